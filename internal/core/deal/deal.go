@@ -1,0 +1,234 @@
+// Package deal is the dealer: given the farm, what is known of its pace and
+// the time, it says which frames an asking node gets, and why. It changes
+// nothing itself and never looks at a clock; it returns Records for whoever
+// keeps the farm.
+package deal
+
+import (
+	"fmt"
+	"math"
+	"strings"
+	"time"
+
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/frames"
+	"vexillum/internal/core/pace"
+)
+
+// Ask is a node's question for work.
+type Ask struct {
+	Node   farm.NodeID
+	Number int64        // the node's own count of its asks in this session
+	Warm   farm.LeaseID // a lease whose renderer is still up and could go on; 0 for none
+}
+
+// Decision answers an Ask.
+type Decision struct {
+	Records []farm.Record // empty when the node gets nothing
+	Why     string        // one sentence, whether it gets something or not
+}
+
+// Next decides what the asking node gets now.
+func Next(s *farm.State, m *pace.Model, ask Ask, now time.Time) Decision {
+	n := s.Nodes[ask.Node]
+	if n == nil {
+		return Decision{Why: "this machine is no node of the farm"}
+	}
+	if !n.Ready() {
+		return Decision{Why: fmt.Sprintf("%s is %s", n.Name, notReady(n))}
+	}
+	warm := s.Lease(ask.Warm)
+	if warm != nil && (!warm.Open() || warm.Node != n.ID) {
+		warm = nil
+	}
+	reason := "the queue is empty"
+	for _, run := range s.Queue() {
+		set, why := offer(s, m, n, run)
+		if set.Empty() {
+			reason = why
+			continue
+		}
+		if warm != nil && warm.Run == run.ID && run.Spec.Mode == farm.ModeFeed {
+			return Decision{Why: why, Records: []farm.Record{farm.LeaseExtended{
+				Lease: warm.ID, Node: n.ID, Run: run.ID, Ask: ask.Number, Frames: set, Reason: why, At: now,
+			}}}
+		}
+		if warm != nil {
+			return Decision{Why: "other work comes first now; the renderer that is up should end"}
+		}
+		records := []farm.Record{farm.LeaseOpened{
+			Lease: s.LastLease + 1, Node: n.ID, Run: run.ID, Session: n.Session, Ask: ask.Number,
+			Frames: set, Reason: why, At: now,
+		}}
+		if run.State == farm.RunQueued {
+			records = append(records, farm.RunMoved{Run: run.ID, State: farm.RunRendering, Reason: "the first frames are dealt", At: now})
+		}
+		return Decision{Records: records, Why: why}
+	}
+	return Decision{Why: reason}
+}
+
+// offer returns the frames of one run that would suit the node now, with the
+// reason; or none, with the reason for that.
+func offer(s *farm.State, m *pace.Model, n *farm.Node, run *farm.Run) (frames.Set, string) {
+	name := run.Spec.Name()
+	switch {
+	case run.State == farm.RunHeld:
+		return frames.Set{}, name + " is held"
+	case run.State != farm.RunQueued && run.State != farm.RunRendering:
+		return frames.Set{}, fmt.Sprintf("%s is %s", name, run.State)
+	}
+	if _, ok := n.Facts.Renderer(run.Spec.Recipe); !ok {
+		return frames.Set{}, fmt.Sprintf("%s needs %s, which %s does not have", name, run.Spec.Recipe, n.Name)
+	}
+	if run.ToDo.Empty() {
+		return frames.Set{}, fmt.Sprintf("all frames of %s are dealt", name)
+	}
+	todo := run.ToDo.Minus(avoided(s, run, n))
+	if todo.Empty() {
+		return frames.Set{}, fmt.Sprintf("what is left of %s has failed on %s and waits for another node", name, n.Name)
+	}
+	if run.Spec.Chunk > 0 {
+		set := todo.Take(run.Spec.Chunk)
+		return set, fmt.Sprintf("%s, as the run asks for chunks of %d", count(set), run.Spec.Chunk)
+	}
+	switch run.Spec.Mode {
+	case farm.ModeWhole:
+		return todo, "all frames in one go, as the recipe needs it"
+	case farm.ModeSingle:
+		return todo.Take(1), "one frame, as the recipe launches anew for each"
+	case farm.ModeFeed:
+		return todo.Take(1), "the next frame"
+	}
+	return share(s, m, n, run, todo)
+}
+
+// share gives the node half of its part by speed of what is to do. Halving
+// keeps enough back for nodes that turn out faster, fall idle or come late,
+// at the price of a few launches more.
+func share(s *farm.State, m *pace.Model, n *farm.Node, run *farm.Run, todo frames.Set) (frames.Set, string) {
+	mine := m.Speed(n, run.Spec.Recipe)
+	all, others := mine, 0
+	for _, o := range s.Nodes {
+		if o.ID == n.ID || !o.Ready() {
+			continue
+		}
+		if _, ok := o.Facts.Renderer(run.Spec.Recipe); ok {
+			all += m.Speed(o, run.Spec.Recipe)
+			others++
+		}
+	}
+	if others == 0 {
+		return todo, fmt.Sprintf("%s: no other node that is ready has %s", count(todo), run.Spec.Recipe)
+	}
+	part := mine / all
+	size := float64(todo.Len()) * part / 2
+	if startup, known := m.Startup(run.ID); known {
+		if cost, known := m.Cost(run.ID); known && cost.Mean > 0 {
+			// A launch should render for at least four times its start-up.
+			size = max(size, 4*startup.Mean*mine/cost.Mean)
+		}
+	}
+	// Never more than the node's whole part: the others need theirs.
+	size = min(size, math.Ceil(float64(todo.Len())*part))
+	set := todo.Take(max(1, int(math.Ceil(size))))
+	return set, fmt.Sprintf("%s of %d to do: %s has %.0f%% of the speed that is ready for this run", count(set), todo.Len(), n.Name, 100*part)
+}
+
+// avoided returns the frames that failed on the node while another node that
+// is ready has not tried them.
+func avoided(s *farm.State, run *farm.Run, n *farm.Node) frames.Set {
+	var spans []frames.Span
+	for f, t := range run.Trouble {
+		if t.FailedOn(n.ID) && run.ToDo.Has(f) && elsewhere(s, run, t) {
+			spans = append(spans, frames.Span{First: f, Last: f})
+		}
+	}
+	return frames.Of(spans...)
+}
+
+// elsewhere reports whether a node that is ready could try what failed.
+func elsewhere(s *farm.State, run *farm.Run, t *farm.Trouble) bool {
+	for _, o := range s.Nodes {
+		if _, ok := o.Facts.Renderer(run.Spec.Recipe); ok && o.Ready() && !t.FailedOn(o.ID) {
+			return true
+		}
+	}
+	return false
+}
+
+func count(set frames.Set) string {
+	if set.Len() == 1 {
+		return fmt.Sprintf("frame %d", set.First())
+	}
+	return fmt.Sprintf("%d frames", set.Len())
+}
+
+func notReady(n *farm.Node) string {
+	if n.Reach != farm.Online {
+		return string(n.Reach)
+	}
+	return string(n.Duty)
+}
+
+// WhyNode says in one sentence why a node does what it does.
+func WhyNode(s *farm.State, m *pace.Model, n *farm.Node, now time.Time) string {
+	if leases := s.LeasesOf(n.ID); len(leases) > 0 {
+		l := leases[0]
+		return fmt.Sprintf("renders %s: %s", s.Runs[l.Run].Spec.Name(), l.Reason)
+	}
+	switch {
+	case n.Session == 0:
+		return "has enrolled, but its node process has not started yet; start it with vexillum join"
+	case n.Reach == farm.Silent:
+		return "has not been heard from; look whether the machine and its node process are up"
+	case n.Duty == farm.Held:
+		return "is held; release it to give it work"
+	case n.Duty == farm.Draining:
+		return "is draining and gets no new work; release it to give it work"
+	case n.Duty == farm.OffDuty:
+		return "is off duty until its next hours"
+	}
+	return "is ready: " + Next(s, m, Ask{Node: n.ID}, now).Why
+}
+
+// WhyRun says in one sentence why a run stands where it stands.
+func WhyRun(s *farm.State, run *farm.Run) string {
+	switch run.State {
+	case farm.RunHeld:
+		return "held; release it to start"
+	case farm.RunQueued:
+	default:
+		return run.Reason
+	}
+	var able, ready, busy []string
+	for _, n := range s.Nodes {
+		if _, ok := n.Facts.Renderer(run.Spec.Recipe); !ok {
+			continue
+		}
+		able = append(able, n.Name)
+		if n.Ready() {
+			ready = append(ready, n.Name)
+			if !s.Idle(n.ID) {
+				busy = append(busy, n.Name)
+			}
+		}
+	}
+	switch {
+	case len(able) == 0:
+		return fmt.Sprintf("no node has %s; install it on one and restart its node process", run.Spec.Recipe)
+	case len(ready) == 0:
+		return fmt.Sprintf("no node that has %s is ready (%s)", run.Spec.Recipe, some(able))
+	case len(busy) == len(ready):
+		return fmt.Sprintf("waits its turn: all %d nodes that have %s render what comes before it", len(ready), run.Spec.Recipe)
+	}
+	return "the next node that asks gets frames of it"
+}
+
+func some(names []string) string {
+	const most = 3
+	if len(names) > most {
+		return strings.Join(names[:most], ", ") + " …"
+	}
+	return strings.Join(names, ", ")
+}

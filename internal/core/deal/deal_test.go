@@ -1,0 +1,372 @@
+package deal
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"testing"
+	"time"
+
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/frames"
+	"vexillum/internal/core/pace"
+	"vexillum/internal/core/triage"
+)
+
+var start = time.Date(2031, 3, 4, 20, 0, 0, 0, time.UTC)
+
+// bench is a farm under test with the steps that a service would take.
+type bench struct {
+	t    *testing.T
+	s    *farm.State
+	m    *pace.Model
+	now  time.Time
+	asks int64
+}
+
+func newBench(t *testing.T, speeds ...float64) *bench {
+	b := &bench{t: t, s: farm.NewState(), m: pace.New(), now: start}
+	b.apply(farm.KeyIssued{Hash: "k", Uses: len(speeds), At: start, ExpiresAt: start.Add(time.Hour)})
+	for i, speed := range speeds {
+		id := farm.NodeID(i + 1)
+		facts := farm.Facts{Speed: speed, Renderers: []farm.Renderer{{Recipe: "practice"}}}
+		b.apply(farm.NodeEnrolled{Node: id, Name: fmt.Sprintf("kiln-%02d", id), Of: farm.Rack, Facts: facts, KeyHash: "k", At: start})
+		b.apply(farm.NodeStarted{Node: id, Session: 1, Facts: facts, At: start})
+	}
+	return b
+}
+
+func (b *bench) apply(records ...farm.Record) {
+	b.t.Helper()
+	for _, r := range records {
+		if err := b.s.Apply(r); err != nil {
+			b.t.Fatal(err)
+		}
+	}
+	if err := b.s.Check(); err != nil {
+		b.t.Fatalf("after %T: %v", records[len(records)-1], err)
+	}
+}
+
+func (b *bench) submit(job, recipe string, mode farm.Mode, set string, state farm.RunState) farm.RunID {
+	b.t.Helper()
+	f, err := frames.Parse(set)
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	id := b.s.LastRun + 1
+	b.apply(farm.RunSubmitted{Run: id, State: state, Order: b.s.LastOrder + 1, At: b.now, Spec: farm.Spec{
+		Job: job, Kind: farm.Final, Number: b.s.NextNumber(job, farm.Final), Recipe: recipe, Mode: mode, Frames: f, Tries: 3,
+	}})
+	return id
+}
+
+func (b *bench) ask(n farm.NodeID, warm farm.LeaseID) Decision {
+	b.t.Helper()
+	b.asks++
+	d := Next(b.s, b.m, Ask{Node: n, Number: b.asks, Warm: warm}, b.now)
+	if d.Why == "" {
+		b.t.Fatalf("node %d got no reason", n)
+	}
+	if len(d.Records) > 0 {
+		b.apply(d.Records...)
+	}
+	return d
+}
+
+func (b *bench) lease(d Decision) *farm.Lease {
+	b.t.Helper()
+	switch r := append(d.Records, nil)[0].(type) {
+	case farm.LeaseOpened:
+		return b.s.Lease(r.Lease)
+	case farm.LeaseExtended:
+		return b.s.Lease(r.Lease)
+	}
+	b.t.Fatalf("no lease: %s", d.Why)
+	return nil
+}
+
+func (b *bench) finish(l *farm.Lease, f int) {
+	b.t.Helper()
+	b.apply(
+		farm.FrameAccepted{Run: l.Run, Frame: f, Lease: l.ID, Node: l.Node, Hash: "h", At: b.now, RenderSeconds: 1},
+		farm.FrameDone{Run: l.Run, Frame: f, Lease: l.ID, Node: l.Node, Hash: "h", At: b.now},
+	)
+}
+
+func TestSharesFollowSpeed(t *testing.T) {
+	b := newBench(t, 3, 1)
+	b.submit("salt_010", "practice", farm.ModeRange, "1-80", farm.RunQueued)
+	fast := b.lease(b.ask(1, 0))
+	slow := b.lease(b.ask(2, 0))
+	if fast.Given.String() != "1-30" || slow.Given.String() != "31-37" {
+		t.Errorf("fast got %v, slow %v; want half of 3/4 of 80, then half of 1/4 of 50", fast.Given, slow.Given)
+	}
+	if b.s.Runs[1].State != farm.RunRendering {
+		t.Errorf("the run is %s", b.s.Runs[1].State)
+	}
+}
+
+func TestStartupMakesLeasesLonger(t *testing.T) {
+	b := newBench(t, 1, 1)
+	id := b.submit("salt_010", "practice", farm.ModeRange, "1-40", farm.RunQueued)
+	b.m.Observe(farm.FrameAccepted{Run: id, RenderSeconds: 1, StartupSeconds: 4}, 1)
+	if l := b.lease(b.ask(1, 0)); l.Given.Len() != 16 {
+		t.Errorf("got %v; want 16 frames, four times the start-up", l.Given)
+	}
+	b.m.Observe(farm.FrameAccepted{Run: id, StartupSeconds: 400}, 1)
+	if l := b.lease(b.ask(2, 0)); l.Given.Len() != 12 {
+		t.Errorf("got %v; want 12 frames, its whole part and no more", l.Given)
+	}
+}
+
+func TestWhatANodeGets(t *testing.T) {
+	for _, c := range []struct {
+		name  string
+		setUp func(b *bench)
+		want  string // frames of the lease, "" for none
+		why   string
+	}{
+		{"an empty queue", func(b *bench) {}, "", "queue is empty"},
+		{"a held run", func(b *bench) { b.submit("a", "practice", farm.ModeRange, "1-9", farm.RunHeld) }, "", "a final 1 is held"},
+		{"a renderer that it lacks", func(b *bench) { b.submit("a", "povray", farm.ModeRange, "1-9", farm.RunQueued) }, "", "needs povray, which kiln-01 does not have"},
+		{"one frame by one", func(b *bench) { b.submit("a", "practice", farm.ModeSingle, "5-9", farm.RunQueued) }, "5", "one frame"},
+		{"one frame of a feed", func(b *bench) { b.submit("a", "practice", farm.ModeFeed, "5-9", farm.RunQueued) }, "5", "next frame"},
+		{"the whole", func(b *bench) { b.submit("a", "practice", farm.ModeWhole, "5-9", farm.RunQueued) }, "5-9", "in one go"},
+		{"the first in the queue", func(b *bench) {
+			b.submit("a", "practice", farm.ModeWhole, "1-3", farm.RunHeld)
+			b.submit("b", "practice", farm.ModeWhole, "4-6", farm.RunQueued)
+			b.submit("c", "practice", farm.ModeWhole, "7-9", farm.RunQueued)
+		}, "4-6", "in one go"},
+		{"nothing while held", func(b *bench) {
+			b.submit("a", "practice", farm.ModeWhole, "1-3", farm.RunQueued)
+			b.apply(farm.NodeDuty{Node: 1, Duty: farm.Held, At: b.now})
+		}, "", "kiln-01 is held"},
+		{"nothing while silent", func(b *bench) {
+			b.submit("a", "practice", farm.ModeWhole, "1-3", farm.RunQueued)
+			b.apply(farm.NodeReach{Node: 1, Reach: farm.Silent, At: b.now})
+		}, "", "kiln-01 is silent"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			b := newBench(t, 1, 1)
+			c.setUp(b)
+			d := b.ask(1, 0)
+			got := ""
+			if len(d.Records) > 0 {
+				got = b.lease(d).Given.String()
+			}
+			if got != c.want || !strings.Contains(d.Why, c.why) {
+				t.Errorf("got %q because %q; want %q because %q", got, d.Why, c.want, c.why)
+			}
+		})
+	}
+}
+
+func TestFixedChunks(t *testing.T) {
+	b := newBench(t, 1, 1)
+	b.submit("a", "practice", farm.ModeRange, "1-25", farm.RunQueued)
+	b.s.Runs[1].Spec.Chunk = 10
+	for _, want := range []string{"1-10", "11-20", "21-25"} {
+		l := b.lease(b.ask(1, 0))
+		if l.Given.String() != want {
+			t.Errorf("got %v, want %s", l.Given, want)
+		}
+		b.apply(farm.LeaseEnded{Lease: l.ID, Node: 1, Run: 1, At: b.now})
+		b.s.Runs[1].ToDo = b.s.Runs[1].ToDo.Minus(l.Given) // as if they were done
+		b.s.Runs[1].Done = b.s.Runs[1].Done.Union(l.Given)
+	}
+}
+
+func TestFeedLeaseGoesOn(t *testing.T) {
+	b := newBench(t, 1)
+	b.submit("a", "practice", farm.ModeFeed, "1-3", farm.RunQueued)
+	l := b.lease(b.ask(1, 0))
+	for f := 1; f <= 3; f++ {
+		b.finish(l, f)
+		d := b.ask(1, l.ID)
+		if f == 3 {
+			if len(d.Records) > 0 {
+				t.Errorf("got %v after the last frame", d.Records)
+			}
+			break
+		}
+		if got := b.lease(d); got != l || !got.Left.Has(f+1) {
+			t.Errorf("after frame %d: lease %d with %v left", f, got.ID, got.Left)
+		}
+	}
+}
+
+func TestFailedFrameGoesElsewhere(t *testing.T) {
+	b := newBench(t, 1, 1)
+	b.submit("a", "practice", farm.ModeSingle, "1-2", farm.RunQueued)
+	l := b.lease(b.ask(1, 0))
+	b.apply(triage.Failed(b.s, triage.Failure{Lease: l.ID, Launch: 1, Frame: 1, Cause: triage.CauseCrash}, b.now)...)
+	b.apply(farm.LeaseEnded{Lease: l.ID, Node: 1, Run: 1, At: b.now})
+	if l := b.lease(b.ask(1, 0)); l.Given.String() != "2" {
+		t.Errorf("kiln-01 got %v although it failed frame 1", l.Given)
+	}
+	if l := b.lease(b.ask(2, 0)); l.Given.String() != "1" {
+		t.Errorf("kiln-02 got %v, want frame 1", l.Given)
+	}
+}
+
+func TestFailedFrameComesBackWhereThereIsNoOtherNode(t *testing.T) {
+	b := newBench(t, 1)
+	b.submit("a", "practice", farm.ModeSingle, "1", farm.RunQueued)
+	for try := 1; try <= 3; try++ {
+		l := b.lease(b.ask(1, 0))
+		b.apply(triage.Failed(b.s, triage.Failure{Lease: l.ID, Launch: 1, Frame: 1, Cause: triage.CauseCrash}, b.now)...)
+		b.apply(farm.LeaseEnded{Lease: l.ID, Node: 1, Run: 1, At: b.now})
+	}
+	run := b.s.Runs[1]
+	if state, settled := run.Settled(); run.Parked.String() != "1" || !settled || state != farm.RunFailed {
+		t.Errorf("parked %v, settled %v as %q", run.Parked, settled, state)
+	}
+}
+
+// TestNoFrameTwiceNoneForgotten lets random farms work in random order, with
+// failures, silence, holds and late answers, until every run has settled.
+func TestNoFrameTwiceNoneForgotten(t *testing.T) {
+	for seed := range uint64(400) {
+		r := rand.New(rand.NewPCG(seed, 3))
+		var speeds []float64
+		for range 1 + r.IntN(6) {
+			speeds = append(speeds, 0.2+3*r.Float64())
+		}
+		b := newBench(t, speeds...)
+		modes := []farm.Mode{farm.ModeRange, farm.ModeSingle, farm.ModeFeed, farm.ModeWhole}
+		for i := range 1 + r.IntN(3) {
+			set := []string{"1-60", "1-90/3", "-5-20", "1,4,9-30", "7"}[r.IntN(5)]
+			b.submit(fmt.Sprintf("job%d", i), "practice", modes[r.IntN(4)], set, farm.RunQueued)
+		}
+		results := map[farm.RunID]map[int]int{}
+		for step := 0; ; step++ {
+			if step > 20_000 {
+				t.Fatalf("seed %d: not settled after %d steps", seed, step)
+			}
+			b.now = b.now.Add(time.Second)
+			b.randomStep(r, results)
+			for _, run := range b.s.Queue() {
+				if state, settled := run.Settled(); settled {
+					for l := range run.OpenLeases {
+						b.apply(farm.LeaseEnded{Lease: l.ID, Node: l.Node, Run: run.ID, At: b.now})
+					}
+					b.apply(farm.RunMoved{Run: run.ID, State: state, At: b.now})
+				}
+			}
+			if len(b.s.Queue()) == 0 {
+				break
+			}
+		}
+		for id, run := range b.s.Runs {
+			for f := range run.Spec.Frames.All() {
+				if got := results[id][f]; got != 1 && !run.Parked.Has(f) || got > 1 {
+					t.Fatalf("seed %d: frame %d of run %d counted %d times", seed, f, id, got)
+				}
+			}
+		}
+	}
+}
+
+func (b *bench) randomStep(r *rand.Rand, results map[farm.RunID]map[int]int) {
+	n := b.s.Nodes[farm.NodeID(1+r.IntN(len(b.s.Nodes)))]
+	leases := b.s.LeasesOf(n.ID)
+	switch {
+	case n.Reach == farm.Silent:
+		if r.IntN(3) == 0 {
+			b.apply(triageOrNothing(triage.Lost(b.s, n.ID, "its process ended", b.now))...)
+			b.apply(farm.NodeStarted{Node: n.ID, Session: n.Session + 1, Facts: n.Facts, At: b.now})
+		}
+	case r.IntN(40) == 0:
+		b.apply(farm.NodeReach{Node: n.ID, Reach: farm.Silent, At: b.now})
+	case len(leases) == 0:
+		b.ask(n.ID, 0)
+	default:
+		l := leases[0]
+		run := b.s.Runs[l.Run]
+		if l.Left.Empty() {
+			if d := b.ask(n.ID, l.ID); run.Spec.Mode != farm.ModeFeed || len(d.Records) == 0 {
+				if l.Open() && l.Left.Empty() {
+					b.apply(farm.LeaseEnded{Lease: l.ID, Node: n.ID, Run: l.Run, At: b.now})
+				}
+			}
+			return
+		}
+		f := l.Left.First()
+		if r.IntN(8) == 0 {
+			b.apply(triage.Failed(b.s, triage.Failure{Lease: l.ID, Launch: int(b.now.Unix()), Frame: f, Cause: triage.CauseCrash}, b.now)...)
+			return
+		}
+		if !run.Wants(f) {
+			b.t.Fatalf("frame %d is leased but not wanted", f)
+		}
+		b.finish(l, f)
+		if results[l.Run] == nil {
+			results[l.Run] = map[int]int{}
+		}
+		results[l.Run][f]++
+	}
+}
+
+func triageOrNothing(records []farm.Record) []farm.Record {
+	if len(records) == 0 {
+		return []farm.Record{farm.Audited{}}
+	}
+	return records
+}
+
+func TestWhySentences(t *testing.T) {
+	b := newBench(t, 1)
+	b.submit("a", "practice", farm.ModeWhole, "1-3", farm.RunQueued)
+	b.submit("b", "practice", farm.ModeWhole, "1-3", farm.RunQueued)
+	b.submit("c", "povray", farm.ModeRange, "1-3", farm.RunQueued)
+	b.submit("d", "practice", farm.ModeRange, "1-3", farm.RunHeld)
+	if why := WhyNode(b.s, b.m, b.s.Nodes[1], b.now); !strings.Contains(why, "ready") {
+		t.Errorf("idle node: %s", why)
+	}
+	b.ask(1, 0)
+	for run, want := range map[farm.RunID]string{2: "waits its turn", 3: "no node has povray", 4: "held; release it"} {
+		if why := WhyRun(b.s, b.s.Runs[run]); !strings.Contains(why, want) {
+			t.Errorf("run %d: %q, want %q", run, why, want)
+		}
+	}
+	if why := WhyNode(b.s, b.m, b.s.Nodes[1], b.now); !strings.Contains(why, "renders a final 1") {
+		t.Errorf("busy node: %s", why)
+	}
+	for _, c := range []struct {
+		record farm.Record
+		want   string
+	}{
+		{farm.NodeDuty{Node: 1, Duty: farm.Held, At: b.now}, "is held; release it"},
+		{farm.NodeDuty{Node: 1, Duty: farm.Draining, At: b.now}, "draining"},
+		{farm.NodeDuty{Node: 1, Duty: farm.OffDuty, At: b.now}, "off duty"},
+		{farm.NodeReach{Node: 1, Reach: farm.Silent, At: b.now}, "not been heard from"},
+	} {
+		b := newBench(t, 1)
+		b.apply(c.record)
+		if why := WhyNode(b.s, b.m, b.s.Nodes[1], b.now); !strings.Contains(why, c.want) {
+			t.Errorf("%+v: %q, want %q", c.record, why, c.want)
+		}
+		b.submit("a", "practice", farm.ModeRange, "1", farm.RunQueued)
+		if why := WhyRun(b.s, b.s.Runs[1]); !strings.Contains(why, "no node that has practice is ready") {
+			t.Errorf("%+v: run: %q", c.record, why)
+		}
+	}
+}
+
+func BenchmarkDecision(b *testing.B) {
+	s := farm.NewState()
+	s.Keys["k"] = &farm.Key{UsesLeft: 1000}
+	facts := farm.Facts{Speed: 1, Renderers: []farm.Renderer{{Recipe: "practice"}}}
+	for id := farm.NodeID(1); id <= 1000; id++ {
+		s.PutNode(&farm.Node{ID: id, Name: fmt.Sprint("n", id), Facts: facts, Reach: farm.Online, Duty: farm.OnDuty})
+	}
+	set := frames.Of(frames.Span{First: 1, Last: 1000})
+	for id := farm.RunID(1); id <= 100; id++ {
+		s.PutRun(&farm.Run{ID: id, Order: int64(id), State: farm.RunQueued, ToDo: set, Spec: farm.Spec{Job: "a", Kind: farm.Final, Number: int(id), Recipe: "practice", Mode: farm.ModeRange, Frames: set}}, "")
+	}
+	m := pace.New()
+	for b.Loop() {
+		Next(s, m, Ask{Node: 7}, start)
+	}
+}

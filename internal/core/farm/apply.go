@@ -1,0 +1,418 @@
+package farm
+
+import (
+	"fmt"
+	"time"
+
+	"vexillum/internal/core/frames"
+)
+
+// Apply makes one committed Record part of the farm and counts it. An error
+// means that the Record contradicts the State: whoever decided it did not
+// look at the State first. The State is unchanged then.
+func (s *State) Apply(rec Record) error {
+	if err := s.apply(rec); err != nil {
+		return fmt.Errorf("applying %q as number %d: %w", rec.Kind(), s.Seq+1, err)
+	}
+	s.Seq++
+	about := rec.About()
+	if r := s.Runs[about.Run]; r != nil {
+		r.Changed = s.Seq
+	}
+	if n := s.Nodes[about.Node]; n != nil {
+		n.Changed = s.Seq
+	}
+	return nil
+}
+
+func (s *State) apply(rec Record) error {
+	switch r := rec.(type) {
+	case NodeEnrolled:
+		return s.nodeEnrolled(r)
+	case NodeStarted:
+		return s.nodeStarted(r)
+	case NodeReach:
+		n, err := s.node(r.Node)
+		if err != nil {
+			return err
+		}
+		n.Reach, n.ReachSince = r.Reach, r.At
+	case NodeDuty:
+		n, err := s.node(r.Node)
+		if err != nil {
+			return err
+		}
+		n.Duty = r.Duty
+	case PlaceSet:
+		s.Places[r.Name] = &Place{Name: r.Name, Paths: r.Paths}
+	case ProjectSet:
+		s.Projects[r.Name] = &Project{Name: r.Name, Title: r.Title, Weight: r.Weight, Scenes: r.Scenes, Frames: r.Frames}
+	case PersonSet:
+		p := Person{Name: r.Name, Role: r.Role, PasswordHash: r.PasswordHash, CreatedAt: r.At}
+		if old := s.People[r.Name]; old != nil {
+			p.CreatedAt = old.CreatedAt
+		}
+		s.People[r.Name] = &p
+	case TokenIssued:
+		s.PutToken(r)
+	case TokenRevoked:
+		delete(s.Tokens, r.Hash)
+	case KeyIssued:
+		s.Keys[r.Hash] = &Key{Hash: r.Hash, Label: r.Label, CreatedBy: r.CreatedBy, CreatedAt: r.At, ExpiresAt: r.ExpiresAt, UsesLeft: r.Uses}
+	case RunSubmitted:
+		return s.runSubmitted(r)
+	case RunMoved:
+		return s.runMoved(r)
+	case RunKept:
+		run, err := s.run(r.Run)
+		if err != nil {
+			return err
+		}
+		run.Checkpoint, run.SinceCheckpoint = r.Seq, 0
+	case LeaseOpened:
+		return s.leaseOpened(r)
+	case LeaseExtended:
+		return s.leaseExtended(r)
+	case LeaseTrimmed:
+		return s.leaseTrimmed(r)
+	case LeaseEnded:
+		return s.leaseEnded(r)
+	case FrameAccepted:
+		return s.frameAccepted(r)
+	case FrameDone:
+		return s.frameDone(r)
+	case DeliveryLost:
+		return s.deliveryLost(r)
+	case FrameFailed:
+		return s.frameFailed(r)
+	case FrameParked:
+		return s.frameParked(r)
+	case FramesRetried:
+		return s.framesRetried(r)
+	case Audited:
+	default:
+		return fmt.Errorf("no rule for a %T", rec)
+	}
+	return nil
+}
+
+// PutToken lets a token in. A loader uses it too.
+func (s *State) PutToken(r TokenIssued) {
+	t := Token{Hash: r.Hash, Kind: r.Of, Person: r.Person, Node: r.Node, Label: r.Label, CreatedAt: r.At}
+	if r.ExpiresAt != nil {
+		t.ExpiresAt = *r.ExpiresAt
+	}
+	s.Tokens[r.Hash] = &t
+}
+
+// PutNode adds a node as it was kept. It is for loaders.
+func (s *State) PutNode(n *Node) {
+	s.Nodes[n.ID] = n
+	s.nodeNames[n.Name] = n.ID
+	s.LastNode = max(s.LastNode, n.ID)
+}
+
+// PutRun adds a run as it was kept, with its leases. It is for loaders.
+func (s *State) PutRun(r *Run, submitKey string) {
+	s.Runs[r.ID] = r
+	s.LastRun = max(s.LastRun, r.ID)
+	s.LastOrder = max(s.LastOrder, r.Order)
+	k := jobKind{r.Spec.Job, r.Spec.Kind}
+	s.numbers[k] = max(s.numbers[k], r.Spec.Number)
+	if submitKey != "" {
+		s.submitKeys[submitKey] = r.ID
+	}
+	if !r.State.Closed() {
+		s.openRuns[r.ID] = r
+	}
+	for _, l := range r.Leases {
+		s.putLease(l)
+	}
+}
+
+func (s *State) putLease(l *Lease) {
+	s.leases[l.ID] = l
+	s.LastLease = max(s.LastLease, l.ID)
+	if l.Open() {
+		if s.working[l.Node] == nil {
+			s.working[l.Node] = map[LeaseID]*Lease{}
+		}
+		s.working[l.Node][l.ID] = l
+	}
+}
+
+func (s *State) node(id NodeID) (*Node, error) {
+	if n := s.Nodes[id]; n != nil {
+		return n, nil
+	}
+	return nil, fmt.Errorf("there is no node %d", id)
+}
+
+func (s *State) run(id RunID) (*Run, error) {
+	r := s.Runs[id]
+	if r == nil {
+		return nil, fmt.Errorf("there is no run %d", id)
+	}
+	return r, nil
+}
+
+// openLease returns an open lease together with its run.
+func (s *State) openLease(id LeaseID) (*Run, *Lease, error) {
+	l := s.leases[id]
+	if l == nil || !l.Open() {
+		return nil, nil, fmt.Errorf("there is no open lease %d", id)
+	}
+	return s.Runs[l.Run], l, nil
+}
+
+func (s *State) nodeEnrolled(r NodeEnrolled) error {
+	if s.NodeNamed(r.Name) != nil {
+		return fmt.Errorf("the name %s is taken", r.Name)
+	}
+	key := s.Keys[r.KeyHash]
+	if key == nil || key.UsesLeft < 1 {
+		return fmt.Errorf("no key with a use left")
+	}
+	key.UsesLeft--
+	s.PutNode(&Node{ID: r.Node, Name: r.Name, Kind: r.Of, Facts: r.Facts, Reach: Silent, ReachSince: r.At, Duty: OnDuty, EnrolledAt: r.At})
+	return nil
+}
+
+func (s *State) nodeStarted(r NodeStarted) error {
+	n, err := s.node(r.Node)
+	if err != nil {
+		return err
+	}
+	if !s.Idle(r.Node) {
+		return fmt.Errorf("%s still has leases of its last session", n.Name)
+	}
+	n.Session, n.Facts = r.Session, r.Facts
+	n.Reach, n.ReachSince = Online, r.At
+	return nil
+}
+
+func (s *State) runSubmitted(r RunSubmitted) error {
+	if s.Runs[r.Run] != nil {
+		return fmt.Errorf("run %d exists", r.Run)
+	}
+	if r.Spec.Number != s.NextNumber(r.Spec.Job, r.Spec.Kind) {
+		return fmt.Errorf("%s is not the next number", r.Spec.Name())
+	}
+	s.PutRun(&Run{
+		ID: r.Run, Spec: r.Spec, State: r.State, Reason: r.Reason, Order: r.Order, SubmittedAt: r.At,
+		ToDo: r.Spec.Frames, Delivering: map[int]Delivery{}, Trouble: map[int]*Trouble{}, Leases: map[LeaseID]*Lease{},
+	}, r.Key)
+	return nil
+}
+
+func (s *State) runMoved(r RunMoved) error {
+	run, err := s.run(r.Run)
+	if err != nil {
+		return err
+	}
+	if r.State.Closed() {
+		for l := range run.OpenLeases {
+			return fmt.Errorf("lease %d is open", l.ID)
+		}
+		for id := range run.Leases {
+			delete(s.leases, id)
+		}
+		run.Leases = map[LeaseID]*Lease{}
+		run.EndedAt = r.At
+		delete(s.openRuns, run.ID)
+	} else if run.State.Closed() { // opened again
+		run.EndedAt = time.Time{}
+		s.openRuns[run.ID] = run
+	}
+	if r.State == RunRendering && run.StartedAt.IsZero() {
+		run.StartedAt = r.At
+	}
+	run.State, run.Reason = r.State, r.Reason
+	return nil
+}
+
+func (s *State) leaseOpened(r LeaseOpened) error {
+	run, err := s.run(r.Run)
+	if err != nil {
+		return err
+	}
+	if _, err := s.node(r.Node); err != nil {
+		return err
+	}
+	if !r.Frames.Minus(run.ToDo).Empty() || r.Frames.Empty() {
+		return fmt.Errorf("frames %v are not to do", r.Frames.Minus(run.ToDo))
+	}
+	run.ToDo = run.ToDo.Minus(r.Frames)
+	l := &Lease{ID: r.Lease, Node: r.Node, Run: r.Run, Session: r.Session, Ask: r.Ask, Given: r.Frames, Left: r.Frames, Reason: r.Reason, OpenedAt: r.At}
+	run.Leases[l.ID] = l
+	s.putLease(l)
+	return nil
+}
+
+func (s *State) leaseExtended(r LeaseExtended) error {
+	run, l, err := s.openLease(r.Lease)
+	if err != nil {
+		return err
+	}
+	if !r.Frames.Minus(run.ToDo).Empty() || r.Frames.Empty() {
+		return fmt.Errorf("frames %v are not to do", r.Frames.Minus(run.ToDo))
+	}
+	run.ToDo = run.ToDo.Minus(r.Frames)
+	l.Given, l.Left = l.Given.Union(r.Frames), l.Left.Union(r.Frames)
+	l.Ask, l.Reason = r.Ask, r.Reason
+	return nil
+}
+
+func (s *State) leaseTrimmed(r LeaseTrimmed) error {
+	run, l, err := s.openLease(r.Lease)
+	if err != nil {
+		return err
+	}
+	if !r.Frames.Minus(l.Left).Empty() {
+		return fmt.Errorf("frames %v are not left on lease %d", r.Frames.Minus(l.Left), l.ID)
+	}
+	l.Left = l.Left.Minus(r.Frames)
+	run.ToDo = run.ToDo.Union(r.Frames)
+	return nil
+}
+
+func (s *State) leaseEnded(r LeaseEnded) error {
+	run, l, err := s.openLease(r.Lease)
+	if err != nil {
+		return err
+	}
+	run.ToDo = run.ToDo.Union(l.Left)
+	l.Left = frames.Set{}
+	l.EndedAt = r.At
+	delete(s.working[l.Node], l.ID)
+	return nil
+}
+
+// unplace takes a wanted frame out of the place where it waits for a picture:
+// out of ToDo or out of whichever open lease holds it.
+func (r *Run) unplace(f int) error {
+	one := frames.One(f)
+	if r.ToDo.Has(f) {
+		r.ToDo = r.ToDo.Minus(one)
+		return nil
+	}
+	for l := range r.OpenLeases {
+		if l.Left.Has(f) {
+			l.Left = l.Left.Minus(one)
+			return nil
+		}
+	}
+	return fmt.Errorf("frame %d is not wanted", f)
+}
+
+// Wants reports whether a good picture of frame f would count.
+func (r *Run) Wants(f int) bool {
+	if r.State.Closed() {
+		return false
+	}
+	if r.ToDo.Has(f) {
+		return true
+	}
+	for l := range r.OpenLeases {
+		if l.Left.Has(f) {
+			return true
+		}
+	}
+	return false
+}
+
+func (s *State) frameAccepted(r FrameAccepted) error {
+	run, err := s.run(r.Run)
+	if err != nil {
+		return err
+	}
+	if err := run.unplace(r.Frame); err != nil {
+		return err
+	}
+	run.Delivering[r.Frame] = Delivery{Lease: r.Lease, Node: r.Node, Hash: r.Hash, Bytes: r.Bytes, Since: r.At}
+	return nil
+}
+
+func (s *State) frameDone(r FrameDone) error {
+	run, err := s.run(r.Run)
+	if err != nil {
+		return err
+	}
+	if _, ok := run.Delivering[r.Frame]; !ok {
+		return fmt.Errorf("frame %d is not being delivered", r.Frame)
+	}
+	delete(run.Delivering, r.Frame)
+	delete(run.Trouble, r.Frame)
+	run.Done = run.Done.Union(frames.One(r.Frame))
+	run.SinceCheckpoint++
+	return nil
+}
+
+func (s *State) deliveryLost(r DeliveryLost) error {
+	run, err := s.run(r.Run)
+	if err != nil {
+		return err
+	}
+	d, ok := run.Delivering[r.Frame]
+	if !ok {
+		return fmt.Errorf("frame %d is not being delivered", r.Frame)
+	}
+	delete(run.Delivering, r.Frame)
+	t := run.trouble(r.Frame)
+	t.Accepted = append(t.Accepted, d.Hash)
+	run.ToDo = run.ToDo.Union(frames.One(r.Frame))
+	return nil
+}
+
+func (r *Run) trouble(f int) *Trouble {
+	if r.Trouble[f] == nil {
+		r.Trouble[f] = &Trouble{}
+	}
+	return r.Trouble[f]
+}
+
+func (s *State) frameFailed(r FrameFailed) error {
+	run, l, err := s.openLease(r.Lease)
+	if err != nil {
+		return err
+	}
+	if !l.Left.Has(r.Frame) {
+		return fmt.Errorf("frame %d is not left on lease %d", r.Frame, l.ID)
+	}
+	l.Left = l.Left.Minus(frames.One(r.Frame))
+	run.ToDo = run.ToDo.Union(frames.One(r.Frame))
+	t := run.trouble(r.Frame)
+	t.Attempts = append(t.Attempts, Attempt{Lease: r.Lease, Launch: r.Launch, Node: r.Node, Cause: r.Cause, Message: r.Message, Counts: r.Counts, At: r.At})
+	return nil
+}
+
+func (s *State) frameParked(r FrameParked) error {
+	run, err := s.run(r.Run)
+	if err != nil {
+		return err
+	}
+	if !run.ToDo.Has(r.Frame) {
+		return fmt.Errorf("frame %d is not to do", r.Frame)
+	}
+	run.ToDo = run.ToDo.Minus(frames.One(r.Frame))
+	run.Parked = run.Parked.Union(frames.One(r.Frame))
+	return nil
+}
+
+func (s *State) framesRetried(r FramesRetried) error {
+	run, err := s.run(r.Run)
+	if err != nil {
+		return err
+	}
+	if !r.Frames.Minus(run.Parked).Empty() {
+		return fmt.Errorf("frames %v are not parked", r.Frames.Minus(run.Parked))
+	}
+	run.Parked = run.Parked.Minus(r.Frames)
+	run.ToDo = run.ToDo.Union(r.Frames)
+	for f := range r.Frames.All() {
+		if t := run.Trouble[f]; t != nil {
+			t.Attempts = nil
+		}
+	}
+	return nil
+}

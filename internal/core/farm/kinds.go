@@ -1,0 +1,155 @@
+package farm
+
+// Kind implements Record.
+func (r NodeEnrolled) Kind() string { return "node enrolled" }
+
+// About implements Record.
+func (r NodeEnrolled) About() About { return About{Node: r.Node, At: r.At} }
+
+// Kind implements Record.
+func (r NodeStarted) Kind() string { return "node started" }
+
+// About implements Record.
+func (r NodeStarted) About() About { return About{Node: r.Node, At: r.At} }
+
+// Kind implements Record.
+func (r NodeReach) Kind() string { return "node reach" }
+
+// About implements Record.
+func (r NodeReach) About() About { return About{Node: r.Node, At: r.At, Reason: r.Reason} }
+
+// Kind implements Record.
+func (r NodeDuty) Kind() string { return "node duty" }
+
+// About implements Record.
+func (r NodeDuty) About() About { return About{Node: r.Node, At: r.At, Reason: r.Reason} }
+
+// Kind implements Record.
+func (r PlaceSet) Kind() string { return "place set" }
+
+// About implements Record.
+func (r PlaceSet) About() About { return About{At: r.At} }
+
+// Kind implements Record.
+func (r ProjectSet) Kind() string { return "project set" }
+
+// About implements Record.
+func (r ProjectSet) About() About { return About{At: r.At} }
+
+// Kind implements Record.
+func (r PersonSet) Kind() string { return "person set" }
+
+// About implements Record.
+func (r PersonSet) About() About { return About{At: r.At} }
+
+// Kind implements Record.
+func (r TokenIssued) Kind() string { return "token issued" }
+
+// About implements Record.
+func (r TokenIssued) About() About { return About{Node: r.Node, At: r.At} }
+
+// Kind implements Record.
+func (r TokenRevoked) Kind() string { return "token revoked" }
+
+// About implements Record.
+func (r TokenRevoked) About() About { return About{At: r.At} }
+
+// Kind implements Record.
+func (r KeyIssued) Kind() string { return "key issued" }
+
+// About implements Record.
+func (r KeyIssued) About() About { return About{At: r.At} }
+
+// Kind implements Record.
+func (r RunSubmitted) Kind() string { return "run submitted" }
+
+// About implements Record.
+func (r RunSubmitted) About() About { return About{Run: r.Run, At: r.At, Reason: r.Reason} }
+
+// Kind implements Record.
+func (r RunMoved) Kind() string { return "run moved" }
+
+// About implements Record.
+func (r RunMoved) About() About { return About{Run: r.Run, At: r.At, Reason: r.Reason} }
+
+// Kind implements Record.
+func (r RunKept) Kind() string { return "run kept" }
+
+// About implements Record.
+func (r RunKept) About() About { return About{Run: r.Run, At: r.At} }
+
+// Kind implements Record.
+func (r LeaseOpened) Kind() string { return "lease opened" }
+
+// About implements Record.
+func (r LeaseOpened) About() About {
+	return About{Run: r.Run, Node: r.Node, At: r.At, Reason: r.Reason}
+}
+
+// Kind implements Record.
+func (r LeaseExtended) Kind() string { return "lease extended" }
+
+// About implements Record.
+func (r LeaseExtended) About() About {
+	return About{Run: r.Run, Node: r.Node, At: r.At, Reason: r.Reason}
+}
+
+// Kind implements Record.
+func (r LeaseTrimmed) Kind() string { return "lease trimmed" }
+
+// About implements Record.
+func (r LeaseTrimmed) About() About {
+	return About{Run: r.Run, Node: r.Node, At: r.At, Reason: r.Reason}
+}
+
+// Kind implements Record.
+func (r LeaseEnded) Kind() string { return "lease ended" }
+
+// About implements Record.
+func (r LeaseEnded) About() About { return About{Run: r.Run, Node: r.Node, At: r.At, Reason: r.Reason} }
+
+// Kind implements Record.
+func (r FrameAccepted) Kind() string { return "frame accepted" }
+
+// About implements Record.
+func (r FrameAccepted) About() About { return About{Run: r.Run, Node: r.Node, At: r.At} }
+
+// Kind implements Record.
+func (r FrameDone) Kind() string { return "frame done" }
+
+// About implements Record.
+func (r FrameDone) About() About { return About{Run: r.Run, Node: r.Node, At: r.At} }
+
+// Kind implements Record.
+func (r DeliveryLost) Kind() string { return "delivery lost" }
+
+// About implements Record.
+func (r DeliveryLost) About() About {
+	return About{Run: r.Run, Node: r.Node, At: r.At, Reason: r.Reason}
+}
+
+// Kind implements Record.
+func (r FrameFailed) Kind() string { return "frame failed" }
+
+// About implements Record.
+func (r FrameFailed) About() About {
+	return About{Run: r.Run, Node: r.Node, At: r.At, Reason: r.Reason}
+}
+
+// Kind implements Record.
+func (r FrameParked) Kind() string { return "frame parked" }
+
+// About implements Record.
+func (r FrameParked) About() About { return About{Run: r.Run, At: r.At, Reason: r.Reason} }
+
+// Kind implements Record.
+func (r FramesRetried) Kind() string { return "frames retried" }
+
+// About implements Record.
+func (r FramesRetried) About() About { return About{Run: r.Run, At: r.At, Reason: r.Reason} }
+
+// Kind implements Record.
+func (r Audited) Kind() string { return "audited" }
+
+// About implements Record.
+func (r Audited) About() About { return About{Run: r.Run, Node: r.Node, At: r.At} }

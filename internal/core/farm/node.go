@@ -1,0 +1,97 @@
+package farm
+
+import (
+	"fmt"
+	"regexp"
+	"time"
+)
+
+// NodeID identifies a node for the life of the farm; it is never used again.
+type NodeID int64
+
+// NodeKind tells whether a machine always belongs to the farm.
+type NodeKind string
+
+// The kinds of node.
+const (
+	Rack NodeKind = "rack" // always on the farm
+	Desk NodeKind = "desk" // somebody's machine
+)
+
+// Reach tells whether a node is heard from.
+type Reach string
+
+// The values of Reach.
+const (
+	Online Reach = "online"
+	Silent Reach = "silent"
+)
+
+// Duty tells whether a node shall be given work.
+type Duty string
+
+// The values of Duty.
+const (
+	OnDuty   Duty = "on duty"
+	OffDuty  Duty = "off duty"
+	Held     Duty = "held"
+	Draining Duty = "draining"
+)
+
+// Renderer is one renderer that a node found by running it.
+type Renderer struct {
+	Recipe  string `json:"recipe"`
+	Path    string `json:"path"`
+	Version string `json:"version"`
+}
+
+// Facts is what a node process reports about its machine.
+type Facts struct {
+	OS          string     `json:"os"`           // as in Go: linux, darwin, windows
+	System      string     `json:"system"`       // name and version for people
+	Arch        string     `json:"arch"`         // as in Go: amd64, arm64
+	Cores       int        `json:"cores"`        // logical processors
+	MemoryBytes int64      `json:"memory_bytes"` // main memory in all
+	DiskBytes   int64      `json:"disk_bytes"`   // free where frames are staged
+	Speed       float64    `json:"speed"`        // reference seconds of work per second, above 0
+	Version     string     `json:"version"`      // of the node process
+	Renderers   []Renderer `json:"renderers"`
+}
+
+// Renderer returns the renderer that the node has for a recipe.
+func (f Facts) Renderer(recipe string) (Renderer, bool) {
+	for _, r := range f.Renderers {
+		if r.Recipe == recipe {
+			return r, true
+		}
+	}
+	return Renderer{}, false
+}
+
+// Node is one machine that renders.
+type Node struct {
+	ID         NodeID
+	Name       string
+	Kind       NodeKind
+	Facts      Facts
+	Session    int64 // grows with each start of the node process; 0 before the first
+	Reach      Reach
+	ReachSince time.Time
+	Duty       Duty
+	EnrolledAt time.Time
+	Changed    int64 // sequence number of the last Record that changed it
+}
+
+// Ready reports whether the node may be given work.
+func (n *Node) Ready() bool { return n.Reach == Online && n.Duty == OnDuty }
+
+var nodeName = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$`)
+
+// CheckNodeName returns an error for a name that no node may have. Names are
+// single labels as in host names: small letters, digits and hyphens.
+func CheckNodeName(name string) error {
+	if !nodeName.MatchString(name) {
+		return fmt.Errorf("%q is no node name: use 1 to 63 small letters, digits and hyphens, such as kiln-07", name)
+	}
+	return nil
+}

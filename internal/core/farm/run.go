@@ -1,0 +1,227 @@
+package farm
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"time"
+
+	"vexillum/internal/core/frames"
+)
+
+// RunID identifies a run for the life of the farm.
+type RunID int64
+
+// LeaseID identifies a lease for the life of the farm.
+type LeaseID int64
+
+// RunKind tells what a run is for.
+type RunKind string
+
+// The kinds of run.
+const (
+	Proof      RunKind = "proof"
+	Final      RunKind = "final"
+	Correction RunKind = "correction"
+)
+
+// RunState is where a run stands.
+type RunState string
+
+// The states of a run.
+const (
+	RunHeld      RunState = "held"
+	RunWaiting   RunState = "waiting" // for another run
+	RunQueued    RunState = "queued"
+	RunRendering RunState = "rendering"
+	RunDone      RunState = "done"
+	RunGaps      RunState = "done with gaps"
+	RunFailed    RunState = "failed"
+	RunCancelled RunState = "cancelled"
+)
+
+// Closed reports whether a run in this state has ended.
+func (s RunState) Closed() bool {
+	return s == RunDone || s == RunGaps || s == RunFailed || s == RunCancelled
+}
+
+// Mode tells how a renderer takes frames.
+type Mode string
+
+// The modes of a recipe.
+const (
+	ModeRange  Mode = "range"  // one launch renders a..b in order
+	ModeSingle Mode = "single" // one launch a frame
+	ModeFeed   Mode = "feed"   // stays up and is handed one frame after the other
+	ModeWhole  Mode = "whole"  // all frames in one go
+)
+
+// Spec is what a run was submitted with. It never changes afterwards.
+type Spec struct {
+	Job      string            `json:"job"`
+	Project  string            `json:"project"`
+	Kind     RunKind           `json:"kind"`
+	Number   int               `json:"number"` // counts runs of a kind in a job, from 1
+	Recipe   string            `json:"recipe"`
+	Mode     Mode              `json:"mode"`
+	Scene    string            `json:"scene"`  // inside the project's scene place, with slashes
+	Output   string            `json:"output"` // folder inside the project's frame place, with slashes
+	Picture  string            `json:"picture"`
+	Width    int               `json:"width"`  // pixels
+	Height   int               `json:"height"` // pixels
+	Values   map[string]string `json:"values"` // the recipe's own settings
+	Tries    int               `json:"tries"`  // attempts a frame before it is parked
+	Chunk    int               `json:"chunk"`  // frames a lease; 0 lets the dealer choose
+	Owner    string            `json:"owner"`
+	Frames   frames.Set        `json:"frames"`
+	SceneSHA string            `json:"scene_sha256"` // of the scene file when it was submitted
+}
+
+// Name is how people call the run: "salt_010 final 2".
+func (s Spec) Name() string { return fmt.Sprintf("%s %s %d", s.Job, s.Kind, s.Number) }
+
+// Delivery is a frame whose picture was accepted and is being published.
+type Delivery struct {
+	Lease LeaseID
+	Node  NodeID
+	Hash  string // SHA-256 of the file, in hexadecimal
+	Bytes int64
+	Since time.Time
+}
+
+// Attempt is one failed try at a frame.
+type Attempt struct {
+	Lease   LeaseID   `json:"lease"`
+	Launch  int       `json:"launch"`
+	Node    NodeID    `json:"node"`
+	Cause   string    `json:"cause"`
+	Message string    `json:"message"`
+	Counts  bool      `json:"counts"` // uses up one of the frame's tries
+	At      time.Time `json:"at"`
+}
+
+// Trouble is what went wrong with one frame so far.
+type Trouble struct {
+	Attempts []Attempt
+	Accepted []string // hashes once accepted whose delivery was lost
+}
+
+// Tried returns how many of the frame's tries are used up.
+func (t *Trouble) Tried() int {
+	n := 0
+	for _, a := range t.Attempts {
+		if a.Counts {
+			n++
+		}
+	}
+	return n
+}
+
+// FailedOn reports whether the frame has failed on the node.
+func (t *Trouble) FailedOn(n NodeID) bool {
+	return t != nil && slices.ContainsFunc(t.Attempts, func(a Attempt) bool { return a.Node == n })
+}
+
+// Run is one rendering of a job. Each of its frames is in exactly one place:
+// in ToDo, in one open lease, in Delivering, in Done or in Parked.
+type Run struct {
+	ID          RunID
+	Spec        Spec
+	State       RunState
+	Reason      string // why it is in this state
+	Order       int64  // position in the queue; lower comes first
+	SubmittedAt time.Time
+	StartedAt   time.Time // zero before the first lease
+	EndedAt     time.Time // zero while open
+
+	ToDo       frames.Set
+	Done       frames.Set
+	Parked     frames.Set
+	Delivering map[int]Delivery
+	Trouble    map[int]*Trouble
+	Leases     map[LeaseID]*Lease // open and ended ones, until the run closes
+
+	Changed         int64 // sequence number of the last Record that changed it
+	Checkpoint      int64 // sequence number up to which Done is kept as a whole
+	SinceCheckpoint int   // frames done since then
+}
+
+// OpenLeases yields the leases of the run that have not ended, in no order.
+func (r *Run) OpenLeases(yield func(*Lease) bool) {
+	for _, l := range r.Leases {
+		if l.Open() && !yield(l) {
+			return
+		}
+	}
+}
+
+// Dealt returns the frames that are out on open leases.
+func (r *Run) Dealt() frames.Set {
+	var out frames.Set
+	for l := range r.OpenLeases {
+		out = out.Union(l.Left)
+	}
+	return out
+}
+
+// Failing returns the frames that have failed and will be tried again.
+func (r *Run) Failing() frames.Set {
+	var spans []frames.Span
+	for f, t := range r.Trouble {
+		if len(t.Attempts) > 0 && !r.Done.Has(f) && !r.Parked.Has(f) {
+			if _, delivering := r.Delivering[f]; !delivering {
+				spans = append(spans, frames.Span{First: f, Last: f})
+			}
+		}
+	}
+	return frames.Of(spans...)
+}
+
+// Settled returns the closing state of a run in which nothing is left to do,
+// and false while something is.
+func (r *Run) Settled() (RunState, bool) {
+	if !r.ToDo.Empty() || len(r.Delivering) > 0 {
+		return "", false
+	}
+	for l := range r.OpenLeases {
+		if !l.Left.Empty() {
+			return "", false
+		}
+	}
+	switch {
+	case r.Parked.Empty():
+		return RunDone, true
+	case r.Done.Empty():
+		return RunFailed, true
+	default:
+		return RunGaps, true
+	}
+}
+
+// Lease is a chunk of a run given to one node.
+type Lease struct {
+	ID       LeaseID
+	Node     NodeID
+	Run      RunID
+	Session  int64      // of the node when it was given
+	Ask      int64      // the ask that it answers
+	Given    frames.Set // all frames it ever held
+	Left     frames.Set // those without a result
+	Reason   string
+	OpenedAt time.Time
+	EndedAt  time.Time // zero while open
+}
+
+// Open reports whether the lease has not ended.
+func (l *Lease) Open() bool { return l.EndedAt.IsZero() }
+
+var jobName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9_.-]{0,79}$`)
+
+// CheckJobName returns an error for a name that no job may have; it becomes a
+// folder and the beginning of file names.
+func CheckJobName(name string) error {
+	if !jobName.MatchString(name) {
+		return fmt.Errorf("%q is no job name: use up to 80 letters, digits, dots, hyphens and underscores, such as salt_010", name)
+	}
+	return nil
+}

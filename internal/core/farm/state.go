@@ -1,0 +1,152 @@
+package farm
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"slices"
+
+	"vexillum/internal/core/frames"
+)
+
+// State is the whole farm at one moment. It has one owner; nothing in it may
+// be changed but by Apply.
+type State struct {
+	Seq      int64 // sequence number of the last Record applied
+	Nodes    map[NodeID]*Node
+	Runs     map[RunID]*Run
+	Projects map[string]*Project
+	Places   map[string]*Place
+	People   map[string]*Person
+	Tokens   map[string]*Token // by hash
+	Keys     map[string]*Key   // by hash
+
+	LastNode  NodeID
+	LastRun   RunID
+	LastLease LeaseID
+	LastOrder int64
+
+	nodeNames  map[string]NodeID
+	numbers    map[jobKind]int
+	submitKeys map[string]RunID
+	leases     map[LeaseID]*Lease            // of runs that have not closed
+	working    map[NodeID]map[LeaseID]*Lease // open leases by node
+	openRuns   map[RunID]*Run
+}
+
+type jobKind struct {
+	job  string
+	kind RunKind
+}
+
+// NewState returns a farm with nothing in it.
+func NewState() *State {
+	return &State{
+		Nodes:    map[NodeID]*Node{},
+		Runs:     map[RunID]*Run{},
+		Projects: map[string]*Project{},
+		Places:   map[string]*Place{},
+		People:   map[string]*Person{},
+		Tokens:   map[string]*Token{},
+		Keys:     map[string]*Key{},
+
+		nodeNames:  map[string]NodeID{},
+		numbers:    map[jobKind]int{},
+		submitKeys: map[string]RunID{},
+		leases:     map[LeaseID]*Lease{},
+		working:    map[NodeID]map[LeaseID]*Lease{},
+		openRuns:   map[RunID]*Run{},
+	}
+}
+
+// NodeNamed returns the node of that name, or nil.
+func (s *State) NodeNamed(name string) *Node { return s.Nodes[s.nodeNames[name]] }
+
+// NodeName returns a node's name for sentences, even if the node is unknown.
+func (s *State) NodeName(id NodeID) string {
+	if n := s.Nodes[id]; n != nil {
+		return n.Name
+	}
+	return fmt.Sprintf("node %d", id)
+}
+
+// NextNumber returns the number that the job's next run of this kind gets.
+func (s *State) NextNumber(job string, kind RunKind) int { return s.numbers[jobKind{job, kind}] + 1 }
+
+// JobProject returns the project that a job belongs to, if the job exists.
+func (s *State) JobProject(job string) (string, bool) {
+	for _, r := range s.Runs {
+		if r.Spec.Job == job {
+			return r.Spec.Project, true
+		}
+	}
+	return "", false
+}
+
+// SubmittedWith returns the run that was submitted with a key, or nil.
+func (s *State) SubmittedWith(key string) *Run {
+	if key == "" {
+		return nil
+	}
+	return s.Runs[s.submitKeys[key]]
+}
+
+// Lease returns a lease of a run that has not closed, or nil.
+func (s *State) Lease(id LeaseID) *Lease { return s.leases[id] }
+
+// LeasesOf returns the open leases of a node, oldest first.
+func (s *State) LeasesOf(n NodeID) []*Lease {
+	return slices.SortedFunc(maps.Values(s.working[n]), func(a, b *Lease) int { return cmp.Compare(a.ID, b.ID) })
+}
+
+// Idle reports whether a node has no open lease.
+func (s *State) Idle(n NodeID) bool { return len(s.working[n]) == 0 }
+
+// Queue returns the runs that have not ended, in the order of the queue.
+func (s *State) Queue() []*Run {
+	return slices.SortedFunc(maps.Values(s.openRuns), func(a, b *Run) int {
+		return cmp.Or(cmp.Compare(a.Order, b.Order), cmp.Compare(a.ID, b.ID))
+	})
+}
+
+// Check returns an error if the farm contradicts itself: a frame that is in
+// two places or nowhere, or a lease of a node that does not exist. Tests call
+// it after every step.
+func (s *State) Check() error {
+	for _, r := range s.Runs {
+		if r.State.Closed() {
+			for l := range r.OpenLeases {
+				return fmt.Errorf("%s is %s, but lease %d is open", r.Spec.Name(), r.State, l.ID)
+			}
+			continue
+		}
+		total := frames.Set{}
+		count := 0
+		add := func(set frames.Set) {
+			total = total.Union(set)
+			count += set.Len()
+		}
+		add(r.ToDo)
+		add(r.Done)
+		add(r.Parked)
+		for f := range r.Delivering {
+			add(frames.One(f))
+		}
+		for l := range r.OpenLeases {
+			if s.Nodes[l.Node] == nil {
+				return fmt.Errorf("lease %d belongs to no node", l.ID)
+			}
+			if s.working[l.Node][l.ID] != l || s.leases[l.ID] != l {
+				return fmt.Errorf("lease %d is not in the indexes", l.ID)
+			}
+			add(l.Left)
+		}
+		if count != total.Len() {
+			return fmt.Errorf("%s: %d frames are in two places", r.Spec.Name(), count-total.Len())
+		}
+		if !total.Equal(r.Spec.Frames) {
+			return fmt.Errorf("%s: has frames %v, should have %v", r.Spec.Name(), total, r.Spec.Frames)
+		}
+	}
+	return nil
+}

@@ -1,0 +1,89 @@
+// Package forecast tells when a run will be finished, as a median and a time
+// that it keeps in nine of ten cases. It plays what is left of the run over
+// the nodes that work on it; it knows no clock of its own.
+package forecast
+
+import (
+	"cmp"
+	"math"
+	"slices"
+	"time"
+
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/pace"
+)
+
+// Finish is the forecast of one run.
+type Finish struct {
+	Known  bool
+	Median time.Time
+	Late   time.Time // 90 % of such runs are finished by then
+	Why    string    // why it is not known
+}
+
+// z90 is the 90 % point of the standard normal distribution.
+const z90 = 1.2816
+
+// minSpread is assumed between frames until the run itself has told.
+const minSpread = 0.05
+
+// Run forecasts one run from what its first frames cost and from the nodes
+// that hold leases of it. Frames not dealt yet go to whichever of these nodes
+// is free first. progress gives, for a lease, the part of its current frame
+// that is already rendered, from 0 to 1.
+func Run(s *farm.State, m *pace.Model, run *farm.Run, progress func(farm.LeaseID) float64, now time.Time) Finish {
+	switch {
+	case run.State.Closed():
+		return Finish{Known: true, Median: run.EndedAt, Late: run.EndedAt}
+	case run.State == farm.RunHeld:
+		return Finish{Why: "the run is held"}
+	}
+	cost, known := m.Cost(run.ID)
+	if !known {
+		return Finish{Why: "no frame is finished yet"}
+	}
+	startup, _ := m.Startup(run.ID)
+	type worker struct{ free, perFrame float64 } // seconds
+	var workers []worker
+	frames := run.ToDo.Len()
+	for l := range run.OpenLeases {
+		n := s.Nodes[l.Node]
+		if n == nil || n.Reach != farm.Online {
+			frames += l.Left.Len()
+			continue
+		}
+		per := cost.Mean / m.Speed(n, run.Spec.Recipe)
+		left := float64(l.Left.Len()) - min(max(progress(l.ID), 0), 1)
+		workers = append(workers, worker{free: max(0, left) * per, perFrame: per})
+	}
+	if len(workers) == 0 {
+		return Finish{Why: "no node renders it at the moment"}
+	}
+	if todo := frames; todo > 0 {
+		for i := range workers {
+			workers[i].free += startup.Mean // a new lease is a new launch
+		}
+		// Many frames are dealt at once: a finish to within one frame is enough.
+		for todo > 0 {
+			first := slices.MinFunc(workers, func(a, b worker) int { return cmp.Compare(a.free+a.perFrame, b.free+b.perFrame) })
+			i := slices.Index(workers, first)
+			piece := max(1, todo/(20*len(workers)))
+			workers[i].free += float64(piece) * workers[i].perFrame
+			todo -= piece
+		}
+	}
+	seconds, longest := 0.0, 0.0
+	for _, w := range workers {
+		if w.free > seconds {
+			seconds, longest = w.free, w.free/w.perFrame
+		}
+	}
+	// The finish is the sum of about so many frames on the last node; their
+	// mean is known only as well as the frames seen so far tell it.
+	spread := max(cost.Spread, minSpread)
+	relative := spread * math.Sqrt(1/max(1, longest)+1/float64(cost.Count))
+	at := func(seconds float64) time.Time {
+		return now.Add(time.Duration(seconds * float64(time.Second))).Round(time.Second)
+	}
+	return Finish{Known: true, Median: at(seconds), Late: at(seconds * math.Exp(z90*relative))}
+}

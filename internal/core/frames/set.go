@@ -1,0 +1,305 @@
+package frames
+
+import (
+	"encoding/json"
+	"fmt"
+	"iter"
+	"math/bits"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// Span is a stretch of consecutive frames, both ends included.
+type Span struct{ First, Last int }
+
+// Len returns the number of frames in the span.
+func (s Span) Len() int { return s.Last - s.First + 1 }
+
+// Set is a set of frames. It is kept as sorted spans, or as a bitmap where it
+// is so fragmented that this is smaller. The zero Set is empty.
+type Set struct {
+	spans []Span   // sorted, neither touching nor overlapping; nil when words is used
+	words []uint64 // bit i of word w is frame base + 64 w + i
+	base  int
+	count int
+}
+
+// Of returns the set of all frames in the given spans, in any order. A span
+// whose Last lies before its First is ignored.
+func Of(spans ...Span) Set {
+	var b builder
+	for _, s := range spans {
+		b.add(s)
+	}
+	return b.set()
+}
+
+// One returns the set that holds frame f alone.
+func One(f int) Set { return Set{spans: []Span{{f, f}}, count: 1} }
+
+// Len returns the number of frames in s.
+func (s Set) Len() int { return s.count }
+
+// Empty reports whether s has no frame.
+func (s Set) Empty() bool { return s.count == 0 }
+
+// First returns the lowest frame; s must not be empty.
+func (s Set) First() int {
+	for sp := range s.Spans() {
+		return sp.First
+	}
+	panic("frames: First of an empty set")
+}
+
+// Last returns the highest frame; s must not be empty.
+func (s Set) Last() int {
+	if s.words == nil {
+		return s.spans[len(s.spans)-1].Last
+	}
+	for w := len(s.words) - 1; w >= 0; w-- {
+		if s.words[w] != 0 {
+			return s.base + 64*w + 63 - bits.LeadingZeros64(s.words[w])
+		}
+	}
+	panic("frames: Last of an empty set")
+}
+
+// Has reports whether f is in s.
+func (s Set) Has(f int) bool {
+	if s.words != nil {
+		i := f - s.base
+		return i >= 0 && i < 64*len(s.words) && s.words[i/64]&(1<<(i%64)) != 0
+	}
+	i, found := slices.BinarySearchFunc(s.spans, f, func(sp Span, f int) int { return sp.First - f })
+	return found || i > 0 && f <= s.spans[i-1].Last
+}
+
+// Spans yields the stretches of s in rising order; no two of them touch.
+func (s Set) Spans() iter.Seq[Span] {
+	if s.words == nil {
+		return slices.Values(s.spans)
+	}
+	return func(yield func(Span) bool) {
+		open := Span{0, -1}
+		for w, word := range s.words {
+			for word != 0 {
+				from := bits.TrailingZeros64(word)
+				n := bits.TrailingZeros64(^(word >> from))
+				sp := Span{s.base + 64*w + from, s.base + 64*w + from + n - 1}
+				if from+n >= 64 {
+					word = 0
+				} else {
+					word &^= (1<<n - 1) << from
+				}
+				switch {
+				case open.Len() > 0 && open.Last+1 == sp.First:
+					open.Last = sp.Last
+				case open.Len() > 0:
+					if !yield(open) {
+						return
+					}
+					open = sp
+				default:
+					open = sp
+				}
+			}
+		}
+		if open.Len() > 0 {
+			yield(open)
+		}
+	}
+}
+
+// All yields the frames of s in rising order.
+func (s Set) All() iter.Seq[int] {
+	return func(yield func(int) bool) {
+		for sp := range s.Spans() {
+			for f := sp.First; f <= sp.Last; f++ {
+				if !yield(f) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// Union returns the frames that are in s, in t or in both.
+func (s Set) Union(t Set) Set {
+	if s.count == 0 {
+		return t
+	}
+	if t.count == 0 {
+		return s
+	}
+	return merge(s, t, func(a, b bool) bool { return a || b })
+}
+
+// Minus returns the frames of s that are not in t.
+func (s Set) Minus(t Set) Set {
+	if s.count == 0 || t.count == 0 {
+		return s
+	}
+	return merge(s, t, func(a, b bool) bool { return a && !b })
+}
+
+// Intersect returns the frames that are in both s and t.
+func (s Set) Intersect(t Set) Set {
+	if s.count == 0 || t.count == 0 {
+		return Set{}
+	}
+	return merge(s, t, func(a, b bool) bool { return a && b })
+}
+
+// Equal reports whether s and t hold the same frames.
+func (s Set) Equal(t Set) bool {
+	return s.count == t.count && s.Minus(t).Empty()
+}
+
+// Take returns the first n frames of s, or all of them if there are fewer.
+func (s Set) Take(n int) Set {
+	if n >= s.count {
+		return s
+	}
+	var b builder
+	for sp := range s.Spans() {
+		if n <= 0 {
+			break
+		}
+		if sp.Len() > n {
+			sp.Last = sp.First + n - 1
+		}
+		b.add(sp)
+		n -= sp.Len()
+	}
+	return b.set()
+}
+
+// Bytes returns the memory that the set occupies beyond its own header.
+func (s Set) Bytes() int { return 16*cap(s.spans) + 8*cap(s.words) }
+
+// String prints the set in the syntax that Parse reads: "1-180",
+// "1-179/2", "1,5,9-20". The empty set prints as "".
+func (s Set) String() string {
+	var b strings.Builder
+	var run []int // single frames with a common distance
+	flush := func() {
+		for len(run) > 0 {
+			if b.Len() > 0 {
+				b.WriteByte(',')
+			}
+			if len(run) >= 3 {
+				fmt.Fprintf(&b, "%d-%d/%d", run[0], run[len(run)-1], run[1]-run[0])
+				run = run[:0]
+				return
+			}
+			b.WriteString(strconv.Itoa(run[0]))
+			run = run[1:]
+		}
+	}
+	for sp := range s.Spans() {
+		if sp.Len() == 1 {
+			if n := len(run); n >= 2 && sp.First-run[n-1] != run[1]-run[0] {
+				if n == 2 { // the second may start a longer row
+					first := run[0]
+					second := run[1]
+					run = []int{first}
+					flush()
+					run = []int{second}
+				} else {
+					flush()
+					run = nil
+				}
+			}
+			run = append(run, sp.First)
+			continue
+		}
+		flush()
+		run = nil
+		if b.Len() > 0 {
+			b.WriteByte(',')
+		}
+		fmt.Fprintf(&b, "%d-%d", sp.First, sp.Last)
+	}
+	flush()
+	return b.String()
+}
+
+// MarshalJSON writes the set as the string that Parse reads.
+func (s Set) MarshalJSON() ([]byte, error) { return json.Marshal(s.String()) }
+
+// UnmarshalJSON reads what MarshalJSON wrote.
+func (s *Set) UnmarshalJSON(data []byte) error {
+	var text string
+	if err := json.Unmarshal(data, &text); err != nil {
+		return fmt.Errorf("reading a frame set: %w", err)
+	}
+	return s.UnmarshalText([]byte(text))
+}
+
+// UnmarshalText reads what String printed; "" is the empty set.
+func (s *Set) UnmarshalText(text []byte) error {
+	if len(text) == 0 {
+		*s = Set{}
+		return nil
+	}
+	var b builder
+	for piece := range strings.SplitSeq(string(text), ",") {
+		part, offset, reason := parsePart(piece)
+		if reason != "" {
+			return &ParseError{Text: shorten(piece), Position: offset, Reason: reason}
+		}
+		for f := part.First; f <= part.Last; f += part.Step {
+			if part.Step == 1 {
+				b.add(Span{part.First, part.Last})
+				break
+			}
+			b.add(Span{f, f})
+		}
+	}
+	*s = b.set()
+	return nil
+}
+
+// Multirange prints the set as a PostgreSQL int4multirange literal.
+func (s Set) Multirange() string {
+	var b strings.Builder
+	b.WriteByte('{')
+	for sp := range s.Spans() {
+		if b.Len() > 1 {
+			b.WriteByte(',')
+		}
+		fmt.Fprintf(&b, "[%d,%d]", sp.First, sp.Last)
+	}
+	b.WriteByte('}')
+	return b.String()
+}
+
+// ParseMultirange reads a PostgreSQL int4multirange in its canonical form
+// {[a,b),[c,d)} or as Multirange printed it.
+func ParseMultirange(text string) (Set, error) {
+	body, ok := strings.CutPrefix(text, "{")
+	body, ok2 := strings.CutSuffix(body, "}")
+	if !ok || !ok2 {
+		return Set{}, fmt.Errorf("multirange %q: not in braces", shorten(text))
+	}
+	var b builder
+	for len(body) > 0 {
+		end := strings.IndexAny(body, "])")
+		if end < 0 || body[0] != '[' {
+			return Set{}, fmt.Errorf("multirange %q: a range is not closed", shorten(text))
+		}
+		low, high, _ := strings.Cut(body[1:end], ",")
+		first, err1 := strconv.Atoi(low)
+		last, err2 := strconv.Atoi(high)
+		if err1 != nil || err2 != nil {
+			return Set{}, fmt.Errorf("multirange %q: a bound is not a number", shorten(text))
+		}
+		if body[end] == ')' {
+			last--
+		}
+		b.add(Span{first, last})
+		body = strings.TrimPrefix(body[end+1:], ",")
+	}
+	return b.set(), nil
+}

@@ -1,0 +1,127 @@
+// Package triage judges what went wrong: whose fault a failed frame is,
+// whether it is tried again, and when a silent node's work is dealt anew. It
+// returns Records and durations; it stops nothing itself.
+package triage
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"time"
+
+	"vexillum/internal/core/farm"
+)
+
+// Causes of a failed frame. Recipes name them for messages of their renderer.
+const (
+	CauseCrash       = "crash"         // the renderer ended by a signal or with an unknown error
+	CauseNoFrame     = "no frame"      // the renderer ended well but left no picture
+	CauseWrongOutput = "wrong output"  // the picture is cut off or of the wrong size
+	CauseMissingFile = "missing file"  // the scene needs a file that is not there
+	CauseScene       = "scene error"   // the renderer cannot read the scene
+	CauseMemory      = "out of memory" // the machine had too little
+	CauseNoLicence   = "no licence"    // none was free
+	CauseDiskFull    = "disk full"     // in staging or at the output
+	CauseStalled     = "stalled"       // no sign of life for far longer than expected
+	CauseNodeLost    = "node lost"     // the node process ended or fell silent
+	CauseNoStart     = "no start"      // the renderer could not be launched
+	CauseOutput      = "output exists" // a file that is not ours stands in the frame's place
+)
+
+// mostAttempts bounds how often a frame is tried in all, whoever was to
+// blame: nothing repeats for ever unseen.
+const mostAttempts = 12
+
+// Counts reports whether a failure by this cause uses up one of the frame's
+// tries. What is plainly the machine's fault does not.
+func Counts(cause string) bool {
+	switch cause {
+	case CauseDiskFull, CauseNodeLost, CauseNoLicence, CauseNoStart:
+		return false
+	}
+	return true
+}
+
+// Failure is a try that did not give a good picture.
+type Failure struct {
+	Lease   farm.LeaseID
+	Launch  int
+	Frame   int
+	Cause   string
+	Message string
+}
+
+// Failed decides what follows from a failed try: it is noted, and the frame
+// is parked once its tries are used up. The same failure told twice gives no
+// Records the second time, and neither does one that no longer matters.
+func Failed(s *farm.State, f Failure, now time.Time) []farm.Record {
+	l := s.Lease(f.Lease)
+	if l == nil || !l.Open() || !l.Left.Has(f.Frame) {
+		return nil
+	}
+	run := s.Runs[l.Run]
+	counts := Counts(f.Cause)
+	tried, attempts := 0, 0
+	if t := run.Trouble[f.Frame]; t != nil {
+		tried, attempts = t.Tried(), len(t.Attempts)
+	}
+	attempts++
+	if counts {
+		tried++
+	}
+	failed := farm.FrameFailed{
+		Run: run.ID, Frame: f.Frame, Lease: l.ID, Node: l.Node, Launch: f.Launch,
+		Cause: f.Cause, Message: f.Message, Counts: counts, At: now,
+	}
+	node := s.NodeName(l.Node)
+	park := f.Cause == CauseOutput || tried >= run.Spec.Tries || attempts >= mostAttempts
+	switch {
+	case !park && counts:
+		failed.Reason = fmt.Sprintf("frame %d failed on %s (%s); %d of %d tries left", f.Frame, node, f.Cause, run.Spec.Tries-tried, run.Spec.Tries)
+	case !park:
+		failed.Reason = fmt.Sprintf("frame %d failed on %s (%s), which does not count against the frame", f.Frame, node, f.Cause)
+	default:
+		failed.Reason = fmt.Sprintf("frame %d failed on %s (%s)", f.Frame, node, f.Cause)
+	}
+	records := []farm.Record{failed}
+	if park {
+		reason := fmt.Sprintf("frame %d is parked: it failed %s, last by %s on %s", f.Frame, times(attempts), f.Cause, node)
+		records = append(records, farm.FrameParked{Run: run.ID, Frame: f.Frame, Reason: reason, At: now})
+	}
+	return records
+}
+
+// SilentAfter is how long nothing is heard from a node before it is shown
+// silent.
+const SilentAfter = 15 * time.Second
+
+// FreeAfter returns how long a node must be silent before a frame on which it
+// has spent so much is dealt anew: a tenth of that, at least a minute and at
+// most half an hour.
+func FreeAfter(spent time.Duration) time.Duration {
+	return min(max(time.Minute, spent/10), 30*time.Minute)
+}
+
+// Lost returns the Records that take all work from a node whose process is
+// gone: its leases end and what it had not yet published is dealt anew.
+func Lost(s *farm.State, n farm.NodeID, reason string, now time.Time) []farm.Record {
+	var records []farm.Record
+	for _, l := range s.LeasesOf(n) {
+		records = append(records, farm.LeaseEnded{Lease: l.ID, Node: n, Run: l.Run, Reason: reason, At: now})
+	}
+	for _, run := range s.Queue() {
+		for _, f := range slices.Sorted(maps.Keys(run.Delivering)) {
+			if d := run.Delivering[f]; d.Node == n {
+				records = append(records, farm.DeliveryLost{Run: run.ID, Frame: f, Node: n, Hash: d.Hash, Reason: reason, At: now})
+			}
+		}
+	}
+	return records
+}
+
+func times(n int) string {
+	if n == 1 {
+		return "once"
+	}
+	return fmt.Sprintf("%d times", n)
+}

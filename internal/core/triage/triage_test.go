@@ -1,0 +1,122 @@
+package triage
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/frames"
+)
+
+var now = time.Date(2031, 3, 4, 20, 0, 0, 0, time.UTC)
+
+func farmWithLease(t *testing.T) *farm.State {
+	t.Helper()
+	s := farm.NewState()
+	set := frames.Of(frames.Span{First: 1, Last: 5})
+	for _, r := range []farm.Record{
+		farm.KeyIssued{Hash: "k", Uses: 1, At: now, ExpiresAt: now.Add(time.Hour)},
+		farm.NodeEnrolled{Node: 1, Name: "kiln-01", KeyHash: "k", At: now},
+		farm.NodeStarted{Node: 1, Session: 1, At: now},
+		farm.RunSubmitted{Run: 1, State: farm.RunQueued, At: now, Spec: farm.Spec{Job: "a", Kind: farm.Final, Number: 1, Frames: set, Tries: 2}},
+		farm.LeaseOpened{Lease: 1, Node: 1, Run: 1, Session: 1, Frames: set, At: now},
+	} {
+		apply(t, s, r)
+	}
+	return s
+}
+
+func apply(t *testing.T, s *farm.State, records ...farm.Record) {
+	t.Helper()
+	for _, r := range records {
+		if err := s.Apply(r); err != nil {
+			t.Fatal(err)
+		}
+		if err := s.Check(); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+func TestTriesAreCountedAndEnd(t *testing.T) {
+	s := farmWithLease(t)
+	first := Failed(s, Failure{Lease: 1, Launch: 1, Frame: 2, Cause: CauseCrash, Message: "signal 11"}, now)
+	if len(first) != 1 || !strings.Contains(first[0].About().Reason, "1 of 2 tries left") {
+		t.Fatalf("first failure gave %+v", first)
+	}
+	apply(t, s, first...)
+	if again := Failed(s, Failure{Lease: 1, Launch: 1, Frame: 2, Cause: CauseCrash}, now); again != nil {
+		t.Errorf("the same failure told twice gave %+v", again)
+	}
+	apply(t, s, farm.LeaseOpened{Lease: 2, Node: 1, Run: 1, Session: 1, Frames: frames.One(2), At: now})
+	second := Failed(s, Failure{Lease: 2, Launch: 1, Frame: 2, Cause: CauseWrongOutput}, now)
+	apply(t, s, second...)
+	if !s.Runs[1].Parked.Has(2) {
+		t.Errorf("after two of two tries the frame is not parked: %+v", second)
+	}
+	apply(t, s, farm.FramesRetried{Run: 1, Frames: frames.One(2), At: now})
+	if s.Runs[1].Trouble[2].Tried() != 0 {
+		t.Error("a frame that is tried again by hand has not all its tries")
+	}
+}
+
+func TestMachineFaultsDoNotCountButEnd(t *testing.T) {
+	s := farmWithLease(t)
+	for i := 1; ; i++ {
+		if i > mostAttempts {
+			t.Fatalf("the frame is tried for ever")
+		}
+		lease := farm.LeaseID(i)
+		records := Failed(s, Failure{Lease: lease, Launch: 1, Frame: 3, Cause: CauseDiskFull}, now)
+		apply(t, s, records...)
+		if s.Runs[1].Parked.Has(3) {
+			if i < mostAttempts {
+				t.Errorf("parked after %d attempts that do not count", i)
+			}
+			return
+		}
+		if s.Runs[1].Trouble[3].Tried() != 0 {
+			t.Fatal("a full disk used up a try")
+		}
+		apply(t, s, farm.LeaseOpened{Lease: lease + 1, Node: 1, Run: 1, Session: 1, Frames: frames.One(3), At: now})
+	}
+}
+
+func TestOneForeignFileParksAtOnce(t *testing.T) {
+	s := farmWithLease(t)
+	apply(t, s, Failed(s, Failure{Lease: 1, Launch: 1, Frame: 1, Cause: CauseOutput}, now)...)
+	if !s.Runs[1].Parked.Has(1) {
+		t.Error("a frame whose place is taken is not parked for a person")
+	}
+}
+
+func TestFreeAfter(t *testing.T) {
+	for spent, want := range map[time.Duration]time.Duration{
+		0:                time.Minute,
+		5 * time.Minute:  time.Minute,
+		20 * time.Minute: 2 * time.Minute,
+		20 * time.Hour:   30 * time.Minute,
+	} {
+		if got := FreeAfter(spent); got != want {
+			t.Errorf("after %v: %v, want %v", spent, got, want)
+		}
+	}
+}
+
+func TestLostNodeGivesEverythingBack(t *testing.T) {
+	s := farmWithLease(t)
+	apply(t, s,
+		farm.FrameAccepted{Run: 1, Frame: 1, Lease: 1, Node: 1, Hash: "one", At: now},
+		farm.FrameDone{Run: 1, Frame: 1, Lease: 1, Node: 1, Hash: "one", At: now},
+		farm.FrameAccepted{Run: 1, Frame: 2, Lease: 1, Node: 1, Hash: "two", At: now},
+	)
+	apply(t, s, Lost(s, 1, "its process ended", now)...)
+	run := s.Runs[1]
+	if run.ToDo.String() != "2-5" || run.Done.String() != "1" || len(run.Delivering) != 0 || !s.Idle(1) {
+		t.Errorf("to do %v, done %v, delivering %v", run.ToDo, run.Done, run.Delivering)
+	}
+	if got := run.Trouble[2].Accepted; len(got) != 1 || got[0] != "two" {
+		t.Errorf("the accepted hash is forgotten: %v", got)
+	}
+}
