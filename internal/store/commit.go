@@ -1,0 +1,284 @@
+package store
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"strconv"
+
+	"github.com/jmoiron/sqlx"
+
+	"vexillum/internal/core/farm"
+)
+
+// statements says for each kind of Record how a row of it is written. Each
+// takes one JSON array of Records, so that many of a kind cost one statement.
+var statements = map[string]string{
+	"place set": `INSERT INTO place (name, paths)
+		SELECT name, paths FROM jsonb_to_recordset($1::jsonb) AS r(name text, paths jsonb)
+		ON CONFLICT (name) DO UPDATE SET paths = excluded.paths`,
+
+	"project set": `INSERT INTO project (name, title, weight, scenes, frames)
+		SELECT name, title, weight, scenes, frames
+		FROM jsonb_to_recordset($1::jsonb) AS r(name text, title text, weight float8, scenes text, frames text)
+		ON CONFLICT (name) DO UPDATE SET title = excluded.title, weight = excluded.weight, scenes = excluded.scenes, frames = excluded.frames`,
+
+	"person set": `INSERT INTO person (name, role, password_hash, created_at)
+		SELECT name, role, password_hash, at
+		FROM jsonb_to_recordset($1::jsonb) AS r(name text, role text, password_hash text, at timestamptz)
+		ON CONFLICT (name) DO UPDATE SET role = excluded.role, password_hash = excluded.password_hash`,
+
+	"token issued": `INSERT INTO token (hash, kind, person, node, label, created_at, expires_at)
+		SELECT hash, kind, NULLIF(person, ''), NULLIF(node, 0), label, at, expires_at
+		FROM jsonb_to_recordset($1::jsonb) AS r(hash text, kind text, person text, node bigint, label text, at timestamptz, expires_at timestamptz)`,
+
+	"token revoked": `DELETE FROM token USING jsonb_to_recordset($1::jsonb) AS r(hash text) WHERE token.hash = r.hash`,
+
+	"key issued": `INSERT INTO enrolment_key (hash, label, created_by, created_at, expires_at, uses_left)
+		SELECT hash, label, created_by, at, expires_at, uses
+		FROM jsonb_to_recordset($1::jsonb) AS r(hash text, label text, created_by text, at timestamptz, expires_at timestamptz, uses int)`,
+
+	"node enrolled": `WITH r AS (
+			SELECT * FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, name text, kind text, facts jsonb, key_hash text, at timestamptz)
+		), used AS (
+			UPDATE enrolment_key k SET uses_left = uses_left - u.n
+			FROM (SELECT key_hash, count(*) AS n FROM r GROUP BY 1) u WHERE k.hash = u.key_hash
+		)
+		INSERT INTO node (id, name, kind, facts, session, reach, reach_since, duty, enrolled_at)
+		SELECT node, name, kind, facts, 0, 'silent', at, 'on duty', at FROM r`,
+
+	"node started": `UPDATE node SET session = r.session, facts = r.facts, reach = 'online', reach_since = r.at
+		FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, session bigint, facts jsonb, at timestamptz) WHERE id = r.node`,
+
+	"node reach": `UPDATE node SET reach = r.reach, reach_since = r.at
+		FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, reach text, at timestamptz) WHERE id = r.node`,
+
+	"node duty": `UPDATE node SET duty = r.duty
+		FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, duty text) WHERE id = r.node`,
+
+	"run submitted": `INSERT INTO run (id, job, project, kind, number, spec, state, reason, queue_order, submit_key, submitted_at)
+		SELECT run, spec->>'job', spec->>'project', spec->>'kind', (spec->>'number')::int, spec, state, reason, "order", NULLIF(key, ''), at
+		FROM jsonb_to_recordset($1::jsonb) AS r(run bigint, spec jsonb, state text, reason text, "order" bigint, key text, at timestamptz)`,
+
+	"run moved": `UPDATE run SET state = r.state, reason = r.reason,
+			started_at = CASE WHEN r.state = 'rendering' THEN COALESCE(started_at, r.at) ELSE started_at END,
+			ended_at = CASE WHEN r.state IN ('done', 'done with gaps', 'failed', 'cancelled') THEN r.at END
+		FROM jsonb_to_recordset($1::jsonb) AS r(run bigint, state text, reason text, at timestamptz) WHERE id = r.run`,
+
+	"run kept": `UPDATE run SET done = r.done::int4multirange, done_seq = r.seq
+		FROM jsonb_to_recordset($1::jsonb) AS r(run bigint, done text, seq bigint) WHERE id = r.run`,
+
+	"lease opened": `INSERT INTO lease (id, node, run, session, ask, given, reason, opened_at)
+		SELECT lease, node, run, session, ask, frame_set(frames), reason, at
+		FROM jsonb_to_recordset($1::jsonb) AS r(lease bigint, node bigint, run bigint, session bigint, ask bigint, frames text, reason text, at timestamptz)`,
+
+	"lease extended": `UPDATE lease SET given = given + frame_set(r.frames), ask = r.ask, reason = r.reason
+		FROM jsonb_to_recordset($1::jsonb) AS r(lease bigint, ask bigint, frames text, reason text) WHERE id = r.lease`,
+
+	"lease trimmed": `UPDATE lease SET trimmed = trimmed + frame_set(r.frames)
+		FROM jsonb_to_recordset($1::jsonb) AS r(lease bigint, frames text) WHERE id = r.lease`,
+
+	"lease ended": `UPDATE lease SET ended_at = r.at, end_reason = r.reason
+		FROM jsonb_to_recordset($1::jsonb) AS r(lease bigint, reason text, at timestamptz) WHERE id = r.lease`,
+
+	"frame accepted": `INSERT INTO frame (run, frame, state, lease, launch, node, hash, bytes, startup_seconds, render_seconds, check_seconds, accepted_at, seq)
+		SELECT run, frame, 'delivering', lease, launch, node, hash, bytes, startup_seconds, render_seconds, check_seconds, at, seq
+		FROM jsonb_to_recordset($1::jsonb) AS r(run bigint, frame int, lease bigint, launch int, node bigint, hash text, bytes bigint,
+			startup_seconds float8, render_seconds float8, check_seconds float8, at timestamptz, seq bigint)
+		ON CONFLICT (run, frame) DO UPDATE SET state = 'delivering', lease = excluded.lease, launch = excluded.launch, node = excluded.node,
+			hash = excluded.hash, bytes = excluded.bytes, startup_seconds = excluded.startup_seconds, render_seconds = excluded.render_seconds,
+			check_seconds = excluded.check_seconds, accepted_at = excluded.accepted_at, seq = excluded.seq`,
+
+	"frame done": `UPDATE frame f SET state = 'done', hash = r.hash, done_at = r.at, seq = r.seq
+		FROM jsonb_to_recordset($1::jsonb) AS r(run bigint, frame int, hash text, at timestamptz, seq bigint)
+		WHERE f.run = r.run AND f.frame = r.frame`,
+
+	"delivery lost": `UPDATE frame f SET state = 'lost', lost_hashes = lost_hashes || r.hash, seq = r.seq
+		FROM jsonb_to_recordset($1::jsonb) AS r(run bigint, frame int, hash text, seq bigint)
+		WHERE f.run = r.run AND f.frame = r.frame`,
+
+	"frame failed": `INSERT INTO attempt (seq, run, frame, lease, launch, node, cause, message, counts, at)
+		SELECT seq, run, frame, lease, launch, node, cause, message, counts, at
+		FROM jsonb_to_recordset($1::jsonb) AS r(seq bigint, run bigint, frame int, lease bigint, launch int, node bigint,
+			cause text, message text, counts boolean, at timestamptz)`,
+
+	"frame parked": `UPDATE run SET parked = parked + r.frames
+		FROM (SELECT run, range_agg(int4range(frame, frame, '[]')) AS frames
+			FROM jsonb_to_recordset($1::jsonb) AS p(run bigint, frame int) GROUP BY run) r WHERE id = r.run`,
+
+	"frames retried": `WITH r AS (
+			SELECT run, frame_set(frames) AS frames FROM jsonb_to_recordset($1::jsonb) AS p(run bigint, frames text)
+		), forgiven AS (
+			UPDATE attempt a SET forgiven = true FROM r WHERE a.run = r.run AND r.frames @> a.frame
+		)
+		UPDATE run SET parked = parked - r.frames FROM r WHERE id = r.run`,
+
+	"audited": `INSERT INTO audit (seq, at, actor, action, subject, before, after)
+		SELECT seq, at, actor, action, subject, "from", "to"
+		FROM jsonb_to_recordset($1::jsonb) AS r(seq bigint, at timestamptz, actor text, action text, subject text, "from" text, "to" text)`,
+}
+
+// secret are the kinds whose contents do not belong in the log of events.
+var secret = map[string]bool{"person set": true, "token issued": true, "token revoked": true, "key issued": true, "node enrolled": true, "run kept": true}
+
+const insertEvents = `INSERT INTO event (seq, at, kind, run, node, reason, body)
+	SELECT seq, at, kind, NULLIF(run, 0), NULLIF(node, 0), reason, body
+	FROM jsonb_to_recordset($1::jsonb) AS r(seq bigint, at timestamptz, kind text, run bigint, node bigint, reason text, body jsonb)`
+
+// Commit writes Records, numbered on from lead.Seq, in one transaction. On
+// success it moves lead on. ErrDeposed means that nothing was written. With
+// any other error it is not known whether the Records were committed: the
+// caller must give up its State and load again.
+func (s *Store) Commit(ctx context.Context, lead *Lead, records []farm.Record) error {
+	if len(records) == 0 {
+		return nil
+	}
+	tx, err := s.db.BeginTxx(ctx, nil)
+	if err != nil {
+		return fmt.Errorf("beginning a batch: %w", err)
+	}
+	defer tx.Rollback() //nolint:errcheck // after a commit it says only that there is nothing to roll back
+	next := Lead{Epoch: lead.Epoch, Batch: lead.Batch + 1, Seq: lead.Seq + int64(len(records))}
+	res, err := tx.ExecContext(ctx,
+		`UPDATE leader SET batch = batch + 1, seq = $3, beat = now() WHERE epoch = $1 AND batch = $2`, lead.Epoch, lead.Batch, next.Seq)
+	if err != nil {
+		return fmt.Errorf("opening batch %d: %w", next.Batch, err)
+	}
+	if n, err := res.RowsAffected(); err != nil || n != 1 {
+		return ErrDeposed
+	}
+	if err := write(ctx, tx, lead.Seq, records); err != nil {
+		return fmt.Errorf("writing batch %d: %w", next.Batch, err)
+	}
+	if err := tx.Commit(); err != nil {
+		return fmt.Errorf("committing batch %d: %w", next.Batch, err)
+	}
+	*lead = next
+	return nil
+}
+
+func write(ctx context.Context, tx *sqlx.Tx, seq int64, records []farm.Record) error {
+	var events, group array
+	kind, inGroup := "", map[any]bool{}
+	flush := func() error {
+		if kind == "" {
+			return nil
+		}
+		query, ok := statements[kind]
+		if !ok {
+			return fmt.Errorf("no statement for %q", kind)
+		}
+		if _, err := tx.ExecContext(ctx, query, group.text()); err != nil {
+			return fmt.Errorf("writing %q: %w", kind, err)
+		}
+		group.reset()
+		clear(inGroup)
+		return nil
+	}
+	for _, r := range records {
+		seq++
+		body, err := json.Marshal(r)
+		if err != nil {
+			return fmt.Errorf("encoding %q: %w", r.Kind(), err)
+		}
+		row := rowOf(r)
+		if r.Kind() != kind || inGroup[row] {
+			if err := flush(); err != nil {
+				return err
+			}
+			kind = r.Kind()
+		}
+		inGroup[row] = true
+		if r.Kind() == "run kept" { // it carries its own number: the one it is whole up to
+			group.add(body)
+		} else {
+			group.add(withSeq(body, seq))
+		}
+		about := r.About()
+		event := eventRow{Seq: seq, At: about.At, Kind: kind, Run: about.Run, Node: about.Node, Reason: about.Reason}
+		if !secret[kind] {
+			event.Body = body
+		}
+		encoded, err := json.Marshal(event)
+		if err != nil {
+			return fmt.Errorf("encoding the event of %q: %w", kind, err)
+		}
+		events.add(encoded)
+	}
+	if err := flush(); err != nil {
+		return err
+	}
+	if _, err := tx.ExecContext(ctx, insertEvents, events.text()); err != nil {
+		return fmt.Errorf("writing events: %w", err)
+	}
+	return nil
+}
+
+// rowOf names the row that a Record writes. Two Records of a kind for the same
+// row never go into one statement: it would not be said which comes last.
+func rowOf(r farm.Record) any {
+	type frameRow struct {
+		run   farm.RunID
+		frame int
+	}
+	switch r := r.(type) {
+	case farm.PlaceSet:
+		return r.Name
+	case farm.ProjectSet:
+		return r.Name
+	case farm.PersonSet:
+		return r.Name
+	case farm.TokenIssued:
+		return r.Hash
+	case farm.TokenRevoked:
+		return r.Hash
+	case farm.KeyIssued:
+		return r.Hash
+	case farm.LeaseOpened:
+		return r.Lease
+	case farm.LeaseExtended:
+		return r.Lease
+	case farm.LeaseTrimmed:
+		return r.Lease
+	case farm.LeaseEnded:
+		return r.Lease
+	case farm.FrameAccepted:
+		return frameRow{r.Run, r.Frame}
+	case farm.FrameDone:
+		return frameRow{r.Run, r.Frame}
+	case farm.FrameFailed:
+		return frameRow{r.Run, r.Frame}
+	case farm.FrameParked:
+		return frameRow{r.Run, r.Frame}
+	case farm.DeliveryLost:
+		return frameRow{r.Run, r.Frame}
+	}
+	about := r.About()
+	return [2]int64{int64(about.Run), int64(about.Node)}
+}
+
+// withSeq adds the sequence number to a Record's JSON object.
+func withSeq(body []byte, seq int64) []byte {
+	out := append([]byte(`{"seq":`), strconv.FormatInt(seq, 10)...)
+	if len(body) > 2 {
+		out = append(out, ',')
+	}
+	return append(out, body[1:]...)
+}
+
+// array builds a JSON array from encoded values.
+type array struct{ buf bytes.Buffer }
+
+func (a *array) add(value []byte) {
+	if a.buf.Len() == 0 {
+		a.buf.WriteByte('[')
+	} else {
+		a.buf.WriteByte(',')
+	}
+	a.buf.Write(value)
+}
+
+func (a *array) text() string { return a.buf.String() + "]" }
+
+func (a *array) reset() { a.buf.Reset() }

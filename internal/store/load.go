@@ -1,0 +1,313 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/frames"
+)
+
+// observationsPerRun bounds how many frames of each open run are read back to
+// learn the pace anew at a start.
+const observationsPerRun = 200
+
+// Loaded is a farm as it was committed.
+type Loaded struct {
+	State *farm.State
+	// Observations are finished frames of open runs, oldest first, from which
+	// the pace can be learned again.
+	Observations []farm.FrameAccepted
+}
+
+// Load reads the farm. It must be called after Claim, so that nobody changes
+// it any more; seq is the number that Claim told.
+func (s *Store) Load(ctx context.Context, seq int64) (Loaded, error) {
+	l := loader{ctx: ctx, s: s, state: farm.NewState(), runs: map[farm.RunID]*keptRun{}}
+	l.state.Seq = seq
+	for _, step := range []struct {
+		what string
+		do   func() error
+	}{
+		{"places", l.places}, {"projects", l.projects}, {"people", l.people}, {"keys", l.keys}, {"nodes", l.nodes},
+		{"tokens", l.tokens}, {"runs", l.readRuns}, {"frames", l.frames}, {"attempts", l.attempts}, {"leases", l.leases},
+	} {
+		if err := step.do(); err != nil {
+			return Loaded{}, fmt.Errorf("loading %s: %w", step.what, err)
+		}
+	}
+	l.assemble()
+	if err := l.state.Check(); err != nil {
+		return Loaded{}, fmt.Errorf("the database contradicts itself: %w", err)
+	}
+	observations, err := l.observations()
+	if err != nil {
+		return Loaded{}, fmt.Errorf("loading observations: %w", err)
+	}
+	return Loaded{State: l.state, Observations: observations}, nil
+}
+
+type keptRun struct {
+	run *farm.Run
+	key string
+}
+
+type loader struct {
+	ctx   context.Context
+	s     *Store
+	state *farm.State
+	runs  map[farm.RunID]*keptRun
+	order []farm.RunID
+}
+
+// each runs a query and hands every row to scan.
+func (l *loader) each(scan func(row *sql.Rows) error, query string, args ...any) error {
+	rows, err := l.s.db.QueryContext(l.ctx, query, args...)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		if err := scan(rows); err != nil {
+			return err
+		}
+	}
+	return rows.Err()
+}
+
+func (l *loader) places() error {
+	return l.each(func(row *sql.Rows) error {
+		var p farm.Place
+		var paths []byte
+		if err := row.Scan(&p.Name, &paths); err != nil {
+			return err
+		}
+		l.state.Places[p.Name] = &p
+		return json.Unmarshal(paths, &p.Paths)
+	}, `SELECT name, paths FROM place`)
+}
+
+func (l *loader) projects() error {
+	return l.each(func(row *sql.Rows) error {
+		var p farm.Project
+		err := row.Scan(&p.Name, &p.Title, &p.Weight, &p.Scenes, &p.Frames)
+		l.state.Projects[p.Name] = &p
+		return err
+	}, `SELECT name, title, weight, scenes, frames FROM project`)
+}
+
+func (l *loader) people() error {
+	return l.each(func(row *sql.Rows) error {
+		var p farm.Person
+		err := row.Scan(&p.Name, &p.Role, &p.PasswordHash, &p.CreatedAt)
+		l.state.People[p.Name] = &p
+		return err
+	}, `SELECT name, role, password_hash, created_at FROM person`)
+}
+
+func (l *loader) keys() error {
+	return l.each(func(row *sql.Rows) error {
+		var k farm.Key
+		err := row.Scan(&k.Hash, &k.Label, &k.CreatedBy, &k.CreatedAt, &k.ExpiresAt, &k.UsesLeft)
+		l.state.Keys[k.Hash] = &k
+		return err
+	}, `SELECT hash, label, created_by, created_at, expires_at, uses_left FROM enrolment_key WHERE expires_at > now() - interval '90 days'`)
+}
+
+func (l *loader) nodes() error {
+	return l.each(func(row *sql.Rows) error {
+		var n farm.Node
+		var facts []byte
+		if err := row.Scan(&n.ID, &n.Name, &n.Kind, &facts, &n.Session, &n.Reach, &n.ReachSince, &n.Duty, &n.EnrolledAt); err != nil {
+			return err
+		}
+		n.Changed = l.state.Seq
+		l.state.PutNode(&n)
+		return json.Unmarshal(facts, &n.Facts)
+	}, `SELECT id, name, kind, facts, session, reach, reach_since, duty, enrolled_at FROM node`)
+}
+
+func (l *loader) tokens() error {
+	return l.each(func(row *sql.Rows) error {
+		var t farm.TokenIssued
+		if err := row.Scan(&t.Hash, &t.Of, &t.Person, &t.Node, &t.Label, &t.At, &t.ExpiresAt); err != nil {
+			return err
+		}
+		l.state.PutToken(t)
+		return nil
+	}, `SELECT hash, kind, COALESCE(person, ''), COALESCE(node, 0), label, created_at, expires_at FROM token
+		WHERE expires_at IS NULL OR expires_at > now()`)
+}
+
+func (l *loader) readRuns() error {
+	return l.each(func(row *sql.Rows) error {
+		r := farm.Run{Delivering: map[int]farm.Delivery{}, Trouble: map[int]*farm.Trouble{}, Leases: map[farm.LeaseID]*farm.Lease{}, Changed: l.state.Seq}
+		var spec []byte
+		var key, done, parked string
+		var started, ended *time.Time
+		if err := row.Scan(&r.ID, &spec, &r.State, &r.Reason, &r.Order, &key, &r.SubmittedAt, &started, &ended, &done, &r.Checkpoint, &parked); err != nil {
+			return err
+		}
+		if err := json.Unmarshal(spec, &r.Spec); err != nil {
+			return err
+		}
+		var err error
+		if r.Done, err = frames.ParseMultirange(done); err != nil {
+			return err
+		}
+		if r.Parked, err = frames.ParseMultirange(parked); err != nil {
+			return err
+		}
+		if started != nil {
+			r.StartedAt = *started
+		}
+		if ended != nil {
+			r.EndedAt = *ended
+		}
+		l.runs[r.ID] = &keptRun{&r, key}
+		l.order = append(l.order, r.ID)
+		return nil
+	}, `SELECT id, spec, state, reason, queue_order, COALESCE(submit_key, ''), submitted_at, started_at, ended_at,
+		done::text, done_seq, parked::text FROM run ORDER BY id`)
+}
+
+const openRuns = `state NOT IN ('done', 'done with gaps', 'failed', 'cancelled')`
+
+func (l *loader) frames() error {
+	done := map[farm.RunID][]frames.Span{}
+	err := l.each(func(row *sql.Rows) error {
+		var id farm.RunID
+		var frame int
+		var state string
+		var d farm.Delivery
+		var lost []byte
+		if err := row.Scan(&id, &frame, &state, &d.Lease, &d.Node, &d.Hash, &d.Bytes, &d.Since, &lost); err != nil {
+			return err
+		}
+		run := l.runs[id].run
+		switch state {
+		case "delivering":
+			run.Delivering[frame] = d
+		case "done":
+			done[id] = append(done[id], frames.Span{First: frame, Last: frame})
+			run.SinceCheckpoint++
+		}
+		var hashes []string
+		if err := json.Unmarshal(lost, &hashes); err != nil {
+			return err
+		}
+		if len(hashes) > 0 && state != "done" {
+			run.Trouble[frame] = &farm.Trouble{Accepted: hashes}
+		}
+		return nil
+	}, `SELECT f.run, f.frame, f.state, f.lease, f.node, f.hash, f.bytes, f.accepted_at, to_jsonb(f.lost_hashes)
+		FROM run r JOIN frame f ON f.run = r.id
+		WHERE f.seq > r.done_seq OR (f.state <> 'done' AND r.`+openRuns+`) ORDER BY f.run, f.frame`)
+	for id, spans := range done {
+		run := l.runs[id].run
+		run.Done = run.Done.Union(frames.Of(spans...))
+	}
+	return err
+}
+
+func (l *loader) attempts() error {
+	return l.each(func(row *sql.Rows) error {
+		var id farm.RunID
+		var frame int
+		var a farm.Attempt
+		if err := row.Scan(&id, &frame, &a.Lease, &a.Launch, &a.Node, &a.Cause, &a.Message, &a.Counts, &a.At); err != nil {
+			return err
+		}
+		run := l.runs[id].run
+		if run.Done.Has(frame) {
+			return nil
+		}
+		if run.Trouble[frame] == nil {
+			run.Trouble[frame] = &farm.Trouble{}
+		}
+		run.Trouble[frame].Attempts = append(run.Trouble[frame].Attempts, a)
+		return nil
+	}, `SELECT a.run, a.frame, a.lease, a.launch, a.node, a.cause, a.message, a.counts, a.at
+		FROM attempt a JOIN run r ON r.id = a.run WHERE NOT a.forgiven ORDER BY a.seq`)
+}
+
+func (l *loader) leases() error {
+	err := l.each(func(row *sql.Rows) error {
+		var lease farm.Lease
+		var given, trimmed string
+		var ended *time.Time
+		if err := row.Scan(&lease.ID, &lease.Node, &lease.Run, &lease.Session, &lease.Ask, &given, &trimmed, &lease.Reason, &lease.OpenedAt, &ended); err != nil {
+			return err
+		}
+		var err error
+		if lease.Given, err = frames.ParseMultirange(given); err != nil {
+			return err
+		}
+		back, err := frames.ParseMultirange(trimmed)
+		if err != nil {
+			return err
+		}
+		run := l.runs[lease.Run].run
+		if ended != nil {
+			lease.EndedAt = *ended
+		} else {
+			lease.Left = lease.Given.Minus(back).Minus(resolved(run, lease.ID))
+		}
+		run.Leases[lease.ID] = &lease
+		return nil
+	}, `SELECT l.id, l.node, l.run, l.session, l.ask, l.given::text, l.trimmed::text, l.reason, l.opened_at, l.ended_at
+		FROM lease l JOIN run r ON r.id = l.run WHERE r.`+openRuns+` ORDER BY l.id`)
+	if err != nil {
+		return err
+	}
+	return l.s.db.GetContext(l.ctx, &l.state.LastLease, `SELECT COALESCE(max(id), 0) FROM lease`)
+}
+
+// resolved returns the frames of a run that a lease no longer has to bring.
+func resolved(run *farm.Run, lease farm.LeaseID) frames.Set {
+	var spans []frames.Span
+	for f := range run.Delivering {
+		spans = append(spans, frames.Span{First: f, Last: f})
+	}
+	for f, t := range run.Trouble {
+		for _, a := range t.Attempts {
+			if a.Lease == lease {
+				spans = append(spans, frames.Span{First: f, Last: f})
+			}
+		}
+	}
+	return frames.Of(spans...).Union(run.Done).Union(run.Parked)
+}
+
+// assemble works out what is to do in each open run: everything that is
+// nowhere else.
+func (l *loader) assemble() {
+	for _, id := range l.order {
+		kept := l.runs[id]
+		run := kept.run
+		if !run.State.Closed() {
+			elsewhere := run.Done.Union(run.Parked).Union(run.Dealt())
+			for f := range run.Delivering {
+				elsewhere = elsewhere.Union(frames.One(f))
+			}
+			run.ToDo = run.Spec.Frames.Minus(elsewhere)
+		}
+		l.state.PutRun(run, kept.key)
+	}
+}
+
+func (l *loader) observations() ([]farm.FrameAccepted, error) {
+	var out []farm.FrameAccepted
+	err := l.each(func(row *sql.Rows) error {
+		var f farm.FrameAccepted
+		err := row.Scan(&f.Run, &f.Frame, &f.Node, &f.StartupSeconds, &f.RenderSeconds)
+		out = append(out, f)
+		return err
+	}, `SELECT r.id, f.frame, f.node, f.startup_seconds, f.render_seconds
+		FROM run r CROSS JOIN LATERAL (SELECT * FROM frame WHERE frame.run = r.id ORDER BY seq DESC LIMIT $1) f
+		WHERE r.`+openRuns+` ORDER BY f.seq`, observationsPerRun)
+	return out, err
+}

@@ -1,0 +1,138 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+)
+
+type eventRow struct {
+	Seq    int64           `json:"seq" db:"seq"`
+	At     time.Time       `json:"at" db:"at"`
+	Kind   string          `json:"kind" db:"kind"`
+	Run    any             `json:"run" db:"run"`
+	Node   any             `json:"node" db:"node"`
+	Reason string          `json:"reason" db:"reason"`
+	Body   json.RawMessage `json:"body" db:"body"`
+}
+
+// Event is one committed Record as the log shows it.
+type Event struct {
+	Seq    int64     `db:"seq"`
+	At     time.Time `db:"at"`
+	Kind   string    `db:"kind"`
+	Run    int64     `db:"run"`
+	Node   int64     `db:"node"`
+	Reason string    `db:"reason"`
+}
+
+// RunLog returns what happened to a run and has a reason, newest first, at
+// most limit events older than before (0: the newest).
+func (s *Store) RunLog(ctx context.Context, run, before int64, limit int) ([]Event, error) {
+	events := []Event{}
+	err := s.db.SelectContext(ctx, &events, `SELECT seq, at, kind, run, COALESCE(node, 0) AS node, reason FROM event
+		WHERE run = $1 AND reason <> '' AND ($2 = 0 OR seq < $2) ORDER BY seq DESC LIMIT $3`, run, before, limit)
+	if err != nil {
+		return nil, fmt.Errorf("reading the log of run %d: %w", run, err)
+	}
+	return events, nil
+}
+
+// Result is a frame that has a good picture.
+type Result struct {
+	Frame          int        `db:"frame"`
+	State          string     `db:"state"`
+	Node           int64      `db:"node"`
+	Launch         int        `db:"launch"`
+	Lease          int64      `db:"lease"`
+	Hash           string     `db:"hash"`
+	Bytes          int64      `db:"bytes"`
+	StartupSeconds float64    `db:"startup_seconds"`
+	RenderSeconds  float64    `db:"render_seconds"`
+	CheckSeconds   float64    `db:"check_seconds"`
+	AcceptedAt     time.Time  `db:"accepted_at"`
+	DoneAt         *time.Time `db:"done_at"`
+}
+
+// Results returns the frames of a run that have a good picture, in order.
+func (s *Store) Results(ctx context.Context, run int64) ([]Result, error) {
+	results := []Result{}
+	err := s.db.SelectContext(ctx, &results, `SELECT frame, state, node, launch, lease, hash, bytes, startup_seconds, render_seconds,
+		check_seconds, accepted_at, done_at FROM frame WHERE run = $1 AND state <> 'lost' ORDER BY frame`, run)
+	if err != nil {
+		return nil, fmt.Errorf("reading the results of run %d: %w", run, err)
+	}
+	return results, nil
+}
+
+// Audit is who changed what.
+type Audit struct {
+	Seq     int64     `db:"seq"`
+	At      time.Time `db:"at"`
+	Actor   string    `db:"actor"`
+	Action  string    `db:"action"`
+	Subject string    `db:"subject"`
+	Before  string    `db:"before"`
+	After   string    `db:"after"`
+}
+
+// Audits returns who changed what, newest first, at most limit entries older
+// than before (0: the newest).
+func (s *Store) Audits(ctx context.Context, before int64, limit int) ([]Audit, error) {
+	audits := []Audit{}
+	err := s.db.SelectContext(ctx, &audits, `SELECT seq, at, actor, action, subject, before, after FROM audit
+		WHERE $1 = 0 OR seq < $1 ORDER BY seq DESC LIMIT $2`, before, limit)
+	if err != nil {
+		return nil, fmt.Errorf("reading the audit record: %w", err)
+	}
+	return audits, nil
+}
+
+// PutThumbnail keeps a frame's small picture; a newer one replaces it.
+func (s *Store) PutThumbnail(ctx context.Context, run int64, frame int, jpeg []byte) error {
+	_, err := s.db.ExecContext(ctx, `INSERT INTO thumbnail (run, frame, jpeg) VALUES ($1, $2, $3)
+		ON CONFLICT (run, frame) DO UPDATE SET jpeg = excluded.jpeg`, run, frame, jpeg)
+	if err != nil {
+		return fmt.Errorf("keeping the thumbnail of frame %d: %w", frame, err)
+	}
+	return nil
+}
+
+// ErrNotFound says that there is no such row.
+var ErrNotFound = errors.New("not found")
+
+// Thumbnail returns a frame's small picture as JPEG, or ErrNotFound.
+func (s *Store) Thumbnail(ctx context.Context, run int64, frame int) ([]byte, error) {
+	var jpeg []byte
+	err := s.db.GetContext(ctx, &jpeg, `SELECT jpeg FROM thumbnail WHERE run = $1 AND frame = $2`, run, frame)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, ErrNotFound
+	}
+	if err != nil {
+		return nil, fmt.Errorf("reading the thumbnail of frame %d: %w", frame, err)
+	}
+	return jpeg, nil
+}
+
+// Thumbnails hands every small picture of a run to use, in order of frames.
+func (s *Store) Thumbnails(ctx context.Context, run int64, use func(frame int, jpeg []byte) error) error {
+	rows, err := s.db.QueryContext(ctx, `SELECT frame, jpeg FROM thumbnail WHERE run = $1 ORDER BY frame`, run)
+	if err != nil {
+		return fmt.Errorf("reading the thumbnails of run %d: %w", run, err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var frame int
+		var jpeg []byte
+		if err := rows.Scan(&frame, &jpeg); err != nil {
+			return fmt.Errorf("reading the thumbnails of run %d: %w", run, err)
+		}
+		if err := use(frame, jpeg); err != nil {
+			return err
+		}
+	}
+	return rows.Err()
+}

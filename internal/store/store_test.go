@@ -1,0 +1,319 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"reflect"
+	"testing"
+	"time"
+
+	"vexillum/internal/core/deal"
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/frames"
+	"vexillum/internal/core/pace"
+	"vexillum/internal/core/triage"
+	"vexillum/internal/pgtest"
+)
+
+func TestMain(m *testing.M) { os.Exit(pgtest.Run(m)) }
+
+var now = time.Date(2031, 3, 4, 20, 0, 0, 0, time.UTC)
+
+func open(t *testing.T, url string) *Store {
+	t.Helper()
+	s, err := Open(t.Context(), url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = s.Close() })
+	return s
+}
+
+func claimed(t *testing.T, url string) (*Store, Lead) {
+	t.Helper()
+	s := open(t, url)
+	if err := s.Migrate(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	lead, err := s.Claim(t.Context(), "test")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s, lead
+}
+
+// keeper applies Records to a State and commits them, as the service does.
+type keeper struct {
+	t     *testing.T
+	s     *Store
+	lead  Lead
+	state *farm.State
+}
+
+func (k *keeper) do(records ...farm.Record) {
+	k.t.Helper()
+	for _, r := range records {
+		if err := k.state.Apply(r); err != nil {
+			k.t.Fatal(err)
+		}
+	}
+	if err := k.s.Commit(context.Background(), &k.lead, records); err != nil {
+		k.t.Fatal(err)
+	}
+	if k.lead.Seq != k.state.Seq {
+		k.t.Fatalf("committed up to %d, applied up to %d", k.lead.Seq, k.state.Seq)
+	}
+}
+
+func studio() []farm.Record {
+	expires := now.Add(24 * 365 * 20 * time.Hour)
+	return []farm.Record{
+		farm.PlaceSet{Name: "scenes", Paths: map[string]string{"linux": "/srv/scenes"}, At: now},
+		farm.PlaceSet{Name: "frames", Paths: map[string]string{"linux": "/srv/frames"}, At: now},
+		farm.ProjectSet{Name: "salt-clock", Title: "The Salt Clock", Weight: 1, Scenes: "scenes", Frames: "frames", At: now},
+		farm.PersonSet{Name: "nadia", Role: farm.Artist, PasswordHash: "x", At: now},
+		farm.PersonSet{Name: "nadia", Role: farm.Wrangler, PasswordHash: "y", At: now},
+		farm.TokenIssued{Hash: "t1", Of: farm.AccessToken, Person: "nadia", At: now},
+		farm.TokenIssued{Hash: "t2", Of: farm.SessionToken, Person: "nadia", At: now, ExpiresAt: &expires},
+		farm.TokenRevoked{Hash: "t1", At: now},
+		farm.KeyIssued{Hash: "k", Label: "first", CreatedBy: "nadia", Uses: 5, At: now, ExpiresAt: expires},
+	}
+}
+
+// TestWhatIsLoadedIsWhatWasCommitted lets a farm live at random and, again and
+// again, compares the State in memory with the one read from the tables.
+func TestWhatIsLoadedIsWhatWasCommitted(t *testing.T) {
+	for seed := range uint64(6) {
+		t.Run(fmt.Sprint("seed ", seed), func(t *testing.T) {
+			s, lead := claimed(t, pgtest.URL(t))
+			k := &keeper{t: t, s: s, lead: lead, state: farm.NewState()}
+			k.do(studio()...)
+			r := rand.New(rand.NewPCG(seed, 5))
+			m := pace.New()
+			facts := farm.Facts{OS: "linux", Cores: 4, Speed: 1, Renderers: []farm.Renderer{{Recipe: "practice", Version: "1"}}}
+			for id := farm.NodeID(1); id <= 3; id++ {
+				k.do(farm.NodeEnrolled{Node: id, Name: fmt.Sprintf("kiln-%02d", id), Of: farm.Rack, Facts: facts, KeyHash: "k", At: now},
+					farm.NodeStarted{Node: id, Session: 1, Facts: facts, At: now})
+			}
+			for i := range 3 {
+				set, _ := frames.Parse([]string{"1-40", "1-60/3", "-9--1,5"}[i])
+				mode := []farm.Mode{farm.ModeRange, farm.ModeFeed, farm.ModeSingle}[i]
+				k.do(farm.RunSubmitted{Run: farm.RunID(i + 1), State: farm.RunQueued, Order: int64(i), Key: fmt.Sprint("key", i), At: now, Spec: farm.Spec{
+					Job: fmt.Sprint("job", i), Project: "salt-clock", Kind: farm.Final, Number: 1, Recipe: "practice", Mode: mode, Frames: set, Tries: 2,
+				}})
+			}
+			for step := range 400 {
+				k.randomStep(r, m, int64(step))
+				if step%40 == 0 {
+					k.compare()
+				}
+			}
+			k.compare()
+		})
+	}
+}
+
+func (k *keeper) randomStep(r *rand.Rand, m *pace.Model, ask int64) {
+	n := farm.NodeID(1 + r.IntN(3))
+	for _, run := range k.state.Queue() {
+		if state, settled := run.Settled(); settled {
+			var records []farm.Record
+			for l := range run.OpenLeases {
+				records = append(records, farm.LeaseEnded{Lease: l.ID, Node: l.Node, Run: run.ID, At: now})
+			}
+			k.do(append(records, farm.RunMoved{Run: run.ID, State: state, Reason: "all frames have a result", At: now})...)
+			return
+		}
+		if r.IntN(60) == 0 {
+			k.do(farm.RunKept{Run: run.ID, Done: run.Done.Multirange(), Seq: k.state.Seq, At: now})
+		}
+		if r.IntN(80) == 0 { // both in one batch: the last must win
+			k.do(farm.RunMoved{Run: run.ID, State: farm.RunHeld, Reason: "held", At: now}, farm.RunMoved{Run: run.ID, State: farm.RunQueued, Reason: "released", At: now})
+		}
+		if !run.Parked.Empty() && r.IntN(20) == 0 {
+			k.do(farm.FramesRetried{Run: run.ID, Frames: run.Parked, At: now})
+		}
+	}
+	leases := k.state.LeasesOf(n)
+	if len(leases) == 0 {
+		if d := deal.Next(k.state, m, deal.Ask{Node: n, Number: ask}, now); len(d.Records) > 0 {
+			k.do(d.Records...)
+		}
+		return
+	}
+	l := leases[0]
+	run := k.state.Runs[l.Run]
+	switch {
+	case r.IntN(30) == 0:
+		k.do(append(triage.Lost(k.state, n, "process ended", now), farm.NodeStarted{Node: n, Session: k.state.Nodes[n].Session + 1, Facts: k.state.Nodes[n].Facts, At: now})...)
+	case l.Left.Empty():
+		if d := deal.Next(k.state, m, deal.Ask{Node: n, Number: ask, Warm: l.ID}, now); len(d.Records) > 0 && r.IntN(2) == 0 {
+			k.do(d.Records...)
+		} else {
+			k.do(farm.LeaseEnded{Lease: l.ID, Node: n, Run: l.Run, At: now})
+		}
+	case r.IntN(7) == 0:
+		k.do(triage.Failed(k.state, triage.Failure{Lease: l.ID, Launch: 1, Frame: l.Left.First(), Cause: triage.CauseCrash, Message: "it’s \"quoted\""}, now)...)
+	case r.IntN(20) == 0 && l.Left.Len() > 1:
+		k.do(farm.LeaseTrimmed{Lease: l.ID, Node: n, Run: l.Run, Frames: l.Left.Minus(l.Left.Take(1)), At: now})
+	default:
+		f := l.Left.First()
+		k.do(farm.FrameAccepted{Run: run.ID, Frame: f, Lease: l.ID, Node: n, Launch: 1, Hash: fmt.Sprint("hash", f), Bytes: 10, RenderSeconds: 1, At: now})
+		if r.IntN(4) > 0 {
+			k.do(farm.FrameDone{Run: run.ID, Frame: f, Lease: l.ID, Node: n, Hash: fmt.Sprint("hash", f), At: now})
+		}
+	}
+	for _, run := range k.state.Queue() { // frames that were left on their way
+		for f, d := range run.Delivering {
+			if r.IntN(10) == 0 {
+				k.do(farm.FrameDone{Run: run.ID, Frame: f, Lease: d.Lease, Node: d.Node, Hash: d.Hash, At: now})
+				return
+			}
+		}
+	}
+}
+
+func (k *keeper) compare() {
+	k.t.Helper()
+	loaded, err := k.s.Load(context.Background(), k.lead.Seq)
+	if err != nil {
+		k.t.Fatal(err)
+	}
+	got, want := loaded.State, k.state
+	if got.Seq != want.Seq || got.LastRun != want.LastRun || got.LastLease != want.LastLease || got.LastNode != want.LastNode {
+		k.t.Fatalf("counters %d %d %d %d, want %d %d %d %d", got.Seq, got.LastRun, got.LastLease, got.LastNode, want.Seq, want.LastRun, want.LastLease, want.LastNode)
+	}
+	for id, w := range want.Runs {
+		g := got.Runs[id]
+		if g.State != w.State || !g.Done.Equal(w.Done) || !g.Parked.Equal(w.Parked) || !g.ToDo.Equal(w.ToDo) {
+			k.t.Fatalf("run %d: %s done %v parked %v to do %v; want %s done %v parked %v to do %v", id, g.State, g.Done, g.Parked, g.ToDo, w.State, w.Done, w.Parked, w.ToDo)
+		}
+		if !reflect.DeepEqual(g.Spec, w.Spec) && g.Spec.Name() != w.Spec.Name() {
+			k.t.Fatalf("run %d: spec %+v, want %+v", id, g.Spec, w.Spec)
+		}
+		if len(g.Delivering) != len(w.Delivering) {
+			k.t.Fatalf("run %d: %d deliveries, want %d", id, len(g.Delivering), len(w.Delivering))
+		}
+		for f, t := range w.Trouble {
+			if len(t.Attempts) > 0 && (g.Trouble[f] == nil || g.Trouble[f].Tried() != t.Tried()) {
+				k.t.Fatalf("run %d frame %d: trouble %+v, want %+v", id, f, g.Trouble[f], t)
+			}
+		}
+		if w.State.Closed() {
+			continue
+		}
+		for lid, l := range w.Leases {
+			if gl := got.Lease(lid); gl == nil || gl.Open() != l.Open() || !gl.Left.Equal(l.Left) || !gl.Given.Equal(l.Given) {
+				k.t.Fatalf("run %d lease %d: %+v, want %+v", id, lid, gl, l)
+			}
+		}
+	}
+	for id, w := range want.Nodes {
+		if g := got.Nodes[id]; g.Name != w.Name || g.Session != w.Session || g.Reach != w.Reach || g.Duty != w.Duty || !reflect.DeepEqual(g.Facts, w.Facts) {
+			k.t.Fatalf("node %d: %+v, want %+v", id, g, w)
+		}
+	}
+	if got.Keys["k"].UsesLeft != want.Keys["k"].UsesLeft || got.People["nadia"].Role != farm.Wrangler || got.People["nadia"].PasswordHash != "y" {
+		k.t.Fatal("keys or people differ")
+	}
+	if len(got.Tokens) != 1 || got.Tokens["t2"] == nil {
+		k.t.Fatalf("tokens %v", got.Tokens)
+	}
+	if got.SubmittedWith("key1") == nil {
+		k.t.Fatal("submit keys are forgotten")
+	}
+}
+
+func TestADeposedServiceCommitsNothing(t *testing.T) {
+	url := pgtest.URL(t)
+	first, old := claimed(t, url)
+	if err := first.Commit(t.Context(), &old, studio()); err != nil {
+		t.Fatal(err)
+	}
+	second := open(t, url)
+	if _, err := second.Claim(t.Context(), "second"); !errors.Is(err, ErrActive) {
+		t.Fatalf("a second service could claim while the first is connected: %v", err)
+	}
+	// The first loses its connection, as after a cut line.
+	if err := first.lock.Close(); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := second.db.Exec(`SELECT pg_terminate_backend(pid) FROM pg_locks WHERE locktype = 'advisory'`); err != nil {
+		t.Fatal(err)
+	}
+	lead, err := second.Claim(t.Context(), "second")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if lead.Seq != old.Seq || lead.Epoch != old.Epoch+1 {
+		t.Errorf("claimed %+v after %+v", lead, old)
+	}
+	record := farm.PlaceSet{Name: "late", Paths: map[string]string{}, At: now}
+	if err := first.Commit(t.Context(), &old, []farm.Record{record}); !errors.Is(err, ErrDeposed) {
+		t.Errorf("the deposed service got %v", err)
+	}
+	if err := first.Beat(t.Context(), old.Epoch); !errors.Is(err, ErrDeposed) {
+		t.Errorf("the deposed service's beat got %v", err)
+	}
+	var n int
+	if err := second.db.Get(&n, `SELECT count(*) FROM place WHERE name = 'late'`); err != nil || n != 0 {
+		t.Errorf("%d rows of the deposed service, %v", n, err)
+	}
+}
+
+func TestAFailedBatchWritesNothing(t *testing.T) {
+	s, lead := claimed(t, pgtest.URL(t))
+	before := lead
+	bad := farm.ProjectSet{Name: "p", Title: "P", Weight: 1, Scenes: "nowhere", Frames: "nowhere", At: now}
+	if err := s.Commit(t.Context(), &lead, append(studio(), bad)); err == nil {
+		t.Fatal("a project in a place that does not exist was written")
+	}
+	loaded, err := s.Load(t.Context(), 0)
+	if err != nil || len(loaded.State.Places) != 0 || lead != before {
+		t.Errorf("half a batch was written: %v, %v, lead %+v", loaded.State.Places, err, lead)
+	}
+}
+
+func TestNewerDatabaseIsRefused(t *testing.T) {
+	s, _ := claimed(t, pgtest.URL(t))
+	if _, err := s.db.Exec(`INSERT INTO goose_db_version (version_id, is_applied) VALUES (9999, true)`); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Migrate(t.Context()); err == nil {
+		t.Error("a database of a newer form was opened")
+	}
+}
+
+func TestThumbnailsAndLogs(t *testing.T) {
+	s, lead := claimed(t, pgtest.URL(t))
+	k := &keeper{t: t, s: s, lead: lead, state: farm.NewState()}
+	k.do(studio()...)
+	k.do(farm.RunSubmitted{Run: 1, State: farm.RunQueued, Reason: "submitted by nadia", At: now, Spec: farm.Spec{Job: "a", Project: "salt-clock", Kind: farm.Final, Number: 1, Frames: frames.One(1)}},
+		farm.Audited{Actor: "nadia", Action: "submit run", Subject: "a final 1", Run: 1, At: now})
+	if _, err := s.Thumbnail(t.Context(), 1, 1); !errors.Is(err, ErrNotFound) {
+		t.Errorf("a thumbnail that is not there: %v", err)
+	}
+	for _, picture := range []string{"old", "new"} {
+		if err := s.PutThumbnail(t.Context(), 1, 1, []byte(picture)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if got, err := s.Thumbnail(t.Context(), 1, 1); err != nil || string(got) != "new" {
+		t.Errorf("thumbnail %q, %v", got, err)
+	}
+	log, err := s.RunLog(t.Context(), 1, 0, 10)
+	if err != nil || len(log) != 1 || log[0].Reason != "submitted by nadia" {
+		t.Errorf("log %+v, %v", log, err)
+	}
+	audits, err := s.Audits(t.Context(), 0, 10)
+	if err != nil || len(audits) != 1 || audits[0].Actor != "nadia" {
+		t.Errorf("audit %+v, %v", audits, err)
+	}
+	var secrets int
+	if err := s.db.Get(&secrets, `SELECT count(*) FROM event WHERE body::text LIKE '%password%' OR body::text LIKE '%hash%'`); err != nil || secrets != 0 {
+		t.Errorf("%d events tell a secret, %v", secrets, err)
+	}
+}
