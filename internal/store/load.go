@@ -21,6 +21,14 @@ type Loaded struct {
 	// Observations are finished frames of open runs, oldest first, from which
 	// the pace can be learned again.
 	Observations []farm.FrameAccepted
+	// Newest is the frame of each run that was done last.
+	Newest map[farm.RunID]Newest
+}
+
+// Newest is the frame of a run that was done last.
+type Newest struct {
+	Frame int
+	At    time.Time
 }
 
 // Load reads the farm. It must be called after Claim, so that nobody changes
@@ -47,7 +55,11 @@ func (s *Store) Load(ctx context.Context, seq int64) (Loaded, error) {
 	if err != nil {
 		return Loaded{}, fmt.Errorf("loading observations: %w", err)
 	}
-	return Loaded{State: l.state, Observations: observations}, nil
+	newest, err := l.newest()
+	if err != nil {
+		return Loaded{}, fmt.Errorf("loading the newest frames: %w", err)
+	}
+	return Loaded{State: l.state, Observations: observations, Newest: newest}, nil
 }
 
 type keptRun struct {
@@ -309,5 +321,18 @@ func (l *loader) observations() ([]farm.FrameAccepted, error) {
 	}, `SELECT r.id, f.frame, f.node, f.startup_seconds, f.render_seconds
 		FROM run r CROSS JOIN LATERAL (SELECT * FROM frame WHERE frame.run = r.id ORDER BY seq DESC LIMIT $1) f
 		WHERE r.`+openRuns+` ORDER BY f.seq`, observationsPerRun)
+	return out, err
+}
+
+func (l *loader) newest() (map[farm.RunID]Newest, error) {
+	out := map[farm.RunID]Newest{}
+	err := l.each(func(row *sql.Rows) error {
+		var id farm.RunID
+		var n Newest
+		err := row.Scan(&id, &n.Frame, &n.At)
+		out[id] = n
+		return err
+	}, `SELECT r.id, f.frame, f.done_at FROM run r CROSS JOIN LATERAL
+		(SELECT frame, done_at FROM frame WHERE frame.run = r.id AND done_at IS NOT NULL ORDER BY seq DESC LIMIT 1) f`)
 	return out, err
 }

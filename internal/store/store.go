@@ -93,6 +93,10 @@ const activeLock = 7420_2031 // key of the advisory lock, our own choice
 // Claim makes this process the active service. It returns ErrActive while
 // another one is connected.
 func (s *Store) Claim(ctx context.Context, holder string) (Lead, error) {
+	if s.lock != nil && s.lock.PingContext(ctx) != nil { // the database was away
+		_ = s.lock.Close()
+		s.lock = nil
+	}
 	if s.lock == nil {
 		conn, err := s.db.Connx(ctx)
 		if err != nil {

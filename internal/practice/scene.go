@@ -1,0 +1,170 @@
+// Package practice is a renderer to practise with. It draws real pictures in
+// plain Go, takes as long as its scene says on a node of the given speed, by
+// waiting rather than by work, and misbehaves on request. The farm starts it
+// as a program like any other renderer; nothing else in Vexillum knows how it
+// works inside.
+package practice
+
+import (
+	"encoding/json"
+	"fmt"
+	"hash/fnv"
+	"math"
+	"math/rand/v2"
+	"os"
+	"slices"
+	"time"
+
+	"github.com/goccy/go-yaml"
+)
+
+// Scene is a practice scene file.
+type Scene struct {
+	Format  int       `json:"practice"` // version of the file format: 1
+	Picture string    `json:"picture"`  // salt, tidal or gannet
+	Startup string    `json:"startup"`  // time from launch to the first frame
+	Cost    Cost      `json:"cost"`     // reference time a frame
+	Noise   float64   `json:"noise"`    // spread of the logarithm of a frame's time
+	Seed    uint64    `json:"seed"`
+	Trouble []Trouble `json:"trouble"`
+
+	startup time.Duration
+}
+
+// Trouble makes a frame misbehave.
+type Trouble struct {
+	Frame int      `json:"frame"`
+	Does  string   `json:"does"`
+	On    []string `json:"on"` // nodes on which it happens; everywhere when empty
+}
+
+// The ways to misbehave.
+const (
+	doesError   = "error"        // exits with 1 and a message
+	doesCrash   = "crash"        // ends by a signal
+	doesMemory  = "memory"       // says that it is out of memory and exits with 1
+	doesLicence = "licence"      // says that there is no licence and exits with 1
+	doesHang    = "hang"         // never ends by itself
+	doesNoFile  = "no file"      // exits with 0 and leaves no picture
+	doesCut     = "cut off"      // leaves half a file
+	doesSize    = "wrong size"   // leaves a picture of another size
+	doesSlow    = "slow"         // takes five times as long
+	doesChild   = "leaves child" // starts a process that outlives it unless the whole tree is ended
+)
+
+var ways = []string{doesError, doesCrash, doesMemory, doesLicence, doesHang, doesNoFile, doesCut, doesSize, doesSlow, doesChild}
+
+// Cost is the reference time of frames: the same for all, or straight lines
+// between points.
+type Cost struct {
+	points []point
+}
+
+type point struct {
+	frame float64
+	cost  time.Duration
+}
+
+// UnmarshalJSON reads "2s" or {"points": [[1, "4s"], [120, "40s"]]}.
+func (c *Cost) UnmarshalJSON(data []byte) error {
+	var one string
+	if json.Unmarshal(data, &one) == nil {
+		d, err := time.ParseDuration(one)
+		if err != nil || d < 0 {
+			return fmt.Errorf("cost %q is not a time like 2s", one)
+		}
+		c.points = []point{{0, d}}
+		return nil
+	}
+	var many struct {
+		Points [][2]any `json:"points"`
+	}
+	if err := json.Unmarshal(data, &many); err != nil {
+		return fmt.Errorf("cost must be a time or {points: [[frame, time], …]}: %w", err)
+	}
+	for _, p := range many.Points {
+		frame, ok := p[0].(float64)
+		text, ok2 := p[1].(string)
+		d, err := time.ParseDuration(text)
+		if !ok || !ok2 || err != nil || d < 0 {
+			return fmt.Errorf("cost point %v is not [frame, time]", p)
+		}
+		c.points = append(c.points, point{frame, d})
+	}
+	slices.SortFunc(c.points, func(a, b point) int { return int(a.frame - b.frame) })
+	return nil
+}
+
+// At returns the reference time of a frame, without noise.
+func (c Cost) At(frame int) time.Duration {
+	if len(c.points) == 0 {
+		return 0
+	}
+	f := float64(frame)
+	for i, p := range c.points {
+		if f <= p.frame {
+			if i == 0 {
+				return p.cost
+			}
+			before := c.points[i-1]
+			part := (f - before.frame) / (p.frame - before.frame)
+			return before.cost + time.Duration(part*float64(p.cost-before.cost))
+		}
+	}
+	return c.points[len(c.points)-1].cost
+}
+
+// ReadScene reads and checks a scene file.
+func ReadScene(path string) (*Scene, error) {
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return nil, fmt.Errorf("cannot read the scene: %w", err)
+	}
+	asJSON, err := yaml.YAMLToJSON(data)
+	if err != nil {
+		return nil, fmt.Errorf("cannot read the scene: %w", err)
+	}
+	var s Scene
+	if err := json.Unmarshal(asJSON, &s); err != nil {
+		return nil, fmt.Errorf("cannot read the scene: %w", err)
+	}
+	if s.Format != 1 {
+		return nil, fmt.Errorf("cannot read the scene: it is not a practice scene of format 1")
+	}
+	if painters[s.Picture] == nil {
+		return nil, fmt.Errorf("cannot read the scene: there is no picture %q", s.Picture)
+	}
+	if s.Startup != "" {
+		if s.startup, err = time.ParseDuration(s.Startup); err != nil {
+			return nil, fmt.Errorf("cannot read the scene: startup: %w", err)
+		}
+	}
+	for _, t := range s.Trouble {
+		if !slices.Contains(ways, t.Does) {
+			return nil, fmt.Errorf("cannot read the scene: frame %d does %q, which is none of %q", t.Frame, t.Does, ways)
+		}
+	}
+	return &s, nil
+}
+
+// Does returns how a frame misbehaves on a node, or "".
+func (s *Scene) Does(frame int, node string) string {
+	for _, t := range s.Trouble {
+		if t.Frame == frame && (len(t.On) == 0 || slices.Contains(t.On, node)) {
+			return t.Does
+		}
+	}
+	return ""
+}
+
+// Time returns how long a frame takes on a node of the given speed.
+func (s *Scene) Time(frame int, node string, speed float64) time.Duration {
+	h := fnv.New64a()
+	fmt.Fprintf(h, "%d %s", frame, node)
+	r := rand.New(rand.NewPCG(s.Seed, h.Sum64()))
+	seconds := s.Cost.At(frame).Seconds() / speed * math.Exp(s.Noise*r.NormFloat64())
+	if s.Does(frame, node) == doesSlow {
+		seconds *= 5
+	}
+	return time.Duration(seconds * float64(time.Second))
+}

@@ -1,0 +1,285 @@
+// Package recipe describes how a renderer is started, fed and read: its
+// command line, the file names it writes, and what its output means. Recipes
+// are YAML files with a JSON Schema; see docs/recipes.md.
+//
+// It starts nothing itself and knows neither the farm nor the network.
+package recipe
+
+import (
+	"bytes"
+	_ "embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"regexp"
+	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml"
+	"github.com/santhosh-tekuri/jsonschema/v6"
+
+	"vexillum/internal/core/farm"
+)
+
+// Schema is the JSON Schema of recipe files.
+//
+//go:embed recipe.schema.json
+var Schema []byte
+
+// Recipe is one recipe file.
+type Recipe struct {
+	Format      int               `json:"recipe"` // version of the file format: 1
+	Name        string            `json:"name"`
+	Title       string            `json:"title"`
+	Mode        farm.Mode         `json:"mode"`
+	Stop        Stop              `json:"stop"`
+	Grace       Duration          `json:"grace,omitempty"` // between asking a renderer to end and killing it
+	Repeatable  bool              `json:"repeatable"`
+	Program     string            `json:"program"` // "{vexillum}" is our own
+	Probe       Probe             `json:"probe"`
+	Scenes      []string          `json:"scenes"`  // endings of its scene files
+	Picture     string            `json:"picture"` // format of its frames: png, jpeg or tiff
+	Values      map[string]Value  `json:"values,omitempty"`
+	Environment map[string]string `json:"environment,omitempty"`
+	Arguments   []string          `json:"arguments"`
+	FrameFile   string            `json:"frame_file"` // pattern of file names in staging; the group is the frame's number
+	Read        Reading           `json:"read,omitempty"`
+}
+
+// Stop tells when a renderer may be stopped.
+type Stop string
+
+// The values of Stop.
+const (
+	StopBorder Stop = "border" // between frames
+	StopKill   Stop = "kill"   // any time; the frame in flight is lost
+	StopNever  Stop = "never"
+)
+
+// Probe tells how to find out whether a machine has the renderer.
+type Probe struct {
+	Arguments []string `json:"arguments"`
+	Version   string   `json:"version"` // pattern; the group is the version
+}
+
+// Value is one setting that a job may choose.
+type Value struct {
+	Kind    string   `json:"kind"` // integer, number, choice or text
+	Default string   `json:"default"`
+	Least   *float64 `json:"least,omitempty"`
+	Most    *float64 `json:"most,omitempty"`
+	Choices []string `json:"choices,omitempty"`
+	Help    string   `json:"help,omitempty"`
+}
+
+// Reading tells what lines of a renderer's output mean. Patterns are regular
+// expressions in the syntax of RE2.
+type Reading struct {
+	Begins   string      `json:"begins,omitempty"`   // a frame begins; the group is its number
+	Progress string      `json:"progress,omitempty"` // groups: done, and all
+	Causes   []CauseRule `json:"causes,omitempty"`
+}
+
+// CauseRule names the cause of a failure by a line of output.
+type CauseRule struct {
+	Match string `json:"match"`
+	Cause string `json:"cause"`
+}
+
+// Duration is a time span written like 3s or 500ms.
+type Duration time.Duration
+
+// UnmarshalJSON reads a duration written as a string.
+func (d *Duration) UnmarshalJSON(data []byte) error {
+	var text string
+	if err := json.Unmarshal(data, &text); err != nil {
+		return err
+	}
+	v, err := time.ParseDuration(text)
+	*d = Duration(v)
+	return err
+}
+
+// MarshalJSON writes the duration as a string.
+func (d Duration) MarshalJSON() ([]byte, error) { return json.Marshal(time.Duration(d).String()) }
+
+// Parse reads a recipe file and checks it against the schema and for
+// patterns and placeholders that cannot work.
+func Parse(data []byte) (*Recipe, error) {
+	asJSON, err := yaml.YAMLToJSON(data)
+	if err != nil {
+		return nil, fmt.Errorf("reading the recipe: %w", err)
+	}
+	document, err := jsonschema.UnmarshalJSON(bytes.NewReader(asJSON))
+	if err != nil {
+		return nil, fmt.Errorf("reading the recipe: %w", err)
+	}
+	schema, err := compileSchema()
+	if err != nil {
+		return nil, err
+	}
+	if err := schema.Validate(document); err != nil {
+		return nil, fmt.Errorf("the recipe does not fit its schema: %w", err)
+	}
+	var r Recipe
+	if err := json.Unmarshal(asJSON, &r); err != nil {
+		return nil, fmt.Errorf("reading the recipe: %w", err)
+	}
+	if err := r.check(); err != nil {
+		return nil, fmt.Errorf("recipe %s: %w", r.Name, err)
+	}
+	return &r, nil
+}
+
+func compileSchema() (*jsonschema.Schema, error) {
+	document, err := jsonschema.UnmarshalJSON(bytes.NewReader(Schema))
+	if err != nil {
+		return nil, fmt.Errorf("reading the schema of recipes: %w", err)
+	}
+	c := jsonschema.NewCompiler()
+	if err := c.AddResource("recipe.schema.json", document); err != nil {
+		return nil, fmt.Errorf("reading the schema of recipes: %w", err)
+	}
+	return c.Compile("recipe.schema.json")
+}
+
+// placeholders are the words in braces that every launch fills in.
+var placeholders = map[string]bool{
+	"vexillum": true, "scene": true, "scene_folder": true, "scene_root": true, "staging": true, "threads": true,
+	"width": true, "height": true, "first": true, "last": true, "frame": true, "range_first": true, "range_last": true, "speed": true,
+	"node": true,
+}
+
+var inBraces = regexp.MustCompile(`\{([a-z_]+)\}`)
+
+func (r *Recipe) check() error {
+	for name, v := range r.Values {
+		if placeholders[name] {
+			return fmt.Errorf("the value %s has the name of a placeholder", name)
+		}
+		if err := v.check(v.Default); err != nil {
+			return fmt.Errorf("the default of %s: %w", name, err)
+		}
+	}
+	texts := append([]string{}, r.Arguments...)
+	for _, v := range r.Environment {
+		texts = append(texts, v)
+	}
+	for _, text := range texts {
+		for _, m := range inBraces.FindAllStringSubmatch(text, -1) {
+			if _, isValue := r.Values[m[1]]; !isValue && !placeholders[m[1]] {
+				return fmt.Errorf("%q has the placeholder {%s}, which nothing fills in", text, m[1])
+			}
+		}
+	}
+	patterns := []struct {
+		what, text string
+		groups     int
+	}{{"probe.version", r.Probe.Version, 1}, {"frame_file", r.FrameFile, 1}, {"read.begins", r.Read.Begins, 1}, {"read.progress", r.Read.Progress, 2}}
+	for _, c := range r.Read.Causes {
+		patterns = append(patterns, struct {
+			what, text string
+			groups     int
+		}{"read.causes", c.Match, 0})
+	}
+	for _, p := range patterns {
+		re, err := regexp.Compile(p.text)
+		if err != nil {
+			return fmt.Errorf("%s: %w", p.what, err)
+		}
+		if p.text != "" && re.NumSubexp() < p.groups {
+			return fmt.Errorf("%s: the pattern %q needs %d groups", p.what, p.text, p.groups)
+		}
+	}
+	return nil
+}
+
+// ValueError says which setting of a job a recipe does not accept.
+type ValueError struct {
+	Name   string
+	Reason string
+}
+
+// Error says what is wrong with the setting.
+func (e *ValueError) Error() string { return fmt.Sprintf("the setting %s: %s", e.Name, e.Reason) }
+
+// Complete checks a job's settings and returns them with the defaults filled
+// in. The error is a *ValueError.
+func (r *Recipe) Complete(given map[string]string) (map[string]string, error) {
+	out := map[string]string{}
+	for name, v := range r.Values {
+		out[name] = v.Default
+	}
+	for name, text := range given {
+		v, ok := r.Values[name]
+		if !ok {
+			return nil, &ValueError{name, fmt.Sprintf("the recipe %s has no such setting", r.Name)}
+		}
+		if err := v.check(text); err != nil {
+			return nil, &ValueError{name, err.Error()}
+		}
+		out[name] = text
+	}
+	return out, nil
+}
+
+func (v Value) check(text string) error {
+	switch v.Kind {
+	case "integer", "number":
+		var n float64
+		if err := json.Unmarshal([]byte(text), &n); err != nil {
+			return fmt.Errorf("%q is not a number", text)
+		}
+		if v.Kind == "integer" && n != float64(int64(n)) {
+			return fmt.Errorf("%q is not a whole number", text)
+		}
+		if v.Least != nil && n < *v.Least || v.Most != nil && n > *v.Most {
+			return fmt.Errorf("%s is not %s", text, v.bounds())
+		}
+	case "choice":
+		for _, c := range v.Choices {
+			if c == text {
+				return nil
+			}
+		}
+		return fmt.Errorf("%q is none of %s", text, strings.Join(v.Choices, ", "))
+	case "text":
+		if strings.ContainsAny(text, "\x00\n\r") || len(text) > 1000 {
+			return errors.New("it must be one line of at most 1000 characters")
+		}
+	}
+	return nil
+}
+
+func (v Value) bounds() string {
+	switch {
+	case v.Least == nil:
+		return fmt.Sprintf("at most %v", *v.Most)
+	case v.Most == nil:
+		return fmt.Sprintf("at least %v", *v.Least)
+	}
+	return fmt.Sprintf("between %v and %v", *v.Least, *v.Most)
+}
+
+// Fill replaces the placeholders of one text. Unknown ones stay as they are.
+func Fill(text string, with map[string]string) string {
+	return inBraces.ReplaceAllStringFunc(text, func(m string) string {
+		if v, ok := with[m[1:len(m)-1]]; ok {
+			return v
+		}
+		return m
+	})
+}
+
+// Launch returns the arguments and the environment of one launch. Each
+// argument of the recipe becomes exactly one argument, whatever the values
+// hold; no shell is involved.
+func (r *Recipe) Launch(with map[string]string) (arguments, environment []string) {
+	for _, a := range r.Arguments {
+		arguments = append(arguments, Fill(a, with))
+	}
+	for name, v := range r.Environment {
+		environment = append(environment, name+"="+Fill(v, with))
+	}
+	return arguments, environment
+}

@@ -1,0 +1,166 @@
+package floor
+
+import (
+	"context"
+	"maps"
+	"slices"
+	"time"
+
+	"vexillum/internal/core/farm"
+)
+
+// Access is who may come in, as a value that never changes. Requests look at
+// it without passing through the loop.
+type Access struct {
+	people map[string]farm.Person
+	tokens map[string]farm.Token
+}
+
+// Access returns who may come in now.
+func (f *Floor) Access() *Access { return f.access.Load() }
+
+// Token returns the token with this hash if it counts at the given time.
+func (a *Access) Token(hash string, now time.Time) (farm.Token, bool) {
+	t, ok := a.tokens[hash]
+	return t, ok && t.Valid(now)
+}
+
+// Person returns a person by name.
+func (a *Access) Person(name string) (farm.Person, bool) {
+	p, ok := a.people[name]
+	return p, ok
+}
+
+func (f *Floor) publishAccess() {
+	a := Access{people: map[string]farm.Person{}, tokens: map[string]farm.Token{}}
+	for name, p := range f.s.People {
+		a.people[name] = *p
+	}
+	for hash, t := range f.s.Tokens {
+		a.tokens[hash] = *t
+	}
+	f.access.Store(&a)
+}
+
+func (f *Floor) publishAccessIf(records []farm.Record) {
+	if slices.ContainsFunc(records, func(r farm.Record) bool {
+		switch r.(type) {
+		case farm.PersonSet, farm.TokenIssued, farm.TokenRevoked:
+			return true
+		}
+		return false
+	}) {
+		f.publishAccess()
+	}
+}
+
+// SetPerson makes a person or changes role and, where a hash is given,
+// password.
+func (f *Floor) SetPerson(ctx context.Context, name string, role farm.Role, passwordHash, actor string) (farm.Person, error) {
+	var out farm.Person
+	err := f.do(ctx, func(t *turn) error {
+		if err := farm.CheckPersonName(name); err != nil {
+			return refuse(Invalid, "name", "%v", err)
+		}
+		if !role.Valid() {
+			return refuse(Invalid, "role", "a person is viewer, artist, wrangler or admin, not %q", role)
+		}
+		from := ""
+		if old := t.s.People[name]; old != nil {
+			from = string(old.Role)
+			if passwordHash == "" {
+				passwordHash = old.PasswordHash
+			}
+			if old.Role == farm.Admin && role != farm.Admin && admins(t.s) == 1 {
+				return refuse(Conflict, "role", "%s is the only admin; make another one first", name)
+			}
+		} else if passwordHash == "" {
+			return refuse(Invalid, "password", "a new person needs a password")
+		}
+		t.append(farm.PersonSet{Name: name, Role: role, PasswordHash: passwordHash, At: t.now},
+			farm.Audited{Actor: actor, Action: "set person", Subject: name, From: from, To: string(role), At: t.now})
+		out = *t.s.People[name]
+		return nil
+	})
+	return out, err
+}
+
+func admins(s *farm.State) int {
+	n := 0
+	for _, p := range s.People {
+		if p.Role == farm.Admin {
+			n++
+		}
+	}
+	return n
+}
+
+// People returns everybody who may sign in, by name.
+func (f *Floor) People() []farm.Person {
+	a := f.Access()
+	out := make([]farm.Person, 0, len(a.people))
+	for _, name := range slices.Sorted(maps.Keys(a.people)) {
+		out = append(out, a.people[name])
+	}
+	return out
+}
+
+// IssueToken lets a token of a person in. A zero expiry means never.
+func (f *Floor) IssueToken(ctx context.Context, hash string, kind farm.TokenKind, person, label string, expires time.Time) error {
+	return f.do(ctx, func(t *turn) error {
+		if t.s.People[person] == nil {
+			return refuse(NotFound, "name", "there is nobody called %q", person)
+		}
+		r := farm.TokenIssued{Hash: hash, Of: kind, Person: person, Label: label, At: t.now}
+		if !expires.IsZero() {
+			r.ExpiresAt = &expires
+		}
+		t.append(r, farm.Audited{Actor: person, Action: "sign in", Subject: string(kind) + " token", To: label, At: t.now})
+		return nil
+	})
+}
+
+// RevokeToken shuts a token out. One that is not known is revoked already.
+func (f *Floor) RevokeToken(ctx context.Context, hash, actor string) error {
+	return f.do(ctx, func(t *turn) error {
+		if token := t.s.Tokens[hash]; token != nil {
+			t.append(farm.TokenRevoked{Hash: hash, At: t.now},
+				farm.Audited{Actor: actor, Action: "sign out", Subject: string(token.Kind) + " token", From: token.Label, At: t.now})
+		}
+		return nil
+	})
+}
+
+// IssueKey lets an enrolment key be used.
+func (f *Floor) IssueKey(ctx context.Context, hash, label, actor string, life time.Duration, uses int) (farm.Key, error) {
+	var out farm.Key
+	err := f.do(ctx, func(t *turn) error {
+		if life < time.Second || life > 7*24*time.Hour {
+			return refuse(Invalid, "seconds", "an enrolment key is good for a second to seven days, not for %v", life)
+		}
+		if uses < 1 || uses > 10_000 {
+			return refuse(Invalid, "uses", "an enrolment key has 1 to 10000 uses, not %d", uses)
+		}
+		if len(label) > 100 {
+			return refuse(Invalid, "label", "the label has more than 100 characters")
+		}
+		t.append(farm.KeyIssued{Hash: hash, Label: label, CreatedBy: actor, Uses: uses, At: t.now, ExpiresAt: t.now.Add(life)},
+			farm.Audited{Actor: actor, Action: "make enrolment key", Subject: label, To: life.String(), At: t.now})
+		out = *t.s.Keys[hash]
+		return nil
+	})
+	return out, err
+}
+
+// Keys returns the enrolment keys, newest first.
+func (f *Floor) Keys(ctx context.Context) ([]farm.Key, error) {
+	var out []farm.Key
+	err := f.do(ctx, func(t *turn) error {
+		for _, k := range t.s.Keys {
+			out = append(out, *k)
+		}
+		slices.SortFunc(out, func(a, b farm.Key) int { return b.CreatedAt.Compare(a.CreatedAt) })
+		return nil
+	})
+	return out, err
+}

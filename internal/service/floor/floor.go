@@ -1,0 +1,321 @@
+// Package floor is the one owner of the live farm. All that changes the farm
+// passes through its loop: decide, commit, apply, answer, tell. Nobody is
+// answered before what he was promised is committed.
+//
+// It knows neither HTTP nor SQL: requests come as calls, Records go to a
+// Committer.
+package floor
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"slices"
+	"sync/atomic"
+	"time"
+
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/pace"
+	"vexillum/internal/recipe"
+)
+
+// Committer makes Records durable.
+type Committer interface {
+	Commit(records []farm.Record) error
+}
+
+// Options is what a Floor works with.
+type Options struct {
+	State     *farm.State
+	Pace      *pace.Model
+	Newest    map[farm.RunID]Newest // the newest done frame of each run, as far as known
+	Committer Committer
+	Recipes   recipe.Book
+	Log       *slog.Logger
+	Now       func() time.Time
+}
+
+// Newest is the frame of a run that was done last.
+type Newest struct {
+	Frame int
+	At    time.Time
+}
+
+// Floor owns the live farm. Use New, then Run; all other methods may be
+// called by anybody at any time.
+type Floor struct {
+	commands chan *command
+	gone     chan struct{} // closed when Run has ended
+	access   atomic.Pointer[Access]
+	recipes  recipe.Book
+	log      *slog.Logger
+	now      func() time.Time
+
+	// What follows belongs to the loop alone.
+	s         *farm.State
+	m         *pace.Model
+	committer Committer
+	live      map[farm.NodeID]*liveNode
+	newest    map[farm.RunID]Newest
+	asks      map[farm.NodeID]*waitingAsk
+	orders    map[farm.NodeID]*waitingOrder
+	redeal    bool // something changed that may give a waiting node work
+	reorder   bool // something changed that may stop a lease
+	finished  rate
+	dirty     dirt
+	listeners map[*Listener]struct{}
+	lastTick  time.Time
+}
+
+// maxQueue bounds the commands that wait; beyond it callers wait themselves.
+const maxQueue = 4096
+
+// maxBatch bounds the commands that are decided before one commit.
+const maxBatch = 512
+
+// ErrGone says that this floor has ended, for a stop or because a commit
+// failed. Whoever asked may ask again when the farm has been loaded anew.
+var ErrGone = errors.New("the service is reading its records again; try once more in a moment")
+
+// New returns a Floor for a farm that was just loaded.
+func New(o Options) *Floor {
+	f := &Floor{
+		commands: make(chan *command, maxQueue), gone: make(chan struct{}),
+		recipes: o.Recipes, log: o.Log, now: o.Now,
+		s: o.State, m: o.Pace, committer: o.Committer,
+		live: map[farm.NodeID]*liveNode{}, newest: o.Newest,
+		asks: map[farm.NodeID]*waitingAsk{}, orders: map[farm.NodeID]*waitingOrder{},
+		listeners: map[*Listener]struct{}{}, dirty: newDirt(),
+	}
+	if f.newest == nil {
+		f.newest = map[farm.RunID]Newest{}
+	}
+	now := f.now()
+	f.lastTick = now
+	for id := range f.s.Nodes { // all clocks start afresh
+		f.live[id] = &liveNode{seen: now}
+	}
+	f.publishAccess()
+	return f
+}
+
+// command is one request on its way through the loop.
+type command struct {
+	decide func(t *turn) error
+	err    error
+	done   chan struct{}
+}
+
+// turn is what a command may use while it decides. Records that it appends
+// are applied at once and committed with the batch; a command must have made
+// all its checks before the first of them.
+type turn struct {
+	f       *Floor
+	s       *farm.State
+	now     time.Time
+	records []farm.Record
+	broken  error
+}
+
+func (t *turn) append(records ...farm.Record) {
+	for _, r := range records {
+		if t.broken != nil {
+			return
+		}
+		if err := t.s.Apply(r); err != nil {
+			t.broken = err
+			return
+		}
+		t.records = append(t.records, r)
+		t.f.learn(r)
+	}
+}
+
+// do sends a command through the loop and waits until what it decided is
+// committed.
+func (f *Floor) do(ctx context.Context, decide func(t *turn) error) error {
+	c := &command{decide: decide, done: make(chan struct{})}
+	select {
+	case f.commands <- c:
+	case <-f.gone:
+		return ErrGone
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	select {
+	case <-c.done:
+		return c.err
+	case <-f.gone:
+		select { // it may have been answered just before the end
+		case <-c.done:
+			return c.err
+		default:
+			return ErrGone
+		}
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+// Run works until the context ends or a commit fails. After an error the
+// State must be loaded anew.
+func (f *Floor) Run(ctx context.Context) error {
+	defer close(f.gone)
+	defer f.closeListeners()
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	tell := time.NewTicker(tellEvery)
+	defer tell.Stop()
+	for {
+		var first *command
+		if !f.redeal {
+			select {
+			case <-ctx.Done():
+				return nil
+			case first = <-f.commands:
+			case <-tick.C:
+				first = &command{decide: f.tick, done: make(chan struct{})}
+			case <-tell.C:
+				f.tell()
+				continue
+			}
+		}
+		if err := f.batch(first); err != nil {
+			return err
+		}
+	}
+}
+
+// batch decides as many commands as wait, commits what they decided together,
+// and answers them.
+func (f *Floor) batch(first *command) error {
+	t := &turn{f: f, s: f.s, now: f.now()}
+	var answered []*command
+	decide := func(c *command) {
+		c.err = c.decide(t)
+		answered = append(answered, c)
+	}
+	if first != nil {
+		decide(first)
+	}
+	for len(answered) < maxBatch && t.broken == nil {
+		select {
+		case c := <-f.commands:
+			decide(c)
+			continue
+		default:
+		}
+		break
+	}
+	answers := f.dealToWaiting(t)
+	if t.broken == nil {
+		f.settle(t)
+	}
+	if t.broken != nil {
+		return fmt.Errorf("a decision contradicts the farm: %w", t.broken)
+	}
+	if len(t.records) > 0 {
+		if err := f.committer.Commit(t.records); err != nil {
+			return err
+		}
+		f.dirty.records(t.records)
+		f.publishAccessIf(t.records)
+	}
+	for _, c := range answered {
+		close(c.done)
+	}
+	for _, answer := range answers {
+		answer()
+	}
+	if f.reorder {
+		f.reorder = false
+		f.answerOrders()
+	}
+	return nil
+}
+
+// learn notes what a Record means for the parts of the floor that are not
+// State.
+func (f *Floor) learn(r farm.Record) {
+	switch r := r.(type) {
+	case farm.RunSubmitted, farm.LeaseTrimmed, farm.FrameFailed, farm.FramesRetried, farm.NodeDuty, farm.NodeReach, farm.DeliveryLost:
+		f.redeal = true
+	case farm.RunMoved:
+		f.redeal, f.reorder = true, true
+		if r.State.Closed() {
+			f.m.Forget(r.Run)
+		}
+	case farm.LeaseEnded:
+		f.redeal, f.reorder = true, true
+		if l := f.live[r.Node]; l != nil {
+			delete(l.progress, r.Lease)
+		}
+	case farm.NodeEnrolled:
+		f.live[r.Node] = &liveNode{seen: r.At}
+	case farm.NodeStarted:
+		f.live[r.Node] = &liveNode{seen: r.At}
+		f.redeal, f.reorder = true, true
+	case farm.FrameAccepted:
+		if n := f.s.Nodes[r.Node]; n != nil {
+			f.m.Observe(r, f.m.Speed(n, f.s.Runs[r.Run].Spec.Recipe))
+		}
+	case farm.FrameDone:
+		f.newest[r.Run] = Newest{Frame: r.Frame, At: r.At}
+		f.finished.add(r.At)
+	}
+}
+
+// keepEvery is after how many finished frames a run's done set is kept whole.
+const keepEvery = 256
+
+// settle closes runs that have nothing left to do and keeps long ones whole
+// from time to time.
+func (f *Floor) settle(t *turn) {
+	touched := map[farm.RunID]bool{}
+	for _, r := range t.records {
+		if id := r.About().Run; id != 0 {
+			touched[id] = true
+		}
+	}
+	for id := range touched {
+		run := t.s.Runs[id]
+		if run == nil {
+			continue
+		}
+		keep := run.SinceCheckpoint >= keepEvery
+		if !run.State.Closed() {
+			if state, settled := run.Settled(); settled {
+				if len(openLeases(run)) > 0 {
+					continue // a node will say when its renderer is gone
+				}
+				t.append(farm.RunMoved{Run: id, State: state, Reason: closingReason(run, state), At: t.now})
+				keep = true
+			}
+		}
+		if keep {
+			t.append(farm.RunKept{Run: id, Done: run.Done.Multirange(), Seq: t.s.Seq, At: t.now})
+		}
+	}
+}
+
+func closingReason(run *farm.Run, state farm.RunState) string {
+	switch state {
+	case farm.RunDone:
+		return fmt.Sprintf("all %d frames are done", run.Done.Len())
+	case farm.RunGaps:
+		return fmt.Sprintf("%d frames are done, %d are parked: %s", run.Done.Len(), run.Parked.Len(), run.Parked)
+	default:
+		return fmt.Sprintf("all %d frames are parked", run.Parked.Len())
+	}
+}
+
+func openLeases(run *farm.Run) []*farm.Lease {
+	var open []*farm.Lease
+	for l := range run.OpenLeases {
+		open = append(open, l)
+	}
+	slices.SortFunc(open, func(a, b *farm.Lease) int { return cmp.Compare(a.ID, b.ID) })
+	return open
+}

@@ -1,0 +1,397 @@
+package floor
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"vexillum/internal/core/deal"
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/triage"
+)
+
+// liveNode is what is known of a node just now and is not kept.
+type liveNode struct {
+	seen      time.Time
+	processor float64
+	memory    float64
+	progress  map[farm.LeaseID]Progress
+}
+
+// Progress is how far a node is with a lease.
+type Progress struct {
+	Frame     *int
+	Phase     string
+	Fraction  float64
+	Since     time.Time // of the frame and phase
+	Verifying []int
+}
+
+// Enrolment asks to make a machine a node.
+type Enrolment struct {
+	KeyHash   string
+	TokenHash string // of the token that the node shall have
+	Name      string
+	Kind      farm.NodeKind
+	Facts     farm.Facts
+}
+
+// Enrol makes a machine a node and returns its id.
+func (f *Floor) Enrol(ctx context.Context, e Enrolment) (farm.NodeID, error) {
+	var id farm.NodeID
+	err := f.do(ctx, func(t *turn) error {
+		key := t.s.Keys[e.KeyHash]
+		switch {
+		case key == nil:
+			return refuse(Forbidden, "key", "this enrolment key is not known; make one with: vexillum key new")
+		case !t.now.Before(key.ExpiresAt):
+			return refuse(Forbidden, "key", "this enrolment key expired at %s; make one with: vexillum key new", key.ExpiresAt.Format(time.DateTime))
+		case key.UsesLeft < 1:
+			return refuse(Forbidden, "key", "this enrolment key is used up; make one with: vexillum key new")
+		}
+		if err := farm.CheckNodeName(e.Name); err != nil {
+			return refuse(Invalid, "name", "%v", err)
+		}
+		if e.Kind != farm.Rack && e.Kind != farm.Desk {
+			return refuse(Invalid, "kind", "a node is rack or desk, not %q", e.Kind)
+		}
+		if t.s.NodeNamed(e.Name) != nil {
+			return refuse(Conflict, "name", "there is a node %s already; choose another name with --name, or start it from the machine that has its token", e.Name)
+		}
+		id = t.s.LastNode + 1
+		t.append(
+			farm.NodeEnrolled{Node: id, Name: e.Name, Of: e.Kind, Facts: e.Facts, KeyHash: e.KeyHash, At: t.now},
+			farm.TokenIssued{Hash: e.TokenHash, Of: farm.NodeToken, Node: id, Label: e.Name, At: t.now},
+			farm.Audited{Actor: "key " + key.Label, Action: "enrol node", Subject: e.Name, To: string(e.Kind), Node: id, At: t.now},
+		)
+		return nil
+	})
+	return id, err
+}
+
+// Start opens a new session of a node process. What an earlier session of the
+// node held is dealt anew.
+func (f *Floor) Start(ctx context.Context, id farm.NodeID, facts farm.Facts) (name string, session int64, err error) {
+	err = f.do(ctx, func(t *turn) error {
+		n := t.s.Nodes[id]
+		if n == nil {
+			return refuse(NotFound, "", "this node does not exist any more; enrol the machine again")
+		}
+		name, session = n.Name, n.Session+1
+		t.append(triage.Lost(t.s, id, n.Name+" started its node process anew", t.now)...)
+		t.append(farm.NodeStarted{Node: id, Session: session, Facts: facts, At: t.now})
+		f.dropWaiting(id)
+		return nil
+	})
+	return name, session, err
+}
+
+// session returns the node if the session is its newest, and notes that it is
+// heard from.
+func (t *turn) session(id farm.NodeID, session int64) (*farm.Node, error) {
+	n := t.s.Nodes[id]
+	if n == nil {
+		return nil, refuse(NotFound, "", "this node does not exist any more; enrol the machine again")
+	}
+	if n.Session != session {
+		return nil, refuse(Conflict, "session", "a newer node process of %s is running; this one has to stop", n.Name)
+	}
+	t.f.live[id].seen = t.now
+	if n.Reach != farm.Online {
+		t.append(farm.NodeReach{Node: id, Reach: farm.Online, Reason: n.Name + " is heard from again", At: t.now})
+	}
+	return n, nil
+}
+
+// Answer is what an ask gets: a lease, or the reason why there is none.
+type Answer struct {
+	Lease *LeaseView
+	Why   string
+}
+
+type waitingAsk struct {
+	ask   deal.Ask
+	reply chan Answer
+}
+
+// Ask asks for work and waits until there is some or the context ends; then
+// the Answer has no lease. The same ask gets the same lease again.
+func (f *Floor) Ask(ctx context.Context, id farm.NodeID, session, number int64, warm farm.LeaseID) (Answer, error) {
+	w := &waitingAsk{ask: deal.Ask{Node: id, Number: number, Warm: warm}, reply: make(chan Answer, 1)}
+	var now Answer
+	waits := false
+	err := f.do(context.WithoutCancel(ctx), func(t *turn) error {
+		n, err := t.session(id, session)
+		if err != nil {
+			return err
+		}
+		f.dropAsk(id)
+		for _, l := range t.s.LeasesOf(id) {
+			if l.Ask == number && !l.Left.Empty() {
+				now = Answer{Lease: f.leaseView(n, l), Why: l.Reason}
+				return nil
+			}
+			if l.ID != warm {
+				now = Answer{Why: fmt.Sprintf("%s still holds lease %d; report its end first", n.Name, l.ID)}
+				return nil
+			}
+		}
+		d := deal.Next(t.s, f.m, w.ask, t.now)
+		t.append(d.Records...)
+		if l := dealt(t.s, d); l != nil {
+			now = Answer{Lease: f.leaseView(n, l), Why: d.Why}
+			return nil
+		}
+		now = Answer{Why: d.Why}
+		if warm == 0 { // a renderer that is up shall not wait
+			waits = true
+			f.asks[id] = w
+		}
+		return nil
+	})
+	if err != nil || !waits {
+		return now, err
+	}
+	select {
+	case a := <-w.reply:
+		return a, nil
+	case <-f.gone:
+		return now, ErrGone
+	case <-ctx.Done():
+	}
+	err = f.do(context.WithoutCancel(ctx), func(*turn) error {
+		if f.asks[id] == w {
+			delete(f.asks, id)
+		}
+		return nil
+	})
+	select {
+	case a := <-w.reply: // it came while we were leaving
+		return a, nil
+	default:
+		return now, err
+	}
+}
+
+// dealt returns the lease that a decision opened or extended, or nil.
+func dealt(s *farm.State, d deal.Decision) *farm.Lease {
+	for _, r := range d.Records {
+		switch r := r.(type) {
+		case farm.LeaseOpened:
+			return s.Lease(r.Lease)
+		case farm.LeaseExtended:
+			return s.Lease(r.Lease)
+		}
+	}
+	return nil
+}
+
+// dealToWaiting gives work to nodes that wait for it, if something changed
+// that may bring some. The answers are given after the commit.
+func (f *Floor) dealToWaiting(t *turn) (answers []func()) {
+	if !f.redeal || t.broken != nil {
+		return nil
+	}
+	f.redeal = false
+	ids := make([]farm.NodeID, 0, len(f.asks))
+	for id := range f.asks {
+		ids = append(ids, id)
+	}
+	// The fastest first: they bring most while all wait the same.
+	slices.SortFunc(ids, func(a, b farm.NodeID) int {
+		x, y := t.s.Nodes[a].Facts.Speed, t.s.Nodes[b].Facts.Speed
+		switch {
+		case x > y:
+			return -1
+		case x < y:
+			return 1
+		}
+		return int(a - b)
+	})
+	for _, id := range ids {
+		w := f.asks[id]
+		d := deal.Next(t.s, f.m, w.ask, t.now)
+		t.append(d.Records...)
+		if t.broken != nil {
+			return nil
+		}
+		if l := dealt(t.s, d); l != nil {
+			delete(f.asks, id)
+			a := Answer{Lease: f.leaseView(t.s.Nodes[id], l), Why: d.Why}
+			answers = append(answers, func() { w.reply <- a })
+		}
+	}
+	f.redeal = false // what the dealing itself changed brings nothing new
+	return answers
+}
+
+// Order tells a node to end a lease.
+type Order struct {
+	Lease  farm.LeaseID
+	Now    bool // at once; otherwise when the frame in flight is finished
+	Reason string
+}
+
+type waitingOrder struct {
+	leases []farm.LeaseID
+	reply  chan []Order
+}
+
+// Orders returns which of the leases that a node works on shall end, and
+// waits until there is one or the context ends.
+func (f *Floor) Orders(ctx context.Context, id farm.NodeID, session int64, leases []farm.LeaseID) ([]Order, error) {
+	w := &waitingOrder{leases: leases, reply: make(chan []Order, 1)}
+	var now []Order
+	err := f.do(context.WithoutCancel(ctx), func(t *turn) error {
+		if _, err := t.session(id, session); err != nil {
+			return err
+		}
+		if now = f.ordersFor(leases); len(now) == 0 {
+			f.orders[id] = w
+		}
+		return nil
+	})
+	if err != nil || len(now) > 0 {
+		return now, err
+	}
+	select {
+	case now = <-w.reply:
+		return now, nil
+	case <-f.gone:
+		return nil, ErrGone
+	case <-ctx.Done():
+	}
+	return nil, f.do(context.WithoutCancel(ctx), func(*turn) error {
+		if f.orders[id] == w {
+			delete(f.orders, id)
+		}
+		return nil
+	})
+}
+
+func (f *Floor) ordersFor(leases []farm.LeaseID) []Order {
+	var orders []Order
+	for _, id := range leases {
+		l := f.s.Lease(id)
+		switch {
+		case l == nil:
+			orders = append(orders, Order{Lease: id, Now: true, Reason: "its run has ended"})
+		case !l.Open():
+			orders = append(orders, Order{Lease: id, Now: true, Reason: "the lease has ended"})
+		case f.s.Runs[l.Run].State == farm.RunHeld:
+			orders = append(orders, Order{Lease: id, Reason: "the run is held"})
+		}
+	}
+	return orders
+}
+
+func (f *Floor) answerOrders() {
+	for id, w := range f.orders {
+		if orders := f.ordersFor(w.leases); len(orders) > 0 {
+			delete(f.orders, id)
+			w.reply <- orders
+		}
+	}
+}
+
+// dropWaiting lets go of what an older session of a node waits for.
+func (f *Floor) dropWaiting(id farm.NodeID) {
+	f.dropAsk(id)
+	if w := f.orders[id]; w != nil {
+		delete(f.orders, id)
+		w.reply <- nil
+	}
+}
+
+// dropAsk lets go of an older ask of a node.
+func (f *Floor) dropAsk(id farm.NodeID) {
+	if w := f.asks[id]; w != nil {
+		delete(f.asks, id)
+		w.reply <- Answer{Why: "a newer ask has taken its place"}
+	}
+}
+
+// Beat is a node's sign of life.
+type Beat struct {
+	Processor float64
+	Memory    float64
+	Leases    map[farm.LeaseID]Progress
+}
+
+// Beat notes that a node lives and what it does.
+func (f *Floor) Beat(ctx context.Context, id farm.NodeID, session int64, b Beat) error {
+	return f.do(ctx, func(t *turn) error {
+		n, err := t.session(id, session)
+		if err != nil {
+			return err
+		}
+		l := f.live[id]
+		l.processor, l.memory = b.Processor, b.Memory
+		for lease, p := range b.Leases {
+			old := l.progress[lease]
+			p.Since = t.now
+			if old.Phase == p.Phase && sameFrame(old.Frame, p.Frame) {
+				p.Since = old.Since
+			}
+			b.Leases[lease] = p
+		}
+		l.progress = b.Leases
+		f.dirty.node(n.ID)
+		for lease := range b.Leases {
+			if l := t.s.Lease(lease); l != nil {
+				f.dirty.run(l.Run)
+			}
+		}
+		return nil
+	})
+}
+
+func sameFrame(a, b *int) bool { return a == b || a != nil && b != nil && *a == *b }
+
+// Leave says that a node process ends; its work is dealt anew.
+func (f *Floor) Leave(ctx context.Context, id farm.NodeID, session int64, reason string) error {
+	return f.do(ctx, func(t *turn) error {
+		n, err := t.session(id, session)
+		if err != nil {
+			return err
+		}
+		t.append(triage.Lost(t.s, id, fmt.Sprintf("the node process of %s ended: %s", n.Name, reason), t.now)...)
+		t.append(farm.NodeReach{Node: id, Reach: farm.Silent, Reason: fmt.Sprintf("%s has left: %s", n.Name, reason), At: t.now})
+		f.dropWaiting(id)
+		return nil
+	})
+}
+
+// tick runs every second: it finds nodes that fell silent.
+func (f *Floor) tick(t *turn) error {
+	stopped := t.now.Sub(f.lastTick) > 3*time.Second
+	f.lastTick = t.now
+	for id, l := range f.live {
+		n := t.s.Nodes[id]
+		if n == nil || n.Session == 0 {
+			continue
+		}
+		if stopped { // it was us who did not listen
+			l.seen = t.now
+			continue
+		}
+		quiet := t.now.Sub(l.seen)
+		if n.Reach == farm.Online && quiet > triage.SilentAfter {
+			t.append(farm.NodeReach{Node: id, Reach: farm.Silent, Reason: fmt.Sprintf("nothing was heard from %s for %.0f s", n.Name, quiet.Seconds()), At: t.now})
+		}
+		if n.Reach == farm.Silent && !t.s.Idle(id) && quiet > triage.FreeAfter(l.spent(t.now)) {
+			t.append(triage.Lost(t.s, id, fmt.Sprintf("%s has been silent for %.0f s", n.Name, quiet.Seconds()), t.now)...)
+		}
+	}
+	return nil
+}
+
+// spent is the longest time that the node has spent on a frame in flight.
+func (l *liveNode) spent(now time.Time) time.Duration {
+	var longest time.Duration
+	for _, p := range l.progress {
+		longest = max(longest, now.Sub(p.Since))
+	}
+	return longest
+}

@@ -1,0 +1,88 @@
+package floor
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"path"
+	"slices"
+	"strings"
+
+	"vexillum/internal/core/farm"
+)
+
+// SetPlace makes or changes a place.
+func (f *Floor) SetPlace(ctx context.Context, p farm.Place, actor string) error {
+	return f.do(ctx, func(t *turn) error {
+		if err := farm.CheckShortName("place", p.Name); err != nil {
+			return refuse(Invalid, "name", "%v", err)
+		}
+		if len(p.Paths) == 0 {
+			return refuse(Invalid, "paths", "the place %s has no path; give one for linux, darwin or windows", p.Name)
+		}
+		for os, where := range p.Paths {
+			switch {
+			case os != "linux" && os != "darwin" && os != "windows":
+				return refuse(Invalid, "paths", "%q is no operating system; use linux, darwin or windows", os)
+			case os == "windows" && !strings.HasPrefix(where, `\\`) && !(len(where) > 2 && where[1] == ':'),
+				os != "windows" && !path.IsAbs(where):
+				return refuse(Invalid, "paths", "%q is not a whole path on %s", where, os)
+			case path.Clean(where) == "/":
+				return refuse(Invalid, "paths", "a place cannot be the whole of a machine")
+			}
+		}
+		before := ""
+		if old := t.s.Places[p.Name]; old != nil {
+			before = fmt.Sprint(old.Paths)
+		}
+		t.append(farm.PlaceSet{Name: p.Name, Paths: p.Paths, At: t.now},
+			farm.Audited{Actor: actor, Action: "set place", Subject: p.Name, From: before, To: fmt.Sprint(p.Paths), At: t.now})
+		return nil
+	})
+}
+
+// Places returns all places by name.
+func (f *Floor) Places(ctx context.Context) ([]farm.Place, error) {
+	var out []farm.Place
+	err := f.do(ctx, func(t *turn) error {
+		for _, name := range slices.Sorted(maps.Keys(t.s.Places)) {
+			out = append(out, *t.s.Places[name])
+		}
+		return nil
+	})
+	return out, err
+}
+
+// SetProject makes or changes a project.
+func (f *Floor) SetProject(ctx context.Context, p farm.Project, actor string) error {
+	return f.do(ctx, func(t *turn) error {
+		if err := farm.CheckShortName("project", p.Name); err != nil {
+			return refuse(Invalid, "name", "%v", err)
+		}
+		if p.Title == "" {
+			p.Title = p.Name
+		}
+		if len(p.Title) > 100 {
+			return refuse(Invalid, "title", "the title has more than 100 characters")
+		}
+		if p.Weight == 0 {
+			p.Weight = 1
+		}
+		if !(p.Weight > 0 && p.Weight <= 1000) {
+			return refuse(Invalid, "weight", "a weight is above 0 and at most 1000, not %v", p.Weight)
+		}
+		for field, place := range map[string]string{"scenes": p.Scenes, "frames": p.Frames} {
+			if t.s.Places[place] == nil {
+				return refuse(Invalid, field, "there is no place %q; make it first with: vexillum place set", place)
+			}
+		}
+		before := ""
+		if old := t.s.Projects[p.Name]; old != nil {
+			before = fmt.Sprintf("%s, weight %g, scenes %s, frames %s", old.Title, old.Weight, old.Scenes, old.Frames)
+		}
+		after := fmt.Sprintf("%s, weight %g, scenes %s, frames %s", p.Title, p.Weight, p.Scenes, p.Frames)
+		t.append(farm.ProjectSet{Name: p.Name, Title: p.Title, Weight: p.Weight, Scenes: p.Scenes, Frames: p.Frames, At: t.now},
+			farm.Audited{Actor: actor, Action: "set project", Subject: p.Name, From: before, To: after, At: t.now})
+		return nil
+	})
+}

@@ -1,0 +1,289 @@
+package floor
+
+import (
+	"context"
+	"fmt"
+	"path"
+	"path/filepath"
+	"slices"
+
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/frames"
+	"vexillum/internal/recipe"
+	"vexillum/internal/wire"
+)
+
+// Submission asks for a run.
+type Submission struct {
+	Spec  farm.Spec // without Number and Mode
+	Held  bool
+	Key   string // makes the submit repeatable; may be empty
+	Actor string
+}
+
+// Limits of a submission.
+const (
+	maxSide  = 65_500 // pixels
+	maxTries = 20
+)
+
+// CheckSubmission returns the submission with all that is left out filled in,
+// or a *Refusal. It looks at the request alone, not at the farm.
+func (f *Floor) CheckSubmission(sub Submission) (Submission, error) {
+	spec := &sub.Spec
+	if err := farm.CheckJobName(spec.Job); err != nil {
+		return sub, refuse(Invalid, "job", "%v", err)
+	}
+	if spec.Kind == "" {
+		spec.Kind = farm.Final
+	}
+	if spec.Kind != farm.Proof && spec.Kind != farm.Final && spec.Kind != farm.Correction {
+		return sub, refuse(Invalid, "kind", "a run is proof, final or correction, not %q", spec.Kind)
+	}
+	if spec.Width == 0 && spec.Height == 0 {
+		spec.Width, spec.Height = 1920, 1080
+	}
+	if spec.Width < 1 || spec.Width > maxSide || spec.Height < 1 || spec.Height > maxSide {
+		return sub, refuse(Invalid, "width", "a picture of %d×%d cannot be rendered; each side must be 1 to %d pixels", spec.Width, spec.Height, maxSide)
+	}
+	if spec.Tries == 0 {
+		spec.Tries = 3
+	}
+	if spec.Tries < 1 || spec.Tries > maxTries {
+		return sub, refuse(Invalid, "tries", "tries a frame must be 1 to %d, not %d", maxTries, spec.Tries)
+	}
+	if spec.Chunk < 0 {
+		return sub, refuse(Invalid, "chunk", "a chunk has 1 frame or more, or 0 to let the dealer choose")
+	}
+	if spec.Frames.Empty() {
+		return sub, refuse(Invalid, "frames", "there is no frame to render; give a frame range such as 1-180")
+	}
+	if len(sub.Key) > 200 {
+		return sub, refuse(Invalid, "Idempotency-Key", "the Idempotency-Key has more than 200 characters")
+	}
+	for _, p := range []struct{ field, text, what string }{{"scene", spec.Scene, "scene"}, {"output", spec.Output, "output folder"}} {
+		if p.field == "output" && p.text == "" {
+			continue
+		}
+		if p.text == "" || !filepath.IsLocal(filepath.FromSlash(p.text)) {
+			return sub, refuse(Invalid, p.field, "the %s %q lies outside its place; give a path inside it, without a leading / and without ..", p.what, p.text)
+		}
+	}
+	if spec.Output == "" {
+		spec.Output = spec.Job
+	}
+	return sub, f.chooseRecipe(spec)
+}
+
+// chooseRecipe finds the recipe by name or by the scene's ending, and
+// completes the settings.
+func (f *Floor) chooseRecipe(spec *farm.Spec) error {
+	var r *recipe.Recipe
+	if spec.Recipe == "" {
+		fitting := f.recipes.ForScene(path.Ext(spec.Scene))
+		if len(fitting) == 0 {
+			return refuse(Invalid, "scene", "no recipe reads scenes that end in %q; name one with --recipe (there are %v)", path.Ext(spec.Scene), f.recipes.Names())
+		}
+		r = fitting[0]
+	} else if r = f.recipes[spec.Recipe]; r == nil {
+		return refuse(Invalid, "recipe", "there is no recipe %q; there are %v", spec.Recipe, f.recipes.Names())
+	}
+	if !slices.Contains(r.Scenes, path.Ext(spec.Scene)) {
+		return refuse(Invalid, "scene", "the recipe %s reads scenes that end in %v, not %q", r.Name, r.Scenes, path.Ext(spec.Scene))
+	}
+	values, err := r.Complete(spec.Values)
+	if err != nil {
+		return refuse(Invalid, "values", "%v", err)
+	}
+	spec.Recipe, spec.Mode, spec.Picture, spec.Values = r.Name, r.Mode, r.Picture, values
+	return nil
+}
+
+// Roots are the two places of a project on one operating system.
+type Roots struct{ Scenes, Frames string }
+
+// Roots returns where a project's places lie on an operating system.
+func (f *Floor) Roots(ctx context.Context, project, os string) (Roots, error) {
+	var roots Roots
+	err := f.do(ctx, func(t *turn) error {
+		p := t.s.Projects[project]
+		if p == nil {
+			return refuse(Invalid, "project", "there is no project %q; vexillum project list shows them", project)
+		}
+		roots = Roots{t.s.Places[p.Scenes].Paths[os], t.s.Places[p.Frames].Paths[os]}
+		return nil
+	})
+	return roots, err
+}
+
+// Submit puts a checked submission into the queue. The same Key gives the run
+// of the first submit again, and true.
+func (f *Floor) Submit(ctx context.Context, sub Submission) (view wire.Run, again bool, err error) {
+	err = f.do(ctx, func(t *turn) error {
+		if run := t.s.SubmittedWith(sub.Key); run != nil {
+			view, again = f.runView(run, t.now), true
+			return nil
+		}
+		spec := sub.Spec
+		if t.s.Projects[spec.Project] == nil {
+			return refuse(Invalid, "project", "there is no project %q; vexillum project list shows them", spec.Project)
+		}
+		if p, ok := t.s.JobProject(spec.Job); ok && p != spec.Project {
+			return refuse(Conflict, "job", "the job %s belongs to project %s; choose another name", spec.Job, p)
+		}
+		spec.Number = t.s.NextNumber(spec.Job, spec.Kind)
+		spec.Output = path.Join(spec.Output, fmt.Sprintf("%s-%d", spec.Kind, spec.Number))
+		for _, other := range t.s.Runs {
+			if other.Spec.Output == spec.Output && sameFramePlace(t.s, other.Spec.Project, spec.Project) {
+				return refuse(Conflict, "output", "%s writes into %s already; choose another output folder", other.Spec.Name(), spec.Output)
+			}
+		}
+		spec.Owner = sub.Actor
+		state := farm.RunQueued
+		if sub.Held {
+			state = farm.RunHeld
+		}
+		id := t.s.LastRun + 1
+		t.append(
+			farm.RunSubmitted{Run: id, Spec: spec, State: state, Order: t.s.LastOrder + 1, Key: sub.Key, At: t.now,
+				Reason: fmt.Sprintf("submitted by %s: %d frames, %s", sub.Actor, spec.Frames.Len(), state)},
+			farm.Audited{Actor: sub.Actor, Action: "submit run", Subject: spec.Name(), To: string(state), Run: id, At: t.now},
+		)
+		view = f.runView(t.s.Runs[id], t.now)
+		return nil
+	})
+	return view, again, err
+}
+
+func sameFramePlace(s *farm.State, a, b string) bool {
+	return a == b || s.Projects[a] != nil && s.Projects[b] != nil && s.Projects[a].Frames == s.Projects[b].Frames
+}
+
+// Steering is what a person may do to a run.
+type Steering string
+
+// The ways to steer a run.
+const (
+	Hold    Steering = "hold"
+	Release Steering = "release"
+	Cancel  Steering = "cancel"
+	Retry   Steering = "retry"
+)
+
+// Steer holds, releases or cancels a run, or retries its parked frames. With
+// now, a hold stops frames in flight, too. An artist may steer own runs only.
+// A run that already is as asked stays as it is.
+func (f *Floor) Steer(ctx context.Context, id farm.RunID, what Steering, now bool, by farm.Person) (wire.Run, error) {
+	var view wire.Run
+	err := f.do(ctx, func(t *turn) error {
+		run := t.s.Runs[id]
+		if run == nil {
+			return refuse(NotFound, "run", "there is no run %d", id)
+		}
+		name := run.Spec.Name()
+		if run.Spec.Owner != by.Name && !by.Role.Allows(farm.Wrangler) {
+			return refuse(Forbidden, "", "%s belongs to %s; only a wrangler may %s it", name, run.Spec.Owner, what)
+		}
+		before := run.State
+		switch what {
+		case Hold:
+			if run.State.Closed() {
+				return refuse(Conflict, "", "%s is %s; there is nothing to hold", name, run.State)
+			}
+			if run.State != farm.RunHeld {
+				t.append(farm.RunMoved{Run: id, State: farm.RunHeld, Reason: "held by " + by.Name, At: t.now})
+			}
+			if now {
+				f.endLeases(t, run, "the run was held at once by "+by.Name)
+			}
+		case Release:
+			if run.State.Closed() {
+				return refuse(Conflict, "", "%s is %s and cannot be released", name, run.State)
+			}
+			if run.State == farm.RunHeld {
+				t.append(farm.RunMoved{Run: id, State: reopened(run), Reason: "released by " + by.Name, At: t.now})
+			}
+		case Cancel:
+			if run.State == farm.RunCancelled {
+				break
+			}
+			if run.State.Closed() {
+				return refuse(Conflict, "", "%s is %s; there is nothing to cancel", name, run.State)
+			}
+			reason := "cancelled by " + by.Name
+			f.endLeases(t, run, reason)
+			t.append(farm.RunMoved{Run: id, State: farm.RunCancelled, Reason: reason, At: t.now},
+				farm.RunKept{Run: id, Done: run.Done.Multirange(), Seq: t.s.Seq + 1, At: t.now})
+		case Retry:
+			if run.Parked.Empty() {
+				return refuse(Conflict, "", "%s has no parked frame", name)
+			}
+			if run.State == farm.RunCancelled {
+				return refuse(Conflict, "", "%s is cancelled; submit it again", name)
+			}
+			parked := run.Parked
+			if run.State.Closed() {
+				t.append(farm.RunMoved{Run: id, State: farm.RunQueued, Reason: "opened again by " + by.Name, At: t.now})
+			}
+			t.append(farm.FramesRetried{Run: id, Frames: parked, Reason: fmt.Sprintf("%s wants frames %s tried again", by.Name, parked), At: t.now})
+		}
+		if len(t.records) > 0 {
+			t.append(farm.Audited{Actor: by.Name, Action: string(what) + " run", Subject: name, From: string(before), To: string(run.State), Run: id, At: t.now})
+		}
+		view = f.runView(run, t.now)
+		return nil
+	})
+	return view, err
+}
+
+// reopened returns the state of a run that is released.
+func reopened(run *farm.Run) farm.RunState {
+	if run.StartedAt.IsZero() {
+		return farm.RunQueued
+	}
+	return farm.RunRendering
+}
+
+func (f *Floor) endLeases(t *turn, run *farm.Run, reason string) {
+	for _, l := range openLeases(run) {
+		t.append(farm.LeaseEnded{Lease: l.ID, Node: l.Node, Run: run.ID, Reason: reason, At: t.now})
+	}
+}
+
+// SteerNode holds or releases a node. Frames in flight finish.
+func (f *Floor) SteerNode(ctx context.Context, id farm.NodeID, what Steering, by farm.Person) (wire.Node, error) {
+	var view wire.Node
+	err := f.do(ctx, func(t *turn) error {
+		n := t.s.Nodes[id]
+		if n == nil {
+			return refuse(NotFound, "node", "there is no node %d", id)
+		}
+		duty := map[Steering]farm.Duty{Hold: farm.Held, Release: farm.OnDuty}[what]
+		if before := n.Duty; before != duty {
+			t.append(farm.NodeDuty{Node: id, Duty: duty, Reason: fmt.Sprintf("%s by %s", map[Steering]string{Hold: "held", Release: "released"}[what], by.Name), At: t.now},
+				farm.Audited{Actor: by.Name, Action: string(what) + " node", Subject: n.Name, From: string(before), To: string(duty), Node: id, At: t.now})
+		}
+		view = f.nodeView(n, t.now)
+		return nil
+	})
+	return view, err
+}
+
+// LeaseView is a lease with all that a node needs to work on it.
+type LeaseView struct {
+	ID     farm.LeaseID
+	Run    farm.RunID
+	Spec   farm.Spec
+	Frames frames.Set
+	Roots  Roots // on the node
+	Recipe *recipe.Recipe
+}
+
+func (f *Floor) leaseView(n *farm.Node, l *farm.Lease) *LeaseView {
+	run := f.s.Runs[l.Run]
+	p := f.s.Projects[run.Spec.Project]
+	return &LeaseView{
+		ID: l.ID, Run: run.ID, Spec: run.Spec, Frames: l.Left, Recipe: f.recipes[run.Spec.Recipe],
+		Roots: Roots{f.s.Places[p.Scenes].Paths[n.Facts.OS], f.s.Places[p.Frames].Paths[n.Facts.OS]},
+	}
+}

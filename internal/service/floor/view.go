@@ -1,0 +1,344 @@
+package floor
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"vexillum/internal/core/deal"
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/forecast"
+	"vexillum/internal/core/frames"
+	"vexillum/internal/wire"
+)
+
+// endedShown is how many ended runs the farm view shows.
+const endedShown = 100
+
+// Farm returns the whole farm at one moment.
+func (f *Floor) Farm(ctx context.Context) (wire.Farm, error) {
+	var out wire.Farm
+	err := f.do(ctx, func(t *turn) error {
+		out = wire.Farm{Seq: t.s.Seq, Now: t.now, Facts: f.facts(t.now), Hands: f.needHands(t.now)}
+		out.Runs = f.runViews(t.now)
+		out.Nodes = f.nodeViews(t.now)
+		out.Projects = projectViews(t.s)
+		return nil
+	})
+	return out, err
+}
+
+// Runs returns the runs in the order of the queue, then the ended ones, the
+// newest first.
+func (f *Floor) Runs(ctx context.Context) (out []wire.Run, err error) {
+	err = f.do(ctx, func(t *turn) error { out = f.runViews(t.now); return nil })
+	return out, err
+}
+
+// RunsNamed returns the runs that a name means: those of a job, the newest
+// first, or the one of that full name.
+func (f *Floor) RunsNamed(ctx context.Context, name string) (out []wire.Run, err error) {
+	err = f.do(ctx, func(t *turn) error {
+		out = []wire.Run{}
+		for _, run := range t.s.Runs {
+			full := run.Spec.Name()
+			if run.Spec.Job == name || full == name || strings.ReplaceAll(full, " ", "/") == name || fmt.Sprintf("%s/%s-%d", run.Spec.Job, run.Spec.Kind, run.Spec.Number) == name {
+				out = append(out, f.runView(run, t.now))
+			}
+		}
+		slices.SortFunc(out, func(a, b wire.Run) int { return cmp.Compare(b.ID, a.ID) })
+		return nil
+	})
+	return out, err
+}
+
+// OneRun returns one run.
+func (f *Floor) OneRun(ctx context.Context, id farm.RunID) (out wire.Run, err error) {
+	err = f.do(ctx, func(t *turn) error {
+		run := t.s.Runs[id]
+		if run == nil {
+			return refuse(NotFound, "run", "there is no run %d", id)
+		}
+		out = f.runView(run, t.now)
+		return nil
+	})
+	return out, err
+}
+
+// Nodes returns all nodes by name.
+func (f *Floor) Nodes(ctx context.Context) (out []wire.Node, err error) {
+	err = f.do(ctx, func(t *turn) error { out = f.nodeViews(t.now); return nil })
+	return out, err
+}
+
+// Node returns one node.
+func (f *Floor) Node(ctx context.Context, id farm.NodeID) (out wire.Node, err error) {
+	err = f.do(ctx, func(t *turn) error {
+		n := t.s.Nodes[id]
+		if n == nil {
+			return refuse(NotFound, "node", "there is no node %d", id)
+		}
+		out = f.nodeView(n, t.now)
+		return nil
+	})
+	return out, err
+}
+
+// Projects returns all projects by name.
+func (f *Floor) Projects(ctx context.Context) (out []wire.Project, err error) {
+	err = f.do(ctx, func(t *turn) error { out = projectViews(t.s); return nil })
+	return out, err
+}
+
+// NodeNames returns the names of all nodes.
+func (f *Floor) NodeNames(ctx context.Context) (out map[int64]string, err error) {
+	err = f.do(ctx, func(t *turn) error {
+		out = map[int64]string{}
+		for id, n := range t.s.Nodes {
+			out[int64(id)] = n.Name
+		}
+		return nil
+	})
+	return out, err
+}
+
+func projectViews(s *farm.State) []wire.Project {
+	out := []wire.Project{}
+	for _, name := range slices.Sorted(maps.Keys(s.Projects)) {
+		p := s.Projects[name]
+		out = append(out, wire.Project{Name: p.Name, Title: p.Title, Weight: p.Weight, Scenes: p.Scenes, Frames: p.Frames})
+	}
+	return out
+}
+
+func (f *Floor) runViews(now time.Time) []wire.Run {
+	out := []wire.Run{}
+	for _, run := range f.s.Queue() {
+		out = append(out, f.runView(run, now))
+	}
+	var ended []*farm.Run
+	for _, run := range f.s.Runs {
+		if run.State.Closed() {
+			ended = append(ended, run)
+		}
+	}
+	slices.SortFunc(ended, func(a, b *farm.Run) int { return b.EndedAt.Compare(a.EndedAt) })
+	for _, run := range ended[:min(len(ended), endedShown)] {
+		out = append(out, f.runView(run, now))
+	}
+	return out
+}
+
+func (f *Floor) nodeViews(now time.Time) []wire.Node {
+	out := []wire.Node{}
+	for _, n := range f.s.Nodes {
+		out = append(out, f.nodeView(n, now))
+	}
+	slices.SortFunc(out, func(a, b wire.Node) int { return cmp.Compare(a.Name, b.Name) })
+	return out
+}
+
+func instant(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	return &t
+}
+
+func (f *Floor) runView(run *farm.Run, now time.Time) wire.Run {
+	spec := run.Spec
+	v := wire.Run{
+		ID: int64(run.ID), Name: spec.Name(), Job: spec.Job, Kind: string(spec.Kind), Number: spec.Number, Project: spec.Project,
+		State: string(run.State), Why: deal.WhyRun(f.s, run), Recipe: spec.Recipe, Scene: spec.Scene, Output: spec.Output,
+		Width: spec.Width, Height: spec.Height, Values: spec.Values, Tries: spec.Tries, Owner: spec.Owner,
+		Frames: spec.Frames.String(), FrameCount: spec.Frames.Len(), DoneCount: run.Done.Len(), ParkedCount: run.Parked.Len(),
+		SubmittedAt: run.SubmittedAt, StartedAt: instant(run.StartedAt), EndedAt: instant(run.EndedAt),
+		Nodes: []string{}, Changed: run.Changed, Forecast: f.forecast(run, now), Troubles: f.troubles(run),
+	}
+	var rendering, verifying, delivering []frames.Span
+	one := func(f int) frames.Span { return frames.Span{First: f, Last: f} }
+	for _, l := range openLeases(run) {
+		v.Nodes = append(v.Nodes, f.s.NodeName(l.Node))
+		live := f.live[l.Node]
+		if live == nil {
+			continue
+		}
+		p := live.progress[l.ID]
+		for _, frame := range p.Verifying {
+			if l.Left.Has(frame) {
+				verifying = append(verifying, one(frame))
+			}
+		}
+		if p.Frame != nil && l.Left.Has(*p.Frame) {
+			rendering = append(rendering, one(*p.Frame))
+		}
+	}
+	for frame := range run.Delivering {
+		delivering = append(delivering, one(frame))
+	}
+	checking, failing := frames.Of(verifying...), run.Failing()
+	busy := frames.Of(rendering...).Minus(checking)
+	v.Sets = wire.FrameSets{
+		ToDo: run.ToDo.Minus(failing).String(), Dealt: run.Dealt().Minus(busy).Minus(checking).Minus(failing).String(),
+		Rendering: busy.String(), Verifying: checking.String(), Delivering: frames.Of(delivering...).String(),
+		Done: run.Done.String(), Failed: failing.Minus(busy).Minus(checking).String(), Parked: run.Parked.String(),
+	}
+	if newest, ok := f.newest[run.ID]; ok {
+		v.Newest, v.NewestAt = &newest.Frame, &newest.At
+	}
+	return v
+}
+
+func (f *Floor) forecast(run *farm.Run, now time.Time) wire.Forecast {
+	finish := forecast.Run(f.s, f.m, run, func(id farm.LeaseID) float64 {
+		l := f.s.Lease(id)
+		if l == nil || f.live[l.Node] == nil {
+			return 0
+		}
+		return f.live[l.Node].progress[id].Fraction
+	}, now)
+	return wire.Forecast{Known: finish.Known, Median: instant(finish.Median), Late: instant(finish.Late), Why: finish.Why}
+}
+
+// troublesShown bounds the frames in trouble that a view of a run lists.
+const troublesShown = 200
+
+func (f *Floor) troubles(run *farm.Run) []wire.FrameTrouble {
+	out := []wire.FrameTrouble{}
+	for _, frame := range slices.Sorted(maps.Keys(run.Trouble)) {
+		t := run.Trouble[frame]
+		if len(t.Attempts) == 0 || len(out) >= troublesShown {
+			continue
+		}
+		v := wire.FrameTrouble{Frame: frame, Parked: run.Parked.Has(frame), Tried: t.Tried(), Failed: []wire.Attempt{}}
+		for _, a := range t.Attempts {
+			v.Failed = append(v.Failed, wire.Attempt{Node: f.s.NodeName(a.Node), Cause: a.Cause, Message: a.Message, At: a.At})
+		}
+		out = append(out, v)
+	}
+	return out
+}
+
+func (f *Floor) nodeView(n *farm.Node, now time.Time) wire.Node {
+	v := wire.Node{
+		ID: int64(n.ID), Name: n.Name, Kind: string(n.Kind), State: f.nodeState(n), Reach: string(n.Reach), Duty: string(n.Duty), Health: "fine",
+		Since: n.ReachSince, Why: deal.WhyNode(f.s, f.m, n, now), OS: n.Facts.OS, System: n.Facts.System, Cores: n.Facts.Cores,
+		Memory: n.Facts.MemoryBytes, Disk: n.Facts.DiskBytes, Speed: n.Facts.Speed, Version: n.Facts.Version,
+		Renderers: []wire.Renderer{}, Changed: n.Changed,
+	}
+	for _, r := range n.Facts.Renderers {
+		v.Renderers = append(v.Renderers, wire.Renderer{Recipe: r.Recipe, Version: r.Version, Path: r.Path})
+	}
+	live := f.live[n.ID]
+	if live == nil {
+		return v
+	}
+	v.Processor, v.MemoryUsed = live.processor, live.memory
+	if leases := f.s.LeasesOf(n.ID); len(leases) > 0 {
+		l := leases[0]
+		p := live.progress[l.ID]
+		w := wire.Work{
+			Run: int64(l.Run), RunName: f.s.Runs[l.Run].Spec.Name(), Lease: int64(l.ID), Frames: l.Left.String(),
+			Frame: p.Frame, Phase: p.Phase, Fraction: p.Fraction, Since: p.Since,
+		}
+		if w.Phase == "" {
+			w.Phase, w.Since = "starting", l.OpenedAt
+		}
+		v.Work = &w
+	}
+	return v
+}
+
+// nodeState is the one word about a node that matters most.
+func (f *Floor) nodeState(n *farm.Node) string {
+	switch {
+	case n.Reach == farm.Silent:
+		return "silent"
+	case n.Duty != farm.OnDuty:
+		return string(n.Duty)
+	case !f.s.Idle(n.ID):
+		return "rendering"
+	}
+	return "ready"
+}
+
+func (f *Floor) facts(now time.Time) wire.FarmFacts {
+	facts := wire.FarmFacts{FramesAnHour: f.finished.anHour(now)}
+	for _, n := range f.s.Nodes {
+		if n.Reach == farm.Online {
+			facts.NodesOnline++
+			if !f.s.Idle(n.ID) {
+				facts.NodesRendering++
+			}
+		}
+	}
+	for _, run := range f.s.Queue() {
+		if finish := f.forecast(run, now); finish.Known && (facts.NextFinish == nil || finish.Median.Before(*facts.NextFinish)) {
+			facts.NextFinish = finish.Median
+		}
+	}
+	return facts
+}
+
+// needHands lists what wants a person, the most urgent first.
+func (f *Floor) needHands(now time.Time) []wire.NeedHand {
+	out := []wire.NeedHand{}
+	for _, run := range f.runsInTrouble() {
+		v := wire.NeedHand{Kind: "parked", Run: int64(run.ID), Action: "retry"}
+		name := run.Spec.Name()
+		switch n := run.Parked.Len(); {
+		case run.State == farm.RunFailed:
+			v.Kind, v.Sentence = "failed", fmt.Sprintf("%s has failed: all %d frames are parked.", name, n)
+		case n == 1:
+			v.Sentence = fmt.Sprintf("%s: frame %d is parked, the rest goes on.", name, run.Parked.First())
+		default:
+			v.Sentence = fmt.Sprintf("%s: %d frames are parked: %s.", name, n, run.Parked)
+		}
+		if run.State == farm.RunGaps && run.Parked.Len() == 1 {
+			v.Sentence = fmt.Sprintf("%s is done with a gap: frame %d is parked.", name, run.Parked.First())
+		}
+		if t := run.Trouble[run.Parked.First()]; t != nil && len(t.Attempts) > 0 {
+			last := t.Attempts[len(t.Attempts)-1]
+			v.Evidence = fmt.Sprintf("It failed %d times, last on %s: %s. %s", len(t.Attempts), f.s.NodeName(last.Node), last.Cause, firstLine(last.Message))
+		}
+		out = append(out, v)
+	}
+	for _, n := range f.s.Nodes {
+		if n.Reach != farm.Silent || n.Session == 0 {
+			continue
+		}
+		v := wire.NeedHand{Kind: "silent", Node: int64(n.ID), Action: "look"}
+		v.Sentence = fmt.Sprintf("%s has been silent since %s.", n.Name, n.ReachSince.Format("15:04:05"))
+		v.Evidence = "It holds no frames. Look whether the machine and its node process are up."
+		if leases := f.s.LeasesOf(n.ID); len(leases) > 0 {
+			v.Evidence = fmt.Sprintf("It holds frames %s of %s; they are dealt anew after a while.", leases[0].Left, f.s.Runs[leases[0].Run].Spec.Name())
+		}
+		out = append(out, v)
+	}
+	slices.SortStableFunc(out, func(a, b wire.NeedHand) int { return cmp.Or(cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Node, b.Node)) })
+	return out
+}
+
+// runsInTrouble returns runs with parked frames that nobody has given up.
+func (f *Floor) runsInTrouble() []*farm.Run {
+	var out []*farm.Run
+	for _, run := range f.s.Runs {
+		if !run.Parked.Empty() && run.State != farm.RunCancelled {
+			out = append(out, run)
+		}
+	}
+	slices.SortFunc(out, func(a, b *farm.Run) int { return cmp.Compare(b.ID, a.ID) })
+	return out[:min(len(out), 20)]
+}
+
+func firstLine(text string) string {
+	line, _, _ := strings.Cut(strings.TrimSpace(text), "\n")
+	if len(line) > 160 {
+		line = line[:160] + "…"
+	}
+	return line
+}

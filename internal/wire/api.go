@@ -1,0 +1,325 @@
+// Package wire holds the shapes that cross the network: what people and
+// pipelines send and get under /api/v1, and what nodes send and get under
+// /node/v1. It has no behaviour.
+package wire
+
+import "time"
+
+// Problem is an error as RFC 9457 has it.
+type Problem struct {
+	Type   string `json:"type"`
+	Title  string `json:"title"`
+	Status int    `json:"status"`
+	Detail string `json:"detail"`          // one sentence for a person: what, why, what to do
+	Field  string `json:"field,omitempty"` // the part of the request that is at fault
+}
+
+// Error makes a Problem an error for clients.
+func (p *Problem) Error() string { return p.Detail }
+
+// SignIn asks for a session.
+type SignIn struct {
+	Name     string `json:"name"`
+	Password string `json:"password"`
+	// Keep asks for a token for the command line instead of a cookie.
+	Label string `json:"label,omitempty"`
+}
+
+// Me is who is asking.
+type Me struct {
+	Name  string `json:"name"`
+	Role  string `json:"role"`
+	Token string `json:"token,omitempty"` // shown once, when an access token was asked for
+}
+
+// Farm is the whole farm at one moment.
+type Farm struct {
+	Seq      int64      `json:"seq"` // of the last change that is in it
+	Now      time.Time  `json:"now"`
+	Facts    FarmFacts  `json:"facts"`
+	Runs     []Run      `json:"runs"`  // in the order of the queue, ended ones last
+	Nodes    []Node     `json:"nodes"` // by name
+	Projects []Project  `json:"projects"`
+	Hands    []NeedHand `json:"needs_a_hand"`
+}
+
+// FarmFacts is the line at the top of the page.
+type FarmFacts struct {
+	NodesRendering int        `json:"nodes_rendering"`
+	NodesOnline    int        `json:"nodes_online"`
+	FramesAnHour   int        `json:"frames_an_hour"`
+	NextFinish     *time.Time `json:"next_finish"`
+}
+
+// NeedHand is something that wants a person.
+type NeedHand struct {
+	Kind     string `json:"kind"` // parked, silent or failed
+	Sentence string `json:"sentence"`
+	Evidence string `json:"evidence"`
+	Run      int64  `json:"run,omitempty"`
+	Node     int64  `json:"node,omitempty"`
+	Action   string `json:"action"` // retry, look at run or look at node
+}
+
+// FrameSets are the frames of a run by state, each as a frame range.
+type FrameSets struct {
+	ToDo       string `json:"to_do"`
+	Dealt      string `json:"dealt"`
+	Rendering  string `json:"rendering"`
+	Verifying  string `json:"verifying"`
+	Delivering string `json:"delivering"`
+	Done       string `json:"done"`
+	Failed     string `json:"failed"`
+	Parked     string `json:"parked"`
+}
+
+// Run is one rendering of a job.
+type Run struct {
+	ID          int64             `json:"id"`
+	Name        string            `json:"name"`
+	Job         string            `json:"job"`
+	Kind        string            `json:"kind"`
+	Number      int               `json:"number"`
+	Project     string            `json:"project"`
+	State       string            `json:"state"`
+	Why         string            `json:"why"`
+	Recipe      string            `json:"recipe"`
+	Scene       string            `json:"scene"`
+	Output      string            `json:"output"` // folder in the project's frame place
+	Width       int               `json:"width"`
+	Height      int               `json:"height"`
+	Values      map[string]string `json:"values"`
+	Tries       int               `json:"tries"`
+	Owner       string            `json:"owner"`
+	Frames      string            `json:"frames"`
+	FrameCount  int               `json:"frame_count"`
+	DoneCount   int               `json:"done_count"`
+	ParkedCount int               `json:"parked_count"`
+	Sets        FrameSets         `json:"sets"`
+	Nodes       []string          `json:"nodes"` // that render it now
+	Newest      *int              `json:"newest"`
+	NewestAt    *time.Time        `json:"newest_at"`
+	SubmittedAt time.Time         `json:"submitted_at"`
+	StartedAt   *time.Time        `json:"started_at"`
+	EndedAt     *time.Time        `json:"ended_at"`
+	Forecast    Forecast          `json:"forecast"`
+	Troubles    []FrameTrouble    `json:"troubles"`
+	Changed     int64             `json:"changed"`
+}
+
+// FrameTrouble is a frame that has failed and has no good picture yet.
+type FrameTrouble struct {
+	Frame  int       `json:"frame"`
+	Parked bool      `json:"parked"`
+	Tried  int       `json:"tried"`
+	Failed []Attempt `json:"failed"`
+}
+
+// Attempt is a try at a frame that failed.
+type Attempt struct {
+	Node    string    `json:"node"`
+	Cause   string    `json:"cause"`
+	Message string    `json:"message"`
+	At      time.Time `json:"at"`
+}
+
+// Forecast tells when a run will be finished.
+type Forecast struct {
+	Known  bool       `json:"known"`
+	Median *time.Time `json:"median"`
+	Late   *time.Time `json:"late"` // nine of ten are finished by then
+	Why    string     `json:"why"`
+}
+
+// Node is one machine that renders.
+type Node struct {
+	ID         int64      `json:"id"`
+	Name       string     `json:"name"`
+	Kind       string     `json:"kind"`
+	State      string     `json:"state"` // the one that matters most
+	Reach      string     `json:"reach"`
+	Duty       string     `json:"duty"`
+	Health     string     `json:"health"`
+	Since      time.Time  `json:"since"` // of reach
+	Why        string     `json:"why"`
+	OS         string     `json:"os"`
+	System     string     `json:"system"`
+	Cores      int        `json:"cores"`
+	Memory     int64      `json:"memory_bytes"`
+	Disk       int64      `json:"disk_bytes"`
+	Speed      float64    `json:"speed"`
+	Version    string     `json:"version"`
+	Renderers  []Renderer `json:"renderers"`
+	Work       *Work      `json:"work"`
+	Processor  float64    `json:"processor"` // part of all cores in use, 0 to 1
+	MemoryUsed float64    `json:"memory_used"`
+	Changed    int64      `json:"changed"`
+}
+
+// Renderer is a renderer that a node has.
+type Renderer struct {
+	Recipe  string `json:"recipe"`
+	Version string `json:"version"`
+	Path    string `json:"path"`
+}
+
+// Work is what a node does now.
+type Work struct {
+	Run      int64     `json:"run"`
+	RunName  string    `json:"run_name"`
+	Lease    int64     `json:"lease"`
+	Frames   string    `json:"frames"` // left on its lease
+	Frame    *int      `json:"frame"`  // that it renders now
+	Phase    string    `json:"phase"`  // starting, rendering, verifying or delivering
+	Fraction float64   `json:"fraction"`
+	Since    time.Time `json:"since"`
+}
+
+// Change is what a live stream tells: everything about each run and node that
+// is not as it was.
+type Change struct {
+	Seq   int64      `json:"seq"`
+	Facts FarmFacts  `json:"facts"`
+	Runs  []Run      `json:"runs"`
+	Nodes []Node     `json:"nodes"`
+	Hands []NeedHand `json:"needs_a_hand"`
+}
+
+// Submit asks for a run.
+type Submit struct {
+	Job     string            `json:"job"`
+	Project string            `json:"project"`
+	Kind    string            `json:"kind,omitempty"`   // proof, final (default) or correction
+	Recipe  string            `json:"recipe,omitempty"` // by the scene's ending when left out
+	Scene   string            `json:"scene"`            // inside the project's scene place
+	Frames  string            `json:"frames"`
+	Width   int               `json:"width,omitempty"`  // 1920 when left out
+	Height  int               `json:"height,omitempty"` // 1080 when left out
+	Output  string            `json:"output,omitempty"` // folder in the project's frame place; the job's name when left out
+	Values  map[string]string `json:"values,omitempty"`
+	Tries   int               `json:"tries,omitempty"` // 3 when left out
+	Chunk   int               `json:"chunk,omitempty"` // frames a lease; chosen by the dealer when left out
+	Held    bool              `json:"held,omitempty"`
+}
+
+// Receipt answers a submit.
+type Receipt struct {
+	Run        int64    `json:"run"`
+	Name       string   `json:"name"`
+	Frames     string   `json:"frames"`
+	FrameCount int      `json:"frame_count"`
+	Output     string   `json:"output"` // whole path where the service runs
+	State      string   `json:"state"`
+	Sentence   string   `json:"sentence"`
+	Forecast   Forecast `json:"forecast"`
+	Nodes      int      `json:"nodes"` // that could render it now
+}
+
+// Steer asks to hold, release, cancel or retry something.
+type Steer struct {
+	Reason string `json:"reason,omitempty"`
+}
+
+// Result is a frame with a good picture.
+type Result struct {
+	Frame          int       `json:"frame"`
+	State          string    `json:"state"` // delivering or done
+	Node           string    `json:"node"`
+	Lease          int64     `json:"lease"`
+	Launch         int       `json:"launch"`
+	Hash           string    `json:"hash"`
+	Bytes          int64     `json:"bytes"`
+	StartupSeconds float64   `json:"startup_seconds"`
+	RenderSeconds  float64   `json:"render_seconds"`
+	CheckSeconds   float64   `json:"check_seconds"`
+	At             time.Time `json:"at"`
+}
+
+// LogLine is one line of a run's log.
+type LogLine struct {
+	Seq    int64     `json:"seq"`
+	At     time.Time `json:"at"`
+	Kind   string    `json:"kind"`
+	Node   string    `json:"node"`
+	Reason string    `json:"reason"`
+}
+
+// AuditLine tells who changed what.
+type AuditLine struct {
+	Seq     int64     `json:"seq"`
+	At      time.Time `json:"at"`
+	Actor   string    `json:"actor"`
+	Action  string    `json:"action"`
+	Subject string    `json:"subject"`
+	Before  string    `json:"before"`
+	After   string    `json:"after"`
+}
+
+// Place is a named storage root.
+type Place struct {
+	Name  string            `json:"name"`
+	Paths map[string]string `json:"paths"` // by operating system: linux, darwin, windows
+}
+
+// Project is a production.
+type Project struct {
+	Name   string  `json:"name"`
+	Title  string  `json:"title"`
+	Weight float64 `json:"weight"`
+	Scenes string  `json:"scenes"` // place
+	Frames string  `json:"frames"` // place
+}
+
+// Person is somebody who may sign in.
+type Person struct {
+	Name      string    `json:"name"`
+	Role      string    `json:"role"`
+	CreatedAt time.Time `json:"created_at"`
+}
+
+// NewPerson makes a person or changes one.
+type NewPerson struct {
+	Name     string `json:"name"`
+	Role     string `json:"role"`
+	Password string `json:"password,omitempty"` // made up and told when left out
+}
+
+// PersonMade answers NewPerson.
+type PersonMade struct {
+	Person
+	Password string `json:"password,omitempty"` // shown once, if it was made up
+}
+
+// NewKey asks for an enrolment key.
+type NewKey struct {
+	Label   string `json:"label,omitempty"`
+	Seconds int    `json:"seconds,omitempty"` // it is good for so long; 1800 when left out
+	Uses    int    `json:"uses,omitempty"`    // 1 when left out
+}
+
+// Key is an enrolment key.
+type Key struct {
+	Key       string    `json:"key,omitempty"` // shown once, when it is made
+	Label     string    `json:"label"`
+	CreatedBy string    `json:"created_by"`
+	CreatedAt time.Time `json:"created_at"`
+	ExpiresAt time.Time `json:"expires_at"`
+	UsesLeft  int       `json:"uses_left"`
+}
+
+// Recipe is a recipe as people see it.
+type Recipe struct {
+	Name   string            `json:"name"`
+	Title  string            `json:"title"`
+	Mode   string            `json:"mode"`
+	Scenes []string          `json:"scenes"`
+	Values map[string]string `json:"values"` // defaults
+	Nodes  int               `json:"nodes"`  // that have it
+}
+
+// Health is what /healthz and /readyz answer.
+type Health struct {
+	Service string `json:"service"` // always "vexillum"
+	Version string `json:"version"`
+	Part    string `json:"part"` // active or starting
+}

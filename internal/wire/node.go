@@ -1,0 +1,168 @@
+package wire
+
+import "vexillum/internal/recipe"
+
+// Facts is what a node process reports about its machine.
+type Facts struct {
+	OS        string     `json:"os"`
+	System    string     `json:"system"`
+	Arch      string     `json:"arch"`
+	Cores     int        `json:"cores"`
+	Memory    int64      `json:"memory_bytes"`
+	Disk      int64      `json:"disk_bytes"`
+	Speed     float64    `json:"speed"`
+	Version   string     `json:"version"`
+	Renderers []Renderer `json:"renderers"`
+}
+
+// Enrol asks to become a node.
+type Enrol struct {
+	Key   string `json:"key"`
+	Name  string `json:"name"`
+	Kind  string `json:"kind"` // rack or desk
+	Facts Facts  `json:"facts"`
+}
+
+// Enrolled answers Enrol.
+type Enrolled struct {
+	Node  int64  `json:"node"`
+	Name  string `json:"name"`
+	Token string `json:"token"`
+}
+
+// Start opens a session of a node process.
+type Start struct {
+	Facts Facts `json:"facts"`
+}
+
+// Started answers Start.
+type Started struct {
+	Node    int64  `json:"node"`
+	Name    string `json:"name"`
+	Session int64  `json:"session"`
+}
+
+// Ask asks for work and waits for it. The same Number in a session gets the
+// same lease, however often it is asked.
+type Ask struct {
+	Session int64 `json:"session"`
+	Number  int64 `json:"number"`
+	Warm    int64 `json:"warm,omitempty"` // lease whose renderer is still up
+	Seconds int   `json:"seconds"`        // to wait at most
+}
+
+// Answer answers Ask. Without a lease there is nothing to do now.
+type Answer struct {
+	Lease *Lease `json:"lease"`
+	Why   string `json:"why"`
+}
+
+// Lease is frames to render with all that is needed to do it.
+type Lease struct {
+	ID         int64             `json:"id"`
+	Run        int64             `json:"run"`
+	RunName    string            `json:"run_name"`
+	Recipe     recipe.Recipe     `json:"recipe"`
+	Frames     string            `json:"frames"`
+	RangeFirst int               `json:"range_first"` // of the whole run
+	RangeLast  int               `json:"range_last"`
+	Scene      string            `json:"scene"`      // path on the node
+	SceneRoot  string            `json:"scene_root"` // place that it lies in, on the node
+	Output     string            `json:"output"`     // folder on the node
+	OutputRoot string            `json:"output_root"`
+	FileName   string            `json:"file_name"` // with %s for the frame
+	Digits     int               `json:"digits"`    // least digits of the frame in it
+	Width      int               `json:"width"`
+	Height     int               `json:"height"`
+	Values     map[string]string `json:"values"`
+}
+
+// Beat tells that a node lives and what it does.
+type Beat struct {
+	Session   int64      `json:"session"`
+	Leases    []Progress `json:"leases"`
+	Processor float64    `json:"processor"`   // 0 to 1
+	Memory    float64    `json:"memory_used"` // 0 to 1
+}
+
+// Progress is how far a lease is.
+type Progress struct {
+	Lease     int64   `json:"lease"`
+	Frame     *int    `json:"frame"`
+	Phase     string  `json:"phase"`
+	Fraction  float64 `json:"fraction"`
+	Verifying []int   `json:"verifying,omitempty"`
+}
+
+// Orders asks which leases shall end, and waits until there is one.
+type Orders struct {
+	Session int64   `json:"session"`
+	Leases  []int64 `json:"leases"`  // that the node works on
+	Seconds int     `json:"seconds"` // to wait at most
+}
+
+// Ordered answers Orders.
+type Ordered struct {
+	Stop []Stop `json:"stop"`
+}
+
+// Stop tells a node to end a lease and all its processes.
+type Stop struct {
+	Lease  int64  `json:"lease"`
+	Now    bool   `json:"now"` // at once; otherwise when the frame in flight is finished
+	Reason string `json:"reason"`
+}
+
+// Outcomes of a ReportItem.
+const (
+	OutcomeGood      = "good"      // the frame is verified and can be delivered
+	OutcomeDelivered = "delivered" // the accepted frame stands in its place
+	OutcomeFailed    = "failed"    // the try failed
+	OutcomeEnded     = "ended"     // the lease's processes are gone
+)
+
+// ReportItem tells what became of a frame or a lease.
+type ReportItem struct {
+	Outcome        string  `json:"outcome"`
+	Lease          int64   `json:"lease"`
+	Launch         int     `json:"launch"`
+	Frame          int     `json:"frame"`
+	Hash           string  `json:"hash,omitempty"`
+	Bytes          int64   `json:"bytes,omitempty"`
+	StartupSeconds float64 `json:"startup_seconds,omitempty"`
+	RenderSeconds  float64 `json:"render_seconds,omitempty"`
+	CheckSeconds   float64 `json:"check_seconds,omitempty"`
+	Cause          string  `json:"cause,omitempty"`
+	Message        string  `json:"message,omitempty"`
+}
+
+// Report is what became of frames, in order.
+type Report struct {
+	Session int64        `json:"session"`
+	Items   []ReportItem `json:"items"`
+}
+
+// Verdicts on a ReportItem.
+const (
+	VerdictDeliver = "deliver" // publish it, then report it delivered
+	VerdictNoted   = "noted"   // nothing more to do
+	VerdictDiscard = "discard" // the frame is no longer wanted
+)
+
+// Verdict answers a ReportItem.
+type Verdict struct {
+	Verdict string   `json:"verdict"`
+	Why     string   `json:"why"`
+	Adopt   []string `json:"adopt,omitempty"` // hashes that may already stand in the frame's place
+}
+
+// Reported answers Report, item by item.
+type Reported struct {
+	Verdicts []Verdict `json:"verdicts"`
+}
+
+// Leave tells that a node process ends.
+type Leave struct {
+	Session int64  `json:"session"`
+	Reason  string `json:"reason"`
+}
