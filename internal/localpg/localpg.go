@@ -31,6 +31,7 @@ import (
 // Options says where the server keeps its data and how it runs.
 type Options struct {
 	Dir  string // folder for the database; made when missing
+	Port int    // on loopback; 0 finds a free one
 	Log  *slog.Logger
 	Fast bool // give up durability, for tests alone: a lost machine may lose data
 }
@@ -38,6 +39,7 @@ type Options struct {
 // Server is a running PostgreSQL server.
 type Server struct {
 	url  string
+	port int
 	proc *process
 	log  *slog.Logger
 	stop sync.Once
@@ -106,6 +108,9 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 
 // URL returns the address of the server's main database.
 func (s *Server) URL() string { return s.url }
+
+// Port returns the port on loopback that the server listens on.
+func (s *Server) Port() int { return s.port }
 
 // Stop ends the server cleanly and waits for it.
 func (s *Server) Stop() error {
@@ -181,9 +186,12 @@ func initialise(ctx context.Context, bin, dir, data string, acct *account) (stri
 var errStillThere = errors.New("another server uses this folder")
 
 func start(ctx context.Context, o Options, bin, data, password string, acct *account) (*Server, error) {
-	port, err := freePort()
-	if err != nil {
-		return nil, err
+	port := o.Port
+	if port == 0 {
+		var err error
+		if port, err = freePort(); err != nil {
+			return nil, err
+		}
 	}
 	args := []string{
 		"-D", data, "-p", strconv.Itoa(port),
@@ -206,7 +214,7 @@ func start(ctx context.Context, o Options, bin, data, password string, acct *acc
 		Scheme: "postgres", User: url.UserPassword("vexillum", password),
 		Host: net.JoinHostPort("127.0.0.1", strconv.Itoa(port)), Path: "/postgres", RawQuery: "sslmode=disable",
 	}).String()
-	s := &Server{url: address, proc: proc, log: o.Log}
+	s := &Server{url: address, port: port, proc: proc, log: o.Log}
 	if err := s.waitReady(ctx); err != nil {
 		_ = proc.stop(5 * time.Second)
 		if text := output.String(); strings.Contains(text, "postmaster.pid") || strings.Contains(text, "still in use") {

@@ -66,12 +66,13 @@ type Lease struct {
 	Frames     string            `json:"frames"`
 	RangeFirst int               `json:"range_first"` // of the whole run
 	RangeLast  int               `json:"range_last"`
-	Scene      string            `json:"scene"`      // path on the node
-	SceneRoot  string            `json:"scene_root"` // place that it lies in, on the node
-	Output     string            `json:"output"`     // folder on the node
-	OutputRoot string            `json:"output_root"`
-	FileName   string            `json:"file_name"` // with %s for the frame
-	Digits     int               `json:"digits"`    // least digits of the frame in it
+	Scene      string            `json:"scene"`       // inside scene_root, with slashes
+	SceneRoot  string            `json:"scene_root"`  // path on the node
+	Output     string            `json:"output"`      // folder inside output_root, with slashes
+	OutputRoot string            `json:"output_root"` // path on the node
+	FilePrefix string            `json:"file_prefix"` // of frame files, before the number
+	FileEnding string            `json:"file_ending"` // behind it
+	Digits     int               `json:"digits"`      // least digits of the number
 	Width      int               `json:"width"`
 	Height     int               `json:"height"`
 	Values     map[string]string `json:"values"`

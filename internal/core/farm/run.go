@@ -225,3 +225,14 @@ func CheckJobName(name string) error {
 	}
 	return nil
 }
+
+// endings of file names by picture format.
+var endings = map[string]string{"png": ".png", "jpeg": ".jpg", "tiff": ".tif"}
+
+// FileEnding returns the ending of the run's frame files.
+func (s Spec) FileEnding() string { return endings[s.Picture] }
+
+// FrameFile returns the name of a frame's file in the run's output folder.
+func (s Spec) FrameFile(frame int) string {
+	return s.Job + "." + frames.Name(frame, s.Frames.Digits()) + s.FileEnding()
+}

@@ -1,0 +1,255 @@
+package api
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"image/jpeg"
+	"io"
+	"net/http"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/frames"
+	"vexillum/internal/recipe"
+	"vexillum/internal/secret"
+	"vexillum/internal/service/floor"
+	"vexillum/internal/wire"
+)
+
+func factsOf(in wire.Facts) farm.Facts {
+	facts := farm.Facts{
+		OS: in.OS, System: in.System, Arch: in.Arch, Cores: in.Cores, MemoryBytes: in.Memory, DiskBytes: in.Disk, Speed: in.Speed, Version: in.Version,
+		Renderers: []farm.Renderer{},
+	}
+	for _, r := range in.Renderers {
+		facts.Renderers = append(facts.Renderers, farm.Renderer{Recipe: r.Recipe, Path: r.Path, Version: r.Version})
+	}
+	return facts
+}
+
+func (s *Server) enrol(c *gin.Context) {
+	var in wire.Enrol
+	if !body(c, &in) {
+		return
+	}
+	f, ok := s.floor(c)
+	if !ok {
+		return
+	}
+	token := secret.New("vxn")
+	id, err := f.Enrol(c, floor.Enrolment{
+		KeyHash: secret.Hash(in.Key), TokenHash: secret.Hash(token), Name: in.Name, Kind: farm.NodeKind(in.Kind), Facts: factsOf(in.Facts),
+	})
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusCreated, wire.Enrolled{Node: int64(id), Name: in.Name, Token: token})
+}
+
+func (s *Server) nodeRecipes(c *gin.Context) {
+	out := []*recipe.Recipe{}
+	book := s.svc.Recipes()
+	for _, name := range book.Names() {
+		out = append(out, book[name])
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func (s *Server) start(c *gin.Context) {
+	var in wire.Start
+	if !body(c, &in) {
+		return
+	}
+	if f, ok := s.floor(c); ok {
+		name, session, err := f.Start(c, nodeID(c), factsOf(in.Facts))
+		s.answer(c, wire.Started{Node: int64(nodeID(c)), Name: name, Session: session}, err)
+	}
+}
+
+// waiting returns a context that ends after the seconds that an asker is
+// ready to wait, within bounds.
+func waiting(c *gin.Context, seconds int) (context.Context, context.CancelFunc) {
+	wait := min(max(time.Duration(seconds)*time.Second, 0), maxWait)
+	return context.WithTimeout(c.Request.Context(), wait)
+}
+
+func (s *Server) ask(c *gin.Context) {
+	var in wire.Ask
+	if !body(c, &in) {
+		return
+	}
+	f, ok := s.floor(c)
+	if !ok {
+		return
+	}
+	ctx, cancel := waiting(c, in.Seconds)
+	defer cancel()
+	a, err := f.Ask(ctx, nodeID(c), in.Session, in.Number, farm.LeaseID(in.Warm))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	out := wire.Answer{Why: a.Why}
+	if l := a.Lease; l != nil {
+		spec := l.Spec
+		out.Lease = &wire.Lease{
+			ID: int64(l.ID), Run: int64(l.Run), RunName: spec.Name(), Recipe: *l.Recipe, Frames: l.Frames.String(),
+			RangeFirst: spec.Frames.First(), RangeLast: spec.Frames.Last(),
+			Scene: spec.Scene, SceneRoot: l.Roots.Scenes, Output: spec.Output, OutputRoot: l.Roots.Frames,
+			FilePrefix: spec.Job + ".", FileEnding: spec.FileEnding(), Digits: spec.Frames.Digits(),
+			Width: spec.Width, Height: spec.Height, Values: spec.Values,
+		}
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func (s *Server) orders(c *gin.Context) {
+	var in wire.Orders
+	if !body(c, &in) {
+		return
+	}
+	f, ok := s.floor(c)
+	if !ok {
+		return
+	}
+	ctx, cancel := waiting(c, in.Seconds)
+	defer cancel()
+	leases := make([]farm.LeaseID, 0, len(in.Leases))
+	for _, l := range in.Leases {
+		leases = append(leases, farm.LeaseID(l))
+	}
+	orders, err := f.Orders(ctx, nodeID(c), in.Session, leases)
+	out := wire.Ordered{Stop: []wire.Stop{}}
+	for _, o := range orders {
+		out.Stop = append(out.Stop, wire.Stop{Lease: int64(o.Lease), Now: o.Now, Reason: o.Reason})
+	}
+	s.answer(c, out, err)
+}
+
+func (s *Server) beat(c *gin.Context) {
+	var in wire.Beat
+	if !body(c, &in) {
+		return
+	}
+	f, ok := s.floor(c)
+	if !ok {
+		return
+	}
+	b := floor.Beat{Processor: in.Processor, Memory: in.Memory, Leases: map[farm.LeaseID]floor.Progress{}}
+	for _, p := range in.Leases {
+		b.Leases[farm.LeaseID(p.Lease)] = floor.Progress{Frame: p.Frame, Phase: p.Phase, Fraction: min(max(p.Fraction, 0), 1), Verifying: p.Verifying}
+	}
+	if err := f.Beat(c, nodeID(c), in.Session, b); err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
+
+var outcomes = map[string]floor.Outcome{
+	wire.OutcomeGood: floor.Good, wire.OutcomeDelivered: floor.Delivered, wire.OutcomeFailed: floor.Failed, wire.OutcomeEnded: floor.Ended,
+}
+
+// Limits of a report.
+const (
+	maxItems   = 1000
+	maxMessage = 4000 // characters of a renderer's last words
+)
+
+func (s *Server) report(c *gin.Context) {
+	var in wire.Report
+	if !body(c, &in) {
+		return
+	}
+	if len(in.Items) > maxItems {
+		problem(c, http.StatusUnprocessableEntity, "items", fmt.Sprintf("a report has at most %d items", maxItems))
+		return
+	}
+	reports := make([]floor.Report, 0, len(in.Items))
+	for i, item := range in.Items {
+		outcome, ok := outcomes[item.Outcome]
+		if !ok {
+			problem(c, http.StatusUnprocessableEntity, fmt.Sprintf("items.%d.outcome", i), fmt.Sprintf("%q is no outcome", item.Outcome))
+			return
+		}
+		if item.Frame < frames.Least || item.Frame > frames.Most {
+			problem(c, http.StatusUnprocessableEntity, fmt.Sprintf("items.%d.frame", i), fmt.Sprintf("%d is no frame", item.Frame))
+			return
+		}
+		if len(item.Message) > maxMessage {
+			item.Message = item.Message[len(item.Message)-maxMessage:]
+		}
+		reports = append(reports, floor.Report{
+			Outcome: outcome, Lease: farm.LeaseID(item.Lease), Launch: item.Launch, Frame: item.Frame, Hash: item.Hash, Bytes: item.Bytes,
+			StartupSeconds: item.StartupSeconds, RenderSeconds: item.RenderSeconds, CheckSeconds: item.CheckSeconds, Cause: item.Cause,
+			Message: string(bytes.ToValidUTF8(bytes.ReplaceAll([]byte(item.Message), []byte{0}, nil), []byte("?"))),
+		})
+	}
+	f, ok := s.floor(c)
+	if !ok {
+		return
+	}
+	verdicts, err := f.Report(c, nodeID(c), in.Session, reports)
+	out := wire.Reported{Verdicts: []wire.Verdict{}}
+	for _, v := range verdicts {
+		word := wire.VerdictNoted
+		if v.Deliver {
+			word = wire.VerdictDeliver
+		} else if v.Discard {
+			word = wire.VerdictDiscard
+		}
+		out.Verdicts = append(out.Verdicts, wire.Verdict{Verdict: word, Why: v.Why, Adopt: v.Adopt})
+	}
+	s.answer(c, out, err)
+}
+
+func (s *Server) leave(c *gin.Context) {
+	var in wire.Leave
+	if !body(c, &in) {
+		return
+	}
+	if f, ok := s.floor(c); ok {
+		if err := f.Leave(c, nodeID(c), in.Session, in.Reason); err != nil {
+			s.fail(c, err)
+			return
+		}
+		c.Status(http.StatusNoContent)
+	}
+}
+
+// maxThumbnail bounds a thumbnail in bytes.
+const maxThumbnail = 256 << 10
+
+func (s *Server) putThumbnail(c *gin.Context) {
+	run, ok := s.oneRun(c)
+	if !ok {
+		return
+	}
+	frame, ok := number(c, "frame")
+	if !ok {
+		return
+	}
+	data, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, maxThumbnail))
+	if err != nil {
+		problem(c, http.StatusRequestEntityTooLarge, "", fmt.Sprintf("a thumbnail has at most %d bytes", maxThumbnail))
+		return
+	}
+	var all frames.Set
+	if err := all.UnmarshalText([]byte(run.Frames)); err != nil || !all.Has(int(frame)) {
+		problem(c, http.StatusNotFound, "frame", fmt.Sprintf("%s has no frame %d", run.Name, frame))
+		return
+	}
+	if _, err := jpeg.DecodeConfig(bytes.NewReader(data)); err != nil {
+		problem(c, http.StatusUnprocessableEntity, "", "a thumbnail must be a JPEG picture")
+		return
+	}
+	if err := s.svc.Store().PutThumbnail(c, run.ID, int(frame), data); err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}

@@ -1,0 +1,105 @@
+package api
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"mime"
+	"net/http"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"vexillum/internal/service/floor"
+	"vexillum/internal/store"
+	"vexillum/internal/wire"
+)
+
+// problem answers with an error as RFC 9457 has it.
+func problem(c *gin.Context, status int, field, detail string) {
+	p := wire.Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: detail, Field: field}
+	body, err := json.Marshal(p)
+	if err != nil {
+		body = []byte(`{"type":"about:blank","title":"Internal Server Error","status":500,"detail":"the error could not be written"}`)
+	}
+	c.Abort()
+	c.Data(status, "application/problem+json", body)
+}
+
+var statusOf = map[floor.RefusalKind]int{
+	floor.Invalid: http.StatusUnprocessableEntity, floor.NotFound: http.StatusNotFound,
+	floor.Conflict: http.StatusConflict, floor.Forbidden: http.StatusForbidden,
+}
+
+// fail answers with what an error of the service means to the asker.
+func (s *Server) fail(c *gin.Context, err error) {
+	var refusal *floor.Refusal
+	switch {
+	case errors.As(err, &refusal):
+		problem(c, statusOf[refusal.Kind], refusal.Field, refusal.Reason)
+	case errors.Is(err, floor.ErrGone):
+		c.Header("Retry-After", "1")
+		problem(c, http.StatusServiceUnavailable, "", floor.ErrGone.Error())
+	case errors.Is(err, store.ErrNotFound):
+		problem(c, http.StatusNotFound, "", "there is no such thing")
+	case errors.Is(err, context.Canceled), errors.Is(err, context.DeadlineExceeded):
+		problem(c, http.StatusServiceUnavailable, "", "the request was cut off; try again")
+	default:
+		s.log.Error("request failed", "path", c.FullPath(), "error", err)
+		problem(c, http.StatusInternalServerError, "", "the service has made a mistake; its log tells more")
+	}
+}
+
+// maxBody bounds the body of a request in bytes.
+const maxBody = 1 << 20
+
+// body reads a JSON body into v and answers with a problem if it cannot.
+func body(c *gin.Context, v any) bool {
+	if kind, _, _ := mime.ParseMediaType(c.ContentType()); kind != "application/json" {
+		problem(c, http.StatusUnsupportedMediaType, "Content-Type", "the body must be JSON, with Content-Type application/json")
+		return false
+	}
+	data, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, maxBody))
+	var large *http.MaxBytesError
+	if errors.As(err, &large) {
+		problem(c, http.StatusRequestEntityTooLarge, "", fmt.Sprintf("the body has more than %d bytes", maxBody))
+		return false
+	}
+	if err != nil {
+		problem(c, http.StatusBadRequest, "", "the body could not be read to its end; send it again")
+		return false
+	}
+	d := json.NewDecoder(bytes.NewReader(data))
+	d.DisallowUnknownFields()
+	if err := d.Decode(v); err != nil {
+		field, detail := explain(err)
+		problem(c, http.StatusBadRequest, field, detail)
+		return false
+	}
+	if d.More() {
+		problem(c, http.StatusBadRequest, "", "the body has something behind its JSON value")
+		return false
+	}
+	return true
+}
+
+func explain(err error) (field, detail string) {
+	var kind *json.UnmarshalTypeError
+	var syntax *json.SyntaxError
+	switch {
+	case errors.As(err, &kind):
+		return kind.Field, fmt.Sprintf("the field %q holds a %s where a %s belongs", kind.Field, kind.Value, kind.Type)
+	case errors.As(err, &syntax):
+		return "", fmt.Sprintf("the body is not JSON: %v at byte %d", err, syntax.Offset)
+	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
+		return "", "the body is empty or ends too early; it must be JSON"
+	}
+	if name, ok := strings.CutPrefix(err.Error(), "json: unknown field "); ok {
+		name = strings.Trim(name, `"`)
+		return name, fmt.Sprintf("there is no field %q; look for a spelling mistake", name)
+	}
+	return "", fmt.Sprintf("the body does not fit: %v", err)
+}

@@ -1,0 +1,308 @@
+package api
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/frames"
+	"vexillum/internal/picture"
+	"vexillum/internal/service/floor"
+	"vexillum/internal/wire"
+)
+
+// number reads a number from the path, or answers that it is none.
+func number(c *gin.Context, name string) (int64, bool) {
+	n, err := strconv.ParseInt(c.Param(name), 10, 64)
+	if err != nil {
+		problem(c, http.StatusNotFound, name, fmt.Sprintf("%q is no number of a %s", c.Param(name), name))
+		return 0, false
+	}
+	return n, true
+}
+
+// query reads an optional number from the query.
+func query(c *gin.Context, name string, otherwise, least, most int64) (int64, bool) {
+	text := c.Query(name)
+	if text == "" {
+		return otherwise, true
+	}
+	n, err := strconv.ParseInt(text, 10, 64)
+	if err != nil || n < least || n > most {
+		problem(c, http.StatusUnprocessableEntity, name, fmt.Sprintf("%s must be a number from %d to %d", name, least, most))
+		return 0, false
+	}
+	return n, true
+}
+
+func (s *Server) farm(c *gin.Context) {
+	if f, ok := s.floor(c); ok {
+		v, err := f.Farm(c)
+		s.answer(c, v, err)
+	}
+}
+
+func (s *Server) runs(c *gin.Context) {
+	f, ok := s.floor(c)
+	if !ok {
+		return
+	}
+	if name := c.Query("name"); name != "" {
+		v, err := f.RunsNamed(c, name)
+		s.answer(c, v, err)
+		return
+	}
+	v, err := f.Runs(c)
+	s.answer(c, v, err)
+}
+
+// oneRun returns the run that the path names, or answers that there is none.
+func (s *Server) oneRun(c *gin.Context) (wire.Run, bool) {
+	id, ok := number(c, "run")
+	if !ok {
+		return wire.Run{}, false
+	}
+	f, ok := s.floor(c)
+	if !ok {
+		return wire.Run{}, false
+	}
+	run, err := f.OneRun(c, farm.RunID(id))
+	if err != nil {
+		s.fail(c, err)
+		return wire.Run{}, false
+	}
+	return run, true
+}
+
+func (s *Server) run(c *gin.Context) {
+	if run, ok := s.oneRun(c); ok {
+		c.JSON(http.StatusOK, run)
+	}
+}
+
+func (s *Server) submit(c *gin.Context) {
+	var in wire.Submit
+	if !body(c, &in) {
+		return
+	}
+	set, err := frames.Parse(in.Frames)
+	if err != nil {
+		problem(c, http.StatusUnprocessableEntity, "frames", err.Error())
+		return
+	}
+	by := person(c)
+	key := c.GetHeader("Idempotency-Key")
+	if key != "" {
+		key = by.Name + " " + key
+	}
+	done, err := s.svc.Submit(c, floor.Submission{
+		Held: in.Held, Key: key, Actor: by.Name,
+		Spec: farm.Spec{
+			Job: in.Job, Project: in.Project, Kind: farm.RunKind(in.Kind), Recipe: in.Recipe, Scene: in.Scene, Output: in.Output,
+			Width: in.Width, Height: in.Height, Values: in.Values, Tries: in.Tries, Chunk: in.Chunk, Frames: set,
+		},
+	})
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	run := done.Run
+	receipt := wire.Receipt{
+		Run: run.ID, Name: run.Name, Frames: run.Frames, FrameCount: run.FrameCount, Output: done.Output, State: run.State, Forecast: run.Forecast,
+	}
+	if f, err := s.svc.Floor(); err == nil {
+		nodes, err := f.Nodes(c)
+		if err != nil {
+			s.fail(c, err)
+			return
+		}
+		receipt.Nodes = countWith(nodes, run.Recipe)
+	}
+	switch {
+	case run.State == string(farm.RunHeld):
+		receipt.Sentence = "It is held until somebody releases it."
+	case receipt.Nodes == 0:
+		receipt.Sentence = fmt.Sprintf("It waits: no node that is online has %s.", run.Recipe)
+	default:
+		receipt.Sentence = fmt.Sprintf("It starts as soon as one of %d nodes with %s is free.", receipt.Nodes, run.Recipe)
+	}
+	status := http.StatusCreated
+	if done.Again {
+		status = http.StatusOK
+	}
+	c.JSON(status, receipt)
+}
+
+func countWith(nodes []wire.Node, recipe string) int {
+	n := 0
+	for _, node := range nodes {
+		for _, r := range node.Renderers {
+			if r.Recipe == recipe && node.Reach == string(farm.Online) {
+				n++
+			}
+		}
+	}
+	return n
+}
+
+// steer returns the handler of one way to steer a run.
+func steer(what floor.Steering) func(*Server, *gin.Context) {
+	return func(s *Server, c *gin.Context) {
+		id, ok := number(c, "run")
+		if !ok {
+			return
+		}
+		f, ok := s.floor(c)
+		if !ok {
+			return
+		}
+		v, err := f.Steer(c, farm.RunID(id), what, c.Query("now") == "true", person(c))
+		s.answer(c, v, err)
+	}
+}
+
+func (s *Server) results(c *gin.Context) {
+	run, ok := s.oneRun(c)
+	if !ok {
+		return
+	}
+	names, ok := s.nodeNames(c)
+	if !ok {
+		return
+	}
+	rows, err := s.svc.Store().Results(c, run.ID)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	out := make([]wire.Result, 0, len(rows))
+	for _, r := range rows {
+		at := r.AcceptedAt
+		if r.DoneAt != nil {
+			at = *r.DoneAt
+		}
+		out = append(out, wire.Result{
+			Frame: r.Frame, State: r.State, Node: names[r.Node], Lease: r.Lease, Launch: r.Launch, Hash: r.Hash, Bytes: r.Bytes,
+			StartupSeconds: r.StartupSeconds, RenderSeconds: r.RenderSeconds, CheckSeconds: r.CheckSeconds, At: at,
+		})
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func (s *Server) nodeNames(c *gin.Context) (map[int64]string, bool) {
+	f, ok := s.floor(c)
+	if !ok {
+		return nil, false
+	}
+	names, err := f.NodeNames(c)
+	if err != nil {
+		s.fail(c, err)
+		return nil, false
+	}
+	return names, true
+}
+
+func (s *Server) runLog(c *gin.Context) {
+	run, ok := s.oneRun(c)
+	if !ok {
+		return
+	}
+	before, ok := query(c, "before", 0, 0, 1<<62)
+	if !ok {
+		return
+	}
+	limit, ok := query(c, "limit", 100, 1, 1000)
+	if !ok {
+		return
+	}
+	names, ok := s.nodeNames(c)
+	if !ok {
+		return
+	}
+	events, err := s.svc.Store().RunLog(c, run.ID, before, int(limit))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	out := make([]wire.LogLine, 0, len(events))
+	for _, e := range events {
+		out = append(out, wire.LogLine{Seq: e.Seq, At: e.At, Kind: e.Kind, Node: names[e.Node], Reason: e.Reason})
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func (s *Server) contactSheet(c *gin.Context) {
+	run, ok := s.oneRun(c)
+	if !ok {
+		return
+	}
+	sheet := picture.NewSheet(run.Name, fmt.Sprintf("%d of %d frames · %dx%d · %s", run.DoneCount, run.FrameCount, run.Width, run.Height, time.Now().Format("Mon 2 Jan 15:04")))
+	if err := s.svc.Store().Thumbnails(c, run.ID, sheet.Add); err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Header("Content-Type", "image/png")
+	c.Header("Cache-Control", "no-store")
+	if err := sheet.WritePNG(c.Writer); err != nil {
+		s.log.Error("contact sheet", "run", run.ID, "error", err)
+	}
+}
+
+func (s *Server) thumbnail(c *gin.Context) {
+	run, ok := number(c, "run")
+	if !ok {
+		return
+	}
+	frame, ok := number(c, "frame")
+	if !ok {
+		return
+	}
+	jpeg, err := s.svc.Store().Thumbnail(c, run, int(frame))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Header("Cache-Control", "private, max-age=86400")
+	c.Data(http.StatusOK, "image/jpeg", jpeg)
+}
+
+// picture serves the frame itself where the service can see it.
+func (s *Server) picture(c *gin.Context) {
+	run, ok := s.oneRun(c)
+	if !ok {
+		return
+	}
+	frame, ok := number(c, "frame")
+	if !ok {
+		return
+	}
+	var all, done frames.Set
+	if all.UnmarshalText([]byte(run.Frames)) != nil || done.UnmarshalText([]byte(run.Sets.Done)) != nil || !done.Has(int(frame)) {
+		problem(c, http.StatusNotFound, "frame", fmt.Sprintf("frame %d of %s is not done", frame, run.Name))
+		return
+	}
+	r := s.svc.Recipes()[run.Recipe]
+	if r == nil {
+		problem(c, http.StatusNotFound, "frame", fmt.Sprintf("the recipe %s is gone", run.Recipe))
+		return
+	}
+	file, err := s.svc.OpenFrame(c, run, farm.Spec{Job: run.Job, Frames: all, Picture: r.Picture}, int(frame))
+	if errors.Is(err, fs.ErrNotExist) {
+		problem(c, http.StatusNotFound, "frame", "the service cannot see the file of this frame")
+		return
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	defer file.Close()
+	c.Header("Cache-Control", "private, max-age=3600")
+	c.Header("Content-Type", map[string]string{"png": "image/png", "jpeg": "image/jpeg", "tiff": "image/tiff"}[r.Picture])
+	http.ServeContent(c.Writer, c.Request, "", time.Time{}, file)
+}

@@ -1,0 +1,201 @@
+// Package api is the service's face on HTTP: routes and who may call them,
+// sign-in, problem documents, live streams, and the OpenAPI document that
+// describes it all. It translates; it decides nothing about the farm.
+package api
+
+import (
+	_ "embed"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"github.com/goccy/go-yaml"
+
+	"vexillum/internal/core/farm"
+	"vexillum/internal/service"
+	"vexillum/internal/service/floor"
+	"vexillum/internal/wire"
+)
+
+//go:embed openapi.yaml
+var openAPI []byte
+
+// Options is what a Server works with.
+type Options struct {
+	Service *service.Service
+	Console fs.FS // the built console; may be empty
+	Log     *slog.Logger
+	Version string
+	Secure  bool // served with TLS: cookies are sent over TLS alone
+}
+
+// Server answers requests.
+type Server struct {
+	svc     *service.Service
+	log     *slog.Logger
+	version string
+	secure  bool
+	limits  *limiter
+	openAPI []byte // as JSON
+	handler http.Handler
+}
+
+// who says who may call a route. A role lets in all higher ones.
+type who string
+
+const (
+	anybody  who = "anybody"
+	viewer       = who(farm.Viewer)
+	artist       = who(farm.Artist)
+	wrangler     = who(farm.Wrangler)
+	admin        = who(farm.Admin)
+	aNode    who = "node"
+)
+
+// route is one entry of the table of routes. Everything that the service
+// answers, but for the console's files, stands in it.
+type route struct {
+	method, path string
+	who          who
+	handle       func(*Server, *gin.Context)
+}
+
+// routes is the table of routes; openapi.yaml describes the same.
+var routes = []route{
+	{"GET", "/healthz", anybody, (*Server).healthz},
+	{"GET", "/readyz", anybody, (*Server).readyz},
+	{"GET", "/api/v1/openapi.json", anybody, (*Server).document},
+	{"POST", "/api/v1/session", anybody, (*Server).signIn},
+	{"DELETE", "/api/v1/session", viewer, (*Server).signOut},
+	{"GET", "/api/v1/me", viewer, (*Server).me},
+
+	{"GET", "/api/v1/farm", viewer, (*Server).farm},
+	{"GET", "/api/v1/events", viewer, (*Server).events},
+	{"GET", "/api/v1/runs", viewer, (*Server).runs},
+	{"POST", "/api/v1/runs", artist, (*Server).submit},
+	{"GET", "/api/v1/runs/:run", viewer, (*Server).run},
+	{"GET", "/api/v1/runs/:run/results", viewer, (*Server).results},
+	{"GET", "/api/v1/runs/:run/log", viewer, (*Server).runLog},
+	{"GET", "/api/v1/runs/:run/contact-sheet", viewer, (*Server).contactSheet},
+	{"GET", "/api/v1/runs/:run/frames/:frame/thumbnail", viewer, (*Server).thumbnail},
+	{"GET", "/api/v1/runs/:run/frames/:frame/picture", viewer, (*Server).picture},
+	{"POST", "/api/v1/runs/:run/hold", artist, steer(floor.Hold)},
+	{"POST", "/api/v1/runs/:run/release", artist, steer(floor.Release)},
+	{"POST", "/api/v1/runs/:run/cancel", artist, steer(floor.Cancel)},
+	{"POST", "/api/v1/runs/:run/retry", artist, steer(floor.Retry)},
+
+	{"GET", "/api/v1/nodes", viewer, (*Server).nodes},
+	{"GET", "/api/v1/nodes/:node", viewer, (*Server).node},
+	{"POST", "/api/v1/nodes/:node/hold", wrangler, steerNode(floor.Hold)},
+	{"POST", "/api/v1/nodes/:node/release", wrangler, steerNode(floor.Release)},
+
+	{"GET", "/api/v1/recipes", viewer, (*Server).recipes},
+	{"GET", "/api/v1/projects", viewer, (*Server).projects},
+	{"PUT", "/api/v1/projects/:project", wrangler, (*Server).setProject},
+	{"GET", "/api/v1/places", viewer, (*Server).places},
+	{"PUT", "/api/v1/places/:place", wrangler, (*Server).setPlace},
+	{"GET", "/api/v1/keys", wrangler, (*Server).keys},
+	{"POST", "/api/v1/keys", wrangler, (*Server).newKey},
+	{"GET", "/api/v1/people", admin, (*Server).people},
+	{"PUT", "/api/v1/people/:person", admin, (*Server).setPerson},
+	{"GET", "/api/v1/audit", wrangler, (*Server).audit},
+
+	{"POST", "/node/v1/enrol", anybody, (*Server).enrol},
+	{"GET", "/node/v1/recipes", aNode, (*Server).nodeRecipes},
+	{"POST", "/node/v1/start", aNode, (*Server).start},
+	{"POST", "/node/v1/ask", aNode, (*Server).ask},
+	{"POST", "/node/v1/orders", aNode, (*Server).orders},
+	{"POST", "/node/v1/beat", aNode, (*Server).beat},
+	{"POST", "/node/v1/report", aNode, (*Server).report},
+	{"POST", "/node/v1/leave", aNode, (*Server).leave},
+	{"PUT", "/node/v1/runs/:run/frames/:frame/thumbnail", aNode, (*Server).putThumbnail},
+}
+
+// New returns a Server.
+func New(o Options) (*Server, error) {
+	document, err := yaml.YAMLToJSON(openAPI)
+	if err != nil {
+		return nil, fmt.Errorf("reading the OpenAPI document: %w", err)
+	}
+	s := &Server{svc: o.Service, log: o.Log, version: o.Version, secure: o.Secure, limits: newLimiter(), openAPI: document}
+	gin.SetMode(gin.ReleaseMode)
+	e := gin.New()
+	e.HandleMethodNotAllowed = true
+	e.RedirectTrailingSlash = false
+	e.Use(s.recover, headers)
+	for _, r := range routes {
+		e.Handle(r.method, r.path, s.allow(r.who), func(c *gin.Context) { r.handle(s, c) })
+	}
+	e.NoMethod(func(c *gin.Context) {
+		problem(c, http.StatusMethodNotAllowed, "", fmt.Sprintf("%s does not take %s", c.Request.URL.Path, c.Request.Method))
+	})
+	e.NoRoute(newConsole(o.Console).serve)
+	s.handler = http.NewCrossOriginProtection().Handler(e)
+	return s, nil
+}
+
+// ServeHTTP implements http.Handler.
+func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.handler.ServeHTTP(w, r) }
+
+func (s *Server) recover(c *gin.Context) {
+	defer func() {
+		if r := recover(); r != nil {
+			s.log.Error("request panicked", "path", c.FullPath(), "panic", r)
+			problem(c, http.StatusInternalServerError, "", "the service has made a mistake; its log tells more")
+		}
+	}()
+	c.Next()
+}
+
+// headers keeps pages from being framed, sniffed or fed with foreign code.
+func headers(c *gin.Context) {
+	h := c.Writer.Header()
+	h.Set("Content-Security-Policy", "default-src 'self'; img-src 'self' data: blob:; style-src 'self' 'unsafe-inline'; object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
+	h.Set("X-Content-Type-Options", "nosniff")
+	h.Set("Referrer-Policy", "same-origin")
+	h.Set("X-Frame-Options", "DENY")
+	c.Next()
+}
+
+func (s *Server) health(c *gin.Context, ready bool) {
+	part, status := "active", http.StatusOK
+	if _, err := s.svc.Floor(); err != nil {
+		part = "starting"
+		if ready {
+			status = http.StatusServiceUnavailable
+		}
+	}
+	c.JSON(status, wire.Health{Service: "vexillum", Version: s.version, Part: part})
+}
+
+func (s *Server) healthz(c *gin.Context) { s.health(c, false) }
+func (s *Server) readyz(c *gin.Context)  { s.health(c, true) }
+
+func (s *Server) document(c *gin.Context) {
+	c.Data(http.StatusOK, "application/json", s.openAPI)
+}
+
+// floor returns the live farm, or answers that it is not there.
+func (s *Server) floor(c *gin.Context) (*floor.Floor, bool) {
+	f, err := s.svc.Floor()
+	if err != nil {
+		s.fail(c, err)
+		return nil, false
+	}
+	return f, true
+}
+
+// answer sends a value, or what the error means.
+func (s *Server) answer(c *gin.Context, v any, err error) {
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, v)
+}
+
+// maxWait bounds a long poll.
+const maxWait = 30 * time.Second

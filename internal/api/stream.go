@@ -1,0 +1,83 @@
+package api
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"vexillum/internal/wire"
+)
+
+const (
+	streamQuiet    = 10 * time.Second // a comment keeps a quiet line open
+	streamDeadline = 15 * time.Second // to write one event
+)
+
+// events streams every change as server-sent events. Each carries the number
+// of the last committed change in it; a listener that comes back with
+// Last-Event-ID, or after=N, gets what it has missed.
+func (s *Server) events(c *gin.Context) {
+	after, ok := query(c, "after", 0, 0, 1<<62)
+	if !ok {
+		return
+	}
+	if last, err := strconv.ParseInt(c.GetHeader("Last-Event-ID"), 10, 64); err == nil && last > 0 {
+		after = last
+	}
+	f, ok := s.floor(c)
+	if !ok {
+		return
+	}
+	listener, first, err := f.Listen(c, after)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	defer f.Ignore(listener)
+	h := c.Writer.Header()
+	h.Set("Content-Type", "text/event-stream")
+	h.Set("Cache-Control", "no-store")
+	h.Set("X-Accel-Buffering", "no")
+	c.Writer.WriteHeader(http.StatusOK)
+	rc := http.NewResponseController(c.Writer)
+	send := func(text string) bool {
+		if err := rc.SetWriteDeadline(time.Now().Add(streamDeadline)); err != nil {
+			return false
+		}
+		if _, err := c.Writer.WriteString(text); err != nil {
+			return false
+		}
+		return rc.Flush() == nil
+	}
+	change := func(v wire.Change) bool {
+		data, err := json.Marshal(v)
+		if err != nil {
+			s.log.Error("event", "error", err)
+			return false
+		}
+		return send(fmt.Sprintf("event: change\nid: %d\ndata: %s\n\n", v.Seq, data))
+	}
+	if !send("retry: 1000\n\n") || !change(first) {
+		return
+	}
+	quiet := time.NewTicker(streamQuiet)
+	defer quiet.Stop()
+	for {
+		select {
+		case <-c.Request.Context().Done():
+			return
+		case <-quiet.C:
+			if !send(": still here\n\n") {
+				return
+			}
+		case v, open := <-listener.Changes():
+			if !open || !change(v) {
+				return
+			}
+		}
+	}
+}

@@ -1,0 +1,218 @@
+// Package cli is the command line: one file a family of commands. It asks the
+// service through internal/client and prints; it decides nothing.
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"strings"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"vexillum/internal/client"
+	"vexillum/internal/node"
+	"vexillum/internal/wire"
+)
+
+// Version is this program's version.
+const Version = "0.1.0"
+
+// Exit codes.
+const (
+	exitFailed      = 1 // refused, or the thing asked about has failed
+	exitUsage       = 2
+	exitUnreachable = 3
+	exitNotAllowed  = 4
+)
+
+// app is one call of the program.
+type app struct {
+	out, err io.Writer
+	service  string
+	token    string
+	demo     bool
+	json     bool
+}
+
+// outcome is an error that only sets the exit code; all is said already.
+type outcome struct{ code int }
+
+func (o outcome) Error() string { return fmt.Sprintf("exit code %d", o.code) }
+
+// usageError is a mistake in how the program was called.
+type usageError struct{ error }
+
+// Main runs the program and returns its exit code.
+func Main(args []string) int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	a := &app{out: os.Stdout, err: os.Stderr}
+	root := a.root()
+	root.SetArgs(args)
+	err := root.ExecuteContext(ctx)
+	if err == nil {
+		return 0
+	}
+	var o outcome
+	if errors.As(err, &o) {
+		return o.code
+	}
+	fmt.Fprintln(a.err, "vexillum: "+strings.TrimSuffix(err.Error(), "\n"))
+	return exitCode(err)
+}
+
+func exitCode(err error) int {
+	var usage usageError
+	var unreachable *client.UnreachableError
+	var p *wire.Problem
+	switch {
+	case errors.As(err, &usage), strings.HasPrefix(err.Error(), "unknown command"):
+		return exitUsage
+	case errors.As(err, &unreachable), errors.Is(err, client.ErrNotVexillum):
+		return exitUnreachable
+	case errors.As(err, &p) && (p.Status == http.StatusUnauthorized || p.Status == http.StatusForbidden):
+		return exitNotAllowed
+	case errors.Is(err, errNotSignedIn), errors.Is(err, node.ErrNotEnrolled):
+		return exitNotAllowed
+	}
+	return exitFailed
+}
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:           "vexillum",
+		Short:         "Run a studio's own render farm",
+		Long:          "Vexillum runs a studio's own render farm: the service, the node process on each machine, and this command line.",
+		Version:       Version,
+		SilenceErrors: true,
+		SilenceUsage:  true,
+	}
+	root.SetOut(a.out)
+	root.SetErr(a.err)
+	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
+		return usageError{fmt.Errorf("%w; see vexillum %s --help", err, strings.TrimPrefix(c.CommandPath(), "vexillum "))}
+	})
+	flags := root.PersistentFlags()
+	flags.StringVar(&a.service, "service", "", "address of the service (or VEXILLUM_SERVICE)")
+	flags.StringVar(&a.token, "token", "", "access token (or VEXILLUM_TOKEN)")
+	flags.BoolVar(&a.demo, "demo", false, "speak to the demo farm on this machine")
+	groups := []*cobra.Group{{ID: "watch", Title: "Watch:"}, {ID: "work", Title: "Work:"}, {ID: "setup", Title: "Set up:"}, {ID: "run", Title: "Run:"}}
+	root.AddGroup(groups...)
+	add := func(group string, commands ...*cobra.Command) {
+		for _, c := range commands {
+			c.GroupID = group
+			root.AddCommand(c)
+		}
+	}
+	add("watch", a.queueCommand(), a.nodesCommand(), a.showCommand(), a.followCommand(), a.sheetCommand())
+	add("work", a.submitCommand(), a.steerCommand("hold"), a.steerCommand("release"), a.steerCommand("cancel"), a.steerCommand("retry"))
+	add("setup", a.signInCommand(), a.keyCommand(), a.projectCommand(), a.placeCommand(), a.personCommand(), a.recipesCommand(), a.auditCommand())
+	add("run", a.serveCommand(), a.joinCommand(), a.demoCommand())
+	root.AddCommand(practiceCommand())
+	return root
+}
+
+// exactly refuses any other number of arguments, in words.
+func exactly(n int, what string) cobra.PositionalArgs {
+	return func(c *cobra.Command, args []string) error {
+		if len(args) != n {
+			return usageError{fmt.Errorf("%s wants %s; see %s --help", c.CommandPath(), what, c.CommandPath())}
+		}
+		return nil
+	}
+}
+
+// access is what sign-in keeps for later calls.
+type access struct {
+	Service string `json:"service"`
+	Name    string `json:"name"`
+	Token   string `json:"token"`
+}
+
+var errNotSignedIn = errors.New("no service is known yet; sign in first: vexillum sign-in http://ADDRESS:7420 --name YOU")
+
+// accessFile returns where sign-in keeps its token.
+func (a *app) accessFile() (string, error) {
+	if a.demo {
+		return filepath.Join(demoDir(), "access.json"), nil
+	}
+	if path := os.Getenv("VEXILLUM_ACCESS"); path != "" {
+		return path, nil
+	}
+	dir, err := os.UserConfigDir()
+	if err != nil {
+		return "", fmt.Errorf("finding where the token is kept: %w", err)
+	}
+	return filepath.Join(dir, "vexillum", "access.json"), nil
+}
+
+// client returns a client with the token that flags, environment or an
+// earlier sign-in give.
+func (a *app) client() (*client.Client, error) {
+	known := access{Service: os.Getenv("VEXILLUM_SERVICE"), Token: os.Getenv("VEXILLUM_TOKEN")}
+	if known.Service == "" || known.Token == "" || a.demo {
+		path, err := a.accessFile()
+		if err != nil {
+			return nil, err
+		}
+		if data, err := os.ReadFile(path); err == nil {
+			var kept access
+			if err := json.Unmarshal(data, &kept); err != nil {
+				return nil, fmt.Errorf("reading %s: %w; sign in again", path, err)
+			}
+			if known.Service == "" || a.demo {
+				known = kept
+			}
+		} else if a.demo {
+			return nil, errors.New("no demo farm is running on this machine; start it with: vexillum demo")
+		}
+	}
+	if a.service != "" {
+		known.Service = a.service
+	}
+	if a.token != "" {
+		known.Token = a.token
+	}
+	if known.Service == "" {
+		return nil, errNotSignedIn
+	}
+	return client.New(known.Service, known.Token)
+}
+
+// printJSON prints a value for programs.
+func (a *app) printJSON(v any) error {
+	e := json.NewEncoder(a.out)
+	e.SetIndent("", "  ")
+	return e.Encode(v)
+}
+
+func (a *app) jsonFlag(c *cobra.Command) *cobra.Command {
+	c.Flags().BoolVar(&a.json, "json", false, "print JSON")
+	return c
+}
+
+func (a *app) logger(level slog.Level) *slog.Logger {
+	return slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: level}))
+}
+
+// dataDir returns where the service or a node keeps its files by default.
+func dataDir() string {
+	if os.Geteuid() == 0 {
+		return "/var/lib/vexillum"
+	}
+	if home, err := os.UserHomeDir(); err == nil {
+		return filepath.Join(home, ".local", "share", "vexillum")
+	}
+	return "vexillum-data"
+}
+
+func demoDir() string { return filepath.Join(dataDir(), "demo") }

@@ -1,0 +1,141 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/mattn/go-runewidth"
+	"golang.org/x/term"
+)
+
+// paint says how states look in a terminal: a glyph, so that colour is never
+// alone, and a colour of the 256, near the console's.
+var paint = map[string]struct {
+	glyph  string
+	colour int
+}{
+	"rendering": {"◧", 74}, "done": {"●", 36}, "queued": {"○", 246}, "ready": {"□", 246}, "held": {"‖", 179}, "waiting": {"◌", 246},
+	"done with gaps": {"◑", 185}, "failed": {"✕", 209}, "parked": {"▣", 209}, "cancelled": {"–", 242}, "silent": {"┄", 242},
+	"draining": {"▽", 179}, "off duty": {"☾", 242}, "to do": {"·", 246}, "verifying": {"◍", 153}, "delivering": {"◍", 153}, "dealt": {"·", 246},
+}
+
+// colours tells whether a writer is a terminal that wants colours.
+func colours(w io.Writer) bool {
+	f, ok := w.(*os.File)
+	_, no := os.LookupEnv("NO_COLOR")
+	return ok && !no && os.Getenv("TERM") != "dumb" && term.IsTerminal(int(f.Fd()))
+}
+
+// table prints aligned columns with a header.
+type table struct {
+	w      io.Writer
+	colour bool
+	right  map[int]bool
+	rows   [][]string
+}
+
+func newTable(w io.Writer, header ...string) *table {
+	t := &table{w: w, colour: colours(w), right: map[int]bool{}}
+	for i, h := range header {
+		if name, ok := strings.CutPrefix(h, ">"); ok { // right-aligned
+			t.right[i], header[i] = true, name
+		}
+	}
+	t.rows = append(t.rows, header)
+	return t
+}
+
+func (t *table) add(cells ...string) { t.rows = append(t.rows, cells) }
+
+// state is a cell with glyph and word of a state.
+func state(word string) string {
+	if p, ok := paint[word]; ok {
+		return p.glyph + " " + word
+	}
+	return word
+}
+
+func (t *table) print() {
+	widths := make([]int, len(t.rows[0]))
+	for _, row := range t.rows {
+		for i, cell := range row {
+			widths[i] = max(widths[i], runewidth.StringWidth(cell))
+		}
+	}
+	for n, row := range t.rows {
+		var line strings.Builder
+		for i, cell := range row {
+			fill := strings.Repeat(" ", widths[i]-runewidth.StringWidth(cell))
+			text := t.tint(cell, n == 0)
+			switch {
+			case t.right[i]:
+				line.WriteString(fill + text)
+			case i == len(row)-1:
+				line.WriteString(text)
+			default:
+				line.WriteString(text + fill)
+			}
+			if i < len(row)-1 {
+				line.WriteString("  ")
+			}
+		}
+		fmt.Fprintln(t.w, strings.TrimRight(line.String(), " "))
+	}
+}
+
+func (t *table) tint(cell string, header bool) string {
+	if !t.colour {
+		return cell
+	}
+	if header {
+		return "\x1b[2m" + cell + "\x1b[0m"
+	}
+	glyph, word, ok := strings.Cut(cell, " ")
+	if p, known := paint[word]; ok && known && p.glyph == glyph {
+		return fmt.Sprintf("\x1b[38;5;%dm%s\x1b[0m", p.colour, cell)
+	}
+	return cell
+}
+
+// duration prints like 1h04m, 12m30s or 8s.
+func duration(d time.Duration) string {
+	d = d.Round(time.Second)
+	switch {
+	case d < 0:
+		return "0s"
+	case d < time.Minute:
+		return fmt.Sprintf("%ds", int(d.Seconds()))
+	case d < time.Hour:
+		return fmt.Sprintf("%dm%02ds", int(d.Minutes()), int(d.Seconds())%60)
+	}
+	return fmt.Sprintf("%dh%02dm", int(d.Hours()), int(d.Minutes())%60)
+}
+
+// clock prints a time of day, with the weekday when it is not today.
+func clock(t, now time.Time) string {
+	t = t.Local()
+	if y, m, d := t.Date(); func() bool { ny, nm, nd := now.Local().Date(); return y == ny && m == nm && d == nd }() {
+		return t.Format("15:04:05")
+	}
+	return t.Format("Mon 15:04")
+}
+
+// size prints bytes in binary units.
+func size(n int64) string {
+	units := []string{"B", "KiB", "MiB", "GiB", "TiB"}
+	v, u := float64(n), 0
+	for v >= 1024 && u < len(units)-1 {
+		v /= 1024
+		u++
+	}
+	if u == 0 {
+		return fmt.Sprintf("%d B", n)
+	}
+	return fmt.Sprintf("%.1f %s", v, units[u])
+}
+
+// clip shortens a text to so many columns.
+func clip(text string, columns int) string { return runewidth.Truncate(text, columns, "…") }

@@ -1,0 +1,85 @@
+package cli
+
+import (
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"vexillum/internal/client"
+	"vexillum/internal/node"
+	"vexillum/internal/practice"
+)
+
+func (a *app) joinCommand() *cobra.Command {
+	var o node.Options
+	var verbose bool
+	c := &cobra.Command{
+		Use:   "join URL",
+		Short: "Make this machine a node and work for the farm",
+		Long: "Enrols this machine with a key (once) and then renders for the farm until it is stopped. It goes on trying\n" +
+			"while the service is away. A key is made with: vexillum key new",
+		Example: "  vexillum join http://farm.example:7420 --key vxk_…",
+		Args:    exactly(1, "the address of the service"),
+		RunE: func(c *cobra.Command, args []string) error {
+			service, err := client.New(args[0], "")
+			if err != nil {
+				return usageError{err}
+			}
+			level := slog.LevelWarn
+			if verbose {
+				level = slog.LevelInfo
+			}
+			o.Client, o.Version, o.Log = service, Version, a.logger(level)
+			o.Told = func(line string) { fmt.Fprintln(a.out, line) }
+			return node.Run(c.Context(), o)
+		},
+	}
+	host, _ := os.Hostname()
+	host, _, _ = strings.Cut(strings.ToLower(host), ".")
+	f := c.Flags()
+	f.StringVar(&o.Key, "key", os.Getenv("VEXILLUM_KEY"), "enrolment key (or VEXILLUM_KEY)")
+	f.StringVar(&o.Name, "name", host, "name of the node")
+	f.StringVar(&o.Kind, "kind", "rack", "rack (always on the farm) or desk (somebody's machine)")
+	f.StringVar(&o.Dir, "data", filepath.Join(dataDir(), "node"), "folder for identity and staging")
+	f.Float64Var(&o.Speed, "speed", 0, "speed index to report instead of measuring it")
+	f.StringSliceVar(&o.Renderers, "renderers", nil, "recipes to offer (default: all whose renderer is found)")
+	f.IntVar(&o.Threads, "threads", 0, "threads a renderer may use (default: all cores)")
+	f.DurationVar(&o.Stall, "stall", 0, "end a renderer that gives no sign of life for so long (default 15m, longer for long frames)")
+	f.BoolVarP(&verbose, "verbose", "v", false, "tell every lease")
+	return c
+}
+
+// practiceCommand is the practice renderer, started by nodes.
+func practiceCommand() *cobra.Command {
+	var o practice.Options
+	var version bool
+	c := &cobra.Command{
+		Use:    "practice",
+		Short:  "The practice renderer, as nodes start it",
+		Hidden: true,
+		Args:   exactly(0, "no arguments"),
+		RunE: func(c *cobra.Command, _ []string) error {
+			if version {
+				fmt.Println("practice renderer " + practice.Version)
+				return nil
+			}
+			return practice.Render(o, os.Stdin, os.Stdout)
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&o.Scene, "scene", "", "practice scene file")
+	f.StringVar(&o.Staging, "staging", ".", "folder to write pictures into")
+	f.IntVar(&o.Width, "width", 480, "pixels")
+	f.IntVar(&o.Height, "height", 270, "pixels")
+	f.Float64Var(&o.Speed, "speed", 1, "reference seconds of work per second")
+	f.StringVar(&o.Node, "node", "", "name of the node")
+	f.IntVar(&o.First, "first", 1, "first frame")
+	f.IntVar(&o.Last, "last", 1, "last frame")
+	f.BoolVar(&o.Feed, "feed", false, "take frames from standard input")
+	f.BoolVar(&version, "version", false, "tell the version")
+	return c
+}

@@ -1,0 +1,187 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"vexillum/internal/api"
+	"vexillum/internal/localpg"
+	"vexillum/internal/recipe"
+	"vexillum/internal/secret"
+	"vexillum/internal/service"
+	"vexillum/internal/store"
+	"vexillum/web"
+)
+
+type serveOptions struct {
+	listen, data, database, recipes, passwordFile, cert, key string
+	fast                                                     bool
+}
+
+func (a *app) serveCommand() *cobra.Command {
+	var o serveOptions
+	c := &cobra.Command{
+		Use:   "serve",
+		Short: "Run the service with its console and its own database",
+		Long: "Runs the service. By default it keeps a PostgreSQL server of its own on loopback, which ends with it and\n" +
+			"recovers by itself at the next start. The first start makes the administrator admin and prints the password once.",
+		Args: exactly(0, "no arguments"),
+		RunE: func(c *cobra.Command, _ []string) error { return a.serve(c.Context(), o) },
+	}
+	f := c.Flags()
+	f.StringVar(&o.listen, "listen", "127.0.0.1:7420", "address and port to listen on")
+	f.StringVar(&o.data, "data", dataDir(), "folder of the service's own database")
+	f.StringVar(&o.database, "database", "", "URL of a PostgreSQL database to use instead")
+	f.StringVar(&o.recipes, "recipes", "", "folder with further recipes")
+	f.StringVar(&o.passwordFile, "admin-password-file", "", "file with the password of the first administrator")
+	f.StringVar(&o.cert, "tls-cert", "", "certificate chain for TLS (PEM)")
+	f.StringVar(&o.key, "tls-key", "", "private key for TLS (PEM)")
+	f.BoolVar(&o.fast, "no-durability", false, "for tests alone: let the own database skip flushing")
+	_ = f.MarkHidden("no-durability")
+	return c
+}
+
+func (a *app) serve(ctx context.Context, o serveOptions) (err error) {
+	log := a.logger(slog.LevelInfo)
+	if (o.cert == "") != (o.key == "") {
+		return usageError{errors.New("TLS needs both --tls-cert and --tls-key")}
+	}
+	book, err := recipe.Open(o.recipes)
+	if err != nil {
+		return err
+	}
+	// The port first: a second start on it shall not touch the database.
+	listener, err := net.Listen("tcp", o.listen)
+	if err != nil {
+		return fmt.Errorf("cannot listen on %s: %w; choose another with --listen", o.listen, err)
+	}
+	defer listener.Close()
+	url := o.database
+	if url == "" {
+		db, err := localpg.Start(ctx, localpg.Options{Dir: filepath.Join(o.data, "database"), Log: log, Fast: o.fast})
+		if err != nil {
+			return err
+		}
+		keeper := keepDatabase(ctx, db, localpg.Options{Dir: filepath.Join(o.data, "database"), Port: db.Port(), Log: log, Fast: o.fast})
+		defer func() { err = errors.Join(err, keeper()) }()
+		url = db.URL()
+	}
+	st, err := store.Open(ctx, url)
+	if err != nil {
+		return err
+	}
+	defer st.Close()
+	svc := service.New(service.Options{Store: st, Recipes: book, Log: log, FirstAdmin: func() (string, string, error) { return a.firstAdmin(o.passwordFile) }})
+	server, err := api.New(api.Options{Service: svc, Console: web.Files(), Log: log, Version: Version, Secure: o.cert != ""})
+	if err != nil {
+		return err
+	}
+	return a.listen(ctx, listener, server, svc, o, log)
+}
+
+// listen serves until the context ends or the service gives up.
+func (a *app) listen(ctx context.Context, listener net.Listener, handler http.Handler, svc *service.Service, o serveOptions, log *slog.Logger) error {
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	h := &http.Server{
+		Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
+		BaseContext: func(net.Listener) context.Context { return ctx }, // open streams end with us
+		ErrorLog:    slog.NewLogLogger(log.Handler(), slog.LevelWarn),
+	}
+	served := make(chan error, 1)
+	go func() {
+		if o.cert != "" {
+			served <- h.ServeTLS(listener, o.cert, o.key)
+			return
+		}
+		served <- h.Serve(listener)
+	}()
+	ran := make(chan error, 1)
+	// The farm outlives the requests: those in flight shall be answered.
+	floorCtx, stopFloor := context.WithCancel(context.Background())
+	defer stopFloor()
+	go func() { ran <- svc.Run(floorCtx) }()
+	log.Info("listening", "address", "http://"+listener.Addr().String(), "version", Version)
+	var err error
+	select {
+	case <-ctx.Done():
+		log.Info("stopping")
+	case err = <-served:
+		err = fmt.Errorf("listening on %s: %w", o.listen, err)
+	case err = <-ran:
+		ran <- err
+	}
+	stop()
+	closing, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	_ = h.Shutdown(closing) // what is still open then is cut off
+	stopFloor()
+	return errors.Join(err, unlessSame(err, <-ran))
+}
+
+func unlessSame(a, b error) error {
+	if a != nil && b != nil {
+		return nil
+	}
+	return b
+}
+
+// keepDatabase starts our own database again if it ends without us. The
+// returned function ends it.
+func keepDatabase(ctx context.Context, db *localpg.Server, o localpg.Options) (stop func() error) {
+	ending := make(chan struct{})
+	ended := make(chan error, 1)
+	go func() {
+		for {
+			select {
+			case <-ending:
+				ended <- db.Stop()
+				return
+			case <-db.Gone():
+			}
+			o.Log.Error("the database has ended; it is started again")
+			next, err := localpg.Start(context.WithoutCancel(ctx), o)
+			if err != nil {
+				o.Log.Error("starting the database again", "error", err)
+				select {
+				case <-ending:
+					ended <- nil
+					return
+				case <-time.After(time.Second):
+				}
+				continue
+			}
+			db = next
+		}
+	}()
+	return func() error {
+		close(ending)
+		return <-ended
+	}
+}
+
+// firstAdmin returns name and password hash of the first administrator.
+func (a *app) firstAdmin(file string) (name, hash string, err error) {
+	password := secret.Password()
+	if file != "" {
+		data, err := os.ReadFile(file)
+		if err != nil {
+			return "", "", fmt.Errorf("reading the administrator's password: %w", err)
+		}
+		password = strings.TrimSpace(string(data))
+	} else {
+		fmt.Fprintf(a.out, "\nFirst start. Sign in as admin with the password %s\nIt is shown only now.\n\n", password)
+	}
+	hash, err = secret.HashPassword(password)
+	return "admin", hash, err
+}

@@ -1,0 +1,258 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"vexillum/internal/client"
+	"vexillum/internal/wire"
+)
+
+func (a *app) signInCommand() *cobra.Command {
+	var name, passwordFile string
+	c := &cobra.Command{
+		Use:   "sign-in URL",
+		Short: "Sign in and keep a token for this command line",
+		Args:  exactly(1, "the address of the service"),
+		RunE: func(c *cobra.Command, args []string) error {
+			cl, err := client.New(args[0], "")
+			if err != nil {
+				return usageError{err}
+			}
+			password, err := readPassword(passwordFile)
+			if err != nil {
+				return err
+			}
+			path, err := a.accessFile()
+			if err != nil {
+				return err
+			}
+			me, err := signIn(c.Context(), cl, name, password, path)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "Signed in to %s as %s (%s). The token is kept in %s.\n", cl.Address(), me.Name, me.Role, path)
+			return nil
+		},
+	}
+	c.Flags().StringVar(&name, "name", os.Getenv("USER"), "who you are")
+	c.Flags().StringVar(&passwordFile, "password-file", "", "file with the password (default: asked for)")
+	return c
+}
+
+// signIn gets a token and keeps it in a file that only its owner may read.
+func signIn(ctx context.Context, c *client.Client, name, password, path string) (wire.Me, error) {
+	host, _ := os.Hostname()
+	_, me, err := c.SignIn(ctx, name, password, "command line on "+host)
+	if err != nil {
+		return me, err
+	}
+	data, err := json.MarshalIndent(access{Service: c.Address(), Name: me.Name, Token: me.Token}, "", "  ")
+	if err != nil {
+		return me, err
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return me, fmt.Errorf("keeping the token: %w", err)
+	}
+	if err := os.WriteFile(path, append(data, '\n'), 0o600); err != nil {
+		return me, fmt.Errorf("keeping the token: %w", err)
+	}
+	return me, nil
+}
+
+func readPassword(file string) (string, error) {
+	if file != "" {
+		data, err := os.ReadFile(file)
+		if err != nil {
+			return "", fmt.Errorf("reading the password: %w", err)
+		}
+		return strings.TrimSpace(string(data)), nil
+	}
+	if !term.IsTerminal(int(os.Stdin.Fd())) {
+		return "", usageError{errors.New("there is no terminal to ask for the password; give --password-file")}
+	}
+	fmt.Fprint(os.Stderr, "Password: ")
+	data, err := term.ReadPassword(int(os.Stdin.Fd()))
+	fmt.Fprintln(os.Stderr)
+	return string(data), err
+}
+
+// list makes a command that reads one list and prints it.
+func list[T any](a *app, use, short, path string, header []string, row func(T) []string) *cobra.Command {
+	return a.jsonFlag(&cobra.Command{
+		Use: use, Short: short, Args: exactly(0, "no arguments"),
+		RunE: func(c *cobra.Command, _ []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			items, err := get[[]T](c.Context(), cl, path)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(items)
+			}
+			t := newTable(a.out, append([]string{}, header...)...)
+			for _, item := range items {
+				t.add(row(item)...)
+			}
+			t.print()
+			return nil
+		},
+	})
+}
+
+// put makes or changes one named thing.
+func (a *app) put(ctx context.Context, path string, in, out any) error {
+	cl, err := a.client()
+	if err != nil {
+		return err
+	}
+	return cl.Do(ctx, http.MethodPut, path, in, out)
+}
+
+func (a *app) keyCommand() *cobra.Command {
+	parent := &cobra.Command{Use: "key", Short: "Make and list enrolment keys"}
+	var life time.Duration
+	var in wire.NewKey
+	newKey := a.jsonFlag(&cobra.Command{
+		Use: "new", Short: "Make a key that lets machines become nodes", Args: exactly(0, "no arguments"),
+		RunE: func(c *cobra.Command, _ []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			in.Seconds = int(life.Seconds())
+			var key wire.Key
+			if err := cl.Do(c.Context(), http.MethodPost, "/api/v1/keys", in, &key); err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(key)
+			}
+			fmt.Fprintf(a.out, "Paste this on the machine (%d uses, good until %s; the key is shown only now):\n\n  vexillum join %s --key %s\n", key.UsesLeft, clock(key.ExpiresAt, time.Now()), cl.Address(), key.Key)
+			return nil
+		},
+	})
+	newKey.Flags().DurationVar(&life, "for", 30*time.Minute, "how long it is good")
+	newKey.Flags().IntVar(&in.Uses, "uses", 1, "how many machines may use it")
+	newKey.Flags().StringVar(&in.Label, "label", "", "a word to know it by")
+	parent.AddCommand(newKey, list(a, "list", "List the keys", "/api/v1/keys", []string{"LABEL", "MADE BY", "EXPIRES", ">USES LEFT"}, func(k wire.Key) []string {
+		return []string{k.Label, k.CreatedBy, clock(k.ExpiresAt, time.Now()), fmt.Sprint(k.UsesLeft)}
+	}))
+	return parent
+}
+
+func (a *app) projectCommand() *cobra.Command {
+	parent := &cobra.Command{Use: "project", Short: "Set up and list projects"}
+	var in wire.Project
+	set := &cobra.Command{
+		Use: "set NAME", Short: "Make or change a project", Args: exactly(1, "the project's short name"),
+		RunE: func(c *cobra.Command, args []string) error {
+			in.Name = args[0]
+			if err := a.put(c.Context(), "/api/v1/projects/"+url.PathEscape(in.Name), in, &in); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "project %s: scenes from place %s, frames to place %s\n", in.Name, in.Scenes, in.Frames)
+			return nil
+		},
+	}
+	set.Flags().StringVar(&in.Title, "title", "", "title for people")
+	set.Flags().StringVar(&in.Scenes, "scenes", "", "place where scenes are read (needed)")
+	set.Flags().StringVar(&in.Frames, "frames", "", "place where frames go (needed)")
+	set.Flags().Float64Var(&in.Weight, "weight", 1, "its part of the farm against other projects")
+	_ = set.MarkFlagRequired("scenes")
+	_ = set.MarkFlagRequired("frames")
+	parent.AddCommand(set, list(a, "list", "List the projects", "/api/v1/projects", []string{"PROJECT", "TITLE", ">WEIGHT", "SCENES", "FRAMES"}, func(p wire.Project) []string {
+		return []string{p.Name, p.Title, fmt.Sprint(p.Weight), p.Scenes, p.Frames}
+	}))
+	return parent
+}
+
+func (a *app) placeCommand() *cobra.Command {
+	parent := &cobra.Command{Use: "place", Short: "Set up and list places (storage roots)"}
+	in := wire.Place{Paths: map[string]string{}}
+	paths := map[string]*string{"linux": new(string), "darwin": new(string), "windows": new(string)}
+	set := &cobra.Command{
+		Use: "set NAME", Short: "Make or change a place", Args: exactly(1, "the place's name"),
+		Example: "  vexillum place set frames --linux /mnt/frames --darwin /Volumes/frames --windows 'F:\\'",
+		RunE: func(c *cobra.Command, args []string) error {
+			in.Name = args[0]
+			for os, path := range paths {
+				if *path != "" {
+					in.Paths[os] = *path
+				}
+			}
+			if err := a.put(c.Context(), "/api/v1/places/"+url.PathEscape(in.Name), in, &in); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "place %s is set\n", in.Name)
+			return nil
+		},
+	}
+	for os, path := range paths {
+		set.Flags().StringVar(path, os, "", "its path on "+os)
+	}
+	parent.AddCommand(set, list(a, "list", "List the places", "/api/v1/places", []string{"PLACE", "LINUX", "DARWIN", "WINDOWS"}, func(p wire.Place) []string {
+		return []string{p.Name, p.Paths["linux"], p.Paths["darwin"], p.Paths["windows"]}
+	}))
+	return parent
+}
+
+func (a *app) personCommand() *cobra.Command {
+	parent := &cobra.Command{Use: "person", Short: "Set up and list people"}
+	var role, passwordFile string
+	set := &cobra.Command{
+		Use: "set NAME", Short: "Make or change a person", Args: exactly(1, "the name to sign in with"),
+		RunE: func(c *cobra.Command, args []string) error {
+			in := wire.NewPerson{Name: args[0], Role: role}
+			if passwordFile != "" {
+				var err error
+				if in.Password, err = readPassword(passwordFile); err != nil {
+					return err
+				}
+			}
+			var made wire.PersonMade
+			if err := a.put(c.Context(), "/api/v1/people/"+url.PathEscape(in.Name), in, &made); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "%s is %s\n", made.Name, made.Role)
+			if made.Password != "" {
+				fmt.Fprintf(a.out, "The password is %s (shown only now).\n", made.Password)
+			}
+			return nil
+		},
+	}
+	set.Flags().StringVar(&role, "role", "artist", "viewer, artist, wrangler or admin")
+	set.Flags().StringVar(&passwordFile, "password-file", "", "file with the password (default: made up for a new person)")
+	parent.AddCommand(set, list(a, "list", "List the people", "/api/v1/people", []string{"NAME", "ROLE", "SINCE"}, func(p wire.Person) []string {
+		return []string{p.Name, p.Role, p.CreatedAt.Local().Format(time.DateOnly)}
+	}))
+	return parent
+}
+
+func (a *app) recipesCommand() *cobra.Command {
+	return list(a, "recipes", "List the recipes: what can be rendered, and on how many nodes", "/api/v1/recipes",
+		[]string{"RECIPE", "TITLE", "MODE", "SCENES", ">NODES"}, func(r wire.Recipe) []string {
+			return []string{r.Name, r.Title, r.Mode, strings.Join(r.Scenes, " "), fmt.Sprint(r.Nodes)}
+		})
+}
+
+func (a *app) auditCommand() *cobra.Command {
+	return list(a, "audit", "Show who changed what, the newest first", "/api/v1/audit",
+		[]string{"WHEN", "WHO", "WHAT", "SUBJECT", "FROM", "TO"}, func(l wire.AuditLine) []string {
+			return []string{clock(l.At, time.Now()), l.Actor, l.Action, l.Subject, clip(l.Before, 40), clip(l.After, 40)}
+		})
+}

@@ -1,0 +1,183 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"path"
+	"strconv"
+	"strings"
+
+	"github.com/google/uuid"
+	"github.com/spf13/cobra"
+
+	"vexillum/internal/client"
+	"vexillum/internal/core/frames"
+	"vexillum/internal/wire"
+)
+
+func (a *app) submitCommand() *cobra.Command {
+	var in wire.Submit
+	var dimensions string
+	var sets []string
+	var follow bool
+	c := a.jsonFlag(&cobra.Command{
+		Use:   "submit SCENE",
+		Short: "Render the frames of a scene",
+		Long: "Puts a run into the queue and answers with a receipt. SCENE is a path inside the project's scene place; the\n" +
+			"frames go into a folder of the run's own in its frame place, and never replace a file.",
+		Example: "  vexillum submit salt-clock/salt_010.pov --project salt-clock --frames 1-120 --size 1920x1080",
+		Args:    exactly(1, "the scene, as a path inside the project's scene place"),
+		RunE: func(c *cobra.Command, args []string) error {
+			in.Scene = args[0]
+			if in.Job == "" {
+				in.Job = strings.TrimSuffix(path.Base(in.Scene), path.Ext(in.Scene))
+			}
+			if _, err := frames.Parse(in.Frames); err != nil {
+				return usageError{err}
+			}
+			var err error
+			if in.Width, in.Height, err = parseSize(dimensions); err != nil {
+				return usageError{err}
+			}
+			in.Values = map[string]string{}
+			for _, s := range sets {
+				name, value, ok := strings.Cut(s, "=")
+				if !ok {
+					return usageError{fmt.Errorf("--set %q: write it as name=value", s)}
+				}
+				in.Values[name] = value
+			}
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			receipt, err := submit(c.Context(), cl, in)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(receipt)
+			}
+			a.receipt(receipt)
+			if !follow {
+				return nil
+			}
+			run, err := get[wire.Run](c.Context(), cl, fmt.Sprintf("/api/v1/runs/%d", receipt.Run))
+			if err != nil {
+				return err
+			}
+			last, err := a.follow(c.Context(), cl, run)
+			if err == nil && last.State != "done" {
+				err = outcome{exitFailed}
+			}
+			return err
+		},
+	})
+	f := c.Flags()
+	f.StringVarP(&in.Project, "project", "p", "", "project (needed)")
+	f.StringVarP(&in.Frames, "frames", "f", "", "frame range such as 1-180, 1-180/2 or 1,5,9-20 (needed)")
+	f.StringVar(&in.Job, "job", "", "name of the job (default: the scene's name)")
+	f.StringVar(&in.Kind, "kind", "final", "proof, final or correction")
+	f.StringVar(&in.Recipe, "recipe", "", "recipe (default: by the scene's ending)")
+	f.StringVar(&dimensions, "size", "1920x1080", "size of the pictures in pixels")
+	f.StringVar(&in.Output, "output", "", "folder in the project's frame place (default: the job's name)")
+	f.StringArrayVar(&sets, "set", nil, "a setting of the recipe, as name=value")
+	f.IntVar(&in.Tries, "tries", 3, "attempts a frame before it is parked")
+	f.IntVar(&in.Chunk, "chunk", 0, "frames handed out together (default: the dealer chooses)")
+	f.BoolVar(&in.Held, "held", false, "put it into the queue held")
+	f.BoolVar(&follow, "follow", false, "watch the run until it ends")
+	_ = c.MarkFlagRequired("project")
+	_ = c.MarkFlagRequired("frames")
+	return c
+}
+
+// submit submits once, however often the line is cut meanwhile.
+func submit(ctx context.Context, c *client.Client, in wire.Submit) (wire.Receipt, error) {
+	ctx = client.Repeatable(ctx, uuid.NewString())
+	var receipt wire.Receipt
+	var err error
+	for range 3 {
+		call, cancel := context.WithTimeout(ctx, readTimeout)
+		err = c.Do(call, http.MethodPost, "/api/v1/runs", in, &receipt)
+		cancel()
+		var unreachable *client.UnreachableError
+		if !errors.As(err, &unreachable) {
+			break
+		}
+	}
+	return receipt, err
+}
+
+func (a *app) receipt(r wire.Receipt) {
+	fmt.Fprintf(a.out, "%s  %s\n", r.Name, state(r.State))
+	a.facts("number", fmt.Sprint(r.Run), "frames", fmt.Sprintf("%s (%d)", r.Frames, r.FrameCount), "output", r.Output)
+	fmt.Fprintf(a.out, "  %s\n", r.Sentence)
+	fmt.Fprintf(a.out, "  Watch it with: vexillum follow %d\n", r.Run)
+}
+
+func parseSize(text string) (width, height int, err error) {
+	w, h, ok := strings.Cut(strings.ReplaceAll(text, "×", "x"), "x")
+	width, err1 := strconv.Atoi(w)
+	height, err2 := strconv.Atoi(h)
+	if !ok || err1 != nil || err2 != nil || width < 1 || height < 1 {
+		return 0, 0, fmt.Errorf("--size %q: write it like 1920x1080", text)
+	}
+	return width, height, nil
+}
+
+// steerCommand makes hold, release, cancel and retry.
+func (a *app) steerCommand(what string) *cobra.Command {
+	short := map[string]string{
+		"hold":    "Give a run no more nodes; frames in flight finish",
+		"release": "Let a held run go on",
+		"cancel":  "End a run and all its renderers at once",
+		"retry":   "Try the parked frames of a run again",
+	}
+	var now bool
+	c := a.jsonFlag(&cobra.Command{
+		Use: what + " RUN", Short: short[what], Args: exactly(1, "the name of a run"),
+		RunE: func(c *cobra.Command, args []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			run, err := findRun(c.Context(), cl, args[0])
+			if err != nil {
+				return err
+			}
+			address := fmt.Sprintf("/api/v1/runs/%d/%s", run.ID, what)
+			if now {
+				address += "?now=true"
+			}
+			before := run
+			if err := cl.Do(c.Context(), http.MethodPost, address, wire.Steer{}, &run); err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(run)
+			}
+			fmt.Fprintf(a.out, "%s  %s%s\n", run.Name, state(run.State), inFlight(what, now, before))
+			return nil
+		},
+	})
+	if what == "hold" {
+		c.Flags().BoolVar(&now, "now", false, "stop frames in flight, too; their work is lost")
+	}
+	return c
+}
+
+// inFlight says what becomes of the frames that were being rendered.
+func inFlight(what string, now bool, r wire.Run) string {
+	n := len(r.Nodes)
+	switch {
+	case n == 0:
+		return ""
+	case what == "cancel", what == "hold" && now:
+		return fmt.Sprintf(": stopped on %s; frames in flight are lost", strings.Join(r.Nodes, ", "))
+	case what == "hold":
+		return fmt.Sprintf(": %d frames in flight finish first (%s)", n, strings.Join(r.Nodes, ", "))
+	}
+	return ""
+}

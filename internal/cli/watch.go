@@ -1,0 +1,440 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+	"github.com/vbauerster/mpb/v8"
+	"github.com/vbauerster/mpb/v8/decor"
+
+	"vexillum/internal/client"
+	"vexillum/internal/wire"
+)
+
+// readTimeout bounds a question to the service.
+const readTimeout = 15 * time.Second
+
+// get asks the service for one thing.
+func get[T any](ctx context.Context, c *client.Client, path string) (T, error) {
+	var out T
+	ctx, cancel := context.WithTimeout(ctx, readTimeout)
+	defer cancel()
+	return out, c.Do(ctx, http.MethodGet, path, nil, &out)
+}
+
+// findRun returns the run that a name means: a number, a job (its newest
+// run), or job/kind-number.
+func findRun(ctx context.Context, c *client.Client, name string) (wire.Run, error) {
+	if id, err := strconv.ParseInt(name, 10, 64); err == nil {
+		return get[wire.Run](ctx, c, fmt.Sprintf("/api/v1/runs/%d", id))
+	}
+	runs, err := get[[]wire.Run](ctx, c, "/api/v1/runs?name="+url.QueryEscape(name))
+	if err != nil {
+		return wire.Run{}, err
+	}
+	if len(runs) == 0 {
+		return wire.Run{}, fmt.Errorf("there is no run called %q; vexillum queue shows them", name)
+	}
+	return runs[0], nil
+}
+
+func finish(f wire.Forecast, now time.Time) string {
+	switch {
+	case !f.Known:
+		return "–"
+	case f.Median.Equal(*f.Late):
+		return clock(*f.Median, now)
+	}
+	return clock(*f.Median, now) + " – " + clock(*f.Late, now)
+}
+
+func (a *app) queueCommand() *cobra.Command {
+	var all bool
+	c := a.jsonFlag(&cobra.Command{
+		Use:   "queue",
+		Short: "Show the runs: rendering, waiting, and the newest that ended",
+		Args:  exactly(0, "no arguments"),
+		RunE: func(c *cobra.Command, _ []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			runs, err := get[[]wire.Run](c.Context(), cl, "/api/v1/runs")
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(runs)
+			}
+			if len(runs) == 0 {
+				fmt.Fprintln(a.out, "The queue is empty. Submit a scene with: vexillum submit SCENE --project NAME --frames 1-120")
+				return nil
+			}
+			now, ended := time.Now(), 0
+			t := newTable(a.out, "RUN", "PROJECT", "STATE", ">DONE", ">FRAMES", "FINISH", "NODES", "WHY")
+			for _, r := range runs {
+				if r.EndedAt != nil {
+					if ended++; ended > 10 && !all {
+						continue
+					}
+				}
+				t.add(r.Name, r.Project, state(r.State), fmt.Sprint(r.DoneCount), fmt.Sprint(r.FrameCount), finish(r.Forecast, now), clip(strings.Join(r.Nodes, " "), 24), clip(whyShort(r), 58))
+			}
+			t.print()
+			if ended > 10 && !all {
+				fmt.Fprintf(a.out, "%d more that ended; --all shows them\n", ended-10)
+			}
+			return nil
+		},
+	})
+	c.Flags().BoolVar(&all, "all", false, "show all that ended, too")
+	return c
+}
+
+// whyShort is the reason of a run, with its troubles first.
+func whyShort(r wire.Run) string {
+	if r.ParkedCount > 0 && r.EndedAt == nil {
+		return fmt.Sprintf("%d parked (%s)", r.ParkedCount, r.Sets.Parked)
+	}
+	if r.State == "rendering" {
+		return ""
+	}
+	return r.Why
+}
+
+func (a *app) nodesCommand() *cobra.Command {
+	c := a.jsonFlag(&cobra.Command{
+		Use:   "nodes",
+		Short: "Show the nodes and what each does now",
+		Args:  exactly(0, "no arguments"),
+		RunE: func(c *cobra.Command, _ []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			nodes, err := get[[]wire.Node](c.Context(), cl, "/api/v1/nodes")
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(nodes)
+			}
+			if len(nodes) == 0 {
+				fmt.Fprintln(a.out, "No node has joined yet. Make a key with: vexillum key new")
+				return nil
+			}
+			t := newTable(a.out, "NODE", "KIND", "STATE", ">SPEED", ">CORES", ">MEMORY", "NOW", "RENDERERS")
+			for _, n := range nodes {
+				now := n.Why
+				if w := n.Work; w != nil {
+					now = fmt.Sprintf("%s: %s", w.RunName, w.Phase)
+					if w.Frame != nil {
+						now = fmt.Sprintf("%s: frame %d, %.0f %%", w.RunName, *w.Frame, 100*w.Fraction)
+					}
+				}
+				var renderers []string
+				for _, r := range n.Renderers {
+					renderers = append(renderers, r.Recipe)
+				}
+				t.add(n.Name, n.Kind, state(n.State), fmt.Sprintf("%.2f", n.Speed), fmt.Sprint(n.Cores), size(n.Memory), clip(now, 52), clip(strings.Join(renderers, " "), 24))
+			}
+			t.print()
+			return nil
+		},
+	})
+	for _, what := range []string{"hold", "release"} {
+		c.AddCommand(&cobra.Command{
+			Use: what + " NAME…", Short: map[string]string{"hold": "Give nodes no new work; frames in flight finish", "release": "Give held nodes work again"}[what],
+			Args: cobra.MinimumNArgs(1),
+			RunE: func(c *cobra.Command, names []string) error { return a.steerNodes(c.Context(), what, names) },
+		})
+	}
+	return c
+}
+
+func (a *app) steerNodes(ctx context.Context, what string, names []string) error {
+	cl, err := a.client()
+	if err != nil {
+		return err
+	}
+	nodes, err := get[[]wire.Node](ctx, cl, "/api/v1/nodes")
+	if err != nil {
+		return err
+	}
+	byName := map[string]wire.Node{}
+	for _, n := range nodes {
+		byName[n.Name] = n
+	}
+	for _, name := range names { // all or none
+		if _, ok := byName[name]; !ok {
+			return fmt.Errorf("there is no node %q; nothing was changed", name)
+		}
+	}
+	for _, name := range names {
+		var n wire.Node
+		if err := cl.Do(ctx, http.MethodPost, fmt.Sprintf("/api/v1/nodes/%d/%s", byName[name].ID, what), wire.Steer{}, &n); err != nil {
+			return err
+		}
+		fmt.Fprintf(a.out, "%s %s: %s\n", name, state(n.State), n.Why)
+	}
+	return nil
+}
+
+func (a *app) showCommand() *cobra.Command {
+	return a.jsonFlag(&cobra.Command{
+		Use:   "show NAME",
+		Short: "Show one run or one node in full",
+		Long:  "NAME is a job (its newest run), a run as job/final-2, a run's number, or a node.",
+		Args:  exactly(1, "the name of a run or node"),
+		RunE: func(c *cobra.Command, args []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			nodes, err := get[[]wire.Node](c.Context(), cl, "/api/v1/nodes")
+			if err != nil {
+				return err
+			}
+			for _, n := range nodes {
+				if n.Name == args[0] {
+					return a.showNode(n)
+				}
+			}
+			run, err := findRun(c.Context(), cl, args[0])
+			if err != nil {
+				return err
+			}
+			log, err := get[[]wire.LogLine](c.Context(), cl, fmt.Sprintf("/api/v1/runs/%d/log?limit=8", run.ID))
+			if err != nil {
+				return err
+			}
+			return a.showRun(run, log)
+		},
+	})
+}
+
+// facts prints lines of a name and a value.
+func (a *app) facts(lines ...string) {
+	for i := 0; i+1 < len(lines); i += 2 {
+		if lines[i+1] != "" {
+			fmt.Fprintf(a.out, "  %-11s %s\n", lines[i], lines[i+1])
+		}
+	}
+}
+
+func (a *app) showNode(n wire.Node) error {
+	if a.json {
+		return a.printJSON(n)
+	}
+	fmt.Fprintf(a.out, "%s  %s\n", n.Name, state(n.State))
+	var renderers []string
+	for _, r := range n.Renderers {
+		renderers = append(renderers, r.Recipe+" "+r.Version)
+	}
+	a.facts("why", n.Why, "kind", n.Kind, "reach", n.Reach+" since "+clock(n.Since, time.Now()), "duty", n.Duty, "health", n.Health,
+		"system", n.System, "cores", fmt.Sprint(n.Cores), "memory", size(n.Memory), "disk free", size(n.Disk), "speed", fmt.Sprintf("%.2f", n.Speed),
+		"renderers", strings.Join(renderers, ", "), "version", n.Version)
+	return nil
+}
+
+func (a *app) showRun(r wire.Run, log []wire.LogLine) error {
+	if a.json {
+		return a.printJSON(r)
+	}
+	now := time.Now()
+	fmt.Fprintf(a.out, "%s  %s\n", r.Name, state(r.State))
+	took := ""
+	if r.StartedAt != nil && r.EndedAt != nil {
+		took = duration(r.EndedAt.Sub(*r.StartedAt))
+	}
+	finishing := finish(r.Forecast, now)
+	if !r.Forecast.Known {
+		finishing += " (" + r.Forecast.Why + ")"
+	}
+	a.facts("number", fmt.Sprint(r.ID), "why", r.Why, "project", r.Project, "owner", r.Owner, "scene", r.Scene, "recipe", r.Recipe,
+		"size", fmt.Sprintf("%d×%d", r.Width, r.Height), "frames", fmt.Sprintf("%s (%d)", r.Frames, r.FrameCount), "output", r.Output,
+		"finish", finishing, "took", took, "nodes", strings.Join(r.Nodes, ", "))
+	fmt.Fprintf(a.out, "\n  %s\n\n", ribbon(r, 72, colours(a.out)))
+	for _, s := range []struct{ word, set string }{
+		{"done", r.Sets.Done}, {"delivering", r.Sets.Delivering}, {"verifying", r.Sets.Verifying}, {"rendering", r.Sets.Rendering},
+		{"dealt", r.Sets.Dealt}, {"failed", r.Sets.Failed}, {"parked", r.Sets.Parked}, {"to do", r.Sets.ToDo},
+	} {
+		if s.set != "" {
+			fmt.Fprintf(a.out, "  %-13s %s\n", state(s.word), clip(s.set, 90))
+		}
+	}
+	for _, t := range r.Troubles {
+		fmt.Fprintf(a.out, "\n  frame %d failed %d times:\n", t.Frame, len(t.Failed))
+		for _, f := range t.Failed {
+			line, _, _ := strings.Cut(f.Message, "\n")
+			fmt.Fprintf(a.out, "    %s  %-11s %s: %s\n", clock(f.At, now), f.Node, f.Cause, clip(line, 70))
+		}
+	}
+	if len(log) > 0 {
+		fmt.Fprintln(a.out)
+		for i := len(log) - 1; i >= 0; i-- {
+			fmt.Fprintf(a.out, "  %s  %-11s %s\n", clock(log[i].At, now), log[i].Node, clip(log[i].Reason, 92))
+		}
+	}
+	return nil
+}
+
+func (a *app) followCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "follow NAME",
+		Short: "Watch a run until it ends; the exit code tells how",
+		Long:  "Watches a run until it ends. The exit code is 0 if every frame is done and 1 otherwise.",
+		Args:  exactly(1, "the name of a run"),
+		RunE: func(c *cobra.Command, args []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			run, err := findRun(c.Context(), cl, args[0])
+			if err != nil {
+				return err
+			}
+			last, err := a.follow(c.Context(), cl, run)
+			if err != nil {
+				return err
+			}
+			if last.State != "done" {
+				return outcome{exitFailed}
+			}
+			return nil
+		},
+	}
+}
+
+// errEnded ends the stream of changes of a run that has ended.
+var errEnded = errors.New("the run has ended")
+
+// follow shows a run's progress until it ends and returns it as it then is.
+func (a *app) follow(ctx context.Context, c *client.Client, run wire.Run) (wire.Run, error) {
+	show, done := a.progress(run)
+	show(run, "")
+	var err error
+	if run.EndedAt == nil {
+		err = c.Changes(ctx, 0, func(change wire.Change) error {
+			for _, r := range change.Runs {
+				if r.ID == run.ID {
+					run = r
+					show(r, "")
+				}
+			}
+			if run.EndedAt != nil {
+				return errEnded
+			}
+			return nil
+		}, func(error) { show(run, "the service is away; waiting for it") })
+	}
+	done()
+	if err != nil && !errors.Is(err, errEnded) {
+		return run, err
+	}
+	took := ""
+	if run.StartedAt != nil && run.EndedAt != nil {
+		took = " in " + duration(run.EndedAt.Sub(*run.StartedAt))
+	}
+	fmt.Fprintf(a.out, "%s  %s%s: %s\n", run.Name, state(run.State), took, run.Why)
+	return run, nil
+}
+
+// progress returns how a run's progress is shown: as a live bar on a
+// terminal, as plain lines elsewhere.
+func (a *app) progress(run wire.Run) (show func(wire.Run, string), done func()) {
+	if !colours(a.out) {
+		last := ""
+		return func(r wire.Run, note string) {
+			line := fmt.Sprintf("%s  %s  %d of %d  finish %s", r.Name, r.State, r.DoneCount, r.FrameCount, finish(r.Forecast, time.Now()))
+			if note != "" {
+				line = note
+			}
+			key := fmt.Sprint(r.State, r.DoneCount, r.ParkedCount, note)
+			if key != last {
+				last = key
+				fmt.Fprintln(a.out, line)
+			}
+		}, func() {}
+	}
+	now, note := run, ""
+	p := mpb.New(mpb.WithOutput(os.Stdout), mpb.WithWidth(48), mpb.WithRefreshRate(150*time.Millisecond))
+	bar := p.New(int64(run.FrameCount), mpb.BarStyle().Lbound("▕").Filler("█").Tip("▌").Padding("·").Rbound("▏"),
+		mpb.PrependDecorators(
+			decor.Any(func(decor.Statistics) string { return now.Name + "  " + state(now.State) + "  " }),
+		),
+		mpb.AppendDecorators(
+			decor.Any(func(decor.Statistics) string {
+				if note != "" {
+					return "  " + note
+				}
+				text := fmt.Sprintf("  %d of %d", now.DoneCount, now.FrameCount)
+				if now.ParkedCount > 0 {
+					text += fmt.Sprintf(", %d parked", now.ParkedCount)
+				}
+				if now.Forecast.Known {
+					text += "  finish " + finish(now.Forecast, time.Now())
+				} else if now.Forecast.Why != "" {
+					text += "  " + now.Forecast.Why
+				}
+				if len(now.Nodes) > 0 {
+					text += fmt.Sprintf("  on %d nodes", len(now.Nodes))
+				}
+				return text
+			}),
+		),
+	)
+	return func(r wire.Run, n string) {
+			now, note = r, n
+			bar.SetCurrent(int64(r.DoneCount))
+		}, func() {
+			bar.Abort(false)
+			p.Wait()
+		}
+}
+
+func (a *app) sheetCommand() *cobra.Command {
+	var to string
+	c := &cobra.Command{
+		Use:   "sheet NAME",
+		Short: "Save the contact sheet of a run as a PNG",
+		Args:  exactly(1, "the name of a run"),
+		RunE: func(c *cobra.Command, args []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			run, err := findRun(c.Context(), cl, args[0])
+			if err != nil {
+				return err
+			}
+			if to == "" {
+				to = fmt.Sprintf("%s-%s-%d.png", run.Job, run.Kind, run.Number)
+			}
+			if err := saveSheet(c.Context(), cl, run, to); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "%s: %d frames of %s\n", to, run.DoneCount, run.Name)
+			return nil
+		},
+	}
+	c.Flags().StringVarP(&to, "to", "o", "", "file to write (default: JOB-KIND-NUMBER.png)")
+	return c
+}
+
+func saveSheet(ctx context.Context, c *client.Client, run wire.Run, to string) error {
+	file, err := os.Create(to)
+	if err != nil {
+		return fmt.Errorf("writing the contact sheet: %w", err)
+	}
+	err = c.Fetch(ctx, fmt.Sprintf("/api/v1/runs/%d/contact-sheet", run.ID), file)
+	return errors.Join(err, file.Close())
+}

@@ -1,0 +1,7 @@
+//go:build !linux
+
+package demo
+
+import "os/exec"
+
+func onItsOwn(*exec.Cmd) {}

@@ -1,0 +1,327 @@
+// Package demo is the demo farm: the made-up studio Pellmarsh on one machine.
+// It starts the service and a handful of unlike nodes as programs of their
+// own, fills the queue, and ends everything again. It speaks to the service
+// as anybody would.
+package demo
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"os"
+	"path/filepath"
+	"time"
+
+	"vexillum/examples"
+	"vexillum/internal/client"
+	"vexillum/internal/wire"
+)
+
+// Options says how the demo runs.
+type Options struct {
+	Dir    string // everything of the demo; cleared at the start
+	Listen string // address of the service
+	Out    io.Writer
+	Log    *slog.Logger
+}
+
+// Name and Password are the demo sign-in. The service listens on loopback
+// alone.
+const (
+	Name     = "nadia"
+	Password = "salt-and-tide"
+)
+
+// member is one node of the demo farm.
+type member struct {
+	name, kind string
+	speed      float64
+	renderers  string
+}
+
+// members are the nodes: one renders real frames, the others practise, which
+// costs this machine next to nothing.
+var members = []member{
+	{"kiln-01", "rack", 0, "povray"},
+	{"kiln-02", "rack", 1.0, practising},
+	{"kiln-03", "rack", 0.9, practising},
+	{"kiln-04", "rack", 0.5, practising},
+	{"loom-01", "rack", 2.4, practising},
+	{"loom-02", "rack", 1.9, practising},
+	{"desk-nadia", "desk", 0.7, practising},
+	{"desk-tobin", "desk", 0.35, practising},
+	{"desk-oskar", "desk", 0.6, practising},
+}
+
+const practising = "practice,practice-single,practice-feed"
+
+// Farm is a running demo.
+type Farm struct {
+	o     Options
+	kids  children
+	admin *client.Client
+	Nadia *client.Client // signed in as the demo's wrangler
+}
+
+// Start starts the service and sets the studio up. The caller calls Stop.
+func Start(ctx context.Context, o Options) (f *Farm, err error) {
+	f = &Farm{o: o}
+	defer func() {
+		if err != nil {
+			f.Stop()
+		}
+	}()
+	if err := clear(o.Dir); err != nil {
+		return nil, err
+	}
+	if err := f.lay(); err != nil {
+		return nil, err
+	}
+	passwordFile := filepath.Join(o.Dir, "admin-password")
+	if err := os.WriteFile(passwordFile, []byte(Password+"\n"), 0o600); err != nil {
+		return nil, fmt.Errorf("preparing the demo: %w", err)
+	}
+	if err := f.kids.start(filepath.Join(o.Dir, "service.log"), "serve", "--listen", o.Listen, "--data", filepath.Join(o.Dir, "service"), "--admin-password-file", passwordFile); err != nil {
+		return nil, err
+	}
+	c, err := client.New("http://"+o.Listen, "")
+	if err != nil {
+		return nil, err
+	}
+	if err := f.waitReady(ctx, c); err != nil {
+		return nil, err
+	}
+	if f.admin, _, err = c.SignIn(ctx, "admin", Password, "demo"); err != nil {
+		return nil, fmt.Errorf("signing in to the demo: %w", err)
+	}
+	if err := f.studio(ctx); err != nil {
+		return nil, err
+	}
+	f.Nadia, _, err = c.SignIn(ctx, Name, Password, "demo")
+	return f, err
+}
+
+// Stop ends all that was started and waits for it.
+func (f *Farm) Stop() { f.kids.stop() }
+
+// Lost returns a channel that is closed when the service has ended by itself.
+func (f *Farm) Lost() <-chan struct{} { return f.kids.firstGone() }
+
+// marker is a file that says that a folder belongs to the demo and may be
+// cleared.
+const marker = "this-folder-is-the-demo's"
+
+// clear empties the demo's folder, and only ever the demo's.
+func clear(dir string) error {
+	entries, err := os.ReadDir(dir)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("looking at the demo's folder: %w", err)
+	}
+	if len(entries) > 0 {
+		if _, err := os.Stat(filepath.Join(dir, marker)); err != nil {
+			return fmt.Errorf("%s is not empty and not the demo's; choose another folder with --dir", dir)
+		}
+		if err := os.RemoveAll(dir); err != nil {
+			return fmt.Errorf("clearing the demo's folder: %w", err)
+		}
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return fmt.Errorf("making the demo's folder: %w", err)
+	}
+	return os.WriteFile(filepath.Join(dir, marker), nil, 0o644)
+}
+
+// lay copies the scenes into the demo's scene place.
+func (f *Farm) lay() error {
+	for _, dir := range []string{"frames", "nodes"} {
+		if err := os.MkdirAll(filepath.Join(f.o.Dir, dir), 0o755); err != nil {
+			return fmt.Errorf("preparing the demo: %w", err)
+		}
+	}
+	scenes, err := fs.Sub(examples.Pellmarsh, "pellmarsh/scenes")
+	if err != nil {
+		return fmt.Errorf("preparing the demo: %w", err)
+	}
+	if err := os.CopyFS(filepath.Join(f.o.Dir, "scenes"), scenes); err != nil {
+		return fmt.Errorf("copying the demo's scenes: %w", err)
+	}
+	return nil
+}
+
+func (f *Farm) waitReady(ctx context.Context, c *client.Client) error {
+	ctx, cancel := context.WithTimeout(ctx, time.Minute)
+	defer cancel()
+	for {
+		var h wire.Health
+		err := c.Do(ctx, http.MethodGet, "/readyz", nil, &h)
+		if err == nil {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return fmt.Errorf("the demo's service does not get ready: %w", err)
+		case <-f.Lost():
+			return fmt.Errorf("the demo's service has ended: %s", lastLine(filepath.Join(f.o.Dir, "service.log")))
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+}
+
+// studio makes Pellmarsh's places, projects and people.
+func (f *Farm) studio(ctx context.Context) error {
+	put := func(path string, in any) error { return f.admin.Do(ctx, http.MethodPut, path, in, nil) }
+	for _, name := range []string{"scenes", "frames"} {
+		place := wire.Place{Paths: map[string]string{}}
+		for _, os := range []string{"linux", "darwin"} {
+			place.Paths[os] = filepath.Join(f.o.Dir, name)
+		}
+		if err := put("/api/v1/places/"+name, place); err != nil {
+			return fmt.Errorf("making the demo's places: %w", err)
+		}
+	}
+	for name, title := range map[string]string{"salt-clock": "The Salt Clock", "tidal-room": "Tidal Room", "gannet": "Gannet"} {
+		if err := put("/api/v1/projects/"+name, wire.Project{Title: title, Weight: 1, Scenes: "scenes", Frames: "frames"}); err != nil {
+			return fmt.Errorf("making the demo's projects: %w", err)
+		}
+	}
+	for name, role := range map[string]string{Name: "wrangler", "tobin": "artist", "ines": "viewer"} {
+		if err := put("/api/v1/people/"+name, wire.NewPerson{Role: role, Password: Password}); err != nil {
+			return fmt.Errorf("making the demo's people: %w", err)
+		}
+	}
+	return nil
+}
+
+// join starts nodes and waits until they are on the farm.
+func (f *Farm) join(ctx context.Context, members []member) error {
+	var key wire.Key
+	if err := f.admin.Do(ctx, http.MethodPost, "/api/v1/keys", wire.NewKey{Label: "demo", Uses: len(members), Seconds: 600}, &key); err != nil {
+		return fmt.Errorf("making the demo's key: %w", err)
+	}
+	for _, m := range members {
+		dir := filepath.Join(f.o.Dir, "nodes", m.name)
+		args := []string{"join", f.admin.Address(), "--key", key.Key, "--name", m.name, "--kind", m.kind, "--renderers", m.renderers, "--data", dir, "--verbose"}
+		if m.speed > 0 {
+			args = append(args, "--speed", fmt.Sprint(m.speed))
+		}
+		if err := f.kids.start(filepath.Join(f.o.Dir, "nodes", m.name+".log"), args...); err != nil {
+			return err
+		}
+	}
+	ctx, cancel := context.WithTimeout(ctx, time.Minute)
+	defer cancel()
+	for {
+		var nodes []wire.Node
+		if err := f.admin.Do(ctx, http.MethodGet, "/api/v1/nodes", nil, &nodes); err != nil {
+			return fmt.Errorf("waiting for the demo's nodes: %w", err)
+		}
+		online := 0
+		for _, n := range nodes {
+			if n.Reach == "online" {
+				online++
+			}
+		}
+		if online >= len(members) {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return fmt.Errorf("only %d of the demo's %d nodes have joined; the logs are in %s", online, len(members), filepath.Join(f.o.Dir, "nodes"))
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
+}
+
+func (f *Farm) submit(ctx context.Context, in wire.Submit) (wire.Receipt, error) {
+	var r wire.Receipt
+	if err := f.Nadia.Do(ctx, http.MethodPost, "/api/v1/runs", in, &r); err != nil {
+		return r, fmt.Errorf("submitting %s: %w", in.Job, err)
+	}
+	return r, nil
+}
+
+// Fill lets the nodes join and fills the queue with runs in different states.
+func (f *Farm) Fill(ctx context.Context) error {
+	if err := f.join(ctx, members); err != nil {
+		return err
+	}
+	const width, height = 480, 270
+	for _, in := range []wire.Submit{
+		{Job: "salt_010", Project: "salt-clock", Scene: "salt-clock/salt_010.pov", Kind: "proof", Frames: "1-120/24", Width: width / 2, Height: height / 2},
+		{Job: "salt_010", Project: "salt-clock", Scene: "salt-clock/salt_010.pov", Frames: "1-120", Width: width, Height: height},
+		{Job: "gannet_end", Project: "gannet", Scene: "gannet/gannet_end.practice", Recipe: "practice-single", Frames: "1-16", Width: width, Height: height},
+		{Job: "tidal_ceiling", Project: "tidal-room", Scene: "tidal-room/tidal_ceiling.practice", Frames: "1-240", Width: width, Height: height},
+		{Job: "gannet_open", Project: "gannet", Scene: "gannet/gannet_open.practice", Recipe: "practice-feed", Frames: "1-96", Width: width, Height: height},
+		{Job: "tidal_floor", Project: "tidal-room", Scene: "tidal-room/tidal_floor.pov", Frames: "1-90", Width: width, Height: height},
+		{Job: "salt_020", Project: "salt-clock", Scene: "salt-clock/salt_020.practice", Frames: "1-180", Width: width, Height: height, Held: true},
+	} {
+		if _, err := f.submit(ctx, in); err != nil {
+			return err
+		}
+	}
+	// One that was a mistake: somebody cancelled it.
+	r, err := f.submit(ctx, wire.Submit{Job: "salt_030", Project: "salt-clock", Scene: "salt-clock/salt_020.practice", Frames: "1-24", Width: width, Height: height, Held: true})
+	if err != nil {
+		return err
+	}
+	if err := f.Nadia.Do(ctx, http.MethodPost, fmt.Sprintf("/api/v1/runs/%d/cancel", r.Run), wire.Steer{}, nil); err != nil {
+		return fmt.Errorf("cancelling %s: %w", r.Name, err)
+	}
+	return f.unsettle(ctx)
+}
+
+// unsettle makes the farm look lived in: one node held, one gone.
+func (f *Farm) unsettle(ctx context.Context) error {
+	var nodes []wire.Node
+	if err := f.Nadia.Do(ctx, http.MethodGet, "/api/v1/nodes", nil, &nodes); err != nil {
+		return fmt.Errorf("looking at the demo's nodes: %w", err)
+	}
+	for _, n := range nodes {
+		if n.Name == "loom-02" {
+			if err := f.Nadia.Do(ctx, http.MethodPost, fmt.Sprintf("/api/v1/nodes/%d/hold", n.ID), wire.Steer{}, nil); err != nil {
+				return fmt.Errorf("holding %s: %w", n.Name, err)
+			}
+		}
+	}
+	f.kids.stopLast() // desk-oskar has switched the machine off
+	return nil
+}
+
+// Once takes one short real animation from submit to contact sheet and
+// returns its run.
+func (f *Farm) Once(ctx context.Context) (wire.Run, error) {
+	if err := f.join(ctx, []member{members[0], members[1], members[4]}); err != nil {
+		return wire.Run{}, err
+	}
+	receipt, err := f.submit(ctx, wire.Submit{Job: "salt_010", Project: "salt-clock", Scene: "salt-clock/salt_010.pov", Frames: "1-120/10", Width: 320, Height: 180})
+	if err != nil {
+		return wire.Run{}, err
+	}
+	var run wire.Run
+	errEnded := errors.New("ended")
+	err = f.Nadia.Changes(ctx, 0, func(change wire.Change) error {
+		for _, r := range change.Runs {
+			if r.ID != receipt.Run {
+				continue
+			}
+			if r.DoneCount != run.DoneCount {
+				fmt.Fprintf(f.o.Out, "  %d of %d frames\n", r.DoneCount, r.FrameCount)
+			}
+			if run = r; r.EndedAt != nil {
+				return errEnded
+			}
+		}
+		return nil
+	}, nil)
+	if !errors.Is(err, errEnded) {
+		return run, fmt.Errorf("watching %s: %w", receipt.Name, err)
+	}
+	if run.State != "done" {
+		return run, fmt.Errorf("%s is %s: %s", run.Name, run.State, run.Why)
+	}
+	return run, nil
+}

@@ -1,0 +1,114 @@
+package node
+
+import (
+	"context"
+	"math"
+	"os"
+	"os/exec"
+	"regexp"
+	"runtime"
+	"slices"
+	"sync"
+	"time"
+
+	"github.com/shirou/gopsutil/v4/cpu"
+	"github.com/shirou/gopsutil/v4/disk"
+	"github.com/shirou/gopsutil/v4/host"
+	"github.com/shirou/gopsutil/v4/mem"
+
+	"vexillum/internal/recipe"
+	"vexillum/internal/wire"
+)
+
+// probeTimeout bounds the run of a renderer that only tells its version.
+const probeTimeout = 10 * time.Second
+
+// machineFacts tells what the machine is. What the system does not tell stays
+// empty.
+func machineFacts(ctx context.Context, dir, version string) wire.Facts {
+	f := wire.Facts{OS: runtime.GOOS, System: runtime.GOOS, Arch: runtime.GOARCH, Cores: runtime.NumCPU(), Version: version, Renderers: []wire.Renderer{}}
+	if info, err := host.InfoWithContext(ctx); err == nil {
+		f.System = info.Platform + " " + info.PlatformVersion
+	}
+	if m, err := mem.VirtualMemoryWithContext(ctx); err == nil {
+		f.Memory = int64(m.Total)
+	}
+	if d, err := disk.UsageWithContext(ctx, dir); err == nil {
+		f.Disk = int64(d.Free)
+	}
+	return f
+}
+
+// findRenderers runs the program of each recipe and returns those that tell
+// their version. only, if not empty, names the recipes to look for.
+func findRenderers(ctx context.Context, recipes []recipe.Recipe, only []string) []wire.Renderer {
+	found := []wire.Renderer{}
+	for _, r := range recipes {
+		if len(only) > 0 && !slices.Contains(only, r.Name) {
+			continue
+		}
+		path, err := programPath(r.Program)
+		if err != nil {
+			continue
+		}
+		probing, cancel := context.WithTimeout(ctx, probeTimeout)
+		cmd := exec.CommandContext(probing, path, r.Probe.Arguments...)
+		cmd.WaitDelay = time.Second
+		out, _ := cmd.CombinedOutput() // some renderers tell their version and end with an error
+		cancel()
+		if m := regexp.MustCompile(r.Probe.Version).FindSubmatch(out); m != nil {
+			found = append(found, wire.Renderer{Recipe: r.Name, Version: string(m[1]), Path: path})
+		}
+	}
+	return found
+}
+
+func programPath(program string) (string, error) {
+	if program == "{vexillum}" {
+		return os.Executable()
+	}
+	return exec.LookPath(program)
+}
+
+// referenceRate is how many rounds a second one core of the reference machine
+// does in measureSpeed; the reference machine has four such cores.
+const referenceRate = 60e6
+
+// measureSpeed returns the machine's speed index: 1 is the reference machine,
+// 2 one that does twice the work in the same time.
+func measureSpeed(cores int) float64 {
+	const time1 = 150 * time.Millisecond
+	rates := make([]float64, cores)
+	var wg sync.WaitGroup
+	for i := range cores {
+		wg.Go(func() {
+			begin, rounds, x := time.Now(), 0, 1.0+float64(i)
+			for time.Since(begin) < time1 {
+				for range 10_000 {
+					x = math.Sqrt(x*1.0000001+0.5) * 1.3
+				}
+				rounds += 10_000
+			}
+			if x > 0 {
+				rates[i] = float64(rounds) / time.Since(begin).Seconds()
+			}
+		})
+	}
+	wg.Wait()
+	sum := 0.0
+	for _, r := range rates {
+		sum += r
+	}
+	return math.Round(100*sum/(4*referenceRate)) / 100
+}
+
+// usage returns how much of processor and memory is in use, 0 to 1.
+func usage(ctx context.Context) (processor, memory float64) {
+	if p, err := cpu.PercentWithContext(ctx, 0, false); err == nil && len(p) > 0 {
+		processor = p[0] / 100
+	}
+	if m, err := mem.VirtualMemoryWithContext(ctx); err == nil {
+		memory = m.UsedPercent / 100
+	}
+	return processor, memory
+}

@@ -1,0 +1,146 @@
+package node
+
+import (
+	"bytes"
+	"regexp"
+	"strconv"
+	"strings"
+	"sync"
+
+	"vexillum/internal/core/triage"
+	"vexillum/internal/recipe"
+)
+
+// mark is what one line of a renderer's output tells.
+type mark struct {
+	begins   *int     // this frame begins
+	unnamed  bool     // a frame begins, but the line does not name it
+	progress *float64 // of the frame in flight, 0 to 1
+	feed     string   // a line of the feed protocol, without its "vx "
+}
+
+// lastWords is how much of a renderer's output is kept for a failure.
+const lastWords = 4 << 10
+
+// reader splits what a renderer says into lines and reads them by a recipe.
+type reader struct {
+	begins, progress *regexp.Regexp
+	causes           []causeRule
+	marks            func(mark)
+
+	mu    sync.Mutex
+	part  map[int][]byte // unfinished line by stream
+	tail  []byte
+	cause string // of the first line that names one
+}
+
+type causeRule struct {
+	match *regexp.Regexp
+	cause string
+}
+
+func newReader(r recipe.Reading, marks func(mark)) *reader {
+	out := &reader{marks: marks, part: map[int][]byte{}}
+	if r.Begins != "" {
+		out.begins = regexp.MustCompile(r.Begins)
+	}
+	if r.Progress != "" {
+		out.progress = regexp.MustCompile(r.Progress)
+	}
+	for _, c := range r.Causes {
+		out.causes = append(out.causes, causeRule{regexp.MustCompile(c.Match), c.Cause})
+	}
+	return out
+}
+
+// stream returns a writer for one of the renderer's outputs.
+func (r *reader) stream(n int) *streamWriter { return &streamWriter{r, n} }
+
+type streamWriter struct {
+	r *reader
+	n int
+}
+
+// longestLine bounds a line; what is longer is cut.
+const longestLine = 16 << 10
+
+// Write implements io.Writer. Lines end with a line feed or, as progress
+// does, with a carriage return.
+func (w *streamWriter) Write(p []byte) (int, error) {
+	w.r.mu.Lock()
+	defer w.r.mu.Unlock()
+	buf := append(w.r.part[w.n], p...)
+	for {
+		end := bytes.IndexAny(buf, "\r\n")
+		if end < 0 {
+			break
+		}
+		w.r.line(string(buf[:end]))
+		buf = buf[end+1:]
+	}
+	if len(buf) > longestLine {
+		buf = buf[len(buf)-longestLine:]
+	}
+	w.r.part[w.n] = append([]byte(nil), buf...)
+	return len(p), nil
+}
+
+func (r *reader) line(line string) {
+	if strings.TrimSpace(line) == "" {
+		return
+	}
+	var m mark
+	if r.progress != nil {
+		if g := r.progress.FindStringSubmatch(line); g != nil {
+			done, err1 := strconv.ParseFloat(g[1], 64)
+			all, err2 := strconv.ParseFloat(g[2], 64)
+			if err1 == nil && err2 == nil && all > 0 {
+				part := min(max(done/all, 0), 1)
+				m.progress = &part
+				r.marks(m)
+			}
+			return // progress is no evidence of anything else
+		}
+	}
+	r.tail = append(append(r.tail, line...), '\n')
+	if over := len(r.tail) - lastWords; over > 0 {
+		r.tail = r.tail[over:]
+	}
+	if r.cause == "" {
+		for _, c := range r.causes {
+			if c.match.MatchString(line) {
+				r.cause = c.cause
+				break
+			}
+		}
+	}
+	if r.begins != nil {
+		if g := r.begins.FindStringSubmatch(line); g != nil {
+			if n, err := strconv.Atoi(g[1]); err == nil {
+				m.begins = &n
+			} else {
+				m.unnamed = true
+			}
+		}
+	}
+	if text, ok := strings.CutPrefix(line, "vx "); ok {
+		m.feed = text
+	}
+	r.marks(m)
+}
+
+// words returns the end of what the renderer said and the cause that it
+// named, if any.
+func (r *reader) words() (text, cause string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return strings.TrimSpace(string(r.tail)), r.cause
+}
+
+// stalled notes that the renderer is ended because it gives no sign of life.
+func (r *reader) stalled(why string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.cause = triage.CauseStalled
+	r.tail = append(append(r.tail, why...), '\n')
+}

@@ -1,0 +1,7 @@
+//go:build unix && !linux
+
+package node
+
+import "syscall"
+
+func dieWithUs(*syscall.SysProcAttr) {}
