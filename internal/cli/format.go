@@ -139,3 +139,11 @@ func size(n int64) string {
 
 // clip shortens a text to so many columns.
 func clip(text string, columns int) string { return runewidth.Truncate(text, columns, "…") }
+
+// times prints how often something happened.
+func times(n int) string {
+	if n == 1 {
+		return "once"
+	}
+	return fmt.Sprintf("%d times", n)
+}

@@ -152,7 +152,7 @@ func (a *app) steerCommand(what string) *cobra.Command {
 				address += "?now=true"
 			}
 			before := run
-			if err := cl.Do(c.Context(), http.MethodPost, address, wire.Steer{}, &run); err != nil {
+			if err := cl.Do(c.Context(), http.MethodPost, address, nil, &run); err != nil {
 				return err
 			}
 			if a.json {

@@ -180,7 +180,7 @@ func (a *app) steerNodes(ctx context.Context, what string, names []string) error
 	}
 	for _, name := range names {
 		var n wire.Node
-		if err := cl.Do(ctx, http.MethodPost, fmt.Sprintf("/api/v1/nodes/%d/%s", byName[name].ID, what), wire.Steer{}, &n); err != nil {
+		if err := cl.Do(ctx, http.MethodPost, fmt.Sprintf("/api/v1/nodes/%d/%s", byName[name].ID, what), nil, &n); err != nil {
 			return err
 		}
 		fmt.Fprintf(a.out, "%s %s: %s\n", name, state(n.State), n.Why)
@@ -272,7 +272,7 @@ func (a *app) showRun(r wire.Run, log []wire.LogLine) error {
 		}
 	}
 	for _, t := range r.Troubles {
-		fmt.Fprintf(a.out, "\n  frame %d failed %d times:\n", t.Frame, len(t.Failed))
+		fmt.Fprintf(a.out, "\n  frame %d failed %s:\n", t.Frame, times(len(t.Failed)))
 		for _, f := range t.Failed {
 			line, _, _ := strings.Cut(f.Message, "\n")
 			fmt.Fprintf(a.out, "    %s  %-11s %s: %s\n", clock(f.At, now), f.Node, f.Cause, clip(line, 70))

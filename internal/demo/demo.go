@@ -68,41 +68,45 @@ type Farm struct {
 }
 
 // Start starts the service and sets the studio up. The caller calls Stop.
-func Start(ctx context.Context, o Options) (f *Farm, err error) {
-	f = &Farm{o: o}
-	defer func() {
-		if err != nil {
-			f.Stop()
-		}
-	}()
-	if err := clear(o.Dir); err != nil {
+func Start(ctx context.Context, o Options) (*Farm, error) {
+	f := &Farm{o: o}
+	if err := f.start(ctx); err != nil {
+		f.Stop()
 		return nil, err
 	}
+	return f, nil
+}
+
+func (f *Farm) start(ctx context.Context) error {
+	o := f.o
+	if err := clear(o.Dir); err != nil {
+		return err
+	}
 	if err := f.lay(); err != nil {
-		return nil, err
+		return err
 	}
 	passwordFile := filepath.Join(o.Dir, "admin-password")
 	if err := os.WriteFile(passwordFile, []byte(Password+"\n"), 0o600); err != nil {
-		return nil, fmt.Errorf("preparing the demo: %w", err)
+		return fmt.Errorf("preparing the demo: %w", err)
 	}
 	if err := f.kids.start(filepath.Join(o.Dir, "service.log"), "serve", "--listen", o.Listen, "--data", filepath.Join(o.Dir, "service"), "--admin-password-file", passwordFile); err != nil {
-		return nil, err
+		return err
 	}
 	c, err := client.New("http://"+o.Listen, "")
 	if err != nil {
-		return nil, err
+		return err
 	}
 	if err := f.waitReady(ctx, c); err != nil {
-		return nil, err
+		return err
 	}
 	if f.admin, _, err = c.SignIn(ctx, "admin", Password, "demo"); err != nil {
-		return nil, fmt.Errorf("signing in to the demo: %w", err)
+		return fmt.Errorf("signing in to the demo: %w", err)
 	}
 	if err := f.studio(ctx); err != nil {
-		return nil, err
+		return err
 	}
 	f.Nadia, _, err = c.SignIn(ctx, Name, Password, "demo")
-	return f, err
+	return err
 }
 
 // Stop ends all that was started and waits for it.
@@ -268,7 +272,7 @@ func (f *Farm) Fill(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := f.Nadia.Do(ctx, http.MethodPost, fmt.Sprintf("/api/v1/runs/%d/cancel", r.Run), wire.Steer{}, nil); err != nil {
+	if err := f.Nadia.Do(ctx, http.MethodPost, fmt.Sprintf("/api/v1/runs/%d/cancel", r.Run), nil, nil); err != nil {
 		return fmt.Errorf("cancelling %s: %w", r.Name, err)
 	}
 	return f.unsettle(ctx)
@@ -282,7 +286,7 @@ func (f *Farm) unsettle(ctx context.Context) error {
 	}
 	for _, n := range nodes {
 		if n.Name == "loom-02" {
-			if err := f.Nadia.Do(ctx, http.MethodPost, fmt.Sprintf("/api/v1/nodes/%d/hold", n.ID), wire.Steer{}, nil); err != nil {
+			if err := f.Nadia.Do(ctx, http.MethodPost, fmt.Sprintf("/api/v1/nodes/%d/hold", n.ID), nil, nil); err != nil {
 				return fmt.Errorf("holding %s: %w", n.Name, err)
 			}
 		}

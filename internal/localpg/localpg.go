@@ -13,6 +13,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"io/fs"
 	"log/slog"
 	"net"
 	"net/url"
@@ -126,7 +127,10 @@ func (s *Server) Gone() <-chan struct{} { return s.proc.gone }
 func (s *Server) PID() int { return s.proc.cmd.Process.Pid }
 
 func prepareDir(dir string, acct *account) error {
-	if err := os.MkdirAll(dir, 0o700); err != nil {
+	if err := os.MkdirAll(filepath.Dir(dir), 0o755); err != nil {
+		return fmt.Errorf("making the database folder: %w", err)
+	}
+	if err := os.Mkdir(dir, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
 		return fmt.Errorf("making the database folder: %w", err)
 	}
 	if acct == nil {

@@ -72,7 +72,7 @@ func programPath(program string) (string, error) {
 
 // referenceRate is how many rounds a second one core of the reference machine
 // does in measureSpeed; the reference machine has four such cores.
-const referenceRate = 60e6
+const referenceRate = 25e6
 
 // measureSpeed returns the machine's speed index: 1 is the reference machine,
 // 2 one that does twice the work in the same time.

@@ -215,11 +215,6 @@ type Receipt struct {
 	Nodes      int      `json:"nodes"` // that could render it now
 }
 
-// Steer asks to hold, release, cancel or retry something.
-type Steer struct {
-	Reason string `json:"reason,omitempty"`
-}
-
 // Result is a frame with a good picture.
 type Result struct {
 	Frame          int       `json:"frame"`

@@ -6,7 +6,9 @@ package deal
 
 import (
 	"fmt"
+	"maps"
 	"math"
+	"slices"
 	"strings"
 	"time"
 
@@ -161,7 +163,7 @@ func count(set frames.Set) string {
 	if set.Len() == 1 {
 		return fmt.Sprintf("frame %d", set.First())
 	}
-	return fmt.Sprintf("%d frames", set.Len())
+	return plural(set.Len(), "frame")
 }
 
 func notReady(n *farm.Node) string {
@@ -196,13 +198,30 @@ func WhyNode(s *farm.State, m *pace.Model, n *farm.Node, now time.Time) string {
 func WhyRun(s *farm.State, run *farm.Run) string {
 	switch run.State {
 	case farm.RunHeld:
-		return "held; release it to start"
+		if n := working(run); n > 0 {
+			return fmt.Sprintf("%s; %s in flight will finish first", run.Reason, plural(n, "frame"))
+		}
+		if run.StartedAt.IsZero() {
+			return "held; release it to start"
+		}
+		return run.Reason + "; release it to go on"
+	case farm.RunRendering:
+		n := working(run)
+		switch todo := run.ToDo.Len(); {
+		case n == 0 && todo > 0:
+			return fmt.Sprintf("no node is at it now; %s to deal", plural(todo, "frame"))
+		case todo > 0:
+			return fmt.Sprintf("on %s; %s still to deal", plural(n, "node"), plural(todo, "frame"))
+		default:
+			return fmt.Sprintf("on %s; all frames are dealt", plural(n, "node"))
+		}
 	case farm.RunQueued:
 	default:
 		return run.Reason
 	}
 	var able, ready, busy []string
-	for _, n := range s.Nodes {
+	for _, id := range slices.Sorted(maps.Keys(s.Nodes)) {
+		n := s.Nodes[id]
 		if _, ok := n.Facts.Renderer(run.Spec.Recipe); !ok {
 			continue
 		}
@@ -220,9 +239,28 @@ func WhyRun(s *farm.State, run *farm.Run) string {
 	case len(ready) == 0:
 		return fmt.Sprintf("no node that has %s is ready (%s)", run.Spec.Recipe, some(able))
 	case len(busy) == len(ready):
-		return fmt.Sprintf("waits its turn: all %d nodes that have %s render what comes before it", len(ready), run.Spec.Recipe)
+		if len(ready) == 1 {
+			return fmt.Sprintf("waits its turn: %s, the only node ready with %s, renders what comes before it", ready[0], run.Spec.Recipe)
+		}
+		return fmt.Sprintf("waits its turn: all %d nodes ready with %s render what comes before it", len(ready), run.Spec.Recipe)
 	}
 	return "the next node that asks gets frames of it"
+}
+
+// working counts the open leases of a run, one a node.
+func working(run *farm.Run) int {
+	n := 0
+	for range run.OpenLeases {
+		n++
+	}
+	return n
+}
+
+func plural(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
 }
 
 func some(names []string) string {

@@ -1,0 +1,44 @@
+# Vexillum. `make help` tells what there is.
+
+GO   ?= go
+BIN  := bin/vexillum
+export CGO_ENABLED ?= 0
+
+.PHONY: help demo test build console deps check bench screenshots clean
+
+help: ## Show this list
+	@awk -F':.*## ' '/^[a-z-]+:.*## / {printf "  make %-12s %s\n", $$1, $$2}' $(MAKEFILE_LIST)
+
+deps: ## Install what is missing from Debian's packages
+	@scripts/deps
+
+console: web/dist/index.html
+
+web/node_modules/.stamp: web/package.json web/package-lock.json web/.npmrc
+	cd web && npm ci --no-fund --no-audit
+	@touch $@
+
+web/dist/index.html: web/node_modules/.stamp web/index.html web/vite.config.ts $(shell find web/src web/public -type f)
+	cd web && npx vite build
+	@touch web/dist/.gitkeep $@
+
+build: console ## Build console and binary into bin/
+	$(GO) build -trimpath -o $(BIN) ./cmd/vexillum
+
+demo: deps build ## Start the demo farm of Pellmarsh; Ctrl-C ends it
+	@exec $(BIN) demo
+
+test: deps build check ## Run everything
+	scripts/test
+
+check: web/node_modules/.stamp console ## gofmt, vet, staticcheck, tsc, generated files, other systems
+	scripts/check
+
+bench: deps build ## Print the figures that the design asks for
+	scripts/bench
+
+screenshots: deps build ## Take docs/screenshots from the demo farm anew
+	scripts/screenshots
+
+clean: ## Remove what was built
+	rm -rf bin web/dist/assets web/dist/index.html web/node_modules

@@ -1,0 +1,87 @@
+import type { components } from "./schema";
+
+type Schemas = components["schemas"];
+export type Farm = Schemas["Farm"];
+export type Run = Schemas["Run"];
+export type FarmNode = Schemas["Node"];
+export type Change = Schemas["Change"];
+export type Me = Schemas["Me"];
+export type NeedHand = Schemas["NeedHand"];
+export type Result = Schemas["Result"];
+export type LogLine = Schemas["LogLine"];
+export type FrameSets = Schemas["FrameSets"];
+
+/** An error as the service told it: one sentence for a person. */
+export class Problem extends Error {
+  constructor(
+    readonly status: number,
+    detail: string,
+    readonly field?: string,
+  ) {
+    super(detail);
+  }
+}
+
+async function call(method: string, path: string, body?: unknown): Promise<Response> {
+  let response: Response;
+  try {
+    response = await fetch(path, {
+      method,
+      headers: body === undefined ? {} : { "Content-Type": "application/json" },
+      body: body === undefined ? undefined : JSON.stringify(body),
+    });
+  } catch {
+    throw new Error("The service cannot be reached.");
+  }
+  if (!response.ok) {
+    const problem = (await response.json().catch(() => null)) as Schemas["Problem"] | null;
+    throw new Problem(response.status, problem?.detail ?? `The service answered ${response.status}.`, problem?.field);
+  }
+  return response;
+}
+
+async function get<T>(path: string): Promise<T> {
+  return (await call("GET", path)).json() as Promise<T>;
+}
+
+/** Who is signed in, or null. */
+export async function getMe(): Promise<Me | null> {
+  try {
+    return await get<Me>("/api/v1/me");
+  } catch (error) {
+    if (error instanceof Problem && error.status === 401) {
+      return null;
+    }
+    throw error;
+  }
+}
+
+export async function signIn(name: string, password: string): Promise<Me> {
+  return (await call("POST", "/api/v1/session", { name, password })).json() as Promise<Me>;
+}
+
+export async function signOut(): Promise<void> {
+  await call("DELETE", "/api/v1/session");
+}
+
+export const getFarm = () => get<Farm>("/api/v1/farm");
+export const getRun = (run: number) => get<Run>(`/api/v1/runs/${run}`);
+export const getResults = (run: number) => get<Result[]>(`/api/v1/runs/${run}/results`);
+export const getLog = (run: number) => get<LogLine[]>(`/api/v1/runs/${run}/log?limit=60`);
+
+export type Steering = "hold" | "release" | "cancel" | "retry";
+
+export async function steer(run: number, what: Steering, now = false): Promise<Run> {
+  return (await call("POST", `/api/v1/runs/${run}/${what}${now ? "?now=true" : ""}`)).json() as Promise<Run>;
+}
+
+export const thumbnail = (run: number, frame: number) => `/api/v1/runs/${run}/frames/${frame}/thumbnail`;
+export const picture = (run: number, frame: number) => `/api/v1/runs/${run}/frames/${frame}/picture`;
+export const contactSheet = (run: number) => `/api/v1/runs/${run}/contact-sheet`;
+
+const ranks = ["viewer", "artist", "wrangler", "admin"];
+
+/** Whether somebody may hold, release, cancel or retry a run. */
+export function maySteer(me: Me, run: Run): boolean {
+  return ranks.indexOf(me.role) >= 2 || (me.role === "artist" && run.owner === me.name);
+}

@@ -1,0 +1,231 @@
+import { useEffect, useMemo, useRef, useState, type KeyboardEvent, type MouseEvent } from "react";
+import type { Result, Run } from "../../api/client";
+import type { FrameIndex } from "../../parts/frames";
+import { frameFill, frameLine, type FrameState } from "../../parts/states";
+
+type Colouring = "state" | "node" | "seconds";
+
+interface Props {
+  run: Run;
+  index: FrameIndex;
+  states: FrameState[];
+  results: Result[];
+  chosen: number | null;
+  onChoose: (frame: number) => void;
+}
+
+const hues = ["#4f9fdc", "#d9a13b", "#5fb48a", "#c77fc0", "#e0764f", "#8f8ae0", "#a8b545", "#d0698a"];
+const textures = ["plain", "stripe", "dot"] as const;
+
+/** Every frame as a cell, coloured by state, node or seconds. */
+export function FrameMap({ run, index, states, results, chosen, onChoose }: Props) {
+  const [by, setBy] = useState<Colouring>("state");
+  const [lit, setLit] = useState<string | null>(null);
+  const [hover, setHover] = useState<number | null>(null);
+  const box = useRef<HTMLDivElement>(null);
+  const canvas = useRef<HTMLCanvasElement>(null);
+  const [width, setWidth] = useState(560);
+  const byFrame = useMemo(() => new Map(results.map((r) => [r.frame, r])), [results]);
+  const names = useMemo(() => [...new Set(results.map((r) => r.node))].sort(), [results]);
+  const slowest = useMemo(() => results.reduce((most, r) => Math.max(most, r.render_seconds), 0), [results]);
+
+  useEffect(() => {
+    const observer = new ResizeObserver(([entry]) => setWidth(entry.contentRect.width));
+    observer.observe(box.current!);
+    return () => observer.disconnect();
+  }, []);
+
+  const cell = cellSize(index.count, width);
+  const columns = Math.max(1, Math.floor(width / cell));
+  const height = Math.ceil(index.count / columns) * cell;
+
+  useEffect(() => {
+    const node = canvas.current!;
+    const scale = window.devicePixelRatio || 1;
+    node.width = width * scale;
+    node.height = height * scale;
+    const ctx = node.getContext("2d")!;
+    ctx.scale(scale, scale);
+    const style = getComputedStyle(document.documentElement);
+    const colour = (value: string) => (value.startsWith("var(") ? style.getPropertyValue(value.slice(4, -1)) : value);
+    const gap = cell > 6 ? 2 : cell > 3 ? 1 : 0;
+    const side = cell - gap;
+    for (let place = 0; place < index.count; place++) {
+      const x = (place % columns) * cell;
+      const y = Math.floor(place / columns) * cell;
+      const state = states[place];
+      const result = byFrame.get(index.frame(place));
+      ctx.globalAlpha = lit !== null && result?.node !== lit ? 0.18 : 1;
+      if (by !== "state" && state === "done" && result) {
+        if (by === "node") {
+          paintNode(ctx, x, y, side, names.indexOf(result.node), colour("var(--color-base-100)"));
+        } else {
+          ctx.globalAlpha *= 0.15 + 0.85 * (slowest > 0 ? result.render_seconds / slowest : 0);
+          ctx.fillStyle = colour("var(--brass)");
+          ctx.fillRect(x, y, side, side);
+        }
+      } else {
+        paintState(ctx, x, y, side, state, colour);
+      }
+      ctx.globalAlpha = 1;
+      if (index.frame(place) === chosen) {
+        ctx.strokeStyle = colour("var(--color-base-content)");
+        ctx.lineWidth = 2;
+        ctx.strokeRect(x - 1, y - 1, side + 2, side + 2);
+        ctx.lineWidth = 1;
+      }
+    }
+  }, [by, byFrame, cell, chosen, columns, height, index, lit, names, slowest, states, width]);
+
+  const at = (event: MouseEvent) => {
+    const rect = canvas.current!.getBoundingClientRect();
+    const column = Math.floor((event.clientX - rect.left) / cell);
+    const place = Math.floor((event.clientY - rect.top) / cell) * columns + column;
+    return column < columns && place >= 0 && place < index.count ? place : null;
+  };
+  const onKey = (event: KeyboardEvent) => {
+    const step = { ArrowRight: 1, ArrowLeft: -1, ArrowDown: columns, ArrowUp: -columns }[event.key];
+    if (step === undefined) {
+      return;
+    }
+    event.preventDefault();
+    event.stopPropagation();
+    const from = chosen === null ? -1 : index.place(chosen);
+    onChoose(index.frame(Math.min(index.count - 1, Math.max(0, from + step))));
+  };
+  const told = hover !== null ? hover : chosen !== null ? index.place(chosen) : null;
+  return (
+    <section aria-label="Frame map">
+      <div className="mb-2 flex flex-wrap items-center gap-3">
+        <h2 className="section !m-0">
+          <b>Frames</b>
+        </h2>
+        <div className="join" role="group" aria-label="Colour frames by">
+          {(["state", "node", "seconds"] as const).map((choice) => (
+            <button key={choice} className={`btn join-item btn-xs ${by === choice ? "btn-active" : ""}`} aria-pressed={by === choice} onClick={() => setBy(choice)}>
+              {choice}
+            </button>
+          ))}
+        </div>
+        <span className="num min-w-0 flex-1 truncate text-right text-xs text-muted" aria-live="polite">
+          {told !== null && told >= 0 && tell(index.frame(told), states[told], byFrame.get(index.frame(told)))}
+        </span>
+      </div>
+      <div ref={box}>
+        <canvas
+          ref={canvas}
+          role="img"
+          aria-label={`Map of ${index.count} frames of ${run.name}: ${run.done_count} done, ${run.parked_count} parked. Arrow keys choose a frame.`}
+          tabIndex={0}
+          style={{ width, height }}
+          className="block cursor-pointer"
+          onMouseMove={(event) => setHover(at(event))}
+          onMouseLeave={() => setHover(null)}
+          onClick={(event) => {
+            const place = at(event);
+            if (place !== null) {
+              onChoose(index.frame(place));
+            }
+          }}
+          onKeyDown={onKey}
+        />
+      </div>
+      {by === "state" && <StateLegend states={states} />}
+      {by === "node" && (
+        <div className="mt-2 flex flex-wrap gap-x-3 gap-y-1 text-xs">
+          {names.length === 0 && <span className="text-muted">No frame is done yet.</span>}
+          {names.map((name, i) => (
+            <button key={name} className="flex items-center gap-1 text-muted hover:text-base-content" aria-pressed={lit === name} onClick={() => setLit(lit === name ? null : name)}>
+              <NodeSwatch n={i} />
+              {name}
+            </button>
+          ))}
+        </div>
+      )}
+      {by === "seconds" && (
+        <p className="mt-2 text-xs text-muted">
+          {results.length === 0 ? "No frame is done yet." : `The stronger, the longer: the longest took ${slowest.toFixed(1)} s, all ${results.length} together ${results.reduce((sum, r) => sum + r.render_seconds, 0).toFixed(0)} s.`}
+        </p>
+      )}
+    </section>
+  );
+}
+
+function cellSize(frames: number, width: number): number {
+  for (const size of [20, 16, 14, 12, 10, 8, 6, 5, 4, 3]) {
+    if (Math.ceil(frames / Math.floor(width / size)) * size <= 200) {
+      return size;
+    }
+  }
+  return 2;
+}
+
+const tell = (frame: number, state: FrameState, result?: Result) =>
+  `frame ${frame} · ${state}${result ? ` · ${result.node} · ${result.render_seconds.toFixed(1)} s` : ""}`;
+
+function paintState(ctx: CanvasRenderingContext2D, x: number, y: number, side: number, state: FrameState, colour: (value: string) => string) {
+  if (frameFill[state] !== "none") {
+    ctx.fillStyle = colour(frameFill[state]);
+    ctx.fillRect(x, y, side, side);
+  }
+  const line = frameLine[state];
+  if (line) {
+    ctx.strokeStyle = colour(line);
+    ctx.strokeRect(x + 0.5, y + 0.5, side - 1, side - 1);
+  }
+  if ((state === "failed" || state === "parked") && side >= 6) {
+    ctx.strokeStyle = colour(state === "failed" ? "var(--color-base-100)" : "var(--s-failed)");
+    const inset = side * 0.28;
+    ctx.beginPath();
+    ctx.moveTo(x + inset, y + inset);
+    ctx.lineTo(x + side - inset, y + side - inset);
+    ctx.moveTo(x + side - inset, y + inset);
+    ctx.lineTo(x + inset, y + side - inset);
+    ctx.stroke();
+  }
+}
+
+/** One of eight hues times three textures, neighbours never alike. */
+function paintNode(ctx: CanvasRenderingContext2D, x: number, y: number, side: number, n: number, ground: string) {
+  ctx.fillStyle = hues[n % hues.length];
+  ctx.fillRect(x, y, side, side);
+  ctx.fillStyle = ground;
+  const texture = textures[Math.floor(n / hues.length) % textures.length];
+  if (texture === "stripe") {
+    ctx.fillRect(x, y + side * 0.4, side, side * 0.25);
+  } else if (texture === "dot") {
+    ctx.fillRect(x + side * 0.35, y + side * 0.35, side * 0.3, side * 0.3);
+  }
+}
+
+function NodeSwatch({ n }: { n: number }) {
+  const canvas = useRef<HTMLCanvasElement>(null);
+  useEffect(() => {
+    const ctx = canvas.current!.getContext("2d")!;
+    paintNode(ctx, 0, 0, 12, n, getComputedStyle(document.documentElement).getPropertyValue("--color-base-100"));
+  }, [n]);
+  return <canvas ref={canvas} width={12} height={12} aria-hidden="true" />;
+}
+
+function StateLegend({ states }: { states: FrameState[] }) {
+  const counts = new Map<FrameState, number>();
+  for (const state of states) {
+    counts.set(state, (counts.get(state) ?? 0) + 1);
+  }
+  const order: FrameState[] = ["done", "delivering", "verifying", "rendering", "dealt", "to do", "failed", "parked"];
+  return (
+    <ul className="mt-2 flex flex-wrap gap-x-3 gap-y-1 text-xs text-muted">
+      {order
+        .filter((state) => counts.has(state))
+        .map((state) => (
+          <li key={state} className="flex items-center gap-1">
+            <svg width="12" height="12" aria-hidden="true">
+              <rect x="0.5" y="0.5" width="11" height="11" fill={frameFill[state]} stroke={frameLine[state] ?? "none"} />
+              {(state === "failed" || state === "parked") && <path d="M3.5 3.5l5 5m0-5l-5 5" stroke={state === "failed" ? "var(--color-base-100)" : "var(--s-failed)"} />}
+            </svg>
+            {state} <span className="num">{counts.get(state)}</span>
+          </li>
+        ))}
+    </ul>
+  );
+}

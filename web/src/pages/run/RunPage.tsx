@@ -1,0 +1,219 @@
+import { useQuery } from "@tanstack/react-query";
+import { useEffect, useMemo, useState } from "react";
+import { Link, useParams } from "react-router";
+import { contactSheet, getLog, getResults, getRun, maySteer, type FarmNode, type Me, type Run } from "../../api/client";
+import { useFarm } from "../../api/live";
+import { Finish } from "../../parts/Finish";
+import { FrameIndex } from "../../parts/frames";
+import { Notice } from "../../parts/Notice";
+import { Ribbon } from "../../parts/Ribbon";
+import { Standard } from "../../parts/Standard";
+import { StateWord } from "../../parts/StateWord";
+import { frameStates } from "../../parts/states";
+import { SteerButtons } from "../../parts/steering";
+import { clock, span, useNow } from "../../parts/time";
+import { ContactSheet } from "./ContactSheet";
+import { FrameMap } from "./FrameMap";
+import { Viewer } from "./Viewer";
+
+/** One run: where it stands, its frames, its pictures and who renders it. */
+export function RunPage({ me }: { me: Me }) {
+  const id = Number(useParams().run);
+  const farm = useFarm();
+  const listed = farm.data?.runs.find((r) => r.id === id);
+  // An old run is not in the farm's list; it is asked for by itself.
+  const alone = useQuery({ queryKey: ["run", id], queryFn: () => getRun(id), enabled: farm.data !== undefined && listed === undefined });
+  const run = listed ?? alone.data;
+  if (run) {
+    return <RunView run={run} nodes={farm.data?.nodes ?? []} project={farm.data?.projects.find((p) => p.name === run.project)?.title ?? run.project} me={me} />;
+  }
+  if (alone.isError) {
+    return (
+      <Notice title="This run is not here" text={alone.error.message}>
+        <Link to="/" className="btn btn-sm">
+          To the Watch page
+        </Link>
+      </Notice>
+    );
+  }
+  return <Notice title="One moment" text="Reading the run …" />;
+}
+
+function RunView({ run, nodes, project, me }: { run: Run; nodes: FarmNode[]; project: string; me: Me }) {
+  const now = useNow();
+  const [chosen, setChosen] = useState<number | null>(null);
+  const index = useMemo(() => new FrameIndex(run.frames), [run.frames]);
+  const states = useMemo(() => frameStates(run.sets, index), [run.sets, index]);
+  const results = useQuery({ queryKey: ["results", run.id, Math.floor(run.done_count / 4), run.state], queryFn: () => getResults(run.id), placeholderData: (old) => old });
+  const shown = chosen ?? run.newest;
+  useEffect(() => setChosen(null), [run.id]);
+  return (
+    <main className="max-w-[1204px] px-4 pt-[14px] pb-8 sm:px-6">
+      <p className="text-xs text-muted">
+        <Link to="/" className="hover:text-base-content">
+          Watch
+        </Link>{" "}
+        / {project}
+      </p>
+      <header className="flex flex-wrap items-start gap-x-6 gap-y-3 border-b border-hair pb-3">
+        <div className="min-w-0 flex-1">
+          <h1 className="text-xl font-[650]">
+            {run.job}{" "}
+            <span className="text-sm font-normal text-brass">
+              {run.kind} {run.number}
+            </span>
+          </h1>
+          <p className="text-[13px]">
+            <StateWord state={run.state} /> <span className="text-muted">{run.why}</span>
+          </p>
+        </div>
+        <Finish run={run} now={now} />
+        {maySteer(me, run) && <SteerButtons run={run} />}
+      </header>
+      <div className="mt-3">
+        <Ribbon run={run} height={22} />
+        <p className="mt-1 text-xs text-muted">
+          <span className="num">{run.done_count}</span> of <span className="num">{run.frame_count}</span> frames done
+          {run.started_at && ` · ${run.ended_at ? "took" : "for"} ${span(new Date(run.ended_at ?? now).getTime() - new Date(run.started_at).getTime())}`}
+        </p>
+      </div>
+      <div className="mt-4 grid gap-6 lg:grid-cols-[minmax(0,1fr)_560px]">
+        <div className="min-w-0">
+          <FrameMap run={run} index={index} states={states} results={results.data ?? []} chosen={shown} onChoose={setChosen} />
+          <Workers run={run} nodes={nodes} />
+          <Troubles run={run} now={now} />
+        </div>
+        <Viewer run={run} index={index} states={states} frame={shown} following={chosen === null} result={results.data?.find((r) => r.frame === shown)} onChoose={setChosen} />
+      </div>
+      <div className="mt-6 flex items-baseline gap-4">
+        <h2 className="section">
+          <b>Contact sheet</b> {run.done_count} of {run.frame_count}
+        </h2>
+        {run.done_count > 0 && (
+          <a className="link text-xs text-muted" href={contactSheet(run.id)} download={`${run.job}-${run.kind}-${run.number}.png`}>
+            save as a picture
+          </a>
+        )}
+      </div>
+      <ContactSheet run={run} index={index} states={states} chosen={shown} onChoose={setChosen} />
+      <div className="mt-6 grid gap-6 lg:grid-cols-2">
+        <Log run={run} now={now} />
+        <Settings run={run} now={now} />
+      </div>
+    </main>
+  );
+}
+
+/** The nodes at work, each with its frame. */
+function Workers({ run, nodes }: { run: Run; nodes: FarmNode[] }) {
+  const working = nodes.filter((n) => n.work?.run === run.id);
+  if (working.length === 0) {
+    return null;
+  }
+  return (
+    <section aria-label="Nodes at work">
+      <h2 className="section">
+        <b>At work</b> {working.length === 1 ? "1 node" : `${working.length} nodes`}
+      </h2>
+      <ul className="grid gap-x-4 sm:grid-cols-2">
+        {working.map((node) => (
+          <li key={node.id} className="flex items-center gap-3 border-b border-hair py-[5px]">
+            <Standard node={node} className="h-6 w-4" />
+            <span className="w-24 truncate font-semibold">{node.name}</span>
+            <span className="min-w-0 flex-1 truncate text-xs text-muted">
+              {node.work?.frame === null || node.work === null ? (
+                node.work?.phase
+              ) : (
+                <>
+                  frame <span className="num text-base-content">{node.work.frame}</span>
+                  {node.work.phase === "rendering" ? "" : `, ${node.work.phase}`}
+                </>
+              )}
+            </span>
+            <span className="num text-xs text-muted">{node.work ? `${Math.round(100 * node.work.fraction)} %` : ""}</span>
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}
+
+function Troubles({ run, now }: { run: Run; now: number }) {
+  if (run.troubles.length === 0) {
+    return null;
+  }
+  return (
+    <section aria-label="Trouble">
+      <h2 className="section">
+        <b>Trouble</b> {run.troubles.length === 1 ? "1 frame" : `${run.troubles.length} frames`}
+      </h2>
+      <ul>
+        {run.troubles.map((trouble) => (
+          <li key={trouble.frame} className="border-b border-hair py-2">
+            <p>
+              <span className="text-failed">
+                <span aria-hidden="true">{trouble.parked ? "▣" : "✕"}</span> frame <span className="num">{trouble.frame}</span>
+              </span>{" "}
+              {trouble.parked ? "is parked and waits for a person" : `will be tried again; ${trouble.tried} of ${run.tries} tries used`}
+            </p>
+            {trouble.failed.map((attempt, i) => (
+              <p key={i} className="truncate text-xs text-muted" title={attempt.message}>
+                <span className="num">{clock(attempt.at, now)}</span> {attempt.node}: {attempt.cause} – {attempt.message.split("\n").slice(0, 2).join(" · ")}
+              </p>
+            ))}
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}
+
+function Log({ run, now }: { run: Run; now: number }) {
+  const log = useQuery({ queryKey: ["log", run.id, run.state, run.nodes.join(), run.parked_count, run.sets.failed], queryFn: () => getLog(run.id), placeholderData: (old) => old });
+  return (
+    <section aria-label="Log">
+      <h2 className="section">
+        <b>What happened, and why</b>
+      </h2>
+      {log.isError && <p className="text-failed">{log.error.message}</p>}
+      <ol className="max-h-[280px] overflow-y-auto" tabIndex={0} aria-label="Log of the run, the newest first">
+        {log.data?.map((line) => (
+          <li key={line.seq} className="grid grid-cols-[64px_1fr] gap-3 border-b border-hair py-1 text-[12.5px] leading-[17px]">
+            <span className="num text-faint">{clock(line.at, now)}</span>
+            <span>{line.reason}</span>
+          </li>
+        ))}
+      </ol>
+    </section>
+  );
+}
+
+function Settings({ run, now }: { run: Run; now: number }) {
+  const rows: [string, string][] = [
+    ["scene", run.scene],
+    ["frames", run.frames],
+    ["size", `${run.width} × ${run.height}`],
+    ["recipe", run.recipe],
+    ["settings", Object.entries(run.values).map(([name, value]) => `${name} ${value}`).join(", ")],
+    ["output", run.output],
+    ["tries a frame", String(run.tries)],
+    ["submitted", `${clock(run.submitted_at, now)} by ${run.owner}`],
+  ];
+  return (
+    <section aria-label="Settings">
+      <h2 className="section">
+        <b>Settings</b>
+      </h2>
+      <dl>
+        {rows
+          .filter(([, value]) => value !== "")
+          .map(([name, value]) => (
+            <div key={name} className="grid grid-cols-[110px_1fr] gap-3 border-b border-hair py-1 text-[12.5px] leading-[17px]">
+              <dt className="text-muted">{name}</dt>
+              <dd className="num break-words">{value}</dd>
+            </div>
+          ))}
+      </dl>
+    </section>
+  );
+}

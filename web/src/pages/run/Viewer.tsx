@@ -1,0 +1,100 @@
+import { useCallback, useEffect, useState } from "react";
+import { picture, thumbnail, type Result, type Run } from "../../api/client";
+import type { FrameIndex } from "../../parts/frames";
+import type { FrameState } from "../../parts/states";
+
+interface Props {
+  run: Run;
+  index: FrameIndex;
+  states: FrameState[];
+  frame: number | null;
+  following: boolean;
+  result?: Result;
+  onChoose: (frame: number | null) => void;
+}
+
+const grounds = { black: "#000", grey: "#777", white: "#fff" } as const;
+
+/** One frame large: the newest as they arrive, or the chosen one. */
+export function Viewer({ run, index, states, frame, following, result, onChoose }: Props) {
+  const [ground, setGround] = useState<keyof typeof grounds>("black");
+  const state = frame === null ? undefined : states[index.place(frame)];
+  const step = useCallback(
+    (by: number) => {
+      const from = frame === null ? 0 : index.place(frame);
+      onChoose(index.frame(Math.min(index.count - 1, Math.max(0, from + by))));
+    },
+    [frame, index, onChoose],
+  );
+  useEffect(() => {
+    const onKey = (event: globalThis.KeyboardEvent) => {
+      if (/^(INPUT|TEXTAREA|SELECT)$/.test((event.target as HTMLElement).tagName) || document.querySelector("dialog[open]")) {
+        return;
+      }
+      if (event.key === "ArrowRight" || event.key === "ArrowLeft") {
+        event.preventDefault();
+        step((event.key === "ArrowRight" ? 1 : -1) * (event.shiftKey ? 10 : 1));
+      } else if (event.key === "n") {
+        onChoose(null);
+      }
+    };
+    window.addEventListener("keydown", onKey);
+    return () => window.removeEventListener("keydown", onKey);
+  }, [step, onChoose]);
+  const ratio = `${run.width} / ${run.height}`;
+  return (
+    <section aria-label="Picture" className="min-w-0">
+      <div className="grid place-items-center overflow-hidden rounded border border-hair" style={{ aspectRatio: ratio, background: grounds[ground] }}>
+        {frame !== null && state === "done" ? (
+          <Picture run={run} frame={frame} />
+        ) : (
+          <p className="px-6 text-center" style={{ color: ground === "black" ? "#a9a49b" : "#000" }}>
+            {frame === null ? "No frame is done yet. The first picture appears here as soon as it is verified." : `Frame ${frame} is ${state}.`}
+          </p>
+        )}
+      </div>
+      <div className="mt-2 flex flex-wrap items-center gap-x-3 gap-y-1 text-xs text-muted">
+        <button className="btn btn-xs" aria-label="Frame before" onClick={() => step(-1)}>
+          ←
+        </button>
+        <span className="num text-sm text-base-content">{frame ?? "–"}</span>
+        <button className="btn btn-xs" aria-label="Frame after" onClick={() => step(1)}>
+          →
+        </button>
+        {following ? <span>the newest, as they arrive</span> : <button className="link" onClick={() => onChoose(null)}>follow the newest</button>}
+        <span className="flex-1" />
+        {result && (
+          <span className="num">
+            {result.node} · {result.render_seconds.toFixed(1)} s · {Math.round(result.bytes / 1024)} KiB
+          </span>
+        )}
+        <label className="flex items-center gap-1">
+          <span>ground</span>
+          <select className="select w-20 select-xs" value={ground} onChange={(event) => setGround(event.target.value as keyof typeof grounds)}>
+            {Object.keys(grounds).map((name) => (
+              <option key={name}>{name}</option>
+            ))}
+          </select>
+        </label>
+      </div>
+    </section>
+  );
+}
+
+/** The frame itself over its thumbnail, so that there is something at once. */
+function Picture({ run, frame }: { run: Run; frame: number }) {
+  const [loaded, setLoaded] = useState<number | null>(null);
+  return (
+    <div className="relative h-full w-full">
+      <img key={`small ${frame}`} src={thumbnail(run.id, frame)} alt="" className="absolute inset-0 h-full w-full object-contain" />
+      <img
+        key={frame}
+        src={picture(run.id, frame)}
+        alt={`Frame ${frame} of ${run.name}`}
+        onLoad={() => setLoaded(frame)}
+        onError={(event) => event.currentTarget.remove()}
+        className={`absolute inset-0 h-full w-full object-contain ${loaded === frame ? "" : "opacity-0"}`}
+      />
+    </div>
+  );
+}

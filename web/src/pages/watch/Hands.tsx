@@ -1,0 +1,58 @@
+import { Link } from "react-router";
+import type { NeedHand, Run } from "../../api/client";
+import { useSteer } from "../../parts/steering";
+
+/** What wants a person: one sentence, the evidence, one button. */
+export function Hands({ hands, runs, may }: { hands: NeedHand[]; runs: Run[]; may: (run: Run) => boolean }) {
+  const act = useSteer();
+  if (hands.length === 0) {
+    return null;
+  }
+  return (
+    <section aria-label="Needs a hand">
+      <h2 className="section">
+        <b>Needs a hand</b> {hands.length}
+      </h2>
+      {hands.map((hand) => {
+        const run = runs.find((r) => r.id === hand.run);
+        return (
+          <div key={`${hand.kind} ${hand.run ?? ""} ${hand.node ?? ""}`} className="mb-[3px] grid grid-cols-[16px_1fr_auto] items-center gap-3 border-l-[3px] border-oxblood bg-base-200 px-3 py-2">
+            <Sign kind={hand.kind} />
+            <div>
+              {hand.sentence}
+              <p className="text-[12.5px] leading-[17px] break-words text-muted">{hand.evidence}</p>
+            </div>
+            {run && (
+              <span className="flex gap-2">
+                <Link to={`/runs/${run.id}`} className="btn btn-sm">
+                  Look at it
+                </Link>
+                {may(run) && (
+                  <button className="btn btn-primary btn-sm" onClick={() => void act(run, "retry")}>
+                    Try again
+                  </button>
+                )}
+              </span>
+            )}
+          </div>
+        );
+      })}
+    </section>
+  );
+}
+
+function Sign({ kind }: { kind: string }) {
+  if (kind === "silent") {
+    return (
+      <svg viewBox="0 0 16 16" className="w-4" aria-hidden="true">
+        <rect x="2.5" y="2.5" width="11" height="11" fill="none" stroke="var(--muted)" strokeDasharray="2.4 2" strokeWidth="1.6" />
+      </svg>
+    );
+  }
+  return (
+    <svg viewBox="0 0 16 16" className="w-4" aria-hidden="true">
+      <rect x="2" y="2" width="12" height="12" fill="none" stroke="var(--s-failed)" strokeWidth="1.6" />
+      <path d="M5.5 5.5l5 5m0-5l-5 5" stroke="var(--s-failed)" strokeWidth="1.6" />
+    </svg>
+  );
+}

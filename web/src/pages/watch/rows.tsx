@@ -1,0 +1,121 @@
+import { useState } from "react";
+import { Link } from "react-router";
+import { maySteer, thumbnail, type Me, type Run } from "../../api/client";
+import { Finish } from "../../parts/Finish";
+import { countFrames } from "../../parts/frames";
+import { Ribbon } from "../../parts/Ribbon";
+import { StateWord } from "../../parts/StateWord";
+import { useSteer } from "../../parts/steering";
+import { since } from "../../parts/time";
+
+const nodesText = (n: number) => (n === 1 ? "1 node" : `${n} nodes`);
+
+/** The newest picture of a run, or an empty frame of the same size. */
+export function Newest({ run, className }: { run: Run; className: string }) {
+  const [broken, setBroken] = useState<number | null>(null);
+  if (run.newest === null || broken === run.newest) {
+    return <span className={`block border border-hair ${className}`} aria-hidden="true" />;
+  }
+  return <img className={`block object-cover ${className}`} src={thumbnail(run.id, run.newest)} alt={`Frame ${run.newest} of ${run.name}`} onError={() => setBroken(run.newest)} />;
+}
+
+/** What a run's frames are doing, in one line. */
+function Under({ run, now }: { run: Run; now: number }) {
+  const failed = countFrames(run.sets.failed);
+  return (
+    <p className="mt-[5px] text-xs leading-4 text-muted">
+      <span className="num">{run.done_count}</span> of <span className="num">{run.frame_count}</span> frames
+      {run.newest !== null && run.newest_at !== null && (
+        <>
+          {" "}
+          · newest <span className="num">{run.newest}</span>, {since(run.newest_at, now)} ago
+        </>
+      )}
+      {failed > 0 && (
+        <>
+          {" "}
+          · <span className="text-failed">✕ {failed} failed, will be tried again</span>
+        </>
+      )}
+      {run.parked_count > 0 && (
+        <>
+          {" "}
+          · <span className="text-failed">▣ {run.parked_count} parked</span>
+        </>
+      )}
+    </p>
+  );
+}
+
+export function RenderingRow({ run, project, now }: { run: Run; project: string; now: number }) {
+  return (
+    <Link
+      to={`/runs/${run.id}`}
+      data-row
+      className="grid grid-cols-[96px_1fr] items-center gap-x-[18px] gap-y-2 border-b border-hair py-[9px] hover:bg-base-200 lg:grid-cols-[96px_190px_1fr_190px]"
+    >
+      <Newest run={run} className="h-[54px] w-24 rounded" />
+      <div className="min-w-0">
+        <h3 className="truncate text-[15px] font-[650]">
+          {run.job}{" "}
+          <span className="text-xs font-normal text-brass">
+            {run.kind} {run.number}
+          </span>
+        </h3>
+        <p className="truncate text-xs text-muted" title={run.nodes.join(", ")}>
+          {project} · {nodesText(run.nodes.length)}
+        </p>
+      </div>
+      <div className="min-w-0 max-lg:col-span-2">
+        <Ribbon run={run} />
+        <Under run={run} now={now} />
+      </div>
+      <div className="max-lg:col-span-2">
+        <Finish run={run} now={now} />
+      </div>
+    </Link>
+  );
+}
+
+const line = "grid items-center gap-x-[18px] gap-y-1 border-b border-hair py-[7px] text-[13px] text-muted hover:bg-base-200";
+
+function Name({ run, project }: { run: Run; project: string }) {
+  return (
+    <Link to={`/runs/${run.id}`} data-row className="truncate">
+      <b className="font-semibold text-base-content">{run.job}</b> {run.kind} {run.number} · {project}
+    </Link>
+  );
+}
+
+export function WaitingRow({ run, project, me }: { run: Run; project: string; me: Me }) {
+  const act = useSteer();
+  return (
+    <div className={`${line} grid-cols-[1fr_auto] md:grid-cols-[286px_90px_1fr_auto_auto]`}>
+      <Name run={run} project={project} />
+      <StateWord state={run.state} />
+      <span className="min-w-0 max-md:col-span-2">{run.why}</span>
+      <span className="num whitespace-nowrap">
+        {run.done_count > 0 ? `${run.done_count} of ${run.frame_count}` : run.frame_count} frames
+      </span>
+      <span className="w-[74px] text-right">
+        {run.state === "held" && maySteer(me, run) && (
+          <button className="btn btn-xs" onClick={() => void act(run, "release")}>
+            Release
+          </button>
+        )}
+      </span>
+    </div>
+  );
+}
+
+export function EndedRow({ run, project, now }: { run: Run; project: string; now: number }) {
+  return (
+    <div className={`${line} grid-cols-[44px_1fr_auto] md:grid-cols-[44px_224px_130px_1fr_auto]`}>
+      <Newest run={run} className="h-[25px] w-11 rounded-[2px]" />
+      <Name run={run} project={project} />
+      <StateWord state={run.state} />
+      <span className="min-w-0 max-md:hidden">{run.why}</span>
+      <span className="num whitespace-nowrap max-md:hidden">{run.ended_at && `${since(run.ended_at, now)} ago`}</span>
+    </div>
+  );
+}

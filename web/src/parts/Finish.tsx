@@ -1,0 +1,31 @@
+import type { Run } from "../api/client";
+import { clock, since } from "./time";
+
+/** When a run will be finished, as a range, or when it ended. */
+export function Finish({ run, now }: { run: Run; now: number }) {
+  if (run.ended_at !== null) {
+    return (
+      <div className="text-right">
+        <p className="num text-[15.5px]">{clock(run.ended_at, now)}</p>
+        <p className="text-xs text-muted">{run.started_at === null ? "never started" : `took ${since(run.started_at, new Date(run.ended_at).getTime())}`}</p>
+      </div>
+    );
+  }
+  const { known, median, late, why } = run.forecast;
+  if (!known || median === null || late === null) {
+    return (
+      <div className="text-right">
+        <p className="num text-[15.5px] text-muted">–</p>
+        <p className="text-xs text-muted">{why}</p>
+      </div>
+    );
+  }
+  const first = clock(median, now);
+  const last = clock(late, now);
+  return (
+    <div className="text-right">
+      <p className="num text-[15.5px]">{first === last ? first : `${first} – ${last}`}</p>
+      <p className="text-xs text-muted">in {since(new Date(now).toISOString(), new Date(median).getTime())}</p>
+    </div>
+  );
+}

@@ -1,0 +1,67 @@
+import type { FrameSets } from "../api/client";
+import type { FrameIndex } from "./frames";
+
+export type FrameState = "to do" | "dealt" | "rendering" | "verifying" | "delivering" | "done" | "failed" | "parked";
+
+/** The states of frames, the worst first: in a bin of several it wins. */
+export const worstFirst: FrameState[] = ["parked", "failed", "rendering", "verifying", "delivering", "dealt", "to do", "done"];
+
+const keys: Record<FrameState, keyof FrameSets> = {
+  "to do": "to_do",
+  dealt: "dealt",
+  rendering: "rendering",
+  verifying: "verifying",
+  delivering: "delivering",
+  done: "done",
+  failed: "failed",
+  parked: "parked",
+};
+
+/** The state of each frame of a run, by place. */
+export function frameStates(sets: FrameSets, index: FrameIndex): FrameState[] {
+  const states = new Array<FrameState>(index.count).fill("to do");
+  for (const state of [...worstFirst].reverse()) {
+    if (state !== "to do") {
+      index.each(sets[keys[state]], (place) => {
+        states[place] = state;
+      });
+    }
+  }
+  return states;
+}
+
+/** How a state of a frame is filled. */
+export const frameFill: Record<FrameState, string> = {
+  "to do": "none",
+  dealt: "none",
+  rendering: "var(--s-rendering)",
+  verifying: "var(--s-verifying)",
+  delivering: "var(--s-verifying)",
+  done: "var(--s-done)",
+  failed: "var(--s-failed)",
+  parked: "none",
+};
+
+/** How a state of a frame is outlined. */
+export const frameLine: Partial<Record<FrameState, string>> = {
+  "to do": "var(--hair)",
+  dealt: "var(--s-dealt)",
+  parked: "var(--s-failed)",
+};
+
+/** Colour and sign of the states of runs and nodes. */
+export const look: Record<string, { colour: string; sign: string }> = {
+  rendering: { colour: "var(--s-rendering)", sign: "◧" },
+  done: { colour: "var(--s-text-done)", sign: "●" },
+  queued: { colour: "var(--muted)", sign: "○" },
+  waiting: { colour: "var(--muted)", sign: "◌" },
+  ready: { colour: "var(--muted)", sign: "□" },
+  held: { colour: "var(--s-held)", sign: "‖" },
+  draining: { colour: "var(--s-held)", sign: "▽" },
+  "done with gaps": { colour: "var(--s-held)", sign: "◑" },
+  failed: { colour: "var(--s-failed)", sign: "✕" },
+  cancelled: { colour: "var(--faint)", sign: "–" },
+  silent: { colour: "var(--faint)", sign: "┄" },
+  "off duty": { colour: "var(--faint)", sign: "☾" },
+  sidelined: { colour: "var(--s-sidelined)", sign: "⚑" },
+};

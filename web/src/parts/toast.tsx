@@ -1,0 +1,44 @@
+import { createContext, useCallback, useContext, useState, type ReactNode } from "react";
+
+interface Toast {
+  text: string;
+  bad?: boolean;
+  undo?: () => void;
+}
+
+const ToastContext = createContext<(toast: Toast) => void>(() => {});
+
+/** Tells for a moment what an action did. */
+export const useToast = () => useContext(ToastContext);
+
+export function ToastProvider({ children }: { children: ReactNode }) {
+  const [shown, setShown] = useState<(Toast & { id: number })[]>([]);
+  const tell = useCallback((toast: Toast) => {
+    const id = Date.now() + Math.random();
+    setShown((old) => [...old.slice(-2), { ...toast, id }]);
+    window.setTimeout(() => setShown((old) => old.filter((t) => t.id !== id)), 8000);
+  }, []);
+  return (
+    <ToastContext.Provider value={tell}>
+      {children}
+      <div className="toast toast-end z-50" role="status" aria-live="polite">
+        {shown.map((toast) => (
+          <div key={toast.id} className={`flex items-center gap-4 rounded border bg-base-300 px-4 py-2 ${toast.bad ? "border-failed" : "border-hair"}`}>
+            <span>{toast.text}</span>
+            {toast.undo && (
+              <button
+                className="btn btn-xs"
+                onClick={() => {
+                  toast.undo?.();
+                  setShown((old) => old.filter((t) => t.id !== toast.id));
+                }}
+              >
+                Undo
+              </button>
+            )}
+          </div>
+        ))}
+      </div>
+    </ToastContext.Provider>
+  );
+}
