@@ -81,6 +81,9 @@ func decode(data []byte, format string) (image.Image, error) {
 		}
 		return jpeg.Decode(r)
 	case "tiff":
+		if err := tiffWhole(data); err != nil {
+			return nil, err
+		}
 		return tiff.Decode(r)
 	}
 	return nil, fmt.Errorf("no reader for pictures in the format %q", format)

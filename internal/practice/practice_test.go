@@ -1,0 +1,130 @@
+package practice
+
+import (
+	"bytes"
+	"errors"
+	"image/png"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+)
+
+func sceneFile(t *testing.T, text string) string {
+	t.Helper()
+	path := filepath.Join(t.TempDir(), "a.practice")
+	if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	return path
+}
+
+func TestCosts(t *testing.T) {
+	s, err := ReadScene(sceneFile(t, "practice: 1\npicture: salt\ncost: {points: [[10, 4s], [1, 1s], [20, 2s]]}\n"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for frame, want := range map[int]time.Duration{-5: time.Second, 1: time.Second, 4: 2 * time.Second, 10: 4 * time.Second, 15: 3 * time.Second, 99: 2 * time.Second} {
+		if got := s.Cost.At(frame); got.Round(time.Millisecond) != want {
+			t.Errorf("frame %d costs %v, want %v", frame, got, want)
+		}
+	}
+	if fast, slow := s.Time(4, "a", 2), s.Time(4, "a", 0.5); fast != time.Second || slow != 4*time.Second {
+		t.Errorf("at speed 2 %v, at speed 0.5 %v", fast, slow)
+	}
+}
+
+func TestBadScenes(t *testing.T) {
+	for name, text := range map[string]string{
+		"empty": "", "another format": "practice: 2\npicture: salt\n", "no such picture": "practice: 1\npicture: none\n",
+		"a cost that is none": "practice: 1\npicture: salt\ncost: dear\n", "a point that is none": "practice: 1\npicture: salt\ncost: {points: [[1, 2]]}\n",
+		"a trouble that is none": "practice: 1\npicture: salt\ntrouble: [{frame: 1, does: sing}]\n", "no YAML": "practice: [",
+		"a startup that is none": "practice: 1\npicture: salt\nstartup: soon\n", "a negative cost": "practice: 1\npicture: salt\ncost: -2s\n",
+	} {
+		if _, err := ReadScene(sceneFile(t, text)); err == nil || !strings.Contains(err.Error(), "cannot read the scene") {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	if _, err := ReadScene("/no/such/scene"); err == nil {
+		t.Error("a scene that is not there was read")
+	}
+}
+
+func TestTroubleOnSomeNodes(t *testing.T) {
+	s, err := ReadScene(sceneFile(t, "practice: 1\npicture: salt\ntrouble: [{frame: 3, does: error, on: [kiln-01]}, {frame: 4, does: slow}]\ncost: 1s\n"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if s.Does(3, "kiln-01") != doesError || s.Does(3, "kiln-02") != "" || s.Does(4, "any") != doesSlow {
+		t.Error("troubles happen on the wrong nodes")
+	}
+	if s.Time(4, "any", 1) != 5*time.Second {
+		t.Errorf("a slow frame takes %v", s.Time(4, "any", 1))
+	}
+}
+
+func TestRangeAndFeed(t *testing.T) {
+	scene := sceneFile(t, "practice: 1\npicture: gannet\n")
+	var out bytes.Buffer
+	o := Options{Scene: scene, Staging: t.TempDir(), Width: 32, Height: 18, Speed: 1, First: -1, Last: 1}
+	if err := Render(o, strings.NewReader(""), &out); err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range []string{"frame.-1.png", "frame.0.png", "frame.1.png"} {
+		data, err := os.ReadFile(filepath.Join(o.Staging, name))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := png.Decode(bytes.NewReader(data)); err != nil {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	out.Reset()
+	o.Feed, o.Staging = true, t.TempDir()
+	if err := Render(o, strings.NewReader("frame 7\nframe 3\nend\nframe 9\n"), &out); err != nil {
+		t.Fatal(err)
+	}
+	text := out.String()
+	for _, line := range []string{"vx ready\n", "vx begin 7\n", "vx done 7\n", "vx done 3\n"} {
+		if !strings.Contains(text, line) {
+			t.Errorf("the feed did not say %q in %q", line, text)
+		}
+	}
+	if strings.Contains(text, "begin 9") {
+		t.Error("it went on behind the end")
+	}
+	for _, bad := range []string{"frame seven\n", "render 7\n"} {
+		if err := Render(o, strings.NewReader(bad), &out); err == nil {
+			t.Errorf("%q was taken", bad)
+		}
+	}
+}
+
+func TestPicturesDependOnTheFrameAlone(t *testing.T) {
+	for picture := range painters {
+		a, b, c := Paint(picture, 5, 32, 18), Paint(picture, 5, 32, 18), Paint(picture, 90, 32, 18)
+		same, other := true, false
+		for y := range 18 {
+			for x := range 32 {
+				same = same && a.At(x, y) == b.At(x, y)
+				other = other || a.At(x, y) != c.At(x, y)
+			}
+		}
+		if !same || !other {
+			t.Errorf("%s: twice the same %v, another frame differs %v", picture, same, other)
+		}
+	}
+	if Paint("salt", -3, 4, 4) == nil {
+		t.Error("a negative frame has no picture")
+	}
+}
+
+func TestScriptedFailuresAreErrors(t *testing.T) {
+	for _, does := range []string{doesError, doesMemory, doesLicence} {
+		o := Options{Scene: sceneFile(t, "practice: 1\npicture: salt\ntrouble: [{frame: 1, does: "+does+"}]\n"), Staging: t.TempDir(), Width: 8, Height: 8, Speed: 1, First: 1, Last: 2}
+		if err := Render(o, nil, &bytes.Buffer{}); !errors.Is(err, ErrMisbehaved) {
+			t.Errorf("%s: %v", does, err)
+		}
+	}
+}

@@ -1,0 +1,135 @@
+package recipe
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+)
+
+const small = `
+recipe: 1
+name: small
+title: A small one
+mode: range
+stop: kill
+program: small
+probe: {arguments: ["-V"], version: 'small (\S+)'}
+scenes: [".small"]
+picture: png
+values:
+  quality: {kind: integer, default: "5", least: 1, most: 9}
+  ratio: {kind: number, default: "0.5"}
+  look: {kind: choice, default: plain, choices: [plain, fancy]}
+  note: {kind: text, default: ""}
+arguments: ["-i", "{scene}", "-q{quality}", "{note}", "{unknown_is_refused}"]
+frame_file: '^f(\d+)\.png$'
+`
+
+func parsed(t *testing.T) *Recipe {
+	t.Helper()
+	r, err := Parse([]byte(strings.Replace(small, `, "{unknown_is_refused}"`, "", 1)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return r
+}
+
+func TestBuiltinRecipesAreWhole(t *testing.T) {
+	book, err := Builtin()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if want := []string{"povray", "practice", "practice-feed", "practice-single"}; !slices.Equal(book.Names(), want) {
+		t.Errorf("there are %v, want %v", book.Names(), want)
+	}
+	if got := book.ForScene(".pov"); len(got) != 1 || got[0].Name != "povray" {
+		t.Errorf("for .pov: %v", got)
+	}
+	if got := book.ForScene(".practice"); len(got) != 3 || got[0].Name != "practice" {
+		t.Errorf("for .practice: %v", got)
+	}
+}
+
+func TestBrokenRecipesAreRefused(t *testing.T) {
+	change := func(old, to string) string { return strings.Replace(parsedText(), old, to, 1) }
+	for name, c := range map[string]struct{ text, says string }{
+		"no YAML":                 {"{", "reading the recipe"},
+		"another format":          {change("recipe: 1", "recipe: 2"), "schema"},
+		"an unknown field":        {change("title:", "titel: x\ntitle:"), "schema"},
+		"no arguments":            {change("arguments:", "other:"), "schema"},
+		"an unknown mode":         {change("mode: range", "mode: sideways"), "schema"},
+		"an unknown placeholder":  {small, "unknown_is_refused"},
+		"a pattern that is none":  {change(`'^f(\d+)\.png$'`, `'^f(\d+\.png$'`), "frame_file"},
+		"a pattern without group": {change(`'^f(\d+)\.png$'`, `'^f\.png$'`), "needs 1 groups"},
+		"a bad default":           {change(`default: "5"`, `default: "50"`), "default of quality"},
+		"a value like a word":     {change("note:", "width:"), "name of a placeholder"},
+	} {
+		if _, err := Parse([]byte(c.text)); err == nil || !strings.Contains(err.Error(), c.says) {
+			t.Errorf("%s: %v, want %q", name, err, c.says)
+		}
+	}
+}
+
+func parsedText() string { return strings.Replace(small, `, "{unknown_is_refused}"`, "", 1) }
+
+func TestValues(t *testing.T) {
+	r := parsed(t)
+	full, err := r.Complete(map[string]string{"quality": "9"})
+	if err != nil || full["quality"] != "9" || full["look"] != "plain" || full["ratio"] != "0.5" {
+		t.Errorf("%v, %v", full, err)
+	}
+	for name, bad := range map[string]string{"quality": "10", "ratio": "much", "look": "loud", "note": "two\nlines", "colour": "red"} {
+		_, err := r.Complete(map[string]string{name: bad})
+		var v *ValueError
+		if !errors.As(err, &v) || v.Name != name {
+			t.Errorf("%s=%q: %v", name, bad, err)
+		}
+	}
+	if _, err := r.Complete(map[string]string{"quality": "2.5"}); err == nil {
+		t.Error("half a quality was taken")
+	}
+}
+
+// TestValuesStayOneArgument gives a value that a shell would take apart.
+func TestValuesStayOneArgument(t *testing.T) {
+	r := parsed(t)
+	nasty := `a b"; rm -rf / $(id) {scene} '`
+	values, err := r.Complete(map[string]string{"note": nasty})
+	if err != nil {
+		t.Fatal(err)
+	}
+	values["scene"] = "/srv/my scene.small"
+	arguments, _ := r.Launch(values)
+	if want := []string{"-i", "/srv/my scene.small", "-q5", nasty}; !slices.Equal(arguments, want) {
+		t.Errorf("arguments %q, want %q", arguments, want)
+	}
+}
+
+func TestOwnRecipesReplaceOurs(t *testing.T) {
+	dir := t.TempDir()
+	if err := os.WriteFile(filepath.Join(dir, "p.yaml"), []byte(strings.Replace(parsedText(), "name: small", "name: povray", 1)), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	book, err := Open(dir)
+	if err != nil || book["povray"].Title != "A small one" || book["practice"] == nil {
+		t.Errorf("%v, %v", book["povray"], err)
+	}
+	if _, err := Open(filepath.Join(dir, "gone")); err == nil || !strings.Contains(err.Error(), "does not exist") {
+		t.Errorf("a folder that is not there: %v", err)
+	}
+}
+
+func FuzzParse(f *testing.F) {
+	f.Add([]byte(small))
+	f.Add([]byte("recipe: [1"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		if r, err := Parse(data); err == nil {
+			if _, err := r.Complete(nil); err != nil {
+				t.Errorf("the defaults do not fit: %v", err)
+			}
+		}
+	})
+}
