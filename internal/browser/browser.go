@@ -53,6 +53,7 @@ func Start(ctx context.Context, dir string) (context.Context, context.CancelFunc
 		options = append(options, chromedp.NoSandbox)
 	}
 	ctx, stopAll := chromedp.NewExecAllocator(ctx, options...)
-	ctx, stop := chromedp.NewContext(ctx)
+	quiet := chromedp.WithErrorf(func(string, ...any) {}) // events newer than the library
+	ctx, stop := chromedp.NewContext(ctx, quiet)
 	return ctx, func() { stop(); stopAll() }, nil
 }

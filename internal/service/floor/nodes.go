@@ -150,14 +150,17 @@ func (f *Floor) Ask(ctx context.Context, id farm.NodeID, session, number int64, 
 		}
 		return nil
 	})
-	if err != nil || !waits {
-		return now, err
+	if err != nil {
+		return Answer{}, err // what was decided was not committed
+	}
+	if !waits {
+		return now, nil
 	}
 	select {
 	case a := <-w.reply:
 		return a, nil
 	case <-f.gone:
-		return now, ErrGone
+		return Answer{}, ErrGone
 	case <-ctx.Done():
 	}
 	err = f.do(context.WithoutCancel(ctx), func(*turn) error {
@@ -252,8 +255,11 @@ func (f *Floor) Orders(ctx context.Context, id farm.NodeID, session int64, lease
 		}
 		return nil
 	})
-	if err != nil || len(now) > 0 {
-		return now, err
+	if err != nil {
+		return nil, err
+	}
+	if len(now) > 0 {
+		return now, nil
 	}
 	select {
 	case now = <-w.reply:

@@ -1,0 +1,224 @@
+package system
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/chromedp/cdproto/runtime"
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+
+	"vexillum/internal/browser"
+	"vexillum/internal/wire"
+)
+
+// console is a browser in front of a farm.
+type console struct {
+	*farm
+	ctx context.Context
+}
+
+func (f *farm) open() *console {
+	f.t.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute)
+	f.t.Cleanup(cancel)
+	dir, err := os.MkdirTemp("", "vexillum-browser-")
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	f.t.Cleanup(func() { _ = os.RemoveAll(dir) })
+	ctx, stop, err := browser.Start(ctx, dir)
+	if err != nil {
+		f.t.Fatalf("starting Chromium: %v", err)
+	}
+	f.t.Cleanup(stop)
+	if err := chromedp.Run(ctx); err != nil { // the browser lives as long as the context of this first call
+		f.t.Fatalf("starting Chromium: %v", err)
+	}
+	c := &console{farm: f, ctx: ctx}
+	c.do(chromedp.EmulateViewport(browser.Width, browser.Height), chromedp.Navigate("http://"+f.listen))
+	return c
+}
+
+// do runs browser actions; each is waited for.
+func (c *console) do(actions ...chromedp.Action) {
+	c.t.Helper()
+	ctx, cancel := context.WithTimeout(c.ctx, 60*time.Second)
+	defer cancel()
+	if err := chromedp.Run(ctx, actions...); err != nil {
+		text := ""
+		_ = chromedp.Run(c.ctx, chromedp.Text("body", &text))
+		c.t.Fatalf("%v; the page shows:\n%s", err, text)
+	}
+}
+
+// text returns what the page shows.
+func (c *console) text() string {
+	c.t.Helper()
+	text := ""
+	c.do(chromedp.Text("body", &text, chromedp.ByQuery))
+	return text
+}
+
+func (c *console) sees(what string) {
+	c.t.Helper()
+	c.wait("the page shows "+what, func() bool { return strings.Contains(c.text(), what) })
+}
+
+// press clicks the button of that name.
+func (c *console) press(name string) {
+	c.t.Helper()
+	c.do(chromedp.Click(fmt.Sprintf(`//button[normalize-space()=%q]`, name), chromedp.BySearch))
+}
+
+func (c *console) signInAs(name, word string) {
+	c.t.Helper()
+	c.do(chromedp.WaitVisible(`input[name=name]`), chromedp.Evaluate(`document.querySelector("form").reset()`, nil),
+		chromedp.SendKeys(`input[name=name]`, name), chromedp.SendKeys(`input[name=password]`, word+kb.Enter))
+}
+
+// accessible runs axe-core on the page.
+func (c *console) accessible(page string) {
+	c.t.Helper()
+	script, err := os.ReadFile("../../web/node_modules/axe-core/axe.min.js")
+	if err != nil {
+		c.t.Fatalf("axe-core is missing; run make build: %v", err)
+	}
+	c.do(chromedp.Evaluate(string(script), nil))
+	for _, theme := range []string{"day", "night"} {
+		c.accessibleIn(page, theme)
+	}
+}
+
+func (c *console) accessibleIn(page, theme string) {
+	c.t.Helper()
+	var found []string
+	c.do(chromedp.Evaluate(fmt.Sprintf(`document.documentElement.dataset.theme = %q`, theme), nil), chromedp.Sleep(400*time.Millisecond)) // colours fade over
+	c.do(chromedp.Evaluate(`axe.run(document, {runOnly: ["wcag2a", "wcag2aa", "wcag21aa", "wcag22aa"]}).then(r => r.violations.map(v => v.id + ": " + v.help + " " + v.nodes.slice(0, 3).map(n => n.html.slice(0, 160)).join(" | ")))`,
+		&found, chromedp.EvalAsValue, awaitPromise))
+	for _, violation := range found {
+		c.t.Errorf("%s by %s: %s", page, theme, violation)
+	}
+}
+
+// noSidewaysScroll looks that the page fits its width.
+func (c *console) noSidewaysScroll(page string) {
+	c.t.Helper()
+	var over int
+	c.do(chromedp.Evaluate(`document.documentElement.scrollWidth - window.innerWidth`, &over))
+	if over > 0 {
+		c.t.Errorf("%s is %d pixels too wide", page, over)
+	}
+}
+
+// TestConsole signs in, watches a run progress live, opens it, holds and
+// releases it, all in a real browser.
+func TestConsole(t *testing.T) {
+	f := newFarm(t)
+	f.scene("salt.practice", "practice: 1\npicture: salt\ncost: 400ms\n")
+	f.join("kiln-01", "--renderers", "practice")
+	id := f.submit(wire.Submit{Job: "salt_010", Scene: "salt.practice", Frames: "1-400", Width: 160, Height: 90})
+	f.submit(wire.Submit{Job: "salt_020", Scene: "salt.practice", Frames: "1-9", Held: true})
+	c := f.open()
+
+	c.accessible("sign-in")
+	c.signInAs("admin", "not-the-password")
+	c.sees("name or password is wrong")
+	c.signInAs("admin", password)
+	c.sees("Rendering")
+	c.sees("salt_010")
+	c.sees("of 400 frames")
+	c.sees("held; release it to start")
+
+	doneOnPage := func() (n int) {
+		_, after, _ := strings.Cut(strings.ReplaceAll(c.text(), "\n", " "), "salt_010 final 1")
+		for _, word := range strings.Fields(after) {
+			if _, err := fmt.Sscanf(word, "%d", &n); err == nil && strings.Contains(after, fmt.Sprintf("%d of 400 frames", n)) {
+				return n
+			}
+		}
+		return -1
+	}
+	first := doneOnPage()
+	c.wait("the page moves on by itself", func() bool { return doneOnPage() > first })
+	c.accessible("Watch")
+	c.noSidewaysScroll("Watch")
+
+	// The run's page: a picture arrives, and the contact sheet fills up.
+	c.do(chromedp.Click(`//a[contains(., "salt_010")]`, chromedp.BySearch), chromedp.WaitVisible(`section[aria-label="Frame map"]`))
+	pictures := func() (n int) {
+		c.do(chromedp.Evaluate(`[...document.querySelectorAll('button[aria-label^="Frame "] img')].filter(i => i.complete && i.naturalWidth > 0).length`, &n))
+		return n
+	}
+	c.wait("thumbnails are shown", func() bool { return pictures() > 0 })
+	had := pictures()
+	c.wait("more thumbnails arrive by themselves", func() bool { return pictures() > had })
+	c.wait("the newest frame is shown large", func() bool {
+		var width int
+		c.do(chromedp.Evaluate(`(document.querySelector('section[aria-label="Picture"] img[alt^="Frame"]') ?? {naturalWidth: 0}).naturalWidth`, &width))
+		return width == 160
+	})
+	c.accessible("Run")
+	c.noSidewaysScroll("Run")
+	c.do(chromedp.EmulateViewport(390, 800))
+	c.noSidewaysScroll("Run on a telephone")
+	c.do(chromedp.EmulateViewport(browser.Width, browser.Height))
+
+	// Hold says before what will happen, and after that it has.
+	c.wait("a frame is in flight", func() bool { return f.run(id).Sets.Rendering != "" })
+	c.press("Hold")
+	c.sees("1 frame in flight will finish first")
+	c.press("Hold it")
+	c.sees("salt_010 final 1 is held.")
+	c.wait("the run is held", func() bool { return f.run(id).State == "held" })
+	c.press("Release")
+	c.sees("salt_010 final 1 goes on.")
+	c.wait("the run goes on", func() bool { return f.run(id).State == "rendering" })
+
+	// The service goes away and comes back; the page says so and catches up.
+	f.service.end(syscall.SIGKILL)
+	c.sees("The line to the service is lost")
+	f.serve()
+	c.wait("the page is live again", func() bool { return !strings.Contains(c.text(), "line to the service is lost") })
+	before := f.run(id).DoneCount
+	c.wait("the page has caught up", func() bool {
+		return strings.Contains(c.text(), fmt.Sprintf("%d of 400 frames done", f.run(id).DoneCount)) && f.run(id).DoneCount > before
+	})
+
+	c.press("Cancel run")
+	c.sees("A cancelled run cannot be taken up again")
+	c.press("Cancel the run")
+	c.sees("cancelled by admin")
+	c.do(chromedp.KeyEvent("g"), chromedp.KeyEvent("w"), chromedp.WaitVisible(`ul[aria-label="Nodes"]`))
+	c.press("admin")
+	c.sees("Sign in to the farm.")
+}
+
+// TestConsoleForAViewer looks that somebody who may not steer sees no button
+// for it.
+func TestConsoleForAViewer(t *testing.T) {
+	f := newFarm(t)
+	f.put("/api/v1/people/ines", wire.NewPerson{Role: "viewer", Password: password})
+	f.scene("salt.practice", "practice: 1\npicture: salt\n")
+	id := f.submit(wire.Submit{Job: "salt_010", Scene: "salt.practice", Frames: "1-4", Held: true})
+	c := f.open()
+	c.signInAs("ines", password)
+	c.sees("salt_010")
+	if strings.Contains(c.text(), "Release") {
+		t.Error("a viewer is offered to release a run")
+	}
+	c.do(chromedp.Navigate(fmt.Sprintf("http://%s/runs/%d", f.listen, id)), chromedp.WaitVisible(`section[aria-label="Frame map"]`))
+	if text := c.text(); strings.Contains(text, "Cancel run") || strings.Contains(text, "Release") {
+		t.Error("a viewer is offered to steer a run")
+	}
+	c.do(chromedp.Navigate(fmt.Sprintf("http://%s/runs/999", f.listen)))
+	c.sees("there is no run 999")
+}
+
+// awaitPromise waits for the value of a promise.
+func awaitPromise(p *runtime.EvaluateParams) *runtime.EvaluateParams { return p.WithAwaitPromise(true) }
