@@ -1,0 +1,129 @@
+// Package internal holds no code: only the test that keeps the rooms apart.
+package internal
+
+import (
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+)
+
+// below says for each room which rooms of ours it may import. What is not
+// listed may be imported by main, tools and tests alone.
+var below = map[string][]string{
+	"core/frames":   {},
+	"core/farm":     {"core/frames"},
+	"core/pace":     {"core/farm"},
+	"core/deal":     {"core/farm", "core/frames", "core/pace"},
+	"core/triage":   {"core/farm"},
+	"core/forecast": {"core/farm", "core/pace"},
+	"recipe":        {"core/farm"},
+	"picture":       {},
+	"practice":      {},
+	"secret":        {},
+	"wire":          {"recipe"},
+	"client":        {"wire"},
+	"localpg":       {},
+	"pgtest":        {"localpg"},
+	"browser":       {},
+	"store":         {"core/farm", "core/frames"},
+	"service/ledger": {
+		"core/farm", "store",
+	},
+	"service/floor": {
+		"core/deal", "core/farm", "core/forecast", "core/frames", "core/pace", "core/triage", "recipe", "wire",
+	},
+	"service": {
+		"core/farm", "core/pace", "recipe", "service/floor", "service/ledger", "store", "wire",
+	},
+	"api": {
+		"core/farm", "core/frames", "picture", "recipe", "secret", "service", "service/floor", "store", "wire",
+	},
+	"node": {
+		"client", "core/frames", "core/triage", "picture", "recipe", "wire",
+	},
+	"demo": {"client", "wire"},
+	"cli": {
+		"api", "client", "core/frames", "demo", "localpg", "node", "practice", "recipe", "secret", "service", "store", "wire",
+	},
+}
+
+// pure is what the computation may import besides the standard library.
+var pure = []string{"gonum.org/", "github.com/Masterminds/semver"}
+
+// impure are the parts of the standard library that the computation must not
+// touch: it knows no files, network, processes or SQL.
+var impure = []string{"os", "os/exec", "net", "net/http", "database/sql", "io/fs", "path/filepath", "log/slog", "syscall", "embed"}
+
+const module = "vexillum/"
+
+func TestRoomsImportOnlyWhatLiesBelow(t *testing.T) {
+	seen := map[string]bool{}
+	err := filepath.WalkDir(".", func(path string, entry fs.DirEntry, err error) error {
+		if err != nil || entry.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		room := filepath.ToSlash(filepath.Dir(path))
+		seen[room] = true
+		allowed, known := below[room]
+		if !known {
+			t.Errorf("the room %s is not on the plan", room)
+		}
+		file, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.ImportsOnly)
+		if err != nil {
+			return err
+		}
+		for _, spec := range file.Imports {
+			name, err := strconv.Unquote(spec.Path.Value)
+			if err != nil {
+				return err
+			}
+			if inside, ok := strings.CutPrefix(name, module+"internal/"); ok && !slices.Contains(allowed, inside) {
+				t.Errorf("%s imports %s, which does not lie below it", path, inside)
+			}
+			if strings.HasPrefix(room, "core/") {
+				foreign := strings.Contains(strings.Split(name, "/")[0], ".")
+				if foreign && !slices.ContainsFunc(pure, func(p string) bool { return strings.HasPrefix(name, p) }) || slices.Contains(impure, name) {
+					t.Errorf("%s imports %s; the computation must stay pure", path, name)
+				}
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for room := range below {
+		if !seen[room] {
+			t.Errorf("the room %s is on the plan and does not exist", room)
+		}
+	}
+}
+
+// TestTheComputationNeverLooksAtTheClock reads the source of the core for
+// calls that would make it depend on when it runs.
+func TestTheComputationNeverLooksAtTheClock(t *testing.T) {
+	err := filepath.WalkDir("core", func(path string, entry fs.DirEntry, err error) error {
+		if err != nil || entry.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		data, err := os.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		for _, call := range []string{"time.Now(", "time.Since(", "time.Until(", "time.After(", "time.Sleep(", "rand.Int(", "rand.Float64("} {
+			if strings.Contains(string(data), call) {
+				t.Errorf("%s calls %s…)", path, call)
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+}

@@ -1,0 +1,420 @@
+package node
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"image"
+	"image/color"
+	"image/png"
+	"log/slog"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"vexillum/internal/core/frames"
+	"vexillum/internal/recipe"
+	"vexillum/internal/wire"
+)
+
+// TestMain lets this test program be the renderer, too: with RENDERER set it
+// does what the variable says.
+func TestMain(m *testing.M) {
+	if script := os.Getenv("RENDERER"); script != "" {
+		os.Exit(pretend(script))
+	}
+	os.Exit(m.Run())
+}
+
+// pretend is a renderer that follows a script of words.
+func pretend(script string) int {
+	for word := range strings.FieldsSeq(script) {
+		verb, value, _ := strings.Cut(word, ":")
+		switch verb {
+		case "say":
+			fmt.Println(strings.ReplaceAll(value, "_", " "))
+		case "draw":
+			w, h := 8, 4
+			if number, size, ok := strings.Cut(value, "@"); ok {
+				value = number
+				_, _ = fmt.Sscanf(size, "%dx%d", &w, &h)
+			}
+			img := image.NewRGBA(image.Rect(0, 0, w, h))
+			img.Set(1, 1, color.White)
+			file, err := os.Create("f" + value + ".png")
+			if err != nil {
+				return 9
+			}
+			_ = png.Encode(file, img)
+			_ = file.Close()
+		case "sleep":
+			d, _ := time.ParseDuration(value)
+			time.Sleep(d)
+		case "exit":
+			code := 0
+			_, _ = fmt.Sscan(value, &code)
+			return code
+		}
+	}
+	return 0
+}
+
+// fake is a service that notes what it is told.
+type fake struct {
+	mu      sync.Mutex
+	items   []wire.ReportItem
+	verdict string
+	err     error
+}
+
+func (f *fake) report(_ context.Context, items ...wire.ReportItem) ([]wire.Verdict, error) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.items = append(f.items, items...)
+	if f.err != nil {
+		return nil, f.err
+	}
+	out := make([]wire.Verdict, len(items))
+	for i := range out {
+		out[i].Verdict = f.verdict
+	}
+	return out, nil
+}
+
+func (f *fake) thumbnail(context.Context, int64, int, []byte) {}
+
+func (f *fake) more(context.Context, int64) (frames.Set, error) { return frames.Set{}, nil }
+
+// told returns what was told, as "outcome frame cause".
+func (f *fake) told() []string {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	var out []string
+	for _, i := range f.items {
+		out = append(out, strings.TrimSpace(fmt.Sprintf("%s %d %s", i.Outcome, i.Frame, i.Cause)))
+	}
+	return out
+}
+
+func newWork(t *testing.T, f *fake, script, set string) *work {
+	t.Helper()
+	dir := t.TempDir()
+	if err := os.Mkdir(filepath.Join(dir, "out"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	self, err := os.Executable()
+	if err != nil {
+		t.Fatal(err)
+	}
+	r := recipe.Recipe{
+		Name: "pretend", Mode: "range", Program: self, Picture: "png", Grace: recipe.Duration(200 * time.Millisecond),
+		Environment: map[string]string{"RENDERER": script}, FrameFile: `^f(\d+)\.png$`,
+		Read: recipe.Reading{Begins: `^begin (\d+)`, Progress: `^(\d+) of (\d+)$`, Causes: []recipe.CauseRule{{Match: "no memory", Cause: "out of memory"}}},
+	}
+	f.verdict = wire.VerdictDeliver
+	return &work{
+		lease: &wire.Lease{ID: 7, Run: 1, RunName: "a final 1", Recipe: r, Frames: set, RangeFirst: 1, RangeLast: 9, OutputRoot: filepath.Join(dir, "out"),
+			Output: "a/final-1", FilePrefix: "a.", FileEnding: ".png", Digits: 4, Width: 8, Height: 4},
+		svc: f, log: slog.New(slog.DiscardHandler), staging: filepath.Join(dir, "staging"), speed: 1, node: "kiln-01", threads: 1, stall: time.Minute,
+		changed: func() {}, ready: make(chan struct{}), phase: "starting", verifying: map[int]bool{},
+	}
+}
+
+func TestWhatALaunchTells(t *testing.T) {
+	for _, c := range []struct {
+		name, script, frames string
+		told                 []string
+	}{
+		{"all well", "say:begin_1 draw:1 say:begin_2 draw:2 exit:0", "1-2",
+			[]string{"good 1", "delivered 1", "good 2", "delivered 2", "ended 0"}},
+		{"a frame said twice", "say:begin_1 say:begin_1 draw:1 exit:0", "1", []string{"good 1", "delivered 1", "ended 0"}},
+		{"nothing said, but drawn", "draw:1 draw:2 exit:0", "1-2", []string{"good 1", "delivered 1", "good 2", "delivered 2", "ended 0"}},
+		{"ends well and leaves nothing", "say:begin_1 exit:0", "1", []string{"failed 1 no frame", "ended 0"}},
+		{"of another size", "say:begin_1 draw:1@9x4 exit:0", "1", []string{"failed 1 wrong output", "ended 0"}},
+		{"fails before the first", "say:no_memory exit:1", "3", []string{"failed 3 out of memory", "ended 0"}},
+		{"an unknown error", "say:begin_1 exit:3", "1", []string{"failed 1 crash", "ended 0"}},
+		// The launch behind the failed frame says the same again: frame 1 is
+		// not its own and is not taken.
+		{"progress in carriage returns", "say:begin_1 say:1_of_2\r2_of_2 draw:1 exit:0", "1", []string{"good 1", "delivered 1", "ended 0"}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			f := &fake{}
+			w := newWork(t, f, c.script, c.frames)
+			if err := w.run(t.Context()); err != nil {
+				t.Fatal(err)
+			}
+			got := f.told()
+			slices.Sort(got)
+			want := slices.Clone(c.told)
+			slices.Sort(want)
+			if !slices.Equal(got, want) {
+				t.Errorf("told %q, want %q", got, want)
+			}
+			if _, err := os.Stat(w.staging); !errors.Is(err, os.ErrNotExist) {
+				t.Error("the staging folder is left behind")
+			}
+		})
+	}
+}
+
+func TestFailureTellsTheLastWords(t *testing.T) {
+	f := &fake{}
+	w := newWork(t, f, "say:begin_1 say:the_lamp_is_broken exit:3", "1")
+	if err := w.run(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	if m := f.items[0].Message; !strings.Contains(m, "exit status 3") || !strings.Contains(m, "the lamp is broken") {
+		t.Errorf("message %q", m)
+	}
+}
+
+func TestARendererThatCannotStart(t *testing.T) {
+	f := &fake{}
+	w := newWork(t, f, "", "1-2")
+	w.lease.Recipe.Program = "no-such-renderer"
+	if err := w.run(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	if got := f.told(); !slices.Equal(got, []string{"failed 1 no start", "failed 2 no start", "ended 0"}) {
+		t.Errorf("told %q", got)
+	}
+}
+
+func TestStalledRendererIsEnded(t *testing.T) {
+	f := &fake{}
+	w := newWork(t, f, "say:begin_1 sleep:1h", "1")
+	w.stall = 10 * time.Millisecond
+	if err := w.run(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	if got := f.told(); !slices.Equal(got, []string{"failed 1 stalled", "ended 0"}) {
+		t.Errorf("told %q", got)
+	}
+}
+
+func TestStopAtOnceAndAtTheBorder(t *testing.T) {
+	for _, now := range []bool{true, false} {
+		f := &fake{}
+		w := newWork(t, f, "say:begin_1 sleep:300ms draw:1 say:begin_2 sleep:1h", "1-2")
+		ended := make(chan error)
+		go func() { ended <- w.run(t.Context()) }()
+		<-w.ready
+		for w.progress().Frame == nil {
+			time.Sleep(5 * time.Millisecond)
+		}
+		w.stop(now, "a test")
+		if err := <-ended; err != nil {
+			t.Fatal(err)
+		}
+		want := []string{"good 1", "delivered 1", "ended 0"}
+		if now {
+			want = []string{"ended 0"}
+		}
+		if got := f.told(); !slices.Equal(got, want) {
+			t.Errorf("now %v: told %q, want %q", now, got, want)
+		}
+	}
+}
+
+func TestALostSessionEndsTheWork(t *testing.T) {
+	f := &fake{err: ErrSuperseded}
+	w := newWork(t, f, "say:begin_1 draw:1 say:begin_2 sleep:1h", "1-2")
+	if err := w.run(t.Context()); !errors.Is(err, ErrSuperseded) {
+		t.Errorf("it ended with %v", err)
+	}
+}
+
+func TestUnwantedFrameIsNotDelivered(t *testing.T) {
+	f := &fake{}
+	w := newWork(t, f, "say:begin_1 draw:1 exit:0", "1")
+	f.verdict = wire.VerdictDiscard
+	if err := w.run(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	if got := f.told(); !slices.Equal(got, []string{"good 1", "ended 0"}) {
+		t.Errorf("told %q", got)
+	}
+	if entries, _ := os.ReadDir(w.lease.OutputRoot); len(entries) != 0 {
+		t.Errorf("%d things were delivered", len(entries))
+	}
+}
+
+func TestDelivery(t *testing.T) {
+	dir := t.TempDir()
+	source := filepath.Join(dir, "staged.png")
+	if err := os.WriteFile(source, []byte("picture"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	const hash = "c61d595888f85f6d30e99ef6cacfcb7d" // of some other file
+	root := filepath.Join(dir, "frames")
+	if err := os.Mkdir(root, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	l := &wire.Lease{ID: 3, OutputRoot: root, Output: "a/final-1"}
+	_, err := deliver(source, l, "a.0001.png", hash, nil)
+	if err == nil || !strings.Contains(err.Error(), "no longer the one that was verified") {
+		t.Fatalf("a staged file that changed: %v", err)
+	}
+	if names := list(t, filepath.Join(root, "a", "final-1")); len(names) != 0 {
+		t.Errorf("it left %v", names)
+	}
+	good := hashOf(t, source)
+	for range 2 { // delivered, and delivered again after a report that was lost
+		if standing, err := deliver(source, l, "a.0001.png", good, nil); err != nil || standing != good {
+			t.Fatalf("%s, %v", standing, err)
+		}
+	}
+	target := filepath.Join(root, "a", "final-1", "a.0001.png")
+	if err := os.WriteFile(target, []byte("other"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := deliver(source, l, "a.0001.png", good, nil); !errors.Is(err, errForeign) {
+		t.Errorf("over a foreign file: %v", err)
+	}
+	other := hashOf(t, target)
+	if standing, err := deliver(source, l, "a.0001.png", good, []string{other}); err != nil || standing != other {
+		t.Errorf("a file that was accepted earlier: %s, %v", standing, err)
+	}
+	if data, _ := os.ReadFile(target); string(data) != "other" {
+		t.Errorf("the file in place is %q now", data)
+	}
+	if names := list(t, filepath.Dir(target)); !slices.Equal(names, []string{"a.0001.png"}) {
+		t.Errorf("left behind: %v", names)
+	}
+}
+
+// TestDeliveryStaysInsideItsPlace lets the output folder be a link that leads
+// out of the place.
+func TestDeliveryStaysInsideItsPlace(t *testing.T) {
+	dir := t.TempDir()
+	source := filepath.Join(dir, "staged.png")
+	root, outside := filepath.Join(dir, "frames"), filepath.Join(dir, "outside")
+	for _, d := range []string{root, outside} {
+		if err := os.Mkdir(d, 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := os.WriteFile(source, []byte("picture"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Symlink(outside, filepath.Join(root, "a")); err != nil {
+		t.Fatal(err)
+	}
+	for _, output := range []string{"a", "../outside", "a/final-1"} {
+		if _, err := deliver(source, &wire.Lease{ID: 1, OutputRoot: root, Output: output}, "x.png", hashOf(t, source), nil); err == nil {
+			t.Errorf("delivered through %s", output)
+		}
+	}
+	if names := list(t, outside); len(names) != 0 {
+		t.Errorf("outside of the place there is %v", names)
+	}
+}
+
+func hashOf(t *testing.T, path string) string {
+	t.Helper()
+	root, err := os.OpenRoot(filepath.Dir(path))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer root.Close()
+	hash, err := hashIn(root, filepath.Base(path))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return hash
+}
+
+func list(t *testing.T, dir string) []string {
+	t.Helper()
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var names []string
+	for _, e := range entries {
+		names = append(names, e.Name())
+	}
+	return names
+}
+
+func TestReaderTakesAnyChunks(t *testing.T) {
+	text := "begin 1\n\r\n10 of 20\r20 of 20\rno memory left\nvx done 1\nbegin 2\n"
+	for size := 1; size < len(text); size++ {
+		var got []string
+		r := newReader(recipe.Reading{Begins: `^begin (\d+)`, Progress: `^(\d+) of (\d+)$`, Causes: []recipe.CauseRule{{Match: "no memory", Cause: "out of memory"}}}, func(m mark) {
+			switch {
+			case m.begins != nil:
+				got = append(got, fmt.Sprint("begin ", *m.begins))
+			case m.progress != nil:
+				got = append(got, fmt.Sprint("progress ", *m.progress))
+			case m.feed != "":
+				got = append(got, m.feed)
+			}
+		})
+		w := r.stream(1)
+		for at := 0; at < len(text); at += size {
+			if _, err := w.Write([]byte(text[at:min(at+size, len(text))])); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if want := []string{"begin 1", "progress 0.5", "progress 1", "done 1", "begin 2"}; !slices.Equal(got, want) {
+			t.Fatalf("in pieces of %d: %q", size, got)
+		}
+		if words, cause := r.words(); cause != "out of memory" || strings.Contains(words, "of 20") {
+			t.Errorf("words %q, cause %q", words, cause)
+		}
+	}
+}
+
+func TestProcessTreeIsEndedWhole(t *testing.T) {
+	marker := filepath.Join(t.TempDir(), "alive")
+	cmd := exec.Command("sh", "-c", "trap '' TERM; (trap '' TERM; while :; do touch "+marker+"; sleep 0.05; done) & sleep 3600")
+	p, err := startProcess(cmd)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for {
+		if _, err := os.Stat(marker); err == nil {
+			break
+		}
+		time.Sleep(5 * time.Millisecond)
+	}
+	p.stop(100 * time.Millisecond) // both ignore the request to end
+	time.Sleep(200 * time.Millisecond)
+	if err := os.Remove(marker); err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(300 * time.Millisecond)
+	if _, err := os.Stat(marker); err == nil {
+		t.Error("a grandchild still runs")
+	}
+	if p.exitCode() == 0 {
+		t.Error("a killed process ended well")
+	}
+}
+
+func TestRenderersAreFoundByRunningThem(t *testing.T) {
+	dir := t.TempDir()
+	tool := filepath.Join(dir, "tool")
+	if err := os.WriteFile(tool, []byte("#!/bin/sh\necho tool version 4.2 >&2\nexit 3\n"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	probe := recipe.Probe{Version: `version (\S+)`}
+	recipes := []recipe.Recipe{
+		{Name: "there", Program: tool, Probe: probe},
+		{Name: "gone", Program: filepath.Join(dir, "gone"), Probe: probe},
+		{Name: "mute", Program: "true", Probe: probe},
+	}
+	found := findRenderers(t.Context(), recipes, nil)
+	if len(found) != 1 || found[0].Recipe != "there" || found[0].Version != "4.2" || found[0].Path != tool {
+		t.Errorf("found %+v", found)
+	}
+	if found := findRenderers(t.Context(), recipes, []string{"gone"}); len(found) != 0 {
+		t.Errorf("found %+v", found)
+	}
+}
