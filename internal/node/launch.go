@@ -269,15 +269,25 @@ func (l *launch) stalled(limit time.Duration) {
 func (w *work) feed(ctx context.Context, left frames.Set) {
 	for ctx.Err() == nil && !w.bordered() && w.ok() {
 		if left.Empty() {
-			more, err := w.svc.more(ctx, w.lease.ID)
-			if err != nil || more.Empty() {
+			if left = w.more(ctx); left.Empty() {
 				return
 			}
-			left = more
 		}
 		l := w.newLaunch(frames.Span{First: left.First(), Last: left.Last()})
 		left = l.feed(ctx, left)
 	}
+}
+
+// more asks for more frames on the lease. The answer names all that have no
+// result yet; those that are still being checked are not rendered again.
+func (w *work) more(ctx context.Context) frames.Set {
+	more, err := w.svc.more(ctx, w.lease.ID)
+	if err != nil {
+		return frames.Set{}
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return more.Minus(w.handed)
 }
 
 // feed runs one renderer until nothing is left to hand to it, it fails or it
@@ -295,9 +305,7 @@ func (l *launch) feed(ctx context.Context, left frames.Set) frames.Set {
 		}
 		if left.Empty() {
 			l.w.set(func() { l.w.phase, l.w.frame, l.w.fraction = "waiting", nil, 0 })
-			if more, err := l.w.svc.more(ctx, l.w.lease.ID); err == nil {
-				left = more
-			}
+			left = l.w.more(ctx)
 		}
 		if left.Empty() {
 			ended = true
@@ -306,6 +314,9 @@ func (l *launch) feed(ctx context.Context, left frames.Set) frames.Set {
 			return true
 		}
 		f := left.First()
+		l.w.mu.Lock()
+		l.w.handed = l.w.handed.Union(frames.One(f))
+		l.w.mu.Unlock()
 		l.begin(f, time.Now())
 		if _, err := fmt.Fprintf(l.input, "frame %d\n", f); err != nil {
 			l.w.log.Warn("the renderer takes no more frames", "error", err)

@@ -47,6 +47,7 @@ type work struct {
 	fraction   float64
 	verifying  map[int]bool
 	launch     int
+	handed     frames.Set // to a renderer that stays up, without a failure since
 	slowest    time.Duration
 	checks     chan check
 	abandoned  error // the session is over: nothing may be reported any more
@@ -177,6 +178,9 @@ func (w *work) ok() bool {
 
 // failed reports a try that gave no good picture.
 func (w *work) failed(launch, frame int, cause, message string) {
+	w.mu.Lock()
+	w.handed = w.handed.Minus(frames.One(frame)) // it may come again
+	w.mu.Unlock()
 	w.log.Warn("frame failed", "run", w.lease.RunName, "frame", frame, "cause", cause)
 	w.report(wire.ReportItem{Outcome: wire.OutcomeFailed, Lease: w.lease.ID, Launch: launch, Frame: frame, Cause: cause, Message: message})
 }

@@ -98,11 +98,27 @@ func offer(s *farm.State, m *pace.Model, n *farm.Node, run *farm.Run) (frames.Se
 	case farm.ModeWhole:
 		return todo, "all frames in one go, as the recipe needs it"
 	case farm.ModeSingle:
-		return todo.Take(1), "one frame, as the recipe launches anew for each"
+		return few(m, n, run, todo)
 	case farm.ModeFeed:
 		return todo.Take(1), "the next frame"
 	}
 	return share(s, m, n, run, todo)
+}
+
+// fewSeconds is about how long a lease of single frames shall last.
+const fewSeconds = 20
+
+// few gives the node as many single frames as it renders in a short while:
+// the launch of one may then overlap with checking the one before.
+func few(m *pace.Model, n *farm.Node, run *farm.Run, todo frames.Set) (frames.Set, string) {
+	cost, known := m.Cost(run.ID)
+	if !known {
+		return todo.Take(1), "one frame, until it is known how long they take"
+	}
+	startup, _ := m.Startup(run.ID)
+	seconds := startup.Mean + cost.Mean/m.Speed(n, run.Spec.Recipe)
+	set := todo.Take(max(1, int(min(fewSeconds/max(seconds, 0.01), 100))))
+	return set, fmt.Sprintf("%s, launched one after the other in about %.0f s", count(set), seconds*float64(set.Len()))
 }
 
 // share gives the node half of its part by speed of what is to do. Halving

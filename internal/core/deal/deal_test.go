@@ -162,6 +162,18 @@ func TestWhatANodeGets(t *testing.T) {
 	}
 }
 
+func TestSingleFramesGoOutByTheShortWhile(t *testing.T) {
+	b := newBench(t, 2, 1)
+	id := b.submit("a", "practice", farm.ModeSingle, "1-300", farm.RunQueued)
+	b.m.Observe(farm.FrameAccepted{Run: id, RenderSeconds: 4, StartupSeconds: 1}, 2) // 8 reference seconds
+	if l := b.lease(b.ask(1, 0)); l.Given.String() != "1-4" {
+		t.Errorf("the fast node got %v, want 4 frames of 1 + 8/2 s", l.Given)
+	}
+	if l := b.lease(b.ask(2, 0)); l.Given.String() != "5-6" {
+		t.Errorf("the slow node got %v, want 2 frames of 1 + 8 s", l.Given)
+	}
+}
+
 func TestFixedChunks(t *testing.T) {
 	b := newBench(t, 1, 1)
 	b.submit("a", "practice", farm.ModeRange, "1-25", farm.RunQueued)
