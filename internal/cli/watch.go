@@ -386,7 +386,7 @@ func (a *app) progress(run wire.Run) (show func(wire.Run, string), done func()) 
 					text += "  " + now.Forecast.Why
 				}
 				if len(now.Nodes) > 0 {
-					text += fmt.Sprintf("  on %d nodes", len(now.Nodes))
+					text += "  on " + strings.Join(now.Nodes, ", ")
 				}
 				return text
 			}),

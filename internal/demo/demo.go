@@ -262,6 +262,7 @@ func (f *Farm) Fill(ctx context.Context) error {
 		{Job: "gannet_open", Project: "gannet", Scene: "gannet/gannet_open.practice", Recipe: "practice-feed", Frames: "1-96", Width: width, Height: height},
 		{Job: "tidal_floor", Project: "tidal-room", Scene: "tidal-room/tidal_floor.pov", Frames: "1-90", Width: width, Height: height},
 		{Job: "salt_020", Project: "salt-clock", Scene: "salt-clock/salt_020.practice", Frames: "1-180", Width: width, Height: height, Held: true},
+		{Job: "salt_040", Project: "salt-clock", Scene: "salt-clock/salt_020.practice", Frames: "1-480", Width: width, Height: height},
 	} {
 		if _, err := f.submit(ctx, in); err != nil {
 			return err

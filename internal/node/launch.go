@@ -98,15 +98,22 @@ func (l *launch) run(ctx context.Context) (reached int) {
 	if cause == "" {
 		cause = triage.CauseCrash
 	}
-	l.w.failed(l.number, frame, cause, fmt.Sprintf("%s\n%s", howEnded(l.proc), words))
+	l.w.failed(l.number, frame, cause, tellEnd(words, l.proc))
 	return frame
 }
 
-func howEnded(p *process) string {
-	if p.err == nil {
-		return "the renderer ended well"
+// tellEnd says how a launch failed: what the renderer said, if anything, and
+// how it ended.
+func tellEnd(words string, p *process) string {
+	end := "the renderer ended well"
+	if p.err != nil {
+		end = "the renderer ended with " + p.err.Error()
 	}
-	return "the renderer ended with " + p.err.Error()
+	if words == "" {
+		return end
+	}
+	telling, rest, _ := strings.Cut(words, "\n")
+	return telling + "\n" + end + "\n" + rest
 }
 
 // unseen fails the frames of the stretch that the renderer, ending well, has
@@ -350,6 +357,6 @@ func (l *launch) feed(ctx context.Context, left frames.Set) frames.Set {
 	if left.Empty() {
 		return left
 	}
-	l.w.failed(l.number, left.First(), cause, fmt.Sprintf("%s\n%s", howEnded(l.proc), words))
+	l.w.failed(l.number, left.First(), cause, tellEnd(words, l.proc))
 	return left.Minus(frames.One(left.First()))
 }

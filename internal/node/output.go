@@ -32,6 +32,7 @@ type reader struct {
 	part  map[int][]byte // unfinished line by stream
 	tail  []byte
 	cause string // of the first line that names one
+	named string // that line
 }
 
 type causeRule struct {
@@ -109,7 +110,7 @@ func (r *reader) line(line string) {
 	if r.cause == "" {
 		for _, c := range r.causes {
 			if c.match.MatchString(line) {
-				r.cause = c.cause
+				r.cause, r.named = c.cause, strings.TrimSpace(line)
 				break
 			}
 		}
@@ -129,18 +130,26 @@ func (r *reader) line(line string) {
 	r.marks(m)
 }
 
-// words returns the end of what the renderer said and the cause that it
-// named, if any.
+// words returns the end of what the renderer said, the most telling line
+// first, and the cause that it named, if any.
 func (r *reader) words() (text, cause string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return strings.TrimSpace(string(r.tail)), r.cause
+	text = strings.TrimSpace(string(r.tail))
+	telling := r.named
+	if telling == "" {
+		telling = text[strings.LastIndexByte(text, '\n')+1:]
+	}
+	if telling == "" {
+		return "", r.cause
+	}
+	return telling + "\n" + text, r.cause
 }
 
 // stalled notes that the renderer is ended because it gives no sign of life.
 func (r *reader) stalled(why string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.cause = triage.CauseStalled
+	r.cause, r.named = triage.CauseStalled, why
 	r.tail = append(append(r.tail, why...), '\n')
 }

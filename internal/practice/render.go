@@ -32,7 +32,7 @@ type Options struct {
 }
 
 // ErrMisbehaved is how a scripted failure ends: the launch exits with 1.
-var ErrMisbehaved = errors.New("misbehaved as the scene told")
+var ErrMisbehaved = errors.New("the scene told this frame to fail")
 
 // Render renders the frames of one launch. Lines for the farm go to out, each
 // beginning with "vx "; frames to feed come from in, as docs/feed.md says.

@@ -38,7 +38,7 @@ type Farm struct {
 	Now      time.Time  `json:"now"`
 	Facts    FarmFacts  `json:"facts"`
 	Runs     []Run      `json:"runs"`  // in the order of the queue, ended ones last
-	Nodes    []Node     `json:"nodes"` // by name
+	Nodes    []Node     `json:"nodes"` // racks first, then desks, each by name
 	Projects []Project  `json:"projects"`
 	Hands    []NeedHand `json:"needs_a_hand"`
 }

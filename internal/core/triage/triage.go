@@ -85,7 +85,7 @@ func Failed(s *farm.State, f Failure, now time.Time) []farm.Record {
 	}
 	records := []farm.Record{failed}
 	if park {
-		reason := fmt.Sprintf("frame %d is parked: it failed %s, last by %s on %s", f.Frame, times(attempts), f.Cause, node)
+		reason := fmt.Sprintf("frame %d is parked: it failed %s, last by %s on %s", f.Frame, Times(attempts), f.Cause, node)
 		records = append(records, farm.FrameParked{Run: run.ID, Frame: f.Frame, Reason: reason, At: now})
 	}
 	return records
@@ -119,7 +119,8 @@ func Lost(s *farm.State, n farm.NodeID, reason string, now time.Time) []farm.Rec
 	return records
 }
 
-func times(n int) string {
+// Times prints how often something happened: once, 3 times.
+func Times(n int) string {
 	if n == 1 {
 		return "once"
 	}

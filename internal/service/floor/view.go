@@ -13,6 +13,7 @@ import (
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/forecast"
 	"vexillum/internal/core/frames"
+	"vexillum/internal/core/triage"
 	"vexillum/internal/wire"
 )
 
@@ -69,7 +70,7 @@ func (f *Floor) OneRun(ctx context.Context, id farm.RunID) (out wire.Run, err er
 	return out, err
 }
 
-// Nodes returns all nodes by name.
+// Nodes returns all nodes: racks first, then desks, each by name.
 func (f *Floor) Nodes(ctx context.Context) (out []wire.Node, err error) {
 	err = f.do(ctx, func(t *turn) error { out = f.nodeViews(t.now); return nil })
 	return out, err
@@ -138,7 +139,7 @@ func (f *Floor) nodeViews(now time.Time) []wire.Node {
 	for _, n := range f.s.Nodes {
 		out = append(out, f.nodeView(n, now))
 	}
-	slices.SortFunc(out, func(a, b wire.Node) int { return cmp.Compare(a.Name, b.Name) })
+	slices.SortFunc(out, func(a, b wire.Node) int { return cmp.Or(cmp.Compare(b.Kind, a.Kind), cmp.Compare(a.Name, b.Name)) })
 	return out
 }
 
@@ -303,7 +304,7 @@ func (f *Floor) needHands(now time.Time) []wire.NeedHand {
 		}
 		if t := run.Trouble[run.Parked.First()]; t != nil && len(t.Attempts) > 0 {
 			last := t.Attempts[len(t.Attempts)-1]
-			v.Evidence = fmt.Sprintf("It failed %d times, last on %s: %s. %s", len(t.Attempts), f.s.NodeName(last.Node), last.Cause, firstLine(last.Message))
+			v.Evidence = fmt.Sprintf("It failed %s, last on %s by %s: “%s”.", triage.Times(len(t.Attempts)), f.s.NodeName(last.Node), last.Cause, firstLine(last.Message))
 		}
 		out = append(out, v)
 	}

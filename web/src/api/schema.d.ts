@@ -319,7 +319,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All nodes by name */
+        /** All nodes: racks first, then desks, each by name */
         get: operations["nodes"];
         put?: never;
         post?: never;
@@ -723,7 +723,7 @@ export interface components {
             facts: components["schemas"]["FarmFacts"];
             /** @description in the order of the queue, ended ones last */
             runs: components["schemas"]["Run"][];
-            /** @description by name */
+            /** @description racks first, then desks, each by name */
             nodes: components["schemas"]["Node"][];
             projects: components["schemas"]["Project"][];
             needs_a_hand: components["schemas"]["NeedHand"][];

@@ -87,11 +87,13 @@ plane {
     material { Glass }
   }
   // salt above: what is below the level inside the bulb
-  intersection {
-    object { Bulb(0.95) }
-    plane { y, 0.80 - 0.74*T }
-    texture { Salt }
-  }
+  #if (T < 0.97)
+    intersection {
+      object { Bulb(0.95) }
+      plane { y, 0.80 - 0.74*T }
+      texture { Salt }
+    }
+  #end
   // the thread that falls, and the heap
   #if (T < 0.985)
     cylinder { <0, -0.93, 0>, <0, 0.05, 0>, 0.011 texture { Salt } }

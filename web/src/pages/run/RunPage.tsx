@@ -82,6 +82,7 @@ function RunView({ run, nodes, project, me }: { run: Run; nodes: FarmNode[]; pro
           <FrameMap run={run} index={index} states={states} results={results.data ?? []} chosen={shown} onChoose={setChosen} />
           <Workers run={run} nodes={nodes} />
           <Troubles run={run} now={now} />
+          <Settings run={run} now={now} />
         </div>
         <Viewer run={run} index={index} states={states} frame={shown} following={chosen === null} result={results.data?.find((r) => r.frame === shown)} onChoose={setChosen} />
       </div>
@@ -96,10 +97,7 @@ function RunView({ run, nodes, project, me }: { run: Run; nodes: FarmNode[]; pro
         )}
       </div>
       <ContactSheet run={run} index={index} states={states} chosen={shown} onChoose={setChosen} />
-      <div className="mt-6 grid gap-6 lg:grid-cols-2">
-        <Log run={run} now={now} />
-        <Settings run={run} now={now} />
-      </div>
+      <Log run={run} now={now} />
     </main>
   );
 }

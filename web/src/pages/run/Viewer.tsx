@@ -61,11 +61,11 @@ export function Viewer({ run, index, states, frame, following, result, onChoose 
         <button className="btn btn-xs" aria-label="Frame after" onClick={() => step(1)}>
           →
         </button>
-        {following ? <span>the newest, as they arrive</span> : <button className="link" onClick={() => onChoose(null)}>follow the newest</button>}
+        {following ? <span>{run.ended_at === null ? "the newest, as they arrive" : "the last that was done"}</span> : <button className="link" onClick={() => onChoose(null)}>{run.ended_at === null ? "follow the newest" : "to the last"}</button>}
         <span className="flex-1" />
         {result && (
           <span className="num">
-            {result.node} · {result.render_seconds.toFixed(1)} s · {Math.round(result.bytes / 1024)} KiB
+            {result.node} · {result.render_seconds.toFixed(1)} s
           </span>
         )}
         <label className="flex items-center gap-1">

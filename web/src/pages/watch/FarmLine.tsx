@@ -4,9 +4,6 @@ import { clock } from "../../parts/time";
 
 const mostStandards = 60;
 
-/** Machines that always belong to the farm come first, then desks. */
-const byKind = (a: FarmNode, b: FarmNode) => b.kind.localeCompare(a.kind) || a.name.localeCompare(b.name);
-
 /** The farm in one line: a standard for each node, and the figures. */
 export function FarmLine({ nodes, facts, now }: { nodes: FarmNode[]; facts: Farm["facts"]; now: number }) {
   return (
@@ -19,7 +16,7 @@ export function FarmLine({ nodes, facts, now }: { nodes: FarmNode[]; facts: Farm
         <Crowd nodes={nodes} />
       ) : (
         <ul className="flex min-w-0 flex-1 flex-wrap gap-x-[3px] gap-y-2" aria-label="Nodes">
-          {[...nodes].sort(byKind).map((node) => (
+          {nodes.map((node) => (
             <li key={node.id} className="flex w-[60px] flex-col items-center" title={`${node.name}: ${node.why}`}>
               <Standard node={node} />
               <span className="max-w-full truncate text-[10px] leading-[14px] text-faint">{node.name}</span>
