@@ -130,7 +130,7 @@ func (s *Server) submit(c *gin.Context) {
 	case receipt.Nodes == 0:
 		receipt.Sentence = fmt.Sprintf("It waits: no node that is online has %s.", run.Recipe)
 	default:
-		receipt.Sentence = fmt.Sprintf("It starts as soon as one of %d nodes with %s is free.", receipt.Nodes, run.Recipe)
+		receipt.Sentence = fmt.Sprintf("It starts as soon as a node with %s is free; %d online have it.", run.Recipe, receipt.Nodes)
 	}
 	status := http.StatusCreated
 	if done.Again {

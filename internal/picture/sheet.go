@@ -13,8 +13,8 @@ import (
 
 	"golang.org/x/image/draw"
 	"golang.org/x/image/font"
+	"golang.org/x/image/font/gofont/gomedium"
 	"golang.org/x/image/font/gofont/gomono"
-	"golang.org/x/image/font/gofont/gosmallcaps"
 	"golang.org/x/image/font/opentype"
 	"golang.org/x/image/math/fixed"
 )
@@ -77,7 +77,7 @@ func (s *Sheet) WritePNG(w io.Writer) error {
 	rows := (len(cells) + columns - 1) / columns
 	sheet := image.NewRGBA(image.Rect(0, 0, 2*margin+columns*(thumb.X+gap)-gap, margin+head+rows*(thumb.Y+label+gap)+margin-gap))
 	draw.Draw(sheet, sheet.Bounds(), image.NewUniform(sheetGround), image.Point{}, draw.Src)
-	big, err := face(gosmallcaps.TTF, 26)
+	big, err := face(gomedium.TTF, 22)
 	if err != nil {
 		return err
 	}

@@ -82,9 +82,11 @@ function RunView({ run, nodes, project, me }: { run: Run; nodes: FarmNode[]; pro
           <FrameMap run={run} index={index} states={states} results={results.data ?? []} chosen={shown} onChoose={setChosen} />
           <Workers run={run} nodes={nodes} />
           <Troubles run={run} now={now} />
-          <Settings run={run} now={now} />
         </div>
-        <Viewer run={run} index={index} states={states} frame={shown} following={chosen === null} result={results.data?.find((r) => r.frame === shown)} onChoose={setChosen} />
+        <div className="min-w-0">
+          <Viewer run={run} index={index} states={states} frame={shown} following={chosen === null} result={results.data?.find((r) => r.frame === shown)} onChoose={setChosen} />
+          <Log run={run} now={now} />
+        </div>
       </div>
       <div className="mt-6 flex items-baseline gap-4">
         <h2 className="section">
@@ -97,7 +99,7 @@ function RunView({ run, nodes, project, me }: { run: Run; nodes: FarmNode[]; pro
         )}
       </div>
       <ContactSheet run={run} index={index} states={states} chosen={shown} onChoose={setChosen} />
-      <Log run={run} now={now} />
+      <Settings run={run} now={now} />
     </main>
   );
 }
@@ -174,7 +176,7 @@ function Log({ run, now }: { run: Run; now: number }) {
         <b>What happened, and why</b>
       </h2>
       {log.isError && <p className="text-failed">{log.error.message}</p>}
-      <ol className="max-h-[280px] overflow-y-auto" tabIndex={0} aria-label="Log of the run, the newest first">
+      <ol className="max-h-[156px] overflow-y-auto" tabIndex={0} aria-label="Log of the run, the newest first">
         {log.data?.map((line) => (
           <li key={line.seq} className="grid grid-cols-[64px_1fr] gap-3 border-b border-hair py-1 text-[12.5px] leading-[17px]">
             <span className="num text-faint">{clock(line.at, now)}</span>
