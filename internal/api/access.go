@@ -11,6 +11,7 @@ import (
 
 	"vexillum/internal/core/farm"
 	"vexillum/internal/secret"
+	"vexillum/internal/service/floor"
 	"vexillum/internal/wire"
 )
 
@@ -102,15 +103,7 @@ func (l *limiter) allow(address string) bool {
 	return l.from[address].Allow()
 }
 
-func (s *Server) signIn(c *gin.Context) {
-	var in wire.SignIn
-	if !body(c, &in) {
-		return
-	}
-	f, ok := s.floor(c)
-	if !ok {
-		return
-	}
+func (s *Server) signIn(c *gin.Context, f *floor.Floor, in wire.SignIn) {
 	if !s.limits.allow(c.ClientIP() + " " + in.Name) {
 		c.Header("Retry-After", "5")
 		problem(c, http.StatusTooManyRequests, "", "too many attempts to sign in; wait a few seconds")
@@ -150,11 +143,7 @@ func (s *Server) setCookie(c *gin.Context, value string, maxAge int) {
 	})
 }
 
-func (s *Server) signOut(c *gin.Context) {
-	f, ok := s.floor(c)
-	if !ok {
-		return
-	}
+func (s *Server) signOut(c *gin.Context, f *floor.Floor) {
 	token := c.MustGet(keyToken).(farm.Token)
 	if err := f.RevokeToken(c, token.Hash, token.Person); err != nil {
 		s.fail(c, err)

@@ -30,15 +30,7 @@ func factsOf(in wire.Facts) farm.Facts {
 	return facts
 }
 
-func (s *Server) enrol(c *gin.Context) {
-	var in wire.Enrol
-	if !body(c, &in) {
-		return
-	}
-	f, ok := s.floor(c)
-	if !ok {
-		return
-	}
+func (s *Server) enrol(c *gin.Context, f *floor.Floor, in wire.Enrol) {
 	token := secret.New("vxn")
 	id, err := f.Enrol(c, floor.Enrolment{
 		KeyHash: secret.Hash(in.Key), TokenHash: secret.Hash(token), Name: in.Name, Kind: farm.NodeKind(in.Kind), Facts: factsOf(in.Facts),
@@ -59,15 +51,9 @@ func (s *Server) nodeRecipes(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-func (s *Server) start(c *gin.Context) {
-	var in wire.Start
-	if !body(c, &in) {
-		return
-	}
-	if f, ok := s.floor(c); ok {
-		name, session, err := f.Start(c, nodeID(c), factsOf(in.Facts))
-		s.answer(c, wire.Started{Node: int64(nodeID(c)), Name: name, Session: session}, err)
-	}
+func (s *Server) start(c *gin.Context, f *floor.Floor, in wire.Start) {
+	name, session, err := f.Start(c, nodeID(c), factsOf(in.Facts))
+	s.answer(c, wire.Started{Node: int64(nodeID(c)), Name: name, Session: session}, err)
 }
 
 // waiting returns a context that ends after the seconds that an asker is
@@ -77,15 +63,7 @@ func waiting(c *gin.Context, seconds int) (context.Context, context.CancelFunc) 
 	return context.WithTimeout(c.Request.Context(), wait)
 }
 
-func (s *Server) ask(c *gin.Context) {
-	var in wire.Ask
-	if !body(c, &in) {
-		return
-	}
-	f, ok := s.floor(c)
-	if !ok {
-		return
-	}
+func (s *Server) ask(c *gin.Context, f *floor.Floor, in wire.Ask) {
 	ctx, cancel := waiting(c, in.Seconds)
 	defer cancel()
 	a, err := f.Ask(ctx, nodeID(c), in.Session, in.Number, farm.LeaseID(in.Warm))
@@ -107,15 +85,7 @@ func (s *Server) ask(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-func (s *Server) orders(c *gin.Context) {
-	var in wire.Orders
-	if !body(c, &in) {
-		return
-	}
-	f, ok := s.floor(c)
-	if !ok {
-		return
-	}
+func (s *Server) orders(c *gin.Context, f *floor.Floor, in wire.Orders) {
 	ctx, cancel := waiting(c, in.Seconds)
 	defer cancel()
 	leases := make([]farm.LeaseID, 0, len(in.Leases))
@@ -130,15 +100,7 @@ func (s *Server) orders(c *gin.Context) {
 	s.answer(c, out, err)
 }
 
-func (s *Server) beat(c *gin.Context) {
-	var in wire.Beat
-	if !body(c, &in) {
-		return
-	}
-	f, ok := s.floor(c)
-	if !ok {
-		return
-	}
+func (s *Server) beat(c *gin.Context, f *floor.Floor, in wire.Beat) {
 	b := floor.Beat{Processor: in.Processor, Memory: in.Memory, Leases: map[farm.LeaseID]floor.Progress{}}
 	for _, p := range in.Leases {
 		b.Leases[farm.LeaseID(p.Lease)] = floor.Progress{Frame: p.Frame, Phase: p.Phase, Fraction: min(max(p.Fraction, 0), 1), Verifying: p.Verifying}
@@ -160,11 +122,7 @@ const (
 	maxMessage = 4000 // characters of a renderer's last words
 )
 
-func (s *Server) report(c *gin.Context) {
-	var in wire.Report
-	if !body(c, &in) {
-		return
-	}
+func (s *Server) report(c *gin.Context, f *floor.Floor, in wire.Report) {
 	if len(in.Items) > maxItems {
 		problem(c, http.StatusUnprocessableEntity, "items", fmt.Sprintf("a report has at most %d items", maxItems))
 		return
@@ -189,10 +147,6 @@ func (s *Server) report(c *gin.Context) {
 			Message: string(bytes.ToValidUTF8(bytes.ReplaceAll([]byte(item.Message), []byte{0}, nil), []byte("?"))),
 		})
 	}
-	f, ok := s.floor(c)
-	if !ok {
-		return
-	}
 	verdicts, err := f.Report(c, nodeID(c), in.Session, reports)
 	out := wire.Reported{Verdicts: []wire.Verdict{}}
 	for _, v := range verdicts {
@@ -207,18 +161,12 @@ func (s *Server) report(c *gin.Context) {
 	s.answer(c, out, err)
 }
 
-func (s *Server) leave(c *gin.Context) {
-	var in wire.Leave
-	if !body(c, &in) {
+func (s *Server) leave(c *gin.Context, f *floor.Floor, in wire.Leave) {
+	if err := f.Leave(c, nodeID(c), in.Session, in.Reason); err != nil {
+		s.fail(c, err)
 		return
 	}
-	if f, ok := s.floor(c); ok {
-		if err := f.Leave(c, nodeID(c), in.Session, in.Reason); err != nil {
-			s.fail(c, err)
-			return
-		}
-		c.Status(http.StatusNoContent)
-	}
+	c.Status(http.StatusNoContent)
 }
 
 // maxThumbnail bounds a thumbnail in bytes.

@@ -41,18 +41,12 @@ func query(c *gin.Context, name string, otherwise, least, most int64) (int64, bo
 	return n, true
 }
 
-func (s *Server) farm(c *gin.Context) {
-	if f, ok := s.floor(c); ok {
-		v, err := f.Farm(c)
-		s.answer(c, v, err)
-	}
+func (s *Server) farm(c *gin.Context, f *floor.Floor) {
+	v, err := f.Farm(c)
+	s.answer(c, v, err)
 }
 
-func (s *Server) runs(c *gin.Context) {
-	f, ok := s.floor(c)
-	if !ok {
-		return
-	}
+func (s *Server) runs(c *gin.Context, f *floor.Floor) {
 	if name := c.Query("name"); name != "" {
 		v, err := f.RunsNamed(c, name)
 		s.answer(c, v, err)
@@ -86,11 +80,7 @@ func (s *Server) run(c *gin.Context) {
 	}
 }
 
-func (s *Server) submit(c *gin.Context) {
-	var in wire.Submit
-	if !body(c, &in) {
-		return
-	}
+func (s *Server) submit(c *gin.Context, f *floor.Floor, in wire.Submit) {
 	set, err := frames.Parse(in.Frames)
 	if err != nil {
 		problem(c, http.StatusUnprocessableEntity, "frames", err.Error())
@@ -116,14 +106,12 @@ func (s *Server) submit(c *gin.Context) {
 	receipt := wire.Receipt{
 		Run: run.ID, Name: run.Name, Frames: run.Frames, FrameCount: run.FrameCount, Output: done.Output, State: run.State, Forecast: run.Forecast,
 	}
-	if f, err := s.svc.Floor(); err == nil {
-		nodes, err := f.Nodes(c)
-		if err != nil {
-			s.fail(c, err)
-			return
-		}
-		receipt.Nodes = countWith(nodes, run.Recipe)
+	nodes, err := f.Nodes(c)
+	if err != nil {
+		s.fail(c, err)
+		return
 	}
+	receipt.Nodes = countWith(nodes, run.Recipe)
 	switch {
 	case run.State == string(farm.RunHeld):
 		receipt.Sentence = "It is held until somebody releases it."

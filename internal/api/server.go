@@ -68,14 +68,14 @@ var routes = []route{
 	{"GET", "/healthz", anybody, (*Server).healthz},
 	{"GET", "/readyz", anybody, (*Server).readyz},
 	{"GET", "/api/v1/openapi.json", anybody, (*Server).document},
-	{"POST", "/api/v1/session", anybody, (*Server).signIn},
-	{"DELETE", "/api/v1/session", viewer, (*Server).signOut},
+	{"POST", "/api/v1/session", anybody, reading((*Server).signIn)},
+	{"DELETE", "/api/v1/session", viewer, live((*Server).signOut)},
 	{"GET", "/api/v1/me", viewer, (*Server).me},
 
-	{"GET", "/api/v1/farm", viewer, (*Server).farm},
+	{"GET", "/api/v1/farm", viewer, live((*Server).farm)},
 	{"GET", "/api/v1/events", viewer, (*Server).events},
-	{"GET", "/api/v1/runs", viewer, (*Server).runs},
-	{"POST", "/api/v1/runs", artist, (*Server).submit},
+	{"GET", "/api/v1/runs", viewer, live((*Server).runs)},
+	{"POST", "/api/v1/runs", artist, reading((*Server).submit)},
 	{"GET", "/api/v1/runs/:run", viewer, (*Server).run},
 	{"GET", "/api/v1/runs/:run/results", viewer, (*Server).results},
 	{"GET", "/api/v1/runs/:run/log", viewer, (*Server).runLog},
@@ -87,30 +87,30 @@ var routes = []route{
 	{"POST", "/api/v1/runs/:run/cancel", artist, steer(floor.Cancel)},
 	{"POST", "/api/v1/runs/:run/retry", artist, steer(floor.Retry)},
 
-	{"GET", "/api/v1/nodes", viewer, (*Server).nodes},
-	{"GET", "/api/v1/nodes/:node", viewer, (*Server).node},
+	{"GET", "/api/v1/nodes", viewer, live((*Server).nodes)},
+	{"GET", "/api/v1/nodes/:node", viewer, live((*Server).node)},
 	{"POST", "/api/v1/nodes/:node/hold", wrangler, steerNode(floor.Hold)},
 	{"POST", "/api/v1/nodes/:node/release", wrangler, steerNode(floor.Release)},
 
-	{"GET", "/api/v1/recipes", viewer, (*Server).recipes},
-	{"GET", "/api/v1/projects", viewer, (*Server).projects},
-	{"PUT", "/api/v1/projects/:project", wrangler, (*Server).setProject},
-	{"GET", "/api/v1/places", viewer, (*Server).places},
-	{"PUT", "/api/v1/places/:place", wrangler, (*Server).setPlace},
-	{"GET", "/api/v1/keys", wrangler, (*Server).keys},
-	{"POST", "/api/v1/keys", wrangler, (*Server).newKey},
-	{"GET", "/api/v1/people", admin, (*Server).people},
-	{"PUT", "/api/v1/people/:person", admin, (*Server).setPerson},
+	{"GET", "/api/v1/recipes", viewer, live((*Server).recipes)},
+	{"GET", "/api/v1/projects", viewer, live((*Server).projects)},
+	{"PUT", "/api/v1/projects/:project", wrangler, reading((*Server).setProject)},
+	{"GET", "/api/v1/places", viewer, live((*Server).places)},
+	{"PUT", "/api/v1/places/:place", wrangler, reading((*Server).setPlace)},
+	{"GET", "/api/v1/keys", wrangler, live((*Server).keys)},
+	{"POST", "/api/v1/keys", wrangler, reading((*Server).newKey)},
+	{"GET", "/api/v1/people", admin, live((*Server).people)},
+	{"PUT", "/api/v1/people/:person", admin, reading((*Server).setPerson)},
 	{"GET", "/api/v1/audit", wrangler, (*Server).audit},
 
-	{"POST", "/node/v1/enrol", anybody, (*Server).enrol},
+	{"POST", "/node/v1/enrol", anybody, reading((*Server).enrol)},
 	{"GET", "/node/v1/recipes", aNode, (*Server).nodeRecipes},
-	{"POST", "/node/v1/start", aNode, (*Server).start},
-	{"POST", "/node/v1/ask", aNode, (*Server).ask},
-	{"POST", "/node/v1/orders", aNode, (*Server).orders},
-	{"POST", "/node/v1/beat", aNode, (*Server).beat},
-	{"POST", "/node/v1/report", aNode, (*Server).report},
-	{"POST", "/node/v1/leave", aNode, (*Server).leave},
+	{"POST", "/node/v1/start", aNode, reading((*Server).start)},
+	{"POST", "/node/v1/ask", aNode, reading((*Server).ask)},
+	{"POST", "/node/v1/orders", aNode, reading((*Server).orders)},
+	{"POST", "/node/v1/beat", aNode, reading((*Server).beat)},
+	{"POST", "/node/v1/report", aNode, reading((*Server).report)},
+	{"POST", "/node/v1/leave", aNode, reading((*Server).leave)},
 	{"PUT", "/node/v1/runs/:run/frames/:frame/thumbnail", aNode, (*Server).putThumbnail},
 }
 
@@ -125,6 +125,9 @@ func New(o Options) (*Server, error) {
 	e := gin.New()
 	e.HandleMethodNotAllowed = true
 	e.RedirectTrailingSlash = false
+	if err := e.SetTrustedProxies(nil); err != nil { // an address in a header can be forged
+		return nil, fmt.Errorf("setting up the router: %w", err)
+	}
 	e.Use(s.recover, headers)
 	for _, r := range routes {
 		e.Handle(r.method, r.path, s.allow(r.who), func(c *gin.Context) { r.handle(s, c) })
@@ -186,6 +189,28 @@ func (s *Server) floor(c *gin.Context) (*floor.Floor, bool) {
 		return nil, false
 	}
 	return f, true
+}
+
+// live makes a handler of one that needs the live farm.
+func live(handle func(*Server, *gin.Context, *floor.Floor)) func(*Server, *gin.Context) {
+	return func(s *Server, c *gin.Context) {
+		if f, ok := s.floor(c); ok {
+			handle(s, c, f)
+		}
+	}
+}
+
+// reading makes a handler of one that needs the live farm and a body.
+func reading[T any](handle func(*Server, *gin.Context, *floor.Floor, T)) func(*Server, *gin.Context) {
+	return func(s *Server, c *gin.Context) {
+		var in T
+		if !body(c, &in) {
+			return
+		}
+		if f, ok := s.floor(c); ok {
+			handle(s, c, f, in)
+		}
+	}
 }
 
 // answer sends a value, or what the error means.

@@ -12,22 +12,18 @@ import (
 	"vexillum/internal/wire"
 )
 
-func (s *Server) nodes(c *gin.Context) {
-	if f, ok := s.floor(c); ok {
-		v, err := f.Nodes(c)
-		s.answer(c, v, err)
-	}
+func (s *Server) nodes(c *gin.Context, f *floor.Floor) {
+	v, err := f.Nodes(c)
+	s.answer(c, v, err)
 }
 
-func (s *Server) node(c *gin.Context) {
+func (s *Server) node(c *gin.Context, f *floor.Floor) {
 	id, ok := number(c, "node")
 	if !ok {
 		return
 	}
-	if f, ok := s.floor(c); ok {
-		v, err := f.Node(c, farm.NodeID(id))
-		s.answer(c, v, err)
-	}
+	v, err := f.Node(c, farm.NodeID(id))
+	s.answer(c, v, err)
 }
 
 // steerNode returns the handler of one way to steer a node.
@@ -44,11 +40,7 @@ func steerNode(what floor.Steering) func(*Server, *gin.Context) {
 	}
 }
 
-func (s *Server) recipes(c *gin.Context) {
-	f, ok := s.floor(c)
-	if !ok {
-		return
-	}
+func (s *Server) recipes(c *gin.Context, f *floor.Floor) {
 	nodes, err := f.Nodes(c)
 	if err != nil {
 		s.fail(c, err)
@@ -67,34 +59,22 @@ func (s *Server) recipes(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-func (s *Server) projects(c *gin.Context) {
-	if f, ok := s.floor(c); ok {
-		v, err := f.Projects(c)
-		s.answer(c, v, err)
-	}
+func (s *Server) projects(c *gin.Context, f *floor.Floor) {
+	v, err := f.Projects(c)
+	s.answer(c, v, err)
 }
 
-func (s *Server) setProject(c *gin.Context) {
-	var in wire.Project
-	if !body(c, &in) {
-		return
-	}
+func (s *Server) setProject(c *gin.Context, f *floor.Floor, in wire.Project) {
 	if in.Name != "" && in.Name != c.Param("project") {
 		problem(c, http.StatusUnprocessableEntity, "name", "the name in the body is not the one in the address")
 		return
 	}
 	in.Name = c.Param("project")
-	if f, ok := s.floor(c); ok {
-		err := f.SetProject(c, farm.Project{Name: in.Name, Title: in.Title, Weight: in.Weight, Scenes: in.Scenes, Frames: in.Frames}, person(c).Name)
-		s.answer(c, in, err)
-	}
+	err := f.SetProject(c, farm.Project{Name: in.Name, Title: in.Title, Weight: in.Weight, Scenes: in.Scenes, Frames: in.Frames}, person(c).Name)
+	s.answer(c, in, err)
 }
 
-func (s *Server) places(c *gin.Context) {
-	f, ok := s.floor(c)
-	if !ok {
-		return
-	}
+func (s *Server) places(c *gin.Context, f *floor.Floor) {
 	places, err := f.Places(c)
 	out := []wire.Place{}
 	for _, p := range places {
@@ -103,30 +83,20 @@ func (s *Server) places(c *gin.Context) {
 	s.answer(c, out, err)
 }
 
-func (s *Server) setPlace(c *gin.Context) {
-	var in wire.Place
-	if !body(c, &in) {
-		return
-	}
+func (s *Server) setPlace(c *gin.Context, f *floor.Floor, in wire.Place) {
 	if in.Name != "" && in.Name != c.Param("place") {
 		problem(c, http.StatusUnprocessableEntity, "name", "the name in the body is not the one in the address")
 		return
 	}
 	in.Name = c.Param("place")
-	if f, ok := s.floor(c); ok {
-		s.answer(c, in, f.SetPlace(c, farm.Place(in), person(c).Name))
-	}
+	s.answer(c, in, f.SetPlace(c, farm.Place(in), person(c).Name))
 }
 
 func keyView(k farm.Key) wire.Key {
 	return wire.Key{Label: k.Label, CreatedBy: k.CreatedBy, CreatedAt: k.CreatedAt, ExpiresAt: k.ExpiresAt, UsesLeft: k.UsesLeft}
 }
 
-func (s *Server) keys(c *gin.Context) {
-	f, ok := s.floor(c)
-	if !ok {
-		return
-	}
+func (s *Server) keys(c *gin.Context, f *floor.Floor) {
 	keys, err := f.Keys(c)
 	out := []wire.Key{}
 	for _, k := range keys {
@@ -135,15 +105,7 @@ func (s *Server) keys(c *gin.Context) {
 	s.answer(c, out, err)
 }
 
-func (s *Server) newKey(c *gin.Context) {
-	var in wire.NewKey
-	if !body(c, &in) {
-		return
-	}
-	f, ok := s.floor(c)
-	if !ok {
-		return
-	}
+func (s *Server) newKey(c *gin.Context, f *floor.Floor, in wire.NewKey) {
 	if in.Seconds == 0 {
 		in.Seconds = 1800
 	}
@@ -165,11 +127,7 @@ func personView(p farm.Person) wire.Person {
 	return wire.Person{Name: p.Name, Role: string(p.Role), CreatedAt: p.CreatedAt}
 }
 
-func (s *Server) people(c *gin.Context) {
-	f, ok := s.floor(c)
-	if !ok {
-		return
-	}
+func (s *Server) people(c *gin.Context, f *floor.Floor) {
 	out := []wire.Person{}
 	for _, p := range f.People() {
 		out = append(out, personView(p))
@@ -177,20 +135,12 @@ func (s *Server) people(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-func (s *Server) setPerson(c *gin.Context) {
-	var in wire.NewPerson
-	if !body(c, &in) {
-		return
-	}
+func (s *Server) setPerson(c *gin.Context, f *floor.Floor, in wire.NewPerson) {
 	if in.Name != "" && in.Name != c.Param("person") {
 		problem(c, http.StatusUnprocessableEntity, "name", "the name in the body is not the one in the address")
 		return
 	}
 	in.Name = c.Param("person")
-	f, ok := s.floor(c)
-	if !ok {
-		return
-	}
 	_, known := f.Access().Person(in.Name)
 	told := ""
 	if in.Password == "" && !known {

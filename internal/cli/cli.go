@@ -188,6 +188,17 @@ func (a *app) client() (*client.Client, error) {
 	return client.New(known.Service, known.Token)
 }
 
+// asking makes the body of a command that asks the service.
+func (a *app) asking(do func(ctx context.Context, cl *client.Client, args []string) error) func(*cobra.Command, []string) error {
+	return func(c *cobra.Command, args []string) error {
+		cl, err := a.client()
+		if err != nil {
+			return err
+		}
+		return do(c.Context(), cl, args)
+	}
+}
+
 // printJSON prints a value for programs.
 func (a *app) printJSON(v any) error {
 	e := json.NewEncoder(a.out)

@@ -111,6 +111,9 @@ func (a *app) listen(ctx context.Context, listener net.Listener, handler http.Ha
 	floorCtx, stopFloor := context.WithCancel(context.Background())
 	defer stopFloor()
 	go func() { ran <- svc.Run(floorCtx) }()
+	if host, _, err := net.SplitHostPort(listener.Addr().String()); err == nil && o.cert == "" && !net.ParseIP(host).IsLoopback() {
+		log.Warn("other machines can reach this port and tokens cross the network in the clear; give --tls-cert and --tls-key where you do not trust it")
+	}
 	log.Info("listening", "address", "http://"+listener.Addr().String(), "version", Version)
 	var err error
 	select {

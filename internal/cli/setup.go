@@ -92,12 +92,8 @@ func readPassword(file string) (string, error) {
 func list[T any](a *app, use, short, path string, header []string, row func(T) []string) *cobra.Command {
 	return a.jsonFlag(&cobra.Command{
 		Use: use, Short: short, Args: exactly(0, "no arguments"),
-		RunE: func(c *cobra.Command, _ []string) error {
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
-			items, err := get[[]T](c.Context(), cl, path)
+		RunE: a.asking(func(ctx context.Context, cl *client.Client, _ []string) error {
+			items, err := get[[]T](ctx, cl, path)
 			if err != nil {
 				return err
 			}
@@ -110,7 +106,7 @@ func list[T any](a *app, use, short, path string, header []string, row func(T) [
 			}
 			t.print()
 			return nil
-		},
+		}),
 	})
 }
 
@@ -129,14 +125,10 @@ func (a *app) keyCommand() *cobra.Command {
 	var in wire.NewKey
 	newKey := a.jsonFlag(&cobra.Command{
 		Use: "new", Short: "Make a key that lets machines become nodes", Args: exactly(0, "no arguments"),
-		RunE: func(c *cobra.Command, _ []string) error {
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(ctx context.Context, cl *client.Client, _ []string) error {
 			in.Seconds = int(life.Seconds())
 			var key wire.Key
-			if err := cl.Do(c.Context(), http.MethodPost, "/api/v1/keys", in, &key); err != nil {
+			if err := cl.Do(ctx, http.MethodPost, "/api/v1/keys", in, &key); err != nil {
 				return err
 			}
 			if a.json {
@@ -144,7 +136,7 @@ func (a *app) keyCommand() *cobra.Command {
 			}
 			fmt.Fprintf(a.out, "Paste this on the machine (%d uses, good until %s; the key is shown only now):\n\n  vexillum join %s --key %s\n", key.UsesLeft, clock(key.ExpiresAt, time.Now()), cl.Address(), key.Key)
 			return nil
-		},
+		}),
 	})
 	newKey.Flags().DurationVar(&life, "for", 30*time.Minute, "how long it is good")
 	newKey.Flags().IntVar(&in.Uses, "uses", 1, "how many machines may use it")

@@ -138,12 +138,8 @@ func (a *app) steerCommand(what string) *cobra.Command {
 	var now bool
 	c := a.jsonFlag(&cobra.Command{
 		Use: what + " RUN", Short: short[what], Args: exactly(1, "the name of a run"),
-		RunE: func(c *cobra.Command, args []string) error {
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
-			run, err := findRun(c.Context(), cl, args[0])
+		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
+			run, err := findRun(ctx, cl, args[0])
 			if err != nil {
 				return err
 			}
@@ -152,7 +148,7 @@ func (a *app) steerCommand(what string) *cobra.Command {
 				address += "?now=true"
 			}
 			before := run
-			if err := cl.Do(c.Context(), http.MethodPost, address, nil, &run); err != nil {
+			if err := cl.Do(ctx, http.MethodPost, address, nil, &run); err != nil {
 				return err
 			}
 			if a.json {
@@ -160,7 +156,7 @@ func (a *app) steerCommand(what string) *cobra.Command {
 			}
 			fmt.Fprintf(a.out, "%s  %s%s\n", run.Name, state(run.State), inFlight(what, now, before))
 			return nil
-		},
+		}),
 	})
 	if what == "hold" {
 		c.Flags().BoolVar(&now, "now", false, "stop frames in flight, too; their work is lost")

@@ -62,12 +62,8 @@ func (a *app) queueCommand() *cobra.Command {
 		Use:   "queue",
 		Short: "Show the runs: rendering, waiting, and the newest that ended",
 		Args:  exactly(0, "no arguments"),
-		RunE: func(c *cobra.Command, _ []string) error {
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
-			runs, err := get[[]wire.Run](c.Context(), cl, "/api/v1/runs")
+		RunE: a.asking(func(ctx context.Context, cl *client.Client, _ []string) error {
+			runs, err := get[[]wire.Run](ctx, cl, "/api/v1/runs")
 			if err != nil {
 				return err
 			}
@@ -93,7 +89,7 @@ func (a *app) queueCommand() *cobra.Command {
 				fmt.Fprintf(a.out, "%d more that ended; --all shows them\n", ended-10)
 			}
 			return nil
-		},
+		}),
 	})
 	c.Flags().BoolVar(&all, "all", false, "show all that ended, too")
 	return c
@@ -115,12 +111,8 @@ func (a *app) nodesCommand() *cobra.Command {
 		Use:   "nodes",
 		Short: "Show the nodes and what each does now",
 		Args:  exactly(0, "no arguments"),
-		RunE: func(c *cobra.Command, _ []string) error {
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
-			nodes, err := get[[]wire.Node](c.Context(), cl, "/api/v1/nodes")
+		RunE: a.asking(func(ctx context.Context, cl *client.Client, _ []string) error {
+			nodes, err := get[[]wire.Node](ctx, cl, "/api/v1/nodes")
 			if err != nil {
 				return err
 			}
@@ -148,7 +140,7 @@ func (a *app) nodesCommand() *cobra.Command {
 			}
 			t.print()
 			return nil
-		},
+		}),
 	})
 	for _, what := range []string{"hold", "release"} {
 		c.AddCommand(&cobra.Command{
@@ -194,12 +186,8 @@ func (a *app) showCommand() *cobra.Command {
 		Short: "Show one run or one node in full",
 		Long:  "NAME is a job (its newest run), a run as job/final-2, a run's number, or a node.",
 		Args:  exactly(1, "the name of a run or node"),
-		RunE: func(c *cobra.Command, args []string) error {
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
-			nodes, err := get[[]wire.Node](c.Context(), cl, "/api/v1/nodes")
+		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
+			nodes, err := get[[]wire.Node](ctx, cl, "/api/v1/nodes")
 			if err != nil {
 				return err
 			}
@@ -208,16 +196,16 @@ func (a *app) showCommand() *cobra.Command {
 					return a.showNode(n)
 				}
 			}
-			run, err := findRun(c.Context(), cl, args[0])
+			run, err := findRun(ctx, cl, args[0])
 			if err != nil {
 				return err
 			}
-			log, err := get[[]wire.LogLine](c.Context(), cl, fmt.Sprintf("/api/v1/runs/%d/log?limit=8", run.ID))
+			log, err := get[[]wire.LogLine](ctx, cl, fmt.Sprintf("/api/v1/runs/%d/log?limit=8", run.ID))
 			if err != nil {
 				return err
 			}
 			return a.showRun(run, log)
-		},
+		}),
 	})
 }
 
@@ -293,16 +281,12 @@ func (a *app) followCommand() *cobra.Command {
 		Short: "Watch a run until it ends; the exit code tells how",
 		Long:  "Watches a run until it ends. The exit code is 0 if every frame is done and 1 otherwise.",
 		Args:  exactly(1, "the name of a run"),
-		RunE: func(c *cobra.Command, args []string) error {
-			cl, err := a.client()
+		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
+			run, err := findRun(ctx, cl, args[0])
 			if err != nil {
 				return err
 			}
-			run, err := findRun(c.Context(), cl, args[0])
-			if err != nil {
-				return err
-			}
-			last, err := a.follow(c.Context(), cl, run)
+			last, err := a.follow(ctx, cl, run)
 			if err != nil {
 				return err
 			}
@@ -310,7 +294,7 @@ func (a *app) followCommand() *cobra.Command {
 				return outcome{exitFailed}
 			}
 			return nil
-		},
+		}),
 	}
 }
 
@@ -407,24 +391,20 @@ func (a *app) sheetCommand() *cobra.Command {
 		Use:   "sheet NAME",
 		Short: "Save the contact sheet of a run as a PNG",
 		Args:  exactly(1, "the name of a run"),
-		RunE: func(c *cobra.Command, args []string) error {
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
-			run, err := findRun(c.Context(), cl, args[0])
+		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
+			run, err := findRun(ctx, cl, args[0])
 			if err != nil {
 				return err
 			}
 			if to == "" {
 				to = fmt.Sprintf("%s-%s-%d.png", run.Job, run.Kind, run.Number)
 			}
-			if err := saveSheet(c.Context(), cl, run, to); err != nil {
+			if err := saveSheet(ctx, cl, run, to); err != nil {
 				return err
 			}
 			fmt.Fprintf(a.out, "%s: %d frames of %s\n", to, run.DoneCount, run.Name)
 			return nil
-		},
+		}),
 	}
 	c.Flags().StringVarP(&to, "to", "o", "", "file to write (default: JOB-KIND-NUMBER.png)")
 	return c

@@ -300,6 +300,7 @@ func (l *loader) assemble() {
 	for _, id := range l.order {
 		kept := l.runs[id]
 		run := kept.run
+		l.state.PutRun(run, kept.key)
 		if !run.State.Closed() {
 			elsewhere := run.Done.Union(run.Parked).Union(run.Dealt())
 			for f := range run.Delivering {
@@ -307,7 +308,6 @@ func (l *loader) assemble() {
 			}
 			run.ToDo = run.Spec.Frames.Minus(elsewhere)
 		}
-		l.state.PutRun(run, kept.key)
 	}
 }
 

@@ -115,6 +115,7 @@ func (s *State) PutNode(n *Node) {
 // PutRun adds a run as it was kept, with its leases. It is for loaders.
 func (s *State) PutRun(r *Run, submitKey string) {
 	s.Runs[r.ID] = r
+	r.open = map[LeaseID]*Lease{}
 	s.LastRun = max(s.LastRun, r.ID)
 	s.LastOrder = max(s.LastOrder, r.Order)
 	k := jobKind{r.Spec.Job, r.Spec.Kind}
@@ -138,6 +139,7 @@ func (s *State) putLease(l *Lease) {
 			s.working[l.Node] = map[LeaseID]*Lease{}
 		}
 		s.working[l.Node][l.ID] = l
+		s.Runs[l.Run].open[l.ID] = l
 	}
 }
 
@@ -284,6 +286,7 @@ func (s *State) leaseEnded(r LeaseEnded) error {
 	run.ToDo = run.ToDo.Union(l.Left)
 	l.Left = frames.Set{}
 	l.EndedAt = r.At
+	delete(run.open, l.ID)
 	delete(s.working[l.Node], l.ID)
 	return nil
 }

@@ -144,12 +144,15 @@ type Run struct {
 	Changed         int64 // sequence number of the last Record that changed it
 	Checkpoint      int64 // sequence number up to which Done is kept as a whole
 	SinceCheckpoint int   // frames done since then
+
+	open map[LeaseID]*Lease // those of Leases that have not ended
 }
 
-// OpenLeases yields the leases of the run that have not ended, in no order.
+// OpenLeases yields the leases of the run that have not ended, in no order,
+// once the run is part of a State.
 func (r *Run) OpenLeases(yield func(*Lease) bool) {
-	for _, l := range r.Leases {
-		if l.Open() && !yield(l) {
+	for _, l := range r.open {
+		if !yield(l) {
 			return
 		}
 	}

@@ -1,0 +1,104 @@
+package system
+
+import (
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+
+	"vexillum/internal/client"
+	"vexillum/internal/demo"
+	"vexillum/internal/pgtest"
+	"vexillum/internal/wire"
+)
+
+// processesOf returns the living processes that name a folder.
+func processesOf(t *testing.T, dir string) []string {
+	t.Helper()
+	var found []string
+	entries, err := filepath.Glob("/proc/[0-9]*/cmdline")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, path := range entries {
+		if data, err := os.ReadFile(path); err == nil && strings.Contains(string(data), dir) {
+			found = append(found, strings.ReplaceAll(string(data), "\x00", " "))
+		}
+	}
+	return found
+}
+
+func demoFolder(t *testing.T) string {
+	t.Helper()
+	dir, err := pgtest.Folder()
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = os.RemoveAll(dir) })
+	return filepath.Join(dir, "demo")
+}
+
+func TestDemoOnce(t *testing.T) {
+	dir := demoFolder(t)
+	p := start(t, "demo", "demo", "--once", "--dir", dir, "--listen", freeAddress(t))
+	<-p.gone
+	if code := p.cmd.ProcessState.ExitCode(); code != 0 || !strings.Contains(p.out.String(), "12 of 12") {
+		t.Fatalf("it ended with %d: %s", code, p.out)
+	}
+	if b := readPNG(t, filepath.Join(dir, "contact-sheet.png")).Bounds(); b.Dx() < 900 {
+		t.Errorf("the contact sheet is %v", b)
+	}
+	frames, err := filepath.Glob(filepath.Join(dir, "frames", "salt_010", "final-1", "*.png"))
+	if err != nil || len(frames) != 12 {
+		t.Errorf("%d frames, %v", len(frames), err)
+	}
+	if left := processesOf(t, dir); len(left) > 0 {
+		t.Errorf("left behind: %v", left)
+	}
+}
+
+// TestDemoIsLeftWithoutATrace starts the demo, looks at it, and ends it as
+// Ctrl-C does.
+func TestDemoIsLeftWithoutATrace(t *testing.T) {
+	dir, listen := demoFolder(t), freeAddress(t)
+	p := start(t, "demo", "demo", "--dir", dir, "--listen", listen)
+	f := &farm{t: t}
+	c, err := client.New("http://"+listen, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	f.wait("the demo is up", func() bool { return strings.Contains(p.out.String(), "Ctrl-C ends everything") })
+	c, _, err = c.SignIn(t.Context(), demo.Name, demo.Password, "test")
+	if err != nil {
+		t.Fatal(err)
+	}
+	states, kinds, nodes := map[string]bool{}, map[string]bool{}, map[string]bool{}
+	f.wait("runs are in different states", func() bool {
+		var now wire.Farm
+		if err := c.Do(t.Context(), http.MethodGet, "/api/v1/farm", nil, &now); err != nil {
+			t.Fatal(err)
+		}
+		for _, r := range now.Runs {
+			states[r.State] = true
+		}
+		for _, n := range now.Nodes {
+			kinds[n.Kind], nodes[n.State] = true, true
+		}
+		return len(now.Nodes) >= 8 && states["rendering"] && states["queued"] && states["held"] && states["done"] && states["cancelled"]
+	})
+	if !kinds["rack"] || !kinds["desk"] || !nodes["silent"] || !nodes["held"] || !nodes["rendering"] {
+		t.Errorf("nodes are %v of kind %v", nodes, kinds)
+	}
+	p.end(syscall.SIGINT)
+	if code := p.cmd.ProcessState.ExitCode(); code != 0 {
+		t.Errorf("it ended with %d: %s", code, p.out)
+	}
+	if left := processesOf(t, dir); len(left) > 0 {
+		t.Errorf("left behind: %v", left)
+	}
+	if _, stderr, code := (&farm{t: t, dir: t.TempDir()}).vexillum("demo", "--dir", t.TempDir()+"/../..", "--listen", listen); code != 1 || !strings.Contains(stderr, "not the demo's") {
+		t.Errorf("a folder of somebody else: %d %s", code, stderr)
+	}
+}
