@@ -4,7 +4,7 @@ GO   ?= go
 BIN  := bin/vexillum
 export CGO_ENABLED ?= 0
 
-.PHONY: help demo test build console deps check bench screenshots clean
+.PHONY: help demo test build console deps check race bench screenshots clean
 
 help: ## Show this list
 	@awk -F':.*## ' '/^[a-z-]+:.*## / {printf "  make %-12s %s\n", $$1, $$2}' $(MAKEFILE_LIST)
@@ -33,6 +33,9 @@ test: deps build check ## Run everything
 
 check: web/node_modules/.stamp console ## gofmt, vet, staticcheck, tsc, generated files, other systems
 	scripts/check
+
+race: deps console ## Run the tests of what runs side by side under the race detector
+	CGO_ENABLED=1 $(GO) test -race ./internal/service/... ./internal/node ./internal/api ./internal/client ./internal/store
 
 bench: deps build ## Print the figures that the design asks for
 	scripts/bench

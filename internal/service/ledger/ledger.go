@@ -23,15 +23,17 @@ type Store interface {
 	Beat(ctx context.Context, epoch int64) error
 }
 
-// Ledger is the right to commit, and its use. It belongs to one goroutine.
+// Ledger is the right to commit, and its use. It belongs to one goroutine;
+// Beat alone may be called by another.
 type Ledger struct {
 	store Store
+	epoch int64
 	lead  store.Lead
 	spent bool
 }
 
 // New returns a Ledger for a claim.
-func New(s Store, lead store.Lead) *Ledger { return &Ledger{store: s, lead: lead} }
+func New(s Store, lead store.Lead) *Ledger { return &Ledger{store: s, epoch: lead.Epoch, lead: lead} }
 
 // ErrSpent says that an earlier commit failed and nothing more may be
 // committed before the State has been loaded again.
@@ -53,8 +55,5 @@ func (l *Ledger) Commit(records []farm.Record) error {
 	return nil
 }
 
-// Seq returns the number of the last Record committed.
-func (l *Ledger) Seq() int64 { return l.lead.Seq }
-
 // Beat writes the sign of life of the active service.
-func (l *Ledger) Beat(ctx context.Context) error { return l.store.Beat(ctx, l.lead.Epoch) }
+func (l *Ledger) Beat(ctx context.Context) error { return l.store.Beat(ctx, l.epoch) }
