@@ -139,7 +139,7 @@ func (s *Server) report(c *gin.Context, f *floor.Floor, in wire.Report) {
 			return
 		}
 		if len(item.Message) > maxMessage {
-			item.Message = item.Message[len(item.Message)-maxMessage:]
+			item.Message = item.Message[:maxMessage] // the telling line comes first
 		}
 		reports = append(reports, floor.Report{
 			Outcome: outcome, Lease: farm.LeaseID(item.Lease), Launch: item.Launch, Frame: item.Frame, Hash: item.Hash, Bytes: item.Bytes,

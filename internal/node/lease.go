@@ -139,11 +139,11 @@ func (w *work) run(ctx context.Context) error {
 	if w.abandoned != nil {
 		return w.abandoned
 	}
-	why := "the node has finished it"
+	why := "has finished its frames"
 	if cause := context.Cause(rendering); cause != nil {
-		why = "the node was told to end it"
+		why = "was told to stop at once"
 	} else if w.bordered() {
-		why = "the node ended it at a frame border"
+		why = "stopped at a frame border"
 	}
 	if ctx.Err() != nil {
 		return ctx.Err()

@@ -20,7 +20,7 @@ type mark struct {
 }
 
 // lastWords is how much of a renderer's output is kept for a failure.
-const lastWords = 4 << 10
+const lastWords = 3 << 10
 
 // reader splits what a renderer says into lines and reads them by a recipe.
 type reader struct {

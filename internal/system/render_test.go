@@ -362,3 +362,28 @@ func TestASecondProcessOfANodeWins(t *testing.T) {
 		t.Errorf("the node is %s, %v", n.Reach, err)
 	}
 }
+
+// TestPOVRayErrorsAreRecognised breaks a scene in some of its frames.
+func TestPOVRayErrorsAreRecognised(t *testing.T) {
+	f := newFarm(t)
+	f.scene("broken.pov", `#version 3.7;
+global_settings { assumed_gamma 1.0 }
+#if (frame_number = 3) sphere { #end
+#if (frame_number = 5) #include "gone.inc" #end
+camera { location <0, 1, -4> look_at 0 }
+light_source { <4, 9, -5> 1 }
+sphere { 0, 1 pigment { rgb <1, clock, 0> } }
+`)
+	f.join("kiln-01", "--renderers", "povray", "--threads", "1")
+	run := f.ended(f.submit(wire.Submit{Job: "broken", Scene: "broken.pov", Frames: "1-6", Tries: 1}))
+	if run.State != "done with gaps" || run.Sets.Done != "1-2,4,6" {
+		t.Fatalf("%s: done %s", run.State, run.Sets.Done)
+	}
+	want := map[int][2]string{3: {"scene error", "Parse Error"}, 5: {"missing file", "gone.inc"}}
+	for _, trouble := range run.Troubles {
+		first, _, _ := strings.Cut(trouble.Failed[0].Message, "\n")
+		if w := want[trouble.Frame]; trouble.Failed[0].Cause != w[0] || !strings.Contains(first, w[1]) {
+			t.Errorf("frame %d: %s, said %q; want %q", trouble.Frame, trouble.Failed[0].Cause, first, w)
+		}
+	}
+}

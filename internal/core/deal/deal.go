@@ -50,6 +50,7 @@ func Next(s *farm.State, m *pace.Model, ask Ask, now time.Time) Decision {
 			reason = why
 			continue
 		}
+		why = n.Name + " gets " + why
 		if warm != nil && warm.Run == run.ID && run.Spec.Mode == farm.ModeFeed {
 			return Decision{Why: why, Records: []farm.Record{farm.LeaseExtended{
 				Lease: warm.ID, Node: n.ID, Run: run.ID, Ask: ask.Number, Frames: set, Reason: why, At: now,
@@ -126,20 +127,20 @@ func few(m *pace.Model, n *farm.Node, run *farm.Run, todo frames.Set) (frames.Se
 // at the price of a few launches more.
 func share(s *farm.State, m *pace.Model, n *farm.Node, run *farm.Run, todo frames.Set) (frames.Set, string) {
 	mine := m.Speed(n, run.Spec.Recipe)
-	all, others := mine, 0
+	sum, others := mine, 0
 	for _, o := range s.Nodes {
 		if o.ID == n.ID || !o.Ready() {
 			continue
 		}
 		if _, ok := o.Facts.Renderer(run.Spec.Recipe); ok {
-			all += m.Speed(o, run.Spec.Recipe)
+			sum += m.Speed(o, run.Spec.Recipe)
 			others++
 		}
 	}
 	if others == 0 {
-		return todo, fmt.Sprintf("%s: no other node that is ready has %s", count(todo), run.Spec.Recipe)
+		return todo, fmt.Sprintf("%s: no other node that is ready has %s", all(todo), run.Spec.Recipe)
 	}
-	part := mine / all
+	part := mine / sum
 	size := float64(todo.Len()) * part / 2
 	if startup, known := m.Startup(run.ID); known {
 		if cost, known := m.Cost(run.ID); known && cost.Mean > 0 {
@@ -150,7 +151,7 @@ func share(s *farm.State, m *pace.Model, n *farm.Node, run *farm.Run, todo frame
 	// Never more than the node's whole part: the others need theirs.
 	size = min(size, math.Ceil(float64(todo.Len())*part))
 	set := todo.Take(max(1, int(math.Ceil(size))))
-	return set, fmt.Sprintf("%s of %d to do: %s has %.0f%% of the speed that is ready for this run", count(set), todo.Len(), n.Name, 100*part)
+	return set, fmt.Sprintf("%s of %d to do: it has %.0f %% of the speed that is ready for this run", count(set), todo.Len(), 100*part)
 }
 
 // avoided returns the frames that failed on the node while another node that
@@ -193,7 +194,10 @@ func notReady(n *farm.Node) string {
 func WhyNode(s *farm.State, m *pace.Model, n *farm.Node, now time.Time) string {
 	if leases := s.LeasesOf(n.ID); len(leases) > 0 {
 		l := leases[0]
-		return fmt.Sprintf("renders %s: %s", s.Runs[l.Run].Spec.Name(), l.Reason)
+		if l.Left.Empty() {
+			return "finishes its part of " + s.Runs[l.Run].Spec.Name()
+		}
+		return fmt.Sprintf("renders %s; it has frames %s left", s.Runs[l.Run].Spec.Name(), l.Left)
 	}
 	switch {
 	case n.Session == 0:
@@ -270,6 +274,13 @@ func working(run *farm.Run) int {
 		n++
 	}
 	return n
+}
+
+func all(set frames.Set) string {
+	if set.Len() == 1 {
+		return count(set)
+	}
+	return "all " + count(set)
 }
 
 func plural(n int, what string) string {

@@ -66,7 +66,7 @@ func (f *Floor) report(t *turn, id farm.NodeID, r Report) Verdict {
 	run := t.s.Runs[l.Run]
 	if r.Outcome == Ended {
 		if l.Open() {
-			t.append(farm.LeaseEnded{Lease: l.ID, Node: id, Run: run.ID, Reason: r.Message, At: t.now})
+			t.append(farm.LeaseEnded{Lease: l.ID, Node: id, Run: run.ID, Reason: t.s.NodeName(id) + " " + firstLine(r.Message), At: t.now})
 		}
 		return Verdict{Why: "the lease has ended"}
 	}

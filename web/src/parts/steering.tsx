@@ -2,7 +2,6 @@ import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { steer, type Farm, type Run, type Steering } from "../api/client";
 import { Confirm } from "./Confirm";
-import { countFrames } from "./frames";
 import { useToast } from "./toast";
 
 const did: Record<Steering, string> = { hold: "is held", release: "goes on", cancel: "is cancelled", retry: "tries its parked frames again" };
@@ -23,8 +22,6 @@ export function useSteer() {
   };
 }
 
-const inFlight = (run: Run) => countFrames(run.sets.rendering);
-
 const frames = (n: number) => (n === 1 ? "1 frame" : `${n} frames`);
 
 /** The buttons that steer a run. Each says before what it will do. */
@@ -32,7 +29,7 @@ export function SteerButtons({ run }: { run: Run }) {
   const [asking, setAsking] = useState<"hold" | "cancel" | null>(null);
   const act = useSteer();
   const open = run.ended_at === null;
-  const flying = inFlight(run);
+  const flying = run.nodes.length; // each has one frame in flight
   return (
     <div className="flex gap-2">
       {run.parked_count > 0 && run.state !== "cancelled" && (

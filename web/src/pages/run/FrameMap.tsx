@@ -65,7 +65,8 @@ export function FrameMap({ run, index, states, results, chosen, onChoose }: Prop
           ctx.fillRect(x, y, side, side);
         }
       } else {
-        paintState(ctx, x, y, side, state, colour);
+        // Fills mean nodes or seconds then: what is not done is only outlined.
+        paintState(ctx, x, y, side, by === "state" || state === "parked" ? state : state === "rendering" ? "dealt" : "to do", colour);
       }
       ctx.globalAlpha = 1;
       if (index.frame(place) === chosen) {

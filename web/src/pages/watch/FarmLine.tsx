@@ -15,7 +15,7 @@ export function FarmLine({ nodes, facts, now }: { nodes: FarmNode[]; facts: Farm
       ) : nodes.length > mostStandards ? (
         <Crowd nodes={nodes} />
       ) : (
-        <ul className="flex min-w-0 flex-1 flex-wrap gap-x-[3px] gap-y-2" aria-label="Nodes">
+        <ul className="flex min-w-0 flex-1 flex-wrap gap-x-[3px] gap-y-2 max-sm:basis-full" aria-label="Nodes">
           {nodes.map((node) => (
             <li key={node.id} className="flex w-[60px] flex-col items-center" title={`${node.name}: ${node.why}`}>
               <Standard node={node} />
