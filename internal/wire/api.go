@@ -53,7 +53,7 @@ type FarmFacts struct {
 
 // NeedHand is something that wants a person.
 type NeedHand struct {
-	Kind     string `json:"kind"` // parked, silent or failed
+	Kind     string `json:"kind"` // parked, failed, silent or hush (many silent together)
 	Sentence string `json:"sentence"`
 	Evidence string `json:"evidence"`
 	Run      int64  `json:"run,omitempty"`

@@ -102,6 +102,32 @@ func FreeAfter(spent time.Duration) time.Duration {
 	return min(max(time.Minute, spent/10), 30*time.Minute)
 }
 
+// When many nodes fall silent together, it is not the nodes.
+const (
+	hushLeast  = 3                // so many at least
+	hushShare  = 5                // and more than one in so many of the farm
+	hushWindow = 30 * time.Second // within this time
+	hushFor    = 10 * time.Minute // nothing is freed for so long
+)
+
+// Hush tells whether so many nodes fell silent together that the network or
+// the service must be to blame. fell holds when each silent node was last
+// heard from; members is how many nodes the farm has. Until the returned time
+// nothing is taken from silent nodes; it is zero when there is no hush.
+func Hush(fell []time.Time, members int, now time.Time) (until time.Time, nodes int) {
+	sorted := slices.SortedFunc(slices.Values(fell), time.Time.Compare)
+	for i, first := range sorted {
+		n := 0
+		for n < len(sorted)-i && !sorted[i+n].After(first.Add(hushWindow)) {
+			n++
+		}
+		if n >= hushLeast && n*hushShare > members && now.Before(first.Add(hushFor)) && n >= nodes {
+			until, nodes = first.Add(hushFor), n
+		}
+	}
+	return until, nodes
+}
+
 // Lost returns the Records that take all work from a node whose process is
 // gone: its leases end and what it had not yet published is dealt anew.
 func Lost(s *farm.State, n farm.NodeID, reason string, now time.Time) []farm.Record {

@@ -120,3 +120,33 @@ func TestLostNodeGivesEverythingBack(t *testing.T) {
 		t.Errorf("the accepted hash is forgotten: %v", got)
 	}
 }
+
+func TestHush(t *testing.T) {
+	at := func(seconds ...int) (fell []time.Time) {
+		for _, s := range seconds {
+			fell = append(fell, now.Add(time.Duration(s)*time.Second))
+		}
+		return fell
+	}
+	for _, c := range []struct {
+		name    string
+		fell    []time.Time
+		members int
+		after   time.Duration
+		nodes   int
+	}{
+		{"nobody", nil, 10, 0, 0},
+		{"two of three", at(0, 1), 3, time.Minute, 0},
+		{"three of fourteen", at(20, 0, 10), 14, time.Minute, 3},
+		{"three of fifteen, a fifth and no more", at(0, 10, 20), 15, time.Minute, 0},
+		{"three within a minute", at(0, 29, 59), 4, time.Minute, 0},
+		{"a late fourth belongs to the next window", at(0, 10, 20, 45), 8, time.Minute, 3},
+		{"all of five", at(0, 0, 0, 5, 5), 5, 9 * time.Minute, 5},
+		{"ten minutes later", at(0, 0, 0, 5, 5), 5, 11 * time.Minute, 0},
+	} {
+		until, nodes := Hush(c.fell, c.members, now.Add(c.after))
+		if nodes != c.nodes || until.IsZero() != (nodes == 0) {
+			t.Errorf("%s: %d nodes until %v, want %d", c.name, nodes, until, c.nodes)
+		}
+	}
+}

@@ -329,6 +329,32 @@ func TestALateFrameCounts(t *testing.T) {
 	})
 }
 
+// TestManySilentTogetherKeepTheirWork lets a whole farm fall silent: for ten
+// minutes nothing is dealt anew, and the wrangler is told.
+func TestManySilentTogetherKeepTheirWork(t *testing.T) {
+	bubble(t, func(t *testing.T, w *world) {
+		nodes := []farm.NodeID{w.join("kiln-01"), w.join("kiln-02"), w.join("kiln-03"), w.join("kiln-04")}
+		id := w.submit("a", "practice", "1-40")
+		for _, n := range nodes {
+			w.ask(n, 0)
+		}
+		dealt := w.run(id).Sets.Dealt
+		time.Sleep(9 * time.Minute)
+		if now := w.run(id).Sets.Dealt; now != dealt {
+			t.Errorf("dealt %s, after nine minutes of silence %s", dealt, now)
+		}
+		view, err := w.Farm(context.Background())
+		w.ok(err)
+		if len(view.Hands) != 1 || view.Hands[0].Kind != "hush" || !strings.Contains(view.Hands[0].Sentence, "4 nodes fell silent together") {
+			t.Errorf("told: %+v", view.Hands)
+		}
+		time.Sleep(2 * time.Minute)
+		if run := w.run(id); run.Sets.Dealt != "" {
+			t.Errorf("after eleven minutes %s is still out", run.Sets.Dealt)
+		}
+	})
+}
+
 // TestAnExpensiveFrameIsWaitedFor looks that the patience with a silent node
 // grows with what its frame has cost.
 func TestAnExpensiveFrameIsWaitedFor(t *testing.T) {

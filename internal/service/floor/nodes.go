@@ -14,6 +14,7 @@ import (
 // liveNode is what is known of a node just now and is not kept.
 type liveNode struct {
 	seen      time.Time
+	fell      bool // silent without having said that it leaves
 	processor float64
 	memory    float64
 	progress  map[farm.LeaseID]Progress
@@ -97,7 +98,7 @@ func (t *turn) session(id farm.NodeID, session int64) (*farm.Node, error) {
 	if n.Session != session {
 		return nil, refuse(Conflict, "session", "a newer node process of %s is running; this one has to stop", n.Name)
 	}
-	t.f.live[id].seen = t.now
+	t.f.live[id].seen, t.f.live[id].fell = t.now, false
 	if n.Reach != farm.Online {
 		t.append(farm.NodeReach{Node: id, Reach: farm.Online, Reason: n.Name + " is heard from again", At: t.now})
 	}
@@ -373,6 +374,7 @@ func (f *Floor) Leave(ctx context.Context, id farm.NodeID, session int64, reason
 func (f *Floor) tick(t *turn) error {
 	stopped := t.now.Sub(f.lastTick) > 3*time.Second
 	f.lastTick = t.now
+	hush, _ := f.hush(t.now)
 	for id, l := range f.live {
 		n := t.s.Nodes[id]
 		if n == nil || n.Session == 0 {
@@ -384,13 +386,32 @@ func (f *Floor) tick(t *turn) error {
 		}
 		quiet := t.now.Sub(l.seen)
 		if n.Reach == farm.Online && quiet > triage.SilentAfter {
+			l.fell = true
 			t.append(farm.NodeReach{Node: id, Reach: farm.Silent, Reason: fmt.Sprintf("nothing was heard from %s for %.0f s", n.Name, quiet.Seconds()), At: t.now})
 		}
-		if n.Reach == farm.Silent && !t.s.Idle(id) && quiet > triage.FreeAfter(l.spent(t.now)) {
+		if n.Reach == farm.Silent && !t.s.Idle(id) && t.now.After(hush) && quiet > triage.FreeAfter(l.spent(t.now)) {
 			t.append(triage.Lost(t.s, id, fmt.Sprintf("%s has been silent for %.0f s", n.Name, quiet.Seconds()), t.now)...)
 		}
 	}
 	return nil
+}
+
+// hush returns until when nothing is taken from silent nodes because many fell
+// silent together, and how many did; it is zero when there is no hush.
+func (f *Floor) hush(now time.Time) (until time.Time, nodes int) {
+	var fell []time.Time
+	members := 0
+	for id, l := range f.live {
+		n := f.s.Nodes[id]
+		if n == nil || n.Session == 0 || n.Reach == farm.Silent && !l.fell {
+			continue // not started, or it has left
+		}
+		members++
+		if n.Reach == farm.Silent {
+			fell = append(fell, l.seen)
+		}
+	}
+	return triage.Hush(fell, members, now)
 }
 
 // spent is the longest time that the node has spent on a frame in flight.

@@ -308,8 +308,15 @@ func (f *Floor) needHands(now time.Time) []wire.NeedHand {
 		}
 		out = append(out, v)
 	}
+	until, hushed := f.hush(now)
+	if hushed > 0 {
+		out = append(out, wire.NeedHand{
+			Kind: "hush", Action: "look", Sentence: fmt.Sprintf("%d nodes fell silent together: the network or the service is to blame, not they.", hushed),
+			Evidence: fmt.Sprintf("Nothing is taken from them until %s, or until they are heard from again.", until.Format("15:04:05")),
+		})
+	}
 	for _, n := range f.s.Nodes {
-		if n.Reach != farm.Silent || n.Session == 0 {
+		if n.Reach != farm.Silent || n.Session == 0 || hushed > 0 && f.live[n.ID].fell {
 			continue
 		}
 		v := wire.NeedHand{Kind: "silent", Node: int64(n.ID), Action: "look"}

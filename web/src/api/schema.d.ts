@@ -738,7 +738,7 @@ export interface components {
         };
         /** @description NeedHand is something that wants a person. */
         NeedHand: {
-            /** @description parked, silent or failed */
+            /** @description parked, failed, silent or hush (many silent together) */
             kind: string;
             sentence: string;
             evidence: string;
