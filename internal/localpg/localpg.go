@@ -200,7 +200,7 @@ func start(ctx context.Context, o Options, bin, data, password string, acct *acc
 	args := []string{
 		"-D", data, "-p", strconv.Itoa(port),
 		"-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=",
-		"-c", "max_connections=60", "-c", "shared_buffers=128MB", "-c", "logging_collector=off",
+		"-c", "max_connections=100", "-c", "shared_buffers=128MB", "-c", "logging_collector=off",
 	}
 	if o.Fast {
 		args = append(args, "-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off")

@@ -158,104 +158,45 @@ func (s *Store) Commit(ctx context.Context, lead *Lead, records []farm.Record) e
 	return nil
 }
 
+// write writes Records with as few statements as their order allows.
 func write(ctx context.Context, tx *sqlx.Tx, seq int64, records []farm.Record) error {
-	var events, group array
-	kind, inGroup := "", map[any]bool{}
-	flush := func() error {
-		if kind == "" {
-			return nil
-		}
-		query, ok := statements[kind]
-		if !ok {
-			return fmt.Errorf("no statement for %q", kind)
-		}
-		if _, err := tx.ExecContext(ctx, query, group.text()); err != nil {
-			return fmt.Errorf("writing %q: %w", kind, err)
-		}
-		group.reset()
-		clear(inGroup)
-		return nil
-	}
+	var events array
+	p := newPlan()
 	for _, r := range records {
 		seq++
 		body, err := json.Marshal(r)
 		if err != nil {
 			return fmt.Errorf("encoding %q: %w", r.Kind(), err)
 		}
-		row := rowOf(r)
-		if r.Kind() != kind || inGroup[row] {
-			if err := flush(); err != nil {
-				return err
-			}
-			kind = r.Kind()
+		row := body
+		if _, kept := r.(farm.RunKept); !kept { // that one carries its own number: the one it is whole up to
+			row = withSeq(body, seq)
 		}
-		inGroup[row] = true
-		if r.Kind() == "run kept" { // it carries its own number: the one it is whole up to
-			group.add(body)
-		} else {
-			group.add(withSeq(body, seq))
-		}
+		p.add(r, row)
 		about := r.About()
-		event := eventRow{Seq: seq, At: about.At, Kind: kind, Run: about.Run, Node: about.Node, Reason: about.Reason}
-		if !secret[kind] {
+		event := eventRow{Seq: seq, At: about.At, Kind: r.Kind(), Run: about.Run, Node: about.Node, Reason: about.Reason}
+		if !secret[r.Kind()] {
 			event.Body = body
 		}
 		encoded, err := json.Marshal(event)
 		if err != nil {
-			return fmt.Errorf("encoding the event of %q: %w", kind, err)
+			return fmt.Errorf("encoding the event of %q: %w", r.Kind(), err)
 		}
 		events.add(encoded)
 	}
-	if err := flush(); err != nil {
-		return err
+	for _, g := range p.groups {
+		query, ok := statements[g.kind]
+		if !ok {
+			return fmt.Errorf("no statement for %q", g.kind)
+		}
+		if _, err := tx.ExecContext(ctx, query, g.rows.text()); err != nil {
+			return fmt.Errorf("writing %q: %w", g.kind, err)
+		}
 	}
 	if _, err := tx.ExecContext(ctx, insertEvents, events.text()); err != nil {
 		return fmt.Errorf("writing events: %w", err)
 	}
 	return nil
-}
-
-// rowOf names the row that a Record writes. Two Records of a kind for the same
-// row never go into one statement: it would not be said which comes last.
-func rowOf(r farm.Record) any {
-	type frameRow struct {
-		run   farm.RunID
-		frame int
-	}
-	switch r := r.(type) {
-	case farm.PlaceSet:
-		return r.Name
-	case farm.ProjectSet:
-		return r.Name
-	case farm.PersonSet:
-		return r.Name
-	case farm.TokenIssued:
-		return r.Hash
-	case farm.TokenRevoked:
-		return r.Hash
-	case farm.KeyIssued:
-		return r.Hash
-	case farm.LeaseOpened:
-		return r.Lease
-	case farm.LeaseExtended:
-		return r.Lease
-	case farm.LeaseTrimmed:
-		return r.Lease
-	case farm.LeaseEnded:
-		return r.Lease
-	case farm.FrameAccepted:
-		return frameRow{r.Run, r.Frame}
-	case farm.FrameDone:
-		return frameRow{r.Run, r.Frame}
-	case farm.FrameFailed:
-		return frameRow{r.Run, r.Frame}
-	case farm.FrameParked:
-		return frameRow{r.Run, r.Frame}
-	case farm.DeliveryLost:
-		return frameRow{r.Run, r.Frame}
-	}
-	about := r.About()
-	return [2]int64{int64(about.Run), int64(about.Node)}
 }
 
 // withSeq adds the sequence number to a Record's JSON object.
@@ -280,5 +221,3 @@ func (a *array) add(value []byte) {
 }
 
 func (a *array) text() string { return a.buf.String() + "]" }
-
-func (a *array) reset() { a.buf.Reset() }

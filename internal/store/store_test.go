@@ -51,6 +51,9 @@ type keeper struct {
 	s     *Store
 	lead  Lead
 	state *farm.State
+
+	batch   int           // Records that are committed together; 0 commits each call by itself
+	waiting []farm.Record // of the batch
 }
 
 func (k *keeper) do(records ...farm.Record) {
@@ -60,9 +63,17 @@ func (k *keeper) do(records ...farm.Record) {
 			k.t.Fatal(err)
 		}
 	}
-	if err := k.s.Commit(context.Background(), &k.lead, records); err != nil {
+	if k.waiting = append(k.waiting, records...); len(k.waiting) >= k.batch {
+		k.flush()
+	}
+}
+
+func (k *keeper) flush() {
+	k.t.Helper()
+	if err := k.s.Commit(context.Background(), &k.lead, k.waiting); err != nil {
 		k.t.Fatal(err)
 	}
+	k.waiting = nil
 	if k.lead.Seq != k.state.Seq {
 		k.t.Fatalf("committed up to %d, applied up to %d", k.lead.Seq, k.state.Seq)
 	}
@@ -105,6 +116,7 @@ func TestWhatIsLoadedIsWhatWasCommitted(t *testing.T) {
 					Job: fmt.Sprint("job", i), Project: "salt-clock", Kind: farm.Final, Number: 1, Recipe: "practice", Mode: mode, Frames: set, Tries: 2,
 				}})
 			}
+			k.batch = []int{0, 60}[seed%2] // one by one, and many at once
 			for step := range 400 {
 				k.randomStep(r, m, int64(step))
 				if step%40 == 0 {
@@ -178,6 +190,7 @@ func (k *keeper) randomStep(r *rand.Rand, m *pace.Model, ask int64) {
 
 func (k *keeper) compare() {
 	k.t.Helper()
+	k.flush()
 	loaded, err := k.s.Load(context.Background(), k.lead.Seq)
 	if err != nil {
 		k.t.Fatal(err)

@@ -117,6 +117,14 @@ func newFarm(t testing.TB) *farm {
 	}
 	t.Cleanup(func() { _ = os.RemoveAll(dir) })
 	f := &farm{t: t, dir: dir, listen: freeAddress(t), url: pgtest.URL(t)}
+	f.setUp()
+	return f
+}
+
+// setUp starts the service on the farm's database and makes a project.
+func (f *farm) setUp() {
+	t, dir := f.t, f.dir
+	t.Helper()
 	for _, name := range []string{"scenes", "frames"} {
 		if err := os.Mkdir(filepath.Join(dir, name), 0o755); err != nil {
 			t.Fatal(err)
@@ -137,7 +145,6 @@ func newFarm(t testing.TB) *farm {
 		f.put("/api/v1/places/"+name, wire.Place{Paths: map[string]string{"linux": filepath.Join(dir, name)}})
 	}
 	f.put("/api/v1/projects/salt-clock", wire.Project{Title: "The Salt Clock", Scenes: "scenes", Frames: "frames"})
-	return f
 }
 
 func freeAddress(t testing.TB) string {

@@ -1,0 +1,118 @@
+package store
+
+import "vexillum/internal/core/farm"
+
+// plan gathers Records of a kind into groups, one statement each. A Record
+// may move before others, but never past one that touches the same row: the
+// rows are as if each Record had been written by itself, in order.
+type plan struct {
+	groups    []*group
+	lastWrite map[row]int // newest group that writes a row
+	lastRead  map[row]int // newest group that needs a row to be there as it is
+}
+
+type group struct {
+	kind string
+	rows array
+}
+
+// row names a row of a table, or a set of rows that one statement touches.
+type row struct {
+	table string
+	id    int64
+	frame int
+	name  string
+}
+
+func newPlan() *plan { return &plan{lastWrite: map[row]int{}, lastRead: map[row]int{}} }
+
+// add puts a Record into the first group of its kind that keeps the order.
+func (p *plan) add(r farm.Record, encoded []byte) {
+	writes, reads := touches(r)
+	at := 0
+	for _, w := range writes {
+		if i, ok := p.lastWrite[w]; ok {
+			at = max(at, i+1)
+		}
+		if i, ok := p.lastRead[w]; ok {
+			at = max(at, i+1)
+		}
+	}
+	for _, d := range reads {
+		if i, ok := p.lastWrite[d]; ok {
+			at = max(at, i+1)
+		}
+	}
+	for at < len(p.groups) && p.groups[at].kind != r.Kind() {
+		at++
+	}
+	if at == len(p.groups) {
+		p.groups = append(p.groups, &group{kind: r.Kind()})
+	}
+	p.groups[at].rows.add(encoded)
+	for _, w := range writes {
+		p.lastWrite[w] = at
+	}
+	for _, d := range reads {
+		p.lastRead[d] = max(p.lastRead[d], at)
+	}
+}
+
+// touches returns the rows that a Record writes and those that it needs.
+func touches(r farm.Record) (writes, reads []row) {
+	run := func(id farm.RunID) row { return row{table: "run", id: int64(id)} }
+	node := func(id farm.NodeID) row { return row{table: "node", id: int64(id)} }
+	lease := func(id farm.LeaseID) row { return row{table: "lease", id: int64(id)} }
+	frame := func(id farm.RunID, f int) row { return row{table: "frame", id: int64(id), frame: f} }
+	attempts := func(id farm.RunID) row { return row{table: "attempt", id: int64(id)} }
+	named := func(table, name string) row { return row{table: table, name: name} }
+	switch r := r.(type) {
+	case farm.PlaceSet:
+		return []row{named("place", r.Name)}, nil
+	case farm.ProjectSet:
+		return []row{named("project", r.Name)}, []row{named("place", r.Scenes), named("place", r.Frames)}
+	case farm.PersonSet:
+		return []row{named("person", r.Name)}, nil
+	case farm.TokenIssued:
+		return []row{named("token", r.Hash)}, []row{named("person", r.Person), node(r.Node)}
+	case farm.TokenRevoked:
+		return []row{named("token", r.Hash)}, nil
+	case farm.KeyIssued:
+		return []row{named("key", r.Hash)}, nil
+	case farm.NodeEnrolled:
+		return []row{node(r.Node)}, []row{named("key", r.KeyHash)}
+	case farm.NodeStarted:
+		return []row{node(r.Node)}, nil
+	case farm.NodeReach:
+		return []row{node(r.Node)}, nil
+	case farm.NodeDuty:
+		return []row{node(r.Node)}, nil
+	case farm.RunSubmitted:
+		return []row{run(r.Run)}, []row{named("project", r.Spec.Project)}
+	case farm.RunMoved:
+		return []row{run(r.Run)}, nil
+	case farm.RunKept:
+		return []row{run(r.Run)}, nil
+	case farm.LeaseOpened:
+		return []row{lease(r.Lease)}, []row{run(r.Run), node(r.Node)}
+	case farm.LeaseExtended:
+		return []row{lease(r.Lease)}, nil
+	case farm.LeaseTrimmed:
+		return []row{lease(r.Lease)}, nil
+	case farm.LeaseEnded:
+		return []row{lease(r.Lease)}, nil
+	case farm.FrameAccepted:
+		return []row{frame(r.Run, r.Frame)}, []row{run(r.Run)}
+	case farm.FrameDone:
+		return []row{frame(r.Run, r.Frame)}, nil
+	case farm.DeliveryLost:
+		return []row{frame(r.Run, r.Frame)}, nil
+	case farm.FrameFailed:
+		return nil, []row{run(r.Run), attempts(r.Run)}
+	case farm.FrameParked:
+		return []row{frame(r.Run, r.Frame), run(r.Run)}, nil
+	case farm.FramesRetried:
+		return []row{run(r.Run), attempts(r.Run)}, nil
+	}
+	return nil, nil // audits stand by themselves
+}

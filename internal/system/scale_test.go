@@ -1,0 +1,157 @@
+package system
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strconv"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"vexillum/internal/client"
+	"vexillum/internal/localpg"
+	"vexillum/internal/wire"
+)
+
+// durableFarm is a farm on a PostgreSQL server that flushes, as in real use.
+func durableFarm(b *testing.B) (*farm, *localpg.Server) {
+	b.Helper()
+	dir, err := os.MkdirTemp("", "vexillum-scale-")
+	if err != nil {
+		b.Fatal(err)
+	}
+	b.Cleanup(func() { _ = os.RemoveAll(dir) })
+	if err := os.Chmod(dir, 0o755); err != nil {
+		b.Fatal(err)
+	}
+	server, err := localpg.Start(b.Context(), localpg.Options{Dir: filepath.Join(dir, "db")})
+	if err != nil {
+		b.Fatal(err)
+	}
+	b.Cleanup(func() { _ = server.Stop() })
+	f := &farm{t: b, dir: dir, listen: freeAddress(b), url: server.URL()}
+	f.setUp()
+	return f, server
+}
+
+// BenchmarkDurableLeases measures how many leases a second 64 askers get over
+// HTTP, each committed before it is answered, beside the claims a second that
+// pgbench makes in the same database with SKIP LOCKED. Goal: 4 times as many.
+func BenchmarkDurableLeases(b *testing.B) {
+	const askers, window = 64, 8 * time.Second
+	f, server := durableFarm(b)
+	f.scene("a.practice", "practice: 1\npicture: salt\n")
+	var key wire.Key
+	if err := f.admin.Do(b.Context(), http.MethodPost, "/api/v1/keys", wire.NewKey{Uses: askers}, &key); err != nil {
+		b.Fatal(err)
+	}
+	facts := wire.Facts{OS: "linux", Speed: 1, Renderers: []wire.Renderer{{Recipe: "practice", Version: "1"}}}
+	nodes := make([]*client.Client, askers)
+	for i := range nodes {
+		var enrolled wire.Enrolled
+		if err := f.admin.Do(b.Context(), http.MethodPost, "/node/v1/enrol", wire.Enrol{Key: key.Key, Name: fmt.Sprintf("kiln-%02d", i), Kind: "rack", Facts: facts}, &enrolled); err != nil {
+			b.Fatal(err)
+		}
+		c, err := client.New("http://"+f.listen, enrolled.Token)
+		if err != nil {
+			b.Fatal(err)
+		}
+		nodes[i] = c
+		if err := c.Do(b.Context(), http.MethodPost, "/node/v1/start", wire.Start{Facts: facts}, &wire.Started{}); err != nil {
+			b.Fatal(err)
+		}
+	}
+	began := time.Now()
+	f.submit(wire.Submit{Job: "a", Scene: "a.practice", Frames: "1-1000000", Chunk: 1})
+	submitted := time.Since(began)
+	for b.Loop() {
+		var leases atomic.Int64
+		ctx, cancel := context.WithTimeout(b.Context(), window)
+		var wg sync.WaitGroup
+		for _, c := range nodes {
+			wg.Go(func() {
+				for number := int64(1); ctx.Err() == nil; number++ {
+					var a wire.Answer
+					if c.Do(ctx, http.MethodPost, "/node/v1/ask", wire.Ask{Session: 1, Number: number, Seconds: 5}, &a) != nil || a.Lease == nil {
+						continue
+					}
+					leases.Add(1)
+					item := wire.ReportItem{Outcome: wire.OutcomeEnded, Lease: a.Lease.ID}
+					_ = c.Do(ctx, http.MethodPost, "/node/v1/report", wire.Report{Session: 1, Items: []wire.ReportItem{item}}, nil)
+				}
+			})
+		}
+		wg.Wait()
+		cancel()
+		ours := float64(leases.Load()) / window.Seconds()
+		theirs := claims(b, server)
+		b.ReportMetric(ours, "leases/s")
+		b.ReportMetric(theirs, "pgbench-claims/s")
+		b.ReportMetric(ours/theirs, "times-as-many")
+		b.ReportMetric(submitted.Seconds(), "s-to-submit-1000000-frames")
+		b.ReportMetric(0, "ns/op")
+	}
+}
+
+// claims returns the best rate of SKIP LOCKED claims with 8, 16 and 64
+// clients.
+func claims(b *testing.B, server *localpg.Server) float64 {
+	b.Helper()
+	db, err := sqlx.Open("pgx", server.URL())
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer db.Close()
+	bin, err := localpg.FindBinaries()
+	if err != nil {
+		b.Fatal(err)
+	}
+	script := filepath.Join(b.TempDir(), "claim.sql")
+	text := `UPDATE claim SET node = 1, state = 'leased' WHERE id = (SELECT id FROM claim WHERE state = 'to do' ORDER BY id LIMIT 1 FOR UPDATE SKIP LOCKED) RETURNING id;`
+	if err := os.WriteFile(script, []byte(text), 0o644); err != nil {
+		b.Fatal(err)
+	}
+	u, err := url.Parse(server.URL())
+	if err != nil {
+		b.Fatal(err)
+	}
+	password, _ := u.User.Password()
+	best := 0.0
+	for _, clients := range []int{8, 16, 64} {
+		for _, q := range []string{
+			`DROP TABLE IF EXISTS claim`,
+			`CREATE TABLE claim AS SELECT g AS id, 0 AS node, 'to do'::text AS state FROM generate_series(1, 300000) g`,
+			`ALTER TABLE claim ADD PRIMARY KEY (id)`,
+			`CREATE INDEX claim_open ON claim (id) WHERE state = 'to do'`,
+			`VACUUM ANALYZE claim`,
+		} {
+			if _, err := db.Exec(q); err != nil {
+				b.Fatal(err)
+			}
+		}
+		cmd := exec.Command(filepath.Join(bin, "pgbench"), "-n", "-M", "prepared", "-c", strconv.Itoa(clients), "-j", "2", "-T", "5", "-f", script,
+			"-h", "127.0.0.1", "-p", strconv.Itoa(server.Port()), "-U", u.User.Username(), "postgres")
+		cmd.Env = append(os.Environ(), "PGPASSWORD="+password)
+		out, err := cmd.CombinedOutput()
+		if err != nil {
+			b.Fatalf("%v: %s", err, out)
+		}
+		m := regexp.MustCompile(`tps = ([\d.]+)`).FindSubmatch(out)
+		if m == nil {
+			b.Fatalf("pgbench said %s", out)
+		}
+		if tps, err := strconv.ParseFloat(string(m[1]), 64); err == nil {
+			best = max(best, tps)
+		}
+	}
+	return best
+}
