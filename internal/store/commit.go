@@ -134,7 +134,7 @@ func (s *Store) Commit(ctx context.Context, lead *Lead, records []farm.Record) e
 	if len(records) == 0 {
 		return nil
 	}
-	tx, err := s.db.BeginTxx(ctx, nil)
+	tx, err := s.writer.BeginTxx(ctx, nil)
 	if err != nil {
 		return fmt.Errorf("beginning a batch: %w", err)
 	}

@@ -7,6 +7,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"reflect"
+	"strings"
 	"testing"
 	"time"
 
@@ -274,6 +275,16 @@ func TestADeposedServiceCommitsNothing(t *testing.T) {
 	var n int
 	if err := second.db.Get(&n, `SELECT count(*) FROM place WHERE name = 'late'`); err != nil || n != 0 {
 		t.Errorf("%d rows of the deposed service, %v", n, err)
+	}
+}
+
+func TestDatabasesThatCannotBeOpened(t *testing.T) {
+	for url, says := range map[string]string{
+		"host=127.0.0.1 dbname=x": "must be given as a URL", "postgres://127.0.0.1:1/x?connect_timeout=2": "reaching the database", "": "must be given as a URL",
+	} {
+		if _, err := Open(t.Context(), url); err == nil || !strings.Contains(err.Error(), says) {
+			t.Errorf("%q: %v", url, err)
+		}
 	}
 }
 
