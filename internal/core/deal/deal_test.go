@@ -15,8 +15,8 @@ import (
 
 var start = time.Date(2031, 3, 4, 20, 0, 0, 0, time.UTC)
 
-// bench is a farm under test with the steps that a service would take.
-type bench struct {
+// world is a farm under test with the steps that a service would take.
+type world struct {
 	t    *testing.T
 	s    *farm.State
 	m    *pace.Model
@@ -24,8 +24,8 @@ type bench struct {
 	asks int64
 }
 
-func newBench(t *testing.T, speeds ...float64) *bench {
-	b := &bench{t: t, s: farm.NewState(), m: pace.New(), now: start}
+func newWorld(t *testing.T, speeds ...float64) *world {
+	b := &world{t: t, s: farm.NewState(), m: pace.New(), now: start}
 	b.apply(farm.KeyIssued{Hash: "k", Uses: len(speeds), At: start, ExpiresAt: start.Add(time.Hour)})
 	for i, speed := range speeds {
 		id := farm.NodeID(i + 1)
@@ -36,7 +36,7 @@ func newBench(t *testing.T, speeds ...float64) *bench {
 	return b
 }
 
-func (b *bench) apply(records ...farm.Record) {
+func (b *world) apply(records ...farm.Record) {
 	b.t.Helper()
 	for _, r := range records {
 		if err := b.s.Apply(r); err != nil {
@@ -48,7 +48,7 @@ func (b *bench) apply(records ...farm.Record) {
 	}
 }
 
-func (b *bench) submit(job, recipe string, mode farm.Mode, set string, state farm.RunState) farm.RunID {
+func (b *world) submit(job, recipe string, mode farm.Mode, set string, state farm.RunState) farm.RunID {
 	b.t.Helper()
 	f, err := frames.Parse(set)
 	if err != nil {
@@ -61,7 +61,7 @@ func (b *bench) submit(job, recipe string, mode farm.Mode, set string, state far
 	return id
 }
 
-func (b *bench) ask(n farm.NodeID, warm farm.LeaseID) Decision {
+func (b *world) ask(n farm.NodeID, warm farm.LeaseID) Decision {
 	b.t.Helper()
 	b.asks++
 	d := Next(b.s, b.m, Ask{Node: n, Number: b.asks, Warm: warm}, b.now)
@@ -74,7 +74,7 @@ func (b *bench) ask(n farm.NodeID, warm farm.LeaseID) Decision {
 	return d
 }
 
-func (b *bench) lease(d Decision) *farm.Lease {
+func (b *world) lease(d Decision) *farm.Lease {
 	b.t.Helper()
 	switch r := append(d.Records, nil)[0].(type) {
 	case farm.LeaseOpened:
@@ -86,7 +86,7 @@ func (b *bench) lease(d Decision) *farm.Lease {
 	return nil
 }
 
-func (b *bench) finish(l *farm.Lease, f int) {
+func (b *world) finish(l *farm.Lease, f int) {
 	b.t.Helper()
 	b.apply(
 		farm.FrameAccepted{Run: l.Run, Frame: f, Lease: l.ID, Node: l.Node, Hash: "h", At: b.now, RenderSeconds: 1},
@@ -95,7 +95,7 @@ func (b *bench) finish(l *farm.Lease, f int) {
 }
 
 func TestSharesFollowSpeed(t *testing.T) {
-	b := newBench(t, 3, 1)
+	b := newWorld(t, 3, 1)
 	b.submit("salt_010", "practice", farm.ModeRange, "1-80", farm.RunQueued)
 	fast := b.lease(b.ask(1, 0))
 	slow := b.lease(b.ask(2, 0))
@@ -108,7 +108,7 @@ func TestSharesFollowSpeed(t *testing.T) {
 }
 
 func TestStartupMakesLeasesLonger(t *testing.T) {
-	b := newBench(t, 1, 1)
+	b := newWorld(t, 1, 1)
 	id := b.submit("salt_010", "practice", farm.ModeRange, "1-40", farm.RunQueued)
 	b.m.Observe(farm.FrameAccepted{Run: id, RenderSeconds: 1, StartupSeconds: 4}, 1)
 	if l := b.lease(b.ask(1, 0)); l.Given.Len() != 16 {
@@ -123,32 +123,32 @@ func TestStartupMakesLeasesLonger(t *testing.T) {
 func TestWhatANodeGets(t *testing.T) {
 	for _, c := range []struct {
 		name  string
-		setUp func(b *bench)
+		setUp func(b *world)
 		want  string // frames of the lease, "" for none
 		why   string
 	}{
-		{"an empty queue", func(b *bench) {}, "", "queue is empty"},
-		{"a held run", func(b *bench) { b.submit("a", "practice", farm.ModeRange, "1-9", farm.RunHeld) }, "", "a final 1 is held"},
-		{"a renderer that it lacks", func(b *bench) { b.submit("a", "povray", farm.ModeRange, "1-9", farm.RunQueued) }, "", "needs povray, which kiln-01 does not have"},
-		{"one frame by one", func(b *bench) { b.submit("a", "practice", farm.ModeSingle, "5-9", farm.RunQueued) }, "5", "one frame"},
-		{"one frame of a feed", func(b *bench) { b.submit("a", "practice", farm.ModeFeed, "5-9", farm.RunQueued) }, "5", "next frame"},
-		{"the whole", func(b *bench) { b.submit("a", "practice", farm.ModeWhole, "5-9", farm.RunQueued) }, "5-9", "in one go"},
-		{"the first in the queue", func(b *bench) {
+		{"an empty queue", func(b *world) {}, "", "queue is empty"},
+		{"a held run", func(b *world) { b.submit("a", "practice", farm.ModeRange, "1-9", farm.RunHeld) }, "", "a final 1 is held"},
+		{"a renderer that it lacks", func(b *world) { b.submit("a", "povray", farm.ModeRange, "1-9", farm.RunQueued) }, "", "needs povray, which kiln-01 does not have"},
+		{"one frame by one", func(b *world) { b.submit("a", "practice", farm.ModeSingle, "5-9", farm.RunQueued) }, "5", "one frame"},
+		{"one frame of a feed", func(b *world) { b.submit("a", "practice", farm.ModeFeed, "5-9", farm.RunQueued) }, "5", "next frame"},
+		{"the whole", func(b *world) { b.submit("a", "practice", farm.ModeWhole, "5-9", farm.RunQueued) }, "5-9", "in one go"},
+		{"the first in the queue", func(b *world) {
 			b.submit("a", "practice", farm.ModeWhole, "1-3", farm.RunHeld)
 			b.submit("b", "practice", farm.ModeWhole, "4-6", farm.RunQueued)
 			b.submit("c", "practice", farm.ModeWhole, "7-9", farm.RunQueued)
 		}, "4-6", "in one go"},
-		{"nothing while held", func(b *bench) {
+		{"nothing while held", func(b *world) {
 			b.submit("a", "practice", farm.ModeWhole, "1-3", farm.RunQueued)
 			b.apply(farm.NodeDuty{Node: 1, Duty: farm.Held, At: b.now})
 		}, "", "kiln-01 is held"},
-		{"nothing while silent", func(b *bench) {
+		{"nothing while silent", func(b *world) {
 			b.submit("a", "practice", farm.ModeWhole, "1-3", farm.RunQueued)
 			b.apply(farm.NodeReach{Node: 1, Reach: farm.Silent, At: b.now})
 		}, "", "kiln-01 is silent"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			b := newBench(t, 1, 1)
+			b := newWorld(t, 1, 1)
 			c.setUp(b)
 			d := b.ask(1, 0)
 			got := ""
@@ -163,7 +163,7 @@ func TestWhatANodeGets(t *testing.T) {
 }
 
 func TestSingleFramesGoOutByTheShortWhile(t *testing.T) {
-	b := newBench(t, 2, 1)
+	b := newWorld(t, 2, 1)
 	id := b.submit("a", "practice", farm.ModeSingle, "1-300", farm.RunQueued)
 	b.m.Observe(farm.FrameAccepted{Run: id, RenderSeconds: 4, StartupSeconds: 1}, 2) // 8 reference seconds
 	if l := b.lease(b.ask(1, 0)); l.Given.String() != "1-4" {
@@ -175,7 +175,7 @@ func TestSingleFramesGoOutByTheShortWhile(t *testing.T) {
 }
 
 func TestFixedChunks(t *testing.T) {
-	b := newBench(t, 1, 1)
+	b := newWorld(t, 1, 1)
 	b.submit("a", "practice", farm.ModeRange, "1-25", farm.RunQueued)
 	b.s.Runs[1].Spec.Chunk = 10
 	for _, want := range []string{"1-10", "11-20", "21-25"} {
@@ -190,7 +190,7 @@ func TestFixedChunks(t *testing.T) {
 }
 
 func TestFeedLeaseGoesOn(t *testing.T) {
-	b := newBench(t, 1)
+	b := newWorld(t, 1)
 	b.submit("a", "practice", farm.ModeFeed, "1-3", farm.RunQueued)
 	l := b.lease(b.ask(1, 0))
 	for f := 1; f <= 3; f++ {
@@ -209,7 +209,7 @@ func TestFeedLeaseGoesOn(t *testing.T) {
 }
 
 func TestFailedFrameGoesElsewhere(t *testing.T) {
-	b := newBench(t, 1, 1)
+	b := newWorld(t, 1, 1)
 	b.submit("a", "practice", farm.ModeSingle, "1-2", farm.RunQueued)
 	l := b.lease(b.ask(1, 0))
 	b.apply(triage.Failed(b.s, triage.Failure{Lease: l.ID, Launch: 1, Frame: 1, Cause: triage.CauseCrash}, b.now)...)
@@ -223,7 +223,7 @@ func TestFailedFrameGoesElsewhere(t *testing.T) {
 }
 
 func TestFailedFrameComesBackWhereThereIsNoOtherNode(t *testing.T) {
-	b := newBench(t, 1)
+	b := newWorld(t, 1)
 	b.submit("a", "practice", farm.ModeSingle, "1", farm.RunQueued)
 	for try := 1; try <= 3; try++ {
 		l := b.lease(b.ask(1, 0))
@@ -245,7 +245,7 @@ func TestNoFrameTwiceNoneForgotten(t *testing.T) {
 		for range 1 + r.IntN(6) {
 			speeds = append(speeds, 0.2+3*r.Float64())
 		}
-		b := newBench(t, speeds...)
+		b := newWorld(t, speeds...)
 		modes := []farm.Mode{farm.ModeRange, farm.ModeSingle, farm.ModeFeed, farm.ModeWhole}
 		for i := range 1 + r.IntN(3) {
 			set := []string{"1-60", "1-90/3", "-5-20", "1,4,9-30", "7"}[r.IntN(5)]
@@ -280,7 +280,7 @@ func TestNoFrameTwiceNoneForgotten(t *testing.T) {
 	}
 }
 
-func (b *bench) randomStep(r *rand.Rand, results map[farm.RunID]map[int]int) {
+func (b *world) randomStep(r *rand.Rand, results map[farm.RunID]map[int]int) {
 	n := b.s.Nodes[farm.NodeID(1+r.IntN(len(b.s.Nodes)))]
 	leases := b.s.LeasesOf(n.ID)
 	switch {
@@ -328,7 +328,7 @@ func triageOrNothing(records []farm.Record) []farm.Record {
 }
 
 func TestWhySentences(t *testing.T) {
-	b := newBench(t, 1)
+	b := newWorld(t, 1)
 	b.submit("a", "practice", farm.ModeWhole, "1-3", farm.RunQueued)
 	b.submit("b", "practice", farm.ModeWhole, "1-3", farm.RunQueued)
 	b.submit("c", "povray", farm.ModeRange, "1-3", farm.RunQueued)
@@ -354,7 +354,7 @@ func TestWhySentences(t *testing.T) {
 		{farm.NodeDuty{Node: 1, Duty: farm.OffDuty, At: b.now}, "off duty"},
 		{farm.NodeReach{Node: 1, Reach: farm.Silent, At: b.now}, "not been heard from"},
 	} {
-		b := newBench(t, 1)
+		b := newWorld(t, 1)
 		b.apply(c.record)
 		if why := WhyNode(b.s, b.m, b.s.Nodes[1], b.now); !strings.Contains(why, c.want) {
 			t.Errorf("%+v: %q, want %q", c.record, why, c.want)
