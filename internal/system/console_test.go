@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto/page"
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
@@ -41,7 +42,12 @@ func (f *farm) open() *console {
 		f.t.Fatalf("starting Chromium: %v", err)
 	}
 	c := &console{farm: f, ctx: ctx}
-	c.do(chromedp.EmulateViewport(browser.Width, browser.Height), chromedp.Navigate("http://"+f.listen))
+	c.do(chromedp.EmulateViewport(browser.Width, browser.Height),
+		chromedp.ActionFunc(func(ctx context.Context) error {
+			_, err := page.AddScriptToEvaluateOnNewDocument(`window.blocked = []; addEventListener("securitypolicyviolation", e => window.blocked.push(e.violatedDirective + " " + e.blockedURI + " " + e.sourceFile))`).Do(ctx)
+			return err
+		}),
+		chromedp.Navigate("http://"+f.listen))
 	return c
 }
 
@@ -83,7 +89,7 @@ func (c *console) signInAs(name, word string) {
 }
 
 // accessible runs axe-core on the page.
-func (c *console) accessible(page string) {
+func (c *console) accessible(name string) {
 	c.t.Helper()
 	script, err := os.ReadFile("../../web/node_modules/axe-core/axe.min.js")
 	if err != nil {
@@ -91,28 +97,28 @@ func (c *console) accessible(page string) {
 	}
 	c.do(chromedp.Evaluate(string(script), nil))
 	for _, theme := range []string{"day", "night"} {
-		c.accessibleIn(page, theme)
+		c.accessibleIn(name, theme)
 	}
 }
 
-func (c *console) accessibleIn(page, theme string) {
+func (c *console) accessibleIn(name, theme string) {
 	c.t.Helper()
 	var found []string
 	c.do(chromedp.Evaluate(fmt.Sprintf(`document.documentElement.dataset.theme = %q`, theme), nil), chromedp.Sleep(400*time.Millisecond)) // colours fade over
 	c.do(chromedp.Evaluate(`axe.run(document, {runOnly: ["wcag2a", "wcag2aa", "wcag21aa", "wcag22aa"]}).then(r => r.violations.map(v => v.id + ": " + v.help + " " + v.nodes.slice(0, 3).map(n => n.html.slice(0, 160)).join(" | ")))`,
 		&found, chromedp.EvalAsValue, awaitPromise))
 	for _, violation := range found {
-		c.t.Errorf("%s by %s: %s", page, theme, violation)
+		c.t.Errorf("%s by %s: %s", name, theme, violation)
 	}
 }
 
 // noSidewaysScroll looks that the page fits its width.
-func (c *console) noSidewaysScroll(page string) {
+func (c *console) noSidewaysScroll(name string) {
 	c.t.Helper()
 	var over int
 	c.do(chromedp.Evaluate(`document.documentElement.scrollWidth - window.innerWidth`, &over))
 	if over > 0 {
-		c.t.Errorf("%s is %d pixels too wide", page, over)
+		c.t.Errorf("%s is %d pixels too wide", name, over)
 	}
 }
 
@@ -165,6 +171,11 @@ func TestConsole(t *testing.T) {
 	})
 	c.accessible("Run")
 	c.noSidewaysScroll("Run")
+	var blocked []string
+	c.do(chromedp.Evaluate(`window.blocked ?? []`, &blocked))
+	if len(blocked) > 0 {
+		t.Errorf("the content security policy blocked %v", blocked)
+	}
 	c.do(chromedp.EmulateViewport(390, 800))
 	c.noSidewaysScroll("Run on a telephone")
 	c.do(chromedp.EmulateViewport(browser.Width, browser.Height))
