@@ -63,11 +63,15 @@ func (c *console) do(actions ...chromedp.Action) {
 	}
 }
 
-// text returns what the page shows.
+// text returns what the page shows, or nothing while it changes to another.
 func (c *console) text() string {
 	c.t.Helper()
+	ctx, cancel := context.WithTimeout(c.ctx, 20*time.Second)
+	defer cancel()
 	text := ""
-	c.do(chromedp.Text("body", &text, chromedp.ByQuery))
+	if err := chromedp.Run(ctx, chromedp.Evaluate(`document.body?.innerText ?? ""`, &text)); err != nil {
+		return ""
+	}
 	return text
 }
 
