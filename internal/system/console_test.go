@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"regexp"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -202,7 +204,12 @@ func TestConsole(t *testing.T) {
 	c.wait("the page is live again", func() bool { return !strings.Contains(c.text(), "line to the service is lost") })
 	before := f.run(id).DoneCount
 	c.wait("the page has caught up", func() bool {
-		return strings.Contains(c.text(), fmt.Sprintf("%d of 400 frames done", f.run(id).DoneCount)) && f.run(id).DoneCount > before
+		shown := regexp.MustCompile(`(\d+)\s+of\s+400\s+frames done`).FindStringSubmatch(c.text())
+		if shown == nil {
+			return false
+		}
+		n, err := strconv.Atoi(shown[1])
+		return err == nil && n > before
 	})
 
 	c.press("Cancel run")
