@@ -37,8 +37,8 @@ func deliver(source string, l *wire.Lease, file, hash string, adopt []string) (s
 		return adopted(target, standing, hash, adopt)
 	}
 	part := filepath.Join(folder, fmt.Sprintf(".%s.lease-%d.part", file, l.ID))
+	_ = root.Remove(part) // of an attempt that was cut off
 	if err := copyInto(root, part, source, hash); err != nil {
-		_ = root.Remove(part)
 		return "", err
 	}
 	err = root.Link(part, target)
@@ -67,18 +67,14 @@ func adopted(target, standing, hash string, adopt []string) (string, error) {
 }
 
 // copyInto writes a new file with the source's content and makes it durable.
+// It replaces nothing, and leaves nothing behind when it fails.
 func copyInto(root *os.Root, name, source, hash string) error {
 	from, err := os.Open(source)
 	if err != nil {
 		return fmt.Errorf("opening the staged frame: %w", err)
 	}
 	defer from.Close()
-	_ = root.Remove(name + ".part") // of an attempt that was cut off
-	flags := os.O_WRONLY | os.O_CREATE | os.O_TRUNC
-	if filepath.Ext(name) != ".part" {
-		flags = os.O_WRONLY | os.O_CREATE | os.O_EXCL
-	}
-	to, err := root.OpenFile(name, flags, 0o666)
+	to, err := root.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
 	if err != nil {
 		return fmt.Errorf("writing %s: %w", name, err)
 	}
@@ -91,9 +87,11 @@ func copyInto(root *os.Root, name, source, hash string) error {
 		err = closing
 	}
 	if err != nil {
+		_ = root.Remove(name)
 		return fmt.Errorf("writing %s: %w", name, err)
 	}
 	if got := hex.EncodeToString(sum.Sum(nil)); got != hash {
+		_ = root.Remove(name)
 		return fmt.Errorf("the staged frame is no longer the one that was verified (%.12s, not %.12s)", got, hash)
 	}
 	return nil

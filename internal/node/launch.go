@@ -195,7 +195,7 @@ func (l *launch) mark(m mark) bool {
 		part := *m.progress
 		l.w.set(func() { l.w.fraction = part })
 	}
-	if m.begins == nil && !m.unnamed {
+	if m.begins == nil && !m.unnamed || l.fed { // what is fed begins when it is handed over
 		return false
 	}
 	frame := l.stretch.First
@@ -205,10 +205,13 @@ func (l *launch) mark(m mark) bool {
 	if l.current != nil && *l.current == frame { // some say it twice
 		return false
 	}
+	if frame < l.stretch.First || frame > l.stretch.Last { // not of this launch: it counts for nothing
+		return false
+	}
 	border := l.current != nil
 	if border {
 		l.finished()
-	} else if !l.fed {
+	} else {
 		l.startup = now.Sub(l.began)
 	}
 	l.begin(frame, now)

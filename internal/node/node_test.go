@@ -138,8 +138,7 @@ func TestWhatALaunchTells(t *testing.T) {
 		{"of another size", "say:begin_1 draw:1@9x4 exit:0", "1", []string{"failed 1 wrong output", "ended 0"}},
 		{"fails before the first", "say:no_memory exit:1", "3", []string{"failed 3 out of memory", "ended 0"}},
 		{"an unknown error", "say:begin_1 exit:3", "1", []string{"failed 1 crash", "ended 0"}},
-		// The launch behind the failed frame says the same again: frame 1 is
-		// not its own and is not taken.
+		{"a frame of another launch, and a crash", "say:begin_1 exit:3", "5", []string{"failed 5 crash", "ended 0"}},
 		{"progress in carriage returns", "say:begin_1 say:1_of_2\r2_of_2 draw:1 exit:0", "1", []string{"good 1", "delivered 1", "ended 0"}},
 	} {
 		t.Run(c.name, func(t *testing.T) {

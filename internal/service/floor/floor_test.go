@@ -329,6 +329,28 @@ func TestALateFrameCounts(t *testing.T) {
 	})
 }
 
+// TestALostDeliveryIsRenderedAgain lets a node fall silent while it publishes
+// a frame of a lease that has ended already.
+func TestALostDeliveryIsRenderedAgain(t *testing.T) {
+	bubble(t, func(t *testing.T, w *world) {
+		n := w.join("kiln-01")
+		id := w.submit("a", "practice", "1-2")
+		l := w.ask(n, 0).Lease
+		_, err := w.Steer(context.Background(), id, Hold, true, admin) // ends the lease
+		w.ok(err)
+		if v := w.report(n, Report{Outcome: Good, Lease: l.ID, Launch: 1, Frame: 1, Hash: "h"}); !v.Deliver {
+			t.Fatalf("the finished frame: %+v", v)
+		}
+		if sets := w.run(id).Sets; sets.Delivering != "1" {
+			t.Fatalf("%+v", sets)
+		}
+		time.Sleep(90 * time.Second)
+		if sets := w.run(id).Sets; sets.Delivering != "" || sets.ToDo != "1-2" {
+			t.Errorf("after 90 s of silence: %+v", sets)
+		}
+	})
+}
+
 // TestManySilentTogetherKeepTheirWork lets a whole farm fall silent: for ten
 // minutes nothing is dealt anew, and the wrangler is told.
 func TestManySilentTogetherKeepTheirWork(t *testing.T) {

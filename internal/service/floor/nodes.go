@@ -15,6 +15,7 @@ import (
 type liveNode struct {
 	seen      time.Time
 	fell      bool // silent without having said that it leaves
+	freed     bool // silent for so long that all was taken from it
 	processor float64
 	memory    float64
 	progress  map[farm.LeaseID]Progress
@@ -98,7 +99,8 @@ func (t *turn) session(id farm.NodeID, session int64) (*farm.Node, error) {
 	if n.Session != session {
 		return nil, refuse(Conflict, "session", "a newer node process of %s is running; this one has to stop", n.Name)
 	}
-	t.f.live[id].seen, t.f.live[id].fell = t.now, false
+	l := t.f.live[id]
+	l.seen, l.fell, l.freed = t.now, false, false
 	if n.Reach != farm.Online {
 		t.append(farm.NodeReach{Node: id, Reach: farm.Online, Reason: n.Name + " is heard from again", At: t.now})
 	}
@@ -389,7 +391,8 @@ func (f *Floor) tick(t *turn) error {
 			l.fell = true
 			t.append(farm.NodeReach{Node: id, Reach: farm.Silent, Reason: fmt.Sprintf("nothing was heard from %s for %.0f s", n.Name, quiet.Seconds()), At: t.now})
 		}
-		if n.Reach == farm.Silent && !t.s.Idle(id) && t.now.After(hush) && quiet > triage.FreeAfter(l.spent(t.now)) {
+		if n.Reach == farm.Silent && !l.freed && t.now.After(hush) && quiet > triage.FreeAfter(l.spent(t.now)) {
+			l.freed = true
 			t.append(triage.Lost(t.s, id, fmt.Sprintf("%s has been silent for %.0f s", n.Name, quiet.Seconds()), t.now)...)
 		}
 	}
