@@ -18,7 +18,12 @@ web/node_modules/.stamp: web/package.json web/package-lock.json web/.npmrc
 	cd web && npm ci --no-fund --no-audit
 	@touch $@
 
-web/dist/index.html: web/node_modules/.stamp web/index.html web/vite.config.ts $(shell find web/src web/public -type f)
+# The console's types are made from the OpenAPI document and never kept.
+web/src/api/schema.d.ts: web/node_modules/.stamp internal/api/openapi.yaml
+	cd web && npm run --silent types >/dev/null
+	@touch $@
+
+web/dist/index.html: web/node_modules/.stamp web/src/api/schema.d.ts web/index.html web/vite.config.ts $(shell find web/src web/public -type f)
 	cd web && npx vite build
 	@touch web/dist/.gitkeep $@
 
@@ -31,7 +36,7 @@ demo: deps build ## Start the demo farm of Pellmarsh; Ctrl-C ends it
 test: deps build check ## Run everything
 	scripts/test
 
-check: web/node_modules/.stamp console ## gofmt, vet, staticcheck, tsc, generated files, other systems
+check: console ## gofmt, vet, staticcheck, tsc, generated files, other systems
 	scripts/check
 
 race: deps console ## Run the tests of what runs side by side under the race detector
