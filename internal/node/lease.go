@@ -266,7 +266,7 @@ func deliveryCause(err error) string {
 	case errors.Is(err, syscall.ENOSPC):
 		return triage.CauseDiskFull
 	}
-	return "delivery failed"
+	return triage.CauseDelivery
 }
 
 // placeholders returns what a launch of the given frames fills in.

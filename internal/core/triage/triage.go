@@ -26,6 +26,7 @@ const (
 	CauseNodeLost    = "node lost"     // the node process ended or fell silent
 	CauseNoStart     = "no start"      // the renderer could not be launched
 	CauseOutput      = "output exists" // a file that is not ours stands in the frame's place
+	CauseDelivery    = "not delivered" // the frame could not be put into its place
 )
 
 // mostAttempts bounds how often a frame is tried in all, whoever was to
