@@ -42,7 +42,7 @@ export function Hands({ hands, runs, may }: { hands: NeedHand[]; runs: Run[]; ma
 }
 
 function Sign({ kind }: { kind: string }) {
-  if (kind === "silent") {
+  if (kind === "silent" || kind === "hush") {
     return (
       <svg viewBox="0 0 16 16" className="w-4" aria-hidden="true">
         <rect x="2.5" y="2.5" width="11" height="11" fill="none" stroke="var(--muted)" strokeDasharray="2.4 2" strokeWidth="1.6" />
