@@ -211,7 +211,10 @@ func WhyNode(s *farm.State, m *pace.Model, n *farm.Node, now time.Time) string {
 	case n.Duty == farm.OffDuty:
 		return "is off duty until its next hours"
 	}
-	return "is ready: " + Next(s, m, Ask{Node: n.ID}, now).Why
+	if d := Next(s, m, Ask{Node: n.ID}, now); len(d.Records) == 0 {
+		return "is ready, but " + d.Why
+	}
+	return "is ready and gets frames as soon as it asks"
 }
 
 // WhyRun says in one sentence why a run stands where it stands.

@@ -329,6 +329,9 @@ func triageOrNothing(records []farm.Record) []farm.Record {
 
 func TestWhySentences(t *testing.T) {
 	b := newWorld(t, 1)
+	if why := WhyNode(b.s, b.m, b.s.Nodes[1], b.now); why != "is ready, but the queue is empty" {
+		t.Errorf("nothing to do: %s", why)
+	}
 	b.submit("a", "practice", farm.ModeWhole, "1-3", farm.RunQueued)
 	b.submit("b", "practice", farm.ModeWhole, "1-3", farm.RunQueued)
 	b.submit("c", "povray", farm.ModeRange, "1-3", farm.RunQueued)
