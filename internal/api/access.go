@@ -1,6 +1,7 @@
 package api
 
 import (
+	"fmt"
 	"net/http"
 	"strings"
 	"sync"
@@ -107,6 +108,10 @@ func (s *Server) signIn(c *gin.Context, f *floor.Floor, in wire.SignIn) {
 	if !s.limits.allow(c.ClientIP() + " " + in.Name) {
 		c.Header("Retry-After", "5")
 		problem(c, http.StatusTooManyRequests, "", "too many attempts to sign in; wait a few seconds")
+		return
+	}
+	if len(in.Label) > maxLabel {
+		problem(c, http.StatusUnprocessableEntity, "label", fmt.Sprintf("the label has more than %d characters", maxLabel))
 		return
 	}
 	p, _ := f.Access().Person(in.Name)

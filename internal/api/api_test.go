@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"log/slog"
@@ -34,6 +35,8 @@ func TestMain(m *testing.M) { os.Exit(pgtest.Run(m)) }
 type world struct {
 	t      *testing.T
 	server *httptest.Server
+	brief  bool // calls end after a moment, with status 0
+	svc    *service.Service
 	dir    string
 	tokens map[who]string
 }
@@ -70,7 +73,7 @@ func newWorld(t *testing.T) *world {
 	if err != nil {
 		t.Fatal(err)
 	}
-	w := &world{t: t, server: httptest.NewServer(s), dir: t.TempDir(), tokens: map[who]string{}}
+	w := &world{t: t, server: httptest.NewServer(s), svc: svc, dir: t.TempDir(), tokens: map[who]string{}}
 	t.Cleanup(func() {
 		w.server.CloseClientConnections()
 		stop()
@@ -137,9 +140,16 @@ func (w *world) call(token, method, path string, in any) (int, []byte) {
 	if token != "" {
 		req.Header.Set("Authorization", "Bearer "+token)
 	}
-	ctx, cancel := context.WithTimeout(w.t.Context(), 20*time.Second)
+	patience := 20 * time.Second
+	if w.brief {
+		patience = 100 * time.Millisecond
+	}
+	ctx, cancel := context.WithTimeout(w.t.Context(), patience)
 	defer cancel()
 	resp, err := http.DefaultClient.Do(req.WithContext(ctx))
+	if w.brief && errors.Is(err, context.DeadlineExceeded) {
+		return 0, nil
+	}
 	if err != nil {
 		w.t.Fatal(err)
 	}
@@ -330,8 +340,8 @@ func TestBadBodies(t *testing.T) {
 		{"too large", `{"job": "` + strings.Repeat("a", maxBody) + `"}`, 413, "more than"},
 		{"no frames", `{"job": "a", "scene": "a.practice", "project": "salt-clock"}`, 422, "frame range"},
 		{"a range of a million commas", `{"job": "a", "scene": "a.practice", "frames": "` + strings.Repeat(",", 900_000) + `"}`, 422, "longer than"},
-		{"NUL in a name", `{"job": "a\u0000", "scene": "a.practice", "frames": "1"}`, 422, "no job name"},
-		{"NUL in a scene", `{"job": "a", "project": "salt-clock", "scene": "a\u0000.practice", "frames": "1"}`, 422, "scene"},
+		{"NUL in a name", `{"job": "a\u0000", "scene": "a.practice", "frames": "1"}`, 400, "NUL"},
+		{"NUL in a scene", `{"job": "a", "project": "salt-clock", "scene": "a\u0000.practice", "frames": "1"}`, 400, "NUL"},
 	} {
 		status, body := w.call(w.tokens[artist], "POST", "/api/v1/runs", c.body)
 		if status != c.status || !strings.Contains(string(body), c.says) || len(body) > 1000 {

@@ -7,6 +7,9 @@ import (
 	"image/jpeg"
 	"io"
 	"net/http"
+	"regexp"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -30,7 +33,23 @@ func factsOf(in wire.Facts) farm.Facts {
 	return facts
 }
 
+// wrongFacts answers that a machine tells more about itself than is kept.
+func wrongFacts(c *gin.Context, in wire.Facts) bool {
+	size := len(in.OS) + len(in.System) + len(in.Arch) + len(in.Version)
+	for _, r := range in.Renderers {
+		size += len(r.Recipe) + len(r.Path) + len(r.Version)
+	}
+	if size > maxFacts {
+		problem(c, http.StatusUnprocessableEntity, "facts", fmt.Sprintf("the facts have more than %d characters", maxFacts))
+		return true
+	}
+	return false
+}
+
 func (s *Server) enrol(c *gin.Context, f *floor.Floor, in wire.Enrol) {
+	if wrongFacts(c, in.Facts) {
+		return
+	}
 	token := secret.New("vxn")
 	id, err := f.Enrol(c, floor.Enrolment{
 		KeyHash: secret.Hash(in.Key), TokenHash: secret.Hash(token), Name: in.Name, Kind: farm.NodeKind(in.Kind), Facts: factsOf(in.Facts),
@@ -52,6 +71,9 @@ func (s *Server) nodeRecipes(c *gin.Context) {
 }
 
 func (s *Server) start(c *gin.Context, f *floor.Floor, in wire.Start) {
+	if wrongFacts(c, in.Facts) {
+		return
+	}
 	name, session, err := f.Start(c, nodeID(c), factsOf(in.Facts))
 	s.answer(c, wire.Started{Node: int64(nodeID(c)), Name: name, Session: session}, err)
 }
@@ -120,6 +142,8 @@ var outcomes = map[string]floor.Outcome{
 const (
 	maxItems   = 1000
 	maxMessage = 4000 // characters of a renderer's last words
+	maxLabel   = 200
+	maxFacts   = 20_000
 )
 
 func (s *Server) report(c *gin.Context, f *floor.Floor, in wire.Report) {
@@ -134,8 +158,8 @@ func (s *Server) report(c *gin.Context, f *floor.Floor, in wire.Report) {
 			problem(c, http.StatusUnprocessableEntity, fmt.Sprintf("items.%d.outcome", i), fmt.Sprintf("%q is no outcome", item.Outcome))
 			return
 		}
-		if item.Frame < frames.Least || item.Frame > frames.Most {
-			problem(c, http.StatusUnprocessableEntity, fmt.Sprintf("items.%d.frame", i), fmt.Sprintf("%d is no frame", item.Frame))
+		if field, reason := wrongItem(item); field != "" {
+			problem(c, http.StatusUnprocessableEntity, fmt.Sprintf("items.%d.%s", i, field), reason)
 			return
 		}
 		if len(item.Message) > maxMessage {
@@ -144,7 +168,7 @@ func (s *Server) report(c *gin.Context, f *floor.Floor, in wire.Report) {
 		reports = append(reports, floor.Report{
 			Outcome: outcome, Lease: farm.LeaseID(item.Lease), Launch: item.Launch, Frame: item.Frame, Hash: item.Hash, Bytes: item.Bytes,
 			StartupSeconds: item.StartupSeconds, RenderSeconds: item.RenderSeconds, CheckSeconds: item.CheckSeconds, Cause: item.Cause,
-			Message: string(bytes.ToValidUTF8(bytes.ReplaceAll([]byte(item.Message), []byte{0}, nil), []byte("?"))),
+			Message: strings.ToValidUTF8(item.Message, "?"), // it may have been cut inside a character
 		})
 	}
 	verdicts, err := f.Report(c, nodeID(c), in.Session, reports)
@@ -161,7 +185,34 @@ func (s *Server) report(c *gin.Context, f *floor.Floor, in wire.Report) {
 	s.answer(c, out, err)
 }
 
+var fileHash = regexp.MustCompile(`^[0-9a-f]{64}$`)
+
+// wrongItem returns which field of a reported item cannot be, and why.
+func wrongItem(item wire.ReportItem) (field, reason string) {
+	seconds := []float64{item.StartupSeconds, item.RenderSeconds, item.CheckSeconds}
+	hashed := item.Outcome == wire.OutcomeGood || item.Outcome == wire.OutcomeDelivered
+	switch {
+	case item.Frame < frames.Least || item.Frame > frames.Most:
+		return "frame", fmt.Sprintf("%d is no frame", item.Frame)
+	case item.Launch < 0 || item.Launch > 1_000_000_000:
+		return "launch", fmt.Sprintf("%d is no number of a launch", item.Launch)
+	case hashed && !fileHash.MatchString(item.Hash):
+		return "hash", "a good frame is told with its SHA-256 in hexadecimal"
+	case item.Bytes < 0:
+		return "bytes", "a file has no less than 0 bytes"
+	case slices.Min(seconds) < 0 || slices.Max(seconds) > 1e9:
+		return "render_seconds", "a time lies between 0 and 1000000000 seconds"
+	case len(item.Cause) > 40:
+		return "cause", "a cause has at most 40 characters"
+	}
+	return "", ""
+}
+
 func (s *Server) leave(c *gin.Context, f *floor.Floor, in wire.Leave) {
+	if len(in.Reason) > maxLabel {
+		problem(c, http.StatusUnprocessableEntity, "reason", fmt.Sprintf("the reason has more than %d characters", maxLabel))
+		return
+	}
 	if err := f.Leave(c, nodeID(c), in.Session, in.Reason); err != nil {
 		s.fail(c, err)
 		return

@@ -72,6 +72,10 @@ func body(c *gin.Context, v any) bool {
 		problem(c, http.StatusBadRequest, "", "the body could not be read to its end; send it again")
 		return false
 	}
+	if holdsNUL(data) { // no database keeps it, and no file name has it
+		problem(c, http.StatusBadRequest, "", "a text in the body holds the character NUL, which no text here may")
+		return false
+	}
 	d := json.NewDecoder(bytes.NewReader(data))
 	d.DisallowUnknownFields()
 	if err := d.Decode(v); err != nil {
@@ -84,6 +88,24 @@ func body(c *gin.Context, v any) bool {
 		return false
 	}
 	return true
+}
+
+// holdsNUL reports whether a text in JSON, key or value, holds the character
+// NUL. What is no JSON holds none.
+func holdsNUL(data []byte) bool {
+	if !bytes.Contains(data, []byte(`\u0000`)) {
+		return false
+	}
+	d := json.NewDecoder(bytes.NewReader(data))
+	for {
+		token, err := d.Token()
+		if err != nil {
+			return false
+		}
+		if text, ok := token.(string); ok && strings.ContainsRune(text, 0) {
+			return true
+		}
+	}
 }
 
 func explain(err error) (field, detail string) {

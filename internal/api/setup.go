@@ -105,12 +105,18 @@ func (s *Server) keys(c *gin.Context, f *floor.Floor) {
 	s.answer(c, out, err)
 }
 
+const maxKeySeconds = 7 * 24 * 3600
+
 func (s *Server) newKey(c *gin.Context, f *floor.Floor, in wire.NewKey) {
 	if in.Seconds == 0 {
 		in.Seconds = 1800
 	}
 	if in.Uses == 0 {
 		in.Uses = 1
+	}
+	if in.Seconds < 1 || in.Seconds > maxKeySeconds {
+		problem(c, http.StatusUnprocessableEntity, "seconds", "an enrolment key is good for a second to seven days")
+		return
 	}
 	key := secret.New("vxk")
 	made, err := f.IssueKey(c, secret.Hash(key), in.Label, person(c).Name, time.Duration(in.Seconds)*time.Second, in.Uses)

@@ -77,6 +77,17 @@ func (c *console) text() string {
 	return text
 }
 
+// wait is the farm's, and tells what the page shows if it waits in vain.
+func (c *console) wait(what string, holds func() bool) {
+	c.t.Helper()
+	defer func() {
+		if c.t.Failed() {
+			c.t.Logf("the page shows:\n%s", c.text())
+		}
+	}()
+	c.farm.wait(what, holds)
+}
+
 func (c *console) sees(what string) {
 	c.t.Helper()
 	c.wait("the page shows "+what, func() bool { return strings.Contains(c.text(), what) })

@@ -27,6 +27,8 @@ func (f *Floor) SetPlace(ctx context.Context, p farm.Place, actor string) error 
 			case os == "windows" && !strings.HasPrefix(where, `\\`) && !(len(where) > 2 && where[1] == ':'),
 				os != "windows" && !path.IsAbs(where):
 				return refuse(Invalid, "paths", "%q is not a whole path on %s", where, os)
+			case len(where) > maxPath:
+				return refuse(Invalid, "paths", "the path on %s has more than %d characters", os, maxPath)
 			case path.Clean(where) == "/":
 				return refuse(Invalid, "paths", "a place cannot be the whole of a machine")
 			}

@@ -25,6 +25,7 @@ type Submission struct {
 const (
 	maxSide  = 65_500 // pixels
 	maxTries = 20
+	maxPath  = 500 // characters of a path
 )
 
 // CheckSubmission returns the submission with all that is left out filled in,
@@ -64,6 +65,9 @@ func (f *Floor) CheckSubmission(sub Submission) (Submission, error) {
 	for _, p := range []struct{ field, text, what string }{{"scene", spec.Scene, "scene"}, {"output", spec.Output, "output folder"}} {
 		if p.field == "output" && p.text == "" {
 			continue
+		}
+		if len(p.text) > maxPath {
+			return sub, refuse(Invalid, p.field, "the path of the %s has more than %d characters", p.what, maxPath)
 		}
 		if p.text == "" || !filepath.IsLocal(filepath.FromSlash(p.text)) {
 			return sub, refuse(Invalid, p.field, "the %s %q lies outside its place; give a path inside it, without a leading / and without ..", p.what, p.text)

@@ -1,0 +1,141 @@
+package api
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"vexillum/internal/wire"
+)
+
+// nasty are values that some program will send one day.
+var nasty = []any{
+	nil, true, "", "x", " ", "a\x00b", "\x00", "ü\u202e‮", strings.Repeat("long ", 20_000), "../../etc/passwd", "'; DROP TABLE run; --", "{{.}}", "1-", "\r\n",
+	0, -1, 1, 1 << 31, 1 << 40, -1 << 62, 1<<63 - 1, 0.5, 1e300, -1e300,
+	[]any{}, []any{nil}, []any{"a\x00"}, map[string]any{}, map[string]any{"a\x00": "b\x00"}, map[string]any{"linux": "/a\x00"},
+}
+
+// TestMangledBodiesNeverBreakTheService puts every nasty value into every
+// field of every body. Each must be answered with less than 500, and the farm
+// must never have to be loaded anew because of it.
+func TestMangledBodiesNeverBreakTheService(t *testing.T) {
+	w := newWorld(t)
+	if err := os.WriteFile(filepath.Join(w.dir, "scenes", "a.practice"), nil, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	var key wire.Key
+	w.must("POST", "/api/v1/keys", wire.NewKey{Uses: 10_000}, &key)
+	facts := wire.Facts{OS: "linux", Speed: 1, Renderers: []wire.Renderer{{Recipe: "practice"}}}
+	begin := func() (lease, session int64) {
+		var started wire.Started
+		var answer wire.Answer
+		w.as(aNode, "POST", "/node/v1/start", wire.Start{Facts: facts}, &started)
+		w.must("POST", "/api/v1/runs", wire.Submit{Job: "job", Project: "salt-clock", Scene: "a.practice", Frames: "1-50"}, nil)
+		w.as(aNode, "POST", "/node/v1/ask", wire.Ask{Session: started.Session, Number: 1}, &answer)
+		if answer.Lease == nil {
+			t.Fatal(answer.Why)
+		}
+		return answer.Lease.ID, started.Session
+	}
+	floor, err := w.svc.Floor()
+	if err != nil {
+		t.Fatal(err)
+	}
+	lease, now := begin()
+	frame := 3
+	for _, c := range []struct {
+		who          who
+		method, path string
+		body         any
+	}{
+		{"", "POST", "/api/v1/session", wire.SignIn{Name: "nobody", Password: "x", Label: "y"}},
+		{admin, "POST", "/api/v1/runs", wire.Submit{Job: "job", Project: "salt-clock", Kind: "final", Recipe: "practice", Scene: "a.practice", Frames: "1-3", Width: 8, Height: 8, Output: "o", Values: map[string]string{}, Tries: 2, Chunk: 1, Held: true}},
+		{admin, "PUT", "/api/v1/projects/p", wire.Project{Title: "P", Weight: 1, Scenes: "scenes", Frames: "frames"}},
+		{admin, "PUT", "/api/v1/places/q", wire.Place{Paths: map[string]string{"linux": "/q"}}},
+		{admin, "PUT", "/api/v1/people/somebody", wire.NewPerson{Role: "viewer", Password: testPassword}},
+		{admin, "POST", "/api/v1/keys", wire.NewKey{Label: "l", Seconds: 60, Uses: 1}},
+		{"", "POST", "/node/v1/enrol", wire.Enrol{Key: key.Key, Name: "kiln-07", Kind: "rack", Facts: facts}},
+		{aNode, "POST", "/node/v1/beat", wire.Beat{Session: now, Leases: []wire.Progress{{Lease: lease, Frame: &frame, Phase: "rendering", Verifying: []int{1}}}}},
+		{aNode, "POST", "/node/v1/orders", wire.Orders{Session: now, Leases: []int64{lease}}},
+		{aNode, "POST", "/node/v1/report", wire.Report{Session: now, Items: []wire.ReportItem{{Outcome: wire.OutcomeGood, Lease: lease, Launch: 1, Frame: 3, Hash: strings.Repeat("a", 64), Bytes: 1, RenderSeconds: 1}}}},
+		{aNode, "POST", "/node/v1/report", wire.Report{Session: now, Items: []wire.ReportItem{{Outcome: wire.OutcomeFailed, Lease: lease, Launch: 1, Frame: 4, Cause: "crash", Message: "m"}}}},
+		{aNode, "POST", "/node/v1/report", wire.Report{Session: now, Items: []wire.ReportItem{{Outcome: wire.OutcomeEnded, Lease: lease, Message: "m"}}}},
+		{aNode, "POST", "/node/v1/ask", wire.Ask{Session: now, Number: 7}},
+		{aNode, "POST", "/node/v1/leave", wire.Leave{Session: now, Reason: "r"}},
+		{aNode, "POST", "/node/v1/start", wire.Start{Facts: facts}},
+	} {
+		w.brief = strings.HasSuffix(c.path, "/ask") || strings.HasSuffix(c.path, "/orders") // these wait for something to happen
+		for _, mangled := range mangle(t, c.body) {
+			status, answer := w.call(w.tokens[c.who], c.method, c.path, mangled)
+			if status >= 500 {
+				t.Errorf("%s %s with %.200s: %d %.300s", c.method, c.path, mangled, status, answer)
+			}
+		}
+		w.brief = false
+		if again, err := w.svc.Floor(); err != nil || again != floor {
+			t.Fatalf("%s %s: the farm had to be loaded anew: %v", c.method, c.path, err)
+		}
+	}
+	if status, _ := w.call("", "GET", "/readyz", nil); status != http.StatusOK {
+		t.Errorf("the service is not ready: %d", status)
+	}
+}
+
+// as calls as somebody and wants it to succeed.
+func (w *world) as(asker who, method, path string, in, out any) {
+	w.t.Helper()
+	status, data := w.call(w.tokens[asker], method, path, in)
+	if status >= 300 || json.Unmarshal(data, out) != nil {
+		w.t.Fatalf("%s %s: %d %s", method, path, status, data)
+	}
+}
+
+// mangle returns the body with each field, at any depth, replaced by each
+// nasty value.
+func mangle(t *testing.T, body any) (out []string) {
+	t.Helper()
+	data, err := json.Marshal(body)
+	if err != nil {
+		t.Fatal(err)
+	}
+	encode := func(v any) string {
+		text, err := json.Marshal(v)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return string(text)
+	}
+	var whole any
+	if err := json.Unmarshal(data, &whole); err != nil {
+		t.Fatal(err)
+	}
+	var walk func(at any, put func(any))
+	walk = func(at any, put func(any)) {
+		if put != nil {
+			for _, n := range nasty {
+				put(n)
+				out = append(out, encode(whole))
+			}
+			put(at)
+		}
+		switch v := at.(type) {
+		case map[string]any:
+			for name := range v {
+				walk(v[name], func(n any) { v[name] = n })
+			}
+		case []any:
+			for i := range v {
+				walk(v[i], func(n any) { v[i] = n })
+			}
+		}
+	}
+	walk(whole, nil)
+	for _, n := range nasty {
+		out = append(out, encode(n))
+	}
+	return append(out, fmt.Sprintf(`{"%s": 1}`, strings.Repeat("a", 1000)))
+}
