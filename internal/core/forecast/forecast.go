@@ -4,9 +4,7 @@
 package forecast
 
 import (
-	"cmp"
 	"math"
-	"slices"
 	"time"
 
 	"vexillum/internal/core/farm"
@@ -43,7 +41,10 @@ func Run(s *farm.State, m *pace.Model, run *farm.Run, progress func(farm.LeaseID
 		return Finish{Why: "no frame is finished yet"}
 	}
 	startup, _ := m.Startup(run.ID)
-	type worker struct{ free, perFrame float64 } // seconds
+	type worker struct {
+		free, perFrame float64 // seconds
+		launch         float64 // seconds until its next lease has its first frame
+	}
 	var workers []worker
 	frames := run.ToDo.Len()
 	for l := range run.OpenLeases {
@@ -54,23 +55,24 @@ func Run(s *farm.State, m *pace.Model, run *farm.Run, progress func(farm.LeaseID
 		}
 		per := cost.Mean / m.Speed(n, run.Spec.Recipe)
 		left := float64(l.Left.Len()) - min(max(progress(l.ID), 0), 1)
-		workers = append(workers, worker{free: max(0, left) * per, perFrame: per})
+		workers = append(workers, worker{free: max(0, left) * per, perFrame: per, launch: startup.Mean})
 	}
 	if len(workers) == 0 {
 		return Finish{Why: "no node renders it at the moment"}
 	}
-	if todo := frames; todo > 0 {
-		for i := range workers {
-			workers[i].free += startup.Mean // a new lease is a new launch
+	// Many frames are dealt at once: a finish to within one frame is enough.
+	for todo := frames; todo > 0; {
+		next := func(w worker) float64 { return w.free + w.launch + w.perFrame }
+		i := 0
+		for j := range workers {
+			if next(workers[j]) < next(workers[i]) {
+				i = j
+			}
 		}
-		// Many frames are dealt at once: a finish to within one frame is enough.
-		for todo > 0 {
-			first := slices.MinFunc(workers, func(a, b worker) int { return cmp.Compare(a.free+a.perFrame, b.free+b.perFrame) })
-			i := slices.Index(workers, first)
-			piece := max(1, todo/(20*len(workers)))
-			workers[i].free += float64(piece) * workers[i].perFrame
-			todo -= piece
-		}
+		w, piece := &workers[i], max(1, todo/(20*len(workers)))
+		w.free += w.launch + float64(piece)*w.perFrame
+		w.launch = 0
+		todo -= piece
 	}
 	seconds, longest := 0.0, 0.0
 	for _, w := range workers {

@@ -75,6 +75,17 @@ func TestWhatIsNotDealtIsShared(t *testing.T) {
 	}
 }
 
+func TestALaunchCountsOnlyForWhomItIsNeeded(t *testing.T) {
+	s, m, run := setUp(t, []float64{1, 0.1}, []string{"1-2", "3"}, "4-5")
+	m.Observe(farm.FrameAccepted{Run: 1, RenderSeconds: 2, StartupSeconds: 6}, 1)
+	f := Run(s, m, run, none, now)
+	// The first node: 2 frames of 2 s, a launch of 6 s, 2 frames more. The
+	// second renders one frame of 20 s and gets no more.
+	if got := f.Median.Sub(now).Seconds(); got != 20 {
+		t.Errorf("%v s, want 20 without a launch of the second node", got)
+	}
+}
+
 func TestRangeNarrowsAsFramesAreSeen(t *testing.T) {
 	s, m, run := setUp(t, []float64{1}, []string{"1-100"}, "")
 	width := func() float64 {

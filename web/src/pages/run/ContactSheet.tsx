@@ -1,5 +1,6 @@
-import { memo, useState } from "react";
+import { memo } from "react";
 import { thumbnail, type Run } from "../../api/client";
+import { FrameImage } from "../../parts/FrameImage";
 import type { FrameIndex } from "../../parts/frames";
 import { frameLine, type FrameState } from "../../parts/states";
 
@@ -27,7 +28,6 @@ export function ContactSheet({ run, index, states, chosen, onChoose }: { run: Ru
 }
 
 const Cell = memo(function Cell(props: { run: number; ratio: string; frame: number; state: FrameState; chosen: boolean; onChoose: (frame: number) => void }) {
-  const [broken, setBroken] = useState(false);
   const { frame, state } = props;
   const line = props.chosen ? "var(--color-base-content)" : (frameLine[state] ?? (state === "done" ? "transparent" : `var(--s-${state === "delivering" ? "verifying" : state})`));
   return (
@@ -37,7 +37,7 @@ const Cell = memo(function Cell(props: { run: number; ratio: string; frame: numb
       aria-label={`Frame ${frame}, ${state}`}
       onClick={() => props.onChoose(frame)}
     >
-      {state === "done" && !broken && <img loading="lazy" src={thumbnail(props.run, frame)} alt="" className="absolute inset-0 h-full w-full object-cover" onError={() => setBroken(true)} />}
+      {state === "done" && <FrameImage lazy src={thumbnail(props.run, frame)} alt="" className="absolute inset-0 h-full w-full object-cover" />}
       <span className={`num absolute bottom-0 left-0 px-1 text-[10px] leading-[14px] ${state === "done" ? "bg-black/60 text-white" : "text-faint"}`}>{frame}</span>
       {state !== "done" && state !== "to do" && state !== "dealt" && <span className="absolute right-1 bottom-0 text-[10px] leading-[14px] text-faint">{state}</span>}
     </button>

@@ -1,5 +1,6 @@
 import { useCallback, useEffect, useState } from "react";
 import { picture, thumbnail, type Result, type Run } from "../../api/client";
+import { FrameImage } from "../../parts/FrameImage";
 import type { FrameIndex } from "../../parts/frames";
 import type { FrameState } from "../../parts/states";
 
@@ -83,18 +84,11 @@ export function Viewer({ run, index, states, frame, following, result, onChoose 
 
 /** The frame itself over its thumbnail, so that there is something at once. */
 function Picture({ run, frame }: { run: Run; frame: number }) {
-  const [loaded, setLoaded] = useState<number | null>(null);
+  const over = "absolute inset-0 h-full w-full object-contain";
   return (
     <div className="relative h-full w-full">
-      <img key={`small ${frame}`} src={thumbnail(run.id, frame)} alt="" className="absolute inset-0 h-full w-full object-contain" />
-      <img
-        key={frame}
-        src={picture(run.id, frame)}
-        alt={`Frame ${frame} of ${run.name}`}
-        onLoad={() => setLoaded(frame)}
-        onError={(event) => event.currentTarget.remove()}
-        className={`absolute inset-0 h-full w-full object-contain ${loaded === frame ? "" : "opacity-0"}`}
-      />
+      <FrameImage src={thumbnail(run.id, frame)} alt="" className={over} />
+      <FrameImage src={picture(run.id, frame)} alt={`Frame ${frame} of ${run.name}`} className={over} />
     </div>
   );
 }

@@ -1,7 +1,7 @@
-import { useState } from "react";
 import { Link } from "react-router";
 import { maySteer, thumbnail, type Me, type Run } from "../../api/client";
 import { Finish } from "../../parts/Finish";
+import { FrameImage } from "../../parts/FrameImage";
 import { countFrames } from "../../parts/frames";
 import { Ribbon } from "../../parts/Ribbon";
 import { StateWord } from "../../parts/StateWord";
@@ -10,13 +10,13 @@ import { since } from "../../parts/time";
 
 const nodesText = (n: number) => (n === 1 ? "1 node" : `${n} nodes`);
 
-/** The newest picture of a run, or an empty frame of the same size. */
-export function Newest({ run, className }: { run: Run; className: string }) {
-  const [broken, setBroken] = useState<number | null>(null);
-  if (run.newest === null || broken === run.newest) {
-    return <span className={`block border border-hair ${className}`} aria-hidden="true" />;
-  }
-  return <img className={`block object-cover ${className}`} src={thumbnail(run.id, run.newest)} alt={`Frame ${run.newest} of ${run.name}`} onError={() => setBroken(run.newest)} />;
+/** The newest picture of a run in an empty frame of the same size. */
+function Newest({ run, className }: { run: Run; className: string }) {
+  return (
+    <span className={`block overflow-hidden border border-hair ${className}`}>
+      {run.newest !== null && <FrameImage src={thumbnail(run.id, run.newest)} alt={`Frame ${run.newest} of ${run.name}`} className="h-full w-full object-cover" />}
+    </span>
+  );
 }
 
 /** What a run's frames are doing, in one line. */
