@@ -14,7 +14,7 @@ import (
 
 // nasty are values that some program will send one day.
 var nasty = []any{
-	nil, true, "", "x", " ", "a\x00b", "\x00", "ü\u202e‮", strings.Repeat("long ", 20_000), "../../etc/passwd", "'; DROP TABLE run; --", "{{.}}", "1-", "\r\n",
+	nil, true, "", "x", " ", "a\x00b", "\x00", "ü\u202e", strings.Repeat("long ", 20_000), "../../etc/passwd", "'; DROP TABLE run; --", "{{.}}", "1-", "\r\n",
 	0, -1, 1, 1 << 31, 1 << 40, -1 << 62, 1<<63 - 1, 0.5, 1e300, -1e300,
 	[]any{}, []any{nil}, []any{"a\x00"}, map[string]any{}, map[string]any{"a\x00": "b\x00"}, map[string]any{"linux": "/a\x00"},
 }

@@ -23,12 +23,13 @@ import (
 // console is a browser in front of a farm.
 type console struct {
 	*farm
-	ctx context.Context
+	ctx    context.Context
+	silent error // why the page said nothing when last asked
 }
 
 func (f *farm) open() *console {
 	f.t.Helper()
-	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute)
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Minute)
 	f.t.Cleanup(cancel)
 	dir, err := os.MkdirTemp("", "vexillum-browser-")
 	if err != nil {
@@ -71,7 +72,7 @@ func (c *console) text() string {
 	ctx, cancel := context.WithTimeout(c.ctx, 20*time.Second)
 	defer cancel()
 	text := ""
-	if err := chromedp.Run(ctx, chromedp.Evaluate(`document.body?.innerText ?? ""`, &text)); err != nil {
+	if c.silent = chromedp.Run(ctx, chromedp.Evaluate(`document.body?.innerText ?? ""`, &text)); c.silent != nil {
 		return ""
 	}
 	return text
@@ -82,7 +83,7 @@ func (c *console) wait(what string, holds func() bool) {
 	c.t.Helper()
 	defer func() {
 		if c.t.Failed() {
-			c.t.Logf("the page shows:\n%s", c.text())
+			c.t.Logf("the page shows (%v):\n%s", c.silent, c.text())
 		}
 	}()
 	c.farm.wait(what, holds)
