@@ -28,18 +28,20 @@ var below = map[string][]string{
 	"secret":        {},
 	"wire":          {"recipe"},
 	"client":        {"wire"},
+	"badline":       {},
 	"localpg":       {},
 	"pgtest":        {"localpg"},
 	"browser":       {},
 	"store":         {"core/farm", "core/frames"},
+	"service/lead":  {"store"},
 	"service/ledger": {
-		"core/farm", "store",
+		"core/farm", "service/lead", "store",
 	},
 	"service/floor": {
 		"core/deal", "core/farm", "core/forecast", "core/frames", "core/pace", "core/triage", "recipe", "wire",
 	},
 	"service": {
-		"core/farm", "core/pace", "recipe", "service/floor", "service/ledger", "store", "wire",
+		"core/farm", "core/pace", "recipe", "service/floor", "service/lead", "service/ledger", "store", "wire",
 	},
 	"api": {
 		"core/farm", "core/frames", "picture", "recipe", "secret", "service", "service/floor", "store", "wire",

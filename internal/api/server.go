@@ -28,6 +28,7 @@ type Options struct {
 	Service *service.Service
 	Console fs.FS // the built console; may be empty
 	Log     *slog.Logger
+	Name    string // of this service among those that share its database
 	Version string
 	Secure  bool // served with TLS: cookies are sent over TLS alone
 }
@@ -36,10 +37,12 @@ type Options struct {
 type Server struct {
 	svc     *service.Service
 	log     *slog.Logger
+	name    string
 	version string
 	secure  bool
 	limits  *limiter
 	openAPI []byte // as JSON
+	forward *forwarder
 	handler http.Handler
 }
 
@@ -72,6 +75,7 @@ var routes = []route{
 	{"DELETE", "/api/v1/session", viewer, live((*Server).signOut)},
 	{"GET", "/api/v1/me", viewer, (*Server).me},
 
+	{"GET", "/api/v1/services", viewer, (*Server).services},
 	{"GET", "/api/v1/farm", viewer, live((*Server).farm)},
 	{"GET", "/api/v1/events", viewer, (*Server).events},
 	{"GET", "/api/v1/runs", viewer, live((*Server).runs)},
@@ -120,7 +124,7 @@ func New(o Options) (*Server, error) {
 	if err != nil {
 		return nil, fmt.Errorf("reading the OpenAPI document: %w", err)
 	}
-	s := &Server{svc: o.Service, log: o.Log, version: o.Version, secure: o.Secure, limits: newLimiter(), openAPI: document}
+	s := &Server{svc: o.Service, log: o.Log, name: o.Name, version: o.Version, secure: o.Secure, limits: newLimiter(), openAPI: document, forward: newForwarder(o.Name, o.Log)}
 	gin.SetMode(gin.ReleaseMode)
 	e := gin.New()
 	e.HandleMethodNotAllowed = true
@@ -141,7 +145,12 @@ func New(o Options) (*Server, error) {
 }
 
 // ServeHTTP implements http.Handler.
-func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.handler.ServeHTTP(w, r) }
+func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	if s.handOn(w, r) {
+		return
+	}
+	s.handler.ServeHTTP(w, r)
+}
 
 func (s *Server) recover(c *gin.Context) {
 	defer func() {
@@ -164,18 +173,18 @@ func headers(c *gin.Context) {
 }
 
 func (s *Server) health(c *gin.Context, ready bool) {
-	part, status := "active", http.StatusOK
-	if _, err := s.svc.Floor(); err != nil {
-		part = "starting"
-		if ready {
-			status = http.StatusServiceUnavailable
-		}
+	part, active := s.svc.Part()
+	status := http.StatusOK
+	if ready && (part == "starting" || part == "away") { // one that stands by hands requests on
+		status = http.StatusServiceUnavailable
 	}
-	c.JSON(status, wire.Health{Service: "vexillum", Version: s.version, Part: part})
+	c.JSON(status, wire.Health{Service: "vexillum", Version: s.version, Part: part, Name: s.name, Active: active})
 }
 
 func (s *Server) healthz(c *gin.Context) { s.health(c, false) }
 func (s *Server) readyz(c *gin.Context)  { s.health(c, true) }
+
+func (s *Server) services(c *gin.Context) { c.JSON(http.StatusOK, s.svc.Members()) }
 
 func (s *Server) document(c *gin.Context) {
 	c.Data(http.StatusOK, "application/json", s.openAPI)

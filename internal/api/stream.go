@@ -13,13 +13,14 @@ import (
 )
 
 const (
-	streamQuiet    = 10 * time.Second // a comment keeps a quiet line open
+	streamQuiet    = 5 * time.Second  // between signs of life, by which a listener knows that the line holds
 	streamDeadline = 15 * time.Second // to write one event
 )
 
 // events streams every change as server-sent events. Each carries the number
 // of the last committed change in it; a listener that comes back with
-// Last-Event-ID, or after=N, gets what it has missed.
+// Last-Event-ID, or after=N, gets what it has missed. The event "here" is a
+// sign of life.
 func (s *Server) events(c *gin.Context) {
 	after, ok := query(c, "after", 0, 0, 1<<62)
 	if !ok {
@@ -71,7 +72,7 @@ func (s *Server) events(c *gin.Context) {
 		case <-c.Request.Context().Done():
 			return
 		case <-quiet.C:
-			if !send(": still here\n\n") {
+			if !send("event: here\ndata: {}\n\n") {
 				return
 			}
 		case v, open := <-listener.Changes():

@@ -131,6 +131,15 @@ func exactly(n int, what string) cobra.PositionalArgs {
 	}
 }
 
+func atLeast(n int, what string) cobra.PositionalArgs {
+	return func(c *cobra.Command, args []string) error {
+		if len(args) < n {
+			return usageError{fmt.Errorf("%s wants %s; see %s --help", c.CommandPath(), what, c.CommandPath())}
+		}
+		return nil
+	}
+}
+
 // access is what sign-in keeps for later calls.
 type access struct {
 	Service string `json:"service"`

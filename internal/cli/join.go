@@ -18,14 +18,14 @@ func (a *app) joinCommand() *cobra.Command {
 	var o node.Options
 	var verbose bool
 	c := &cobra.Command{
-		Use:   "join URL",
+		Use:   "join URL [URL...]",
 		Short: "Make this machine a node and work for the farm",
 		Long: "Enrols this machine with a key (once) and then renders for the farm until it is stopped. It goes on trying\n" +
 			"while the service is away. A key is made with: vexillum key new",
 		Example: "  vexillum join http://farm.example:7420 --key vxk_…",
-		Args:    exactly(1, "the address of the service"),
+		Args:    atLeast(1, "the address of the service, or of each service of the farm"),
 		RunE: func(c *cobra.Command, args []string) error {
-			service, err := client.New(args[0], "")
+			service, err := client.New(strings.Join(args, ","), "")
 			if err != nil {
 				return usageError{err}
 			}

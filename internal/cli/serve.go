@@ -24,8 +24,8 @@ import (
 )
 
 type serveOptions struct {
-	listen, data, database, recipes, passwordFile, cert, key string
-	fast                                                     bool
+	listen, data, database, recipes, passwordFile, cert, key, name, advertise string
+	fast                                                                      bool
 }
 
 func (a *app) serveCommand() *cobra.Command {
@@ -34,7 +34,9 @@ func (a *app) serveCommand() *cobra.Command {
 		Use:   "serve",
 		Short: "Run the service with its console and its own database",
 		Long: "Runs the service. By default it keeps a PostgreSQL server of its own on loopback, which ends with it and\n" +
-			"recovers by itself at the next start. The first start makes the administrator admin and prints the password once.",
+			"recovers by itself at the next start. The first start makes the administrator admin and prints the password once.\n\n" +
+			"Several services may share one database (--database). One is active; the others stand by, hand requests on to\n" +
+			"it, and take over within seconds when it gives no sign of life.",
 		Args: exactly(0, "no arguments"),
 		RunE: func(c *cobra.Command, _ []string) error { return a.serve(c.Context(), o) },
 	}
@@ -44,6 +46,8 @@ func (a *app) serveCommand() *cobra.Command {
 	f.StringVar(&o.database, "database", "", "URL of a PostgreSQL database to use instead")
 	f.StringVar(&o.recipes, "recipes", "", "folder with further recipes")
 	f.StringVar(&o.passwordFile, "admin-password-file", "", "file with the password of the first administrator")
+	f.StringVar(&o.name, "name", "", "name of this service among those on one database (default: host and port)")
+	f.StringVar(&o.advertise, "advertise", "", "address where other services reach this one (default: from --listen)")
 	f.StringVar(&o.cert, "tls-cert", "", "certificate chain for TLS (PEM)")
 	f.StringVar(&o.key, "tls-key", "", "private key for TLS (PEM)")
 	f.BoolVar(&o.fast, "no-durability", false, "for tests alone: let the own database skip flushing")
@@ -81,12 +85,37 @@ func (a *app) serve(ctx context.Context, o serveOptions) (err error) {
 		return err
 	}
 	defer st.Close()
-	svc := service.New(service.Options{Store: st, Recipes: book, Log: log, FirstAdmin: func() (string, string, error) { return a.firstAdmin(o.passwordFile) }})
-	server, err := api.New(api.Options{Service: svc, Console: web.Files(), Log: log, Version: Version, Secure: o.cert != ""})
+	name, address := o.who(listener.Addr())
+	svc := service.New(service.Options{
+		Store: st, Recipes: book, Log: log, Name: name, Address: address, Version: Version, Alone: o.database == "",
+		FirstAdmin: func() (string, string, error) { return a.firstAdmin(o.passwordFile) },
+	})
+	server, err := api.New(api.Options{Service: svc, Console: web.Files(), Log: log, Name: name, Version: Version, Secure: o.cert != ""})
 	if err != nil {
 		return err
 	}
 	return a.listen(ctx, listener, server, svc, o, log)
+}
+
+// who returns the name of this service and the address where others reach it.
+func (o serveOptions) who(listening net.Addr) (name, address string) {
+	host, _ := os.Hostname()
+	bound, port, _ := net.SplitHostPort(listening.String())
+	name, address = o.name, o.advertise
+	if name == "" {
+		name = host + ":" + port
+	}
+	if address == "" {
+		if ip := net.ParseIP(bound); ip != nil && ip.IsUnspecified() {
+			bound = host
+		}
+		scheme := "http"
+		if o.cert != "" {
+			scheme = "https"
+		}
+		address = scheme + "://" + net.JoinHostPort(bound, port)
+	}
+	return name, address
 }
 
 // listen serves until the context ends or the service gives up.

@@ -22,11 +22,11 @@ import (
 func (a *app) signInCommand() *cobra.Command {
 	var name, passwordFile string
 	c := &cobra.Command{
-		Use:   "sign-in URL",
+		Use:   "sign-in URL [URL...]",
 		Short: "Sign in and keep a token for this command line",
-		Args:  exactly(1, "the address of the service"),
+		Args:  atLeast(1, "the address of the service, or of each service of the farm"),
 		RunE: func(c *cobra.Command, args []string) error {
-			cl, err := client.New(args[0], "")
+			cl, err := client.New(strings.Join(args, ","), "")
 			if err != nil {
 				return usageError{err}
 			}
@@ -58,7 +58,7 @@ func signIn(ctx context.Context, c *client.Client, name, password, path string) 
 	if err != nil {
 		return me, err
 	}
-	data, err := json.MarshalIndent(access{Service: c.Address(), Name: me.Name, Token: me.Token}, "", "  ")
+	data, err := json.MarshalIndent(access{Service: c.Addresses(), Name: me.Name, Token: me.Token}, "", "  ")
 	if err != nil {
 		return me, err
 	}
@@ -134,7 +134,7 @@ func (a *app) keyCommand() *cobra.Command {
 			if a.json {
 				return a.printJSON(key)
 			}
-			fmt.Fprintf(a.out, "Paste this on the machine (%d uses, good until %s; the key is shown only now):\n\n  vexillum join %s --key %s\n", key.UsesLeft, clock(key.ExpiresAt, time.Now()), cl.Address(), key.Key)
+			fmt.Fprintf(a.out, "Paste this on the machine (%d uses, good until %s; the key is shown only now):\n\n  vexillum join %s --key %s\n", key.UsesLeft, clock(key.ExpiresAt, time.Now()), strings.ReplaceAll(cl.Addresses(), ",", " "), key.Key)
 			return nil
 		}),
 	})

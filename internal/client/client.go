@@ -15,16 +15,54 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
+	"sync"
 	"time"
 
 	"vexillum/internal/wire"
 )
 
-// Client calls one service with one token.
+// Client calls one farm with one token. The farm may have several services;
+// a client goes on to the next when one does not answer.
 type Client struct {
-	base  *url.URL
+	way   *way
 	token string
 	http  *http.Client
+}
+
+// way is which of the addresses is used now, shared by all clients of a farm.
+type way struct {
+	bases []*url.URL
+
+	mu    sync.Mutex
+	at    int
+	left  context.Context // ends when another address is gone to
+	leave context.CancelFunc
+}
+
+func newWay(bases []*url.URL) *way {
+	w := &way{bases: bases}
+	w.left, w.leave = context.WithCancel(context.Background())
+	return w
+}
+
+// now returns the address to use and a context that ends when it is given up.
+func (w *way) now() (base *url.URL, left context.Context) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.bases[w.at], w.left
+}
+
+// on gives an address up for the next. Calls that still wait at the old one
+// end, so that a service that is stopped holds nobody.
+func (w *way) on(from *url.URL) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if len(w.bases) == 1 || w.bases[w.at] != from {
+		return // another call has gone on already
+	}
+	w.at = (w.at + 1) % len(w.bases)
+	w.leave()
+	w.left, w.leave = context.WithCancel(context.Background())
 }
 
 // UnreachableError says that the service gave no answer, and why.
@@ -54,20 +92,26 @@ func (e *UnreachableError) Unwrap() error { return e.Err }
 // ErrNotVexillum says that something else answers at the address.
 var ErrNotVexillum = errors.New("what answers there is not a Vexillum service; check address and port")
 
-// New returns a client for an address such as http://127.0.0.1:7420.
-func New(address, token string) (*Client, error) {
-	if !strings.Contains(address, "://") {
-		address = "http://" + address
+// New returns a client for an address such as http://127.0.0.1:7420, or for
+// several, separated by commas, of services that share a farm.
+func New(addresses, token string) (*Client, error) {
+	var bases []*url.URL
+	for address := range strings.SplitSeq(addresses, ",") {
+		address = strings.TrimSpace(address)
+		if !strings.Contains(address, "://") {
+			address = "http://" + address
+		}
+		u, err := url.Parse(address)
+		if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+			return nil, fmt.Errorf("%q is no address of a service; give one like http://farm.example:7420", address)
+		}
+		u.Path = strings.TrimRight(u.Path, "/")
+		bases = append(bases, u)
 	}
-	u, err := url.Parse(address)
-	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
-		return nil, fmt.Errorf("%q is no address of a service; give one like http://farm.example:7420", address)
-	}
-	u.Path = strings.TrimRight(u.Path, "/")
 	transport := http.DefaultTransport.(*http.Transport).Clone()
 	transport.DialContext = (&net.Dialer{Timeout: 5 * time.Second, KeepAlive: 15 * time.Second}).DialContext
 	transport.MaxIdleConnsPerHost = 16
-	return &Client{base: u, token: token, http: &http.Client{Transport: transport}}, nil
+	return &Client{way: newWay(bases), token: token, http: &http.Client{Transport: transport}}, nil
 }
 
 // WithToken returns a client of the same service with another token.
@@ -77,12 +121,61 @@ func (c *Client) WithToken(token string) *Client {
 	return &d
 }
 
-// Address returns the service's address.
-func (c *Client) Address() string { return c.base.String() }
+// Address returns the address that is used now.
+func (c *Client) Address() string {
+	base, _ := c.way.now()
+	return base.String()
+}
 
-func (c *Client) request(ctx context.Context, method, path string, kind string, body io.Reader) (*http.Response, error) {
-	req, err := http.NewRequestWithContext(ctx, method, c.base.String()+path, body)
+// Addresses returns all addresses, separated by commas, as New takes them.
+func (c *Client) Addresses() string {
+	var all []string
+	for _, base := range c.way.bases {
+		all = append(all, base.String())
+	}
+	return strings.Join(all, ",")
+}
+
+// request sends a request, and sends it again to the other addresses where it
+// certainly was not taken. The body of the answer has to be closed.
+func (c *Client) request(ctx context.Context, method, path, kind string, data []byte) (*http.Response, error) {
+	for try := 1; ; try++ {
+		base, left := c.way.now()
+		resp, err := c.requestAt(ctx, left, base, method, path, kind, data)
+		if err == nil {
+			return resp, nil
+		}
+		if ctx.Err() != nil {
+			if errors.Is(ctx.Err(), context.DeadlineExceeded) {
+				c.way.on(base) // it may be stopped
+			}
+			return nil, err
+		}
+		var p *wire.Problem
+		var dial *net.OpError
+		refused := errors.As(err, &dial) && dial.Op == "dial"
+		var unreachable *UnreachableError
+		if !errors.As(err, &unreachable) && (!errors.As(err, &p) || p.Status != http.StatusServiceUnavailable) {
+			return nil, err
+		}
+		c.way.on(base)
+		if try >= len(c.way.bases) || !refused && method != http.MethodGet {
+			return nil, err
+		}
+	}
+}
+
+func (c *Client) requestAt(ctx, left context.Context, base *url.URL, method, path, kind string, data []byte) (*http.Response, error) {
+	var body io.Reader
+	if data != nil {
+		body = bytes.NewReader(data)
+	}
+	calling, cancel := context.WithCancel(ctx)
+	unhook := context.AfterFunc(left, cancel)
+	done := func() { unhook(); cancel() }
+	req, err := http.NewRequestWithContext(calling, method, base.String()+path, body)
 	if err != nil {
+		done()
 		return nil, fmt.Errorf("making the request: %w", err)
 	}
 	if kind != "" {
@@ -96,21 +189,42 @@ func (c *Client) request(ctx context.Context, method, path string, kind string, 
 	}
 	resp, err := c.http.Do(req)
 	if err != nil {
-		if ctx.Err() != nil {
-			return nil, ctx.Err()
+		done()
+		if err := ctx.Err(); err != nil && !errors.Is(err, context.DeadlineExceeded) {
+			return nil, err
 		}
-		return nil, &UnreachableError{Address: c.base.String(), Err: err}
+		return nil, &UnreachableError{Address: base.String(), Err: err}
 	}
+	resp.Body = &hooked{resp.Body, done}
 	if resp.StatusCode >= 400 {
 		defer resp.Body.Close()
 		var p wire.Problem
 		data, _ := io.ReadAll(io.LimitReader(resp.Body, 1<<20))
 		if !strings.HasPrefix(resp.Header.Get("Content-Type"), "application/problem+json") || json.Unmarshal(data, &p) != nil {
-			return nil, fmt.Errorf("%s answered %s: %w", c.base, resp.Status, ErrNotVexillum)
+			return nil, fmt.Errorf("%s answered %s: %w", base, resp.Status, ErrNotVexillum)
 		}
 		return nil, &p
 	}
 	return resp, nil
+}
+
+// hooked is a body that lets go of its call when it is closed.
+type hooked struct {
+	io.ReadCloser
+	done func()
+}
+
+// Close implements io.Closer.
+func (h *hooked) Close() error {
+	defer h.done()
+	return h.ReadCloser.Close()
+}
+
+// GoOn gives the address that is used now up for the next, after a call to it
+// took too long.
+func (c *Client) GoOn() {
+	base, _ := c.way.now()
+	c.way.on(base)
 }
 
 type idempotencyKey struct{}
@@ -125,16 +239,16 @@ func Repeatable(ctx context.Context, key string) context.Context {
 // is ignored). Errors are a *wire.Problem, an *UnreachableError or say that
 // the answer makes no sense.
 func (c *Client) Do(ctx context.Context, method, path string, in, out any) error {
-	var body io.Reader
+	var data []byte
 	kind := ""
 	if in != nil {
-		data, err := json.Marshal(in)
-		if err != nil {
+		var err error
+		if data, err = json.Marshal(in); err != nil {
 			return fmt.Errorf("encoding the request: %w", err)
 		}
-		body, kind = bytes.NewReader(data), "application/json"
+		kind = "application/json"
 	}
-	resp, err := c.request(ctx, method, path, kind, body)
+	resp, err := c.request(ctx, method, path, kind, data)
 	if err != nil {
 		return err
 	}
@@ -144,13 +258,13 @@ func (c *Client) Do(ctx context.Context, method, path string, in, out any) error
 		return nil
 	}
 	if !strings.HasPrefix(resp.Header.Get("Content-Type"), "application/json") {
-		return fmt.Errorf("%s answered with %q: %w", c.base, resp.Header.Get("Content-Type"), ErrNotVexillum)
+		return fmt.Errorf("%s answered with %q: %w", c.Address(), resp.Header.Get("Content-Type"), ErrNotVexillum)
 	}
 	if err := json.NewDecoder(resp.Body).Decode(out); err != nil {
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
-		return &UnreachableError{Address: c.base.String(), Err: fmt.Errorf("the answer was cut off: %w", err)}
+		return &UnreachableError{Address: c.Address(), Err: fmt.Errorf("the answer was cut off: %w", err)}
 	}
 	return nil
 }
@@ -165,7 +279,7 @@ func (c *Client) SignIn(ctx context.Context, name, password, label string) (*Cli
 
 // Put sends bytes of the given kind.
 func (c *Client) Put(ctx context.Context, path, kind string, data []byte) error {
-	resp, err := c.request(ctx, http.MethodPut, path, kind, bytes.NewReader(data))
+	resp, err := c.request(ctx, http.MethodPut, path, kind, data)
 	if err != nil {
 		return err
 	}
@@ -217,17 +331,27 @@ func (c *Client) Changes(ctx context.Context, after int64, use func(wire.Change)
 	}
 }
 
+// streamQuiet is for how long a stream may say nothing: the service gives a
+// sign of life every 5 s.
+const streamQuiet = 13 * time.Second
+
 func (c *Client) stream(ctx context.Context, after int64, use func(wire.Change) error) error {
 	resp, err := c.request(ctx, http.MethodGet, fmt.Sprintf("/api/v1/events?after=%d", after), "", nil)
 	if err != nil {
 		return err
 	}
 	defer resp.Body.Close()
+	quiet := time.AfterFunc(streamQuiet, func() { _ = resp.Body.Close() })
+	defer quiet.Stop()
 	lines := bufio.NewScanner(resp.Body)
 	lines.Buffer(make([]byte, 0, 64<<10), 64<<20)
 	for lines.Scan() {
+		quiet.Reset(streamQuiet)
 		data, ok := strings.CutPrefix(lines.Text(), "data: ")
 		if !ok {
+			continue
+		}
+		if data == "{}" { // a sign of life
 			continue
 		}
 		var v wire.Change
@@ -238,8 +362,9 @@ func (c *Client) stream(ctx context.Context, after int64, use func(wire.Change) 
 			return err
 		}
 	}
+	c.GoOn()
 	if err := lines.Err(); err != nil {
-		return &UnreachableError{Address: c.base.String(), Err: err}
+		return &UnreachableError{Address: c.Address(), Err: err}
 	}
-	return &UnreachableError{Address: c.base.String(), Err: io.ErrUnexpectedEOF}
+	return &UnreachableError{Address: c.Address(), Err: io.ErrUnexpectedEOF}
 }

@@ -16,6 +16,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"strings"
 	"sync"
 	"time"
 
@@ -76,7 +77,7 @@ const (
 	beatEvery   = 5 * time.Second
 	beatAtLeast = 200 * time.Millisecond // between beats that tell progress
 	retryMost   = 2 * time.Second
-	callTimeout = 15 * time.Second
+	callTimeout = 8 * time.Second
 
 	// defaultStall is how long a renderer may give no sign of life.
 	defaultStall = 15 * time.Minute
@@ -135,7 +136,7 @@ func (a *Agent) identify(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	a.me = identity{Service: a.o.Client.Address(), Node: enrolled.Node, Name: enrolled.Name, Token: enrolled.Token}
+	a.me = identity{Service: a.o.Client.Addresses(), Node: enrolled.Node, Name: enrolled.Name, Token: enrolled.Token}
 	if data, err = json.MarshalIndent(a.me, "", "  "); err != nil {
 		return fmt.Errorf("keeping this machine's identity: %w", err)
 	}
@@ -219,7 +220,11 @@ func (a *Agent) persist(ctx context.Context, method, path string, in, out any) e
 	wait := 100 * time.Millisecond
 	quiet := false
 	for {
-		call, cancel := context.WithTimeout(ctx, callTimeout+askSeconds*time.Second)
+		limit := callTimeout
+		if strings.HasSuffix(path, "/ask") || strings.HasSuffix(path, "/orders") {
+			limit += askSeconds * time.Second
+		}
+		call, cancel := context.WithTimeout(ctx, limit)
 		err := a.client.Do(call, method, path, in, out)
 		cancel()
 		var p *wire.Problem

@@ -8,7 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"os"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -16,8 +16,10 @@ import (
 	"vexillum/internal/core/pace"
 	"vexillum/internal/recipe"
 	"vexillum/internal/service/floor"
+	"vexillum/internal/service/lead"
 	"vexillum/internal/service/ledger"
 	"vexillum/internal/store"
+	"vexillum/internal/wire"
 )
 
 // Options is what a Service works with.
@@ -25,21 +27,34 @@ type Options struct {
 	Store   *store.Store
 	Recipes recipe.Book
 	Log     *slog.Logger
+	Name    string // of this service, unlike any other on the database
+	Address string // where other services, nodes and people reach it
+	Version string
+	Alone   bool // nobody else can use the database
 	// FirstAdmin is called once, when nobody may sign in yet. It returns the
 	// name and the hash of the password of the first administrator.
 	FirstAdmin func() (name, passwordHash string, err error)
 }
 
-// Service keeps the farm going.
+// Service keeps the farm going while it is the active one, and stands by
+// while another is.
 type Service struct {
-	o     Options
-	floor atomic.Pointer[floor.Floor]
+	o       Options
+	keeper  *lead.Keeper
+	floor   atomic.Pointer[floor.Floor]
+	life    atomic.Pointer[string]
+	members atomic.Pointer[[]wire.Member]
 }
 
 // New returns a Service that is not running yet.
-func New(o Options) *Service { return &Service{o: o} }
+func New(o Options) *Service {
+	s := &Service{o: o, keeper: lead.New(lead.Options{Store: o.Store, Name: o.Name, Address: o.Address, Alone: o.Alone, Log: o.Log})}
+	s.life.Store(new(string))
+	s.members.Store(&[]wire.Member{})
+	return s
+}
 
-// Floor returns the live farm, or floor.ErrGone while it is being loaded.
+// Floor returns the live farm, or floor.ErrGone while it is not here.
 func (s *Service) Floor() (*floor.Floor, error) {
 	if f := s.floor.Load(); f != nil {
 		return f, nil
@@ -47,56 +62,137 @@ func (s *Service) Floor() (*floor.Floor, error) {
 	return nil, floor.ErrGone
 }
 
+// Elsewhere returns where another service has the live farm, or false.
+func (s *Service) Elsewhere() (address string, known bool) {
+	if s.floor.Load() != nil {
+		return "", false
+	}
+	_, address, known = s.keeper.Other()
+	return address, known
+}
+
+// Part is what this service does now, and who is active.
+func (s *Service) Part() (part, active string) {
+	other, _, _ := s.keeper.Other()
+	switch {
+	case s.floor.Load() != nil:
+		return "active", s.o.Name
+	case !s.keeper.Reached():
+		return "away", "" // from its database
+	case other != "":
+		return "stand-by", other
+	}
+	return "starting", ""
+}
+
+// Life returns which life of which farm this is.
+func (s *Service) Life() string { return *s.life.Load() }
+
+// Members returns the services that share the database.
+func (s *Service) Members() []wire.Member { return *s.members.Load() }
+
 // Store returns the records that are read without the live farm.
 func (s *Service) Store() *store.Store { return s.o.Store }
 
 // Recipes returns the recipes that the service knows.
 func (s *Service) Recipes() recipe.Book { return s.o.Recipes }
 
-// pause lies between a failure and the next attempt.
-const pause = time.Second
-
-// Run works until the context ends. It returns an error only if this process
-// cannot be the active service any more.
+// Run works until the context ends: it stands by, is active, and stands by
+// again when it was deposed. It returns an error only if this program cannot
+// work on the database.
 func (s *Service) Run(ctx context.Context) error {
-	if err := s.o.Store.Migrate(ctx); err != nil {
-		return err
-	}
-	first := true
+	var appearing sync.WaitGroup
+	appearing.Go(func() { s.appear(ctx) })
+	defer appearing.Wait()
 	for {
-		err := s.lead(ctx)
-		s.floor.Store(nil)
-		switch {
-		case ctx.Err() != nil:
+		claim, err := s.keeper.Stand(ctx)
+		if ctx.Err() != nil {
 			return nil
-		case errors.Is(err, store.ErrDeposed):
-			return fmt.Errorf("this service stops: %w", err)
-		case first && errors.Is(err, store.ErrActive):
+		}
+		if err != nil {
 			return err
 		}
-		first = false
-		s.o.Log.Error("the farm is loaded anew", "after", err)
+		err = s.lead(ctx, claim)
+		s.floor.Store(nil)
+		if ctx.Err() != nil {
+			s.keeper.Release()
+			return nil
+		}
+		if errors.Is(err, store.ErrDeposed) {
+			s.o.Log.Error("deposed: another service has taken over; this one stands by")
+		} else {
+			s.o.Log.Error("the farm is read anew", "after", err)
+		}
 		select {
 		case <-ctx.Done():
-			return nil
 		case <-time.After(pause):
 		}
 	}
 }
 
-// lead claims the database, loads the farm and runs its floor until that
-// fails or the context ends.
-func (s *Service) lead(ctx context.Context) error {
-	host, _ := os.Hostname()
-	lead, err := s.o.Store.Claim(ctx, fmt.Sprintf("%s process %d", host, os.Getpid()))
-	if err != nil {
-		return err
+// pause lies between a failure and the next attempt.
+const pause = 300 * time.Millisecond
+
+// Times of telling the others that this service is there.
+const (
+	appearEvery  = 3 * time.Second
+	memberWithin = 15 * time.Second
+)
+
+// appear tells that this service is there, and learns who else is.
+func (s *Service) appear(ctx context.Context) {
+	once := func() {
+		calling, cancel := context.WithTimeout(ctx, appearEvery)
+		defer cancel()
+		if err := s.o.Store.Appear(calling, s.o.Name, s.o.Address, s.o.Version); err != nil {
+			return // the keeper says that the database is away
+		}
+		found, err := s.o.Store.Members(calling, memberWithin)
+		if err != nil {
+			return
+		}
+		_, active := s.Part()
+		members := make([]wire.Member, 0, len(found))
+		for _, m := range found {
+			members = append(members, wire.Member{Name: m.Name, Address: m.Address, Version: m.Version, Active: m.Name == active, SeenAt: m.Seen})
+		}
+		s.members.Store(&members)
 	}
+	for {
+		once()
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(appearEvery):
+		}
+	}
+}
+
+// lead loads the farm and runs its floor until that fails or the context
+// ends.
+func (s *Service) lead(ctx context.Context, claim lead.Claim) error {
 	began := time.Now()
-	loaded, err := s.o.Store.Load(ctx, lead.Seq)
+	book := ledger.New(s.o.Store, claim.Lead)
+	ctx, stop := context.WithCancelCause(ctx)
+	defer stop(nil)
+	var beats sync.WaitGroup
+	beats.Go(func() {
+		s.keeper.Beat(ctx, book.Beat, func(err error) {
+			s.floor.Store(nil) // nobody is answered any more
+			stop(err)
+		})
+	})
+	defer beats.Wait()
+	defer stop(nil)
+	loaded, err := s.o.Store.Load(ctx, claim.Seq)
 	if err != nil {
-		return err
+		return causeOf(ctx, err)
 	}
+	life, err := s.o.Store.Life(ctx)
+	if err != nil {
+		return causeOf(ctx, err)
+	}
+	s.life.Store(&life)
 	model := pace.New()
 	for _, o := range loaded.Observations {
 		if n := loaded.State.Nodes[o.Node]; n != nil {
@@ -107,54 +203,40 @@ func (s *Service) lead(ctx context.Context) error {
 	for id, n := range loaded.Newest {
 		newest[id] = floor.Newest{Frame: n.Frame, At: n.At}
 	}
-	book := ledger.New(s.o.Store, lead)
 	f := floor.New(floor.Options{
 		State: loaded.State, Pace: model, Newest: newest, Committer: book, Recipes: s.o.Recipes, Log: s.o.Log, Now: time.Now,
+		Active: wire.Active{Name: s.o.Name, Epoch: claim.Epoch, Since: began, Why: claim.Reason},
 	})
-	s.o.Log.Info("active", "epoch", lead.Epoch, "runs", len(loaded.State.Runs), "nodes", len(loaded.State.Nodes), "loaded_in", time.Since(began).Round(time.Millisecond))
-
-	ctx, stop := context.WithCancelCause(ctx)
-	defer stop(nil)
+	s.o.Log.Info("active", "epoch", claim.Epoch, "why", claim.Reason, "runs", len(loaded.State.Runs), "nodes", len(loaded.State.Nodes), "loaded_in", time.Since(began).Round(time.Millisecond))
 	ended := make(chan error, 1)
 	go func() { ended <- f.Run(ctx) }()
-	beats := make(chan struct{})
-	go func() {
-		defer close(beats)
-		s.beat(ctx, book, stop)
-	}()
-	if err := s.firstAdmin(ctx, f); err != nil {
+	if err := s.begin(ctx, f, claim); err != nil {
 		stop(err)
 	} else {
 		s.floor.Store(f)
+		if ctx.Err() != nil {
+			s.floor.Store(nil)
+		}
 	}
 	err = <-ended
 	stop(err)
-	<-beats
-	if cause := context.Cause(ctx); err == nil && !errors.Is(cause, context.Canceled) {
-		err = cause
+	return causeOf(ctx, err)
+}
+
+// causeOf returns why a context ended, if an error came of that.
+func causeOf(ctx context.Context, err error) error {
+	if cause := context.Cause(ctx); cause != nil && (err == nil || errors.Is(err, context.Canceled)) && !errors.Is(cause, context.Canceled) {
+		return cause
 	}
 	return err
 }
 
-// beat tells every second that this service is the active one, and stops it
-// when it no longer is.
-func (s *Service) beat(ctx context.Context, l *ledger.Ledger, stop context.CancelCauseFunc) {
-	tick := time.NewTicker(time.Second)
-	defer tick.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-tick.C:
-		}
-		beating, cancel := context.WithTimeout(ctx, 3*time.Second)
-		err := l.Beat(beating)
-		cancel()
-		if err != nil && ctx.Err() == nil {
-			stop(err)
-			return
-		}
+// begin commits what a new active service has to say first.
+func (s *Service) begin(ctx context.Context, f *floor.Floor, claim lead.Claim) error {
+	if err := s.firstAdmin(ctx, f); err != nil {
+		return err
 	}
+	return f.TookOver(ctx, claim.Before, claim.Reason)
 }
 
 func (s *Service) firstAdmin(ctx context.Context, f *floor.Floor) error {

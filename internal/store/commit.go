@@ -141,7 +141,7 @@ func (s *Store) Commit(ctx context.Context, lead *Lead, records []farm.Record) e
 	defer tx.Rollback() //nolint:errcheck // after a commit it says only that there is nothing to roll back
 	next := Lead{Epoch: lead.Epoch, Batch: lead.Batch + 1, Seq: lead.Seq + int64(len(records))}
 	res, err := tx.ExecContext(ctx,
-		`UPDATE leader SET batch = batch + 1, seq = $3, beat = now() WHERE epoch = $1 AND batch = $2`, lead.Epoch, lead.Batch, next.Seq)
+		`UPDATE leader SET batch = batch + 1, seq = $3, beat = clock_timestamp() WHERE epoch = $1 AND batch = $2`, lead.Epoch, lead.Batch, next.Seq)
 	if err != nil {
 		return fmt.Errorf("opening batch %d: %w", next.Batch, err)
 	}

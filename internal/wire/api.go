@@ -49,6 +49,24 @@ type FarmFacts struct {
 	NodesOnline    int        `json:"nodes_online"`
 	FramesAnHour   int        `json:"frames_an_hour"`
 	NextFinish     *time.Time `json:"next_finish"`
+	Active         Active     `json:"active"`
+}
+
+// Active is the service that keeps the farm going.
+type Active struct {
+	Name  string    `json:"name"`
+	Epoch int64     `json:"epoch"` // grows whenever another service becomes active, or the same one again
+	Since time.Time `json:"since"`
+	Why   string    `json:"why"` // it is active, in a sentence
+}
+
+// Member is a service that shares the farm's database.
+type Member struct {
+	Name    string    `json:"name"`
+	Address string    `json:"address"`
+	Version string    `json:"version"`
+	Active  bool      `json:"active"`
+	SeenAt  time.Time `json:"seen_at"`
 }
 
 // NeedHand is something that wants a person.
@@ -316,5 +334,7 @@ type Recipe struct {
 type Health struct {
 	Service string `json:"service"` // always "vexillum"
 	Version string `json:"version"`
-	Part    string `json:"part"` // active or starting
+	Part    string `json:"part"` // active, stand-by, starting, or away (from the database)
+	Name    string `json:"name"`
+	Active  string `json:"active"` // name of the active service, if known
 }

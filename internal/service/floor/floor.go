@@ -19,11 +19,15 @@ import (
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/pace"
 	"vexillum/internal/recipe"
+	"vexillum/internal/wire"
 )
 
 // Committer makes Records durable.
 type Committer interface {
 	Commit(records []farm.Record) error
+	// Confirm returns an error if another service may be the active one by
+	// now. Answers that commit nothing need it.
+	Confirm() error
 }
 
 // Options is what a Floor works with.
@@ -35,6 +39,7 @@ type Options struct {
 	Recipes   recipe.Book
 	Log       *slog.Logger
 	Now       func() time.Time
+	Active    wire.Active // who we are
 }
 
 // Newest is the frame of a run that was done last.
@@ -52,6 +57,7 @@ type Floor struct {
 	recipes  recipe.Book
 	log      *slog.Logger
 	now      func() time.Time
+	active   wire.Active
 
 	// What follows belongs to the loop alone.
 	s         *farm.State
@@ -83,7 +89,7 @@ var ErrGone = errors.New("the service is reading its records again; try once mor
 func New(o Options) *Floor {
 	f := &Floor{
 		commands: make(chan *command, maxQueue), gone: make(chan struct{}),
-		recipes: o.Recipes, log: o.Log, now: o.Now,
+		recipes: o.Recipes, log: o.Log, now: o.Now, active: o.Active,
 		s: o.State, m: o.Pace, committer: o.Committer,
 		live: map[farm.NodeID]*liveNode{}, newest: o.Newest,
 		asks: map[farm.NodeID]*waitingAsk{}, orders: map[farm.NodeID]*waitingOrder{},
@@ -222,6 +228,8 @@ func (f *Floor) batch(first *command) error {
 		}
 		f.dirty.records(t.records)
 		f.publishAccessIf(t.records)
+	} else if err := f.committer.Confirm(); err != nil {
+		return err
 	}
 	for _, c := range answered {
 		close(c.done)
@@ -269,6 +277,14 @@ func (f *Floor) learn(r farm.Record) {
 
 // keepEvery is after how many finished frames a run's done set is kept whole.
 const keepEvery = 256
+
+// TookOver notes that this service has become the active one.
+func (f *Floor) TookOver(ctx context.Context, before, why string) error {
+	return f.do(ctx, func(t *turn) error {
+		t.append(farm.Audited{Actor: f.active.Name, Action: "take over", Subject: "farm", From: before, To: f.active.Name + ": " + why, At: t.now})
+		return nil
+	})
+}
 
 // settle closes runs that have nothing left to do and keeps long ones whole
 // from time to time.

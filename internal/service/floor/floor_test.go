@@ -25,7 +25,14 @@ type memory struct {
 	records []farm.Record
 	batches int
 	fail    error
+	deposed error // what Confirm returns
 	slow    time.Duration
+}
+
+func (m *memory) Confirm() error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.deposed
 }
 
 func (m *memory) Commit(records []farm.Record) error {
@@ -606,6 +613,25 @@ func TestKeysOfMachines(t *testing.T) {
 		time.Sleep(2 * time.Minute)
 		if err := enrol("k2", "c"); err == nil || !strings.Contains(err.Error(), "expired") {
 			t.Errorf("an expired key: %v", err)
+		}
+	})
+}
+
+// TestADeposedFloorAnswersNobody: an answer that commits nothing is given only
+// by the active service.
+func TestADeposedFloorAnswersNobody(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := newWorld(t)
+		w.submit("salt_010", "practice", "1-4")
+		deposed := errors.New("another has taken over")
+		w.memory.mu.Lock()
+		w.memory.deposed = deposed
+		w.memory.mu.Unlock()
+		if runs, err := w.Runs(context.Background()); !errors.Is(err, ErrGone) {
+			t.Errorf("a deposed service showed %d runs, error %v", len(runs), err)
+		}
+		if err := <-w.ended; !errors.Is(err, deposed) {
+			t.Errorf("the floor ended with %v", err)
 		}
 	})
 }

@@ -268,7 +268,7 @@ func (f *Floor) nodeState(n *farm.Node) string {
 }
 
 func (f *Floor) facts(now time.Time) wire.FarmFacts {
-	facts := wire.FarmFacts{FramesAnHour: f.finished.anHour(now)}
+	facts := wire.FarmFacts{FramesAnHour: f.finished.anHour(now), Active: f.active}
 	for _, n := range f.s.Nodes {
 		if n.Reach == farm.Online {
 			facts.NodesOnline++

@@ -4,6 +4,8 @@ type Schemas = components["schemas"];
 export type Farm = Schemas["Farm"];
 export type Run = Schemas["Run"];
 export type FarmNode = Schemas["Node"];
+export type Active = Schemas["Active"];
+export type Member = Schemas["Member"];
 export type Change = Schemas["Change"];
 export type Me = Schemas["Me"];
 export type NeedHand = Schemas["NeedHand"];
@@ -65,6 +67,7 @@ export async function signOut(): Promise<void> {
 }
 
 export const getFarm = () => get<Farm>("/api/v1/farm");
+export const getServices = () => get<Member[]>("/api/v1/services");
 export const getRun = (run: number) => get<Run>(`/api/v1/runs/${run}`);
 export const getResults = (run: number) => get<Result[]>(`/api/v1/runs/${run}/results`);
 export const getLog = (run: number) => get<LogLine[]>(`/api/v1/runs/${run}/log?limit=60`);

@@ -1,13 +1,20 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { createContext, useContext, useEffect, useState, type ReactNode } from "react";
-import { getFarm, type Change, type Farm, type FarmNode, type Run } from "./client";
+import { getFarm, getServices, type Active, type Change, type Farm, type FarmNode, type Run } from "./client";
 
 interface Live {
   /** When the line was lost, or null while it is up. */
   lostAt: number | null;
+  /** The service that has become active while the page was open. */
+  news: Active | null;
+  /** Puts the news away. */
+  seen: () => void;
 }
 
-const LiveContext = createContext<Live>({ lostAt: null });
+const LiveContext = createContext<Live>({ lostAt: null, news: null, seen: () => undefined });
+
+/** How long the line may be quiet: the service gives a sign of life every 5 s. */
+const quietFor = 13_000;
 
 /** Whether what is shown is live. */
 export const useLive = () => useContext(LiveContext);
@@ -51,6 +58,7 @@ export function LiveProvider({ children }: { children: ReactNode }) {
   const queries = useQueryClient();
   const farm = useFarm();
   const [lostAt, setLostAt] = useState<number | null>(null);
+  const [news, setNews] = useState<Active | null>(null);
   const ready = farm.data !== undefined;
 
   useEffect(() => {
@@ -59,34 +67,53 @@ export function LiveProvider({ children }: { children: ReactNode }) {
     }
     let source: EventSource | undefined;
     let timer: number | undefined;
+    let quiet: number | undefined;
+    let epoch = queries.getQueryData<Farm>(["farm"])?.facts.active.epoch;
     let seq = queries.getQueryData<Farm>(["farm"])?.seq ?? 0;
+    const heard = () => {
+      window.clearTimeout(quiet);
+      quiet = window.setTimeout(lost, quietFor);
+    };
+    const lost = () => {
+      setLostAt((since) => since ?? Date.now());
+      source?.close();
+      window.clearTimeout(quiet);
+      window.clearTimeout(timer);
+      timer = window.setTimeout(() => {
+        void queries.invalidateQueries({ queryKey: ["me"] });
+        connect();
+      }, 1000);
+    };
     const connect = () => {
       source = new EventSource(`/api/v1/events?after=${seq}`);
-      source.addEventListener("open", () => setLostAt(null));
+      heard();
+      source.addEventListener("here", heard);
       source.addEventListener("change", (event) => {
+        heard();
+        setLostAt(null);
         const change = JSON.parse((event as MessageEvent<string>).data) as Change;
         seq = Math.max(seq, change.seq);
+        if (epoch !== undefined && change.facts.active.epoch !== epoch) {
+          setNews(change.facts.active);
+        }
+        epoch = change.facts.active.epoch;
         queries.setQueryData<Farm>(["farm"], (old) => old && applyChange(old, change));
       });
-      source.addEventListener("error", () => {
-        setLostAt((since) => since ?? Date.now());
-        source?.close();
-        window.clearTimeout(timer);
-        timer = window.setTimeout(() => {
-          void queries.invalidateQueries({ queryKey: ["me"] });
-          connect();
-        }, 1000);
-      });
+      source.addEventListener("error", lost);
     };
     connect();
     return () => {
       window.clearTimeout(timer);
+      window.clearTimeout(quiet);
       source?.close();
     };
   }, [ready, queries]);
 
-  return <LiveContext.Provider value={{ lostAt }}>{children}</LiveContext.Provider>;
+  return <LiveContext.Provider value={{ lostAt, news, seen: () => setNews(null) }}>{children}</LiveContext.Provider>;
 }
+
+/** The services that share the farm's database. */
+export const useServices = () => useQuery({ queryKey: ["services"], queryFn: getServices, refetchInterval: 15_000 });
 
 /** The farm as it is now. */
 export const useFarm = () => useQuery({ queryKey: ["farm"], queryFn: getFarm, staleTime: Infinity });

@@ -3,7 +3,7 @@ import { Flag, LogOut, Moon, Sun, SunMoon } from "lucide-react";
 import { useEffect, useState, type ReactNode } from "react";
 import { NavLink, useNavigate } from "react-router";
 import { signOut, type Me } from "../api/client";
-import { useLive } from "../api/live";
+import { useLive, useServices } from "../api/live";
 import { Help } from "./Help";
 import { Mark } from "./Mark";
 import { applyTheme, chosenTheme, type Theme } from "./theme";
@@ -82,19 +82,43 @@ export function Frame({ me, children }: { me: Me; children: ReactNode }) {
   );
 }
 
-/** Tells since when the page is not live. */
+/** Tells since when the page is not live, and when another service has taken
+ * over. */
 function StaleBand() {
-  const { lostAt } = useLive();
+  const { lostAt, news, seen } = useLive();
+  const services = useServices();
   const now = useNow();
-  if (lostAt === null || now - lostAt < 500) {
-    return null;
+  const band = "sticky top-0 z-40 flex flex-wrap items-center gap-x-2 border-b bg-base-300 px-6 py-2";
+  if (lostAt !== null && now - lostAt >= 500) {
+    const others = (services.data ?? []).filter((s) => new URL(s.address).host !== window.location.host);
+    return (
+      <div role="alert" className={`${band} border-held`}>
+        <span aria-hidden="true" className="text-held">
+          ‖
+        </span>
+        <span>The line to the service is lost. This page is as it was at {clock(new Date(lostAt).toISOString(), now)}; it catches up by itself.</span>
+        {others.map((s) => (
+          <a key={s.name} className="link" href={s.address + window.location.pathname}>
+            Go on at {s.name}
+          </a>
+        ))}
+      </div>
+    );
   }
-  return (
-    <div role="alert" className="sticky top-0 z-40 border-b border-held bg-base-300 px-6 py-2">
-      <span aria-hidden="true" className="mr-2 text-held">
-        ‖
-      </span>
-      The line to the service is lost. This page is as it was at {clock(new Date(lostAt).toISOString(), now)}; it catches up by itself.
-    </div>
-  );
+  if (news) {
+    return (
+      <div role="status" className={`${band} border-done`}>
+        <span aria-hidden="true" className="text-done">
+          ✓
+        </span>
+        <span className="grow">
+          {news.name} keeps the farm going since {clock(news.since, now)}: {news.why}. Nothing that was acknowledged is lost.
+        </span>
+        <button className="btn btn-ghost btn-sm" onClick={seen}>
+          Noted
+        </button>
+      </div>
+    );
+  }
+  return null;
 }

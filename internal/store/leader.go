@@ -1,0 +1,150 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"time"
+)
+
+// Lead is the right to commit. It ends when another service claims it.
+type Lead struct {
+	Epoch int64
+	Batch int64
+	Seq   int64 // of the last Record committed
+}
+
+// Leader is who has the right to commit, as the database tells it.
+type Leader struct {
+	Epoch   int64
+	Batch   int64
+	Beat    string // sign of life; it means something only by changing
+	Holder  string // name of the service; empty when it has been given back
+	Address string // where it is reached; empty when not known
+}
+
+// Released reports whether the right was given back, so that nobody needs to
+// be waited for.
+func (l Leader) Released() bool { return l.Holder == "" }
+
+// ErrDeposed says that another service has become the active one.
+var ErrDeposed = errors.New("another service has taken over this database; this one must not commit any more")
+
+// ErrNoLeader says that the database has no tables yet.
+var ErrNoLeader = errors.New("the database is new")
+
+// Leader reads who is active. It works on every form of the database, so that
+// a service can stand by before it may migrate.
+func (s *Store) Leader(ctx context.Context) (Leader, error) {
+	var l Leader
+	var there bool
+	if err := s.leader.QueryRowContext(ctx, `SELECT to_regclass('leader') IS NOT NULL`).Scan(&there); err != nil {
+		return l, fmt.Errorf("reading who is active: %w", err)
+	}
+	if !there {
+		return l, ErrNoLeader
+	}
+	err := s.leader.QueryRowContext(ctx, `SELECT epoch, batch, beat::text, holder, COALESCE(to_jsonb(leader)->>'address', '') FROM leader`).
+		Scan(&l.Epoch, &l.Batch, &l.Beat, &l.Holder, &l.Address)
+	if errors.Is(err, sql.ErrNoRows) {
+		return l, ErrNoLeader
+	}
+	if err != nil {
+		return l, fmt.Errorf("reading who is active: %w", err)
+	}
+	return l, nil
+}
+
+// Claim makes this process the active service, if the leader is still exactly
+// as it was seen: whoever gave a sign of life since keeps the right, and
+// ErrDeposed is returned.
+func (s *Store) Claim(ctx context.Context, seen Leader, holder string) (Lead, error) {
+	var l Lead
+	err := s.leader.QueryRowContext(ctx,
+		`UPDATE leader SET epoch = epoch + 1, batch = 0, beat = clock_timestamp(), holder = $4
+		WHERE epoch = $1 AND batch = $2 AND beat::text = $3 RETURNING epoch, batch, seq`, seen.Epoch, seen.Batch, seen.Beat, holder).
+		Scan(&l.Epoch, &l.Batch, &l.Seq)
+	if errors.Is(err, sql.ErrNoRows) {
+		return Lead{}, ErrDeposed
+	}
+	if err != nil {
+		return Lead{}, fmt.Errorf("claiming the database: %w", err)
+	}
+	return l, nil
+}
+
+// Announce tells where the active service is reached and why it is active.
+func (s *Store) Announce(ctx context.Context, epoch int64, address, reason string) error {
+	return s.asLeader(ctx, "announcing the active service",
+		`UPDATE leader SET address = $2, reason = $3, since = now() WHERE epoch = $1`, epoch, address, reason)
+}
+
+// Beat tells that the active service lives. It returns ErrDeposed if it is no
+// longer the active one.
+func (s *Store) Beat(ctx context.Context, epoch int64) error {
+	return s.asLeader(ctx, "writing the beat", `UPDATE leader SET beat = clock_timestamp() WHERE epoch = $1`, epoch)
+}
+
+// Release gives the right to commit back, so that another service need not
+// wait until this one counts as dead.
+func (s *Store) Release(ctx context.Context, epoch int64) error {
+	return s.asLeader(ctx, "giving the database back", `UPDATE leader SET holder = '', batch = batch + 1, beat = clock_timestamp() WHERE epoch = $1`, epoch)
+}
+
+func (s *Store) asLeader(ctx context.Context, doing, query string, args ...any) error {
+	res, err := s.leader.ExecContext(ctx, query, args...)
+	if err != nil {
+		return fmt.Errorf("%s: %w", doing, err)
+	}
+	if n, err := res.RowsAffected(); err == nil && n == 0 {
+		return ErrDeposed
+	}
+	return nil
+}
+
+// Member is a service that shares the database.
+type Member struct {
+	Name    string
+	Address string
+	Version string
+	Seen    time.Time
+}
+
+// Appear tells that a service is there, active or standing by.
+func (s *Store) Appear(ctx context.Context, name, address, version string) error {
+	_, err := s.leader.ExecContext(ctx, `INSERT INTO member (name, address, version, seen) VALUES ($1, $2, $3, now())
+		ON CONFLICT (name) DO UPDATE SET address = excluded.address, version = excluded.version, seen = now()`, name, address, version)
+	if err != nil {
+		return fmt.Errorf("telling that this service is there: %w", err)
+	}
+	return nil
+}
+
+// Members returns the services that were there within the given time.
+func (s *Store) Members(ctx context.Context, within time.Duration) ([]Member, error) {
+	rows, err := s.leader.QueryContext(ctx,
+		`SELECT name, address, version, seen FROM member WHERE seen > now() - make_interval(secs => $1) ORDER BY name`, within.Seconds())
+	if err != nil {
+		return nil, fmt.Errorf("reading which services are there: %w", err)
+	}
+	defer rows.Close()
+	var out []Member
+	for rows.Next() {
+		var m Member
+		if err := rows.Scan(&m.Name, &m.Address, &m.Version, &m.Seen); err != nil {
+			return nil, fmt.Errorf("reading which services are there: %w", err)
+		}
+		out = append(out, m)
+	}
+	return out, rows.Err()
+}
+
+// Life returns which life of which farm the database holds.
+func (s *Store) Life(ctx context.Context) (string, error) {
+	var life string
+	if err := s.db.GetContext(ctx, &life, `SELECT life FROM farm`); err != nil {
+		return "", fmt.Errorf("reading which farm this is: %w", err)
+	}
+	return life, nil
+}
