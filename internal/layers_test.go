@@ -21,6 +21,8 @@ var below = map[string][]string{
 	"core/pace":     {"core/farm"},
 	"core/deal":     {"core/farm", "core/frames", "core/pace"},
 	"core/triage":   {"core/farm"},
+	"core/accept":   {"core/farm", "core/frames", "core/triage"},
+	"launcher":      {},
 	"core/forecast": {"core/farm", "core/pace"},
 	"recipe":        {"core/farm"},
 	"picture":       {},
@@ -38,20 +40,20 @@ var below = map[string][]string{
 		"core/farm", "service/lead", "store",
 	},
 	"service/floor": {
-		"core/deal", "core/farm", "core/forecast", "core/frames", "core/pace", "core/triage", "recipe", "wire",
+		"core/accept", "core/deal", "core/farm", "core/forecast", "core/frames", "core/pace", "core/triage", "recipe", "wire",
 	},
 	"service": {
 		"core/farm", "core/pace", "recipe", "service/floor", "service/lead", "service/ledger", "store", "wire",
 	},
 	"api": {
-		"core/farm", "core/frames", "picture", "recipe", "secret", "service", "service/floor", "store", "wire",
+		"core/accept", "core/farm", "core/frames", "picture", "recipe", "secret", "service", "service/floor", "store", "wire",
 	},
 	"node": {
-		"client", "core/frames", "core/triage", "picture", "recipe", "wire",
+		"client", "core/frames", "core/triage", "launcher", "picture", "recipe", "wire",
 	},
 	"demo": {"client", "wire"},
 	"cli": {
-		"api", "client", "core/frames", "demo", "localpg", "node", "practice", "recipe", "secret", "service", "store", "wire",
+		"api", "client", "core/frames", "demo", "launcher", "localpg", "node", "practice", "recipe", "secret", "service", "store", "wire",
 	},
 }
 

@@ -14,6 +14,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"vexillum/internal/core/accept"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/recipe"
@@ -74,8 +75,41 @@ func (s *Server) start(c *gin.Context, f *floor.Floor, in wire.Start) {
 	if wrongFacts(c, in.Facts) {
 		return
 	}
-	name, session, err := f.Start(c, nodeID(c), factsOf(in.Facts))
-	s.answer(c, wire.Started{Node: int64(nodeID(c)), Name: name, Session: session}, err)
+	if len(in.Holding) > maxHolding {
+		problem(c, http.StatusUnprocessableEntity, "holding", fmt.Sprintf("a node holds at most %d leases", maxHolding))
+		return
+	}
+	var ours, foreign []farm.LeaseID
+	life := s.svc.Life()
+	for _, h := range in.Holding {
+		if h.Life == life {
+			ours = append(ours, farm.LeaseID(h.Lease))
+		} else {
+			foreign = append(foreign, farm.LeaseID(h.Lease))
+		}
+	}
+	session, err := f.Start(c, nodeID(c), factsOf(in.Facts), ours, foreign)
+	out := wire.Started{Node: int64(nodeID(c)), Name: session.Name, Session: session.Number, Life: life, Keep: []wire.Kept{}}
+	for lease, left := range session.Keep {
+		out.Keep = append(out.Keep, wire.Kept{Lease: int64(lease), Frames: left.String()})
+	}
+	s.answer(c, out, err)
+}
+
+// maxHolding bounds the leases that a node may hold something of.
+const maxHolding = 1000
+
+func (s *Server) trimmed(c *gin.Context, f *floor.Floor, in wire.Trimmed) {
+	var given frames.Set
+	if err := given.UnmarshalText([]byte(in.Frames)); err != nil {
+		problem(c, http.StatusUnprocessableEntity, "frames", err.Error())
+		return
+	}
+	if err := f.Trimmed(c, nodeID(c), in.Session, in.ID, farm.LeaseID(in.Lease), given); err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
 }
 
 // waiting returns a context that ends after the seconds that an asker is
@@ -116,8 +150,11 @@ func (s *Server) orders(c *gin.Context, f *floor.Floor, in wire.Orders) {
 	}
 	orders, err := f.Orders(ctx, nodeID(c), in.Session, leases)
 	out := wire.Ordered{Stop: []wire.Stop{}}
-	for _, o := range orders {
+	for _, o := range orders.Stop {
 		out.Stop = append(out.Stop, wire.Stop{Lease: int64(o.Lease), Now: o.Now, Reason: o.Reason})
+	}
+	for _, q := range orders.Trim {
+		out.Trim = append(out.Trim, wire.Trim{ID: q.ID, Lease: int64(q.Lease), Frames: q.Frames.String()})
 	}
 	s.answer(c, out, err)
 }
@@ -134,8 +171,8 @@ func (s *Server) beat(c *gin.Context, f *floor.Floor, in wire.Beat) {
 	c.Status(http.StatusNoContent)
 }
 
-var outcomes = map[string]floor.Outcome{
-	wire.OutcomeGood: floor.Good, wire.OutcomeDelivered: floor.Delivered, wire.OutcomeFailed: floor.Failed, wire.OutcomeEnded: floor.Ended,
+var outcomes = map[string]accept.Outcome{
+	wire.OutcomeGood: accept.Good, wire.OutcomeDelivered: accept.Delivered, wire.OutcomeFailed: accept.Failed, wire.OutcomeEnded: accept.Ended,
 }
 
 // Limits of a report.
@@ -151,7 +188,7 @@ func (s *Server) report(c *gin.Context, f *floor.Floor, in wire.Report) {
 		problem(c, http.StatusUnprocessableEntity, "items", fmt.Sprintf("a report has at most %d items", maxItems))
 		return
 	}
-	reports := make([]floor.Report, 0, len(in.Items))
+	reports := make([]accept.Report, 0, len(in.Items))
 	for i, item := range in.Items {
 		outcome, ok := outcomes[item.Outcome]
 		if !ok {
@@ -165,7 +202,7 @@ func (s *Server) report(c *gin.Context, f *floor.Floor, in wire.Report) {
 		if len(item.Message) > maxMessage {
 			item.Message = item.Message[:maxMessage] // the telling line comes first
 		}
-		reports = append(reports, floor.Report{
+		reports = append(reports, accept.Report{
 			Outcome: outcome, Lease: farm.LeaseID(item.Lease), Launch: item.Launch, Frame: item.Frame, Hash: item.Hash, Bytes: item.Bytes,
 			StartupSeconds: item.StartupSeconds, RenderSeconds: item.RenderSeconds, CheckSeconds: item.CheckSeconds, Cause: item.Cause,
 			Message: strings.ToValidUTF8(item.Message, "?"), // it may have been cut inside a character

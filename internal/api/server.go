@@ -112,6 +112,7 @@ var routes = []route{
 	{"POST", "/node/v1/start", aNode, reading((*Server).start)},
 	{"POST", "/node/v1/ask", aNode, reading((*Server).ask)},
 	{"POST", "/node/v1/orders", aNode, reading((*Server).orders)},
+	{"POST", "/node/v1/trimmed", aNode, reading((*Server).trimmed)},
 	{"POST", "/node/v1/beat", aNode, reading((*Server).beat)},
 	{"POST", "/node/v1/report", aNode, reading((*Server).report)},
 	{"POST", "/node/v1/leave", aNode, reading((*Server).leave)},

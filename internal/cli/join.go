@@ -4,12 +4,15 @@ import (
 	"fmt"
 	"log/slog"
 	"os"
+	"os/signal"
 	"path/filepath"
 	"strings"
+	"syscall"
 
 	"github.com/spf13/cobra"
 
 	"vexillum/internal/client"
+	"vexillum/internal/launcher"
 	"vexillum/internal/node"
 	"vexillum/internal/practice"
 )
@@ -21,7 +24,9 @@ func (a *app) joinCommand() *cobra.Command {
 		Use:   "join URL [URL...]",
 		Short: "Make this machine a node and work for the farm",
 		Long: "Enrols this machine with a key (once) and then renders for the farm until it is stopped. It goes on trying\n" +
-			"while the service is away. A key is made with: vexillum key new",
+			"while the service is away. A key is made with: vexillum key new\n\n" +
+			"Ctrl-C and SIGTERM end it with all its renderers and give its work back. SIGHUP ends the node process alone, for\n" +
+			"a restart: renderers go on, and the next start takes them up. After a crash it is the same.",
 		Example: "  vexillum join http://farm.example:7420 --key vxk_…",
 		Args:    atLeast(1, "the address of the service, or of each service of the farm"),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -35,6 +40,23 @@ func (a *app) joinCommand() *cobra.Command {
 			}
 			o.Client, o.Version, o.Log = service, Version, a.logger(level)
 			o.Told = func(line string) { fmt.Fprintln(a.out, line) }
+			self, err := os.Executable()
+			if err != nil {
+				return fmt.Errorf("finding this program: %w", err)
+			}
+			o.Launcher = []string{self, "launcher"}
+			hangUp := make(chan os.Signal, 1)
+			signal.Notify(hangUp, syscall.SIGHUP)
+			defer signal.Stop(hangUp)
+			letGo := make(chan struct{})
+			go func() {
+				select {
+				case <-hangUp:
+					close(letGo)
+				case <-c.Context().Done():
+				}
+			}()
+			o.LetGo = letGo
 			return node.Run(c.Context(), o)
 		},
 	}
@@ -51,6 +73,20 @@ func (a *app) joinCommand() *cobra.Command {
 	f.DurationVar(&o.Stall, "stall", 0, "end a renderer that gives no sign of life for so long (default 15m, longer for long frames)")
 	f.BoolVarP(&verbose, "verbose", "v", false, "tell every lease")
 	return c
+}
+
+// launcherCommand is the process that owns renderers, started by nodes.
+func (a *app) launcherCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:    "launcher DIR",
+		Short:  "The process that owns a node's renderers, as nodes start it",
+		Hidden: true,
+		Args:   exactly(1, "the node's folder"),
+		RunE: func(c *cobra.Command, args []string) error {
+			signal.Ignore(syscall.SIGHUP)
+			return launcher.Serve(c.Context(), args[0], a.logger(slog.LevelInfo))
+		},
+	}
 }
 
 // practiceCommand is the practice renderer, started by nodes.

@@ -22,6 +22,7 @@ import (
 
 	"vexillum/internal/client"
 	"vexillum/internal/core/frames"
+	"vexillum/internal/launcher"
 	"vexillum/internal/recipe"
 	"vexillum/internal/wire"
 )
@@ -40,6 +41,8 @@ type Options struct {
 	Version   string
 	Log       *slog.Logger
 	Told      func(line string) // lines for the person who started it
+	Launcher  []string          // command line of the launcher, without the node's folder
+	LetGo     <-chan struct{}   // closed to end the node process while its renderers go on; may be nil
 }
 
 // identity is what a machine keeps of its enrolment.
@@ -58,16 +61,21 @@ type Agent struct {
 	facts   wire.Facts
 	session int64
 	asked   int64
+	life    string        // of the farm
 	nudge   chan struct{} // progress has changed
+	shifted chan struct{} // the leases that are worked on have changed
+	starter *launcher.Client
 
-	mu   sync.Mutex
-	work *work
+	mu    sync.Mutex
+	works map[int64]*work // by lease
 }
 
 // Errors that end a node process.
 var (
 	// ErrSuperseded says that a newer process of the same node has started.
 	ErrSuperseded = errors.New("a newer node process has taken this one's place")
+	// ErrFolderTaken says that another process works with the same files.
+	ErrFolderTaken = errors.New("another node process works in this folder; stop it first, or choose another folder with --data")
 	// ErrNotEnrolled says that the machine has neither an identity nor a key.
 	ErrNotEnrolled = errors.New("this machine is not enrolled yet; give a key with --key (made by: vexillum key new)")
 )
@@ -94,10 +102,23 @@ func Run(ctx context.Context, o Options) error {
 	if o.Told == nil {
 		o.Told = func(string) {}
 	}
-	a := &Agent{o: o, nudge: make(chan struct{}, 1)}
+	dir, err := filepath.Abs(o.Dir)
+	if err != nil {
+		return fmt.Errorf("finding the node's folder: %w", err)
+	}
+	o.Dir = dir
+	a := &Agent{o: o, nudge: make(chan struct{}, 1), shifted: make(chan struct{}, 1), works: map[int64]*work{}}
 	if err := os.MkdirAll(o.Dir, 0o700); err != nil {
 		return fmt.Errorf("making the node's folder: %w", err)
 	}
+	release, free, err := launcher.Lock(filepath.Join(o.Dir, "node.lock"))
+	if err != nil {
+		return fmt.Errorf("taking the node's folder: %w", err)
+	}
+	if !free {
+		return ErrFolderTaken
+	}
+	defer release()
 	a.facts = machineFacts(ctx, o.Dir, o.Version)
 	a.facts.Speed = o.Speed
 	if a.facts.Speed <= 0 {
@@ -106,10 +127,16 @@ func Run(ctx context.Context, o Options) error {
 	if err := a.identify(ctx); err != nil {
 		return err
 	}
-	if err := a.oneSession(ctx); ctx.Err() == nil {
-		return err
+	for {
+		err := a.oneSession(ctx)
+		if ctx.Err() != nil || errors.Is(err, errLetGo) {
+			return nil
+		}
+		if !errors.Is(err, launcher.ErrLost) {
+			return err
+		}
+		o.Log.Error("the launcher has ended, and all renderers with it; starting anew")
 	}
-	return nil
 }
 
 // identify reads who this machine is, or enrols it.
@@ -153,39 +180,141 @@ func (a *Agent) identify(ctx context.Context) error {
 
 // oneSession opens one session and works in it until it is over.
 func (a *Agent) oneSession(ctx context.Context) error {
-	// Nothing of an earlier process is running any more: its renderers died
-	// with it.
-	if err := os.RemoveAll(a.staging()); err != nil {
-		a.o.Log.Warn("clearing the staging area", "error", err)
-	}
 	if err := os.MkdirAll(a.staging(), 0o755); err != nil {
 		return fmt.Errorf("making the staging area: %w", err)
+	}
+	var err error
+	if a.starter, err = launcher.Connect(ctx, a.o.Dir, a.o.Launcher); err != nil {
+		return err
+	}
+	defer a.starter.Close()
+	held, err := a.recall()
+	if err != nil {
+		return err
 	}
 	var recipes []recipe.Recipe
 	if err := a.persist(ctx, http.MethodGet, "/node/v1/recipes", nil, &recipes); err != nil {
 		return err
 	}
 	a.facts.Renderers = findRenderers(ctx, recipes, a.o.Renderers)
+	start := wire.Start{Facts: a.facts}
+	for _, w := range held {
+		start.Holding = append(start.Holding, wire.Held{Lease: w.lease.ID, Life: w.life})
+	}
 	var started wire.Started
-	if err := a.persist(ctx, http.MethodPost, "/node/v1/start", wire.Start{Facts: a.facts}, &started); err != nil {
+	if err := a.persist(ctx, http.MethodPost, "/node/v1/start", start, &started); err != nil {
 		return err
 	}
-	a.session, a.asked, a.me.Name = started.Session, 0, started.Name
-	a.o.Log.Info("session open", "node", a.me.Name, "session", a.session, "speed", a.facts.Speed)
+	a.session, a.asked, a.me.Name, a.life = started.Session, 0, started.Name, started.Life
+	a.o.Log.Info("session open", "node", a.me.Name, "session", a.session, "speed", a.facts.Speed, "leases_held", len(held))
 	a.o.Told(fmt.Sprintf("%s is on the farm: %d cores, speed %.2f, %s", a.me.Name, a.facts.Cores, a.facts.Speed, renderersText(a.facts.Renderers)))
+	resumed := a.sort(held, started)
 
 	session, stop := context.WithCancelCause(ctx)
 	var wg sync.WaitGroup
 	wg.Go(func() { a.beats(session, stop) })
-	wg.Go(func() { a.works(session, stop) })
-	<-session.Done()
+	wg.Go(func() { a.orders(session) })
+	wg.Go(func() { a.workAll(session, stop, resumed) })
+	select {
+	case <-session.Done():
+	case <-a.starter.Lost():
+		stop(a.starter.Err())
+	case <-a.o.LetGo:
+		stop(errLetGo)
+	}
 	wg.Wait()
 	cause := context.Cause(session)
-	if ctx.Err() != nil {
+	switch {
+	case errors.Is(cause, launcher.ErrLost), errors.Is(cause, errLetGo):
+	case ctx.Err() != nil:
+		a.starter.End()
 		a.leave()
 		return nil
+	default:
+		a.starter.End() // whoever came after us renders by himself
 	}
 	return cause
+}
+
+// recall reads what earlier node processes were in the middle of.
+func (a *Agent) recall() ([]*work, error) {
+	folders, err := heldLeases(a.staging())
+	if err != nil {
+		return nil, err
+	}
+	var held []*work
+	for _, folder := range folders {
+		h, before, err := recallHolding(folder)
+		if err != nil {
+			a.o.Log.Warn("a lease's folder cannot be read; it is set aside", "folder", folder, "error", err)
+			if err := a.setAside(folder, "unreadable"); err != nil {
+				return nil, err
+			}
+			continue
+		}
+		w := a.newWork(&h.Lease)
+		w.life, w.before = h.Life, before
+		held = append(held, w)
+	}
+	return held, nil
+}
+
+// setAside moves a folder out of the staging area. Nothing in it is touched.
+func (a *Agent) setAside(folder, why string) error {
+	aside := filepath.Join(a.o.Dir, "set-aside", why)
+	if err := os.MkdirAll(aside, 0o755); err != nil {
+		return fmt.Errorf("setting %s aside: %w", folder, err)
+	}
+	to := filepath.Join(aside, fmt.Sprintf("%s-%d", filepath.Base(folder), time.Now().UnixMilli()))
+	if err := os.Rename(folder, to); err != nil {
+		return fmt.Errorf("setting %s aside: %w", folder, err)
+	}
+	a.o.Told("what " + filepath.Base(folder) + " held is not of this farm; it was set aside in " + to)
+	return nil
+}
+
+// sort divides what is held by what the service says of it: leases that go
+// on, and those of which only finished frames are offered. What belongs to
+// another farm is set aside.
+func (a *Agent) sort(held []*work, started wire.Started) []*work {
+	keep := map[int64]string{}
+	for _, k := range started.Keep {
+		keep[k.Lease] = k.Frames
+	}
+	var out []*work
+	for _, w := range held {
+		if w.life != started.Life {
+			a.endRenderer(w)
+			if err := a.setAside(w.staging, "of-another-farm"); err != nil {
+				a.o.Log.Error("work of another farm", "error", err)
+			}
+			continue
+		}
+		left, goesOn := keep[w.lease.ID]
+		w.over = !goesOn
+		w.lease.Frames = left
+		out = append(out, w)
+	}
+	return out
+}
+
+// endRenderer ends what still runs of a lease that is not ours to finish.
+func (a *Agent) endRenderer(w *work) {
+	before := w.before.running()
+	if before == nil {
+		return
+	}
+	w.launcher = a.starter
+	if l, err := w.adopt(before, false); err == nil {
+		go func() { // nobody reads it any more
+			for range l.marks { //nolint:revive // until the reader is gone
+			}
+		}()
+		l.proc.Stop(time.Duration(w.lease.Recipe.Grace))
+		<-l.proc.Gone()
+		l.proc.Forget()
+		close(l.marks)
+	}
 }
 
 func renderersText(found []wire.Renderer) string {
@@ -251,8 +380,19 @@ func (a *Agent) persist(ctx context.Context, method, path string, in, out any) e
 	}
 }
 
-// works asks for leases and works on them, one after the other.
-func (a *Agent) works(ctx context.Context, stop context.CancelCauseFunc) {
+// workAll goes on with the leases of earlier processes, and then asks for
+// others, one after the other.
+func (a *Agent) workAll(ctx context.Context, stop context.CancelCauseFunc, resumed []*work) {
+	var wg sync.WaitGroup
+	for _, w := range resumed {
+		wg.Go(func() {
+			a.o.Log.Info("going on", "lease", w.lease.ID, "run", w.lease.RunName, "frames", w.lease.Frames, "over", w.over)
+			if err := a.workOn(ctx, w); err != nil {
+				stop(err)
+			}
+		})
+	}
+	wg.Wait()
 	for ctx.Err() == nil {
 		answer, err := a.ask(ctx, 0)
 		if err != nil {
@@ -263,11 +403,21 @@ func (a *Agent) works(ctx context.Context, stop context.CancelCauseFunc) {
 			continue
 		}
 		l := answer.Lease
-		w := &work{
-			lease: l, svc: a, log: a.o.Log, staging: filepath.Join(a.staging(), fmt.Sprintf("lease-%d", l.ID)),
-			speed: a.facts.Speed, node: a.me.Name, threads: a.o.Threads, stall: a.o.Stall, changed: a.progressed, phase: "starting", verifying: map[int]bool{},
-		}
 		a.o.Log.Info("lease", "lease", l.ID, "run", l.RunName, "frames", l.Frames, "why", answer.Why)
+		w := a.newWork(l)
+		if err := keepHolding(w.staging, holding{Life: a.life, Lease: *l}); err != nil { // the service hears that nothing came of it
+			a.o.Log.Error("the lease cannot be worked on", "error", err)
+			item := wire.ReportItem{Outcome: wire.OutcomeEnded, Lease: l.ID, Message: "cannot work: " + err.Error()}
+			if _, err := a.report(ctx, item); err != nil {
+				stop(err)
+				return
+			}
+			select { // not at once again
+			case <-ctx.Done():
+			case <-time.After(retryMost):
+			}
+			continue
+		}
 		if err := a.workOn(ctx, w); err != nil {
 			stop(err)
 			return
@@ -275,26 +425,38 @@ func (a *Agent) works(ctx context.Context, stop context.CancelCauseFunc) {
 	}
 }
 
+func (a *Agent) newWork(l *wire.Lease) *work {
+	return &work{
+		lease: l, svc: a, log: a.o.Log, staging: filepath.Join(a.staging(), leaseFolder(l.ID)), launcher: a.starter,
+		speed: a.facts.Speed, node: a.me.Name, threads: a.o.Threads, stall: a.o.Stall, changed: a.progressed, phase: "starting", verifying: map[int]bool{},
+		ready: make(chan struct{}),
+	}
+}
+
 func (a *Agent) workOn(ctx context.Context, w *work) error {
-	a.setWork(w)
-	defer a.setWork(nil)
-	watching, done := context.WithCancel(ctx)
-	var wg sync.WaitGroup
-	ready := make(chan struct{})
-	wg.Go(func() {
-		<-ready
-		a.orders(watching, w)
-	})
-	defer wg.Wait()
-	defer done()
-	w.ready = ready
+	var err error
+	w.node = a.me.Name
+	if w.journal, err = openJournal(w.staging, a.o.Log); err != nil {
+		return err
+	}
+	defer w.journal.close()
+	a.setWork(w, true)
+	defer a.setWork(w, false)
 	return w.run(ctx)
 }
 
-func (a *Agent) setWork(w *work) {
+func (a *Agent) setWork(w *work, on bool) {
 	a.mu.Lock()
-	a.work = w
+	if on {
+		a.works[w.lease.ID] = w
+	} else {
+		delete(a.works, w.lease.ID)
+	}
 	a.mu.Unlock()
+	select {
+	case a.shifted <- struct{}{}:
+	default:
+	}
 	a.progressed()
 }
 
@@ -341,16 +503,52 @@ func (a *Agent) thumbnail(ctx context.Context, run int64, frame int, jpeg []byte
 	}
 }
 
-// orders waits for orders about a lease until it is over.
-func (a *Agent) orders(ctx context.Context, w *work) {
+// orders waits for orders about the leases that are worked on.
+func (a *Agent) orders(ctx context.Context) {
 	for ctx.Err() == nil {
+		in := wire.Orders{Session: a.session, Leases: []int64{}, Seconds: askSeconds}
+		a.mu.Lock()
+		for id := range a.works {
+			in.Leases = append(in.Leases, id)
+		}
+		a.mu.Unlock()
+		if len(in.Leases) == 0 {
+			select {
+			case <-ctx.Done():
+				return
+			case <-a.shifted:
+			}
+			continue
+		}
+		calling, cancel := context.WithCancel(ctx)
+		answered := make(chan struct{})
+		go func() {
+			select {
+			case <-a.shifted: // ask about the others
+				cancel()
+				<-answered
+			case <-answered:
+			}
+		}()
 		var out wire.Ordered
-		in := wire.Orders{Session: a.session, Leases: []int64{w.lease.ID}, Seconds: askSeconds}
-		if err := a.persist(ctx, http.MethodPost, "/node/v1/orders", in, &out); err != nil {
+		err := a.persist(calling, http.MethodPost, "/node/v1/orders", in, &out)
+		shifted := calling.Err() != nil
+		close(answered)
+		cancel()
+		if err != nil {
+			if shifted && ctx.Err() == nil {
+				continue
+			}
 			return // the session's other calls learn the same
 		}
 		for _, order := range out.Stop {
-			w.stop(order.Now, order.Reason)
+			if w := a.workOf(order.Lease); w != nil {
+				<-w.ready
+				w.stop(order.Now, order.Reason)
+			}
+		}
+		for _, q := range out.Trim {
+			a.answerTrim(ctx, q)
 		}
 		if len(out.Stop) > 0 { // until the lease is reported ended, the answer stays the same
 			select {
@@ -358,6 +556,26 @@ func (a *Agent) orders(ctx context.Context, w *work) {
 			case <-time.After(time.Second):
 			}
 		}
+	}
+}
+
+func (a *Agent) workOf(lease int64) *work {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.works[lease]
+}
+
+// answerTrim gives back what no renderer has begun.
+func (a *Agent) answerTrim(ctx context.Context, q wire.Trim) {
+	answer := wire.Trimmed{Session: a.session, ID: q.ID, Lease: q.Lease}
+	var wanted frames.Set
+	if w := a.workOf(q.Lease); w != nil && wanted.UnmarshalText([]byte(q.Frames)) == nil {
+		<-w.ready
+		answer.Frames = w.trim(q.ID, wanted)
+	}
+	a.o.Log.Info("trim", "lease", q.Lease, "wanted", q.Frames, "given", answer.Frames)
+	if err := a.persist(ctx, http.MethodPost, "/node/v1/trimmed", answer, nil); err != nil && ctx.Err() == nil {
+		a.o.Log.Warn("answering a trim", "error", err)
 	}
 }
 
@@ -375,8 +593,8 @@ func (a *Agent) beats(ctx context.Context, stop context.CancelCauseFunc) {
 		processor, memory := usage(ctx)
 		in := wire.Beat{Session: a.session, Leases: []wire.Progress{}, Processor: processor, Memory: memory}
 		a.mu.Lock()
-		if a.work != nil {
-			in.Leases = append(in.Leases, a.work.progress())
+		for _, w := range a.works {
+			in.Leases = append(in.Leases, w.progress())
 		}
 		a.mu.Unlock()
 		if err := a.persist(ctx, http.MethodPost, "/node/v1/beat", in, nil); err != nil {

@@ -2,10 +2,9 @@ package node
 
 import (
 	"context"
+	"errors"
 	"fmt"
-	"io"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"regexp"
 	"strconv"
@@ -14,6 +13,7 @@ import (
 
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/triage"
+	"vexillum/internal/launcher"
 )
 
 // launch is one start of the renderer.
@@ -25,20 +25,31 @@ type launch struct {
 	began   time.Time
 	marks   chan mark
 	reader  *reader
-	proc    *process
-	input   io.WriteCloser
+	proc    *launcher.Process
+	before  *pastLaunch // what an earlier process knew of it; nil of a new one
+	handed  int         // frames handed to a renderer that is fed
 
 	fed     bool // stays up and is handed its frames
 	current *int // frame in flight
 	since   time.Time
 	startup time.Duration // of the launch; told with its first frame
 	signOf  time.Time     // of life
+
+	bordered *int // last frame before it was stopped at a border
 }
 
 func (w *work) newLaunch(stretch frames.Span) *launch {
 	w.launch++
-	return &launch{w: w, number: w.launch, stretch: stretch, folder: filepath.Join(w.staging, fmt.Sprintf("launch-%d", w.launch)), marks: make(chan mark, 256)}
+	return w.launchOf(w.launch, stretch)
 }
+
+func (w *work) launchOf(number int, stretch frames.Span) *launch {
+	return &launch{w: w, number: number, stretch: stretch, folder: filepath.Join(w.staging, launchFolder(number)), marks: make(chan mark, 256)}
+}
+
+func launchFolder(number int) string { return fmt.Sprintf("launch-%d", number) }
+
+func (l *launch) id() string { return fmt.Sprintf("lease-%d/launch-%d", l.w.lease.ID, l.number) }
 
 // start starts the renderer. An error is told as the failure of the first
 // frame.
@@ -52,38 +63,63 @@ func (l *launch) start(fed bool) error {
 		return fmt.Errorf("finding the renderer: %w", err)
 	}
 	arguments, environment := r.Launch(l.w.placeholders(l))
-	cmd := exec.Command(program, arguments...)
-	cmd.Dir = l.folder
-	cmd.Env = append(os.Environ(), environment...)
-	cmd.WaitDelay = 2 * time.Second
-	l.reader = newReader(r.Read, func(m mark) { l.marks <- m })
-	cmd.Stdout, cmd.Stderr = l.reader.stream(1), l.reader.stream(2)
+	spec := launcher.Spec{ID: l.id(), Program: program, Args: arguments, Env: environment, Dir: l.folder, Input: fed}
 	l.fed = fed
-	if fed {
-		if l.input, err = cmd.StdinPipe(); err != nil {
-			return fmt.Errorf("opening the renderer's input: %w", err)
-		}
-	}
 	l.began, l.signOf = time.Now(), time.Now()
-	l.w.set(func() { l.w.phase, l.w.frame, l.w.fraction = "starting", nil, 0 })
-	if l.proc, err = startProcess(cmd); err != nil {
+	l.w.set(func() { l.w.phase, l.w.frame, l.w.fraction, l.w.stretch = "starting", nil, 0, l.stretch })
+	l.w.journal.write(entry{Do: didLaunch, Launch: l.number, First: l.stretch.First, Last: l.stretch.Last})
+	l.read()
+	if l.proc, err = l.w.launcher.Start(spec, l.reader.stream(1), l.reader.stream(2)); err != nil {
+		l.w.journal.write(entry{Do: didOver, Launch: l.number})
 		return fmt.Errorf("starting the renderer: %w", err)
 	}
 	return nil
+}
+
+func (l *launch) read() { l.reader = newReader(l.w.lease.Recipe.Read, func(m mark) { l.marks <- m }) }
+
+// adopt takes up a renderer that an earlier node process has started. All that
+// it has said is read again.
+func (w *work) adopt(before *pastLaunch, fed bool) (*launch, error) {
+	l := w.launchOf(before.number, before.stretch)
+	l.before, l.fed = before, fed
+	l.began, l.signOf = before.at, time.Now()
+	l.read()
+	w.set(func() { w.phase, w.frame, w.fraction, w.stretch = "starting", nil, 0, l.stretch })
+	var err error
+	l.proc, err = w.launcher.Attach(l.id(), l.reader.stream(1), l.reader.stream(2))
+	return l, err
+}
+
+// over notes that nothing is left to do about a launch.
+func (l *launch) over() {
+	l.w.journal.write(entry{Do: didOver, Launch: l.number})
+	l.proc.Forget()
 }
 
 // run renders the stretch and returns the last frame that has a result. A
 // frame that was stopped has none.
 func (l *launch) run(ctx context.Context) (reached int) {
 	if err := l.start(false); err != nil {
-		l.w.failed(l.number, l.stretch.First, triage.CauseNoStart, err.Error())
+		if !l.w.lost() {
+			l.w.failed(l.number, l.stretch.First, triage.CauseNoStart, err.Error())
+		}
 		return l.stretch.First
 	}
+	return l.goOn(ctx)
+}
+
+// goOn watches a renderer that runs until it has ended.
+func (l *launch) goOn(ctx context.Context) (reached int) {
 	stopped := l.watch(ctx, nil)
-	if stopped {
-		return l.stretch.First - 1 // the lease ends; what is left goes back
+	if l.w.lost() || errors.Is(context.Cause(ctx), errLetGo) {
+		return l.stretch.First - 1
 	}
-	code := l.proc.exitCode()
+	defer l.over()
+	if stopped {
+		return l.border() // the lease ends, or what follows was given back
+	}
+	code, _ := l.proc.Ended()
 	words, cause := l.reader.words()
 	if code == 0 {
 		if l.current != nil {
@@ -102,12 +138,21 @@ func (l *launch) run(ctx context.Context) (reached int) {
 	return frame
 }
 
+// border returns the last frame that was finished before the renderer was
+// stopped.
+func (l *launch) border() int {
+	if l.bordered != nil {
+		return *l.bordered
+	}
+	return l.stretch.First - 1
+}
+
 // tellEnd says how a launch failed: what the renderer said, if anything, and
 // how it ended.
-func tellEnd(words string, p *process) string {
+func tellEnd(words string, p *launcher.Process) string {
 	end := "the renderer ended well"
-	if p.err != nil {
-		end = "the renderer ended with " + p.err.Error()
+	if _, how := p.Ended(); how != "" {
+		end = "the renderer ended with " + how
 	}
 	if words == "" {
 		return end
@@ -124,6 +169,9 @@ func (l *launch) unseen(words string) (reached int) {
 		next = *l.current + 1
 	}
 	for f := next; f <= l.stretch.Last; f++ {
+		if l.w.gaveBack(f) {
+			continue
+		}
 		if path, ok := l.file(f); ok {
 			l.check(f, path, 0)
 			continue
@@ -140,11 +188,11 @@ func (l *launch) watch(ctx context.Context, fed func(text string) bool) (stopped
 	stall := time.NewTicker(time.Second)
 	defer stall.Stop()
 	stalled := false
-	gone := l.proc.gone
+	gone := l.proc.Gone()
 	done := ctx.Done()
 	stop := func() {
 		stopped, done = true, nil
-		go l.proc.stop(time.Duration(l.w.lease.Recipe.Grace))
+		l.proc.Stop(time.Duration(l.w.lease.Recipe.Grace))
 	}
 	for {
 		select {
@@ -153,8 +201,9 @@ func (l *launch) watch(ctx context.Context, fed func(text string) bool) (stopped
 				continue
 			}
 			l.signOf = time.Now()
-			if l.mark(m) && l.w.bordered() {
-				l.current = nil
+			if l.mark(m) && (l.w.bordered() || l.current != nil && l.w.gaveBack(*l.current)) {
+				last := *l.current - 1
+				l.current, l.bordered = nil, &last
 				stop()
 				continue
 			}
@@ -162,6 +211,9 @@ func (l *launch) watch(ctx context.Context, fed func(text string) bool) (stopped
 				stop()
 			}
 		case <-done:
+			if errors.Is(context.Cause(ctx), errLetGo) {
+				return true // the renderer goes on without us
+			}
 			stop()
 		case <-stall.C:
 			if limit := l.w.stallLimit(); !stopped && !stalled && time.Since(l.signOf) > limit {
@@ -218,7 +270,20 @@ func (l *launch) mark(m mark) bool {
 	return border
 }
 
+// begin notes that a frame begins, or has begun when an earlier process
+// watched.
 func (l *launch) begin(frame int, now time.Time) {
+	known := false
+	if l.before != nil {
+		for _, b := range l.before.begun {
+			if b.frame == frame {
+				now, known = b.at, true
+			}
+		}
+	}
+	if !known {
+		l.w.begins(l.number, frame)
+	}
 	l.current, l.since = &frame, now
 	l.w.set(func() { l.w.phase, l.w.frame, l.w.fraction = "rendering", &frame, 0 })
 }
@@ -233,6 +298,15 @@ func (l *launch) finished() {
 }
 
 func (l *launch) check(frame int, path string, render time.Duration) {
+	if l.before != nil {
+		if _, known := l.before.done[frame]; known { // it is being dealt with already
+			return
+		}
+	}
+	inside, err := filepath.Rel(l.w.staging, path)
+	if err == nil {
+		l.w.journal.write(entry{Do: didFinish, Launch: l.number, Frame: frame, Path: inside, Startup: l.startup, Render: render})
+	}
 	l.w.mu.Lock()
 	l.w.slowest = max(l.w.slowest, render)
 	l.w.mu.Unlock()
@@ -271,95 +345,5 @@ func (w *work) stallLimit() time.Duration {
 // as a failure of the frame in flight.
 func (l *launch) stalled(limit time.Duration) {
 	l.reader.stalled(fmt.Sprintf("no sign of life for %v", limit.Round(time.Second)))
-	go l.proc.stop(time.Duration(l.w.lease.Recipe.Grace))
-}
-
-// feed keeps one renderer up and hands it one frame after the other, also
-// those of later extensions of the lease.
-func (w *work) feed(ctx context.Context, left frames.Set) {
-	for ctx.Err() == nil && !w.bordered() && w.ok() {
-		if left.Empty() {
-			if left = w.more(ctx); left.Empty() {
-				return
-			}
-		}
-		l := w.newLaunch(frames.Span{First: left.First(), Last: left.Last()})
-		left = l.feed(ctx, left)
-	}
-}
-
-// more asks for more frames on the lease. The answer names all that have no
-// result yet; those that are still being checked are not rendered again.
-func (w *work) more(ctx context.Context) frames.Set {
-	more, err := w.svc.more(ctx, w.lease.ID)
-	if err != nil {
-		return frames.Set{}
-	}
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	return more.Minus(w.handed)
-}
-
-// feed runs one renderer until nothing is left to hand to it, it fails or it
-// is stopped. It returns the frames that have no result yet.
-func (l *launch) feed(ctx context.Context, left frames.Set) frames.Set {
-	if err := l.start(true); err != nil {
-		l.w.failed(l.number, left.First(), triage.CauseNoStart, err.Error())
-		return left.Minus(frames.One(left.First()))
-	}
-	defer l.input.Close()
-	ended := false
-	next := func() bool {
-		if l.w.bordered() {
-			return false
-		}
-		if left.Empty() {
-			l.w.set(func() { l.w.phase, l.w.frame, l.w.fraction = "waiting", nil, 0 })
-			left = l.w.more(ctx)
-		}
-		if left.Empty() {
-			ended = true
-			_, _ = io.WriteString(l.input, "end\n")
-			_ = l.input.Close()
-			return true
-		}
-		f := left.First()
-		l.w.mu.Lock()
-		l.w.handed = l.w.handed.Union(frames.One(f))
-		l.w.mu.Unlock()
-		l.begin(f, time.Now())
-		if _, err := fmt.Fprintf(l.input, "frame %d\n", f); err != nil {
-			l.w.log.Warn("the renderer takes no more frames", "error", err)
-		}
-		return true
-	}
-	stopped := l.watch(ctx, func(text string) bool {
-		word, rest, _ := strings.Cut(text, " ")
-		switch word {
-		case "ready":
-			l.startup = time.Since(l.began)
-			return next()
-		case "done":
-			if l.current == nil || rest != strconv.Itoa(*l.current) {
-				return true
-			}
-			l.finished()
-			left = left.Minus(frames.One(*l.current))
-			l.current = nil
-			return next()
-		}
-		return true
-	})
-	if stopped || ended {
-		return left
-	}
-	words, cause := l.reader.words()
-	if cause == "" {
-		cause = triage.CauseCrash
-	}
-	if left.Empty() {
-		return left
-	}
-	l.w.failed(l.number, left.First(), cause, tellEnd(words, l.proc))
-	return left.Minus(frames.One(left.First()))
+	l.proc.Stop(time.Duration(l.w.lease.Recipe.Grace))
 }

@@ -13,6 +13,7 @@ import (
 
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/triage"
+	"vexillum/internal/launcher"
 	"vexillum/internal/picture"
 	"vexillum/internal/wire"
 )
@@ -36,7 +37,13 @@ type work struct {
 	threads int
 	stall   time.Duration
 	changed func()        // progress has changed
-	ready   chan struct{} // closed when orders to stop can be taken
+	ready   chan struct{} // closed when orders can be taken
+
+	launcher *launcher.Client
+	journal  *journal
+	before   *past  // of an earlier process that worked on the lease; nil of a new one
+	life     string // of the farm that gave the lease
+	over     bool   // the lease has ended at the service: only what is finished is offered
 
 	ctx        context.Context // of the session: reports outlive an order to stop
 	stopNow    context.CancelCauseFunc
@@ -47,7 +54,11 @@ type work struct {
 	fraction   float64
 	verifying  map[int]bool
 	launch     int
-	handed     frames.Set // to a renderer that stays up, without a failure since
+	stretch    frames.Span // of the newest launch
+	handed     frames.Set  // begun, without a failure since
+	given      frames.Set  // back, by trims
+	trims      map[int64]string
+	spoiled    map[int]frames.Set // frames that failed, by launch
 	slowest    time.Duration
 	checks     chan check
 	abandoned  error // the session is over: nothing may be reported any more
@@ -64,6 +75,9 @@ type check struct {
 
 // errStopped is the cause of an order to stop at once.
 var errStopped = errors.New("stopped by the service")
+
+// errLetGo is the cause of the end of a node process whose renderers go on.
+var errLetGo = errors.New("the node process is started anew")
 
 // maxChecks bounds the frames that wait to be checked while the service is
 // away; a renderer that is further ahead waits.
@@ -115,7 +129,11 @@ func (w *work) run(ctx context.Context) error {
 	rendering, stop := context.WithCancelCause(ctx)
 	defer stop(nil)
 	w.ctx, w.stopNow = ctx, stop
+	if w.over {
+		stop(errStopped)
+	}
 	close(w.ready)
+	w.spoiled = map[int]frames.Set{}
 	w.checks, w.checksDone = make(chan check, maxChecks), make(chan struct{})
 	go func() {
 		defer close(w.checksDone)
@@ -123,21 +141,24 @@ func (w *work) run(ctx context.Context) error {
 			w.finish(c)
 		}
 	}()
-	defer os.RemoveAll(w.staging)
 	var left frames.Set
 	if err := left.UnmarshalText([]byte(w.lease.Frames)); err != nil {
 		w.log.Error("the service gave frames that cannot be read", "error", err)
 	}
-	if w.lease.Recipe.Mode == "feed" {
-		w.feed(rendering, left)
-	} else {
-		w.stretches(rendering, left)
+	if left = w.render(rendering, left); !left.Empty() {
+		w.log.Info("frames go back", "lease", w.lease.ID, "frames", left)
 	}
 	close(w.checks)
 	w.set(func() { w.frame, w.phase = nil, "verifying" })
 	<-w.checksDone
+	if w.lost() {
+		return launcher.ErrLost
+	}
 	if w.abandoned != nil {
 		return w.abandoned
+	}
+	if ctx.Err() != nil {
+		return ctx.Err()
 	}
 	why := "has finished its frames"
 	if cause := context.Cause(rendering); cause != nil {
@@ -145,17 +166,72 @@ func (w *work) run(ctx context.Context) error {
 	} else if w.bordered() {
 		why = "stopped at a frame border"
 	}
-	if ctx.Err() != nil {
-		return ctx.Err()
+	if _, err := w.svc.report(ctx, wire.ReportItem{Outcome: wire.OutcomeEnded, Lease: w.lease.ID, Message: why}); err != nil {
+		return err
 	}
-	_, err := w.svc.report(ctx, wire.ReportItem{Outcome: wire.OutcomeEnded, Lease: w.lease.ID, Message: why})
-	return err
+	w.journal.close()
+	if err := os.RemoveAll(w.staging); err != nil {
+		w.log.Warn("clearing the folder of a lease", "error", err)
+	}
+	return nil
+}
+
+// render goes on where an earlier process was, and renders what is left. It
+// returns the frames without a result.
+func (w *work) render(ctx context.Context, left frames.Set) frames.Set {
+	fed := w.lease.Recipe.Mode == "feed"
+	var first *launch
+	if w.before != nil {
+		first, left = w.resume(ctx, left, fed)
+	}
+	if fed {
+		w.feed(ctx, left, first)
+		return frames.Set{}
+	}
+	if first != nil {
+		reached := first.goOn(ctx)
+		left = left.Minus(frames.Of(frames.Span{First: first.stretch.First, Last: max(reached, first.stretch.First-1)}))
+	}
+	return w.stretches(ctx, left)
+}
+
+// resume offers what was finished before, and takes up the renderer that still
+// runs, if one does.
+func (w *work) resume(ctx context.Context, left frames.Set, fed bool) (*launch, frames.Set) {
+	w.launch, w.given, w.trims = w.before.last, w.before.given, w.before.trims
+	for _, c := range w.before.unsettled() {
+		left = left.Minus(frames.One(c.frame))
+		w.handed = w.handed.Union(frames.One(c.frame))
+		w.checks <- c
+	}
+	before := w.before.running()
+	if before == nil {
+		return nil, left
+	}
+	l, err := w.adopt(before, fed)
+	if err == nil {
+		w.log.Info("a renderer of an earlier node process goes on", "lease", w.lease.ID, "launch", before.number)
+		return l, left
+	}
+	if w.lost() {
+		return nil, left
+	}
+	w.log.Warn("a renderer of an earlier node process is gone", "lease", w.lease.ID, "launch", before.number, "error", err)
+	w.journal.write(entry{Do: didOver, Launch: before.number})
+	if frame, ok := before.inFlight(); ok && left.Has(frame) && ctx.Err() == nil {
+		w.failed(before.number, frame, triage.CauseNodeLost, "the renderer ended with the machine or its launcher, in mid frame")
+		left = left.Minus(frames.One(frame))
+	}
+	return nil, left
 }
 
 // stretches launches the renderer for each run of consecutive frames, and
-// again behind a frame that failed.
-func (w *work) stretches(ctx context.Context, left frames.Set) {
-	for !left.Empty() && ctx.Err() == nil && !w.bordered() && w.ok() {
+// again behind a frame that failed. It returns the frames without a result.
+func (w *work) stretches(ctx context.Context, left frames.Set) frames.Set {
+	for ctx.Err() == nil && !w.bordered() && w.ok() && !w.lost() {
+		if left = w.withoutGiven(left); left.Empty() {
+			break
+		}
 		var stretch frames.Span
 		for sp := range left.Spans() {
 			stretch = sp
@@ -164,10 +240,67 @@ func (w *work) stretches(ctx context.Context, left frames.Set) {
 		if w.lease.Recipe.Mode == "single" {
 			stretch.Last = stretch.First
 		}
-		l := w.newLaunch(stretch)
-		reached := l.run(ctx)
-		left = left.Minus(frames.Of(frames.Span{First: stretch.First, Last: reached}))
+		reached := w.newLaunch(stretch).run(ctx)
+		left = left.Minus(frames.Of(frames.Span{First: stretch.First, Last: max(reached, stretch.First-1)}))
 	}
+	return left
+}
+
+// lost reports whether the launcher has ended, and all renderers with it.
+func (w *work) lost() bool {
+	select {
+	case <-w.launcher.Lost():
+		return true
+	default:
+		return false
+	}
+}
+
+// begins notes that a launch begins a frame: from now on it is not given back.
+func (w *work) begins(launch, frame int) {
+	w.mu.Lock()
+	w.handed = w.handed.Union(frames.One(frame))
+	w.mu.Unlock()
+	w.journal.write(entry{Do: didBegin, Launch: launch, Frame: frame})
+}
+
+// withoutGiven returns a set without the frames that were given back.
+func (w *work) withoutGiven(set frames.Set) frames.Set {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return set.Minus(w.given)
+}
+
+func (w *work) gaveBack(frame int) bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.given.Has(frame)
+}
+
+// trim answers which of the frames that are wanted back can be given: those
+// that no renderer has begun. Asked again, it answers the same.
+func (w *work) trim(id int64, wanted frames.Set) string {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if answer, known := w.trims[id]; known {
+		return answer
+	}
+	var mine frames.Set
+	_ = mine.UnmarshalText([]byte(w.lease.Frames)) // what cannot be read was told when the lease began
+	give := wanted.Intersect(mine).Minus(w.handed).Minus(w.given)
+	switch {
+	case w.lease.Recipe.Mode == "range" && w.lease.Recipe.Read.Begins == "": // where it is cannot be seen
+		give = give.Minus(frames.Of(w.stretch))
+	case w.frame == nil && w.phase == "starting": // its first frame may have begun without a word yet
+		give = give.Minus(frames.One(w.stretch.First))
+	}
+	if w.trims == nil {
+		w.trims = map[int64]string{}
+	}
+	w.trims[id] = give.String()
+	w.given = w.given.Union(give)
+	w.journal.write(entry{Do: didTrim, Trim: id, Frames: give.String()})
+	return give.String()
 }
 
 func (w *work) ok() bool {
@@ -180,6 +313,7 @@ func (w *work) ok() bool {
 func (w *work) failed(launch, frame int, cause, message string) {
 	w.mu.Lock()
 	w.handed = w.handed.Minus(frames.One(frame)) // it may come again
+	w.spoiled[launch] = w.spoiled[launch].Union(frames.One(frame))
 	w.mu.Unlock()
 	w.log.Warn("frame failed", "run", w.lease.RunName, "frame", frame, "cause", cause)
 	w.report(wire.ReportItem{Outcome: wire.OutcomeFailed, Lease: w.lease.ID, Launch: launch, Frame: frame, Cause: cause, Message: message})
@@ -198,16 +332,33 @@ func (w *work) report(item wire.ReportItem) wire.Verdict {
 	return verdicts[0]
 }
 
-// finish verifies a frame, offers it, and delivers it if it is accepted.
+// finish verifies a frame, offers it, and delivers it if it is accepted. What
+// the service has not answered for stays for the next node process.
 func (w *work) finish(c check) {
-	defer os.Remove(c.path)
 	if w.ctx.Err() != nil || !w.ok() {
 		return
 	}
 	w.set(func() { w.verifying[c.frame] = true })
 	defer w.set(func() { delete(w.verifying, c.frame) })
+	if w.offer(c) && w.ok() && w.ctx.Err() == nil {
+		w.journal.write(entry{Do: didSettle, Launch: c.launch, Frame: c.frame})
+		_ = os.Remove(c.path) // the lease's folder goes as a whole anyway
+	}
+}
+
+// offer reports true when nothing is left to do about the frame.
+func (w *work) offer(c check) (settled bool) {
 	begin := time.Now()
+	accepted := ""
+	if w.before != nil {
+		accepted = w.before.accepted[c.frame]
+	}
 	good, err := picture.Verify(c.path, w.lease.Recipe.Picture, w.lease.Width, w.lease.Height)
+	if err != nil && accepted != "" { // it was good once, and the service waits for it
+		w.report(wire.ReportItem{Outcome: wire.OutcomeFailed, Lease: w.lease.ID, Launch: c.launch, Frame: c.frame, Hash: accepted,
+			Cause: triage.CauseDelivery, Message: "the accepted frame was lost in the staging area: " + err.Error()})
+		return true
+	}
 	if err != nil {
 		cause := triage.CauseWrongOutput
 		var fault *picture.FaultError
@@ -215,7 +366,7 @@ func (w *work) finish(c check) {
 			cause = triage.CauseNoFrame
 		}
 		w.failed(c.launch, c.frame, cause, err.Error())
-		return
+		return true
 	}
 	item := wire.ReportItem{
 		Outcome: wire.OutcomeGood, Lease: w.lease.ID, Launch: c.launch, Frame: c.frame, Hash: good.Hash, Bytes: good.Bytes,
@@ -224,21 +375,26 @@ func (w *work) finish(c check) {
 	verdict := w.report(item)
 	if verdict.Verdict != wire.VerdictDeliver {
 		w.log.Info("frame not wanted", "run", w.lease.RunName, "frame", c.frame, "why", verdict.Why)
-		return
+		return true
 	}
+	w.journal.write(entry{Do: didAccepted, Frame: c.frame, Launch: c.launch, Hash: good.Hash})
 	if small, err := picture.Thumbnail(good.Image); err == nil {
 		w.svc.thumbnail(w.ctx, w.lease.Run, c.frame, small)
 	}
 	file := w.lease.FilePrefix + frames.Name(c.frame, w.lease.Digits) + w.lease.FileEnding
 	hash, err := w.deliverPatiently(c.path, file, good.Hash, verdict.Adopt)
+	if w.ctx.Err() != nil {
+		return false
+	}
 	if err != nil {
 		item.Outcome, item.Cause, item.Message = wire.OutcomeFailed, deliveryCause(err), err.Error()
 		w.log.Warn("frame not delivered", "run", w.lease.RunName, "frame", c.frame, "error", err)
 		w.report(item)
-		return
+		return true
 	}
 	item.Outcome, item.Hash = wire.OutcomeDelivered, hash
 	w.report(item)
+	return true
 }
 
 // deliveryTries is how often a delivery is tried before the frame is given

@@ -8,8 +8,8 @@ import (
 	"image/color"
 	"image/png"
 	"log/slog"
+	"net"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"vexillum/internal/core/frames"
+	"vexillum/internal/launcher"
 	"vexillum/internal/recipe"
 	"vexillum/internal/wire"
 )
@@ -101,6 +102,16 @@ func (f *fake) told() []string {
 	return out
 }
 
+// newLauncher is a launcher in this process.
+func newLauncher(t *testing.T) *launcher.Client {
+	t.Helper()
+	here, there := net.Pipe()
+	go launcher.NewServer(t.TempDir(), slog.New(slog.DiscardHandler)).Attach(there)
+	c := launcher.NewClient(here)
+	t.Cleanup(c.End)
+	return c
+}
+
 func newWork(t *testing.T, f *fake, script, set string) *work {
 	t.Helper()
 	dir := t.TempDir()
@@ -117,10 +128,21 @@ func newWork(t *testing.T, f *fake, script, set string) *work {
 		Read: recipe.Reading{Begins: `^begin (\d+)`, Progress: `^(\d+) of (\d+)$`, Causes: []recipe.CauseRule{{Match: "no memory", Cause: "out of memory"}}},
 	}
 	f.verdict = wire.VerdictDeliver
+	staging := filepath.Join(dir, "staging")
+	if err := os.Mkdir(staging, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	log := slog.New(slog.DiscardHandler)
+	book, err := openJournal(staging, log)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(book.close)
 	return &work{
+		launcher: newLauncher(t), journal: book,
 		lease: &wire.Lease{ID: 7, Run: 1, RunName: "a final 1", Recipe: r, Frames: set, RangeFirst: 1, RangeLast: 9, OutputRoot: filepath.Join(dir, "out"),
 			Output: "a/final-1", FilePrefix: "a.", FileEnding: ".png", Digits: 4, Width: 8, Height: 4},
-		svc: f, log: slog.New(slog.DiscardHandler), staging: filepath.Join(dir, "staging"), speed: 1, node: "kiln-01", threads: 1, stall: time.Minute,
+		svc: f, log: log, staging: staging, speed: 1, node: "kiln-01", threads: 1, stall: time.Minute,
 		changed: func() {}, ready: make(chan struct{}), phase: "starting", verifying: map[int]bool{},
 	}
 }
@@ -367,33 +389,6 @@ func TestReaderTakesAnyChunks(t *testing.T) {
 		if words, cause := r.words(); cause != "out of memory" || strings.Contains(words, "of 20") {
 			t.Errorf("words %q, cause %q", words, cause)
 		}
-	}
-}
-
-func TestProcessTreeIsEndedWhole(t *testing.T) {
-	marker := filepath.Join(t.TempDir(), "alive")
-	cmd := exec.Command("sh", "-c", "trap '' TERM; (trap '' TERM; while :; do touch "+marker+"; sleep 0.05; done) & sleep 3600")
-	p, err := startProcess(cmd)
-	if err != nil {
-		t.Fatal(err)
-	}
-	for {
-		if _, err := os.Stat(marker); err == nil {
-			break
-		}
-		time.Sleep(5 * time.Millisecond)
-	}
-	p.stop(100 * time.Millisecond) // both ignore the request to end
-	time.Sleep(200 * time.Millisecond)
-	if err := os.Remove(marker); err != nil {
-		t.Fatal(err)
-	}
-	time.Sleep(300 * time.Millisecond)
-	if _, err := os.Stat(marker); err == nil {
-		t.Error("a grandchild still runs")
-	}
-	if p.exitCode() == 0 {
-		t.Error("a killed process ended well")
 	}
 }
 

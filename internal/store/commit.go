@@ -48,8 +48,13 @@ var statements = map[string]string{
 		INSERT INTO node (id, name, kind, facts, session, reach, reach_since, duty, enrolled_at)
 		SELECT node, name, kind, facts, 0, 'silent', at, 'on duty', at FROM r`,
 
-	"node started": `UPDATE node SET session = r.session, facts = r.facts, reach = 'online', reach_since = r.at
-		FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, session bigint, facts jsonb, at timestamptz) WHERE id = r.node`,
+	"node started": `WITH r AS (
+			SELECT * FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, session bigint, facts jsonb, kept jsonb, at timestamptz)
+		), kept AS (
+			UPDATE lease l SET session = k.session, ask = 0
+			FROM (SELECT r.session, id::bigint FROM r, jsonb_array_elements_text(COALESCE(NULLIF(r.kept, 'null'), '[]')) id) k WHERE l.id = k.id
+		)
+		UPDATE node SET session = r.session, facts = r.facts, reach = 'online', reach_since = r.at FROM r WHERE node.id = r.node`,
 
 	"node reach": `UPDATE node SET reach = r.reach, reach_since = r.at
 		FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, reach text, at timestamptz) WHERE id = r.node`,

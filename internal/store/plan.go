@@ -82,7 +82,11 @@ func touches(r farm.Record) (writes, reads []row) {
 	case farm.NodeEnrolled:
 		return []row{node(r.Node)}, []row{named("key", r.KeyHash)}
 	case farm.NodeStarted:
-		return []row{node(r.Node)}, nil
+		writes = []row{node(r.Node)}
+		for _, id := range r.Kept {
+			writes = append(writes, lease(id))
+		}
+		return writes, nil
 	case farm.NodeReach:
 		return []row{node(r.Node)}, nil
 	case farm.NodeDuty:

@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"vexillum/internal/core/accept"
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
@@ -170,7 +171,12 @@ func (k *keeper) randomStep(r *rand.Rand, m *pace.Model, ask int64) {
 	run := k.state.Runs[l.Run]
 	switch {
 	case r.IntN(30) == 0:
-		k.do(append(triage.Lost(k.state, n, "process ended", now), farm.NodeStarted{Node: n, Session: k.state.Nodes[n].Session + 1, Facts: k.state.Nodes[n].Facts, At: now})...)
+		var holding []farm.LeaseID
+		if r.IntN(2) == 0 {
+			holding = append(holding, leases[0].ID)
+		}
+		records, _ := accept.Start(k.state, k.state.Nodes[n], k.state.Nodes[n].Facts, holding, now)
+		k.do(records...)
 	case l.Left.Empty():
 		if d := deal.Next(k.state, m, deal.Ask{Node: n, Number: ask, Warm: l.ID}, now); len(d.Records) > 0 && r.IntN(2) == 0 {
 			k.do(d.Records...)

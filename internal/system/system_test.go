@@ -188,6 +188,13 @@ func (f *farm) put(path string, in any) {
 	}
 }
 
+func (f *farm) post(path string) {
+	f.t.Helper()
+	if err := f.admin.Do(f.t.Context(), http.MethodPost, path, struct{}{}, nil); err != nil {
+		f.t.Fatal(err)
+	}
+}
+
 func (f *farm) key() string {
 	f.t.Helper()
 	var key wire.Key

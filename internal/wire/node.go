@@ -30,9 +30,17 @@ type Enrolled struct {
 	Token string `json:"token"`
 }
 
-// Start opens a session of a node process.
+// Start opens a session of a node process. It names all leases that the node
+// still holds something of; what is not named is dealt anew.
 type Start struct {
-	Facts Facts `json:"facts"`
+	Facts   Facts  `json:"facts"`
+	Holding []Held `json:"holding,omitempty"`
+}
+
+// Held is a lease that a node holds something of.
+type Held struct {
+	Lease int64  `json:"lease"`
+	Life  string `json:"life"` // of the farm that gave it
 }
 
 // Started answers Start.
@@ -40,6 +48,14 @@ type Started struct {
 	Node    int64  `json:"node"`
 	Name    string `json:"name"`
 	Session int64  `json:"session"`
+	Life    string `json:"life"` // of this farm
+	Keep    []Kept `json:"keep"` // leases that go on; the others that were named are over
+}
+
+// Kept is a lease that goes on in a new session.
+type Kept struct {
+	Lease  int64  `json:"lease"`
+	Frames string `json:"frames"` // without a result
 }
 
 // Ask asks for work and waits for it. The same Number in a session gets the
@@ -105,6 +121,22 @@ type Orders struct {
 // Ordered answers Orders.
 type Ordered struct {
 	Stop []Stop `json:"stop"`
+	Trim []Trim `json:"trim,omitempty"`
+}
+
+// Trim asks a node which of the last frames of a lease it can give back.
+type Trim struct {
+	ID     int64  `json:"id"`
+	Lease  int64  `json:"lease"`
+	Frames string `json:"frames"` // wanted back
+}
+
+// Trimmed answers Trim. Asked again, a node answers the same.
+type Trimmed struct {
+	Session int64  `json:"session"`
+	ID      int64  `json:"id"`
+	Lease   int64  `json:"lease"`
+	Frames  string `json:"frames"` // given back; no renderer has begun them or will; may be empty
 }
 
 // Stop tells a node to end a lease and all its processes.

@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"vexillum/internal/core/accept"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/pace"
@@ -286,8 +287,8 @@ func (b *world) randomStep(r *rand.Rand, results map[farm.RunID]map[int]int) {
 	switch {
 	case n.Reach == farm.Silent:
 		if r.IntN(3) == 0 {
-			b.apply(triageOrNothing(triage.Lost(b.s, n.ID, "its process ended", b.now))...)
-			b.apply(farm.NodeStarted{Node: n.ID, Session: n.Session + 1, Facts: n.Facts, At: b.now})
+			records, _ := accept.Start(b.s, n, n.Facts, nil, b.now)
+			b.apply(records...)
 		}
 	case r.IntN(40) == 0:
 		b.apply(farm.NodeReach{Node: n.ID, Reach: farm.Silent, At: b.now})
@@ -318,13 +319,6 @@ func (b *world) randomStep(r *rand.Rand, results map[farm.RunID]map[int]int) {
 		}
 		results[l.Run][f]++
 	}
-}
-
-func triageOrNothing(records []farm.Record) []farm.Record {
-	if len(records) == 0 {
-		return []farm.Record{farm.Audited{}}
-	}
-	return records
 }
 
 func TestWhySentences(t *testing.T) {

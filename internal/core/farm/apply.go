@@ -2,6 +2,7 @@ package farm
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"vexillum/internal/core/frames"
@@ -185,8 +186,18 @@ func (s *State) nodeStarted(r NodeStarted) error {
 	if err != nil {
 		return err
 	}
-	if !s.Idle(r.Node) {
-		return fmt.Errorf("%s still has leases of its last session", n.Name)
+	for _, l := range s.LeasesOf(r.Node) {
+		if !slices.Contains(r.Kept, l.ID) {
+			return fmt.Errorf("%s still has lease %d of its last session", n.Name, l.ID)
+		}
+	}
+	for _, id := range r.Kept {
+		if l := s.leases[id]; l == nil || !l.Open() || l.Node != r.Node {
+			return fmt.Errorf("%s has no open lease %d to keep", n.Name, id)
+		}
+	}
+	for _, id := range r.Kept {
+		s.leases[id].Session, s.leases[id].Ask = r.Session, 0 // asks count anew
 	}
 	n.Session, n.Facts = r.Session, r.Facts
 	n.Reach, n.ReachSince = Online, r.At

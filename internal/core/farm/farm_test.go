@@ -38,7 +38,7 @@ func TestContradictionsAreRefused(t *testing.T) {
 	}{
 		{NodeEnrolled{Node: 2, Name: "kiln-01", KeyHash: "k"}, "taken"},
 		{NodeEnrolled{Node: 2, Name: "kiln-02", KeyHash: "other"}, "no key"},
-		{NodeStarted{Node: 1, Session: 2}, "still has leases"},
+		{NodeStarted{Node: 1, Session: 2}, "still has lease 1"},
 		{NodeStarted{Node: 9, Session: 2}, "no node 9"},
 		{NodeReach{Node: 9}, "no node 9"},
 		{NodeDuty{Node: 9}, "no node 9"},

@@ -35,11 +35,13 @@ type NodeEnrolled struct {
 }
 
 // NodeStarted opens a session of a node process. All leases of earlier
-// sessions must have ended before.
+// sessions must have ended before, but for those that the node kept; they go
+// on in the new session.
 type NodeStarted struct {
 	Node    NodeID    `json:"node"`
 	Session int64     `json:"session"`
 	Facts   Facts     `json:"facts"`
+	Kept    []LeaseID `json:"kept"`
 	At      time.Time `json:"at"`
 }
 

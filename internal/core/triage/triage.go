@@ -5,7 +5,6 @@ package triage
 
 import (
 	"fmt"
-	"maps"
 	"slices"
 	"time"
 
@@ -64,6 +63,10 @@ func Failed(s *farm.State, f Failure, now time.Time) []farm.Record {
 	counts := Counts(f.Cause)
 	tried, attempts := 0, 0
 	if t := run.Trouble[f.Frame]; t != nil {
+		told := func(a farm.Attempt) bool { return a.Lease == f.Lease && a.Launch == f.Launch }
+		if slices.ContainsFunc(t.Attempts, told) {
+			return nil
+		}
 		tried, attempts = t.Tried(), len(t.Attempts)
 	}
 	attempts++
@@ -127,23 +130,6 @@ func Hush(fell []time.Time, members int, now time.Time) (until time.Time, nodes 
 		}
 	}
 	return until, nodes
-}
-
-// Lost returns the Records that take all work from a node whose process is
-// gone: its leases end and what it had not yet published is dealt anew.
-func Lost(s *farm.State, n farm.NodeID, reason string, now time.Time) []farm.Record {
-	var records []farm.Record
-	for _, l := range s.LeasesOf(n) {
-		records = append(records, farm.LeaseEnded{Lease: l.ID, Node: n, Run: l.Run, Reason: reason, At: now})
-	}
-	for _, run := range s.Queue() {
-		for _, f := range slices.Sorted(maps.Keys(run.Delivering)) {
-			if d := run.Delivering[f]; d.Node == n {
-				records = append(records, farm.DeliveryLost{Run: run.ID, Frame: f, Node: n, Hash: d.Hash, Reason: reason, At: now})
-			}
-		}
-	}
-	return records
 }
 
 // Times prints how often something happened: once, 3 times.

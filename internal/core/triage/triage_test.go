@@ -104,23 +104,6 @@ func TestFreeAfter(t *testing.T) {
 	}
 }
 
-func TestLostNodeGivesEverythingBack(t *testing.T) {
-	s := farmWithLease(t)
-	apply(t, s,
-		farm.FrameAccepted{Run: 1, Frame: 1, Lease: 1, Node: 1, Hash: "one", At: now},
-		farm.FrameDone{Run: 1, Frame: 1, Lease: 1, Node: 1, Hash: "one", At: now},
-		farm.FrameAccepted{Run: 1, Frame: 2, Lease: 1, Node: 1, Hash: "two", At: now},
-	)
-	apply(t, s, Lost(s, 1, "its process ended", now)...)
-	run := s.Runs[1]
-	if run.ToDo.String() != "2-5" || run.Done.String() != "1" || len(run.Delivering) != 0 || !s.Idle(1) {
-		t.Errorf("to do %v, done %v, delivering %v", run.ToDo, run.Done, run.Delivering)
-	}
-	if got := run.Trouble[2].Accepted; len(got) != 1 || got[0] != "two" {
-		t.Errorf("the accepted hash is forgotten: %v", got)
-	}
-}
-
 func TestHush(t *testing.T) {
 	at := func(seconds ...int) (fell []time.Time) {
 		for _, s := range seconds {

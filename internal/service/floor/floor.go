@@ -73,6 +73,8 @@ type Floor struct {
 	dirty     dirt
 	listeners map[*Listener]struct{}
 	lastTick  time.Time
+	unnamed   map[delivery]time.Time // since when a frame that a node is to deliver is not in its hands
+	questions int64                  // asked about trims
 }
 
 // maxQueue bounds the commands that wait; beyond it callers wait themselves.
@@ -93,7 +95,7 @@ func New(o Options) *Floor {
 		s: o.State, m: o.Pace, committer: o.Committer,
 		live: map[farm.NodeID]*liveNode{}, newest: o.Newest,
 		asks: map[farm.NodeID]*waitingAsk{}, orders: map[farm.NodeID]*waitingOrder{},
-		listeners: map[*Listener]struct{}{}, dirty: newDirt(),
+		listeners: map[*Listener]struct{}{}, dirty: newDirt(), unnamed: map[delivery]time.Time{},
 	}
 	if f.newest == nil {
 		f.newest = map[farm.RunID]Newest{}

@@ -11,6 +11,7 @@ import (
 	"testing/synctest"
 	"time"
 
+	"vexillum/internal/core/accept"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/pace"
@@ -104,7 +105,7 @@ func (w *world) join(name string) farm.NodeID {
 	facts := farm.Facts{OS: "linux", Speed: 1, Renderers: []farm.Renderer{{Recipe: "practice"}, {Recipe: "practice-feed"}}}
 	id, err := w.Enrol(context.Background(), Enrolment{KeyHash: key, TokenHash: "token of " + name, Name: name, Kind: farm.Rack, Facts: facts})
 	w.ok(err)
-	_, _, err = w.Start(context.Background(), id, facts)
+	_, err = w.Start(context.Background(), id, facts, nil, nil)
 	w.ok(err)
 	return id
 }
@@ -131,9 +132,9 @@ func (w *world) ask(id farm.NodeID, warm farm.LeaseID) Answer {
 	return a
 }
 
-func (w *world) report(id farm.NodeID, r Report) Verdict {
+func (w *world) report(id farm.NodeID, r accept.Report) accept.Verdict {
 	w.t.Helper()
-	v, err := w.Report(context.Background(), id, 1, []Report{r})
+	v, err := w.Report(context.Background(), id, 1, []accept.Report{r})
 	w.ok(err)
 	return v[0]
 }
@@ -264,38 +265,38 @@ func TestReportsMayBeRepeated(t *testing.T) {
 		n := w.join("kiln-01")
 		id := w.submit("a", "practice", "1-2")
 		l := w.ask(n, 0).Lease
-		good := Report{Outcome: Good, Lease: l.ID, Launch: 1, Frame: 1, Hash: "h1", RenderSeconds: 1}
+		good := accept.Report{Outcome: accept.Good, Lease: l.ID, Launch: 1, Frame: 1, Hash: "h1", RenderSeconds: 1}
 		for range 3 {
 			if v := w.report(n, good); !v.Deliver {
 				t.Fatalf("%+v", v)
 			}
 		}
 		delivered := good
-		delivered.Outcome = Delivered
+		delivered.Outcome = accept.Delivered
 		for range 3 {
 			w.report(n, delivered)
 		}
 		if v := w.report(n, good); !v.Discard {
 			t.Errorf("a done frame shall be delivered again: %+v", v)
 		}
-		failed := Report{Outcome: Failed, Lease: l.ID, Launch: 1, Frame: 2, Cause: "crash"}
+		failed := accept.Report{Outcome: accept.Failed, Lease: l.ID, Launch: 1, Frame: 2, Cause: "crash"}
 		for range 3 {
 			w.report(n, failed)
 		}
 		if run := w.run(id); run.Troubles[0].Tried != 1 || run.DoneCount != 1 {
 			t.Errorf("told three times: %+v", run.Troubles)
 		}
-		ended := Report{Outcome: Ended, Lease: l.ID}
+		ended := accept.Report{Outcome: accept.Ended, Lease: l.ID}
 		for range 3 {
 			w.report(n, ended)
 		}
-		for _, forged := range []Report{{Outcome: Good, Lease: 99, Frame: 2, Hash: "x"}, {Outcome: Good, Lease: l.ID, Frame: 77, Hash: "x"}} {
+		for _, forged := range []accept.Report{{Outcome: accept.Good, Lease: 99, Frame: 2, Hash: "x"}, {Outcome: accept.Good, Lease: l.ID, Frame: 77, Hash: "x"}} {
 			if v := w.report(n, forged); !v.Discard {
 				t.Errorf("%+v: %+v", forged, v)
 			}
 		}
 		other := w.join("kiln-02")
-		if v := w.report(other, Report{Outcome: Good, Lease: l.ID, Frame: 2, Hash: "x"}); !v.Discard {
+		if v := w.report(other, accept.Report{Outcome: accept.Good, Lease: l.ID, Frame: 2, Hash: "x"}); !v.Discard {
 			t.Errorf("another node's lease: %+v", v)
 		}
 	})
@@ -322,10 +323,10 @@ func TestALateFrameCounts(t *testing.T) {
 		if got := w.ask(second, 0).Lease; got == nil || got.Frames.String() != "1-3" {
 			t.Fatalf("dealt anew: %+v", got)
 		}
-		if v := w.report(lost, Report{Outcome: Good, Lease: l.ID, Launch: 1, Frame: 2, Hash: "late"}); !v.Deliver {
+		if v := w.report(lost, accept.Report{Outcome: accept.Good, Lease: l.ID, Launch: 1, Frame: 2, Hash: "late"}); !v.Deliver {
 			t.Errorf("the late frame: %+v", v)
 		}
-		if v := w.report(second, Report{Outcome: Good, Lease: l.ID + 1, Launch: 1, Frame: 2, Hash: "twice"}); !v.Discard {
+		if v := w.report(second, accept.Report{Outcome: accept.Good, Lease: l.ID + 1, Launch: 1, Frame: 2, Hash: "twice"}); !v.Discard {
 			t.Errorf("the second picture of it: %+v", v)
 		}
 		nodes, err = w.Nodes(context.Background())
@@ -345,7 +346,7 @@ func TestALostDeliveryIsRenderedAgain(t *testing.T) {
 		l := w.ask(n, 0).Lease
 		_, err := w.Steer(context.Background(), id, Hold, true, admin) // ends the lease
 		w.ok(err)
-		if v := w.report(n, Report{Outcome: Good, Lease: l.ID, Launch: 1, Frame: 1, Hash: "h"}); !v.Deliver {
+		if v := w.report(n, accept.Report{Outcome: accept.Good, Lease: l.ID, Launch: 1, Frame: 1, Hash: "h"}); !v.Deliver {
 			t.Fatalf("the finished frame: %+v", v)
 		}
 		if sets := w.run(id).Sets; sets.Delivering != "1" {
@@ -412,7 +413,8 @@ func TestNewestSessionWins(t *testing.T) {
 		n := w.join("kiln-01")
 		id := w.submit("a", "practice", "1-3")
 		w.ask(n, 0)
-		_, session, err := w.Start(context.Background(), n, farm.Facts{OS: "linux", Speed: 1, Renderers: []farm.Renderer{{Recipe: "practice"}}})
+		started, err := w.Start(context.Background(), n, farm.Facts{OS: "linux", Speed: 1, Renderers: []farm.Renderer{{Recipe: "practice"}}}, nil, nil)
+		session := started.Number
 		if err != nil || session != 2 || w.run(id).Sets.ToDo != "1-3" {
 			t.Errorf("session %d, %v, to do %s", session, err, w.run(id).Sets.ToDo)
 		}
@@ -436,7 +438,7 @@ func TestOrdersReachTheNode(t *testing.T) {
 			go func() {
 				orders, err := w.Orders(context.Background(), n, 1, []farm.LeaseID{l.ID})
 				w.ok(err)
-				got <- orders
+				got <- orders.Stop
 			}()
 			synctest.Wait()
 			return got
@@ -502,8 +504,8 @@ func TestFeedStaysOnItsLease(t *testing.T) {
 		id := w.submit("a", "practice-feed", "1-3")
 		l := w.ask(n, 0).Lease
 		for f := 1; f <= 3; f++ {
-			w.report(n, Report{Outcome: Good, Lease: l.ID, Launch: 1, Frame: f, Hash: "h"})
-			w.report(n, Report{Outcome: Delivered, Lease: l.ID, Launch: 1, Frame: f, Hash: "h"})
+			w.report(n, accept.Report{Outcome: accept.Good, Lease: l.ID, Launch: 1, Frame: f, Hash: "h"})
+			w.report(n, accept.Report{Outcome: accept.Delivered, Lease: l.ID, Launch: 1, Frame: f, Hash: "h"})
 			a := w.ask(n, l.ID)
 			if f < 3 && (a.Lease == nil || a.Lease.ID != l.ID || a.Lease.Frames.String() != fmt.Sprint(f+1)) {
 				t.Fatalf("after frame %d: %+v %s", f, a.Lease, a.Why)
@@ -515,7 +517,7 @@ func TestFeedStaysOnItsLease(t *testing.T) {
 		if state := w.run(id).State; state != "rendering" {
 			t.Errorf("the run is %s while the renderer is up", state)
 		}
-		w.report(n, Report{Outcome: Ended, Lease: l.ID})
+		w.report(n, accept.Report{Outcome: accept.Ended, Lease: l.ID})
 		if state := w.run(id).State; state != "done" {
 			t.Errorf("the run is %s", state)
 		}

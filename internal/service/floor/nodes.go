@@ -6,8 +6,10 @@ import (
 	"slices"
 	"time"
 
+	"vexillum/internal/core/accept"
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
+	"vexillum/internal/core/frames"
 	"vexillum/internal/core/triage"
 )
 
@@ -19,6 +21,9 @@ type liveNode struct {
 	processor float64
 	memory    float64
 	progress  map[farm.LeaseID]Progress
+	missing   map[farm.LeaseID]int       // signs of life in a row that did not name an open lease
+	trim      *question                  // that the node has not answered
+	rests     map[farm.LeaseID]time.Time // until when a lease is not trimmed again
 }
 
 // Progress is how far a node is with a lease.
@@ -72,21 +77,36 @@ func (f *Floor) Enrol(ctx context.Context, e Enrolment) (farm.NodeID, error) {
 	return id, err
 }
 
-// Start opens a new session of a node process. What an earlier session of the
-// node held is dealt anew.
-func (f *Floor) Start(ctx context.Context, id farm.NodeID, facts farm.Facts) (name string, session int64, err error) {
+// Session is what the start of a node process gives.
+type Session struct {
+	Name   string
+	Number int64
+	Keep   map[farm.LeaseID]frames.Set // leases that go on, with the frames that have no result
+}
+
+// Start opens a new session of a node process that holds the given leases.
+// All other work of the node is dealt anew. foreign are leases that it holds
+// of another farm, which is put on record.
+func (f *Floor) Start(ctx context.Context, id farm.NodeID, facts farm.Facts, holding, foreign []farm.LeaseID) (out Session, err error) {
 	err = f.do(ctx, func(t *turn) error {
 		n := t.s.Nodes[id]
 		if n == nil {
 			return refuse(NotFound, "", "this node does not exist any more; enrol the machine again")
 		}
-		name, session = n.Name, n.Session+1
-		t.append(triage.Lost(t.s, id, n.Name+" started its node process anew", t.now)...)
-		t.append(farm.NodeStarted{Node: id, Session: session, Facts: facts, At: t.now})
+		records, keep := accept.Start(t.s, n, facts, holding, t.now)
+		t.append(records...)
+		out = Session{Name: n.Name, Number: n.Session, Keep: map[farm.LeaseID]frames.Set{}}
+		for _, l := range keep {
+			out.Keep[l] = t.s.Lease(l).Left
+		}
+		if len(foreign) > 0 {
+			t.append(farm.Audited{Actor: n.Name, Action: "refuse foreign work", Subject: n.Name, Node: id, At: t.now,
+				To: fmt.Sprintf("it holds leases %v of another farm, or of this one before it was restored; they were set aside on the machine", foreign)})
+		}
 		f.dropWaiting(id)
 		return nil
 	})
-	return name, session, err
+	return out, err
 }
 
 // session returns the node if the session is its newest, and notes that it is
@@ -150,6 +170,7 @@ func (f *Floor) Ask(ctx context.Context, id farm.NodeID, session, number int64, 
 		if warm == 0 { // a renderer that is up shall not wait
 			waits = true
 			f.asks[id] = w
+			f.takeOver(t, id)
 		}
 		return nil
 	})
@@ -241,37 +262,45 @@ type Order struct {
 
 type waitingOrder struct {
 	leases []farm.LeaseID
-	reply  chan []Order
+	reply  chan Orders
 }
 
-// Orders returns which of the leases that a node works on shall end, and
-// waits until there is one or the context ends.
-func (f *Floor) Orders(ctx context.Context, id farm.NodeID, session int64, leases []farm.LeaseID) ([]Order, error) {
-	w := &waitingOrder{leases: leases, reply: make(chan []Order, 1)}
-	var now []Order
+// Orders are what a node shall do about its leases.
+type Orders struct {
+	Stop []Order
+	Trim []Trim
+}
+
+func (o Orders) none() bool { return len(o.Stop)+len(o.Trim) == 0 }
+
+// Orders returns which of the leases that a node works on shall end or be
+// trimmed, and waits until there is one or the context ends.
+func (f *Floor) Orders(ctx context.Context, id farm.NodeID, session int64, leases []farm.LeaseID) (Orders, error) {
+	w := &waitingOrder{leases: leases, reply: make(chan Orders, 1)}
+	var now Orders
 	err := f.do(context.WithoutCancel(ctx), func(t *turn) error {
 		if _, err := t.session(id, session); err != nil {
 			return err
 		}
-		if now = f.ordersFor(leases); len(now) == 0 {
+		if now = f.ordersFor(id, leases); now.none() {
 			f.orders[id] = w
 		}
 		return nil
 	})
 	if err != nil {
-		return nil, err
+		return Orders{}, err
 	}
-	if len(now) > 0 {
+	if !now.none() {
 		return now, nil
 	}
 	select {
 	case now = <-w.reply:
 		return now, nil
 	case <-f.gone:
-		return nil, ErrGone
+		return Orders{}, ErrGone
 	case <-ctx.Done():
 	}
-	return nil, f.do(context.WithoutCancel(ctx), func(*turn) error {
+	return Orders{}, f.do(context.WithoutCancel(ctx), func(*turn) error {
 		if f.orders[id] == w {
 			delete(f.orders, id)
 		}
@@ -279,7 +308,7 @@ func (f *Floor) Orders(ctx context.Context, id farm.NodeID, session int64, lease
 	})
 }
 
-func (f *Floor) ordersFor(leases []farm.LeaseID) []Order {
+func (f *Floor) ordersFor(node farm.NodeID, leases []farm.LeaseID) Orders {
 	var orders []Order
 	for _, id := range leases {
 		l := f.s.Lease(id)
@@ -292,12 +321,12 @@ func (f *Floor) ordersFor(leases []farm.LeaseID) []Order {
 			orders = append(orders, Order{Lease: id, Reason: "the run is held"})
 		}
 	}
-	return orders
+	return Orders{Stop: orders, Trim: f.trimFor(node, leases)}
 }
 
 func (f *Floor) answerOrders() {
 	for id, w := range f.orders {
-		if orders := f.ordersFor(w.leases); len(orders) > 0 {
+		if orders := f.ordersFor(id, w.leases); !orders.none() {
 			delete(f.orders, id)
 			w.reply <- orders
 		}
@@ -309,7 +338,7 @@ func (f *Floor) dropWaiting(id farm.NodeID) {
 	f.dropAsk(id)
 	if w := f.orders[id]; w != nil {
 		delete(f.orders, id)
-		w.reply <- nil
+		w.reply <- Orders{}
 	}
 }
 
@@ -337,6 +366,7 @@ func (f *Floor) Beat(ctx context.Context, id farm.NodeID, session int64, b Beat)
 		}
 		l := f.live[id]
 		l.processor, l.memory = b.Processor, b.Memory
+		t.inventory(l, id, b.Leases)
 		for lease, p := range b.Leases {
 			old := l.progress[lease]
 			p.Since = t.now
@@ -356,6 +386,27 @@ func (f *Floor) Beat(ctx context.Context, id farm.NodeID, session int64, b Beat)
 	})
 }
 
+// A lease that is missing from so many signs of life in a row, and was given
+// some time ago, has not arrived or is lost.
+const (
+	missingMost  = 2
+	missingAfter = 15 * time.Second
+)
+
+// inventory ends leases of which the node knows nothing.
+func (t *turn) inventory(l *liveNode, id farm.NodeID, holds map[farm.LeaseID]Progress) {
+	missing := map[farm.LeaseID]int{}
+	for _, lease := range t.s.LeasesOf(id) {
+		if _, held := holds[lease.ID]; held || t.now.Sub(lease.OpenedAt) < missingAfter {
+			continue
+		}
+		if missing[lease.ID] = l.missing[lease.ID] + 1; missing[lease.ID] >= missingMost {
+			t.append(farm.LeaseEnded{Lease: lease.ID, Node: id, Run: lease.Run, Reason: t.s.NodeName(id) + " knows nothing of it", At: t.now})
+		}
+	}
+	l.missing = missing
+}
+
 func sameFrame(a, b *int) bool { return a == b || a != nil && b != nil && *a == *b }
 
 // Leave says that a node process ends; its work is dealt anew.
@@ -365,7 +416,7 @@ func (f *Floor) Leave(ctx context.Context, id farm.NodeID, session int64, reason
 		if err != nil {
 			return err
 		}
-		t.append(triage.Lost(t.s, id, fmt.Sprintf("the node process of %s ended: %s", n.Name, reason), t.now)...)
+		t.append(accept.Release(t.s, id, nil, fmt.Sprintf("the node process of %s ended: %s", n.Name, reason), t.now)...)
 		t.append(farm.NodeReach{Node: id, Reach: farm.Silent, Reason: fmt.Sprintf("%s has left: %s", n.Name, reason), At: t.now})
 		f.dropWaiting(id)
 		return nil
@@ -393,10 +444,47 @@ func (f *Floor) tick(t *turn) error {
 		}
 		if n.Reach == farm.Silent && !l.freed && t.now.After(hush) && quiet > triage.FreeAfter(l.spent(t.now)) {
 			l.freed = true
-			t.append(triage.Lost(t.s, id, fmt.Sprintf("%s has been silent for %.0f s", n.Name, quiet.Seconds()), t.now)...)
+			t.append(accept.Release(t.s, id, nil, fmt.Sprintf("%s has been silent for %.0f s", n.Name, quiet.Seconds()), t.now)...)
 		}
 	}
+	for id := range f.asks {
+		f.takeOver(t, id)
+	}
+	if !stopped {
+		t.append(accept.Overdue(t.s, f.outOfHands, t.now)...)
+	}
 	return nil
+}
+
+// outOfHands returns for how long a node that lives has not named a frame that
+// it is to deliver. The clock begins at its first sign of life that does not.
+func (f *Floor) outOfHands(id farm.NodeID, run farm.RunID, frame int, since time.Time) time.Duration {
+	l := f.live[id]
+	key := delivery{id, run, frame}
+	if l == nil || f.s.Nodes[id].Reach != farm.Online || l.verifies(f.s, run, frame) {
+		delete(f.unnamed, key)
+		return 0
+	}
+	if f.unnamed[key].IsZero() {
+		f.unnamed[key] = f.now()
+	}
+	return f.now().Sub(f.unnamed[key])
+}
+
+// delivery is a frame on its way from a node.
+type delivery struct {
+	node  farm.NodeID
+	run   farm.RunID
+	frame int
+}
+
+func (l *liveNode) verifies(s *farm.State, run farm.RunID, frame int) bool {
+	for id, p := range l.progress {
+		if lease := s.Lease(id); lease != nil && lease.Run == run && slices.Contains(p.Verifying, frame) {
+			return true
+		}
+	}
+	return false
 }
 
 // hush returns until when nothing is taken from silent nodes because many fell

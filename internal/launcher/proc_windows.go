@@ -1,4 +1,4 @@
-package node
+package launcher
 
 import (
 	"os/exec"

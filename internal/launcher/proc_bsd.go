@@ -1,6 +1,6 @@
 //go:build unix && !linux
 
-package node
+package launcher
 
 import "syscall"
 

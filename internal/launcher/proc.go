@@ -1,4 +1,4 @@
-package node
+package launcher
 
 import (
 	"errors"
@@ -10,15 +10,21 @@ import (
 // process is a renderer with everything that it starts.
 type process struct {
 	cmd  *exec.Cmd
+	id   string
 	tree tree
 	gone chan struct{} // closed when the renderer itself has ended
 	err  error         // how it ended; read after gone
 	once sync.Once
 }
 
-// startProcess starts cmd as the head of a tree that can be ended whole.
-func startProcess(cmd *exec.Cmd) (*process, error) {
-	p := &process{cmd: cmd, gone: make(chan struct{})}
+// marker is the variable in the environment of a process, and of all that it
+// starts, which tells whose it is.
+const marker = "VEXILLUM_LAUNCH="
+
+// startProcess starts cmd as the head of a tree that can be ended whole. The
+// id stands in its environment behind marker.
+func startProcess(cmd *exec.Cmd, id string) (*process, error) {
+	p := &process{cmd: cmd, id: id, gone: make(chan struct{})}
 	started := make(chan error, 1)
 	go func() {
 		release := p.tree.prepare(cmd)
@@ -33,6 +39,7 @@ func startProcess(cmd *exec.Cmd) (*process, error) {
 		}
 		p.err = cmd.Wait()
 		p.tree.kill() // whatever it left behind
+		killMarked(id)
 		close(p.gone)
 	}()
 	return p, <-started
@@ -43,13 +50,31 @@ func startProcess(cmd *exec.Cmd) (*process, error) {
 func (p *process) stop(grace time.Duration) {
 	p.once.Do(func() {
 		p.tree.ask()
-		select {
-		case <-p.gone:
-		case <-time.After(grace):
-		}
+		p.waitForHead(grace)
 		p.tree.kill()
+		killMarked(p.id)
 	})
 	<-p.gone
+}
+
+// waitForHead waits until the renderer itself has ended, whatever it left
+// behind, or the time is over.
+func (p *process) waitForHead(grace time.Duration) {
+	limit := time.After(grace)
+	look := time.NewTicker(10 * time.Millisecond)
+	defer look.Stop()
+	for {
+		select {
+		case <-p.gone:
+			return
+		case <-limit:
+			return
+		case <-look.C:
+			if headEnded(p.cmd.Process.Pid) {
+				return
+			}
+		}
+	}
 }
 
 // exitCode returns how the renderer ended: its code, or -1 for a signal.

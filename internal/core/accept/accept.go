@@ -1,0 +1,224 @@
+// Package accept holds the rules by which the farm takes what nodes bring:
+// which picture of a frame counts, when it is published, what a node keeps
+// over a restart, and what it gives back. Each rule takes the farm and a
+// message and returns Records and an answer. Told the same message twice, a
+// rule gives the same answer and no Records the second time.
+//
+// It knows neither how messages travel nor which node should get what.
+package accept
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"time"
+
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/frames"
+	"vexillum/internal/core/triage"
+)
+
+// Outcome is what became of a frame or a lease.
+type Outcome int
+
+// The outcomes that a node reports.
+const (
+	Good      Outcome = iota + 1 // verified, may be delivered
+	Delivered                    // stands in its place
+	Failed                       // the try failed
+	Ended                        // the lease's processes are gone
+)
+
+// Report is one thing that a node reports.
+type Report struct {
+	Outcome        Outcome
+	Lease          farm.LeaseID
+	Launch         int
+	Frame          int
+	Hash           string
+	Bytes          int64
+	StartupSeconds float64
+	RenderSeconds  float64
+	CheckSeconds   float64
+	Cause          string
+	Message        string
+}
+
+// Verdict says what a node shall do with what it reported.
+type Verdict struct {
+	Deliver bool
+	Discard bool
+	Why     string
+	Adopt   []string // hashes that may already stand in the frame's place
+}
+
+// Take decides about a report of a node.
+func Take(s *farm.State, id farm.NodeID, r Report, now time.Time) ([]farm.Record, Verdict) {
+	l := s.Lease(r.Lease)
+	if l == nil || l.Node != id {
+		return nil, Verdict{Discard: true, Why: fmt.Sprintf("lease %d is over or was never given to this node", r.Lease)}
+	}
+	run := s.Runs[l.Run]
+	if r.Outcome == Ended {
+		if !l.Open() {
+			return nil, Verdict{Why: "the lease has ended"}
+		}
+		ended := farm.LeaseEnded{Lease: l.ID, Node: id, Run: run.ID, Reason: s.NodeName(id) + " " + firstLine(r.Message), At: now}
+		return []farm.Record{ended}, Verdict{Why: "the lease has ended"}
+	}
+	if !l.Given.Has(r.Frame) {
+		return nil, Verdict{Discard: true, Why: fmt.Sprintf("frame %d was never on lease %d", r.Frame, l.ID)}
+	}
+	switch r.Outcome {
+	case Good:
+		return good(run, l, r, now)
+	case Delivered:
+		d, delivering := run.Delivering[r.Frame]
+		if !delivering || (d.Hash != r.Hash || d.Node != id) && !slices.Contains(acceptedBefore(run, r.Frame), r.Hash) {
+			return nil, Verdict{Why: "noted"}
+		}
+		done := farm.FrameDone{Run: run.ID, Frame: r.Frame, Lease: l.ID, Node: id, Hash: r.Hash, At: now}
+		return []farm.Record{done}, Verdict{Why: "noted"}
+	case Failed:
+		if d, delivering := run.Delivering[r.Frame]; delivering && d.Node == id && r.Hash == d.Hash {
+			return undelivered(s, run, r, now), Verdict{Why: "noted"}
+		}
+		return triage.Failed(s, triage.Failure{Lease: l.ID, Launch: r.Launch, Frame: r.Frame, Cause: r.Cause, Message: r.Message}, now), Verdict{Why: "noted"}
+	}
+	return nil, Verdict{Discard: true, Why: "no such outcome"}
+}
+
+// good takes the first good picture of a frame that is still wanted, from any
+// lease that ever held it. That one rule covers races, late returns and trims
+// that crossed a report.
+func good(run *farm.Run, l *farm.Lease, r Report, now time.Time) ([]farm.Record, Verdict) {
+	if d, delivering := run.Delivering[r.Frame]; delivering {
+		if d.Node == l.Node && d.Hash == r.Hash {
+			return nil, Verdict{Deliver: true, Why: "accepted before", Adopt: acceptedBefore(run, r.Frame)}
+		}
+		return nil, Verdict{Discard: true, Why: fmt.Sprintf("another picture of frame %d is being delivered", r.Frame)}
+	}
+	if run.Done.Has(r.Frame) {
+		return nil, Verdict{Discard: true, Why: fmt.Sprintf("frame %d is done", r.Frame)}
+	}
+	if !run.Wants(r.Frame) {
+		return nil, Verdict{Discard: true, Why: fmt.Sprintf("frame %d is no longer wanted", r.Frame)}
+	}
+	accepted := farm.FrameAccepted{
+		Run: run.ID, Frame: r.Frame, Lease: l.ID, Node: l.Node, Launch: r.Launch, Hash: r.Hash, Bytes: r.Bytes,
+		StartupSeconds: r.StartupSeconds, RenderSeconds: r.RenderSeconds, CheckSeconds: r.CheckSeconds, At: now,
+	}
+	return []farm.Record{accepted}, Verdict{Deliver: true, Why: "accepted", Adopt: acceptedBefore(run, r.Frame)}
+}
+
+// acceptedBefore returns the hashes that were accepted for a frame and whose
+// delivery was lost: their files may stand in its place nevertheless.
+func acceptedBefore(run *farm.Run, frame int) []string {
+	if t := run.Trouble[frame]; t != nil {
+		return t.Accepted
+	}
+	return nil
+}
+
+// mostDeliveries bounds how often a frame is accepted and not published
+// before a person has to look.
+const mostDeliveries = 5
+
+// undelivered takes back a frame that was accepted but that its node could
+// not publish: another file stands in its place, or the place is gone.
+func undelivered(s *farm.State, run *farm.Run, r Report, now time.Time) []farm.Record {
+	d := run.Delivering[r.Frame]
+	reason := fmt.Sprintf("frame %d could not be delivered by %s: %s", r.Frame, s.NodeName(d.Node), r.Message)
+	records := []farm.Record{farm.DeliveryLost{Run: run.ID, Frame: r.Frame, Node: d.Node, Hash: d.Hash, Reason: reason, At: now}}
+	if r.Cause == triage.CauseOutput || len(acceptedBefore(run, r.Frame))+1 >= mostDeliveries {
+		records = append(records, farm.FrameParked{Run: run.ID, Frame: r.Frame, Reason: reason, At: now})
+	}
+	return records
+}
+
+// Release takes from a node all work of which it holds nothing any more: its
+// open leases, and the frames that it had not yet published. holds tells which
+// leases it still holds; nil means none.
+func Release(s *farm.State, n farm.NodeID, holds func(farm.LeaseID) bool, reason string, now time.Time) []farm.Record {
+	var records []farm.Record
+	for _, l := range s.LeasesOf(n) {
+		if holds == nil || !holds(l.ID) {
+			records = append(records, farm.LeaseEnded{Lease: l.ID, Node: n, Run: l.Run, Reason: reason, At: now})
+		}
+	}
+	for _, run := range s.Queue() {
+		for _, f := range slices.Sorted(maps.Keys(run.Delivering)) {
+			if d := run.Delivering[f]; d.Node == n && (holds == nil || !holds(d.Lease)) {
+				records = append(records, farm.DeliveryLost{Run: run.ID, Frame: f, Node: n, Hash: d.Hash, Reason: reason, At: now})
+			}
+		}
+	}
+	return records
+}
+
+// Start opens a session of a node process that holds the given leases. Those
+// that are open go on in it; all other work of the node is dealt anew.
+func Start(s *farm.State, n *farm.Node, facts farm.Facts, holding []farm.LeaseID, now time.Time) (records []farm.Record, keep []farm.LeaseID) {
+	holds := func(id farm.LeaseID) bool { return slices.Contains(holding, id) }
+	records = Release(s, n.ID, holds, n.Name+" started its node process anew and holds nothing of it", now)
+	for _, l := range s.LeasesOf(n.ID) {
+		if holds(l.ID) {
+			keep = append(keep, l.ID)
+		}
+	}
+	return append(records, farm.NodeStarted{Node: n.ID, Session: n.Session + 1, Facts: facts, Kept: keep, At: now}), keep
+}
+
+// Trimmed takes a node's answer to a trim: the frames that it gave back go to
+// be dealt anew. What has a result by now is not touched.
+func Trimmed(s *farm.State, n farm.NodeID, lease farm.LeaseID, given frames.Set, reason string, now time.Time) []farm.Record {
+	l := s.Lease(lease)
+	if l == nil || l.Node != n || !l.Open() {
+		return nil
+	}
+	back := given.Intersect(l.Left)
+	if back.Empty() {
+		return nil
+	}
+	return []farm.Record{farm.LeaseTrimmed{Lease: l.ID, Node: n, Run: l.Run, Frames: back, Reason: reason, At: now}}
+}
+
+// Limits of a delivery.
+const (
+	// DeliverAfter is how long an accepted frame may be out of its node's
+	// hands, as its signs of life tell, before it is dealt anew.
+	DeliverAfter = time.Minute
+	// DeliverWithin is how long a delivery may take in all.
+	DeliverWithin = 2 * time.Hour
+)
+
+// Overdue returns the Records that take deliveries back which do not come to
+// an end. quiet tells for how long a frame has not been in its node's hands.
+func Overdue(s *farm.State, quiet func(n farm.NodeID, run farm.RunID, frame int, since time.Time) time.Duration, now time.Time) []farm.Record {
+	var records []farm.Record
+	for _, run := range s.Queue() {
+		for _, f := range slices.Sorted(maps.Keys(run.Delivering)) {
+			d := run.Delivering[f]
+			reason := ""
+			switch {
+			case now.Sub(d.Since) > DeliverWithin:
+				reason = fmt.Sprintf("%s has not delivered frame %d in %.0f hours", s.NodeName(d.Node), f, DeliverWithin.Hours())
+			case quiet(d.Node, run.ID, f, d.Since) > DeliverAfter:
+				reason = fmt.Sprintf("%s no longer has frame %d in its hands", s.NodeName(d.Node), f)
+			default:
+				continue
+			}
+			records = append(records, farm.DeliveryLost{Run: run.ID, Frame: f, Node: d.Node, Hash: d.Hash, Reason: reason, At: now})
+		}
+	}
+	return records
+}
+
+func firstLine(text string) string {
+	for i, c := range text {
+		if c == '\n' {
+			return text[:i]
+		}
+	}
+	return text
+}

@@ -1,0 +1,81 @@
+package deal
+
+import (
+	"fmt"
+	"math"
+	"time"
+
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/frames"
+	"vexillum/internal/core/pace"
+)
+
+// Cut is the end of a lease that a node shall be asked to give back.
+type Cut struct {
+	Lease  farm.LeaseID
+	Node   farm.NodeID // that holds it
+	Frames frames.Set
+	Reason string
+}
+
+// TakeOver finds, for a node with nothing to do, the lease that would end last
+// and the part of its end by which both would end together. inFlight tells how
+// many frames of a lease have begun, rests whether a lease must not be cut
+// now. It returns false where a cut would not bring the end forward by more
+// than it costs: half a start-up and a hundredth of what remains.
+func TakeOver(s *farm.State, m *pace.Model, taker farm.NodeID, inFlight func(farm.LeaseID) int, rests func(*farm.Lease) bool) (Cut, bool) {
+	n := s.Nodes[taker]
+	if n == nil || !n.Ready() {
+		return Cut{}, false
+	}
+	var best Cut
+	latest := 0.0
+	for _, run := range s.Queue() {
+		if run.State != farm.RunRendering || run.Spec.Mode == farm.ModeWhole || run.Spec.Chunk > 0 {
+			continue
+		}
+		if _, ok := n.Facts.Renderer(run.Spec.Recipe); !ok {
+			continue
+		}
+		cost, known := m.Cost(run.ID)
+		if !known || cost.Mean <= 0 {
+			continue
+		}
+		startup, _ := m.Startup(run.ID)
+		mine := m.Speed(n, run.Spec.Recipe)
+		for l := range run.OpenLeases {
+			if rests(l) || l.Node == taker {
+				continue
+			}
+			begun := inFlight(l.ID)
+			if l.Left.Len() <= begun {
+				continue
+			}
+			theirs := m.Speed(s.Nodes[l.Node], run.Spec.Recipe)
+			work := cost.Mean * float64(l.Left.Len())
+			end := work / theirs
+			// Both end together at the time at which
+			// theirs × together + mine × (together − startup) = work.
+			together := (work + mine*startup.Mean) / (theirs + mine)
+			take := min(int(math.Floor((together-startup.Mean)*mine/cost.Mean)), l.Left.Len()-begun)
+			if take < 1 {
+				continue
+			}
+			ahead := end - max(float64(l.Left.Len()-take)*cost.Mean/theirs, startup.Mean+float64(take)*cost.Mean/mine)
+			if ahead <= startup.Mean/2+end/100 || end <= latest {
+				continue
+			}
+			tail := last(l.Left, take).Minus(avoided(s, run, n))
+			if tail.Empty() {
+				continue
+			}
+			latest = end
+			best = Cut{Lease: l.ID, Node: l.Node, Frames: tail, Reason: fmt.Sprintf("%s shall take %s over from %s: finish %s earlier",
+				n.Name, tail, s.NodeName(l.Node), time.Duration(ahead*float64(time.Second)).Round(100*time.Millisecond))}
+		}
+	}
+	return best, latest > 0
+}
+
+// last returns the last n frames of a set.
+func last(set frames.Set, n int) frames.Set { return set.Minus(set.Take(set.Len() - n)) }

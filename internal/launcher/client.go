@@ -1,0 +1,262 @@
+package launcher
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"sync"
+	"time"
+)
+
+// Client is the node process's side.
+type Client struct {
+	conn net.Conn
+	lost chan struct{} // closed when the connection has ended
+	err  error         // why; read after lost
+
+	mu        sync.Mutex
+	processes map[string]*Process
+}
+
+// ErrReplaced says that another node process has connected to the launcher.
+var ErrReplaced = errors.New("another node process works in this folder now")
+
+// ErrLost says that the launcher has ended, and its renderers with it.
+var ErrLost = errors.New("the launcher has ended")
+
+// Connect connects to the launcher of a folder, and starts one where none is.
+// command is the launcher's command line without the folder.
+func Connect(ctx context.Context, dir string, command []string) (*Client, error) {
+	path, done, err := shortPath(socketPath(dir))
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	if conn, err := net.Dial("unix", path); err == nil {
+		return NewClient(conn), nil
+	}
+	log, err := os.OpenFile(filepath.Join(dir, "launcher.log"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("opening the launcher's log: %w", err)
+	}
+	defer log.Close()
+	cmd := exec.Command(command[0], append(command[1:len(command):len(command)], dir)...)
+	cmd.Stdout, cmd.Stderr = log, log
+	onItsOwn(cmd)
+	if err := cmd.Start(); err != nil {
+		return nil, fmt.Errorf("starting the launcher: %w", err)
+	}
+	go func() { _ = cmd.Wait() }() // its log tells why it ended
+	for deadline := time.Now().Add(10 * time.Second); ; {
+		conn, err := net.Dial("unix", path)
+		if err == nil {
+			return NewClient(conn), nil
+		}
+		if time.Now().After(deadline) {
+			return nil, fmt.Errorf("the launcher does not answer: %w; its log is %s", err, log.Name())
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(5 * time.Millisecond):
+		}
+	}
+}
+
+// NewClient returns the node process's side of a connection.
+func NewClient(conn net.Conn) *Client {
+	c := &Client{conn: conn, lost: make(chan struct{}), processes: map[string]*Process{}}
+	go c.read()
+	return c
+}
+
+// Lost is closed when the launcher is gone or another node process has taken
+// it over; Err tells which.
+func (c *Client) Lost() <-chan struct{} { return c.lost }
+
+// Err returns why the connection ended. It may be called once Lost is closed.
+func (c *Client) Err() error { return c.err }
+
+// Close lets go of the launcher; it and its renderers go on.
+func (c *Client) Close() { _ = c.conn.Close() }
+
+// End ends the launcher and all its renderers.
+func (c *Client) End() {
+	c.send(order{Do: "end"})
+	select {
+	case <-c.lost:
+	case <-time.After(5 * time.Second):
+	}
+	c.Close()
+}
+
+func (c *Client) send(o order) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	_, _ = c.conn.Write(encode(o)) // a lost connection is told by Lost
+}
+
+func (c *Client) read() {
+	var cause = ErrLost
+	in := bufio.NewReaderSize(c.conn, 64<<10)
+	for {
+		line, err := in.ReadBytes('\n')
+		if err != nil {
+			break
+		}
+		var n news
+		if json.Unmarshal(line, &n) != nil {
+			continue
+		}
+		if n.Kind == newsReplaced {
+			cause = ErrReplaced
+			continue
+		}
+		c.mu.Lock()
+		p := c.processes[n.ID]
+		c.mu.Unlock()
+		if p != nil {
+			p.told(n)
+		}
+	}
+	_ = c.conn.Close()
+	c.err = cause
+	close(c.lost)
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, p := range c.processes {
+		p.once.Do(func() {
+			p.err = cause
+			close(p.began)
+		})
+		p.end(-1, cause.Error())
+	}
+}
+
+// Process is a renderer in the launcher's hands.
+type Process struct {
+	c     *Client
+	id    string
+	out   [3]io.Writer
+	once  sync.Once
+	began chan struct{} // closed when it is known whether it runs
+	err   error         // why it does not
+
+	gone   chan struct{} // closed when it has ended
+	goneDo sync.Once
+	code   int
+	how    string
+	inputs int
+}
+
+// ErrUnknown says that the launcher knows nothing of a process.
+var ErrUnknown = errors.New("the launcher knows nothing of this process")
+
+// Start starts a process; what it says is written to the two writers, one
+// call after the other.
+func (c *Client) Start(spec Spec, stdout, stderr io.Writer) (*Process, error) {
+	return c.follow(spec.ID, order{Do: "start", Spec: &spec}, stdout, stderr)
+}
+
+// Attach follows a process that an earlier node process has started. All that
+// it has said is told again.
+func (c *Client) Attach(id string, stdout, stderr io.Writer) (*Process, error) {
+	return c.follow(id, order{Do: "attach", ID: id}, stdout, stderr)
+}
+
+func (c *Client) follow(id string, o order, stdout, stderr io.Writer) (*Process, error) {
+	p := &Process{c: c, id: id, out: [3]io.Writer{nil, stdout, stderr}, began: make(chan struct{}), gone: make(chan struct{})}
+	c.mu.Lock()
+	select {
+	case <-c.lost:
+		c.mu.Unlock()
+		return nil, c.err
+	default:
+	}
+	c.processes[id] = p
+	c.mu.Unlock()
+	c.send(o)
+	<-p.began
+	if p.err != nil {
+		c.drop(id)
+		return nil, p.err
+	}
+	return p, nil
+}
+
+func (c *Client) drop(id string) {
+	c.mu.Lock()
+	delete(c.processes, id)
+	c.mu.Unlock()
+}
+
+func (p *Process) told(n news) {
+	switch n.Kind {
+	case newsAttached:
+		p.inputs = n.Inputs
+		p.once.Do(func() { close(p.began) })
+	case newsUnknown:
+		p.fail(ErrUnknown)
+	case newsFailed:
+		p.fail(errors.New(n.Text))
+	case newsOutput:
+		if (n.Stream == 1 || n.Stream == 2) && p.out[n.Stream] != nil {
+			_, _ = p.out[n.Stream].Write(n.Data)
+		}
+	case newsExited:
+		p.end(n.Code, n.Text)
+	}
+}
+
+// fail tells that the process does not run. One that was said to run and then
+// did not start has ended.
+func (p *Process) fail(err error) {
+	p.once.Do(func() {
+		p.err = err
+		close(p.began)
+	})
+	p.end(-1, err.Error())
+}
+
+func (p *Process) end(code int, how string) {
+	p.goneDo.Do(func() {
+		p.code, p.how = code, how
+		close(p.gone)
+	})
+}
+
+// Gone is closed when the process has ended, all that it started with it, and
+// all that it said was written.
+func (p *Process) Gone() <-chan struct{} { return p.gone }
+
+// Ended returns how the process ended: its exit code, or -1 for a signal, and
+// a phrase, empty when all was well. It may be called once Gone is closed.
+func (p *Process) Ended() (code int, how string) { return p.code, p.how }
+
+// Inputs returns how many pieces of input the process had been given when it
+// was attached to.
+func (p *Process) Inputs() int { return p.inputs }
+
+// Input gives the process a line of input.
+func (p *Process) Input(text string) { p.c.send(order{Do: "input", ID: p.id, Text: text}) }
+
+// CloseInput ends its input.
+func (p *Process) CloseInput() { p.c.send(order{Do: "close", ID: p.id}) }
+
+// Stop asks the whole tree to end, and kills what is left after the grace.
+func (p *Process) Stop(grace time.Duration) {
+	p.c.send(order{Do: "stop", ID: p.id, Grace: grace})
+}
+
+// Forget lets the launcher drop what it keeps of the process.
+func (p *Process) Forget() {
+	p.c.send(order{Do: "forget", ID: p.id})
+	p.c.drop(p.id)
+}

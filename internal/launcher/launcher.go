@@ -1,0 +1,85 @@
+// Package launcher starts renderers for a node process and outlives it, so
+// that a restart of the node process costs no expensive frame. It is a small
+// process of its own that owns the renderers' output and how they ended; a
+// node process connects to it over a socket in the node's folder, and the next
+// one goes on where the last one was.
+//
+// It knows nothing of frames, leases or the service.
+package launcher
+
+import (
+	"encoding/json"
+	"path/filepath"
+	"time"
+)
+
+// Spec says what to start.
+type Spec struct {
+	ID      string   `json:"id"` // unlike any other of the node
+	Program string   `json:"program"`
+	Args    []string `json:"args"`
+	Env     []string `json:"env"` // besides the launcher's own
+	Dir     string   `json:"dir"` // working folder
+	Input   bool     `json:"input"`
+}
+
+// order is what a node process tells the launcher, one JSON object a line.
+type order struct {
+	Do    string        `json:"do"` // start, attach, input, close, stop, forget, end
+	ID    string        `json:"id,omitempty"`
+	Spec  *Spec         `json:"spec,omitempty"`
+	Text  string        `json:"text,omitempty"`  // of input
+	Grace time.Duration `json:"grace,omitempty"` // of stop, in nanoseconds
+}
+
+// Kinds of news.
+const (
+	newsAttached = "attached" // the process is known; its output follows from the beginning
+	newsUnknown  = "unknown"  // it is not
+	newsOutput   = "output"
+	newsExited   = "exited"
+	newsFailed   = "failed" // it could not be started
+	newsReplaced = "replaced"
+)
+
+// news is what the launcher tells, one JSON object a line.
+type news struct {
+	Kind   string `json:"kind"`
+	ID     string `json:"id,omitempty"`
+	Stream int    `json:"stream,omitempty"` // 1 standard output, 2 standard error
+	Data   []byte `json:"data,omitempty"`
+	Inputs int    `json:"inputs,omitempty"` // lines of input that it was given
+	Code   int    `json:"code,omitempty"`   // exit code; -1 for a signal
+	Text   string `json:"text,omitempty"`   // how it ended, or why it did not start
+}
+
+// encode returns a value as one line.
+func encode(v any) []byte {
+	data, err := json.Marshal(v)
+	if err != nil { // both shapes hold nothing that JSON cannot
+		return []byte("{}\n")
+	}
+	return append(data, '\n')
+}
+
+// Limits of the launcher.
+const (
+	mostOutput   = 64 << 20         // bytes kept of one process, for a node process that comes back
+	waitDelay    = 2 * time.Second  // for output after the exit
+	idleFor      = 20 * time.Second // without a node process and renderers before it ends
+	inputsFor    = 10 * time.Minute // without a node process before renderers that wait for input are ended
+	longestOrder = 4 << 20
+)
+
+func socketPath(dir string) string { return filepath.Join(dir, "launcher.sock") }
+func lockPath(dir string) string   { return filepath.Join(dir, "launcher.lock") }
+
+// Lock takes a folder for one process; it is free again when that process
+// ends, however it ends. It returns false if another process has it.
+func Lock(path string) (release func(), free bool, err error) {
+	release, err = lockFile(path)
+	if err == errLocked { //nolint:errorlint // it is returned as it is
+		return nil, false, nil
+	}
+	return release, err == nil, err
+}

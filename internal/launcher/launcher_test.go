@@ -1,0 +1,282 @@
+package launcher
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+)
+
+// TestMain lets this test program be the launcher, too.
+func TestMain(m *testing.M) {
+	if len(os.Args) == 3 && os.Args[1] == "be-the-launcher" {
+		if err := Serve(context.Background(), os.Args[2], slog.New(slog.NewTextHandler(os.Stderr, nil))); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
+		os.Exit(0)
+	}
+	os.Exit(m.Run())
+}
+
+// said is what a process has said so far.
+type said struct {
+	mu  sync.Mutex
+	buf bytes.Buffer
+}
+
+func (s *said) Write(p []byte) (int, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.buf.Write(p)
+}
+
+func (s *said) String() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.buf.String()
+}
+
+func connect(t *testing.T, dir string) *Client {
+	t.Helper()
+	self, err := os.Executable()
+	if err != nil {
+		t.Fatal(err)
+	}
+	c, err := Connect(t.Context(), dir, []string{self, "be-the-launcher"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(c.Close)
+	return c
+}
+
+func folder(t *testing.T) string {
+	t.Helper()
+	dir, err := os.MkdirTemp("", "vexillum-launcher-")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = os.RemoveAll(dir) }) // the launcher ends with its folder
+	return dir
+}
+
+func shell(id, script string) Spec {
+	return Spec{ID: id, Program: "/bin/sh", Args: []string{"-c", script}, Dir: "/"}
+}
+
+func eventually(t *testing.T, what string, holds func() bool) {
+	t.Helper()
+	for deadline := time.Now().Add(20 * time.Second); !holds(); time.Sleep(5 * time.Millisecond) {
+		if time.Now().After(deadline) {
+			t.Fatalf("waited too long until %s", what)
+		}
+	}
+}
+
+func gone(t *testing.T, p *Process) (int, string) {
+	t.Helper()
+	select {
+	case <-p.Gone():
+	case <-time.After(20 * time.Second):
+		t.Fatal("the process does not end")
+	}
+	return p.Ended()
+}
+
+func TestAProcessIsStartedAndHeard(t *testing.T) {
+	c := connect(t, folder(t))
+	var out, errs said
+	p, err := c.Start(shell("a", "echo one; echo two >&2; exit 3"), &out, &errs)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if code, how := gone(t, p); code != 3 || how != "exit status 3" {
+		t.Errorf("ended with %d, %q", code, how)
+	}
+	if out.String() != "one\n" || errs.String() != "two\n" {
+		t.Errorf("said %q and %q", out.String(), errs.String())
+	}
+	if _, err := c.Start(Spec{ID: "b", Program: "/nowhere/renderer"}, &out, &errs); err == nil || !strings.Contains(err.Error(), "/nowhere/renderer") {
+		t.Errorf("a program that is not there: %v", err)
+	}
+	if _, err := c.Attach("c", &out, &errs); !errors.Is(err, ErrUnknown) {
+		t.Errorf("a process that never was: %v", err)
+	}
+}
+
+// TestAProcessOutlivesWhoStartedIt connects anew and gets everything again,
+// in order, to the end.
+func TestAProcessOutlivesWhoStartedIt(t *testing.T) {
+	dir := folder(t)
+	first := connect(t, dir)
+	var out said
+	spec := shell("a", "i=0; while [ $i -lt 40 ]; do i=$((i+1)); echo line $i; sleep 0.02; done; read word; echo got $word")
+	spec.Input = true
+	if _, err := first.Start(spec, &out, &out); err != nil {
+		t.Fatal(err)
+	}
+	eventually(t, "it says something", func() bool { return strings.Contains(out.String(), "line 5\n") })
+	first.Close()
+	time.Sleep(100 * time.Millisecond)
+	second := connect(t, dir)
+	var again said
+	p, err := second.Attach("a", &again, &again)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if p.Inputs() != 0 {
+		t.Errorf("it was given %d inputs", p.Inputs())
+	}
+	p.Input("salt\n")
+	if code, how := gone(t, p); code != 0 || how != "" {
+		t.Errorf("ended with %d, %q", code, how)
+	}
+	var want strings.Builder
+	for i := range 40 {
+		fmt.Fprintf(&want, "line %d\n", i+1)
+	}
+	if got := again.String(); got != want.String()+"got salt\n" {
+		t.Errorf("the second heard %q", got)
+	}
+	// Also one that has ended is told whole, until it is forgotten.
+	third := connect(t, dir)
+	select {
+	case <-second.Lost():
+	case <-time.After(20 * time.Second):
+		t.Fatal("the second connection goes on beside the third")
+	}
+	if !errors.Is(second.Err(), ErrReplaced) {
+		t.Errorf("the second learned %v", second.Err())
+	}
+	var late said
+	if p, err = third.Attach("a", &late, &late); err != nil {
+		t.Fatal(err)
+	}
+	if code, _ := gone(t, p); code != 0 || late.String() != again.String() || p.Inputs() != 1 {
+		t.Errorf("the third heard %q, code %d, %d inputs", late.String(), code, p.Inputs())
+	}
+	p.Forget()
+	eventually(t, "it is forgotten", func() bool { _, err := third.Attach("a", &late, &late); return errors.Is(err, ErrUnknown) })
+}
+
+// TestATreeIsEndedWhole: children that ignore the request, and one that left
+// its group and lost its parent, end with their renderer.
+func TestATreeIsEndedWhole(t *testing.T) {
+	dir := folder(t)
+	c := connect(t, dir)
+	var out said
+	script := "trap '' TERM; (trap '' TERM; while :; do sleep 0.05; done) & echo $!; setsid sh -c 'echo $$; while :; do sleep 0.05; done' & sleep 0.3; echo ready; sleep 3600"
+	p, err := c.Start(shell("a", script), &out, &out)
+	if err != nil {
+		t.Fatal(err)
+	}
+	eventually(t, "all is up", func() bool { return strings.Contains(out.String(), "ready") })
+	p.Stop(50 * time.Millisecond)
+	gone(t, p)
+	for _, word := range strings.Fields(out.String()) {
+		pid, err := strconv.Atoi(word)
+		if err != nil {
+			continue
+		}
+		eventually(t, word+" is gone", func() bool { return syscall.Kill(pid, 0) != nil })
+	}
+	if n := len(strings.Fields(out.String())); n != 3 {
+		t.Errorf("it said %q", out.String())
+	}
+}
+
+func TestTheLauncherEndsWhenToldAndWithItsFolder(t *testing.T) {
+	for name, end := range map[string]func(c *Client, dir string){
+		"told":               func(c *Client, _ string) { c.End() },
+		"the folder is gone": func(_ *Client, dir string) { _ = os.RemoveAll(dir) },
+	} {
+		t.Run(name, func(t *testing.T) {
+			dir := folder(t)
+			c := connect(t, dir)
+			var out said
+			p, err := c.Start(shell("a", "echo $$; sleep 3600"), &out, &out)
+			if err != nil {
+				t.Fatal(err)
+			}
+			eventually(t, "it is up", func() bool { return out.String() != "" })
+			pid, _ := strconv.Atoi(strings.TrimSpace(out.String()))
+			end(c, dir)
+			if code, _ := gone(t, p); code != -1 {
+				t.Errorf("ended with %d", code)
+			}
+			eventually(t, "the renderer is gone", func() bool { return syscall.Kill(pid, 0) != nil })
+			select {
+			case <-c.Lost():
+			case <-time.After(20 * time.Second):
+				t.Fatal("the launcher goes on")
+			}
+		})
+	}
+}
+
+func TestOneLauncherAFolder(t *testing.T) {
+	dir := folder(t)
+	first := connect(t, dir)
+	if err := Serve(t.Context(), dir, slog.New(slog.DiscardHandler)); err != nil {
+		t.Errorf("a second launcher: %v", err)
+	}
+	if _, free, err := Lock(lockPath(dir)); free || err != nil {
+		t.Errorf("the folder's lock is free beside its launcher, %v", err)
+	}
+	var out said
+	p, err := first.Start(shell("a", "echo still here"), &out, &out)
+	if err != nil {
+		t.Fatal(err)
+	}
+	gone(t, p)
+	if out.String() != "still here\n" {
+		t.Errorf("the first launcher was harmed: %q", out.String())
+	}
+}
+
+func TestLongFoldersHaveASocket(t *testing.T) {
+	dir := filepath.Join(folder(t), strings.Repeat("deep/", 30))
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	var out said
+	p, err := connect(t, dir).Start(shell("a", "echo deep"), &out, &out)
+	if err != nil {
+		t.Fatal(err)
+	}
+	gone(t, p)
+	if out.String() != "deep\n" {
+		t.Errorf("said %q", out.String())
+	}
+}
+
+// TestOrdersThatMakeNoSense end the connection and nothing else.
+func TestOrdersThatMakeNoSense(t *testing.T) {
+	s := NewServer(t.TempDir(), slog.New(slog.DiscardHandler))
+	for _, line := range []string{"what\n", "{\"do\": \"dance\"}\n{}\nno\n", "{\"do\": \"start\"}\n[\n", "{\"do\":\"input\",\"id\":\"x\"}\n{\"do\":\"stop\",\"id\":\"x\"}\n\"\n"} {
+		here, there := net.Pipe()
+		ended := make(chan struct{})
+		go func() { s.Attach(there); close(ended) }()
+		_ = here.SetDeadline(time.Now().Add(10 * time.Second))
+		if _, err := here.Write([]byte(line)); err != nil {
+			t.Fatal(err)
+		}
+		select {
+		case <-ended:
+		case <-time.After(10 * time.Second):
+			t.Errorf("%q is waited on", line)
+		}
+		_ = here.Close()
+	}
+}
