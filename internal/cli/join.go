@@ -99,6 +99,7 @@ func practiceCommand() *cobra.Command {
 		Hidden: true,
 		Args:   exactly(0, "no arguments"),
 		RunE: func(c *cobra.Command, _ []string) error {
+			signal.Reset(syscall.SIGINT, syscall.SIGTERM) // a renderer ends when it is told
 			if version {
 				fmt.Println("practice renderer " + practice.Version)
 				return nil
