@@ -31,6 +31,7 @@ var below = map[string][]string{
 	"wire":          {"recipe"},
 	"client":        {"wire"},
 	"badline":       {},
+	"publish":       {},
 	"localpg":       {},
 	"pgtest":        {"localpg"},
 	"browser":       {},
@@ -43,13 +44,13 @@ var below = map[string][]string{
 		"core/accept", "core/deal", "core/farm", "core/forecast", "core/frames", "core/pace", "core/triage", "recipe", "wire",
 	},
 	"service": {
-		"core/farm", "core/pace", "recipe", "service/floor", "service/lead", "service/ledger", "store", "wire",
+		"core/farm", "core/frames", "core/pace", "publish", "recipe", "service/floor", "service/lead", "service/ledger", "store", "wire",
 	},
 	"api": {
-		"core/accept", "core/farm", "core/frames", "picture", "recipe", "secret", "service", "service/floor", "store", "wire",
+		"core/accept", "core/farm", "core/frames", "picture", "publish", "recipe", "secret", "service", "service/floor", "store", "wire",
 	},
 	"node": {
-		"client", "core/frames", "core/triage", "launcher", "picture", "recipe", "wire",
+		"client", "core/frames", "core/triage", "launcher", "picture", "publish", "recipe", "wire",
 	},
 	"demo": {"client", "wire"},
 	"cli": {

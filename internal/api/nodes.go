@@ -162,13 +162,22 @@ func (s *Server) orders(c *gin.Context, f *floor.Floor, in wire.Orders) {
 func (s *Server) beat(c *gin.Context, f *floor.Floor, in wire.Beat) {
 	b := floor.Beat{Processor: in.Processor, Memory: in.Memory, Leases: map[farm.LeaseID]floor.Progress{}}
 	for _, p := range in.Leases {
-		b.Leases[farm.LeaseID(p.Lease)] = floor.Progress{Frame: p.Frame, Phase: p.Phase, Fraction: min(max(p.Fraction, 0), 1), Verifying: p.Verifying}
+		b.Leases[farm.LeaseID(p.Lease)] = floor.Progress{Frame: p.Frame, Phase: p.Phase, Fraction: min(max(p.Fraction, 0), 1), Verifying: p.Verifying, Trouble: short(p.Trouble)}
 	}
 	if err := f.Beat(c, nodeID(c), in.Session, b); err != nil {
 		s.fail(c, err)
 		return
 	}
 	c.Status(http.StatusNoContent)
+}
+
+// short bounds a sentence of a node.
+func short(text string) string {
+	const most = 400
+	if len(text) > most {
+		text = strings.ToValidUTF8(text[:most], "") + "…"
+	}
+	return text
 }
 
 var outcomes = map[string]accept.Outcome{

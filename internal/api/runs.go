@@ -169,6 +169,10 @@ func (s *Server) results(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
+	name, ok := s.fileNames(c, run)
+	if !ok {
+		return
+	}
 	out := make([]wire.Result, 0, len(rows))
 	for _, r := range rows {
 		at := r.AcceptedAt
@@ -176,11 +180,25 @@ func (s *Server) results(c *gin.Context) {
 			at = *r.DoneAt
 		}
 		out = append(out, wire.Result{
-			Frame: r.Frame, State: r.State, Node: names[r.Node], Lease: r.Lease, Launch: r.Launch, Hash: r.Hash, Bytes: r.Bytes,
+			Frame: r.Frame, State: r.State, File: name(r.Frame), Node: names[r.Node], Lease: r.Lease, Launch: r.Launch, Hash: r.Hash, Bytes: r.Bytes,
 			StartupSeconds: r.StartupSeconds, RenderSeconds: r.RenderSeconds, CheckSeconds: r.CheckSeconds, At: at,
 		})
 	}
 	c.JSON(http.StatusOK, out)
+}
+
+// fileNames returns how the frame files of a run are called.
+func (s *Server) fileNames(c *gin.Context, run wire.Run) (name func(frame int) string, ok bool) {
+	var all frames.Set
+	if err := all.UnmarshalText([]byte(run.Frames)); err != nil {
+		s.fail(c, err)
+		return nil, false
+	}
+	spec := farm.Spec{Job: run.Job, Frames: all}
+	if r := s.svc.Recipes()[run.Recipe]; r != nil {
+		spec.Picture = r.Picture
+	}
+	return spec.FrameFile, true
 }
 
 func (s *Server) nodeNames(c *gin.Context) (map[int64]string, bool) {

@@ -116,6 +116,8 @@ var routes = []route{
 	{"POST", "/node/v1/beat", aNode, reading((*Server).beat)},
 	{"POST", "/node/v1/report", aNode, reading((*Server).report)},
 	{"POST", "/node/v1/leave", aNode, reading((*Server).leave)},
+	{"GET", "/node/v1/leases/:lease/frames/:frame/file", aNode, (*Server).uploaded},
+	{"PUT", "/node/v1/leases/:lease/frames/:frame/file", aNode, (*Server).upload},
 	{"PUT", "/node/v1/runs/:run/frames/:frame/thumbnail", aNode, (*Server).putThumbnail},
 }
 

@@ -71,6 +71,7 @@ func (a *app) joinCommand() *cobra.Command {
 	f.StringSliceVar(&o.Renderers, "renderers", nil, "recipes to offer (default: all whose renderer is found)")
 	f.IntVar(&o.Threads, "threads", 0, "threads a renderer may use (default: all cores)")
 	f.DurationVar(&o.Stall, "stall", 0, "end a renderer that gives no sign of life for so long (default 15m, longer for long frames)")
+	f.BoolVar(&o.Send, "upload", false, "send frames to the service even where their place is seen (default: only where it is not)")
 	f.BoolVarP(&verbose, "verbose", "v", false, "tell every lease")
 	return c
 }

@@ -87,7 +87,7 @@ func (a *app) serve(ctx context.Context, o serveOptions) (err error) {
 	defer st.Close()
 	name, address := o.who(listener.Addr())
 	svc := service.New(service.Options{
-		Store: st, Recipes: book, Log: log, Name: name, Address: address, Version: Version, Alone: o.database == "",
+		Store: st, Recipes: book, Log: log, Name: name, Address: address, Version: Version, Socket: socketName(listener.Addr()), Alone: o.database == "",
 		FirstAdmin: func() (string, string, error) { return a.firstAdmin(o.passwordFile) },
 	})
 	server, err := api.New(api.Options{Service: svc, Console: web.Files(), Log: log, Name: name, Version: Version, Secure: o.cert != ""})
@@ -116,6 +116,17 @@ func (o serveOptions) who(listening net.Addr) (name, address string) {
 		address = scheme + "://" + net.JoinHostPort(bound, port)
 	}
 	return name, address
+}
+
+// socketName returns what only one living process can listen on: the port of
+// this machine, or of this part of it. It is empty where that is not known.
+func socketName(listening net.Addr) string {
+	boot, err1 := os.ReadFile("/proc/sys/kernel/random/boot_id")
+	network, err2 := os.Readlink("/proc/self/ns/net")
+	if err1 != nil || err2 != nil {
+		return ""
+	}
+	return strings.TrimSpace(string(boot)) + " " + network + " " + listening.String()
 }
 
 // listen serves until the context ends or the service gives up.

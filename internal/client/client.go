@@ -248,6 +248,11 @@ func (c *Client) Do(ctx context.Context, method, path string, in, out any) error
 		}
 		kind = "application/json"
 	}
+	return c.Send(ctx, method, path, kind, data, out)
+}
+
+// Send sends bytes of the given kind and reads the answer as Do does.
+func (c *Client) Send(ctx context.Context, method, path, kind string, data []byte, out any) error {
 	resp, err := c.request(ctx, method, path, kind, data)
 	if err != nil {
 		return err
@@ -279,11 +284,7 @@ func (c *Client) SignIn(ctx context.Context, name, password, label string) (*Cli
 
 // Put sends bytes of the given kind.
 func (c *Client) Put(ctx context.Context, path, kind string, data []byte) error {
-	resp, err := c.request(ctx, http.MethodPut, path, kind, data)
-	if err != nil {
-		return err
-	}
-	return resp.Body.Close()
+	return c.Send(ctx, http.MethodPut, path, kind, data, nil)
 }
 
 // Fetch writes what a path answers to w.

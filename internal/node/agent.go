@@ -42,6 +42,7 @@ type Options struct {
 	Log       *slog.Logger
 	Told      func(line string) // lines for the person who started it
 	Launcher  []string          // command line of the launcher, without the node's folder
+	Send      bool              // send frames to the service even where their place is seen
 	LetGo     <-chan struct{}   // closed to end the node process while its renderers go on; may be nil
 }
 
@@ -428,7 +429,7 @@ func (a *Agent) workAll(ctx context.Context, stop context.CancelCauseFunc, resum
 func (a *Agent) newWork(l *wire.Lease) *work {
 	return &work{
 		lease: l, svc: a, log: a.o.Log, staging: filepath.Join(a.staging(), leaseFolder(l.ID)), launcher: a.starter,
-		speed: a.facts.Speed, node: a.me.Name, threads: a.o.Threads, stall: a.o.Stall, changed: a.progressed, phase: "starting", verifying: map[int]bool{},
+		speed: a.facts.Speed, node: a.me.Name, threads: a.o.Threads, stall: a.o.Stall, send: a.o.Send, changed: a.progressed, phase: "starting", verifying: map[int]bool{},
 		ready: make(chan struct{}),
 	}
 }

@@ -1,124 +1,136 @@
 package node
 
 import (
-	"crypto/sha256"
-	"encoding/hex"
+	"context"
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
+	"net/http"
 	"os"
-	"path/filepath"
-	"slices"
 	"syscall"
+	"time"
 
+	"vexillum/internal/client"
+	"vexillum/internal/core/triage"
+	"vexillum/internal/publish"
 	"vexillum/internal/wire"
 )
 
-// errForeign says that a file that is not ours stands in a frame's place.
-var errForeign = errors.New("another file stands in its place")
+// upload is a frame that is sent to the service.
+type upload struct {
+	lease int64
+	frame int
+	path  string
+	hash  string
+	size  int64
+}
 
-// deliver publishes a verified frame: copied under a name of its lease's own
-// beside the target, flushed, then linked into place without replacing. If
-// the target exists with a hash that was accepted, it is adopted. It returns
-// the hash of what stands there now. It may be repeated at any time.
-func deliver(source string, l *wire.Lease, file, hash string, adopt []string) (string, error) {
-	root, err := os.OpenRoot(l.OutputRoot)
-	if err != nil {
-		return "", fmt.Errorf("opening the frame place: %w", err)
-	}
-	defer root.Close()
-	folder := filepath.FromSlash(l.Output)
-	if err := root.MkdirAll(folder, 0o777); err != nil {
-		return "", fmt.Errorf("making the output folder: %w", err)
-	}
-	target := filepath.Join(folder, file)
-	if standing, err := hashIn(root, target); err == nil {
-		return adopted(target, standing, hash, adopt)
-	}
-	part := filepath.Join(folder, fmt.Sprintf(".%s.lease-%d.part", file, l.ID))
-	_ = root.Remove(part) // of an attempt that was cut off
-	if err := copyInto(root, part, source, hash); err != nil {
-		return "", err
-	}
-	err = root.Link(part, target)
-	_ = root.Remove(part)
-	switch {
-	case errors.Is(err, fs.ErrExist):
-		standing, err := hashIn(root, target)
-		if err != nil {
-			return "", fmt.Errorf("reading what stands at %s: %w", target, err)
+// Waits between tries to deliver. A place that is gone comes back: the frame
+// waits for it, and nothing is rendered twice because of it.
+const (
+	deliverSoon = 500 * time.Millisecond
+	deliverLate = 10 * time.Second
+	// deliveryTries is how often a delivery is tried that fails for a reason
+	// which waiting may not mend.
+	deliveryTries = 4
+)
+
+// deliver publishes an accepted frame: into its place where this node sees it,
+// through the service where it does not. It returns the hash of what stands
+// there.
+func (w *work) deliver(path string, size int64, to publish.Target, frame int) (standing string, err error) {
+	wait := deliverSoon
+	defer w.set(func() { w.trouble = "" })
+	for try := 1; ; {
+		standing, err = w.deliverOnce(path, size, to, frame)
+		if err == nil || errors.Is(err, publish.ErrForeign) || w.ctx.Err() != nil {
+			return standing, err
 		}
-		return adopted(target, standing, hash, adopt)
-	case errors.Is(err, errors.ErrUnsupported) || errors.Is(err, syscall.EPERM): // a file system without links
-		err = copyInto(root, target, source, hash)
+		patient := errors.Is(err, publish.ErrNoPlace) || errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EROFS) || errors.Is(err, syscall.EIO) || errors.Is(err, syscall.ESTALE)
+		if !patient {
+			if try++; try > deliveryTries {
+				return "", err
+			}
+		}
+		w.set(func() { w.trouble = fmt.Sprintf("frame %d cannot be delivered: %v", frame, err) })
+		w.log.Warn("a frame waits to be delivered", "run", w.lease.RunName, "frame", frame, "error", err)
+		select {
+		case <-w.ctx.Done():
+			return "", err
+		case <-time.After(wait):
+		}
+		wait = min(2*wait, deliverLate)
 	}
-	if err != nil {
-		return "", fmt.Errorf("putting %s into place: %w", target, err)
-	}
-	return hash, flushFolder(root, folder)
 }
 
-func adopted(target, standing, hash string, adopt []string) (string, error) {
-	if standing == hash || slices.Contains(adopt, standing) {
-		return standing, nil
+func (w *work) deliverOnce(path string, size int64, to publish.Target, frame int) (string, error) {
+	if to.Root != "" && !w.send {
+		standing, err := publish.Copy(path, to)
+		if !errors.Is(err, publish.ErrNoPlace) {
+			return standing, err
+		}
 	}
-	return "", fmt.Errorf("%s: %w; move it away or choose another output folder", target, errForeign)
+	return w.svc.upload(w.ctx, upload{lease: w.lease.ID, frame: frame, path: path, hash: to.Hash, size: size})
 }
 
-// copyInto writes a new file with the source's content and makes it durable.
-// It replaces nothing, and leaves nothing behind when it fails.
-func copyInto(root *os.Root, name, source, hash string) error {
-	from, err := os.Open(source)
-	if err != nil {
-		return fmt.Errorf("opening the staged frame: %w", err)
+func deliveryCause(err error) string {
+	switch {
+	case errors.Is(err, publish.ErrForeign):
+		return triage.CauseOutput
+	case errors.Is(err, syscall.ENOSPC):
+		return triage.CauseDiskFull
 	}
-	defer from.Close()
-	to, err := root.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
-	if err != nil {
-		return fmt.Errorf("writing %s: %w", name, err)
-	}
-	sum := sha256.New()
-	_, err = io.Copy(io.MultiWriter(to, sum), from)
-	if err == nil {
-		err = to.Sync()
-	}
-	if closing := to.Close(); err == nil {
-		err = closing
-	}
-	if err != nil {
-		_ = root.Remove(name)
-		return fmt.Errorf("writing %s: %w", name, err)
-	}
-	if got := hex.EncodeToString(sum.Sum(nil)); got != hash {
-		_ = root.Remove(name)
-		return fmt.Errorf("the staged frame is no longer the one that was verified (%.12s, not %.12s)", got, hash)
-	}
-	return nil
+	return triage.CauseDelivery
 }
 
-func hashIn(root *os.Root, name string) (string, error) {
-	file, err := root.Open(name)
+// piece is how many bytes of a frame are sent at once: what is lost with the
+// line is no more.
+const piece = 4 << 20
+
+// upload implements service. It goes on where an earlier try has stopped.
+func (a *Agent) upload(ctx context.Context, u upload) (standing string, err error) {
+	path := fmt.Sprintf("/node/v1/leases/%d/frames/%d/file?hash=%s", u.lease, u.frame, u.hash)
+	file, err := os.Open(u.path)
 	if err != nil {
-		return "", err
+		return "", fmt.Errorf("opening the staged frame: %w", err)
 	}
 	defer file.Close()
-	sum := sha256.New()
-	if _, err := io.Copy(sum, file); err != nil {
-		return "", err
+	var at wire.Uploaded
+	if err := a.persist(ctx, http.MethodGet, path, nil, &at); err != nil {
+		return "", uploadError(err)
 	}
-	return hex.EncodeToString(sum.Sum(nil)), nil
+	for at.Standing == "" {
+		data := make([]byte, min(piece, u.size-at.Have))
+		if _, err := file.ReadAt(data, at.Have); err != nil && !errors.Is(err, io.EOF) {
+			return "", fmt.Errorf("reading the staged frame: %w", err)
+		}
+		sending, cancel := context.WithTimeout(ctx, uploadTimeout)
+		err := a.client.Send(sending, http.MethodPut, fmt.Sprintf("%s&offset=%d", path, at.Have), "application/octet-stream", data, &at)
+		cancel()
+		if err != nil {
+			return "", uploadError(err)
+		}
+	}
+	return at.Standing, nil
 }
 
-// flushFolder makes a new name in a folder durable where the system can.
-func flushFolder(root *os.Root, folder string) error {
-	dir, err := root.Open(folder)
-	if err != nil {
-		return fmt.Errorf("flushing the output folder: %w", err)
+// uploadTimeout bounds the sending of one piece.
+const uploadTimeout = 2 * time.Minute
+
+// uploadError gives what the service says its meaning for a delivery.
+func uploadError(err error) error {
+	var p *wire.Problem
+	if errors.As(err, &p) {
+		switch p.Field {
+		case "place":
+			return fmt.Errorf("%w: %s", publish.ErrNoPlace, p.Detail)
+		case "target":
+			return fmt.Errorf("%w: %s", publish.ErrForeign, p.Detail)
+		}
 	}
-	defer dir.Close()
-	if err := dir.Sync(); err != nil && !errors.Is(err, errors.ErrUnsupported) && !errors.Is(err, fs.ErrInvalid) && !errors.Is(err, syscall.EINVAL) {
-		return fmt.Errorf("flushing the output folder: %w", err)
+	var away *client.UnreachableError
+	if errors.As(err, &away) || p != nil && p.Status >= http.StatusInternalServerError {
+		return fmt.Errorf("%w: sending the frame to the service: %w", publish.ErrNoPlace, err)
 	}
-	return nil
+	return fmt.Errorf("sending the frame to the service: %w", err)
 }

@@ -8,13 +8,13 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
-	"syscall"
 	"time"
 
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/triage"
 	"vexillum/internal/launcher"
 	"vexillum/internal/picture"
+	"vexillum/internal/publish"
 	"vexillum/internal/wire"
 )
 
@@ -24,6 +24,7 @@ type service interface {
 	report(ctx context.Context, items ...wire.ReportItem) ([]wire.Verdict, error)
 	thumbnail(ctx context.Context, run int64, frame int, jpeg []byte)
 	more(ctx context.Context, lease int64) (frames.Set, error) // for a renderer that stays up
+	upload(ctx context.Context, to upload) (standing string, err error)
 }
 
 // work is one lease in the hands of this node.
@@ -36,6 +37,7 @@ type work struct {
 	node    string
 	threads int
 	stall   time.Duration
+	send    bool          // frames go to the service even where their place is seen
 	changed func()        // progress has changed
 	ready   chan struct{} // closed when orders can be taken
 
@@ -53,6 +55,7 @@ type work struct {
 	frame      *int
 	fraction   float64
 	verifying  map[int]bool
+	trouble    string // why frames wait to be delivered
 	launch     int
 	stretch    frames.Span // of the newest launch
 	handed     frames.Set  // begun, without a failure since
@@ -87,7 +90,7 @@ const maxChecks = 4096
 func (w *work) progress() wire.Progress {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	p := wire.Progress{Lease: w.lease.ID, Frame: w.frame, Phase: w.phase, Fraction: w.fraction}
+	p := wire.Progress{Lease: w.lease.ID, Frame: w.frame, Phase: w.phase, Fraction: w.fraction, Trouble: w.trouble}
 	for f := range w.verifying {
 		p.Verifying = append(p.Verifying, f)
 	}
@@ -382,7 +385,9 @@ func (w *work) offer(c check) (settled bool) {
 		w.svc.thumbnail(w.ctx, w.lease.Run, c.frame, small)
 	}
 	file := w.lease.FilePrefix + frames.Name(c.frame, w.lease.Digits) + w.lease.FileEnding
-	hash, err := w.deliverPatiently(c.path, file, good.Hash, verdict.Adopt)
+	hash, err := w.deliver(c.path, good.Bytes, publish.Target{
+		Root: w.lease.OutputRoot, Folder: w.lease.Output, File: file, Lease: w.lease.ID, Hash: good.Hash, Adopt: verdict.Adopt,
+	}, c.frame)
 	if w.ctx.Err() != nil {
 		return false
 	}
@@ -395,34 +400,6 @@ func (w *work) offer(c check) (settled bool) {
 	item.Outcome, item.Hash = wire.OutcomeDelivered, hash
 	w.report(item)
 	return true
-}
-
-// deliveryTries is how often a delivery is tried before the frame is given
-// back; a place that is gone for a moment comes back in between.
-const deliveryTries = 4
-
-func (w *work) deliverPatiently(path, file, hash string, adopt []string) (string, error) {
-	for try := 1; ; try++ {
-		standing, err := deliver(path, w.lease, file, hash, adopt)
-		if err == nil || errors.Is(err, errForeign) || try >= deliveryTries {
-			return standing, err
-		}
-		select {
-		case <-w.ctx.Done():
-			return "", err
-		case <-time.After(time.Duration(try) * 500 * time.Millisecond):
-		}
-	}
-}
-
-func deliveryCause(err error) string {
-	switch {
-	case errors.Is(err, errForeign):
-		return triage.CauseOutput
-	case errors.Is(err, syscall.ENOSPC):
-		return triage.CauseDiskFull
-	}
-	return triage.CauseDelivery
 }
 
 // placeholders returns what a launch of the given frames fills in.

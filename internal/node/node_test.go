@@ -89,6 +89,10 @@ func (f *fake) report(_ context.Context, items ...wire.ReportItem) ([]wire.Verdi
 
 func (f *fake) thumbnail(context.Context, int64, int, []byte) {}
 
+func (f *fake) upload(context.Context, upload) (string, error) {
+	return "", errors.New("nothing is sent here")
+}
+
 func (f *fake) more(context.Context, int64) (frames.Set, error) { return frames.Set{}, nil }
 
 // told returns what was told, as "outcome frame cause".
@@ -263,104 +267,6 @@ func TestUnwantedFrameIsNotDelivered(t *testing.T) {
 	if entries, _ := os.ReadDir(w.lease.OutputRoot); len(entries) != 0 {
 		t.Errorf("%d things were delivered", len(entries))
 	}
-}
-
-func TestDelivery(t *testing.T) {
-	dir := t.TempDir()
-	source := filepath.Join(dir, "staged.png")
-	if err := os.WriteFile(source, []byte("picture"), 0o644); err != nil {
-		t.Fatal(err)
-	}
-	const hash = "c61d595888f85f6d30e99ef6cacfcb7d" // of some other file
-	root := filepath.Join(dir, "frames")
-	if err := os.Mkdir(root, 0o755); err != nil {
-		t.Fatal(err)
-	}
-	l := &wire.Lease{ID: 3, OutputRoot: root, Output: "a/final-1"}
-	_, err := deliver(source, l, "a.0001.png", hash, nil)
-	if err == nil || !strings.Contains(err.Error(), "no longer the one that was verified") {
-		t.Fatalf("a staged file that changed: %v", err)
-	}
-	if names := list(t, filepath.Join(root, "a", "final-1")); len(names) != 0 {
-		t.Errorf("it left %v", names)
-	}
-	good := hashOf(t, source)
-	for range 2 { // delivered, and delivered again after a report that was lost
-		if standing, err := deliver(source, l, "a.0001.png", good, nil); err != nil || standing != good {
-			t.Fatalf("%s, %v", standing, err)
-		}
-	}
-	target := filepath.Join(root, "a", "final-1", "a.0001.png")
-	if err := os.WriteFile(target, []byte("other"), 0o644); err != nil {
-		t.Fatal(err)
-	}
-	if _, err := deliver(source, l, "a.0001.png", good, nil); !errors.Is(err, errForeign) {
-		t.Errorf("over a foreign file: %v", err)
-	}
-	other := hashOf(t, target)
-	if standing, err := deliver(source, l, "a.0001.png", good, []string{other}); err != nil || standing != other {
-		t.Errorf("a file that was accepted earlier: %s, %v", standing, err)
-	}
-	if data, _ := os.ReadFile(target); string(data) != "other" {
-		t.Errorf("the file in place is %q now", data)
-	}
-	if names := list(t, filepath.Dir(target)); !slices.Equal(names, []string{"a.0001.png"}) {
-		t.Errorf("left behind: %v", names)
-	}
-}
-
-// TestDeliveryStaysInsideItsPlace lets the output folder be a link that leads
-// out of the place.
-func TestDeliveryStaysInsideItsPlace(t *testing.T) {
-	dir := t.TempDir()
-	source := filepath.Join(dir, "staged.png")
-	root, outside := filepath.Join(dir, "frames"), filepath.Join(dir, "outside")
-	for _, d := range []string{root, outside} {
-		if err := os.Mkdir(d, 0o755); err != nil {
-			t.Fatal(err)
-		}
-	}
-	if err := os.WriteFile(source, []byte("picture"), 0o644); err != nil {
-		t.Fatal(err)
-	}
-	if err := os.Symlink(outside, filepath.Join(root, "a")); err != nil {
-		t.Fatal(err)
-	}
-	for _, output := range []string{"a", "../outside", "a/final-1"} {
-		if _, err := deliver(source, &wire.Lease{ID: 1, OutputRoot: root, Output: output}, "x.png", hashOf(t, source), nil); err == nil {
-			t.Errorf("delivered through %s", output)
-		}
-	}
-	if names := list(t, outside); len(names) != 0 {
-		t.Errorf("outside of the place there is %v", names)
-	}
-}
-
-func hashOf(t *testing.T, path string) string {
-	t.Helper()
-	root, err := os.OpenRoot(filepath.Dir(path))
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer root.Close()
-	hash, err := hashIn(root, filepath.Base(path))
-	if err != nil {
-		t.Fatal(err)
-	}
-	return hash
-}
-
-func list(t *testing.T, dir string) []string {
-	t.Helper()
-	entries, err := os.ReadDir(dir)
-	if err != nil {
-		t.Fatal(err)
-	}
-	var names []string
-	for _, e := range entries {
-		names = append(names, e.Name())
-	}
-	return names
 }
 
 func TestReaderTakesAnyChunks(t *testing.T) {

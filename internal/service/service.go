@@ -30,7 +30,8 @@ type Options struct {
 	Name    string // of this service, unlike any other on the database
 	Address string // where other services, nodes and people reach it
 	Version string
-	Alone   bool // nobody else can use the database
+	Socket  string // machine and port that it listens on; empty when not known
+	Alone   bool   // nobody else can use the database
 	// FirstAdmin is called once, when nobody may sign in yet. It returns the
 	// name and the hash of the password of the first administrator.
 	FirstAdmin func() (name, passwordHash string, err error)
@@ -44,11 +45,12 @@ type Service struct {
 	floor   atomic.Pointer[floor.Floor]
 	life    atomic.Pointer[string]
 	members atomic.Pointer[[]wire.Member]
+	uploads turnstile
 }
 
 // New returns a Service that is not running yet.
 func New(o Options) *Service {
-	s := &Service{o: o, keeper: lead.New(lead.Options{Store: o.Store, Name: o.Name, Address: o.Address, Alone: o.Alone, Log: o.Log})}
+	s := &Service{o: o, keeper: lead.New(lead.Options{Store: o.Store, Name: o.Name, Address: o.Address, Socket: o.Socket, Alone: o.Alone, Log: o.Log})}
 	s.life.Store(new(string))
 	s.members.Store(&[]wire.Member{})
 	return s

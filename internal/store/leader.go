@@ -22,6 +22,7 @@ type Leader struct {
 	Beat    string // sign of life; it means something only by changing
 	Holder  string // name of the service; empty when it has been given back
 	Address string // where it is reached; empty when not known
+	Socket  string // machine and port that it listens on, which only one living process can; empty when not known
 }
 
 // Released reports whether the right was given back, so that nobody needs to
@@ -45,8 +46,8 @@ func (s *Store) Leader(ctx context.Context) (Leader, error) {
 	if !there {
 		return l, ErrNoLeader
 	}
-	err := s.leader.QueryRowContext(ctx, `SELECT epoch, batch, beat::text, holder, COALESCE(to_jsonb(leader)->>'address', '') FROM leader`).
-		Scan(&l.Epoch, &l.Batch, &l.Beat, &l.Holder, &l.Address)
+	err := s.leader.QueryRowContext(ctx, `SELECT epoch, batch, beat::text, holder, COALESCE(to_jsonb(leader)->>'address', ''), COALESCE(to_jsonb(leader)->>'socket', '') FROM leader`).
+		Scan(&l.Epoch, &l.Batch, &l.Beat, &l.Holder, &l.Address, &l.Socket)
 	if errors.Is(err, sql.ErrNoRows) {
 		return l, ErrNoLeader
 	}
@@ -75,9 +76,9 @@ func (s *Store) Claim(ctx context.Context, seen Leader, holder string) (Lead, er
 }
 
 // Announce tells where the active service is reached and why it is active.
-func (s *Store) Announce(ctx context.Context, epoch int64, address, reason string) error {
+func (s *Store) Announce(ctx context.Context, epoch int64, address, socket, reason string) error {
 	return s.asLeader(ctx, "announcing the active service",
-		`UPDATE leader SET address = $2, reason = $3, since = now() WHERE epoch = $1`, epoch, address, reason)
+		`UPDATE leader SET address = $2, socket = $3, reason = $4, since = now() WHERE epoch = $1`, epoch, address, socket, reason)
 }
 
 // Beat tells that the active service lives. It returns ErrDeposed if it is no

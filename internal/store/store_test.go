@@ -330,7 +330,7 @@ func TestALeaderGivenBackIsFree(t *testing.T) {
 	if err := s.Migrate(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.Announce(t.Context(), lead.Epoch, "http://127.0.0.1:1", "why not"); err != nil {
+	if err := s.Announce(t.Context(), lead.Epoch, "http://127.0.0.1:1", "", "why not"); err != nil {
 		t.Fatal(err)
 	}
 	if seen, err = s.Leader(t.Context()); err != nil || seen.Released() || seen.Address != "http://127.0.0.1:1" {

@@ -71,7 +71,7 @@ type Member struct {
 
 // NeedHand is something that wants a person.
 type NeedHand struct {
-	Kind     string `json:"kind"` // parked, failed, silent or hush (many silent together)
+	Kind     string `json:"kind"` // parked, failed, delivery, silent or hush (many silent together)
 	Sentence string `json:"sentence"`
 	Evidence string `json:"evidence"`
 	Run      int64  `json:"run,omitempty"`
@@ -237,6 +237,7 @@ type Receipt struct {
 type Result struct {
 	Frame          int       `json:"frame"`
 	State          string    `json:"state"` // delivering or done
+	File           string    `json:"file"`  // name in the run's output folder
 	Node           string    `json:"node"`
 	Lease          int64     `json:"lease"`
 	Launch         int       `json:"launch"`

@@ -109,6 +109,7 @@ type Progress struct {
 	Phase     string  `json:"phase"`
 	Fraction  float64 `json:"fraction"`
 	Verifying []int   `json:"verifying,omitempty"`
+	Trouble   string  `json:"trouble,omitempty"` // why frames wait to be delivered
 }
 
 // Orders asks which leases shall end, and waits until there is one.
@@ -192,6 +193,13 @@ type Verdict struct {
 // Reported answers Report, item by item.
 type Reported struct {
 	Verdicts []Verdict `json:"verdicts"`
+}
+
+// Uploaded tells how much of a frame that is sent in pieces is there, or that
+// all of it stands in its place.
+type Uploaded struct {
+	Have     int64  `json:"have"`               // bytes; the next piece begins here
+	Standing string `json:"standing,omitempty"` // hash of what stands in its place
 }
 
 // Leave tells that a node process ends.

@@ -33,6 +33,7 @@ type Progress struct {
 	Fraction  float64
 	Since     time.Time // of the frame and phase
 	Verifying []int
+	Trouble   string // why frames wait to be delivered
 }
 
 // Enrolment asks to make a machine a node.

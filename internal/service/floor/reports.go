@@ -24,3 +24,42 @@ func (f *Floor) Report(ctx context.Context, id farm.NodeID, session int64, repor
 	})
 	return verdicts, err
 }
+
+// Delivery is a frame that a node is to publish.
+type Delivery struct {
+	Spec  farm.Spec
+	Bytes int64
+	Adopt []string // hashes that may stand in its place already
+}
+
+// Delivering returns the frame that the node is to publish with this hash. A
+// *Refusal says that it is none.
+func (f *Floor) Delivering(ctx context.Context, id farm.NodeID, lease farm.LeaseID, frame int, hash string) (Delivery, error) {
+	var out Delivery
+	err := f.do(ctx, func(t *turn) error {
+		l := t.s.Lease(lease)
+		if l == nil || l.Node != id {
+			return refuse(Conflict, "lease", "lease %d is over or was never given to this node", lease)
+		}
+		run := t.s.Runs[l.Run]
+		d, ok := run.Delivering[frame]
+		if !ok || d.Node != id || d.Hash != hash {
+			return refuse(Conflict, "hash", "frame %d of %s is not to be delivered by this node with this hash; report it good first", frame, run.Spec.Name())
+		}
+		t.f.live[id].seen = t.now
+		out = Delivery{Spec: run.Spec, Bytes: d.Bytes}
+		if trouble := run.Trouble[frame]; trouble != nil {
+			out.Adopt = trouble.Accepted
+		}
+		return nil
+	})
+	return out, err
+}
+
+// Refused puts on record that something which a node sent was not taken.
+func (f *Floor) Refused(ctx context.Context, id farm.NodeID, what, why string) error {
+	return f.do(ctx, func(t *turn) error {
+		t.append(farm.Audited{Actor: t.s.NodeName(id), Action: "refuse " + what, Subject: t.s.NodeName(id), To: why, Node: id, At: t.now})
+		return nil
+	})
+}

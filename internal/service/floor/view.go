@@ -308,6 +308,17 @@ func (f *Floor) needHands(now time.Time) []wire.NeedHand {
 		}
 		out = append(out, v)
 	}
+	for id, l := range f.live {
+		for lease, p := range l.progress {
+			held := f.s.Lease(lease)
+			if p.Trouble == "" || held == nil || f.s.Nodes[id].Reach != farm.Online {
+				continue
+			}
+			out = append(out, wire.NeedHand{Kind: "delivery", Node: int64(id), Action: "look",
+				Sentence: fmt.Sprintf("%s cannot deliver frames of %s; it holds them and tries on.", f.s.NodeName(id), f.s.Runs[held.Run].Spec.Name()),
+				Evidence: strings.ToUpper(p.Trouble[:1]) + p.Trouble[1:] + "."})
+		}
+	}
 	until, hushed := f.hush(now)
 	if hushed > 0 {
 		out = append(out, wire.NeedHand{

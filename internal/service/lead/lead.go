@@ -34,7 +34,7 @@ const (
 type Store interface {
 	Leader(ctx context.Context) (store.Leader, error)
 	Claim(ctx context.Context, seen store.Leader, holder string) (store.Lead, error)
-	Announce(ctx context.Context, epoch int64, address, reason string) error
+	Announce(ctx context.Context, epoch int64, address, socket, reason string) error
 	Release(ctx context.Context, epoch int64) error
 	Migrate(ctx context.Context) error
 }
@@ -43,6 +43,7 @@ type Store interface {
 type Keeper struct {
 	store         Store
 	name, address string
+	socket        string
 	alone         bool
 	log           *slog.Logger
 
@@ -57,13 +58,14 @@ type Options struct {
 	Store   Store
 	Name    string // of this service, unlike any other on the database
 	Address string // where it is reached
+	Socket  string // machine and port that this process listens on; empty when not known
 	Alone   bool   // nobody else can use the database: nobody needs to be waited for
 	Log     *slog.Logger
 }
 
 // New returns a Keeper.
 func New(o Options) *Keeper {
-	return &Keeper{store: o.Store, name: o.Name, address: o.Address, alone: o.Alone, log: o.Log}
+	return &Keeper{store: o.Store, name: o.Name, address: o.Address, socket: o.Socket, alone: o.Alone, log: o.Log}
 }
 
 // Claim is a right to be the active service, and how it came about.
@@ -77,7 +79,7 @@ type Claim struct {
 func (k *Keeper) Other() (name, address string, known bool) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	if !k.seenOK || k.seen.Released() || k.seen.Epoch == k.epoch {
+	if !k.seenOK || k.seen.Released() || k.seen.Epoch == k.epoch || k.seen.Socket != "" && k.seen.Socket == k.socket {
 		return "", "", false
 	}
 	return k.seen.Holder, k.seen.Address, k.seen.Address != ""
@@ -167,6 +169,8 @@ func (k *Keeper) free(seen store.Leader, quiet time.Duration) (reason string, fr
 		return "the service that was active before has stopped", true
 	case seen.Epoch == k.epoch:
 		return "it was active before and has read its records again", true
+	case seen.Socket != "" && seen.Socket == k.socket: // which it could not if the other lived
+		return "it listens where " + seen.Holder + " did, which has ended", true
 	case k.alone:
 		return "it is the only service on its own database", true
 	case quiet >= DeadAfter:
@@ -188,7 +192,7 @@ func (k *Keeper) claim(ctx context.Context, seen store.Leader, reason string) (C
 	if err := k.store.Migrate(ctx); err != nil {
 		return Claim{}, err
 	}
-	if err := k.store.Announce(calling, lead.Epoch, k.address, reason); err != nil {
+	if err := k.store.Announce(calling, lead.Epoch, k.address, k.socket, reason); err != nil {
 		return Claim{}, err
 	}
 	return Claim{Lead: lead, Before: seen.Holder, Reason: reason}, nil

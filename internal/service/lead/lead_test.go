@@ -78,8 +78,8 @@ func (l *line) as(epoch int64, do func()) error {
 	})
 }
 
-func (l *line) Announce(_ context.Context, epoch int64, address, _ string) error {
-	return l.as(epoch, func() { l.row.Address = address })
+func (l *line) Announce(_ context.Context, epoch int64, address, socket, _ string) error {
+	return l.as(epoch, func() { l.row.Address, l.row.Socket = address, socket })
 }
 func (l *line) Beat(_ context.Context, epoch int64) error {
 	return l.as(epoch, func() { l.row.Beat = time.Now().String() })
@@ -194,6 +194,31 @@ func TestAReleasedFarmIsTakenAtOnce(t *testing.T) {
 		k.Release() // of somebody else's: nothing happens
 		if l.row.Holder != "merlin" {
 			t.Error("a deposed service gave the farm back")
+		}
+	})
+}
+
+// TestWhoListensInItsPlaceNeedNotWait: a port has one living process.
+func TestWhoListensInItsPlaceNeedNotWait(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		l := &line{table: &table{}}
+		start := func(socket string) time.Duration {
+			began := time.Now()
+			k := lead.New(lead.Options{Store: l, Name: "kestrel", Socket: socket, Log: slog.New(slog.DiscardHandler)})
+			if _, err := k.Stand(t.Context()); err != nil {
+				t.Fatal(err)
+			}
+			return time.Since(began)
+		}
+		start("machine 1, port 7420")
+		if took := start("machine 1, port 7420"); took > time.Second/2 {
+			t.Errorf("a service that was started again waited %v for itself", took)
+		}
+		if took := start("machine 2, port 7420"); took < lead.DeadAfter {
+			t.Errorf("a service of another machine waited only %v", took)
+		}
+		if took := start(""); took < lead.DeadAfter {
+			t.Errorf("a service that does not know where it listens waited only %v", took)
 		}
 	})
 }

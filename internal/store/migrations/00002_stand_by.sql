@@ -3,6 +3,7 @@
 -- Where the active service is reached, since when it is active and why.
 ALTER TABLE leader
   ADD COLUMN address text NOT NULL DEFAULT '',
+  ADD COLUMN socket  text NOT NULL DEFAULT '',
   ADD COLUMN since   timestamptz NOT NULL DEFAULT now(),
   ADD COLUMN reason  text NOT NULL DEFAULT '';
 
@@ -25,4 +26,4 @@ INSERT INTO farm (life) VALUES (gen_random_uuid()::text);
 
 -- +goose Down
 DROP TABLE farm, member;
-ALTER TABLE leader DROP COLUMN address, DROP COLUMN since, DROP COLUMN reason;
+ALTER TABLE leader DROP COLUMN address, DROP COLUMN socket, DROP COLUMN since, DROP COLUMN reason;

@@ -1,0 +1,164 @@
+package cli
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"vexillum/internal/client"
+	"vexillum/internal/wire"
+)
+
+func (a *app) fetchCommand() *cobra.Command {
+	var to string
+	var once bool
+	c := &cobra.Command{
+		Use:   "fetch RUN",
+		Short: "Bring the frames of a run here as they finish",
+		Long: "Brings the done frames of a run into a folder, each checked by its hash, and goes on until the run has ended.\n" +
+			"Frames that are here already are not fetched again; a file that is not one of them is never replaced.",
+		Example: "  vexillum fetch salt_010 --to ~/salt_010",
+		Args:    exactly(1, "a run: its number or its name"),
+		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
+			run, err := findRun(ctx, cl, args[0])
+			if err != nil {
+				return err
+			}
+			if to == "" {
+				to = filepath.Base(filepath.Dir(run.Output)) + "-" + filepath.Base(run.Output)
+			}
+			return a.fetch(ctx, cl, run, to, once)
+		}),
+	}
+	c.Flags().StringVar(&to, "to", "", "folder to bring frames to (default: one named after the run, here)")
+	c.Flags().BoolVar(&once, "once", false, "bring what is done now and end")
+	return c
+}
+
+// fetchAgain is how long to wait before looking for more frames.
+const fetchAgain = time.Second
+
+// fetch brings frames until the run has ended.
+func (a *app) fetch(ctx context.Context, cl *client.Client, run wire.Run, to string, once bool) error {
+	if err := os.MkdirAll(to, 0o755); err != nil {
+		return fmt.Errorf("making the folder: %w", err)
+	}
+	here := map[int]bool{}
+	brought, kept := 0, 0
+	var bytes int64
+	began := time.Now()
+	for {
+		var results []wire.Result
+		err := cl.Do(ctx, http.MethodGet, fmt.Sprintf("/api/v1/runs/%d/results", run.ID), nil, &results)
+		for _, r := range results {
+			if err != nil {
+				break
+			}
+			if r.State != "done" || here[r.Frame] {
+				continue
+			}
+			var fresh bool
+			if fresh, err = bringFrame(ctx, cl, run.ID, r, to); err != nil {
+				break
+			}
+			here[r.Frame] = true
+			if fresh {
+				brought++
+				bytes += r.Bytes
+				fmt.Fprintf(a.out, "frame %d  %s  %.12s\n", r.Frame, size(r.Bytes), r.Hash)
+			} else {
+				kept++
+			}
+		}
+		if err == nil {
+			ended := run.EndedAt != nil
+			if ended || once {
+				break
+			}
+			err = cl.Do(ctx, http.MethodGet, fmt.Sprintf("/api/v1/runs/%d", run.ID), nil, &run)
+			if err == nil && run.EndedAt != nil {
+				continue // once more: what was done last
+			}
+		}
+		var away *client.UnreachableError
+		var p *wire.Problem
+		if err != nil && !errors.As(err, &away) && !(errors.As(err, &p) && p.Status >= http.StatusInternalServerError) {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(fetchAgain):
+		}
+	}
+	fmt.Fprintf(a.out, "%s  %s: %s\n", run.Name, state(run.State), run.Why)
+	a.facts("brought", fmt.Sprintf("%d frames, %s in %s", brought, size(bytes), duration(time.Since(began))), "here before", fmt.Sprint(kept), "in", to)
+	return nil
+}
+
+// bringFrame fetches one frame, unless it is here. It reports whether it was
+// fetched.
+func bringFrame(ctx context.Context, cl *client.Client, run int64, r wire.Result, to string) (fresh bool, err error) {
+	name := filepath.Join(to, r.File)
+	if filepath.Base(name) != r.File || strings.HasPrefix(r.File, ".") {
+		return false, fmt.Errorf("the service names frame %d %q, which is no file name", r.Frame, r.File)
+	}
+	if have, err := hashFile(name); err == nil {
+		if have == r.Hash {
+			return false, nil
+		}
+		return false, fmt.Errorf("%s is here and is not the frame (%.12s, not %.12s); move it away or choose another folder with --to", name, have, r.Hash)
+	} else if !errors.Is(err, fs.ErrNotExist) {
+		return false, err
+	}
+	part, err := os.CreateTemp(to, ".fetch-*.part")
+	if err != nil {
+		return false, fmt.Errorf("writing frame %d: %w", r.Frame, err)
+	}
+	defer os.Remove(part.Name())
+	sum := sha256.New()
+	err = cl.Fetch(ctx, fmt.Sprintf("/api/v1/runs/%d/frames/%d/picture", run, r.Frame), io.MultiWriter(part, sum))
+	if err == nil {
+		err = part.Sync()
+	}
+	if closing := part.Close(); err == nil {
+		err = closing
+	}
+	if err != nil {
+		return false, fmt.Errorf("fetching frame %d: %w", r.Frame, err)
+	}
+	if got := hex.EncodeToString(sum.Sum(nil)); got != r.Hash {
+		return false, fmt.Errorf("frame %d came with the wrong hash (%.12s, not %.12s): the file in the frame place was changed, or the line is bad; nothing was kept", r.Frame, got, r.Hash)
+	}
+	if err := os.Chmod(part.Name(), 0o644); err != nil {
+		return false, fmt.Errorf("writing frame %d: %w", r.Frame, err)
+	}
+	if err := os.Link(part.Name(), name); err != nil {
+		return false, fmt.Errorf("putting frame %d into place: %w", r.Frame, err)
+	}
+	return true, nil
+}
+
+func hashFile(name string) (string, error) {
+	file, err := os.Open(name)
+	if err != nil {
+		return "", err
+	}
+	defer file.Close()
+	sum := sha256.New()
+	if _, err := io.Copy(sum, file); err != nil {
+		return "", fmt.Errorf("reading %s: %w", name, err)
+	}
+	return hex.EncodeToString(sum.Sum(nil)), nil
+}

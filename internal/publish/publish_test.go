@@ -1,0 +1,171 @@
+package publish
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+)
+
+func TestDelivery(t *testing.T) {
+	dir := t.TempDir()
+	source := filepath.Join(dir, "staged.png")
+	if err := os.WriteFile(source, []byte("picture"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	const hash = "c61d595888f85f6d30e99ef6cacfcb7d" // of some other file
+	root := filepath.Join(dir, "frames")
+	if err := os.Mkdir(root, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	to := func(hash string, adopt ...string) Target {
+		return Target{Root: root, Folder: "a/final-1", File: "a.0001.png", Lease: 3, Hash: hash, Adopt: adopt}
+	}
+	_, err := Copy(source, to(hash))
+	if err == nil || !strings.Contains(err.Error(), "no longer the one that was verified") {
+		t.Fatalf("a staged file that changed: %v", err)
+	}
+	if names := list(t, filepath.Join(root, "a", "final-1")); len(names) != 0 {
+		t.Errorf("it left %v", names)
+	}
+	good := hashOf(t, source)
+	for range 2 { // delivered, and delivered again after a report that was lost
+		if standing, err := Copy(source, to(good)); err != nil || standing != good {
+			t.Fatalf("%s, %v", standing, err)
+		}
+	}
+	target := filepath.Join(root, "a", "final-1", "a.0001.png")
+	if err := os.WriteFile(target, []byte("other"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := Copy(source, to(good)); !errors.Is(err, ErrForeign) {
+		t.Errorf("over a foreign file: %v", err)
+	}
+	other := hashOf(t, target)
+	if standing, err := Copy(source, to(good, other)); err != nil || standing != other {
+		t.Errorf("a file that was accepted earlier: %s, %v", standing, err)
+	}
+	if data, _ := os.ReadFile(target); string(data) != "other" {
+		t.Errorf("the file in place is %q now", data)
+	}
+	if names := list(t, filepath.Dir(target)); !slices.Equal(names, []string{"a.0001.png"}) {
+		t.Errorf("left behind: %v", names)
+	}
+}
+
+// TestDeliveryStaysInsideItsPlace lets the output folder be a link that leads
+// out of the place.
+func TestDeliveryStaysInsideItsPlace(t *testing.T) {
+	dir := t.TempDir()
+	source := filepath.Join(dir, "staged.png")
+	root, outside := filepath.Join(dir, "frames"), filepath.Join(dir, "outside")
+	for _, d := range []string{root, outside} {
+		if err := os.Mkdir(d, 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := os.WriteFile(source, []byte("picture"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Symlink(outside, filepath.Join(root, "a")); err != nil {
+		t.Fatal(err)
+	}
+	for _, output := range []string{"a", "../outside", "a/final-1"} {
+		if _, err := Copy(source, Target{Root: root, Folder: output, File: "x.png", Lease: 1, Hash: hashOf(t, source)}); err == nil {
+			t.Errorf("delivered through %s", output)
+		}
+	}
+	if names := list(t, outside); len(names) != 0 {
+		t.Errorf("outside of the place there is %v", names)
+	}
+}
+
+func hashOf(t *testing.T, path string) string {
+	t.Helper()
+	root, err := os.OpenRoot(filepath.Dir(path))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer root.Close()
+	hash, err := hashIn(root, filepath.Base(path))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return hash
+}
+
+func list(t *testing.T, dir string) []string {
+	t.Helper()
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var names []string
+	for _, e := range entries {
+		names = append(names, e.Name())
+	}
+	return names
+}
+
+func TestAFrameIsSentInPieces(t *testing.T) {
+	root := t.TempDir()
+	whole := bytes.Repeat([]byte("salt clock "), 1000)
+	sum := sha256.Sum256(whole)
+	to := Target{Root: root, Folder: "a/final-1", File: "a.0001.png", Lease: 3, Hash: hex.EncodeToString(sum[:])}
+	size := int64(len(whole))
+	have, standing, err := Append(to, 0, size, bytes.NewReader(whole[:4000]))
+	if have != 4000 || standing != "" || err != nil {
+		t.Fatalf("the first piece: %d, %q, %v", have, standing, err)
+	}
+	var offset *OffsetError
+	if _, _, err := Append(to, 0, size, bytes.NewReader(whole[:4000])); !errors.As(err, &offset) || offset.Have != 4000 {
+		t.Errorf("the first piece again: %v", err)
+	}
+	if have, _, err := Have(to); have != 4000 || err != nil {
+		t.Errorf("there are %d bytes, %v", have, err)
+	}
+	if names := list(t, filepath.Join(root, "a/final-1")); slices.Contains(names, "a.0001.png") {
+		t.Error("half a frame stands in its place")
+	}
+	// A piece that tells more than the whole is cut off there.
+	have, standing, err = Append(to, 4000, size, bytes.NewReader(append(whole[4000:len(whole):len(whole)], "more"...)))
+	if have != size || standing != to.Hash || err != nil {
+		t.Fatalf("the last piece: %d, %q, %v", have, standing, err)
+	}
+	if data, err := os.ReadFile(filepath.Join(root, "a/final-1/a.0001.png")); err != nil || !bytes.Equal(data, whole) {
+		t.Errorf("%d bytes stand in its place, %v", len(data), err)
+	}
+	if _, standing, err := Have(to); standing != to.Hash || err != nil {
+		t.Errorf("asked again: %q, %v", standing, err)
+	}
+	if _, standing, err := Append(to, 0, size, strings.NewReader("late")); standing != to.Hash || err != nil {
+		t.Errorf("sent again: %q, %v", standing, err)
+	}
+
+	other := to
+	other.File, other.Lease = "a.0002.png", 4
+	if _, _, err := Append(other, 0, 5, strings.NewReader("wrong")); !errors.Is(err, ErrHash) {
+		t.Errorf("another file than accepted: %v", err)
+	}
+	if have, _, err := Have(other); have != 0 || err != nil {
+		t.Errorf("of a wrong file %d bytes are kept, %v", have, err)
+	}
+	foreign := to
+	foreign.Hash, foreign.Lease = strings.Repeat("0", 64), 5
+	if _, _, err := Append(foreign, 0, 5, strings.NewReader("wrong")); !errors.Is(err, ErrForeign) {
+		t.Errorf("over another file: %v", err)
+	}
+	gone := to
+	gone.Root = filepath.Join(root, "unmounted")
+	if _, _, err := Have(gone); !errors.Is(err, ErrNoPlace) {
+		t.Errorf("a place that is gone: %v", err)
+	}
+	if names := list(t, filepath.Join(root, "a/final-1")); !slices.Equal(names, []string{"a.0001.png"}) {
+		t.Errorf("left behind: %v", names)
+	}
+}

@@ -1,0 +1,118 @@
+package service
+
+import (
+	"context"
+	"io"
+	"runtime"
+	"sync"
+
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/frames"
+	"vexillum/internal/publish"
+)
+
+// Upload is a frame that a node sends because it does not see its place.
+type Upload struct {
+	Node  farm.NodeID
+	Lease farm.LeaseID
+	Frame int
+	Hash  string
+}
+
+// UploadState tells how much of a frame is there.
+type UploadState struct {
+	Have     int64
+	Standing string // hash of what stands in its place, once it does
+}
+
+// target returns where a frame belongs that the node may publish now, and how
+// many bytes it has.
+func (s *Service) target(ctx context.Context, u Upload) (publish.Target, int64, error) {
+	f, err := s.Floor()
+	if err != nil {
+		return publish.Target{}, 0, err
+	}
+	d, err := f.Delivering(ctx, u.Node, u.Lease, u.Frame, u.Hash)
+	if err != nil {
+		return publish.Target{}, 0, err
+	}
+	roots, err := f.Roots(ctx, d.Spec.Project, runtime.GOOS)
+	if err != nil {
+		return publish.Target{}, 0, err
+	}
+	file := d.Spec.Job + "." + frames.Name(u.Frame, d.Spec.Frames.Digits()) + d.Spec.FileEnding()
+	return publish.Target{Root: roots.Frames, Folder: d.Spec.Output, File: file, Lease: int64(u.Lease), Hash: u.Hash, Adopt: d.Adopt}, d.Bytes, nil
+}
+
+// Uploaded tells how much of a frame is there.
+func (s *Service) Uploaded(ctx context.Context, u Upload) (UploadState, error) {
+	to, _, err := s.target(ctx, u)
+	if err != nil {
+		return UploadState{}, err
+	}
+	have, standing, err := publish.Have(to)
+	return UploadState{have, standing}, err
+}
+
+// Upload adds a piece to a frame, and publishes the frame when it is whole.
+func (s *Service) Upload(ctx context.Context, u Upload, offset int64, piece io.Reader) (UploadState, error) {
+	to, size, err := s.target(ctx, u)
+	if err != nil {
+		return UploadState{}, err
+	}
+	defer s.uploads.one(u.Lease, u.Frame)()
+	have, standing, err := publish.Append(to, offset, size, piece)
+	return UploadState{have, standing}, err
+}
+
+// Refused puts on record that something which a node sent was not taken.
+func (s *Service) Refused(ctx context.Context, node farm.NodeID, what, why string) {
+	f, err := s.Floor()
+	if err == nil {
+		err = f.Refused(ctx, node, what, why)
+	}
+	if err != nil {
+		s.o.Log.Warn("a refusal is not on record", "node", node, "what", what, "why", why, "error", err)
+	}
+}
+
+// turnstile lets one piece of a frame be written at a time.
+type turnstile struct {
+	mu    sync.Mutex
+	gates map[gate]*waiting
+}
+
+type gate struct {
+	lease farm.LeaseID
+	frame int
+}
+
+type waiting struct {
+	sync.Mutex
+	users int
+}
+
+// one waits for its turn; done ends it.
+func (t *turnstile) one(lease farm.LeaseID, frame int) (done func()) {
+	g := gate{lease, frame}
+	t.mu.Lock()
+	if t.gates == nil {
+		t.gates = map[gate]*waiting{}
+	}
+	w := t.gates[g]
+	if w == nil {
+		w = &waiting{}
+		t.gates[g] = w
+	}
+	w.users++
+	t.mu.Unlock()
+	w.Lock()
+	return func() {
+		w.Unlock()
+		t.mu.Lock()
+		defer t.mu.Unlock()
+		if w.users--; w.users == 0 {
+			delete(t.gates, g)
+		}
+	}
+}
