@@ -1,0 +1,691 @@
+package floor
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"math/rand/v2"
+	"os"
+	"slices"
+	"strconv"
+	"sync"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"vexillum/internal/core/accept"
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/frames"
+	"vexillum/internal/core/pace"
+	"vexillum/internal/recipe"
+	"vexillum/internal/wire"
+)
+
+// TestInterleavings lets nodes, their lines, their machines and the service
+// fail at random while a run is rendered, and looks that the promises of the
+// protocol hold: accepted at most once, published only if accepted, nothing
+// acknowledged forgotten, no lease for ever. VEXILLUM_SEEDS sets how many
+// courses are tried.
+func TestInterleavings(t *testing.T) {
+	seeds := 250
+	if n, err := strconv.Atoi(os.Getenv("VEXILLUM_SEEDS")); err == nil {
+		seeds = n
+	}
+	total := map[string]int{}
+	for seed := range uint64(seeds) {
+		ok := true
+		synctest.Test(t, func(t *testing.T) {
+			c := newCourse(t, seed)
+			c.play()
+			for what, n := range c.met {
+				total[what] += n
+			}
+			ok = !t.Failed()
+		})
+		if !ok {
+			t.Fatalf("seed %d", seed)
+		}
+	}
+	t.Logf("%d courses met %v", seeds, total)
+	for _, what := range []string{"service crash", "commit unknown", "node crash", "machine crash", "request lost", "answer lost", "said twice", "adopted", "trimmed", "discarded", "late"} {
+		if total[what] == 0 && seeds >= 100 {
+			t.Errorf("no course met %q: that was not tried", what)
+		}
+	}
+}
+
+// course is one life of a small farm with all that may go wrong.
+type course struct {
+	t    *testing.T
+	book recipe.Book
+
+	mu      sync.Mutex
+	r       *rand.Rand
+	disk    []farm.Record // what is committed
+	floor   *Floor
+	epoch   int64
+	place   map[int]string // frame to hash: what stands in the frame place
+	met     map[string]int
+	calm    bool // nothing goes wrong any more
+	trouble []string
+}
+
+const interleavedFrames = 12
+
+func newCourse(t *testing.T, seed uint64) *course {
+	book, err := recipe.Builtin()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return &course{t: t, book: book, r: rand.New(rand.NewPCG(seed, 7)), place: map[int]string{}, met: map[string]int{}}
+}
+
+// chance reports true once in n times, and counts what happens then.
+func (c *course) chance(n int, what string) bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.calm || c.r.IntN(n) != 0 {
+		return false
+	}
+	c.met[what]++
+	return true
+}
+
+func (c *course) some(most time.Duration) time.Duration {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return time.Duration(c.r.Int64N(int64(most)))
+}
+
+func (c *course) saw(what string) {
+	c.mu.Lock()
+	c.met[what]++
+	c.mu.Unlock()
+}
+
+func (c *course) wrong(format string, args ...any) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.trouble = append(c.trouble, fmt.Sprintf(format, args...))
+}
+
+// Commit implements Committer. Its outcome may be unknown to the service.
+func (b *courseBatch) Commit(records []farm.Record) error {
+	time.Sleep(b.c.some(4 * time.Millisecond))
+	b.c.mu.Lock()
+	defer b.c.mu.Unlock()
+	if b.epoch != b.c.epoch {
+		return errors.New("deposed")
+	}
+	if !b.c.calm && b.c.r.IntN(150) == 0 {
+		b.c.met["commit unknown"]++
+		if b.c.r.IntN(2) == 0 {
+			b.c.disk = append(b.c.disk, records...)
+		}
+		b.c.epoch++ // whoever goes on is another one
+		return errors.New("the line broke in the middle of a commit")
+	}
+	b.c.disk = append(b.c.disk, records...)
+	return nil
+}
+
+// courseBatch is the right of one service to commit.
+type courseBatch struct {
+	c     *course
+	epoch int64
+}
+
+func (b *courseBatch) Confirm() error {
+	b.c.mu.Lock()
+	defer b.c.mu.Unlock()
+	if b.epoch != b.c.epoch {
+		return errors.New("deposed")
+	}
+	return nil
+}
+
+// serve keeps a service going, each loaded from what was committed, until the
+// context ends.
+func (c *course) serve(ctx context.Context) {
+	for ctx.Err() == nil {
+		c.mu.Lock()
+		c.epoch++
+		state := farm.NewState()
+		for _, r := range c.disk {
+			if err := state.Apply(r); err != nil {
+				c.trouble = append(c.trouble, "what was committed contradicts itself: "+err.Error())
+				c.mu.Unlock()
+				return
+			}
+		}
+		f := New(Options{State: state, Pace: pace.New(), Committer: &courseBatch{c, c.epoch}, Recipes: c.book,
+			Log: slog.New(slog.DiscardHandler), Now: time.Now, Active: wire.Active{Epoch: c.epoch}})
+		c.floor = f
+		c.mu.Unlock()
+		living, kill := context.WithCancel(ctx)
+		go func() {
+			for living.Err() == nil {
+				sleep(living, time.Second+c.some(20*time.Second))
+				if c.chance(6, "service crash") {
+					kill()
+				}
+			}
+		}()
+		_ = f.Run(living)
+		kill()
+		c.mu.Lock()
+		c.floor = nil
+		c.mu.Unlock()
+		sleep(ctx, c.some(5*time.Second))
+	}
+}
+
+func sleep(ctx context.Context, d time.Duration) {
+	select {
+	case <-ctx.Done():
+	case <-time.After(d):
+	}
+}
+
+var errAway = errors.New("no answer")
+
+// call brings a request to the service over a bad line: it may get lost, or
+// its answer, or arrive twice. It is repeated until there is an answer; an
+// error is the service's refusal or the context's.
+func (c *course) call(ctx context.Context, cut *bool, do func(f *Floor) error) error {
+	for ctx.Err() == nil {
+		err := c.once(ctx, cut, do)
+		var refusal *Refusal
+		if err == nil || errors.As(err, &refusal) {
+			return err
+		}
+		sleep(ctx, 100*time.Millisecond+c.some(time.Second))
+	}
+	return ctx.Err()
+}
+
+func (c *course) once(ctx context.Context, cut *bool, do func(f *Floor) error) error {
+	sleep(ctx, c.some(50*time.Millisecond))
+	c.mu.Lock()
+	f, dead := c.floor, *cut && !c.calm
+	c.mu.Unlock()
+	if f == nil || dead || c.chance(25, "request lost") {
+		return errAway
+	}
+	if c.chance(25, "said twice") {
+		_ = do(f)
+		sleep(ctx, c.some(time.Second))
+	}
+	err := do(f)
+	if c.chance(25, "answer lost") {
+		return errAway
+	}
+	return err
+}
+
+// machine is a node with its disk. What is in held outlives its process;
+// renderers outlive the process, but not the machine.
+type machine struct {
+	c      *course
+	name   string
+	id     farm.NodeID
+	held   map[farm.LeaseID]*holding
+	taken  map[farm.LeaseID]bool // leases that were answered to it: acknowledged
+	cut    bool                  // its line is cut
+	launch int
+}
+
+// holding is what the disk of a machine keeps of a lease.
+type holding struct {
+	lease    farm.LeaseID
+	left     frames.Set // not begun
+	flying   int        // frame that is rendered
+	finished map[int]string
+	settled  map[int]bool
+	trims    map[int64]frames.Set
+	over     bool // all is reported but its end
+	stop     context.CancelFunc
+	running  bool
+}
+
+// live runs node processes of the machine, one after the other.
+func (m *machine) live(ctx context.Context) {
+	for ctx.Err() == nil {
+		process, kill := context.WithCancel(ctx)
+		go func() {
+			for process.Err() == nil {
+				sleep(process, time.Second+m.c.some(20*time.Second))
+				switch {
+				case m.c.chance(8, "node crash"):
+					kill()
+				case m.c.chance(16, "machine crash"):
+					m.c.mu.Lock()
+					for _, h := range m.held {
+						if h.stop != nil {
+							h.stop()
+						}
+						if h.running && h.flying != 0 {
+							h.left = h.left.Union(frames.One(h.flying)) // it is rendered again
+						}
+						h.running, h.flying = false, 0
+					}
+					m.c.mu.Unlock()
+					kill()
+				case m.c.chance(8, "line cut"):
+					m.setCut(true)
+					sleep(process, m.c.some(2*time.Minute))
+					m.setCut(false)
+				}
+			}
+		}()
+		m.process(ctx, process)
+		kill()
+		m.setCut(false)
+		sleep(ctx, m.c.some(30*time.Second))
+	}
+}
+
+func (m *machine) setCut(cut bool) {
+	m.c.mu.Lock()
+	m.cut = cut
+	m.c.mu.Unlock()
+}
+
+// process is one node process: it starts a session with what is held, goes on
+// with that, and asks for more.
+func (m *machine) process(machine, ctx context.Context) {
+	facts := farm.Facts{OS: "linux", Speed: 1, Renderers: []farm.Renderer{{Recipe: "practice"}}}
+	var session Session
+	var holds []farm.LeaseID
+	m.c.mu.Lock()
+	for id := range m.held {
+		holds = append(holds, id)
+	}
+	m.c.mu.Unlock()
+	if m.c.call(ctx, &m.cut, func(f *Floor) (err error) {
+		session, err = f.Start(ctx, m.id, facts, holds, nil)
+		return err
+	}) != nil {
+		return
+	}
+	var wg sync.WaitGroup
+	defer wg.Wait()
+	ctx, end := context.WithCancel(ctx)
+	defer end()
+	wg.Go(func() {
+		for ctx.Err() == nil {
+			if m.c.call(ctx, &m.cut, func(f *Floor) error { return f.Beat(ctx, m.id, session.Number, m.beat()) }) != nil {
+				end()
+				return
+			}
+			sleep(ctx, 5*time.Second)
+		}
+	})
+	wg.Go(func() { m.obey(ctx, session.Number) })
+	for _, id := range holds {
+		left, goesOn := session.Keep[id]
+		m.c.mu.Lock()
+		h := m.held[id]
+		if !goesOn {
+			h.left = frames.Set{}
+			if h.stop != nil {
+				h.stop()
+			}
+			h.running = false
+		} else {
+			m.c.met["adopted"]++
+			for f := range h.finished {
+				left = left.Minus(frames.One(f))
+			}
+			h.left = left.Minus(frames.One(h.flying)).Minus(h.given())
+		}
+		m.c.mu.Unlock()
+		if m.work(machine, ctx, h, session.Number) != nil {
+			return
+		}
+	}
+	for number := int64(1); ctx.Err() == nil; number++ {
+		var a Answer
+		if m.c.call(ctx, &m.cut, func(f *Floor) (err error) {
+			waiting, cancel := context.WithTimeout(ctx, 20*time.Second)
+			defer cancel()
+			a, err = f.Ask(waiting, m.id, session.Number, number, 0)
+			return err
+		}) != nil {
+			return
+		}
+		if a.Lease == nil {
+			continue
+		}
+		m.c.acknowledged(func(r farm.Record) bool {
+			o, ok := r.(farm.LeaseOpened)
+			return ok && o.Lease == a.Lease.ID && o.Node == m.id
+		}, "lease %d", a.Lease.ID)
+		h := &holding{lease: a.Lease.ID, left: a.Lease.Frames, finished: map[int]string{}, settled: map[int]bool{}, trims: map[int64]frames.Set{}}
+		m.c.mu.Lock()
+		m.held[h.lease] = h
+		m.c.mu.Unlock()
+		if m.work(machine, ctx, h, session.Number) != nil {
+			return
+		}
+	}
+}
+
+func (h *holding) given() (all frames.Set) {
+	for _, set := range h.trims {
+		all = all.Union(set)
+	}
+	return all
+}
+
+// acknowledged looks that something which was answered is committed.
+func (c *course) acknowledged(is func(farm.Record) bool, what string, args ...any) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if !slices.ContainsFunc(c.disk, is) {
+		c.trouble = append(c.trouble, fmt.Sprintf(what, args...)+" was answered and is not committed")
+	}
+}
+
+func (m *machine) beat() Beat {
+	m.c.mu.Lock()
+	defer m.c.mu.Unlock()
+	b := Beat{Leases: map[farm.LeaseID]Progress{}}
+	for id, h := range m.held {
+		var p Progress
+		if h.flying != 0 {
+			p.Frame = &h.flying
+		}
+		for f := range h.finished {
+			if !h.settled[f] {
+				p.Verifying = append(p.Verifying, f)
+			}
+		}
+		b.Leases[id] = p
+	}
+	return b
+}
+
+// obey carries orders out.
+func (m *machine) obey(ctx context.Context, session int64) {
+	for ctx.Err() == nil {
+		var leases []farm.LeaseID
+		m.c.mu.Lock()
+		for id := range m.held {
+			leases = append(leases, id)
+		}
+		m.c.mu.Unlock()
+		var o Orders
+		if m.c.call(ctx, &m.cut, func(f *Floor) (err error) {
+			waiting, cancel := context.WithTimeout(ctx, 3*time.Second)
+			defer cancel()
+			o, err = f.Orders(waiting, m.id, session, leases)
+			return err
+		}) != nil {
+			return
+		}
+		for _, s := range o.Stop {
+			m.c.mu.Lock()
+			if h := m.held[s.Lease]; h != nil {
+				h.left = frames.Set{}
+				if s.Now && h.stop != nil {
+					h.stop()
+				}
+			}
+			m.c.mu.Unlock()
+		}
+		for _, q := range o.Trim {
+			var given frames.Set
+			m.c.mu.Lock()
+			if h := m.held[q.Lease]; h != nil {
+				before, known := h.trims[q.ID]
+				if given = before; !known {
+					given = q.Frames.Intersect(h.left)
+					h.left = h.left.Minus(given)
+					h.trims[q.ID] = given
+					if !given.Empty() {
+						m.c.met["trimmed"]++
+					}
+				}
+			}
+			m.c.mu.Unlock()
+			if m.c.call(ctx, &m.cut, func(f *Floor) error { return f.Trimmed(ctx, m.id, session, q.ID, q.Lease, given) }) != nil {
+				return
+			}
+		}
+		sleep(ctx, 100*time.Millisecond)
+	}
+}
+
+// work renders a lease, delivers its frames and ends it.
+func (m *machine) work(machine, ctx context.Context, h *holding, session int64) error {
+	m.c.mu.Lock()
+	if !h.running && !h.left.Empty() {
+		h.running = true
+		var rendering context.Context
+		rendering, h.stop = context.WithCancel(machine)
+		go m.render(rendering, h)
+	}
+	m.c.mu.Unlock()
+	for ctx.Err() == nil {
+		m.c.mu.Lock()
+		frame, hash := 0, ""
+		for f, kept := range h.finished {
+			if !h.settled[f] && (frame == 0 || f < frame) {
+				frame, hash = f, kept
+			}
+		}
+		running := h.running
+		m.c.mu.Unlock()
+		switch {
+		case frame != 0:
+			if err := m.bring(ctx, h, session, frame, hash); err != nil {
+				return err
+			}
+		case running:
+			sleep(ctx, 100*time.Millisecond)
+		default:
+			_, err := m.report(ctx, session, accept.Report{Outcome: accept.Ended, Lease: h.lease, Message: "has finished"})
+			if err == nil {
+				m.c.mu.Lock()
+				delete(m.held, h.lease)
+				m.c.mu.Unlock()
+			}
+			return err
+		}
+	}
+	return ctx.Err()
+}
+
+// render is the renderer: it needs no node process.
+func (m *machine) render(ctx context.Context, h *holding) {
+	for {
+		m.c.mu.Lock()
+		if ctx.Err() != nil || h.left.Empty() {
+			if ctx.Err() == nil {
+				h.running = false
+			} else if h.flying == 0 {
+				h.running = false
+			}
+			h.flying = 0
+			m.c.mu.Unlock()
+			return
+		}
+		f := h.left.First()
+		h.left = h.left.Minus(frames.One(f))
+		h.flying = f
+		m.launch++
+		hash := fmt.Sprintf("%s-%d-%d", m.name, f, m.launch)
+		m.c.mu.Unlock()
+		sleep(ctx, time.Second+m.c.some(20*time.Second))
+		m.c.mu.Lock()
+		if ctx.Err() == nil {
+			h.finished[f], h.flying = hash, 0
+		}
+		m.c.mu.Unlock()
+	}
+}
+
+func (m *machine) report(ctx context.Context, session int64, r accept.Report) (v accept.Verdict, err error) {
+	err = m.c.call(ctx, &m.cut, func(f *Floor) error {
+		all, err := f.Report(ctx, m.id, session, []accept.Report{r})
+		if err == nil {
+			v = all[0]
+		}
+		return err
+	})
+	return v, err
+}
+
+// bring offers a finished frame and publishes it if it is accepted.
+func (m *machine) bring(ctx context.Context, h *holding, session int64, frame int, hash string) error {
+	good := accept.Report{Outcome: accept.Good, Lease: h.lease, Launch: 1, Frame: frame, Hash: hash, RenderSeconds: 10}
+	v, err := m.report(ctx, session, good)
+	if err != nil {
+		return err
+	}
+	if v.Deliver {
+		if l := leaseIn(m.c, h.lease); l != nil && !l.Open() {
+			m.c.saw("late")
+		}
+		m.c.acknowledged(func(r farm.Record) bool {
+			a, ok := r.(farm.FrameAccepted)
+			return ok && a.Frame == frame && a.Hash == hash
+		}, "frame %d as %s", frame, hash)
+		sleep(ctx, m.c.some(2*time.Second))
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		m.c.mu.Lock()
+		standing, there := m.c.place[frame]
+		switch {
+		case !there:
+			m.c.place[frame], standing = hash, hash
+		case standing != hash && !slices.Contains(v.Adopt, standing):
+			m.c.trouble = append(m.c.trouble, fmt.Sprintf("frame %d: %s stands where %s shall go, and only %v may be adopted", frame, standing, hash, v.Adopt))
+		}
+		m.c.mu.Unlock()
+		sleep(ctx, m.c.some(time.Second))
+		good.Outcome, good.Hash = accept.Delivered, standing
+		if _, err := m.report(ctx, session, good); err != nil {
+			return err
+		}
+	} else {
+		m.c.saw("discarded")
+	}
+	m.c.mu.Lock()
+	h.settled[frame] = true
+	m.c.mu.Unlock()
+	return nil
+}
+
+// leaseIn returns a lease as it was committed.
+func leaseIn(c *course, id farm.LeaseID) *farm.Lease {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	var l *farm.Lease
+	for _, r := range c.disk {
+		switch r := r.(type) {
+		case farm.LeaseOpened:
+			if r.Lease == id {
+				l = &farm.Lease{ID: id}
+			}
+		case farm.LeaseEnded:
+			if r.Lease == id && l != nil {
+				l.EndedAt = r.At
+			}
+		}
+	}
+	return l
+}
+
+// play runs the course to its end and looks at what came of it.
+func (c *course) play() {
+	ctx, stop := context.WithCancel(context.Background())
+	var wg sync.WaitGroup
+	set := frames.Of(frames.Span{First: 1, Last: interleavedFrames})
+	c.disk = []farm.Record{
+		farm.PlaceSet{Name: "scenes", Paths: map[string]string{"linux": "/scenes"}},
+		farm.PlaceSet{Name: "frames", Paths: map[string]string{"linux": "/frames"}},
+		farm.ProjectSet{Name: "salt-clock", Weight: 1, Scenes: "scenes", Frames: "frames"},
+		farm.KeyIssued{Hash: "k", Uses: 9, ExpiresAt: time.Now().Add(time.Hour)},
+		farm.RunSubmitted{Run: 1, State: farm.RunQueued, At: time.Now(), Spec: farm.Spec{
+			Job: "a", Project: "salt-clock", Kind: farm.Final, Number: 1, Recipe: "practice", Mode: farm.ModeRange, Frames: set, Tries: 3}},
+	}
+	var machines []*machine
+	for i := range 3 {
+		name := fmt.Sprintf("kiln-%02d", i+1)
+		c.disk = append(c.disk, farm.NodeEnrolled{Node: farm.NodeID(i + 1), Name: name, KeyHash: "k", At: time.Now()})
+		machines = append(machines, &machine{c: c, name: name, id: farm.NodeID(i + 1), held: map[farm.LeaseID]*holding{}})
+	}
+	wg.Go(func() { c.serve(ctx) })
+	for _, m := range machines {
+		wg.Go(func() { m.live(ctx) })
+	}
+	time.Sleep(time.Duration(60+c.some(240)) * time.Second)
+	c.mu.Lock()
+	c.calm = true
+	c.mu.Unlock()
+	for deadline := time.Now().Add(3 * time.Hour); !c.finished() && len(c.trouble) == 0; time.Sleep(time.Second) {
+		if time.Now().After(deadline) {
+			c.wrong("the run does not come to an end")
+		}
+	}
+	stop()
+	wg.Wait()
+	time.Sleep(time.Minute) // renderers notice
+	c.check()
+	for _, text := range c.trouble {
+		c.t.Error(text)
+	}
+}
+
+func (c *course) finished() bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return slices.ContainsFunc(c.disk, func(r farm.Record) bool { m, ok := r.(farm.RunMoved); return ok && m.State.Closed() })
+}
+
+// check looks at what was committed and what stands in the place.
+func (c *course) check() {
+	state := farm.NewState()
+	accepted, done := map[string]bool{}, map[int]string{}
+	for _, r := range c.disk {
+		if err := state.Apply(r); err != nil {
+			c.wrong("what was committed contradicts itself: %v", err)
+			return
+		}
+		switch r := r.(type) {
+		case farm.FrameAccepted:
+			accepted[fmt.Sprint(r.Frame, r.Hash)] = true
+		case farm.FrameDone:
+			if done[r.Frame] != "" {
+				c.wrong("frame %d was done twice", r.Frame)
+			}
+			if !accepted[fmt.Sprint(r.Frame, r.Hash)] {
+				c.wrong("frame %d is done as %s, which was never accepted", r.Frame, r.Hash)
+			}
+			done[r.Frame] = r.Hash
+		}
+	}
+	run := state.Runs[1]
+	if run.State != farm.RunDone {
+		c.wrong("the run is %s: %s", run.State, run.Reason)
+	}
+	for f := 1; f <= interleavedFrames; f++ {
+		if done[f] == "" || c.place[f] != done[f] {
+			c.wrong("frame %d is done as %q, and %q stands in its place", f, done[f], c.place[f])
+		}
+	}
+	for f, hash := range c.place {
+		if !accepted[fmt.Sprint(f, hash)] {
+			c.wrong("%s was published as frame %d and never accepted", hash, f)
+		}
+	}
+	for _, n := range state.Nodes {
+		for _, l := range state.LeasesOf(n.ID) {
+			c.wrong("lease %d is open at the end", l.ID)
+		}
+	}
+}
