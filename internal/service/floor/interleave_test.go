@@ -9,6 +9,7 @@ import (
 	"os"
 	"slices"
 	"strconv"
+	"strings"
 	"sync"
 	"testing"
 	"testing/synctest"
@@ -172,7 +173,9 @@ func (c *course) serve(ctx context.Context) {
 				}
 			}
 		}()
-		_ = f.Run(living)
+		if err := f.Run(living); err != nil && strings.Contains(err.Error(), "contradicts") {
+			c.wrong("a service decided what cannot be: %v", err)
+		}
 		kill()
 		c.mu.Lock()
 		c.floor = nil
