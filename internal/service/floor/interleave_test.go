@@ -49,7 +49,7 @@ func TestInterleavings(t *testing.T) {
 		}
 	}
 	t.Logf("%d courses met %v", seeds, total)
-	for _, what := range []string{"service crash", "commit unknown", "node crash", "machine crash", "request lost", "answer lost", "said twice", "adopted", "trimmed", "discarded", "late"} {
+	for _, what := range []string{"service crash", "commit unknown", "node crash", "machine crash", "lease forgotten", "request lost", "answer lost", "said twice", "adopted", "trimmed", "discarded", "late"} {
 		if total[what] == 0 && seeds >= 100 {
 			t.Errorf("no course met %q: that was not tried", what)
 		}
@@ -365,6 +365,9 @@ func (m *machine) process(machine, ctx context.Context) {
 			o, ok := r.(farm.LeaseOpened)
 			return ok && o.Lease == a.Lease.ID && o.Node == m.id
 		}, "lease %d", a.Lease.ID)
+		if m.c.chance(8, "lease forgotten") { // it dies before it has written it down
+			return
+		}
 		h := &holding{lease: a.Lease.ID, left: a.Lease.Frames, finished: map[int]string{}, settled: map[int]bool{}, trims: map[int64]frames.Set{}}
 		m.c.mu.Lock()
 		m.held[h.lease] = h
