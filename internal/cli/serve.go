@@ -26,6 +26,7 @@ import (
 type serveOptions struct {
 	listen, data, database, recipes, passwordFile, cert, key, name, advertise string
 	fast                                                                      bool
+	clockOffset                                                               time.Duration
 }
 
 func (a *app) serveCommand() *cobra.Command {
@@ -51,7 +52,9 @@ func (a *app) serveCommand() *cobra.Command {
 	f.StringVar(&o.cert, "tls-cert", "", "certificate chain for TLS (PEM)")
 	f.StringVar(&o.key, "tls-key", "", "private key for TLS (PEM)")
 	f.BoolVar(&o.fast, "no-durability", false, "for tests alone: let the own database skip flushing")
+	f.DurationVar(&o.clockOffset, "clock-offset", 0, "for tests alone: let the service's clock be wrong")
 	_ = f.MarkHidden("no-durability")
+	_ = f.MarkHidden("clock-offset")
 	return c
 }
 
@@ -87,7 +90,8 @@ func (a *app) serve(ctx context.Context, o serveOptions) (err error) {
 	defer st.Close()
 	name, address := o.who(listener.Addr())
 	svc := service.New(service.Options{
-		Store: st, Recipes: book, Log: log, Name: name, Address: address, Version: Version, Socket: socketName(listener.Addr()), Alone: o.database == "",
+		Store: st, Recipes: book, Log: log, Name: name, Address: address, Version: Version, Socket: socketName(listener.Addr()),
+		Now: func() time.Time { return time.Now().Add(o.clockOffset) }, Alone: o.database == "",
 		FirstAdmin: func() (string, string, error) { return a.firstAdmin(o.passwordFile) },
 	})
 	server, err := api.New(api.Options{Service: svc, Console: web.Files(), Log: log, Name: name, Version: Version, Secure: o.cert != ""})

@@ -30,8 +30,9 @@ type Options struct {
 	Name    string // of this service, unlike any other on the database
 	Address string // where other services, nodes and people reach it
 	Version string
-	Socket  string // machine and port that it listens on; empty when not known
-	Alone   bool   // nobody else can use the database
+	Socket  string           // machine and port that it listens on; empty when not known
+	Now     func() time.Time // time.Now when nil
+	Alone   bool             // nobody else can use the database
 	// FirstAdmin is called once, when nobody may sign in yet. It returns the
 	// name and the hash of the password of the first administrator.
 	FirstAdmin func() (name, passwordHash string, err error)
@@ -50,6 +51,9 @@ type Service struct {
 
 // New returns a Service that is not running yet.
 func New(o Options) *Service {
+	if o.Now == nil {
+		o.Now = time.Now
+	}
 	s := &Service{o: o, keeper: lead.New(lead.Options{Store: o.Store, Name: o.Name, Address: o.Address, Socket: o.Socket, Alone: o.Alone, Log: o.Log})}
 	s.life.Store(new(string))
 	s.members.Store(&[]wire.Member{})
@@ -206,8 +210,8 @@ func (s *Service) lead(ctx context.Context, claim lead.Claim) error {
 		newest[id] = floor.Newest{Frame: n.Frame, At: n.At}
 	}
 	f := floor.New(floor.Options{
-		State: loaded.State, Pace: model, Newest: newest, Committer: book, Recipes: s.o.Recipes, Log: s.o.Log, Now: time.Now,
-		Active: wire.Active{Name: s.o.Name, Epoch: claim.Epoch, Since: began, Why: claim.Reason},
+		State: loaded.State, Pace: model, Newest: newest, Committer: book, Recipes: s.o.Recipes, Log: s.o.Log, Now: s.o.Now,
+		Active: wire.Active{Name: s.o.Name, Epoch: claim.Epoch, Since: s.o.Now(), Why: claim.Reason},
 	})
 	s.o.Log.Info("active", "epoch", claim.Epoch, "why", claim.Reason, "runs", len(loaded.State.Runs), "nodes", len(loaded.State.Nodes), "loaded_in", time.Since(began).Round(time.Millisecond))
 	ended := make(chan error, 1)

@@ -192,18 +192,29 @@ const (
 	DeliverWithin = 2 * time.Hour
 )
 
+// Delivery names a frame on its way from a node.
+type Delivery struct {
+	Node  farm.NodeID
+	Run   farm.RunID
+	Frame int
+	Hash  string
+}
+
 // Overdue returns the Records that take deliveries back which do not come to
-// an end. quiet tells for how long a frame has not been in its node's hands.
-func Overdue(s *farm.State, quiet func(n farm.NodeID, run farm.RunID, frame int, since time.Time) time.Duration, now time.Time) []farm.Record {
+// an end. watch tells for how long this service has known of a delivery, and
+// for how long it has not been in its node's hands: neither is reckoned from
+// times of day, which may be set, and differ from service to service.
+func Overdue(s *farm.State, watch func(Delivery) (known, quiet time.Duration), now time.Time) []farm.Record {
 	var records []farm.Record
 	for _, run := range s.Queue() {
 		for _, f := range slices.Sorted(maps.Keys(run.Delivering)) {
 			d := run.Delivering[f]
 			reason := ""
+			known, quiet := watch(Delivery{d.Node, run.ID, f, d.Hash})
 			switch {
-			case now.Sub(d.Since) > DeliverWithin:
+			case known > DeliverWithin:
 				reason = fmt.Sprintf("%s has not delivered frame %d in %.0f hours", s.NodeName(d.Node), f, DeliverWithin.Hours())
-			case quiet(d.Node, run.ID, f, d.Since) > DeliverAfter:
+			case quiet > DeliverAfter:
 				reason = fmt.Sprintf("%s no longer has frame %d in its hands", s.NodeName(d.Node), f)
 			default:
 				continue

@@ -203,17 +203,16 @@ func TestDeliveriesComeToAnEnd(t *testing.T) {
 	f.lease(1, 1, "1-2")
 	f.take(1, Report{Outcome: Good, Lease: 1, Frame: 1, Hash: "one"})
 	f.take(1, Report{Outcome: Good, Lease: 1, Frame: 2, Hash: "two"})
-	quiet := func(_ farm.NodeID, _ farm.RunID, frame int, _ time.Time) time.Duration {
-		if frame == 1 {
-			return DeliverAfter + time.Second
+	f.apply(Overdue(f.State, func(d Delivery) (known, quiet time.Duration) {
+		if d.Frame == 1 {
+			quiet = DeliverAfter + time.Second
 		}
-		return 0
-	}
-	f.apply(Overdue(f.State, quiet, now.Add(time.Minute))...)
+		return time.Hour, quiet
+	}, now)...)
 	if _, still := f.Runs[1].Delivering[1]; still || len(f.Runs[1].Delivering) != 1 {
 		t.Errorf("delivering %v", f.Runs[1].Delivering)
 	}
-	f.apply(Overdue(f.State, func(farm.NodeID, farm.RunID, int, time.Time) time.Duration { return 0 }, now.Add(DeliverWithin+time.Second))...)
+	f.apply(Overdue(f.State, func(Delivery) (known, quiet time.Duration) { return DeliverWithin + time.Second, 0 }, now)...)
 	if len(f.Runs[1].Delivering) != 0 {
 		t.Errorf("after %v: delivering %v", DeliverWithin, f.Runs[1].Delivering)
 	}

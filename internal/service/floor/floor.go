@@ -16,6 +16,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"vexillum/internal/core/accept"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/pace"
 	"vexillum/internal/recipe"
@@ -73,8 +74,9 @@ type Floor struct {
 	dirty     dirt
 	listeners map[*Listener]struct{}
 	lastTick  time.Time
-	unnamed   map[delivery]time.Time // since when a frame that a node is to deliver is not in its hands
-	questions int64                  // asked about trims
+	questions int64 // asked about trims
+
+	deliveries map[accept.Delivery]watched
 }
 
 // maxQueue bounds the commands that wait; beyond it callers wait themselves.
@@ -95,7 +97,7 @@ func New(o Options) *Floor {
 		s: o.State, m: o.Pace, committer: o.Committer,
 		live: map[farm.NodeID]*liveNode{}, newest: o.Newest,
 		asks: map[farm.NodeID]*waitingAsk{}, orders: map[farm.NodeID]*waitingOrder{},
-		listeners: map[*Listener]struct{}{}, dirty: newDirt(), unnamed: map[delivery]time.Time{},
+		listeners: map[*Listener]struct{}{}, dirty: newDirt(),
 	}
 	if f.newest == nil {
 		f.newest = map[farm.RunID]Newest{}

@@ -21,7 +21,7 @@ type liveNode struct {
 	processor float64
 	memory    float64
 	progress  map[farm.LeaseID]Progress
-	missing   map[farm.LeaseID]int       // signs of life in a row that did not name an open lease
+	missing   map[farm.LeaseID]absence   // open leases that its last signs of life did not name
 	trim      *question                  // that the node has not answered
 	rests     map[farm.LeaseID]time.Time // until when a lease is not trimmed again
 }
@@ -387,8 +387,14 @@ func (f *Floor) Beat(ctx context.Context, id farm.NodeID, session int64, b Beat)
 	})
 }
 
-// A lease that is missing from so many signs of life in a row, and was given
-// some time ago, has not arrived or is lost.
+// absence is how long a lease has not been named.
+type absence struct {
+	times int
+	since time.Time
+}
+
+// A lease that is missing from so many signs of life in a row, and for so
+// long, has not arrived or is lost.
 const (
 	missingMost  = 2
 	missingAfter = 15 * time.Second
@@ -396,14 +402,20 @@ const (
 
 // inventory ends leases of which the node knows nothing.
 func (t *turn) inventory(l *liveNode, id farm.NodeID, holds map[farm.LeaseID]Progress) {
-	missing := map[farm.LeaseID]int{}
+	missing := map[farm.LeaseID]absence{}
 	for _, lease := range t.s.LeasesOf(id) {
-		if _, held := holds[lease.ID]; held || t.now.Sub(lease.OpenedAt) < missingAfter {
+		if _, held := holds[lease.ID]; held {
 			continue
 		}
-		if missing[lease.ID] = l.missing[lease.ID] + 1; missing[lease.ID] >= missingMost {
-			t.append(farm.LeaseEnded{Lease: lease.ID, Node: id, Run: lease.Run, Reason: t.s.NodeName(id) + " knows nothing of it", At: t.now})
+		a, known := l.missing[lease.ID]
+		if !known {
+			a.since = t.now
 		}
+		if a.times++; a.times >= missingMost && t.now.Sub(a.since) >= missingAfter {
+			t.append(farm.LeaseEnded{Lease: lease.ID, Node: id, Run: lease.Run, Reason: t.s.NodeName(id) + " knows nothing of it", At: t.now})
+			continue
+		}
+		missing[lease.ID] = a
 	}
 	l.missing = missing
 }
@@ -452,31 +464,40 @@ func (f *Floor) tick(t *turn) error {
 		f.takeOver(t, id)
 	}
 	if !stopped {
-		t.append(accept.Overdue(t.s, f.outOfHands, t.now)...)
+		t.append(accept.Overdue(t.s, f.watchDeliveries(t.now), t.now)...)
 	}
 	return nil
 }
 
-// outOfHands returns for how long a node that lives has not named a frame that
-// it is to deliver. The clock begins at its first sign of life that does not.
-func (f *Floor) outOfHands(id farm.NodeID, run farm.RunID, frame int, since time.Time) time.Duration {
-	l := f.live[id]
-	key := delivery{id, run, frame}
-	if l == nil || f.s.Nodes[id].Reach != farm.Online || l.verifies(f.s, run, frame) {
-		delete(f.unnamed, key)
-		return 0
-	}
-	if f.unnamed[key].IsZero() {
-		f.unnamed[key] = f.now()
-	}
-	return f.now().Sub(f.unnamed[key])
+// watched is what is known of a delivery since this service has watched it.
+type watched struct {
+	since   time.Time
+	unnamed time.Time // since when its node's signs of life do not name it
 }
 
-// delivery is a frame on its way from a node.
-type delivery struct {
-	node  farm.NodeID
-	run   farm.RunID
-	frame int
+// watchDeliveries returns what Overdue asks. Deliveries that have come to an
+// end are forgotten.
+func (f *Floor) watchDeliveries(now time.Time) func(accept.Delivery) (known, quiet time.Duration) {
+	before := f.deliveries
+	f.deliveries = map[accept.Delivery]watched{}
+	return func(d accept.Delivery) (known, quiet time.Duration) {
+		w, ok := before[d]
+		if !ok {
+			w.since = now
+		}
+		l := f.live[d.Node]
+		switch {
+		case l == nil || f.s.Nodes[d.Node].Reach != farm.Online || l.verifies(f.s, d.Run, d.Frame):
+			w.unnamed = time.Time{}
+		case w.unnamed.IsZero():
+			w.unnamed = now
+		}
+		f.deliveries[d] = w
+		if !w.unnamed.IsZero() {
+			quiet = now.Sub(w.unnamed)
+		}
+		return now.Sub(w.since), quiet
+	}
 }
 
 func (l *liveNode) verifies(s *farm.State, run farm.RunID, frame int) bool {
