@@ -4,7 +4,7 @@ GO   ?= go
 BIN  := bin/vexillum
 export CGO_ENABLED ?= 0
 
-.PHONY: help demo test build console deps check race bench screenshots clean
+.PHONY: help demo test build console deps check race chaos bench screenshots clean
 
 help: ## Show this list
 	@awk -F':.*## ' '/^[a-z-]+:.*## / {printf "  make %-12s %s\n", $$1, $$2}' $(MAKEFILE_LIST)
@@ -41,6 +41,12 @@ check: console ## gofmt, vet, staticcheck, tsc, generated files, other systems
 
 race: deps console ## Run the tests of what runs side by side under the race detector
 	CGO_ENABLED=1 $(GO) test -race ./internal/service/... ./internal/node ./internal/api ./internal/client ./internal/store
+
+ROUNDS ?= 5
+SEED   ?= 1
+
+chaos: deps build ## Break a farm at random, ROUNDS=n times from SEED=s on, and check what came of it
+	$(GO) run ./tools/chaos -rounds $(ROUNDS) -seed $(SEED) -binary $(BIN)
 
 bench: deps build ## Print the figures that the design asks for
 	scripts/bench

@@ -1,0 +1,388 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"math/rand/v2"
+	"net"
+	"net/http"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"vexillum/internal/badline"
+	"vexillum/internal/client"
+	"vexillum/internal/localpg"
+	"vexillum/internal/wire"
+)
+
+const (
+	nodes    = 10
+	password = "kestrel-over-the-flats"
+)
+
+// program is a process of the farm that is started again when it has ended.
+type program struct {
+	name string
+	args []string
+	log  *os.File
+
+	mu      sync.Mutex
+	cmd     *exec.Cmd
+	gone    chan struct{}
+	stopped bool // by SIGSTOP
+}
+
+// farm is everything that can be broken.
+type farm struct {
+	dir, binary string
+	database    *localpg.Server
+	dbOptions   localpg.Options
+	dbDown      bool
+	services    []*program
+	listens     []string        // of the services
+	dbLines     []*badline.Line // of each service to the database
+	nodes       []*program
+	nodeLines   []*badline.Line // of nodes to services: line i*len(services)+s
+	ballast     []string        // small disks of nodes, where they have one
+	admin       *client.Client
+	placeGone   bool
+	url         string // of the database, without a line
+	pending     sync.WaitGroup
+}
+
+func newFarm(ctx context.Context, dir, binary string) (*farm, error) {
+	f := &farm{dir: dir, binary: binary}
+	for _, name := range []string{"scenes", "frames", "logs"} {
+		if err := os.MkdirAll(filepath.Join(dir, name), 0o755); err != nil {
+			return nil, err
+		}
+	}
+	if err := os.WriteFile(filepath.Join(dir, "password"), []byte(password), 0o600); err != nil {
+		return nil, err
+	}
+	var err error
+	f.dbOptions = localpg.Options{Dir: filepath.Join(dir, "database"), Log: slog.New(slog.NewTextHandler(io.Discard, nil))}
+	if f.database, err = localpg.Start(ctx, f.dbOptions); err != nil {
+		return nil, err
+	}
+	f.dbOptions.Port = f.database.Port()
+	f.url = f.database.URL()
+	for i, name := range []string{"kestrel", "merlin"} {
+		address, err := url.Parse(f.url)
+		if err != nil {
+			return nil, err
+		}
+		line, err := badline.New(address.Host)
+		if err != nil {
+			return nil, err
+		}
+		f.dbLines = append(f.dbLines, line)
+		address.Host = line.Address()
+		listen, err := freeAddress()
+		if err != nil {
+			return nil, err
+		}
+		f.listens = append(f.listens, listen)
+		p, err := f.program(name, "serve", "--listen", listen, "--database", address.String(), "--name", name,
+			"--admin-password-file", filepath.Join(dir, "password"), "--clock-offset", []string{"0s", "47m"}[i])
+		if err != nil {
+			return nil, err
+		}
+		f.services = append(f.services, p)
+		if err := p.start(f.binary); err != nil {
+			return nil, err
+		}
+		if err := f.until(ctx, name+" answers", func() bool {
+			h := f.health(listen)
+			return h.Part == "active" || h.Part == "stand-by"
+		}); err != nil {
+			return nil, err
+		}
+	}
+	c, err := client.New(strings.Join(f.listens, ","), "")
+	if err != nil {
+		return nil, err
+	}
+	if f.admin, _, err = c.SignIn(ctx, "admin", password, "chaos"); err != nil {
+		return nil, err
+	}
+	for _, name := range []string{"scenes", "frames"} {
+		if err := f.admin.Do(ctx, http.MethodPut, "/api/v1/places/"+name, wire.Place{Paths: map[string]string{"linux": filepath.Join(dir, name)}}, nil); err != nil {
+			return nil, err
+		}
+	}
+	if err := f.admin.Do(ctx, http.MethodPut, "/api/v1/projects/salt-clock", wire.Project{Title: "The Salt Clock", Scenes: "scenes", Frames: "frames"}, nil); err != nil {
+		return nil, err
+	}
+	var key wire.Key
+	if err := f.admin.Do(ctx, http.MethodPost, "/api/v1/keys", wire.NewKey{Uses: nodes}, &key); err != nil {
+		return nil, err
+	}
+	for i := range nodes {
+		if err := f.addNode(ctx, i, key.Key); err != nil {
+			return nil, err
+		}
+	}
+	return f, nil
+}
+
+func freeAddress() (string, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return "", err
+	}
+	defer l.Close()
+	return l.Addr().String(), nil
+}
+
+func nodeName(i int) string { return fmt.Sprintf("kiln-%02d", i+1) }
+
+// addNode starts a node. Its lines to the services are its own. Every third
+// sends its frames; every second has a small disk of its own, where this
+// machine allows to make one.
+func (f *farm) addNode(ctx context.Context, i int, key string) error {
+	var addresses []string
+	for _, listen := range f.listens {
+		line, err := badline.New(listen)
+		if err != nil {
+			return err
+		}
+		f.nodeLines = append(f.nodeLines, line)
+		addresses = append(addresses, "http://"+line.Address())
+	}
+	if i%2 == 1 { // not all begin at the same service
+		addresses[0], addresses[1] = addresses[1], addresses[0]
+	}
+	data := filepath.Join(f.dir, nodeName(i))
+	ballast := ""
+	if i%2 == 0 {
+		if err := os.MkdirAll(data, 0o700); err != nil {
+			return err
+		}
+		if err := syscall.Mount("tmpfs", data, "tmpfs", 0, "size=4m,mode=700"); err == nil {
+			ballast = filepath.Join(data, "ballast")
+		}
+	}
+	f.ballast = append(f.ballast, ballast)
+	args := append([]string{"join"}, addresses...)
+	args = append(args, "--key", key, "--name", nodeName(i), "--data", data, "--verbose", "--stall", "4s",
+		"--renderers", "practice,practice-single,practice-feed", "--speed", fmt.Sprint([]float64{1, 0.5, 2}[i%3]))
+	if i%3 == 2 {
+		args = append(args, "--upload")
+	}
+	p, err := f.program(nodeName(i), args...)
+	if err != nil {
+		return err
+	}
+	f.nodes = append(f.nodes, p)
+	if err := p.start(f.binary); err != nil {
+		return err
+	}
+	return f.until(ctx, p.name+" is online", func() bool {
+		var all []wire.Node
+		_ = f.admin.Do(ctx, http.MethodGet, "/api/v1/nodes", nil, &all)
+		for _, n := range all {
+			if n.Name == p.name && n.Reach == "online" {
+				return true
+			}
+		}
+		return false
+	})
+}
+
+func (f *farm) program(name string, args ...string) (*program, error) {
+	log, err := os.OpenFile(filepath.Join(f.dir, "logs", name+".log"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o644)
+	if err != nil {
+		return nil, err
+	}
+	return &program{name: name, args: args, log: log}, nil
+}
+
+func (p *program) start(binary string) error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.gone != nil {
+		select {
+		case <-p.gone:
+		default:
+			return nil // it runs
+		}
+	}
+	cmd := exec.Command(binary, p.args...)
+	cmd.Stdout, cmd.Stderr = p.log, p.log
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	if err := cmd.Start(); err != nil {
+		return fmt.Errorf("starting %s: %w", p.name, err)
+	}
+	gone := make(chan struct{})
+	p.cmd, p.gone, p.stopped = cmd, gone, false
+	go func() {
+		_ = cmd.Wait() // its log tells
+		close(gone)
+	}()
+	return nil
+}
+
+// signal sends a signal, and reports whether there was a process to get it.
+func (p *program) signal(s syscall.Signal) bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.cmd == nil {
+		return false
+	}
+	select {
+	case <-p.gone:
+		return false
+	default:
+	}
+	switch s {
+	case syscall.SIGSTOP:
+		p.stopped = true
+	case syscall.SIGCONT:
+		p.stopped = false
+	}
+	return p.cmd.Process.Signal(s) == nil
+}
+
+func (p *program) wait() {
+	p.mu.Lock()
+	gone := p.gone
+	p.mu.Unlock()
+	if gone != nil {
+		<-gone
+	}
+}
+
+// until waits until something holds.
+func (f *farm) until(ctx context.Context, what string, holds func() bool) error {
+	for deadline := time.Now().Add(5 * time.Minute); !holds(); {
+		if time.Now().After(deadline) {
+			return fmt.Errorf("waited too long until %s", what)
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+	return nil
+}
+
+func (f *farm) health(listen string) (h wire.Health) {
+	c, err := client.New(listen, "")
+	if err != nil {
+		return h
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+	defer cancel()
+	_ = c.Do(ctx, http.MethodGet, "/healthz", nil, &h)
+	return h
+}
+
+// submitted is a run whose submit was acknowledged.
+type submitted struct {
+	id     int64
+	job    string
+	scene  string
+	mode   string
+	frames string
+	first  int
+	count  int
+	width  int
+	height int
+}
+
+// submitSome submits runs of every kind; a submit is repeated until it is
+// acknowledged.
+func (f *farm) submitSome(ctx context.Context, r *rand.Rand, seed uint64) ([]submitted, error) {
+	var out []submitted
+	for i, mode := range []string{"practice", "practice-single", "practice-feed"} {
+		s := submitted{job: fmt.Sprintf("chaos_%d_%d", seed, i), mode: mode, first: 1 + r.IntN(200), count: 20 + r.IntN(60), width: 64 + r.IntN(64), height: 36}
+		s.scene = s.job + ".practice"
+		s.frames = fmt.Sprintf("%d-%d", s.first, s.first+s.count-1)
+		if err := os.WriteFile(filepath.Join(f.dir, "scenes", s.scene), []byte(scene(r, s)), 0o644); err != nil {
+			return nil, err
+		}
+		in := wire.Submit{Job: s.job, Project: "salt-clock", Scene: s.scene, Recipe: s.mode, Frames: s.frames, Width: s.width, Height: s.height, Tries: 20}
+		calling := client.Repeatable(ctx, s.job)
+		var receipt wire.Receipt
+		var last error
+		if err := f.until(ctx, s.job+" is submitted", func() bool {
+			once, cancel := context.WithTimeout(calling, 5*time.Second)
+			defer cancel()
+			last = f.admin.Do(once, http.MethodPost, "/api/v1/runs", in, &receipt)
+			return last == nil
+		}); err != nil {
+			return nil, errors.Join(err, last)
+		}
+		s.id = receipt.Run
+		out = append(out, s)
+	}
+	return out, nil
+}
+
+var misbehaviours = []string{"error", "crash", "memory", "licence", "hang", "no file", "cut off", "wrong size", "slow", "leaves child"}
+
+// scene writes a practice scene in which frames misbehave on two nodes.
+func scene(r *rand.Rand, s submitted) string {
+	var text strings.Builder
+	fmt.Fprintf(&text, "practice: 1\npicture: %s\nstartup: %dms\ncost: %dms\nnoise: 0.3\nseed: %d\ntrouble:\n",
+		[]string{"salt", "tidal", "gannet"}[r.IntN(3)], r.IntN(300), 80+r.IntN(400), r.IntN(1000))
+	for range 4 {
+		fmt.Fprintf(&text, "  - {frame: %d, does: %s, on: [%s, %s]}\n", s.first+r.IntN(s.count), misbehaviours[r.IntN(len(misbehaviours))], nodeName(r.IntN(nodes)), nodeName(r.IntN(nodes)))
+	}
+	return text.String()
+}
+
+// waitFor waits until runs have ended.
+func (f *farm) waitFor(ctx context.Context, runs []submitted) error {
+	for _, s := range runs {
+		var run wire.Run
+		if err := f.until(ctx, s.job+" has ended", func() bool {
+			_ = f.admin.Do(ctx, http.MethodGet, fmt.Sprintf("/api/v1/runs/%d", s.id), nil, &run)
+			return run.EndedAt != nil
+		}); err != nil {
+			return fmt.Errorf("%w: it is %s (%s), %d of %d done; to do %s, dealt %s, delivering %s", err, run.State, run.Why, run.DoneCount, run.FrameCount, run.Sets.ToDo, run.Sets.Dealt, run.Sets.Delivering)
+		}
+		if run.State != "done" {
+			return fmt.Errorf("%s is %s: %s", s.job, run.State, run.Why)
+		}
+	}
+	return nil
+}
+
+// close ends everything.
+func (f *farm) close() {
+	f.pending.Wait()
+	_ = f.mend(context.Background())
+	for _, p := range f.nodes {
+		p.signal(syscall.SIGTERM)
+	}
+	for _, p := range f.nodes {
+		p.wait()
+	}
+	for _, p := range f.services {
+		p.signal(syscall.SIGTERM)
+	}
+	for _, p := range f.services {
+		p.wait()
+	}
+	_ = f.database.Stop()
+	for _, l := range append(f.dbLines, f.nodeLines...) {
+		l.Close()
+	}
+	for _, b := range f.ballast {
+		if b != "" {
+			_ = syscall.Unmount(filepath.Dir(b), syscall.MNT_DETACH)
+		}
+	}
+}
