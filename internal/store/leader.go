@@ -149,3 +149,22 @@ func (s *Store) Life(ctx context.Context) (string, error) {
 	}
 	return life, nil
 }
+
+// Restored makes the database another life of its farm after it was read from
+// a backup: nobody is active, and what nodes hold of the life before is not
+// taken for its own. It brings the database to the newest form and returns how
+// many runs it holds.
+func (s *Store) Restored(ctx context.Context) (runs int, err error) {
+	if err := s.Migrate(ctx); err != nil {
+		return 0, err
+	}
+	for _, query := range []string{`UPDATE farm SET life = gen_random_uuid()::text`, `UPDATE leader SET holder = '', socket = '', epoch = epoch + 1, batch = 0`, `DELETE FROM member`} {
+		if _, err := s.db.ExecContext(ctx, query); err != nil {
+			return 0, fmt.Errorf("beginning another life of the farm: %w", err)
+		}
+	}
+	if err := s.db.GetContext(ctx, &runs, `SELECT count(*) FROM run`); err != nil {
+		return 0, fmt.Errorf("counting the runs: %w", err)
+	}
+	return runs, nil
+}
