@@ -122,7 +122,11 @@ func waiting(c *gin.Context, seconds int) (context.Context, context.CancelFunc) 
 func (s *Server) ask(c *gin.Context, f *floor.Floor, in wire.Ask) {
 	ctx, cancel := waiting(c, in.Seconds)
 	defer cancel()
-	a, err := f.Ask(ctx, nodeID(c), in.Session, in.Number, farm.LeaseID(in.Warm))
+	question := floor.Question{Session: in.Session, Number: in.Number, Warm: farm.LeaseID(in.Warm)}
+	if in.Ended != nil {
+		question.Ended, question.EndedWhy = farm.LeaseID(in.Ended.Lease), short(in.Ended.Message)
+	}
+	a, err := f.Ask(ctx, nodeID(c), question)
 	if err != nil {
 		s.fail(c, err)
 		return

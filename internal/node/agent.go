@@ -388,17 +388,33 @@ func (a *Agent) workAll(ctx context.Context, stop context.CancelCauseFunc, resum
 	for _, w := range resumed {
 		wg.Go(func() {
 			a.o.Log.Info("going on", "lease", w.lease.ID, "run", w.lease.RunName, "frames", w.lease.Frames, "over", w.over)
-			if err := a.workOn(ctx, w); err != nil {
-				stop(err)
+			ended, err := a.workOn(ctx, w)
+			if err == nil {
+				_, err = a.report(ctx, wire.ReportItem{Outcome: wire.OutcomeEnded, Lease: ended.Lease, Message: ended.Message})
 			}
+			if err != nil {
+				stop(err)
+				return
+			}
+			w.clear()
 		})
 	}
 	wg.Wait()
+	var last *work // the end of which the next ask tells
+	var ended wire.Ended
 	for ctx.Err() == nil {
-		answer, err := a.ask(ctx, 0)
+		ask := wire.Ask{Seconds: askSeconds}
+		if last != nil {
+			ask.Ended = &ended
+		}
+		answer, err := a.ask(ctx, ask)
 		if err != nil {
 			stop(err)
 			return
+		}
+		if last != nil {
+			last.clear()
+			last = nil
 		}
 		if answer.Lease == nil {
 			continue
@@ -419,10 +435,11 @@ func (a *Agent) workAll(ctx context.Context, stop context.CancelCauseFunc, resum
 			}
 			continue
 		}
-		if err := a.workOn(ctx, w); err != nil {
+		if ended, err = a.workOn(ctx, w); err != nil {
 			stop(err)
 			return
 		}
+		last = w
 	}
 }
 
@@ -434,11 +451,11 @@ func (a *Agent) newWork(l *wire.Lease) *work {
 	}
 }
 
-func (a *Agent) workOn(ctx context.Context, w *work) error {
+func (a *Agent) workOn(ctx context.Context, w *work) (wire.Ended, error) {
 	var err error
 	w.node = a.me.Name
 	if w.journal, err = openJournal(w.staging, a.o.Log); err != nil {
-		return err
+		return wire.Ended{}, err
 	}
 	defer w.journal.close()
 	a.setWork(w, true)
@@ -461,22 +478,18 @@ func (a *Agent) setWork(w *work, on bool) {
 	a.progressed()
 }
 
-// ask asks for work and waits for it; warm names a lease whose renderer is
-// still up, which does not wait.
-func (a *Agent) ask(ctx context.Context, warm int64) (wire.Answer, error) {
+// ask asks for work and waits for it.
+func (a *Agent) ask(ctx context.Context, in wire.Ask) (wire.Answer, error) {
 	a.asked++
+	in.Session, in.Number = a.session, a.asked
 	var answer wire.Answer
-	in := wire.Ask{Session: a.session, Number: a.asked, Warm: warm, Seconds: askSeconds}
-	if warm != 0 {
-		in.Seconds = 0
-	}
 	err := a.persist(ctx, http.MethodPost, "/node/v1/ask", in, &answer)
 	return answer, err
 }
 
 // more implements service.
 func (a *Agent) more(ctx context.Context, lease int64) (frames.Set, error) {
-	answer, err := a.ask(ctx, lease)
+	answer, err := a.ask(ctx, wire.Ask{Warm: lease}) // a renderer that is up does not wait
 	if err != nil || answer.Lease == nil || answer.Lease.ID != lease {
 		return frames.Set{}, err
 	}

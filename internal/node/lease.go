@@ -126,9 +126,10 @@ func (w *work) bordered() bool {
 	return w.atBorder
 }
 
-// run renders the lease to its end and returns when all its processes are
-// gone and everything is reported. The error says that the session is over.
-func (w *work) run(ctx context.Context) error {
+// run renders the lease to its end and returns when all its processes are gone
+// and all frames are reported, with what remains to be told: that the lease
+// has ended. The error says that the session is over.
+func (w *work) run(ctx context.Context) (wire.Ended, error) {
 	rendering, stop := context.WithCancelCause(ctx)
 	defer stop(nil)
 	w.ctx, w.stopNow = ctx, stop
@@ -155,13 +156,13 @@ func (w *work) run(ctx context.Context) error {
 	w.set(func() { w.frame, w.phase = nil, "verifying" })
 	<-w.checksDone
 	if w.lost() {
-		return launcher.ErrLost
+		return wire.Ended{}, launcher.ErrLost
 	}
 	if w.abandoned != nil {
-		return w.abandoned
+		return wire.Ended{}, w.abandoned
 	}
 	if ctx.Err() != nil {
-		return ctx.Err()
+		return wire.Ended{}, ctx.Err()
 	}
 	why := "has finished its frames"
 	if cause := context.Cause(rendering); cause != nil {
@@ -169,14 +170,16 @@ func (w *work) run(ctx context.Context) error {
 	} else if w.bordered() {
 		why = "stopped at a frame border"
 	}
-	if _, err := w.svc.report(ctx, wire.ReportItem{Outcome: wire.OutcomeEnded, Lease: w.lease.ID, Message: why}); err != nil {
-		return err
-	}
+	return wire.Ended{Lease: w.lease.ID, Message: why}, nil
+}
+
+// clear removes what is kept of the lease, once the service knows that it has
+// ended.
+func (w *work) clear() {
 	w.journal.close()
 	if err := os.RemoveAll(w.staging); err != nil {
 		w.log.Warn("clearing the folder of a lease", "error", err)
 	}
-	return nil
 }
 
 // render goes on where an earlier process was, and renders what is left. It

@@ -151,6 +151,16 @@ func newWork(t *testing.T, f *fake, script, set string) *work {
 	}
 }
 
+// finish runs a lease and tells its end, as the agent does.
+func finish(ctx context.Context, w *work) error {
+	ended, err := w.run(ctx)
+	if err == nil {
+		_, err = w.svc.report(ctx, wire.ReportItem{Outcome: wire.OutcomeEnded, Lease: ended.Lease, Message: ended.Message})
+		w.clear()
+	}
+	return err
+}
+
 func TestWhatALaunchTells(t *testing.T) {
 	for _, c := range []struct {
 		name, script, frames string
@@ -170,7 +180,7 @@ func TestWhatALaunchTells(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			f := &fake{}
 			w := newWork(t, f, c.script, c.frames)
-			if err := w.run(t.Context()); err != nil {
+			if err := finish(t.Context(), w); err != nil {
 				t.Fatal(err)
 			}
 			got := f.told()
@@ -190,7 +200,7 @@ func TestWhatALaunchTells(t *testing.T) {
 func TestFailureTellsTheLastWords(t *testing.T) {
 	f := &fake{}
 	w := newWork(t, f, "say:begin_1 say:the_lamp_is_broken exit:3", "1")
-	if err := w.run(t.Context()); err != nil {
+	if err := finish(t.Context(), w); err != nil {
 		t.Fatal(err)
 	}
 	if m := f.items[0].Message; !strings.Contains(m, "exit status 3") || !strings.Contains(m, "the lamp is broken") {
@@ -202,7 +212,7 @@ func TestARendererThatCannotStart(t *testing.T) {
 	f := &fake{}
 	w := newWork(t, f, "", "1-2")
 	w.lease.Recipe.Program = "no-such-renderer"
-	if err := w.run(t.Context()); err != nil {
+	if err := finish(t.Context(), w); err != nil {
 		t.Fatal(err)
 	}
 	if got := f.told(); !slices.Equal(got, []string{"failed 1 no start", "failed 2 no start", "ended 0"}) {
@@ -214,7 +224,7 @@ func TestStalledRendererIsEnded(t *testing.T) {
 	f := &fake{}
 	w := newWork(t, f, "say:begin_1 sleep:1h", "1")
 	w.stall = 10 * time.Millisecond
-	if err := w.run(t.Context()); err != nil {
+	if err := finish(t.Context(), w); err != nil {
 		t.Fatal(err)
 	}
 	if got := f.told(); !slices.Equal(got, []string{"failed 1 stalled", "ended 0"}) {
@@ -227,7 +237,7 @@ func TestStopAtOnceAndAtTheBorder(t *testing.T) {
 		f := &fake{}
 		w := newWork(t, f, "say:begin_1 sleep:300ms draw:1 say:begin_2 sleep:1h", "1-2")
 		ended := make(chan error)
-		go func() { ended <- w.run(t.Context()) }()
+		go func() { ended <- finish(t.Context(), w) }()
 		<-w.ready
 		for w.progress().Frame == nil {
 			time.Sleep(5 * time.Millisecond)
@@ -249,7 +259,7 @@ func TestStopAtOnceAndAtTheBorder(t *testing.T) {
 func TestALostSessionEndsTheWork(t *testing.T) {
 	f := &fake{err: ErrSuperseded}
 	w := newWork(t, f, "say:begin_1 draw:1 say:begin_2 sleep:1h", "1-2")
-	if err := w.run(t.Context()); !errors.Is(err, ErrSuperseded) {
+	if err := finish(t.Context(), w); !errors.Is(err, ErrSuperseded) {
 		t.Errorf("it ended with %v", err)
 	}
 }
@@ -258,7 +268,7 @@ func TestUnwantedFrameIsNotDelivered(t *testing.T) {
 	f := &fake{}
 	w := newWork(t, f, "say:begin_1 draw:1 exit:0", "1")
 	f.verdict = wire.VerdictDiscard
-	if err := w.run(t.Context()); err != nil {
+	if err := finish(t.Context(), w); err != nil {
 		t.Fatal(err)
 	}
 	if got := f.told(); !slices.Equal(got, []string{"good 1", "ended 0"}) {

@@ -4,15 +4,18 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"strconv"
 
-	"github.com/jmoiron/sqlx"
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/stdlib"
 
 	"vexillum/internal/core/farm"
 )
 
-// statements says for each kind of Record how a row of it is written. Each
+// statements says for each rare kind of Record how a row of it is written. Each
 // takes one JSON array of Records, so that many of a kind cost one statement.
 var statements = map[string]string{
 	"place set": `INSERT INTO place (name, paths)
@@ -74,30 +77,11 @@ var statements = map[string]string{
 	"run kept": `UPDATE run SET done = r.done::int4multirange, done_seq = r.seq
 		FROM jsonb_to_recordset($1::jsonb) AS r(run bigint, done text, seq bigint) WHERE id = r.run`,
 
-	"lease opened": `INSERT INTO lease (id, node, run, session, ask, given, reason, opened_at)
-		SELECT lease, node, run, session, ask, frame_set(frames), reason, at
-		FROM jsonb_to_recordset($1::jsonb) AS r(lease bigint, node bigint, run bigint, session bigint, ask bigint, frames text, reason text, at timestamptz)`,
-
 	"lease extended": `UPDATE lease SET given = given + frame_set(r.frames), ask = r.ask, reason = r.reason
 		FROM jsonb_to_recordset($1::jsonb) AS r(lease bigint, ask bigint, frames text, reason text) WHERE id = r.lease`,
 
 	"lease trimmed": `UPDATE lease SET trimmed = trimmed + frame_set(r.frames)
 		FROM jsonb_to_recordset($1::jsonb) AS r(lease bigint, frames text) WHERE id = r.lease`,
-
-	"lease ended": `UPDATE lease SET ended_at = r.at, end_reason = r.reason
-		FROM jsonb_to_recordset($1::jsonb) AS r(lease bigint, reason text, at timestamptz) WHERE id = r.lease`,
-
-	"frame accepted": `INSERT INTO frame (run, frame, state, lease, launch, node, hash, bytes, startup_seconds, render_seconds, check_seconds, accepted_at, seq)
-		SELECT run, frame, 'delivering', lease, launch, node, hash, bytes, startup_seconds, render_seconds, check_seconds, at, seq
-		FROM jsonb_to_recordset($1::jsonb) AS r(run bigint, frame int, lease bigint, launch int, node bigint, hash text, bytes bigint,
-			startup_seconds float8, render_seconds float8, check_seconds float8, at timestamptz, seq bigint)
-		ON CONFLICT (run, frame) DO UPDATE SET state = 'delivering', lease = excluded.lease, launch = excluded.launch, node = excluded.node,
-			hash = excluded.hash, bytes = excluded.bytes, startup_seconds = excluded.startup_seconds, render_seconds = excluded.render_seconds,
-			check_seconds = excluded.check_seconds, accepted_at = excluded.accepted_at, seq = excluded.seq`,
-
-	"frame done": `UPDATE frame f SET state = 'done', hash = r.hash, done_at = r.at, seq = r.seq
-		FROM jsonb_to_recordset($1::jsonb) AS r(run bigint, frame int, hash text, at timestamptz, seq bigint)
-		WHERE f.run = r.run AND f.frame = r.frame`,
 
 	"delivery lost": `UPDATE frame f SET state = 'lost', lost_hashes = lost_hashes || r.hash, seq = r.seq
 		FROM jsonb_to_recordset($1::jsonb) AS r(run bigint, frame int, hash text, seq bigint)
@@ -124,84 +108,84 @@ var statements = map[string]string{
 		FROM jsonb_to_recordset($1::jsonb) AS r(seq bigint, at timestamptz, actor text, action text, subject text, "from" text, "to" text)`,
 }
 
-// secret are the kinds whose contents do not belong in the log of events.
-var secret = map[string]bool{"person set": true, "token issued": true, "token revoked": true, "key issued": true, "node enrolled": true, "run kept": true}
-
-const insertEvents = `INSERT INTO event (seq, at, kind, run, node, reason, body)
-	SELECT seq, at, kind, NULLIF(run, 0), NULLIF(node, 0), reason, body
-	FROM jsonb_to_recordset($1::jsonb) AS r(seq bigint, at timestamptz, kind text, run bigint, node bigint, reason text, body jsonb)`
-
-// Commit writes Records, numbered on from lead.Seq, in one transaction. On
-// success it moves lead on. ErrDeposed means that nothing was written. With
-// any other error it is not known whether the Records were committed: the
-// caller must give up its State and load again.
+// Commit writes Records, numbered on from lead.Seq, in one transaction and one
+// round trip. On success it moves lead on. ErrDeposed means that nothing was
+// written. With any other error it is not known whether the Records were
+// committed: the caller must give up its State and load again.
 func (s *Store) Commit(ctx context.Context, lead *Lead, records []farm.Record) error {
 	if len(records) == 0 {
 		return nil
 	}
-	tx, err := s.writer.BeginTxx(ctx, nil)
-	if err != nil {
-		return fmt.Errorf("beginning a batch: %w", err)
-	}
-	defer tx.Rollback() //nolint:errcheck // after a commit it says only that there is nothing to roll back
 	next := Lead{Epoch: lead.Epoch, Batch: lead.Batch + 1, Seq: lead.Seq + int64(len(records))}
-	res, err := tx.ExecContext(ctx,
-		`UPDATE leader SET batch = batch + 1, seq = $3, beat = clock_timestamp() WHERE epoch = $1 AND batch = $2`, lead.Epoch, lead.Batch, next.Seq)
+	batch, err := lines(*lead, next, records)
 	if err != nil {
-		return fmt.Errorf("opening batch %d: %w", next.Batch, err)
-	}
-	if n, err := res.RowsAffected(); err != nil || n != 1 {
-		return ErrDeposed
-	}
-	if err := write(ctx, tx, lead.Seq, records); err != nil {
 		return fmt.Errorf("writing batch %d: %w", next.Batch, err)
 	}
-	if err := tx.Commit(); err != nil {
+	conn, err := s.writer.Connx(ctx)
+	if err != nil {
+		return fmt.Errorf("beginning batch %d: %w", next.Batch, err)
+	}
+	defer conn.Close()
+	// Without a BEGIN of its own a pipeline is one transaction: all of it, or
+	// nothing.
+	err = conn.Raw(func(driver any) error { return driver.(*stdlib.Conn).Conn().SendBatch(ctx, batch).Close() })
+	var refused *pgconn.PgError
+	if errors.As(err, &refused) && refused.Code == deposedCode {
+		return ErrDeposed
+	}
+	if err != nil {
 		return fmt.Errorf("committing batch %d: %w", next.Batch, err)
 	}
 	*lead = next
 	return nil
 }
 
-// write writes Records with as few statements as their order allows.
-func write(ctx context.Context, tx *sqlx.Tx, seq int64, records []farm.Record) error {
-	var events array
+// deposedCode is the SQLSTATE with which the database refuses a batch of a
+// service that is no longer the active one.
+const deposedCode = "VX001"
+
+// lines returns the statements of a batch, as few as the order of its Records
+// allows. The first is the fence.
+func lines(from, to Lead, records []farm.Record) (*pgx.Batch, error) {
+	batch := &pgx.Batch{}
+	batch.Queue(`SELECT fence($1, $2, $3)`, from.Epoch, from.Batch, to.Seq)
+	var log events
 	p := newPlan()
+	seq := from.Seq
 	for _, r := range records {
 		seq++
-		body, err := json.Marshal(r)
-		if err != nil {
-			return fmt.Errorf("encoding %q: %w", r.Kind(), err)
+		var body []byte
+		encoded := func() ([]byte, error) {
+			var err error
+			if body == nil {
+				if body, err = json.Marshal(r); err != nil {
+					return nil, fmt.Errorf("encoding %q: %w", r.Kind(), err)
+				}
+			}
+			return body, nil
 		}
-		row := body
-		if _, kept := r.(farm.RunKept); !kept { // that one carries its own number: the one it is whole up to
-			row = withSeq(body, seq)
+		if err := p.add(r, seq, encoded); err != nil {
+			return nil, err
 		}
-		p.add(r, row)
-		about := r.About()
-		event := eventRow{Seq: seq, At: about.At, Kind: r.Kind(), Run: about.Run, Node: about.Node, Reason: about.Reason}
-		if !secret[r.Kind()] {
-			event.Body = body
+		if err := log.add(r, seq, encoded); err != nil {
+			return nil, err
 		}
-		encoded, err := json.Marshal(event)
-		if err != nil {
-			return fmt.Errorf("encoding the event of %q: %w", r.Kind(), err)
-		}
-		events.add(encoded)
 	}
 	for _, g := range p.groups {
+		if g.columns != nil {
+			query, args := g.columns.statement()
+			batch.Queue(query, args...)
+			continue
+		}
 		query, ok := statements[g.kind]
 		if !ok {
-			return fmt.Errorf("no statement for %q", g.kind)
+			return nil, fmt.Errorf("no statement for %q", g.kind)
 		}
-		if _, err := tx.ExecContext(ctx, query, g.rows.text()); err != nil {
-			return fmt.Errorf("writing %q: %w", g.kind, err)
-		}
+		batch.Queue(query, g.rows.text())
 	}
-	if _, err := tx.ExecContext(ctx, insertEvents, events.text()); err != nil {
-		return fmt.Errorf("writing events: %w", err)
-	}
-	return nil
+	query, args := log.statement()
+	batch.Queue(query, args...)
+	return batch, nil
 }
 
 // withSeq adds the sequence number to a Record's JSON object.

@@ -62,7 +62,16 @@ func (s *Store) Leader(ctx context.Context) (Leader, error) {
 // ErrDeposed is returned.
 func (s *Store) Claim(ctx context.Context, seen Leader, holder string) (Lead, error) {
 	var l Lead
-	err := s.leader.QueryRowContext(ctx,
+	// A batch may hang half sent, and hold the leader's row for ever. Nobody
+	// has a right to write who is not active, so all writers are sent away.
+	s.writer.SetMaxIdleConns(0)
+	s.writer.SetMaxIdleConns(2)
+	_, err := s.leader.ExecContext(ctx, `SELECT pg_terminate_backend(a.pid) FROM pg_stat_activity a, leader
+		WHERE epoch = $1 AND batch = $2 AND beat::text = $3 AND application_name = $4 AND datname = current_database()`, seen.Epoch, seen.Batch, seen.Beat, writerName)
+	if err != nil {
+		return Lead{}, fmt.Errorf("sending the last service's writers away: %w", err)
+	}
+	err = s.leader.QueryRowContext(ctx,
 		`UPDATE leader SET epoch = epoch + 1, batch = 0, beat = clock_timestamp(), holder = $4
 		WHERE epoch = $1 AND batch = $2 AND beat::text = $3 RETURNING epoch, batch, seq`, seen.Epoch, seen.Batch, seen.Beat, holder).
 		Scan(&l.Epoch, &l.Batch, &l.Seq)

@@ -12,8 +12,9 @@ type plan struct {
 }
 
 type group struct {
-	kind string
-	rows array
+	kind    string
+	columns columns // of a frequent kind
+	rows    array   // of the others
 }
 
 // row names a row of a table, or a set of rows that one statement touches.
@@ -27,7 +28,7 @@ type row struct {
 func newPlan() *plan { return &plan{lastWrite: map[row]int{}, lastRead: map[row]int{}} }
 
 // add puts a Record into the first group of its kind that keeps the order.
-func (p *plan) add(r farm.Record, encoded []byte) {
+func (p *plan) add(r farm.Record, seq int64, encoded func() ([]byte, error)) error {
 	writes, reads := touches(r)
 	at := 0
 	for _, w := range writes {
@@ -47,15 +48,27 @@ func (p *plan) add(r farm.Record, encoded []byte) {
 		at++
 	}
 	if at == len(p.groups) {
-		p.groups = append(p.groups, &group{kind: r.Kind()})
+		p.groups = append(p.groups, &group{kind: r.Kind(), columns: newColumns(r.Kind())})
 	}
-	p.groups[at].rows.add(encoded)
+	if g := p.groups[at]; g.columns != nil {
+		g.columns.add(r, seq)
+	} else {
+		body, err := encoded()
+		if err != nil {
+			return err
+		}
+		if _, kept := r.(farm.RunKept); !kept { // that one carries its own number: the one it is whole up to
+			body = withSeq(body, seq)
+		}
+		g.rows.add(body)
+	}
 	for _, w := range writes {
 		p.lastWrite[w] = at
 	}
 	for _, d := range reads {
 		p.lastRead[d] = max(p.lastRead[d], at)
 	}
+	return nil
 }
 
 // touches returns the rows that a Record writes and those that it needs.

@@ -3,21 +3,10 @@ package store
 import (
 	"context"
 	"database/sql"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"time"
 )
-
-type eventRow struct {
-	Seq    int64           `json:"seq" db:"seq"`
-	At     time.Time       `json:"at" db:"at"`
-	Kind   string          `json:"kind" db:"kind"`
-	Run    any             `json:"run" db:"run"`
-	Node   any             `json:"node" db:"node"`
-	Reason string          `json:"reason" db:"reason"`
-	Body   json.RawMessage `json:"body" db:"body"`
-}
 
 // Event is one committed Record as the log shows it.
 type Event struct {

@@ -31,10 +31,11 @@ type Store struct {
 
 // writerParams let a batch find its rows by their keys. It always touches a
 // few rows of large tables, which the planner cannot know of a JSON array.
-// A service that is stopped, or cut off, in the middle of a batch must not
-// keep the leader's row from the one that takes over: the database ends such
-// a batch by itself.
-const writerParams = "enable_hashjoin=off&enable_mergejoin=off&jit=off&idle_in_transaction_session_timeout=1200"
+// A batch of a service that was stopped or cut off in the middle is ended by
+// the one that takes over, which finds it by its name.
+const writerParams = "enable_hashjoin=off&enable_mergejoin=off&jit=off&idle_in_transaction_session_timeout=1200&application_name=" + writerName
+
+const writerName = "vexillum-writer"
 
 // leaderParams bound what waits for the leader's row.
 const leaderParams = "lock_timeout=2500&statement_timeout=4000"

@@ -79,14 +79,14 @@ func BenchmarkDurableLeases(b *testing.B) {
 		var wg sync.WaitGroup
 		for _, c := range nodes {
 			wg.Go(func() {
+				var before *wire.Ended // told with the next ask, as nodes do
 				for number := int64(1); ctx.Err() == nil; number++ {
 					var a wire.Answer
-					if c.Do(ctx, http.MethodPost, "/node/v1/ask", wire.Ask{Session: 1, Number: number, Seconds: 5}, &a) != nil || a.Lease == nil {
+					if c.Do(ctx, http.MethodPost, "/node/v1/ask", wire.Ask{Session: 1, Number: number, Seconds: 5, Ended: before}, &a) != nil || a.Lease == nil {
 						continue
 					}
 					leases.Add(1)
-					item := wire.ReportItem{Outcome: wire.OutcomeEnded, Lease: a.Lease.ID}
-					_ = c.Do(ctx, http.MethodPost, "/node/v1/report", wire.Report{Session: 1, Items: []wire.ReportItem{item}}, nil)
+					before = &wire.Ended{Lease: a.Lease.ID}
 				}
 			})
 		}

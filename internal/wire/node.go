@@ -61,10 +61,17 @@ type Kept struct {
 // Ask asks for work and waits for it. The same Number in a session gets the
 // same lease, however often it is asked.
 type Ask struct {
-	Session int64 `json:"session"`
-	Number  int64 `json:"number"`
-	Warm    int64 `json:"warm,omitempty"` // lease whose renderer is still up
-	Seconds int   `json:"seconds"`        // to wait at most
+	Session int64  `json:"session"`
+	Number  int64  `json:"number"`
+	Warm    int64  `json:"warm,omitempty"`  // lease whose renderer is still up
+	Ended   *Ended `json:"ended,omitempty"` // lease that has ended just before
+	Seconds int    `json:"seconds"`         // to wait at most
+}
+
+// Ended tells, together with an ask, that all renderers of a lease are gone.
+type Ended struct {
+	Lease   int64  `json:"lease"`
+	Message string `json:"message"`
 }
 
 // Answer answers Ask. Without a lease there is nothing to do now.

@@ -127,7 +127,7 @@ func (w *world) ask(id farm.NodeID, warm farm.LeaseID) Answer {
 	w.asks[id]++
 	ctx, cancel := context.WithTimeout(context.Background(), time.Millisecond)
 	defer cancel()
-	a, err := w.Ask(ctx, id, 1, w.asks[id], warm)
+	a, err := w.Ask(ctx, id, Question{Session: 1, Number: w.asks[id], Warm: warm})
 	w.ok(err)
 	return a
 }
@@ -160,7 +160,7 @@ func TestTheSameAskGetsTheSameLease(t *testing.T) {
 		n := w.join("kiln-01")
 		w.submit("a", "practice", "1-5")
 		first := w.ask(n, 0)
-		again, err := w.Ask(context.Background(), n, 1, w.asks[n], 0)
+		again, err := w.Ask(context.Background(), n, Question{Session: 1, Number: w.asks[n]})
 		w.ok(err)
 		if first.Lease == nil || again.Lease == nil || again.Lease.ID != first.Lease.ID || !again.Lease.Frames.Equal(first.Lease.Frames) {
 			t.Errorf("first %+v, again %+v", first.Lease, again.Lease)
@@ -176,7 +176,7 @@ func TestAWaitingAskIsAnsweredBySubmit(t *testing.T) {
 		n := w.join("kiln-01")
 		got := make(chan Answer)
 		go func() {
-			a, err := w.Ask(context.Background(), n, 1, 1, 0)
+			a, err := w.Ask(context.Background(), n, Question{Session: 1, Number: 1})
 			w.ok(err)
 			got <- a
 		}()
@@ -193,7 +193,7 @@ func TestAnAskThatNobodyAnswersEnds(t *testing.T) {
 		n := w.join("kiln-01")
 		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 		defer cancel()
-		a, err := w.Ask(ctx, n, 1, 1, 0)
+		a, err := w.Ask(ctx, n, Question{Session: 1, Number: 1})
 		if err != nil || a.Lease != nil || !strings.Contains(a.Why, "queue is empty") {
 			t.Errorf("%+v, %v", a, err)
 		}
@@ -228,7 +228,7 @@ func TestAFailedCommitAnswersNobody(t *testing.T) {
 		w.memory.mu.Lock()
 		w.memory.fail = errors.New("the disk is gone")
 		w.memory.mu.Unlock()
-		a, err := w.Ask(context.Background(), n, 1, 1, 0)
+		a, err := w.Ask(context.Background(), n, Question{Session: 1, Number: 1})
 		if !errors.Is(err, ErrGone) || a.Lease != nil {
 			t.Errorf("got %+v, %v", a, err)
 		}
@@ -419,7 +419,7 @@ func TestNewestSessionWins(t *testing.T) {
 			t.Errorf("session %d, %v, to do %s", session, err, w.run(id).Sets.ToDo)
 		}
 		var refusal *Refusal
-		if _, err := w.Ask(context.Background(), n, 1, 9, 0); !errors.As(err, &refusal) || refusal.Kind != Conflict || refusal.Field != "session" {
+		if _, err := w.Ask(context.Background(), n, Question{Session: 1, Number: 9}); !errors.As(err, &refusal) || refusal.Kind != Conflict || refusal.Field != "session" {
 			t.Errorf("the old session asks: %v", err)
 		}
 		if err := w.Beat(context.Background(), n, 1, Beat{}); !errors.As(err, &refusal) {

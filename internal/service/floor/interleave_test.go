@@ -353,7 +353,7 @@ func (m *machine) process(machine, ctx context.Context) {
 		if m.c.call(ctx, &m.cut, func(f *Floor) (err error) {
 			waiting, cancel := context.WithTimeout(ctx, 20*time.Second)
 			defer cancel()
-			a, err = f.Ask(waiting, m.id, session.Number, number, 0)
+			a, err = f.Ask(waiting, m.id, Question{Session: session.Number, Number: number})
 			return err
 		}) != nil {
 			return

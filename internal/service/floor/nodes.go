@@ -139,9 +139,19 @@ type waitingAsk struct {
 	reply chan Answer
 }
 
+// Question asks for work.
+type Question struct {
+	Session  int64
+	Number   int64        // the node's own count of its asks in the session
+	Warm     farm.LeaseID // whose renderer is still up; 0 for none
+	Ended    farm.LeaseID // which has ended just before; 0 for none
+	EndedWhy string
+}
+
 // Ask asks for work and waits until there is some or the context ends; then
 // the Answer has no lease. The same ask gets the same lease again.
-func (f *Floor) Ask(ctx context.Context, id farm.NodeID, session, number int64, warm farm.LeaseID) (Answer, error) {
+func (f *Floor) Ask(ctx context.Context, id farm.NodeID, q Question) (Answer, error) {
+	session, number, warm := q.Session, q.Number, q.Warm
 	w := &waitingAsk{ask: deal.Ask{Node: id, Number: number, Warm: warm}, reply: make(chan Answer, 1)}
 	var now Answer
 	waits := false
@@ -151,6 +161,10 @@ func (f *Floor) Ask(ctx context.Context, id farm.NodeID, session, number int64, 
 			return err
 		}
 		f.dropAsk(id)
+		if q.Ended != 0 {
+			records, _ := accept.Take(t.s, id, accept.Report{Outcome: accept.Ended, Lease: q.Ended, Message: q.EndedWhy}, t.now)
+			t.append(records...)
+		}
 		for _, l := range t.s.LeasesOf(id) {
 			if l.Ask == number && !l.Left.Empty() {
 				now = Answer{Lease: f.leaseView(n, l), Why: l.Reason}

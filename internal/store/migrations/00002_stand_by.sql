@@ -24,6 +24,17 @@ CREATE TABLE farm (
 );
 INSERT INTO farm (life) VALUES (gen_random_uuid()::text);
 
+-- fence lets a batch pass that follows the last one of the active service, and
+-- refuses any other.
+-- +goose StatementBegin
+CREATE FUNCTION fence(my_epoch bigint, my_batch bigint, last_seq bigint) RETURNS void LANGUAGE plpgsql AS $$
+BEGIN
+  UPDATE leader SET batch = batch + 1, seq = last_seq, beat = clock_timestamp() WHERE epoch = my_epoch AND batch = my_batch;
+  IF NOT FOUND THEN RAISE EXCEPTION 'another service has taken over' USING ERRCODE = 'VX001'; END IF;
+END $$;
+-- +goose StatementEnd
+
 -- +goose Down
+DROP FUNCTION fence;
 DROP TABLE farm, member;
 ALTER TABLE leader DROP COLUMN address, DROP COLUMN socket, DROP COLUMN since, DROP COLUMN reason;
