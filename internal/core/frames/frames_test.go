@@ -230,3 +230,34 @@ func BenchmarkMinusOneFrame(b *testing.B) {
 		s.Minus(One(500_000))
 	}
 }
+
+// BenchmarkPendingMemory measures how many bytes a job of a million frames
+// keeps in mind for each, by which of them are pending. Goal: less than 1.
+func BenchmarkPendingMemory(b *testing.B) {
+	const job = 1_000_000
+	for name, pending := range map[string]func(f int, r *rand.Rand) bool{
+		"all":            func(int, *rand.Rand) bool { return true },
+		"every second":   func(f int, _ *rand.Rand) bool { return f%2 == 0 },
+		"every 20th":     func(f int, _ *rand.Rand) bool { return f%20 == 0 },
+		"every 100th":    func(f int, _ *rand.Rand) bool { return f%100 == 0 },
+		"half at random": func(_ int, r *rand.Rand) bool { return r.IntN(2) == 0 },
+		"1 in 50":        func(_ int, r *rand.Rand) bool { return r.IntN(50) == 0 },
+	} {
+		b.Run(name, func(b *testing.B) {
+			var set Set
+			for b.Loop() {
+				r := rand.New(rand.NewPCG(1, 1))
+				var spans []Span
+				for f := range job {
+					if pending(f, r) {
+						spans = append(spans, Span{f, f})
+					}
+				}
+				set = Of(spans...)
+			}
+			bytes := 16*cap(set.spans) + 8*cap(set.words)
+			b.ReportMetric(float64(bytes)/job, "bytes/frame-of-the-job")
+			b.ReportMetric(0, "ns/op")
+		})
+	}
+}
