@@ -14,6 +14,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"syscall"
 )
@@ -159,6 +160,39 @@ func flushFolder(root *os.Root, folder string) error {
 	defer dir.Close()
 	if err := dir.Sync(); err != nil && !errors.Is(err, errors.ErrUnsupported) && !errors.Is(err, fs.ErrInvalid) && !errors.Is(err, syscall.EINVAL) {
 		return fmt.Errorf("flushing the output folder: %w", err)
+	}
+	return nil
+}
+
+var partName = regexp.MustCompile(`^\..+\.lease-\d+\.part$`)
+
+// Sweep removes what deliveries that were cut off have left in an output
+// folder. It may be called only when nothing more is published there.
+func Sweep(place, folder string) error {
+	root, err := os.OpenRoot(place)
+	if err != nil {
+		return fmt.Errorf("%w: %w", ErrNoPlace, err)
+	}
+	defer root.Close()
+	dir, err := root.Open(filepath.FromSlash(folder))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return fmt.Errorf("looking into %s: %w", folder, err)
+	}
+	defer dir.Close()
+	names, err := dir.Readdirnames(-1)
+	if err != nil {
+		return fmt.Errorf("looking into %s: %w", folder, err)
+	}
+	for _, name := range names {
+		if !partName.MatchString(name) {
+			continue
+		}
+		if err := root.Remove(filepath.Join(filepath.FromSlash(folder), name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("removing %s: %w", name, err)
+		}
 	}
 	return nil
 }

@@ -169,3 +169,29 @@ func TestAFrameIsSentInPieces(t *testing.T) {
 		t.Errorf("left behind: %v", names)
 	}
 }
+
+func TestSweepTakesPartsAlone(t *testing.T) {
+	root := t.TempDir()
+	folder := filepath.Join(root, "a", "final-1")
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	keep := []string{".a.0001.png.part", ".part", "a.0001.png", "a.0002.png.lease-3.part", "notes.part"}
+	for _, name := range append([]string{".a.0001.png.lease-3.part", ".a.0002.png.lease-44.part"}, keep...) {
+		if err := os.WriteFile(filepath.Join(folder, name), []byte("x"), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := Sweep(root, "a/final-1"); err != nil {
+		t.Fatal(err)
+	}
+	if names := list(t, folder); !slices.Equal(names, keep) {
+		t.Errorf("left: %v", names)
+	}
+	if err := Sweep(root, "never/was"); err != nil {
+		t.Errorf("a folder that never was: %v", err)
+	}
+	if err := Sweep(filepath.Join(root, "gone"), "a"); !errors.Is(err, ErrNoPlace) {
+		t.Errorf("a place that is gone: %v", err)
+	}
+}

@@ -8,12 +8,14 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"runtime"
 	"sync"
 	"sync/atomic"
 	"time"
 
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/pace"
+	"vexillum/internal/publish"
 	"vexillum/internal/recipe"
 	"vexillum/internal/service/floor"
 	"vexillum/internal/service/lead"
@@ -181,14 +183,14 @@ func (s *Service) lead(ctx context.Context, claim lead.Claim) error {
 	book := ledger.New(s.o.Store, claim.Lead)
 	ctx, stop := context.WithCancelCause(ctx)
 	defer stop(nil)
-	var beats sync.WaitGroup
-	beats.Go(func() {
+	var helpers sync.WaitGroup
+	helpers.Go(func() {
 		s.keeper.Beat(ctx, book.Beat, func(err error) {
 			s.floor.Store(nil) // nobody is answered any more
 			stop(err)
 		})
 	})
-	defer beats.Wait()
+	defer helpers.Wait()
 	defer stop(nil)
 	loaded, err := s.o.Store.Load(ctx, claim.Seq)
 	if err != nil {
@@ -209,13 +211,21 @@ func (s *Service) lead(ctx context.Context, claim lead.Claim) error {
 	for id, n := range loaded.Newest {
 		newest[id] = floor.Newest{Frame: n.Frame, At: n.At}
 	}
+	closed := make(chan farm.Spec, 256)
 	f := floor.New(floor.Options{
+		Closed: func(spec farm.Spec) {
+			select {
+			case closed <- spec:
+			default: // what is left behind is litter, no harm
+			}
+		},
 		State: loaded.State, Pace: model, Newest: newest, Committer: book, Recipes: s.o.Recipes, Log: s.o.Log, Now: s.o.Now,
 		Active: wire.Active{Name: s.o.Name, Epoch: claim.Epoch, Since: s.o.Now(), Why: claim.Reason},
 	})
 	s.o.Log.Info("active", "epoch", claim.Epoch, "why", claim.Reason, "runs", len(loaded.State.Runs), "nodes", len(loaded.State.Nodes), "loaded_in", time.Since(began).Round(time.Millisecond))
 	ended := make(chan error, 1)
 	go func() { ended <- f.Run(ctx) }()
+	helpers.Go(func() { s.sweep(ctx, f, closed) })
 	if err := s.begin(ctx, f, claim); err != nil {
 		stop(err)
 	} else {
@@ -227,6 +237,25 @@ func (s *Service) lead(ctx context.Context, claim lead.Claim) error {
 	err = <-ended
 	stop(err)
 	return causeOf(ctx, err)
+}
+
+// sweep removes what cut-off deliveries left in the output folders of runs
+// that have closed.
+func (s *Service) sweep(ctx context.Context, f *floor.Floor, closed <-chan farm.Spec) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case spec := <-closed:
+			roots, err := f.Roots(ctx, spec.Project, runtime.GOOS)
+			if err == nil && roots.Frames != "" {
+				err = publish.Sweep(roots.Frames, spec.Output)
+			}
+			if err != nil && ctx.Err() == nil {
+				s.o.Log.Warn("sweeping an output folder", "run", spec.Name(), "error", err)
+			}
+		}
+	}
 }
 
 // causeOf returns why a context ended, if an error came of that.

@@ -40,7 +40,8 @@ type Options struct {
 	Recipes   recipe.Book
 	Log       *slog.Logger
 	Now       func() time.Time
-	Active    wire.Active // who we are
+	Active    wire.Active     // who we are
+	Closed    func(farm.Spec) // told of every run that has closed; must not wait; may be nil
 }
 
 // Newest is the frame of a run that was done last.
@@ -59,6 +60,7 @@ type Floor struct {
 	log      *slog.Logger
 	now      func() time.Time
 	active   wire.Active
+	closed   func(farm.Spec)
 
 	// What follows belongs to the loop alone.
 	s         *farm.State
@@ -93,7 +95,7 @@ var ErrGone = errors.New("the service is reading its records again; try once mor
 func New(o Options) *Floor {
 	f := &Floor{
 		commands: make(chan *command, maxQueue), gone: make(chan struct{}),
-		recipes: o.Recipes, log: o.Log, now: o.Now, active: o.Active,
+		recipes: o.Recipes, log: o.Log, now: o.Now, active: o.Active, closed: o.Closed,
 		s: o.State, m: o.Pace, committer: o.Committer,
 		live: map[farm.NodeID]*liveNode{}, newest: o.Newest,
 		asks: map[farm.NodeID]*waitingAsk{}, orders: map[farm.NodeID]*waitingOrder{},
@@ -232,6 +234,7 @@ func (f *Floor) batch(first *command) error {
 		}
 		f.dirty.records(t.records)
 		f.publishAccessIf(t.records)
+		f.tellClosed(t.records)
 	} else if err := f.committer.Confirm(); err != nil {
 		return err
 	}
@@ -246,6 +249,14 @@ func (f *Floor) batch(first *command) error {
 		f.answerOrders()
 	}
 	return nil
+}
+
+func (f *Floor) tellClosed(records []farm.Record) {
+	for _, r := range records {
+		if m, ok := r.(farm.RunMoved); ok && m.State.Closed() && f.closed != nil {
+			f.closed(f.s.Runs[m.Run].Spec)
+		}
+	}
 }
 
 // learn notes what a Record means for the parts of the floor that are not
