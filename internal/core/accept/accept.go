@@ -50,13 +50,15 @@ type Verdict struct {
 	Discard bool
 	Why     string
 	Adopt   []string // hashes that may already stand in the frame's place
+	Forged  bool     // what was reported can never have been: no honest node says it
 }
 
 // Take decides about a report of a node.
 func Take(s *farm.State, id farm.NodeID, r Report, now time.Time) ([]farm.Record, Verdict) {
 	l := s.Lease(r.Lease)
 	if l == nil || l.Node != id {
-		return nil, Verdict{Discard: true, Why: fmt.Sprintf("lease %d is over or was never given to this node", r.Lease)}
+		forged := r.Lease < 1 || r.Lease > s.LastLease || l != nil // one of a closed run is late, and only that
+		return nil, Verdict{Discard: true, Forged: forged, Why: fmt.Sprintf("lease %d is over or was never given to this node", r.Lease)}
 	}
 	run := s.Runs[l.Run]
 	if r.Outcome == Ended {
@@ -67,7 +69,7 @@ func Take(s *farm.State, id farm.NodeID, r Report, now time.Time) ([]farm.Record
 		return []farm.Record{ended}, Verdict{Why: "the lease has ended"}
 	}
 	if !l.Given.Has(r.Frame) {
-		return nil, Verdict{Discard: true, Why: fmt.Sprintf("frame %d was never on lease %d", r.Frame, l.ID)}
+		return nil, Verdict{Discard: true, Forged: true, Why: fmt.Sprintf("frame %d was never on lease %d", r.Frame, l.ID)}
 	}
 	switch r.Outcome {
 	case Good:

@@ -79,6 +79,7 @@ type Floor struct {
 	questions int64 // asked about trims
 
 	deliveries map[accept.Delivery]watched
+	forged     map[forgery]bool
 }
 
 // maxQueue bounds the commands that wait; beyond it callers wait themselves.
@@ -99,7 +100,7 @@ func New(o Options) *Floor {
 		s: o.State, m: o.Pace, committer: o.Committer,
 		live: map[farm.NodeID]*liveNode{}, newest: o.Newest,
 		asks: map[farm.NodeID]*waitingAsk{}, orders: map[farm.NodeID]*waitingOrder{},
-		listeners: map[*Listener]struct{}{}, dirty: newDirt(),
+		listeners: map[*Listener]struct{}{}, dirty: newDirt(), forged: map[forgery]bool{},
 	}
 	if f.newest == nil {
 		f.newest = map[farm.RunID]Newest{}
@@ -128,6 +129,7 @@ type turn struct {
 	s       *farm.State
 	now     time.Time
 	records []farm.Record
+	answers []func() // to be given after the commit, besides the command's own
 	broken  error
 }
 
@@ -221,7 +223,7 @@ func (f *Floor) batch(first *command) error {
 		}
 		break
 	}
-	answers := f.dealToWaiting(t)
+	answers := append(t.answers, f.dealToWaiting(t)...)
 	if t.broken == nil {
 		f.settle(t)
 	}

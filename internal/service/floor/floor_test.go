@@ -637,3 +637,106 @@ func TestADeposedFloorAnswersNobody(t *testing.T) {
 		}
 	})
 }
+
+// TestForgedReportsAreOnRecord: what no honest node says is refused in words
+// and noted, once.
+func TestForgedReportsAreOnRecord(t *testing.T) {
+	bubble(t, func(t *testing.T, w *world) {
+		n, other := w.join("kiln-01"), w.join("kiln-02")
+		w.submit("a", "practice", "1-9")
+		l := w.ask(n, 0).Lease
+		for range 3 {
+			for _, r := range []accept.Report{{Outcome: accept.Good, Lease: 99, Frame: 2, Hash: "x"}, {Outcome: accept.Good, Lease: l.ID, Frame: 77, Hash: "x"}} {
+				if v := w.report(n, r); !v.Discard || v.Why == "" {
+					t.Errorf("%+v: %+v", r, v)
+				}
+			}
+			if v := w.report(other, accept.Report{Outcome: accept.Ended, Lease: l.ID}); !v.Discard {
+				t.Errorf("the end of another node's lease: %+v", v)
+			}
+		}
+		noted := 0
+		w.memory.mu.Lock()
+		for _, r := range w.memory.records {
+			if a, ok := r.(farm.Audited); ok && a.Action == "refuse report" {
+				noted++
+			}
+		}
+		w.memory.mu.Unlock()
+		if noted != 3 {
+			t.Errorf("%d refusals are on record, want 3", noted)
+		}
+	})
+}
+
+// TestALeaseThatNeverArrivedEnds: a node that does not name a lease in its
+// signs of life does not have it.
+func TestALeaseThatNeverArrivedEnds(t *testing.T) {
+	bubble(t, func(t *testing.T, w *world) {
+		n := w.join("kiln-01")
+		id := w.submit("a", "practice", "1-9")
+		w.ask(n, 0)
+		for range 3 {
+			w.ok(w.Beat(context.Background(), n, 1, Beat{Leases: map[farm.LeaseID]Progress{}}))
+			time.Sleep(5 * time.Second)
+		}
+		if run := w.run(id); run.Sets.Dealt != "1-9" {
+			t.Fatalf("after 15 s dealt is %q", run.Sets.Dealt)
+		}
+		w.ok(w.Beat(context.Background(), n, 1, Beat{Leases: map[farm.LeaseID]Progress{}}))
+		if run := w.run(id); run.Sets.ToDo != "1-9" {
+			t.Errorf("the lease is still open: %+v", run.Sets)
+		}
+	})
+}
+
+// TestATakenOverEndIsDealtAtOnce: when nothing is left to deal, a node with
+// nothing to do gets the end of another's lease.
+func TestATakenOverEndIsDealtAtOnce(t *testing.T) {
+	bubble(t, func(t *testing.T, w *world) {
+		slow := w.join("kiln-01")
+		id := w.submit("a", "practice", "1-40")
+		l := w.ask(slow, 0).Lease
+		one := 1
+		for f := 1; f <= 3; f++ {
+			time.Sleep(10 * time.Second)
+			w.report(slow, accept.Report{Outcome: accept.Good, Lease: l.ID, Launch: 1, Frame: f, Hash: fmt.Sprint(f), RenderSeconds: 10})
+			w.ok(w.Beat(context.Background(), slow, 1, Beat{Leases: map[farm.LeaseID]Progress{l.ID: {Frame: &one}}}))
+		}
+		idle := w.join("kiln-02")
+		got := make(chan Answer)
+		go func() {
+			a, err := w.Ask(context.Background(), idle, Question{Session: 1, Number: 1})
+			w.ok(err)
+			got <- a
+		}()
+		synctest.Wait()
+		orders, err := w.Orders(context.Background(), slow, 1, []farm.LeaseID{l.ID})
+		w.ok(err)
+		if len(orders.Trim) != 1 || orders.Trim[0].Frames.Last() != 40 || orders.Trim[0].Frames.Len() < 10 {
+			t.Fatalf("asked for %+v", orders)
+		}
+		// It has begun one of them meanwhile.
+		q := orders.Trim[0]
+		given := q.Frames.Minus(frames.One(q.Frames.First()))
+		for range 2 {
+			w.ok(w.Trimmed(context.Background(), slow, 1, q.ID, l.ID, given))
+		}
+		a := <-got
+		if a.Lease == nil || !a.Lease.Frames.Equal(given) {
+			t.Fatalf("the idle node got %+v, want %v", a, given)
+		}
+		w.memory.mu.Lock()
+		defer w.memory.mu.Unlock()
+		var cut string
+		for _, r := range w.memory.records {
+			if trimmed, ok := r.(farm.LeaseTrimmed); ok {
+				cut = trimmed.Reason
+			}
+		}
+		if !strings.Contains(cut, "kiln-02 shall take") || !strings.Contains(cut, "earlier") {
+			t.Errorf("the cut says %q", cut)
+		}
+		_ = id
+	})
+}

@@ -19,11 +19,24 @@ func (f *Floor) Report(ctx context.Context, id farm.NodeID, session int64, repor
 			records, verdict := accept.Take(t.s, id, r, t.now)
 			t.append(records...)
 			verdicts = append(verdicts, verdict)
+			if key := (forgery{id, r.Lease}); verdict.Forged && !f.forged[key] && len(f.forged) < mostForgeries {
+				f.forged[key] = true
+				t.append(farm.Audited{Actor: t.s.NodeName(id), Action: "refuse report", Subject: t.s.NodeName(id), To: verdict.Why, Node: id, At: t.now})
+			}
 		}
 		return nil
 	})
 	return verdicts, err
 }
+
+// forgery names what a node reported and can never have been. Each is put on
+// record once, and not more than there is any sense in.
+type forgery struct {
+	node  farm.NodeID
+	lease farm.LeaseID
+}
+
+const mostForgeries = 1000
 
 // Delivery is a frame that a node is to publish.
 type Delivery struct {

@@ -23,6 +23,7 @@ type Trim struct {
 type question struct {
 	Trim
 	node   farm.NodeID
+	taker  farm.NodeID
 	reason string
 	asked  time.Time
 }
@@ -62,7 +63,7 @@ func (f *Floor) takeOver(t *turn, taker farm.NodeID) {
 	owner.trim = &question{
 		// Another service may have asked before: its questions have other numbers.
 		Trim: Trim{ID: f.active.Epoch<<32 + f.questions, Lease: cut.Lease, Frames: cut.Frames},
-		node: cut.Node, reason: cut.Reason, asked: t.now,
+		node: cut.Node, taker: taker, reason: cut.Reason, asked: t.now,
 	}
 	if owner.rests == nil {
 		owner.rests = map[farm.LeaseID]time.Time{}
@@ -90,14 +91,39 @@ func (f *Floor) Trimmed(ctx context.Context, id farm.NodeID, session, question i
 			return err
 		}
 		reason := n.Name + " gave frames back"
+		var taker farm.NodeID
 		if q := f.live[id].trim; q != nil && q.ID == question {
 			f.live[id].trim = nil
-			reason = q.reason
+			reason, taker = q.reason, q.taker
 		}
 		if !given.Empty() {
 			reason = fmt.Sprintf("%s; %s gives %s back", reason, n.Name, given)
 		}
-		t.append(accept.Trimmed(t.s, id, lease, given, reason, t.now)...)
+		cut := accept.Trimmed(t.s, id, lease, given, reason, t.now)
+		t.append(cut...)
+		if len(cut) > 0 {
+			f.handOver(t, taker, cut[0].(farm.LeaseTrimmed))
+		}
 		return nil
 	})
+}
+
+// handOver gives what was cut off to the node that it was cut off for, in the
+// same batch, if that still waits for work.
+func (f *Floor) handOver(t *turn, taker farm.NodeID, cut farm.LeaseTrimmed) {
+	w, n, run := f.asks[taker], t.s.Nodes[taker], t.s.Runs[cut.Run]
+	if w == nil || !n.Ready() || run.State != farm.RunRendering || t.broken != nil {
+		return
+	}
+	delete(f.asks, taker)
+	opened := farm.LeaseOpened{
+		Lease: t.s.LastLease + 1, Node: taker, Run: cut.Run, Session: n.Session, Ask: w.ask.Number, Frames: cut.Frames,
+		Reason: fmt.Sprintf("%s takes %s over from %s", n.Name, cut.Frames, t.s.NodeName(cut.Node)), At: t.now,
+	}
+	t.append(opened)
+	if t.broken != nil {
+		return
+	}
+	a := Answer{Lease: f.leaseView(n, t.s.Lease(opened.Lease)), Why: opened.Reason}
+	t.answers = append(t.answers, func() { w.reply <- a })
 }
