@@ -23,6 +23,9 @@ type Loaded struct {
 	Observations []farm.FrameAccepted
 	// Newest is the frame of each run that was done last.
 	Newest map[farm.RunID]Newest
+	// Finished is when frames were done since FinishedSince, oldest first.
+	Finished      []time.Time
+	FinishedSince time.Time
 }
 
 // Newest is the frame of a run that was done last.
@@ -55,11 +58,15 @@ func (s *Store) Load(ctx context.Context, seq int64) (Loaded, error) {
 	if err != nil {
 		return Loaded{}, fmt.Errorf("loading observations: %w", err)
 	}
+	finished, since, err := l.finished()
+	if err != nil {
+		return Loaded{}, fmt.Errorf("loading when frames were finished: %w", err)
+	}
 	newest, err := l.newest()
 	if err != nil {
 		return Loaded{}, fmt.Errorf("loading the newest frames: %w", err)
 	}
-	return Loaded{State: l.state, Observations: observations, Newest: newest}, nil
+	return Loaded{State: l.state, Observations: observations, Newest: newest, Finished: finished, FinishedSince: since}, nil
 }
 
 type keptRun struct {
@@ -322,6 +329,27 @@ func (l *loader) observations() ([]farm.FrameAccepted, error) {
 		FROM run r CROSS JOIN LATERAL (SELECT * FROM frame WHERE frame.run = r.id ORDER BY seq DESC LIMIT $1) f
 		WHERE r.`+openRuns+` ORDER BY f.seq`, observationsPerRun)
 	return out, err
+}
+
+// mostEvents bounds how far back a start looks for frames that were done.
+const mostEvents = 20_000
+
+func (l *loader) finished() (at []time.Time, since time.Time, err error) {
+	err = l.each(func(row *sql.Rows) error {
+		var t time.Time
+		var done bool
+		if err := row.Scan(&t, &done); err != nil {
+			return err
+		}
+		if since.IsZero() {
+			since = t
+		}
+		if done {
+			at = append(at, t)
+		}
+		return nil
+	}, `SELECT at, kind = 'frame done' FROM (SELECT seq, at, kind FROM event ORDER BY seq DESC LIMIT $1) e WHERE at > now() - interval '1 hour' ORDER BY seq`, mostEvents)
+	return at, since, err
 }
 
 func (l *loader) newest() (map[farm.RunID]Newest, error) {

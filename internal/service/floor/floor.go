@@ -33,15 +33,17 @@ type Committer interface {
 
 // Options is what a Floor works with.
 type Options struct {
-	State     *farm.State
-	Pace      *pace.Model
-	Newest    map[farm.RunID]Newest // the newest done frame of each run, as far as known
-	Committer Committer
-	Recipes   recipe.Book
-	Log       *slog.Logger
-	Now       func() time.Time
-	Active    wire.Active     // who we are
-	Closed    func(farm.Spec) // told of every run that has closed; must not wait; may be nil
+	State         *farm.State
+	Pace          *pace.Model
+	Finished      []time.Time           // when frames were done lately, oldest first
+	FinishedSince time.Time             // zero when nothing is known of the time before
+	Newest        map[farm.RunID]Newest // the newest done frame of each run, as far as known
+	Committer     Committer
+	Recipes       recipe.Book
+	Log           *slog.Logger
+	Now           func() time.Time
+	Active        wire.Active     // who we are
+	Closed        func(farm.Spec) // told of every run that has closed; must not wait; may be nil
 }
 
 // Newest is the frame of a run that was done last.
@@ -110,6 +112,7 @@ func New(o Options) *Floor {
 	for id := range f.s.Nodes { // all clocks start afresh
 		f.live[id] = &liveNode{seen: now}
 	}
+	f.finished.recall(o.FinishedSince, o.Finished)
 	f.publishAccess()
 	return f
 }

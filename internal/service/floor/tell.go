@@ -119,6 +119,17 @@ type rate struct {
 	minutes map[int64]int
 }
 
+// recall counts frames that were finished before this service became active.
+func (r *rate) recall(since time.Time, finished []time.Time) {
+	if since.IsZero() {
+		return
+	}
+	r.minutes, r.since = map[int64]int{}, since
+	for _, at := range finished {
+		r.minutes[at.Unix()/60]++
+	}
+}
+
 // window is the time over which frames an hour are reckoned.
 const window = 10 * time.Minute
 

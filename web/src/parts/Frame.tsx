@@ -97,9 +97,10 @@ function StaleBand() {
           ‖
         </span>
         <span>The line to the service is lost. This page is as it was at {clock(new Date(lostAt).toISOString(), now)}; it catches up by itself.</span>
+        {others.length > 0 && <span>Other services of this farm:</span>}
         {others.map((s) => (
           <a key={s.name} className="link" href={s.address + window.location.pathname}>
-            Go on at {s.name}
+            {s.name}
           </a>
         ))}
       </div>

@@ -49,6 +49,13 @@ function Sign({ kind }: { kind: string }) {
       </svg>
     );
   }
+  if (kind === "delivery") {
+    return (
+      <svg viewBox="0 0 16 16" className="w-4" aria-hidden="true">
+        <path d="M5.5 2.5v11m5-11v11" stroke="var(--s-held)" strokeWidth="2" />
+      </svg>
+    );
+  }
   return (
     <svg viewBox="0 0 16 16" className="w-4" aria-hidden="true">
       <rect x="2" y="2" width="12" height="12" fill="none" stroke="var(--s-failed)" strokeWidth="1.6" />
