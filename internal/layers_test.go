@@ -52,7 +52,7 @@ var below = map[string][]string{
 	"node": {
 		"client", "core/frames", "core/triage", "launcher", "picture", "publish", "recipe", "wire",
 	},
-	"demo": {"client", "wire"},
+	"demo": {"client", "launcher", "wire"},
 	"cli": {
 		"api", "client", "core/frames", "demo", "launcher", "localpg", "node", "practice", "recipe", "secret", "service", "store", "wire",
 	},

@@ -18,6 +18,7 @@ import (
 
 	"vexillum/examples"
 	"vexillum/internal/client"
+	"vexillum/internal/launcher"
 	"vexillum/internal/wire"
 )
 
@@ -110,7 +111,12 @@ func (f *Farm) start(ctx context.Context) error {
 }
 
 // Stop ends all that was started and waits for it.
-func (f *Farm) Stop() { f.kids.stop() }
+func (f *Farm) Stop() {
+	f.kids.stop()
+	for _, m := range members { // of a node process that was killed by hand
+		launcher.Shut(filepath.Join(f.o.Dir, "nodes", m.name))
+	}
+}
 
 // Lost returns a channel that is closed when the service has ended by itself.
 func (f *Farm) Lost() <-chan struct{} { return f.kids.firstGone() }

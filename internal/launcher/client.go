@@ -70,6 +70,18 @@ func Connect(ctx context.Context, dir string, command []string) (*Client, error)
 	}
 }
 
+// Shut ends the launcher of a folder, if there is one.
+func Shut(dir string) {
+	path, done, err := shortPath(socketPath(dir))
+	if err != nil {
+		return
+	}
+	defer done()
+	if conn, err := net.Dial("unix", path); err == nil {
+		NewClient(conn).End()
+	}
+}
+
 // NewClient returns the node process's side of a connection.
 func NewClient(conn net.Conn) *Client {
 	c := &Client{conn: conn, lost: make(chan struct{}), processes: map[string]*Process{}}

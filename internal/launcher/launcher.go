@@ -66,7 +66,8 @@ func encode(v any) []byte {
 const (
 	mostOutput   = 64 << 20         // bytes kept of one process, for a node process that comes back
 	waitDelay    = 2 * time.Second  // for output after the exit
-	idleFor      = 20 * time.Second // without a node process and renderers before it ends
+	idleFor      = 20 * time.Second // without a node process and anything to keep before it ends
+	keepFor      = 24 * time.Hour   // for a node process to come for what ended renderers have said
 	inputsFor    = 10 * time.Minute // without a node process before renderers that wait for input are ended
 	longestOrder = 4 << 20
 )

@@ -280,3 +280,49 @@ func TestOrdersThatMakeNoSense(t *testing.T) {
 		_ = here.Close()
 	}
 }
+
+// TestAnIdleLauncherEndsWhenNothingIsLeftToTell: what an ended renderer has
+// said is kept for the node process that has not heard it.
+func TestAnIdleLauncherEndsWhenNothingIsLeftToTell(t *testing.T) {
+	s := NewServer(t.TempDir(), slog.New(slog.DiscardHandler))
+	here, there := net.Pipe()
+	go s.Attach(there)
+	c := NewClient(here)
+	var out said
+	p, err := c.Start(shell("a", "echo one"), &out, &out)
+	if err != nil {
+		t.Fatal(err)
+	}
+	gone(t, p)
+	alone := func(since time.Duration) bool {
+		s.mu.Lock()
+		s.since = time.Now().Add(-since)
+		s.mu.Unlock()
+		return s.idle()
+	}
+	if alone(time.Hour) {
+		t.Error("it ends while its node process is connected")
+	}
+	c.Close()
+	eventually(t, "the launcher is alone", func() bool { s.mu.Lock(); defer s.mu.Unlock(); return s.owner == nil })
+	if alone(time.Hour) {
+		t.Error("it ends with output that nobody has taken note of")
+	}
+	if !alone(25 * time.Hour) {
+		t.Error("it never ends")
+	}
+	here, there = net.Pipe()
+	go s.Attach(there)
+	c = NewClient(here)
+	if p, err = c.Attach("a", &out, &out); err != nil {
+		t.Fatal(err)
+	}
+	gone(t, p)
+	p.Forget()
+	eventually(t, "it is forgotten", func() bool { s.mu.Lock(); defer s.mu.Unlock(); return len(s.known) == 0 })
+	c.Close()
+	eventually(t, "the launcher is alone", func() bool { s.mu.Lock(); defer s.mu.Unlock(); return s.owner == nil })
+	if alone(time.Second) || !alone(time.Minute) {
+		t.Error("with nothing left it does not end after a short while")
+	}
+}

@@ -180,3 +180,23 @@ func TestStagingOfAnotherFarmIsSetAside(t *testing.T) {
 		t.Error("nobody was told")
 	}
 }
+
+// TestFramesFinishedWhileNobodyWatchedCount kills a node process and lets its
+// renderer come to its end alone.
+func TestFramesFinishedWhileNobodyWatchedCount(t *testing.T) {
+	f := newFarm(t)
+	f.scene("salt.practice", "practice: 1\npicture: salt\ncost: 400ms\n")
+	first := f.join("kiln-01", "--renderers", "practice")
+	id := f.submit(wire.Submit{Job: "salt", Scene: "salt.practice", Frames: "1-8"})
+	f.done(id, 2)
+	first.end(syscall.SIGKILL)
+	f.wait("the renderer has ended by itself", func() bool { return len(f.renderers("kiln-01")) == 0 })
+	f.join("kiln-01", "--renderers", "practice")
+	run := f.ended(id)
+	f.wantFiles(run, frameNames("salt", 1, 8))
+	f.practicePixels(run, "salt")
+	f.wantOnce(id, 8)
+	if n := f.count(`SELECT count(DISTINCT (lease, launch)) FROM frame`); n != 1 {
+		t.Errorf("the frames came of %d launches, not of the one", n)
+	}
+}

@@ -170,9 +170,12 @@ func (k *Keeper) free(seen store.Leader, quiet time.Duration) (reason string, fr
 	case seen.Epoch == k.epoch:
 		return "it was active before and has read its records again", true
 	case seen.Socket != "" && seen.Socket == k.socket: // which it could not if the other lived
+		if seen.Holder == k.name {
+			return "it was started again", true
+		}
 		return "it listens where " + seen.Holder + " did, which has ended", true
 	case k.alone:
-		return "it is the only service on its own database", true
+		return "it was started again", true
 	case quiet >= DeadAfter:
 		return fmt.Sprintf("%s gave no sign of life for %.0f s", seen.Holder, quiet.Seconds()), true
 	}
