@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"net"
 	"os"
 	"os/exec"
@@ -156,7 +155,7 @@ func (c *Client) read() {
 type Process struct {
 	c     *Client
 	id    string
-	out   [3]io.Writer
+	out   Output
 	once  sync.Once
 	began chan struct{} // closed when it is known whether it runs
 	err   error         // why it does not
@@ -171,20 +170,25 @@ type Process struct {
 // ErrUnknown says that the launcher knows nothing of a process.
 var ErrUnknown = errors.New("the launcher knows nothing of this process")
 
-// Start starts a process; what it says is written to the two writers, one
-// call after the other.
-func (c *Client) Start(spec Spec, stdout, stderr io.Writer) (*Process, error) {
-	return c.follow(spec.ID, order{Do: "start", Spec: &spec}, stdout, stderr)
+// Output hears what a process says: on stream 1 or 2, and when that was. It is
+// called one time after the other.
+type Output interface {
+	Said(stream int, data []byte, at time.Time)
+}
+
+// Start starts a process; what it says goes to out.
+func (c *Client) Start(spec Spec, out Output) (*Process, error) {
+	return c.follow(spec.ID, order{Do: "start", Spec: &spec}, out)
 }
 
 // Attach follows a process that an earlier node process has started. All that
 // it has said is told again.
-func (c *Client) Attach(id string, stdout, stderr io.Writer) (*Process, error) {
-	return c.follow(id, order{Do: "attach", ID: id}, stdout, stderr)
+func (c *Client) Attach(id string, out Output) (*Process, error) {
+	return c.follow(id, order{Do: "attach", ID: id}, out)
 }
 
-func (c *Client) follow(id string, o order, stdout, stderr io.Writer) (*Process, error) {
-	p := &Process{c: c, id: id, out: [3]io.Writer{nil, stdout, stderr}, began: make(chan struct{}), gone: make(chan struct{})}
+func (c *Client) follow(id string, o order, out Output) (*Process, error) {
+	p := &Process{c: c, id: id, out: out, began: make(chan struct{}), gone: make(chan struct{})}
 	c.mu.Lock()
 	select {
 	case <-c.lost:
@@ -219,9 +223,7 @@ func (p *Process) told(n news) {
 	case newsFailed:
 		p.fail(errors.New(n.Text))
 	case newsOutput:
-		if (n.Stream == 1 || n.Stream == 2) && p.out[n.Stream] != nil {
-			_, _ = p.out[n.Stream].Write(n.Data)
-		}
+		p.out.Said(n.Stream, n.Data, time.UnixMilli(n.At))
 	case newsExited:
 		p.end(n.Code, n.Text)
 	}

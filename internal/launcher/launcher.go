@@ -48,6 +48,7 @@ type news struct {
 	ID     string `json:"id,omitempty"`
 	Stream int    `json:"stream,omitempty"` // 1 standard output, 2 standard error
 	Data   []byte `json:"data,omitempty"`
+	At     int64  `json:"at,omitempty"`     // when it was said, in milliseconds since 1970
 	Inputs int    `json:"inputs,omitempty"` // lines of input that it was given
 	Code   int    `json:"code,omitempty"`   // exit code; -1 for a signal
 	Text   string `json:"text,omitempty"`   // how it ended, or why it did not start

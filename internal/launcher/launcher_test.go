@@ -31,14 +31,21 @@ func TestMain(m *testing.M) {
 
 // said is what a process has said so far.
 type said struct {
-	mu  sync.Mutex
-	buf bytes.Buffer
+	mu        sync.Mutex
+	buf, errs bytes.Buffer
+	last      time.Time
 }
 
-func (s *said) Write(p []byte) (int, error) {
+// Said implements Output.
+func (s *said) Said(stream int, data []byte, at time.Time) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return s.buf.Write(p)
+	s.last = at
+	if stream == 2 {
+		s.errs.Write(data)
+		return
+	}
+	s.buf.Write(data)
 }
 
 func (s *said) String() string {
@@ -96,21 +103,21 @@ func gone(t *testing.T, p *Process) (int, string) {
 
 func TestAProcessIsStartedAndHeard(t *testing.T) {
 	c := connect(t, folder(t))
-	var out, errs said
-	p, err := c.Start(shell("a", "echo one; echo two >&2; exit 3"), &out, &errs)
+	var out said
+	p, err := c.Start(shell("a", "echo one; echo two >&2; exit 3"), &out)
 	if err != nil {
 		t.Fatal(err)
 	}
 	if code, how := gone(t, p); code != 3 || how != "exit status 3" {
 		t.Errorf("ended with %d, %q", code, how)
 	}
-	if out.String() != "one\n" || errs.String() != "two\n" {
-		t.Errorf("said %q and %q", out.String(), errs.String())
+	if out.String() != "one\n" || out.errs.String() != "two\n" {
+		t.Errorf("said %q and %q", out.String(), out.errs.String())
 	}
-	if _, err := c.Start(Spec{ID: "b", Program: "/nowhere/renderer"}, &out, &errs); err == nil || !strings.Contains(err.Error(), "/nowhere/renderer") {
+	if _, err := c.Start(Spec{ID: "b", Program: "/nowhere/renderer"}, &out); err == nil || !strings.Contains(err.Error(), "/nowhere/renderer") {
 		t.Errorf("a program that is not there: %v", err)
 	}
-	if _, err := c.Attach("c", &out, &errs); !errors.Is(err, ErrUnknown) {
+	if _, err := c.Attach("c", &out); !errors.Is(err, ErrUnknown) {
 		t.Errorf("a process that never was: %v", err)
 	}
 }
@@ -123,7 +130,7 @@ func TestAProcessOutlivesWhoStartedIt(t *testing.T) {
 	var out said
 	spec := shell("a", "i=0; while [ $i -lt 40 ]; do i=$((i+1)); echo line $i; sleep 0.02; done; read word; echo got $word")
 	spec.Input = true
-	if _, err := first.Start(spec, &out, &out); err != nil {
+	if _, err := first.Start(spec, &out); err != nil {
 		t.Fatal(err)
 	}
 	eventually(t, "it says something", func() bool { return strings.Contains(out.String(), "line 5\n") })
@@ -131,7 +138,7 @@ func TestAProcessOutlivesWhoStartedIt(t *testing.T) {
 	time.Sleep(100 * time.Millisecond)
 	second := connect(t, dir)
 	var again said
-	p, err := second.Attach("a", &again, &again)
+	p, err := second.Attach("a", &again)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -145,6 +152,9 @@ func TestAProcessOutlivesWhoStartedIt(t *testing.T) {
 	var want strings.Builder
 	for i := range 40 {
 		fmt.Fprintf(&want, "line %d\n", i+1)
+	}
+	if since := time.Since(again.last); since > 5*time.Second || since < 0 {
+		t.Errorf("the last was said %v ago", since)
 	}
 	if got := again.String(); got != want.String()+"got salt\n" {
 		t.Errorf("the second heard %q", got)
@@ -160,14 +170,14 @@ func TestAProcessOutlivesWhoStartedIt(t *testing.T) {
 		t.Errorf("the second learned %v", second.Err())
 	}
 	var late said
-	if p, err = third.Attach("a", &late, &late); err != nil {
+	if p, err = third.Attach("a", &late); err != nil {
 		t.Fatal(err)
 	}
 	if code, _ := gone(t, p); code != 0 || late.String() != again.String() || p.Inputs() != 1 {
 		t.Errorf("the third heard %q, code %d, %d inputs", late.String(), code, p.Inputs())
 	}
 	p.Forget()
-	eventually(t, "it is forgotten", func() bool { _, err := third.Attach("a", &late, &late); return errors.Is(err, ErrUnknown) })
+	eventually(t, "it is forgotten", func() bool { _, err := third.Attach("a", &late); return errors.Is(err, ErrUnknown) })
 }
 
 // TestATreeIsEndedWhole: children that ignore the request, and one that left
@@ -177,7 +187,7 @@ func TestATreeIsEndedWhole(t *testing.T) {
 	c := connect(t, dir)
 	var out said
 	script := "trap '' TERM; (trap '' TERM; while :; do sleep 0.05; done) & echo $!; setsid sh -c 'echo $$; while :; do sleep 0.05; done' & sleep 0.3; echo ready; sleep 3600"
-	p, err := c.Start(shell("a", script), &out, &out)
+	p, err := c.Start(shell("a", script), &out)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -205,7 +215,7 @@ func TestTheLauncherEndsWhenToldAndWithItsFolder(t *testing.T) {
 			dir := folder(t)
 			c := connect(t, dir)
 			var out said
-			p, err := c.Start(shell("a", "echo $$; sleep 3600"), &out, &out)
+			p, err := c.Start(shell("a", "echo $$; sleep 3600"), &out)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -235,7 +245,7 @@ func TestOneLauncherAFolder(t *testing.T) {
 		t.Errorf("the folder's lock is free beside its launcher, %v", err)
 	}
 	var out said
-	p, err := first.Start(shell("a", "echo still here"), &out, &out)
+	p, err := first.Start(shell("a", "echo still here"), &out)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -251,7 +261,7 @@ func TestLongFoldersHaveASocket(t *testing.T) {
 		t.Fatal(err)
 	}
 	var out said
-	p, err := connect(t, dir).Start(shell("a", "echo deep"), &out, &out)
+	p, err := connect(t, dir).Start(shell("a", "echo deep"), &out)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -289,7 +299,7 @@ func TestAnIdleLauncherEndsWhenNothingIsLeftToTell(t *testing.T) {
 	go s.Attach(there)
 	c := NewClient(here)
 	var out said
-	p, err := c.Start(shell("a", "echo one"), &out, &out)
+	p, err := c.Start(shell("a", "echo one"), &out)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -314,7 +324,7 @@ func TestAnIdleLauncherEndsWhenNothingIsLeftToTell(t *testing.T) {
 	here, there = net.Pipe()
 	go s.Attach(there)
 	c = NewClient(here)
-	if p, err = c.Attach("a", &out, &out); err != nil {
+	if p, err = c.Attach("a", &out); err != nil {
 		t.Fatal(err)
 	}
 	gone(t, p)

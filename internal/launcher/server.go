@@ -385,7 +385,7 @@ type stream struct {
 
 // Write implements io.Writer.
 func (w *stream) Write(data []byte) (int, error) {
-	line := encode(news{Kind: newsOutput, ID: w.k.spec.ID, Stream: w.n, Data: data})
+	line := encode(news{Kind: newsOutput, ID: w.k.spec.ID, Stream: w.n, Data: data, At: time.Now().UnixMilli()})
 	w.s.mu.Lock()
 	if w.k.size+int64(len(line)) <= mostOutput {
 		if n, err := w.k.log.Write(line); err == nil {

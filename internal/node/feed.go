@@ -107,7 +107,7 @@ func (l *launch) feedOn(ctx context.Context, left frames.Set) frames.Set {
 		word, rest, _ := strings.Cut(text, " ")
 		switch word {
 		case "ready":
-			l.startup = time.Since(l.began)
+			l.startup = max(0, l.now.Sub(l.began))
 			return next()
 		case "done":
 			if l.current == nil || rest != strconv.Itoa(*l.current) {

@@ -34,6 +34,7 @@ type launch struct {
 	since   time.Time
 	startup time.Duration // of the launch; told with its first frame
 	signOf  time.Time     // of life
+	now     time.Time     // of what was said last
 
 	bordered *int // last frame before it was stopped at a border
 }
@@ -69,7 +70,7 @@ func (l *launch) start(fed bool) error {
 	l.w.set(func() { l.w.phase, l.w.frame, l.w.fraction, l.w.stretch = "starting", nil, 0, l.stretch })
 	l.w.journal.write(entry{Do: didLaunch, Launch: l.number, First: l.stretch.First, Last: l.stretch.Last})
 	l.read()
-	if l.proc, err = l.w.launcher.Start(spec, l.reader.stream(1), l.reader.stream(2)); err != nil {
+	if l.proc, err = l.w.launcher.Start(spec, l.reader); err != nil {
 		l.w.journal.write(entry{Do: didOver, Launch: l.number})
 		return fmt.Errorf("starting the renderer: %w", err)
 	}
@@ -87,7 +88,7 @@ func (w *work) adopt(before *pastLaunch, fed bool) (*launch, error) {
 	l.read()
 	w.set(func() { w.phase, w.frame, w.fraction, w.stretch = "starting", nil, 0, l.stretch })
 	var err error
-	l.proc, err = w.launcher.Attach(l.id(), l.reader.stream(1), l.reader.stream(2))
+	l.proc, err = w.launcher.Attach(l.id(), l.reader)
 	return l, err
 }
 
@@ -123,6 +124,9 @@ func (l *launch) goOn(ctx context.Context) (reached int) {
 	words, cause := l.reader.words()
 	if code == 0 {
 		if l.current != nil {
+			if l.before == nil {
+				l.now = time.Now()
+			}
 			l.finished()
 		}
 		return l.unseen(words)
@@ -242,7 +246,8 @@ func (l *launch) watch(ctx context.Context, fed func(text string) bool) (stopped
 // mark takes what one line tells. It reports true if a frame was finished by
 // the beginning of the next.
 func (l *launch) mark(m mark) bool {
-	now := time.Now()
+	now := l.when(m)
+	l.now = now
 	if m.progress != nil && l.current != nil {
 		part := *m.progress
 		l.w.set(func() { l.w.fraction = part })
@@ -264,7 +269,7 @@ func (l *launch) mark(m mark) bool {
 	if border {
 		l.finished()
 	} else {
-		l.startup = now.Sub(l.began)
+		l.startup = max(0, now.Sub(l.began))
 	}
 	l.begin(frame, now)
 	return border
@@ -294,7 +299,16 @@ func (l *launch) finished() {
 	if !ok {
 		path = filepath.Join(l.folder, fmt.Sprintf("frame %d is missing", *l.current))
 	}
-	l.check(*l.current, path, time.Since(l.since))
+	l.check(*l.current, path, max(0, l.now.Sub(l.since)))
+}
+
+// when returns the time of what a renderer has said. Of one that was taken up
+// it may have been said long before it was heard.
+func (l *launch) when(m mark) time.Time {
+	if l.before != nil {
+		return m.at
+	}
+	return time.Now()
 }
 
 func (l *launch) check(frame int, path string, render time.Duration) {

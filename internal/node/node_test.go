@@ -293,11 +293,8 @@ func TestReaderTakesAnyChunks(t *testing.T) {
 				got = append(got, m.feed)
 			}
 		})
-		w := r.stream(1)
 		for at := 0; at < len(text); at += size {
-			if _, err := w.Write([]byte(text[at:min(at+size, len(text))])); err != nil {
-				t.Fatal(err)
-			}
+			r.Said(1, []byte(text[at:min(at+size, len(text))]), time.Now())
 		}
 		if want := []string{"begin 1", "progress 0.5", "progress 1", "done 1", "begin 2"}; !slices.Equal(got, want) {
 			t.Fatalf("in pieces of %d: %q", size, got)

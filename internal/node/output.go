@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"time"
 
 	"vexillum/internal/core/triage"
 	"vexillum/internal/recipe"
@@ -13,10 +14,11 @@ import (
 
 // mark is what one line of a renderer's output tells.
 type mark struct {
-	begins   *int     // this frame begins
-	unnamed  bool     // a frame begins, but the line does not name it
-	progress *float64 // of the frame in flight, 0 to 1
-	feed     string   // a line of the feed protocol, without its "vx "
+	begins   *int      // this frame begins
+	unnamed  bool      // a frame begins, but the line does not name it
+	progress *float64  // of the frame in flight, 0 to 1
+	feed     string    // a line of the feed protocol, without its "vx "
+	at       time.Time // when it was said
 }
 
 // lastWords is how much of a renderer's output is kept for a failure.
@@ -29,6 +31,7 @@ type reader struct {
 	marks            func(mark)
 
 	mu    sync.Mutex
+	at    time.Time      // when the line in hand was said
 	part  map[int][]byte // unfinished line by stream
 	tail  []byte
 	cause string // of the first line that names one
@@ -54,36 +57,28 @@ func newReader(r recipe.Reading, marks func(mark)) *reader {
 	return out
 }
 
-// stream returns a writer for one of the renderer's outputs.
-func (r *reader) stream(n int) *streamWriter { return &streamWriter{r, n} }
-
-type streamWriter struct {
-	r *reader
-	n int
-}
-
 // longestLine bounds a line; what is longer is cut.
 const longestLine = 16 << 10
 
-// Write implements io.Writer. Lines end with a line feed or, as progress
+// Said implements launcher.Output. Lines end with a line feed or, as progress
 // does, with a carriage return.
-func (w *streamWriter) Write(p []byte) (int, error) {
-	w.r.mu.Lock()
-	defer w.r.mu.Unlock()
-	buf := append(w.r.part[w.n], p...)
+func (r *reader) Said(stream int, p []byte, at time.Time) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.at = at
+	buf := append(r.part[stream], p...)
 	for {
 		end := bytes.IndexAny(buf, "\r\n")
 		if end < 0 {
 			break
 		}
-		w.r.line(string(buf[:end]))
+		r.line(string(buf[:end]))
 		buf = buf[end+1:]
 	}
 	if len(buf) > longestLine {
 		buf = buf[len(buf)-longestLine:]
 	}
-	w.r.part[w.n] = append([]byte(nil), buf...)
-	return len(p), nil
+	r.part[stream] = append([]byte(nil), buf...)
 }
 
 func (r *reader) line(line string) {
@@ -98,6 +93,7 @@ func (r *reader) line(line string) {
 			if err1 == nil && err2 == nil && all > 0 {
 				part := min(max(done/all, 0), 1)
 				m.progress = &part
+				m.at = r.at
 				r.marks(m)
 			}
 			return // progress is no evidence of anything else
@@ -127,6 +123,7 @@ func (r *reader) line(line string) {
 	if text, ok := strings.CutPrefix(line, "vx "); ok {
 		m.feed = text
 	}
+	m.at = r.at
 	r.marks(m)
 }
 

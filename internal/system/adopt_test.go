@@ -199,4 +199,8 @@ func TestFramesFinishedWhileNobodyWatchedCount(t *testing.T) {
 	if n := f.count(`SELECT count(DISTINCT (lease, launch)) FROM frame`); n != 1 {
 		t.Errorf("the frames came of %d launches, not of the one", n)
 	}
+	// Nobody measured them, and yet it is known how long they took.
+	if n := f.count(`SELECT count(*) FROM frame WHERE render_seconds > 0.08 AND render_seconds < 2`); n != 8 {
+		t.Errorf("%d of 8 frames have a time that can be", n)
+	}
 }
