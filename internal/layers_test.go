@@ -28,7 +28,7 @@ var below = map[string][]string{
 	"picture":       {},
 	"practice":      {},
 	"secret":        {},
-	"wire":          {"recipe"},
+	"wire":          {},
 	"client":        {"wire"},
 	"badline":       {},
 	"publish":       {},

@@ -135,7 +135,7 @@ func (s *Server) ask(c *gin.Context, f *floor.Floor, in wire.Ask) {
 	if l := a.Lease; l != nil {
 		spec := l.Spec
 		out.Lease = &wire.Lease{
-			ID: int64(l.ID), Run: int64(l.Run), RunName: spec.Name(), Recipe: *l.Recipe, Frames: l.Frames.String(),
+			ID: int64(l.ID), Run: int64(l.Run), RunName: spec.Name(), Recipe: l.Recipe.Name, RecipeMark: s.recipeMarks[l.Recipe.Name], Frames: l.Frames.String(),
 			RangeFirst: spec.Frames.First(), RangeLast: spec.Frames.Last(),
 			Scene: spec.Scene, SceneRoot: l.Roots.Scenes, Output: spec.Output, OutputRoot: l.Roots.Frames,
 			FilePrefix: spec.Job + ".", FileEnding: spec.FileEnding(), Digits: spec.Frames.Digits(),

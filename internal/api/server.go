@@ -43,7 +43,9 @@ type Server struct {
 	limits  *limiter
 	openAPI []byte // as JSON
 	forward *forwarder
-	handler http.Handler
+
+	recipeMarks map[string]string // by name
+	handler     http.Handler
 }
 
 // who says who may call a route. A role lets in all higher ones.
@@ -128,6 +130,10 @@ func New(o Options) (*Server, error) {
 		return nil, fmt.Errorf("reading the OpenAPI document: %w", err)
 	}
 	s := &Server{svc: o.Service, log: o.Log, name: o.Name, version: o.Version, secure: o.Secure, limits: newLimiter(), openAPI: document, forward: newForwarder(o.Name, o.Log)}
+	s.recipeMarks = map[string]string{}
+	for name, r := range o.Service.Recipes() {
+		s.recipeMarks[name] = r.Mark()
+	}
 	gin.SetMode(gin.ReleaseMode)
 	e := gin.New()
 	e.HandleMethodNotAllowed = true

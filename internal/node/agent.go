@@ -62,7 +62,8 @@ type Agent struct {
 	facts   wire.Facts
 	session int64
 	asked   int64
-	life    string        // of the farm
+	life    string // of the farm
+	recipes []recipe.Recipe
 	nudge   chan struct{} // progress has changed
 	shifted chan struct{} // the leases that are worked on have changed
 	starter *launcher.Client
@@ -193,11 +194,10 @@ func (a *Agent) oneSession(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	var recipes []recipe.Recipe
-	if err := a.persist(ctx, http.MethodGet, "/node/v1/recipes", nil, &recipes); err != nil {
+	if err := a.readRecipes(ctx); err != nil {
 		return err
 	}
-	a.facts.Renderers = findRenderers(ctx, recipes, a.o.Renderers)
+	a.facts.Renderers = findRenderers(ctx, a.recipes, a.o.Renderers)
 	start := wire.Start{Facts: a.facts}
 	for _, w := range held {
 		start.Holding = append(start.Holding, wire.Held{Lease: w.lease.ID, Life: w.life})
@@ -419,7 +419,11 @@ func (a *Agent) workAll(ctx context.Context, stop context.CancelCauseFunc, resum
 		if answer.Lease == nil {
 			continue
 		}
-		l := answer.Lease
+		l, err := a.withRecipe(ctx, answer.Lease)
+		if err != nil {
+			stop(err)
+			return
+		}
 		a.o.Log.Info("lease", "lease", l.ID, "run", l.RunName, "frames", l.Frames, "why", answer.Why)
 		w := a.newWork(l)
 		if err := keepHolding(w.staging, holding{Life: a.life, Lease: *l}); err != nil { // the service hears that nothing came of it
@@ -443,7 +447,34 @@ func (a *Agent) workAll(ctx context.Context, stop context.CancelCauseFunc, resum
 	}
 }
 
-func (a *Agent) newWork(l *wire.Lease) *work {
+func (a *Agent) readRecipes(ctx context.Context) error {
+	a.recipes = nil
+	return a.persist(ctx, http.MethodGet, "/node/v1/recipes", nil, &a.recipes)
+}
+
+// withRecipe finds the recipe that a lease names. One that is not known, or
+// has changed, is read again.
+func (a *Agent) withRecipe(ctx context.Context, l *wire.Lease) (*leased, error) {
+	for range 2 {
+		for _, r := range a.recipes {
+			if r.Name == l.Recipe && r.Mark() == l.RecipeMark {
+				return &leased{Lease: *l, Recipe: r}, nil
+			}
+		}
+		if err := a.readRecipes(ctx); err != nil {
+			return nil, err
+		}
+	}
+	// The service changes its recipes just now; the name will do.
+	for _, r := range a.recipes {
+		if r.Name == l.Recipe {
+			return &leased{Lease: *l, Recipe: r}, nil
+		}
+	}
+	return nil, fmt.Errorf("the service has no recipe %q; is one of its services an older one", l.Recipe)
+}
+
+func (a *Agent) newWork(l *leased) *work {
 	return &work{
 		lease: l, svc: a, log: a.o.Log, staging: filepath.Join(a.staging(), leaseFolder(l.ID)), launcher: a.starter,
 		speed: a.facts.Speed, node: a.me.Name, threads: a.o.Threads, stall: a.o.Stall, send: a.o.Send, changed: a.progressed, phase: "starting", verifying: map[int]bool{},

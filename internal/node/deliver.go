@@ -55,6 +55,8 @@ func (w *work) deliver(path string, size int64, to publish.Target, frame int) (s
 		w.set(func() { w.trouble = fmt.Sprintf("frame %d cannot be delivered: %v", frame, err) })
 		w.log.Warn("a frame waits to be delivered", "run", w.lease.RunName, "frame", frame, "error", err)
 		select {
+		case <-w.stopped: // the run has ended: nobody waits for it
+			return "", err
 		case <-w.ctx.Done():
 			return "", err
 		case <-time.After(wait):

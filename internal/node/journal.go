@@ -15,7 +15,6 @@ import (
 	"time"
 
 	"vexillum/internal/core/frames"
-	"vexillum/internal/wire"
 )
 
 // Every lease has a folder in the staging area with what it is, a journal of
@@ -25,8 +24,8 @@ import (
 
 // holding is what a lease's folder says it is.
 type holding struct {
-	Life  string     `json:"life"` // of the farm that gave it
-	Lease wire.Lease `json:"lease"`
+	Life  string `json:"life"` // of the farm that gave it
+	Lease leased `json:"lease"`
 }
 
 const (

@@ -15,6 +15,7 @@ import (
 	"vexillum/internal/launcher"
 	"vexillum/internal/picture"
 	"vexillum/internal/publish"
+	"vexillum/internal/recipe"
 	"vexillum/internal/wire"
 )
 
@@ -27,9 +28,15 @@ type service interface {
 	upload(ctx context.Context, to upload) (standing string, err error)
 }
 
+// leased is a lease with the recipe that it names.
+type leased struct {
+	wire.Lease
+	Recipe recipe.Recipe `json:"how"`
+}
+
 // work is one lease in the hands of this node.
 type work struct {
-	lease   *wire.Lease
+	lease   *leased
 	svc     service
 	log     *slog.Logger
 	staging string // folder of the lease's own
@@ -49,6 +56,7 @@ type work struct {
 
 	ctx        context.Context // of the session: reports outlive an order to stop
 	stopNow    context.CancelCauseFunc
+	stopped    <-chan struct{} // closed by stopNow
 	mu         sync.Mutex
 	atBorder   bool
 	phase      string
@@ -132,7 +140,7 @@ func (w *work) bordered() bool {
 func (w *work) run(ctx context.Context) (wire.Ended, error) {
 	rendering, stop := context.WithCancelCause(ctx)
 	defer stop(nil)
-	w.ctx, w.stopNow = ctx, stop
+	w.ctx, w.stopNow, w.stopped = ctx, stop, rendering.Done()
 	if w.over {
 		stop(errStopped)
 	}

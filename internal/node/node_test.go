@@ -144,8 +144,8 @@ func newWork(t *testing.T, f *fake, script, set string) *work {
 	t.Cleanup(book.close)
 	return &work{
 		launcher: newLauncher(t), journal: book,
-		lease: &wire.Lease{ID: 7, Run: 1, RunName: "a final 1", Recipe: r, Frames: set, RangeFirst: 1, RangeLast: 9, OutputRoot: filepath.Join(dir, "out"),
-			Output: "a/final-1", FilePrefix: "a.", FileEnding: ".png", Digits: 4, Width: 8, Height: 4},
+		lease: &leased{Recipe: r, Lease: wire.Lease{ID: 7, Run: 1, RunName: "a final 1", Recipe: r.Name, Frames: set, RangeFirst: 1, RangeLast: 9,
+			OutputRoot: filepath.Join(dir, "out"), Output: "a/final-1", FilePrefix: "a.", FileEnding: ".png", Digits: 4, Width: 8, Height: 4}},
 		svc: f, log: log, staging: staging, speed: 1, node: "kiln-01", threads: 1, stall: time.Minute,
 		changed: func() {}, ready: make(chan struct{}), phase: "starting", verifying: map[int]bool{},
 	}

@@ -1,7 +1,10 @@
 package recipe
 
 import (
+	"crypto/sha256"
 	"embed"
+	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -81,4 +84,15 @@ func (b Book) ForScene(ending string) []*Recipe {
 		}
 	}
 	return out
+}
+
+// Mark returns a short mark of a recipe's content: another content has another
+// mark.
+func (r *Recipe) Mark() string {
+	data, err := json.Marshal(r)
+	if err != nil { // it holds nothing that JSON cannot
+		return ""
+	}
+	sum := sha256.Sum256(data)
+	return hex.EncodeToString(sum[:8])
 }

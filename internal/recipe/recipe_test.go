@@ -1,6 +1,7 @@
 package recipe
 
 import (
+	"encoding/json"
 	"errors"
 	"os"
 	"path/filepath"
@@ -132,4 +133,35 @@ func FuzzParse(f *testing.F) {
 			}
 		}
 	})
+}
+
+// TestAMarkSurvivesTheWire: service and nodes reckon the same mark, and
+// another content has another.
+func TestAMarkSurvivesTheWire(t *testing.T) {
+	book, err := Builtin()
+	if err != nil {
+		t.Fatal(err)
+	}
+	seen := map[string]string{}
+	for name, r := range book {
+		data, err := json.Marshal(r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var there Recipe
+		if err := json.Unmarshal(data, &there); err != nil {
+			t.Fatal(err)
+		}
+		if there.Mark() != r.Mark() || r.Mark() == "" {
+			t.Errorf("%s has the mark %s here and %s there", name, r.Mark(), there.Mark())
+		}
+		if other := seen[r.Mark()]; other != "" {
+			t.Errorf("%s and %s have the same mark", name, other)
+		}
+		seen[r.Mark()] = name
+		there.Grace++
+		if there.Mark() == r.Mark() {
+			t.Errorf("a changed %s has the same mark", name)
+		}
+	}
 }

@@ -1,7 +1,5 @@
 package wire
 
-import "vexillum/internal/recipe"
-
 // Facts is what a node process reports about its machine.
 type Facts struct {
 	OS        string     `json:"os"`
@@ -85,7 +83,8 @@ type Lease struct {
 	ID         int64             `json:"id"`
 	Run        int64             `json:"run"`
 	RunName    string            `json:"run_name"`
-	Recipe     recipe.Recipe     `json:"recipe"`
+	Recipe     string            `json:"recipe"`      // its name
+	RecipeMark string            `json:"recipe_mark"` // of its content; a node that has another reads the recipes again
 	Frames     string            `json:"frames"`
 	RangeFirst int               `json:"range_first"` // of the whole run
 	RangeLast  int               `json:"range_last"`
