@@ -54,7 +54,7 @@ var below = map[string][]string{
 	},
 	"demo": {"client", "launcher", "wire"},
 	"cli": {
-		"api", "client", "core/frames", "demo", "launcher", "localpg", "node", "practice", "recipe", "secret", "service", "store", "wire",
+		"api", "client", "core/frames", "demo", "launcher", "localpg", "node", "practice", "publish", "recipe", "secret", "service", "store", "wire",
 	},
 }
 

@@ -17,6 +17,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"vexillum/internal/client"
+	"vexillum/internal/publish"
 	"vexillum/internal/wire"
 )
 
@@ -156,9 +157,5 @@ func hashFile(name string) (string, error) {
 		return "", err
 	}
 	defer file.Close()
-	sum := sha256.New()
-	if _, err := io.Copy(sum, file); err != nil {
-		return "", fmt.Errorf("reading %s: %w", name, err)
-	}
-	return hex.EncodeToString(sum.Sum(nil)), nil
+	return publish.Hash(file)
 }

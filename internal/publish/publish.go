@@ -144,8 +144,13 @@ func hashIn(root *os.Root, name string) (string, error) {
 		return "", err
 	}
 	defer file.Close()
+	return Hash(file)
+}
+
+// Hash returns the SHA-256 of all that is read, in hexadecimal.
+func Hash(from io.Reader) (string, error) {
 	sum := sha256.New()
-	if _, err := io.Copy(sum, file); err != nil {
+	if _, err := io.Copy(sum, from); err != nil {
 		return "", err
 	}
 	return hex.EncodeToString(sum.Sum(nil)), nil

@@ -1,8 +1,6 @@
 package publish
 
 import (
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -75,11 +73,11 @@ func Append(t Target, offset, size int64, piece io.Reader) (have int64, standing
 	if _, err := file.Seek(0, io.SeekStart); err != nil {
 		return have, "", fmt.Errorf("reading %s: %w", t.part(), err)
 	}
-	sum := sha256.New()
-	if _, err := io.Copy(sum, file); err != nil {
+	got, err := Hash(file)
+	if err != nil {
 		return have, "", fmt.Errorf("reading %s: %w", t.part(), err)
 	}
-	if got := hex.EncodeToString(sum.Sum(nil)); got != t.Hash {
+	if got != t.Hash {
 		_ = root.Remove(t.part())
 		return 0, "", fmt.Errorf("%w: its SHA-256 begins with %.12s, not %.12s", ErrHash, got, t.Hash)
 	}

@@ -10,7 +10,6 @@ import (
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
-	"vexillum/internal/core/triage"
 )
 
 // liveNode is what is known of a node just now and is not kept.
@@ -401,39 +400,6 @@ func (f *Floor) Beat(ctx context.Context, id farm.NodeID, session int64, b Beat)
 	})
 }
 
-// absence is how long a lease has not been named.
-type absence struct {
-	times int
-	since time.Time
-}
-
-// A lease that is missing from so many signs of life in a row, and for so
-// long, has not arrived or is lost.
-const (
-	missingMost  = 2
-	missingAfter = 15 * time.Second
-)
-
-// inventory ends leases of which the node knows nothing.
-func (t *turn) inventory(l *liveNode, id farm.NodeID, holds map[farm.LeaseID]Progress) {
-	missing := map[farm.LeaseID]absence{}
-	for _, lease := range t.s.LeasesOf(id) {
-		if _, held := holds[lease.ID]; held {
-			continue
-		}
-		a, known := l.missing[lease.ID]
-		if !known {
-			a.since = t.now
-		}
-		if a.times++; a.times >= missingMost && t.now.Sub(a.since) >= missingAfter {
-			t.append(farm.LeaseEnded{Lease: lease.ID, Node: id, Run: lease.Run, Reason: t.s.NodeName(id) + " knows nothing of it", At: t.now})
-			continue
-		}
-		missing[lease.ID] = a
-	}
-	l.missing = missing
-}
-
 func sameFrame(a, b *int) bool { return a == b || a != nil && b != nil && *a == *b }
 
 // Leave says that a node process ends; its work is dealt anew.
@@ -448,104 +414,4 @@ func (f *Floor) Leave(ctx context.Context, id farm.NodeID, session int64, reason
 		f.dropWaiting(id)
 		return nil
 	})
-}
-
-// tick runs every second: it finds nodes that fell silent.
-func (f *Floor) tick(t *turn) error {
-	stopped := t.now.Sub(f.lastTick) > 3*time.Second
-	f.lastTick = t.now
-	hush, _ := f.hush(t.now)
-	for id, l := range f.live {
-		n := t.s.Nodes[id]
-		if n == nil || n.Session == 0 {
-			continue
-		}
-		if stopped { // it was us who did not listen
-			l.seen = t.now
-			continue
-		}
-		quiet := t.now.Sub(l.seen)
-		if n.Reach == farm.Online && quiet > triage.SilentAfter {
-			l.fell = true
-			t.append(farm.NodeReach{Node: id, Reach: farm.Silent, Reason: fmt.Sprintf("nothing was heard from %s for %.0f s", n.Name, quiet.Seconds()), At: t.now})
-		}
-		if n.Reach == farm.Silent && !l.freed && t.now.After(hush) && quiet > triage.FreeAfter(l.spent(t.now)) {
-			l.freed = true
-			t.append(accept.Release(t.s, id, nil, fmt.Sprintf("%s has been silent for %.0f s", n.Name, quiet.Seconds()), t.now)...)
-		}
-	}
-	for id := range f.asks {
-		f.takeOver(t, id)
-	}
-	if !stopped {
-		t.append(accept.Overdue(t.s, f.watchDeliveries(t.now), t.now)...)
-	}
-	return nil
-}
-
-// watched is what is known of a delivery since this service has watched it.
-type watched struct {
-	since   time.Time
-	unnamed time.Time // since when its node's signs of life do not name it
-}
-
-// watchDeliveries returns what Overdue asks. Deliveries that have come to an
-// end are forgotten.
-func (f *Floor) watchDeliveries(now time.Time) func(accept.Delivery) (known, quiet time.Duration) {
-	before := f.deliveries
-	f.deliveries = map[accept.Delivery]watched{}
-	return func(d accept.Delivery) (known, quiet time.Duration) {
-		w, ok := before[d]
-		if !ok {
-			w.since = now
-		}
-		l := f.live[d.Node]
-		switch {
-		case l == nil || f.s.Nodes[d.Node].Reach != farm.Online || l.verifies(f.s, d.Run, d.Frame):
-			w.unnamed = time.Time{}
-		case w.unnamed.IsZero():
-			w.unnamed = now
-		}
-		f.deliveries[d] = w
-		if !w.unnamed.IsZero() {
-			quiet = now.Sub(w.unnamed)
-		}
-		return now.Sub(w.since), quiet
-	}
-}
-
-func (l *liveNode) verifies(s *farm.State, run farm.RunID, frame int) bool {
-	for id, p := range l.progress {
-		if lease := s.Lease(id); lease != nil && lease.Run == run && slices.Contains(p.Verifying, frame) {
-			return true
-		}
-	}
-	return false
-}
-
-// hush returns until when nothing is taken from silent nodes because many fell
-// silent together, and how many did; it is zero when there is no hush.
-func (f *Floor) hush(now time.Time) (until time.Time, nodes int) {
-	var fell []time.Time
-	members := 0
-	for id, l := range f.live {
-		n := f.s.Nodes[id]
-		if n == nil || n.Session == 0 || n.Reach == farm.Silent && !l.fell {
-			continue // not started, or it has left
-		}
-		members++
-		if n.Reach == farm.Silent {
-			fell = append(fell, l.seen)
-		}
-	}
-	return triage.Hush(fell, members, now)
-}
-
-// spent is the longest time that the node has spent on a frame in flight.
-func (l *liveNode) spent(now time.Time) time.Duration {
-	var longest time.Duration
-	for _, p := range l.progress {
-		longest = max(longest, now.Sub(p.Since))
-	}
-	return longest
 }

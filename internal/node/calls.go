@@ -1,0 +1,211 @@
+package node
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"strings"
+	"time"
+
+	"vexillum/internal/core/frames"
+	"vexillum/internal/wire"
+)
+
+// leave tells the service that this process ends. The work is dealt anew
+// either way; this only makes it sooner.
+func (a *Agent) leave() {
+	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
+	defer cancel()
+	if err := a.client.Do(ctx, http.MethodPost, "/node/v1/leave", wire.Leave{Session: a.session, Reason: "it was stopped on its machine"}, nil); err != nil {
+		a.o.Log.Warn("leaving the farm", "error", err)
+	}
+}
+
+// persist calls the service until it answers. The error says that going on
+// makes no sense.
+func (a *Agent) persist(ctx context.Context, method, path string, in, out any) error {
+	wait := 100 * time.Millisecond
+	quiet := false
+	for {
+		limit := callTimeout
+		if strings.HasSuffix(path, "/ask") || strings.HasSuffix(path, "/orders") {
+			limit += askSeconds * time.Second
+		}
+		call, cancel := context.WithTimeout(ctx, limit)
+		err := a.client.Do(call, method, path, in, out)
+		cancel()
+		var p *wire.Problem
+		switch {
+		case err == nil:
+			return nil
+		case ctx.Err() != nil:
+			return ctx.Err()
+		case errors.As(err, &p) && p.Field == "session" && p.Status == http.StatusConflict:
+			return fmt.Errorf("%w: %s", ErrSuperseded, p.Detail)
+		case errors.As(err, &p) && p.Status < 500 && p.Status != http.StatusTooManyRequests:
+			return err
+		}
+		if !quiet {
+			a.o.Log.Warn("the service is away; trying on", "error", err)
+			quiet = true
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(wait):
+		}
+		wait = min(2*wait, retryMost)
+	}
+}
+
+// ask asks for work and waits for it.
+func (a *Agent) ask(ctx context.Context, in wire.Ask) (wire.Answer, error) {
+	a.asked++
+	in.Session, in.Number = a.session, a.asked
+	var answer wire.Answer
+	err := a.persist(ctx, http.MethodPost, "/node/v1/ask", in, &answer)
+	return answer, err
+}
+
+// more implements service.
+func (a *Agent) more(ctx context.Context, lease int64) (frames.Set, error) {
+	answer, err := a.ask(ctx, wire.Ask{Warm: lease}) // a renderer that is up does not wait
+	if err != nil || answer.Lease == nil || answer.Lease.ID != lease {
+		return frames.Set{}, err
+	}
+	var set frames.Set
+	return set, set.UnmarshalText([]byte(answer.Lease.Frames))
+}
+
+// report implements service.
+func (a *Agent) report(ctx context.Context, items ...wire.ReportItem) ([]wire.Verdict, error) {
+	var out wire.Reported
+	err := a.persist(ctx, http.MethodPost, "/node/v1/report", wire.Report{Session: a.session, Items: items}, &out)
+	if err == nil && len(out.Verdicts) != len(items) {
+		err = fmt.Errorf("the service answered %d of %d reports", len(out.Verdicts), len(items))
+	}
+	return out.Verdicts, err
+}
+
+// thumbnail implements service. A thumbnail that does not arrive is no loss.
+func (a *Agent) thumbnail(ctx context.Context, run int64, frame int, jpeg []byte) {
+	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	path := fmt.Sprintf("/node/v1/runs/%d/frames/%d/thumbnail", run, frame)
+	if err := a.client.Put(ctx, path, "image/jpeg", jpeg); err != nil {
+		a.o.Log.Warn("thumbnail", "frame", frame, "error", err)
+	}
+}
+
+// orders waits for orders about the leases that are worked on.
+func (a *Agent) orders(ctx context.Context) {
+	for ctx.Err() == nil {
+		in := wire.Orders{Session: a.session, Leases: []int64{}, Seconds: askSeconds}
+		a.mu.Lock()
+		for id := range a.works {
+			in.Leases = append(in.Leases, id)
+		}
+		a.mu.Unlock()
+		if len(in.Leases) == 0 {
+			select {
+			case <-ctx.Done():
+				return
+			case <-a.shifted:
+			}
+			continue
+		}
+		calling, cancel := context.WithCancel(ctx)
+		answered := make(chan struct{})
+		go func() {
+			select {
+			case <-a.shifted: // ask about the others
+				cancel()
+				<-answered
+			case <-answered:
+			}
+		}()
+		var out wire.Ordered
+		err := a.persist(calling, http.MethodPost, "/node/v1/orders", in, &out)
+		shifted := calling.Err() != nil
+		close(answered)
+		cancel()
+		if err != nil {
+			if shifted && ctx.Err() == nil {
+				continue
+			}
+			return // the session's other calls learn the same
+		}
+		for _, order := range out.Stop {
+			if w := a.workOf(order.Lease); w != nil {
+				<-w.ready
+				w.stop(order.Now, order.Reason)
+			}
+		}
+		for _, q := range out.Trim {
+			a.answerTrim(ctx, q)
+		}
+		if len(out.Stop) > 0 { // until the lease is reported ended, the answer stays the same
+			select {
+			case <-ctx.Done():
+			case <-time.After(time.Second):
+			}
+		}
+	}
+}
+
+func (a *Agent) workOf(lease int64) *work {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.works[lease]
+}
+
+// answerTrim gives back what no renderer has begun.
+func (a *Agent) answerTrim(ctx context.Context, q wire.Trim) {
+	answer := wire.Trimmed{Session: a.session, ID: q.ID, Lease: q.Lease}
+	var wanted frames.Set
+	if w := a.workOf(q.Lease); w != nil && wanted.UnmarshalText([]byte(q.Frames)) == nil {
+		<-w.ready
+		answer.Frames = w.trim(q.ID, wanted)
+	}
+	a.o.Log.Info("trim", "lease", q.Lease, "wanted", q.Frames, "given", answer.Frames)
+	if err := a.persist(ctx, http.MethodPost, "/node/v1/trimmed", answer, nil); err != nil && ctx.Err() == nil {
+		a.o.Log.Warn("answering a trim", "error", err)
+	}
+}
+
+// progressed lets a beat tell what has changed.
+func (a *Agent) progressed() {
+	select {
+	case a.nudge <- struct{}{}:
+	default:
+	}
+}
+
+// beats tells that the node lives, regularly and when progress has changed.
+func (a *Agent) beats(ctx context.Context, stop context.CancelCauseFunc) {
+	for {
+		processor, memory := usage(ctx)
+		in := wire.Beat{Session: a.session, Leases: []wire.Progress{}, Processor: processor, Memory: memory}
+		a.mu.Lock()
+		for _, w := range a.works {
+			in.Leases = append(in.Leases, w.progress())
+		}
+		a.mu.Unlock()
+		if err := a.persist(ctx, http.MethodPost, "/node/v1/beat", in, nil); err != nil {
+			stop(err)
+			return
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(beatAtLeast):
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-a.nudge:
+		case <-time.After(beatEvery):
+		}
+	}
+}
