@@ -102,7 +102,7 @@ func (a *app) root() *cobra.Command {
 		return usageError{fmt.Errorf("%w; see vexillum %s --help", err, strings.TrimPrefix(c.CommandPath(), "vexillum "))}
 	})
 	flags := root.PersistentFlags()
-	flags.StringVar(&a.service, "service", "", "address of the service (or VEXILLUM_SERVICE)")
+	flags.StringVar(&a.service, "service", "", "address of the service, or of several, with commas (or VEXILLUM_SERVICE)")
 	flags.StringVar(&a.token, "token", "", "access token (or VEXILLUM_TOKEN)")
 	flags.BoolVar(&a.demo, "demo", false, "speak to the demo farm on this machine")
 	groups := []*cobra.Group{{ID: "watch", Title: "Watch:"}, {ID: "work", Title: "Work:"}, {ID: "setup", Title: "Set up:"}, {ID: "run", Title: "Run:"}}

@@ -59,80 +59,82 @@ type farm struct {
 	pending     sync.WaitGroup
 }
 
-func newFarm(ctx context.Context, dir, binary string) (*farm, error) {
-	f := &farm{dir: dir, binary: binary}
+// build starts everything. What was started is ended by close, also after an
+// error.
+func (f *farm) build(ctx context.Context) error {
+	dir := f.dir
 	for _, name := range []string{"scenes", "frames", "logs"} {
 		if err := os.MkdirAll(filepath.Join(dir, name), 0o755); err != nil {
-			return nil, err
+			return err
 		}
 	}
 	if err := os.WriteFile(filepath.Join(dir, "password"), []byte(password), 0o600); err != nil {
-		return nil, err
+		return err
 	}
 	var err error
 	f.dbOptions = localpg.Options{Dir: filepath.Join(dir, "database"), Log: slog.New(slog.NewTextHandler(io.Discard, nil))}
 	if f.database, err = localpg.Start(ctx, f.dbOptions); err != nil {
-		return nil, err
+		return err
 	}
 	f.dbOptions.Port = f.database.Port()
 	f.url = f.database.URL()
 	for i, name := range []string{"kestrel", "merlin"} {
 		address, err := url.Parse(f.url)
 		if err != nil {
-			return nil, err
+			return err
 		}
 		line, err := badline.New(address.Host)
 		if err != nil {
-			return nil, err
+			return err
 		}
 		f.dbLines = append(f.dbLines, line)
 		address.Host = line.Address()
 		listen, err := freeAddress()
 		if err != nil {
-			return nil, err
+			return err
 		}
 		f.listens = append(f.listens, listen)
 		p, err := f.program(name, "serve", "--listen", listen, "--database", address.String(), "--name", name,
 			"--admin-password-file", filepath.Join(dir, "password"), "--clock-offset", []string{"0s", "47m"}[i])
 		if err != nil {
-			return nil, err
+			return err
 		}
 		f.services = append(f.services, p)
 		if err := p.start(f.binary); err != nil {
-			return nil, err
+			return err
 		}
 		if err := f.until(ctx, name+" answers", func() bool {
 			h := f.health(listen)
 			return h.Part == "active" || h.Part == "stand-by"
 		}); err != nil {
-			return nil, err
+			return err
 		}
 	}
 	c, err := client.New(strings.Join(f.listens, ","), "")
 	if err != nil {
-		return nil, err
+		return err
 	}
 	if f.admin, _, err = c.SignIn(ctx, "admin", password, "chaos"); err != nil {
-		return nil, err
+		return err
 	}
 	for _, name := range []string{"scenes", "frames"} {
 		if err := f.admin.Do(ctx, http.MethodPut, "/api/v1/places/"+name, wire.Place{Paths: map[string]string{"linux": filepath.Join(dir, name)}}, nil); err != nil {
-			return nil, err
+			return err
 		}
 	}
 	if err := f.admin.Do(ctx, http.MethodPut, "/api/v1/projects/salt-clock", wire.Project{Title: "The Salt Clock", Scenes: "scenes", Frames: "frames"}, nil); err != nil {
-		return nil, err
+		return err
 	}
 	var key wire.Key
 	if err := f.admin.Do(ctx, http.MethodPost, "/api/v1/keys", wire.NewKey{Uses: nodes}, &key); err != nil {
-		return nil, err
+		return err
 	}
 	for i := range nodes {
 		if err := f.addNode(ctx, i, key.Key); err != nil {
-			return nil, err
+			return err
 		}
 	}
-	return f, nil
+	return nil
 }
 
 func freeAddress() (string, error) {
@@ -363,6 +365,9 @@ func (f *farm) waitFor(ctx context.Context, runs []submitted) error {
 // close ends everything.
 func (f *farm) close() {
 	f.pending.Wait()
+	if f.database == nil {
+		return
+	}
 	_ = f.mend(context.Background())
 	for _, p := range f.nodes {
 		p.signal(syscall.SIGTERM)

@@ -57,11 +57,11 @@ func run(ctx context.Context, rounds int, seed uint64, binary, dir string) (err 
 	if err := os.Chmod(dir, 0o755); err != nil { // the database's account has to enter it
 		return err
 	}
-	f, err := newFarm(ctx, dir, binary)
-	if err != nil {
+	f := &farm{dir: dir, binary: binary}
+	defer f.close()
+	if err := f.build(ctx); err != nil {
 		return err
 	}
-	defer f.close()
 	met := map[string]int{}
 	frames, began := 0, time.Now()
 	for round := range rounds {

@@ -172,6 +172,18 @@ func (s *stage) furnish(ctx context.Context, url string) (*exec.Cmd, error) {
 			return nil, err
 		}
 	}
+	for online := 0; online < 6 && ctx.Err() == nil; time.Sleep(50 * time.Millisecond) {
+		var nodes []wire.Node
+		if err := admin.Do(ctx, http.MethodGet, "/api/v1/nodes", nil, &nodes); err != nil {
+			return nil, err
+		}
+		online = 0
+		for _, n := range nodes {
+			if n.Reach == "online" {
+				online++
+			}
+		}
+	}
 	for _, job := range []string{"salt_010", "salt_020"} {
 		in := wire.Submit{Job: job, Project: "salt-clock", Scene: "salt_010.practice", Frames: "1-180", Width: 480, Height: 270}
 		if err := admin.Do(ctx, http.MethodPost, "/api/v1/runs", in, nil); err != nil {
