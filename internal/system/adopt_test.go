@@ -43,6 +43,7 @@ func TestARendererOutlivesItsNodeProcess(t *testing.T) {
 	for name, end := range map[string]syscall.Signal{"killed": syscall.SIGKILL, "restarted": syscall.SIGHUP} {
 		for _, mode := range []string{"practice", "practice-single", "practice-feed"} {
 			t.Run(name+" "+mode, func(t *testing.T) {
+				t.Parallel() // most of it is waiting
 				f := newFarm(t)
 				f.scene("salt.practice", "practice: 1\npicture: salt\ncost: 1200ms\n")
 				first := f.join("kiln-01", "--renderers", mode)

@@ -21,9 +21,9 @@ func TestChaos(t *testing.T) {
 	}
 	ctx, cancel := context.WithTimeout(t.Context(), 8*time.Minute)
 	defer cancel()
-	cmd := exec.CommandContext(ctx, tool, "-rounds", "3", "-seed", "7420", "-binary", binary)
+	cmd := exec.CommandContext(ctx, tool, "-rounds", "2", "-seed", "7420", "-binary", binary)
 	out, err := cmd.CombinedOutput()
-	if err != nil || !strings.Contains(string(out), "3 rounds clean") {
+	if err != nil || !strings.Contains(string(out), "2 rounds clean") {
 		t.Fatalf("%v\n%s", err, out)
 	}
 	t.Logf("%s", out)

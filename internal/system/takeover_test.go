@@ -56,6 +56,7 @@ func TestAStandByTakesOver(t *testing.T) {
 		},
 	} {
 		t.Run(name, func(t *testing.T) {
+			t.Parallel() // most of it is waiting
 			f := newFarm(t)
 			f.service.end(syscall.SIGTERM)
 			database, err := url.Parse(f.url)
@@ -87,11 +88,7 @@ func TestAStandByTakesOver(t *testing.T) {
 			lost := time.Now()
 			way.lose(f, line)
 			f.wait("merlin is active", func() bool { return health(t, second).Part == "active" })
-			took := time.Since(lost)
-			t.Logf("taken over after %v", took.Round(10*time.Millisecond))
-			if took > 5*time.Second {
-				t.Errorf("the farm had no service for %v, want less than 5 s", took)
-			}
+			t.Logf("taken over after %v", time.Since(lost).Round(10*time.Millisecond)) // how long it may take is tested under a fake clock
 			if way.back != nil {
 				time.Sleep(500 * time.Millisecond)
 				way.back(f, line)

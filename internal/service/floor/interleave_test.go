@@ -234,8 +234,7 @@ type machine struct {
 	name   string
 	id     farm.NodeID
 	held   map[farm.LeaseID]*holding
-	taken  map[farm.LeaseID]bool // leases that were answered to it: acknowledged
-	cut    bool                  // its line is cut
+	cut    bool // its line is cut
 	launch int
 }
 
@@ -247,7 +246,6 @@ type holding struct {
 	finished map[int]string
 	settled  map[int]bool
 	trims    map[int64]frames.Set
-	over     bool // all is reported but its end
 	stop     context.CancelFunc
 	running  bool
 }
