@@ -169,10 +169,10 @@ func TestStagingOfAnotherFarmIsSetAside(t *testing.T) {
 	pids := f.renderers("kiln-01")
 	second := f.join("kiln-01", "--renderers", "practice")
 	f.wait("its renderer is gone", func() bool { return len(pids) > 0 && !alive(pids[0]) })
-	kept, err := filepath.Glob(filepath.Join(f.dir, "kiln-01", "set-aside", "of-another-farm", "lease-1-*", "lease.json"))
-	if err != nil || len(kept) != 1 {
-		t.Errorf("set aside: %v, %v", kept, err)
-	}
+	f.wait("its folder is set aside", func() bool {
+		kept, err := filepath.Glob(filepath.Join(f.dir, "kiln-01", "set-aside", "of-another-farm", "lease-1-*", "lease.json"))
+		return err == nil && len(kept) == 1
+	})
 	if n := f.count(`SELECT count(*) FROM audit WHERE action = 'refuse foreign work' AND actor = 'kiln-01'`); n != 1 {
 		t.Errorf("%d refusals are on record", n)
 	}
