@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -106,6 +107,10 @@ func (f *fake) told() []string {
 	return out
 }
 
+// leaseNumber keeps leases apart: launchers in one process find what a launch
+// has left behind by its name.
+var leaseNumber atomic.Int64
+
 // newLauncher is a launcher in this process.
 func newLauncher(t *testing.T) *launcher.Client {
 	t.Helper()
@@ -144,7 +149,7 @@ func newWork(t *testing.T, f *fake, script, set string) *work {
 	t.Cleanup(book.close)
 	return &work{
 		launcher: newLauncher(t), journal: book,
-		lease: &leased{Recipe: r, Lease: wire.Lease{ID: 7, Run: 1, RunName: "a final 1", Recipe: r.Name, Frames: set, RangeFirst: 1, RangeLast: 9,
+		lease: &leased{Recipe: r, Lease: wire.Lease{ID: leaseNumber.Add(1), Run: 1, RunName: "a final 1", Recipe: r.Name, Frames: set, RangeFirst: 1, RangeLast: 9,
 			OutputRoot: filepath.Join(dir, "out"), Output: "a/final-1", FilePrefix: "a.", FileEnding: ".png", Digits: 4, Width: 8, Height: 4}},
 		svc: f, log: log, staging: staging, speed: 1, node: "kiln-01", threads: 1, stall: time.Minute,
 		changed: func() {}, ready: make(chan struct{}), phase: "starting", verifying: map[int]bool{},

@@ -122,6 +122,7 @@ type command struct {
 	decide func(t *turn) error
 	err    error
 	done   chan struct{}
+	taken  atomic.Bool // by the loop, or by a caller who no longer waits
 }
 
 // turn is what a command may use while it decides. Records that it appends
@@ -172,7 +173,15 @@ func (f *Floor) do(ctx context.Context, decide func(t *turn) error) error {
 			return ErrGone
 		}
 	case <-ctx.Done():
-		return ctx.Err()
+		if c.taken.CompareAndSwap(false, true) {
+			return ctx.Err() // it will not be decided
+		}
+	}
+	select { // it is being decided: what it writes must not be read before that is over
+	case <-c.done:
+		return c.err
+	case <-f.gone:
+		return ErrGone
 	}
 }
 
@@ -211,6 +220,9 @@ func (f *Floor) batch(first *command) error {
 	t := &turn{f: f, s: f.s, now: f.now()}
 	var answered []*command
 	decide := func(c *command) {
+		if !c.taken.CompareAndSwap(false, true) {
+			return
+		}
 		c.err = c.decide(t)
 		answered = append(answered, c)
 	}

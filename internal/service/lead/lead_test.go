@@ -27,6 +27,12 @@ type table struct {
 	claims int
 }
 
+func (t *table) count() int {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.claims
+}
+
 // line is one service's connection to the table.
 type line struct {
 	*table
@@ -152,7 +158,7 @@ func TestAStandByTakesOver(t *testing.T) {
 					}
 				}()
 				time.Sleep(time.Minute)
-				if shared.claims != 1 {
+				if shared.count() != 1 {
 					t.Fatal("the stand-by took over from a service that lives")
 				}
 				if name, address, known := b.Other(); !known || name != "kestrel" || address != "http://kestrel" {
@@ -335,7 +341,9 @@ func rivals(t *testing.T, seed uint64) {
 		if len(sure) > 1 {
 			t.Fatalf("%v are all sure to be active", sure)
 		}
+		shared.mu.Lock()
 		takeovers = shared.claims
+		shared.mu.Unlock()
 	}
 	stop()
 	wg.Wait()
