@@ -65,7 +65,7 @@ func (s *Server) answerUpload(c *gin.Context, u service.Upload, state service.Up
 	case errors.As(err, &large):
 		problem(c, http.StatusRequestEntityTooLarge, "", fmt.Sprintf("a piece has at most %d bytes", maxPiece))
 	case errors.Is(err, publish.ErrNoPlace):
-		problem(c, http.StatusConflict, "place", "the service does not see the frame place either: "+err.Error())
+		problem(c, http.StatusConflict, "place", "the service does not see it either; mount it or correct the place")
 	case errors.Is(err, publish.ErrForeign):
 		problem(c, http.StatusConflict, "target", err.Error())
 	case errors.Is(err, publish.ErrHash):

@@ -119,9 +119,9 @@ func (a *app) restoreCommand() *cobra.Command {
 			}
 			start := "--data " + o.data
 			if o.url != "" {
-				start = "--database " + o.url
+				start = "--database and this URL"
 			}
-			fmt.Fprintf(a.out, "Restored %s: %d runs. Start the farm with: vexillum serve %s\n", args[0], runs, start)
+			fmt.Fprintf(a.out, "Restored %s with %d runs. Start the farm with: vexillum serve %s\n", args[0], runs, start)
 			return nil
 		},
 	}

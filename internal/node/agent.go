@@ -17,6 +17,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"vexillum/internal/client"
@@ -59,7 +60,7 @@ type Agent struct {
 	me      identity
 	facts   wire.Facts
 	session int64
-	asked   int64
+	asked   atomic.Int64
 	life    string // of the farm
 	recipes []recipe.Recipe
 	nudge   chan struct{} // progress has changed
@@ -204,7 +205,8 @@ func (a *Agent) oneSession(ctx context.Context) error {
 	if err := a.persist(ctx, http.MethodPost, "/node/v1/start", start, &started); err != nil {
 		return err
 	}
-	a.session, a.asked, a.me.Name, a.life = started.Session, 0, started.Name, started.Life
+	a.session, a.me.Name, a.life = started.Session, started.Name, started.Life
+	a.asked.Store(0)
 	a.o.Log.Info("session open", "node", a.me.Name, "session", a.session, "speed", a.facts.Speed, "leases_held", len(held))
 	a.o.Told(fmt.Sprintf("%s is on the farm: %d cores, speed %.2f, %s", a.me.Name, a.facts.Cores, a.facts.Speed, renderersText(a.facts.Renderers)))
 	resumed := a.sort(held, started)

@@ -61,8 +61,7 @@ func (a *Agent) persist(ctx context.Context, method, path string, in, out any) e
 
 // ask asks for work and waits for it.
 func (a *Agent) ask(ctx context.Context, in wire.Ask) (wire.Answer, error) {
-	a.asked++
-	in.Session, in.Number = a.session, a.asked
+	in.Session, in.Number = a.session, a.asked.Add(1)
 	var answer wire.Answer
 	err := a.persist(ctx, http.MethodPost, "/node/v1/ask", in, &answer)
 	return answer, err

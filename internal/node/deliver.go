@@ -52,7 +52,7 @@ func (w *work) deliver(path string, size int64, to publish.Target, frame int) (s
 				return "", err
 			}
 		}
-		w.set(func() { w.trouble = fmt.Sprintf("frame %d cannot be delivered: %v", frame, err) })
+		w.set(func() { w.trouble = err.Error() })
 		w.log.Warn("a frame waits to be delivered", "run", w.lease.RunName, "frame", frame, "error", err)
 		select {
 		case <-w.stopped: // the run has ended: nobody waits for it
@@ -66,13 +66,19 @@ func (w *work) deliver(path string, size int64, to publish.Target, frame int) (s
 }
 
 func (w *work) deliverOnce(path string, size int64, to publish.Target, frame int) (string, error) {
+	var unseen error
 	if to.Root != "" && !w.send {
 		standing, err := publish.Copy(path, to)
 		if !errors.Is(err, publish.ErrNoPlace) {
 			return standing, err
 		}
+		unseen = err
 	}
-	return w.svc.upload(w.ctx, upload{lease: w.lease.ID, frame: frame, path: path, hash: to.Hash, size: size})
+	standing, err := w.svc.upload(w.ctx, upload{lease: w.lease.ID, frame: frame, path: path, hash: to.Hash, size: size})
+	if unseen != nil && errors.Is(err, publish.ErrNoPlace) {
+		return "", fmt.Errorf("%w, and the service could not take the frame either", unseen)
+	}
+	return standing, err
 }
 
 func deliveryCause(err error) string {

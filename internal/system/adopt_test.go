@@ -57,13 +57,7 @@ func TestARendererOutlivesItsNodeProcess(t *testing.T) {
 				}
 				time.Sleep(300 * time.Millisecond)
 				f.join("kiln-01", "--renderers", mode)
-				run := f.ended(id)
-				if run.State != "done" {
-					t.Fatalf("the run is %s: %s", run.State, run.Why)
-				}
-				f.wantFiles(run, frameNames("salt", 1, 5))
-				f.practicePixels(run, "salt")
-				f.wantOnce(id, 5)
+				f.wantDone(id, 1, 5, "salt")
 				if n := f.count(`SELECT count(*) FROM attempt`); n != 0 {
 					t.Errorf("%d tries failed", n)
 				}
@@ -193,10 +187,7 @@ func TestFramesFinishedWhileNobodyWatchedCount(t *testing.T) {
 	first.end(syscall.SIGKILL)
 	f.wait("the renderer has ended by itself", func() bool { return len(f.renderers("kiln-01")) == 0 })
 	f.join("kiln-01", "--renderers", "practice")
-	run := f.ended(id)
-	f.wantFiles(run, frameNames("salt", 1, 8))
-	f.practicePixels(run, "salt")
-	f.wantOnce(id, 8)
+	f.wantDone(id, 1, 8, "salt")
 	if n := f.count(`SELECT count(DISTINCT (lease, launch)) FROM frame`); n != 1 {
 		t.Errorf("the frames came of %d launches, not of the one", n)
 	}

@@ -46,7 +46,7 @@ func TestABackupBecomesAFarmAgain(t *testing.T) {
 		t.Errorf("what is no backup was restored: %s%s", out, stderr)
 	}
 	out, stderr, code = f.vexillum("restore", file, "--database", f.url)
-	if code != 0 || !strings.Contains(out, "1 runs") {
+	if code != 0 || !strings.Contains(out, "with 1 runs") {
 		t.Fatalf("restore: %s%s", out, stderr)
 	}
 	f.serve()
@@ -54,13 +54,7 @@ func TestABackupBecomesAFarmAgain(t *testing.T) {
 		t.Errorf("the restored run is %s with %d done", run.State, run.DoneCount)
 	}
 	again := f.join("kiln-01", "--renderers", "practice")
-	run := f.ended(id)
-	if run.State != "done" {
-		t.Fatalf("the run is %s: %s", run.State, run.Why)
-	}
-	f.wantFiles(run, frameNames("salt", 1, 40))
-	f.practicePixels(run, "salt")
-	f.wantOnce(id, 40)
+	f.wantDone(id, 1, 40, "salt")
 	if !strings.Contains(again.out.String(), "not of this farm") {
 		t.Error("what the node held of the life before was not set aside")
 	}

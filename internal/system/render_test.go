@@ -114,13 +114,7 @@ func TestServiceKilledInMidRun(t *testing.T) {
 		time.Sleep(300 * time.Millisecond) // frames finish while nobody listens
 		f.serve()
 	}
-	run := f.ended(id)
-	if run.State != "done" {
-		t.Fatalf("the run is %s: %s", run.State, run.Why)
-	}
-	f.wantFiles(run, frameNames("salt", 1, 40))
-	f.practicePixels(run, "salt")
-	f.wantOnce(id, 40)
+	f.wantDone(id, 1, 40, "salt")
 	if n := f.count(`SELECT max(session) FROM node`); n != 1 {
 		t.Errorf("a node opened %d sessions; a killed service shall not cost one", n)
 	}
@@ -137,13 +131,7 @@ func TestNodeKilledInMidRun(t *testing.T) {
 	f.done(id, 6)
 	first.end(syscall.SIGKILL)
 	f.join("kiln-01", "--renderers", "practice")
-	run := f.ended(id)
-	if run.State != "done" {
-		t.Fatalf("the run is %s: %s", run.State, run.Why)
-	}
-	f.wantFiles(run, frameNames("salt", 1, 40))
-	f.practicePixels(run, "salt")
-	f.wantOnce(id, 40)
+	f.wantDone(id, 1, 40, "salt")
 }
 
 func TestEveryMode(t *testing.T) {

@@ -335,6 +335,20 @@ func (f *farm) wantOnce(run int64, frames int) {
 	}
 }
 
+// wantDone waits until a run has ended and checks that every frame of it is
+// there once, whole and right.
+func (f *farm) wantDone(id int64, first, last int, picture string) wire.Run {
+	f.t.Helper()
+	run := f.ended(id)
+	if run.State != "done" {
+		f.t.Fatalf("%s is %s: %s", run.Name, run.State, run.Why)
+	}
+	f.wantFiles(run, frameNames(run.Job, first, last))
+	f.practicePixels(run, picture)
+	f.wantOnce(id, last-first+1)
+	return run
+}
+
 // vexillum runs a command of the command line and returns what it said.
 func (f *farm) vexillum(args ...string) (stdout, stderr string, code int) {
 	f.t.Helper()

@@ -94,13 +94,7 @@ func TestAStandByTakesOver(t *testing.T) {
 				way.back(f, line)
 				f.wait("the first stands by", func() bool { h := health(t, first); return h.Part == "stand-by" && h.Active == "merlin" })
 			}
-			run := f.ended(id)
-			if run.State != "done" {
-				t.Fatalf("the run is %s: %s", run.State, run.Why)
-			}
-			f.wantOnce(id, 80)
-			f.wantFiles(run, frameNames("salt_010", 1, 80))
-			f.practicePixels(run, "salt")
+			f.wantDone(id, 1, 80, "salt")
 			if n := f.count(`SELECT count(*) FROM audit WHERE action = 'take over' AND actor = 'merlin'`); n != 1 {
 				t.Errorf("%d take-overs of merlin are on record", n)
 			}

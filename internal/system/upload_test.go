@@ -31,13 +31,7 @@ func TestFramesAreSentByANodeWithoutThePlace(t *testing.T) {
 	f.done(id, 4)
 	f.service.end(syscall.SIGKILL)
 	f.serve()
-	run := f.ended(id)
-	if run.State != "done" {
-		t.Fatalf("the run is %s: %s", run.State, run.Why)
-	}
-	f.wantFiles(run, frameNames("salt", 1, 20))
-	f.practicePixels(run, "salt")
-	f.wantOnce(id, 20)
+	run := f.wantDone(id, 1, 20, "salt")
 	<-fetched.gone
 	if code := fetched.cmd.ProcessState.ExitCode(); code != 0 || !strings.Contains(fetched.out.String(), "brought     20 frames") {
 		t.Errorf("fetch ended with %d: %s", code, fetched.out)

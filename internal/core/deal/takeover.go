@@ -57,12 +57,16 @@ func TakeOver(s *farm.State, m *pace.Model, taker farm.NodeID, inFlight func(far
 			// Both end together at the time at which
 			// theirs × together + mine × (together − startup) = work.
 			together := (work + mine*startup.Mean) / (theirs + mine)
-			take := min(int(math.Floor((together-startup.Mean)*mine/cost.Mean)), l.Left.Len()-begun)
-			if take < 1 {
-				continue
+			// Frames are whole, so one more may be better.
+			even := int(math.Floor((together - startup.Mean) * mine / cost.Mean))
+			take, finish, most := 0, end, l.Left.Len()-begun
+			for n := min(max(even, 1), most); n <= min(even+1, most); n++ {
+				if f := max(float64(l.Left.Len()-n)*cost.Mean/theirs, startup.Mean+float64(n)*cost.Mean/mine); f < finish {
+					take, finish = n, f
+				}
 			}
-			ahead := end - max(float64(l.Left.Len()-take)*cost.Mean/theirs, startup.Mean+float64(take)*cost.Mean/mine)
-			if ahead <= startup.Mean/2+end/100 || end <= latest {
+			ahead := end - finish
+			if take == 0 || ahead <= startup.Mean/2+end/100 || end <= latest {
 				continue
 			}
 			tail := last(l.Left, take).Minus(avoided(s, run, n))

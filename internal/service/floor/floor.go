@@ -310,10 +310,15 @@ func (f *Floor) learn(r farm.Record) {
 // keepEvery is after how many finished frames a run's done set is kept whole.
 const keepEvery = 256
 
-// TookOver notes that this service has become the active one.
+// TookOver notes that this service has become the active one, after another or
+// by itself.
 func (f *Floor) TookOver(ctx context.Context, before, why string) error {
 	return f.do(ctx, func(t *turn) error {
-		t.append(farm.Audited{Actor: f.active.Name, Action: "take over", Subject: "farm", From: before, To: f.active.Name + ": " + why, At: t.now})
+		action := "take over"
+		if before == "" || before == f.active.Name {
+			action = "start service"
+		}
+		t.append(farm.Audited{Actor: f.active.Name, Action: action, Subject: "farm", From: before, To: f.active.Name + ": " + why, At: t.now})
 		return nil
 	})
 }

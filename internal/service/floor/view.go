@@ -308,17 +308,7 @@ func (f *Floor) needHands(now time.Time) []wire.NeedHand {
 		}
 		out = append(out, v)
 	}
-	for id, l := range f.live {
-		for lease, p := range l.progress {
-			held := f.s.Lease(lease)
-			if p.Trouble == "" || held == nil || f.s.Nodes[id].Reach != farm.Online {
-				continue
-			}
-			out = append(out, wire.NeedHand{Kind: "delivery", Node: int64(id), Action: "look",
-				Sentence: fmt.Sprintf("%s cannot deliver frames of %s; it holds them and tries on.", f.s.NodeName(id), f.s.Runs[held.Run].Spec.Name()),
-				Evidence: strings.ToUpper(p.Trouble[:1]) + p.Trouble[1:] + "."})
-		}
-	}
+	out = append(out, f.undelivered()...)
 	until, hushed := f.hush(now)
 	if hushed > 0 {
 		out = append(out, wire.NeedHand{
@@ -339,6 +329,38 @@ func (f *Floor) needHands(now time.Time) []wire.NeedHand {
 		out = append(out, v)
 	}
 	slices.SortStableFunc(out, func(a, b wire.NeedHand) int { return cmp.Or(cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Node, b.Node)) })
+	return out
+}
+
+// undelivered tells of frames that wait on their nodes because they cannot be
+// delivered: one item a place, as it is seldom the nodes that are to blame.
+func (f *Floor) undelivered() []wire.NeedHand {
+	waiting := map[string][]string{} // nodes by frame place
+	trouble := map[string]string{}
+	for id, l := range f.live {
+		for lease, p := range l.progress {
+			held := f.s.Lease(lease)
+			if p.Trouble == "" || held == nil || f.s.Nodes[id].Reach != farm.Online {
+				continue
+			}
+			place := f.s.Projects[f.s.Runs[held.Run].Spec.Project].Frames
+			if !slices.Contains(waiting[place], f.s.NodeName(id)) {
+				waiting[place] = append(waiting[place], f.s.NodeName(id))
+			}
+			trouble[place] = max(trouble[place], p.Trouble) // any of them, but always the same
+		}
+	}
+	var out []wire.NeedHand
+	for place, nodes := range waiting {
+		slices.Sort(nodes)
+		v := wire.NeedHand{Kind: "delivery", Action: "look", Node: int64(f.s.NodeNamed(nodes[0]).ID)}
+		v.Sentence = fmt.Sprintf("%s cannot deliver into the place %s; it holds its frames and tries on.", nodes[0], place)
+		if len(nodes) > 1 {
+			v.Sentence = fmt.Sprintf("%d nodes cannot deliver into the place %s; they hold their frames and try on.", len(nodes), place)
+		}
+		v.Evidence = strings.ToUpper(trouble[place][:1]) + trouble[place][1:] + "."
+		out = append(out, v)
+	}
 	return out
 }
 

@@ -1,0 +1,198 @@
+package floor
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"vexillum/internal/core/accept"
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/frames"
+	"vexillum/internal/wire"
+)
+
+func TestNewestSessionWins(t *testing.T) {
+	bubble(t, func(t *testing.T, w *world) {
+		n := w.join("kiln-01")
+		id := w.submit("a", "practice", "1-3")
+		w.ask(n, 0)
+		started, err := w.Start(context.Background(), n, farm.Facts{OS: "linux", Speed: 1, Renderers: []farm.Renderer{{Recipe: "practice"}}}, nil, nil)
+		session := started.Number
+		if err != nil || session != 2 || w.run(id).Sets.ToDo != "1-3" {
+			t.Errorf("session %d, %v, to do %s", session, err, w.run(id).Sets.ToDo)
+		}
+		var refusal *Refusal
+		if _, err := w.Ask(context.Background(), n, Question{Session: 1, Number: 9}); !errors.As(err, &refusal) || refusal.Kind != Conflict || refusal.Field != "session" {
+			t.Errorf("the old session asks: %v", err)
+		}
+		if err := w.Beat(context.Background(), n, 1, Beat{}); !errors.As(err, &refusal) {
+			t.Errorf("the old session beats: %v", err)
+		}
+	})
+}
+
+func TestOrdersReachTheNode(t *testing.T) {
+	bubble(t, func(t *testing.T, w *world) {
+		n := w.join("kiln-01")
+		id := w.submit("a", "practice", "1-9")
+		l := w.ask(n, 0).Lease
+		wait := func() chan []Order {
+			got := make(chan []Order)
+			go func() {
+				orders, err := w.Orders(context.Background(), n, 1, []farm.LeaseID{l.ID})
+				w.ok(err)
+				got <- orders.Stop
+			}()
+			synctest.Wait()
+			return got
+		}
+		orders := wait()
+		_, err := w.Steer(context.Background(), id, Hold, false, admin)
+		w.ok(err)
+		if o := <-orders; len(o) != 1 || o[0].Now {
+			t.Errorf("a hold gave %+v", o)
+		}
+		_, err = w.Steer(context.Background(), id, Release, false, admin)
+		w.ok(err)
+		orders = wait()
+		_, err = w.Steer(context.Background(), id, Cancel, false, admin)
+		w.ok(err)
+		if o := <-orders; len(o) != 1 || !o[0].Now {
+			t.Errorf("a cancel gave %+v", o)
+		}
+		if o := <-wait(); len(o) != 1 || !o[0].Now {
+			t.Errorf("asked after the fact: %+v", o)
+		}
+	})
+}
+
+func TestFeedStaysOnItsLease(t *testing.T) {
+	bubble(t, func(t *testing.T, w *world) {
+		n := w.join("kiln-01")
+		id := w.submit("a", "practice-feed", "1-3")
+		l := w.ask(n, 0).Lease
+		for f := 1; f <= 3; f++ {
+			w.report(n, accept.Report{Outcome: accept.Good, Lease: l.ID, Launch: 1, Frame: f, Hash: "h"})
+			w.report(n, accept.Report{Outcome: accept.Delivered, Lease: l.ID, Launch: 1, Frame: f, Hash: "h"})
+			a := w.ask(n, l.ID)
+			if f < 3 && (a.Lease == nil || a.Lease.ID != l.ID || a.Lease.Frames.String() != fmt.Sprint(f+1)) {
+				t.Fatalf("after frame %d: %+v %s", f, a.Lease, a.Why)
+			}
+			if f == 3 && a.Lease != nil {
+				t.Errorf("after the last frame: %+v", a.Lease)
+			}
+		}
+		if state := w.run(id).State; state != "rendering" {
+			t.Errorf("the run is %s while the renderer is up", state)
+		}
+		w.report(n, accept.Report{Outcome: accept.Ended, Lease: l.ID})
+		if state := w.run(id).State; state != "done" {
+			t.Errorf("the run is %s", state)
+		}
+	})
+}
+
+func TestKeysOfMachines(t *testing.T) {
+	bubble(t, func(t *testing.T, w *world) {
+		_, err := w.IssueKey(context.Background(), "k", "", "admin", time.Minute, 1)
+		w.ok(err)
+		enrol := func(key, name string) error {
+			_, err := w.Enrol(context.Background(), Enrolment{KeyHash: key, TokenHash: key + name, Name: name, Kind: farm.Rack})
+			return err
+		}
+		for _, c := range []struct{ key, name, says string }{{"other", "a", "not known"}, {"k", "A B", "no node name"}} {
+			if err := enrol(c.key, c.name); err == nil || !strings.Contains(err.Error(), c.says) {
+				t.Errorf("%s %s: %v", c.key, c.name, err)
+			}
+		}
+		w.ok(enrol("k", "a"))
+		if err := enrol("k", "b"); err == nil || !strings.Contains(err.Error(), "used up") {
+			t.Errorf("a used up key: %v", err)
+		}
+		_, err = w.IssueKey(context.Background(), "k2", "", "admin", time.Minute, 1)
+		w.ok(err)
+		time.Sleep(2 * time.Minute)
+		if err := enrol("k2", "c"); err == nil || !strings.Contains(err.Error(), "expired") {
+			t.Errorf("an expired key: %v", err)
+		}
+	})
+}
+
+// TestATakenOverEndIsDealtAtOnce: when nothing is left to deal, a node with
+// nothing to do gets the end of another's lease.
+func TestATakenOverEndIsDealtAtOnce(t *testing.T) {
+	bubble(t, func(t *testing.T, w *world) {
+		slow := w.join("kiln-01")
+		id := w.submit("a", "practice", "1-40")
+		l := w.ask(slow, 0).Lease
+		one := 1
+		for f := 1; f <= 3; f++ {
+			time.Sleep(10 * time.Second)
+			w.report(slow, accept.Report{Outcome: accept.Good, Lease: l.ID, Launch: 1, Frame: f, Hash: fmt.Sprint(f), RenderSeconds: 10})
+			w.ok(w.Beat(context.Background(), slow, 1, Beat{Leases: map[farm.LeaseID]Progress{l.ID: {Frame: &one}}}))
+		}
+		idle := w.join("kiln-02")
+		got := make(chan Answer)
+		go func() {
+			a, err := w.Ask(context.Background(), idle, Question{Session: 1, Number: 1})
+			w.ok(err)
+			got <- a
+		}()
+		synctest.Wait()
+		orders, err := w.Orders(context.Background(), slow, 1, []farm.LeaseID{l.ID})
+		w.ok(err)
+		if len(orders.Trim) != 1 || orders.Trim[0].Frames.Last() != 40 || orders.Trim[0].Frames.Len() < 10 {
+			t.Fatalf("asked for %+v", orders)
+		}
+		// It has begun one of them meanwhile.
+		q := orders.Trim[0]
+		given := q.Frames.Minus(frames.One(q.Frames.First()))
+		for range 2 {
+			w.ok(w.Trimmed(context.Background(), slow, 1, q.ID, l.ID, given))
+		}
+		a := <-got
+		if a.Lease == nil || !a.Lease.Frames.Equal(given) {
+			t.Fatalf("the idle node got %+v, want %v", a, given)
+		}
+		w.memory.mu.Lock()
+		defer w.memory.mu.Unlock()
+		var cut string
+		for _, r := range w.memory.records {
+			if trimmed, ok := r.(farm.LeaseTrimmed); ok {
+				cut = trimmed.Reason
+			}
+		}
+		if !strings.Contains(cut, "kiln-02 shall take") || !strings.Contains(cut, "earlier") {
+			t.Errorf("the cut says %q", cut)
+		}
+		_ = id
+	})
+}
+
+// TestFramesThatCannotBeDeliveredAreOneItemAPlace: a filer that is gone is one
+// thing to mend, however many nodes wait for it.
+func TestFramesThatCannotBeDeliveredAreOneItemAPlace(t *testing.T) {
+	bubble(t, func(t *testing.T, w *world) {
+		for _, job := range []string{"a", "b", "c"} {
+			w.submit(job, "practice", "1-9")
+		}
+		hands := func() []wire.NeedHand {
+			v, err := w.Farm(context.Background())
+			w.ok(err)
+			return v.Hands
+		}
+		for i, name := range []string{"kiln-01", "kiln-02", "kiln-03"} {
+			n := w.join(name)
+			l := w.ask(n, 0).Lease
+			w.ok(w.Beat(context.Background(), n, 1, Beat{Leases: map[farm.LeaseID]Progress{l.ID: {Trouble: "the frame place is not there"}}}))
+			got := hands()
+			if len(got) != 1 || got[0].Kind != "delivery" || !strings.Contains(got[0].Sentence, []string{"kiln-01 cannot", "2 nodes cannot", "3 nodes cannot"}[i]) || !strings.Contains(got[0].Evidence, "The frame place is not there.") {
+				t.Errorf("with %d nodes: %+v", i+1, got)
+			}
+		}
+	})
+}
