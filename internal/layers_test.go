@@ -31,7 +31,7 @@ var below = map[string][]string{
 	"wire":          {},
 	"client":        {"wire"},
 	"badline":       {},
-	"publish":       {},
+	"publish":       {"core/farm"},
 	"localpg":       {},
 	"pgtest":        {"localpg"},
 	"browser":       {},
@@ -50,7 +50,7 @@ var below = map[string][]string{
 		"core/accept", "core/farm", "core/frames", "picture", "publish", "recipe", "secret", "service", "service/floor", "store", "wire",
 	},
 	"node": {
-		"client", "core/frames", "core/triage", "launcher", "picture", "publish", "recipe", "wire",
+		"client", "core/farm", "core/frames", "core/triage", "launcher", "picture", "publish", "recipe", "wire",
 	},
 	"demo": {"client", "launcher", "wire"},
 	"cli": {

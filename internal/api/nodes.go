@@ -134,12 +134,17 @@ func (s *Server) ask(c *gin.Context, f *floor.Floor, in wire.Ask) {
 	out := wire.Answer{Why: a.Why}
 	if l := a.Lease; l != nil {
 		spec := l.Spec
+		before, ending := spec.FrameFileParts("")
 		out.Lease = &wire.Lease{
 			ID: int64(l.ID), Run: int64(l.Run), RunName: spec.Name(), Recipe: l.Recipe.Name, RecipeMark: s.recipeMarks[l.Recipe.Name], Frames: l.Frames.String(),
 			RangeFirst: spec.Frames.First(), RangeLast: spec.Frames.Last(),
 			Scene: spec.Scene, SceneRoot: l.Roots.Scenes, Output: spec.Output, OutputRoot: l.Roots.Frames,
-			FilePrefix: spec.Job + ".", FileEnding: spec.FileEnding(), Digits: spec.Frames.Digits(),
+			FilePrefix: before, FileEnding: ending, Digits: spec.Frames.Digits(),
 			Width: spec.Width, Height: spec.Height, Values: spec.Values,
+		}
+		for _, p := range spec.Passes {
+			before, ending := spec.FrameFileParts(p.Name)
+			out.Lease.Passes = append(out.Lease.Passes, wire.LeasePass{Name: p.Name, FilePrefix: before, FileEnding: ending})
 		}
 	}
 	c.JSON(http.StatusOK, out)
@@ -191,6 +196,7 @@ var outcomes = map[string]accept.Outcome{
 // Limits of a report.
 const (
 	maxItems   = 1000
+	maxFiles   = 100
 	maxMessage = 4000 // characters of a renderer's last words
 	maxLabel   = 200
 	maxFacts   = 20_000
@@ -215,7 +221,12 @@ func (s *Server) report(c *gin.Context, f *floor.Floor, in wire.Report) {
 		if len(item.Message) > maxMessage {
 			item.Message = item.Message[:maxMessage] // the telling line comes first
 		}
+		var files []farm.File
+		for _, f := range item.Files {
+			files = append(files, farm.File(f))
+		}
 		reports = append(reports, accept.Report{
+			Files:   files,
 			Outcome: outcome, Lease: farm.LeaseID(item.Lease), Launch: item.Launch, Frame: item.Frame, Hash: item.Hash, Bytes: item.Bytes,
 			StartupSeconds: item.StartupSeconds, RenderSeconds: item.RenderSeconds, CheckSeconds: item.CheckSeconds, Cause: item.Cause,
 			Message: strings.ToValidUTF8(item.Message, "?"), // it may have been cut inside a character
@@ -248,8 +259,10 @@ func wrongItem(item wire.ReportItem) (field, reason string) {
 		return "launch", fmt.Sprintf("%d is no number of a launch", item.Launch)
 	case hashed && !fileHash.MatchString(item.Hash):
 		return "hash", "a good frame is told with its SHA-256 in hexadecimal"
-	case item.Bytes < 0:
+	case item.Bytes < 0 || slices.ContainsFunc(item.Files, func(f wire.File) bool { return f.Bytes < 0 }):
 		return "bytes", "a file has no less than 0 bytes"
+	case len(item.Files) > maxFiles || slices.ContainsFunc(item.Files, func(f wire.File) bool { return !fileHash.MatchString(f.Hash) }):
+		return "files", fmt.Sprintf("a frame has at most %d files, each told with its SHA-256 in hexadecimal", maxFiles)
 	case slices.Min(seconds) < 0 || slices.Max(seconds) > 1e9:
 		return "render_seconds", "a time lies between 0 and 1000000000 seconds"
 	case len(item.Cause) > 40:

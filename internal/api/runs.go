@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io/fs"
 	"net/http"
+	"slices"
 	"strconv"
 	"time"
 
@@ -14,6 +15,7 @@ import (
 	"vexillum/internal/core/frames"
 	"vexillum/internal/picture"
 	"vexillum/internal/service/floor"
+	"vexillum/internal/store"
 	"vexillum/internal/wire"
 )
 
@@ -86,6 +88,10 @@ func (s *Server) submit(c *gin.Context, f *floor.Floor, in wire.Submit) {
 		problem(c, http.StatusUnprocessableEntity, "frames", err.Error())
 		return
 	}
+	var passes []farm.Pass
+	for _, name := range in.Passes {
+		passes = append(passes, farm.Pass{Name: name})
+	}
 	by := person(c)
 	key := c.GetHeader("Idempotency-Key")
 	if key != "" {
@@ -96,6 +102,7 @@ func (s *Server) submit(c *gin.Context, f *floor.Floor, in wire.Submit) {
 		Spec: farm.Spec{
 			Job: in.Job, Project: in.Project, Kind: farm.RunKind(in.Kind), Recipe: in.Recipe, Scene: in.Scene, Output: in.Output,
 			Width: in.Width, Height: in.Height, Values: in.Values, Tries: in.Tries, Chunk: in.Chunk, Frames: set,
+			Passes: passes,
 		},
 	})
 	if err != nil {
@@ -169,7 +176,7 @@ func (s *Server) results(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	name, ok := s.fileNames(c, run)
+	spec, ok := s.spec(c, run)
 	if !ok {
 		return
 	}
@@ -180,25 +187,37 @@ func (s *Server) results(c *gin.Context) {
 			at = *r.DoneAt
 		}
 		out = append(out, wire.Result{
-			Frame: r.Frame, State: r.State, File: name(r.Frame), Node: names[r.Node], Lease: r.Lease, Launch: r.Launch, Hash: r.Hash, Bytes: r.Bytes,
+			Frame: r.Frame, State: r.State, File: spec.FrameFile(r.Frame), Files: outputs(spec, r), Node: names[r.Node], Lease: r.Lease, Launch: r.Launch, Hash: r.Hash, Bytes: r.Bytes,
 			StartupSeconds: r.StartupSeconds, RenderSeconds: r.RenderSeconds, CheckSeconds: r.CheckSeconds, At: at,
 		})
 	}
 	c.JSON(http.StatusOK, out)
 }
 
-// fileNames returns how the frame files of a run are called.
-func (s *Server) fileNames(c *gin.Context, run wire.Run) (name func(frame int) string, ok bool) {
-	var all frames.Set
-	if err := all.UnmarshalText([]byte(run.Frames)); err != nil {
+// outputs returns the files of a frame.
+func outputs(spec farm.Spec, r store.Result) []wire.Output {
+	if len(r.Files) == 0 {
+		return []wire.Output{{File: spec.FrameFile(r.Frame), Hash: r.Hash, Bytes: r.Bytes}}
+	}
+	var out []wire.Output
+	for _, f := range r.Files {
+		out = append(out, wire.Output{Pass: f.Pass, File: spec.PassFile(f.Pass, r.Frame), Hash: f.Hash, Bytes: f.Bytes})
+	}
+	return out
+}
+
+// spec returns what a run was submitted with.
+func (s *Server) spec(c *gin.Context, run wire.Run) (farm.Spec, bool) {
+	f, ok := s.floor(c)
+	if !ok {
+		return farm.Spec{}, false
+	}
+	spec, err := f.Spec(c, farm.RunID(run.ID))
+	if err != nil {
 		s.fail(c, err)
-		return nil, false
+		return spec, false
 	}
-	spec := farm.Spec{Job: run.Job, Frames: all}
-	if r := s.svc.Recipes()[run.Recipe]; r != nil {
-		spec.Picture = r.Picture
-	}
-	return spec.FrameFile, true
+	return spec, true
 }
 
 func (s *Server) nodeNames(c *gin.Context) (map[int64]string, bool) {
@@ -288,17 +307,25 @@ func (s *Server) picture(c *gin.Context) {
 	if !ok {
 		return
 	}
-	var all, done frames.Set
-	if all.UnmarshalText([]byte(run.Frames)) != nil || done.UnmarshalText([]byte(run.Sets.Done)) != nil || !done.Has(int(frame)) {
+	var done frames.Set
+	if done.UnmarshalText([]byte(run.Sets.Done)) != nil || !done.Has(int(frame)) {
 		problem(c, http.StatusNotFound, "frame", fmt.Sprintf("frame %d of %s is not done", frame, run.Name))
 		return
 	}
-	r := s.svc.Recipes()[run.Recipe]
-	if r == nil {
-		problem(c, http.StatusNotFound, "frame", fmt.Sprintf("the recipe %s is gone", run.Recipe))
+	spec, ok := s.spec(c, run)
+	if !ok {
 		return
 	}
-	file, err := s.svc.OpenFrame(c, run, farm.Spec{Job: run.Job, Frames: all, Picture: r.Picture}, int(frame))
+	pass, format := c.Query("pass"), spec.Picture
+	if pass != "" {
+		i := slices.Index(spec.PassNames(), pass)
+		if i < 0 {
+			problem(c, http.StatusNotFound, "pass", fmt.Sprintf("%s has no pass %q", run.Name, pass))
+			return
+		}
+		format = spec.Passes[i].Picture
+	}
+	file, err := s.svc.OpenFrame(c, spec, pass, int(frame))
 	if errors.Is(err, fs.ErrNotExist) {
 		problem(c, http.StatusNotFound, "frame", "the service cannot see the file of this frame")
 		return
@@ -309,6 +336,6 @@ func (s *Server) picture(c *gin.Context) {
 	}
 	defer file.Close()
 	c.Header("Cache-Control", "private, max-age=3600")
-	c.Header("Content-Type", map[string]string{"png": "image/png", "jpeg": "image/jpeg", "tiff": "image/tiff"}[r.Picture])
+	c.Header("Content-Type", map[string]string{"png": "image/png", "jpeg": "image/jpeg", "tiff": "image/tiff"}[format])
 	http.ServeContent(c.Writer, c.Request, "", time.Time{}, file)
 }

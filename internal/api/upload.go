@@ -31,7 +31,7 @@ func (s *Server) anUpload(c *gin.Context) (service.Upload, bool) {
 		problem(c, http.StatusUnprocessableEntity, "hash", "a frame is sent with its SHA-256 in hexadecimal")
 		return service.Upload{}, false
 	}
-	return service.Upload{Node: nodeID(c), Lease: farm.LeaseID(lease), Frame: int(frame), Hash: hash}, true
+	return service.Upload{Node: nodeID(c), Lease: farm.LeaseID(lease), Frame: int(frame), Hash: hash, Pass: c.Query("pass")}, true
 }
 
 func (s *Server) uploaded(c *gin.Context) {
@@ -61,7 +61,14 @@ func (s *Server) answerUpload(c *gin.Context, u service.Upload, state service.Up
 	var large *http.MaxBytesError
 	switch {
 	case err == nil, errors.As(err, &at): // whoever sends goes on where it says
-		c.JSON(http.StatusOK, wire.Uploaded{Have: state.Have, Standing: state.Standing})
+		out := wire.Uploaded{Have: state.Have}
+		if at := state.Standing; at.Hash != "" {
+			out.Standing = &wire.Standing{Hash: at.Hash, Bytes: at.Bytes}
+			for _, f := range at.Files {
+				out.Standing.Files = append(out.Standing.Files, wire.File(f))
+			}
+		}
+		c.JSON(http.StatusOK, out)
 	case errors.As(err, &large):
 		problem(c, http.StatusRequestEntityTooLarge, "", fmt.Sprintf("a piece has at most %d bytes", maxPiece))
 	case errors.Is(err, publish.ErrNoPlace):

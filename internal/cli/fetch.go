@@ -9,6 +9,7 @@ import (
 	"io"
 	"io/fs"
 	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -108,28 +109,42 @@ func (a *app) fetch(ctx context.Context, cl *client.Client, run wire.Run, to str
 	return nil
 }
 
-// bringFrame fetches one frame, unless it is here. It reports whether it was
-// fetched.
+// bringFrame fetches the files of one frame that are not here. It reports
+// whether any was fetched.
 func bringFrame(ctx context.Context, cl *client.Client, run int64, r wire.Result, to string) (fresh bool, err error) {
-	name := filepath.Join(to, r.File)
-	if filepath.Base(name) != r.File || strings.HasPrefix(r.File, ".") {
-		return false, fmt.Errorf("the service names frame %d %q, which is no file name", r.Frame, r.File)
+	for _, o := range r.Files {
+		got, err := bringFile(ctx, cl, run, r.Frame, o, to)
+		if err != nil {
+			return false, err
+		}
+		fresh = fresh || got
 	}
+	return fresh, nil
+}
+
+func bringFile(ctx context.Context, cl *client.Client, run int64, frame int, o wire.Output, to string) (fresh bool, err error) {
+	if inside := filepath.FromSlash(o.File); !filepath.IsLocal(inside) || strings.HasPrefix(filepath.Base(inside), ".") || strings.Count(o.File, "/") > 1 {
+		return false, fmt.Errorf("the service names a file of frame %d %q, which is none", frame, o.File)
+	}
+	name := filepath.Join(to, filepath.FromSlash(o.File))
 	if have, err := hashFile(name); err == nil {
-		if have == r.Hash {
+		if have == o.Hash {
 			return false, nil
 		}
-		return false, fmt.Errorf("%s is here and is not the frame (%.12s, not %.12s); move it away or choose another folder with --to", name, have, r.Hash)
+		return false, fmt.Errorf("%s is here and is not the frame (%.12s, not %.12s); move it away or choose another folder with --to", name, have, o.Hash)
 	} else if !errors.Is(err, fs.ErrNotExist) {
 		return false, err
 	}
+	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+		return false, fmt.Errorf("making the folder of a pass: %w", err)
+	}
 	part, err := os.CreateTemp(to, ".fetch-*.part")
 	if err != nil {
-		return false, fmt.Errorf("writing frame %d: %w", r.Frame, err)
+		return false, fmt.Errorf("writing frame %d: %w", frame, err)
 	}
 	defer os.Remove(part.Name())
 	sum := sha256.New()
-	err = cl.Fetch(ctx, fmt.Sprintf("/api/v1/runs/%d/frames/%d/picture", run, r.Frame), io.MultiWriter(part, sum))
+	err = cl.Fetch(ctx, fmt.Sprintf("/api/v1/runs/%d/frames/%d/picture?pass=%s", run, frame, url.QueryEscape(o.Pass)), io.MultiWriter(part, sum))
 	if err == nil {
 		err = part.Sync()
 	}
@@ -137,16 +152,16 @@ func bringFrame(ctx context.Context, cl *client.Client, run int64, r wire.Result
 		err = closing
 	}
 	if err != nil {
-		return false, fmt.Errorf("fetching frame %d: %w", r.Frame, err)
+		return false, fmt.Errorf("fetching frame %d: %w", frame, err)
 	}
-	if got := hex.EncodeToString(sum.Sum(nil)); got != r.Hash {
-		return false, fmt.Errorf("frame %d came with the wrong hash (%.12s, not %.12s): the file in the frame place was changed, or the line is bad; nothing was kept", r.Frame, got, r.Hash)
+	if got := hex.EncodeToString(sum.Sum(nil)); got != o.Hash {
+		return false, fmt.Errorf("frame %d came with the wrong hash (%.12s, not %.12s): the file in the frame place was changed, or the line is bad; nothing was kept", frame, got, o.Hash)
 	}
 	if err := os.Chmod(part.Name(), 0o644); err != nil {
-		return false, fmt.Errorf("writing frame %d: %w", r.Frame, err)
+		return false, fmt.Errorf("writing frame %d: %w", frame, err)
 	}
 	if err := os.Link(part.Name(), name); err != nil {
-		return false, fmt.Errorf("putting frame %d into place: %w", r.Frame, err)
+		return false, fmt.Errorf("putting frame %d into place: %w", frame, err)
 	}
 	return true, nil
 }

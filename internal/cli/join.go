@@ -110,6 +110,7 @@ func practiceCommand() *cobra.Command {
 	}
 	f := c.Flags()
 	f.StringVar(&o.Scene, "scene", "", "practice scene file")
+	f.StringVar(&o.Passes, "passes", "", "passes to write beside the picture, with commas between: depth, matte")
 	f.StringVar(&o.Staging, "staging", ".", "folder to write pictures into")
 	f.IntVar(&o.Width, "width", 480, "pixels")
 	f.IntVar(&o.Height, "height", 270, "pixels")

@@ -6,11 +6,13 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/url"
 	"os"
 	"syscall"
 	"time"
 
 	"vexillum/internal/client"
+	"vexillum/internal/core/farm"
 	"vexillum/internal/core/triage"
 	"vexillum/internal/publish"
 	"vexillum/internal/wire"
@@ -18,11 +20,11 @@ import (
 
 // upload is a frame that is sent to the service.
 type upload struct {
-	lease int64
-	frame int
-	path  string
-	hash  string
-	size  int64
+	lease   int64
+	frame   int
+	hash    string // of the whole frame
+	sources []string
+	files   []publish.File // in the order of sources
 }
 
 // Waits between tries to deliver. A place that is gone comes back: the frame
@@ -36,49 +38,48 @@ const (
 )
 
 // deliver publishes an accepted frame: into its place where this node sees it,
-// through the service where it does not. It returns the hash of what stands
-// there.
-func (w *work) deliver(path string, size int64, to publish.Target, frame int) (standing string, err error) {
+// through the service where it does not. It returns what stands there.
+func (w *work) deliver(sources []string, to publish.Target, frame int) (at publish.Standing, err error) {
 	wait := deliverSoon
 	defer w.set(func() { w.trouble = "" })
 	for try := 1; ; {
-		standing, err = w.deliverOnce(path, size, to, frame)
+		at, err = w.deliverOnce(sources, to, frame)
 		if err == nil || errors.Is(err, publish.ErrForeign) || w.ctx.Err() != nil {
-			return standing, err
+			return at, err
 		}
 		patient := errors.Is(err, publish.ErrNoPlace) || errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EROFS) || errors.Is(err, syscall.EIO) || errors.Is(err, syscall.ESTALE)
 		if !patient {
 			if try++; try > deliveryTries {
-				return "", err
+				return at, err
 			}
 		}
 		w.set(func() { w.trouble = err.Error() })
 		w.log.Warn("a frame waits to be delivered", "run", w.lease.RunName, "frame", frame, "error", err)
 		select {
 		case <-w.stopped: // the run has ended: nobody waits for it
-			return "", err
+			return at, err
 		case <-w.ctx.Done():
-			return "", err
+			return at, err
 		case <-time.After(wait):
 		}
 		wait = min(2*wait, deliverLate)
 	}
 }
 
-func (w *work) deliverOnce(path string, size int64, to publish.Target, frame int) (string, error) {
+func (w *work) deliverOnce(sources []string, to publish.Target, frame int) (publish.Standing, error) {
 	var unseen error
 	if to.Root != "" && !w.send {
-		standing, err := publish.Copy(path, to)
+		at, err := publish.Copy(sources, to)
 		if !errors.Is(err, publish.ErrNoPlace) {
-			return standing, err
+			return at, err
 		}
 		unseen = err
 	}
-	standing, err := w.svc.upload(w.ctx, upload{lease: w.lease.ID, frame: frame, path: path, hash: to.Hash, size: size})
+	at, err := w.svc.upload(w.ctx, upload{lease: w.lease.ID, frame: frame, hash: to.Hash(), sources: sources, files: to.Files})
 	if unseen != nil && errors.Is(err, publish.ErrNoPlace) {
-		return "", fmt.Errorf("%w, and the service could not take the frame either", unseen)
+		return at, fmt.Errorf("%w, and the service could not take the frame either", unseen)
 	}
-	return standing, err
+	return at, err
 }
 
 func deliveryCause(err error) string {
@@ -96,30 +97,49 @@ func deliveryCause(err error) string {
 const piece = 4 << 20
 
 // upload implements service. It goes on where an earlier try has stopped.
-func (a *Agent) upload(ctx context.Context, u upload) (standing string, err error) {
-	path := fmt.Sprintf("/node/v1/leases/%d/frames/%d/file?hash=%s", u.lease, u.frame, u.hash)
-	file, err := os.Open(u.path)
+func (a *Agent) upload(ctx context.Context, u upload) (publish.Standing, error) {
+	for i, source := range u.sources {
+		at, err := a.uploadFile(ctx, u, source, u.files[i])
+		if err != nil || at.Hash != "" {
+			return at, err
+		}
+	}
+	return publish.Standing{}, errors.New("the service has all files of the frame and did not publish it")
+}
+
+// uploadFile sends one file of a frame. With the last that is missing, the
+// service publishes the frame.
+func (a *Agent) uploadFile(ctx context.Context, u upload, source string, f publish.File) (publish.Standing, error) {
+	path := fmt.Sprintf("/node/v1/leases/%d/frames/%d/file?hash=%s&pass=%s", u.lease, u.frame, u.hash, url.QueryEscape(f.Pass))
+	file, err := os.Open(source)
 	if err != nil {
-		return "", fmt.Errorf("opening the staged frame: %w", err)
+		return publish.Standing{}, fmt.Errorf("opening the staged frame: %w", err)
 	}
 	defer file.Close()
 	var at wire.Uploaded
 	if err := a.persist(ctx, http.MethodGet, path, nil, &at); err != nil {
-		return "", uploadError(err)
+		return publish.Standing{}, uploadError(err)
 	}
-	for at.Standing == "" {
-		data := make([]byte, min(piece, u.size-at.Have))
+	for sent := false; at.Standing == nil && (at.Have < f.Bytes || !sent); sent = true {
+		data := make([]byte, min(piece, f.Bytes-at.Have)) // of a file that is there already: nothing
 		if _, err := file.ReadAt(data, at.Have); err != nil && !errors.Is(err, io.EOF) {
-			return "", fmt.Errorf("reading the staged frame: %w", err)
+			return publish.Standing{}, fmt.Errorf("reading the staged frame: %w", err)
 		}
 		sending, cancel := context.WithTimeout(ctx, uploadTimeout)
 		err := a.client.Send(sending, http.MethodPut, fmt.Sprintf("%s&offset=%d", path, at.Have), "application/octet-stream", data, &at)
 		cancel()
 		if err != nil {
-			return "", uploadError(err)
+			return publish.Standing{}, uploadError(err)
 		}
 	}
-	return at.Standing, nil
+	if at.Standing == nil {
+		return publish.Standing{}, nil
+	}
+	out := publish.Standing{Hash: at.Standing.Hash, Bytes: at.Standing.Bytes}
+	for _, f := range at.Standing.Files {
+		out.Files = append(out.Files, farm.File(f))
+	}
+	return out, nil
 }
 
 // uploadTimeout bounds the sending of one piece.

@@ -328,20 +328,26 @@ func (l *launch) check(frame int, path string, render time.Duration) {
 	l.startup = 0 // told once
 }
 
-// file finds the file of a frame in staging.
+// file finds the picture of a frame in staging.
 func (l *launch) file(frame int) (string, bool) {
-	pattern := regexp.MustCompile(l.w.lease.Recipe.FrameFile)
-	entries, err := os.ReadDir(l.folder)
+	return fileOf(l.folder, l.w.lease.Recipe.FrameFile, frame, frame == l.stretch.First)
+}
+
+// fileOf finds a file of a frame by its recipe's pattern. A file without a
+// number may be that of the first frame of a launch.
+func fileOf(folder, pattern string, frame int, first bool) (string, bool) {
+	names := regexp.MustCompile(pattern)
+	entries, err := os.ReadDir(folder)
 	if err != nil {
 		return "", false
 	}
 	for _, e := range entries {
-		m := pattern.FindStringSubmatch(e.Name())
+		m := names.FindStringSubmatch(e.Name())
 		if m == nil {
 			continue
 		}
-		if n, err := strconv.Atoi(m[1]); err == nil && n == frame || m[1] == "" && frame == l.stretch.First {
-			return filepath.Join(l.folder, e.Name()), true
+		if n, err := strconv.Atoi(m[1]); err == nil && n == frame || m[1] == "" && first {
+			return filepath.Join(folder, e.Name()), true
 		}
 	}
 	return "", false

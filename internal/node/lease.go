@@ -7,13 +7,13 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"time"
 
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/triage"
 	"vexillum/internal/launcher"
-	"vexillum/internal/picture"
 	"vexillum/internal/publish"
 	"vexillum/internal/recipe"
 	"vexillum/internal/wire"
@@ -25,7 +25,7 @@ type service interface {
 	report(ctx context.Context, items ...wire.ReportItem) ([]wire.Verdict, error)
 	thumbnail(ctx context.Context, run int64, frame int, jpeg []byte)
 	more(ctx context.Context, lease int64) (frames.Set, error) // for a renderer that stays up
-	upload(ctx context.Context, to upload) (standing string, err error)
+	upload(ctx context.Context, to upload) (publish.Standing, error)
 }
 
 // leased is a lease with the recipe that it names.
@@ -346,73 +346,6 @@ func (w *work) report(item wire.ReportItem) wire.Verdict {
 	return verdicts[0]
 }
 
-// finish verifies a frame, offers it, and delivers it if it is accepted. What
-// the service has not answered for stays for the next node process.
-func (w *work) finish(c check) {
-	if w.ctx.Err() != nil || !w.ok() {
-		return
-	}
-	w.set(func() { w.verifying[c.frame] = true })
-	defer w.set(func() { delete(w.verifying, c.frame) })
-	if w.offer(c) && w.ok() && w.ctx.Err() == nil {
-		w.journal.write(entry{Do: didSettle, Launch: c.launch, Frame: c.frame})
-		_ = os.Remove(c.path) // the lease's folder goes as a whole anyway
-	}
-}
-
-// offer reports true when nothing is left to do about the frame.
-func (w *work) offer(c check) (settled bool) {
-	begin := time.Now()
-	accepted := ""
-	if w.before != nil {
-		accepted = w.before.accepted[c.frame]
-	}
-	good, err := picture.Verify(c.path, w.lease.Recipe.Picture, w.lease.Width, w.lease.Height)
-	if err != nil && accepted != "" { // it was good once, and the service waits for it
-		w.report(wire.ReportItem{Outcome: wire.OutcomeFailed, Lease: w.lease.ID, Launch: c.launch, Frame: c.frame, Hash: accepted,
-			Cause: triage.CauseDelivery, Message: "the accepted frame was lost in the staging area: " + err.Error()})
-		return true
-	}
-	if err != nil {
-		cause := triage.CauseWrongOutput
-		var fault *picture.FaultError
-		if errors.As(err, &fault) && fault.Missing {
-			cause = triage.CauseNoFrame
-		}
-		w.failed(c.launch, c.frame, cause, err.Error())
-		return true
-	}
-	item := wire.ReportItem{
-		Outcome: wire.OutcomeGood, Lease: w.lease.ID, Launch: c.launch, Frame: c.frame, Hash: good.Hash, Bytes: good.Bytes,
-		StartupSeconds: c.startup.Seconds(), RenderSeconds: c.render.Seconds(), CheckSeconds: time.Since(begin).Seconds(),
-	}
-	verdict := w.report(item)
-	if verdict.Verdict != wire.VerdictDeliver {
-		w.log.Info("frame not wanted", "run", w.lease.RunName, "frame", c.frame, "why", verdict.Why)
-		return true
-	}
-	w.journal.write(entry{Do: didAccepted, Frame: c.frame, Launch: c.launch, Hash: good.Hash})
-	if small, err := picture.Thumbnail(good.Image); err == nil {
-		w.svc.thumbnail(w.ctx, w.lease.Run, c.frame, small)
-	}
-	file := w.lease.FilePrefix + frames.Name(c.frame, w.lease.Digits) + w.lease.FileEnding
-	hash, err := w.deliver(c.path, good.Bytes, publish.Target{
-		Root: w.lease.OutputRoot, Folder: w.lease.Output, File: file, Lease: w.lease.ID, Hash: good.Hash, Adopt: verdict.Adopt,
-	}, c.frame)
-	if w.ctx.Err() != nil {
-		return false
-	}
-	if err != nil {
-		item.Outcome, item.Cause, item.Message = wire.OutcomeFailed, deliveryCause(err), err.Error()
-		w.log.Warn("frame not delivered", "run", w.lease.RunName, "frame", c.frame, "error", err)
-		w.report(item)
-		return true
-	}
-	item.Outcome, item.Hash = wire.OutcomeDelivered, hash
-	w.report(item)
-	return true
-}
-
 // placeholders returns what a launch of the given frames fills in.
 func (w *work) placeholders(l *launch) map[string]string {
 	scene := filepath.Join(w.lease.SceneRoot, filepath.FromSlash(w.lease.Scene))
@@ -423,6 +356,11 @@ func (w *work) placeholders(l *launch) map[string]string {
 		"range_first": fmt.Sprint(w.lease.RangeFirst), "range_last": fmt.Sprint(w.lease.RangeLast),
 		"speed": fmt.Sprint(w.speed), "node": w.node,
 	}
+	var passes []string
+	for _, p := range w.lease.Passes {
+		passes = append(passes, p.Name)
+	}
+	with["passes"] = strings.Join(passes, ",")
 	for name, value := range w.lease.Values {
 		with[name] = value
 	}

@@ -20,6 +20,7 @@ import (
 
 	"vexillum/internal/core/frames"
 	"vexillum/internal/launcher"
+	"vexillum/internal/publish"
 	"vexillum/internal/recipe"
 	"vexillum/internal/wire"
 )
@@ -90,8 +91,8 @@ func (f *fake) report(_ context.Context, items ...wire.ReportItem) ([]wire.Verdi
 
 func (f *fake) thumbnail(context.Context, int64, int, []byte) {}
 
-func (f *fake) upload(context.Context, upload) (string, error) {
-	return "", errors.New("nothing is sent here")
+func (f *fake) upload(context.Context, upload) (publish.Standing, error) {
+	return publish.Standing{}, errors.New("nothing is sent here")
 }
 
 func (f *fake) more(context.Context, int64) (frames.Set, error) { return frames.Set{}, nil }

@@ -20,6 +20,12 @@ const cycle = 240
 // Paint draws a frame. The pixels depend on picture, frame and size alone.
 func Paint(picture string, frame, width, height int) image.Image {
 	img := image.NewNRGBA(image.Rect(0, 0, width, height))
+	each(picture, frame, width, height, func(px, py int, c rgb, _ float64) { img.SetNRGBA(px, py, c.nrgba()) })
+	return img
+}
+
+// each paints all points of a frame.
+func each(picture string, frame, width, height int, set func(px, py int, c rgb, y float64)) {
 	paint := painters[picture]
 	t := float64(((frame%cycle)+cycle)%cycle) / cycle
 	half := float64(height) / 2
@@ -27,10 +33,9 @@ func Paint(picture string, frame, width, height int) image.Image {
 		for px := range width {
 			x := (float64(px) + 0.5 - float64(width)/2) / half
 			y := (half - float64(py) - 0.5) / half
-			img.SetNRGBA(px, py, paint(x, y, t, 1.2/half).nrgba())
+			set(px, py, paint(x, y, t, 1.2/half), y)
 		}
 	}
-	return img
 }
 
 // rgb is a colour with parts from 0 to 1, as shown.

@@ -3,10 +3,14 @@ package practice
 import (
 	"bufio"
 	"bytes"
+	"encoding/binary"
 	"errors"
 	"fmt"
+	"hash/crc32"
+	"image"
 	"image/png"
 	"io"
+	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -26,6 +30,7 @@ type Options struct {
 	Height  int
 	Speed   float64 // reference seconds of work per second
 	Node    string  // name of the node, for troubles that happen on some alone
+	Passes  string  // to write beside the picture, with commas between
 	First   int
 	Last    int
 	Feed    bool // take frames from standard input instead of First to Last
@@ -43,6 +48,11 @@ func Render(o Options, in io.Reader, out io.Writer) error {
 	}
 	if o.Width < 1 || o.Height < 1 || o.Speed <= 0 {
 		return fmt.Errorf("size and speed must be above 0")
+	}
+	for _, p := range o.passes() {
+		if passes[p] == nil {
+			return fmt.Errorf("there is no pass %q", p)
+		}
 	}
 	fmt.Fprintf(out, "practice renderer %s, scene %s, speed %g\n", Version, o.Scene, o.Speed)
 	time.Sleep(scene.startup)
@@ -140,19 +150,59 @@ func (l *launch) write(f int, does string) error {
 	if does == doesSize {
 		width = width/2 + 1
 	}
+	stamp := ""
+	if l.scene.Stamp {
+		stamp = fmt.Sprintf("%d on %s, %016x", f, l.Node, rand.Uint64())
+	}
+	if err := l.save("frame", f, Paint(l.scene.Picture, f, width, l.Height), stamp, does == doesCut); err != nil {
+		return err
+	}
+	for i, p := range l.passes() {
+		if does == doesNoPass && i == len(l.passes())-1 {
+			continue
+		}
+		if err := l.save(p, f, PaintPass(l.scene.Picture, p, f, width, l.Height), stamp, false); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (o Options) passes() []string {
+	if o.Passes == "" {
+		return nil
+	}
+	return strings.Split(o.Passes, ",")
+}
+
+func (l *launch) save(what string, f int, img image.Image, stamp string, cut bool) error {
 	var buf bytes.Buffer
 	encoder := png.Encoder{CompressionLevel: png.BestSpeed}
-	if err := encoder.Encode(&buf, Paint(l.scene.Picture, f, width, l.Height)); err != nil {
+	if err := encoder.Encode(&buf, img); err != nil {
 		return fmt.Errorf("encoding frame %d: %w", f, err)
 	}
 	data := buf.Bytes()
-	if does == doesCut {
+	if stamp != "" {
+		data = stamped(data, stamp)
+	}
+	if cut {
 		data = data[:len(data)/2]
 	}
-	if err := os.WriteFile(filepath.Join(l.Staging, fmt.Sprintf("frame.%d.png", f)), data, 0o666); err != nil {
+	if err := os.WriteFile(filepath.Join(l.Staging, fmt.Sprintf("%s.%d.png", what, f)), data, 0o666); err != nil {
 		return fmt.Errorf("writing frame %d: %w", f, err)
 	}
 	return nil
+}
+
+// stamped puts a comment into a PNG file, before its last chunk.
+func stamped(data []byte, text string) []byte {
+	const last = 12 // bytes of an IEND chunk
+	body := append([]byte("tEXtComment\x00"), text...)
+	chunk := binary.BigEndian.AppendUint32(nil, uint32(len(body)-4))
+	chunk = append(chunk, body...)
+	chunk = binary.BigEndian.AppendUint32(chunk, crc32.ChecksumIEEE(body))
+	end := len(data) - last
+	return append(append(append([]byte{}, data[:end]...), chunk...), data[end:]...)
 }
 
 // crash ends this process the hard way.

@@ -26,6 +26,7 @@ type Scene struct {
 	Cost    Cost      `json:"cost"`     // reference time a frame
 	Noise   float64   `json:"noise"`    // spread of the logarithm of a frame's time
 	Seed    uint64    `json:"seed"`
+	Stamp   bool      `json:"stamp"` // each file says which rendering it is of: no two are alike
 	Trouble []Trouble `json:"trouble"`
 
 	startup time.Duration
@@ -49,10 +50,11 @@ const (
 	doesCut     = "cut off"      // leaves half a file
 	doesSize    = "wrong size"   // leaves a picture of another size
 	doesSlow    = "slow"         // takes five times as long
+	doesNoPass  = "no pass"      // leaves the picture without its last pass
 	doesChild   = "leaves child" // starts a process that outlives it unless the whole tree is ended
 )
 
-var ways = []string{doesError, doesCrash, doesMemory, doesLicence, doesHang, doesNoFile, doesCut, doesSize, doesSlow, doesChild}
+var ways = []string{doesError, doesCrash, doesMemory, doesLicence, doesHang, doesNoFile, doesCut, doesSize, doesSlow, doesNoPass, doesChild}
 
 // Cost is the reference time of frames: the same for all, or straight lines
 // between points.

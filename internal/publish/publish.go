@@ -1,6 +1,7 @@
 // Package publish puts finished frames into their place: whole or not at all,
-// durable, and never over a file that stands there. Nodes use it where they
-// see the place, the service for frames that are sent to it.
+// durable, and never over a file that stands there. A frame of several files
+// goes as one: its passes are never those of two renderings. Nodes use it
+// where they see the place, the service for frames that are sent to it.
 //
 // It knows files and hashes alone, not why a frame may be published.
 package publish
@@ -15,92 +16,84 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
-	"slices"
 	"syscall"
 )
 
-// ErrForeign says that a file that is not ours stands in a frame's place.
-var ErrForeign = errors.New("another file stands in its place")
-
-// ErrNoPlace says that the frame place is not there now.
-var ErrNoPlace = errors.New("the frame place is not there")
-
-// Target is where a frame belongs.
-type Target struct {
-	Root   string   // the frame place
-	Folder string   // inside it, with slashes
-	File   string   // name
-	Lease  int64    // whose frame it is: names the file while it is not whole
-	Hash   string   // SHA-256 that was accepted, in hexadecimal
-	Adopt  []string // hashes that were accepted before and may stand there
-}
-
-func (t Target) folder() string { return filepath.FromSlash(t.Folder) }
-func (t Target) path() string   { return filepath.Join(t.folder(), t.File) }
-
-// part is the name of the file while it is not whole.
-func (t Target) part() string {
-	return filepath.Join(t.folder(), fmt.Sprintf(".%s.lease-%d.part", t.File, t.Lease))
-}
-
-// open opens the place and makes the folder.
-func (t Target) open() (*os.Root, error) {
-	root, err := os.OpenRoot(t.Root)
-	if err != nil {
-		return nil, fmt.Errorf("%w: %w", ErrNoPlace, err)
+// Copy publishes a frame from its files, in the order of the target's: copied
+// under names of the lease's own beside the targets, flushed, then linked into
+// place without replacing. If a frame that was accepted stands there, it is
+// adopted. Copy returns what stands there now. It may be repeated at any time.
+func Copy(sources []string, t Target) (Standing, error) {
+	if len(sources) != len(t.Files) {
+		return Standing{}, fmt.Errorf("%d files for a frame of %d", len(sources), len(t.Files))
 	}
-	if err := root.MkdirAll(t.folder(), 0o777); err != nil {
-		_ = root.Close()
-		return nil, fmt.Errorf("making the output folder: %w", err)
-	}
-	return root, nil
-}
-
-// Copy publishes a file: copied under a name of its lease's own beside the
-// target, flushed, then linked into place without replacing. If the target
-// exists with a hash that was accepted, it is adopted. It returns the hash of
-// what stands there now. It may be repeated at any time.
-func Copy(source string, t Target) (standing string, err error) {
 	root, err := t.open()
 	if err != nil {
-		return "", err
+		return Standing{}, err
 	}
 	defer root.Close()
-	if standing, err := hashIn(root, t.path()); err == nil {
-		return t.adopted(standing)
-	}
-	_ = root.Remove(t.part()) // of an attempt that was cut off
-	if err := copyInto(root, t.part(), source, t.Hash); err != nil {
-		return "", err
-	}
-	return t.link(root, func() error { return copyInto(root, t.path(), source, t.Hash) })
+	return t.publish(root, func(i int) error {
+		part := t.part(t.Files[i])
+		_ = root.Remove(part) // of an attempt that was cut off
+		return copyInto(root, part, sources[i], t.Files[i].Hash)
+	})
 }
 
-// link puts the part into place. direct is for file systems without links.
-func (t Target) link(root *os.Root, direct func() error) (standing string, err error) {
-	err = root.Link(t.part(), t.path())
-	_ = root.Remove(t.part())
+// publish makes the parts and puts them into place.
+func (t Target) publish(root *os.Root, makePart func(file int) error) (Standing, error) {
+	if len(t.Files) > 1 {
+		return t.publishSet(root, makePart)
+	}
+	at, err := t.look(root)
+	if err != nil || at.Hash != "" {
+		t.dropParts(root)
+		return at, err
+	}
+	if err := makePart(0); err != nil {
+		return Standing{}, err
+	}
+	err = put(root, t.part(t.Files[0]), t.path(t.Files[0]), t.Files[0].Hash)
+	t.dropParts(root)
 	switch {
 	case errors.Is(err, fs.ErrExist):
-		standing, err := hashIn(root, t.path())
-		if err != nil {
-			return "", fmt.Errorf("reading what stands at %s: %w", t.path(), err)
-		}
-		return t.adopted(standing)
-	case errors.Is(err, errors.ErrUnsupported) || errors.Is(err, syscall.EPERM):
-		err = direct()
+		return t.look(root)
+	case err != nil:
+		return Standing{}, err
 	}
-	if err != nil {
-		return "", fmt.Errorf("putting %s into place: %w", t.path(), err)
-	}
-	return t.Hash, flushFolder(root, t.folder())
+	return standing(t.files()), t.flush(root)
 }
 
-func (t Target) adopted(standing string) (string, error) {
-	if standing == t.Hash || slices.Contains(t.Adopt, standing) {
-		return standing, nil
+func (t Target) dropParts(root *os.Root) {
+	for _, f := range t.Files {
+		_ = root.Remove(t.part(f))
 	}
-	return "", fmt.Errorf("%s: %w; move it away or choose another output folder", t.path(), ErrForeign)
+}
+
+// flush makes new names durable where the system can.
+func (t Target) flush(root *os.Root) error {
+	for _, folder := range t.folders() {
+		if err := flushFolder(root, folder); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// put gives a whole part its name, unless a file has it. The part stays. On
+// file systems without links the file is written anew.
+func put(root *os.Root, part, name, hash string) error {
+	err := root.Link(part, name)
+	if errors.Is(err, errors.ErrUnsupported) || errors.Is(err, syscall.EPERM) {
+		var from *os.File
+		if from, err = root.Open(part); err == nil {
+			err = writeNew(root, name, from, hash)
+			_ = from.Close()
+		}
+	}
+	if err != nil {
+		return fmt.Errorf("putting %s into place: %w", name, err)
+	}
+	return nil
 }
 
 // copyInto writes a new file with the source's content and makes it durable.
@@ -138,13 +131,17 @@ func writeNew(root *os.Root, name string, from io.Reader, hash string) error {
 	return nil
 }
 
-func hashIn(root *os.Root, name string) (string, error) {
+func hashIn(root *os.Root, name string) (hash string, size int64, err error) {
 	file, err := root.Open(name)
 	if err != nil {
-		return "", err
+		return "", 0, err
 	}
 	defer file.Close()
-	return Hash(file)
+	sum := sha256.New()
+	if size, err = io.Copy(sum, file); err != nil {
+		return "", 0, err
+	}
+	return hex.EncodeToString(sum.Sum(nil)), size, nil
 }
 
 // Hash returns the SHA-256 of all that is read, in hexadecimal.
@@ -169,17 +166,27 @@ func flushFolder(root *os.Root, folder string) error {
 	return nil
 }
 
-var partName = regexp.MustCompile(`^\..+\.lease-\d+\.part$`)
+var litter = regexp.MustCompile(`^\..+\.(lease-\d+\.part|passes)$`)
 
 // Sweep removes what deliveries that were cut off have left in an output
-// folder. It may be called only when nothing more is published there.
-func Sweep(place, folder string) error {
+// folder and the folders of its passes. It may be called only when nothing
+// more is published there.
+func Sweep(place, folder string, passes ...string) error {
 	root, err := os.OpenRoot(place)
 	if err != nil {
 		return fmt.Errorf("%w: %w", ErrNoPlace, err)
 	}
 	defer root.Close()
-	dir, err := root.Open(filepath.FromSlash(folder))
+	for _, pass := range append([]string{""}, passes...) {
+		if err := sweepFolder(root, filepath.Join(filepath.FromSlash(folder), pass)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func sweepFolder(root *os.Root, folder string) error {
+	dir, err := root.Open(folder)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
@@ -192,10 +199,10 @@ func Sweep(place, folder string) error {
 		return fmt.Errorf("looking into %s: %w", folder, err)
 	}
 	for _, name := range names {
-		if !partName.MatchString(name) {
+		if !litter.MatchString(name) {
 			continue
 		}
-		if err := root.Remove(filepath.Join(filepath.FromSlash(folder), name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if err := root.Remove(filepath.Join(folder, name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return fmt.Errorf("removing %s: %w", name, err)
 		}
 	}

@@ -19,76 +19,93 @@ func (e *OffsetError) Error() string {
 	return fmt.Sprintf("%d bytes are here already; go on there", e.Have)
 }
 
-// Have returns how many bytes of a frame that is sent in pieces are there. A
-// frame that stands in its place already is told by its hash.
-func Have(t Target) (have int64, standing string, err error) {
+// Have returns how many bytes of a file of a frame that is sent in pieces are
+// there. A frame that stands in its place already is told as standing.
+func Have(t Target, file int) (have int64, at Standing, err error) {
 	root, err := t.open()
 	if err != nil {
-		return 0, "", err
+		return 0, Standing{}, err
 	}
 	defer root.Close()
-	if standing, err := hashIn(root, t.path()); err == nil {
-		standing, err = t.adopted(standing)
-		return 0, standing, err
+	if at, err := t.see(root); err != nil || at.Hash != "" {
+		return 0, at, err
 	}
-	info, err := root.Stat(t.part())
-	if errors.Is(err, fs.ErrNotExist) {
-		return 0, "", nil
-	}
-	if err != nil {
-		return 0, "", fmt.Errorf("looking at %s: %w", t.part(), err)
-	}
-	return info.Size(), "", nil
+	have, err = t.have(root, file)
+	return have, Standing{}, err
 }
 
-// Append adds a piece of a frame of the given size in all. When it is whole it
-// is checked and published as Copy does; standing is then the hash of what
-// stands in its place. A whole file with another hash is dropped.
-func Append(t Target, offset, size int64, piece io.Reader) (have int64, standing string, err error) {
-	have, standing, err = Have(t)
-	if err != nil || standing != "" {
-		return have, standing, err
+func (t Target) have(root *os.Root, file int) (int64, error) {
+	info, err := root.Stat(t.part(t.Files[file]))
+	if errors.Is(err, fs.ErrNotExist) {
+		return 0, nil
+	}
+	if err != nil {
+		return 0, fmt.Errorf("looking at %s: %w", t.part(t.Files[file]), err)
+	}
+	return info.Size(), nil
+}
+
+// Append adds a piece to a file of a frame. When all files of the frame are
+// whole they are checked and published as Copy does. A whole file with another
+// hash than the accepted one is dropped.
+func Append(t Target, file int, offset int64, piece io.Reader) (have int64, at Standing, err error) {
+	have, at, err = Have(t, file)
+	if err != nil || at.Hash != "" {
+		return have, at, err
 	}
 	if have != offset {
-		return have, "", &OffsetError{Have: have}
+		return have, Standing{}, &OffsetError{Have: have}
 	}
 	root, err := t.open()
 	if err != nil {
-		return 0, "", err
+		return 0, Standing{}, err
 	}
 	defer root.Close()
-	file, err := root.OpenFile(t.part(), os.O_CREATE|os.O_RDWR|os.O_APPEND, 0o666)
+	have, err = t.append(root, file, have, piece)
 	if err != nil {
-		return 0, "", fmt.Errorf("writing %s: %w", t.part(), err)
+		return have, Standing{}, err
 	}
-	defer file.Close()
-	n, err := io.Copy(file, io.LimitReader(piece, size-offset))
-	have += n
-	if err != nil {
-		return have, "", fmt.Errorf("writing %s: %w", t.part(), err)
-	}
-	if have < size {
-		return have, "", nil
-	}
-	if _, err := file.Seek(0, io.SeekStart); err != nil {
-		return have, "", fmt.Errorf("reading %s: %w", t.part(), err)
-	}
-	got, err := Hash(file)
-	if err != nil {
-		return have, "", fmt.Errorf("reading %s: %w", t.part(), err)
-	}
-	if got != t.Hash {
-		_ = root.Remove(t.part())
-		return 0, "", fmt.Errorf("%w: its SHA-256 begins with %.12s, not %.12s", ErrHash, got, t.Hash)
-	}
-	if err := file.Sync(); err != nil {
-		return have, "", fmt.Errorf("writing %s: %w", t.part(), err)
-	}
-	standing, err = t.link(root, func() error { // without links, the whole part becomes the source
-		if _, err := file.Seek(0, io.SeekStart); err != nil {
-			return err
+	for i, f := range t.Files {
+		if n, err := t.have(root, i); err != nil || n < f.Bytes {
+			return have, Standing{}, err
 		}
-		return writeNew(root, t.path(), file, t.Hash)
-	})
-	return have, standing, err
+	}
+	at, err = t.publish(root, func(i int) error { return t.checkPart(root, i) })
+	if errors.Is(err, ErrHash) {
+		have = 0
+	}
+	return have, at, err
+}
+
+// append writes a piece and flushes a file that is whole.
+func (t Target) append(root *os.Root, file int, have int64, piece io.Reader) (int64, error) {
+	f := t.Files[file]
+	part, err := root.OpenFile(t.part(f), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o666)
+	if err != nil {
+		return 0, fmt.Errorf("writing %s: %w", t.part(f), err)
+	}
+	defer part.Close()
+	n, err := io.Copy(part, io.LimitReader(piece, f.Bytes-have))
+	have += n
+	if err == nil && have == f.Bytes {
+		err = part.Sync()
+	}
+	if err != nil {
+		return have, fmt.Errorf("writing %s: %w", t.part(f), err)
+	}
+	return have, nil
+}
+
+// checkPart looks that a part is what was accepted, and drops it if it is not.
+func (t Target) checkPart(root *os.Root, file int) error {
+	f := t.Files[file]
+	got, _, err := hashIn(root, t.part(f))
+	if err != nil {
+		return fmt.Errorf("reading %s: %w", t.part(f), err)
+	}
+	if got != f.Hash {
+		_ = root.Remove(t.part(f))
+		return fmt.Errorf("%w: its SHA-256 begins with %.12s, not %.12s", ErrHash, got, f.Hash)
+	}
+	return nil
 }

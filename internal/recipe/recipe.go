@@ -11,7 +11,9 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -43,6 +45,7 @@ type Recipe struct {
 	Environment map[string]string `json:"environment,omitempty"`
 	Arguments   []string          `json:"arguments"`
 	FrameFile   string            `json:"frame_file"` // pattern of file names in staging; the group is the frame's number
+	Passes      map[string]Pass   `json:"passes,omitempty"`
 	Read        Reading           `json:"read,omitempty"`
 }
 
@@ -70,6 +73,14 @@ type Value struct {
 	Most    *float64 `json:"most,omitempty"`
 	Choices []string `json:"choices,omitempty"`
 	Help    string   `json:"help,omitempty"`
+}
+
+// Pass is what the renderer can write of every frame beside the picture. Jobs
+// choose among them.
+type Pass struct {
+	File    string `json:"file"`    // pattern of its file names in staging; the group is the frame's number
+	Picture string `json:"picture"` // format of its files: png, jpeg or tiff
+	Help    string `json:"help,omitempty"`
 }
 
 // Reading tells what lines of a renderer's output mean. Patterns are regular
@@ -147,7 +158,7 @@ func compileSchema() (*jsonschema.Schema, error) {
 var placeholders = map[string]bool{
 	"vexillum": true, "scene": true, "scene_folder": true, "scene_root": true, "staging": true, "threads": true,
 	"width": true, "height": true, "first": true, "last": true, "frame": true, "range_first": true, "range_last": true, "speed": true,
-	"node": true,
+	"node": true, "passes": true,
 }
 
 var inBraces = regexp.MustCompile(`\{([a-z_]+)\}`)
@@ -176,6 +187,12 @@ func (r *Recipe) check() error {
 		what, text string
 		groups     int
 	}{{"probe.version", r.Probe.Version, 1}, {"frame_file", r.FrameFile, 1}, {"read.begins", r.Read.Begins, 1}, {"read.progress", r.Read.Progress, 2}}
+	for name, p := range r.Passes {
+		patterns = append(patterns, struct {
+			what, text string
+			groups     int
+		}{"passes." + name, p.File, 1})
+	}
 	for _, c := range r.Read.Causes {
 		patterns = append(patterns, struct {
 			what, text string
@@ -221,6 +238,27 @@ func (r *Recipe) Complete(given map[string]string) (map[string]string, error) {
 		out[name] = text
 	}
 	return out, nil
+}
+
+// ChoosePasses returns the passes that a job asks for, in the order of their
+// names and each once. The error names one that the recipe does not have.
+func (r *Recipe) ChoosePasses(names []string) ([]farm.Pass, error) {
+	var out []farm.Pass
+	for _, name := range slices.Compact(slices.Sorted(slices.Values(names))) {
+		p, ok := r.Passes[name]
+		if !ok {
+			return nil, fmt.Errorf("the recipe %s has no pass %q; it has %s", r.Name, name, listOr(slices.Sorted(maps.Keys(r.Passes)), "none"))
+		}
+		out = append(out, farm.Pass{Name: name, Picture: p.Picture})
+	}
+	return out, nil
+}
+
+func listOr(names []string, none string) string {
+	if len(names) == 0 {
+		return none
+	}
+	return strings.Join(names, ", ")
 }
 
 func (v Value) check(text string) error {

@@ -92,14 +92,14 @@ func hashScene(place, scene string) (string, error) {
 	return hex.EncodeToString(sum.Sum(nil)), nil
 }
 
-// OpenFrame opens the file of a done frame where the service can see it. The
-// caller closes it.
-func (s *Service) OpenFrame(ctx context.Context, run wire.Run, spec farm.Spec, frame int) (*os.File, error) {
+// OpenFrame opens a file of a done frame where the service can see it: the
+// picture itself, or a pass. The caller closes it.
+func (s *Service) OpenFrame(ctx context.Context, spec farm.Spec, pass string, frame int) (*os.File, error) {
 	f, err := s.Floor()
 	if err != nil {
 		return nil, err
 	}
-	roots, err := f.Roots(ctx, run.Project, runtime.GOOS)
+	roots, err := f.Roots(ctx, spec.Project, runtime.GOOS)
 	if err != nil {
 		return nil, err
 	}
@@ -108,5 +108,5 @@ func (s *Service) OpenFrame(ctx context.Context, run wire.Run, spec farm.Spec, f
 		return nil, fmt.Errorf("opening the frame place: %w", err)
 	}
 	defer root.Close()
-	return root.Open(filepath.Join(filepath.FromSlash(run.Output), spec.FrameFile(frame)))
+	return root.Open(filepath.Join(filepath.FromSlash(spec.Output), filepath.FromSlash(spec.PassFile(pass, frame))))
 }

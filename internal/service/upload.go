@@ -2,13 +2,14 @@ package service
 
 import (
 	"context"
+	"fmt"
 	"io"
 	"runtime"
 	"sync"
 
 	"vexillum/internal/core/farm"
-	"vexillum/internal/core/frames"
 	"vexillum/internal/publish"
+	"vexillum/internal/service/floor"
 )
 
 // Upload is a frame that a node sends because it does not see its place.
@@ -16,18 +17,19 @@ type Upload struct {
 	Node  farm.NodeID
 	Lease farm.LeaseID
 	Frame int
-	Hash  string
+	Hash  string // of the frame
+	Pass  string // which of its files is meant; "" is the picture itself
 }
 
-// UploadState tells how much of a frame is there.
+// UploadState tells how much of a file is there.
 type UploadState struct {
 	Have     int64
-	Standing string // hash of what stands in its place, once it does
+	Standing publish.Standing // what stands in the frame's place, once it does
 }
 
-// target returns where a frame belongs that the node may publish now, and how
-// many bytes it has.
-func (s *Service) target(ctx context.Context, u Upload) (publish.Target, int64, error) {
+// target returns where a frame belongs that the node may publish now, and
+// which of its files is meant.
+func (s *Service) target(ctx context.Context, u Upload) (publish.Target, int, error) {
 	f, err := s.Floor()
 	if err != nil {
 		return publish.Target{}, 0, err
@@ -40,28 +42,42 @@ func (s *Service) target(ctx context.Context, u Upload) (publish.Target, int64, 
 	if err != nil {
 		return publish.Target{}, 0, err
 	}
-	file := d.Spec.Job + "." + frames.Name(u.Frame, d.Spec.Frames.Digits()) + d.Spec.FileEnding()
-	return publish.Target{Root: roots.Frames, Folder: d.Spec.Output, File: file, Lease: int64(u.Lease), Hash: u.Hash, Adopt: d.Adopt}, d.Bytes, nil
+	to := publish.Target{Root: roots.Frames, Folder: d.Spec.Output, Lease: int64(u.Lease), Adopt: d.Adopt}
+	files := d.Files
+	if len(files) == 0 {
+		files = []farm.File{{Hash: d.Hash, Bytes: d.Bytes}}
+	}
+	meant := -1
+	for i, f := range files {
+		to.Files = append(to.Files, publish.File{File: f, Name: d.Spec.PassFile(f.Pass, u.Frame)})
+		if f.Pass == u.Pass {
+			meant = i
+		}
+	}
+	if meant < 0 {
+		return publish.Target{}, 0, &floor.Refusal{Kind: floor.Invalid, Field: "pass", Reason: fmt.Sprintf("%s has no pass %q", d.Spec.Name(), u.Pass)}
+	}
+	return to, meant, nil
 }
 
 // Uploaded tells how much of a frame is there.
 func (s *Service) Uploaded(ctx context.Context, u Upload) (UploadState, error) {
-	to, _, err := s.target(ctx, u)
+	to, file, err := s.target(ctx, u)
 	if err != nil {
 		return UploadState{}, err
 	}
-	have, standing, err := publish.Have(to)
+	have, standing, err := publish.Have(to, file)
 	return UploadState{have, standing}, err
 }
 
 // Upload adds a piece to a frame, and publishes the frame when it is whole.
 func (s *Service) Upload(ctx context.Context, u Upload, offset int64, piece io.Reader) (UploadState, error) {
-	to, size, err := s.target(ctx, u)
+	to, file, err := s.target(ctx, u)
 	if err != nil {
 		return UploadState{}, err
 	}
 	defer s.uploads.one(u.Lease, u.Frame)()
-	have, standing, err := publish.Append(to, offset, size, piece)
+	have, standing, err := publish.Append(to, file, offset, piece)
 	return UploadState{have, standing}, err
 }
 

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"encoding/json"
 	"time"
 
 	"vexillum/internal/core/farm"
@@ -70,6 +71,7 @@ type framesAccepted struct {
 	run, lease, node, bytes, seq []int64
 	frame, launch                []int32
 	hash                         []string
+	files                        []*string
 	startup, render, check       []float64
 	at                           []time.Time
 }
@@ -79,39 +81,54 @@ func (c *framesAccepted) add(record farm.Record, seq int64) {
 	c.run, c.lease, c.node = append(c.run, int64(r.Run)), append(c.lease, int64(r.Lease)), append(c.node, int64(r.Node))
 	c.bytes, c.seq = append(c.bytes, r.Bytes), append(c.seq, seq)
 	c.frame, c.launch = append(c.frame, int32(r.Frame)), append(c.launch, int32(r.Launch))
-	c.hash, c.at = append(c.hash, r.Hash), append(c.at, r.At)
+	c.hash, c.at, c.files = append(c.hash, r.Hash), append(c.at, r.At), append(c.files, filesColumn(r.Files))
 	c.startup, c.render, c.check = append(c.startup, r.StartupSeconds), append(c.render, r.RenderSeconds), append(c.check, r.CheckSeconds)
 }
 
 func (c *framesAccepted) statement() (string, []any) {
-	return `INSERT INTO frame (run, frame, state, lease, launch, node, hash, bytes, startup_seconds, render_seconds, check_seconds, accepted_at, seq)
-		SELECT run, frame, 'delivering', lease, launch, node, hash, bytes, startup, render, looked, at, seq
-		FROM unnest($1::bigint[], $2::int[], $3::bigint[], $4::int[], $5::bigint[], $6::text[], $7::bigint[], $8::float8[], $9::float8[], $10::float8[], $11::timestamptz[], $12::bigint[])
-			AS r(run, frame, lease, launch, node, hash, bytes, startup, render, looked, at, seq)
+	return `INSERT INTO frame (run, frame, state, lease, launch, node, hash, bytes, startup_seconds, render_seconds, check_seconds, accepted_at, seq, files)
+		SELECT run, frame, 'delivering', lease, launch, node, hash, bytes, startup, render, looked, at, seq, files::jsonb
+		FROM unnest($1::bigint[], $2::int[], $3::bigint[], $4::int[], $5::bigint[], $6::text[], $7::bigint[], $8::float8[], $9::float8[], $10::float8[], $11::timestamptz[], $12::bigint[], $13::text[])
+			AS r(run, frame, lease, launch, node, hash, bytes, startup, render, looked, at, seq, files)
 		ON CONFLICT (run, frame) DO UPDATE SET state = 'delivering', lease = excluded.lease, launch = excluded.launch, node = excluded.node,
 			hash = excluded.hash, bytes = excluded.bytes, startup_seconds = excluded.startup_seconds, render_seconds = excluded.render_seconds,
-			check_seconds = excluded.check_seconds, accepted_at = excluded.accepted_at, seq = excluded.seq`,
-		[]any{c.run, c.frame, c.lease, c.launch, c.node, c.hash, c.bytes, c.startup, c.render, c.check, c.at, c.seq}
+			check_seconds = excluded.check_seconds, accepted_at = excluded.accepted_at, seq = excluded.seq, files = excluded.files`,
+		[]any{c.run, c.frame, c.lease, c.launch, c.node, c.hash, c.bytes, c.startup, c.render, c.check, c.at, c.seq, c.files}
+}
+
+// filesColumn is what is kept of the files of a frame, or nil for one file.
+func filesColumn(files []farm.File) *string {
+	if len(files) == 0 {
+		return nil
+	}
+	data, err := json.Marshal(files)
+	if err != nil {
+		panic(err) // texts and numbers always encode
+	}
+	text := string(data)
+	return &text
 }
 
 type framesDone struct {
-	run, seq []int64
-	frame    []int32
-	hash     []string
-	at       []time.Time
+	run, seq, bytes []int64
+	frame           []int32
+	hash            []string
+	files           []*string
+	at              []time.Time
 }
 
 func (c *framesDone) add(record farm.Record, seq int64) {
 	r := record.(farm.FrameDone)
 	c.run, c.seq, c.frame = append(c.run, int64(r.Run)), append(c.seq, seq), append(c.frame, int32(r.Frame))
 	c.hash, c.at = append(c.hash, r.Hash), append(c.at, r.At)
+	c.bytes, c.files = append(c.bytes, r.Bytes), append(c.files, filesColumn(r.Files))
 }
 
 func (c *framesDone) statement() (string, []any) {
-	return `UPDATE frame f SET state = 'done', hash = r.hash, done_at = r.at, seq = r.seq
-		FROM unnest($1::bigint[], $2::int[], $3::text[], $4::timestamptz[], $5::bigint[]) AS r(run, frame, hash, at, seq)
+	return `UPDATE frame f SET state = 'done', hash = r.hash, done_at = r.at, seq = r.seq, bytes = r.bytes, files = r.files::jsonb
+		FROM unnest($1::bigint[], $2::int[], $3::text[], $4::timestamptz[], $5::bigint[], $6::bigint[], $7::text[]) AS r(run, frame, hash, at, seq, bytes, files)
 		WHERE f.run = r.run AND f.frame = r.frame`,
-		[]any{c.run, c.frame, c.hash, c.at, c.seq}
+		[]any{c.run, c.frame, c.hash, c.at, c.seq, c.bytes, c.files}
 }
 
 // events are the Records as the log keeps them.

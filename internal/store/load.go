@@ -202,8 +202,11 @@ func (l *loader) frames() error {
 		var frame int
 		var state string
 		var d farm.Delivery
-		var lost []byte
-		if err := row.Scan(&id, &frame, &state, &d.Lease, &d.Node, &d.Hash, &d.Bytes, &d.Since, &lost); err != nil {
+		var lost, files []byte
+		if err := row.Scan(&id, &frame, &state, &d.Lease, &d.Node, &d.Hash, &d.Bytes, &d.Since, &lost, &files); err != nil {
+			return err
+		}
+		if err := json.Unmarshal(files, &d.Files); err != nil {
 			return err
 		}
 		run := l.runs[id].run
@@ -222,7 +225,7 @@ func (l *loader) frames() error {
 			run.Trouble[frame] = &farm.Trouble{Accepted: hashes}
 		}
 		return nil
-	}, `SELECT f.run, f.frame, f.state, f.lease, f.node, f.hash, f.bytes, f.accepted_at, to_jsonb(f.lost_hashes)
+	}, `SELECT f.run, f.frame, f.state, f.lease, f.node, f.hash, f.bytes, f.accepted_at, to_jsonb(f.lost_hashes), COALESCE(f.files, 'null')
 		FROM run r JOIN frame f ON f.run = r.id
 		WHERE f.seq > r.done_seq OR (f.state <> 'done' AND r.`+openRuns+`) ORDER BY f.run, f.frame`)
 	for id, spans := range done {

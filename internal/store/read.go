@@ -3,9 +3,11 @@ package store
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"time"
+	"vexillum/internal/core/farm"
 )
 
 // Event is one committed Record as the log shows it.
@@ -39,6 +41,7 @@ type Result struct {
 	Lease          int64      `db:"lease"`
 	Hash           string     `db:"hash"`
 	Bytes          int64      `db:"bytes"`
+	Files          Files      `db:"files"` // of a frame with passes
 	StartupSeconds float64    `db:"startup_seconds"`
 	RenderSeconds  float64    `db:"render_seconds"`
 	CheckSeconds   float64    `db:"check_seconds"`
@@ -46,11 +49,27 @@ type Result struct {
 	DoneAt         *time.Time `db:"done_at"`
 }
 
+// Files are the files of a frame as they are kept.
+type Files []farm.File
+
+// Scan implements sql.Scanner.
+func (f *Files) Scan(value any) error {
+	switch v := value.(type) {
+	case nil:
+		return nil
+	case []byte:
+		return json.Unmarshal(v, f)
+	case string:
+		return json.Unmarshal([]byte(v), f)
+	}
+	return fmt.Errorf("the files of a frame came as %T", value)
+}
+
 // Results returns the frames of a run that have a good picture, in order.
 func (s *Store) Results(ctx context.Context, run int64) ([]Result, error) {
 	results := []Result{}
 	err := s.db.SelectContext(ctx, &results, `SELECT frame, state, node, launch, lease, hash, bytes, startup_seconds, render_seconds,
-		check_seconds, accepted_at, done_at FROM frame WHERE run = $1 AND state <> 'lost' ORDER BY frame`, run)
+		check_seconds, accepted_at, done_at, files FROM frame WHERE run = $1 AND state <> 'lost' ORDER BY frame`, run)
 	if err != nil {
 		return nil, fmt.Errorf("reading the results of run %d: %w", run, err)
 	}

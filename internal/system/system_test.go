@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"net"
 	"net/http"
 	"os"
@@ -269,16 +270,20 @@ func (f *farm) done(id int64, atLeast int) {
 	f.wait(fmt.Sprintf("%d frames of run %d are done", atLeast, id), func() bool { return f.run(id).DoneCount >= atLeast })
 }
 
-// files returns the names in a run's output folder.
+// files returns the names of the files in a run's output folder and below.
 func (f *farm) files(run wire.Run) []string {
 	f.t.Helper()
-	entries, err := os.ReadDir(filepath.Join(f.dir, "frames", run.Output))
-	if err != nil {
-		f.t.Fatal(err)
-	}
+	top := filepath.Join(f.dir, "frames", run.Output)
 	var names []string
-	for _, e := range entries {
-		names = append(names, e.Name())
+	if err := filepath.WalkDir(top, func(path string, entry fs.DirEntry, err error) error {
+		if err != nil || entry.IsDir() {
+			return err
+		}
+		name, err := filepath.Rel(top, path)
+		names = append(names, name)
+		return err
+	}); err != nil {
+		f.t.Fatal(err)
 	}
 	return names
 }

@@ -176,7 +176,7 @@ func TestUploadsThatAreNotAccepted(t *testing.T) {
 	}
 	path := fmt.Sprintf("/node/v1/leases/%d/frames/1/file?hash=%s&offset=10", answer.Lease.ID, hash)
 	var at wire.Uploaded
-	if err := c.Send(t.Context(), http.MethodPut, path, "application/octet-stream", file[10:], &at); err != nil || at.Standing != hash {
+	if err := c.Send(t.Context(), http.MethodPut, path, "application/octet-stream", file[10:], &at); err != nil || at.Standing == nil || at.Standing.Hash != hash {
 		t.Errorf("the last piece: %+v, %v", at, err)
 	}
 	f.wantFiles(run, []string{"salt.0001.png"})

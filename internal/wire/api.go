@@ -107,6 +107,7 @@ type Run struct {
 	Width       int               `json:"width"`
 	Height      int               `json:"height"`
 	Values      map[string]string `json:"values"`
+	Passes      []string          `json:"passes"` // written beside the picture
 	Tries       int               `json:"tries"`
 	Owner       string            `json:"owner"`
 	Frames      string            `json:"frames"`
@@ -215,8 +216,9 @@ type Submit struct {
 	Height  int               `json:"height,omitempty"` // 1080 when left out
 	Output  string            `json:"output,omitempty"` // folder in the project's frame place; the job's name when left out
 	Values  map[string]string `json:"values,omitempty"`
-	Tries   int               `json:"tries,omitempty"` // 3 when left out
-	Chunk   int               `json:"chunk,omitempty"` // frames a lease; chosen by the dealer when left out
+	Passes  []string          `json:"passes,omitempty"` // to be written beside the picture
+	Tries   int               `json:"tries,omitempty"`  // 3 when left out
+	Chunk   int               `json:"chunk,omitempty"`  // frames a lease; chosen by the dealer when left out
 	Held    bool              `json:"held,omitempty"`
 }
 
@@ -243,10 +245,19 @@ type Result struct {
 	Launch         int       `json:"launch"`
 	Hash           string    `json:"hash"`
 	Bytes          int64     `json:"bytes"`
+	Files          []Output  `json:"files"` // the picture and its passes; they stand there together or not at all
 	StartupSeconds float64   `json:"startup_seconds"`
 	RenderSeconds  float64   `json:"render_seconds"`
 	CheckSeconds   float64   `json:"check_seconds"`
 	At             time.Time `json:"at"`
+}
+
+// Output is one file of a frame.
+type Output struct {
+	Pass  string `json:"pass"` // "" is the picture itself
+	File  string `json:"file"` // in the run's output folder, with slashes
+	Hash  string `json:"hash"` // SHA-256
+	Bytes int64  `json:"bytes"`
 }
 
 // LogLine is one line of a run's log.

@@ -94,10 +94,19 @@ type Lease struct {
 	OutputRoot string            `json:"output_root"` // path on the node
 	FilePrefix string            `json:"file_prefix"` // of frame files, before the number
 	FileEnding string            `json:"file_ending"` // behind it
-	Digits     int               `json:"digits"`      // least digits of the number
+	Passes     []LeasePass       `json:"passes,omitempty"`
+	Digits     int               `json:"digits"` // least digits of the number
 	Width      int               `json:"width"`
 	Height     int               `json:"height"`
 	Values     map[string]string `json:"values"`
+}
+
+// LeasePass is a file that belongs to every frame beside the picture. It goes
+// into a folder of that name in the output folder.
+type LeasePass struct {
+	Name       string `json:"name"`
+	FilePrefix string `json:"file_prefix"`
+	FileEnding string `json:"file_ending"`
 }
 
 // Beat tells that a node lives and what it does.
@@ -167,13 +176,21 @@ type ReportItem struct {
 	Lease          int64   `json:"lease"`
 	Launch         int     `json:"launch"`
 	Frame          int     `json:"frame"`
-	Hash           string  `json:"hash,omitempty"`
-	Bytes          int64   `json:"bytes,omitempty"`
+	Hash           string  `json:"hash,omitempty"`  // of a frame with passes that of the list of its files
+	Bytes          int64   `json:"bytes,omitempty"` // of all its files
+	Files          []File  `json:"files,omitempty"` // of a frame with passes
 	StartupSeconds float64 `json:"startup_seconds,omitempty"`
 	RenderSeconds  float64 `json:"render_seconds,omitempty"`
 	CheckSeconds   float64 `json:"check_seconds,omitempty"`
 	Cause          string  `json:"cause,omitempty"`
 	Message        string  `json:"message,omitempty"`
+}
+
+// File is one of the files that make a frame.
+type File struct {
+	Pass  string `json:"pass"` // "" is the picture itself
+	Hash  string `json:"hash"` // SHA-256 in hexadecimal
+	Bytes int64  `json:"bytes"`
 }
 
 // Report is what became of frames, in order.
@@ -201,11 +218,18 @@ type Reported struct {
 	Verdicts []Verdict `json:"verdicts"`
 }
 
-// Uploaded tells how much of a frame that is sent in pieces is there, or that
-// all of it stands in its place.
+// Uploaded tells how much of a file that is sent in pieces is there, or that
+// the whole frame stands in its place.
 type Uploaded struct {
-	Have     int64  `json:"have"`               // bytes; the next piece begins here
-	Standing string `json:"standing,omitempty"` // hash of what stands in its place
+	Have     int64     `json:"have"`               // bytes; the next piece begins here
+	Standing *Standing `json:"standing,omitempty"` // what stands in its place
+}
+
+// Standing is what stands in the place of a frame.
+type Standing struct {
+	Hash  string `json:"hash"`
+	Bytes int64  `json:"bytes"`
+	Files []File `json:"files,omitempty"` // of a frame with passes
 }
 
 // Leave tells that a node process ends.

@@ -35,8 +35,9 @@ type Report struct {
 	Lease          farm.LeaseID
 	Launch         int
 	Frame          int
-	Hash           string
+	Hash           string // see farm.FrameHash
 	Bytes          int64
+	Files          []farm.File // of a frame with passes
 	StartupSeconds float64
 	RenderSeconds  float64
 	CheckSeconds   float64
@@ -71,6 +72,11 @@ func Take(s *farm.State, id farm.NodeID, r Report, now time.Time) ([]farm.Record
 	if !l.Given.Has(r.Frame) {
 		return nil, Verdict{Discard: true, Forged: true, Why: fmt.Sprintf("frame %d was never on lease %d", r.Frame, l.ID)}
 	}
+	if r.Outcome == Good || r.Outcome == Delivered {
+		if err := run.Spec.CheckFiles(r.Files, r.Hash, r.Bytes); err != nil {
+			return nil, Verdict{Discard: true, Forged: true, Why: err.Error()}
+		}
+	}
 	switch r.Outcome {
 	case Good:
 		return good(run, l, r, now)
@@ -79,7 +85,7 @@ func Take(s *farm.State, id farm.NodeID, r Report, now time.Time) ([]farm.Record
 		if !delivering || (d.Hash != r.Hash || d.Node != id) && !slices.Contains(acceptedBefore(run, r.Frame), r.Hash) {
 			return nil, Verdict{Why: "noted"}
 		}
-		done := farm.FrameDone{Run: run.ID, Frame: r.Frame, Lease: l.ID, Node: id, Hash: r.Hash, At: now}
+		done := farm.FrameDone{Run: run.ID, Frame: r.Frame, Lease: l.ID, Node: id, Hash: r.Hash, Bytes: r.Bytes, Files: r.Files, At: now}
 		return []farm.Record{done}, Verdict{Why: "noted"}
 	case Failed:
 		if d, delivering := run.Delivering[r.Frame]; delivering && d.Node == id && r.Hash == d.Hash {
@@ -107,7 +113,7 @@ func good(run *farm.Run, l *farm.Lease, r Report, now time.Time) ([]farm.Record,
 		return nil, Verdict{Discard: true, Why: fmt.Sprintf("frame %d is no longer wanted", r.Frame)}
 	}
 	accepted := farm.FrameAccepted{
-		Run: run.ID, Frame: r.Frame, Lease: l.ID, Node: l.Node, Launch: r.Launch, Hash: r.Hash, Bytes: r.Bytes,
+		Run: run.ID, Frame: r.Frame, Lease: l.ID, Node: l.Node, Launch: r.Launch, Hash: r.Hash, Bytes: r.Bytes, Files: r.Files,
 		StartupSeconds: r.StartupSeconds, RenderSeconds: r.RenderSeconds, CheckSeconds: r.CheckSeconds, At: now,
 	}
 	return []farm.Record{accepted}, Verdict{Deliver: true, Why: "accepted", Adopt: acceptedBefore(run, r.Frame)}

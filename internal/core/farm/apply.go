@@ -343,7 +343,7 @@ func (s *State) frameAccepted(r FrameAccepted) error {
 	if err := run.unplace(r.Frame); err != nil {
 		return err
 	}
-	run.Delivering[r.Frame] = Delivery{Lease: r.Lease, Node: r.Node, Hash: r.Hash, Bytes: r.Bytes, Since: r.At}
+	run.Delivering[r.Frame] = Delivery{Lease: r.Lease, Node: r.Node, Hash: r.Hash, Bytes: r.Bytes, Files: r.Files, Since: r.At}
 	return nil
 }
 

@@ -193,21 +193,25 @@ type FrameAccepted struct {
 	Lease          LeaseID   `json:"lease"`
 	Node           NodeID    `json:"node"`
 	Launch         int       `json:"launch"`
-	Hash           string    `json:"hash"`
+	Hash           string    `json:"hash"` // see FrameHash
 	Bytes          int64     `json:"bytes"`
+	Files          []File    `json:"files,omitempty"` // of a frame with passes
 	StartupSeconds float64   `json:"startup_seconds"` // of the launch, with its first frame; 0 otherwise
 	RenderSeconds  float64   `json:"render_seconds"`
 	CheckSeconds   float64   `json:"check_seconds"`
 	At             time.Time `json:"at"`
 }
 
-// FrameDone tells that the accepted picture stands in its place.
+// FrameDone tells that an accepted picture stands in its place, all its files
+// together. It may be one that was accepted earlier, and has other bytes.
 type FrameDone struct {
 	Run   RunID     `json:"run"`
 	Frame int       `json:"frame"`
 	Lease LeaseID   `json:"lease"`
 	Node  NodeID    `json:"node"`
 	Hash  string    `json:"hash"`
+	Bytes int64     `json:"bytes"`
+	Files []File    `json:"files,omitempty"` // of a frame with passes
 	At    time.Time `json:"at"`
 }
 

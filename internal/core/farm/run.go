@@ -67,11 +67,12 @@ type Spec struct {
 	Scene    string            `json:"scene"`  // inside the project's scene place, with slashes
 	Output   string            `json:"output"` // folder inside the project's frame place, with slashes
 	Picture  string            `json:"picture"`
-	Width    int               `json:"width"`  // pixels
-	Height   int               `json:"height"` // pixels
-	Values   map[string]string `json:"values"` // the recipe's own settings
-	Tries    int               `json:"tries"`  // attempts a frame before it is parked
-	Chunk    int               `json:"chunk"`  // frames a lease; 0 lets the dealer choose
+	Passes   []Pass            `json:"passes,omitempty"` // written beside the picture
+	Width    int               `json:"width"`            // pixels
+	Height   int               `json:"height"`           // pixels
+	Values   map[string]string `json:"values"`           // the recipe's own settings
+	Tries    int               `json:"tries"`            // attempts a frame before it is parked
+	Chunk    int               `json:"chunk"`            // frames a lease; 0 lets the dealer choose
 	Owner    string            `json:"owner"`
 	Frames   frames.Set        `json:"frames"`
 	SceneSHA string            `json:"scene_sha256"` // of the scene file when it was submitted
@@ -84,8 +85,9 @@ func (s Spec) Name() string { return fmt.Sprintf("%s %s %d", s.Job, s.Kind, s.Nu
 type Delivery struct {
 	Lease LeaseID
 	Node  NodeID
-	Hash  string // SHA-256 of the file, in hexadecimal
+	Hash  string // see FrameHash
 	Bytes int64
+	Files []File // of a frame with passes
 	Since time.Time
 }
 
@@ -227,15 +229,4 @@ func CheckJobName(name string) error {
 		return fmt.Errorf("%q is no job name: use up to 80 letters, digits, dots, hyphens and underscores, such as salt_010", name)
 	}
 	return nil
-}
-
-// endings of file names by picture format.
-var endings = map[string]string{"png": ".png", "jpeg": ".jpg", "tiff": ".tif"}
-
-// FileEnding returns the ending of the run's frame files.
-func (s Spec) FileEnding() string { return endings[s.Picture] }
-
-// FrameFile returns the name of a frame's file in the run's output folder.
-func (s Spec) FrameFile(frame int) string {
-	return s.Job + "." + frames.Name(frame, s.Frames.Digits()) + s.FileEnding()
 }

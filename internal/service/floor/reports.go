@@ -41,8 +41,10 @@ const mostForgeries = 1000
 // Delivery is a frame that a node is to publish.
 type Delivery struct {
 	Spec  farm.Spec
+	Hash  string // see farm.FrameHash
 	Bytes int64
-	Adopt []string // hashes that may stand in its place already
+	Files []farm.File // of a frame with passes
+	Adopt []string    // hashes that may stand in its place already
 }
 
 // Delivering returns the frame that the node is to publish with this hash. A
@@ -60,7 +62,7 @@ func (f *Floor) Delivering(ctx context.Context, id farm.NodeID, lease farm.Lease
 			return refuse(Conflict, "hash", "frame %d of %s is not to be delivered by this node with this hash; report it good first", frame, run.Spec.Name())
 		}
 		t.f.live[id].seen = t.now
-		out = Delivery{Spec: run.Spec, Bytes: d.Bytes}
+		out = Delivery{Spec: run.Spec, Hash: d.Hash, Bytes: d.Bytes, Files: d.Files}
 		if trouble := run.Trouble[frame]; trouble != nil {
 			out.Adopt = trouble.Accepted
 		}

@@ -99,8 +99,25 @@ func (f *Floor) chooseRecipe(spec *farm.Spec) error {
 	if err != nil {
 		return refuse(Invalid, "values", "%v", err)
 	}
+	if spec.Passes, err = r.ChoosePasses(spec.PassNames()); err != nil {
+		return refuse(Invalid, "passes", "%v", err)
+	}
 	spec.Recipe, spec.Mode, spec.Picture, spec.Values = r.Name, r.Mode, r.Picture, values
 	return nil
+}
+
+// Spec returns what a run was submitted with.
+func (f *Floor) Spec(ctx context.Context, id farm.RunID) (farm.Spec, error) {
+	var spec farm.Spec
+	err := f.do(ctx, func(t *turn) error {
+		run := t.s.Runs[id]
+		if run == nil {
+			return refuse(NotFound, "run", "there is no run %d", id)
+		}
+		spec = run.Spec
+		return nil
+	})
+	return spec, err
 }
 
 // Roots are the two places of a project on one operating system.

@@ -155,7 +155,7 @@ func (f *Floor) runView(run *farm.Run, now time.Time) wire.Run {
 	v := wire.Run{
 		ID: int64(run.ID), Name: spec.Name(), Job: spec.Job, Kind: string(spec.Kind), Number: spec.Number, Project: spec.Project,
 		State: string(run.State), Why: deal.WhyRun(f.s, run), Recipe: spec.Recipe, Scene: spec.Scene, Output: spec.Output,
-		Width: spec.Width, Height: spec.Height, Values: spec.Values, Tries: spec.Tries, Owner: spec.Owner,
+		Width: spec.Width, Height: spec.Height, Values: spec.Values, Passes: spec.PassNames(), Tries: spec.Tries, Owner: spec.Owner,
 		Frames: spec.Frames.String(), FrameCount: spec.Frames.Len(), DoneCount: run.Done.Len(), ParkedCount: run.Parked.Len(),
 		SubmittedAt: run.SubmittedAt, StartedAt: instant(run.StartedAt), EndedAt: instant(run.EndedAt),
 		Nodes: []string{}, Changed: run.Changed, Forecast: f.forecast(run, now), Troubles: f.troubles(run),

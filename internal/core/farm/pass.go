@@ -1,0 +1,103 @@
+package farm
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"path"
+	"slices"
+
+	"vexillum/internal/core/frames"
+)
+
+// Pass is a part of every frame that a renderer writes beside the picture
+// itself, as a file of its own: depth, a mask, one light.
+type Pass struct {
+	Name    string `json:"name"`
+	Picture string `json:"picture"` // format: png, jpeg or tiff
+}
+
+// File is one of the files that make a frame.
+type File struct {
+	Pass  string `json:"pass"` // "" is the picture itself
+	Hash  string `json:"hash"` // SHA-256, in hexadecimal
+	Bytes int64  `json:"bytes"`
+}
+
+// FrameHash returns the hash by which a frame of several files is accepted,
+// published and found again, all files together: the SHA-256 of a line
+// "pass hash" for each file, in order. A frame of one file has that file's.
+func FrameHash(files []File) string {
+	if len(files) == 1 {
+		return files[0].Hash
+	}
+	sum := sha256.New()
+	for _, f := range files {
+		fmt.Fprintf(sum, "%s %s\n", f.Pass, f.Hash)
+	}
+	return hex.EncodeToString(sum.Sum(nil))
+}
+
+// PassNames returns the names of the passes of a run, in order.
+func (s Spec) PassNames() []string {
+	names := make([]string, 0, len(s.Passes))
+	for _, p := range s.Passes {
+		names = append(names, p.Name)
+	}
+	return names
+}
+
+// CheckFiles looks whether the files that a node reports are those that a
+// frame of the run is made of, and give its hash and size. A frame of one file
+// needs no list.
+func (s Spec) CheckFiles(files []File, hash string, bytes int64) error {
+	if len(s.Passes) == 0 && len(files) == 0 {
+		return nil
+	}
+	want := append([]string{""}, s.PassNames()...)
+	var got []string
+	var all int64
+	for _, f := range files {
+		got = append(got, f.Pass)
+		all += f.Bytes
+	}
+	switch {
+	case !slices.Equal(got, want):
+		return fmt.Errorf("a frame of %s has the files %q, not %q", s.Name(), want, got)
+	case FrameHash(files) != hash:
+		return fmt.Errorf("the hash is not that of the frame's files")
+	case all != bytes:
+		return fmt.Errorf("the files have %d bytes together, not %d", all, bytes)
+	}
+	return nil
+}
+
+// endings of file names by picture format.
+var endings = map[string]string{"png": ".png", "jpeg": ".jpg", "tiff": ".tif"}
+
+// FrameFile returns the name of a frame's file in the run's output folder.
+func (s Spec) FrameFile(frame int) string {
+	before, ending := s.FrameFileParts("")
+	return before + frames.Name(frame, s.Frames.Digits()) + ending
+}
+
+// PassFile returns where a pass of a frame stands in the run's output folder:
+// each pass has a folder of its own. The picture itself is the pass "".
+func (s Spec) PassFile(pass string, frame int) string {
+	before, ending := s.FrameFileParts(pass)
+	return path.Join(pass, before+frames.Name(frame, s.Frames.Digits())+ending)
+}
+
+// FrameFileParts returns what stands before and behind the number in the names
+// of a pass's files.
+func (s Spec) FrameFileParts(pass string) (before, ending string) {
+	if pass == "" {
+		return s.Job + ".", endings[s.Picture]
+	}
+	for _, p := range s.Passes {
+		if p.Name == pass {
+			return s.Job + "." + pass + ".", endings[p.Picture]
+		}
+	}
+	return s.Job + "." + pass + ".", ""
+}

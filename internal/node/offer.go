@@ -1,0 +1,162 @@
+package node
+
+import (
+	"errors"
+	"fmt"
+	"image"
+	"os"
+	"path"
+	"path/filepath"
+	"time"
+
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/frames"
+	"vexillum/internal/core/triage"
+	"vexillum/internal/picture"
+	"vexillum/internal/publish"
+	"vexillum/internal/wire"
+)
+
+// finish verifies a frame, offers it, and delivers it if it is accepted. What
+// the service has not answered for stays for the next node process.
+func (w *work) finish(c check) {
+	if w.ctx.Err() != nil || !w.ok() {
+		return
+	}
+	w.set(func() { w.verifying[c.frame] = true })
+	defer w.set(func() { delete(w.verifying, c.frame) })
+	if w.offer(c) && w.ok() && w.ctx.Err() == nil {
+		w.journal.write(entry{Do: didSettle, Launch: c.launch, Frame: c.frame})
+		for _, file := range append([]string{c.path}, w.passFiles(c)...) {
+			_ = os.Remove(file) // the lease's folder goes as a whole anyway
+		}
+	}
+}
+
+// verified is a frame that is whole, with all its passes.
+type verified struct {
+	image   image.Image
+	sources []string
+	files   []farm.File // in the order of sources
+}
+
+func (v *verified) hash() string { return farm.FrameHash(v.files) }
+
+// report lists the files of a frame that has several.
+func listed(files []farm.File) []wire.File {
+	if len(files) < 2 {
+		return nil
+	}
+	var out []wire.File
+	for _, f := range files {
+		out = append(out, wire.File(f))
+	}
+	return out
+}
+
+func bytesOf(files []farm.File) (all int64) {
+	for _, f := range files {
+		all += f.Bytes
+	}
+	return all
+}
+
+// passFiles returns the files of the frame's passes, in order; "" stands for
+// one that is not there.
+func (w *work) passFiles(c check) []string {
+	var out []string
+	for _, p := range w.lease.Passes {
+		file, _ := fileOf(filepath.Dir(c.path), w.lease.Recipe.Passes[p.Name].File, c.frame, false)
+		out = append(out, file)
+	}
+	return out
+}
+
+// verify looks at all files of a frame. A *picture.FaultError says what is
+// wrong with one.
+func (w *work) verify(c check) (*verified, error) {
+	good, err := picture.Verify(c.path, w.lease.Recipe.Picture, w.lease.Width, w.lease.Height)
+	if err != nil {
+		return nil, err
+	}
+	v := &verified{image: good.Image, sources: []string{c.path}, files: []farm.File{{Hash: good.Hash, Bytes: good.Bytes}}}
+	for i, file := range w.passFiles(c) {
+		name := w.lease.Passes[i].Name
+		if file == "" {
+			return nil, &picture.FaultError{Missing: true, Reason: fmt.Sprintf("the renderer left the picture without its pass %s", name)}
+		}
+		good, err := picture.Verify(file, w.lease.Recipe.Passes[name].Picture, w.lease.Width, w.lease.Height)
+		var fault *picture.FaultError
+		if errors.As(err, &fault) {
+			return nil, &picture.FaultError{Missing: fault.Missing, Reason: "pass " + name + ": " + fault.Reason}
+		}
+		if err != nil {
+			return nil, fmt.Errorf("pass %s: %w", name, err)
+		}
+		v.sources = append(v.sources, file)
+		v.files = append(v.files, farm.File{Pass: name, Hash: good.Hash, Bytes: good.Bytes})
+	}
+	return v, nil
+}
+
+// target returns where a frame belongs.
+func (w *work) target(frame int, v *verified, adopt []string) publish.Target {
+	number := frames.Name(frame, w.lease.Digits)
+	to := publish.Target{Root: w.lease.OutputRoot, Folder: w.lease.Output, Lease: w.lease.ID, Adopt: adopt,
+		Files: []publish.File{{File: v.files[0], Name: w.lease.FilePrefix + number + w.lease.FileEnding}}}
+	for i, p := range w.lease.Passes {
+		to.Files = append(to.Files, publish.File{File: v.files[i+1], Name: path.Join(p.Name, p.FilePrefix+number+p.FileEnding)})
+	}
+	return to
+}
+
+// offer reports true when nothing is left to do about the frame.
+func (w *work) offer(c check) (settled bool) {
+	begin := time.Now()
+	accepted := ""
+	if w.before != nil {
+		accepted = w.before.accepted[c.frame]
+	}
+	good, err := w.verify(c)
+	if err != nil && accepted != "" { // it was good once, and the service waits for it
+		w.report(wire.ReportItem{Outcome: wire.OutcomeFailed, Lease: w.lease.ID, Launch: c.launch, Frame: c.frame, Hash: accepted,
+			Cause: triage.CauseDelivery, Message: "the accepted frame was lost in the staging area: " + err.Error()})
+		return true
+	}
+	if err != nil {
+		cause := triage.CauseWrongOutput
+		var fault *picture.FaultError
+		if errors.As(err, &fault) && fault.Missing {
+			cause = triage.CauseNoFrame
+		}
+		w.failed(c.launch, c.frame, cause, err.Error())
+		return true
+	}
+	item := wire.ReportItem{
+		Outcome: wire.OutcomeGood, Lease: w.lease.ID, Launch: c.launch, Frame: c.frame,
+		Hash: good.hash(), Bytes: bytesOf(good.files), Files: listed(good.files),
+		StartupSeconds: c.startup.Seconds(), RenderSeconds: c.render.Seconds(), CheckSeconds: time.Since(begin).Seconds(),
+	}
+	verdict := w.report(item)
+	if verdict.Verdict != wire.VerdictDeliver {
+		w.log.Info("frame not wanted", "run", w.lease.RunName, "frame", c.frame, "why", verdict.Why)
+		return true
+	}
+	w.journal.write(entry{Do: didAccepted, Frame: c.frame, Launch: c.launch, Hash: item.Hash})
+	if small, err := picture.Thumbnail(good.image); err == nil {
+		w.svc.thumbnail(w.ctx, w.lease.Run, c.frame, small)
+	}
+	at, err := w.deliver(good.sources, w.target(c.frame, good, verdict.Adopt), c.frame)
+	if w.ctx.Err() != nil {
+		return false
+	}
+	if err != nil {
+		item.Outcome, item.Cause, item.Message = wire.OutcomeFailed, deliveryCause(err), err.Error()
+		w.log.Warn("frame not delivered", "run", w.lease.RunName, "frame", c.frame, "error", err)
+		w.report(item)
+		return true
+	}
+	item.Outcome, item.Hash, item.Bytes, item.Files = wire.OutcomeDelivered, at.Hash, at.Bytes, listed(at.Files)
+	w.report(item)
+	return true
+}

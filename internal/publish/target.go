@@ -1,0 +1,132 @@
+package publish
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+
+	"vexillum/internal/core/farm"
+)
+
+// ErrForeign says that a file that is not ours stands in a frame's place.
+var ErrForeign = errors.New("another file stands in its place")
+
+// ErrNoPlace says that the frame place is not there now.
+var ErrNoPlace = errors.New("the frame place is not there")
+
+// Target is where a frame belongs.
+type Target struct {
+	Root   string   // the frame place
+	Folder string   // inside it, with slashes
+	Files  []File   // the picture first, then its passes
+	Lease  int64    // whose frame it is: names the files while they are not whole
+	Adopt  []string // hashes of frames that were accepted before and may stand there
+}
+
+// File is one file of a frame.
+type File struct {
+	farm.File
+	Name string // inside the target's folder, with slashes
+}
+
+// Standing is what stands in a frame's place. The zero value says that nothing
+// does yet.
+type Standing struct {
+	Hash  string // see farm.FrameHash
+	Bytes int64
+	Files []farm.File // of a frame with passes
+}
+
+func standing(files []farm.File) Standing {
+	s := Standing{Hash: farm.FrameHash(files)}
+	for _, f := range files {
+		s.Bytes += f.Bytes
+	}
+	if len(files) > 1 {
+		s.Files = files
+	}
+	return s
+}
+
+// Hash returns the hash by which the frame was accepted.
+func (t Target) Hash() string { return farm.FrameHash(t.files()) }
+
+// accepted reports whether a frame with that hash may stand here.
+func (t Target) accepted(hash string) bool { return hash == t.Hash() || slices.Contains(t.Adopt, hash) }
+
+func (t Target) files() []farm.File {
+	var out []farm.File
+	for _, f := range t.Files {
+		out = append(out, f.File)
+	}
+	return out
+}
+
+// folders returns the folders into which the frame's files go.
+func (t Target) folders() []string {
+	var out []string
+	for _, f := range t.Files {
+		if dir := filepath.Dir(t.path(f)); !slices.Contains(out, dir) {
+			out = append(out, dir)
+		}
+	}
+	return out
+}
+
+func (t Target) path(f File) string { return filepath.FromSlash(path.Join(t.Folder, f.Name)) }
+
+// part is the name of a file while its frame is not whole.
+func (t Target) part(f File) string { return t.partOf(f, t.Lease) }
+
+func (t Target) partOf(f File, lease int64) string {
+	dir, name := filepath.Split(t.path(f))
+	return filepath.Join(dir, fmt.Sprintf(".%s.lease-%d.part", name, lease))
+}
+
+// open opens the place and makes the folders.
+func (t Target) open() (*os.Root, error) {
+	root, err := os.OpenRoot(t.Root)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrNoPlace, err)
+	}
+	for _, folder := range t.folders() {
+		if err := root.MkdirAll(folder, 0o777); err != nil {
+			_ = root.Close()
+			return nil, fmt.Errorf("making the output folder: %w", err)
+		}
+	}
+	return root, nil
+}
+
+// look returns what stands in the frame's place: nothing, a frame that was
+// accepted, or the error ErrForeign. Some of a frame's files without the rest
+// are nothing yet as long as they are the frame's own.
+func (t Target) look(root *os.Root) (Standing, error) {
+	var found []farm.File
+	own := true
+	for _, f := range t.Files {
+		hash, size, err := hashIn(root, t.path(f))
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return Standing{}, fmt.Errorf("reading what stands at %s: %w", t.path(f), err)
+		}
+		own = own && hash == f.Hash
+		found = append(found, farm.File{Pass: f.Pass, Hash: hash, Bytes: size})
+	}
+	switch {
+	case len(found) == len(t.Files):
+		s := standing(found)
+		if t.accepted(s.Hash) {
+			return s, nil
+		}
+	case own:
+		return Standing{}, nil
+	}
+	return Standing{}, fmt.Errorf("%s: %w; move it away or choose another output folder", t.path(t.Files[0]), ErrForeign)
+}
