@@ -171,7 +171,7 @@ func (s *Server) orders(c *gin.Context, f *floor.Floor, in wire.Orders) {
 func (s *Server) beat(c *gin.Context, f *floor.Floor, in wire.Beat) {
 	b := floor.Beat{Processor: in.Processor, Memory: in.Memory, Leases: map[farm.LeaseID]floor.Progress{}}
 	for _, p := range in.Leases {
-		b.Leases[farm.LeaseID(p.Lease)] = floor.Progress{Frame: p.Frame, Phase: p.Phase, Fraction: min(max(p.Fraction, 0), 1), Verifying: p.Verifying, Trouble: short(p.Trouble)}
+		b.Leases[farm.LeaseID(p.Lease)] = floor.Progress{Frame: p.Frame, Phase: p.Phase, Fraction: min(max(p.Fraction, 0), 1), Verifying: p.Verifying, Trouble: short(p.Trouble), Full: short(p.Full)}
 	}
 	if err := f.Beat(c, nodeID(c), in.Session, b); err != nil {
 		s.fail(c, err)

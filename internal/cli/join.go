@@ -9,6 +9,7 @@ import (
 	"strings"
 	"syscall"
 
+	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 
 	"vexillum/internal/client"
@@ -20,6 +21,7 @@ import (
 func (a *app) joinCommand() *cobra.Command {
 	var o node.Options
 	var verbose bool
+	var staging string
 	c := &cobra.Command{
 		Use:   "join URL [URL...]",
 		Short: "Make this machine a node and work for the farm",
@@ -37,6 +39,13 @@ func (a *app) joinCommand() *cobra.Command {
 			level := slog.LevelWarn
 			if verbose {
 				level = slog.LevelInfo
+			}
+			if staging != "" {
+				limit, err := humanize.ParseBytes(staging)
+				if err != nil || limit == 0 || limit > 1<<60 {
+					return usageError{fmt.Errorf("--staging-limit %q: write it like 20GiB", staging)}
+				}
+				o.Staging = int64(limit)
 			}
 			o.Client, o.Version, o.Log = service, Version, a.logger(level)
 			o.Told = func(line string) { fmt.Fprintln(a.out, line) }
@@ -71,6 +80,7 @@ func (a *app) joinCommand() *cobra.Command {
 	f.StringSliceVar(&o.Renderers, "renderers", nil, "recipes to offer (default: all whose renderer is found)")
 	f.IntVar(&o.Threads, "threads", 0, "threads a renderer may use (default: all cores)")
 	f.DurationVar(&o.Stall, "stall", 0, "end a renderer that gives no sign of life for so long (default 15m, longer for long frames)")
+	f.StringVar(&staging, "staging-limit", "", "disk that frames may take up until they are delivered, such as 20GiB (default: no limit but what is free)")
 	f.BoolVar(&o.Send, "upload", false, "send frames to the service even where their place is seen (default: only where it is not)")
 	f.BoolVarP(&verbose, "verbose", "v", false, "tell every lease")
 	return c

@@ -247,7 +247,7 @@ func (a *app) showRun(r wire.Run, log []wire.LogLine) error {
 	if !r.Forecast.Known {
 		finishing += " (" + r.Forecast.Why + ")"
 	}
-	a.facts("number", fmt.Sprint(r.ID), "why", r.Why, "project", r.Project, "owner", r.Owner, "scene", r.Scene, "recipe", r.Recipe,
+	a.facts("number", fmt.Sprint(r.ID), "why", r.Why, "project", r.Project, "owner", r.Owner, "scene", r.Scene, "recipe", r.Recipe, "passes", strings.Join(r.Passes, ", "),
 		"size", fmt.Sprintf("%d×%d", r.Width, r.Height), "frames", fmt.Sprintf("%s (%d)", r.Frames, r.FrameCount), "output", r.Output,
 		"finish", finishing, "took", took, "nodes", strings.Join(r.Nodes, ", "))
 	fmt.Fprintf(a.out, "\n  %s\n\n", ribbon(r, 72, colours(a.out)))

@@ -264,7 +264,7 @@ func (f *Farm) Fill(ctx context.Context) error {
 		{Job: "salt_010", Project: "salt-clock", Scene: "salt-clock/salt_010.pov", Kind: "proof", Frames: "1-120/24", Width: width / 2, Height: height / 2},
 		{Job: "salt_010", Project: "salt-clock", Scene: "salt-clock/salt_010.pov", Frames: "1-120", Width: width, Height: height},
 		{Job: "gannet_end", Project: "gannet", Scene: "gannet/gannet_end.practice", Recipe: "practice-single", Frames: "1-16", Width: width, Height: height},
-		{Job: "tidal_ceiling", Project: "tidal-room", Scene: "tidal-room/tidal_ceiling.practice", Frames: "1-240", Width: width, Height: height},
+		{Job: "tidal_ceiling", Project: "tidal-room", Scene: "tidal-room/tidal_ceiling.practice", Frames: "1-240", Width: width, Height: height, Passes: []string{"depth", "matte"}},
 		{Job: "gannet_open", Project: "gannet", Scene: "gannet/gannet_open.practice", Recipe: "practice-feed", Frames: "1-96", Width: width, Height: height},
 		{Job: "tidal_floor", Project: "tidal-room", Scene: "tidal-room/tidal_floor.pov", Frames: "1-90", Width: width, Height: height},
 		{Job: "salt_020", Project: "salt-clock", Scene: "salt-clock/salt_020.practice", Frames: "1-180", Width: width, Height: height, Held: true},

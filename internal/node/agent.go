@@ -41,6 +41,7 @@ type Options struct {
 	Log       *slog.Logger
 	Told      func(line string) // lines for the person who started it
 	Launcher  []string          // command line of the launcher, without the node's folder
+	Staging   int64             // bytes that frames may take up while they are not delivered; 0 for no limit
 	Send      bool              // send frames to the service even where their place is seen
 	LetGo     <-chan struct{}   // closed to end the node process while its renderers go on; may be nil
 }
@@ -66,6 +67,7 @@ type Agent struct {
 	nudge   chan struct{} // progress has changed
 	shifted chan struct{} // the leases that are worked on have changed
 	starter *launcher.Client
+	room    *room
 
 	mu    sync.Mutex
 	works map[int64]*work // by lease
@@ -109,9 +111,10 @@ func Run(ctx context.Context, o Options) error {
 	}
 	o.Dir = dir
 	a := &Agent{o: o, nudge: make(chan struct{}, 1), shifted: make(chan struct{}, 1), works: map[int64]*work{}}
-	if err := os.MkdirAll(o.Dir, 0o700); err != nil {
+	if err := os.MkdirAll(a.staging(), 0o700); err != nil {
 		return fmt.Errorf("making the node's folder: %w", err)
 	}
+	a.room = &room{folder: a.staging(), limit: o.Staging}
 	release, free, err := launcher.Lock(filepath.Join(o.Dir, "node.lock"))
 	if err != nil {
 		return fmt.Errorf("taking the node's folder: %w", err)
@@ -350,7 +353,7 @@ func (a *Agent) newWork(l *leased) *work {
 	return &work{
 		lease: l, svc: a, log: a.o.Log, staging: filepath.Join(a.staging(), leaseFolder(l.ID)), launcher: a.starter,
 		speed: a.facts.Speed, node: a.me.Name, threads: a.o.Threads, stall: a.o.Stall, send: a.o.Send, changed: a.progressed, phase: "starting", verifying: map[int]bool{},
-		ready: make(chan struct{}),
+		ready: make(chan struct{}), room: a.room,
 	}
 }
 

@@ -83,7 +83,8 @@ func (l *launch) feedOn(ctx context.Context, left frames.Set) frames.Set {
 			ended = true
 			return true
 		}
-		if l.w.bordered() {
+		l.w.waitForRoom(ctx)
+		if l.w.bordered() || ctx.Err() != nil {
 			return false
 		}
 		left = l.w.withoutGiven(left)

@@ -205,8 +205,9 @@ func (l *launch) watch(ctx context.Context, fed func(text string) bool) (stopped
 				continue
 			}
 			l.signOf = time.Now()
-			if l.mark(m) && (l.w.bordered() || l.current != nil && l.w.gaveBack(*l.current)) {
+			if l.mark(m) && (l.w.bordered() || l.current != nil && l.w.gaveBack(*l.current) || l.w.full() != "") {
 				last := *l.current - 1
+				l.w.unbegins(*l.current)
 				l.current, l.bordered = nil, &last
 				stop()
 				continue
@@ -324,7 +325,7 @@ func (l *launch) check(frame int, path string, render time.Duration) {
 	l.w.mu.Lock()
 	l.w.slowest = max(l.w.slowest, render)
 	l.w.mu.Unlock()
-	l.w.checks <- check{launch: l.number, frame: frame, path: path, startup: l.startup, render: render}
+	l.w.toCheck(check{launch: l.number, frame: frame, path: path, startup: l.startup, render: render})
 	l.startup = 0 // told once
 }
 

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"vexillum/internal/core/frames"
@@ -48,6 +49,7 @@ type work struct {
 	changed func()        // progress has changed
 	ready   chan struct{} // closed when orders can be taken
 
+	room     *room // may be nil
 	launcher *launcher.Client
 	journal  *journal
 	before   *past  // of an earlier process that worked on the lease; nil of a new one
@@ -64,6 +66,7 @@ type work struct {
 	fraction   float64
 	verifying  map[int]bool
 	trouble    string // why frames wait to be delivered
+	noRoom     string // why no further frame is begun
 	launch     int
 	stretch    frames.Span // of the newest launch
 	handed     frames.Set  // begun, without a failure since
@@ -72,7 +75,8 @@ type work struct {
 	spoiled    map[int]frames.Set // frames that failed, by launch
 	slowest    time.Duration
 	checks     chan check
-	abandoned  error // the session is over: nothing may be reported any more
+	waiting    atomic.Int32 // finished frames that are not dealt with to the end
+	abandoned  error        // the session is over: nothing may be reported any more
 	checksDone chan struct{}
 }
 
@@ -98,7 +102,7 @@ const maxChecks = 4096
 func (w *work) progress() wire.Progress {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	p := wire.Progress{Lease: w.lease.ID, Frame: w.frame, Phase: w.phase, Fraction: w.fraction, Trouble: w.trouble}
+	p := wire.Progress{Lease: w.lease.ID, Frame: w.frame, Phase: w.phase, Fraction: w.fraction, Trouble: w.trouble, Full: w.noRoom}
 	for f := range w.verifying {
 		p.Verifying = append(p.Verifying, f)
 	}
@@ -151,6 +155,7 @@ func (w *work) run(ctx context.Context) (wire.Ended, error) {
 		defer close(w.checksDone)
 		for c := range w.checks {
 			w.finish(c)
+			w.waiting.Add(-1)
 		}
 	}()
 	var left frames.Set
@@ -216,7 +221,7 @@ func (w *work) resume(ctx context.Context, left frames.Set, fed bool) (*launch, 
 	for _, c := range w.before.unsettled() {
 		left = left.Minus(frames.One(c.frame))
 		w.handed = w.handed.Union(frames.One(c.frame))
-		w.checks <- c
+		w.toCheck(c)
 	}
 	before := w.before.running()
 	if before == nil {
@@ -243,7 +248,8 @@ func (w *work) resume(ctx context.Context, left frames.Set, fed bool) (*launch, 
 // again behind a frame that failed. It returns the frames without a result.
 func (w *work) stretches(ctx context.Context, left frames.Set) frames.Set {
 	for ctx.Err() == nil && !w.bordered() && w.ok() && !w.lost() {
-		if left = w.withoutGiven(left); left.Empty() {
+		w.waitForRoom(ctx)
+		if left = w.withoutGiven(left); left.Empty() || ctx.Err() != nil || w.bordered() {
 			break
 		}
 		var stretch frames.Span
@@ -276,6 +282,20 @@ func (w *work) begins(launch, frame int) {
 	w.handed = w.handed.Union(frames.One(frame))
 	w.mu.Unlock()
 	w.journal.write(entry{Do: didBegin, Launch: launch, Frame: frame})
+}
+
+// toCheck hands over a frame that a renderer has finished.
+func (w *work) toCheck(c check) {
+	w.waiting.Add(1)
+	w.checks <- c
+}
+
+// unbegins takes it back: the frame that a renderer had just begun when it was
+// stopped may be begun again, or given back.
+func (w *work) unbegins(frame int) {
+	w.mu.Lock()
+	w.handed = w.handed.Minus(frames.One(frame))
+	w.mu.Unlock()
 }
 
 // withoutGiven returns a set without the frames that were given back.

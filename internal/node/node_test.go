@@ -92,7 +92,7 @@ func (f *fake) report(_ context.Context, items ...wire.ReportItem) ([]wire.Verdi
 func (f *fake) thumbnail(context.Context, int64, int, []byte) {}
 
 func (f *fake) upload(context.Context, upload) (publish.Standing, error) {
-	return publish.Standing{}, errors.New("nothing is sent here")
+	return publish.Standing{}, fmt.Errorf("%w: nothing is sent here", publish.ErrNoPlace)
 }
 
 func (f *fake) more(context.Context, int64) (frames.Set, error) { return frames.Set{}, nil }

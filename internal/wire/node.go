@@ -125,6 +125,7 @@ type Progress struct {
 	Fraction  float64 `json:"fraction"`
 	Verifying []int   `json:"verifying,omitempty"`
 	Trouble   string  `json:"trouble,omitempty"` // why frames wait to be delivered
+	Full      string  `json:"full,omitempty"`    // why no further frame is begun now
 }
 
 // Orders asks which leases shall end, and waits until there is one.

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"database/sql"
@@ -11,7 +12,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"sort"
+	"slices"
 	"strings"
 
 	_ "github.com/jackc/pgx/v5/stdlib" // the tables are read as anybody could
@@ -109,44 +110,74 @@ func (f *farm) checkFiles(ctx context.Context, db *sql.DB, s submitted, note fun
 	}
 	defer os.RemoveAll(right)
 	folder := filepath.Join(f.dir, "frames", filepath.FromSlash(output))
-	var want, got []string
+	var want []string
 	for i := range s.count {
 		frame := s.first + i
-		name := fmt.Sprintf("%s.%04d.png", s.job, frame)
-		want = append(want, name)
-		data, err := os.ReadFile(filepath.Join(folder, name))
-		if err != nil {
-			note("%s: %v", s.job, err)
-			continue
+		var lines, stamps []string
+		for _, pass := range append([]string{""}, s.passes...) {
+			name := fmt.Sprintf("%s.%04d.png", strings.Trim(s.job+"."+pass, "."), frame)
+			drawn := fmt.Sprintf("frame.%d.png", frame)
+			if pass != "" {
+				name, drawn = pass+"/"+name, fmt.Sprintf("%s.%d.png", pass, frame)
+			}
+			want = append(want, name)
+			data, err := os.ReadFile(filepath.Join(folder, name))
+			if err != nil {
+				note("%s: %v", s.job, err)
+				continue
+			}
+			sum := sha256.Sum256(data)
+			lines = append(lines, pass+" "+hex.EncodeToString(sum[:])+"\n")
+			if _, after, ok := bytes.Cut(data, []byte("tEXtComment\x00")); ok && len(after) > 40 {
+				stamps = append(stamps, string(after[:40]))
+			}
+			if err := samePixels(filepath.Join(folder, name), filepath.Join(right, drawn)); err != nil {
+				note("%s: %v", name, err)
+			}
 		}
-		sum := sha256.Sum256(data)
-		if hash := hex.EncodeToString(sum[:]); hash != hashes[frame] {
-			note("%s: the file has the hash %.12s, the table says %.12s", name, hash, hashes[frame])
+		got := strings.TrimSpace(strings.Join(lines, ""))
+		if len(s.passes) > 0 {
+			sum := sha256.Sum256([]byte(strings.Join(lines, "")))
+			got = hex.EncodeToString(sum[:])
+			slices.Sort(stamps)
+			if len(stamps) != 1+len(s.passes) || len(slices.Compact(stamps)) != 1 {
+				note("%s, frame %d: its files are of several renderings", s.job, frame)
+			}
+			met["frames with passes"]++
 		}
-		if err := samePixels(filepath.Join(folder, name), filepath.Join(right, fmt.Sprint(frame))); err != nil {
-			note("%s: %v", name, err)
+		if got != hashes[frame] {
+			note("%s, frame %d: the files have the hash %.12s, the table says %.12s", s.job, frame, got, hashes[frame])
 		}
 	}
-	entries, err := os.ReadDir(folder)
+	var found []string
+	err = filepath.WalkDir(folder, func(path string, entry os.DirEntry, err error) error {
+		if err != nil || entry.IsDir() {
+			return err
+		}
+		name, err := filepath.Rel(folder, path)
+		switch {
+		case strings.HasSuffix(name, ".part"):
+			met["parts left behind"]++
+		case strings.HasSuffix(name, ".passes"):
+			met["deeds left behind"]++
+		default:
+			found = append(found, filepath.ToSlash(name))
+		}
+		return err
+	})
 	if err != nil {
 		return fmt.Errorf("reading the output of %s: %w", s.job, err)
 	}
-	for _, e := range entries {
-		if strings.HasSuffix(e.Name(), ".part") {
-			met["parts left behind"]++
-			continue
-		}
-		got = append(got, e.Name())
-	}
-	sort.Strings(want)
-	if strings.Join(got, " ") != strings.Join(want, " ") {
-		note("%s: files %v, want %v", s.job, got, want)
+	slices.Sort(want)
+	slices.Sort(found)
+	if !slices.Equal(found, want) {
+		note("%s: files %v, want %v", s.job, found, want)
 	}
 	return nil
 }
 
 // drawAgain lets the renderer draw all frames of a scene, as a person would by
-// hand, and returns a folder with a file for each frame.
+// hand, and returns the folder with its files.
 func (f *farm) drawAgain(ctx context.Context, s submitted) (string, error) {
 	dir, err := os.MkdirTemp("", "vexillum-right-")
 	if err != nil {
@@ -154,23 +185,9 @@ func (f *farm) drawAgain(ctx context.Context, s submitted) (string, error) {
 	}
 	cmd := exec.CommandContext(ctx, f.binary, "practice", "--scene", filepath.Join(f.dir, "scenes", s.scene), "--staging", dir,
 		"--first", fmt.Sprint(s.first), "--last", fmt.Sprint(s.first+s.count-1), "--width", fmt.Sprint(s.width), "--height", fmt.Sprint(s.height),
-		"--speed", "1000000", "--node", "by-hand")
+		"--speed", "1000000", "--node", "by-hand", "--passes", strings.Join(s.passes, ","))
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return "", fmt.Errorf("drawing %s again: %w: %s", s.job, err, out)
-	}
-	entries, err := os.ReadDir(dir)
-	if err != nil {
-		return "", err
-	}
-	for _, e := range entries {
-		var frame int
-		digits := strings.TrimFunc(strings.TrimSuffix(e.Name(), ".png"), func(c rune) bool { return c < '0' || c > '9' })
-		if _, err := fmt.Sscanf(digits, "%d", &frame); err != nil {
-			return "", fmt.Errorf("the renderer left a file %s", e.Name())
-		}
-		if err := os.Rename(filepath.Join(dir, e.Name()), filepath.Join(dir, fmt.Sprint(frame))); err != nil {
-			return "", err
-		}
 	}
 	return dir, nil
 }

@@ -150,7 +150,7 @@ func nodeName(i int) string { return fmt.Sprintf("kiln-%02d", i+1) }
 
 // addNode starts a node. Its lines to the services are its own. Every third
 // sends its frames; every second has a small disk of its own, where this
-// machine allows to make one.
+// machine allows to make one, and the others a quota.
 func (f *farm) addNode(ctx context.Context, i int, key string) error {
 	var addresses []string
 	for _, listen := range f.listens {
@@ -180,6 +180,9 @@ func (f *farm) addNode(ctx context.Context, i int, key string) error {
 		"--renderers", "practice,practice-single,practice-feed", "--speed", fmt.Sprint([]float64{1, 0.5, 2}[i%3]))
 	if i%3 == 2 {
 		args = append(args, "--upload")
+	}
+	if ballast == "" { // a quota of its own instead of a small disk
+		args = append(args, "--staging-limit", "64KiB")
 	}
 	p, err := f.program(nodeName(i), args...)
 	if err != nil {
@@ -301,6 +304,7 @@ type submitted struct {
 	count  int
 	width  int
 	height int
+	passes []string // beside the picture
 }
 
 // submitSome submits runs of every kind; a submit is repeated until it is
@@ -309,12 +313,15 @@ func (f *farm) submitSome(ctx context.Context, r *rand.Rand, seed uint64) ([]sub
 	var out []submitted
 	for i, mode := range []string{"practice", "practice-single", "practice-feed"} {
 		s := submitted{job: fmt.Sprintf("chaos_%d_%d", seed, i), mode: mode, first: 1 + r.IntN(200), count: 20 + r.IntN(60), width: 64 + r.IntN(64), height: 36}
+		if r.IntN(3) > 0 {
+			s.passes = []string{"depth", "matte"}[:1+r.IntN(2)]
+		}
 		s.scene = s.job + ".practice"
 		s.frames = fmt.Sprintf("%d-%d", s.first, s.first+s.count-1)
 		if err := os.WriteFile(filepath.Join(f.dir, "scenes", s.scene), []byte(scene(r, s)), 0o644); err != nil {
 			return nil, err
 		}
-		in := wire.Submit{Job: s.job, Project: "salt-clock", Scene: s.scene, Recipe: s.mode, Frames: s.frames, Width: s.width, Height: s.height, Tries: 20}
+		in := wire.Submit{Job: s.job, Project: "salt-clock", Scene: s.scene, Recipe: s.mode, Frames: s.frames, Width: s.width, Height: s.height, Tries: 20, Passes: s.passes}
 		calling := client.Repeatable(ctx, s.job)
 		var receipt wire.Receipt
 		var last error
@@ -332,13 +339,13 @@ func (f *farm) submitSome(ctx context.Context, r *rand.Rand, seed uint64) ([]sub
 	return out, nil
 }
 
-var misbehaviours = []string{"error", "crash", "memory", "licence", "hang", "no file", "cut off", "wrong size", "slow", "leaves child"}
+var misbehaviours = []string{"error", "crash", "memory", "licence", "hang", "no file", "cut off", "wrong size", "slow", "no pass", "leaves child"}
 
 // scene writes a practice scene in which frames misbehave on two nodes.
 func scene(r *rand.Rand, s submitted) string {
 	var text strings.Builder
-	fmt.Fprintf(&text, "practice: 1\npicture: %s\nstartup: %dms\ncost: %dms\nnoise: 0.3\nseed: %d\ntrouble:\n",
-		[]string{"salt", "tidal", "gannet"}[r.IntN(3)], r.IntN(300), 80+r.IntN(400), r.IntN(1000))
+	fmt.Fprintf(&text, "practice: 1\npicture: %s\nstartup: %dms\ncost: %dms\nnoise: 0.3\nseed: %d\nstamp: %v\ntrouble:\n",
+		[]string{"salt", "tidal", "gannet"}[r.IntN(3)], r.IntN(300), 80+r.IntN(400), r.IntN(1000), len(s.passes) > 0 || r.IntN(2) == 0)
 	for range 4 {
 		fmt.Fprintf(&text, "  - {frame: %d, does: %s, on: [%s, %s]}\n", s.first+r.IntN(s.count), misbehaviours[r.IntN(len(misbehaviours))], nodeName(r.IntN(nodes)), nodeName(r.IntN(nodes)))
 	}

@@ -33,6 +33,7 @@ type Progress struct {
 	Since     time.Time // of the frame and phase
 	Verifying []int
 	Trouble   string // why frames wait to be delivered
+	Full      string // why no further frame is begun
 }
 
 // Enrolment asks to make a machine a node.

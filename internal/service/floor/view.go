@@ -337,10 +337,18 @@ func (f *Floor) needHands(now time.Time) []wire.NeedHand {
 func (f *Floor) undelivered() []wire.NeedHand {
 	waiting := map[string][]string{} // nodes by frame place
 	trouble := map[string]string{}
+	var out []wire.NeedHand
 	for id, l := range f.live {
 		for lease, p := range l.progress {
 			held := f.s.Lease(lease)
-			if p.Trouble == "" || held == nil || f.s.Nodes[id].Reach != farm.Online {
+			if held == nil || f.s.Nodes[id].Reach != farm.Online {
+				continue
+			}
+			if p.Full != "" && p.Trouble == "" { // of a place that is gone, that is told already
+				out = append(out, wire.NeedHand{Kind: "full", Action: "look", Node: int64(id),
+					Sentence: fmt.Sprintf("%s begins no further frame until there is room.", f.s.NodeName(id)), Evidence: sentence(p.Full)})
+			}
+			if p.Trouble == "" {
 				continue
 			}
 			place := f.s.Projects[f.s.Runs[held.Run].Spec.Project].Frames
@@ -350,7 +358,6 @@ func (f *Floor) undelivered() []wire.NeedHand {
 			trouble[place] = max(trouble[place], p.Trouble) // any of them, but always the same
 		}
 	}
-	var out []wire.NeedHand
 	for place, nodes := range waiting {
 		slices.Sort(nodes)
 		v := wire.NeedHand{Kind: "delivery", Action: "look", Node: int64(f.s.NodeNamed(nodes[0]).ID)}
@@ -358,10 +365,15 @@ func (f *Floor) undelivered() []wire.NeedHand {
 		if len(nodes) > 1 {
 			v.Sentence = fmt.Sprintf("%d nodes cannot deliver into the place %s; they hold their frames and try on.", len(nodes), place)
 		}
-		v.Evidence = strings.ToUpper(trouble[place][:1]) + trouble[place][1:] + "."
+		v.Evidence = sentence(trouble[place])
 		out = append(out, v)
 	}
 	return out
+}
+
+// sentence makes one of what an error says.
+func sentence(text string) string {
+	return strings.ToUpper(text[:1]) + text[1:] + "."
 }
 
 // runsInTrouble returns runs with parked frames that nobody has given up.

@@ -79,7 +79,7 @@ export async function steer(run: number, what: Steering, now = false): Promise<R
 }
 
 export const thumbnail = (run: number, frame: number) => `/api/v1/runs/${run}/frames/${frame}/thumbnail`;
-export const picture = (run: number, frame: number) => `/api/v1/runs/${run}/frames/${frame}/picture`;
+export const picture = (run: number, frame: number, pass = "") => `/api/v1/runs/${run}/frames/${frame}/picture${pass && `?pass=${pass}`}`;
 export const contactSheet = (run: number) => `/api/v1/runs/${run}/contact-sheet`;
 
 const ranks = ["viewer", "artist", "wrangler", "admin"];

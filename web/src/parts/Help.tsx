@@ -6,6 +6,7 @@ const keys = [
   ["Enter", "open the run"],
   ["← →", "a frame back or on, in the viewer"],
   ["Shift ← →", "ten frames"],
+  ["p", "the next pass of the frame"],
   ["n", "follow the newest frame again"],
   ["?", "this list"],
 ];

@@ -195,6 +195,7 @@ function Settings({ run, now }: { run: Run; now: number }) {
     ["size", `${run.width} × ${run.height}`],
     ["recipe", run.recipe],
     ["settings", Object.entries(run.values).map(([name, value]) => `${name} ${value}`).join(", ")],
+    ["passes", run.passes.join(", ")],
     ["output", run.output],
     ["tries a frame", String(run.tries)],
     ["submitted", `${clock(run.submitted_at, now)} by ${run.owner}`],

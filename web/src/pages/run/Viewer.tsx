@@ -19,6 +19,8 @@ const grounds = { black: "#000", grey: "#777", white: "#fff" } as const;
 /** One frame large: the newest as they arrive, or the chosen one. */
 export function Viewer({ run, index, states, frame, following, result, onChoose }: Props) {
   const [ground, setGround] = useState<keyof typeof grounds>("black");
+  const [pass, setPass] = useState("");
+  useEffect(() => setPass(""), [run.id]);
   const state = frame === null ? undefined : states[index.place(frame)];
   const step = useCallback(
     (by: number) => {
@@ -37,17 +39,19 @@ export function Viewer({ run, index, states, frame, following, result, onChoose 
         step((event.key === "ArrowRight" ? 1 : -1) * (event.shiftKey ? 10 : 1));
       } else if (event.key === "n") {
         onChoose(null);
+      } else if (event.key === "p" && run.passes.length > 0) {
+        setPass((now) => ["", ...run.passes][(run.passes.indexOf(now) + 2) % (run.passes.length + 1)] ?? "");
       }
     };
     window.addEventListener("keydown", onKey);
     return () => window.removeEventListener("keydown", onKey);
-  }, [step, onChoose]);
+  }, [step, onChoose, run.passes]);
   const ratio = `${run.width} / ${run.height}`;
   return (
     <section aria-label="Picture" className="min-w-0">
       <div className="grid place-items-center overflow-hidden rounded border border-hair" style={{ aspectRatio: ratio, background: grounds[ground] }}>
         {frame !== null && state === "done" ? (
-          <Picture run={run} frame={frame} />
+          <Picture run={run} frame={frame} pass={pass} />
         ) : (
           <p className="px-6 text-center" style={{ color: ground === "black" ? "#a9a49b" : "#000" }}>
             {frame === null ? "No frame is done yet. The first picture appears here as soon as it is verified." : `Frame ${frame} is ${state}.`}
@@ -69,6 +73,17 @@ export function Viewer({ run, index, states, frame, following, result, onChoose 
             {result.node} · {result.render_seconds.toFixed(1)} s
           </span>
         )}
+        {run.passes.length > 0 && (
+          <label className="flex items-center gap-1">
+            <span>pass</span>
+            <select className="select w-24 select-xs" value={pass} onChange={(event) => setPass(event.target.value)}>
+              <option value="">picture</option>
+              {run.passes.map((name) => (
+                <option key={name}>{name}</option>
+              ))}
+            </select>
+          </label>
+        )}
         <label className="flex items-center gap-1">
           <span>ground</span>
           <select className="select w-20 select-xs" value={ground} onChange={(event) => setGround(event.target.value as keyof typeof grounds)}>
@@ -83,12 +98,12 @@ export function Viewer({ run, index, states, frame, following, result, onChoose 
 }
 
 /** The frame itself over its thumbnail, so that there is something at once. */
-function Picture({ run, frame }: { run: Run; frame: number }) {
+function Picture({ run, frame, pass }: { run: Run; frame: number; pass: string }) {
   const over = "absolute inset-0 h-full w-full object-contain";
   return (
     <div className="relative h-full w-full">
-      <FrameImage src={thumbnail(run.id, frame)} alt="" className={over} />
-      <FrameImage src={picture(run.id, frame)} alt={`Frame ${frame} of ${run.name}`} className={over} />
+      {pass === "" && <FrameImage src={thumbnail(run.id, frame)} alt="" className={over} />}
+      <FrameImage key={pass} src={picture(run.id, frame, pass)} alt={`Frame ${frame} of ${run.name}${pass && `, pass ${pass}`}`} className={over} />
     </div>
   );
 }

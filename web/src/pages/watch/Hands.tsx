@@ -49,7 +49,7 @@ function Sign({ kind }: { kind: string }) {
       </svg>
     );
   }
-  if (kind === "delivery") {
+  if (kind === "delivery" || kind === "full") {
     return (
       <svg viewBox="0 0 16 16" className="w-4" aria-hidden="true">
         <path d="M5.5 2.5v11m5-11v11" stroke="var(--s-held)" strokeWidth="2" />
