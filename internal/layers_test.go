@@ -22,6 +22,7 @@ var below = map[string][]string{
 	"core/deal":     {"core/farm", "core/frames", "core/pace"},
 	"core/triage":   {"core/farm"},
 	"core/accept":   {"core/farm", "core/frames", "core/triage"},
+	"core/hold":     {"core/frames"},
 	"launcher":      {},
 	"core/forecast": {"core/farm", "core/pace"},
 	"recipe":        {"core/farm"},
@@ -50,7 +51,7 @@ var below = map[string][]string{
 		"core/accept", "core/farm", "core/frames", "picture", "publish", "recipe", "secret", "service", "service/floor", "store", "wire",
 	},
 	"node": {
-		"client", "core/farm", "core/frames", "core/triage", "launcher", "picture", "publish", "recipe", "wire",
+		"client", "core/farm", "core/frames", "core/hold", "core/triage", "launcher", "picture", "publish", "recipe", "wire",
 	},
 	"demo": {"client", "launcher", "wire"},
 	"cli": {

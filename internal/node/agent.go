@@ -21,6 +21,7 @@ import (
 	"time"
 
 	"vexillum/internal/client"
+	"vexillum/internal/core/hold"
 	"vexillum/internal/launcher"
 	"vexillum/internal/recipe"
 	"vexillum/internal/wire"
@@ -353,7 +354,7 @@ func (a *Agent) newWork(l *leased) *work {
 	return &work{
 		lease: l, svc: a, log: a.o.Log, staging: filepath.Join(a.staging(), leaseFolder(l.ID)), launcher: a.starter,
 		speed: a.facts.Speed, node: a.me.Name, threads: a.o.Threads, stall: a.o.Stall, send: a.o.Send, changed: a.progressed, phase: "starting", verifying: map[int]bool{},
-		ready: make(chan struct{}), room: a.room,
+		ready: make(chan struct{}), room: a.room, held: hold.New(),
 	}
 }
 

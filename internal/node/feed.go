@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"vexillum/internal/core/frames"
+	"vexillum/internal/core/hold"
 	"vexillum/internal/core/triage"
 )
 
@@ -45,17 +46,19 @@ func (w *work) more(ctx context.Context) frames.Set {
 	if err != nil {
 		return frames.Set{}
 	}
+	if !more.Empty() { // what was given back may come again
+		w.note(hold.Entry{Do: hold.Extended, Frames: more.String()})
+	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	w.given = w.given.Minus(more) // what was given back may come again
-	return more.Minus(w.handed)
+	return w.held.Left(more)
 }
 
 // spoiledBy reports whether a frame has failed in a launch.
 func (w *work) spoiledBy(launch, frame int) bool {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	return w.spoiled[launch].Has(frame)
+	return w.held.Spoiled(launch, frame)
 }
 
 // feedOn hands frames to a renderer until nothing is left, it fails or it is
@@ -64,14 +67,14 @@ func (l *launch) feedOn(ctx context.Context, left frames.Set) frames.Set {
 	ended := false
 	end := func() bool {
 		ended = true
-		l.w.journal.write(entry{Do: didEnd, Launch: l.number})
+		l.w.note(hold.Entry{Do: hold.Ended, Launch: l.number})
 		l.proc.Input("end\n")
 		l.proc.CloseInput()
 		return true
 	}
 	next := func() bool {
-		if l.before != nil && l.handed < len(l.before.begun) { // an earlier process has handed it over
-			f := l.before.begun[l.handed].frame
+		if l.before != nil && l.handed < len(l.before.Begun) { // an earlier process has handed it over
+			f := l.before.Begun[l.handed].Frame
 			l.handed++
 			l.begin(f, time.Now())
 			if l.handed > l.proc.Inputs() { // it meant to
@@ -79,7 +82,7 @@ func (l *launch) feedOn(ctx context.Context, left frames.Set) frames.Set {
 			}
 			return true
 		}
-		if l.before != nil && l.before.ended {
+		if l.before != nil && l.before.Ended {
 			ended = true
 			return true
 		}

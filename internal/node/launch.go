@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"vexillum/internal/core/frames"
+	"vexillum/internal/core/hold"
 	"vexillum/internal/core/triage"
 	"vexillum/internal/launcher"
 )
@@ -26,8 +27,8 @@ type launch struct {
 	marks   chan mark
 	reader  *reader
 	proc    *launcher.Process
-	before  *pastLaunch // what an earlier process knew of it; nil of a new one
-	handed  int         // frames handed to a renderer that is fed
+	before  *hold.Launch // what an earlier process knew of it; nil of a new one
+	handed  int          // frames handed to a renderer that is fed
 
 	fed     bool // stays up and is handed its frames
 	current *int // frame in flight
@@ -68,10 +69,10 @@ func (l *launch) start(fed bool) error {
 	l.fed = fed
 	l.began, l.signOf = time.Now(), time.Now()
 	l.w.set(func() { l.w.phase, l.w.frame, l.w.fraction, l.w.stretch = "starting", nil, 0, l.stretch })
-	l.w.journal.write(entry{Do: didLaunch, Launch: l.number, First: l.stretch.First, Last: l.stretch.Last})
+	l.w.note(hold.Entry{Do: hold.Launched, Launch: l.number, First: l.stretch.First, Last: l.stretch.Last})
 	l.read()
 	if l.proc, err = l.w.launcher.Start(spec, l.reader); err != nil {
-		l.w.journal.write(entry{Do: didOver, Launch: l.number})
+		l.w.note(hold.Entry{Do: hold.Over, Launch: l.number})
 		return fmt.Errorf("starting the renderer: %w", err)
 	}
 	return nil
@@ -81,10 +82,10 @@ func (l *launch) read() { l.reader = newReader(l.w.lease.Recipe.Read, func(m mar
 
 // adopt takes up a renderer that an earlier node process has started. All that
 // it has said is read again.
-func (w *work) adopt(before *pastLaunch, fed bool) (*launch, error) {
-	l := w.launchOf(before.number, before.stretch)
+func (w *work) adopt(before *hold.Launch, fed bool) (*launch, error) {
+	l := w.launchOf(before.Number, before.Stretch)
 	l.before, l.fed = before, fed
-	l.began, l.signOf = before.at, time.Now()
+	l.began, l.signOf = before.At, time.Now()
 	l.read()
 	w.set(func() { w.phase, w.frame, w.fraction, w.stretch = "starting", nil, 0, l.stretch })
 	var err error
@@ -94,7 +95,7 @@ func (w *work) adopt(before *pastLaunch, fed bool) (*launch, error) {
 
 // over notes that nothing is left to do about a launch.
 func (l *launch) over() {
-	l.w.journal.write(entry{Do: didOver, Launch: l.number})
+	l.w.note(hold.Entry{Do: hold.Over, Launch: l.number})
 	l.proc.Forget()
 }
 
@@ -207,7 +208,7 @@ func (l *launch) watch(ctx context.Context, fed func(text string) bool) (stopped
 			l.signOf = time.Now()
 			if l.mark(m) && (l.w.bordered() || l.current != nil && l.w.gaveBack(*l.current) || l.w.full() != "") {
 				last := *l.current - 1
-				l.w.unbegins(*l.current)
+				l.w.note(hold.Entry{Do: hold.Undone, Launch: l.number, Frame: *l.current})
 				l.current, l.bordered = nil, &last
 				stop()
 				continue
@@ -281,14 +282,14 @@ func (l *launch) mark(m mark) bool {
 func (l *launch) begin(frame int, now time.Time) {
 	known := false
 	if l.before != nil {
-		for _, b := range l.before.begun {
-			if b.frame == frame {
-				now, known = b.at, true
+		for _, b := range l.before.Begun {
+			if b.Frame == frame {
+				now, known = b.At, true
 			}
 		}
 	}
 	if !known {
-		l.w.begins(l.number, frame)
+		l.w.note(hold.Entry{Do: hold.Began, Launch: l.number, Frame: frame})
 	}
 	l.current, l.since = &frame, now
 	l.w.set(func() { l.w.phase, l.w.frame, l.w.fraction = "rendering", &frame, 0 })
@@ -314,13 +315,13 @@ func (l *launch) when(m mark) time.Time {
 
 func (l *launch) check(frame int, path string, render time.Duration) {
 	if l.before != nil {
-		if _, known := l.before.done[frame]; known { // it is being dealt with already
+		if _, known := l.before.Done[frame]; known { // it is being dealt with already
 			return
 		}
 	}
 	inside, err := filepath.Rel(l.w.staging, path)
 	if err == nil {
-		l.w.journal.write(entry{Do: didFinish, Launch: l.number, Frame: frame, Path: inside, Startup: l.startup, Render: render})
+		l.w.note(hold.Entry{Do: hold.Finished, Launch: l.number, Frame: frame, Path: inside, Startup: l.startup, Render: render})
 	}
 	l.w.mu.Lock()
 	l.w.slowest = max(l.w.slowest, render)

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"vexillum/internal/core/frames"
+	"vexillum/internal/core/hold"
 	"vexillum/internal/core/triage"
 	"vexillum/internal/launcher"
 	"vexillum/internal/publish"
@@ -52,7 +53,7 @@ type work struct {
 	room     *room // may be nil
 	launcher *launcher.Client
 	journal  *journal
-	before   *past  // of an earlier process that worked on the lease; nil of a new one
+	again    bool   // an earlier process has worked on the lease
 	life     string // of the farm that gave the lease
 	over     bool   // the lease has ended at the service: only what is finished is offered
 
@@ -69,10 +70,7 @@ type work struct {
 	noRoom     string // why no further frame is begun
 	launch     int
 	stretch    frames.Span // of the newest launch
-	handed     frames.Set  // begun, without a failure since
-	given      frames.Set  // back, by trims
-	trims      map[int64]string
-	spoiled    map[int]frames.Set // frames that failed, by launch
+	held       *hold.Lease // what has happened
 	slowest    time.Duration
 	checks     chan check
 	waiting    atomic.Int32 // finished frames that are not dealt with to the end
@@ -149,7 +147,6 @@ func (w *work) run(ctx context.Context) (wire.Ended, error) {
 		stop(errStopped)
 	}
 	close(w.ready)
-	w.spoiled = map[int]frames.Set{}
 	w.checks, w.checksDone = make(chan check, maxChecks), make(chan struct{})
 	go func() {
 		defer close(w.checksDone)
@@ -200,7 +197,7 @@ func (w *work) clear() {
 func (w *work) render(ctx context.Context, left frames.Set) frames.Set {
 	fed := w.lease.Recipe.Mode == "feed"
 	var first *launch
-	if w.before != nil {
+	if w.again {
 		first, left = w.resume(ctx, left, fed)
 	}
 	if fed {
@@ -217,28 +214,29 @@ func (w *work) render(ctx context.Context, left frames.Set) frames.Set {
 // resume offers what was finished before, and takes up the renderer that still
 // runs, if one does.
 func (w *work) resume(ctx context.Context, left frames.Set, fed bool) (*launch, frames.Set) {
-	w.launch, w.given, w.trims = w.before.last, w.before.given, w.before.trims
-	for _, c := range w.before.unsettled() {
-		left = left.Minus(frames.One(c.frame))
-		w.handed = w.handed.Union(frames.One(c.frame))
-		w.toCheck(c)
+	w.mu.Lock()
+	unsettled, before := w.held.Unsettled(), w.held.Running()
+	w.launch = w.held.LastLaunch()
+	w.mu.Unlock()
+	for _, p := range unsettled {
+		left = left.Minus(frames.One(p.Frame))
+		w.toCheck(check{launch: p.Launch, frame: p.Frame, path: filepath.Join(w.staging, p.Path), startup: p.Startup, render: p.Render})
 	}
-	before := w.before.running()
 	if before == nil {
 		return nil, left
 	}
 	l, err := w.adopt(before, fed)
 	if err == nil {
-		w.log.Info("a renderer of an earlier node process goes on", "lease", w.lease.ID, "launch", before.number)
+		w.log.Info("a renderer of an earlier node process goes on", "lease", w.lease.ID, "launch", before.Number)
 		return l, left
 	}
 	if w.lost() {
 		return nil, left
 	}
-	w.log.Warn("a renderer of an earlier node process is gone", "lease", w.lease.ID, "launch", before.number, "error", err)
-	w.journal.write(entry{Do: didOver, Launch: before.number})
-	if frame, ok := before.inFlight(); ok && left.Has(frame) && ctx.Err() == nil {
-		w.failed(before.number, frame, triage.CauseNodeLost, "the renderer ended with the machine or its launcher, in mid frame")
+	w.log.Warn("a renderer of an earlier node process is gone", "lease", w.lease.ID, "launch", before.Number, "error", err)
+	w.note(hold.Entry{Do: hold.Over, Launch: before.Number})
+	if frame, ok := before.InFlight(); ok && left.Has(frame) && ctx.Err() == nil {
+		w.failed(before.Number, frame, triage.CauseNodeLost, "the renderer ended with the machine or its launcher, in mid frame")
 		left = left.Minus(frames.One(frame))
 	}
 	return nil, left
@@ -276,12 +274,13 @@ func (w *work) lost() bool {
 	}
 }
 
-// begins notes that a launch begins a frame: from now on it is not given back.
-func (w *work) begins(launch, frame int) {
+// note takes a step in the life of the lease, and writes it down.
+func (w *work) note(e hold.Entry) {
+	e.At = time.Now()
 	w.mu.Lock()
-	w.handed = w.handed.Union(frames.One(frame))
+	w.held.Note(e)
 	w.mu.Unlock()
-	w.journal.write(entry{Do: didBegin, Launch: launch, Frame: frame})
+	w.journal.write(e)
 }
 
 // toCheck hands over a frame that a renderer has finished.
@@ -290,51 +289,39 @@ func (w *work) toCheck(c check) {
 	w.checks <- c
 }
 
-// unbegins takes it back: the frame that a renderer had just begun when it was
-// stopped may be begun again, or given back.
-func (w *work) unbegins(frame int) {
-	w.mu.Lock()
-	w.handed = w.handed.Minus(frames.One(frame))
-	w.mu.Unlock()
-}
-
 // withoutGiven returns a set without the frames that were given back.
 func (w *work) withoutGiven(set frames.Set) frames.Set {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	return set.Minus(w.given)
+	return set.Minus(w.held.Given())
 }
 
 func (w *work) gaveBack(frame int) bool {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	return w.given.Has(frame)
+	return w.held.Gave(frame)
 }
 
-// trim answers which of the frames that are wanted back can be given: those
-// that no renderer has begun. Asked again, it answers the same.
+// trim answers which of the frames that are wanted back can be given. Asked
+// again, it answers the same.
 func (w *work) trim(id int64, wanted frames.Set) string {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	if answer, known := w.trims[id]; known {
-		return answer
-	}
-	var mine frames.Set
+	var mine, unseen frames.Set
 	_ = mine.UnmarshalText([]byte(w.lease.Frames)) // what cannot be read was told when the lease began
-	give := wanted.Intersect(mine).Minus(w.handed).Minus(w.given)
 	switch {
 	case w.lease.Recipe.Mode == "range" && w.lease.Recipe.Read.Begins == "": // where it is cannot be seen
-		give = give.Minus(frames.Of(w.stretch))
+		unseen = frames.Of(w.stretch)
 	case w.frame == nil && w.phase == "starting": // its first frame may have begun without a word yet
-		give = give.Minus(frames.One(w.stretch.First))
+		unseen = frames.One(w.stretch.First)
 	}
-	if w.trims == nil {
-		w.trims = map[int64]string{}
+	answer, again := w.held.Give(id, wanted, mine, unseen)
+	if !again {
+		e := hold.Entry{Do: hold.Trimmed, At: time.Now(), Trim: id, Frames: answer.String()}
+		w.held.Note(e)
+		w.journal.write(e)
 	}
-	w.trims[id] = give.String()
-	w.given = w.given.Union(give)
-	w.journal.write(entry{Do: didTrim, Trim: id, Frames: give.String()})
-	return give.String()
+	return answer.String()
 }
 
 func (w *work) ok() bool {
@@ -345,10 +332,7 @@ func (w *work) ok() bool {
 
 // failed reports a try that gave no good picture.
 func (w *work) failed(launch, frame int, cause, message string) {
-	w.mu.Lock()
-	w.handed = w.handed.Minus(frames.One(frame)) // it may come again
-	w.spoiled[launch] = w.spoiled[launch].Union(frames.One(frame))
-	w.mu.Unlock()
+	w.note(hold.Entry{Do: hold.Failed, Launch: launch, Frame: frame})
 	w.log.Warn("frame failed", "run", w.lease.RunName, "frame", frame, "cause", cause)
 	w.report(wire.ReportItem{Outcome: wire.OutcomeFailed, Lease: w.lease.ID, Launch: launch, Frame: frame, Cause: cause, Message: message})
 }

@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"vexillum/internal/core/frames"
+	"vexillum/internal/core/hold"
 	"vexillum/internal/launcher"
 	"vexillum/internal/publish"
 	"vexillum/internal/recipe"
@@ -153,7 +154,7 @@ func newWork(t *testing.T, f *fake, script, set string) *work {
 		lease: &leased{Recipe: r, Lease: wire.Lease{ID: leaseNumber.Add(1), Run: 1, RunName: "a final 1", Recipe: r.Name, Frames: set, RangeFirst: 1, RangeLast: 9,
 			OutputRoot: filepath.Join(dir, "out"), Output: "a/final-1", FilePrefix: "a.", FileEnding: ".png", Digits: 4, Width: 8, Height: 4}},
 		svc: f, log: log, staging: staging, speed: 1, node: "kiln-01", threads: 1, stall: time.Minute,
-		changed: func() {}, ready: make(chan struct{}), phase: "starting", verifying: map[int]bool{},
+		held: hold.New(), changed: func() {}, ready: make(chan struct{}), phase: "starting", verifying: map[int]bool{},
 	}
 }
 

@@ -11,6 +11,7 @@ import (
 
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
+	"vexillum/internal/core/hold"
 	"vexillum/internal/core/triage"
 	"vexillum/internal/picture"
 	"vexillum/internal/publish"
@@ -26,7 +27,7 @@ func (w *work) finish(c check) {
 	w.set(func() { w.verifying[c.frame] = true })
 	defer w.set(func() { delete(w.verifying, c.frame) })
 	if w.offer(c) && w.ok() && w.ctx.Err() == nil {
-		w.journal.write(entry{Do: didSettle, Launch: c.launch, Frame: c.frame})
+		w.note(hold.Entry{Do: hold.Settled, Launch: c.launch, Frame: c.frame})
 		for _, file := range append([]string{c.path}, w.passFiles(c)...) {
 			_ = os.Remove(file) // the lease's folder goes as a whole anyway
 		}
@@ -113,10 +114,9 @@ func (w *work) target(frame int, v *verified, adopt []string) publish.Target {
 // offer reports true when nothing is left to do about the frame.
 func (w *work) offer(c check) (settled bool) {
 	begin := time.Now()
-	accepted := ""
-	if w.before != nil {
-		accepted = w.before.accepted[c.frame]
-	}
+	w.mu.Lock()
+	accepted := w.held.WasAccepted(hold.Shot{Launch: c.launch, Frame: c.frame})
+	w.mu.Unlock()
 	good, err := w.verify(c)
 	if err != nil && accepted != "" { // it was good once, and the service waits for it
 		w.report(wire.ReportItem{Outcome: wire.OutcomeFailed, Lease: w.lease.ID, Launch: c.launch, Frame: c.frame, Hash: accepted,
@@ -142,7 +142,7 @@ func (w *work) offer(c check) (settled bool) {
 		w.log.Info("frame not wanted", "run", w.lease.RunName, "frame", c.frame, "why", verdict.Why)
 		return true
 	}
-	w.journal.write(entry{Do: didAccepted, Frame: c.frame, Launch: c.launch, Hash: item.Hash})
+	w.note(hold.Entry{Do: hold.Accepted, Frame: c.frame, Launch: c.launch, Hash: item.Hash})
 	if small, err := picture.Thumbnail(good.image); err == nil {
 		w.svc.thumbnail(w.ctx, w.lease.Run, c.frame, small)
 	}

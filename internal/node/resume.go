@@ -26,7 +26,7 @@ func (a *Agent) recall() ([]*work, error) {
 			continue
 		}
 		w := a.newWork(&h.Lease)
-		w.life, w.before = h.Life, before
+		w.life, w.held, w.again = h.Life, before, true
 		held = append(held, w)
 	}
 	return held, nil
@@ -73,7 +73,7 @@ func (a *Agent) sort(held []*work, started wire.Started) []*work {
 
 // endRenderer ends what still runs of a lease that is not ours to finish.
 func (a *Agent) endRenderer(w *work) {
-	before := w.before.running()
+	before := w.held.Running()
 	if before == nil {
 		return
 	}

@@ -18,6 +18,7 @@ import (
 	"vexillum/internal/core/accept"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
+	"vexillum/internal/core/hold"
 	"vexillum/internal/core/pace"
 	"vexillum/internal/recipe"
 	"vexillum/internal/wire"
@@ -230,24 +231,41 @@ func (c *course) once(ctx context.Context, cut *bool, do func(f *Floor) error) e
 // machine is a node with its disk. What is in held outlives its process;
 // renderers outlive the process, but not the machine.
 type machine struct {
-	c      *course
-	name   string
-	id     farm.NodeID
-	held   map[farm.LeaseID]*holding
-	cut    bool // its line is cut
-	launch int
+	c        *course
+	name     string
+	id       farm.NodeID
+	held     map[farm.LeaseID]*holding
+	cut      bool // its line is cut
+	launches int
 }
 
-// holding is what the disk of a machine keeps of a lease.
+// holding is what the disk of a machine keeps of a lease: what a journal tells
+// is the same as in a real node.
 type holding struct {
-	lease    farm.LeaseID
-	left     frames.Set // not begun
-	flying   int        // frame that is rendered
-	finished map[int]string
-	settled  map[int]bool
-	trims    map[int64]frames.Set
-	stop     context.CancelFunc
-	running  bool
+	lease farm.LeaseID
+	mine  frames.Set // wanted from the lease when the process started, or it was given
+	held  *hold.Lease
+	stop  context.CancelFunc // of the renderer; nil when none runs
+	said  []hold.Entry       // by the renderer, and not read yet: a launcher keeps it
+}
+
+// end ends the renderer; what it has not finished is begun again, if at all.
+func (h *holding) end() {
+	if h.stop != nil {
+		h.stop()
+	}
+	h.stop, h.said = nil, nil
+	if running := h.held.Running(); running != nil {
+		h.held.Note(hold.Entry{Do: hold.Over, Launch: running.Number})
+	}
+}
+
+// flying returns the frame that is rendered.
+func (h *holding) flying() (frame int, ok bool) {
+	if running := h.held.Running(); running != nil {
+		return running.InFlight()
+	}
+	return 0, false
 }
 
 // live runs node processes of the machine, one after the other.
@@ -263,13 +281,7 @@ func (m *machine) live(ctx context.Context) {
 				case m.c.chance(16, "machine crash"):
 					m.c.mu.Lock()
 					for _, h := range m.held {
-						if h.stop != nil {
-							h.stop()
-						}
-						if h.running && h.flying != 0 {
-							h.left = h.left.Union(frames.One(h.flying)) // it is rendered again
-						}
-						h.running, h.flying = false, 0
+						h.end() // a new process finds the renderer gone
 					}
 					m.c.mu.Unlock()
 					kill()
@@ -328,18 +340,11 @@ func (m *machine) process(machine, ctx context.Context) {
 		left, goesOn := session.Keep[id]
 		m.c.mu.Lock()
 		h := m.held[id]
-		if !goesOn {
-			h.left = frames.Set{}
-			if h.stop != nil {
-				h.stop()
-			}
-			h.running = false
-		} else {
+		h.mine = left
+		if goesOn {
 			m.c.met["adopted"]++
-			for f := range h.finished {
-				left = left.Minus(frames.One(f))
-			}
-			h.left = left.Minus(frames.One(h.flying)).Minus(h.given())
+		} else {
+			h.end()
 		}
 		m.c.mu.Unlock()
 		if m.work(machine, ctx, h, session.Number) != nil {
@@ -366,7 +371,7 @@ func (m *machine) process(machine, ctx context.Context) {
 		if m.c.chance(8, "lease forgotten") { // it dies before it has written it down
 			return
 		}
-		h := &holding{lease: a.Lease.ID, left: a.Lease.Frames, finished: map[int]string{}, settled: map[int]bool{}, trims: map[int64]frames.Set{}}
+		h := &holding{lease: a.Lease.ID, mine: a.Lease.Frames, held: hold.New()}
 		m.c.mu.Lock()
 		m.held[h.lease] = h
 		m.c.mu.Unlock()
@@ -374,13 +379,6 @@ func (m *machine) process(machine, ctx context.Context) {
 			return
 		}
 	}
-}
-
-func (h *holding) given() (all frames.Set) {
-	for _, set := range h.trims {
-		all = all.Union(set)
-	}
-	return all
 }
 
 // acknowledged looks that something which was answered is committed.
@@ -398,13 +396,11 @@ func (m *machine) beat() Beat {
 	b := Beat{Leases: map[farm.LeaseID]Progress{}}
 	for id, h := range m.held {
 		var p Progress
-		if h.flying != 0 {
-			p.Frame = &h.flying
+		if f, ok := h.flying(); ok {
+			p.Frame = &f
 		}
-		for f := range h.finished {
-			if !h.settled[f] {
-				p.Verifying = append(p.Verifying, f)
-			}
+		for _, done := range h.held.Unsettled() {
+			p.Verifying = append(p.Verifying, done.Frame)
 		}
 		b.Leases[id] = p
 	}
@@ -432,9 +428,9 @@ func (m *machine) obey(ctx context.Context, session int64) {
 		for _, s := range o.Stop {
 			m.c.mu.Lock()
 			if h := m.held[s.Lease]; h != nil {
-				h.left = frames.Set{}
-				if s.Now && h.stop != nil {
-					h.stop()
+				h.mine = frames.Set{}
+				if s.Now {
+					h.end()
 				}
 			}
 			m.c.mu.Unlock()
@@ -443,11 +439,9 @@ func (m *machine) obey(ctx context.Context, session int64) {
 			var given frames.Set
 			m.c.mu.Lock()
 			if h := m.held[q.Lease]; h != nil {
-				before, known := h.trims[q.ID]
-				if given = before; !known {
-					given = q.Frames.Intersect(h.left)
-					h.left = h.left.Minus(given)
-					h.trims[q.ID] = given
+				var again bool
+				if given, again = h.held.Give(q.ID, q.Frames, h.mine, frames.Set{}); !again {
+					h.held.Note(hold.Entry{Do: hold.Trimmed, Trim: q.ID, Frames: given.String()})
 					if !given.Empty() {
 						m.c.met["trimmed"]++
 					}
@@ -464,27 +458,18 @@ func (m *machine) obey(ctx context.Context, session int64) {
 
 // work renders a lease, delivers its frames and ends it.
 func (m *machine) work(machine, ctx context.Context, h *holding, session int64) error {
-	m.c.mu.Lock()
-	if !h.running && !h.left.Empty() {
-		h.running = true
-		var rendering context.Context
-		rendering, h.stop = context.WithCancel(machine)
-		go m.render(rendering, h)
-	}
-	m.c.mu.Unlock()
 	for ctx.Err() == nil {
 		m.c.mu.Lock()
-		frame, hash := 0, ""
-		for f, kept := range h.finished {
-			if !h.settled[f] && (frame == 0 || f < frame) {
-				frame, hash = f, kept
-			}
+		m.listen(h)
+		unsettled := h.held.Unsettled()
+		if left := h.held.Left(h.mine); h.stop == nil && !left.Empty() {
+			m.launch(machine, h, left)
 		}
-		running := h.running
+		running := h.stop != nil
 		m.c.mu.Unlock()
 		switch {
-		case frame != 0:
-			if err := m.bring(ctx, h, session, frame, hash); err != nil {
+		case len(unsettled) > 0:
+			if err := m.bring(ctx, h, session, unsettled[0]); err != nil {
 				return err
 			}
 		case running:
@@ -502,33 +487,52 @@ func (m *machine) work(machine, ctx context.Context, h *holding, session int64) 
 	return ctx.Err()
 }
 
-// render is the renderer: it needs no node process.
-func (m *machine) render(ctx context.Context, h *holding) {
-	for {
-		m.c.mu.Lock()
-		if ctx.Err() != nil || h.left.Empty() {
-			if ctx.Err() == nil {
-				h.running = false
-			} else if h.flying == 0 {
-				h.running = false
-			}
-			h.flying = 0
-			m.c.mu.Unlock()
+// listen reads what the renderer has said. One that begins a frame which was
+// given back, or is no longer wanted, is ended there.
+func (m *machine) listen(h *holding) {
+	for len(h.said) > 0 {
+		e := h.said[0]
+		h.said = h.said[1:]
+		if e.Do == hold.Began && (h.held.Gave(e.Frame) || h.mine.Empty()) {
+			m.c.met["ended at a border"]++
+			h.end()
 			return
 		}
-		f := h.left.First()
-		h.left = h.left.Minus(frames.One(f))
-		h.flying = f
-		m.launch++
-		hash := fmt.Sprintf("%s-%d-%d", m.name, f, m.launch)
-		m.c.mu.Unlock()
-		sleep(ctx, time.Second+m.c.some(20*time.Second))
-		m.c.mu.Lock()
-		if ctx.Err() == nil {
-			h.finished[f], h.flying = hash, 0
+		h.held.Note(e)
+		if e.Do == hold.Over {
+			h.stop = nil
 		}
-		m.c.mu.Unlock()
 	}
+}
+
+// launch starts a renderer. It needs no node process to go on.
+func (m *machine) launch(ctx context.Context, h *holding, left frames.Set) {
+	m.launches++
+	number := m.launches
+	h.held.Note(hold.Entry{Do: hold.Launched, Launch: number, First: left.First(), Last: left.Last()})
+	ctx, h.stop = context.WithCancel(ctx)
+	say := func(e hold.Entry) bool {
+		m.c.mu.Lock()
+		defer m.c.mu.Unlock()
+		if ctx.Err() != nil {
+			return false
+		}
+		e.Launch = number
+		h.said = append(h.said, e)
+		return true
+	}
+	go func() {
+		for f := range left.All() {
+			if !say(hold.Entry{Do: hold.Began, Frame: f}) {
+				return
+			}
+			sleep(ctx, time.Second+m.c.some(20*time.Second))
+			if !say(hold.Entry{Do: hold.Finished, Frame: f, Path: fmt.Sprintf("%s-%d-%d", m.name, f, number)}) {
+				return
+			}
+		}
+		say(hold.Entry{Do: hold.Over})
+	}()
 }
 
 func (m *machine) report(ctx context.Context, session int64, r accept.Report) (v accept.Verdict, err error) {
@@ -543,8 +547,9 @@ func (m *machine) report(ctx context.Context, session int64, r accept.Report) (v
 }
 
 // bring offers a finished frame and publishes it if it is accepted.
-func (m *machine) bring(ctx context.Context, h *holding, session int64, frame int, hash string) error {
-	good := accept.Report{Outcome: accept.Good, Lease: h.lease, Launch: 1, Frame: frame, Hash: hash, RenderSeconds: 10}
+func (m *machine) bring(ctx context.Context, h *holding, session int64, p hold.Picture) error {
+	frame, hash := p.Frame, p.Path
+	good := accept.Report{Outcome: accept.Good, Lease: h.lease, Launch: p.Launch, Frame: frame, Hash: hash, RenderSeconds: 10}
 	v, err := m.report(ctx, session, good)
 	if err != nil {
 		return err
@@ -557,6 +562,9 @@ func (m *machine) bring(ctx context.Context, h *holding, session int64, frame in
 			a, ok := r.(farm.FrameAccepted)
 			return ok && a.Frame == frame && a.Hash == hash
 		}, "frame %d as %s", frame, hash)
+		m.c.mu.Lock()
+		h.held.Note(hold.Entry{Do: hold.Accepted, Launch: p.Launch, Frame: frame, Hash: hash})
+		m.c.mu.Unlock()
 		sleep(ctx, m.c.some(2*time.Second))
 		if ctx.Err() != nil {
 			return ctx.Err()
@@ -579,7 +587,7 @@ func (m *machine) bring(ctx context.Context, h *holding, session int64, frame in
 		m.c.saw("discarded")
 	}
 	m.c.mu.Lock()
-	h.settled[frame] = true
+	h.held.Note(hold.Entry{Do: hold.Settled, Launch: p.Launch, Frame: frame})
 	m.c.mu.Unlock()
 	return nil
 }
