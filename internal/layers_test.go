@@ -17,7 +17,9 @@ import (
 // listed may be imported by main, tools and tests alone.
 var below = map[string][]string{
 	"core/frames":   {},
-	"core/farm":     {"core/frames"},
+	"core/trait":    {},
+	"core/hours":    {},
+	"core/farm":     {"core/frames", "core/hours", "core/trait"},
 	"core/pace":     {"core/farm"},
 	"core/deal":     {"core/farm", "core/frames", "core/pace"},
 	"core/triage":   {"core/farm"},
@@ -60,7 +62,7 @@ var below = map[string][]string{
 }
 
 // pure is what the computation may import besides the standard library.
-var pure = []string{"gonum.org/", "github.com/Masterminds/semver"}
+var pure = []string{"github.com/dustin/go-humanize", "gonum.org/", "github.com/Masterminds/semver"}
 
 // impure are the parts of the standard library that the computation must not
 // touch: it knows no files, network, processes or SQL.
