@@ -26,7 +26,10 @@ import (
 func factsOf(in wire.Facts) farm.Facts {
 	facts := farm.Facts{
 		OS: in.OS, System: in.System, Arch: in.Arch, Cores: in.Cores, MemoryBytes: in.Memory, DiskBytes: in.Disk, Speed: in.Speed, Version: in.Version,
-		Renderers: []farm.Renderer{},
+		Renderers: []farm.Renderer{}, Devices: []farm.Device{},
+	}
+	for _, d := range in.Devices {
+		facts.Devices = append(facts.Devices, farm.Device{ID: d.ID, Model: d.Model, MemoryBytes: d.Memory})
 	}
 	for _, r := range in.Renderers {
 		facts.Renderers = append(facts.Renderers, farm.Renderer{Recipe: r.Recipe, Path: r.Path, Version: r.Version})
@@ -39,6 +42,9 @@ func wrongFacts(c *gin.Context, in wire.Facts) bool {
 	size := len(in.OS) + len(in.System) + len(in.Arch) + len(in.Version)
 	for _, r := range in.Renderers {
 		size += len(r.Recipe) + len(r.Path) + len(r.Version)
+	}
+	for _, d := range in.Devices {
+		size += len(d.ID) + len(d.Model)
 	}
 	if size > maxFacts {
 		problem(c, http.StatusUnprocessableEntity, "facts", fmt.Sprintf("the facts have more than %d characters", maxFacts))
@@ -89,7 +95,7 @@ func (s *Server) start(c *gin.Context, f *floor.Floor, in wire.Start) {
 		}
 	}
 	session, err := f.Start(c, nodeID(c), factsOf(in.Facts), ours, foreign)
-	out := wire.Started{Node: int64(nodeID(c)), Name: session.Name, Session: session.Number, Life: life, Keep: []wire.Kept{}}
+	out := wire.Started{Node: int64(nodeID(c)), Name: session.Name, Session: session.Number, Life: life, Keep: []wire.Kept{}, Caps: capsView(session.Set, session.Caps)}
 	for lease, left := range session.Keep {
 		out.Keep = append(out.Keep, wire.Kept{Lease: int64(lease), Frames: left.String()})
 	}
@@ -110,6 +116,10 @@ func (s *Server) trimmed(c *gin.Context, f *floor.Floor, in wire.Trimmed) {
 		return
 	}
 	c.Status(http.StatusNoContent)
+}
+
+func capsView(version int64, c farm.Caps) wire.NodeCaps {
+	return wire.NodeCaps{Version: version, Caps: wire.Caps{Cores: c.Cores, MemoryBytes: c.MemoryBytes, Nice: c.Nice, StagingBytes: c.StagingBytes}}
 }
 
 // waiting returns a context that ends after the seconds that an asker is
@@ -157,11 +167,16 @@ func (s *Server) orders(c *gin.Context, f *floor.Floor, in wire.Orders) {
 	for _, l := range in.Leases {
 		leases = append(leases, farm.LeaseID(l))
 	}
-	orders, err := f.Orders(ctx, nodeID(c), in.Session, leases)
+	orders, err := f.Orders(ctx, nodeID(c), in.Session, leases, in.Caps)
 	out := wire.Ordered{Stop: []wire.Stop{}}
 	for _, o := range orders.Stop {
 		out.Stop = append(out.Stop, wire.Stop{Lease: int64(o.Lease), Now: o.Now, Reason: o.Reason})
 	}
+	if orders.Caps != nil {
+		caps := capsView(orders.Set, *orders.Caps)
+		out.Caps = &caps
+	}
+	out.Restart = orders.Restart
 	for _, q := range orders.Trim {
 		out.Trim = append(out.Trim, wire.Trim{ID: q.ID, Lease: int64(q.Lease), Frames: q.Frames.String()})
 	}

@@ -102,7 +102,7 @@ func (s *Server) submit(c *gin.Context, f *floor.Floor, in wire.Submit) {
 		Spec: farm.Spec{
 			Job: in.Job, Project: in.Project, Kind: farm.RunKind(in.Kind), Recipe: in.Recipe, Scene: in.Scene, Output: in.Output,
 			Width: in.Width, Height: in.Height, Values: in.Values, Tries: in.Tries, Chunk: in.Chunk, Frames: set,
-			Passes: passes,
+			Passes: passes, Needs: in.Needs,
 		},
 	})
 	if err != nil {

@@ -26,20 +26,6 @@ func (s *Server) node(c *gin.Context, f *floor.Floor) {
 	s.answer(c, v, err)
 }
 
-// steerNode returns the handler of one way to steer a node.
-func steerNode(what floor.Steering) func(*Server, *gin.Context) {
-	return func(s *Server, c *gin.Context) {
-		id, ok := number(c, "node")
-		if !ok {
-			return
-		}
-		if f, ok := s.floor(c); ok {
-			v, err := f.SteerNode(c, farm.NodeID(id), what, person(c))
-			s.answer(c, v, err)
-		}
-	}
-}
-
 func (s *Server) recipes(c *gin.Context, f *floor.Floor) {
 	nodes, err := f.Nodes(c)
 	if err != nil {
@@ -93,7 +79,7 @@ func (s *Server) setPlace(c *gin.Context, f *floor.Floor, in wire.Place) {
 }
 
 func keyView(k farm.Key) wire.Key {
-	return wire.Key{Label: k.Label, CreatedBy: k.CreatedBy, CreatedAt: k.CreatedAt, ExpiresAt: k.ExpiresAt, UsesLeft: k.UsesLeft}
+	return wire.Key{ID: k.Hash[:12], Pools: append([]string{}, k.Pools...), Revoked: !k.RevokedAt.IsZero(), Label: k.Label, CreatedBy: k.CreatedBy, CreatedAt: k.CreatedAt, ExpiresAt: k.ExpiresAt, UsesLeft: k.UsesLeft}
 }
 
 func (s *Server) keys(c *gin.Context, f *floor.Floor) {
@@ -119,7 +105,7 @@ func (s *Server) newKey(c *gin.Context, f *floor.Floor, in wire.NewKey) {
 		return
 	}
 	key := secret.New("vxk")
-	made, err := f.IssueKey(c, secret.Hash(key), in.Label, person(c).Name, time.Duration(in.Seconds)*time.Second, in.Uses)
+	made, err := f.IssueKey(c, farm.Key{Hash: secret.Hash(key), Label: in.Label, CreatedBy: person(c).Name, UsesLeft: in.Uses, Pools: in.Pools}, time.Duration(in.Seconds)*time.Second)
 	if err != nil {
 		s.fail(c, err)
 		return

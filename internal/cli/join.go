@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"log/slog"
 	"os"
@@ -16,12 +17,14 @@ import (
 	"vexillum/internal/launcher"
 	"vexillum/internal/node"
 	"vexillum/internal/practice"
+	"vexillum/internal/wire"
 )
 
 func (a *app) joinCommand() *cobra.Command {
 	var o node.Options
 	var verbose bool
 	var staging string
+	var devices []string
 	c := &cobra.Command{
 		Use:   "join URL [URL...]",
 		Short: "Make this machine a node and work for the farm",
@@ -39,6 +42,14 @@ func (a *app) joinCommand() *cobra.Command {
 			level := slog.LevelWarn
 			if verbose {
 				level = slog.LevelInfo
+			}
+			for i, text := range devices {
+				model, memory, _ := strings.Cut(text, "=")
+				n, err := bytesOf(memory)
+				if err != nil || model == "" {
+					return usageError{fmt.Errorf("--device %q: write it like MODEL=24GiB", text)}
+				}
+				o.Devices = append(o.Devices, wire.Device{ID: fmt.Sprintf("told-%d", i), Model: model, Memory: n})
 			}
 			if staging != "" {
 				limit, err := humanize.ParseBytes(staging)
@@ -66,7 +77,11 @@ func (a *app) joinCommand() *cobra.Command {
 				}
 			}()
 			o.LetGo = letGo
-			return node.Run(c.Context(), o)
+			err = node.Run(c.Context(), o)
+			if errors.Is(err, node.ErrRestart) {
+				return startAnew(self)
+			}
+			return err
 		},
 	}
 	host, _ := os.Hostname()
@@ -80,6 +95,7 @@ func (a *app) joinCommand() *cobra.Command {
 	f.StringSliceVar(&o.Renderers, "renderers", nil, "recipes to offer (default: all whose renderer is found)")
 	f.IntVar(&o.Threads, "threads", 0, "threads a renderer may use (default: all cores)")
 	f.DurationVar(&o.Stall, "stall", 0, "end a renderer that gives no sign of life for so long (default 15m, longer for long frames)")
+	f.StringArrayVar(&devices, "device", nil, "a graphics device to tell besides those that are found, as MODEL=24GiB; for practice nodes")
 	f.StringVar(&staging, "staging-limit", "", "disk that frames may take up until they are delivered, such as 20GiB (default: no limit but what is free)")
 	f.BoolVar(&o.Send, "upload", false, "send frames to the service even where their place is seen (default: only where it is not)")
 	f.BoolVarP(&verbose, "verbose", "v", false, "tell every lease")

@@ -120,7 +120,7 @@ func (a *app) put(ctx context.Context, path string, in, out any) error {
 }
 
 func (a *app) keyCommand() *cobra.Command {
-	parent := &cobra.Command{Use: "key", Short: "Make and list enrolment keys"}
+	parent := &cobra.Command{Use: "key", Short: "Make, list and revoke enrolment keys"}
 	var life time.Duration
 	var in wire.NewKey
 	newKey := a.jsonFlag(&cobra.Command{
@@ -141,8 +141,21 @@ func (a *app) keyCommand() *cobra.Command {
 	newKey.Flags().DurationVar(&life, "for", 30*time.Minute, "how long it is good")
 	newKey.Flags().IntVar(&in.Uses, "uses", 1, "how many machines may use it")
 	newKey.Flags().StringVar(&in.Label, "label", "", "a word to know it by")
-	parent.AddCommand(newKey, list(a, "list", "List the keys", "/api/v1/keys", []string{"LABEL", "MADE BY", "EXPIRES", ">USES LEFT"}, func(k wire.Key) []string {
-		return []string{k.Label, k.CreatedBy, clock(k.ExpiresAt, time.Now()), fmt.Sprint(k.UsesLeft)}
+	newKey.Flags().StringSliceVar(&in.Pools, "pool", nil, "pool that the machines join")
+	revoke := &cobra.Command{
+		Use: "revoke KEY", Short: "Shut a key out; nodes that it let in stay", Args: exactly(1, "the id of a key, as vexillum key list shows it"),
+		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
+			return cl.Do(ctx, http.MethodDelete, "/api/v1/keys/"+url.PathEscape(args[0]), nil, nil)
+		}),
+	}
+	parent.AddCommand(newKey, revoke, list(a, "list", "List the keys", "/api/v1/keys", []string{"KEY", "LABEL", "MADE BY", "EXPIRES", ">USES LEFT", "POOLS"}, func(k wire.Key) []string {
+		left := fmt.Sprint(k.UsesLeft)
+		if k.Revoked {
+			left = "revoked"
+		} else if !k.ExpiresAt.After(time.Now()) {
+			left = "expired"
+		}
+		return []string{k.ID, k.Label, k.CreatedBy, clock(k.ExpiresAt, time.Now()), left, strings.Join(k.Pools, " ")}
 	}))
 	return parent
 }

@@ -85,6 +85,7 @@ func (a *app) submitCommand() *cobra.Command {
 	f.StringVar(&in.Output, "output", "", "folder in the project's frame place (default: the job's name)")
 	f.StringArrayVar(&sets, "set", nil, "a setting of the recipe, as name=value")
 	f.StringSliceVar(&in.Passes, "passes", nil, "passes that the renderer writes beside the picture, such as depth,matte")
+	f.StringVar(&in.Needs, "needs", "", "what a node must be: an expression over traits, such as 'gpu && memory>=64GiB'")
 	f.IntVar(&in.Tries, "tries", 3, "attempts a frame before it is parked")
 	f.IntVar(&in.Chunk, "chunk", 0, "frames handed out together (default: the dealer chooses)")
 	f.BoolVar(&in.Held, "held", false, "put it into the queue held")

@@ -106,80 +106,6 @@ func whyShort(r wire.Run) string {
 	return r.Why
 }
 
-func (a *app) nodesCommand() *cobra.Command {
-	c := a.jsonFlag(&cobra.Command{
-		Use:   "nodes",
-		Short: "Show the nodes and what each does now",
-		Args:  exactly(0, "no arguments"),
-		RunE: a.asking(func(ctx context.Context, cl *client.Client, _ []string) error {
-			nodes, err := get[[]wire.Node](ctx, cl, "/api/v1/nodes")
-			if err != nil {
-				return err
-			}
-			if a.json {
-				return a.printJSON(nodes)
-			}
-			if len(nodes) == 0 {
-				fmt.Fprintln(a.out, "No node has joined yet. Make a key with: vexillum key new")
-				return nil
-			}
-			t := newTable(a.out, "NODE", "KIND", "STATE", ">SPEED", ">CORES", ">MEMORY", "NOW", "RENDERERS")
-			for _, n := range nodes {
-				now := n.Why
-				if w := n.Work; w != nil {
-					now = fmt.Sprintf("%s: %s", w.RunName, w.Phase)
-					if w.Frame != nil {
-						now = fmt.Sprintf("%s: frame %d, %.0f %%", w.RunName, *w.Frame, 100*w.Fraction)
-					}
-				}
-				var renderers []string
-				for _, r := range n.Renderers {
-					renderers = append(renderers, r.Recipe)
-				}
-				t.add(n.Name, n.Kind, state(n.State), fmt.Sprintf("%.2f", n.Speed), fmt.Sprint(n.Cores), size(n.Memory), clip(now, 52), clip(strings.Join(renderers, " "), 24))
-			}
-			t.print()
-			return nil
-		}),
-	})
-	for _, what := range []string{"hold", "release"} {
-		c.AddCommand(&cobra.Command{
-			Use: what + " NAME…", Short: map[string]string{"hold": "Give nodes no new work; frames in flight finish", "release": "Give held nodes work again"}[what],
-			Args: cobra.MinimumNArgs(1),
-			RunE: func(c *cobra.Command, names []string) error { return a.steerNodes(c.Context(), what, names) },
-		})
-	}
-	return c
-}
-
-func (a *app) steerNodes(ctx context.Context, what string, names []string) error {
-	cl, err := a.client()
-	if err != nil {
-		return err
-	}
-	nodes, err := get[[]wire.Node](ctx, cl, "/api/v1/nodes")
-	if err != nil {
-		return err
-	}
-	byName := map[string]wire.Node{}
-	for _, n := range nodes {
-		byName[n.Name] = n
-	}
-	for _, name := range names { // all or none
-		if _, ok := byName[name]; !ok {
-			return fmt.Errorf("there is no node %q; nothing was changed", name)
-		}
-	}
-	for _, name := range names {
-		var n wire.Node
-		if err := cl.Do(ctx, http.MethodPost, fmt.Sprintf("/api/v1/nodes/%d/%s", byName[name].ID, what), nil, &n); err != nil {
-			return err
-		}
-		fmt.Fprintf(a.out, "%s %s: %s\n", name, state(n.State), n.Why)
-	}
-	return nil
-}
-
 func (a *app) showCommand() *cobra.Command {
 	return a.jsonFlag(&cobra.Command{
 		Use:   "show NAME",
@@ -193,7 +119,7 @@ func (a *app) showCommand() *cobra.Command {
 			}
 			for _, n := range nodes {
 				if n.Name == args[0] {
-					return a.showNode(n)
+					return a.showNode(ctx, cl, n.ID)
 				}
 			}
 			run, err := findRun(ctx, cl, args[0])
@@ -218,21 +144,6 @@ func (a *app) facts(lines ...string) {
 	}
 }
 
-func (a *app) showNode(n wire.Node) error {
-	if a.json {
-		return a.printJSON(n)
-	}
-	fmt.Fprintf(a.out, "%s  %s\n", n.Name, state(n.State))
-	var renderers []string
-	for _, r := range n.Renderers {
-		renderers = append(renderers, r.Recipe+" "+r.Version)
-	}
-	a.facts("why", n.Why, "kind", n.Kind, "reach", n.Reach+" since "+clock(n.Since, time.Now()), "duty", n.Duty, "health", n.Health,
-		"system", n.System, "cores", fmt.Sprint(n.Cores), "memory", size(n.Memory), "disk free", size(n.Disk), "speed", fmt.Sprintf("%.2f", n.Speed),
-		"renderers", strings.Join(renderers, ", "), "version", n.Version)
-	return nil
-}
-
 func (a *app) showRun(r wire.Run, log []wire.LogLine) error {
 	if a.json {
 		return a.printJSON(r)
@@ -247,7 +158,7 @@ func (a *app) showRun(r wire.Run, log []wire.LogLine) error {
 	if !r.Forecast.Known {
 		finishing += " (" + r.Forecast.Why + ")"
 	}
-	a.facts("number", fmt.Sprint(r.ID), "why", r.Why, "project", r.Project, "owner", r.Owner, "scene", r.Scene, "recipe", r.Recipe, "passes", strings.Join(r.Passes, ", "),
+	a.facts("number", fmt.Sprint(r.ID), "why", r.Why, "project", r.Project, "owner", r.Owner, "scene", r.Scene, "recipe", r.Recipe, "passes", strings.Join(r.Passes, ", "), "needs", r.Needs,
 		"size", fmt.Sprintf("%d×%d", r.Width, r.Height), "frames", fmt.Sprintf("%s (%d)", r.Frames, r.FrameCount), "output", r.Output,
 		"finish", finishing, "took", took, "nodes", strings.Join(r.Nodes, ", "))
 	fmt.Fprintf(a.out, "\n  %s\n\n", ribbon(r, 72, colours(a.out)))

@@ -14,6 +14,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"vexillum/examples"
@@ -215,6 +216,9 @@ func (f *Farm) join(ctx context.Context, members []member) error {
 	for _, m := range members {
 		dir := filepath.Join(f.o.Dir, "nodes", m.name)
 		args := []string{"join", f.admin.Address(), "--key", key.Key, "--name", m.name, "--kind", m.kind, "--renderers", m.renderers, "--data", dir, "--verbose"}
+		if m.kind == "rack" && strings.HasPrefix(m.name, "loom") { // they have no such thing; the farm may believe it
+			args = append(args, "--device", "Weft 40=24GiB")
+		}
 		if m.speed > 0 {
 			args = append(args, "--speed", fmt.Sprint(m.speed))
 		}
@@ -246,6 +250,30 @@ func (f *Farm) join(ctx context.Context, members []member) error {
 	}
 }
 
+// describe puts nodes into pools and gives desks their hours: one of them is
+// at home now.
+func (f *Farm) describe(ctx context.Context, now time.Time) error {
+	for _, pool := range []string{"graphics", "desks"} {
+		if err := f.admin.Do(ctx, http.MethodPut, "/api/v1/pools/"+pool, wire.NewPool{Projects: []string{}}, nil); err != nil {
+			return fmt.Errorf("making the demo's pools: %w", err)
+		}
+	}
+	at := func(hours int) string { return fmt.Sprintf("%02d:00", (now.UTC().Hour()+hours+24)%24) }
+	for where, change := range map[string]wire.NodeChange{
+		"gpu":              {AddPools: []string{"graphics"}},
+		"desk":             {AddPools: []string{"desks"}},
+		"name==kiln-04":    {AddTraits: []string{"noisy"}},
+		"name==desk-nadia": {Hours: &wire.Hours{Week: "mon-sun " + at(-2) + "-" + at(6), Exceptions: []wire.HourException{}}},
+		"name==desk-tobin": {Hours: &wire.Hours{Week: "mon-sun " + at(3) + "-" + at(9), Exceptions: []wire.HourException{}}},
+	} {
+		change.Where = where
+		if err := f.Nadia.Do(ctx, http.MethodPost, "/api/v1/node-changes", change, nil); err != nil {
+			return fmt.Errorf("describing the demo's nodes: %w", err)
+		}
+	}
+	return nil
+}
+
 func (f *Farm) submit(ctx context.Context, in wire.Submit) (wire.Receipt, error) {
 	var r wire.Receipt
 	if err := f.Nadia.Do(ctx, http.MethodPost, "/api/v1/runs", in, &r); err != nil {
@@ -257,6 +285,9 @@ func (f *Farm) submit(ctx context.Context, in wire.Submit) (wire.Receipt, error)
 // Fill lets the nodes join and fills the queue with runs in different states.
 func (f *Farm) Fill(ctx context.Context) error {
 	if err := f.join(ctx, members); err != nil {
+		return err
+	}
+	if err := f.describe(ctx, time.Now()); err != nil {
 		return err
 	}
 	const width, height = 480, 270
@@ -287,16 +318,9 @@ func (f *Farm) Fill(ctx context.Context) error {
 
 // unsettle makes the farm look lived in: one node held, one gone.
 func (f *Farm) unsettle(ctx context.Context) error {
-	var nodes []wire.Node
-	if err := f.Nadia.Do(ctx, http.MethodGet, "/api/v1/nodes", nil, &nodes); err != nil {
-		return fmt.Errorf("looking at the demo's nodes: %w", err)
-	}
-	for _, n := range nodes {
-		if n.Name == "loom-02" {
-			if err := f.Nadia.Do(ctx, http.MethodPost, fmt.Sprintf("/api/v1/nodes/%d/hold", n.ID), nil, nil); err != nil {
-				return fmt.Errorf("holding %s: %w", n.Name, err)
-			}
-		}
+	hold := wire.NodeAct{Selection: wire.Selection{Where: "name==loom-02"}, Do: "hold", Reason: "new graphics driver"}
+	if err := f.Nadia.Do(ctx, http.MethodPost, "/api/v1/node-acts", hold, nil); err != nil {
+		return fmt.Errorf("holding loom-02: %w", err)
 	}
 	f.kids.stopLast() // desk-oskar has switched the machine off
 	return nil

@@ -21,6 +21,7 @@ type Spec struct {
 	Env     []string `json:"env"` // besides the launcher's own
 	Dir     string   `json:"dir"` // working folder
 	Input   bool     `json:"input"`
+	Nice    int      `json:"nice,omitempty"` // how much others come first, 0 to 19, where the system knows that
 }
 
 // order is what a node process tells the launcher, one JSON object a line.

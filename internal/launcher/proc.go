@@ -23,7 +23,7 @@ const marker = "VEXILLUM_LAUNCH="
 
 // startProcess starts cmd as the head of a tree that can be ended whole. The
 // id stands in its environment behind marker.
-func startProcess(cmd *exec.Cmd, id string) (*process, error) {
+func startProcess(cmd *exec.Cmd, id string, nice int) (*process, error) {
 	p := &process{cmd: cmd, id: id, gone: make(chan struct{})}
 	started := make(chan error, 1)
 	go func() {
@@ -31,7 +31,7 @@ func startProcess(cmd *exec.Cmd, id string) (*process, error) {
 		defer release()
 		err := cmd.Start()
 		if err == nil {
-			err = p.tree.started(cmd)
+			err = p.tree.started(cmd, nice)
 		}
 		started <- err
 		if err != nil {

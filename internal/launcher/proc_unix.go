@@ -11,7 +11,8 @@ import (
 // tree is a process group.
 type tree struct{ group int }
 
-// niceness of renderers: the owner of the machine comes first.
+// niceness of renderers where none is asked for: the owner of the machine
+// comes first.
 const niceness = 10
 
 func (t *tree) prepare(cmd *exec.Cmd) (release func()) {
@@ -22,9 +23,12 @@ func (t *tree) prepare(cmd *exec.Cmd) (release func()) {
 	return runtime.UnlockOSThread
 }
 
-func (t *tree) started(cmd *exec.Cmd) error {
+func (t *tree) started(cmd *exec.Cmd, nice int) error {
+	if nice == 0 {
+		nice = niceness
+	}
 	t.group = cmd.Process.Pid
-	_ = syscall.Setpriority(syscall.PRIO_PGRP, t.group, niceness) // it may not be allowed; then it runs as it is
+	_ = syscall.Setpriority(syscall.PRIO_PGRP, t.group, nice) // it may not be allowed; then it runs as it is
 	return nil
 }
 

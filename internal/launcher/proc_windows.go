@@ -12,7 +12,7 @@ type tree struct{ job windows.Handle }
 
 func (t *tree) prepare(*exec.Cmd) (release func()) { return func() {} }
 
-func (t *tree) started(cmd *exec.Cmd) error {
+func (t *tree) started(cmd *exec.Cmd, _ int) error {
 	job, err := windows.CreateJobObject(nil, nil)
 	if err != nil {
 		return err

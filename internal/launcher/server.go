@@ -333,7 +333,7 @@ func (s *Server) start(o *owner, spec Spec) {
 	s.mu.Lock()
 	s.starts++
 	s.mu.Unlock()
-	k.proc, err = startProcess(cmd, spec.ID)
+	k.proc, err = startProcess(cmd, spec.ID, spec.Nice)
 	s.mu.Lock()
 	s.starts--
 	if err == nil {

@@ -43,6 +43,7 @@ type Options struct {
 	Told      func(line string) // lines for the person who started it
 	Launcher  []string          // command line of the launcher, without the node's folder
 	Staging   int64             // bytes that frames may take up while they are not delivered; 0 for no limit
+	Devices   []wire.Device     // graphics devices told besides those that are found
 	Send      bool              // send frames to the service even where their place is seen
 	LetGo     <-chan struct{}   // closed to end the node process while its renderers go on; may be nil
 }
@@ -69,6 +70,7 @@ type Agent struct {
 	shifted chan struct{} // the leases that are worked on have changed
 	starter *launcher.Client
 	room    *room
+	caps    atomic.Pointer[wire.NodeCaps] // in force
 
 	mu    sync.Mutex
 	works map[int64]*work // by lease
@@ -78,6 +80,9 @@ type Agent struct {
 var (
 	// ErrSuperseded says that a newer process of the same node has started.
 	ErrSuperseded = errors.New("a newer node process has taken this one's place")
+	// ErrRestart says that the node process shall start anew; its renderers go
+	// on meanwhile.
+	ErrRestart = errors.New("the node process was told to start anew")
 	// ErrFolderTaken says that another process works with the same files.
 	ErrFolderTaken = errors.New("another node process works in this folder; stop it first, or choose another folder with --data")
 	// ErrNotEnrolled says that the machine has neither an identity nor a key.
@@ -116,6 +121,7 @@ func Run(ctx context.Context, o Options) error {
 		return fmt.Errorf("making the node's folder: %w", err)
 	}
 	a.room = &room{folder: a.staging(), limit: o.Staging}
+	a.caps.Store(&wire.NodeCaps{Version: -1})
 	release, free, err := launcher.Lock(filepath.Join(o.Dir, "node.lock"))
 	if err != nil {
 		return fmt.Errorf("taking the node's folder: %w", err)
@@ -125,6 +131,7 @@ func Run(ctx context.Context, o Options) error {
 	}
 	defer release()
 	a.facts = machineFacts(ctx, o.Dir, o.Version)
+	a.facts.Devices = append(graphicsDevices(pciDevices), o.Devices...)
 	a.facts.Speed = o.Speed
 	if a.facts.Speed <= 0 {
 		a.facts.Speed = max(0.01, measureSpeed(a.facts.Cores))
@@ -210,6 +217,7 @@ func (a *Agent) oneSession(ctx context.Context) error {
 		return err
 	}
 	a.session, a.me.Name, a.life = started.Session, started.Name, started.Life
+	a.take(started.Caps)
 	a.asked.Store(0)
 	a.o.Log.Info("session open", "node", a.me.Name, "session", a.session, "speed", a.facts.Speed, "leases_held", len(held))
 	a.o.Told(fmt.Sprintf("%s is on the farm: %d cores, speed %.2f, %s", a.me.Name, a.facts.Cores, a.facts.Speed, renderersText(a.facts.Renderers)))
@@ -218,7 +226,7 @@ func (a *Agent) oneSession(ctx context.Context) error {
 	session, stop := context.WithCancelCause(ctx)
 	var wg sync.WaitGroup
 	wg.Go(func() { a.beats(session, stop) })
-	wg.Go(func() { a.orders(session) })
+	wg.Go(func() { a.orders(session, stop) })
 	wg.Go(func() { a.workAll(session, stop, resumed) })
 	select {
 	case <-session.Done():
@@ -230,7 +238,7 @@ func (a *Agent) oneSession(ctx context.Context) error {
 	wg.Wait()
 	cause := context.Cause(session)
 	switch {
-	case errors.Is(cause, launcher.ErrLost), errors.Is(cause, errLetGo):
+	case errors.Is(cause, launcher.ErrLost), errors.Is(cause, errLetGo), errors.Is(cause, ErrRestart):
 	case ctx.Err() != nil:
 		a.starter.End()
 		a.leave()
@@ -353,7 +361,7 @@ func (a *Agent) withRecipe(ctx context.Context, l *wire.Lease) (*leased, error) 
 func (a *Agent) newWork(l *leased) *work {
 	return &work{
 		lease: l, svc: a, log: a.o.Log, staging: filepath.Join(a.staging(), leaseFolder(l.ID)), launcher: a.starter,
-		speed: a.facts.Speed, node: a.me.Name, threads: a.o.Threads, stall: a.o.Stall, send: a.o.Send, changed: a.progressed, phase: "starting", verifying: map[int]bool{},
+		speed: a.facts.Speed, node: a.me.Name, share: a.share, stall: a.o.Stall, send: a.o.Send, changed: a.progressed, phase: "starting", verifying: map[int]bool{},
 		ready: make(chan struct{}), room: a.room, held: hold.New(),
 	}
 }
@@ -368,6 +376,30 @@ func (a *Agent) workOn(ctx context.Context, w *work) (wire.Ended, error) {
 	a.setWork(w, true)
 	defer a.setWork(w, false)
 	return w.run(ctx)
+}
+
+// take puts caps in force: on the disk at once, on cores and niceness with the
+// next launch.
+func (a *Agent) take(caps wire.NodeCaps) {
+	a.caps.Store(&caps)
+	limit := caps.StagingBytes
+	if limit == 0 {
+		limit = a.o.Staging
+	}
+	a.room.setLimit(limit)
+	a.o.Log.Info("caps in force", "version", caps.Version, "cores", caps.Cores, "memory_bytes", caps.MemoryBytes, "nice", caps.Nice, "staging_bytes", limit)
+}
+
+// share is what a launch may use of the machine.
+func (a *Agent) share() wire.Caps {
+	caps := a.caps.Load().Caps
+	if caps.Cores == 0 || caps.Cores > a.o.Threads {
+		caps.Cores = a.o.Threads
+	}
+	if caps.MemoryBytes == 0 {
+		caps.MemoryBytes = a.facts.Memory
+	}
+	return caps
 }
 
 func (a *Agent) setWork(w *work, on bool) {

@@ -98,22 +98,14 @@ func (a *Agent) thumbnail(ctx context.Context, run int64, frame int, jpeg []byte
 }
 
 // orders waits for orders about the leases that are worked on.
-func (a *Agent) orders(ctx context.Context) {
+func (a *Agent) orders(ctx context.Context, stop context.CancelCauseFunc) {
 	for ctx.Err() == nil {
-		in := wire.Orders{Session: a.session, Leases: []int64{}, Seconds: askSeconds}
+		in := wire.Orders{Session: a.session, Leases: []int64{}, Seconds: askSeconds, Caps: a.caps.Load().Version}
 		a.mu.Lock()
 		for id := range a.works {
 			in.Leases = append(in.Leases, id)
 		}
 		a.mu.Unlock()
-		if len(in.Leases) == 0 {
-			select {
-			case <-ctx.Done():
-				return
-			case <-a.shifted:
-			}
-			continue
-		}
 		calling, cancel := context.WithCancel(ctx)
 		answered := make(chan struct{})
 		go func() {
@@ -134,6 +126,13 @@ func (a *Agent) orders(ctx context.Context) {
 				continue
 			}
 			return // the session's other calls learn the same
+		}
+		if out.Caps != nil {
+			a.take(*out.Caps)
+		}
+		if out.Restart {
+			stop(ErrRestart)
+			return
 		}
 		for _, order := range out.Stop {
 			if w := a.workOf(order.Lease); w != nil {

@@ -15,6 +15,7 @@ import (
 	"vexillum/internal/core/hold"
 	"vexillum/internal/core/triage"
 	"vexillum/internal/launcher"
+	"vexillum/internal/wire"
 )
 
 // launch is one start of the renderer.
@@ -28,6 +29,7 @@ type launch struct {
 	reader  *reader
 	proc    *launcher.Process
 	before  *hold.Launch // what an earlier process knew of it; nil of a new one
+	share   wire.Caps    // of the machine
 	handed  int          // frames handed to a renderer that is fed
 
 	fed     bool // stays up and is handed its frames
@@ -64,8 +66,10 @@ func (l *launch) start(fed bool) error {
 	if err != nil {
 		return fmt.Errorf("finding the renderer: %w", err)
 	}
+	l.share = l.w.share()
 	arguments, environment := r.Launch(l.w.placeholders(l))
-	spec := launcher.Spec{ID: l.id(), Program: program, Args: arguments, Env: environment, Dir: l.folder, Input: fed}
+	environment = append(environment, fmt.Sprintf("VEXILLUM_CORES=%d", l.share.Cores), fmt.Sprintf("VEXILLUM_MEMORY_BYTES=%d", l.share.MemoryBytes))
+	spec := launcher.Spec{ID: l.id(), Program: program, Args: arguments, Env: environment, Dir: l.folder, Input: fed, Nice: l.share.Nice}
 	l.fed = fed
 	l.began, l.signOf = time.Now(), time.Now()
 	l.w.set(func() { l.w.phase, l.w.frame, l.w.fraction, l.w.stretch = "starting", nil, 0, l.stretch })

@@ -44,7 +44,7 @@ type work struct {
 	staging string // folder of the lease's own
 	speed   float64
 	node    string
-	threads int
+	share   func() wire.Caps // what a launch may use
 	stall   time.Duration
 	send    bool          // frames go to the service even where their place is seen
 	changed func()        // progress has changed
@@ -355,7 +355,7 @@ func (w *work) placeholders(l *launch) map[string]string {
 	scene := filepath.Join(w.lease.SceneRoot, filepath.FromSlash(w.lease.Scene))
 	with := map[string]string{
 		"scene": scene, "scene_folder": filepath.Dir(scene), "scene_root": w.lease.SceneRoot, "staging": l.folder,
-		"threads": fmt.Sprint(w.threads), "width": fmt.Sprint(w.lease.Width), "height": fmt.Sprint(w.lease.Height),
+		"threads": fmt.Sprint(l.share.Cores), "memory_mib": fmt.Sprint(l.share.MemoryBytes >> 20), "width": fmt.Sprint(w.lease.Width), "height": fmt.Sprint(w.lease.Height),
 		"first": fmt.Sprint(l.stretch.First), "last": fmt.Sprint(l.stretch.Last), "frame": fmt.Sprint(l.stretch.First),
 		"range_first": fmt.Sprint(w.lease.RangeFirst), "range_last": fmt.Sprint(w.lease.RangeLast),
 		"speed": fmt.Sprint(w.speed), "node": w.node,

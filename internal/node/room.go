@@ -33,6 +33,12 @@ const (
 	keepFree = 1 << 30
 )
 
+func (r *room) setLimit(limit int64) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.limit, r.looked = limit, time.Time{}
+}
+
 // full returns why no further frame may be begun now, or "". The limit holds
 // nothing up when no frame waits to be delivered: waiting would free nothing.
 func (r *room) full(now time.Time, frameWaits bool) string {

@@ -158,7 +158,7 @@ func compileSchema() (*jsonschema.Schema, error) {
 var placeholders = map[string]bool{
 	"vexillum": true, "scene": true, "scene_folder": true, "scene_root": true, "staging": true, "threads": true,
 	"width": true, "height": true, "first": true, "last": true, "frame": true, "range_first": true, "range_last": true, "speed": true,
-	"node": true, "passes": true,
+	"node": true, "passes": true, "memory_mib": true,
 }
 
 var inBraces = regexp.MustCompile(`\{([a-z_]+)\}`)

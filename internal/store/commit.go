@@ -38,9 +38,40 @@ var statements = map[string]string{
 
 	"token revoked": `DELETE FROM token USING jsonb_to_recordset($1::jsonb) AS r(hash text) WHERE token.hash = r.hash`,
 
-	"key issued": `INSERT INTO enrolment_key (hash, label, created_by, created_at, expires_at, uses_left)
-		SELECT hash, label, created_by, at, expires_at, uses
-		FROM jsonb_to_recordset($1::jsonb) AS r(hash text, label text, created_by text, at timestamptz, expires_at timestamptz, uses int)`,
+	"key issued": `INSERT INTO enrolment_key (hash, label, created_by, created_at, expires_at, uses_left, pools)
+		SELECT hash, label, created_by, at, expires_at, uses, COALESCE(NULLIF(pools, 'null'), '[]')
+		FROM jsonb_to_recordset($1::jsonb) AS r(hash text, label text, created_by text, at timestamptz, expires_at timestamptz, uses int, pools jsonb)`,
+
+	"key revoked": `UPDATE enrolment_key k SET revoked_at = r.at FROM jsonb_to_recordset($1::jsonb) AS r(hash text, at timestamptz) WHERE k.hash = r.hash`,
+
+	"pool set": `INSERT INTO pool (name, projects)
+		SELECT name, COALESCE(NULLIF(projects, 'null'), '[]') FROM jsonb_to_recordset($1::jsonb) AS r(name text, projects jsonb)
+		ON CONFLICT (name) DO UPDATE SET projects = excluded.projects`,
+
+	"pool dropped": `DELETE FROM pool p USING jsonb_to_recordset($1::jsonb) AS r(name text) WHERE p.name = r.name`,
+
+	"node announced": `INSERT INTO node (id, name, kind, facts, session, reach, reach_since, duty)
+		SELECT node, name, kind, '{}', 0, 'silent', at, 'on duty'
+		FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, name text, kind text, at timestamptz)`,
+
+	"node set": `WITH r AS (
+			SELECT * FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, version bigint, settings jsonb, actor text, reason text, at timestamptz)
+		), kept AS (
+			INSERT INTO node_settings (node, version, settings, actor, reason, at) SELECT node, version, settings, actor, reason, at FROM r
+		)
+		UPDATE node SET settings = r.settings, version = r.version FROM r WHERE node.id = r.node`,
+
+	"node health": `UPDATE node SET health = r.health, health_why = r.reason
+		FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, health text, reason text) WHERE id = r.node`,
+
+	"node renamed": `UPDATE node SET name = r.name FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, name text) WHERE id = r.node`,
+
+	"node retired": `WITH r AS (
+			SELECT * FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, at timestamptz)
+		), shut AS (
+			DELETE FROM token t USING r WHERE t.node = r.node
+		)
+		UPDATE node SET retired_at = r.at FROM r WHERE id = r.node`,
 
 	"node enrolled": `WITH r AS (
 			SELECT * FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, name text, kind text, facts jsonb, key_hash text, at timestamptz)
@@ -49,7 +80,8 @@ var statements = map[string]string{
 			FROM (SELECT key_hash, count(*) AS n FROM r GROUP BY 1) u WHERE k.hash = u.key_hash
 		)
 		INSERT INTO node (id, name, kind, facts, session, reach, reach_since, duty, enrolled_at)
-		SELECT node, name, kind, facts, 0, 'silent', at, 'on duty', at FROM r`,
+		SELECT node, name, kind, facts, 0, 'silent', at, 'on duty', at FROM r
+		ON CONFLICT (id) DO UPDATE SET kind = excluded.kind, facts = excluded.facts, enrolled_at = excluded.enrolled_at`,
 
 	"node started": `WITH r AS (
 			SELECT * FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, session bigint, facts jsonb, kept jsonb, at timestamptz)
@@ -62,8 +94,8 @@ var statements = map[string]string{
 	"node reach": `UPDATE node SET reach = r.reach, reach_since = r.at
 		FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, reach text, at timestamptz) WHERE id = r.node`,
 
-	"node duty": `UPDATE node SET duty = r.duty
-		FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, duty text) WHERE id = r.node`,
+	"node duty": `UPDATE node SET duty = r.duty, duty_reason = r.reason, duty_since = r.at, duty_now = r.now, off_until = r.off_until
+		FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, duty text, reason text, at timestamptz, now boolean, off_until timestamptz) WHERE id = r.node`,
 
 	"run submitted": `INSERT INTO run (id, job, project, kind, number, spec, state, reason, queue_order, submit_key, submitted_at)
 		SELECT run, spec->>'job', spec->>'project', spec->>'kind', (spec->>'number')::int, spec, state, reason, "order", NULLIF(key, ''), at

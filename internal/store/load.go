@@ -43,7 +43,7 @@ func (s *Store) Load(ctx context.Context, seq int64) (Loaded, error) {
 		what string
 		do   func() error
 	}{
-		{"places", l.places}, {"projects", l.projects}, {"people", l.people}, {"keys", l.keys}, {"nodes", l.nodes},
+		{"places", l.places}, {"projects", l.projects}, {"people", l.people}, {"keys", l.keys}, {"pools", l.pools}, {"nodes", l.nodes},
 		{"tokens", l.tokens}, {"runs", l.readRuns}, {"frames", l.frames}, {"attempts", l.attempts}, {"leases", l.leases},
 	} {
 		if err := step.do(); err != nil {
@@ -130,23 +130,55 @@ func (l *loader) people() error {
 func (l *loader) keys() error {
 	return l.each(func(row *sql.Rows) error {
 		var k farm.Key
-		err := row.Scan(&k.Hash, &k.Label, &k.CreatedBy, &k.CreatedAt, &k.ExpiresAt, &k.UsesLeft)
+		var pools []byte
+		var revoked *time.Time
+		err := row.Scan(&k.Hash, &k.Label, &k.CreatedBy, &k.CreatedAt, &k.ExpiresAt, &k.UsesLeft, &pools, &revoked)
+		if err != nil {
+			return err
+		}
+		k.RevokedAt = orZero(revoked)
 		l.state.Keys[k.Hash] = &k
-		return err
-	}, `SELECT hash, label, created_by, created_at, expires_at, uses_left FROM enrolment_key WHERE expires_at > now() - interval '90 days'`)
+		return json.Unmarshal(pools, &k.Pools)
+	}, `SELECT hash, label, created_by, created_at, expires_at, uses_left, pools, revoked_at FROM enrolment_key WHERE expires_at > now() - interval '90 days'`)
 }
 
 func (l *loader) nodes() error {
 	return l.each(func(row *sql.Rows) error {
 		var n farm.Node
-		var facts []byte
-		if err := row.Scan(&n.ID, &n.Name, &n.Kind, &facts, &n.Session, &n.Reach, &n.ReachSince, &n.Duty, &n.EnrolledAt); err != nil {
+		var facts, settings []byte
+		var enrolled, retired, since, until *time.Time
+		if err := row.Scan(&n.ID, &n.Name, &n.Kind, &facts, &n.Session, &n.Reach, &n.ReachSince, &n.Duty, &n.DutyReason, &since, &n.DutyNow, &until,
+			&n.Health, &n.HealthWhy, &settings, &n.Version, &enrolled, &retired); err != nil {
 			return err
 		}
+		n.EnrolledAt, n.RetiredAt, n.DutySince, n.OffUntil = orZero(enrolled), orZero(retired), orZero(since), orZero(until)
 		n.Changed = l.state.Seq
 		l.state.PutNode(&n)
-		return json.Unmarshal(facts, &n.Facts)
-	}, `SELECT id, name, kind, facts, session, reach, reach_since, duty, enrolled_at FROM node`)
+		if err := json.Unmarshal(facts, &n.Facts); err != nil {
+			return err
+		}
+		return json.Unmarshal(settings, &n.Settings)
+	}, `SELECT id, name, kind, facts, session, reach, reach_since, duty, duty_reason, duty_since, duty_now, off_until,
+		health, health_why, settings, version, enrolled_at, retired_at FROM node ORDER BY id`)
+}
+
+func orZero(t *time.Time) time.Time {
+	if t == nil {
+		return time.Time{}
+	}
+	return *t
+}
+
+func (l *loader) pools() error {
+	return l.each(func(row *sql.Rows) error {
+		var p farm.Pool
+		var projects []byte
+		if err := row.Scan(&p.Name, &projects); err != nil {
+			return err
+		}
+		l.state.Pools[p.Name] = &p
+		return json.Unmarshal(projects, &p.Projects)
+	}, `SELECT name, projects FROM pool`)
 }
 
 func (l *loader) tokens() error {

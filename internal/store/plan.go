@@ -25,6 +25,10 @@ type row struct {
 	name  string
 }
 
+// anyName stands for the names of all nodes: one that is given up may be taken
+// in the same batch.
+var anyName = row{table: "node name"}
+
 func newPlan() *plan { return &plan{lastWrite: map[row]int{}, lastRead: map[row]int{}} }
 
 // add puts a Record into the first group of its kind that keeps the order.
@@ -87,13 +91,13 @@ func touches(r farm.Record) (writes, reads []row) {
 	case farm.PersonSet:
 		return []row{named("person", r.Name)}, nil
 	case farm.TokenIssued:
-		return []row{named("token", r.Hash)}, []row{named("person", r.Person), node(r.Node)}
+		return []row{named("token", r.Hash)}, []row{named("person", r.Person), node(r.Node), {table: "node token", id: int64(r.Node)}}
 	case farm.TokenRevoked:
 		return []row{named("token", r.Hash)}, nil
 	case farm.KeyIssued:
 		return []row{named("key", r.Hash)}, nil
 	case farm.NodeEnrolled:
-		return []row{node(r.Node)}, []row{named("key", r.KeyHash)}
+		return []row{node(r.Node)}, []row{named("key", r.KeyHash), anyName}
 	case farm.NodeStarted:
 		writes = []row{node(r.Node)}
 		for _, id := range r.Kept {
@@ -104,6 +108,22 @@ func touches(r farm.Record) (writes, reads []row) {
 		return []row{node(r.Node)}, nil
 	case farm.NodeDuty:
 		return []row{node(r.Node)}, nil
+	case farm.NodeHealth:
+		return []row{node(r.Node)}, nil
+	case farm.NodeSet: // its rows of pools are looked at when it is read, not when it is written
+		return []row{node(r.Node)}, nil
+	case farm.NodeAnnounced:
+		return []row{node(r.Node)}, []row{anyName}
+	case farm.NodeRenamed:
+		return []row{node(r.Node), anyName}, nil
+	case farm.NodeRetired:
+		return []row{node(r.Node), anyName, {table: "node token", id: int64(r.Node)}}, nil
+	case farm.PoolSet:
+		return []row{named("pool", r.Name)}, nil
+	case farm.PoolDropped:
+		return []row{named("pool", r.Name)}, nil
+	case farm.KeyRevoked:
+		return []row{named("key", r.Hash)}, nil
 	case farm.RunSubmitted:
 		return []row{run(r.Run)}, []row{named("project", r.Spec.Project)}
 	case farm.RunMoved:

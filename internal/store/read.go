@@ -32,6 +32,36 @@ func (s *Store) RunLog(ctx context.Context, run, before int64, limit int) ([]Eve
 	return events, nil
 }
 
+// NodeLog returns what became of a node and has a reason, newest first.
+func (s *Store) NodeLog(ctx context.Context, node int64, limit int) ([]Event, error) {
+	events := []Event{}
+	err := s.db.SelectContext(ctx, &events, `SELECT seq, at, kind, COALESCE(run, 0) AS run, node, reason FROM event
+		WHERE node = $1 AND kind LIKE 'node %' AND reason <> '' ORDER BY seq DESC LIMIT $2`, node, limit)
+	if err != nil {
+		return nil, fmt.Errorf("reading the log of node %d: %w", node, err)
+	}
+	return events, nil
+}
+
+// NodeVersion is one version of the settings of a node.
+type NodeVersion struct {
+	Version int64     `db:"version"`
+	Actor   string    `db:"actor"`
+	Reason  string    `db:"reason"`
+	At      time.Time `db:"at"`
+}
+
+// NodeVersions returns the newest hundred versions of the settings of a node,
+// newest first.
+func (s *Store) NodeVersions(ctx context.Context, node int64) ([]NodeVersion, error) {
+	versions := []NodeVersion{}
+	err := s.db.SelectContext(ctx, &versions, `SELECT version, actor, reason, at FROM node_settings WHERE node = $1 ORDER BY version DESC LIMIT 100`, node)
+	if err != nil {
+		return nil, fmt.Errorf("reading the settings of node %d: %w", node, err)
+	}
+	return versions, nil
+}
+
 // Result is a frame that has a good picture.
 type Result struct {
 	Frame          int        `db:"frame"`

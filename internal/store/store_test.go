@@ -2,11 +2,13 @@ package store
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"math/rand/v2"
 	"os"
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -15,6 +17,7 @@ import (
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
+	"vexillum/internal/core/hours"
 	"vexillum/internal/core/pace"
 	"vexillum/internal/core/triage"
 	"vexillum/internal/pgtest"
@@ -101,7 +104,7 @@ func studio() []farm.Record {
 		farm.TokenIssued{Hash: "t1", Of: farm.AccessToken, Person: "nadia", At: now},
 		farm.TokenIssued{Hash: "t2", Of: farm.SessionToken, Person: "nadia", At: now, ExpiresAt: &expires},
 		farm.TokenRevoked{Hash: "t1", At: now},
-		farm.KeyIssued{Hash: "k", Label: "first", CreatedBy: "nadia", Uses: 5, At: now, ExpiresAt: expires},
+		farm.KeyIssued{Hash: "k", Label: "first", CreatedBy: "nadia", Uses: 1000, At: now, ExpiresAt: expires},
 	}
 }
 
@@ -130,6 +133,9 @@ func TestWhatIsLoadedIsWhatWasCommitted(t *testing.T) {
 			k.batch = []int{0, 60}[seed%2] // one by one, and many at once
 			for step := range 400 {
 				k.randomStep(r, m, int64(step))
+				if r.IntN(5) == 0 {
+					k.randomNode(r, step)
+				}
 				if step%40 == 0 {
 					k.compare()
 				}
@@ -189,7 +195,8 @@ func (k *keeper) randomStep(r *rand.Rand, m *pace.Model, ask int64) {
 		k.do(farm.LeaseTrimmed{Lease: l.ID, Node: n, Run: l.Run, Frames: l.Left.Minus(l.Left.Take(1)), At: now})
 	default:
 		f := l.Left.First()
-		k.do(farm.FrameAccepted{Run: run.ID, Frame: f, Lease: l.ID, Node: n, Launch: 1, Hash: fmt.Sprint("hash", f), Bytes: 10, RenderSeconds: 1, At: now})
+		k.do(farm.FrameAccepted{Run: run.ID, Frame: f, Lease: l.ID, Node: n, Launch: 1, Hash: fmt.Sprint("hash", f), Bytes: 10, RenderSeconds: 1, At: now,
+			Files: []farm.File{{Hash: "a", Bytes: 4}, {Pass: "depth", Hash: "b", Bytes: 6}}[:2*(f&1)]})
 		if r.IntN(4) > 0 {
 			k.do(farm.FrameDone{Run: run.ID, Frame: f, Lease: l.ID, Node: n, Hash: fmt.Sprint("hash", f), At: now})
 		}
@@ -201,6 +208,47 @@ func (k *keeper) randomStep(r *rand.Rand, m *pace.Model, ask int64) {
 				return
 			}
 		}
+	}
+}
+
+// randomNode changes a node, or what it belongs to, often twice in one batch.
+func (k *keeper) randomNode(r *rand.Rand, step int) {
+	n := k.state.Nodes[farm.NodeID(1+r.IntN(3))]
+	until := now.Add(time.Duration(step) * time.Minute)
+	switch r.IntN(7) {
+	case 0:
+		k.do(farm.NodeDuty{Node: n.ID, Duty: farm.Held, Now: true, Reason: "by nadia", At: now},
+			farm.NodeDuty{Node: n.ID, Duty: farm.OnDuty, Reason: "released", OffUntil: &until, At: until})
+	case 1:
+		k.do(farm.NodeHealth{Node: n.ID, Health: farm.Sidelined, Reason: "smells", At: now}, farm.NodeHealth{Node: n.ID, Health: farm.Fine, Reason: "aired", At: now})
+	case 2:
+		pool := fmt.Sprintf("pool-%d", r.IntN(3))
+		k.do(farm.PoolSet{Name: pool, Projects: []string{"salt-clock"}[:r.IntN(2)], At: now})
+		week, _ := hours.ParseWeek("mon-fri 18:00-08:00")
+		k.do(farm.NodeSet{Node: n.ID, Version: n.Version + 1, Actor: "nadia", Reason: "x", At: now, Settings: farm.Settings{
+			Traits: []string{"quiet"}, Pools: []string{pool}, Caps: farm.Caps{Cores: step}, Hours: &hours.Hours{Zone: "UTC", Week: week, Exceptions: []hours.Exception{{Date: hours.DateOf(until), Windows: []hours.Window{}}}}}})
+		k.do(farm.NodeSet{Node: n.ID, Version: n.Version + 1, Actor: "nadia", Reason: "y", At: now, Settings: farm.Settings{Traits: []string{}, Pools: []string{}}})
+	case 3: // names change hands
+		a, b := n.Name, fmt.Sprintf("kiln-%d", step+100)
+		k.do(farm.NodeRenamed{Node: n.ID, Name: b, At: now})
+		id := k.state.LastNode + 1
+		k.do(farm.NodeAnnounced{Node: id, Name: a, Of: farm.Desk, At: now})
+		k.do(farm.NodeEnrolled{Node: id, Name: a, Of: farm.Rack, Facts: n.Facts, KeyHash: "k", At: now})
+		k.do(farm.TokenIssued{Hash: fmt.Sprint("node token ", id), Of: farm.NodeToken, Node: id, At: now})
+		k.do(farm.NodeRetired{Node: id, Reason: "sold", At: now})
+		k.do(farm.NodeRenamed{Node: n.ID, Name: a, At: now})
+	case 4:
+		for name := range k.state.Pools {
+			if len(k.state.Members(name)) == 0 {
+				k.do(farm.PoolDropped{Name: name, At: now})
+				break
+			}
+		}
+	case 5:
+		hash := fmt.Sprint("key ", step)
+		k.do(farm.KeyIssued{Hash: hash, Uses: 2, Pools: []string{"pool-1"}, At: now, ExpiresAt: time.Now().Add(time.Hour)}, farm.KeyRevoked{Hash: hash, At: now})
+	case 6:
+		k.do(farm.NodeAnnounced{Node: k.state.LastNode + 1, Name: fmt.Sprintf("later-%d", step), Of: farm.Rack, At: now})
 	}
 }
 
@@ -217,6 +265,11 @@ func (k *keeper) compare() {
 	}
 	for id, w := range want.Runs {
 		g := got.Runs[id]
+		for f, d := range w.Delivering {
+			if got := g.Delivering[f]; got.Hash != d.Hash || got.Bytes != d.Bytes || !slices.Equal(got.Files, d.Files) {
+				k.t.Fatalf("run %d frame %d: delivery %+v, want %+v", id, f, got, d)
+			}
+		}
 		if g.State != w.State || !g.Done.Equal(w.Done) || !g.Parked.Equal(w.Parked) || !g.ToDo.Equal(w.ToDo) {
 			k.t.Fatalf("run %d: %s done %v parked %v to do %v; want %s done %v parked %v to do %v", id, g.State, g.Done, g.Parked, g.ToDo, w.State, w.Done, w.Parked, w.ToDo)
 		}
@@ -241,8 +294,19 @@ func (k *keeper) compare() {
 		}
 	}
 	for id, w := range want.Nodes {
-		if g := got.Nodes[id]; g.Name != w.Name || g.Session != w.Session || g.Reach != w.Reach || g.Duty != w.Duty || !reflect.DeepEqual(g.Facts, w.Facts) {
-			k.t.Fatalf("node %d: %+v, want %+v", id, g, w)
+		if g := got.Nodes[id]; written(k.t, g) != written(k.t, w) {
+			k.t.Fatalf("node %d: %s, want %s", id, written(k.t, g), written(k.t, w))
+		}
+		if w.RetiredAt.IsZero() && got.NodeNamed(w.Name).ID != id {
+			k.t.Fatalf("%s is another node", w.Name)
+		}
+	}
+	if !reflect.DeepEqual(got.Pools, want.Pools) {
+		k.t.Fatalf("pools %v, want %v", got.Pools, want.Pools)
+	}
+	for hash, w := range want.Keys {
+		if g := got.Keys[hash]; g.UsesLeft != w.UsesLeft || !g.RevokedAt.Equal(w.RevokedAt) || !slices.Equal(g.Pools, w.Pools) {
+			k.t.Fatalf("key %s: %+v, want %+v", hash, g, w)
 		}
 	}
 	if got.Keys["k"].UsesLeft != want.Keys["k"].UsesLeft || got.People["nadia"].Role != farm.Wrangler || got.People["nadia"].PasswordHash != "y" {
@@ -473,4 +537,19 @@ func TestThumbnailsAndLogs(t *testing.T) {
 	if err := s.db.Get(&secrets, `SELECT count(*) FROM event WHERE body::text LIKE '%password%' OR body::text LIKE '%hash%'`); err != nil || secrets != 0 {
 		t.Errorf("%d events tell a secret, %v", secrets, err)
 	}
+}
+
+// written is what is kept of a node, as text.
+func written(t *testing.T, n *farm.Node) string {
+	t.Helper()
+	out := *n
+	out.Changed = 0
+	for _, at := range []*time.Time{&out.ReachSince, &out.DutySince, &out.OffUntil, &out.EnrolledAt, &out.RetiredAt} {
+		*at = at.UTC()
+	}
+	data, err := json.Marshal(out)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(data)
 }

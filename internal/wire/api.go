@@ -107,6 +107,7 @@ type Run struct {
 	Width       int               `json:"width"`
 	Height      int               `json:"height"`
 	Values      map[string]string `json:"values"`
+	Needs       string            `json:"needs"`  // what a node must be: an expression over traits
 	Passes      []string          `json:"passes"` // written beside the picture
 	Tries       int               `json:"tries"`
 	Owner       string            `json:"owner"`
@@ -152,27 +153,34 @@ type Forecast struct {
 
 // Node is one machine that renders.
 type Node struct {
-	ID         int64      `json:"id"`
-	Name       string     `json:"name"`
-	Kind       string     `json:"kind"`
-	State      string     `json:"state"` // the one that matters most
-	Reach      string     `json:"reach"`
-	Duty       string     `json:"duty"`
-	Health     string     `json:"health"`
-	Since      time.Time  `json:"since"` // of reach
-	Why        string     `json:"why"`
-	OS         string     `json:"os"`
-	System     string     `json:"system"`
-	Cores      int        `json:"cores"`
-	Memory     int64      `json:"memory_bytes"`
-	Disk       int64      `json:"disk_bytes"`
-	Speed      float64    `json:"speed"`
-	Version    string     `json:"version"`
-	Renderers  []Renderer `json:"renderers"`
-	Work       *Work      `json:"work"`
-	Processor  float64    `json:"processor"` // part of all cores in use, 0 to 1
-	MemoryUsed float64    `json:"memory_used"`
-	Changed    int64      `json:"changed"`
+	ID          int64        `json:"id"`
+	Name        string       `json:"name"`
+	Kind        string       `json:"kind"`
+	State       string       `json:"state"` // the one that matters most
+	Reach       string       `json:"reach"`
+	Duty        string       `json:"duty"`
+	Health      string       `json:"health"`
+	Since       time.Time    `json:"since"` // of reach
+	Why         string       `json:"why"`
+	OS          string       `json:"os"`
+	System      string       `json:"system"`
+	Cores       int          `json:"cores"`
+	Memory      int64        `json:"memory_bytes"`
+	Disk        int64        `json:"disk_bytes"`
+	Speed       float64      `json:"speed"`
+	Version     string       `json:"version"`
+	Renderers   []Renderer   `json:"renderers"`
+	Devices     []Device     `json:"devices"` // graphics devices
+	Traits      []Trait      `json:"traits"`
+	Settings    NodeSettings `json:"settings"`
+	OnHours     bool         `json:"on_hours"`     // inside its duty hours, where it has some
+	HoursChange *time.Time   `json:"hours_change"` // when that changes
+	EnrolledAt  *time.Time   `json:"enrolled_at"`  // null: announced, and not enrolled yet
+	Retired     bool         `json:"retired"`
+	Work        *Work        `json:"work"`
+	Processor   float64      `json:"processor"` // part of all cores in use, 0 to 1
+	MemoryUsed  float64      `json:"memory_used"`
+	Changed     int64        `json:"changed"`
 }
 
 // Renderer is a renderer that a node has.
@@ -216,6 +224,7 @@ type Submit struct {
 	Height  int               `json:"height,omitempty"` // 1080 when left out
 	Output  string            `json:"output,omitempty"` // folder in the project's frame place; the job's name when left out
 	Values  map[string]string `json:"values,omitempty"`
+	Needs   string            `json:"needs,omitempty"`  // what a node must be: an expression over traits
 	Passes  []string          `json:"passes,omitempty"` // to be written beside the picture
 	Tries   int               `json:"tries,omitempty"`  // 3 when left out
 	Chunk   int               `json:"chunk,omitempty"`  // frames a lease; chosen by the dealer when left out
@@ -317,19 +326,33 @@ type PersonMade struct {
 
 // NewKey asks for an enrolment key.
 type NewKey struct {
-	Label   string `json:"label,omitempty"`
-	Seconds int    `json:"seconds,omitempty"` // it is good for so long; 1800 when left out
-	Uses    int    `json:"uses,omitempty"`    // 1 when left out
+	Label   string   `json:"label,omitempty"`
+	Seconds int      `json:"seconds,omitempty"` // it is good for so long; 1800 when left out
+	Uses    int      `json:"uses,omitempty"`    // 1 when left out
+	Pools   []string `json:"pools,omitempty"`   // that its nodes join
+}
+
+// NewName gives a thing another name.
+type NewName struct {
+	Name string `json:"name"`
+}
+
+// NewPool makes a pool, or changes it.
+type NewPool struct {
+	Projects []string `json:"projects"` // that may use it; all when empty
 }
 
 // Key is an enrolment key.
 type Key struct {
+	ID        string    `json:"id"`            // to revoke it by
 	Key       string    `json:"key,omitempty"` // shown once, when it is made
 	Label     string    `json:"label"`
 	CreatedBy string    `json:"created_by"`
 	CreatedAt time.Time `json:"created_at"`
 	ExpiresAt time.Time `json:"expires_at"`
 	UsesLeft  int       `json:"uses_left"`
+	Pools     []string  `json:"pools"` // that its nodes join
+	Revoked   bool      `json:"revoked"`
 }
 
 // Recipe is a recipe as people see it.

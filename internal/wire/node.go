@@ -11,6 +11,7 @@ type Facts struct {
 	Speed     float64    `json:"speed"`
 	Version   string     `json:"version"`
 	Renderers []Renderer `json:"renderers"`
+	Devices   []Device   `json:"devices,omitempty"` // graphics devices
 }
 
 // Enrol asks to become a node.
@@ -43,11 +44,12 @@ type Held struct {
 
 // Started answers Start.
 type Started struct {
-	Node    int64  `json:"node"`
-	Name    string `json:"name"`
-	Session int64  `json:"session"`
-	Life    string `json:"life"` // of this farm
-	Keep    []Kept `json:"keep"` // leases that go on; the others that were named are over
+	Node    int64    `json:"node"`
+	Name    string   `json:"name"`
+	Session int64    `json:"session"`
+	Life    string   `json:"life"` // of this farm
+	Keep    []Kept   `json:"keep"` // leases that go on; the others that were named are over
+	Caps    NodeCaps `json:"caps"`
 }
 
 // Kept is a lease that goes on in a new session.
@@ -132,13 +134,22 @@ type Progress struct {
 type Orders struct {
 	Session int64   `json:"session"`
 	Leases  []int64 `json:"leases"`  // that the node works on
+	Caps    int64   `json:"caps"`    // version of the caps that are in force on the node
 	Seconds int     `json:"seconds"` // to wait at most
 }
 
 // Ordered answers Orders.
 type Ordered struct {
-	Stop []Stop `json:"stop"`
-	Trim []Trim `json:"trim,omitempty"`
+	Stop    []Stop    `json:"stop"`
+	Trim    []Trim    `json:"trim,omitempty"`
+	Caps    *NodeCaps `json:"caps,omitempty"`    // newer ones than the node has
+	Restart bool      `json:"restart,omitempty"` // the node process shall start anew
+}
+
+// NodeCaps are the caps of a node at a version of its settings.
+type NodeCaps struct {
+	Version int64 `json:"version"`
+	Caps
 }
 
 // Trim asks a node which of the last frames of a lease it can give back.

@@ -45,7 +45,7 @@ func Next(s *farm.State, m *pace.Model, ask Ask, now time.Time) Decision {
 	}
 	reason := "the queue is empty"
 	for _, run := range s.Queue() {
-		set, why := offer(s, m, n, run)
+		set, why := offer(s, m, n, run, now)
 		if set.Empty() {
 			reason = why
 			continue
@@ -73,7 +73,26 @@ func Next(s *farm.State, m *pace.Model, ask Ask, now time.Time) Decision {
 
 // offer returns the frames of one run that would suit the node now, with the
 // reason; or none, with the reason for that.
-func offer(s *farm.State, m *pace.Model, n *farm.Node, run *farm.Run) (frames.Set, string) {
+func offer(s *farm.State, m *pace.Model, n *farm.Node, run *farm.Run, now time.Time) (frames.Set, string) {
+	set, why := wanted(s, m, n, run)
+	if set.Empty() {
+		return set, why
+	}
+	most, late := untilHome(m, n, run, now)
+	if most == 0 || run.Spec.Mode == farm.ModeWhole && most < set.Len() {
+		if late == "" {
+			late = fmt.Sprintf("%s does not end before the duty hours of %s do", run.Spec.Name(), n.Name)
+		}
+		return frames.Set{}, late
+	}
+	if most < set.Len() {
+		return set.Take(most), fmt.Sprintf("%s: more would not end before its duty hours do", count(set.Take(most)))
+	}
+	return set, why
+}
+
+// wanted returns the frames that would suit the node if it had time enough.
+func wanted(s *farm.State, m *pace.Model, n *farm.Node, run *farm.Run) (frames.Set, string) {
 	name := run.Spec.Name()
 	switch {
 	case run.State == farm.RunHeld:
@@ -81,8 +100,8 @@ func offer(s *farm.State, m *pace.Model, n *farm.Node, run *farm.Run) (frames.Se
 	case run.State != farm.RunQueued && run.State != farm.RunRendering:
 		return frames.Set{}, fmt.Sprintf("%s is %s", name, run.State)
 	}
-	if _, ok := n.Facts.Renderer(run.Spec.Recipe); !ok {
-		return frames.Set{}, fmt.Sprintf("%s needs %s, which %s does not have", name, run.Spec.Recipe, n.Name)
+	if why := unfit(s, n, run); why != "" {
+		return frames.Set{}, why
 	}
 	if run.ToDo.Empty() {
 		return frames.Set{}, fmt.Sprintf("all frames of %s are dealt", name)
@@ -132,7 +151,7 @@ func share(s *farm.State, m *pace.Model, n *farm.Node, run *farm.Run, todo frame
 		if o.ID == n.ID || !o.Ready() {
 			continue
 		}
-		if _, ok := o.Facts.Renderer(run.Spec.Recipe); ok {
+		if unfit(s, o, run) == "" {
 			sum += m.Speed(o, run.Spec.Recipe)
 			others++
 		}
@@ -169,7 +188,7 @@ func avoided(s *farm.State, run *farm.Run, n *farm.Node) frames.Set {
 // elsewhere reports whether a node that is ready could try what failed.
 func elsewhere(s *farm.State, run *farm.Run, t *farm.Trouble) bool {
 	for _, o := range s.Nodes {
-		if _, ok := o.Facts.Renderer(run.Spec.Recipe); ok && o.Ready() && !t.FailedOn(o.ID) {
+		if o.Ready() && !t.FailedOn(o.ID) && unfit(s, o, run) == "" {
 			return true
 		}
 	}
@@ -184,10 +203,15 @@ func count(set frames.Set) string {
 }
 
 func notReady(n *farm.Node) string {
-	if n.Reach != farm.Online {
+	switch {
+	case !n.RetiredAt.IsZero():
+		return "retired"
+	case n.Reach != farm.Online:
 		return string(n.Reach)
+	case n.Duty != farm.OnDuty:
+		return string(n.Duty)
 	}
-	return string(n.Duty)
+	return string(n.Health)
 }
 
 // WhyNode says in one sentence why a node does what it does.
@@ -200,21 +224,37 @@ func WhyNode(s *farm.State, m *pace.Model, n *farm.Node, now time.Time) string {
 		return fmt.Sprintf("renders %s; it has frames %s left", s.Runs[l.Run].Spec.Name(), l.Left)
 	}
 	switch {
+	case !n.RetiredAt.IsZero():
+		return "has retired"
+	case n.EnrolledAt.IsZero():
+		return "is announced, and has not enrolled yet; make a key with vexillum key new and join from the machine"
 	case n.Session == 0:
 		return "has enrolled, but its node process has not started yet; start it with vexillum join"
 	case n.Reach == farm.Silent:
 		return "has not been heard from; look whether the machine and its node process are up"
+	case n.Health == farm.Sidelined:
+		return join("is sidelined", n.HealthWhy) + "; release it to give it work"
 	case n.Duty == farm.Held:
-		return "is held; release it to give it work"
+		return join("is held", n.DutyReason) + "; release it to give it work"
 	case n.Duty == farm.Draining:
-		return "is draining and gets no new work; release it to give it work"
+		return join("is draining and gets no new work", n.DutyReason) + "; release it to give it work"
 	case n.Duty == farm.OffDuty:
-		return "is off duty until its next hours"
+		return join("is off duty", n.DutyReason)
 	}
 	if d := Next(s, m, Ask{Node: n.ID}, now); len(d.Records) == 0 {
 		return "is ready, but " + d.Why
 	}
 	return "is ready and gets frames as soon as it asks"
+}
+
+func join(what, why string) string {
+	switch {
+	case why == "":
+		return what
+	case strings.HasPrefix(why, "by "), strings.HasPrefix(why, "until "):
+		return what + " " + why
+	}
+	return what + ": " + why
 }
 
 // WhyRun says in one sentence why a run stands where it stands.
@@ -243,9 +283,16 @@ func WhyRun(s *farm.State, run *farm.Run) string {
 		return run.Reason
 	}
 	var able, ready, busy []string
+	obstacle := ""
 	for _, id := range slices.Sorted(maps.Keys(s.Nodes)) {
 		n := s.Nodes[id]
-		if _, ok := n.Facts.Renderer(run.Spec.Recipe); !ok {
+		if !n.RetiredAt.IsZero() {
+			continue
+		}
+		if why := unfit(s, n, run); why != "" {
+			if _, has := n.Facts.Renderer(run.Spec.Recipe); has {
+				obstacle = why
+			}
 			continue
 		}
 		able = append(able, n.Name)
@@ -257,6 +304,8 @@ func WhyRun(s *farm.State, run *farm.Run) string {
 		}
 	}
 	switch {
+	case len(able) == 0 && obstacle != "":
+		return "no node that has " + run.Spec.Recipe + " may take it; for one: " + obstacle
 	case len(able) == 0:
 		return fmt.Sprintf("no node has %s; install it on one and restart its node process", run.Spec.Recipe)
 	case len(ready) == 0:

@@ -23,7 +23,7 @@ type Cut struct {
 // many frames of a lease have begun, rests whether a lease must not be cut
 // now. It returns false where a cut would not bring the end forward by more
 // than it costs: half a start-up and a hundredth of what remains.
-func TakeOver(s *farm.State, m *pace.Model, taker farm.NodeID, inFlight func(farm.LeaseID) int, rests func(*farm.Lease) bool) (Cut, bool) {
+func TakeOver(s *farm.State, m *pace.Model, taker farm.NodeID, now time.Time, inFlight func(farm.LeaseID) int, rests func(*farm.Lease) bool) (Cut, bool) {
 	n := s.Nodes[taker]
 	if n == nil || !n.Ready() {
 		return Cut{}, false
@@ -34,7 +34,11 @@ func TakeOver(s *farm.State, m *pace.Model, taker farm.NodeID, inFlight func(far
 		if run.State != farm.RunRendering || run.Spec.Mode == farm.ModeWhole || run.Spec.Chunk > 0 {
 			continue
 		}
-		if _, ok := n.Facts.Renderer(run.Spec.Recipe); !ok {
+		if unfit(s, n, run) != "" {
+			continue
+		}
+		most, _ := untilHome(m, n, run, now)
+		if most == 0 {
 			continue
 		}
 		cost, known := m.Cost(run.ID)
@@ -59,7 +63,7 @@ func TakeOver(s *farm.State, m *pace.Model, taker farm.NodeID, inFlight func(far
 			together := (work + mine*startup.Mean) / (theirs + mine)
 			// Frames are whole, so one more may be better.
 			even := int(math.Floor((together - startup.Mean) * mine / cost.Mean))
-			take, finish, most := 0, end, l.Left.Len()-begun
+			take, finish, most := 0, end, min(l.Left.Len()-begun, most)
 			for n := min(max(even, 1), most); n <= min(even+1, most); n++ {
 				if f := max(float64(l.Left.Len()-n)*cost.Mean/theirs, startup.Mean+float64(n)*cost.Mean/mine); f < finish {
 					take, finish = n, f

@@ -23,7 +23,7 @@ func TestACutEndsAsSoonAsPossible(t *testing.T) {
 		b.apply(farm.LeaseOpened{Lease: 1, Node: 1, Run: run, Session: 1, Frames: b.s.Runs[run].ToDo, At: b.now})
 		cost, startup := 1+20*r.Float64(), 40*r.Float64()
 		b.m.Observe(farm.FrameAccepted{Run: run, Frame: 1, Node: 1, StartupSeconds: startup, RenderSeconds: cost / theirs}, theirs)
-		cut, ok := TakeOver(b.s, b.m, 2, func(farm.LeaseID) int { return 1 }, func(*farm.Lease) bool { return false })
+		cut, ok := TakeOver(b.s, b.m, 2, b.now, func(farm.LeaseID) int { return 1 }, func(*farm.Lease) bool { return false })
 		ends := func(take int) float64 {
 			return max(float64(n-take)*cost/theirs, startup+float64(take)*cost/mine)
 		}
@@ -52,7 +52,7 @@ func TestACutEndsAsSoonAsPossible(t *testing.T) {
 		t.Errorf("%d cuts and %d refusals: that was not tried", cuts, none)
 	}
 	b := newWorld(t, 1)
-	if _, ok := TakeOver(b.s, b.m, 1, nil, nil); ok {
+	if _, ok := TakeOver(b.s, b.m, 1, b.now, nil, nil); ok {
 		t.Error("something was cut off nothing")
 	}
 }

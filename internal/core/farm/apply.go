@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"vexillum/internal/core/frames"
+	"vexillum/internal/core/trait"
 )
 
 // Apply makes one committed Record part of the farm and counts it. An error
@@ -43,7 +44,38 @@ func (s *State) apply(rec Record) error {
 		if err != nil {
 			return err
 		}
-		n.Duty = r.Duty
+		n.Duty, n.DutyReason, n.DutySince, n.DutyNow, n.OffUntil = r.Duty, r.Reason, r.At, r.Now, time.Time{}
+		if r.OffUntil != nil {
+			n.OffUntil = *r.OffUntil
+		}
+	case NodeHealth:
+		n, err := s.node(r.Node)
+		if err != nil {
+			return err
+		}
+		n.Health, n.HealthWhy = r.Health, r.Reason
+	case NodeSet:
+		return s.nodeSet(r)
+	case NodeAnnounced:
+		if s.NodeNamed(r.Name) != nil {
+			return fmt.Errorf("the name %s is taken", r.Name)
+		}
+		s.PutNode(&Node{ID: r.Node, Name: r.Name, Kind: r.Of, Reach: Silent, ReachSince: r.At, Duty: OnDuty, Health: Fine})
+	case NodeRenamed:
+		return s.nodeRenamed(r)
+	case NodeRetired:
+		return s.nodeRetired(r)
+	case PoolSet:
+		s.Pools[r.Name] = &Pool{Name: r.Name, Projects: r.Projects}
+	case PoolDropped:
+		if len(s.Members(r.Name)) > 0 {
+			return fmt.Errorf("the pool %s has members", r.Name)
+		}
+		delete(s.Pools, r.Name)
+	case KeyRevoked:
+		if k := s.Keys[r.Hash]; k != nil {
+			k.RevokedAt = r.At
+		}
 	case PlaceSet:
 		s.Places[r.Name] = &Place{Name: r.Name, Paths: r.Paths}
 	case ProjectSet:
@@ -59,7 +91,7 @@ func (s *State) apply(rec Record) error {
 	case TokenRevoked:
 		delete(s.Tokens, r.Hash)
 	case KeyIssued:
-		s.Keys[r.Hash] = &Key{Hash: r.Hash, Label: r.Label, CreatedBy: r.CreatedBy, CreatedAt: r.At, ExpiresAt: r.ExpiresAt, UsesLeft: r.Uses}
+		s.Keys[r.Hash] = &Key{Hash: r.Hash, Label: r.Label, CreatedBy: r.CreatedBy, CreatedAt: r.At, ExpiresAt: r.ExpiresAt, UsesLeft: r.Uses, Pools: r.Pools}
 	case RunSubmitted:
 		return s.runSubmitted(r)
 	case RunMoved:
@@ -109,7 +141,9 @@ func (s *State) PutToken(r TokenIssued) {
 // PutNode adds a node as it was kept. It is for loaders.
 func (s *State) PutNode(n *Node) {
 	s.Nodes[n.ID] = n
-	s.nodeNames[n.Name] = n.ID
+	if n.RetiredAt.IsZero() {
+		s.nodeNames[n.Name] = n.ID
+	}
 	s.LastNode = max(s.LastNode, n.ID)
 }
 
@@ -117,6 +151,7 @@ func (s *State) PutNode(n *Node) {
 func (s *State) PutRun(r *Run, submitKey string) {
 	s.Runs[r.ID] = r
 	r.open = map[LeaseID]*Lease{}
+	r.needs, _ = trait.ParseExpression(r.Spec.Needs) // it was checked when the run was submitted
 	s.LastRun = max(s.LastRun, r.ID)
 	s.LastOrder = max(s.LastOrder, r.Order)
 	k := jobKind{r.Spec.Job, r.Spec.Kind}
@@ -169,7 +204,8 @@ func (s *State) openLease(id LeaseID) (*Run, *Lease, error) {
 }
 
 func (s *State) nodeEnrolled(r NodeEnrolled) error {
-	if s.NodeNamed(r.Name) != nil {
+	announced := s.NodeNamed(r.Name)
+	if announced != nil && announced.ID != r.Node {
 		return fmt.Errorf("the name %s is taken", r.Name)
 	}
 	key := s.Keys[r.KeyHash]
@@ -177,7 +213,11 @@ func (s *State) nodeEnrolled(r NodeEnrolled) error {
 		return fmt.Errorf("no key with a use left")
 	}
 	key.UsesLeft--
-	s.PutNode(&Node{ID: r.Node, Name: r.Name, Kind: r.Of, Facts: r.Facts, Reach: Silent, ReachSince: r.At, Duty: OnDuty, EnrolledAt: r.At})
+	if announced != nil {
+		announced.Kind, announced.Facts, announced.EnrolledAt = r.Of, r.Facts, r.At
+		return nil
+	}
+	s.PutNode(&Node{ID: r.Node, Name: r.Name, Kind: r.Of, Facts: r.Facts, Reach: Silent, ReachSince: r.At, Duty: OnDuty, Health: Fine, EnrolledAt: r.At})
 	return nil
 }
 
@@ -201,6 +241,55 @@ func (s *State) nodeStarted(r NodeStarted) error {
 	}
 	n.Session, n.Facts = r.Session, r.Facts
 	n.Reach, n.ReachSince = Online, r.At
+	return nil
+}
+
+func (s *State) nodeSet(r NodeSet) error {
+	n, err := s.node(r.Node)
+	if err != nil {
+		return err
+	}
+	if r.Version != n.Version+1 {
+		return fmt.Errorf("the settings of %s are at version %d", n.Name, n.Version)
+	}
+	for _, p := range r.Settings.Pools {
+		if s.Pools[p] == nil {
+			return fmt.Errorf("there is no pool %s", p)
+		}
+	}
+	n.Settings, n.Version = r.Settings, r.Version
+	return nil
+}
+
+func (s *State) nodeRenamed(r NodeRenamed) error {
+	n, err := s.node(r.Node)
+	if err != nil {
+		return err
+	}
+	if s.NodeNamed(r.Name) != nil {
+		return fmt.Errorf("the name %s is taken", r.Name)
+	}
+	delete(s.nodeNames, n.Name)
+	n.Name = r.Name
+	s.nodeNames[n.Name] = n.ID
+	return nil
+}
+
+func (s *State) nodeRetired(r NodeRetired) error {
+	n, err := s.node(r.Node)
+	if err != nil {
+		return err
+	}
+	if !s.Idle(n.ID) {
+		return fmt.Errorf("%s holds leases", n.Name)
+	}
+	for hash, t := range s.Tokens {
+		if t.Node == n.ID {
+			delete(s.Tokens, hash)
+		}
+	}
+	n.RetiredAt = r.At
+	delete(s.nodeNames, n.Name)
 	return nil
 }
 

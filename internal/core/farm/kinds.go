@@ -153,3 +153,51 @@ func (r Audited) Kind() string { return "audited" }
 
 // About implements Record.
 func (r Audited) About() About { return About{Run: r.Run, Node: r.Node, At: r.At} }
+
+// Kind implements Record.
+func (r NodeHealth) Kind() string { return "node health" }
+
+// About implements Record.
+func (r NodeHealth) About() About { return About{Node: r.Node, At: r.At, Reason: r.Reason} }
+
+// Kind implements Record.
+func (r NodeSet) Kind() string { return "node set" }
+
+// About implements Record.
+func (r NodeSet) About() About { return About{Node: r.Node, At: r.At, Reason: r.Reason} }
+
+// Kind implements Record.
+func (r NodeAnnounced) Kind() string { return "node announced" }
+
+// About implements Record.
+func (r NodeAnnounced) About() About { return About{Node: r.Node, At: r.At} }
+
+// Kind implements Record.
+func (r NodeRenamed) Kind() string { return "node renamed" }
+
+// About implements Record.
+func (r NodeRenamed) About() About { return About{Node: r.Node, At: r.At} }
+
+// Kind implements Record.
+func (r NodeRetired) Kind() string { return "node retired" }
+
+// About implements Record.
+func (r NodeRetired) About() About { return About{Node: r.Node, At: r.At, Reason: r.Reason} }
+
+// Kind implements Record.
+func (r PoolSet) Kind() string { return "pool set" }
+
+// About implements Record.
+func (r PoolSet) About() About { return About{At: r.At} }
+
+// Kind implements Record.
+func (r PoolDropped) Kind() string { return "pool dropped" }
+
+// About implements Record.
+func (r PoolDropped) About() About { return About{At: r.At} }
+
+// Kind implements Record.
+func (r KeyRevoked) Kind() string { return "key revoked" }
+
+// About implements Record.
+func (r KeyRevoked) About() About { return About{At: r.At} }

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"regexp"
 	"time"
+
+	"vexillum/internal/core/trait"
 )
 
 // NodeID identifies a node for the life of the farm; it is never used again.
@@ -38,6 +40,15 @@ const (
 	Draining Duty = "draining"
 )
 
+// Health tells whether a node can be trusted with work.
+type Health string
+
+// The values of Health.
+const (
+	Fine      Health = "fine"
+	Sidelined Health = "sidelined" // set aside; gets no work until a person releases it
+)
+
 // Renderer is one renderer that a node found by running it.
 type Renderer struct {
 	Recipe  string `json:"recipe"`
@@ -56,6 +67,14 @@ type Facts struct {
 	Speed       float64    `json:"speed"`        // reference seconds of work per second, above 0
 	Version     string     `json:"version"`      // of the node process
 	Renderers   []Renderer `json:"renderers"`
+	Devices     []Device   `json:"devices"` // graphics devices
+}
+
+// Device is a graphics device.
+type Device struct {
+	ID          string `json:"id"` // stays the same over restarts
+	Model       string `json:"model"`
+	MemoryBytes int64  `json:"memory_bytes"` // 0 where the system does not tell
 }
 
 // Renderer returns the renderer that the node has for a recipe.
@@ -78,12 +97,35 @@ type Node struct {
 	Reach      Reach
 	ReachSince time.Time
 	Duty       Duty
-	EnrolledAt time.Time
-	Changed    int64 // sequence number of the last Record that changed it
+	DutyReason string    // why it is not on duty
+	DutySince  time.Time // zero before the first change
+	DutyNow    bool      // frames in flight shall not finish
+	OffUntil   time.Time // given back by its owner until then; zero: it is not
+	Health     Health
+	HealthWhy  string
+	Settings   Settings
+	Version    int64     // of the settings; 0 before they were first set
+	EnrolledAt time.Time // zero: announced, and not enrolled yet
+	RetiredAt  time.Time // zero: it is not
+	Changed    int64     // sequence number of the last Record that changed it
+
+	traits   trait.Set // as they were at the Record traitsOf
+	traitsOf int64
+}
+
+// KnownTraits is Traits, kept until the node changes. Like all of a State it
+// is for the State's owner alone.
+func (n *Node) KnownTraits() trait.Set {
+	if n.traitsOf != n.Changed || n.Changed == 0 {
+		n.traits, n.traitsOf = n.Traits(), n.Changed
+	}
+	return n.traits
 }
 
 // Ready reports whether the node may be given work.
-func (n *Node) Ready() bool { return n.Reach == Online && n.Duty == OnDuty }
+func (n *Node) Ready() bool {
+	return n.Reach == Online && n.Duty == OnDuty && n.Health != Sidelined && n.RetiredAt.IsZero()
+}
 
 var nodeName = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$`)
 

@@ -78,6 +78,8 @@ type Key struct {
 	CreatedAt time.Time
 	ExpiresAt time.Time
 	UsesLeft  int
+	Pools     []string // that its nodes join
+	RevokedAt time.Time
 }
 
 // Place is a named storage root with its path on each operating system.

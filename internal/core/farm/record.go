@@ -55,10 +55,72 @@ type NodeReach struct {
 
 // NodeDuty switches a node on or off for work.
 type NodeDuty struct {
+	Node     NodeID     `json:"node"`
+	Duty     Duty       `json:"duty"`
+	Now      bool       `json:"now"`       // frames in flight shall not finish
+	OffUntil *time.Time `json:"off_until"` // given back by its owner until then
+	Reason   string     `json:"reason"`
+	At       time.Time  `json:"at"`
+}
+
+// NodeHealth sets a node aside, or lets it work again.
+type NodeHealth struct {
 	Node   NodeID    `json:"node"`
-	Duty   Duty      `json:"duty"`
+	Health Health    `json:"health"`
 	Reason string    `json:"reason"`
 	At     time.Time `json:"at"`
+}
+
+// NodeSet gives a node new settings, as a new version.
+type NodeSet struct {
+	Node     NodeID    `json:"node"`
+	Version  int64     `json:"version"`
+	Settings Settings  `json:"settings"`
+	Actor    string    `json:"actor"`
+	Reason   string    `json:"reason"` // what is different
+	At       time.Time `json:"at"`
+}
+
+// NodeAnnounced makes a node of a machine that will enrol later.
+type NodeAnnounced struct {
+	Node NodeID    `json:"node"`
+	Name string    `json:"name"`
+	Of   NodeKind  `json:"kind"`
+	At   time.Time `json:"at"`
+}
+
+// NodeRenamed gives a node another name.
+type NodeRenamed struct {
+	Node NodeID    `json:"node"`
+	Name string    `json:"name"`
+	At   time.Time `json:"at"`
+}
+
+// NodeRetired takes a node off the farm for good. What it did stays on record;
+// its name may be used again. It must hold no lease.
+type NodeRetired struct {
+	Node   NodeID    `json:"node"`
+	Reason string    `json:"reason"`
+	At     time.Time `json:"at"`
+}
+
+// PoolSet makes or changes a pool.
+type PoolSet struct {
+	Name     string    `json:"name"`
+	Projects []string  `json:"projects"`
+	At       time.Time `json:"at"`
+}
+
+// PoolDropped does away with a pool that has no members.
+type PoolDropped struct {
+	Name string    `json:"name"`
+	At   time.Time `json:"at"`
+}
+
+// KeyRevoked shuts an enrolment key out.
+type KeyRevoked struct {
+	Hash string    `json:"hash"`
+	At   time.Time `json:"at"`
 }
 
 // PlaceSet makes or changes a place.
@@ -109,6 +171,7 @@ type KeyIssued struct {
 	Label     string    `json:"label"`
 	CreatedBy string    `json:"created_by"`
 	Uses      int       `json:"uses"`
+	Pools     []string  `json:"pools"` // that its nodes join
 	At        time.Time `json:"at"`
 	ExpiresAt time.Time `json:"expires_at"`
 }

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"vexillum/internal/core/frames"
+	"vexillum/internal/core/trait"
 )
 
 // RunID identifies a run for the life of the farm.
@@ -74,6 +75,7 @@ type Spec struct {
 	Tries    int               `json:"tries"`            // attempts a frame before it is parked
 	Chunk    int               `json:"chunk"`            // frames a lease; 0 lets the dealer choose
 	Owner    string            `json:"owner"`
+	Needs    string            `json:"needs,omitempty"` // what a node must be: an expression over traits
 	Frames   frames.Set        `json:"frames"`
 	SceneSHA string            `json:"scene_sha256"` // of the scene file when it was submitted
 }
@@ -147,8 +149,12 @@ type Run struct {
 	Checkpoint      int64 // sequence number up to which Done is kept as a whole
 	SinceCheckpoint int   // frames done since then
 
-	open map[LeaseID]*Lease // those of Leases that have not ended
+	open  map[LeaseID]*Lease // those of Leases that have not ended
+	needs trait.Expression
 }
+
+// Needs returns what a node must be to take part.
+func (r *Run) Needs() trait.Expression { return r.needs }
 
 // OpenLeases yields the leases of the run that have not ended, in no order,
 // once the run is part of a State.

@@ -20,6 +20,7 @@ type State struct {
 	People   map[string]*Person
 	Tokens   map[string]*Token // by hash
 	Keys     map[string]*Key   // by hash
+	Pools    map[string]*Pool
 
 	LastNode  NodeID
 	LastRun   RunID
@@ -49,6 +50,7 @@ func NewState() *State {
 		People:   map[string]*Person{},
 		Tokens:   map[string]*Token{},
 		Keys:     map[string]*Key{},
+		Pools:    map[string]*Pool{},
 
 		nodeNames:  map[string]NodeID{},
 		numbers:    map[jobKind]int{},

@@ -4,6 +4,7 @@ import (
 	"context"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"vexillum/internal/core/farm"
@@ -131,22 +132,44 @@ func (f *Floor) RevokeToken(ctx context.Context, hash, actor string) error {
 	})
 }
 
-// IssueKey lets an enrolment key be used.
-func (f *Floor) IssueKey(ctx context.Context, hash, label, actor string, life time.Duration, uses int) (farm.Key, error) {
+// IssueKey lets an enrolment key be used for a while.
+func (f *Floor) IssueKey(ctx context.Context, k farm.Key, life time.Duration) (farm.Key, error) {
 	var out farm.Key
 	err := f.do(ctx, func(t *turn) error {
-		if uses < 1 || uses > 10_000 {
-			return refuse(Invalid, "uses", "an enrolment key has 1 to 10000 uses, not %d", uses)
+		if k.UsesLeft < 1 || k.UsesLeft > 10_000 {
+			return refuse(Invalid, "uses", "an enrolment key has 1 to 10000 uses, not %d", k.UsesLeft)
 		}
-		if len(label) > 100 {
+		if len(k.Label) > 100 {
 			return refuse(Invalid, "label", "the label has more than 100 characters")
 		}
-		t.append(farm.KeyIssued{Hash: hash, Label: label, CreatedBy: actor, Uses: uses, At: t.now, ExpiresAt: t.now.Add(life)},
-			farm.Audited{Actor: actor, Action: "make enrolment key", Subject: label, To: life.String(), At: t.now})
-		out = *t.s.Keys[hash]
+		for _, p := range k.Pools {
+			if t.s.Pools[p] == nil {
+				return refuse(Invalid, "pools", "there is no pool %q; make it with: vexillum pool set %s", p, p)
+			}
+		}
+		t.append(farm.KeyIssued{Hash: k.Hash, Label: k.Label, CreatedBy: k.CreatedBy, Uses: k.UsesLeft, Pools: orEmpty(k.Pools), At: t.now, ExpiresAt: t.now.Add(life)},
+			farm.Audited{Actor: k.CreatedBy, Action: "make enrolment key", Subject: k.Label, To: life.String(), At: t.now})
+		out = *t.s.Keys[k.Hash]
 		return nil
 	})
 	return out, err
+}
+
+// RevokeKey shuts an enrolment key out, named by the beginning of its hash.
+// Nodes that it let in stay.
+func (f *Floor) RevokeKey(ctx context.Context, id string, by farm.Person) error {
+	return f.do(ctx, func(t *turn) error {
+		for hash, k := range t.s.Keys {
+			if len(id) < 12 || !strings.HasPrefix(hash, id) {
+				continue
+			}
+			if k.RevokedAt.IsZero() {
+				t.append(farm.KeyRevoked{Hash: hash, At: t.now}, farm.Audited{Actor: by.Name, Action: "revoke enrolment key", Subject: k.Label, From: id, At: t.now})
+			}
+			return nil
+		}
+		return refuse(NotFound, "key", "there is no enrolment key %q; vexillum key list shows them", id)
+	})
 }
 
 // Keys returns the enrolment keys, newest first.

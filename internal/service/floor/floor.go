@@ -280,8 +280,10 @@ func (f *Floor) tellClosed(records []farm.Record) {
 // State.
 func (f *Floor) learn(r farm.Record) {
 	switch r := r.(type) {
-	case farm.RunSubmitted, farm.LeaseTrimmed, farm.FrameFailed, farm.FramesRetried, farm.NodeDuty, farm.NodeReach, farm.DeliveryLost:
+	case farm.RunSubmitted, farm.LeaseTrimmed, farm.FrameFailed, farm.FramesRetried, farm.NodeReach, farm.DeliveryLost, farm.PoolSet:
 		f.redeal = true
+	case farm.NodeDuty, farm.NodeHealth, farm.NodeSet:
+		f.redeal, f.reorder = true, true
 	case farm.RunMoved:
 		f.redeal, f.reorder = true, true
 		if r.State.Closed() {
@@ -292,8 +294,11 @@ func (f *Floor) learn(r farm.Record) {
 		if l := f.live[r.Node]; l != nil {
 			delete(l.progress, r.Lease)
 		}
-	case farm.NodeEnrolled:
-		f.live[r.Node] = &liveNode{seen: r.At}
+	case farm.NodeEnrolled, farm.NodeAnnounced:
+		f.live[r.About().Node] = &liveNode{seen: r.About().At}
+	case farm.NodeRetired:
+		f.dropWaiting(r.Node)
+		f.redeal = true
 	case farm.NodeStarted:
 		f.live[r.Node] = &liveNode{seen: r.At}
 		f.redeal, f.reorder = true, true

@@ -100,7 +100,7 @@ func (w *world) ok(err error) {
 func (w *world) join(name string) farm.NodeID {
 	w.t.Helper()
 	key := "key of " + name
-	_, err := w.IssueKey(context.Background(), key, "", "admin", time.Hour, 1)
+	_, err := w.IssueKey(context.Background(), farm.Key{Hash: key, CreatedBy: "admin", UsesLeft: 1}, time.Hour)
 	w.ok(err)
 	facts := farm.Facts{OS: "linux", Speed: 1, Renderers: []farm.Renderer{{Recipe: "practice"}, {Recipe: "practice-feed"}}}
 	id, err := w.Enrol(context.Background(), Enrolment{KeyHash: key, TokenHash: "token of " + name, Name: name, Kind: farm.Rack, Facts: facts})

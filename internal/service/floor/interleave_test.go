@@ -420,7 +420,7 @@ func (m *machine) obey(ctx context.Context, session int64) {
 		if m.c.call(ctx, &m.cut, func(f *Floor) (err error) {
 			waiting, cancel := context.WithTimeout(ctx, 3*time.Second)
 			defer cancel()
-			o, err = f.Orders(waiting, m.id, session, leases)
+			o, err = f.Orders(waiting, m.id, session, leases, 0)
 			return err
 		}) != nil {
 			return

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"vexillum/internal/core/accept"
@@ -23,6 +24,7 @@ type liveNode struct {
 	missing   map[farm.LeaseID]absence   // open leases that its last signs of life did not name
 	trim      *question                  // that the node has not answered
 	rests     map[farm.LeaseID]time.Time // until when a lease is not trimmed again
+	restart   int64                      // session that shall start its node process anew
 }
 
 // Progress is how far a node is with a lease.
@@ -55,6 +57,8 @@ func (f *Floor) Enrol(ctx context.Context, e Enrolment) (farm.NodeID, error) {
 			return refuse(Forbidden, "key", "this enrolment key is not known; make one with: vexillum key new")
 		case !t.now.Before(key.ExpiresAt):
 			return refuse(Forbidden, "key", "this enrolment key expired at %s; make one with: vexillum key new", key.ExpiresAt.Format(time.DateTime))
+		case !key.RevokedAt.IsZero():
+			return refuse(Forbidden, "key", "this enrolment key was revoked; make one with: vexillum key new")
 		case key.UsesLeft < 1:
 			return refuse(Forbidden, "key", "this enrolment key is used up; make one with: vexillum key new")
 		}
@@ -64,18 +68,51 @@ func (f *Floor) Enrol(ctx context.Context, e Enrolment) (farm.NodeID, error) {
 		if e.Kind != farm.Rack && e.Kind != farm.Desk {
 			return refuse(Invalid, "kind", "a node is rack or desk, not %q", e.Kind)
 		}
-		if t.s.NodeNamed(e.Name) != nil {
-			return refuse(Conflict, "name", "there is a node %s already; choose another name with --name, or start it from the machine that has its token", e.Name)
-		}
 		id = t.s.LastNode + 1
+		known := t.s.NodeNamed(e.Name)
+		if known != nil {
+			if t.hasToken(known.ID) {
+				return refuse(Conflict, "name", "there is a node %s already; choose another name with --name, or start it from the machine that has its token. If that is lost: vexillum nodes revoke %s", e.Name, e.Name)
+			}
+			id = known.ID // announced, or its token was revoked
+		}
 		t.append(
 			farm.NodeEnrolled{Node: id, Name: e.Name, Of: e.Kind, Facts: e.Facts, KeyHash: e.KeyHash, At: t.now},
 			farm.TokenIssued{Hash: e.TokenHash, Of: farm.NodeToken, Node: id, Label: e.Name, At: t.now},
 			farm.Audited{Actor: "key " + key.Label, Action: "enrol node", Subject: e.Name, To: string(e.Kind), Node: id, At: t.now},
 		)
+		t.joinPools(id, key)
 		return nil
 	})
 	return id, err
+}
+
+// hasToken reports whether a machine holds the token of a node.
+func (t *turn) hasToken(id farm.NodeID) bool {
+	for _, token := range t.s.Tokens {
+		if token.Node == id && token.Valid(t.now) {
+			return true
+		}
+	}
+	return false
+}
+
+// joinPools puts a node that has just enrolled into the pools of its key.
+func (t *turn) joinPools(id farm.NodeID, key *farm.Key) {
+	n := t.s.Nodes[id]
+	if n == nil || t.broken != nil {
+		return
+	}
+	next := n.Settings
+	for _, p := range key.Pools {
+		if t.s.Pools[p] != nil {
+			next.Pools = append(slices.Clone(next.Pools), p)
+		}
+	}
+	next.Tidy()
+	if different := farm.Differences(n.Settings, next); len(different) > 0 {
+		t.append(farm.NodeSet{Node: id, Version: n.Version + 1, Settings: next, Actor: "key " + key.Label, Reason: strings.Join(different, "; "), At: t.now})
+	}
 }
 
 // Session is what the start of a node process gives.
@@ -83,6 +120,8 @@ type Session struct {
 	Name   string
 	Number int64
 	Keep   map[farm.LeaseID]frames.Set // leases that go on, with the frames that have no result
+	Caps   farm.Caps
+	Set    int64 // version of the settings
 }
 
 // Start opens a new session of a node process that holds the given leases.
@@ -96,7 +135,7 @@ func (f *Floor) Start(ctx context.Context, id farm.NodeID, facts farm.Facts, hol
 		}
 		records, keep := accept.Start(t.s, n, facts, holding, t.now)
 		t.append(records...)
-		out = Session{Name: n.Name, Number: n.Session, Keep: map[farm.LeaseID]frames.Set{}}
+		out = Session{Name: n.Name, Number: n.Session, Keep: map[farm.LeaseID]frames.Set{}, Caps: n.Settings.Caps, Set: n.Version}
 		for _, l := range keep {
 			out.Keep[l] = t.s.Lease(l).Left
 		}
@@ -276,28 +315,34 @@ type Order struct {
 }
 
 type waitingOrder struct {
-	leases []farm.LeaseID
-	reply  chan Orders
+	leases  []farm.LeaseID
+	caps    int64
+	session int64
+	reply   chan Orders
 }
 
 // Orders are what a node shall do about its leases.
 type Orders struct {
-	Stop []Order
-	Trim []Trim
+	Stop    []Order
+	Trim    []Trim
+	Caps    *farm.Caps // newer than what the node has
+	Set     int64      // version of the settings that they are of
+	Restart bool       // the node process shall start anew
 }
 
-func (o Orders) none() bool { return len(o.Stop)+len(o.Trim) == 0 }
+func (o Orders) none() bool { return len(o.Stop)+len(o.Trim) == 0 && o.Caps == nil && !o.Restart }
 
 // Orders returns which of the leases that a node works on shall end or be
-// trimmed, and waits until there is one or the context ends.
-func (f *Floor) Orders(ctx context.Context, id farm.NodeID, session int64, leases []farm.LeaseID) (Orders, error) {
-	w := &waitingOrder{leases: leases, reply: make(chan Orders, 1)}
+// trimmed, or what else it shall do, and waits until there is something or the
+// context ends. caps is the version of the caps in force on the node.
+func (f *Floor) Orders(ctx context.Context, id farm.NodeID, session int64, leases []farm.LeaseID, caps int64) (Orders, error) {
+	w := &waitingOrder{leases: leases, caps: caps, session: session, reply: make(chan Orders, 1)}
 	var now Orders
 	err := f.do(context.WithoutCancel(ctx), func(t *turn) error {
 		if _, err := t.session(id, session); err != nil {
 			return err
 		}
-		if now = f.ordersFor(id, leases); now.none() {
+		if now = f.ordersFor(id, w); now.none() {
 			f.orders[id] = w
 		}
 		return nil
@@ -323,9 +368,10 @@ func (f *Floor) Orders(ctx context.Context, id farm.NodeID, session int64, lease
 	})
 }
 
-func (f *Floor) ordersFor(node farm.NodeID, leases []farm.LeaseID) Orders {
+func (f *Floor) ordersFor(node farm.NodeID, w *waitingOrder) Orders {
 	var orders []Order
-	for _, id := range leases {
+	n := f.s.Nodes[node]
+	for _, id := range w.leases {
 		l := f.s.Lease(id)
 		switch {
 		case l == nil:
@@ -334,14 +380,26 @@ func (f *Floor) ordersFor(node farm.NodeID, leases []farm.LeaseID) Orders {
 			orders = append(orders, Order{Lease: id, Now: true, Reason: "the lease has ended"})
 		case f.s.Runs[l.Run].State == farm.RunHeld:
 			orders = append(orders, Order{Lease: id, Reason: "the run is held"})
+		case n.Duty != farm.OnDuty:
+			orders = append(orders, Order{Lease: id, Now: n.DutyNow, Reason: n.Name + " is " + string(n.Duty)})
+		case n.Health == farm.Sidelined:
+			orders = append(orders, Order{Lease: id, Reason: n.Name + " is sidelined"})
 		}
 	}
-	return Orders{Stop: orders, Trim: f.trimFor(node, leases)}
+	out := Orders{Stop: orders, Trim: f.trimFor(node, w.leases)}
+	if w.caps < n.Version {
+		caps := n.Settings.Caps
+		out.Caps, out.Set = &caps, n.Version
+	}
+	if l := f.live[node]; l != nil && l.restart == w.session && w.session != 0 {
+		out.Restart = true
+	}
+	return out
 }
 
 func (f *Floor) answerOrders() {
 	for id, w := range f.orders {
-		if orders := f.ordersFor(id, w.leases); !orders.none() {
+		if orders := f.ordersFor(id, w); !orders.none() {
 			delete(f.orders, id)
 			w.reply <- orders
 		}

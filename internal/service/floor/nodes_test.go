@@ -43,7 +43,7 @@ func TestOrdersReachTheNode(t *testing.T) {
 		wait := func() chan []Order {
 			got := make(chan []Order)
 			go func() {
-				orders, err := w.Orders(context.Background(), n, 1, []farm.LeaseID{l.ID})
+				orders, err := w.Orders(context.Background(), n, 1, []farm.LeaseID{l.ID}, 0)
 				w.ok(err)
 				got <- orders.Stop
 			}()
@@ -98,7 +98,7 @@ func TestFeedStaysOnItsLease(t *testing.T) {
 
 func TestKeysOfMachines(t *testing.T) {
 	bubble(t, func(t *testing.T, w *world) {
-		_, err := w.IssueKey(context.Background(), "k", "", "admin", time.Minute, 1)
+		_, err := w.IssueKey(context.Background(), farm.Key{Hash: "k", CreatedBy: "admin", UsesLeft: 1}, time.Minute)
 		w.ok(err)
 		enrol := func(key, name string) error {
 			_, err := w.Enrol(context.Background(), Enrolment{KeyHash: key, TokenHash: key + name, Name: name, Kind: farm.Rack})
@@ -113,7 +113,7 @@ func TestKeysOfMachines(t *testing.T) {
 		if err := enrol("k", "b"); err == nil || !strings.Contains(err.Error(), "used up") {
 			t.Errorf("a used up key: %v", err)
 		}
-		_, err = w.IssueKey(context.Background(), "k2", "", "admin", time.Minute, 1)
+		_, err = w.IssueKey(context.Background(), farm.Key{Hash: "k2", CreatedBy: "admin", UsesLeft: 1}, time.Minute)
 		w.ok(err)
 		time.Sleep(2 * time.Minute)
 		if err := enrol("k2", "c"); err == nil || !strings.Contains(err.Error(), "expired") {
@@ -143,7 +143,7 @@ func TestATakenOverEndIsDealtAtOnce(t *testing.T) {
 			got <- a
 		}()
 		synctest.Wait()
-		orders, err := w.Orders(context.Background(), slow, 1, []farm.LeaseID{l.ID})
+		orders, err := w.Orders(context.Background(), slow, 1, []farm.LeaseID{l.ID}, 0)
 		w.ok(err)
 		if len(orders.Trim) != 1 || orders.Trim[0].Frames.Last() != 40 || orders.Trim[0].Frames.Len() < 10 {
 			t.Fatalf("asked for %+v", orders)

@@ -9,6 +9,7 @@ import (
 
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
+	"vexillum/internal/core/trait"
 	"vexillum/internal/recipe"
 	"vexillum/internal/wire"
 )
@@ -76,6 +77,11 @@ func (f *Floor) CheckSubmission(sub Submission) (Submission, error) {
 	if spec.Output == "" {
 		spec.Output = spec.Job
 	}
+	needs, err := trait.ParseExpression(spec.Needs)
+	if err != nil {
+		return sub, refuse(Invalid, "needs", "%v", err)
+	}
+	spec.Needs = needs.String()
 	return sub, f.chooseRecipe(spec)
 }
 
@@ -269,25 +275,6 @@ func (f *Floor) endLeases(t *turn, run *farm.Run, reason string) {
 	for _, l := range openLeases(run) {
 		t.append(farm.LeaseEnded{Lease: l.ID, Node: l.Node, Run: run.ID, Reason: reason, At: t.now})
 	}
-}
-
-// SteerNode holds or releases a node. Frames in flight finish.
-func (f *Floor) SteerNode(ctx context.Context, id farm.NodeID, what Steering, by farm.Person) (wire.Node, error) {
-	var view wire.Node
-	err := f.do(ctx, func(t *turn) error {
-		n := t.s.Nodes[id]
-		if n == nil {
-			return refuse(NotFound, "node", "there is no node %d", id)
-		}
-		duty := map[Steering]farm.Duty{Hold: farm.Held, Release: farm.OnDuty}[what]
-		if before := n.Duty; before != duty {
-			t.append(farm.NodeDuty{Node: id, Duty: duty, Reason: fmt.Sprintf("%s by %s", map[Steering]string{Hold: "held", Release: "released"}[what], by.Name), At: t.now},
-				farm.Audited{Actor: by.Name, Action: string(what) + " node", Subject: n.Name, From: string(before), To: string(duty), Node: id, At: t.now})
-		}
-		view = f.nodeView(n, t.now)
-		return nil
-	})
-	return view, err
 }
 
 // LeaseView is a lease with all that a node needs to work on it.

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"vexillum/internal/core/accept"
+	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/triage"
 )
@@ -50,8 +51,11 @@ func (f *Floor) tick(t *turn) error {
 	hush, _ := f.hush(t.now)
 	for id, l := range f.live {
 		n := t.s.Nodes[id]
-		if n == nil || n.Session == 0 {
+		if n == nil || n.Session == 0 || !n.RetiredAt.IsZero() {
 			continue
+		}
+		if n.Duty == farm.Draining && t.s.Idle(id) {
+			t.append(farm.NodeDuty{Node: id, Duty: farm.Held, Reason: "drained; its last frame has left", At: t.now})
 		}
 		if stopped { // it was us who did not listen
 			l.seen = t.now
@@ -67,6 +71,7 @@ func (f *Floor) tick(t *turn) error {
 			t.append(accept.Release(t.s, id, nil, fmt.Sprintf("%s has been silent for %.0f s", n.Name, quiet.Seconds()), t.now)...)
 		}
 	}
+	f.dutyNow(t)
 	for id := range f.asks {
 		f.takeOver(t, id)
 	}
@@ -75,6 +80,9 @@ func (f *Floor) tick(t *turn) error {
 	}
 	return nil
 }
+
+// dutyNow lets nodes come on duty and go off it by their hours.
+func (f *Floor) dutyNow(t *turn) { t.append(deal.Duty(t.s, t.now)...) }
 
 // watched is what is known of a delivery since this service has watched it.
 type watched struct {

@@ -54,7 +54,7 @@ func (f *Floor) takeOver(t *turn, taker farm.NodeID) {
 		}
 		return t.now.Before(l.rests[lease.ID])
 	}
-	cut, ok := deal.TakeOver(t.s, f.m, taker, inFlight, rests)
+	cut, ok := deal.TakeOver(t.s, f.m, taker, t.now, inFlight, rests)
 	if !ok {
 		return
 	}

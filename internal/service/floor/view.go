@@ -84,6 +84,9 @@ func (f *Floor) Node(ctx context.Context, id farm.NodeID) (out wire.Node, err er
 			return refuse(NotFound, "node", "there is no node %d", id)
 		}
 		out = f.nodeView(n, t.now)
+		for _, x := range n.KnownTraits().All() {
+			out.Traits = append(out.Traits, wire.Trait{Name: x.Name, Value: x.Value, Source: string(x.Source)})
+		}
 		return nil
 	})
 	return out, err
@@ -136,10 +139,22 @@ func (f *Floor) runViews(now time.Time) []wire.Run {
 
 func (f *Floor) nodeViews(now time.Time) []wire.Node {
 	out := []wire.Node{}
-	for _, n := range f.s.Nodes {
+	for _, n := range f.shownNodes() {
 		out = append(out, f.nodeView(n, now))
 	}
-	slices.SortFunc(out, func(a, b wire.Node) int { return cmp.Or(cmp.Compare(b.Kind, a.Kind), cmp.Compare(a.Name, b.Name)) })
+	return out
+}
+
+// shownNodes returns the nodes that have not retired: racks first, then desks,
+// each by name.
+func (f *Floor) shownNodes() []*farm.Node {
+	var out []*farm.Node
+	for _, n := range f.s.Nodes {
+		if n.RetiredAt.IsZero() {
+			out = append(out, n)
+		}
+	}
+	slices.SortFunc(out, func(a, b *farm.Node) int { return cmp.Or(cmp.Compare(b.Kind, a.Kind), cmp.Compare(a.Name, b.Name)) })
 	return out
 }
 
@@ -155,7 +170,7 @@ func (f *Floor) runView(run *farm.Run, now time.Time) wire.Run {
 	v := wire.Run{
 		ID: int64(run.ID), Name: spec.Name(), Job: spec.Job, Kind: string(spec.Kind), Number: spec.Number, Project: spec.Project,
 		State: string(run.State), Why: deal.WhyRun(f.s, run), Recipe: spec.Recipe, Scene: spec.Scene, Output: spec.Output,
-		Width: spec.Width, Height: spec.Height, Values: spec.Values, Passes: spec.PassNames(), Tries: spec.Tries, Owner: spec.Owner,
+		Width: spec.Width, Height: spec.Height, Values: spec.Values, Needs: spec.Needs, Passes: spec.PassNames(), Tries: spec.Tries, Owner: spec.Owner,
 		Frames: spec.Frames.String(), FrameCount: spec.Frames.Len(), DoneCount: run.Done.Len(), ParkedCount: run.Parked.Len(),
 		SubmittedAt: run.SubmittedAt, StartedAt: instant(run.StartedAt), EndedAt: instant(run.EndedAt),
 		Nodes: []string{}, Changed: run.Changed, Forecast: f.forecast(run, now), Troubles: f.troubles(run),
@@ -226,10 +241,18 @@ func (f *Floor) troubles(run *farm.Run) []wire.FrameTrouble {
 
 func (f *Floor) nodeView(n *farm.Node, now time.Time) wire.Node {
 	v := wire.Node{
-		ID: int64(n.ID), Name: n.Name, Kind: string(n.Kind), State: f.nodeState(n), Reach: string(n.Reach), Duty: string(n.Duty), Health: "fine",
+		ID: int64(n.ID), Name: n.Name, Kind: string(n.Kind), State: f.nodeState(n), Reach: string(n.Reach), Duty: string(n.Duty), Health: string(n.Health),
 		Since: n.ReachSince, Why: deal.WhyNode(f.s, f.m, n, now), OS: n.Facts.OS, System: n.Facts.System, Cores: n.Facts.Cores,
 		Memory: n.Facts.MemoryBytes, Disk: n.Facts.DiskBytes, Speed: n.Facts.Speed, Version: n.Facts.Version,
-		Renderers: []wire.Renderer{}, Changed: n.Changed,
+		Renderers: []wire.Renderer{}, Devices: []wire.Device{}, Traits: []wire.Trait{}, Settings: settingsView(n), Retired: !n.RetiredAt.IsZero(), Changed: n.Changed,
+		EnrolledAt: instant(n.EnrolledAt),
+	}
+	for _, d := range n.Facts.Devices {
+		v.Devices = append(v.Devices, wire.Device{ID: d.ID, Model: d.Model, Memory: d.MemoryBytes})
+	}
+	if h := n.Settings.Hours; h != nil {
+		on, until := h.At(now)
+		v.OnHours, v.HoursChange = on, instant(until)
 	}
 	for _, r := range n.Facts.Renderers {
 		v.Renderers = append(v.Renderers, wire.Renderer{Recipe: r.Recipe, Version: r.Version, Path: r.Path})
@@ -257,8 +280,14 @@ func (f *Floor) nodeView(n *farm.Node, now time.Time) wire.Node {
 // nodeState is the one word about a node that matters most.
 func (f *Floor) nodeState(n *farm.Node) string {
 	switch {
+	case !n.RetiredAt.IsZero():
+		return "retired"
+	case n.EnrolledAt.IsZero():
+		return "announced"
 	case n.Reach == farm.Silent:
 		return "silent"
+	case n.Health == farm.Sidelined:
+		return "sidelined"
 	case n.Duty != farm.OnDuty:
 		return string(n.Duty)
 	case !f.s.Idle(n.ID):
@@ -317,7 +346,7 @@ func (f *Floor) needHands(now time.Time) []wire.NeedHand {
 		})
 	}
 	for _, n := range f.s.Nodes {
-		if n.Reach != farm.Silent || n.Session == 0 || hushed > 0 && f.live[n.ID].fell {
+		if n.Reach != farm.Silent || n.Session == 0 || !n.RetiredAt.IsZero() || hushed > 0 && f.live[n.ID].fell {
 			continue
 		}
 		v := wire.NeedHand{Kind: "silent", Node: int64(n.ID), Action: "look"}

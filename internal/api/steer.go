@@ -1,0 +1,98 @@
+package api
+
+import (
+	"net/http"
+
+	"github.com/gin-gonic/gin"
+
+	"vexillum/internal/core/farm"
+	"vexillum/internal/service/floor"
+	"vexillum/internal/wire"
+)
+
+// actOnNodes steers nodes. An artist may give a machine back, and no more.
+func (s *Server) actOnNodes(c *gin.Context, f *floor.Floor, in wire.NodeAct) {
+	if floor.IsAct(in.Do) && in.Do != "give-back" && !person(c).Role.Allows(farm.Wrangler) {
+		problem(c, http.StatusForbidden, "do", "only a wrangler may steer nodes; the owner of a machine may give it back")
+		return
+	}
+	v, err := f.Act(c, in, person(c))
+	s.answer(c, v, err)
+}
+
+func (s *Server) changeNodes(c *gin.Context, f *floor.Floor, in wire.NodeChange) {
+	v, err := f.Change(c, in, person(c))
+	s.answer(c, v, err)
+}
+
+func (s *Server) pickNodes(c *gin.Context, f *floor.Floor) {
+	v, err := f.Picked(c, c.Query("where"))
+	s.answer(c, v, err)
+}
+
+func (s *Server) renameNode(c *gin.Context, f *floor.Floor, in wire.NewName) {
+	id, ok := number(c, "node")
+	if !ok {
+		return
+	}
+	v, err := f.Rename(c, farm.NodeID(id), in.Name, person(c))
+	s.answer(c, v, err)
+}
+
+// nodeVersions lists the settings that a node ever had, newest first.
+func (s *Server) nodeVersions(c *gin.Context) {
+	id, ok := number(c, "node")
+	if !ok {
+		return
+	}
+	rows, err := s.svc.Store().NodeVersions(c, id)
+	out := make([]wire.NodeVersion, 0, len(rows))
+	for _, r := range rows {
+		out = append(out, wire.NodeVersion{Version: r.Version, Actor: r.Actor, Reason: r.Reason, At: r.At})
+	}
+	s.answer(c, out, err)
+}
+
+// nodeLog tells what became of a node, newest first.
+func (s *Server) nodeLog(c *gin.Context) {
+	id, ok := number(c, "node")
+	if !ok {
+		return
+	}
+	limit, ok := query(c, "limit", 50, 1, 1000)
+	if !ok {
+		return
+	}
+	events, err := s.svc.Store().NodeLog(c, id, int(limit))
+	out := make([]wire.LogLine, 0, len(events))
+	for _, e := range events {
+		out = append(out, wire.LogLine{Seq: e.Seq, At: e.At, Kind: e.Kind, Reason: e.Reason})
+	}
+	s.answer(c, out, err)
+}
+
+func (s *Server) pools(c *gin.Context, f *floor.Floor) {
+	v, err := f.Pools(c)
+	s.answer(c, v, err)
+}
+
+func (s *Server) setPool(c *gin.Context, f *floor.Floor, in wire.NewPool) {
+	v, err := f.SetPool(c, c.Param("pool"), in.Projects, person(c))
+	s.answer(c, v, err)
+}
+
+func (s *Server) dropPool(c *gin.Context, f *floor.Floor) {
+	if err := f.DropPool(c, c.Param("pool"), person(c)); err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
+
+func (s *Server) revokeKey(c *gin.Context, f *floor.Floor) {
+	if err := f.RevokeKey(c, c.Param("key"), person(c)); err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}

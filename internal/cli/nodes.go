@@ -1,0 +1,438 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/dustin/go-humanize"
+	"github.com/spf13/cobra"
+
+	"vexillum/internal/client"
+	"vexillum/internal/wire"
+)
+
+func (a *app) nodesCommand() *cobra.Command {
+	var where, pool string
+	c := a.jsonFlag(&cobra.Command{
+		Use:   "nodes",
+		Short: "Show the nodes and what each does now; steer them",
+		Long: "Shows the nodes, or those that an expression over traits picks. The commands below steer nodes: named ones,\n" +
+			"those that --where picks, or the members of a pool; each tells with --dry-run what it would do.",
+		Example: "  vexillum nodes --where 'gpu && memory>=64GiB'\n  vexillum nodes drain --pool graphics --dry-run",
+		Args:    exactly(0, "no arguments"),
+		RunE: a.asking(func(ctx context.Context, cl *client.Client, _ []string) error {
+			nodes, err := a.pickedNodes(ctx, cl, where, pool)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(nodes)
+			}
+			a.printNodes(nodes, where != "" || pool != "")
+			return nil
+		}),
+	})
+	c.Flags().StringVarP(&where, "where", "w", "", "only nodes that this expression over traits picks")
+	c.Flags().StringVar(&pool, "pool", "", "only members of this pool")
+	for _, act := range nodeActs {
+		c.AddCommand(a.nodeActCommand(act.name, act.short))
+	}
+	c.AddCommand(a.nodeSetCommand(), a.nodeRenameCommand())
+	return c
+}
+
+var nodeActs = []struct{ name, short string }{
+	{"hold", "Give nodes no new work; frames in flight finish"},
+	{"drain", "Hold nodes, and tell when the last frame has left"},
+	{"release", "Give nodes work again that were held, drained, sidelined or given back"},
+	{"sideline", "Set nodes aside until somebody releases them"},
+	{"give-back", "Give machines to their owners until their next duty hours"},
+	{"restart", "Start node processes anew; renderers go on meanwhile"},
+	{"retire", "Take nodes off the farm for good"},
+	{"revoke", "Shut the tokens of nodes out; the machines have to enrol again"},
+}
+
+// pickedNodes returns the nodes that an expression and a pool pick.
+func (a *app) pickedNodes(ctx context.Context, cl *client.Client, where, pool string) ([]wire.Node, error) {
+	nodes, err := get[[]wire.Node](ctx, cl, "/api/v1/nodes")
+	if err != nil {
+		return nil, err
+	}
+	if where != "" {
+		picked, err := get[wire.Picked](ctx, cl, "/api/v1/picked-nodes?where="+url.QueryEscape(where))
+		if err != nil {
+			return nil, err
+		}
+		if len(picked.Unknown) > 0 {
+			fmt.Fprintf(a.err, "vexillum: no node has the trait %s\n", strings.Join(picked.Unknown, ", "))
+		}
+		nodes = slices.DeleteFunc(nodes, func(n wire.Node) bool { return !slices.Contains(picked.Nodes, n.ID) })
+	}
+	if pool != "" {
+		nodes = slices.DeleteFunc(nodes, func(n wire.Node) bool { return !slices.Contains(n.Settings.Pools, pool) })
+	}
+	return nodes, nil
+}
+
+func (a *app) printNodes(nodes []wire.Node, picked bool) {
+	if len(nodes) == 0 && picked {
+		fmt.Fprintln(a.out, "No node is picked.")
+		return
+	}
+	if len(nodes) == 0 {
+		fmt.Fprintln(a.out, "No node has joined yet. Make a key with: vexillum key new")
+		return
+	}
+	t := newTable(a.out, "NODE", "KIND", "STATE", ">SPEED", ">CORES", ">MEMORY", "POOLS", "NOW")
+	for _, n := range nodes {
+		now := n.Why
+		if w := n.Work; w != nil {
+			now = fmt.Sprintf("%s: %s", w.RunName, w.Phase)
+			if w.Frame != nil {
+				now = fmt.Sprintf("%s: frame %d, %.0f %%", w.RunName, *w.Frame, 100*w.Fraction)
+			}
+		}
+		t.add(n.Name, n.Kind, state(n.State), fmt.Sprintf("%.2f", n.Speed), fmt.Sprint(n.Cores), size(n.Memory), clip(strings.Join(n.Settings.Pools, " "), 18), clip(now, 64))
+	}
+	t.print()
+}
+
+// selection are the flags and arguments that name nodes.
+type selection struct {
+	where, pool string
+	dryRun      bool
+}
+
+func (s *selection) flags(c *cobra.Command) {
+	c.Flags().StringVarP(&s.where, "where", "w", "", "the nodes that this expression over traits picks")
+	c.Flags().StringVar(&s.pool, "pool", "", "the members of this pool")
+	c.Flags().BoolVar(&s.dryRun, "dry-run", false, "only tell what would happen")
+}
+
+func (s *selection) read(ctx context.Context, cl *client.Client, names []string) (wire.Selection, error) {
+	sel := wire.Selection{Where: s.where, Pool: s.pool}
+	if len(names) == 0 && s.where == "" && s.pool == "" {
+		return sel, usageError{fmt.Errorf("name nodes, or pick them with --where or --pool")}
+	}
+	for _, name := range names { // all or none
+		n, err := findNode(ctx, cl, name)
+		if err != nil {
+			return sel, fmt.Errorf("%w; nothing was changed", err)
+		}
+		sel.Nodes = append(sel.Nodes, n.ID)
+	}
+	return sel, nil
+}
+
+func findNode(ctx context.Context, cl *client.Client, name string) (wire.Node, error) {
+	nodes, err := get[[]wire.Node](ctx, cl, "/api/v1/nodes")
+	if err != nil {
+		return wire.Node{}, err
+	}
+	for _, n := range nodes {
+		if n.Name == name {
+			return n, nil
+		}
+	}
+	return wire.Node{}, fmt.Errorf("there is no node %q", name)
+}
+
+func (a *app) nodeActCommand(do, short string) *cobra.Command {
+	var sel selection
+	in := wire.NodeAct{Do: do}
+	c := a.jsonFlag(&cobra.Command{
+		Use: do + " [NAME…]", Short: short,
+		RunE: a.asking(func(ctx context.Context, cl *client.Client, names []string) error {
+			var err error
+			if in.Selection, err = sel.read(ctx, cl, names); err != nil {
+				return err
+			}
+			in.DryRun = sel.dryRun
+			var out wire.NodesActed
+			if err := cl.Do(ctx, http.MethodPost, "/api/v1/node-acts", in, &out); err != nil {
+				return err
+			}
+			return a.acted(out)
+		}),
+	})
+	sel.flags(c)
+	c.Flags().StringVar(&in.Reason, "reason", "", "why, for whoever looks later")
+	if slices.Contains([]string{"hold", "drain", "give-back"}, do) {
+		c.Flags().BoolVar(&in.Now, "now", false, "stop frames in flight, too; their work is lost")
+	}
+	return c
+}
+
+// acted tells what became of nodes, or would.
+func (a *app) acted(out wire.NodesActed) error {
+	if a.json {
+		return a.printJSON(out)
+	}
+	for _, e := range out.Effects {
+		fmt.Fprintf(a.out, "%-18s %s\n", e.Name, e.Sentence)
+	}
+	fmt.Fprintln(a.out, out.Sentence+".")
+	return nil
+}
+
+func (a *app) nodeSetCommand() *cobra.Command {
+	var sel selection
+	var in wire.NodeChange
+	var cores, nice int
+	var memory, staging, week, zone, from string
+	var except []string
+	c := a.jsonFlag(&cobra.Command{
+		Use:   "set [NAME…]",
+		Short: "Change the settings of nodes: traits, pools, caps, duty hours",
+		Long: "Changes what is named and leaves the rest. Changes are in force within seconds and are kept as versions; frames in\n" +
+			"flight are not disturbed. --from takes whole parts over from another node.",
+		Example: "  vexillum nodes set desk-tobin --hours 'mon-fri 18:30-08:00; sat,sun 00:00-24:00' --zone Europe/Dublin\n" +
+			"  vexillum nodes set --where 'gpu' --add-pool graphics --dry-run\n" +
+			"  vexillum nodes set desk-iris --from desk-tobin --parts hours,caps",
+		RunE: a.asking(func(ctx context.Context, cl *client.Client, names []string) error {
+			var err error
+			if in.Selection, err = sel.read(ctx, cl, names); err != nil {
+				return err
+			}
+			in.DryRun = sel.dryRun
+			if from != "" {
+				n, err := findNode(ctx, cl, from)
+				if err != nil {
+					return err
+				}
+				in.From = n.ID
+				if len(in.Parts) == 0 {
+					in.Parts = []string{"traits", "pools", "caps", "hours"}
+				}
+			}
+			var out wire.NodesActed
+			if err := cl.Do(ctx, http.MethodPost, "/api/v1/node-changes", in, &out); err != nil {
+				return err
+			}
+			return a.acted(out)
+		}),
+	})
+	sel.flags(c)
+	f := c.Flags()
+	f.StringSliceVar(&in.AddTraits, "add-trait", nil, "give a trait: name, or name=value")
+	f.StringSliceVar(&in.DropTraits, "drop-trait", nil, "take a given trait away")
+	f.StringSliceVar(&in.AddPools, "add-pool", nil, "put into a pool")
+	f.StringSliceVar(&in.DropPools, "drop-pool", nil, "take out of a pool")
+	f.IntVar(&cores, "cores", 0, "processors that the farm may use; 0 for all")
+	f.StringVar(&memory, "memory", "", "memory that the farm may use, such as 48GiB; 0 for all")
+	f.IntVar(&nice, "nice", 0, "how much others come first, 1 to 19; 0 as usual (10)")
+	f.StringVar(&staging, "staging", "", "disk that frames may take up until they are delivered, such as 20GiB; 0 for no limit")
+	f.StringVar(&week, "hours", "", "duty hours, such as 'mon-fri 18:00-08:00; sat,sun 00:00-24:00', or always")
+	f.StringVar(&zone, "zone", "", "time zone of the hours, such as Europe/Dublin")
+	f.StringArrayVar(&except, "except", nil, "hours of one date, such as 2031-12-24=12:00-24:00, or 2031-12-24=never")
+	f.StringVar(&from, "from", "", "take settings over from this node")
+	f.StringSliceVar(&in.Parts, "parts", nil, "which: traits, pools, caps, hours (default: all)")
+	c.PreRunE = func(c *cobra.Command, _ []string) error {
+		caps := wire.CapChange{}
+		if f.Changed("cores") {
+			caps.Cores = &cores
+		}
+		if f.Changed("nice") {
+			caps.Nice = &nice
+		}
+		for name, p := range map[string]struct {
+			text string
+			to   **int64
+		}{"memory": {memory, &caps.MemoryBytes}, "staging": {staging, &caps.StagingBytes}} {
+			if !f.Changed(name) {
+				continue
+			}
+			n, err := bytesOf(p.text)
+			if err != nil {
+				return usageError{fmt.Errorf("--%s %q: write it like 48GiB", name, p.text)}
+			}
+			*p.to = &n
+		}
+		if caps != (wire.CapChange{}) {
+			in.Caps = &caps
+		}
+		switch {
+		case week == "always" && len(except) == 0:
+			in.Always = true
+		case week != "":
+			in.Hours = &wire.Hours{Zone: zone, Week: week, Exceptions: []wire.HourException{}}
+			for _, e := range except {
+				date, windows, ok := strings.Cut(e, "=")
+				if !ok {
+					return usageError{fmt.Errorf("--except %q: write it like 2031-12-24=12:00-24:00 or 2031-12-24=never", e)}
+				}
+				in.Hours.Exceptions = append(in.Hours.Exceptions, wire.HourException{Date: date, Windows: strings.TrimPrefix(windows, "never")})
+			}
+		case zone != "" || len(except) > 0:
+			return usageError{fmt.Errorf("--zone and --except belong to --hours")}
+		}
+		return nil
+	}
+	return c
+}
+
+// bytesOf reads an amount of memory or disk.
+func bytesOf(text string) (int64, error) {
+	n, err := humanize.ParseBytes(text)
+	if err == nil && n > 1<<60 {
+		err = strconv.ErrRange
+	}
+	return int64(n), err
+}
+
+func (a *app) nodeRenameCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "rename NAME NEW", Short: "Give a node another name", Args: exactly(2, "the node and its new name"),
+		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
+			n, err := findNode(ctx, cl, args[0])
+			if err != nil {
+				return err
+			}
+			if err := cl.Do(ctx, http.MethodPut, fmt.Sprintf("/api/v1/nodes/%d/name", n.ID), wire.NewName{Name: args[1]}, &n); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "%s is %s now\n", args[0], n.Name)
+			return nil
+		}),
+	}
+}
+
+func (a *app) showNode(ctx context.Context, cl *client.Client, id int64) error {
+	n, err := get[wire.Node](ctx, cl, fmt.Sprintf("/api/v1/nodes/%d", id))
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.printJSON(n)
+	}
+	log, err := get[[]wire.LogLine](ctx, cl, fmt.Sprintf("/api/v1/nodes/%d/log?limit=6", id))
+	if err != nil {
+		return err
+	}
+	now := time.Now()
+	fmt.Fprintf(a.out, "%s  %s\n", n.Name, state(n.State))
+	var renderers, traits, devices []string
+	for _, r := range n.Renderers {
+		renderers = append(renderers, r.Recipe+" "+r.Version)
+	}
+	for _, x := range n.Traits {
+		text := x.Name
+		if x.Value != "" {
+			text += "=" + x.Value
+		}
+		if x.Source == "given" {
+			text += " (given)"
+		}
+		traits = append(traits, text)
+	}
+	for _, d := range n.Devices {
+		devices = append(devices, strings.TrimSpace(d.Model+" "+size(d.Memory)))
+	}
+	s := n.Settings
+	a.facts("why", n.Why, "kind", n.Kind, "reach", n.Reach+" since "+clock(n.Since, now), "duty", n.Duty, "health", n.Health,
+		"system", n.System, "cores", share(fmt.Sprint(n.Cores), s.Caps.Cores > 0, fmt.Sprint(s.Caps.Cores)),
+		"memory", share(size(n.Memory), s.Caps.MemoryBytes > 0, size(s.Caps.MemoryBytes)),
+		"graphics", strings.Join(devices, ", "), "disk free", share(size(n.Disk), s.Caps.StagingBytes > 0, size(s.Caps.StagingBytes)),
+		"speed", fmt.Sprintf("%.2f", n.Speed), "renderers", strings.Join(renderers, ", "), "version", n.Version,
+		"pools", strings.Join(s.Pools, ", "), "hours", hoursText(n, now), "traits", strings.Join(traits, "  "))
+	if len(log) > 0 {
+		fmt.Fprintln(a.out)
+	}
+	for _, l := range log {
+		fmt.Fprintf(a.out, "  %s  %s\n", clock(l.At, now), l.Reason)
+	}
+	return nil
+}
+
+// share says how much of something the farm may use.
+func share(all string, capped bool, most string) string {
+	if !capped {
+		return all
+	}
+	return most + " of " + all
+}
+
+func hoursText(n wire.Node, now time.Time) string {
+	h := n.Settings.Hours
+	if h == nil {
+		return ""
+	}
+	text := h.Week
+	if h.Zone != "" {
+		text += " (" + h.Zone + ")"
+	}
+	for _, e := range h.Exceptions {
+		windows := e.Windows
+		if windows == "" {
+			windows = "never"
+		}
+		text += "; " + e.Date + " " + windows
+	}
+	if n.HoursChange != nil {
+		text += map[bool]string{true: "; on duty until ", false: "; off duty until "}[n.OnHours] + clock(*n.HoursChange, now)
+	}
+	return text
+}
+
+func (a *app) poolCommand() *cobra.Command {
+	c := &cobra.Command{Use: "pool", Short: "Make pools and see who is in them"}
+	var projects []string
+	list := a.jsonFlag(&cobra.Command{
+		Use: "list", Short: "Show the pools", Args: exactly(0, "no arguments"),
+		RunE: a.asking(func(ctx context.Context, cl *client.Client, _ []string) error {
+			pools, err := get[[]wire.Pool](ctx, cl, "/api/v1/pools")
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(pools)
+			}
+			if len(pools) == 0 {
+				fmt.Fprintln(a.out, "There is no pool yet; all nodes are for all. Make one with: vexillum pool set NAME")
+				return nil
+			}
+			t := newTable(a.out, "POOL", "OPEN TO", ">NODES", "MEMBERS")
+			for _, p := range pools {
+				t.add(p.Name, openTo(p), fmt.Sprint(len(p.Nodes)), clip(strings.Join(p.Nodes, " "), 70))
+			}
+			t.print()
+			return nil
+		}),
+	})
+	set := &cobra.Command{
+		Use: "set NAME", Short: "Make a pool, or change who may use it", Args: exactly(1, "the name of a pool"),
+		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
+			var p wire.Pool
+			if projects == nil {
+				projects = []string{}
+			}
+			if err := cl.Do(ctx, http.MethodPut, "/api/v1/pools/"+url.PathEscape(args[0]), wire.NewPool{Projects: projects}, &p); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "the pool %s is open to %s; it has %d nodes\n", p.Name, openTo(p), len(p.Nodes))
+			return nil
+		}),
+	}
+	set.Flags().StringSliceVar(&projects, "projects", nil, "only these projects may use it (default: all)")
+	drop := &cobra.Command{
+		Use: "drop NAME", Short: "Do away with a pool that has no members", Args: exactly(1, "the name of a pool"),
+		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
+			return cl.Do(ctx, http.MethodDelete, "/api/v1/pools/"+url.PathEscape(args[0]), nil, nil)
+		}),
+	}
+	c.AddCommand(list, set, drop)
+	return c
+}
+
+func openTo(p wire.Pool) string {
+	if len(p.Projects) == 0 {
+		return "all"
+	}
+	return strings.Join(p.Projects, ", ")
+}

@@ -1,0 +1,120 @@
+package deal
+
+import (
+	"fmt"
+	"math"
+	"time"
+
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/pace"
+)
+
+// unfit says why a run cannot use a node, whatever the time is; it is empty
+// where it can.
+func unfit(s *farm.State, n *farm.Node, run *farm.Run) string {
+	name := run.Spec.Name()
+	if _, ok := n.Facts.Renderer(run.Spec.Recipe); !ok {
+		return fmt.Sprintf("%s needs %s, which %s does not have", name, run.Spec.Recipe, n.Name)
+	}
+	if needs := run.Needs(); needs.String() != "" {
+		if traits := n.KnownTraits(); !needs.Matches(traits) {
+			return fmt.Sprintf("%s needs %s, which %s does not fulfil", name, needs.Missing(traits), n.Name)
+		}
+	}
+	if err := s.Admits(n, run.Spec.Project); err != nil {
+		return fmt.Sprintf("%s cannot have %s: %v", name, n.Name, err)
+	}
+	return ""
+}
+
+// late is by how much more than its mean a frame is reckoned to take, so that
+// nine of ten take less: the 90 % quantile of a lognormal distribution with
+// the spread that was seen, and of one of a third where too little was seen.
+func late(cost pace.Estimate) float64 {
+	spread := cost.Spread
+	if cost.Count < 5 {
+		spread = max(spread, 1.0/3)
+	}
+	const quantile = 1.2816 // of the normal distribution at 90 %
+	return math.Exp(quantile*spread - spread*spread/2)
+}
+
+// untilHome returns how many frames of a run a node may begin so that nine
+// times of ten they are done before its duty hours end, and why it is none.
+func untilHome(m *pace.Model, n *farm.Node, run *farm.Run, now time.Time) (most int, why string) {
+	if n.Settings.Hours == nil {
+		return math.MaxInt, ""
+	}
+	on, until := n.Settings.Hours.At(now)
+	if !on {
+		return 0, n.Name + " is outside its duty hours"
+	}
+	if until.IsZero() {
+		return math.MaxInt, ""
+	}
+	left := until.Sub(now)
+	cost, known := m.Cost(run.ID)
+	if !known || cost.Mean <= 0 {
+		return 0, fmt.Sprintf("it is not known yet how long frames of %s take, and the duty hours of %s end in %s", run.Spec.Name(), n.Name, round(left))
+	}
+	startup, _ := m.Startup(run.ID)
+	frame := cost.Mean / m.Speed(n, run.Spec.Recipe) * late(cost)
+	fits := (left.Seconds() - startup.Mean) / frame
+	if fits < 1 {
+		one := time.Duration((startup.Mean + frame) * float64(time.Second))
+		return 0, fmt.Sprintf("a frame of %s may take %s, and the duty hours of %s end in %s", run.Spec.Name(), round(one), n.Name, round(left))
+	}
+	return int(min(fits, 1e9)), ""
+}
+
+// round writes a time span for a sentence.
+func round(d time.Duration) string {
+	if d < 2*time.Minute {
+		return d.Round(time.Second).String()
+	}
+	d = d.Round(time.Minute)
+	if d < time.Hour {
+		return fmt.Sprintf("%dm", int(d.Minutes()))
+	}
+	return fmt.Sprintf("%dh%02dm", int(d.Hours()), int(d.Minutes())%60)
+}
+
+// Duty returns the Records that let desk nodes come on duty and go off it at
+// the times of their hours. A node that a person holds stays held.
+func Duty(s *farm.State, now time.Time) []farm.Record {
+	var out []farm.Record
+	for _, n := range s.Nodes {
+		if n.Duty != farm.OnDuty && n.Duty != farm.OffDuty || !n.RetiredAt.IsZero() {
+			continue
+		}
+		duty, why := DutyAt(n, now)
+		if duty == n.Duty {
+			continue
+		}
+		r := farm.NodeDuty{Node: n.ID, Duty: duty, Now: duty == farm.OffDuty, Reason: why, At: now}
+		if duty == farm.OffDuty && now.Before(n.OffUntil) {
+			r.OffUntil = &n.OffUntil
+		}
+		out = append(out, r)
+	}
+	return out
+}
+
+// DutyAt returns whether a node that nobody holds is on duty at a time, and
+// why it is not.
+func DutyAt(n *farm.Node, now time.Time) (farm.Duty, string) {
+	if now.Before(n.OffUntil) {
+		return farm.OffDuty, n.DutyReason
+	}
+	if n.Settings.Hours == nil {
+		return farm.OnDuty, ""
+	}
+	switch on, until := n.Settings.Hours.At(now); {
+	case on:
+		return farm.OnDuty, ""
+	case until.IsZero():
+		return farm.OffDuty, "its duty hours name no time in the next two weeks"
+	default:
+		return farm.OffDuty, "its duty hours begin again " + until.Format("Mon 15:04")
+	}
+}

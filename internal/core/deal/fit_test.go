@@ -1,0 +1,134 @@
+package deal
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/frames"
+	"vexillum/internal/core/hours"
+	"vexillum/internal/core/pace"
+)
+
+// set gives a node new settings.
+func (b *world) set(id farm.NodeID, s farm.Settings) {
+	b.t.Helper()
+	b.apply(farm.NodeSet{Node: id, Version: b.s.Nodes[id].Version + 1, Settings: s, At: b.now})
+}
+
+func week(t *testing.T, text string) *hours.Hours {
+	t.Helper()
+	w, err := hours.ParseWeek(text)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return &hours.Hours{Week: w}
+}
+
+// submitFor submits a run of a project with needs.
+func (b *world) submitFor(project, needs string) farm.RunID {
+	b.t.Helper()
+	id := b.s.LastRun + 1
+	set, _ := frames.Parse("1-20")
+	b.apply(farm.RunSubmitted{Run: id, State: farm.RunQueued, Order: b.s.LastOrder + 1, At: b.now, Spec: farm.Spec{
+		Job: project, Project: project, Kind: farm.Final, Number: 1, Recipe: "practice", Mode: farm.ModeRange, Frames: set, Tries: 3, Needs: needs}})
+	return id
+}
+
+func TestWhoMayTakeARun(t *testing.T) {
+	for _, c := range []struct {
+		name     string
+		settings farm.Settings
+		needs    string
+		why      string // part of the reason against it; empty: it gets frames
+	}{
+		{"no needs, no pools", farm.Settings{}, "", ""},
+		{"a trait that was given", farm.Settings{Traits: []string{"big-memory"}}, "big-memory && speed>=1", ""},
+		{"a trait that is missing", farm.Settings{}, "rack && big-memory", "needs big-memory, which kiln-01 does not fulfil"},
+		{"an open pool", farm.Settings{Pools: []string{"open"}}, "pool==open", ""},
+		{"a pool of another project", farm.Settings{Pools: []string{"tidal"}}, "", "the pool tidal is not open to salt-clock"},
+		{"one of its pools is open", farm.Settings{Pools: []string{"open", "tidal"}}, "", ""},
+	} {
+		b := newWorld(t, 1)
+		b.apply(farm.PoolSet{Name: "open", At: b.now}, farm.PoolSet{Name: "tidal", Projects: []string{"tidal-room"}, At: b.now})
+		b.set(1, c.settings)
+		run := b.s.Runs[b.submitFor("salt-clock", c.needs)]
+		d := Next(b.s, b.m, Ask{Node: 1, Number: 1}, b.now)
+		if got := len(d.Records) > 0; got != (c.why == "") || !strings.Contains(d.Why, c.why) {
+			t.Errorf("%s: gets frames %v: %s", c.name, got, d.Why)
+		}
+		if why := WhyRun(b.s, run); c.why != "" && !strings.Contains(why, c.why) {
+			t.Errorf("%s: the run says %s", c.name, why)
+		}
+	}
+}
+
+func TestNothingIsBegunThatDoesNotEndInTime(t *testing.T) {
+	b := newWorld(t, 2) // now is Tuesday, 20:00
+	b.set(1, farm.Settings{Hours: week(t, "tue 18:00-20:10")})
+	run := b.submitFor("salt-clock", "")
+	ask := func() Decision { return Next(b.s, b.m, Ask{Node: 1, Number: 1}, b.now) }
+	if d := ask(); len(d.Records) > 0 || !strings.Contains(d.Why, "not known yet how long frames") {
+		t.Errorf("without an estimate: %v %s", d.Records, d.Why)
+	}
+	for range 10 { // 100 reference seconds each, without spread
+		b.m.Observe(farm.FrameAccepted{Run: run, RenderSeconds: 50, StartupSeconds: 40}, 2)
+	}
+	d := ask()
+	if len(d.Records) == 0 || d.Records[0].(farm.LeaseOpened).Frames.Len() != 11 { // (600 - 40) / 50
+		t.Errorf("with ten minutes left: %+v %s", d.Records, d.Why)
+	}
+	b.now = b.now.Add(8*time.Minute + 40*time.Second)
+	if d := ask(); len(d.Records) > 0 || !strings.Contains(d.Why, "may take 1m30s") {
+		t.Errorf("with eighty seconds left: %+v %s", d.Records, d.Why)
+	}
+	if _, ok := TakeOver(b.s, b.m, 1, b.now, func(farm.LeaseID) int { return 0 }, func(*farm.Lease) bool { return false }); ok {
+		t.Error("an end is taken over that does not end in time")
+	}
+	b.now = b.now.Add(time.Hour)
+	if d := ask(); len(d.Records) > 0 || !strings.Contains(d.Why, "outside its duty hours") {
+		t.Errorf("after hours: %+v %s", d.Records, d.Why)
+	}
+}
+
+func TestLateIsTheNinetiethPart(t *testing.T) {
+	if late(pace.Estimate{Mean: 1, Count: 50}) != 1 {
+		t.Error("times without spread have a spread")
+	}
+	if few, many := late(pace.Estimate{Mean: 1, Count: 1}), late(pace.Estimate{Mean: 1, Spread: 0.1, Count: 50}); few < many || few < 1.3 || many < 1.1 || many > 1.2 {
+		t.Errorf("late is %v after one frame, %v after fifty", few, many)
+	}
+}
+
+func TestDutyFollowsHours(t *testing.T) {
+	b := newWorld(t, 1, 1, 1)
+	b.set(1, farm.Settings{Hours: week(t, "tue 20:30-21:00")})
+	b.set(2, farm.Settings{Hours: week(t, "tue 19:00-21:00")})
+	step := func(after time.Duration) map[farm.NodeID]farm.Duty {
+		b.now = b.now.Add(after)
+		out := map[farm.NodeID]farm.Duty{}
+		for _, r := range Duty(b.s, b.now) {
+			b.apply(r)
+			out[r.About().Node] = r.(farm.NodeDuty).Duty
+		}
+		return out
+	}
+	want := func(at string, got map[farm.NodeID]farm.Duty, want map[farm.NodeID]farm.Duty) {
+		t.Helper()
+		if len(got) != len(want) || got[1] != want[1] || got[2] != want[2] || got[3] != want[3] {
+			t.Errorf("%s: %v, want %v", at, got, want)
+		}
+	}
+	want("at first", step(0), map[farm.NodeID]farm.Duty{1: farm.OffDuty})
+	want("again", step(time.Minute), nil)
+	if why := WhyNode(b.s, b.m, b.s.Nodes[1], b.now); !strings.Contains(why, "begin again Tue 20:30") {
+		t.Errorf("it says %s", why)
+	}
+	b.apply(farm.NodeDuty{Node: 2, Duty: farm.Held, Reason: "by nadia", At: b.now})
+	want("its hours begin", step(40*time.Minute), map[farm.NodeID]farm.Duty{1: farm.OnDuty})
+	home := b.now.Add(time.Hour)
+	b.apply(farm.NodeDuty{Node: 3, Duty: farm.OffDuty, OffUntil: &home, Reason: "given back", At: b.now})
+	want("given back, and held", step(30*time.Minute), map[farm.NodeID]farm.Duty{1: farm.OffDuty})
+	want("the owner has gone", step(time.Hour), map[farm.NodeID]farm.Duty{3: farm.OnDuty})
+}

@@ -1,0 +1,357 @@
+package floor
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"vexillum/internal/core/accept"
+	"vexillum/internal/core/deal"
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/trait"
+	"vexillum/internal/wire"
+)
+
+// pick returns the nodes of a selection, in the order in which they are shown.
+// Nobody means all by naming none.
+func (t *turn) pick(sel wire.Selection) ([]*farm.Node, error) {
+	if len(sel.Nodes) == 0 && strings.TrimSpace(sel.Where) == "" && sel.Pool == "" {
+		return nil, refuse(Invalid, "nodes", "no node is named: give nodes, an expression over traits, or a pool")
+	}
+	where, err := trait.ParseExpression(sel.Where)
+	if err != nil {
+		return nil, refuse(Invalid, "where", "%v", err)
+	}
+	if sel.Pool != "" && t.s.Pools[sel.Pool] == nil {
+		return nil, refuse(Invalid, "pool", "there is no pool %q; vexillum pool list shows them", sel.Pool)
+	}
+	for _, id := range sel.Nodes {
+		if n := t.s.Nodes[farm.NodeID(id)]; n == nil || !n.RetiredAt.IsZero() {
+			return nil, refuse(NotFound, "nodes", "there is no node %d; nothing was changed", id)
+		}
+	}
+	var out []*farm.Node
+	for _, n := range t.f.shownNodes() {
+		if len(sel.Nodes) > 0 && !slices.Contains(sel.Nodes, int64(n.ID)) ||
+			sel.Pool != "" && !slices.Contains(n.Settings.Pools, sel.Pool) || !where.Matches(n.KnownTraits()) {
+			continue
+		}
+		out = append(out, n)
+	}
+	return out, nil
+}
+
+// Picked returns which nodes an expression picks, and which of its traits no
+// node has.
+func (f *Floor) Picked(ctx context.Context, expression string) (wire.Picked, error) {
+	out := wire.Picked{Nodes: []int64{}, Unknown: []string{}}
+	where, err := trait.ParseExpression(expression)
+	if err != nil {
+		return out, refuse(Invalid, "where", "%v", err)
+	}
+	err = f.do(ctx, func(t *turn) error {
+		known := map[string]bool{}
+		for _, n := range f.shownNodes() {
+			traits := n.KnownTraits()
+			for _, x := range traits.All() {
+				known[x.Name] = true
+			}
+			if where.Matches(traits) {
+				out.Nodes = append(out.Nodes, int64(n.ID))
+			}
+		}
+		for _, name := range where.Names() {
+			if !known[name] {
+				out.Unknown = append(out.Unknown, name)
+			}
+		}
+		return nil
+	})
+	return out, err
+}
+
+// act is one way to steer nodes. decide returns what it does to a node: the
+// Records, and a sentence. No Records mean that nothing changes.
+type act struct {
+	decide func(t *turn, n *farm.Node, in wire.NodeAct, by string) ([]farm.Record, string)
+	past   string
+}
+
+var acts = map[string]act{
+	"hold":      {holdNode, "held"},
+	"drain":     {drainNode, "draining"},
+	"release":   {releaseNode, "released"},
+	"sideline":  {sidelineNode, "sidelined"},
+	"give-back": {giveBackNode, "given back"},
+	"restart":   {restartNode, "restarting"},
+	"retire":    {retireNode, "retired"},
+	"revoke":    {revokeNode, "shut out"},
+}
+
+// IsAct reports whether nodes can be told to do that.
+func IsAct(do string) bool { return acts[do].decide != nil }
+
+// mostReason bounds what a person gives as a reason, in characters.
+const mostReason = 200
+
+// Act does something with nodes, or tells what it would do. All or nothing.
+func (f *Floor) Act(ctx context.Context, in wire.NodeAct, by farm.Person) (wire.NodesActed, error) {
+	out := wire.NodesActed{DryRun: in.DryRun, Effects: []wire.NodeEffect{}}
+	do, known := acts[in.Do]
+	if !known {
+		return out, refuse(Invalid, "do", "nodes cannot be told to %q", in.Do)
+	}
+	if len(in.Reason) > mostReason {
+		return out, refuse(Invalid, "reason", "a reason has at most %d characters", mostReason)
+	}
+	err := f.do(ctx, func(t *turn) error {
+		picked, err := t.pick(in.Selection)
+		if err != nil {
+			return err
+		}
+		flying, changed := 0, 0
+		for _, n := range picked {
+			flying += t.flying(n)
+			records, sentence := do.decide(t, n, in, by.Name)
+			if len(records) > 0 {
+				changed++
+			}
+			out.Effects = append(out.Effects, wire.NodeEffect{Node: int64(n.ID), Name: n.Name, Changes: len(records) > 0, Sentence: sentence})
+			if !in.DryRun {
+				t.append(records...)
+			}
+		}
+		if !in.DryRun && in.Do == "restart" {
+			f.reorder = true
+		}
+		out.Sentence = actSentence(in, do.past, len(picked), changed, flying)
+		return nil
+	})
+	return out, err
+}
+
+func actSentence(in wire.NodeAct, past string, picked, changed, flying int) string {
+	are := map[bool]string{true: "would be", false: "are"}[in.DryRun]
+	if changed == 1 && !in.DryRun {
+		are = "is"
+	}
+	text := fmt.Sprintf("%s %s %s", plural(changed, "node"), are, past)
+	if picked > changed {
+		text += fmt.Sprintf("; for %d nothing changes", picked-changed)
+	}
+	if flying == 0 || changed == 0 || in.Do == "release" || in.Do == "revoke" {
+		return text
+	}
+	what := plural(flying, "frame") + " in flight "
+	verb := func(one, several string) string {
+		if flying == 1 {
+			return one
+		}
+		return several
+	}
+	switch {
+	case in.Do == "restart":
+		return text + "; " + what + verb("goes", "go") + " on meanwhile"
+	case in.Now || in.Do == "retire":
+		return text + "; " + what + verb("is", "are") + " thrown away"
+	}
+	return text + "; " + what + verb("finishes", "finish") + " first"
+}
+
+func plural(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}
+
+// flying returns how many frames a node has begun.
+func (t *turn) flying(n *farm.Node) (frames int) {
+	l := t.f.live[n.ID]
+	if l == nil {
+		return 0
+	}
+	for lease, p := range l.progress {
+		if held := t.s.Lease(lease); held != nil && held.Open() && p.Frame != nil {
+			frames++
+		}
+	}
+	return frames
+}
+
+// meanwhile tells what becomes of the frames that a node has begun.
+func (t *turn) meanwhile(n *farm.Node, now bool) string {
+	flying := t.flying(n)
+	switch {
+	case flying == 0:
+		return ""
+	case now:
+		return fmt.Sprintf("; %s in flight %s thrown away", plural(flying, "frame"), map[bool]string{true: "is", false: "are"}[flying == 1])
+	case flying == 1:
+		return "; its frame in flight finishes first"
+	}
+	return fmt.Sprintf("; its %d frames in flight finish first", flying)
+}
+
+func because(by, reason string) string {
+	if reason == "" {
+		return by
+	}
+	return by + ": " + reason
+}
+
+func (t *turn) duty(n *farm.Node, duty farm.Duty, now bool, action, reason, by string) []farm.Record {
+	return []farm.Record{
+		farm.NodeDuty{Node: n.ID, Duty: duty, Now: now, Reason: reason, At: t.now},
+		farm.Audited{Actor: by, Action: action + " node", Subject: n.Name, From: string(n.Duty), To: string(duty), Node: n.ID, At: t.now},
+	}
+}
+
+func holdNode(t *turn, n *farm.Node, in wire.NodeAct, by string) ([]farm.Record, string) {
+	if n.Duty == farm.Held && (!in.Now || n.DutyNow) {
+		return nil, "is held already"
+	}
+	return t.duty(n, farm.Held, in.Now, "hold", "by "+because(by, in.Reason), by), "gets no new work" + t.meanwhile(n, in.Now)
+}
+
+func drainNode(t *turn, n *farm.Node, in wire.NodeAct, by string) ([]farm.Record, string) {
+	switch {
+	case n.Duty == farm.Draining:
+		return nil, "is draining already"
+	case n.Duty == farm.Held && t.s.Idle(n.ID):
+		return nil, "is held, and empty"
+	}
+	return t.duty(n, farm.Draining, in.Now, "drain", "by "+because(by, in.Reason), by), "gets no new work, and it is told when the last frame has left" + t.meanwhile(n, in.Now)
+}
+
+func releaseNode(t *turn, n *farm.Node, in wire.NodeAct, by string) ([]farm.Record, string) {
+	var records []farm.Record
+	if n.Health == farm.Sidelined {
+		records = append(records, farm.NodeHealth{Node: n.ID, Health: farm.Fine, Reason: "released by " + because(by, in.Reason), At: t.now})
+	}
+	free := *n
+	free.OffUntil = time.Time{} // who releases it means it
+	duty, why := deal.DutyAt(&free, t.now)
+	if n.Duty == farm.Held || n.Duty == farm.Draining || !n.OffUntil.IsZero() && n.Duty == farm.OffDuty {
+		reason := "released by " + because(by, in.Reason)
+		if duty == farm.OffDuty {
+			reason = why
+		}
+		records = append(records, t.duty(n, duty, false, "release", reason, by)...)
+	} else if len(records) > 0 {
+		records = append(records, farm.Audited{Actor: by, Action: "release node", Subject: n.Name, From: string(n.Health), To: string(farm.Fine), Node: n.ID, At: t.now})
+	}
+	switch {
+	case len(records) == 0 && n.Duty == farm.OffDuty:
+		return nil, "is not held; " + n.DutyReason
+	case len(records) == 0:
+		return nil, "is not held"
+	case duty == farm.OffDuty:
+		return records, "is free, and off duty: " + why
+	}
+	return records, "gets work again"
+}
+
+func sidelineNode(t *turn, n *farm.Node, in wire.NodeAct, by string) ([]farm.Record, string) {
+	if n.Health == farm.Sidelined {
+		return nil, "is sidelined already: " + n.HealthWhy
+	}
+	why := "by " + because(by, in.Reason)
+	return []farm.Record{
+		farm.NodeHealth{Node: n.ID, Health: farm.Sidelined, Reason: why, At: t.now},
+		farm.Audited{Actor: by, Action: "sideline node", Subject: n.Name, From: string(n.Health), To: string(farm.Sidelined), Node: n.ID, At: t.now},
+	}, "gets no new work until somebody releases it" + t.meanwhile(n, false)
+}
+
+// giveBackNode gives a machine to its owner until its next duty hours begin.
+func giveBackNode(t *turn, n *farm.Node, in wire.NodeAct, by string) ([]farm.Record, string) {
+	until := t.now.Add(giveBackFor)
+	if n.Settings.Hours != nil {
+		on, change := n.Settings.Hours.At(t.now)
+		switch {
+		case !change.IsZero() && on: // this window is over; the next one counts
+			if _, next := n.Settings.Hours.At(change); !next.IsZero() {
+				until = next
+			}
+		case !change.IsZero():
+			until = change
+		}
+	}
+	if n.Duty == farm.OffDuty && !n.OffUntil.Before(until) {
+		return nil, "is with its owner already"
+	}
+	when := until.Local().Format("Mon 15:04")
+	reason := fmt.Sprintf("given back to its owner by %s until %s", because(by, in.Reason), when)
+	return []farm.Record{
+		farm.NodeDuty{Node: n.ID, Duty: farm.OffDuty, Now: in.Now, OffUntil: &until, Reason: reason, At: t.now},
+		farm.Audited{Actor: by, Action: "give node back", Subject: n.Name, From: string(n.Duty), To: "off duty until " + when, Node: n.ID, At: t.now},
+	}, "belongs to its owner until " + when + t.meanwhile(n, in.Now)
+}
+
+// giveBackFor is how long a node without duty hours is given back.
+const giveBackFor = 12 * time.Hour
+
+func restartNode(t *turn, n *farm.Node, in wire.NodeAct, by string) ([]farm.Record, string) {
+	l := t.f.live[n.ID]
+	if l == nil || n.Reach != farm.Online {
+		return nil, "is not online; its node process has to be started on the machine"
+	}
+	if !in.DryRun {
+		l.restart = n.Session
+	}
+	return []farm.Record{farm.Audited{Actor: by, Action: "restart node process", Subject: n.Name, To: in.Reason, Node: n.ID, At: t.now}},
+		"starts its node process anew; renderers go on meanwhile"
+}
+
+func retireNode(t *turn, n *farm.Node, in wire.NodeAct, by string) ([]farm.Record, string) {
+	why := fmt.Sprintf("%s was retired by %s", n.Name, because(by, in.Reason))
+	sentence := "leaves the farm for good; what it did stays on record, and its name may be used again" + t.meanwhile(n, true)
+	records := accept.Release(t.s, n.ID, nil, why, t.now)
+	return append(records,
+		farm.NodeRetired{Node: n.ID, Reason: why, At: t.now},
+		farm.Audited{Actor: by, Action: "retire node", Subject: n.Name, To: in.Reason, Node: n.ID, At: t.now}), sentence
+}
+
+// revokeNode shuts the node's token out: a machine that was lost, or copied.
+func revokeNode(t *turn, n *farm.Node, in wire.NodeAct, by string) ([]farm.Record, string) {
+	var records []farm.Record
+	for hash, token := range t.s.Tokens {
+		if token.Node == n.ID {
+			records = append(records, farm.TokenRevoked{Hash: hash, At: t.now})
+		}
+	}
+	if len(records) == 0 {
+		return nil, "has no token"
+	}
+	records = append(records, accept.Release(t.s, n.ID, nil, fmt.Sprintf("the token of %s was revoked by %s", n.Name, by), t.now)...)
+	return append(records,
+		farm.NodeReach{Node: n.ID, Reach: farm.Silent, Reason: "its token was revoked by " + because(by, in.Reason), At: t.now},
+		farm.Audited{Actor: by, Action: "revoke node token", Subject: n.Name, To: in.Reason, Node: n.ID, At: t.now},
+	), "is shut out at once; the machine has to enrol again, under the same name and with a new key" + t.meanwhile(n, true)
+}
+
+// Rename gives a node another name.
+func (f *Floor) Rename(ctx context.Context, id farm.NodeID, name string, by farm.Person) (wire.Node, error) {
+	var view wire.Node
+	err := f.do(ctx, func(t *turn) error {
+		n := t.s.Nodes[id]
+		if n == nil || !n.RetiredAt.IsZero() {
+			return refuse(NotFound, "node", "there is no node %d", id)
+		}
+		if err := farm.CheckNodeName(name); err != nil {
+			return refuse(Invalid, "name", "%v", err)
+		}
+		if n.Name != name {
+			if t.s.NodeNamed(name) != nil {
+				return refuse(Conflict, "name", "there is a node %s already", name)
+			}
+			t.append(farm.Audited{Actor: by.Name, Action: "rename node", Subject: n.Name, From: n.Name, To: name, Node: id, At: t.now},
+				farm.NodeRenamed{Node: id, Name: name, At: t.now})
+		}
+		view = f.nodeView(n, t.now)
+		return nil
+	})
+	return view, err
+}

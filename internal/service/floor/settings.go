@@ -1,0 +1,252 @@
+package floor
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/hours"
+	"vexillum/internal/wire"
+)
+
+// parts of settings that can be taken over from another node.
+var settingParts = []string{"traits", "pools", "caps", "hours"}
+
+// Change changes the settings of nodes, or tells what it would change. All or
+// nothing.
+func (f *Floor) Change(ctx context.Context, in wire.NodeChange, by farm.Person) (wire.NodesActed, error) {
+	out := wire.NodesActed{DryRun: in.DryRun, Effects: []wire.NodeEffect{}}
+	var week *hours.Hours
+	if in.Hours != nil {
+		h, err := readHours(*in.Hours)
+		if err != nil {
+			return out, refuse(Invalid, "hours", "%v", err)
+		}
+		week = &h
+	}
+	for _, p := range in.Parts {
+		if !slices.Contains(settingParts, p) {
+			return out, refuse(Invalid, "parts", "settings have the parts %s, not %q", strings.Join(settingParts, ", "), p)
+		}
+	}
+	err := f.do(ctx, func(t *turn) error {
+		picked, err := t.pick(in.Selection)
+		if err != nil {
+			return err
+		}
+		var from *farm.Node
+		if in.From != 0 {
+			if from = t.s.Nodes[farm.NodeID(in.From)]; from == nil || !from.RetiredAt.IsZero() {
+				return refuse(NotFound, "from", "there is no node %d to take settings from", in.From)
+			}
+		}
+		var records []farm.Record
+		changed := 0
+		for _, n := range picked {
+			next := changedSettings(n.Settings, in, from, week)
+			if field, err := next.Check(); err != nil {
+				return refuse(Invalid, field, "%s: %v; nothing was changed", n.Name, err)
+			}
+			for _, p := range next.Pools {
+				if t.s.Pools[p] == nil {
+					return refuse(Invalid, "pools", "there is no pool %q; make it with: vexillum pool set %s", p, p)
+				}
+			}
+			effect := wire.NodeEffect{Node: int64(n.ID), Name: n.Name, Sentence: "stays as it is"}
+			if different := farm.Differences(n.Settings, next); len(different) > 0 {
+				changed++
+				effect.Changes, effect.Sentence = true, strings.Join(different, "; ")
+				records = append(records,
+					farm.NodeSet{Node: n.ID, Version: n.Version + 1, Settings: next, Actor: by.Name, Reason: effect.Sentence, At: t.now},
+					farm.Audited{Actor: by.Name, Action: "set node", Subject: n.Name, From: fmt.Sprintf("version %d", n.Version), To: fmt.Sprintf("version %d: %s", n.Version+1, effect.Sentence), Node: n.ID, At: t.now})
+			}
+			out.Effects = append(out.Effects, effect)
+		}
+		out.Sentence = actSentence(wire.NodeAct{Do: "set", DryRun: in.DryRun}, "changed", len(picked), changed, 0)
+		if !in.DryRun {
+			t.append(records...)
+			f.dutyNow(t)
+		}
+		return nil
+	})
+	return out, err
+}
+
+// changedSettings returns what settings become.
+func changedSettings(s farm.Settings, in wire.NodeChange, from *farm.Node, week *hours.Hours) farm.Settings {
+	without := func(list, drop []string) []string {
+		return slices.DeleteFunc(slices.Clone(list), func(v string) bool {
+			return slices.ContainsFunc(drop, func(d string) bool { return v == d || strings.HasPrefix(v, d+"=") })
+		})
+	}
+	if from != nil {
+		o := from.Settings
+		for _, p := range in.Parts {
+			switch p {
+			case "traits":
+				s.Traits = slices.Clone(o.Traits)
+			case "pools":
+				s.Pools = slices.Clone(o.Pools)
+			case "caps":
+				s.Caps = o.Caps
+			case "hours":
+				s.Hours = o.Hours
+			}
+		}
+	}
+	for _, add := range in.AddTraits { // another value of the same name replaces it
+		name, _, _ := strings.Cut(add, "=")
+		s.Traits = append(without(s.Traits, []string{strings.TrimSpace(name)}), strings.ReplaceAll(add, " ", ""))
+	}
+	s.Traits = without(s.Traits, in.DropTraits)
+	s.Pools = without(append(slices.Clone(s.Pools), in.AddPools...), in.DropPools)
+	if c := in.Caps; c != nil {
+		set(&s.Caps.Cores, c.Cores)
+		set(&s.Caps.MemoryBytes, c.MemoryBytes)
+		set(&s.Caps.Nice, c.Nice)
+		set(&s.Caps.StagingBytes, c.StagingBytes)
+	}
+	if week != nil {
+		s.Hours = week
+	}
+	if in.Always {
+		s.Hours = nil
+	}
+	s.Tidy()
+	return s
+}
+
+func set[T any](to *T, value *T) {
+	if value != nil {
+		*to = *value
+	}
+}
+
+// readHours reads hours as they travel.
+func readHours(in wire.Hours) (hours.Hours, error) {
+	week, err := hours.ParseWeek(in.Week)
+	if err != nil {
+		return hours.Hours{}, err
+	}
+	h := hours.Hours{Zone: in.Zone, Week: week, Exceptions: []hours.Exception{}}
+	for _, e := range in.Exceptions {
+		x := hours.Exception{Note: e.Note, Windows: []hours.Window{}}
+		if err := x.Date.UnmarshalText([]byte(e.Date)); err != nil {
+			return h, err
+		}
+		if strings.TrimSpace(e.Windows) != "" {
+			for one := range strings.SplitSeq(e.Windows, ",") {
+				w, err := hours.ParseWindow(strings.TrimSpace(one))
+				if err != nil {
+					return h, fmt.Errorf("%s: %w", e.Date, err)
+				}
+				x.Windows = append(x.Windows, w)
+			}
+		}
+		h.Exceptions = append(h.Exceptions, x)
+	}
+	h.Tidy()
+	return h, h.Check()
+}
+
+func hoursView(h *hours.Hours) *wire.Hours {
+	if h == nil {
+		return nil
+	}
+	v := &wire.Hours{Zone: h.Zone, Week: h.Week.String(), Exceptions: []wire.HourException{}}
+	for _, e := range h.Exceptions {
+		var windows []string
+		for _, w := range e.Windows {
+			windows = append(windows, w.String())
+		}
+		v.Exceptions = append(v.Exceptions, wire.HourException{Date: e.Date.String(), Windows: strings.Join(windows, ","), Note: e.Note})
+	}
+	return v
+}
+
+func settingsView(n *farm.Node) wire.NodeSettings {
+	c := n.Settings.Caps
+	return wire.NodeSettings{
+		Version: n.Version, Traits: orEmpty(n.Settings.Traits), Pools: orEmpty(n.Settings.Pools), Hours: hoursView(n.Settings.Hours),
+		Caps: wire.Caps{Cores: c.Cores, MemoryBytes: c.MemoryBytes, Nice: c.Nice, StagingBytes: c.StagingBytes},
+	}
+}
+
+func orEmpty(list []string) []string {
+	if list == nil {
+		return []string{}
+	}
+	return list
+}
+
+// SetPool makes a pool, or changes which projects may use it.
+func (f *Floor) SetPool(ctx context.Context, name string, projects []string, by farm.Person) (wire.Pool, error) {
+	var view wire.Pool
+	err := f.do(ctx, func(t *turn) error {
+		if err := farm.CheckShortName("pool", name); err != nil {
+			return refuse(Invalid, "name", "%v", err)
+		}
+		for _, p := range projects {
+			if t.s.Projects[p] == nil {
+				return refuse(Invalid, "projects", "there is no project %q; vexillum project list shows them", p)
+			}
+		}
+		projects = slices.Compact(slices.Sorted(slices.Values(projects)))
+		before := ""
+		if old := t.s.Pools[name]; old != nil {
+			before = open(old.Projects)
+		}
+		if before != open(projects) {
+			t.append(farm.PoolSet{Name: name, Projects: orEmpty(projects), At: t.now},
+				farm.Audited{Actor: by.Name, Action: "set pool", Subject: name, From: before, To: open(projects), At: t.now})
+		}
+		view = f.poolView(t.s.Pools[name])
+		return nil
+	})
+	return view, err
+}
+
+func open(projects []string) string {
+	if len(projects) == 0 {
+		return "open to all"
+	}
+	return "for " + strings.Join(projects, ", ")
+}
+
+// DropPool does away with a pool that has no members. One that is not there is
+// gone already.
+func (f *Floor) DropPool(ctx context.Context, name string, by farm.Person) error {
+	return f.do(ctx, func(t *turn) error {
+		if t.s.Pools[name] == nil {
+			return nil
+		}
+		if members := t.s.Members(name); len(members) > 0 {
+			return refuse(Conflict, "pool", "%d nodes are in the pool %s, %s among them; take them out first", len(members), name, members[0].Name)
+		}
+		t.append(farm.PoolDropped{Name: name, At: t.now}, farm.Audited{Actor: by.Name, Action: "drop pool", Subject: name, At: t.now})
+		return nil
+	})
+}
+
+// Pools returns all pools with their members, by name.
+func (f *Floor) Pools(ctx context.Context) ([]wire.Pool, error) {
+	out := []wire.Pool{}
+	err := f.do(ctx, func(t *turn) error {
+		for _, p := range t.s.Pools {
+			out = append(out, f.poolView(p))
+		}
+		slices.SortFunc(out, func(a, b wire.Pool) int { return strings.Compare(a.Name, b.Name) })
+		return nil
+	})
+	return out, err
+}
+
+func (f *Floor) poolView(p *farm.Pool) wire.Pool {
+	v := wire.Pool{Name: p.Name, Projects: orEmpty(p.Projects), Nodes: []string{}}
+	for _, n := range f.s.Members(p.Name) {
+		v.Nodes = append(v.Nodes, n.Name)
+	}
+	return v
+}

@@ -1,0 +1,124 @@
+package wire
+
+import "time"
+
+// Selection names nodes: by number, by an expression over traits, or the
+// members of a pool. Several of these must all hold.
+type Selection struct {
+	Nodes []int64 `json:"nodes,omitempty"`
+	Where string  `json:"where,omitempty"`
+	Pool  string  `json:"pool,omitempty"`
+}
+
+// NodeAct asks to do something with nodes.
+type NodeAct struct {
+	Selection
+	Do     string `json:"do"`            // hold, release, drain, sideline, give-back, restart, retire or revoke
+	Now    bool   `json:"now,omitempty"` // frames in flight do not finish
+	Reason string `json:"reason,omitempty"`
+	DryRun bool   `json:"dry_run,omitempty"` // only tell what would happen
+}
+
+// NodeEffect is what an act or a change means for one node.
+type NodeEffect struct {
+	Node     int64  `json:"node"`
+	Name     string `json:"name"`
+	Changes  bool   `json:"changes"`
+	Sentence string `json:"sentence"`
+}
+
+// NodesActed answers an act on nodes, or a change of their settings.
+type NodesActed struct {
+	DryRun   bool         `json:"dry_run"`
+	Sentence string       `json:"sentence"` // about all of them
+	Effects  []NodeEffect `json:"effects"`
+}
+
+// NodeChange asks to change the settings of nodes. What is left out stays.
+type NodeChange struct {
+	Selection
+	AddTraits  []string   `json:"add_traits,omitempty"`
+	DropTraits []string   `json:"drop_traits,omitempty"`
+	AddPools   []string   `json:"add_pools,omitempty"`
+	DropPools  []string   `json:"drop_pools,omitempty"`
+	Caps       *CapChange `json:"caps,omitempty"`
+	Hours      *Hours     `json:"hours,omitempty"`
+	Always     bool       `json:"always,omitempty"` // no hours: always on duty
+	From       int64      `json:"from,omitempty"`   // node whose settings they get
+	Parts      []string   `json:"parts,omitempty"`  // of these: traits, pools, caps, hours
+	DryRun     bool       `json:"dry_run,omitempty"`
+}
+
+// CapChange changes caps; what is null stays.
+type CapChange struct {
+	Cores        *int   `json:"cores,omitempty"`
+	MemoryBytes  *int64 `json:"memory_bytes,omitempty"`
+	Nice         *int   `json:"nice,omitempty"`
+	StagingBytes *int64 `json:"staging_bytes,omitempty"`
+}
+
+// NodeSettings is what wranglers decide about a node.
+type NodeSettings struct {
+	Version int64    `json:"version"`
+	Traits  []string `json:"traits"` // given
+	Pools   []string `json:"pools"`
+	Caps    Caps     `json:"caps"`
+	Hours   *Hours   `json:"hours"` // null: always on duty
+}
+
+// Caps is the farm's share of a machine; 0 is all.
+type Caps struct {
+	Cores        int   `json:"cores"`
+	MemoryBytes  int64 `json:"memory_bytes"`
+	Nice         int   `json:"nice"`
+	StagingBytes int64 `json:"staging_bytes"`
+}
+
+// Hours are duty hours.
+type Hours struct {
+	Zone       string          `json:"zone"`       // IANA name
+	Week       string          `json:"week"`       // such as "mon-fri 18:00-08:00; sat,sun 00:00-24:00"
+	Exceptions []HourException `json:"exceptions"` // by date
+}
+
+// HourException replaces the windows that begin on one date.
+type HourException struct {
+	Date    string `json:"date"`    // 2031-03-04
+	Windows string `json:"windows"` // such as "12:00-14:00,20:00-24:00"; empty: none
+	Note    string `json:"note"`
+}
+
+// NodeVersion is one version of a node's settings.
+type NodeVersion struct {
+	Version int64     `json:"version"`
+	Actor   string    `json:"actor"`
+	Reason  string    `json:"reason"` // what is different
+	At      time.Time `json:"at"`
+}
+
+// Trait is one thing that is true of a node.
+type Trait struct {
+	Name   string `json:"name"`
+	Value  string `json:"value"`
+	Source string `json:"source"` // measured, given or assigned
+}
+
+// Device is a graphics device.
+type Device struct {
+	ID     string `json:"id"`
+	Model  string `json:"model"`
+	Memory int64  `json:"memory_bytes"`
+}
+
+// Picked answers which nodes an expression picks.
+type Picked struct {
+	Nodes   []int64  `json:"nodes"`
+	Unknown []string `json:"unknown"` // traits in the expression that no node has
+}
+
+// Pool is a named set of nodes.
+type Pool struct {
+	Name     string   `json:"name"`
+	Projects []string `json:"projects"` // that may use it; all when empty
+	Nodes    []string `json:"nodes"`
+}
