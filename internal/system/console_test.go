@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/cdproto/page"
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
@@ -231,6 +232,81 @@ func TestConsole(t *testing.T) {
 	c.do(chromedp.KeyEvent("g"), chromedp.KeyEvent("w"), chromedp.WaitVisible(`ul[aria-label="Nodes"]`))
 	c.press("admin")
 	c.sees("Sign in to the farm.")
+}
+
+// fill replaces what a field holds, as typing would.
+func (c *console) fill(field, text string) {
+	c.t.Helper()
+	c.do(chromedp.Evaluate(fmt.Sprintf(`(() => {
+		const field = document.querySelector(%q);
+		Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, "value").set.call(field, %q);
+		field.dispatchEvent(new Event("input", {bubbles: true}));
+	})()`, field, text), nil))
+}
+
+// TestConsoleOfNodes picks nodes by an expression, drains and releases them,
+// paints duty hours and makes a key.
+func TestConsoleOfNodes(t *testing.T) {
+	f := newFarm(t)
+	for _, name := range []string{"kiln-01", "kiln-02", "desk-tobin"} {
+		args := []string{"--renderers", "practice", "--speed", "1"}
+		if name == "desk-tobin" {
+			args = append(args, "--kind", "desk")
+		}
+		f.join(name, args...)
+	}
+	f.put("/api/v1/pools/graphics", wire.NewPool{Projects: []string{}})
+	c := f.open()
+	c.signInAs("admin", password)
+	c.do(chromedp.WaitVisible(`ul[aria-label="Nodes"]`), chromedp.KeyEvent("g"), chromedp.KeyEvent("n"), chromedp.WaitVisible(`main table thead`))
+	c.sees("3 nodes")
+	c.accessible("Nodes")
+	c.noSidewaysScroll("Nodes")
+	find := `input[type=search]`
+	c.do(chromedp.SendKeys(find, "rack & practice"))
+	c.sees("write && at character 6")
+	c.fill(find, "rack && !laptob")
+	c.sees("2 of 3 nodes; no node has the trait laptob")
+	c.do(chromedp.Click(`th input[type=checkbox]`))
+	c.sees("2 picked")
+	c.press("Drain")
+	c.sees("2 nodes would be draining.")
+	c.do(chromedp.Click(`//dialog//button[normalize-space()="Drain"]`, chromedp.BySearch))
+	c.sees("2 nodes are draining.")
+	c.wait("the nodes have drained", func() bool { return f.node("kiln-01").Duty == "held" && f.node("kiln-02").Duty == "held" })
+	c.press("Undo")
+	c.wait("they are released again", func() bool { return f.node("kiln-01").Duty == "on duty" })
+	c.press("Pick none")
+	c.press("Cards")
+	c.accessible("Nodes as cards")
+	c.do(chromedp.EmulateViewport(390, 800))
+	c.noSidewaysScroll("Nodes on a telephone")
+	c.do(chromedp.EmulateViewport(browser.Width, browser.Height))
+
+	// Hours are painted with the pointer and by keyboard.
+	desk := f.node("desk-tobin").ID
+	c.do(chromedp.Navigate(fmt.Sprintf("http://%s/nodes/%d", f.listen, desk)), chromedp.WaitVisible(`table[role=grid]`))
+	c.accessible("Node")
+	c.noSidewaysScroll("Node")
+	c.do(chromedp.Click(`[data-cell="2-20"]`), chromedp.Focus(`[data-cell="2-20"]`), chromedp.KeyEvent(kb.ArrowRight, chromedp.KeyModifiers(input.ModifierShift)), chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent(" "))
+	c.press("Keep these hours")
+	c.sees("wed 00:00-10:00,11:00-24:00")
+	c.do(chromedp.Click(`//dialog//button[normalize-space()="Keep these hours"]`, chromedp.BySearch))
+	c.wait("the hours are kept", func() bool {
+		h := f.node("desk-tobin").Settings.Hours
+		return h != nil && h.Week == "mon,tue 00:00-24:00; wed 00:00-10:00,11:00-24:00; thu 00:00-10:30,11:00-24:00; fri-sun 00:00-24:00"
+	})
+	c.do(chromedp.SendKeys(`input[aria-label="Give a trait"]`, "big-memory"+kb.Enter))
+	c.do(chromedp.Click(`//dialog//button[normalize-space()="Give it"]`, chromedp.BySearch))
+	c.sees("trait big-memory is added")
+
+	c.do(chromedp.Navigate("http://" + f.listen + "/keys"))
+	c.sees("Enrol machines")
+	c.press("Make a key")
+	c.sees("vexillum join http://" + f.listen + " --key vxk_")
+	c.accessible("Keys")
+	c.press("Revoke")
+	c.sees("lets nobody in any more")
 }
 
 // TestConsoleForAViewer looks that somebody who may not steer sees no button

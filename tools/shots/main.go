@@ -66,7 +66,7 @@ func run() error {
 		var picture []byte
 		tasks := chromedp.Tasks{chromedp.Navigate(address + path), chromedp.Sleep(1500 * time.Millisecond)}
 		if *script != "" {
-			tasks = append(tasks, chromedp.Evaluate(*script, nil), chromedp.Sleep(500*time.Millisecond))
+			tasks = append(tasks, chromedp.Evaluate(*script, nil), chromedp.Sleep(1800*time.Millisecond))
 		}
 		if *full {
 			tasks = append(tasks, chromedp.FullScreenshot(&picture, 100))

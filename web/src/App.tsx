@@ -5,6 +5,9 @@ import { LiveProvider } from "./api/live";
 import { Frame } from "./parts/Frame";
 import { Notice } from "./parts/Notice";
 import { ToastProvider } from "./parts/toast";
+import { KeysPage } from "./pages/keys/KeysPage";
+import { NodePage } from "./pages/node/NodePage";
+import { NodesPage } from "./pages/nodes/NodesPage";
 import { RunPage } from "./pages/run/RunPage";
 import { SignIn } from "./pages/sign-in/SignIn";
 import { Watch } from "./pages/watch/Watch";
@@ -28,6 +31,9 @@ export function App() {
             <Routes>
               <Route path="/" element={<Watch me={me.data} />} />
               <Route path="/runs/:run" element={<RunPage me={me.data} />} />
+              <Route path="/nodes" element={<NodesPage me={me.data} />} />
+              <Route path="/nodes/:node" element={<NodePage me={me.data} />} />
+              <Route path="/keys" element={<KeysPage me={me.data} />} />
               <Route path="*" element={<Navigate to="/" replace />} />
             </Routes>
           </Frame>

@@ -251,8 +251,8 @@ func join(what, why string) string {
 	switch {
 	case why == "":
 		return what
-	case strings.HasPrefix(why, "by "), strings.HasPrefix(why, "until "):
-		return what + " " + why
+	case strings.HasPrefix("is "+why, what): // "held by nadia"
+		return "is " + why
 	}
 	return what + ": " + why
 }

@@ -213,7 +213,7 @@ func holdNode(t *turn, n *farm.Node, in wire.NodeAct, by string) ([]farm.Record,
 	if n.Duty == farm.Held && (!in.Now || n.DutyNow) {
 		return nil, "is held already"
 	}
-	return t.duty(n, farm.Held, in.Now, "hold", "by "+because(by, in.Reason), by), "gets no new work" + t.meanwhile(n, in.Now)
+	return t.duty(n, farm.Held, in.Now, "hold", "held by "+because(by, in.Reason), by), "gets no new work" + t.meanwhile(n, in.Now)
 }
 
 func drainNode(t *turn, n *farm.Node, in wire.NodeAct, by string) ([]farm.Record, string) {
@@ -223,7 +223,7 @@ func drainNode(t *turn, n *farm.Node, in wire.NodeAct, by string) ([]farm.Record
 	case n.Duty == farm.Held && t.s.Idle(n.ID):
 		return nil, "is held, and empty"
 	}
-	return t.duty(n, farm.Draining, in.Now, "drain", "by "+because(by, in.Reason), by), "gets no new work, and it is told when the last frame has left" + t.meanwhile(n, in.Now)
+	return t.duty(n, farm.Draining, in.Now, "drain", "drained by "+because(by, in.Reason), by), "gets no new work, and it is told when the last frame has left" + t.meanwhile(n, in.Now)
 }
 
 func releaseNode(t *turn, n *farm.Node, in wire.NodeAct, by string) ([]farm.Record, string) {
@@ -256,9 +256,9 @@ func releaseNode(t *turn, n *farm.Node, in wire.NodeAct, by string) ([]farm.Reco
 
 func sidelineNode(t *turn, n *farm.Node, in wire.NodeAct, by string) ([]farm.Record, string) {
 	if n.Health == farm.Sidelined {
-		return nil, "is sidelined already: " + n.HealthWhy
+		return nil, "is " + n.HealthWhy + " already"
 	}
-	why := "by " + because(by, in.Reason)
+	why := "sidelined by " + because(by, in.Reason)
 	return []farm.Record{
 		farm.NodeHealth{Node: n.ID, Health: farm.Sidelined, Reason: why, At: t.now},
 		farm.Audited{Actor: by, Action: "sideline node", Subject: n.Name, From: string(n.Health), To: string(farm.Sidelined), Node: n.ID, At: t.now},

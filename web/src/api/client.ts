@@ -11,6 +11,15 @@ export type Me = Schemas["Me"];
 export type NeedHand = Schemas["NeedHand"];
 export type Result = Schemas["Result"];
 export type LogLine = Schemas["LogLine"];
+export type Pool = Schemas["Pool"];
+export type Key = Schemas["Key"];
+export type NewKey = Schemas["NewKey"];
+export type NodeAct = Schemas["NodeAct"];
+export type NodeChange = Schemas["NodeChange"];
+export type NodesActed = Schemas["NodesActed"];
+export type NodeVersion = Schemas["NodeVersion"];
+export type Hours = Schemas["Hours"];
+export type Picked = Schemas["Picked"];
 export type FrameSets = Schemas["FrameSets"];
 
 /** An error as the service told it: one sentence for a person. */
@@ -72,6 +81,25 @@ export const getRun = (run: number) => get<Run>(`/api/v1/runs/${run}`);
 export const getResults = (run: number) => get<Result[]>(`/api/v1/runs/${run}/results`);
 export const getLog = (run: number) => get<LogLine[]>(`/api/v1/runs/${run}/log?limit=60`);
 
+export const getNode = (node: number) => get<FarmNode>(`/api/v1/nodes/${node}`);
+export const getNodeLog = (node: number) => get<LogLine[]>(`/api/v1/nodes/${node}/log?limit=40`);
+export const getNodeVersions = (node: number) => get<NodeVersion[]>(`/api/v1/nodes/${node}/versions`);
+export const getPicked = (where: string) => get<Picked>(`/api/v1/picked-nodes?where=${encodeURIComponent(where)}`);
+export const getPools = () => get<Pool[]>("/api/v1/pools");
+export const getKeys = () => get<Key[]>("/api/v1/keys");
+
+async function post<T>(path: string, body: unknown): Promise<T> {
+  return (await call("POST", path, body)).json() as Promise<T>;
+}
+
+export const actOnNodes = (act: NodeAct) => post<NodesActed>("/api/v1/node-acts", act);
+export const changeNodes = (change: NodeChange) => post<NodesActed>("/api/v1/node-changes", change);
+export const makeKey = (key: NewKey) => post<Key>("/api/v1/keys", key);
+
+export async function revokeKey(id: string): Promise<void> {
+  await call("DELETE", `/api/v1/keys/${id}`);
+}
+
 export type Steering = "hold" | "release" | "cancel" | "retry";
 
 export async function steer(run: number, what: Steering, now = false): Promise<Run> {
@@ -83,6 +111,9 @@ export const picture = (run: number, frame: number, pass = "") => `/api/v1/runs/
 export const contactSheet = (run: number) => `/api/v1/runs/${run}/contact-sheet`;
 
 const ranks = ["viewer", "artist", "wrangler", "admin"];
+
+/** Whether somebody may steer nodes and set them up. */
+export const isWrangler = (me: Me) => ranks.indexOf(me.role) >= 2;
 
 /** Whether somebody may hold, release, cancel or retry a run. */
 export function maySteer(me: Me, run: Run): boolean {

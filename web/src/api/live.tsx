@@ -48,7 +48,7 @@ export function applyChange(farm: Farm, change: Change): Farm {
     facts: change.facts,
     needs_a_hand: change.needs_a_hand,
     runs: sortRuns(merge(farm.runs, change.runs)),
-    nodes: merge<FarmNode>(farm.nodes, change.nodes).sort((a, b) => b.kind.localeCompare(a.kind) || a.name.localeCompare(b.name)),
+    nodes: merge<FarmNode>(farm.nodes, change.nodes).filter((n) => !n.retired).sort((a, b) => b.kind.localeCompare(a.kind) || a.name.localeCompare(b.name)),
   };
 }
 

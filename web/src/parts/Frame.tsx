@@ -1,8 +1,8 @@
 import { useQueryClient } from "@tanstack/react-query";
-import { Flag, LogOut, Moon, Sun, SunMoon } from "lucide-react";
+import { Flag, KeyRound, LogOut, Moon, Server, Sun, SunMoon } from "lucide-react";
 import { useEffect, useState, type ReactNode } from "react";
 import { NavLink, useNavigate } from "react-router";
-import { signOut, type Me } from "../api/client";
+import { isWrangler, signOut, type Me } from "../api/client";
 import { useLive, useServices } from "../api/live";
 import { Help } from "./Help";
 import { Mark } from "./Mark";
@@ -32,6 +32,8 @@ export function Frame({ me, children }: { me: Me; children: ReactNode }) {
         leader = Date.now();
       } else if (event.key === "w" && Date.now() - leader < 1000) {
         navigate("/");
+      } else if (event.key === "n" && Date.now() - leader < 1000) {
+        navigate("/nodes");
       }
     };
     window.addEventListener("keydown", onKey);
@@ -59,6 +61,16 @@ export function Frame({ me, children }: { me: Me; children: ReactNode }) {
           <Flag size={16} aria-hidden="true" />
           Watch
         </NavLink>
+        <NavLink to="/nodes" className={({ isActive }) => `${item} ${isActive ? "border-oxblood bg-base-200" : "border-transparent text-muted"}`}>
+          <Server size={16} aria-hidden="true" />
+          Nodes
+        </NavLink>
+        {isWrangler(me) && (
+          <NavLink to="/keys" className={({ isActive }) => `${item} ${isActive ? "border-oxblood bg-base-200" : "border-transparent text-muted"}`}>
+            <KeyRound size={16} aria-hidden="true" />
+            Enrol
+          </NavLink>
+        )}
         <span className="grow max-sm:hidden" />
         <button className={`${item} border-transparent text-muted`} onClick={() => setHelp(true)} aria-label="Keys">
           <kbd className="num text-sm leading-4">?</kbd>

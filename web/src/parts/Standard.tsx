@@ -43,6 +43,8 @@ function Cloth({ node }: { node: FarmNode }) {
       );
     case "sidelined":
       return <path d="M2.5 5h11v16l-5.5-4.6L2.5 21z" fill="var(--s-sidelined)" />;
+    case "announced":
+      return outline("var(--faint)", "1 3");
     case "silent":
       return outline("var(--muted)", "2 2");
     default:

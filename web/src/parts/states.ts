@@ -63,5 +63,7 @@ export const look: Record<string, { colour: string; sign: string }> = {
   cancelled: { colour: "var(--faint)", sign: "–" },
   silent: { colour: "var(--faint)", sign: "┄" },
   "off duty": { colour: "var(--faint)", sign: "☾" },
+  announced: { colour: "var(--faint)", sign: "◌" },
+  retired: { colour: "var(--faint)", sign: "–" },
   sidelined: { colour: "var(--s-sidelined)", sign: "⚑" },
 };

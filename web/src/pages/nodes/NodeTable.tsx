@@ -1,0 +1,108 @@
+import { useState } from "react";
+import { Link } from "react-router";
+import type { FarmNode } from "../../api/client";
+import { amount, Gauge } from "../../parts/Gauge";
+import { Standard } from "../../parts/Standard";
+import { StateWord } from "../../parts/StateWord";
+
+export interface ViewProps {
+  nodes: FarmNode[];
+  picked: ReadonlySet<number> | null;
+  onPick: (ids: number[], on: boolean) => void;
+}
+
+const columns: { name: string; by: (n: FarmNode) => string | number; right?: boolean; small?: boolean }[] = [
+  { name: "node", by: (n) => `${n.kind === "rack" ? 0 : 1}${n.name}` },
+  { name: "state", by: (n) => n.state },
+  { name: "now", by: (n) => n.work?.run_name ?? n.why },
+  { name: "processor", by: (n) => n.processor, small: true },
+  { name: "memory", by: (n) => n.memory_used, small: true },
+  { name: "speed", by: (n) => n.speed, right: true },
+  { name: "pools", by: (n) => n.settings.pools.join(" "), small: true },
+];
+
+/** Nodes as a dense table that sorts by any column. */
+export function NodeTable({ nodes, picked, onPick }: ViewProps) {
+  const [order, setOrder] = useState({ column: 0, down: false });
+  const by = columns[order.column].by;
+  const sorted = [...nodes].sort((a, b) => {
+    const [x, y] = [by(a), by(b)];
+    const c = typeof x === "number" && typeof y === "number" ? x - y : String(x).localeCompare(String(y));
+    return (order.down ? -c : c) || a.name.localeCompare(b.name);
+  });
+  const all = nodes.every((n) => picked?.has(n.id));
+  return (
+    <table className="mt-2 w-full border-collapse text-[13px]">
+      <thead>
+        <tr className="border-b border-hair text-left text-[11px] text-muted">
+          {picked && (
+            <th className="py-1 pr-3 font-normal">
+              <input type="checkbox" className="checkbox checkbox-xs" aria-label="Pick all that are shown" checked={all} onChange={(event) => onPick(nodes.map((n) => n.id), event.target.checked)} />
+            </th>
+          )}
+          {columns.map((c, i) => (
+            <th key={c.name} aria-sort={order.column === i ? (order.down ? "descending" : "ascending") : "none"} className={`py-1 pr-3 font-normal ${c.right ? "text-right" : ""} ${c.small ? "max-lg:hidden" : ""}`}>
+              <button className="hover:text-base-content" onClick={() => setOrder((o) => ({ column: i, down: o.column === i && !o.down }))}>
+                {c.name}
+                <span aria-hidden="true">{order.column === i ? (order.down ? " ▾" : " ▴") : ""}</span>
+              </button>
+            </th>
+          ))}
+        </tr>
+      </thead>
+      <tbody>
+        {sorted.map((node) => (
+          <tr key={node.id} className="border-b border-hair hover:bg-base-200">
+            {picked && (
+              <td className="py-[5px] pr-3">
+                <input type="checkbox" className="checkbox checkbox-xs" aria-label={`Pick ${node.name}`} checked={picked.has(node.id)} onChange={(event) => onPick([node.id], event.target.checked)} />
+              </td>
+            )}
+            <td className="py-[5px] pr-3">
+              <Link data-row to={`/nodes/${node.id}`} className="flex items-center gap-2 font-semibold whitespace-nowrap hover:underline">
+                <Standard node={node} className="h-6 w-4 shrink-0" />
+                {node.name}
+              </Link>
+            </td>
+            <td className="pr-3">
+              <StateWord state={node.state} />
+            </td>
+            <td className="w-full max-w-0 truncate pr-3 text-muted" title={node.why}>
+              <Now node={node} />
+            </td>
+            <td className="pr-3 max-lg:hidden">
+              {node.reach === "online" && <Gauge name="Processor" part={node.processor} />}
+            </td>
+            <td className="pr-3 max-lg:hidden">
+              {node.reach === "online" && <Gauge name="Memory" part={node.memory_used} text={amount(node.memory_bytes)} />}
+            </td>
+            <td className="num pr-3 text-right">{node.speed.toFixed(2)}</td>
+            <td className="pr-3 whitespace-nowrap text-muted max-lg:hidden">{node.settings.pools.join(", ")}</td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}
+
+/** What a node does now, or why it does nothing. */
+export function Now({ node }: { node: FarmNode }) {
+  const w = node.work;
+  if (!w) {
+    return <>{node.why}</>;
+  }
+  return (
+    <>
+      <Link to={`/runs/${w.run}`} className="text-base-content hover:underline">
+        {w.run_name}
+      </Link>{" "}
+      {w.frame === null ? (
+        w.phase
+      ) : (
+        <>
+          frame <span className="num text-base-content">{w.frame}</span>, {w.phase === "rendering" ? <span className="num">{Math.round(100 * w.fraction)} %</span> : w.phase}
+        </>
+      )}
+    </>
+  );
+}
