@@ -49,8 +49,10 @@ var below = map[string][]string{
 	"service": {
 		"core/farm", "core/frames", "core/pace", "publish", "recipe", "service/floor", "service/lead", "service/ledger", "store", "wire",
 	},
+	"roster":   {"core/farm", "core/hours"},
+	"calendar": {"core/hours"},
 	"api": {
-		"core/accept", "core/farm", "core/frames", "picture", "publish", "recipe", "secret", "service", "service/floor", "store", "wire",
+		"calendar", "core/accept", "core/farm", "core/frames", "picture", "publish", "recipe", "roster", "secret", "service", "service/floor", "store", "wire",
 	},
 	"node": {
 		"client", "core/farm", "core/frames", "core/hold", "core/triage", "launcher", "picture", "publish", "recipe", "wire",

@@ -286,6 +286,18 @@ func wrongItem(item wire.ReportItem) (field, reason string) {
 	return "", ""
 }
 
+// maxProbe bounds what a node sends to measure its line.
+const maxProbe = 64 << 20
+
+// probe reads what a node sends to measure its line, and forgets it.
+func (s *Server) probe(c *gin.Context) {
+	if _, err := io.Copy(io.Discard, http.MaxBytesReader(c.Writer, c.Request.Body, maxProbe)); err != nil {
+		problem(c, http.StatusRequestEntityTooLarge, "", fmt.Sprintf("a line is measured with at most %d bytes", maxProbe))
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
+
 func (s *Server) leave(c *gin.Context, f *floor.Floor, in wire.Leave) {
 	if len(in.Reason) > maxLabel {
 		problem(c, http.StatusUnprocessableEntity, "reason", fmt.Sprintf("the reason has more than %d characters", maxLabel))

@@ -98,6 +98,10 @@ var routes = []route{
 	{"PUT", "/api/v1/nodes/:node/name", wrangler, reading((*Server).renameNode)},
 	{"GET", "/api/v1/nodes/:node/versions", viewer, (*Server).nodeVersions},
 	{"GET", "/api/v1/nodes/:node/log", viewer, (*Server).nodeLog},
+	{"GET", "/api/v1/nodes/:node/hours.ics", viewer, live((*Server).nodeHours)},
+	{"PUT", "/api/v1/nodes/:node/hours.ics", wrangler, live((*Server).setNodeHours)},
+	{"GET", "/api/v1/nodes.csv", viewer, live((*Server).exportNodes)},
+	{"POST", "/api/v1/nodes.csv", wrangler, live((*Server).importNodes)},
 	{"GET", "/api/v1/picked-nodes", viewer, live((*Server).pickNodes)},
 	{"POST", "/api/v1/node-acts", artist, reading((*Server).actOnNodes)},
 	{"POST", "/api/v1/node-changes", wrangler, reading((*Server).changeNodes)},
@@ -125,6 +129,7 @@ var routes = []route{
 	{"POST", "/node/v1/trimmed", aNode, reading((*Server).trimmed)},
 	{"POST", "/node/v1/beat", aNode, reading((*Server).beat)},
 	{"POST", "/node/v1/report", aNode, reading((*Server).report)},
+	{"POST", "/node/v1/probe", aNode, (*Server).probe},
 	{"POST", "/node/v1/leave", aNode, reading((*Server).leave)},
 	{"GET", "/node/v1/leases/:lease/frames/:frame/file", aNode, (*Server).uploaded},
 	{"PUT", "/node/v1/leases/:lease/frames/:frame/file", aNode, (*Server).upload},
@@ -195,8 +200,12 @@ func (s *Server) health(c *gin.Context, ready bool) {
 	if ready && (part == "starting" || part == "away") { // one that stands by hands requests on
 		status = http.StatusServiceUnavailable
 	}
-	c.JSON(status, wire.Health{Service: "vexillum", Version: s.version, Part: part, Name: s.name, Active: active})
+	c.JSON(status, wire.Health{Service: "vexillum", Version: s.version, Part: part, Name: s.name, Active: active, Now: time.Now(), NodesFrom: oldestNode})
 }
+
+// oldestNode is the oldest version of a node process that speaks the protocol
+// of this service.
+const oldestNode = "0.1.0"
 
 func (s *Server) healthz(c *gin.Context) { s.health(c, false) }
 func (s *Server) readyz(c *gin.Context)  { s.health(c, true) }

@@ -43,7 +43,7 @@ func (a *app) nodesCommand() *cobra.Command {
 	for _, act := range nodeActs {
 		c.AddCommand(a.nodeActCommand(act.name, act.short))
 	}
-	c.AddCommand(a.nodeSetCommand(), a.nodeRenameCommand())
+	c.AddCommand(a.nodeSetCommand(), a.nodeRenameCommand(), a.nodeImportCommand(), a.nodeExportCommand(), a.nodeHoursCommand())
 	return c
 }
 

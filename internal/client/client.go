@@ -7,6 +7,8 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -75,13 +77,27 @@ type UnreachableError struct {
 func (e *UnreachableError) Error() string {
 	var dns *net.DNSError
 	var timeout net.Error
+	var unknown x509.UnknownAuthorityError
+	var host x509.HostnameError
+	var invalid x509.CertificateInvalidError
+	var plain tls.RecordHeaderError
 	switch {
+	case errors.As(e.Err, &unknown):
+		return fmt.Sprintf("the service %s was not reached: nobody whom this machine trusts has signed its certificate; install the studio's authority on this machine", e.Address)
+	case errors.As(e.Err, &host):
+		return fmt.Sprintf("the service %s was not reached: its certificate is for %s; use that name", e.Address, strings.Join(host.Certificate.DNSNames, ", "))
+	case errors.As(e.Err, &invalid):
+		return fmt.Sprintf("the service %s was not reached: its certificate is not good (%v); renew it, and look at this machine's clock", e.Address, invalid)
+	case errors.As(e.Err, &plain), strings.Contains(e.Err.Error(), "server gave HTTP response to HTTPS client"):
+		return fmt.Sprintf("the service %s was not reached: it does not speak TLS; write http:// instead of https://", e.Address)
+	case strings.Contains(e.Err.Error(), "no route to host"), strings.Contains(e.Err.Error(), "network is unreachable"):
+		return fmt.Sprintf("the service %s was not reached: no way leads there from this network; look whether this machine is in the right network segment", e.Address)
 	case errors.As(e.Err, &dns):
 		return fmt.Sprintf("the service %s was not reached: the name %s is not known; check the address", e.Address, dns.Name)
 	case strings.Contains(e.Err.Error(), "connection refused"):
 		return fmt.Sprintf("the service %s was not reached: nothing listens there; start it with vexillum serve, or check the port", e.Address)
 	case errors.As(e.Err, &timeout) && timeout.Timeout():
-		return fmt.Sprintf("the service %s was not reached: no answer came in time; check the network and that the machine is awake", e.Address)
+		return fmt.Sprintf("the service %s was not reached: nobody answered; the machine sleeps or is off, a firewall drops what is sent, or it is in another network segment", e.Address)
 	}
 	return fmt.Sprintf("the service %s was not reached: %v", e.Address, e.Err)
 }

@@ -69,6 +69,7 @@ type Agent struct {
 	nudge   chan struct{} // progress has changed
 	shifted chan struct{} // the leases that are worked on have changed
 	starter *launcher.Client
+	fresh   bool // enrolled just now, and not reported yet
 	room    *room
 	caps    atomic.Pointer[wire.NodeCaps] // in force
 
@@ -168,6 +169,9 @@ func (a *Agent) identify(ctx context.Context) error {
 	if a.o.Key == "" {
 		return ErrNotEnrolled
 	}
+	if err := a.greet(ctx); err != nil {
+		return err
+	}
 	var enrolled wire.Enrolled
 	call, cancel := context.WithTimeout(ctx, callTimeout)
 	defer cancel()
@@ -186,7 +190,8 @@ func (a *Agent) identify(ctx context.Context) error {
 		return fmt.Errorf("keeping this machine's identity: %w", err)
 	}
 	a.client = a.o.Client.WithToken(a.me.Token)
-	a.o.Told(fmt.Sprintf("enrolled as node %s", a.me.Name))
+	a.line("enrolled", "as node %s", a.me.Name)
+	a.fresh = true
 	return nil
 }
 
@@ -208,6 +213,10 @@ func (a *Agent) oneSession(ctx context.Context) error {
 		return err
 	}
 	a.facts.Renderers = findRenderers(ctx, a.recipes, a.o.Renderers)
+	if a.fresh {
+		a.fresh = false
+		a.measure(ctx)
+	}
 	start := wire.Start{Facts: a.facts}
 	for _, w := range held {
 		start.Holding = append(start.Holding, wire.Held{Lease: w.lease.ID, Life: w.life})

@@ -367,9 +367,11 @@ type Recipe struct {
 
 // Health is what /healthz and /readyz answer.
 type Health struct {
-	Service string `json:"service"` // always "vexillum"
-	Version string `json:"version"`
-	Part    string `json:"part"` // active, stand-by, starting, or away (from the database)
-	Name    string `json:"name"`
-	Active  string `json:"active"` // name of the active service, if known
+	Service   string    `json:"service"` // always "vexillum"
+	Version   string    `json:"version"`
+	Part      string    `json:"part"` // active, stand-by, starting, or away (from the database)
+	Name      string    `json:"name"`
+	Active    string    `json:"active"` // name of the active service, if known
+	Now       time.Time `json:"now"`
+	NodesFrom string    `json:"nodes_from"` // oldest version of a node process that it works with
 }

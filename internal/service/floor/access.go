@@ -46,7 +46,7 @@ func (f *Floor) publishAccess() {
 func (f *Floor) publishAccessIf(records []farm.Record) {
 	if slices.ContainsFunc(records, func(r farm.Record) bool {
 		switch r.(type) {
-		case farm.PersonSet, farm.TokenIssued, farm.TokenRevoked:
+		case farm.PersonSet, farm.TokenIssued, farm.TokenRevoked, farm.NodeRetired:
 			return true
 		}
 		return false

@@ -130,7 +130,7 @@ type Session struct {
 func (f *Floor) Start(ctx context.Context, id farm.NodeID, facts farm.Facts, holding, foreign []farm.LeaseID) (out Session, err error) {
 	err = f.do(ctx, func(t *turn) error {
 		n := t.s.Nodes[id]
-		if n == nil {
+		if n == nil || !n.RetiredAt.IsZero() {
 			return refuse(NotFound, "", "this node does not exist any more; enrol the machine again")
 		}
 		records, keep := accept.Start(t.s, n, facts, holding, t.now)
@@ -153,7 +153,7 @@ func (f *Floor) Start(ctx context.Context, id farm.NodeID, facts farm.Facts, hol
 // heard from.
 func (t *turn) session(id farm.NodeID, session int64) (*farm.Node, error) {
 	n := t.s.Nodes[id]
-	if n == nil {
+	if n == nil || !n.RetiredAt.IsZero() {
 		return nil, refuse(NotFound, "", "this node does not exist any more; enrol the machine again")
 	}
 	if n.Session != session {

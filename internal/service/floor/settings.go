@@ -17,8 +17,16 @@ var settingParts = []string{"traits", "pools", "caps", "hours"}
 // Change changes the settings of nodes, or tells what it would change. All or
 // nothing.
 func (f *Floor) Change(ctx context.Context, in wire.NodeChange, by farm.Person) (wire.NodesActed, error) {
+	return f.change(ctx, in, nil, by)
+}
+
+// SetHours gives a node duty hours, or tells what that would change.
+func (f *Floor) SetHours(ctx context.Context, id farm.NodeID, h *hours.Hours, dryRun bool, by farm.Person) (wire.NodesActed, error) {
+	return f.change(ctx, wire.NodeChange{Selection: wire.Selection{Nodes: []int64{int64(id)}}, DryRun: dryRun}, h, by)
+}
+
+func (f *Floor) change(ctx context.Context, in wire.NodeChange, week *hours.Hours, by farm.Person) (wire.NodesActed, error) {
 	out := wire.NodesActed{DryRun: in.DryRun, Effects: []wire.NodeEffect{}}
-	var week *hours.Hours
 	if in.Hours != nil {
 		h, err := readHours(*in.Hours)
 		if err != nil {

@@ -1,0 +1,117 @@
+package node
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"net/http"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/Masterminds/semver/v3"
+	"github.com/dustin/go-humanize"
+
+	"vexillum/internal/client"
+	"vexillum/internal/wire"
+)
+
+// What a machine tells when it joins: a line for each thing that was looked
+// at, so that whoever sits before it sees at once what is wrong.
+
+// clockWarning is how far the clocks of node and service may differ before
+// that is said: times of files and logs can then no longer be compared.
+const clockWarning = 30 * time.Second
+
+func (a *Agent) line(what, format string, args ...any) {
+	a.o.Told(fmt.Sprintf("  %-12s %s", what, fmt.Sprintf(format, args...)))
+}
+
+// greet looks whether a Vexillum service answers, and which. The error says
+// which of the usual reasons it is if not.
+func (a *Agent) greet(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(ctx, callTimeout)
+	defer cancel()
+	var h wire.Health
+	begin := time.Now()
+	err := a.o.Client.Do(ctx, http.MethodGet, "/healthz", nil, &h)
+	took := time.Since(begin)
+	if err != nil {
+		return err
+	}
+	if h.Service != "vexillum" {
+		return fmt.Errorf("%s: %w", a.o.Client.Address(), client.ErrNotVexillum)
+	}
+	if tooOld(a.o.Version, h.NodesFrom) {
+		return fmt.Errorf("this node process is version %s, and the service takes %s or newer; install the service's version, %s, on this machine", a.o.Version, h.NodesFrom, h.Version)
+	}
+	a.line("service", "%s answers in %v, version %s, %s", a.o.Client.Address(), took.Round(100*time.Microsecond), h.Version, h.Part)
+	if off := time.Until(h.Now) + took/2; off.Abs() > clockWarning {
+		a.line("clock", "differs from the service's by %v; set both by one time server, or times of files and logs cannot be compared", off.Round(time.Second))
+	} else {
+		a.line("clock", "agrees with the service's within %v", max(off.Abs(), took).Round(time.Millisecond))
+	}
+	return nil
+}
+
+// tooOld reports whether a version lies before the oldest that is taken.
+// Versions that are none are not judged.
+func tooOld(mine, oldest string) bool {
+	m, err1 := semver.NewVersion(mine)
+	o, err2 := semver.NewVersion(oldest)
+	return err1 == nil && err2 == nil && m.LessThan(o)
+}
+
+// probe is how much is written and sent to measure disk and network.
+const probe = 16 << 20
+
+// measure tells what the machine is and how fast its disk and its line to the
+// service are.
+func (a *Agent) measure(ctx context.Context) {
+	f := a.facts
+	a.line("machine", "%s, %d cores, %s of memory", f.System, f.Cores, humanize.IBytes(uint64(f.Memory)))
+	for _, d := range f.Devices {
+		memory := ""
+		if d.Memory > 0 {
+			memory = ", " + humanize.IBytes(uint64(d.Memory))
+		}
+		a.line("graphics", "%s%s (%s)", d.Model, memory, d.ID)
+	}
+	a.line("processor", "speed index %.2f", f.Speed)
+	data := make([]byte, probe)
+	_, _ = rand.Read(data) // it never fails, as its documentation says
+	if rate, err := diskRate(a.staging(), data); err == nil {
+		a.line("disk", "%s free, writes %s/s", humanize.IBytes(uint64(f.Disk)), humanize.IBytes(uint64(rate)))
+	} else {
+		a.line("disk", "cannot be written: %v", err)
+	}
+	begin := time.Now()
+	sending, cancel := context.WithTimeout(ctx, uploadTimeout)
+	defer cancel()
+	if err := a.client.Send(sending, http.MethodPost, "/node/v1/probe", "application/octet-stream", data, nil); err == nil {
+		a.line("network", "sends %s/s to the service", humanize.IBytes(uint64(probe/time.Since(begin).Seconds())))
+	}
+	if len(f.Renderers) == 0 {
+		a.line("renderers", "none is found; install one, or make a recipe that names where it is")
+	}
+	for _, r := range f.Renderers {
+		a.line("renderer", "%s %s at %s", r.Recipe, r.Version, r.Path)
+	}
+}
+
+// diskRate returns the bytes a second at which a new file is written and made
+// durable.
+func diskRate(folder string, data []byte) (float64, error) {
+	file, err := os.CreateTemp(folder, "probe-*")
+	if err != nil {
+		return 0, err
+	}
+	defer os.Remove(filepath.Join(folder, filepath.Base(file.Name())))
+	begin := time.Now()
+	_, err = file.Write(data)
+	if err = errors.Join(err, file.Sync(), file.Close()); err != nil {
+		return 0, err
+	}
+	return float64(len(data)) / time.Since(begin).Seconds(), nil
+}
