@@ -24,6 +24,7 @@ var below = map[string][]string{
 	"core/deal":     {"core/farm", "core/frames", "core/pace"},
 	"core/triage":   {"core/farm"},
 	"core/accept":   {"core/farm", "core/frames", "core/triage"},
+	"core/health":   {},
 	"core/hold":     {"core/frames"},
 	"launcher":      {},
 	"core/forecast": {"core/farm", "core/pace"},
@@ -44,7 +45,7 @@ var below = map[string][]string{
 		"core/farm", "service/lead", "store",
 	},
 	"service/floor": {
-		"core/accept", "core/deal", "core/farm", "core/forecast", "core/frames", "core/hours", "core/pace", "core/trait", "core/triage", "recipe", "wire",
+		"core/accept", "core/deal", "core/farm", "core/forecast", "core/frames", "core/health", "core/hours", "core/pace", "core/trait", "core/triage", "recipe", "wire",
 	},
 	"service": {
 		"core/farm", "core/frames", "core/pace", "publish", "recipe", "service/floor", "service/lead", "service/ledger", "store", "wire",

@@ -184,7 +184,13 @@ func (s *Server) orders(c *gin.Context, f *floor.Floor, in wire.Orders) {
 }
 
 func (s *Server) beat(c *gin.Context, f *floor.Floor, in wire.Beat) {
-	b := floor.Beat{Processor: in.Processor, Memory: in.Memory, Leases: map[farm.LeaseID]floor.Progress{}}
+	b := floor.Beat{Processor: in.Processor, Memory: in.Memory, Leases: map[farm.LeaseID]floor.Progress{}, Signs: floor.Signs{DiskFree: -1, DiskTotal: in.DiskTotal, SwapUsed: in.SwapUsed}}
+	if in.Now != nil {
+		b.Signs.Now = *in.Now
+	}
+	if in.DiskFree != nil {
+		b.Signs.DiskFree = *in.DiskFree
+	}
 	for _, p := range in.Leases {
 		b.Leases[farm.LeaseID(p.Lease)] = floor.Progress{Frame: p.Frame, Phase: p.Phase, Fraction: min(max(p.Fraction, 0), 1), Verifying: p.Verifying, Trouble: short(p.Trouble), Full: short(p.Full)}
 	}

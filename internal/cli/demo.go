@@ -21,7 +21,7 @@ func (a *app) demoCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "demo",
 		Short: "Start the demo farm of the made-up studio Pellmarsh",
-		Long: "Starts a service, nine unlike nodes and a queue on this machine, on loopback alone. One node renders real\n" +
+		Long: "Starts a service, ten unlike nodes and a queue on this machine, on loopback alone. One node renders real\n" +
 			"POV-Ray frames, the others practise. Ctrl-C ends everything.",
 		Args: exactly(0, "no arguments"),
 		RunE: func(c *cobra.Command, _ []string) error {

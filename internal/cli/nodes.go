@@ -341,6 +341,9 @@ func (a *app) showNode(ctx context.Context, cl *client.Client, id int64) error {
 		"graphics", strings.Join(devices, ", "), "disk free", share(size(n.Disk), s.Caps.StagingBytes > 0, size(s.Caps.StagingBytes)),
 		"speed", fmt.Sprintf("%.2f", n.Speed), "renderers", strings.Join(renderers, ", "), "version", n.Version,
 		"pools", strings.Join(s.Pools, ", "), "hours", hoursText(n, now), "traits", strings.Join(traits, "  "))
+	for _, x := range n.Findings {
+		fmt.Fprintf(a.out, "\n  ! %s %s\n", x.Sentence, x.Remedy)
+	}
 	if len(log) > 0 {
 		fmt.Fprintln(a.out)
 	}

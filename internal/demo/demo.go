@@ -52,6 +52,7 @@ var members = []member{
 	{"kiln-02", "rack", 1.0, practising},
 	{"kiln-03", "rack", 0.9, practising},
 	{"kiln-04", "rack", 0.5, practising},
+	{"kiln-05", "rack", 0.8, "none"}, // somebody forgot to install a renderer
 	{"loom-01", "rack", 2.4, practising},
 	{"loom-02", "rack", 1.9, practising},
 	{"desk-nadia", "desk", 0.7, practising},

@@ -183,8 +183,8 @@ func (a *Agent) progressed() {
 // beats tells that the node lives, regularly and when progress has changed.
 func (a *Agent) beats(ctx context.Context, stop context.CancelCauseFunc) {
 	for {
-		processor, memory := usage(ctx)
-		in := wire.Beat{Session: a.session, Leases: []wire.Progress{}, Processor: processor, Memory: memory}
+		in := wire.Beat{Session: a.session, Leases: []wire.Progress{}}
+		signs(ctx, a.staging(), &in)
 		a.mu.Lock()
 		for _, w := range a.works {
 			in.Leases = append(in.Leases, w.progress())

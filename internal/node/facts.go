@@ -102,13 +102,21 @@ func measureSpeed(cores int) float64 {
 	return math.Round(100*sum/(4*referenceRate)) / 100
 }
 
-// usage returns how much of processor and memory is in use, 0 to 1.
-func usage(ctx context.Context) (processor, memory float64) {
+// signs tells how busy and how well the machine is.
+func signs(ctx context.Context, staging string, b *wire.Beat) {
 	if p, err := cpu.PercentWithContext(ctx, 0, false); err == nil && len(p) > 0 {
-		processor = p[0] / 100
+		b.Processor = p[0] / 100
 	}
 	if m, err := mem.VirtualMemoryWithContext(ctx); err == nil {
-		memory = m.UsedPercent / 100
+		b.Memory = m.UsedPercent / 100
 	}
-	return processor, memory
+	if s, err := mem.SwapMemoryWithContext(ctx); err == nil {
+		b.SwapUsed = int64(s.Used)
+	}
+	if d, err := disk.UsageWithContext(ctx, staging); err == nil {
+		free := int64(d.Free)
+		b.DiskFree, b.DiskTotal = &free, int64(d.Total)
+	}
+	now := time.Now()
+	b.Now = &now
 }

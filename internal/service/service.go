@@ -220,7 +220,7 @@ func (s *Service) lead(ctx context.Context, claim lead.Claim) error {
 			}
 		},
 		State: loaded.State, Pace: model, Newest: newest, Finished: loaded.Finished, FinishedSince: loaded.FinishedSince, Committer: book, Recipes: s.o.Recipes, Log: s.o.Log, Now: s.o.Now,
-		Active: wire.Active{Name: s.o.Name, Epoch: claim.Epoch, Since: s.o.Now(), Why: claim.Reason},
+		Version: s.o.Version, Active: wire.Active{Name: s.o.Name, Epoch: claim.Epoch, Since: s.o.Now(), Why: claim.Reason},
 	})
 	s.o.Log.Info("active", "epoch", claim.Epoch, "why", claim.Reason, "runs", len(loaded.State.Runs), "nodes", len(loaded.State.Nodes), "loaded_in", time.Since(began).Round(time.Millisecond))
 	ended := make(chan error, 1)

@@ -177,10 +177,18 @@ type Node struct {
 	HoursChange *time.Time   `json:"hours_change"` // when that changes
 	EnrolledAt  *time.Time   `json:"enrolled_at"`  // null: announced, and not enrolled yet
 	Retired     bool         `json:"retired"`
+	Findings    []Finding    `json:"findings"` // what is wrong with the machine
 	Work        *Work        `json:"work"`
 	Processor   float64      `json:"processor"` // part of all cores in use, 0 to 1
 	MemoryUsed  float64      `json:"memory_used"`
 	Changed     int64        `json:"changed"`
+}
+
+// Finding is one thing that is wrong with a machine.
+type Finding struct {
+	Kind     string `json:"kind"` // clock, disk, swap, restarts, version or renderers
+	Sentence string `json:"sentence"`
+	Remedy   string `json:"remedy"` // what to do
 }
 
 // Renderer is a renderer that a node has.

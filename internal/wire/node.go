@@ -1,5 +1,7 @@
 package wire
 
+import "time"
+
 // Facts is what a node process reports about its machine.
 type Facts struct {
 	OS        string     `json:"os"`
@@ -115,8 +117,12 @@ type LeasePass struct {
 type Beat struct {
 	Session   int64      `json:"session"`
 	Leases    []Progress `json:"leases"`
-	Processor float64    `json:"processor"`   // 0 to 1
-	Memory    float64    `json:"memory_used"` // 0 to 1
+	Processor float64    `json:"processor"`                 // 0 to 1
+	Memory    float64    `json:"memory_used"`               // 0 to 1
+	Now       *time.Time `json:"now,omitempty"`             // by the node's clock
+	DiskFree  *int64     `json:"disk_free_bytes,omitempty"` // where frames are staged
+	DiskTotal int64      `json:"disk_total_bytes,omitempty"`
+	SwapUsed  int64      `json:"swap_used_bytes,omitempty"`
 }
 
 // Progress is how far a lease is.

@@ -248,3 +248,31 @@ func TestARevokedMachineEnrolsAgain(t *testing.T) {
 		}
 	})
 }
+
+func TestWhatIsWrongWithAMachineIsTold(t *testing.T) {
+	bubble(t, func(t *testing.T, w *world) {
+		n := w.join("kiln-01")
+		beat := func(s Signs) wire.Node {
+			t.Helper()
+			w.ok(w.Beat(context.Background(), n, 1, Beat{Signs: s}))
+			return w.node(n)
+		}
+		if v := beat(Signs{Now: time.Now(), DiskFree: 1 << 40}); v.Health != "fine" || len(v.Findings) != 0 {
+			t.Errorf("a machine that is well: %+v", v)
+		}
+		v := beat(Signs{Now: time.Now().Add(-time.Hour), DiskFree: 1})
+		if v.Health != "warned" || len(v.Findings) != 2 || v.Findings[0].Kind != "disk" || !strings.Contains(v.Findings[1].Sentence, "60 min behind") {
+			t.Errorf("a machine with a full disk and a slow clock: %+v", v)
+		}
+		if v.State != "ready" {
+			t.Errorf("it is %s", v.State)
+		}
+		for range 5 {
+			_, err := w.Start(context.Background(), n, farm.Facts{Renderers: []farm.Renderer{{Recipe: "practice"}}}, nil, nil)
+			w.ok(err)
+		}
+		if v := w.node(n); len(v.Findings) != 1 || v.Findings[0].Kind != "restarts" {
+			t.Errorf("a node process that starts again and again: %+v", v.Findings)
+		}
+	})
+}

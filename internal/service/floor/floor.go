@@ -42,6 +42,7 @@ type Options struct {
 	Recipes       recipe.Book
 	Log           *slog.Logger
 	Now           func() time.Time
+	Version       string          // of this service
 	Active        wire.Active     // who we are
 	Closed        func(farm.Spec) // told of every run that has closed; must not wait; may be nil
 }
@@ -62,6 +63,7 @@ type Floor struct {
 	log      *slog.Logger
 	now      func() time.Time
 	active   wire.Active
+	version  string
 	closed   func(farm.Spec)
 
 	// What follows belongs to the loop alone.
@@ -98,7 +100,7 @@ var ErrGone = errors.New("the service is reading its records again; try once mor
 func New(o Options) *Floor {
 	f := &Floor{
 		commands: make(chan *command, maxQueue), gone: make(chan struct{}),
-		recipes: o.Recipes, log: o.Log, now: o.Now, active: o.Active, closed: o.Closed,
+		recipes: o.Recipes, log: o.Log, now: o.Now, active: o.Active, version: o.Version, closed: o.Closed,
 		s: o.State, m: o.Pace, committer: o.Committer,
 		live: map[farm.NodeID]*liveNode{}, newest: o.Newest,
 		asks: map[farm.NodeID]*waitingAsk{}, orders: map[farm.NodeID]*waitingOrder{},
@@ -300,7 +302,11 @@ func (f *Floor) learn(r farm.Record) {
 		f.dropWaiting(r.Node)
 		f.redeal = true
 	case farm.NodeStarted:
-		f.live[r.Node] = &liveNode{seen: r.At}
+		var starts []time.Time
+		if l := f.live[r.Node]; l != nil {
+			starts = l.starts[max(0, len(l.starts)-mostStarts):]
+		}
+		f.live[r.Node] = &liveNode{seen: r.At, starts: append(starts, r.At), signs: Signs{DiskFree: -1}}
 		f.redeal, f.reorder = true, true
 	case farm.FrameAccepted:
 		if n := f.s.Nodes[r.Node]; n != nil {
@@ -311,6 +317,9 @@ func (f *Floor) learn(r farm.Record) {
 		f.finished.add(r.At)
 	}
 }
+
+// mostStarts bounds the starts of a node process that are remembered.
+const mostStarts = 20
 
 // keepEvery is after how many finished frames a run's done set is kept whole.
 const keepEvery = 256

@@ -20,6 +20,8 @@ type liveNode struct {
 	freed     bool // silent for so long that all was taken from it
 	processor float64
 	memory    float64
+	signs     Signs
+	starts    []time.Time // of its node process, that this service saw
 	progress  map[farm.LeaseID]Progress
 	missing   map[farm.LeaseID]absence   // open leases that its last signs of life did not name
 	trim      *question                  // that the node has not answered
@@ -427,7 +429,17 @@ func (f *Floor) dropAsk(id farm.NodeID) {
 type Beat struct {
 	Processor float64
 	Memory    float64
+	Signs     Signs
 	Leases    map[farm.LeaseID]Progress
+}
+
+// Signs is what a node tells about its health.
+type Signs struct {
+	Now       time.Time // by its clock; zero where it does not tell
+	ClockOff  time.Duration
+	DiskFree  int64 // below 0 where it is not known
+	DiskTotal int64
+	SwapUsed  int64
 }
 
 // Beat notes that a node lives and what it does.
@@ -438,7 +450,10 @@ func (f *Floor) Beat(ctx context.Context, id farm.NodeID, session int64, b Beat)
 			return err
 		}
 		l := f.live[id]
-		l.processor, l.memory = b.Processor, b.Memory
+		l.processor, l.memory, l.signs = b.Processor, b.Memory, b.Signs
+		if !b.Signs.Now.IsZero() {
+			l.signs.ClockOff = b.Signs.Now.Sub(t.now)
+		}
 		t.inventory(l, id, b.Leases)
 		for lease, p := range b.Leases {
 			old := l.progress[lease]

@@ -13,6 +13,7 @@ import (
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/forecast"
 	"vexillum/internal/core/frames"
+	"vexillum/internal/core/health"
 	"vexillum/internal/core/triage"
 	"vexillum/internal/wire"
 )
@@ -244,7 +245,7 @@ func (f *Floor) nodeView(n *farm.Node, now time.Time) wire.Node {
 		ID: int64(n.ID), Name: n.Name, Kind: string(n.Kind), State: f.nodeState(n), Reach: string(n.Reach), Duty: string(n.Duty), Health: string(n.Health),
 		Since: n.ReachSince, Why: deal.WhyNode(f.s, f.m, n, now), OS: n.Facts.OS, System: n.Facts.System, Cores: n.Facts.Cores,
 		Memory: n.Facts.MemoryBytes, Disk: n.Facts.DiskBytes, Speed: n.Facts.Speed, Version: n.Facts.Version,
-		Renderers: []wire.Renderer{}, Devices: []wire.Device{}, Traits: []wire.Trait{}, Settings: settingsView(n), Retired: !n.RetiredAt.IsZero(), Changed: n.Changed,
+		Renderers: []wire.Renderer{}, Devices: []wire.Device{}, Traits: []wire.Trait{}, Findings: []wire.Finding{}, Settings: settingsView(n), Retired: !n.RetiredAt.IsZero(), Changed: n.Changed,
 		EnrolledAt: instant(n.EnrolledAt),
 	}
 	for _, d := range n.Facts.Devices {
@@ -262,6 +263,12 @@ func (f *Floor) nodeView(n *farm.Node, now time.Time) wire.Node {
 		return v
 	}
 	v.Processor, v.MemoryUsed = live.processor, live.memory
+	if n.Reach == farm.Online {
+		v.Findings = append(v.Findings, f.findings(n, live, now)...)
+		if len(v.Findings) > 0 && n.Health == farm.Fine {
+			v.Health = "warned"
+		}
+	}
 	if leases := f.s.LeasesOf(n.ID); len(leases) > 0 {
 		l := leases[0]
 		p := live.progress[l.ID]
@@ -275,6 +282,18 @@ func (f *Floor) nodeView(n *farm.Node, now time.Time) wire.Node {
 		v.Work = &w
 	}
 	return v
+}
+
+// findings tells what is wrong with a machine.
+func (f *Floor) findings(n *farm.Node, live *liveNode, now time.Time) []wire.Finding {
+	var out []wire.Finding
+	for _, x := range health.Look(health.Signs{
+		Name: n.Name, ClockOff: live.signs.ClockOff, DiskFree: live.signs.DiskFree, DiskTotal: live.signs.DiskTotal, SwapUsed: live.signs.SwapUsed,
+		Memory: n.Facts.MemoryBytes, Starts: live.starts, Version: n.Facts.Version, Service: f.version, Renderers: len(n.Facts.Renderers),
+	}, now) {
+		out = append(out, wire.Finding(x))
+	}
+	return out
 }
 
 // nodeState is the one word about a node that matters most.

@@ -68,6 +68,16 @@ function NodeView({ node, me }: { node: FarmNode; me: Me }) {
       </header>
       <div className="mt-1 grid gap-x-8 lg:grid-cols-[minmax(0,1fr)_minmax(0,1fr)]">
         <div className="min-w-0">
+          {node.findings.map((f) => (
+            <div key={f.kind} role="note" className="mt-4 flex gap-3 border-l-2 border-held bg-base-200 px-3 py-2 text-[13px]">
+              <span aria-hidden="true" className="text-held">
+                !
+              </span>
+              <p>
+                {f.sentence} <span className="text-muted">{f.remedy}</span>
+              </p>
+            </div>
+          ))}
           <section aria-label="Now">
             <h2 className="section">
               <b>Now</b> {node.reach === "silent" ? `silent since ${clock(node.since, now)}` : `online since ${clock(node.since, now)}`}

@@ -66,6 +66,11 @@ export function NodeTable({ nodes, picked, onPick }: ViewProps) {
             </td>
             <td className="pr-3">
               <StateWord state={node.state} />
+              {node.findings.length > 0 && (
+                <span className="ml-2 font-semibold text-held" title={node.findings.map((f) => f.sentence).join(" ")}>
+                  ! {node.findings.map((f) => f.kind).join(", ")}
+                </span>
+              )}
             </td>
             <td className="w-full max-w-0 truncate pr-3 text-muted" title={node.why}>
               <Now node={node} />
