@@ -148,7 +148,7 @@ func (s *Server) ask(c *gin.Context, f *floor.Floor, in wire.Ask) {
 		out.Lease = &wire.Lease{
 			ID: int64(l.ID), Run: int64(l.Run), RunName: spec.Name(), Recipe: l.Recipe.Name, RecipeMark: s.recipeMarks[l.Recipe.Name], Frames: l.Frames.String(),
 			RangeFirst: spec.Frames.First(), RangeLast: spec.Frames.Last(),
-			Scene: spec.Scene, SceneRoot: l.Roots.Scenes, Output: spec.Output, OutputRoot: l.Roots.Frames,
+			Scene: spec.Scene, SceneRoot: l.Roots.Scenes, Output: spec.Output, OutputRoot: l.Roots.Frames, OutputMark: spec.Mark,
 			FilePrefix: before, FileEnding: ending, Digits: spec.Frames.Digits(),
 			Width: spec.Width, Height: spec.Height, Values: spec.Values,
 		}

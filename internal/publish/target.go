@@ -24,6 +24,7 @@ type Target struct {
 	Folder string   // inside it, with slashes
 	Files  []File   // the picture first, then its passes
 	Lease  int64    // whose frame it is: names the files while they are not whole
+	Mark   string   // name of the file by which the place is known; empty: any folder will do
 	Adopt  []string // hashes of frames that were accepted before and may stand there
 }
 
@@ -93,6 +94,12 @@ func (t Target) open() (*os.Root, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrNoPlace, err)
 	}
+	if t.Mark != "" {
+		if _, err := root.Stat(t.Mark); err != nil {
+			_ = root.Close()
+			return nil, fmt.Errorf("%w: the folder %s is, but not the mark %s in it; look whether it is mounted", ErrNoPlace, t.Root, t.Mark)
+		}
+	}
 	for _, folder := range t.folders() {
 		if err := root.MkdirAll(folder, 0o777); err != nil {
 			_ = root.Close()
@@ -129,4 +136,29 @@ func (t Target) look(root *os.Root) (Standing, error) {
 		return Standing{}, nil
 	}
 	return Standing{}, fmt.Errorf("%s: %w; move it away or choose another output folder", t.path(t.Files[0]), ErrForeign)
+}
+
+// MarkPlace makes sure that a frame place holds the mark of a farm and returns
+// the mark's name. Where the mark is missing, later, the folder is not the
+// place: most likely it is the empty mount point of a storage that is away.
+func MarkPlace(place, farm string) (mark string, err error) {
+	root, err := os.OpenRoot(place)
+	if err != nil {
+		return "", fmt.Errorf("%w: %w", ErrNoPlace, err)
+	}
+	defer root.Close()
+	mark = ".vexillum-place-" + farm[:min(8, len(farm))]
+	file, err := root.OpenFile(mark, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	if errors.Is(err, fs.ErrExist) {
+		return mark, nil
+	}
+	if err != nil {
+		return "", fmt.Errorf("marking the frame place: %w", err)
+	}
+	_, err = file.WriteString("Frames of a Vexillum farm arrive in this folder. Nodes look for this file to be sure that it is mounted.\n")
+	if err = errors.Join(err, file.Close()); err != nil {
+		_ = root.Remove(mark)
+		return "", fmt.Errorf("marking the frame place: %w", err)
+	}
+	return mark, nil
 }

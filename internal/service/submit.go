@@ -13,6 +13,7 @@ import (
 	"runtime"
 
 	"vexillum/internal/core/farm"
+	"vexillum/internal/publish"
 	"vexillum/internal/service/floor"
 	"vexillum/internal/wire"
 )
@@ -50,6 +51,9 @@ func (s *Service) Submit(ctx context.Context, sub floor.Submission) (Submitted, 
 	}
 	if info, err := os.Stat(roots.Frames); err != nil || !info.IsDir() {
 		return Submitted{}, &floor.Refusal{Kind: floor.Invalid, Field: "output", Reason: fmt.Sprintf("the frame place %s is not there; mount it or correct the place", roots.Frames)}
+	}
+	if sub.Spec.Mark, err = publish.MarkPlace(roots.Frames, s.Life()); err != nil {
+		s.o.Log.Warn("a frame place cannot be marked; nodes take any folder for it", "place", roots.Frames, "error", err)
 	}
 	run, again, err := f.Submit(ctx, sub)
 	if err != nil {

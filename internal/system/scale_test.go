@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"net/http/httptest"
 	"net/url"
 	"os"
 	"os/exec"
@@ -16,6 +17,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/gin-gonic/gin"
 	"github.com/jmoiron/sqlx"
 
 	"vexillum/internal/client"
@@ -95,12 +97,56 @@ func BenchmarkDurableLeases(b *testing.B) {
 		cancel()
 		ours := float64(leases.Load()) / window.Seconds()
 		theirs := claims(b, server)
+		alone := answersAlone(b, askers, window)
+		b.ReportMetric(alone, "answers-alone/s")
+		b.ReportMetric(alone/theirs, "times-as-many-answers-alone")
 		b.ReportMetric(ours, "leases/s")
 		b.ReportMetric(theirs, "pgbench-claims/s")
 		b.ReportMetric(ours/theirs, "times-as-many")
 		b.ReportMetric(submitted.Seconds(), "s-to-submit-1000000-frames")
 		b.ReportMetric(0, "ns/op")
 	}
+}
+
+// answersAlone returns how many asks a second the same askers get answered by a
+// server that decodes the ask, answers with a lease, and does nothing else:
+// what HTTP and JSON leave of this machine.
+func answersAlone(b *testing.B, askers int, window time.Duration) float64 {
+	b.Helper()
+	gin.SetMode(gin.ReleaseMode)
+	e := gin.New()
+	lease := wire.Lease{ID: 1, Run: 1, RunName: "a final 1", Recipe: "practice", Frames: "1", RangeFirst: 1, RangeLast: 1_000_000, Scene: "a.practice",
+		SceneRoot: "/mnt/scenes", Output: "a/final-1", OutputRoot: "/mnt/frames", FilePrefix: "a.", FileEnding: ".png", Digits: 7, Width: 1920, Height: 1080, Values: map[string]string{}}
+	e.POST("/node/v1/ask", func(c *gin.Context) {
+		var in wire.Ask
+		if c.ShouldBindJSON(&in) != nil {
+			c.Status(http.StatusBadRequest)
+			return
+		}
+		c.JSON(http.StatusOK, wire.Answer{Lease: &lease})
+	})
+	server := httptest.NewServer(e)
+	defer server.Close()
+	ctx, cancel := context.WithTimeout(b.Context(), window/2)
+	defer cancel()
+	var answers atomic.Int64
+	var wg sync.WaitGroup
+	for range askers {
+		c, err := client.New(server.URL, "vxn_of_a_node")
+		if err != nil {
+			b.Fatal(err)
+		}
+		wg.Go(func() {
+			for number := int64(1); ctx.Err() == nil; number++ {
+				var a wire.Answer
+				if c.Do(ctx, http.MethodPost, "/node/v1/ask", wire.Ask{Session: 1, Number: number, Seconds: 5, Ended: &wire.Ended{Lease: number}}, &a) == nil && a.Lease != nil {
+					answers.Add(1)
+				}
+			}
+		})
+	}
+	wg.Wait()
+	return float64(answers.Load()) / (window / 2).Seconds()
 }
 
 // claims returns the best rate of SKIP LOCKED claims with 8, 16 and 64

@@ -92,12 +92,13 @@ type Lease struct {
 	Frames     string            `json:"frames"`
 	RangeFirst int               `json:"range_first"` // of the whole run
 	RangeLast  int               `json:"range_last"`
-	Scene      string            `json:"scene"`       // inside scene_root, with slashes
-	SceneRoot  string            `json:"scene_root"`  // path on the node
-	Output     string            `json:"output"`      // folder inside output_root, with slashes
-	OutputRoot string            `json:"output_root"` // path on the node
-	FilePrefix string            `json:"file_prefix"` // of frame files, before the number
-	FileEnding string            `json:"file_ending"` // behind it
+	Scene      string            `json:"scene"`                 // inside scene_root, with slashes
+	SceneRoot  string            `json:"scene_root"`            // path on the node
+	Output     string            `json:"output"`                // folder inside output_root, with slashes
+	OutputRoot string            `json:"output_root"`           // path on the node
+	OutputMark string            `json:"output_mark,omitempty"` // file in output_root without which that is not the place
+	FilePrefix string            `json:"file_prefix"`           // of frame files, before the number
+	FileEnding string            `json:"file_ending"`           // behind it
 	Passes     []LeasePass       `json:"passes,omitempty"`
 	Digits     int               `json:"digits"` // least digits of the number
 	Width      int               `json:"width"`

@@ -65,8 +65,9 @@ type Spec struct {
 	Number   int               `json:"number"` // counts runs of a kind in a job, from 1
 	Recipe   string            `json:"recipe"`
 	Mode     Mode              `json:"mode"`
-	Scene    string            `json:"scene"`  // inside the project's scene place, with slashes
-	Output   string            `json:"output"` // folder inside the project's frame place, with slashes
+	Scene    string            `json:"scene"`          // inside the project's scene place, with slashes
+	Output   string            `json:"output"`         // folder inside the project's frame place, with slashes
+	Mark     string            `json:"mark,omitempty"` // name of the file by which the frame place is known to be there
 	Picture  string            `json:"picture"`
 	Passes   []Pass            `json:"passes,omitempty"` // written beside the picture
 	Width    int               `json:"width"`            // pixels
