@@ -1,8 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
-import type { ReactNode } from "react";
 import { Link, useParams } from "react-router";
 import { getNode, getNodeLog, getNodeVersions, isWrangler, type FarmNode, type Me } from "../../api/client";
 import { useFarm } from "../../api/live";
+import { Facts } from "../../parts/Facts";
 import { amount, Gauge } from "../../parts/Gauge";
 import { doings, useNodeActs } from "../../parts/nodeActs";
 import { Notice } from "../../parts/Notice";
@@ -140,21 +140,6 @@ function fits(what: string, node: FarmNode): boolean {
       return node.enrolled_at !== null;
   }
   return true;
-}
-
-function Facts({ rows }: { rows: [string, ReactNode][] }) {
-  return (
-    <dl>
-      {rows
-        .filter(([, value]) => value !== "")
-        .map(([name, value]) => (
-          <div key={name} className="grid grid-cols-[110px_1fr] gap-3 border-b border-hair py-1 text-[12.5px] leading-[17px]">
-            <dt className="text-muted">{name}</dt>
-            <dd className="num break-words">{value}</dd>
-          </div>
-        ))}
-    </dl>
-  );
 }
 
 /** What became of the node, newest first. */

@@ -3,6 +3,7 @@ import { useEffect, useMemo, useState } from "react";
 import { Link, useParams } from "react-router";
 import { contactSheet, getLog, getResults, getRun, maySteer, type FarmNode, type Me, type Run } from "../../api/client";
 import { useFarm } from "../../api/live";
+import { Facts } from "../../parts/Facts";
 import { Finish } from "../../parts/Finish";
 import { FrameIndex } from "../../parts/frames";
 import { Notice } from "../../parts/Notice";
@@ -194,6 +195,7 @@ function Settings({ run, now }: { run: Run; now: number }) {
     ["frames", run.frames],
     ["size", `${run.width} × ${run.height}`],
     ["recipe", run.recipe],
+    ["needs", run.needs],
     ["settings", Object.entries(run.values).map(([name, value]) => `${name} ${value}`).join(", ")],
     ["passes", run.passes.join(", ")],
     ["output", run.output],
@@ -205,16 +207,7 @@ function Settings({ run, now }: { run: Run; now: number }) {
       <h2 className="section">
         <b>Settings</b>
       </h2>
-      <dl>
-        {rows
-          .filter(([, value]) => value !== "")
-          .map(([name, value]) => (
-            <div key={name} className="grid grid-cols-[110px_1fr] gap-3 border-b border-hair py-1 text-[12.5px] leading-[17px]">
-              <dt className="text-muted">{name}</dt>
-              <dd className="num break-words">{value}</dd>
-            </div>
-          ))}
-      </dl>
+      <Facts rows={rows} />
     </section>
   );
 }
