@@ -58,9 +58,10 @@ var below = map[string][]string{
 	"node": {
 		"client", "core/farm", "core/frames", "core/hold", "core/triage", "launcher", "picture", "publish", "recipe", "wire",
 	},
-	"demo": {"client", "launcher", "wire"},
+	"crowd": {"client", "core/frames", "wire"},
+	"demo":  {"client", "launcher", "wire"},
 	"cli": {
-		"api", "client", "core/frames", "demo", "launcher", "localpg", "node", "practice", "publish", "recipe", "secret", "service", "store", "wire",
+		"api", "client", "core/frames", "crowd", "demo", "launcher", "localpg", "node", "practice", "publish", "recipe", "secret", "service", "store", "wire",
 	},
 }
 

@@ -117,7 +117,7 @@ func (a *app) root() *cobra.Command {
 	add("work", a.submitCommand(), a.steerCommand("hold"), a.steerCommand("release"), a.steerCommand("cancel"), a.steerCommand("retry"))
 	add("setup", a.signInCommand(), a.keyCommand(), a.poolCommand(), a.projectCommand(), a.placeCommand(), a.personCommand(), a.recipesCommand(), a.auditCommand())
 	add("run", a.serveCommand(), a.joinCommand(), a.demoCommand(), a.backupCommand(), a.restoreCommand())
-	root.AddCommand(practiceCommand(), a.launcherCommand())
+	root.AddCommand(practiceCommand(), a.launcherCommand(), a.crowdCommand())
 	return root
 }
 

@@ -169,11 +169,11 @@ func (r *Run) OpenLeases(yield func(*Lease) bool) {
 
 // Dealt returns the frames that are out on open leases.
 func (r *Run) Dealt() frames.Set {
-	var out frames.Set
+	var spans []frames.Span
 	for l := range r.OpenLeases {
-		out = out.Union(l.Left)
+		spans = slices.AppendSeq(spans, l.Left.Spans())
 	}
-	return out
+	return frames.Of(spans...)
 }
 
 // Failing returns the frames that have failed and will be tried again.

@@ -41,10 +41,6 @@ func Run(s *farm.State, m *pace.Model, run *farm.Run, progress func(farm.LeaseID
 		return Finish{Why: "no frame is finished yet"}
 	}
 	startup, _ := m.Startup(run.ID)
-	type worker struct {
-		free, perFrame float64 // seconds
-		launch         float64 // seconds until its next lease has its first frame
-	}
 	var workers []worker
 	frames := run.ToDo.Len()
 	for l := range run.OpenLeases {
@@ -60,20 +56,7 @@ func Run(s *farm.State, m *pace.Model, run *farm.Run, progress func(farm.LeaseID
 	if len(workers) == 0 {
 		return Finish{Why: "no node renders it at the moment"}
 	}
-	// Many frames are dealt at once: a finish to within one frame is enough.
-	for todo := frames; todo > 0; {
-		next := func(w worker) float64 { return w.free + w.launch + w.perFrame }
-		i := 0
-		for j := range workers {
-			if next(workers[j]) < next(workers[i]) {
-				i = j
-			}
-		}
-		w, piece := &workers[i], max(1, todo/(20*len(workers)))
-		w.free += w.launch + float64(piece)*w.perFrame
-		w.launch = 0
-		todo -= piece
-	}
+	share(workers, frames)
 	seconds, longest := 0.0, 0.0
 	for _, w := range workers {
 		if w.free > seconds {
@@ -88,4 +71,44 @@ func Run(s *farm.State, m *pace.Model, run *farm.Run, progress func(farm.LeaseID
 		return now.Add(time.Duration(seconds * float64(time.Second))).Round(time.Second)
 	}
 	return Finish{Known: true, Median: at(seconds), Late: at(seconds * math.Exp(z90*relative))}
+}
+
+// worker is a node that renders the run.
+type worker struct {
+	free, perFrame float64 // seconds
+	launch         float64 // seconds until its next lease has its first frame
+}
+
+// share gives frames to whichever worker would finish one first, again and
+// again. They then all end within one frame of a common time, which is found
+// by halving an interval instead.
+func share(workers []worker, frames int) {
+	if frames == 0 {
+		return
+	}
+	most := func(w worker, end float64) float64 { return max(0, math.Floor((end-w.free-w.launch)/w.perFrame)) }
+	early, late := 0.0, math.Inf(1)
+	for _, w := range workers {
+		late = min(late, w.free+w.launch+float64(frames)*w.perFrame) // one does them all
+	}
+	for range 64 {
+		middle := early + (late-early)/2
+		done := 0.0
+		for _, w := range workers {
+			done += most(w, middle)
+		}
+		if done >= float64(frames) {
+			late = middle
+		} else {
+			early = middle
+		}
+		if late-early < 1e-3 {
+			break
+		}
+	}
+	for i := range workers {
+		if n := most(workers[i], late); n > 0 {
+			workers[i].free += workers[i].launch + n*workers[i].perFrame
+		}
+	}
 }

@@ -84,6 +84,7 @@ type Floor struct {
 
 	deliveries map[accept.Delivery]watched
 	forged     map[forgery]bool
+	forecasts  map[farm.RunID]told
 }
 
 // maxQueue bounds the commands that wait; beyond it callers wait themselves.
@@ -104,7 +105,7 @@ func New(o Options) *Floor {
 		s: o.State, m: o.Pace, committer: o.Committer,
 		live: map[farm.NodeID]*liveNode{}, newest: o.Newest,
 		asks: map[farm.NodeID]*waitingAsk{}, orders: map[farm.NodeID]*waitingOrder{},
-		listeners: map[*Listener]struct{}{}, dirty: newDirt(), forged: map[forgery]bool{},
+		listeners: map[*Listener]struct{}{}, dirty: newDirt(), forged: map[forgery]bool{}, forecasts: map[farm.RunID]told{},
 	}
 	if f.newest == nil {
 		f.newest = map[farm.RunID]Newest{}

@@ -1,0 +1,78 @@
+package floor
+
+import (
+	"fmt"
+	"log/slog"
+	"testing"
+	"time"
+
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/frames"
+	"vexillum/internal/core/pace"
+	"vexillum/internal/recipe"
+	"vexillum/internal/wire"
+)
+
+// crowdedFloor is a floor with many nodes, all of which work on one long run.
+func crowdedFloor(b *testing.B, nodes int) *Floor {
+	b.Helper()
+	book, err := recipe.Builtin()
+	if err != nil {
+		b.Fatal(err)
+	}
+	s := farm.NewState()
+	now := time.Now()
+	apply := func(records ...farm.Record) {
+		for _, r := range records {
+			if err := s.Apply(r); err != nil {
+				b.Fatal(err)
+			}
+		}
+	}
+	apply(farm.PlaceSet{Name: "p"}, farm.ProjectSet{Name: "salt-clock", Weight: 1, Scenes: "p", Frames: "p"}, farm.KeyIssued{Hash: "k", Uses: nodes, At: now, ExpiresAt: now.Add(time.Hour)})
+	all := frames.Of(frames.Span{First: 1, Last: 1_000_000})
+	apply(farm.RunSubmitted{Run: 1, State: farm.RunRendering, Order: 1, At: now, Spec: farm.Spec{Job: "a", Project: "salt-clock", Kind: farm.Final, Number: 1, Recipe: "practice", Mode: farm.ModeRange, Frames: all, Tries: 3}})
+	facts := farm.Facts{OS: "linux", Speed: 1, Version: "0.1.0", Renderers: []farm.Renderer{{Recipe: "practice", Version: "1"}}}
+	m := pace.New()
+	m.Observe(farm.FrameAccepted{Run: 1, RenderSeconds: 10, StartupSeconds: 1}, 1)
+	for i := range nodes {
+		id := farm.NodeID(i + 1)
+		apply(farm.NodeEnrolled{Node: id, Name: fmt.Sprintf("kiln-%05d", i), Of: farm.Rack, Facts: facts, KeyHash: "k", At: now}, farm.NodeStarted{Node: id, Session: 1, Facts: facts, At: now})
+		first := 1 + 10*i
+		apply(farm.LeaseOpened{Lease: farm.LeaseID(id), Node: id, Run: 1, Session: 1, Frames: frames.Of(frames.Span{First: first, Last: first + 4}), At: now})
+	}
+	f := New(Options{State: s, Pace: m, Recipes: book, Log: slog.New(slog.DiscardHandler), Now: time.Now, Version: "0.1.0", Active: wire.Active{}})
+	for id, l := range f.live {
+		frame := 1 + 10*(int(id)-1)
+		l.progress = map[farm.LeaseID]Progress{farm.LeaseID(id): {Frame: &frame, Phase: "rendering"}}
+		l.signs.DiskFree = -1
+	}
+	return f
+}
+
+// BenchmarkTelling measures what the pages cost the loop, with 2,000 nodes at
+// work: the view of the run they work on, of each node, and the line of facts.
+func BenchmarkTelling(b *testing.B) {
+	f := crowdedFloor(b, 2000)
+	now := time.Now()
+	b.Run("run", func(b *testing.B) {
+		for b.Loop() {
+			f.runView(f.s.Runs[1], now)
+		}
+	})
+	b.Run("node", func(b *testing.B) {
+		for b.Loop() {
+			f.nodeView(f.s.Nodes[77], now)
+		}
+	})
+	b.Run("facts", func(b *testing.B) {
+		for b.Loop() {
+			f.facts(now)
+		}
+	})
+	b.Run("forecast", func(b *testing.B) {
+		for b.Loop() {
+			f.forecast(f.s.Runs[1], now)
+		}
+	})
+}
