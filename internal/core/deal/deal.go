@@ -100,8 +100,8 @@ func wanted(s *farm.State, m *pace.Model, n *farm.Node, run *farm.Run) (frames.S
 	case run.State != farm.RunQueued && run.State != farm.RunRendering:
 		return frames.Set{}, fmt.Sprintf("%s is %s", name, run.State)
 	}
-	if why := unfit(s, n, run); why != "" {
-		return frames.Set{}, why
+	if !fits(s, n, run) {
+		return frames.Set{}, unfit(s, n, run)
 	}
 	if run.ToDo.Empty() {
 		return frames.Set{}, fmt.Sprintf("all frames of %s are dealt", name)
@@ -151,7 +151,7 @@ func share(s *farm.State, m *pace.Model, n *farm.Node, run *farm.Run, todo frame
 		if o.ID == n.ID || !o.Ready() {
 			continue
 		}
-		if unfit(s, o, run) == "" {
+		if fits(s, o, run) {
 			sum += m.Speed(o, run.Spec.Recipe)
 			others++
 		}
@@ -188,7 +188,7 @@ func avoided(s *farm.State, run *farm.Run, n *farm.Node) frames.Set {
 // elsewhere reports whether a node that is ready could try what failed.
 func elsewhere(s *farm.State, run *farm.Run, t *farm.Trouble) bool {
 	for _, o := range s.Nodes {
-		if o.Ready() && !t.FailedOn(o.ID) && unfit(s, o, run) == "" {
+		if o.Ready() && !t.FailedOn(o.ID) && fits(s, o, run) {
 			return true
 		}
 	}
@@ -289,9 +289,9 @@ func WhyRun(s *farm.State, run *farm.Run) string {
 		if !n.RetiredAt.IsZero() {
 			continue
 		}
-		if why := unfit(s, n, run); why != "" {
+		if !fits(s, n, run) {
 			if _, has := n.Facts.Renderer(run.Spec.Recipe); has {
-				obstacle = why
+				obstacle = unfit(s, n, run)
 			}
 			continue
 		}

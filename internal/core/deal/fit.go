@@ -9,22 +9,27 @@ import (
 	"vexillum/internal/core/pace"
 )
 
-// unfit says why a run cannot use a node, whatever the time is; it is empty
-// where it can.
+// fits reports whether a run can use a node, whatever the time is.
+func fits(s *farm.State, n *farm.Node, run *farm.Run) bool {
+	if _, ok := n.Facts.Renderer(run.Spec.Recipe); !ok {
+		return false
+	}
+	if needs := run.Needs(); needs.String() != "" && !needs.Matches(n.KnownTraits()) {
+		return false
+	}
+	return len(n.Settings.Pools) == 0 || s.Admits(n, run.Spec.Project) == nil
+}
+
+// unfit says why a run cannot use a node that does not fit it.
 func unfit(s *farm.State, n *farm.Node, run *farm.Run) string {
 	name := run.Spec.Name()
 	if _, ok := n.Facts.Renderer(run.Spec.Recipe); !ok {
 		return fmt.Sprintf("%s needs %s, which %s does not have", name, run.Spec.Recipe, n.Name)
 	}
-	if needs := run.Needs(); needs.String() != "" {
-		if traits := n.KnownTraits(); !needs.Matches(traits) {
-			return fmt.Sprintf("%s needs %s, which %s does not fulfil", name, needs.Missing(traits), n.Name)
-		}
+	if missing := run.Needs().Missing(n.KnownTraits()); missing != "" {
+		return fmt.Sprintf("%s needs %s, which %s does not fulfil", name, missing, n.Name)
 	}
-	if err := s.Admits(n, run.Spec.Project); err != nil {
-		return fmt.Sprintf("%s cannot have %s: %v", name, n.Name, err)
-	}
-	return ""
+	return fmt.Sprintf("%s cannot have %s: %v", name, n.Name, s.Admits(n, run.Spec.Project))
 }
 
 // late is by how much more than its mean a frame is reckoned to take, so that

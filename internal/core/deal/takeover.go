@@ -34,7 +34,7 @@ func TakeOver(s *farm.State, m *pace.Model, taker farm.NodeID, now time.Time, in
 		if run.State != farm.RunRendering || run.Spec.Mode == farm.ModeWhole || run.Spec.Chunk > 0 {
 			continue
 		}
-		if unfit(s, n, run) != "" {
+		if !fits(s, n, run) {
 			continue
 		}
 		most, _ := untilHome(m, n, run, now)
