@@ -177,7 +177,8 @@ type Node struct {
 	HoursChange *time.Time   `json:"hours_change"` // when that changes
 	EnrolledAt  *time.Time   `json:"enrolled_at"`  // null: announced, and not enrolled yet
 	Retired     bool         `json:"retired"`
-	Findings    []Finding    `json:"findings"` // what is wrong with the machine
+	OffUntil    *time.Time   `json:"off_until"` // given back by its owner until then
+	Findings    []Finding    `json:"findings"`  // what is wrong with the machine
 	Work        *Work        `json:"work"`
 	Processor   float64      `json:"processor"` // part of all cores in use, 0 to 1
 	MemoryUsed  float64      `json:"memory_used"`

@@ -279,7 +279,7 @@ func (f *Floor) nodeView(n *farm.Node, now time.Time) wire.Node {
 		Since: n.ReachSince, Why: deal.WhyNode(f.s, f.m, n, now), OS: n.Facts.OS, System: n.Facts.System, Cores: n.Facts.Cores,
 		Memory: n.Facts.MemoryBytes, Disk: n.Facts.DiskBytes, Speed: n.Facts.Speed, Version: n.Facts.Version,
 		Renderers: []wire.Renderer{}, Devices: []wire.Device{}, Traits: []wire.Trait{}, Findings: []wire.Finding{}, Settings: settingsView(n), Retired: !n.RetiredAt.IsZero(), Changed: n.Changed,
-		EnrolledAt: instant(n.EnrolledAt),
+		EnrolledAt: instant(n.EnrolledAt), OffUntil: instant(n.OffUntil),
 	}
 	for _, d := range n.Facts.Devices {
 		v.Devices = append(v.Devices, wire.Device{ID: d.ID, Model: d.Model, Memory: d.MemoryBytes})

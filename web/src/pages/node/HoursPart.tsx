@@ -39,7 +39,7 @@ export function HoursPart({ node, now, may, onChange }: Props) {
         <div className="mt-2 flex flex-wrap items-center gap-2 text-xs">
           <label className="flex items-center gap-1 text-muted">
             time zone
-            <input className="input w-44 input-xs" list="zones" value={zone} onChange={(event) => setZone(event.target.value)} />
+            <input className="input w-44 input-xs" list="zones" placeholder="UTC" value={zone} onChange={(event) => setZone(event.target.value)} />
           </label>
           <datalist id="zones">
             {Intl.supportedValuesOf("timeZone").map((z) => (

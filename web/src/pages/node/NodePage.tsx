@@ -127,7 +127,7 @@ function fits(what: string, node: FarmNode): boolean {
   const free = node.duty === "on duty" && node.health === "fine";
   switch (what) {
     case "release":
-      return !free && node.state !== "announced";
+      return !free && node.state !== "announced" && (node.duty !== "off duty" || node.off_until !== null); // hours alone are not released
     case "hold":
     case "drain":
     case "sideline":

@@ -64,7 +64,7 @@ export function NodeTable({ nodes, picked, onPick }: ViewProps) {
                 {node.name}
               </Link>
             </td>
-            <td className="pr-3">
+            <td className="pr-3 whitespace-nowrap">
               <StateWord state={node.state} />
               {node.findings.length > 0 && (
                 <span className="ml-2 font-semibold text-held" title={node.findings.map((f) => f.sentence).join(" ")}>

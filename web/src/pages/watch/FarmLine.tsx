@@ -1,3 +1,4 @@
+import { Link } from "react-router";
 import type { Farm, FarmNode } from "../../api/client";
 import { Standard } from "../../parts/Standard";
 import { clock } from "../../parts/time";
@@ -17,9 +18,11 @@ export function FarmLine({ nodes, facts, now }: { nodes: FarmNode[]; facts: Farm
       ) : (
         <ul className="flex min-w-0 flex-1 flex-wrap gap-x-[3px] gap-y-2 max-sm:basis-full" aria-label="Nodes">
           {nodes.map((node) => (
-            <li key={node.id} className="flex w-[60px] flex-col items-center" title={`${node.name}: ${node.why}`}>
-              <Standard node={node} />
-              <span className="max-w-full truncate text-[10px] leading-[14px] text-faint">{node.name}</span>
+            <li key={node.id} className="w-[60px]" title={`${node.name}: ${node.why}`}>
+              <Link to={`/nodes/${node.id}`} className="flex flex-col items-center">
+                <Standard node={node} />
+                <span className="max-w-full truncate text-[10px] leading-[14px] text-faint">{node.name}</span>
+              </Link>
             </li>
           ))}
         </ul>

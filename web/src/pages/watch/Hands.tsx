@@ -22,6 +22,11 @@ export function Hands({ hands, runs, may }: { hands: NeedHand[]; runs: Run[]; ma
               {hand.sentence}
               <p className="text-[12.5px] leading-[17px] break-words text-muted">{hand.evidence}</p>
             </div>
+            {!run && hand.node !== undefined && (
+              <Link to={`/nodes/${hand.node}`} className="btn btn-sm">
+                Look at it
+              </Link>
+            )}
             {run && (
               <span className="flex gap-2">
                 <Link to={`/runs/${run.id}`} className="btn btn-sm">
