@@ -1,8 +1,11 @@
 package floor
 
 import (
+	"context"
 	"fmt"
 	"log/slog"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -75,4 +78,38 @@ func BenchmarkTelling(b *testing.B) {
 			f.forecast(f.s.Runs[1], now)
 		}
 	})
+}
+
+// BenchmarkAsking measures what one ask costs the loop that decides, with 64
+// askers who tell the end of the lease before, and commits that cost nothing.
+func BenchmarkAsking(b *testing.B) {
+	f := crowdedFloor(b, 64)
+	f.committer = &memory{}
+	for _, l := range f.s.Runs[1].Leases { // all are idle, and the run deals single frames
+		if err := f.s.Apply(farm.LeaseEnded{Lease: l.ID, Node: l.Node, Run: 1, At: time.Now()}); err != nil {
+			b.Fatal(err)
+		}
+	}
+	f.s.Runs[1].Spec.Chunk = 1
+	ctx, stop := context.WithCancel(b.Context())
+	defer stop()
+	go func() { _ = f.Run(ctx) }()
+	var left atomic.Int64
+	left.Store(int64(b.N))
+	b.ResetTimer()
+	var wg sync.WaitGroup
+	for id := range f.live {
+		wg.Go(func() {
+			var before farm.LeaseID
+			for number := int64(1); left.Add(-1) >= 0; number++ {
+				a, err := f.Ask(ctx, id, Question{Session: 1, Number: number, Ended: before})
+				if err != nil || a.Lease == nil {
+					b.Error(a.Why, err)
+					return
+				}
+				before = a.Lease.ID
+			}
+		})
+	}
+	wg.Wait()
 }
