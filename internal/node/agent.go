@@ -169,7 +169,8 @@ func (a *Agent) identify(ctx context.Context) error {
 	if a.o.Key == "" {
 		return ErrNotEnrolled
 	}
-	if err := a.greet(ctx); err != nil {
+	greeting, err := a.greet(ctx)
+	if err != nil {
 		return err
 	}
 	var enrolled wire.Enrolled
@@ -190,6 +191,9 @@ func (a *Agent) identify(ctx context.Context) error {
 		return fmt.Errorf("keeping this machine's identity: %w", err)
 	}
 	a.client = a.o.Client.WithToken(a.me.Token)
+	for _, line := range greeting {
+		a.o.Told(line)
+	}
 	a.line("enrolled", "as node %s", a.me.Name)
 	a.fresh = true
 	return nil

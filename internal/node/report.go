@@ -25,34 +25,39 @@ import (
 const clockWarning = 30 * time.Second
 
 func (a *Agent) line(what, format string, args ...any) {
-	a.o.Told(fmt.Sprintf("  %-12s %s", what, fmt.Sprintf(format, args...)))
+	a.o.Told(reportLine(what, format, args...))
+}
+
+func reportLine(what, format string, args ...any) string {
+	return fmt.Sprintf("  %-12s %s", what, fmt.Sprintf(format, args...))
 }
 
 // greet looks whether a Vexillum service answers, and which. The error says
-// which of the usual reasons it is if not.
-func (a *Agent) greet(ctx context.Context) error {
+// which of the usual reasons it is if not. The lines are for later: where the
+// machine is not taken, the error alone is told.
+func (a *Agent) greet(ctx context.Context) (lines []string, err error) {
 	ctx, cancel := context.WithTimeout(ctx, callTimeout)
 	defer cancel()
 	var h wire.Health
 	begin := time.Now()
-	err := a.o.Client.Do(ctx, http.MethodGet, "/healthz", nil, &h)
+	err = a.o.Client.Do(ctx, http.MethodGet, "/healthz", nil, &h)
 	took := time.Since(begin)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	if h.Service != "vexillum" {
-		return fmt.Errorf("%s: %w", a.o.Client.Address(), client.ErrNotVexillum)
+		return nil, fmt.Errorf("%s: %w", a.o.Client.Address(), client.ErrNotVexillum)
 	}
 	if tooOld(a.o.Version, h.NodesFrom) {
-		return fmt.Errorf("this node process is version %s, and the service takes %s or newer; install the service's version, %s, on this machine", a.o.Version, h.NodesFrom, h.Version)
+		return nil, fmt.Errorf("this node process is version %s, and the service takes %s or newer; install the service's version, %s, on this machine", a.o.Version, h.NodesFrom, h.Version)
 	}
-	a.line("service", "%s answers in %v, version %s, %s", a.o.Client.Address(), took.Round(100*time.Microsecond), h.Version, h.Part)
+	lines = append(lines, reportLine("service", "%s answers in %v, version %s, %s", a.o.Client.Address(), took.Round(100*time.Microsecond), h.Version, h.Part))
 	if off := time.Until(h.Now) + took/2; off.Abs() > clockWarning {
-		a.line("clock", "differs from the service's by %v; set both by one time server, or times of files and logs cannot be compared", off.Round(time.Second))
+		lines = append(lines, reportLine("clock", "differs from the service's by %v; set both by one time server, or times of files and logs cannot be compared", off.Round(time.Second)))
 	} else {
-		a.line("clock", "agrees with the service's within %v", max(off.Abs(), took).Round(time.Millisecond))
+		lines = append(lines, reportLine("clock", "agrees with the service's within %v", max(off.Abs(), took).Round(time.Millisecond)))
 	}
-	return nil
+	return lines, nil
 }
 
 // tooOld reports whether a version lies before the oldest that is taken.
