@@ -175,7 +175,7 @@ func TestConsole(t *testing.T) {
 	c.noSidewaysScroll("Watch")
 
 	// The run's page: a picture arrives, and the contact sheet fills up.
-	c.do(chromedp.Click(`//a[contains(., "salt_010")]`, chromedp.BySearch), chromedp.WaitVisible(`section[aria-label="Frame map"]`))
+	c.do(chromedp.Click(`//a[contains(@href, "/runs/") and contains(., "salt_010")]`, chromedp.BySearch), chromedp.WaitVisible(`section[aria-label="Frame map"]`))
 	pictures := func() (n int) {
 		c.do(chromedp.Evaluate(`[...document.querySelectorAll('button[aria-label^="Frame "] img')].filter(i => i.complete && i.naturalWidth > 0).length`, &n))
 		return n

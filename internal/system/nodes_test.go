@@ -60,9 +60,7 @@ func TestANodeFromTheListToItsRetirement(t *testing.T) {
 	f.scene("salt.practice", "practice: 1\npicture: salt\ncost: 300ms\n")
 	node := f.join("kiln-07", "--renderers", "practice", "--speed", "1")
 	for _, line := range []string{"service  ", "clock  ", "enrolled     as node kiln-07", "disk  ", "network      sends", "renderer     practice", "caps in force\" version=1 cores=1"} {
-		if !strings.Contains(node.out.String(), line) {
-			t.Errorf("joining does not tell %q:\n%s", line, node.out)
-		}
+		f.wait("joining tells "+line, func() bool { return strings.Contains(node.out.String(), line) })
 	}
 	if out := must("nodes", "export"); !strings.Contains(out, "\nkiln-07,rack,,quiet,1,") {
 		t.Error(out)
