@@ -113,37 +113,23 @@ func (s *Server) submit(c *gin.Context, f *floor.Floor, in wire.Submit) {
 	receipt := wire.Receipt{
 		Run: run.ID, Name: run.Name, Frames: run.Frames, FrameCount: run.FrameCount, Output: done.Output, State: run.State, Forecast: run.Forecast,
 	}
-	nodes, err := f.Nodes(c)
-	if err != nil {
+	if receipt.Nodes, err = f.Able(c, farm.RunID(run.ID)); err != nil {
 		s.fail(c, err)
 		return
 	}
-	receipt.Nodes = countWith(nodes, run.Recipe)
 	switch {
 	case run.State == string(farm.RunHeld):
 		receipt.Sentence = "It is held until somebody releases it."
 	case receipt.Nodes == 0:
-		receipt.Sentence = fmt.Sprintf("It waits: no node that is online has %s.", run.Recipe)
+		receipt.Sentence = "It waits: " + run.Why + "."
 	default:
-		receipt.Sentence = fmt.Sprintf("It starts as soon as a node with %s is free; %d online have it.", run.Recipe, receipt.Nodes)
+		receipt.Sentence = fmt.Sprintf("It starts as soon as a node that may take it is free; %d online may.", receipt.Nodes)
 	}
 	status := http.StatusCreated
 	if done.Again {
 		status = http.StatusOK
 	}
 	c.JSON(status, receipt)
-}
-
-func countWith(nodes []wire.Node, recipe string) int {
-	n := 0
-	for _, node := range nodes {
-		for _, r := range node.Renderers {
-			if r.Recipe == recipe && node.Reach == string(farm.Online) {
-				n++
-			}
-		}
-	}
-	return n
 }
 
 // steer returns the handler of one way to steer a run.

@@ -167,3 +167,16 @@ func (s *Server) audit(c *gin.Context) {
 	}
 	s.answer(c, out, err)
 }
+
+// countWith returns how many nodes that are online have a recipe's renderer.
+func countWith(nodes []wire.Node, recipe string) int {
+	n := 0
+	for _, node := range nodes {
+		for _, r := range node.Renderers {
+			if r.Recipe == recipe && node.Reach == string(farm.Online) {
+				n++
+			}
+		}
+	}
+	return n
+}

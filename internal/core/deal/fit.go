@@ -20,6 +20,16 @@ func fits(s *farm.State, n *farm.Node, run *farm.Run) bool {
 	return len(n.Settings.Pools) == 0 || s.Admits(n, run.Spec.Project) == nil
 }
 
+// Able returns how many nodes that are online a run could use.
+func Able(s *farm.State, run *farm.Run) (count int) {
+	for _, n := range s.Nodes {
+		if n.Reach == farm.Online && n.RetiredAt.IsZero() && fits(s, n, run) {
+			count++
+		}
+	}
+	return count
+}
+
 // unfit says why a run cannot use a node that does not fit it.
 func unfit(s *farm.State, n *farm.Node, run *farm.Run) string {
 	name := run.Spec.Name()

@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"slices"
 
+	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/trait"
@@ -110,6 +111,17 @@ func (f *Floor) chooseRecipe(spec *farm.Spec) error {
 	}
 	spec.Recipe, spec.Mode, spec.Picture, spec.Values = r.Name, r.Mode, r.Picture, values
 	return nil
+}
+
+// Able returns how many nodes that are online a run could use.
+func (f *Floor) Able(ctx context.Context, id farm.RunID) (count int, err error) {
+	err = f.do(ctx, func(t *turn) error {
+		if run := t.s.Runs[id]; run != nil {
+			count = deal.Able(t.s, run)
+		}
+		return nil
+	})
+	return count, err
 }
 
 // Spec returns what a run was submitted with.
