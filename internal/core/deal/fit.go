@@ -1,8 +1,10 @@
 package deal
 
 import (
+	"cmp"
 	"fmt"
 	"math"
+	"slices"
 	"time"
 
 	"vexillum/internal/core/farm"
@@ -74,12 +76,12 @@ func untilHome(m *pace.Model, n *farm.Node, run *farm.Run, now time.Time) (most 
 	}
 	startup, _ := m.Startup(run.ID)
 	frame := cost.Mean / m.Speed(n, run.Spec.Recipe) * late(cost)
-	fits := (left.Seconds() - startup.Mean) / frame
-	if fits < 1 {
+	inTime := (left.Seconds() - startup.Mean) / frame
+	if inTime < 1 {
 		one := time.Duration((startup.Mean + frame) * float64(time.Second))
 		return 0, fmt.Sprintf("a frame of %s may take %s, and the duty hours of %s end in %s", run.Spec.Name(), round(one), n.Name, round(left))
 	}
-	return int(min(fits, 1e9)), ""
+	return int(min(inTime, 1e9)), ""
 }
 
 // round writes a time span for a sentence.
@@ -112,6 +114,7 @@ func Duty(s *farm.State, now time.Time) []farm.Record {
 		}
 		out = append(out, r)
 	}
+	slices.SortFunc(out, func(a, b farm.Record) int { return cmp.Compare(a.About().Node, b.About().Node) })
 	return out
 }
 
@@ -130,6 +133,6 @@ func DutyAt(n *farm.Node, now time.Time) (farm.Duty, string) {
 	case until.IsZero():
 		return farm.OffDuty, "its duty hours name no time in the next two weeks"
 	default:
-		return farm.OffDuty, "its duty hours begin again " + until.Format("Mon 15:04")
+		return farm.OffDuty, "its duty hours begin again " + until.Format("Mon 15:04 MST")
 	}
 }

@@ -120,8 +120,11 @@ func Differences(a, b Settings) []string {
 		return strconv.FormatInt(n, 10)
 	})
 	number("staging disk", a.Caps.StagingBytes, b.Caps.StagingBytes, size)
-	if x, y := hoursText(a.Hours), hoursText(b.Hours); x != y {
+	switch x, y := hoursText(a.Hours), hoursText(b.Hours); {
+	case x != y:
 		out = append(out, fmt.Sprintf("hours: %s instead of %s", y, x))
+	case !a.Hours.Equal(b.Hours): // what a sentence leaves out
+		out = append(out, "hours: other exceptions or notes")
 	}
 	return out
 }

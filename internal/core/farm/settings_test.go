@@ -38,6 +38,21 @@ func TestDifferencesAreSaid(t *testing.T) {
 	if got != want {
 		t.Errorf("%s\nwant %s", got, want)
 	}
+	// A sentence names three exceptions; a change of the fourth is one nevertheless.
+	many := func(fourth int) Settings {
+		h := &hours.Hours{Week: week}
+		for day := 1; day <= 4; day++ {
+			h.Exceptions = append(h.Exceptions, hours.Exception{Date: hours.Date{Year: 2031, Month: 3, Day: day}})
+		}
+		h.Exceptions[3].Windows = []hours.Window{{From: 60, To: fourth}}
+		return Settings{Hours: h}
+	}
+	if got := Differences(many(120), many(180)); len(got) != 1 || got[0] != "hours: other exceptions or notes" {
+		t.Errorf("the fourth exception: %q", got)
+	}
+	if got := Differences(many(120), many(120)); len(got) != 0 {
+		t.Errorf("the same exceptions differ: %q", got)
+	}
 	if same := Differences(b, b); len(same) != 0 {
 		t.Errorf("the same differs: %q", same)
 	}

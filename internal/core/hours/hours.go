@@ -139,6 +139,18 @@ func (h *Hours) location() (*time.Location, error) {
 	return loc, nil
 }
 
+// Equal reports whether two hours are the same, notes and all. Nil is none.
+func (h *Hours) Equal(o *Hours) bool {
+	if h == nil || o == nil {
+		return h == o
+	}
+	sameDay := func(a, b []Window) bool { return slices.Equal(a, b) }
+	return h.Zone == o.Zone && slices.EqualFunc(h.Week[:], o.Week[:], sameDay) &&
+		slices.EqualFunc(h.Exceptions, o.Exceptions, func(a, b Exception) bool {
+			return a.Date == b.Date && a.Note == b.Note && sameDay(a.Windows, b.Windows)
+		})
+}
+
 // Tidy puts windows and exceptions in order and joins windows of a day that
 // touch.
 func (h *Hours) Tidy() {

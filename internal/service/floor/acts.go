@@ -90,18 +90,20 @@ var acts = map[string]act{
 	"revoke":    {revokeNode, "shut out"},
 }
 
-// IsAct reports whether nodes can be told to do that.
-func IsAct(do string) bool { return acts[do].decide != nil }
-
 // mostReason bounds what a person gives as a reason, in characters.
 const mostReason = 200
 
 // Act does something with nodes, or tells what it would do. All or nothing.
+// Who is no wrangler may give desks back, and no more.
 func (f *Floor) Act(ctx context.Context, in wire.NodeAct, by farm.Person) (wire.NodesActed, error) {
 	out := wire.NodesActed{DryRun: in.DryRun, Effects: []wire.NodeEffect{}}
 	do, known := acts[in.Do]
 	if !known {
 		return out, refuse(Invalid, "do", "nodes cannot be told to %q", in.Do)
+	}
+	wrangler := by.Role.Allows(farm.Wrangler)
+	if !wrangler && in.Do != "give-back" {
+		return out, refuse(Forbidden, "do", "only a wrangler may %s nodes; the owner of a machine may give it back", in.Do)
 	}
 	if len(in.Reason) > mostReason {
 		return out, refuse(Invalid, "reason", "a reason has at most %d characters", mostReason)
@@ -110,6 +112,9 @@ func (f *Floor) Act(ctx context.Context, in wire.NodeAct, by farm.Person) (wire.
 		picked, err := t.pick(in.Selection)
 		if err != nil {
 			return err
+		}
+		if i := slices.IndexFunc(picked, func(n *farm.Node) bool { return n.Kind != farm.Desk }); i >= 0 && !wrangler {
+			return refuse(Forbidden, "nodes", "%s is nobody's own machine; only a wrangler may take it off the farm. Nothing was changed", picked[i].Name)
 		}
 		flying, changed := 0, 0
 		for _, n := range picked {
@@ -266,7 +271,14 @@ func sidelineNode(t *turn, n *farm.Node, in wire.NodeAct, by string) ([]farm.Rec
 }
 
 // giveBackNode gives a machine to its owner until its next duty hours begin.
+// One that is held stays held: giving it back must not release it later.
 func giveBackNode(t *turn, n *farm.Node, in wire.NodeAct, by string) ([]farm.Record, string) {
+	if n.Duty == farm.Held || n.Duty == farm.Draining {
+		if !in.Now || n.DutyNow || t.flying(n) == 0 {
+			return nil, "gets no new work as it is: " + n.DutyReason + t.meanwhile(n, n.DutyNow)
+		}
+		return t.duty(n, n.Duty, true, "give back", n.DutyReason, by), "stays as it is: " + n.DutyReason + t.meanwhile(n, true)
+	}
 	until := t.now.Add(giveBackFor)
 	if n.Settings.Hours != nil {
 		on, change := n.Settings.Hours.At(t.now)
@@ -282,7 +294,7 @@ func giveBackNode(t *turn, n *farm.Node, in wire.NodeAct, by string) ([]farm.Rec
 	if n.Duty == farm.OffDuty && !n.OffUntil.Before(until) {
 		return nil, "is with its owner already"
 	}
-	when := until.Local().Format("Mon 15:04")
+	when := until.Format("Mon 15:04 MST")
 	reason := fmt.Sprintf("given back to its owner by %s until %s", because(by, in.Reason), when)
 	return []farm.Record{
 		farm.NodeDuty{Node: n.ID, Duty: farm.OffDuty, Now: in.Now, OffUntil: &until, Reason: reason, At: t.now},

@@ -276,3 +276,50 @@ func TestWhatIsWrongWithAMachineIsTold(t *testing.T) {
 		}
 	})
 }
+
+// TestGivingBackIsNoWayAround: who is no wrangler gives back desks alone, and
+// what a wrangler has held stays held.
+func TestGivingBackIsNoWayAround(t *testing.T) {
+	bubble(t, func(t *testing.T, w *world) {
+		rack := w.join("kiln-01")
+		w.ok(func() error {
+			_, err := w.IssueKey(context.Background(), farm.Key{Hash: "desks", CreatedBy: "nadia", UsesLeft: 1}, time.Hour)
+			return err
+		}())
+		facts := farm.Facts{OS: "linux", Speed: 1, Renderers: []farm.Renderer{{Recipe: "practice"}}}
+		desk, err := w.Enrol(context.Background(), Enrolment{KeyHash: "desks", TokenHash: "token of the desk", Name: "desk-tobin", Kind: farm.Desk, Facts: facts})
+		w.ok(err)
+		_, err = w.Start(context.Background(), desk, facts, nil, nil)
+		w.ok(err)
+		tobin := farm.Person{Name: "tobin", Role: farm.Artist}
+		try := func(do string, ids ...farm.NodeID) error {
+			in := wire.NodeAct{Do: do}
+			for _, id := range ids {
+				in.Nodes = append(in.Nodes, int64(id))
+			}
+			_, err := w.Act(context.Background(), in, tobin)
+			return err
+		}
+		for what, err := range map[string]error{
+			"only a wrangler may hold nodes":     try("hold", desk),
+			"kiln-01 is nobody's own machine":    try("give-back", desk, rack),
+			"only a wrangler may take it off":    try("give-back", rack),
+			"only a wrangler may release nodes;": try("release", desk),
+		} {
+			var refusal *Refusal
+			if !errors.As(err, &refusal) || refusal.Kind != Forbidden || !strings.Contains(err.Error(), what) {
+				t.Errorf("%v, want %q", err, what)
+			}
+		}
+		w.act(wire.NodeAct{Selection: wire.Selection{Nodes: []int64{int64(desk)}}, Do: "hold", Reason: "broken"})
+		w.ok(try("give-back", desk))
+		if n := w.node(desk); n.Duty != "held" || n.OffUntil != nil {
+			t.Errorf("a held desk that was given back is %s until %v", n.Duty, n.OffUntil)
+		}
+		w.act(wire.NodeAct{Selection: wire.Selection{Nodes: []int64{int64(desk)}}, Do: "release"})
+		w.ok(try("give-back", desk))
+		if n := w.node(desk); n.Duty != "off duty" || n.OffUntil == nil {
+			t.Errorf("a desk that was given back is %s until %v", n.Duty, n.OffUntil)
+		}
+	})
+}

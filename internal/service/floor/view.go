@@ -213,6 +213,7 @@ func (f *Floor) runView(run *farm.Run, now time.Time) wire.Run {
 // told is a forecast that is good for a moment.
 type told struct {
 	forecast wire.Forecast
+	state    farm.RunState
 	changed  int64 // of the run
 	at       time.Time
 }
@@ -236,8 +237,8 @@ func (f *Floor) forecast(run *farm.Run, now time.Time) wire.Forecast {
 	if known.changed != run.Changed {
 		good = forecastChanging
 	}
-	if age := now.Sub(known.at); known.at.IsZero() || age < 0 || age >= good || known.forecast.Known != (run.State == farm.RunRendering || run.State == farm.RunQueued) {
-		known = told{f.reckon(run, now), run.Changed, now}
+	if age := now.Sub(known.at); known.at.IsZero() || age < 0 || age >= good || known.state != run.State {
+		known = told{f.reckon(run, now), run.State, run.Changed, now}
 		f.forecasts[run.ID] = known
 	}
 	return known.forecast
