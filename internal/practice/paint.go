@@ -19,23 +19,35 @@ const cycle = 240
 
 // Paint draws a frame. The pixels depend on picture, frame and size alone.
 func Paint(picture string, frame, width, height int) image.Image {
-	img := image.NewNRGBA(image.Rect(0, 0, width, height))
-	each(picture, frame, width, height, func(px, py int, c rgb, _ float64) { img.SetNRGBA(px, py, c.nrgba()) })
+	img, _ := paint(picture, nil, frame, width, height)
 	return img
 }
 
-// each paints all points of a frame.
-func each(picture string, frame, width, height int, set func(px, py int, c rgb, y float64)) {
-	paint := painters[picture]
+// paint draws a frame and the passes that are named, in one go.
+func paint(picture string, names []string, frame, width, height int) (image.Image, []image.Image) {
+	bounds := image.Rect(0, 0, width, height)
+	img := image.NewNRGBA(bounds)
+	var beside []settable
+	var drawn []image.Image
+	for _, name := range names {
+		b := passes[name].blank(bounds)
+		beside, drawn = append(beside, b), append(drawn, b)
+	}
+	painter := painters[picture]
 	t := float64(((frame%cycle)+cycle)%cycle) / cycle
 	half := float64(height) / 2
 	for py := range height {
 		for px := range width {
 			x := (float64(px) + 0.5 - float64(width)/2) / half
 			y := (half - float64(py) - 0.5) / half
-			set(px, py, paint(x, y, t, 1.2/half), y)
+			c := painter(x, y, t, 1.2/half)
+			img.SetNRGBA(px, py, c.nrgba())
+			for i, name := range names {
+				beside[i].Set(px, py, passes[name].point(c, y))
+			}
 		}
 	}
+	return img, drawn
 }
 
 // rgb is a colour with parts from 0 to 1, as shown.

@@ -3,6 +3,8 @@ package practice
 import (
 	"bytes"
 	"errors"
+	"image"
+	"image/color"
 	"image/png"
 	"os"
 	"path/filepath"
@@ -126,5 +128,55 @@ func TestScriptedFailuresAreErrors(t *testing.T) {
 		if err := Render(o, nil, &bytes.Buffer{}); !errors.Is(err, ErrMisbehaved) {
 			t.Errorf("%s: %v", does, err)
 		}
+	}
+}
+
+// TestPassesAreDrawnBesideThePicture looks that passes change nothing of the
+// picture, that each is what it shall be, and that files say what they are of.
+func TestPassesAreDrawnBesideThePicture(t *testing.T) {
+	dir := t.TempDir()
+	scene := sceneFile(t, "practice: 1\npicture: salt\nstamp: true\ntrouble: [{frame: 2, does: no pass}]\n")
+	o := Options{Scene: scene, Staging: dir, Width: 32, Height: 18, Speed: 1, First: 1, Last: 2, Passes: "depth,matte", Node: "kiln-01"}
+	if err := Render(o, nil, new(bytes.Buffer)); err != nil {
+		t.Fatal(err)
+	}
+	read := func(name string) ([]byte, image.Image) {
+		t.Helper()
+		data, err := os.ReadFile(filepath.Join(dir, name))
+		if err != nil {
+			t.Fatal(err)
+		}
+		img, err := png.Decode(bytes.NewReader(data))
+		if err != nil {
+			t.Fatalf("%s: %v", name, err)
+		}
+		return data, img
+	}
+	data, picture := read("frame.1.png")
+	want := Paint("salt", 1, 32, 18)
+	for y := range 18 {
+		for x := range 32 {
+			if r, g, b, _ := picture.At(x, y).RGBA(); color.NRGBAModel.Convert(want.At(x, y)) != color.NRGBAModel.Convert(color.RGBA64{uint16(r), uint16(g), uint16(b), 0xffff}) {
+				t.Fatalf("the pixel at %d,%d is another than without passes", x, y)
+			}
+		}
+	}
+	_, after, found := bytes.Cut(data, []byte("tEXtComment\x00"))
+	if !found || !bytes.HasPrefix(after, []byte("1 on kiln-01, ")) {
+		t.Error("the picture does not say which rendering it is of")
+	}
+	beside, depth := read("depth.1.png")
+	if depth.ColorModel() != color.Gray16Model || !bytes.Contains(beside, after[:30]) {
+		t.Errorf("depth is %T, or of another rendering", depth)
+	}
+	if _, matte := read("matte.1.png"); matte.ColorModel() != color.GrayModel {
+		t.Errorf("matte is %T", matte)
+	}
+	if _, err := os.Stat(filepath.Join(dir, "matte.2.png")); err == nil {
+		t.Error("a frame that shall leave no last pass has left it")
+	}
+	o.Passes = "lights"
+	if err := Render(o, nil, new(bytes.Buffer)); err == nil || !strings.Contains(err.Error(), `no pass "lights"`) {
+		t.Errorf("a pass that there is not: %v", err)
 	}
 }

@@ -50,7 +50,7 @@ func Render(o Options, in io.Reader, out io.Writer) error {
 		return fmt.Errorf("size and speed must be above 0")
 	}
 	for _, p := range o.passes() {
-		if passes[p] == nil {
+		if _, known := passes[p]; !known {
 			return fmt.Errorf("there is no pass %q", p)
 		}
 	}
@@ -154,14 +154,16 @@ func (l *launch) write(f int, does string) error {
 	if l.scene.Stamp {
 		stamp = fmt.Sprintf("%d on %s, %016x", f, l.Node, rand.Uint64())
 	}
-	if err := l.save("frame", f, Paint(l.scene.Picture, f, width, l.Height), stamp, does == doesCut); err != nil {
+	names := l.passes()
+	img, beside := paint(l.scene.Picture, names, f, width, l.Height)
+	if err := l.save("frame", f, img, stamp, does == doesCut); err != nil {
 		return err
 	}
-	for i, p := range l.passes() {
-		if does == doesNoPass && i == len(l.passes())-1 {
+	for i, p := range names {
+		if does == doesNoPass && i == len(names)-1 {
 			continue
 		}
-		if err := l.save(p, f, PaintPass(l.scene.Picture, p, f, width, l.Height), stamp, false); err != nil {
+		if err := l.save(p, f, beside[i], stamp, false); err != nil {
 			return err
 		}
 	}

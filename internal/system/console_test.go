@@ -250,6 +250,9 @@ func TestConsoleOfNodes(t *testing.T) {
 	f := newFarm(t)
 	for _, name := range []string{"kiln-01", "kiln-02", "desk-tobin"} {
 		args := []string{"--renderers", "practice", "--speed", "1"}
+		if name == "kiln-02" {
+			args[1] = "none"
+		}
 		if name == "desk-tobin" {
 			args = append(args, "--kind", "desk")
 		}
@@ -299,6 +302,14 @@ func TestConsoleOfNodes(t *testing.T) {
 	c.do(chromedp.SendKeys(`input[aria-label="Give a trait"]`, "big-memory"+kb.Enter))
 	c.do(chromedp.Click(`//dialog//button[normalize-space()="Give it"]`, chromedp.BySearch))
 	c.sees("trait big-memory is added")
+
+	// What is wrong with a machine is told, and keeps nobody from steering it.
+	c.do(chromedp.Navigate(fmt.Sprintf("http://%s/nodes/%d", f.listen, f.node("kiln-02").ID)))
+	c.sees("kiln-02 has no renderer that a recipe knows.")
+	c.sees("Sideline")
+	if strings.Contains(c.text(), "Release") {
+		t.Error("a node that is merely warned is offered to be released")
+	}
 
 	c.do(chromedp.Navigate("http://" + f.listen + "/keys"))
 	c.sees("Enrol machines")

@@ -124,7 +124,7 @@ function NodeView({ node, me }: { node: FarmNode; me: Me }) {
 
 /** Whether an act makes sense for a node in its state. */
 function fits(what: string, node: FarmNode): boolean {
-  const free = node.duty === "on duty" && node.health === "fine";
+  const free = node.duty === "on duty" && node.health !== "sidelined";
   switch (what) {
     case "release":
       return !free && node.state !== "announced" && (node.duty !== "off duty" || node.off_until !== null); // hours alone are not released

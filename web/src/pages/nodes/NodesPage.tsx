@@ -12,7 +12,7 @@ import { NodeTable } from "./NodeTable";
 export function NodesPage({ me }: { me: Me }) {
   const farm = useFarm();
   const [where, setWhere] = useState("");
-  const [cards, setCards] = useState(() => localStorage.getItem("vexillum-nodes") === "cards");
+  const [cards, setCards] = useState(() => (localStorage.getItem("vexillum-nodes") ?? (window.innerWidth < 640 ? "cards" : "table")) === "cards");
   const [byPool, setByPool] = useState(false);
   const [picked, setPicked] = useState<ReadonlySet<number>>(new Set());
   const settled = useSettled(where.trim(), 250);

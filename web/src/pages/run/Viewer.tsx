@@ -66,7 +66,7 @@ export function Viewer({ run, index, states, frame, following, result, onChoose 
         <button className="btn btn-xs" aria-label="Frame after" onClick={() => step(1)}>
           →
         </button>
-        {following ? <span>{run.ended_at === null ? "the newest, as they arrive" : "the last that was done"}</span> : <button className="link" onClick={() => onChoose(null)}>{run.ended_at === null ? "follow the newest" : "to the last"}</button>}
+        {following ? <span>{run.ended_at === null ? "the newest" : "the last that was done"}</span> : <button className="link" onClick={() => onChoose(null)}>{run.ended_at === null ? "follow the newest" : "to the last"}</button>}
         <span className="flex-1" />
         {result && (
           <span className="num">
@@ -76,7 +76,7 @@ export function Viewer({ run, index, states, frame, following, result, onChoose 
         {run.passes.length > 0 && (
           <label className="flex items-center gap-1">
             <span>pass</span>
-            <select className="select w-24 select-xs" value={pass} onChange={(event) => setPass(event.target.value)}>
+            <select className="select w-20 select-xs" value={pass} onChange={(event) => setPass(event.target.value)}>
               <option value="">picture</option>
               {run.passes.map((name) => (
                 <option key={name}>{name}</option>
