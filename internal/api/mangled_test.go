@@ -36,10 +36,10 @@ func TestMangledBodiesNeverBreakTheService(t *testing.T) {
 		w.as(aNode, "POST", "/node/v1/start", wire.Start{Facts: facts}, &started)
 		w.must("POST", "/api/v1/runs", wire.Submit{Job: "job", Project: "salt-clock", Scene: "a.practice", Frames: "1-50"}, nil)
 		w.as(aNode, "POST", "/node/v1/ask", wire.Ask{Session: started.Session, Number: 1}, &answer)
-		if answer.Lease == nil {
+		if len(answer.Leases) == 0 {
 			t.Fatal(answer.Why)
 		}
-		return answer.Lease.ID, started.Session
+		return answer.Leases[0].ID, started.Session
 	}
 	floor, err := w.svc.Floor()
 	if err != nil {

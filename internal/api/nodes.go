@@ -15,6 +15,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"vexillum/internal/core/accept"
+	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/recipe"
@@ -28,6 +29,10 @@ func factsOf(in wire.Facts) farm.Facts {
 		OS: in.OS, System: in.System, Arch: in.Arch, Cores: in.Cores, MemoryBytes: in.Memory, DiskBytes: in.Disk, Speed: in.Speed, Version: in.Version,
 		Renderers: []farm.Renderer{}, Devices: []farm.Device{},
 	}
+	facts.DiskRate, facts.NetworkRate = max(0, in.DiskRate), max(0, in.NetworkRate)
+	if in.Means != nil {
+		facts.Means = farm.Means(*in.Means)
+	}
 	for _, d := range in.Devices {
 		facts.Devices = append(facts.Devices, farm.Device{ID: d.ID, Model: d.Model, MemoryBytes: d.Memory})
 	}
@@ -40,6 +45,9 @@ func factsOf(in wire.Facts) farm.Facts {
 // wrongFacts answers that a machine tells more about itself than is kept.
 func wrongFacts(c *gin.Context, in wire.Facts) bool {
 	size := len(in.OS) + len(in.System) + len(in.Arch) + len(in.Version)
+	if in.Means != nil {
+		size += len(in.Means.Account) + len(in.Means.Memory)
+	}
 	for _, r := range in.Renderers {
 		size += len(r.Recipe) + len(r.Path) + len(r.Version)
 	}
@@ -119,7 +127,7 @@ func (s *Server) trimmed(c *gin.Context, f *floor.Floor, in wire.Trimmed) {
 }
 
 func capsView(version int64, c farm.Caps) wire.NodeCaps {
-	return wire.NodeCaps{Version: version, Caps: wire.Caps{Cores: c.Cores, MemoryBytes: c.MemoryBytes, Nice: c.Nice, StagingBytes: c.StagingBytes}}
+	return wire.NodeCaps{Version: version, Caps: floor.CapsView(c)}
 }
 
 // waiting returns a context that ends after the seconds that an asker is
@@ -133,31 +141,48 @@ func (s *Server) ask(c *gin.Context, f *floor.Floor, in wire.Ask) {
 	ctx, cancel := waiting(c, in.Seconds)
 	defer cancel()
 	question := floor.Question{Session: in.Session, Number: in.Number, Warm: farm.LeaseID(in.Warm)}
-	if in.Ended != nil {
-		question.Ended, question.EndedWhy = farm.LeaseID(in.Ended.Lease), short(in.Ended.Message)
+	if len(in.Ended) > maxHolding {
+		problem(c, http.StatusUnprocessableEntity, "ended", "more leases than a node can hold")
+		return
+	}
+	for _, e := range in.Ended {
+		question.Ended = append(question.Ended, floor.Ended{Lease: farm.LeaseID(e.Lease), Why: short(e.Message)})
+	}
+	if m := in.Memory; m != nil {
+		question.Memory = &deal.Memory{Free: m.Free, Used: map[farm.LeaseID]int64{}}
+		for _, u := range m.Used {
+			question.Memory.Used[farm.LeaseID(u.Lease)] = u.Bytes
+		}
 	}
 	a, err := f.Ask(ctx, nodeID(c), question)
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	out := wire.Answer{Why: a.Why}
-	if l := a.Lease; l != nil {
-		spec := l.Spec
-		before, ending := spec.FrameFileParts("")
-		out.Lease = &wire.Lease{
-			ID: int64(l.ID), Run: int64(l.Run), RunName: spec.Name(), Recipe: l.Recipe.Name, RecipeMark: s.recipeMarks[l.Recipe.Name], Frames: l.Frames.String(),
-			RangeFirst: spec.Frames.First(), RangeLast: spec.Frames.Last(),
-			Scene: spec.Scene, SceneRoot: l.Roots.Scenes, Output: spec.Output, OutputRoot: l.Roots.Frames, OutputMark: spec.Mark,
-			FilePrefix: before, FileEnding: ending, Digits: spec.Frames.Digits(),
-			Width: spec.Width, Height: spec.Height, Values: spec.Values,
-		}
-		for _, p := range spec.Passes {
-			before, ending := spec.FrameFileParts(p.Name)
-			out.Lease.Passes = append(out.Lease.Passes, wire.LeasePass{Name: p.Name, FilePrefix: before, FileEnding: ending})
-		}
+	out := wire.Answer{Leases: []wire.Lease{}, More: a.More, Why: a.Why}
+	for _, l := range a.Leases {
+		out.Leases = append(out.Leases, s.leaseView(l))
 	}
 	c.JSON(http.StatusOK, out)
+}
+
+func (s *Server) leaseView(l *floor.LeaseView) wire.Lease {
+	spec := l.Spec
+	before, ending := spec.FrameFileParts("")
+	out := wire.Lease{
+		ID: int64(l.ID), Run: int64(l.Run), RunName: spec.Name(), Recipe: l.Recipe.Name, RecipeMark: s.recipeMarks[l.Recipe.Name], Frames: l.Frames.String(),
+		Share:       floor.ShareView(l.Share),
+		Environment: floor.LeaseEnvironmentView(l.Env),
+		RangeFirst:  spec.Frames.First(), RangeLast: spec.Frames.Last(),
+		Scene: spec.Scene, SceneRoot: l.Roots.Scenes, SceneText: spec.SceneText, Output: spec.Output, OutputRoot: l.Roots.Frames, OutputMark: spec.Mark,
+		FilePrefix: before, FileEnding: ending, Digits: spec.Frames.Digits(),
+		Width: spec.Width, Height: spec.Height, Values: spec.Values,
+	}
+	for _, p := range spec.Passes {
+		before, ending := spec.FrameFileParts(p.Name)
+		out.Passes = append(out.Passes, wire.LeasePass{Name: p.Name, FilePrefix: before, FileEnding: ending})
+	}
+	return out
 }
 
 func (s *Server) orders(c *gin.Context, f *floor.Floor, in wire.Orders) {
@@ -184,21 +209,28 @@ func (s *Server) orders(c *gin.Context, f *floor.Floor, in wire.Orders) {
 }
 
 func (s *Server) beat(c *gin.Context, f *floor.Floor, in wire.Beat) {
-	b := floor.Beat{Processor: in.Processor, Memory: in.Memory, Leases: map[farm.LeaseID]floor.Progress{}, Signs: floor.Signs{DiskFree: -1, DiskTotal: in.DiskTotal, SwapUsed: in.SwapUsed}}
+	b := floor.Beat{Processor: in.Processor, Memory: in.Memory, Leases: map[farm.LeaseID]floor.Progress{}, Signs: floor.Signs{DiskFree: -1, MemoryFree: -1, DiskTotal: in.DiskTotal, SwapUsed: in.SwapUsed}}
 	if in.Now != nil {
 		b.Signs.Now = *in.Now
+	}
+	if in.MemoryFree != nil {
+		b.Signs.MemoryFree = *in.MemoryFree
 	}
 	if in.DiskFree != nil {
 		b.Signs.DiskFree = *in.DiskFree
 	}
 	for _, p := range in.Leases {
-		b.Leases[farm.LeaseID(p.Lease)] = floor.Progress{Frame: p.Frame, Phase: p.Phase, Fraction: min(max(p.Fraction, 0), 1), Verifying: p.Verifying, Trouble: short(p.Trouble), Full: short(p.Full)}
+		b.Leases[farm.LeaseID(p.Lease)] = floor.Progress{Frame: p.Frame, Phase: p.Phase, Fraction: min(max(p.Fraction, 0), 1), Verifying: p.Verifying, Trouble: short(p.Trouble), Full: short(p.Full), MemoryBytes: max(0, p.MemoryBytes)}
 	}
 	if err := f.Beat(c, nodeID(c), in.Session, b); err != nil {
 		s.fail(c, err)
 		return
 	}
-	c.Status(http.StatusNoContent)
+	id := int64(nodeID(c))
+	if in.Sample != nil {
+		s.svc.Gauge().Take(id, sampleOf(*in.Sample))
+	}
+	c.JSON(http.StatusOK, wire.Beaten{Watched: s.svc.Logbook().Watched(id)})
 }
 
 // short bounds a sentence of a node.
@@ -249,7 +281,7 @@ func (s *Server) report(c *gin.Context, f *floor.Floor, in wire.Report) {
 		reports = append(reports, accept.Report{
 			Files:   files,
 			Outcome: outcome, Lease: farm.LeaseID(item.Lease), Launch: item.Launch, Frame: item.Frame, Hash: item.Hash, Bytes: item.Bytes,
-			StartupSeconds: item.StartupSeconds, RenderSeconds: item.RenderSeconds, CheckSeconds: item.CheckSeconds, Cause: item.Cause,
+			StartupSeconds: item.StartupSeconds, RenderSeconds: item.RenderSeconds, CheckSeconds: item.CheckSeconds, MemoryBytes: max(0, item.MemoryBytes), Cause: item.Cause,
 			Message: strings.ToValidUTF8(item.Message, "?"), // it may have been cut inside a character
 		})
 	}

@@ -92,6 +92,10 @@ func (s *Server) submit(c *gin.Context, f *floor.Floor, in wire.Submit) {
 	for _, name := range in.Passes {
 		passes = append(passes, farm.Pass{Name: name})
 	}
+	var takes farm.Amounts
+	if in.Takes != nil {
+		takes = farm.Amounts(*in.Takes)
+	}
 	by := person(c)
 	key := c.GetHeader("Idempotency-Key")
 	if key != "" {
@@ -102,7 +106,7 @@ func (s *Server) submit(c *gin.Context, f *floor.Floor, in wire.Submit) {
 		Spec: farm.Spec{
 			Job: in.Job, Project: in.Project, Kind: farm.RunKind(in.Kind), Recipe: in.Recipe, Scene: in.Scene, Output: in.Output,
 			Width: in.Width, Height: in.Height, Values: in.Values, Tries: in.Tries, Chunk: in.Chunk, Frames: set,
-			Passes: passes, Needs: in.Needs,
+			Passes: passes, Needs: in.Needs, Takes: takes,
 		},
 	})
 	if err != nil {

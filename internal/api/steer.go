@@ -84,6 +84,40 @@ func (s *Server) dropPool(c *gin.Context, f *floor.Floor) {
 	c.Status(http.StatusNoContent)
 }
 
+func (s *Server) testNodes(c *gin.Context, _ *floor.Floor, in wire.Selection) {
+	v, err := s.svc.Test(c, in, person(c))
+	s.answer(c, v, err)
+}
+
+func (s *Server) nodeTests(c *gin.Context) {
+	id, ok := number(c, "node")
+	if !ok {
+		return
+	}
+	v, err := s.svc.Tests(c, farm.NodeID(id))
+	s.answer(c, v, err)
+}
+
+func (s *Server) stays(c *gin.Context, f *floor.Floor) {
+	v, err := f.Stays(c)
+	s.answer(c, v, err)
+}
+
+func (s *Server) setStay(c *gin.Context, f *floor.Floor, in wire.Stay) {
+	v, err := f.SetStay(c, in, person(c))
+	s.answer(c, v, err)
+}
+
+func (s *Server) environments(c *gin.Context, f *floor.Floor) {
+	v, err := f.Environments(c)
+	s.answer(c, v, err)
+}
+
+func (s *Server) setEnvironment(c *gin.Context, f *floor.Floor, in wire.Environment) {
+	v, err := f.SetEnvironment(c, in, person(c))
+	s.answer(c, v, err)
+}
+
 func (s *Server) revokeKey(c *gin.Context, f *floor.Floor) {
 	if err := f.RevokeKey(c, c.Param("key"), person(c)); err != nil {
 		s.fail(c, err)

@@ -39,20 +39,9 @@ func (s *Server) events(c *gin.Context) {
 		return
 	}
 	defer f.Ignore(listener)
-	h := c.Writer.Header()
-	h.Set("Content-Type", "text/event-stream")
-	h.Set("Cache-Control", "no-store")
-	h.Set("X-Accel-Buffering", "no")
-	c.Writer.WriteHeader(http.StatusOK)
-	rc := http.NewResponseController(c.Writer)
-	send := func(text string) bool {
-		if err := rc.SetWriteDeadline(time.Now().Add(streamDeadline)); err != nil {
-			return false
-		}
-		if _, err := c.Writer.WriteString(text); err != nil {
-			return false
-		}
-		return rc.Flush() == nil
+	send, ok := s.stream(c)
+	if !ok {
+		return
 	}
 	change := func(v wire.Change) bool {
 		data, err := json.Marshal(v)
@@ -62,7 +51,7 @@ func (s *Server) events(c *gin.Context) {
 		}
 		return send(fmt.Sprintf("event: change\nid: %d\ndata: %s\n\n", v.Seq, data))
 	}
-	if !send("retry: 1000\n\n") || !change(first) {
+	if !change(first) {
 		return
 	}
 	quiet := time.NewTicker(streamQuiet)
@@ -81,4 +70,24 @@ func (s *Server) events(c *gin.Context) {
 			}
 		}
 	}
+}
+
+// stream begins an answer of server-sent events and returns how to send one.
+func (s *Server) stream(c *gin.Context) (send func(text string) bool, ok bool) {
+	h := c.Writer.Header()
+	h.Set("Content-Type", "text/event-stream")
+	h.Set("Cache-Control", "no-store")
+	h.Set("X-Accel-Buffering", "no")
+	c.Writer.WriteHeader(http.StatusOK)
+	rc := http.NewResponseController(c.Writer)
+	send = func(text string) bool {
+		if err := rc.SetWriteDeadline(time.Now().Add(streamDeadline)); err != nil {
+			return false
+		}
+		if _, err := c.Writer.WriteString(text); err != nil {
+			return false
+		}
+		return rc.Flush() == nil
+	}
+	return send, send("retry: 1000\n\n")
 }

@@ -62,7 +62,7 @@ func (a *app) backupCommand() *cobra.Command {
 				return err
 			}
 			defer func() { err = errors.Join(err, done()) }()
-			if err := localpg.Dump(c.Context(), url, args[0]); err != nil {
+			if err := localpg.Dump(c.Context(), url, args[0], store.Passing...); err != nil {
 				return err
 			}
 			info, err := os.Stat(args[0])

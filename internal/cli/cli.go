@@ -113,9 +113,9 @@ func (a *app) root() *cobra.Command {
 			root.AddCommand(c)
 		}
 	}
-	add("watch", a.queueCommand(), a.nodesCommand(), a.showCommand(), a.followCommand(), a.sheetCommand(), a.fetchCommand())
+	add("watch", a.queueCommand(), a.nodesCommand(), a.showCommand(), a.outputCommand(), a.followCommand(), a.sheetCommand(), a.fetchCommand())
 	add("work", a.submitCommand(), a.steerCommand("hold"), a.steerCommand("release"), a.steerCommand("cancel"), a.steerCommand("retry"))
-	add("setup", a.signInCommand(), a.keyCommand(), a.poolCommand(), a.projectCommand(), a.placeCommand(), a.personCommand(), a.recipesCommand(), a.auditCommand())
+	add("setup", a.signInCommand(), a.keyCommand(), a.poolCommand(), a.projectCommand(), a.placeCommand(), a.personCommand(), a.environmentCommand(), a.recipesCommand(), a.auditCommand())
 	add("run", a.serveCommand(), a.joinCommand(), a.demoCommand(), a.backupCommand(), a.restoreCommand())
 	root.AddCommand(practiceCommand(), a.launcherCommand(), a.crowdCommand())
 	return root

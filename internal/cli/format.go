@@ -19,7 +19,7 @@ var paint = map[string]struct {
 }{
 	"rendering": {"◧", 74}, "done": {"●", 36}, "queued": {"○", 246}, "ready": {"□", 246}, "held": {"‖", 179}, "waiting": {"◌", 246},
 	"done with gaps": {"◑", 185}, "failed": {"✕", 209}, "parked": {"▣", 209}, "cancelled": {"–", 242}, "silent": {"┄", 242},
-	"draining": {"▽", 179}, "off duty": {"☾", 242}, "to do": {"·", 246}, "verifying": {"◍", 153}, "delivering": {"◍", 153}, "dealt": {"·", 246},
+	"draining": {"▽", 179}, "passed": {"●", 36}, "off duty": {"☾", 242}, "to do": {"·", 246}, "verifying": {"◍", 153}, "delivering": {"◍", 153}, "dealt": {"·", 246},
 }
 
 // colours tells whether a writer is a terminal that wants colours.
@@ -146,4 +146,12 @@ func times(n int) string {
 		return "once"
 	}
 	return fmt.Sprintf("%d times", n)
+}
+
+// count writes a number of things.
+func count(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
 }

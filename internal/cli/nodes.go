@@ -43,7 +43,7 @@ func (a *app) nodesCommand() *cobra.Command {
 	for _, act := range nodeActs {
 		c.AddCommand(a.nodeActCommand(act.name, act.short))
 	}
-	c.AddCommand(a.nodeSetCommand(), a.nodeRenameCommand(), a.nodeImportCommand(), a.nodeExportCommand(), a.nodeHoursCommand())
+	c.AddCommand(a.nodeSetCommand(), a.nodeRenameCommand(), a.nodeImportCommand(), a.nodeExportCommand(), a.nodeHoursCommand(), a.nodeUsageCommand(), a.nodeTestCommand())
 	return c
 }
 
@@ -92,13 +92,21 @@ func (a *app) printNodes(nodes []wire.Node, picked bool) {
 	t := newTable(a.out, "NODE", "KIND", "STATE", ">SPEED", ">CORES", ">MEMORY", "POOLS", "NOW")
 	for _, n := range nodes {
 		now := n.Why
-		if w := n.Work; w != nil {
+		if len(n.Works) > 0 {
+			w := n.Works[0]
 			now = fmt.Sprintf("%s: %s", w.RunName, w.Phase)
 			if w.Frame != nil {
 				now = fmt.Sprintf("%s: frame %d, %.0f %%", w.RunName, *w.Frame, 100*w.Fraction)
 			}
+			if more := len(n.Works) - 1; more > 0 {
+				now += fmt.Sprintf(", and %d beside it", more)
+			}
 		}
-		t.add(n.Name, n.Kind, state(n.State), fmt.Sprintf("%.2f", n.Speed), fmt.Sprint(n.Cores), size(n.Memory), clip(strings.Join(n.Settings.Pools, " "), 18), clip(now, 64))
+		standing := state(n.State)
+		for i, x := range n.Findings {
+			standing += map[bool]string{true: " ! ", false: ", "}[i == 0] + x.Kind
+		}
+		t.add(n.Name, n.Kind, standing, fmt.Sprintf("%.2f", n.Speed), fmt.Sprint(n.Cores), size(n.Memory), clip(strings.Join(n.Settings.Pools, " "), 18), clip(now, 64))
 	}
 	t.print()
 }
@@ -185,7 +193,9 @@ func (a *app) nodeSetCommand() *cobra.Command {
 	var sel selection
 	var in wire.NodeChange
 	var cores, nice int
-	var memory, staging, week, zone, from string
+	var memory, staging, spare, week, zone, from string
+	var leases int
+	var kept []string
 	var except []string
 	c := a.jsonFlag(&cobra.Command{
 		Use:   "set [NAME…]",
@@ -226,6 +236,9 @@ func (a *app) nodeSetCommand() *cobra.Command {
 	f.StringSliceVar(&in.DropPools, "drop-pool", nil, "take out of a pool")
 	f.IntVar(&cores, "cores", 0, "processors that the farm may use; 0 for all")
 	f.StringVar(&memory, "memory", "", "memory that the farm may use, such as 48GiB; 0 for all")
+	f.IntVar(&leases, "leases", 0, "leases side by side; 0 for as many as fit")
+	f.StringVar(&spare, "spare", "", "memory that stays free when leases run side by side, such as 2GiB; 0 for as usual")
+	f.StringSliceVar(&kept, "keep-device", nil, "graphics devices that the farm may not use, by id; none for all to be used")
 	f.IntVar(&nice, "nice", 0, "how much others come first, 1 to 19; 0 as usual (10)")
 	f.StringVar(&staging, "staging", "", "disk that frames may take up until they are delivered, such as 20GiB; 0 for no limit")
 	f.StringVar(&week, "hours", "", "duty hours, such as 'mon-fri 18:00-08:00; sat,sun 00:00-24:00', or always")
@@ -241,10 +254,19 @@ func (a *app) nodeSetCommand() *cobra.Command {
 		if f.Changed("nice") {
 			caps.Nice = &nice
 		}
+		if f.Changed("leases") {
+			caps.Leases = &leases
+		}
+		if f.Changed("keep-device") {
+			if slices.Equal(kept, []string{"none"}) {
+				kept = []string{}
+			}
+			caps.KeptDevices = &kept
+		}
 		for name, p := range map[string]struct {
 			text string
 			to   **int64
-		}{"memory": {memory, &caps.MemoryBytes}, "staging": {staging, &caps.StagingBytes}} {
+		}{"memory": {memory, &caps.MemoryBytes}, "staging": {staging, &caps.StagingBytes}, "spare": {spare, &caps.SpareBytes}} {
 			if !f.Changed(name) {
 				continue
 			}
@@ -339,8 +361,9 @@ func (a *app) showNode(ctx context.Context, cl *client.Client, id int64) error {
 		"system", n.System, "cores", share(fmt.Sprint(n.Cores), s.Caps.Cores > 0, fmt.Sprint(s.Caps.Cores)),
 		"memory", share(size(n.Memory), s.Caps.MemoryBytes > 0, size(s.Caps.MemoryBytes)),
 		"graphics", strings.Join(devices, ", "), "disk free", share(size(n.Disk), s.Caps.StagingBytes > 0, size(s.Caps.StagingBytes)),
-		"speed", fmt.Sprintf("%.2f", n.Speed), "renderers", strings.Join(renderers, ", "), "version", n.Version,
+		"beside", beside(s.Caps), "speed", fmt.Sprintf("%.2f", n.Speed), "rates", rates(n), "account", accountText(n.Means), "renderers", strings.Join(renderers, ", "), "version", n.Version,
 		"pools", strings.Join(s.Pools, ", "), "hours", hoursText(n, now), "traits", strings.Join(traits, "  "))
+	a.printWorks(n.Works)
 	for _, x := range n.Findings {
 		fmt.Fprintf(a.out, "\n  ! %s %s\n", x.Sentence, x.Remedy)
 	}
@@ -430,6 +453,7 @@ func (a *app) poolCommand() *cobra.Command {
 		}),
 	}
 	c.AddCommand(list, set, drop)
+	c.AddCommand(a.stayCommands("pool")...)
 	return c
 }
 
@@ -438,4 +462,68 @@ func openTo(p wire.Pool) string {
 		return "all"
 	}
 	return strings.Join(p.Projects, ", ")
+}
+
+// beside tells how leases may run side by side, where that is not as usual.
+func beside(c wire.Caps) string {
+	var parts []string
+	if c.Leases > 0 {
+		parts = append(parts, fmt.Sprintf("at most %d leases", c.Leases))
+	}
+	if c.SpareBytes > 0 {
+		parts = append(parts, size(c.SpareBytes)+" stay free")
+	}
+	if len(c.KeptDevices) > 0 {
+		parts = append(parts, "without "+strings.Join(c.KeptDevices, ", "))
+	}
+	return strings.Join(parts, ", ")
+}
+
+// printWorks lists what a node works on, when that is more than one lease or
+// less than the whole node.
+func (a *app) printWorks(works []wire.Work) {
+	if len(works) == 0 || len(works) == 1 && works[0].Share.Cores == "" {
+		return
+	}
+	fmt.Fprintln(a.out)
+	t := newTable(a.out, ">LEASE", "RUN", "FRAME", "PHASE", "CORES", ">MEMORY", "DEVICES")
+	for _, w := range works {
+		frame := ""
+		if w.Frame != nil {
+			frame = fmt.Sprintf("%d, %.0f %%", *w.Frame, 100*w.Fraction)
+		}
+		memory := size(w.MemoryBytes)
+		if w.Share.MemoryBytes > 0 {
+			memory += " of " + size(w.Share.MemoryBytes)
+		}
+		t.add(fmt.Sprint(w.Lease), w.RunName, frame, state(w.Phase), w.Share.Cores, memory, strings.Join(w.Share.Devices, " "))
+	}
+	t.print()
+}
+
+// rates tells what was measured when the machine joined.
+func rates(n wire.Node) string {
+	if n.DiskRate == 0 {
+		return ""
+	}
+	return fmt.Sprintf("disk writes %s/s, sends %s/s to the service", size(n.DiskRate), size(n.NetworkRate))
+}
+
+// accountText tells as whom a node process runs, and how it can hold renderers
+// to what they are given.
+func accountText(m wire.Means) string {
+	if m.Account == "" {
+		return ""
+	}
+	text := m.Account
+	if m.Switches {
+		text += ", starts renderers as others, too"
+	}
+	if m.Pins {
+		text += "; holds them to their cores"
+	}
+	if m.Memory != "" && m.Memory != "told" {
+		text += "; limits their memory by " + m.Memory
+	}
+	return text
 }

@@ -25,6 +25,7 @@ import (
 
 type serveOptions struct {
 	listen, data, database, recipes, passwordFile, cert, key, name, advertise string
+	logs                                                                      string
 	fast                                                                      bool
 	clockOffset                                                               time.Duration
 }
@@ -49,6 +50,7 @@ func (a *app) serveCommand() *cobra.Command {
 	f.StringVar(&o.passwordFile, "admin-password-file", "", "file with the password of the first administrator")
 	f.StringVar(&o.name, "name", "", "name of this service among those on one database (default: host and port)")
 	f.StringVar(&o.advertise, "advertise", "", "address where other services reach this one (default: from --listen)")
+	f.StringVar(&o.logs, "logs-limit", "8GiB", "how much of the database what nodes and renderers say may take up, of the last two weeks; beyond it the oldest days go")
 	f.StringVar(&o.cert, "tls-cert", "", "certificate chain for TLS (PEM)")
 	f.StringVar(&o.key, "tls-key", "", "private key for TLS (PEM)")
 	f.BoolVar(&o.fast, "no-durability", false, "for tests alone: let the own database skip flushing")
@@ -62,6 +64,10 @@ func (a *app) serve(ctx context.Context, o serveOptions) (err error) {
 	log := a.logger(slog.LevelInfo)
 	if (o.cert == "") != (o.key == "") {
 		return usageError{errors.New("TLS needs both --tls-cert and --tls-key")}
+	}
+	mostLogs, err := bytesOf(o.logs)
+	if err != nil || mostLogs < 1<<20 {
+		return usageError{fmt.Errorf("--logs-limit %q: write it like 8GiB, at least 1MiB", o.logs)}
 	}
 	book, err := recipe.Open(o.recipes)
 	if err != nil {
@@ -91,7 +97,7 @@ func (a *app) serve(ctx context.Context, o serveOptions) (err error) {
 	name, address := o.who(listener.Addr())
 	svc := service.New(service.Options{
 		Store: st, Recipes: book, Log: log, Name: name, Address: address, Version: Version, Socket: socketName(listener.Addr()),
-		Now: func() time.Time { return time.Now().Add(o.clockOffset) }, Alone: o.database == "",
+		Now: func() time.Time { return time.Now().Add(o.clockOffset) }, Alone: o.database == "", MostLogs: mostLogs, Folder: o.data,
 		FirstAdmin: func() (string, string, error) { return a.firstAdmin(o.passwordFile) },
 	})
 	server, err := api.New(api.Options{Service: svc, Console: web.Files(), Log: log, Name: name, Version: Version, Secure: o.cert != ""})

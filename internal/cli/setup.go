@@ -213,6 +213,7 @@ func (a *app) placeCommand() *cobra.Command {
 	parent.AddCommand(set, list(a, "list", "List the places", "/api/v1/places", []string{"PLACE", "LINUX", "DARWIN", "WINDOWS"}, func(p wire.Place) []string {
 		return []string{p.Name, p.Paths["linux"], p.Paths["darwin"], p.Paths["windows"]}
 	}))
+	parent.AddCommand(a.stayCommands("place")...)
 	return parent
 }
 
@@ -249,10 +250,12 @@ func (a *app) personCommand() *cobra.Command {
 }
 
 func (a *app) recipesCommand() *cobra.Command {
-	return list(a, "recipes", "List the recipes: what can be rendered, and on how many nodes", "/api/v1/recipes",
+	c := list(a, "recipes", "List the recipes: what can be rendered, and on how many nodes", "/api/v1/recipes",
 		[]string{"RECIPE", "TITLE", "MODE", "SCENES", ">NODES"}, func(r wire.Recipe) []string {
 			return []string{r.Name, r.Title, r.Mode, strings.Join(r.Scenes, " "), fmt.Sprint(r.Nodes)}
 		})
+	c.AddCommand(a.stayCommands("recipe")...)
+	return c
 }
 
 func (a *app) auditCommand() *cobra.Command {

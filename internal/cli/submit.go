@@ -22,6 +22,8 @@ func (a *app) submitCommand() *cobra.Command {
 	var dimensions string
 	var sets []string
 	var follow bool
+	var takes wire.Amounts
+	var memory string
 	c := a.jsonFlag(&cobra.Command{
 		Use:   "submit SCENE",
 		Short: "Render the frames of a scene",
@@ -40,6 +42,14 @@ func (a *app) submitCommand() *cobra.Command {
 			var err error
 			if in.Width, in.Height, err = parseSize(dimensions); err != nil {
 				return usageError{err}
+			}
+			if memory != "" {
+				if takes.MemoryBytes, err = bytesOf(memory); err != nil {
+					return usageError{fmt.Errorf("--memory %q: write it like 4GiB", memory)}
+				}
+			}
+			if takes != (wire.Amounts{}) {
+				in.Takes = &takes
 			}
 			in.Values = map[string]string{}
 			for _, s := range sets {
@@ -86,6 +96,9 @@ func (a *app) submitCommand() *cobra.Command {
 	f.StringArrayVar(&sets, "set", nil, "a setting of the recipe, as name=value")
 	f.StringSliceVar(&in.Passes, "passes", nil, "passes that the renderer writes beside the picture, such as depth,matte")
 	f.StringVar(&in.Needs, "needs", "", "what a node must be: an expression over traits, such as 'gpu && memory>=64GiB'")
+	f.IntVar(&takes.Cores, "cores", 0, "cores that a lease takes of a node; others may run beside it (default: as the recipe says, or the whole node)")
+	f.StringVar(&memory, "memory", "", "memory that a lease takes of a node, such as 4GiB")
+	f.IntVar(&takes.Devices, "devices", 0, "graphics devices that a lease takes of a node")
 	f.IntVar(&in.Tries, "tries", 3, "attempts a frame before it is parked")
 	f.IntVar(&in.Chunk, "chunk", 0, "frames handed out together (default: the dealer chooses)")
 	f.BoolVar(&in.Held, "held", false, "put it into the queue held")

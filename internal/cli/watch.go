@@ -158,7 +158,7 @@ func (a *app) showRun(r wire.Run, log []wire.LogLine) error {
 	if !r.Forecast.Known {
 		finishing += " (" + r.Forecast.Why + ")"
 	}
-	a.facts("number", fmt.Sprint(r.ID), "why", r.Why, "project", r.Project, "owner", r.Owner, "scene", r.Scene, "recipe", r.Recipe, "passes", strings.Join(r.Passes, ", "), "needs", r.Needs,
+	a.facts("number", fmt.Sprint(r.ID), "why", r.Why, "project", r.Project, "owner", r.Owner, "scene", r.Scene, "recipe", r.Recipe, "passes", strings.Join(r.Passes, ", "), "needs", r.Needs, "takes", takesText(r), "renderers", environmentText(r.Environment),
 		"size", fmt.Sprintf("%d×%d", r.Width, r.Height), "frames", fmt.Sprintf("%s (%d)", r.Frames, r.FrameCount), "output", r.Output,
 		"finish", finishing, "took", took, "nodes", strings.Join(r.Nodes, ", "))
 	fmt.Fprintf(a.out, "\n  %s\n\n", ribbon(r, 72, colours(a.out)))
@@ -328,4 +328,24 @@ func saveSheet(ctx context.Context, c *client.Client, run wire.Run, to string) e
 	}
 	err = c.Fetch(ctx, fmt.Sprintf("/api/v1/runs/%d/contact-sheet", run.ID), file)
 	return errors.Join(err, file.Close())
+}
+
+// takesText says what a lease of a run takes of its node, where it is less
+// than all.
+func takesText(r wire.Run) string {
+	var parts []string
+	if r.Takes.Cores > 0 {
+		parts = append(parts, count(r.Takes.Cores, "core"))
+	}
+	if r.Takes.MemoryBytes > 0 {
+		parts = append(parts, size(r.Takes.MemoryBytes))
+	}
+	if r.Takes.Devices > 0 {
+		parts = append(parts, count(r.Takes.Devices, "graphics device"))
+	}
+	text := strings.Join(parts, ", ")
+	if r.MemoryPeak > 0 {
+		text += fmt.Sprintf(" (its renderer was seen with %s)", size(r.MemoryPeak))
+	}
+	return strings.TrimSpace(text)
 }

@@ -321,10 +321,26 @@ func (c *Client) Fetch(ctx context.Context, path string, w io.Writer) error {
 // returns an error, which it returns. lost, if not nil, is told when the line
 // is lost.
 func (c *Client) Changes(ctx context.Context, after int64, use func(wire.Change) error, lost func(error)) error {
+	path := func() string { return fmt.Sprintf("/api/v1/events?after=%d", after) }
+	return follow(ctx, c, path, func(v wire.Change) error {
+		after = v.Seq
+		return use(v)
+	}, lost)
+}
+
+// Said hands every line that a node says from now on to use, in the way of
+// Changes. What is said while the line is lost is not told. query, such as
+// lease=7, says which lines are wanted.
+func (c *Client) Said(ctx context.Context, node int64, query string, use func([]wire.OutputLine) error, lost func(error)) error {
+	path := func() string { return fmt.Sprintf("/api/v1/nodes/%d/output/live?%s", node, query) }
+	return follow(ctx, c, path, use, lost)
+}
+
+// follow reads server-sent events, and comes back after a cut line.
+func follow[T any](ctx context.Context, c *Client, path func() string, use func(T) error, lost func(error)) error {
 	for {
 		var stop error
-		err := c.stream(ctx, after, func(v wire.Change) error {
-			after = v.Seq
+		err := stream(ctx, c, path(), func(v T) error {
 			stop = use(v)
 			return stop
 		})
@@ -352,8 +368,8 @@ func (c *Client) Changes(ctx context.Context, after int64, use func(wire.Change)
 // sign of life every 5 s.
 const streamQuiet = 13 * time.Second
 
-func (c *Client) stream(ctx context.Context, after int64, use func(wire.Change) error) error {
-	resp, err := c.request(ctx, http.MethodGet, fmt.Sprintf("/api/v1/events?after=%d", after), "", nil)
+func stream[T any](ctx context.Context, c *Client, path string, use func(T) error) error {
+	resp, err := c.request(ctx, http.MethodGet, path, "", nil)
 	if err != nil {
 		return err
 	}
@@ -371,9 +387,9 @@ func (c *Client) stream(ctx context.Context, after int64, use func(wire.Change) 
 		if data == "{}" { // a sign of life
 			continue
 		}
-		var v wire.Change
+		var v T
 		if err := json.Unmarshal([]byte(data), &v); err != nil {
-			return fmt.Errorf("reading a change: %w", err)
+			return fmt.Errorf("reading an event: %w", err)
 		}
 		if err := use(v); err != nil {
 			return err

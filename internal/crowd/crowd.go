@@ -51,6 +51,7 @@ type member struct {
 	session int64
 	mu      sync.Mutex
 	doing   *wire.Progress
+	sampled time.Time // when it last told what it measures
 }
 
 // Figures is what a crowd has met since the last call of Figures.
@@ -165,6 +166,12 @@ func (m *member) beat(ctx context.Context) {
 			in.Leases = append(in.Leases, *m.doing)
 		}
 		m.mu.Unlock()
+		if time.Since(m.sampled) >= 5*time.Second {
+			m.sampled = now
+			r := rand.Float64
+			in.Sample = &wire.Sample{Processor: in.Processor, Groups: []float64{r(), r(), r(), r(), r(), r(), r(), r()}, Memory: r() * 30e9, DiskFree: 1e11 * r(), DiskRead: 1e8 * r(),
+				DiskWritten: 1e8 * r(), Received: 1e8 * r(), Sent: 1e8 * r(), Load: 16 * r(), Temperature: 40 + 30*r()}
+		}
 		begin := time.Now()
 		if m.call(ctx, "/node/v1/beat", 10*time.Second, in, nil) {
 			m.c.beats.add(time.Since(begin))
@@ -192,7 +199,7 @@ func (m *member) obey(ctx context.Context) {
 }
 
 func (m *member) work(ctx context.Context) {
-	var ended *wire.Ended
+	var ended []wire.Ended
 	for number := int64(1); ctx.Err() == nil; number++ {
 		var a wire.Answer
 		begin := time.Now()
@@ -202,15 +209,17 @@ func (m *member) work(ctx context.Context) {
 			continue
 		}
 		ended = nil
-		if a.Lease == nil {
+		if len(a.Leases) == 0 {
 			continue
 		}
 		if took := time.Since(begin); took < time.Second { // the others waited for work
 			m.c.asks.add(took)
 		}
-		m.c.leases.Add(1)
-		m.render(ctx, a.Lease)
-		ended = &wire.Ended{Lease: a.Lease.ID, Message: "has finished its frames"}
+		for i := range a.Leases {
+			m.c.leases.Add(1)
+			m.render(ctx, &a.Leases[i])
+			ended = append(ended, wire.Ended{Lease: a.Leases[i].ID, Message: "has finished its frames"})
+		}
 	}
 }
 

@@ -218,7 +218,7 @@ func (f *Farm) join(ctx context.Context, members []member) error {
 		dir := filepath.Join(f.o.Dir, "nodes", m.name)
 		args := []string{"join", f.admin.Address(), "--key", key.Key, "--name", m.name, "--kind", m.kind, "--renderers", m.renderers, "--data", dir, "--verbose"}
 		if m.kind == "rack" && strings.HasPrefix(m.name, "loom") { // they have no such thing; the farm may believe it
-			args = append(args, "--device", "Weft 40=24GiB")
+			args = append(args, "--device", "Weft 40=24GiB", "--device", "Weft 40=24GiB")
 		}
 		if m.speed > 0 {
 			args = append(args, "--speed", fmt.Sprint(m.speed))
@@ -272,6 +272,10 @@ func (f *Farm) describe(ctx context.Context, now time.Time) error {
 			return fmt.Errorf("describing the demo's nodes: %w", err)
 		}
 	}
+	tables := wire.Environment{Project: "salt-clock", Mask: "002", Variables: map[string]string{"COLOUR_TABLE": "{scene_root}/salt-clock/salt.csv"}}
+	if err := f.Nadia.Do(ctx, http.MethodPut, "/api/v1/environments", tables, nil); err != nil {
+		return fmt.Errorf("saying what the demo's renderers find: %w", err)
+	}
 	return nil
 }
 
@@ -296,8 +300,9 @@ func (f *Farm) Fill(ctx context.Context) error {
 		{Job: "salt_010", Project: "salt-clock", Scene: "salt-clock/salt_010.pov", Kind: "proof", Frames: "1-120/24", Width: width / 2, Height: height / 2},
 		{Job: "salt_010", Project: "salt-clock", Scene: "salt-clock/salt_010.pov", Frames: "1-120", Width: width, Height: height},
 		{Job: "gannet_end", Project: "gannet", Scene: "gannet/gannet_end.practice", Recipe: "practice-single", Frames: "1-16", Width: width, Height: height},
+		{Job: "gannet_open", Project: "gannet", Scene: "gannet/gannet_open.practice", Recipe: "practice-feed", Frames: "1-96", Width: width, Height: height,
+			Needs: "gpu", Takes: &wire.Amounts{Cores: 1, MemoryBytes: 256 << 20, Devices: 1}},
 		{Job: "tidal_ceiling", Project: "tidal-room", Scene: "tidal-room/tidal_ceiling.practice", Frames: "1-240", Width: width, Height: height, Passes: []string{"depth", "matte"}},
-		{Job: "gannet_open", Project: "gannet", Scene: "gannet/gannet_open.practice", Recipe: "practice-feed", Frames: "1-96", Width: width, Height: height},
 		{Job: "tidal_floor", Project: "tidal-room", Scene: "tidal-room/tidal_floor.pov", Frames: "1-90", Width: width, Height: height},
 		{Job: "salt_020", Project: "salt-clock", Scene: "salt-clock/salt_020.practice", Frames: "1-180", Width: width, Height: height, Held: true},
 		{Job: "salt_040", Project: "salt-clock", Scene: "salt-clock/salt_020.practice", Frames: "1-480", Width: width, Height: height},

@@ -165,6 +165,9 @@ type Process struct {
 	code   int
 	how    string
 	inputs int
+	pid    int
+	peak   int64
+	over   bool
 }
 
 // ErrUnknown says that the launcher knows nothing of a process.
@@ -216,7 +219,7 @@ func (c *Client) drop(id string) {
 func (p *Process) told(n news) {
 	switch n.Kind {
 	case newsAttached:
-		p.inputs = n.Inputs
+		p.inputs, p.pid = n.Inputs, n.PID
 		p.once.Do(func() { close(p.began) })
 	case newsUnknown:
 		p.fail(ErrUnknown)
@@ -225,7 +228,10 @@ func (p *Process) told(n news) {
 	case newsOutput:
 		p.out.Said(n.Stream, n.Data, time.UnixMilli(n.At))
 	case newsExited:
-		p.end(n.Code, n.Text)
+		p.goneDo.Do(func() {
+			p.code, p.how, p.peak, p.over = n.Code, n.Text, n.Peak, n.Memory
+			close(p.gone)
+		})
 	}
 }
 
@@ -253,6 +259,20 @@ func (p *Process) Gone() <-chan struct{} { return p.gone }
 // Ended returns how the process ended: its exit code, or -1 for a signal, and
 // a phrase, empty when all was well. It may be called once Gone is closed.
 func (p *Process) Ended() (code int, how string) { return p.code, p.how }
+
+// Peak returns the most main memory in bytes that the process was seen to have,
+// 0 where that is not known, and whether it was ended for going over its limit.
+// It may be called once Gone is closed.
+func (p *Process) Peak() (bytes int64, over bool) { return p.peak, p.over }
+
+// Memory returns how much main memory the process and all below it have now, in
+// bytes; 0 where that is not known.
+func (p *Process) Memory() int64 {
+	if p.pid == 0 {
+		return 0
+	}
+	return memoryOf(p.pid)
+}
 
 // Inputs returns how many pieces of input the process had been given when it
 // was attached to.

@@ -21,7 +21,17 @@ type Spec struct {
 	Env     []string `json:"env"` // besides the launcher's own
 	Dir     string   `json:"dir"` // working folder
 	Input   bool     `json:"input"`
-	Nice    int      `json:"nice,omitempty"` // how much others come first, 0 to 19, where the system knows that
+	Limits
+}
+
+// Limits is what a process is held to, as far as the system can.
+type Limits struct {
+	Nice    int    `json:"nice,omitempty"`    // how much others come first, 1 to 19; 0 is as usual
+	Cores   []int  `json:"cores,omitempty"`   // logical processors that it may run on; empty: all
+	Memory  int64  `json:"memory,omitempty"`  // bytes of main memory; 0: no limit
+	Account string `json:"account,omitempty"` // whom it runs as; "": as the launcher does
+	Group   string `json:"group,omitempty"`   // "": the account's
+	Mask    *int   `json:"mask,omitempty"`    // permissions that new files do not get; nil: as the launcher's
 }
 
 // order is what a node process tells the launcher, one JSON object a line.
@@ -51,6 +61,9 @@ type news struct {
 	Data   []byte `json:"data,omitempty"`
 	At     int64  `json:"at,omitempty"`     // when it was said, in milliseconds since 1970
 	Inputs int    `json:"inputs,omitempty"` // lines of input that it was given
+	PID    int    `json:"pid,omitempty"`    // of an attached process
+	Peak   int64  `json:"peak,omitempty"`   // bytes of main memory that an exited process had at most; 0: not known
+	Memory bool   `json:"memory,omitempty"` // it was ended for going over its limit of memory
 	Code   int    `json:"code,omitempty"`   // exit code; -1 for a signal
 	Text   string `json:"text,omitempty"`   // how it ended, or why it did not start
 }

@@ -14,7 +14,10 @@ type process struct {
 	tree tree
 	gone chan struct{} // closed when the renderer itself has ended
 	err  error         // how it ended; read after gone
-	once sync.Once
+	peak int64         // bytes of main memory that it had at most, as far as known; read after gone
+	// overMemory says that it was ended for going over its limit; read after gone.
+	overMemory bool
+	once       sync.Once
 }
 
 // marker is the variable in the environment of a process, and of all that it
@@ -23,15 +26,18 @@ const marker = "VEXILLUM_LAUNCH="
 
 // startProcess starts cmd as the head of a tree that can be ended whole. The
 // id stands in its environment behind marker.
-func startProcess(cmd *exec.Cmd, id string, nice int) (*process, error) {
-	p := &process{cmd: cmd, id: id, gone: make(chan struct{})}
+func startProcess(cmd *exec.Cmd, id string, limits Limits, of *fences) (*process, error) {
+	p := &process{cmd: cmd, id: id, tree: tree{fences: of}, gone: make(chan struct{})}
 	started := make(chan error, 1)
 	go func() {
-		release := p.tree.prepare(cmd)
+		release, err := p.tree.prepare(cmd, limits)
+		if err != nil {
+			started <- err
+			return
+		}
 		defer release()
-		err := cmd.Start()
-		if err == nil {
-			err = p.tree.started(cmd, nice)
+		if err = p.tree.start(cmd, limits); err == nil {
+			err = p.tree.started(cmd, limits)
 		}
 		started <- err
 		if err != nil {
@@ -40,6 +46,7 @@ func startProcess(cmd *exec.Cmd, id string, nice int) (*process, error) {
 		p.err = cmd.Wait()
 		p.tree.kill() // whatever it left behind
 		killMarked(id)
+		p.peak, p.overMemory = p.tree.memory(cmd) // a control group goes only when nobody is left in it
 		close(p.gone)
 	}()
 	return p, <-started

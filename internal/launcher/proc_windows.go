@@ -1,6 +1,7 @@
 package launcher
 
 import (
+	"errors"
 	"os/exec"
 	"unsafe"
 
@@ -8,11 +9,27 @@ import (
 )
 
 // tree is a job object that ends with its last handle.
-type tree struct{ job windows.Handle }
+type tree struct {
+	job    windows.Handle
+	fences *fences
+}
 
-func (t *tree) prepare(*exec.Cmd) (release func()) { return func() {} }
+// fences are what other systems have; here the job object is enough.
+type fences struct{}
 
-func (t *tree) started(cmd *exec.Cmd, _ int) error {
+func (t *tree) prepare(_ *exec.Cmd, limits Limits) (release func(), err error) {
+	if limits.Account != "" || limits.Group != "" {
+		return nil, errOtherAccount
+	}
+	return func() {}, nil
+}
+
+func (t *tree) start(cmd *exec.Cmd, _ Limits) error { return cmd.Start() }
+
+// memory tells nothing here.
+func (t *tree) memory(*exec.Cmd) (peak int64, over bool) { return 0, false }
+
+func (t *tree) started(cmd *exec.Cmd, limits Limits) error {
 	job, err := windows.CreateJobObject(nil, nil)
 	if err != nil {
 		return err
@@ -20,6 +37,10 @@ func (t *tree) started(cmd *exec.Cmd, _ int) error {
 	t.job = job
 	info := windows.JOBOBJECT_EXTENDED_LIMIT_INFORMATION{}
 	info.BasicLimitInformation.LimitFlags = windows.JOB_OBJECT_LIMIT_KILL_ON_JOB_CLOSE
+	if limits.Memory > 0 {
+		info.BasicLimitInformation.LimitFlags |= windows.JOB_OBJECT_LIMIT_JOB_MEMORY
+		info.JobMemoryLimit = uintptr(limits.Memory)
+	}
 	if _, err := windows.SetInformationJobObject(job, windows.JobObjectExtendedLimitInformation, uintptr(unsafe.Pointer(&info)), uint32(unsafe.Sizeof(info))); err != nil {
 		return err
 	}
@@ -38,3 +59,15 @@ func (t *tree) kill() {
 		_ = windows.TerminateJobObject(t.job, 1)
 	}
 }
+
+// errOtherAccount says what this system cannot do.
+var errOtherAccount = errors.New("on Windows renderers run under the account of the node process; start it as the account that is wanted")
+
+// MemoryMeans tells how renderers are held to a limit of memory.
+func MemoryMeans() string { return "job object" }
+
+// Switches reports whether renderers can be started under other accounts.
+func Switches() bool { return false }
+
+// Identify knows no numbers of accounts here.
+func Identify(string, string) (uid, gid int, err error) { return 0, 0, errOtherAccount }

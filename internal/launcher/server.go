@@ -25,7 +25,8 @@ type Server struct {
 	known   map[string]*kept
 	owner   *owner    // the node process that is connected
 	since   time.Time // without one
-	starts  int       // processes that are being started just now
+	fences  fences
+	starts  int // processes that are being started just now
 	ended   chan struct{}
 	endOnce sync.Once
 }
@@ -333,7 +334,7 @@ func (s *Server) start(o *owner, spec Spec) {
 	s.mu.Lock()
 	s.starts++
 	s.mu.Unlock()
-	k.proc, err = startProcess(cmd, spec.ID, spec.Nice)
+	k.proc, err = startProcess(cmd, spec.ID, spec.Limits, &s.fences)
 	s.mu.Lock()
 	s.starts--
 	if err == nil {
@@ -348,7 +349,7 @@ func (s *Server) start(o *owner, spec Spec) {
 	s.replay(o, k)
 	go func() {
 		<-k.proc.gone
-		exit := news{Kind: newsExited, ID: spec.ID, Code: k.proc.exitCode()}
+		exit := news{Kind: newsExited, ID: spec.ID, Code: k.proc.exitCode(), Peak: k.proc.peak, Memory: k.proc.overMemory}
 		if k.proc.err != nil {
 			exit.Text = k.proc.err.Error()
 		}
@@ -407,7 +408,7 @@ func (w *stream) Write(data []byte) (int, error) {
 func (s *Server) replay(o *owner, k *kept) {
 	s.mu.Lock()
 	defer s.mu.Unlock() // nothing new comes in between
-	attached := news{Kind: newsAttached, ID: k.spec.ID, Inputs: k.inputs}
+	attached := news{Kind: newsAttached, ID: k.spec.ID, Inputs: k.inputs, PID: k.proc.cmd.Process.Pid}
 	queue := [][]byte{encode(attached)}
 	data := make([]byte, k.size)
 	if _, err := k.log.ReadAt(data, 0); err == nil || errors.Is(err, io.EOF) {

@@ -21,7 +21,8 @@ var ErrExists = errors.New("there is a file of that name already; choose another
 
 // Dump writes a database, given by its URL, to a new file in PostgreSQL's
 // custom format. It may be in use meanwhile: the file holds one moment of it.
-func Dump(ctx context.Context, database, file string) error {
+// Of tables whose names fit one of the patterns, rows are left out.
+func Dump(ctx context.Context, database, file string, without ...string) error {
 	bin, err := FindBinaries()
 	if err != nil {
 		return err
@@ -35,7 +36,11 @@ func Dump(ctx context.Context, database, file string) error {
 	}
 	defer os.Remove(part.Name())
 	defer part.Close()
-	cmd, err := program(ctx, bin, "pg_dump", database, "--format=custom", "--no-owner", "--no-privileges")
+	args := []string{"--format=custom", "--no-owner", "--no-privileges"}
+	for _, pattern := range without {
+		args = append(args, "--exclude-table-data="+pattern)
+	}
+	cmd, err := program(ctx, bin, "pg_dump", database, args...)
 	if err != nil {
 		return err
 	}

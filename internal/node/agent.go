@@ -54,6 +54,9 @@ type identity struct {
 	Node    int64  `json:"node"`
 	Name    string `json:"name"`
 	Token   string `json:"token"`
+	// What was measured when it joined, in bytes a second.
+	DiskRate    int64 `json:"disk_rate,omitempty"`
+	NetworkRate int64 `json:"network_rate,omitempty"`
 }
 
 // Agent is a node process.
@@ -64,7 +67,13 @@ type Agent struct {
 	facts   wire.Facts
 	session int64
 	asked   atomic.Int64
-	life    string // of the farm
+	wake    chan struct{} // a lease has ended, or the caps have changed
+	more    atomic.Bool   // a further lease may fit beside those that are worked on
+	ended   []*work       // whose end the next ask tells; guarded by mu
+	owned   *owned
+	scribes []*scribe   // guarded by mu
+	watched atomic.Bool // somebody follows what is said here
+	life    string      // of the farm
 	recipes []recipe.Recipe
 	nudge   chan struct{} // progress has changed
 	shifted chan struct{} // the leases that are worked on have changed
@@ -117,10 +126,13 @@ func Run(ctx context.Context, o Options) error {
 		return fmt.Errorf("finding the node's folder: %w", err)
 	}
 	o.Dir = dir
-	a := &Agent{o: o, nudge: make(chan struct{}, 1), shifted: make(chan struct{}, 1), works: map[int64]*work{}}
+	a := &Agent{o: o, nudge: make(chan struct{}, 1), shifted: make(chan struct{}, 1), works: map[int64]*work{}, wake: make(chan struct{}, 1), owned: newOwned()}
 	if err := os.MkdirAll(a.staging(), 0o700); err != nil {
 		return fmt.Errorf("making the node's folder: %w", err)
 	}
+	own := &scribe{}
+	a.scribes = []*scribe{own}
+	a.o.Log = logTo(o.Log, own)
 	a.room = &room{folder: a.staging(), limit: o.Staging}
 	a.caps.Store(&wire.NodeCaps{Version: -1})
 	release, free, err := launcher.Lock(filepath.Join(o.Dir, "node.lock"))
@@ -181,14 +193,8 @@ func (a *Agent) identify(ctx context.Context) error {
 		return err
 	}
 	a.me = identity{Service: a.o.Client.Addresses(), Node: enrolled.Node, Name: enrolled.Name, Token: enrolled.Token}
-	if data, err = json.MarshalIndent(a.me, "", "  "); err != nil {
-		return fmt.Errorf("keeping this machine's identity: %w", err)
-	}
-	if err := os.WriteFile(path+".new", data, 0o600); err != nil {
-		return fmt.Errorf("keeping this machine's identity: %w", err)
-	}
-	if err := os.Rename(path+".new", path); err != nil {
-		return fmt.Errorf("keeping this machine's identity: %w", err)
+	if err := a.keepIdentity(); err != nil {
+		return err
 	}
 	a.client = a.o.Client.WithToken(a.me.Token)
 	for _, line := range greeting {
@@ -196,6 +202,22 @@ func (a *Agent) identify(ctx context.Context) error {
 	}
 	a.line("enrolled", "as node %s", a.me.Name)
 	a.fresh = true
+	return nil
+}
+
+// keepIdentity writes down who this machine is.
+func (a *Agent) keepIdentity() error {
+	path := filepath.Join(a.o.Dir, "node.json")
+	data, err := json.MarshalIndent(a.me, "", "  ")
+	if err == nil {
+		err = os.WriteFile(path+".new", data, 0o600)
+	}
+	if err == nil {
+		err = os.Rename(path+".new", path)
+	}
+	if err != nil {
+		return fmt.Errorf("keeping this machine's identity: %w", err)
+	}
 	return nil
 }
 
@@ -221,6 +243,7 @@ func (a *Agent) oneSession(ctx context.Context) error {
 		a.fresh = false
 		a.measure(ctx)
 	}
+	a.facts.DiskRate, a.facts.NetworkRate = a.me.DiskRate, a.me.NetworkRate
 	start := wire.Start{Facts: a.facts}
 	for _, w := range held {
 		start.Holding = append(start.Holding, wire.Held{Lease: w.lease.ID, Life: w.life})
@@ -240,6 +263,7 @@ func (a *Agent) oneSession(ctx context.Context) error {
 	var wg sync.WaitGroup
 	wg.Go(func() { a.beats(session, stop) })
 	wg.Go(func() { a.orders(session, stop) })
+	wg.Go(func() { a.say(session) })
 	wg.Go(func() { a.workAll(session, stop, resumed) })
 	select {
 	case <-session.Done():
@@ -278,72 +302,6 @@ func renderersText(found []wire.Renderer) string {
 
 func (a *Agent) staging() string { return filepath.Join(a.o.Dir, "staging") }
 
-// workAll goes on with the leases of earlier processes, and then asks for
-// others, one after the other.
-func (a *Agent) workAll(ctx context.Context, stop context.CancelCauseFunc, resumed []*work) {
-	var wg sync.WaitGroup
-	for _, w := range resumed {
-		wg.Go(func() {
-			a.o.Log.Info("going on", "lease", w.lease.ID, "run", w.lease.RunName, "frames", w.lease.Frames, "over", w.over)
-			ended, err := a.workOn(ctx, w)
-			if err == nil {
-				_, err = a.report(ctx, wire.ReportItem{Outcome: wire.OutcomeEnded, Lease: ended.Lease, Message: ended.Message})
-			}
-			if err != nil {
-				stop(err)
-				return
-			}
-			w.clear()
-		})
-	}
-	wg.Wait()
-	var last *work // the end of which the next ask tells
-	var ended wire.Ended
-	for ctx.Err() == nil {
-		ask := wire.Ask{Seconds: askSeconds}
-		if last != nil {
-			ask.Ended = &ended
-		}
-		answer, err := a.ask(ctx, ask)
-		if err != nil {
-			stop(err)
-			return
-		}
-		if last != nil {
-			last.clear()
-			last = nil
-		}
-		if answer.Lease == nil {
-			continue
-		}
-		l, err := a.withRecipe(ctx, answer.Lease)
-		if err != nil {
-			stop(err)
-			return
-		}
-		a.o.Log.Info("lease", "lease", l.ID, "run", l.RunName, "frames", l.Frames, "why", answer.Why)
-		w := a.newWork(l)
-		if err := keepHolding(w.staging, holding{Life: a.life, Lease: *l}); err != nil { // the service hears that nothing came of it
-			a.o.Log.Error("the lease cannot be worked on", "error", err)
-			item := wire.ReportItem{Outcome: wire.OutcomeEnded, Lease: l.ID, Message: "cannot work: " + err.Error()}
-			if _, err := a.report(ctx, item); err != nil {
-				stop(err)
-				return
-			}
-			select { // not at once again
-			case <-ctx.Done():
-			case <-time.After(retryMost):
-			}
-			continue
-		}
-		if ended, err = a.workOn(ctx, w); err != nil {
-			stop(err)
-			return
-		}
-		last = w
-	}
-}
-
 func (a *Agent) readRecipes(ctx context.Context) error {
 	a.recipes = nil
 	return a.persist(ctx, http.MethodGet, "/node/v1/recipes", nil, &a.recipes)
@@ -374,8 +332,8 @@ func (a *Agent) withRecipe(ctx context.Context, l *wire.Lease) (*leased, error) 
 func (a *Agent) newWork(l *leased) *work {
 	return &work{
 		lease: l, svc: a, log: a.o.Log, staging: filepath.Join(a.staging(), leaseFolder(l.ID)), launcher: a.starter,
-		speed: a.facts.Speed, node: a.me.Name, share: a.share, stall: a.o.Stall, send: a.o.Send, changed: a.progressed, phase: "starting", verifying: map[int]bool{},
-		ready: make(chan struct{}), room: a.room, held: hold.New(),
+		speed: a.facts.Speed, node: a.me.Name, share: a.share(l.Share), stall: a.o.Stall, send: a.o.Send, changed: a.progressed, phase: "starting", verifying: map[int]bool{},
+		ready: make(chan struct{}), room: a.room, owned: a.owned, held: hold.New(),
 	}
 }
 
@@ -386,6 +344,9 @@ func (a *Agent) workOn(ctx context.Context, w *work) (wire.Ended, error) {
 		return wire.Ended{}, err
 	}
 	defer w.journal.close()
+	said := a.scribeOf(w)
+	defer said.close()
+	w.say = said.line
 	a.setWork(w, true)
 	defer a.setWork(w, false)
 	return w.run(ctx)
@@ -400,19 +361,9 @@ func (a *Agent) take(caps wire.NodeCaps) {
 		limit = a.o.Staging
 	}
 	a.room.setLimit(limit)
+	a.more.Store(true)
+	a.rouse()
 	a.o.Log.Info("caps in force", "version", caps.Version, "cores", caps.Cores, "memory_bytes", caps.MemoryBytes, "nice", caps.Nice, "staging_bytes", limit)
-}
-
-// share is what a launch may use of the machine.
-func (a *Agent) share() wire.Caps {
-	caps := a.caps.Load().Caps
-	if caps.Cores == 0 || caps.Cores > a.o.Threads {
-		caps.Cores = a.o.Threads
-	}
-	if caps.MemoryBytes == 0 {
-		caps.MemoryBytes = a.facts.Memory
-	}
-	return caps
 }
 
 func (a *Agent) setWork(w *work, on bool) {

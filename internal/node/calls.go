@@ -59,22 +59,16 @@ func (a *Agent) persist(ctx context.Context, method, path string, in, out any) e
 	}
 }
 
-// ask asks for work and waits for it.
-func (a *Agent) ask(ctx context.Context, in wire.Ask) (wire.Answer, error) {
-	in.Session, in.Number = a.session, a.asked.Add(1)
+// furtherFrames implements service.
+func (a *Agent) furtherFrames(ctx context.Context, lease int64) (frames.Set, error) {
+	in := wire.Ask{Session: a.session, Number: a.asked.Add(1), Warm: lease} // a renderer that is up does not wait
 	var answer wire.Answer
 	err := a.persist(ctx, http.MethodPost, "/node/v1/ask", in, &answer)
-	return answer, err
-}
-
-// more implements service.
-func (a *Agent) more(ctx context.Context, lease int64) (frames.Set, error) {
-	answer, err := a.ask(ctx, wire.Ask{Warm: lease}) // a renderer that is up does not wait
-	if err != nil || answer.Lease == nil || answer.Lease.ID != lease {
+	if err != nil || len(answer.Leases) != 1 || answer.Leases[0].ID != lease {
 		return frames.Set{}, err
 	}
 	var set frames.Set
-	return set, set.UnmarshalText([]byte(answer.Lease.Frames))
+	return set, set.UnmarshalText([]byte(answer.Leases[0].Frames))
 }
 
 // report implements service.
@@ -182,18 +176,24 @@ func (a *Agent) progressed() {
 
 // beats tells that the node lives, regularly and when progress has changed.
 func (a *Agent) beats(ctx context.Context, stop context.CancelCauseFunc) {
+	var measured sampler
 	for {
 		in := wire.Beat{Session: a.session, Leases: []wire.Progress{}}
 		signs(ctx, a.staging(), &in)
+		if time.Since(measured.at) >= sampleEvery {
+			in.Sample = measured.sample(ctx, a.staging(), deviceSamples(pciDevices, a.facts.Devices, a.owned.devices()))
+		}
 		a.mu.Lock()
 		for _, w := range a.works {
 			in.Leases = append(in.Leases, w.progress())
 		}
 		a.mu.Unlock()
-		if err := a.persist(ctx, http.MethodPost, "/node/v1/beat", in, nil); err != nil {
+		var out wire.Beaten
+		if err := a.persist(ctx, http.MethodPost, "/node/v1/beat", in, &out); err != nil {
 			stop(err)
 			return
 		}
+		a.watched.Store(out.Watched)
 		select {
 		case <-ctx.Done():
 			return

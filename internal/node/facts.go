@@ -26,7 +26,7 @@ const probeTimeout = 10 * time.Second
 // machineFacts tells what the machine is. What the system does not tell stays
 // empty.
 func machineFacts(ctx context.Context, dir, version string) wire.Facts {
-	f := wire.Facts{OS: runtime.GOOS, System: runtime.GOOS, Arch: runtime.GOARCH, Cores: runtime.NumCPU(), Version: version, Renderers: []wire.Renderer{}}
+	f := wire.Facts{OS: runtime.GOOS, System: runtime.GOOS, Arch: runtime.GOARCH, Cores: runtime.NumCPU(), Version: version, Renderers: []wire.Renderer{}, Means: means()}
 	if info, err := host.InfoWithContext(ctx); err == nil {
 		f.System = info.Platform + " " + info.PlatformVersion
 	}
@@ -75,22 +75,28 @@ func programPath(program string) (string, error) {
 const referenceRate = 25e6
 
 // measureSpeed returns the machine's speed index: 1 is the reference machine,
-// 2 one that does twice the work in the same time.
+// 2 one that does twice the work in the same time. Each core counts with its
+// best slice of many short ones, so that a machine that is busy while it
+// joins is not taken for a slow one.
 func measureSpeed(cores int) float64 {
-	const time1 = 150 * time.Millisecond
+	const (
+		inAll = 600 * time.Millisecond
+		slice = 4 * time.Millisecond
+	)
 	rates := make([]float64, cores)
 	var wg sync.WaitGroup
 	for i := range cores {
 		wg.Go(func() {
-			begin, rounds, x := time.Now(), 0, 1.0+float64(i)
-			for time.Since(begin) < time1 {
-				for range 10_000 {
-					x = math.Sqrt(x*1.0000001+0.5) * 1.3
+			x := 1.0 + float64(i)
+			for begin := time.Now(); time.Since(begin) < inAll && x > 0; {
+				rounds, start := 0, time.Now()
+				for time.Since(start) < slice {
+					for range 10_000 {
+						x = math.Sqrt(x*1.0000001+0.5) * 1.3
+					}
+					rounds += 10_000
 				}
-				rounds += 10_000
-			}
-			if x > 0 {
-				rates[i] = float64(rounds) / time.Since(begin).Seconds()
+				rates[i] = max(rates[i], float64(rounds)/time.Since(start).Seconds())
 			}
 		})
 	}
@@ -109,6 +115,8 @@ func signs(ctx context.Context, staging string, b *wire.Beat) {
 	}
 	if m, err := mem.VirtualMemoryWithContext(ctx); err == nil {
 		b.Memory = m.UsedPercent / 100
+		free := int64(m.Available)
+		b.MemoryFree = &free
 	}
 	if s, err := mem.SwapMemoryWithContext(ctx); err == nil {
 		b.SwapUsed = int64(s.Used)

@@ -42,7 +42,7 @@ func (w *work) feed(ctx context.Context, left frames.Set, first *launch) {
 // more asks for more frames on the lease. The answer names all that have no
 // result yet; those that are still being checked are not rendered again.
 func (w *work) more(ctx context.Context) frames.Set {
-	more, err := w.svc.more(ctx, w.lease.ID)
+	more, err := w.svc.furtherFrames(ctx, w.lease.ID)
 	if err != nil {
 		return frames.Set{}
 	}
@@ -133,7 +133,7 @@ func (l *launch) feedOn(ctx context.Context, left frames.Set) frames.Set {
 	}
 	words, cause := l.reader.words()
 	if cause == "" {
-		cause = triage.CauseCrash
+		cause = l.crash()
 	}
 	frame := left.First()
 	if l.current != nil {

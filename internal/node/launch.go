@@ -15,7 +15,7 @@ import (
 	"vexillum/internal/core/hold"
 	"vexillum/internal/core/triage"
 	"vexillum/internal/launcher"
-	"vexillum/internal/wire"
+	"vexillum/internal/recipe"
 )
 
 // launch is one start of the renderer.
@@ -29,7 +29,8 @@ type launch struct {
 	reader  *reader
 	proc    *launcher.Process
 	before  *hold.Launch // what an earlier process knew of it; nil of a new one
-	share   wire.Caps    // of the machine
+	share   own          // of the machine
+	peak    int64        // bytes of main memory that it was seen with at most
 	handed  int          // frames handed to a renderer that is fed
 
 	fed     bool // stays up and is handed its frames
@@ -67,9 +68,16 @@ func (l *launch) start(fed bool) error {
 		return fmt.Errorf("finding the renderer: %w", err)
 	}
 	l.share = l.w.share()
-	arguments, environment := r.Launch(l.w.placeholders(l))
-	environment = append(environment, fmt.Sprintf("VEXILLUM_CORES=%d", l.share.Cores), fmt.Sprintf("VEXILLUM_MEMORY_BYTES=%d", l.share.MemoryBytes))
-	spec := launcher.Spec{ID: l.id(), Program: program, Args: arguments, Env: environment, Dir: l.folder, Input: fed, Nice: l.share.Nice}
+	if err := l.w.admit(l.folder); err != nil {
+		return fmt.Errorf("preparing the staging folder: %w", err)
+	}
+	with := l.w.placeholders(l)
+	arguments, environment := r.Launch(with)
+	for name, value := range l.w.lease.Environment.Variables {
+		environment = append(environment, name+"="+recipe.Fill(value, with))
+	}
+	environment = append(environment, l.share.environment()...)
+	spec := launcher.Spec{ID: l.id(), Program: program, Args: arguments, Env: environment, Dir: l.folder, Input: fed, Limits: l.limits()}
 	l.fed = fed
 	l.began, l.signOf = time.Now(), time.Now()
 	l.w.set(func() { l.w.phase, l.w.frame, l.w.fraction, l.w.stretch = "starting", nil, 0, l.stretch })
@@ -82,7 +90,10 @@ func (l *launch) start(fed bool) error {
 	return nil
 }
 
-func (l *launch) read() { l.reader = newReader(l.w.lease.Recipe.Read, func(m mark) { l.marks <- m }) }
+func (l *launch) read() {
+	l.reader = newReader(l.w.lease.Recipe.Read, func(m mark) { l.marks <- m })
+	l.reader.say = l.w.say
+}
 
 // adopt takes up a renderer that an earlier node process has started. All that
 // it has said is read again.
@@ -141,10 +152,20 @@ func (l *launch) goOn(ctx context.Context) (reached int) {
 		frame = *l.current
 	}
 	if cause == "" {
-		cause = triage.CauseCrash
+		cause = l.crash()
 	}
 	l.w.failed(l.number, frame, cause, tellEnd(words, l.proc))
 	return frame
+}
+
+// crash tells why a renderer ended that did not say: it may have met its limit
+// of memory.
+func (l *launch) crash() string {
+	peak, over := l.proc.Peak()
+	if over || l.share.limit > 0 && max(peak, l.peak) > l.share.limit-l.share.limit/10 {
+		return triage.CauseMemory
+	}
+	return triage.CauseCrash
 }
 
 // border returns the last frame that was finished before the renderer was
@@ -196,6 +217,7 @@ func (l *launch) unseen(words string) (reached int) {
 func (l *launch) watch(ctx context.Context, fed func(text string) bool) (stopped bool) {
 	stall := time.NewTicker(time.Second)
 	defer stall.Stop()
+	defer l.w.used.Store(0)
 	stalled := false
 	gone := l.proc.Gone()
 	done := ctx.Done()
@@ -226,6 +248,7 @@ func (l *launch) watch(ctx context.Context, fed func(text string) bool) (stopped
 			}
 			stop()
 		case <-stall.C:
+			l.weigh()
 			if limit := l.w.stallLimit(); !stopped && !stalled && time.Since(l.signOf) > limit {
 				stalled = true
 				l.stalled(limit)
@@ -330,8 +353,23 @@ func (l *launch) check(frame int, path string, render time.Duration) {
 	l.w.mu.Lock()
 	l.w.slowest = max(l.w.slowest, render)
 	l.w.mu.Unlock()
-	l.w.toCheck(check{launch: l.number, frame: frame, path: path, startup: l.startup, render: render})
+	l.w.toCheck(check{launch: l.number, frame: frame, path: path, startup: l.startup, render: render, memory: l.weigh()})
 	l.startup = 0 // told once
+}
+
+// weigh looks how much main memory the renderer has, and returns the most that
+// was seen so far.
+func (l *launch) weigh() int64 {
+	now := l.proc.Memory()
+	select {
+	case <-l.proc.Gone():
+		peak, _ := l.proc.Peak()
+		l.peak = max(l.peak, peak)
+	default:
+		l.w.used.Store(now)
+	}
+	l.peak = max(l.peak, now)
+	return l.peak
 }
 
 // file finds the picture of a frame in staging.

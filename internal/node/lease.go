@@ -26,7 +26,7 @@ import (
 type service interface {
 	report(ctx context.Context, items ...wire.ReportItem) ([]wire.Verdict, error)
 	thumbnail(ctx context.Context, run int64, frame int, jpeg []byte)
-	more(ctx context.Context, lease int64) (frames.Set, error) // for a renderer that stays up
+	furtherFrames(ctx context.Context, lease int64) (frames.Set, error) // for a renderer that stays up
 	upload(ctx context.Context, to upload) (publish.Standing, error)
 }
 
@@ -44,13 +44,17 @@ type work struct {
 	staging string // folder of the lease's own
 	speed   float64
 	node    string
-	share   func() wire.Caps // what a launch may use
+	share   func() own // what a launch may use, as things are then
 	stall   time.Duration
 	send    bool          // frames go to the service even where their place is seen
 	changed func()        // progress has changed
 	ready   chan struct{} // closed when orders can be taken
 
-	room     *room // may be nil
+	room     *room                                       // may be nil
+	owned    *owned                                      // may be nil
+	ended    wire.Ended                                  // once it has
+	used     atomic.Int64                                // bytes of main memory that its processes have now
+	say      func(at time.Time, stream int, text string) // hears what renderers say; may be nil
 	launcher *launcher.Client
 	journal  *journal
 	again    bool   // an earlier process has worked on the lease
@@ -84,6 +88,7 @@ type check struct {
 	frame           int
 	path            string
 	startup, render time.Duration
+	memory          int64 // bytes that the launch had at most so far
 }
 
 // errStopped is the cause of an order to stop at once.
@@ -100,7 +105,7 @@ const maxChecks = 4096
 func (w *work) progress() wire.Progress {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	p := wire.Progress{Lease: w.lease.ID, Frame: w.frame, Phase: w.phase, Fraction: w.fraction, Trouble: w.trouble, Full: w.noRoom}
+	p := wire.Progress{Lease: w.lease.ID, Frame: w.frame, Phase: w.phase, Fraction: w.fraction, Trouble: w.trouble, Full: w.noRoom, MemoryBytes: w.used.Load()}
 	for f := range w.verifying {
 		p.Verifying = append(p.Verifying, f)
 	}
@@ -159,7 +164,10 @@ func (w *work) run(ctx context.Context) (wire.Ended, error) {
 	if err := left.UnmarshalText([]byte(w.lease.Frames)); err != nil {
 		w.log.Error("the service gave frames that cannot be read", "error", err)
 	}
-	if left = w.render(rendering, left); !left.Empty() {
+	if err := w.unpackScene(); err != nil {
+		w.log.Error("the scene of a lease", "lease", w.lease.ID, "error", err)
+	}
+	if left = w.renderOwning(rendering, left); !left.Empty() {
 		w.log.Info("frames go back", "lease", w.lease.ID, "frames", left)
 	}
 	close(w.checks)
@@ -181,6 +189,34 @@ func (w *work) run(ctx context.Context) (wire.Ended, error) {
 		why = "stopped at a frame border"
 	}
 	return wire.Ended{Lease: w.lease.ID, Message: why}, nil
+}
+
+// unpackScene writes down a scene that came with the lease.
+func (w *work) unpackScene() error {
+	if w.lease.SceneText == "" {
+		return nil
+	}
+	folder := filepath.Join(w.staging, "scene")
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return fmt.Errorf("making its folder: %w", err)
+	}
+	w.lease.SceneRoot, w.lease.Scene = folder, filepath.Base(filepath.FromSlash(w.lease.Scene))
+	if err := os.WriteFile(filepath.Join(folder, w.lease.Scene), []byte(w.lease.SceneText), 0o644); err != nil {
+		return fmt.Errorf("writing it: %w", err)
+	}
+	return nil
+}
+
+// renderOwning renders once what the lease owns is free, and gives it back when
+// all processes are gone.
+func (w *work) renderOwning(ctx context.Context, left frames.Set) frames.Set {
+	if w.owned != nil {
+		if w.owned.take(ctx, w.lease.ID, w.share(), w.again) != nil {
+			return left
+		}
+		defer w.owned.giveBack(w.lease.ID)
+	}
+	return w.render(ctx, left)
 }
 
 // clear removes what is kept of the lease, once the service knows that it has
@@ -355,10 +391,11 @@ func (w *work) placeholders(l *launch) map[string]string {
 	scene := filepath.Join(w.lease.SceneRoot, filepath.FromSlash(w.lease.Scene))
 	with := map[string]string{
 		"scene": scene, "scene_folder": filepath.Dir(scene), "scene_root": w.lease.SceneRoot, "staging": l.folder,
-		"threads": fmt.Sprint(l.share.Cores), "memory_mib": fmt.Sprint(l.share.MemoryBytes >> 20), "width": fmt.Sprint(w.lease.Width), "height": fmt.Sprint(w.lease.Height),
+		"threads": fmt.Sprint(l.share.threads), "memory_mib": fmt.Sprint(l.share.memory >> 20),
+		"cores": coreList(l.share.cores), "devices": strings.Join(l.share.devices, ","), "device_numbers": l.share.deviceNumbers(), "width": fmt.Sprint(w.lease.Width), "height": fmt.Sprint(w.lease.Height),
 		"first": fmt.Sprint(l.stretch.First), "last": fmt.Sprint(l.stretch.Last), "frame": fmt.Sprint(l.stretch.First),
 		"range_first": fmt.Sprint(w.lease.RangeFirst), "range_last": fmt.Sprint(w.lease.RangeLast),
-		"speed": fmt.Sprint(w.speed), "node": w.node,
+		"speed": fmt.Sprint(w.speed * l.share.part), "node": w.node,
 	}
 	var passes []string
 	for _, p := range w.lease.Passes {

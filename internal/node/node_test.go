@@ -96,7 +96,7 @@ func (f *fake) upload(context.Context, upload) (publish.Standing, error) {
 	return publish.Standing{}, fmt.Errorf("%w: nothing is sent here", publish.ErrNoPlace)
 }
 
-func (f *fake) more(context.Context, int64) (frames.Set, error) { return frames.Set{}, nil }
+func (f *fake) furtherFrames(context.Context, int64) (frames.Set, error) { return frames.Set{}, nil }
 
 // told returns what was told, as "outcome frame cause".
 func (f *fake) told() []string {
@@ -153,7 +153,7 @@ func newWork(t *testing.T, f *fake, script, set string) *work {
 		launcher: newLauncher(t), journal: book,
 		lease: &leased{Recipe: r, Lease: wire.Lease{ID: leaseNumber.Add(1), Run: 1, RunName: "a final 1", Recipe: r.Name, Frames: set, RangeFirst: 1, RangeLast: 9,
 			OutputRoot: filepath.Join(dir, "out"), Output: "a/final-1", FilePrefix: "a.", FileEnding: ".png", Digits: 4, Width: 8, Height: 4}},
-		svc: f, log: log, staging: staging, speed: 1, node: "kiln-01", share: func() wire.Caps { return wire.Caps{Cores: 1} }, stall: time.Minute,
+		svc: f, log: log, staging: staging, speed: 1, node: "kiln-01", share: func() own { return own{whole: true, threads: 1, part: 1} }, stall: time.Minute,
 		held: hold.New(), changed: func() {}, ready: make(chan struct{}), phase: "starting", verifying: map[int]bool{},
 	}
 }

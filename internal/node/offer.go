@@ -103,7 +103,7 @@ func (w *work) verify(c check) (*verified, error) {
 // target returns where a frame belongs.
 func (w *work) target(frame int, v *verified, adopt []string) publish.Target {
 	number := frames.Name(frame, w.lease.Digits)
-	to := publish.Target{Root: w.lease.OutputRoot, Folder: w.lease.Output, Lease: w.lease.ID, Mark: w.lease.OutputMark, Adopt: adopt,
+	to := publish.Target{Root: w.lease.OutputRoot, Folder: w.lease.Output, Lease: w.lease.ID, Mark: w.lease.OutputMark, Adopt: adopt, Owner: w.owner(),
 		Files: []publish.File{{File: v.files[0], Name: w.lease.FilePrefix + number + w.lease.FileEnding}}}
 	for i, p := range w.lease.Passes {
 		to.Files = append(to.Files, publish.File{File: v.files[i+1], Name: path.Join(p.Name, p.FilePrefix+number+p.FileEnding)})
@@ -135,7 +135,7 @@ func (w *work) offer(c check) (settled bool) {
 	item := wire.ReportItem{
 		Outcome: wire.OutcomeGood, Lease: w.lease.ID, Launch: c.launch, Frame: c.frame,
 		Hash: good.hash(), Bytes: bytesOf(good.files), Files: listed(good.files),
-		StartupSeconds: c.startup.Seconds(), RenderSeconds: c.render.Seconds(), CheckSeconds: time.Since(begin).Seconds(),
+		StartupSeconds: c.startup.Seconds(), RenderSeconds: c.render.Seconds(), CheckSeconds: time.Since(begin).Seconds(), MemoryBytes: c.memory,
 	}
 	verdict := w.report(item)
 	if verdict.Verdict != wire.VerdictDeliver {

@@ -29,6 +29,9 @@ type reader struct {
 	begins, progress *regexp.Regexp
 	causes           []causeRule
 	marks            func(mark)
+	say              func(at time.Time, stream int, text string) // may be nil
+	stream           int                                         // of the line in hand
+	told             time.Time                                   // when progress was last passed on to say
 
 	mu    sync.Mutex
 	at    time.Time      // when the line in hand was said
@@ -57,6 +60,10 @@ func newReader(r recipe.Reading, marks func(mark)) *reader {
 	return out
 }
 
+// sayProgress is how often lines of progress are passed on: people follow the
+// bar, and want to find something in the log.
+const sayProgress = 5 * time.Second
+
 // longestLine bounds a line; what is longer is cut.
 const longestLine = 16 << 10
 
@@ -65,7 +72,7 @@ const longestLine = 16 << 10
 func (r *reader) Said(stream int, p []byte, at time.Time) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.at = at
+	r.at, r.stream = at, stream
 	buf := append(r.part[stream], p...)
 	for {
 		end := bytes.IndexAny(buf, "\r\n")
@@ -96,8 +103,15 @@ func (r *reader) line(line string) {
 				m.at = r.at
 				r.marks(m)
 			}
+			if r.say != nil && r.at.Sub(r.told) >= sayProgress {
+				r.told = r.at
+				r.say(r.at, r.stream, line)
+			}
 			return // progress is no evidence of anything else
 		}
+	}
+	if r.say != nil {
+		r.say(r.at, r.stream, line)
 	}
 	r.tail = append(append(r.tail, line...), '\n')
 	if over := len(r.tail) - lastWords; over > 0 {

@@ -88,6 +88,7 @@ func (a *Agent) measure(ctx context.Context) {
 	_, _ = rand.Read(data) // it never fails, as its documentation says
 	if rate, err := diskRate(a.staging(), data); err == nil {
 		a.line("disk", "%s free, writes %s/s", humanize.IBytes(uint64(f.Disk)), humanize.IBytes(uint64(rate)))
+		a.me.DiskRate = int64(rate)
 	} else {
 		a.line("disk", "cannot be written: %v", err)
 	}
@@ -95,7 +96,22 @@ func (a *Agent) measure(ctx context.Context) {
 	sending, cancel := context.WithTimeout(ctx, uploadTimeout)
 	defer cancel()
 	if err := a.client.Send(sending, http.MethodPost, "/node/v1/probe", "application/octet-stream", data, nil); err == nil {
-		a.line("network", "sends %s/s to the service", humanize.IBytes(uint64(probe/time.Since(begin).Seconds())))
+		a.me.NetworkRate = int64(probe / time.Since(begin).Seconds())
+		a.line("network", "sends %s/s to the service", humanize.IBytes(uint64(a.me.NetworkRate)))
+	}
+	if err := a.keepIdentity(); err != nil {
+		a.o.Log.Warn("what was measured is not kept", "error", err)
+	}
+	if m := f.Means; m != nil {
+		others := "cannot start renderers under other accounts"
+		if m.Switches {
+			others = "can start renderers under other accounts"
+		}
+		memory := "they are told how much memory they may have"
+		if m.Memory != "told" {
+			memory = "their memory is limited by " + m.Memory
+		}
+		a.line("account", "runs as %s and %s; %s", m.Account, others, memory)
 	}
 	if len(f.Renderers) == 0 {
 		a.line("renderers", "none is found; install one, or make a recipe that names where it is")

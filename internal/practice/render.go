@@ -91,6 +91,20 @@ type launch struct {
 	Options
 	scene *Scene
 	out   io.Writer
+	eaten [][]byte // memory that the scene asks for
+}
+
+// eat takes as much memory as the scene asks for, a piece at a time, and keeps
+// it: a renderer that has too little ends the hard way.
+func (l *launch) eat() {
+	const piece = 8 << 20
+	for have := len(l.eaten) * piece; have < l.scene.memory; have += piece {
+		b := make([]byte, min(piece, l.scene.memory-have))
+		for i := 0; i < len(b); i += 4096 {
+			b[i] = 1 // else the system gives none
+		}
+		l.eaten = append(l.eaten, b)
+	}
 }
 
 func (l *launch) frame(f int) error {
@@ -112,6 +126,7 @@ func (l *launch) frame(f int) error {
 		}
 		fmt.Fprintf(l.out, "child %d\n", child.Process.Pid)
 	}
+	l.eat()
 	l.wait(l.scene.Time(f, l.Node, l.Speed))
 	switch does {
 	case doesError:

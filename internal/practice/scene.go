@@ -15,6 +15,7 @@ import (
 	"slices"
 	"time"
 
+	"github.com/dustin/go-humanize"
 	"github.com/goccy/go-yaml"
 )
 
@@ -26,11 +27,16 @@ type Scene struct {
 	Cost    Cost      `json:"cost"`     // reference time a frame
 	Noise   float64   `json:"noise"`    // spread of the logarithm of a frame's time
 	Seed    uint64    `json:"seed"`
-	Stamp   bool      `json:"stamp"` // each file says which rendering it is of: no two are alike
+	Memory  string    `json:"memory"` // main memory that it really uses while it renders, such as 300MiB
+	Stamp   bool      `json:"stamp"`  // each file says which rendering it is of: no two are alike
 	Trouble []Trouble `json:"trouble"`
 
 	startup time.Duration
+	memory  int
 }
+
+// mostMemory bounds what a scene may use up.
+const mostMemory = 64 << 30
 
 // Trouble makes a frame misbehave.
 type Trouble struct {
@@ -135,6 +141,13 @@ func ReadScene(path string) (*Scene, error) {
 	}
 	if painters[s.Picture] == nil {
 		return nil, fmt.Errorf("cannot read the scene: there is no picture %q", s.Picture)
+	}
+	if s.Memory != "" {
+		n, err := humanize.ParseBytes(s.Memory)
+		if err != nil || n > mostMemory {
+			return nil, fmt.Errorf("cannot read the scene: memory %q is not an amount like 300MiB, or more than %s", s.Memory, humanize.IBytes(mostMemory))
+		}
+		s.memory = int(n)
 	}
 	if s.Startup != "" {
 		if s.startup, err = time.ParseDuration(s.Startup); err != nil {

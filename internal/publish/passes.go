@@ -132,7 +132,7 @@ func (t Target) putPass(root *os.Root, part, name, hash string, own bool) (fresh
 	if got, _, err := hashIn(root, part); !own && err == nil && got != hash {
 		return false, fmt.Errorf("the part of %s is no longer what was accepted (%.12s, not %.12s); remove %s", name, got, hash, t.deedFile())
 	}
-	err = put(root, part, name, hash)
+	err = t.put(root, part, name, hash)
 	if err == nil {
 		return true, nil
 	}
@@ -199,7 +199,7 @@ func (t Target) writeDeed(root *os.Root) error {
 	if err := t.flush(root); err != nil { // the names of the parts, before the deed's
 		return err
 	}
-	err = put(root, part, t.deedFile(), hash)
+	err = t.put(root, part, t.deedFile(), hash)
 	if errors.Is(err, fs.ErrExist) {
 		return errAgain
 	}

@@ -182,7 +182,7 @@ func die(t *testing.T, r rendering, step int) {
 	}
 	for i, f := range r.Files {
 		if step >= 3+i {
-			must(put(root, r.part(f), r.path(f), f.Hash))
+			must(r.put(root, r.part(f), r.path(f), f.Hash))
 		}
 	}
 	if step >= 6 {

@@ -52,7 +52,7 @@ func (t Target) publish(root *os.Root, makePart func(file int) error) (Standing,
 	if err := makePart(0); err != nil {
 		return Standing{}, err
 	}
-	err = put(root, t.part(t.Files[0]), t.path(t.Files[0]), t.Files[0].Hash)
+	err = t.put(root, t.part(t.Files[0]), t.path(t.Files[0]), t.Files[0].Hash)
 	t.dropParts(root)
 	switch {
 	case errors.Is(err, fs.ErrExist):
@@ -81,13 +81,19 @@ func (t Target) flush(root *os.Root) error {
 
 // put gives a whole part its name, unless a file has it. The part stays. On
 // file systems without links the file is written anew.
-func put(root *os.Root, part, name, hash string) error {
+func (t Target) put(root *os.Root, part, name, hash string) error {
+	if err := t.Owner.dress(root, part, 0o666); err != nil {
+		return err
+	}
 	err := root.Link(part, name)
 	if errors.Is(err, errors.ErrUnsupported) || errors.Is(err, syscall.EPERM) {
 		var from *os.File
 		if from, err = root.Open(part); err == nil {
 			err = writeNew(root, name, from, hash)
 			_ = from.Close()
+		}
+		if err == nil {
+			err = t.Owner.dress(root, name, 0o666)
 		}
 	}
 	if err != nil {

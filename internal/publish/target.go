@@ -26,6 +26,50 @@ type Target struct {
 	Lease  int64    // whose frame it is: names the files while they are not whole
 	Mark   string   // name of the file by which the place is known; empty: any folder will do
 	Adopt  []string // hashes of frames that were accepted before and may stand there
+	Owner  Owner
+}
+
+// Owner is whose new files and folders are. The zero Owner leaves that to the
+// system.
+type Owner struct {
+	Mask *int // permissions that they do not get
+	UID  *int // account
+	GID  *int // group
+}
+
+// OwnerOf returns the owner of an account and group given by number. The
+// numbers are left out where they are ours anyway.
+func OwnerOf(uid, gid int, mask *int) Owner {
+	o := Owner{Mask: mask}
+	if uid != os.Geteuid() {
+		o.UID = &uid
+	}
+	if gid != os.Getegid() {
+		o.GID = &gid
+	}
+	return o
+}
+
+// dress gives a new file or folder to its owner.
+func (o Owner) dress(root *os.Root, name string, permissions fs.FileMode) error {
+	if o.UID != nil || o.GID != nil {
+		uid, gid := -1, -1
+		if o.UID != nil {
+			uid = *o.UID
+		}
+		if o.GID != nil {
+			gid = *o.GID
+		}
+		if err := root.Chown(name, uid, gid); err != nil {
+			return fmt.Errorf("giving %s to its account and group: %w", name, err)
+		}
+	}
+	if o.Mask != nil {
+		if err := root.Chmod(name, permissions&^fs.FileMode(*o.Mask)); err != nil {
+			return fmt.Errorf("setting the permissions of %s: %w", name, err)
+		}
+	}
+	return nil
 }
 
 // File is one file of a frame.
@@ -101,12 +145,32 @@ func (t Target) open() (*os.Root, error) {
 		}
 	}
 	for _, folder := range t.folders() {
-		if err := root.MkdirAll(folder, 0o777); err != nil {
+		if err := t.makeFolder(root, folder); err != nil {
 			_ = root.Close()
 			return nil, fmt.Errorf("making the output folder: %w", err)
 		}
 	}
 	return root, nil
+}
+
+// makeFolder makes a folder and those above it that are not there.
+func (t Target) makeFolder(root *os.Root, folder string) error {
+	if info, err := root.Stat(folder); err == nil && info.IsDir() {
+		return nil
+	}
+	if above := filepath.Dir(folder); above != "." && above != folder {
+		if err := t.makeFolder(root, above); err != nil {
+			return err
+		}
+	}
+	err := root.Mkdir(folder, 0o777)
+	if errors.Is(err, fs.ErrExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	return t.Owner.dress(root, folder, 0o777)
 }
 
 // look returns what stands in the frame's place: nothing, a frame that was

@@ -17,6 +17,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/dustin/go-humanize"
 	"github.com/goccy/go-yaml"
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
@@ -41,12 +42,33 @@ type Recipe struct {
 	Probe       Probe             `json:"probe"`
 	Scenes      []string          `json:"scenes"`  // endings of its scene files
 	Picture     string            `json:"picture"` // format of its frames: png, jpeg or tiff
+	Takes       Takes             `json:"takes,omitzero"`
 	Values      map[string]Value  `json:"values,omitempty"`
 	Environment map[string]string `json:"environment,omitempty"`
 	Arguments   []string          `json:"arguments"`
 	FrameFile   string            `json:"frame_file"` // pattern of file names in staging; the group is the frame's number
 	Passes      map[string]Pass   `json:"passes,omitempty"`
 	Read        Reading           `json:"read,omitempty"`
+}
+
+// Takes is what one lease takes of a node. Without cores it gets the whole node.
+type Takes struct {
+	Cores   int    `json:"cores,omitempty"`
+	Memory  string `json:"memory,omitempty"` // such as 512MiB
+	Devices int    `json:"devices,omitempty"`
+}
+
+// Amounts returns what one lease takes of a node.
+func (t Takes) Amounts() (farm.Amounts, error) {
+	out := farm.Amounts{Cores: t.Cores, Devices: t.Devices}
+	if t.Memory != "" {
+		n, err := humanize.ParseBytes(t.Memory)
+		if err != nil || n > 1<<60 {
+			return out, fmt.Errorf("%q is no amount of memory; write it like 512MiB", t.Memory)
+		}
+		out.MemoryBytes = int64(n)
+	}
+	return out, out.Check()
 }
 
 // Stop tells when a renderer may be stopped.
@@ -158,12 +180,15 @@ func compileSchema() (*jsonschema.Schema, error) {
 var placeholders = map[string]bool{
 	"vexillum": true, "scene": true, "scene_folder": true, "scene_root": true, "staging": true, "threads": true,
 	"width": true, "height": true, "first": true, "last": true, "frame": true, "range_first": true, "range_last": true, "speed": true,
-	"node": true, "passes": true, "memory_mib": true,
+	"node": true, "passes": true, "memory_mib": true, "cores": true, "devices": true, "device_numbers": true,
 }
 
 var inBraces = regexp.MustCompile(`\{([a-z_]+)\}`)
 
 func (r *Recipe) check() error {
+	if _, err := r.Takes.Amounts(); err != nil {
+		return fmt.Errorf("takes: %w", err)
+	}
 	for name, v := range r.Values {
 		if placeholders[name] {
 			return fmt.Errorf("the value %s has the name of a placeholder", name)

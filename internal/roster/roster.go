@@ -72,6 +72,10 @@ var columns = []column{
 	{"cores", func(r *Row, cell string) error { return whole(&r.Settings.Caps.Cores, cell) }, func(r Row) string { return number(r.Settings.Caps.Cores) }},
 	{"memory", func(r *Row, cell string) error { return amount(&r.Settings.Caps.MemoryBytes, cell) }, func(r Row) string { return size(r.Settings.Caps.MemoryBytes) }},
 	{"staging", func(r *Row, cell string) error { return amount(&r.Settings.Caps.StagingBytes, cell) }, func(r Row) string { return size(r.Settings.Caps.StagingBytes) }},
+	{"leases", func(r *Row, cell string) error { return whole(&r.Settings.Caps.Leases, cell) }, func(r Row) string { return number(r.Settings.Caps.Leases) }},
+	{"spare", func(r *Row, cell string) error { return amount(&r.Settings.Caps.SpareBytes, cell) }, func(r Row) string { return size(r.Settings.Caps.SpareBytes) }},
+	{"kept", func(r *Row, cell string) error { r.Settings.Caps.KeptDevices = strings.Fields(cell); return nil },
+		func(r Row) string { return strings.Join(r.Settings.Caps.KeptDevices, " ") }},
 	{"nice", func(r *Row, cell string) error { return whole(&r.Settings.Caps.Nice, cell) }, func(r Row) string { return number(r.Settings.Caps.Nice) }},
 	{"hours", func(r *Row, cell string) error {
 		if cell == "" || cell == "always" {

@@ -18,27 +18,34 @@ import (
 	"vexillum/internal/publish"
 	"vexillum/internal/recipe"
 	"vexillum/internal/service/floor"
+	"vexillum/internal/service/gauge"
 	"vexillum/internal/service/lead"
 	"vexillum/internal/service/ledger"
+	"vexillum/internal/service/logbook"
 	"vexillum/internal/store"
 	"vexillum/internal/wire"
 )
 
 // Options is what a Service works with.
 type Options struct {
-	Store   *store.Store
-	Recipes recipe.Book
-	Log     *slog.Logger
-	Name    string // of this service, unlike any other on the database
-	Address string // where other services, nodes and people reach it
-	Version string
-	Socket  string           // machine and port that it listens on; empty when not known
-	Now     func() time.Time // time.Now when nil
-	Alone   bool             // nobody else can use the database
+	Store    *store.Store
+	Recipes  recipe.Book
+	Log      *slog.Logger
+	Name     string // of this service, unlike any other on the database
+	Address  string // where other services, nodes and people reach it
+	Version  string
+	Socket   string           // machine and port that it listens on; empty when not known
+	Now      func() time.Time // time.Now when nil
+	Alone    bool             // nobody else can use the database
+	Folder   string           // for what the service keeps besides its records
+	MostLogs int64            // bytes that logs of nodes and renderers may take up in the database; some when 0
 	// FirstAdmin is called once, when nobody may sign in yet. It returns the
 	// name and the hash of the password of the first administrator.
 	FirstAdmin func() (name, passwordHash string, err error)
 }
+
+// mostLogs is how many bytes logs may take up when nobody says.
+const mostLogs = 8 << 30
 
 // Service keeps the farm going while it is the active one, and stands by
 // while another is.
@@ -49,6 +56,8 @@ type Service struct {
 	life    atomic.Pointer[string]
 	members atomic.Pointer[[]wire.Member]
 	uploads turnstile
+	gauge   *gauge.Gauge
+	logbook *logbook.Book
 }
 
 // New returns a Service that is not running yet.
@@ -56,7 +65,10 @@ func New(o Options) *Service {
 	if o.Now == nil {
 		o.Now = time.Now
 	}
-	s := &Service{o: o, keeper: lead.New(lead.Options{Store: o.Store, Name: o.Name, Address: o.Address, Socket: o.Socket, Alone: o.Alone, Log: o.Log})}
+	if o.MostLogs == 0 {
+		o.MostLogs = mostLogs
+	}
+	s := &Service{o: o, gauge: gauge.New(o.Store, o.Log, o.Now, o.MostLogs), logbook: logbook.New(o.Store), keeper: lead.New(lead.Options{Store: o.Store, Name: o.Name, Address: o.Address, Socket: o.Socket, Alone: o.Alone, Log: o.Log})}
 	s.life.Store(new(string))
 	s.members.Store(&[]wire.Member{})
 	return s
@@ -101,6 +113,12 @@ func (s *Service) Members() []wire.Member { return *s.members.Load() }
 
 // Store returns the records that are read without the live farm.
 func (s *Service) Store() *store.Store { return s.o.Store }
+
+// Gauge takes what machines measure of themselves.
+func (s *Service) Gauge() *gauge.Gauge { return s.gauge }
+
+// Logbook takes what node processes and renderers say.
+func (s *Service) Logbook() *logbook.Book { return s.logbook }
 
 // Recipes returns the recipes that the service knows.
 func (s *Service) Recipes() recipe.Book { return s.o.Recipes }
@@ -204,7 +222,11 @@ func (s *Service) lead(ctx context.Context, claim lead.Claim) error {
 	model := pace.New()
 	for _, o := range loaded.Observations {
 		if n := loaded.State.Nodes[o.Node]; n != nil {
-			model.Observe(o, model.Speed(n, loaded.State.Runs[o.Run].Spec.Recipe))
+			speed := model.Speed(n, loaded.State.Runs[o.Run].Spec.Recipe)
+			if l := loaded.State.Lease(o.Lease); l != nil {
+				speed *= n.Part(l.Share)
+			}
+			model.Observe(o, speed)
 		}
 	}
 	newest := map[farm.RunID]floor.Newest{}
@@ -226,6 +248,7 @@ func (s *Service) lead(ctx context.Context, claim lead.Claim) error {
 	ended := make(chan error, 1)
 	go func() { ended <- f.Run(ctx) }()
 	helpers.Go(func() { s.sweep(ctx, f, closed) })
+	helpers.Go(func() { s.gauge.Run(ctx) })
 	if err := s.begin(ctx, f, claim); err != nil {
 		stop(err)
 	} else {

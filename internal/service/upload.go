@@ -4,10 +4,12 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"os"
 	"runtime"
 	"sync"
 
 	"vexillum/internal/core/farm"
+	"vexillum/internal/launcher"
 	"vexillum/internal/publish"
 	"vexillum/internal/service/floor"
 )
@@ -42,7 +44,7 @@ func (s *Service) target(ctx context.Context, u Upload) (publish.Target, int, er
 	if err != nil {
 		return publish.Target{}, 0, err
 	}
-	to := publish.Target{Root: roots.Frames, Folder: d.Spec.Output, Lease: int64(u.Lease), Mark: d.Spec.Mark, Adopt: d.Adopt}
+	to := publish.Target{Root: roots.Frames, Folder: d.Spec.Output, Lease: int64(u.Lease), Mark: d.Spec.Mark, Adopt: d.Adopt, Owner: ownerOf(d.Env)}
 	files := d.Files
 	if len(files) == 0 {
 		files = []farm.File{{Hash: d.Hash, Bytes: d.Bytes}}
@@ -58,6 +60,24 @@ func (s *Service) target(ctx context.Context, u Upload) (publish.Target, int, er
 		return publish.Target{}, 0, &floor.Refusal{Kind: floor.Invalid, Field: "pass", Reason: fmt.Sprintf("%s has no pass %q", d.Spec.Name(), u.Pass)}
 	}
 	return to, meant, nil
+}
+
+// ownerOf returns whose the files are that the service publishes for a node.
+// Accounts and groups of the nodes that this machine does not know are left
+// out: the frame matters more.
+func ownerOf(env farm.Environment) publish.Owner {
+	var mask *int
+	if n, said := env.Permissions(); said {
+		mask = &n
+	}
+	if env.Account == "" && env.Group == "" {
+		return publish.Owner{Mask: mask}
+	}
+	uid, gid, err := launcher.Identify(env.Account, env.Group)
+	if err != nil || os.Geteuid() != 0 {
+		return publish.Owner{Mask: mask}
+	}
+	return publish.OwnerOf(uid, gid, mask)
 }
 
 // Uploaded tells how much of a frame is there.

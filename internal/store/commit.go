@@ -48,6 +48,15 @@ var statements = map[string]string{
 		SELECT name, COALESCE(NULLIF(projects, 'null'), '[]') FROM jsonb_to_recordset($1::jsonb) AS r(name text, projects jsonb)
 		ON CONFLICT (name) DO UPDATE SET projects = excluded.projects`,
 
+	"stay set": `WITH r AS (
+			SELECT of->>'kind' AS kind, of->>'name' AS name, stay FROM jsonb_to_recordset($1::jsonb) AS r(of jsonb, stay jsonb))
+		INSERT INTO stay (kind, name, stay) SELECT kind, name, stay FROM r ON CONFLICT (kind, name) DO UPDATE SET stay = excluded.stay`,
+
+	"environment set": `WITH r AS (
+			SELECT of->>'project' AS project, of->>'recipe' AS recipe, env FROM jsonb_to_recordset($1::jsonb) AS r(of jsonb, env jsonb))
+		INSERT INTO environment (project, recipe, env) SELECT project, recipe, env FROM r
+		ON CONFLICT (project, recipe) DO UPDATE SET env = excluded.env`,
+
 	"pool dropped": `DELETE FROM pool p USING jsonb_to_recordset($1::jsonb) AS r(name text) WHERE p.name = r.name`,
 
 	"node announced": `INSERT INTO node (id, name, kind, facts, session, reach, reach_since, duty)
@@ -109,20 +118,30 @@ var statements = map[string]string{
 	"run kept": `UPDATE run SET done = r.done::int4multirange, done_seq = r.seq
 		FROM jsonb_to_recordset($1::jsonb) AS r(run bigint, done text, seq bigint) WHERE id = r.run`,
 
-	"lease extended": `UPDATE lease SET given = given + frame_set(r.frames), ask = r.ask, reason = r.reason
+	"lease extended": `UPDATE lease SET given = given + frame_set(r.frames), trimmed = trimmed - frame_set(r.frames), ask = r.ask, reason = r.reason
 		FROM jsonb_to_recordset($1::jsonb) AS r(lease bigint, ask bigint, frames text, reason text) WHERE id = r.lease`,
 
 	"lease trimmed": `UPDATE lease SET trimmed = trimmed + frame_set(r.frames)
 		FROM jsonb_to_recordset($1::jsonb) AS r(lease bigint, frames text) WHERE id = r.lease`,
 
-	"delivery lost": `UPDATE frame f SET state = 'lost', lost_hashes = lost_hashes || r.hash, seq = r.seq
-		FROM jsonb_to_recordset($1::jsonb) AS r(run bigint, frame int, hash text, seq bigint)
-		WHERE f.run = r.run AND f.frame = r.frame`,
+	// No lease that once held the frame has it back.
+	"delivery lost": `WITH r AS (
+			SELECT run, frame, hash, seq FROM jsonb_to_recordset($1::jsonb) AS p(run bigint, frame int, hash text, seq bigint)
+		), gone AS (
+			UPDATE lease l SET trimmed = trimmed + c.frames
+			FROM (SELECT run, range_agg(int4range(frame, frame, '[]')) AS frames FROM r GROUP BY run) c WHERE l.run = c.run AND l.ended_at IS NULL
+		)
+		UPDATE frame f SET state = 'lost', lost_hashes = lost_hashes || r.hash, seq = r.seq FROM r WHERE f.run = r.run AND f.frame = r.frame`,
 
-	"frame failed": `INSERT INTO attempt (seq, run, frame, lease, launch, node, cause, message, counts, at)
-		SELECT seq, run, frame, lease, launch, node, cause, message, counts, at
-		FROM jsonb_to_recordset($1::jsonb) AS r(seq bigint, run bigint, frame int, lease bigint, launch int, node bigint,
-			cause text, message text, counts boolean, at timestamptz)`,
+	"frame failed": `WITH r AS (
+			SELECT * FROM jsonb_to_recordset($1::jsonb) AS p(seq bigint, run bigint, frame int, lease bigint, launch int, node bigint,
+				cause text, message text, counts boolean, at timestamptz)
+		), gone AS (
+			UPDATE lease l SET trimmed = trimmed + c.frames
+			FROM (SELECT lease, range_agg(int4range(frame, frame, '[]')) AS frames FROM r GROUP BY lease) c WHERE l.id = c.lease
+		)
+		INSERT INTO attempt (seq, run, frame, lease, launch, node, cause, message, counts, at)
+		SELECT seq, run, frame, lease, launch, node, cause, message, counts, at FROM r`,
 
 	"frame parked": `UPDATE run SET parked = parked + r.frames
 		FROM (SELECT run, range_agg(int4range(frame, frame, '[]')) AS frames

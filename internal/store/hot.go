@@ -31,7 +31,7 @@ func newColumns(kind string) columns {
 
 type leasesOpened struct {
 	id, node, run, session, ask []int64
-	given, reason               []string
+	given, reason, share        []string
 	at                          []time.Time
 }
 
@@ -40,14 +40,21 @@ func (c *leasesOpened) add(record farm.Record, _ int64) {
 	c.id, c.node, c.run = append(c.id, int64(r.Lease)), append(c.node, int64(r.Node)), append(c.run, int64(r.Run))
 	c.session, c.ask = append(c.session, r.Session), append(c.ask, r.Ask)
 	c.given, c.reason, c.at = append(c.given, r.Frames.Multirange()), append(c.reason, r.Reason), append(c.at, r.At)
+	share := ""
+	if !r.Share.Whole() || r.Share.MemoryBytes > 0 || len(r.Share.Devices) > 0 {
+		if data, err := json.Marshal(r.Share); err == nil { // it holds nothing that JSON cannot
+			share = string(data)
+		}
+	}
+	c.share = append(c.share, share)
 }
 
 func (c *leasesOpened) statement() (string, []any) {
-	return `INSERT INTO lease (id, node, run, session, ask, given, reason, opened_at)
-		SELECT id, node, run, session, ask, given::int4multirange, reason, at
-		FROM unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::bigint[], $5::bigint[], $6::text[], $7::text[], $8::timestamptz[])
-			AS r(id, node, run, session, ask, given, reason, at)`,
-		[]any{c.id, c.node, c.run, c.session, c.ask, c.given, c.reason, c.at}
+	return `INSERT INTO lease (id, node, run, session, ask, given, reason, opened_at, share)
+		SELECT id, node, run, session, ask, given::int4multirange, reason, at, NULLIF(share, '')::jsonb
+		FROM unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::bigint[], $5::bigint[], $6::text[], $7::text[], $8::timestamptz[], $9::text[])
+			AS r(id, node, run, session, ask, given, reason, at, share)`,
+		[]any{c.id, c.node, c.run, c.session, c.ask, c.given, c.reason, c.at, c.share}
 }
 
 type leasesEnded struct {
@@ -69,6 +76,7 @@ func (c *leasesEnded) statement() (string, []any) {
 
 type framesAccepted struct {
 	run, lease, node, bytes, seq []int64
+	memory                       []int64
 	frame, launch                []int32
 	hash                         []string
 	files                        []*string
@@ -80,20 +88,21 @@ func (c *framesAccepted) add(record farm.Record, seq int64) {
 	r := record.(farm.FrameAccepted)
 	c.run, c.lease, c.node = append(c.run, int64(r.Run)), append(c.lease, int64(r.Lease)), append(c.node, int64(r.Node))
 	c.bytes, c.seq = append(c.bytes, r.Bytes), append(c.seq, seq)
+	c.memory = append(c.memory, r.MemoryBytes)
 	c.frame, c.launch = append(c.frame, int32(r.Frame)), append(c.launch, int32(r.Launch))
 	c.hash, c.at, c.files = append(c.hash, r.Hash), append(c.at, r.At), append(c.files, filesColumn(r.Files))
 	c.startup, c.render, c.check = append(c.startup, r.StartupSeconds), append(c.render, r.RenderSeconds), append(c.check, r.CheckSeconds)
 }
 
 func (c *framesAccepted) statement() (string, []any) {
-	return `INSERT INTO frame (run, frame, state, lease, launch, node, hash, bytes, startup_seconds, render_seconds, check_seconds, accepted_at, seq, files)
-		SELECT run, frame, 'delivering', lease, launch, node, hash, bytes, startup, render, looked, at, seq, files::jsonb
-		FROM unnest($1::bigint[], $2::int[], $3::bigint[], $4::int[], $5::bigint[], $6::text[], $7::bigint[], $8::float8[], $9::float8[], $10::float8[], $11::timestamptz[], $12::bigint[], $13::text[])
-			AS r(run, frame, lease, launch, node, hash, bytes, startup, render, looked, at, seq, files)
+	return `INSERT INTO frame (run, frame, state, lease, launch, node, hash, bytes, startup_seconds, render_seconds, check_seconds, accepted_at, seq, files, memory_bytes)
+		SELECT run, frame, 'delivering', lease, launch, node, hash, bytes, startup, render, looked, at, seq, files::jsonb, memory
+		FROM unnest($1::bigint[], $2::int[], $3::bigint[], $4::int[], $5::bigint[], $6::text[], $7::bigint[], $8::float8[], $9::float8[], $10::float8[], $11::timestamptz[], $12::bigint[], $13::text[], $14::bigint[])
+			AS r(run, frame, lease, launch, node, hash, bytes, startup, render, looked, at, seq, files, memory)
 		ON CONFLICT (run, frame) DO UPDATE SET state = 'delivering', lease = excluded.lease, launch = excluded.launch, node = excluded.node,
 			hash = excluded.hash, bytes = excluded.bytes, startup_seconds = excluded.startup_seconds, render_seconds = excluded.render_seconds,
 			check_seconds = excluded.check_seconds, accepted_at = excluded.accepted_at, seq = excluded.seq, files = excluded.files`,
-		[]any{c.run, c.frame, c.lease, c.launch, c.node, c.hash, c.bytes, c.startup, c.render, c.check, c.at, c.seq, c.files}
+		[]any{c.run, c.frame, c.lease, c.launch, c.node, c.hash, c.bytes, c.startup, c.render, c.check, c.at, c.seq, c.files, c.memory}
 }
 
 // filesColumn is what is kept of the files of a frame, or nil for one file.

@@ -43,7 +43,7 @@ func (s *Store) Load(ctx context.Context, seq int64) (Loaded, error) {
 		what string
 		do   func() error
 	}{
-		{"places", l.places}, {"projects", l.projects}, {"people", l.people}, {"keys", l.keys}, {"pools", l.pools}, {"nodes", l.nodes},
+		{"places", l.places}, {"projects", l.projects}, {"people", l.people}, {"keys", l.keys}, {"pools", l.pools}, {"environments", l.environments}, {"stays", l.stays}, {"nodes", l.nodes},
 		{"tokens", l.tokens}, {"runs", l.readRuns}, {"frames", l.frames}, {"attempts", l.attempts}, {"leases", l.leases},
 	} {
 		if err := step.do(); err != nil {
@@ -181,6 +181,37 @@ func (l *loader) pools() error {
 	}, `SELECT name, projects FROM pool`)
 }
 
+func (l *loader) environments() error {
+	return l.each(func(row *sql.Rows) error {
+		var of farm.EnvironmentOf
+		var env farm.Environment
+		var data []byte
+		err := row.Scan(&of.Project, &of.Recipe, &data)
+		if err == nil {
+			err = json.Unmarshal(data, &env)
+		}
+		if err == nil && !env.Empty() {
+			l.state.Environments[of] = env
+		}
+		return err
+	}, `SELECT project, recipe, env FROM environment`)
+}
+
+func (l *loader) stays() error {
+	return l.each(func(row *sql.Rows) error {
+		var r farm.StaySet
+		var data []byte
+		err := row.Scan(&r.Of.Kind, &r.Of.Name, &data)
+		if err == nil {
+			err = json.Unmarshal(data, &r.Stay)
+		}
+		if err == nil && (r.Stay.Held || r.Stay.Step > 0) {
+			l.state.Stays[r.Of] = r.Stay
+		}
+		return err
+	}, `SELECT kind, name, stay FROM stay`)
+}
+
 func (l *loader) tokens() error {
 	return l.each(func(row *sql.Rows) error {
 		var t farm.TokenIssued
@@ -293,8 +324,12 @@ func (l *loader) leases() error {
 		var lease farm.Lease
 		var given, trimmed string
 		var ended *time.Time
-		if err := row.Scan(&lease.ID, &lease.Node, &lease.Run, &lease.Session, &lease.Ask, &given, &trimmed, &lease.Reason, &lease.OpenedAt, &ended); err != nil {
+		var share []byte
+		if err := row.Scan(&lease.ID, &lease.Node, &lease.Run, &lease.Session, &lease.Ask, &given, &trimmed, &lease.Reason, &lease.OpenedAt, &ended, &share); err != nil {
 			return err
+		}
+		if err := json.Unmarshal(share, &lease.Share); err != nil {
+			return fmt.Errorf("reading the share of lease %d: %w", lease.ID, err)
 		}
 		var err error
 		if lease.Given, err = frames.ParseMultirange(given); err != nil {
@@ -308,11 +343,11 @@ func (l *loader) leases() error {
 		if ended != nil {
 			lease.EndedAt = *ended
 		} else {
-			lease.Left = lease.Given.Minus(back).Minus(resolved(run, lease.ID))
+			lease.Left = lease.Given.Minus(back).Minus(resolved(run))
 		}
 		run.Leases[lease.ID] = &lease
 		return nil
-	}, `SELECT l.id, l.node, l.run, l.session, l.ask, l.given::text, l.trimmed::text, l.reason, l.opened_at, l.ended_at
+	}, `SELECT l.id, l.node, l.run, l.session, l.ask, l.given::text, l.trimmed::text, l.reason, l.opened_at, l.ended_at, COALESCE(l.share, '{}')
 		FROM lease l JOIN run r ON r.id = l.run WHERE r.`+openRuns+` ORDER BY l.id`)
 	if err != nil {
 		return err
@@ -320,18 +355,12 @@ func (l *loader) leases() error {
 	return l.s.db.GetContext(l.ctx, &l.state.LastLease, `SELECT COALESCE(max(id), 0) FROM lease`)
 }
 
-// resolved returns the frames of a run that a lease no longer has to bring.
-func resolved(run *farm.Run, lease farm.LeaseID) frames.Set {
+// resolved returns the frames of a run that no lease has to bring any more.
+// Those that failed, or whose delivery was lost, are on the lease as trimmed.
+func resolved(run *farm.Run) frames.Set {
 	var spans []frames.Span
 	for f := range run.Delivering {
 		spans = append(spans, frames.Span{First: f, Last: f})
-	}
-	for f, t := range run.Trouble {
-		for _, a := range t.Attempts {
-			if a.Lease == lease {
-				spans = append(spans, frames.Span{First: f, Last: f})
-			}
-		}
 	}
 	return frames.Of(spans...).Union(run.Done).Union(run.Parked)
 }
@@ -357,10 +386,10 @@ func (l *loader) observations() ([]farm.FrameAccepted, error) {
 	var out []farm.FrameAccepted
 	err := l.each(func(row *sql.Rows) error {
 		var f farm.FrameAccepted
-		err := row.Scan(&f.Run, &f.Frame, &f.Node, &f.StartupSeconds, &f.RenderSeconds)
+		err := row.Scan(&f.Run, &f.Frame, &f.Node, &f.Lease, &f.StartupSeconds, &f.RenderSeconds, &f.MemoryBytes)
 		out = append(out, f)
 		return err
-	}, `SELECT r.id, f.frame, f.node, f.startup_seconds, f.render_seconds
+	}, `SELECT r.id, f.frame, f.node, f.lease, f.startup_seconds, f.render_seconds, f.memory_bytes
 		FROM run r CROSS JOIN LATERAL (SELECT * FROM frame WHERE frame.run = r.id ORDER BY seq DESC LIMIT $1) f
 		WHERE r.`+openRuns+` ORDER BY f.seq`, observationsPerRun)
 	return out, err

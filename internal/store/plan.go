@@ -82,6 +82,7 @@ func touches(r farm.Record) (writes, reads []row) {
 	lease := func(id farm.LeaseID) row { return row{table: "lease", id: int64(id)} }
 	frame := func(id farm.RunID, f int) row { return row{table: "frame", id: int64(id), frame: f} }
 	attempts := func(id farm.RunID) row { return row{table: "attempt", id: int64(id)} }
+	leasesOf := func(id farm.RunID) row { return row{table: "leases of run", id: int64(id)} }
 	named := func(table, name string) row { return row{table: table, name: name} }
 	switch r := r.(type) {
 	case farm.PlaceSet:
@@ -120,6 +121,10 @@ func touches(r farm.Record) (writes, reads []row) {
 		return []row{node(r.Node), anyName, {table: "node token", id: int64(r.Node)}}, nil
 	case farm.PoolSet:
 		return []row{named("pool", r.Name)}, nil
+	case farm.StaySet:
+		return []row{named("stay", r.Of.String())}, nil
+	case farm.EnvironmentSet:
+		return []row{named("environment", r.Of.String())}, nil
 	case farm.PoolDropped:
 		return []row{named("pool", r.Name)}, nil
 	case farm.KeyRevoked:
@@ -131,25 +136,34 @@ func touches(r farm.Record) (writes, reads []row) {
 	case farm.RunKept:
 		return []row{run(r.Run)}, nil
 	case farm.LeaseOpened:
-		return []row{lease(r.Lease)}, []row{run(r.Run), node(r.Node)}
-	case farm.LeaseExtended:
-		return []row{lease(r.Lease)}, nil
-	case farm.LeaseTrimmed:
-		return []row{lease(r.Lease)}, nil
-	case farm.LeaseEnded:
-		return []row{lease(r.Lease)}, nil
+		return []row{lease(r.Lease)}, []row{run(r.Run), node(r.Node), leasesOf(r.Run)}
+	case farm.LeaseExtended, farm.LeaseTrimmed, farm.LeaseEnded:
+		return []row{lease(leaseOf(r))}, []row{leasesOf(r.About().Run)}
 	case farm.FrameAccepted:
 		return []row{frame(r.Run, r.Frame)}, []row{run(r.Run)}
 	case farm.FrameDone:
 		return []row{frame(r.Run, r.Frame)}, nil
 	case farm.DeliveryLost:
-		return []row{frame(r.Run, r.Frame)}, nil
+		return []row{frame(r.Run, r.Frame), leasesOf(r.Run)}, nil
 	case farm.FrameFailed:
-		return nil, []row{run(r.Run), attempts(r.Run)}
+		return []row{lease(r.Lease)}, []row{run(r.Run), attempts(r.Run), leasesOf(r.Run)}
 	case farm.FrameParked:
 		return []row{frame(r.Run, r.Frame), run(r.Run)}, nil
 	case farm.FramesRetried:
 		return []row{run(r.Run), attempts(r.Run)}, nil
 	}
 	return nil, nil // audits stand by themselves
+}
+
+// leaseOf returns the lease that a Record changes.
+func leaseOf(r farm.Record) farm.LeaseID {
+	switch r := r.(type) {
+	case farm.LeaseExtended:
+		return r.Lease
+	case farm.LeaseTrimmed:
+		return r.Lease
+	case farm.LeaseEnded:
+		return r.Lease
+	}
+	return 0
 }

@@ -43,6 +43,49 @@ func (s *Store) NodeLog(ctx context.Context, node int64, limit int) ([]Event, er
 	return events, nil
 }
 
+// Stretch is one thing that happened to a node and is drawn in its timeline.
+type Stretch struct {
+	At     time.Time `db:"at"`
+	Kind   string    `db:"kind"`
+	Run    int64     `db:"run"`
+	Reason string    `db:"reason"`
+	Is     string    `db:"state"` // what reach, duty or health became
+	Seq    int64     `db:"seq"`
+}
+
+// mostStretches bounds what is read for one timeline.
+const mostStretches = 50_000
+
+// NodeTimeline returns what a node worked on and how its states changed since
+// a time, in order; of very much, the newest.
+func (s *Store) NodeTimeline(ctx context.Context, node int64, since time.Time) ([]Stretch, error) {
+	out := []Stretch{}
+	err := s.db.SelectContext(ctx, &out, `SELECT * FROM (
+			SELECT seq, at, kind, COALESCE(run, 0) AS run, reason, COALESCE(body->>'reach', body->>'duty', body->>'health', '') AS state
+			FROM event WHERE node = $1 AND at >= $2 AND kind IN ('lease opened', 'lease ended', 'node reach', 'node duty', 'node health')
+			ORDER BY seq DESC LIMIT $3) t ORDER BY seq`, node, since, mostStretches)
+	if err != nil {
+		return nil, fmt.Errorf("reading what node %d did: %w", node, err)
+	}
+	return out, nil
+}
+
+// RunNames returns the names of runs by number: job, kind and number.
+func (s *Store) RunNames(ctx context.Context, runs []int64) (map[int64]string, error) {
+	var rows []struct {
+		ID   int64  `db:"id"`
+		Name string `db:"name"`
+	}
+	if err := s.db.SelectContext(ctx, &rows, `SELECT id, job || ' ' || kind || ' ' || number AS name FROM run WHERE id = ANY($1)`, runs); err != nil {
+		return nil, fmt.Errorf("reading names of runs: %w", err)
+	}
+	out := map[int64]string{}
+	for _, r := range rows {
+		out[r.ID] = r.Name
+	}
+	return out, nil
+}
+
 // NodeVersion is one version of the settings of a node.
 type NodeVersion struct {
 	Version int64     `db:"version"`

@@ -127,7 +127,7 @@ func TestWhatIsLoadedIsWhatWasCommitted(t *testing.T) {
 				set, _ := frames.Parse([]string{"1-40", "1-60/3", "-9--1,5"}[i])
 				mode := []farm.Mode{farm.ModeRange, farm.ModeFeed, farm.ModeSingle}[i]
 				k.do(farm.RunSubmitted{Run: farm.RunID(i + 1), State: farm.RunQueued, Order: int64(i), Key: fmt.Sprint("key", i), At: now, Spec: farm.Spec{
-					Job: fmt.Sprint("job", i), Project: "salt-clock", Kind: farm.Final, Number: 1, Recipe: "practice", Mode: mode, Frames: set, Tries: 2,
+					Job: fmt.Sprint("job", i), Project: "salt-clock", Kind: farm.Final, Number: 1, Recipe: "practice", Mode: mode, Frames: set, Tries: 2, Takes: []farm.Amounts{{}, {Cores: 1, MemoryBytes: 1 << 20}, {Cores: 2}}[i],
 				}})
 			}
 			k.batch = []int{0, 60}[seed%2] // one by one, and many at once
@@ -167,7 +167,7 @@ func (k *keeper) randomStep(r *rand.Rand, m *pace.Model, ask int64) {
 		}
 	}
 	leases := k.state.LeasesOf(n)
-	if len(leases) == 0 {
+	if len(leases) == 0 || r.IntN(4) == 0 && deal.HasRoom(k.state, k.state.Nodes[n]) {
 		if d := deal.Next(k.state, m, deal.Ask{Node: n, Number: ask}, now); len(d.Records) > 0 {
 			k.do(d.Records...)
 		}
@@ -199,6 +199,14 @@ func (k *keeper) randomStep(r *rand.Rand, m *pace.Model, ask int64) {
 			Files: []farm.File{{Hash: "a", Bytes: 4}, {Pass: "depth", Hash: "b", Bytes: 6}}[:2*(f&1)]})
 		if r.IntN(4) > 0 {
 			k.do(farm.FrameDone{Run: run.ID, Frame: f, Lease: l.ID, Node: n, Hash: fmt.Sprint("hash", f), At: now})
+		}
+	}
+	for _, run := range k.state.Queue() {
+		for f, d := range run.Delivering {
+			if r.IntN(40) == 0 {
+				k.do(farm.DeliveryLost{Run: run.ID, Frame: f, Node: d.Node, Hash: d.Hash, Reason: "x", At: now})
+				break
+			}
 		}
 	}
 	for _, run := range k.state.Queue() { // frames that were left on their way
@@ -247,6 +255,9 @@ func (k *keeper) randomNode(r *rand.Rand, step int) {
 	case 5:
 		hash := fmt.Sprint("key ", step)
 		k.do(farm.KeyIssued{Hash: hash, Uses: 2, Pools: []string{"pool-1"}, At: now, ExpiresAt: time.Now().Add(time.Hour)}, farm.KeyRevoked{Hash: hash, At: now})
+		k.do(farm.StaySet{Of: farm.StayOf{Kind: farm.StayPool, Name: []string{"a", "b"}[r.IntN(2)]}, Stay: []farm.Stay{{}, {Held: true, By: "nadia"}, {Step: 2, Every: 30}}[r.IntN(3)], At: now})
+		of := []farm.EnvironmentOf{{}, {Recipe: "practice"}, {Project: "salt-clock"}}[r.IntN(3)]
+		k.do(farm.EnvironmentSet{Of: of, Env: []farm.Environment{{}, {Account: "render", Mask: "002", Variables: map[string]string{"A": "b"}}}[r.IntN(2)], At: now})
 	case 6:
 		k.do(farm.NodeAnnounced{Node: k.state.LastNode + 1, Name: fmt.Sprintf("later-%d", step), Of: farm.Rack, At: now})
 	}
@@ -288,7 +299,7 @@ func (k *keeper) compare() {
 			continue
 		}
 		for lid, l := range w.Leases {
-			if gl := got.Lease(lid); gl == nil || gl.Open() != l.Open() || !gl.Left.Equal(l.Left) || !gl.Given.Equal(l.Given) {
+			if gl := got.Lease(lid); gl == nil || gl.Open() != l.Open() || !gl.Left.Equal(l.Left) || !gl.Given.Equal(l.Given) || !gl.Share.Cores.Equal(l.Share.Cores) || gl.Share.MemoryBytes != l.Share.MemoryBytes {
 				k.t.Fatalf("run %d lease %d: %+v, want %+v", id, lid, gl, l)
 			}
 		}
@@ -300,6 +311,12 @@ func (k *keeper) compare() {
 		if w.RetiredAt.IsZero() && got.NodeNamed(w.Name).ID != id {
 			k.t.Fatalf("%s is another node", w.Name)
 		}
+	}
+	if !reflect.DeepEqual(got.Stays, want.Stays) {
+		k.t.Fatalf("stays %v, want %v", got.Stays, want.Stays)
+	}
+	if !reflect.DeepEqual(got.Environments, want.Environments) {
+		k.t.Fatalf("environments %v, want %v", got.Environments, want.Environments)
 	}
 	if !reflect.DeepEqual(got.Pools, want.Pools) {
 		k.t.Fatalf("pools %v, want %v", got.Pools, want.Pools)

@@ -17,6 +17,7 @@ import (
 // it some frames later, and restores it onto an empty database. The farm goes
 // on where it was; what was delivered since is not delivered twice.
 func TestABackupBecomesAFarmAgain(t *testing.T) {
+	t.Parallel()
 	f := newFarm(t)
 	f.scene("salt.practice", "practice: 1\npicture: salt\ncost: 200ms\n")
 	node := f.join("kiln-01", "--renderers", "practice")
@@ -63,6 +64,7 @@ func TestABackupBecomesAFarmAgain(t *testing.T) {
 // TestABackupOfTheOwnDatabase does the same with the service's own database,
 // running and at rest.
 func TestABackupOfTheOwnDatabase(t *testing.T) {
+	t.Parallel()
 	dir, err := pgtest.Folder()
 	if err != nil {
 		t.Fatal(err)

@@ -11,6 +11,7 @@ import (
 
 // TestChaos plays some rounds of the chaos harness with a fixed seed.
 func TestChaos(t *testing.T) {
+	t.Parallel()
 	if testing.Short() {
 		t.Skip("it takes a minute")
 	}

@@ -5,11 +5,14 @@ import (
 	"fmt"
 	"net/http"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto/runtime"
+	"github.com/chromedp/chromedp"
 	"github.com/jmoiron/sqlx"
 
 	"vexillum/internal/crowd"
@@ -109,4 +112,44 @@ func resident(b *testing.B, pid int) float64 {
 		b.Fatal(err)
 	}
 	return pages * float64(os.Getpagesize())
+}
+
+// BenchmarkCrowdOnThePage opens the page of nodes in a real browser while 2,000
+// pretended nodes work, and measures how evenly it is drawn: the time between
+// two frames of the page, and the longest that it does not answer. Browser,
+// nodes, service and database share the machine.
+func BenchmarkCrowdOnThePage(b *testing.B) {
+	const nodes, window = 2000, 10 * time.Second
+	f, _ := durableFarm(b)
+	f.scene("a.practice", "practice: 1\npicture: salt\n")
+	var key wire.Key
+	if err := f.admin.Do(b.Context(), http.MethodPost, "/api/v1/keys", wire.NewKey{Uses: nodes, Seconds: 3600}, &key); err != nil {
+		b.Fatal(err)
+	}
+	c, err := crowd.Join(b.Context(), crowd.Options{Service: "http://" + f.listen, Key: key.Key, Nodes: nodes, Beat: 5 * time.Second, Frame: 10 * time.Second})
+	if err != nil {
+		b.Fatal(err)
+	}
+	f.submit(wire.Submit{Job: "a", Scene: "a.practice", Frames: "1-1000000", Chunk: 5})
+	ctx, stop := context.WithCancel(b.Context())
+	defer stop()
+	go c.Run(ctx)
+	page := f.open()
+	page.signInAs("admin", password)
+	page.do(chromedp.WaitVisible(`nav`), chromedp.Navigate("http://"+f.listen+"/nodes"), chromedp.WaitVisible(`main table tbody [data-row]`))
+	for b.Loop() {
+		var gaps []float64
+		page.do(chromedp.Evaluate(fmt.Sprintf(`new Promise(done => {
+			const gaps = [];
+			let last = performance.now();
+			const end = last + %d;
+			const next = now => { gaps.push(now - last); last = now; now < end ? requestAnimationFrame(next) : done(gaps); };
+			requestAnimationFrame(next);
+		})`, window.Milliseconds()), &gaps, func(p *runtime.EvaluateParams) *runtime.EvaluateParams { return p.WithAwaitPromise(true) }))
+		slices.Sort(gaps)
+		b.ReportMetric(float64(len(gaps))/window.Seconds(), "page-frames/s")
+		b.ReportMetric(gaps[len(gaps)*95/100], "ms-between-frames-p95")
+		b.ReportMetric(gaps[len(gaps)-1], "ms-between-frames-most")
+		b.ReportMetric(0, "ns/op")
+	}
 }

@@ -14,16 +14,10 @@ import (
 // join, changes its caps and hours while it renders, starts its node process
 // anew from the desk, and retires it.
 func TestANodeFromTheListToItsRetirement(t *testing.T) {
+	t.Parallel()
 	f := newFarm(t)
 	f.signIn()
-	must := func(args ...string) string {
-		t.Helper()
-		out, stderr, code := f.vexillum(args...)
-		if code != 0 {
-			t.Fatalf("vexillum %s: %d: %s%s", strings.Join(args, " "), code, out, stderr)
-		}
-		return out
-	}
+	must := f.must
 	refused := func(says string, args ...string) {
 		t.Helper()
 		if out, stderr, code := f.vexillum(args...); code != 1 || !strings.Contains(stderr, says) {
@@ -95,7 +89,7 @@ func TestANodeFromTheListToItsRetirement(t *testing.T) {
 
 	// Held at the border, and released: nothing is rendered twice.
 	must("nodes", "hold", "--where", "quiet")
-	f.wait("it has stopped at the border", func() bool { return f.node("kiln-07").Work == nil })
+	f.wait("it has stopped at the border", func() bool { return len(f.node("kiln-07").Works) == 0 })
 	must("nodes", "release", "kiln-07")
 	run := f.ended(id)
 	f.wantOnce(id, 60)

@@ -161,6 +161,7 @@ func TestEveryMode(t *testing.T) {
 
 // TestEveryTroubleIsNamed renders frames that fail in every scripted way.
 func TestEveryTroubleIsNamed(t *testing.T) {
+	t.Parallel()
 	f := newFarm(t)
 	f.signIn()
 	f.scene("bad.practice", `

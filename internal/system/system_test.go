@@ -9,6 +9,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"image"
+	"image/png"
 	"io/fs"
 	"net"
 	"net/http"
@@ -58,6 +60,7 @@ type farm struct {
 	url     string // of the database
 	service *program
 	admin   *client.Client
+	recipes string // folder of further ones, if any
 }
 
 // program is a process of ours.
@@ -110,7 +113,10 @@ func (p *program) end(s syscall.Signal) {
 }
 
 // newFarm starts a service on a database of its own and sets up a project.
-func newFarm(t testing.TB) *farm {
+func newFarm(t testing.TB) *farm { return newFarmWith(t, nil) }
+
+// newFarmWith starts one that knows further recipes, given by file name.
+func newFarmWith(t testing.TB, recipes map[string]string) *farm {
 	t.Helper()
 	dir, err := pgtest.Folder()
 	if err != nil {
@@ -118,8 +124,33 @@ func newFarm(t testing.TB) *farm {
 	}
 	t.Cleanup(func() { _ = os.RemoveAll(dir) })
 	f := &farm{t: t, dir: dir, listen: freeAddress(t), url: pgtest.URL(t)}
+	for name, text := range recipes {
+		f.recipes = filepath.Join(dir, "recipes")
+		if err := os.MkdirAll(f.recipes, 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(filepath.Join(f.recipes, name), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
 	f.setUp()
 	return f
+}
+
+// paintPicture writes a picture that passes for a frame.
+func (f *farm) paintPicture(path string, width, height int) {
+	f.t.Helper()
+	img := image.NewGray(image.Rect(0, 0, width, height))
+	for i := range img.Pix {
+		img.Pix[i] = uint8(i * 7)
+	}
+	file, err := os.Create(path)
+	if err == nil {
+		err = errors.Join(png.Encode(file, img), file.Close())
+	}
+	if err != nil {
+		f.t.Fatal(err)
+	}
 }
 
 // setUp starts the service on the farm's database and makes a project.
@@ -161,7 +192,11 @@ func freeAddress(t testing.TB) string {
 // serve starts the service and waits until it is ready.
 func (f *farm) serve() {
 	f.t.Helper()
-	f.service = start(f.t, "service", "serve", "--listen", f.listen, "--database", f.url, "--admin-password-file", filepath.Join(f.dir, "password"))
+	args := []string{"serve", "--listen", f.listen, "--database", f.url, "--admin-password-file", filepath.Join(f.dir, "password"), "--data", filepath.Join(f.dir, "service")}
+	if f.recipes != "" {
+		args = append(args, "--recipes", f.recipes)
+	}
+	f.service = start(f.t, "service", args...)
 	c, err := client.New("http://"+f.listen, "")
 	if err != nil {
 		f.t.Fatal(err)
@@ -196,6 +231,16 @@ func (f *farm) post(path string) {
 	}
 }
 
+// must runs the command line and returns what it says; it must succeed.
+func (f *farm) must(args ...string) string {
+	f.t.Helper()
+	out, stderr, code := f.vexillum(args...)
+	if code != 0 {
+		f.t.Fatalf("vexillum %s: %d: %s%s", strings.Join(args, " "), code, out, stderr)
+	}
+	return out
+}
+
 func (f *farm) key() string {
 	f.t.Helper()
 	var key wire.Key
@@ -205,10 +250,12 @@ func (f *farm) key() string {
 	return key.Key
 }
 
-// join starts a node process and waits until it is on the farm.
+// join starts a node process and waits until it is on the farm. Its speed is 1
+// unless the arguments say another, so that scenes cost what they say however
+// busy the machine is.
 func (f *farm) join(name string, args ...string) *program {
 	f.t.Helper()
-	all := append([]string{"join", "http://" + f.listen, "--key", f.key(), "--name", name, "--data", filepath.Join(f.dir, name), "--verbose"}, args...)
+	all := append([]string{"join", "http://" + f.listen, "--key", f.key(), "--name", name, "--data", filepath.Join(f.dir, name), "--verbose", "--speed", "1"}, args...)
 	p := start(f.t, name, all...)
 	f.wait(name+" is online", func() bool {
 		n := f.node(name)

@@ -135,14 +135,14 @@ func TestUploadsThatAreNotAccepted(t *testing.T) {
 	}
 	id := f.submit(wire.Submit{Job: "salt", Scene: "salt.practice", Frames: "1-3"})
 	var answer wire.Answer
-	if err := call("POST", "/node/v1/ask", wire.Ask{Session: started.Session, Number: 1, Seconds: 5}, &answer); err != nil || answer.Lease == nil {
+	if err := call("POST", "/node/v1/ask", wire.Ask{Session: started.Session, Number: 1, Seconds: 5}, &answer); err != nil || len(answer.Leases) == 0 {
 		t.Fatalf("%+v, %v", answer, err)
 	}
 	file := []byte("a picture, as far as the service can tell")
 	sum := sha256.Sum256(file)
 	hash := hex.EncodeToString(sum[:])
 	send := func(frame int, hash string, data []byte) (at wire.Uploaded, err error) {
-		path := fmt.Sprintf("/node/v1/leases/%d/frames/%d/file?hash=%s", answer.Lease.ID, frame, hash)
+		path := fmt.Sprintf("/node/v1/leases/%d/frames/%d/file?hash=%s", answer.Leases[0].ID, frame, hash)
 		err = c.Send(t.Context(), http.MethodPut, path, "application/octet-stream", data, &at)
 		return at, err
 	}
@@ -150,7 +150,7 @@ func TestUploadsThatAreNotAccepted(t *testing.T) {
 		t.Errorf("a frame that nobody accepted: %v", err)
 	}
 	var reported wire.Reported
-	good := wire.ReportItem{Outcome: wire.OutcomeGood, Lease: answer.Lease.ID, Launch: 1, Frame: 1, Hash: hash, Bytes: int64(len(file))}
+	good := wire.ReportItem{Outcome: wire.OutcomeGood, Lease: answer.Leases[0].ID, Launch: 1, Frame: 1, Hash: hash, Bytes: int64(len(file))}
 	if err := call("POST", "/node/v1/report", wire.Report{Session: started.Session, Items: []wire.ReportItem{good}}, &reported); err != nil {
 		t.Fatal(err)
 	}
@@ -174,7 +174,7 @@ func TestUploadsThatAreNotAccepted(t *testing.T) {
 	if names := f.files(run); slices.Contains(names, "salt.0001.png") {
 		t.Error("half a frame stands in its place")
 	}
-	path := fmt.Sprintf("/node/v1/leases/%d/frames/1/file?hash=%s&offset=10", answer.Lease.ID, hash)
+	path := fmt.Sprintf("/node/v1/leases/%d/frames/1/file?hash=%s&offset=10", answer.Leases[0].ID, hash)
 	var at wire.Uploaded
 	if err := c.Send(t.Context(), http.MethodPut, path, "application/octet-stream", file[10:], &at); err != nil || at.Standing == nil || at.Standing.Hash != hash {
 		t.Errorf("the last piece: %+v, %v", at, err)

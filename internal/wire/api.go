@@ -71,12 +71,13 @@ type Member struct {
 
 // NeedHand is something that wants a person.
 type NeedHand struct {
-	Kind     string `json:"kind"` // parked, failed, delivery, silent or hush (many silent together)
+	Kind     string `json:"kind"` // parked, failed, delivery, held, silent or hush (many silent together)
 	Sentence string `json:"sentence"`
 	Evidence string `json:"evidence"`
 	Run      int64  `json:"run,omitempty"`
 	Node     int64  `json:"node,omitempty"`
-	Action   string `json:"action"` // retry, look at run or look at node
+	Subject  string `json:"subject,omitempty"` // of what is held: its kind and name
+	Action   string `json:"action"`            // retry, release, look at run or look at node
 }
 
 // FrameSets are the frames of a run by state, each as a frame range.
@@ -107,8 +108,11 @@ type Run struct {
 	Width       int               `json:"width"`
 	Height      int               `json:"height"`
 	Values      map[string]string `json:"values"`
-	Needs       string            `json:"needs"`  // what a node must be: an expression over traits
-	Passes      []string          `json:"passes"` // written beside the picture
+	Needs       string            `json:"needs"`             // what a node must be: an expression over traits
+	Takes       Amounts           `json:"takes"`             // of a node, by one lease
+	Environment LeaseEnvironment  `json:"environment"`       // as whom its renderers run, and what they find in their environment
+	MemoryPeak  int64             `json:"memory_peak_bytes"` // most that a launch was seen to have; 0: not measured
+	Passes      []string          `json:"passes"`            // written beside the picture
 	Tries       int               `json:"tries"`
 	Owner       string            `json:"owner"`
 	Frames      string            `json:"frames"`
@@ -138,6 +142,8 @@ type FrameTrouble struct {
 // Attempt is a try at a frame that failed.
 type Attempt struct {
 	Node    string    `json:"node"`
+	NodeID  int64     `json:"node_id"`
+	Lease   int64     `json:"lease"`
 	Cause   string    `json:"cause"`
 	Message string    `json:"message"`
 	At      time.Time `json:"at"`
@@ -179,8 +185,11 @@ type Node struct {
 	Retired     bool         `json:"retired"`
 	OffUntil    *time.Time   `json:"off_until"` // given back by its owner until then
 	Findings    []Finding    `json:"findings"`  // what is wrong with the machine
-	Work        *Work        `json:"work"`
-	Processor   float64      `json:"processor"` // part of all cores in use, 0 to 1
+	Means       Means        `json:"means"`
+	DiskRate    int64        `json:"disk_rate"`    // bytes a second that staging takes, measured when it joined; 0: not measured
+	NetworkRate int64        `json:"network_rate"` // bytes a second to the service
+	Works       []Work       `json:"works"`        // what it does now, side by side
+	Processor   float64      `json:"processor"`    // part of all cores in use, 0 to 1
 	MemoryUsed  float64      `json:"memory_used"`
 	Changed     int64        `json:"changed"`
 }
@@ -199,16 +208,18 @@ type Renderer struct {
 	Path    string `json:"path"`
 }
 
-// Work is what a node does now.
+// Work is a lease that a node works on now.
 type Work struct {
-	Run      int64     `json:"run"`
-	RunName  string    `json:"run_name"`
-	Lease    int64     `json:"lease"`
-	Frames   string    `json:"frames"` // left on its lease
-	Frame    *int      `json:"frame"`  // that it renders now
-	Phase    string    `json:"phase"`  // starting, rendering, verifying or delivering
-	Fraction float64   `json:"fraction"`
-	Since    time.Time `json:"since"`
+	Run         int64     `json:"run"`
+	RunName     string    `json:"run_name"`
+	Lease       int64     `json:"lease"`
+	Frames      string    `json:"frames"` // left on its lease
+	Share       Share     `json:"share"`
+	MemoryBytes int64     `json:"memory_bytes"` // that its processes have; 0: not measured
+	Frame       *int      `json:"frame"`        // that it renders now
+	Phase       string    `json:"phase"`        // starting, rendering, verifying or delivering
+	Fraction    float64   `json:"fraction"`
+	Since       time.Time `json:"since"`
 }
 
 // Change is what a live stream tells: everything about each run and node that
@@ -234,10 +245,18 @@ type Submit struct {
 	Output  string            `json:"output,omitempty"` // folder in the project's frame place; the job's name when left out
 	Values  map[string]string `json:"values,omitempty"`
 	Needs   string            `json:"needs,omitempty"`  // what a node must be: an expression over traits
+	Takes   *Amounts          `json:"takes,omitempty"`  // of a node, by one lease; as the recipe says when left out
 	Passes  []string          `json:"passes,omitempty"` // to be written beside the picture
 	Tries   int               `json:"tries,omitempty"`  // 3 when left out
 	Chunk   int               `json:"chunk,omitempty"`  // frames a lease; chosen by the dealer when left out
 	Held    bool              `json:"held,omitempty"`
+}
+
+// Amounts is what one lease of a run takes of its node.
+type Amounts struct {
+	Cores       int   `json:"cores,omitempty"`        // 0: the whole node
+	MemoryBytes int64 `json:"memory_bytes,omitempty"` // 0: it is not told
+	Devices     int   `json:"devices,omitempty"`      // graphics devices
 }
 
 // Receipt answers a submit.

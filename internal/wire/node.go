@@ -4,16 +4,19 @@ import "time"
 
 // Facts is what a node process reports about its machine.
 type Facts struct {
-	OS        string     `json:"os"`
-	System    string     `json:"system"`
-	Arch      string     `json:"arch"`
-	Cores     int        `json:"cores"`
-	Memory    int64      `json:"memory_bytes"`
-	Disk      int64      `json:"disk_bytes"`
-	Speed     float64    `json:"speed"`
-	Version   string     `json:"version"`
-	Renderers []Renderer `json:"renderers"`
-	Devices   []Device   `json:"devices,omitempty"` // graphics devices
+	OS          string     `json:"os"`
+	System      string     `json:"system"`
+	Arch        string     `json:"arch"`
+	Cores       int        `json:"cores"`
+	Memory      int64      `json:"memory_bytes"`
+	Disk        int64      `json:"disk_bytes"`
+	Speed       float64    `json:"speed"`
+	Version     string     `json:"version"`
+	Renderers   []Renderer `json:"renderers"`
+	Devices     []Device   `json:"devices,omitempty"` // graphics devices
+	Means       *Means     `json:"means,omitempty"`
+	DiskRate    int64      `json:"disk_rate,omitempty"`    // bytes a second that staging takes, measured when it joined
+	NetworkRate int64      `json:"network_rate,omitempty"` // bytes a second to the service, in the same way
 }
 
 // Enrol asks to become a node.
@@ -63,11 +66,24 @@ type Kept struct {
 // Ask asks for work and waits for it. The same Number in a session gets the
 // same lease, however often it is asked.
 type Ask struct {
-	Session int64  `json:"session"`
-	Number  int64  `json:"number"`
-	Warm    int64  `json:"warm,omitempty"`  // lease whose renderer is still up
-	Ended   *Ended `json:"ended,omitempty"` // lease that has ended just before
-	Seconds int    `json:"seconds"`         // to wait at most
+	Session int64   `json:"session"`
+	Number  int64   `json:"number"`
+	Warm    int64   `json:"warm,omitempty"`  // lease whose renderer is still up
+	Ended   []Ended `json:"ended,omitempty"` // leases that have ended just before
+	Memory  *Memory `json:"memory,omitempty"`
+	Seconds int     `json:"seconds"` // to wait at most
+}
+
+// Memory is what a node measures of its main memory.
+type Memory struct {
+	Free int64       `json:"free_bytes"` // that new processes could have
+	Used []LeaseUsed `json:"used,omitempty"`
+}
+
+// LeaseUsed is what the processes of a lease have of main memory.
+type LeaseUsed struct {
+	Lease int64 `json:"lease"`
+	Bytes int64 `json:"bytes"`
 }
 
 // Ended tells, together with an ask, that all renderers of a lease are gone.
@@ -78,32 +94,52 @@ type Ended struct {
 
 // Answer answers Ask. Without a lease there is nothing to do now.
 type Answer struct {
-	Lease *Lease `json:"lease"`
-	Why   string `json:"why"`
+	Leases []Lease `json:"leases"`
+	More   bool    `json:"more"` // a further lease may fit beside these: the node may ask at once
+	Why    string  `json:"why"`
+}
+
+// Share is what a lease owns of its node until it has ended.
+type Share struct {
+	Cores       string   `json:"cores"`        // numbers of logical processors, such as 0-3,6; empty: all that the farm may use, and no other lease runs beside
+	MemoryBytes int64    `json:"memory_bytes"` // 0: not bounded
+	Devices     []string `json:"devices"`      // ids of graphics devices
 }
 
 // Lease is frames to render with all that is needed to do it.
 type Lease struct {
-	ID         int64             `json:"id"`
-	Run        int64             `json:"run"`
-	RunName    string            `json:"run_name"`
-	Recipe     string            `json:"recipe"`      // its name
-	RecipeMark string            `json:"recipe_mark"` // of its content; a node that has another reads the recipes again
-	Frames     string            `json:"frames"`
-	RangeFirst int               `json:"range_first"` // of the whole run
-	RangeLast  int               `json:"range_last"`
-	Scene      string            `json:"scene"`                 // inside scene_root, with slashes
-	SceneRoot  string            `json:"scene_root"`            // path on the node
-	Output     string            `json:"output"`                // folder inside output_root, with slashes
-	OutputRoot string            `json:"output_root"`           // path on the node
-	OutputMark string            `json:"output_mark,omitempty"` // file in output_root without which that is not the place
-	FilePrefix string            `json:"file_prefix"`           // of frame files, before the number
-	FileEnding string            `json:"file_ending"`           // behind it
-	Passes     []LeasePass       `json:"passes,omitempty"`
-	Digits     int               `json:"digits"` // least digits of the number
-	Width      int               `json:"width"`
-	Height     int               `json:"height"`
-	Values     map[string]string `json:"values"`
+	ID          int64             `json:"id"`
+	Run         int64             `json:"run"`
+	RunName     string            `json:"run_name"`
+	Recipe      string            `json:"recipe"`      // its name
+	RecipeMark  string            `json:"recipe_mark"` // of its content; a node that has another reads the recipes again
+	Frames      string            `json:"frames"`
+	Share       Share             `json:"share"`
+	Environment LeaseEnvironment  `json:"environment"`
+	RangeFirst  int               `json:"range_first"` // of the whole run
+	RangeLast   int               `json:"range_last"`
+	Scene       string            `json:"scene"`                 // inside scene_root, with slashes
+	SceneRoot   string            `json:"scene_root"`            // path on the node
+	SceneText   string            `json:"scene_text,omitempty"`  // of a scene that comes with the lease instead of lying there
+	Output      string            `json:"output"`                // folder inside output_root, with slashes
+	OutputRoot  string            `json:"output_root"`           // path on the node
+	OutputMark  string            `json:"output_mark,omitempty"` // file in output_root without which that is not the place
+	FilePrefix  string            `json:"file_prefix"`           // of frame files, before the number
+	FileEnding  string            `json:"file_ending"`           // behind it
+	Passes      []LeasePass       `json:"passes,omitempty"`
+	Digits      int               `json:"digits"` // least digits of the number
+	Width       int               `json:"width"`
+	Height      int               `json:"height"`
+	Values      map[string]string `json:"values"`
+}
+
+// LeaseEnvironment is as whom the renderer of a lease runs, and what it finds
+// in its environment. What is empty is not said.
+type LeaseEnvironment struct {
+	Account   string            `json:"account,omitempty"`
+	Group     string            `json:"group,omitempty"`
+	Mask      string            `json:"mask,omitempty"`
+	Variables map[string]string `json:"variables,omitempty"`
 }
 
 // LeasePass is a file that belongs to every frame beside the picture. It goes
@@ -116,25 +152,28 @@ type LeasePass struct {
 
 // Beat tells that a node lives and what it does.
 type Beat struct {
-	Session   int64      `json:"session"`
-	Leases    []Progress `json:"leases"`
-	Processor float64    `json:"processor"`                 // 0 to 1
-	Memory    float64    `json:"memory_used"`               // 0 to 1
-	Now       *time.Time `json:"now,omitempty"`             // by the node's clock
-	DiskFree  *int64     `json:"disk_free_bytes,omitempty"` // where frames are staged
-	DiskTotal int64      `json:"disk_total_bytes,omitempty"`
-	SwapUsed  int64      `json:"swap_used_bytes,omitempty"`
+	Session    int64      `json:"session"`
+	Leases     []Progress `json:"leases"`
+	Processor  float64    `json:"processor"`                   // 0 to 1
+	Memory     float64    `json:"memory_used"`                 // 0 to 1
+	MemoryFree *int64     `json:"memory_free_bytes,omitempty"` // that new processes could have
+	Now        *time.Time `json:"now,omitempty"`               // by the node's clock
+	DiskFree   *int64     `json:"disk_free_bytes,omitempty"`   // where frames are staged
+	DiskTotal  int64      `json:"disk_total_bytes,omitempty"`
+	SwapUsed   int64      `json:"swap_used_bytes,omitempty"`
+	Sample     *Sample    `json:"sample,omitempty"` // every five seconds
 }
 
 // Progress is how far a lease is.
 type Progress struct {
-	Lease     int64   `json:"lease"`
-	Frame     *int    `json:"frame"`
-	Phase     string  `json:"phase"`
-	Fraction  float64 `json:"fraction"`
-	Verifying []int   `json:"verifying,omitempty"`
-	Trouble   string  `json:"trouble,omitempty"` // why frames wait to be delivered
-	Full      string  `json:"full,omitempty"`    // why no further frame is begun now
+	Lease       int64   `json:"lease"`
+	Frame       *int    `json:"frame"`
+	Phase       string  `json:"phase"`
+	Fraction    float64 `json:"fraction"`
+	Verifying   []int   `json:"verifying,omitempty"`
+	Trouble     string  `json:"trouble,omitempty"`      // why frames wait to be delivered
+	Full        string  `json:"full,omitempty"`         // why no further frame is begun now
+	MemoryBytes int64   `json:"memory_bytes,omitempty"` // that the lease's processes have
 }
 
 // Orders asks which leases shall end, and waits until there is one.
@@ -201,6 +240,7 @@ type ReportItem struct {
 	StartupSeconds float64 `json:"startup_seconds,omitempty"`
 	RenderSeconds  float64 `json:"render_seconds,omitempty"`
 	CheckSeconds   float64 `json:"check_seconds,omitempty"`
+	MemoryBytes    int64   `json:"memory_bytes,omitempty"` // most that the launch had so far
 	Cause          string  `json:"cause,omitempty"`
 	Message        string  `json:"message,omitempty"`
 }

@@ -51,10 +51,13 @@ type NodeChange struct {
 
 // CapChange changes caps; what is null stays.
 type CapChange struct {
-	Cores        *int   `json:"cores,omitempty"`
-	MemoryBytes  *int64 `json:"memory_bytes,omitempty"`
-	Nice         *int   `json:"nice,omitempty"`
-	StagingBytes *int64 `json:"staging_bytes,omitempty"`
+	Cores        *int      `json:"cores,omitempty"`
+	MemoryBytes  *int64    `json:"memory_bytes,omitempty"`
+	Nice         *int      `json:"nice,omitempty"`
+	StagingBytes *int64    `json:"staging_bytes,omitempty"`
+	Leases       *int      `json:"leases,omitempty"`
+	SpareBytes   *int64    `json:"spare_bytes,omitempty"`
+	KeptDevices  *[]string `json:"kept_devices,omitempty"`
 }
 
 // NodeSettings is what wranglers decide about a node.
@@ -68,10 +71,13 @@ type NodeSettings struct {
 
 // Caps is the farm's share of a machine; 0 is all.
 type Caps struct {
-	Cores        int   `json:"cores"`
-	MemoryBytes  int64 `json:"memory_bytes"`
-	Nice         int   `json:"nice"`
-	StagingBytes int64 `json:"staging_bytes"`
+	Cores        int      `json:"cores"`
+	MemoryBytes  int64    `json:"memory_bytes"`
+	Nice         int      `json:"nice"`
+	StagingBytes int64    `json:"staging_bytes"`
+	Leases       int      `json:"leases"`       // side by side; 0: as many as fit
+	SpareBytes   int64    `json:"spare_bytes"`  // of memory, which stay free when leases run side by side; 0: as usual
+	KeptDevices  []string `json:"kept_devices"` // graphics devices that the farm may not use
 }
 
 // Hours are duty hours.
@@ -121,4 +127,46 @@ type Pool struct {
 	Name     string   `json:"name"`
 	Projects []string `json:"projects"` // that may use it; all when empty
 	Nodes    []string `json:"nodes"`
+}
+
+// Environment is as whom renderers run and what they find in their
+// environment: for a project, a recipe, both, or all when neither is named.
+// What is empty is not said; for one launch the later of farm, recipe,
+// project, and both wins.
+type Environment struct {
+	Project   string            `json:"project"`
+	Recipe    string            `json:"recipe"`
+	Account   string            `json:"account"` // on the nodes
+	Group     string            `json:"group"`
+	Mask      string            `json:"mask"`      // octal: permissions that new files do not get, such as 002
+	Variables map[string]string `json:"variables"` // values may hold the placeholders of recipes
+}
+
+// Means tells how a node can hold renderers to what they are given.
+type Means struct {
+	Account  string `json:"account"`  // whom the node process runs as
+	Switches bool   `json:"switches"` // it can start renderers as others
+	Memory   string `json:"memory"`   // by what memory is limited: control group, resource limit, job object or told
+	Pins     bool   `json:"pins"`     // renderers are held to their cores
+}
+
+// Stay holds a place, a recipe or a pool as a whole, or releases it: at once, or
+// in steps.
+type Stay struct {
+	Kind         string     `json:"kind"` // place, recipe or pool
+	Name         string     `json:"name"`
+	Held         bool       `json:"held"`
+	Step         int        `json:"step,omitempty"`          // of a release in steps: nodes that may begin at once, and again after each
+	EverySeconds int        `json:"every_seconds,omitempty"` // between steps
+	Reason       string     `json:"reason,omitempty"`
+	DryRun       bool       `json:"dry_run,omitempty"` // only tell what would happen
+	By           string     `json:"by,omitempty"`      // of what is held; not asked for
+	At           *time.Time `json:"at,omitempty"`      // the same
+}
+
+// StayDone answers Stay.
+type StayDone struct {
+	DryRun   bool   `json:"dry_run"`
+	Changes  bool   `json:"changes"`
+	Sentence string `json:"sentence"`
 }

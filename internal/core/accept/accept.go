@@ -41,6 +41,7 @@ type Report struct {
 	StartupSeconds float64
 	RenderSeconds  float64
 	CheckSeconds   float64
+	MemoryBytes    int64 // most that the launch had so far; 0: not known
 	Cause          string
 	Message        string
 }
@@ -114,7 +115,7 @@ func good(run *farm.Run, l *farm.Lease, r Report, now time.Time) ([]farm.Record,
 	}
 	accepted := farm.FrameAccepted{
 		Run: run.ID, Frame: r.Frame, Lease: l.ID, Node: l.Node, Launch: r.Launch, Hash: r.Hash, Bytes: r.Bytes, Files: r.Files,
-		StartupSeconds: r.StartupSeconds, RenderSeconds: r.RenderSeconds, CheckSeconds: r.CheckSeconds, At: now,
+		StartupSeconds: r.StartupSeconds, RenderSeconds: r.RenderSeconds, CheckSeconds: r.CheckSeconds, MemoryBytes: r.MemoryBytes, At: now,
 	}
 	return []farm.Record{accepted}, Verdict{Deliver: true, Why: "accepted", Adopt: acceptedBefore(run, r.Frame)}
 }

@@ -56,7 +56,7 @@ func (f *table) apply(records ...farm.Record) {
 
 func (f *table) lease(id farm.LeaseID, node farm.NodeID, text string) {
 	f.t.Helper()
-	f.apply(farm.LeaseOpened{Lease: id, Node: node, Run: 1, Session: 1, Frames: set(text), At: now})
+	f.apply(farm.LeaseOpened{Lease: id, Node: node, Run: 1, Session: 1, Frames: set(text), Share: farm.Share{Cores: frames.One(int(id))}, At: now})
 }
 
 // take reports, applies what follows, and reports the same again, which must

@@ -22,6 +22,7 @@ type Ask struct {
 	Node   farm.NodeID
 	Number int64        // the node's own count of its asks in this session
 	Warm   farm.LeaseID // a lease whose renderer is still up and could go on; 0 for none
+	Memory *Memory      // nil where the node does not measure it
 }
 
 // Decision answers an Ask.
@@ -30,7 +31,8 @@ type Decision struct {
 	Why     string        // one sentence, whether it gets something or not
 }
 
-// Next decides what the asking node gets now.
+// Next decides what the asking node gets now: at most one lease. Asked again
+// after that was applied, it tells what the node gets beside it.
 func Next(s *farm.State, m *pace.Model, ask Ask, now time.Time) Decision {
 	n := s.Nodes[ask.Node]
 	if n == nil {
@@ -43,6 +45,9 @@ func Next(s *farm.State, m *pace.Model, ask Ask, now time.Time) Decision {
 	if warm != nil && (!warm.Open() || warm.Node != n.ID) {
 		warm = nil
 	}
+	if warm == nil && !HasRoom(s, n) {
+		return Decision{Why: n.Name + " has no room for a further lease"}
+	}
 	reason := "the queue is empty"
 	for _, run := range s.Queue() {
 		set, why := offer(s, m, n, run, now)
@@ -51,6 +56,17 @@ func Next(s *farm.State, m *pace.Model, ask Ask, now time.Time) Decision {
 			continue
 		}
 		why = n.Name + " gets " + why
+		var share farm.Share
+		if warm == nil || warm.Run != run.ID {
+			var full string
+			if share, full = Room(s, m, n, run, ask.Memory, func(l *farm.Lease) bool { return l == warm }); full != "" {
+				if keepsRoom(s, m, n, run, ask.Memory) {
+					return Decision{Why: fmt.Sprintf("%s keeps its room for %s, which comes first: %s", n.Name, run.Spec.Name(), full)}
+				}
+				reason = full
+				continue
+			}
+		}
 		if warm != nil && warm.Run == run.ID && run.Spec.Mode == farm.ModeFeed {
 			return Decision{Why: why, Records: []farm.Record{farm.LeaseExtended{
 				Lease: warm.ID, Node: n.ID, Run: run.ID, Ask: ask.Number, Frames: set, Reason: why, At: now,
@@ -61,7 +77,7 @@ func Next(s *farm.State, m *pace.Model, ask Ask, now time.Time) Decision {
 		}
 		records := []farm.Record{farm.LeaseOpened{
 			Lease: s.LastLease + 1, Node: n.ID, Run: run.ID, Session: n.Session, Ask: ask.Number,
-			Frames: set, Reason: why, At: now,
+			Frames: set, Share: share, Reason: why, At: now,
 		}}
 		if run.State == farm.RunQueued {
 			records = append(records, farm.RunMoved{Run: run.ID, State: farm.RunRendering, Reason: "the first frames are dealt", At: now})
@@ -77,6 +93,9 @@ func offer(s *farm.State, m *pace.Model, n *farm.Node, run *farm.Run, now time.T
 	set, why := wanted(s, m, n, run)
 	if set.Empty() {
 		return set, why
+	}
+	if why := Stayed(s, n, run, now); why != "" {
+		return frames.Set{}, why
 	}
 	most, late := untilHome(m, n, run, now)
 	if most == 0 || run.Spec.Mode == farm.ModeWhole && most < set.Len() {
@@ -136,7 +155,7 @@ func few(m *pace.Model, n *farm.Node, run *farm.Run, todo frames.Set) (frames.Se
 		return todo.Take(1), "one frame, until it is known how long they take"
 	}
 	startup, _ := m.Startup(run.ID)
-	seconds := startup.Mean + cost.Mean/m.Speed(n, run.Spec.Recipe)
+	seconds := startup.Mean + cost.Mean/speed(m, n, run)
 	set := todo.Take(max(1, int(min(fewSeconds/max(seconds, 0.01), 100))))
 	return set, fmt.Sprintf("%s, launched one after the other in about %.0f s", count(set), seconds*float64(set.Len()))
 }
@@ -145,18 +164,19 @@ func few(m *pace.Model, n *farm.Node, run *farm.Run, todo frames.Set) (frames.Se
 // keeps enough back for nodes that turn out faster, fall idle or come late,
 // at the price of a few launches more.
 func share(s *farm.State, m *pace.Model, n *farm.Node, run *farm.Run, todo frames.Set) (frames.Set, string) {
-	mine := m.Speed(n, run.Spec.Recipe)
-	sum, others := mine, 0
+	mine := speed(m, n, run)
+	here := slots(n, run)
+	sum, others := mine*float64(here), 0
 	for _, o := range s.Nodes {
 		if o.ID == n.ID || !o.Ready() {
 			continue
 		}
 		if fits(s, o, run) {
-			sum += m.Speed(o, run.Spec.Recipe)
+			sum += speed(m, o, run) * float64(slots(o, run))
 			others++
 		}
 	}
-	if others == 0 {
+	if others == 0 && here == 1 {
 		return todo, fmt.Sprintf("%s: no other node that is ready has %s", all(todo), run.Spec.Recipe)
 	}
 	part := mine / sum
@@ -221,7 +241,11 @@ func WhyNode(s *farm.State, m *pace.Model, n *farm.Node, now time.Time) string {
 		if l.Left.Empty() {
 			return "finishes its part of " + s.Runs[l.Run].Spec.Name()
 		}
-		return fmt.Sprintf("renders %s; it has frames %s left", s.Runs[l.Run].Spec.Name(), l.Left)
+		beside := ""
+		if len(leases) > 1 {
+			beside = fmt.Sprintf(", and %s beside it", plural(len(leases)-1, "lease"))
+		}
+		return fmt.Sprintf("renders %s; it has frames %s left%s", s.Runs[l.Run].Spec.Name(), l.Left, beside)
 	}
 	switch {
 	case !n.RetiredAt.IsZero():
@@ -259,6 +283,14 @@ func join(what, why string) string {
 
 // WhyRun says in one sentence why a run stands where it stands.
 func WhyRun(s *farm.State, run *farm.Run) string {
+	if run.State == farm.RunRendering || run.State == farm.RunQueued {
+		if held := HeldWith(s, nil, run); held != "" {
+			if n := working(run); n > 0 {
+				return fmt.Sprintf("%s; %s in flight will finish first", held, plural(n, "frame"))
+			}
+			return held + "; release it to go on"
+		}
+	}
 	switch run.State {
 	case farm.RunHeld:
 		if n := working(run); n > 0 {
@@ -319,13 +351,13 @@ func WhyRun(s *farm.State, run *farm.Run) string {
 	return "the next node that asks gets frames of it"
 }
 
-// working counts the open leases of a run, one a node.
+// working counts the nodes that work on a run.
 func working(run *farm.Run) int {
-	n := 0
-	for range run.OpenLeases {
-		n++
+	nodes := map[farm.NodeID]bool{}
+	for l := range run.OpenLeases {
+		nodes[l.Node] = true
 	}
-	return n
+	return len(nodes)
 }
 
 func all(set frames.Set) string {

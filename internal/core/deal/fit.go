@@ -19,6 +19,12 @@ func fits(s *farm.State, n *farm.Node, run *farm.Run) bool {
 	if needs := run.Needs(); needs.String() != "" && !needs.Matches(n.KnownTraits()) {
 		return false
 	}
+	if !run.Spec.Takes.Whole() && tooBig(n, run) != "" {
+		return false
+	}
+	if len(s.Environments) > 0 && n.CanRunAs(s.EnvironmentFor(run.Spec.Project, run.Spec.Recipe)) != nil {
+		return false
+	}
 	return len(n.Settings.Pools) == 0 || s.Admits(n, run.Spec.Project) == nil
 }
 
@@ -40,6 +46,12 @@ func unfit(s *farm.State, n *farm.Node, run *farm.Run) string {
 	}
 	if missing := run.Needs().Missing(n.KnownTraits()); missing != "" {
 		return fmt.Sprintf("%s needs %s, which %s does not fulfil", name, missing, n.Name)
+	}
+	if why := tooBig(n, run); why != "" {
+		return why
+	}
+	if err := n.CanRunAs(s.EnvironmentFor(run.Spec.Project, run.Spec.Recipe)); err != nil {
+		return err.Error()
 	}
 	return fmt.Sprintf("%s cannot have %s: %v", name, n.Name, s.Admits(n, run.Spec.Project))
 }
@@ -75,7 +87,7 @@ func untilHome(m *pace.Model, n *farm.Node, run *farm.Run, now time.Time) (most 
 		return 0, fmt.Sprintf("it is not known yet how long frames of %s take, and the duty hours of %s end in %s", run.Spec.Name(), n.Name, round(left))
 	}
 	startup, _ := m.Startup(run.ID)
-	frame := cost.Mean / m.Speed(n, run.Spec.Recipe) * late(cost)
+	frame := cost.Mean / speed(m, n, run) * late(cost)
 	inTime := (left.Seconds() - startup.Mean) / frame
 	if inTime < 1 {
 		one := time.Duration((startup.Mean + frame) * float64(time.Second))

@@ -34,7 +34,7 @@ func TakeOver(s *farm.State, m *pace.Model, taker farm.NodeID, now time.Time, in
 		if run.State != farm.RunRendering || run.Spec.Mode == farm.ModeWhole || run.Spec.Chunk > 0 {
 			continue
 		}
-		if !fits(s, n, run) {
+		if !fits(s, n, run) || Stayed(s, n, run, now) != "" {
 			continue
 		}
 		most, _ := untilHome(m, n, run, now)
@@ -46,7 +46,7 @@ func TakeOver(s *farm.State, m *pace.Model, taker farm.NodeID, now time.Time, in
 			continue
 		}
 		startup, _ := m.Startup(run.ID)
-		mine := m.Speed(n, run.Spec.Recipe)
+		mine := speed(m, n, run)
 		for l := range run.OpenLeases {
 			if rests(l) || l.Node == taker {
 				continue
@@ -55,7 +55,7 @@ func TakeOver(s *farm.State, m *pace.Model, taker farm.NodeID, now time.Time, in
 			if l.Left.Len() <= begun {
 				continue
 			}
-			theirs := m.Speed(s.Nodes[l.Node], run.Spec.Recipe)
+			theirs := m.Speed(s.Nodes[l.Node], run.Spec.Recipe) * s.Nodes[l.Node].Part(l.Share)
 			work := cost.Mean * float64(l.Left.Len())
 			end := work / theirs
 			// Both end together at the time at which

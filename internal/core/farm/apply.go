@@ -66,6 +66,18 @@ func (s *State) apply(rec Record) error {
 		return s.nodeRetired(r)
 	case PoolSet:
 		s.Pools[r.Name] = &Pool{Name: r.Name, Projects: r.Projects}
+	case StaySet:
+		if r.Stay.Held || r.Stay.Step > 0 {
+			s.Stays[r.Of] = r.Stay
+		} else {
+			delete(s.Stays, r.Of)
+		}
+	case EnvironmentSet:
+		if r.Env.Empty() {
+			delete(s.Environments, r.Of)
+		} else {
+			s.Environments[r.Of] = r.Env
+		}
 	case PoolDropped:
 		if len(s.Members(r.Name)) > 0 {
 			return fmt.Errorf("the pool %s has members", r.Name)
@@ -253,8 +265,13 @@ func (s *State) leaseOpened(r LeaseOpened) error {
 	if !r.Frames.Minus(run.ToDo).Empty() || r.Frames.Empty() {
 		return fmt.Errorf("frames %v are not to do", r.Frames.Minus(run.ToDo))
 	}
+	for _, other := range s.working[r.Node] {
+		if r.Share.Collides(other.Share) {
+			return fmt.Errorf("what lease %d owns of %s is owned by lease %d", r.Lease, s.NodeName(r.Node), other.ID)
+		}
+	}
 	run.ToDo = run.ToDo.Minus(r.Frames)
-	l := &Lease{ID: r.Lease, Node: r.Node, Run: r.Run, Session: r.Session, Ask: r.Ask, Given: r.Frames, Left: r.Frames, Reason: r.Reason, OpenedAt: r.At}
+	l := &Lease{ID: r.Lease, Node: r.Node, Run: r.Run, Session: r.Session, Ask: r.Ask, Given: r.Frames, Left: r.Frames, Share: r.Share, Reason: r.Reason, OpenedAt: r.At}
 	run.Leases[l.ID] = l
 	s.putLease(l)
 	return nil

@@ -193,6 +193,18 @@ func (r PoolSet) About() About { return About{At: r.At} }
 // Kind implements Record.
 func (r PoolDropped) Kind() string { return "pool dropped" }
 
+// Kind returns the record's name.
+func (r StaySet) Kind() string { return "stay set" }
+
+// About returns what the record concerns.
+func (r StaySet) About() About { return About{At: r.At} }
+
+// Kind returns the record's name.
+func (r EnvironmentSet) Kind() string { return "environment set" }
+
+// About returns what the record concerns.
+func (r EnvironmentSet) About() About { return About{At: r.At} }
+
 // About implements Record.
 func (r PoolDropped) About() About { return About{At: r.At} }
 

@@ -117,6 +117,22 @@ type PoolDropped struct {
 	At   time.Time `json:"at"`
 }
 
+// EnvironmentSet says as whom renderers run and what they find in their
+// environment. An empty one says nothing any more.
+type EnvironmentSet struct {
+	Of  EnvironmentOf `json:"of"`
+	Env Environment   `json:"env"`
+	At  time.Time     `json:"at"`
+}
+
+// StaySet holds a place, a recipe or a pool as a whole, or releases it in steps.
+// A Stay that neither holds nor has a step is over.
+type StaySet struct {
+	Of   StayOf    `json:"of"`
+	Stay Stay      `json:"stay"`
+	At   time.Time `json:"at"`
+}
+
 // KeyRevoked shuts an enrolment key out.
 type KeyRevoked struct {
 	Hash string    `json:"hash"`
@@ -213,6 +229,7 @@ type LeaseOpened struct {
 	Session int64      `json:"session"`
 	Ask     int64      `json:"ask"`
 	Frames  frames.Set `json:"frames"`
+	Share   Share      `json:"share"` // of the node, until the lease has ended
 	Reason  string     `json:"reason"`
 	At      time.Time  `json:"at"`
 }
@@ -262,6 +279,7 @@ type FrameAccepted struct {
 	StartupSeconds float64   `json:"startup_seconds"` // of the launch, with its first frame; 0 otherwise
 	RenderSeconds  float64   `json:"render_seconds"`
 	CheckSeconds   float64   `json:"check_seconds"`
+	MemoryBytes    int64     `json:"memory_bytes,omitempty"` // most that the launch had of main memory so far; 0: not known
 	At             time.Time `json:"at"`
 }
 

@@ -77,8 +77,12 @@ type Spec struct {
 	Chunk    int               `json:"chunk"`            // frames a lease; 0 lets the dealer choose
 	Owner    string            `json:"owner"`
 	Needs    string            `json:"needs,omitempty"` // what a node must be: an expression over traits
+	Takes    Amounts           `json:"takes"`           // of a node, by one lease
 	Frames   frames.Set        `json:"frames"`
 	SceneSHA string            `json:"scene_sha256"` // of the scene file when it was submitted
+	// SceneText is a small scene that goes to the nodes with each lease; empty
+	// for scenes that they read in their place.
+	SceneText string `json:"scene_text,omitempty"`
 }
 
 // Name is how people call the run: "salt_010 final 2".
@@ -219,6 +223,7 @@ type Lease struct {
 	Ask      int64      // the ask that it answers
 	Given    frames.Set // all frames it ever held
 	Left     frames.Set // those without a result
+	Share    Share      // of the node
 	Reason   string
 	OpenedAt time.Time
 	EndedAt  time.Time // zero while open

@@ -5,6 +5,7 @@ import (
 	"maps"
 	"slices"
 	"strconv"
+	"strings"
 
 	"github.com/dustin/go-humanize"
 
@@ -27,12 +28,26 @@ type Caps struct {
 	MemoryBytes  int64 `json:"memory_bytes"`  // main memory
 	Nice         int   `json:"nice"`          // of renderers, 1 to 19; 0 is as usual, 10
 	StagingBytes int64 `json:"staging_bytes"` // disk for frames that are not delivered yet
+	Leases       int   `json:"leases"`        // side by side; 0 is as many as fit
+	SpareBytes   int64 `json:"spare_bytes"`   // main memory that stays free when leases run side by side; 0 is as usual, see Spare
+	// KeptDevices are ids of graphics devices that the farm may not use.
+	KeptDevices []string `json:"kept_devices,omitempty"`
+}
+
+// Spare returns how much main memory no second lease may take: what the caps
+// say, or else a sixteenth of the machine's and at most 1 GiB.
+func (n *Node) Spare() int64 {
+	if n.Settings.Caps.SpareBytes > 0 {
+		return n.Settings.Caps.SpareBytes
+	}
+	return min(n.Facts.MemoryBytes/16, 1<<30)
 }
 
 // Limits of settings.
 const (
 	mostTraits = 100
 	mostPools  = 50
+	mostKept   = 64
 )
 
 // Check returns an error that says what is wrong with settings, if anything.
@@ -55,8 +70,10 @@ func (s Settings) Check() (field string, err error) {
 	}
 	c := s.Caps
 	switch {
-	case c.Cores < 0 || c.MemoryBytes < 0 || c.StagingBytes < 0:
+	case c.Cores < 0 || c.MemoryBytes < 0 || c.StagingBytes < 0 || c.Leases < 0 || c.SpareBytes < 0:
 		return "caps", fmt.Errorf("a cap cannot be less than 0; 0 is no cap")
+	case len(c.KeptDevices) > mostKept:
+		return "caps", fmt.Errorf("at most %d graphics devices are kept from the farm", mostKept)
 	case c.Nice < 0 || c.Nice > 19:
 		return "caps", fmt.Errorf("niceness lies between 0 and 19, not %d", c.Nice)
 	}
@@ -72,6 +89,7 @@ func (s Settings) Check() (field string, err error) {
 func (s *Settings) Tidy() {
 	s.Traits = slices.Compact(slices.Sorted(slices.Values(s.Traits)))
 	s.Pools = slices.Compact(slices.Sorted(slices.Values(s.Pools)))
+	s.Caps.KeptDevices = slices.Compact(slices.Sorted(slices.Values(s.Caps.KeptDevices)))
 	if s.Hours != nil {
 		s.Hours.Tidy()
 	}
@@ -120,6 +138,19 @@ func Differences(a, b Settings) []string {
 		return strconv.FormatInt(n, 10)
 	})
 	number("staging disk", a.Caps.StagingBytes, b.Caps.StagingBytes, size)
+	number("leases side by side", int64(a.Caps.Leases), int64(b.Caps.Leases), func(n int64) string {
+		if n == 0 {
+			return "as many as fit"
+		}
+		return strconv.FormatInt(n, 10)
+	})
+	number("memory kept free", a.Caps.SpareBytes, b.Caps.SpareBytes, func(n int64) string {
+		if n == 0 {
+			return "as usual"
+		}
+		return humanize.IBytes(uint64(n))
+	})
+	lists("device kept from the farm:", a.Caps.KeptDevices, b.Caps.KeptDevices)
 	switch x, y := hoursText(a.Hours), hoursText(b.Hours); {
 	case x != y:
 		out = append(out, fmt.Sprintf("hours: %s instead of %s", y, x))
@@ -155,7 +186,7 @@ func hoursText(h *hours.Hours) string {
 // reserved are the names of traits that are found.
 var reserved = map[string]bool{
 	"os": true, "system": true, "arch": true, "cores": true, "memory": true, "disk": true, "gpu": true, "gpus": true, "gpu_memory": true, "gpu_model": true,
-	"speed": true, "vexillum": true, "rack": true, "desk": true, "pool": true, "name": true,
+	"speed": true, "vexillum": true, "account": true, "memory_limit": true, "disk_rate": true, "network_rate": true, "rack": true, "desk": true, "pool": true, "name": true,
 }
 
 // Traits returns what is true of a node: found by its node process, given by
@@ -188,6 +219,10 @@ func (n *Node) Traits() trait.Set {
 		found("speed", strconv.FormatFloat(f.Speed, 'f', 2, 64))
 	}
 	found("vexillum", f.Version)
+	found("account", f.Means.Account)
+	found("memory_limit", strings.ReplaceAll(f.Means.Memory, " ", "-"))
+	found("disk_rate", rate(f.DiskRate))
+	found("network_rate", rate(f.NetworkRate))
 	if len(f.Devices) > 0 {
 		all = append(all, trait.Trait{Name: "gpu", Source: trait.Measured})
 		found("gpus", strconv.Itoa(len(f.Devices)))
@@ -213,6 +248,14 @@ func amount(bytes int64) string {
 		return ""
 	}
 	return strconv.FormatFloat(float64(bytes)/(1<<30), 'f', 1, 64) + "GiB"
+}
+
+// rate writes bytes a second as a trait's value, in whole MiB.
+func rate(bytes int64) string {
+	if bytes <= 0 {
+		return ""
+	}
+	return strconv.FormatInt(bytes>>20, 10) + "MiB"
 }
 
 // Pool is a named set of nodes.

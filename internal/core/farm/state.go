@@ -21,6 +21,10 @@ type State struct {
 	Tokens   map[string]*Token // by hash
 	Keys     map[string]*Key   // by hash
 	Pools    map[string]*Pool
+	// Environments are what renderers run as and in, by what they are said for.
+	Environments map[EnvironmentOf]Environment
+	// Stays are places, recipes and pools that are held, or released in steps.
+	Stays map[StayOf]Stay
 
 	LastNode  NodeID
 	LastRun   RunID
@@ -51,6 +55,9 @@ func NewState() *State {
 		Tokens:   map[string]*Token{},
 		Keys:     map[string]*Key{},
 		Pools:    map[string]*Pool{},
+
+		Environments: map[EnvironmentOf]Environment{},
+		Stays:        map[StayOf]Stay{},
 
 		nodeNames:  map[string]NodeID{},
 		numbers:    map[jobKind]int{},

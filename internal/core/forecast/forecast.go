@@ -49,7 +49,7 @@ func Run(s *farm.State, m *pace.Model, run *farm.Run, progress func(farm.LeaseID
 			frames += l.Left.Len()
 			continue
 		}
-		per := cost.Mean / m.Speed(n, run.Spec.Recipe)
+		per := cost.Mean / (m.Speed(n, run.Spec.Recipe) * n.Part(l.Share))
 		left := float64(l.Left.Len()) - min(max(progress(l.ID), 0), 1)
 		workers = append(workers, worker{free: max(0, left) * per, perFrame: per, launch: startup.Mean})
 	}

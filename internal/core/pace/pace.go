@@ -23,11 +23,12 @@ type Estimate struct {
 type Model struct {
 	costs    map[farm.RunID]*tally // reference seconds a frame
 	startups map[farm.RunID]*tally // seconds a launch
+	memory   map[farm.RunID]int64  // most bytes that a launch had
 }
 
 // New returns a Model that knows nothing yet.
 func New() *Model {
-	return &Model{costs: map[farm.RunID]*tally{}, startups: map[farm.RunID]*tally{}}
+	return &Model{costs: map[farm.RunID]*tally{}, startups: map[farm.RunID]*tally{}, memory: map[farm.RunID]int64{}}
 }
 
 // Observe learns from one finished frame that a node of the given speed
@@ -38,6 +39,9 @@ func (m *Model) Observe(rec farm.FrameAccepted, speed float64) {
 	}
 	if rec.StartupSeconds > 0 && !math.IsInf(rec.StartupSeconds, 0) {
 		at(m.startups, rec.Run).add(rec.StartupSeconds)
+	}
+	if rec.MemoryBytes > m.memory[rec.Run] {
+		m.memory[rec.Run] = rec.MemoryBytes
 	}
 }
 
@@ -58,10 +62,18 @@ func (m *Model) Cost(run farm.RunID) (Estimate, bool) { return m.costs[run].esti
 // long as no launch has been seen.
 func (m *Model) Startup(run farm.RunID) (Estimate, bool) { return m.startups[run].estimate() }
 
+// Memory returns the most main memory in bytes that a launch of the run was seen
+// to have, and false as long as none was measured.
+func (m *Model) Memory(run farm.RunID) (peak int64, known bool) {
+	peak, known = m.memory[run]
+	return peak, known
+}
+
 // Forget drops what is known about a run that has ended.
 func (m *Model) Forget(run farm.RunID) {
 	delete(m.costs, run)
 	delete(m.startups, run)
+	delete(m.memory, run)
 }
 
 func at(tallies map[farm.RunID]*tally, run farm.RunID) *tally {

@@ -367,3 +367,15 @@ func (f *Floor) Rename(ctx context.Context, id farm.NodeID, name string, by farm
 	})
 	return view, err
 }
+
+// Chosen returns the nodes that a selection names.
+func (f *Floor) Chosen(ctx context.Context, sel wire.Selection) (out []wire.Node, err error) {
+	err = f.do(ctx, func(t *turn) error {
+		nodes, err := t.pick(sel)
+		for _, n := range nodes {
+			out = append(out, f.nodeView(n, t.now))
+		}
+		return err
+	})
+	return out, err
+}

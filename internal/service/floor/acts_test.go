@@ -77,7 +77,7 @@ func TestActsSayWhatTheyDoAndDoIt(t *testing.T) {
 			bubble(t, func(t *testing.T, w *world) {
 				n := w.join("kiln-01")
 				w.submit("a", "practice", "1-5")
-				l := w.ask(n, 0).Lease
+				l := w.ask(n, 0).Lease()
 				w.renders(n, l.ID, 1)
 				c.act.Nodes = []int64{int64(n)}
 				dry := c.act
@@ -114,7 +114,7 @@ func TestADrainedNodeIsTold(t *testing.T) {
 	bubble(t, func(t *testing.T, w *world) {
 		n := w.join("kiln-01")
 		w.submit("a", "practice", "1-5")
-		l := w.ask(n, 0).Lease
+		l := w.ask(n, 0).Lease()
 		w.act(wire.NodeAct{Selection: wire.Selection{Where: "rack"}, Do: "drain"})
 		time.Sleep(2 * time.Second)
 		if got := w.node(n).State; got != "draining" {
@@ -197,11 +197,11 @@ func TestTheOwnerWins(t *testing.T) {
 			Hours: &wire.Hours{Week: "mon-sun 00:00-" + until.Format("15:04")}}, nadia)
 		w.ok(err)
 		w.submit("a", "practice", "1-50")
-		if a := w.askBriefly(n); a.Lease != nil || !strings.Contains(a.Why, "not known yet how long") {
+		if a := w.askBriefly(n); a.Lease() != nil || !strings.Contains(a.Why, "not known yet how long") {
 			t.Errorf("without an estimate it gets %+v", a)
 		}
 		w.m.Observe(farm.FrameAccepted{Run: 1, RenderSeconds: 10}, 1)
-		l := w.ask(n, 0).Lease
+		l := w.ask(n, 0).Lease()
 		if l == nil {
 			t.Fatal("it gets nothing in its hours")
 		}

@@ -35,7 +35,7 @@ func crowdedFloor(b *testing.B, nodes int) *Floor {
 	apply(farm.PlaceSet{Name: "p"}, farm.ProjectSet{Name: "salt-clock", Weight: 1, Scenes: "p", Frames: "p"}, farm.KeyIssued{Hash: "k", Uses: nodes, At: now, ExpiresAt: now.Add(time.Hour)})
 	all := frames.Of(frames.Span{First: 1, Last: 1_000_000})
 	apply(farm.RunSubmitted{Run: 1, State: farm.RunRendering, Order: 1, At: now, Spec: farm.Spec{Job: "a", Project: "salt-clock", Kind: farm.Final, Number: 1, Recipe: "practice", Mode: farm.ModeRange, Frames: all, Tries: 3}})
-	facts := farm.Facts{OS: "linux", Speed: 1, Version: "0.1.0", Renderers: []farm.Renderer{{Recipe: "practice", Version: "1"}}}
+	facts := farm.Facts{OS: "linux", Cores: 16, Speed: 1, Version: "0.1.0", Renderers: []farm.Renderer{{Recipe: "practice", Version: "1"}}}
 	m := pace.New()
 	m.Observe(farm.FrameAccepted{Run: 1, RenderSeconds: 10, StartupSeconds: 1}, 1)
 	for i := range nodes {
@@ -80,9 +80,19 @@ func BenchmarkTelling(b *testing.B) {
 	})
 }
 
-// BenchmarkAsking measures what one ask costs the loop that decides, with 64
-// askers who tell the end of the lease before, and commits that cost nothing.
+// BenchmarkAsking measures what a lease costs the loop that decides, with 64
+// askers who tell the end of the leases before, and commits that cost nothing:
+// one lease an answer, and 16 side by side.
 func BenchmarkAsking(b *testing.B) {
+	for _, c := range []struct {
+		name  string
+		takes farm.Amounts
+	}{{"one an answer", farm.Amounts{}}, {"16 side by side", farm.Amounts{Cores: 1}}} {
+		b.Run(c.name, func(b *testing.B) { benchmarkAsking(b, c.takes) })
+	}
+}
+
+func benchmarkAsking(b *testing.B, takes farm.Amounts) {
 	f := crowdedFloor(b, 64)
 	f.committer = &memory{}
 	for _, l := range f.s.Runs[1].Leases { // all are idle, and the run deals single frames
@@ -90,7 +100,7 @@ func BenchmarkAsking(b *testing.B) {
 			b.Fatal(err)
 		}
 	}
-	f.s.Runs[1].Spec.Chunk = 1
+	f.s.Runs[1].Spec.Chunk, f.s.Runs[1].Spec.Takes = 1, takes
 	ctx, stop := context.WithCancel(b.Context())
 	defer stop()
 	go func() { _ = f.Run(ctx) }()
@@ -100,14 +110,18 @@ func BenchmarkAsking(b *testing.B) {
 	var wg sync.WaitGroup
 	for id := range f.live {
 		wg.Go(func() {
-			var before farm.LeaseID
-			for number := int64(1); left.Add(-1) >= 0; number++ {
+			var before []Ended
+			for number := int64(1); left.Load() > 0; number++ {
 				a, err := f.Ask(ctx, id, Question{Session: 1, Number: number, Ended: before})
-				if err != nil || a.Lease == nil {
+				if err != nil || len(a.Leases) == 0 {
 					b.Error(a.Why, err)
 					return
 				}
-				before = a.Lease.ID
+				before = nil
+				for _, l := range a.Leases {
+					before = append(before, Ended{Lease: l.ID})
+				}
+				left.Add(-int64(len(a.Leases)))
 			}
 		})
 	}

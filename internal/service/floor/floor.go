@@ -283,9 +283,9 @@ func (f *Floor) tellClosed(records []farm.Record) {
 // State.
 func (f *Floor) learn(r farm.Record) {
 	switch r := r.(type) {
-	case farm.RunSubmitted, farm.LeaseTrimmed, farm.FrameFailed, farm.FramesRetried, farm.NodeReach, farm.DeliveryLost, farm.PoolSet:
+	case farm.RunSubmitted, farm.LeaseTrimmed, farm.FrameFailed, farm.FramesRetried, farm.NodeReach, farm.DeliveryLost, farm.PoolSet, farm.EnvironmentSet:
 		f.redeal = true
-	case farm.NodeDuty, farm.NodeHealth, farm.NodeSet:
+	case farm.NodeDuty, farm.NodeHealth, farm.NodeSet, farm.StaySet:
 		f.redeal, f.reorder = true, true
 	case farm.RunMoved:
 		f.redeal, f.reorder = true, true
@@ -307,11 +307,15 @@ func (f *Floor) learn(r farm.Record) {
 		if l := f.live[r.Node]; l != nil {
 			starts = l.starts[max(0, len(l.starts)-mostStarts):]
 		}
-		f.live[r.Node] = &liveNode{seen: r.At, starts: append(starts, r.At), signs: Signs{DiskFree: -1}}
+		f.live[r.Node] = &liveNode{seen: r.At, starts: append(starts, r.At), signs: Signs{DiskFree: -1, MemoryFree: -1}}
 		f.redeal, f.reorder = true, true
 	case farm.FrameAccepted:
 		if n := f.s.Nodes[r.Node]; n != nil {
-			f.m.Observe(r, f.m.Speed(n, f.s.Runs[r.Run].Spec.Recipe))
+			speed := f.m.Speed(n, f.s.Runs[r.Run].Spec.Recipe)
+			if l := f.s.Lease(r.Lease); l != nil {
+				speed *= n.Part(l.Share)
+			}
+			f.m.Observe(r, speed)
 		}
 	case farm.FrameDone:
 		f.newest[r.Run] = Newest{Frame: r.Frame, At: r.At}
@@ -371,6 +375,9 @@ func (f *Floor) settle(t *turn) {
 func closingReason(run *farm.Run, state farm.RunState) string {
 	switch state {
 	case farm.RunDone:
+		if run.Done.Len() == 1 {
+			return "its frame is done"
+		}
 		return fmt.Sprintf("all %d frames are done", run.Done.Len())
 	case farm.RunGaps:
 		return fmt.Sprintf("%d frames are done, %d are parked: %s", run.Done.Len(), run.Parked.Len(), run.Parked)

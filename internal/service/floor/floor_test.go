@@ -162,11 +162,11 @@ func TestTheSameAskGetsTheSameLease(t *testing.T) {
 		first := w.ask(n, 0)
 		again, err := w.Ask(context.Background(), n, Question{Session: 1, Number: w.asks[n]})
 		w.ok(err)
-		if first.Lease == nil || again.Lease == nil || again.Lease.ID != first.Lease.ID || !again.Lease.Frames.Equal(first.Lease.Frames) {
-			t.Errorf("first %+v, again %+v", first.Lease, again.Lease)
+		if first.Lease() == nil || again.Lease() == nil || again.Lease().ID != first.Lease().ID || !again.Lease().Frames.Equal(first.Lease().Frames) {
+			t.Errorf("first %+v, again %+v", first.Lease(), again.Lease())
 		}
-		if next := w.ask(n, 0); next.Lease != nil || !strings.Contains(next.Why, "report its end first") {
-			t.Errorf("another ask got %+v: %s", next.Lease, next.Why)
+		if next := w.ask(n, 0); next.Lease() != nil || !strings.Contains(next.Why, "no room for a further lease") {
+			t.Errorf("another ask got %+v: %s", next.Lease(), next.Why)
 		}
 	})
 }
@@ -182,8 +182,8 @@ func TestAWaitingAskIsAnsweredBySubmit(t *testing.T) {
 		}()
 		time.Sleep(10 * time.Second)
 		w.submit("a", "practice", "1-5")
-		if a := <-got; a.Lease == nil || a.Lease.Frames.String() != "1-5" || a.Lease.Roots.Frames != "/frames" {
-			t.Errorf("got %+v: %s", a.Lease, a.Why)
+		if a := <-got; a.Lease() == nil || a.Lease().Frames.String() != "1-5" || a.Lease().Roots.Frames != "/frames" {
+			t.Errorf("got %+v: %s", a.Lease(), a.Why)
 		}
 	})
 }
@@ -194,7 +194,7 @@ func TestAnAskThatNobodyAnswersEnds(t *testing.T) {
 		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 		defer cancel()
 		a, err := w.Ask(ctx, n, Question{Session: 1, Number: 1})
-		if err != nil || a.Lease != nil || !strings.Contains(a.Why, "queue is empty") {
+		if err != nil || a.Lease() != nil || !strings.Contains(a.Why, "queue is empty") {
 			t.Errorf("%+v, %v", a, err)
 		}
 		if len(w.Floor.asks) != 0 {
@@ -209,7 +209,7 @@ func TestNobodyIsAnsweredBeforeTheCommit(t *testing.T) {
 		w.submit("a", "practice", "1-5")
 		w.memory.slow = 3 * time.Second
 		began := time.Now()
-		if a := w.ask(n, 0); a.Lease == nil {
+		if a := w.ask(n, 0); a.Lease() == nil {
 			t.Fatal(a.Why)
 		}
 		if waited := time.Since(began); waited < 3*time.Second {
@@ -229,7 +229,7 @@ func TestAFailedCommitAnswersNobody(t *testing.T) {
 		w.memory.fail = errors.New("the disk is gone")
 		w.memory.mu.Unlock()
 		a, err := w.Ask(context.Background(), n, Question{Session: 1, Number: 1})
-		if !errors.Is(err, ErrGone) || a.Lease != nil {
+		if !errors.Is(err, ErrGone) || a.Lease() != nil {
 			t.Errorf("got %+v, %v", a, err)
 		}
 		if err := <-w.ended; err == nil || !strings.Contains(err.Error(), "the disk is gone") {

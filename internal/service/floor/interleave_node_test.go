@@ -92,7 +92,7 @@ func (m *machine) setCut(cut bool) {
 // process is one node process: it starts a session with what is held, goes on
 // with that, and asks for more.
 func (m *machine) process(machine, ctx context.Context) {
-	facts := farm.Facts{OS: "linux", Speed: 1, Renderers: []farm.Renderer{{Recipe: "practice"}}}
+	facts := farm.Facts{OS: "linux", Speed: 1, Cores: 3, Renderers: []farm.Renderer{{Recipe: "practice"}}}
 	var session Session
 	var holds []farm.LeaseID
 	m.c.mu.Lock()
@@ -120,6 +120,17 @@ func (m *machine) process(machine, ctx context.Context) {
 		}
 	})
 	wg.Go(func() { m.obey(ctx, session.Number) })
+	ended := make(chan struct{}, 100)
+	working := 0
+	begin := func(h *holding) {
+		working++
+		wg.Go(func() {
+			if m.work(machine, ctx, h, session.Number) != nil {
+				end()
+			}
+			ended <- struct{}{}
+		})
+	}
 	for _, id := range holds {
 		left, goesOn := session.Keep[id]
 		m.c.mu.Lock()
@@ -131,11 +142,19 @@ func (m *machine) process(machine, ctx context.Context) {
 			h.end()
 		}
 		m.c.mu.Unlock()
-		if m.work(machine, ctx, h, session.Number) != nil {
-			return
-		}
+		begin(h)
 	}
+	more := true
 	for number := int64(1); ctx.Err() == nil; number++ {
+		for working > 0 && !more {
+			select {
+			case <-ended:
+				working--
+				more = true
+			case <-ctx.Done():
+				return
+			}
+		}
 		var a Answer
 		if m.c.call(ctx, &m.cut, func(f *Floor) (err error) {
 			waiting, cancel := context.WithTimeout(ctx, 20*time.Second)
@@ -145,22 +164,23 @@ func (m *machine) process(machine, ctx context.Context) {
 		}) != nil {
 			return
 		}
-		if a.Lease == nil {
-			continue
-		}
-		m.c.acknowledged(func(r farm.Record) bool {
-			o, ok := r.(farm.LeaseOpened)
-			return ok && o.Lease == a.Lease.ID && o.Node == m.id
-		}, "lease %d", a.Lease.ID)
-		if m.c.chance(8, "lease forgotten") { // it dies before it has written it down
-			return
-		}
-		h := &holding{lease: a.Lease.ID, mine: a.Lease.Frames, held: hold.New()}
-		m.c.mu.Lock()
-		m.held[h.lease] = h
-		m.c.mu.Unlock()
-		if m.work(machine, ctx, h, session.Number) != nil {
-			return
+		more = a.More
+		for _, l := range a.Leases {
+			m.c.acknowledged(func(r farm.Record) bool {
+				o, ok := r.(farm.LeaseOpened)
+				return ok && o.Lease == l.ID && o.Node == m.id
+			}, "lease %d", l.ID)
+			if m.c.chance(8, "lease forgotten") { // it dies before it has written it down
+				return
+			}
+			h := &holding{lease: l.ID, mine: l.Frames, held: hold.New()}
+			m.c.mu.Lock()
+			m.held[h.lease] = h
+			if working > 0 {
+				m.c.met["side by side"]++
+			}
+			m.c.mu.Unlock()
+			begin(h)
 		}
 	}
 }

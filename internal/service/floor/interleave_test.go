@@ -48,7 +48,7 @@ func TestInterleavings(t *testing.T) {
 		}
 	}
 	t.Logf("%d courses met %v", seeds, total)
-	for _, what := range []string{"service crash", "commit unknown", "node crash", "machine crash", "lease forgotten", "request lost", "answer lost", "said twice", "adopted", "trimmed", "discarded", "late"} {
+	for _, what := range []string{"service crash", "commit unknown", "node crash", "machine crash", "lease forgotten", "request lost", "answer lost", "said twice", "adopted", "trimmed", "discarded", "late", "side by side"} {
 		if total[what] == 0 && seeds >= 100 {
 			t.Errorf("no course met %q: that was not tried", what)
 		}
@@ -251,13 +251,17 @@ func (c *course) play() {
 	ctx, stop := context.WithCancel(context.Background())
 	var wg sync.WaitGroup
 	set := frames.Of(frames.Span{First: 1, Last: interleavedFrames})
+	var takes farm.Amounts
+	if c.chance(2, "cores dealt out") {
+		takes = farm.Amounts{Cores: 1, MemoryBytes: 1 << 20}
+	}
 	c.disk = []farm.Record{
 		farm.PlaceSet{Name: "scenes", Paths: map[string]string{"linux": "/scenes"}},
 		farm.PlaceSet{Name: "frames", Paths: map[string]string{"linux": "/frames"}},
 		farm.ProjectSet{Name: "salt-clock", Weight: 1, Scenes: "scenes", Frames: "frames"},
 		farm.KeyIssued{Hash: "k", Uses: 9, ExpiresAt: time.Now().Add(time.Hour)},
 		farm.RunSubmitted{Run: 1, State: farm.RunQueued, At: time.Now(), Spec: farm.Spec{
-			Job: "a", Project: "salt-clock", Kind: farm.Final, Number: 1, Recipe: "practice", Mode: farm.ModeRange, Frames: set, Tries: 3}},
+			Job: "a", Project: "salt-clock", Kind: farm.Final, Number: 1, Recipe: "practice", Mode: farm.ModeRange, Frames: set, Takes: takes, Tries: 3}},
 	}
 	var machines []*machine
 	for i := range 3 {

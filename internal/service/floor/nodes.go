@@ -31,13 +31,14 @@ type liveNode struct {
 
 // Progress is how far a node is with a lease.
 type Progress struct {
-	Frame     *int
-	Phase     string
-	Fraction  float64
-	Since     time.Time // of the frame and phase
-	Verifying []int
-	Trouble   string // why frames wait to be delivered
-	Full      string // why no further frame is begun
+	Frame       *int
+	Phase       string
+	Fraction    float64
+	Since       time.Time // of the frame and phase
+	Verifying   []int
+	Trouble     string // why frames wait to be delivered
+	Full        string // why no further frame is begun
+	MemoryBytes int64  // that its processes have
 }
 
 // Enrolment asks to make a machine a node.
@@ -169,146 +170,6 @@ func (t *turn) session(id farm.NodeID, session int64) (*farm.Node, error) {
 	return n, nil
 }
 
-// Answer is what an ask gets: a lease, or the reason why there is none.
-type Answer struct {
-	Lease *LeaseView
-	Why   string
-}
-
-type waitingAsk struct {
-	ask   deal.Ask
-	reply chan Answer
-}
-
-// Question asks for work.
-type Question struct {
-	Session  int64
-	Number   int64        // the node's own count of its asks in the session
-	Warm     farm.LeaseID // whose renderer is still up; 0 for none
-	Ended    farm.LeaseID // which has ended just before; 0 for none
-	EndedWhy string
-}
-
-// Ask asks for work and waits until there is some or the context ends; then
-// the Answer has no lease. The same ask gets the same lease again.
-func (f *Floor) Ask(ctx context.Context, id farm.NodeID, q Question) (Answer, error) {
-	session, number, warm := q.Session, q.Number, q.Warm
-	w := &waitingAsk{ask: deal.Ask{Node: id, Number: number, Warm: warm}, reply: make(chan Answer, 1)}
-	var now Answer
-	waits := false
-	err := f.do(context.WithoutCancel(ctx), func(t *turn) error {
-		n, err := t.session(id, session)
-		if err != nil {
-			return err
-		}
-		f.dropAsk(id)
-		if q.Ended != 0 {
-			records, _ := accept.Take(t.s, id, accept.Report{Outcome: accept.Ended, Lease: q.Ended, Message: q.EndedWhy}, t.now)
-			t.append(records...)
-		}
-		for _, l := range t.s.LeasesOf(id) {
-			if l.Ask == number && !l.Left.Empty() {
-				now = Answer{Lease: f.leaseView(n, l), Why: l.Reason}
-				return nil
-			}
-			if l.ID != warm {
-				now = Answer{Why: fmt.Sprintf("%s still holds lease %d; report its end first", n.Name, l.ID)}
-				return nil
-			}
-		}
-		d := deal.Next(t.s, f.m, w.ask, t.now)
-		t.append(d.Records...)
-		if l := dealt(t.s, d); l != nil {
-			now = Answer{Lease: f.leaseView(n, l), Why: d.Why}
-			return nil
-		}
-		now = Answer{Why: d.Why}
-		if warm == 0 { // a renderer that is up shall not wait
-			waits = true
-			f.asks[id] = w
-			f.takeOver(t, id)
-		}
-		return nil
-	})
-	if err != nil {
-		return Answer{}, err // what was decided was not committed
-	}
-	if !waits {
-		return now, nil
-	}
-	select {
-	case a := <-w.reply:
-		return a, nil
-	case <-f.gone:
-		return Answer{}, ErrGone
-	case <-ctx.Done():
-	}
-	err = f.do(context.WithoutCancel(ctx), func(*turn) error {
-		if f.asks[id] == w {
-			delete(f.asks, id)
-		}
-		return nil
-	})
-	select {
-	case a := <-w.reply: // it came while we were leaving
-		return a, nil
-	default:
-		return now, err
-	}
-}
-
-// dealt returns the lease that a decision opened or extended, or nil.
-func dealt(s *farm.State, d deal.Decision) *farm.Lease {
-	for _, r := range d.Records {
-		switch r := r.(type) {
-		case farm.LeaseOpened:
-			return s.Lease(r.Lease)
-		case farm.LeaseExtended:
-			return s.Lease(r.Lease)
-		}
-	}
-	return nil
-}
-
-// dealToWaiting gives work to nodes that wait for it, if something changed
-// that may bring some. The answers are given after the commit.
-func (f *Floor) dealToWaiting(t *turn) (answers []func()) {
-	if !f.redeal || t.broken != nil {
-		return nil
-	}
-	f.redeal = false
-	ids := make([]farm.NodeID, 0, len(f.asks))
-	for id := range f.asks {
-		ids = append(ids, id)
-	}
-	// The fastest first: they bring most while all wait the same.
-	slices.SortFunc(ids, func(a, b farm.NodeID) int {
-		x, y := t.s.Nodes[a].Facts.Speed, t.s.Nodes[b].Facts.Speed
-		switch {
-		case x > y:
-			return -1
-		case x < y:
-			return 1
-		}
-		return int(a - b)
-	})
-	for _, id := range ids {
-		w := f.asks[id]
-		d := deal.Next(t.s, f.m, w.ask, t.now)
-		t.append(d.Records...)
-		if t.broken != nil {
-			return nil
-		}
-		if l := dealt(t.s, d); l != nil {
-			delete(f.asks, id)
-			a := Answer{Lease: f.leaseView(t.s.Nodes[id], l), Why: d.Why}
-			answers = append(answers, func() { w.reply <- a })
-		}
-	}
-	f.redeal = false // what the dealing itself changed brings nothing new
-	return answers
-}
-
 // Order tells a node to end a lease.
 type Order struct {
 	Lease  farm.LeaseID
@@ -382,6 +243,8 @@ func (f *Floor) ordersFor(node farm.NodeID, w *waitingOrder) Orders {
 			orders = append(orders, Order{Lease: id, Now: true, Reason: "the lease has ended"})
 		case f.s.Runs[l.Run].State == farm.RunHeld:
 			orders = append(orders, Order{Lease: id, Reason: "the run is held"})
+		case deal.HeldWith(f.s, n, f.s.Runs[l.Run]) != "":
+			orders = append(orders, Order{Lease: id, Reason: deal.HeldWith(f.s, n, f.s.Runs[l.Run])})
 		case n.Duty != farm.OnDuty:
 			orders = append(orders, Order{Lease: id, Now: n.DutyNow, Reason: n.Name + " is " + string(n.Duty)})
 		case n.Health == farm.Sidelined:
@@ -417,14 +280,6 @@ func (f *Floor) dropWaiting(id farm.NodeID) {
 	}
 }
 
-// dropAsk lets go of an older ask of a node.
-func (f *Floor) dropAsk(id farm.NodeID) {
-	if w := f.asks[id]; w != nil {
-		delete(f.asks, id)
-		w.reply <- Answer{Why: "a newer ask has taken its place"}
-	}
-}
-
 // Beat is a node's sign of life.
 type Beat struct {
 	Processor float64
@@ -435,11 +290,12 @@ type Beat struct {
 
 // Signs is what a node tells about its health.
 type Signs struct {
-	Now       time.Time // by its clock; zero where it does not tell
-	ClockOff  time.Duration
-	DiskFree  int64 // below 0 where it is not known
-	DiskTotal int64
-	SwapUsed  int64
+	Now        time.Time // by its clock; zero where it does not tell
+	ClockOff   time.Duration
+	DiskFree   int64 // below 0 where it is not known
+	DiskTotal  int64
+	SwapUsed   int64
+	MemoryFree int64 // that new processes could have; below 0 where it is not known
 }
 
 // Beat notes that a node lives and what it does.
@@ -470,6 +326,7 @@ func (f *Floor) Beat(ctx context.Context, id farm.NodeID, session int64, b Beat)
 				f.dirty.run(l.Run)
 			}
 		}
+		f.remeasure(t, id, b)
 		return nil
 	})
 }

@@ -39,7 +39,7 @@ func TestOrdersReachTheNode(t *testing.T) {
 	bubble(t, func(t *testing.T, w *world) {
 		n := w.join("kiln-01")
 		id := w.submit("a", "practice", "1-9")
-		l := w.ask(n, 0).Lease
+		l := w.ask(n, 0).Lease()
 		wait := func() chan []Order {
 			got := make(chan []Order)
 			go func() {
@@ -74,16 +74,16 @@ func TestFeedStaysOnItsLease(t *testing.T) {
 	bubble(t, func(t *testing.T, w *world) {
 		n := w.join("kiln-01")
 		id := w.submit("a", "practice-feed", "1-3")
-		l := w.ask(n, 0).Lease
+		l := w.ask(n, 0).Lease()
 		for f := 1; f <= 3; f++ {
 			w.report(n, accept.Report{Outcome: accept.Good, Lease: l.ID, Launch: 1, Frame: f, Hash: "h"})
 			w.report(n, accept.Report{Outcome: accept.Delivered, Lease: l.ID, Launch: 1, Frame: f, Hash: "h"})
 			a := w.ask(n, l.ID)
-			if f < 3 && (a.Lease == nil || a.Lease.ID != l.ID || a.Lease.Frames.String() != fmt.Sprint(f+1)) {
-				t.Fatalf("after frame %d: %+v %s", f, a.Lease, a.Why)
+			if f < 3 && (a.Lease() == nil || a.Lease().ID != l.ID || a.Lease().Frames.String() != fmt.Sprint(f+1)) {
+				t.Fatalf("after frame %d: %+v %s", f, a.Lease(), a.Why)
 			}
-			if f == 3 && a.Lease != nil {
-				t.Errorf("after the last frame: %+v", a.Lease)
+			if f == 3 && a.Lease() != nil {
+				t.Errorf("after the last frame: %+v", a.Lease())
 			}
 		}
 		if state := w.run(id).State; state != "rendering" {
@@ -128,7 +128,7 @@ func TestATakenOverEndIsDealtAtOnce(t *testing.T) {
 	bubble(t, func(t *testing.T, w *world) {
 		slow := w.join("kiln-01")
 		id := w.submit("a", "practice", "1-40")
-		l := w.ask(slow, 0).Lease
+		l := w.ask(slow, 0).Lease()
 		one := 1
 		for f := 1; f <= 3; f++ {
 			time.Sleep(10 * time.Second)
@@ -155,7 +155,7 @@ func TestATakenOverEndIsDealtAtOnce(t *testing.T) {
 			w.ok(w.Trimmed(context.Background(), slow, 1, q.ID, l.ID, given))
 		}
 		a := <-got
-		if a.Lease == nil || !a.Lease.Frames.Equal(given) {
+		if a.Lease() == nil || !a.Lease().Frames.Equal(given) {
 			t.Fatalf("the idle node got %+v, want %v", a, given)
 		}
 		w.memory.mu.Lock()
@@ -187,7 +187,7 @@ func TestFramesThatCannotBeDeliveredAreOneItemAPlace(t *testing.T) {
 		}
 		for i, name := range []string{"kiln-01", "kiln-02", "kiln-03"} {
 			n := w.join(name)
-			l := w.ask(n, 0).Lease
+			l := w.ask(n, 0).Lease()
 			w.ok(w.Beat(context.Background(), n, 1, Beat{Leases: map[farm.LeaseID]Progress{l.ID: {Trouble: "the frame place is not there"}}}))
 			got := hands()
 			if len(got) != 1 || got[0].Kind != "delivery" || !strings.Contains(got[0].Sentence, []string{"kiln-01 cannot", "2 nodes cannot", "3 nodes cannot"}[i]) || !strings.Contains(got[0].Evidence, "The frame place is not there.") {

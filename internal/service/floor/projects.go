@@ -11,6 +11,13 @@ import (
 	"vexillum/internal/core/farm"
 )
 
+// ownProject is the farm's own project, whose runs test nodes. Only OwnActor may
+// set it up.
+const (
+	ownProject = "self-test"
+	OwnActor   = "self-test"
+)
+
 // SetPlace makes or changes a place.
 func (f *Floor) SetPlace(ctx context.Context, p farm.Place, actor string) error {
 	return f.do(ctx, func(t *turn) error {
@@ -60,6 +67,9 @@ func (f *Floor) SetProject(ctx context.Context, p farm.Project, actor string) er
 	return f.do(ctx, func(t *turn) error {
 		if err := farm.CheckShortName("project", p.Name); err != nil {
 			return refuse(Invalid, "name", "%v", err)
+		}
+		if p.Name == ownProject && actor != OwnActor {
+			return refuse(Conflict, "name", "the project %s is the farm's own", p.Name)
 		}
 		if p.Title == "" {
 			p.Title = p.Name

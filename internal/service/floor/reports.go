@@ -45,6 +45,7 @@ type Delivery struct {
 	Bytes int64
 	Files []farm.File // of a frame with passes
 	Adopt []string    // hashes that may stand in its place already
+	Env   farm.Environment
 }
 
 // Delivering returns the frame that the node is to publish with this hash. A
@@ -62,7 +63,7 @@ func (f *Floor) Delivering(ctx context.Context, id farm.NodeID, lease farm.Lease
 			return refuse(Conflict, "hash", "frame %d of %s is not to be delivered by this node with this hash; report it good first", frame, run.Spec.Name())
 		}
 		t.f.live[id].seen = t.now
-		out = Delivery{Spec: run.Spec, Hash: d.Hash, Bytes: d.Bytes, Files: d.Files}
+		out = Delivery{Spec: run.Spec, Hash: d.Hash, Bytes: d.Bytes, Files: d.Files, Env: t.s.EnvironmentFor(run.Spec.Project, run.Spec.Recipe)}
 		if trouble := run.Trouble[frame]; trouble != nil {
 			out.Adopt = trouble.Accepted
 		}

@@ -11,7 +11,7 @@ func TestReportsMayBeRepeated(t *testing.T) {
 	bubble(t, func(t *testing.T, w *world) {
 		n := w.join("kiln-01")
 		id := w.submit("a", "practice", "1-2")
-		l := w.ask(n, 0).Lease
+		l := w.ask(n, 0).Lease()
 		good := accept.Report{Outcome: accept.Good, Lease: l.ID, Launch: 1, Frame: 1, Hash: "h1", RenderSeconds: 1}
 		for range 3 {
 			if v := w.report(n, good); !v.Deliver {
@@ -55,7 +55,7 @@ func TestForgedReportsAreOnRecord(t *testing.T) {
 	bubble(t, func(t *testing.T, w *world) {
 		n, other := w.join("kiln-01"), w.join("kiln-02")
 		w.submit("a", "practice", "1-9")
-		l := w.ask(n, 0).Lease
+		l := w.ask(n, 0).Lease()
 		for range 3 {
 			for _, r := range []accept.Report{{Outcome: accept.Good, Lease: 99, Frame: 2, Hash: "x"}, {Outcome: accept.Good, Lease: l.ID, Frame: 77, Hash: "x"}} {
 				if v := w.report(n, r); !v.Discard || v.Why == "" {

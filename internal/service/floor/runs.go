@@ -19,6 +19,7 @@ import (
 type Submission struct {
 	Spec  farm.Spec // without Number and Mode
 	Held  bool
+	First bool   // before all that is in the queue
 	Key   string // makes the submit repeatable; may be empty
 	Actor string
 }
@@ -83,12 +84,15 @@ func (f *Floor) CheckSubmission(sub Submission) (Submission, error) {
 		return sub, refuse(Invalid, "needs", "%v", err)
 	}
 	spec.Needs = needs.String()
+	if err := spec.Takes.Check(); err != nil {
+		return sub, refuse(Invalid, "takes", "%v", err)
+	}
 	return sub, f.chooseRecipe(spec)
 }
 
 // chooseRecipe finds the recipe by name or by the scene's ending, and
 // completes the settings.
-func (f *Floor) chooseRecipe(spec *farm.Spec) error {
+func (f *Floor) chooseRecipe(spec *farm.Spec) (err error) {
 	var r *recipe.Recipe
 	if spec.Recipe == "" {
 		fitting := f.recipes.ForScene(path.Ext(spec.Scene))
@@ -101,6 +105,11 @@ func (f *Floor) chooseRecipe(spec *farm.Spec) error {
 	}
 	if !slices.Contains(r.Scenes, path.Ext(spec.Scene)) {
 		return refuse(Invalid, "scene", "the recipe %s reads scenes that end in %v, not %q", r.Name, r.Scenes, path.Ext(spec.Scene))
+	}
+	if spec.Takes == (farm.Amounts{}) {
+		if spec.Takes, err = r.Takes.Amounts(); err != nil {
+			return refuse(Invalid, "recipe", "%v", err)
+		}
 	}
 	values, err := r.Complete(spec.Values)
 	if err != nil {
@@ -183,8 +192,12 @@ func (f *Floor) Submit(ctx context.Context, sub Submission) (view wire.Run, agai
 			state = farm.RunHeld
 		}
 		id := t.s.LastRun + 1
+		order := t.s.LastOrder + 1
+		if queue := t.s.Queue(); sub.First && len(queue) > 0 {
+			order = queue[0].Order - 1
+		}
 		t.append(
-			farm.RunSubmitted{Run: id, Spec: spec, State: state, Order: t.s.LastOrder + 1, Key: sub.Key, At: t.now,
+			farm.RunSubmitted{Run: id, Spec: spec, State: state, Order: order, Key: sub.Key, At: t.now,
 				Reason: fmt.Sprintf("submitted by %s: %d frames, %s", sub.Actor, spec.Frames.Len(), state)},
 			farm.Audited{Actor: sub.Actor, Action: "submit run", Subject: spec.Name(), To: string(state), Run: id, At: t.now},
 		)
@@ -295,6 +308,8 @@ type LeaseView struct {
 	Run    farm.RunID
 	Spec   farm.Spec
 	Frames frames.Set
+	Share  farm.Share
+	Env    farm.Environment
 	Roots  Roots // on the node
 	Recipe *recipe.Recipe
 }
@@ -303,7 +318,7 @@ func (f *Floor) leaseView(n *farm.Node, l *farm.Lease) *LeaseView {
 	run := f.s.Runs[l.Run]
 	p := f.s.Projects[run.Spec.Project]
 	return &LeaseView{
-		ID: l.ID, Run: run.ID, Spec: run.Spec, Frames: l.Left, Recipe: f.recipes[run.Spec.Recipe],
+		ID: l.ID, Run: run.ID, Spec: run.Spec, Frames: l.Left, Share: l.Share, Env: f.s.EnvironmentFor(run.Spec.Project, run.Spec.Recipe), Recipe: f.recipes[run.Spec.Recipe],
 		Roots: Roots{f.s.Places[p.Scenes].Paths[n.Facts.OS], f.s.Places[p.Frames].Paths[n.Facts.OS]},
 	}
 }

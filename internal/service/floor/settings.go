@@ -115,6 +115,9 @@ func changedSettings(s farm.Settings, in wire.NodeChange, from *farm.Node, week 
 		set(&s.Caps.MemoryBytes, c.MemoryBytes)
 		set(&s.Caps.Nice, c.Nice)
 		set(&s.Caps.StagingBytes, c.StagingBytes)
+		set(&s.Caps.Leases, c.Leases)
+		set(&s.Caps.SpareBytes, c.SpareBytes)
+		set(&s.Caps.KeptDevices, c.KeptDevices)
 	}
 	if week != nil {
 		s.Hours = week
@@ -178,7 +181,7 @@ func settingsView(n *farm.Node) wire.NodeSettings {
 	c := n.Settings.Caps
 	return wire.NodeSettings{
 		Version: n.Version, Traits: orEmpty(n.Settings.Traits), Pools: orEmpty(n.Settings.Pools), Hours: hoursView(n.Settings.Hours),
-		Caps: wire.Caps{Cores: c.Cores, MemoryBytes: c.MemoryBytes, Nice: c.Nice, StagingBytes: c.StagingBytes},
+		Caps: CapsView(c),
 	}
 }
 
@@ -257,4 +260,9 @@ func (f *Floor) poolView(p *farm.Pool) wire.Pool {
 		v.Nodes = append(v.Nodes, n.Name)
 	}
 	return v
+}
+
+// CapsView returns caps as they are told.
+func CapsView(c farm.Caps) wire.Caps {
+	return wire.Caps{Cores: c.Cores, MemoryBytes: c.MemoryBytes, Nice: c.Nice, StagingBytes: c.StagingBytes, Leases: c.Leases, SpareBytes: c.SpareBytes, KeptDevices: orEmpty(c.KeptDevices)}
 }

@@ -72,6 +72,12 @@ func (f *Floor) tick(t *turn) error {
 		}
 	}
 	f.dutyNow(t)
+	for _, of := range deal.Passed(t.s, t.now) {
+		t.append(farm.StaySet{Of: of, At: t.now})
+	}
+	for _, stay := range t.s.Stays { // a step may have come
+		f.redeal = f.redeal || !stay.Held
+	}
 	for id := range f.asks {
 		f.takeOver(t, id)
 	}

@@ -16,7 +16,7 @@ func TestALateFrameCounts(t *testing.T) {
 	bubble(t, func(t *testing.T, w *world) {
 		lost := w.join("kiln-01")
 		id := w.submit("a", "practice", "1-3")
-		l := w.ask(lost, 0).Lease
+		l := w.ask(lost, 0).Lease()
 		time.Sleep(20 * time.Second)
 		nodes, err := w.Nodes(context.Background())
 		w.ok(err)
@@ -28,7 +28,7 @@ func TestALateFrameCounts(t *testing.T) {
 			t.Fatalf("after 80 s: %+v", run.Sets)
 		}
 		second := w.join("kiln-02")
-		if got := w.ask(second, 0).Lease; got == nil || got.Frames.String() != "1-3" {
+		if got := w.ask(second, 0).Lease(); got == nil || got.Frames.String() != "1-3" {
 			t.Fatalf("dealt anew: %+v", got)
 		}
 		if v := w.report(lost, accept.Report{Outcome: accept.Good, Lease: l.ID, Launch: 1, Frame: 2, Hash: "late"}); !v.Deliver {
@@ -51,7 +51,7 @@ func TestALostDeliveryIsRenderedAgain(t *testing.T) {
 	bubble(t, func(t *testing.T, w *world) {
 		n := w.join("kiln-01")
 		id := w.submit("a", "practice", "1-2")
-		l := w.ask(n, 0).Lease
+		l := w.ask(n, 0).Lease()
 		_, err := w.Steer(context.Background(), id, Hold, true, admin) // ends the lease
 		w.ok(err)
 		if v := w.report(n, accept.Report{Outcome: accept.Good, Lease: l.ID, Launch: 1, Frame: 1, Hash: "h"}); !v.Deliver {
@@ -99,7 +99,7 @@ func TestAnExpensiveFrameIsWaitedFor(t *testing.T) {
 	bubble(t, func(t *testing.T, w *world) {
 		n := w.join("kiln-01")
 		id := w.submit("a", "practice", "1")
-		l := w.ask(n, 0).Lease
+		l := w.ask(n, 0).Lease()
 		frame := 1
 		for range 4 * 60 * 60 / 10 { // four hours on one frame
 			w.ok(w.Beat(context.Background(), n, 1, Beat{Leases: map[farm.LeaseID]Progress{l.ID: {Frame: &frame, Phase: "rendering"}}}))

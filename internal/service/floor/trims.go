@@ -37,6 +37,9 @@ const (
 // takeOver looks, for a node that has found nothing to do, whether it should
 // take the end of another's lease over, and asks for that.
 func (f *Floor) takeOver(t *turn, taker farm.NodeID) {
+	if !t.s.Idle(taker) {
+		return
+	}
 	inFlight := func(lease farm.LeaseID) int {
 		l := t.s.Lease(lease)
 		if p := f.live[l.Node].progress[lease]; p.Frame != nil {
@@ -115,15 +118,19 @@ func (f *Floor) handOver(t *turn, taker farm.NodeID, cut farm.LeaseTrimmed) {
 	if w == nil || !n.Ready() || run.State != farm.RunRendering || t.broken != nil {
 		return
 	}
+	share, full := deal.Room(t.s, f.m, n, run, w.ask.Memory, nil)
+	if full != "" {
+		return
+	}
 	delete(f.asks, taker)
 	opened := farm.LeaseOpened{
-		Lease: t.s.LastLease + 1, Node: taker, Run: cut.Run, Session: n.Session, Ask: w.ask.Number, Frames: cut.Frames,
+		Lease: t.s.LastLease + 1, Node: taker, Run: cut.Run, Session: n.Session, Ask: w.ask.Number, Frames: cut.Frames, Share: share,
 		Reason: fmt.Sprintf("%s takes %s over from %s", n.Name, cut.Frames, t.s.NodeName(cut.Node)), At: t.now,
 	}
 	t.append(opened)
 	if t.broken != nil {
 		return
 	}
-	a := Answer{Lease: f.leaseView(n, t.s.Lease(opened.Lease)), Why: opened.Reason}
+	a := Answer{Leases: []*LeaseView{f.leaseView(n, t.s.Lease(opened.Lease))}, More: deal.HasRoom(t.s, n), Why: opened.Reason}
 	t.answers = append(t.answers, func() { w.reply <- a })
 }

@@ -171,15 +171,18 @@ func (f *Floor) runView(run *farm.Run, now time.Time) wire.Run {
 	v := wire.Run{
 		ID: int64(run.ID), Name: spec.Name(), Job: spec.Job, Kind: string(spec.Kind), Number: spec.Number, Project: spec.Project,
 		State: string(run.State), Why: deal.WhyRun(f.s, run), Recipe: spec.Recipe, Scene: spec.Scene, Output: spec.Output,
-		Width: spec.Width, Height: spec.Height, Values: spec.Values, Needs: spec.Needs, Passes: spec.PassNames(), Tries: spec.Tries, Owner: spec.Owner,
+		Width: spec.Width, Height: spec.Height, Values: spec.Values, Needs: spec.Needs, Takes: wire.Amounts(spec.Takes), Environment: LeaseEnvironmentView(f.s.EnvironmentFor(spec.Project, spec.Recipe)), Passes: spec.PassNames(), Tries: spec.Tries, Owner: spec.Owner,
 		Frames: spec.Frames.String(), FrameCount: spec.Frames.Len(), DoneCount: run.Done.Len(), ParkedCount: run.Parked.Len(),
 		SubmittedAt: run.SubmittedAt, StartedAt: instant(run.StartedAt), EndedAt: instant(run.EndedAt),
 		Nodes: []string{}, Changed: run.Changed, Forecast: f.forecast(run, now), Troubles: f.troubles(run),
 	}
+	v.MemoryPeak, _ = f.m.Memory(run.ID)
 	var rendering, verifying, delivering []frames.Span
 	one := func(f int) frames.Span { return frames.Span{First: f, Last: f} }
 	for _, l := range openLeases(run) {
-		v.Nodes = append(v.Nodes, f.s.NodeName(l.Node))
+		if name := f.s.NodeName(l.Node); !slices.Contains(v.Nodes, name) {
+			v.Nodes = append(v.Nodes, name)
+		}
 		live := f.live[l.Node]
 		if live == nil {
 			continue
@@ -267,7 +270,7 @@ func (f *Floor) troubles(run *farm.Run) []wire.FrameTrouble {
 		}
 		v := wire.FrameTrouble{Frame: frame, Parked: run.Parked.Has(frame), Tried: t.Tried(), Failed: []wire.Attempt{}}
 		for _, a := range t.Attempts {
-			v.Failed = append(v.Failed, wire.Attempt{Node: f.s.NodeName(a.Node), Cause: a.Cause, Message: a.Message, At: a.At})
+			v.Failed = append(v.Failed, wire.Attempt{Node: f.s.NodeName(a.Node), NodeID: int64(a.Node), Lease: int64(a.Lease), Cause: a.Cause, Message: a.Message, At: a.At})
 		}
 		out = append(out, v)
 	}
@@ -279,7 +282,8 @@ func (f *Floor) nodeView(n *farm.Node, now time.Time) wire.Node {
 		ID: int64(n.ID), Name: n.Name, Kind: string(n.Kind), State: f.nodeState(n), Reach: string(n.Reach), Duty: string(n.Duty), Health: string(n.Health),
 		Since: n.ReachSince, Why: deal.WhyNode(f.s, f.m, n, now), OS: n.Facts.OS, System: n.Facts.System, Cores: n.Facts.Cores,
 		Memory: n.Facts.MemoryBytes, Disk: n.Facts.DiskBytes, Speed: n.Facts.Speed, Version: n.Facts.Version,
-		Renderers: []wire.Renderer{}, Devices: []wire.Device{}, Traits: []wire.Trait{}, Findings: []wire.Finding{}, Settings: settingsView(n), Retired: !n.RetiredAt.IsZero(), Changed: n.Changed,
+		Renderers: []wire.Renderer{}, Devices: []wire.Device{}, Traits: []wire.Trait{}, Findings: []wire.Finding{}, Works: []wire.Work{}, Settings: settingsView(n), Retired: !n.RetiredAt.IsZero(), Changed: n.Changed,
+		Means: wire.Means(n.Facts.Means), DiskRate: n.Facts.DiskRate, NetworkRate: n.Facts.NetworkRate,
 		EnrolledAt: instant(n.EnrolledAt), OffUntil: instant(n.OffUntil),
 	}
 	for _, d := range n.Facts.Devices {
@@ -303,19 +307,23 @@ func (f *Floor) nodeView(n *farm.Node, now time.Time) wire.Node {
 			v.Health = "warned"
 		}
 	}
-	if leases := f.s.LeasesOf(n.ID); len(leases) > 0 {
-		l := leases[0]
+	for _, l := range f.s.LeasesOf(n.ID) {
 		p := live.progress[l.ID]
 		w := wire.Work{
-			Run: int64(l.Run), RunName: f.s.Runs[l.Run].Spec.Name(), Lease: int64(l.ID), Frames: l.Left.String(),
-			Frame: p.Frame, Phase: p.Phase, Fraction: p.Fraction, Since: p.Since,
+			Run: int64(l.Run), RunName: f.s.Runs[l.Run].Spec.Name(), Lease: int64(l.ID), Frames: l.Left.String(), Share: ShareView(l.Share),
+			Frame: p.Frame, Phase: p.Phase, Fraction: p.Fraction, Since: p.Since, MemoryBytes: p.MemoryBytes,
 		}
 		if w.Phase == "" {
 			w.Phase, w.Since = "starting", l.OpenedAt
 		}
-		v.Work = &w
+		v.Works = append(v.Works, w)
 	}
 	return v
+}
+
+// ShareView returns a share as it is told.
+func ShareView(s farm.Share) wire.Share {
+	return wire.Share{Cores: s.Cores.String(), MemoryBytes: s.MemoryBytes, Devices: orEmpty(s.Devices)}
 }
 
 // findings tells what is wrong with a machine.
@@ -389,6 +397,12 @@ func (f *Floor) needHands(now time.Time) []wire.NeedHand {
 			v.Evidence = fmt.Sprintf("It failed %s, last on %s by %s: “%s”.", triage.Times(len(t.Attempts)), f.s.NodeName(last.Node), last.Cause, firstLine(last.Message))
 		}
 		out = append(out, v)
+	}
+	for of, stay := range f.s.Stays {
+		if stay.Held {
+			out = append(out, wire.NeedHand{Kind: "held", Subject: string(of.Kind) + " " + of.Name, Action: "release",
+				Sentence: join(strings.ToUpper(of.String()[:1])+of.String()[1:]+" is held by "+stay.By, stay.Reason), Evidence: "Nothing new is begun with it until somebody releases it."})
+		}
 	}
 	out = append(out, f.undelivered()...)
 	until, hushed := f.hush(now)
@@ -476,4 +490,11 @@ func firstLine(text string) string {
 		line = line[:160] + "…"
 	}
 	return line
+}
+
+func join(what, why string) string {
+	if why == "" {
+		return what + "."
+	}
+	return what + ": " + why + "."
 }

@@ -21,6 +21,16 @@ export type NodeVersion = Schemas["NodeVersion"];
 export type Hours = Schemas["Hours"];
 export type Picked = Schemas["Picked"];
 export type FrameSets = Schemas["FrameSets"];
+export type Usage = Schemas["Usage"];
+export type Timeline = Schemas["Timeline"];
+export type TimelineSpan = Schemas["TimelineSpan"];
+export type OutputLine = Schemas["OutputLine"];
+export type NodeOutput = Schemas["NodeOutput"];
+export type Work = Schemas["Work"];
+export type NodeTest = Schemas["NodeTest"];
+export type Stay = Schemas["Stay"];
+export type StayDone = Schemas["StayDone"];
+
 
 /** An error as the service told it: one sentence for a person. */
 export class Problem extends Error {
@@ -84,6 +94,22 @@ export const getLog = (run: number) => get<LogLine[]>(`/api/v1/runs/${run}/log?l
 export const getNode = (node: number) => get<FarmNode>(`/api/v1/nodes/${node}`);
 export const getNodeLog = (node: number) => get<LogLine[]>(`/api/v1/nodes/${node}/log?limit=40`);
 export const getNodeVersions = (node: number) => get<NodeVersion[]>(`/api/v1/nodes/${node}/versions`);
+export const getUsage = (node: number, over: string) => get<Usage>(`/api/v1/nodes/${node}/usage?over=${over}`);
+export const getTimeline = (node: number, over: string) => get<Timeline>(`/api/v1/nodes/${node}/timeline?over=${over}`);
+
+/** The newest lines that a node process and its renderers said. */
+export function getOutput(node: number, query: { of?: string; lease?: string; search?: string; before?: string }): Promise<NodeOutput> {
+  const words = new URLSearchParams({ limit: "400" });
+  for (const [name, value] of Object.entries(query)) {
+    if (value) {
+      words.set(name, value);
+    }
+  }
+  return get<NodeOutput>(`/api/v1/nodes/${node}/output?${words}`);
+}
+
+export const getTests = (node: number) => get<NodeTest[]>(`/api/v1/nodes/${node}/tests`);
+export const getStays = () => get<Stay[]>("/api/v1/stays");
 export const getPicked = (where: string) => get<Picked>(`/api/v1/picked-nodes?where=${encodeURIComponent(where)}`);
 export const getPools = () => get<Pool[]>("/api/v1/pools");
 export const getKeys = () => get<Key[]>("/api/v1/keys");
@@ -94,6 +120,8 @@ async function post<T>(path: string, body: unknown): Promise<T> {
 
 export const actOnNodes = (act: NodeAct) => post<NodesActed>("/api/v1/node-acts", act);
 export const changeNodes = (change: NodeChange) => post<NodesActed>("/api/v1/node-changes", change);
+export const testNodes = (nodes: number[]) => post<NodeTest[]>("/api/v1/node-tests", { nodes });
+export const setStay = async (stay: Stay) => (await call("PUT", "/api/v1/stays", stay)).json() as Promise<StayDone>;
 export const makeKey = (key: NewKey) => post<Key>("/api/v1/keys", key);
 
 export async function revokeKey(id: string): Promise<void> {

@@ -2,6 +2,8 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { createContext, useContext, useEffect, useState, type ReactNode } from "react";
 import { getFarm, getServices, type Active, type Change, type Farm, type FarmNode, type Run } from "./client";
 
+const collator = new Intl.Collator(); // far faster than localeCompare, which counts with thousands of nodes
+
 interface Live {
   /** When the line was lost, or null while it is up. */
   lostAt: number | null;
@@ -48,7 +50,7 @@ export function applyChange(farm: Farm, change: Change): Farm {
     facts: change.facts,
     needs_a_hand: change.needs_a_hand,
     runs: sortRuns(merge(farm.runs, change.runs)),
-    nodes: merge<FarmNode>(farm.nodes, change.nodes).filter((n) => !n.retired).sort((a, b) => b.kind.localeCompare(a.kind) || a.name.localeCompare(b.name)),
+    nodes: merge<FarmNode>(farm.nodes, change.nodes).filter((n) => !n.retired).sort((a, b) => collator.compare(b.kind, a.kind) || collator.compare(a.name, b.name)),
   };
 }
 

@@ -60,6 +60,7 @@ export const look: Record<string, { colour: string; sign: string }> = {
   draining: { colour: "var(--s-held)", sign: "▽" },
   "done with gaps": { colour: "var(--s-held)", sign: "◑" },
   failed: { colour: "var(--s-failed)", sign: "✕" },
+  passed: { colour: "var(--s-text-done)", sign: "●" },
   cancelled: { colour: "var(--faint)", sign: "–" },
   silent: { colour: "var(--faint)", sign: "┄" },
   "off duty": { colour: "var(--faint)", sign: "☾" },

@@ -9,9 +9,15 @@ import { Notice } from "../../parts/Notice";
 import { Standard } from "../../parts/Standard";
 import { StateWord } from "../../parts/StateWord";
 import { clock, useNow } from "../../parts/time";
-import { Now } from "../nodes/NodeTable";
+import { WorkNow } from "../nodes/NodeTable";
+import { ApplyPart } from "./ApplyPart";
 import { HoursPart } from "./HoursPart";
+import { OutputPart } from "./OutputPart";
 import { SettingsPart } from "./SettingsPart";
+import { TestPart } from "./TestPart";
+import { TimelinePart } from "./TimelinePart";
+import { UsagePart } from "./UsagePart";
+import { WorksPart } from "./WorksPart";
 
 /** One node: what it is, what it does, its hours, caps and traits. */
 export function NodePage({ me }: { me: Me }) {
@@ -82,9 +88,11 @@ function NodeView({ node, me }: { node: FarmNode; me: Me }) {
             <h2 className="section">
               <b>Now</b> {node.reach === "silent" ? `silent since ${clock(node.since, now)}` : `online since ${clock(node.since, now)}`}
             </h2>
-            <p className="pb-2 text-[13px] text-muted">
-              <Now node={node} />
-            </p>
+            {node.works.length === 1 && node.works[0].share.cores === "" && (
+              <p className="pb-2 text-[13px] text-muted">
+                <WorkNow work={node.works[0]} />
+              </p>
+            )}
             <Facts
               rows={[
                 ["processor", <Gauge key="p" name="Processor" part={node.processor} />],
@@ -93,8 +101,8 @@ function NodeView({ node, me }: { node: FarmNode; me: Me }) {
               ]}
             />
           </section>
-          <HoursPart node={node} now={now} may={may} onChange={change} />
-          <Log node={node} now={now} />
+          <WorksPart node={node} />
+          <TestPart node={node} now={now} may={may} />
         </div>
         <div className="min-w-0">
           <section aria-label="Machine">
@@ -108,18 +116,42 @@ function NodeView({ node, me }: { node: FarmNode; me: Me }) {
                 ["graphics", node.devices.map((d) => `${d.model} ${d.memory_bytes > 0 ? amount(d.memory_bytes) : ""}`).join(", ")],
                 ["disk free", amount(node.disk_bytes)],
                 ["renderers", node.renderers.map((r) => `${r.recipe} ${r.version}`).join(", ")],
-                ["node process", node.version],
+                ["node process", `${node.version}${node.means.account ? `, runs as ${node.means.account}` : ""}`],
+                ["renderers are", means(node)],
+                ["disk, network", node.disk_rate > 0 ? `writes ${amount(node.disk_rate)}/s, sends ${amount(node.network_rate)}/s` : ""],
                 ["enrolled", node.enrolled_at ? clock(node.enrolled_at, now) : "not yet"],
               ]}
             />
           </section>
-          <SettingsPart node={node} may={may} onChange={change} />
+        </div>
+      </div>
+      <TimelinePart node={node} />
+      <UsagePart node={node} />
+      <OutputPart node={node} />
+      <div className="grid gap-x-8 lg:grid-cols-[minmax(0,1fr)_minmax(0,1fr)]">
+        <div className="min-w-0">
+          <HoursPart node={node} now={now} may={may} onChange={change} />
+          <Log node={node} now={now} />
           <Versions node={node} now={now} />
+        </div>
+        <div className="min-w-0">
+          <SettingsPart node={node} may={may} onChange={change} />
+          {may && <ApplyPart node={node} onChange={change} />}
         </div>
       </div>
       {dialog}
     </main>
   );
+}
+
+/** How the node can hold renderers to what they are given. */
+function means(node: FarmNode): string {
+  const m = node.means;
+  if (m.memory === "") {
+    return "";
+  }
+  const memory = m.memory === "told" ? "told their memory" : `held to their memory by a ${m.memory}`;
+  return `${m.pins ? "held to" : "told"} their cores, ${memory}${m.switches ? ", run as any account" : ""}`;
 }
 
 /** Whether an act makes sense for a node in its state. */

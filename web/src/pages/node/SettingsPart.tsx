@@ -1,18 +1,16 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState, type FormEvent, type ReactNode } from "react";
 import { getPools, type FarmNode, type NodeChange } from "../../api/client";
-import { amount } from "../../parts/Gauge";
+import { CapsPart } from "./CapsPart";
 
-interface Props {
+export interface SettingsProps {
   node: FarmNode;
   may: boolean;
   onChange: (change: NodeChange, name: string) => void;
 }
 
-const gib = 2 ** 30;
-
 /** Traits, pools and caps of a node. */
-export function SettingsPart({ node, may, onChange }: Props) {
+export function SettingsPart({ node, may, onChange }: SettingsProps) {
   const pools = useQuery({ queryKey: ["pools"], queryFn: getPools });
   const s = node.settings;
   const one = { nodes: [node.id] };
@@ -54,7 +52,7 @@ export function SettingsPart({ node, may, onChange }: Props) {
           </select>
         )}
       </section>
-      <Caps key={s.version} node={node} may={may} onChange={onChange} />
+      <CapsPart key={s.version} node={node} may={may} onChange={onChange} />
     </>
   );
 }
@@ -88,42 +86,3 @@ function Add({ label, placeholder, onAdd }: { label: string; placeholder: string
     </form>
   );
 }
-
-/** The farm's share of the machine. */
-function Caps({ node, may, onChange }: Props) {
-  const caps = node.settings.caps;
-  const [form, setForm] = useState({ cores: text(caps.cores), memory: text(caps.memory_bytes / gib), staging: text(caps.staging_bytes / gib), nice: text(caps.nice) });
-  const submit = (event: FormEvent) => {
-    event.preventDefault();
-    onChange(
-      { nodes: [node.id], caps: { cores: number(form.cores), memory_bytes: Math.round(number(form.memory) * gib), staging_bytes: Math.round(number(form.staging) * gib), nice: number(form.nice) } },
-      "Keep these caps",
-    );
-  };
-  const fields: [keyof typeof form, string, string][] = [
-    ["cores", "cores", `of ${node.cores}`],
-    ["memory", "memory, GiB", `of ${amount(node.memory_bytes)}`],
-    ["staging", "staging disk, GiB", "for frames not delivered yet"],
-    ["nice", "niceness", "1 to 19; usual is 10"],
-  ];
-  return (
-    <section aria-label="Caps">
-      <h2 className="section">
-        <b>Caps</b> the farm's share of the machine; empty is all
-      </h2>
-      <form onSubmit={submit} className="grid grid-cols-2 gap-x-4 gap-y-2">
-        {fields.map(([key, name, hint]) => (
-          <label key={key} className="text-xs text-muted">
-            {name}
-            <input className="input num mt-[2px] w-full input-xs" inputMode="decimal" pattern="[0-9]*\.?[0-9]*" disabled={!may} placeholder="all" value={form[key]} onChange={(event) => setForm({ ...form, [key]: event.target.value })} />
-            <span className="text-[11px]">{hint}</span>
-          </label>
-        ))}
-        {may && <button className="btn col-span-2 justify-self-end btn-xs">Keep these caps</button>}
-      </form>
-    </section>
-  );
-}
-
-const text = (n: number) => (n === 0 ? "" : String(Math.round(n * 100) / 100));
-const number = (text: string) => Number(text.trim() === "" ? 0 : text);

@@ -1,6 +1,7 @@
-import { useState } from "react";
+import { useWindowVirtualizer } from "@tanstack/react-virtual";
+import { memo, useLayoutEffect, useRef, useState } from "react";
 import { Link } from "react-router";
-import type { FarmNode } from "../../api/client";
+import type { FarmNode, Work } from "../../api/client";
 import { amount, Gauge } from "../../parts/Gauge";
 import { Standard } from "../../parts/Standard";
 import { StateWord } from "../../parts/StateWord";
@@ -11,10 +12,15 @@ export interface ViewProps {
   onPick: (ids: number[], on: boolean) => void;
 }
 
+const many = 150; // nodes, beyond which only the rows in sight are there
+const rowHeight = 35; // pixels, as they are mostly
+
+const collator = new Intl.Collator();
+
 const columns: { name: string; by: (n: FarmNode) => string | number; right?: boolean; small?: boolean }[] = [
   { name: "node", by: (n) => `${n.kind === "rack" ? 0 : 1}${n.name}` },
   { name: "state", by: (n) => n.state },
-  { name: "now", by: (n) => n.work?.run_name ?? n.why },
+  { name: "now", by: (n) => n.works[0]?.run_name ?? n.why },
   { name: "processor", by: (n) => n.processor, small: true },
   { name: "memory", by: (n) => n.memory_used, small: true },
   { name: "speed", by: (n) => n.speed, right: true },
@@ -27,12 +33,18 @@ export function NodeTable({ nodes, picked, onPick }: ViewProps) {
   const by = columns[order.column].by;
   const sorted = [...nodes].sort((a, b) => {
     const [x, y] = [by(a), by(b)];
-    const c = typeof x === "number" && typeof y === "number" ? x - y : String(x).localeCompare(String(y));
-    return (order.down ? -c : c) || a.name.localeCompare(b.name);
+    const c = typeof x === "number" && typeof y === "number" ? x - y : collator.compare(String(x), String(y));
+    return (order.down ? -c : c) || collator.compare(a.name, b.name);
   });
+  const body = useRef<HTMLTableSectionElement>(null);
+  const [above, setAbove] = useState(0);
+  useLayoutEffect(() => setAbove((body.current?.getBoundingClientRect().top ?? 0) + window.scrollY), [nodes.length]);
+  const rows = useWindowVirtualizer({ count: sorted.length, estimateSize: () => rowHeight, overscan: 15, scrollMargin: above, enabled: sorted.length > many });
+  const seen = rows.getVirtualItems();
+  const [first, last] = sorted.length <= many ? [0, sorted.length] : seen.length > 0 ? [seen[0].index, seen[seen.length - 1].index + 1] : [0, 0];
   const all = nodes.every((n) => picked?.has(n.id));
   return (
-    <table className="mt-2 w-full border-collapse text-[13px]">
+    <table className="mt-2 w-full border-collapse text-[13px]" aria-rowcount={sorted.length + 1}>
       <thead>
         <tr className="border-b border-hair text-left text-[11px] text-muted">
           {picked && (
@@ -50,55 +62,84 @@ export function NodeTable({ nodes, picked, onPick }: ViewProps) {
           ))}
         </tr>
       </thead>
-      <tbody>
-        {sorted.map((node) => (
-          <tr key={node.id} className="border-b border-hair hover:bg-base-200">
-            {picked && (
-              <td className="py-[5px] pr-3">
-                <input type="checkbox" className="checkbox checkbox-xs" aria-label={`Pick ${node.name}`} checked={picked.has(node.id)} onChange={(event) => onPick([node.id], event.target.checked)} />
-              </td>
-            )}
-            <td className="py-[5px] pr-3">
-              <Link data-row to={`/nodes/${node.id}`} className="flex items-center gap-2 font-semibold whitespace-nowrap hover:underline">
-                <Standard node={node} className="h-6 w-4 shrink-0" />
-                {node.name}
-              </Link>
-            </td>
-            <td className="pr-3 whitespace-nowrap">
-              <StateWord state={node.state} />
-              {node.findings.length > 0 && (
-                <span className="ml-2 font-semibold text-held" title={node.findings.map((f) => f.sentence).join(" ")}>
-                  ! {node.findings.map((f) => f.kind).join(", ")}
-                </span>
-              )}
-            </td>
-            <td className="w-full max-w-0 truncate pr-3 text-muted" title={node.why}>
-              <Now node={node} />
-            </td>
-            <td className="pr-3 max-lg:hidden">
-              {node.reach === "online" && <Gauge name="Processor" part={node.processor} />}
-            </td>
-            <td className="pr-3 max-lg:hidden">
-              {node.reach === "online" && <Gauge name="Memory" part={node.memory_used} text={amount(node.memory_bytes)} />}
-            </td>
-            <td className="num pr-3 text-right">{node.speed.toFixed(2)}</td>
-            <td className="pr-3 whitespace-nowrap text-muted max-lg:hidden">{node.settings.pools.join(", ")}</td>
-          </tr>
+      <tbody ref={body}>
+        <Gap height={first * rowHeight} />
+        {sorted.slice(first, last).map((node) => (
+          <Row key={node.id} node={node} picked={picked ? picked.has(node.id) : null} onPick={onPick} />
         ))}
+        <Gap height={(sorted.length - last) * rowHeight} />
       </tbody>
     </table>
   );
 }
 
+/** Stands for rows that are out of sight. */
+function Gap({ height }: { height: number }) {
+  return height > 0 ? (
+    <tr aria-hidden="true">
+      <td style={{ height }} />
+    </tr>
+  ) : null;
+}
+
+/** One node. It is drawn anew only when something about it has changed: of
+ * thousands most are as they were. */
+const Row = memo(function Row({ node, picked, onPick }: { node: FarmNode; picked: boolean | null; onPick: (ids: number[], on: boolean) => void }) {
+  return (
+    <tr className="border-b border-hair hover:bg-base-200">
+      {picked !== null && (
+        <td className="py-[5px] pr-3">
+          <input type="checkbox" className="checkbox checkbox-xs" aria-label={`Pick ${node.name}`} checked={picked} onChange={(event) => onPick([node.id], event.target.checked)} />
+        </td>
+      )}
+      <td className="py-[5px] pr-3">
+        <Link data-row to={`/nodes/${node.id}`} className="flex items-center gap-2 font-semibold whitespace-nowrap hover:underline">
+          <Standard node={node} className="h-6 w-4 shrink-0" />
+          {node.name}
+        </Link>
+      </td>
+      <td className="pr-3 whitespace-nowrap">
+        <StateWord state={node.state} />
+        {node.findings.length > 0 && (
+          <span className="ml-2 font-semibold text-held" title={node.findings.map((f) => f.sentence).join(" ")}>
+            ! {node.findings.map((f) => f.kind).join(", ")}
+          </span>
+        )}
+      </td>
+      <td className="w-full max-w-0 truncate pr-3 text-muted" title={node.why}>
+        <Now node={node} />
+      </td>
+      <td className="pr-3 max-lg:hidden">
+        {node.reach === "online" && <Gauge name="Processor" part={node.processor} />}
+      </td>
+      <td className="pr-3 max-lg:hidden">
+        {node.reach === "online" && <Gauge name="Memory" part={node.memory_used} text={amount(node.memory_bytes)} />}
+      </td>
+      <td className="num pr-3 text-right">{node.speed.toFixed(2)}</td>
+      <td className="pr-3 whitespace-nowrap text-muted max-lg:hidden">{node.settings.pools.join(", ")}</td>
+    </tr>
+  );
+});
+
 /** What a node does now, or why it does nothing. */
 export function Now({ node }: { node: FarmNode }) {
-  const w = node.work;
+  const w = node.works[0];
   if (!w) {
     return <>{node.why}</>;
   }
   return (
     <>
-      <Link to={`/runs/${w.run}`} className="text-base-content hover:underline">
+      <WorkNow work={w} />
+      {node.works.length > 1 && `, and ${node.works.length - 1} beside it`}
+    </>
+  );
+}
+
+/** Where a lease is. */
+export function WorkNow({ work: w }: { work: Work }) {
+  return (
+    <>
+      <Link to={`/runs/${w.run}`} className="text-base-content underline decoration-hair underline-offset-2">
         {w.run_name}
       </Link>{" "}
       {w.frame === null ? (

@@ -1,10 +1,11 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { useEffect, useMemo, useState } from "react";
+import { useCallback, useDeferredValue, useEffect, useMemo, useState } from "react";
 import { Link } from "react-router";
 import { getPicked, isWrangler, type FarmNode, type Me } from "../../api/client";
 import { useFarm } from "../../api/live";
 import { doings, useNodeActs } from "../../parts/nodeActs";
 import { Notice } from "../../parts/Notice";
+import { useStays } from "../../parts/stays";
 import { NodeCards } from "./NodeCards";
 import { NodeTable } from "./NodeTable";
 
@@ -19,12 +20,22 @@ export function NodesPage({ me }: { me: Me }) {
   // Its nodes may come to match while the page is open.
   const filter = useQuery({ queryKey: ["picked", settled], queryFn: () => getPicked(settled), enabled: settled !== "", retry: false, refetchInterval: 5000, placeholderData: keepPreviousData });
   const { act, dialog } = useNodeActs();
+  const pools = useStays();
   const may = isWrangler(me);
-  const all = farm.data?.nodes;
+  const all = useDeferredValue(farm.data?.nodes); // drawing thousands of nodes gives way to clicks and keys
   const nodes = useMemo(() => {
     const ids = settled !== "" && filter.data ? new Set(filter.data.nodes) : null;
     return (all ?? []).filter((n) => ids === null || ids.has(n.id));
   }, [all, settled, filter.data]);
+  const pick = useCallback(
+    (ids: number[], on: boolean) =>
+      setPicked((old) => {
+        const next = new Set(old);
+        ids.forEach((id) => (on ? next.add(id) : next.delete(id)));
+        return next;
+      }),
+    [],
+  );
   if (farm.isError) {
     return <Notice title="The farm cannot be read" text={farm.error.message} />;
   }
@@ -32,12 +43,6 @@ export function NodesPage({ me }: { me: Me }) {
     return <Notice title="One moment" text="Reading the farm …" />;
   }
   const chosen = nodes.filter((n) => picked.has(n.id));
-  const pick = (ids: number[], on: boolean) =>
-    setPicked((old) => {
-      const next = new Set(old);
-      ids.forEach((id) => (on ? next.add(id) : next.delete(id)));
-      return next;
-    });
   const show = (as: boolean) => {
     localStorage.setItem("vexillum-nodes", as ? "cards" : "table");
     setCards(as);
@@ -85,6 +90,7 @@ export function NodesPage({ me }: { me: Me }) {
           {name && (
             <h2 className="section">
               <b>{name}</b> {members.length === 1 ? "1 node" : `${members.length} nodes`}
+              {may && name !== noPool && <PoolButton name={name} held={pools.stays.some((s) => s.kind === "pool" && s.name === name && s.held)} onHold={pools.hold} onRelease={pools.release} />}
             </h2>
           )}
           <View nodes={members} picked={may ? picked : null} onPick={pick} />
@@ -107,7 +113,19 @@ export function NodesPage({ me }: { me: Me }) {
         </div>
       )}
       {dialog}
+      {pools.dialog}
     </main>
+  );
+}
+
+const noPool = "in no pool";
+
+/** Holds a whole pool, or releases it. */
+function PoolButton({ name, held, onHold, onRelease }: { name: string; held: boolean; onHold: (kind: string, name: string) => void; onRelease: (kind: string, name: string) => void }) {
+  return (
+    <button className={`btn ml-3 btn-xs ${held ? "btn-primary" : ""}`} onClick={() => (held ? onRelease : onHold)("pool", name)}>
+      {held ? "Release the pool" : "Hold the pool"}
+    </button>
   );
 }
 
@@ -120,7 +138,7 @@ function groups(nodes: FarmNode[], byPool: boolean): [string, FarmNode[]][] {
   }
   const out = new Map<string, FarmNode[]>();
   for (const node of nodes) {
-    for (const pool of node.settings.pools.length > 0 ? node.settings.pools : ["in no pool"]) {
+    for (const pool of node.settings.pools.length > 0 ? node.settings.pools : [noPool]) {
       out.set(pool, [...(out.get(pool) ?? []), node]);
     }
   }

@@ -4,6 +4,7 @@ import { Link, useParams } from "react-router";
 import { contactSheet, getLog, getResults, getRun, maySteer, type FarmNode, type Me, type Run } from "../../api/client";
 import { useFarm } from "../../api/live";
 import { Facts } from "../../parts/Facts";
+import { amount } from "../../parts/Gauge";
 import { Finish } from "../../parts/Finish";
 import { FrameIndex } from "../../parts/frames";
 import { Notice } from "../../parts/Notice";
@@ -107,31 +108,35 @@ function RunView({ run, nodes, project, me }: { run: Run; nodes: FarmNode[]; pro
 
 /** The nodes at work, each with its frame. */
 function Workers({ run, nodes }: { run: Run; nodes: FarmNode[] }) {
-  const working = nodes.filter((n) => n.work?.run === run.id);
+  const working = nodes.flatMap((node) => node.works.filter((w) => w.run === run.id).map((work) => ({ node, work })));
   if (working.length === 0) {
     return null;
   }
+  const count = new Set(working.map(({ node }) => node.id)).size;
   return (
     <section aria-label="Nodes at work">
       <h2 className="section">
-        <b>At work</b> {working.length === 1 ? "1 node" : `${working.length} nodes`}
+        <b>At work</b> {count === 1 ? "1 node" : `${count} nodes`}
+        {working.length > count && `, ${working.length} leases`}
       </h2>
       <ul className="grid gap-x-4 sm:grid-cols-2">
-        {working.map((node) => (
-          <li key={node.id} className="flex items-center gap-3 border-b border-hair py-[5px]">
-            <Standard node={node} className="h-6 w-4" />
-            <span className="w-24 truncate font-semibold">{node.name}</span>
+        {working.map(({ node, work }) => (
+          <li key={work.lease} className="flex items-center gap-3 border-b border-hair py-[5px]">
+            <Standard node={{ ...node, works: [work] }} className="h-6 w-4" />
+            <Link to={`/nodes/${node.id}`} className="w-24 truncate font-semibold hover:underline">
+              {node.name}
+            </Link>
             <span className="min-w-0 flex-1 truncate text-xs text-muted">
-              {node.work?.frame === null || node.work === null ? (
-                node.work?.phase
+              {work.frame === null ? (
+                work.phase
               ) : (
                 <>
-                  frame <span className="num text-base-content">{node.work.frame}</span>
-                  {node.work.phase === "rendering" ? "" : `, ${node.work.phase}`}
+                  frame <span className="num text-base-content">{work.frame}</span>
+                  {work.phase === "rendering" ? "" : `, ${work.phase}`}
                 </>
               )}
             </span>
-            <span className="num text-xs text-muted">{node.work ? `${Math.round(100 * node.work.fraction)} %` : ""}</span>
+            <span className="num text-xs text-muted">{`${Math.round(100 * work.fraction)} %`}</span>
           </li>
         ))}
       </ul>
@@ -159,7 +164,7 @@ function Troubles({ run, now }: { run: Run; now: number }) {
             </p>
             {trouble.failed.map((attempt, i) => (
               <p key={i} className="truncate text-xs text-muted" title={attempt.message}>
-                <span className="num">{clock(attempt.at, now)}</span> {attempt.node}: {attempt.cause} – {attempt.message.split("\n").slice(0, 2).join(" · ")}
+                <span className="num">{clock(attempt.at, now)}</span> <Link to={`/nodes/${attempt.node_id}?lease=${attempt.lease}`} title="What its renderer said" className="hover:underline">{attempt.node}</Link>: {attempt.cause} – {attempt.message.split("\n").slice(0, 2).join(" · ")}
               </p>
             ))}
           </li>
@@ -189,6 +194,19 @@ function Log({ run, now }: { run: Run; now: number }) {
   );
 }
 
+/** What a lease takes of its node, where that is less than all. */
+function takes({ takes: t, memory_peak_bytes: peak }: Run): string {
+  const parts = [t.cores ? (t.cores === 1 ? "1 core" : `${t.cores} cores`) : "", t.memory_bytes ? amount(t.memory_bytes) : "", t.devices ? (t.devices === 1 ? "1 graphics device" : `${t.devices} graphics devices`) : ""];
+  const text = parts.filter(Boolean).join(", ") || "the whole node";
+  return peak > 0 ? `${text}; its renderer was seen with ${amount(peak)}` : text;
+}
+
+/** As whom its renderers run, and what they find in their environment. */
+function environment({ environment: e }: Run): string {
+  const said = [e.account && `account ${e.account}`, e.group && `group ${e.group}`, e.mask && `mask ${e.mask}`, ...Object.entries(e.variables ?? {}).map(([name, value]) => `${name}=${value}`)];
+  return said.filter(Boolean).join(", ");
+}
+
 function Settings({ run, now }: { run: Run; now: number }) {
   const rows: [string, string][] = [
     ["scene", run.scene],
@@ -196,6 +214,8 @@ function Settings({ run, now }: { run: Run; now: number }) {
     ["size", `${run.width} × ${run.height}`],
     ["recipe", run.recipe],
     ["needs", run.needs],
+    ["a lease takes", takes(run)],
+    ["renderers", environment(run)],
     ["settings", Object.entries(run.values).map(([name, value]) => `${name} ${value}`).join(", ")],
     ["passes", run.passes.join(", ")],
     ["output", run.output],

@@ -1,10 +1,12 @@
 import { Link } from "react-router";
 import type { NeedHand, Run } from "../../api/client";
+import { useStays } from "../../parts/stays";
 import { useSteer } from "../../parts/steering";
 
 /** What wants a person: one sentence, the evidence, one button. */
-export function Hands({ hands, runs, may }: { hands: NeedHand[]; runs: Run[]; may: (run: Run) => boolean }) {
+export function Hands({ hands, runs, may, wrangler }: { hands: NeedHand[]; runs: Run[]; may: (run: Run) => boolean; wrangler: boolean }) {
   const act = useSteer();
+  const { release } = useStays();
   if (hands.length === 0) {
     return null;
   }
@@ -16,7 +18,7 @@ export function Hands({ hands, runs, may }: { hands: NeedHand[]; runs: Run[]; ma
       {hands.map((hand) => {
         const run = runs.find((r) => r.id === hand.run);
         return (
-          <div key={`${hand.kind} ${hand.run ?? ""} ${hand.node ?? ""}`} className="mb-[3px] grid grid-cols-[16px_1fr_auto] items-center gap-3 border-l-[3px] border-oxblood bg-base-200 px-3 py-2">
+          <div key={`${hand.kind} ${hand.run ?? ""} ${hand.node ?? ""} ${hand.subject ?? ""}`} className="mb-[3px] grid grid-cols-[16px_1fr_auto] items-center gap-3 border-l-[3px] border-oxblood bg-base-200 px-3 py-2">
             <Sign kind={hand.kind} />
             <div>
               {hand.sentence}
@@ -26,6 +28,11 @@ export function Hands({ hands, runs, may }: { hands: NeedHand[]; runs: Run[]; ma
               <Link to={`/nodes/${hand.node}`} className="btn btn-sm">
                 Look at it
               </Link>
+            )}
+            {hand.subject !== undefined && wrangler && (
+              <button className="btn btn-primary btn-sm" onClick={() => release(...split(hand.subject!))}>
+                Release
+              </button>
             )}
             {run && (
               <span className="flex gap-2">
@@ -46,6 +53,8 @@ export function Hands({ hands, runs, may }: { hands: NeedHand[]; runs: Run[]; ma
   );
 }
 
+const split = (subject: string): [string, string] => [subject.slice(0, subject.indexOf(" ")), subject.slice(subject.indexOf(" ") + 1)];
+
 function Sign({ kind }: { kind: string }) {
   if (kind === "silent" || kind === "hush") {
     return (
@@ -54,7 +63,7 @@ function Sign({ kind }: { kind: string }) {
       </svg>
     );
   }
-  if (kind === "delivery" || kind === "full") {
+  if (kind === "delivery" || kind === "full" || kind === "held") {
     return (
       <svg viewBox="0 0 16 16" className="w-4" aria-hidden="true">
         <path d="M5.5 2.5v11m5-11v11" stroke="var(--s-held)" strokeWidth="2" />

@@ -1,6 +1,6 @@
 import { useEffect } from "react";
 import { useFarm } from "../../api/live";
-import { maySteer, type Me } from "../../api/client";
+import { isWrangler, maySteer, type Me } from "../../api/client";
 import { Notice } from "../../parts/Notice";
 import { useNow } from "../../parts/time";
 import { FarmLine } from "./FarmLine";
@@ -29,7 +29,7 @@ export function Watch({ me }: { me: Me }) {
     <main className="max-w-[1204px] px-4 pt-[14px] pb-6 sm:px-6">
       <h1 className="sr-only">Watch</h1>
       <FarmLine nodes={nodes} facts={facts} now={now} />
-      <Hands hands={needs_a_hand} runs={runs} may={(run) => maySteer(me, run)} />
+      <Hands hands={needs_a_hand} runs={runs} may={(run) => maySteer(me, run)} wrangler={isWrangler(me)} />
       <h2 className="section">
         <b>Rendering</b> {count(rendering.length)}
       </h2>

@@ -95,7 +95,7 @@ export function WaitingRow({ run, project, me }: { run: Run; project: string; me
       <StateWord state={run.state} />
       <span className="min-w-0 max-md:col-span-2">{run.why}</span>
       <span className="num whitespace-nowrap">
-        {run.done_count > 0 ? `${run.done_count} of ${run.frame_count}` : run.frame_count} frames
+        {run.done_count > 0 ? `${run.done_count} of ${run.frame_count}` : run.frame_count} {run.frame_count === 1 ? "frame" : "frames"}
       </span>
       <span className="w-[74px] text-right">
         {run.state === "held" && maySteer(me, run) && (

@@ -1,0 +1,85 @@
+package farm
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+)
+
+func TestWhatIsSaidLaterWins(t *testing.T) {
+	s := NewState()
+	said := map[EnvironmentOf]Environment{
+		{}:                                     {Account: "render", Group: "film", Mask: "002", Variables: map[string]string{"A": "farm", "B": "farm"}},
+		{Recipe: "povray"}:                     {Mask: "022", Variables: map[string]string{"B": "recipe", "C": "recipe"}},
+		{Project: "salt-clock"}:                {Group: "salt", Variables: map[string]string{"C": "project"}},
+		{Project: "salt-clock", Recipe: "jig"}: {Account: "jigger"},
+	}
+	for of, e := range said {
+		if err := s.Apply(EnvironmentSet{Of: of, Env: e}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, c := range []struct{ project, recipe, want string }{
+		{"gannet", "practice", "render film 002 map[A:farm B:farm]"},
+		{"gannet", "povray", "render film 022 map[A:farm B:recipe C:recipe]"},
+		{"salt-clock", "povray", "render salt 022 map[A:farm B:recipe C:project]"},
+		{"salt-clock", "jig", "jigger salt 002 map[A:farm B:farm C:project]"},
+	} {
+		e := s.EnvironmentFor(c.project, c.recipe)
+		if got := fmt.Sprint(e.Account, " ", e.Group, " ", e.Mask, " ", e.Variables); got != c.want {
+			t.Errorf("%s with %s: %s, want %s", c.project, c.recipe, got, c.want)
+		}
+	}
+	if got := said[EnvironmentOf{}].Variables["C"]; got != "" {
+		t.Error("what is said for the farm was changed by what is said for others")
+	}
+	if err := s.Apply(EnvironmentSet{Of: EnvironmentOf{}}); err != nil || len(s.Environments) != 3 {
+		t.Errorf("what is taken back stays: %v %v", s.Environments, err)
+	}
+}
+
+func TestEnvironmentsThatCannotBe(t *testing.T) {
+	many := map[string]string{}
+	for i := range 201 {
+		many[fmt.Sprint("V", i)] = "x"
+	}
+	for _, c := range []struct {
+		env         Environment
+		field, says string
+	}{
+		{Environment{Account: "render", Group: "film", Mask: "0027", Variables: map[string]string{"PATH_TO": "/x y=z"}}, "", ""},
+		{Environment{Account: "-x"}, "account", "no name of an account"},
+		{Environment{Group: "a b"}, "group", "no name of a group"},
+		{Environment{Mask: "008"}, "mask", "no file mask"},
+		{Environment{Mask: "1777"}, "mask", "no file mask"},
+		{Environment{Variables: map[string]string{"1A": ""}}, "variables", "no name of a variable"},
+		{Environment{Variables: map[string]string{"vexillum_x": ""}}, "variables", "set by the farm itself"},
+		{Environment{Variables: map[string]string{"A": "x\ny"}}, "variables", "one line"},
+		{Environment{Variables: map[string]string{"A": strings.Repeat("x", 4001)}}, "variables", "4000 characters"},
+		{Environment{Variables: many}, "variables", "more than 200"},
+	} {
+		field, err := c.env.Check()
+		if field != c.field || (err == nil) != (c.says == "") || err != nil && !strings.Contains(err.Error(), c.says) {
+			t.Errorf("%+v: %s %v, want %s %q", c.env, field, err, c.field, c.says)
+		}
+	}
+}
+
+func TestWhoCanRunAsTold(t *testing.T) {
+	for _, c := range []struct {
+		means   Means
+		account string
+		can     bool
+	}{
+		{Means{Account: "render"}, "", true},
+		{Means{Account: "render"}, "render", true},
+		{Means{Account: "nadia"}, "render", false},
+		{Means{Account: "root", Switches: true}, "render", true},
+		{Means{}, "render", true}, // it does not tell; the launch will
+	} {
+		n := &Node{Name: "desk-nadia", Facts: Facts{Means: c.means}}
+		if err := n.CanRunAs(Environment{Account: c.account}); (err == nil) != c.can {
+			t.Errorf("%+v as %q: %v", c.means, c.account, err)
+		}
+	}
+}

@@ -1,0 +1,7 @@
+//go:build unix && !linux
+
+package launcher
+
+// MemoryMeans tells how renderers are held to a limit of memory: they are told
+// of it.
+func MemoryMeans() string { return "told" }

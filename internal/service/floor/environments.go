@@ -1,0 +1,79 @@
+package floor
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"vexillum/internal/core/farm"
+	"vexillum/internal/wire"
+)
+
+// SetEnvironment says as whom renderers run and what they find in their
+// environment, for a project, a recipe, both or all. An empty one takes back
+// what was said.
+func (f *Floor) SetEnvironment(ctx context.Context, in wire.Environment, by farm.Person) (wire.Environment, error) {
+	err := f.do(ctx, func(t *turn) error {
+		of := farm.EnvironmentOf{Project: in.Project, Recipe: in.Recipe}
+		if in.Project != "" && t.s.Projects[in.Project] == nil {
+			return refuse(Invalid, "project", "there is no project %q; vexillum project list shows them", in.Project)
+		}
+		if in.Recipe != "" && f.recipes[in.Recipe] == nil {
+			return refuse(Invalid, "recipe", "there is no recipe %q; there are %v", in.Recipe, f.recipes.Names())
+		}
+		env := farm.Environment{Account: in.Account, Group: in.Group, Mask: in.Mask, Variables: in.Variables}
+		if field, err := env.Check(); err != nil {
+			return refuse(Invalid, field, "%v", err)
+		}
+		before, after := environmentText(t.s.Environments[of]), environmentText(env)
+		if before != after {
+			t.append(farm.EnvironmentSet{Of: of, Env: env, At: t.now},
+				farm.Audited{Actor: by.Name, Action: "set environment", Subject: of.String(), From: before, To: after, At: t.now})
+		}
+		return nil
+	})
+	return in, err
+}
+
+// environmentText says what an environment says, for the audit record.
+func environmentText(e farm.Environment) string {
+	var parts []string
+	for _, p := range []struct{ name, value string }{{"account", e.Account}, {"group", e.Group}, {"mask", e.Mask}} {
+		if p.value != "" {
+			parts = append(parts, p.name+" "+p.value)
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(e.Variables)) {
+		parts = append(parts, fmt.Sprintf("%s=%s", name, e.Variables[name]))
+	}
+	return strings.Join(parts, ", ")
+}
+
+// Environments returns all that is said, in order.
+func (f *Floor) Environments(ctx context.Context) ([]wire.Environment, error) {
+	out := []wire.Environment{}
+	err := f.do(ctx, func(t *turn) error {
+		for of, e := range t.s.Environments {
+			out = append(out, environmentView(of, e))
+		}
+		slices.SortFunc(out, func(a, b wire.Environment) int {
+			return cmp.Or(cmp.Compare(a.Project, b.Project), cmp.Compare(a.Recipe, b.Recipe))
+		})
+		return nil
+	})
+	return out, err
+}
+
+func environmentView(of farm.EnvironmentOf, e farm.Environment) wire.Environment {
+	v := wire.Environment{Project: of.Project, Recipe: of.Recipe, Account: e.Account, Group: e.Group, Mask: e.Mask, Variables: map[string]string{}}
+	maps.Copy(v.Variables, e.Variables)
+	return v
+}
+
+// LeaseEnvironmentView returns an environment as leases and runs tell it.
+func LeaseEnvironmentView(e farm.Environment) wire.LeaseEnvironment {
+	return wire.LeaseEnvironment{Account: e.Account, Group: e.Group, Mask: e.Mask, Variables: e.Variables}
+}

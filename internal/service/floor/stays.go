@@ -1,0 +1,127 @@
+package floor
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"vexillum/internal/core/farm"
+	"vexillum/internal/wire"
+)
+
+// Limits of a release in steps.
+const (
+	mostStep    = 100_000
+	mostSeconds = 24 * 3600
+)
+
+// SetStay holds a place, a recipe or a pool as a whole, or releases it: at once,
+// or in steps.
+func (f *Floor) SetStay(ctx context.Context, in wire.Stay, by farm.Person) (out wire.StayDone, err error) {
+	err = f.do(ctx, func(t *turn) error {
+		of := farm.StayOf{Kind: farm.StayKind(in.Kind), Name: in.Name}
+		if err := f.checkStay(of, in); err != nil {
+			return err
+		}
+		before, was := t.s.Stays[of]
+		stay := farm.Stay{Held: in.Held, Step: in.Step, Every: in.EverySeconds, Reason: strings.TrimSpace(in.Reason), By: by.Name, At: t.now}
+		out = wire.StayDone{DryRun: in.DryRun, Changes: true}
+		switch {
+		case in.Held && was && before.Held:
+			out.Changes, out.Sentence = false, fmt.Sprintf("%s is held already", of)
+		case !in.Held && !was:
+			out.Changes, out.Sentence = false, fmt.Sprintf("%s is not held", of)
+		case in.Held:
+			out.Sentence = fmt.Sprintf("%s %s held; %s", of, isOr(in.DryRun), f.holdsUp(t, of))
+		case in.Step > 0:
+			out.Sentence = fmt.Sprintf("%s %s released, %s at once and as many again every %d s", of, isOr(in.DryRun), plural(in.Step, "node"), in.EverySeconds)
+		default:
+			out.Sentence = fmt.Sprintf("%s %s released", of, isOr(in.DryRun))
+		}
+		if !out.Changes || in.DryRun {
+			return nil
+		}
+		action := map[bool]string{true: "hold ", false: "release "}[in.Held] + in.Kind
+		t.append(farm.StaySet{Of: of, Stay: stay, At: t.now}, farm.Audited{Actor: by.Name, Action: action, Subject: in.Name, To: because(out.Sentence, stay.Reason), At: t.now})
+		return nil
+	})
+	return out, err
+}
+
+func isOr(dry bool) string {
+	if dry {
+		return "would be"
+	}
+	return "is"
+}
+
+func (f *Floor) checkStay(of farm.StayOf, in wire.Stay) error {
+	known := false
+	switch of.Kind {
+	case farm.StayPlace:
+		known = f.s.Places[of.Name] != nil
+	case farm.StayRecipe:
+		known = f.recipes[of.Name] != nil
+	case farm.StayPool:
+		known = f.s.Pools[of.Name] != nil
+	default:
+		return refuse(Invalid, "kind", "a place, a recipe or a pool can be held as a whole, not %q", in.Kind)
+	}
+	switch {
+	case !known:
+		return refuse(NotFound, "name", "there is no %s %q", in.Kind, in.Name)
+	case in.Step < 0 || in.Step > mostStep:
+		return refuse(Invalid, "step", "a step is 1 to %d nodes", mostStep)
+	case in.Held && in.Step > 0:
+		return refuse(Invalid, "step", "only a release goes in steps")
+	case in.Step > 0 && (in.EverySeconds < 1 || in.EverySeconds > mostSeconds):
+		return refuse(Invalid, "every_seconds", "steps lie 1 s to 24 h apart")
+	case len(in.Reason) > 400:
+		return refuse(Invalid, "reason", "the reason has more than 400 characters")
+	}
+	return nil
+}
+
+// holdsUp says what a hold means for what is going on.
+func (f *Floor) holdsUp(t *turn, of farm.StayOf) string {
+	nodes, leases := 0, 0
+	for id := range t.s.At(of) {
+		nodes++
+		for _, l := range t.s.LeasesOf(id) {
+			if t.s.Concerns(of, t.s.Nodes[id], t.s.Runs[l.Run]) {
+				leases++
+			}
+		}
+	}
+	runs := 0
+	for _, run := range t.s.Queue() {
+		if of.Kind != farm.StayPool && t.s.Concerns(of, nil, run) && run.State != farm.RunHeld {
+			runs++
+		}
+	}
+	text := "nothing is in flight"
+	if leases > 0 {
+		text = fmt.Sprintf("%s in flight on %s will finish first", plural(leases, "frame"), plural(nodes, "node"))
+	}
+	if runs > 0 {
+		text += fmt.Sprintf(", and %s wait", plural(runs, "run"))
+		if runs == 1 {
+			text += "s"
+		}
+	}
+	return text
+}
+
+// Stays returns what is held as a whole or released in steps, in order.
+func (f *Floor) Stays(ctx context.Context) ([]wire.Stay, error) {
+	out := []wire.Stay{}
+	err := f.do(ctx, func(t *turn) error {
+		for of, s := range t.s.Stays {
+			out = append(out, wire.Stay{Kind: string(of.Kind), Name: of.Name, Held: s.Held, Step: s.Step, EverySeconds: s.Every, Reason: s.Reason, By: s.By, At: &s.At})
+		}
+		slices.SortFunc(out, func(a, b wire.Stay) int { return strings.Compare(a.Kind+" "+a.Name, b.Kind+" "+b.Name) })
+		return nil
+	})
+	return out, err
+}

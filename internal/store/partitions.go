@@ -1,0 +1,126 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"vexillum/internal/core/usage"
+)
+
+// Partitioned tables hold what is kept for a while only. Old partitions are
+// dropped whole, which costs nothing, however much is in them.
+
+// partitioned is a table with one partition for each stretch of time.
+type partitioned struct {
+	table    string
+	width    time.Duration
+	keep     time.Duration
+	bound    string // format of the bounds
+	unlogged bool
+}
+
+var (
+	usageFine    = partitioned{"usage_fine", 10 * time.Minute, usage.KeepFine, time.RFC3339, true}
+	usageMinute  = partitioned{"usage_minute", 3 * time.Hour, usage.KeepMinute, time.RFC3339, false}
+	usageQuarter = partitioned{"usage_quarter", 7 * 24 * time.Hour, usage.KeepQuarter, time.RFC3339, false}
+	logPiece     = partitioned{"log_piece", 24 * time.Hour, KeepLogs, time.DateOnly, false}
+)
+
+// KeepLogs is how long what renderers and nodes have said is kept.
+const KeepLogs = 14 * 24 * time.Hour
+
+const partitionStamp = "20060102150405"
+
+func (p partitioned) name(at time.Time) string { return p.table + "_" + at.Format(partitionStamp) }
+
+// begins reads when a partition begins from its name.
+func (p partitioned) begins(name string) (time.Time, bool) {
+	at, err := time.Parse(partitionStamp, strings.TrimPrefix(name, p.table+"_"))
+	return at, err == nil
+}
+
+// Partition makes the partitions that are needed next, and drops those that
+// have had their time, and the oldest days of logs while all of them take more
+// than mostLogs bytes.
+func (s *Store) Partition(ctx context.Context, now time.Time, mostLogs int64) error {
+	for _, p := range []partitioned{usageFine, usageMinute, usageQuarter, logPiece} {
+		if err := s.partition(ctx, p, now.UTC()); err != nil {
+			return fmt.Errorf("keeping the partitions of %s: %w", p.table, err)
+		}
+	}
+	return s.boundLogs(ctx, now.UTC(), mostLogs)
+}
+
+func (s *Store) partition(ctx context.Context, p partitioned, now time.Time) error {
+	have := map[string]bool{}
+	names, err := s.partitions(ctx, p)
+	if err != nil {
+		return err
+	}
+	for _, name := range names {
+		have[name] = true
+		if at, ok := p.begins(name); ok && at.Add(p.width+p.keep).Before(now) {
+			if _, err := s.db.ExecContext(ctx, "DROP TABLE IF EXISTS "+name); err != nil {
+				return err
+			}
+		}
+	}
+	// One behind: clocks of others may be late, and minutes are told when over.
+	for at := now.Truncate(p.width).Add(-p.width); !at.After(now.Add(p.width)); at = at.Add(p.width) {
+		name := p.name(at)
+		if have[name] {
+			continue
+		}
+		kind := "TABLE"
+		if p.unlogged {
+			kind = "UNLOGGED TABLE"
+		}
+		if _, err := s.db.ExecContext(ctx, fmt.Sprintf("CREATE %s IF NOT EXISTS %s PARTITION OF %s FOR VALUES FROM ('%s') TO ('%s')",
+			kind, name, p.table, at.Format(p.bound), at.Add(p.width).Format(p.bound))); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// partitions returns the names of the partitions of a table, oldest first.
+func (s *Store) partitions(ctx context.Context, p partitioned) ([]string, error) {
+	var names []string
+	err := s.db.SelectContext(ctx, &names, `SELECT c.relname FROM pg_inherits i JOIN pg_class c ON c.oid = i.inhrelid
+		WHERE i.inhparent = $1::regclass ORDER BY c.relname`, p.table)
+	return names, err
+}
+
+func (s *Store) boundLogs(ctx context.Context, now time.Time, most int64) error {
+	names, err := s.partitions(ctx, logPiece)
+	if err != nil {
+		return err
+	}
+	var total int64
+	sizes := map[string]int64{}
+	for _, name := range names {
+		var size int64
+		if err := s.db.GetContext(ctx, &size, `SELECT pg_total_relation_size($1::regclass)`, name); err != nil {
+			return fmt.Errorf("measuring the logs: %w", err)
+		}
+		sizes[name] = size
+		total += size
+	}
+	for _, name := range names {
+		at, ok := logPiece.begins(name)
+		if total <= most || !ok || !at.Before(now.Truncate(logPiece.width)) { // today stays
+			return nil
+		}
+		if _, err := s.db.ExecContext(ctx, "DROP TABLE IF EXISTS "+name); err != nil {
+			return fmt.Errorf("dropping old logs: %w", err)
+		}
+		total -= sizes[name]
+	}
+	return nil
+}
+
+// Passing are patterns of tables whose rows need no backup: they are soon gone
+// anyway, and many.
+var Passing = []string{usageFine.table + "*", usageMinute.table + "*", logPiece.table + "*"}

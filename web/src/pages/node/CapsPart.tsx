@@ -1,0 +1,87 @@
+import { useState, type FormEvent } from "react";
+import { amount } from "../../parts/Gauge";
+import type { SettingsProps } from "./SettingsPart";
+
+const gib = 2 ** 30;
+
+/** The farm's share of the machine. */
+export function CapsPart({ node, may, onChange }: SettingsProps) {
+  const caps = node.settings.caps;
+  const [kept, setKept] = useState<ReadonlySet<string>>(new Set(caps.kept_devices));
+  const [form, setForm] = useState({
+    cores: text(caps.cores),
+    memory: text(caps.memory_bytes / gib),
+    leases: text(caps.leases),
+    spare: text(caps.spare_bytes / gib),
+    staging: text(caps.staging_bytes / gib),
+    nice: text(caps.nice),
+  });
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    onChange(
+      {
+        nodes: [node.id],
+        caps: {
+          cores: number(form.cores),
+          memory_bytes: bytes(form.memory),
+          leases: number(form.leases),
+          spare_bytes: bytes(form.spare),
+          staging_bytes: bytes(form.staging),
+          nice: number(form.nice),
+          kept_devices: [...kept],
+        },
+      },
+      "Keep these caps",
+    );
+  };
+  const fields: [keyof typeof form, string, string, string][] = [
+    ["cores", "cores", `of ${node.cores}`, "all"],
+    ["memory", "memory, GiB", `of ${amount(node.memory_bytes)}`, "all"],
+    ["leases", "leases side by side", "at most", "as fit"],
+    ["spare", "memory kept free, GiB", "beside a first lease", "usual"],
+    ["staging", "staging disk, GiB", "for frames not delivered yet", "all"],
+    ["nice", "niceness", "1 to 19", "10"],
+  ];
+  const keep = (id: string, on: boolean) =>
+    setKept((old) => {
+      const next = new Set(old);
+      if (on) {
+        next.add(id);
+      } else {
+        next.delete(id);
+      }
+      return next;
+    });
+  return (
+    <section aria-label="Caps">
+      <h2 className="section">
+        <b>Caps</b> the farm's share of the machine
+      </h2>
+      <form onSubmit={submit} className="grid grid-cols-2 gap-x-4 gap-y-2 sm:grid-cols-3">
+        {fields.map(([key, name, hint, none]) => (
+          <label key={key} className="text-xs text-muted">
+            {name}
+            <input className="input num mt-[2px] w-full input-xs" inputMode="decimal" pattern="[0-9]*\.?[0-9]*" disabled={!may} placeholder={none} value={form[key]} onChange={(event) => setForm({ ...form, [key]: event.target.value })} />
+            <span className="text-[11px]">{hint}</span>
+          </label>
+        ))}
+        {node.devices.length > 0 && (
+          <fieldset className="col-span-full text-xs text-muted" disabled={!may}>
+            <legend>graphics devices for the farm</legend>
+            {node.devices.map((d) => (
+              <label key={d.id} className="mr-4 inline-flex items-center gap-1">
+                <input type="checkbox" className="checkbox checkbox-xs" checked={!kept.has(d.id)} onChange={(event) => keep(d.id, !event.target.checked)} />
+                {d.model} <span className="num">{d.id}</span>
+              </label>
+            ))}
+          </fieldset>
+        )}
+        {may && <button className="btn col-span-full justify-self-end btn-xs">Keep these caps</button>}
+      </form>
+    </section>
+  );
+}
+
+const text = (n: number) => (n === 0 ? "" : String(Math.round(n * 100) / 100));
+const number = (text: string) => Number(text.trim() === "" ? 0 : text);
+const bytes = (text: string) => Math.round(number(text) * gib);
