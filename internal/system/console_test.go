@@ -103,6 +103,21 @@ func (c *console) press(name string) {
 	c.do(chromedp.Click(fmt.Sprintf(`//button[normalize-space()=%q]`, name), chromedp.BySearch))
 }
 
+// settled waits until what is loaded piece by piece moves nothing any more, so
+// that a click lands where it was aimed.
+func (c *console) settled() {
+	c.t.Helper()
+	height, calm := 0, 0
+	c.wait("the page stands still", func() bool {
+		before := height
+		c.do(chromedp.Evaluate(`document.documentElement.scrollHeight`, &height), chromedp.Sleep(100*time.Millisecond))
+		if calm++; before != height {
+			calm = 0
+		}
+		return calm >= 5
+	})
+}
+
 func (c *console) signInAs(name, word string) {
 	c.t.Helper()
 	c.do(chromedp.WaitVisible(`input[name=name]`), chromedp.Evaluate(`document.querySelector("form").reset()`, nil),
@@ -298,7 +313,8 @@ func TestConsoleOfNodes(t *testing.T) {
 	// Hours are painted with the pointer and by keyboard.
 	desk := f.node("desk-tobin").ID
 	c.do(chromedp.Navigate(fmt.Sprintf("http://%s/nodes/%d", f.listen, desk)), chromedp.WaitVisible(`table[role=grid]`))
-	c.do(chromedp.Click(`[data-cell="2-20"]`), chromedp.Focus(`[data-cell="2-20"]`), chromedp.KeyEvent(kb.ArrowRight, chromedp.KeyModifiers(input.ModifierShift)), chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent(" "))
+	c.settled()
+	c.do(chromedp.Click(`[data-cell="2-20"]`), chromedp.WaitVisible(`[data-cell="2-20"][aria-selected=false]`), chromedp.Focus(`[data-cell="2-20"]`), chromedp.KeyEvent(kb.ArrowRight, chromedp.KeyModifiers(input.ModifierShift)), chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent(" "))
 	c.press("Keep these hours")
 	c.sees("wed 00:00-10:00,11:00-24:00")
 	c.do(chromedp.Click(`//dialog//button[normalize-space()="Keep these hours"]`, chromedp.BySearch))
