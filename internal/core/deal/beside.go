@@ -213,7 +213,7 @@ func part(n *farm.Node, run *farm.Run) float64 {
 // speed returns the reference seconds that a lease of the run does in a second
 // on the node.
 func speed(m *pace.Model, n *farm.Node, run *farm.Run) float64 {
-	return m.Speed(n, run.Spec.Recipe) * part(n, run)
+	return m.SpeedFor(n, run) * part(n, run)
 }
 
 func without(list, taken []string) []string {

@@ -7,14 +7,12 @@ package deal
 import (
 	"fmt"
 	"maps"
-	"math"
 	"slices"
 	"strings"
 	"time"
 
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
-	"vexillum/internal/core/pace"
 )
 
 // Ask is a node's question for work.
@@ -33,7 +31,8 @@ type Decision struct {
 
 // Next decides what the asking node gets now: at most one lease. Asked again
 // after that was applied, it tells what the node gets beside it.
-func Next(s *farm.State, m *pace.Model, ask Ask, now time.Time) Decision {
+func (d *Dealer) Next(ask Ask, now time.Time) Decision {
+	s, m := d.s, d.m
 	n := s.Nodes[ask.Node]
 	if n == nil {
 		return Decision{Why: "this machine is no node of the farm"}
@@ -50,7 +49,7 @@ func Next(s *farm.State, m *pace.Model, ask Ask, now time.Time) Decision {
 	}
 	reason := "the queue is empty"
 	for _, run := range s.Queue() {
-		set, why := offer(s, m, n, run, now)
+		set, why := d.offer(n, run, now)
 		if set.Empty() {
 			reason = why
 			continue
@@ -89,8 +88,9 @@ func Next(s *farm.State, m *pace.Model, ask Ask, now time.Time) Decision {
 
 // offer returns the frames of one run that would suit the node now, with the
 // reason; or none, with the reason for that.
-func offer(s *farm.State, m *pace.Model, n *farm.Node, run *farm.Run, now time.Time) (frames.Set, string) {
-	set, why := wanted(s, m, n, run)
+func (d *Dealer) offer(n *farm.Node, run *farm.Run, now time.Time) (frames.Set, string) {
+	s, m := d.s, d.m
+	set, why := d.wanted(n, run, now)
 	if set.Empty() {
 		return set, why
 	}
@@ -111,7 +111,8 @@ func offer(s *farm.State, m *pace.Model, n *farm.Node, run *farm.Run, now time.T
 }
 
 // wanted returns the frames that would suit the node if it had time enough.
-func wanted(s *farm.State, m *pace.Model, n *farm.Node, run *farm.Run) (frames.Set, string) {
+func (d *Dealer) wanted(n *farm.Node, run *farm.Run, now time.Time) (frames.Set, string) {
+	s := d.s
 	name := run.Spec.Name()
 	switch {
 	case run.State == farm.RunHeld:
@@ -136,61 +137,10 @@ func wanted(s *farm.State, m *pace.Model, n *farm.Node, run *farm.Run) (frames.S
 	switch run.Spec.Mode {
 	case farm.ModeWhole:
 		return todo, "all frames in one go, as the recipe needs it"
-	case farm.ModeSingle:
-		return few(m, n, run, todo)
-	case farm.ModeFeed:
-		return todo.Take(1), "the next frame"
+	case farm.ModeSingle, farm.ModeFeed:
+		return d.one(n, run, todo, now)
 	}
-	return share(s, m, n, run, todo)
-}
-
-// fewSeconds is about how long a lease of single frames shall last.
-const fewSeconds = 20
-
-// few gives the node as many single frames as it renders in a short while:
-// the launch of one may then overlap with checking the one before.
-func few(m *pace.Model, n *farm.Node, run *farm.Run, todo frames.Set) (frames.Set, string) {
-	cost, known := m.Cost(run.ID)
-	if !known {
-		return todo.Take(1), "one frame, until it is known how long they take"
-	}
-	startup, _ := m.Startup(run.ID)
-	seconds := startup.Mean + cost.Mean/speed(m, n, run)
-	set := todo.Take(max(1, int(min(fewSeconds/max(seconds, 0.01), 100))))
-	return set, fmt.Sprintf("%s, launched one after the other in about %.0f s", count(set), seconds*float64(set.Len()))
-}
-
-// share gives the node half of its part by speed of what is to do. Halving
-// keeps enough back for nodes that turn out faster, fall idle or come late,
-// at the price of a few launches more.
-func share(s *farm.State, m *pace.Model, n *farm.Node, run *farm.Run, todo frames.Set) (frames.Set, string) {
-	mine := speed(m, n, run)
-	here := slots(n, run)
-	sum, others := mine*float64(here), 0
-	for _, o := range s.Nodes {
-		if o.ID == n.ID || !o.Ready() {
-			continue
-		}
-		if fits(s, o, run) {
-			sum += speed(m, o, run) * float64(slots(o, run))
-			others++
-		}
-	}
-	if others == 0 && here == 1 {
-		return todo, fmt.Sprintf("%s: no other node that is ready has %s", all(todo), run.Spec.Recipe)
-	}
-	part := mine / sum
-	size := float64(todo.Len()) * part / 2
-	if startup, known := m.Startup(run.ID); known {
-		if cost, known := m.Cost(run.ID); known && cost.Mean > 0 {
-			// A launch should render for at least four times its start-up.
-			size = max(size, 4*startup.Mean*mine/cost.Mean)
-		}
-	}
-	// Never more than the node's whole part: the others need theirs.
-	size = min(size, math.Ceil(float64(todo.Len())*part))
-	set := todo.Take(max(1, int(math.Ceil(size))))
-	return set, fmt.Sprintf("%s of %d to do: it has %.0f %% of the speed that is ready for this run", count(set), todo.Len(), 100*part)
+	return d.share(n, run, todo, now)
 }
 
 // avoided returns the frames that failed on the node while another node that
@@ -235,7 +185,8 @@ func notReady(n *farm.Node) string {
 }
 
 // WhyNode says in one sentence why a node does what it does.
-func WhyNode(s *farm.State, m *pace.Model, n *farm.Node, now time.Time) string {
+func (d *Dealer) WhyNode(n *farm.Node, now time.Time) string {
+	s := d.s
 	if leases := s.LeasesOf(n.ID); len(leases) > 0 {
 		l := leases[0]
 		if l.Left.Empty() {
@@ -265,8 +216,8 @@ func WhyNode(s *farm.State, m *pace.Model, n *farm.Node, now time.Time) string {
 	case n.Duty == farm.OffDuty:
 		return join("is off duty", n.DutyReason)
 	}
-	if d := Next(s, m, Ask{Node: n.ID}, now); len(d.Records) == 0 {
-		return "is ready, but " + d.Why
+	if next := d.Next(Ask{Node: n.ID}, now); len(next.Records) == 0 {
+		return "is ready, but " + next.Why
 	}
 	return "is ready and gets frames as soon as it asks"
 }

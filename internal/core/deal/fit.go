@@ -82,11 +82,11 @@ func untilHome(m *pace.Model, n *farm.Node, run *farm.Run, now time.Time) (most 
 		return math.MaxInt, ""
 	}
 	left := until.Sub(now)
-	cost, known := m.Cost(run.ID)
+	cost, known := m.Cost(run)
 	if !known || cost.Mean <= 0 {
 		return 0, fmt.Sprintf("it is not known yet how long frames of %s take, and the duty hours of %s end in %s", run.Spec.Name(), n.Name, round(left))
 	}
-	startup, _ := m.Startup(run.ID)
+	startup, _ := m.Startup(run)
 	frame := cost.Mean / speed(m, n, run) * late(cost)
 	inTime := (left.Seconds() - startup.Mean) / frame
 	if inTime < 1 {

@@ -2,12 +2,11 @@ package deal
 
 import (
 	"fmt"
-	"math"
+	"sort"
 	"time"
 
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
-	"vexillum/internal/core/pace"
 )
 
 // Cut is the end of a lease that a node shall be asked to give back.
@@ -18,72 +17,75 @@ type Cut struct {
 	Reason string
 }
 
-// TakeOver finds, for a node with nothing to do, the lease that would end last
-// and the part of its end by which both would end together. inFlight tells how
-// many frames of a lease have begun, rests whether a lease must not be cut
-// now. It returns false where a cut would not bring the end forward by more
-// than it costs: half a start-up and a hundredth of what remains.
-func TakeOver(s *farm.State, m *pace.Model, taker farm.NodeID, now time.Time, inFlight func(farm.LeaseID) int, rests func(*farm.Lease) bool) (Cut, bool) {
-	n := s.Nodes[taker]
+// TakeOver finds, for a node with nothing to do, a lease whose end it should
+// take over. All leases of a run and all nodes that could help have a time at
+// which they could be done together; the node takes what it can finish by
+// then from the lease that exceeds that time most. It returns false where that
+// would not bring the end of that lease forward by more than it costs: half a
+// start-up and a hundredth of what remains.
+func (d *Dealer) TakeOver(id farm.NodeID, now time.Time) (Cut, bool) {
+	n := d.s.Nodes[id]
 	if n == nil || !n.Ready() {
 		return Cut{}, false
 	}
-	var best Cut
-	latest := 0.0
-	for _, run := range s.Queue() {
+	for _, run := range d.s.Queue() {
 		if run.State != farm.RunRendering || run.Spec.Mode == farm.ModeWhole || run.Spec.Chunk > 0 {
 			continue
 		}
-		if !fits(s, n, run) || Stayed(s, n, run, now) != "" {
+		if !fits(d.s, n, run) || Stayed(d.s, n, run, now) != "" || !d.m.Curve(run).Known() {
 			continue
 		}
-		most, _ := untilHome(m, n, run, now)
+		most, _ := untilHome(d.m, n, run, now)
 		if most == 0 {
 			continue
 		}
-		cost, known := m.Cost(run.ID)
-		if !known || cost.Mean <= 0 {
-			continue
-		}
-		startup, _ := m.Startup(run.ID)
-		mine := speed(m, n, run)
-		for l := range run.OpenLeases {
-			if rests(l) || l.Node == taker {
-				continue
-			}
-			begun := inFlight(l.ID)
-			if l.Left.Len() <= begun {
-				continue
-			}
-			theirs := m.Speed(s.Nodes[l.Node], run.Spec.Recipe) * s.Nodes[l.Node].Part(l.Share)
-			work := cost.Mean * float64(l.Left.Len())
-			end := work / theirs
-			// Both end together at the time at which
-			// theirs × together + mine × (together − startup) = work.
-			together := (work + mine*startup.Mean) / (theirs + mine)
-			// Frames are whole, so one more may be better.
-			even := int(math.Floor((together - startup.Mean) * mine / cost.Mean))
-			take, finish, most := 0, end, min(l.Left.Len()-begun, most)
-			for n := min(max(even, 1), most); n <= min(even+1, most); n++ {
-				if f := max(float64(l.Left.Len()-n)*cost.Mean/theirs, startup.Mean+float64(n)*cost.Mean/mine); f < finish {
-					take, finish = n, f
-				}
-			}
-			ahead := end - finish
-			if take == 0 || ahead <= startup.Mean/2+end/100 || end <= latest {
-				continue
-			}
-			tail := last(l.Left, take).Minus(avoided(s, run, n))
-			if tail.Empty() {
-				continue
-			}
-			latest = end
-			best = Cut{Lease: l.ID, Node: l.Node, Frames: tail, Reason: fmt.Sprintf("%s shall take %s over from %s: finish %s earlier",
-				n.Name, tail, s.NodeName(l.Node), time.Duration(ahead*float64(time.Second)).Round(100*time.Millisecond))}
+		if cut, ok := d.look(run, now).cut(d, n, most); ok {
+			return cut, true
 		}
 	}
-	return best, latest > 0
+	return Cut{}, false
 }
 
-// last returns the last n frames of a set.
-func last(set frames.Set, n int) frames.Set { return set.Minus(set.Take(set.Len() - n)) }
+func (v *survey) cut(d *Dealer, n *farm.Node, most int) (Cut, bool) {
+	mine := speed(d.m, n, v.run)
+	var from *load
+	for i := range v.loads {
+		l := &v.loads[i]
+		if l.rests || l.left.Empty() || l.node == n {
+			continue
+		}
+		if from == nil || l.end > from.end {
+			from = l
+		}
+	}
+	if from == nil {
+		return Cut{}, false
+	}
+	can := max(0, v.common-v.startup) * mine
+	over := (from.end - v.common) * from.speed
+	even := v.tail(from.left, min(can, over))
+	take, finish, work := 0, from.end, 0.0
+	for size := max(1, even); size <= min(even+1, from.left.Len(), most); size++ {
+		w := v.curve.Work(from.left.TakeLast(size))
+		if f := max(from.free+(from.work-w)/from.speed, v.startup+w/mine); f < finish {
+			take, finish, work = size, f, w
+		}
+	}
+	_ = work
+	ahead := from.end - finish
+	if take == 0 || ahead <= v.startup/2+from.end/100 {
+		return Cut{}, false
+	}
+	tail := from.left.TakeLast(take).Minus(avoided(d.s, v.run, n))
+	if tail.Empty() {
+		return Cut{}, false
+	}
+	return Cut{Lease: from.lease.ID, Node: from.node.ID, Frames: tail, Reason: fmt.Sprintf("%s takes %s over from %s: finish %s earlier",
+		n.Name, tail, from.node.Name, span(ahead))}, true
+}
+
+// tail returns how many of the last frames of a set cost no more than so many
+// reference seconds together.
+func (v *survey) tail(set frames.Set, seconds float64) int {
+	return sort.Search(set.Len(), func(i int) bool { return v.curve.Work(set.TakeLast(i+1)) > seconds })
+}

@@ -36,11 +36,11 @@ func Run(s *farm.State, m *pace.Model, run *farm.Run, progress func(farm.LeaseID
 	case run.State == farm.RunHeld:
 		return Finish{Why: "the run is held"}
 	}
-	cost, known := m.Cost(run.ID)
+	cost, known := m.Cost(run)
 	if !known {
 		return Finish{Why: "no frame is finished yet"}
 	}
-	startup, _ := m.Startup(run.ID)
+	startup, _ := m.Startup(run)
 	var workers []worker
 	frames := run.ToDo.Len()
 	for l := range run.OpenLeases {
@@ -49,7 +49,7 @@ func Run(s *farm.State, m *pace.Model, run *farm.Run, progress func(farm.LeaseID
 			frames += l.Left.Len()
 			continue
 		}
-		per := cost.Mean / (m.Speed(n, run.Spec.Recipe) * n.Part(l.Share))
+		per := cost.Mean / (m.SpeedFor(n, run) * n.Part(l.Share))
 		left := float64(l.Left.Len()) - min(max(progress(l.ID), 0), 1)
 		workers = append(workers, worker{free: max(0, left) * per, perFrame: per, launch: startup.Mean})
 	}

@@ -1,7 +1,7 @@
 package frames
 
 import (
-	"iter"
+	"math/bits"
 	"slices"
 )
 
@@ -63,15 +63,57 @@ func (b *builder) set() Set {
 	return Set{words: words, base: first, count: count}
 }
 
+// cursor reads the spans of a set one after the other.
+type cursor struct {
+	set Set
+	at  int // index of the next span, or offset of the next bit
+}
+
+func (c *cursor) next() (Span, bool) {
+	if c.set.words == nil {
+		if c.at >= len(c.set.spans) {
+			return Span{}, false
+		}
+		c.at++
+		return c.set.spans[c.at-1], true
+	}
+	first, ok := c.set.bitFrom(c.at, false)
+	if !ok {
+		return Span{}, false
+	}
+	end, ok := c.set.bitFrom(first, true)
+	if !ok {
+		end = 64 * len(c.set.words)
+	}
+	c.at = end
+	return Span{c.set.base + first, c.set.base + end - 1}, true
+}
+
+// bitFrom returns the offset of the first bit from i on that is set, or that
+// is clear.
+func (s Set) bitFrom(i int, clear bool) (int, bool) {
+	for w := i / 64; w < len(s.words); w++ {
+		word := s.words[w]
+		if clear {
+			word = ^word
+		}
+		if w == i/64 {
+			word &= ^uint64(0) << (i % 64)
+		}
+		if word != 0 {
+			return 64*w + bits.TrailingZeros64(word), true
+		}
+	}
+	return 0, false
+}
+
 // merge walks both sets once and keeps the stretches for which keep says so.
 func merge(s, t Set, keep func(inS, inT bool) bool) Set {
 	var b builder
-	nextS, stopS := iter.Pull(s.Spans())
-	defer stopS()
-	nextT, stopT := iter.Pull(t.Spans())
-	defer stopT()
-	a, okA := nextS()
-	c, okC := nextT()
+	b.spans = make([]Span, 0, min(len(s.spans), 1<<16)+min(len(t.spans), 1<<16)+1)
+	curS, curT := cursor{set: s}, cursor{set: t}
+	a, okA := curS.next()
+	c, okC := curT.next()
 	for okA || okC {
 		// The stretch from the lowest open border to the next border.
 		from := Most + 1
@@ -102,14 +144,84 @@ func merge(s, t Set, keep func(inS, inT bool) bool) Set {
 		}
 		if inA {
 			if a.First = to + 1; a.Len() <= 0 {
-				a, okA = nextS()
+				a, okA = curS.next()
 			}
 		}
 		if inC {
 			if c.First = to + 1; c.Len() <= 0 {
-				c, okC = nextT()
+				c, okC = curT.next()
 			}
 		}
 	}
 	return b.set()
+}
+
+// without returns s less one frame that it has; s is more than that frame.
+func (s Set) without(f int) Set {
+	if s.words != nil {
+		out := s
+		out.words = slices.Clone(s.words)
+		out.words[(f-s.base)/64] &^= 1 << ((f - s.base) % 64)
+		out.count--
+		return out.trimmed()
+	}
+	i, found := slices.BinarySearchFunc(s.spans, f, func(sp Span, f int) int { return sp.First - f })
+	if !found {
+		i--
+	}
+	sp := s.spans[i]
+	out := Set{spans: make([]Span, 0, len(s.spans)+1), count: s.count - 1}
+	out.spans = append(out.spans, s.spans[:i]...)
+	if sp.First < f {
+		out.spans = append(out.spans, Span{sp.First, f - 1})
+	}
+	if f < sp.Last {
+		out.spans = append(out.spans, Span{f + 1, sp.Last})
+	}
+	out.spans = append(out.spans, s.spans[i+1:]...)
+	return out.packed()
+}
+
+// with returns s and one frame that it does not have and that lies within the
+// range of its bitmap, if it has one; s is not empty.
+func (s Set) with(f int) Set {
+	if s.words != nil {
+		out := s
+		out.words = slices.Clone(s.words)
+		out.words[(f-s.base)/64] |= 1 << ((f - s.base) % 64)
+		out.count++
+		return out
+	}
+	i, _ := slices.BinarySearchFunc(s.spans, f, func(sp Span, f int) int { return sp.First - f })
+	out := Set{spans: make([]Span, 0, len(s.spans)+1), count: s.count + 1}
+	out.spans = append(out.spans, s.spans[:i]...)
+	one := Span{f, f}
+	if n := len(out.spans); n > 0 && out.spans[n-1].Last == f-1 {
+		one.First = out.spans[n-1].First
+		out.spans = out.spans[:n-1]
+	}
+	if i < len(s.spans) && s.spans[i].First == f+1 {
+		one.Last = s.spans[i].Last
+		i++
+	}
+	out.spans = append(append(out.spans, one), s.spans[i:]...)
+	return out.packed()
+}
+
+// packed turns spans into a bitmap where that is smaller.
+func (s Set) packed() Set {
+	words := (s.spans[len(s.spans)-1].Last-s.spans[0].First)/64 + 1
+	if 8*words >= 16*len(s.spans) {
+		return s
+	}
+	return (&builder{spans: s.spans}).set()
+}
+
+// trimmed turns a bitmap into spans where so little is left of it that they
+// are smaller. It looks only when the count has halved again.
+func (s Set) trimmed() Set {
+	if s.count > 4*len(s.words) || s.count&(s.count-1) != 0 {
+		return s
+	}
+	return (&builder{spans: slices.Collect(s.Spans())}).set()
 }

@@ -81,32 +81,11 @@ func (s Set) Spans() iter.Seq[Span] {
 		return slices.Values(s.spans)
 	}
 	return func(yield func(Span) bool) {
-		open := Span{0, -1}
-		for w, word := range s.words {
-			for word != 0 {
-				from := bits.TrailingZeros64(word)
-				n := bits.TrailingZeros64(^(word >> from))
-				sp := Span{s.base + 64*w + from, s.base + 64*w + from + n - 1}
-				if from+n >= 64 {
-					word = 0
-				} else {
-					word &^= (1<<n - 1) << from
-				}
-				switch {
-				case open.Len() > 0 && open.Last+1 == sp.First:
-					open.Last = sp.Last
-				case open.Len() > 0:
-					if !yield(open) {
-						return
-					}
-					open = sp
-				default:
-					open = sp
-				}
+		c := cursor{set: s}
+		for sp, ok := c.next(); ok; sp, ok = c.next() {
+			if !yield(sp) {
+				return
 			}
-		}
-		if open.Len() > 0 {
-			yield(open)
 		}
 	}
 }
@@ -132,6 +111,14 @@ func (s Set) Union(t Set) Set {
 	if t.count == 0 {
 		return s
 	}
+	if t.count == 1 {
+		switch f := t.First(); {
+		case s.Has(f):
+			return s
+		case s.words == nil || f >= s.base && f < s.base+64*len(s.words):
+			return s.with(f)
+		}
+	}
 	return merge(s, t, func(a, b bool) bool { return a || b })
 }
 
@@ -139,6 +126,16 @@ func (s Set) Union(t Set) Set {
 func (s Set) Minus(t Set) Set {
 	if s.count == 0 || t.count == 0 {
 		return s
+	}
+	if t.count == 1 {
+		switch f := t.First(); {
+		case !s.Has(f):
+			return s
+		case s.count == 1:
+			return Set{}
+		default:
+			return s.without(f)
+		}
 	}
 	return merge(s, t, func(a, b bool) bool { return a && !b })
 }
@@ -173,6 +170,70 @@ func (s Set) Take(n int) Set {
 		n -= sp.Len()
 	}
 	return b.set()
+}
+
+// TakeLast returns the last n frames of s, or all of them if there are fewer.
+func (s Set) TakeLast(n int) Set {
+	if n >= s.count {
+		return s
+	}
+	if n <= 0 {
+		return Set{}
+	}
+	if s.words == nil {
+		var taken []Span
+		for i := len(s.spans) - 1; n > 0; i-- {
+			sp := s.spans[i]
+			if sp.Len() > n {
+				sp.First = sp.Last - n + 1
+			}
+			taken = append(taken, sp)
+			n -= sp.Len()
+		}
+		slices.Reverse(taken)
+		return (&builder{spans: taken}).set()
+	}
+	return s.Minus(s.Take(s.count - n))
+}
+
+// From returns the lowest frame of s that is not below f, and false if there
+// is none.
+func (s Set) From(f int) (int, bool) {
+	if s.words != nil {
+		i, ok := s.bitFrom(max(0, f-s.base), false)
+		return s.base + i, ok
+	}
+	i, found := slices.BinarySearchFunc(s.spans, f, func(sp Span, f int) int { return sp.First - f })
+	if found || i > 0 && f <= s.spans[i-1].Last {
+		return f, true
+	}
+	if i == len(s.spans) {
+		return 0, false
+	}
+	return s.spans[i].First, true
+}
+
+// Between returns how many frames of s lie from first to last, both included.
+func (s Set) Between(first, last int) (count int) {
+	if s.words != nil {
+		from, to := max(0, first-s.base), min(64*len(s.words)-1, last-s.base)
+		for w := from / 64; w <= to/64 && from <= to; w++ {
+			word := s.words[w]
+			if w == from/64 {
+				word &= ^uint64(0) << (from % 64)
+			}
+			if w == to/64 {
+				word &= ^uint64(0) >> (63 - to%64)
+			}
+			count += bits.OnesCount64(word)
+		}
+		return count
+	}
+	i, _ := slices.BinarySearchFunc(s.spans, first, func(sp Span, f int) int { return sp.Last - f })
+	for ; i < len(s.spans) && s.spans[i].First <= last; i++ {
+		count += min(last, s.spans[i].Last) - max(first, s.spans[i].First) + 1
+	}
+	return count
 }
 
 // Bytes returns the memory that the set occupies beyond its own header.

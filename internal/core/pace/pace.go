@@ -1,6 +1,7 @@
-// Package pace is what the farm has learned about speed: how fast nodes are
-// and what frames cost. It takes observations and gives estimates; it decides
-// nothing and keeps no records of its own.
+// Package pace is what the farm has learned about speed: how fast nodes are,
+// what frames cost along the range of a run, how long a launch takes to its
+// first frame and how much memory it grows to. It takes observations and gives
+// estimates; it decides nothing and never looks at a clock.
 //
 // The unit of work is the reference second: what a node of speed 1 does in
 // one second. A frame takes startup + cost ÷ speed seconds on a node.
@@ -8,6 +9,7 @@ package pace
 
 import (
 	"math"
+	"slices"
 
 	"vexillum/internal/core/farm"
 )
@@ -21,67 +23,157 @@ type Estimate struct {
 
 // Model holds what is learned. The zero Model is not ready; use New.
 type Model struct {
-	costs    map[farm.RunID]*tally // reference seconds a frame
-	startups map[farm.RunID]*tally // seconds a launch
-	memory   map[farm.RunID]int64  // most bytes that a launch had
+	runs     map[farm.RunID]*known
+	jobs     map[string]*shape // by project and job, of their last run
+	startups map[string]*tally // by recipe, over all runs
+	speeds   map[speedKey]speed
+}
+
+// known is what one run has told.
+type known struct {
+	curve   *Curve
+	startup tally // seconds a launch
+	memory  int64 // most bytes that a launch had
+}
+
+// speedKey is what a speed holds for.
+type speedKey struct {
+	node     farm.NodeID
+	renderer string // recipe and version
+}
+
+type speed struct {
+	log  float64
+	seen int // frames behind it
 }
 
 // New returns a Model that knows nothing yet.
 func New() *Model {
-	return &Model{costs: map[farm.RunID]*tally{}, startups: map[farm.RunID]*tally{}, memory: map[farm.RunID]int64{}}
+	return &Model{runs: map[farm.RunID]*known{}, jobs: map[string]*shape{}, startups: map[string]*tally{}, speeds: map[speedKey]speed{}}
 }
 
-// Observe learns from one finished frame that a node of the given speed
-// rendered. Times that no renderer can have had are ignored.
-func (m *Model) Observe(rec farm.FrameAccepted, speed float64) {
-	if rec.RenderSeconds > 0 && speed > 0 && !math.IsInf(rec.RenderSeconds, 0) {
-		at(m.costs, rec.Run).add(rec.RenderSeconds * speed)
+// trusted is by how much less a speed that earlier runs told may be off than
+// one that was measured when the machine joined.
+const trusted = 0.5
+
+// Observe learns from one finished frame of a run that a node rendered with
+// the given share of its power, above 0 and at most 1. Times that no renderer
+// can have had are ignored.
+func (m *Model) Observe(run *farm.Run, n *farm.Node, part float64, rec farm.FrameAccepted) {
+	k := m.of(run)
+	if positive(rec.RenderSeconds) && positive(part) {
+		trust := 1.0
+		key := keyOf(n, run.Spec.Recipe)
+		if _, ok := m.speeds[key]; ok {
+			trust = trusted
+		}
+		k.curve.observe(n.ID, math.Log(m.Speed(n, run.Spec.Recipe)), trust, rec.Frame, rec.RenderSeconds*part, rec.StartupSeconds > 0)
+		e := k.curve.nodes[n.ID]
+		m.speeds[key] = speed{log: e.known + e.off, seen: m.speeds[key].seen + 1}
 	}
-	if rec.StartupSeconds > 0 && !math.IsInf(rec.StartupSeconds, 0) {
-		at(m.startups, rec.Run).add(rec.StartupSeconds)
+	if positive(rec.StartupSeconds) {
+		k.startup.add(rec.StartupSeconds)
+		if m.startups[run.Spec.Recipe] == nil {
+			m.startups[run.Spec.Recipe] = &tally{}
+		}
+		m.startups[run.Spec.Recipe].add(rec.StartupSeconds)
 	}
-	if rec.MemoryBytes > m.memory[rec.Run] {
-		m.memory[rec.Run] = rec.MemoryBytes
+	k.memory = max(k.memory, rec.MemoryBytes)
+}
+
+func positive(x float64) bool { return x > 0 && !math.IsInf(x, 0) }
+
+func (m *Model) of(run *farm.Run) *known {
+	k := m.runs[run.ID]
+	if k == nil {
+		k = &known{curve: newCurve(run.Spec.Frames, m.jobs[jobOf(run)])}
+		m.runs[run.ID] = k
 	}
+	return k
+}
+
+func jobOf(run *farm.Run) string { return run.Spec.Project + "/" + run.Spec.Job }
+
+func keyOf(n *farm.Node, recipe string) speedKey {
+	r, _ := n.Facts.Renderer(recipe)
+	return speedKey{n.ID, recipe + " " + r.Version}
 }
 
 // Speed returns how many reference seconds of a recipe's work the node does
-// in a second. It is above 0.
+// in a second, as far as earlier runs or the measure taken when it joined
+// tell. It is above 0.
 func (m *Model) Speed(n *farm.Node, recipe string) float64 {
-	if n.Facts.Speed > 0 && !math.IsInf(n.Facts.Speed, 0) {
+	if len(m.speeds) > 0 {
+		if s, ok := m.speeds[keyOf(n, recipe)]; ok {
+			return math.Exp(s.log)
+		}
+	}
+	if positive(n.Facts.Speed) {
 		return n.Facts.Speed
 	}
 	return 1
 }
 
-// Cost returns the cost of a frame of the run in reference seconds, and false
-// as long as no frame has been seen.
-func (m *Model) Cost(run farm.RunID) (Estimate, bool) { return m.costs[run].estimate() }
+// SpeedFor is Speed for one run: what the node has shown in the run itself
+// counts first.
+func (m *Model) SpeedFor(n *farm.Node, run *farm.Run) float64 {
+	if k := m.runs[run.ID]; k != nil {
+		if v, ok := k.curve.speed(n.ID); ok {
+			return v
+		}
+	}
+	return m.Speed(n, run.Spec.Recipe)
+}
+
+// Curve returns what is known of the cost of a run's frames. It is never nil.
+func (m *Model) Curve(run *farm.Run) *Curve { return m.of(run).curve }
+
+// Cost returns the mean cost of a frame of the run in reference seconds, and
+// false as long as nothing is known of it.
+func (m *Model) Cost(run *farm.Run) (Estimate, bool) {
+	k := m.runs[run.ID]
+	if k == nil || !k.curve.Known() {
+		if m.jobs[jobOf(run)] == nil {
+			return Estimate{}, false
+		}
+		k = m.of(run)
+	}
+	return Estimate{Mean: k.curve.Work(run.Spec.Frames) / float64(run.Spec.Frames.Len()), Spread: k.curve.Spread(), Count: k.curve.count}, true
+}
 
 // Startup returns the seconds from a launch to its first frame, and false as
-// long as no launch has been seen.
-func (m *Model) Startup(run farm.RunID) (Estimate, bool) { return m.startups[run].estimate() }
+// long as no launch of the run or of its recipe has been seen.
+func (m *Model) Startup(run *farm.Run) (Estimate, bool) {
+	if k := m.runs[run.ID]; k != nil && k.startup.n > 0 {
+		return k.startup.estimate()
+	}
+	return m.startups[run.Spec.Recipe].estimate()
+}
 
 // Memory returns the most main memory in bytes that a launch of the run was seen
 // to have, and false as long as none was measured.
 func (m *Model) Memory(run farm.RunID) (peak int64, known bool) {
-	peak, known = m.memory[run]
-	return peak, known
-}
-
-// Forget drops what is known about a run that has ended.
-func (m *Model) Forget(run farm.RunID) {
-	delete(m.costs, run)
-	delete(m.startups, run)
-	delete(m.memory, run)
-}
-
-func at(tallies map[farm.RunID]*tally, run farm.RunID) *tally {
-	if tallies[run] == nil {
-		tallies[run] = &tally{}
+	k := m.runs[run]
+	if k == nil || k.memory == 0 {
+		return 0, false
 	}
-	return tallies[run]
+	return k.memory, true
 }
+
+// Close keeps what a run has told for the next one of its job, and drops the
+// rest.
+func (m *Model) Close(run *farm.Run) {
+	k := m.runs[run.ID]
+	if k == nil {
+		return
+	}
+	if s := k.curve.asShape(); s != nil {
+		m.jobs[jobOf(run)] = s
+	}
+	delete(m.runs, run.ID)
+}
+
+func sortIDs(ids []farm.NodeID) { slices.Sort(ids) }
 
 // tally keeps a mean, and the variance of the logarithms by Welford's method
 // (Technometrics 4, 1962).
@@ -94,7 +186,7 @@ type tally struct {
 func (t *tally) add(x float64) {
 	t.n++
 	t.mean += (x - t.mean) / float64(t.n)
-	l := math.Log(x)
+	l := math.Log(max(x, 1e-12))
 	d := l - t.logMean
 	t.logMean += d / float64(t.n)
 	t.log2 += d * (l - t.logMean)

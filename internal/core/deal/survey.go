@@ -1,0 +1,163 @@
+package deal
+
+import (
+	"math"
+	"time"
+
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/frames"
+	"vexillum/internal/core/pace"
+)
+
+// Sight is what the farm sees of a lease at work, as its node told last.
+type Sight struct {
+	Begun   bool    // a frame is in flight
+	Frame   int     // that one
+	Seconds float64 // since it began; without one, since the launch began
+	Rests   bool    // it must not be trimmed now: it was a moment ago, or no answer would come
+}
+
+// load is one open lease of a run, and when its node is through with it.
+type load struct {
+	lease *farm.Lease
+	node  *farm.Node
+	speed float64
+	left  frames.Set // not begun
+	work  float64    // of left, in reference seconds
+	free  float64    // seconds from now until what is in flight is done
+	end   float64    // seconds from now until all is done
+	rests bool
+}
+
+// taker is a node that is ready for the run and has nothing to do.
+type taker struct {
+	node  *farm.Node
+	speed float64
+	start float64 // seconds until it could begin a frame
+}
+
+// survey is how one run stands: who works on it until when, who could, and
+// the time at which all could be done together.
+type survey struct {
+	run     *farm.Run
+	curve   *pace.Curve
+	startup float64 // seconds a launch
+	loads   []load
+	takers  []taker
+	todo    float64 // reference seconds that nobody has
+	common  float64 // seconds from now at which all could be done
+}
+
+// look makes a survey of a run. Work is in reference seconds where something
+// is known of the run's frames, else in frames.
+func (d *Dealer) look(run *farm.Run, now time.Time) *survey {
+	v := &survey{run: run, curve: d.m.Curve(run)}
+	if startup, known := d.m.Startup(run); known {
+		v.startup = startup.Mean
+	}
+	for l := range run.OpenLeases {
+		v.loads = append(v.loads, d.load(v, l))
+	}
+	sortLoads(v.loads)
+	for _, n := range d.s.Nodes {
+		if !n.Ready() || !d.s.Idle(n.ID) || !fits(d.s, n, run) || Stayed(d.s, n, run, now) != "" {
+			continue
+		}
+		for range slots(n, run) {
+			v.takers = append(v.takers, taker{node: n, speed: speed(d.m, n, run), start: v.startup})
+		}
+	}
+	sortTakers(v.takers)
+	v.todo = v.curve.Work(run.ToDo)
+	v.common = v.balance()
+	return v
+}
+
+func (d *Dealer) load(v *survey, l *farm.Lease) load {
+	n := d.s.Nodes[l.Node]
+	seen := d.sight(l)
+	out := load{lease: l, node: n, speed: d.m.SpeedFor(n, v.run) * n.Part(l.Share), left: l.Left, rests: seen.Rests}
+	switch {
+	case seen.Begun && l.Left.Has(seen.Frame):
+		out.left = l.Left.Minus(frames.One(seen.Frame))
+		out.free = remaining(v.curve.Cost(seen.Frame)/out.speed, v.curve.Spread(), seen.Seconds)
+	case seen.Begun: // its result is on its way
+	case !l.Left.Empty():
+		out.free = remaining(v.startup, 0, seen.Seconds)
+	}
+	out.work = v.curve.Work(out.left)
+	out.end = out.free + out.work/out.speed
+	return out
+}
+
+// remaining is how long something still takes that was expected to take so
+// long and has lasted a while. What lasts longer than expected goes on for a
+// part of that.
+func remaining(expected, spread, lasted float64) float64 {
+	return max(expected-lasted, max(0.05, spread/2)*min(lasted, 4*expected))
+}
+
+// balance returns the time at which all work could be done, if every tail
+// could be moved to whoever has time left, for one launch each.
+func (v *survey) balance() float64 {
+	low, high := 0.0, 0.0
+	for _, l := range v.loads {
+		low = max(low, l.free)
+		high = max(high, l.end)
+	}
+	if v.todo > 0 {
+		power := 0.0
+		for _, t := range v.takers {
+			power = max(power, t.speed)
+		}
+		for _, l := range v.loads {
+			power = max(power, l.speed)
+		}
+		if power > 0 {
+			high += v.startup + v.todo/power
+		}
+	}
+	low = min(low, high)
+	for range 48 {
+		if high-low <= 1e-4*high {
+			break
+		}
+		middle := (low + high) / 2
+		if v.room(middle) >= 0 {
+			high = middle
+		} else {
+			low = middle
+		}
+	}
+	return high
+}
+
+// room is how many reference seconds could be done until then beyond all that
+// there is; below 0 if not all can.
+func (v *survey) room(then float64) float64 {
+	room := -v.todo
+	for _, l := range v.loads {
+		if l.end > then {
+			room -= min(l.work, (l.end-then)*l.speed)
+		} else {
+			room += max(0, then-l.end-v.startup) * l.speed
+		}
+	}
+	for _, t := range v.takers {
+		room += max(0, then-t.start) * t.speed
+	}
+	return room
+}
+
+// finish returns when the run would be done if nothing is moved, counting
+// from now; infinite while frames are to do that nobody has.
+func (v *survey) finish() float64 {
+	if v.todo > 0 {
+		return math.Inf(1)
+	}
+	out := 0.0
+	for _, l := range v.loads {
+		out = max(out, l.end)
+	}
+	return out
+}

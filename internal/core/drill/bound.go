@@ -1,0 +1,110 @@
+package drill
+
+import (
+	"math"
+	"slices"
+
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/play"
+)
+
+// Bound returns the least number of seconds from the begin at which a job
+// could be done if it were alone on the farm and everything were known: no
+// schedule can be earlier. Nodes that leave count as if they stayed, and no
+// frame fails.
+func Bound(f play.Farm, job int) float64 {
+	j := f.Jobs[job]
+	sum, dearest := 0.0, 0.0
+	for _, c := range j.Costs {
+		sum += c
+		dearest = max(dearest, c)
+	}
+	switch j.Spec.Mode {
+	case farm.ModeSingle:
+		return singleBound(f, j)
+	case farm.ModeWhole:
+		least := math.Inf(1)
+		for _, n := range f.Nodes {
+			least = min(least, max(j.Submitted, n.Joins)+j.Startup+sum/n.Speed)
+		}
+		return least
+	}
+	one := math.Inf(1) // the dearest frame on the node that has it done first
+	for _, n := range f.Nodes {
+		one = min(one, max(j.Submitted, n.Joins)+j.Startup+dearest/n.Speed)
+	}
+	// Σ max(0, speed × (T − available − startup)) ≥ Σ cost
+	return max(one, least(f, func(t float64) bool {
+		done := 0.0
+		for _, n := range f.Nodes {
+			done += max(0, n.Speed*(t-max(j.Submitted, n.Joins)-j.Startup))
+		}
+		return done >= sum
+	}))
+}
+
+// singleBound solves the linear programme in which frames may be divided
+// among nodes: a frame takes startup + cost ÷ speed on one. Given the time T,
+// a node has T − available seconds, in which it can do so many frames of so
+// much cost. The dearest frames belong on the fastest nodes (of two frames and
+// two nodes the exchange never helps), so they are filled in that order.
+func singleBound(f play.Farm, j play.Job) float64 {
+	costs := slices.Clone(j.Costs)
+	slices.SortFunc(costs, func(a, b float64) int {
+		switch {
+		case a > b:
+			return -1
+		case a < b:
+			return 1
+		}
+		return 0
+	})
+	nodes := slices.Clone(f.Nodes)
+	slices.SortStableFunc(nodes, func(a, b play.Node) int {
+		switch {
+		case a.Speed > b.Speed:
+			return -1
+		case a.Speed < b.Speed:
+			return 1
+		}
+		return 0
+	})
+	return least(f, func(t float64) bool {
+		at, part := 0, 1.0 // of the frame at which we are
+		for _, n := range nodes {
+			left := t - max(j.Submitted, n.Joins)
+			for left > 0 && at < len(costs) {
+				takes := (j.Startup + costs[at]/n.Speed) * part
+				if takes > left {
+					part -= part * left / takes
+					left = 0
+					break
+				}
+				left -= takes
+				at, part = at+1, 1
+			}
+		}
+		return at >= len(costs)
+	})
+}
+
+// least returns the least time for which enough holds.
+func least(f play.Farm, enough func(float64) bool) float64 {
+	high := 1.0
+	for !enough(high) {
+		high *= 2
+		if high > 1e15 {
+			return math.Inf(1)
+		}
+	}
+	low := 0.0
+	for range 100 {
+		middle := (low + high) / 2
+		if enough(middle) {
+			high = middle
+		} else {
+			low = middle
+		}
+	}
+	return high
+}

@@ -1,0 +1,324 @@
+package pace
+
+import (
+	"math"
+
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/frames"
+)
+
+// The cost of frames is fitted as a penalised regression on the logarithm:
+//
+//	log seconds = shape(f) + g(f) − h(n) − e(n) + noise
+//
+// shape is what an earlier run of the job cost (0 where there is none), g is
+// piecewise linear over a bounded number of knots, its steps are normally
+// distributed with variance q, h is the logarithm of the speed that a node was
+// thought to have, and e, with variance τ², what it is off in this run. The
+// node terms are eliminated (a Schur complement), so that a fit solves one
+// small system. q and τ are chosen by the marginal likelihood (Rasmussen and
+// Williams, Gaussian Processes for Machine Learning, ch. 5).
+
+const (
+	mostKnots = 40
+	mostBins  = 256 // of a shape
+
+	// growth of the number of observations after which a fit is made anew.
+	growth = 1.02
+
+	least = 0.005 // standard deviation that noise has at least
+	most  = 1.0   // and at most
+
+	// outlier is by how many standard deviations an observation may lie off
+	// before its weight shrinks (Huber, Annals of Mathematical Statistics 35,
+	// 1964).
+	outlier = 2.5
+	// coldWeight is the weight of the first frame of a launch, which often
+	// takes longer for reasons of its own.
+	coldWeight = 0.5
+)
+
+// Curve is what is known of the cost of one run's frames.
+type Curve struct {
+	first, last int
+	step        float64 // frames from knot to knot
+	shape       *shape  // of an earlier run, or nil
+
+	// Sums over observations with their weights.
+	diag, off, rhs []float64 // of the normal equations: tridiagonal
+	nodes          map[farm.NodeID]*effect
+	count          int
+
+	noise  tally // of differences between neighbours
+	misses tally // of predictions
+	bins   []bin // what the next run of the job starts from
+	stop   *fit  // the last one
+	fitted int   // observations in it
+	tuned  int   // observations when its q and τ were chosen
+	tuning tuning
+}
+
+// effect is what one node showed in the run.
+type effect struct {
+	known  float64 // logarithm of the speed that it was thought to have
+	trust  float64 // factor of τ: below 1 where that rests on earlier runs
+	weight float64
+	sum    float64   // Σ weight × observation
+	knots  []float64 // Σ weight × basis
+	off    float64   // e, of the last fit
+	drift  drift
+	last   int     // frame observed last
+	lastY  float64 // and its observation
+	seen   int
+}
+
+type bin struct{ sum, weight float64 }
+
+// tuning are the two standard deviations that are chosen by likelihood.
+type tuning struct{ curve, nodes float64 }
+
+// newCurve returns the Curve of a run of which nothing has been seen. shape
+// may be nil.
+func newCurve(set frames.Set, shape *shape) *Curve {
+	first, last := set.First(), set.Last()
+	knots := min(mostKnots, max(2, set.Len()))
+	c := &Curve{
+		first: first, last: last, step: max(1, float64(last-first)/float64(knots-1)), shape: shape,
+		diag: make([]float64, knots), off: make([]float64, knots), rhs: make([]float64, knots),
+		nodes: map[farm.NodeID]*effect{}, bins: make([]bin, min(mostBins, last-first+1)),
+		tuning: tuning{curve: 1, nodes: 0.1},
+	}
+	if shape != nil {
+		c.tuning.curve = 0.1
+	}
+	return c
+}
+
+// at returns the knot before frame f and the weight of the one after it.
+func (c *Curve) at(f int) (knot int, weight float64) {
+	x := min(max(float64(f-c.first)/c.step, 0), float64(len(c.diag)-1))
+	knot = min(int(x), len(c.diag)-2)
+	return knot, x - float64(knot)
+}
+
+// observe takes in that a node rendered frame f in so many seconds, of which
+// the share of it has been taken out.
+func (c *Curve) observe(n farm.NodeID, known, trust float64, f int, seconds float64, cold bool) {
+	e := c.nodes[n]
+	if e == nil {
+		e = &effect{known: known, trust: trust, knots: make([]float64, len(c.diag))}
+		c.nodes[n] = e
+	}
+	y := math.Log(seconds) - c.shapeAt(f) + e.known
+	weight := 1.0
+	if cold {
+		weight = coldWeight
+	}
+	if e.seen > 0 && !cold && math.Abs(float64(f-e.last)) <= max(1, c.step/2) {
+		d := y - e.lastY
+		c.noise.add(min(d*d/2, most*most))
+	}
+	e.last, e.lastY = f, y
+	e.seen++
+	if c.stop != nil {
+		miss := y - c.stop.log(c, f) + e.off
+		sigma := c.sigma()
+		if c.fitted >= 5 {
+			if far := math.Abs(miss) / sigma; far > outlier {
+				weight *= outlier / far
+			}
+			c.misses.add(min(miss*miss, most*most))
+		}
+		e.drift.follow(miss, sigma)
+	}
+	knot, b := c.at(f)
+	a := 1 - b
+	c.diag[knot] += weight * a * a
+	c.diag[knot+1] += weight * b * b
+	c.off[knot] += weight * a * b
+	c.rhs[knot] += weight * a * y
+	c.rhs[knot+1] += weight * b * y
+	e.weight += weight
+	e.sum += weight * y
+	e.knots[knot] += weight * a
+	e.knots[knot+1] += weight * b
+	at := &c.bins[c.binOf(f)]
+	at.sum += weight * (y + e.off + c.shapeAt(f))
+	at.weight += weight
+	c.count++
+	if float64(c.count) >= float64(c.fitted)*growth {
+		c.refit()
+	}
+}
+
+// sigma returns the standard deviation of the logarithm of single frames
+// around what the curve says.
+func (c *Curve) sigma() float64 {
+	// Differences of neighbours say it soonest; two are as good as a guess.
+	const guess, guesses = 0.08, 2
+	square := (c.noise.mean*float64(c.noise.n) + guess*guess*guesses) / float64(c.noise.n+guesses)
+	return min(max(math.Sqrt(square), least), most)
+}
+
+func (c *Curve) binOf(f int) int {
+	return min(max((f-c.first)*len(c.bins)/(c.last-c.first+1), 0), len(c.bins)-1)
+}
+
+func (c *Curve) shapeAt(f int) float64 {
+	if c.shape == nil {
+		return 0
+	}
+	return c.shape.log(f)
+}
+
+// Known reports whether anything is known of what frames cost.
+func (c *Curve) Known() bool { return c != nil && (c.stop != nil || c.shape != nil) }
+
+// Seen returns how many frames the Curve rests on.
+func (c *Curve) Seen() int {
+	if c == nil {
+		return 0
+	}
+	return c.count
+}
+
+// Cost returns what frame f is expected to cost in reference seconds; 1 where
+// nothing is known.
+func (c *Curve) Cost(f int) float64 {
+	if !c.Known() {
+		return 1
+	}
+	g := c.shapeAt(f)
+	if c.stop != nil {
+		g += c.stop.log(c, f)
+	}
+	return math.Exp(g) * c.smear()
+}
+
+// smear is by how much the mean of a lognormal distribution lies above the
+// exponential of its mean.
+func (c *Curve) smear() float64 {
+	s := min(c.sigma(), 0.7)
+	return math.Exp(s * s / 2)
+}
+
+// Spread returns the standard deviation of the logarithm of single frames.
+func (c *Curve) Spread() float64 {
+	if c == nil {
+		return 0
+	}
+	return c.sigma()
+}
+
+// Work returns what the frames of a set are expected to cost together, in
+// reference seconds.
+func (c *Curve) Work(set frames.Set) float64 {
+	if !c.Known() {
+		return float64(set.Len())
+	}
+	if set.Len() == 1 {
+		return c.Cost(set.First())
+	}
+	sum := 0.0
+	for sp := range set.Spans() {
+		sum += c.between(sp.First, sp.Last)
+	}
+	return sum
+}
+
+// between returns the cost of all frames from first to last. Long stretches
+// are summed by Simpson's rule between the knots.
+func (c *Curve) between(first, last int) float64 {
+	const plain = 8
+	sum := 0.0
+	for first <= last {
+		end := last
+		if c.step > plain {
+			knot, _ := c.at(first)
+			end = min(last, max(first, c.first+int(math.Ceil(float64(knot+1)*c.step))-1))
+		}
+		if n := end - first + 1; n <= plain || c.shape != nil && c.shape.width() < float64(n)/2 {
+			for f := first; f <= end; f++ {
+				sum += c.Cost(f)
+			}
+		} else {
+			sum += float64(n) / 6 * (c.Cost(first) + 4*c.Cost(first+(n-1)/2) + c.Cost(end))
+		}
+		first = end + 1
+	}
+	return sum
+}
+
+// Within returns how many of the first frames of a set cost no more than so
+// many reference seconds together, at most all, and what they cost.
+func (c *Curve) Within(set frames.Set, seconds float64) (count int, work float64) {
+	for sp := range set.Spans() {
+		if !c.Known() {
+			n := min(sp.Len(), int(max(0, seconds-work)))
+			count, work = count+n, work+float64(n)
+			if n < sp.Len() {
+				return count, work
+			}
+			continue
+		}
+		if w := c.between(sp.First, sp.Last); work+w <= seconds {
+			count, work = count+sp.Len(), work+w
+			continue
+		}
+		low, high := 0, sp.Len() // low fit, high do not
+		lowWork := 0.0
+		for high-low > 1 {
+			middle := low + (high-low)/2
+			w := lowWork + c.between(sp.First+low, sp.First+middle-1)
+			if work+w <= seconds {
+				low, lowWork = middle, w
+			} else {
+				high = middle
+			}
+		}
+		return count + low, work + lowWork
+	}
+	return count, work
+}
+
+// speed returns how many reference seconds of the run's work a node does in a
+// second, if the run itself has told.
+func (c *Curve) speed(n farm.NodeID) (float64, bool) {
+	if c == nil {
+		return 0, false
+	}
+	e := c.nodes[n]
+	if e == nil {
+		return 0, false
+	}
+	return math.Exp(e.known + e.off - e.drift.value()), true
+}
+
+// drift follows a node whose speed changes while it renders: a local level
+// (Harvey, Forecasting, Structural Time Series Models and the Kalman Filter,
+// ch. 2) of which only what stands out of the noise counts.
+type drift struct{ level, variance float64 }
+
+const (
+	driftStep = 0.02 // standard deviation of the change from frame to frame
+	driftSure = 2.0  // standard deviations that are taken for noise
+)
+
+func (d *drift) follow(miss, sigma float64) {
+	miss = min(max(miss, -1.5), 1.5)
+	d.variance += driftStep * driftStep
+	gain := d.variance / (d.variance + sigma*sigma)
+	d.level += gain * (miss - d.level)
+	d.variance *= 1 - gain
+}
+
+func (d *drift) value() float64 {
+	noise := driftSure * math.Sqrt(d.variance)
+	switch {
+	case d.level > noise:
+		return d.level - noise
+	case d.level < -noise:
+		return d.level + noise
+	}
+	return 0
+}

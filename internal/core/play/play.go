@@ -1,0 +1,150 @@
+// Package play plays a farm on paper: the real dealer, pace and triage at
+// work on nodes and frames that are made up, event by event. The dealer sees
+// what a real farm would show it and nothing else; what is true of nodes and
+// frames stays in here. Nothing is read from a clock: the same farm and seed
+// give the same play to the byte.
+package play
+
+import (
+	"fmt"
+	"math"
+	"math/rand/v2"
+	"time"
+
+	"vexillum/internal/core/deal"
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/hours"
+	"vexillum/internal/core/pace"
+)
+
+// Node is a machine as it truly is. Times are seconds from the begin.
+type Node struct {
+	Name    string
+	Speed   float64 // reference seconds of work per second, above 0
+	Known   float64 // what history or benchmark claims
+	Joins   float64
+	Leaves  float64 // 0: never
+	Returns float64 // 0: never
+	Fails   float64 // chance that a frame fails on it, 0 to 1
+	Hours   *hours.Hours
+	Pools   []string
+	Traits  []string
+}
+
+// Job is one run as it truly is.
+type Job struct {
+	Spec      farm.Spec
+	Submitted float64   // seconds from the begin
+	Startup   float64   // seconds of each launch
+	Costs     []float64 // reference seconds, one for each frame in rising order
+	Noise     float64   // standard deviation of the logarithm of a frame's time
+	Fails     []int     // frames that fail wherever they run
+}
+
+// Farm is all that is played.
+type Farm struct {
+	Seed  uint64
+	Start time.Time // the moment that counts as 0 s
+	Nodes []Node
+	Jobs  []Job
+	Pools []farm.Pool
+}
+
+// Result is how a try at a frame ended.
+type Result string
+
+// The results.
+const (
+	Done    Result = "done"
+	Failed  Result = "failed"
+	Stopped Result = "stopped"
+)
+
+// Attempt is one try at a frame.
+type Attempt struct {
+	Node   string  `json:"node"`
+	Job    string  `json:"job"`
+	Frame  int     `json:"frame"`
+	Launch int     `json:"launch"`        // changes with each start of a renderer on the node
+	Start  float64 `json:"start_seconds"` // of the frame itself, after any start-up
+	End    float64 `json:"end_seconds"`
+	Result Result  `json:"result"`
+}
+
+// Report is what came of a play.
+type Report struct {
+	Finish   float64   // seconds from the begin
+	Jobs     []Outcome // as in Farm.Jobs
+	Attempts []Attempt // in the order in which they ended
+	Busy     []float64 // seconds that each node rendered or started, as in Farm.Nodes
+	Present  []float64 // seconds that it was there until the finish
+	Told     []Told    // what was decided, with reasons
+}
+
+// Outcome is what came of one job.
+type Outcome struct {
+	Finish   float64
+	Launches int
+	State    farm.RunState
+}
+
+// Told is one decision with its reason.
+type Told struct {
+	At     float64
+	Run    farm.RunID
+	Node   string
+	Reason string
+}
+
+// Hand decides who gets what. The real one is a deal.Dealer.
+type Hand interface {
+	Next(deal.Ask, time.Time) deal.Decision
+	TakeOver(farm.NodeID, time.Time) (deal.Cut, bool)
+}
+
+// Options say how to play.
+type Options struct {
+	Model *pace.Model // what is known before; nil: nothing
+	// Hand makes another way of dealing; nil: the real dealer.
+	Hand func(*farm.State) Hand
+	Tell bool // keep decisions with their reasons
+}
+
+// mostEvents bounds a play that does not end.
+const mostEvents = 50_000_000
+
+// Play plays a farm to its end.
+func Play(f Farm, o Options) (*Report, error) {
+	w := newWorld(f, o)
+	for range mostEvents {
+		e, ok := w.events.next()
+		if !ok {
+			break
+		}
+		w.now = max(w.now, e.at)
+		if err := w.happen(e); err != nil {
+			return nil, fmt.Errorf("at %.3f s: %w", e.at, err)
+		}
+		if w.unfinished == 0 {
+			break
+		}
+	}
+	return w.report()
+}
+
+// rate returns the noise of one try, the same whoever asks and whenever.
+func (w *world) draw(job, frame, try int) *rand.Rand {
+	return rand.New(rand.NewPCG(w.farm.Seed, uint64(job)<<48^uint64(uint32(frame))<<16^uint64(try)))
+}
+
+// lasts returns how long a try at a frame takes on a node, and whether it
+// fails.
+func (w *world) lasts(job int, n *Node, frame, try int) (seconds float64, fails bool) {
+	j := &w.farm.Jobs[job]
+	r := w.draw(job, frame, try)
+	seconds = j.Costs[w.index(job, frame)] / n.Speed
+	if j.Noise > 0 {
+		seconds *= math.Exp(j.Noise * r.NormFloat64())
+	}
+	return seconds, w.broken[job][frame] || n.Fails > 0 && r.Float64() < n.Fails
+}
