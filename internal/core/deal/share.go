@@ -1,8 +1,10 @@
 package deal
 
 import (
+	"cmp"
 	"fmt"
 	"math"
+	"slices"
 	"time"
 
 	"vexillum/internal/core/farm"
@@ -15,7 +17,7 @@ func (d *Dealer) share(n *farm.Node, run *farm.Run, todo frames.Set, now time.Ti
 	v := d.look(run, now)
 	mine := speed(d.m, n, run)
 	part := v.widest(todo)
-	can := max(0, v.common-v.startup) * mine
+	can := v.portion(n)
 	size, work := v.curve.Within(part, can)
 	if size < part.Len() { // round to the nearer frame
 		next := v.curve.Work(part.Take(size + 1))
@@ -24,7 +26,7 @@ func (d *Dealer) share(n *farm.Node, run *farm.Run, todo frames.Set, now time.Ti
 		}
 	}
 	if size == 0 {
-		if v.others(n) {
+		if len(v.loads) > 0 || len(v.takers) > 0 && v.takers[0].node != n { // somebody must
 			return frames.Set{}, fmt.Sprintf("%s is passed over for %s: a frame would take it %s, and all can be done in %s without it",
 				n.Name, run.Spec.Name(), span(v.startup+v.curve.Cost(part.First())/mine), span(v.common))
 		}
@@ -32,7 +34,7 @@ func (d *Dealer) share(n *farm.Node, run *farm.Run, todo frames.Set, now time.Ti
 	}
 	// What would stay is not worth a launch of its own.
 	rest := part.Len() - size
-	if rest > 0 && (v.curve.Work(part)-work)/mine < v.startup/2 {
+	if rest > 0 && (v.curve.Work(part)-work)/mine < v.startup {
 		size = part.Len()
 	}
 	set := part.Take(size)
@@ -43,6 +45,37 @@ func (d *Dealer) share(n *farm.Node, run *farm.Run, todo frames.Set, now time.Ti
 		return set, fmt.Sprintf("%s of %d to do: its part by speed", count(set), todo.Len())
 	}
 	return set, fmt.Sprintf("%s of %d to do: what it can finish in %s, when all can be done", count(set), todo.Len(), span(v.common))
+}
+
+// portion returns how many reference seconds of what is to do are for one of
+// the nodes that wait: whole frames, so that the last to finish is as early as
+// can be, and nobody is left with much less than others.
+func (v *survey) portion(n *farm.Node) float64 {
+	type share struct {
+		frames int
+		next   float64 // when one more would be done
+		mine   bool
+	}
+	all, given := 0.0, 0
+	shares := make([]share, len(v.takers))
+	for i, t := range v.takers {
+		can := max(0, v.even-t.start) * t.speed / v.each
+		all += can
+		shares[i] = share{frames: int(can + 1e-9), mine: t.node == n}
+		shares[i].next = t.start + float64(shares[i].frames+1)*v.each/t.speed
+		given += shares[i].frames
+	}
+	more := int(math.Round(all)) - given
+	slices.SortStableFunc(shares, func(a, b share) int { return cmp.Compare(a.next, b.next) })
+	for i, s := range shares {
+		if s.mine {
+			if i < more {
+				s.frames++
+			}
+			return float64(s.frames) * v.each
+		}
+	}
+	return max(0, v.common-v.startup) * v.each
 }
 
 // widest returns the contiguous part of a set with the most work.
@@ -63,16 +96,6 @@ func (v *survey) widest(todo frames.Set) frames.Set {
 
 // mostSpans bounds how many stretches of a set are looked at.
 const mostSpans = 256
-
-// others reports whether somebody else is at the run or could be.
-func (v *survey) others(n *farm.Node) bool {
-	for _, t := range v.takers {
-		if t.node != n {
-			return true
-		}
-	}
-	return len(v.loads) > 0
-}
 
 // span prints seconds for a sentence.
 func span(seconds float64) string {

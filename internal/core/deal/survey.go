@@ -42,19 +42,21 @@ type survey struct {
 	run     *farm.Run
 	curve   *pace.Curve
 	startup float64 // seconds a launch
+	blind   bool    // how long a launch takes is not known
 	loads   []load
 	takers  []taker
 	todo    float64 // reference seconds that nobody has
-	common  float64 // seconds from now at which all could be done
+	each    float64 // of a frame that is to be dealt or moved, on average
+	common  float64 // seconds from now at which all could be done, frames being whole
+	even    float64 // the same if frames could be divided
 }
 
 // look makes a survey of a run. Work is in reference seconds where something
 // is known of the run's frames, else in frames.
 func (d *Dealer) look(run *farm.Run, now time.Time) *survey {
 	v := &survey{run: run, curve: d.m.Curve(run)}
-	if startup, known := d.m.Startup(run); known {
-		v.startup = startup.Mean
-	}
+	startup, known := d.m.Startup(run)
+	v.startup, v.blind = startup.Mean, !known
 	for l := range run.OpenLeases {
 		v.loads = append(v.loads, d.load(v, l))
 	}
@@ -69,7 +71,13 @@ func (d *Dealer) look(run *farm.Run, now time.Time) *survey {
 	}
 	sortTakers(v.takers)
 	v.todo = v.curve.Work(run.ToDo)
-	v.common = v.balance()
+	work, count := v.todo, run.ToDo.Len()
+	for _, l := range v.loads {
+		work, count = work+l.work, count+l.left.Len()
+	}
+	v.each = work / float64(max(1, count))
+	v.common = v.balance(whole)
+	v.even = v.balance(func(work, _ float64) float64 { return max(0, work) })
 	return v
 }
 
@@ -99,7 +107,7 @@ func remaining(expected, spread, lasted float64) float64 {
 
 // balance returns the time at which all work could be done, if every tail
 // could be moved to whoever has time left, for one launch each.
-func (v *survey) balance() float64 {
+func (v *survey) balance(round func(work, each float64) float64) float64 {
 	low, high := 0.0, 0.0
 	for _, l := range v.loads {
 		low = max(low, l.free)
@@ -123,7 +131,7 @@ func (v *survey) balance() float64 {
 			break
 		}
 		middle := (low + high) / 2
-		if v.room(middle) >= 0 {
+		if v.room(middle, round) >= 0 {
 			high = middle
 		} else {
 			low = middle
@@ -133,20 +141,30 @@ func (v *survey) balance() float64 {
 }
 
 // room is how many reference seconds could be done until then beyond all that
-// there is; below 0 if not all can.
-func (v *survey) room(then float64) float64 {
+// there is; below 0 if not all can. Frames are whole.
+func (v *survey) room(then float64, round func(work, each float64) float64) float64 {
 	room := -v.todo
 	for _, l := range v.loads {
-		if l.end > then {
-			room -= min(l.work, (l.end-then)*l.speed)
-		} else {
-			room += max(0, then-l.end-v.startup) * l.speed
+		switch {
+		case l.end > then:
+			each := l.work / float64(max(1, l.left.Len()))
+			room -= l.work - round((then-l.free)*l.speed, each)
+		case !v.blind:
+			room += round((then-l.end-v.startup)*l.speed, v.each)
 		}
 	}
 	for _, t := range v.takers {
-		room += max(0, then-t.start) * t.speed
+		room += round((then-t.start)*t.speed, v.each)
 	}
-	return room
+	return room + 1e-9
+}
+
+// whole rounds work down to whole frames of so much each.
+func whole(work, each float64) float64 {
+	if work <= 0 || each <= 0 {
+		return 0
+	}
+	return math.Floor(work/each+1e-9) * each
 }
 
 // finish returns when the run would be done if nothing is moved, counting

@@ -9,6 +9,8 @@ import (
 	"vexillum/internal/core/frames"
 )
 
+var Debug bool
+
 // Cut is the end of a lease that a node shall be asked to give back.
 type Cut struct {
 	Lease  farm.LeaseID
@@ -47,33 +49,25 @@ func (d *Dealer) TakeOver(id farm.NodeID, now time.Time) (Cut, bool) {
 }
 
 func (v *survey) cut(d *Dealer, n *farm.Node, most int) (Cut, bool) {
-	mine := speed(d.m, n, v.run)
-	var from *load
-	for i := range v.loads {
-		l := &v.loads[i]
-		if l.rests || l.left.Empty() || l.node == n {
-			continue
-		}
-		if from == nil || l.end > from.end {
-			from = l
-		}
-	}
-	if from == nil {
+	p := v.plan()
+	if p == nil {
 		return Cut{}, false
 	}
-	can := max(0, v.common-v.startup) * mine
-	over := (from.end - v.common) * from.speed
-	even := v.tail(from.left, min(can, over))
-	take, finish, work := 0, from.end, 0.0
-	for size := max(1, even); size <= min(even+1, from.left.Len(), most); size++ {
-		w := v.curve.Work(from.left.TakeLast(size))
-		if f := max(from.free+(from.work-w)/from.speed, v.startup+w/mine); f < finish {
-			take, finish, work = size, f, w
+	// What the plan takes from one lease for nodes that wait comes off in one
+	// cut; that of the largest piece for this node first.
+	best := -1
+	for i, x := range p.pieces {
+		if x.taker >= 0 && v.takers[x.taker].node == n && (best < 0 || x.frames > p.pieces[best].frames) {
+			best = i
 		}
 	}
-	_ = work
-	ahead := from.end - finish
-	if take == 0 || ahead <= v.startup/2+from.end/100 {
+	if best < 0 {
+		return Cut{}, false
+	}
+	from := &v.loads[p.pieces[best].from]
+	take := min(p.pieces[best].frames, most)
+	ahead := from.end - p.then
+	if ahead <= 0.1*v.startup {
 		return Cut{}, false
 	}
 	tail := from.left.TakeLast(take).Minus(avoided(d.s, v.run, n))

@@ -25,7 +25,7 @@ import (
 //     two to five steps, or a random walk, with a spread of single frames of 0
 //     to 0.12 by noise;
 //   - a start-up of 0.5 to 10 % of a node's share of the whole.
-func Random(mode farm.Mode, seed uint64) play.Farm {
+func Random(mode farm.Mode, rough bool, seed uint64) play.Farm {
 	r := rand.New(rand.NewPCG(seed, 0x5eed))
 	between := func(low, high float64) float64 { return low + (high-low)*r.Float64() }
 	nodes := 3 + r.IntN(18)
@@ -50,7 +50,7 @@ func Random(mode farm.Mode, seed uint64) play.Farm {
 		sum += costs[i]
 	}
 	share := sum / power
-	if r.IntN(4) == 0 {
+	if late := r.IntN(4) == 0; late && rough {
 		for range 1 + r.IntN(max(1, nodes/3)) {
 			f.Nodes[r.IntN(nodes)].Joins = between(0, share/2)
 		}
@@ -63,10 +63,13 @@ func Random(mode farm.Mode, seed uint64) play.Farm {
 	return f
 }
 
+var LastKind int
+
 // hills draws what frames cost along a range, about 1 on average.
 func hills(r *rand.Rand, count int) []float64 {
 	out := make([]float64, count)
 	kind, high := r.IntN(6), 2+6*r.Float64()
+	LastKind = kind
 	middle, width := r.Float64(), 0.05+0.3*r.Float64()
 	steps := 2 + r.IntN(4)
 	var borders, levels [6]float64

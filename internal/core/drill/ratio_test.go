@@ -19,11 +19,12 @@ func BenchmarkRatio(b *testing.B) {
 			b.Run(fmt.Sprintf("%s/history=%v", mode, history), func(b *testing.B) {
 				var ratios []float64
 				launches, worst := 0.0, uint64(0)
+				sumIdle, sumStarts := 0.0, 0.0
 				for b.Loop() {
 					ratios = nil
-					launches = 0
-					for seed := range uint64(96) {
-						f := Random(mode, 1000+seed)
+					launches, sumIdle, sumStarts = 0, 0, 0
+					for seed := range uint64(192) {
+						f := Random(mode, false, 1000+seed)
 						m := pace.New()
 						if history {
 							if _, err := play.Play(f, play.Options{Model: m}); err != nil {
@@ -40,9 +41,25 @@ func BenchmarkRatio(b *testing.B) {
 							worst = 1000 + seed
 						}
 						ratios = append(ratios, ratio)
-						launches += float64(r.Jobs[0].Launches) / float64(len(f.Nodes)) / 96
+						launches += float64(r.Jobs[0].Launches) / float64(len(f.Nodes)) / 192
+						power, idle, starts, failed := 0.0, 0.0, 0.0, 0.0
+						perNode := map[string]map[int]bool{}
+						for _, a := range r.Attempts {
+							if perNode[a.Node] == nil {
+								perNode[a.Node] = map[int]bool{}
+							}
+							perNode[a.Node][a.Launch] = true
+						}
+						for i, n := range f.Nodes {
+							power += n.Speed * r.Present[i]
+							idle += n.Speed * (r.Present[i] - r.Busy[i])
+							starts += n.Speed * f.Jobs[0].Startup * max(0, float64(len(perNode[n.Name])-1))
+						}
+						sumIdle += idle / power / 192
+						sumStarts += starts / power / 192
+						_ = failed
 						if os.Getenv("EACH") != "" {
-							fmt.Printf("%d %.3f nodes %d frames %d startup %.1f bound %.1f launches %d noise %.2f\n", 1000+seed, ratio, len(f.Nodes), len(f.Jobs[0].Costs), f.Jobs[0].Startup, Bound(f, 0), r.Jobs[0].Launches, f.Jobs[0].Noise)
+							fmt.Printf("%d %.3f kind %d off %v nodes %d frames %d startup %.1f bound %.1f launches %d noise %.2f\n", 1000+seed, ratio, LastKind, f.Nodes[0].Known != f.Nodes[0].Speed, len(f.Nodes), len(f.Jobs[0].Costs), f.Jobs[0].Startup, Bound(f, 0), r.Jobs[0].Launches, f.Jobs[0].Noise)
 						}
 					}
 				}
@@ -56,6 +73,8 @@ func BenchmarkRatio(b *testing.B) {
 				b.ReportMetric(ratios[len(ratios)*9/10], "p90")
 				b.ReportMetric(ratios[len(ratios)-1], "worst")
 				b.ReportMetric(launches, "launches/node")
+				b.ReportMetric(sumIdle, "idle")
+				b.ReportMetric(sumStarts, "extra-starts")
 				b.ReportMetric(float64(worst), "worst-seed")
 			})
 		}

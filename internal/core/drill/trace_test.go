@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"vexillum/internal/core/farm"
+	"vexillum/internal/core/pace"
 	"vexillum/internal/core/play"
 )
 
@@ -15,8 +16,15 @@ func TestTrace(t *testing.T) {
 	if err != nil {
 		t.Skip()
 	}
-	f := Random(farm.Mode(os.Getenv("MODE")), uint64(seed))
-	r, err := play.Play(f, play.Options{Tell: true})
+	f := Random(farm.Mode(os.Getenv("MODE")), false, uint64(seed))
+	m := pace.New()
+	if os.Getenv("HISTORY") != "" {
+		if _, err := play.Play(f, play.Options{Model: m}); err != nil {
+			t.Fatal(err)
+		}
+		f.Seed += 1 << 32
+	}
+	r, err := play.Play(f, play.Options{Tell: true, Model: m})
 	if err != nil {
 		t.Fatal(err)
 	}

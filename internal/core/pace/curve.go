@@ -51,7 +51,8 @@ type Curve struct {
 
 	noise  tally // of differences between neighbours
 	misses tally // of predictions
-	bins   []bin // what the next run of the job starts from
+	kept   []sample // of the observations, for the next run of the job
+	every  int      // one in so many is kept
 	stop   *fit  // the last one
 	fitted int   // observations in it
 	tuned  int   // observations when its q and τ were chosen
@@ -72,7 +73,15 @@ type effect struct {
 	seen   int
 }
 
-type bin struct{ sum, weight float64 }
+// sample is one observation as it was.
+type sample struct {
+	node  farm.NodeID
+	frame int32
+	y     float32
+}
+
+// mostSamples bounds the observations that are kept as they were.
+const mostSamples = 4096
 
 // tuning are the two standard deviations that are chosen by likelihood.
 type tuning struct{ curve, nodes float64 }
@@ -85,7 +94,7 @@ func newCurve(set frames.Set, shape *shape) *Curve {
 	c := &Curve{
 		first: first, last: last, step: max(1, float64(last-first)/float64(knots-1)), shape: shape,
 		diag: make([]float64, knots), off: make([]float64, knots), rhs: make([]float64, knots),
-		nodes: map[farm.NodeID]*effect{}, bins: make([]bin, min(mostBins, last-first+1)),
+		nodes: map[farm.NodeID]*effect{}, every: 1,
 		tuning: tuning{curve: 1, nodes: 0.1},
 	}
 	if shape != nil {
@@ -142,9 +151,7 @@ func (c *Curve) observe(n farm.NodeID, known, trust float64, f int, seconds floa
 	e.sum += weight * y
 	e.knots[knot] += weight * a
 	e.knots[knot+1] += weight * b
-	at := &c.bins[c.binOf(f)]
-	at.sum += weight * (y + e.off + c.shapeAt(f))
-	at.weight += weight
+	c.keep(sample{node: n, frame: int32(f), y: float32(y)})
 	c.count++
 	if float64(c.count) >= float64(c.fitted)*growth {
 		c.refit()
@@ -160,8 +167,19 @@ func (c *Curve) sigma() float64 {
 	return min(max(math.Sqrt(square), least), most)
 }
 
-func (c *Curve) binOf(f int) int {
-	return min(max((f-c.first)*len(c.bins)/(c.last-c.first+1), 0), len(c.bins)-1)
+// keep keeps one in so many observations, so that there are never too many.
+func (c *Curve) keep(s sample) {
+	if c.count%c.every != 0 {
+		return
+	}
+	if len(c.kept) == mostSamples {
+		for i := range mostSamples / 2 {
+			c.kept[i] = c.kept[2*i]
+		}
+		c.kept = c.kept[:mostSamples/2]
+		c.every *= 2
+	}
+	c.kept = append(c.kept, s)
 }
 
 func (c *Curve) shapeAt(f int) float64 {

@@ -157,14 +157,17 @@ func (c *Curve) asShape() *shape {
 	if c.stop == nil {
 		return c.shape
 	}
-	s := &shape{First: c.first, Last: c.last, Logs: make([]float64, len(c.bins))}
+	s := &shape{First: c.first, Last: c.last, Logs: make([]float64, min(mostBins, c.last-c.first+1))}
+	sums, counts := make([]float64, len(s.Logs)), make([]float64, len(s.Logs))
+	for _, k := range c.kept {
+		f := int(k.frame)
+		i := (f - s.First) * len(s.Logs) / (s.Last - s.First + 1)
+		sums[i] += min(max(float64(k.y)+c.nodes[k.node].off-c.stop.log(c, f), -most), most)
+		counts[i]++
+	}
 	for i := range s.Logs {
-		f := c.first + int((float64(i)+0.5)*float64(c.last-c.first+1)/float64(len(c.bins)))
-		log := c.shapeAt(f) + c.stop.log(c, f)
-		if b := c.bins[i]; b.weight > 0 {
-			log += (b.sum/b.weight - log) * b.weight / (b.weight + 0.5)
-		}
-		s.Logs[i] = log
+		f := s.First + int((float64(i)+0.5)*s.width())
+		s.Logs[i] = c.shapeAt(f) + c.stop.log(c, f) + sums[i]/(counts[i]+0.5)
 	}
 	return s
 }

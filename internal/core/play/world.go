@@ -71,6 +71,7 @@ const (
 	freed
 	started // the launch has come to its first frame
 	ended   // a frame
+	asks    // all that wait
 	looks   // idle nodes look for something to take over
 	duty
 )
@@ -202,6 +203,8 @@ func (w *world) happen(e event) error {
 		return w.leave(e.index)
 	case freed:
 		return w.free(e.index, e.stamp)
+	case asks:
+		return w.wake()
 	case looks:
 		return w.look()
 	}
@@ -226,7 +229,8 @@ func (w *world) submit(job int) error {
 	if err := w.apply(farm.RunSubmitted{Run: id, Spec: spec, State: farm.RunQueued, Order: w.s.LastOrder + 1, At: w.at(w.now)}); err != nil {
 		return err
 	}
-	return w.wake()
+	w.askSoon()
+	return nil
 }
 
 func (w *world) join(i int) error {
@@ -255,11 +259,14 @@ func (w *world) join(i int) error {
 	if err := w.apply(farm.NodeStarted{Node: m.id, Session: node.Session + 1, Facts: facts, At: w.at(w.now)}); err != nil {
 		return err
 	}
-	if err := w.ask(i); err != nil {
-		return err
-	}
-	return w.wake()
+	w.idle[i] = true
+	w.askSoon()
+	return nil
 }
+
+// askSoon lets all that wait ask, once everything has happened that happens at
+// this moment.
+func (w *world) askSoon() { w.events.plan(w.now, asks, 0, 0) }
 
 // leave lets a machine vanish. The farm learns it as it would: by silence.
 func (w *world) leave(i int) error {
@@ -554,25 +561,16 @@ func (w *world) lookSoon(after float64) {
 	w.events.plan(w.lookedAt, looks, 0, 0)
 }
 
-// look lets each idle machine take over what it should.
+// look lets idle machines take over what they should.
 func (w *world) look() error {
+	if err := w.wake(); err != nil {
+		return err
+	}
 	for _, i := range w.waiting() {
-		m := &w.machines[i]
 		if !w.idle[i] {
 			continue
 		}
-		d := w.hand.Next(deal.Ask{Node: m.id, Number: m.asks + 1}, w.at(w.now))
-		if len(d.Records) > 0 {
-			m.asks++
-			if err := w.apply(d.Records...); err != nil {
-				return err
-			}
-			if err := w.given(i, d.Records); err != nil {
-				return err
-			}
-			continue
-		}
-		cut, ok := w.hand.TakeOver(m.id, w.at(w.now))
+		cut, ok := w.hand.TakeOver(w.machines[i].id, w.at(w.now))
 		if !ok {
 			continue
 		}
@@ -599,11 +597,11 @@ func (w *world) handOver(i int, cut deal.Cut) error {
 		return nil
 	}
 	run := w.s.Lease(cut.Lease).Run
-	owner.rests = w.now + w.farm.Jobs[w.runs[run]].Startup
+	owner.rests = w.now
 	taker.asks++
 	n := w.s.Nodes[taker.id]
 	opened := farm.LeaseOpened{Lease: w.s.LastLease + 1, Node: taker.id, Run: run, Session: n.Session, Ask: taker.asks, Frames: given, Reason: cut.Reason, At: w.at(w.now)}
-	if err := w.apply(farm.LeaseTrimmed{Lease: cut.Lease, Node: cut.Node, Run: run, Frames: given, Reason: cut.Reason, At: w.at(w.now)}, opened); err != nil {
+	if err := w.apply(farm.LeaseTrimmed{Lease: cut.Lease, Node: cut.Node, Run: run, Frames: given, At: w.at(w.now)}, opened); err != nil {
 		return err
 	}
 	return w.given(i, []farm.Record{opened})

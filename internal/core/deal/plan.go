@@ -1,0 +1,115 @@
+package deal
+
+import (
+	"cmp"
+	"math"
+	"slices"
+)
+
+// A plan moves the ends of leases that would last longer than a common time to
+// nodes that wait or will be free before, so that all are done by then. Each
+// piece costs its taker a launch, so the time is as late as the launches make
+// it.
+type plan struct {
+	then   float64 // seconds from now
+	pieces []piece
+}
+
+// piece is the end of a lease that goes to one node.
+type piece struct {
+	from   int // index of the load
+	taker  int // index of the taker that waits; -1 for a node that is still at work
+	frames int
+}
+
+// helper is a node with time left.
+type helper struct {
+	taker int
+	free  float64
+	speed float64
+}
+
+// plan finds the earliest time for which a plan works out, and that plan; nil
+// if nothing moved would bring the end forward.
+func (v *survey) plan() *plan {
+	high := v.finish()
+	if math.IsInf(high, 0) || len(v.loads) == 0 || v.blind {
+		return nil
+	}
+	low := min(v.even, high)
+	var best *plan
+	for range 20 {
+		middle := (low + high) / 2
+		if p := v.try(middle); p != nil {
+			best, high = p, middle
+		} else {
+			low = middle
+		}
+		if high-low < 1e-3*high {
+			break
+		}
+	}
+	return best
+}
+
+// try matches what leases have too much with what others have time for: the
+// largest first, each to the node that it fits best.
+func (v *survey) try(then float64) *plan {
+	type surplus struct {
+		load   int
+		frames int
+		each   float64
+	}
+	p := &plan{then: then}
+	var over []surplus
+	var help []helper
+	for i, l := range v.loads {
+		if l.end <= then {
+			if room := then - l.end - v.startup; room > 0 {
+				help = append(help, helper{taker: -1, free: l.end, speed: l.speed})
+			}
+			continue
+		}
+		if l.left.Empty() {
+			return nil
+		}
+		each := l.work / float64(l.left.Len())
+		n := int(math.Ceil((l.end-then)*l.speed/each - 1e-9))
+		if n > l.left.Len() || l.rests {
+			return nil
+		}
+		over = append(over, surplus{i, n, each})
+	}
+	for i, t := range v.takers {
+		help = append(help, helper{taker: i, free: t.start - v.startup, speed: t.speed})
+	}
+	slices.SortStableFunc(over, func(a, b surplus) int {
+		return cmp.Compare(float64(b.frames)*b.each, float64(a.frames)*a.each)
+	})
+	for _, o := range over {
+		for o.frames > 0 {
+			best, fits, large := -1, math.Inf(1), 0.0
+			most := 0
+			for i, h := range help {
+				can := (then - h.free - v.startup) * h.speed
+				frames := int(can/o.each + 1e-9)
+				switch {
+				case frames >= o.frames:
+					if most < o.frames || can < fits {
+						best, fits, most = i, can, o.frames
+					}
+				case most < o.frames && frames > 0 && can > large:
+					best, large, most = i, can, frames
+				}
+			}
+			if best < 0 {
+				return nil
+			}
+			h := &help[best]
+			h.free += v.startup + float64(most)*o.each/h.speed
+			p.pieces = append(p.pieces, piece{from: o.load, taker: h.taker, frames: most})
+			o.frames -= most
+		}
+	}
+	return p
+}
