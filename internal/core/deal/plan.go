@@ -86,7 +86,8 @@ func (v *survey) try(then float64) *plan {
 	slices.SortStableFunc(over, func(a, b surplus) int {
 		return cmp.Compare(float64(b.frames)*b.each, float64(a.frames)*a.each)
 	})
-	for _, o := range over {
+	for k, o := range over {
+		moved := 0
 		for o.frames > 0 {
 			best, fits, large := -1, math.Inf(1), 0.0
 			most := 0
@@ -106,9 +107,22 @@ func (v *survey) try(then float64) *plan {
 				return nil
 			}
 			h := &help[best]
+			l := &v.loads[o.load]
+			if extra := int(((then-h.free-v.startup)*h.speed)/o.each+1e-9) - most; most == o.frames && k+1 < len(over) && h.speed > l.speed {
+				// A launch costs the slower node less: the faster one takes all
+				// that it can at once, and the other is free for the next piece.
+				extra = min(extra, l.left.Len()-o.frames-moved)
+				if spare := float64(extra) * o.each / l.speed; spare > v.startup+o.each/l.speed {
+					most += extra
+					o.frames += extra
+					help = append(help, helper{taker: -1, free: then - spare, speed: l.speed})
+					h = &help[best]
+				}
+			}
 			h.free += v.startup + float64(most)*o.each/h.speed
 			p.pieces = append(p.pieces, piece{from: o.load, taker: h.taker, frames: most})
 			o.frames -= most
+			moved += most
 		}
 	}
 	return p

@@ -41,7 +41,7 @@ func Random(mode farm.Mode, rough bool, seed uint64) play.Farm {
 		f.Nodes = append(f.Nodes, play.Node{Name: fmt.Sprintf("kiln-%02d", i+1), Speed: speed, Known: speed * math.Exp(off*r.NormFloat64())})
 		power += speed
 	}
-	count := nodes * (12 + r.IntN(49))
+	count := nodes * (20 + r.IntN(101))
 	costs := hills(r, count)
 	sum := 0.0
 	scale := between(2, 60)
