@@ -3,6 +3,7 @@ package deal
 import (
 	"cmp"
 	"slices"
+	"time"
 
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/pace"
@@ -13,7 +14,25 @@ type Dealer struct {
 	s     *farm.State
 	m     *pace.Model
 	sight func(*farm.Lease) Sight
+	vain  map[farm.RunID]vain
+	cells map[farm.RunID]*cells
+	last  *survey // it serves all that ask at the same moment
 }
+
+// vain remembers that nothing of a run was worth taking over. That stays so
+// for a while, unless a lease of it ends or is opened.
+type vain struct {
+	until time.Time
+	open  int
+	last  farm.LeaseID
+}
+
+// How long it stays so: a part of what remains, within bounds.
+const (
+	vainPart  = 0.005
+	vainLeast = 500 * time.Millisecond
+	vainMost  = 30 * time.Second
+)
 
 // New returns the Dealer of a farm. sight tells what is seen of an open lease
 // at the moment; nil where nothing is.
@@ -21,7 +40,7 @@ func New(s *farm.State, m *pace.Model, sight func(*farm.Lease) Sight) *Dealer {
 	if sight == nil {
 		sight = func(*farm.Lease) Sight { return Sight{} }
 	}
-	return &Dealer{s: s, m: m, sight: sight}
+	return &Dealer{s: s, m: m, sight: sight, vain: map[farm.RunID]vain{}, cells: map[farm.RunID]*cells{}}
 }
 
 func sortLoads(loads []load) {

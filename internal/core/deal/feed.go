@@ -19,7 +19,7 @@ func (d *Dealer) one(n *farm.Node, run *farm.Run, todo frames.Set, now time.Time
 		return frames.One(f), fmt.Sprintf("frame %d, far from those that are dealt: it is not known yet how long frames take", f)
 	}
 	if todo.Len() <= 2*len(d.s.Nodes) {
-		return d.last(n, run, todo, now)
+		return d.rest(n, run, todo, now)
 	}
 	if curve.Seen() < min(64, run.Spec.Frames.Len()/4) {
 		f := apart(todo)
@@ -44,35 +44,71 @@ func apart(todo frames.Set) int {
 	return best.First + (best.Len()-1)/2
 }
 
+// cells are stretches of a run's range with what a frame in them costs.
+type cells struct {
+	seen  int // observations that the costs rest on
+	first []int
+	costs []float64
+}
+
+const mostCells = 48
+
+// cellsOf returns the cells of a run. Their costs may be a little old.
+func (d *Dealer) cellsOf(run *farm.Run) *cells {
+	curve := d.m.Curve(run)
+	c := d.cells[run.ID]
+	if c != nil && float64(curve.Seen()) < 1.02*float64(c.seen)+1 {
+		return c
+	}
+	if c == nil {
+		first, last := run.Spec.Frames.First(), run.Spec.Frames.Last()
+		count := min(mostCells, last-first+1)
+		c = &cells{}
+		for i := range count + 1 {
+			c.first = append(c.first, first+i*(last-first+1)/count)
+		}
+		c.costs = make([]float64, count)
+		d.cells[run.ID] = c
+	}
+	c.seen = curve.Seen()
+	for i := range c.costs {
+		c.costs[i] = curve.Cost((c.first[i] + c.first[i+1] - 1) / 2)
+	}
+	return c
+}
+
 // dearest returns a frame that is expected to cost most, the first of those
 // that are about as dear.
 func (d *Dealer) dearest(run *farm.Run, todo frames.Set) int {
-	const cells = 48
-	curve := d.m.Curve(run)
-	first, last := todo.First(), todo.Last()
-	var costs [cells]float64
-	var at [cells]int
+	const alike = 0.93
+	c := d.cellsOf(run)
+	var at [mostCells]int
+	var has [mostCells]bool
 	most := 0.0
-	for i := range cells {
-		costs[i] = -1
-		from, to := first+i*(last-first+1)/cells, first+(i+1)*(last-first+1)/cells-1
-		if f, ok := todo.From(from); ok && f <= to {
-			costs[i], at[i] = curve.Cost(f), f
-			most = max(most, costs[i])
+	for i := 0; i < len(c.costs); {
+		f, ok := todo.From(c.first[i])
+		if !ok {
+			break
 		}
+		for f >= c.first[i+1] {
+			i++
+		}
+		at[i], has[i] = f, true
+		most = max(most, c.costs[i])
+		i++
 	}
-	for i := range cells {
-		if costs[i] >= 0.93*most {
+	for i, cost := range c.costs {
+		if has[i] && cost >= alike*most {
 			return at[i]
 		}
 	}
-	return first
+	return todo.First()
 }
 
-// last deals the last frames of a run: those that cost most first, each to the
+// rest deals the last frames of a run: those that cost most first, each to the
 // node that would have it done first. A node that would have none done before
 // the others have done all gets none.
-func (d *Dealer) last(n *farm.Node, run *farm.Run, todo frames.Set, now time.Time) (frames.Set, string) {
+func (d *Dealer) rest(n *farm.Node, run *farm.Run, todo frames.Set, now time.Time) (frames.Set, string) {
 	v := d.look(run, now)
 	var nodes finishes
 	single := run.Spec.Mode == farm.ModeSingle

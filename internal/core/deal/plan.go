@@ -32,6 +32,13 @@ type helper struct {
 // plan finds the earliest time for which a plan works out, and that plan; nil
 // if nothing moved would bring the end forward.
 func (v *survey) plan() *plan {
+	if !v.planned {
+		v.planned, v.moves = true, v.best()
+	}
+	return v.moves
+}
+
+func (v *survey) best() *plan {
 	high := v.finish()
 	if math.IsInf(high, 0) || len(v.loads) == 0 || v.blind {
 		return nil

@@ -40,6 +40,10 @@ type taker struct {
 // the time at which all could be done together.
 type survey struct {
 	run     *farm.Run
+	at      time.Time
+	seq     int64 // of the State
+	planned bool
+	moves   *plan
 	curve   *pace.Curve
 	startup float64 // seconds a launch
 	blind   bool    // how long a launch takes is not known
@@ -54,6 +58,16 @@ type survey struct {
 // look makes a survey of a run. Work is in reference seconds where something
 // is known of the run's frames, else in frames.
 func (d *Dealer) look(run *farm.Run, now time.Time) *survey {
+	if v := d.last; v != nil && v.run == run && v.at.Equal(now) && v.seq == d.s.Seq {
+		return v
+	}
+	v := d.survey(run, now)
+	v.at, v.seq = now, d.s.Seq
+	d.last = v
+	return v
+}
+
+func (d *Dealer) survey(run *farm.Run, now time.Time) *survey {
 	v := &survey{run: run, curve: d.m.Curve(run)}
 	startup, known := d.m.Startup(run)
 	v.startup, v.blind = startup.Mean, !known

@@ -2,6 +2,7 @@ package deal
 
 import (
 	"fmt"
+	"slices"
 	"sort"
 	"time"
 
@@ -21,38 +22,50 @@ type Cut struct {
 
 // TakeOver finds, for a node with nothing to do, a lease whose end it should
 // take over. All leases of a run and all nodes that could help have a time at
-// which they could be done together; the node takes what it can finish by
-// then from the lease that exceeds that time most. It returns false where that
-// would not bring the end of that lease forward by more than it costs: half a
-// start-up and a hundredth of what remains.
-func (d *Dealer) TakeOver(id farm.NodeID, now time.Time) (Cut, bool) {
+// which they could be done together, launches counted; the node takes what it
+// can finish by then. It returns false where that would not bring the end of
+// that lease forward by more than it costs, and after which time another
+// answer may come even if no lease has ended by then.
+func (d *Dealer) TakeOver(id farm.NodeID, now time.Time) (cut Cut, ok bool, again time.Duration) {
+	again = vainMost
 	n := d.s.Nodes[id]
 	if n == nil || !n.Ready() {
-		return Cut{}, false
+		return Cut{}, false, again
 	}
 	for _, run := range d.s.Queue() {
 		if run.State != farm.RunRendering || run.Spec.Mode == farm.ModeWhole || run.Spec.Chunk > 0 {
 			continue
 		}
-		if !fits(d.s, n, run) || Stayed(d.s, n, run, now) != "" || !d.m.Curve(run).Known() {
+		old := d.vain[run.ID]
+		if now.Before(old.until) && old.open == run.OpenCount() && old.last == d.s.LastLease {
+			again = min(again, old.until.Sub(now))
+			continue
+		}
+		if !d.m.Curve(run).Known() || !fits(d.s, n, run) || Stayed(d.s, n, run, now) != "" {
 			continue
 		}
 		most, _ := untilHome(d.m, n, run, now)
 		if most == 0 {
 			continue
 		}
-		if cut, ok := d.look(run, now).cut(d, n, most); ok {
-			return cut, true
+		v := d.look(run, now)
+		p := v.plan()
+		if p != nil {
+			if cut, ok := v.cut(d, p, n, most); ok {
+				return cut, true, 0
+			}
+			if slices.ContainsFunc(p.pieces, func(x piece) bool { return x.taker >= 0 }) {
+				continue // it is for others that wait
+			}
 		}
+		wait := min(max(time.Duration(vainPart*v.finish()*float64(time.Second)), vainLeast), vainMost)
+		d.vain[run.ID] = vain{until: now.Add(wait), open: run.OpenCount(), last: d.s.LastLease}
+		again = min(again, wait)
 	}
-	return Cut{}, false
+	return Cut{}, false, again
 }
 
-func (v *survey) cut(d *Dealer, n *farm.Node, most int) (Cut, bool) {
-	p := v.plan()
-	if p == nil {
-		return Cut{}, false
-	}
+func (v *survey) cut(d *Dealer, p *plan, n *farm.Node, most int) (Cut, bool) {
 	// What the plan takes from one lease for nodes that wait comes off in one
 	// cut; that of the largest piece for this node first.
 	best := -1

@@ -63,13 +63,11 @@ func Random(mode farm.Mode, rough bool, seed uint64) play.Farm {
 	return f
 }
 
-var LastKind int
 
 // hills draws what frames cost along a range, about 1 on average.
 func hills(r *rand.Rand, count int) []float64 {
 	out := make([]float64, count)
 	kind, high := r.IntN(6), 2+6*r.Float64()
-	LastKind = kind
 	middle, width := r.Float64(), 0.05+0.3*r.Float64()
 	steps := 2 + r.IntN(4)
 	var borders, levels [6]float64

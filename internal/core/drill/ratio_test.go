@@ -59,7 +59,7 @@ func BenchmarkRatio(b *testing.B) {
 						sumStarts += starts / power / 192
 						_ = failed
 						if os.Getenv("EACH") != "" {
-							fmt.Printf("%d %.3f kind %d off %v nodes %d frames %d startup %.1f bound %.1f launches %d noise %.2f\n", 1000+seed, ratio, LastKind, f.Nodes[0].Known != f.Nodes[0].Speed, len(f.Nodes), len(f.Jobs[0].Costs), f.Jobs[0].Startup, Bound(f, 0), r.Jobs[0].Launches, f.Jobs[0].Noise)
+							fmt.Printf("%d %.3f nodes %d frames %d startup %.1f bound %.1f launches %d noise %.2f\n", 1000+seed, ratio, len(f.Nodes), len(f.Jobs[0].Costs), f.Jobs[0].Startup, Bound(f, 0), r.Jobs[0].Launches, f.Jobs[0].Noise)
 						}
 					}
 				}

@@ -171,7 +171,7 @@ func (s *State) PutRun(r *Run, submitKey string) {
 		s.submitKeys[submitKey] = r.ID
 	}
 	if !r.State.Closed() {
-		s.openRuns[r.ID] = r
+		s.openRuns[r.ID], s.queue = r, nil
 	}
 	for _, l := range r.Leases {
 		s.putLease(l)
@@ -243,9 +243,10 @@ func (s *State) runMoved(r RunMoved) error {
 		run.Leases = map[LeaseID]*Lease{}
 		run.EndedAt = r.At
 		delete(s.openRuns, run.ID)
+		s.queue = nil
 	} else if run.State.Closed() { // opened again
 		run.EndedAt = time.Time{}
-		s.openRuns[run.ID] = run
+		s.openRuns[run.ID], s.queue = run, nil
 	}
 	if r.State == RunRendering && run.StartedAt.IsZero() {
 		run.StartedAt = r.At
@@ -318,9 +319,13 @@ func (s *State) leaseEnded(r LeaseEnded) error {
 }
 
 // unplace takes a wanted frame out of the place where it waits for a picture:
-// out of ToDo or out of whichever open lease holds it.
-func (r *Run) unplace(f int) error {
+// out of ToDo or out of whichever open lease holds it, most likely the given.
+func (r *Run) unplace(f int, likely LeaseID) error {
 	one := frames.One(f)
+	if l := r.open[likely]; l != nil && l.Left.Has(f) {
+		l.Left = l.Left.Minus(one)
+		return nil
+	}
 	if r.ToDo.Has(f) {
 		r.ToDo = r.ToDo.Minus(one)
 		return nil
@@ -355,7 +360,7 @@ func (s *State) frameAccepted(r FrameAccepted) error {
 	if err != nil {
 		return err
 	}
-	if err := run.unplace(r.Frame); err != nil {
+	if err := run.unplace(r.Frame, r.Lease); err != nil {
 		return err
 	}
 	run.Delivering[r.Frame] = Delivery{Lease: r.Lease, Node: r.Node, Hash: r.Hash, Bytes: r.Bytes, Files: r.Files, Since: r.At}

@@ -171,6 +171,9 @@ func (r *Run) OpenLeases(yield func(*Lease) bool) {
 	}
 }
 
+// OpenCount returns how many leases of the run have not ended.
+func (r *Run) OpenCount() int { return len(r.open) }
+
 // Dealt returns the frames that are out on open leases.
 func (r *Run) Dealt() frames.Set {
 	var spans []frames.Span

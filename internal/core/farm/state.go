@@ -37,6 +37,7 @@ type State struct {
 	leases     map[LeaseID]*Lease            // of runs that have not closed
 	working    map[NodeID]map[LeaseID]*Lease // open leases by node
 	openRuns   map[RunID]*Run
+	queue      []*Run // openRuns in order; nil when they have changed
 }
 
 type jobKind struct {
@@ -111,11 +112,15 @@ func (s *State) LeasesOf(n NodeID) []*Lease {
 // Idle reports whether a node has no open lease.
 func (s *State) Idle(n NodeID) bool { return len(s.working[n]) == 0 }
 
-// Queue returns the runs that have not ended, in the order of the queue.
+// Queue returns the runs that have not ended, in the order of the queue. The
+// slice belongs to the State.
 func (s *State) Queue() []*Run {
-	return slices.SortedFunc(maps.Values(s.openRuns), func(a, b *Run) int {
-		return cmp.Or(cmp.Compare(a.Order, b.Order), cmp.Compare(a.ID, b.ID))
-	})
+	if s.queue == nil {
+		s.queue = slices.SortedFunc(maps.Values(s.openRuns), func(a, b *Run) int {
+			return cmp.Or(cmp.Compare(a.Order, b.Order), cmp.Compare(a.ID, b.ID))
+		})
+	}
+	return s.queue
 }
 
 // Check returns an error if the farm contradicts itself: a frame that is in

@@ -127,15 +127,17 @@ func (s Set) Minus(t Set) Set {
 	if s.count == 0 || t.count == 0 {
 		return s
 	}
-	if t.count == 1 {
-		switch f := t.First(); {
-		case !s.Has(f):
-			return s
-		case s.count == 1:
+	switch {
+	case s.count == 1:
+		if t.Has(s.First()) {
 			return Set{}
-		default:
+		}
+		return s
+	case t.count == 1:
+		if f := t.First(); s.Has(f) {
 			return s.without(f)
 		}
+		return s
 	}
 	return merge(s, t, func(a, b bool) bool { return a && !b })
 }

@@ -99,7 +99,7 @@ type Told struct {
 // Hand decides who gets what. The real one is a deal.Dealer.
 type Hand interface {
 	Next(deal.Ask, time.Time) deal.Decision
-	TakeOver(farm.NodeID, time.Time) (deal.Cut, bool)
+	TakeOver(farm.NodeID, time.Time) (deal.Cut, bool, time.Duration)
 }
 
 // Options say how to play.

@@ -3,6 +3,7 @@ package play
 import (
 	"container/heap"
 	"fmt"
+	"math"
 	"slices"
 	"sort"
 	"time"
@@ -34,7 +35,7 @@ type world struct {
 	finish     []float64
 	unfinished int
 	idle       map[int]bool // machines that wait for work
-	lookedAt   float64      // when take-overs were looked for last
+	looksAt    float64      // when take-overs are looked for next
 	attempts   []Attempt
 	told       []Told
 	renderers  []farm.Renderer
@@ -435,9 +436,6 @@ func (w *world) frameEnds(i int) error {
 	if _, settled := run.Settled(); settled {
 		return w.settle(run)
 	}
-	if len(w.idle) > 0 {
-		w.lookSoon(0)
-	}
 	return nil
 }
 
@@ -546,37 +544,34 @@ func (w *world) waiting() []int {
 	return list
 }
 
-// lookSoon plans that idle machines look for something to take over. The farm
-// looks at most every half second, as nothing changes much in less.
+// lookSoon plans that idle machines look for something to take over.
 func (w *world) lookSoon(after float64) {
-	const pause = 0.5
-	if w.lookedAt > w.now {
-		return // planned
+	at := w.now + after
+	if w.looksAt > w.now && w.looksAt <= at {
+		return // it is planned
 	}
-	at := max(w.now+after, w.lookedAt+pause)
-	if w.lookedAt == 0 {
-		at = w.now + after
-	}
-	w.lookedAt = max(at, w.now+1e-9)
-	w.events.plan(w.lookedAt, looks, 0, 0)
+	w.looksAt = at
+	w.events.plan(at, looks, 0, 0)
 }
 
 // look lets idle machines take over what they should.
 func (w *world) look() error {
-	if err := w.wake(); err != nil {
-		return err
-	}
+	again := math.Inf(1)
 	for _, i := range w.waiting() {
 		if !w.idle[i] {
 			continue
 		}
-		cut, ok := w.hand.TakeOver(w.machines[i].id, w.at(w.now))
+		cut, ok, wait := w.hand.TakeOver(w.machines[i].id, w.at(w.now))
 		if !ok {
+			again = min(again, wait.Seconds())
 			continue
 		}
 		if err := w.handOver(i, cut); err != nil {
 			return err
 		}
+	}
+	if len(w.idle) > 0 && !math.IsInf(again, 0) {
+		w.lookSoon(max(again, 1e-3))
 	}
 	return nil
 }
