@@ -222,11 +222,11 @@ func (s *Service) lead(ctx context.Context, claim lead.Claim) error {
 	model := pace.New()
 	for _, o := range loaded.Observations {
 		if n := loaded.State.Nodes[o.Node]; n != nil {
-			speed := model.Speed(n, loaded.State.Runs[o.Run].Spec.Recipe)
+			part := 1.0
 			if l := loaded.State.Lease(o.Lease); l != nil {
-				speed *= n.Part(l.Share)
+				part = n.Part(l.Share)
 			}
-			model.Observe(o, speed)
+			model.Observe(loaded.State.Runs[o.Run], n, part, o)
 		}
 	}
 	newest := map[farm.RunID]floor.Newest{}

@@ -168,7 +168,7 @@ func (k *keeper) randomStep(r *rand.Rand, m *pace.Model, ask int64) {
 	}
 	leases := k.state.LeasesOf(n)
 	if len(leases) == 0 || r.IntN(4) == 0 && deal.HasRoom(k.state, k.state.Nodes[n]) {
-		if d := deal.Next(k.state, m, deal.Ask{Node: n, Number: ask}, now); len(d.Records) > 0 {
+		if d := deal.New(k.state, m, nil).Next(deal.Ask{Node: n, Number: ask}, now); len(d.Records) > 0 {
 			k.do(d.Records...)
 		}
 		return
@@ -184,7 +184,7 @@ func (k *keeper) randomStep(r *rand.Rand, m *pace.Model, ask int64) {
 		records, _ := accept.Start(k.state, k.state.Nodes[n], k.state.Nodes[n].Facts, holding, now)
 		k.do(records...)
 	case l.Left.Empty():
-		if d := deal.Next(k.state, m, deal.Ask{Node: n, Number: ask, Warm: l.ID}, now); len(d.Records) > 0 && r.IntN(2) == 0 {
+		if d := deal.New(k.state, m, nil).Next(deal.Ask{Node: n, Number: ask, Warm: l.ID}, now); len(d.Records) > 0 && r.IntN(2) == 0 {
 			k.do(d.Records...)
 		} else {
 			k.do(farm.LeaseEnded{Lease: l.ID, Node: n, Run: l.Run, At: now})

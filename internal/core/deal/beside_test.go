@@ -47,7 +47,7 @@ func put(t *testing.T, s *farm.State, records ...farm.Record) {
 func fill(t *testing.T, s *farm.State, m *pace.Model, measured *Memory) (opened []farm.LeaseOpened, why string) {
 	t.Helper()
 	for range 1000 {
-		d := Next(s, m, Ask{Node: 1, Number: 1, Memory: measured}, time.Now())
+		d := New(s, m, nil).Next(Ask{Node: 1, Number: 1, Memory: measured}, time.Now())
 		if len(d.Records) == 0 {
 			return opened, d.Why
 		}
@@ -133,9 +133,9 @@ func TestTheMemoryGuard(t *testing.T) {
 			s := sharedFarm(t, facts, farm.Caps{SpareBytes: c.spare * gib}, farm.Amounts{Cores: 1, MemoryBytes: c.told * gib})
 			m := pace.New()
 			if c.seen > 0 {
-				m.Observe(farm.FrameAccepted{Run: 1, RenderSeconds: 1, MemoryBytes: c.seen * gib}, 1)
+				m.Observe(s.Runs[1], s.Nodes[1], 1, farm.FrameAccepted{Run: 1, RenderSeconds: 1, MemoryBytes: c.seen * gib})
 			}
-			first := Next(s, m, Ask{Node: 1, Memory: &Memory{Free: 31 * gib}}, time.Now())
+			first := New(s, m, nil).Next(Ask{Node: 1, Memory: &Memory{Free: 31 * gib}}, time.Now())
 			put(t, s, first.Records...)
 			measured := &Memory{Free: c.free * gib, Used: map[farm.LeaseID]int64{1: c.used * gib}}
 			more, why := fill(t, s, m, measured)
@@ -205,7 +205,7 @@ func TestARendererThatIsUpEndsOnlyForWhatCanTakeItsPlace(t *testing.T) {
 		{"it fits where the warm one was", farm.Amounts{Cores: 1, MemoryBytes: gib}, "other work comes first now"},
 		{"it needs both that are warm to end", farm.Amounts{Cores: 2}, "keeps its room for a final 1, which comes first"},
 		{"it wants the node for itself", farm.Amounts{}, "keeps its room for a final 1, which comes first"},
-		{"it never fits", farm.Amounts{Cores: 3}, "gets the next frame"},
+		{"it never fits", farm.Amounts{Cores: 3}, "gets frame 25"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			s := sharedFarm(t, farm.Facts{Cores: 2, MemoryBytes: 8 * gib}, farm.Caps{}, c.other, farm.Amounts{Cores: 1, MemoryBytes: gib})
@@ -217,7 +217,7 @@ func TestARendererThatIsUpEndsOnlyForWhatCanTakeItsPlace(t *testing.T) {
 				t.Fatalf("%d leases are open", len(opened))
 			}
 			put(t, s, farm.RunMoved{Run: 1, State: farm.RunQueued, At: time.Now()})
-			d := Next(s, m, Ask{Node: 1, Number: 2, Warm: opened[0].Lease}, time.Now())
+			d := New(s, m, nil).Next(Ask{Node: 1, Number: 2, Warm: opened[0].Lease}, time.Now())
 			if !strings.Contains(d.Why, c.want) {
 				t.Errorf("it says %q, want %q", d.Why, c.want)
 			}
@@ -244,7 +244,7 @@ func TestRoomIsKeptOnlyWhereWaitingHelps(t *testing.T) {
 			s := sharedFarm(t, farm.Facts{Cores: 4, MemoryBytes: 8 * gib}, farm.Caps{}, c.first, farm.Amounts{Cores: 1}, c.third)
 			s.Runs[2].Spec.Mode = c.mode
 			put(t, s, farm.LeaseOpened{Lease: 1, Node: 1, Run: 2, Session: 1, Frames: frames.One(1), Share: farm.Share{Cores: frames.One(0)}, At: time.Now()})
-			d := Next(s, pace.New(), Ask{Node: 1, Number: 2}, time.Now())
+			d := New(s, pace.New(), nil).Next(Ask{Node: 1, Number: 2}, time.Now())
 			got := ""
 			if len(d.Records) > 0 {
 				got = d.Records[0].(farm.LeaseOpened).Share.Cores.String()

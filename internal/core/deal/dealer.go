@@ -11,12 +11,13 @@ import (
 
 // Dealer deals the frames of one farm. It belongs to whoever owns the State.
 type Dealer struct {
-	s     *farm.State
-	m     *pace.Model
-	sight func(*farm.Lease) Sight
-	vain  map[farm.RunID]vain
-	cells map[farm.RunID]*cells
-	last  *survey // it serves all that ask at the same moment
+	s      *farm.State
+	m      *pace.Model
+	sight  func(*farm.Lease) Sight
+	vain   map[farm.RunID]vain
+	cells  map[farm.RunID]*cells
+	powers map[farm.RunID]power
+	last   *survey // it serves all that ask at the same moment
 }
 
 // vain remembers that nothing of a run was worth taking over. That stays so
@@ -40,7 +41,15 @@ func New(s *farm.State, m *pace.Model, sight func(*farm.Lease) Sight) *Dealer {
 	if sight == nil {
 		sight = func(*farm.Lease) Sight { return Sight{} }
 	}
-	return &Dealer{s: s, m: m, sight: sight, vain: map[farm.RunID]vain{}, cells: map[farm.RunID]*cells{}}
+	return &Dealer{s: s, m: m, sight: sight, vain: map[farm.RunID]vain{}, cells: map[farm.RunID]*cells{}, powers: map[farm.RunID]power{}}
+}
+
+// Forget drops what was remembered of a run that has ended.
+func (d *Dealer) Forget(run farm.RunID) {
+	delete(d.vain, run)
+	delete(d.cells, run)
+	delete(d.powers, run)
+	d.last = nil
 }
 
 func sortLoads(loads []load) {

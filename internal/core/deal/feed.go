@@ -18,7 +18,7 @@ func (d *Dealer) one(n *farm.Node, run *farm.Run, todo frames.Set, now time.Time
 		f := apart(todo)
 		return frames.One(f), fmt.Sprintf("frame %d, far from those that are dealt: it is not known yet how long frames take", f)
 	}
-	if todo.Len() <= 2*len(d.s.Nodes) {
+	if d.nearEnd(n, run, todo, now) {
 		return d.rest(n, run, todo, now)
 	}
 	if curve.Seen() < min(64, run.Spec.Frames.Len()/4) {
@@ -26,7 +26,65 @@ func (d *Dealer) one(n *farm.Node, run *farm.Run, todo frames.Set, now time.Time
 		return frames.One(f), fmt.Sprintf("frame %d, to learn what the frames around it cost", f)
 	}
 	f := d.dearest(run, todo)
+	if set := d.few(n, run, todo, f); set.Len() > 1 {
+		return set, fmt.Sprintf("%s, launched one after the other", count(set))
+	}
 	return frames.One(f), fmt.Sprintf("frame %d, as what takes longest goes first", f)
+}
+
+// power is the speed of all that is at a run or could be, and what a frame of
+// it costs on average, as of a moment ago.
+type power struct {
+	speed, each float64
+	at          time.Time
+}
+
+const powerGood = 5 * time.Second
+
+// nearEnd reports whether a frame that the node begins now may be among the
+// last to be done, so that it matters who renders what.
+func (d *Dealer) nearEnd(n *farm.Node, run *farm.Run, todo frames.Set, now time.Time) bool {
+	if todo.Len() <= 2*len(d.s.Nodes) {
+		return todo.Len()*len(d.s.Nodes) <= mostMatched
+	}
+	p, ok := d.powers[run.ID]
+	if age := now.Sub(p.at); !ok || age < 0 || age > powerGood {
+		v := d.look(run, now)
+		p = power{each: v.each, at: now}
+		for _, l := range v.loads {
+			p.speed += l.speed
+		}
+		for _, t := range v.takers {
+			p.speed += t.speed
+		}
+		d.powers[run.ID] = p
+	}
+	left := float64(todo.Len()) * p.each / p.speed
+	return left < 2*p.each/speed(d.m, n, run) && todo.Len()*len(d.s.Nodes) <= mostMatched
+}
+
+// mostMatched bounds the pairs of frames and nodes that are compared for one
+// answer.
+const mostMatched = 100_000
+
+// fewSeconds is about how long a lease of single frames shall last.
+const fewSeconds = 20
+
+// few returns frame f and those that follow it, as many single launches as
+// fit into a short while, as long as there is plenty for all: the launch of one
+// may then overlap with checking the one before.
+func (d *Dealer) few(n *farm.Node, run *farm.Run, todo frames.Set, f int) frames.Set {
+	if run.Spec.Mode != farm.ModeSingle {
+		return frames.One(f)
+	}
+	startup, _ := d.m.Startup(run)
+	seconds := startup.Mean + d.m.Curve(run).Cost(f)/speed(d.m, n, run)
+	most := int(min(fewSeconds/max(seconds, 0.01), 100, float64(todo.Len()/(4*len(d.s.Nodes)))))
+	last := f
+	for last-f+1 < most && todo.Has(last+1) {
+		last++
+	}
+	return frames.Of(frames.Span{First: f, Last: last})
 }
 
 // apart returns the middle of the longest stretch, so that few frames tell
@@ -117,6 +175,9 @@ func (d *Dealer) rest(n *farm.Node, run *farm.Run, todo frames.Set, now time.Tim
 		if l.node == n {
 			asking = len(nodes)
 		}
+		if l.goes {
+			continue
+		}
 		free := l.end
 		if l.node == n && l.left.Empty() {
 			free = 0
@@ -152,7 +213,11 @@ func (d *Dealer) rest(n *farm.Node, run *farm.Run, todo frames.Set, now time.Tim
 	end := 0.0
 	for _, p := range pieces {
 		best, at := -1, math.Inf(1)
+		trouble := run.Trouble[p.frame]
 		for i := range nodes {
+			if trouble != nil && nodes[i].node != n && trouble.FailedOn(nodes[i].node.ID) {
+				continue // it would not take it
+			}
 			if t := nodes[i].free + extra + p.cost/nodes[i].speed; t < at-1e-9 {
 				best, at = i, t
 			}
@@ -174,4 +239,3 @@ type finish struct {
 }
 
 type finishes []finish
-

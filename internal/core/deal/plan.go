@@ -72,7 +72,7 @@ func (v *survey) try(then float64) *plan {
 	var help []helper
 	for i, l := range v.loads {
 		if l.end <= then {
-			if room := then - l.end - v.startup; room > 0 {
+			if room := then - l.end - v.startup; room > 0 && !l.goes {
 				help = append(help, helper{taker: -1, free: l.end, speed: l.speed})
 			}
 			continue

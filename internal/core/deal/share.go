@@ -17,7 +17,7 @@ func (d *Dealer) share(n *farm.Node, run *farm.Run, todo frames.Set, now time.Ti
 	v := d.look(run, now)
 	mine := speed(d.m, n, run)
 	part := v.widest(todo)
-	can := v.portion(n)
+	can := v.portion(n, mine)
 	size, work := v.curve.Within(part, can)
 	if size < part.Len() { // round to the nearer frame
 		next := v.curve.Work(part.Take(size + 1))
@@ -50,32 +50,32 @@ func (d *Dealer) share(n *farm.Node, run *farm.Run, todo frames.Set, now time.Ti
 // portion returns how many reference seconds of what is to do are for one of
 // the nodes that wait: whole frames, so that the last to finish is as early as
 // can be, and nobody is left with much less than others.
-func (v *survey) portion(n *farm.Node) float64 {
+func (v *survey) portion(n *farm.Node, mine float64) float64 {
 	type share struct {
 		frames int
 		next   float64 // when one more would be done
-		mine   bool
+		own    bool
 	}
 	all, given := 0.0, 0
 	shares := make([]share, len(v.takers))
 	for i, t := range v.takers {
 		can := max(0, v.even-t.start) * t.speed / v.each
 		all += can
-		shares[i] = share{frames: int(can + 1e-9), mine: t.node == n}
+		shares[i] = share{frames: int(can + 1e-9), own: t.node == n}
 		shares[i].next = t.start + float64(shares[i].frames+1)*v.each/t.speed
 		given += shares[i].frames
 	}
 	more := int(math.Round(all)) - given
 	slices.SortStableFunc(shares, func(a, b share) int { return cmp.Compare(a.next, b.next) })
 	for i, s := range shares {
-		if s.mine {
+		if s.own {
 			if i < more {
 				s.frames++
 			}
 			return float64(s.frames) * v.each
 		}
 	}
-	return max(0, v.common-v.startup) * v.each
+	return max(0, v.even-v.startup) * mine
 }
 
 // widest returns the contiguous part of a set with the most work.

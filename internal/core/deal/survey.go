@@ -27,6 +27,7 @@ type load struct {
 	free  float64    // seconds from now until what is in flight is done
 	end   float64    // seconds from now until all is done
 	rests bool
+	goes  bool // its node gets no further work when it is through
 }
 
 // taker is a node that is ready for the run and has nothing to do.
@@ -42,6 +43,7 @@ type survey struct {
 	run     *farm.Run
 	at      time.Time
 	seq     int64 // of the State
+	learned int64
 	planned bool
 	moves   *plan
 	curve   *pace.Curve
@@ -58,11 +60,11 @@ type survey struct {
 // look makes a survey of a run. Work is in reference seconds where something
 // is known of the run's frames, else in frames.
 func (d *Dealer) look(run *farm.Run, now time.Time) *survey {
-	if v := d.last; v != nil && v.run == run && v.at.Equal(now) && v.seq == d.s.Seq {
+	if v := d.last; v != nil && v.run == run && v.at.Equal(now) && v.seq == d.s.Seq && v.learned == d.m.Learned() {
 		return v
 	}
 	v := d.survey(run, now)
-	v.at, v.seq = now, d.s.Seq
+	v.at, v.seq, v.learned = now, d.s.Seq, d.m.Learned()
 	d.last = v
 	return v
 }
@@ -70,17 +72,17 @@ func (d *Dealer) look(run *farm.Run, now time.Time) *survey {
 func (d *Dealer) survey(run *farm.Run, now time.Time) *survey {
 	v := &survey{run: run, curve: d.m.Curve(run)}
 	startup, known := d.m.Startup(run)
-	v.startup, v.blind = startup.Mean, !known
+	v.startup, v.blind = startup.Mean, !known && v.curve.Seen() == 0
 	for l := range run.OpenLeases {
 		v.loads = append(v.loads, d.load(v, l))
 	}
 	sortLoads(v.loads)
 	for _, n := range d.s.Nodes {
-		if !n.Ready() || !d.s.Idle(n.ID) || !fits(d.s, n, run) || Stayed(d.s, n, run, now) != "" {
-			continue
-		}
-		for range slots(n, run) {
-			v.takers = append(v.takers, taker{node: n, speed: speed(d.m, n, run), start: v.startup})
+		if free := d.freeFor(n, run, now); free > 0 {
+			t := taker{node: n, speed: speed(d.m, n, run), start: v.startup}
+			for range free {
+				v.takers = append(v.takers, t)
+			}
 		}
 	}
 	sortTakers(v.takers)
@@ -95,10 +97,31 @@ func (d *Dealer) survey(run *farm.Run, now time.Time) *survey {
 	return v
 }
 
+// freeFor returns how many leases of the run the node could begin now.
+func (d *Dealer) freeFor(n *farm.Node, run *farm.Run, now time.Time) int {
+	if !n.Ready() {
+		return 0
+	}
+	held := len(d.s.LeasesOf(n.ID))
+	if held > 0 && (run.Spec.Takes.Whole() || !HasRoom(d.s, n)) {
+		return 0
+	}
+	if !fits(d.s, n, run) || Stayed(d.s, n, run, now) != "" {
+		return 0
+	}
+	if most, _ := untilHome(d.m, n, run, now); most == 0 {
+		return 0
+	}
+	if len(run.Trouble) > 0 && !run.ToDo.Empty() && run.ToDo.Minus(avoided(d.s, run, n)).Empty() {
+		return 0
+	}
+	return max(0, slots(n, run)-held)
+}
+
 func (d *Dealer) load(v *survey, l *farm.Lease) load {
 	n := d.s.Nodes[l.Node]
 	seen := d.sight(l)
-	out := load{lease: l, node: n, speed: d.m.SpeedFor(n, v.run) * n.Part(l.Share), left: l.Left, rests: seen.Rests}
+	out := load{lease: l, node: n, speed: d.m.SpeedFor(n, v.run) * n.Part(l.Share), left: l.Left, rests: seen.Rests, goes: !n.Ready()}
 	switch {
 	case seen.Begun && l.Left.Has(seen.Frame):
 		out.left = l.Left.Minus(frames.One(seen.Frame))
@@ -163,7 +186,7 @@ func (v *survey) room(then float64, round func(work, each float64) float64) floa
 		case l.end > then:
 			each := l.work / float64(max(1, l.left.Len()))
 			room -= l.work - round((then-l.free)*l.speed, each)
-		case !v.blind:
+		case !v.blind && !l.goes:
 			room += round((then-l.end-v.startup)*l.speed, v.each)
 		}
 	}

@@ -3,7 +3,6 @@ package deal
 import (
 	"fmt"
 	"slices"
-	"sort"
 	"time"
 
 	"vexillum/internal/core/farm"
@@ -17,7 +16,14 @@ type Cut struct {
 	Lease  farm.LeaseID
 	Node   farm.NodeID // that holds it
 	Frames frames.Set
+	Ahead  time.Duration // by which the lease would end earlier
 	Reason string
+}
+
+// TookOver says who took what over from whom, and by how much the finish comes
+// forward.
+func TookOver(taker, owner string, set frames.Set, ahead time.Duration) string {
+	return fmt.Sprintf("%s takes %s over from %s: finish %s earlier", taker, set, owner, round(ahead))
 }
 
 // TakeOver finds, for a node with nothing to do, a lease whose end it should
@@ -87,12 +93,7 @@ func (v *survey) cut(d *Dealer, p *plan, n *farm.Node, most int) (Cut, bool) {
 	if tail.Empty() {
 		return Cut{}, false
 	}
-	return Cut{Lease: from.lease.ID, Node: from.node.ID, Frames: tail, Reason: fmt.Sprintf("%s takes %s over from %s: finish %s earlier",
-		n.Name, tail, from.node.Name, span(ahead))}, true
-}
-
-// tail returns how many of the last frames of a set cost no more than so many
-// reference seconds together.
-func (v *survey) tail(set frames.Set, seconds float64) int {
-	return sort.Search(set.Len(), func(i int) bool { return v.curve.Work(set.TakeLast(i+1)) > seconds })
+	out := Cut{Lease: from.lease.ID, Node: from.node.ID, Frames: tail, Ahead: time.Duration(ahead * float64(time.Second))}
+	out.Reason = TookOver(n.Name, from.node.Name, tail, out.Ahead)
+	return out, true
 }

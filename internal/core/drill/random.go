@@ -63,7 +63,6 @@ func Random(mode farm.Mode, rough bool, seed uint64) play.Farm {
 	return f
 }
 
-
 // hills draws what frames cost along a range, about 1 on average.
 func hills(r *rand.Rand, count int) []float64 {
 	out := make([]float64, count)

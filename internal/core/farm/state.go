@@ -106,6 +106,9 @@ func (s *State) Lease(id LeaseID) *Lease { return s.leases[id] }
 
 // LeasesOf returns the open leases of a node, oldest first.
 func (s *State) LeasesOf(n NodeID) []*Lease {
+	if len(s.working[n]) == 0 {
+		return nil
+	}
 	return slices.SortedFunc(maps.Values(s.working[n]), func(a, b *Lease) int { return cmp.Compare(a.ID, b.ID) })
 }
 

@@ -42,7 +42,7 @@ func TestUnknownHasAReason(t *testing.T) {
 	if f := Run(s, m, run, none, now); f.Known || f.Why == "" {
 		t.Errorf("before the first frame: %+v", f)
 	}
-	m.Observe(farm.FrameAccepted{Run: 1, RenderSeconds: 10}, 1)
+	m.Observe(run, s.Nodes[1], 1, farm.FrameAccepted{Run: 1, RenderSeconds: 10})
 	s.Nodes[1].Reach = farm.Silent
 	if f := Run(s, m, run, none, now); f.Known || f.Why == "" {
 		t.Errorf("with a silent node alone: %+v", f)
@@ -55,10 +55,10 @@ func TestUnknownHasAReason(t *testing.T) {
 
 func TestTheLastNodeEndsTheRun(t *testing.T) {
 	s, m, run := setUp(t, []float64{1, 0.5}, []string{"1-10", "11-20"}, "")
-	m.Observe(farm.FrameAccepted{Run: 1, RenderSeconds: 10}, 1)
+	m.Observe(run, s.Nodes[1], 1, farm.FrameAccepted{Run: 1, RenderSeconds: 10})
 	half := func(l farm.LeaseID) float64 { return map[farm.LeaseID]float64{2: 0.5}[l] }
 	f := Run(s, m, run, half, now)
-	if want := now.Add(190 * time.Second); !f.Known || !f.Median.Equal(want) {
+	if want := now.Add(190 * time.Second); !f.Known || f.Median.Sub(want).Abs() > 2*time.Second {
 		t.Errorf("median %v, want %v: 9.5 frames of 20 s on the slower node", f.Median, want)
 	}
 	if !f.Late.After(f.Median) {
@@ -68,7 +68,7 @@ func TestTheLastNodeEndsTheRun(t *testing.T) {
 
 func TestWhatIsNotDealtIsShared(t *testing.T) {
 	s, m, run := setUp(t, []float64{1, 1}, []string{"1-2", "3-4"}, "5-100")
-	m.Observe(farm.FrameAccepted{Run: 1, RenderSeconds: 1}, 1)
+	m.Observe(run, s.Nodes[1], 1, farm.FrameAccepted{Run: 1, RenderSeconds: 1})
 	f := Run(s, m, run, none, now)
 	if got := f.Median.Sub(now).Seconds(); math.Abs(got-50) > 1 {
 		t.Errorf("%v s for 100 frames of 1 s on two nodes", got)
@@ -77,11 +77,11 @@ func TestWhatIsNotDealtIsShared(t *testing.T) {
 
 func TestALaunchCountsOnlyForWhomItIsNeeded(t *testing.T) {
 	s, m, run := setUp(t, []float64{1, 0.1}, []string{"1-2", "3"}, "4-5")
-	m.Observe(farm.FrameAccepted{Run: 1, RenderSeconds: 2, StartupSeconds: 6}, 1)
+	m.Observe(run, s.Nodes[1], 1, farm.FrameAccepted{Run: 1, RenderSeconds: 2, StartupSeconds: 6})
 	f := Run(s, m, run, none, now)
 	// The first node: 2 frames of 2 s, a launch of 6 s, 2 frames more. The
 	// second renders one frame of 20 s and gets no more.
-	if got := f.Median.Sub(now).Seconds(); got != 20 {
+	if got := f.Median.Sub(now).Seconds(); math.Abs(got-20) > 1 {
 		t.Errorf("%v s, want 20 without a launch of the second node", got)
 	}
 }
@@ -93,12 +93,12 @@ func TestRangeNarrowsAsFramesAreSeen(t *testing.T) {
 		return f.Late.Sub(f.Median).Seconds() / f.Median.Sub(now).Seconds()
 	}
 	for _, x := range []float64{8, 12} {
-		m.Observe(farm.FrameAccepted{Run: 1, RenderSeconds: x}, 1)
+		m.Observe(run, s.Nodes[1], 1, farm.FrameAccepted{Run: 1, RenderSeconds: x})
 	}
 	early := width()
 	for range 20 {
 		for _, x := range []float64{8, 12} {
-			m.Observe(farm.FrameAccepted{Run: 1, RenderSeconds: x}, 1)
+			m.Observe(run, s.Nodes[1], 1, farm.FrameAccepted{Run: 1, RenderSeconds: x})
 		}
 	}
 	if later := width(); later >= early {

@@ -49,13 +49,13 @@ type Curve struct {
 	nodes          map[farm.NodeID]*effect
 	count          int
 
-	noise  tally // of differences between neighbours
-	misses tally // of predictions
+	noise  tally    // of differences between neighbours
+	misses tally    // of predictions
 	kept   []sample // of the observations, for the next run of the job
 	every  int      // one in so many is kept
-	stop   *fit  // the last one
-	fitted int   // observations in it
-	tuned  int   // observations when its q and τ were chosen
+	stop   *fit     // the last one
+	fitted int      // observations in it
+	tuned  int      // observations when its q and τ were chosen
 	tuning tuning
 }
 

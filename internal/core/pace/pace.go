@@ -27,7 +27,11 @@ type Model struct {
 	jobs     map[string]*shape // by project and job, of their last run
 	startups map[string]*tally // by recipe, over all runs
 	speeds   map[speedKey]speed
+	learned  int64
 }
+
+// Learned returns a number that grows with all that the Model learns.
+func (m *Model) Learned() int64 { return m.learned }
 
 // known is what one run has told.
 type known struct {
@@ -60,6 +64,7 @@ const trusted = 0.5
 // the given share of its power, above 0 and at most 1. Times that no renderer
 // can have had are ignored.
 func (m *Model) Observe(run *farm.Run, n *farm.Node, part float64, rec farm.FrameAccepted) {
+	m.learned++
 	k := m.of(run)
 	if positive(rec.RenderSeconds) && positive(part) {
 		trust := 1.0
@@ -163,6 +168,7 @@ func (m *Model) Memory(run farm.RunID) (peak int64, known bool) {
 // Close keeps what a run has told for the next one of its job, and drops the
 // rest.
 func (m *Model) Close(run *farm.Run) {
+	m.learned++
 	k := m.runs[run.ID]
 	if k == nil {
 		return

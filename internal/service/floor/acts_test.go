@@ -200,7 +200,7 @@ func TestTheOwnerWins(t *testing.T) {
 		if a := w.askBriefly(n); a.Lease() != nil || !strings.Contains(a.Why, "not known yet how long") {
 			t.Errorf("without an estimate it gets %+v", a)
 		}
-		w.m.Observe(farm.FrameAccepted{Run: 1, RenderSeconds: 10}, 1)
+		w.m.Observe(w.s.Runs[1], w.s.Nodes[n], 1, farm.FrameAccepted{Run: 1, Frame: 1, RenderSeconds: 10})
 		l := w.ask(n, 0).Lease()
 		if l == nil {
 			t.Fatal("it gets nothing in its hours")

@@ -114,7 +114,7 @@ func (f *Floor) Ask(ctx context.Context, id farm.NodeID, q Question) (Answer, er
 func (f *Floor) dealTo(t *turn, ask deal.Ask) (out Answer) {
 	n := t.s.Nodes[ask.Node]
 	for len(out.Leases) < mostAnAnswer {
-		d := deal.Next(t.s, f.m, ask, t.now)
+		d := f.dealer.Next(ask, t.now)
 		if len(out.Leases) == 0 {
 			out.Why = d.Why
 		}

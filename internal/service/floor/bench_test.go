@@ -37,13 +37,13 @@ func crowdedFloor(b *testing.B, nodes int) *Floor {
 	apply(farm.RunSubmitted{Run: 1, State: farm.RunRendering, Order: 1, At: now, Spec: farm.Spec{Job: "a", Project: "salt-clock", Kind: farm.Final, Number: 1, Recipe: "practice", Mode: farm.ModeRange, Frames: all, Tries: 3}})
 	facts := farm.Facts{OS: "linux", Cores: 16, Speed: 1, Version: "0.1.0", Renderers: []farm.Renderer{{Recipe: "practice", Version: "1"}}}
 	m := pace.New()
-	m.Observe(farm.FrameAccepted{Run: 1, RenderSeconds: 10, StartupSeconds: 1}, 1)
 	for i := range nodes {
 		id := farm.NodeID(i + 1)
 		apply(farm.NodeEnrolled{Node: id, Name: fmt.Sprintf("kiln-%05d", i), Of: farm.Rack, Facts: facts, KeyHash: "k", At: now}, farm.NodeStarted{Node: id, Session: 1, Facts: facts, At: now})
 		first := 1 + 10*i
 		apply(farm.LeaseOpened{Lease: farm.LeaseID(id), Node: id, Run: 1, Session: 1, Frames: frames.Of(frames.Span{First: first, Last: first + 4}), At: now})
 	}
+	m.Observe(s.Runs[1], s.Nodes[1], 1, farm.FrameAccepted{Run: 1, Frame: 1, RenderSeconds: 10, StartupSeconds: 1})
 	f := New(Options{State: s, Pace: m, Recipes: book, Log: slog.New(slog.DiscardHandler), Now: time.Now, Version: "0.1.0", Active: wire.Active{}})
 	for id, l := range f.live {
 		frame := 1 + 10*(int(id)-1)

@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"vexillum/internal/core/accept"
+	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/pace"
 	"vexillum/internal/recipe"
@@ -69,6 +70,7 @@ type Floor struct {
 	// What follows belongs to the loop alone.
 	s         *farm.State
 	m         *pace.Model
+	dealer    *deal.Dealer
 	committer Committer
 	live      map[farm.NodeID]*liveNode
 	newest    map[farm.RunID]Newest
@@ -107,6 +109,7 @@ func New(o Options) *Floor {
 		asks: map[farm.NodeID]*waitingAsk{}, orders: map[farm.NodeID]*waitingOrder{},
 		listeners: map[*Listener]struct{}{}, dirty: newDirt(), forged: map[forgery]bool{}, forecasts: map[farm.RunID]told{},
 	}
+	f.dealer = deal.New(f.s, f.m, f.sight)
 	if f.newest == nil {
 		f.newest = map[farm.RunID]Newest{}
 	}
@@ -290,12 +293,15 @@ func (f *Floor) learn(r farm.Record) {
 	case farm.RunMoved:
 		f.redeal, f.reorder = true, true
 		if r.State.Closed() {
-			f.m.Forget(r.Run)
+			f.m.Close(f.s.Runs[r.Run])
+			f.dealer.Forget(r.Run)
 		}
 	case farm.LeaseEnded:
 		f.redeal, f.reorder = true, true
 		if l := f.live[r.Node]; l != nil {
 			delete(l.progress, r.Lease)
+			delete(l.advanced, r.Lease)
+			delete(l.rests, r.Lease)
 		}
 	case farm.NodeEnrolled, farm.NodeAnnounced:
 		f.live[r.About().Node] = &liveNode{seen: r.About().At}
@@ -311,11 +317,17 @@ func (f *Floor) learn(r farm.Record) {
 		f.redeal, f.reorder = true, true
 	case farm.FrameAccepted:
 		if n := f.s.Nodes[r.Node]; n != nil {
-			speed := f.m.Speed(n, f.s.Runs[r.Run].Spec.Recipe)
+			part := 1.0
 			if l := f.s.Lease(r.Lease); l != nil {
-				speed *= n.Part(l.Share)
+				part = n.Part(l.Share)
 			}
-			f.m.Observe(r, speed)
+			f.m.Observe(f.s.Runs[r.Run], n, part, r)
+		}
+		if l := f.live[r.Node]; l != nil {
+			if l.advanced == nil {
+				l.advanced = map[farm.LeaseID]time.Time{}
+			}
+			l.advanced[r.Lease] = r.At
 		}
 	case farm.FrameDone:
 		f.newest[r.Run] = Newest{Frame: r.Frame, At: r.At}

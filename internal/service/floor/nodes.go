@@ -26,6 +26,7 @@ type liveNode struct {
 	missing   map[farm.LeaseID]absence   // open leases that its last signs of life did not name
 	trim      *question                  // that the node has not answered
 	rests     map[farm.LeaseID]time.Time // until when a lease is not trimmed again
+	advanced  map[farm.LeaseID]time.Time // when a lease's last frame was accepted
 	restart   int64                      // session that shall start its node process anew
 }
 

@@ -25,12 +25,13 @@ type question struct {
 	node   farm.NodeID
 	taker  farm.NodeID
 	reason string
+	ahead  time.Duration // by which the lease would end earlier
 	asked  time.Time
 }
 
 // Times of trims.
 const (
-	trimRest  = 10 * time.Second // before a lease is trimmed again
+	trimRest  = 3 * time.Second  // before a lease is trimmed again
 	trimLimit = 15 * time.Second // for an answer; after that the lease may be asked again
 )
 
@@ -40,24 +41,7 @@ func (f *Floor) takeOver(t *turn, taker farm.NodeID) {
 	if !t.s.Idle(taker) {
 		return
 	}
-	inFlight := func(lease farm.LeaseID) int {
-		l := t.s.Lease(lease)
-		if p := f.live[l.Node].progress[lease]; p.Frame != nil {
-			return 1
-		}
-		return 0
-	}
-	rests := func(lease *farm.Lease) bool {
-		l := f.live[lease.Node]
-		if l == nil || t.s.Nodes[lease.Node].Reach != farm.Online {
-			return true // no answer would come
-		}
-		if l.trim != nil && t.now.Sub(l.trim.asked) < trimLimit {
-			return true
-		}
-		return t.now.Before(l.rests[lease.ID])
-	}
-	cut, ok := deal.TakeOver(t.s, f.m, taker, t.now, inFlight, rests)
+	cut, ok, _ := f.dealer.TakeOver(taker, t.now)
 	if !ok {
 		return
 	}
@@ -66,13 +50,32 @@ func (f *Floor) takeOver(t *turn, taker farm.NodeID) {
 	owner.trim = &question{
 		// Another service may have asked before: its questions have other numbers.
 		Trim: Trim{ID: f.active.Epoch<<32 + f.questions, Lease: cut.Lease, Frames: cut.Frames},
-		node: cut.Node, taker: taker, reason: cut.Reason, asked: t.now,
+		node: cut.Node, taker: taker, reason: cut.Reason, ahead: cut.Ahead, asked: t.now,
 	}
 	if owner.rests == nil {
 		owner.rests = map[farm.LeaseID]time.Time{}
 	}
 	owner.rests[cut.Lease] = t.now.Add(trimRest)
 	f.reorder = true
+}
+
+// sight tells the dealer what is seen of a lease at work.
+func (f *Floor) sight(lease *farm.Lease) deal.Sight {
+	l, now := f.live[lease.Node], f.now()
+	if l == nil {
+		return deal.Sight{Rests: true}
+	}
+	rests := f.s.Nodes[lease.Node].Reach != farm.Online || // no answer would come
+		l.trim != nil && now.Sub(l.trim.asked) < trimLimit || now.Before(l.rests[lease.ID])
+	p, advanced := l.progress[lease.ID], l.advanced[lease.ID]
+	switch {
+	case p.Frame != nil && lease.Left.Has(*p.Frame) && !p.Since.Before(advanced):
+		return deal.Sight{Begun: true, Frame: *p.Frame, Seconds: now.Sub(p.Since).Seconds(), Rests: rests}
+	case !advanced.IsZero() && !lease.Left.Empty():
+		// It has gone on with the next frame, and has not told yet.
+		return deal.Sight{Begun: true, Frame: lease.Left.First(), Seconds: now.Sub(advanced).Seconds(), Rests: rests}
+	}
+	return deal.Sight{Seconds: now.Sub(lease.OpenedAt).Seconds(), Rests: rests}
 }
 
 // trimFor returns the question to a node, if one waits.
@@ -95,9 +98,10 @@ func (f *Floor) Trimmed(ctx context.Context, id farm.NodeID, session, question i
 		}
 		reason := n.Name + " gave frames back"
 		var taker farm.NodeID
+		var ahead time.Duration
 		if q := f.live[id].trim; q != nil && q.ID == question {
 			f.live[id].trim = nil
-			reason, taker = q.reason, q.taker
+			reason, taker, ahead = q.reason, q.taker, q.ahead
 		}
 		if !given.Empty() {
 			reason = fmt.Sprintf("%s; %s gives %s back", reason, n.Name, given)
@@ -105,7 +109,7 @@ func (f *Floor) Trimmed(ctx context.Context, id farm.NodeID, session, question i
 		cut := accept.Trimmed(t.s, id, lease, given, reason, t.now)
 		t.append(cut...)
 		if len(cut) > 0 {
-			f.handOver(t, taker, cut[0].(farm.LeaseTrimmed))
+			f.handOver(t, taker, cut[0].(farm.LeaseTrimmed), ahead)
 		}
 		return nil
 	})
@@ -113,7 +117,7 @@ func (f *Floor) Trimmed(ctx context.Context, id farm.NodeID, session, question i
 
 // handOver gives what was cut off to the node that it was cut off for, in the
 // same batch, if that still waits for work.
-func (f *Floor) handOver(t *turn, taker farm.NodeID, cut farm.LeaseTrimmed) {
+func (f *Floor) handOver(t *turn, taker farm.NodeID, cut farm.LeaseTrimmed, ahead time.Duration) {
 	w, n, run := f.asks[taker], t.s.Nodes[taker], t.s.Runs[cut.Run]
 	if w == nil || !n.Ready() || run.State != farm.RunRendering || t.broken != nil {
 		return
@@ -125,7 +129,7 @@ func (f *Floor) handOver(t *turn, taker farm.NodeID, cut farm.LeaseTrimmed) {
 	delete(f.asks, taker)
 	opened := farm.LeaseOpened{
 		Lease: t.s.LastLease + 1, Node: taker, Run: cut.Run, Session: n.Session, Ask: w.ask.Number, Frames: cut.Frames, Share: share,
-		Reason: fmt.Sprintf("%s takes %s over from %s", n.Name, cut.Frames, t.s.NodeName(cut.Node)), At: t.now,
+		Reason: deal.TookOver(n.Name, t.s.NodeName(cut.Node), cut.Frames, ahead), At: t.now,
 	}
 	t.append(opened)
 	if t.broken != nil {

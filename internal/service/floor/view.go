@@ -280,7 +280,7 @@ func (f *Floor) troubles(run *farm.Run) []wire.FrameTrouble {
 func (f *Floor) nodeView(n *farm.Node, now time.Time) wire.Node {
 	v := wire.Node{
 		ID: int64(n.ID), Name: n.Name, Kind: string(n.Kind), State: f.nodeState(n), Reach: string(n.Reach), Duty: string(n.Duty), Health: string(n.Health),
-		Since: n.ReachSince, Why: deal.WhyNode(f.s, f.m, n, now), OS: n.Facts.OS, System: n.Facts.System, Cores: n.Facts.Cores,
+		Since: n.ReachSince, Why: f.dealer.WhyNode(n, now), OS: n.Facts.OS, System: n.Facts.System, Cores: n.Facts.Cores,
 		Memory: n.Facts.MemoryBytes, Disk: n.Facts.DiskBytes, Speed: n.Facts.Speed, Version: n.Facts.Version,
 		Renderers: []wire.Renderer{}, Devices: []wire.Device{}, Traits: []wire.Trait{}, Findings: []wire.Finding{}, Works: []wire.Work{}, Settings: settingsView(n), Retired: !n.RetiredAt.IsZero(), Changed: n.Changed,
 		Means: wire.Means(n.Facts.Means), DiskRate: n.Facts.DiskRate, NetworkRate: n.Facts.NetworkRate,
