@@ -24,7 +24,7 @@ var below = map[string][]string{
 	"core/deal":       {"core/farm", "core/frames", "core/pace"},
 	"core/triage":     {"core/farm"},
 	"core/play":       {"core/deal", "core/farm", "core/frames", "core/hours", "core/pace", "core/triage"},
-	"core/drill":      {"core/farm", "core/frames", "core/hours", "core/pace", "core/play"},
+	"core/drill":      {"core/deal", "core/farm", "core/frames", "core/pace", "core/play"},
 	"core/accept":     {"core/farm", "core/frames", "core/triage"},
 	"core/health":     {},
 	"core/usage":      {},
@@ -33,6 +33,7 @@ var below = map[string][]string{
 	"launcher":        {},
 	"core/forecast":   {"core/farm", "core/pace"},
 	"recipe":          {"core/farm"},
+	"drillfile":       {"core/farm", "core/frames", "core/hours", "core/play", "core/trait"},
 	"picture":         {},
 	"practice":        {},
 	"secret":          {},
@@ -68,7 +69,7 @@ var below = map[string][]string{
 	"crowd": {"client", "core/frames", "wire"},
 	"demo":  {"client", "launcher", "wire"},
 	"cli": {
-		"api", "client", "core/frames", "crowd", "demo", "launcher", "localpg", "node", "practice", "publish", "recipe", "secret", "service", "store", "wire",
+		"api", "client", "core/drill", "core/frames", "crowd", "demo", "drillfile", "launcher", "localpg", "node", "practice", "publish", "recipe", "secret", "service", "store", "wire",
 	},
 }
 

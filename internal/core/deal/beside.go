@@ -102,7 +102,7 @@ func Room(s *farm.State, m *pace.Model, n *farm.Node, run *farm.Run, measured *M
 func keepsRoom(s *farm.State, m *pace.Model, n *farm.Node, run *farm.Run, measured *Memory) bool {
 	before := func(id farm.RunID) bool {
 		other := s.Runs[id]
-		return cmp.Or(cmp.Compare(other.Order, run.Order), cmp.Compare(other.ID, run.ID)) < 0
+		return cmp.Or(cmp.Compare(other.Spec.Level.Rank(), run.Spec.Level.Rank()), cmp.Compare(other.Order, run.Order), cmp.Compare(other.ID, run.ID)) < 0
 	}
 	later := 0
 	for _, l := range s.LeasesOf(n.ID) {

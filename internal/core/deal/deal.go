@@ -97,6 +97,9 @@ func (d *Dealer) offer(n *farm.Node, run *farm.Run, now time.Time) (frames.Set, 
 	if why := Stayed(s, n, run, now); why != "" {
 		return frames.Set{}, why
 	}
+	if why := d.ceiling(n, run); why != "" {
+		return frames.Set{}, why
+	}
 	most, late := untilHome(m, n, run, now)
 	if most == 0 || run.Spec.Mode == farm.ModeWhole && most < set.Len() {
 		if late == "" {
@@ -108,6 +111,24 @@ func (d *Dealer) offer(n *farm.Node, run *farm.Run, now time.Time) (frames.Set, 
 		return set.Take(most), fmt.Sprintf("%s: more would not end before its duty hours do", count(set.Take(most)))
 	}
 	return set, why
+}
+
+// ceiling says why a node may not join a run that has as many nodes as it may
+// have; "" if it may.
+func (d *Dealer) ceiling(n *farm.Node, run *farm.Run) string {
+	if run.Spec.Ceiling.None() {
+		return ""
+	}
+	for l := range run.OpenLeases {
+		if l.Node == n.ID {
+			return ""
+		}
+	}
+	most := run.Spec.Ceiling.Most(Able(d.s, run))
+	if at := working(run); at >= most {
+		return fmt.Sprintf("%s is at its ceiling of %s: %s at it", run.Spec.Name(), run.Spec.Ceiling, plural(at, "node"))
+	}
+	return ""
 }
 
 // wanted returns the frames that would suit the node if it had time enough.
@@ -131,8 +152,7 @@ func (d *Dealer) wanted(n *farm.Node, run *farm.Run, now time.Time) (frames.Set,
 		return frames.Set{}, fmt.Sprintf("what is left of %s has failed on %s and waits for another node", name, n.Name)
 	}
 	if run.Spec.Chunk > 0 {
-		set := todo.Take(run.Spec.Chunk)
-		return set, fmt.Sprintf("%s, as the run asks for chunks of %d", count(set), run.Spec.Chunk)
+		return d.chunk(n, run, todo, now)
 	}
 	switch run.Spec.Mode {
 	case farm.ModeWhole:

@@ -14,12 +14,12 @@ import (
 // one gives a node the next frame of a run whose frames go out one by one.
 func (d *Dealer) one(n *farm.Node, run *farm.Run, todo frames.Set, now time.Time) (frames.Set, string) {
 	curve := d.m.Curve(run)
+	if d.nearEnd(n, run, todo, now) {
+		return d.rest(n, run, todo, now)
+	}
 	if !curve.Known() {
 		f := apart(todo)
 		return frames.One(f), fmt.Sprintf("frame %d, far from those that are dealt: it is not known yet how long frames take", f)
-	}
-	if d.nearEnd(n, run, todo, now) {
-		return d.rest(n, run, todo, now)
 	}
 	if curve.Seen() < min(64, run.Spec.Frames.Len()/4) {
 		f := apart(todo)
@@ -66,6 +66,17 @@ func (d *Dealer) nearEnd(n *farm.Node, run *farm.Run, todo frames.Set, now time.
 // mostMatched bounds the pairs of frames and nodes that are compared for one
 // answer.
 const mostMatched = 100_000
+
+// chunk gives a node frames of a run that asks for chunks of a fixed size. A
+// node that would need longer for one than the others for all is passed over.
+func (d *Dealer) chunk(n *farm.Node, run *farm.Run, todo frames.Set, now time.Time) (frames.Set, string) {
+	set := todo.Take(run.Spec.Chunk)
+	v := d.look(run, now)
+	if end := v.startup + v.curve.Work(set)/speed(d.m, n, run); v.fastest(n) != n && end > 2*v.common+v.startup {
+		return frames.Set{}, fmt.Sprintf("%s is passed over for %s: a chunk of %d would take it %s times as long as all should take", n.Name, run.Spec.Name(), set.Len(), fmt.Sprintf("%.0f", end/max(v.common, 1e-9)))
+	}
+	return set, fmt.Sprintf("%s, as the run asks for chunks of %d", count(set), run.Spec.Chunk)
+}
 
 // fewSeconds is about how long a lease of single frames shall last.
 const fewSeconds = 20

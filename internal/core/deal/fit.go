@@ -28,6 +28,11 @@ func fits(s *farm.State, n *farm.Node, run *farm.Run) bool {
 	return len(n.Settings.Pools) == 0 || s.Admits(n, run.Spec.Project) == nil
 }
 
+// Fits reports whether a run can use a node, whatever the time is: it has the
+// renderer, fulfils the needs, is large enough and in no pool that is closed
+// to the project.
+func Fits(s *farm.State, n *farm.Node, run *farm.Run) bool { return fits(s, n, run) }
+
 // Able returns how many nodes that are online a run could use.
 func Able(s *farm.State, run *farm.Run) (count int) {
 	for _, n := range s.Nodes {

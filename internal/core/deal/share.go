@@ -26,7 +26,7 @@ func (d *Dealer) share(n *farm.Node, run *farm.Run, todo frames.Set, now time.Ti
 		}
 	}
 	if size == 0 {
-		if len(v.loads) > 0 || len(v.takers) > 0 && v.takers[0].node != n { // somebody must
+		if v.fastest(n) != n { // somebody must
 			return frames.Set{}, fmt.Sprintf("%s is passed over for %s: a frame would take it %s, and all can be done in %s without it",
 				n.Name, run.Spec.Name(), span(v.startup+v.curve.Cost(part.First())/mine), span(v.common))
 		}
@@ -45,6 +45,21 @@ func (d *Dealer) share(n *farm.Node, run *farm.Run, todo frames.Set, now time.Ti
 		return set, fmt.Sprintf("%s of %d to do: its part by speed", count(set), todo.Len())
 	}
 	return set, fmt.Sprintf("%s of %d to do: what it can finish in %s, when all can be done", count(set), todo.Len(), span(v.common))
+}
+
+// fastest returns a node that can be relied on to work on the run if this one
+// does not: one that does so already, or the fastest that waits. It is n where
+// there is none.
+func (v *survey) fastest(n *farm.Node) *farm.Node {
+	for _, l := range v.loads {
+		if l.node != n && !l.goes {
+			return l.node
+		}
+	}
+	if len(v.takers) > 0 {
+		return v.takers[0].node
+	}
+	return n
 }
 
 // portion returns how many reference seconds of what is to do are for one of

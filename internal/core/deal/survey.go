@@ -86,6 +86,9 @@ func (d *Dealer) survey(run *farm.Run, now time.Time) *survey {
 		}
 	}
 	sortTakers(v.takers)
+	if most := run.Spec.Ceiling; !most.None() {
+		v.takers = v.takers[:max(0, min(len(v.takers), most.Most(Able(d.s, run))-working(run)))]
+	}
 	v.todo = v.curve.Work(run.ToDo)
 	work, count := v.todo, run.ToDo.Len()
 	for _, l := range v.loads {

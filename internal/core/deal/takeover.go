@@ -51,7 +51,7 @@ func (d *Dealer) TakeOver(id farm.NodeID, now time.Time) (cut Cut, ok bool, agai
 			continue
 		}
 		most, _ := untilHome(d.m, n, run, now)
-		if most == 0 {
+		if most == 0 || d.ceiling(n, run) != "" {
 			continue
 		}
 		v := d.look(run, now)

@@ -4,16 +4,21 @@ import (
 	"math"
 	"slices"
 
+	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/play"
 )
 
 // Bound returns the least number of seconds from the begin at which a job
 // could be done if it were alone on the farm and everything were known: no
-// schedule can be earlier. Nodes that leave count as if they stayed, and no
-// frame fails.
+// schedule can be earlier. Only nodes that could take it count; those that leave
+// or have duty hours count as if they stayed, and no frame fails.
 func Bound(f play.Farm, job int) float64 {
 	j := f.Jobs[job]
+	f.Nodes = eligible(f, j)
+	if len(f.Nodes) == 0 {
+		return math.Inf(1)
+	}
 	sum, dearest := 0.0, 0.0
 	for _, c := range j.Costs {
 		sum += c
@@ -41,6 +46,23 @@ func Bound(f play.Farm, job int) float64 {
 		}
 		return done >= sum
 	}))
+}
+
+// eligible returns the nodes that could take a job.
+func eligible(f play.Farm, j play.Job) []play.Node {
+	s := farm.NewState()
+	for _, p := range f.Pools {
+		s.Pools[p.Name] = &p
+	}
+	s.PutRun(&farm.Run{ID: 1, Spec: j.Spec}, "")
+	var out []play.Node
+	for i, n := range f.Nodes {
+		node := n.AsNode(farm.NodeID(i+1), []farm.Renderer{{Recipe: j.Spec.Recipe}})
+		if deal.Fits(s, node, s.Runs[1]) {
+			out = append(out, n)
+		}
+	}
+	return out
 }
 
 // singleBound solves the linear programme in which frames may be divided

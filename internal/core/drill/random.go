@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"math/rand/v2"
+	"strings"
 	"time"
 
 	"vexillum/internal/core/farm"
@@ -11,21 +12,42 @@ import (
 	"vexillum/internal/core/play"
 )
 
-// Random draws a farm for one job in the given mode. What is drawn, each by
-// the seed alone:
+// Classes of random farms.
+const (
+	ClassFeed   = "feed"
+	ClassRange  = "range"
+	ClassSingle = "single"
+	ClassRough  = "rough"
+)
+
+// Classes lists them.
+func Classes() []string { return []string{ClassFeed, ClassRange, ClassSingle, ClassRough} }
+
+// Random draws a farm of a class with one job. The seed alone decides:
 //
 //   - 3 to 20 nodes; speeds log-uniform over a factor of 1.5 to 12 between the
 //     slowest and the fastest;
 //   - claimed speeds: right in half of the farms, off by a lognormal factor of
 //     spread 0.1 to 0.35 in the others;
-//   - in one farm of four up to a third of the nodes join late, within the
-//     first half of what the farm would need;
-//   - 12 to 60 frames for each node;
+//   - 20 to 120 frames for each node;
 //   - costs along the range: even, a slope of 2 to 8 times, a hill, a valley,
-//     two to five steps, or a random walk, with a spread of single frames of 0
-//     to 0.12 by noise;
+//     two to five steps, or a random walk; single frames spread by 0 to 0.12;
 //   - a start-up of 0.5 to 10 % of a node's share of the whole.
-func Random(mode farm.Mode, rough bool, seed uint64) play.Farm {
+//
+// The classes feed, range and single are named after the mode of the job. In
+// the class rough it is feed or range, up to a third of the nodes join within
+// the first half of what the farm would need, up to a third leave for a while
+// or for good, one node in six spoils up to a quarter of its frames, and up to
+// three frames fail wherever they run.
+func Random(class string, seed uint64) (play.Farm, error) {
+	mode := farm.Mode(class)
+	switch class {
+	case ClassFeed, ClassRange, ClassSingle:
+	case ClassRough:
+		mode = []farm.Mode{farm.ModeFeed, farm.ModeRange}[seed%2]
+	default:
+		return play.Farm{}, fmt.Errorf("there is no class %q of random farms: use one of %s", class, strings.Join(Classes(), ", "))
+	}
 	r := rand.New(rand.NewPCG(seed, 0x5eed))
 	between := func(low, high float64) float64 { return low + (high-low)*r.Float64() }
 	nodes := 3 + r.IntN(18)
@@ -50,17 +72,37 @@ func Random(mode farm.Mode, rough bool, seed uint64) play.Farm {
 		sum += costs[i]
 	}
 	share := sum / power
-	if late := r.IntN(4) == 0; late && rough {
-		for range 1 + r.IntN(max(1, nodes/3)) {
-			f.Nodes[r.IntN(nodes)].Joins = between(0, share/2)
-		}
-	}
 	spec := farm.Spec{
-		Job: "salt_010", Project: "salt-clock", Kind: farm.Final, Recipe: "practice", Mode: mode, Tries: 3,
+		Job: "salt_010", Project: "salt-clock", Kind: farm.Final, Recipe: string(mode), Mode: mode, Tries: 3,
 		Frames: frames.Of(frames.Span{First: 1, Last: count}),
 	}
 	f.Jobs = []play.Job{{Spec: spec, Startup: share * between(0.005, 0.1), Costs: costs, Noise: between(0, 0.12)}}
-	return f
+	if class == ClassRough {
+		roughen(r, &f, share)
+	}
+	return f, nil
+}
+
+// roughen lets nodes come late, leave and fail.
+func roughen(r *rand.Rand, f *play.Farm, share float64) {
+	for range r.IntN(1 + len(f.Nodes)/3) {
+		f.Nodes[r.IntN(len(f.Nodes))].Joins = share / 2 * r.Float64()
+	}
+	for range r.IntN(1 + len(f.Nodes)/3) {
+		n := &f.Nodes[r.IntN(len(f.Nodes)-1)] // the last one stays
+		n.Leaves = n.Joins + share*(0.1+r.Float64())
+		if r.IntN(2) == 0 {
+			n.Returns = n.Leaves + share*r.Float64()
+		}
+	}
+	for i := range f.Nodes {
+		if r.IntN(6) == 0 {
+			f.Nodes[i].Fails = 0.25 * r.Float64()
+		}
+	}
+	for range r.IntN(4) {
+		f.Jobs[0].Fails = append(f.Jobs[0].Fails, 1+r.IntN(f.Jobs[0].Spec.Frames.Len()))
+	}
 }
 
 // hills draws what frames cost along a range, about 1 on average.

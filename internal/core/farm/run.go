@@ -76,8 +76,10 @@ type Spec struct {
 	Tries    int               `json:"tries"`            // attempts a frame before it is parked
 	Chunk    int               `json:"chunk"`            // frames a lease; 0 lets the dealer choose
 	Owner    string            `json:"owner"`
-	Needs    string            `json:"needs,omitempty"` // what a node must be: an expression over traits
-	Takes    Amounts           `json:"takes"`           // of a node, by one lease
+	Needs    string            `json:"needs,omitempty"`  // what a node must be: an expression over traits
+	Takes    Amounts           `json:"takes"`            // of a node, by one lease
+	Level    Level             `json:"level,omitempty"`  // how urgent it is
+	Ceiling  Ceiling           `json:"ceiling,omitzero"` // the most nodes at once
 	Frames   frames.Set        `json:"frames"`
 	SceneSHA string            `json:"scene_sha256"` // of the scene file when it was submitted
 	// SceneText is a small scene that goes to the nodes with each lease; empty

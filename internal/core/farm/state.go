@@ -115,12 +115,12 @@ func (s *State) LeasesOf(n NodeID) []*Lease {
 // Idle reports whether a node has no open lease.
 func (s *State) Idle(n NodeID) bool { return len(s.working[n]) == 0 }
 
-// Queue returns the runs that have not ended, in the order of the queue. The
-// slice belongs to the State.
+// Queue returns the runs that have not ended, in the order of the queue: the
+// more urgent first, then as they were put. The slice belongs to the State.
 func (s *State) Queue() []*Run {
 	if s.queue == nil {
 		s.queue = slices.SortedFunc(maps.Values(s.openRuns), func(a, b *Run) int {
-			return cmp.Or(cmp.Compare(a.Order, b.Order), cmp.Compare(a.ID, b.ID))
+			return cmp.Or(cmp.Compare(a.Spec.Level.Rank(), b.Spec.Level.Rank()), cmp.Compare(a.Order, b.Order), cmp.Compare(a.ID, b.ID))
 		})
 	}
 	return s.queue

@@ -31,6 +31,14 @@ type Node struct {
 	Traits  []string
 }
 
+// AsNode returns the machine as a farm knows it before it has joined.
+func (n *Node) AsNode(id farm.NodeID, renderers []farm.Renderer) *farm.Node {
+	return &farm.Node{
+		ID: id, Name: n.Name, Kind: farm.Rack, Facts: farm.Facts{OS: "linux", Speed: n.Known, Renderers: renderers},
+		Reach: farm.Silent, Duty: farm.OnDuty, Health: farm.Fine, Settings: farm.Settings{Hours: n.Hours, Pools: n.Pools, Traits: n.Traits},
+	}
+}
+
 // Job is one run as it truly is.
 type Job struct {
 	Spec      farm.Spec
@@ -110,13 +118,17 @@ type Options struct {
 	Tell bool // keep decisions with their reasons
 }
 
-// mostEvents bounds a play that does not end.
-const mostEvents = 50_000_000
+// mostEvents bounds a play that does not end: so many events without a frame
+// that is done or has failed.
+const mostEvents = 200_000
 
 // Play plays a farm to its end.
 func Play(f Farm, o Options) (*Report, error) {
 	w := newWorld(f, o)
-	for range mostEvents {
+	for quiet, tried := 0, 0; quiet < mostEvents; quiet++ {
+		if tried != len(w.attempts) {
+			quiet, tried = 0, len(w.attempts)
+		}
 		e, ok := w.events.next()
 		if !ok {
 			break

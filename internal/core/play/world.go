@@ -49,7 +49,8 @@ type machine struct {
 	lease  *farm.Lease
 	job    int
 	launch int
-	warm   bool // a renderer that is fed is up
+	warm   bool         // a renderer that is fed is up
+	spoilt map[int]bool // frames that this launch failed: it is not fed them again
 
 	begun    bool
 	first    bool // the frame is the first of its launch
@@ -206,6 +207,8 @@ func (w *world) happen(e event) error {
 		return w.free(e.index, e.stamp)
 	case asks:
 		return w.wake()
+	case duty:
+		return w.duties(e.index)
 	case looks:
 		return w.look()
 	}
@@ -236,12 +239,9 @@ func (w *world) submit(job int) error {
 
 func (w *world) join(i int) error {
 	n, m := &w.farm.Nodes[i], &w.machines[i]
-	facts := farm.Facts{OS: "linux", Speed: n.Known, Renderers: w.renderers}
+	facts := n.AsNode(m.id, w.renderers).Facts
 	if w.s.Nodes[m.id] == nil {
-		w.s.PutNode(&farm.Node{
-			ID: m.id, Name: n.Name, Kind: farm.Rack, Facts: facts, Reach: farm.Silent, Duty: farm.OnDuty, Health: farm.Fine,
-			Settings: farm.Settings{Hours: n.Hours, Pools: n.Pools, Traits: n.Traits}, EnrolledAt: w.at(0),
-		})
+		w.s.PutNode(n.AsNode(m.id, w.renderers))
 		if n.Leaves > 0 {
 			w.events.plan(n.Leaves, leaves, i, 0)
 		}
@@ -262,6 +262,42 @@ func (w *world) join(i int) error {
 	}
 	w.idle[i] = true
 	w.askSoon()
+	if n.Hours != nil {
+		return w.duties(i)
+	}
+	return nil
+}
+
+// duties lets nodes come on duty and go off it by their hours. At the end of
+// its hours the owner of a machine wins.
+func (w *world) duties(i int) error {
+	for _, rec := range deal.Duty(w.s, w.at(w.now)) {
+		if err := w.apply(rec); err != nil {
+			return err
+		}
+		at := w.ids[rec.About().Node]
+		m := &w.machines[at]
+		if w.s.Nodes[m.id].Duty == farm.OnDuty {
+			w.askSoon()
+			continue
+		}
+		if m.begun {
+			w.tried(at, Stopped)
+		}
+		m.gone++
+		if m.lease != nil {
+			if err := w.end(at); err != nil {
+				return err
+			}
+			w.askSoon()
+		}
+		if m.there {
+			w.idle[at] = true
+		}
+	}
+	if _, until := w.farm.Nodes[i].Hours.At(w.at(w.now)); !until.IsZero() {
+		w.events.plan(until.Sub(w.farm.Start).Seconds()+1e-6, duty, i, 0)
+	}
 	return nil
 }
 
@@ -299,6 +335,7 @@ func (w *world) free(i, stamp int) error {
 		return nil
 	}
 	if stamp < 0 {
+		w.askSoon() // what was left to it may be for others now
 		return w.apply(farm.NodeReach{Node: m.id, Reach: farm.Silent, Reason: "nothing was heard from it for 15 s", At: w.at(w.now)})
 	}
 	if err := w.lose(i, "its node is silent"); err != nil {
@@ -315,6 +352,9 @@ func (w *world) lose(i int, why string) error {
 	}
 	l := m.lease
 	m.lease = nil
+	if len(w.idle) > 0 && !w.s.Runs[l.Run].ToDo.Empty() {
+		w.askSoon() // what it did not take may be for those that wait
+	}
 	return w.apply(farm.LeaseEnded{Lease: l.ID, Node: m.id, Run: l.Run, Reason: why, At: w.at(w.now)})
 }
 
@@ -356,6 +396,10 @@ func (w *world) given(i int, records []farm.Record) error {
 			m.busyFrom, m.rests = w.now, 0
 			w.start(i)
 		case farm.LeaseExtended:
+			if m.spoilt[r.Frames.First()] {
+				w.start(i)
+				continue
+			}
 			w.next(i, r.Frames.First())
 		}
 	}
@@ -367,7 +411,7 @@ func (w *world) start(i int) {
 	m := &w.machines[i]
 	m.launch++
 	w.launches[m.job]++
-	m.begun, m.since = false, w.now
+	m.begun, m.since, m.spoilt = false, w.now, nil
 	w.events.plan(w.now+w.farm.Jobs[m.job].Startup, started, i, m.gone)
 }
 
@@ -397,6 +441,10 @@ func (w *world) tried(i int, result Result) {
 	})
 	if result != Done {
 		w.tries[m.job][m.frame]++
+		if m.spoilt == nil {
+			m.spoilt = map[int]bool{}
+		}
+		m.spoilt[m.frame] = true
 	}
 	m.begun = false
 }
@@ -604,8 +652,12 @@ func (w *world) handOver(i int, cut deal.Cut) error {
 
 func (w *world) report() (*Report, error) {
 	if w.unfinished > 0 {
-		for _, run := range w.s.Queue() {
-			return nil, fmt.Errorf("%s does not end: %s", run.Spec.Name(), deal.WhyRun(w.s, run))
+		if queue := w.s.Queue(); len(queue) > 0 {
+			why := deal.WhyRun(w.s, queue[0])
+			for i := range w.machines {
+				why += "; " + w.hand.Next(deal.Ask{Node: w.machines[i].id}, w.at(w.now)).Why
+			}
+			return nil, fmt.Errorf("%s does not end: %s", queue[0].Spec.Name(), why)
 		}
 		return nil, fmt.Errorf("%d jobs do not end", w.unfinished)
 	}

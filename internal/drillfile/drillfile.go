@@ -1,0 +1,335 @@
+// Package drillfile reads and writes drill files: YAML in which a farm is
+// described for a play on paper, checked against a published schema. It knows
+// the shape of the files; it plays nothing.
+package drillfile
+
+import (
+	"bytes"
+	_ "embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml"
+	"github.com/santhosh-tekuri/jsonschema/v6"
+
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/frames"
+	"vexillum/internal/core/hours"
+	"vexillum/internal/core/play"
+	"vexillum/internal/core/trait"
+)
+
+// Schema is the JSON Schema of drill files.
+//
+//go:embed drill.schema.json
+var Schema []byte
+
+// File is a drill file.
+type File struct {
+	Seed  uint64     `json:"seed"`
+	Start *time.Time `json:"start,omitempty"`
+	Pools []Pool     `json:"pools,omitempty"`
+	Nodes []Node     `json:"nodes"`
+	Jobs  []Job      `json:"jobs"`
+}
+
+// Pool says which projects may use its nodes; none: all.
+type Pool struct {
+	Name     string   `json:"name"`
+	Projects []string `json:"projects,omitempty"`
+}
+
+// Node is a machine.
+type Node struct {
+	Name       string   `json:"name"`
+	Speed      float64  `json:"speed"`
+	KnownSpeed float64  `json:"known_speed,omitempty"`
+	Joins      Span     `json:"joins,omitzero"`
+	Leaves     Span     `json:"leaves,omitzero"`
+	Returns    Span     `json:"returns,omitzero"`
+	Fails      float64  `json:"fails,omitempty"`
+	Hours      *Hours   `json:"hours,omitempty"`
+	Pools      []string `json:"pools,omitempty"`
+	Traits     []string `json:"traits,omitempty"`
+}
+
+// Hours are the duty hours of a desk node.
+type Hours struct {
+	Zone string `json:"zone,omitempty"`
+	Week string `json:"week"`
+}
+
+// Job is one run.
+type Job struct {
+	Name        string  `json:"name"`
+	Project     string  `json:"project,omitempty"`
+	Submitted   Span    `json:"submitted,omitzero"`
+	Priority    string  `json:"priority,omitempty"`
+	Frames      string  `json:"frames"`
+	Mode        string  `json:"mode"`
+	Startup     Span    `json:"startup,omitzero"`
+	Cost        *Cost   `json:"cost,omitempty"`
+	Costs       []Span  `json:"costs,omitempty"`
+	Noise       float64 `json:"noise,omitempty"`
+	FailsFrames []int   `json:"fails_frames,omitempty"`
+	Needs       string  `json:"needs,omitempty"`
+	Ceiling     Ceiling `json:"ceiling,omitempty"`
+	Chunk       int     `json:"chunk,omitempty"`
+	Tries       int     `json:"tries,omitempty"`
+}
+
+// Span is a number of seconds; in a file also a text like 35s.
+type Span float64
+
+// UnmarshalJSON reads a number or a text.
+func (s *Span) UnmarshalJSON(data []byte) error {
+	var text string
+	if json.Unmarshal(data, &text) != nil {
+		return json.Unmarshal(data, (*float64)(s))
+	}
+	d, err := time.ParseDuration(text)
+	*s = Span(d.Seconds())
+	return err
+}
+
+// Ceiling is a number of nodes or a percentage.
+type Ceiling string
+
+// UnmarshalJSON reads a number or a text.
+func (c *Ceiling) UnmarshalJSON(data []byte) error {
+	*c = Ceiling(strings.Trim(string(data), `"`))
+	return nil
+}
+
+// Cost is one value, or points with straight lines between them.
+type Cost struct {
+	Value  Span
+	Points []Point
+}
+
+// Point is what one frame costs.
+type Point struct {
+	Frame int
+	Cost  Span
+}
+
+// UnmarshalJSON reads a value or points.
+func (c *Cost) UnmarshalJSON(data []byte) error {
+	if !bytes.HasPrefix(bytes.TrimSpace(data), []byte("{")) {
+		return c.Value.UnmarshalJSON(data)
+	}
+	var in struct {
+		Points [][2]json.RawMessage `json:"points"`
+	}
+	if err := json.Unmarshal(data, &in); err != nil {
+		return err
+	}
+	for _, p := range in.Points {
+		var point Point
+		if err := errors.Join(json.Unmarshal(p[0], &point.Frame), json.Unmarshal(p[1], &point.Cost)); err != nil {
+			return err
+		}
+		c.Points = append(c.Points, point)
+	}
+	return nil
+}
+
+// MarshalJSON writes what UnmarshalJSON reads.
+func (c Cost) MarshalJSON() ([]byte, error) {
+	if c.Points == nil {
+		return json.Marshal(c.Value)
+	}
+	points := [][2]any{}
+	for _, p := range c.Points {
+		points = append(points, [2]any{p.Frame, p.Cost})
+	}
+	return json.Marshal(map[string]any{"points": points})
+}
+
+// at returns the cost of a frame in reference seconds.
+func (c *Cost) at(frame int) float64 {
+	if c.Points == nil {
+		return float64(c.Value)
+	}
+	before := c.Points[0]
+	for _, p := range c.Points {
+		if p.Frame >= frame {
+			if p.Frame == before.Frame || frame <= before.Frame {
+				return float64(before.Cost)
+			}
+			part := float64(frame-before.Frame) / float64(p.Frame-before.Frame)
+			return float64(before.Cost) + part*float64(p.Cost-before.Cost)
+		}
+		before = p
+	}
+	return float64(before.Cost)
+}
+
+// start is 0 s where a file does not say: a Monday evening.
+var start = time.Date(2026, 3, 2, 18, 0, 0, 0, time.UTC)
+
+// mostFrames bounds the frames of all jobs of a file together.
+const mostFrames = 20_000_000
+
+// Parse reads a drill file. Errors say what is wrong and where.
+func Parse(data []byte) (play.Farm, error) {
+	asJSON, err := yaml.YAMLToJSON(data)
+	if err != nil {
+		return play.Farm{}, fmt.Errorf("reading the drill: %w", err)
+	}
+	document, err := jsonschema.UnmarshalJSON(bytes.NewReader(asJSON))
+	if err != nil {
+		return play.Farm{}, fmt.Errorf("reading the drill: %w", err)
+	}
+	schema, err := compileSchema()
+	if err != nil {
+		return play.Farm{}, err
+	}
+	if err := schema.Validate(document); err != nil {
+		return play.Farm{}, fmt.Errorf("the drill does not fit its schema: %w", err)
+	}
+	var f File
+	if err := json.Unmarshal(asJSON, &f); err != nil {
+		return play.Farm{}, fmt.Errorf("reading the drill: %w", err)
+	}
+	return f.farm()
+}
+
+func compileSchema() (*jsonschema.Schema, error) {
+	document, err := jsonschema.UnmarshalJSON(bytes.NewReader(Schema))
+	if err != nil {
+		return nil, fmt.Errorf("reading the schema of drills: %w", err)
+	}
+	c := jsonschema.NewCompiler()
+	if err := c.AddResource("drill.schema.json", document); err != nil {
+		return nil, fmt.Errorf("reading the schema of drills: %w", err)
+	}
+	return c.Compile("drill.schema.json")
+}
+
+func (f *File) farm() (play.Farm, error) {
+	out := play.Farm{Seed: f.Seed, Start: start}
+	if f.Start != nil {
+		out.Start = *f.Start
+	}
+	pools := map[string]bool{}
+	for _, p := range f.Pools {
+		pools[p.Name] = true
+		out.Pools = append(out.Pools, farm.Pool{Name: p.Name, Projects: p.Projects})
+	}
+	names := map[string]bool{}
+	for _, n := range f.Nodes {
+		if names[n.Name] {
+			return play.Farm{}, fmt.Errorf("two nodes are called %s", n.Name)
+		}
+		names[n.Name] = true
+		node, err := n.node(pools)
+		if err != nil {
+			return play.Farm{}, fmt.Errorf("node %s: %w", n.Name, err)
+		}
+		out.Nodes = append(out.Nodes, node)
+	}
+	total := 0
+	names = map[string]bool{}
+	for _, j := range f.Jobs {
+		if names[j.Name] {
+			return play.Farm{}, fmt.Errorf("two jobs are called %s", j.Name)
+		}
+		names[j.Name] = true
+		job, err := j.job()
+		if err != nil {
+			return play.Farm{}, fmt.Errorf("job %s: %w", j.Name, err)
+		}
+		if total += len(job.Costs); total > mostFrames {
+			return play.Farm{}, fmt.Errorf("the jobs have more than %d frames together", mostFrames)
+		}
+		out.Jobs = append(out.Jobs, job)
+	}
+	return out, nil
+}
+
+func (n Node) node(pools map[string]bool) (play.Node, error) {
+	out := play.Node{
+		Name: n.Name, Speed: n.Speed, Known: n.KnownSpeed, Joins: float64(n.Joins), Leaves: float64(n.Leaves), Returns: float64(n.Returns),
+		Fails: n.Fails, Pools: n.Pools, Traits: n.Traits,
+	}
+	if out.Known == 0 {
+		out.Known = 1
+	}
+	if n.Leaves > 0 && n.Leaves <= n.Joins || n.Returns > 0 && n.Returns <= n.Leaves {
+		return out, fmt.Errorf("it has to join, leave and return in this order")
+	}
+	for _, p := range n.Pools {
+		if !pools[p] {
+			return out, fmt.Errorf("there is no pool %s; name it under pools", p)
+		}
+	}
+	if n.Hours != nil {
+		week, err := hours.ParseWeek(n.Hours.Week)
+		if err != nil {
+			return out, fmt.Errorf("hours: %w", err)
+		}
+		zone := n.Hours.Zone
+		if zone == "" {
+			zone = "UTC"
+		}
+		out.Hours = &hours.Hours{Zone: zone, Week: week}
+		if err := out.Hours.Check(); err != nil {
+			return out, fmt.Errorf("hours: %w", err)
+		}
+	}
+	return out, nil
+}
+
+func (j Job) job() (play.Job, error) {
+	set, err := frames.Parse(j.Frames)
+	if err != nil {
+		return play.Job{}, fmt.Errorf("frames: %w", err)
+	}
+	if set.Len() > mostFrames {
+		return play.Job{}, fmt.Errorf("frames: %d are too many", set.Len())
+	}
+	if j.Needs != "" {
+		if _, err := trait.ParseExpression(j.Needs); err != nil {
+			return play.Job{}, fmt.Errorf("needs: %w", err)
+		}
+	}
+	ceiling, err := farm.ParseCeiling(string(j.Ceiling))
+	if err != nil {
+		return play.Job{}, fmt.Errorf("ceiling: %w", err)
+	}
+	out := play.Job{
+		Spec: farm.Spec{
+			Job: j.Name, Project: j.Project, Kind: farm.Final, Recipe: j.Mode, Mode: farm.Mode(j.Mode), Frames: set, Tries: j.Tries, Chunk: j.Chunk,
+			Needs: j.Needs, Level: farm.Level(j.Priority), Ceiling: ceiling,
+		},
+		Submitted: float64(j.Submitted), Startup: float64(j.Startup), Noise: j.Noise, Fails: j.FailsFrames,
+	}
+	if out.Spec.Tries == 0 {
+		out.Spec.Tries = 3
+	}
+	switch {
+	case (j.Cost == nil) == (j.Costs == nil):
+		return out, fmt.Errorf("say what frames cost: either cost or costs")
+	case j.Costs != nil && len(j.Costs) != set.Len():
+		return out, fmt.Errorf("costs: %d are given for %d frames", len(j.Costs), set.Len())
+	}
+	out.Costs = make([]float64, 0, set.Len())
+	for f := range set.All() {
+		cost := 0.0
+		if j.Costs != nil {
+			cost = float64(j.Costs[len(out.Costs)])
+		} else {
+			cost = j.Cost.at(f)
+		}
+		if cost <= 0 {
+			return out, fmt.Errorf("frame %s costs nothing; a cost has to be above 0", strconv.Itoa(f))
+		}
+		out.Costs = append(out.Costs, cost)
+	}
+	return out, nil
+}
