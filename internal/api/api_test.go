@@ -340,6 +340,9 @@ func TestBadBodies(t *testing.T) {
 		{"too large", `{"job": "` + strings.Repeat("a", maxBody) + `"}`, 413, "more than"},
 		{"no frames", `{"job": "a", "scene": "a.practice", "project": "salt-clock"}`, 422, "frame range"},
 		{"a range of a million commas", `{"job": "a", "scene": "a.practice", "frames": "` + strings.Repeat(",", 900_000) + `"}`, 422, "longer than"},
+		{"an unknown priority", `{"job": "a", "project": "salt-clock", "scene": "a.practice", "frames": "1", "priority": "asap"}`, 422, "is no priority"},
+		{"urgent by an artist", `{"job": "a", "project": "salt-clock", "scene": "a.practice", "frames": "1", "priority": "urgent"}`, 403, "only a wrangler"},
+		{"no ceiling", `{"job": "a", "project": "salt-clock", "scene": "a.practice", "frames": "1", "ceiling": "120%"}`, 422, "is no ceiling"},
 		{"NUL in a name", `{"job": "a\u0000", "scene": "a.practice", "frames": "1"}`, 400, "NUL"},
 		{"NUL in a scene", `{"job": "a", "project": "salt-clock", "scene": "a\u0000.practice", "frames": "1"}`, 400, "NUL"},
 	} {
@@ -488,6 +491,13 @@ func TestSubmitIsRepeatable(t *testing.T) {
 		} else if r.Run != first.Run || r.Name != first.Name {
 			t.Errorf("the second submit made %s", r.Name)
 		}
+	}
+	if status, body := w.call(w.tokens[wrangler], "POST", "/api/v1/runs", wire.Submit{Job: "b", Project: "salt-clock", Scene: "a.practice", Frames: "1", Priority: "urgent", Ceiling: "50%"}); status != http.StatusCreated {
+		t.Errorf("urgent by a wrangler: %d %s", status, body)
+	}
+	var run wire.Run
+	if w.must("GET", "/api/v1/runs/2", nil, &run); run.Priority != "urgent" || run.Ceiling != "50%" {
+		t.Errorf("it is %s with the ceiling %q", run.Priority, run.Ceiling)
 	}
 	if !strings.HasSuffix(first.Output, "/frames/a/final-1") || first.FrameCount != 5 {
 		t.Errorf("receipt %+v", first)

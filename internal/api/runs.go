@@ -82,6 +82,32 @@ func (s *Server) run(c *gin.Context) {
 	}
 }
 
+func (s *Server) why(c *gin.Context) {
+	id, ok := number(c, "run")
+	if !ok {
+		return
+	}
+	var frame *int
+	if text := c.Query("frame"); text != "" {
+		n, err := strconv.Atoi(text)
+		if err != nil {
+			problem(c, http.StatusBadRequest, "frame", fmt.Sprintf("%q is no frame number", text))
+			return
+		}
+		frame = &n
+	}
+	f, ok := s.floor(c)
+	if !ok {
+		return
+	}
+	why, err := f.Why(c, farm.RunID(id), c.Query("node"), frame)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, why)
+}
+
 func (s *Server) submit(c *gin.Context, f *floor.Floor, in wire.Submit) {
 	set, err := frames.Parse(in.Frames)
 	if err != nil {
@@ -97,6 +123,20 @@ func (s *Server) submit(c *gin.Context, f *floor.Floor, in wire.Submit) {
 		takes = farm.Amounts(*in.Takes)
 	}
 	by := person(c)
+	level, err := farm.ParseLevel(in.Priority)
+	if err != nil {
+		problem(c, http.StatusUnprocessableEntity, "priority", err.Error())
+		return
+	}
+	if level == farm.Urgent && !by.Role.Allows(farm.Wrangler) {
+		problem(c, http.StatusForbidden, "priority", "only a wrangler submits urgent work, as it comes before everybody's; use high, or ask one")
+		return
+	}
+	ceiling, err := farm.ParseCeiling(in.Ceiling)
+	if err != nil {
+		problem(c, http.StatusUnprocessableEntity, "ceiling", err.Error())
+		return
+	}
 	key := c.GetHeader("Idempotency-Key")
 	if key != "" {
 		key = by.Name + " " + key
@@ -106,7 +146,7 @@ func (s *Server) submit(c *gin.Context, f *floor.Floor, in wire.Submit) {
 		Spec: farm.Spec{
 			Job: in.Job, Project: in.Project, Kind: farm.RunKind(in.Kind), Recipe: in.Recipe, Scene: in.Scene, Output: in.Output,
 			Width: in.Width, Height: in.Height, Values: in.Values, Tries: in.Tries, Chunk: in.Chunk, Frames: set,
-			Passes: passes, Needs: in.Needs, Takes: takes,
+			Passes: passes, Needs: in.Needs, Takes: takes, Level: level, Ceiling: ceiling,
 		},
 	})
 	if err != nil {

@@ -84,6 +84,7 @@ var routes = []route{
 	{"POST", "/api/v1/runs", artist, reading((*Server).submit)},
 	{"GET", "/api/v1/runs/:run", viewer, (*Server).run},
 	{"GET", "/api/v1/runs/:run/results", viewer, (*Server).results},
+	{"GET", "/api/v1/runs/:run/why", viewer, (*Server).why},
 	{"GET", "/api/v1/runs/:run/log", viewer, (*Server).runLog},
 	{"GET", "/api/v1/runs/:run/output", viewer, (*Server).runOutput},
 	{"GET", "/api/v1/runs/:run/contact-sheet", viewer, (*Server).contactSheet},

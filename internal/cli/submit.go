@@ -96,6 +96,8 @@ func (a *app) submitCommand() *cobra.Command {
 	f.StringArrayVar(&sets, "set", nil, "a setting of the recipe, as name=value")
 	f.StringSliceVar(&in.Passes, "passes", nil, "passes that the renderer writes beside the picture, such as depth,matte")
 	f.StringVar(&in.Needs, "needs", "", "what a node must be: an expression over traits, such as 'gpu && memory>=64GiB'")
+	f.StringVar(&in.Priority, "priority", "normal", "urgent (wranglers only), high, normal, low or filler")
+	f.StringVar(&in.Ceiling, "ceiling", "", "the most nodes at once: a number, or a percentage of those that could take it, such as 50%")
 	f.IntVar(&takes.Cores, "cores", 0, "cores that a lease takes of a node; others may run beside it (default: as the recipe says, or the whole node)")
 	f.StringVar(&memory, "memory", "", "memory that a lease takes of a node, such as 4GiB")
 	f.IntVar(&takes.Devices, "devices", 0, "graphics devices that a lease takes of a node")

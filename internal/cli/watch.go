@@ -135,6 +135,41 @@ func (a *app) showCommand() *cobra.Command {
 	})
 }
 
+// whyCommand tells the reason for something.
+func (a *app) whyCommand() *cobra.Command {
+	var frame int
+	c := a.jsonFlag(&cobra.Command{
+		Use:   "why RUN [NODE]",
+		Short: "Say why a run waits, why a node does not work on it, or where a frame is",
+		Long:  "RUN is a job (its newest run), a run as job/final-2, or a run's number. The answer is one sentence with what would clear it.",
+		Args:  cobra.RangeArgs(1, 2),
+	})
+	c.Flags().IntVar(&frame, "frame", 0, "ask about this frame")
+	c.RunE = a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
+		run, err := findRun(ctx, cl, args[0])
+		if err != nil {
+			return err
+		}
+		query := url.Values{}
+		if len(args) > 1 {
+			query.Set("node", args[1])
+		}
+		if c.Flags().Changed("frame") {
+			query.Set("frame", fmt.Sprint(frame))
+		}
+		why, err := get[wire.Why](ctx, cl, fmt.Sprintf("/api/v1/runs/%d/why?%s", run.ID, query.Encode()))
+		if err != nil {
+			return err
+		}
+		if a.json {
+			return a.printJSON(why)
+		}
+		fmt.Fprintln(a.out, why.Why)
+		return nil
+	})
+	return c
+}
+
 // facts prints lines of a name and a value.
 func (a *app) facts(lines ...string) {
 	for i := 0; i+1 < len(lines); i += 2 {
@@ -158,7 +193,7 @@ func (a *app) showRun(r wire.Run, log []wire.LogLine) error {
 	if !r.Forecast.Known {
 		finishing += " (" + r.Forecast.Why + ")"
 	}
-	a.facts("number", fmt.Sprint(r.ID), "why", r.Why, "project", r.Project, "owner", r.Owner, "scene", r.Scene, "recipe", r.Recipe, "passes", strings.Join(r.Passes, ", "), "needs", r.Needs, "takes", takesText(r), "renderers", environmentText(r.Environment),
+	a.facts("number", fmt.Sprint(r.ID), "why", r.Why, "project", r.Project, "owner", r.Owner, "scene", r.Scene, "recipe", r.Recipe, "passes", strings.Join(r.Passes, ", "), "needs", r.Needs, "priority", unless(r.Priority, "normal"), "ceiling", r.Ceiling, "takes", takesText(r), "renderers", environmentText(r.Environment),
 		"size", fmt.Sprintf("%d×%d", r.Width, r.Height), "frames", fmt.Sprintf("%s (%d)", r.Frames, r.FrameCount), "output", r.Output,
 		"finish", finishing, "took", took, "nodes", strings.Join(r.Nodes, ", "))
 	fmt.Fprintf(a.out, "\n  %s\n\n", ribbon(r, 72, colours(a.out)))
@@ -348,4 +383,12 @@ func takesText(r wire.Run) string {
 		text += fmt.Sprintf(" (its renderer was seen with %s)", size(r.MemoryPeak))
 	}
 	return strings.TrimSpace(text)
+}
+
+// unless returns a text, or nothing for one that goes without saying.
+func unless(text, plain string) string {
+	if text == plain {
+		return ""
+	}
+	return text
 }

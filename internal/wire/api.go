@@ -109,6 +109,8 @@ type Run struct {
 	Height      int               `json:"height"`
 	Values      map[string]string `json:"values"`
 	Needs       string            `json:"needs"`             // what a node must be: an expression over traits
+	Priority    string            `json:"priority"`          // urgent, high, normal, low or filler
+	Ceiling     string            `json:"ceiling"`           // the most nodes at once: a number or a percentage; empty: none
 	Takes       Amounts           `json:"takes"`             // of a node, by one lease
 	Environment LeaseEnvironment  `json:"environment"`       // as whom its renderers run, and what they find in their environment
 	MemoryPeak  int64             `json:"memory_peak_bytes"` // most that a launch was seen to have; 0: not measured
@@ -244,12 +246,17 @@ type Submit struct {
 	Height  int               `json:"height,omitempty"` // 1080 when left out
 	Output  string            `json:"output,omitempty"` // folder in the project's frame place; the job's name when left out
 	Values  map[string]string `json:"values,omitempty"`
-	Needs   string            `json:"needs,omitempty"`  // what a node must be: an expression over traits
-	Takes   *Amounts          `json:"takes,omitempty"`  // of a node, by one lease; as the recipe says when left out
-	Passes  []string          `json:"passes,omitempty"` // to be written beside the picture
-	Tries   int               `json:"tries,omitempty"`  // 3 when left out
-	Chunk   int               `json:"chunk,omitempty"`  // frames a lease; chosen by the dealer when left out
-	Held    bool              `json:"held,omitempty"`
+	Needs   string            `json:"needs,omitempty"` // what a node must be: an expression over traits
+	// Priority is urgent (wranglers only), high, normal (default), low or filler.
+	Priority string `json:"priority,omitempty"`
+	// Ceiling is the most nodes at once: a number, or a percentage of those that
+	// could take the run.
+	Ceiling string   `json:"ceiling,omitempty"`
+	Takes   *Amounts `json:"takes,omitempty"`  // of a node, by one lease; as the recipe says when left out
+	Passes  []string `json:"passes,omitempty"` // to be written beside the picture
+	Tries   int      `json:"tries,omitempty"`  // 3 when left out
+	Chunk   int      `json:"chunk,omitempty"`  // frames a lease; chosen by the dealer when left out
+	Held    bool     `json:"held,omitempty"`
 }
 
 // Amounts is what one lease of a run takes of its node.
@@ -257,6 +264,11 @@ type Amounts struct {
 	Cores       int   `json:"cores,omitempty"`        // 0: the whole node
 	MemoryBytes int64 `json:"memory_bytes,omitempty"` // 0: it is not told
 	Devices     int   `json:"devices,omitempty"`      // graphics devices
+}
+
+// Why is the reason for something, as one sentence.
+type Why struct {
+	Why string `json:"why"`
 }
 
 // Receipt answers a submit.

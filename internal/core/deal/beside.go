@@ -1,7 +1,6 @@
 package deal
 
 import (
-	"cmp"
 	"fmt"
 	"math"
 	"slices"
@@ -100,13 +99,9 @@ func Room(s *farm.State, m *pace.Model, n *farm.Node, run *farm.Run, measured *M
 // run, as the run would have room once those leases have ended that come after
 // it, and they soon do: between one frame and the next.
 func keepsRoom(s *farm.State, m *pace.Model, n *farm.Node, run *farm.Run, measured *Memory) bool {
-	before := func(id farm.RunID) bool {
-		other := s.Runs[id]
-		return cmp.Or(cmp.Compare(other.Spec.Level.Rank(), run.Spec.Level.Rank()), cmp.Compare(other.Order, run.Order), cmp.Compare(other.ID, run.ID)) < 0
-	}
 	later := 0
 	for _, l := range s.LeasesOf(n.ID) {
-		if l.Run == run.ID || before(l.Run) {
+		if l.Run == run.ID || before(s.Runs[l.Run], run) {
 			continue
 		}
 		if mode := s.Runs[l.Run].Spec.Mode; mode != farm.ModeFeed && mode != farm.ModeSingle {
@@ -117,7 +112,7 @@ func keepsRoom(s *farm.State, m *pace.Model, n *farm.Node, run *farm.Run, measur
 	if later == 0 {
 		return false
 	}
-	_, full := Room(s, m, n, run, measured, func(l *farm.Lease) bool { return l.Run != run.ID && !before(l.Run) })
+	_, full := Room(s, m, n, run, measured, func(l *farm.Lease) bool { return l.Run != run.ID && !before(s.Runs[l.Run], run) })
 	return full == ""
 }
 

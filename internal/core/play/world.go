@@ -252,7 +252,7 @@ func (w *world) join(i int) error {
 	if m.there {
 		return nil
 	}
-	if err := w.lose(i, "its node has started anew"); err != nil {
+	if err := w.lose(i, w.farm.Nodes[i].Name+" has started anew"); err != nil {
 		return err
 	}
 	m.there, m.joined = true, w.now
@@ -338,7 +338,7 @@ func (w *world) free(i, stamp int) error {
 		w.askSoon() // what was left to it may be for others now
 		return w.apply(farm.NodeReach{Node: m.id, Reach: farm.Silent, Reason: "nothing was heard from it for 15 s", At: w.at(w.now)})
 	}
-	if err := w.lose(i, "its node is silent"); err != nil {
+	if err := w.lose(i, w.farm.Nodes[i].Name+" has been silent for too long"); err != nil {
 		return err
 	}
 	return w.wake()
@@ -533,7 +533,7 @@ func (w *world) end(i int) error {
 	m := &w.machines[i]
 	w.rest(i)
 	m.warm = false
-	return w.lose(i, "all its frames are done")
+	return w.lose(i, w.farm.Nodes[i].Name+" has finished its frames")
 }
 
 // settle ends a run in which nothing is left to do.

@@ -71,6 +71,28 @@ func (f *Floor) OneRun(ctx context.Context, id farm.RunID) (out wire.Run, err er
 	return out, err
 }
 
+// Why says in one sentence why a run stands where it stands; with a node, why
+// that one works on it or does not; with a frame, where that one stands.
+func (f *Floor) Why(ctx context.Context, id farm.RunID, node string, frame *int) (out wire.Why, err error) {
+	err = f.do(ctx, func(t *turn) error {
+		run := t.s.Runs[id]
+		switch n := t.s.NodeNamed(node); {
+		case run == nil:
+			return refuse(NotFound, "run", "there is no run %d", id)
+		case node != "" && n == nil:
+			return refuse(NotFound, "node", "there is no node %s", node)
+		case frame != nil:
+			out.Why = f.dealer.WhyFrame(run, *frame)
+		case node != "":
+			out.Why = f.dealer.WhyPair(run, n, t.now)
+		default:
+			out.Why = deal.WhyRun(t.s, run)
+		}
+		return nil
+	})
+	return out, err
+}
+
 // Nodes returns all nodes: racks first, then desks, each by name.
 func (f *Floor) Nodes(ctx context.Context) (out []wire.Node, err error) {
 	err = f.do(ctx, func(t *turn) error { out = f.nodeViews(t.now); return nil })
@@ -171,7 +193,7 @@ func (f *Floor) runView(run *farm.Run, now time.Time) wire.Run {
 	v := wire.Run{
 		ID: int64(run.ID), Name: spec.Name(), Job: spec.Job, Kind: string(spec.Kind), Number: spec.Number, Project: spec.Project,
 		State: string(run.State), Why: deal.WhyRun(f.s, run), Recipe: spec.Recipe, Scene: spec.Scene, Output: spec.Output,
-		Width: spec.Width, Height: spec.Height, Values: spec.Values, Needs: spec.Needs, Takes: wire.Amounts(spec.Takes), Environment: LeaseEnvironmentView(f.s.EnvironmentFor(spec.Project, spec.Recipe)), Passes: spec.PassNames(), Tries: spec.Tries, Owner: spec.Owner,
+		Width: spec.Width, Height: spec.Height, Values: spec.Values, Needs: spec.Needs, Priority: spec.Level.String(), Ceiling: spec.Ceiling.String(), Takes: wire.Amounts(spec.Takes), Environment: LeaseEnvironmentView(f.s.EnvironmentFor(spec.Project, spec.Recipe)), Passes: spec.PassNames(), Tries: spec.Tries, Owner: spec.Owner,
 		Frames: spec.Frames.String(), FrameCount: spec.Frames.Len(), DoneCount: run.Done.Len(), ParkedCount: run.Parked.Len(),
 		SubmittedAt: run.SubmittedAt, StartedAt: instant(run.StartedAt), EndedAt: instant(run.EndedAt),
 		Nodes: []string{}, Changed: run.Changed, Forecast: f.forecast(run, now), Troubles: f.troubles(run),

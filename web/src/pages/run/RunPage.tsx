@@ -214,6 +214,8 @@ function Settings({ run, now }: { run: Run; now: number }) {
     ["size", `${run.width} × ${run.height}`],
     ["recipe", run.recipe],
     ["needs", run.needs],
+    ["priority", run.priority === "normal" ? "" : run.priority],
+    ["ceiling", run.ceiling],
     ["a lease takes", takes(run)],
     ["renderers", environment(run)],
     ["settings", Object.entries(run.values).map(([name, value]) => `${name} ${value}`).join(", ")],

@@ -1,0 +1,52 @@
+package deal
+
+import (
+	"strings"
+	"testing"
+
+	"vexillum/internal/core/farm"
+)
+
+// TestTheMoreUrgentComesFirst submits runs in the wrong order.
+func TestTheMoreUrgentComesFirst(t *testing.T) {
+	b := newWorld(t, 1)
+	for i, level := range []farm.Level{farm.Filler, farm.Low, "", farm.High, farm.Urgent, farm.High} {
+		b.submit(string(rune('a'+i)), "practice", farm.ModeWhole, "1-3", farm.RunQueued)
+		b.s.Runs[b.s.LastRun].Spec.Level = level
+	}
+	b.submit("last", "practice", farm.ModeWhole, "1-3", farm.RunHeld) // the queue is put in order anew
+	got := ""
+	for range 6 {
+		l := b.lease(b.ask(1, 0))
+		got += b.s.Runs[l.Run].Spec.Job
+		b.apply(farm.LeaseTrimmed{Lease: l.ID, Node: 1, Run: l.Run, Frames: l.Left, At: b.now}, farm.LeaseEnded{Lease: l.ID, Node: 1, Run: l.Run, At: b.now},
+			farm.RunMoved{Run: l.Run, State: farm.RunCancelled, At: b.now})
+	}
+	if got != "edfcba" {
+		t.Errorf("dealt in the order %s, want edfcba", got)
+	}
+}
+
+// TestACeilingIsKept lets nodes ask for a run that may have two of four.
+func TestACeilingIsKept(t *testing.T) {
+	for _, mode := range []farm.Mode{farm.ModeRange, farm.ModeFeed, farm.ModeSingle} {
+		b := newWorld(t, 1, 1, 1, 1)
+		id := b.submit("a", "practice", mode, "1-400", farm.RunQueued)
+		b.s.Runs[id].Spec.Ceiling = farm.Ceiling{Percent: 50}
+		var refused []string
+		for n := farm.NodeID(1); n <= 4; n++ {
+			if d := b.ask(n, 0); len(d.Records) == 0 {
+				refused = append(refused, d.Why)
+			}
+		}
+		if len(refused) != 2 {
+			t.Fatalf("%s: %d of four are refused", mode, len(refused))
+		}
+		if mode != farm.ModeRange && !strings.Contains(refused[0], "is at its ceiling of 50%: 2 nodes at it") {
+			t.Errorf("%s: %s", mode, refused[0])
+		}
+		if _, ok, _ := b.d.TakeOver(4, b.now); ok {
+			t.Errorf("%s: a node beyond the ceiling takes something over", mode)
+		}
+	}
+}

@@ -1,0 +1,99 @@
+package deal
+
+import (
+	"fmt"
+	"time"
+
+	"vexillum/internal/core/farm"
+)
+
+// WhyPair says in one sentence why a node works on a run, or does not, and
+// what would clear that.
+func (d *Dealer) WhyPair(run *farm.Run, n *farm.Node, now time.Time) string {
+	name := run.Spec.Name()
+	if run.State.Closed() {
+		return fmt.Sprintf("%s is %s: %s", name, run.State, run.Reason)
+	}
+	held := d.s.LeasesOf(n.ID)
+	for _, l := range held {
+		if l.Run == run.ID {
+			return fmt.Sprintf("%s works on it: %s", n.Name, l.Reason)
+		}
+	}
+	if !n.Ready() {
+		return n.Name + " " + d.WhyNode(n, now)
+	}
+	set, why := d.offer(n, run, now)
+	if set.Empty() {
+		return why
+	}
+	if len(held) > 0 {
+		other := d.s.Runs[held[0].Run]
+		if before(other, run) {
+			return fmt.Sprintf("%s works on %s, which comes first, and has %s of it left", n.Name, other.Spec.Name(), plural(held[0].Left.Len(), "frame"))
+		}
+		if _, full := Room(d.s, d.m, n, run, nil, nil); full != "" {
+			return fmt.Sprintf("%s; it is dealt to again when its lease of %s has ended", full, other.Spec.Name())
+		}
+	}
+	next := d.Next(Ask{Node: n.ID}, now)
+	for _, r := range next.Records {
+		if opened, ok := r.(farm.LeaseOpened); ok && opened.Run != run.ID {
+			return fmt.Sprintf("%s gets %s first, which comes before it", n.Name, d.s.Runs[opened.Run].Spec.Name())
+		}
+	}
+	if len(next.Records) == 0 {
+		return next.Why
+	}
+	return fmt.Sprintf("%s gets %s as soon as it asks", n.Name, why)
+}
+
+// before reports whether a run comes before another in the queue.
+func before(a, b *farm.Run) bool {
+	if x, y := a.Spec.Level.Rank(), b.Spec.Level.Rank(); x != y {
+		return x < y
+	}
+	if a.Order != b.Order {
+		return a.Order < b.Order
+	}
+	return a.ID < b.ID
+}
+
+// WhyFrame says in one sentence where a frame of a run stands and why.
+func (d *Dealer) WhyFrame(run *farm.Run, frame int) string {
+	name := fmt.Sprintf("frame %d", frame)
+	tried := ""
+	if t := run.Trouble[frame]; t != nil && len(t.Attempts) > 0 {
+		last := t.Attempts[len(t.Attempts)-1]
+		tried = fmt.Sprintf("; it failed on %s (%s), and %d of %d tries are used", d.s.NodeName(last.Node), last.Cause, t.Tried(), run.Spec.Tries)
+	}
+	switch {
+	case !run.Spec.Frames.Has(frame):
+		return fmt.Sprintf("%s is no frame of %s, which has %s", name, run.Spec.Name(), run.Spec.Frames)
+	case run.Done.Has(frame):
+		return name + " is done"
+	case run.Parked.Has(frame):
+		return name + " is parked" + tried + "; look at what its renderer said, then retry the run"
+	}
+	if delivery, ok := run.Delivering[frame]; ok {
+		return fmt.Sprintf("%s is rendered, and %s is delivering it", name, d.s.NodeName(delivery.Node))
+	}
+	for l := range run.OpenLeases {
+		if !l.Left.Has(frame) {
+			continue
+		}
+		node := d.s.NodeName(l.Node)
+		if seen := d.sight(l); seen.Begun && seen.Frame == frame {
+			return fmt.Sprintf("%s is rendering on %s%s", name, node, tried)
+		}
+		ahead := l.Left.Between(l.Left.First(), frame-1)
+		if ahead == 0 {
+			return fmt.Sprintf("%s is the next of %s%s", name, node, tried)
+		}
+		return fmt.Sprintf("%s is dealt to %s, which has %s before it%s", name, node, plural(ahead, "frame"), tried)
+	}
+	if run.State != farm.RunRendering && run.State != farm.RunQueued {
+		return fmt.Sprintf("%s is to do, and the run is %s%s", name, run.State, tried)
+	}
+	return fmt.Sprintf("%s waits to be dealt%s: %s", name, tried, WhyRun(d.s, run))
+}
