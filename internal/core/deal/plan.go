@@ -33,6 +33,7 @@ type helper struct {
 // if nothing moved would bring the end forward.
 func (v *survey) plan() *plan {
 	if !v.planned {
+		sortTakers(v.takers)
 		v.planned, v.moves = true, v.best()
 	}
 	return v.moves

@@ -28,7 +28,7 @@ func (d *Dealer) share(n *farm.Node, run *farm.Run, todo frames.Set, now time.Ti
 	if size == 0 {
 		if v.fastest(n) != n { // somebody must
 			return frames.Set{}, fmt.Sprintf("%s is passed over for %s: a frame would take it %s, and all can be done in %s without it",
-				n.Name, run.Spec.Name(), span(v.startup+v.curve.Cost(part.First())/mine), span(v.common))
+				n.Name, run.Spec.Name(), span(v.startup+v.curve.Cost(part.First())/mine), span(v.together()))
 		}
 		size = 1
 	}
@@ -44,7 +44,7 @@ func (d *Dealer) share(n *farm.Node, run *farm.Run, todo frames.Set, now time.Ti
 	case !v.curve.Known():
 		return set, fmt.Sprintf("%s of %d to do: its part by speed", count(set), todo.Len())
 	}
-	return set, fmt.Sprintf("%s of %d to do: what it can finish in %s, when all can be done", count(set), todo.Len(), span(v.common))
+	return set, fmt.Sprintf("%s of %d to do: what it can finish in %s, when all can be done", count(set), todo.Len(), span(v.together()))
 }
 
 // fastest returns a node that can be relied on to work on the run if this one
@@ -56,10 +56,13 @@ func (v *survey) fastest(n *farm.Node) *farm.Node {
 			return l.node
 		}
 	}
-	if len(v.takers) > 0 {
-		return v.takers[0].node
+	best, most := n, -1.0
+	for _, t := range v.takers {
+		if t.speed > most {
+			best, most = t.node, t.speed
+		}
 	}
-	return n
+	return best
 }
 
 // portion returns how many reference seconds of what is to do are for one of

@@ -53,8 +53,8 @@ type survey struct {
 	takers  []taker
 	todo    float64 // reference seconds that nobody has
 	each    float64 // of a frame that is to be dealt or moved, on average
-	common  float64 // seconds from now at which all could be done, frames being whole
-	even    float64 // the same if frames could be divided
+	even    float64 // seconds from now at which all could be done if frames could be divided
+	common  float64 // the same with whole frames; 0 until it is asked for
 }
 
 // look makes a survey of a run. Work is in reference seconds where something
@@ -77,7 +77,7 @@ func (d *Dealer) survey(run *farm.Run, now time.Time) *survey {
 		v.loads = append(v.loads, d.load(v, l))
 	}
 	sortLoads(v.loads)
-	for _, n := range d.s.Nodes {
+	for _, n := range d.s.NodeList() {
 		if free := d.freeFor(n, run, now); free > 0 {
 			t := taker{node: n, speed: speed(d.m, n, run), start: v.startup}
 			for range free {
@@ -85,8 +85,8 @@ func (d *Dealer) survey(run *farm.Run, now time.Time) *survey {
 			}
 		}
 	}
-	sortTakers(v.takers)
 	if most := run.Spec.Ceiling; !most.None() {
+		sortTakers(v.takers) // the fastest join
 		v.takers = v.takers[:max(0, min(len(v.takers), most.Most(Able(d.s, run))-working(run)))]
 	}
 	v.todo = v.curve.Work(run.ToDo)
@@ -95,7 +95,6 @@ func (d *Dealer) survey(run *farm.Run, now time.Time) *survey {
 		work, count = work+l.work, count+l.left.Len()
 	}
 	v.each = work / float64(max(1, count))
-	v.common = v.balance(whole)
 	v.even = v.balance(func(work, _ float64) float64 { return max(0, work) })
 	return v
 }
@@ -143,6 +142,15 @@ func (d *Dealer) load(v *survey, l *farm.Lease) load {
 // part of that.
 func remaining(expected, spread, lasted float64) float64 {
 	return max(expected-lasted, max(0.05, spread/2)*min(lasted, 4*expected))
+}
+
+// together returns the seconds from now at which all could be done, frames
+// being whole.
+func (v *survey) together() float64 {
+	if v.common == 0 {
+		v.common = v.balance(whole)
+	}
+	return v.common
 }
 
 // balance returns the time at which all work could be done, if every tail

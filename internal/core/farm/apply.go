@@ -151,7 +151,7 @@ func (s *State) PutToken(r TokenIssued) {
 
 // PutNode adds a node as it was kept. It is for loaders.
 func (s *State) PutNode(n *Node) {
-	s.Nodes[n.ID] = n
+	s.Nodes[n.ID], s.nodeList = n, nil
 	if n.RetiredAt.IsZero() {
 		s.nodeNames[n.Name] = n.ID
 	}

@@ -37,7 +37,8 @@ type State struct {
 	leases     map[LeaseID]*Lease            // of runs that have not closed
 	working    map[NodeID]map[LeaseID]*Lease // open leases by node
 	openRuns   map[RunID]*Run
-	queue      []*Run // openRuns in order; nil when they have changed
+	queue      []*Run  // openRuns in order; nil when they have changed
+	nodeList   []*Node // in the order of their ids; nil when there are others
 }
 
 type jobKind struct {
@@ -124,6 +125,15 @@ func (s *State) Queue() []*Run {
 		})
 	}
 	return s.queue
+}
+
+// NodeList returns all nodes that there ever were, in the order of their ids.
+// The slice belongs to the State.
+func (s *State) NodeList() []*Node {
+	if len(s.nodeList) != len(s.Nodes) {
+		s.nodeList = slices.SortedFunc(maps.Values(s.Nodes), func(a, b *Node) int { return cmp.Compare(a.ID, b.ID) })
+	}
+	return s.nodeList
 }
 
 // Check returns an error if the farm contradicts itself: a frame that is in
