@@ -71,11 +71,15 @@ const mostMatched = 100_000
 // node that would need longer for one than the others for all is passed over.
 func (d *Dealer) chunk(n *farm.Node, run *farm.Run, todo frames.Set, now time.Time) (frames.Set, string) {
 	set := todo.Take(run.Spec.Chunk)
+	why := fmt.Sprintf("%s, as the run asks for chunks of %d", count(set), run.Spec.Chunk)
+	if todo.Len() > 64*run.Spec.Chunk*len(d.s.Nodes) { // the end is far
+		return set, why
+	}
 	v := d.look(run, now)
 	if end := v.startup + v.curve.Work(set)/speed(d.m, n, run); v.fastest(n) != n && end > 2*v.together()+v.startup {
 		return frames.Set{}, fmt.Sprintf("%s is passed over for %s: a chunk of %d would take it %s times as long as all should take", n.Name, run.Spec.Name(), set.Len(), fmt.Sprintf("%.0f", end/max(v.together(), 1e-9)))
 	}
-	return set, fmt.Sprintf("%s, as the run asks for chunks of %d", count(set), run.Spec.Chunk)
+	return set, why
 }
 
 // fewSeconds is about how long a lease of single frames shall last.
