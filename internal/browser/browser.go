@@ -46,6 +46,7 @@ func Start(ctx context.Context, dir string) (context.Context, context.CancelFunc
 		chromedp.Flag("disable-quic", true),
 		chromedp.Flag("no-first-run", true),
 		chromedp.Flag("hide-scrollbars", true),
+		chromedp.Flag("disable-smooth-scrolling", true), // a click must not miss what is still moving
 		chromedp.Flag("force-color-profile", "srgb"),
 		chromedp.Flag("host-resolver-rules", "MAP * ~NOTFOUND, EXCLUDE 127.0.0.1"),
 	)

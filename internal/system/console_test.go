@@ -315,7 +315,6 @@ func TestConsoleOfNodes(t *testing.T) {
 	c.do(chromedp.Navigate(fmt.Sprintf("http://%s/nodes/%d", f.listen, desk)), chromedp.WaitVisible(`table[role=grid]`))
 	c.settled()
 	c.do(chromedp.Click(`[data-cell="2-20"]`), chromedp.WaitVisible(`[data-cell="2-20"][aria-selected=false]`), chromedp.Focus(`[data-cell="2-20"]`), chromedp.KeyEvent(kb.ArrowRight, chromedp.KeyModifiers(input.ModifierShift)), chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent(" "))
-	c.settled()
 	c.press("Keep these hours")
 	c.sees("wed 00:00-10:00,11:00-24:00")
 	c.do(chromedp.Click(`//dialog//button[normalize-space()="Keep these hours"]`, chromedp.BySearch))
