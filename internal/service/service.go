@@ -219,16 +219,7 @@ func (s *Service) lead(ctx context.Context, claim lead.Claim) error {
 		return causeOf(ctx, err)
 	}
 	s.life.Store(&life)
-	model := pace.New()
-	for _, o := range loaded.Observations {
-		if n := loaded.State.Nodes[o.Node]; n != nil {
-			part := 1.0
-			if l := loaded.State.Lease(o.Lease); l != nil {
-				part = n.Part(l.Share)
-			}
-			model.Observe(loaded.State.Runs[o.Run], n, part, o)
-		}
-	}
+	model := learned(loaded)
 	newest := map[farm.RunID]floor.Newest{}
 	for id, n := range loaded.Newest {
 		newest[id] = floor.Newest{Frame: n.Frame, At: n.At}
@@ -307,4 +298,20 @@ func (s *Service) firstAdmin(ctx context.Context, f *floor.Floor) error {
 	}
 	_, err = f.SetPerson(ctx, name, farm.Admin, hash, "first start")
 	return err
+}
+
+// learned returns what the frames that were finished before tell. Runs that
+// have ended come first: they tell the next of their jobs.
+func learned(loaded store.Loaded) *pace.Model {
+	model := pace.New()
+	for i, o := range loaded.Observations {
+		run := loaded.State.Runs[o.Run]
+		if n := loaded.State.Nodes[o.Node]; n != nil {
+			model.Recall(run, n, n.Part(o.Share), o.FrameAccepted)
+		}
+		if last := i+1 == len(loaded.Observations) || loaded.Observations[i+1].Run != o.Run; last && run.State.Closed() {
+			model.Close(run)
+		}
+	}
+	return model
 }

@@ -11,16 +11,28 @@ import (
 	"vexillum/internal/core/frames"
 )
 
-// observationsPerRun bounds how many frames of each open run are read back to
-// learn the pace anew at a start.
-const observationsPerRun = 200
+// How much is read back to learn the pace anew at a start: so many frames of
+// each open run, the newest; and of the last run of each of so many jobs, from
+// all over its range.
+const (
+	observationsPerRun = 200
+	jobsRemembered     = 200
+	observationsPerJob = 120
+)
+
+// Observation is a finished frame, and what of its node the lease had.
+type Observation struct {
+	farm.FrameAccepted
+	Share farm.Share
+}
 
 // Loaded is a farm as it was committed.
 type Loaded struct {
 	State *farm.State
-	// Observations are finished frames of open runs, oldest first, from which
-	// the pace can be learned again.
-	Observations []farm.FrameAccepted
+	// Observations are finished frames from which the pace can be learned again:
+	// first those of runs that have ended, a run after the other, then those of
+	// open ones.
+	Observations []Observation
 	// Newest is the frame of each run that was done last.
 	Newest map[farm.RunID]Newest
 	// Finished is when frames were done since FinishedSince, oldest first.
@@ -382,16 +394,31 @@ func (l *loader) assemble() {
 	}
 }
 
-func (l *loader) observations() ([]farm.FrameAccepted, error) {
-	var out []farm.FrameAccepted
-	err := l.each(func(row *sql.Rows) error {
-		var f farm.FrameAccepted
-		err := row.Scan(&f.Run, &f.Frame, &f.Node, &f.Lease, &f.StartupSeconds, &f.RenderSeconds, &f.MemoryBytes)
-		out = append(out, f)
-		return err
-	}, `SELECT r.id, f.frame, f.node, f.lease, f.startup_seconds, f.render_seconds, f.memory_bytes
-		FROM run r CROSS JOIN LATERAL (SELECT * FROM frame WHERE frame.run = r.id ORDER BY seq DESC LIMIT $1) f
-		WHERE r.`+openRuns+` ORDER BY f.seq`, observationsPerRun)
+func (l *loader) observations() (out []Observation, err error) {
+	scan := func(row *sql.Rows) error {
+		var o Observation
+		var share []byte
+		if err := row.Scan(&o.Run, &o.Frame, &o.Node, &o.Lease, &o.StartupSeconds, &o.RenderSeconds, &o.MemoryBytes, &share); err != nil {
+			return err
+		}
+		out = append(out, o)
+		return json.Unmarshal(share, &out[len(out)-1].Share)
+	}
+	const what = `SELECT f.run, f.frame, f.node, f.lease, f.startup_seconds, f.render_seconds, f.memory_bytes, COALESCE(l.share, '{}') `
+	err = l.each(scan, what+`FROM (
+			SELECT id, done FROM (SELECT DISTINCT ON (project, job) id, done, ended_at FROM run
+				WHERE NOT (`+openRuns+`) AND NOT isempty(done) ORDER BY project, job, ended_at DESC) r
+			ORDER BY ended_at DESC LIMIT $1) r
+		CROSS JOIN generate_series(0, $2 - 1) AS part
+		CROSS JOIN LATERAL (SELECT lower(done) + (upper(done) - lower(done))::bigint * part / $2 AS first, lower(done) + (upper(done) - lower(done))::bigint * (part + 1) / $2 AS next) bin
+		CROSS JOIN LATERAL (SELECT * FROM frame WHERE run = r.id AND frame >= bin.first AND frame < bin.next AND state = 'done' ORDER BY frame LIMIT 1) f
+		JOIN lease l ON l.id = f.lease
+		ORDER BY f.run, f.seq`, jobsRemembered, observationsPerJob)
+	if err != nil {
+		return nil, err
+	}
+	err = l.each(scan, what+`FROM run r CROSS JOIN LATERAL (SELECT * FROM frame WHERE frame.run = r.id ORDER BY seq DESC LIMIT $1) f
+		JOIN lease l ON l.id = f.lease WHERE r.`+openRuns+` ORDER BY f.seq`, observationsPerRun)
 	return out, err
 }
 

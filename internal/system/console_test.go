@@ -100,7 +100,38 @@ func (c *console) sees(what string) {
 // press clicks the button of that name.
 func (c *console) press(name string) {
 	c.t.Helper()
-	c.do(chromedp.Click(fmt.Sprintf(`//button[normalize-space()=%q]`, name), chromedp.BySearch))
+	c.click(fmt.Sprintf(`//button[normalize-space()=%q]`, name))
+}
+
+// confirm clicks the button of that name in the dialog that asks once more.
+func (c *console) confirm(name string) {
+	c.t.Helper()
+	c.click(fmt.Sprintf(`//dialog//button[normalize-space()=%q]`, name))
+}
+
+// click clicks what a CSS selector or an XPath finds first, once that stands
+// still and nothing lies over it, as a person would.
+func (c *console) click(what string) {
+	c.t.Helper()
+	var at []float64
+	c.wait("a click can reach "+what, func() bool {
+		c.do(chromedp.Evaluate(fmt.Sprintf(`(async what => {
+			const find = () => what.startsWith("/")
+				? document.evaluate(what, document, null, XPathResult.FIRST_ORDERED_NODE_TYPE).singleNodeValue
+				: document.querySelector(what);
+			const found = find();
+			if (!found || found.disabled) return [];
+			found.scrollIntoView({block: "center", behavior: "instant"});
+			const before = found.getBoundingClientRect();
+			await new Promise(done => setTimeout(done, 100));
+			const now = found.getBoundingClientRect();
+			if (find() !== found || before.x !== now.x || before.y !== now.y || now.width === 0) return [];
+			const x = now.x + now.width / 2, y = now.y + now.height / 2;
+			return found.contains(document.elementFromPoint(x, y)) ? [x, y] : [];
+		})(%q)`, what), &at, awaitPromise))
+		return len(at) == 2
+	})
+	c.do(chromedp.MouseClickXY(at[0], at[1]))
 }
 
 // settled waits until what is loaded piece by piece moves nothing any more, so
@@ -197,7 +228,8 @@ func TestConsole(t *testing.T) {
 	c.noSidewaysScroll("Watch")
 
 	// The run's page: a picture arrives, and the contact sheet fills up.
-	c.do(chromedp.Click(`//a[contains(@href, "/runs/") and contains(., "salt_010")]`, chromedp.BySearch), chromedp.WaitVisible(`section[aria-label="Frame map"]`))
+	c.click(`//a[contains(@href, "/runs/") and contains(., "salt_010")]`)
+	c.do(chromedp.WaitVisible(`section[aria-label="Frame map"]`))
 	pictures := func() (n int) {
 		c.do(chromedp.Evaluate(`[...document.querySelectorAll('button[aria-label^="Frame "] img')].filter(i => i.complete && i.naturalWidth > 0).length`, &n))
 		return n
@@ -294,11 +326,11 @@ func TestConsoleOfNodes(t *testing.T) {
 	c.sees("write && at character 6")
 	c.fill(find, "rack && !laptob")
 	c.sees("2 of 3 nodes; no node has the trait laptob")
-	c.do(chromedp.Click(`th input[type=checkbox]`))
+	c.click(`th input[type=checkbox]`)
 	c.sees("2 picked")
 	c.press("Drain")
 	c.sees("2 nodes would be draining.")
-	c.do(chromedp.Click(`//dialog//button[normalize-space()="Drain"]`, chromedp.BySearch))
+	c.confirm("Drain")
 	c.sees("2 nodes are draining.")
 	c.wait("the nodes have drained", func() bool { return f.node("kiln-01").Duty == "held" && f.node("kiln-02").Duty == "held" })
 	c.press("Undo")
@@ -314,23 +346,24 @@ func TestConsoleOfNodes(t *testing.T) {
 	desk := f.node("desk-tobin").ID
 	c.do(chromedp.Navigate(fmt.Sprintf("http://%s/nodes/%d", f.listen, desk)), chromedp.WaitVisible(`table[role=grid]`))
 	c.settled()
-	c.do(chromedp.Click(`[data-cell="2-20"]`), chromedp.WaitVisible(`[data-cell="2-20"][aria-selected=false]`), chromedp.Focus(`[data-cell="2-20"]`), chromedp.KeyEvent(kb.ArrowRight, chromedp.KeyModifiers(input.ModifierShift)), chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent(" "))
+	c.click(`[data-cell="2-20"]`)
+	c.do(chromedp.WaitVisible(`[data-cell="2-20"][aria-selected=false]`), chromedp.Focus(`[data-cell="2-20"]`), chromedp.KeyEvent(kb.ArrowRight, chromedp.KeyModifiers(input.ModifierShift)), chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent(" "))
 	c.press("Keep these hours")
 	c.sees("wed 00:00-10:00,11:00-24:00")
-	c.do(chromedp.Click(`//dialog//button[normalize-space()="Keep these hours"]`, chromedp.BySearch))
+	c.confirm("Keep these hours")
 	c.wait("the hours are kept", func() bool {
 		h := f.node("desk-tobin").Settings.Hours
 		return h != nil && h.Week == "mon,tue 00:00-24:00; wed 00:00-10:00,11:00-24:00; thu 00:00-10:30,11:00-24:00; fri-sun 00:00-24:00"
 	})
 	c.do(chromedp.SendKeys(`input[aria-label="Give a trait"]`, "big-memory"+kb.Enter))
-	c.do(chromedp.Click(`//dialog//button[normalize-space()="Give it"]`, chromedp.BySearch))
+	c.confirm("Give it")
 	c.sees("trait big-memory is added")
 
 	// Its caps are changed and applied to others, the differences shown first.
 	c.fill(`section[aria-label="Caps"] input`, "1")
 	c.do(chromedp.SendKeys(`section[aria-label="Caps"] input`, kb.Enter))
 	c.sees("cores: 1 instead of all")
-	c.do(chromedp.Click(`//dialog//button[normalize-space()="Keep these caps"]`, chromedp.BySearch))
+	c.confirm("Keep these caps")
 	c.wait("the caps are kept", func() bool { return f.node("desk-tobin").Settings.Caps.Cores == 1 })
 	c.fill(`section[aria-label="Apply to others"] input.input`, "rack")
 	c.do(chromedp.SendKeys(`section[aria-label="Apply to others"] input.input`, kb.Enter))
@@ -370,7 +403,8 @@ func TestConsoleOfNodes(t *testing.T) {
 	if _, stderr, code := f.vexillum("nodes", "set", "kiln-01", "--add-pool", "graphics"); code != 0 {
 		t.Fatal(stderr)
 	}
-	c.do(chromedp.Navigate("http://"+f.listen+"/nodes"), chromedp.WaitVisible(`main ul li`), chromedp.Click(`//label[contains(., "by pool")]`, chromedp.BySearch))
+	c.do(chromedp.Navigate("http://"+f.listen+"/nodes"), chromedp.WaitVisible(`main ul li`))
+	c.click(`//label[contains(., "by pool")]`)
 	c.press("Hold the pool")
 	c.sees("nothing is in flight")
 	c.press("Hold it")

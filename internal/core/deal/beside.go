@@ -147,7 +147,7 @@ func guard(s *farm.State, m *pace.Model, n *farm.Node, run *farm.Run, held []*fa
 // Expected returns how much main memory a launch of the run is expected to
 // grow to, in bytes: the most that was seen, or else what the run says.
 func Expected(m *pace.Model, run *farm.Run) (peak int64, known bool) {
-	if peak, known := m.Memory(run.ID); known {
+	if peak, known := m.Memory(run); known {
 		return peak, true
 	}
 	return run.Spec.Takes.MemoryBytes, run.Spec.Takes.MemoryBytes > 0

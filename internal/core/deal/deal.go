@@ -154,10 +154,10 @@ func (d *Dealer) wanted(n *farm.Node, run *farm.Run, now time.Time) (frames.Set,
 	if run.Spec.Chunk > 0 {
 		return d.chunk(n, run, todo, now)
 	}
-	switch run.Spec.Mode {
-	case farm.ModeWhole:
+	switch {
+	case run.Spec.Mode == farm.ModeWhole:
 		return todo, "all frames in one go, as the recipe needs it"
-	case farm.ModeSingle, farm.ModeFeed:
+	case run.Spec.Mode == farm.ModeFeed, apiece(run):
 		return d.one(n, run, todo, now)
 	}
 	return d.share(n, run, todo, now)

@@ -26,41 +26,45 @@ func (d *Dealer) one(n *farm.Node, run *farm.Run, todo frames.Set, now time.Time
 		return frames.One(f), fmt.Sprintf("frame %d, to learn what the frames around it cost", f)
 	}
 	f := d.dearest(run, todo)
-	if set := d.few(n, run, todo, f); set.Len() > 1 {
+	if set := d.few(n, run, todo, f, now); set.Len() > 1 {
 		return set, fmt.Sprintf("%s, launched one after the other", count(set))
 	}
 	return frames.One(f), fmt.Sprintf("frame %d, as what takes longest goes first", f)
 }
 
-// power is the speed of all that is at a run or could be, and what a frame of
-// it costs on average, as of a moment ago.
+// power is how many leases a run has or could have now, their speed together,
+// and what a frame costs on average, as of a moment ago.
 type power struct {
+	leases      int
 	speed, each float64
 	at          time.Time
 }
 
 const powerGood = 5 * time.Second
 
+func (d *Dealer) powerOf(run *farm.Run, now time.Time) power {
+	p, ok := d.powers[run.ID]
+	if age := now.Sub(p.at); ok && age >= 0 && age <= powerGood {
+		return p
+	}
+	v := d.look(run, now)
+	p = power{leases: len(v.loads) + len(v.takers), each: v.each, at: now}
+	for _, l := range v.loads {
+		p.speed += l.speed
+	}
+	for _, t := range v.takers {
+		p.speed += t.speed
+	}
+	d.powers[run.ID] = p
+	return p
+}
+
 // nearEnd reports whether a frame that the node begins now may be among the
 // last to be done, so that it matters who renders what.
 func (d *Dealer) nearEnd(n *farm.Node, run *farm.Run, todo frames.Set, now time.Time) bool {
-	if todo.Len() <= 2*len(d.s.Nodes) {
-		return todo.Len()*len(d.s.Nodes) <= mostMatched
-	}
-	p, ok := d.powers[run.ID]
-	if age := now.Sub(p.at); !ok || age < 0 || age > powerGood {
-		v := d.look(run, now)
-		p = power{each: v.each, at: now}
-		for _, l := range v.loads {
-			p.speed += l.speed
-		}
-		for _, t := range v.takers {
-			p.speed += t.speed
-		}
-		d.powers[run.ID] = p
-	}
+	p := d.powerOf(run, now)
 	left := float64(todo.Len()) * p.each / p.speed
-	return left < 2*p.each/speed(d.m, n, run) && todo.Len()*len(d.s.Nodes) <= mostMatched
+	return (todo.Len() <= 2*p.leases || left < 2*p.each/speed(d.m, n, run)) && todo.Len()*p.leases <= mostMatched
 }
 
 // mostMatched bounds the pairs of frames and nodes that are compared for one
@@ -71,15 +75,20 @@ const mostMatched = 100_000
 // node that would need longer for one than the others for all is passed over.
 func (d *Dealer) chunk(n *farm.Node, run *farm.Run, todo frames.Set, now time.Time) (frames.Set, string) {
 	set := todo.Take(run.Spec.Chunk)
-	why := fmt.Sprintf("%s, as the run asks for chunks of %d", count(set), run.Spec.Chunk)
-	if todo.Len() > 64*run.Spec.Chunk*len(d.s.Nodes) { // the end is far
-		return set, why
+	mine := speed(d.m, n, run)
+	if p := d.powerOf(run, now); float64(todo.Len()) > 4*float64(set.Len())*p.speed/mine { // the end is far
+		return set, chunkWhy(set, run)
 	}
 	v := d.look(run, now)
-	if end := v.startup + v.curve.Work(set)/speed(d.m, n, run); v.fastest(n) != n && end > 2*v.together()+v.startup {
-		return frames.Set{}, fmt.Sprintf("%s is passed over for %s: a chunk of %d would take it %s times as long as all should take", n.Name, run.Spec.Name(), set.Len(), fmt.Sprintf("%.0f", end/max(v.together(), 1e-9)))
+	if end := v.startup + v.curve.Work(set)/mine; v.fastest(n) != n && end > 2*v.together()+v.startup {
+		return frames.Set{}, fmt.Sprintf("%s is passed over for %s: a chunk of %d would take it %.0f times as long as all should take",
+			n.Name, run.Spec.Name(), set.Len(), end/max(v.together(), 1e-9))
 	}
-	return set, why
+	return set, chunkWhy(set, run)
+}
+
+func chunkWhy(set frames.Set, run *farm.Run) string {
+	return fmt.Sprintf("%s, as the run asks for chunks of %d", count(set), run.Spec.Chunk)
 }
 
 // fewSeconds is about how long a lease of single frames shall last.
@@ -88,18 +97,30 @@ const fewSeconds = 20
 // few returns frame f and those that follow it, as many single launches as
 // fit into a short while, as long as there is plenty for all: the launch of one
 // may then overlap with checking the one before.
-func (d *Dealer) few(n *farm.Node, run *farm.Run, todo frames.Set, f int) frames.Set {
-	if run.Spec.Mode != farm.ModeSingle {
+func (d *Dealer) few(n *farm.Node, run *farm.Run, todo frames.Set, f int, now time.Time) frames.Set {
+	if !apiece(run) {
 		return frames.One(f)
 	}
 	startup, _ := d.m.Startup(run)
 	seconds := startup.Mean + d.m.Curve(run).Cost(f)/speed(d.m, n, run)
-	most := int(min(fewSeconds/max(seconds, 0.01), 100, float64(todo.Len()/(4*len(d.s.Nodes)))))
-	last := f
-	for last-f+1 < most && todo.Has(last+1) {
-		last++
+	most := int(min(fewSeconds/max(seconds, 0.01), 100, float64(todo.Len())/(4*float64(d.powerOf(run, now).leases))))
+	set := frames.One(f)
+	for set.Len() < most {
+		next, ok := todo.From(set.Last() + 1)
+		if !ok {
+			break
+		}
+		set = set.Union(frames.One(next))
 	}
-	return frames.Of(frames.Span{First: f, Last: last})
+	return set
+}
+
+// apiece reports whether each frame of a run is a launch of its own: in mode
+// single, and where none of its frames follows another.
+func apiece(run *farm.Run) bool {
+	set := run.Spec.Frames
+	return run.Spec.Mode == farm.ModeSingle ||
+		run.Spec.Mode == farm.ModeRange && set.Len() > 1 && !set.Has(set.First()+1) && !set.Has(set.Last()-1)
 }
 
 // apart returns the middle of the longest stretch, so that few frames tell
@@ -183,8 +204,8 @@ func (d *Dealer) dearest(run *farm.Run, todo frames.Set) int {
 // the others have done all gets none.
 func (d *Dealer) rest(n *farm.Node, run *farm.Run, todo frames.Set, now time.Time) (frames.Set, string) {
 	v := d.look(run, now)
-	var nodes finishes
-	single := run.Spec.Mode == farm.ModeSingle
+	var nodes []finish
+	single := apiece(run)
 	asking := -1
 	for _, l := range v.loads {
 		if l.node == n {
@@ -252,5 +273,3 @@ type finish struct {
 	speed float64
 	free  float64 // seconds from now
 }
-
-type finishes []finish

@@ -133,6 +133,9 @@ func (d *Dealer) load(v *survey, l *farm.Lease) load {
 		out.free = remaining(v.startup, 0, seen.Seconds)
 	}
 	out.work = v.curve.Work(out.left)
+	if apiece(v.run) {
+		out.work += v.startup * out.speed * float64(out.left.Len())
+	}
 	out.end = out.free + out.work/out.speed
 	return out
 }

@@ -9,8 +9,6 @@ import (
 	"vexillum/internal/core/frames"
 )
 
-var Debug bool
-
 // Cut is the end of a lease that a node shall be asked to give back.
 type Cut struct {
 	Lease  farm.LeaseID
@@ -71,10 +69,9 @@ func (d *Dealer) TakeOver(id farm.NodeID, now time.Time) (cut Cut, ok bool, agai
 	return Cut{}, false, again
 }
 
+// cut returns what a plan has for a node, at most so many frames.
 func (v *survey) cut(d *Dealer, p *plan, n *farm.Node, most int) (Cut, bool) {
-	// What the plan takes from one lease for nodes that wait comes off in one
-	// cut; that of the largest piece for this node first.
-	best := -1
+	best := -1 // the largest piece that the plan has for the node
 	for i, x := range p.pieces {
 		if x.taker >= 0 && v.takers[x.taker].node == n && (best < 0 || x.frames > p.pieces[best].frames) {
 			best = i

@@ -49,13 +49,13 @@ type Curve struct {
 	nodes          map[farm.NodeID]*effect
 	count          int
 
-	noise  tally    // of differences between neighbours
-	misses tally    // of predictions
-	kept   []sample // of the observations, for the next run of the job
-	every  int      // one in so many is kept
-	stop   *fit     // the last one
-	fitted int      // observations in it
-	tuned  int      // observations when its q and τ were chosen
+	noise  tally     // of differences between neighbours
+	kept   []sample  // of the observations, for the next run of the job
+	every  int       // one in so many is kept
+	late   bool      // something was recalled that no fit has in it yet
+	knots  []float64 // g of the last fit; nil before there is one
+	fitted int       // observations in it
+	tuned  int       // observations when its q and τ were chosen
 	tuning tuning
 }
 
@@ -129,14 +129,13 @@ func (c *Curve) observe(n farm.NodeID, known, trust float64, f int, seconds floa
 	}
 	e.last, e.lastY = f, y
 	e.seen++
-	if c.stop != nil {
-		miss := y - c.stop.log(c, f) + e.off
+	if c.knots != nil {
+		miss := y - c.log(f) + e.off
 		sigma := c.sigma()
 		if c.fitted >= 5 {
 			if far := math.Abs(miss) / sigma; far > outlier {
 				weight *= outlier / far
 			}
-			c.misses.add(min(miss*miss, most*most))
 		}
 		e.drift.follow(miss, sigma)
 	}
@@ -153,9 +152,24 @@ func (c *Curve) observe(n farm.NodeID, known, trust float64, f int, seconds floa
 	e.knots[knot+1] += weight * b
 	c.keep(sample{node: n, frame: int32(f), y: float32(y)})
 	c.count++
-	if float64(c.count) >= float64(c.fitted)*growth {
+	if !c.late && float64(c.count) >= float64(c.fitted)*growth {
 		c.refit()
 	}
+}
+
+// ready makes the fit of what was recalled when somebody wants to know: a start
+// of the service reads many frames of runs that nobody asks about.
+func (c *Curve) ready() {
+	if c.late {
+		c.late = false
+		c.refit()
+	}
+}
+
+// log returns g at frame f; there is a fit.
+func (c *Curve) log(f int) float64 {
+	knot, b := c.at(f)
+	return (1-b)*c.knots[knot] + b*c.knots[knot+1]
 }
 
 // sigma returns the standard deviation of the logarithm of single frames
@@ -190,15 +204,13 @@ func (c *Curve) shapeAt(f int) float64 {
 }
 
 // Known reports whether anything is known of what frames cost.
-func (c *Curve) Known() bool { return c != nil && (c.stop != nil || c.shape != nil) }
+func (c *Curve) Known() bool {
+	c.ready()
+	return c.knots != nil || c.shape != nil
+}
 
 // Seen returns how many frames the Curve rests on.
-func (c *Curve) Seen() int {
-	if c == nil {
-		return 0
-	}
-	return c.count
-}
+func (c *Curve) Seen() int { return c.count }
 
 // Cost returns what frame f is expected to cost in reference seconds; 1 where
 // nothing is known.
@@ -207,8 +219,8 @@ func (c *Curve) Cost(f int) float64 {
 		return 1
 	}
 	g := c.shapeAt(f)
-	if c.stop != nil {
-		g += c.stop.log(c, f)
+	if c.knots != nil {
+		g += c.log(f)
 	}
 	return math.Exp(g) * c.smear()
 }
@@ -221,12 +233,10 @@ func (c *Curve) smear() float64 {
 }
 
 // Spread returns the standard deviation of the logarithm of single frames.
-func (c *Curve) Spread() float64 {
-	if c == nil {
-		return 0
-	}
-	return c.sigma()
-}
+func (c *Curve) Spread() float64 { return c.sigma() }
+
+// fewSpans is how many stretches of a set are summed one by one.
+const fewSpans = 64
 
 // Work returns what the frames of a set are expected to cost together, in
 // reference seconds.
@@ -234,12 +244,30 @@ func (c *Curve) Work(set frames.Set) float64 {
 	if !c.Known() {
 		return float64(set.Len())
 	}
-	if set.Len() == 1 {
-		return c.Cost(set.First())
+	if set.Empty() {
+		return 0
 	}
-	sum := 0.0
+	sum, spans := 0.0, 0
 	for sp := range set.Spans() {
+		if spans++; spans > fewSpans {
+			return c.scattered(set)
+		}
 		sum += c.between(sp.First, sp.Last)
+	}
+	return sum
+}
+
+// scattered is Work of a set of many stretches: of each stretch between two
+// knots as many frames count as the set has there, at the mean of the stretch.
+func (c *Curve) scattered(set frames.Set) float64 {
+	sum := 0.0
+	for first := c.first; first <= c.last; {
+		knot, _ := c.at(first)
+		end := min(c.last, max(first, c.first+int(math.Ceil(float64(knot+1)*c.step))-1))
+		if n := set.Between(first, end); n > 0 {
+			sum += float64(n) * c.between(first, end) / float64(end-first+1)
+		}
+		first = end + 1
 	}
 	return sum
 }
@@ -302,9 +330,7 @@ func (c *Curve) Within(set frames.Set, seconds float64) (count int, work float64
 // speed returns how many reference seconds of the run's work a node does in a
 // second, if the run itself has told.
 func (c *Curve) speed(n farm.NodeID) (float64, bool) {
-	if c == nil {
-		return 0, false
-	}
+	c.ready()
 	e := c.nodes[n]
 	if e == nil {
 		return 0, false

@@ -1,22 +1,12 @@
 package pace
 
 import (
+	"maps"
 	"math"
+	"slices"
 
 	"gonum.org/v1/gonum/mat"
-
-	"vexillum/internal/core/farm"
 )
-
-// fit is a solution of the regression.
-type fit struct {
-	knots []float64 // g
-}
-
-func (s *fit) log(c *Curve, f int) float64 {
-	knot, b := c.at(f)
-	return (1-b)*s.knots[knot] + b*s.knots[knot+1]
-}
 
 // What the standard deviations may be: of the curve from end to end, and of
 // how far the speed of a node is off.
@@ -47,7 +37,7 @@ func (c *Curve) refit() {
 	if !ok {
 		return
 	}
-	c.stop = &fit{knots: knots}
+	c.knots = knots
 	s2 := 1 / (c.sigma() * c.sigma())
 	for _, e := range c.nodes {
 		precision := e.weight*s2 + 1/square(c.tuning.nodes*e.trust)
@@ -79,7 +69,7 @@ func (c *Curve) reduce(tau float64) reduced {
 		m.rhs[i] = c.rhs[i] * s2
 	}
 	var touched []int
-	for _, id := range sortedNodes(c.nodes) { // always added in the same order
+	for _, id := range slices.Sorted(maps.Keys(c.nodes)) { // always added in the same order
 		e := c.nodes[id]
 		prior := 1 / square(tau*e.trust)
 		precision := e.weight*s2 + prior
@@ -154,7 +144,7 @@ func (s *shape) log(f int) float64 {
 // nothing was seen. Where frames were seen they count beside the curve, the
 // more the more there were.
 func (c *Curve) asShape() *shape {
-	if c.stop == nil {
+	if c.ready(); c.knots == nil {
 		return c.shape
 	}
 	s := &shape{First: c.first, Last: c.last, Logs: make([]float64, min(mostBins, c.last-c.first+1))}
@@ -162,21 +152,12 @@ func (c *Curve) asShape() *shape {
 	for _, k := range c.kept {
 		f := int(k.frame)
 		i := (f - s.First) * len(s.Logs) / (s.Last - s.First + 1)
-		sums[i] += min(max(float64(k.y)+c.nodes[k.node].off-c.stop.log(c, f), -most), most)
+		sums[i] += min(max(float64(k.y)+c.nodes[k.node].off-c.log(f), -most), most)
 		counts[i]++
 	}
 	for i := range s.Logs {
 		f := s.First + int((float64(i)+0.5)*s.width())
-		s.Logs[i] = c.shapeAt(f) + c.stop.log(c, f) + sums[i]/(counts[i]+0.5)
+		s.Logs[i] = c.shapeAt(f) + c.log(f) + sums[i]/(counts[i]+0.5)
 	}
 	return s
-}
-
-func sortedNodes(nodes map[farm.NodeID]*effect) []farm.NodeID {
-	ids := make([]farm.NodeID, 0, len(nodes))
-	for id := range nodes {
-		ids = append(ids, id)
-	}
-	sortIDs(ids)
-	return ids
 }

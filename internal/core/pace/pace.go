@@ -9,7 +9,6 @@ package pace
 
 import (
 	"math"
-	"slices"
 
 	"vexillum/internal/core/farm"
 )
@@ -24,9 +23,10 @@ type Estimate struct {
 // Model holds what is learned. The zero Model is not ready; use New.
 type Model struct {
 	runs     map[farm.RunID]*known
-	jobs     map[string]*shape // by project and job, of their last run
-	startups map[string]*tally // by recipe, over all runs
-	speeds   map[speedKey]speed
+	jobs     map[string]*shape    // by project and job, of their last run
+	memories map[string]int64     // the same, most bytes that a launch had
+	startups map[string]*tally    // by recipe, over all runs
+	speeds   map[speedKey]float64 // logarithms
 	learned  int64
 }
 
@@ -38,6 +38,7 @@ type known struct {
 	curve   *Curve
 	startup tally // seconds a launch
 	memory  int64 // most bytes that a launch had
+	keys    map[farm.NodeID]speedKey
 }
 
 // speedKey is what a speed holds for.
@@ -46,14 +47,9 @@ type speedKey struct {
 	renderer string // recipe and version
 }
 
-type speed struct {
-	log  float64
-	seen int // frames behind it
-}
-
 // New returns a Model that knows nothing yet.
 func New() *Model {
-	return &Model{runs: map[farm.RunID]*known{}, jobs: map[string]*shape{}, startups: map[string]*tally{}, speeds: map[speedKey]speed{}}
+	return &Model{runs: map[farm.RunID]*known{}, jobs: map[string]*shape{}, memories: map[string]int64{}, startups: map[string]*tally{}, speeds: map[speedKey]float64{}}
 }
 
 // trusted is by how much less a speed that earlier runs told may be off than
@@ -64,8 +60,21 @@ const trusted = 0.5
 // the given share of its power, above 0 and at most 1. Times that no renderer
 // can have had are ignored.
 func (m *Model) Observe(run *farm.Run, n *farm.Node, part float64, rec farm.FrameAccepted) {
-	m.learned++
 	k := m.of(run)
+	k.curve.ready()
+	m.observe(k, run, n, part, rec)
+}
+
+// Recall is Observe for frames that were finished before a start: what follows
+// from them is worked out when somebody asks.
+func (m *Model) Recall(run *farm.Run, n *farm.Node, part float64, rec farm.FrameAccepted) {
+	k := m.of(run)
+	k.curve.late = true
+	m.observe(k, run, n, part, rec)
+}
+
+func (m *Model) observe(k *known, run *farm.Run, n *farm.Node, part float64, rec farm.FrameAccepted) {
+	m.learned++
 	if positive(rec.RenderSeconds) && positive(part) {
 		trust := 1.0
 		key := keyOf(n, run.Spec.Recipe)
@@ -74,7 +83,13 @@ func (m *Model) Observe(run *farm.Run, n *farm.Node, part float64, rec farm.Fram
 		}
 		k.curve.observe(n.ID, math.Log(m.Speed(n, run.Spec.Recipe)), trust, rec.Frame, rec.RenderSeconds*part, rec.StartupSeconds > 0)
 		e := k.curve.nodes[n.ID]
-		m.speeds[key] = speed{log: e.known + e.off, seen: m.speeds[key].seen + 1}
+		m.speeds[key] = e.known + e.off
+		if k.curve.late {
+			if k.keys == nil {
+				k.keys = map[farm.NodeID]speedKey{}
+			}
+			k.keys[n.ID] = key
+		}
 	}
 	if positive(rec.StartupSeconds) {
 		k.startup.add(rec.StartupSeconds)
@@ -90,7 +105,7 @@ func positive(x float64) bool { return x > 0 && !math.IsInf(x, 0) }
 
 func (m *Model) of(run *farm.Run) *known {
 	k := m.runs[run.ID]
-	if k == nil {
+	if k == nil || k.curve.count == 0 && k.curve.shape != m.jobs[jobOf(run)] { // another run of the job has told since
 		k = &known{curve: newCurve(run.Spec.Frames, m.jobs[jobOf(run)])}
 		m.runs[run.ID] = k
 	}
@@ -109,8 +124,8 @@ func keyOf(n *farm.Node, recipe string) speedKey {
 // tell. It is above 0.
 func (m *Model) Speed(n *farm.Node, recipe string) float64 {
 	if len(m.speeds) > 0 {
-		if s, ok := m.speeds[keyOf(n, recipe)]; ok {
-			return math.Exp(s.log)
+		if log, ok := m.speeds[keyOf(n, recipe)]; ok {
+			return math.Exp(log)
 		}
 	}
 	if positive(n.Facts.Speed) {
@@ -156,13 +171,14 @@ func (m *Model) Startup(run *farm.Run) (Estimate, bool) {
 }
 
 // Memory returns the most main memory in bytes that a launch of the run was seen
-// to have, and false as long as none was measured.
-func (m *Model) Memory(run farm.RunID) (peak int64, known bool) {
-	k := m.runs[run]
-	if k == nil || k.memory == 0 {
-		return 0, false
+// to have, or one of the run of its job before; and false as long as none was
+// measured.
+func (m *Model) Memory(run *farm.Run) (peak int64, known bool) {
+	peak = m.memories[jobOf(run)]
+	if k := m.runs[run.ID]; k != nil && k.memory > 0 {
+		peak = k.memory
 	}
-	return k.memory, true
+	return peak, peak > 0
 }
 
 // Close keeps what a run has told for the next one of its job, and drops the
@@ -173,13 +189,22 @@ func (m *Model) Close(run *farm.Run) {
 	if k == nil {
 		return
 	}
+	if k.curve.late {
+		k.curve.ready()
+		for id, e := range k.curve.nodes {
+			if key, ok := k.keys[id]; ok {
+				m.speeds[key] = e.known + e.off
+			}
+		}
+	}
+	if k.memory > 0 {
+		m.memories[jobOf(run)] = k.memory
+	}
 	if s := k.curve.asShape(); s != nil {
 		m.jobs[jobOf(run)] = s
 	}
 	delete(m.runs, run.ID)
 }
-
-func sortIDs(ids []farm.NodeID) { slices.Sort(ids) }
 
 // tally keeps a mean, and the variance of the logarithms by Welford's method
 // (Technometrics 4, 1962).

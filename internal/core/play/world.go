@@ -1,11 +1,12 @@
 package play
 
 import (
+	"cmp"
 	"container/heap"
 	"fmt"
+	"maps"
 	"math"
 	"slices"
-	"sort"
 	"time"
 
 	"vexillum/internal/core/deal"
@@ -61,7 +62,6 @@ type machine struct {
 	joined   float64
 	present  float64
 	asks     int64
-	rests    float64 // until then its lease is not trimmed again
 }
 
 type kind int
@@ -150,7 +150,7 @@ func newWorld(f Farm, o Options) *world {
 	w.machines = make([]machine, len(f.Nodes))
 	for i, n := range f.Nodes {
 		id := farm.NodeID(i + 1)
-		w.machines[i] = machine{id: id, launch: 0}
+		w.machines[i] = machine{id: id}
 		w.ids[id] = i
 		w.events.plan(n.Joins, joins, i, 0)
 	}
@@ -180,7 +180,7 @@ func (w *world) sight(l *farm.Lease) deal.Sight {
 	if m.lease != l || !m.there {
 		return deal.Sight{Rests: true}
 	}
-	return deal.Sight{Begun: m.begun, Frame: m.frame, Seconds: w.now - m.since, Rests: w.now < m.rests}
+	return deal.Sight{Begun: m.begun, Frame: m.frame, Seconds: w.now - m.since}
 }
 
 func (w *world) apply(records ...farm.Record) error {
@@ -393,7 +393,7 @@ func (w *world) given(i int, records []farm.Record) error {
 		switch r := rec.(type) {
 		case farm.LeaseOpened:
 			m.lease, m.job, m.warm = w.s.Lease(r.Lease), w.runs[r.Run], false
-			m.busyFrom, m.rests = w.now, 0
+			m.busyFrom = w.now
 			w.start(i)
 		case farm.LeaseExtended:
 			if m.spoilt[r.Frames.First()] {
@@ -578,18 +578,9 @@ func (w *world) wake() error {
 }
 
 func (w *world) waiting() []int {
-	list := make([]int, 0, len(w.idle))
-	for i := range w.idle {
-		list = append(list, i)
-	}
-	sort.Slice(list, func(a, b int) bool {
-		x, y := w.m.Speed(w.s.Nodes[w.machines[list[a]].id], ""), w.m.Speed(w.s.Nodes[w.machines[list[b]].id], "")
-		if x != y {
-			return x > y
-		}
-		return list[a] < list[b]
+	return slices.SortedFunc(maps.Keys(w.idle), func(a, b int) int {
+		return cmp.Or(cmp.Compare(w.farm.Nodes[b].Known, w.farm.Nodes[a].Known), cmp.Compare(a, b))
 	})
-	return list
 }
 
 // lookSoon plans that idle machines look for something to take over.
@@ -640,7 +631,6 @@ func (w *world) handOver(i int, cut deal.Cut) error {
 		return nil
 	}
 	run := w.s.Lease(cut.Lease).Run
-	owner.rests = w.now
 	taker.asks++
 	n := w.s.Nodes[taker.id]
 	opened := farm.LeaseOpened{Lease: w.s.LastLease + 1, Node: taker.id, Run: run, Session: n.Session, Ask: taker.asks, Frames: given, Reason: cut.Reason, At: w.at(w.now)}

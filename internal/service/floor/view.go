@@ -198,7 +198,7 @@ func (f *Floor) runView(run *farm.Run, now time.Time) wire.Run {
 		SubmittedAt: run.SubmittedAt, StartedAt: instant(run.StartedAt), EndedAt: instant(run.EndedAt),
 		Nodes: []string{}, Changed: run.Changed, Forecast: f.forecast(run, now), Troubles: f.troubles(run),
 	}
-	v.MemoryPeak, _ = f.m.Memory(run.ID)
+	v.MemoryPeak, _ = f.m.Memory(run)
 	var rendering, verifying, delivering []frames.Span
 	one := func(f int) frames.Span { return frames.Span{First: f, Last: f} }
 	for _, l := range openLeases(run) {
