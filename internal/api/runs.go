@@ -108,6 +108,15 @@ func (s *Server) why(c *gin.Context) {
 	c.JSON(http.StatusOK, why)
 }
 
+func (s *Server) changeRun(c *gin.Context, f *floor.Floor, in wire.RunChange) {
+	id, ok := number(c, "run")
+	if !ok {
+		return
+	}
+	v, err := f.ChangeRun(c, farm.RunID(id), in, person(c))
+	s.answer(c, v, err)
+}
+
 func (s *Server) submit(c *gin.Context, f *floor.Floor, in wire.Submit) {
 	set, err := frames.Parse(in.Frames)
 	if err != nil {
@@ -137,16 +146,31 @@ func (s *Server) submit(c *gin.Context, f *floor.Floor, in wire.Submit) {
 		problem(c, http.StatusUnprocessableEntity, "ceiling", err.Error())
 		return
 	}
+	due, err := floor.ParseDue(in.Due)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	sequence, err := farm.ParseSequence(in.Sequence)
+	if err != nil {
+		problem(c, http.StatusUnprocessableEntity, "sequence", err.Error())
+		return
+	}
+	startOn := 0
+	if in.StartOn != nil {
+		startOn = *in.StartOn
+	}
 	key := c.GetHeader("Idempotency-Key")
 	if key != "" {
 		key = by.Name + " " + key
 	}
 	done, err := s.svc.Submit(c, floor.Submission{
-		Held: in.Held, Key: key, Actor: by.Name,
+		Held: in.Held, Key: key, Actor: by.Name, AtOnce: in.StartOn != nil && startOn == 0,
 		Spec: farm.Spec{
 			Job: in.Job, Project: in.Project, Kind: farm.RunKind(in.Kind), Recipe: in.Recipe, Scene: in.Scene, Output: in.Output,
 			Width: in.Width, Height: in.Height, Values: in.Values, Tries: in.Tries, Chunk: in.Chunk, Frames: set,
-			Passes: passes, Needs: in.Needs, Takes: takes, Level: level, Ceiling: ceiling,
+			Passes: passes, Needs: in.Needs, Takes: takes, Terms: farm.Terms{Level: level, Ceiling: ceiling, Due: due},
+			Sequence: sequence, Wait: in.Wait, StartOn: startOn,
 		},
 	})
 	if err != nil {

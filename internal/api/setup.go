@@ -78,6 +78,15 @@ func (s *Server) setPlace(c *gin.Context, f *floor.Floor, in wire.Place) {
 	s.answer(c, in, f.SetPlace(c, farm.Place(in), person(c).Name))
 }
 
+func (s *Server) licences(c *gin.Context, f *floor.Floor) {
+	v, err := f.Licences(c)
+	s.answer(c, v, err)
+}
+
+func (s *Server) setLicence(c *gin.Context, f *floor.Floor, in wire.NewLicence) {
+	s.answer(c, in, f.SetLicence(c, c.Param("licence"), in.Count, person(c)))
+}
+
 func keyView(k farm.Key) wire.Key {
 	return wire.Key{ID: k.Hash[:12], Pools: append([]string{}, k.Pools...), Revoked: !k.RevokedAt.IsZero(), Label: k.Label, CreatedBy: k.CreatedBy, CreatedAt: k.CreatedAt, ExpiresAt: k.ExpiresAt, UsesLeft: k.UsesLeft}
 }

@@ -188,30 +188,47 @@ func (a *app) projectCommand() *cobra.Command {
 
 func (a *app) placeCommand() *cobra.Command {
 	parent := &cobra.Command{Use: "place", Short: "Set up and list places (storage roots)"}
-	in := wire.Place{Paths: map[string]string{}}
+	var loads int
 	paths := map[string]*string{"linux": new(string), "darwin": new(string), "windows": new(string)}
 	set := &cobra.Command{
 		Use: "set NAME", Short: "Make or change a place", Args: exactly(1, "the place's name"),
 		Example: "  vexillum place set frames --linux /mnt/frames --darwin /Volumes/frames --windows 'F:\\'",
-		RunE: func(c *cobra.Command, args []string) error {
-			in.Name = args[0]
-			for os, path := range paths {
-				if *path != "" {
-					in.Paths[os] = *path
-				}
-			}
-			if err := a.put(c.Context(), "/api/v1/places/"+url.PathEscape(in.Name), in, &in); err != nil {
-				return err
-			}
-			fmt.Fprintf(a.out, "place %s is set\n", in.Name)
-			return nil
-		},
 	}
+	set.RunE = a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
+		in := wire.Place{Name: args[0], Paths: map[string]string{}}
+		places, err := get[[]wire.Place](ctx, cl, "/api/v1/places")
+		if err != nil {
+			return err
+		}
+		for _, p := range places { // what is not said stays
+			if p.Name == in.Name {
+				in = p
+			}
+		}
+		for os, path := range paths {
+			if *path != "" {
+				in.Paths[os] = *path
+			}
+		}
+		if set.Flags().Changed("loads") {
+			in.Loads = loads
+		}
+		if err := a.put(ctx, "/api/v1/places/"+url.PathEscape(in.Name), in, &in); err != nil {
+			return err
+		}
+		fmt.Fprintf(a.out, "place %s is set\n", in.Name)
+		return nil
+	})
+	set.Flags().IntVar(&loads, "loads", 0, "launches that may load from it at the same moment (0: any number)")
 	for os, path := range paths {
 		set.Flags().StringVar(path, os, "", "its path on "+os)
 	}
-	parent.AddCommand(set, list(a, "list", "List the places", "/api/v1/places", []string{"PLACE", "LINUX", "DARWIN", "WINDOWS"}, func(p wire.Place) []string {
-		return []string{p.Name, p.Paths["linux"], p.Paths["darwin"], p.Paths["windows"]}
+	parent.AddCommand(set, list(a, "list", "List the places", "/api/v1/places", []string{"PLACE", "LINUX", "DARWIN", "WINDOWS", "LOADS"}, func(p wire.Place) []string {
+		loads := "any number"
+		if p.Loads > 0 {
+			loads = fmt.Sprintf("%d at once", p.Loads)
+		}
+		return []string{p.Name, p.Paths["linux"], p.Paths["darwin"], p.Paths["windows"], loads}
 	}))
 	parent.AddCommand(a.stayCommands("place")...)
 	return parent

@@ -8,6 +8,7 @@ import (
 	"path"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/google/uuid"
 	"github.com/spf13/cobra"
@@ -23,7 +24,7 @@ func (a *app) submitCommand() *cobra.Command {
 	var sets []string
 	var follow bool
 	var takes wire.Amounts
-	var memory string
+	var memory, due, startOn string
 	c := a.jsonFlag(&cobra.Command{
 		Use:   "submit SCENE",
 		Short: "Render the frames of a scene",
@@ -50,6 +51,16 @@ func (a *app) submitCommand() *cobra.Command {
 			}
 			if takes != (wire.Amounts{}) {
 				in.Takes = &takes
+			}
+			if in.Due, err = parseDue(due, time.Now()); err != nil {
+				return usageError{err}
+			}
+			if startOn != "" {
+				n, err := strconv.Atoi(startOn)
+				if startOn != "all" && (err != nil || n < 1) {
+					return usageError{fmt.Errorf("--start-on %q: give a number of nodes, or all", startOn)}
+				}
+				in.StartOn = &n // 0: all
 			}
 			in.Values = map[string]string{}
 			for _, s := range sets {
@@ -103,6 +114,10 @@ func (a *app) submitCommand() *cobra.Command {
 	f.IntVar(&takes.Devices, "devices", 0, "graphics devices that a lease takes of a node")
 	f.IntVar(&in.Tries, "tries", 3, "attempts a frame before it is parked")
 	f.IntVar(&in.Chunk, "chunk", 0, "frames handed out together (default: the dealer chooses)")
+	f.StringVar(&due, "due", "", "when it must be ready: 18:00, 'fri 18:00', '2031-03-04 18:00' or +3h")
+	f.StringVar(&in.Sequence, "order", "", "of frames: forward, reverse, or scouts (a few spread over the range first); default: the dealer chooses")
+	f.BoolVar(&in.Wait, "wait", false, "with --order scouts: the rest waits until somebody releases the run")
+	f.StringVar(&startOn, "start-on", "", "nodes that begin until the first frame is verified, or all (default: 3 for a new scene)")
 	f.BoolVar(&in.Held, "held", false, "put it into the queue held")
 	f.BoolVar(&follow, "follow", false, "watch the run until it ends")
 	_ = c.MarkFlagRequired("project")

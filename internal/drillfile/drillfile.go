@@ -9,6 +9,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -33,8 +35,39 @@ type File struct {
 	Seed  uint64     `json:"seed"`
 	Start *time.Time `json:"start,omitempty"`
 	Pools []Pool     `json:"pools,omitempty"`
-	Nodes []Node     `json:"nodes"`
-	Jobs  []Job      `json:"jobs"`
+	// Projects say what part of the farm is whose; one that is not named has
+	// weight 1.
+	Projects []Project `json:"projects,omitempty"`
+	Licences []Licence `json:"licences,omitempty"`
+	// Loads is how many launches may load at the same moment; 0: any number.
+	Loads int    `json:"loads,omitempty"`
+	Nodes []Node `json:"nodes"`
+	Jobs  []Job  `json:"jobs"`
+}
+
+// Project is a production.
+type Project struct {
+	Name   string  `json:"name"`
+	Weight float64 `json:"weight"`
+}
+
+// Licence is a counted right to run a renderer.
+type Licence struct {
+	Name  string `json:"name"`
+	Count int    `json:"count"`
+}
+
+// LicenceNeed is what a job needs to run: a name, which is counted by process,
+// or a name and what takes one up.
+type LicenceNeed farm.LicenceNeed
+
+// UnmarshalJSON reads a name, or a name and what takes one up.
+func (l *LicenceNeed) UnmarshalJSON(data []byte) error {
+	if json.Unmarshal(data, &l.Name) == nil {
+		l.Per = farm.PerProcess
+		return nil
+	}
+	return json.Unmarshal(data, (*farm.LicenceNeed)(l))
 }
 
 // Pool says which projects may use its nodes; none: all.
@@ -65,21 +98,25 @@ type Hours struct {
 
 // Job is one run.
 type Job struct {
-	Name        string  `json:"name"`
-	Project     string  `json:"project,omitempty"`
-	Submitted   Span    `json:"submitted,omitzero"`
-	Priority    string  `json:"priority,omitempty"`
-	Frames      string  `json:"frames"`
-	Mode        string  `json:"mode"`
-	Startup     Span    `json:"startup,omitzero"`
-	Cost        *Cost   `json:"cost,omitempty"`
-	Costs       []Span  `json:"costs,omitempty"`
-	Noise       float64 `json:"noise,omitempty"`
-	FailsFrames []int   `json:"fails_frames,omitempty"`
-	Needs       string  `json:"needs,omitempty"`
-	Ceiling     Ceiling `json:"ceiling,omitempty"`
-	Chunk       int     `json:"chunk,omitempty"`
-	Tries       int     `json:"tries,omitempty"`
+	Name        string       `json:"name"`
+	Project     string       `json:"project,omitempty"`
+	Submitted   Span         `json:"submitted,omitzero"`
+	Priority    string       `json:"priority,omitempty"`
+	Frames      string       `json:"frames"`
+	Mode        string       `json:"mode"`
+	Startup     Span         `json:"startup,omitzero"`
+	Cost        *Cost        `json:"cost,omitempty"`
+	Costs       []Span       `json:"costs,omitempty"`
+	Noise       float64      `json:"noise,omitempty"`
+	FailsFrames []int        `json:"fails_frames,omitempty"`
+	Needs       string       `json:"needs,omitempty"`
+	Ceiling     Ceiling      `json:"ceiling,omitempty"`
+	Person      string       `json:"person,omitempty"`
+	Order       string       `json:"order,omitempty"`
+	StartOn     int          `json:"start_on,omitempty"`
+	Licence     *LicenceNeed `json:"licence,omitempty"`
+	Chunk       int          `json:"chunk,omitempty"`
+	Tries       int          `json:"tries,omitempty"`
 }
 
 // Span is a number of seconds; in a file also a text like 35s.
@@ -221,6 +258,27 @@ func (f *File) farm() (play.Farm, error) {
 		pools[p.Name] = true
 		out.Pools = append(out.Pools, farm.Pool{Name: p.Name, Projects: p.Projects})
 	}
+	licences := map[string]bool{}
+	for _, l := range f.Licences {
+		licences[l.Name] = true
+		out.Licences = append(out.Licences, farm.Licence{Name: l.Name, Count: l.Count})
+	}
+	weights := map[string]float64{}
+	for _, p := range f.Projects {
+		weights[p.Name] = p.Weight
+	}
+	for _, j := range f.Jobs {
+		if _, known := weights[j.Project]; !known {
+			weights[j.Project] = 1
+		}
+		if j.Licence != nil && !licences[j.Licence.Name] {
+			return play.Farm{}, fmt.Errorf("job %s: there is no licence %s; count it under licences", j.Name, j.Licence.Name)
+		}
+	}
+	out.Places = []farm.Place{{Name: "scenes", Loads: f.Loads}}
+	for _, name := range slices.Sorted(maps.Keys(weights)) {
+		out.Projects = append(out.Projects, farm.Project{Name: name, Weight: weights[name], Scenes: "scenes"})
+	}
 	names := map[string]bool{}
 	for _, n := range f.Nodes {
 		if names[n.Name] {
@@ -305,7 +363,8 @@ func (j Job) job() (play.Job, error) {
 	out := play.Job{
 		Spec: farm.Spec{
 			Job: j.Name, Project: j.Project, Kind: farm.Final, Recipe: j.Mode, Mode: farm.Mode(j.Mode), Frames: set, Tries: j.Tries, Chunk: j.Chunk,
-			Needs: j.Needs, Level: farm.Level(j.Priority), Ceiling: ceiling,
+			Needs: j.Needs, Terms: farm.Terms{Level: farm.Level(j.Priority), Ceiling: ceiling}, Owner: j.Person,
+			Sequence: farm.Sequence(j.Order), StartOn: j.StartOn, Licence: (*farm.LicenceNeed)(j.Licence),
 		},
 		Submitted: float64(j.Submitted), Startup: float64(j.Startup), Noise: j.Noise, Fails: j.FailsFrames,
 	}

@@ -43,6 +43,7 @@ type Recipe struct {
 	Scenes      []string          `json:"scenes"`  // endings of its scene files
 	Picture     string            `json:"picture"` // format of its frames: png, jpeg or tiff
 	Takes       Takes             `json:"takes,omitzero"`
+	Licence     *farm.LicenceNeed `json:"licence,omitempty"`
 	Values      map[string]Value  `json:"values,omitempty"`
 	Environment map[string]string `json:"environment,omitempty"`
 	Arguments   []string          `json:"arguments"`

@@ -18,9 +18,19 @@ import (
 // statements says for each rare kind of Record how a row of it is written. Each
 // takes one JSON array of Records, so that many of a kind cost one statement.
 var statements = map[string]string{
-	"place set": `INSERT INTO place (name, paths)
-		SELECT name, paths FROM jsonb_to_recordset($1::jsonb) AS r(name text, paths jsonb)
-		ON CONFLICT (name) DO UPDATE SET paths = excluded.paths`,
+	"place set": `INSERT INTO place (name, paths, loads)
+		SELECT name, paths, COALESCE(loads, 0) FROM jsonb_to_recordset($1::jsonb) AS r(name text, paths jsonb, loads int)
+		ON CONFLICT (name) DO UPDATE SET paths = excluded.paths, loads = excluded.loads`,
+
+	"licence set": `WITH r AS (
+			SELECT * FROM jsonb_to_recordset($1::jsonb) AS r(name text, count int, lowered int, lowered_until timestamptz)
+		), gone AS (
+			DELETE FROM licence l USING r WHERE l.name = r.name AND r.count < 0
+		)
+		INSERT INTO licence (name, count, lowered, lowered_until) SELECT name, count, lowered, lowered_until FROM r WHERE count >= 0
+		ON CONFLICT (name) DO UPDATE SET count = excluded.count, lowered = excluded.lowered, lowered_until = excluded.lowered_until`,
+
+	"run set": `UPDATE run SET terms = r.terms FROM jsonb_to_recordset($1::jsonb) AS r(run bigint, terms jsonb) WHERE id = r.run`,
 
 	"project set": `INSERT INTO project (name, title, weight, scenes, frames)
 		SELECT name, title, weight, scenes, frames

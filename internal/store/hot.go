@@ -33,6 +33,7 @@ type leasesOpened struct {
 	id, node, run, session, ask []int64
 	given, reason, share        []string
 	at                          []time.Time
+	race                        []bool
 }
 
 func (c *leasesOpened) add(record farm.Record, _ int64) {
@@ -40,6 +41,7 @@ func (c *leasesOpened) add(record farm.Record, _ int64) {
 	c.id, c.node, c.run = append(c.id, int64(r.Lease)), append(c.node, int64(r.Node)), append(c.run, int64(r.Run))
 	c.session, c.ask = append(c.session, r.Session), append(c.ask, r.Ask)
 	c.given, c.reason, c.at = append(c.given, r.Frames.Multirange()), append(c.reason, r.Reason), append(c.at, r.At)
+	c.race = append(c.race, r.Race)
 	share := ""
 	if !r.Share.Whole() || r.Share.MemoryBytes > 0 || len(r.Share.Devices) > 0 {
 		if data, err := json.Marshal(r.Share); err == nil { // it holds nothing that JSON cannot
@@ -50,11 +52,11 @@ func (c *leasesOpened) add(record farm.Record, _ int64) {
 }
 
 func (c *leasesOpened) statement() (string, []any) {
-	return `INSERT INTO lease (id, node, run, session, ask, given, reason, opened_at, share)
-		SELECT id, node, run, session, ask, given::int4multirange, reason, at, NULLIF(share, '')::jsonb
-		FROM unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::bigint[], $5::bigint[], $6::text[], $7::text[], $8::timestamptz[], $9::text[])
-			AS r(id, node, run, session, ask, given, reason, at, share)`,
-		[]any{c.id, c.node, c.run, c.session, c.ask, c.given, c.reason, c.at, c.share}
+	return `INSERT INTO lease (id, node, run, session, ask, given, reason, opened_at, share, race)
+		SELECT id, node, run, session, ask, given::int4multirange, reason, at, NULLIF(share, '')::jsonb, race
+		FROM unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::bigint[], $5::bigint[], $6::text[], $7::text[], $8::timestamptz[], $9::text[], $10::boolean[])
+			AS r(id, node, run, session, ask, given, reason, at, share, race)`,
+		[]any{c.id, c.node, c.run, c.session, c.ask, c.given, c.reason, c.at, c.share, c.race}
 }
 
 type leasesEnded struct {

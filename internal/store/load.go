@@ -55,7 +55,7 @@ func (s *Store) Load(ctx context.Context, seq int64) (Loaded, error) {
 		what string
 		do   func() error
 	}{
-		{"places", l.places}, {"projects", l.projects}, {"people", l.people}, {"keys", l.keys}, {"pools", l.pools}, {"environments", l.environments}, {"stays", l.stays}, {"nodes", l.nodes},
+		{"places", l.places}, {"licences", l.licences}, {"projects", l.projects}, {"people", l.people}, {"keys", l.keys}, {"pools", l.pools}, {"environments", l.environments}, {"stays", l.stays}, {"nodes", l.nodes},
 		{"tokens", l.tokens}, {"runs", l.readRuns}, {"frames", l.frames}, {"attempts", l.attempts}, {"leases", l.leases},
 	} {
 		if err := step.do(); err != nil {
@@ -113,12 +113,21 @@ func (l *loader) places() error {
 	return l.each(func(row *sql.Rows) error {
 		var p farm.Place
 		var paths []byte
-		if err := row.Scan(&p.Name, &paths); err != nil {
+		if err := row.Scan(&p.Name, &paths, &p.Loads); err != nil {
 			return err
 		}
 		l.state.Places[p.Name] = &p
 		return json.Unmarshal(paths, &p.Paths)
-	}, `SELECT name, paths FROM place`)
+	}, `SELECT name, paths, loads FROM place`)
+}
+
+func (l *loader) licences() error {
+	return l.each(func(row *sql.Rows) error {
+		var r farm.LicenceSet
+		err := row.Scan(&r.Name, &r.Count, &r.Lowered, &r.LoweredUntil)
+		l.state.PutLicence(r)
+		return err
+	}, `SELECT name, count, lowered, lowered_until FROM licence`)
 }
 
 func (l *loader) projects() error {
@@ -239,14 +248,21 @@ func (l *loader) tokens() error {
 func (l *loader) readRuns() error {
 	return l.each(func(row *sql.Rows) error {
 		r := farm.Run{Delivering: map[int]farm.Delivery{}, Trouble: map[int]*farm.Trouble{}, Leases: map[farm.LeaseID]*farm.Lease{}, Changed: l.state.Seq}
-		var spec []byte
+		var spec, terms []byte
 		var key, done, parked string
 		var started, ended *time.Time
-		if err := row.Scan(&r.ID, &spec, &r.State, &r.Reason, &r.Order, &key, &r.SubmittedAt, &started, &ended, &done, &r.Checkpoint, &parked); err != nil {
+		if err := row.Scan(&r.ID, &spec, &r.State, &r.Reason, &r.Order, &key, &r.SubmittedAt, &started, &ended, &done, &r.Checkpoint, &parked, &terms); err != nil {
 			return err
 		}
 		if err := json.Unmarshal(spec, &r.Spec); err != nil {
 			return err
+		}
+		r.Terms = r.Spec.Terms
+		if terms != nil {
+			r.Terms = farm.Terms{}
+			if err := json.Unmarshal(terms, &r.Terms); err != nil {
+				return err
+			}
 		}
 		var err error
 		if r.Done, err = frames.ParseMultirange(done); err != nil {
@@ -265,7 +281,7 @@ func (l *loader) readRuns() error {
 		l.order = append(l.order, r.ID)
 		return nil
 	}, `SELECT id, spec, state, reason, queue_order, COALESCE(submit_key, ''), submitted_at, started_at, ended_at,
-		done::text, done_seq, parked::text FROM run ORDER BY id`)
+		done::text, done_seq, parked::text, terms FROM run ORDER BY id`)
 }
 
 const openRuns = `state NOT IN ('done', 'done with gaps', 'failed', 'cancelled')`
@@ -337,7 +353,7 @@ func (l *loader) leases() error {
 		var given, trimmed string
 		var ended *time.Time
 		var share []byte
-		if err := row.Scan(&lease.ID, &lease.Node, &lease.Run, &lease.Session, &lease.Ask, &given, &trimmed, &lease.Reason, &lease.OpenedAt, &ended, &share); err != nil {
+		if err := row.Scan(&lease.ID, &lease.Node, &lease.Run, &lease.Session, &lease.Ask, &given, &trimmed, &lease.Reason, &lease.OpenedAt, &ended, &share, &lease.Race); err != nil {
 			return err
 		}
 		if err := json.Unmarshal(share, &lease.Share); err != nil {
@@ -359,7 +375,7 @@ func (l *loader) leases() error {
 		}
 		run.Leases[lease.ID] = &lease
 		return nil
-	}, `SELECT l.id, l.node, l.run, l.session, l.ask, l.given::text, l.trimmed::text, l.reason, l.opened_at, l.ended_at, COALESCE(l.share, '{}')
+	}, `SELECT l.id, l.node, l.run, l.session, l.ask, l.given::text, l.trimmed::text, l.reason, l.opened_at, l.ended_at, COALESCE(l.share, '{}'), l.race
 		FROM lease l JOIN run r ON r.id = l.run WHERE r.`+openRuns+` ORDER BY l.id`)
 	if err != nil {
 		return err

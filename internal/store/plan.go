@@ -87,6 +87,10 @@ func touches(r farm.Record) (writes, reads []row) {
 	switch r := r.(type) {
 	case farm.PlaceSet:
 		return []row{named("place", r.Name)}, nil
+	case farm.LicenceSet:
+		return []row{named("licence", r.Name)}, nil
+	case farm.RunSet:
+		return []row{run(r.Run)}, nil
 	case farm.ProjectSet:
 		return []row{named("project", r.Name)}, []row{named("place", r.Scenes), named("place", r.Frames)}
 	case farm.PersonSet:

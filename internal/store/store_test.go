@@ -166,6 +166,16 @@ func (k *keeper) randomStep(r *rand.Rand, m *pace.Model, ask int64) {
 			k.do(farm.FramesRetried{Run: run.ID, Frames: run.Parked, At: now})
 		}
 	}
+	if r.IntN(4) == 0 { // somebody races for the last frame of another's lease
+		for _, run := range k.state.Queue() {
+			for l := range run.OpenLeases {
+				if f := l.Left; f.Len() == 1 && l.Node != n && run.Spec.Takes.Whole() && len(k.state.LeasesOf(n)) == 0 && !run.Raced(f.First()) {
+					k.do(farm.LeaseOpened{Lease: k.state.LastLease + 1, Node: n, Run: run.ID, Session: k.state.Nodes[n].Session, Ask: ask, Frames: f, Race: true, At: now})
+					return
+				}
+			}
+		}
+	}
 	leases := k.state.LeasesOf(n)
 	if len(leases) == 0 || r.IntN(4) == 0 && deal.HasRoom(k.state, k.state.Nodes[n]) {
 		if d := deal.New(k.state, m, nil).Next(deal.Ask{Node: n, Number: ask}, now); len(d.Records) > 0 {
@@ -259,6 +269,11 @@ func (k *keeper) randomNode(r *rand.Rand, step int) {
 		of := []farm.EnvironmentOf{{}, {Recipe: "practice"}, {Project: "salt-clock"}}[r.IntN(3)]
 		k.do(farm.EnvironmentSet{Of: of, Env: []farm.Environment{{}, {Account: "render", Mask: "002", Variables: map[string]string{"A": "b"}}}[r.IntN(2)], At: now})
 	case 6:
+		licence := []farm.LicenceSet{{Name: "tidal", Count: 3}, {Name: "tidal", Count: 3, Lowered: 1, LoweredUntil: &until}, {Name: "tidal", Count: -1}}[r.IntN(3)]
+		k.do(licence, farm.PlaceSet{Name: "scenes", Paths: map[string]string{"linux": "/srv/scenes"}, Loads: r.IntN(3), At: now})
+		if queue := k.state.Queue(); len(queue) > 0 {
+			k.do(farm.RunSet{Run: queue[0].ID, Terms: farm.Terms{Level: farm.High, Ceiling: farm.Ceiling{Nodes: step + 1}, Due: until, Put: int64(-step)}, At: now})
+		}
 		k.do(farm.NodeAnnounced{Node: k.state.LastNode + 1, Name: fmt.Sprintf("later-%d", step), Of: farm.Rack, At: now})
 	}
 }
@@ -283,6 +298,9 @@ func (k *keeper) compare() {
 		}
 		if g.State != w.State || !g.Done.Equal(w.Done) || !g.Parked.Equal(w.Parked) || !g.ToDo.Equal(w.ToDo) {
 			k.t.Fatalf("run %d: %s done %v parked %v to do %v; want %s done %v parked %v to do %v", id, g.State, g.Done, g.Parked, g.ToDo, w.State, w.Done, w.Parked, w.ToDo)
+		}
+		if g.Terms.Put != w.Terms.Put || g.Terms.Ceiling != w.Terms.Ceiling || g.Terms.Level != w.Terms.Level || !g.Terms.Due.Equal(w.Terms.Due) {
+			k.t.Fatalf("run %d: terms %+v, want %+v", id, g.Terms, w.Terms)
 		}
 		if !reflect.DeepEqual(g.Spec, w.Spec) && g.Spec.Name() != w.Spec.Name() {
 			k.t.Fatalf("run %d: spec %+v, want %+v", id, g.Spec, w.Spec)
@@ -310,6 +328,14 @@ func (k *keeper) compare() {
 		}
 		if w.RetiredAt.IsZero() && got.NodeNamed(w.Name).ID != id {
 			k.t.Fatalf("%s is another node", w.Name)
+		}
+	}
+	if len(got.Licences) != len(want.Licences) || got.Places["scenes"].Loads != want.Places["scenes"].Loads {
+		k.t.Fatalf("licences %v and loads differ, want %v", got.Licences, want.Licences)
+	}
+	for name, w := range want.Licences {
+		if g := got.Licences[name]; g.Count != w.Count || g.Lowered != w.Lowered || !g.LoweredUntil.Equal(w.LoweredUntil) {
+			k.t.Fatalf("licence %+v, want %+v", g, w)
 		}
 	}
 	if !reflect.DeepEqual(got.Stays, want.Stays) {

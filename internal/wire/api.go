@@ -111,6 +111,11 @@ type Run struct {
 	Needs       string            `json:"needs"`             // what a node must be: an expression over traits
 	Priority    string            `json:"priority"`          // urgent, high, normal, low or filler
 	Ceiling     string            `json:"ceiling"`           // the most nodes at once: a number or a percentage; empty: none
+	Due         *time.Time        `json:"due"`               // when it must be ready
+	AtRisk      bool              `json:"at_risk"`           // forecast to miss that
+	Sequence    string            `json:"sequence"`          // order of its frames: forward, reverse or scouts; empty: the dealer chooses
+	Scouts      string            `json:"scouts"`            // frames that go first
+	Put         int64             `json:"put"`               // where it was put inside its priority: before 0 first, 0 in its turn
 	Takes       Amounts           `json:"takes"`             // of a node, by one lease
 	Environment LeaseEnvironment  `json:"environment"`       // as whom its renderers run, and what they find in their environment
 	MemoryPeak  int64             `json:"memory_peak_bytes"` // most that a launch was seen to have; 0: not measured
@@ -257,6 +262,49 @@ type Submit struct {
 	Tries   int      `json:"tries,omitempty"`  // 3 when left out
 	Chunk   int      `json:"chunk,omitempty"`  // frames a lease; chosen by the dealer when left out
 	Held    bool     `json:"held,omitempty"`
+	Due     string   `json:"due,omitempty"` // when it must be ready, as RFC 3339 writes it
+	// Sequence is the order of frames: forward, reverse, or scouts (a few spread
+	// over the range first); chosen by the dealer when left out.
+	Sequence string `json:"sequence,omitempty"`
+	Wait     bool   `json:"wait,omitempty"` // for a person's yes when the scouts are rendered
+	// StartOn is how many nodes begin until the first frame is verified: 3 for a
+	// scene that nobody has rendered yet when left out, and 0 for all at once.
+	StartOn *int `json:"start_on,omitempty"`
+}
+
+// RunChange changes what may be changed of a run while it renders. What is
+// left out stays.
+type RunChange struct {
+	Priority *string `json:"priority,omitempty"`
+	Ceiling  *string `json:"ceiling,omitempty"` // empty: none
+	Due      *string `json:"due,omitempty"`     // as RFC 3339 writes it; empty: none
+	Put      *string `json:"put,omitempty"`     // inside its priority: first, last, or back into its turn
+	Before   *int64  `json:"before,omitempty"`  // just before this run of the same priority
+	Now      bool    `json:"now,omitempty"`     // stop frames in flight of less urgent runs for it
+	DryRun   bool    `json:"dry_run,omitempty"` // only tell what would happen
+}
+
+// RunChanged tells what a change of a run does.
+type RunChanged struct {
+	DryRun   bool   `json:"dry_run"`
+	Changes  bool   `json:"changes"`
+	Sentence string `json:"sentence"`
+	Run      Run    `json:"run"`
+}
+
+// Licence is a counted right to run a renderer.
+type Licence struct {
+	Name         string     `json:"name"`
+	Count        *int       `json:"count"` // null: nobody counts it
+	Used         int        `json:"used"`
+	Lowered      *int       `json:"lowered"` // reckoned with for a while, as a renderer found none
+	LoweredUntil *time.Time `json:"lowered_until"`
+	Recipes      []string   `json:"recipes"` // that need it
+}
+
+// NewLicence counts a licence.
+type NewLicence struct {
+	Count *int `json:"count"` // null: it is counted no more
 }
 
 // Amounts is what one lease of a run takes of its node.
@@ -333,6 +381,7 @@ type AuditLine struct {
 type Place struct {
 	Name  string            `json:"name"`
 	Paths map[string]string `json:"paths"` // by operating system: linux, darwin, windows
+	Loads int               `json:"loads"` // launches that may load from it at the same moment; 0: any number
 }
 
 // Project is a production.

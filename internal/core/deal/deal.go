@@ -48,10 +48,15 @@ func (d *Dealer) Next(ask Ask, now time.Time) Decision {
 		return Decision{Why: n.Name + " has no room for a further lease"}
 	}
 	reason := "the queue is empty"
-	for _, run := range s.Queue() {
-		set, why := d.offer(n, run, now)
+	var last *farm.Run // that could not give anything
+	for run := range d.InTurn(now) {
+		if !deals(run) || !fits(s, n, run) { // most of a long queue
+			last = run
+			continue
+		}
+		set, why := d.offer(n, run, warm, now)
 		if set.Empty() {
-			reason = why
+			reason, last = why, nil
 			continue
 		}
 		why = n.Name + " gets " + why
@@ -83,24 +88,29 @@ func (d *Dealer) Next(ask Ask, now time.Time) Decision {
 		}
 		return Decision{Records: records, Why: why}
 	}
+	if last != nil {
+		_, reason = d.offer(n, last, warm, now)
+	}
 	return Decision{Why: reason}
 }
 
 // offer returns the frames of one run that would suit the node now, with the
 // reason; or none, with the reason for that.
-func (d *Dealer) offer(n *farm.Node, run *farm.Run, now time.Time) (frames.Set, string) {
+func (d *Dealer) offer(n *farm.Node, run *farm.Run, warm *farm.Lease, now time.Time) (frames.Set, string) {
 	s, m := d.s, d.m
+	if why := Stayed(s, n, run, now); why != "" {
+		return frames.Set{}, why
+	}
+	if deals(run) {
+		if why := d.limited(n, run, warm, now); why != "" {
+			return frames.Set{}, why
+		}
+	}
 	set, why := d.wanted(n, run, now)
 	if set.Empty() {
 		return set, why
 	}
-	if why := Stayed(s, n, run, now); why != "" {
-		return frames.Set{}, why
-	}
-	if why := d.ceiling(n, run); why != "" {
-		return frames.Set{}, why
-	}
-	most, late := untilHome(m, n, run, now)
+	most, late := untilHome(m, n, run, set, now)
 	if most == 0 || run.Spec.Mode == farm.ModeWhole && most < set.Len() {
 		if late == "" {
 			late = fmt.Sprintf("%s does not end before the duty hours of %s do", run.Spec.Name(), n.Name)
@@ -116,7 +126,7 @@ func (d *Dealer) offer(n *farm.Node, run *farm.Run, now time.Time) (frames.Set, 
 // ceiling says why a node may not join a run that has as many nodes as it may
 // have; "" if it may.
 func (d *Dealer) ceiling(n *farm.Node, run *farm.Run) string {
-	if run.Spec.Ceiling.None() {
+	if run.Terms.Ceiling.None() {
 		return ""
 	}
 	for l := range run.OpenLeases {
@@ -124,9 +134,9 @@ func (d *Dealer) ceiling(n *farm.Node, run *farm.Run) string {
 			return ""
 		}
 	}
-	most := run.Spec.Ceiling.Most(Able(d.s, run))
+	most := run.Terms.Ceiling.Most(Able(d.s, run))
 	if at := working(run); at >= most {
-		return fmt.Sprintf("%s is at its ceiling of %s: %s at it", run.Spec.Name(), run.Spec.Ceiling, plural(at, "node"))
+		return fmt.Sprintf("%s is at its ceiling of %s: %s at it", run.Spec.Name(), run.Terms.Ceiling, plural(at, "node"))
 	}
 	return ""
 }
@@ -150,6 +160,12 @@ func (d *Dealer) wanted(n *farm.Node, run *farm.Run, now time.Time) (frames.Set,
 	todo := run.ToDo.Minus(avoided(s, run, n))
 	if todo.Empty() {
 		return frames.Set{}, fmt.Sprintf("what is left of %s has failed on %s and waits for another node", name, n.Name)
+	}
+	if set, why, ok := scout(run, todo); ok && run.Spec.Mode != farm.ModeWhole {
+		return set, why
+	}
+	if why := scouting(run); why != "" && run.Spec.Mode != farm.ModeWhole {
+		return frames.Set{}, why
 	}
 	if run.Spec.Chunk > 0 {
 		return d.chunk(n, run, todo, now)

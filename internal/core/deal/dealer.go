@@ -18,6 +18,10 @@ type Dealer struct {
 	cells  map[farm.RunID]*cells
 	powers map[farm.RunID]power
 	last   *survey // it serves all that ask at the same moment
+	line   *line
+
+	received map[party]*faded // lately
+	held     *held
 }
 
 // vain remembers that nothing of a run was worth taking over. That stays so
@@ -41,7 +45,7 @@ func New(s *farm.State, m *pace.Model, sight func(*farm.Lease) Sight) *Dealer {
 	if sight == nil {
 		sight = func(*farm.Lease) Sight { return Sight{} }
 	}
-	return &Dealer{s: s, m: m, sight: sight, vain: map[farm.RunID]vain{}, cells: map[farm.RunID]*cells{}, powers: map[farm.RunID]power{}}
+	return &Dealer{s: s, m: m, sight: sight, vain: map[farm.RunID]vain{}, cells: map[farm.RunID]*cells{}, powers: map[farm.RunID]power{}, received: map[party]*faded{}}
 }
 
 // Forget drops what was remembered of a run that has ended.

@@ -14,6 +14,9 @@ import (
 // one gives a node the next frame of a run whose frames go out one by one.
 func (d *Dealer) one(n *farm.Node, run *farm.Run, todo frames.Set, now time.Time) (frames.Set, string) {
 	curve := d.m.Curve(run)
+	if run.Spec.Sequence == farm.Forward || run.Spec.Sequence == farm.Reverse {
+		return d.inSequence(n, run, todo, now)
+	}
 	if d.nearEnd(n, run, todo, now) {
 		return d.rest(n, run, todo, now)
 	}
@@ -30,6 +33,17 @@ func (d *Dealer) one(n *farm.Node, run *farm.Run, todo frames.Set, now time.Time
 		return set, fmt.Sprintf("%s, launched one after the other", count(set))
 	}
 	return frames.One(f), fmt.Sprintf("frame %d, as what takes longest goes first", f)
+}
+
+// inSequence gives a node the next frames of a run that asks for an order.
+func (d *Dealer) inSequence(n *farm.Node, run *farm.Run, todo frames.Set, now time.Time) (frames.Set, string) {
+	if d.nearEnd(n, run, todo, now) {
+		if set, why := d.rest(n, run, todo, now); set.Empty() {
+			return set, why // others have them done before
+		}
+	}
+	set := ordered(run, todo, d.fewest(n, run, todo, ordered(run, todo, 1).First(), now))
+	return set, fmt.Sprintf("%s, as the run goes %s", count(set), run.Spec.Sequence)
 }
 
 // power is how many leases a run has or could have now, their speed together,
@@ -74,7 +88,7 @@ const mostMatched = 100_000
 // chunk gives a node frames of a run that asks for chunks of a fixed size. A
 // node that would need longer for one than the others for all is passed over.
 func (d *Dealer) chunk(n *farm.Node, run *farm.Run, todo frames.Set, now time.Time) (frames.Set, string) {
-	set := todo.Take(run.Spec.Chunk)
+	set := ordered(run, todo, run.Spec.Chunk)
 	mine := speed(d.m, n, run)
 	if p := d.powerOf(run, now); float64(todo.Len()) > 4*float64(set.Len())*p.speed/mine { // the end is far
 		return set, chunkWhy(set, run)
@@ -98,12 +112,7 @@ const fewSeconds = 20
 // fit into a short while, as long as there is plenty for all: the launch of one
 // may then overlap with checking the one before.
 func (d *Dealer) few(n *farm.Node, run *farm.Run, todo frames.Set, f int, now time.Time) frames.Set {
-	if !apiece(run) {
-		return frames.One(f)
-	}
-	startup, _ := d.m.Startup(run)
-	seconds := startup.Mean + d.m.Curve(run).Cost(f)/speed(d.m, n, run)
-	most := int(min(fewSeconds/max(seconds, 0.01), 100, float64(todo.Len())/(4*float64(d.powerOf(run, now).leases))))
+	most := d.fewest(n, run, todo, f, now)
 	set := frames.One(f)
 	for set.Len() < most {
 		next, ok := todo.From(set.Last() + 1)
@@ -113,6 +122,16 @@ func (d *Dealer) few(n *farm.Node, run *farm.Run, todo frames.Set, f int, now ti
 		set = set.Union(frames.One(next))
 	}
 	return set
+}
+
+// fewest returns how many single launches that is, at least 1.
+func (d *Dealer) fewest(n *farm.Node, run *farm.Run, todo frames.Set, f int, now time.Time) int {
+	if !apiece(run) || !d.m.Curve(run).Known() {
+		return 1
+	}
+	startup, _ := d.m.Startup(run)
+	seconds := startup.Mean + d.m.Curve(run).Cost(f)/speed(d.m, n, run)
+	return max(1, int(min(fewSeconds/max(seconds, 0.01), 100, float64(todo.Len())/(4*float64(d.powerOf(run, now).leases)))))
 }
 
 // apiece reports whether each frame of a run is a launch of its own: in mode

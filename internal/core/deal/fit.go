@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"vexillum/internal/core/farm"
+	"vexillum/internal/core/frames"
 	"vexillum/internal/core/pace"
 )
 
@@ -73,9 +74,10 @@ func late(cost pace.Estimate) float64 {
 	return math.Exp(quantile*spread - spread*spread/2)
 }
 
-// untilHome returns how many frames of a run a node may begin so that nine
-// times of ten they are done before its duty hours end, and why it is none.
-func untilHome(m *pace.Model, n *farm.Node, run *farm.Run, now time.Time) (most int, why string) {
+// untilHome returns how many frames of a set a node may begin so that nine
+// times of ten they are done before its duty hours end, and why it is none. An
+// empty set stands for frames of the run that cost as much as its mean.
+func untilHome(m *pace.Model, n *farm.Node, run *farm.Run, set frames.Set, now time.Time) (most int, why string) {
 	if n.Settings.Hours == nil {
 		return math.MaxInt, ""
 	}
@@ -94,6 +96,12 @@ func untilHome(m *pace.Model, n *farm.Node, run *farm.Run, now time.Time) (most 
 	startup, _ := m.Startup(run)
 	frame := cost.Mean / speed(m, n, run) * late(cost)
 	inTime := (left.Seconds() - startup.Mean) / frame
+	if !set.Empty() {
+		curve := m.Curve(run)
+		frame = curve.Cost(set.First()) / speed(m, n, run) * late(cost)
+		count, _ := curve.Within(set, (left.Seconds()-startup.Mean)*speed(m, n, run)/late(cost))
+		inTime = float64(count)
+	}
 	if inTime < 1 {
 		one := time.Duration((startup.Mean + frame) * float64(time.Second))
 		return 0, fmt.Sprintf("a frame of %s may take %s, and the duty hours of %s end in %s", run.Spec.Name(), round(one), n.Name, round(left))

@@ -12,7 +12,7 @@ func TestTheMoreUrgentComesFirst(t *testing.T) {
 	b := newWorld(t, 1)
 	for i, level := range []farm.Level{farm.Filler, farm.Low, "", farm.High, farm.Urgent, farm.High} {
 		b.submit(string(rune('a'+i)), "practice", farm.ModeWhole, "1-3", farm.RunQueued)
-		b.s.Runs[b.s.LastRun].Spec.Level = level
+		b.s.Runs[b.s.LastRun].Terms.Level = level
 	}
 	b.submit("last", "practice", farm.ModeWhole, "1-3", farm.RunHeld) // the queue is put in order anew
 	got := ""
@@ -32,7 +32,7 @@ func TestACeilingIsKept(t *testing.T) {
 	for _, mode := range []farm.Mode{farm.ModeRange, farm.ModeFeed, farm.ModeSingle} {
 		b := newWorld(t, 1, 1, 1, 1)
 		id := b.submit("a", "practice", mode, "1-400", farm.RunQueued)
-		b.s.Runs[id].Spec.Ceiling = farm.Ceiling{Percent: 50}
+		b.s.Runs[id].Terms.Ceiling = farm.Ceiling{Percent: 50}
 		var refused []string
 		for n := farm.NodeID(1); n <= 4; n++ {
 			if d := b.ask(n, 0); len(d.Records) == 0 {

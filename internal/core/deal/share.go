@@ -1,10 +1,8 @@
 package deal
 
 import (
-	"cmp"
 	"fmt"
 	"math"
-	"slices"
 	"time"
 
 	"vexillum/internal/core/farm"
@@ -18,6 +16,10 @@ func (d *Dealer) share(n *farm.Node, run *farm.Run, todo frames.Set, now time.Ti
 	mine := speed(d.m, n, run)
 	part := v.widest(todo)
 	can := v.portion(n, mine)
+	waits := d.contested(n, run)
+	if most := turn(v.startup) * mine; waits && v.curve.Known() {
+		can = min(can, most)
+	}
 	size, work := v.curve.Within(part, can)
 	if size < part.Len() { // round to the nearer frame
 		next := v.curve.Work(part.Take(size + 1))
@@ -34,15 +36,18 @@ func (d *Dealer) share(n *farm.Node, run *farm.Run, todo frames.Set, now time.Ti
 	}
 	// What would stay is not worth a launch of its own.
 	rest := part.Len() - size
-	if rest > 0 && (v.curve.Work(part)-work)/mine < v.startup {
+	if rest > 0 && !waits && (v.curve.Work(part)-work)/mine < v.startup {
 		size = part.Len()
 	}
-	set := part.Take(size)
+	set := ordered(run, part, size)
 	switch {
 	case set.Len() == run.ToDo.Len() && len(v.takers) <= 1 && len(v.loads) == 0:
 		return set, fmt.Sprintf("%s: no other node that is ready has %s", all(set), run.Spec.Recipe)
 	case !v.curve.Known():
 		return set, fmt.Sprintf("%s of %d to do: its part by speed", count(set), todo.Len())
+	}
+	if waits {
+		return set, fmt.Sprintf("%s of %d to do: for its turn, as others of the same priority wait", count(set), todo.Len())
 	}
 	return set, fmt.Sprintf("%s of %d to do: what it can finish in %s, when all can be done", count(set), todo.Len(), span(v.together()))
 }
@@ -69,29 +74,8 @@ func (v *survey) fastest(n *farm.Node) *farm.Node {
 // the nodes that wait: whole frames, so that the last to finish is as early as
 // can be, and nobody is left with much less than others.
 func (v *survey) portion(n *farm.Node, mine float64) float64 {
-	type share struct {
-		frames int
-		next   float64 // when one more would be done
-		own    bool
-	}
-	all, given := 0.0, 0
-	shares := make([]share, len(v.takers))
-	for i, t := range v.takers {
-		can := max(0, v.even-t.start) * t.speed / v.each
-		all += can
-		shares[i] = share{frames: int(can + 1e-9), own: t.node == n}
-		shares[i].next = t.start + float64(shares[i].frames+1)*v.each/t.speed
-		given += shares[i].frames
-	}
-	more := int(math.Round(all)) - given
-	slices.SortStableFunc(shares, func(a, b share) int { return cmp.Compare(a.next, b.next) })
-	for i, s := range shares {
-		if s.own {
-			if i < more {
-				s.frames++
-			}
-			return float64(s.frames) * v.each
-		}
+	if frames, waits := v.portions()[n.ID]; waits {
+		return float64(frames) * v.each
 	}
 	return max(0, v.even-v.startup) * mine
 }

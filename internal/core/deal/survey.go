@@ -35,6 +35,8 @@ type taker struct {
 	node  *farm.Node
 	speed float64
 	start float64 // seconds until it could begin a frame
+	// yields are leases of less urgent runs that it works on until then.
+	yields []*farm.Lease
 }
 
 // survey is how one run stands: who works on it until when, who could, and
@@ -51,10 +53,11 @@ type survey struct {
 	blind   bool    // how long a launch takes is not known
 	loads   []load
 	takers  []taker
-	todo    float64 // reference seconds that nobody has
-	each    float64 // of a frame that is to be dealt or moved, on average
-	even    float64 // seconds from now at which all could be done if frames could be divided
-	common  float64 // the same with whole frames; 0 until it is asked for
+	todo    float64             // reference seconds that nobody has
+	each    float64             // of a frame that is to be dealt or moved, on average
+	even    float64             // seconds from now at which all could be done if frames could be divided
+	common  float64             // the same with whole frames; 0 until it is asked for
+	parts   map[farm.NodeID]int // frames to do by who waits; nil until it is asked for
 }
 
 // look makes a survey of a run. Work is in reference seconds where something
@@ -77,15 +80,20 @@ func (d *Dealer) survey(run *farm.Run, now time.Time) *survey {
 		v.loads = append(v.loads, d.load(v, l))
 	}
 	sortLoads(v.loads)
+	below := d.below(run)
 	for _, n := range d.s.NodeList() {
-		if free := d.freeFor(n, run, now); free > 0 {
-			t := taker{node: n, speed: speed(d.m, n, run), start: v.startup}
-			for range free {
+		t := taker{node: n, speed: speed(d.m, n, run), start: v.startup}
+		for range d.freeFor(n, run, now) {
+			v.takers = append(v.takers, t)
+		}
+		if below {
+			if y, ok := d.yields(n, run, now); ok {
+				t.start, t.yields = v.startup+y.free, y.leases
 				v.takers = append(v.takers, t)
 			}
 		}
 	}
-	if most := run.Spec.Ceiling; !most.None() {
+	if most := run.Terms.Ceiling; !most.None() {
 		sortTakers(v.takers) // the fastest join
 		v.takers = v.takers[:max(0, min(len(v.takers), most.Most(Able(d.s, run))-working(run)))]
 	}
@@ -111,7 +119,7 @@ func (d *Dealer) freeFor(n *farm.Node, run *farm.Run, now time.Time) int {
 	if !fits(d.s, n, run) || Stayed(d.s, n, run, now) != "" {
 		return 0
 	}
-	if most, _ := untilHome(d.m, n, run, now); most == 0 {
+	if most, _ := untilHome(d.m, n, run, frames.Set{}, now); most == 0 {
 		return 0
 	}
 	if len(run.Trouble) > 0 && !run.ToDo.Empty() && run.ToDo.Minus(avoided(d.s, run, n)).Empty() {
@@ -131,6 +139,9 @@ func (d *Dealer) load(v *survey, l *farm.Lease) load {
 	case seen.Begun: // its result is on its way
 	case !l.Left.Empty():
 		out.free = remaining(v.startup, 0, seen.Seconds)
+	}
+	if l.Race { // nobody takes over what was begun twice
+		out.rests = true
 	}
 	out.work = v.curve.Work(out.left)
 	if apiece(v.run) {

@@ -36,7 +36,7 @@ func (d *Dealer) TakeOver(id farm.NodeID, now time.Time) (cut Cut, ok bool, agai
 	if n == nil || !n.Ready() {
 		return Cut{}, false, again
 	}
-	for _, run := range d.s.Queue() {
+	for run := range d.InTurn(now) {
 		if run.State != farm.RunRendering || run.Spec.Mode == farm.ModeWhole || run.Spec.Chunk > 0 {
 			continue
 		}
@@ -45,11 +45,11 @@ func (d *Dealer) TakeOver(id farm.NodeID, now time.Time) (cut Cut, ok bool, agai
 			again = min(again, old.until.Sub(now))
 			continue
 		}
-		if !d.m.Curve(run).Known() || !fits(d.s, n, run) || Stayed(d.s, n, run, now) != "" {
+		if !d.m.Curve(run).Known() || !d.may(n, run, now) {
 			continue
 		}
-		most, _ := untilHome(d.m, n, run, now)
-		if most == 0 || d.ceiling(n, run) != "" {
+		most, _ := untilHome(d.m, n, run, frames.Set{}, now)
+		if most == 0 {
 			continue
 		}
 		v := d.look(run, now)
@@ -87,6 +87,9 @@ func (v *survey) cut(d *Dealer, p *plan, n *farm.Node, most int) (Cut, bool) {
 		return Cut{}, false
 	}
 	tail := from.left.TakeLast(take).Minus(avoided(d.s, v.run, n))
+	if in, _ := untilHome(d.m, n, v.run, tail, v.at); in < tail.Len() {
+		tail = tail.TakeLast(in)
+	}
 	if tail.Empty() {
 		return Cut{}, false
 	}

@@ -23,7 +23,7 @@ func (d *Dealer) WhyPair(run *farm.Run, n *farm.Node, now time.Time) string {
 	if !n.Ready() {
 		return n.Name + " " + d.WhyNode(n, now)
 	}
-	set, why := d.offer(n, run, now)
+	set, why := d.offer(n, run, nil, now)
 	if set.Empty() {
 		return why
 	}
@@ -50,8 +50,11 @@ func (d *Dealer) WhyPair(run *farm.Run, n *farm.Node, now time.Time) string {
 
 // before reports whether a run comes before another in the queue.
 func before(a, b *farm.Run) bool {
-	if x, y := a.Spec.Level.Rank(), b.Spec.Level.Rank(); x != y {
+	if x, y := a.Terms.Level.Rank(), b.Terms.Level.Rank(); x != y {
 		return x < y
+	}
+	if a.Terms.Put != b.Terms.Put {
+		return a.Terms.Put < b.Terms.Put
 	}
 	if a.Order != b.Order {
 		return a.Order < b.Order

@@ -100,6 +100,15 @@ func (h *byHand) TakeOver(farm.NodeID, time.Time) (deal.Cut, bool, time.Duration
 	return deal.Cut{}, false, time.Hour
 }
 
+// Race implements play.Hand: nobody does.
+func (h *byHand) Race(deal.Ask, time.Time) deal.Decision { return deal.Decision{} }
+
+// Yield implements play.Hand: nobody gives anything back.
+func (h *byHand) Yield(time.Time) []deal.Cut { return nil }
+
+// Receive implements play.Hand: nobody counts.
+func (h *byHand) Receive(string, string, float64, time.Time) {}
+
 // part is what the node gets of a run now: one stretch.
 func (h *byHand) part(run *farm.Run, n *farm.Node) frames.Set {
 	todo := run.ToDo

@@ -88,7 +88,15 @@ func (s *State) apply(rec Record) error {
 			k.RevokedAt = r.At
 		}
 	case PlaceSet:
-		s.Places[r.Name] = &Place{Name: r.Name, Paths: r.Paths}
+		s.Places[r.Name] = &Place{Name: r.Name, Paths: r.Paths, Loads: r.Loads}
+	case LicenceSet:
+		s.PutLicence(r)
+	case RunSet:
+		run, err := s.run(r.Run)
+		if err != nil {
+			return err
+		}
+		run.Terms, s.queue = r.Terms, nil
 	case ProjectSet:
 		s.Projects[r.Name] = &Project{Name: r.Name, Title: r.Title, Weight: r.Weight, Scenes: r.Scenes, Frames: r.Frames}
 	case PersonSet:
@@ -149,6 +157,19 @@ func (s *State) PutToken(r TokenIssued) {
 	s.Tokens[r.Hash] = &t
 }
 
+// PutLicence counts a licence. A loader uses it too.
+func (s *State) PutLicence(r LicenceSet) {
+	if r.Count < 0 {
+		delete(s.Licences, r.Name)
+		return
+	}
+	l := &Licence{Name: r.Name, Count: r.Count, Lowered: r.Lowered}
+	if r.LoweredUntil != nil {
+		l.LoweredUntil = *r.LoweredUntil
+	}
+	s.Licences[r.Name] = l
+}
+
 // PutNode adds a node as it was kept. It is for loaders.
 func (s *State) PutNode(n *Node) {
 	s.Nodes[n.ID], s.nodeList = n, nil
@@ -161,7 +182,7 @@ func (s *State) PutNode(n *Node) {
 // PutRun adds a run as it was kept, with its leases. It is for loaders.
 func (s *State) PutRun(r *Run, submitKey string) {
 	s.Runs[r.ID] = r
-	r.open = map[LeaseID]*Lease{}
+	r.open, r.dealt, r.races = map[LeaseID]*Lease{}, 0, 0
 	r.needs, _ = trait.ParseExpression(r.Spec.Needs) // it was checked when the run was submitted
 	s.LastRun = max(s.LastRun, r.ID)
 	s.LastOrder = max(s.LastOrder, r.Order)
@@ -186,7 +207,12 @@ func (s *State) putLease(l *Lease) {
 			s.working[l.Node] = map[LeaseID]*Lease{}
 		}
 		s.working[l.Node][l.ID] = l
-		s.Runs[l.Run].open[l.ID] = l
+		run := s.Runs[l.Run]
+		run.open[l.ID] = l
+		run.dealt += l.Left.Len()
+		if l.Race {
+			run.races++
+		}
 	}
 }
 
@@ -222,7 +248,7 @@ func (s *State) runSubmitted(r RunSubmitted) error {
 		return fmt.Errorf("%s is not the next number", r.Spec.Name())
 	}
 	s.PutRun(&Run{
-		ID: r.Run, Spec: r.Spec, State: r.State, Reason: r.Reason, Order: r.Order, SubmittedAt: r.At,
+		ID: r.Run, Spec: r.Spec, Terms: r.Spec.Terms, State: r.State, Reason: r.Reason, Order: r.Order, SubmittedAt: r.At,
 		ToDo: r.Spec.Frames, Delivering: map[int]Delivery{}, Trouble: map[int]*Trouble{}, Leases: map[LeaseID]*Lease{},
 	}, r.Key)
 	return nil
@@ -263,7 +289,10 @@ func (s *State) leaseOpened(r LeaseOpened) error {
 	if _, err := s.node(r.Node); err != nil {
 		return err
 	}
-	if !r.Frames.Minus(run.ToDo).Empty() || r.Frames.Empty() {
+	switch {
+	case r.Race && (r.Frames.Len() != 1 || !run.elsewhere(r.Frames.First(), nil) || run.Raced(r.Frames.First())):
+		return fmt.Errorf("frames %v are no frame that can be raced for", r.Frames)
+	case !r.Race && (!r.Frames.Minus(run.ToDo).Empty() || r.Frames.Empty()):
 		return fmt.Errorf("frames %v are not to do", r.Frames.Minus(run.ToDo))
 	}
 	for _, other := range s.working[r.Node] {
@@ -272,7 +301,7 @@ func (s *State) leaseOpened(r LeaseOpened) error {
 		}
 	}
 	run.ToDo = run.ToDo.Minus(r.Frames)
-	l := &Lease{ID: r.Lease, Node: r.Node, Run: r.Run, Session: r.Session, Ask: r.Ask, Given: r.Frames, Left: r.Frames, Share: r.Share, Reason: r.Reason, OpenedAt: r.At}
+	l := &Lease{ID: r.Lease, Node: r.Node, Run: r.Run, Session: r.Session, Ask: r.Ask, Given: r.Frames, Left: r.Frames, Share: r.Share, Race: r.Race, Reason: r.Reason, OpenedAt: r.At}
 	run.Leases[l.ID] = l
 	s.putLease(l)
 	return nil
@@ -288,6 +317,7 @@ func (s *State) leaseExtended(r LeaseExtended) error {
 	}
 	run.ToDo = run.ToDo.Minus(r.Frames)
 	l.Given, l.Left = l.Given.Union(r.Frames), l.Left.Union(r.Frames)
+	run.dealt += r.Frames.Len()
 	l.Ask, l.Reason = r.Ask, r.Reason
 	return nil
 }
@@ -300,8 +330,7 @@ func (s *State) leaseTrimmed(r LeaseTrimmed) error {
 	if !r.Frames.Minus(l.Left).Empty() {
 		return fmt.Errorf("frames %v are not left on lease %d", r.Frames.Minus(l.Left), l.ID)
 	}
-	l.Left = l.Left.Minus(r.Frames)
-	run.ToDo = run.ToDo.Union(r.Frames)
+	run.giveBack(l, r.Frames)
 	return nil
 }
 
@@ -310,31 +339,56 @@ func (s *State) leaseEnded(r LeaseEnded) error {
 	if err != nil {
 		return err
 	}
-	run.ToDo = run.ToDo.Union(l.Left)
-	l.Left = frames.Set{}
+	run.giveBack(l, l.Left)
 	l.EndedAt = r.At
+	if l.Race {
+		run.races--
+	}
 	delete(run.open, l.ID)
 	delete(s.working[l.Node], l.ID)
 	return nil
 }
 
+// giveBack takes frames from a lease. They are to do again unless another lease
+// holds them, too.
+func (r *Run) giveBack(l *Lease, set frames.Set) {
+	l.Left = l.Left.Minus(set)
+	r.dealt -= set.Len()
+	if r.races > 0 {
+		for other := range r.OpenLeases {
+			if other != l {
+				set = set.Minus(other.Left)
+			}
+		}
+	}
+	r.ToDo = r.ToDo.Union(set)
+}
+
 // unplace takes a wanted frame out of the place where it waits for a picture:
-// out of ToDo or out of whichever open lease holds it, most likely the given.
+// out of ToDo or out of whichever open leases hold it, most likely the given.
 func (r *Run) unplace(f int, likely LeaseID) error {
 	one := frames.One(f)
-	if l := r.open[likely]; l != nil && l.Left.Has(f) {
-		l.Left = l.Left.Minus(one)
-		return nil
-	}
 	if r.ToDo.Has(f) {
 		r.ToDo = r.ToDo.Minus(one)
 		return nil
 	}
-	for l := range r.OpenLeases {
+	found := false
+	take := func(l *Lease) {
 		if l.Left.Has(f) {
-			l.Left = l.Left.Minus(one)
-			return nil
+			l.Left, found = l.Left.Minus(one), true
+			r.dealt--
 		}
+	}
+	if l := r.open[likely]; l != nil {
+		take(l)
+	}
+	if !found || r.races > 0 {
+		for l := range r.OpenLeases {
+			take(l)
+		}
+	}
+	if found {
+		return nil
 	}
 	return fmt.Errorf("frame %d is not wanted", f)
 }
@@ -362,6 +416,11 @@ func (s *State) frameAccepted(r FrameAccepted) error {
 	}
 	if err := run.unplace(r.Frame, r.Lease); err != nil {
 		return err
+	}
+	if run.races > 0 {
+		for l := range run.OpenLeases {
+			l.Beaten = l.Beaten || l.ID != r.Lease && l.Left.Empty() && l.Given.Has(r.Frame)
+		}
 	}
 	run.Delivering[r.Frame] = Delivery{Lease: r.Lease, Node: r.Node, Hash: r.Hash, Bytes: r.Bytes, Files: r.Files, Since: r.At}
 	return nil
@@ -413,8 +472,7 @@ func (s *State) frameFailed(r FrameFailed) error {
 	if !l.Left.Has(r.Frame) {
 		return fmt.Errorf("frame %d is not left on lease %d", r.Frame, l.ID)
 	}
-	l.Left = l.Left.Minus(frames.One(r.Frame))
-	run.ToDo = run.ToDo.Union(frames.One(r.Frame))
+	run.giveBack(l, frames.One(r.Frame))
 	t := run.trouble(r.Frame)
 	t.Attempts = append(t.Attempts, Attempt{Lease: r.Lease, Launch: r.Launch, Node: r.Node, Cause: r.Cause, Message: r.Message, Counts: r.Counts, At: r.At})
 	return nil

@@ -25,6 +25,18 @@ func (r NodeDuty) Kind() string { return "node duty" }
 func (r NodeDuty) About() About { return About{Node: r.Node, At: r.At, Reason: r.Reason} }
 
 // Kind implements Record.
+func (r LicenceSet) Kind() string { return "licence set" }
+
+// About implements Record.
+func (r LicenceSet) About() About { return About{At: r.At, Reason: r.Reason} }
+
+// Kind implements Record.
+func (r RunSet) Kind() string { return "run set" }
+
+// About implements Record.
+func (r RunSet) About() About { return About{Run: r.Run, At: r.At, Reason: r.Reason} }
+
+// Kind implements Record.
 func (r PlaceSet) Kind() string { return "place set" }
 
 // About implements Record.

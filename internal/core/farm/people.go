@@ -86,6 +86,7 @@ type Key struct {
 type Place struct {
 	Name  string            `json:"name"`
 	Paths map[string]string `json:"paths"` // by operating system as in Go; absolute
+	Loads int               `json:"loads"` // launches that may load from it at the same moment; 0: any number
 }
 
 // Project is a production.

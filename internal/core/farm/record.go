@@ -143,7 +143,27 @@ type KeyRevoked struct {
 type PlaceSet struct {
 	Name  string            `json:"name"`
 	Paths map[string]string `json:"paths"`
+	Loads int               `json:"loads"` // launches that may load from it at the same moment; 0: any number
 	At    time.Time         `json:"at"`
+}
+
+// LicenceSet counts a licence, or lowers the count for a while. A Count below 0
+// means that nobody counts it any more.
+type LicenceSet struct {
+	Name         string     `json:"name"`
+	Count        int        `json:"count"`
+	Lowered      int        `json:"lowered"`
+	LoweredUntil *time.Time `json:"lowered_until"`
+	Reason       string     `json:"reason"`
+	At           time.Time  `json:"at"`
+}
+
+// RunSet changes the terms of a run.
+type RunSet struct {
+	Run    RunID     `json:"run"`
+	Terms  Terms     `json:"terms"`
+	Reason string    `json:"reason"` // what is different, and who wanted it
+	At     time.Time `json:"at"`
 }
 
 // ProjectSet makes or changes a project.
@@ -230,6 +250,7 @@ type LeaseOpened struct {
 	Ask     int64      `json:"ask"`
 	Frames  frames.Set `json:"frames"`
 	Share   Share      `json:"share"` // of the node, until the lease has ended
+	Race    bool       `json:"race"`  // the frame is in flight on another node, too
 	Reason  string     `json:"reason"`
 	At      time.Time  `json:"at"`
 }

@@ -76,10 +76,15 @@ type Spec struct {
 	Tries    int               `json:"tries"`            // attempts a frame before it is parked
 	Chunk    int               `json:"chunk"`            // frames a lease; 0 lets the dealer choose
 	Owner    string            `json:"owner"`
-	Needs    string            `json:"needs,omitempty"`  // what a node must be: an expression over traits
-	Takes    Amounts           `json:"takes"`            // of a node, by one lease
-	Level    Level             `json:"level,omitempty"`  // how urgent it is
-	Ceiling  Ceiling           `json:"ceiling,omitzero"` // the most nodes at once
+	Needs    string            `json:"needs,omitempty"` // what a node must be: an expression over traits
+	Takes    Amounts           `json:"takes"`           // of a node, by one lease
+	Sequence Sequence          `json:"sequence,omitempty"`
+	Scouts   frames.Set        `json:"scouts,omitzero"`    // that go first
+	Wait     bool              `json:"wait,omitempty"`     // for a person's yes when the scouts are done
+	StartOn  int               `json:"start_on,omitempty"` // so many nodes until a frame is done; 0: all at once
+	Once     bool              `json:"once,omitempty"`     // rendering a frame twice does harm
+	Licence  *LicenceNeed      `json:"licence,omitempty"`  // nil: none
+	Terms                      // as they were submitted; see Run.Terms
 	Frames   frames.Set        `json:"frames"`
 	SceneSHA string            `json:"scene_sha256"` // of the scene file when it was submitted
 	// SceneText is a small scene that goes to the nodes with each lease; empty
@@ -134,13 +139,15 @@ func (t *Trouble) FailedOn(n NodeID) bool {
 }
 
 // Run is one rendering of a job. Each of its frames is in exactly one place:
-// in ToDo, in one open lease, in Delivering, in Done or in Parked.
+// in ToDo, in one open lease, in Delivering, in Done or in Parked. A frame that
+// is raced for is in two open leases.
 type Run struct {
 	ID          RunID
 	Spec        Spec
 	State       RunState
 	Reason      string // why it is in this state
-	Order       int64  // position in the queue; lower comes first
+	Order       int64  // of submission; lower comes first
+	Terms       Terms  // as they are now
 	SubmittedAt time.Time
 	StartedAt   time.Time // zero before the first lease
 	EndedAt     time.Time // zero while open
@@ -152,6 +159,8 @@ type Run struct {
 	Trouble    map[int]*Trouble
 	Leases     map[LeaseID]*Lease // open and ended ones, until the run closes
 
+	dealt           int   // frames on open leases
+	races           int   // open leases that race
 	Changed         int64 // sequence number of the last Record that changed it
 	Checkpoint      int64 // sequence number up to which Done is kept as a whole
 	SinceCheckpoint int   // frames done since then
@@ -183,6 +192,30 @@ func (r *Run) Dealt() frames.Set {
 		spans = slices.AppendSeq(spans, l.Left.Spans())
 	}
 	return frames.Of(spans...)
+}
+
+// DealtCount returns how many frames are out on open leases.
+func (r *Run) DealtCount() int { return r.dealt }
+
+// elsewhere reports whether an open lease other than the given holds a frame.
+func (r *Run) elsewhere(f int, than *Lease) bool {
+	for l := range r.OpenLeases {
+		if l != than && l.Left.Has(f) {
+			return true
+		}
+	}
+	return false
+}
+
+// Raced reports whether two nodes render a frame side by side.
+func (r *Run) Raced(f int) bool {
+	held := 0
+	for l := range r.OpenLeases {
+		if l.Left.Has(f) {
+			held++
+		}
+	}
+	return held > 1
 }
 
 // Failing returns the frames that have failed and will be tried again.
@@ -229,6 +262,8 @@ type Lease struct {
 	Given    frames.Set // all frames it ever held
 	Left     frames.Set // those without a result
 	Share    Share      // of the node
+	Race     bool       // its frame is in flight on another node, too
+	Beaten   bool       // another node was first with its last frame: it may stop at once
 	Reason   string
 	OpenedAt time.Time
 	EndedAt  time.Time // zero while open

@@ -24,7 +24,8 @@ type State struct {
 	// Environments are what renderers run as and in, by what they are said for.
 	Environments map[EnvironmentOf]Environment
 	// Stays are places, recipes and pools that are held, or released in steps.
-	Stays map[StayOf]Stay
+	Stays    map[StayOf]Stay
+	Licences map[string]*Licence
 
 	LastNode  NodeID
 	LastRun   RunID
@@ -60,6 +61,7 @@ func NewState() *State {
 
 		Environments: map[EnvironmentOf]Environment{},
 		Stays:        map[StayOf]Stay{},
+		Licences:     map[string]*Licence{},
 
 		nodeNames:  map[string]NodeID{},
 		numbers:    map[jobKind]int{},
@@ -116,12 +118,12 @@ func (s *State) LeasesOf(n NodeID) []*Lease {
 // Idle reports whether a node has no open lease.
 func (s *State) Idle(n NodeID) bool { return len(s.working[n]) == 0 }
 
-// Queue returns the runs that have not ended, in the order of the queue: the
-// more urgent first, then as they were put. The slice belongs to the State.
+// Queue returns the runs that have not ended: the more urgent first, then as
+// they were put, then as they were submitted. The slice belongs to the State.
 func (s *State) Queue() []*Run {
 	if s.queue == nil {
 		s.queue = slices.SortedFunc(maps.Values(s.openRuns), func(a, b *Run) int {
-			return cmp.Or(cmp.Compare(a.Spec.Level.Rank(), b.Spec.Level.Rank()), cmp.Compare(a.Order, b.Order), cmp.Compare(a.ID, b.ID))
+			return cmp.Or(cmp.Compare(a.Terms.Level.Rank(), b.Terms.Level.Rank()), cmp.Compare(a.Terms.Put, b.Terms.Put), cmp.Compare(a.Order, b.Order), cmp.Compare(a.ID, b.ID))
 		})
 	}
 	return s.queue
@@ -147,8 +149,8 @@ func (s *State) Check() error {
 			}
 			continue
 		}
-		total := frames.Set{}
-		count := 0
+		total, raced := frames.Set{}, frames.Set{}
+		count, dealt := 0, 0
 		add := func(set frames.Set) {
 			total = total.Union(set)
 			count += set.Len()
@@ -166,7 +168,16 @@ func (s *State) Check() error {
 			if s.working[l.Node][l.ID] != l || s.leases[l.ID] != l {
 				return fmt.Errorf("lease %d is not in the indexes", l.ID)
 			}
-			add(l.Left)
+			dealt += l.Left.Len()
+			if l.Race {
+				raced = raced.Union(l.Left)
+			} else {
+				add(l.Left)
+			}
+		}
+		add(raced.Minus(total)) // what only those hold that raced for it
+		if dealt != r.dealt {
+			return fmt.Errorf("%s: %d frames are on leases, %d were counted", r.Spec.Name(), dealt, r.dealt)
 		}
 		if count != total.Len() {
 			return fmt.Errorf("%s: %d frames are in two places", r.Spec.Name(), count-total.Len())

@@ -26,6 +26,8 @@ type Node struct {
 	Leaves  float64 // 0: never
 	Returns float64 // 0: never
 	Fails   float64 // chance that a frame fails on it, 0 to 1
+	Cores   int     // 0: not told
+	Memory  int64   // bytes; 0: not told
 	Hours   *hours.Hours
 	Pools   []string
 	Traits  []string
@@ -34,7 +36,7 @@ type Node struct {
 // AsNode returns the machine as a farm knows it before it has joined.
 func (n *Node) AsNode(id farm.NodeID, renderers []farm.Renderer) *farm.Node {
 	return &farm.Node{
-		ID: id, Name: n.Name, Kind: farm.Rack, Facts: farm.Facts{OS: "linux", Speed: n.Known, Renderers: renderers},
+		ID: id, Name: n.Name, Kind: farm.Rack, Facts: farm.Facts{OS: "linux", Speed: n.Known, Cores: n.Cores, MemoryBytes: n.Memory, Renderers: renderers},
 		Reach: farm.Silent, Duty: farm.OnDuty, Health: farm.Fine, Settings: farm.Settings{Hours: n.Hours, Pools: n.Pools, Traits: n.Traits},
 	}
 }
@@ -51,11 +53,14 @@ type Job struct {
 
 // Farm is all that is played.
 type Farm struct {
-	Seed  uint64
-	Start time.Time // the moment that counts as 0 s
-	Nodes []Node
-	Jobs  []Job
-	Pools []farm.Pool
+	Seed     uint64
+	Start    time.Time // the moment that counts as 0 s
+	Nodes    []Node
+	Jobs     []Job
+	Pools    []farm.Pool
+	Projects []farm.Project
+	Places   []farm.Place
+	Licences []farm.Licence
 }
 
 // Result is how a try at a frame ended.
@@ -108,6 +113,12 @@ type Told struct {
 type Hand interface {
 	Next(deal.Ask, time.Time) deal.Decision
 	TakeOver(farm.NodeID, time.Time) (deal.Cut, bool, time.Duration)
+	// Race finds a frame in flight that a node with nothing to do renders, too.
+	Race(deal.Ask, time.Time) deal.Decision
+	// Yield returns what nodes give back for what comes first.
+	Yield(time.Time) []deal.Cut
+	// Receive hears what was finished.
+	Receive(project, person string, work float64, now time.Time)
 }
 
 // Options say how to play.

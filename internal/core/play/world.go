@@ -37,8 +37,10 @@ type world struct {
 	unfinished int
 	idle       map[int]bool // machines that wait for work
 	looksAt    float64      // when take-overs are looked for next
+	yieldsAt   float64      // when it is looked next at what comes first
 	attempts   []Attempt
 	told       []Told
+	waits      bool // launches may have to wait for others that load
 	renderers  []farm.Renderer
 }
 
@@ -53,6 +55,7 @@ type machine struct {
 	warm   bool         // a renderer that is fed is up
 	spoilt map[int]bool // frames that this launch failed: it is not fed them again
 
+	try      int // at the frame
 	begun    bool
 	first    bool // the frame is the first of its launch
 	frame    int
@@ -75,6 +78,7 @@ const (
 	ended   // a frame
 	asks    // all that wait
 	looks   // idle nodes look for something to take over
+	yields  // nodes give back what others come first with
 	duty
 )
 
@@ -125,6 +129,16 @@ func newWorld(f Farm, o Options) *world {
 	}
 	for _, p := range f.Pools {
 		w.s.Pools[p.Name] = &p
+	}
+	for _, p := range f.Projects {
+		w.s.Projects[p.Name] = &p
+	}
+	for _, p := range f.Places {
+		w.s.Places[p.Name] = &p
+		w.waits = w.waits || p.Loads > 0
+	}
+	for _, l := range f.Licences {
+		w.s.Licences[l.Name] = &l
 	}
 	for i, j := range f.Jobs {
 		if !slices.ContainsFunc(w.renderers, func(r farm.Renderer) bool { return r.Recipe == j.Spec.Recipe }) {
@@ -211,6 +225,18 @@ func (w *world) happen(e event) error {
 		return w.duties(e.index)
 	case looks:
 		return w.look()
+	case yields:
+		if err := w.yield(); err != nil {
+			return err
+		}
+		for run := range w.runs { // as long as there is anything to decide
+			if !w.s.Runs[run].State.Closed() && !w.s.Runs[run].ToDo.Empty() {
+				w.yieldsAt = w.now
+				w.yieldSoon()
+				break
+			}
+		}
+		return nil
 	}
 	m := &w.machines[e.index]
 	if e.stamp != m.gone || !m.there {
@@ -230,10 +256,14 @@ func (w *world) submit(job int) error {
 	w.runs[id] = job
 	spec := w.farm.Jobs[job].Spec
 	spec.Number = w.s.NextNumber(spec.Job, spec.Kind)
+	if spec.Sequence == farm.ScoutsFirst && spec.Scouts.Empty() {
+		spec.Scouts = deal.Scouts(w.m, &farm.Run{ID: id, Spec: spec})
+	}
 	if err := w.apply(farm.RunSubmitted{Run: id, Spec: spec, State: farm.RunQueued, Order: w.s.LastOrder + 1, At: w.at(w.now)}); err != nil {
 		return err
 	}
 	w.askSoon()
+	w.yieldSoon()
 	return nil
 }
 
@@ -424,13 +454,20 @@ func (w *world) begin(i int) error {
 	m.warm = w.farm.Jobs[m.job].Spec.Mode == farm.ModeFeed
 	w.next(i, m.lease.Left.First())
 	m.first = true
+	if w.waits {
+		return w.wake()
+	}
 	return nil
 }
 
 func (w *world) next(i, frame int) {
 	m := &w.machines[i]
 	m.begun, m.first, m.frame, m.since = true, false, frame, w.now
-	seconds, _ := w.lasts(m.job, &w.farm.Nodes[i], frame, w.tries[m.job][frame])
+	if m.lease.Race {
+		w.tries[m.job][frame]++
+	}
+	m.try = w.tries[m.job][frame]
+	seconds, _ := w.lasts(m.job, &w.farm.Nodes[i], frame, m.try)
 	w.events.plan(w.now+seconds, ended, i, m.gone)
 }
 
@@ -455,7 +492,7 @@ func (w *world) frameEnds(i int) error {
 	l := m.lease
 	run := w.s.Runs[l.Run]
 	seconds := w.now - m.since
-	_, fails := w.lasts(m.job, &w.farm.Nodes[i], m.frame, w.tries[m.job][m.frame])
+	_, fails := w.lasts(m.job, &w.farm.Nodes[i], m.frame, m.try)
 	if fails {
 		w.tried(i, Failed)
 		records := triage.Failed(w.s, triage.Failure{Lease: l.ID, Launch: m.launch, Frame: m.frame, Cause: triage.CauseCrash, Message: "exit status 1"}, w.at(w.now))
@@ -471,7 +508,15 @@ func (w *world) frameEnds(i int) error {
 		if err := w.apply(accepted, farm.FrameDone{Run: run.ID, Frame: m.frame, Lease: l.ID, Node: m.id, Hash: "-", At: w.at(w.now)}); err != nil {
 			return err
 		}
-		w.m.Observe(run, w.s.Nodes[m.id], w.s.Nodes[m.id].Part(l.Share), accepted)
+		node := w.s.Nodes[m.id]
+		w.m.Observe(run, node, node.Part(l.Share), accepted)
+		w.hand.Receive(run.Spec.Project, run.Spec.Owner, seconds*node.Part(l.Share)*w.m.SpeedFor(node, run), w.at(w.now))
+		if err := w.beaten(run); err != nil {
+			return err
+		}
+		if w.s.Runs[l.Run].Done.Len() == 1 && run.Spec.StartOn > 0 {
+			w.askSoon() // the crowd joins
+		}
 	}
 	if fails {
 		if err := w.wake(); err != nil {
@@ -483,6 +528,27 @@ func (w *world) frameEnds(i int) error {
 	}
 	if _, settled := run.Settled(); settled {
 		return w.settle(run)
+	}
+	return nil
+}
+
+// beaten stops those who raced for a frame and were not first.
+func (w *world) beaten(run *farm.Run) error {
+	for i := range w.machines {
+		m := &w.machines[i]
+		if m.lease == nil || m.lease.Run != run.ID || !m.lease.Beaten || !m.there {
+			continue
+		}
+		if m.begun {
+			w.tried(i, Stopped)
+			w.tries[m.job][m.frame]-- // it was not its fault, and nobody tries again
+		}
+		m.gone++
+		if err := w.end(i); err != nil {
+			return err
+		}
+		w.idle[i] = true
+		w.askSoon()
 	}
 	return nil
 }
@@ -603,14 +669,74 @@ func (w *world) look() error {
 		cut, ok, wait := w.hand.TakeOver(w.machines[i].id, w.at(w.now))
 		if !ok {
 			again = min(again, wait.Seconds())
+			if err := w.race(i); err != nil {
+				return err
+			}
 			continue
 		}
 		if err := w.handOver(i, cut); err != nil {
 			return err
 		}
 	}
+	if err := w.yield(); err != nil {
+		return err
+	}
 	if len(w.idle) > 0 && !math.IsInf(again, 0) {
 		w.lookSoon(max(again, 1e-3))
+	}
+	return nil
+}
+
+// race lets a machine with nothing to do race for a frame in flight.
+func (w *world) race(i int) error {
+	m := &w.machines[i]
+	m.asks++
+	d := w.hand.Race(deal.Ask{Node: m.id, Number: m.asks}, w.at(w.now))
+	if len(d.Records) == 0 {
+		return nil
+	}
+	if err := w.apply(d.Records...); err != nil {
+		return err
+	}
+	return w.given(i, d.Records)
+}
+
+// yieldSoon plans that what comes first gets its nodes.
+func (w *world) yieldSoon() {
+	if len(w.farm.Jobs) > 1 && w.yieldsAt <= w.now {
+		w.yieldsAt = w.now + max(1, w.now/2000)
+		w.events.plan(w.yieldsAt, yields, 0, 0)
+	}
+}
+
+// yield lets machines give back what is not begun for what comes first.
+func (w *world) yield() error {
+	if len(w.farm.Jobs) < 2 {
+		return nil
+	}
+	for _, cut := range w.hand.Yield(w.at(w.now)) {
+		m := &w.machines[w.ids[cut.Node]]
+		if m.lease == nil || m.lease.ID != cut.Lease {
+			continue
+		}
+		back := cut.Frames
+		if m.begun {
+			back = back.Minus(frames.One(m.frame))
+		}
+		if back.Empty() {
+			continue
+		}
+		if err := w.apply(farm.LeaseTrimmed{Lease: cut.Lease, Node: cut.Node, Run: m.lease.Run, Frames: back, Reason: cut.Reason, At: w.at(w.now)}); err != nil {
+			return err
+		}
+		if !m.begun && m.lease.Left.Empty() { // its launch is stopped before it has begun anything
+			m.gone++
+			if err := w.end(w.ids[cut.Node]); err != nil {
+				return err
+			}
+			w.idle[w.ids[cut.Node]] = true
+		}
+		w.askSoon()
 	}
 	return nil
 }

@@ -78,7 +78,7 @@ func Failed(s *farm.State, f Failure, now time.Time) []farm.Record {
 		Cause: f.Cause, Message: f.Message, Counts: counts, At: now,
 	}
 	node := s.NodeName(l.Node)
-	park := f.Cause == CauseOutput || tried >= run.Spec.Tries || attempts >= mostAttempts
+	park := (f.Cause == CauseOutput || tried >= run.Spec.Tries || attempts >= mostAttempts) && !run.Raced(f.Frame)
 	switch {
 	case !park && counts:
 		failed.Reason = fmt.Sprintf("frame %d failed on %s (%s); %d of %d tries left", f.Frame, node, f.Cause, run.Spec.Tries-tried, run.Spec.Tries)
@@ -88,11 +88,30 @@ func Failed(s *farm.State, f Failure, now time.Time) []farm.Record {
 		failed.Reason = fmt.Sprintf("frame %d failed on %s (%s)", f.Frame, node, f.Cause)
 	}
 	records := []farm.Record{failed}
+	if need := run.Spec.Licence; need != nil && f.Cause == CauseNoLicence {
+		records = append(records, lowered(s, need.Name, l.ID, now))
+	}
 	if park {
 		reason := fmt.Sprintf("frame %d is parked: it failed %s, last by %s on %s", f.Frame, Times(attempts), f.Cause, node)
 		records = append(records, farm.FrameParked{Run: run.ID, Frame: f.Frame, Reason: reason, At: now})
 	}
 	return records
+}
+
+// loweredFor is how long fewer licences are reckoned with after a renderer
+// found none.
+const loweredFor = 5 * time.Minute
+
+// lowered reckons for a while with as many licences as are used without the
+// one that was not to be had.
+func lowered(s *farm.State, name string, without farm.LeaseID, now time.Time) farm.Record {
+	until := now.Add(loweredFor)
+	r := farm.LicenceSet{Name: name, Count: farm.Uncounted, Lowered: s.LicencesUsed(name, without), LoweredUntil: &until, At: now}
+	if l := s.Licences[name]; l != nil {
+		r.Count = l.Count
+	}
+	r.Reason = fmt.Sprintf("a renderer found no licence %s: for %.0f minutes the farm reckons with %d", name, loweredFor.Minutes(), r.Lowered)
+	return r
 }
 
 // SilentAfter is how long nothing is heard from a node before it is shown

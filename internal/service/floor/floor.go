@@ -286,7 +286,7 @@ func (f *Floor) tellClosed(records []farm.Record) {
 // State.
 func (f *Floor) learn(r farm.Record) {
 	switch r := r.(type) {
-	case farm.RunSubmitted, farm.LeaseTrimmed, farm.FrameFailed, farm.FramesRetried, farm.NodeReach, farm.DeliveryLost, farm.PoolSet, farm.EnvironmentSet:
+	case farm.RunSubmitted, farm.PlaceSet, farm.LicenceSet, farm.RunSet, farm.LeaseTrimmed, farm.FrameFailed, farm.FramesRetried, farm.NodeReach, farm.DeliveryLost, farm.PoolSet, farm.EnvironmentSet:
 		f.redeal = true
 	case farm.NodeDuty, farm.NodeHealth, farm.NodeSet, farm.StaySet:
 		f.redeal, f.reorder = true, true
@@ -321,7 +321,10 @@ func (f *Floor) learn(r farm.Record) {
 			if l := f.s.Lease(r.Lease); l != nil {
 				part = n.Part(l.Share)
 			}
-			f.m.Observe(f.s.Runs[r.Run], n, part, r)
+			run := f.s.Runs[r.Run]
+			f.m.Observe(run, n, part, r)
+			f.dealer.Receive(run.Spec.Project, run.Spec.Owner, r.RenderSeconds*part*f.m.SpeedFor(n, run), r.At)
+			f.reorder = true // who raced for it may stop
 		}
 		if l := f.live[r.Node]; l != nil {
 			if l.advanced == nil {
@@ -331,6 +334,9 @@ func (f *Floor) learn(r farm.Record) {
 		}
 	case farm.FrameDone:
 		f.newest[r.Run] = Newest{Frame: r.Frame, At: r.At}
+		if run := f.s.Runs[r.Run]; run.Done.Len() == 1 || run.Spec.Wait && !run.Terms.Scouted {
+			f.redeal = true // the crowd may join
+		}
 		f.finished.add(r.At)
 	}
 }
@@ -369,6 +375,9 @@ func (f *Floor) settle(t *turn) {
 			continue
 		}
 		keep := run.SinceCheckpoint >= keepEvery
+		if deal.Scouted(run) {
+			t.append(farm.RunMoved{Run: id, State: farm.RunHeld, Reason: fmt.Sprintf("its scouts are rendered (frames %s): look at them", run.Spec.Scouts), At: t.now})
+		}
 		if !run.State.Closed() {
 			if state, settled := run.Settled(); settled {
 				if len(openLeases(run)) > 0 {

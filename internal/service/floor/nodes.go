@@ -242,6 +242,8 @@ func (f *Floor) ordersFor(node farm.NodeID, w *waitingOrder) Orders {
 			orders = append(orders, Order{Lease: id, Now: true, Reason: "its run has ended"})
 		case !l.Open():
 			orders = append(orders, Order{Lease: id, Now: true, Reason: "the lease has ended"})
+		case l.Beaten && l.Left.Empty():
+			orders = append(orders, Order{Lease: id, Now: true, Reason: "another node was first with its last frame"})
 		case f.s.Runs[l.Run].State == farm.RunHeld:
 			orders = append(orders, Order{Lease: id, Reason: "the run is held"})
 		case deal.HeldWith(f.s, n, f.s.Runs[l.Run]) != "":

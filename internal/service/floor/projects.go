@@ -42,10 +42,13 @@ func (f *Floor) SetPlace(ctx context.Context, p farm.Place, actor string) error 
 		}
 		before := ""
 		if old := t.s.Places[p.Name]; old != nil {
-			before = fmt.Sprint(old.Paths)
+			before = fmt.Sprint(old.Paths, " loads ", old.Loads)
 		}
-		t.append(farm.PlaceSet{Name: p.Name, Paths: p.Paths, At: t.now},
-			farm.Audited{Actor: actor, Action: "set place", Subject: p.Name, From: before, To: fmt.Sprint(p.Paths), At: t.now})
+		if p.Loads < 0 || p.Loads > 100_000 {
+			return refuse(Invalid, "loads", "so many launches cannot load at the same moment: use 1 to 100000, or 0 for any number")
+		}
+		t.append(farm.PlaceSet{Name: p.Name, Paths: p.Paths, Loads: p.Loads, At: t.now},
+			farm.Audited{Actor: actor, Action: "set place", Subject: p.Name, From: before, To: fmt.Sprint(p.Paths, " loads ", p.Loads), At: t.now})
 		return nil
 	})
 }

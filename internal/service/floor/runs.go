@@ -19,9 +19,12 @@ import (
 type Submission struct {
 	Spec  farm.Spec // without Number and Mode
 	Held  bool
-	First bool   // before all that is in the queue
-	Key   string // makes the submit repeatable; may be empty
-	Actor string
+	First bool // before all of its priority that is in the queue
+	// AtOnce gives it all nodes at once; otherwise a new scene starts on few,
+	// and the others join when its first frame is verified.
+	AtOnce bool
+	Key    string // makes the submit repeatable; may be empty
+	Actor  string
 }
 
 // Limits of a submission.
@@ -55,6 +58,12 @@ func (f *Floor) CheckSubmission(sub Submission) (Submission, error) {
 	}
 	if spec.Tries < 1 || spec.Tries > maxTries {
 		return sub, refuse(Invalid, "tries", "tries a frame must be 1 to %d, not %d", maxTries, spec.Tries)
+	}
+	if spec.StartOn < 0 {
+		return sub, refuse(Invalid, "start_on", "a run starts on 1 node or more, or on 0 for all at once")
+	}
+	if spec.Wait && spec.Sequence != farm.ScoutsFirst {
+		return sub, refuse(Invalid, "wait", "only a run whose scouts go first can wait for a yes after them")
 	}
 	if spec.Chunk < 0 {
 		return sub, refuse(Invalid, "chunk", "a chunk has 1 frame or more, or 0 to let the dealer choose")
@@ -118,6 +127,7 @@ func (f *Floor) chooseRecipe(spec *farm.Spec) (err error) {
 	if spec.Passes, err = r.ChoosePasses(spec.PassNames()); err != nil {
 		return refuse(Invalid, "passes", "%v", err)
 	}
+	spec.Licence, spec.Once = r.Licence, !r.Repeatable
 	spec.Recipe, spec.Mode, spec.Picture, spec.Values = r.Name, r.Mode, r.Picture, values
 	return nil
 }
@@ -192,12 +202,19 @@ func (f *Floor) Submit(ctx context.Context, sub Submission) (view wire.Run, agai
 			state = farm.RunHeld
 		}
 		id := t.s.LastRun + 1
-		order := t.s.LastOrder + 1
-		if queue := t.s.Queue(); sub.First && len(queue) > 0 {
-			order = queue[0].Order - 1
+		if spec.Sequence == farm.ScoutsFirst {
+			spec.Scouts = deal.Scouts(f.m, &farm.Run{ID: id, Spec: spec})
+		}
+		if spec.StartOn == 0 && !sub.AtOnce && !proven(t.s, spec) {
+			spec.StartOn = startOn
+		}
+		for _, other := range t.s.Queue() {
+			if sub.First && other.Terms.Level.Rank() == spec.Level.Rank() {
+				spec.Put = min(spec.Put, other.Terms.Put-1)
+			}
 		}
 		t.append(
-			farm.RunSubmitted{Run: id, Spec: spec, State: state, Order: order, Key: sub.Key, At: t.now,
+			farm.RunSubmitted{Run: id, Spec: spec, State: state, Order: t.s.LastOrder + 1, Key: sub.Key, At: t.now,
 				Reason: fmt.Sprintf("submitted by %s: %d frames, %s", sub.Actor, spec.Frames.Len(), state)},
 			farm.Audited{Actor: sub.Actor, Action: "submit run", Subject: spec.Name(), To: string(state), Run: id, At: t.now},
 		)
@@ -205,6 +222,19 @@ func (f *Floor) Submit(ctx context.Context, sub Submission) (view wire.Run, agai
 		return nil
 	})
 	return view, again, err
+}
+
+// startOn is how many nodes a run starts on whose scene nobody has rendered yet.
+const startOn = 3
+
+// proven reports whether a frame of the same scene has been rendered before.
+func proven(s *farm.State, spec farm.Spec) bool {
+	for _, other := range s.Runs {
+		if other.Spec.Job == spec.Job && other.Spec.Scene == spec.Scene && other.Spec.Recipe == spec.Recipe && !other.Done.Empty() {
+			return true
+		}
+	}
+	return false
 }
 
 func sameFramePlace(s *farm.State, a, b string) bool {
@@ -251,6 +281,11 @@ func (f *Floor) Steer(ctx context.Context, id farm.RunID, what Steering, now boo
 		case Release:
 			if run.State.Closed() {
 				return refuse(Conflict, "", "%s is %s and cannot be released", name, run.State)
+			}
+			if run.Spec.Wait && !run.Terms.Scouted && !run.StartedAt.IsZero() {
+				terms := run.Terms
+				terms.Scouted = true
+				t.append(farm.RunSet{Run: id, Terms: terms, Reason: by.Name + " has looked at the scouts: the rest may be rendered", At: t.now})
 			}
 			if run.State == farm.RunHeld {
 				t.append(farm.RunMoved{Run: id, State: reopened(run), Reason: "released by " + by.Name, At: t.now})

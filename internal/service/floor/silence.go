@@ -81,6 +81,12 @@ func (f *Floor) tick(t *turn) error {
 	for id := range f.asks {
 		f.takeOver(t, id)
 	}
+	for _, l := range t.s.Licences { // a renderer may find one again
+		f.redeal = f.redeal || !l.LoweredUntil.IsZero() && t.now.After(l.LoweredUntil) && t.now.Sub(l.LoweredUntil) < 3*time.Second
+	}
+	for _, cut := range f.dealer.Yield(t.now) {
+		f.question(t, cut, 0)
+	}
 	if !stopped {
 		t.append(accept.Overdue(t.s, f.watchDeliveries(t.now), t.now)...)
 	}

@@ -43,10 +43,38 @@ func (f *Floor) takeOver(t *turn, taker farm.NodeID) {
 	}
 	cut, ok, _ := f.dealer.TakeOver(taker, t.now)
 	if !ok {
+		f.race(t, taker)
+		return
+	}
+	f.question(t, cut, taker)
+}
+
+// race lets a node that waits render a frame in flight on another, too.
+func (f *Floor) race(t *turn, taker farm.NodeID) {
+	w := f.asks[taker]
+	if w == nil {
+		return
+	}
+	d := f.dealer.Race(w.ask, t.now)
+	t.append(d.Records...)
+	l := dealt(t.s, d)
+	if l == nil || t.broken != nil {
+		return
+	}
+	delete(f.asks, taker)
+	n := t.s.Nodes[taker]
+	a := Answer{Leases: []*LeaseView{f.leaseView(n, l)}, More: deal.HasRoom(t.s, n), Why: d.Why}
+	t.answers = append(t.answers, func() { w.reply <- a })
+}
+
+// question asks a node for the end of a lease. taker is who waits for it, or 0
+// where it is to be dealt to whoever comes first.
+func (f *Floor) question(t *turn, cut deal.Cut, taker farm.NodeID) {
+	owner := f.live[cut.Node]
+	if owner == nil || owner.trim != nil && t.now.Sub(owner.trim.asked) < trimLimit {
 		return
 	}
 	f.questions++
-	owner := f.live[cut.Node]
 	owner.trim = &question{
 		// Another service may have asked before: its questions have other numbers.
 		Trim: Trim{ID: f.active.Epoch<<32 + f.questions, Lease: cut.Lease, Frames: cut.Frames},

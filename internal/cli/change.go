@@ -1,0 +1,152 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"vexillum/internal/client"
+	"vexillum/internal/wire"
+)
+
+// changeCommand changes what may be changed of a run while it renders.
+func (a *app) changeCommand() *cobra.Command {
+	var in wire.RunChange
+	var priority, ceiling, due, before string
+	var first, last, back bool
+	c := a.jsonFlag(&cobra.Command{
+		Use: "change RUN", Short: "Change how urgent a run is, its ceiling, when it is due, or its place in the queue",
+		Long: "Takes effect within seconds. Nodes that a more urgent run needs finish their frames in flight first; with --now those are\n" +
+			"stopped, and what is lost is told. --dry-run tells what would happen and changes nothing.",
+		Example: "  vexillum change salt_010 --priority urgent --dry-run\n  vexillum change salt_010 --ceiling 50% --due 'fri 18:00'\n  vexillum change salt_010 --before tidal_ceiling",
+		Args:    exactly(1, "the name of a run"),
+	})
+	f := c.Flags()
+	f.StringVar(&priority, "priority", "", "urgent, high, normal, low or filler")
+	f.StringVar(&ceiling, "ceiling", "", "the most nodes at once: a number or a percentage; none takes it away")
+	f.StringVar(&due, "due", "", "when it must be ready: 18:00, 'fri 18:00', '2031-03-04 18:00' or +3h; none takes it away")
+	f.BoolVar(&first, "first", false, "before all others of its priority")
+	f.BoolVar(&last, "last", false, "after all others of its priority")
+	f.BoolVar(&back, "back", false, "back into its turn, by its project's part of the farm")
+	f.StringVar(&before, "before", "", "just before another run of the same priority")
+	f.BoolVar(&in.Now, "now", false, "stop frames in flight of less urgent runs for it; their work is lost")
+	f.BoolVar(&in.DryRun, "dry-run", false, "only tell what would happen")
+	c.MarkFlagsMutuallyExclusive("first", "last", "back", "before")
+	c.RunE = a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
+		run, err := findRun(ctx, cl, args[0])
+		if err != nil {
+			return err
+		}
+		if f.Changed("priority") {
+			in.Priority = &priority
+		}
+		if f.Changed("ceiling") {
+			ceiling = strings.TrimPrefix(ceiling, "none")
+			in.Ceiling = &ceiling
+		}
+		if f.Changed("due") {
+			at, err := parseDue(strings.TrimPrefix(due, "none"), time.Now())
+			if err != nil {
+				return usageError{err}
+			}
+			in.Due = &at
+		}
+		for put, wanted := range map[string]bool{"first": first, "last": last, "back": back} {
+			if wanted {
+				in.Put = &put
+			}
+		}
+		if before != "" {
+			other, err := findRun(ctx, cl, before)
+			if err != nil {
+				return err
+			}
+			in.Before = &other.ID
+		}
+		var done wire.RunChanged
+		if err := cl.Do(ctx, http.MethodPatch, fmt.Sprintf("/api/v1/runs/%d", run.ID), in, &done); err != nil {
+			return err
+		}
+		if a.json {
+			return a.printJSON(done)
+		}
+		would := ""
+		if in.DryRun {
+			would = "would change: "
+		}
+		fmt.Fprintf(a.out, "%s  %s%s\n", run.Name, would, done.Sentence)
+		return nil
+	})
+	return c
+}
+
+// parseDue reads a time of day, with a weekday or a date before it, or a time
+// span from now, and writes it as RFC 3339 does.
+func parseDue(text string, now time.Time) (string, error) {
+	wrong := fmt.Errorf("%q is no time: write it like 18:00, 'fri 18:00', '2031-03-04 18:00' or +3h", text)
+	write := func(t time.Time) (string, error) { return t.UTC().Format(time.RFC3339), nil }
+	if text == "" {
+		return "", nil
+	}
+	if span, ok := strings.CutPrefix(text, "+"); ok {
+		d, err := time.ParseDuration(span)
+		if err != nil || d <= 0 {
+			return "", wrong
+		}
+		return write(now.Add(d))
+	}
+	if t, err := time.Parse(time.RFC3339, text); err == nil {
+		return write(t)
+	}
+	if t, err := time.ParseInLocation("2006-01-02 15:04", text, now.Location()); err == nil {
+		return write(t)
+	}
+	day, clock, named := strings.Cut(text, " ")
+	if !named {
+		day, clock = "", text
+	}
+	t, err := time.ParseInLocation("15:04", clock, now.Location())
+	if err != nil {
+		return "", wrong
+	}
+	for ahead := range 8 {
+		at := time.Date(now.Year(), now.Month(), now.Day()+ahead, t.Hour(), t.Minute(), 0, 0, now.Location())
+		if at.After(now) && (day == "" || strings.EqualFold(day, at.Weekday().String()[:3])) {
+			return write(at)
+		}
+	}
+	return "", wrong
+}
+
+// licenceCommand counts licences.
+func (a *app) licenceCommand() *cobra.Command {
+	parent := &cobra.Command{Use: "licence", Short: "Count the licences that renderers need"}
+	var count int
+	set := &cobra.Command{Use: "set NAME", Short: "Say how many there are", Args: exactly(1, "the name of a licence"),
+		RunE: a.asking(func(ctx context.Context, _ *client.Client, args []string) error {
+			return a.put(ctx, "/api/v1/licences/"+args[0], wire.NewLicence{Count: &count}, nil)
+		})}
+	set.Flags().IntVar(&count, "count", 0, "how many (needed)")
+	_ = set.MarkFlagRequired("count")
+	drop := &cobra.Command{Use: "drop NAME", Short: "Count it no more: it limits nothing then", Args: exactly(1, "the name of a licence"),
+		RunE: a.asking(func(ctx context.Context, _ *client.Client, args []string) error {
+			return a.put(ctx, "/api/v1/licences/"+args[0], wire.NewLicence{}, nil)
+		})}
+	parent.AddCommand(set, drop, list(a, "list", "Licences, how many are used, and which recipes need them", "/api/v1/licences",
+		[]string{"LICENCE", "COUNT", "USED", "RECKONED WITH", "RECIPES"}, func(l wire.Licence) []string {
+			counted, reckoned := "not counted", ""
+			if l.Count != nil {
+				counted = strconv.Itoa(*l.Count)
+			}
+			if l.Lowered != nil {
+				reckoned = fmt.Sprintf("%d until %s", *l.Lowered, clock(*l.LoweredUntil, time.Now()))
+			}
+			return []string{l.Name, counted, strconv.Itoa(l.Used), reckoned, strings.Join(l.Recipes, ", ")}
+		}))
+	return parent
+}

@@ -1,0 +1,170 @@
+package deal
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/frames"
+	"vexillum/internal/core/pace"
+)
+
+// may reports whether a node could begin a further lease of a run now, as far
+// as the farm's rules go.
+func (d *Dealer) may(n *farm.Node, run *farm.Run, now time.Time) bool {
+	return fits(d.s, n, run) && Stayed(d.s, n, run, now) == "" && d.limited(n, run, nil, now) == ""
+}
+
+// limited says why a run may not begin another lease on a node now: its
+// ceiling, the few nodes that an unproven run starts on, licences, or the
+// launches that load from its place; "" if it may. warm is the lease whose
+// renderer is up on the node, or nil.
+func (d *Dealer) limited(n *farm.Node, run *farm.Run, warm *farm.Lease, now time.Time) string {
+	if warm != nil && warm.Run == run.ID {
+		return ""
+	}
+	if why := d.ceiling(n, run); why != "" {
+		return why
+	}
+	if most := run.Spec.StartOn; most > 0 && unproven(run) && !worksOn(n, run) && working(run) >= most {
+		return fmt.Sprintf("%s starts on %s; the others join when its first frame is verified", run.Spec.Name(), plural(most, "node"))
+	}
+	if need := run.Spec.Licence; need != nil {
+		if l := d.s.Licences[need.Name]; l != nil {
+			without := farm.LeaseID(0)
+			if warm != nil {
+				without = warm.ID
+			}
+			used, takes := d.s.LicencesUsed(need.Name, without), 1
+			switch {
+			case need.Per == farm.PerNode && worksOn(n, run):
+				takes = 0
+			case need.Per == farm.PerDevice:
+				takes = max(1, run.Spec.Takes.Devices)
+			}
+			if most := l.Most(now); used+takes > most {
+				return d.noLicence(run, l, used, now)
+			}
+		}
+	}
+	if p := d.s.Projects[run.Spec.Project]; p != nil {
+		if place := d.s.Places[p.Scenes]; place != nil && place.Loads > 0 && run.Spec.SceneText == "" {
+			if loading := d.loading(place.Name); loading >= place.Loads {
+				return fmt.Sprintf("%s load from the place %s, and no more may at the same moment", plural(loading, "launch"), place.Name)
+			}
+		}
+	}
+	return ""
+}
+
+func (d *Dealer) noLicence(run *farm.Run, l *farm.Licence, used int, now time.Time) string {
+	if now.Before(l.LoweredUntil) {
+		return fmt.Sprintf("%s needs a licence %s: %d are used, and a renderer found no more a while ago; the farm tries again in %s",
+			run.Spec.Name(), l.Name, used, round(l.LoweredUntil.Sub(now)))
+	}
+	return fmt.Sprintf("%s needs a licence %s, and %d of %d are used", run.Spec.Name(), l.Name, used, l.Count)
+}
+
+// unproven reports whether nothing of a run has been verified yet.
+func unproven(run *farm.Run) bool { return run.Done.Empty() && len(run.Delivering) == 0 }
+
+func worksOn(n *farm.Node, run *farm.Run) bool {
+	for l := range run.OpenLeases {
+		if l.Node == n.ID {
+			return true
+		}
+	}
+	return false
+}
+
+// loading counts the launches that have begun no frame yet and read their scene
+// in a place.
+func (d *Dealer) loading(place string) (count int) {
+	for _, run := range d.s.Queue() {
+		if p := d.s.Projects[run.Spec.Project]; p == nil || p.Scenes != place || run.Spec.SceneText != "" {
+			continue
+		}
+		for l := range run.OpenLeases {
+			if !l.Left.Empty() && !d.sight(l).Begun {
+				count++
+			}
+		}
+	}
+	return count
+}
+
+// Scouts returns the few frames of a run that are rendered first: the ends, the
+// middle and some between, and the dearest of an earlier run of the job.
+func Scouts(m *pace.Model, run *farm.Run) frames.Set {
+	set := run.Spec.Frames
+	const least, most = 3, 7
+	count := min(max(least, set.Len()/20), most, set.Len())
+	var picked []int
+	i, at := 0, 0
+	for f := range set.All() {
+		if count > 1 && i == at*(set.Len()-1)/(count-1) || count == 1 {
+			picked = append(picked, f)
+			at++
+		}
+		i++
+		if at == count {
+			break
+		}
+	}
+	if curve := m.Curve(run); curve.Known() {
+		dearest, cost := set.First(), -1.0
+		step := max(1, set.Len()/500)
+		i := 0
+		for f := range set.All() {
+			if i%step == 0 && curve.Cost(f) > cost {
+				dearest, cost = f, curve.Cost(f)
+			}
+			i++
+		}
+		picked = append(picked, dearest)
+	}
+	slices.Sort(picked)
+	var out frames.Set
+	for _, f := range slices.Compact(picked) {
+		out = out.Union(frames.One(f))
+	}
+	return out
+}
+
+// scout returns the next of the frames that a run wants rendered first, if it
+// is one node's turn for one.
+func scout(run *farm.Run, todo frames.Set) (frames.Set, string, bool) {
+	left := run.Spec.Scouts.Intersect(todo)
+	if left.Empty() {
+		return frames.Set{}, "", false
+	}
+	f := left.First()
+	return frames.One(f), fmt.Sprintf("frame %d, a scout: it tells early what frames cost and whether they render", f), true
+}
+
+// Scouted reports whether a run that waits for a person's yes has come so far:
+// all its scouts have a result, and nothing else has been begun.
+func Scouted(run *farm.Run) bool {
+	if !run.Spec.Wait || run.Terms.Scouted || run.State != farm.RunRendering || run.Spec.Scouts.Empty() || run.ToDo.Empty() {
+		return false
+	}
+	return run.Spec.Scouts.Minus(run.Done).Minus(run.Parked).Empty() && run.Done.Minus(run.Spec.Scouts).Empty() && run.DealtCount() == 0
+}
+
+// scouting says what holds the rest of a run back until its scouts are looked
+// at; "" if nothing does.
+func scouting(run *farm.Run) string {
+	if !run.Spec.Wait || run.Spec.Scouts.Empty() || run.Terms.Scouted {
+		return ""
+	}
+	return fmt.Sprintf("the scouts of %s (frames %s) are rendered, and the rest waits for a person's yes", run.Spec.Name(), run.Spec.Scouts)
+}
+
+// ordered returns so many frames of a set in the order that the run asks for.
+func ordered(run *farm.Run, todo frames.Set, count int) frames.Set {
+	if run.Spec.Sequence == farm.Reverse {
+		return todo.TakeLast(count)
+	}
+	return todo.Take(count)
+}

@@ -1,0 +1,90 @@
+package deal
+
+import (
+	"fmt"
+	"math"
+	"time"
+
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/frames"
+)
+
+// A race is worth while if it is expected to end after at most this part of
+// what the frame in flight still takes.
+const racePart = 0.7
+
+// Race finds, for a node with nothing to do, a last frame in flight on another
+// node that it would have done much earlier, and lets it render that, too. The
+// first good picture counts.
+func (d *Dealer) Race(ask Ask, now time.Time) Decision {
+	n := d.s.Nodes[ask.Node]
+	if n == nil || !n.Ready() || !d.s.Idle(n.ID) {
+		return Decision{Why: "only a ready node with nothing to do may race"}
+	}
+	for run := range d.InTurn(now) {
+		if run.State != farm.RunRendering || run.Spec.Mode == farm.ModeWhole || run.Spec.Once || !run.ToDo.Empty() || run.DealtCount() == 0 {
+			continue
+		}
+		if !d.m.Curve(run).Known() || !d.may(n, run, now) {
+			continue
+		}
+		if most, _ := untilHome(d.m, n, run, frames.Set{}, now); most == 0 {
+			continue
+		}
+		share, full := Room(d.s, d.m, n, run, ask.Memory, nil)
+		if full != "" {
+			continue
+		}
+		v := d.look(run, now)
+		mine := speed(d.m, n, run)
+		var best *load
+		var frame int
+		most := 0.5 * v.startup // gained, at least
+		for i := range v.loads {
+			l := &v.loads[i]
+			f, left, ok := d.flight(v, l)
+			if !ok || l.node == n || run.Trouble[f].FailedOn(n.ID) || run.Raced(f) {
+				continue
+			}
+			takes := v.startup + v.curve.Cost(f)/mine
+			if takes < racePart*left && left-takes > most {
+				best, frame, most = l, f, left-takes
+			}
+		}
+		if best == nil {
+			continue
+		}
+		why := fmt.Sprintf("%s races %s for frame %d: it should have it done %s earlier", n.Name, best.node.Name, frame, span(most))
+		if best.node.Reach == farm.Silent {
+			why = fmt.Sprintf("%s renders frame %d, too: %s, which has it, is silent", n.Name, frame, best.node.Name)
+		}
+		return Decision{Why: why, Records: []farm.Record{farm.LeaseOpened{
+			Lease: d.s.LastLease + 1, Node: n.ID, Run: run.ID, Session: n.Session, Ask: ask.Number,
+			Frames: frames.One(frame), Share: share, Race: true, Reason: why, At: now,
+		}}}
+	}
+	return Decision{Why: "there is nothing to race for"}
+}
+
+// flight returns the frame of a lease that can be raced for, and how many
+// seconds its node is expected still to take.
+func (d *Dealer) flight(v *survey, l *load) (frame int, seconds float64, ok bool) {
+	if l.lease.Left.Empty() {
+		return 0, 0, false
+	}
+	seen := d.sight(l.lease)
+	if l.node.Reach == farm.Silent { // whatever it does, nobody hears of it
+		if seen.Begun && l.lease.Left.Has(seen.Frame) {
+			return seen.Frame, math.Inf(1), true
+		}
+		return l.lease.Left.First(), math.Inf(1), true
+	}
+	if !l.left.Empty() || !seen.Begun || !l.lease.Left.Has(seen.Frame) {
+		return 0, 0, false
+	}
+	left := l.free
+	if expected := v.curve.Cost(seen.Frame) / l.speed; seen.Seconds > 3*expected {
+		left = max(left, seen.Seconds) // it may have stalled: as likely as not it takes as long again
+	}
+	return seen.Frame, left, true
+}

@@ -1,0 +1,250 @@
+package deal
+
+import (
+	"cmp"
+	"fmt"
+	"math"
+	"slices"
+	"time"
+
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/frames"
+)
+
+// mostYields bounds what is asked back at once.
+const mostYields = 256
+
+// Yield returns the ends of leases that their nodes shall give back for what
+// comes first: more urgent runs, others of the same standing that have had less
+// of the farm, and ceilings that were lowered. Frames in flight are finished.
+func (d *Dealer) Yield(now time.Time) []Cut {
+	var out []Cut
+	asked := map[farm.LeaseID]bool{}
+	ask := func(l *farm.Lease, back frames.Set, reason string) {
+		if len(out) < mostYields && !asked[l.ID] && !back.Empty() {
+			asked[l.ID] = true
+			out = append(out, Cut{Lease: l.ID, Node: l.Node, Frames: back, Reason: reason})
+		}
+	}
+	d.overCeiling(ask)
+	looked := 0
+	for run := range d.InTurn(now) {
+		if !deals(run) || scouting(run) != "" {
+			continue
+		}
+		if looked++; looked > 16 {
+			break // those that come first are served first
+		}
+		d.forUrgent(run, now, ask)
+		d.forTurn(run, now, ask)
+	}
+	return out
+}
+
+// unbegun returns the frames of a lease that its node could give back; none
+// while it must not be asked.
+func (d *Dealer) unbegun(l *farm.Lease) frames.Set {
+	seen := d.sight(l)
+	if seen.Rests || l.Race {
+		return frames.Set{}
+	}
+	if seen.Begun {
+		return l.Left.Minus(frames.One(seen.Frame))
+	}
+	return l.Left
+}
+
+// overCeiling asks the slowest nodes of runs for their frames that have more
+// nodes than they may.
+func (d *Dealer) overCeiling(ask func(*farm.Lease, frames.Set, string)) {
+	for _, run := range d.s.Queue() {
+		if run.Terms.Ceiling.None() || run.DealtCount() == 0 || run.Spec.Mode == farm.ModeWhole {
+			continue
+		}
+		at := working(run)
+		most := run.Terms.Ceiling.Most(Able(d.s, run))
+		if at <= most {
+			continue
+		}
+		var leases []*farm.Lease
+		for l := range run.OpenLeases {
+			leases = append(leases, l)
+		}
+		slices.SortFunc(leases, func(a, b *farm.Lease) int {
+			x, y := d.s.Nodes[a.Node], d.s.Nodes[b.Node]
+			return cmp.Or(cmp.Compare(d.m.SpeedFor(x, run), d.m.SpeedFor(y, run)), cmp.Compare(b.Node, a.Node), cmp.Compare(a.ID, b.ID))
+		})
+		leaving := map[farm.NodeID]bool{}
+		for _, l := range leases {
+			if !leaving[l.Node] && len(leaving) >= at-most {
+				break
+			}
+			leaving[l.Node] = true
+			ask(l, d.unbegun(l), fmt.Sprintf("%s may have %s nodes, and %s is one more", run.Spec.Name(), run.Terms.Ceiling, d.s.NodeName(l.Node)))
+		}
+	}
+}
+
+// yielder is a node that would work on a run once it has given back what it
+// has of less urgent ones.
+type yielder struct {
+	leases []*farm.Lease
+	free   float64 // seconds until its frames in flight are done
+}
+
+// yields returns the leases that a node would give back for a more urgent run,
+// or false if it works on anything else.
+func (d *Dealer) yields(n *farm.Node, run *farm.Run, now time.Time) (yielder, bool) {
+	held := d.s.LeasesOf(n.ID)
+	if len(held) == 0 || !n.Ready() {
+		return yielder{}, false
+	}
+	var y yielder
+	for _, l := range held {
+		other := d.s.Runs[l.Run]
+		if other.Terms.Level.Rank() <= run.Terms.Level.Rank() || other.Spec.Mode == farm.ModeWhole {
+			return yielder{}, false
+		}
+		y.leases = append(y.leases, l)
+		if seen := d.sight(l); seen.Begun && l.Left.Has(seen.Frame) {
+			curve := d.m.Curve(other)
+			y.free = max(y.free, remaining(curve.Cost(seen.Frame)/(d.m.SpeedFor(n, other)*n.Part(l.Share)), curve.Spread(), seen.Seconds))
+		}
+	}
+	if !d.may(n, run, now) {
+		return yielder{}, false
+	}
+	return y, true
+}
+
+// below reports whether nodes work on runs that are less urgent.
+func (d *Dealer) below(run *farm.Run) bool {
+	queue := d.s.Queue()
+	for i := len(queue) - 1; i >= 0 && queue[i].Terms.Level.Rank() > run.Terms.Level.Rank(); i-- {
+		if queue[i].DealtCount() > 0 {
+			return true
+		}
+	}
+	return false
+}
+
+// forUrgent asks for nodes that work on less urgent runs: those to which the
+// run would give frames if it had them when their frames in flight are done.
+func (d *Dealer) forUrgent(run *farm.Run, now time.Time, ask func(*farm.Lease, frames.Set, string)) {
+	if !d.below(run) {
+		return
+	}
+	v := d.look(run, now)
+	for _, t := range v.takers {
+		if t.yields == nil || v.portion(t.node, t.speed) <= 0 {
+			continue
+		}
+		for _, l := range t.yields {
+			ask(l, d.unbegun(l), fmt.Sprintf("%s is %s and comes first on %s", run.Spec.Name(), run.Terms.Level, t.node.Name))
+		}
+	}
+}
+
+// Stops returns the leases that would have to end at once so that a more
+// urgent run gets its nodes now, and the seconds of work that are lost with
+// their frames in flight.
+func (d *Dealer) Stops(run *farm.Run, now time.Time) (leases []*farm.Lease, lost float64) {
+	if !deals(run) || !d.below(run) {
+		return nil, 0
+	}
+	v := d.look(run, now)
+	for _, t := range v.takers {
+		if t.yields == nil || v.portion(t.node, t.speed) <= 0 {
+			continue
+		}
+		for _, l := range t.yields {
+			leases = append(leases, l)
+			if seen := d.sight(l); seen.Begun {
+				lost += seen.Seconds
+			}
+		}
+	}
+	return leases, lost
+}
+
+// forTurn asks nodes for what they hold beyond their turn if somebody of the
+// same standing, who has had less of the farm for its weight, waits for them.
+func (d *Dealer) forTurn(run *farm.Run, now time.Time, ask func(*farm.Lease, frames.Set, string)) {
+	var mine *block
+	for _, b := range d.blocks() {
+		if len(b.parties) > 1 && slices.Contains(b.runs, run) {
+			mine = b
+		}
+	}
+	if mine == nil {
+		return
+	}
+	me := party{run.Spec.Project, run.Spec.Owner}
+	order := d.sorted(mine, now)
+	for _, p := range order[slices.Index(order, me)+1:] { // those that have had more
+		for _, other := range mine.of[p] {
+			if other.DealtCount() == 0 || other.Spec.Mode == farm.ModeWhole || other.Spec.Chunk > 0 {
+				continue
+			}
+			startup, _ := d.m.Startup(other)
+			most := turn(startup.Mean)
+			curve := d.m.Curve(other)
+			if !curve.Known() {
+				continue
+			}
+			for l := range other.OpenLeases {
+				n := d.s.Nodes[l.Node]
+				back := d.unbegun(l)
+				speed := d.m.SpeedFor(n, other) * n.Part(l.Share)
+				if back.Len() < 2 || curve.Work(back)/speed < 2*most || !n.Ready() || !d.may(n, run, now) {
+					continue
+				}
+				keep, _ := curve.Within(back, most*speed)
+				back = back.TakeLast(back.Len() - max(1, keep))
+				ask(l, back, fmt.Sprintf("%s waits, and %s has had less of the farm for its weight", run.Spec.Name(), who(me, p)))
+			}
+		}
+	}
+}
+
+// who names the one of two parties by what tells them apart.
+func who(me, other party) string {
+	if me.project != other.project {
+		return "the project " + me.project
+	}
+	return me.person
+}
+
+// portions deals what is to do of a survey to all that wait: whole frames, so
+// that the last to finish is as early as can be.
+func (v *survey) portions() map[farm.NodeID]int {
+	if v.parts != nil {
+		return v.parts
+	}
+	type share struct {
+		node   farm.NodeID
+		frames int
+		next   float64 // when one more would be done
+	}
+	all, given := 0.0, 0
+	shares := make([]share, len(v.takers))
+	for i, t := range v.takers {
+		can := max(0, v.even-t.start) * t.speed / v.each
+		all += can
+		shares[i] = share{node: t.node.ID, frames: int(can + 1e-9)}
+		shares[i].next = t.start + float64(shares[i].frames+1)*v.each/t.speed
+		given += shares[i].frames
+	}
+	more := int(math.Round(all)) - given
+	slices.SortStableFunc(shares, func(a, b share) int { return cmp.Compare(a.next, b.next) })
+	v.parts = make(map[farm.NodeID]int, len(shares))
+	for i, s := range shares {
+		if i < more {
+			s.frames++
+		}
+		if _, first := v.parts[s.node]; !first { // of several side by side, the first
+			v.parts[s.node] = s.frames
+		}
+	}
+	return v.parts
+}

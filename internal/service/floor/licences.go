@@ -1,0 +1,75 @@
+package floor
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+
+	"vexillum/internal/core/farm"
+	"vexillum/internal/wire"
+)
+
+const mostLicences = 1_000_000
+
+// SetLicence counts a licence; a count that is nil counts it no more.
+func (f *Floor) SetLicence(ctx context.Context, name string, count *int, by farm.Person) error {
+	return f.do(ctx, func(t *turn) error {
+		if err := farm.CheckShortName("licence", name); err != nil {
+			return refuse(Invalid, "name", "%v", err)
+		}
+		old := t.s.Licences[name]
+		before, after := "not counted", "not counted"
+		if old != nil {
+			before = fmt.Sprint(old.Count)
+		}
+		record := farm.LicenceSet{Name: name, Count: -1, At: t.now}
+		if count != nil {
+			if *count < 0 || *count > mostLicences {
+				return refuse(Invalid, "count", "a count of licences is 0 to %d, not %d", mostLicences, *count)
+			}
+			record.Count, after = *count, fmt.Sprint(*count)
+		} else if old == nil {
+			return refuse(NotFound, "licence", "nobody counts a licence %q", name)
+		}
+		record.Reason = fmt.Sprintf("licence %s: %s instead of %s", name, after, before)
+		t.append(record, farm.Audited{Actor: by.Name, Action: "set licence", Subject: name, From: before, To: after, At: t.now})
+		return nil
+	})
+}
+
+// Licences returns the licences that are counted, and those that recipes need
+// and nobody counts, by name.
+func (f *Floor) Licences(ctx context.Context) ([]wire.Licence, error) {
+	out := []wire.Licence{}
+	err := f.do(ctx, func(t *turn) error {
+		views := map[string]*wire.Licence{}
+		view := func(name string) *wire.Licence {
+			if views[name] == nil {
+				views[name] = &wire.Licence{Name: name, Used: t.s.LicencesUsed(name, 0), Recipes: []string{}}
+			}
+			return views[name]
+		}
+		for name, l := range t.s.Licences {
+			v := view(name)
+			if count := l.Count; count != farm.Uncounted {
+				v.Count = &count
+			}
+			if t.now.Before(l.LoweredUntil) {
+				lowered, until := l.Lowered, l.LoweredUntil
+				v.Lowered, v.LoweredUntil = &lowered, &until
+			}
+		}
+		for _, name := range f.recipes.Names() {
+			if l := f.recipes[name].Licence; l != nil {
+				v := view(l.Name)
+				v.Recipes = append(v.Recipes, name)
+			}
+		}
+		for _, name := range slices.Sorted(maps.Keys(views)) {
+			out = append(out, *views[name])
+		}
+		return nil
+	})
+	return out, err
+}

@@ -1,0 +1,230 @@
+package floor
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"vexillum/internal/core/deal"
+	"vexillum/internal/core/farm"
+	"vexillum/internal/wire"
+)
+
+// ChangeRun changes what may be changed of a run while it renders: how urgent
+// it is, its ceiling, when it is due, and where it stands among its likes.
+func (f *Floor) ChangeRun(ctx context.Context, id farm.RunID, in wire.RunChange, by farm.Person) (out wire.RunChanged, err error) {
+	err = f.do(ctx, func(t *turn) error {
+		run := t.s.Runs[id]
+		if run == nil {
+			return refuse(NotFound, "run", "there is no run %d", id)
+		}
+		name := run.Spec.Name()
+		if run.Spec.Owner != by.Name && !by.Role.Allows(farm.Wrangler) {
+			return refuse(Forbidden, "", "%s belongs to %s; only a wrangler may change it", name, run.Spec.Owner)
+		}
+		if run.State.Closed() {
+			return refuse(Conflict, "", "%s is %s; there is nothing to change", name, run.State)
+		}
+		terms, others, err := t.terms(run, in, by)
+		if err != nil {
+			return err
+		}
+		out.DryRun = in.DryRun
+		differences := differences(run.Terms, terms, len(others) > 0)
+		ghost := *run // as it would be
+		ghost.Terms = terms
+		leases, lost := f.dealer.Stops(&ghost, t.now)
+		if !in.Now {
+			leases = nil
+		}
+		if out.Changes = len(differences) > 0 || len(leases) > 0; !out.Changes {
+			out.Sentence, out.Run = name+" is so already", f.runView(run, t.now)
+			return nil
+		}
+		out.Sentence = strings.Join(append(differences, f.whatComes(&ghost, leases, lost, in, t.now)...), "; ")
+		if in.DryRun {
+			out.Run = f.runView(run, t.now)
+			return nil
+		}
+		if len(differences) > 0 {
+			t.append(farm.RunSet{Run: id, Terms: terms, Reason: by.Name + " changed it: " + strings.Join(differences, "; "), At: t.now})
+		}
+		for other, put := range others {
+			changed := t.s.Runs[other].Terms
+			changed.Put = put
+			t.append(farm.RunSet{Run: other, Terms: changed, Reason: fmt.Sprintf("%s put it before %s", by.Name, name), At: t.now})
+		}
+		for _, l := range leases {
+			t.append(farm.LeaseEnded{Lease: l.ID, Node: l.Node, Run: l.Run, Reason: fmt.Sprintf("%s made room for %s at once", by.Name, name), At: t.now})
+		}
+		t.append(farm.Audited{Actor: by.Name, Action: "change run", Subject: name, To: out.Sentence, Run: id, At: t.now})
+		out.Run = f.runView(run, t.now)
+		return nil
+	})
+	return out, err
+}
+
+// terms returns what the terms of a run become, and where other runs must be
+// put so that it stands where it was wanted.
+func (t *turn) terms(run *farm.Run, in wire.RunChange, by farm.Person) (terms farm.Terms, others map[farm.RunID]int64, err error) {
+	terms = run.Terms
+	if in.Priority != nil {
+		if terms.Level, err = farm.ParseLevel(*in.Priority); err != nil {
+			return terms, nil, refuse(Invalid, "priority", "%v", err)
+		}
+		if terms.Level == farm.Urgent && !by.Role.Allows(farm.Wrangler) {
+			return terms, nil, refuse(Forbidden, "priority", "only a wrangler makes a run urgent, as it comes before everybody's; use high, or ask one")
+		}
+		if terms.Level.Rank() != run.Terms.Level.Rank() {
+			terms.Put = 0
+		}
+	}
+	if in.Ceiling != nil {
+		if terms.Ceiling, err = farm.ParseCeiling(*in.Ceiling); err != nil {
+			return terms, nil, refuse(Invalid, "ceiling", "%v", err)
+		}
+	}
+	if in.Due != nil {
+		if terms.Due, err = ParseDue(*in.Due); err != nil {
+			return terms, nil, err
+		}
+	}
+	if in.Now && !by.Role.Allows(farm.Wrangler) {
+		return terms, nil, refuse(Forbidden, "now", "only a wrangler stops frames of others")
+	}
+	if in.Put == nil && in.Before == nil {
+		return terms, nil, nil
+	}
+	if !by.Role.Allows(farm.Wrangler) {
+		return terms, nil, refuse(Forbidden, "put", "only a wrangler puts runs before those of others")
+	}
+	var mates []*farm.Run // of the same priority, in their order
+	for other := range t.f.dealer.InTurn(t.now) {
+		if other != run && other.Terms.Level.Rank() == terms.Level.Rank() {
+			mates = append(mates, other)
+		}
+	}
+	low, high := int64(0), int64(0)
+	for _, m := range mates {
+		low, high = min(low, m.Terms.Put), max(high, m.Terms.Put)
+	}
+	if in.Before != nil {
+		return t.before(terms, mates, farm.RunID(*in.Before), low)
+	}
+	switch *in.Put {
+	case "first":
+		terms.Put = low - 1
+	case "last":
+		terms.Put = high + 1
+	case "back":
+		terms.Put = 0
+	default:
+		return terms, nil, refuse(Invalid, "put", "%q is no place in the queue: use first, last or back", *in.Put)
+	}
+	return terms, nil, nil
+}
+
+// before puts a run just before another: what stands before that one is put
+// there, too, so that it stays so.
+func (t *turn) before(terms farm.Terms, mates []*farm.Run, before farm.RunID, low int64) (farm.Terms, map[farm.RunID]int64, error) {
+	at := -1
+	for i, m := range mates {
+		if m.ID == before {
+			at = i
+		}
+	}
+	if at < 0 {
+		return terms, nil, refuse(Invalid, "before", "run %d is not in the queue with priority %s", before, terms.Level)
+	}
+	others := map[farm.RunID]int64{}
+	next := low - int64(at) - 2
+	for i, m := range mates[:at+1] {
+		if i == at {
+			terms.Put = next
+			next++
+		}
+		others[m.ID] = next
+		next++
+	}
+	return terms, others, nil
+}
+
+// ParseDue reads when a run must be ready; an empty text is at any time.
+func ParseDue(text string) (time.Time, error) {
+	if text == "" {
+		return time.Time{}, nil
+	}
+	due, err := time.Parse(time.RFC3339, text)
+	if err != nil {
+		return time.Time{}, refuse(Invalid, "due", "%q is no time: write it like 2031-03-04T18:00:00Z", text)
+	}
+	return due.UTC(), nil
+}
+
+// differences tells what of the terms of a run changes.
+func differences(before, after farm.Terms, among bool) (out []string) {
+	or := func(text, none string) string {
+		if text == "" {
+			return none
+		}
+		return text
+	}
+	when := func(at time.Time) string {
+		if at.IsZero() {
+			return "none"
+		}
+		return at.Format("Mon 2 Jan 15:04 MST")
+	}
+	if before.Level.Rank() != after.Level.Rank() {
+		out = append(out, fmt.Sprintf("priority %s instead of %s", after.Level, before.Level))
+	}
+	if before.Ceiling != after.Ceiling {
+		out = append(out, fmt.Sprintf("ceiling %s instead of %s", or(after.Ceiling.String(), "none"), or(before.Ceiling.String(), "none")))
+	}
+	if !before.Due.Equal(after.Due) {
+		out = append(out, fmt.Sprintf("due %s instead of %s", when(after.Due), when(before.Due)))
+	}
+	switch {
+	case among:
+		out = append(out, "another place in the queue")
+	case before.Put == after.Put:
+	case after.Put < 0:
+		out = append(out, "first of its priority")
+	case after.Put > 0:
+		out = append(out, "last of its priority")
+	default:
+		out = append(out, "back in its turn")
+	}
+	return out
+}
+
+// whatComes tells what nodes will do because of a change.
+func (f *Floor) whatComes(run *farm.Run, stops []*farm.Lease, lost float64, in wire.RunChange, now time.Time) []string {
+	if in.Now && len(stops) > 0 {
+		return []string{fmt.Sprintf("%s of less urgent runs %s stopped, and %.2f node-hours are lost", plural(len(stops), "lease"), isAre(in.DryRun, len(stops)), lost/3600)}
+	}
+	if leases, _ := f.dealer.Stops(run, now); len(leases) > 0 {
+		return []string{fmt.Sprintf("%s of less urgent runs give their nodes up at the next frame border", plural(len(leases), "lease"))}
+	}
+	if most := run.Terms.Ceiling; !most.None() {
+		nodes := map[farm.NodeID]bool{}
+		for l := range run.OpenLeases {
+			nodes[l.Node] = true
+		}
+		if over := len(nodes) - most.Most(deal.Able(f.s, run)); over > 0 {
+			return []string{plural(over, "node") + " will leave it at the next frame border"}
+		}
+	}
+	return nil
+}
+
+func isAre(dry bool, n int) string {
+	switch {
+	case dry:
+		return "would be"
+	case n == 1:
+		return "is"
+	}
+	return "are"
+}
