@@ -27,6 +27,10 @@ type Ask struct {
 type Decision struct {
 	Records []farm.Record // empty when the node gets nothing
 	Why     string        // one sentence, whether it gets something or not
+	// Cut is the end of a more urgent lease that the node should take over
+	// rather than begin anything less urgent; it gets that when its owner has
+	// given it back.
+	Cut *Cut
 }
 
 // Next decides what the asking node gets now: at most one lease. Asked again
@@ -58,6 +62,9 @@ func (d *Dealer) Next(ask Ask, now time.Time) Decision {
 		if set.Empty() {
 			reason, last = why, nil
 			continue
+		}
+		if cut, ok := d.first(n, run, warm, now); ok {
+			return Decision{Why: cut.Reason, Cut: &cut}
 		}
 		why = n.Name + " gets " + why
 		var share farm.Share

@@ -83,7 +83,7 @@ func (d *Dealer) flight(v *survey, l *load) (frame int, seconds float64, ok bool
 		return 0, 0, false
 	}
 	left := l.free
-	if expected := v.curve.Cost(seen.Frame) / l.speed; seen.Seconds > 3*expected {
+	if expected := v.curve.Cost(seen.Frame) / l.speed; seen.Seconds > stalls*expected {
 		left = max(left, seen.Seconds) // it may have stalled: as likely as not it takes as long again
 	}
 	return seen.Frame, left, true

@@ -17,7 +17,7 @@ func (d *Dealer) share(n *farm.Node, run *farm.Run, todo frames.Set, now time.Ti
 	part := v.widest(todo)
 	can := v.portion(n, mine)
 	waits := d.contested(n, run)
-	if most := turn(v.startup) * mine; waits && v.curve.Known() {
+	if most := turn(v.startup) * mine; waits {
 		can = min(can, most)
 	}
 	size, work := v.curve.Within(part, can)
@@ -36,7 +36,7 @@ func (d *Dealer) share(n *farm.Node, run *farm.Run, todo frames.Set, now time.Ti
 	}
 	// What would stay is not worth a launch of its own.
 	rest := part.Len() - size
-	if rest > 0 && !waits && (v.curve.Work(part)-work)/mine < v.startup {
+	if rest > 0 && !waits && v.curve.Known() && (v.curve.Work(part)-work)/mine < v.startup {
 		size = part.Len()
 	}
 	set := ordered(run, part, size)

@@ -153,10 +153,14 @@ func (d *Dealer) load(v *survey, l *farm.Lease) load {
 
 // remaining is how long something still takes that was expected to take so
 // long and has lasted a while. What lasts longer than expected goes on for a
-// part of that.
+// part of that, and what lasts several times as long may have stalled.
 func remaining(expected, spread, lasted float64) float64 {
-	return max(expected-lasted, max(0.05, spread/2)*min(lasted, 4*expected))
+	return max(expected-lasted, max(0.05, spread/2)*min(lasted, 4*expected), (lasted-stalls*expected)/2)
 }
+
+// stalls is how many times as long as expected a frame lasts that may not end
+// by itself.
+const stalls = 3
 
 // together returns the seconds from now at which all could be done, frames
 // being whole.

@@ -31,12 +31,32 @@ func TookOver(taker, owner string, set frames.Set, ahead time.Duration) string {
 // that lease forward by more than it costs, and after which time another
 // answer may come even if no lease has ended by then.
 func (d *Dealer) TakeOver(id farm.NodeID, now time.Time) (cut Cut, ok bool, again time.Duration) {
-	again = vainMost
 	n := d.s.Nodes[id]
 	if n == nil || !n.Ready() {
-		return Cut{}, false, again
+		return Cut{}, false, vainMost
 	}
+	return d.takeOver(n, nil, now)
+}
+
+// first finds the end of a lease that a node should take over before it begins
+// with a run: one of a run that is more urgent, and of which all is dealt.
+func (d *Dealer) first(n *farm.Node, than *farm.Run, warm *farm.Lease, now time.Time) (Cut, bool) {
+	queue := d.s.Queue()
+	idle := d.s.Idle(n.ID) || warm != nil && len(d.s.LeasesOf(n.ID)) == 1
+	if len(queue) == 0 || queue[0].Terms.Level.Rank() >= than.Terms.Level.Rank() || !idle {
+		return Cut{}, false
+	}
+	cut, ok, _ := d.takeOver(n, than, now)
+	return cut, ok
+}
+
+// takeOver looks through all runs, or those that are more urgent than one.
+func (d *Dealer) takeOver(n *farm.Node, than *farm.Run, now time.Time) (cut Cut, ok bool, again time.Duration) {
+	again = vainMost
 	for run := range d.InTurn(now) {
+		if than != nil && run.Terms.Level.Rank() >= than.Terms.Level.Rank() {
+			break
+		}
 		if run.State != farm.RunRendering || run.Spec.Mode == farm.ModeWhole || run.Spec.Chunk > 0 {
 			continue
 		}

@@ -43,6 +43,7 @@ type Curve struct {
 	first, last int
 	step        float64 // frames from knot to knot
 	shape       *shape  // of an earlier run, or nil
+	guess       float64 // what a frame costs as long as nothing is known of the run
 
 	// Sums over observations with their weights.
 	diag, off, rhs []float64 // of the normal equations: tridiagonal
@@ -92,7 +93,7 @@ func newCurve(set frames.Set, shape *shape) *Curve {
 	first, last := set.First(), set.Last()
 	knots := min(mostKnots, max(2, set.Len()))
 	c := &Curve{
-		first: first, last: last, step: max(1, float64(last-first)/float64(knots-1)), shape: shape,
+		first: first, last: last, step: max(1, float64(last-first)/float64(knots-1)), shape: shape, guess: 1,
 		diag: make([]float64, knots), off: make([]float64, knots), rhs: make([]float64, knots),
 		nodes: map[farm.NodeID]*effect{}, every: 1,
 		tuning: tuning{curve: 1, nodes: 0.1},
@@ -212,11 +213,11 @@ func (c *Curve) Known() bool {
 // Seen returns how many frames the Curve rests on.
 func (c *Curve) Seen() int { return c.count }
 
-// Cost returns what frame f is expected to cost in reference seconds; 1 where
-// nothing is known.
+// Cost returns what frame f is expected to cost in reference seconds; where
+// nothing is known, what frames of the recipe mostly cost.
 func (c *Curve) Cost(f int) float64 {
 	if !c.Known() {
-		return 1
+		return c.guess
 	}
 	g := c.shapeAt(f)
 	if c.knots != nil {
@@ -242,7 +243,7 @@ const fewSpans = 64
 // reference seconds.
 func (c *Curve) Work(set frames.Set) float64 {
 	if !c.Known() {
-		return float64(set.Len())
+		return float64(set.Len()) * c.guess
 	}
 	if set.Empty() {
 		return 0
@@ -300,8 +301,8 @@ func (c *Curve) between(first, last int) float64 {
 func (c *Curve) Within(set frames.Set, seconds float64) (count int, work float64) {
 	for sp := range set.Spans() {
 		if !c.Known() {
-			n := min(sp.Len(), int(max(0, seconds-work)))
-			count, work = count+n, work+float64(n)
+			n := min(sp.Len(), int(max(0, seconds-work)/c.guess+1e-9))
+			count, work = count+n, work+float64(n)*c.guess
 			if n < sp.Len() {
 				return count, work
 			}

@@ -26,6 +26,7 @@ type Model struct {
 	jobs     map[string]*shape    // by project and job, of their last run
 	memories map[string]int64     // the same, most bytes that a launch had
 	startups map[string]*tally    // by recipe, over all runs
+	typical  map[string]*tally    // the same, what frames cost
 	speeds   map[speedKey]float64 // logarithms
 	learned  int64
 }
@@ -49,7 +50,7 @@ type speedKey struct {
 
 // New returns a Model that knows nothing yet.
 func New() *Model {
-	return &Model{runs: map[farm.RunID]*known{}, jobs: map[string]*shape{}, memories: map[string]int64{}, startups: map[string]*tally{}, speeds: map[speedKey]float64{}}
+	return &Model{runs: map[farm.RunID]*known{}, jobs: map[string]*shape{}, memories: map[string]int64{}, startups: map[string]*tally{}, typical: map[string]*tally{}, speeds: map[speedKey]float64{}}
 }
 
 // trusted is by how much less a speed that earlier runs told may be off than
@@ -83,6 +84,10 @@ func (m *Model) observe(k *known, run *farm.Run, n *farm.Node, part float64, rec
 		}
 		k.curve.observe(n.ID, math.Log(m.Speed(n, run.Spec.Recipe)), trust, rec.Frame, rec.RenderSeconds*part, rec.StartupSeconds > 0)
 		e := k.curve.nodes[n.ID]
+		if m.typical[run.Spec.Recipe] == nil {
+			m.typical[run.Spec.Recipe] = &tally{}
+		}
+		m.typical[run.Spec.Recipe].add(rec.RenderSeconds * part * math.Exp(e.known+e.off))
 		m.speeds[key] = e.known + e.off
 		if k.curve.late {
 			if k.keys == nil {
@@ -108,6 +113,9 @@ func (m *Model) of(run *farm.Run) *known {
 	if k == nil || k.curve.count == 0 && k.curve.shape != m.jobs[jobOf(run)] { // another run of the job has told since
 		k = &known{curve: newCurve(run.Spec.Frames, m.jobs[jobOf(run)])}
 		m.runs[run.ID] = k
+	}
+	if t := m.typical[run.Spec.Recipe]; t != nil && k.curve.count == 0 {
+		k.curve.guess = math.Exp(t.logMean)
 	}
 	return k
 }

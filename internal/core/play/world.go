@@ -404,6 +404,10 @@ func (w *world) ask(i int) error {
 		ask.Warm = 0
 		d = w.hand.Next(ask, w.at(w.now))
 	}
+	if d.Cut != nil {
+		w.idle[i] = true
+		return w.handOver(i, *d.Cut)
+	}
 	if len(d.Records) == 0 {
 		w.idle[i] = true
 		w.lookSoon(0)

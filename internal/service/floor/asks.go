@@ -14,6 +14,7 @@ type Answer struct {
 	Leases []*LeaseView
 	More   bool // a further lease may fit beside these: the node may ask at once
 	Why    string
+	cut    *deal.Cut // that it should take over
 }
 
 // Lease returns the first lease of the answer, or nil.
@@ -25,8 +26,9 @@ func (a Answer) Lease() *LeaseView {
 }
 
 type waitingAsk struct {
-	ask   deal.Ask
-	reply chan Answer
+	ask    deal.Ask
+	reply  chan Answer
+	defers bool // it waits for the end of a more urgent lease rather than begin what it could
 }
 
 // Question asks for work.
@@ -78,7 +80,12 @@ func (f *Floor) Ask(ctx context.Context, id farm.NodeID, q Question) (Answer, er
 		if now = f.dealTo(t, w.ask); len(now.Leases) == 0 && q.Warm == 0 { // a renderer that is up shall not wait
 			waits = true
 			f.asks[id] = w
-			f.takeOver(t, id)
+			if cut := now.cut; cut != nil {
+				w.defers = true
+				f.question(t, *cut, id)
+			} else {
+				f.takeOver(t, id)
+			}
 		}
 		return nil
 	})
@@ -116,7 +123,7 @@ func (f *Floor) dealTo(t *turn, ask deal.Ask) (out Answer) {
 	for len(out.Leases) < mostAnAnswer {
 		d := f.dealer.Next(ask, t.now)
 		if len(out.Leases) == 0 {
-			out.Why = d.Why
+			out.Why, out.cut = d.Why, d.Cut
 		}
 		t.append(d.Records...)
 		if t.broken != nil {
@@ -179,6 +186,8 @@ func (f *Floor) dealToWaiting(t *turn) (answers []func()) {
 		if len(a.Leases) > 0 {
 			delete(f.asks, id)
 			answers = append(answers, func() { w.reply <- a })
+		} else if w.defers = a.cut != nil; w.defers {
+			f.question(t, *a.cut, id)
 		}
 	}
 	f.redeal = false // what the dealing itself changed brings nothing new

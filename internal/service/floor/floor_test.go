@@ -114,7 +114,7 @@ func (w *world) submit(job, recipe, set string) farm.RunID {
 	w.t.Helper()
 	f, err := frames.Parse(set)
 	w.ok(err)
-	sub, err := w.CheckSubmission(Submission{Actor: "admin", Spec: farm.Spec{Job: job, Project: "salt-clock", Scene: "a.practice", Recipe: recipe, Frames: f}})
+	sub, err := w.CheckSubmission(Submission{Actor: "admin", AtOnce: true, Spec: farm.Spec{Job: job, Project: "salt-clock", Scene: "a.practice", Recipe: recipe, Frames: f}})
 	w.ok(err)
 	run, _, err := w.Submit(context.Background(), sub)
 	w.ok(err)

@@ -78,7 +78,11 @@ func (f *Floor) tick(t *turn) error {
 	for _, stay := range t.s.Stays { // a step may have come
 		f.redeal = f.redeal || !stay.Held
 	}
-	for id := range f.asks {
+	for id, w := range f.asks {
+		if w.defers { // it should not wait for ever
+			f.redeal = true
+			continue
+		}
 		f.takeOver(t, id)
 	}
 	for _, l := range t.s.Licences { // a renderer may find one again
