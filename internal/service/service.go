@@ -232,7 +232,7 @@ func (s *Service) lead(ctx context.Context, claim lead.Claim) error {
 			default: // what is left behind is litter, no harm
 			}
 		},
-		State: loaded.State, Pace: model, Newest: newest, Finished: loaded.Finished, FinishedSince: loaded.FinishedSince, Committer: book, Recipes: s.o.Recipes, Log: s.o.Log, Now: s.o.Now,
+		State: loaded.State, Pace: model, Received: loaded.Received, Newest: newest, Finished: loaded.Finished, FinishedSince: loaded.FinishedSince, Committer: book, Recipes: s.o.Recipes, Log: s.o.Log, Now: s.o.Now,
 		Version: s.o.Version, Active: wire.Active{Name: s.o.Name, Epoch: claim.Epoch, Since: s.o.Now(), Why: claim.Reason},
 	})
 	s.o.Log.Info("active", "epoch", claim.Epoch, "why", claim.Reason, "runs", len(loaded.State.Runs), "nodes", len(loaded.State.Nodes), "loaded_in", time.Since(began).Round(time.Millisecond))
@@ -240,6 +240,8 @@ func (s *Service) lead(ctx context.Context, claim lead.Claim) error {
 	go func() { ended <- f.Run(ctx) }()
 	helpers.Go(func() { s.sweep(ctx, f, closed) })
 	helpers.Go(func() { s.gauge.Run(ctx) })
+	helpers.Go(func() { s.foretell(ctx, f) })
+	helpers.Go(func() { s.received(ctx, f) })
 	if err := s.begin(ctx, f, claim); err != nil {
 		stop(err)
 	} else {

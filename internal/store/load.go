@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"time"
 
+	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 )
@@ -33,6 +34,8 @@ type Loaded struct {
 	// first those of runs that have ended, a run after the other, then those of
 	// open ones.
 	Observations []Observation
+	// Received is what projects had received.
+	Received []deal.Received
 	// Newest is the frame of each run that was done last.
 	Newest map[farm.RunID]Newest
 	// Finished is when frames were done since FinishedSince, oldest first.
@@ -78,7 +81,11 @@ func (s *Store) Load(ctx context.Context, seq int64) (Loaded, error) {
 	if err != nil {
 		return Loaded{}, fmt.Errorf("loading the newest frames: %w", err)
 	}
-	return Loaded{State: l.state, Observations: observations, Newest: newest, Finished: finished, FinishedSince: since}, nil
+	received, err := s.Received(ctx)
+	if err != nil {
+		return Loaded{}, err
+	}
+	return Loaded{State: l.state, Observations: observations, Received: received, Newest: newest, Finished: finished, FinishedSince: since}, nil
 }
 
 type keptRun struct {

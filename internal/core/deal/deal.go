@@ -54,7 +54,7 @@ func (d *Dealer) Next(ask Ask, now time.Time) Decision {
 	reason := "the queue is empty"
 	var last *farm.Run // that could not give anything
 	for run := range d.InTurn(now) {
-		if !deals(run) || !fits(s, n, run) { // most of a long queue
+		if !deals(run) || !fits(s, n, run) || d.hopeless(n, run, now) { // most of a long queue
 			last = run
 			continue
 		}
@@ -132,7 +132,7 @@ func (d *Dealer) offer(n *farm.Node, run *farm.Run, warm *farm.Lease, now time.T
 
 // ceiling says why a node may not join a run that has as many nodes as it may
 // have; "" if it may.
-func (d *Dealer) ceiling(n *farm.Node, run *farm.Run) string {
+func (d *Dealer) ceiling(n *farm.Node, run *farm.Run, now time.Time) string {
 	if run.Terms.Ceiling.None() {
 		return ""
 	}
@@ -141,7 +141,7 @@ func (d *Dealer) ceiling(n *farm.Node, run *farm.Run) string {
 			return ""
 		}
 	}
-	most := run.Terms.Ceiling.Most(Able(d.s, run))
+	most := run.Terms.Ceiling.Most(d.able(run, now))
 	if at := working(run); at >= most {
 		return fmt.Sprintf("%s is at its ceiling of %s: %s at it", run.Spec.Name(), run.Terms.Ceiling, plural(at, "node"))
 	}

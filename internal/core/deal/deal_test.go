@@ -379,21 +379,3 @@ func TestWhySentences(t *testing.T) {
 		}
 	}
 }
-
-func BenchmarkDecision(b *testing.B) {
-	s := farm.NewState()
-	s.Keys["k"] = &farm.Key{UsesLeft: 1000}
-	facts := farm.Facts{Speed: 1, Renderers: []farm.Renderer{{Recipe: "practice"}}}
-	for id := farm.NodeID(1); id <= 1000; id++ {
-		s.PutNode(&farm.Node{ID: id, Name: fmt.Sprint("n", id), Facts: facts, Reach: farm.Online, Duty: farm.OnDuty})
-	}
-	set := frames.Of(frames.Span{First: 1, Last: 1000})
-	for id := farm.RunID(1); id <= 100; id++ {
-		s.PutRun(&farm.Run{ID: id, Order: int64(id), State: farm.RunQueued, ToDo: set, Spec: farm.Spec{Job: "a", Kind: farm.Final, Number: int(id), Recipe: "practice", Mode: farm.ModeRange, Frames: set}}, "")
-	}
-	d := New(s, pace.New(), nil)
-	for b.Loop() {
-		s.Seq++ // something has happened since
-		d.Next(Ask{Node: 7}, start)
-	}
-}

@@ -15,10 +15,15 @@ type Dealer struct {
 	m      *pace.Model
 	sight  func(*farm.Lease) Sight
 	vain   map[farm.RunID]vain
+	calm   map[farm.RunID]calm
 	cells  map[farm.RunID]*cells
 	powers map[farm.RunID]power
 	last   *survey // it serves all that ask at the same moment
 	line   *line
+
+	surveys map[farm.RunID]*survey // of large farms
+	ables   map[farm.RunID]able
+	means   map[farm.RunID]mean
 
 	received map[party]*faded // lately
 	held     *held
@@ -45,15 +50,34 @@ func New(s *farm.State, m *pace.Model, sight func(*farm.Lease) Sight) *Dealer {
 	if sight == nil {
 		sight = func(*farm.Lease) Sight { return Sight{} }
 	}
-	return &Dealer{s: s, m: m, sight: sight, vain: map[farm.RunID]vain{}, cells: map[farm.RunID]*cells{}, powers: map[farm.RunID]power{}, received: map[party]*faded{}}
+	return &Dealer{s: s, m: m, sight: sight, vain: map[farm.RunID]vain{}, calm: map[farm.RunID]calm{}, cells: map[farm.RunID]*cells{}, powers: map[farm.RunID]power{}, received: map[party]*faded{}, surveys: map[farm.RunID]*survey{}, ables: map[farm.RunID]able{}, means: map[farm.RunID]mean{}}
 }
 
 // Forget drops what was remembered of a run that has ended.
 func (d *Dealer) Forget(run farm.RunID) {
 	delete(d.vain, run)
+	delete(d.calm, run)
 	delete(d.cells, run)
 	delete(d.powers, run)
+	delete(d.surveys, run)
+	delete(d.ables, run)
+	delete(d.means, run)
 	d.last = nil
+}
+
+// able is how many nodes could take a run, as of a moment ago.
+type able struct {
+	count int
+	at    time.Time
+}
+
+func (d *Dealer) able(run *farm.Run, now time.Time) int {
+	a, known := d.ables[run.ID]
+	if age := now.Sub(a.at); !known || age != 0 && len(d.s.Nodes) < largeFarm || age < 0 || age > time.Second {
+		a = able{Able(d.s, run), now}
+		d.ables[run.ID] = a
+	}
+	return a.count
 }
 
 func sortLoads(loads []load) {

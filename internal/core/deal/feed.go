@@ -83,7 +83,7 @@ func (d *Dealer) nearEnd(n *farm.Node, run *farm.Run, todo frames.Set, now time.
 
 // mostMatched bounds the pairs of frames and nodes that are compared for one
 // answer.
-const mostMatched = 100_000
+const mostMatched = 20_000
 
 // chunk gives a node frames of a run that asks for chunks of a fixed size. A
 // node that would need longer for one than the others for all is passed over.

@@ -24,7 +24,7 @@ func (d *Dealer) limited(n *farm.Node, run *farm.Run, warm *farm.Lease, now time
 	if warm != nil && warm.Run == run.ID {
 		return ""
 	}
-	if why := d.ceiling(n, run); why != "" {
+	if why := d.ceiling(n, run, now); why != "" {
 		return why
 	}
 	if most := run.Spec.StartOn; most > 0 && unproven(run) && !worksOn(n, run) && working(run) >= most {

@@ -13,6 +13,13 @@ import (
 // what the frame in flight still takes.
 const racePart = 0.7
 
+// calm remembers that a node of some speed found nothing of a run worth racing
+// for.
+type calm struct {
+	vain
+	speed float64
+}
+
 // Race finds, for a node with nothing to do, a last frame in flight on another
 // node that it would have done much earlier, and lets it render that, too. The
 // first good picture counts.
@@ -25,6 +32,10 @@ func (d *Dealer) Race(ask Ask, now time.Time) Decision {
 		if run.State != farm.RunRendering || run.Spec.Mode == farm.ModeWhole || run.Spec.Once || !run.ToDo.Empty() || run.DealtCount() == 0 {
 			continue
 		}
+		mine := speed(d.m, n, run)
+		if calm := d.calm[run.ID]; now.Before(calm.until) && calm.open == run.OpenCount() && calm.last == d.s.LastLease && mine <= calm.speed {
+			continue // a node that is faster has just found nothing
+		}
 		if !d.m.Curve(run).Known() || !d.may(n, run, now) {
 			continue
 		}
@@ -36,7 +47,6 @@ func (d *Dealer) Race(ask Ask, now time.Time) Decision {
 			continue
 		}
 		v := d.look(run, now)
-		mine := speed(d.m, n, run)
 		var best *load
 		var frame int
 		most := 0.5 * v.startup // gained, at least
@@ -52,6 +62,8 @@ func (d *Dealer) Race(ask Ask, now time.Time) Decision {
 			}
 		}
 		if best == nil {
+			wait := min(max(time.Duration(vainPart*v.finish()*float64(time.Second)), vainLeast), vainMost)
+			d.calm[run.ID] = calm{vain{until: now.Add(wait), open: run.OpenCount(), last: d.s.LastLease}, mine}
 			continue
 		}
 		why := fmt.Sprintf("%s races %s for frame %d: it should have it done %s earlier", n.Name, best.node.Name, frame, span(most))

@@ -56,18 +56,40 @@ func (d *Dealer) share(n *farm.Node, run *farm.Run, todo frames.Set, now time.Ti
 // does not: one that does so already, or the fastest that waits. It is n where
 // there is none.
 func (v *survey) fastest(n *farm.Node) *farm.Node {
-	for _, l := range v.loads {
-		if l.node != n && !l.goes {
-			return l.node
+	if !v.sorted {
+		v.sorted = true
+		for _, l := range v.loads {
+			if !l.goes && len(v.firm) < 2 && (len(v.firm) == 0 || v.firm[0] != l.node) {
+				v.firm = append(v.firm, l.node)
+			}
+		}
+		most := -1.0
+		for _, t := range v.takers {
+			if t.speed > most {
+				v.swiftest, most = t.node, t.speed
+			}
 		}
 	}
-	best, most := n, -1.0
-	for _, t := range v.takers {
-		if t.speed > most {
-			best, most = t.node, t.speed
+	for _, o := range v.firm {
+		if o != n {
+			return o
 		}
 	}
-	return best
+	if v.swiftest == nil {
+		return n
+	}
+	return v.swiftest
+}
+
+// hopeless reports whether a node would get nothing of a run in mode range as
+// others have all done before it had a frame done.
+func (d *Dealer) hopeless(n *farm.Node, run *farm.Run, now time.Time) bool {
+	if run.Spec.Mode != farm.ModeRange || run.Spec.Chunk > 0 || !run.Spec.Scouts.Empty() || apiece(run) {
+		return false
+	}
+	v := d.look(run, now)
+	frames, waits := v.portions()[n.ID]
+	return waits && frames == 0 && v.fastest(n) != n
 }
 
 // portion returns how many reference seconds of what is to do are for one of

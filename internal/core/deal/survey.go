@@ -42,22 +42,25 @@ type taker struct {
 // survey is how one run stands: who works on it until when, who could, and
 // the time at which all could be done together.
 type survey struct {
-	run     *farm.Run
-	at      time.Time
-	seq     int64 // of the State
-	learned int64
-	planned bool
-	moves   *plan
-	curve   *pace.Curve
-	startup float64 // seconds a launch
-	blind   bool    // how long a launch takes is not known
-	loads   []load
-	takers  []taker
-	todo    float64             // reference seconds that nobody has
-	each    float64             // of a frame that is to be dealt or moved, on average
-	even    float64             // seconds from now at which all could be done if frames could be divided
-	common  float64             // the same with whole frames; 0 until it is asked for
-	parts   map[farm.NodeID]int // frames to do by who waits; nil until it is asked for
+	run      *farm.Run
+	at       time.Time
+	seq      int64 // of the State
+	learned  int64
+	planned  bool
+	moves    *plan
+	curve    *pace.Curve
+	startup  float64 // seconds a launch
+	blind    bool    // how long a launch takes is not known
+	loads    []load
+	takers   []taker
+	todo     float64 // reference seconds that nobody has
+	each     float64 // of a frame that is to be dealt or moved, on average
+	even     float64 // seconds from now at which all could be done if frames could be divided
+	common   float64 // the same with whole frames; 0 until it is asked for
+	sorted   bool
+	firm     []*farm.Node        // that work on it and go on, two at most
+	swiftest *farm.Node          // of those that wait
+	parts    map[farm.NodeID]int // frames to do by who waits; nil until it is asked for
 }
 
 // look makes a survey of a run. Work is in reference seconds where something
@@ -66,10 +69,32 @@ func (d *Dealer) look(run *farm.Run, now time.Time) *survey {
 	if v := d.last; v != nil && v.run == run && v.at.Equal(now) && v.seq == d.s.Seq && v.learned == d.m.Learned() {
 		return v
 	}
+	large := len(d.s.Nodes) >= largeFarm
+	if v := d.surveys[run.ID]; large && v != nil && v.run == run && v.good(now) {
+		return v
+	}
 	v := d.survey(run, now)
 	v.at, v.seq, v.learned = now, d.s.Seq, d.m.Learned()
 	d.last = v
+	if large {
+		d.surveys[run.ID] = v
+	}
 	return v
+}
+
+// On a large farm a survey serves all that ask within a short while: so much of
+// the time that the run still needs, within bounds.
+const (
+	largeFarm   = 256
+	surveyPart  = 0.005
+	surveyLeast = 250 * time.Millisecond
+	surveyMost  = 5 * time.Second
+)
+
+// good reports whether a survey is as good as a new one.
+func (v *survey) good(now time.Time) bool {
+	age := now.Sub(v.at)
+	return age >= 0 && age <= max(surveyLeast, min(surveyMost, time.Duration(surveyPart*v.even*float64(time.Second))))
 }
 
 func (d *Dealer) survey(run *farm.Run, now time.Time) *survey {
@@ -80,22 +105,21 @@ func (d *Dealer) survey(run *farm.Run, now time.Time) *survey {
 		v.loads = append(v.loads, d.load(v, l))
 	}
 	sortLoads(v.loads)
-	below := d.below(run)
-	for _, n := range d.s.NodeList() {
-		t := taker{node: n, speed: speed(d.m, n, run), start: v.startup}
+	for _, n := range d.s.Roomy() {
 		for range d.freeFor(n, run, now) {
-			v.takers = append(v.takers, t)
+			v.takers = append(v.takers, taker{node: n, speed: speed(d.m, n, run), start: v.startup})
 		}
-		if below {
+	}
+	if d.below(run) {
+		for _, n := range d.s.NodeList() {
 			if y, ok := d.yields(n, run, now); ok {
-				t.start, t.yields = v.startup+y.free, y.leases
-				v.takers = append(v.takers, t)
+				v.takers = append(v.takers, taker{node: n, speed: speed(d.m, n, run), start: v.startup + y.free, yields: y.leases})
 			}
 		}
 	}
 	if most := run.Terms.Ceiling; !most.None() {
 		sortTakers(v.takers) // the fastest join
-		v.takers = v.takers[:max(0, min(len(v.takers), most.Most(Able(d.s, run))-working(run)))]
+		v.takers = v.takers[:max(0, min(len(v.takers), most.Most(d.able(run, now))-working(run)))]
 	}
 	v.todo = v.curve.Work(run.ToDo)
 	work, count := v.todo, run.ToDo.Len()
@@ -112,7 +136,7 @@ func (d *Dealer) freeFor(n *farm.Node, run *farm.Run, now time.Time) int {
 	if !n.Ready() {
 		return 0
 	}
-	held := len(d.s.LeasesOf(n.ID))
+	held := d.s.LeaseCount(n.ID)
 	if held > 0 && (run.Spec.Takes.Whole() || !HasRoom(d.s, n)) {
 		return 0
 	}

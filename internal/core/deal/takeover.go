@@ -101,12 +101,16 @@ func (v *survey) cut(d *Dealer, p *plan, n *farm.Node, most int) (Cut, bool) {
 		return Cut{}, false
 	}
 	from := &v.loads[p.pieces[best].from]
+	if !from.lease.Open() { // it has ended since the survey
+		return Cut{}, false
+	}
 	take := min(p.pieces[best].frames, most)
 	ahead := from.end - p.then
 	if ahead <= 0.1*v.startup {
 		return Cut{}, false
 	}
-	tail := from.left.TakeLast(take).Minus(avoided(d.s, v.run, n))
+	delete(d.surveys, v.run.ID) // it will not be so any more
+	tail := from.left.Intersect(from.lease.Left).TakeLast(take).Minus(avoided(d.s, v.run, n))
 	if in, _ := untilHome(d.m, n, v.run, tail, v.at); in < tail.Len() {
 		tail = tail.TakeLast(in)
 	}

@@ -46,18 +46,56 @@ func (d *Dealer) Receive(project, person string, work float64, now time.Time) {
 	}
 }
 
+// Received is how much a project, or a person in one, has received lately. Person
+// is empty for the project.
+type Received struct {
+	Project, Person string
+	Amount          float64 // reference seconds that count at At
+	At              time.Time
+}
+
+// Lately returns what all have received.
+func (d *Dealer) Lately() []Received {
+	out := make([]Received, 0, len(d.received))
+	for p, f := range d.received {
+		out = append(out, Received{p.project, p.person, f.amount, f.at})
+	}
+	slices.SortFunc(out, func(a, b Received) int {
+		return cmp.Or(cmp.Compare(a.Project, b.Project), cmp.Compare(a.Person, b.Person))
+	})
+	return out
+}
+
+// Recall takes what had been received before a start.
+func (d *Dealer) Recall(all []Received) {
+	for _, r := range all {
+		d.received[party{r.Project, r.Person}] = &faded{amount: r.Amount, at: r.At}
+	}
+}
+
 // block is a stretch of the queue inside which nobody has been put before
 // others.
 type block struct {
 	runs    []*farm.Run
 	parties []party // those that have runs in it, by the run submitted first
 	of      map[party][]*farm.Run
+
+	order []party // in which they came
+	at    time.Time
+	last  farm.LeaseID
 }
 
 // line is the queue in blocks.
 type line struct {
 	queue  []*farm.Run // of which it was made
 	blocks []*block
+	of     map[farm.RunID]*block
+}
+
+// blockOf returns the block of a run in the queue, or nil.
+func (d *Dealer) blockOf(run *farm.Run) *block {
+	d.blocks()
+	return d.line.of[run.ID]
 }
 
 // blocks returns the queue in blocks.
@@ -66,12 +104,13 @@ func (d *Dealer) blocks() []*block {
 	if d.line != nil && len(queue) == len(d.line.queue) && (len(queue) == 0 || &queue[0] == &d.line.queue[0]) {
 		return d.line.blocks
 	}
-	d.line = &line{queue: queue}
+	d.line = &line{queue: queue, of: make(map[farm.RunID]*block, len(queue))}
 	for i, run := range queue {
 		if i == 0 || run.Terms.Put != 0 || queue[i-1].Terms.Put != 0 || run.Terms.Level.Rank() != queue[i-1].Terms.Level.Rank() {
 			d.line.blocks = append(d.line.blocks, &block{of: map[party][]*farm.Run{}})
 		}
 		b := d.line.blocks[len(d.line.blocks)-1]
+		d.line.of[run.ID] = b
 		p := party{run.Spec.Project, run.Spec.Owner}
 		if b.of[p] == nil {
 			b.parties = append(b.parties, p)
@@ -107,6 +146,16 @@ func (d *Dealer) InTurn(now time.Time) func(yield func(*farm.Run) bool) {
 
 // sorted returns the parties of a block in the order in which they come now.
 func (d *Dealer) sorted(b *block, now time.Time) []party {
+	// On a large farm one lease changes little.
+	age := now.Sub(b.at)
+	if len(d.s.Nodes) >= largeFarm && b.order != nil && age >= 0 && age <= heldGood && d.s.LastLease-b.last < 16 {
+		return b.order
+	}
+	b.order, b.at, b.last = d.sort(b, now), now, d.s.LastLease
+	return b.order
+}
+
+func (d *Dealer) sort(b *block, now time.Time) []party {
 	h := d.holdings(now)
 	out := slices.Clone(b.parties)
 	projects := map[string]float64{}
@@ -137,7 +186,25 @@ type held struct {
 	at   time.Time
 	last farm.LeaseID
 	of   map[party]float64
-	mean map[farm.RunID]float64 // of a frame
+}
+
+// mean is what a frame of a run costs on average, as of so many observations.
+type mean struct {
+	cost float64
+	seen int
+}
+
+func (d *Dealer) mean(run *farm.Run) float64 {
+	seen := d.m.Seen(run.ID)
+	k, known := d.means[run.ID]
+	if !known || float64(seen) > 1.1*float64(k.seen)+2 || seen < k.seen {
+		k = mean{1, seen}
+		if cost, ok := d.m.Cost(run); ok {
+			k.cost = cost.Mean
+		}
+		d.means[run.ID] = k
+	}
+	return k.cost
 }
 
 const heldGood = 250 * time.Millisecond
@@ -145,7 +212,7 @@ const heldGood = 250 * time.Millisecond
 func (d *Dealer) holdings(now time.Time) map[party]float64 {
 	h := d.held
 	if h == nil || now.Before(h.at) || now.Sub(h.at) > heldGood || d.s.LastLease-h.last > 256 {
-		h = &held{at: now, last: d.s.LastLease, of: map[party]float64{}, mean: map[farm.RunID]float64{}}
+		h = &held{at: now, last: d.s.LastLease, of: map[party]float64{}}
 		for _, run := range d.s.Queue() {
 			if run.DealtCount() > 0 {
 				h.add(d, run, run.DealtCount())
@@ -163,14 +230,7 @@ func (d *Dealer) holdings(now time.Time) map[party]float64 {
 }
 
 func (h *held) add(d *Dealer, run *farm.Run, frames int) {
-	mean, known := h.mean[run.ID]
-	if !known {
-		mean = 1
-		if cost, ok := d.m.Cost(run); ok {
-			mean = cost.Mean
-		}
-		h.mean[run.ID] = mean
-	}
+	mean := d.mean(run)
 	h.of[party{run.Spec.Project, ""}] += mean * float64(frames)
 	h.of[party{run.Spec.Project, run.Spec.Owner}] += mean * float64(frames)
 }
@@ -178,18 +238,17 @@ func (h *held) add(d *Dealer, run *farm.Run, frames int) {
 // contested reports whether somebody else of the same standing has frames to
 // deal that the node could take: then nobody gets it for long.
 func (d *Dealer) contested(n *farm.Node, run *farm.Run) bool {
-	for _, b := range d.blocks() {
-		if len(b.parties) == 1 || !slices.Contains(b.runs, run) {
+	b := d.blockOf(run)
+	if b == nil || len(b.parties) == 1 {
+		return false
+	}
+	for p, runs := range b.of {
+		if p == (party{run.Spec.Project, run.Spec.Owner}) {
 			continue
 		}
-		for p, runs := range b.of {
-			if p == (party{run.Spec.Project, run.Spec.Owner}) {
-				continue
-			}
-			for _, other := range runs {
-				if deals(other) && fits(d.s, n, other) {
-					return true
-				}
+		for _, other := range runs {
+			if deals(other) && fits(d.s, n, other) {
+				return true
 			}
 		}
 	}

@@ -26,7 +26,7 @@ func (d *Dealer) Yield(now time.Time) []Cut {
 			out = append(out, Cut{Lease: l.ID, Node: l.Node, Frames: back, Reason: reason})
 		}
 	}
-	d.overCeiling(ask)
+	d.overCeiling(now, ask)
 	looked := 0
 	for run := range d.InTurn(now) {
 		if !deals(run) || scouting(run) != "" {
@@ -56,13 +56,13 @@ func (d *Dealer) unbegun(l *farm.Lease) frames.Set {
 
 // overCeiling asks the slowest nodes of runs for their frames that have more
 // nodes than they may.
-func (d *Dealer) overCeiling(ask func(*farm.Lease, frames.Set, string)) {
+func (d *Dealer) overCeiling(now time.Time, ask func(*farm.Lease, frames.Set, string)) {
 	for _, run := range d.s.Queue() {
 		if run.Terms.Ceiling.None() || run.DealtCount() == 0 || run.Spec.Mode == farm.ModeWhole {
 			continue
 		}
 		at := working(run)
-		most := run.Terms.Ceiling.Most(Able(d.s, run))
+		most := run.Terms.Ceiling.Most(d.able(run, now))
 		if at <= most {
 			continue
 		}
@@ -95,10 +95,10 @@ type yielder struct {
 // yields returns the leases that a node would give back for a more urgent run,
 // or false if it works on anything else.
 func (d *Dealer) yields(n *farm.Node, run *farm.Run, now time.Time) (yielder, bool) {
-	held := d.s.LeasesOf(n.ID)
-	if len(held) == 0 || !n.Ready() {
+	if d.s.LeaseCount(n.ID) == 0 || !n.Ready() {
 		return yielder{}, false
 	}
+	held := d.s.LeasesOf(n.ID)
 	var y yielder
 	for _, l := range held {
 		other := d.s.Runs[l.Run]
@@ -170,13 +170,8 @@ func (d *Dealer) Stops(run *farm.Run, now time.Time) (leases []*farm.Lease, lost
 // forTurn asks nodes for what they hold beyond their turn if somebody of the
 // same standing, who has had less of the farm for its weight, waits for them.
 func (d *Dealer) forTurn(run *farm.Run, now time.Time, ask func(*farm.Lease, frames.Set, string)) {
-	var mine *block
-	for _, b := range d.blocks() {
-		if len(b.parties) > 1 && slices.Contains(b.runs, run) {
-			mine = b
-		}
-	}
-	if mine == nil {
+	mine := d.blockOf(run)
+	if mine == nil || len(mine.parties) == 1 {
 		return
 	}
 	me := party{run.Spec.Project, run.Spec.Owner}

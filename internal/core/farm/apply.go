@@ -173,6 +173,7 @@ func (s *State) PutLicence(r LicenceSet) {
 // PutNode adds a node as it was kept. It is for loaders.
 func (s *State) PutNode(n *Node) {
 	s.Nodes[n.ID], s.nodeList = n, nil
+	s.room(n.ID)
 	if n.RetiredAt.IsZero() {
 		s.nodeNames[n.Name] = n.ID
 	}
@@ -207,6 +208,7 @@ func (s *State) putLease(l *Lease) {
 			s.working[l.Node] = map[LeaseID]*Lease{}
 		}
 		s.working[l.Node][l.ID] = l
+		s.room(l.Node)
 		run := s.Runs[l.Run]
 		run.open[l.ID] = l
 		run.dealt += l.Left.Len()
@@ -346,6 +348,7 @@ func (s *State) leaseEnded(r LeaseEnded) error {
 	}
 	delete(run.open, l.ID)
 	delete(s.working[l.Node], l.ID)
+	s.room(l.Node)
 	return nil
 }
 

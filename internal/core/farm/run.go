@@ -207,8 +207,14 @@ func (r *Run) elsewhere(f int, than *Lease) bool {
 	return false
 }
 
+// Races returns how many open leases race for a frame of another.
+func (r *Run) Races() int { return r.races }
+
 // Raced reports whether two nodes render a frame side by side.
 func (r *Run) Raced(f int) bool {
+	if r.races == 0 {
+		return false
+	}
 	held := 0
 	for l := range r.OpenLeases {
 		if l.Left.Has(f) {

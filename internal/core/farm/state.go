@@ -37,6 +37,7 @@ type State struct {
 	submitKeys map[string]RunID
 	leases     map[LeaseID]*Lease            // of runs that have not closed
 	working    map[NodeID]map[LeaseID]*Lease // open leases by node
+	roomy      map[NodeID]*Node              // those on which a further lease could be begun: idle, or with leases that share them
 	openRuns   map[RunID]*Run
 	queue      []*Run  // openRuns in order; nil when they have changed
 	nodeList   []*Node // in the order of their ids; nil when there are others
@@ -68,6 +69,7 @@ func NewState() *State {
 		submitKeys: map[string]RunID{},
 		leases:     map[LeaseID]*Lease{},
 		working:    map[NodeID]map[LeaseID]*Lease{},
+		roomy:      map[NodeID]*Node{},
 		openRuns:   map[RunID]*Run{},
 	}
 }
@@ -113,6 +115,33 @@ func (s *State) LeasesOf(n NodeID) []*Lease {
 		return nil
 	}
 	return slices.SortedFunc(maps.Values(s.working[n]), func(a, b *Lease) int { return cmp.Compare(a.ID, b.ID) })
+}
+
+// LeaseCount returns how many open leases a node has.
+func (s *State) LeaseCount(n NodeID) int { return len(s.working[n]) }
+
+// Roomy returns the nodes that have no lease, or only such as share them, in
+// the order of their ids.
+func (s *State) Roomy() []*Node {
+	out := make([]*Node, 0, len(s.roomy))
+	for _, n := range s.roomy {
+		out = append(out, n)
+	}
+	slices.SortFunc(out, func(a, b *Node) int { return int(a.ID - b.ID) })
+	return out
+}
+
+// room notes whether a further lease could be begun on a node.
+func (s *State) room(n NodeID) {
+	for _, l := range s.working[n] {
+		if l.Share.Whole() {
+			delete(s.roomy, n)
+			return
+		}
+	}
+	if node := s.Nodes[n]; node != nil {
+		s.roomy[n] = node
+	}
 }
 
 // Idle reports whether a node has no open lease.

@@ -95,16 +95,9 @@ func (c *Curve) reduce(tau float64) reduced {
 // returns the curve and its marginal log likelihood up to a constant.
 func (m reduced) solve(curve float64) (knots []float64, likelihood float64, ok bool) {
 	n := len(m.rhs)
-	data := append([]float64(nil), m.system.RawSymmetric().Data...)
-	a := mat.NewSymDense(n, data)
 	step := square(curve) / float64(n-1)
-	for i := range n - 1 {
-		data[i*n+i] += 1 / step
-		data[(i+1)*n+i+1] += 1 / step
-		data[i*n+i+1] -= 1 / step
-	}
 	var cholesky mat.Cholesky
-	if !cholesky.Factorize(a) {
+	if !cholesky.Factorize(m.penalised(curve)) {
 		return nil, 0, false
 	}
 	x := mat.NewVecDense(n, nil)
@@ -114,6 +107,20 @@ func (m reduced) solve(curve float64) (knots []float64, likelihood float64, ok b
 	}
 	likelihood = m.likelihood + mat.Dot(rhs, x)/2 - cholesky.LogDet()/2 - float64(n-1)/2*math.Log(step)
 	return x.RawVector().Data, likelihood, true
+}
+
+// penalised returns the precision of the knots of a curve that moves by so much
+// from end to end.
+func (m reduced) penalised(curve float64) *mat.SymDense {
+	n := len(m.rhs)
+	data := append([]float64(nil), m.system.RawSymmetric().Data...)
+	step := square(curve) / float64(n-1)
+	for i := range n - 1 {
+		data[i*n+i] += 1 / step
+		data[(i+1)*n+i+1] += 1 / step
+		data[i*n+i+1] -= 1 / step
+	}
+	return mat.NewSymDense(n, data)
 }
 
 func square(x float64) float64 { return x * x }

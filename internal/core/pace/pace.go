@@ -44,8 +44,8 @@ type known struct {
 
 // speedKey is what a speed holds for.
 type speedKey struct {
-	node     farm.NodeID
-	renderer string // recipe and version
+	node            farm.NodeID
+	recipe, version string
 }
 
 // New returns a Model that knows nothing yet.
@@ -124,7 +124,7 @@ func jobOf(run *farm.Run) string { return run.Spec.Project + "/" + run.Spec.Job 
 
 func keyOf(n *farm.Node, recipe string) speedKey {
 	r, _ := n.Facts.Renderer(recipe)
-	return speedKey{n.ID, recipe + " " + r.Version}
+	return speedKey{n.ID, recipe, r.Version}
 }
 
 // Speed returns how many reference seconds of a recipe's work the node does
@@ -176,6 +176,14 @@ func (m *Model) Startup(run *farm.Run) (Estimate, bool) {
 		return k.startup.estimate()
 	}
 	return m.startups[run.Spec.Recipe].estimate()
+}
+
+// Seen returns how many frames of a run have told something.
+func (m *Model) Seen(run farm.RunID) int {
+	if k := m.runs[run]; k != nil {
+		return k.curve.count
+	}
+	return 0
 }
 
 // Memory returns the most main memory in bytes that a launch of the run was seen

@@ -13,6 +13,7 @@ import (
 
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
+	"vexillum/internal/core/frames"
 	"vexillum/internal/core/hours"
 	"vexillum/internal/core/pace"
 )
@@ -31,6 +32,8 @@ type Node struct {
 	Hours   *hours.Hours
 	Pools   []string
 	Traits  []string
+	// Recipes are those of the jobs that it could take; nil: all.
+	Recipes []string
 }
 
 // AsNode returns the machine as a farm knows it before it has joined.
@@ -49,6 +52,17 @@ type Job struct {
 	Costs     []float64 // reference seconds, one for each frame in rising order
 	Noise     float64   // standard deviation of the logarithm of a frame's time
 	Fails     []int     // frames that fail wherever they run
+	Speeds    []float64 // of each node for this job, as in Farm.Nodes; nil: Node.Speed
+}
+
+// Holding is a lease that a node is at work on when the play begins.
+type Holding struct {
+	Node     int        // index in Farm.Nodes
+	Job      int        // index in Farm.Jobs
+	Frames   frames.Set // all that it has left
+	InFlight int        // the frame that it has begun, if Begun
+	Begun    bool
+	Elapsed  float64 // seconds since then, or since the launch began
 }
 
 // Farm is all that is played.
@@ -61,6 +75,8 @@ type Farm struct {
 	Projects []farm.Project
 	Places   []farm.Place
 	Licences []farm.Licence
+	Holdings []Holding // of jobs and nodes that are there at 0 s
+	Received []deal.Received
 }
 
 // Result is how a try at a frame ended.
@@ -127,6 +143,20 @@ type Options struct {
 	// Hand makes another way of dealing; nil: the real dealer.
 	Hand func(*farm.State) Hand
 	Tell bool // keep decisions with their reasons
+	// Watch is shown the farm at WatchAt seconds, once; nil: nobody looks. It
+	// must not change anything.
+	Watch   func(w Watched)
+	WatchAt float64
+	// Until ends the play early, in seconds; 0: when all jobs have ended.
+	Until float64
+}
+
+// Watched is a farm in the middle of a play, as a service would see it.
+type Watched struct {
+	State *farm.State
+	Model *pace.Model
+	Sight func(*farm.Lease) deal.Sight
+	Now   time.Time
 }
 
 // mostEvents bounds a play that does not end: so many events without a frame
@@ -136,6 +166,9 @@ const mostEvents = 200_000
 // Play plays a farm to its end.
 func Play(f Farm, o Options) (*Report, error) {
 	w := newWorld(f, o)
+	if err := w.resume(); err != nil {
+		return nil, fmt.Errorf("beginning the play: %w", err)
+	}
 	for quiet, tried := 0, 0; quiet < mostEvents; quiet++ {
 		if tried != len(w.attempts) {
 			quiet, tried = 0, len(w.attempts)
@@ -143,6 +176,14 @@ func Play(f Farm, o Options) (*Report, error) {
 		e, ok := w.events.next()
 		if !ok {
 			break
+		}
+		if o.Until > 0 && e.at > o.Until {
+			break
+		}
+		if o.Watch != nil && e.at >= o.WatchAt {
+			w.now = max(w.now, o.WatchAt)
+			o.Watch(Watched{State: w.s, Model: w.m, Sight: w.sight, Now: w.at(w.now)})
+			o.Watch = nil
 		}
 		w.now = max(w.now, e.at)
 		if err := w.happen(e); err != nil {
@@ -162,10 +203,14 @@ func (w *world) draw(job, frame, try int) *rand.Rand {
 
 // lasts returns how long a try at a frame takes on a node, and whether it
 // fails.
-func (w *world) lasts(job int, n *Node, frame, try int) (seconds float64, fails bool) {
-	j := &w.farm.Jobs[job]
+func (w *world) lasts(job, node, frame, try int) (seconds float64, fails bool) {
+	j, n := &w.farm.Jobs[job], &w.farm.Nodes[node]
 	r := w.draw(job, frame, try)
-	seconds = j.Costs[w.index(job, frame)] / n.Speed
+	speed := n.Speed
+	if j.Speeds != nil {
+		speed = j.Speeds[node]
+	}
+	seconds = j.Costs[w.index(job, frame)] / speed
 	if j.Noise > 0 {
 		seconds *= math.Exp(j.Noise * r.NormFloat64())
 	}

@@ -157,7 +157,9 @@ func newWorld(f Farm, o Options) *world {
 		}
 		w.frameIndex = append(w.frameIndex, index)
 		w.tries = append(w.tries, map[int]int{})
-		w.events.plan(j.Submitted, submits, i, 0)
+		if len(f.Holdings) == 0 || j.Submitted > 0 {
+			w.events.plan(j.Submitted, submits, i, 0)
+		}
 	}
 	w.launches, w.finish = make([]int, len(f.Jobs)), make([]float64, len(f.Jobs))
 	w.unfinished = len(f.Jobs)
@@ -166,12 +168,16 @@ func newWorld(f Farm, o Options) *world {
 		id := farm.NodeID(i + 1)
 		w.machines[i] = machine{id: id}
 		w.ids[id] = i
-		w.events.plan(n.Joins, joins, i, 0)
+		if len(f.Holdings) == 0 || n.Joins > 0 {
+			w.events.plan(n.Joins, joins, i, 0)
+		}
 	}
 	if o.Hand != nil {
 		w.hand = o.Hand(w.s)
 	} else {
-		w.hand = deal.New(w.s, w.m, w.sight)
+		d := deal.New(w.s, w.m, w.sight)
+		d.Recall(f.Received)
+		w.hand = d
 	}
 	return w
 }
@@ -251,6 +257,60 @@ func (w *world) happen(e event) error {
 	return nil
 }
 
+// resume puts the farm into the middle of its work.
+func (w *world) resume() error {
+	if len(w.farm.Holdings) == 0 {
+		return nil
+	}
+	for job, j := range w.farm.Jobs {
+		if j.Submitted <= 0 {
+			if err := w.submit(job); err != nil {
+				return err
+			}
+		}
+	}
+	for i, n := range w.farm.Nodes {
+		if n.Joins <= 0 {
+			if err := w.join(i); err != nil {
+				return err
+			}
+		}
+	}
+	for _, h := range w.farm.Holdings {
+		i, m := h.Node, &w.machines[h.Node]
+		run := farm.RunID(0)
+		for id, job := range w.runs {
+			if job == h.Job {
+				run = id
+			}
+		}
+		m.asks++
+		node := w.s.Nodes[m.id]
+		records := []farm.Record{farm.LeaseOpened{Lease: w.s.LastLease + 1, Node: m.id, Run: run, Session: node.Session, Ask: m.asks, Frames: h.Frames, Reason: "it is at work on them", At: w.at(0)}}
+		if w.s.Runs[run].State == farm.RunQueued {
+			records = append(records, farm.RunMoved{Run: run, State: farm.RunRendering, Reason: "it is at work", At: w.at(0)})
+		}
+		if err := w.apply(records...); err != nil {
+			return err
+		}
+		delete(w.idle, i)
+		m.lease, m.job, m.busyFrom = w.s.Lease(w.s.LastLease), h.Job, 0
+		m.launch++
+		w.launches[m.job]++
+		m.begun, m.since = h.Begun, -h.Elapsed
+		if !h.Begun {
+			w.events.plan(max(0.02*h.Elapsed, w.farm.Jobs[h.Job].Startup-h.Elapsed), started, i, m.gone)
+			continue
+		}
+		m.warm = w.farm.Jobs[h.Job].Spec.Mode == farm.ModeFeed
+		m.frame, m.try = h.InFlight, 0
+		seconds, _ := w.lasts(h.Job, i, h.InFlight, 0)
+		// It has lasted so long already: what is left is at least a little.
+		w.events.plan(max(seconds-h.Elapsed, 0.05*min(h.Elapsed, seconds)), ended, i, m.gone)
+	}
+	return nil
+}
+
 func (w *world) submit(job int) error {
 	id := w.s.LastRun + 1
 	w.runs[id] = job
@@ -269,9 +329,13 @@ func (w *world) submit(job int) error {
 
 func (w *world) join(i int) error {
 	n, m := &w.farm.Nodes[i], &w.machines[i]
-	facts := n.AsNode(m.id, w.renderers).Facts
+	renderers := w.renderers
+	if n.Recipes != nil {
+		renderers = slices.DeleteFunc(slices.Clone(renderers), func(r farm.Renderer) bool { return !slices.Contains(n.Recipes, r.Recipe) })
+	}
+	facts := n.AsNode(m.id, renderers).Facts
 	if w.s.Nodes[m.id] == nil {
-		w.s.PutNode(n.AsNode(m.id, w.renderers))
+		w.s.PutNode(n.AsNode(m.id, renderers))
 		if n.Leaves > 0 {
 			w.events.plan(n.Leaves, leaves, i, 0)
 		}
@@ -471,7 +535,7 @@ func (w *world) next(i, frame int) {
 		w.tries[m.job][frame]++
 	}
 	m.try = w.tries[m.job][frame]
-	seconds, _ := w.lasts(m.job, &w.farm.Nodes[i], frame, m.try)
+	seconds, _ := w.lasts(m.job, i, frame, m.try)
 	w.events.plan(w.now+seconds, ended, i, m.gone)
 }
 
@@ -496,7 +560,7 @@ func (w *world) frameEnds(i int) error {
 	l := m.lease
 	run := w.s.Runs[l.Run]
 	seconds := w.now - m.since
-	_, fails := w.lasts(m.job, &w.farm.Nodes[i], m.frame, m.try)
+	_, fails := w.lasts(m.job, i, m.frame, m.try)
 	if fails {
 		w.tried(i, Failed)
 		records := triage.Failed(w.s, triage.Failure{Lease: l.ID, Launch: m.launch, Frame: m.frame, Cause: triage.CauseCrash, Message: "exit status 1"}, w.at(w.now))
@@ -538,6 +602,9 @@ func (w *world) frameEnds(i int) error {
 
 // beaten stops those who raced for a frame and were not first.
 func (w *world) beaten(run *farm.Run) error {
+	if run.Races() == 0 {
+		return nil
+	}
 	for i := range w.machines {
 		m := &w.machines[i]
 		if m.lease == nil || m.lease.Run != run.ID || !m.lease.Beaten || !m.there {
@@ -771,7 +838,7 @@ func (w *world) handOver(i int, cut deal.Cut) error {
 }
 
 func (w *world) report() (*Report, error) {
-	if w.unfinished > 0 {
+	if w.unfinished > 0 && w.o.Until == 0 {
 		if queue := w.s.Queue(); len(queue) > 0 {
 			why := deal.WhyRun(w.s, queue[0])
 			for i := range w.machines {

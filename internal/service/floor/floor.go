@@ -19,6 +19,7 @@ import (
 	"vexillum/internal/core/accept"
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
+	"vexillum/internal/core/forecast"
 	"vexillum/internal/core/pace"
 	"vexillum/internal/recipe"
 	"vexillum/internal/wire"
@@ -39,6 +40,7 @@ type Options struct {
 	Finished      []time.Time           // when frames were done lately, oldest first
 	FinishedSince time.Time             // zero when nothing is known of the time before
 	Newest        map[farm.RunID]Newest // the newest done frame of each run, as far as known
+	Received      []deal.Received       // what projects had received before the start
 	Committer     Committer
 	Recipes       recipe.Book
 	Log           *slog.Logger
@@ -87,6 +89,8 @@ type Floor struct {
 	deliveries map[accept.Delivery]watched
 	forged     map[forgery]bool
 	forecasts  map[farm.RunID]told
+	foretold   map[farm.RunID]forecast.Finish // by plays
+	foretoldAt time.Time
 }
 
 // maxQueue bounds the commands that wait; beyond it callers wait themselves.
@@ -110,6 +114,7 @@ func New(o Options) *Floor {
 		listeners: map[*Listener]struct{}{}, dirty: newDirt(), forged: map[forgery]bool{}, forecasts: map[farm.RunID]told{},
 	}
 	f.dealer = deal.New(f.s, f.m, f.sight)
+	f.dealer.Recall(o.Received)
 	if f.newest == nil {
 		f.newest = map[farm.RunID]Newest{}
 	}

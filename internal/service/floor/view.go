@@ -199,6 +199,7 @@ func (f *Floor) runView(run *farm.Run, now time.Time) wire.Run {
 		Nodes: []string{}, Changed: run.Changed, Forecast: f.forecast(run, now), Troubles: f.troubles(run),
 	}
 	v.MemoryPeak, _ = f.m.Memory(run)
+	v.AtRisk = atRisk(run, v.Forecast, now)
 	var rendering, verifying, delivering []frames.Span
 	one := func(f int) frames.Span { return frames.Span{First: f, Last: f} }
 	for _, l := range openLeases(run) {
@@ -256,6 +257,9 @@ func (f *Floor) forecast(run *farm.Run, now time.Time) wire.Forecast {
 	if run.State.Closed() {
 		delete(f.forecasts, run.ID)
 		return f.reckon(run, now)
+	}
+	if played, ok := f.played(run, now); ok {
+		return played
 	}
 	good := forecastQuiet
 	known := f.forecasts[run.ID]
@@ -427,6 +431,8 @@ func (f *Floor) needHands(now time.Time) []wire.NeedHand {
 		}
 	}
 	out = append(out, f.undelivered()...)
+	out = append(out, f.risks(now)...)
+	out = append(out, f.scouted()...)
 	until, hushed := f.hush(now)
 	if hushed > 0 {
 		out = append(out, wire.NeedHand{

@@ -17,7 +17,18 @@ CREATE TABLE licence (
   lowered_until timestamptz
 );
 
+-- What projects, and people in them (or '' for the project), have received
+-- lately: reference seconds that count at that moment.
+CREATE TABLE received (
+  project text NOT NULL,
+  person  text NOT NULL,
+  amount  float8 NOT NULL,
+  at      timestamptz NOT NULL,
+  PRIMARY KEY (project, person)
+);
+
 -- +goose Down
+DROP TABLE received;
 DROP TABLE licence;
 ALTER TABLE place DROP COLUMN loads;
 ALTER TABLE lease DROP COLUMN race;

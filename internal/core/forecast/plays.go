@@ -1,0 +1,338 @@
+package forecast
+
+import (
+	"cmp"
+	"fmt"
+	"math"
+	"math/rand/v2"
+	"slices"
+	"time"
+
+	"vexillum/internal/core/deal"
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/frames"
+	"vexillum/internal/core/pace"
+	"vexillum/internal/core/play"
+)
+
+// Position is the live farm at one moment, as far as plays of what comes next
+// need it. It shares nothing with the farm that changes: another goroutine may
+// play it.
+type Position struct {
+	At    time.Time
+	farm  play.Farm
+	nodes []position
+	jobs  []runs
+}
+
+// position is a node, or one of the leases side by side on it.
+type position struct {
+	id   farm.NodeID
+	part float64 // of the node's power, for leases side by side
+}
+
+// runs is one run: its frames in pieces.
+type runs struct {
+	id        farm.RunID
+	posterior *pace.Posterior
+	known     bool      // something is known of what frames cost
+	pieces    []piece   // in the order of the job's frames
+	speeds    []float64 // by position, as they are thought to be
+	before    []float64 // the same without what the run itself has told
+}
+
+// piece is a stretch of frames that plays take as one.
+type piece struct {
+	first, last int
+	count       int
+}
+
+// mostPieces bounds the pieces of all runs together.
+const mostPieces = 2000
+
+// horizon is how far ahead it is played.
+const horizon = 60 * 24 * time.Hour
+
+// Take takes the position of a farm. sight tells what is seen of leases at
+// work; received is what projects have received lately.
+func Take(s *farm.State, m *pace.Model, sight func(*farm.Lease) deal.Sight, received []deal.Received, now time.Time) *Position {
+	p := &Position{At: now, farm: play.Farm{Start: now, Received: received}}
+	var open []*farm.Run
+	total := 0
+	for _, run := range s.Queue() {
+		if run.State == farm.RunQueued || run.State == farm.RunRendering {
+			open = append(open, run)
+			total += run.ToDo.Len() + run.DealtCount()
+		}
+	}
+	if len(open) == 0 {
+		return p
+	}
+	size := max(1, (total+mostPieces-1)/mostPieces)
+	for _, l := range s.Licences {
+		p.farm.Licences = append(p.farm.Licences, *l)
+	}
+	slices.SortFunc(p.farm.Licences, func(a, b farm.Licence) int { return cmp.Compare(a.Name, b.Name) })
+	for _, pl := range s.Places {
+		p.farm.Places = append(p.farm.Places, *pl)
+	}
+	for _, pr := range s.Projects {
+		p.farm.Projects = append(p.farm.Projects, *pr)
+	}
+	index := p.takeNodes(s, open, now)
+	for _, run := range open {
+		p.takeRun(s, m, run, size, index, sight)
+	}
+	return p
+}
+
+// takeNodes takes the nodes that are there, a position for each lease that
+// could be on one, and returns the positions of each node.
+func (p *Position) takeNodes(s *farm.State, open []*farm.Run, now time.Time) map[farm.NodeID][]int {
+	index := map[farm.NodeID][]int{}
+	for _, n := range s.NodeList() {
+		if !n.RetiredAt.IsZero() || n.Reach != farm.Online || n.Health == farm.Sidelined || n.Duty != farm.OnDuty && n.Settings.Hours == nil {
+			continue
+		}
+		if n.Duty == farm.Held || n.Duty == farm.Draining {
+			continue
+		}
+		recipes := []string{}
+		beside := 1
+		for _, run := range open {
+			if deal.Fits(s, n, run) && deal.HeldWith(s, n, run) == "" {
+				recipes = append(recipes, recipeOf(run))
+				if !run.Spec.Takes.Whole() {
+					beside = max(beside, deal.Slots(n, run))
+				}
+			}
+		}
+		beside = max(min(beside, 8), len(s.LeasesOf(n.ID)))
+		for k := range beside {
+			joins := 0.0
+			if n.OffUntil.After(now) {
+				joins = n.OffUntil.Sub(now).Seconds()
+			}
+			p.farm.Nodes = append(p.farm.Nodes, play.Node{Name: fmt.Sprintf("%s %d", n.Name, k), Speed: 1, Known: 1, Joins: joins, Hours: n.Settings.Hours, Recipes: recipes})
+			p.nodes = append(p.nodes, position{id: n.ID, part: 1 / float64(beside)})
+			index[n.ID] = append(index[n.ID], len(p.nodes)-1)
+		}
+	}
+	return index
+}
+
+func recipeOf(run *farm.Run) string { return fmt.Sprintf("run %d", run.ID) }
+
+func (p *Position) takeRun(s *farm.State, m *pace.Model, run *farm.Run, size int, index map[farm.NodeID][]int, sight func(*farm.Lease) deal.Sight) {
+	curve := m.Curve(run)
+	r := runs{id: run.ID, posterior: curve.Posterior(), known: curve.Known()}
+	type part struct {
+		set  frames.Set
+		hold *play.Holding
+	}
+	parts := []part{{set: run.ToDo}}
+	taken := map[int]bool{} // positions
+	var leases []*farm.Lease
+	for l := range run.OpenLeases {
+		leases = append(leases, l)
+	}
+	slices.SortFunc(leases, func(a, b *farm.Lease) int { return cmp.Compare(a.ID, b.ID) })
+	for _, l := range leases {
+		at := -1
+		for _, i := range index[l.Node] {
+			if !taken[i] && !slices.ContainsFunc(p.farm.Holdings, func(h play.Holding) bool { return h.Node == i }) {
+				at = i
+				break
+			}
+		}
+		if l.Race || l.Left.Empty() {
+			continue
+		}
+		if at < 0 { // its node is silent, or was told to stop
+			parts[0].set = parts[0].set.Union(l.Left)
+			continue
+		}
+		taken[at] = true
+		seen := sight(l)
+		hold := &play.Holding{Node: at, Job: len(p.jobs), Elapsed: seen.Seconds}
+		if seen.Begun && l.Left.Has(seen.Frame) {
+			hold.Begun, hold.InFlight = true, seen.Frame
+		}
+		parts = append(parts, part{l.Left, hold})
+	}
+	// Pieces of all parts, in the order of their frames, under numbers that
+	// follow one another where the frames do.
+	type numbered struct {
+		piece
+		part     int
+		inFlight bool
+	}
+	var all []numbered
+	for i, part := range parts {
+		set := part.set
+		if part.hold != nil && part.hold.Begun {
+			f := part.hold.InFlight
+			set = set.Minus(frames.One(f))
+			all = append(all, numbered{piece{f, f, 1}, i, true})
+		}
+		step := size
+		if run.Spec.Chunk > 0 {
+			step = max(size, run.Spec.Chunk)
+		}
+		for !set.Empty() {
+			next := set.Take(step)
+			set = set.Minus(next)
+			all = append(all, numbered{piece{next.First(), next.Last(), next.Len()}, i, false})
+		}
+	}
+	slices.SortFunc(all, func(a, b numbered) int { return cmp.Compare(a.first, b.first) })
+	var spans []frames.Span
+	number := 0
+	sets := make([]frames.Set, len(parts))
+	for i, n := range all {
+		number++
+		if i > 0 && all[i-1].last+1 != n.first {
+			number++
+		}
+		spans = append(spans, frames.Span{First: number, Last: number})
+		sets[n.part] = sets[n.part].Union(frames.One(number))
+		if n.inFlight {
+			parts[n.part].hold.InFlight = number
+		}
+		r.pieces = append(r.pieces, n.piece)
+	}
+	if len(r.pieces) == 0 {
+		return
+	}
+	for i, part := range parts {
+		if part.hold != nil && !sets[i].Empty() {
+			part.hold.Frames = sets[i]
+			p.farm.Holdings = append(p.farm.Holdings, *part.hold)
+		}
+	}
+	startup, _ := m.Startup(run)
+	spec := farm.Spec{
+		Job: recipeOf(run), Project: run.Spec.Project, Owner: run.Spec.Owner, Kind: farm.Final, Recipe: recipeOf(run), Mode: run.Spec.Mode, Tries: run.Spec.Tries,
+		Frames: frames.Of(spans...), Licence: run.Spec.Licence, Sequence: run.Spec.Sequence, StartOn: 0, Terms: run.Terms, SceneText: run.Spec.SceneText,
+	}
+	if spec.Sequence == farm.ScoutsFirst {
+		spec.Sequence = farm.DealersChoice
+	}
+	if run.Spec.Chunk > 0 {
+		spec.Chunk = 1
+	}
+	for _, pos := range p.nodes {
+		n := s.Nodes[pos.id]
+		part := 1.0
+		if !run.Spec.Takes.Whole() {
+			part = deal.Part(n, run)
+		} else if pos.part < 1 {
+			part = pos.part
+		}
+		r.speeds = append(r.speeds, m.SpeedFor(n, run)*part)
+		r.before = append(r.before, m.Speed(n, run.Spec.Recipe)*part)
+	}
+	p.farm.Jobs = append(p.farm.Jobs, play.Job{Spec: spec, Startup: startup.Mean})
+	p.jobs = append(p.jobs, r)
+}
+
+// Play plays what comes next so many times, each time with other costs and
+// speeds that may be true, and returns what came of each run.
+func (p *Position) Play(seed uint64, plays int) map[farm.RunID]Finish {
+	return p.play(seed, plays, func() bool { return true })
+}
+
+// PlayWhile is Play that ends early, with Least plays at least, when more says
+// that there is no time left.
+func (p *Position) PlayWhile(seed uint64, plays int, more func() bool) map[farm.RunID]Finish {
+	return p.play(seed, plays, more)
+}
+
+// Least is how many plays a forecast rests on at least.
+const Least = 5
+
+func (p *Position) play(seed uint64, plays int, more func() bool) map[farm.RunID]Finish {
+	out := map[farm.RunID]Finish{}
+	finishes := make([][]float64, len(p.jobs))
+	for k := range plays {
+		if k >= Least && !more() {
+			plays = k
+			break
+		}
+		r := rand.New(rand.NewPCG(seed, uint64(k)))
+		f, model := p.draw(r)
+		report, err := play.Play(f, play.Options{Model: model, Until: horizon.Seconds()})
+		if err != nil {
+			continue // it contradicts itself; others tell
+		}
+		for i, j := range report.Jobs {
+			if j.Finish > 0 {
+				finishes[i] = append(finishes[i], j.Finish)
+			}
+		}
+	}
+	for i, j := range p.jobs {
+		all := finishes[i]
+		switch {
+		case !j.known:
+			out[j.id] = Finish{Why: "no frame is finished yet"}
+		case len(all) < (plays+1)/2:
+			out[j.id] = Finish{Why: "as things are it does not end within 60 days"}
+		default:
+			out[j.id] = p.finish(all)
+		}
+	}
+	return out
+}
+
+// finish turns the outcomes of plays into a median and a time that is kept in
+// nine of ten cases: quantiles of a lognormal distribution with their mean and
+// spread, which is steadier than the ninth of ten plays.
+func (p *Position) finish(all []float64) Finish {
+	mean, square := 0.0, 0.0
+	for _, t := range all {
+		mean += math.Log(t) / float64(len(all))
+	}
+	for _, t := range all {
+		square += (math.Log(t) - mean) * (math.Log(t) - mean)
+	}
+	spread := math.Sqrt(square / float64(max(1, len(all)-1)))
+	if n := float64(len(all)); n > 2 { // both are themselves known from a few plays only
+		spread *= math.Sqrt(1+1/n) * (1 + (z90*z90+1)/(4*(n-1)))
+	}
+	at := func(seconds float64) time.Time {
+		return p.At.Add(secondsOf(seconds))
+	}
+	return Finish{Known: true, Median: at(math.Exp(mean)), Late: at(math.Exp(mean + z90*spread))}
+}
+
+// draw returns a farm as it may really be, and what its dealer knows of it.
+func (p *Position) draw(r *rand.Rand) (play.Farm, *pace.Model) {
+	f := p.farm
+	f.Seed = r.Uint64()
+	f.Jobs = slices.Clone(f.Jobs)
+	model := pace.New()
+	for i := range f.Jobs {
+		j := &f.Jobs[i]
+		known := p.jobs[i]
+		truth := known.posterior.Draw(r)
+		expected := make([]float64, len(known.pieces))
+		j.Costs = make([]float64, len(known.pieces))
+		spread := known.posterior.Spread()
+		for k, pc := range known.pieces {
+			expected[k] = known.posterior.Mean(pc.first, pc.last) * float64(pc.count)
+			s := spread / math.Sqrt(float64(pc.count))
+			j.Costs[k] = truth.Cost((pc.first+pc.last)/2) * float64(pc.count) * math.Exp(s*r.NormFloat64()-s*s/2)
+		}
+		j.Speeds = make([]float64, len(p.nodes))
+		for k, pos := range p.nodes {
+			part := known.speeds[k] / math.Max(known.posterior.SpeedOf(pos.id, known.before[k]), 1e-12)
+			j.Speeds[k] = truth.Speed(pos.id, known.before[k]) * part
+			model.Believe(&farm.Node{ID: farm.NodeID(k + 1), Facts: farm.Facts{Renderers: []farm.Renderer{{Recipe: j.Spec.Recipe, Version: "1"}}}}, j.Spec.Recipe, known.speeds[k])
+		}
+		model.BelieveRun(&farm.Run{Spec: j.Spec}, j.Startup, expected)
+	}
+	return f, model
+}
+
+func secondsOf(s float64) time.Duration { return time.Duration(s * float64(time.Second)) }

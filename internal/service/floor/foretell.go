@@ -1,0 +1,107 @@
+package floor
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"vexillum/internal/core/deal"
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/forecast"
+	"vexillum/internal/wire"
+)
+
+// Position returns the live farm as plays of what comes next need it.
+func (f *Floor) Position(ctx context.Context) (p *forecast.Position, err error) {
+	err = f.do(ctx, func(t *turn) error {
+		p = forecast.Take(t.s, f.m, f.sight, f.dealer.Lately(), t.now)
+		return nil
+	})
+	return p, err
+}
+
+// Foretell takes what plays of a position have told.
+func (f *Floor) Foretell(ctx context.Context, at time.Time, finishes map[farm.RunID]forecast.Finish) error {
+	return f.do(ctx, func(t *turn) error {
+		f.foretold, f.foretoldAt = finishes, at
+		for id := range finishes {
+			f.dirty.run(id)
+		}
+		return nil
+	})
+}
+
+// Received returns what projects have received lately.
+func (f *Floor) Received(ctx context.Context) (out []deal.Received, err error) {
+	err = f.do(ctx, func(*turn) error { out = f.dealer.Lately(); return nil })
+	return out, err
+}
+
+// foretoldGood is how long a forecast by plays is shown before the quick one
+// takes its place.
+const foretoldGood = 10 * time.Minute
+
+// played returns the forecast that plays have told of a run, if they have and
+// it still fits.
+func (f *Floor) played(run *farm.Run, now time.Time) (wire.Forecast, bool) {
+	finish, ok := f.foretold[run.ID]
+	if !ok || !finish.Known || run.State != farm.RunRendering && run.State != farm.RunQueued || now.Sub(f.foretoldAt) > foretoldGood {
+		return wire.Forecast{}, false
+	}
+	finish.Median, finish.Late = later(finish.Median, now), later(finish.Late, now)
+	return wire.Forecast{Known: true, Median: instant(finish.Median.Round(time.Second)), Late: instant(finish.Late.Round(time.Second))}, true
+}
+
+func later(a, b time.Time) time.Time {
+	if a.After(b) {
+		return a
+	}
+	return b
+}
+
+// atRisk reports whether a run is forecast to miss the time when it is due, or
+// has missed it.
+func atRisk(run *farm.Run, finish wire.Forecast, now time.Time) bool {
+	due := run.Terms.Due
+	if due.IsZero() || run.State.Closed() {
+		return false
+	}
+	return now.After(due) || finish.Known && finish.Late.After(due)
+}
+
+// risks tells of runs that are forecast to miss the time when they are due.
+func (f *Floor) risks(now time.Time) (out []wire.NeedHand) {
+	for _, run := range f.s.Queue() {
+		if run.Terms.Due.IsZero() {
+			continue
+		}
+		finish := f.forecast(run, now)
+		if !atRisk(run, finish, now) {
+			continue
+		}
+		due := run.Terms.Due
+		v := wire.NeedHand{Kind: "at risk", Run: int64(run.ID), Action: "look", Sentence: fmt.Sprintf("%s is at risk: it is due %s.", run.Spec.Name(), due.Format("Mon 15:04 MST"))}
+		switch {
+		case now.After(due):
+			v.Sentence = fmt.Sprintf("%s was due %s and is not ready.", run.Spec.Name(), due.Format("Mon 15:04 MST"))
+			v.Evidence = "See what it waits for, or move the time."
+		case finish.Median.After(due):
+			v.Evidence = fmt.Sprintf("As things are it is ready %s, %s late; more nodes, a higher priority or a later time would help.", finish.Median.Format("Mon 15:04"), finish.Median.Sub(due).Round(time.Minute))
+		default:
+			v.Evidence = fmt.Sprintf("It is mostly ready in time, and one time in ten not before %s.", finish.Late.Format("Mon 15:04"))
+		}
+		out = append(out, v)
+	}
+	return out
+}
+
+// scouted tells of runs whose scouts wait to be looked at.
+func (f *Floor) scouted() (out []wire.NeedHand) {
+	for _, run := range f.s.Queue() {
+		if run.State == farm.RunHeld && run.Spec.Wait && !run.Terms.Scouted && !run.StartedAt.IsZero() {
+			out = append(out, wire.NeedHand{Kind: "scouts", Run: int64(run.ID), Action: "look",
+				Sentence: fmt.Sprintf("The scouts of %s wait for a yes.", run.Spec.Name()), Evidence: fmt.Sprintf("Frames %s are rendered; release the run and the rest follows.", run.Spec.Scouts)})
+		}
+	}
+	return out
+}
