@@ -296,16 +296,17 @@ func (f *Farm) Fill(ctx context.Context) error {
 		return err
 	}
 	const width, height = 480, 270
+	due := func(in time.Duration) string { return time.Now().Add(in).UTC().Format(time.RFC3339) }
 	for _, in := range []wire.Submit{
 		{Job: "salt_010", Project: "salt-clock", Scene: "salt-clock/salt_010.pov", Kind: "proof", Frames: "1-120/24", Width: width / 2, Height: height / 2},
 		{Job: "salt_010", Project: "salt-clock", Scene: "salt-clock/salt_010.pov", Frames: "1-120", Width: width, Height: height},
 		{Job: "gannet_end", Project: "gannet", Scene: "gannet/gannet_end.practice", Recipe: "practice-single", Frames: "1-16", Width: width, Height: height},
 		{Job: "gannet_open", Project: "gannet", Scene: "gannet/gannet_open.practice", Recipe: "practice-feed", Frames: "1-96", Width: width, Height: height,
 			Needs: "gpu", Takes: &wire.Amounts{Cores: 1, MemoryBytes: 256 << 20, Devices: 1}},
-		{Job: "tidal_ceiling", Project: "tidal-room", Scene: "tidal-room/tidal_ceiling.practice", Frames: "1-240", Width: width, Height: height, Passes: []string{"depth", "matte"}},
+		{Job: "tidal_ceiling", Project: "tidal-room", Scene: "tidal-room/tidal_ceiling.practice", Frames: "1-240", Width: width, Height: height, Passes: []string{"depth", "matte"}, Sequence: "scouts", Due: due(2 * time.Hour)},
 		{Job: "tidal_floor", Project: "tidal-room", Scene: "tidal-room/tidal_floor.pov", Frames: "1-90", Width: width, Height: height},
 		{Job: "salt_020", Project: "salt-clock", Scene: "salt-clock/salt_020.practice", Frames: "1-180", Width: width, Height: height, Held: true},
-		{Job: "salt_040", Project: "salt-clock", Scene: "salt-clock/salt_020.practice", Frames: "1-480", Width: width, Height: height},
+		{Job: "salt_040", Project: "salt-clock", Scene: "salt-clock/salt_020.practice", Frames: "1-480", Width: width, Height: height, Priority: "low", Due: due(4 * time.Minute)},
 	} {
 		if _, err := f.submit(ctx, in); err != nil {
 			return err

@@ -8,6 +8,7 @@ import { ToastProvider } from "./parts/toast";
 import { KeysPage } from "./pages/keys/KeysPage";
 import { NodePage } from "./pages/node/NodePage";
 import { NodesPage } from "./pages/nodes/NodesPage";
+import { SetupPage } from "./pages/setup/SetupPage";
 import { RunPage } from "./pages/run/RunPage";
 import { SignIn } from "./pages/sign-in/SignIn";
 import { Watch } from "./pages/watch/Watch";
@@ -34,6 +35,7 @@ export function App() {
               <Route path="/nodes" element={<NodesPage me={me.data} />} />
               <Route path="/nodes/:node" element={<NodePage me={me.data} />} />
               <Route path="/keys" element={<KeysPage me={me.data} />} />
+              <Route path="/setup" element={<SetupPage me={me.data} />} />
               <Route path="*" element={<Navigate to="/" replace />} />
             </Routes>
           </Frame>

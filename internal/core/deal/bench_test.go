@@ -22,7 +22,6 @@ type night struct {
 	begun map[farm.LeaseID]time.Time
 	now   time.Time
 	asks  int64
-	seq   int64
 }
 
 func newNight(b *testing.B, nodes, runs int) *night {

@@ -42,7 +42,7 @@ func BenchmarkCalibration(b *testing.B) {
 		classes := []string{drill.ClassFeed, drill.ClassRange, drill.ClassSingle}
 		all := calibration{}
 		for _, class := range classes {
-			one := calibrate(b, class, 5000, farms)
+			one := calibrate(b, class, 9000, farms)
 			b.ReportMetric(100*one.below/one.known, "%below90-"+class)
 			b.ReportMetric(100*one.width/one.known, "%width-"+class)
 			all.below, all.middle, all.known, all.width = all.below+one.below, all.middle+one.middle, all.known+one.known, all.width+one.width

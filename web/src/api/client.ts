@@ -30,6 +30,10 @@ export type Work = Schemas["Work"];
 export type NodeTest = Schemas["NodeTest"];
 export type Stay = Schemas["Stay"];
 export type StayDone = Schemas["StayDone"];
+export type RunChange = Schemas["RunChange"];
+export type RunChanged = Schemas["RunChanged"];
+export type Licence = Schemas["Licence"];
+export type Place = Schemas["Place"];
 
 
 /** An error as the service told it: one sentence for a person. */
@@ -114,6 +118,10 @@ export const getPicked = (where: string) => get<Picked>(`/api/v1/picked-nodes?wh
 export const getPools = () => get<Pool[]>("/api/v1/pools");
 export const getKeys = () => get<Key[]>("/api/v1/keys");
 
+export const getLicences = () => get<Licence[]>("/api/v1/licences");
+export const getPlaces = () => get<Place[]>("/api/v1/places");
+export const getWhy = (run: number, of: { node: string } | { frame: string }) => get<Schemas["Why"]>(`/api/v1/runs/${run}/why?${new URLSearchParams(of)}`);
+
 async function post<T>(path: string, body: unknown): Promise<T> {
   return (await call("POST", path, body)).json() as Promise<T>;
 }
@@ -121,6 +129,9 @@ async function post<T>(path: string, body: unknown): Promise<T> {
 export const actOnNodes = (act: NodeAct) => post<NodesActed>("/api/v1/node-acts", act);
 export const changeNodes = (change: NodeChange) => post<NodesActed>("/api/v1/node-changes", change);
 export const testNodes = (nodes: number[]) => post<NodeTest[]>("/api/v1/node-tests", { nodes });
+export const changeRun = async (run: number, change: RunChange) => (await call("PATCH", `/api/v1/runs/${run}`, change)).json() as Promise<RunChanged>;
+export const setLicence = (name: string, count: number | null) => call("PUT", `/api/v1/licences/${encodeURIComponent(name)}`, { count });
+export const setPlace = (place: Place) => call("PUT", `/api/v1/places/${encodeURIComponent(place.name ?? "")}`, place);
 export const setStay = async (stay: Stay) => (await call("PUT", "/api/v1/stays", stay)).json() as Promise<StayDone>;
 export const makeKey = (key: NewKey) => post<Key>("/api/v1/keys", key);
 

@@ -16,7 +16,10 @@ export function Finish({ run, now }: { run: Run; now: number }) {
     return (
       <div className="text-right">
         <p className="num text-[15.5px] text-muted">–</p>
-        <p className="text-xs text-muted">{why}</p>
+        <p className="text-xs text-muted">
+          {why}
+          <Due run={run} now={now} />
+        </p>
       </div>
     );
   }
@@ -25,7 +28,23 @@ export function Finish({ run, now }: { run: Run; now: number }) {
   return (
     <div className="text-right">
       <p className="num text-[15.5px]">{first === last ? first : `${first} – ${last}`}</p>
-      <p className="text-xs text-muted">in {since(new Date(now).toISOString(), new Date(median).getTime())}</p>
+      <p className="text-xs text-muted">
+        in {since(new Date(now).toISOString(), new Date(median).getTime())}
+        <Due run={run} now={now} />
+      </p>
     </div>
+  );
+}
+
+/** When it must be ready, and whether it is forecast to miss that. */
+function Due({ run, now }: { run: Run; now: number }) {
+  if (run.due === null) {
+    return null;
+  }
+  return (
+    <>
+      {" · "}due <span className="num">{clock(run.due, now)}</span>
+      {run.at_risk && <span className="text-failed"> ▲ at risk</span>}
+    </>
   );
 }

@@ -1,5 +1,5 @@
 import { useQueryClient } from "@tanstack/react-query";
-import { Flag, KeyRound, LogOut, Moon, Server, Sun, SunMoon } from "lucide-react";
+import { Flag, KeyRound, LogOut, Moon, Server, SlidersHorizontal, Sun, SunMoon } from "lucide-react";
 import { useEffect, useState, type ReactNode } from "react";
 import { NavLink, useNavigate } from "react-router";
 import { isWrangler, signOut, type Me } from "../api/client";
@@ -34,6 +34,8 @@ export function Frame({ me, children }: { me: Me; children: ReactNode }) {
         navigate("/");
       } else if (event.key === "n" && Date.now() - leader < 1000) {
         navigate("/nodes");
+      } else if (event.key === "s" && Date.now() - leader < 1000) {
+        navigate("/setup");
       }
     };
     window.addEventListener("keydown", onKey);
@@ -69,6 +71,12 @@ export function Frame({ me, children }: { me: Me; children: ReactNode }) {
           <NavLink to="/keys" className={({ isActive }) => `${item} ${isActive ? "border-oxblood bg-base-200" : "border-transparent text-muted"}`}>
             <KeyRound size={16} aria-hidden="true" />
             Enrol
+          </NavLink>
+        )}
+        {isWrangler(me) && (
+          <NavLink to="/setup" className={({ isActive }) => `${item} ${isActive ? "border-oxblood bg-base-200" : "border-transparent text-muted"}`}>
+            <SlidersHorizontal size={16} aria-hidden="true" />
+            Setup
           </NavLink>
         )}
         <span className="grow max-sm:hidden" />

@@ -3,6 +3,7 @@ import { useEffect, useRef } from "react";
 const keys = [
   ["g then w", "Watch page"],
   ["g then n", "Nodes page"],
+  ["g then s", "Setup page"],
   ["j, k", "next and previous run"],
   ["Enter", "open the run"],
   ["← →", "a frame back or on, in the viewer"],

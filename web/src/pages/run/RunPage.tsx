@@ -16,7 +16,9 @@ import { SteerButtons } from "../../parts/steering";
 import { clock, span, useNow } from "../../parts/time";
 import { ContactSheet } from "./ContactSheet";
 import { FrameMap } from "./FrameMap";
+import { ChangeDialog } from "./ChangeDialog";
 import { Viewer } from "./Viewer";
+import { WhyPart } from "./WhyPart";
 
 /** One run: where it stands, its frames, its pictures and who renders it. */
 export function RunPage({ me }: { me: Me }) {
@@ -44,6 +46,7 @@ export function RunPage({ me }: { me: Me }) {
 function RunView({ run, nodes, project, me }: { run: Run; nodes: FarmNode[]; project: string; me: Me }) {
   const now = useNow();
   const [chosen, setChosen] = useState<number | null>(null);
+  const [changing, setChanging] = useState(false);
   const index = useMemo(() => new FrameIndex(run.frames), [run.frames]);
   const states = useMemo(() => frameStates(run.sets, index), [run.sets, index]);
   const results = useQuery({ queryKey: ["results", run.id, Math.floor(run.done_count / 4), run.state], queryFn: () => getResults(run.id), placeholderData: (old) => old });
@@ -70,8 +73,18 @@ function RunView({ run, nodes, project, me }: { run: Run; nodes: FarmNode[]; pro
           </p>
         </div>
         <Finish run={run} now={now} />
-        {maySteer(me, run) && <SteerButtons run={run} />}
+        {maySteer(me, run) && (
+          <div className="flex gap-2">
+            {run.ended_at === null && (
+              <button className="btn btn-sm" onClick={() => setChanging(true)}>
+                Change
+              </button>
+            )}
+            <SteerButtons run={run} />
+          </div>
+        )}
       </header>
+      {changing && <ChangeDialog run={run} me={me} onClose={() => setChanging(false)} />}
       <div className="mt-3">
         <Ribbon run={run} height={22} />
         <p className="mt-1 text-xs text-muted">
@@ -87,6 +100,7 @@ function RunView({ run, nodes, project, me }: { run: Run; nodes: FarmNode[]; pro
         </div>
         <div className="min-w-0">
           <Viewer run={run} index={index} states={states} frame={shown} following={chosen === null} result={results.data?.find((r) => r.frame === shown)} onChoose={setChosen} />
+          <WhyPart run={run} nodes={nodes} frame={shown} />
           <Log run={run} now={now} />
         </div>
       </div>
@@ -186,12 +200,22 @@ function Log({ run, now }: { run: Run; now: number }) {
         {log.data?.map((line) => (
           <li key={line.seq} className="grid grid-cols-[64px_1fr] gap-3 border-b border-hair py-1 text-[12.5px] leading-[17px]">
             <span className="num text-faint">{clock(line.at, now)}</span>
-            <span>{line.reason}</span>
+            <span>
+              <Moved reason={line.reason} /> {line.reason}
+            </span>
           </li>
         ))}
       </ol>
     </section>
   );
+}
+
+/** Marks what moved work from node to node. */
+function Moved({ reason }: { reason: string }) {
+  if (/ over from /.test(reason)) {
+    return <span aria-hidden="true" title="take-over" className="text-brass">⇄</span>;
+  }
+  return / races /.test(reason) ? <span aria-hidden="true" title="race" className="text-brass">⇉</span> : null;
 }
 
 /** What a lease takes of its node, where that is less than all. */
@@ -216,6 +240,9 @@ function Settings({ run, now }: { run: Run; now: number }) {
     ["needs", run.needs],
     ["priority", run.priority === "normal" ? "" : run.priority],
     ["ceiling", run.ceiling],
+    ["due", run.due === null ? "" : clock(run.due, now)],
+    ["order of frames", run.sequence],
+    ["scouts", run.scouts],
     ["a lease takes", takes(run)],
     ["renderers", environment(run)],
     ["settings", Object.entries(run.values).map(([name, value]) => `${name} ${value}`).join(", ")],

@@ -39,9 +39,14 @@ export function Hands({ hands, runs, may, wrangler }: { hands: NeedHand[]; runs:
                 <Link to={`/runs/${run.id}`} className="btn btn-sm">
                   Look at it
                 </Link>
-                {may(run) && (
+                {may(run) && (hand.kind === "parked" || hand.kind === "failed") && (
                   <button className="btn btn-primary btn-sm" onClick={() => void act(run, "retry")}>
                     Try again
+                  </button>
+                )}
+                {may(run) && hand.kind === "scouts" && (
+                  <button className="btn btn-primary btn-sm" onClick={() => void act(run, "release")}>
+                    Render the rest
                   </button>
                 )}
               </span>
@@ -63,7 +68,14 @@ function Sign({ kind }: { kind: string }) {
       </svg>
     );
   }
-  if (kind === "delivery" || kind === "full" || kind === "held") {
+  if (kind === "at risk") {
+    return (
+      <svg viewBox="0 0 16 16" className="w-4" aria-hidden="true">
+        <path d="M8 2.5l6 11H2z" fill="none" stroke="var(--s-failed)" strokeWidth="1.6" strokeLinejoin="round" />
+      </svg>
+    );
+  }
+  if (kind === "scouts" || kind === "delivery" || kind === "full" || kind === "held") {
     return (
       <svg viewBox="0 0 16 16" className="w-4" aria-hidden="true">
         <path d="M5.5 2.5v11m5-11v11" stroke="var(--s-held)" strokeWidth="2" />

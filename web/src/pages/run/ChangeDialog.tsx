@@ -1,0 +1,84 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { changeRun, isWrangler, type Farm, type Me, type Run, type RunChange } from "../../api/client";
+import { Confirm } from "../../parts/Confirm";
+import { useToast } from "../../parts/toast";
+
+const levels = ["urgent", "high", "normal", "low", "filler"];
+
+/** A moment as an input of type datetime-local has it. */
+function local(at: string | null): string {
+  if (at === null) {
+    return "";
+  }
+  const date = new Date(at);
+  return new Date(date.getTime() - date.getTimezoneOffset() * 60_000).toISOString().slice(0, 16);
+}
+
+/** Changes what may be changed of a run while it renders; tells first what will
+ * happen. */
+export function ChangeDialog({ run, me, onClose }: { run: Run; me: Me; onClose: () => void }) {
+  const [form, setForm] = useState({ priority: run.priority as string, ceiling: run.ceiling, due: local(run.due), put: "", now: false });
+  const queries = useQueryClient();
+  const tell = useToast();
+  const change: RunChange = {
+    ...(form.priority !== run.priority && { priority: form.priority }),
+    ...(form.ceiling !== run.ceiling && { ceiling: form.ceiling }),
+    ...(form.due !== local(run.due) && { due: form.due === "" ? "" : new Date(form.due).toISOString() }),
+    ...(form.put !== "" && { put: form.put }),
+    ...(form.now && { now: true }),
+  };
+  const asked = useQuery({ queryKey: ["change", run.id, change], queryFn: () => changeRun(run.id, { ...change, dry_run: true }), retry: false });
+  const apply = async () => {
+    try {
+      const done = await changeRun(run.id, change);
+      queries.setQueryData<Farm>(["farm"], (old) => old && { ...old, runs: old.runs.map((r) => (r.id === done.run.id && done.run.changed >= r.changed ? done.run : r)) });
+      tell({ text: `${run.name}: ${done.sentence}.` });
+    } catch (error) {
+      tell({ text: (error as Error).message, bad: true });
+    }
+  };
+  const field = "text-xs text-muted";
+  return (
+    <Confirm title={`Change ${run.name}`} yes="Change it" danger={form.now} onYes={() => void apply()} onNo={onClose}>
+      <div className="grid grid-cols-2 gap-3">
+        <label className={field}>
+          priority
+          <select className="select mt-[2px] w-full select-sm" value={form.priority} onChange={(event) => setForm({ ...form, priority: event.target.value })}>
+            {levels.filter((l) => l !== "urgent" || isWrangler(me) || run.priority === l).map((l) => (
+              <option key={l}>{l}</option>
+            ))}
+          </select>
+        </label>
+        <label className={field}>
+          ceiling: nodes, or a percentage
+          <input className="input num mt-[2px] w-full input-sm" placeholder="none" value={form.ceiling} onChange={(event) => setForm({ ...form, ceiling: event.target.value })} />
+        </label>
+        <label className={field}>
+          due
+          <input className="input num mt-[2px] w-full input-sm" type="datetime-local" value={form.due} onChange={(event) => setForm({ ...form, due: event.target.value })} />
+        </label>
+        {isWrangler(me) && (
+          <label className={field}>
+            among its likes
+            <select className="select mt-[2px] w-full select-sm" value={form.put} onChange={(event) => setForm({ ...form, put: event.target.value })}>
+              <option value="">where it is</option>
+              <option value="first">first</option>
+              <option value="last">last</option>
+              <option value="back">in its turn</option>
+            </select>
+          </label>
+        )}
+      </div>
+      {isWrangler(me) && (
+        <label className="mt-3 flex items-center gap-2 text-xs">
+          <input type="checkbox" className="checkbox checkbox-xs" checked={form.now} onChange={(event) => setForm({ ...form, now: event.target.checked })} />
+          stop frames in flight of less urgent runs for it
+        </label>
+      )}
+      <p role="status" className={`mt-3 min-h-10 text-[13px] ${asked.isError ? "text-failed" : "text-base-content"}`}>
+        {asked.isError ? asked.error.message : asked.data?.changes ? `${asked.data.sentence}.` : "Nothing is changed yet."}
+      </p>
+    </Confirm>
+  );
+}

@@ -1,0 +1,128 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState, type FormEvent } from "react";
+import { Navigate } from "react-router";
+import { getLicences, getPlaces, isWrangler, setLicence, setPlace, type Licence, type Me, type Place } from "../../api/client";
+import { clock, useNow } from "../../parts/time";
+import { useToast } from "../../parts/toast";
+
+/** What is set up once for the farm: how many licences there are, and how many
+ * launches may load from a place at the same moment. */
+export function SetupPage({ me }: { me: Me }) {
+  if (!isWrangler(me)) {
+    return <Navigate to="/" replace />;
+  }
+  return (
+    <main className="max-w-[900px] px-4 pt-[14px] pb-8 sm:px-6">
+      <header className="border-b border-hair pb-3">
+        <h1 className="text-xl font-[650]">Setup</h1>
+        <p className="text-[13px] text-muted">What the farm may use at once. Changes are in force within seconds.</p>
+      </header>
+      <Licences />
+      <Places />
+    </main>
+  );
+}
+
+function Licences() {
+  const licences = useQuery({ queryKey: ["licences"], queryFn: getLicences, refetchInterval: 3000 });
+  const keep = useKeep("licences");
+  const now = useNow();
+  const [name, setName] = useState("");
+  const add = (event: FormEvent) => {
+    event.preventDefault();
+    void keep(() => setLicence(name, 1), `Licence ${name} is counted: there is 1.`).then(() => setName(""));
+  };
+  return (
+    <section aria-label="Licences">
+      <h2 className="section">
+        <b>Licences</b> a run waits as long as none is free
+      </h2>
+      {licences.isError && <p className="text-failed">{licences.error.message}</p>}
+      {licences.data?.length === 0 && <p className="text-muted">No recipe needs a licence, and none is counted.</p>}
+      <ul>
+        {licences.data?.map((l: Licence) => (
+          <li key={l.name} className="grid grid-cols-[1fr_auto] items-center gap-x-4 border-b border-hair py-2 sm:grid-cols-[180px_150px_1fr_auto]">
+            <b className="font-semibold">{l.name}</b>
+            <Count value={l.count} none="not counted" label={`How many licences ${l.name} there are`} onKeep={(n) => keep(() => setLicence(l.name, n), `Licence ${l.name}: ${n === null ? "not counted" : n}.`)} />
+            <span className="text-xs text-muted max-sm:col-span-2">
+              <span className="num">{l.used}</span> used
+              {l.recipes.length > 0 && ` · needed by ${l.recipes.join(", ")}`}
+              {l.lowered !== null && l.lowered_until !== null && (
+                <span className="text-failed">
+                  {" "}
+                  · a renderer found none: reckoned with {l.lowered} until {clock(l.lowered_until, now)}
+                </span>
+              )}
+            </span>
+          </li>
+        ))}
+      </ul>
+      <form onSubmit={add} className="mt-2 flex gap-2">
+        <input className="input w-44 input-xs" aria-label="Name of a licence" placeholder="name of a licence" value={name} onChange={(event) => setName(event.target.value)} />
+        <button className="btn btn-xs" disabled={name === ""}>
+          Count it
+        </button>
+      </form>
+    </section>
+  );
+}
+
+function Places() {
+  const places = useQuery({ queryKey: ["places"], queryFn: getPlaces });
+  const keep = useKeep("places");
+  return (
+    <section aria-label="Places">
+      <h2 className="section">
+        <b>Places</b> how many launches may load from one at the same moment
+      </h2>
+      {places.isError && <p className="text-failed">{places.error.message}</p>}
+      <ul>
+        {places.data?.map((p: Place) => (
+          <li key={p.name} className="grid grid-cols-[1fr_auto] items-center gap-x-4 border-b border-hair py-2 sm:grid-cols-[180px_150px_1fr]">
+            <b className="font-semibold">{p.name}</b>
+            <Count value={p.loads === 0 || p.loads === undefined ? null : p.loads} none="any number" label={`Launches that may load from ${p.name} at once`} onKeep={(n) => keep(() => setPlace({ ...p, loads: n ?? 0 }), `Place ${p.name}: ${n === null ? "any number" : n} at once.`)} />
+            <span className="num truncate text-xs text-muted max-sm:col-span-2">{Object.values(p.paths ?? {}).join(" · ")}</span>
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}
+
+/** A number that may be none; kept with Enter or when it is left. */
+function Count({ value, none, label, onKeep }: { value: number | null; none: string; label: string; onKeep: (n: number | null) => void }) {
+  const written = value === null ? "" : String(value);
+  const [text, setText] = useState<string | null>(null);
+  const done = () => {
+    if (text !== null && text !== written && /^\d*$/.test(text)) {
+      onKeep(text === "" ? null : Number(text));
+    }
+    setText(null);
+  };
+  return (
+    <input
+      className="input num w-36 input-xs"
+      inputMode="numeric"
+      aria-label={label}
+      placeholder={none}
+      value={text ?? written}
+      onChange={(event) => setText(event.target.value)}
+      onBlur={done}
+      onKeyDown={(event) => event.key === "Enter" && event.currentTarget.blur()}
+    />
+  );
+}
+
+function useKeep(what: string) {
+  const queries = useQueryClient();
+  const tell = useToast();
+  return async (act: () => Promise<unknown>, text: string) => {
+    try {
+      await act();
+      await queries.invalidateQueries({ queryKey: [what] });
+      tell({ text });
+    } catch (error) {
+      tell({ text: (error as Error).message, bad: true });
+    }
+  };
+}
