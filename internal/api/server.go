@@ -122,6 +122,7 @@ var routes = []route{
 	{"PUT", "/api/v1/environments", wrangler, reading((*Server).setEnvironment)},
 	{"DELETE", "/api/v1/pools/:pool", wrangler, live((*Server).dropPool)},
 
+	{"GET", "/api/v1/drill", viewer, live((*Server).drill)},
 	{"GET", "/api/v1/recipes", viewer, live((*Server).recipes)},
 	{"GET", "/api/v1/projects", viewer, live((*Server).projects)},
 	{"PUT", "/api/v1/projects/:project", wrangler, reading((*Server).setProject)},

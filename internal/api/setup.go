@@ -87,6 +87,21 @@ func (s *Server) setLicence(c *gin.Context, f *floor.Floor, in wire.NewLicence) 
 	s.answer(c, in, f.SetLicence(c, c.Param("licence"), in.Count, person(c)))
 }
 
+// drill describes the live farm as a drill file.
+func (s *Server) drill(c *gin.Context, f *floor.Floor) {
+	file, err := f.Drill(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	text, err := file.Write()
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Data(http.StatusOK, "application/yaml", text)
+}
+
 func keyView(k farm.Key) wire.Key {
 	return wire.Key{ID: k.Hash[:12], Pools: append([]string{}, k.Pools...), Revoked: !k.RevokedAt.IsZero(), Label: k.Label, CreatedBy: k.CreatedBy, CreatedAt: k.CreatedAt, ExpiresAt: k.ExpiresAt, UsesLeft: k.UsesLeft}
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"os"
@@ -19,17 +20,20 @@ func (a *app) drillCommand() *cobra.Command {
 	var against, class string
 	var seed uint64
 	var count int
-	var rehearsed, why, asJSON bool
+	var rehearsed, why, asJSON, fromFarm bool
 	c := &cobra.Command{
 		Use: "drill [FILE]", Short: "Play a farm on paper through the real dealer",
 		Long: "A drill file describes nodes, jobs and what their frames cost; docs/drills.md tells how. Nothing is rendered. The dealer\n" +
 			"sees what a real farm would show it and nothing else. The same file and seed give the same outcome to the byte.",
 		Example: "  vexillum drill examples/drills/unlike-speeds.yaml --against equal,fixed:5,claim\n" +
-			"  vexillum drill --random range --seed 1 --count 48",
+			"  vexillum drill --random range --seed 1 --count 48\n  vexillum drill --from-farm > tonight.yaml && vexillum drill tonight.yaml",
 		Args: cobra.MaximumNArgs(1),
-		RunE: func(_ *cobra.Command, args []string) error {
-			if (len(args) == 1) == (class != "") {
-				return usageError{fmt.Errorf("name a drill file, or a class of random farms with --random")}
+		RunE: func(c *cobra.Command, args []string) error {
+			if fromFarm && len(args) == 0 && class == "" {
+				return a.drillFromFarm(c.Context())
+			}
+			if fromFarm || (len(args) == 1) == (class != "") {
+				return usageError{fmt.Errorf("name a drill file, or a class of random farms with --random, or give --from-farm alone")}
 			}
 			if class != "" {
 				return a.drillRandom(class, seed, count, rehearsed, asJSON)
@@ -44,8 +48,20 @@ func (a *app) drillCommand() *cobra.Command {
 	f.StringVar(&class, "random", "", "play random farms of a class instead: "+strings.Join(drill.Classes(), ", ")+", or all")
 	f.Uint64Var(&seed, "seed", 1, "of the first random farm")
 	f.IntVar(&count, "count", 48, "of random farms of each class")
+	f.BoolVar(&fromFarm, "from-farm", false, "write the live farm as a drill file: its nodes, what is left of its queue, and the pace that was learned")
 	f.BoolVar(&rehearsed, "rehearsed", false, "each random farm has been played once before, and what was learned is known")
 	return c
+}
+
+// drillFromFarm prints the live farm as a drill file.
+func (a *app) drillFromFarm(ctx context.Context) error {
+	cl, err := a.client()
+	if err != nil {
+		return err
+	}
+	call, cancel := context.WithTimeout(ctx, readTimeout)
+	defer cancel()
+	return cl.Fetch(call, "/api/v1/drill", a.out)
 }
 
 func (a *app) drillFile(path, against string, why, asJSON bool) error {

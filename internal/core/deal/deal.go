@@ -276,7 +276,25 @@ func join(what, why string) string {
 }
 
 // WhyRun says in one sentence why a run stands where it stands.
-func WhyRun(s *farm.State, run *farm.Run) string {
+func (d *Dealer) WhyRun(run *farm.Run, now time.Time) string {
+	if deals(run) && HeldWith(d.s, nil, run) == "" {
+		for _, n := range d.s.Roomy() { // one with nothing to do tells what is in the way
+			if !n.Ready() || !d.s.Idle(n.ID) || !fits(d.s, n, run) {
+				continue
+			}
+			if set, why := d.offer(n, run, nil, now); set.Empty() && Stayed(d.s, n, run, now) == "" {
+				if at := working(run); at > 0 {
+					return fmt.Sprintf("on %s; %s", plural(at, "node"), why)
+				}
+				return why
+			}
+			break
+		}
+	}
+	return whyRun(d.s, run)
+}
+
+func whyRun(s *farm.State, run *farm.Run) string {
 	if run.State == farm.RunRendering || run.State == farm.RunQueued {
 		if held := HeldWith(s, nil, run); held != "" {
 			if n := working(run); n > 0 {

@@ -352,7 +352,7 @@ func TestWhySentences(t *testing.T) {
 	}
 	b.ask(1, 0)
 	for run, want := range map[farm.RunID]string{2: "waits its turn", 3: "no node has povray", 4: "held; release it"} {
-		if why := WhyRun(b.s, b.s.Runs[run]); !strings.Contains(why, want) {
+		if why := whyRun(b.s, b.s.Runs[run]); !strings.Contains(why, want) {
 			t.Errorf("run %d: %q, want %q", run, why, want)
 		}
 	}
@@ -374,7 +374,7 @@ func TestWhySentences(t *testing.T) {
 			t.Errorf("%+v: %q, want %q", c.record, why, c.want)
 		}
 		b.submit("a", "practice", farm.ModeRange, "1", farm.RunQueued)
-		if why := WhyRun(b.s, b.s.Runs[1]); !strings.Contains(why, "no node that has practice is ready") {
+		if why := whyRun(b.s, b.s.Runs[1]); !strings.Contains(why, "no node that has practice is ready") {
 			t.Errorf("%+v: run: %q", c.record, why)
 		}
 	}

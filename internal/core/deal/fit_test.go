@@ -58,7 +58,7 @@ func TestWhoMayTakeARun(t *testing.T) {
 		if got := len(d.Records) > 0; got != (c.why == "") || !strings.Contains(d.Why, c.why) {
 			t.Errorf("%s: gets frames %v: %s", c.name, got, d.Why)
 		}
-		if why := WhyRun(b.s, run); c.why != "" && !strings.Contains(why, c.why) {
+		if why := whyRun(b.s, run); c.why != "" && !strings.Contains(why, c.why) {
 			t.Errorf("%s: the run says %s", c.name, why)
 		}
 	}

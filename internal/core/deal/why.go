@@ -98,5 +98,5 @@ func (d *Dealer) WhyFrame(run *farm.Run, frame int) string {
 	if run.State != farm.RunRendering && run.State != farm.RunQueued {
 		return fmt.Sprintf("%s is to do, and the run is %s%s", name, run.State, tried)
 	}
-	return fmt.Sprintf("%s waits to be dealt%s: %s", name, tried, WhyRun(d.s, run))
+	return fmt.Sprintf("%s waits to be dealt%s: %s", name, tried, whyRun(d.s, run))
 }

@@ -40,6 +40,7 @@ type State struct {
 	roomy      map[NodeID]*Node              // those on which a further lease could be begun: idle, or with leases that share them
 	openRuns   map[RunID]*Run
 	queue      []*Run  // openRuns in order; nil when they have changed
+	roomyList  []*Node // in the order of their ids; nil when there are others
 	nodeList   []*Node // in the order of their ids; nil when there are others
 }
 
@@ -121,26 +122,29 @@ func (s *State) LeasesOf(n NodeID) []*Lease {
 func (s *State) LeaseCount(n NodeID) int { return len(s.working[n]) }
 
 // Roomy returns the nodes that have no lease, or only such as share them, in
-// the order of their ids.
+// the order of their ids. The slice belongs to the State.
 func (s *State) Roomy() []*Node {
-	out := make([]*Node, 0, len(s.roomy))
-	for _, n := range s.roomy {
-		out = append(out, n)
+	if s.roomyList == nil {
+		s.roomyList = slices.SortedFunc(maps.Values(s.roomy), func(a, b *Node) int { return cmp.Compare(a.ID, b.ID) })
 	}
-	slices.SortFunc(out, func(a, b *Node) int { return int(a.ID - b.ID) })
-	return out
+	return s.roomyList
 }
 
 // room notes whether a further lease could be begun on a node.
 func (s *State) room(n NodeID) {
+	was := s.roomy[n]
 	for _, l := range s.working[n] {
 		if l.Share.Whole() {
-			delete(s.roomy, n)
+			if was != nil {
+				delete(s.roomy, n)
+				s.roomyList = nil
+			}
 			return
 		}
 	}
-	if node := s.Nodes[n]; node != nil {
+	if node := s.Nodes[n]; node != was {
 		s.roomy[n] = node
+		s.roomyList = nil
 	}
 }
 

@@ -8,6 +8,7 @@ import (
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/forecast"
+	"vexillum/internal/drillfile"
 	"vexillum/internal/wire"
 )
 
@@ -104,4 +105,13 @@ func (f *Floor) scouted() (out []wire.NeedHand) {
 		}
 	}
 	return out
+}
+
+// Drill describes the live farm for a play on paper.
+func (f *Floor) Drill(ctx context.Context) (out drillfile.File, err error) {
+	err = f.do(ctx, func(t *turn) error {
+		out = drillfile.FromFarm(t.s, f.m, t.now)
+		return nil
+	})
+	return out, err
 }

@@ -9,7 +9,6 @@ import (
 	"strings"
 	"time"
 
-	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/forecast"
 	"vexillum/internal/core/frames"
@@ -86,7 +85,7 @@ func (f *Floor) Why(ctx context.Context, id farm.RunID, node string, frame *int)
 		case node != "":
 			out.Why = f.dealer.WhyPair(run, n, t.now)
 		default:
-			out.Why = deal.WhyRun(t.s, run)
+			out.Why = f.dealer.WhyRun(run, t.now)
 		}
 		return nil
 	})
@@ -192,7 +191,7 @@ func (f *Floor) runView(run *farm.Run, now time.Time) wire.Run {
 	spec := run.Spec
 	v := wire.Run{
 		ID: int64(run.ID), Name: spec.Name(), Job: spec.Job, Kind: string(spec.Kind), Number: spec.Number, Project: spec.Project,
-		State: string(run.State), Why: deal.WhyRun(f.s, run), Recipe: spec.Recipe, Scene: spec.Scene, Output: spec.Output,
+		State: string(run.State), Why: f.dealer.WhyRun(run, now), Recipe: spec.Recipe, Scene: spec.Scene, Output: spec.Output,
 		Width: spec.Width, Height: spec.Height, Values: spec.Values, Needs: spec.Needs, Priority: run.Terms.Level.String(), Ceiling: run.Terms.Ceiling.String(), Due: instant(run.Terms.Due), Sequence: string(spec.Sequence), Scouts: spec.Scouts.String(), Put: run.Terms.Put, Takes: wire.Amounts(spec.Takes), Environment: LeaseEnvironmentView(f.s.EnvironmentFor(spec.Project, spec.Recipe)), Passes: spec.PassNames(), Tries: spec.Tries, Owner: spec.Owner,
 		Frames: spec.Frames.String(), FrameCount: spec.Frames.Len(), DoneCount: run.Done.Len(), ParkedCount: run.Parked.Len(),
 		SubmittedAt: run.SubmittedAt, StartedAt: instant(run.StartedAt), EndedAt: instant(run.EndedAt),
