@@ -264,6 +264,37 @@ func TestConsole(t *testing.T) {
 	c.sees("salt_010 final 1 goes on.")
 	c.wait("the run goes on", func() bool { return f.run(id).State == "rendering" })
 
+	// What may be changed of a run is changed, what that does told first.
+	c.press("Change")
+	c.sees("Nothing is changed yet.")
+	c.pick(`dialog select`, "high")
+	c.fill(`dialog input[placeholder=none]`, "x")
+	c.sees("is no ceiling: use a number of nodes")
+	c.fill(`dialog input[placeholder=none]`, "2")
+	c.sees("priority high instead of normal; ceiling 2 instead of none.")
+	c.accessible("Change")
+	c.press("Change it")
+	c.wait("the run is changed", func() bool { return f.run(id).Priority == "high" && f.run(id).Ceiling == "2" })
+	c.pick(`select[aria-label^="Why does a node"]`, f.run(id).Nodes[0])
+	c.sees("works on it")
+
+	// Licences are counted on the page of the setup.
+	c.do(chromedp.KeyEvent("g"), chromedp.KeyEvent("s"), chromedp.WaitVisible(`section[aria-label="Licences"]`))
+	c.fill(`input[aria-label="Name of a licence"]`, "tidal")
+	c.press("Count it")
+	c.sees("Licence tidal is counted: there is 1.")
+	count := `input[aria-label="How many licences tidal there are"]`
+	c.fill(count, "4")
+	c.do(chromedp.SendKeys(count, kb.Enter))
+	c.wait("there are four", func() bool { return f.count(`SELECT count FROM licence WHERE name = 'tidal'`) == 4 })
+	loads := `input[aria-label="Launches that may load from scenes at once"]`
+	c.fill(loads, "2")
+	c.do(chromedp.SendKeys(loads, kb.Enter))
+	c.wait("two may load at once", func() bool { return f.count(`SELECT loads FROM place WHERE name = 'scenes'`) == 2 })
+	c.accessible("Setup")
+	c.noSidewaysScroll("Setup")
+	c.do(chromedp.Navigate(fmt.Sprintf("http://%s/runs/%d", f.listen, id)), chromedp.WaitVisible(`section[aria-label="Frame map"]`))
+
 	// The service goes away and comes back; the page says so and catches up.
 	f.service.end(syscall.SIGKILL)
 	c.sees("The line to the service is lost")
@@ -286,6 +317,16 @@ func TestConsole(t *testing.T) {
 	c.do(chromedp.KeyEvent("g"), chromedp.KeyEvent("w"), chromedp.WaitVisible(`ul[aria-label="Nodes"]`))
 	c.press("admin")
 	c.sees("Sign in to the farm.")
+}
+
+// pick chooses from a list.
+func (c *console) pick(field, option string) {
+	c.t.Helper()
+	c.do(chromedp.WaitVisible(field), chromedp.Evaluate(fmt.Sprintf(`(() => {
+		const field = document.querySelector(%q);
+		Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(field, %q);
+		field.dispatchEvent(new Event("change", {bubbles: true}));
+	})()`, field, option), nil))
 }
 
 // fill replaces what a field holds, as typing would.
