@@ -310,7 +310,7 @@ func TestWhatIsAtRiskWantsAHand(t *testing.T) {
 		w.ok(err)
 		w.ok(w.Foretell(context.Background(), position.At, position.Play(1, 8)))
 		run := w.run(id)
-		if left := run.Forecast.Median.Sub(time.Now()); run.AtRisk || left < 90*time.Minute || left > 110*time.Minute {
+		if left := time.Until(*run.Forecast.Median); run.AtRisk || left < 90*time.Minute || left > 110*time.Minute {
 			t.Errorf("it takes 99 minutes with one node; at risk: %v, forecast %v", run.AtRisk, left)
 		}
 		w.change(id, wire.RunChange{Due: text(time.Now().Add(time.Hour).Format(time.RFC3339))})

@@ -131,7 +131,11 @@ func (f *Floor) Trimmed(ctx context.Context, id farm.NodeID, session, question i
 			f.live[id].trim = nil
 			reason, taker, ahead = q.reason, q.taker, q.ahead
 		}
-		if !given.Empty() {
+		switch {
+		case given.Empty():
+		case f.asks[taker] != nil: // whose lease tells why
+			reason = fmt.Sprintf("%s gives %s back", n.Name, given)
+		default:
 			reason = fmt.Sprintf("%s; %s gives %s back", reason, n.Name, given)
 		}
 		cut := accept.Trimmed(t.s, id, lease, given, reason, t.now)
