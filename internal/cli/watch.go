@@ -46,6 +46,17 @@ func findRun(ctx context.Context, c *client.Client, name string) (wire.Run, erro
 	return runs[0], nil
 }
 
+// due tells when a run must be ready, with a sign if it is forecast to miss that.
+func due(r wire.Run, now time.Time) string {
+	switch {
+	case r.Due == nil:
+		return ""
+	case r.AtRisk:
+		return clock(*r.Due, now) + " ▲ at risk"
+	}
+	return clock(*r.Due, now)
+}
+
 func finish(f wire.Forecast, now time.Time) string {
 	switch {
 	case !f.Known:
@@ -75,14 +86,14 @@ func (a *app) queueCommand() *cobra.Command {
 				return nil
 			}
 			now, ended := time.Now(), 0
-			t := newTable(a.out, "RUN", "PROJECT", "STATE", ">DONE", ">FRAMES", "FINISH", "NODES", "WHY")
+			t := newTable(a.out, "RUN", "PROJECT", "STATE", ">DONE", ">FRAMES", "FINISH", "DUE", "NODES", "WHY")
 			for _, r := range runs {
 				if r.EndedAt != nil {
 					if ended++; ended > 10 && !all {
 						continue
 					}
 				}
-				t.add(r.Name, r.Project, state(r.State), fmt.Sprint(r.DoneCount), fmt.Sprint(r.FrameCount), finish(r.Forecast, now), clip(strings.Join(r.Nodes, " "), 24), clip(whyShort(r), 58))
+				t.add(r.Name, r.Project, state(r.State), fmt.Sprint(r.DoneCount), fmt.Sprint(r.FrameCount), finish(r.Forecast, now), due(r, now), clip(strings.Join(r.Nodes, " "), 18), clip(whyShort(r), 52))
 			}
 			t.print()
 			if ended > 10 && !all {
@@ -193,9 +204,9 @@ func (a *app) showRun(r wire.Run, log []wire.LogLine) error {
 	if !r.Forecast.Known {
 		finishing += " (" + r.Forecast.Why + ")"
 	}
-	a.facts("number", fmt.Sprint(r.ID), "why", r.Why, "project", r.Project, "owner", r.Owner, "scene", r.Scene, "recipe", r.Recipe, "passes", strings.Join(r.Passes, ", "), "needs", r.Needs, "priority", unless(r.Priority, "normal"), "ceiling", r.Ceiling, "takes", takesText(r), "renderers", environmentText(r.Environment),
+	a.facts("number", fmt.Sprint(r.ID), "why", r.Why, "project", r.Project, "owner", r.Owner, "scene", r.Scene, "recipe", r.Recipe, "passes", strings.Join(r.Passes, ", "), "needs", r.Needs, "priority", unless(r.Priority, "normal"), "ceiling", r.Ceiling, "order", r.Sequence, "scouts", r.Scouts, "takes", takesText(r), "renderers", environmentText(r.Environment),
 		"size", fmt.Sprintf("%d×%d", r.Width, r.Height), "frames", fmt.Sprintf("%s (%d)", r.Frames, r.FrameCount), "output", r.Output,
-		"finish", finishing, "took", took, "nodes", strings.Join(r.Nodes, ", "))
+		"finish", finishing, "due", due(r, now), "took", took, "nodes", strings.Join(r.Nodes, ", "))
 	fmt.Fprintf(a.out, "\n  %s\n\n", ribbon(r, 72, colours(a.out)))
 	for _, s := range []struct{ word, set string }{
 		{"done", r.Sets.Done}, {"delivering", r.Sets.Delivering}, {"verifying", r.Sets.Verifying}, {"rendering", r.Sets.Rendering},

@@ -34,11 +34,11 @@ var Schema []byte
 type File struct {
 	Seed  uint64     `json:"seed"`
 	Start *time.Time `json:"start,omitempty"`
-	Pools []Pool     `json:"pools,omitempty"`
+	Pools Pools      `json:"pools,omitempty"`
 	// Projects say what part of the farm is whose; one that is not named has
 	// weight 1.
 	Projects []Project `json:"projects,omitempty"`
-	Licences []Licence `json:"licences,omitempty"`
+	Licences Licences  `json:"licences,omitempty"`
 	// Loads is how many launches may load at the same moment; 0: any number.
 	Loads int    `json:"loads,omitempty"`
 	Nodes []Node `json:"nodes"`
@@ -55,6 +55,37 @@ type Project struct {
 type Licence struct {
 	Name  string `json:"name"`
 	Count int    `json:"count"`
+}
+
+// Licences are written as a list, or as counts by name.
+type Licences []Licence
+
+// UnmarshalJSON reads both.
+func (l *Licences) UnmarshalJSON(data []byte) error {
+	return listOrMap((*[]Licence)(l), data, func(name string, count int) Licence { return Licence{name, count} })
+}
+
+// Pools are written as a list, or as projects by name.
+type Pools []Pool
+
+// UnmarshalJSON reads both.
+func (p *Pools) UnmarshalJSON(data []byte) error {
+	return listOrMap((*[]Pool)(p), data, func(name string, projects []string) Pool { return Pool{name, projects} })
+}
+
+// listOrMap reads a list of things, or what there is to say of them by name.
+func listOrMap[T, V any](out *[]T, data []byte, of func(string, V) T) error {
+	if !bytes.HasPrefix(bytes.TrimSpace(data), []byte("{")) {
+		return json.Unmarshal(data, out)
+	}
+	var named map[string]V
+	if err := json.Unmarshal(data, &named); err != nil {
+		return err
+	}
+	for _, name := range slices.Sorted(maps.Keys(named)) {
+		*out = append(*out, of(name, named[name]))
+	}
+	return nil
 }
 
 // LicenceNeed is what a job needs to run: a name, which is counted by process,
@@ -94,6 +125,15 @@ type Node struct {
 type Hours struct {
 	Zone string `json:"zone,omitempty"`
 	Week string `json:"week"`
+}
+
+// UnmarshalJSON reads the hours of the week alone, or with their zone.
+func (h *Hours) UnmarshalJSON(data []byte) error {
+	if json.Unmarshal(data, &h.Week) == nil {
+		return nil
+	}
+	type plain Hours
+	return json.Unmarshal(data, (*plain)(h))
 }
 
 // Job is one run.

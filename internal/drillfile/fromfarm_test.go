@@ -1,6 +1,7 @@
 package drillfile
 
 import (
+	"reflect"
 	"strings"
 	"testing"
 	"time"
@@ -82,5 +83,26 @@ func TestALiveFarmIsWrittenDown(t *testing.T) {
 	}
 	if done := len(r.Attempts); done != 250 {
 		t.Errorf("%d frames are rendered on paper, 250 are left", done)
+	}
+}
+
+// TestShortForms reads what may be written in two ways.
+func TestShortForms(t *testing.T) {
+	const jobs = "jobs:\n  - {name: a, frames: 1-4, mode: range, cost: 1s, licence: tidal, needs: quiet}\n"
+	long, err := Parse([]byte("licences: [{name: tidal, count: 2}]\npools: [{name: graphics, projects: [gannet]}]\nnodes:\n  - {name: n, speed: 1, traits: [quiet], pools: [graphics], hours: {week: \"mon-sun 00:00-24:00\"}}\n" + jobs))
+	if err != nil {
+		t.Fatal(err)
+	}
+	short, err := Parse([]byte("licences: {tidal: 2}\npools: {graphics: [gannet]}\nnodes:\n  - {name: n, speed: 1, traits: [quiet], pools: [graphics], hours: \"mon-sun 00:00-24:00\"}\n" + jobs))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !reflect.DeepEqual(long, short) {
+		t.Errorf("%+v is not %+v", short, long)
+	}
+	for _, bad := range []string{"licences: {tidal: -1}", "pools: {graphics: 3}", "projects: [{name: a, weight: 0}]", "loads: -2"} {
+		if _, err := Parse([]byte(bad + "\nnodes: [{name: n, speed: 1}]\n" + jobs)); err == nil {
+			t.Errorf("%s is taken", bad)
+		}
 	}
 }

@@ -329,7 +329,7 @@ func (f *Floor) learn(r farm.Record) {
 			run := f.s.Runs[r.Run]
 			f.m.Observe(run, n, part, r)
 			f.dealer.Receive(run.Spec.Project, run.Spec.Owner, r.RenderSeconds*part*f.m.SpeedFor(n, run), r.At)
-			f.reorder = true // who raced for it may stop
+			f.reorder = f.reorder || run.Races() > 0 // who raced for the frame may stop
 		}
 		if l := f.live[r.Node]; l != nil {
 			if l.advanced == nil {
