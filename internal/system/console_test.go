@@ -48,7 +48,11 @@ func (f *farm) open() *console {
 	c := &console{farm: f, ctx: ctx}
 	c.do(chromedp.EmulateViewport(browser.Width, browser.Height),
 		chromedp.ActionFunc(func(ctx context.Context) error {
-			_, err := page.AddScriptToEvaluateOnNewDocument(`window.blocked = []; addEventListener("securitypolicyviolation", e => window.blocked.push(e.violatedDirective + " " + e.blockedURI + " " + e.sourceFile))`).Do(ctx)
+			_, err := page.AddScriptToEvaluateOnNewDocument(`window.blocked = []; addEventListener("securitypolicyviolation", e => window.blocked.push(e.violatedDirective + " " + e.blockedURI + " " + e.sourceFile));
+				// Colours and places are looked at when they are as they stay.
+				const still = new CSSStyleSheet();
+				still.replaceSync("*, *::before, *::after { transition: none !important; animation: none !important }");
+				document.adoptedStyleSheets = [still];`).Do(ctx)
 			return err
 		}),
 		chromedp.Navigate("http://"+f.listen))

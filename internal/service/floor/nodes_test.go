@@ -165,14 +165,17 @@ func TestATakenOverEndIsDealtAtOnce(t *testing.T) {
 		}
 		w.memory.mu.Lock()
 		defer w.memory.mu.Unlock()
-		var cut string
+		var cut, taken string
 		for _, r := range w.memory.records {
-			if trimmed, ok := r.(farm.LeaseTrimmed); ok {
-				cut = trimmed.Reason
+			switch r := r.(type) {
+			case farm.LeaseTrimmed:
+				cut = r.Reason
+			case farm.LeaseOpened:
+				taken = r.Reason
 			}
 		}
-		if !strings.Contains(cut, "kiln-02 takes") || !strings.Contains(cut, "earlier") {
-			t.Errorf("the cut says %q", cut)
+		if cut != fmt.Sprintf("kiln-01 gives %s back", given) || !strings.Contains(taken, "kiln-02 takes") || !strings.Contains(taken, "earlier") {
+			t.Errorf("the cut says %q, the lease %q", cut, taken)
 		}
 		_ = id
 	})
