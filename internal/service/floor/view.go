@@ -13,7 +13,6 @@ import (
 	"vexillum/internal/core/forecast"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/health"
-	"vexillum/internal/core/triage"
 	"vexillum/internal/wire"
 )
 
@@ -398,117 +397,6 @@ func (f *Floor) facts(now time.Time) wire.FarmFacts {
 		}
 	}
 	return facts
-}
-
-// needHands lists what wants a person, the most urgent first.
-func (f *Floor) needHands(now time.Time) []wire.NeedHand {
-	out := []wire.NeedHand{}
-	for _, run := range f.runsInTrouble() {
-		v := wire.NeedHand{Kind: "parked", Run: int64(run.ID), Action: "retry"}
-		name := run.Spec.Name()
-		switch n := run.Parked.Len(); {
-		case run.State == farm.RunFailed:
-			v.Kind, v.Sentence = "failed", fmt.Sprintf("%s has failed: all %d frames are parked.", name, n)
-		case n == 1:
-			v.Sentence = fmt.Sprintf("%s: frame %d is parked, the rest goes on.", name, run.Parked.First())
-		default:
-			v.Sentence = fmt.Sprintf("%s: %d frames are parked: %s.", name, n, run.Parked)
-		}
-		if run.State == farm.RunGaps && run.Parked.Len() == 1 {
-			v.Sentence = fmt.Sprintf("%s is done with a gap: frame %d is parked.", name, run.Parked.First())
-		}
-		if t := run.Trouble[run.Parked.First()]; t != nil && len(t.Attempts) > 0 {
-			last := t.Attempts[len(t.Attempts)-1]
-			v.Evidence = fmt.Sprintf("It failed %s, last on %s by %s: “%s”.", triage.Times(len(t.Attempts)), f.s.NodeName(last.Node), last.Cause, firstLine(last.Message))
-		}
-		out = append(out, v)
-	}
-	for of, stay := range f.s.Stays {
-		if stay.Held {
-			out = append(out, wire.NeedHand{Kind: "held", Subject: string(of.Kind) + " " + of.Name, Action: "release",
-				Sentence: join(strings.ToUpper(of.String()[:1])+of.String()[1:]+" is held by "+stay.By, stay.Reason), Evidence: "Nothing new is begun with it until somebody releases it."})
-		}
-	}
-	out = append(out, f.undelivered()...)
-	out = append(out, f.risks(now)...)
-	out = append(out, f.scouted()...)
-	until, hushed := f.hush(now)
-	if hushed > 0 {
-		out = append(out, wire.NeedHand{
-			Kind: "hush", Action: "look", Sentence: fmt.Sprintf("%d nodes fell silent together: the network or the service is to blame, not they.", hushed),
-			Evidence: fmt.Sprintf("Nothing is taken from them until %s, or until they are heard from again.", until.Format("15:04:05")),
-		})
-	}
-	for _, n := range f.s.Nodes {
-		if n.Reach != farm.Silent || n.Session == 0 || !n.RetiredAt.IsZero() || hushed > 0 && f.live[n.ID].fell {
-			continue
-		}
-		v := wire.NeedHand{Kind: "silent", Node: int64(n.ID), Action: "look"}
-		v.Sentence = fmt.Sprintf("%s has been silent since %s.", n.Name, n.ReachSince.Format("15:04:05"))
-		v.Evidence = "It holds no frames. Look whether the machine and its node process are up."
-		if leases := f.s.LeasesOf(n.ID); len(leases) > 0 {
-			v.Evidence = fmt.Sprintf("It holds frames %s of %s; they are dealt anew after a while.", leases[0].Left, f.s.Runs[leases[0].Run].Spec.Name())
-		}
-		out = append(out, v)
-	}
-	slices.SortStableFunc(out, func(a, b wire.NeedHand) int { return cmp.Or(cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Node, b.Node)) })
-	return out
-}
-
-// undelivered tells of frames that wait on their nodes because they cannot be
-// delivered: one item a place, as it is seldom the nodes that are to blame.
-func (f *Floor) undelivered() []wire.NeedHand {
-	waiting := map[string][]string{} // nodes by frame place
-	trouble := map[string]string{}
-	var out []wire.NeedHand
-	for id, l := range f.live {
-		for lease, p := range l.progress {
-			held := f.s.Lease(lease)
-			if held == nil || f.s.Nodes[id].Reach != farm.Online {
-				continue
-			}
-			if p.Full != "" && p.Trouble == "" { // of a place that is gone, that is told already
-				out = append(out, wire.NeedHand{Kind: "full", Action: "look", Node: int64(id),
-					Sentence: fmt.Sprintf("%s begins no further frame until there is room.", f.s.NodeName(id)), Evidence: sentence(p.Full)})
-			}
-			if p.Trouble == "" {
-				continue
-			}
-			place := f.s.Projects[f.s.Runs[held.Run].Spec.Project].Frames
-			if !slices.Contains(waiting[place], f.s.NodeName(id)) {
-				waiting[place] = append(waiting[place], f.s.NodeName(id))
-			}
-			trouble[place] = max(trouble[place], p.Trouble) // any of them, but always the same
-		}
-	}
-	for place, nodes := range waiting {
-		slices.Sort(nodes)
-		v := wire.NeedHand{Kind: "delivery", Action: "look", Node: int64(f.s.NodeNamed(nodes[0]).ID)}
-		v.Sentence = fmt.Sprintf("%s cannot deliver into the place %s; it holds its frames and tries on.", nodes[0], place)
-		if len(nodes) > 1 {
-			v.Sentence = fmt.Sprintf("%d nodes cannot deliver into the place %s; they hold their frames and try on.", len(nodes), place)
-		}
-		v.Evidence = sentence(trouble[place])
-		out = append(out, v)
-	}
-	return out
-}
-
-// sentence makes one of what an error says.
-func sentence(text string) string {
-	return strings.ToUpper(text[:1]) + text[1:] + "."
-}
-
-// runsInTrouble returns runs with parked frames that nobody has given up.
-func (f *Floor) runsInTrouble() []*farm.Run {
-	var out []*farm.Run
-	for _, run := range f.s.Runs {
-		if !run.Parked.Empty() && run.State != farm.RunCancelled {
-			out = append(out, run)
-		}
-	}
-	slices.SortFunc(out, func(a, b *farm.Run) int { return cmp.Compare(b.ID, a.ID) })
-	return out[:min(len(out), 20)]
 }
 
 func firstLine(text string) string {

@@ -1,0 +1,167 @@
+package farm
+
+import (
+	"fmt"
+
+	"vexillum/internal/core/frames"
+)
+
+// giveBack takes frames from a lease. They are to do again unless another lease
+// holds them, too.
+func (r *Run) giveBack(l *Lease, set frames.Set) {
+	l.Left = l.Left.Minus(set)
+	r.dealt -= set.Len()
+	if r.races > 0 {
+		for other := range r.OpenLeases {
+			if other != l {
+				set = set.Minus(other.Left)
+			}
+		}
+	}
+	r.ToDo = r.ToDo.Union(set)
+}
+
+// unplace takes a wanted frame out of the place where it waits for a picture:
+// out of ToDo or out of whichever open leases hold it, most likely the given.
+func (r *Run) unplace(f int, likely LeaseID) error {
+	one := frames.One(f)
+	if r.ToDo.Has(f) {
+		r.ToDo = r.ToDo.Minus(one)
+		return nil
+	}
+	found := false
+	take := func(l *Lease) {
+		if l.Left.Has(f) {
+			l.Left, found = l.Left.Minus(one), true
+			r.dealt--
+		}
+	}
+	if l := r.open[likely]; l != nil {
+		take(l)
+	}
+	if !found || r.races > 0 {
+		for l := range r.OpenLeases {
+			take(l)
+		}
+	}
+	if found {
+		return nil
+	}
+	return fmt.Errorf("frame %d is not wanted", f)
+}
+
+// Wants reports whether a good picture of frame f would count.
+func (r *Run) Wants(f int) bool {
+	if r.State.Closed() {
+		return false
+	}
+	if r.ToDo.Has(f) {
+		return true
+	}
+	for l := range r.OpenLeases {
+		if l.Left.Has(f) {
+			return true
+		}
+	}
+	return false
+}
+
+func (s *State) frameAccepted(r FrameAccepted) error {
+	run, err := s.run(r.Run)
+	if err != nil {
+		return err
+	}
+	if err := run.unplace(r.Frame, r.Lease); err != nil {
+		return err
+	}
+	if run.races > 0 {
+		for l := range run.OpenLeases {
+			l.Beaten = l.Beaten || l.ID != r.Lease && l.Left.Empty() && l.Given.Has(r.Frame)
+		}
+	}
+	run.Delivering[r.Frame] = Delivery{Lease: r.Lease, Node: r.Node, Hash: r.Hash, Bytes: r.Bytes, Files: r.Files, Since: r.At}
+	return nil
+}
+
+func (s *State) frameDone(r FrameDone) error {
+	run, err := s.run(r.Run)
+	if err != nil {
+		return err
+	}
+	if _, ok := run.Delivering[r.Frame]; !ok {
+		return fmt.Errorf("frame %d is not being delivered", r.Frame)
+	}
+	delete(run.Delivering, r.Frame)
+	delete(run.Trouble, r.Frame)
+	run.Done = run.Done.Union(frames.One(r.Frame))
+	run.SinceCheckpoint++
+	return nil
+}
+
+func (s *State) deliveryLost(r DeliveryLost) error {
+	run, err := s.run(r.Run)
+	if err != nil {
+		return err
+	}
+	d, ok := run.Delivering[r.Frame]
+	if !ok {
+		return fmt.Errorf("frame %d is not being delivered", r.Frame)
+	}
+	delete(run.Delivering, r.Frame)
+	t := run.trouble(r.Frame)
+	t.Accepted = append(t.Accepted, d.Hash)
+	run.ToDo = run.ToDo.Union(frames.One(r.Frame))
+	return nil
+}
+
+func (r *Run) trouble(f int) *Trouble {
+	if r.Trouble[f] == nil {
+		r.Trouble[f] = &Trouble{}
+	}
+	return r.Trouble[f]
+}
+
+func (s *State) frameFailed(r FrameFailed) error {
+	run, l, err := s.openLease(r.Lease)
+	if err != nil {
+		return err
+	}
+	if !l.Left.Has(r.Frame) {
+		return fmt.Errorf("frame %d is not left on lease %d", r.Frame, l.ID)
+	}
+	run.giveBack(l, frames.One(r.Frame))
+	t := run.trouble(r.Frame)
+	t.Attempts = append(t.Attempts, Attempt{Lease: r.Lease, Launch: r.Launch, Node: r.Node, Cause: r.Cause, Message: r.Message, Counts: r.Counts, At: r.At})
+	return nil
+}
+
+func (s *State) frameParked(r FrameParked) error {
+	run, err := s.run(r.Run)
+	if err != nil {
+		return err
+	}
+	if !run.ToDo.Has(r.Frame) {
+		return fmt.Errorf("frame %d is not to do", r.Frame)
+	}
+	run.ToDo = run.ToDo.Minus(frames.One(r.Frame))
+	run.Parked = run.Parked.Union(frames.One(r.Frame))
+	return nil
+}
+
+func (s *State) framesRetried(r FramesRetried) error {
+	run, err := s.run(r.Run)
+	if err != nil {
+		return err
+	}
+	if !r.Frames.Minus(run.Parked).Empty() {
+		return fmt.Errorf("frames %v are not parked", r.Frames.Minus(run.Parked))
+	}
+	run.Parked = run.Parked.Minus(r.Frames)
+	run.ToDo = run.ToDo.Union(r.Frames)
+	for f := range r.Frames.All() {
+		if t := run.Trouble[f]; t != nil {
+			t.Attempts = nil
+		}
+	}
+	return nil
+}
