@@ -47,8 +47,13 @@ type piece struct {
 	count       int
 }
 
-// mostPieces bounds the pieces of all runs together.
-const mostPieces = 2000
+// How many pieces all runs together are played in: so many for each node, so
+// that one piece is little of what a node does, within bounds.
+const (
+	mostPieces  = 2000
+	leastPieces = 600
+	piecesANode = 50
+)
 
 // horizon is how far ahead it is played.
 const horizon = 60 * 24 * time.Hour
@@ -68,7 +73,8 @@ func Take(s *farm.State, m *pace.Model, sight func(*farm.Lease) deal.Sight, rece
 	if len(open) == 0 {
 		return p
 	}
-	size := max(1, (total+mostPieces-1)/mostPieces)
+	pieces := min(mostPieces, max(leastPieces, piecesANode*len(s.Nodes)))
+	size := max(1, (total+pieces-1)/pieces)
 	for _, l := range s.Licences {
 		p.farm.Licences = append(p.farm.Licences, *l)
 	}
@@ -261,7 +267,7 @@ func (p *Position) play(seed uint64, plays int, more func() bool) map[farm.RunID
 		}
 		r := rand.New(rand.NewPCG(seed, uint64(k)))
 		f, model := p.draw(r)
-		report, err := play.Play(f, play.Options{Model: model, Until: horizon.Seconds()})
+		report, err := play.Play(f, play.Options{Model: model, Until: horizon.Seconds(), Coarse: true})
 		if err != nil {
 			continue // it contradicts itself; others tell
 		}
@@ -311,7 +317,7 @@ func (p *Position) draw(r *rand.Rand) (play.Farm, *pace.Model) {
 	f := p.farm
 	f.Seed = r.Uint64()
 	f.Jobs = slices.Clone(f.Jobs)
-	model := pace.New()
+	model := pace.NewCoarse()
 	for i := range f.Jobs {
 		j := &f.Jobs[i]
 		known := p.jobs[i]

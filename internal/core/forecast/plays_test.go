@@ -1,6 +1,7 @@
 package forecast
 
 import (
+	"fmt"
 	"math/rand/v2"
 	"runtime"
 	"sync"
@@ -8,6 +9,7 @@ import (
 
 	"vexillum/internal/core/drill"
 	"vexillum/internal/core/farm"
+	"vexillum/internal/core/frames"
 	"vexillum/internal/core/play"
 )
 
@@ -87,4 +89,56 @@ func calibrate(b testing.TB, class string, first uint64, farms int) (out calibra
 	close(seeds)
 	wg.Wait()
 	return out
+}
+
+// BenchmarkForecast measures what one forecast by sixteen plays costs, from the
+// middle of a night of 20 nodes with six open runs of 400 frames. The service
+// makes them anew as often as a twentieth of a core allows.
+func BenchmarkForecast(b *testing.B) {
+	f, err := drill.Random(drill.ClassRange, 7)
+	if err != nil {
+		b.Fatal(err)
+	}
+	for i := range 20 {
+		f.Nodes = append(f.Nodes[:i], play.Node{Name: fmt.Sprint("kiln-", i), Speed: 0.5 + 0.1*float64(i), Known: 1})
+	}
+	f.Jobs = nil
+	for i := range 6 {
+		j := play.Job{Startup: 20, Noise: 0.08, Spec: farm.Spec{Job: fmt.Sprint("salt_", i), Project: []string{"salt-clock", "gannet"}[i%2], Kind: farm.Final, Recipe: "practice",
+			Mode: []farm.Mode{farm.ModeRange, farm.ModeFeed, farm.ModeSingle}[i%3], Tries: 3, Frames: frames.Of(frames.Span{First: 1, Last: 400})}}
+		for k := range 400 {
+			j.Costs = append(j.Costs, 10+float64(k)/20)
+		}
+		f.Jobs = append(f.Jobs, j)
+	}
+	var p *Position
+	if _, err := play.Play(f, play.Options{Until: 900, WatchAt: 800, Watch: func(w play.Watched) { p = Take(w.State, w.Model, w.Sight, nil, w.Now) }}); err != nil {
+		b.Fatal(err)
+	}
+	for b.Loop() {
+		if known := p.Play(1, 16); len(known) != 6 {
+			b.Fatalf("%d runs are forecast", len(known))
+		}
+	}
+	b.ReportMetric(b.Elapsed().Seconds()/float64(b.N), "s/forecast")
+	b.ReportMetric(20*b.Elapsed().Seconds()/float64(b.N), "s-apart")
+	b.ReportMetric(0, "ns/op")
+}
+
+// TestForecastsAreHonest forecasts a few random farms of each class: most end
+// before the late time, about as many before the median as after it, and the
+// range is a range.
+func TestForecastsAreHonest(t *testing.T) {
+	t.Parallel()
+	below, middle, known := 0.0, 0.0, 0.0
+	for _, class := range []string{drill.ClassFeed, drill.ClassRange} {
+		one := calibrate(t, class, 700, 8)
+		below, middle, known = below+one.below, middle+one.middle, known+one.known
+		if one.width/one.known > 0.35 {
+			t.Errorf("%s: the late time lies %.0f %% of the finish behind the median", class, 100*one.width/one.known)
+		}
+	}
+	if known < 14 || below/known < 0.65 || middle/known < 0.2 || middle/known > 0.9 {
+		t.Errorf("of %.0f forecasts %.0f ended before the late time and %.0f before the median", known, below, middle)
+	}
 }

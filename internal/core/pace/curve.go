@@ -23,8 +23,10 @@ const (
 	mostKnots = 40
 	mostBins  = 256 // of a shape
 
-	// growth of the number of observations after which a fit is made anew.
-	growth = 1.02
+	// growth of the number of observations after which a fit is made anew; and
+	// where less exactness will do.
+	growth       = 1.02
+	coarseGrowth = 1.1
 
 	least = 0.005 // standard deviation that noise has at least
 	most  = 1.0   // and at most
@@ -43,6 +45,7 @@ type Curve struct {
 	first, last int
 	step        float64 // frames from knot to knot
 	shape       *shape  // of an earlier run, or nil
+	growth      float64
 	guess       float64 // what a frame costs as long as nothing is known of the run
 
 	// Sums over observations with their weights.
@@ -93,7 +96,7 @@ func newCurve(set frames.Set, shape *shape) *Curve {
 	first, last := set.First(), set.Last()
 	knots := min(mostKnots, max(2, set.Len()))
 	c := &Curve{
-		first: first, last: last, step: max(1, float64(last-first)/float64(knots-1)), shape: shape, guess: 1,
+		first: first, last: last, step: max(1, float64(last-first)/float64(knots-1)), shape: shape, guess: 1, growth: growth,
 		diag: make([]float64, knots), off: make([]float64, knots), rhs: make([]float64, knots),
 		nodes: map[farm.NodeID]*effect{}, every: 1,
 		tuning: tuning{curve: 1, nodes: 0.1},
@@ -153,7 +156,7 @@ func (c *Curve) observe(n farm.NodeID, known, trust float64, f int, seconds floa
 	e.knots[knot+1] += weight * b
 	c.keep(sample{node: n, frame: int32(f), y: float32(y)})
 	c.count++
-	if !c.late && float64(c.count) >= float64(c.fitted)*growth {
+	if !c.late && float64(c.count) >= float64(c.fitted)*c.growth {
 		c.refit()
 	}
 }

@@ -29,6 +29,7 @@ type Model struct {
 	typical  map[string]*tally    // the same, what frames cost
 	speeds   map[speedKey]float64 // logarithms
 	learned  int64
+	coarse   bool
 }
 
 // Learned returns a number that grows with all that the Model learns.
@@ -51,6 +52,14 @@ type speedKey struct {
 // New returns a Model that knows nothing yet.
 func New() *Model {
 	return &Model{runs: map[farm.RunID]*known{}, jobs: map[string]*shape{}, memories: map[string]int64{}, startups: map[string]*tally{}, typical: map[string]*tally{}, speeds: map[speedKey]float64{}}
+}
+
+// NewCoarse returns a Model that knows nothing yet, for many quick plays: it
+// fits what it learns less often.
+func NewCoarse() *Model {
+	m := New()
+	m.coarse = true
+	return m
 }
 
 // trusted is by how much less a speed that earlier runs told may be off than
@@ -112,6 +121,9 @@ func (m *Model) of(run *farm.Run) *known {
 	k := m.runs[run.ID]
 	if k == nil || k.curve.count == 0 && k.curve.shape != m.jobs[jobOf(run)] { // another run of the job has told since
 		k = &known{curve: newCurve(run.Spec.Frames, m.jobs[jobOf(run)])}
+		if m.coarse {
+			k.curve.growth = coarseGrowth
+		}
 		m.runs[run.ID] = k
 	}
 	if t := m.typical[run.Spec.Recipe]; t != nil && k.curve.count == 0 {

@@ -142,7 +142,11 @@ func (w *world) race(i int) error {
 // yieldSoon plans that what comes first gets its nodes.
 func (w *world) yieldSoon() {
 	if len(w.farm.Jobs) > 1 && w.yieldsAt <= w.now {
-		w.yieldsAt = w.now + max(1, w.now/2000)
+		step := max(1, w.now/2000)
+		if w.o.Coarse {
+			step = max(5, w.now/200)
+		}
+		w.yieldsAt = w.now + step
 		w.events.plan(w.yieldsAt, yields, 0, 0)
 	}
 }

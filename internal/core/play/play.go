@@ -147,6 +147,8 @@ type Options struct {
 	// must not change anything.
 	Watch   func(w Watched)
 	WatchAt float64
+	// Coarse looks less often at what comes first.
+	Coarse bool
 	// Until ends the play early, in seconds; 0: when all jobs have ended.
 	Until float64
 }
