@@ -106,7 +106,7 @@ func (v *survey) cut(d *Dealer, p *plan, n *farm.Node, most int) (Cut, bool) {
 	}
 	take := min(p.pieces[best].frames, most)
 	ahead := from.end - p.then
-	if ahead <= 0.02*v.startup {
+	if ahead <= 0.1*v.startup {
 		return Cut{}, false
 	}
 	delete(d.surveys, v.run.ID) // it will not be so any more
