@@ -142,6 +142,9 @@ func apiece(run *farm.Run) bool {
 		run.Spec.Mode == farm.ModeRange && set.Len() > 1 && !set.Has(set.First()+1) && !set.Has(set.Last()-1)
 }
 
+// Apiece reports whether each frame of a run is a launch of its own.
+func Apiece(run *farm.Run) bool { return apiece(run) }
+
 // apart returns the middle of the longest stretch, so that few frames tell
 // about all; the ends come first.
 func apart(todo frames.Set) int {

@@ -43,6 +43,8 @@ func (d *Dealer) share(n *farm.Node, run *farm.Run, todo frames.Set, now time.Ti
 	switch {
 	case set.Len() == run.ToDo.Len() && len(v.takers) <= 1 && len(v.loads) == 0:
 		return set, fmt.Sprintf("%s: no other node that is ready has %s", all(set), run.Spec.Recipe)
+	case set.Len() == todo.Len():
+		return set, fmt.Sprintf("%s: all that is to do", count(set))
 	case !v.curve.Known():
 		return set, fmt.Sprintf("%s of %d to do: its part by speed", count(set), todo.Len())
 	}

@@ -52,7 +52,7 @@ type piece struct {
 const (
 	mostPieces  = 2000
 	leastPieces = 600
-	piecesANode = 50
+	piecesANode = 100
 )
 
 // horizon is how far ahead it is played.
@@ -217,6 +217,14 @@ func (p *Position) takeRun(s *farm.State, m *pace.Model, run *farm.Run, size int
 		}
 	}
 	startup, _ := m.Startup(run)
+	launch := startup.Mean
+	if deal.Apiece(run) { // each frame of a piece is a launch
+		frames := 0
+		for _, pc := range r.pieces {
+			frames += pc.count
+		}
+		launch *= float64(frames) / float64(len(r.pieces))
+	}
 	spec := farm.Spec{
 		Job: recipeOf(run), Project: run.Spec.Project, Owner: run.Spec.Owner, Kind: farm.Final, Recipe: recipeOf(run), Mode: run.Spec.Mode, Tries: run.Spec.Tries,
 		Frames: frames.Of(spans...), Licence: run.Spec.Licence, Sequence: run.Spec.Sequence, StartOn: 0, Terms: run.Terms, SceneText: run.Spec.SceneText,
@@ -238,7 +246,7 @@ func (p *Position) takeRun(s *farm.State, m *pace.Model, run *farm.Run, size int
 		r.speeds = append(r.speeds, m.SpeedFor(n, run)*part)
 		r.before = append(r.before, m.Speed(n, run.Spec.Recipe)*part)
 	}
-	p.farm.Jobs = append(p.farm.Jobs, play.Job{Spec: spec, Startup: startup.Mean})
+	p.farm.Jobs = append(p.farm.Jobs, play.Job{Spec: spec, Startup: launch})
 	p.jobs = append(p.jobs, r)
 }
 

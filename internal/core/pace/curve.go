@@ -26,7 +26,7 @@ const (
 	// growth of the number of observations after which a fit is made anew; and
 	// where less exactness will do.
 	growth       = 1.02
-	coarseGrowth = 1.1
+	coarseGrowth = 1.04
 
 	least = 0.005 // standard deviation that noise has at least
 	most  = 1.0   // and at most

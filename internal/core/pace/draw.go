@@ -25,7 +25,7 @@ const (
 	// says: that takes its stiffness and the noise for known, and costs for less
 	// abrupt than they are. It was chosen by the calibration of forecasts over
 	// random farms.
-	doubtOfCurve = 1.8
+	doubtOfCurve = 1.5
 )
 
 // Posterior returns the distribution of what is known of a run.

@@ -25,6 +25,7 @@ function Under({ run, now }: { run: Run; now: number }) {
   return (
     <p className="mt-[5px] text-xs leading-4 text-muted">
       <span className="num">{run.done_count}</span> of <span className="num">{run.frame_count}</span> frames
+      {run.nodes.length === 0 && <span className="text-base-content"> · {run.why}</span>}
       {run.newest !== null && run.newest_at !== null && (
         <>
           {" "}
