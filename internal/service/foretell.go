@@ -8,11 +8,14 @@ import (
 )
 
 // How forecasts are made: so many plays each, and at least so long apart. They
-// take one core, and never more than a twentieth of it.
+// never take more than a twentieth of a core, and while they are made a quarter
+// of one, so that nobody else has to wait for a core.
 const (
-	plays          = 16
-	forecastsApart = 2 * time.Second
-	forecastPart   = 20
+	plays            = 16
+	forecastsApart   = 2 * time.Second
+	forecastPart     = 20
+	forecastBreathes = 3           // times as long as a play took before the next
+	forecastsLongest = time.Minute // then fewer plays have to do
 )
 
 // foretell plays what comes next again and again, and tells the floor.
@@ -25,21 +28,30 @@ func (s *Service) foretell(ctx context.Context, f *floor.Floor) {
 			return
 		case <-wait.C:
 		}
-		began := time.Now()
 		position, err := f.Position(ctx)
 		if err != nil {
 			return // the floor has ended
 		}
-		if err := f.Foretell(ctx, position.At, position.PlayWhile(seed, plays, func() bool { return ctx.Err() == nil && time.Since(began) < forecastsLongest })); err != nil {
+		began, busy := time.Now(), time.Duration(0)
+		last := began
+		finishes := position.PlayWhile(seed, plays, func() bool {
+			took := time.Since(last)
+			busy += took
+			wait.Reset(forecastBreathes * took)
+			select {
+			case <-ctx.Done():
+			case <-wait.C:
+			}
+			last = time.Now()
+			return ctx.Err() == nil && last.Sub(began) < forecastsLongest
+		})
+		busy += time.Since(last)
+		if err := f.Foretell(ctx, position.At, finishes); err != nil {
 			return
 		}
-		wait.Reset(max(forecastsApart, (forecastPart-1)*time.Since(began)))
+		wait.Reset(max(forecastsApart, forecastPart*busy-time.Since(began)))
 	}
 }
-
-// forecastsLongest bounds the time for one forecast; with fewer plays it is less
-// exact, and not late.
-const forecastsLongest = 20 * time.Second
 
 // received keeps what projects have received lately.
 func (s *Service) received(ctx context.Context, f *floor.Floor) {

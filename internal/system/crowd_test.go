@@ -43,7 +43,7 @@ func crowded(b *testing.B, nodes int, beat time.Duration) {
 		b.Fatal(err)
 	}
 	joined := time.Since(began)
-	f.submit(wire.Submit{Job: "a", Scene: "a.practice", Frames: "1-1000000", Chunk: 5})
+	f.submit(wire.Submit{Job: "a", Scene: "a.practice", Frames: "1-1000000", Chunk: 5, StartOn: new(0)})
 	db, err := sqlx.Open("pgx", f.url)
 	if err != nil {
 		b.Fatal(err)
@@ -130,7 +130,7 @@ func BenchmarkCrowdOnThePage(b *testing.B) {
 	if err != nil {
 		b.Fatal(err)
 	}
-	f.submit(wire.Submit{Job: "a", Scene: "a.practice", Frames: "1-1000000", Chunk: 5})
+	f.submit(wire.Submit{Job: "a", Scene: "a.practice", Frames: "1-1000000", Chunk: 5, StartOn: new(0)})
 	ctx, stop := context.WithCancel(b.Context())
 	defer stop()
 	go c.Run(ctx)

@@ -74,7 +74,7 @@ func BenchmarkDurableLeases(b *testing.B) {
 		}
 	}
 	began := time.Now()
-	f.submit(wire.Submit{Job: "a", Scene: "a.practice", Frames: "1-1000000", Chunk: 1})
+	f.submit(wire.Submit{Job: "a", Scene: "a.practice", Frames: "1-1000000", Chunk: 1, StartOn: new(0)})
 	submitted := time.Since(began)
 	// rate returns how many leases a second the askers get, each of which tells
 	// the end of those before with the next ask.
@@ -107,7 +107,7 @@ func BenchmarkDurableLeases(b *testing.B) {
 	for b.Loop() {
 		ours := rate()
 		f.post("/api/v1/runs/1/cancel")
-		f.submit(wire.Submit{Job: "b", Scene: "a.practice", Frames: "1-1000000", Chunk: 1, Takes: &wire.Amounts{Cores: 1}})
+		f.submit(wire.Submit{Job: "b", Scene: "a.practice", Frames: "1-1000000", Chunk: 1, Takes: &wire.Amounts{Cores: 1}, StartOn: new(0)})
 		beside := rate()
 		theirs := claims(b, server)
 		alone := answersAlone(b, askers, window)

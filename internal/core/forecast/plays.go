@@ -256,8 +256,8 @@ func (p *Position) Play(seed uint64, plays int) map[farm.RunID]Finish {
 	return p.play(seed, plays, func() bool { return true })
 }
 
-// PlayWhile is Play that ends early, with Least plays at least, when more says
-// that there is no time left.
+// PlayWhile is Play that asks between one play and the next whether there is time
+// for more, and ends early, with Least plays at least, when there is none.
 func (p *Position) PlayWhile(seed uint64, plays int, more func() bool) map[farm.RunID]Finish {
 	return p.play(seed, plays, more)
 }
@@ -269,7 +269,7 @@ func (p *Position) play(seed uint64, plays int, more func() bool) map[farm.RunID
 	out := map[farm.RunID]Finish{}
 	finishes := make([][]float64, len(p.jobs))
 	for k := range plays {
-		if k >= Least && !more() {
+		if k > 0 && !more() && k >= Least {
 			plays = k
 			break
 		}
