@@ -42,10 +42,12 @@ func (d *Dealer) Yield(now time.Time) []Cut {
 }
 
 // unbegun returns the frames of a lease that its node could give back; none
-// while it must not be asked.
-func (d *Dealer) unbegun(l *farm.Lease) frames.Set {
+// while it must not be asked. A lease that was opened since what comes first
+// was there is asked only once it has begun a frame: whoever decides twice
+// about a node gets on with it all the same.
+func (d *Dealer) unbegun(l *farm.Lease, since time.Time) frames.Set {
 	seen := d.sight(l)
-	if seen.Rests || l.Race {
+	if seen.Rests || l.Race || !seen.Begun && !l.OpenedAt.Before(since) {
 		return frames.Set{}
 	}
 	if seen.Begun {
@@ -80,7 +82,7 @@ func (d *Dealer) overCeiling(now time.Time, ask func(*farm.Lease, frames.Set, st
 				break
 			}
 			leaving[l.Node] = true
-			ask(l, d.unbegun(l), fmt.Sprintf("%s may have %s nodes, and %s is one more", run.Spec.Name(), run.Terms.Ceiling, d.s.NodeName(l.Node)))
+			ask(l, d.unbegun(l, now), fmt.Sprintf("%s may have %s nodes, and %s is one more", run.Spec.Name(), run.Terms.Ceiling, d.s.NodeName(l.Node)))
 		}
 	}
 }
@@ -134,15 +136,26 @@ func (d *Dealer) forUrgent(run *farm.Run, now time.Time, ask func(*farm.Lease, f
 	if !d.below(run) {
 		return
 	}
+	for _, t := range d.yielders(run, now) {
+		for _, l := range t.yields {
+			ask(l, d.unbegun(l, run.SubmittedAt), fmt.Sprintf("%s is %s and comes first on %s", run.Spec.Name(), run.Terms.Level, t.node.Name))
+		}
+	}
+}
+
+// yielders returns the nodes to which a run would give frames if they gave back
+// what they have of less urgent ones.
+func (d *Dealer) yielders(run *farm.Run, now time.Time) (out []taker) {
 	v := d.look(run, now)
 	for _, t := range v.takers {
 		if t.yields == nil || v.portion(t.node, t.speed) <= 0 {
 			continue
 		}
-		for _, l := range t.yields {
-			ask(l, d.unbegun(l), fmt.Sprintf("%s is %s and comes first on %s", run.Spec.Name(), run.Terms.Level, t.node.Name))
+		if set, _ := d.offer(t.node, run, nil, now); !set.Empty() {
+			out = append(out, t)
 		}
 	}
+	return out
 }
 
 // Stops returns the leases that would have to end at once so that a more
@@ -152,11 +165,7 @@ func (d *Dealer) Stops(run *farm.Run, now time.Time) (leases []*farm.Lease, lost
 	if !deals(run) || !d.below(run) {
 		return nil, 0
 	}
-	v := d.look(run, now)
-	for _, t := range v.takers {
-		if t.yields == nil || v.portion(t.node, t.speed) <= 0 {
-			continue
-		}
+	for _, t := range d.yielders(run, now) {
 		for _, l := range t.yields {
 			leases = append(leases, l)
 			if seen := d.sight(l); seen.Begun {
@@ -189,7 +198,7 @@ func (d *Dealer) forTurn(run *farm.Run, now time.Time, ask func(*farm.Lease, fra
 			}
 			for l := range other.OpenLeases {
 				n := d.s.Nodes[l.Node]
-				back := d.unbegun(l)
+				back := d.unbegun(l, run.SubmittedAt)
 				speed := d.m.SpeedFor(n, other) * n.Part(l.Share)
 				if back.Len() < 2 || curve.Work(back)/speed < 2*most || !n.Ready() || !d.may(n, run, now) {
 					continue

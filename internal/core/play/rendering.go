@@ -136,7 +136,7 @@ func (w *world) goOn(i int, failed bool) error {
 		return w.through(i)
 	}
 	// A launch renders what follows; after a gap or a failure it is another.
-	if !failed && left.First() == m.frame+1 && mode == farm.ModeRange || mode == farm.ModeFeed || mode == farm.ModeWhole && !failed {
+	if !failed && left.First() == m.frame+1 && mode == farm.ModeRange || mode == farm.ModeFeed && !m.spoilt[left.First()] || mode == farm.ModeWhole && !failed {
 		w.next(i, left.First())
 		return nil
 	}
