@@ -18,6 +18,9 @@ const (
 	forecastsLongest = time.Minute // then fewer plays have to do
 )
 
+// forecastStretch is how long plays go on without a pause.
+const forecastStretch = 20 * time.Millisecond
+
 // foretell plays what comes next again and again, and tells the floor.
 func (s *Service) foretell(ctx context.Context, f *floor.Floor) {
 	wait := time.NewTimer(forecastsApart)
@@ -34,8 +37,11 @@ func (s *Service) foretell(ctx context.Context, f *floor.Floor) {
 		}
 		began, busy := time.Now(), time.Duration(0)
 		last := began
-		finishes := position.PlayWhile(seed, plays, func() bool {
+		breathe := func() {
 			took := time.Since(last)
+			if took < forecastStretch {
+				return
+			}
 			busy += took
 			wait.Reset(forecastBreathes * took)
 			select {
@@ -43,8 +49,14 @@ func (s *Service) foretell(ctx context.Context, f *floor.Floor) {
 			case <-wait.C:
 			}
 			last = time.Now()
-			return ctx.Err() == nil && last.Sub(began) < forecastsLongest
-		})
+		}
+		inTime := func(limit time.Duration) func() bool {
+			return func() bool {
+				breathe()
+				return ctx.Err() == nil && time.Since(began) < limit
+			}
+		}
+		finishes := position.PlayWhile(seed, plays, inTime(forecastsLongest), inTime(2*forecastsLongest))
 		busy += time.Since(last)
 		if err := f.Foretell(ctx, position.At, finishes); err != nil {
 			return

@@ -2,6 +2,7 @@ package forecast
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"math"
 	"math/rand/v2"
@@ -253,19 +254,21 @@ func (p *Position) takeRun(s *farm.State, m *pace.Model, run *farm.Run, size int
 // Play plays what comes next so many times, each time with other costs and
 // speeds that may be true, and returns what came of each run.
 func (p *Position) Play(seed uint64, plays int) map[farm.RunID]Finish {
-	return p.play(seed, plays, func() bool { return true })
+	return p.play(seed, plays, func() bool { return true }, nil)
 }
 
 // PlayWhile is Play that asks between one play and the next whether there is time
 // for more, and ends early, with Least plays at least, when there is none.
-func (p *Position) PlayWhile(seed uint64, plays int, more func() bool) map[farm.RunID]Finish {
-	return p.play(seed, plays, more)
+// alive is asked also in the middle of plays: when it says no, what is known by
+// then has to do.
+func (p *Position) PlayWhile(seed uint64, plays int, more, alive func() bool) map[farm.RunID]Finish {
+	return p.play(seed, plays, more, alive)
 }
 
 // Least is how many plays a forecast rests on at least.
 const Least = 5
 
-func (p *Position) play(seed uint64, plays int, more func() bool) map[farm.RunID]Finish {
+func (p *Position) play(seed uint64, plays int, more, alive func() bool) map[farm.RunID]Finish {
 	out := map[farm.RunID]Finish{}
 	finishes := make([][]float64, len(p.jobs))
 	for k := range plays {
@@ -275,7 +278,11 @@ func (p *Position) play(seed uint64, plays int, more func() bool) map[farm.RunID
 		}
 		r := rand.New(rand.NewPCG(seed, uint64(k)))
 		f, model := p.draw(r)
-		report, err := play.Play(f, play.Options{Model: model, Until: horizon.Seconds(), Coarse: true})
+		report, err := play.Play(f, play.Options{Model: model, Until: horizon.Seconds(), Coarse: true, GoOn: alive})
+		if errors.Is(err, play.ErrStopped) {
+			plays = k
+			break
+		}
 		if err != nil {
 			continue // it contradicts itself; others tell
 		}
@@ -290,6 +297,8 @@ func (p *Position) play(seed uint64, plays int, more func() bool) map[farm.RunID
 		switch {
 		case !j.known:
 			out[j.id] = Finish{Why: "no frame is finished yet"}
+		case plays < Least:
+			out[j.id] = Finish{Why: "there was no time to play what comes next"}
 		case len(all) < (plays+1)/2:
 			out[j.id] = Finish{Why: "as things are it does not end within 60 days"}
 		default:

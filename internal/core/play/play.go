@@ -6,6 +6,7 @@
 package play
 
 import (
+	"errors"
 	"fmt"
 	"math"
 	"math/rand/v2"
@@ -149,9 +150,15 @@ type Options struct {
 	WatchAt float64
 	// Coarse looks less often at what comes first.
 	Coarse bool
+	// GoOn is asked now and then; when it says no the play ends with ErrStopped. It
+	// may be nil.
+	GoOn func() bool
 	// Until ends the play early, in seconds; 0: when all jobs have ended.
 	Until float64
 }
+
+// ErrStopped says that a play was ended before its end.
+var ErrStopped = errors.New("the play was stopped")
 
 // Watched is a farm in the middle of a play, as a service would see it.
 type Watched struct {
@@ -171,7 +178,10 @@ func Play(f Farm, o Options) (*Report, error) {
 	if err := w.resume(); err != nil {
 		return nil, fmt.Errorf("beginning the play: %w", err)
 	}
-	for quiet, tried := 0, 0; quiet < mostEvents; quiet++ {
+	for quiet, tried, count := 0, 0, 1; quiet < mostEvents; quiet++ {
+		if count++; o.GoOn != nil && count%64 == 0 && !o.GoOn() {
+			return nil, ErrStopped
+		}
 		if tried != len(w.attempts) {
 			quiet, tried = 0, len(w.attempts)
 		}

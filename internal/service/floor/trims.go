@@ -154,14 +154,18 @@ func (f *Floor) handOver(t *turn, taker farm.NodeID, cut farm.LeaseTrimmed, ahea
 	if w == nil || !n.Ready() || run.State != farm.RunRendering || t.broken != nil {
 		return
 	}
+	set := cut.Frames.Intersect(run.ToDo) // somebody may race for one meanwhile
+	if set.Empty() {
+		return
+	}
 	share, full := deal.Room(t.s, f.m, n, run, w.ask.Memory, nil)
 	if full != "" {
 		return
 	}
 	delete(f.asks, taker)
 	opened := farm.LeaseOpened{
-		Lease: t.s.LastLease + 1, Node: taker, Run: cut.Run, Session: n.Session, Ask: w.ask.Number, Frames: cut.Frames, Share: share,
-		Reason: deal.TookOver(n.Name, t.s.NodeName(cut.Node), cut.Frames, ahead), At: t.now,
+		Lease: t.s.LastLease + 1, Node: taker, Run: cut.Run, Session: n.Session, Ask: w.ask.Number, Frames: set, Share: share,
+		Reason: deal.TookOver(n.Name, t.s.NodeName(cut.Node), set, ahead), At: t.now,
 	}
 	t.append(opened)
 	if t.broken != nil {
