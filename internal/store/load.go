@@ -16,7 +16,7 @@ import (
 // each open run, the newest; and of the last run of each of so many jobs, from
 // all over its range.
 const (
-	observationsPerRun = 200
+	observationsPerRun = 100
 	jobsRemembered     = 200
 	observationsPerJob = 120
 )
