@@ -136,10 +136,8 @@ func (d *Dealer) ceiling(n *farm.Node, run *farm.Run, now time.Time) string {
 	if run.Terms.Ceiling.None() {
 		return ""
 	}
-	for l := range run.OpenLeases {
-		if l.Node == n.ID {
-			return ""
-		}
+	if worksOn(n, run) {
+		return ""
 	}
 	most := run.Terms.Ceiling.Most(d.able(run, now))
 	if at := working(run); at >= most {

@@ -42,6 +42,9 @@ func (d *Dealer) limited(n *farm.Node, run *farm.Run, warm *farm.Lease, now time
 				takes = 0
 			case need.Per == farm.PerDevice:
 				takes = max(1, run.Spec.Takes.Devices)
+				if run.Spec.Takes.Whole() { // such a lease owns all of them
+					takes = max(1, len(n.Offer().Devices))
+				}
 			}
 			if most := l.Most(now); used+takes > most {
 				return d.noLicence(run, l, used, now)
@@ -158,7 +161,7 @@ func scouting(run *farm.Run) string {
 	if !run.Spec.Wait || run.Spec.Scouts.Empty() || run.Terms.Scouted {
 		return ""
 	}
-	return fmt.Sprintf("the scouts of %s (frames %s) are rendered, and the rest waits for a person's yes", run.Spec.Name(), run.Spec.Scouts)
+	return fmt.Sprintf("the scouts of %s (frames %s) come first, and the rest waits for a person's yes", run.Spec.Name(), run.Spec.Scouts)
 }
 
 // ordered returns so many frames of a set in the order that the run asks for.

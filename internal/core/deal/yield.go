@@ -104,7 +104,7 @@ func (d *Dealer) yields(n *farm.Node, run *farm.Run, now time.Time) (yielder, bo
 	var y yielder
 	for _, l := range held {
 		other := d.s.Runs[l.Run]
-		if other.Terms.Level.Rank() <= run.Terms.Level.Rank() || other.Spec.Mode == farm.ModeWhole {
+		if l.Run == run.ID || other.Terms.Level.Rank() <= run.Terms.Level.Rank() || other.Spec.Mode == farm.ModeWhole {
 			return yielder{}, false
 		}
 		y.leases = append(y.leases, l)

@@ -139,6 +139,9 @@ func TestTheUrgentGetsNodes(t *testing.T) {
 		if !strings.Contains(out.Sentence, "1 lease of less urgent runs would be stopped, and 0.0") || len(w.s.LeasesOf(n)) != 1 {
 			t.Errorf("it says %q", out.Sentence)
 		}
+		if out := w.change(small, wire.RunChange{Priority: text("high"), Now: true, DryRun: true}); strings.Contains(out.Sentence, "stopped") {
+			t.Errorf("a run makes room for itself: %q", out.Sentence)
+		}
 		w.change(long, wire.RunChange{Priority: text("urgent"), Now: true})
 		if got := w.ask(n, 0).Lease(); got == nil || got.Run != long {
 			t.Errorf("the node goes on with %+v", got)
