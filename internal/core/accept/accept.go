@@ -110,7 +110,7 @@ func good(run *farm.Run, l *farm.Lease, r Report, now time.Time) ([]farm.Record,
 	if run.Done.Has(r.Frame) {
 		return nil, Verdict{Discard: true, Why: fmt.Sprintf("frame %d is done", r.Frame)}
 	}
-	if !run.Wants(r.Frame) {
+	if mine := l.Open() && l.Left.Has(r.Frame) && !run.State.Closed(); !mine && !run.Wants(r.Frame) {
 		return nil, Verdict{Discard: true, Why: fmt.Sprintf("frame %d is no longer wanted", r.Frame)}
 	}
 	accepted := farm.FrameAccepted{

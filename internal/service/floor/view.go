@@ -200,9 +200,11 @@ func (f *Floor) runView(run *farm.Run, now time.Time) wire.Run {
 	v.AtRisk = atRisk(run, v.Forecast, now)
 	var rendering, verifying, delivering []frames.Span
 	one := func(f int) frames.Span { return frames.Span{First: f, Last: f} }
+	at := map[farm.NodeID]bool{}
 	for _, l := range openLeases(run) {
-		if name := f.s.NodeName(l.Node); !slices.Contains(v.Nodes, name) {
-			v.Nodes = append(v.Nodes, name)
+		if !at[l.Node] {
+			at[l.Node] = true
+			v.Nodes = append(v.Nodes, f.s.NodeName(l.Node))
 		}
 		live := f.live[l.Node]
 		if live == nil {
