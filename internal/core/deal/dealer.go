@@ -2,6 +2,7 @@ package deal
 
 import (
 	"cmp"
+	"math/bits"
 	"slices"
 	"time"
 
@@ -89,4 +90,11 @@ func sortTakers(takers []taker) {
 	slices.SortFunc(takers, func(a, b taker) int {
 		return cmp.Or(cmp.Compare(b.speed, a.speed), cmp.Compare(a.node.ID, b.node.ID))
 	})
+}
+
+// Reconsider reports whether so many frames of a run have just told enough that
+// nodes which it passed over should be thought of again: after each of the first,
+// then eight times until there are twice as many.
+func Reconsider(seen int) bool {
+	return seen < 16 || seen%(1<<(bits.Len(uint(seen))-4)) == 0
 }

@@ -223,7 +223,8 @@ func (d *Dealer) dearest(run *farm.Run, todo frames.Set) int {
 
 // rest deals the last frames of a run: those that cost most first, each to the
 // node that would have it done first. A node that would have none done before
-// the others have done all gets none.
+// the others have done all gets none. As long as it is not known well what a
+// frame costs it may cost more, which a slow node would make all wait for.
 func (d *Dealer) rest(n *farm.Node, run *farm.Run, todo frames.Set, now time.Time) (frames.Set, string) {
 	v := d.look(run, now)
 	var nodes []finish
@@ -262,24 +263,28 @@ func (d *Dealer) rest(n *farm.Node, run *farm.Run, todo frames.Set, now time.Tim
 	type piece struct {
 		frame int
 		cost  float64
+		most  float64 // what it may cost
 	}
 	var pieces []piece
 	for f := range todo.All() {
-		pieces = append(pieces, piece{f, v.curve.Cost(f)})
+		cost := v.curve.Cost(f)
+		pieces = append(pieces, piece{f, cost, cost * math.Exp(v.curve.Doubt(f))})
 	}
 	slices.SortStableFunc(pieces, func(a, b piece) int { return cmp.Compare(b.cost, a.cost) })
 	end := 0.0
 	for _, p := range pieces {
-		best, at := -1, math.Inf(1)
+		best, at, done := -1, math.Inf(1), 0.0
 		trouble := run.Trouble[p.frame]
 		for i := range nodes {
 			if trouble != nil && nodes[i].node != n && trouble.FailedOn(nodes[i].node.ID) {
 				continue // it would not take it
 			}
-			if t := nodes[i].free + extra + p.cost/nodes[i].speed; t < at-1e-9 {
-				best, at = i, t
+			begins := nodes[i].free + extra
+			if t := begins + p.most/nodes[i].speed; t < at-1e-9 {
+				best, at, done = i, t, begins+p.cost/nodes[i].speed
 			}
 		}
+		at = done
 		nodes[best].free = at
 		end = max(end, at)
 		if nodes[best].node == n {

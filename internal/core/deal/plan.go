@@ -81,8 +81,7 @@ func (v *survey) try(then float64) *plan {
 		if l.left.Empty() {
 			return nil
 		}
-		each := l.work / float64(l.left.Len())
-		n := int(math.Ceil((l.end-then)*l.speed/each - 1e-9))
+		n, each := v.loads[i].tail(v.curve, (l.end-then)*l.speed)
 		if n > l.left.Len() || l.rests {
 			return nil
 		}

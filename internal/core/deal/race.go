@@ -52,13 +52,13 @@ func (d *Dealer) Race(ask Ask, now time.Time) Decision {
 		most := 0.5 * v.startup // gained, at least
 		for i := range v.loads {
 			l := &v.loads[i]
-			f, left, ok := d.flight(v, l)
-			if !ok || l.node == n || run.Trouble[f].FailedOn(n.ID) || run.Raced(f) {
+			f, ok := d.flight(v, l)
+			if !ok || l.node == n || run.Trouble[f.frame].FailedOn(n.ID) || run.Raced(f.frame) || mine < f.least {
 				continue
 			}
-			takes := v.startup + v.curve.Cost(f)/mine
-			if takes < racePart*left && left-takes > most {
-				best, frame, most = l, f, left-takes
+			takes := v.startup + f.cost/mine
+			if takes < racePart*f.left && f.left-takes > most && !v.sooner(n, l, f.cost, takes) {
+				best, frame, most = l, f.frame, f.left-takes
 			}
 		}
 		if best == nil {
@@ -78,25 +78,53 @@ func (d *Dealer) Race(ask Ask, now time.Time) Decision {
 	return Decision{Why: "there is nothing to race for"}
 }
 
-// flight returns the frame of a lease that can be raced for, and how many
-// seconds its node is expected still to take.
-func (d *Dealer) flight(v *survey, l *load) (frame int, seconds float64, ok bool) {
+// inFlight is a frame in flight that can be raced for.
+type inFlight struct {
+	frame int
+	left  float64 // seconds that its node is expected still to take
+	cost  float64 // reference seconds that another node would need
+	least float64 // speed of a node that may race
+}
+
+// flight returns the frame of a lease that can be raced for.
+func (d *Dealer) flight(v *survey, l *load) (inFlight, bool) {
 	if l.lease.Left.Empty() {
-		return 0, 0, false
+		return inFlight{}, false
 	}
 	seen := d.sight(l.lease)
 	if l.node.Reach == farm.Silent { // whatever it does, nobody hears of it
+		f := l.lease.Left.First()
 		if seen.Begun && l.lease.Left.Has(seen.Frame) {
-			return seen.Frame, math.Inf(1), true
+			f = seen.Frame
 		}
-		return l.lease.Left.First(), math.Inf(1), true
+		return inFlight{frame: f, left: math.Inf(1), cost: v.curve.Cost(f)}, true
 	}
 	if !l.left.Empty() || !seen.Begun || !l.lease.Left.Has(seen.Frame) {
-		return 0, 0, false
+		return inFlight{}, false
 	}
-	left := l.free
-	if expected := v.curve.Cost(seen.Frame) / l.speed; seen.Seconds > stalls*expected {
-		left = max(left, seen.Seconds) // it may have stalled: as likely as not it takes as long again
+	out := inFlight{frame: seen.Frame, left: l.free, cost: v.curve.Cost(seen.Frame)}
+	switch expected := out.cost / l.speed; {
+	case seen.Seconds > stalls*expected:
+		// As likely as not it takes as long again. It may have stalled; or it is
+		// dear, and then a slower node is of no use.
+		out.left = max(out.left, seen.Seconds)
+		if seen.Seconds < 3*stalls*expected {
+			out.least = 0.9 * l.speed
+		}
+	case seen.Seconds > expected: // it costs more than was thought, wherever it is rendered
+		out.cost = (seen.Seconds + out.left) * l.speed
 	}
-	return seen.Frame, left, true
+	return out, true
+}
+
+// sooner reports whether a node that is through with its part soon would have
+// a frame done before one that is free now, and takes so many seconds.
+func (v *survey) sooner(n *farm.Node, owner *load, cost, takes float64) bool {
+	for i := range v.loads {
+		o := &v.loads[i]
+		if o != owner && o.node != n && !o.goes && o.left.Empty() && o.free+v.startup+cost/o.speed < takes {
+			return true
+		}
+	}
+	return false
 }

@@ -2,6 +2,7 @@ package deal
 
 import (
 	"math"
+	"sort"
 	"time"
 
 	"vexillum/internal/core/farm"
@@ -28,6 +29,8 @@ type load struct {
 	end   float64    // seconds from now until all is done
 	rests bool
 	goes  bool // its node gets no further work when it is through
+
+	tails []float64 // work of the last of left, in equal steps of frames; nil until it is asked for
 }
 
 // taker is a node that is ready for the run and has nothing to do.
@@ -173,6 +176,40 @@ func (d *Dealer) load(v *survey, l *farm.Lease) load {
 	}
 	out.end = out.free + out.work/out.speed
 	return out
+}
+
+// tail returns how many of the last frames of a lease make up so much work at
+// least, and what they cost on average. Costs may differ along a lease.
+func (l *load) tail(curve *pace.Curve, work float64) (frames int, each float64) {
+	const most = 24
+	all := l.left.Len()
+	each = l.work / float64(all)
+	first, last := l.left.First(), l.left.Last()
+	if last-first+1 != all || !curve.Known() {
+		return int(math.Ceil(work/each - 1e-9)), each
+	}
+	steps := min(all, most)
+	if l.tails == nil {
+		l.tails = make([]float64, steps+1)
+		for i := range steps {
+			from, to := all-(i+1)*all/steps, all-i*all/steps // counted from the first
+			l.tails[i+1] = l.tails[i] + float64(to-from)*curve.Cost(first+(from+to-1)/2)
+		}
+		for i := range l.tails { // launches of single frames count, too
+			l.tails[i] *= l.work / l.tails[steps]
+		}
+	}
+	i := sort.SearchFloat64s(l.tails, work-1e-9)
+	if i > steps {
+		return all + 1, each // more than there is
+	}
+	if i == 0 {
+		return 0, each
+	}
+	width := float64(i*all/steps - (i-1)*all/steps)
+	part := (work - l.tails[i-1]) / (l.tails[i] - l.tails[i-1])
+	frames = (i-1)*all/steps + int(math.Ceil(part*width-1e-9))
+	return frames, work / (float64((i-1)*all/steps) + part*width)
 }
 
 // remaining is how long something still takes that was expected to take so

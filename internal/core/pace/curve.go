@@ -236,6 +236,40 @@ func (c *Curve) smear() float64 {
 	return math.Exp(s * s / 2)
 }
 
+// Doubt returns the standard deviation of the logarithm of what frame f costs,
+// given what was seen of the frames around it: of a random walk between two
+// points that are known (a Brownian bridge), or from one.
+func (c *Curve) Doubt(f int) float64 {
+	if !c.Known() {
+		return doubtOfGuess
+	}
+	if c.knots == nil {
+		return doubtOfShape
+	}
+	x := (float64(f) - float64(c.first)) / c.step
+	before, after := math.Inf(1), math.Inf(1)
+	for k := int(x); k >= 0 && math.IsInf(before, 0); k-- {
+		if c.diag[k] > 0 {
+			before = x - float64(k)
+		}
+	}
+	for k := int(math.Ceil(x)); k < len(c.diag) && math.IsInf(after, 0); k++ {
+		if c.diag[k] > 0 {
+			after = float64(k) - x
+		}
+	}
+	away := 0.0 // knots of a walk from one point that would leave as much doubt
+	switch {
+	case math.IsInf(before, 0):
+		away = after
+	case math.IsInf(after, 0):
+		away = before
+	case before+after > 0:
+		away = before * after / (before + after)
+	}
+	return c.tuning.curve * math.Sqrt(away/float64(len(c.diag)-1))
+}
+
 // Spread returns the standard deviation of the logarithm of single frames.
 func (c *Curve) Spread() float64 { return c.sigma() }
 

@@ -235,3 +235,24 @@ func BenchmarkObserve(b *testing.B) {
 		})
 	}
 }
+
+// TestDoubtGrowsAwayFromWhatWasSeen looks at how well it is known what frames
+// cost: not at all, at a frame that was seen, between two and beyond them.
+func TestDoubtGrowsAwayFromWhatWasSeen(t *testing.T) {
+	m, run := New(), &farm.Run{ID: 1, Spec: farm.Spec{Job: "a", Recipe: "practice", Frames: frames.Of(frames.Span{First: 1, Last: 100})}}
+	n := &farm.Node{ID: 1, Facts: farm.Facts{Speed: 1}}
+	doubt := func(f int) float64 { return m.Curve(run).Doubt(f) }
+	if got := doubt(50); got != doubtOfGuess {
+		t.Errorf("nothing was seen, and the doubt is %v", got)
+	}
+	for i, f := range []int{1, 2, 3, 21, 22, 23, 61, 62, 63} {
+		m.Observe(run, n, 1, farm.FrameAccepted{Frame: f, RenderSeconds: 10 * (1 + float64(i%3)/10)})
+	}
+	if near, between, beyond := doubt(22), doubt(42), doubt(100); near > 0.02 || between <= near || beyond <= between {
+		t.Errorf("doubt is %v at a frame that was seen, %v between such and %v beyond them; want more and more", near, between, beyond)
+	}
+	m.Close(run)
+	if again := m.Curve(&farm.Run{ID: 2, Spec: run.Spec}).Doubt(90); again != doubtOfShape {
+		t.Errorf("an earlier run has told, and the doubt is %v", again)
+	}
+}

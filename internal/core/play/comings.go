@@ -100,6 +100,7 @@ func (w *world) leave(i int) error {
 		return nil
 	}
 	spent := 0.0
+	m.told, m.mute = deal.Sight{Begun: m.begun, Frame: m.frame}, 0
 	if m.begun {
 		spent = w.now - m.since
 		w.tried(i, Stopped)

@@ -10,6 +10,7 @@ import (
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
+	"vexillum/internal/core/triage"
 )
 
 // askSoon lets all that wait ask, once everything has happened that happens at
@@ -161,6 +162,10 @@ func (w *world) yield() error {
 		if m.lease == nil || m.lease.ID != cut.Lease {
 			continue
 		}
+		if !m.there {
+			w.unanswered(m)
+			continue
+		}
 		back := cut.Frames
 		if m.begun {
 			back = back.Minus(frames.One(m.frame))
@@ -183,6 +188,12 @@ func (w *world) yield() error {
 	return nil
 }
 
+// unanswered notes that a machine that has vanished is asked something.
+func (w *world) unanswered(m *machine) {
+	m.mute = w.now + triage.SilentAfter.Seconds()
+	w.lookSoon(1)
+}
+
 // handOver asks a node for the end of its lease. It gives what it has not
 // begun, at once, and the taker gets that.
 func (w *world) handOver(i int, cut deal.Cut) error {
@@ -190,6 +201,10 @@ func (w *world) handOver(i int, cut deal.Cut) error {
 	owner := &w.machines[w.ids[cut.Node]]
 	if owner.lease == nil || owner.lease.ID != cut.Lease {
 		return fmt.Errorf("lease %d is to be cut, and %s does not have it", cut.Lease, w.s.NodeName(cut.Node))
+	}
+	if !owner.there {
+		w.unanswered(owner)
+		return nil
 	}
 	given := cut.Frames
 	if owner.begun {

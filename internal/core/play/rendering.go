@@ -1,6 +1,7 @@
 package play
 
 import (
+	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/triage"
 )
@@ -83,8 +84,8 @@ func (w *world) frameEnds(i int) error {
 		if err := w.beaten(run); err != nil {
 			return err
 		}
-		if w.s.Runs[l.Run].Done.Len() == 1 && run.Spec.StartOn > 0 {
-			w.askSoon() // the crowd joins
+		if len(w.idle) > 0 && !run.ToDo.Empty() && deal.Reconsider(w.m.Seen(run.ID)) {
+			w.askSoon() // what is known now may change what suits those that wait
 		}
 	}
 	if fails {

@@ -42,7 +42,9 @@ type world struct {
 type machine struct {
 	id     farm.NodeID
 	there  bool
-	gone   int // how often it has left: what was meant for it before is void
+	told   deal.Sight // of its lease, when it vanished
+	mute   float64    // until when a question that it did not answer is waited for
+	gone   int        // how often it has left: what was meant for it before is void
 	lease  *farm.Lease
 	job    int
 	launch int
@@ -133,11 +135,18 @@ func (w *world) at(seconds float64) time.Time {
 	return w.farm.Start.Add(time.Duration(seconds * float64(time.Second)))
 }
 
-// sight is what a node would tell of a lease.
+// sight is what a node has told of a lease. That it has vanished shows only
+// when it does not answer, or has been silent for a while.
 func (w *world) sight(l *farm.Lease) deal.Sight {
 	m := &w.machines[w.ids[l.Node]]
-	if m.lease != l || !m.there {
+	if m.lease != l {
 		return deal.Sight{Rests: true}
+	}
+	if !m.there {
+		seen := m.told
+		seen.Seconds = w.now - m.since
+		seen.Rests = w.now < m.mute || w.s.Nodes[m.id].Reach != farm.Online
+		return seen
 	}
 	return deal.Sight{Begun: m.begun, Frame: m.frame, Seconds: w.now - m.since}
 }

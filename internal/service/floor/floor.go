@@ -330,6 +330,9 @@ func (f *Floor) learn(r farm.Record) {
 			f.m.Observe(run, n, part, r)
 			f.dealer.Receive(run.Spec.Project, run.Spec.Owner, r.RenderSeconds*part*f.m.SpeedFor(n, run), r.At)
 			f.reorder = f.reorder || run.Races() > 0 // who raced for the frame may stop
+			if len(f.asks) > 0 && !run.ToDo.Empty() && deal.Reconsider(f.m.Seen(run.ID)) {
+				f.redeal = true // nodes that were passed over may be of use, as it is known now
+			}
 		}
 		if l := f.live[r.Node]; l != nil {
 			if l.advanced == nil {
