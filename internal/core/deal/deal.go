@@ -37,6 +37,7 @@ type Decision struct {
 // after that was applied, it tells what the node gets beside it.
 func (d *Dealer) Next(ask Ask, now time.Time) Decision {
 	s, m := d.s, d.m
+	d.looked = 0
 	n := s.Nodes[ask.Node]
 	if n == nil {
 		return Decision{Why: "this machine is no node of the farm"}

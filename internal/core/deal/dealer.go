@@ -23,8 +23,11 @@ type Dealer struct {
 	line   *line
 
 	surveys map[farm.RunID]*survey // of large farms
+	looked  int                    // surveys made for the decision at hand
 	ables   map[farm.RunID]able
 	means   map[farm.RunID]mean
+
+	at atWork
 
 	received map[party]*faded // lately
 	held     *held
@@ -79,10 +82,6 @@ func (d *Dealer) able(run *farm.Run, now time.Time) int {
 		d.ables[run.ID] = a
 	}
 	return a.count
-}
-
-func sortLoads(loads []load) {
-	slices.SortFunc(loads, func(a, b load) int { return cmp.Compare(a.lease.ID, b.lease.ID) })
 }
 
 // sortTakers puts the fastest first.

@@ -54,20 +54,29 @@ type power struct {
 	at          time.Time
 }
 
-const powerGood = 5 * time.Second
+// Powers are good for so long, and far from the end for a part of what remains.
+const (
+	powerGood = 5 * time.Second
+	powerMost = time.Minute
+	powerPart = 0.1
+)
 
 func (d *Dealer) powerOf(run *farm.Run, now time.Time) power {
 	p, ok := d.powers[run.ID]
-	if age := now.Sub(p.at); ok && age >= 0 && age <= powerGood {
+	remains := time.Duration(powerPart * float64(run.ToDo.Len()) * p.each / p.speed * float64(time.Second))
+	if age := now.Sub(p.at); ok && age >= 0 && age <= max(powerGood, min(powerMost, remains)) {
 		return p
 	}
-	v := d.look(run, now)
-	p = power{leases: len(v.loads) + len(v.takers), each: v.each, at: now}
-	for _, l := range v.loads {
-		p.speed += l.speed
+	p = power{leases: run.OpenCount(), each: d.m.Curve(run).Work(run.ToDo) / float64(max(1, run.ToDo.Len())), at: now}
+	for l := range run.OpenLeases {
+		n := d.s.Nodes[l.Node]
+		p.speed += d.m.SpeedFor(n, run) * n.Part(l.Share)
 	}
-	for _, t := range v.takers {
-		p.speed += t.speed
+	for _, n := range d.s.Roomy() {
+		if more := d.freeFor(n, run, now); more > 0 {
+			p.leases += more
+			p.speed += float64(more) * speed(d.m, n, run)
+		}
 	}
 	d.powers[run.ID] = p
 	return p

@@ -89,7 +89,7 @@ func (d *Dealer) hopeless(n *farm.Node, run *farm.Run, now time.Time) bool {
 	if run.Spec.Mode != farm.ModeRange || run.Spec.Chunk > 0 || !run.Spec.Scouts.Empty() || apiece(run) {
 		return false
 	}
-	v := d.look(run, now)
+	v := d.glance(run, now)
 	frames, waits := v.portions()[n.ID]
 	return waits && frames == 0 && v.fastest(n) != n
 }

@@ -76,6 +76,7 @@ func (d *Dealer) look(run *farm.Run, now time.Time) *survey {
 	if v := d.surveys[run.ID]; large && v != nil && v.run == run && v.good(now) {
 		return v
 	}
+	d.looked++
 	v := d.survey(run, now)
 	v.at, v.seq, v.learned = now, d.s.Seq, d.m.Learned()
 	d.last = v
@@ -89,34 +90,52 @@ func (d *Dealer) look(run *farm.Run, now time.Time) *survey {
 // the time that the run still needs, within bounds.
 const (
 	largeFarm   = 256
-	surveyPart  = 0.005
-	surveyLeast = 250 * time.Millisecond
+	surveyPart  = 0.01
+	surveyLeast = 500 * time.Millisecond
 	surveyMost  = 5 * time.Second
 )
 
 // good reports whether a survey is as good as a new one.
-func (v *survey) good(now time.Time) bool {
+func (v *survey) good(now time.Time) bool { return v.younger(1, now) }
+
+// younger reports whether a survey is younger than so many times the age up to
+// which it is as good as a new one.
+func (v *survey) younger(times time.Duration, now time.Time) bool {
 	age := now.Sub(v.at)
-	return age >= 0 && age <= max(surveyLeast, min(surveyMost, time.Duration(surveyPart*v.even*float64(time.Second))))
+	return age >= 0 && age <= times*max(surveyLeast, min(surveyMost, time.Duration(surveyPart*v.even*float64(time.Second))))
+}
+
+// glance is look for what is only to be passed by: when a decision has made many
+// surveys already, older ones have to do.
+func (d *Dealer) glance(run *farm.Run, now time.Time) *survey {
+	const most = 4
+	if v := d.surveys[run.ID]; d.looked >= most && v != nil && v.run == run && v.younger(8, now) {
+		return v
+	}
+	return d.look(run, now)
 }
 
 func (d *Dealer) survey(run *farm.Run, now time.Time) *survey {
 	v := &survey{run: run, curve: d.m.Curve(run)}
 	startup, known := d.m.Startup(run)
 	v.startup, v.blind = startup.Mean, !known && v.curve.Seen() == 0
+	v.loads = make([]load, 0, run.OpenCount())
 	for l := range run.OpenLeases {
 		v.loads = append(v.loads, d.load(v, l))
 	}
-	sortLoads(v.loads)
 	for _, n := range d.s.Roomy() {
 		for range d.freeFor(n, run, now) {
 			v.takers = append(v.takers, taker{node: n, speed: speed(d.m, n, run), start: v.startup})
 		}
 	}
 	if d.below(run) {
-		for _, n := range d.s.NodeList() {
+		found := 0
+		for n := range d.workers(run.Terms.Level.Rank(), now) {
 			if y, ok := d.yields(n, run, now); ok {
 				v.takers = append(v.takers, taker{node: n, speed: speed(d.m, n, run), start: v.startup + y.free, yields: y.leases})
+				if found++; found == mostYields {
+					break
+				}
 			}
 		}
 	}

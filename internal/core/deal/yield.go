@@ -3,6 +3,8 @@ package deal
 import (
 	"cmp"
 	"fmt"
+	"iter"
+	"maps"
 	"math"
 	"slices"
 	"time"
@@ -68,10 +70,7 @@ func (d *Dealer) overCeiling(now time.Time, ask func(*farm.Lease, frames.Set, st
 		if at <= most {
 			continue
 		}
-		var leases []*farm.Lease
-		for l := range run.OpenLeases {
-			leases = append(leases, l)
-		}
+		leases := slices.Collect(run.OpenLeases)
 		slices.SortFunc(leases, func(a, b *farm.Lease) int {
 			x, y := d.s.Nodes[a.Node], d.s.Nodes[b.Node]
 			return cmp.Or(cmp.Compare(d.m.SpeedFor(x, run), d.m.SpeedFor(y, run)), cmp.Compare(b.Node, a.Node), cmp.Compare(a.ID, b.ID))
@@ -117,6 +116,46 @@ func (d *Dealer) yields(n *farm.Node, run *farm.Run, now time.Time) (yielder, bo
 		return yielder{}, false
 	}
 	return y, true
+}
+
+// atWork are the nodes that work, those first whose leases are least urgent, as
+// of a moment ago.
+type atWork struct {
+	nodes []*farm.Node
+	ranks []int // of the most urgent lease of each
+	at    time.Time
+}
+
+// workers yields nodes that work only on what is less urgent than a rank. On a
+// large farm those come first that have the least urgent work, and some may have
+// ended it since.
+func (d *Dealer) workers(rank int, now time.Time) iter.Seq[*farm.Node] {
+	if len(d.s.Nodes) < largeFarm {
+		return slices.Values(d.s.NodeList())
+	}
+	if age := now.Sub(d.at.at); d.at.at.IsZero() || age < 0 || age > heldGood {
+		d.at = atWork{at: now}
+		ranks := map[farm.NodeID]int{}
+		for _, run := range d.s.Queue() {
+			mine := run.Terms.Level.Rank()
+			for l := range run.OpenLeases {
+				if most, known := ranks[l.Node]; !known || mine < most {
+					ranks[l.Node] = mine
+				}
+			}
+		}
+		for _, id := range slices.SortedFunc(maps.Keys(ranks), func(a, b farm.NodeID) int { return cmp.Or(cmp.Compare(ranks[b], ranks[a]), cmp.Compare(a, b)) }) {
+			d.at.nodes, d.at.ranks = append(d.at.nodes, d.s.Nodes[id]), append(d.at.ranks, ranks[id])
+		}
+	}
+	at := d.at
+	return func(yield func(*farm.Node) bool) {
+		for i, n := range at.nodes {
+			if at.ranks[i] <= rank || !yield(n) {
+				return
+			}
+		}
+	}
 }
 
 // below reports whether nodes work on runs that are less urgent.

@@ -2,6 +2,7 @@ package farm
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"vexillum/internal/core/trait"
@@ -182,7 +183,7 @@ func (s *State) PutNode(n *Node) {
 // PutRun adds a run as it was kept, with its leases. It is for loaders.
 func (s *State) PutRun(r *Run, submitKey string) {
 	s.Runs[r.ID] = r
-	r.open, r.dealt, r.races = map[LeaseID]*Lease{}, 0, 0
+	r.open, r.dealt, r.races = nil, 0, 0
 	r.needs, _ = trait.ParseExpression(r.Spec.Needs) // it was checked when the run was submitted
 	s.LastRun = max(s.LastRun, r.ID)
 	s.LastOrder = max(s.LastOrder, r.Order)
@@ -209,7 +210,8 @@ func (s *State) putLease(l *Lease) {
 		s.working[l.Node][l.ID] = l
 		s.room(l.Node)
 		run := s.Runs[l.Run]
-		run.open[l.ID] = l
+		at, _ := run.openAt(l.ID)
+		run.open = slices.Insert(run.open, at, l)
 		run.dealt += l.Left.Len()
 		if l.Race {
 			run.races++
@@ -345,7 +347,9 @@ func (s *State) leaseEnded(r LeaseEnded) error {
 	if l.Race {
 		run.races--
 	}
-	delete(run.open, l.ID)
+	if at, ok := run.openAt(l.ID); ok {
+		run.open = append(run.open[:at:at], run.open[at+1:]...) // a copy: somebody may be looking through them
+	}
 	delete(s.working[l.Node], l.ID)
 	s.room(l.Node)
 	return nil

@@ -36,8 +36,8 @@ func (r *Run) unplace(f int, likely LeaseID) error {
 			r.dealt--
 		}
 	}
-	if l := r.open[likely]; l != nil {
-		take(l)
+	if at, ok := r.openAt(likely); ok {
+		take(r.open[at])
 	}
 	if !found || r.races > 0 {
 		for l := range r.OpenLeases {

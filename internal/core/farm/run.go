@@ -1,6 +1,7 @@
 package farm
 
 import (
+	"cmp"
 	"fmt"
 	"regexp"
 	"slices"
@@ -165,21 +166,26 @@ type Run struct {
 	Checkpoint      int64 // sequence number up to which Done is kept as a whole
 	SinceCheckpoint int   // frames done since then
 
-	open  map[LeaseID]*Lease // those of Leases that have not ended
+	open  []*Lease // those of Leases that have not ended, by their ids
 	needs trait.Expression
 }
 
 // Needs returns what a node must be to take part.
 func (r *Run) Needs() trait.Expression { return r.needs }
 
-// OpenLeases yields the leases of the run that have not ended, in no order,
-// once the run is part of a State.
+// OpenLeases yields the leases of the run that have not ended, by their ids, once
+// the run is part of a State. Those that end or are opened meanwhile do no harm.
 func (r *Run) OpenLeases(yield func(*Lease) bool) {
 	for _, l := range r.open {
 		if !yield(l) {
 			return
 		}
 	}
+}
+
+// openAt returns where an open lease is or would be.
+func (r *Run) openAt(id LeaseID) (int, bool) {
+	return slices.BinarySearchFunc(r.open, id, func(l *Lease, id LeaseID) int { return cmp.Compare(l.ID, id) })
 }
 
 // OpenCount returns how many leases of the run have not ended.

@@ -139,12 +139,7 @@ func (p *Position) takeRun(s *farm.State, m *pace.Model, run *farm.Run, size int
 	}
 	parts := []part{{set: run.ToDo}}
 	taken := map[int]bool{} // positions
-	var leases []*farm.Lease
 	for l := range run.OpenLeases {
-		leases = append(leases, l)
-	}
-	slices.SortFunc(leases, func(a, b *farm.Lease) int { return cmp.Compare(a.ID, b.ID) })
-	for _, l := range leases {
 		at := -1
 		for _, i := range index[l.Node] {
 			if !taken[i] && !slices.ContainsFunc(p.farm.Holdings, func(h play.Holding) bool { return h.Node == i }) {

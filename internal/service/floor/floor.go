@@ -7,12 +7,10 @@
 package floor
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"log/slog"
-	"slices"
 	"sync/atomic"
 	"time"
 
@@ -388,7 +386,7 @@ func (f *Floor) settle(t *turn) {
 		}
 		if !run.State.Closed() {
 			if state, settled := run.Settled(); settled {
-				if len(openLeases(run)) > 0 {
+				if run.OpenCount() > 0 {
 					continue // a node will say when its renderer is gone
 				}
 				t.append(farm.RunMoved{Run: id, State: state, Reason: closingReason(run, state), At: t.now})
@@ -413,13 +411,4 @@ func closingReason(run *farm.Run, state farm.RunState) string {
 	default:
 		return fmt.Sprintf("all %d frames are parked", run.Parked.Len())
 	}
-}
-
-func openLeases(run *farm.Run) []*farm.Lease {
-	var open []*farm.Lease
-	for l := range run.OpenLeases {
-		open = append(open, l)
-	}
-	slices.SortFunc(open, func(a, b *farm.Lease) int { return cmp.Compare(a.ID, b.ID) })
-	return open
 }

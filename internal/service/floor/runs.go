@@ -332,7 +332,7 @@ func reopened(run *farm.Run) farm.RunState {
 }
 
 func (f *Floor) endLeases(t *turn, run *farm.Run, reason string) {
-	for _, l := range openLeases(run) {
+	for l := range run.OpenLeases {
 		t.append(farm.LeaseEnded{Lease: l.ID, Node: l.Node, Run: run.ID, Reason: reason, At: t.now})
 	}
 }

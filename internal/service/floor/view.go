@@ -201,7 +201,7 @@ func (f *Floor) runView(run *farm.Run, now time.Time) wire.Run {
 	var rendering, verifying, delivering []frames.Span
 	one := func(f int) frames.Span { return frames.Span{First: f, Last: f} }
 	at := map[farm.NodeID]bool{}
-	for _, l := range openLeases(run) {
+	for l := range run.OpenLeases {
 		if !at[l.Node] {
 			at[l.Node] = true
 			v.Nodes = append(v.Nodes, f.s.NodeName(l.Node))
