@@ -5,7 +5,9 @@ import (
 	"math/rand/v2"
 	"slices"
 
-	"gonum.org/v1/gonum/mat"
+	"gonum.org/v1/gonum/blas"
+	"gonum.org/v1/gonum/blas/blas64"
+	"gonum.org/v1/gonum/lapack/lapack64"
 
 	"vexillum/internal/core/farm"
 )
@@ -14,7 +16,7 @@ import (
 // which things may really be.
 type Posterior struct {
 	c     *Curve
-	upper *mat.TriDense // of the precision of the curve; nil where nothing was seen
+	upper *blas64.Triangular // of the precision of the curve; nil where nothing was seen
 }
 
 // Standard deviations, of logarithms, of what was not seen at all.
@@ -36,11 +38,8 @@ func (c *Curve) Posterior() *Posterior {
 		return p
 	}
 	m := c.reduce(c.tuning.nodes)
-	a := m.penalised(c.tuning.curve)
-	var cholesky mat.Cholesky
-	if cholesky.Factorize(a) {
-		p.upper = new(mat.TriDense)
-		cholesky.UTo(p.upper)
+	if upper, ok := lapack64.Potrf(m.penalised(c.tuning.curve).RawSymmetric()); ok {
+		p.upper = &upper
 	}
 	return p
 }
@@ -74,16 +73,13 @@ func (p *Posterior) Draw(r *rand.Rand) *Truth {
 	t := &Truth{c: p.c, r: r, offs: map[farm.NodeID]float64{}}
 	switch {
 	case p.upper != nil:
-		n := len(p.c.knots)
-		z, y := mat.NewVecDense(n, nil), mat.NewVecDense(n, nil)
-		for i := range n {
-			z.SetVec(i, r.NormFloat64())
+		t.knots = make([]float64, len(p.c.knots))
+		for i := range t.knots {
+			t.knots[i] = r.NormFloat64()
 		}
-		if err := y.SolveVec(p.upper, z); err == nil {
-			t.knots = make([]float64, n)
-			for i := range n {
-				t.knots[i] = p.c.knots[i] + doubtOfCurve*y.AtVec(i)
-			}
+		blas64.Trsv(blas.NoTrans, *p.upper, blas64.Vector{N: len(t.knots), Inc: 1, Data: t.knots})
+		for i, off := range t.knots {
+			t.knots[i] = p.c.knots[i] + doubtOfCurve*off
 		}
 	case p.c.shape != nil:
 		t.level = doubtOfShape * r.NormFloat64()
