@@ -140,7 +140,15 @@ func (a *app) printDrill(name string, r *drill.Report, why bool) {
 	}
 	if why {
 		fmt.Fprintln(a.out)
+		width := 0 // of the names of jobs, where there are several
+		for _, j := range r.Jobs {
+			width = max(width, len(j.Name))
+		}
 		for _, t := range r.Told {
+			if len(r.Jobs) > 1 {
+				fmt.Fprintf(a.out, "%10.1f  %-*s  %s\n", t.At, width, t.Job, t.Reason)
+				continue
+			}
 			fmt.Fprintf(a.out, "%10.1f  %s\n", t.At, t.Reason)
 		}
 	}

@@ -113,6 +113,9 @@ func (d *Dealer) offer(n *farm.Node, run *farm.Run, warm *farm.Lease, now time.T
 		if why := d.limited(n, run, warm, now); why != "" {
 			return frames.Set{}, why
 		}
+		if why := d.keeps(n, run, warm, now); why != "" {
+			return frames.Set{}, why
+		}
 	}
 	set, why := d.wanted(n, run, now)
 	if set.Empty() {

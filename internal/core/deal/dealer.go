@@ -15,6 +15,7 @@ type Dealer struct {
 	s      *farm.State
 	m      *pace.Model
 	sight  func(*farm.Lease) Sight
+	waits  func(farm.NodeID) bool // nil: nobody is seen to
 	vain   map[farm.RunID]vain
 	calm   map[farm.RunID]calm
 	cells  map[farm.RunID]*cells

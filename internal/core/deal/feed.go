@@ -29,7 +29,7 @@ func (d *Dealer) one(n *farm.Node, run *farm.Run, todo frames.Set, now time.Time
 		return frames.One(f), fmt.Sprintf("frame %d, to learn what the frames around it cost", f)
 	}
 	f := d.dearest(run, todo)
-	if set := d.few(n, run, todo, f, now); set.Len() > 1 {
+	if set := d.launches(n, run, todo, f, now); set.Len() > 1 {
 		return set, fmt.Sprintf("%s, launched one after the other", count(set))
 	}
 	return frames.One(f), fmt.Sprintf("frame %d, as what takes longest goes first", f)
@@ -117,10 +117,10 @@ func chunkWhy(set frames.Set, run *farm.Run) string {
 // fewSeconds is about how long a lease of single frames shall last.
 const fewSeconds = 20
 
-// few returns frame f and those that follow it, as many single launches as
+// launches returns frame f and those that follow it, as many single launches as
 // fit into a short while, as long as there is plenty for all: the launch of one
 // may then overlap with checking the one before.
-func (d *Dealer) few(n *farm.Node, run *farm.Run, todo frames.Set, f int, now time.Time) frames.Set {
+func (d *Dealer) launches(n *farm.Node, run *farm.Run, todo frames.Set, f int, now time.Time) frames.Set {
 	most := d.fewest(n, run, todo, f, now)
 	set := frames.One(f)
 	for set.Len() < most {

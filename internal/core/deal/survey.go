@@ -119,6 +119,13 @@ func (d *Dealer) survey(run *farm.Run, now time.Time) *survey {
 	v := &survey{run: run, curve: d.m.Curve(run)}
 	startup, known := d.m.Startup(run)
 	v.startup, v.blind = startup.Mean, !known && v.curve.Seen() == 0
+	if !known { // a launch takes longer than those have lasted that have begun no frame
+		for l := range run.OpenLeases {
+			if seen := d.sight(l); !seen.Begun && !l.Left.Empty() {
+				v.startup = max(v.startup, seen.Seconds)
+			}
+		}
+	}
 	v.loads = make([]load, 0, run.OpenCount())
 	for l := range run.OpenLeases {
 		v.loads = append(v.loads, d.load(v, l))
@@ -139,9 +146,8 @@ func (d *Dealer) survey(run *farm.Run, now time.Time) *survey {
 			}
 		}
 	}
-	if most := run.Terms.Ceiling; !most.None() {
-		sortTakers(v.takers) // the fastest join
-		v.takers = v.takers[:max(0, min(len(v.takers), most.Most(d.able(run, now))-working(run)))]
+	if d.few(run) {
+		v.takers = d.admitted(run, v.takers, now)
 	}
 	v.todo = v.curve.Work(run.ToDo)
 	work, count := v.todo, run.ToDo.Len()

@@ -29,6 +29,9 @@ func (d *Dealer) Yield(now time.Time) []Cut {
 		}
 	}
 	d.overCeiling(now, ask)
+	for _, run := range d.s.Queue() {
+		d.forFaster(run, now, ask)
+	}
 	looked := 0
 	for run := range d.InTurn(now) {
 		if !deals(run) || scouting(run) != "" {

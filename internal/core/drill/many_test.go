@@ -260,3 +260,35 @@ func TestSilentNodesAreRacedFor(t *testing.T) {
 		t.Errorf("it ends after %.0f s: the node fell silent at 111 s, and one more frame takes 15 s", r.Finish)
 	}
 }
+
+// TestFewPlacesGoToFastNodes lets a slow node begin a run that may have one node
+// only, and a fast one come later: it gets the place at a frame border, and one
+// that is hardly faster does not.
+func TestFewPlacesGoToFastNodes(t *testing.T) {
+	for _, mode := range []farm.Mode{farm.ModeRange, farm.ModeFeed, farm.ModeSingle} {
+		for what, limit := range map[string]func(*play.Job){
+			"ceiling": func(j *play.Job) { j.Spec.Ceiling = farm.Ceiling{Nodes: 1} },
+			"licence": func(j *play.Job) { j.Spec.Licence = &farm.LicenceNeed{Name: "tidal", Per: farm.PerProcess} },
+		} {
+			f := with(several(0.5, 4, 0.505), "salt_010", "salt-clock", mode, 60, 10, limit)
+			f.Licences = []farm.Licence{{Name: "tidal", Count: 1}}
+			f.Nodes[1].Joins, f.Nodes[2].Joins = 100, 50
+			r := played(t, f)
+			// 100 s, the frame in flight, a start-up, and what is left at 2.5 s a frame.
+			most := 100 + 20 + 5 + 56*2.5 + 10
+			if mode == farm.ModeSingle {
+				most += 56 * 5
+			}
+			by := map[string]int{}
+			for _, a := range r.Attempts {
+				if a.Result != play.Done {
+					t.Errorf("%s, %s: frame %d is %s", mode, what, a.Frame, a.Result)
+				}
+				by[a.Node]++
+			}
+			if r.Finish > most || by["kiln-01"] > 7 || by["kiln-03"] > 0 {
+				t.Errorf("%s, %s: it ends after %.0f s, should by %.0f s; frames by node: %v", mode, what, r.Finish, most, by)
+			}
+		}
+	}
+}

@@ -75,7 +75,11 @@ func TestWhateverMeets(t *testing.T) {
 	t.Parallel()
 	const farms = 1500
 	races := 0
-	for seed := range uint64(farms) {
+	for i := range uint64(farms + 1) {
+		seed := i
+		if i == farms { // the first frame of each launch fails: start-ups are never learned
+			seed = 5155
+		}
 		f := tiny(seed)
 		r, err := play.Play(f, play.Options{})
 		if err != nil {

@@ -249,21 +249,17 @@ func (p *Position) takeRun(s *farm.State, m *pace.Model, run *farm.Run, size int
 // Play plays what comes next so many times, each time with other costs and
 // speeds that may be true, and returns what came of each run.
 func (p *Position) Play(seed uint64, plays int) map[farm.RunID]Finish {
-	return p.play(seed, plays, func() bool { return true }, nil)
+	return p.PlayWhile(seed, plays, func() bool { return true }, nil)
 }
+
+// Least is how many plays a forecast rests on at least.
+const Least = 5
 
 // PlayWhile is Play that asks between one play and the next whether there is time
 // for more, and ends early, with Least plays at least, when there is none.
 // alive is asked also in the middle of plays: when it says no, what is known by
 // then has to do.
 func (p *Position) PlayWhile(seed uint64, plays int, more, alive func() bool) map[farm.RunID]Finish {
-	return p.play(seed, plays, more, alive)
-}
-
-// Least is how many plays a forecast rests on at least.
-const Least = 5
-
-func (p *Position) play(seed uint64, plays int, more, alive func() bool) map[farm.RunID]Finish {
 	out := map[farm.RunID]Finish{}
 	finishes := make([][]float64, len(p.jobs))
 	for k := range plays {

@@ -140,9 +140,15 @@ func (w *world) race(i int) error {
 	return w.given(i, d.Records)
 }
 
+// yieldsAny reports whether it can happen that a node gives something back: for
+// another job, or for a faster node where there may be few.
+func (w *world) yieldsAny() bool {
+	return len(w.farm.Jobs) > 1 || !w.farm.Jobs[0].Spec.Ceiling.None() || w.farm.Jobs[0].Spec.Licence != nil
+}
+
 // yieldSoon plans that what comes first gets its nodes.
 func (w *world) yieldSoon() {
-	if len(w.farm.Jobs) > 1 && w.yieldsAt <= w.now {
+	if w.yieldsAny() && w.yieldsAt <= w.now {
 		step := max(1, w.now/2000)
 		if w.o.Coarse {
 			step = max(5, w.now/200)
@@ -154,7 +160,7 @@ func (w *world) yieldSoon() {
 
 // yield lets machines give back what is not begun for what comes first.
 func (w *world) yield() error {
-	if len(w.farm.Jobs) < 2 {
+	if !w.yieldsAny() {
 		return nil
 	}
 	for _, cut := range w.hand.Yield(w.at(w.now)) {

@@ -121,7 +121,7 @@ type Outcome struct {
 // Told is one decision with its reason.
 type Told struct {
 	At     float64
-	Run    farm.RunID
+	Job    string // "" where it concerns none
 	Node   string
 	Reason string
 }

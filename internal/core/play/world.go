@@ -118,6 +118,7 @@ func newWorld(f Farm, o Options) *world {
 	} else {
 		d := deal.New(w.s, w.m, w.sight)
 		d.Recall(f.Received)
+		d.Waits(func(id farm.NodeID) bool { return w.idle[w.ids[id]] })
 		w.hand = d
 	}
 	return w
@@ -157,7 +158,11 @@ func (w *world) apply(records ...farm.Record) error {
 			return err
 		}
 		if about := rec.About(); w.o.Tell && about.Reason != "" {
-			w.told = append(w.told, Told{At: w.now, Run: about.Run, Node: w.s.NodeName(about.Node), Reason: about.Reason})
+			told := Told{At: w.now, Node: w.s.NodeName(about.Node), Reason: about.Reason}
+			if job, ok := w.runs[about.Run]; ok {
+				told.Job = w.farm.Jobs[job].Spec.Job
+			}
+			w.told = append(w.told, told)
 		}
 	}
 	return nil

@@ -112,6 +112,7 @@ func New(o Options) *Floor {
 		listeners: map[*Listener]struct{}{}, dirty: newDirt(), forged: map[forgery]bool{}, forecasts: map[farm.RunID]told{},
 	}
 	f.dealer = deal.New(f.s, f.m, f.sight)
+	f.dealer.Waits(func(id farm.NodeID) bool { return f.asks[id] != nil })
 	f.dealer.Recall(o.Received)
 	if f.newest == nil {
 		f.newest = map[farm.RunID]Newest{}

@@ -3,6 +3,8 @@ package floor
 import (
 	"context"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -50,10 +52,10 @@ func (f *Floor) ChangeRun(ctx context.Context, id farm.RunID, in wire.RunChange,
 		if len(differences) > 0 {
 			t.append(farm.RunSet{Run: id, Terms: terms, Reason: by.Name + " changed it: " + strings.Join(differences, "; "), At: t.now})
 		}
-		for other, put := range others {
+		for _, other := range slices.Sorted(maps.Keys(others)) {
 			changed := t.s.Runs[other].Terms
-			changed.Put = put
-			t.append(farm.RunSet{Run: other, Terms: changed, Reason: fmt.Sprintf("%s put it before %s", by.Name, name), At: t.now})
+			changed.Put = others[other]
+			t.append(farm.RunSet{Run: other, Terms: changed, Reason: fmt.Sprintf("it keeps its place: %s put %s elsewhere", by.Name, name), At: t.now})
 		}
 		for _, l := range leases {
 			t.append(farm.LeaseEnded{Lease: l.ID, Node: l.Node, Run: l.Run, Reason: fmt.Sprintf("%s made room for %s at once", by.Name, name), At: t.now})
@@ -205,7 +207,10 @@ func (f *Floor) whatComes(run *farm.Run, stops []*farm.Lease, lost float64, in w
 		return []string{fmt.Sprintf("%s of less urgent runs %s stopped, and %.2f node-hours are lost", plural(len(stops), "lease"), isAre(in.DryRun, len(stops)), lost/3600)}
 	}
 	if leases, _ := f.dealer.Stops(run, now); len(leases) > 0 {
-		return []string{fmt.Sprintf("%s of less urgent runs give their nodes up at the next frame border", plural(len(leases), "lease"))}
+		if len(leases) == 1 {
+			return []string{"1 lease of a less urgent run gives its node up at the next frame border"}
+		}
+		return []string{fmt.Sprintf("%d leases of less urgent runs give their nodes up at the next frame border", len(leases))}
 	}
 	if most := run.Terms.Ceiling; !most.None() {
 		nodes := map[farm.NodeID]bool{}

@@ -114,7 +114,7 @@ func TestTheUrgentGetsNodes(t *testing.T) {
 		w.finish(n, l.ID, 1, 10)
 		w.beat(n, l.ID, 2)
 		out := w.change(small, wire.RunChange{Priority: text("urgent")})
-		if !strings.Contains(out.Sentence, "1 lease of less urgent runs give their nodes up at the next frame border") {
+		if !strings.Contains(out.Sentence, "1 lease of a less urgent run gives its node up at the next frame border") {
 			t.Errorf("it says %q", out.Sentence)
 		}
 		time.Sleep(1500 * time.Millisecond)
@@ -156,6 +156,7 @@ func TestLicencesAreCounted(t *testing.T) {
 		one, two := w.join("kiln-01"), w.join("kiln-02")
 		id := w.submit("a", "practice", "1-40")
 		w.s.Runs[id].Spec.Licence = &farm.LicenceNeed{Name: "tidal", Per: farm.PerProcess}
+		w.s.Runs[id].Spec.Chunk = 10
 		w.ok(w.SetLicence(context.Background(), "tidal", new(1), admin))
 		l := w.ask(one, 0).Lease()
 		if a := w.ask(two, 0); a.Lease() != nil || !strings.Contains(a.Why, "needs a licence tidal, and 1 of 1 are used") {

@@ -1,0 +1,171 @@
+package deal
+
+import (
+	"fmt"
+	"math"
+	"time"
+
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/frames"
+)
+
+// A run that may have only a few nodes, for its licences or its ceiling, should
+// have fast ones: where a faster one waits, a slower gives its place up at a
+// frame border.
+
+// Waits tells the dealer how to see which nodes have asked for work and wait
+// for it. Without it nobody gives a place up to another.
+func (d *Dealer) Waits(waits func(farm.NodeID) bool) { d.waits = waits }
+
+// few reports whether not all nodes may work on a run at once.
+func (d *Dealer) few(run *farm.Run) bool {
+	return !run.Terms.Ceiling.None() || run.Spec.Licence != nil && d.s.Licences[run.Spec.Licence.Name] != nil
+}
+
+// scarce reports whether nodes may give up their places in a run to faster ones.
+func (d *Dealer) scarce(run *farm.Run) bool {
+	return d.waits != nil && run.Spec.Mode != farm.ModeWhole && d.few(run)
+}
+
+// admitted returns those of a run's takers that may join it, the fastest first.
+func (d *Dealer) admitted(run *farm.Run, takers []taker, now time.Time) []taker {
+	sortTakers(takers)
+	free := d.places(run, nil, now)
+	anew := run.Terms.Ceiling.None() && run.Spec.Licence.Per == farm.PerProcess // each lease counts, not each node
+	joined := map[farm.NodeID]bool{}
+	out := takers[:0]
+	for _, t := range takers {
+		if anew || !joined[t.node.ID] && !worksOn(t.node, run) {
+			if free == 0 {
+				continue
+			}
+			free--
+		}
+		joined[t.node.ID] = true
+		out = append(out, t)
+	}
+	return out
+}
+
+// places returns how many more nodes may work on a run, without one lease if it
+// is not nil.
+func (d *Dealer) places(run *farm.Run, without *farm.Lease, now time.Time) int {
+	free := math.MaxInt
+	gone := farm.LeaseID(0)
+	if without != nil {
+		gone = without.ID
+	}
+	if most := run.Terms.Ceiling; !most.None() {
+		nodes := map[farm.NodeID]bool{}
+		for l := range run.OpenLeases {
+			if l != without {
+				nodes[l.Node] = true
+			}
+		}
+		free = most.Most(d.able(run, now)) - len(nodes)
+	}
+	if need := run.Spec.Licence; need != nil {
+		if l := d.s.Licences[need.Name]; l != nil {
+			takes := 1
+			if need.Per == farm.PerDevice {
+				takes = max(1, run.Spec.Takes.Devices)
+			}
+			free = min(free, (l.Most(now)-d.s.LicencesUsed(need.Name, gone))/takes)
+		}
+	}
+	return max(0, free)
+}
+
+// forFaster asks for the lease of a run on its slowest node if it may have no
+// more nodes and a faster one waits that would be worth another launch.
+func (d *Dealer) forFaster(run *farm.Run, now time.Time, ask func(*farm.Lease, frames.Set, string)) {
+	if !d.scarce(run) || run.DealtCount() == 0 || d.places(run, nil, now) > 0 {
+		return
+	}
+	v := d.look(run, now)
+	var slow *load
+	for i := range v.loads {
+		l := &v.loads[i]
+		if !l.rests && !l.goes && !l.lease.Race && (slow == nil || l.speed < slow.speed) {
+			slow = l
+		}
+	}
+	if slow == nil {
+		return
+	}
+	better := d.faster(v, slow.node, slow.lease, now)
+	if len(better) == 0 {
+		return
+	}
+	ask(slow.lease, d.unbegun(slow.lease, run.SubmittedAt), fmt.Sprintf("%s waits and is faster than %s, and %s may have no more nodes", better[0].node.Name, slow.node.Name, run.Spec.Name()))
+}
+
+// keeps says for whom a run keeps the places that it has left, or "" if the node
+// may have one. warm is the lease whose renderer is up on it, or nil.
+func (d *Dealer) keeps(n *farm.Node, run *farm.Run, warm *farm.Lease, now time.Time) string {
+	if !d.scarce(run) {
+		return ""
+	}
+	if warm != nil && warm.Run != run.ID {
+		warm = nil
+	}
+	if warm == nil && worksOn(n, run) {
+		return ""
+	}
+	better := d.faster(d.look(run, now), n, warm, now)
+	if len(better) == 0 {
+		return ""
+	}
+	if free := d.places(run, warm, now); len(better) < free {
+		return ""
+	}
+	return fmt.Sprintf("%s may have few nodes, and keeps its place for %s, which waits and is faster", run.Spec.Name(), better[0].node.Name)
+}
+
+// faster returns the nodes that wait and would be worth a launch in the place of
+// a node, the fastest first. lease is what that has of the run, or nil where it
+// would have to launch, too.
+func (d *Dealer) faster(v *survey, n *farm.Node, lease *farm.Lease, now time.Time) (out []taker) {
+	work, others, mine := v.todo, 0.0, speed(d.m, n, v.run)
+	for i := range v.loads {
+		l := &v.loads[i]
+		work += l.work
+		if l.lease != lease {
+			others += l.speed
+		}
+	}
+	launch, left := v.startup, v.run.ToDo
+	if lease != nil {
+		launch, left = 0, left.Union(lease.Left)
+	}
+	alone := (work + mine*launch) / (others + mine) // seconds until all is done, if it goes on
+	for _, o := range d.s.Roomy() {
+		theirs := speed(d.m, o, v.run)
+		if o == n || theirs <= mine || !o.Ready() || !d.s.Idle(o.ID) || !d.waits(o.ID) || !fits(d.s, o, v.run) || Stayed(d.s, o, v.run, now) != "" {
+			continue
+		}
+		gain := alone - (work+theirs*v.startup)/(others+theirs)
+		if gain <= v.startup/2+0.01*alone {
+			continue
+		}
+		if most, _ := untilHome(d.m, o, v.run, frames.Set{}, now); most == 0 {
+			continue
+		}
+		if failed := failedOn(v.run, o, left); failed > 0 && failed == left.Len() {
+			continue
+		}
+		out = append(out, taker{node: o, speed: theirs})
+	}
+	sortTakers(out)
+	return out
+}
+
+// failedOn counts the frames of a set that have failed on a node.
+func failedOn(run *farm.Run, n *farm.Node, set frames.Set) (count int) {
+	for f, t := range run.Trouble {
+		if t.FailedOn(n.ID) && set.Has(f) {
+			count++
+		}
+	}
+	return count
+}
