@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"net/url"
 	"strconv"
 	"strings"
 	"time"
@@ -18,11 +19,11 @@ import (
 func (a *app) changeCommand() *cobra.Command {
 	var in wire.RunChange
 	var priority, ceiling, due, before string
-	var first, last, back bool
+	var first, last, back, yes bool
 	c := a.jsonFlag(&cobra.Command{
 		Use: "change RUN", Short: "Change how urgent a run is, its ceiling, when it is due, or its place in the queue",
-		Long: "Takes effect within seconds. Nodes that a more urgent run needs finish their frames in flight first; with --now those are\n" +
-			"stopped, and what is lost is told. --dry-run tells what would happen and changes nothing.",
+		Long: "Takes effect within seconds. Nodes that a more urgent run needs finish their frames in flight first. With --now those are\n" +
+			"stopped: it tells what would be lost, and does it with --yes. --dry-run tells what would happen and changes nothing.",
 		Example: "  vexillum change salt_010 --priority urgent --dry-run\n  vexillum change salt_010 --ceiling 50% --due 'fri 18:00'\n  vexillum change salt_010 --before tidal_ceiling",
 		Args:    exactly(1, "the name of a run"),
 	})
@@ -35,6 +36,7 @@ func (a *app) changeCommand() *cobra.Command {
 	f.BoolVar(&back, "back", false, "back into its turn, by its project's part of the farm")
 	f.StringVar(&before, "before", "", "just before another run of the same priority")
 	f.BoolVar(&in.Now, "now", false, "stop frames in flight of less urgent runs for it; their work is lost")
+	f.BoolVar(&yes, "yes", false, "with --now: stop them although work is lost")
 	f.BoolVar(&in.DryRun, "dry-run", false, "only tell what would happen")
 	c.MarkFlagsMutuallyExclusive("first", "last", "back", "before")
 	c.RunE = a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
@@ -68,8 +70,19 @@ func (a *app) changeCommand() *cobra.Command {
 			}
 			in.Before = &other.ID
 		}
+		path := fmt.Sprintf("/api/v1/runs/%d", run.ID)
 		var done wire.RunChanged
-		if err := cl.Do(ctx, http.MethodPatch, fmt.Sprintf("/api/v1/runs/%d", run.ID), in, &done); err != nil {
+		if in.Now && !in.DryRun && !yes { // what it throws away is said before
+			first := in
+			first.DryRun = true
+			if err := cl.Do(ctx, http.MethodPatch, path, first, &done); err != nil {
+				return err
+			}
+			if done.Stops > 0 {
+				return fmt.Errorf("nothing is changed yet: %s\nsay it again with --yes to do that", done.Sentence)
+			}
+		}
+		if err := cl.Do(ctx, http.MethodPatch, path, in, &done); err != nil {
 			return err
 		}
 		if a.json {
@@ -129,13 +142,13 @@ func (a *app) licenceCommand() *cobra.Command {
 	var count int
 	set := &cobra.Command{Use: "set NAME", Short: "Say how many there are", Args: exactly(1, "the name of a licence"),
 		RunE: a.asking(func(ctx context.Context, _ *client.Client, args []string) error {
-			return a.put(ctx, "/api/v1/licences/"+args[0], wire.NewLicence{Count: &count}, nil)
+			return a.put(ctx, "/api/v1/licences/"+url.PathEscape(args[0]), wire.NewLicence{Count: &count}, nil)
 		})}
 	set.Flags().IntVar(&count, "count", 0, "how many (needed)")
 	_ = set.MarkFlagRequired("count")
 	drop := &cobra.Command{Use: "drop NAME", Short: "Count it no more: it limits nothing then", Args: exactly(1, "the name of a licence"),
 		RunE: a.asking(func(ctx context.Context, _ *client.Client, args []string) error {
-			return a.put(ctx, "/api/v1/licences/"+args[0], wire.NewLicence{}, nil)
+			return a.put(ctx, "/api/v1/licences/"+url.PathEscape(args[0]), wire.NewLicence{}, nil)
 		})}
 	parent.AddCommand(set, drop, list(a, "list", "Licences, how many are used, and which recipes need them", "/api/v1/licences",
 		[]string{"LICENCE", "COUNT", "USED", "RECKONED WITH", "RECIPES"}, func(l wire.Licence) []string {

@@ -289,6 +289,7 @@ type RunChanged struct {
 	DryRun   bool   `json:"dry_run"`
 	Changes  bool   `json:"changes"`
 	Sentence string `json:"sentence"`
+	Stops    int    `json:"stops"` // leases of other runs that are ended at once, with their frames in flight
 	Run      Run    `json:"run"`
 }
 

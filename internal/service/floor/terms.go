@@ -40,6 +40,7 @@ func (f *Floor) ChangeRun(ctx context.Context, id farm.RunID, in wire.RunChange,
 		if !in.Now {
 			leases = nil
 		}
+		out.Stops = len(leases)
 		if out.Changes = len(differences) > 0 || len(leases) > 0; !out.Changes {
 			out.Sentence, out.Run = name+" is so already", f.runView(run, t.now)
 			return nil
