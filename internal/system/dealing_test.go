@@ -121,3 +121,55 @@ func TestTheFarmDoesWhatTheDrillSays(t *testing.T) {
 		t.Errorf("it took %v, on paper %v", took, paper)
 	}
 }
+
+// TestNowIsAskedTwice makes a run urgent while the only node renders a long
+// frame of another: what would be lost is told first, and nothing happens; said
+// again with --yes, the frame is stopped, and the urgent run is done long before
+// it would have been.
+func TestNowIsAskedTwice(t *testing.T) {
+	t.Parallel()
+	f := newFarm(t)
+	f.scene("long.practice", "practice: 1\npicture: salt\ncost: 90s\n")
+	f.scene("short.practice", "practice: 1\npicture: salt\ncost: 0.1s\n")
+	f.signIn()
+	f.join("kiln-01", "--renderers", "practice", "--speed", "1")
+	long := f.submit(wire.Submit{Job: "long", Scene: "long.practice", Frames: "1-3", Width: 32, Height: 18})
+	f.wait("the long frame is begun", func() bool { return f.run(long).Sets.Rendering == "1" })
+	short := f.submit(wire.Submit{Job: "short", Scene: "short.practice", Frames: "1-2", Width: 32, Height: 18})
+	_, stderr, code := f.vexillum("change", "short", "--priority", "urgent", "--now")
+	if code == 0 || !strings.Contains(stderr, "nothing is changed yet") || !strings.Contains(stderr, "1 lease of less urgent runs would be stopped") || !strings.Contains(stderr, "--yes") {
+		t.Errorf("it ends with %d: %s", code, stderr)
+	}
+	if run := f.run(short); run.Priority != "normal" || f.run(long).Sets.Rendering != "1" {
+		t.Errorf("%s has priority %s, and of the other %q is rendered", run.Name, run.Priority, f.run(long).Sets.Rendering)
+	}
+	f.must("change", "short", "--priority", "urgent", "--now", "--yes")
+	if run := f.ended(short); run.State != "done" {
+		t.Errorf("it is %s: %s", run.State, run.Why)
+	}
+	if run := f.run(long); run.DoneCount > 0 || run.State == "done" {
+		t.Errorf("the long run has %d frames done", run.DoneCount)
+	}
+}
+
+// TestAFasterNodeTakesAPlaceOver has a run that may have one node, and a slow one
+// at it, when a fast one joins.
+func TestAFasterNodeTakesAPlaceOver(t *testing.T) {
+	t.Parallel()
+	f := newFarm(t)
+	f.scene("a.practice", "practice: 1\npicture: salt\nstartup: 0.2s\ncost: 0.5s\n")
+	f.signIn()
+	f.join("kiln-01", "--renderers", "practice", "--speed", "0.25")
+	id := f.submit(wire.Submit{Job: "a", Scene: "a.practice", Frames: "1-60", Ceiling: "1", Width: 32, Height: 18, StartOn: new(0)})
+	f.done(id, 2)
+	f.join("kiln-02", "--renderers", "practice", "--speed", "4")
+	run := f.ended(id)
+	if took := run.EndedAt.Sub(*run.StartedAt); run.State != "done" || took > 60*time.Second {
+		t.Errorf("it is %s after %v; the slow node alone needs 2 min", run.State, took)
+	}
+	slow := f.count(`SELECT count(*) FROM attempt a JOIN node n ON n.id = a.node WHERE a.run = $1 AND n.name = 'kiln-01'`, id)
+	if slow > 30 {
+		t.Errorf("the slow node rendered %d of 60 frames", slow)
+	}
+	f.wantOnce(id, 60)
+}
