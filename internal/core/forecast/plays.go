@@ -288,6 +288,10 @@ func (p *Position) PlayWhile(seed uint64, plays int, more, alive func() bool) ma
 		switch {
 		case !j.known:
 			out[j.id] = Finish{Why: "no frame is finished yet"}
+			if plays >= Least && len(all) == plays {
+				mean, spread := lognormal(all)
+				out[j.id] = Finish{Why: "no frame is finished yet", Early: p.At.Add(secondsOf(math.Exp(mean - z90*spread)))}
+			}
 		case plays < Least:
 			out[j.id] = Finish{Why: "there was no time to play what comes next"}
 		case len(all) < (plays+1)/2:
@@ -303,21 +307,28 @@ func (p *Position) PlayWhile(seed uint64, plays int, more, alive func() bool) ma
 // nine of ten cases: quantiles of a lognormal distribution with their mean and
 // spread, which is steadier than the ninth of ten plays.
 func (p *Position) finish(all []float64) Finish {
-	mean, square := 0.0, 0.0
+	mean, spread := lognormal(all)
+	at := func(seconds float64) time.Time {
+		return p.At.Add(secondsOf(seconds))
+	}
+	return Finish{Known: true, Median: at(math.Exp(mean)), Late: at(math.Exp(mean + z90*spread))}
+}
+
+// lognormal returns the mean and the spread of the logarithms of a few outcomes,
+// wide enough for that both are known from those few only.
+func lognormal(all []float64) (mean, spread float64) {
+	square := 0.0
 	for _, t := range all {
 		mean += math.Log(t) / float64(len(all))
 	}
 	for _, t := range all {
 		square += (math.Log(t) - mean) * (math.Log(t) - mean)
 	}
-	spread := math.Sqrt(square / float64(max(1, len(all)-1)))
-	if n := float64(len(all)); n > 2 { // both are themselves known from a few plays only
+	spread = math.Sqrt(square / float64(max(1, len(all)-1)))
+	if n := float64(len(all)); n > 2 {
 		spread *= math.Sqrt(1+1/n) * (1 + (z90*z90+1)/(4*(n-1)))
 	}
-	at := func(seconds float64) time.Time {
-		return p.At.Add(secondsOf(seconds))
-	}
-	return Finish{Known: true, Median: at(math.Exp(mean)), Late: at(math.Exp(mean + z90*spread))}
+	return mean, spread
 }
 
 // draw returns a farm as it may really be, and what its dealer knows of it.

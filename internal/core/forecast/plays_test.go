@@ -145,3 +145,33 @@ func TestForecastsAreHonest(t *testing.T) {
 		t.Errorf("of %.0f forecasts %.0f ended before the late time and %.0f before the median", known, below, middle)
 	}
 }
+
+// TestWhatHasToldNothingIsNotThereBefore forecasts a run that waits behind
+// another and has told nothing: its finish is not known, but before when it is
+// hardly there, and that comes true.
+func TestWhatHasToldNothingIsNotThereBefore(t *testing.T) {
+	t.Parallel()
+	f, err := drill.Random(drill.ClassFeed, 3)
+	if err != nil {
+		t.Fatal(err)
+	}
+	next := f.Jobs[0]
+	next.Spec.Job = "salt_020"
+	next.Spec.Terms.Level = farm.Low
+	f.Jobs = append(f.Jobs, next)
+	at := drill.Bound(f, 0) / 2
+	var said map[farm.RunID]Finish
+	report, err := play.Play(f, play.Options{WatchAt: at, Watch: func(w play.Watched) {
+		said = Take(w.State, w.Model, w.Sight, nil, w.Now).Play(1, 16)
+	}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !said[1].Known || !said[1].Early.IsZero() {
+		t.Errorf("of the run that renders it says %+v", said[1])
+	}
+	early := said[2].Early.Sub(f.Start).Seconds()
+	if said[2].Known || said[2].Early.IsZero() || early < report.Jobs[0].Finish || early > report.Jobs[1].Finish {
+		t.Errorf("the run that waits: %+v, which is after %.0f s; the one before it ends after %.0f s, it after %.0f s", said[2], early, report.Jobs[0].Finish, report.Jobs[1].Finish)
+	}
+}

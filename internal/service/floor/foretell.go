@@ -62,12 +62,21 @@ func later(a, b time.Time) time.Time {
 
 // atRisk reports whether a run is forecast to miss the time when it is due, or
 // has missed it.
-func atRisk(run *farm.Run, finish wire.Forecast, now time.Time) bool {
+func (f *Floor) atRisk(run *farm.Run, finish wire.Forecast, now time.Time) bool {
 	due := run.Terms.Due
 	if due.IsZero() || run.State.Closed() {
 		return false
 	}
-	return now.After(due) || finish.Known && finish.Late.After(due)
+	return now.After(due) || finish.Known && finish.Late.After(due) || !finish.Known && f.early(run, now).After(due)
+}
+
+// early is before when a run is hardly ready that has told nothing yet; zero
+// where nothing tells.
+func (f *Floor) early(run *farm.Run, now time.Time) time.Time {
+	if run.State != farm.RunRendering && run.State != farm.RunQueued || now.Sub(f.foretoldAt) > foretoldGood {
+		return time.Time{}
+	}
+	return f.foretold[run.ID].Early
 }
 
 // risks tells of runs that are forecast to miss the time when they are due.
@@ -77,7 +86,7 @@ func (f *Floor) risks(now time.Time) (out []wire.NeedHand) {
 			continue
 		}
 		finish := f.forecast(run, now)
-		if !atRisk(run, finish, now) {
+		if !f.atRisk(run, finish, now) {
 			continue
 		}
 		due := run.Terms.Due
@@ -86,6 +95,8 @@ func (f *Floor) risks(now time.Time) (out []wire.NeedHand) {
 		case now.After(due):
 			v.Sentence = fmt.Sprintf("%s was due %s and is not ready.", run.Spec.Name(), due.Format("Mon 15:04 MST"))
 			v.Evidence = "See what it waits for, or move the time."
+		case !finish.Known:
+			v.Evidence = fmt.Sprintf("Nothing of it is rendered yet; as frames of %s mostly go it is hardly ready before %s.", run.Spec.Recipe, f.early(run, now).Format("Mon 15:04"))
 		case finish.Median.After(due):
 			v.Evidence = fmt.Sprintf("As things are it is ready %s, %s late; more nodes, a higher priority or a later time would help.", finish.Median.Format("Mon 15:04"), finish.Median.Sub(due).Round(time.Minute))
 		default:

@@ -205,7 +205,7 @@ func differences(before, after farm.Terms, among bool) (out []string) {
 // whatComes tells what nodes will do because of a change.
 func (f *Floor) whatComes(run *farm.Run, stops []*farm.Lease, lost float64, in wire.RunChange, now time.Time) []string {
 	if in.Now && len(stops) > 0 {
-		return []string{fmt.Sprintf("%s of less urgent runs %s stopped, and %.2f node-hours are lost", plural(len(stops), "lease"), isAre(in.DryRun, len(stops)), lost/3600)}
+		return []string{fmt.Sprintf("%s of less urgent runs %s stopped, and %s lost", plural(len(stops), "lease"), isAre(in.DryRun, len(stops)), nodeTime(lost, in.DryRun))}
 	}
 	if leases, _ := f.dealer.Stops(run, now); len(leases) > 0 {
 		if len(leases) == 1 {
@@ -223,6 +223,14 @@ func (f *Floor) whatComes(run *farm.Run, stops []*farm.Lease, lost float64, in w
 		}
 	}
 	return nil
+}
+
+// nodeTime tells how much work of nodes is lost.
+func nodeTime(seconds float64, dry bool) string {
+	if seconds < 360 {
+		return fmt.Sprintf("%.0f s of rendering %s", seconds, isAre(dry, 1))
+	}
+	return fmt.Sprintf("%.1f node-hours %s", seconds/3600, isAre(dry, 2))
 }
 
 func isAre(dry bool, n int) string {

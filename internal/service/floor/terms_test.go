@@ -136,7 +136,7 @@ func TestTheUrgentGetsNodes(t *testing.T) {
 		time.Sleep(10 * time.Second)
 		w.change(small, wire.RunChange{Priority: text("low")})
 		out = w.change(long, wire.RunChange{Priority: text("urgent"), Now: true, DryRun: true})
-		if !strings.Contains(out.Sentence, "1 lease of less urgent runs would be stopped, and 0.0") || len(w.s.LeasesOf(n)) != 1 {
+		if !strings.Contains(out.Sentence, "1 lease of less urgent runs would be stopped, and 10 s of rendering would be lost") || len(w.s.LeasesOf(n)) != 1 {
 			t.Errorf("it says %q", out.Sentence)
 		}
 		if out := w.change(small, wire.RunChange{Priority: text("high"), Now: true, DryRun: true}); strings.Contains(out.Sentence, "stopped") {
@@ -322,6 +322,22 @@ func TestWhatIsAtRiskWantsAHand(t *testing.T) {
 		w.ok(err)
 		if !w.run(id).AtRisk || len(f.Hands) != 1 || f.Hands[0].Kind != "at risk" || !strings.Contains(f.Hands[0].Evidence, "late; more nodes, a higher priority or a later time would help") {
 			t.Errorf("needs a hand: %+v", f.Hands)
+		}
+		// What waits behind it, and of which nothing is known, cannot be ready before.
+		w.change(id, wire.RunChange{Due: text("")})
+		next := w.submit("b", "practice", "1-100")
+		w.change(next, wire.RunChange{Due: text(time.Now().Add(time.Hour).Format(time.RFC3339))})
+		position, err = w.Position(context.Background())
+		w.ok(err)
+		w.ok(w.Foretell(context.Background(), position.At, position.Play(1, 8)))
+		f, err = w.Farm(context.Background())
+		w.ok(err)
+		if run := w.run(next); run.Forecast.Known || !run.AtRisk || len(f.Hands) != 1 || !strings.Contains(f.Hands[0].Evidence, "Nothing of it is rendered yet; as frames of practice mostly go it is hardly ready before") {
+			t.Errorf("it is at risk: %v, forecast %+v; needs a hand: %+v", run.AtRisk, run.Forecast, f.Hands)
+		}
+		w.change(next, wire.RunChange{Due: text(time.Now().Add(24 * time.Hour).Format(time.RFC3339))})
+		if w.run(next).AtRisk {
+			t.Error("it is at risk although it is due tomorrow")
 		}
 	})
 }

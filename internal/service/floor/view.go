@@ -197,7 +197,7 @@ func (f *Floor) runView(run *farm.Run, now time.Time) wire.Run {
 		Nodes: []string{}, Changed: run.Changed, Forecast: f.forecast(run, now), Troubles: f.troubles(run),
 	}
 	v.MemoryPeak, _ = f.m.Memory(run)
-	v.AtRisk = atRisk(run, v.Forecast, now)
+	v.AtRisk = f.atRisk(run, v.Forecast, now)
 	var rendering, verifying, delivering []frames.Span
 	one := func(f int) frames.Span { return frames.Span{First: f, Last: f} }
 	at := map[farm.NodeID]bool{}

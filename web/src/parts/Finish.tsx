@@ -37,7 +37,7 @@ export function Finish({ run, now }: { run: Run; now: number }) {
 }
 
 /** When it must be ready, and whether it is forecast to miss that. */
-function Due({ run, now }: { run: Run; now: number }) {
+export function Due({ run, now }: { run: Run; now: number }) {
   if (run.due === null) {
     return null;
   }

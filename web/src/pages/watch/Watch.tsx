@@ -45,7 +45,7 @@ export function Watch({ me }: { me: Me }) {
             <b>Waiting</b> {count(waiting.length)}
           </h2>
           {waiting.map((run) => (
-            <WaitingRow key={run.id} run={run} project={title(run.project)} me={me} />
+            <WaitingRow key={run.id} run={run} project={title(run.project)} me={me} now={now} />
           ))}
         </>
       )}

@@ -1,6 +1,6 @@
 import { Link } from "react-router";
 import { maySteer, thumbnail, type Me, type Run } from "../../api/client";
-import { Finish } from "../../parts/Finish";
+import { Due, Finish } from "../../parts/Finish";
 import { FrameImage } from "../../parts/FrameImage";
 import { countFrames } from "../../parts/frames";
 import { Ribbon } from "../../parts/Ribbon";
@@ -88,13 +88,16 @@ function Name({ run, project }: { run: Run; project: string }) {
   );
 }
 
-export function WaitingRow({ run, project, me }: { run: Run; project: string; me: Me }) {
+export function WaitingRow({ run, project, me, now }: { run: Run; project: string; me: Me; now: number }) {
   const act = useSteer();
   return (
     <div className={`${line} grid-cols-[1fr_auto] md:grid-cols-[286px_90px_1fr_auto_auto]`}>
       <Name run={run} project={project} />
       <StateWord state={run.state} />
-      <span className="min-w-0 max-md:col-span-2">{run.why}</span>
+      <span className="min-w-0 max-md:col-span-2">
+        {run.why}
+        <Due run={run} now={now} />
+      </span>
       <span className="num whitespace-nowrap">
         {run.done_count > 0 ? `${run.done_count} of ${run.frame_count}` : run.frame_count} {run.frame_count === 1 ? "frame" : "frames"}
       </span>
