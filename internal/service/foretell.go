@@ -56,8 +56,11 @@ func (s *Service) foretell(ctx context.Context, f *floor.Floor) {
 				return ctx.Err() == nil && time.Since(began) < limit
 			}
 		}
-		finishes := position.PlayWhile(seed, plays, inTime(forecastsLongest), inTime(2*forecastsLongest))
+		finishes, err := position.PlayWhile(seed, plays, inTime(forecastsLongest), inTime(2*forecastsLongest))
 		busy += time.Since(last)
+		if err != nil {
+			s.o.Log.Warn("forecasting", "error", err)
+		}
 		if err := f.Foretell(ctx, position.At, finishes); err != nil {
 			return
 		}

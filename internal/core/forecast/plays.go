@@ -249,7 +249,8 @@ func (p *Position) takeRun(s *farm.State, m *pace.Model, run *farm.Run, size int
 // Play plays what comes next so many times, each time with other costs and
 // speeds that may be true, and returns what came of each run.
 func (p *Position) Play(seed uint64, plays int) map[farm.RunID]Finish {
-	return p.PlayWhile(seed, plays, func() bool { return true }, nil)
+	out, _ := p.PlayWhile(seed, plays, func() bool { return true }, nil)
+	return out
 }
 
 // Least is how many plays a forecast rests on at least.
@@ -258,8 +259,10 @@ const Least = 5
 // PlayWhile is Play that asks between one play and the next whether there is time
 // for more, and ends early, with Least plays at least, when there is none.
 // alive is asked also in the middle of plays: when it says no, what is known by
-// then has to do.
-func (p *Position) PlayWhile(seed uint64, plays int, more, alive func() bool) map[farm.RunID]Finish {
+// then has to do. A play that contradicts itself tells nothing; the first such
+// error is returned beside what the others have told.
+func (p *Position) PlayWhile(seed uint64, plays int, more, alive func() bool) (map[farm.RunID]Finish, error) {
+	var trouble error
 	out := map[farm.RunID]Finish{}
 	finishes := make([][]float64, len(p.jobs))
 	for k := range plays {
@@ -275,7 +278,10 @@ func (p *Position) PlayWhile(seed uint64, plays int, more, alive func() bool) ma
 			break
 		}
 		if err != nil {
-			continue // it contradicts itself; others tell
+			if trouble == nil {
+				trouble = fmt.Errorf("play %d of what comes next: %w", k, err)
+			}
+			continue
 		}
 		for i, j := range report.Jobs {
 			if j.Finish > 0 {
@@ -300,7 +306,7 @@ func (p *Position) PlayWhile(seed uint64, plays int, more, alive func() bool) ma
 			out[j.id] = p.finish(all)
 		}
 	}
-	return out
+	return out, trouble
 }
 
 // finish turns the outcomes of plays into a median and a time that is kept in

@@ -178,7 +178,10 @@ func Play(f Farm, o Options) (*Report, error) {
 	if err := w.resume(); err != nil {
 		return nil, fmt.Errorf("beginning the play: %w", err)
 	}
-	for quiet, tried, count := 0, 0, 1; quiet < mostEvents; quiet++ {
+	for quiet, tried, count := 0, 0, 1; ; quiet++ {
+		if quiet == mostEvents {
+			return nil, fmt.Errorf("after %.0f s it goes round in circles: %w", w.now, w.stuck())
+		}
 		if count++; o.GoOn != nil && count%64 == 0 && !o.GoOn() {
 			return nil, ErrStopped
 		}

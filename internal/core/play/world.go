@@ -210,16 +210,22 @@ func (w *world) happen(e event) error {
 	return nil
 }
 
+// stuck says which job does not end, and why.
+func (w *world) stuck() error {
+	queue := w.s.Queue()
+	if len(queue) == 0 {
+		return fmt.Errorf("%d jobs do not end", w.unfinished)
+	}
+	why := deal.New(w.s, w.m, nil).WhyRun(queue[0], w.at(w.now))
+	for i := range w.machines {
+		why += "; " + w.hand.Next(deal.Ask{Node: w.machines[i].id}, w.at(w.now)).Why
+	}
+	return fmt.Errorf("%s does not end: %s", queue[0].Spec.Name(), why)
+}
+
 func (w *world) report() (*Report, error) {
 	if w.unfinished > 0 && w.o.Until == 0 {
-		if queue := w.s.Queue(); len(queue) > 0 {
-			why := deal.New(w.s, w.m, nil).WhyRun(queue[0], w.at(w.now))
-			for i := range w.machines {
-				why += "; " + w.hand.Next(deal.Ask{Node: w.machines[i].id}, w.at(w.now)).Why
-			}
-			return nil, fmt.Errorf("%s does not end: %s", queue[0].Spec.Name(), why)
-		}
-		return nil, fmt.Errorf("%d jobs do not end", w.unfinished)
+		return nil, w.stuck()
 	}
 	r := &Report{Attempts: w.attempts, Told: w.told}
 	for j := range w.farm.Jobs {
