@@ -379,3 +379,21 @@ func TestWhySentences(t *testing.T) {
 		}
 	}
 }
+
+// TestATurnLeavesNoCrumbs has two people whose runs take turns of a minute: what
+// is little more than a turn is given as one, and what is much more is not.
+func TestATurnLeavesNoCrumbs(t *testing.T) {
+	for set, want := range map[string]string{"1-40": "1-40", "1-62": "1-62", "1-90": "1-60"} {
+		b := newWorld(t, 1)
+		b.submit("a", "practice", farm.ModeRange, set, farm.RunQueued)
+		other := b.submit("b", "practice", farm.ModeRange, "1-90", farm.RunQueued)
+		b.s.Runs[other].Spec.Owner = "oskar"
+		d := b.ask(1, 0)
+		if got := b.lease(d).Given.String(); got != want {
+			t.Errorf("of %s it gets %s, want %s: %s", set, got, want, d.Why)
+		}
+		if set == "1-90" && !strings.Contains(d.Why, "for its turn") {
+			t.Errorf("it says %q", d.Why)
+		}
+	}
+}

@@ -35,8 +35,8 @@ func (d *Dealer) share(n *farm.Node, run *farm.Run, todo frames.Set, now time.Ti
 		size = 1
 	}
 	// What would stay is not worth a launch of its own.
-	rest := part.Len() - size
-	if rest > 0 && !waits && v.curve.Known() && (v.curve.Work(part)-work)/mine < v.startup {
+	const little = 0.05 // of a turn
+	if rest := v.curve.Work(part) - work; !waits && v.curve.Known() && rest/mine < v.startup || waits && rest < little*work {
 		size = part.Len()
 	}
 	set := ordered(run, part, size)
@@ -45,11 +45,10 @@ func (d *Dealer) share(n *farm.Node, run *farm.Run, todo frames.Set, now time.Ti
 		return set, fmt.Sprintf("%s: no other node that is ready has %s", all(set), run.Spec.Recipe)
 	case set.Len() == todo.Len():
 		return set, fmt.Sprintf("%s: all that is to do", count(set))
+	case waits:
+		return set, fmt.Sprintf("%s of %d to do: for its turn, as others of the same priority wait", count(set), todo.Len())
 	case !v.curve.Known():
 		return set, fmt.Sprintf("%s of %d to do: its part by speed", count(set), todo.Len())
-	}
-	if waits {
-		return set, fmt.Sprintf("%s of %d to do: for its turn, as others of the same priority wait", count(set), todo.Len())
 	}
 	return set, fmt.Sprintf("%s of %d to do: what it can finish in %s, when all can be done", count(set), todo.Len(), span(v.together()))
 }
