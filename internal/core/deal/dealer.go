@@ -28,7 +28,7 @@ type Dealer struct {
 	ables   map[farm.RunID]able
 	means   map[farm.RunID]mean
 
-	at atWork
+	busy atWork
 
 	received map[party]*faded // lately
 	held     *held

@@ -63,8 +63,12 @@ const (
 
 func (d *Dealer) powerOf(run *farm.Run, now time.Time) power {
 	p, ok := d.powers[run.ID]
-	remains := time.Duration(powerPart * float64(run.ToDo.Len()) * p.each / p.speed * float64(time.Second))
-	if age := now.Sub(p.at); ok && age >= 0 && age <= max(powerGood, min(powerMost, remains)) {
+	good := powerGood
+	if p.speed > 0 {
+		remains := float64(run.ToDo.Len()) * p.each / p.speed
+		good = max(good, min(powerMost, time.Duration(powerPart*remains*float64(time.Second))))
+	}
+	if age := now.Sub(p.at); ok && age >= 0 && age <= good {
 		return p
 	}
 	p = power{leases: run.OpenCount(), each: d.m.Curve(run).Work(run.ToDo) / float64(max(1, run.ToDo.Len())), at: now}

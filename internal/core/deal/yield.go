@@ -136,8 +136,8 @@ func (d *Dealer) workers(rank int, now time.Time) iter.Seq[*farm.Node] {
 	if len(d.s.Nodes) < largeFarm {
 		return slices.Values(d.s.NodeList())
 	}
-	if age := now.Sub(d.at.at); d.at.at.IsZero() || age < 0 || age > heldGood {
-		d.at = atWork{at: now}
+	if age := now.Sub(d.busy.at); d.busy.at.IsZero() || age < 0 || age > heldGood {
+		d.busy = atWork{at: now}
 		ranks := map[farm.NodeID]int{}
 		for _, run := range d.s.Queue() {
 			mine := run.Terms.Level.Rank()
@@ -148,13 +148,13 @@ func (d *Dealer) workers(rank int, now time.Time) iter.Seq[*farm.Node] {
 			}
 		}
 		for _, id := range slices.SortedFunc(maps.Keys(ranks), func(a, b farm.NodeID) int { return cmp.Or(cmp.Compare(ranks[b], ranks[a]), cmp.Compare(a, b)) }) {
-			d.at.nodes, d.at.ranks = append(d.at.nodes, d.s.Nodes[id]), append(d.at.ranks, ranks[id])
+			d.busy.nodes, d.busy.ranks = append(d.busy.nodes, d.s.Nodes[id]), append(d.busy.ranks, ranks[id])
 		}
 	}
-	at := d.at
+	busy := d.busy
 	return func(yield func(*farm.Node) bool) {
-		for i, n := range at.nodes {
-			if at.ranks[i] <= rank || !yield(n) {
+		for i, n := range busy.nodes {
+			if busy.ranks[i] <= rank || !yield(n) {
 				return
 			}
 		}
