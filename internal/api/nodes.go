@@ -159,7 +159,7 @@ func (s *Server) ask(c *gin.Context, f *floor.Floor, in wire.Ask) {
 		s.fail(c, err)
 		return
 	}
-	out := wire.Answer{Leases: []wire.Lease{}, More: a.More, Why: a.Why}
+	out := wire.Answer{Leases: []wire.Lease{}, More: a.More, Again: a.Again, Why: a.Why}
 	for _, l := range a.Leases {
 		out.Leases = append(out.Leases, s.leaseView(l))
 	}

@@ -208,6 +208,10 @@ func (m *member) work(ctx context.Context) {
 			wait(ctx, time.Second)
 			continue
 		}
+		if a.Again {
+			number--
+			continue
+		}
 		ended = nil
 		if len(a.Leases) == 0 {
 			continue

@@ -41,6 +41,10 @@ func (a *Agent) workAll(ctx context.Context, stop context.CancelCauseFunc, resum
 	var told []*work // whose end the ask in hand tells
 	number := int64(0)
 	for ctx.Err() == nil {
+		select { // what has roused us is seen now
+		case <-a.wake:
+		default:
+		}
 		a.mu.Lock()
 		told, a.ended = append(told, a.ended...), nil
 		a.mu.Unlock()
@@ -115,7 +119,7 @@ func (a *Agent) askOnce(ctx context.Context, number int64, told []*work) (answer
 	if err != nil && asking.Err() != nil && ctx.Err() == nil {
 		return answer, false, nil
 	}
-	return answer, err == nil, err
+	return answer, err == nil && !answer.Again, err
 }
 
 // accept writes a lease down before it is worked on. A lease that cannot be

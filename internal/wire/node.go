@@ -95,7 +95,8 @@ type Ended struct {
 // Answer answers Ask. Without a lease there is nothing to do now.
 type Answer struct {
 	Leases []Lease `json:"leases"`
-	More   bool    `json:"more"` // a further lease may fit beside these: the node may ask at once
+	More   bool    `json:"more"`  // a further lease may fit beside these: the node may ask at once
+	Again  bool    `json:"again"` // another copy of the ask has taken its place: ask again under the same number
 	Why    string  `json:"why"`
 }
 

@@ -13,6 +13,7 @@ import (
 type Answer struct {
 	Leases []*LeaseView
 	More   bool // a further lease may fit beside these: the node may ask at once
+	Again  bool // another copy of the ask has taken its place: ask again under the same number
 	Why    string
 	cut    *deal.Cut // that it should take over
 }
@@ -51,7 +52,9 @@ const mostAnAnswer = 64
 
 // Ask asks for work and waits until there is some or the context ends; then
 // the Answer has no lease. A node gets as many leases as fit beside those that
-// it holds. The same ask gets the same leases again.
+// it holds. The same ask gets the same leases again. One that tells which
+// leases have ended does not wait: their node keeps their files until it is
+// answered.
 func (f *Floor) Ask(ctx context.Context, id farm.NodeID, q Question) (Answer, error) {
 	w := &waitingAsk{ask: deal.Ask{Node: id, Number: q.Number, Warm: q.Warm, Memory: q.Memory}, reply: make(chan Answer, 1)}
 	var now Answer
@@ -61,8 +64,12 @@ func (f *Floor) Ask(ctx context.Context, id farm.NodeID, q Question) (Answer, er
 		if err != nil {
 			return err
 		}
-		if q.Warm == 0 {
-			f.dropAsk(id)
+		cold, live := q.Warm == 0, f.live[id]
+		late := cold && q.Number <= live.answered
+		if waiting := f.asks[id]; cold && waiting != nil {
+			if late = late || q.Number < waiting.ask.Number; !late {
+				f.dropAsk(id)
+			}
 		}
 		for _, e := range q.Ended {
 			records, _ := accept.Take(t.s, id, accept.Report{Outcome: accept.Ended, Lease: e.Lease, Message: e.Why}, t.now)
@@ -77,7 +84,16 @@ func (f *Floor) Ask(ctx context.Context, id farm.NodeID, q Question) (Answer, er
 			now.More = deal.HasRoom(t.s, n)
 			return nil
 		}
-		if now = f.dealTo(t, w.ask); len(now.Leases) == 0 && q.Warm == 0 { // a renderer that is up shall not wait
+		if late { // a copy: what it got would reach nobody
+			now.More, now.Why = deal.HasRoom(t.s, n), "this ask was answered before"
+			return nil
+		}
+		now = f.dealTo(t, w.ask)
+		switch {
+		case !cold: // a renderer that is up shall not wait
+		case len(now.Leases) > 0 || len(q.Ended) > 0:
+			live.answered = q.Number
+		default:
 			waits = true
 			f.asks[id] = w
 			if cut := now.cut; cut != nil {
@@ -104,7 +120,7 @@ func (f *Floor) Ask(ctx context.Context, id farm.NodeID, q Question) (Answer, er
 	}
 	err = f.do(context.WithoutCancel(ctx), func(*turn) error {
 		if f.asks[id] == w {
-			delete(f.asks, id)
+			f.answered(id, w)
 		}
 		return nil
 	})
@@ -184,7 +200,7 @@ func (f *Floor) dealToWaiting(t *turn) (answers []func()) {
 			return nil
 		}
 		if len(a.Leases) > 0 {
-			delete(f.asks, id)
+			f.answered(id, w)
 			answers = append(answers, func() { w.reply <- a })
 		} else if w.defers = a.cut != nil; w.defers {
 			f.question(t, *a.cut, id)
@@ -198,8 +214,15 @@ func (f *Floor) dealToWaiting(t *turn) (answers []func()) {
 func (f *Floor) dropAsk(id farm.NodeID) {
 	if w := f.asks[id]; w != nil {
 		delete(f.asks, id)
-		w.reply <- Answer{Why: "a newer ask has taken its place"}
+		w.reply <- Answer{Again: true, Why: "a newer ask has taken its place"}
 	}
+}
+
+// answered ends the waiting of an ask that gets its answer. A copy of it that
+// comes later takes nothing.
+func (f *Floor) answered(id farm.NodeID, w *waitingAsk) {
+	delete(f.asks, id)
+	f.live[id].answered = w.ask.Number
 }
 
 // remeasure lets an ask that waits know what its node measures now. It may
@@ -218,7 +241,7 @@ func (f *Floor) remeasure(t *turn, id farm.NodeID, b Beat) {
 		return
 	}
 	if a := f.dealTo(t, w.ask); len(a.Leases) > 0 {
-		delete(f.asks, id)
+		f.answered(id, w)
 		t.answers = append(t.answers, func() { w.reply <- a })
 	}
 }

@@ -203,6 +203,88 @@ func TestAnAskThatNobodyAnswersEnds(t *testing.T) {
 	})
 }
 
+// TestALateCopyOfAnAskTakesNothing lets copies of an ask, whose caller has
+// given up or was answered, come after a newer one.
+func TestALateCopyOfAnAskTakesNothing(t *testing.T) {
+	asks := func(w *world, ctx context.Context, n farm.NodeID, number int64) <-chan Answer {
+		got := make(chan Answer, 1)
+		go func() {
+			a, err := w.Ask(ctx, n, Question{Session: 1, Number: number})
+			w.ok(err)
+			got <- a
+		}()
+		synctest.Wait()
+		return got
+	}
+	for name, late := range map[string]func(ctx context.Context, w *world, n farm.NodeID){
+		"while the same number waits": func(ctx context.Context, w *world, n farm.NodeID) {
+			first := asks(w, ctx, n, 1)
+			gone, cancel := context.WithTimeout(ctx, time.Minute)
+			defer cancel()
+			asks(w, gone, n, 1)
+			if a := <-first; !a.Again || len(a.Leases) > 0 {
+				w.t.Errorf("the first copy got %+v", a)
+			}
+			w.submit("a", "practice", "1-5") // the copy that waits is given a lease; it does not arrive
+			if a := <-asks(w, ctx, n, 1); a.Lease() == nil || a.Lease().Frames.String() != "1-5" {
+				w.t.Errorf("asked again, it got %+v", a)
+			}
+		},
+		"after the answer": func(ctx context.Context, w *world, n farm.NodeID) {
+			w.ask(n, 0)
+			if a := <-asks(w, ctx, n, 1); a.Again || len(a.Leases) > 0 {
+				w.t.Errorf("the copy got %+v", a)
+			}
+			w.submit("a", "practice", "1-5")
+			if a := <-asks(w, ctx, n, 2); a.Lease() == nil {
+				w.t.Errorf("the next ask got %+v", a)
+			}
+		},
+		"while the next number waits": func(ctx context.Context, w *world, n farm.NodeID) {
+			w.ask(n, 0)
+			next := asks(w, ctx, n, 2)
+			if a := <-asks(w, ctx, n, 1); a.Again || len(a.Leases) > 0 {
+				w.t.Errorf("the copy got %+v", a)
+			}
+			w.submit("a", "practice", "1-5")
+			if a := <-next; a.Lease() == nil {
+				w.t.Errorf("the next ask got %+v", a)
+			}
+		},
+		"after a lease that has ended": func(ctx context.Context, w *world, n farm.NodeID) {
+			w.submit("a", "practice", "1-5")
+			l := w.ask(n, 0).Lease()
+			w.report(n, accept.Report{Outcome: accept.Ended, Lease: l.ID, Message: "went away"})
+			if a := <-asks(w, ctx, n, 1); len(a.Leases) > 0 {
+				w.t.Errorf("the copy got %+v", a)
+			}
+			if a := <-asks(w, ctx, n, 2); a.Lease() == nil {
+				w.t.Errorf("the next ask got %+v", a)
+			}
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			bubble(t, func(t *testing.T, w *world) { late(t.Context(), w, w.join("kiln-01")) })
+		})
+	}
+}
+
+func TestAnAskThatTellsEndsDoesNotWait(t *testing.T) {
+	bubble(t, func(t *testing.T, w *world) {
+		n := w.join("kiln-01")
+		run := w.submit("a", "practice", "1-5")
+		l := w.ask(n, 0).Lease()
+		_, err := w.Steer(context.Background(), run, Cancel, true, farm.Person{Name: "admin", Role: farm.Admin})
+		w.ok(err)
+		began := time.Now()
+		a, err := w.Ask(context.Background(), n, Question{Session: 1, Number: 2, Ended: []Ended{{Lease: l.ID, Why: "stopped"}}})
+		w.ok(err)
+		if waited := time.Since(began); waited > 0 || !a.More || len(a.Leases) > 0 {
+			t.Errorf("%+v after %v", a, waited)
+		}
+	})
+}
+
 func TestNobodyIsAnsweredBeforeTheCommit(t *testing.T) {
 	bubble(t, func(t *testing.T, w *world) {
 		n := w.join("kiln-01")

@@ -156,6 +156,9 @@ func (m *machine) process(machine, ctx context.Context) {
 			}
 		}
 		var a Answer
+		if m.c.chance(3, "copy late") {
+			wg.Go(func() { m.askLate(ctx, session.Number, number) })
+		}
 		if m.c.call(ctx, &m.cut, func(f *Floor) (err error) {
 			waiting, cancel := context.WithTimeout(ctx, 20*time.Second)
 			defer cancel()
@@ -163,6 +166,11 @@ func (m *machine) process(machine, ctx context.Context) {
 			return err
 		}) != nil {
 			return
+		}
+		if a.Again {
+			m.c.saw("asked again")
+			number--
+			continue
 		}
 		more = a.More
 		for _, l := range a.Leases {
@@ -183,6 +191,20 @@ func (m *machine) process(machine, ctx context.Context) {
 			begin(h)
 		}
 	}
+}
+
+// askLate lets a copy of an ask come late. Whoever sent it has gone.
+func (m *machine) askLate(ctx context.Context, session, number int64) {
+	sleep(ctx, m.c.some(3*time.Second))
+	m.c.mu.Lock()
+	f := m.c.floor
+	m.c.mu.Unlock()
+	if f == nil {
+		return
+	}
+	waiting, cancel := context.WithTimeout(ctx, m.c.some(2*time.Second))
+	defer cancel()
+	_, _ = f.Ask(waiting, m.id, Question{Session: session, Number: number})
 }
 
 // acknowledged looks that something which was answered is committed.

@@ -48,9 +48,52 @@ func TestInterleavings(t *testing.T) {
 		}
 	}
 	t.Logf("%d courses met %v", seeds, total)
-	for _, what := range []string{"service crash", "commit unknown", "node crash", "machine crash", "lease forgotten", "request lost", "answer lost", "said twice", "adopted", "trimmed", "discarded", "late", "side by side"} {
+	for _, what := range []string{"service crash", "commit unknown", "node crash", "machine crash", "lease forgotten", "request lost", "answer lost", "said twice", "adopted", "trimmed", "discarded", "late", "side by side", "copy late", "asked again"} {
 		if total[what] == 0 && seeds >= 100 {
 			t.Errorf("no course met %q: that was not tried", what)
+		}
+	}
+}
+
+// TestLateCopiesLoseNothing lets copies of asks come late, and nothing else go
+// wrong, while work comes and goes: every lease arrives at its node.
+func TestLateCopiesLoseNothing(t *testing.T) {
+	late := 0
+	for seed := range uint64(50) {
+		synctest.Test(t, func(t *testing.T) {
+			c := newCourse(t, seed)
+			c.only = "copy late"
+			ctx, stop := context.WithCancel(t.Context())
+			defer stop()
+			go c.onAndOff(ctx)
+			c.play()
+			late += c.met[c.only]
+			for _, r := range c.disk {
+				if ended, ok := r.(farm.LeaseEnded); ok && strings.Contains(ended.Reason, "knows nothing") {
+					t.Errorf("seed %d: %s", seed, ended.Reason)
+				}
+			}
+		})
+	}
+	if late < 50 {
+		t.Errorf("only %d copies came late", late)
+	}
+}
+
+// onAndOff holds and releases the run again and again while things go wrong.
+func (c *course) onAndOff(ctx context.Context) {
+	for ctx.Err() == nil {
+		for _, what := range []Steering{Hold, Release} {
+			sleep(ctx, c.some(200*time.Millisecond))
+			c.mu.Lock()
+			f := c.floor
+			if c.calm {
+				what = Release
+			}
+			c.mu.Unlock()
+			if f != nil {
+				_, _ = f.Steer(ctx, 1, what, false, farm.Person{Name: "admin", Role: farm.Admin})
+			}
 		}
 	}
 }
@@ -67,7 +110,8 @@ type course struct {
 	epoch   int64
 	place   map[int]string // frame to hash: what stands in the frame place
 	met     map[string]int
-	calm    bool // nothing goes wrong any more
+	calm    bool   // nothing goes wrong any more
+	only    string // what alone may go wrong; empty for all
 	trouble []string
 }
 
@@ -85,7 +129,7 @@ func newCourse(t *testing.T, seed uint64) *course {
 func (c *course) chance(n int, what string) bool {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if c.calm || c.r.IntN(n) != 0 {
+	if c.calm || c.only != "" && what != c.only || c.r.IntN(n) != 0 {
 		return false
 	}
 	c.met[what]++
@@ -118,7 +162,7 @@ func (b *courseBatch) Commit(records []farm.Record) error {
 	if b.epoch != b.c.epoch {
 		return errors.New("deposed")
 	}
-	if !b.c.calm && b.c.r.IntN(150) == 0 {
+	if !b.c.calm && b.c.only == "" && b.c.r.IntN(150) == 0 {
 		b.c.met["commit unknown"]++
 		if b.c.r.IntN(2) == 0 {
 			b.c.disk = append(b.c.disk, records...)

@@ -28,6 +28,7 @@ type liveNode struct {
 	rests     map[farm.LeaseID]time.Time // until when a lease is not trimmed again
 	advanced  map[farm.LeaseID]time.Time // when a lease's last frame was accepted
 	restart   int64                      // session that shall start its node process anew
+	answered  int64                      // number of the newest ask of the session that was answered
 }
 
 // Progress is how far a node is with a lease.

@@ -61,7 +61,7 @@ func (f *Floor) race(t *turn, taker farm.NodeID) {
 	if l == nil || t.broken != nil {
 		return
 	}
-	delete(f.asks, taker)
+	f.answered(taker, w)
 	n := t.s.Nodes[taker]
 	a := Answer{Leases: []*LeaseView{f.leaseView(n, l)}, More: deal.HasRoom(t.s, n), Why: d.Why}
 	t.answers = append(t.answers, func() { w.reply <- a })
@@ -162,7 +162,7 @@ func (f *Floor) handOver(t *turn, taker farm.NodeID, cut farm.LeaseTrimmed, ahea
 	if full != "" {
 		return
 	}
-	delete(f.asks, taker)
+	f.answered(taker, w)
 	opened := farm.LeaseOpened{
 		Lease: t.s.LastLease + 1, Node: taker, Run: cut.Run, Session: n.Session, Ask: w.ask.Number, Frames: set, Share: share,
 		Reason: deal.TookOver(n.Name, t.s.NodeName(cut.Node), set, ahead), At: t.now,
