@@ -66,6 +66,9 @@ func (f *Floor) Ask(ctx context.Context, id farm.NodeID, q Question) (Answer, er
 		}
 		cold, live := q.Warm == 0, f.live[id]
 		late := cold && q.Number <= live.answered
+		if l := t.s.Lease(q.Warm); !cold && l != nil {
+			late = q.Number < l.Ask // it was extended since
+		}
 		if waiting := f.asks[id]; cold && waiting != nil {
 			if late = late || q.Number < waiting.ask.Number; !late {
 				f.dropAsk(id)

@@ -269,6 +269,28 @@ func TestALateCopyOfAnAskTakesNothing(t *testing.T) {
 	}
 }
 
+func TestALateCopyOfAnAskForFurtherFramesTakesNone(t *testing.T) {
+	bubble(t, func(t *testing.T, w *world) {
+		n := w.join("kiln-01")
+		run := w.submit("a", "practice-feed", "1-5")
+		l := w.ask(n, 0).Lease()
+		for range 3 {
+			for f := range l.Frames.All() {
+				w.report(n, accept.Report{Outcome: accept.Good, Lease: l.ID, Launch: 1, Frame: f, Hash: fmt.Sprint(f), RenderSeconds: 10})
+			}
+			if l = w.ask(n, l.ID).Lease(); l == nil {
+				t.Fatal("a renderer that is up gets no further frame")
+			}
+		}
+		before := w.run(run).Sets
+		a, err := w.Ask(context.Background(), n, Question{Session: 1, Number: w.asks[n] - 1, Warm: l.ID})
+		w.ok(err)
+		if after := w.run(run).Sets; len(a.Leases) > 0 || after != before {
+			t.Errorf("the copy got %+v; %+v became %+v", a, before, after)
+		}
+	})
+}
+
 func TestAnAskThatTellsEndsDoesNotWait(t *testing.T) {
 	bubble(t, func(t *testing.T, w *world) {
 		n := w.join("kiln-01")
