@@ -145,6 +145,7 @@ type Job struct {
 	Frames      string       `json:"frames"`
 	Mode        string       `json:"mode"`
 	Startup     Span         `json:"startup,omitzero"`
+	Again       Span         `json:"startup_again,omitzero"`
 	Cost        *Cost        `json:"cost,omitempty"`
 	Costs       []Span       `json:"costs,omitempty"`
 	Noise       float64      `json:"noise,omitempty"`
@@ -406,12 +407,14 @@ func (j Job) job() (play.Job, error) {
 			Needs: j.Needs, Terms: farm.Terms{Level: farm.Level(j.Priority), Ceiling: ceiling}, Owner: j.Person,
 			Sequence: farm.Sequence(j.Order), StartOn: j.StartOn, Licence: (*farm.LicenceNeed)(j.Licence),
 		},
-		Submitted: float64(j.Submitted), Startup: float64(j.Startup), Noise: j.Noise, Fails: j.FailsFrames,
+		Submitted: float64(j.Submitted), Startup: float64(j.Startup), Again: float64(j.Again), Noise: j.Noise, Fails: j.FailsFrames,
 	}
 	if out.Spec.Tries == 0 {
 		out.Spec.Tries = 3
 	}
 	switch {
+	case j.Again > j.Startup:
+		return out, fmt.Errorf("startup_again: a further launch on a node cannot take longer than the first, which takes %g s", float64(j.Startup))
 	case (j.Cost == nil) == (j.Costs == nil):
 		return out, fmt.Errorf("say what frames cost: either cost or costs")
 	case j.Costs != nil && len(j.Costs) != set.Len():

@@ -79,10 +79,14 @@ func jobOf(m *pace.Model, run *farm.Run) (Job, bool) {
 		return Job{}, false
 	}
 	startup, _ := m.Startup(run)
+	again, _ := m.Relaunch(run)
 	job := Job{
 		Name: fmt.Sprintf("%s-%s-%d", run.Spec.Job, run.Spec.Kind, run.Spec.Number), Project: run.Spec.Project, Person: run.Spec.Owner, Priority: run.Terms.Level.String(),
 		Frames: left.String(), Mode: string(run.Spec.Mode), Startup: Span(round(startup.Mean)), Noise: round(min(curve.Spread(), 2)),
 		Needs: run.Spec.Recipe, Ceiling: Ceiling(run.Terms.Ceiling.String()), Chunk: run.Spec.Chunk, Tries: run.Spec.Tries, Order: string(run.Spec.Sequence),
+	}
+	if further := Span(round(again.Mean)); further < job.Startup {
+		job.Again = further
 	}
 	if run.Spec.Needs != "" {
 		job.Needs = fmt.Sprintf("%s && (%s)", run.Spec.Recipe, run.Spec.Needs)

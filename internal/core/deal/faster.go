@@ -134,7 +134,7 @@ func (d *Dealer) faster(v *survey, n *farm.Node, lease *farm.Lease, now time.Tim
 			others += l.speed
 		}
 	}
-	launch, left := v.startup, v.run.ToDo
+	launch, left := v.launch(n), v.run.ToDo
 	if lease != nil {
 		launch, left = 0, left.Union(lease.Left)
 	}
@@ -144,8 +144,9 @@ func (d *Dealer) faster(v *survey, n *farm.Node, lease *farm.Lease, now time.Tim
 		if o == n || theirs <= mine || !o.Ready() || !d.s.Idle(o.ID) || !d.waits(o.ID) || !fits(d.s, o, v.run) || Stayed(d.s, o, v.run, now) != "" {
 			continue
 		}
-		gain := alone - (work+theirs*v.startup)/(others+theirs)
-		if gain <= v.startup/2+0.01*alone {
+		takes := v.launch(o)
+		gain := alone - (work+theirs*takes)/(others+theirs)
+		if gain <= takes/2+0.01*alone {
 			continue
 		}
 		if most, _ := untilHome(d.m, o, v.run, frames.Set{}, now); most == 0 {

@@ -107,7 +107,8 @@ func (d *Dealer) chunk(n *farm.Node, run *farm.Run, todo frames.Set, now time.Ti
 		return set, chunkWhy(set, run)
 	}
 	v := d.look(run, now)
-	if end := v.startup + v.curve.Work(set)/mine; v.fastest(n) != n && end > 2*v.together()+v.startup {
+	if launch := v.launch(n); v.fastest(n) != n && v.curve.Work(set)/mine > 2*v.together() {
+		end := launch + v.curve.Work(set)/mine
 		return frames.Set{}, fmt.Sprintf("%s is passed over for %s: a chunk of %d would take it %.0f times as long as all should take",
 			n.Name, run.Spec.Name(), set.Len(), end/max(v.together(), 1e-9))
 	}
@@ -142,7 +143,7 @@ func (d *Dealer) fewest(n *farm.Node, run *farm.Run, todo frames.Set, f int, now
 	if !apiece(run) || !d.m.Curve(run).Known() {
 		return 1
 	}
-	startup, _ := d.m.Startup(run)
+	startup, _ := d.m.Relaunch(run)
 	seconds := startup.Mean + d.m.Curve(run).Cost(f)/speed(d.m, n, run)
 	return max(1, int(min(fewSeconds/max(seconds, 0.01), 100, float64(todo.Len())/(4*float64(d.powerOf(run, now).leases)))))
 }
@@ -262,16 +263,16 @@ func (d *Dealer) rest(n *farm.Node, run *farm.Run, todo frames.Set, now time.Tim
 		}
 		start := t.start
 		if single {
-			start = 0
+			start = t.takes - v.again // each frame is launched; the first may take longer
 		}
 		nodes = append(nodes, finish{node: t.node, speed: t.speed, free: start})
 	}
 	if asking < 0 {
-		nodes = append(nodes, finish{node: n, speed: speed(d.m, n, run), free: v.startup})
+		nodes = append(nodes, finish{node: n, speed: speed(d.m, n, run), free: v.launch(n)})
 	}
 	extra := 0.0
 	if single {
-		extra = v.startup
+		extra = v.again
 	}
 	type piece struct {
 		frame int

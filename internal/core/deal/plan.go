@@ -26,6 +26,7 @@ type piece struct {
 type helper struct {
 	taker int
 	free  float64
+	takes float64 // a launch on it
 	speed float64
 }
 
@@ -73,8 +74,8 @@ func (v *survey) try(then float64) *plan {
 	var help []helper
 	for i, l := range v.loads {
 		if l.end <= then {
-			if room := then - l.end - v.startup; room > 0 && !l.goes {
-				help = append(help, helper{taker: -1, free: l.end, speed: l.speed})
+			if room := then - l.end - v.again; room > 0 && !l.goes {
+				help = append(help, helper{taker: -1, free: l.end, takes: v.again, speed: l.speed})
 			}
 			continue
 		}
@@ -88,7 +89,7 @@ func (v *survey) try(then float64) *plan {
 		over = append(over, surplus{i, n, each})
 	}
 	for i, t := range v.takers {
-		help = append(help, helper{taker: i, free: t.start - v.startup, speed: t.speed})
+		help = append(help, helper{taker: i, free: t.start - t.takes, takes: t.takes, speed: t.speed})
 	}
 	slices.SortStableFunc(over, func(a, b surplus) int {
 		return cmp.Compare(float64(b.frames)*b.each, float64(a.frames)*a.each)
@@ -99,7 +100,7 @@ func (v *survey) try(then float64) *plan {
 			best, fits, large := -1, math.Inf(1), 0.0
 			most := 0
 			for i, h := range help {
-				can := (then - h.free - v.startup) * h.speed
+				can := (then - h.free - h.takes) * h.speed
 				frames := int(can/o.each + 1e-9)
 				switch {
 				case frames >= o.frames:
@@ -115,18 +116,19 @@ func (v *survey) try(then float64) *plan {
 			}
 			h := &help[best]
 			l := &v.loads[o.load]
-			if extra := int(((then-h.free-v.startup)*h.speed)/o.each+1e-9) - most; most == o.frames && k+1 < len(over) && h.speed > l.speed {
+			if extra := int(((then-h.free-h.takes)*h.speed)/o.each+1e-9) - most; most == o.frames && k+1 < len(over) && h.speed > l.speed {
 				// A launch costs the slower node less: the faster one takes all
 				// that it can at once, and the other is free for the next piece.
 				extra = min(extra, l.left.Len()-o.frames-moved)
-				if spare := float64(extra) * o.each / l.speed; spare > v.startup+o.each/l.speed {
+				if spare := float64(extra) * o.each / l.speed; spare > v.again+o.each/l.speed {
 					most += extra
 					o.frames += extra
-					help = append(help, helper{taker: -1, free: then - spare, speed: l.speed})
+					help = append(help, helper{taker: -1, free: then - spare, takes: v.again, speed: l.speed})
 					h = &help[best]
 				}
 			}
-			h.free += v.startup + float64(most)*o.each/h.speed
+			h.free += h.takes + float64(most)*o.each/h.speed
+			h.takes = v.again
 			p.pieces = append(p.pieces, piece{from: o.load, taker: h.taker, frames: most})
 			o.frames -= most
 			moved += most

@@ -49,14 +49,15 @@ func (d *Dealer) Race(ask Ask, now time.Time) Decision {
 		v := d.look(run, now)
 		var best *load
 		var frame int
-		most := 0.5 * v.startup // gained, at least
+		launch := v.launch(n)
+		most := 0.5 * launch // gained, at least
 		for i := range v.loads {
 			l := &v.loads[i]
 			f, ok := d.flight(v, l)
 			if !ok || l.node == n || run.Trouble[f.frame].FailedOn(n.ID) || run.Raced(f.frame) || mine < f.least {
 				continue
 			}
-			takes := v.startup + f.cost/mine
+			takes := launch + f.cost/mine
 			if takes < racePart*f.left && f.left-takes > most && !v.sooner(n, l, f.cost, takes) {
 				best, frame, most = l, f.frame, f.left-takes
 			}
@@ -122,7 +123,7 @@ func (d *Dealer) flight(v *survey, l *load) (inFlight, bool) {
 func (v *survey) sooner(n *farm.Node, owner *load, cost, takes float64) bool {
 	for i := range v.loads {
 		o := &v.loads[i]
-		if o != owner && o.node != n && !o.goes && o.left.Empty() && o.free+v.startup+cost/o.speed < takes {
+		if o != owner && o.node != n && !o.goes && o.left.Empty() && o.free+v.again+cost/o.speed < takes {
 			return true
 		}
 	}

@@ -17,7 +17,8 @@ func (d *Dealer) share(n *farm.Node, run *farm.Run, todo frames.Set, now time.Ti
 	part := v.widest(todo)
 	can := v.portion(n, mine)
 	waits := d.contested(n, run)
-	if most := turn(v.startup) * mine; waits {
+	launch := v.launch(n)
+	if most := turn(launch) * mine; waits {
 		can = min(can, most)
 	}
 	size, work := v.curve.Within(part, can)
@@ -30,13 +31,13 @@ func (d *Dealer) share(n *farm.Node, run *farm.Run, todo frames.Set, now time.Ti
 	if size == 0 {
 		if v.fastest(n) != n { // somebody must
 			return frames.Set{}, fmt.Sprintf("%s is passed over for %s: a frame would take it %s, and all can be done in %s without it",
-				n.Name, run.Spec.Name(), span(v.startup+v.curve.Cost(part.First())/mine), span(v.together()))
+				n.Name, run.Spec.Name(), span(launch+v.curve.Cost(part.First())/mine), span(v.together()))
 		}
 		size = 1
 	}
 	// What would stay is not worth a launch of its own.
 	const little = 0.05 // of a turn
-	if rest := v.curve.Work(part) - work; !waits && v.curve.Known() && rest/mine < v.startup || waits && rest < little*work {
+	if rest := v.curve.Work(part) - work; !waits && v.curve.Known() && rest/mine < launch || waits && rest < little*work {
 		size = part.Len()
 	}
 	set := ordered(run, part, size)
@@ -100,7 +101,7 @@ func (v *survey) portion(n *farm.Node, mine float64) float64 {
 	if frames, waits := v.portions()[n.ID]; waits {
 		return float64(frames) * v.each
 	}
-	return max(0, v.even-v.startup) * mine
+	return max(0, v.even-v.launch(n)) * mine
 }
 
 // widest returns the contiguous part of a set with the most work.

@@ -38,6 +38,7 @@ type taker struct {
 	node  *farm.Node
 	speed float64
 	start float64 // seconds until it could begin a frame
+	takes float64 // seconds of these that a launch takes
 	// yields are leases of less urgent runs that it works on until then.
 	yields []*farm.Lease
 }
@@ -52,7 +53,9 @@ type survey struct {
 	planned  bool
 	moves    *plan
 	curve    *pace.Curve
-	startup  float64 // seconds a launch
+	m        *pace.Model
+	startup  float64 // seconds that the first launch on a node takes
+	again    float64 // the same for further ones
 	blind    bool    // how long a launch takes is not known
 	loads    []load
 	takers   []taker
@@ -116,15 +119,17 @@ func (d *Dealer) glance(run *farm.Run, now time.Time) *survey {
 }
 
 func (d *Dealer) survey(run *farm.Run, now time.Time) *survey {
-	v := &survey{run: run, curve: d.m.Curve(run)}
+	v := &survey{run: run, m: d.m, curve: d.m.Curve(run)}
 	startup, known := d.m.Startup(run)
-	v.startup, v.blind = startup.Mean, !known && v.curve.Seen() == 0
+	again, _ := d.m.Relaunch(run)
+	v.startup, v.again, v.blind = startup.Mean, again.Mean, !known && v.curve.Seen() == 0
 	if !known { // a launch takes longer than those have lasted that have begun no frame
 		for l := range run.OpenLeases {
 			if seen := d.sight(l); !seen.Begun && !l.Left.Empty() {
 				v.startup = max(v.startup, seen.Seconds)
 			}
 		}
+		v.again = v.startup
 	}
 	v.loads = make([]load, 0, run.OpenCount())
 	for l := range run.OpenLeases {
@@ -132,14 +137,16 @@ func (d *Dealer) survey(run *farm.Run, now time.Time) *survey {
 	}
 	for _, n := range d.s.Roomy() {
 		for range d.freeFor(n, run, now) {
-			v.takers = append(v.takers, taker{node: n, speed: speed(d.m, n, run), start: v.startup})
+			takes := v.launch(n)
+			v.takers = append(v.takers, taker{node: n, speed: speed(d.m, n, run), start: takes, takes: takes})
 		}
 	}
 	if d.below(run) {
 		found := 0
 		for n := range d.workers(run.Terms.Level.Rank(), now) {
 			if y, ok := d.yields(n, run, now); ok {
-				v.takers = append(v.takers, taker{node: n, speed: speed(d.m, n, run), start: v.startup + y.free, yields: y.leases})
+				takes := v.launch(n)
+				v.takers = append(v.takers, taker{node: n, speed: speed(d.m, n, run), start: takes + y.free, takes: takes, yields: y.leases})
 				if found++; found == mostYields {
 					break
 				}
@@ -157,6 +164,14 @@ func (d *Dealer) survey(run *farm.Run, now time.Time) *survey {
 	v.each = work / float64(max(1, count))
 	v.even = v.balance(func(work, _ float64) float64 { return max(0, work) })
 	return v
+}
+
+// launch returns the seconds that the next launch on a node takes.
+func (v *survey) launch(n *farm.Node) float64 {
+	if v.again != v.startup && v.m.Launched(v.run, n.ID) {
+		return v.again
+	}
+	return v.startup
 }
 
 // freeFor returns how many leases of the run the node could begin now.
@@ -190,14 +205,14 @@ func (d *Dealer) load(v *survey, l *farm.Lease) load {
 		out.free = remaining(v.curve.Cost(seen.Frame)/out.speed, v.curve.Spread(), seen.Seconds)
 	case seen.Begun: // its result is on its way
 	case !l.Left.Empty():
-		out.free = remaining(v.startup, 0, seen.Seconds)
+		out.free = remaining(v.launch(n), 0, seen.Seconds)
 	}
 	if l.Race { // nobody takes over what was begun twice
 		out.rests = true
 	}
 	out.work = v.curve.Work(out.left)
 	if apiece(v.run) {
-		out.work += v.startup * out.speed * float64(out.left.Len())
+		out.work += v.again * out.speed * float64(out.left.Len())
 	}
 	out.end = out.free + out.work/out.speed
 	return out
@@ -274,7 +289,7 @@ func (v *survey) balance(round func(work, each float64) float64) float64 {
 			power = max(power, l.speed)
 		}
 		if power > 0 {
-			high += v.startup + v.todo/power
+			high += max(v.startup, v.again) + v.todo/power
 		}
 	}
 	low = min(low, high)
@@ -302,7 +317,7 @@ func (v *survey) room(then float64, round func(work, each float64) float64) floa
 			each := l.work / float64(max(1, l.left.Len()))
 			room -= l.work - round((then-l.free)*l.speed, each)
 		case !v.blind && !l.goes:
-			room += round((then-l.end-v.startup)*l.speed, v.each)
+			room += round((then-l.end-v.again)*l.speed, v.each)
 		}
 	}
 	for _, t := range v.takers {

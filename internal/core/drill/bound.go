@@ -68,7 +68,8 @@ func eligible(f play.Farm, j play.Job) []play.Node {
 // singleBound solves the linear programme in which frames may be divided
 // among nodes: a frame takes startup + cost ÷ speed on one. Given the time T,
 // a node has T − available seconds, in which it can do so many frames of so
-// much cost. The dearest frames belong on the fastest nodes (of two frames and
+// much cost; where its first launch takes longer than further ones, by so much
+// less. The dearest frames belong on the fastest nodes (of two frames and
 // two nodes the exchange never helps), so they are filled in that order.
 func singleBound(f play.Farm, j play.Job) float64 {
 	costs := slices.Clone(j.Costs)
@@ -91,12 +92,16 @@ func singleBound(f play.Farm, j play.Job) float64 {
 		}
 		return 0
 	})
+	launch := j.Startup
+	if j.Again > 0 {
+		launch = j.Again
+	}
 	return least(f, func(t float64) bool {
 		at, part := 0, 1.0 // of the frame at which we are
 		for _, n := range nodes {
-			left := t - max(j.Submitted, n.Joins)
+			left := t - max(j.Submitted, n.Joins) - (j.Startup - launch)
 			for left > 0 && at < len(costs) {
-				takes := (j.Startup + costs[at]/n.Speed) * part
+				takes := (launch + costs[at]/n.Speed) * part
 				if takes > left {
 					part -= part * left / takes
 					left = 0

@@ -44,7 +44,7 @@ func Run(s *farm.State, m *pace.Model, run *farm.Run, progress func(farm.LeaseID
 	if !known {
 		return Finish{Why: "no frame is finished yet"}
 	}
-	startup, _ := m.Startup(run)
+	again, _ := m.Relaunch(run)
 	var workers []worker
 	frames := run.ToDo.Len()
 	for l := range run.OpenLeases {
@@ -55,7 +55,7 @@ func Run(s *farm.State, m *pace.Model, run *farm.Run, progress func(farm.LeaseID
 		}
 		per := cost.Mean / (m.SpeedFor(n, run) * n.Part(l.Share))
 		left := float64(l.Left.Len()) - min(max(progress(l.ID), 0), 1)
-		workers = append(workers, worker{free: max(0, left) * per, perFrame: per, launch: startup.Mean})
+		workers = append(workers, worker{free: max(0, left) * per, perFrame: per, launch: again.Mean})
 	}
 	if len(workers) == 0 {
 		return Finish{Why: "no node renders it at the moment"}

@@ -213,13 +213,16 @@ func (p *Position) takeRun(s *farm.State, m *pace.Model, run *farm.Run, size int
 		}
 	}
 	startup, _ := m.Startup(run)
-	launch := startup.Mean
+	again, _ := m.Relaunch(run)
+	first, further := startup.Mean, again.Mean
 	if deal.Apiece(run) { // each frame of a piece is a launch
 		frames := 0
 		for _, pc := range r.pieces {
 			frames += pc.count
 		}
-		launch *= float64(frames) / float64(len(r.pieces))
+		first -= further
+		further *= float64(frames) / float64(len(r.pieces))
+		first += further
 	}
 	spec := farm.Spec{
 		Job: recipeOf(run), Project: run.Spec.Project, Owner: run.Spec.Owner, Kind: farm.Final, Recipe: recipeOf(run), Mode: run.Spec.Mode, Tries: run.Spec.Tries,
@@ -231,7 +234,11 @@ func (p *Position) takeRun(s *farm.State, m *pace.Model, run *farm.Run, size int
 	if run.Spec.Chunk > 0 {
 		spec.Chunk = 1
 	}
-	for _, pos := range p.nodes {
+	var launched []int
+	for i, pos := range p.nodes {
+		if m.Launched(run, pos.id) {
+			launched = append(launched, i)
+		}
 		n := s.Nodes[pos.id]
 		part := 1.0
 		if !run.Spec.Takes.Whole() {
@@ -242,7 +249,7 @@ func (p *Position) takeRun(s *farm.State, m *pace.Model, run *farm.Run, size int
 		r.speeds = append(r.speeds, m.SpeedFor(n, run)*part)
 		r.before = append(r.before, m.Speed(n, run.Spec.Recipe)*part)
 	}
-	p.farm.Jobs = append(p.farm.Jobs, play.Job{Spec: spec, Startup: launch})
+	p.farm.Jobs = append(p.farm.Jobs, play.Job{Spec: spec, Startup: first, Again: further, Launched: launched})
 	p.jobs = append(p.jobs, r)
 }
 
@@ -361,7 +368,7 @@ func (p *Position) draw(r *rand.Rand) (play.Farm, *pace.Model) {
 			j.Speeds[k] = truth.Speed(pos.id, known.before[k]) * part
 			model.Believe(&farm.Node{ID: farm.NodeID(k + 1), Facts: farm.Facts{Renderers: []farm.Renderer{{Recipe: j.Spec.Recipe, Version: "1"}}}}, j.Spec.Recipe, known.speeds[k])
 		}
-		model.BelieveRun(&farm.Run{Spec: j.Spec}, j.Startup, expected)
+		model.BelieveRun(&farm.Run{Spec: j.Spec}, j.Startup, j.Again, expected)
 	}
 	return f, model
 }

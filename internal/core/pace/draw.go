@@ -137,12 +137,15 @@ func (m *Model) Believe(n *farm.Node, recipe string, speed float64) {
 	m.speeds[keyOf(n, recipe)] = math.Log(speed)
 }
 
-// BelieveRun does the same for the start-up of a recipe and for what the frames
-// of a job cost, both in seconds; the frames are those of a range in order.
-func (m *Model) BelieveRun(run *farm.Run, startup float64, costs []float64) {
-	if startup > 0 {
-		m.startups[run.Spec.Recipe] = &tally{}
-		m.startups[run.Spec.Recipe].add(startup)
+// BelieveRun does the same for what launches of a recipe take, the first on a
+// node and further ones, and for what the frames of a job cost, all in seconds;
+// the frames are those of a range in order.
+func (m *Model) BelieveRun(run *farm.Run, startup, again float64, costs []float64) {
+	if startup > 0 && again > 0 {
+		all := &habit{}
+		all.first.add(startup)
+		all.part.add(again / startup)
+		m.habits[run.Spec.Recipe] = all
 	}
 	if len(costs) == 0 {
 		return
@@ -156,6 +159,11 @@ func (m *Model) BelieveRun(run *farm.Run, startup float64, costs []float64) {
 		s.Logs[i] = math.Log(sum / float64(count))
 	}
 	m.jobs[jobOf(run)] = s
+}
+
+// BelieveLaunched takes for granted that a run was launched on a node before.
+func (m *Model) BelieveLaunched(run *farm.Run, n farm.NodeID) {
+	m.of(run).launches.mark(n)
 }
 
 // Mean returns what a frame between two costs on average as far as is known,

@@ -25,7 +25,7 @@ type Model struct {
 	runs     map[farm.RunID]*known
 	jobs     map[string]*shape    // by project and job, of their last run
 	memories map[string]int64     // the same, most bytes that a launch had
-	startups map[string]*tally    // by recipe, over all runs
+	habits   map[string]*habit    // of launches, by recipe, over all runs
 	typical  map[string]*tally    // the same, what frames cost
 	speeds   map[speedKey]float64 // logarithms
 	learned  int64
@@ -37,10 +37,10 @@ func (m *Model) Learned() int64 { return m.learned }
 
 // known is what one run has told.
 type known struct {
-	curve   *Curve
-	startup tally // seconds a launch
-	memory  int64 // most bytes that a launch had
-	keys    map[farm.NodeID]speedKey
+	curve    *Curve
+	launches launches
+	memory   int64 // most bytes that a launch had
+	keys     map[farm.NodeID]speedKey
 }
 
 // speedKey is what a speed holds for.
@@ -51,7 +51,7 @@ type speedKey struct {
 
 // New returns a Model that knows nothing yet.
 func New() *Model {
-	return &Model{runs: map[farm.RunID]*known{}, jobs: map[string]*shape{}, memories: map[string]int64{}, startups: map[string]*tally{}, typical: map[string]*tally{}, speeds: map[speedKey]float64{}}
+	return &Model{runs: map[farm.RunID]*known{}, jobs: map[string]*shape{}, memories: map[string]int64{}, habits: map[string]*habit{}, typical: map[string]*tally{}, speeds: map[speedKey]float64{}}
 }
 
 // NewCoarse returns a Model that knows nothing yet, for many quick plays: it
@@ -106,11 +106,7 @@ func (m *Model) observe(k *known, run *farm.Run, n *farm.Node, part float64, rec
 		}
 	}
 	if positive(rec.StartupSeconds) {
-		k.startup.add(rec.StartupSeconds)
-		if m.startups[run.Spec.Recipe] == nil {
-			m.startups[run.Spec.Recipe] = &tally{}
-		}
-		m.startups[run.Spec.Recipe].add(rec.StartupSeconds)
+		m.launched(k, run, n.ID, rec.StartupSeconds)
 	}
 	k.memory = max(k.memory, rec.MemoryBytes)
 }
@@ -120,7 +116,11 @@ func positive(x float64) bool { return x > 0 && !math.IsInf(x, 0) }
 func (m *Model) of(run *farm.Run) *known {
 	k := m.runs[run.ID]
 	if k == nil || k.curve.count == 0 && k.curve.shape != m.jobs[jobOf(run)] { // another run of the job has told since
+		before := k
 		k = &known{curve: newCurve(run.Spec.Frames, m.jobs[jobOf(run)])}
+		if before != nil {
+			k.launches.on = before.launches.on
+		}
 		if m.coarse {
 			k.curve.growth = coarseGrowth
 		}
@@ -179,15 +179,6 @@ func (m *Model) Cost(run *farm.Run) (Estimate, bool) {
 		k = m.of(run)
 	}
 	return Estimate{Mean: k.curve.Work(run.Spec.Frames) / float64(run.Spec.Frames.Len()), Spread: k.curve.Spread(), Count: k.curve.count}, true
-}
-
-// Startup returns the seconds from a launch to its first frame, and false as
-// long as no launch of the run or of its recipe has been seen.
-func (m *Model) Startup(run *farm.Run) (Estimate, bool) {
-	if k := m.runs[run.ID]; k != nil && k.startup.n > 0 {
-		return k.startup.estimate()
-	}
-	return m.startups[run.Spec.Recipe].estimate()
 }
 
 // Seen returns how many frames of a run have told something.

@@ -49,6 +49,40 @@ func TestCostIsInReferenceSeconds(t *testing.T) {
 	}
 }
 
+// TestFirstLaunchesAreToldFromFurtherOnes lets a run be launched on two nodes
+// where the scene has to be read, and again where it is at hand.
+func TestFirstLaunchesAreToldFromFurtherOnes(t *testing.T) {
+	m := New()
+	run, nodes := aRun(1, 10, 1, 1, 1)
+	want := func(what string, on *farm.Node, seconds float64) {
+		t.Helper()
+		if got, known := m.StartupOn(run, on.ID); !known || !near(got.Mean, seconds, 1e-9) {
+			t.Errorf("%s: %+v, want %v s", what, got, seconds)
+		}
+	}
+	if _, known := m.StartupOn(run, nodes[0].ID); known {
+		t.Error("known before any launch")
+	}
+	m.Observe(run, nodes[0], 1, farm.FrameAccepted{Frame: 1, RenderSeconds: 1, StartupSeconds: 60})
+	want("a first launch elsewhere", nodes[1], 60)
+	want("a further launch, of which none was seen", nodes[0], 60)
+	m.Observe(run, nodes[0], 1, farm.FrameAccepted{Frame: 2, RenderSeconds: 1})
+	m.Observe(run, nodes[0], 1, farm.FrameAccepted{Frame: 3, RenderSeconds: 1, StartupSeconds: 6})
+	m.Observe(run, nodes[1], 1, farm.FrameAccepted{Frame: 4, RenderSeconds: 1, StartupSeconds: 80})
+	want("a first launch on a third", nodes[2], 70)
+	want("a further one", nodes[1], 6)
+	if !m.Launched(run, nodes[1].ID) || m.Launched(run, nodes[2].ID) {
+		t.Error("it was launched on two nodes")
+	}
+
+	m.Close(run)
+	run, nodes = aRun(2, 10, 1, 1)
+	run.Spec.Job = "salt_020"
+	want("a first launch of another job", nodes[0], 70)
+	m.Observe(run, nodes[0], 1, farm.FrameAccepted{Frame: 1, RenderSeconds: 1, StartupSeconds: 140})
+	want("a further launch, as much shorter as with the other job", nodes[0], 14)
+}
+
 func TestImpossibleTimesAreIgnored(t *testing.T) {
 	m := New()
 	run, nodes := aRun(1, 10, 1)

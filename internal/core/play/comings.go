@@ -20,6 +20,9 @@ func (w *world) submit(job int) error {
 	if err := w.apply(farm.RunSubmitted{Run: id, Spec: spec, State: farm.RunQueued, Order: w.s.LastOrder + 1, At: w.at(w.now)}); err != nil {
 		return err
 	}
+	for _, i := range w.farm.Jobs[job].Launched {
+		w.m.BelieveLaunched(w.s.Runs[id], w.machines[i].id)
+	}
 	w.askSoon()
 	w.yieldSoon()
 	return nil

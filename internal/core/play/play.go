@@ -49,7 +49,9 @@ func (n *Node) AsNode(id farm.NodeID, renderers []farm.Renderer) *farm.Node {
 type Job struct {
 	Spec      farm.Spec
 	Submitted float64   // seconds from the begin
-	Startup   float64   // seconds of each launch
+	Startup   float64   // seconds of the first launch on a node
+	Again     float64   // the same of further ones; 0: as the first
+	Launched  []int     // nodes on which it was launched before the play, as in Farm.Nodes
 	Costs     []float64 // reference seconds, one for each frame in rising order
 	Noise     float64   // standard deviation of the logarithm of a frame's time
 	Fails     []int     // frames that fail wherever they run

@@ -12,12 +12,23 @@ func (w *world) start(i int) {
 	m.launch++
 	w.launches[m.job]++
 	m.begun, m.since, m.spoilt = false, w.now, nil
-	w.events.plan(w.now+w.farm.Jobs[m.job].Startup, started, i, m.gone)
+	m.loading = w.startup(i, m.job)
+	w.events.plan(w.now+m.loading, started, i, m.gone)
+}
+
+// startup returns the seconds that a launch of a job on a machine takes.
+func (w *world) startup(i, job int) float64 {
+	j := &w.farm.Jobs[job]
+	if j.Again > 0 && w.launched[job][i] {
+		return j.Again
+	}
+	return j.Startup
 }
 
 // begin is the end of a start-up.
 func (w *world) begin(i int) error {
 	m := &w.machines[i]
+	w.launched[m.job][i] = true
 	if m.lease.Left.Empty() { // all was taken from it meanwhile
 		return w.through(i)
 	}
@@ -73,7 +84,7 @@ func (w *world) frameEnds(i int) error {
 		w.tried(i, Done)
 		accepted := farm.FrameAccepted{Run: run.ID, Frame: m.frame, Lease: l.ID, Node: m.id, Launch: m.launch, Hash: "-", RenderSeconds: seconds, At: w.at(w.now)}
 		if m.first {
-			accepted.StartupSeconds = w.farm.Jobs[m.job].Startup
+			accepted.StartupSeconds = m.loading
 		}
 		if err := w.apply(accepted, farm.FrameDone{Run: run.ID, Frame: m.frame, Lease: l.ID, Node: m.id, Hash: "-", At: w.at(w.now)}); err != nil {
 			return err

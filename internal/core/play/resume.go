@@ -46,9 +46,11 @@ func (w *world) resume() error {
 		w.launches[m.job]++
 		m.begun, m.since = h.Begun, -h.Elapsed
 		if !h.Begun {
-			w.events.plan(max(0.02*h.Elapsed, w.farm.Jobs[h.Job].Startup-h.Elapsed), started, i, m.gone)
+			m.loading = w.startup(i, h.Job)
+			w.events.plan(max(0.02*h.Elapsed, m.loading-h.Elapsed), started, i, m.gone)
 			continue
 		}
+		w.launched[h.Job][i] = true
 		m.warm = w.farm.Jobs[h.Job].Spec.Mode == farm.ModeFeed
 		m.frame, m.try = h.InFlight, 0
 		seconds, _ := w.lasts(h.Job, i, h.InFlight, 0)

@@ -27,6 +27,7 @@ type world struct {
 	frameIndex []map[int]int // where frames have gaps
 	tries      []map[int]int
 	launches   []int
+	launched   []map[int]bool // by job: machines on which it was launched
 	finish     []float64
 	unfinished int
 	idle       map[int]bool // machines that wait for work
@@ -56,6 +57,7 @@ type machine struct {
 	first    bool // the frame is the first of its launch
 	frame    int
 	since    float64 // the frame, or the launch, began
+	loading  float64 // seconds that the launch takes to its first frame
 	busyFrom float64
 	busy     float64
 	joined   float64
@@ -98,6 +100,11 @@ func newWorld(f Farm, o Options) *world {
 		}
 		w.frameIndex = append(w.frameIndex, index)
 		w.tries = append(w.tries, map[int]int{})
+		launched := map[int]bool{}
+		for _, i := range j.Launched {
+			launched[i] = true
+		}
+		w.launched = append(w.launched, launched)
 		if len(f.Holdings) == 0 || j.Submitted > 0 {
 			w.events.plan(j.Submitted, submits, i, 0)
 		}
