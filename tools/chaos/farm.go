@@ -313,6 +313,9 @@ func (f *farm) submitSome(ctx context.Context, r *rand.Rand, seed uint64) ([]sub
 	var out []submitted
 	for i, mode := range []string{"practice", "practice-single", "practice-feed"} {
 		s := submitted{job: fmt.Sprintf("chaos_%d_%d", seed, i), mode: mode, first: 1 + r.IntN(200), count: 20 + r.IntN(60), width: 64 + r.IntN(64), height: 36}
+		if i == 0 { // long leases, to be trimmed
+			s.count *= 3
+		}
 		if r.IntN(3) > 0 {
 			s.passes = []string{"depth", "matte"}[:1+r.IntN(2)]
 		}
@@ -344,8 +347,13 @@ var misbehaviours = []string{"error", "crash", "memory", "licence", "hang", "no 
 // scene writes a practice scene in which frames misbehave on two nodes.
 func scene(r *rand.Rand, s submitted) string {
 	var text strings.Builder
-	fmt.Fprintf(&text, "practice: 1\npicture: %s\nstartup: %dms\ncost: %dms\nnoise: 0.3\nseed: %d\nstamp: %v\ntrouble:\n",
-		[]string{"salt", "tidal", "gannet"}[r.IntN(3)], r.IntN(300), 80+r.IntN(400), r.IntN(1000), len(s.passes) > 0 || r.IntN(2) == 0)
+	least := 80 + r.IntN(400)
+	cost := fmt.Sprintf("%dms", least)
+	if r.IntN(2) == 0 { // what is dealt evenly is trimmed later
+		cost = fmt.Sprintf("{points: [[%d, %dms], [%d, %dms]]}", s.first+s.count/2, least/2, s.first+s.count-1, 6*least)
+	}
+	fmt.Fprintf(&text, "practice: 1\npicture: %s\nstartup: %dms\ncost: %s\nnoise: 0.3\nseed: %d\nstamp: %v\ntrouble:\n",
+		[]string{"salt", "tidal", "gannet"}[r.IntN(3)], r.IntN(300), cost, r.IntN(1000), len(s.passes) > 0 || r.IntN(2) == 0)
 	for range 4 {
 		fmt.Fprintf(&text, "  - {frame: %d, does: %s, on: [%s, %s]}\n", s.first+r.IntN(s.count), misbehaviours[r.IntN(len(misbehaviours))], nodeName(r.IntN(nodes)), nodeName(r.IntN(nodes)))
 	}
