@@ -25,6 +25,7 @@ type Model struct {
 	runs     map[farm.RunID]*known
 	jobs     map[string]*shape    // by project and job, of their last run
 	memories map[string]int64     // the same, most bytes that a launch had
+	starts   map[string]*launches // the same
 	habits   map[string]*habit    // of launches, by recipe, over all runs
 	typical  map[string]*tally    // the same, what frames cost
 	speeds   map[speedKey]float64 // logarithms
@@ -51,7 +52,7 @@ type speedKey struct {
 
 // New returns a Model that knows nothing yet.
 func New() *Model {
-	return &Model{runs: map[farm.RunID]*known{}, jobs: map[string]*shape{}, memories: map[string]int64{}, habits: map[string]*habit{}, typical: map[string]*tally{}, speeds: map[speedKey]float64{}}
+	return &Model{runs: map[farm.RunID]*known{}, jobs: map[string]*shape{}, memories: map[string]int64{}, starts: map[string]*launches{}, habits: map[string]*habit{}, typical: map[string]*tally{}, speeds: map[speedKey]float64{}}
 }
 
 // NewCoarse returns a Model that knows nothing yet, for many quick plays: it
@@ -215,6 +216,9 @@ func (m *Model) Close(run *farm.Run) {
 				m.speeds[key] = e.known + e.off
 			}
 		}
+	}
+	if k.launches.first.n > 0 {
+		m.starts[jobOf(run)] = &launches{first: k.launches.first, again: k.launches.again}
 	}
 	if k.memory > 0 {
 		m.memories[jobOf(run)] = k.memory

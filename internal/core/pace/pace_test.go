@@ -81,6 +81,11 @@ func TestFirstLaunchesAreToldFromFurtherOnes(t *testing.T) {
 	want("a first launch of another job", nodes[0], 70)
 	m.Observe(run, nodes[0], 1, farm.FrameAccepted{Frame: 1, RenderSeconds: 1, StartupSeconds: 140})
 	want("a further launch, as much shorter as with the other job", nodes[0], 14)
+
+	run, nodes = aRun(3, 10, 1)
+	want("a first launch of the next run of the job", nodes[0], 70)
+	m.BelieveLaunched(run, nodes[0].ID)
+	want("a further one", nodes[0], 6)
 }
 
 func TestImpossibleTimesAreIgnored(t *testing.T) {

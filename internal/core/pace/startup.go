@@ -50,12 +50,21 @@ func (m *Model) Launched(run *farm.Run, n farm.NodeID) bool {
 	return k != nil && k.launches.on[n]
 }
 
-// Startup returns the seconds from the first launch of a run on a node to its
-// first frame, and false as long as no launch of the run or of its recipe has
-// been seen.
-func (m *Model) Startup(run *farm.Run) (Estimate, bool) {
+// launchesOf returns what launches of a run took, or of the run of its job
+// before as long as none of its own was seen; or nil.
+func (m *Model) launchesOf(run *farm.Run) *launches {
 	if k := m.runs[run.ID]; k != nil && k.launches.first.n > 0 {
-		return k.launches.first.estimate()
+		return &k.launches
+	}
+	return m.starts[jobOf(run)]
+}
+
+// Startup returns the seconds from the first launch of a run on a node to its
+// first frame, and false as long as no launch of the run, of its job or of its
+// recipe has been seen.
+func (m *Model) Startup(run *farm.Run) (Estimate, bool) {
+	if l := m.launchesOf(run); l != nil {
+		return l.first.estimate()
 	}
 	if all := m.habits[run.Spec.Recipe]; all != nil {
 		return all.first.estimate()
@@ -67,8 +76,8 @@ func (m *Model) Startup(run *farm.Run) (Estimate, bool) {
 // as none of the run has been seen it is as much shorter than the first as with
 // other runs of the recipe.
 func (m *Model) Relaunch(run *farm.Run) (Estimate, bool) {
-	if k := m.runs[run.ID]; k != nil && k.launches.again.n > 0 {
-		return k.launches.again.estimate()
+	if l := m.launchesOf(run); l != nil && l.again.n > 0 {
+		return l.again.estimate()
 	}
 	e, ok := m.Startup(run)
 	if all := m.habits[run.Spec.Recipe]; ok && all.part.n > 0 {
