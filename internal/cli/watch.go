@@ -391,7 +391,7 @@ func takesText(r wire.Run) string {
 	}
 	text := strings.Join(parts, ", ")
 	if r.MemoryPeak > 0 {
-		text += fmt.Sprintf(" (its renderer was seen with %s)", size(r.MemoryPeak))
+		text += fmt.Sprintf(" (a launch grows to %s)", size(r.MemoryPeak))
 	}
 	return strings.TrimSpace(text)
 }

@@ -118,7 +118,7 @@ type Run struct {
 	Put         int64             `json:"put"`               // where it was put inside its priority: before 0 first, 0 in its turn
 	Takes       Amounts           `json:"takes"`             // of a node, by one lease
 	Environment LeaseEnvironment  `json:"environment"`       // as whom its renderers run, and what they find in their environment
-	MemoryPeak  int64             `json:"memory_peak_bytes"` // most that a launch was seen to have; 0: not measured
+	MemoryPeak  int64             `json:"memory_peak_bytes"` // most that a launch is expected to grow to, as was measured; 0: not known
 	Passes      []string          `json:"passes"`            // written beside the picture
 	Tries       int               `json:"tries"`
 	Owner       string            `json:"owner"`

@@ -146,6 +146,44 @@ func TestTheMemoryGuard(t *testing.T) {
 	}
 }
 
+// TestTheGuardKnowsWhatIsAhead renders a job again whose last frames take much
+// memory: light frames at the begin are no reason for leases side by side,
+// unless only light ones are left.
+func TestTheGuardKnowsWhatIsAhead(t *testing.T) {
+	for name, c := range map[string]struct {
+		done string
+		want int
+		why  string
+	}{
+		"the heavy end is ahead":     {"1-2", 1, "is expected to take 20 GiB"}, // beside a light frame
+		"the heavy end is done":      {"1-2,60-100", 14, "is expected to take 2.0 GiB"},
+		"a heavy frame is rendered":  {"1-50", 0, "is expected to take 20 GiB"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := sharedFarm(t, farm.Facts{Cores: 16, MemoryBytes: 32 * gib}, farm.Caps{}, farm.Amounts{Cores: 1}, farm.Amounts{Cores: 1})
+			m := pace.New()
+			s.Runs[1].Spec.Job = "b" // as the second
+			for f, peak := range map[int]int64{5: 2, 40: 2, 70: 2, 90: 20, 100: 20} {
+				m.Observe(s.Runs[1], s.Nodes[1], 1, farm.FrameAccepted{Run: 1, Frame: f, RenderSeconds: 1, MemoryBytes: peak * gib})
+			}
+			put(t, s, farm.RunMoved{Run: 1, State: farm.RunCancelled})
+			m.Close(s.Runs[1])
+			m.Observe(s.Runs[2], s.Nodes[1], 1, farm.FrameAccepted{Run: 2, Frame: 2, RenderSeconds: 1, MemoryBytes: 2 * gib})
+			var done frames.Set
+			if err := done.UnmarshalText([]byte(c.done)); err != nil {
+				t.Fatal(err)
+			}
+			s.Runs[2].ToDo = s.Runs[2].ToDo.Minus(done)
+			first := New(s, m, nil).Next(Ask{Node: 1, Memory: &Memory{Free: 31 * gib}}, time.Now())
+			put(t, s, first.Records...)
+			more, why := fill(t, s, m, &Memory{Free: 30 * gib, Used: map[farm.LeaseID]int64{1: 2 * gib}})
+			if len(more) != c.want || !strings.Contains(why, c.why) {
+				t.Errorf("%d leases more, want %d; no more because %q", len(more), c.want, why)
+			}
+		})
+	}
+}
+
 // TestNothingIsOwnedTwice deals at random, with leases that end, and looks that
 // cores and devices have one owner and memory is promised once.
 func TestNothingIsOwnedTwice(t *testing.T) {

@@ -24,7 +24,7 @@ type Estimate struct {
 type Model struct {
 	runs     map[farm.RunID]*known
 	jobs     map[string]*shape    // by project and job, of their last run
-	memories map[string]int64     // the same, most bytes that a launch had
+	memories map[string]*profile  // the same
 	starts   map[string]*launches // the same
 	habits   map[string]*habit    // of launches, by recipe, over all runs
 	typical  map[string]*tally    // the same, what frames cost
@@ -40,7 +40,7 @@ func (m *Model) Learned() int64 { return m.learned }
 type known struct {
 	curve    *Curve
 	launches launches
-	memory   int64 // most bytes that a launch had
+	memory   *profile // nil as long as none was measured
 	keys     map[farm.NodeID]speedKey
 }
 
@@ -52,7 +52,7 @@ type speedKey struct {
 
 // New returns a Model that knows nothing yet.
 func New() *Model {
-	return &Model{runs: map[farm.RunID]*known{}, jobs: map[string]*shape{}, memories: map[string]int64{}, starts: map[string]*launches{}, habits: map[string]*habit{}, typical: map[string]*tally{}, speeds: map[speedKey]float64{}}
+	return &Model{runs: map[farm.RunID]*known{}, jobs: map[string]*shape{}, memories: map[string]*profile{}, starts: map[string]*launches{}, habits: map[string]*habit{}, typical: map[string]*tally{}, speeds: map[speedKey]float64{}}
 }
 
 // NewCoarse returns a Model that knows nothing yet, for many quick plays: it
@@ -109,7 +109,7 @@ func (m *Model) observe(k *known, run *farm.Run, n *farm.Node, part float64, rec
 	if positive(rec.StartupSeconds) {
 		m.launched(k, run, n.ID, rec.StartupSeconds)
 	}
-	k.memory = max(k.memory, rec.MemoryBytes)
+	k.remember(run, rec)
 }
 
 func positive(x float64) bool { return x > 0 && !math.IsInf(x, 0) }
@@ -120,7 +120,7 @@ func (m *Model) of(run *farm.Run) *known {
 		before := k
 		k = &known{curve: newCurve(run.Spec.Frames, m.jobs[jobOf(run)])}
 		if before != nil {
-			k.launches.on = before.launches.on
+			k.launches.on, k.memory = before.launches.on, before.memory
 		}
 		if m.coarse {
 			k.curve.growth = coarseGrowth
@@ -190,17 +190,6 @@ func (m *Model) Seen(run farm.RunID) int {
 	return 0
 }
 
-// Memory returns the most main memory in bytes that a launch of the run was seen
-// to have, or one of the run of its job before; and false as long as none was
-// measured.
-func (m *Model) Memory(run *farm.Run) (peak int64, known bool) {
-	peak = m.memories[jobOf(run)]
-	if k := m.runs[run.ID]; k != nil && k.memory > 0 {
-		peak = k.memory
-	}
-	return peak, peak > 0
-}
-
 // Close keeps what a run has told for the next one of its job, and drops the
 // rest.
 func (m *Model) Close(run *farm.Run) {
@@ -220,8 +209,8 @@ func (m *Model) Close(run *farm.Run) {
 	if k.launches.first.n > 0 {
 		m.starts[jobOf(run)] = &launches{first: k.launches.first, again: k.launches.again}
 	}
-	if k.memory > 0 {
-		m.memories[jobOf(run)] = k.memory
+	if k.memory != nil {
+		m.memories[jobOf(run)] = k.memory.join(m.memories[jobOf(run)])
 	}
 	if s := k.curve.asShape(); s != nil {
 		m.jobs[jobOf(run)] = s

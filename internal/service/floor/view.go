@@ -196,7 +196,7 @@ func (f *Floor) runView(run *farm.Run, now time.Time) wire.Run {
 		SubmittedAt: run.SubmittedAt, StartedAt: instant(run.StartedAt), EndedAt: instant(run.EndedAt),
 		Nodes: []string{}, Changed: run.Changed, Forecast: f.forecast(run, now), Troubles: f.troubles(run),
 	}
-	v.MemoryPeak, _ = f.m.Memory(run)
+	v.MemoryPeak, _ = f.m.Memory(run, frames.Set{})
 	v.AtRisk = f.atRisk(run, v.Forecast, now)
 	var rendering, verifying, delivering []frames.Span
 	one := func(f int) frames.Span { return frames.Span{First: f, Last: f} }

@@ -222,7 +222,7 @@ function Moved({ reason }: { reason: string }) {
 function takes({ takes: t, memory_peak_bytes: peak }: Run): string {
   const parts = [t.cores ? (t.cores === 1 ? "1 core" : `${t.cores} cores`) : "", t.memory_bytes ? amount(t.memory_bytes) : "", t.devices ? (t.devices === 1 ? "1 graphics device" : `${t.devices} graphics devices`) : ""];
   const text = parts.filter(Boolean).join(", ") || "the whole node";
-  return peak > 0 ? `${text}; its renderer was seen with ${amount(peak)}` : text;
+  return peak > 0 ? `${text}; a launch grows to ${amount(peak)}` : text;
 }
 
 /** As whom its renderers run, and what they find in their environment. */
