@@ -155,9 +155,9 @@ func TestTheGuardKnowsWhatIsAhead(t *testing.T) {
 		want int
 		why  string
 	}{
-		"the heavy end is ahead":     {"1-2", 1, "is expected to take 20 GiB"}, // beside a light frame
-		"the heavy end is done":      {"1-2,60-100", 14, "is expected to take 2.0 GiB"},
-		"a heavy frame is rendered":  {"1-50", 0, "is expected to take 20 GiB"},
+		"the heavy end is ahead":    {"1-2", 1, "is expected to take 20 GiB"}, // beside a light frame
+		"the heavy end is done":     {"1-2,60-100", 14, "is expected to take 2.0 GiB"},
+		"a heavy frame is rendered": {"1-50", 0, "is expected to take 20 GiB"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := sharedFarm(t, farm.Facts{Cores: 16, MemoryBytes: 32 * gib}, farm.Caps{}, farm.Amounts{Cores: 1}, farm.Amounts{Cores: 1})
