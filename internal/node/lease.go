@@ -26,7 +26,7 @@ import (
 type service interface {
 	report(ctx context.Context, items ...wire.ReportItem) ([]wire.Verdict, error)
 	thumbnail(ctx context.Context, run int64, frame int, jpeg []byte)
-	furtherFrames(ctx context.Context, lease int64) (frames.Set, error) // for a renderer that stays up
+	furtherFrames(ctx context.Context, lease int64) (frames.Set, error) // for a renderer that stays up, or single launches
 	upload(ctx context.Context, to upload) (publish.Standing, error)
 }
 
@@ -244,7 +244,26 @@ func (w *work) render(ctx context.Context, left frames.Set) frames.Set {
 		reached := first.goOn(ctx)
 		left = left.Minus(frames.Of(frames.Span{First: first.stretch.First, Last: max(reached, first.stretch.First-1)}))
 	}
-	return w.stretches(ctx, left)
+	left = w.stretches(ctx, left)
+	for w.lease.Recipe.Mode == "single" && left.Empty() && w.goesOn(ctx) {
+		// What is next is asked for while the last frame is still checked.
+		w.set(func() { w.phase, w.frame, w.fraction = "waiting", nil, 0 })
+		left = w.more(ctx)
+		w.mu.Lock()
+		left = left.Minus(w.held.Failed()) // the service may not know yet; a further try has a lease of its own
+		w.mu.Unlock()
+		if left.Empty() {
+			break
+		}
+		left = w.stretches(ctx, left)
+	}
+	return left
+}
+
+// goesOn reports whether nothing keeps further frames of the lease from being
+// rendered.
+func (w *work) goesOn(ctx context.Context) bool {
+	return ctx.Err() == nil && !w.bordered() && w.ok() && !w.lost()
 }
 
 // resume offers what was finished before, and takes up the renderer that still
@@ -281,7 +300,7 @@ func (w *work) resume(ctx context.Context, left frames.Set, fed bool) (*launch, 
 // stretches launches the renderer for each run of consecutive frames, and
 // again behind a frame that failed. It returns the frames without a result.
 func (w *work) stretches(ctx context.Context, left frames.Set) frames.Set {
-	for ctx.Err() == nil && !w.bordered() && w.ok() && !w.lost() {
+	for w.goesOn(ctx) {
 		w.waitForRoom(ctx)
 		if left = w.withoutGiven(left); left.Empty() || ctx.Err() != nil || w.bordered() {
 			break

@@ -74,6 +74,7 @@ type fake struct {
 	items   []wire.ReportItem
 	verdict string
 	err     error
+	further []frames.Set // what leases are extended by, one after the other
 }
 
 func (f *fake) report(_ context.Context, items ...wire.ReportItem) ([]wire.Verdict, error) {
@@ -96,7 +97,14 @@ func (f *fake) upload(context.Context, upload) (publish.Standing, error) {
 	return publish.Standing{}, fmt.Errorf("%w: nothing is sent here", publish.ErrNoPlace)
 }
 
-func (f *fake) furtherFrames(context.Context, int64) (frames.Set, error) { return frames.Set{}, nil }
+func (f *fake) furtherFrames(context.Context, int64) (set frames.Set, err error) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if len(f.further) > 0 {
+		set, f.further = f.further[0], f.further[1:]
+	}
+	return set, nil
+}
 
 // told returns what was told, as "outcome frame cause".
 func (f *fake) told() []string {
@@ -201,6 +209,29 @@ func TestWhatALaunchTells(t *testing.T) {
 				t.Error("the staging folder is left behind")
 			}
 		})
+	}
+}
+
+// TestSingleLaunchesGoOnInTheirLease extends a lease of single frames twice. A
+// frame that has failed in it is not tried in it again.
+func TestSingleLaunchesGoOnInTheirLease(t *testing.T) {
+	set := func(text string) (s frames.Set) {
+		if err := s.UnmarshalText([]byte(text)); err != nil {
+			t.Fatal(err)
+		}
+		return s
+	}
+	f := &fake{further: []frames.Set{set("1-4"), set("2,4-5")}}
+	w := newWork(t, f, "say:begin_1 draw:1 exit:0", "1-2") // it renders nothing but frame 1
+	w.lease.Recipe.Mode = "single"
+	if err := finish(t.Context(), w); err != nil {
+		t.Fatal(err)
+	}
+	got := f.told()
+	slices.Sort(got)
+	want := []string{"delivered 1", "ended 0", "failed 2 no frame", "failed 3 no frame", "failed 4 no frame", "failed 5 no frame", "good 1"}
+	if !slices.Equal(got, want) {
+		t.Errorf("told %q, want %q", got, want)
 	}
 }
 

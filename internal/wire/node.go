@@ -68,7 +68,7 @@ type Kept struct {
 type Ask struct {
 	Session int64   `json:"session"`
 	Number  int64   `json:"number"`
-	Warm    int64   `json:"warm,omitempty"`  // lease whose renderer is still up
+	Warm    int64   `json:"warm,omitempty"`  // lease that could go on: its renderer is still up, or each frame is a launch
 	Ended   []Ended `json:"ended,omitempty"` // leases that have ended just before
 	Memory  *Memory `json:"memory,omitempty"`
 	Seconds int     `json:"seconds"` // to wait at most

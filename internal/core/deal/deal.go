@@ -19,7 +19,7 @@ import (
 type Ask struct {
 	Node   farm.NodeID
 	Number int64        // the node's own count of its asks in this session
-	Warm   farm.LeaseID // a lease whose renderer is still up and could go on; 0 for none
+	Warm   farm.LeaseID // a lease that could go on, its renderer being up or each frame a launch; 0 for none
 	Memory *Memory      // nil where the node does not measure it
 }
 
@@ -79,7 +79,7 @@ func (d *Dealer) Next(ask Ask, now time.Time) Decision {
 				continue
 			}
 		}
-		if warm != nil && warm.Run == run.ID && run.Spec.Mode == farm.ModeFeed {
+		if warm != nil && warm.Run == run.ID && (run.Spec.Mode == farm.ModeFeed || run.Spec.Mode == farm.ModeSingle) {
 			return Decision{Why: why, Records: []farm.Record{farm.LeaseExtended{
 				Lease: warm.ID, Node: n.ID, Run: run.ID, Ask: ask.Number, Frames: set, Reason: why, At: now,
 			}}}

@@ -192,6 +192,27 @@ func TestSingleFramesGoOutByTheShortWhile(t *testing.T) {
 	}
 }
 
+// TestLeasesThatGoOn asks for further frames on a lease: one whose renderer is
+// up and one of single launches are extended, and a range is not.
+func TestLeasesThatGoOn(t *testing.T) {
+	for mode, extended := range map[farm.Mode]bool{farm.ModeFeed: true, farm.ModeSingle: true, farm.ModeRange: false} {
+		b := newWorld(t, 1)
+		b.submit("a", "practice", mode, "1-9", farm.RunQueued)
+		b.s.Runs[1].Spec.Chunk = 2
+		l := b.lease(b.ask(1, 0))
+		d := b.ask(1, l.ID)
+		more := 0
+		for _, r := range d.Records {
+			if e, ok := r.(farm.LeaseExtended); ok && e.Lease == l.ID {
+				more += e.Frames.Len()
+			}
+		}
+		if (more > 0) != extended {
+			t.Errorf("%s: %+v because %s", mode, d.Records, d.Why)
+		}
+	}
+}
+
 func TestFixedChunks(t *testing.T) {
 	b := newWorld(t, 1, 1)
 	b.submit("a", "practice", farm.ModeRange, "1-25", farm.RunQueued)

@@ -180,6 +180,14 @@ func (l *Lease) Give(question int64, back, mine, unseen frames.Set) (answer fram
 // Spoiled reports whether a frame has failed in a launch.
 func (l *Lease) Spoiled(launch, frame int) bool { return l.spoiled[launch].Has(frame) }
 
+// Failed returns the frames that have failed in any launch of the lease.
+func (l *Lease) Failed() (set frames.Set) {
+	for _, failed := range l.spoiled {
+		set = set.Union(failed)
+	}
+	return set
+}
+
 // WasAccepted returns the hash by which the service took a picture, or "".
 func (l *Lease) WasAccepted(s Shot) string { return l.accepted[s] }
 
