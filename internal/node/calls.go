@@ -61,7 +61,7 @@ func (a *Agent) persist(ctx context.Context, method, path string, in, out any) e
 
 // furtherFrames implements service.
 func (a *Agent) furtherFrames(ctx context.Context, lease int64) (frames.Set, error) {
-	in := wire.Ask{Session: a.session, Number: a.asked.Add(1), Warm: lease} // a renderer that is up does not wait
+	in := wire.Ask{Session: a.session, Number: a.asked.Add(1), Warm: lease, Memory: a.memory(ctx)} // a renderer that is up does not wait
 	var answer wire.Answer
 	err := a.persist(ctx, http.MethodPost, "/node/v1/ask", in, &answer)
 	if err != nil || len(answer.Leases) != 1 || answer.Leases[0].ID != lease {

@@ -154,6 +154,12 @@ func Expected(m *pace.Model, run *farm.Run, set frames.Set) (peak int64, known b
 	return run.Spec.Takes.MemoryBytes, run.Spec.Takes.MemoryBytes > 0
 }
 
+// offers reports whether a node still offers what a lease on it owns.
+func offers(n *farm.Node, of farm.Share) bool {
+	offer := n.Offer()
+	return (offer.Cores.Empty() || of.Cores.Minus(offer.Cores).Empty()) && len(without(of.Devices, offer.Devices)) == 0
+}
+
 // HasRoom reports whether a further lease could be on the node beside those
 // that it holds, if only it were small enough.
 func HasRoom(s *farm.State, n *farm.Node) bool {

@@ -69,7 +69,7 @@ func (d *Dealer) Next(ask Ask, now time.Time) Decision {
 		}
 		why = n.Name + " gets " + why
 		var share farm.Share
-		if warm == nil || warm.Run != run.ID {
+		if warm == nil || warm.Run != run.ID || run.Spec.Mode == farm.ModeSingle { // a launch needs room
 			var full string
 			if share, full = Room(s, m, n, run, ask.Memory, func(l *farm.Lease) bool { return l == warm }); full != "" {
 				if keepsRoom(s, m, n, run, ask.Memory) {
@@ -79,10 +79,13 @@ func (d *Dealer) Next(ask Ask, now time.Time) Decision {
 				continue
 			}
 		}
-		if warm != nil && warm.Run == run.ID && (run.Spec.Mode == farm.ModeFeed || run.Spec.Mode == farm.ModeSingle) {
+		if warm != nil && warm.Run == run.ID && (run.Spec.Mode == farm.ModeFeed || run.Spec.Mode == farm.ModeSingle && offers(n, warm.Share)) {
 			return Decision{Why: why, Records: []farm.Record{farm.LeaseExtended{
 				Lease: warm.ID, Node: n.ID, Run: run.ID, Ask: ask.Number, Frames: set, Reason: why, At: now,
 			}}}
+		}
+		if warm != nil && warm.Run == run.ID && run.Spec.Mode == farm.ModeSingle {
+			return Decision{Why: fmt.Sprintf("%s no longer offers what lease %d owns: it should end", n.Name, warm.ID)}
 		}
 		if warm != nil {
 			return Decision{Why: "other work comes first now; the renderer that is up should end"}

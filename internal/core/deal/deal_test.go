@@ -213,6 +213,44 @@ func TestLeasesThatGoOn(t *testing.T) {
 	}
 }
 
+// TestASingleLaunchNeedsRoom extends a lease of single launches only as long as
+// its node has memory and cores for another.
+func TestASingleLaunchNeedsRoom(t *testing.T) {
+	for name, c := range map[string]struct {
+		free  int64 // GiB
+		caps  farm.Caps
+		alone bool   // the other lease has ended
+		why   string // it is not extended
+	}{
+		"all as before":               {20, farm.Caps{}, false, ""},
+		"other leases have grown":     {3, farm.Caps{}, false, "is expected to take 4.0 GiB"},
+		"fewer cores are offered":     {20, farm.Caps{Cores: 1}, false, "0 of kiln-01 are free"},
+		"its core is not offered now": {20, farm.Caps{Cores: 1}, true, "no longer offers what lease 2 owns"},
+		"fewer leases are wanted":     {20, farm.Caps{Leases: 1}, false, "no more are allowed"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := sharedFarm(t, farm.Facts{Cores: 4, MemoryBytes: 32 * gib}, farm.Caps{}, farm.Amounts{Cores: 1, MemoryBytes: 4 * gib})
+			m := pace.New()
+			ask := func(a Ask) Decision {
+				d := New(s, m, nil).Next(a, time.Now())
+				put(t, s, d.Records...)
+				return d
+			}
+			full := &Memory{Free: 28 * gib, Used: map[farm.LeaseID]int64{1: 4 * gib}}
+			ask(Ask{Node: 1, Number: 1, Memory: full})
+			ask(Ask{Node: 1, Number: 2, Memory: full})
+			put(t, s, farm.NodeSet{Node: 1, Version: 2, Settings: farm.Settings{Caps: c.caps}})
+			if c.alone {
+				put(t, s, farm.LeaseEnded{Lease: 1, Node: 1, Run: 1})
+			}
+			d := ask(Ask{Node: 1, Number: 3, Warm: 2, Memory: &Memory{Free: c.free * gib, Used: map[farm.LeaseID]int64{1: 4 * gib}}})
+			if extended := len(d.Records) > 0; extended != (c.why == "") || !strings.Contains(d.Why, c.why) {
+				t.Errorf("%+v because %q, want %q", d.Records, d.Why, c.why)
+			}
+		})
+	}
+}
+
 func TestFixedChunks(t *testing.T) {
 	b := newWorld(t, 1, 1)
 	b.submit("a", "practice", farm.ModeRange, "1-25", farm.RunQueued)

@@ -50,3 +50,43 @@ func TestACeilingIsKept(t *testing.T) {
 		}
 	}
 }
+
+// TestALowerCeilingEndsLeasesThatGoOn lowers the ceiling of a run while two
+// nodes ask for further frames on their leases: the slower one gets none.
+func TestALowerCeilingEndsLeasesThatGoOn(t *testing.T) {
+	for _, mode := range []farm.Mode{farm.ModeFeed, farm.ModeSingle} {
+		b := newWorld(t, 1, 2)
+		id := b.submit("a", "practice", mode, "1-400", farm.RunQueued)
+		slow, fast := b.lease(b.ask(1, 0)), b.lease(b.ask(2, 0))
+		if d := b.ask(1, slow.ID); len(d.Records) == 0 {
+			t.Fatalf("%s: %s", mode, d.Why)
+		}
+		b.s.Runs[id].Terms.Ceiling = farm.Ceiling{Nodes: 1}
+		if d := b.ask(1, slow.ID); len(d.Records) > 0 || !strings.Contains(d.Why, "has a ceiling of 1, and kiln-01 is one node more") {
+			t.Errorf("%s: the slow node goes on: %s", mode, d.Why)
+		}
+		if d := b.ask(2, fast.ID); len(d.Records) == 0 {
+			t.Errorf("%s: the fast node does not go on: %s", mode, d.Why)
+		}
+	}
+}
+
+// TestALowerCountOfLicencesEndsSingleLaunches lowers the count of a licence to
+// one that two nodes hold: of those that go on, single launches give it up.
+func TestALowerCountOfLicencesEndsSingleLaunches(t *testing.T) {
+	for _, per := range []farm.Counting{farm.PerProcess, farm.PerNode} {
+		b := newWorld(t, 1, 2)
+		id := b.submit("a", "practice", farm.ModeSingle, "1-400", farm.RunQueued)
+		b.s.Runs[id].Spec.Licence = &farm.LicenceNeed{Name: "tidal", Per: per}
+		b.s.Licences["tidal"] = &farm.Licence{Name: "tidal", Count: 2}
+		one, two := b.lease(b.ask(1, 0)), b.lease(b.ask(2, 0))
+		b.s.Licences["tidal"].Count = 1
+		if d := b.ask(1, one.ID); len(d.Records) > 0 || !strings.Contains(d.Why, "needs a licence tidal, and 1 of 1 are used") {
+			t.Errorf("per %s: the first goes on: %s", per, d.Why)
+		}
+		b.apply(farm.LeaseEnded{Lease: one.ID, Node: 1, Run: id, At: b.now})
+		if d := b.ask(2, two.ID); len(d.Records) == 0 {
+			t.Errorf("per %s: the other does not go on: %s", per, d.Why)
+		}
+	}
+}

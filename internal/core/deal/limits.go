@@ -21,7 +21,11 @@ func (d *Dealer) may(n *farm.Node, run *farm.Run, now time.Time) bool {
 // launches that load from its place; "" if it may. warm is the lease whose
 // renderer is up on the node, or nil.
 func (d *Dealer) limited(n *farm.Node, run *farm.Run, warm *farm.Lease, now time.Time) string {
-	if warm != nil && warm.Run == run.ID {
+	goesOn := warm != nil && warm.Run == run.ID
+	if goesOn && d.beyondCeiling(run, now)[n.ID] {
+		return oneMore(n, run)
+	}
+	if goesOn && run.Spec.Mode != farm.ModeSingle { // its renderer is up
 		return ""
 	}
 	if why := d.ceiling(n, run, now); why != "" {
@@ -38,7 +42,7 @@ func (d *Dealer) limited(n *farm.Node, run *farm.Run, warm *farm.Lease, now time
 			}
 			used, takes := d.s.LicencesUsed(need.Name, without), 1
 			switch {
-			case need.Per == farm.PerNode && worksOn(n, run):
+			case need.Per == farm.PerNode && worksBeside(n, run, without):
 				takes = 0
 			case need.Per == farm.PerDevice:
 				takes = max(1, run.Spec.Takes.Devices)
@@ -72,9 +76,12 @@ func (d *Dealer) noLicence(run *farm.Run, l *farm.Licence, used int, now time.Ti
 // unproven reports whether nothing of a run has been verified yet.
 func unproven(run *farm.Run) bool { return run.Done.Empty() && len(run.Delivering) == 0 }
 
-func worksOn(n *farm.Node, run *farm.Run) bool {
+func worksOn(n *farm.Node, run *farm.Run) bool { return worksBeside(n, run, 0) }
+
+// worksBeside reports whether a node works on a run with another lease than one.
+func worksBeside(n *farm.Node, run *farm.Run, than farm.LeaseID) bool {
 	for l := range run.OpenLeases {
-		if l.Node == n.ID {
+		if l.Node == n.ID && l.ID != than {
 			return true
 		}
 	}

@@ -65,28 +65,50 @@ func (d *Dealer) unbegun(l *farm.Lease, since time.Time) frames.Set {
 // nodes than they may.
 func (d *Dealer) overCeiling(now time.Time, ask func(*farm.Lease, frames.Set, string)) {
 	for _, run := range d.s.Queue() {
-		if run.Terms.Ceiling.None() || run.DealtCount() == 0 || run.Spec.Mode == farm.ModeWhole {
+		leaving := d.beyondCeiling(run, now)
+		if len(leaving) == 0 || run.DealtCount() == 0 {
 			continue
 		}
-		at := working(run)
-		most := run.Terms.Ceiling.Most(d.able(run, now))
-		if at <= most {
-			continue
-		}
-		leases := slices.Collect(run.OpenLeases)
-		slices.SortFunc(leases, func(a, b *farm.Lease) int {
-			x, y := d.s.Nodes[a.Node], d.s.Nodes[b.Node]
-			return cmp.Or(cmp.Compare(d.m.SpeedFor(x, run), d.m.SpeedFor(y, run)), cmp.Compare(b.Node, a.Node), cmp.Compare(a.ID, b.ID))
-		})
-		leaving := map[farm.NodeID]bool{}
-		for _, l := range leases {
-			if !leaving[l.Node] && len(leaving) >= at-most {
-				break
+		for l := range run.OpenLeases {
+			if leaving[l.Node] {
+				ask(l, d.unbegun(l, now), oneMore(d.s.Nodes[l.Node], run))
 			}
-			leaving[l.Node] = true
-			ask(l, d.unbegun(l, now), fmt.Sprintf("%s may have %s nodes, and %s is one more", run.Spec.Name(), run.Terms.Ceiling, d.s.NodeName(l.Node)))
 		}
 	}
+}
+
+// beyondCeiling returns the nodes that shall leave a run which has more than it
+// may: the slowest.
+func (d *Dealer) beyondCeiling(run *farm.Run, now time.Time) map[farm.NodeID]bool {
+	if run.Terms.Ceiling.None() || run.Spec.Mode == farm.ModeWhole {
+		return nil
+	}
+	at := working(run)
+	most := run.Terms.Ceiling.Most(d.able(run, now))
+	if at <= most {
+		return nil
+	}
+	var nodes []*farm.Node
+	seen := map[farm.NodeID]bool{}
+	for l := range run.OpenLeases {
+		if !seen[l.Node] {
+			seen[l.Node] = true
+			nodes = append(nodes, d.s.Nodes[l.Node])
+		}
+	}
+	slices.SortFunc(nodes, func(a, b *farm.Node) int {
+		return cmp.Or(cmp.Compare(d.m.SpeedFor(a, run), d.m.SpeedFor(b, run)), cmp.Compare(b.ID, a.ID))
+	})
+	leaving := map[farm.NodeID]bool{}
+	for _, n := range nodes[:at-most] {
+		leaving[n.ID] = true
+	}
+	return leaving
+}
+
+// oneMore says why a node shall leave a run.
+func oneMore(n *farm.Node, run *farm.Run) string {
+	return fmt.Sprintf("%s has a ceiling of %s, and %s is one node more", run.Spec.Name(), run.Terms.Ceiling, n.Name)
 }
 
 // yielder is a node that would work on a run once it has given back what it
