@@ -61,6 +61,28 @@ func TestHowLicencesAreCounted(t *testing.T) {
 	}
 }
 
+// TestATakeOverTellsItsOwnGain lets two nodes come to a run that one has for
+// itself: each of them brings its end forward by what it takes alone.
+func TestATakeOverTellsItsOwnGain(t *testing.T) {
+	b := newWorld(t, 1, 1, 1)
+	id := b.submit("a", "practice", farm.ModeRange, "1-90", farm.RunQueued)
+	for n := farm.NodeID(2); n <= 3; n++ {
+		b.apply(farm.NodeDuty{Node: n, Duty: farm.Held, At: b.now})
+	}
+	b.lease(b.ask(1, 0))
+	for n := farm.NodeID(2); n <= 3; n++ {
+		b.apply(farm.NodeDuty{Node: n, Duty: farm.OnDuty, At: b.now})
+	}
+	b.observe(1, farm.FrameAccepted{Run: id, Frame: 1, Lease: 1, Node: 1, RenderSeconds: 10, StartupSeconds: 2})
+	cut, ok, _ := b.d.TakeOver(2, b.now)
+	if !ok || cut.Frames.Len() < 25 || cut.Frames.Len() > 32 {
+		t.Fatalf("%v of a third of 90 frames: %s", cut.Frames, cut.Reason)
+	}
+	if want := 10 * time.Second * time.Duration(cut.Frames.Len()); cut.Ahead < want*9/10 || cut.Ahead > want*11/10 {
+		t.Errorf("%d frames of 10 s bring the end forward by %v", cut.Frames.Len(), cut.Ahead)
+	}
+}
+
 // TestUnbegunLaunchesAreNotTakenOverForEver takes the only frame over from a
 // launch again and again, as long as nobody knows how long launches take.
 func TestUnbegunLaunchesAreNotTakenOverForEver(t *testing.T) {

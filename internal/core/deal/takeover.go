@@ -14,7 +14,7 @@ type Cut struct {
 	Lease  farm.LeaseID
 	Node   farm.NodeID // that holds it
 	Frames frames.Set
-	Ahead  time.Duration // by which the lease would end earlier
+	Ahead  time.Duration // by which the lease would end earlier without these frames
 	Reason string
 }
 
@@ -117,6 +117,11 @@ func (v *survey) cut(d *Dealer, p *plan, n *farm.Node, most int) (Cut, bool) {
 	if tail.Empty() {
 		return Cut{}, false
 	}
+	work := v.curve.Work(tail)
+	if apiece(v.run) {
+		work += v.again * from.speed * float64(tail.Len())
+	}
+	ahead = min(ahead, work/from.speed) // the rest is what others take of it
 	out := Cut{Lease: from.lease.ID, Node: from.node.ID, Frames: tail, Ahead: time.Duration(ahead * float64(time.Second))}
 	out.Reason = TookOver(n.Name, from.node.Name, tail, out.Ahead)
 	return out, true

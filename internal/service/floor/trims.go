@@ -129,7 +129,7 @@ func (f *Floor) Trimmed(ctx context.Context, id farm.NodeID, session, question i
 		var ahead time.Duration
 		if q := f.live[id].trim; q != nil && q.ID == question {
 			f.live[id].trim = nil
-			reason, taker, ahead = q.reason, q.taker, q.ahead
+			reason, taker, ahead = q.reason, q.taker, time.Duration(float64(q.ahead)*float64(given.Len())/float64(max(1, q.Frames.Len())))
 		}
 		switch {
 		case given.Empty():
