@@ -376,8 +376,8 @@ func saveSheet(ctx context.Context, c *client.Client, run wire.Run, to string) e
 	return errors.Join(err, file.Close())
 }
 
-// takesText says what a lease of a run takes of its node, where it is less
-// than all.
+// takesText says what a lease of a run takes of its node; nothing where that
+// is all and nobody knows how much memory.
 func takesText(r wire.Run) string {
 	var parts []string
 	if r.Takes.Cores > 0 {
@@ -391,9 +391,12 @@ func takesText(r wire.Run) string {
 	}
 	text := strings.Join(parts, ", ")
 	if r.MemoryPeak > 0 {
-		text += fmt.Sprintf(" (a launch grows to %s)", size(r.MemoryPeak))
+		if text == "" {
+			text = "the whole node"
+		}
+		text += fmt.Sprintf("; a launch grows to %s", size(r.MemoryPeak))
 	}
-	return strings.TrimSpace(text)
+	return text
 }
 
 // unless returns a text, or nothing for one that goes without saying.
