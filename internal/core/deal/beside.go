@@ -124,14 +124,14 @@ func guard(s *farm.State, m *pace.Model, n *farm.Node, run *farm.Run, held []*fa
 	if measured == nil {
 		return "" // the node does not measure; what was told has been reckoned with
 	}
-	mine, known := Expected(m, run, run.ToDo)
+	mine, known := expected(m, run, run.ToDo)
 	if !known {
 		return fmt.Sprintf("it is not known yet how much memory %s takes, and %s already works on %s", run.Spec.Name(), n.Name, s.Runs[held[0].Run].Spec.Name())
 	}
 	free := measured.Free
 	for _, l := range held {
 		other := s.Runs[l.Run]
-		peak, known := Expected(m, other, l.Left)
+		peak, known := expected(m, other, l.Left)
 		if !known {
 			return fmt.Sprintf("it is not known yet how much memory %s grows to on %s", other.Spec.Name(), n.Name)
 		}
@@ -144,10 +144,10 @@ func guard(s *farm.State, m *pace.Model, n *farm.Node, run *farm.Run, held []*fa
 	return ""
 }
 
-// Expected returns how much main memory a launch of the run is expected to
+// expected returns how much main memory a launch of the run is expected to
 // grow to over some of its frames, in bytes: as was seen along the range, or
 // else what the run says.
-func Expected(m *pace.Model, run *farm.Run, set frames.Set) (peak int64, known bool) {
+func expected(m *pace.Model, run *farm.Run, set frames.Set) (peak int64, known bool) {
 	if peak, known := m.Memory(run, set); known {
 		return peak, true
 	}

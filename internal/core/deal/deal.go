@@ -68,8 +68,9 @@ func (d *Dealer) Next(ask Ask, now time.Time) Decision {
 			return Decision{Why: cut.Reason, Cut: &cut}
 		}
 		why = n.Name + " gets " + why
+		goesOn := warm != nil && warm.Run == run.ID
 		var share farm.Share
-		if warm == nil || warm.Run != run.ID || run.Spec.Mode == farm.ModeSingle { // a launch needs room
+		if !goesOn || run.Spec.Mode == farm.ModeSingle { // a launch needs room
 			var full string
 			if share, full = Room(s, m, n, run, ask.Memory, func(l *farm.Lease) bool { return l == warm }); full != "" {
 				if keepsRoom(s, m, n, run, ask.Memory) {
@@ -79,15 +80,14 @@ func (d *Dealer) Next(ask Ask, now time.Time) Decision {
 				continue
 			}
 		}
-		if warm != nil && warm.Run == run.ID && (run.Spec.Mode == farm.ModeFeed || run.Spec.Mode == farm.ModeSingle && offers(n, warm.Share)) {
+		switch {
+		case goesOn && run.Spec.Mode == farm.ModeSingle && !offers(n, warm.Share):
+			return Decision{Why: fmt.Sprintf("%s no longer offers what lease %d owns: it should end", n.Name, warm.ID)}
+		case goesOn && (run.Spec.Mode == farm.ModeFeed || run.Spec.Mode == farm.ModeSingle):
 			return Decision{Why: why, Records: []farm.Record{farm.LeaseExtended{
 				Lease: warm.ID, Node: n.ID, Run: run.ID, Ask: ask.Number, Frames: set, Reason: why, At: now,
 			}}}
-		}
-		if warm != nil && warm.Run == run.ID && run.Spec.Mode == farm.ModeSingle {
-			return Decision{Why: fmt.Sprintf("%s no longer offers what lease %d owns: it should end", n.Name, warm.ID)}
-		}
-		if warm != nil {
+		case warm != nil:
 			return Decision{Why: "other work comes first now; the renderer that is up should end"}
 		}
 		records := []farm.Record{farm.LeaseOpened{

@@ -107,10 +107,9 @@ func (d *Dealer) chunk(n *farm.Node, run *farm.Run, todo frames.Set, now time.Ti
 		return set, chunkWhy(set, run)
 	}
 	v := d.look(run, now)
-	if launch := v.launch(n); v.fastest(n) != n && v.curve.Work(set)/mine > 2*v.together() {
-		end := launch + v.curve.Work(set)/mine
+	if takes := v.curve.Work(set) / mine; v.fastest(n) != n && takes > 2*v.together() {
 		return frames.Set{}, fmt.Sprintf("%s is passed over for %s: a chunk of %d would take it %.0f times as long as all should take",
-			n.Name, run.Spec.Name(), set.Len(), end/max(v.together(), 1e-9))
+			n.Name, run.Spec.Name(), set.Len(), (v.launch(n)+takes)/max(v.together(), 1e-9))
 	}
 	return set, chunkWhy(set, run)
 }

@@ -120,7 +120,7 @@ func (m *Model) of(run *farm.Run) *known {
 		before := k
 		k = &known{curve: newCurve(run.Spec.Frames, m.jobs[jobOf(run)])}
 		if before != nil {
-			k.launches.on, k.memory = before.launches.on, before.memory
+			k.launches, k.memory = before.launches, before.memory
 		}
 		if m.coarse {
 			k.curve.growth = coarseGrowth

@@ -64,15 +64,9 @@ func (f *Floor) Ask(ctx context.Context, id farm.NodeID, q Question) (Answer, er
 		if err != nil {
 			return err
 		}
-		cold, live := q.Warm == 0, f.live[id]
-		late := cold && q.Number <= live.answered
-		if l := t.s.Lease(q.Warm); !cold && l != nil {
-			late = q.Number < l.Ask // it was extended since
-		}
-		if waiting := f.asks[id]; cold && waiting != nil {
-			if late = late || q.Number < waiting.ask.Number; !late {
-				f.dropAsk(id)
-			}
+		late := f.late(t, id, q)
+		if q.Warm == 0 && !late {
+			f.dropAsk(id)
 		}
 		for _, e := range q.Ended {
 			records, _ := accept.Take(t.s, id, accept.Report{Outcome: accept.Ended, Lease: e.Lease, Message: e.Why}, t.now)
@@ -93,9 +87,9 @@ func (f *Floor) Ask(ctx context.Context, id farm.NodeID, q Question) (Answer, er
 		}
 		now = f.dealTo(t, w.ask)
 		switch {
-		case !cold: // a renderer that is up shall not wait
+		case q.Warm != 0: // a renderer that is up shall not wait
 		case len(now.Leases) > 0 || len(q.Ended) > 0:
-			live.answered = q.Number
+			f.live[id].answered = q.Number
 		default:
 			waits = true
 			f.asks[id] = w
@@ -219,6 +213,17 @@ func (f *Floor) dropAsk(id farm.NodeID) {
 		delete(f.asks, id)
 		w.reply <- Answer{Again: true, Why: "a newer ask has taken its place"}
 	}
+}
+
+// late reports whether an ask is a copy that comes after its answer or after a
+// newer ask.
+func (f *Floor) late(t *turn, id farm.NodeID, q Question) bool {
+	if q.Warm != 0 {
+		l := t.s.Lease(q.Warm)
+		return l != nil && q.Number < l.Ask // it was extended since
+	}
+	waiting := f.asks[id]
+	return q.Number <= f.live[id].answered || waiting != nil && q.Number < waiting.ask.Number
 }
 
 // answered ends the waiting of an ask that gets its answer. A copy of it that
