@@ -1,14 +1,14 @@
 package api
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/gin-gonic/gin"
-	"golang.org/x/time/rate"
 
 	"vexillum/internal/core/farm"
 	"vexillum/internal/secret"
@@ -19,6 +19,8 @@ import (
 const (
 	cookieName  = "vexillum_session"
 	sessionLife = 14 * 24 * time.Hour
+	tokenLife   = 90 * 24 * time.Hour
+	mostLife    = 2 * 365 * 24 * time.Hour
 
 	keyPerson = "person"
 	keyToken  = "token"
@@ -29,6 +31,17 @@ const (
 func (s *Server) allow(least who) gin.HandlerFunc {
 	return func(c *gin.Context) {
 		if least == anybody {
+			if c.Request.Method == http.MethodPost {
+				leave, ok := s.gate.enter(s.addressOf(c.Request))
+				if !ok {
+					retryAfter(c.Writer, time.Second)
+					c.Header("Connection", "close")
+					problem(c, http.StatusTooManyRequests, "", "too many requests of strangers are under way; try once more in a moment")
+					return
+				}
+				defer leave()
+				c.Next()
+			}
 			return
 		}
 		f, ok := s.floor(c)
@@ -60,7 +73,23 @@ func (s *Server) allow(least who) gin.HandlerFunc {
 			problem(c, http.StatusForbidden, "", "this needs the role "+string(least)+"; "+person.Name+" is "+string(person.Role)+"; ask an admin")
 			return
 		}
+		s.svc.TokenUsed(token.Hash)
 		c.Set(keyPerson, person)
+	}
+}
+
+// stillMay returns whether who began a stream may still hear it: the token
+// counts, and the person is there.
+func (s *Server) stillMay(c *gin.Context) func() bool {
+	token := c.MustGet(keyToken).(farm.Token)
+	return func() bool {
+		f, err := s.svc.Floor()
+		if err != nil {
+			return false
+		}
+		_, counts := f.Access().Token(token.Hash, time.Now())
+		_, there := f.Access().Person(token.Person)
+		return counts && there
 	}
 }
 
@@ -78,68 +107,140 @@ func presented(r *http.Request) string {
 func person(c *gin.Context) farm.Person { return c.MustGet(keyPerson).(farm.Person) }
 func nodeID(c *gin.Context) farm.NodeID { return c.MustGet(keyNode).(farm.NodeID) }
 
-// limiter slows down those who try to sign in too often.
-type limiter struct {
-	mu   sync.Mutex
-	from map[string]*rate.Limiter
-}
-
-func newLimiter() *limiter { return &limiter{from: map[string]*rate.Limiter{}} }
-
-// Sign-ins allowed from one address: some at once, then one every few seconds.
-const (
-	signInBurst = 8
-	signInEvery = 5 * time.Second
-)
-
-func (l *limiter) allow(address string) bool {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	if len(l.from) > 10_000 { // forget everybody rather than grow without end
-		clear(l.from)
-	}
-	if l.from[address] == nil {
-		l.from[address] = rate.NewLimiter(rate.Every(signInEvery), signInBurst)
-	}
-	return l.from[address].Allow()
-}
-
+// signIn lets a person in: with a cookie, or with a token that has a name and an
+// end.
 func (s *Server) signIn(c *gin.Context, f *floor.Floor, in wire.SignIn) {
-	if !s.limits.allow(c.ClientIP() + " " + in.Name) {
-		c.Header("Retry-After", "5")
-		problem(c, http.StatusTooManyRequests, "", "too many attempts to sign in; wait a few seconds")
+	life := sessionLife
+	if in.Label != "" {
+		life = tokenLife
+	}
+	if in.Seconds != 0 {
+		life = time.Duration(in.Seconds) * time.Second
+	}
+	switch {
+	case len(in.Label) > maxLabel || hasControls(in.Label):
+		problem(c, http.StatusUnprocessableEntity, "label", fmt.Sprintf("a label has at most %d characters, none of them a control character", maxLabel))
+		return
+	case in.Seconds < 0 || in.Seconds > int(mostLife.Seconds()):
+		problem(c, http.StatusUnprocessableEntity, "seconds", fmt.Sprintf("a token is good for a second to %d days", int(mostLife.Hours()/24)))
 		return
 	}
-	if len(in.Label) > maxLabel {
-		problem(c, http.StatusUnprocessableEntity, "label", fmt.Sprintf("the label has more than %d characters", maxLabel))
+	address := s.addressOf(c.Request)
+	if !s.gate.may(address, in.Name) {
+		retryAfter(c.Writer, pairEvery)
+		problem(c, http.StatusTooManyRequests, "", "too many attempts to sign in have failed; wait a few seconds")
 		return
 	}
-	p, _ := f.Access().Person(in.Name)
-	fits, err := secret.CheckPassword(p.PasswordHash, in.Password)
+	p, err := s.proven(c, f, in.Name, in.Password)
 	if err != nil {
+		s.refuseSignIn(c, f, in.Name, address, err)
+		return
+	}
+	kind, prefix, label := farm.SessionToken, "vxs", "browser"
+	if in.Label != "" { // for a command line or a pipeline
+		kind, prefix, label = farm.AccessToken, "vxp", in.Label
+	}
+	token := secret.New(prefix)
+	if err := f.IssueToken(c, secret.Hash(token), kind, p.Name, label, p.PasswordHash, time.Now().Add(life)); err != nil {
 		s.fail(c, err)
 		return
 	}
-	if !fits {
-		problem(c, http.StatusUnauthorized, "password", "name or password is wrong")
+	s.gate.tried(address, in.Name, true, time.Now())
+	out := wire.Me{Name: p.Name, Role: string(p.Role)}
+	if in.Label != "" {
+		out.Token = token
+	} else {
+		s.setCookie(c, token, int(life.Seconds()))
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+var errWrongPassword = errors.New("name or password is wrong")
+
+// proven returns a person whose password was given. The error is
+// errWrongPassword, errBusy, or what went wrong.
+func (s *Server) proven(ctx context.Context, f *floor.Floor, name, password string) (farm.Person, error) {
+	if farm.CheckPersonName(name) != nil || len(password) > secret.MostPassword {
+		return farm.Person{}, errWrongPassword
+	}
+	p, _ := f.Access().Person(name)
+	fits := false
+	err := s.gate.hash(ctx, func() (err error) {
+		fits, err = secret.CheckPassword(p.PasswordHash, password)
+		return err
+	})
+	if err == nil && !fits {
+		err = errWrongPassword
+	}
+	return p, err
+}
+
+// refuseSignIn answers somebody who could not sign in, and puts it on record.
+func (s *Server) refuseSignIn(c *gin.Context, f *floor.Floor, name, address string, err error) {
+	switch {
+	case errors.Is(err, errBusy):
+		retryAfter(c.Writer, time.Second)
+		problem(c, http.StatusTooManyRequests, "", errBusy.Error())
+		return
+	case !errors.Is(err, errWrongPassword):
+		s.fail(c, err)
 		return
 	}
-	if in.Label != "" { // for a command line: a token that stays
-		token := secret.New("vxp")
-		if err := f.IssueToken(c, secret.Hash(token), farm.AccessToken, p.Name, in.Label, time.Time{}); err != nil {
-			s.fail(c, err)
-			return
+	if farm.CheckPersonName(name) != nil {
+		name = "somebody" // what was typed is no name, and may be a password
+	}
+	if n := s.gate.tried(address, name, false, time.Now()); n > 0 {
+		s.log.Warn("a sign-in failed", "name", name, "address", address, "times", n)
+		if err := f.SignInFailed(c, name, address, errWrongPassword.Error(), n); err != nil {
+			s.log.Warn("a failed sign-in is not on record", "name", name, "error", err)
 		}
-		c.JSON(http.StatusOK, wire.Me{Name: p.Name, Role: string(p.Role), Token: token})
+	}
+	problem(c, http.StatusUnauthorized, "password", errWrongPassword.Error())
+}
+
+// changePassword gives the person who asks a new password.
+func (s *Server) changePassword(c *gin.Context, f *floor.Floor, in wire.NewPassword) {
+	name, address := person(c).Name, s.addressOf(c.Request)
+	if !s.gate.may(address, name) {
+		retryAfter(c.Writer, pairEvery)
+		problem(c, http.StatusTooManyRequests, "", "too many attempts have failed; wait a few seconds")
 		return
 	}
-	token := secret.New("vxs")
-	if err := f.IssueToken(c, secret.Hash(token), farm.SessionToken, p.Name, "browser", time.Now().Add(sessionLife)); err != nil {
+	p, err := s.proven(c, f, name, in.Old)
+	if errors.Is(err, errWrongPassword) {
+		s.gate.tried(address, name, false, time.Now())
+		problem(c, http.StatusUnprocessableEntity, "old", "the old password is wrong")
+		return
+	}
+	if err != nil {
+		s.refuseSignIn(c, f, name, address, err)
+		return
+	}
+	hash, ok := s.hashed(c, "new", in.New)
+	if !ok {
+		return
+	}
+	if err := f.ChangePassword(c, name, p.PasswordHash, hash, c.MustGet(keyToken).(farm.Token).Hash); err != nil {
 		s.fail(c, err)
 		return
 	}
-	s.setCookie(c, token, int(sessionLife.Seconds()))
-	c.JSON(http.StatusOK, wire.Me{Name: p.Name, Role: string(p.Role)})
+	c.Status(http.StatusNoContent)
+}
+
+// hashed returns the hash of a new password, or answers why it has none.
+func (s *Server) hashed(c *gin.Context, field, password string) (hash string, ok bool) {
+	err := s.gate.hash(c, func() (err error) {
+		hash, err = secret.HashPassword(password)
+		return err
+	})
+	switch {
+	case errors.Is(err, errBusy):
+		retryAfter(c.Writer, time.Second)
+		problem(c, http.StatusTooManyRequests, "", errBusy.Error())
+	case err != nil:
+		problem(c, http.StatusUnprocessableEntity, field, err.Error())
+	}
+	return hash, err == nil
 }
 
 func (s *Server) setCookie(c *gin.Context, value string, maxAge int) {

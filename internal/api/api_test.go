@@ -93,11 +93,11 @@ func newWorld(t *testing.T) *world {
 		if err := os.Mkdir(filepath.Join(w.dir, name), 0o755); err != nil {
 			t.Fatal(err)
 		}
-		w.must("PUT", "/api/v1/places/"+name, wire.Place{Paths: map[string]string{"linux": filepath.Join(w.dir, name)}}, nil)
+		w.must("PATCH", "/api/v1/places/"+name, wire.PlaceChange{Paths: map[string]string{"linux": filepath.Join(w.dir, name)}}, nil)
 	}
-	w.must("PUT", "/api/v1/projects/salt-clock", wire.Project{Scenes: "scenes", Frames: "frames"}, nil)
+	w.must("PATCH", "/api/v1/projects/salt-clock", wire.ProjectChange{Scenes: "scenes", Frames: "frames"}, nil)
 	for _, role := range []who{viewer, artist, wrangler} {
-		w.must("PUT", "/api/v1/people/"+string(role), wire.NewPerson{Role: string(role), Password: testPassword}, nil)
+		w.must("PATCH", "/api/v1/people/"+string(role), wire.PersonChange{Role: string(role), Password: testPassword}, nil)
 		w.tokens[role] = w.signIn(string(role))
 	}
 	var key wire.Key
@@ -383,7 +383,7 @@ func TestUnknownAddressesAndMethods(t *testing.T) {
 func TestSignInIsLimitedAndSignOutEnds(t *testing.T) {
 	w := newWorld(t)
 	refused := 0
-	for range signInBurst + 5 {
+	for range pairBurst + 5 {
 		status, _ := w.call("", "POST", "/api/v1/session", wire.SignIn{Name: "nobody", Password: "wrong-password"})
 		if status == http.StatusTooManyRequests {
 			refused++

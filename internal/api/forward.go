@@ -1,13 +1,19 @@
 package api
 
 import (
+	"context"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"log/slog"
 	"net"
 	"net/http"
 	"net/http/httputil"
 	"net/url"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -25,16 +31,68 @@ type forwarder struct {
 	to        map[string]*httputil.ReverseProxy
 	transport *http.Transport
 	name      string
+	secret    func(context.Context) (string, error) // that the services share
 	log       *slog.Logger
 }
 
-func newForwarder(name string, log *slog.Logger) *forwarder {
+func newForwarder(name string, log *slog.Logger, secret func(context.Context) (string, error)) *forwarder {
 	t := http.DefaultTransport.(*http.Transport).Clone()
 	t.DialContext = (&net.Dialer{Timeout: 2 * time.Second}).DialContext
 	t.MaxIdleConnsPerHost = 256
 	// Long polls answer within maxWait; what takes longer has lost its line.
 	t.ResponseHeaderTimeout = maxWait + 15*time.Second
-	return &forwarder{to: map[string]*httputil.ReverseProxy{}, transport: t, name: name, log: log}
+	return &forwarder{to: map[string]*httputil.ReverseProxy{}, transport: t, name: name, secret: secret, log: log}
+}
+
+// forwardedFor carries the address of who sent a request to a service that
+// stands by: address, seconds since 1970, and a proof by the secret that the
+// services share. Anything else in it counts for nothing.
+const forwardedFor = "Vexillum-Forwarded-For"
+
+// vouchedFor is how long a proof counts. Clocks of services may differ a little.
+const vouchedFor = 2 * time.Minute
+
+// vouch returns the header that says for whom a request is handed on.
+func (f *forwarder) vouch(r *http.Request, now time.Time) (string, error) {
+	secret, err := f.secret(r.Context())
+	if err != nil {
+		return "", err
+	}
+	address, at := remote(r), strconv.FormatInt(now.Unix(), 10)
+	return strings.Join([]string{address, at, proof(secret, address, at, r)}, " "), nil
+}
+
+func proof(secret, address, at string, r *http.Request) string {
+	mac := hmac.New(sha256.New, []byte(secret))
+	fmt.Fprintf(mac, "%s\n%s\n%s\n%s", address, at, r.Method, r.URL.RequestURI())
+	return hex.EncodeToString(mac.Sum(nil))
+}
+
+// remote returns the address of who sent a request, without the port.
+func remote(r *http.Request) string {
+	host, _, err := net.SplitHostPort(r.RemoteAddr)
+	if err != nil {
+		return r.RemoteAddr
+	}
+	return host
+}
+
+// addressOf returns the address of who has sent a request, also one that another
+// service of the farm has handed on.
+func (s *Server) addressOf(r *http.Request) string {
+	parts := strings.Fields(r.Header.Get(forwardedFor))
+	if len(parts) != 3 {
+		return remote(r)
+	}
+	at, err := strconv.ParseInt(parts[1], 10, 64)
+	if err != nil || time.Since(time.Unix(at, 0)).Abs() > vouchedFor {
+		return remote(r)
+	}
+	secret, err := s.forward.secret(r.Context())
+	if err != nil || !hmac.Equal([]byte(parts[2]), []byte(proof(secret, parts[0], parts[1], r))) {
+		return remote(r)
+	}
+	return parts[0]
 }
 
 // proxy returns the way to a service at an address.
@@ -54,8 +112,13 @@ func (f *forwarder) proxy(address string) *httputil.ReverseProxy {
 		Rewrite: func(r *httputil.ProxyRequest) {
 			r.SetURL(target)
 			r.Out.Host = r.In.Host // what a browser's Origin is compared with
-			r.SetXForwarded()
 			r.Out.Header.Set(forwardedBy, f.name)
+			r.Out.Header.Del(forwardedFor)
+			if from, err := f.vouch(r.In, time.Now()); err == nil {
+				r.Out.Header.Set(forwardedFor, from)
+			} else {
+				f.log.Warn("the address of a request that is handed on cannot be vouched for", "error", err)
+			}
 		},
 		ErrorHandler: func(w http.ResponseWriter, r *http.Request, err error) {
 			if r.Context().Err() == nil {

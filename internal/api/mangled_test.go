@@ -54,9 +54,9 @@ func TestMangledBodiesNeverBreakTheService(t *testing.T) {
 	}{
 		{"", "POST", "/api/v1/session", wire.SignIn{Name: "nobody", Password: "x", Label: "y"}},
 		{admin, "POST", "/api/v1/runs", wire.Submit{Job: "job", Project: "salt-clock", Kind: "final", Recipe: "practice", Scene: "a.practice", Frames: "1-3", Width: 8, Height: 8, Output: "o", Values: map[string]string{}, Tries: 2, Chunk: 1, Held: true}},
-		{admin, "PUT", "/api/v1/projects/p", wire.Project{Title: "P", Weight: 1, Scenes: "scenes", Frames: "frames"}},
-		{admin, "PUT", "/api/v1/places/q", wire.Place{Paths: map[string]string{"linux": "/q"}}},
-		{admin, "PUT", "/api/v1/people/somebody", wire.NewPerson{Role: "viewer", Password: testPassword}},
+		{admin, "PATCH", "/api/v1/projects/p", wire.ProjectChange{Title: new(string), Weight: new(float64), Scenes: "scenes", Frames: "frames"}},
+		{admin, "PATCH", "/api/v1/places/q", wire.PlaceChange{Paths: map[string]string{"linux": "/q"}}},
+		{admin, "PATCH", "/api/v1/people/somebody", wire.PersonChange{Role: "viewer", Password: testPassword}},
 		{admin, "POST", "/api/v1/keys", wire.NewKey{Label: "l", Seconds: 60, Uses: 1}},
 		{"", "POST", "/node/v1/enrol", wire.Enrol{Key: key.Key, Name: "kiln-07", Kind: "rack", Facts: facts}},
 		{aNode, "POST", "/node/v1/beat", wire.Beat{Session: now, Leases: []wire.Progress{{Lease: lease, Frame: &frame, Phase: "rendering", Verifying: []int{1}}}}},

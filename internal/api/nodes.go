@@ -173,9 +173,9 @@ func (s *Server) leaseView(l *floor.LeaseView) wire.Lease {
 		ID: int64(l.ID), Run: int64(l.Run), RunName: spec.Name(), Recipe: l.Recipe.Name, RecipeMark: s.recipeMarks[l.Recipe.Name], Frames: l.Frames.String(),
 		Share:       floor.ShareView(l.Share),
 		Environment: floor.LeaseEnvironmentView(l.Env),
-		RangeFirst:  spec.Frames.First(), RangeLast: spec.Frames.Last(),
+		ShotFirst:   spec.ShotRange().First, ShotLast: spec.ShotRange().Last,
 		Scene: spec.Scene, SceneRoot: l.Roots.Scenes, SceneText: spec.SceneText, Output: spec.Output, OutputRoot: l.Roots.Frames, OutputMark: spec.Mark,
-		FilePrefix: before, FileEnding: ending, Digits: spec.Frames.Digits(),
+		FilePrefix: before, FileEnding: ending, Digits: spec.Digits(),
 		Width: spec.Width, Height: spec.Height, Values: spec.Values,
 	}
 	for _, p := range spec.Passes {

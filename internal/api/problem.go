@@ -10,6 +10,7 @@ import (
 	"mime"
 	"net/http"
 	"strings"
+	"unicode"
 
 	"github.com/gin-gonic/gin"
 
@@ -31,7 +32,7 @@ func problem(c *gin.Context, status int, field, detail string) {
 
 var statusOf = map[floor.RefusalKind]int{
 	floor.Invalid: http.StatusUnprocessableEntity, floor.NotFound: http.StatusNotFound,
-	floor.Conflict: http.StatusConflict, floor.Forbidden: http.StatusForbidden,
+	floor.Conflict: http.StatusConflict, floor.Forbidden: http.StatusForbidden, floor.Changed: http.StatusPreconditionFailed,
 }
 
 // fail answers with what an error of the service means to the asker.
@@ -125,3 +126,6 @@ func explain(err error) (field, detail string) {
 	}
 	return "", fmt.Sprintf("the body does not fit: %v", err)
 }
+
+// hasControls reports whether a text holds characters that steer a terminal.
+func hasControls(text string) bool { return strings.ContainsFunc(text, unicode.IsControl) }

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -14,6 +15,7 @@ import (
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/picture"
+	"vexillum/internal/secret"
 	"vexillum/internal/service/floor"
 	"vexillum/internal/store"
 	"vexillum/internal/wire"
@@ -49,7 +51,7 @@ func (s *Server) farm(c *gin.Context, f *floor.Floor) {
 }
 
 func (s *Server) runs(c *gin.Context, f *floor.Floor) {
-	if name := c.Query("name"); name != "" {
+	if name, asked := c.GetQuery("name"); asked {
 		v, err := f.RunsNamed(c, name)
 		s.answer(c, v, err)
 		return
@@ -123,6 +125,15 @@ func (s *Server) submit(c *gin.Context, f *floor.Floor, in wire.Submit) {
 		problem(c, http.StatusUnprocessableEntity, "frames", err.Error())
 		return
 	}
+	var shot *frames.Span
+	if in.Shot != "" {
+		span, err := frames.ParseSpan(in.Shot)
+		if err != nil {
+			problem(c, http.StatusUnprocessableEntity, "shot", err.Error())
+			return
+		}
+		shot = &span
+	}
 	var passes []farm.Pass
 	for _, name := range in.Passes {
 		passes = append(passes, farm.Pass{Name: name})
@@ -160,12 +171,17 @@ func (s *Server) submit(c *gin.Context, f *floor.Floor, in wire.Submit) {
 	if in.StartOn != nil {
 		startOn = *in.StartOn
 	}
-	key := c.GetHeader("Idempotency-Key")
+	key, digest := c.GetHeader("Idempotency-Key"), ""
 	if key != "" {
-		key = by.Name + " " + key
+		asked, err := json.Marshal(in)
+		if err != nil {
+			s.fail(c, err)
+			return
+		}
+		key, digest = by.Name+" "+key, secret.Hash(string(asked))
 	}
 	done, err := s.svc.Submit(c, floor.Submission{
-		Held: in.Held, Key: key, Actor: by.Name, AtOnce: in.StartOn != nil && startOn == 0,
+		Held: in.Held, Key: key, Digest: digest, Shot: shot, Actor: by.Name, AtOnce: in.StartOn != nil && startOn == 0,
 		Spec: farm.Spec{
 			Job: in.Job, Project: in.Project, Kind: farm.RunKind(in.Kind), Recipe: in.Recipe, Scene: in.Scene, Output: in.Output,
 			Width: in.Width, Height: in.Height, Values: in.Values, Tries: in.Tries, Chunk: in.Chunk, Frames: set,
@@ -180,6 +196,12 @@ func (s *Server) submit(c *gin.Context, f *floor.Floor, in wire.Submit) {
 	run := done.Run
 	receipt := wire.Receipt{
 		Run: run.ID, Name: run.Name, Frames: run.Frames, FrameCount: run.FrameCount, Output: done.Output, State: run.State, Forecast: run.Forecast,
+		Shot: run.Shot, Remarks: []string{run.ShotWhy},
+	}
+	if n := len(done.Passed); n == 1 {
+		receipt.Remarks = append(receipt.Remarks, fmt.Sprintf("The folder %s holds files already, so the run has another number.", done.Passed[0]))
+	} else if n > 1 {
+		receipt.Remarks = append(receipt.Remarks, fmt.Sprintf("The folders %s to %s hold files already, so the run has another number.", done.Passed[0], done.Passed[n-1]))
 	}
 	if receipt.Nodes, err = f.Able(c, farm.RunID(run.ID)); err != nil {
 		s.fail(c, err)
@@ -347,7 +369,7 @@ func (s *Server) thumbnail(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	c.Header("Cache-Control", "private, max-age=86400")
+	c.Header("Cache-Control", "no-store") // nobody sees it who has signed out
 	c.Data(http.StatusOK, "image/jpeg", jpeg)
 }
 
@@ -389,7 +411,7 @@ func (s *Server) picture(c *gin.Context) {
 		return
 	}
 	defer file.Close()
-	c.Header("Cache-Control", "private, max-age=3600")
+	c.Header("Cache-Control", "no-store")
 	c.Header("Content-Type", map[string]string{"png": "image/png", "jpeg": "image/jpeg", "tiff": "image/tiff"}[format])
 	http.ServeContent(c.Writer, c.Request, "", time.Time{}, file)
 }

@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -40,7 +41,7 @@ type Server struct {
 	name    string
 	version string
 	secure  bool
-	limits  *limiter
+	gate    *gate
 	openAPI []byte // as JSON
 	forward *forwarder
 
@@ -76,6 +77,9 @@ var routes = []route{
 	{"POST", "/api/v1/session", anybody, reading((*Server).signIn)},
 	{"DELETE", "/api/v1/session", viewer, live((*Server).signOut)},
 	{"GET", "/api/v1/me", viewer, (*Server).me},
+	{"PUT", "/api/v1/me/password", viewer, reading((*Server).changePassword)},
+	{"GET", "/api/v1/tokens", viewer, live((*Server).tokens)},
+	{"DELETE", "/api/v1/tokens/:token", viewer, live((*Server).endToken)},
 
 	{"GET", "/api/v1/services", viewer, (*Server).services},
 	{"GET", "/api/v1/farm", viewer, live((*Server).farm)},
@@ -119,22 +123,24 @@ var routes = []route{
 	{"GET", "/api/v1/stays", viewer, live((*Server).stays)},
 	{"PUT", "/api/v1/stays", wrangler, reading((*Server).setStay)},
 	{"GET", "/api/v1/environments", viewer, live((*Server).environments)},
-	{"PUT", "/api/v1/environments", wrangler, reading((*Server).setEnvironment)},
+	{"PATCH", "/api/v1/environments", wrangler, reading((*Server).setEnvironment)},
 	{"DELETE", "/api/v1/pools/:pool", wrangler, live((*Server).dropPool)},
 
 	{"GET", "/api/v1/drill", viewer, live((*Server).drill)},
 	{"GET", "/api/v1/recipes", viewer, live((*Server).recipes)},
 	{"GET", "/api/v1/projects", viewer, live((*Server).projects)},
-	{"PUT", "/api/v1/projects/:project", wrangler, reading((*Server).setProject)},
-	{"GET", "/api/v1/places", viewer, live((*Server).places)},
-	{"PUT", "/api/v1/places/:place", wrangler, reading((*Server).setPlace)},
+	{"PATCH", "/api/v1/projects/:project", wrangler, reading((*Server).setProject)},
+	{"GET", "/api/v1/places", viewer, (*Server).places},
+	{"PATCH", "/api/v1/places/:place", wrangler, reading((*Server).setPlace)},
+	{"POST", "/api/v1/places/:place/mark", wrangler, (*Server).markPlace},
 	{"GET", "/api/v1/licences", viewer, live((*Server).licences)},
 	{"PUT", "/api/v1/licences/:licence", wrangler, reading((*Server).setLicence)},
 	{"GET", "/api/v1/keys", wrangler, live((*Server).keys)},
 	{"POST", "/api/v1/keys", wrangler, reading((*Server).newKey)},
 	{"DELETE", "/api/v1/keys/:key", wrangler, live((*Server).revokeKey)},
 	{"GET", "/api/v1/people", admin, live((*Server).people)},
-	{"PUT", "/api/v1/people/:person", admin, reading((*Server).setPerson)},
+	{"PATCH", "/api/v1/people/:person", admin, reading((*Server).setPerson)},
+	{"DELETE", "/api/v1/people/:person", admin, live((*Server).removePerson)},
 	{"GET", "/api/v1/audit", wrangler, (*Server).audit},
 
 	{"POST", "/node/v1/enrol", anybody, reading((*Server).enrol)},
@@ -159,7 +165,7 @@ func New(o Options) (*Server, error) {
 	if err != nil {
 		return nil, fmt.Errorf("reading the OpenAPI document: %w", err)
 	}
-	s := &Server{svc: o.Service, log: o.Log, name: o.Name, version: o.Version, secure: o.Secure, limits: newLimiter(), openAPI: document, forward: newForwarder(o.Name, o.Log)}
+	s := &Server{svc: o.Service, log: o.Log, name: o.Name, version: o.Version, secure: o.Secure, gate: newGate(), openAPI: document, forward: newForwarder(o.Name, o.Log, o.Service.Secret)}
 	s.recipeMarks = map[string]string{}
 	for name, r := range o.Service.Recipes() {
 		s.recipeMarks[name] = r.Mark()
@@ -185,6 +191,11 @@ func New(o Options) (*Server, error) {
 
 // ServeHTTP implements http.Handler.
 func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	patience := bodyPatience
+	if r.ContentLength > maxBody || strings.HasSuffix(r.URL.Path, "/file") { // what nodes send may take a while
+		patience = uploadPatience
+	}
+	timed(w, r, patience)
 	if s.handOn(w, r) {
 		return
 	}

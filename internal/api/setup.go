@@ -2,6 +2,7 @@ package api
 
 import (
 	"net/http"
+	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -50,32 +51,38 @@ func (s *Server) projects(c *gin.Context, f *floor.Floor) {
 	s.answer(c, v, err)
 }
 
-func (s *Server) setProject(c *gin.Context, f *floor.Floor, in wire.Project) {
-	if in.Name != "" && in.Name != c.Param("project") {
-		problem(c, http.StatusUnprocessableEntity, "name", "the name in the body is not the one in the address")
-		return
-	}
-	in.Name = c.Param("project")
-	err := f.SetProject(c, farm.Project{Name: in.Name, Title: in.Title, Weight: in.Weight, Scenes: in.Scenes, Frames: in.Frames}, person(c).Name)
-	s.answer(c, in, err)
+// match returns the mark of what the asker has seen, from If-Match; "" if it does
+// not matter.
+func match(c *gin.Context) string {
+	return strings.Trim(strings.TrimPrefix(strings.TrimSpace(c.GetHeader("If-Match")), "W/"), `"`)
 }
 
-func (s *Server) places(c *gin.Context, f *floor.Floor) {
-	places, err := f.Places(c)
-	out := []wire.Place{}
-	for _, p := range places {
-		out = append(out, wire.Place(p))
+// changed answers a change of what has an ETag.
+func (s *Server) changed(c *gin.Context, v any, etag string, err error) {
+	if err == nil {
+		c.Header("ETag", `"`+etag+`"`)
 	}
-	s.answer(c, out, err)
+	s.answer(c, v, err)
 }
 
-func (s *Server) setPlace(c *gin.Context, f *floor.Floor, in wire.Place) {
-	if in.Name != "" && in.Name != c.Param("place") {
-		problem(c, http.StatusUnprocessableEntity, "name", "the name in the body is not the one in the address")
-		return
-	}
-	in.Name = c.Param("place")
-	s.answer(c, in, f.SetPlace(c, farm.Place(in), person(c).Name))
+func (s *Server) setProject(c *gin.Context, f *floor.Floor, in wire.ProjectChange) {
+	v, err := f.SetProject(c, c.Param("project"), in, match(c), person(c).Name)
+	s.changed(c, v, v.Etag, err)
+}
+
+func (s *Server) places(c *gin.Context) {
+	v, err := s.svc.Places(c)
+	s.answer(c, v, err)
+}
+
+func (s *Server) setPlace(c *gin.Context, _ *floor.Floor, in wire.PlaceChange) {
+	v, err := s.svc.SetPlace(c, c.Param("place"), in, match(c), person(c))
+	s.changed(c, v, v.Etag, err)
+}
+
+func (s *Server) markPlace(c *gin.Context) {
+	v, err := s.svc.MarkPlace(c, c.Param("place"), person(c))
+	s.changed(c, v, v.Etag, err)
 }
 
 func (s *Server) licences(c *gin.Context, f *floor.Floor) {
@@ -140,7 +147,7 @@ func (s *Server) newKey(c *gin.Context, f *floor.Floor, in wire.NewKey) {
 }
 
 func personView(p farm.Person) wire.Person {
-	return wire.Person{Name: p.Name, Role: string(p.Role), CreatedAt: p.CreatedAt}
+	return wire.Person{Name: p.Name, Role: string(p.Role), CreatedAt: p.CreatedAt, Etag: p.Etag()}
 }
 
 func (s *Server) people(c *gin.Context, f *floor.Floor) {
@@ -151,13 +158,13 @@ func (s *Server) people(c *gin.Context, f *floor.Floor) {
 	c.JSON(http.StatusOK, out)
 }
 
-func (s *Server) setPerson(c *gin.Context, f *floor.Floor, in wire.NewPerson) {
-	if in.Name != "" && in.Name != c.Param("person") {
-		problem(c, http.StatusUnprocessableEntity, "name", "the name in the body is not the one in the address")
+func (s *Server) setPerson(c *gin.Context, f *floor.Floor, in wire.PersonChange) {
+	name := c.Param("person")
+	if err := farm.CheckPersonName(name); err != nil {
+		problem(c, http.StatusUnprocessableEntity, "name", err.Error())
 		return
 	}
-	in.Name = c.Param("person")
-	_, known := f.Access().Person(in.Name)
+	_, known := f.Access().Person(name)
 	told := ""
 	if in.Password == "" && !known {
 		in.Password = secret.Password()
@@ -165,14 +172,61 @@ func (s *Server) setPerson(c *gin.Context, f *floor.Floor, in wire.NewPerson) {
 	}
 	hash := ""
 	if in.Password != "" {
-		var err error
-		if hash, err = secret.HashPassword(in.Password); err != nil {
-			problem(c, http.StatusUnprocessableEntity, "password", err.Error())
+		var ok bool
+		if hash, ok = s.hashed(c, "password", in.Password); !ok {
 			return
 		}
 	}
-	p, err := f.SetPerson(c, in.Name, farm.Role(in.Role), hash, person(c).Name)
-	s.answer(c, wire.PersonMade{Person: personView(p), Password: told}, err)
+	p, err := f.SetPerson(c, name, farm.Role(in.Role), hash, match(c), person(c).Name)
+	s.changed(c, wire.PersonMade{Person: personView(p), Password: told}, p.Etag(), err)
+}
+
+func (s *Server) removePerson(c *gin.Context, f *floor.Floor) {
+	if err := f.RemovePerson(c, c.Param("person"), person(c)); err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
+
+// tokens lists the tokens of the asker; of everybody for an admin who asks for
+// that.
+func (s *Server) tokens(c *gin.Context, f *floor.Floor) {
+	of := person(c).Name
+	if c.Query("all") == "true" {
+		if person(c).Role != farm.Admin {
+			problem(c, http.StatusForbidden, "all", "only an admin sees the tokens of others")
+			return
+		}
+		of = ""
+	}
+	tokens, err := f.Tokens(c, of)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	used, err := s.svc.TokensUsed(c)
+	mine := c.MustGet(keyToken).(farm.Token).Hash
+	out := []wire.Token{}
+	for _, t := range tokens {
+		v := wire.Token{ID: t.Hash[:12], Kind: string(t.Kind), Person: t.Person, Label: t.Label, CreatedAt: t.CreatedAt, This: t.Hash == mine}
+		if !t.ExpiresAt.IsZero() {
+			v.ExpiresAt = &t.ExpiresAt
+		}
+		if at, ok := used[t.Hash]; ok {
+			v.UsedAt = &at
+		}
+		out = append(out, v)
+	}
+	s.answer(c, out, err)
+}
+
+func (s *Server) endToken(c *gin.Context, f *floor.Floor) {
+	if err := f.EndToken(c, c.Param("token"), person(c)); err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
 }
 
 func (s *Server) audit(c *gin.Context) {

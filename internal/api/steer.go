@@ -113,9 +113,9 @@ func (s *Server) environments(c *gin.Context, f *floor.Floor) {
 	s.answer(c, v, err)
 }
 
-func (s *Server) setEnvironment(c *gin.Context, f *floor.Floor, in wire.Environment) {
-	v, err := f.SetEnvironment(c, in, person(c))
-	s.answer(c, v, err)
+func (s *Server) setEnvironment(c *gin.Context, f *floor.Floor, in wire.EnvironmentChange) {
+	v, err := f.SetEnvironment(c, in, match(c), person(c))
+	s.changed(c, v, v.Etag, err)
 }
 
 func (s *Server) revokeKey(c *gin.Context, f *floor.Floor) {

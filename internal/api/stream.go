@@ -14,6 +14,7 @@ import (
 
 const (
 	streamQuiet    = 5 * time.Second  // between signs of life, by which a listener knows that the line holds
+	streamLook     = 2 * time.Second  // between looks whether the listener may still hear it
 	streamDeadline = 15 * time.Second // to write one event
 )
 
@@ -56,16 +57,23 @@ func (s *Server) events(c *gin.Context) {
 	}
 	quiet := time.NewTicker(streamQuiet)
 	defer quiet.Stop()
+	look := time.NewTicker(streamLook)
+	defer look.Stop()
+	mayHear := s.stillMay(c)
 	for {
 		select {
 		case <-c.Request.Context().Done():
 			return
+		case <-look.C:
+			if !mayHear() {
+				return
+			}
 		case <-quiet.C:
 			if !send("event: here\ndata: {}\n\n") {
 				return
 			}
 		case v, open := <-listener.Changes():
-			if !open || !change(v) {
+			if !open || !mayHear() || !change(v) {
 				return
 			}
 		}

@@ -253,17 +253,24 @@ func (s *Server) followOutput(c *gin.Context) {
 	}
 	quiet := time.NewTicker(streamQuiet)
 	defer quiet.Stop()
+	look := time.NewTicker(streamLook)
+	defer look.Stop()
+	mayHear := s.stillMay(c)
 	for {
 		select {
 		case <-c.Request.Context().Done():
 			return
+		case <-look.C:
+			if !mayHear() {
+				return
+			}
 		case <-quiet.C: // one who stands by now hears nothing
 			if _, err := s.svc.Floor(); err != nil || !send("event: here\ndata: {}\n\n") {
 				return
 			}
 		case lines := <-follower.Lines():
 			data, err := json.Marshal(outputLines(lines))
-			if err != nil || !send("event: lines\ndata: "+string(data)+"\n\n") {
+			if err != nil || !mayHear() || !send("event: lines\ndata: "+string(data)+"\n\n") {
 				return
 			}
 		}

@@ -115,7 +115,7 @@ func (a *app) root() *cobra.Command {
 	}
 	add("watch", a.queueCommand(), a.nodesCommand(), a.showCommand(), a.whyCommand(), a.outputCommand(), a.followCommand(), a.sheetCommand(), a.fetchCommand())
 	add("work", a.submitCommand(), a.steerCommand("hold"), a.steerCommand("release"), a.steerCommand("cancel"), a.steerCommand("retry"), a.changeCommand(), a.drillCommand())
-	add("setup", a.signInCommand(), a.keyCommand(), a.poolCommand(), a.projectCommand(), a.placeCommand(), a.licenceCommand(), a.personCommand(), a.environmentCommand(), a.recipesCommand(), a.auditCommand())
+	add("setup", a.signInCommand(), a.keyCommand(), a.poolCommand(), a.projectCommand(), a.placeCommand(), a.licenceCommand(), a.personCommand(), a.tokenCommand(), a.environmentCommand(), a.recipesCommand(), a.auditCommand())
 	add("run", a.serveCommand(), a.joinCommand(), a.demoCommand(), a.backupCommand(), a.restoreCommand())
 	root.AddCommand(practiceCommand(), a.launcherCommand(), a.crowdCommand())
 	return root

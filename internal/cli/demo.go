@@ -13,6 +13,7 @@ import (
 
 	"vexillum/internal/client"
 	"vexillum/internal/demo"
+	"vexillum/internal/wire"
 )
 
 func (a *app) demoCommand() *cobra.Command {
@@ -54,7 +55,7 @@ func (a *app) runDemo(ctx context.Context, o demo.Options, once bool) error {
 	if err != nil {
 		return err
 	}
-	if _, err := signIn(ctx, service, demo.Name, demo.Password, filepath.Join(o.Dir, "access.json")); err != nil {
+	if _, err := signIn(ctx, service, wire.SignIn{Name: demo.Name, Password: demo.Password, Label: "demo"}, filepath.Join(o.Dir, "access.json")); err != nil {
 		return err
 	}
 	if once {

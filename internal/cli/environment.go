@@ -50,7 +50,8 @@ func variablesText(variables map[string]string) string {
 }
 
 func (a *app) environmentSetCommand() *cobra.Command {
-	var in wire.Environment
+	var in wire.EnvironmentChange
+	account, group, mask := new(string), new(string), new(string)
 	var sets, drops []string
 	c := &cobra.Command{
 		Use: "set", Short: "Say or change an environment; what is not named stays", Args: exactly(0, "no arguments"),
@@ -60,38 +61,30 @@ func (a *app) environmentSetCommand() *cobra.Command {
 	f := c.Flags()
 	f.StringVarP(&in.Project, "project", "p", "", "for this project alone")
 	f.StringVar(&in.Recipe, "recipe", "", "for this recipe alone")
-	f.StringVar(&in.Account, "account", "", "account that renderers run as; empty: as the node process does")
-	f.StringVar(&in.Group, "group", "", "group that they and their files belong to; empty: the account's")
-	f.StringVar(&in.Mask, "mask", "", "octal mask: permissions that new files do not get, such as 002; empty: the system's")
+	f.StringVar(account, "account", "", "account that renderers run as; empty: as the node process does")
+	f.StringVar(group, "group", "", "group that they and their files belong to; empty: the account's")
+	f.StringVar(mask, "mask", "", "octal mask: permissions that new files do not get, such as 002; empty: the system's")
 	f.StringArrayVar(&sets, "set", nil, "a variable, as NAME=VALUE; the value may hold placeholders such as {scene_root}")
 	f.StringSliceVar(&drops, "drop", nil, "take a variable back")
 	c.RunE = a.asking(func(ctx context.Context, cl *client.Client, _ []string) error {
-		all, err := get[[]wire.Environment](ctx, cl, "/api/v1/environments")
-		if err != nil {
-			return err
-		}
-		next := wire.Environment{Project: in.Project, Recipe: in.Recipe, Variables: map[string]string{}}
-		for _, e := range all {
-			if e.Project == in.Project && e.Recipe == in.Recipe {
-				next = e
-			}
-		}
-		for name, p := range map[string][2]*string{"account": {&next.Account, &in.Account}, "group": {&next.Group, &in.Group}, "mask": {&next.Mask, &in.Mask}} {
+		for name, p := range map[string]struct{ to, from **string }{"account": {&in.Account, &account}, "group": {&in.Group, &group}, "mask": {&in.Mask, &mask}} {
 			if f.Changed(name) {
-				*p[0] = *p[1]
+				*p.to = *p.from
 			}
 		}
+		in.Variables = map[string]*string{}
 		for _, s := range sets {
 			name, value, ok := strings.Cut(s, "=")
 			if !ok {
 				return usageError{fmt.Errorf("--set %q: write it as NAME=VALUE", s)}
 			}
-			next.Variables[name] = value
+			in.Variables[name] = &value
 		}
 		for _, name := range drops {
-			delete(next.Variables, name)
+			in.Variables[name] = nil
 		}
-		if err := cl.Do(ctx, http.MethodPut, "/api/v1/environments", next, &next); err != nil {
+		var next wire.Environment
+		if err := cl.Do(ctx, http.MethodPatch, "/api/v1/environments", in, &next); err != nil {
 			return err
 		}
 		said := environmentText(wire.LeaseEnvironment{Account: next.Account, Group: next.Group, Mask: next.Mask, Variables: next.Variables})

@@ -35,12 +35,12 @@ func TestDurationsSizesAndClocks(t *testing.T) {
 func TestTableIsAligned(t *testing.T) {
 	var out bytes.Buffer
 	table := newTable(&out, "RUN", ">DONE", "STATE")
-	table.add("salt_010 final 1", "7", state("rendering"))
+	table.add("salt_010/final-1", "7", state("rendering"))
 	table.add("späte Möwe", "120", state("held"))
 	table.add("x", "1", state("unheard of"))
 	table.print()
 	want := "RUN               DONE  STATE\n" +
-		"salt_010 final 1     7  ◧ rendering\n" +
+		"salt_010/final-1     7  ◧ rendering\n" +
 		"späte Möwe         120  ‖ held\n" +
 		"x                    1  unheard of\n"
 	if out.String() != want {

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -139,6 +140,9 @@ func (s *selection) read(ctx context.Context, cl *client.Client, names []string)
 }
 
 func findNode(ctx context.Context, cl *client.Client, name string) (wire.Node, error) {
+	if strings.TrimSpace(name) == "" {
+		return wire.Node{}, usageError{errors.New("the name of the node is empty; vexillum nodes shows them")}
+	}
 	nodes, err := get[[]wire.Node](ctx, cl, "/api/v1/nodes")
 	if err != nil {
 		return wire.Node{}, err

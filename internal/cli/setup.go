@@ -2,91 +2,17 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
-	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
-	"os"
-	"path/filepath"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 
 	"vexillum/internal/client"
 	"vexillum/internal/wire"
 )
-
-func (a *app) signInCommand() *cobra.Command {
-	var name, passwordFile string
-	c := &cobra.Command{
-		Use:   "sign-in URL [URL...]",
-		Short: "Sign in and keep a token for this command line",
-		Args:  atLeast(1, "the address of the service, or of each service of the farm"),
-		RunE: func(c *cobra.Command, args []string) error {
-			cl, err := client.New(strings.Join(args, ","), "")
-			if err != nil {
-				return usageError{err}
-			}
-			password, err := readPassword(passwordFile)
-			if err != nil {
-				return err
-			}
-			path, err := a.accessFile()
-			if err != nil {
-				return err
-			}
-			me, err := signIn(c.Context(), cl, name, password, path)
-			if err != nil {
-				return err
-			}
-			fmt.Fprintf(a.out, "Signed in to %s as %s (%s). The token is kept in %s.\n", cl.Address(), me.Name, me.Role, path)
-			return nil
-		},
-	}
-	c.Flags().StringVar(&name, "name", os.Getenv("USER"), "who you are")
-	c.Flags().StringVar(&passwordFile, "password-file", "", "file with the password (default: asked for)")
-	return c
-}
-
-// signIn gets a token and keeps it in a file that only its owner may read.
-func signIn(ctx context.Context, c *client.Client, name, password, path string) (wire.Me, error) {
-	host, _ := os.Hostname()
-	_, me, err := c.SignIn(ctx, name, password, "command line on "+host)
-	if err != nil {
-		return me, err
-	}
-	data, err := json.MarshalIndent(access{Service: c.Addresses(), Name: me.Name, Token: me.Token}, "", "  ")
-	if err != nil {
-		return me, err
-	}
-	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
-		return me, fmt.Errorf("keeping the token: %w", err)
-	}
-	if err := os.WriteFile(path, append(data, '\n'), 0o600); err != nil {
-		return me, fmt.Errorf("keeping the token: %w", err)
-	}
-	return me, nil
-}
-
-func readPassword(file string) (string, error) {
-	if file != "" {
-		data, err := os.ReadFile(file)
-		if err != nil {
-			return "", fmt.Errorf("reading the password: %w", err)
-		}
-		return strings.TrimSpace(string(data)), nil
-	}
-	if !term.IsTerminal(int(os.Stdin.Fd())) {
-		return "", usageError{errors.New("there is no terminal to ask for the password; give --password-file")}
-	}
-	fmt.Fprint(os.Stderr, "Password: ")
-	data, err := term.ReadPassword(int(os.Stdin.Fd()))
-	fmt.Fprintln(os.Stderr)
-	return string(data), err
-}
 
 // list makes a command that reads one list and prints it.
 func list[T any](a *app, use, short, path string, header []string, row func(T) []string) *cobra.Command {
@@ -110,13 +36,22 @@ func list[T any](a *app, use, short, path string, header []string, row func(T) [
 	})
 }
 
-// put makes or changes one named thing.
+// put makes one named thing, or replaces it.
 func (a *app) put(ctx context.Context, path string, in, out any) error {
 	cl, err := a.client()
 	if err != nil {
 		return err
 	}
 	return cl.Do(ctx, http.MethodPut, path, in, out)
+}
+
+// patch makes or changes one named thing.
+func (a *app) patch(ctx context.Context, path string, in, out any) error {
+	cl, err := a.client()
+	if err != nil {
+		return err
+	}
+	return cl.Do(ctx, http.MethodPatch, path, in, out)
 }
 
 func (a *app) keyCommand() *cobra.Command {
@@ -162,24 +97,30 @@ func (a *app) keyCommand() *cobra.Command {
 
 func (a *app) projectCommand() *cobra.Command {
 	parent := &cobra.Command{Use: "project", Short: "Set up and list projects"}
-	var in wire.Project
+	var in wire.ProjectChange
+	var title string
+	var weight float64
 	set := &cobra.Command{
-		Use: "set NAME", Short: "Make or change a project", Args: exactly(1, "the project's short name"),
-		RunE: func(c *cobra.Command, args []string) error {
-			in.Name = args[0]
-			if err := a.put(c.Context(), "/api/v1/projects/"+url.PathEscape(in.Name), in, &in); err != nil {
-				return err
-			}
-			fmt.Fprintf(a.out, "project %s: scenes from place %s, frames to place %s\n", in.Name, in.Scenes, in.Frames)
-			return nil
-		},
+		Use: "set NAME", Short: "Make or change a project; what is not named stays", Args: exactly(1, "the project's short name"),
 	}
-	set.Flags().StringVar(&in.Title, "title", "", "title for people")
-	set.Flags().StringVar(&in.Scenes, "scenes", "", "place where scenes are read (needed)")
-	set.Flags().StringVar(&in.Frames, "frames", "", "place where frames go (needed)")
-	set.Flags().Float64Var(&in.Weight, "weight", 1, "its part of the farm against other projects")
-	_ = set.MarkFlagRequired("scenes")
-	_ = set.MarkFlagRequired("frames")
+	set.RunE = func(c *cobra.Command, args []string) error {
+		if c.Flags().Changed("title") {
+			in.Title = &title
+		}
+		if c.Flags().Changed("weight") {
+			in.Weight = &weight
+		}
+		var out wire.Project
+		if err := a.patch(c.Context(), "/api/v1/projects/"+url.PathEscape(args[0]), in, &out); err != nil {
+			return err
+		}
+		fmt.Fprintf(a.out, "project %s (%s): scenes from place %s, frames to place %s, weight %g\n", out.Name, out.Title, out.Scenes, out.Frames, out.Weight)
+		return nil
+	}
+	set.Flags().StringVar(&title, "title", "", "title for people")
+	set.Flags().StringVar(&in.Scenes, "scenes", "", "place where scenes are read (needed for a new project)")
+	set.Flags().StringVar(&in.Frames, "frames", "", "place where frames go (needed for a new project)")
+	set.Flags().Float64Var(&weight, "weight", 1, "its part of the farm against other projects")
 	parent.AddCommand(set, list(a, "list", "List the projects", "/api/v1/projects", []string{"PROJECT", "TITLE", ">WEIGHT", "SCENES", "FRAMES"}, func(p wire.Project) []string {
 		return []string{p.Name, p.Title, fmt.Sprint(p.Weight), p.Scenes, p.Frames}
 	}))
@@ -194,53 +135,66 @@ func (a *app) placeCommand() *cobra.Command {
 		Use: "set NAME", Short: "Make or change a place", Args: exactly(1, "the place's name"),
 		Example: "  vexillum place set frames --linux /mnt/frames --darwin /Volumes/frames --windows 'F:\\'",
 	}
-	set.RunE = a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
-		in := wire.Place{Name: args[0], Paths: map[string]string{}}
-		places, err := get[[]wire.Place](ctx, cl, "/api/v1/places")
-		if err != nil {
-			return err
-		}
-		for _, p := range places { // what is not said stays
-			if p.Name == in.Name {
-				in = p
-			}
-		}
+	set.RunE = func(c *cobra.Command, args []string) error {
+		in := wire.PlaceChange{Paths: map[string]string{}} // what is not said stays
 		for os, path := range paths {
-			if *path != "" {
+			if c.Flags().Changed(os) {
 				in.Paths[os] = *path
 			}
 		}
-		if set.Flags().Changed("loads") {
-			in.Loads = loads
+		if c.Flags().Changed("loads") {
+			in.Loads = &loads
 		}
-		if err := a.put(ctx, "/api/v1/places/"+url.PathEscape(in.Name), in, &in); err != nil {
+		var out wire.Place
+		if err := a.patch(c.Context(), "/api/v1/places/"+url.PathEscape(args[0]), in, &out); err != nil {
 			return err
 		}
-		fmt.Fprintf(a.out, "place %s is set\n", in.Name)
+		a.placed(out)
 		return nil
-	})
+	}
+	mark := &cobra.Command{
+		Use: "mark NAME", Short: "Say that the folder of a place is the right one", Args: exactly(1, "the place's name"),
+		Long: "Puts the farm's mark into the folder of a place where the service runs. Frames go only into a folder with the mark:\n" +
+			"one without it may be the empty mount point of a storage that is away. Look that it is mounted first.",
+		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
+			var out wire.Place
+			if err := cl.Do(ctx, http.MethodPost, "/api/v1/places/"+url.PathEscape(args[0])+"/mark", nil, &out); err != nil {
+				return err
+			}
+			a.placed(out)
+			return nil
+		}),
+	}
 	set.Flags().IntVar(&loads, "loads", 0, "launches that may load from it at the same moment (0: any number)")
 	for os, path := range paths {
-		set.Flags().StringVar(path, os, "", "its path on "+os)
+		set.Flags().StringVar(path, os, "", "its path on "+os+"; empty: none any more")
 	}
-	parent.AddCommand(set, list(a, "list", "List the places", "/api/v1/places", []string{"PLACE", "LINUX", "DARWIN", "WINDOWS", "LOADS"}, func(p wire.Place) []string {
+	parent.AddCommand(set, mark, list(a, "list", "List the places", "/api/v1/places", []string{"PLACE", "HERE", "LINUX", "DARWIN", "WINDOWS", "LOADS"}, func(p wire.Place) []string {
 		loads := "any number"
 		if p.Loads > 0 {
 			loads = fmt.Sprintf("%d at once", p.Loads)
 		}
-		return []string{p.Name, p.Paths["linux"], p.Paths["darwin"], p.Paths["windows"], loads}
+		return []string{p.Name, p.Mark, p.Paths["linux"], p.Paths["darwin"], p.Paths["windows"], loads}
 	}))
 	parent.AddCommand(a.stayCommands("place")...)
 	return parent
+}
+
+// placed tells what came of a change of a place.
+func (a *app) placed(p wire.Place) {
+	fmt.Fprintf(a.out, "place %s: %s\n", p.Name, p.Mark)
+	if p.Remark != "" {
+		fmt.Fprintf(a.out, "  %s\n", p.Remark)
+	}
 }
 
 func (a *app) personCommand() *cobra.Command {
 	parent := &cobra.Command{Use: "person", Short: "Set up and list people"}
 	var role, passwordFile string
 	set := &cobra.Command{
-		Use: "set NAME", Short: "Make or change a person", Args: exactly(1, "the name to sign in with"),
+		Use: "set NAME", Short: "Make or change a person; what is not named stays", Args: exactly(1, "the name to sign in with"),
 		RunE: func(c *cobra.Command, args []string) error {
-			in := wire.NewPerson{Name: args[0], Role: role}
+			in := wire.PersonChange{Role: role}
 			if passwordFile != "" {
 				var err error
 				if in.Password, err = readPassword(passwordFile); err != nil {
@@ -248,7 +202,7 @@ func (a *app) personCommand() *cobra.Command {
 				}
 			}
 			var made wire.PersonMade
-			if err := a.put(c.Context(), "/api/v1/people/"+url.PathEscape(in.Name), in, &made); err != nil {
+			if err := a.patch(c.Context(), "/api/v1/people/"+url.PathEscape(args[0]), in, &made); err != nil {
 				return err
 			}
 			fmt.Fprintf(a.out, "%s is %s\n", made.Name, made.Role)
@@ -258,9 +212,19 @@ func (a *app) personCommand() *cobra.Command {
 			return nil
 		},
 	}
-	set.Flags().StringVar(&role, "role", "artist", "viewer, artist, wrangler or admin")
+	set.Flags().StringVar(&role, "role", "", "viewer, artist (a new person's, if nothing is said), wrangler or admin")
 	set.Flags().StringVar(&passwordFile, "password-file", "", "file with the password (default: made up for a new person)")
-	parent.AddCommand(set, list(a, "list", "List the people", "/api/v1/people", []string{"NAME", "ROLE", "SINCE"}, func(p wire.Person) []string {
+	remove := &cobra.Command{
+		Use: "remove NAME", Short: "Take a person off the farm; sessions and tokens end at once, runs stay", Args: exactly(1, "the name to sign in with"),
+		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
+			if err := cl.Do(ctx, http.MethodDelete, "/api/v1/people/"+url.PathEscape(args[0]), nil, nil); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "%s is gone; their sessions and tokens have ended\n", args[0])
+			return nil
+		}),
+	}
+	parent.AddCommand(set, remove, a.passwordCommand(), list(a, "list", "List the people", "/api/v1/people", []string{"NAME", "ROLE", "SINCE"}, func(p wire.Person) []string {
 		return []string{p.Name, p.Role, p.CreatedAt.Local().Format(time.DateOnly)}
 	}))
 	return parent

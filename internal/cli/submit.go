@@ -40,6 +40,11 @@ func (a *app) submitCommand() *cobra.Command {
 			if _, err := frames.Parse(in.Frames); err != nil {
 				return usageError{err}
 			}
+			if in.Shot != "" {
+				if _, err := frames.ParseSpan(in.Shot); err != nil {
+					return usageError{err}
+				}
+			}
 			var err error
 			if in.Width, in.Height, err = parseSize(dimensions); err != nil {
 				return usageError{err}
@@ -99,6 +104,7 @@ func (a *app) submitCommand() *cobra.Command {
 	f := c.Flags()
 	f.StringVarP(&in.Project, "project", "p", "", "project (needed)")
 	f.StringVarP(&in.Frames, "frames", "f", "", "frame range such as 1-180, 1-180/2 or 1,5,9-20 (needed)")
+	f.StringVar(&in.Shot, "shot", "", "all frames of the animation, whatever part is rendered, such as 1-180 (default: as in the job's earlier runs, as a file beside the scene says, or the frames)")
 	f.StringVar(&in.Job, "job", "", "name of the job (default: the scene's name)")
 	f.StringVar(&in.Kind, "kind", "final", "proof, final or correction")
 	f.StringVar(&in.Recipe, "recipe", "", "recipe (default: by the scene's ending)")
@@ -144,9 +150,11 @@ func submit(ctx context.Context, c *client.Client, in wire.Submit) (wire.Receipt
 
 func (a *app) receipt(r wire.Receipt) {
 	fmt.Fprintf(a.out, "%s  %s\n", r.Name, state(r.State))
-	a.facts("number", fmt.Sprint(r.Run), "frames", fmt.Sprintf("%s (%d)", r.Frames, r.FrameCount), "output", r.Output)
-	fmt.Fprintf(a.out, "  %s\n", r.Sentence)
-	fmt.Fprintf(a.out, "  Watch it with: vexillum follow %d\n", r.Run)
+	a.facts("number", fmt.Sprintf("#%d", r.Run), "frames", fmt.Sprintf("%s (%d)", r.Frames, r.FrameCount), "shot", r.Shot, "output", r.Output)
+	for _, remark := range append(r.Remarks, r.Sentence) {
+		fmt.Fprintf(a.out, "  %s\n", remark)
+	}
+	fmt.Fprintf(a.out, "  Watch it with: vexillum follow %s\n", r.Name)
 }
 
 func parseSize(text string) (width, height int, err error) {
@@ -169,7 +177,7 @@ func (a *app) steerCommand(what string) *cobra.Command {
 	}
 	var now bool
 	c := a.jsonFlag(&cobra.Command{
-		Use: what + " RUN", Short: short[what], Args: exactly(1, "the name of a run"),
+		Use: what + " RUN", Short: short[what], Long: short[what] + ".\n\n" + runNames, Args: exactly(1, "the name of a run"),
 		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
 			run, err := findRun(ctx, cl, args[0])
 			if err != nil {

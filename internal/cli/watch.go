@@ -30,20 +30,34 @@ func get[T any](ctx context.Context, c *client.Client, path string) (T, error) {
 	return out, c.Do(ctx, http.MethodGet, path, nil, &out)
 }
 
-// findRun returns the run that a name means: a number, a job (its newest
-// run), or job/kind-number.
+// runNames says how a run is named, for the help of commands.
+const runNames = "RUN is a job (its newest run), a run such as salt_010/final-2, or a run's number as '#45'. A project may stand\n" +
+	"before job or run: salt-clock/salt_010."
+
+// findRun returns the run that a name means. A name that may mean several is
+// refused.
 func findRun(ctx context.Context, c *client.Client, name string) (wire.Run, error) {
-	if id, err := strconv.ParseInt(name, 10, 64); err == nil {
-		return get[wire.Run](ctx, c, fmt.Sprintf("/api/v1/runs/%d", id))
+	if strings.TrimSpace(name) == "" {
+		return wire.Run{}, usageError{errors.New("the name of the run is empty; give one like salt_010, salt_010/final-2 or '#45'")}
 	}
 	runs, err := get[[]wire.Run](ctx, c, "/api/v1/runs?name="+url.QueryEscape(name))
 	if err != nil {
 		return wire.Run{}, err
 	}
-	if len(runs) == 0 {
-		return wire.Run{}, fmt.Errorf("there is no run called %q; vexillum queue shows them", name)
+	switch {
+	case len(runs) == 1:
+		return runs[0], nil
+	case len(runs) > 1:
+		meant := fmt.Sprintf("%q may mean %d runs; say which:", name, len(runs))
+		for _, r := range runs {
+			meant += fmt.Sprintf("\n  '#%d'  %s/%s  %s", r.ID, r.Project, r.Name, r.State)
+		}
+		return wire.Run{}, errors.New(meant)
 	}
-	return runs[0], nil
+	if _, err := strconv.ParseInt(name, 10, 64); err == nil {
+		return wire.Run{}, fmt.Errorf("there is no run called %q; a run's number is written '#%s'", name, name)
+	}
+	return wire.Run{}, fmt.Errorf("there is no run called %q; vexillum queue shows them", name)
 }
 
 // due tells when a run must be ready, with a sign if it is forecast to miss that.
@@ -121,19 +135,23 @@ func (a *app) showCommand() *cobra.Command {
 	return a.jsonFlag(&cobra.Command{
 		Use:   "show NAME",
 		Short: "Show one run or one node in full",
-		Long:  "NAME is a job (its newest run), a run as job/final-2, a run's number, or a node.",
+		Long:  "NAME is a node or a run. " + runNames,
 		Args:  exactly(1, "the name of a run or node"),
 		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
 			nodes, err := get[[]wire.Node](ctx, cl, "/api/v1/nodes")
 			if err != nil {
 				return err
 			}
+			run, err := findRun(ctx, cl, args[0])
 			for _, n := range nodes {
-				if n.Name == args[0] {
+				switch {
+				case n.Name != args[0]:
+				case err == nil:
+					return fmt.Errorf("%q is a node and a run; say which:\n  '#%d'  %s/%s  %s\n  the node: vexillum nodes --where 'name==%s'", args[0], run.ID, run.Project, run.Name, run.State, n.Name)
+				default:
 					return a.showNode(ctx, cl, n.ID)
 				}
 			}
-			run, err := findRun(ctx, cl, args[0])
 			if err != nil {
 				return err
 			}
@@ -152,7 +170,7 @@ func (a *app) whyCommand() *cobra.Command {
 	c := a.jsonFlag(&cobra.Command{
 		Use:   "why RUN [NODE]",
 		Short: "Say why a run waits, why a node does not work on it, or where a frame is",
-		Long:  "RUN is a job (its newest run), a run as job/final-2, or a run's number. The answer is one sentence with what would clear it.",
+		Long:  "The answer is one sentence with what would clear it. " + runNames,
 		Args:  cobra.RangeArgs(1, 2),
 	})
 	c.Flags().IntVar(&frame, "frame", 0, "ask about this frame")
@@ -205,7 +223,7 @@ func (a *app) showRun(r wire.Run, log []wire.LogLine) error {
 		finishing += " (" + r.Forecast.Why + ")"
 	}
 	a.facts("number", fmt.Sprint(r.ID), "why", r.Why, "project", r.Project, "owner", r.Owner, "scene", r.Scene, "recipe", r.Recipe, "passes", strings.Join(r.Passes, ", "), "needs", r.Needs, "priority", unless(r.Priority, "normal"), "ceiling", r.Ceiling, "order", r.Sequence, "scouts", r.Scouts, "takes", takesText(r), "renderers", environmentText(r.Environment),
-		"size", fmt.Sprintf("%d×%d", r.Width, r.Height), "frames", fmt.Sprintf("%s (%d)", r.Frames, r.FrameCount), "output", r.Output,
+		"size", fmt.Sprintf("%d×%d", r.Width, r.Height), "frames", fmt.Sprintf("%s (%d)", r.Frames, r.FrameCount), "shot", r.Shot, "output", r.Output,
 		"finish", finishing, "due", due(r, now), "took", took, "nodes", strings.Join(r.Nodes, ", "))
 	fmt.Fprintf(a.out, "\n  %s\n\n", ribbon(r, 72, colours(a.out)))
 	for _, s := range []struct{ word, set string }{

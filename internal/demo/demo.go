@@ -185,23 +185,23 @@ func (f *Farm) waitReady(ctx context.Context, c *client.Client) error {
 
 // studio makes Pellmarsh's places, projects and people.
 func (f *Farm) studio(ctx context.Context) error {
-	put := func(path string, in any) error { return f.admin.Do(ctx, http.MethodPut, path, in, nil) }
+	set := func(path string, in any) error { return f.admin.Do(ctx, http.MethodPatch, path, in, nil) }
 	for _, name := range []string{"scenes", "frames"} {
-		place := wire.Place{Paths: map[string]string{}}
+		place := wire.PlaceChange{Paths: map[string]string{}}
 		for _, os := range []string{"linux", "darwin"} {
 			place.Paths[os] = filepath.Join(f.o.Dir, name)
 		}
-		if err := put("/api/v1/places/"+name, place); err != nil {
+		if err := set("/api/v1/places/"+name, place); err != nil {
 			return fmt.Errorf("making the demo's places: %w", err)
 		}
 	}
 	for name, title := range map[string]string{"salt-clock": "The Salt Clock", "tidal-room": "Tidal Room", "gannet": "Gannet"} {
-		if err := put("/api/v1/projects/"+name, wire.Project{Title: title, Weight: 1, Scenes: "scenes", Frames: "frames"}); err != nil {
+		if err := set("/api/v1/projects/"+name, wire.ProjectChange{Title: &title, Scenes: "scenes", Frames: "frames"}); err != nil {
 			return fmt.Errorf("making the demo's projects: %w", err)
 		}
 	}
 	for name, role := range map[string]string{Name: "wrangler", "tobin": "artist", "ines": "viewer"} {
-		if err := put("/api/v1/people/"+name, wire.NewPerson{Role: role, Password: Password}); err != nil {
+		if err := set("/api/v1/people/"+name, wire.PersonChange{Role: role, Password: Password}); err != nil {
 			return fmt.Errorf("making the demo's people: %w", err)
 		}
 	}
@@ -272,8 +272,9 @@ func (f *Farm) describe(ctx context.Context, now time.Time) error {
 			return fmt.Errorf("describing the demo's nodes: %w", err)
 		}
 	}
-	tables := wire.Environment{Project: "salt-clock", Mask: "002", Variables: map[string]string{"COLOUR_TABLE": "{scene_root}/salt-clock/salt.csv"}}
-	if err := f.Nadia.Do(ctx, http.MethodPut, "/api/v1/environments", tables, nil); err != nil {
+	mask, table := "002", "{scene_root}/salt-clock/salt.csv"
+	tables := wire.EnvironmentChange{Project: "salt-clock", Mask: &mask, Variables: map[string]*string{"COLOUR_TABLE": &table}}
+	if err := f.Nadia.Do(ctx, http.MethodPatch, "/api/v1/environments", tables, nil); err != nil {
 		return fmt.Errorf("saying what the demo's renderers find: %w", err)
 	}
 	return nil

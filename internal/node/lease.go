@@ -413,7 +413,7 @@ func (w *work) placeholders(l *launch) map[string]string {
 		"threads": fmt.Sprint(l.share.threads), "memory_mib": fmt.Sprint(l.share.memory >> 20),
 		"cores": coreList(l.share.cores), "devices": strings.Join(l.share.devices, ","), "device_numbers": l.share.deviceNumbers(), "width": fmt.Sprint(w.lease.Width), "height": fmt.Sprint(w.lease.Height),
 		"first": fmt.Sprint(l.stretch.First), "last": fmt.Sprint(l.stretch.Last), "frame": fmt.Sprint(l.stretch.First),
-		"range_first": fmt.Sprint(w.lease.RangeFirst), "range_last": fmt.Sprint(w.lease.RangeLast),
+		"shot_first": fmt.Sprint(w.lease.ShotFirst), "shot_last": fmt.Sprint(w.lease.ShotLast), "shot_count": fmt.Sprint(w.lease.ShotLast - w.lease.ShotFirst + 1),
 		"speed": fmt.Sprint(w.speed * l.share.part), "node": w.node,
 	}
 	var passes []string

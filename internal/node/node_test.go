@@ -159,7 +159,7 @@ func newWork(t *testing.T, f *fake, script, set string) *work {
 	t.Cleanup(book.close)
 	return &work{
 		launcher: newLauncher(t), journal: book,
-		lease: &leased{Recipe: r, Lease: wire.Lease{ID: leaseNumber.Add(1), Run: 1, RunName: "a final 1", Recipe: r.Name, Frames: set, RangeFirst: 1, RangeLast: 9,
+		lease: &leased{Recipe: r, Lease: wire.Lease{ID: leaseNumber.Add(1), Run: 1, RunName: "a/final-1", Recipe: r.Name, Frames: set, ShotFirst: 1, ShotLast: 9,
 			OutputRoot: filepath.Join(dir, "out"), Output: "a/final-1", FilePrefix: "a.", FileEnding: ".png", Digits: 4, Width: 8, Height: 4}},
 		svc: f, log: log, staging: staging, speed: 1, node: "kiln-01", share: func() own { return own{whole: true, threads: 1, part: 1} }, stall: time.Minute,
 		held: hold.New(), changed: func() {}, ready: make(chan struct{}), phase: "starting", verifying: map[int]bool{},

@@ -120,7 +120,7 @@ func TestThumbnailAndSheet(t *testing.T) {
 	}
 	small, _ := Thumbnail(drawn(48, 27))
 	for _, n := range []int{0, 1, 7, 500} {
-		s := NewSheet("salt_010 final 1", "a test")
+		s := NewSheet("salt_010/final-1", "a test")
 		for i := range n {
 			if err := s.Add(i, small); err != nil {
 				t.Fatal(err)

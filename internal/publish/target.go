@@ -3,6 +3,7 @@ package publish
 import (
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path"
@@ -141,7 +142,7 @@ func (t Target) open() (*os.Root, error) {
 	if t.Mark != "" {
 		if _, err := root.Stat(t.Mark); err != nil {
 			_ = root.Close()
-			return nil, fmt.Errorf("%w: the folder %s is, but not the mark %s in it; look whether it is mounted", ErrNoPlace, t.Root, t.Mark)
+			return nil, fmt.Errorf("%w: the folder %s is there, but not the mark %s in it; look whether it is mounted", ErrNoPlace, t.Root, t.Mark)
 		}
 	}
 	for _, folder := range t.folders() {
@@ -202,6 +203,54 @@ func (t Target) look(root *os.Root) (Standing, error) {
 	return Standing{}, fmt.Errorf("%s: %w; move it away or choose another output folder", t.path(t.Files[0]), ErrForeign)
 }
 
+// ErrNoMark says that a folder is there and does not hold the mark of the farm.
+var ErrNoMark = errors.New("the folder is there, but not the farm's mark in it")
+
+// Marked returns nil if a frame place holds the mark of a farm; ErrNoMark if the
+// folder is there without it, else ErrNoPlace.
+func Marked(place, farm string) error {
+	root, err := os.OpenRoot(place)
+	if err != nil {
+		return fmt.Errorf("%w: %w", ErrNoPlace, err)
+	}
+	defer root.Close()
+	if _, err := root.Stat(Mark(farm)); err != nil {
+		return fmt.Errorf("%w: %w", ErrNoMark, err)
+	}
+	return nil
+}
+
+// Mark returns the name of the file by which frame places of a farm are known.
+func Mark(farm string) string { return ".vexillum-place-" + farm[:min(8, len(farm))] }
+
+// Vacant reports whether a folder inside a place is not there, or holds nothing.
+func Vacant(place, folder string) (bool, error) {
+	root, err := os.OpenRoot(place)
+	if err != nil {
+		return false, fmt.Errorf("%w: %w", ErrNoPlace, err)
+	}
+	defer root.Close()
+	dir, err := root.Open(filepath.FromSlash(folder))
+	if errors.Is(err, fs.ErrNotExist) {
+		return true, nil
+	}
+	if err != nil {
+		return false, fmt.Errorf("looking into %s: %w", folder, err)
+	}
+	defer dir.Close()
+	if info, err := dir.Stat(); err != nil || !info.IsDir() {
+		return false, err
+	}
+	names, err := dir.Readdirnames(1)
+	if errors.Is(err, io.EOF) {
+		return true, nil
+	}
+	if err != nil {
+		return false, fmt.Errorf("looking into %s: %w", folder, err)
+	}
+	return len(names) == 0, nil
+}
+
 // MarkPlace makes sure that a frame place holds the mark of a farm and returns
 // the mark's name. Where the mark is missing, later, the folder is not the
 // place: most likely it is the empty mount point of a storage that is away.
@@ -211,7 +260,7 @@ func MarkPlace(place, farm string) (mark string, err error) {
 		return "", fmt.Errorf("%w: %w", ErrNoPlace, err)
 	}
 	defer root.Close()
-	mark = ".vexillum-place-" + farm[:min(8, len(farm))]
+	mark = Mark(farm)
 	file, err := root.OpenFile(mark, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
 	if errors.Is(err, fs.ErrExist) {
 		return mark, nil

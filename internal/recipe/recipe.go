@@ -50,6 +50,7 @@ type Recipe struct {
 	FrameFile   string            `json:"frame_file"` // pattern of file names in staging; the group is the frame's number
 	Passes      map[string]Pass   `json:"passes,omitempty"`
 	Read        Reading           `json:"read,omitempty"`
+	Shot        *Shot             `json:"shot,omitempty"`
 }
 
 // Takes is what one lease takes of a node. Without cores it gets the whole node.
@@ -180,9 +181,12 @@ func compileSchema() (*jsonschema.Schema, error) {
 // placeholders are the words in braces that every launch fills in.
 var placeholders = map[string]bool{
 	"vexillum": true, "scene": true, "scene_folder": true, "scene_root": true, "staging": true, "threads": true,
-	"width": true, "height": true, "first": true, "last": true, "frame": true, "range_first": true, "range_last": true, "speed": true,
+	"width": true, "height": true, "first": true, "last": true, "frame": true, "shot_first": true, "shot_last": true, "shot_count": true, "speed": true,
 	"node": true, "passes": true, "memory_mib": true, "cores": true, "devices": true, "device_numbers": true,
 }
+
+// replaced are placeholders that recipes had once, and what stands for them.
+var replaced = map[string]string{"range_first": "shot_first", "range_last": "shot_last"}
 
 var inBraces = regexp.MustCompile(`\{([a-z_]+)\}`)
 
@@ -202,8 +206,14 @@ func (r *Recipe) check() error {
 	for _, v := range r.Environment {
 		texts = append(texts, v)
 	}
+	if err := r.Shot.check(r.Values); err != nil {
+		return err
+	}
 	for _, text := range texts {
 		for _, m := range inBraces.FindAllStringSubmatch(text, -1) {
+			if better, ok := replaced[m[1]]; ok {
+				return fmt.Errorf("%q has the placeholder {%s}, which made a frame differ from run to run; write {%s}", text, m[1], better)
+			}
 			if _, isValue := r.Values[m[1]]; !isValue && !placeholders[m[1]] {
 				return fmt.Errorf("%q has the placeholder {%s}, which nothing fills in", text, m[1])
 			}
@@ -218,6 +228,12 @@ func (r *Recipe) check() error {
 			what, text string
 			groups     int
 		}{"passes." + name, p.File, 1})
+	}
+	for name, p := range r.Shot.patterns() {
+		patterns = append(patterns, struct {
+			what, text string
+			groups     int
+		}{"shot." + name, p.text, p.groups})
 	}
 	for _, c := range r.Read.Causes {
 		patterns = append(patterns, struct {

@@ -73,20 +73,23 @@ func (s *Service) prepareTests(ctx context.Context, f *floor.Floor) error {
 			return fmt.Errorf("writing the scene of a self-test: %w", err)
 		}
 	}
-	if roots, err := f.Roots(ctx, selftest.Project, runtime.GOOS); err == nil && roots == (floor.Roots{Scenes: scenes, Frames: pictures}) {
+	if roots, err := f.Roots(ctx, selftest.Project, runtime.GOOS); err == nil && roots.Scenes == scenes && roots.Frames == pictures && publish.Marked(pictures, s.Life()) == nil {
 		return nil
 	}
+	self := farm.Person{Name: floor.OwnActor}
 	for name, dir := range map[string]string{"self-test-scenes": scenes, "self-test-frames": pictures} {
-		if err := f.SetPlace(ctx, farm.Place{Name: name, Paths: map[string]string{runtime.GOOS: dir}}, floor.OwnActor); err != nil {
+		if _, err := s.SetPlace(ctx, name, wire.PlaceChange{Paths: map[string]string{runtime.GOOS: dir}}, "", self); err != nil {
 			return err
 		}
 	}
-	return f.SetProject(ctx, farm.Project{Name: selftest.Project, Title: "Self-tests of nodes", Scenes: "self-test-scenes", Frames: "self-test-frames"}, floor.OwnActor)
+	title := "Self-tests of nodes"
+	_, err := f.SetProject(ctx, selftest.Project, wire.ProjectChange{Title: &title, Scenes: "self-test-scenes", Frames: "self-test-frames"}, "", floor.OwnActor)
+	return err
 }
 
 func (s *Service) beginTest(ctx context.Context, f *floor.Floor, n wire.Node, test selftest.Test, by farm.Person) (wire.Run, error) {
 	job := selftest.Job(n.Name, test.Recipe)
-	runs, err := f.RunsNamed(ctx, job)
+	runs, err := f.RunsOf(ctx, selftest.Project, job)
 	if err != nil {
 		return wire.Run{}, err
 	}
@@ -95,7 +98,7 @@ func (s *Service) beginTest(ctx context.Context, f *floor.Floor, n wire.Node, te
 			return r, nil
 		}
 	}
-	done, err := s.Submit(ctx, floor.Submission{First: true, Actor: by.Name, Spec: farm.Spec{
+	done, err := s.Submit(ctx, floor.Submission{First: true, Own: true, Actor: by.Name, Spec: farm.Spec{
 		Job: job, Project: selftest.Project, Kind: farm.Proof, Recipe: test.Recipe, Scene: test.Scene, SceneText: test.Text,
 		Frames: frames.One(test.Frame), Width: test.Width, Height: test.Height, Needs: "name==" + n.Name, Takes: farm.Amounts{Cores: 1, MemoryBytes: 256 << 20}, Tries: 1,
 	}})
@@ -114,7 +117,7 @@ func (s *Service) Tests(ctx context.Context, node farm.NodeID) ([]wire.NodeTest,
 	}
 	out := []wire.NodeTest{}
 	for _, test := range selftest.Tests {
-		runs, err := f.RunsNamed(ctx, selftest.Job(n.Name, test.Recipe))
+		runs, err := f.RunsOf(ctx, selftest.Project, selftest.Job(n.Name, test.Recipe))
 		if err != nil {
 			return nil, err
 		}

@@ -55,7 +55,9 @@ type Service struct {
 	floor   atomic.Pointer[floor.Floor]
 	life    atomic.Pointer[string]
 	members atomic.Pointer[[]wire.Member]
+	secret  atomic.Pointer[string]
 	uploads turnstile
+	uses    uses
 	gauge   *gauge.Gauge
 	logbook *logbook.Book
 }
@@ -242,6 +244,7 @@ func (s *Service) lead(ctx context.Context, claim lead.Claim) error {
 	helpers.Go(func() { s.gauge.Run(ctx) })
 	helpers.Go(func() { s.foretell(ctx, f) })
 	helpers.Go(func() { s.received(ctx, f) })
+	helpers.Go(func() { s.keepUses(ctx) })
 	if err := s.begin(ctx, f, claim); err != nil {
 		stop(err)
 	} else {
@@ -298,7 +301,7 @@ func (s *Service) firstAdmin(ctx context.Context, f *floor.Floor) error {
 	if err != nil {
 		return fmt.Errorf("making the first administrator: %w", err)
 	}
-	_, err = f.SetPerson(ctx, name, farm.Admin, hash, "first start")
+	_, err = f.SetPerson(ctx, name, farm.Admin, hash, "", "first start")
 	return err
 }
 

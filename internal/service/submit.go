@@ -8,11 +8,13 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"runtime"
 
 	"vexillum/internal/core/farm"
+	"vexillum/internal/plainfile"
 	"vexillum/internal/publish"
 	"vexillum/internal/service/floor"
 	"vexillum/internal/wire"
@@ -24,8 +26,9 @@ const maxScene = 1 << 30
 // Submitted is what a submit gives.
 type Submitted struct {
 	Run    wire.Run
-	Output string // whole path of the output folder here
-	Again  bool   // the same submit was made before
+	Output string   // whole path of the output folder here
+	Again  bool     // the same submit was made before
+	Passed []string // folders that would have been its own, and hold files already
 }
 
 // Submit checks a submission whole, scene and places included, and only then
@@ -35,6 +38,13 @@ func (s *Service) Submit(ctx context.Context, sub floor.Submission) (Submitted, 
 	if err != nil {
 		return Submitted{}, err
 	}
+	if run, known, err := f.Submitted(ctx, sub.Key, sub.Digest); err != nil {
+		return Submitted{}, err
+	} else if known { // even if the scene is gone by now
+		roots, err := f.Roots(ctx, run.Project, runtime.GOOS)
+		return Submitted{Run: run, Again: true, Output: filepath.Join(roots.Frames, filepath.FromSlash(run.Output))}, err
+	}
+	given := sub.Spec.Values
 	sub, err = f.CheckSubmission(sub)
 	if err != nil {
 		return Submitted{}, err
@@ -52,14 +62,86 @@ func (s *Service) Submit(ctx context.Context, sub floor.Submission) (Submitted, 
 	if info, err := os.Stat(roots.Frames); err != nil || !info.IsDir() {
 		return Submitted{}, &floor.Refusal{Kind: floor.Invalid, Field: "output", Reason: fmt.Sprintf("the frame place %s is not there; mount it or correct the place", roots.Frames)}
 	}
-	if sub.Spec.Mark, err = publish.MarkPlace(roots.Frames, s.Life()); err != nil {
-		s.o.Log.Warn("a frame place cannot be marked; nodes take any folder for it", "place", roots.Frames, "error", err)
+	if err := within(ctx, func() error { return publish.Marked(roots.Frames, s.Life()) }); err != nil {
+		return Submitted{}, &floor.Refusal{Kind: floor.Invalid, Field: "output", Reason: fmt.Sprintf("the folder %s does not hold the mark of this farm's frame places: most likely it is the mount point of a storage that is away. Mount it; or, if this is the right folder, a wrangler says so with: vexillum place mark %s", roots.Frames, roots.FramesName)}
 	}
-	run, again, err := f.Submit(ctx, sub)
+	sub.Spec.Mark = publish.Mark(s.Life())
+	if sub.Scene, err = s.readShot(roots.Scenes, sub.Spec); err != nil {
+		return Submitted{}, &floor.Refusal{Kind: floor.Invalid, Field: "scene", Reason: err.Error()}
+	}
+	values := maps.Clone(sub.Scene.Values)
+	if values == nil {
+		values = map[string]string{}
+	}
+	maps.Copy(values, given)
+	if sub.Spec.Values, err = s.o.Recipes[sub.Spec.Recipe].Complete(values); err != nil {
+		return Submitted{}, &floor.Refusal{Kind: floor.Invalid, Field: "values", Reason: err.Error()}
+	}
+	return s.submitInto(ctx, f, sub, roots.Frames)
+}
+
+// mostTaken bounds the folders that a submit looks into for one that is empty.
+const mostTaken = 1000
+
+// submitInto submits under the first number whose folder is empty: what stands
+// in others is not the run's.
+func (s *Service) submitInto(ctx context.Context, f *floor.Floor, sub floor.Submission, place string) (Submitted, error) {
+	var passed []string
+	number := 0
+	for range mostTaken {
+		var folder string
+		var err error
+		if number, folder, err = f.NextNumber(ctx, sub.Spec, number); err != nil {
+			return Submitted{}, err
+		}
+		vacant, err := publish.Vacant(place, folder)
+		if err != nil {
+			return Submitted{}, &floor.Refusal{Kind: floor.Invalid, Field: "output", Reason: fmt.Sprintf("the output folder %s cannot be used: %v; choose another with --output", filepath.Join(place, filepath.FromSlash(folder)), err)}
+		}
+		if !vacant {
+			passed = append(passed, folder)
+			number++
+			continue
+		}
+		sub.Number = number
+		run, again, err := f.Submit(ctx, sub)
+		var taken *floor.TakenError
+		if errors.As(err, &taken) { // somebody was faster
+			number = taken.Next
+			continue
+		}
+		if err != nil {
+			return Submitted{}, err
+		}
+		return Submitted{Run: run, Again: again, Passed: passed, Output: filepath.Join(place, filepath.FromSlash(run.Output))}, nil
+	}
+	return Submitted{}, &floor.Refusal{Kind: floor.Conflict, Field: "output", Reason: fmt.Sprintf("%d folders from %s on hold files already; choose another with --output", len(passed), passed[0])}
+}
+
+// mostShotFile bounds a file beside a scene that tells of its animation.
+const mostShotFile = 64 << 10
+
+// readShot reads what a file beside the scene tells of its animation, if there
+// is one.
+func (s *Service) readShot(place string, spec farm.Spec) (farm.SceneShot, error) {
+	r := s.o.Recipes[spec.Recipe]
+	name := r.ShotFile(spec.Scene)
+	if name == "" || spec.SceneText != "" {
+		return farm.SceneShot{}, nil
+	}
+	root, err := os.OpenRoot(place)
 	if err != nil {
-		return Submitted{}, err
+		return farm.SceneShot{}, fmt.Errorf("the scene place %s is not there; mount it or correct the place", place)
 	}
-	return Submitted{Run: run, Again: again, Output: filepath.Join(roots.Frames, filepath.FromSlash(run.Output))}, nil
+	defer root.Close()
+	text, err := plainfile.ReadIn(root, filepath.FromSlash(name), mostShotFile)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return farm.SceneShot{}, nil
+	case err != nil:
+		return farm.SceneShot{}, fmt.Errorf("%s, beside the scene, cannot be read: %w", name, err)
+	}
+	return r.ReadShot(name, text)
 }
 
 // hashScene reads a scene inside its place; links that lead out are refused.
@@ -72,8 +154,10 @@ func hashScene(place, scene string) (string, error) {
 		return no("the scene place %s is not there; mount it or correct the place", place)
 	}
 	defer root.Close()
-	file, err := root.Open(filepath.FromSlash(scene))
+	file, err := plainfile.OpenIn(root, filepath.FromSlash(scene))
 	switch {
+	case errors.Is(err, plainfile.ErrNotRegular):
+		return no("the scene %s in %s is no regular file", scene, place)
 	case errors.Is(err, fs.ErrNotExist):
 		return no("there is no scene %s in %s", scene, place)
 	case errors.Is(err, fs.ErrPermission):
@@ -82,16 +166,13 @@ func hashScene(place, scene string) (string, error) {
 		return no("the scene %s in %s cannot be read: %v", scene, place, err)
 	}
 	defer file.Close()
-	info, err := file.Stat()
-	if err != nil || !info.Mode().IsRegular() {
-		return no("the scene %s in %s is no file", scene, place)
-	}
-	if info.Size() > maxScene {
-		return no("the scene %s has %d bytes, more than the %d that are read", scene, info.Size(), maxScene)
-	}
 	sum := sha256.New()
-	if _, err := io.Copy(sum, file); err != nil {
+	size, err := io.Copy(sum, io.LimitReader(file, maxScene+1))
+	switch {
+	case err != nil:
 		return no("the scene %s in %s cannot be read: %v", scene, place, err)
+	case size > maxScene:
+		return no("the scene %s has more than %d bytes, the most that is read", scene, maxScene)
 	}
 	return hex.EncodeToString(sum.Sum(nil)), nil
 }
@@ -112,5 +193,5 @@ func (s *Service) OpenFrame(ctx context.Context, spec farm.Spec, pass string, fr
 		return nil, fmt.Errorf("opening the frame place: %w", err)
 	}
 	defer root.Close()
-	return root.Open(filepath.Join(filepath.FromSlash(spec.Output), filepath.FromSlash(spec.PassFile(pass, frame))))
+	return plainfile.OpenIn(root, filepath.Join(filepath.FromSlash(spec.Output), filepath.FromSlash(spec.PassFile(pass, frame))))
 }

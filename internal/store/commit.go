@@ -42,6 +42,13 @@ var statements = map[string]string{
 		FROM jsonb_to_recordset($1::jsonb) AS r(name text, role text, password_hash text, at timestamptz)
 		ON CONFLICT (name) DO UPDATE SET role = excluded.role, password_hash = excluded.password_hash`,
 
+	"person removed": `WITH r AS (
+			SELECT name FROM jsonb_to_recordset($1::jsonb) AS r(name text)
+		), ended AS (
+			DELETE FROM token t USING r WHERE t.person = r.name
+		)
+		DELETE FROM person p USING r WHERE p.name = r.name`,
+
 	"token issued": `INSERT INTO token (hash, kind, person, node, label, created_at, expires_at)
 		SELECT hash, kind, NULLIF(person, ''), NULLIF(node, 0), label, at, expires_at
 		FROM jsonb_to_recordset($1::jsonb) AS r(hash text, kind text, person text, node bigint, label text, at timestamptz, expires_at timestamptz)`,
@@ -116,9 +123,9 @@ var statements = map[string]string{
 	"node duty": `UPDATE node SET duty = r.duty, duty_reason = r.reason, duty_since = r.at, duty_now = r.now, off_until = r.off_until
 		FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, duty text, reason text, at timestamptz, now boolean, off_until timestamptz) WHERE id = r.node`,
 
-	"run submitted": `INSERT INTO run (id, job, project, kind, number, spec, state, reason, queue_order, submit_key, submitted_at)
-		SELECT run, spec->>'job', spec->>'project', spec->>'kind', (spec->>'number')::int, spec, state, reason, "order", NULLIF(key, ''), at
-		FROM jsonb_to_recordset($1::jsonb) AS r(run bigint, spec jsonb, state text, reason text, "order" bigint, key text, at timestamptz)`,
+	"run submitted": `INSERT INTO run (id, job, project, kind, number, spec, state, reason, queue_order, submit_key, submit_digest, submitted_at)
+		SELECT run, spec->>'job', spec->>'project', spec->>'kind', (spec->>'number')::int, spec, state, reason, "order", NULLIF(key, ''), COALESCE(digest, ''), at
+		FROM jsonb_to_recordset($1::jsonb) AS r(run bigint, spec jsonb, state text, reason text, "order" bigint, key text, digest text, at timestamptz)`,
 
 	"run moved": `UPDATE run SET state = r.state, reason = r.reason,
 			started_at = CASE WHEN r.state = 'rendering' THEN COALESCE(started_at, r.at) ELSE started_at END,

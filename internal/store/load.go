@@ -89,8 +89,8 @@ func (s *Store) Load(ctx context.Context, seq int64) (Loaded, error) {
 }
 
 type keptRun struct {
-	run *farm.Run
-	key string
+	run         *farm.Run
+	key, digest string
 }
 
 type loader struct {
@@ -256,9 +256,9 @@ func (l *loader) readRuns() error {
 	return l.each(func(row *sql.Rows) error {
 		r := farm.Run{Delivering: map[int]farm.Delivery{}, Trouble: map[int]*farm.Trouble{}, Leases: map[farm.LeaseID]*farm.Lease{}, Changed: l.state.Seq}
 		var spec, terms []byte
-		var key, done, parked string
+		var key, digest, done, parked string
 		var started, ended *time.Time
-		if err := row.Scan(&r.ID, &spec, &r.State, &r.Reason, &r.Order, &key, &r.SubmittedAt, &started, &ended, &done, &r.Checkpoint, &parked, &terms); err != nil {
+		if err := row.Scan(&r.ID, &spec, &r.State, &r.Reason, &r.Order, &key, &digest, &r.SubmittedAt, &started, &ended, &done, &r.Checkpoint, &parked, &terms); err != nil {
 			return err
 		}
 		if err := json.Unmarshal(spec, &r.Spec); err != nil {
@@ -284,10 +284,10 @@ func (l *loader) readRuns() error {
 		if ended != nil {
 			r.EndedAt = *ended
 		}
-		l.runs[r.ID] = &keptRun{&r, key}
+		l.runs[r.ID] = &keptRun{&r, key, digest}
 		l.order = append(l.order, r.ID)
 		return nil
-	}, `SELECT id, spec, state, reason, queue_order, COALESCE(submit_key, ''), submitted_at, started_at, ended_at,
+	}, `SELECT id, spec, state, reason, queue_order, COALESCE(submit_key, ''), submit_digest, submitted_at, started_at, ended_at,
 		done::text, done_seq, parked::text, terms FROM run ORDER BY id`)
 }
 
@@ -406,7 +406,7 @@ func (l *loader) assemble() {
 	for _, id := range l.order {
 		kept := l.runs[id]
 		run := kept.run
-		l.state.PutRun(run, kept.key)
+		l.state.PutRun(run, kept.key, kept.digest)
 		if !run.State.Closed() {
 			elsewhere := run.Done.Union(run.Parked).Union(run.Dealt())
 			for f := range run.Delivering {

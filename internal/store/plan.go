@@ -95,6 +95,8 @@ func touches(r farm.Record) (writes, reads []row) {
 		return []row{named("project", r.Name)}, []row{named("place", r.Scenes), named("place", r.Frames)}
 	case farm.PersonSet:
 		return []row{named("person", r.Name)}, nil
+	case farm.PersonRemoved: // those that were issued before need the person
+		return []row{named("person", r.Name)}, nil
 	case farm.TokenIssued:
 		return []row{named("token", r.Hash)}, []row{named("person", r.Person), node(r.Node), {table: "node token", id: int64(r.Node)}}
 	case farm.TokenRevoked:

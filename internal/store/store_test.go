@@ -358,7 +358,7 @@ func (k *keeper) compare() {
 	if len(got.Tokens) != 1 || got.Tokens["t2"] == nil {
 		k.t.Fatalf("tokens %v", got.Tokens)
 	}
-	if got.SubmittedWith("key1") == nil {
+	if run, _ := got.SubmittedWith("key1"); run == nil {
 		k.t.Fatal("submit keys are forgotten")
 	}
 }
@@ -556,7 +556,7 @@ func TestThumbnailsAndLogs(t *testing.T) {
 	k := &keeper{t: t, s: s, lead: lead, state: farm.NewState()}
 	k.do(studio()...)
 	k.do(farm.RunSubmitted{Run: 1, State: farm.RunQueued, Reason: "submitted by nadia", At: now, Spec: farm.Spec{Job: "a", Project: "salt-clock", Kind: farm.Final, Number: 1, Frames: frames.One(1)}},
-		farm.Audited{Actor: "nadia", Action: "submit run", Subject: "a final 1", Run: 1, At: now})
+		farm.Audited{Actor: "nadia", Action: "submit run", Subject: "a/final-1", Run: 1, At: now})
 	if _, err := s.Thumbnail(t.Context(), 1, 1); !errors.Is(err, ErrNotFound) {
 		t.Errorf("a thumbnail that is not there: %v", err)
 	}

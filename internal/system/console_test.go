@@ -218,7 +218,7 @@ func TestConsole(t *testing.T) {
 	c.sees("held; release it to start")
 
 	doneOnPage := func() (n int) {
-		_, after, _ := strings.Cut(strings.ReplaceAll(c.text(), "\n", " "), "salt_010 final 1")
+		_, after, _ := strings.Cut(strings.ReplaceAll(c.text(), "\n", " "), "salt_010/final-1")
 		for _, word := range strings.Fields(after) {
 			if _, err := fmt.Sscanf(word, "%d", &n); err == nil && strings.Contains(after, fmt.Sprintf("%d of 400 frames", n)) {
 				return n
@@ -262,10 +262,10 @@ func TestConsole(t *testing.T) {
 	c.press("Hold")
 	c.sees("1 frame in flight will finish first")
 	c.press("Hold it")
-	c.sees("salt_010 final 1 is held.")
+	c.sees("salt_010/final-1 is held.")
 	c.wait("the run is held", func() bool { return f.run(id).State == "held" })
 	c.press("Release")
-	c.sees("salt_010 final 1 goes on.")
+	c.sees("salt_010/final-1 goes on.")
 	c.wait("the run goes on", func() bool { return f.run(id).State == "rendering" })
 
 	// What may be changed of a run is changed, what that does told first.
@@ -428,7 +428,7 @@ func TestConsoleOfNodes(t *testing.T) {
 	c.do(chromedp.Navigate(fmt.Sprintf("http://%s/nodes/%d", f.listen, f.node("kiln-01").ID)), chromedp.WaitVisible(`section[aria-label="Usage"] canvas`))
 	c.sees("busiest core")
 	c.sees("vx begin")
-	c.sees("salt final 1")
+	c.sees("salt/final-1")
 	c.fill(`section[aria-label="Output"] input`, "nobody says this")
 	c.sees("No line on record holds this.")
 	c.fill(`section[aria-label="Output"] input`, "SESSION OPEN")
@@ -480,7 +480,7 @@ func TestConsoleOfNodes(t *testing.T) {
 // for it.
 func TestConsoleForAViewer(t *testing.T) {
 	f := newFarm(t)
-	f.put("/api/v1/people/ines", wire.NewPerson{Role: "viewer", Password: password})
+	f.patch("/api/v1/people/ines", wire.PersonChange{Role: "viewer", Password: password})
 	f.scene("salt.practice", "practice: 1\npicture: salt\n")
 	id := f.submit(wire.Submit{Job: "salt_010", Scene: "salt.practice", Frames: "1-4", Held: true})
 	c := f.open()

@@ -63,7 +63,7 @@ func TestMisuseIsRefusedInWords(t *testing.T) {
 		{"an unknown setting", submit("--set", "quality=9"), 1, "no such setting"},
 		{"an unknown project", submit("--project", "nothing"), 1, `no project "nothing"`},
 		{"a scene that is not there", []string{"submit", "gone.practice", "-p", "salt-clock", "-f", "1"}, 1, "there is no scene gone.practice"},
-		{"a scene that is a folder", []string{"submit", "folder.practice", "-p", "salt-clock", "-f", "1"}, 1, "is no file"},
+		{"a scene that is a folder", []string{"submit", "folder.practice", "-p", "salt-clock", "-f", "1"}, 1, "is no regular file"},
 		{"a scene that leads out by a link", []string{"submit", "leads-out.practice", "-p", "salt-clock", "-f", "1"}, 1, "cannot be read"},
 		{"a scene outside its place", []string{"submit", "../password.practice", "-p", "salt-clock", "-f", "1"}, 1, "outside its place"},
 		{"a scene that no recipe reads", []string{"submit", "odd.xyz", "-p", "salt-clock", "-f", "1"}, 1, "no recipe reads"},
@@ -72,7 +72,18 @@ func TestMisuseIsRefusedInWords(t *testing.T) {
 		{"a job name that is a path", submit("--job", "a/b"), 1, "no job name"},
 		{"too many tries", submit("--tries", "99"), 1, "tries a frame must be"},
 		{"a run that is not there", []string{"show", "nothing"}, 1, "no run called"},
-		{"a run number that is not there", []string{"hold", "77"}, 1, "no run 77"},
+		{"a run number that is not there", []string{"hold", "#77"}, 1, "no run called"},
+		{"a number that is no name", []string{"hold", "77"}, 1, "is written '#77'"},
+		{"an empty name to cancel", []string{"cancel", ""}, 2, "name of the run is empty"},
+		{"an empty name to hold", []string{"hold", " "}, 2, "name of the run is empty"},
+		{"an empty name to change", []string{"change", "", "--priority", "high"}, 2, "name of the run is empty"},
+		{"an empty name to fetch", []string{"fetch", ""}, 2, "name of the run is empty"},
+		{"an empty name for a sheet", []string{"sheet", ""}, 2, "name of the run is empty"},
+		{"an empty name to show", []string{"show", ""}, 2, "name of the run is empty"},
+		{"an empty name of a node", []string{"nodes", "hold", ""}, 2, "name of the node is empty"},
+		{"a shot with a step", submit("--shot", "1-9/2"), 2, "a whole animation has no step"},
+		{"frames outside the shot", submit("--shot", "1-3"), 1, "frames 4-5 lie outside the shot range 1-3; a longer animation needs --shot 1-5"},
+		{"the farm's own project", submit("--project", "self-test"), 1, "no project"},
 		{"a node that is not there", []string{"nodes", "hold", "kiln-77"}, 1, `no node "kiln-77"`},
 
 		{"no key", join(), 4, "not enrolled yet"},
@@ -143,7 +154,7 @@ func TestReads(t *testing.T) {
 		args []string
 		says string
 	}{
-		{[]string{"queue"}, "salt final 1  salt-clock  ● done"},
+		{[]string{"queue"}, "salt/final-1  salt-clock  ● done"},
 		{[]string{"nodes"}, "kiln-01"},
 		{[]string{"show", "salt"}, "salt.practice"},
 		{[]string{"show", "kiln-01"}, "practice 1.0"},
@@ -173,7 +184,7 @@ func TestReads(t *testing.T) {
 	}
 	// The same submit twice is one run.
 	out, _, _ := f.vexillum("submit", "salt.practice", "-p", "salt-clock", "-f", "1-2", "--size", "64x36", "--held", "--json")
-	if r := decode[wire.Receipt](t, out); r.Name != "salt final 2" || r.State != "held" || r.Nodes != 1 {
+	if r := decode[wire.Receipt](t, out); r.Name != "salt/final-2" || r.State != "held" || r.Nodes != 1 {
 		t.Errorf("receipt %+v", r)
 	}
 }

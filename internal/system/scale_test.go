@@ -130,7 +130,7 @@ func answersAlone(b *testing.B, askers int, window time.Duration) float64 {
 	b.Helper()
 	gin.SetMode(gin.ReleaseMode)
 	e := gin.New()
-	lease := wire.Lease{ID: 1, Run: 1, RunName: "a final 1", Recipe: "practice", Frames: "1", RangeFirst: 1, RangeLast: 1_000_000, Scene: "a.practice",
+	lease := wire.Lease{ID: 1, Run: 1, RunName: "a/final-1", Recipe: "practice", Frames: "1", ShotFirst: 1, ShotLast: 1_000_000, Scene: "a.practice",
 		SceneRoot: "/mnt/scenes", Output: "a/final-1", OutputRoot: "/mnt/frames", FilePrefix: "a.", FileEnding: ".png", Digits: 7, Width: 1920, Height: 1080, Values: map[string]string{}}
 	e.POST("/node/v1/ask", func(c *gin.Context) {
 		var in wire.Ask

@@ -174,9 +174,9 @@ func (f *farm) setUp() {
 		t.Fatal(err)
 	}
 	for _, name := range []string{"scenes", "frames"} {
-		f.put("/api/v1/places/"+name, wire.Place{Paths: map[string]string{"linux": filepath.Join(dir, name)}})
+		f.patch("/api/v1/places/"+name, wire.PlaceChange{Paths: map[string]string{"linux": filepath.Join(dir, name)}})
 	}
-	f.put("/api/v1/projects/salt-clock", wire.Project{Title: "The Salt Clock", Scenes: "scenes", Frames: "frames"})
+	f.patch("/api/v1/projects/salt-clock", wire.ProjectChange{Scenes: "scenes", Frames: "frames"})
 }
 
 func freeAddress(t testing.TB) string {
@@ -214,6 +214,13 @@ func (f *farm) wait(what string, holds func() bool) {
 		if time.Now().After(deadline) {
 			f.t.Fatalf("waited too long until %s", what)
 		}
+	}
+}
+
+func (f *farm) patch(path string, in any) {
+	f.t.Helper()
+	if err := f.admin.Do(f.t.Context(), http.MethodPatch, path, in, nil); err != nil {
+		f.t.Fatal(err)
 	}
 }
 

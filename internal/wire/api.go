@@ -22,7 +22,26 @@ type SignIn struct {
 	Name     string `json:"name"`
 	Password string `json:"password"`
 	// Keep asks for a token for the command line instead of a cookie.
-	Label string `json:"label,omitempty"`
+	Label   string `json:"label,omitempty"`
+	Seconds int    `json:"seconds,omitempty"` // it is good for so long; 14 days when left out, 90 with a label
+}
+
+// NewPassword changes the password of who asks.
+type NewPassword struct {
+	Old string `json:"old"`
+	New string `json:"new"`
+}
+
+// Token speaks for a person.
+type Token struct {
+	ID        string     `json:"id"`
+	Kind      string     `json:"kind"` // session (a browser) or access (a command line or pipeline)
+	Person    string     `json:"person"`
+	Label     string     `json:"label"`
+	CreatedAt time.Time  `json:"created_at"`
+	ExpiresAt *time.Time `json:"expires_at"`
+	UsedAt    *time.Time `json:"used_at"` // null: not since this is noted
+	This      bool       `json:"this"`    // with which it was asked
 }
 
 // Me is who is asking.
@@ -123,6 +142,8 @@ type Run struct {
 	Tries       int               `json:"tries"`
 	Owner       string            `json:"owner"`
 	Frames      string            `json:"frames"`
+	Shot        string            `json:"shot"`     // all frames of the animation
+	ShotWhy     string            `json:"shot_why"` // how that came about, in a sentence; may be empty
 	FrameCount  int               `json:"frame_count"`
 	DoneCount   int               `json:"done_count"`
 	ParkedCount int               `json:"parked_count"`
@@ -247,6 +268,7 @@ type Submit struct {
 	Recipe  string            `json:"recipe,omitempty"` // by the scene's ending when left out
 	Scene   string            `json:"scene"`            // inside the project's scene place
 	Frames  string            `json:"frames"`
+	Shot    string            `json:"shot,omitempty"`   // all frames of the animation, such as 1-180; as the job or the scene says when left out
 	Width   int               `json:"width,omitempty"`  // 1920 when left out
 	Height  int               `json:"height,omitempty"` // 1080 when left out
 	Output  string            `json:"output,omitempty"` // folder in the project's frame place; the job's name when left out
@@ -328,6 +350,8 @@ type Receipt struct {
 	FrameCount int      `json:"frame_count"`
 	Output     string   `json:"output"` // whole path where the service runs
 	State      string   `json:"state"`
+	Shot       string   `json:"shot"`    // all frames of the animation
+	Remarks    []string `json:"remarks"` // what the submitter should know, in sentences
 	Sentence   string   `json:"sentence"`
 	Forecast   Forecast `json:"forecast"`
 	Nodes      int      `json:"nodes"` // that could render it now
@@ -383,6 +407,17 @@ type Place struct {
 	Name  string            `json:"name"`
 	Paths map[string]string `json:"paths"` // by operating system: linux, darwin, windows
 	Loads int               `json:"loads"` // launches that may load from it at the same moment; 0: any number
+	// Mark is whether the folder holds the mark of the farm, where the service
+	// runs: marked, not marked, not there, or not on this system.
+	Mark   string `json:"mark"`
+	Remark string `json:"remark,omitempty"` // of what was done just now, in a sentence
+	Etag   string `json:"etag"`             // for If-Match
+}
+
+// PlaceChange makes a place or changes it. What is left out stays.
+type PlaceChange struct {
+	Paths map[string]string `json:"paths,omitempty"` // by operating system; an empty one is taken away
+	Loads *int              `json:"loads,omitempty"`
 }
 
 // Project is a production.
@@ -392,6 +427,15 @@ type Project struct {
 	Weight float64 `json:"weight"`
 	Scenes string  `json:"scenes"` // place
 	Frames string  `json:"frames"` // place
+	Etag   string  `json:"etag"`   // for If-Match
+}
+
+// ProjectChange makes a project or changes it. What is left out stays.
+type ProjectChange struct {
+	Title  *string  `json:"title,omitempty"`
+	Weight *float64 `json:"weight,omitempty"`
+	Scenes string   `json:"scenes,omitempty"` // place
+	Frames string   `json:"frames,omitempty"` // place
 }
 
 // Person is somebody who may sign in.
@@ -399,16 +443,17 @@ type Person struct {
 	Name      string    `json:"name"`
 	Role      string    `json:"role"`
 	CreatedAt time.Time `json:"created_at"`
+	Etag      string    `json:"etag"` // for If-Match
 }
 
-// NewPerson makes a person or changes one.
-type NewPerson struct {
-	Name     string `json:"name"`
-	Role     string `json:"role"`
-	Password string `json:"password,omitempty"` // made up and told when left out
+// PersonChange makes a person or changes one. What is left out stays; a new
+// person without a role is an artist.
+type PersonChange struct {
+	Role     string `json:"role,omitempty"`
+	Password string `json:"password,omitempty"` // of a new person made up and told when left out
 }
 
-// PersonMade answers NewPerson.
+// PersonMade answers PersonChange.
 type PersonMade struct {
 	Person
 	Password string `json:"password,omitempty"` // shown once, if it was made up

@@ -117,8 +117,8 @@ type Lease struct {
 	Frames      string            `json:"frames"`
 	Share       Share             `json:"share"`
 	Environment LeaseEnvironment  `json:"environment"`
-	RangeFirst  int               `json:"range_first"` // of the whole run
-	RangeLast   int               `json:"range_last"`
+	ShotFirst   int               `json:"shot_first"` // of the whole animation
+	ShotLast    int               `json:"shot_last"`
 	Scene       string            `json:"scene"`                 // inside scene_root, with slashes
 	SceneRoot   string            `json:"scene_root"`            // path on the node
 	SceneText   string            `json:"scene_text,omitempty"`  // of a scene that comes with the lease instead of lying there

@@ -140,6 +140,18 @@ type Environment struct {
 	Group     string            `json:"group"`
 	Mask      string            `json:"mask"`      // octal: permissions that new files do not get, such as 002
 	Variables map[string]string `json:"variables"` // values may hold the placeholders of recipes
+	Etag      string            `json:"etag"`      // for If-Match
+}
+
+// EnvironmentChange changes what is said for a project, a recipe, both, or all
+// when neither is named. What is left out stays; what is empty is taken back.
+type EnvironmentChange struct {
+	Project   string             `json:"project"`
+	Recipe    string             `json:"recipe"`
+	Account   *string            `json:"account,omitempty"`
+	Group     *string            `json:"group,omitempty"`
+	Mask      *string            `json:"mask,omitempty"`
+	Variables map[string]*string `json:"variables,omitempty"` // null takes one back
 }
 
 // Means tells how a node can hold renderers to what they are given.

@@ -118,11 +118,11 @@ func (f *farm) build(ctx context.Context) error {
 		return err
 	}
 	for _, name := range []string{"scenes", "frames"} {
-		if err := f.admin.Do(ctx, http.MethodPut, "/api/v1/places/"+name, wire.Place{Paths: map[string]string{"linux": filepath.Join(dir, name)}}, nil); err != nil {
+		if err := f.admin.Do(ctx, http.MethodPatch, "/api/v1/places/"+name, wire.PlaceChange{Paths: map[string]string{"linux": filepath.Join(dir, name)}}, nil); err != nil {
 			return err
 		}
 	}
-	if err := f.admin.Do(ctx, http.MethodPut, "/api/v1/projects/salt-clock", wire.Project{Title: "The Salt Clock", Scenes: "scenes", Frames: "frames"}, nil); err != nil {
+	if err := f.admin.Do(ctx, http.MethodPatch, "/api/v1/projects/salt-clock", wire.ProjectChange{Scenes: "scenes", Frames: "frames"}, nil); err != nil {
 		return err
 	}
 	var key wire.Key

@@ -65,7 +65,7 @@ func (b *world) submit(job, recipe string, mode farm.Mode, set string, state far
 	}
 	id := b.s.LastRun + 1
 	b.apply(farm.RunSubmitted{Run: id, State: state, Order: b.s.LastOrder + 1, At: b.now, Spec: farm.Spec{
-		Job: job, Kind: farm.Final, Number: b.s.NextNumber(job, farm.Final), Recipe: recipe, Mode: mode, Frames: f, Tries: 3,
+		Job: job, Kind: farm.Final, Number: b.s.NextNumber("", job, farm.Final), Recipe: recipe, Mode: mode, Frames: f, Tries: 3,
 	}})
 	return id
 }
@@ -126,7 +126,7 @@ func TestWhoWouldEndLastIsPassedOver(t *testing.T) {
 			b.observe(2, farm.FrameAccepted{Run: id, Frame: f, RenderSeconds: 10, StartupSeconds: 2})
 		}
 		d := b.ask(1, 0)
-		if len(d.Records) > 0 || !strings.Contains(d.Why, "kiln-01 is passed over for salt_010 final 1") {
+		if len(d.Records) > 0 || !strings.Contains(d.Why, "kiln-01 is passed over for salt_010/final-1") {
 			t.Errorf("%s: the slow node gets %v: %s", mode, d.Records, d.Why)
 		}
 		if l := b.lease(b.ask(2, 0)); mode == farm.ModeRange && l.Given.Len() != 6 {
@@ -143,7 +143,7 @@ func TestWhatANodeGets(t *testing.T) {
 		why   string
 	}{
 		{"an empty queue", func(b *world) {}, "", "queue is empty"},
-		{"a held run", func(b *world) { b.submit("a", "practice", farm.ModeRange, "1-9", farm.RunHeld) }, "", "a final 1 is held"},
+		{"a held run", func(b *world) { b.submit("a", "practice", farm.ModeRange, "1-9", farm.RunHeld) }, "", "a/final-1 is held"},
 		{"a renderer that it lacks", func(b *world) { b.submit("a", "povray", farm.ModeRange, "1-9", farm.RunQueued) }, "", "needs povray, which kiln-01 does not have"},
 		{"one frame by one", func(b *world) { b.submit("a", "practice", farm.ModeSingle, "5-9", farm.RunQueued) }, "7", "far from those that are dealt"},
 		{"one frame of a feed", func(b *world) { b.submit("a", "practice", farm.ModeFeed, "5-9", farm.RunQueued) }, "7", "far from those that are dealt"},
@@ -415,7 +415,7 @@ func TestWhySentences(t *testing.T) {
 			t.Errorf("run %d: %q, want %q", run, why, want)
 		}
 	}
-	if why := b.d.WhyNode(b.s.Nodes[1], b.now); !strings.Contains(why, "renders a final 1") {
+	if why := b.d.WhyNode(b.s.Nodes[1], b.now); !strings.Contains(why, "renders a/final-1") {
 		t.Errorf("busy node: %s", why)
 	}
 	for _, c := range []struct {

@@ -22,18 +22,18 @@ func TestWhyOfPairsAndFrames(t *testing.T) {
 		}
 	}
 	want(pair(a, 1), "as soon as it asks")
-	want(pair(c, 1), "gets a final 1 first")
+	want(pair(c, 1), "gets a/final-1 first")
 	want(pair(p, 1), "needs povray, which kiln-01 does not have")
-	want(pair(h, 1), "h final 1 is held")
+	want(pair(h, 1), "h/final-1 is held")
 	l := b.lease(b.ask(1, 0))
 	want(pair(a, 1), "kiln-01 works on it: kiln-01 gets all frames in one go")
-	want(pair(c, 1), "works on a final 1, which comes first, and has 5 frames of it left")
-	want(pair(a, 2), "all frames of a final 1 are dealt")
+	want(pair(c, 1), "works on a/final-1, which comes first, and has 5 frames of it left")
+	want(pair(a, 2), "all frames of a/final-1 are dealt")
 	b.apply(farm.NodeDuty{Node: 2, Duty: farm.Held, Reason: "by nadia", At: b.now})
 	want(pair(c, 2), "kiln-02 is held")
 
 	frame := func(f int) string { return b.d.WhyFrame(b.s.Runs[a], f) }
-	want(frame(9), "is no frame of a final 1")
+	want(frame(9), "is no frame of a/final-1")
 	want(frame(1), "is the next of kiln-01")
 	want(frame(3), "is dealt to kiln-01, which has 2 frames before it")
 	b.seen[l.ID] = Sight{Begun: true, Frame: 1}

@@ -54,7 +54,7 @@ func eligible(f play.Farm, j play.Job) []play.Node {
 	for _, p := range f.Pools {
 		s.Pools[p.Name] = &p
 	}
-	s.PutRun(&farm.Run{ID: 1, Spec: j.Spec}, "")
+	s.PutRun(&farm.Run{ID: 1, Spec: j.Spec}, "", "")
 	var out []play.Node
 	for i, n := range f.Nodes {
 		node := n.AsNode(farm.NodeID(i+1), []farm.Renderer{{Recipe: j.Spec.Recipe}})

@@ -105,6 +105,13 @@ func (s *State) apply(rec Record) error {
 			p.CreatedAt = old.CreatedAt
 		}
 		s.People[r.Name] = &p
+	case PersonRemoved:
+		delete(s.People, r.Name)
+		for hash, t := range s.Tokens {
+			if t.Person == r.Name {
+				delete(s.Tokens, hash)
+			}
+		}
 	case TokenIssued:
 		s.PutToken(r)
 	case TokenRevoked:
@@ -181,16 +188,18 @@ func (s *State) PutNode(n *Node) {
 }
 
 // PutRun adds a run as it was kept, with its leases. It is for loaders.
-func (s *State) PutRun(r *Run, submitKey string) {
+func (s *State) PutRun(r *Run, submitKey, digest string) {
 	s.Runs[r.ID] = r
 	r.open, r.dealt, r.races = nil, 0, 0
 	r.needs, _ = trait.ParseExpression(r.Spec.Needs) // it was checked when the run was submitted
 	s.LastRun = max(s.LastRun, r.ID)
 	s.LastOrder = max(s.LastOrder, r.Order)
-	k := jobKind{r.Spec.Job, r.Spec.Kind}
+	job := keyOfJob(r.Spec.Project, r.Spec.Job)
+	k := jobKind{job, r.Spec.Kind}
 	s.numbers[k] = max(s.numbers[k], r.Spec.Number)
+	s.newest[job] = max(s.newest[job], r.ID)
 	if submitKey != "" {
-		s.submitKeys[submitKey] = r.ID
+		s.submitKeys[submitKey] = submitted{r.ID, digest}
 	}
 	if !r.State.Closed() {
 		s.openRuns[r.ID], s.queue = r, nil
@@ -247,13 +256,13 @@ func (s *State) runSubmitted(r RunSubmitted) error {
 	if s.Runs[r.Run] != nil {
 		return fmt.Errorf("run %d exists", r.Run)
 	}
-	if r.Spec.Number != s.NextNumber(r.Spec.Job, r.Spec.Kind) {
-		return fmt.Errorf("%s is not the next number", r.Spec.Name())
+	if r.Spec.Number < s.NextNumber(r.Spec.Project, r.Spec.Job, r.Spec.Kind) {
+		return fmt.Errorf("%s has a number that was given before", r.Spec.Name())
 	}
 	s.PutRun(&Run{
 		ID: r.Run, Spec: r.Spec, Terms: r.Spec.Terms, State: r.State, Reason: r.Reason, Order: r.Order, SubmittedAt: r.At,
 		ToDo: r.Spec.Frames, Delivering: map[int]Delivery{}, Trouble: map[int]*Trouble{}, Leases: map[LeaseID]*Lease{},
-	}, r.Key)
+	}, r.Key, r.Digest)
 	return nil
 }
 

@@ -43,7 +43,7 @@ func TestContradictionsAreRefused(t *testing.T) {
 		{NodeReach{Node: 9}, "no node 9"},
 		{NodeDuty{Node: 9}, "no node 9"},
 		{RunSubmitted{Run: 1}, "exists"},
-		{RunSubmitted{Run: 2, Spec: Spec{Job: "a", Kind: Final, Number: 3}}, "not the next number"},
+		{RunSubmitted{Run: 2, Spec: Spec{Job: "A", Kind: Final, Number: 1}}, "given before"},
 		{RunMoved{Run: 1, State: RunDone}, "lease 1 is open"},
 		{RunMoved{Run: 9}, "no run 9"},
 		{LeaseOpened{Lease: 2, Node: 1, Run: 1, Frames: two}, "not to do"},
@@ -130,11 +130,11 @@ func TestTrimAndSettle(t *testing.T) {
 
 func TestSubmitKeysAndNumbers(t *testing.T) {
 	s := started(t)
-	if s.SubmittedWith("mine") != s.Runs[1] || s.SubmittedWith("") != nil || s.SubmittedWith("other") != nil {
+	if with(s, "mine") != s.Runs[1] || with(s, "") != nil || with(s, "other") != nil {
 		t.Error("runs are not found by their submit key")
 	}
-	if s.NextNumber("a", Final) != 2 || s.NextNumber("a", Proof) != 1 || s.NextNumber("b", Final) != 1 {
-		t.Error("runs are not counted by job and kind")
+	if s.NextNumber("", "A", Final) != 2 || s.NextNumber("", "a", Proof) != 1 || s.NextNumber("", "b", Final) != 1 || s.NextNumber("other", "a", Final) != 1 {
+		t.Error("runs are not counted by project, job and kind")
 	}
 }
 
@@ -179,4 +179,9 @@ func TestTokenExpiry(t *testing.T) {
 	if !forever.Valid(now) || short.Valid(now) || !short.Valid(now.Add(-time.Second)) {
 		t.Error("tokens do not expire when they should")
 	}
+}
+
+func with(s *State, key string) *Run {
+	run, _ := s.SubmittedWith(key)
+	return run
 }

@@ -55,6 +55,12 @@ func (r PersonSet) Kind() string { return "person set" }
 func (r PersonSet) About() About { return About{At: r.At} }
 
 // Kind implements Record.
+func (r PersonRemoved) Kind() string { return "person removed" }
+
+// About implements Record.
+func (r PersonRemoved) About() About { return About{At: r.At} }
+
+// Kind implements Record.
 func (r TokenIssued) Kind() string { return "token issued" }
 
 // About implements Record.

@@ -78,14 +78,14 @@ var endings = map[string]string{"png": ".png", "jpeg": ".jpg", "tiff": ".tif"}
 // FrameFile returns the name of a frame's file in the run's output folder.
 func (s Spec) FrameFile(frame int) string {
 	before, ending := s.FrameFileParts("")
-	return before + frames.Name(frame, s.Frames.Digits()) + ending
+	return before + frames.Name(frame, s.Digits()) + ending
 }
 
 // PassFile returns where a pass of a frame stands in the run's output folder:
 // each pass has a folder of its own. The picture itself is the pass "".
 func (s Spec) PassFile(pass string, frame int) string {
 	before, ending := s.FrameFileParts(pass)
-	return path.Join(pass, before+frames.Name(frame, s.Frames.Digits())+ending)
+	return path.Join(pass, before+frames.Name(frame, s.Digits())+ending)
 }
 
 // FrameFileParts returns what stands before and behind the number in the names

@@ -184,6 +184,12 @@ type PersonSet struct {
 	At           time.Time `json:"at"`
 }
 
+// PersonRemoved takes a person off the farm, and ends all that speaks for them.
+type PersonRemoved struct {
+	Name string    `json:"name"`
+	At   time.Time `json:"at"`
+}
+
 // TokenIssued lets a token in.
 type TokenIssued struct {
 	Hash      string     `json:"hash"`
@@ -218,7 +224,8 @@ type RunSubmitted struct {
 	Spec   Spec      `json:"spec"`
 	State  RunState  `json:"state"`
 	Order  int64     `json:"order"`
-	Key    string    `json:"key"` // the submitter's own, to make a submit repeatable; may be empty
+	Key    string    `json:"key"`    // the submitter's own, to make a submit repeatable; may be empty
+	Digest string    `json:"digest"` // of what was asked for under that key
 	Reason string    `json:"reason"`
 	At     time.Time `json:"at"`
 }
@@ -363,7 +370,7 @@ type FramesRetried struct {
 type Audited struct {
 	Actor   string    `json:"actor"`
 	Action  string    `json:"action"`  // such as "hold run"
-	Subject string    `json:"subject"` // such as "salt_010 final 2"
+	Subject string    `json:"subject"` // such as "salt_010/final-2"
 	From    string    `json:"from"`
 	To      string    `json:"to"`
 	Run     RunID     `json:"run"`

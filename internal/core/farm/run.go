@@ -87,14 +87,15 @@ type Spec struct {
 	Licence  *LicenceNeed      `json:"licence,omitempty"`  // nil: none
 	Terms                      // as they were submitted; see Run.Terms
 	Frames   frames.Set        `json:"frames"`
-	SceneSHA string            `json:"scene_sha256"` // of the scene file when it was submitted
+	Shot     Shot              `json:"shot,omitzero"` // of the job, as of this run; see ShotRange
+	SceneSHA string            `json:"scene_sha256"`  // of the scene file when it was submitted
 	// SceneText is a small scene that goes to the nodes with each lease; empty
 	// for scenes that they read in their place.
 	SceneText string `json:"scene_text,omitempty"`
 }
 
-// Name is how people call the run: "salt_010 final 2".
-func (s Spec) Name() string { return fmt.Sprintf("%s %s %d", s.Job, s.Kind, s.Number) }
+// Name is how people call the run, and type it: "salt_010/final-2".
+func (s Spec) Name() string { return fmt.Sprintf("%s/%s-%d", s.Job, s.Kind, s.Number) }
 
 // Delivery is a frame whose picture was accepted and is being published.
 type Delivery struct {

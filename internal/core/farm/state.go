@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 
 	"vexillum/internal/core/frames"
 )
@@ -34,7 +35,8 @@ type State struct {
 
 	nodeNames  map[string]NodeID
 	numbers    map[jobKind]int
-	submitKeys map[string]RunID
+	newest     map[jobKey]RunID // of each job
+	submitKeys map[string]submitted
 	leases     map[LeaseID]*Lease            // of runs that have not closed
 	working    map[NodeID]map[LeaseID]*Lease // open leases by node
 	roomy      map[NodeID]*Node              // those on which a further lease could be begun: idle, or with leases that share them
@@ -44,8 +46,14 @@ type State struct {
 	nodeList   []*Node // in the order of their ids; nil when there are others
 }
 
+// jobKey is a job: a name in a project, whatever its capitals, as some file
+// systems take both for one folder.
+type jobKey struct{ project, job string }
+
+func keyOfJob(project, job string) jobKey { return jobKey{project, strings.ToLower(job)} }
+
 type jobKind struct {
-	job  string
+	jobKey
 	kind RunKind
 }
 
@@ -67,7 +75,8 @@ func NewState() *State {
 
 		nodeNames:  map[string]NodeID{},
 		numbers:    map[jobKind]int{},
-		submitKeys: map[string]RunID{},
+		newest:     map[jobKey]RunID{},
+		submitKeys: map[string]submitted{},
 		leases:     map[LeaseID]*Lease{},
 		working:    map[NodeID]map[LeaseID]*Lease{},
 		roomy:      map[NodeID]*Node{},
@@ -86,25 +95,29 @@ func (s *State) NodeName(id NodeID) string {
 	return fmt.Sprintf("node %d", id)
 }
 
-// NextNumber returns the number that the job's next run of this kind gets.
-func (s *State) NextNumber(job string, kind RunKind) int { return s.numbers[jobKind{job, kind}] + 1 }
-
-// JobProject returns the project that a job belongs to, if the job exists.
-func (s *State) JobProject(job string) (string, bool) {
-	for _, r := range s.Runs {
-		if r.Spec.Job == job {
-			return r.Spec.Project, true
-		}
-	}
-	return "", false
+// NextNumber returns the least number that the job's next run of this kind may
+// get.
+func (s *State) NextNumber(project, job string, kind RunKind) int {
+	return s.numbers[jobKind{keyOfJob(project, job), kind}] + 1
 }
 
-// SubmittedWith returns the run that was submitted with a key, or nil.
-func (s *State) SubmittedWith(key string) *Run {
+// NewestOf returns the newest run of a job, or nil. Capitals do not matter.
+func (s *State) NewestOf(project, job string) *Run { return s.Runs[s.newest[keyOfJob(project, job)]] }
+
+// submitted is what a submitter's own key stands for.
+type submitted struct {
+	run    RunID
+	digest string
+}
+
+// SubmittedWith returns the run that was submitted with a key, or nil, and the
+// digest of what was asked for then; "" where that was not kept.
+func (s *State) SubmittedWith(key string) (run *Run, digest string) {
 	if key == "" {
-		return nil
+		return nil, ""
 	}
-	return s.Runs[s.submitKeys[key]]
+	known := s.submitKeys[key]
+	return s.Runs[known.run], known.digest
 }
 
 // Lease returns a lease of a run that has not closed, or nil.

@@ -33,7 +33,7 @@ func setUp(t *testing.T, speeds []float64, leases []string, todo string) (*farm.
 		run.Leases[farm.LeaseID(id)] = &farm.Lease{ID: farm.LeaseID(id), Node: id, Run: 1, Given: set, Left: set}
 	}
 	run.Spec = farm.Spec{Job: "a", Kind: farm.Final, Number: 1, Frames: all}
-	s.PutRun(run, "")
+	s.PutRun(run, "", "")
 	return s, pace.New(), run
 }
 

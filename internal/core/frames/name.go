@@ -19,3 +19,30 @@ func (s Set) Digits() int {
 	}
 	return max(4, len(fmt.Sprint(max(s.Last(), -s.First()))))
 }
+
+// briefParts is how many stretches Brief names.
+const briefParts = 6
+
+// Brief prints a set for a sentence: as String does where it is short, else its
+// first stretches and how many frames there are. It looks at no more than it
+// prints.
+func (s Set) Brief() string {
+	parts := 0
+	for range s.Spans() {
+		if parts++; parts > 4*briefParts {
+			break
+		}
+	}
+	if parts <= 4*briefParts {
+		if text := s.String(); len(text) <= 60 {
+			return text
+		}
+	}
+	var shown []Span
+	for sp := range s.Spans() {
+		if shown = append(shown, sp); len(shown) == briefParts {
+			break
+		}
+	}
+	return fmt.Sprintf("%s … (%d in all)", Of(shown...), s.Len())
+}

@@ -79,6 +79,19 @@ func Parse(text string) (Set, error) {
 	return b.set(), nil
 }
 
+// ParseSpan reads a range of consecutive frames such as "1-180", or one frame.
+// The error is a *ParseError.
+func ParseSpan(text string) (Span, error) {
+	part, offset, reason := parsePart(text)
+	switch {
+	case reason != "":
+		return Span{}, &ParseError{Text: shorten(text), Position: offset, Reason: reason}
+	case part.Step != 1:
+		return Span{}, &ParseError{Text: shorten(text), Position: strings.IndexByte(text, '/'), Reason: "a whole animation has no step"}
+	}
+	return Span{part.First, part.Last}, nil
+}
+
 // parsePart reads one piece between commas. A reason other than "" means that
 // it could not, with the offset inside the piece.
 func parsePart(piece string) (p Part, offset int, reason string) {

@@ -13,7 +13,7 @@ func (w *world) submit(job int) error {
 	id := w.s.LastRun + 1
 	w.runs[id] = job
 	spec := w.farm.Jobs[job].Spec
-	spec.Number = w.s.NextNumber(spec.Job, spec.Kind)
+	spec.Number = w.s.NextNumber(spec.Project, spec.Job, spec.Kind)
 	if spec.Sequence == farm.ScoutsFirst && spec.Scouts.Empty() {
 		spec.Scouts = deal.Scouts(w.m, &farm.Run{ID: id, Spec: spec})
 	}

@@ -1,6 +1,7 @@
 package floor
 
 import (
+	"cmp"
 	"context"
 	"maps"
 	"slices"
@@ -46,7 +47,7 @@ func (f *Floor) publishAccess() {
 func (f *Floor) publishAccessIf(records []farm.Record) {
 	if slices.ContainsFunc(records, func(r farm.Record) bool {
 		switch r.(type) {
-		case farm.PersonSet, farm.TokenIssued, farm.TokenRevoked, farm.NodeRetired:
+		case farm.PersonSet, farm.PersonRemoved, farm.TokenIssued, farm.TokenRevoked, farm.NodeRetired:
 			return true
 		}
 		return false
@@ -55,31 +56,44 @@ func (f *Floor) publishAccessIf(records []farm.Record) {
 	}
 }
 
-// SetPerson makes a person or changes role and, where a hash is given,
-// password.
-func (f *Floor) SetPerson(ctx context.Context, name string, role farm.Role, passwordHash, actor string) (farm.Person, error) {
+// SetPerson makes a person or changes role and password; what is empty stays.
+// match, if not empty, must be the mark of what is there. A new password ends all
+// sessions and tokens of the person but the one kept.
+func (f *Floor) SetPerson(ctx context.Context, name string, role farm.Role, passwordHash, match, actor string) (farm.Person, error) {
 	var out farm.Person
 	err := f.do(ctx, func(t *turn) error {
 		if err := farm.CheckPersonName(name); err != nil {
 			return refuse(Invalid, "name", "%v", err)
 		}
-		if !role.Valid() {
-			return refuse(Invalid, "role", "a person is viewer, artist, wrangler or admin, not %q", role)
-		}
-		from := ""
-		if old := t.s.People[name]; old != nil {
+		old, from := t.s.People[name], ""
+		if old != nil {
 			from = string(old.Role)
-			if passwordHash == "" {
-				passwordHash = old.PasswordHash
+			if err := matches(name, match, old.Etag(), true); err != nil {
+				return err
 			}
+			role = cmp.Or(role, old.Role)
 			if old.Role == farm.Admin && role != farm.Admin && admins(t.s) == 1 {
 				return refuse(Conflict, "role", "%s is the only admin; make another one first", name)
 			}
-		} else if passwordHash == "" {
+		}
+		role = cmp.Or(role, farm.Artist)
+		if !role.Valid() {
+			return refuse(Invalid, "role", "a person is viewer, artist, wrangler or admin, not %q", role)
+		}
+		if old == nil && passwordHash == "" {
 			return refuse(Invalid, "password", "a new person needs a password")
 		}
-		t.append(farm.PersonSet{Name: name, Role: role, PasswordHash: passwordHash, At: t.now},
-			farm.Audited{Actor: actor, Action: "set person", Subject: name, From: from, To: string(role), At: t.now})
+		hash := passwordHash
+		if hash == "" {
+			hash = old.PasswordHash
+		}
+		if old == nil || old.Role != role || old.PasswordHash != hash {
+			t.append(farm.PersonSet{Name: name, Role: role, PasswordHash: hash, At: t.now},
+				farm.Audited{Actor: actor, Action: "set person", Subject: name, From: from, To: string(role), At: t.now})
+		}
+		if old != nil && passwordHash != "" {
+			t.endTokens(name, "", actor, "a new password")
+		}
 		out = *t.s.People[name]
 		return nil
 	})
@@ -104,32 +118,6 @@ func (f *Floor) People() []farm.Person {
 		out = append(out, a.people[name])
 	}
 	return out
-}
-
-// IssueToken lets a token of a person in. A zero expiry means never.
-func (f *Floor) IssueToken(ctx context.Context, hash string, kind farm.TokenKind, person, label string, expires time.Time) error {
-	return f.do(ctx, func(t *turn) error {
-		if t.s.People[person] == nil {
-			return refuse(NotFound, "name", "there is nobody called %q", person)
-		}
-		r := farm.TokenIssued{Hash: hash, Of: kind, Person: person, Label: label, At: t.now}
-		if !expires.IsZero() {
-			r.ExpiresAt = &expires
-		}
-		t.append(r, farm.Audited{Actor: person, Action: "sign in", Subject: string(kind) + " token", To: label, At: t.now})
-		return nil
-	})
-}
-
-// RevokeToken shuts a token out. One that is not known is revoked already.
-func (f *Floor) RevokeToken(ctx context.Context, hash, actor string) error {
-	return f.do(ctx, func(t *turn) error {
-		if token := t.s.Tokens[hash]; token != nil {
-			t.append(farm.TokenRevoked{Hash: hash, At: t.now},
-				farm.Audited{Actor: actor, Action: "sign out", Subject: string(token.Kind) + " token", From: token.Label, At: t.now})
-		}
-		return nil
-	})
 }
 
 // IssueKey lets an enrolment key be used for a while.

@@ -13,10 +13,10 @@ import (
 )
 
 // SetEnvironment says as whom renderers run and what they find in their
-// environment, for a project, a recipe, both or all. An empty one takes back
-// what was said.
-func (f *Floor) SetEnvironment(ctx context.Context, in wire.Environment, by farm.Person) (wire.Environment, error) {
-	err := f.do(ctx, func(t *turn) error {
+// environment, for a project, a recipe, both or all. What is not named stays.
+// match, if not empty, must be the mark of what is said.
+func (f *Floor) SetEnvironment(ctx context.Context, in wire.EnvironmentChange, match string, by farm.Person) (out wire.Environment, err error) {
+	err = f.do(ctx, func(t *turn) error {
 		of := farm.EnvironmentOf{Project: in.Project, Recipe: in.Recipe}
 		if in.Project != "" && t.s.Projects[in.Project] == nil {
 			return refuse(Invalid, "project", "there is no project %q; vexillum project list shows them", in.Project)
@@ -24,18 +24,37 @@ func (f *Floor) SetEnvironment(ctx context.Context, in wire.Environment, by farm
 		if in.Recipe != "" && f.recipes[in.Recipe] == nil {
 			return refuse(Invalid, "recipe", "there is no recipe %q; there are %v", in.Recipe, f.recipes.Names())
 		}
-		env := farm.Environment{Account: in.Account, Group: in.Group, Mask: in.Mask, Variables: in.Variables}
+		old := t.s.Environments[of]
+		if err := matches("what is said for "+of.String(), match, old.Etag(), true); err != nil {
+			return err
+		}
+		env := old
+		set(&env.Account, in.Account)
+		set(&env.Group, in.Group)
+		set(&env.Mask, in.Mask)
+		env.Variables = maps.Clone(old.Variables)
+		if env.Variables == nil {
+			env.Variables = map[string]string{}
+		}
+		for name, value := range in.Variables {
+			if value == nil {
+				delete(env.Variables, name)
+			} else {
+				env.Variables[name] = *value
+			}
+		}
 		if field, err := env.Check(); err != nil {
 			return refuse(Invalid, field, "%v", err)
 		}
-		before, after := environmentText(t.s.Environments[of]), environmentText(env)
+		before, after := environmentText(old), environmentText(env)
 		if before != after {
 			t.append(farm.EnvironmentSet{Of: of, Env: env, At: t.now},
 				farm.Audited{Actor: by.Name, Action: "set environment", Subject: of.String(), From: before, To: after, At: t.now})
 		}
+		out = environmentView(of, env)
 		return nil
 	})
-	return in, err
+	return out, err
 }
 
 // environmentText says what an environment says, for the audit record.
@@ -68,7 +87,7 @@ func (f *Floor) Environments(ctx context.Context) ([]wire.Environment, error) {
 }
 
 func environmentView(of farm.EnvironmentOf, e farm.Environment) wire.Environment {
-	v := wire.Environment{Project: of.Project, Recipe: of.Recipe, Account: e.Account, Group: e.Group, Mask: e.Mask, Variables: map[string]string{}}
+	v := wire.Environment{Project: of.Project, Recipe: of.Recipe, Account: e.Account, Group: e.Group, Mask: e.Mask, Variables: map[string]string{}, Etag: e.Etag()}
 	maps.Copy(v.Variables, e.Variables)
 	return v
 }

@@ -1,6 +1,7 @@
 package floor
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"maps"
@@ -9,6 +10,7 @@ import (
 	"strings"
 
 	"vexillum/internal/core/farm"
+	"vexillum/internal/wire"
 )
 
 // ownProject is the farm's own project, whose runs test nodes. Only OwnActor may
@@ -18,37 +20,96 @@ const (
 	OwnActor   = "self-test"
 )
 
-// SetPlace makes or changes a place.
-func (f *Floor) SetPlace(ctx context.Context, p farm.Place, actor string) error {
-	return f.do(ctx, func(t *turn) error {
-		if err := farm.CheckShortName("place", p.Name); err != nil {
+// SetPlace makes a place or changes it; what is not named stays. match, if not
+// empty, must be the mark of what is there. It returns the place before, with no
+// path where there was none, and after.
+func (f *Floor) SetPlace(ctx context.Context, name string, in wire.PlaceChange, match, actor string) (before, after farm.Place, err error) {
+	err = f.do(ctx, func(t *turn) error {
+		if err := farm.CheckShortName("place", name); err != nil {
 			return refuse(Invalid, "name", "%v", err)
 		}
-		if len(p.Paths) == 0 {
-			return refuse(Invalid, "paths", "the place %s has no path; give one for linux, darwin or windows", p.Name)
+		text := ""
+		after = farm.Place{Name: name, Paths: map[string]string{}}
+		if old := t.s.Places[name]; old != nil {
+			before, after = *old, *old
+			after.Paths = maps.Clone(old.Paths)
+			text = placeText(before)
 		}
-		for os, where := range p.Paths {
-			switch {
-			case os != "linux" && os != "darwin" && os != "windows":
+		if err := matches("the place "+name, match, before.Etag(), t.s.Places[name] != nil); err != nil {
+			return err
+		}
+		for os, where := range in.Paths {
+			if os != "linux" && os != "darwin" && os != "windows" {
 				return refuse(Invalid, "paths", "%q is no operating system; use linux, darwin or windows", os)
-			case os == "windows" && !strings.HasPrefix(where, `\\`) && !(len(where) > 2 && where[1] == ':'),
-				os != "windows" && !path.IsAbs(where):
-				return refuse(Invalid, "paths", "%q is not a whole path on %s", where, os)
-			case len(where) > maxPath:
-				return refuse(Invalid, "paths", "the path on %s has more than %d characters", os, maxPath)
-			case path.Clean(where) == "/":
-				return refuse(Invalid, "paths", "a place cannot be the whole of a machine")
 			}
+			if where == "" {
+				delete(after.Paths, os)
+				continue
+			}
+			if err := checkRoot(os, where); err != nil {
+				return err
+			}
+			after.Paths[os] = where
 		}
-		before := ""
-		if old := t.s.Places[p.Name]; old != nil {
-			before = fmt.Sprint(old.Paths, " loads ", old.Loads)
+		if len(after.Paths) == 0 {
+			return refuse(Invalid, "paths", "the place %s has no path; give one for linux, darwin or windows", name)
 		}
-		if p.Loads < 0 || p.Loads > 100_000 {
+		if in.Loads != nil {
+			after.Loads = *in.Loads
+		}
+		if after.Loads < 0 || after.Loads > 100_000 {
 			return refuse(Invalid, "loads", "so many launches cannot load at the same moment: use 1 to 100000, or 0 for any number")
 		}
-		t.append(farm.PlaceSet{Name: p.Name, Paths: p.Paths, Loads: p.Loads, At: t.now},
-			farm.Audited{Actor: actor, Action: "set place", Subject: p.Name, From: before, To: fmt.Sprint(p.Paths, " loads ", p.Loads), At: t.now})
+		if text != placeText(after) {
+			t.append(farm.PlaceSet{Name: name, Paths: after.Paths, Loads: after.Loads, At: t.now},
+				farm.Audited{Actor: actor, Action: "set place", Subject: name, From: text, To: placeText(after), At: t.now})
+		}
+		return nil
+	})
+	return before, after, err
+}
+
+func placeText(p farm.Place) string { return fmt.Sprint(p.Paths, " loads ", p.Loads) }
+
+// checkRoot refuses a path that no place can have.
+func checkRoot(os, where string) error {
+	switch {
+	case os == "windows" && !strings.HasPrefix(where, `\\`) && !(len(where) > 2 && where[1] == ':'),
+		os != "windows" && !path.IsAbs(where):
+		return refuse(Invalid, "paths", "%q is not a whole path on %s", where, os)
+	case len(where) > maxPath:
+		return refuse(Invalid, "paths", "the path on %s has more than %d characters", os, maxPath)
+	case path.Clean(where) == "/":
+		return refuse(Invalid, "paths", "a place cannot be the whole of a machine")
+	}
+	return nil
+}
+
+// matches refuses a change of what is not, any more, as its changer has seen it.
+func matches(what, match, now string, exists bool) error {
+	if match == "" || exists && match == now {
+		return nil
+	}
+	return refuse(Changed, "If-Match", "%s was changed by somebody else meanwhile; look at it again, then change it", what)
+}
+
+// Place returns one place.
+func (f *Floor) Place(ctx context.Context, name string) (out farm.Place, err error) {
+	err = f.do(ctx, func(t *turn) error {
+		p := t.s.Places[name]
+		if p == nil {
+			return refuse(NotFound, "place", "there is no place %q; vexillum place list shows them", name)
+		}
+		out = *p
+		return nil
+	})
+	return out, err
+}
+
+// Marked puts on record that a person had the folder of a place marked.
+func (f *Floor) Marked(ctx context.Context, name, path string, by farm.Person) error {
+	return f.do(ctx, func(t *turn) error {
+		t.append(farm.Audited{Actor: by.Name, Action: "mark place", Subject: name, To: path, At: t.now})
 		return nil
 	})
 }
@@ -65,39 +126,65 @@ func (f *Floor) Places(ctx context.Context) ([]farm.Place, error) {
 	return out, err
 }
 
-// SetProject makes or changes a project.
-func (f *Floor) SetProject(ctx context.Context, p farm.Project, actor string) error {
-	return f.do(ctx, func(t *turn) error {
-		if err := farm.CheckShortName("project", p.Name); err != nil {
+// SetProject makes a project or changes it; what is not named stays. match, if
+// not empty, must be the mark of what is there.
+func (f *Floor) SetProject(ctx context.Context, name string, in wire.ProjectChange, match, actor string) (out wire.Project, err error) {
+	err = f.do(ctx, func(t *turn) error {
+		if err := farm.CheckShortName("project", name); err != nil {
 			return refuse(Invalid, "name", "%v", err)
 		}
-		if p.Name == ownProject && actor != OwnActor {
-			return refuse(Conflict, "name", "the project %s is the farm's own", p.Name)
+		if name == ownProject && actor != OwnActor {
+			return refuse(Conflict, "name", "the project %s is the farm's own", name)
 		}
-		if p.Title == "" {
-			p.Title = p.Name
+		old := t.s.Projects[name]
+		before, p := "", farm.Project{Name: name, Title: name, Weight: 1}
+		if old != nil {
+			p, before = *old, projectText(*old)
 		}
+		if err := matches("the project "+name, match, p.Etag(), old != nil); err != nil {
+			return err
+		}
+		if in.Title != nil {
+			p.Title = cmp.Or(*in.Title, name)
+		}
+		if in.Weight != nil {
+			p.Weight = *in.Weight
+		}
+		p.Scenes, p.Frames = cmp.Or(in.Scenes, p.Scenes), cmp.Or(in.Frames, p.Frames)
 		if len(p.Title) > 100 {
 			return refuse(Invalid, "title", "the title has more than 100 characters")
 		}
-		if p.Weight == 0 {
-			p.Weight = 1
+		if !(p.Weight >= leastWeight && p.Weight <= mostWeight) {
+			return refuse(Invalid, "weight", "a weight is %v to %v, not %v", leastWeight, mostWeight, p.Weight)
 		}
-		if !(p.Weight > 0 && p.Weight <= 1000) {
-			return refuse(Invalid, "weight", "a weight is above 0 and at most 1000, not %v", p.Weight)
-		}
-		for field, place := range map[string]string{"scenes": p.Scenes, "frames": p.Frames} {
-			if t.s.Places[place] == nil {
-				return refuse(Invalid, field, "there is no place %q; make it first with: vexillum place set", place)
+		for _, at := range []struct{ field, place, what string }{{"scenes", p.Scenes, "scenes lie"}, {"frames", p.Frames, "frames go"}} {
+			if at.place == "" {
+				return refuse(Invalid, at.field, "say in which place the %s of the project %s, with --%s", at.what, name, at.field)
+			}
+			if t.s.Places[at.place] == nil {
+				return refuse(Invalid, at.field, "there is no place %q; make it first with: vexillum place set", at.place)
 			}
 		}
-		before := ""
-		if old := t.s.Projects[p.Name]; old != nil {
-			before = fmt.Sprintf("%s, weight %g, scenes %s, frames %s", old.Title, old.Weight, old.Scenes, old.Frames)
+		if after := projectText(p); before != after {
+			t.append(farm.ProjectSet{Name: p.Name, Title: p.Title, Weight: p.Weight, Scenes: p.Scenes, Frames: p.Frames, At: t.now},
+				farm.Audited{Actor: actor, Action: "set project", Subject: name, From: before, To: after, At: t.now})
 		}
-		after := fmt.Sprintf("%s, weight %g, scenes %s, frames %s", p.Title, p.Weight, p.Scenes, p.Frames)
-		t.append(farm.ProjectSet{Name: p.Name, Title: p.Title, Weight: p.Weight, Scenes: p.Scenes, Frames: p.Frames, At: t.now},
-			farm.Audited{Actor: actor, Action: "set project", Subject: p.Name, From: before, To: after, At: t.now})
+		out = projectView(p)
 		return nil
 	})
+	return out, err
+}
+
+// Bounds of a project's weight.
+const (
+	leastWeight = 0.001
+	mostWeight  = 1000.0
+)
+
+func projectText(p farm.Project) string {
+	return fmt.Sprintf("%s, weight %g, scenes %s, frames %s", p.Title, p.Weight, p.Scenes, p.Frames)
+}
+
+func projectView(p farm.Project) wire.Project {
+	return wire.Project{Name: p.Name, Title: p.Title, Weight: p.Weight, Scenes: p.Scenes, Frames: p.Frames, Etag: p.Etag()}
 }

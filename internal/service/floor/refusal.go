@@ -11,6 +11,7 @@ const (
 	NotFound                         // what it is about does not exist
 	Conflict                         // it does not fit what is there now
 	Forbidden                        // the asker may not
+	Changed                          // it is not any more as the asker has seen it
 )
 
 // Refusal is a no with its reason, as one sentence for a person.

@@ -6,6 +6,7 @@ import (
 	"path"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
@@ -19,11 +20,18 @@ import (
 type Submission struct {
 	Spec  farm.Spec // without Number and Mode
 	Held  bool
+	Own   bool // a test of the farm's own
 	First bool // before all of its priority that is in the queue
 	// AtOnce gives it all nodes at once; otherwise a new scene starts on few,
 	// and the others join when its first frame is verified.
 	AtOnce bool
-	Key    string // makes the submit repeatable; may be empty
+	Key    string         // makes the submit repeatable; may be empty
+	Digest string         // of what was asked for under the Key
+	Shot   *frames.Span   // all frames of the animation, where somebody says so
+	Scene  farm.SceneShot // what a file beside the scene tells of it
+	// Number is what the run shall be called by. A *TakenError says that it
+	// cannot be.
+	Number int
 	Actor  string
 }
 
@@ -158,7 +166,10 @@ func (f *Floor) Spec(ctx context.Context, id farm.RunID) (farm.Spec, error) {
 }
 
 // Roots are the two places of a project on one operating system.
-type Roots struct{ Scenes, Frames string }
+type Roots struct {
+	Scenes, Frames string
+	FramesName     string // of the place
+}
 
 // Roots returns where a project's places lie on an operating system.
 func (f *Floor) Roots(ctx context.Context, project, os string) (Roots, error) {
@@ -168,33 +179,106 @@ func (f *Floor) Roots(ctx context.Context, project, os string) (Roots, error) {
 		if p == nil {
 			return refuse(Invalid, "project", "there is no project %q; vexillum project list shows them", project)
 		}
-		roots = Roots{t.s.Places[p.Scenes].Paths[os], t.s.Places[p.Frames].Paths[os]}
+		roots = Roots{t.s.Places[p.Scenes].Paths[os], t.s.Places[p.Frames].Paths[os], p.Frames}
 		return nil
 	})
 	return roots, err
+}
+
+// TakenError says that a run cannot have a number, and which it may have.
+type TakenError struct{ Next int }
+
+// Error says so.
+func (e *TakenError) Error() string {
+	return fmt.Sprintf("the number is taken; the next is %d", e.Next)
+}
+
+// Submitted returns the run that was submitted with a key, or false. A *Refusal
+// says that something else was asked for under it.
+func (f *Floor) Submitted(ctx context.Context, key, digest string) (view wire.Run, known bool, err error) {
+	err = f.do(ctx, func(t *turn) error {
+		var run *farm.Run
+		if run, err = t.submitted(key, digest); run != nil && err == nil {
+			view, known = f.runView(run, t.now), true
+		}
+		return err
+	})
+	return view, known, err
+}
+
+func (t *turn) submitted(key, digest string) (*farm.Run, error) {
+	run, before := t.s.SubmittedWith(key)
+	if run != nil && before != "" && digest != "" && before != digest {
+		return nil, refuse(Invalid, "Idempotency-Key", "%s was submitted with this Idempotency-Key, and something else was asked for then; give another key", run.Spec.Name())
+	}
+	return run, nil
+}
+
+// outputOf returns the folder of a run, inside its frame place.
+func outputOf(spec farm.Spec) string {
+	return path.Join(spec.Output, fmt.Sprintf("%s-%d", spec.Kind, spec.Number))
+}
+
+// NextNumber returns the least number from one on that a run may have, and the
+// folder that it then writes into: no other run writes there.
+func (f *Floor) NextNumber(ctx context.Context, spec farm.Spec, from int) (number int, output string, err error) {
+	err = f.do(ctx, func(t *turn) error {
+		spec.Number = t.nextNumber(spec, from)
+		number, output = spec.Number, outputOf(spec)
+		return nil
+	})
+	return number, output, err
+}
+
+// nextNumber looks at all runs, whose folders may lie in one place. Capitals do
+// not tell folders apart.
+func (t *turn) nextNumber(spec farm.Spec, from int) int {
+	spec.Number = max(from, t.s.NextNumber(spec.Project, spec.Job, spec.Kind))
+	before := strings.ToLower(path.Join(spec.Output, string(spec.Kind)+"-"))
+	taken := map[string]bool{}
+	for _, other := range t.s.Runs {
+		if folder := strings.ToLower(other.Spec.Output); strings.HasPrefix(folder, before) && sameFramePlace(t.s, other.Spec.Project, spec.Project) {
+			taken[folder] = true
+		}
+	}
+	for taken[strings.ToLower(outputOf(spec))] {
+		spec.Number++
+	}
+	return spec.Number
 }
 
 // Submit puts a checked submission into the queue. The same Key gives the run
 // of the first submit again, and true.
 func (f *Floor) Submit(ctx context.Context, sub Submission) (view wire.Run, again bool, err error) {
 	err = f.do(ctx, func(t *turn) error {
-		if run := t.s.SubmittedWith(sub.Key); run != nil {
-			view, again = f.runView(run, t.now), true
-			return nil
+		if run, err := t.submitted(sub.Key, sub.Digest); err != nil || run != nil {
+			if err == nil {
+				view, again = f.runView(run, t.now), true
+			}
+			return err
 		}
 		spec := sub.Spec
 		if t.s.Projects[spec.Project] == nil {
 			return refuse(Invalid, "project", "there is no project %q; vexillum project list shows them", spec.Project)
 		}
-		if p, ok := t.s.JobProject(spec.Job); ok && p != spec.Project {
-			return refuse(Conflict, "job", "the job %s belongs to project %s; choose another name", spec.Job, p)
+		if spec.Project == ownProject && sub.Actor != OwnActor && !sub.Own {
+			return refuse(Conflict, "project", "the project %s is the farm's own; choose another", spec.Project)
 		}
-		spec.Number = t.s.NextNumber(spec.Job, spec.Kind)
-		spec.Output = path.Join(spec.Output, fmt.Sprintf("%s-%d", spec.Kind, spec.Number))
-		for _, other := range t.s.Runs {
-			if other.Spec.Output == spec.Output && sameFramePlace(t.s, other.Spec.Project, spec.Project) {
-				return refuse(Conflict, "output", "%s writes into %s already; choose another output folder", other.Spec.Name(), spec.Output)
+		before := t.s.NewestOf(spec.Project, spec.Job)
+		var earlier *farm.Spec
+		if before != nil {
+			if before.Spec.Job != spec.Job {
+				return refuse(Conflict, "job", "the project %s has a job %s already, and some file systems take both names for one; choose another name", spec.Project, before.Spec.Job)
 			}
+			earlier = &before.Spec
+		}
+		if spec.Number = t.nextNumber(spec, sub.Number); sub.Number != 0 && spec.Number != sub.Number {
+			return &TakenError{spec.Number}
+		}
+		spec.Output = outputOf(spec)
+		var err error
+		if spec.Shot, err = farm.ChooseShot(spec.Frames, sub.Shot, earlier, sub.Scene); err != nil {
+			return refuse(Invalid, "frames", "%v", err)
 		}
 		spec.Owner = sub.Actor
 		state := farm.RunQueued
@@ -214,7 +298,7 @@ func (f *Floor) Submit(ctx context.Context, sub Submission) (view wire.Run, agai
 			}
 		}
 		t.append(
-			farm.RunSubmitted{Run: id, Spec: spec, State: state, Order: t.s.LastOrder + 1, Key: sub.Key, At: t.now,
+			farm.RunSubmitted{Run: id, Spec: spec, State: state, Order: t.s.LastOrder + 1, Key: sub.Key, Digest: sub.Digest, At: t.now,
 				Reason: fmt.Sprintf("submitted by %s: %d frames, %s", sub.Actor, spec.Frames.Len(), state)},
 			farm.Audited{Actor: sub.Actor, Action: "submit run", Subject: spec.Name(), To: string(state), Run: id, At: t.now},
 		)
@@ -230,7 +314,7 @@ const startOn = 3
 // proven reports whether a frame of the same scene has been rendered before.
 func proven(s *farm.State, spec farm.Spec) bool {
 	for _, other := range s.Runs {
-		if other.Spec.Job == spec.Job && other.Spec.Scene == spec.Scene && other.Spec.Recipe == spec.Recipe && !other.Done.Empty() {
+		if other.Spec.Project == spec.Project && other.Spec.Job == spec.Job && other.Spec.Scene == spec.Scene && other.Spec.Recipe == spec.Recipe && !other.Done.Empty() {
 			return true
 		}
 	}
@@ -354,6 +438,6 @@ func (f *Floor) leaseView(n *farm.Node, l *farm.Lease) *LeaseView {
 	p := f.s.Projects[run.Spec.Project]
 	return &LeaseView{
 		ID: l.ID, Run: run.ID, Spec: run.Spec, Frames: l.Left, Share: l.Share, Env: f.s.EnvironmentFor(run.Spec.Project, run.Spec.Recipe), Recipe: f.recipes[run.Spec.Recipe],
-		Roots: Roots{f.s.Places[p.Scenes].Paths[n.Facts.OS], f.s.Places[p.Frames].Paths[n.Facts.OS]},
+		Roots: Roots{f.s.Places[p.Scenes].Paths[n.Facts.OS], f.s.Places[p.Frames].Paths[n.Facts.OS], p.Frames},
 	}
 }

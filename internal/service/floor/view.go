@@ -3,7 +3,6 @@ package floor
 import (
 	"cmp"
 	"context"
-	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -39,14 +38,31 @@ func (f *Floor) Runs(ctx context.Context) (out []wire.Run, err error) {
 	return out, err
 }
 
-// RunsNamed returns the runs that a name means: those of a job, the newest
-// first, or the one of that full name.
+// RunsNamed returns the runs that a name may mean, the newest first: the newest
+// run of each job of that name, the run of that full name in each project, and
+// the one of that number, written #45. Job and run may have their project before
+// them, with a slash.
 func (f *Floor) RunsNamed(ctx context.Context, name string) (out []wire.Run, err error) {
+	name = strings.TrimSpace(name)
+	if name == "" {
+		return nil, refuse(Invalid, "name", "the name of the run is empty; give one like salt_010, salt_010/final-2 or #45")
+	}
+	err = f.do(ctx, func(t *turn) error {
+		out = []wire.Run{}
+		for _, run := range t.s.Named(name) {
+			out = append(out, f.runView(run, t.now))
+		}
+		return nil
+	})
+	return out, err
+}
+
+// RunsOf returns all runs of a job, the newest first.
+func (f *Floor) RunsOf(ctx context.Context, project, job string) (out []wire.Run, err error) {
 	err = f.do(ctx, func(t *turn) error {
 		out = []wire.Run{}
 		for _, run := range t.s.Runs {
-			full := run.Spec.Name()
-			if run.Spec.Job == name || full == name || strings.ReplaceAll(full, " ", "/") == name || fmt.Sprintf("%s/%s-%d", run.Spec.Job, run.Spec.Kind, run.Spec.Number) == name {
+			if run.Spec.Project == project && run.Spec.Job == job {
 				out = append(out, f.runView(run, t.now))
 			}
 		}
@@ -134,8 +150,7 @@ func (f *Floor) NodeNames(ctx context.Context) (out map[int64]string, err error)
 func projectViews(s *farm.State) []wire.Project {
 	out := []wire.Project{}
 	for _, name := range slices.Sorted(maps.Keys(s.Projects)) {
-		p := s.Projects[name]
-		out = append(out, wire.Project{Name: p.Name, Title: p.Title, Weight: p.Weight, Scenes: p.Scenes, Frames: p.Frames})
+		out = append(out, projectView(*s.Projects[name]))
 	}
 	return out
 }
@@ -192,7 +207,7 @@ func (f *Floor) runView(run *farm.Run, now time.Time) wire.Run {
 		ID: int64(run.ID), Name: spec.Name(), Job: spec.Job, Kind: string(spec.Kind), Number: spec.Number, Project: spec.Project,
 		State: string(run.State), Why: f.dealer.WhyRun(run, now), Recipe: spec.Recipe, Scene: spec.Scene, Output: spec.Output,
 		Width: spec.Width, Height: spec.Height, Values: spec.Values, Needs: spec.Needs, Priority: run.Terms.Level.String(), Ceiling: run.Terms.Ceiling.String(), Due: instant(run.Terms.Due), Sequence: string(spec.Sequence), Scouts: spec.Scouts.String(), Put: run.Terms.Put, Takes: wire.Amounts(spec.Takes), Environment: LeaseEnvironmentView(f.s.EnvironmentFor(spec.Project, spec.Recipe)), Passes: spec.PassNames(), Tries: spec.Tries, Owner: spec.Owner,
-		Frames: spec.Frames.String(), FrameCount: spec.Frames.Len(), DoneCount: run.Done.Len(), ParkedCount: run.Parked.Len(),
+		Frames: spec.Frames.String(), Shot: spec.ShotRange().String(), ShotWhy: spec.Shot.Why, FrameCount: spec.Frames.Len(), DoneCount: run.Done.Len(), ParkedCount: run.Parked.Len(),
 		SubmittedAt: run.SubmittedAt, StartedAt: instant(run.StartedAt), EndedAt: instant(run.EndedAt),
 		Nodes: []string{}, Changed: run.Changed, Forecast: f.forecast(run, now), Troubles: f.troubles(run),
 	}

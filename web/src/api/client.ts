@@ -131,7 +131,7 @@ export const changeNodes = (change: NodeChange) => post<NodesActed>("/api/v1/nod
 export const testNodes = (nodes: number[]) => post<NodeTest[]>("/api/v1/node-tests", { nodes });
 export const changeRun = async (run: number, change: RunChange) => (await call("PATCH", `/api/v1/runs/${run}`, change)).json() as Promise<RunChanged>;
 export const setLicence = (name: string, count: number | null) => call("PUT", `/api/v1/licences/${encodeURIComponent(name)}`, { count });
-export const setPlace = (place: Place) => call("PUT", `/api/v1/places/${encodeURIComponent(place.name ?? "")}`, place);
+export const setPlaceLoads = (place: Place, loads: number) => call("PATCH", `/api/v1/places/${encodeURIComponent(place.name)}`, { loads });
 export const setStay = async (stay: Stay) => (await call("PUT", "/api/v1/stays", stay)).json() as Promise<StayDone>;
 export const makeKey = (key: NewKey) => post<Key>("/api/v1/keys", key);
 

@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
 import { Navigate } from "react-router";
-import { getLicences, getPlaces, isWrangler, setLicence, setPlace, type Licence, type Me, type Place } from "../../api/client";
+import { getLicences, getPlaces, isWrangler, setLicence, setPlaceLoads, type Licence, type Me, type Place } from "../../api/client";
 import { clock, useNow } from "../../parts/time";
 import { useToast } from "../../parts/toast";
 
@@ -80,8 +80,9 @@ function Places() {
         {places.data?.map((p: Place) => (
           <li key={p.name} className="grid grid-cols-[1fr_auto] items-center gap-x-4 border-b border-hair py-2 sm:grid-cols-[180px_150px_1fr]">
             <b className="font-semibold">{p.name}</b>
-            <Count value={p.loads === 0 || p.loads === undefined ? null : p.loads} none="any number" label={`Launches that may load from ${p.name} at once`} onKeep={(n) => keep(() => setPlace({ ...p, loads: n ?? 0 }), `Place ${p.name}: ${n === null ? "any number" : n} at once.`)} />
-            <span className="num truncate text-xs text-muted max-sm:col-span-2">{Object.values(p.paths ?? {}).join(" · ")}</span>
+            <Count value={p.loads === 0 ? null : p.loads} none="any number" label={`Launches that may load from ${p.name} at once`} onKeep={(n) => keep(() => setPlaceLoads(p, n ?? 0), `Place ${p.name}: ${n === null ? "any number" : n} at once.`)} />
+            <span className="num truncate text-xs text-muted max-sm:col-span-2">{p.mark !== "marked" && <span className="text-failed">{p.mark} · </span>}
+              {Object.values(p.paths).join(" · ")}</span>
           </li>
         ))}
       </ul>

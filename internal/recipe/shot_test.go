@@ -1,0 +1,57 @@
+package recipe
+
+import (
+	"maps"
+	"strings"
+	"testing"
+)
+
+func TestWhatAFileBesideTheSceneTells(t *testing.T) {
+	book, err := Open("")
+	if err != nil {
+		t.Fatal(err)
+	}
+	povray := book["povray"]
+	if got := povray.ShotFile("shots/salt_010.pov"); got != "shots/salt_010.ini" {
+		t.Errorf("the file is %q", got)
+	}
+	for name, c := range map[string]struct {
+		text        string
+		first, last int // last 0: none
+		values      map[string]string
+		says        string
+	}{
+		"options":           {"; a comment\nInput_File_Name=a.pov\nInitial_Frame=1\r\nFinal_Frame = 30\r\nInitial_Clock=0\nFinal_Clock=6.28\nCyclic_Animation=On\n", 1, 30, map[string]string{"clock_first": "0", "clock_last": "6.28", "cyclic": "on"}, ""},
+		"no first frame":    {"Final_Frame=25\n", 1, 25, nil, ""},
+		"switches":          {"+KFI0\n+KFF11\n+KI-1\n+KF2\n+KC\n", 0, 11, map[string]string{"clock_first": "-1", "clock_last": "2", "cyclic": "on"}, ""},
+		"the last counts":   {"final_frame=10\nFINAL_FRAME=20\n", 1, 20, nil, ""},
+		"commented out":     {";Final_Frame=10\n; Cyclic_Animation=on\n", 0, 0, nil, ""},
+		"not cyclic":        {"Cyclic_Animation=off\nFinal_Frame=3\n", 1, 3, nil, ""},
+		"a section's own":   {"Final_Frame=10\n[long]\nFinal_Frame=999\nFinal_Clock=9\n", 1, 10, nil, ""},
+		"nothing of it":     {"Width=320\n", 0, 0, nil, ""},
+		"empty":             {"", 0, 0, nil, ""},
+		"backwards":         {"Initial_Frame=9\nFinal_Frame=3\n", 0, 0, nil, "which is none"},
+		"a clock of nobody": {"Final_Frame=3\nFinal_Clock=1.2.3\n", 0, 0, nil, "clock_last"},
+	} {
+		got, err := povray.ReadShot("shots/a.ini", []byte(c.text))
+		if c.says != "" {
+			if err == nil || !strings.Contains(err.Error(), c.says) {
+				t.Errorf("%s: %v", name, err)
+			}
+			continue
+		}
+		if err != nil || (got.Range != nil) != (c.last != 0) || got.Range != nil && (got.Range.First != c.first || got.Range.Last != c.last) {
+			t.Errorf("%s: %v, %v", name, got.Range, err)
+		}
+		if c.values != nil && !maps.Equal(got.Values, c.values) || c.values == nil && len(got.Values) > 0 {
+			t.Errorf("%s: tells %v", name, got.Values)
+		}
+	}
+}
+
+func TestAPlaceholderThatWasReplacedIsNamed(t *testing.T) {
+	text := "recipe: 1\nname: a\ntitle: A\nmode: range\nstop: kill\nprogram: a\nprobe: {arguments: [], version: '(a)'}\nscenes: ['.a']\npicture: png\nframe_file: '(a)'\narguments: ['{range_last}']\n"
+	if _, err := Parse([]byte(text)); err == nil || !strings.Contains(err.Error(), "write {shot_last}") {
+		t.Errorf("%v", err)
+	}
+}

@@ -1,0 +1,24 @@
+-- +goose Up
+
+-- Jobs have their names in a project.
+ALTER TABLE run DROP CONSTRAINT run_job_kind_number_key;
+ALTER TABLE run ADD CONSTRAINT run_project_job_kind_number_key UNIQUE (project, job, kind, number);
+
+-- What was asked for under a submitter's own key.
+ALTER TABLE run ADD COLUMN submit_digest text NOT NULL DEFAULT '';
+
+-- When a token was last used, as of a minute ago or so; it is news, not truth.
+ALTER TABLE token ADD COLUMN used_at timestamptz;
+-- Tokens of people end.
+UPDATE token SET expires_at = now() + interval '90 days' WHERE kind <> 'node' AND expires_at IS NULL;
+
+-- What the services that share this database know, and nobody else: they prove
+-- by it for whom they hand requests on.
+ALTER TABLE farm ADD COLUMN secret text NOT NULL DEFAULT gen_random_uuid()::text || gen_random_uuid()::text;
+
+-- +goose Down
+ALTER TABLE farm DROP COLUMN secret;
+ALTER TABLE token DROP COLUMN used_at;
+ALTER TABLE run DROP COLUMN submit_digest;
+ALTER TABLE run DROP CONSTRAINT run_project_job_kind_number_key;
+ALTER TABLE run ADD CONSTRAINT run_job_kind_number_key UNIQUE (job, kind, number);
