@@ -87,8 +87,8 @@ var statements = map[string]string{
 		)
 		UPDATE node SET settings = r.settings, version = r.version FROM r WHERE node.id = r.node`,
 
-	"node health": `UPDATE node SET health = r.health, health_why = r.reason
-		FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, health text, reason text) WHERE id = r.node`,
+	"node health": `UPDATE node SET health = r.health, health_why = r.reason, health_by = COALESCE(r.by, '')
+		FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, health text, by text, reason text) WHERE id = r.node`,
 
 	"node renamed": `UPDATE node SET name = r.name FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, name text) WHERE id = r.node`,
 
@@ -127,10 +127,11 @@ var statements = map[string]string{
 		SELECT run, spec->>'job', spec->>'project', spec->>'kind', (spec->>'number')::int, spec, state, reason, "order", NULLIF(key, ''), COALESCE(digest, ''), at
 		FROM jsonb_to_recordset($1::jsonb) AS r(run bigint, spec jsonb, state text, reason text, "order" bigint, key text, digest text, at timestamptz)`,
 
-	"run moved": `UPDATE run SET state = r.state, reason = r.reason,
+	"run moved": `UPDATE run SET state = r.state, reason = r.reason, held_for = COALESCE(r.held, ''),
+			released_at = CASE WHEN run.state = 'held' AND r.state IN ('queued', 'rendering') THEN r.at ELSE released_at END,
 			started_at = CASE WHEN r.state = 'rendering' THEN COALESCE(started_at, r.at) ELSE started_at END,
 			ended_at = CASE WHEN r.state IN ('done', 'done with gaps', 'failed', 'cancelled') THEN r.at END
-		FROM jsonb_to_recordset($1::jsonb) AS r(run bigint, state text, reason text, at timestamptz) WHERE id = r.run`,
+		FROM jsonb_to_recordset($1::jsonb) AS r(run bigint, state text, held text, reason text, at timestamptz) WHERE id = r.run`,
 
 	"run kept": `UPDATE run SET done = r.done::int4multirange, done_seq = r.seq
 		FROM jsonb_to_recordset($1::jsonb) AS r(run bigint, done text, seq bigint) WHERE id = r.run`,

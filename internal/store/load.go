@@ -176,7 +176,7 @@ func (l *loader) nodes() error {
 		var facts, settings []byte
 		var enrolled, retired, since, until *time.Time
 		if err := row.Scan(&n.ID, &n.Name, &n.Kind, &facts, &n.Session, &n.Reach, &n.ReachSince, &n.Duty, &n.DutyReason, &since, &n.DutyNow, &until,
-			&n.Health, &n.HealthWhy, &settings, &n.Version, &enrolled, &retired); err != nil {
+			&n.Health, &n.HealthWhy, &n.HealthBy, &settings, &n.Version, &enrolled, &retired); err != nil {
 			return err
 		}
 		n.EnrolledAt, n.RetiredAt, n.DutySince, n.OffUntil = orZero(enrolled), orZero(retired), orZero(since), orZero(until)
@@ -187,7 +187,7 @@ func (l *loader) nodes() error {
 		}
 		return json.Unmarshal(settings, &n.Settings)
 	}, `SELECT id, name, kind, facts, session, reach, reach_since, duty, duty_reason, duty_since, duty_now, off_until,
-		health, health_why, settings, version, enrolled_at, retired_at FROM node ORDER BY id`)
+		health, health_why, health_by, settings, version, enrolled_at, retired_at FROM node ORDER BY id`)
 }
 
 func orZero(t *time.Time) time.Time {
@@ -257,8 +257,8 @@ func (l *loader) readRuns() error {
 		r := farm.Run{Delivering: map[int]farm.Delivery{}, Trouble: map[int]*farm.Trouble{}, Leases: map[farm.LeaseID]*farm.Lease{}, Changed: l.state.Seq}
 		var spec, terms []byte
 		var key, digest, done, parked string
-		var started, ended *time.Time
-		if err := row.Scan(&r.ID, &spec, &r.State, &r.Reason, &r.Order, &key, &digest, &r.SubmittedAt, &started, &ended, &done, &r.Checkpoint, &parked, &terms); err != nil {
+		var started, ended, released *time.Time
+		if err := row.Scan(&r.ID, &spec, &r.State, &r.Reason, &r.Order, &key, &digest, &r.SubmittedAt, &started, &ended, &done, &r.Checkpoint, &parked, &terms, &r.Held, &released); err != nil {
 			return err
 		}
 		if err := json.Unmarshal(spec, &r.Spec); err != nil {
@@ -278,6 +278,7 @@ func (l *loader) readRuns() error {
 		if r.Parked, err = frames.ParseMultirange(parked); err != nil {
 			return err
 		}
+		r.ReleasedAt = orZero(released)
 		if started != nil {
 			r.StartedAt = *started
 		}
@@ -288,7 +289,7 @@ func (l *loader) readRuns() error {
 		l.order = append(l.order, r.ID)
 		return nil
 	}, `SELECT id, spec, state, reason, queue_order, COALESCE(submit_key, ''), submit_digest, submitted_at, started_at, ended_at,
-		done::text, done_seq, parked::text, terms FROM run ORDER BY id`)
+		done::text, done_seq, parked::text, terms, held_for, released_at FROM run ORDER BY id`)
 }
 
 const openRuns = `state NOT IN ('done', 'done with gaps', 'failed', 'cancelled')`

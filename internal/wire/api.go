@@ -90,7 +90,7 @@ type Member struct {
 
 // NeedHand is something that wants a person.
 type NeedHand struct {
-	Kind     string `json:"kind"` // parked, failed, delivery, full, held, at risk, scouts, silent or hush (many silent together)
+	Kind     string `json:"kind"` // parked, failed, failing, sidelined, delivery, full, held, at risk, scouts, silent or hush (many silent together)
 	Sentence string `json:"sentence"`
 	Evidence string `json:"evidence"`
 	Run      int64  `json:"run,omitempty"`

@@ -87,7 +87,7 @@ func Take(s *farm.State, id farm.NodeID, r Report, now time.Time) ([]farm.Record
 			return nil, Verdict{Why: "noted"}
 		}
 		done := farm.FrameDone{Run: run.ID, Frame: r.Frame, Lease: l.ID, Node: id, Hash: r.Hash, Bytes: r.Bytes, Files: r.Files, At: now}
-		return []farm.Record{done}, Verdict{Why: "noted"}
+		return triage.Done(s, done, now), Verdict{Why: "noted"}
 	case Failed:
 		if d, delivering := run.Delivering[r.Frame]; delivering && d.Node == id && r.Hash == d.Hash {
 			return undelivered(s, run, r, now), Verdict{Why: "noted"}

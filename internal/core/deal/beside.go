@@ -25,25 +25,6 @@ type Memory struct {
 // most side by side, whatever the caps say.
 const mostBeside = 256
 
-// tooBig says why no lease of the run can ever be on the node, however empty
-// it is; "" if one can.
-func tooBig(n *farm.Node, run *farm.Run) string {
-	takes := run.Spec.Takes
-	if takes.Cores > 0 && takes.Cores > max(1, n.OfferedCores()) {
-		return fmt.Sprintf("%s takes %s a lease, and the farm may use %d of %s", run.Spec.Name(), plural(takes.Cores, "core"), max(1, n.OfferedCores()), n.Name)
-	}
-	if takes.MemoryBytes > 0 || takes.Devices > 0 {
-		offer := n.Offer()
-		if offer.MemoryBytes > 0 && takes.MemoryBytes > offer.MemoryBytes {
-			return fmt.Sprintf("%s takes %s of memory a lease, and the farm may use %s of %s", run.Spec.Name(), bytes(takes.MemoryBytes), bytes(offer.MemoryBytes), n.Name)
-		}
-		if takes.Devices > len(offer.Devices) {
-			return fmt.Sprintf("%s takes %s a lease, and the farm may use %d of %s", run.Spec.Name(), plural(takes.Devices, "graphics device"), len(offer.Devices), n.Name)
-		}
-	}
-	return ""
-}
-
 // Room returns what of the node a lease of the run would own beside those that
 // it holds; or why there is no room. leaving, if not nil, tells which of those
 // would have ended before.

@@ -169,9 +169,9 @@ func (d *Dealer) wanted(n *farm.Node, run *farm.Run, now time.Time) (frames.Set,
 	if run.ToDo.Empty() {
 		return frames.Set{}, fmt.Sprintf("all frames of %s are dealt", name)
 	}
-	todo := run.ToDo.Minus(avoided(s, run, n))
+	todo, why := d.leaves(n, run, now)
 	if todo.Empty() {
-		return frames.Set{}, fmt.Sprintf("what is left of %s has failed on %s and waits for another node", name, n.Name)
+		return todo, why
 	}
 	if set, why, ok := scout(run, todo); ok && run.Spec.Mode != farm.ModeWhole {
 		return set, why
@@ -189,28 +189,6 @@ func (d *Dealer) wanted(n *farm.Node, run *farm.Run, now time.Time) (frames.Set,
 		return d.one(n, run, todo, now)
 	}
 	return d.share(n, run, todo, now)
-}
-
-// avoided returns the frames that failed on the node while another node that
-// is ready has not tried them.
-func avoided(s *farm.State, run *farm.Run, n *farm.Node) frames.Set {
-	var spans []frames.Span
-	for f, t := range run.Trouble {
-		if t.FailedOn(n.ID) && run.ToDo.Has(f) && elsewhere(s, run, t) {
-			spans = append(spans, frames.Span{First: f, Last: f})
-		}
-	}
-	return frames.Of(spans...)
-}
-
-// elsewhere reports whether a node that is ready could try what failed.
-func elsewhere(s *farm.State, run *farm.Run, t *farm.Trouble) bool {
-	for _, o := range s.Nodes {
-		if o.Ready() && !t.FailedOn(o.ID) && fits(s, o, run) {
-			return true
-		}
-	}
-	return false
 }
 
 func count(set frames.Set) string {

@@ -23,6 +23,7 @@ type Dealer struct {
 	last   *survey // it serves all that ask at the same moment
 	line   *line
 
+	barred  map[farm.RunID]*bars
 	surveys map[farm.RunID]*survey // of large farms
 	looked  int                    // surveys made for the decision at hand
 	ables   map[farm.RunID]able
@@ -55,7 +56,7 @@ func New(s *farm.State, m *pace.Model, sight func(*farm.Lease) Sight) *Dealer {
 	if sight == nil {
 		sight = func(*farm.Lease) Sight { return Sight{} }
 	}
-	return &Dealer{s: s, m: m, sight: sight, vain: map[farm.RunID]vain{}, calm: map[farm.RunID]calm{}, cells: map[farm.RunID]*cells{}, powers: map[farm.RunID]power{}, received: map[party]*faded{}, surveys: map[farm.RunID]*survey{}, ables: map[farm.RunID]able{}, means: map[farm.RunID]mean{}}
+	return &Dealer{s: s, m: m, sight: sight, vain: map[farm.RunID]vain{}, calm: map[farm.RunID]calm{}, cells: map[farm.RunID]*cells{}, powers: map[farm.RunID]power{}, received: map[party]*faded{}, barred: map[farm.RunID]*bars{}, surveys: map[farm.RunID]*survey{}, ables: map[farm.RunID]able{}, means: map[farm.RunID]mean{}}
 }
 
 // Forget drops what was remembered of a run that has ended.
@@ -65,6 +66,7 @@ func (d *Dealer) Forget(run farm.RunID) {
 	delete(d.cells, run)
 	delete(d.powers, run)
 	delete(d.surveys, run)
+	delete(d.barred, run)
 	delete(d.ables, run)
 	delete(d.means, run)
 	d.last = nil

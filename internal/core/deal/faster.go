@@ -152,21 +152,11 @@ func (d *Dealer) faster(v *survey, n *farm.Node, lease *farm.Lease, now time.Tim
 		if most, _ := untilHome(d.m, o, v.run, frames.Set{}, now); most == 0 {
 			continue
 		}
-		if failed := failedOn(v.run, o, left); failed > 0 && failed == left.Len() {
+		if b := d.bars(v.run, now); b.distrusts(o.ID) || !b.frames[o.ID].Empty() && left.Minus(b.frames[o.ID]).Empty() {
 			continue
 		}
 		out = append(out, taker{node: o, speed: theirs})
 	}
 	sortTakers(out)
 	return out
-}
-
-// failedOn counts the frames of a set that have failed on a node.
-func failedOn(run *farm.Run, n *farm.Node, set frames.Set) (count int) {
-	for f, t := range run.Trouble {
-		if t.FailedOn(n.ID) && set.Has(f) {
-			count++
-		}
-	}
-	return count
 }

@@ -20,6 +20,9 @@ func (d *Dealer) one(n *farm.Node, run *farm.Run, todo frames.Set, now time.Time
 	if d.nearEnd(n, run, todo, now) {
 		return d.rest(n, run, todo, now)
 	}
+	if again, ok := d.bars(run, now).again(todo); ok {
+		return frames.One(again.First()), fmt.Sprintf("frame %d, which has failed elsewhere: it shows early who is to blame", again.First())
+	}
 	if !curve.Known() {
 		f := apart(todo)
 		return frames.One(f), fmt.Sprintf("frame %d, far from those that are dealt: it is not known yet how long frames take", f)
@@ -262,13 +265,14 @@ func (d *Dealer) rest(n *farm.Node, run *farm.Run, todo frames.Set, now time.Tim
 		}
 		start := t.start
 		if single {
-			start = t.takes - v.again // each frame is launched; the first may take longer
+			start = t.start - v.again // each frame is launched; the first may take longer
 		}
 		nodes = append(nodes, finish{node: t.node, speed: t.speed, free: start})
 	}
 	if asking < 0 {
 		nodes = append(nodes, finish{node: n, speed: speed(d.m, n, run), free: v.launch(n)})
 	}
+	barred := d.bars(run, now)
 	extra := 0.0
 	if single {
 		extra = v.again
@@ -287,9 +291,8 @@ func (d *Dealer) rest(n *farm.Node, run *farm.Run, todo frames.Set, now time.Tim
 	end := 0.0
 	for _, p := range pieces {
 		best, at, done := -1, math.Inf(1), 0.0
-		trouble := run.Trouble[p.frame]
 		for i := range nodes {
-			if trouble != nil && nodes[i].node != n && trouble.FailedOn(nodes[i].node.ID) {
+			if nodes[i].node != n && barred.frames[nodes[i].node.ID].Has(p.frame) {
 				continue // it would not take it
 			}
 			begins := nodes[i].free + extra

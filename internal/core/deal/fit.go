@@ -13,21 +13,7 @@ import (
 )
 
 // fits reports whether a run can use a node, whatever the time is.
-func fits(s *farm.State, n *farm.Node, run *farm.Run) bool {
-	if _, ok := n.Facts.Renderer(run.Spec.Recipe); !ok {
-		return false
-	}
-	if needs := run.Needs(); needs.String() != "" && !needs.Matches(n.KnownTraits()) {
-		return false
-	}
-	if !run.Spec.Takes.Whole() && tooBig(n, run) != "" {
-		return false
-	}
-	if len(s.Environments) > 0 && n.CanRunAs(s.EnvironmentFor(run.Spec.Project, run.Spec.Recipe)) != nil {
-		return false
-	}
-	return len(n.Settings.Pools) == 0 || s.Admits(n, run.Spec.Project) == nil
-}
+func fits(s *farm.State, n *farm.Node, run *farm.Run) bool { return s.Fits(n, run) }
 
 // Fits reports whether a run can use a node, whatever the time is: it has the
 // renderer, fulfils the needs, is large enough and in no pool that is closed
@@ -53,7 +39,7 @@ func unfit(s *farm.State, n *farm.Node, run *farm.Run) string {
 	if missing := run.Needs().Missing(n.KnownTraits()); missing != "" {
 		return fmt.Sprintf("%s needs %s, which %s does not fulfil", name, missing, n.Name)
 	}
-	if why := tooBig(n, run); why != "" {
+	if why := n.TooSmall(run); why != "" {
 		return why
 	}
 	if err := n.CanRunAs(s.EnvironmentFor(run.Spec.Project, run.Spec.Recipe)); err != nil {

@@ -36,7 +36,7 @@ func (d *Dealer) Race(ask Ask, now time.Time) Decision {
 		if calm := d.calm[run.ID]; now.Before(calm.until) && calm.open == run.OpenCount() && calm.last == d.s.LastLease && mine <= calm.speed {
 			continue // a node that is faster has just found nothing
 		}
-		if !d.m.Curve(run).Known() || !d.may(n, run, now) {
+		if !d.m.Curve(run).Known() || !d.may(n, run, now) || d.bars(run, now).distrusts(n.ID) {
 			continue
 		}
 		if most, _ := untilHome(d.m, n, run, frames.Set{}, now); most == 0 {

@@ -14,9 +14,12 @@ import (
 func (d *Dealer) share(n *farm.Node, run *farm.Run, todo frames.Set, now time.Time) (frames.Set, string) {
 	v := d.look(run, now)
 	mine := speed(d.m, n, run)
-	part := v.widest(todo)
+	part, again := d.bars(run, now).again(todo)
+	if !again || run.Spec.Sequence != farm.DealersChoice {
+		part = v.widest(todo)
+	}
 	can := v.portion(n, mine)
-	waits := d.contested(n, run)
+	waits := d.contested(n, run, now)
 	launch := v.launch(n)
 	if most := turn(launch) * mine; waits {
 		can = min(can, most)

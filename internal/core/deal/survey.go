@@ -133,7 +133,7 @@ func (d *Dealer) survey(run *farm.Run, now time.Time) *survey {
 	}
 	v.loads = make([]load, 0, run.OpenCount())
 	for l := range run.OpenLeases {
-		v.loads = append(v.loads, d.load(v, l))
+		v.loads = append(v.loads, d.load(v, l, now))
 	}
 	for _, n := range d.s.Roomy() {
 		for range d.freeFor(n, run, now) {
@@ -189,16 +189,16 @@ func (d *Dealer) freeFor(n *farm.Node, run *farm.Run, now time.Time) int {
 	if most, _ := untilHome(d.m, n, run, frames.Set{}, now); most == 0 {
 		return 0
 	}
-	if len(run.Trouble) > 0 && !run.ToDo.Empty() && run.ToDo.Minus(avoided(d.s, run, n)).Empty() {
+	if d.shut(n, run, now) {
 		return 0
 	}
 	return max(0, slots(n, run)-held)
 }
 
-func (d *Dealer) load(v *survey, l *farm.Lease) load {
+func (d *Dealer) load(v *survey, l *farm.Lease, now time.Time) load {
 	n := d.s.Nodes[l.Node]
 	seen := d.sight(l)
-	out := load{lease: l, node: n, speed: d.m.SpeedFor(n, v.run) * n.Part(l.Share), left: l.Left, rests: seen.Rests, goes: !n.Ready()}
+	out := load{lease: l, node: n, speed: d.m.SpeedFor(n, v.run) * n.Part(l.Share), left: l.Left, rests: seen.Rests, goes: !n.Ready() || d.shut(n, v.run, now)}
 	switch {
 	case seen.Begun && l.Left.Has(seen.Frame):
 		out.left = l.Left.Minus(frames.One(seen.Frame))
@@ -280,15 +280,21 @@ func (v *survey) balance(round func(work, each float64) float64) float64 {
 		low = max(low, l.free)
 		high = max(high, l.end)
 	}
-	if v.todo > 0 {
-		power := 0.0
+	if v.todo > 0 { // whoever would have it all done first, alone
+		alone, power := math.Inf(1), 0.0
 		for _, t := range v.takers {
-			power = max(power, t.speed)
+			alone, power = min(alone, t.start+v.todo/t.speed), max(power, t.speed)
 		}
 		for _, l := range v.loads {
 			power = max(power, l.speed)
+			if !v.blind && !l.goes {
+				alone = min(alone, l.end+v.again+v.todo/l.speed)
+			}
 		}
-		if power > 0 {
+		switch {
+		case !math.IsInf(alone, 0):
+			high = max(high, alone)
+		case power > 0:
 			high += max(v.startup, v.again) + v.todo/power
 		}
 	}

@@ -65,7 +65,7 @@ func (d *Dealer) takeOver(n *farm.Node, than *farm.Run, now time.Time) (cut Cut,
 			again = min(again, old.until.Sub(now))
 			continue
 		}
-		if !d.m.Curve(run).Known() || !d.may(n, run, now) {
+		if !d.m.Curve(run).Known() || !d.may(n, run, now) || d.bars(run, now).distrusts(n.ID) {
 			continue
 		}
 		most, _ := untilHome(d.m, n, run, frames.Set{}, now)
@@ -110,7 +110,7 @@ func (v *survey) cut(d *Dealer, p *plan, n *farm.Node, most int) (Cut, bool) {
 		return Cut{}, false
 	}
 	delete(d.surveys, v.run.ID) // it will not be so any more
-	tail := from.left.Intersect(from.lease.Left).TakeLast(take).Minus(avoided(d.s, v.run, n))
+	tail := from.left.Intersect(from.lease.Left).TakeLast(take).Minus(d.bars(v.run, v.at).frames[n.ID])
 	if in, _ := untilHome(d.m, n, v.run, tail, v.at); in < tail.Len() {
 		tail = tail.TakeLast(in)
 	}

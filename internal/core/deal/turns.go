@@ -237,7 +237,7 @@ func (h *held) add(d *Dealer, run *farm.Run, frames int) {
 
 // contested reports whether somebody else of the same standing has frames to
 // deal that the node could take: then nobody gets it for long.
-func (d *Dealer) contested(n *farm.Node, run *farm.Run) bool {
+func (d *Dealer) contested(n *farm.Node, run *farm.Run, now time.Time) bool {
 	b := d.blockOf(run)
 	if b == nil || len(b.parties) == 1 {
 		return false
@@ -247,7 +247,7 @@ func (d *Dealer) contested(n *farm.Node, run *farm.Run) bool {
 			continue
 		}
 		for _, other := range runs {
-			if deals(other) && fits(d.s, n, other) {
+			if deals(other) && fits(d.s, n, other) && !d.shut(n, other, now) {
 				return true
 			}
 		}

@@ -63,7 +63,7 @@ func before(a, b *farm.Run) bool {
 }
 
 // WhyFrame says in one sentence where a frame of a run stands and why.
-func (d *Dealer) WhyFrame(run *farm.Run, frame int) string {
+func (d *Dealer) WhyFrame(run *farm.Run, frame int, now time.Time) string {
 	name := fmt.Sprintf("frame %d", frame)
 	tried := ""
 	if t := run.Trouble[frame]; t != nil && len(t.Attempts) > 0 {
@@ -97,6 +97,12 @@ func (d *Dealer) WhyFrame(run *farm.Run, frame int) string {
 	}
 	if run.State != farm.RunRendering && run.State != farm.RunQueued {
 		return fmt.Sprintf("%s is to do, and the run is %s%s", name, run.State, tried)
+	}
+	if t := run.Trouble[frame]; t != nil && len(t.Attempts) > 0 {
+		if others := d.waitsFor(run, t, now); others != "" {
+			return fmt.Sprintf("%s waits to be dealt%s; it goes to a node that has not tried it, such as %s", name, tried, others)
+		}
+		return fmt.Sprintf("%s waits to be dealt%s; no other node that could render it will be there before long, so it may go to one where it failed", name, tried)
 	}
 	return fmt.Sprintf("%s waits to be dealt%s: %s", name, tried, whyRun(d.s, run))
 }

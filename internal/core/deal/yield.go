@@ -29,6 +29,7 @@ func (d *Dealer) Yield(now time.Time) []Cut {
 		}
 	}
 	d.overCeiling(now, ask)
+	d.distrusted(now, ask)
 	for _, run := range d.s.Queue() {
 		d.forFaster(run, now, ask)
 	}
@@ -72,6 +73,23 @@ func (d *Dealer) overCeiling(now time.Time, ask func(*farm.Lease, frames.Set, st
 		for l := range run.OpenLeases {
 			if leaving[l.Node] {
 				ask(l, d.unbegun(l, now), oneMore(d.s.Nodes[l.Node], run))
+			}
+		}
+	}
+}
+
+// distrusted asks nodes for what they have not begun of runs of which they have
+// failed frames that nobody else has tried.
+func (d *Dealer) distrusted(now time.Time, ask func(*farm.Lease, frames.Set, string)) {
+	for _, run := range d.s.Queue() {
+		if len(run.Trouble) < mostUntried || run.DealtCount() == 0 || run.Spec.Mode == farm.ModeWhole {
+			continue
+		}
+		b := d.bars(run, now)
+		for l := range run.OpenLeases {
+			if b.distrusts(l.Node) {
+				n := d.s.Nodes[l.Node]
+				ask(l, d.unbegun(l, now), fmt.Sprintf("%s has failed %s of %s that nobody else has tried yet", n.Name, plural(b.untried[l.Node], "frame"), run.Spec.Name()))
 			}
 		}
 	}
@@ -137,7 +155,7 @@ func (d *Dealer) yields(n *farm.Node, run *farm.Run, now time.Time) (yielder, bo
 			y.free = max(y.free, remaining(curve.Cost(seen.Frame)/(d.m.SpeedFor(n, other)*n.Part(l.Share)), curve.Spread(), seen.Seconds))
 		}
 	}
-	if !d.may(n, run, now) {
+	if d.shut(n, run, now) || !d.may(n, run, now) {
 		return yielder{}, false
 	}
 	return y, true

@@ -52,7 +52,8 @@ func (s *State) apply(rec Record) error {
 		if err != nil {
 			return err
 		}
-		n.Health, n.HealthWhy = r.Health, r.Reason
+		n.Health, n.HealthWhy, n.HealthBy = r.Health, r.Reason, r.By
+		n.Blames, n.DoneSince = nil, 0
 	case NodeSet:
 		return s.nodeSet(r)
 	case NodeAnnounced:
@@ -289,7 +290,10 @@ func (s *State) runMoved(r RunMoved) error {
 	if r.State == RunRendering && run.StartedAt.IsZero() {
 		run.StartedAt = r.At
 	}
-	run.State, run.Reason = r.State, r.Reason
+	if run.State == RunHeld && (r.State == RunQueued || r.State == RunRendering) {
+		run.ReleasedAt = r.At
+	}
+	run.State, run.Reason, run.Held = r.State, r.Reason, r.Held
 	return nil
 }
 

@@ -91,6 +91,7 @@ func (s *State) frameDone(r FrameDone) error {
 	if _, ok := run.Delivering[r.Frame]; !ok {
 		return fmt.Errorf("frame %d is not being delivered", r.Frame)
 	}
+	s.blame(run, r)
 	delete(run.Delivering, r.Frame)
 	delete(run.Trouble, r.Frame)
 	run.Done = run.Done.Union(frames.One(r.Frame))

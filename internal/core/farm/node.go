@@ -49,6 +49,9 @@ const (
 	Sidelined Health = "sidelined" // set aside; gets no work until a person releases it
 )
 
+// ByTriage says that the farm itself has set a node aside, for what it failed.
+const ByTriage = "triage"
+
 // Renderer is one renderer that a node found by running it.
 type Renderer struct {
 	Recipe  string `json:"recipe"`
@@ -106,6 +109,7 @@ type Node struct {
 	OffUntil   time.Time // given back by its owner until then; zero: it is not
 	Health     Health
 	HealthWhy  string
+	HealthBy   string // ByTriage where the farm itself has set it aside
 	Settings   Settings
 	Version    int64     // of the settings; 0 before they were first set
 	EnrolledAt time.Time // zero: announced, and not enrolled yet
@@ -114,6 +118,9 @@ type Node struct {
 
 	traits   trait.Set // as they were at the Record traitsOf
 	traitsOf int64
+
+	Blames    []Blame `json:"-"` // frames that it has failed and others have done, the newest last; not kept
+	DoneSince int     `json:"-"` // frames that it has done since the first of these
 }
 
 // KnownTraits is Traits, kept until the node changes. Like all of a State it

@@ -67,6 +67,7 @@ type NodeDuty struct {
 type NodeHealth struct {
 	Node   NodeID    `json:"node"`
 	Health Health    `json:"health"`
+	By     string    `json:"by"` // ByTriage, or empty for a person
 	Reason string    `json:"reason"`
 	At     time.Time `json:"at"`
 }
@@ -234,6 +235,7 @@ type RunSubmitted struct {
 type RunMoved struct {
 	Run    RunID     `json:"run"`
 	State  RunState  `json:"state"`
+	Held   HeldFor   `json:"held"` // of a run that the farm itself holds
 	Reason string    `json:"reason"`
 	At     time.Time `json:"at"`
 }

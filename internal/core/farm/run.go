@@ -47,6 +47,12 @@ func (s RunState) Closed() bool {
 	return s == RunDone || s == RunGaps || s == RunFailed || s == RunCancelled
 }
 
+// HeldFor is why the farm itself holds a run; empty where a person does.
+type HeldFor string
+
+// HeldFailing: its first frames have failed everywhere by one cause.
+const HeldFailing HeldFor = "failing"
+
 // Mode tells how a renderer takes frames.
 type Mode string
 
@@ -148,10 +154,12 @@ type Run struct {
 	Spec        Spec
 	State       RunState
 	Reason      string // why it is in this state
-	Order       int64  // of submission; lower comes first
-	Terms       Terms  // as they are now
+	Held        HeldFor
+	Order       int64 // of submission; lower comes first
+	Terms       Terms // as they are now
 	SubmittedAt time.Time
 	StartedAt   time.Time // zero before the first lease
+	ReleasedAt  time.Time // when it was last held and released; zero: never
 	EndedAt     time.Time // zero while open
 
 	ToDo       frames.Set

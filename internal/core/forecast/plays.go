@@ -137,7 +137,8 @@ func (p *Position) takeRun(s *farm.State, m *pace.Model, run *farm.Run, size int
 		set  frames.Set
 		hold *play.Holding
 	}
-	parts := []part{{set: run.ToDo}}
+	failing := run.Failing().Intersect(run.ToDo).Take(mostFailing)
+	parts := []part{{set: run.ToDo.Minus(failing)}}
 	taken := map[int]bool{} // positions
 	for l := range run.OpenLeases {
 		at := -1
@@ -187,7 +188,11 @@ func (p *Position) takeRun(s *farm.State, m *pace.Model, run *farm.Run, size int
 			all = append(all, numbered{piece{next.First(), next.Last(), next.Len()}, i, false})
 		}
 	}
+	for f := range failing.All() { // each a piece of its own: not every node may take it
+		all = append(all, numbered{piece{f, f, 1}, 0, false})
+	}
 	slices.SortFunc(all, func(a, b numbered) int { return cmp.Compare(a.first, b.first) })
+	failed := map[int][]int{}
 	var spans []frames.Span
 	number := 0
 	sets := make([]frames.Set, len(parts))
@@ -198,6 +203,9 @@ func (p *Position) takeRun(s *farm.State, m *pace.Model, run *farm.Run, size int
 		}
 		spans = append(spans, frames.Span{First: number, Last: number})
 		sets[n.part] = sets[n.part].Union(frames.One(number))
+		if n.count == 1 && failing.Has(n.first) {
+			failed[number] = positionsOf(run.Trouble[n.first], index)
+		}
 		if n.inFlight {
 			parts[n.part].hold.InFlight = number
 		}
@@ -249,8 +257,23 @@ func (p *Position) takeRun(s *farm.State, m *pace.Model, run *farm.Run, size int
 		r.speeds = append(r.speeds, m.SpeedFor(n, run)*part)
 		r.before = append(r.before, m.Speed(n, run.Spec.Recipe)*part)
 	}
-	p.farm.Jobs = append(p.farm.Jobs, play.Job{Spec: spec, Startup: first, Again: further, Launched: launched})
+	p.farm.Jobs = append(p.farm.Jobs, play.Job{Spec: spec, Startup: first, Again: further, Launched: launched, Failed: failed})
 	p.jobs = append(p.jobs, r)
+}
+
+// mostFailing bounds the failed frames of a run that are told apart.
+const mostFailing = 64
+
+// positionsOf returns the positions of nodes on which a frame has failed.
+func positionsOf(t *farm.Trouble, index map[farm.NodeID][]int) (out []int) {
+	seen := map[farm.NodeID]bool{}
+	for _, a := range t.Attempts {
+		if !seen[a.Node] {
+			seen[a.Node] = true
+			out = append(out, index[a.Node]...)
+		}
+	}
+	return out
 }
 
 // Play plays what comes next so many times, each time with other costs and

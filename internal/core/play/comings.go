@@ -20,6 +20,11 @@ func (w *world) submit(job int) error {
 	if err := w.apply(farm.RunSubmitted{Run: id, Spec: spec, State: farm.RunQueued, Order: w.s.LastOrder + 1, At: w.at(w.now)}); err != nil {
 		return err
 	}
+	for frame, on := range w.farm.Jobs[job].Failed {
+		for _, i := range on {
+			w.s.PutTrouble(id, frame, w.machines[i].id)
+		}
+	}
 	for _, i := range w.farm.Jobs[job].Launched {
 		w.m.BelieveLaunched(w.s.Runs[id], w.machines[i].id)
 	}
@@ -127,7 +132,8 @@ func (w *world) free(i, stamp int) error {
 		return nil
 	}
 	if stamp < 0 {
-		w.askSoon() // what was left to it may be for others now
+		w.askSoon()                                                       // what was left to it may be for others now
+		w.events.plan(w.now+deal.BackFromSilence.Seconds()+1, asks, 0, 0) // and what waits for it, later
 		return w.apply(farm.NodeReach{Node: m.id, Reach: farm.Silent, Reason: "nothing was heard from it for 15 s", At: w.at(w.now)})
 	}
 	if err := w.lose(i, w.farm.Nodes[i].Name+" has been silent for too long"); err != nil {

@@ -163,6 +163,11 @@ func (w *world) yield() error {
 	if !w.yieldsAny() {
 		return nil
 	}
+	return w.takeBack()
+}
+
+// takeBack lets machines give back what the dealer wants back.
+func (w *world) takeBack() error {
 	for _, cut := range w.hand.Yield(w.at(w.now)) {
 		m := &w.machines[w.ids[cut.Node]]
 		if m.lease == nil || m.lease.ID != cut.Lease {

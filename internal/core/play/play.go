@@ -28,6 +28,7 @@ type Node struct {
 	Leaves  float64 // 0: never
 	Returns float64 // 0: never
 	Fails   float64 // chance that a frame fails on it, 0 to 1
+	FailsIn float64 // seconds after which it then does; 0: at its end
 	Cores   int     // 0: not told
 	Memory  int64   // bytes; 0: not told
 	Hours   *hours.Hours
@@ -48,14 +49,15 @@ func (n *Node) AsNode(id farm.NodeID, renderers []farm.Renderer) *farm.Node {
 // Job is one run as it truly is.
 type Job struct {
 	Spec      farm.Spec
-	Submitted float64   // seconds from the begin
-	Startup   float64   // seconds of the first launch on a node
-	Again     float64   // the same of further ones; 0: as the first
-	Launched  []int     // nodes on which it was launched before the play, as in Farm.Nodes
-	Costs     []float64 // reference seconds, one for each frame in rising order
-	Noise     float64   // standard deviation of the logarithm of a frame's time
-	Fails     []int     // frames that fail wherever they run
-	Speeds    []float64 // of each node for this job, as in Farm.Nodes; nil: Node.Speed
+	Submitted float64       // seconds from the begin
+	Startup   float64       // seconds of the first launch on a node
+	Again     float64       // the same of further ones; 0: as the first
+	Failed    map[int][]int // nodes on which a frame has failed before the play, by frame
+	Launched  []int         // nodes on which it was launched before the play, as in Farm.Nodes
+	Costs     []float64     // reference seconds, one for each frame in rising order
+	Noise     float64       // standard deviation of the logarithm of a frame's time
+	Fails     []int         // frames that fail wherever they run
+	Speeds    []float64     // of each node for this job, as in Farm.Nodes; nil: Node.Speed
 }
 
 // Holding is a lease that a node is at work on when the play begins.
@@ -231,5 +233,11 @@ func (w *world) lasts(job, node, frame, try int) (seconds float64, fails bool) {
 	if j.Noise > 0 {
 		seconds *= math.Exp(j.Noise * r.NormFloat64())
 	}
-	return seconds, w.broken[job][frame] || n.Fails > 0 && r.Float64() < n.Fails
+	if n.Fails > 0 && r.Float64() < n.Fails {
+		if n.FailsIn > 0 {
+			seconds = min(seconds, n.FailsIn)
+		}
+		return seconds, true
+	}
+	return seconds, w.broken[job][frame]
 }

@@ -80,13 +80,20 @@ func (w *world) frameEnds(i int) error {
 		if err := w.apply(records...); err != nil {
 			return err
 		}
+		if run.State == farm.RunHeld { // nobody is there to release it
+			return w.settle(run)
+		}
 	} else {
 		w.tried(i, Done)
 		accepted := farm.FrameAccepted{Run: run.ID, Frame: m.frame, Lease: l.ID, Node: m.id, Launch: m.launch, Hash: "-", RenderSeconds: seconds, At: w.at(w.now)}
 		if m.first {
 			accepted.StartupSeconds = m.loading
 		}
-		if err := w.apply(accepted, farm.FrameDone{Run: run.ID, Frame: m.frame, Lease: l.ID, Node: m.id, Hash: "-", At: w.at(w.now)}); err != nil {
+		if err := w.apply(accepted); err != nil {
+			return err
+		}
+		done := farm.FrameDone{Run: run.ID, Frame: m.frame, Lease: l.ID, Node: m.id, Hash: "-", At: w.at(w.now)}
+		if err := w.apply(triage.Done(w.s, done, w.at(w.now))...); err != nil {
 			return err
 		}
 		node := w.s.Nodes[m.id]
@@ -100,8 +107,14 @@ func (w *world) frameEnds(i int) error {
 		}
 	}
 	if fails {
+		if err := w.takeBack(); err != nil {
+			return err
+		}
 		if err := w.wake(); err != nil {
 			return err
+		}
+		if m.lease != l { // all was taken from it
+			return nil
 		}
 	}
 	if err := w.goOn(i, fails); err != nil {
@@ -204,9 +217,11 @@ func (w *world) settle(run *farm.Run) error {
 			}
 		}
 	}
-	state, _ := run.Settled()
-	if err := w.apply(farm.RunMoved{Run: run.ID, State: state, Reason: "all frames have a result", At: w.at(w.now)}); err != nil {
-		return err
+	if run.State != farm.RunHeld {
+		state, _ := run.Settled()
+		if err := w.apply(farm.RunMoved{Run: run.ID, State: state, Reason: "all frames have a result", At: w.at(w.now)}); err != nil {
+			return err
+		}
 	}
 	w.m.Close(run)
 	w.finish[job] = w.now

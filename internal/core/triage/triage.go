@@ -95,6 +95,9 @@ func Failed(s *farm.State, f Failure, now time.Time) []farm.Record {
 		reason := fmt.Sprintf("frame %d is parked: it failed %s, last by %s on %s", f.Frame, Times(attempts), f.Cause, node)
 		records = append(records, farm.FrameParked{Run: run.ID, Frame: f.Frame, Reason: reason, At: now})
 	}
+	if held := failing(s, run, failed, now); held != nil {
+		records = append(records, held)
+	}
 	return records
 }
 

@@ -78,6 +78,7 @@ type Floor struct {
 	orders    map[farm.NodeID]*waitingOrder
 	redeal    bool // something changed that may give a waiting node work
 	reorder   bool // something changed that may stop a lease
+	takeBack  bool // something failed, so that a node may have to give back what it has not begun
 	finished  rate
 	dirty     dirt
 	listeners map[*Listener]struct{}
@@ -248,6 +249,12 @@ func (f *Floor) batch(first *command) error {
 		}
 		break
 	}
+	if f.takeBack && t.broken == nil { // at once: who spoils frames spoils them fast
+		f.takeBack = false
+		for _, cut := range f.dealer.Yield(t.now) {
+			f.question(t, cut, 0)
+		}
+	}
 	answers := append(t.answers, f.dealToWaiting(t)...)
 	if t.broken == nil {
 		f.settle(t)
@@ -290,8 +297,10 @@ func (f *Floor) tellClosed(records []farm.Record) {
 // State.
 func (f *Floor) learn(r farm.Record) {
 	switch r := r.(type) {
-	case farm.RunSubmitted, farm.PlaceSet, farm.LicenceSet, farm.RunSet, farm.LeaseTrimmed, farm.FrameFailed, farm.FramesRetried, farm.NodeReach, farm.DeliveryLost, farm.PoolSet, farm.EnvironmentSet:
+	case farm.RunSubmitted, farm.PlaceSet, farm.LicenceSet, farm.RunSet, farm.LeaseTrimmed, farm.FramesRetried, farm.NodeReach, farm.DeliveryLost, farm.PoolSet, farm.EnvironmentSet:
 		f.redeal = true
+	case farm.FrameFailed:
+		f.redeal, f.takeBack = true, true
 	case farm.NodeDuty, farm.NodeHealth, farm.NodeSet, farm.StaySet:
 		f.redeal, f.reorder = true, true
 	case farm.RunMoved:

@@ -35,6 +35,18 @@ func (f *Floor) needHands(now time.Time) []wire.NeedHand {
 		}
 		out = append(out, v)
 	}
+	for _, run := range f.s.Queue() {
+		if run.State == farm.RunHeld && run.Held == farm.HeldFailing {
+			out = append(out, wire.NeedHand{Kind: "failing", Run: int64(run.ID), Action: "release",
+				Sentence: fmt.Sprintf("%s is held: it fails everywhere.", run.Spec.Name()), Evidence: sentence(run.Reason)})
+		}
+	}
+	for _, n := range f.s.Nodes {
+		if n.Health == farm.Sidelined && n.HealthBy == farm.ByTriage && n.RetiredAt.IsZero() {
+			out = append(out, wire.NeedHand{Kind: "sidelined", Node: int64(n.ID), Action: "look",
+				Sentence: fmt.Sprintf("%s is sidelined: it fails what others render.", n.Name), Evidence: sentence(n.HealthWhy)})
+		}
+	}
 	for of, stay := range f.s.Stays {
 		if stay.Held {
 			out = append(out, wire.NeedHand{Kind: "held", Subject: string(of.Kind) + " " + of.Name, Action: "release",
@@ -108,7 +120,7 @@ func (f *Floor) undelivered() []wire.NeedHand {
 
 // sentence makes one of what an error says.
 func sentence(text string) string {
-	return strings.ToUpper(text[:1]) + text[1:] + "."
+	return strings.ToUpper(text[:1]) + strings.TrimSuffix(text[1:], ".") + "."
 }
 
 // runsInTrouble returns runs with parked frames that nobody has given up.

@@ -78,6 +78,7 @@ func (f *Floor) tick(t *turn) error {
 	for _, stay := range t.s.Stays { // a step may have come
 		f.redeal = f.redeal || !stay.Held
 	}
+	f.redeal = f.redeal || len(f.asks) > 0 && t.now.Unix()%lookAgain == 0 && f.failedWait()
 	for id, w := range f.asks {
 		if w.defers { // it should not wait for ever
 			f.redeal = true
@@ -95,6 +96,20 @@ func (f *Floor) tick(t *turn) error {
 		t.append(accept.Overdue(t.s, f.watchDeliveries(t.now), t.now)...)
 	}
 	return nil
+}
+
+// lookAgain is how often, in seconds, it is looked whether a frame that has failed
+// has waited long enough for a node that is away.
+const lookAgain = 5
+
+// failedWait reports whether frames that have failed wait to be dealt.
+func (f *Floor) failedWait() bool {
+	for _, run := range f.s.Queue() {
+		if len(run.Trouble) > 0 && !run.ToDo.Empty() {
+			return true
+		}
+	}
+	return false
 }
 
 // dutyNow lets nodes come on duty and go off it by their hours.

@@ -96,7 +96,7 @@ func (f *Floor) Why(ctx context.Context, id farm.RunID, node string, frame *int)
 		case node != "" && n == nil:
 			return refuse(NotFound, "node", "there is no node %s", node)
 		case frame != nil:
-			out.Why = f.dealer.WhyFrame(run, *frame)
+			out.Why = f.dealer.WhyFrame(run, *frame, t.now)
 		case node != "":
 			out.Why = f.dealer.WhyPair(run, n, t.now)
 		default:

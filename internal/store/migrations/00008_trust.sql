@@ -7,6 +7,12 @@ ALTER TABLE run ADD CONSTRAINT run_project_job_kind_number_key UNIQUE (project, 
 -- What was asked for under a submitter's own key.
 ALTER TABLE run ADD COLUMN submit_digest text NOT NULL DEFAULT '';
 
+-- Why the farm itself holds a run; empty where a person does, or nobody.
+ALTER TABLE run ADD COLUMN held_for text NOT NULL DEFAULT '', ADD COLUMN released_at timestamptz;
+
+-- Who has set a node aside: triage, or a person where it is empty.
+ALTER TABLE node ADD COLUMN health_by text NOT NULL DEFAULT '';
+
 -- When a token was last used, as of a minute ago or so; it is news, not truth.
 ALTER TABLE token ADD COLUMN used_at timestamptz;
 -- Tokens of people end.
@@ -19,6 +25,7 @@ ALTER TABLE farm ADD COLUMN secret text NOT NULL DEFAULT gen_random_uuid()::text
 -- +goose Down
 ALTER TABLE farm DROP COLUMN secret;
 ALTER TABLE token DROP COLUMN used_at;
-ALTER TABLE run DROP COLUMN submit_digest;
+ALTER TABLE node DROP COLUMN health_by;
+ALTER TABLE run DROP COLUMN submit_digest, DROP COLUMN held_for, DROP COLUMN released_at;
 ALTER TABLE run DROP CONSTRAINT run_project_job_kind_number_key;
 ALTER TABLE run ADD CONSTRAINT run_job_kind_number_key UNIQUE (job, kind, number);

@@ -235,6 +235,7 @@ function Settings({ run, now }: { run: Run; now: number }) {
   const rows: [string, string][] = [
     ["scene", run.scene],
     ["frames", run.frames],
+    ["shot range", run.shot],
     ["size", `${run.width} × ${run.height}`],
     ["recipe", run.recipe],
     ["needs", run.needs],

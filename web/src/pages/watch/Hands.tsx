@@ -44,6 +44,11 @@ export function Hands({ hands, runs, may, wrangler }: { hands: NeedHand[]; runs:
                     Try again
                   </button>
                 )}
+                {may(run) && hand.kind === "failing" && (
+                  <button className="btn btn-primary btn-sm" onClick={() => void act(run, "release")}>
+                    Release
+                  </button>
+                )}
                 {may(run) && hand.kind === "scouts" && (
                   <button className="btn btn-primary btn-sm" onClick={() => void act(run, "release")}>
                     Render the rest
@@ -75,7 +80,7 @@ function Sign({ kind }: { kind: string }) {
       </svg>
     );
   }
-  if (kind === "scouts" || kind === "delivery" || kind === "full" || kind === "held") {
+  if (kind === "scouts" || kind === "delivery" || kind === "full" || kind === "held" || kind === "failing") {
     return (
       <svg viewBox="0 0 16 16" className="w-4" aria-hidden="true">
         <path d="M5.5 2.5v11m5-11v11" stroke="var(--s-held)" strokeWidth="2" />

@@ -1,0 +1,210 @@
+package deal
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/frames"
+)
+
+// A frame that has failed goes to nodes that have not tried it. It comes back to
+// one where it failed only when all others that could render it have failed it,
+// too, or none of them will be there before long.
+
+// Before long: a node that fell silent may come back, and one that is off duty
+// comes back by its hours.
+const (
+	// BackFromSilence is how long a frame that has failed waits for a silent node
+	// that has not tried it.
+	BackFromSilence = 15 * time.Minute
+	backOnDuty      = 30 * time.Minute
+)
+
+// mostUntried is how many frames of a run a node may fail that nobody else has
+// tried. Then it gets no more of it until somebody has: if the node is to blame,
+// it would spoil them all.
+const mostUntried = 3
+
+// bars are which nodes wait with failed frames of a run, as of one moment.
+type bars struct {
+	seq     int64
+	at      time.Time
+	frames  map[farm.NodeID]frames.Set // that a node leaves to others
+	untried map[farm.NodeID]int        // of these, those that only the node has tried
+	failed  frames.Set                 // all that have failed and are to do
+}
+
+// barsGood is how long they count while nothing is committed: nodes come back and
+// stay away by the clock, too.
+const barsGood = time.Second
+
+// bars returns which nodes wait with failed frames of a run.
+func (d *Dealer) bars(run *farm.Run, now time.Time) *bars {
+	if len(run.Trouble) == 0 {
+		return &noBars
+	}
+	b := d.barred[run.ID]
+	if b != nil && b.seq == d.s.Seq && now.Sub(b.at).Abs() < barsGood {
+		return b
+	}
+	b = &bars{seq: d.s.Seq, at: now, untried: map[farm.NodeID]int{}, frames: map[farm.NodeID]frames.Set{}}
+	d.barred[run.ID] = b
+	spans := map[farm.NodeID][]frames.Span{}
+	var failed []frames.Span
+	hands := d.hands(run, now)
+	for f, t := range run.Trouble {
+		if len(t.Attempts) == 0 || run.Parked.Has(f) {
+			continue
+		}
+		one := frames.Span{First: f, Last: f}
+		if run.ToDo.Has(f) {
+			failed = append(failed, one)
+		}
+		ready, could := hands.besides(t)
+		if !could {
+			continue
+		}
+		tried := map[farm.NodeID]bool{}
+		for _, a := range t.Attempts {
+			if !tried[a.Node] {
+				tried[a.Node] = true
+				spans[a.Node] = append(spans[a.Node], one)
+			}
+		}
+		if ready && len(tried) == 1 {
+			b.untried[t.Attempts[0].Node]++
+		}
+	}
+	b.failed = frames.Of(failed...)
+	for id, list := range spans {
+		b.frames[id] = frames.Of(list...)
+	}
+	return b
+}
+
+var noBars bars
+
+// distrusts reports whether a node has failed so many frames that others should
+// try one of them before it gets more.
+func (b *bars) distrusts(id farm.NodeID) bool { return b.untried[id] >= mostUntried }
+
+// hands are the nodes that could render a run: now, or before long.
+type hands struct {
+	ready map[farm.NodeID]bool
+	soon  map[farm.NodeID]bool
+}
+
+func (d *Dealer) hands(run *farm.Run, now time.Time) hands {
+	h := hands{map[farm.NodeID]bool{}, map[farm.NodeID]bool{}}
+	for id, n := range d.s.Nodes {
+		switch {
+		case !n.RetiredAt.IsZero() || !fits(d.s, n, run):
+		case n.Ready() && Stayed(d.s, n, run, now) == "":
+			h.ready[id] = true
+		case backSoon(n, now):
+			h.soon[id] = true
+		}
+	}
+	return h
+}
+
+// besides reports whether a node that has not failed a frame could render it:
+// one that is ready, or one that is soon.
+func (h hands) besides(t *farm.Trouble) (ready, could bool) {
+	failed := map[farm.NodeID]bool{}
+	for _, a := range t.Attempts {
+		failed[a.Node] = true
+	}
+	left := func(of map[farm.NodeID]bool) bool {
+		n := len(of)
+		for id := range failed {
+			if of[id] {
+				n--
+			}
+		}
+		return n > 0
+	}
+	ready = left(h.ready)
+	return ready, ready || left(h.soon)
+}
+
+// backSoon reports whether a node that is not ready will be before long.
+func backSoon(n *farm.Node, now time.Time) bool {
+	switch {
+	case n.Session == 0 || n.Health == farm.Sidelined || n.Duty == farm.Held || n.Duty == farm.Draining:
+		return false
+	case n.Reach != farm.Online && now.Sub(n.ReachSince) >= BackFromSilence:
+		return false
+	case n.Duty == farm.OnDuty:
+		return true
+	case n.OffUntil.After(now.Add(backOnDuty)) || n.Settings.Hours == nil:
+		return !n.OffUntil.IsZero() && n.OffUntil.Before(now.Add(backOnDuty))
+	}
+	on, change := n.Settings.Hours.At(now)
+	return on || !change.IsZero() && change.Before(now.Add(backOnDuty))
+}
+
+// leaves returns the frames of a run that a node may take of those that are to
+// do, and why it is none.
+func (d *Dealer) leaves(n *farm.Node, run *farm.Run, now time.Time) (frames.Set, string) {
+	b := d.bars(run, now)
+	if b.distrusts(n.ID) {
+		return frames.Set{}, fmt.Sprintf("%s has failed %s of %s that nobody else has tried yet; it gets no more of it until somebody has",
+			n.Name, plural(b.untried[n.ID], "frame"), run.Spec.Name())
+	}
+	todo := run.ToDo.Minus(b.frames[n.ID])
+	if todo.Empty() {
+		return todo, fmt.Sprintf("what is left of %s has failed on %s and waits for another node", run.Spec.Name(), n.Name)
+	}
+	return todo, ""
+}
+
+// shut reports whether a node may take nothing of what is to do of a run, for
+// what has failed on it.
+func (d *Dealer) shut(n *farm.Node, run *farm.Run, now time.Time) bool {
+	if len(run.Trouble) == 0 || run.ToDo.Empty() {
+		return false
+	}
+	b := d.bars(run, now)
+	if b.distrusts(n.ID) {
+		return true
+	}
+	mine := b.frames[n.ID]
+	return !mine.Empty() && run.ToDo.Minus(mine).Empty()
+}
+
+// again returns, of frames that a node may take, the first stretch of those that
+// have failed elsewhere: they go first, so that it shows early who is to blame.
+func (b *bars) again(todo frames.Set) (frames.Set, bool) {
+	if b.failed.Empty() {
+		return frames.Set{}, false
+	}
+	set := b.failed.Intersect(todo)
+	if set.Empty() {
+		return set, false
+	}
+	for sp := range set.Spans() {
+		return frames.Of(sp), true
+	}
+	return set, false
+}
+
+// waitsFor names nodes that could render a frame where it has not failed yet.
+func (d *Dealer) waitsFor(run *farm.Run, t *farm.Trouble, now time.Time) string {
+	h := d.hands(run, now)
+	var names []string
+	for _, of := range []map[farm.NodeID]bool{h.ready, h.soon} {
+		for id := range of {
+			if !t.FailedOn(id) {
+				names = append(names, d.s.NodeName(id))
+			}
+		}
+		if len(names) > 0 {
+			break
+		}
+	}
+	slices.Sort(names)
+	return some(names)
+}
