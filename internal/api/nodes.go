@@ -170,7 +170,7 @@ func (s *Server) leaseView(l *floor.LeaseView) wire.Lease {
 	spec := l.Spec
 	before, ending := spec.FrameFileParts("")
 	out := wire.Lease{
-		ID: int64(l.ID), Run: int64(l.Run), RunName: spec.Name(), Recipe: l.Recipe.Name, RecipeMark: s.recipeMarks[l.Recipe.Name], Frames: l.Frames.String(),
+		ID: int64(l.ID), Run: int64(l.Run), RunName: spec.Name(), Recipe: spec.Recipe, RecipeMark: s.recipeMarks[spec.Recipe], Frames: l.Frames.String(),
 		Share:       floor.ShareView(l.Share),
 		Environment: floor.LeaseEnvironmentView(l.Env),
 		ShotFirst:   spec.ShotRange().First, ShotLast: spec.ShotRange().Last,
@@ -294,7 +294,7 @@ func (s *Server) report(c *gin.Context, f *floor.Floor, in wire.Report) {
 		} else if v.Discard {
 			word = wire.VerdictDiscard
 		}
-		out.Verdicts = append(out.Verdicts, wire.Verdict{Verdict: word, Why: v.Why, Adopt: v.Adopt})
+		out.Verdicts = append(out.Verdicts, wire.Verdict{Verdict: word, Why: v.Why, Replace: v.Replace, Adopt: v.Adopt})
 	}
 	s.answer(c, out, err)
 }

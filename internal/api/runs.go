@@ -238,6 +238,20 @@ func steer(what floor.Steering) func(*Server, *gin.Context) {
 	}
 }
 
+func (s *Server) redo(c *gin.Context, f *floor.Floor, in wire.Redo) {
+	id, ok := number(c, "run")
+	if !ok {
+		return
+	}
+	set, err := frames.Parse(in.Frames)
+	if err != nil {
+		problem(c, http.StatusUnprocessableEntity, "frames", err.Error())
+		return
+	}
+	v, err := f.Redo(c, farm.RunID(id), set, person(c))
+	s.answer(c, v, err)
+}
+
 func (s *Server) results(c *gin.Context) {
 	run, ok := s.oneRun(c)
 	if !ok {

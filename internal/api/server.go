@@ -98,6 +98,7 @@ var routes = []route{
 	{"POST", "/api/v1/runs/:run/hold", artist, steer(floor.Hold)},
 	{"POST", "/api/v1/runs/:run/release", artist, steer(floor.Release)},
 	{"POST", "/api/v1/runs/:run/cancel", artist, steer(floor.Cancel)},
+	{"POST", "/api/v1/runs/:run/redo", artist, reading((*Server).redo)},
 	{"POST", "/api/v1/runs/:run/retry", artist, steer(floor.Retry)},
 
 	{"GET", "/api/v1/nodes", viewer, live((*Server).nodes)},

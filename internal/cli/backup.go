@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"log/slog"
 	"os"
 	"path/filepath"
@@ -91,29 +92,7 @@ func (a *app) restoreCommand() *cobra.Command {
 			if _, err := os.Stat(args[0]); err != nil {
 				return fmt.Errorf("reading the backup: %w", err)
 			}
-			url, running, done, err := o.open(c.Context())
-			if err != nil {
-				return err
-			}
-			defer func() { err = errors.Join(err, done()) }()
-			if running && o.url == "" {
-				return fmt.Errorf("a service runs on %s; choose a new folder with --data, and start the service on that", o.data)
-			}
-			st, err := store.Open(c.Context(), url)
-			if err != nil {
-				return err
-			}
-			defer func() { err = errors.Join(err, st.Close()) }()
-			if _, err := st.Leader(c.Context()); !errors.Is(err, store.ErrNoLeader) {
-				if err != nil {
-					return err
-				}
-				return errors.New("this database holds a farm already and is left as it is; restore into a new folder (--data) or an empty database (--database)")
-			}
-			if err := localpg.Restore(c.Context(), url, args[0]); err != nil {
-				return err
-			}
-			runs, err := st.Restored(c.Context())
+			runs, err := o.restore(c.Context(), args[0])
 			if err != nil {
 				return err
 			}
@@ -127,4 +106,62 @@ func (a *app) restoreCommand() *cobra.Command {
 	}
 	o.add(c)
 	return c
+}
+
+// restore reads a backup into a database: a given one, or one of our own, which
+// gets its place only when all is read. What fails leaves nothing that could be
+// taken for a farm.
+func (o *databaseFlags) restore(ctx context.Context, file string) (runs int, err error) {
+	if o.url != "" {
+		return restoreInto(ctx, o.url, file)
+	}
+	dir := filepath.Join(o.data, "database")
+	if _, running := localpg.Running(ctx, dir); running {
+		return 0, fmt.Errorf("a service runs on %s; choose a new folder with --data, and start the service on that", o.data)
+	}
+	if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 {
+		return 0, fmt.Errorf("%s holds a database already and is left as it is; restore into a new folder (--data)", dir)
+	}
+	part := fmt.Sprintf("%s.restoring-%d", dir, time.Now().Unix())
+	if _, err := os.Lstat(part); !errors.Is(err, fs.ErrNotExist) {
+		return 0, fmt.Errorf("%s is there already; look whether another restore is under way", part)
+	}
+	defer func() {
+		if err != nil { // it is ours, made a moment ago, and nothing but the backup was ever in it
+			err = errors.Join(err, os.RemoveAll(part))
+		}
+	}()
+	server, err := localpg.Start(ctx, localpg.Options{Dir: part, Log: slog.New(slog.DiscardHandler)})
+	if err != nil {
+		return 0, err
+	}
+	runs, err = restoreInto(ctx, server.URL(), file)
+	if err = errors.Join(err, server.Stop()); err != nil {
+		return 0, err
+	}
+	if err := os.Remove(dir); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return 0, fmt.Errorf("putting the database into its place: %w", err)
+	}
+	if err := os.Rename(part, dir); err != nil {
+		return 0, fmt.Errorf("putting the database into its place: %w", err)
+	}
+	return runs, nil
+}
+
+func restoreInto(ctx context.Context, url, file string) (runs int, err error) {
+	st, err := store.Open(ctx, url)
+	if err != nil {
+		return 0, err
+	}
+	defer func() { err = errors.Join(err, st.Close()) }()
+	if _, err := st.Leader(ctx); !errors.Is(err, store.ErrNoLeader) {
+		if err != nil {
+			return 0, err
+		}
+		return 0, errors.New("this database holds a farm already and is left as it is; restore into a new folder (--data) or an empty database (--database)")
+	}
+	if err := localpg.Restore(ctx, url, file); err != nil {
+		return 0, err
+	}
+	return st.Restored(ctx)
 }

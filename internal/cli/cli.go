@@ -43,6 +43,9 @@ type app struct {
 	json     bool
 }
 
+// tokenElsewhere says that the token at hand is not for this service.
+type tokenElsewhere struct{ error }
+
 // outcome is an error that only sets the exit code; all is said already.
 type outcome struct{ code int }
 
@@ -81,7 +84,7 @@ func exitCode(err error) int {
 		return exitUnreachable
 	case errors.As(err, &p) && (p.Status == http.StatusUnauthorized || p.Status == http.StatusForbidden):
 		return exitNotAllowed
-	case errors.Is(err, errNotSignedIn), errors.Is(err, node.ErrNotEnrolled):
+	case errors.As(err, new(tokenElsewhere)), errors.Is(err, errNotSignedIn), errors.Is(err, node.ErrNotEnrolled):
 		return exitNotAllowed
 	}
 	return exitFailed
@@ -89,12 +92,13 @@ func exitCode(err error) int {
 
 func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
-		Use:           "vexillum",
-		Short:         "Run a studio's own render farm",
-		Long:          "Vexillum runs a studio's own render farm: the service, the node process on each machine, and this command line.",
-		Version:       Version,
-		SilenceErrors: true,
-		SilenceUsage:  true,
+		Use:                "vexillum",
+		Short:              "Run a studio's own render farm",
+		Long:               "Vexillum runs a studio's own render farm: the service, the node process on each machine, and this command line.",
+		Version:            Version,
+		DisableSuggestions: true, // errors are one sentence
+		SilenceErrors:      true,
+		SilenceUsage:       true,
 	}
 	root.SetOut(a.out)
 	root.SetErr(a.err)
@@ -114,7 +118,7 @@ func (a *app) root() *cobra.Command {
 		}
 	}
 	add("watch", a.queueCommand(), a.nodesCommand(), a.showCommand(), a.whyCommand(), a.outputCommand(), a.followCommand(), a.sheetCommand(), a.fetchCommand())
-	add("work", a.submitCommand(), a.steerCommand("hold"), a.steerCommand("release"), a.steerCommand("cancel"), a.steerCommand("retry"), a.changeCommand(), a.drillCommand())
+	add("work", a.submitCommand(), a.steerCommand("hold"), a.steerCommand("release"), a.steerCommand("cancel"), a.steerCommand("retry"), a.redoCommand(), a.changeCommand(), a.drillCommand())
 	add("setup", a.signInCommand(), a.keyCommand(), a.poolCommand(), a.projectCommand(), a.placeCommand(), a.licenceCommand(), a.personCommand(), a.tokenCommand(), a.environmentCommand(), a.recipesCommand(), a.auditCommand())
 	add("run", a.serveCommand(), a.joinCommand(), a.demoCommand(), a.backupCommand(), a.restoreCommand())
 	root.AddCommand(practiceCommand(), a.launcherCommand(), a.crowdCommand())
@@ -186,6 +190,9 @@ func (a *app) client() (*client.Client, error) {
 		}
 	}
 	if a.service != "" {
+		if own := a.token != "" || os.Getenv("VEXILLUM_TOKEN") != ""; !own && known.Token != "" && !among(a.service, known.Service) {
+			return nil, tokenElsewhere{fmt.Errorf("you are signed in to %s, and its token goes nowhere else; sign in first: vexillum sign-in %s --name YOU", known.Service, a.service)}
+		}
 		known.Service = a.service
 	}
 	if a.token != "" {
@@ -195,6 +202,28 @@ func (a *app) client() (*client.Client, error) {
 		return nil, errNotSignedIn
 	}
 	return client.New(known.Service, known.Token)
+}
+
+// among reports whether all of some addresses are those that a token was given
+// for.
+func among(addresses, given string) bool {
+	tidy := func(text string) string {
+		text = strings.TrimRight(strings.ToLower(strings.TrimSpace(text)), "/")
+		if !strings.Contains(text, "://") {
+			text = "http://" + text
+		}
+		return text
+	}
+	known := map[string]bool{}
+	for address := range strings.SplitSeq(given, ",") {
+		known[tidy(address)] = true
+	}
+	for address := range strings.SplitSeq(addresses, ",") {
+		if !known[tidy(address)] {
+			return false
+		}
+	}
+	return true
 }
 
 // asking makes the body of a command that asks the service.

@@ -18,6 +18,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"vexillum/internal/client"
+	"vexillum/internal/core/frames"
 	"vexillum/internal/publish"
 	"vexillum/internal/wire"
 )
@@ -57,6 +58,7 @@ func (a *app) fetch(ctx context.Context, cl *client.Client, run wire.Run, to str
 		return fmt.Errorf("making the folder: %w", err)
 	}
 	here := map[int]bool{}
+	lost := map[int]string{} // frames that cannot be had, and why
 	brought, kept := 0, 0
 	var bytes int64
 	began := time.Now()
@@ -72,8 +74,16 @@ func (a *app) fetch(ctx context.Context, cl *client.Client, run wire.Run, to str
 			}
 			var fresh bool
 			if fresh, err = bringFrame(ctx, cl, run.ID, r, to); err != nil {
-				break
+				if !isLost(err) {
+					break
+				}
+				if _, told := lost[r.Frame]; !told {
+					fmt.Fprintf(a.err, "frame %d  lost: %v\n", r.Frame, err)
+				}
+				lost[r.Frame], err = err.Error(), nil // the others may be there
+				continue
 			}
+			delete(lost, r.Frame)
 			here[r.Frame] = true
 			if fresh {
 				brought++
@@ -106,7 +116,27 @@ func (a *app) fetch(ctx context.Context, cl *client.Client, run wire.Run, to str
 	}
 	fmt.Fprintf(a.out, "%s  %s: %s\n", run.Name, state(run.State), run.Why)
 	a.facts("brought", fmt.Sprintf("%d frames, %s in %s", brought, size(bytes), duration(time.Since(began))), "here before", fmt.Sprint(kept), "in", to)
-	return nil
+	if len(lost) == 0 {
+		return nil
+	}
+	var spans []frames.Span
+	for f := range lost {
+		spans = append(spans, frames.Span{First: f, Last: f})
+	}
+	set := frames.Of(spans...)
+	fmt.Fprintf(a.err, "%s cannot be had: %s. Render what is lost again with: vexillum redo %s --frames %s\n",
+		map[bool]string{true: "1 frame", false: fmt.Sprintf("%d frames", set.Len())}[set.Len() == 1], set.Brief(), run.Name, set)
+	return outcome{exitFailed}
+}
+
+// errAltered says that what came is not the frame that was done.
+var errAltered = errors.New("the file in the frame place was changed, or the line is bad; nothing was kept")
+
+// isLost reports whether a frame cannot be had although the service answers: its
+// file is gone, or is not what it was.
+func isLost(err error) bool {
+	var p *wire.Problem
+	return errors.Is(err, errAltered) || errors.As(err, &p) && p.Status == http.StatusNotFound
 }
 
 // bringFrame fetches the files of one frame that are not here. It reports
@@ -155,7 +185,7 @@ func bringFile(ctx context.Context, cl *client.Client, run int64, frame int, o w
 		return false, fmt.Errorf("fetching frame %d: %w", frame, err)
 	}
 	if got := hex.EncodeToString(sum.Sum(nil)); got != o.Hash {
-		return false, fmt.Errorf("frame %d came with the wrong hash (%.12s, not %.12s): the file in the frame place was changed, or the line is bad; nothing was kept", frame, got, o.Hash)
+		return false, fmt.Errorf("frame %d came with the wrong hash (%.12s, not %.12s): %w", frame, got, o.Hash, errAltered)
 	}
 	if err := os.Chmod(part.Name(), 0o644); err != nil {
 		return false, fmt.Errorf("writing frame %d: %w", frame, err)

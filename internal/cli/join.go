@@ -23,7 +23,7 @@ import (
 func (a *app) joinCommand() *cobra.Command {
 	var o node.Options
 	var verbose bool
-	var staging string
+	var staging, keyFile string
 	var devices []string
 	c := &cobra.Command{
 		Use:   "join URL [URL...]",
@@ -58,6 +58,14 @@ func (a *app) joinCommand() *cobra.Command {
 				}
 				o.Staging = int64(limit)
 			}
+			if keyFile != "" {
+				key, err := readSecret(keyFile)
+				if err != nil {
+					return fmt.Errorf("reading the key: %w", err)
+				}
+				o.Key = strings.TrimSpace(string(key))
+			}
+			o.Renamed = c.Flags().Changed("name")
 			o.Client, o.Version, o.Log = service, Version, a.logger(level)
 			o.Told = func(line string) { fmt.Fprintln(a.out, line) }
 			self, err := os.Executable()
@@ -87,7 +95,8 @@ func (a *app) joinCommand() *cobra.Command {
 	host, _ := os.Hostname()
 	host, _, _ = strings.Cut(strings.ToLower(host), ".")
 	f := c.Flags()
-	f.StringVar(&o.Key, "key", os.Getenv("VEXILLUM_KEY"), "enrolment key (or VEXILLUM_KEY)")
+	f.StringVar(&o.Key, "key", os.Getenv("VEXILLUM_KEY"), "enrolment key (or VEXILLUM_KEY); others on this machine can see it while this runs: better --key-file")
+	f.StringVar(&keyFile, "key-file", "", "file with the enrolment key, or - for standard input")
 	f.StringVar(&o.Name, "name", host, "name of the node")
 	f.StringVar(&o.Kind, "kind", "rack", "rack (always on the farm) or desk (somebody's machine)")
 	f.StringVar(&o.Dir, "data", filepath.Join(dataDir(), "node"), "folder for identity and staging")

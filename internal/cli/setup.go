@@ -77,6 +77,7 @@ func (a *app) keyCommand() *cobra.Command {
 	newKey.Flags().IntVar(&in.Uses, "uses", 1, "how many machines may use it")
 	newKey.Flags().StringVar(&in.Label, "label", "", "a word to know it by")
 	newKey.Flags().StringSliceVar(&in.Pools, "pool", nil, "pool that the machines join")
+	newKey.Flags().StringSliceVar(&in.Returns, "return", nil, "node that was shut out and may come back under its name")
 	revoke := &cobra.Command{
 		Use: "revoke KEY", Short: "Shut a key out; nodes that it let in stay", Args: exactly(1, "the id of a key, as vexillum key list shows it"),
 		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {

@@ -157,6 +157,37 @@ func (a *app) receipt(r wire.Receipt) {
 	fmt.Fprintf(a.out, "  Watch it with: vexillum follow %s\n", r.Name)
 }
 
+// redoCommand renders frames again that are done.
+func (a *app) redoCommand() *cobra.Command {
+	var in wire.Redo
+	c := a.jsonFlag(&cobra.Command{
+		Use: "redo RUN --frames 7", Short: "Render frames again that are done",
+		Long: "Renders frames of a run again. The old pictures stand until the new ones are verified; then they are kept in the\n" +
+			"folder \"replaced\" beside them.\n\n" + runNames,
+		Args: exactly(1, "the name of a run"),
+		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
+			if _, err := frames.Parse(in.Frames); err != nil {
+				return usageError{err}
+			}
+			run, err := findRun(ctx, cl, args[0])
+			if err != nil {
+				return err
+			}
+			if err := cl.Do(ctx, http.MethodPost, fmt.Sprintf("/api/v1/runs/%d/redo", run.ID), in, &run); err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(run)
+			}
+			fmt.Fprintf(a.out, "%s  %s\n  Frames %s are rendered again; the old pictures stay until the new ones are verified.\n", run.Name, state(run.State), in.Frames)
+			return nil
+		}),
+	})
+	c.Flags().StringVarP(&in.Frames, "frames", "f", "", "frames to render again, such as 7 or 7,9-12 (needed)")
+	_ = c.MarkFlagRequired("frames")
+	return c
+}
+
 func parseSize(text string) (width, height int, err error) {
 	w, h, ok := strings.Cut(strings.ReplaceAll(text, "×", "x"), "x")
 	width, err1 := strconv.Atoi(w)

@@ -154,18 +154,36 @@ func prepareDir(dir string, acct *account) error {
 	return nil
 }
 
-// initialise makes the cluster once; the password in the folder tells that it
-// is finished.
+// ErrNoPassword says that there is a database whose password is not.
+var ErrNoPassword = errors.New("there is a database, and its password is missing")
+
+// initialise makes the cluster once, beside its place, and only then gives it its
+// name: what has the name is a database, and is never cleared away.
 func initialise(ctx context.Context, bin, dir, data string, acct *account) (string, error) {
 	passwordFile := filepath.Join(dir, "password")
-	if known, err := os.ReadFile(passwordFile); err == nil {
+	fresh, making := passwordFile+".new", data+".new"
+	known, err := os.ReadFile(passwordFile)
+	if err == nil {
 		return strings.TrimSpace(string(known)), nil
 	}
-	if err := os.RemoveAll(data); err != nil { // a start that was cut off
+	if !errors.Is(err, fs.ErrNotExist) {
+		return "", fmt.Errorf("reading the database password: %w", err)
+	}
+	entries, err := os.ReadDir(data)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return "", fmt.Errorf("looking into the database folder: %w", err)
+	}
+	if len(entries) > 0 {
+		if known, err := os.ReadFile(fresh); err == nil { // a start that was cut off just before the end
+			return strings.TrimSpace(string(known)), keepPassword(fresh, passwordFile)
+		}
+		return "", fmt.Errorf("%w: %s is not there, and %s holds a farm. Put that file back from a backup of the machine; or move the folder away and begin again from a backup of the farm: vexillum restore FILE --data NEW-FOLDER. Nothing was changed",
+			ErrNoPassword, passwordFile, data)
+	}
+	if err := os.RemoveAll(making); err != nil { // of a start that was cut off; no server has ever seen it
 		return "", fmt.Errorf("clearing an unfinished database: %w", err)
 	}
 	password := rand.Text()
-	fresh := passwordFile + ".new"
 	if err := os.WriteFile(fresh, []byte(password+"\n"), 0o600); err != nil {
 		return "", fmt.Errorf("writing the database password: %w", err)
 	}
@@ -175,16 +193,26 @@ func initialise(ctx context.Context, bin, dir, data string, acct *account) (stri
 		}
 	}
 	cmd := exec.CommandContext(ctx, filepath.Join(bin, "initdb"),
-		"-D", data, "-U", "vexillum", "-A", "scram-sha-256", "--pwfile="+fresh, "-E", "UTF8", "--locale=C.UTF-8", "--no-sync")
+		"-D", making, "-U", "vexillum", "-A", "scram-sha-256", "--pwfile="+fresh, "-E", "UTF8", "--locale=C.UTF-8", "--no-sync")
 	cmd.Dir = "/"
 	acct.apply(cmd)
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return "", fmt.Errorf("initialising the database: %w: %s", err, lastLines(out))
 	}
-	if err := os.Rename(fresh, passwordFile); err != nil {
-		return "", fmt.Errorf("keeping the database password: %w", err)
+	if err := os.Remove(data); err != nil && !errors.Is(err, fs.ErrNotExist) { // it is empty
+		return "", fmt.Errorf("putting the database into its place: %w", err)
 	}
-	return password, nil
+	if err := os.Rename(making, data); err != nil {
+		return "", fmt.Errorf("putting the database into its place: %w", err)
+	}
+	return password, keepPassword(fresh, passwordFile)
+}
+
+func keepPassword(fresh, file string) error {
+	if err := os.Rename(fresh, file); err != nil {
+		return fmt.Errorf("keeping the database password: %w", err)
+	}
+	return nil
 }
 
 var errStillThere = errors.New("another server uses this folder")

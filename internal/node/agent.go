@@ -32,6 +32,7 @@ type Options struct {
 	Client    *client.Client // without a token
 	Key       string         // enrolment key; not needed by a machine that is enrolled
 	Name      string
+	Renamed   bool     // a person gave the name; otherwise it is the machine's
 	Kind      string   // rack or desk
 	Dir       string   // identity and staging
 	Speed     float64  // told instead of measured, if above 0
@@ -181,6 +182,11 @@ func (a *Agent) identify(ctx context.Context) error {
 	if a.o.Key == "" {
 		return ErrNotEnrolled
 	}
+	return a.enrol(ctx, a.o.Name)
+}
+
+// enrol makes the machine a node of that name.
+func (a *Agent) enrol(ctx context.Context, name string) error {
 	greeting, err := a.greet(ctx)
 	if err != nil {
 		return err
@@ -188,7 +194,7 @@ func (a *Agent) identify(ctx context.Context) error {
 	var enrolled wire.Enrolled
 	call, cancel := context.WithTimeout(ctx, callTimeout)
 	defer cancel()
-	err = a.o.Client.Do(call, http.MethodPost, "/node/v1/enrol", wire.Enrol{Key: a.o.Key, Name: a.o.Name, Kind: a.o.Kind, Facts: a.facts}, &enrolled)
+	err = a.o.Client.Do(call, http.MethodPost, "/node/v1/enrol", wire.Enrol{Key: a.o.Key, Name: name, Kind: a.o.Kind, Facts: a.facts}, &enrolled)
 	if err != nil {
 		return err
 	}
@@ -202,6 +208,27 @@ func (a *Agent) identify(ctx context.Context) error {
 	}
 	a.line("enrolled", "as node %s", a.me.Name)
 	a.fresh = true
+	return nil
+}
+
+// comeBack enrols a machine again whose token is not known any more, if it was
+// given a key. What it holds in its staging area stays.
+func (a *Agent) comeBack(ctx context.Context, refused error) error {
+	var p *wire.Problem
+	if !errors.As(refused, &p) || p.Status != http.StatusUnauthorized {
+		return refused
+	}
+	if a.o.Key == "" {
+		return fmt.Errorf("the farm does not know the token of %s any more: it was shut out, or the farm was restored. A wrangler lets it come back with: vexillum key new --return %s; start it then with --key-file", a.me.Name, a.me.Name)
+	}
+	name := a.me.Name
+	if a.o.Renamed {
+		name = a.o.Name
+	}
+	if err := a.enrol(ctx, name); err != nil {
+		return err
+	}
+	a.o.Key = "" // one try: a token that was just given and is not known tells of another trouble
 	return nil
 }
 
@@ -236,7 +263,12 @@ func (a *Agent) oneSession(ctx context.Context) error {
 		return err
 	}
 	if err := a.readRecipes(ctx); err != nil {
-		return err
+		if err := a.comeBack(ctx, err); err != nil {
+			return err
+		}
+		if err := a.readRecipes(ctx); err != nil {
+			return err
+		}
 	}
 	a.facts.Renderers = findRenderers(ctx, a.recipes, a.o.Renderers)
 	if a.fresh {

@@ -101,9 +101,9 @@ func (w *work) verify(c check) (*verified, error) {
 }
 
 // target returns where a frame belongs.
-func (w *work) target(frame int, v *verified, adopt []string) publish.Target {
+func (w *work) target(frame int, v *verified, verdict wire.Verdict) publish.Target {
 	number := frames.Name(frame, w.lease.Digits)
-	to := publish.Target{Root: w.lease.OutputRoot, Folder: w.lease.Output, Lease: w.lease.ID, Mark: w.lease.OutputMark, Adopt: adopt, Owner: w.owner(),
+	to := publish.Target{Root: w.lease.OutputRoot, Folder: w.lease.Output, Lease: w.lease.ID, Mark: w.lease.OutputMark, Replace: verdict.Replace, Adopt: verdict.Adopt, Owner: w.owner(),
 		Files: []publish.File{{File: v.files[0], Name: w.lease.FilePrefix + number + w.lease.FileEnding}}}
 	for i, p := range w.lease.Passes {
 		to.Files = append(to.Files, publish.File{File: v.files[i+1], Name: path.Join(p.Name, p.FilePrefix+number+p.FileEnding)})
@@ -146,7 +146,7 @@ func (w *work) offer(c check) (settled bool) {
 	if small, err := picture.Thumbnail(good.image); err == nil {
 		w.svc.thumbnail(w.ctx, w.lease.Run, c.frame, small)
 	}
-	at, err := w.deliver(good.sources, w.target(c.frame, good, verdict.Adopt), c.frame)
+	at, err := w.deliver(good.sources, w.target(c.frame, good, verdict), c.frame)
 	if w.ctx.Err() != nil {
 		return false
 	}

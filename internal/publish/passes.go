@@ -59,6 +59,9 @@ func (t Target) attempt(root *os.Root, makePart func(file int) error) (Standing,
 		return t.inherit(root, *old)
 	}
 	at, err := t.see(root)
+	if t.Replace && errors.Is(err, ErrForeign) {
+		err = nil
+	}
 	if err != nil || at.Hash != "" {
 		t.dropParts(root)
 		return at, err
@@ -67,6 +70,9 @@ func (t Target) attempt(root *os.Root, makePart func(file int) error) (Standing,
 		if err := makePart(i); err != nil {
 			return Standing{}, err
 		}
+	}
+	if err := t.makeRoom(root); err != nil {
+		return Standing{}, err
 	}
 	if err := t.writeDeed(root); err != nil {
 		return Standing{}, err

@@ -45,11 +45,17 @@ func (t Target) publish(root *os.Root, makePart func(file int) error) (Standing,
 		return t.publishSet(root, makePart)
 	}
 	at, err := t.look(root)
+	if t.Replace && errors.Is(err, ErrForeign) {
+		err = nil
+	}
 	if err != nil || at.Hash != "" {
 		t.dropParts(root)
 		return at, err
 	}
 	if err := makePart(0); err != nil {
+		return Standing{}, err
+	}
+	if err := t.makeRoom(root); err != nil {
 		return Standing{}, err
 	}
 	err = t.put(root, t.part(t.Files[0]), t.path(t.Files[0]), t.Files[0].Hash)

@@ -21,13 +21,16 @@ var ErrNoPlace = errors.New("the frame place is not there")
 
 // Target is where a frame belongs.
 type Target struct {
-	Root   string   // the frame place
-	Folder string   // inside it, with slashes
-	Files  []File   // the picture first, then its passes
-	Lease  int64    // whose frame it is: names the files while they are not whole
-	Mark   string   // name of the file by which the place is known; empty: any folder will do
-	Adopt  []string // hashes of frames that were accepted before and may stand there
-	Owner  Owner
+	Root   string // the frame place
+	Folder string // inside it, with slashes
+	Files  []File // the picture first, then its passes
+	Lease  int64  // whose frame it is: names the files while they are not whole
+	Mark   string // name of the file by which the place is known; empty: any folder will do
+	// Replace says that another frame which stands in the place is set aside, into
+	// the folder "replaced" beside it, once this one is whole.
+	Replace bool
+	Adopt   []string // hashes of frames that were accepted before and may stand there
+	Owner   Owner
 }
 
 // Owner is whose new files and folders are. The zero Owner leaves that to the

@@ -27,7 +27,11 @@ func Have(t Target, file int) (have int64, at Standing, err error) {
 		return 0, Standing{}, err
 	}
 	defer root.Close()
-	if at, err := t.see(root); err != nil || at.Hash != "" {
+	at, err = t.see(root)
+	if t.Replace && errors.Is(err, ErrForeign) {
+		err = nil
+	}
+	if err != nil || at.Hash != "" {
 		return 0, at, err
 	}
 	have, err = t.have(root, file)

@@ -55,9 +55,9 @@ var statements = map[string]string{
 
 	"token revoked": `DELETE FROM token USING jsonb_to_recordset($1::jsonb) AS r(hash text) WHERE token.hash = r.hash`,
 
-	"key issued": `INSERT INTO enrolment_key (hash, label, created_by, created_at, expires_at, uses_left, pools)
-		SELECT hash, label, created_by, at, expires_at, uses, COALESCE(NULLIF(pools, 'null'), '[]')
-		FROM jsonb_to_recordset($1::jsonb) AS r(hash text, label text, created_by text, at timestamptz, expires_at timestamptz, uses int, pools jsonb)`,
+	"key issued": `INSERT INTO enrolment_key (hash, label, created_by, created_at, expires_at, uses_left, pools, returns)
+		SELECT hash, label, created_by, at, expires_at, uses, COALESCE(NULLIF(pools, 'null'), '[]'), COALESCE(NULLIF(returns, 'null'), '[]')
+		FROM jsonb_to_recordset($1::jsonb) AS r(hash text, label text, created_by text, at timestamptz, expires_at timestamptz, uses int, pools jsonb, returns jsonb)`,
 
 	"key revoked": `UPDATE enrolment_key k SET revoked_at = r.at FROM jsonb_to_recordset($1::jsonb) AS r(hash text, at timestamptz) WHERE k.hash = r.hash`,
 
@@ -171,6 +171,18 @@ var statements = map[string]string{
 			UPDATE attempt a SET forgiven = true FROM r WHERE a.run = r.run AND r.frames @> a.frame
 		)
 		UPDATE run SET parked = parked - r.frames FROM r WHERE id = r.run`,
+
+	// The rows stay, as the pictures do; they tell nothing of what is done.
+	"frames redone": `WITH r AS (
+			SELECT run, frame_set(frames) AS frames FROM jsonb_to_recordset($1::jsonb) AS p(run bigint, frames text)
+		), again AS (
+			UPDATE frame f SET state = 'redo', lost_hashes = '{}' FROM r WHERE f.run = r.run AND r.frames @> f.frame
+		), forgiven AS (
+			UPDATE attempt a SET forgiven = true FROM r WHERE a.run = r.run AND r.frames @> a.frame
+		), gone AS (
+			UPDATE lease l SET given = given - r.frames FROM r WHERE l.run = r.run
+		)
+		UPDATE run SET done = done - r.frames, redo = redo + r.frames FROM r WHERE id = r.run`,
 
 	"audited": `INSERT INTO audit (seq, at, actor, action, subject, before, after)
 		SELECT seq, at, actor, action, subject, "from", "to"

@@ -158,16 +158,19 @@ func (l *loader) people() error {
 func (l *loader) keys() error {
 	return l.each(func(row *sql.Rows) error {
 		var k farm.Key
-		var pools []byte
+		var pools, returns []byte
 		var revoked *time.Time
-		err := row.Scan(&k.Hash, &k.Label, &k.CreatedBy, &k.CreatedAt, &k.ExpiresAt, &k.UsesLeft, &pools, &revoked)
+		err := row.Scan(&k.Hash, &k.Label, &k.CreatedBy, &k.CreatedAt, &k.ExpiresAt, &k.UsesLeft, &pools, &returns, &revoked)
 		if err != nil {
 			return err
 		}
 		k.RevokedAt = orZero(revoked)
 		l.state.Keys[k.Hash] = &k
+		if err := json.Unmarshal(returns, &k.Returns); err != nil {
+			return err
+		}
 		return json.Unmarshal(pools, &k.Pools)
-	}, `SELECT hash, label, created_by, created_at, expires_at, uses_left, pools, revoked_at FROM enrolment_key WHERE expires_at > now() - interval '90 days'`)
+	}, `SELECT hash, label, created_by, created_at, expires_at, uses_left, pools, returns, revoked_at FROM enrolment_key WHERE expires_at > now() - interval '90 days'`)
 }
 
 func (l *loader) nodes() error {
@@ -256,9 +259,9 @@ func (l *loader) readRuns() error {
 	return l.each(func(row *sql.Rows) error {
 		r := farm.Run{Delivering: map[int]farm.Delivery{}, Trouble: map[int]*farm.Trouble{}, Leases: map[farm.LeaseID]*farm.Lease{}, Changed: l.state.Seq}
 		var spec, terms []byte
-		var key, digest, done, parked string
+		var key, digest, done, parked, redo string
 		var started, ended, released *time.Time
-		if err := row.Scan(&r.ID, &spec, &r.State, &r.Reason, &r.Order, &key, &digest, &r.SubmittedAt, &started, &ended, &done, &r.Checkpoint, &parked, &terms, &r.Held, &released); err != nil {
+		if err := row.Scan(&r.ID, &spec, &r.State, &r.Reason, &r.Order, &key, &digest, &r.SubmittedAt, &started, &ended, &done, &r.Checkpoint, &parked, &terms, &r.Held, &released, &redo); err != nil {
 			return err
 		}
 		if err := json.Unmarshal(spec, &r.Spec); err != nil {
@@ -275,6 +278,9 @@ func (l *loader) readRuns() error {
 		if r.Done, err = frames.ParseMultirange(done); err != nil {
 			return err
 		}
+		if r.Redo, err = frames.ParseMultirange(redo); err != nil {
+			return err
+		}
 		if r.Parked, err = frames.ParseMultirange(parked); err != nil {
 			return err
 		}
@@ -289,7 +295,7 @@ func (l *loader) readRuns() error {
 		l.order = append(l.order, r.ID)
 		return nil
 	}, `SELECT id, spec, state, reason, queue_order, COALESCE(submit_key, ''), submit_digest, submitted_at, started_at, ended_at,
-		done::text, done_seq, parked::text, terms, held_for, released_at FROM run ORDER BY id`)
+		done::text, done_seq, parked::text, terms, held_for, released_at, redo::text FROM run ORDER BY id`)
 }
 
 const openRuns = `state NOT IN ('done', 'done with gaps', 'failed', 'cancelled')`
@@ -407,6 +413,7 @@ func (l *loader) assemble() {
 	for _, id := range l.order {
 		kept := l.runs[id]
 		run := kept.run
+		run.Redo = run.Redo.Minus(run.Done)
 		l.state.PutRun(run, kept.key, kept.digest)
 		if !run.State.Closed() {
 			elsewhere := run.Done.Union(run.Parked).Union(run.Dealt())

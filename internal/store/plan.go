@@ -82,6 +82,7 @@ func touches(r farm.Record) (writes, reads []row) {
 	lease := func(id farm.LeaseID) row { return row{table: "lease", id: int64(id)} }
 	frame := func(id farm.RunID, f int) row { return row{table: "frame", id: int64(id), frame: f} }
 	attempts := func(id farm.RunID) row { return row{table: "attempt", id: int64(id)} }
+	framesOf := func(id farm.RunID) row { return row{table: "frames of run", id: int64(id)} }
 	leasesOf := func(id farm.RunID) row { return row{table: "leases of run", id: int64(id)} }
 	named := func(table, name string) row { return row{table: table, name: name} }
 	switch r := r.(type) {
@@ -146,15 +147,17 @@ func touches(r farm.Record) (writes, reads []row) {
 	case farm.LeaseExtended, farm.LeaseTrimmed, farm.LeaseEnded:
 		return []row{lease(leaseOf(r))}, []row{leasesOf(r.About().Run)}
 	case farm.FrameAccepted:
-		return []row{frame(r.Run, r.Frame)}, []row{run(r.Run)}
+		return []row{frame(r.Run, r.Frame)}, []row{run(r.Run), framesOf(r.Run)}
 	case farm.FrameDone:
-		return []row{frame(r.Run, r.Frame)}, nil
+		return []row{frame(r.Run, r.Frame)}, []row{framesOf(r.Run)}
 	case farm.DeliveryLost:
-		return []row{frame(r.Run, r.Frame), leasesOf(r.Run)}, nil
+		return []row{frame(r.Run, r.Frame), leasesOf(r.Run)}, []row{framesOf(r.Run)}
 	case farm.FrameFailed:
 		return []row{lease(r.Lease)}, []row{run(r.Run), attempts(r.Run), leasesOf(r.Run)}
 	case farm.FrameParked:
 		return []row{frame(r.Run, r.Frame), run(r.Run)}, nil
+	case farm.FramesRedone: // and all that is known of its frames and leases
+		return []row{run(r.Run), leasesOf(r.Run), framesOf(r.Run), attempts(r.Run)}, nil
 	case farm.FramesRetried:
 		return []row{run(r.Run), attempts(r.Run)}, nil
 	}

@@ -294,6 +294,11 @@ type Submit struct {
 	StartOn *int `json:"start_on,omitempty"`
 }
 
+// Redo names frames that are rendered again.
+type Redo struct {
+	Frames string `json:"frames"`
+}
+
 // RunChange changes what may be changed of a run while it renders. What is
 // left out stays.
 type RunChange struct {
@@ -465,6 +470,7 @@ type NewKey struct {
 	Seconds int      `json:"seconds,omitempty"` // it is good for so long; 1800 when left out
 	Uses    int      `json:"uses,omitempty"`    // 1 when left out
 	Pools   []string `json:"pools,omitempty"`   // that its nodes join
+	Returns []string `json:"returns,omitempty"` // nodes that were shut out and may come back with it, under their names
 }
 
 // NewName gives a thing another name.
@@ -486,7 +492,8 @@ type Key struct {
 	CreatedAt time.Time `json:"created_at"`
 	ExpiresAt time.Time `json:"expires_at"`
 	UsesLeft  int       `json:"uses_left"`
-	Pools     []string  `json:"pools"` // that its nodes join
+	Pools     []string  `json:"pools"`   // that its nodes join
+	Returns   []string  `json:"returns"` // nodes that were shut out and may come back with it
 	Revoked   bool      `json:"revoked"`
 }
 

@@ -270,7 +270,8 @@ const (
 type Verdict struct {
 	Verdict string   `json:"verdict"`
 	Why     string   `json:"why"`
-	Adopt   []string `json:"adopt,omitempty"` // hashes that may already stand in the frame's place
+	Replace bool     `json:"replace,omitempty"` // another picture may stand in the frame's place: it is set aside
+	Adopt   []string `json:"adopt,omitempty"`   // hashes that may already stand in the frame's place
 }
 
 // Reported answers Report, item by item.

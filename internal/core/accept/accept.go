@@ -51,6 +51,7 @@ type Verdict struct {
 	Deliver bool
 	Discard bool
 	Why     string
+	Replace bool     // another picture may stand in the frame's place: it is set aside
 	Adopt   []string // hashes that may already stand in the frame's place
 	Forged  bool     // what was reported can never have been: no honest node says it
 }
@@ -103,7 +104,7 @@ func Take(s *farm.State, id farm.NodeID, r Report, now time.Time) ([]farm.Record
 func good(run *farm.Run, l *farm.Lease, r Report, now time.Time) ([]farm.Record, Verdict) {
 	if d, delivering := run.Delivering[r.Frame]; delivering {
 		if d.Node == l.Node && d.Hash == r.Hash {
-			return nil, Verdict{Deliver: true, Why: "accepted before", Adopt: acceptedBefore(run, r.Frame)}
+			return nil, Verdict{Deliver: true, Why: "accepted before", Replace: run.Redo.Has(r.Frame), Adopt: acceptedBefore(run, r.Frame)}
 		}
 		return nil, Verdict{Discard: true, Why: fmt.Sprintf("another picture of frame %d is being delivered", r.Frame)}
 	}
@@ -117,7 +118,7 @@ func good(run *farm.Run, l *farm.Lease, r Report, now time.Time) ([]farm.Record,
 		Run: run.ID, Frame: r.Frame, Lease: l.ID, Node: l.Node, Launch: r.Launch, Hash: r.Hash, Bytes: r.Bytes, Files: r.Files,
 		StartupSeconds: r.StartupSeconds, RenderSeconds: r.RenderSeconds, CheckSeconds: r.CheckSeconds, MemoryBytes: r.MemoryBytes, At: now,
 	}
-	return []farm.Record{accepted}, Verdict{Deliver: true, Why: "accepted", Adopt: acceptedBefore(run, r.Frame)}
+	return []farm.Record{accepted}, Verdict{Deliver: true, Why: "accepted", Replace: run.Redo.Has(r.Frame), Adopt: acceptedBefore(run, r.Frame)}
 }
 
 // acceptedBefore returns the hashes that were accepted for a frame and whose

@@ -277,7 +277,15 @@ func (d *Dealer) WhyRun(run *farm.Run, now time.Time) string {
 	return whyRun(d.s, run)
 }
 
+// missingText says that a run waits for its recipe.
+func missingText(run *farm.Run) string {
+	return fmt.Sprintf("the service has no recipe %s any more; put it back into the folder of --recipes and start the service again", run.Spec.Recipe)
+}
+
 func whyRun(s *farm.State, run *farm.Run) string {
+	if s.Missing[run.Spec.Recipe] && (run.State == farm.RunQueued || run.State == farm.RunRendering) {
+		return missingText(run)
+	}
 	if run.State == farm.RunRendering || run.State == farm.RunQueued {
 		if held := HeldWith(s, nil, run); held != "" {
 			if n := working(run); n > 0 {

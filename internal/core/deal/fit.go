@@ -33,6 +33,9 @@ func Able(s *farm.State, run *farm.Run) (count int) {
 // unfit says why a run cannot use a node that does not fit it.
 func unfit(s *farm.State, n *farm.Node, run *farm.Run) string {
 	name := run.Spec.Name()
+	if s.Missing[run.Spec.Recipe] {
+		return missingText(run)
+	}
 	if _, ok := n.Facts.Renderer(run.Spec.Recipe); !ok {
 		return fmt.Sprintf("%s needs %s, which %s does not have", name, run.Spec.Recipe, n.Name)
 	}

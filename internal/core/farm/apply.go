@@ -118,7 +118,7 @@ func (s *State) apply(rec Record) error {
 	case TokenRevoked:
 		delete(s.Tokens, r.Hash)
 	case KeyIssued:
-		s.Keys[r.Hash] = &Key{Hash: r.Hash, Label: r.Label, CreatedBy: r.CreatedBy, CreatedAt: r.At, ExpiresAt: r.ExpiresAt, UsesLeft: r.Uses, Pools: r.Pools}
+		s.Keys[r.Hash] = &Key{Hash: r.Hash, Label: r.Label, CreatedBy: r.CreatedBy, CreatedAt: r.At, ExpiresAt: r.ExpiresAt, UsesLeft: r.Uses, Pools: r.Pools, Returns: r.Returns}
 	case RunSubmitted:
 		return s.runSubmitted(r)
 	case RunMoved:
@@ -149,6 +149,8 @@ func (s *State) apply(rec Record) error {
 		return s.frameParked(r)
 	case FramesRetried:
 		return s.framesRetried(r)
+	case FramesRedone:
+		return s.framesRedone(r)
 	case Audited:
 	default:
 		return fmt.Errorf("no rule for a %T", rec)

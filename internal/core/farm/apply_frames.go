@@ -95,6 +95,7 @@ func (s *State) frameDone(r FrameDone) error {
 	delete(run.Delivering, r.Frame)
 	delete(run.Trouble, r.Frame)
 	run.Done = run.Done.Union(frames.One(r.Frame))
+	run.Redo = run.Redo.Minus(frames.One(r.Frame))
 	run.SinceCheckpoint++
 	return nil
 }
@@ -146,6 +147,26 @@ func (s *State) frameParked(r FrameParked) error {
 	}
 	run.ToDo = run.ToDo.Minus(frames.One(r.Frame))
 	run.Parked = run.Parked.Union(frames.One(r.Frame))
+	return nil
+}
+
+func (s *State) framesRedone(r FramesRedone) error {
+	run, err := s.run(r.Run)
+	if err != nil {
+		return err
+	}
+	if !r.Frames.Minus(run.Done).Empty() || r.Frames.Empty() {
+		return fmt.Errorf("frames %v are not done", r.Frames.Minus(run.Done))
+	}
+	if run.State.Closed() {
+		return fmt.Errorf("%s is %s", run.Spec.Name(), run.State)
+	}
+	run.Done = run.Done.Minus(r.Frames)
+	run.ToDo = run.ToDo.Union(r.Frames)
+	run.Redo = run.Redo.Union(r.Frames)
+	for _, l := range run.Leases {
+		l.Given = l.Given.Minus(r.Frames)
+	}
 	return nil
 }
 

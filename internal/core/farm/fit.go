@@ -10,7 +10,7 @@ import (
 // renderer, fulfils the needs, is large enough and in no pool that is closed to
 // the project.
 func (s *State) Fits(n *Node, run *Run) bool {
-	if _, ok := n.Facts.Renderer(run.Spec.Recipe); !ok {
+	if _, ok := n.Facts.Renderer(run.Spec.Recipe); !ok || s.Missing[run.Spec.Recipe] {
 		return false
 	}
 	if needs := run.Needs(); needs.String() != "" && !needs.Matches(n.KnownTraits()) {

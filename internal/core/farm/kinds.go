@@ -167,6 +167,12 @@ func (r FramesRetried) Kind() string { return "frames retried" }
 func (r FramesRetried) About() About { return About{Run: r.Run, At: r.At, Reason: r.Reason} }
 
 // Kind implements Record.
+func (r FramesRedone) Kind() string { return "frames redone" }
+
+// About implements Record.
+func (r FramesRedone) About() About { return About{Run: r.Run, At: r.At, Reason: r.Reason} }
+
+// Kind implements Record.
 func (r Audited) Kind() string { return "audited" }
 
 // About implements Record.

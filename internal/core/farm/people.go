@@ -79,6 +79,7 @@ type Key struct {
 	ExpiresAt time.Time
 	UsesLeft  int
 	Pools     []string // that its nodes join
+	Returns   []string // nodes that were shut out and may come back with it
 	RevokedAt time.Time
 }
 

@@ -214,7 +214,8 @@ type KeyIssued struct {
 	Label     string    `json:"label"`
 	CreatedBy string    `json:"created_by"`
 	Uses      int       `json:"uses"`
-	Pools     []string  `json:"pools"` // that its nodes join
+	Pools     []string  `json:"pools"`   // that its nodes join
+	Returns   []string  `json:"returns"` // nodes that were shut out and may come back with it
 	At        time.Time `json:"at"`
 	ExpiresAt time.Time `json:"expires_at"`
 }
@@ -362,6 +363,15 @@ type FrameParked struct {
 
 // FramesRetried puts parked frames back with all their tries.
 type FramesRetried struct {
+	Run    RunID      `json:"run"`
+	Frames frames.Set `json:"frames"`
+	Reason string     `json:"reason"`
+	At     time.Time  `json:"at"`
+}
+
+// FramesRedone puts frames that are done back to be rendered again. Their pictures
+// stand until new ones are verified; no lease that had them brings them any more.
+type FramesRedone struct {
 	Run    RunID      `json:"run"`
 	Frames frames.Set `json:"frames"`
 	Reason string     `json:"reason"`

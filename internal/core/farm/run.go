@@ -165,6 +165,7 @@ type Run struct {
 	ToDo       frames.Set
 	Done       frames.Set
 	Parked     frames.Set
+	Redo       frames.Set // that were done, and whose pictures new ones shall replace
 	Delivering map[int]Delivery
 	Trouble    map[int]*Trouble
 	Leases     map[LeaseID]*Lease // open and ended ones, until the run closes

@@ -27,6 +27,9 @@ type State struct {
 	// Stays are places, recipes and pools that are held, or released in steps.
 	Stays    map[StayOf]Stay
 	Licences map[string]*Licence
+	// Missing are recipes of open runs that the service does not have now: their
+	// runs wait. Whoever owns the State says so; it is not kept.
+	Missing map[string]bool
 
 	LastNode  NodeID
 	LastRun   RunID

@@ -135,7 +135,12 @@ func (f *Floor) IssueKey(ctx context.Context, k farm.Key, life time.Duration) (f
 				return refuse(Invalid, "pools", "there is no pool %q; make it with: vexillum pool set %s", p, p)
 			}
 		}
-		t.append(farm.KeyIssued{Hash: k.Hash, Label: k.Label, CreatedBy: k.CreatedBy, Uses: k.UsesLeft, Pools: orEmpty(k.Pools), At: t.now, ExpiresAt: t.now.Add(life)},
+		for _, name := range k.Returns {
+			if n := t.s.NodeNamed(name); n == nil || t.hasToken(n.ID) {
+				return refuse(Invalid, "returns", "there is no node %q that was shut out; vexillum nodes shows them", name)
+			}
+		}
+		t.append(farm.KeyIssued{Hash: k.Hash, Label: k.Label, CreatedBy: k.CreatedBy, Uses: k.UsesLeft, Pools: orEmpty(k.Pools), Returns: orEmpty(k.Returns), At: t.now, ExpiresAt: t.now.Add(life)},
 			farm.Audited{Actor: k.CreatedBy, Action: "make enrolment key", Subject: k.Label, To: life.String(), At: t.now})
 		out = *t.s.Keys[k.Hash]
 		return nil

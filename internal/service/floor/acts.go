@@ -341,7 +341,7 @@ func revokeNode(t *turn, n *farm.Node, in wire.NodeAct, by string) ([]farm.Recor
 	return append(records,
 		farm.NodeReach{Node: n.ID, Reach: farm.Silent, Reason: "its token was revoked by " + because(by, in.Reason), At: t.now},
 		farm.Audited{Actor: by, Action: "revoke node token", Subject: n.Name, To: in.Reason, Node: n.ID, At: t.now},
-	), "is shut out at once; the machine has to enrol again, under the same name and with a new key" + t.meanwhile(n, true)
+	), "is shut out at once; the machine comes back with a new key: vexillum key new --return " + n.Name + t.meanwhile(n, true)
 }
 
 // Rename gives a node another name.

@@ -229,13 +229,23 @@ func TestARevokedMachineEnrolsAgain(t *testing.T) {
 		w.ok(err)
 		_, err = w.IssueKey(context.Background(), farm.Key{Hash: "k", CreatedBy: "nadia", UsesLeft: 2, Pools: []string{"graphics"}}, time.Hour)
 		w.ok(err)
+		key := "k"
 		enrol := func() (farm.NodeID, error) {
-			return w.Enrol(context.Background(), Enrolment{KeyHash: "k", TokenHash: "another token", Name: "kiln-01", Kind: farm.Rack})
+			return w.Enrol(context.Background(), Enrolment{KeyHash: key, TokenHash: "another token", Name: "kiln-01", Kind: farm.Rack})
 		}
 		if _, err := enrol(); err == nil || !strings.Contains(err.Error(), "vexillum nodes revoke kiln-01") {
 			t.Errorf("a second machine of that name: %v", err)
 		}
 		w.act(wire.NodeAct{Selection: wire.Selection{Nodes: []int64{int64(n)}}, Do: "revoke"})
+		if _, err := enrol(); err == nil || !strings.Contains(err.Error(), "vexillum key new --return kiln-01") {
+			t.Errorf("it comes back with any key: %v", err)
+		}
+		if _, err = w.IssueKey(context.Background(), farm.Key{Hash: "none", UsesLeft: 1, Returns: []string{"kiln-09"}}, time.Hour); err == nil {
+			t.Error("a key lets a node return that there is not")
+		}
+		_, err = w.IssueKey(context.Background(), farm.Key{Hash: "r", CreatedBy: "nadia", UsesLeft: 2, Pools: []string{"graphics"}, Returns: []string{"kiln-01"}}, time.Hour)
+		w.ok(err)
+		key = "r"
 		if again, err := enrol(); err != nil || again != n {
 			t.Errorf("it is node %d, %v; was %d", again, err, n)
 		}

@@ -112,6 +112,10 @@ func New(o Options) *Floor {
 		asks: map[farm.NodeID]*waitingAsk{}, orders: map[farm.NodeID]*waitingOrder{},
 		listeners: map[*Listener]struct{}{}, dirty: newDirt(), forged: map[forgery]bool{}, forecasts: map[farm.RunID]told{},
 	}
+	f.s.Missing = map[string]bool{}
+	for _, run := range f.s.Queue() {
+		f.s.Missing[run.Spec.Recipe] = f.s.Missing[run.Spec.Recipe] || f.recipes[run.Spec.Recipe] == nil
+	}
 	f.dealer = deal.New(f.s, f.m, f.sight)
 	f.dealer.Waits(func(id farm.NodeID) bool { return f.asks[id] != nil })
 	f.dealer.Recall(o.Received)
@@ -297,7 +301,7 @@ func (f *Floor) tellClosed(records []farm.Record) {
 // State.
 func (f *Floor) learn(r farm.Record) {
 	switch r := r.(type) {
-	case farm.RunSubmitted, farm.PlaceSet, farm.LicenceSet, farm.RunSet, farm.LeaseTrimmed, farm.FramesRetried, farm.NodeReach, farm.DeliveryLost, farm.PoolSet, farm.EnvironmentSet:
+	case farm.RunSubmitted, farm.PlaceSet, farm.LicenceSet, farm.RunSet, farm.LeaseTrimmed, farm.FramesRetried, farm.FramesRedone, farm.NodeReach, farm.DeliveryLost, farm.PoolSet, farm.EnvironmentSet:
 		f.redeal = true
 	case farm.FrameFailed:
 		f.redeal, f.takeBack = true, true

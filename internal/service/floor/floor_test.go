@@ -485,3 +485,121 @@ func TestADeposedFloorAnswersNobody(t *testing.T) {
 		}
 	})
 }
+
+// TestARunWaitsForItsRecipe starts a service that lacks the recipe of a run: asks
+// are answered, and the run says what it waits for.
+func TestARunWaitsForItsRecipe(t *testing.T) {
+	bubble(t, func(t *testing.T, w *world) {
+		n := w.join("kiln-01")
+		id := w.submit("a", "practice", "1-4")
+		if l := w.ask(n, 0).Lease(); l == nil {
+			t.Fatal("there is no lease")
+		}
+		rest := w.submit("b", "practice", "1-4")
+		delete(w.recipes, "practice")
+		again := New(Options{State: w.Floor.s, Pace: pace.New(), Committer: w.memory, Recipes: w.recipes, Log: slog.New(slog.DiscardHandler), Now: time.Now})
+		w.stop()
+		<-w.ended
+		ctx, stop := context.WithCancel(context.Background())
+		w.stop = stop
+		go func() { w.ended <- again.Run(ctx) }()
+		w.Floor = again
+		asking, done := context.WithTimeout(context.Background(), time.Second)
+		defer done()
+		if a, err := again.Ask(asking, n, Question{Session: 1, Number: 77}); err != nil || len(a.Leases) > 0 {
+			t.Errorf("the ask was answered with %d leases, %v", len(a.Leases), err)
+		}
+		for _, run := range []int64{int64(id), int64(rest)} {
+			view, err := again.OneRun(context.Background(), farm.RunID(run))
+			if err != nil || !strings.Contains(view.Why, "no recipe practice any more") {
+				t.Errorf("run %d: %s, %v", run, view.Why, err)
+			}
+		}
+	})
+}
+
+func TestARevocationEndsWhatSpeaksForAPerson(t *testing.T) {
+	bubble(t, func(t *testing.T, w *world) {
+		ctx := context.Background()
+		for _, p := range []struct {
+			name string
+			role farm.Role
+		}{{"admin", farm.Admin}, {"ines", farm.Viewer}, {"tobin", farm.Artist}} {
+			_, err := w.SetPerson(ctx, p.name, p.role, "old", "", "test")
+			w.ok(err)
+			for i := range 3 {
+				w.ok(w.IssueToken(ctx, fmt.Sprintf("%s-%d-0123456789abcdef", p.name, i), farm.AccessToken, p.name, "a pipeline", "old", time.Now().Add(time.Hour)))
+			}
+		}
+		counts := func(name string) (n int) {
+			for i := range 3 {
+				if _, ok := w.Access().Token(fmt.Sprintf("%s-%d-0123456789abcdef", name, i), time.Now()); ok {
+					n++
+				}
+			}
+			return n
+		}
+		w.ok(w.ChangePassword(ctx, "ines", "old", "new", "ines-1-0123456789abcdef"))
+		if counts("ines") != 1 {
+			t.Errorf("after a new password %d tokens count", counts("ines"))
+		}
+		if err := w.IssueToken(ctx, "late", farm.AccessToken, "ines", "", "old", time.Now().Add(time.Hour)); err == nil {
+			t.Error("a sign-in that was proved by the old password got a token after the change")
+		}
+		_, err := w.SetPerson(ctx, "tobin", "", "reset", "", "admin")
+		w.ok(err)
+		if counts("tobin") != 0 {
+			t.Errorf("after a reset %d tokens count", counts("tobin"))
+		}
+		if p, _ := w.Access().Person("tobin"); p.Role != farm.Artist {
+			t.Errorf("a new password made tobin %s", p.Role)
+		}
+		if err := w.EndToken(ctx, "ines-1-0123456789", farm.Person{Name: "tobin", Role: farm.Artist}); err == nil {
+			t.Error("somebody revoked the token of another")
+		}
+		w.ok(w.EndToken(ctx, "ines-1-0123456789", farm.Person{Name: "admin", Role: farm.Admin}))
+		if counts("ines") != 0 {
+			t.Error("an admin's revocation did nothing")
+		}
+		w.ok(w.RemovePerson(ctx, "ines", farm.Person{Name: "admin", Role: farm.Admin}))
+		if _, there := w.Access().Person("ines"); there {
+			t.Error("ines is still there")
+		}
+		if err := w.RemovePerson(ctx, "admin", farm.Person{Name: "admin", Role: farm.Admin}); err == nil {
+			t.Error("the last admin could leave")
+		}
+	})
+}
+
+// TestEditsChangeWhatTheyName: what is not named stays, and who edits what
+// somebody else has changed meanwhile is told.
+func TestEditsChangeWhatTheyName(t *testing.T) {
+	bubble(t, func(t *testing.T, w *world) {
+		ctx := context.Background()
+		title, weight := "The Salt Clock, restored", 3.5
+		_, err := w.SetProject(ctx, "salt-clock", wire.ProjectChange{Title: &title, Weight: &weight}, "", "nadia")
+		w.ok(err)
+		p, err := w.SetProject(ctx, "salt-clock", wire.ProjectChange{Frames: "frames"}, "", "nadia")
+		if err != nil || p.Title != title || p.Weight != weight || p.Scenes != "scenes" {
+			t.Errorf("setting the place of its frames made the project %+v, %v", p, err)
+		}
+		seen, before, err := w.SetPlace(ctx, "frames", wire.PlaceChange{Paths: map[string]string{"darwin": "/Volumes/frames"}}, "", "nadia")
+		w.ok(err)
+		loads := 4
+		_, after, err := w.SetPlace(ctx, "frames", wire.PlaceChange{Loads: &loads}, before.Etag(), "tobin")
+		if err != nil || len(after.Paths) != 2 || after.Loads != 4 {
+			t.Errorf("%+v, %v", after, err)
+		}
+		var refusal *Refusal
+		if _, _, err := w.SetPlace(ctx, "frames", wire.PlaceChange{Loads: new(int)}, seen.Etag(), "nadia"); !errors.As(err, &refusal) || refusal.Kind != Changed {
+			t.Errorf("an edit of what was changed meanwhile: %v", err)
+		}
+		mask, value := "002", "a"
+		_, err = w.SetEnvironment(ctx, wire.EnvironmentChange{Mask: &mask, Variables: map[string]*string{"A": &value, "B": &value}}, "", nadia)
+		w.ok(err)
+		env, err := w.SetEnvironment(ctx, wire.EnvironmentChange{Variables: map[string]*string{"B": nil}}, "", nadia)
+		if err != nil || env.Mask != "002" || len(env.Variables) != 1 || env.Variables["A"] != "a" {
+			t.Errorf("%+v, %v", env, err)
+		}
+	})
+}

@@ -79,7 +79,10 @@ func (f *Floor) Enrol(ctx context.Context, e Enrolment) (farm.NodeID, error) {
 			if t.hasToken(known.ID) {
 				return refuse(Conflict, "name", "there is a node %s already; choose another name with --name, or start it from the machine that has its token. If that is lost: vexillum nodes revoke %s", e.Name, e.Name)
 			}
-			id = known.ID // announced, or its token was revoked
+			if !known.EnrolledAt.IsZero() && !slices.Contains(key.Returns, e.Name) {
+				return refuse(Conflict, "name", "%s was shut out, and comes back under its name only with a key that a wrangler made for that: vexillum key new --return %s. Under another name, given with --name, any key will do", e.Name, e.Name)
+			}
+			id = known.ID // announced, or shut out
 		}
 		t.append(
 			farm.NodeEnrolled{Node: id, Name: e.Name, Of: e.Kind, Facts: e.Facts, KeyHash: e.KeyHash, At: t.now},

@@ -40,12 +40,13 @@ const mostForgeries = 1000
 
 // Delivery is a frame that a node is to publish.
 type Delivery struct {
-	Spec  farm.Spec
-	Hash  string // see farm.FrameHash
-	Bytes int64
-	Files []farm.File // of a frame with passes
-	Adopt []string    // hashes that may stand in its place already
-	Env   farm.Environment
+	Spec    farm.Spec
+	Hash    string // see farm.FrameHash
+	Bytes   int64
+	Files   []farm.File // of a frame with passes
+	Replace bool        // another picture may stand in its place
+	Adopt   []string    // hashes that may stand in its place already
+	Env     farm.Environment
 }
 
 // Delivering returns the frame that the node is to publish with this hash. A
@@ -63,7 +64,7 @@ func (f *Floor) Delivering(ctx context.Context, id farm.NodeID, lease farm.Lease
 			return refuse(Conflict, "hash", "frame %d of %s is not to be delivered by this node with this hash; report it good first", frame, run.Spec.Name())
 		}
 		t.f.live[id].seen = t.now
-		out = Delivery{Spec: run.Spec, Hash: d.Hash, Bytes: d.Bytes, Files: d.Files, Env: t.s.EnvironmentFor(run.Spec.Project, run.Spec.Recipe)}
+		out = Delivery{Spec: run.Spec, Hash: d.Hash, Bytes: d.Bytes, Files: d.Files, Replace: run.Redo.Has(frame), Env: t.s.EnvironmentFor(run.Spec.Project, run.Spec.Recipe)}
 		if trouble := run.Trouble[frame]; trouble != nil {
 			out.Adopt = trouble.Accepted
 		}

@@ -12,6 +12,7 @@ import (
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/trait"
+	"vexillum/internal/core/triage"
 	"vexillum/internal/recipe"
 	"vexillum/internal/wire"
 )
@@ -405,6 +406,48 @@ func (f *Floor) Steer(ctx context.Context, id farm.RunID, what Steering, now boo
 		return nil
 	})
 	return view, err
+}
+
+// Redo renders frames of a run again that are done. The old pictures stay until
+// new ones are verified, and are then kept aside.
+func (f *Floor) Redo(ctx context.Context, id farm.RunID, set frames.Set, by farm.Person) (view wire.Run, err error) {
+	err = f.do(ctx, func(t *turn) error {
+		run := t.s.Runs[id]
+		if run == nil {
+			return refuse(NotFound, "run", "there is no run %d", id)
+		}
+		name := run.Spec.Name()
+		switch missing := set.Minus(run.Done); {
+		case run.Spec.Owner != by.Name && !by.Role.Allows(farm.Wrangler):
+			return refuse(Forbidden, "", "%s belongs to %s; only a wrangler may redo its frames", name, run.Spec.Owner)
+		case !missing.Minus(run.Spec.Frames).Empty():
+			return refuse(Invalid, "frames", "%s has no %s", name, triage.FramesText(missing.Minus(run.Spec.Frames)))
+		case !missing.Minus(run.Redo).Empty():
+			return refuse(Conflict, "frames", "only frames that are done can be done again, and of %s %s not; nothing was changed", name, isNot(missing.Minus(run.Redo)))
+		case run.State == farm.RunCancelled:
+			return refuse(Conflict, "", "%s is cancelled; submit it again", name)
+		}
+		again := set.Intersect(run.Done) // the rest is on its way already
+		if !again.Empty() {
+			reason := fmt.Sprintf("%s wants %s rendered again", by.Name, triage.FramesText(again))
+			if run.State.Closed() {
+				t.append(farm.RunMoved{Run: id, State: farm.RunQueued, Reason: "opened again by " + by.Name, At: t.now})
+			}
+			t.append(farm.FramesRedone{Run: id, Frames: again, Reason: reason, At: t.now},
+				farm.Audited{Actor: by.Name, Action: "redo frames", Subject: name, To: again.Brief(), Run: id, At: t.now})
+		}
+		view = f.runView(run, t.now)
+		return nil
+	})
+	return view, err
+}
+
+// isNot names frames for a sentence in which they are not.
+func isNot(set frames.Set) string {
+	if set.Len() == 1 {
+		return triage.FramesText(set) + " is"
+	}
+	return triage.FramesText(set) + " are"
 }
 
 // reopened returns the state of a run that is released.

@@ -10,6 +10,15 @@ ALTER TABLE run ADD COLUMN submit_digest text NOT NULL DEFAULT '';
 -- Why the farm itself holds a run; empty where a person does, or nobody.
 ALTER TABLE run ADD COLUMN held_for text NOT NULL DEFAULT '', ADD COLUMN released_at timestamptz;
 
+-- Nodes that were shut out and may come back with a key, under their names.
+ALTER TABLE enrolment_key ADD COLUMN returns jsonb NOT NULL DEFAULT '[]';
+
+-- Frames that were done and are rendered again; those done since are no longer
+-- among them.
+ALTER TABLE run ADD COLUMN redo int4multirange NOT NULL DEFAULT '{}';
+ALTER TABLE frame DROP CONSTRAINT frame_state_check;
+ALTER TABLE frame ADD CONSTRAINT frame_state_check CHECK (state IN ('delivering', 'done', 'lost', 'redo'));
+
 -- Who has set a node aside: triage, or a person where it is empty.
 ALTER TABLE node ADD COLUMN health_by text NOT NULL DEFAULT '';
 
@@ -26,6 +35,11 @@ ALTER TABLE farm ADD COLUMN secret text NOT NULL DEFAULT gen_random_uuid()::text
 ALTER TABLE farm DROP COLUMN secret;
 ALTER TABLE token DROP COLUMN used_at;
 ALTER TABLE node DROP COLUMN health_by;
+ALTER TABLE enrolment_key DROP COLUMN returns;
+UPDATE frame SET state = 'done' WHERE state = 'redo';
+ALTER TABLE frame DROP CONSTRAINT frame_state_check;
+ALTER TABLE frame ADD CONSTRAINT frame_state_check CHECK (state IN ('delivering', 'done', 'lost'));
+ALTER TABLE run DROP COLUMN redo;
 ALTER TABLE run DROP COLUMN submit_digest, DROP COLUMN held_for, DROP COLUMN released_at;
 ALTER TABLE run DROP CONSTRAINT run_project_job_kind_number_key;
 ALTER TABLE run ADD CONSTRAINT run_job_kind_number_key UNIQUE (job, kind, number);
