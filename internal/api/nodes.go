@@ -175,7 +175,7 @@ func (s *Server) leaseView(l *floor.LeaseView) wire.Lease {
 		Environment: floor.LeaseEnvironmentView(l.Env),
 		ShotFirst:   spec.ShotRange().First, ShotLast: spec.ShotRange().Last,
 		Scene: spec.Scene, SceneRoot: l.Roots.Scenes, SceneText: spec.SceneText, Output: spec.Output, OutputRoot: l.Roots.Frames, OutputMark: spec.Mark,
-		FilePrefix: before, FileEnding: ending, Digits: spec.Digits(),
+		FilePrefix: before, FileEnding: ending, Digits: spec.Digits(), Stall: l.Stall,
 		Width: spec.Width, Height: spec.Height, Values: spec.Values,
 	}
 	for _, p := range spec.Passes {

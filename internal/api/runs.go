@@ -186,7 +186,7 @@ func (s *Server) submit(c *gin.Context, f *floor.Floor, in wire.Submit) {
 			Job: in.Job, Project: in.Project, Kind: farm.RunKind(in.Kind), Recipe: in.Recipe, Scene: in.Scene, Output: in.Output,
 			Width: in.Width, Height: in.Height, Values: in.Values, Tries: in.Tries, Chunk: in.Chunk, Frames: set,
 			Passes: passes, Needs: in.Needs, Takes: takes, Terms: farm.Terms{Level: level, Ceiling: ceiling, Due: due},
-			Sequence: sequence, Wait: in.Wait, StartOn: startOn,
+			Sequence: sequence, Wait: in.Wait, StartOn: startOn, Stall: in.Stall,
 		},
 	})
 	if err != nil {

@@ -103,7 +103,7 @@ func (a *app) joinCommand() *cobra.Command {
 	f.Float64Var(&o.Speed, "speed", 0, "speed index to report instead of measuring it")
 	f.StringSliceVar(&o.Renderers, "renderers", nil, "recipes to offer (default: all whose renderer is found)")
 	f.IntVar(&o.Threads, "threads", 0, "threads a renderer may use (default: all cores)")
-	f.DurationVar(&o.Stall, "stall", 0, "end a renderer that gives no sign of life for so long (default 15m, longer for long frames)")
+	f.DurationVar(&o.Stall, "stall", 0, "end a renderer that gives no sign of life for so long (default: as job or recipe says, or as its frames are expected to take)")
 	f.StringArrayVar(&devices, "device", nil, "a graphics device to tell besides those that are found, as MODEL=24GiB; for practice nodes")
 	f.StringVar(&staging, "staging-limit", "", "disk that frames may take up until they are delivered, such as 20GiB (default: no limit but what is free)")
 	f.BoolVar(&o.Send, "upload", false, "send frames to the service even where their place is seen (default: only where it is not)")

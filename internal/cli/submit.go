@@ -23,6 +23,7 @@ func (a *app) submitCommand() *cobra.Command {
 	var dimensions string
 	var sets []string
 	var follow bool
+	var stall time.Duration
 	var takes wire.Amounts
 	var memory, due, startOn string
 	c := a.jsonFlag(&cobra.Command{
@@ -67,6 +68,7 @@ func (a *app) submitCommand() *cobra.Command {
 				}
 				in.StartOn = &n // 0: all
 			}
+			in.Stall = stall.Seconds()
 			in.Values = map[string]string{}
 			for _, s := range sets {
 				name, value, ok := strings.Cut(s, "=")
@@ -124,6 +126,7 @@ func (a *app) submitCommand() *cobra.Command {
 	f.StringVar(&in.Sequence, "order", "", "of frames: forward, reverse, or scouts (a few spread over the range first); default: the dealer chooses")
 	f.BoolVar(&in.Wait, "wait", false, "with --order scouts: the rest waits until somebody releases the run")
 	f.StringVar(&startOn, "start-on", "", "nodes that begin until the first frame is verified, or all (default: 3 for a new scene)")
+	f.DurationVar(&stall, "stall", 0, "for how long a renderer may give no sign of life, such as 30m (default: as the recipe says, or as its frames are expected to take)")
 	f.BoolVar(&in.Held, "held", false, "put it into the queue held")
 	f.BoolVar(&follow, "follow", false, "watch the run until it ends")
 	_ = c.MarkFlagRequired("project")

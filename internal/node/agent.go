@@ -32,13 +32,13 @@ type Options struct {
 	Client    *client.Client // without a token
 	Key       string         // enrolment key; not needed by a machine that is enrolled
 	Name      string
-	Renamed   bool     // a person gave the name; otherwise it is the machine's
-	Kind      string   // rack or desk
-	Dir       string   // identity and staging
-	Speed     float64  // told instead of measured, if above 0
-	Renderers []string // recipes to offer; all that are found when empty
-	Threads   int      // threads a renderer may use; all cores when 0
-	Stall     time.Duration
+	Renamed   bool          // a person gave the name; otherwise it is the machine's
+	Kind      string        // rack or desk
+	Dir       string        // identity and staging
+	Speed     float64       // told instead of measured, if above 0
+	Renderers []string      // recipes to offer; all that are found when empty
+	Threads   int           // threads a renderer may use; all cores when 0
+	Stall     time.Duration // for which a renderer may give no sign of life; 0: as leases say
 	Version   string
 	Log       *slog.Logger
 	Told      func(line string) // lines for the person who started it
@@ -107,15 +107,13 @@ const (
 	retryMost   = 2 * time.Second
 	callTimeout = 8 * time.Second
 
-	// defaultStall is how long a renderer may give no sign of life.
-	defaultStall = 15 * time.Minute
+	// defaultStall is how long a renderer may give no sign of life where the lease
+	// does not say.
+	defaultStall = 2 * time.Hour
 )
 
 // Run works until the context ends, and then leaves the farm.
 func Run(ctx context.Context, o Options) error {
-	if o.Stall == 0 {
-		o.Stall = defaultStall
-	}
 	if o.Threads == 0 {
 		o.Threads = runtime.NumCPU()
 	}

@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -38,6 +39,8 @@ type launch struct {
 	since   time.Time
 	startup time.Duration // of the launch; told with its first frame
 	signOf  time.Time     // of life
+	told    float64       // progress of the frame in flight that was told last
+	line    string        // that was said last
 	now     time.Time     // of what was said last
 
 	bordered *int // last frame before it was stopped at a border
@@ -195,20 +198,62 @@ func tellEnd(words string, p *launcher.Process) string {
 // neither begun nor left a file of.
 func (l *launch) unseen(words string) (reached int) {
 	next := l.stretch.First
+	times := map[int]time.Duration{}
 	if l.current != nil {
 		next = *l.current + 1
+	} else {
+		times = l.timesOfFiles()
 	}
 	for f := next; f <= l.stretch.Last; f++ {
 		if l.w.gaveBack(f) {
 			continue
 		}
 		if path, ok := l.file(f); ok {
-			l.check(f, path, 0)
+			l.check(f, path, times[f])
 			continue
 		}
 		l.w.failed(l.number, f, triage.CauseNoFrame, "the renderer ended well without beginning this frame\n"+words)
 	}
 	return l.stretch.Last
+}
+
+// timesOfFiles returns what frames took of a launch that does not tell when they
+// begin, by the times at which their files were last written. The first has the
+// start-up in its time: that is what goes beyond the usual.
+func (l *launch) timesOfFiles() map[int]time.Duration {
+	type written struct {
+		frame int
+		at    time.Time
+	}
+	var files []written
+	for f := l.stretch.First; f <= l.stretch.Last; f++ {
+		path, ok := l.file(f)
+		if !ok {
+			continue
+		}
+		if info, err := os.Stat(path); err == nil && info.Mode().IsRegular() {
+			files = append(files, written{f, info.ModTime()})
+		}
+	}
+	if len(files) == 0 {
+		return nil
+	}
+	slices.SortStableFunc(files, func(a, b written) int { return a.at.Compare(b.at) })
+	out := map[int]time.Duration{}
+	var others []time.Duration
+	for i := 1; i < len(files); i++ {
+		took := max(0, files[i].at.Sub(files[i-1].at))
+		out[files[i].frame] = took
+		others = append(others, took)
+	}
+	first := max(0, files[0].at.Sub(l.began))
+	if len(others) > 0 {
+		slices.Sort(others)
+		usual := min(first, others[len(others)/2])
+		l.startup, first = first-usual, usual
+	}
+	out[files[0].frame] = first
+	return out
 }
 
 // watch reads what the renderer says until it has ended. It reports true if
@@ -231,8 +276,10 @@ func (l *launch) watch(ctx context.Context, fed func(text string) bool) (stopped
 			if stopped {
 				continue
 			}
-			l.signOf = time.Now()
-			if l.mark(m) && (l.w.bordered() || l.current != nil && l.w.gaveBack(*l.current) || l.w.full() != "") {
+			if l.lives(m) {
+				l.signOf = time.Now()
+			}
+			if l.mark(m) && l.w.lease.Recipe.Stop != recipe.StopNever && (l.w.bordered() || l.current != nil && l.w.gaveBack(*l.current) || l.w.full() != "") {
 				last := *l.current - 1
 				l.w.note(hold.Entry{Do: hold.Undone, Launch: l.number, Frame: *l.current})
 				l.current, l.bordered = nil, &last
@@ -270,6 +317,19 @@ func (l *launch) watch(ctx context.Context, fed func(text string) bool) (stopped
 			}
 		}
 	}
+}
+
+// lives reports whether what was said is a sign of life: progress, or a line, that
+// is not the same as the one before.
+func (l *launch) lives(m mark) bool {
+	if m.progress != nil {
+		same := *m.progress == l.told
+		l.told = *m.progress
+		return !same
+	}
+	same := m.text == l.line
+	l.line = m.text
+	return !same
 }
 
 // mark takes what one line tells. It reports true if a frame was finished by
@@ -318,7 +378,7 @@ func (l *launch) begin(frame int, now time.Time) {
 	if !known {
 		l.w.note(hold.Entry{Do: hold.Began, Launch: l.number, Frame: frame})
 	}
-	l.current, l.since = &frame, now
+	l.current, l.since, l.told = &frame, now, 0
 	l.w.set(func() { l.w.phase, l.w.frame, l.w.fraction = "rendering", &frame, 0 })
 }
 
@@ -397,12 +457,20 @@ func fileOf(folder, pattern string, frame int, first bool) (string, bool) {
 	return "", false
 }
 
-// stallLimit is how long a renderer may give no sign of life: long, and
-// longer where frames are.
+// stallLimit is how long a renderer may give no sign of life: as the node process
+// was told, else as the lease says, and longer where frames took longer than was
+// expected when it was given.
 func (w *work) stallLimit() time.Duration {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	return max(w.stall, 10*w.slowest)
+	limit := w.stall
+	if limit == 0 {
+		limit = time.Duration(w.lease.Stall * float64(time.Second))
+	}
+	if limit <= 0 {
+		limit = defaultStall
+	}
+	return max(limit, 10*w.slowest)
 }
 
 // stalled ends a renderer that gives no sign of life; its exit is then told

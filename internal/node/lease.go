@@ -44,8 +44,8 @@ type work struct {
 	staging string // folder of the lease's own
 	speed   float64
 	node    string
-	share   func() own // what a launch may use, as things are then
-	stall   time.Duration
+	share   func() own    // what a launch may use, as things are then
+	stall   time.Duration // for which a renderer may give no sign of life; 0: as the lease says
 	send    bool          // frames go to the service even where their place is seen
 	changed func()        // progress has changed
 	ready   chan struct{} // closed when orders can be taken
@@ -119,16 +119,18 @@ func (w *work) set(change func()) {
 	w.changed()
 }
 
-// stop ends the lease at once, or when the frame in flight is finished.
+// stop ends the lease at once, or when the frame in flight is finished. Renderers
+// that may be stopped only at a border finish it in any case, and those that may
+// never be stopped end by themselves.
 func (w *work) stop(now bool, reason string) {
-	w.log.Info("lease shall end", "lease", w.lease.ID, "now", now, "reason", reason)
-	if now {
+	w.log.Info("lease shall end", "lease", w.lease.ID, "now", now, "reason", reason, "stop", w.lease.Recipe.Stop)
+	if now && w.lease.Recipe.Stop != recipe.StopBorder && w.lease.Recipe.Stop != recipe.StopNever {
 		w.stopNow(errStopped)
 		return
 	}
 	w.mu.Lock()
 	w.atBorder = true
-	idle := w.frame == nil && w.phase == "starting"
+	idle := w.frame == nil && w.phase == "starting" && w.lease.Recipe.Stop != recipe.StopNever
 	w.mu.Unlock()
 	if idle { // no frame is in flight, so there is nothing to wait for
 		w.stopNow(errStopped)
@@ -365,7 +367,7 @@ func (w *work) trim(id int64, wanted frames.Set) string {
 	var mine, unseen frames.Set
 	_ = mine.UnmarshalText([]byte(w.lease.Frames)) // what cannot be read was told when the lease began
 	switch {
-	case w.lease.Recipe.Mode == "range" && w.lease.Recipe.Read.Begins == "": // where it is cannot be seen
+	case w.lease.Recipe.Mode == "range" && (w.lease.Recipe.Read.Begins == "" || w.lease.Recipe.Stop == recipe.StopNever): // where it is cannot be seen, or it goes on to its end
 		unseen = frames.Of(w.stretch)
 	case w.frame == nil && w.phase == "starting": // its first frame may have begun without a word yet
 		unseen = frames.One(w.stretch.First)

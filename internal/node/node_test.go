@@ -294,6 +294,84 @@ func TestStopAtOnceAndAtTheBorder(t *testing.T) {
 	}
 }
 
+// TestWhatIsSaidAgainIsNoSignOfLife lets renderers say the same again and again, or
+// go on slowly.
+func TestWhatIsSaidAgainIsNoSignOfLife(t *testing.T) {
+	for name, c := range map[string]struct {
+		script string
+		want   []string
+	}{
+		"no progress": {"say:begin_1" + strings.Repeat(" say:0_of_10 sleep:100ms", 40), []string{"failed 1 stalled", "ended 0"}},
+		"one line":    {"say:begin_1" + strings.Repeat(" say:still_here sleep:100ms", 40), []string{"failed 1 stalled", "ended 0"}},
+		"it goes on":  {"say:begin_1 say:1_of_10 sleep:700ms say:2_of_10 sleep:700ms say:3_of_10 sleep:700ms draw:1 exit:0", []string{"good 1", "delivered 1", "ended 0"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			f := &fake{}
+			w := newWork(t, f, c.script, "1")
+			w.stall, w.lease.Stall = 0, 1
+			if err := finish(t.Context(), w); err != nil {
+				t.Fatal(err)
+			}
+			if got := f.told(); !slices.Equal(got, c.want) {
+				t.Errorf("told %q, want %q", got, c.want)
+			}
+		})
+	}
+}
+
+// TestWhenARendererMayBeStopped orders leases to end at once whose renderers may
+// be stopped at borders only, or never.
+func TestWhenARendererMayBeStopped(t *testing.T) {
+	for stop, want := range map[recipe.Stop][]string{
+		recipe.StopBorder: {"good 1", "delivered 1", "ended 0"},
+		recipe.StopNever:  {"good 1", "delivered 1", "good 2", "delivered 2", "ended 0"},
+		recipe.StopKill:   {"ended 0"},
+	} {
+		t.Run(string(stop), func(t *testing.T) {
+			t.Parallel()
+			f := &fake{}
+			w := newWork(t, f, "say:begin_1 sleep:300ms draw:1 say:begin_2 sleep:300ms draw:2 exit:0", "1-2")
+			w.lease.Recipe.Stop = stop
+			ended := make(chan error)
+			go func() { ended <- finish(t.Context(), w) }()
+			<-w.ready
+			for w.progress().Frame == nil {
+				time.Sleep(5 * time.Millisecond)
+			}
+			w.stop(true, "a test")
+			if err := <-ended; err != nil {
+				t.Fatal(err)
+			}
+			if got := f.told(); !slices.Equal(got, want) {
+				t.Errorf("told %q, want %q", got, want)
+			}
+		})
+	}
+}
+
+// TestTimesFromFiles learns what frames take of a renderer that does not tell when
+// they begin.
+func TestTimesFromFiles(t *testing.T) {
+	f := &fake{}
+	w := newWork(t, f, "sleep:600ms draw:1 sleep:200ms draw:2 sleep:200ms draw:3 exit:0", "1-3")
+	w.lease.Recipe.Read.Begins = ""
+	if err := finish(t.Context(), w); err != nil {
+		t.Fatal(err)
+	}
+	for _, item := range f.items {
+		if item.Outcome != wire.OutcomeGood {
+			continue
+		}
+		if item.RenderSeconds < 0.1 || item.RenderSeconds > 0.5 {
+			t.Errorf("frame %d took %.2f s", item.Frame, item.RenderSeconds)
+		}
+		if first := item.Frame == 1; first != (item.StartupSeconds > 0.2) {
+			t.Errorf("frame %d has a start-up of %.2f s", item.Frame, item.StartupSeconds)
+		}
+	}
+}
+
 func TestALostSessionEndsTheWork(t *testing.T) {
 	f := &fake{err: ErrSuperseded}
 	w := newWork(t, f, "say:begin_1 draw:1 say:begin_2 sleep:1h", "1-2")

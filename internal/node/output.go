@@ -17,6 +17,7 @@ type mark struct {
 	begins   *int      // this frame begins
 	unnamed  bool      // a frame begins, but the line does not name it
 	progress *float64  // of the frame in flight, 0 to 1
+	text     string    // the line
 	feed     string    // a line of the feed protocol, without its "vx "
 	at       time.Time // when it was said
 }
@@ -137,7 +138,7 @@ func (r *reader) line(line string) {
 	if text, ok := strings.CutPrefix(line, "vx "); ok {
 		m.feed = text
 	}
-	m.at = r.at
+	m.at, m.text = r.at, line
 	r.marks(m)
 }
 

@@ -37,6 +37,7 @@ type Recipe struct {
 	Mode        farm.Mode         `json:"mode"`
 	Stop        Stop              `json:"stop"`
 	Grace       Duration          `json:"grace,omitempty"` // between asking a renderer to end and killing it
+	Stall       Duration          `json:"stall,omitempty"` // it may give no sign of life for so long; 0: as its frames are expected to take
 	Repeatable  bool              `json:"repeatable"`
 	Program     string            `json:"program"` // "{vexillum}" is our own
 	Probe       Probe             `json:"probe"`

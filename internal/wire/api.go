@@ -284,7 +284,10 @@ type Submit struct {
 	Tries   int      `json:"tries,omitempty"`  // 3 when left out
 	Chunk   int      `json:"chunk,omitempty"`  // frames a lease; chosen by the dealer when left out
 	Held    bool     `json:"held,omitempty"`
-	Due     string   `json:"due,omitempty"` // when it must be ready, as RFC 3339 writes it
+	// Stall is for how many seconds a renderer may give no sign of life; as its
+	// frames are expected to take when left out.
+	Stall float64 `json:"stall_seconds,omitempty"`
+	Due   string  `json:"due,omitempty"` // when it must be ready, as RFC 3339 writes it
 	// Sequence is the order of frames: forward, reverse, or scouts (a few spread
 	// over the range first); chosen by the dealer when left out.
 	Sequence string `json:"sequence,omitempty"`

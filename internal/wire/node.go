@@ -128,7 +128,8 @@ type Lease struct {
 	FilePrefix  string            `json:"file_prefix"`           // of frame files, before the number
 	FileEnding  string            `json:"file_ending"`           // behind it
 	Passes      []LeasePass       `json:"passes,omitempty"`
-	Digits      int               `json:"digits"` // least digits of the number
+	Stall       float64           `json:"stall_seconds"` // for which its renderer may give no sign of life
+	Digits      int               `json:"digits"`        // least digits of the number
 	Width       int               `json:"width"`
 	Height      int               `json:"height"`
 	Values      map[string]string `json:"values"`

@@ -89,6 +89,7 @@ type Spec struct {
 	Scouts   frames.Set        `json:"scouts,omitzero"`    // that go first
 	Wait     bool              `json:"wait,omitempty"`     // for a person's yes when the scouts are done
 	StartOn  int               `json:"start_on,omitempty"` // so many nodes until a frame is done; 0: all at once
+	Stall    float64           `json:"stall,omitempty"`    // seconds that a renderer may give no sign of life; 0: as frames are expected to take
 	Once     bool              `json:"once,omitempty"`     // rendering a frame twice does harm
 	Licence  *LicenceNeed      `json:"licence,omitempty"`  // nil: none
 	Terms                      // as they were submitted; see Run.Terms

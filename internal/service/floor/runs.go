@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
@@ -41,6 +42,8 @@ const (
 	maxSide  = 65_500 // pixels
 	maxTries = 20
 	maxPath  = 500 // characters of a path
+
+	mostStall = 30 * 24 * 3600 // seconds
 )
 
 // CheckSubmission returns the submission with all that is left out filled in,
@@ -67,6 +70,9 @@ func (f *Floor) CheckSubmission(sub Submission) (Submission, error) {
 	}
 	if spec.Tries < 1 || spec.Tries > maxTries {
 		return sub, refuse(Invalid, "tries", "tries a frame must be 1 to %d, not %d", maxTries, spec.Tries)
+	}
+	if spec.Stall < 0 || spec.Stall > mostStall || spec.Stall > 0 && spec.Stall < 1 {
+		return sub, refuse(Invalid, "stall_seconds", "a renderer may be silent for 1 second to 30 days, or for as long as its frames let expect")
 	}
 	if spec.StartOn < 0 {
 		return sub, refuse(Invalid, "start_on", "a run starts on 1 node or more, or on 0 for all at once")
@@ -135,6 +141,9 @@ func (f *Floor) chooseRecipe(spec *farm.Spec) (err error) {
 	}
 	if spec.Passes, err = r.ChoosePasses(spec.PassNames()); err != nil {
 		return refuse(Invalid, "passes", "%v", err)
+	}
+	if spec.Stall == 0 {
+		spec.Stall = time.Duration(r.Stall).Seconds()
 	}
 	spec.Licence, spec.Once = r.Licence, !r.Repeatable
 	spec.Recipe, spec.Mode, spec.Picture, spec.Values = r.Name, r.Mode, r.Picture, values
@@ -474,13 +483,15 @@ type LeaseView struct {
 	Env    farm.Environment
 	Roots  Roots // on the node
 	Recipe *recipe.Recipe
+	Stall  float64 // seconds for which its renderer may give no sign of life
 }
 
 func (f *Floor) leaseView(n *farm.Node, l *farm.Lease) *LeaseView {
 	run := f.s.Runs[l.Run]
 	p := f.s.Projects[run.Spec.Project]
 	return &LeaseView{
-		ID: l.ID, Run: run.ID, Spec: run.Spec, Frames: l.Left, Share: l.Share, Env: f.s.EnvironmentFor(run.Spec.Project, run.Spec.Recipe), Recipe: f.recipes[run.Spec.Recipe],
+		Stall: f.dealer.Silent(run, n, l.Share, l.Left),
+		ID:    l.ID, Run: run.ID, Spec: run.Spec, Frames: l.Left, Share: l.Share, Env: f.s.EnvironmentFor(run.Spec.Project, run.Spec.Recipe), Recipe: f.recipes[run.Spec.Recipe],
 		Roots: Roots{f.s.Places[p.Scenes].Paths[n.Facts.OS], f.s.Places[p.Frames].Paths[n.Facts.OS], p.Frames},
 	}
 }
