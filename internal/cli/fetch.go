@@ -125,7 +125,7 @@ func (a *app) fetch(ctx context.Context, cl *client.Client, run wire.Run, to str
 	}
 	set := frames.Of(spans...)
 	fmt.Fprintf(a.err, "%s cannot be had: %s. Render what is lost again with: vexillum redo %s --frames %s\n",
-		map[bool]string{true: "1 frame", false: fmt.Sprintf("%d frames", set.Len())}[set.Len() == 1], set.Brief(), run.Name, set)
+		map[bool]string{true: "1 frame", false: fmt.Sprintf("%d frames", set.Len())}[set.Len() == 1], set.Brief(), run.Name, set.String())
 	return outcome{exitFailed}
 }
 

@@ -74,6 +74,9 @@ func FromFarm(s *farm.State, m *pace.Model, now time.Time) File {
 
 func jobOf(m *pace.Model, run *farm.Run) (Job, bool) {
 	left := run.ToDo.Union(run.Dealt())
+	if left.Stretches() > frames.MaxStretches { // on paper they follow one another
+		left = frames.Of(frames.Span{First: left.First(), Last: left.First() + left.Len() - 1})
+	}
 	curve := m.Curve(run)
 	if left.Empty() || run.State == farm.RunHeld || run.State == farm.RunWaiting {
 		return Job{}, false

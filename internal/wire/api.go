@@ -99,8 +99,11 @@ type NeedHand struct {
 	Action   string `json:"action"`            // retry, release, look at run or look at node
 }
 
-// FrameSets are the frames of a run by state, each as a frame range.
+// FrameSets are the frames of a run by state, each as a frame range. Where they are
+// very many stretches they are told by blocks of so many frames: all of a block
+// stand where the state that matters most in it is named.
 type FrameSets struct {
+	Block      int    `json:"block"` // 1: frame by frame
 	ToDo       string `json:"to_do"`
 	Dealt      string `json:"dealt"`
 	Rendering  string `json:"rendering"`

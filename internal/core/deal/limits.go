@@ -110,27 +110,19 @@ func Scouts(m *pace.Model, run *farm.Run) frames.Set {
 	set := run.Spec.Frames
 	const least, most = 3, 7
 	count := min(max(least, set.Len()/20), most, set.Len())
-	var picked []int
-	i, at := 0, 0
-	for f := range set.All() {
-		if count > 1 && i == at*(set.Len()-1)/(count-1) || count == 1 {
-			picked = append(picked, f)
-			at++
-		}
-		i++
-		if at == count {
-			break
-		}
+	picked := []int{set.First()}
+	for at := 1; at < count; at++ {
+		picked = append(picked, set.Nth(at*(set.Len()-1)/(count-1)))
 	}
 	if curve := m.Curve(run); curve.Known() {
 		dearest, cost := set.First(), -1.0
-		step := max(1, set.Len()/500)
-		i := 0
-		for f := range set.All() {
-			if i%step == 0 && curve.Cost(f) > cost {
+		const looks = 500
+		count := min(looks, set.Len())
+		for i := range count { // frames of the range, or those that follow them in it
+			f, ok := set.From(set.First() + i*(set.Last()-set.First())/max(1, count-1))
+			if ok && curve.Cost(f) > cost {
 				dearest, cost = f, curve.Cost(f)
 			}
-			i++
 		}
 		picked = append(picked, dearest)
 	}

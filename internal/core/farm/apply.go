@@ -193,6 +193,7 @@ func (s *State) PutNode(n *Node) {
 // PutRun adds a run as it was kept, with its leases. It is for loaders.
 func (s *State) PutRun(r *Run, submitKey, digest string) {
 	s.Runs[r.ID] = r
+	r.text = r.Spec.Frames.Text()
 	r.open, r.dealt, r.races = nil, 0, 0
 	r.needs, _ = trait.ParseExpression(r.Spec.Needs) // it was checked when the run was submitted
 	s.LastRun = max(s.LastRun, r.ID)

@@ -177,9 +177,14 @@ type Run struct {
 	Checkpoint      int64 // sequence number up to which Done is kept as a whole
 	SinceCheckpoint int   // frames done since then
 
+	text  string   // of Spec.Frames
 	open  []*Lease // those of Leases that have not ended, by their ids
 	needs trait.Expression
 }
+
+// FramesText returns the frames of the run, once it is part of a State, as
+// frames.Set.Text prints them.
+func (r *Run) FramesText() string { return r.text }
 
 // Needs returns what a node must be to take part.
 func (r *Run) Needs() trait.Expression { return r.needs }

@@ -182,10 +182,8 @@ func (p *Position) takeRun(s *farm.State, m *pace.Model, run *farm.Run, size int
 		if run.Spec.Chunk > 0 {
 			step = max(size, run.Spec.Chunk)
 		}
-		for !set.Empty() {
-			next := set.Take(step)
-			set = set.Minus(next)
-			all = append(all, numbered{piece{next.First(), next.Last(), next.Len()}, i, false})
+		for _, p := range set.Pieces(step) {
+			all = append(all, numbered{piece{p.First, p.Last, p.Count}, i, false})
 		}
 	}
 	for f := range failing.All() { // each a piece of its own: not every node may take it
@@ -195,14 +193,14 @@ func (p *Position) takeRun(s *farm.State, m *pace.Model, run *farm.Run, size int
 	failed := map[int][]int{}
 	var spans []frames.Span
 	number := 0
-	sets := make([]frames.Set, len(parts))
+	sets := make([][]frames.Span, len(parts))
 	for i, n := range all {
 		number++
 		if i > 0 && all[i-1].last+1 != n.first {
 			number++
 		}
 		spans = append(spans, frames.Span{First: number, Last: number})
-		sets[n.part] = sets[n.part].Union(frames.One(number))
+		sets[n.part] = append(sets[n.part], frames.Span{First: number, Last: number})
 		if n.count == 1 && failing.Has(n.first) {
 			failed[number] = positionsOf(run.Trouble[n.first], index)
 		}
@@ -215,8 +213,8 @@ func (p *Position) takeRun(s *farm.State, m *pace.Model, run *farm.Run, size int
 		return
 	}
 	for i, part := range parts {
-		if part.hold != nil && !sets[i].Empty() {
-			part.hold.Frames = sets[i]
+		if part.hold != nil && len(sets[i]) > 0 {
+			part.hold.Frames = frames.Of(sets[i]...)
 			p.farm.Holdings = append(p.farm.Holdings, *part.hold)
 		}
 	}

@@ -43,24 +43,16 @@ func (b *builder) set() Set {
 	for _, s := range b.spans {
 		count += s.Len()
 	}
-	first, last := b.spans[0].First, b.spans[len(b.spans)-1].Last
-	wordCount := (last-first)/64 + 1
+	base, last := floor64(b.spans[0].First), b.spans[len(b.spans)-1].Last
+	wordCount := (last-base)/64 + 1
 	if 8*wordCount >= 16*len(b.spans) {
 		return Set{spans: slices.Clip(b.spans), count: count}
 	}
 	words := make([]uint64, wordCount)
 	for _, s := range b.spans {
-		for f := s.First; f <= s.Last; f++ {
-			i := f - first
-			if i%64 == 0 && s.Last-f >= 63 {
-				words[i/64] = ^uint64(0)
-				f += 63
-				continue
-			}
-			words[i/64] |= 1 << (i % 64)
-		}
+		fill(words, base, s, true)
 	}
-	return Set{words: words, base: first, count: count}
+	return Set{words: words, base: base, parts: len(b.spans), count: count}
 }
 
 // cursor reads the spans of a set one after the other.
@@ -163,6 +155,7 @@ func (s Set) without(f int) Set {
 		out.words = slices.Clone(s.words)
 		out.words[(f-s.base)/64] &^= 1 << ((f - s.base) % 64)
 		out.count--
+		out.parts += s.beside(f) - 1
 		return out.trimmed()
 	}
 	i, found := slices.BinarySearchFunc(s.spans, f, func(sp Span, f int) int { return sp.First - f })
@@ -190,6 +183,7 @@ func (s Set) with(f int) Set {
 		out.words = slices.Clone(s.words)
 		out.words[(f-s.base)/64] |= 1 << ((f - s.base) % 64)
 		out.count++
+		out.parts += 1 - s.beside(f)
 		return out
 	}
 	i, _ := slices.BinarySearchFunc(s.spans, f, func(sp Span, f int) int { return sp.First - f })
@@ -208,9 +202,20 @@ func (s Set) with(f int) Set {
 	return out.packed()
 }
 
+// beside returns how many of the two neighbours of a frame a bitmap has.
+func (s Set) beside(f int) (n int) {
+	if s.Has(f - 1) {
+		n++
+	}
+	if s.Has(f + 1) {
+		n++
+	}
+	return n
+}
+
 // packed turns spans into a bitmap where that is smaller.
 func (s Set) packed() Set {
-	words := (s.spans[len(s.spans)-1].Last-s.spans[0].First)/64 + 1
+	words := (s.spans[len(s.spans)-1].Last-floor64(s.spans[0].First))/64 + 1
 	if 8*words >= 16*len(s.spans) {
 		return s
 	}

@@ -20,23 +20,25 @@ func (s Set) Digits() int {
 	return max(4, len(fmt.Sprint(max(s.Last(), -s.First()))))
 }
 
+// Format prints a set in a sentence, as Brief does: a sentence has a bound.
+func (s Set) Format(f fmt.State, _ rune) { fmt.Fprint(f, s.Brief()) }
+
 // briefParts is how many stretches Brief names.
 const briefParts = 6
+
+// mostPrinted is how many stretches are printed to see whether they are one row.
+const mostPrinted = 1000
 
 // Brief prints a set for a sentence: as String does where it is short, else its
 // first stretches and how many frames there are. It looks at no more than it
 // prints.
 func (s Set) Brief() string {
-	parts := 0
-	for range s.Spans() {
-		if parts++; parts > 4*briefParts {
-			break
-		}
+	first := s
+	if s.Stretches() > mostPrinted {
+		first = s.Take(1)
 	}
-	if parts <= 4*briefParts {
-		if text := s.String(); len(text) <= 60 {
-			return text
-		}
+	if text := first.String(); len(text) <= 60 && first.Len() == s.Len() {
+		return text
 	}
 	var shown []Span
 	for sp := range s.Spans() {
@@ -45,4 +47,21 @@ func (s Set) Brief() string {
 		}
 	}
 	return fmt.Sprintf("%s … (%d in all)", Of(shown...), s.Len())
+}
+
+// Text prints a set as String does, in time that does not grow without bound: of
+// more than MaxStretches stretches it prints the row that they are, or else all
+// frames from the first to the last.
+func (s Set) Text() string {
+	if s.Stretches() <= MaxStretches {
+		return s.String()
+	}
+	first, last := s.First(), s.Last()
+	if second, ok := s.From(first + 1); ok && second > first+1 {
+		p := Part{first, last, second - first}
+		if p.Count() == s.Len() && strided(p).Equal(s) {
+			return fmt.Sprintf("%d-%d/%d", first, last, p.Step)
+		}
+	}
+	return fmt.Sprintf("%d-%d", first, last)
 }

@@ -15,6 +15,10 @@ const (
 	// MaxCount is the largest number of frames that one range may name.
 	MaxCount = 10_000_000
 
+	// MaxStretches is the largest number of separate stretches that one range
+	// may name: 1-9/2 has five.
+	MaxStretches = 100_000
+
 	maxParts = 10_000
 	maxText  = 128 * 1024
 )
@@ -27,6 +31,17 @@ type Part struct {
 
 // Count returns how many frames the part names.
 func (p Part) Count() int { return (p.Last-p.First)/p.Step + 1 }
+
+// add adds the frames of a part, one by one where it has a step.
+func (p Part) add(b *builder) {
+	if p.Step == 1 {
+		b.add(Span{p.First, p.Last})
+		return
+	}
+	for f := p.First; f <= p.Last; f += p.Step {
+		b.add(Span{f, f})
+	}
+}
 
 // ParseError tells where a frame range could not be read, and why.
 type ParseError struct {
@@ -57,7 +72,7 @@ func Parse(text string) (Set, error) {
 		return fail(0, "it has %d parts, more than %d,", n, maxParts)
 	}
 	var b builder
-	total, at := 0, 0
+	total, stretches, at := 0, 0, 0
 	for piece := range strings.SplitSeq(text, ",") {
 		part, offset, reason := parsePart(piece)
 		if reason != "" {
@@ -67,13 +82,14 @@ func Parse(text string) (Set, error) {
 		if total > MaxCount {
 			return fail(at, "it names more than %d frames", MaxCount)
 		}
-		if part.Step == 1 {
-			b.add(Span{part.First, part.Last})
-		} else {
-			for f := part.First; f <= part.Last; f += part.Step {
-				b.add(Span{f, f})
-			}
+		stretches++
+		if part.Step > 1 {
+			stretches += part.Count() - 1
 		}
+		if stretches > MaxStretches {
+			return fail(at, "it names more than %d separate stretches of frames", MaxStretches)
+		}
+		part.add(&b)
 		at += len(piece) + 1
 	}
 	return b.set(), nil

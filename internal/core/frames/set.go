@@ -21,7 +21,8 @@ func (s Span) Len() int { return s.Last - s.First + 1 }
 type Set struct {
 	spans []Span   // sorted, neither touching nor overlapping; nil when words is used
 	words []uint64 // bit i of word w is frame base + 64 w + i
-	base  int
+	base  int      // a multiple of 64
+	parts int      // stretches of a bitmap
 	count int
 }
 
@@ -119,7 +120,7 @@ func (s Set) Union(t Set) Set {
 			return s.with(f)
 		}
 	}
-	return merge(s, t, func(a, b bool) bool { return a || b })
+	return combine(s, t, union)
 }
 
 // Minus returns the frames of s that are not in t.
@@ -139,7 +140,7 @@ func (s Set) Minus(t Set) Set {
 		}
 		return s
 	}
-	return merge(s, t, func(a, b bool) bool { return a && !b })
+	return combine(s, t, minus)
 }
 
 // Intersect returns the frames that are in both s and t.
@@ -147,7 +148,19 @@ func (s Set) Intersect(t Set) Set {
 	if s.count == 0 || t.count == 0 {
 		return Set{}
 	}
-	return merge(s, t, func(a, b bool) bool { return a && b })
+	if s.count > t.count {
+		s, t = t, s
+	}
+	if s.count <= 16 {
+		var b builder
+		for f := range s.All() {
+			if t.Has(f) {
+				b.add(Span{f, f})
+			}
+		}
+		return b.set()
+	}
+	return combine(s, t, intersect)
 }
 
 // Equal reports whether s and t hold the same frames.
@@ -159,6 +172,9 @@ func (s Set) Equal(t Set) bool {
 func (s Set) Take(n int) Set {
 	if n >= s.count {
 		return s
+	}
+	if s.words != nil && n > manyFrames {
+		return s.Intersect(Of(Span{s.First(), s.Nth(n - 1)}))
 	}
 	var b builder
 	for sp := range s.Spans() {
@@ -195,8 +211,11 @@ func (s Set) TakeLast(n int) Set {
 		slices.Reverse(taken)
 		return (&builder{spans: taken}).set()
 	}
-	return s.Minus(s.Take(s.count - n))
+	return s.Intersect(Of(Span{s.Nth(s.count - n), s.Last()}))
 }
+
+// manyFrames is from how many on frames of a bitmap are taken by words.
+const manyFrames = 1024
 
 // From returns the lowest frame of s that is not below f, and false if there
 // is none.
@@ -244,19 +263,26 @@ func (s Set) Bytes() int { return 16*cap(s.spans) + 8*cap(s.words) }
 // String prints the set in the syntax that Parse reads: "1-180",
 // "1-179/2", "1,5,9-20". The empty set prints as "".
 func (s Set) String() string {
-	var b strings.Builder
+	var out []byte
 	var run []int // single frames with a common distance
+	comma := func() {
+		if len(out) > 0 {
+			out = append(out, ',')
+		}
+	}
+	number := func(n int) { out = strconv.AppendInt(out, int64(n), 10) }
 	flush := func() {
 		for len(run) > 0 {
-			if b.Len() > 0 {
-				b.WriteByte(',')
-			}
+			comma()
+			number(run[0])
 			if len(run) >= 3 {
-				fmt.Fprintf(&b, "%d-%d/%d", run[0], run[len(run)-1], run[1]-run[0])
+				out = append(out, '-')
+				number(run[len(run)-1])
+				out = append(out, '/')
+				number(run[1] - run[0])
 				run = run[:0]
 				return
 			}
-			b.WriteString(strconv.Itoa(run[0]))
 			run = run[1:]
 		}
 	}
@@ -264,28 +290,29 @@ func (s Set) String() string {
 		if sp.Len() == 1 {
 			if n := len(run); n >= 2 && sp.First-run[n-1] != run[1]-run[0] {
 				if n == 2 { // the second may start a longer row
-					first := run[0]
 					second := run[1]
-					run = []int{first}
+					run = run[:1]
 					flush()
-					run = []int{second}
+					run = append(run[:0], second)
 				} else {
 					flush()
-					run = nil
 				}
+			}
+			if n := len(run); n > 3 { // only the ends and the distance are printed
+				run = append(run[:2], run[n-1])
 			}
 			run = append(run, sp.First)
 			continue
 		}
 		flush()
-		run = nil
-		if b.Len() > 0 {
-			b.WriteByte(',')
-		}
-		fmt.Fprintf(&b, "%d-%d", sp.First, sp.Last)
+		run = run[:0]
+		comma()
+		number(sp.First)
+		out = append(out, '-')
+		number(sp.Last)
 	}
 	flush()
-	return b.String()
+	return string(out)
 }
 
 // MarshalJSON writes the set as the string that Parse reads.
@@ -307,20 +334,25 @@ func (s *Set) UnmarshalText(text []byte) error {
 		return nil
 	}
 	var b builder
+	var large Set
+	total := 0
 	for piece := range strings.SplitSeq(string(text), ",") {
 		part, offset, reason := parsePart(piece)
+		if reason == "" {
+			if total += part.Count(); total > MaxCount {
+				offset, reason = 0, fmt.Sprintf("it names more than %d frames", MaxCount)
+			}
+		}
 		if reason != "" {
 			return &ParseError{Text: shorten(piece), Position: offset, Reason: reason}
 		}
-		for f := part.First; f <= part.Last; f += part.Step {
-			if part.Step == 1 {
-				b.add(Span{part.First, part.Last})
-				break
-			}
-			b.add(Span{f, f})
+		if part.Step > 1 && part.Count() > manyFrames {
+			large = large.Union(strided(part))
+			continue
 		}
+		part.add(&b)
 	}
-	*s = b.set()
+	*s = large.Union(b.set())
 	return nil
 }
 

@@ -29,6 +29,12 @@ func (p *profile) at(frame int) int {
 	return (frame - p.first) * len(p.most) / (p.last - p.first + 1)
 }
 
+// begin returns the first frame of a stretch.
+func (p *profile) begin(stretch int) int {
+	width := p.last - p.first + 1
+	return p.first + (stretch*width+len(p.most)-1)/len(p.most)
+}
+
 // middle returns the frame in the middle of a stretch.
 func (p *profile) middle(stretch int) int {
 	return p.first + (2*stretch+1)*(p.last-p.first+1)/(2*len(p.most))
@@ -131,14 +137,13 @@ func (m *Model) Memory(run *farm.Run, set frames.Set) (peak int64, known bool) {
 	if set.Empty() {
 		set = run.Spec.Frames
 	}
-	next := 0 // stretch
-	for sp := range set.Spans() {
-		for i := max(next, own.at(sp.First)); i <= own.at(sp.Last); i++ {
-			peak, next = max(peak, expected(i)), i+1
+	f, more := set.First(), true
+	for i := 0; i < len(own.most) && more; i++ {
+		if own.at(f) > i {
+			continue
 		}
-		if next == len(own.most) {
-			break
-		}
+		peak = max(peak, expected(i))
+		f, more = set.From(own.begin(i + 1))
 	}
 	return peak, true
 }

@@ -18,6 +18,7 @@ import (
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/forecast"
+	"vexillum/internal/core/frames"
 	"vexillum/internal/core/pace"
 	"vexillum/internal/recipe"
 	"vexillum/internal/wire"
@@ -67,6 +68,8 @@ type Floor struct {
 	version  string
 	closed   func(farm.Spec)
 
+	took func(what fmt.Stringer, took time.Duration) // hears how long decisions take; for tests, may be nil
+
 	// What follows belongs to the loop alone.
 	s         *farm.State
 	m         *pace.Model
@@ -76,9 +79,10 @@ type Floor struct {
 	newest    map[farm.RunID]Newest
 	asks      map[farm.NodeID]*waitingAsk
 	orders    map[farm.NodeID]*waitingOrder
-	redeal    bool // something changed that may give a waiting node work
-	reorder   bool // something changed that may stop a lease
-	takeBack  bool // something failed, so that a node may have to give back what it has not begun
+	redeal    bool                  // something changed that may give a waiting node work
+	reorder   bool                  // something changed that may stop a lease
+	takeBack  bool                  // something failed, so that a node may have to give back what it has not begun
+	blocks    map[farm.RunID]blocky // how runs of very many stretches are shown
 	finished  rate
 	dirty     dirt
 	listeners map[*Listener]struct{}
@@ -110,7 +114,7 @@ func New(o Options) *Floor {
 		s: o.State, m: o.Pace, committer: o.Committer,
 		live: map[farm.NodeID]*liveNode{}, newest: o.Newest,
 		asks: map[farm.NodeID]*waitingAsk{}, orders: map[farm.NodeID]*waitingOrder{},
-		listeners: map[*Listener]struct{}{}, dirty: newDirt(), forged: map[forgery]bool{}, forecasts: map[farm.RunID]told{},
+		listeners: map[*Listener]struct{}{}, dirty: newDirt(), forged: map[forgery]bool{}, forecasts: map[farm.RunID]told{}, blocks: map[farm.RunID]blocky{},
 	}
 	f.s.Missing = map[string]bool{}
 	for _, run := range f.s.Queue() {
@@ -134,6 +138,7 @@ func New(o Options) *Floor {
 
 // command is one request on its way through the loop.
 type command struct {
+	what   fmt.Stringer // for who watches how long it takes
 	decide func(t *turn) error
 	err    error
 	done   chan struct{}
@@ -169,7 +174,7 @@ func (t *turn) append(records ...farm.Record) {
 // do sends a command through the loop and waits until what it decided is
 // committed.
 func (f *Floor) do(ctx context.Context, decide func(t *turn) error) error {
-	c := &command{decide: decide, done: make(chan struct{})}
+	c := &command{what: here(), decide: decide, done: make(chan struct{})}
 	select {
 	case f.commands <- c:
 	case <-f.gone:
@@ -217,9 +222,11 @@ func (f *Floor) Run(ctx context.Context) error {
 				return nil
 			case first = <-f.commands:
 			case <-tick.C:
-				first = &command{decide: f.tick, done: make(chan struct{})}
+				first = &command{what: step("tick"), decide: f.tick, done: make(chan struct{})}
 			case <-tell.C:
+				began := time.Now()
 				f.tell()
+				f.watch(step("tell"), began)
 				continue
 			}
 		}
@@ -238,7 +245,9 @@ func (f *Floor) batch(first *command) error {
 		if !c.taken.CompareAndSwap(false, true) {
 			return
 		}
+		began := time.Now()
 		c.err = c.decide(t)
+		f.watch(c.what, began)
 		answered = append(answered, c)
 	}
 	if first != nil {
@@ -259,7 +268,9 @@ func (f *Floor) batch(first *command) error {
 			f.question(t, cut, 0)
 		}
 	}
+	began := time.Now()
 	answers := append(t.answers, f.dealToWaiting(t)...)
+	f.watch(step("deal to those that wait"), began)
 	if t.broken == nil {
 		f.settle(t)
 	}
@@ -364,6 +375,13 @@ func (f *Floor) learn(r farm.Record) {
 // mostStarts bounds the starts of a node process that are remembered.
 const mostStarts = 20
 
+// A done set is kept whole less often the more stretches it has, and not at all
+// beyond so many: then its frames are read one by one at a start.
+const (
+	keepPart = 8
+	keepMost = 2 * frames.MaxStretches
+)
+
 // keepEvery is after how many finished frames a run's done set is kept whole.
 const keepEvery = 256
 
@@ -394,7 +412,7 @@ func (f *Floor) settle(t *turn) {
 		if run == nil {
 			continue
 		}
-		keep := run.SinceCheckpoint >= keepEvery
+		keep := run.SinceCheckpoint >= max(keepEvery, run.Done.Stretches()/keepPart)
 		if deal.Scouted(run) {
 			t.append(farm.RunMoved{Run: id, State: farm.RunHeld, Reason: fmt.Sprintf("its scouts are rendered (frames %s): look at them", run.Spec.Scouts), At: t.now})
 		}
@@ -407,7 +425,7 @@ func (f *Floor) settle(t *turn) {
 				keep = true
 			}
 		}
-		if keep {
+		if keep && run.Done.Stretches() <= keepMost {
 			t.append(farm.RunKept{Run: id, Done: run.Done.Multirange(), Seq: t.s.Seq, At: t.now})
 		}
 	}

@@ -393,8 +393,10 @@ func (f *Floor) Steer(ctx context.Context, id farm.RunID, what Steering, now boo
 			}
 			reason := "cancelled by " + by.Name
 			f.endLeases(t, run, reason)
-			t.append(farm.RunMoved{Run: id, State: farm.RunCancelled, Reason: reason, At: t.now},
-				farm.RunKept{Run: id, Done: run.Done.Multirange(), Seq: t.s.Seq + 1, At: t.now})
+			t.append(farm.RunMoved{Run: id, State: farm.RunCancelled, Reason: reason, At: t.now})
+			if run.Done.Stretches() <= keepMost {
+				t.append(farm.RunKept{Run: id, Done: run.Done.Multirange(), Seq: t.s.Seq, At: t.now})
+			}
 		case Retry:
 			if run.Parked.Empty() {
 				return refuse(Conflict, "", "%s has no parked frame", name)

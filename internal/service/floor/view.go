@@ -207,7 +207,7 @@ func (f *Floor) runView(run *farm.Run, now time.Time) wire.Run {
 		ID: int64(run.ID), Name: spec.Name(), Job: spec.Job, Kind: string(spec.Kind), Number: spec.Number, Project: spec.Project,
 		State: string(run.State), Why: f.dealer.WhyRun(run, now), Recipe: spec.Recipe, Scene: spec.Scene, Output: spec.Output,
 		Width: spec.Width, Height: spec.Height, Values: spec.Values, Needs: spec.Needs, Priority: run.Terms.Level.String(), Ceiling: run.Terms.Ceiling.String(), Due: instant(run.Terms.Due), Sequence: string(spec.Sequence), Scouts: spec.Scouts.String(), Put: run.Terms.Put, Takes: wire.Amounts(spec.Takes), Environment: LeaseEnvironmentView(f.s.EnvironmentFor(spec.Project, spec.Recipe)), Passes: spec.PassNames(), Tries: spec.Tries, Owner: spec.Owner,
-		Frames: spec.Frames.String(), Shot: spec.ShotRange().String(), ShotWhy: spec.Shot.Why, FrameCount: spec.Frames.Len(), DoneCount: run.Done.Len(), ParkedCount: run.Parked.Len(),
+		Frames: run.FramesText(), Shot: spec.ShotRange().String(), ShotWhy: spec.Shot.Why, FrameCount: spec.Frames.Len(), DoneCount: run.Done.Len(), ParkedCount: run.Parked.Len(),
 		SubmittedAt: run.SubmittedAt, StartedAt: instant(run.StartedAt), EndedAt: instant(run.EndedAt),
 		Nodes: []string{}, Changed: run.Changed, Forecast: f.forecast(run, now), Troubles: f.troubles(run),
 	}
@@ -240,11 +240,10 @@ func (f *Floor) runView(run *farm.Run, now time.Time) wire.Run {
 	}
 	checking, failing := frames.Of(verifying...), run.Failing()
 	busy := frames.Of(rendering...).Minus(checking)
-	v.Sets = wire.FrameSets{
-		ToDo: run.ToDo.Minus(failing).String(), Dealt: run.Dealt().Minus(busy).Minus(checking).Minus(failing).String(),
-		Rendering: busy.String(), Verifying: checking.String(), Delivering: frames.Of(delivering...).String(),
-		Done: run.Done.String(), Failed: failing.Minus(busy).Minus(checking).String(), Parked: run.Parked.String(),
-	}
+	v.Sets = f.setsView(run, byState{
+		failed: failing.Minus(busy).Minus(checking), parked: run.Parked, rendering: busy, verifying: checking, delivering: frames.Of(delivering...),
+		dealt: run.Dealt().Minus(busy).Minus(checking).Minus(failing), todo: run.ToDo.Minus(failing), done: run.Done,
+	})
 	if newest, ok := f.newest[run.ID]; ok {
 		v.Newest, v.NewestAt = &newest.Frame, &newest.At
 	}
