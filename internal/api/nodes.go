@@ -3,6 +3,7 @@ package api
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"image/jpeg"
 	"io"
@@ -18,9 +19,11 @@ import (
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
+	"vexillum/internal/picture"
 	"vexillum/internal/recipe"
 	"vexillum/internal/secret"
 	"vexillum/internal/service/floor"
+	"vexillum/internal/store"
 	"vexillum/internal/wire"
 )
 
@@ -370,8 +373,21 @@ func (s *Server) putThumbnail(c *gin.Context) {
 		problem(c, http.StatusNotFound, "frame", fmt.Sprintf("%s has no frame %d", run.Name, frame))
 		return
 	}
-	if _, err := jpeg.DecodeConfig(bytes.NewReader(data)); err != nil {
+	size, err := jpeg.DecodeConfig(bytes.NewReader(data))
+	if err != nil {
 		problem(c, http.StatusUnprocessableEntity, "", "a thumbnail must be a JPEG picture")
+		return
+	}
+	if size.Width > picture.ThumbWidth || size.Height > picture.ThumbWidth {
+		problem(c, http.StatusUnprocessableEntity, "", fmt.Sprintf("a thumbnail has at most %d pixels along a side, this one %d×%d", picture.ThumbWidth, size.Width, size.Height))
+		return
+	}
+	switch from, err := s.svc.Store().AcceptedFrom(c, run.ID, int(frame)); {
+	case errors.Is(err, store.ErrNotFound), err == nil && from != int64(nodeID(c)):
+		problem(c, http.StatusForbidden, "", fmt.Sprintf("the picture of frame %d that was accepted is not this node's", frame))
+		return
+	case err != nil:
+		s.fail(c, err)
 		return
 	}
 	if err := s.svc.Store().PutThumbnail(c, run.ID, int(frame), data); err != nil {

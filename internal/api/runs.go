@@ -358,7 +358,7 @@ func (s *Server) contactSheet(c *gin.Context) {
 		return
 	}
 	sheet := picture.NewSheet(run.Name, fmt.Sprintf("%d of %d frames · %dx%d · %s", run.DoneCount, run.FrameCount, run.Width, run.Height, time.Now().Format("Mon 2 Jan 15:04")))
-	if err := s.svc.Store().Thumbnails(c, run.ID, sheet.Add); err != nil {
+	if err := s.svc.Store().Thumbnails(c, run.ID, picture.MostOnSheet, sheet.Add); err != nil {
 		s.fail(c, err)
 		return
 	}

@@ -72,6 +72,7 @@ type Agent struct {
 	more    atomic.Bool   // a further lease may fit beside those that are worked on
 	ended   []*work       // whose end the next ask tells; guarded by mu
 	owned   *owned
+	looking chan struct{}
 	scribes []*scribe   // guarded by mu
 	watched atomic.Bool // somebody follows what is said here
 	life    string      // of the farm
@@ -107,6 +108,10 @@ const (
 	retryMost   = 2 * time.Second
 	callTimeout = 8 * time.Second
 
+	// looksAtOnce bounds the pictures that a node looks at at the same time: each
+	// may take some 200 MiB.
+	looksAtOnce = 2
+
 	// defaultStall is how long a renderer may give no sign of life where the lease
 	// does not say.
 	defaultStall = 2 * time.Hour
@@ -125,7 +130,7 @@ func Run(ctx context.Context, o Options) error {
 		return fmt.Errorf("finding the node's folder: %w", err)
 	}
 	o.Dir = dir
-	a := &Agent{o: o, nudge: make(chan struct{}, 1), shifted: make(chan struct{}, 1), works: map[int64]*work{}, wake: make(chan struct{}, 1), owned: newOwned()}
+	a := &Agent{o: o, nudge: make(chan struct{}, 1), shifted: make(chan struct{}, 1), works: map[int64]*work{}, wake: make(chan struct{}, 1), owned: newOwned(), looking: make(chan struct{}, looksAtOnce)}
 	if err := os.MkdirAll(a.staging(), 0o700); err != nil {
 		return fmt.Errorf("making the node's folder: %w", err)
 	}
@@ -363,7 +368,7 @@ func (a *Agent) newWork(l *leased) *work {
 	return &work{
 		lease: l, svc: a, log: a.o.Log, staging: filepath.Join(a.staging(), leaseFolder(l.ID)), launcher: a.starter,
 		speed: a.facts.Speed, node: a.me.Name, share: a.share(l.Share), stall: a.o.Stall, send: a.o.Send, changed: a.progressed, phase: "starting", verifying: map[int]bool{},
-		ready: make(chan struct{}), room: a.room, owned: a.owned, held: hold.New(),
+		ready: make(chan struct{}), room: a.room, owned: a.owned, looking: a.looking, held: hold.New(),
 	}
 }
 

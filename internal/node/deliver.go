@@ -7,13 +7,13 @@ import (
 	"io"
 	"net/http"
 	"net/url"
-	"os"
 	"syscall"
 	"time"
 
 	"vexillum/internal/client"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/triage"
+	"vexillum/internal/plainfile"
 	"vexillum/internal/publish"
 	"vexillum/internal/wire"
 )
@@ -111,7 +111,7 @@ func (a *Agent) upload(ctx context.Context, u upload) (publish.Standing, error) 
 // service publishes the frame.
 func (a *Agent) uploadFile(ctx context.Context, u upload, source string, f publish.File) (publish.Standing, error) {
 	path := fmt.Sprintf("/node/v1/leases/%d/frames/%d/file?hash=%s&pass=%s", u.lease, u.frame, u.hash, url.QueryEscape(f.Pass))
-	file, err := os.Open(source)
+	file, err := plainfile.Open(source)
 	if err != nil {
 		return publish.Standing{}, fmt.Errorf("opening the staged frame: %w", err)
 	}

@@ -52,6 +52,7 @@ type work struct {
 
 	room     *room                                       // may be nil
 	owned    *owned                                      // may be nil
+	looking  chan struct{}                               // one slot for each picture that is looked at at once; may be nil
 	ended    wire.Ended                                  // once it has
 	used     atomic.Int64                                // bytes of main memory that its processes have now
 	say      func(at time.Time, stream int, text string) // hears what renderers say; may be nil

@@ -372,6 +372,37 @@ func TestTimesFromFiles(t *testing.T) {
 	}
 }
 
+// TestAPictureThatEndsTheProcessIsSetAside plays what a journal tells after the node
+// process has ended twice while it looked at a picture.
+func TestAPictureThatEndsTheProcessIsSetAside(t *testing.T) {
+	f := &fake{}
+	w := newWork(t, f, "say:begin_1 draw:1 exit:0", "1")
+	w.ctx = t.Context()
+	folder := filepath.Join(w.staging, "launch-1")
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	c := check{launch: 1, frame: 1, path: filepath.Join(folder, "f1.png")}
+	if err := os.WriteFile(c.path, []byte("a deadly picture"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	w.held.Note(hold.Entry{Do: hold.Launched, Launch: 1, First: 1, Last: 1})
+	w.held.Note(hold.Entry{Do: hold.Finished, Launch: 1, Frame: 1, Path: "launch-1/f1.png"})
+	w.held.Note(hold.Entry{Do: hold.Looked, Launch: 1, Frame: 1})
+	w.held.Note(hold.Entry{Do: hold.Seen, Launch: 1, Frame: 1}) // a look that did no harm counts for nothing
+	for range 2 {
+		w.held.Note(hold.Entry{Do: hold.Looked, Launch: 1, Frame: 1})
+	}
+	w.finish(c)
+	if got := f.told(); !slices.Equal(got, []string{"failed 1 wrong output"}) || !strings.Contains(f.items[0].Message, "has ended the node process twice") {
+		t.Errorf("told %q: %+v", got, f.items)
+	}
+	aside, _ := filepath.Glob(filepath.Join(filepath.Dir(w.staging), "aside", "*f1.png"))
+	if _, err := os.Stat(c.path); err == nil || len(aside) != 1 {
+		t.Errorf("the picture is set aside as %v, %v", aside, err)
+	}
+}
+
 func TestALostSessionEndsTheWork(t *testing.T) {
 	f := &fake{err: ErrSuperseded}
 	w := newWork(t, f, "say:begin_1 draw:1 say:begin_2 sleep:1h", "1-2")

@@ -76,6 +76,10 @@ func (w *work) passFiles(c check) []string {
 // verify looks at all files of a frame. A *picture.FaultError says what is
 // wrong with one.
 func (w *work) verify(c check) (*verified, error) {
+	if w.looking != nil { // pictures take memory, and a node may have many leases
+		w.looking <- struct{}{}
+		defer func() { <-w.looking }()
+	}
 	good, err := picture.Verify(c.path, w.lease.Recipe.Picture, w.lease.Width, w.lease.Height)
 	if err != nil {
 		return nil, err
@@ -111,13 +115,42 @@ func (w *work) target(frame int, v *verified, verdict wire.Verdict) publish.Targ
 	return to
 }
 
+// deadly sets a picture aside that has ended the node process twice, and reports
+// true if it did. Of any other it notes that it is looked at from now on.
+func (w *work) deadly(c check) bool {
+	shot := hold.Shot{Launch: c.launch, Frame: c.frame}
+	w.mu.Lock()
+	deadly := w.held.Deadly(shot)
+	w.mu.Unlock()
+	if !deadly {
+		w.note(hold.Entry{Do: hold.Looked, Launch: c.launch, Frame: c.frame})
+		return false
+	}
+	aside := filepath.Join(filepath.Dir(w.staging), "aside")
+	to := filepath.Join(aside, fmt.Sprintf("lease-%d-%s", w.lease.ID, filepath.Base(c.path)))
+	err := os.MkdirAll(aside, 0o700)
+	if err == nil {
+		err = os.Rename(c.path, to)
+	}
+	if err != nil {
+		w.log.Warn("setting a picture aside", "path", c.path, "error", err)
+		to = c.path
+	}
+	w.failed(c.launch, c.frame, triage.CauseWrongOutput, fmt.Sprintf("looking at this picture has ended the node process twice; it is set aside on %s as %s", w.node, to))
+	return true
+}
+
 // offer reports true when nothing is left to do about the frame.
 func (w *work) offer(c check) (settled bool) {
 	begin := time.Now()
 	w.mu.Lock()
 	accepted := w.held.WasAccepted(hold.Shot{Launch: c.launch, Frame: c.frame})
 	w.mu.Unlock()
+	if w.deadly(c) {
+		return true
+	}
 	good, err := w.verify(c)
+	w.note(hold.Entry{Do: hold.Seen, Launch: c.launch, Frame: c.frame})
 	if err != nil && accepted != "" { // it was good once, and the service waits for it
 		w.report(wire.ReportItem{Outcome: wire.OutcomeFailed, Lease: w.lease.ID, Launch: c.launch, Frame: c.frame, Hash: accepted,
 			Cause: triage.CauseDelivery, Message: "the accepted frame was lost in the staging area: " + err.Error()})

@@ -13,20 +13,33 @@ import (
 	"image/color"
 	"image/jpeg"
 	"image/png"
+	"io"
 	"io/fs"
-	"os"
+	"time"
 
 	"golang.org/x/image/draw"
 	"golang.org/x/image/tiff"
+
+	"vexillum/internal/plainfile"
 )
 
-// mostBytes bounds the size of a frame file that is looked at.
-const mostBytes = 1 << 30
+// Bounds of what is looked at.
+const (
+	// mostBytes bounds the size of a frame file.
+	mostBytes = 16 << 30
+	// mostDecoded bounds the memory that the pixels of a picture may take; larger
+	// PNG are looked at row by row, other formats are not taken.
+	mostDecoded = 192 << 20
+	// checkTime and checkRate bound the time of one look: so long, and as long as
+	// so many bytes a second take.
+	checkTime = 2 * time.Minute
+	checkRate = 4 << 20
+)
 
 // Verified is a frame file that is whole and of the right size.
 type Verified struct {
-	Image image.Image
-	Hash  string // SHA-256 of the file, in hexadecimal
+	Image image.Image // of a large picture, a small one
+	Hash  string      // SHA-256 of the file, in hexadecimal
 	Bytes int64
 	Blank bool // every pixel has the same colour
 }
@@ -41,52 +54,85 @@ type FaultError struct {
 func (e *FaultError) Error() string { return e.Reason }
 
 // Verify reads a frame file whole, decodes every pixel of it and compares its
-// size in pixels with what was asked for. A *FaultError says what is wrong
-// with the picture; any other error, why it could not be looked at.
+// size in pixels with what was asked for: that first, before anything is decoded.
+// Only regular files are opened, and no look takes more memory or time than its
+// bounds. A *FaultError says what is wrong with the picture; any other error, why
+// it could not be looked at.
 func Verify(path, format string, width, height int) (*Verified, error) {
-	info, err := os.Stat(path)
-	if errors.Is(err, fs.ErrNotExist) {
+	file, err := plainfile.Open(path)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
 		return nil, &FaultError{Missing: true, Reason: "the renderer left no picture"}
+	case errors.Is(err, plainfile.ErrNotRegular):
+		return nil, &FaultError{Reason: fmt.Sprintf("what the renderer left is no picture: %v", err)}
+	case err != nil:
+		return nil, fmt.Errorf("opening the frame: %w", err)
 	}
+	defer file.Close()
+	info, err := file.Stat()
 	if err != nil {
 		return nil, fmt.Errorf("looking at the frame: %w", err)
 	}
-	if info.Size() > mostBytes {
-		return nil, &FaultError{Reason: fmt.Sprintf("the file has %d bytes, more than can be looked at", info.Size())}
+	size := info.Size()
+	if size > mostBytes {
+		return nil, &FaultError{Reason: fmt.Sprintf("the file has %d bytes, more than can be looked at", size)}
 	}
-	data, err := os.ReadFile(path)
-	if err != nil {
-		return nil, fmt.Errorf("reading the frame: %w", err)
+	s := source{file, size, time.Now().Add(checkTime + time.Duration(size/checkRate)*time.Second)}
+	img, isBlank, err := s.look(format, width, height)
+	var fault *FaultError
+	switch {
+	case errors.As(err, &fault):
+		return nil, err
+	case errors.Is(err, errSlow):
+		return nil, fmt.Errorf("looking at the frame: %w", err)
+	case err != nil:
+		return nil, &FaultError{Reason: fmt.Sprintf("the file is not a whole %s picture (%d bytes): %v", format, size, err)}
 	}
-	img, err := decode(data, format)
-	if err != nil {
-		return nil, &FaultError{Reason: fmt.Sprintf("the file is not a whole %s picture (%d bytes): %v", format, len(data), err)}
+	sum := sha256.New()
+	if n, err := io.Copy(sum, s.reader()); err != nil || n != size {
+		return nil, fmt.Errorf("reading the frame: it changed while it was looked at (%d bytes, then %d): %w", size, n, err)
 	}
-	if b := img.Bounds(); b.Dx() != width || b.Dy() != height {
-		return nil, &FaultError{Reason: fmt.Sprintf("the picture is %d×%d, asked for was %d×%d", b.Dx(), b.Dy(), width, height)}
-	}
-	sum := sha256.Sum256(data)
-	return &Verified{Image: img, Hash: hex.EncodeToString(sum[:]), Bytes: int64(len(data)), Blank: blank(img)}, nil
+	return &Verified{Image: img, Hash: hex.EncodeToString(sum.Sum(nil)), Bytes: size, Blank: isBlank}, nil
 }
 
-// decode reads a picture of exactly the given format.
-func decode(data []byte, format string) (image.Image, error) {
-	r := bytes.NewReader(data)
+// look decodes a picture of exactly the given format and size.
+func (s source) look(format string, width, height int) (img image.Image, isBlank bool, err error) {
+	w, h, memory, err := s.header(format)
+	if err != nil {
+		return nil, false, err
+	}
+	if w != width || h != height {
+		return nil, false, &FaultError{Reason: fmt.Sprintf("the picture is %d×%d, asked for was %d×%d", w, h, width, height)}
+	}
+	if memory > mostDecoded {
+		if format == "png" {
+			return streamPNG(s.reader())
+		}
+		return nil, false, &FaultError{Reason: fmt.Sprintf("a %s picture of %d×%d is more than can be looked at; render it as PNG, or smaller", format, w, h)}
+	}
+	img, err = s.decode(format)
+	if err != nil {
+		return nil, false, err
+	}
+	return img, blank(img), nil
+}
+
+// decode reads all pixels. The header was looked at before.
+func (s source) decode(format string) (image.Image, error) {
 	switch format {
 	case "png":
-		return png.Decode(r)
+		return png.Decode(s.reader())
 	case "jpeg":
-		if !bytes.HasSuffix(data, []byte{0xff, 0xd9}) { // the decoder forgives a missing end
+		var end [2]byte // the decoder forgives a missing end
+		if _, err := s.ReadAt(end[:], max(0, s.size-2)); err != nil || end != [2]byte{0xff, 0xd9} {
 			return nil, errors.New("it has no end marker")
 		}
-		return jpeg.Decode(r)
-	case "tiff":
-		if err := tiffWhole(data); err != nil {
-			return nil, err
-		}
-		return tiff.Decode(r)
+		return jpeg.Decode(s.reader())
 	}
-	return nil, fmt.Errorf("no reader for pictures in the format %q", format)
+	if err := tiffWhole(s, s.size); err != nil {
+		return nil, err
+	}
+	return tiff.Decode(io.NewSectionReader(s, 0, s.size))
 }
 
 func blank(img image.Image) bool {
@@ -102,14 +148,19 @@ func blank(img image.Image) bool {
 	return true
 }
 
-// ThumbWidth is the width of a thumbnail in pixels.
+// ThumbWidth is the longer side of a thumbnail in pixels, at most.
 const ThumbWidth = 240
 
 // Thumbnail returns the picture as a small JPEG.
 func Thumbnail(img image.Image) ([]byte, error) {
 	b := img.Bounds()
-	width := min(ThumbWidth, b.Dx())
-	height := max(1, width*b.Dy()/max(1, b.Dx()))
+	width, height := min(ThumbWidth, b.Dx()), b.Dy()
+	if b.Dx() >= b.Dy() {
+		height = max(1, width*b.Dy()/max(1, b.Dx()))
+	} else {
+		height = min(ThumbWidth, b.Dy())
+		width = max(1, height*b.Dx()/b.Dy())
+	}
 	small := image.NewRGBA(image.Rect(0, 0, width, height))
 	draw.CatmullRom.Scale(small, small.Bounds(), img, b, draw.Src, nil)
 	var out bytes.Buffer

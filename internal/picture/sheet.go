@@ -32,14 +32,25 @@ type cell struct {
 	img   image.Image
 }
 
-// maxCells bounds a sheet; frames beyond it are left out evenly.
-const maxCells = 400
+// MostOnSheet bounds a sheet; of more frames some from all over should be given.
+const MostOnSheet = 400
 
 // NewSheet returns an empty sheet.
 func NewSheet(title, under string) *Sheet { return &Sheet{title: title, under: under} }
 
+// mostThumb bounds the sides of a thumbnail that is drawn.
+const mostThumb = 2 * ThumbWidth
+
 // Add puts the next frame on the sheet, given its thumbnail as JPEG.
 func (s *Sheet) Add(frame int, thumbnail []byte) error {
+	if len(s.cells) >= MostOnSheet {
+		return nil
+	}
+	// What was kept before there was a bound may be of any size.
+	if size, err := jpeg.DecodeConfig(bytes.NewReader(thumbnail)); err == nil && (size.Width > mostThumb || size.Height > mostThumb) {
+		s.cells = append(s.cells, cell{frame, image.NewGray(image.Rect(0, 0, ThumbWidth, ThumbWidth*9/16))})
+		return nil
+	}
 	img, err := jpeg.Decode(bytes.NewReader(thumbnail))
 	if err != nil {
 		return fmt.Errorf("reading the thumbnail of frame %d: %w", frame, err)
@@ -61,13 +72,6 @@ var (
 func (s *Sheet) WritePNG(w io.Writer) error {
 	const margin, gap, label, head = 24, 12, 22, 64
 	cells := s.cells
-	if n := len(cells); n > maxCells {
-		kept := make([]cell, maxCells)
-		for i := range kept {
-			kept[i] = cells[i*(n-1)/(maxCells-1)]
-		}
-		cells = kept
-	}
 	thumb := s.thumb
 	if len(cells) == 0 {
 		thumb = image.Pt(ThumbWidth, ThumbWidth*9/16)

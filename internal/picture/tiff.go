@@ -3,6 +3,7 @@ package picture
 import (
 	"encoding/binary"
 	"errors"
+	"io"
 )
 
 var errCutOff = errors.New("it is cut off")
@@ -10,31 +11,41 @@ var errCutOff = errors.New("it is cut off")
 // tiffWhole looks that everything a TIFF's first directory points to lies
 // inside the file. The decoder itself reads only what the pixels need. The
 // layout is that of TIFF 6.0, section 2.
-func tiffWhole(data []byte) error {
-	if len(data) < 8 {
-		return errCutOff
+func tiffWhole(file io.ReaderAt, size int64) error {
+	read := func(at, n int64) ([]byte, error) {
+		if at < 0 || at+n > size {
+			return nil, errCutOff
+		}
+		out := make([]byte, n)
+		if _, err := file.ReadAt(out, at); err != nil {
+			return nil, cutOff(err)
+		}
+		return out, nil
+	}
+	head, err := read(0, 8)
+	if err != nil {
+		return err
 	}
 	var order binary.ByteOrder = binary.LittleEndian
-	if data[0] == 'M' {
+	if head[0] == 'M' {
 		order = binary.BigEndian
 	}
-	sizes := [...]uint64{0, 1, 1, 2, 4, 8, 1, 1, 2, 4, 8, 4, 8} // bytes by field type
-	all := uint64(len(data))
-	at := uint64(order.Uint32(data[4:]))
-	if at+2 > all {
-		return errCutOff
+	sizes := [...]int64{0, 1, 1, 2, 4, 8, 1, 1, 2, 4, 8, 4, 8} // bytes by field type
+	at := int64(order.Uint32(head[4:]))
+	count, err := read(at, 2)
+	if err != nil {
+		return err
 	}
-	entries := uint64(order.Uint16(data[at:]))
-	if at+2+12*entries > all {
-		return errCutOff
+	entries, err := read(at+2, 12*int64(order.Uint16(count)))
+	if err != nil {
+		return err
 	}
-	for i := range entries {
-		entry := data[at+2+12*i:]
-		kind, count := order.Uint16(entry[2:]), uint64(order.Uint32(entry[4:]))
+	for ; len(entries) > 0; entries = entries[12:] {
+		kind, count := order.Uint16(entries[2:]), int64(order.Uint32(entries[4:]))
 		if int(kind) >= len(sizes) {
 			continue // a field of a kind that nobody has to know
 		}
-		if length := sizes[kind] * count; length > 4 && uint64(order.Uint32(entry[8:]))+length > all {
+		if length := sizes[kind] * count; length > 4 && int64(order.Uint32(entries[8:]))+length > size {
 			return errCutOff
 		}
 	}

@@ -17,6 +17,8 @@ import (
 	"path/filepath"
 	"regexp"
 	"syscall"
+
+	"vexillum/internal/plainfile"
 )
 
 // Copy publishes a frame from its files, in the order of the target's: copied
@@ -111,7 +113,7 @@ func (t Target) put(root *os.Root, part, name, hash string) error {
 // copyInto writes a new file with the source's content and makes it durable.
 // It replaces nothing, and leaves nothing behind when it fails.
 func copyInto(root *os.Root, name, source, hash string) error {
-	from, err := os.Open(source)
+	from, err := plainfile.Open(source)
 	if err != nil {
 		return fmt.Errorf("opening the staged frame: %w", err)
 	}
@@ -144,7 +146,7 @@ func writeNew(root *os.Root, name string, from io.Reader, hash string) error {
 }
 
 func hashIn(root *os.Root, name string) (hash string, size int64, err error) {
-	file, err := root.Open(name)
+	file, err := plainfile.OpenIn(root, name)
 	if err != nil {
 		return "", 0, err
 	}

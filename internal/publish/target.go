@@ -11,6 +11,7 @@ import (
 	"slices"
 
 	"vexillum/internal/core/farm"
+	"vexillum/internal/plainfile"
 )
 
 // ErrForeign says that a file that is not ours stands in a frame's place.
@@ -187,6 +188,9 @@ func (t Target) look(root *os.Root) (Standing, error) {
 		hash, size, err := hashIn(root, t.path(f))
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
+		}
+		if errors.Is(err, plainfile.ErrNotRegular) {
+			return Standing{}, fmt.Errorf("%s: %w, and it is no regular file; move it away", t.path(f), ErrForeign)
 		}
 		if err != nil {
 			return Standing{}, fmt.Errorf("reading what stands at %s: %w", t.path(f), err)

@@ -198,9 +198,27 @@ func (s *Store) Thumbnail(ctx context.Context, run int64, frame int) ([]byte, er
 	return jpeg, nil
 }
 
-// Thumbnails hands every small picture of a run to use, in order of frames.
-func (s *Store) Thumbnails(ctx context.Context, run int64, use func(frame int, jpeg []byte) error) error {
-	rows, err := s.db.QueryContext(ctx, `SELECT frame, jpeg FROM thumbnail WHERE run = $1 ORDER BY frame`, run)
+// AcceptedFrom returns the node whose picture of a frame was accepted last, or
+// ErrNotFound.
+func (s *Store) AcceptedFrom(ctx context.Context, run int64, frame int) (node int64, err error) {
+	err = s.db.GetContext(ctx, &node, `SELECT node FROM frame WHERE run = $1 AND frame = $2`, run, frame)
+	if errors.Is(err, sql.ErrNoRows) {
+		return 0, ErrNotFound
+	}
+	if err != nil {
+		return 0, fmt.Errorf("reading whose frame %d is: %w", frame, err)
+	}
+	return node, nil
+}
+
+// Thumbnails hands small pictures of a run to use, in order of frames: all, or so
+// many of them from all over its range.
+func (s *Store) Thumbnails(ctx context.Context, run int64, most int, use func(frame int, jpeg []byte) error) error {
+	rows, err := s.db.QueryContext(ctx, `SELECT t.frame, t.jpeg FROM (
+			SELECT frame, row_number() OVER (ORDER BY frame) - 1 AS at, count(*) OVER () AS all_of_them FROM thumbnail WHERE run = $1
+		) n JOIN thumbnail t ON t.run = $1 AND t.frame = n.frame
+		WHERE n.all_of_them <= $2 OR n.at = n.all_of_them - 1 OR n.at * ($2 - 1) / n.all_of_them <> (n.at - 1) * ($2 - 1) / n.all_of_them OR n.at = 0
+		ORDER BY t.frame LIMIT $2`, run, most)
 	if err != nil {
 		return fmt.Errorf("reading the thumbnails of run %d: %w", run, err)
 	}

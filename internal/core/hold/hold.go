@@ -41,6 +41,8 @@ const (
 	Began    Step = "begin"    // it begins a frame
 	Undone   Step = "undo"     // it was stopped before the frame it had begun was finished
 	Finished Step = "finish"   // it has finished one, as the file Path
+	Looked   Step = "look"     // the picture of the frame is looked at
+	Seen     Step = "seen"     // the look has come to its end
 	Failed   Step = "fail"     // the try at a frame has failed
 	Ended    Step = "end"      // one that is fed was told that no more comes
 	Over     Step = "over"     // it has ended and all that follows was reported
@@ -61,6 +63,7 @@ type Lease struct {
 	given    frames.Set // back, by trims
 	answers  map[int64]frames.Set
 	settled  map[Shot]bool
+	looks    map[Shot]int // at a picture that did not come to an end
 	accepted map[Shot]string
 	spoiled  map[int]frames.Set // frames that failed, by launch
 }
@@ -91,7 +94,7 @@ type Picture struct {
 
 // New returns a lease of which nothing has happened yet.
 func New() *Lease {
-	return &Lease{launches: map[int]*Launch{}, answers: map[int64]frames.Set{}, settled: map[Shot]bool{}, accepted: map[Shot]string{}, spoiled: map[int]frames.Set{}}
+	return &Lease{launches: map[int]*Launch{}, answers: map[int64]frames.Set{}, settled: map[Shot]bool{}, looks: map[Shot]int{}, accepted: map[Shot]string{}, spoiled: map[int]frames.Set{}}
 }
 
 // Note takes a step. One that does not follow from what is known changes
@@ -107,6 +110,10 @@ func (l *Lease) Note(e Entry) {
 	case Failed:
 		l.busy = l.busy.Minus(one) // it may come again
 		l.spoiled[e.Launch] = l.spoiled[e.Launch].Union(one)
+	case Looked:
+		l.looks[shot]++
+	case Seen:
+		delete(l.looks, shot)
 	case Accepted:
 		l.accepted[shot] = e.Hash
 	case Settled:
@@ -187,6 +194,14 @@ func (l *Lease) Failed() (set frames.Set) {
 	}
 	return set
 }
+
+// mostLooks is how often a picture is looked at that ends the node process each
+// time.
+const mostLooks = 2
+
+// Deadly reports whether a node process should not look at a picture again: it
+// has done so twice, and each time that was its end.
+func (l *Lease) Deadly(s Shot) bool { return l.looks[s] >= mostLooks }
 
 // WasAccepted returns the hash by which the service took a picture, or "".
 func (l *Lease) WasAccepted(s Shot) string { return l.accepted[s] }
