@@ -15,7 +15,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/goccy/go-yaml"
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
 	"vexillum/internal/core/farm"
@@ -23,6 +22,7 @@ import (
 	"vexillum/internal/core/hours"
 	"vexillum/internal/core/play"
 	"vexillum/internal/core/trait"
+	"vexillum/internal/plainyaml"
 )
 
 // Schema is the JSON Schema of drill files.
@@ -255,7 +255,7 @@ const mostFrames = 20_000_000
 
 // Parse reads a drill file. Errors say what is wrong and where.
 func Parse(data []byte) (play.Farm, error) {
-	asJSON, err := yaml.YAMLToJSON(data)
+	asJSON, err := plainyaml.ToJSON(data)
 	if err != nil {
 		return play.Farm{}, fmt.Errorf("reading the drill: %w", err)
 	}

@@ -16,7 +16,7 @@ import (
 	"time"
 
 	"github.com/dustin/go-humanize"
-	"github.com/goccy/go-yaml"
+	"vexillum/internal/plainyaml"
 )
 
 // Scene is a practice scene file.
@@ -128,7 +128,7 @@ func ReadScene(path string) (*Scene, error) {
 	if err != nil {
 		return nil, fmt.Errorf("cannot read the scene: %w", err)
 	}
-	asJSON, err := yaml.YAMLToJSON(data)
+	asJSON, err := plainyaml.ToJSON(data)
 	if err != nil {
 		return nil, fmt.Errorf("cannot read the scene: %w", err)
 	}

@@ -18,10 +18,10 @@ import (
 	"time"
 
 	"github.com/dustin/go-humanize"
-	"github.com/goccy/go-yaml"
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
 	"vexillum/internal/core/farm"
+	"vexillum/internal/plainyaml"
 )
 
 // Schema is the JSON Schema of recipe files.
@@ -142,7 +142,7 @@ func (d Duration) MarshalJSON() ([]byte, error) { return json.Marshal(time.Durat
 // Parse reads a recipe file and checks it against the schema and for
 // patterns and placeholders that cannot work.
 func Parse(data []byte) (*Recipe, error) {
-	asJSON, err := yaml.YAMLToJSON(data)
+	asJSON, err := plainyaml.ToJSON(data)
 	if err != nil {
 		return nil, fmt.Errorf("reading the recipe: %w", err)
 	}
