@@ -8,8 +8,6 @@ import (
 	"image/jpeg"
 	"io"
 	"net/http"
-	"regexp"
-	"slices"
 	"strings"
 	"time"
 
@@ -43,25 +41,6 @@ func factsOf(in wire.Facts) farm.Facts {
 		facts.Renderers = append(facts.Renderers, farm.Renderer{Recipe: r.Recipe, Path: r.Path, Version: r.Version})
 	}
 	return facts
-}
-
-// wrongFacts answers that a machine tells more about itself than is kept.
-func wrongFacts(c *gin.Context, in wire.Facts) bool {
-	size := len(in.OS) + len(in.System) + len(in.Arch) + len(in.Version)
-	if in.Means != nil {
-		size += len(in.Means.Account) + len(in.Means.Memory)
-	}
-	for _, r := range in.Renderers {
-		size += len(r.Recipe) + len(r.Path) + len(r.Version)
-	}
-	for _, d := range in.Devices {
-		size += len(d.ID) + len(d.Model)
-	}
-	if size > maxFacts {
-		problem(c, http.StatusUnprocessableEntity, "facts", fmt.Sprintf("the facts have more than %d characters", maxFacts))
-		return true
-	}
-	return false
 }
 
 func (s *Server) enrol(c *gin.Context, f *floor.Floor, in wire.Enrol) {
@@ -113,14 +92,14 @@ func (s *Server) start(c *gin.Context, f *floor.Floor, in wire.Start) {
 	s.answer(c, out, err)
 }
 
-// maxHolding bounds the leases that a node may hold something of.
-const maxHolding = 1000
-
 func (s *Server) trimmed(c *gin.Context, f *floor.Floor, in wire.Trimmed) {
 	var given frames.Set
-	if err := given.UnmarshalText([]byte(in.Frames)); err != nil {
-		problem(c, http.StatusUnprocessableEntity, "frames", err.Error())
-		return
+	if in.Frames != "" {
+		var err error
+		if given, err = frames.Parse(in.Frames); err != nil {
+			problem(c, http.StatusUnprocessableEntity, "frames", err.Error())
+			return
+		}
 	}
 	if err := f.Trimmed(c, nodeID(c), in.Session, in.ID, farm.LeaseID(in.Lease), given); err != nil {
 		s.fail(c, err)
@@ -152,9 +131,13 @@ func (s *Server) ask(c *gin.Context, f *floor.Floor, in wire.Ask) {
 		question.Ended = append(question.Ended, floor.Ended{Lease: farm.LeaseID(e.Lease), Why: short(e.Message)})
 	}
 	if m := in.Memory; m != nil {
-		question.Memory = &deal.Memory{Free: m.Free, Used: map[farm.LeaseID]int64{}}
+		if len(m.Used) > maxHolding {
+			problem(c, http.StatusUnprocessableEntity, "memory", "more leases than a node can hold")
+			return
+		}
+		question.Memory = &deal.Memory{Free: min(max(m.Free, 0), maxBytes), Used: map[farm.LeaseID]int64{}}
 		for _, u := range m.Used {
-			question.Memory.Used[farm.LeaseID(u.Lease)] = u.Bytes
+			question.Memory.Used[farm.LeaseID(u.Lease)] = min(max(u.Bytes, 0), maxBytes)
 		}
 	}
 	a, err := f.Ask(ctx, nodeID(c), question)
@@ -189,6 +172,10 @@ func (s *Server) leaseView(l *floor.LeaseView) wire.Lease {
 }
 
 func (s *Server) orders(c *gin.Context, f *floor.Floor, in wire.Orders) {
+	if len(in.Leases) > maxHolding {
+		problem(c, http.StatusUnprocessableEntity, "leases", "more leases than a node can hold")
+		return
+	}
 	ctx, cancel := waiting(c, in.Seconds)
 	defer cancel()
 	leases := make([]farm.LeaseID, 0, len(in.Leases))
@@ -212,18 +199,26 @@ func (s *Server) orders(c *gin.Context, f *floor.Floor, in wire.Orders) {
 }
 
 func (s *Server) beat(c *gin.Context, f *floor.Floor, in wire.Beat) {
-	b := floor.Beat{Processor: in.Processor, Memory: in.Memory, Leases: map[farm.LeaseID]floor.Progress{}, Signs: floor.Signs{DiskFree: -1, MemoryFree: -1, DiskTotal: in.DiskTotal, SwapUsed: in.SwapUsed}}
+	if wrongProgress(c, in.Leases) {
+		return
+	}
+	b := floor.Beat{Processor: part(in.Processor), Memory: part(in.Memory), Leases: map[farm.LeaseID]floor.Progress{}, Signs: floor.Signs{
+		DiskFree: -1, MemoryFree: -1, DiskTotal: min(max(in.DiskTotal, 0), maxDisk), SwapUsed: min(max(in.SwapUsed, 0), maxBytes),
+	}}
 	if in.Now != nil {
 		b.Signs.Now = *in.Now
 	}
 	if in.MemoryFree != nil {
-		b.Signs.MemoryFree = *in.MemoryFree
+		b.Signs.MemoryFree = min(*in.MemoryFree, maxBytes)
 	}
 	if in.DiskFree != nil {
-		b.Signs.DiskFree = *in.DiskFree
+		b.Signs.DiskFree = min(*in.DiskFree, maxDisk)
 	}
 	for _, p := range in.Leases {
-		b.Leases[farm.LeaseID(p.Lease)] = floor.Progress{Frame: p.Frame, Phase: p.Phase, Fraction: min(max(p.Fraction, 0), 1), Verifying: p.Verifying, Trouble: short(p.Trouble), Full: short(p.Full), MemoryBytes: max(0, p.MemoryBytes)}
+		b.Leases[farm.LeaseID(p.Lease)] = floor.Progress{
+			Frame: p.Frame, Phase: short(p.Phase), Fraction: part(p.Fraction), Verifying: p.Verifying,
+			Trouble: short(p.Trouble), Full: short(p.Full), MemoryBytes: min(max(0, p.MemoryBytes), maxBytes),
+		}
 	}
 	if err := f.Beat(c, nodeID(c), in.Session, b); err != nil {
 		s.fail(c, err)
@@ -236,29 +231,11 @@ func (s *Server) beat(c *gin.Context, f *floor.Floor, in wire.Beat) {
 	c.JSON(http.StatusOK, wire.Beaten{Watched: s.svc.Logbook().Watched(id)})
 }
 
-// short bounds a sentence of a node.
-func short(text string) string {
-	const most = 400
-	if len(text) > most {
-		text = strings.ToValidUTF8(text[:most], "") + "…"
-	}
-	return text
-}
-
 var outcomes = map[string]accept.Outcome{
 	wire.OutcomeGood: accept.Good, wire.OutcomeDelivered: accept.Delivered, wire.OutcomeFailed: accept.Failed, wire.OutcomeEnded: accept.Ended,
 }
 
-// Limits of a report.
-const (
-	maxItems   = 1000
-	maxFiles   = 100
-	maxMessage = 4000 // characters of a renderer's last words
-	maxLabel   = 200
-	maxFacts   = 20_000
-)
-
-func (s *Server) report(c *gin.Context, f *floor.Floor, in wire.Report) {
+func (s *Server) report(c *gin.Context, _ *floor.Floor, in wire.Report) {
 	if len(in.Items) > maxItems {
 		problem(c, http.StatusUnprocessableEntity, "items", fmt.Sprintf("a report has at most %d items", maxItems))
 		return
@@ -288,7 +265,7 @@ func (s *Server) report(c *gin.Context, f *floor.Floor, in wire.Report) {
 			Message: strings.ToValidUTF8(item.Message, "?"), // it may have been cut inside a character
 		})
 	}
-	verdicts, err := f.Report(c, nodeID(c), in.Session, reports)
+	verdicts, err := s.svc.Report(c, nodeID(c), in.Session, reports)
 	out := wire.Reported{Verdicts: []wire.Verdict{}}
 	for _, v := range verdicts {
 		word := wire.VerdictNoted
@@ -300,31 +277,6 @@ func (s *Server) report(c *gin.Context, f *floor.Floor, in wire.Report) {
 		out.Verdicts = append(out.Verdicts, wire.Verdict{Verdict: word, Why: v.Why, Replace: v.Replace, Adopt: v.Adopt})
 	}
 	s.answer(c, out, err)
-}
-
-var fileHash = regexp.MustCompile(`^[0-9a-f]{64}$`)
-
-// wrongItem returns which field of a reported item cannot be, and why.
-func wrongItem(item wire.ReportItem) (field, reason string) {
-	seconds := []float64{item.StartupSeconds, item.RenderSeconds, item.CheckSeconds}
-	hashed := item.Outcome == wire.OutcomeGood || item.Outcome == wire.OutcomeDelivered
-	switch {
-	case item.Frame < frames.Least || item.Frame > frames.Most:
-		return "frame", fmt.Sprintf("%d is no frame", item.Frame)
-	case item.Launch < 0 || item.Launch > 1_000_000_000:
-		return "launch", fmt.Sprintf("%d is no number of a launch", item.Launch)
-	case hashed && !fileHash.MatchString(item.Hash):
-		return "hash", "a good frame is told with its SHA-256 in hexadecimal"
-	case item.Bytes < 0 || slices.ContainsFunc(item.Files, func(f wire.File) bool { return f.Bytes < 0 }):
-		return "bytes", "a file has no less than 0 bytes"
-	case len(item.Files) > maxFiles || slices.ContainsFunc(item.Files, func(f wire.File) bool { return !fileHash.MatchString(f.Hash) }):
-		return "files", fmt.Sprintf("a frame has at most %d files, each told with its SHA-256 in hexadecimal", maxFiles)
-	case slices.Min(seconds) < 0 || slices.Max(seconds) > 1e9:
-		return "render_seconds", "a time lies between 0 and 1000000000 seconds"
-	case len(item.Cause) > 40:
-		return "cause", "a cause has at most 40 characters"
-	}
-	return "", ""
 }
 
 // maxProbe bounds what a node sends to measure its line.
@@ -359,7 +311,7 @@ func (s *Server) putThumbnail(c *gin.Context) {
 	if !ok {
 		return
 	}
-	frame, ok := number(c, "frame")
+	frame, ok := frameNumber(c)
 	if !ok {
 		return
 	}
@@ -369,7 +321,7 @@ func (s *Server) putThumbnail(c *gin.Context) {
 		return
 	}
 	var all frames.Set
-	if err := all.UnmarshalText([]byte(run.Frames)); err != nil || !all.Has(int(frame)) {
+	if err := all.UnmarshalText([]byte(run.Frames)); err != nil || !all.Has(frame) {
 		problem(c, http.StatusNotFound, "frame", fmt.Sprintf("%s has no frame %d", run.Name, frame))
 		return
 	}
@@ -382,7 +334,7 @@ func (s *Server) putThumbnail(c *gin.Context) {
 		problem(c, http.StatusUnprocessableEntity, "", fmt.Sprintf("a thumbnail has at most %d pixels along a side, this one %d×%d", picture.ThumbWidth, size.Width, size.Height))
 		return
 	}
-	switch from, err := s.svc.Store().AcceptedFrom(c, run.ID, int(frame)); {
+	switch from, err := s.svc.Store().AcceptedFrom(c, run.ID, frame); {
 	case errors.Is(err, store.ErrNotFound), err == nil && from != int64(nodeID(c)):
 		problem(c, http.StatusForbidden, "", fmt.Sprintf("the picture of frame %d that was accepted is not this node's", frame))
 		return
@@ -390,7 +342,7 @@ func (s *Server) putThumbnail(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	if err := s.svc.Store().PutThumbnail(c, run.ID, int(frame), data); err != nil {
+	if err := s.svc.Store().PutThumbnail(c, run.ID, frame, data); err != nil {
 		s.fail(c, err)
 		return
 	}

@@ -31,6 +31,17 @@ func number(c *gin.Context, name string) (int64, bool) {
 	return n, true
 }
 
+// frameNumber reads the number of a frame from the path, or answers that it is
+// none.
+func frameNumber(c *gin.Context) (int, bool) {
+	n, ok := number(c, "frame")
+	if ok && (n < frames.Least || n > frames.Most) {
+		problem(c, http.StatusNotFound, "frame", fmt.Sprintf("%d is no frame", n))
+		return 0, false
+	}
+	return int(n), ok
+}
+
 // query reads an optional number from the query.
 func query(c *gin.Context, name string, otherwise, least, most int64) (int64, bool) {
 	text := c.Query(name)
@@ -374,11 +385,11 @@ func (s *Server) thumbnail(c *gin.Context) {
 	if !ok {
 		return
 	}
-	frame, ok := number(c, "frame")
+	frame, ok := frameNumber(c)
 	if !ok {
 		return
 	}
-	jpeg, err := s.svc.Store().Thumbnail(c, run, int(frame))
+	jpeg, err := s.svc.Store().Thumbnail(c, run, frame)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -393,12 +404,12 @@ func (s *Server) picture(c *gin.Context) {
 	if !ok {
 		return
 	}
-	frame, ok := number(c, "frame")
+	frame, ok := frameNumber(c)
 	if !ok {
 		return
 	}
 	var done frames.Set
-	if done.UnmarshalText([]byte(run.Sets.Done)) != nil || !done.Has(int(frame)) {
+	if done.UnmarshalText([]byte(run.Sets.Done)) != nil || !done.Has(frame) {
 		problem(c, http.StatusNotFound, "frame", fmt.Sprintf("frame %d of %s is not done", frame, run.Name))
 		return
 	}
@@ -415,7 +426,7 @@ func (s *Server) picture(c *gin.Context) {
 		}
 		format = spec.Passes[i].Picture
 	}
-	file, err := s.svc.OpenFrame(c, spec, pass, int(frame))
+	file, err := s.svc.OpenFrame(c, spec, pass, frame)
 	if errors.Is(err, fs.ErrNotExist) {
 		problem(c, http.StatusNotFound, "frame", "the service cannot see the file of this frame")
 		return

@@ -22,7 +22,7 @@ func (s *Server) anUpload(c *gin.Context) (service.Upload, bool) {
 	if !ok {
 		return service.Upload{}, false
 	}
-	frame, ok := number(c, "frame")
+	frame, ok := frameNumber(c)
 	if !ok {
 		return service.Upload{}, false
 	}
@@ -31,7 +31,7 @@ func (s *Server) anUpload(c *gin.Context) (service.Upload, bool) {
 		problem(c, http.StatusUnprocessableEntity, "hash", "a frame is sent with its SHA-256 in hexadecimal")
 		return service.Upload{}, false
 	}
-	return service.Upload{Node: nodeID(c), Lease: farm.LeaseID(lease), Frame: int(frame), Hash: hash, Pass: c.Query("pass")}, true
+	return service.Upload{Node: nodeID(c), Lease: farm.LeaseID(lease), Frame: frame, Hash: hash, Pass: c.Query("pass")}, true
 }
 
 func (s *Server) uploaded(c *gin.Context) {

@@ -2,12 +2,14 @@ package api
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
 	"time"
 
 	"github.com/gin-gonic/gin"
 
+	"vexillum/internal/core/farm"
 	"vexillum/internal/core/usage"
 	"vexillum/internal/service/floor"
 	"vexillum/internal/service/logbook"
@@ -25,16 +27,26 @@ var spans = map[string]struct {
 
 // sampleOf reads a sample within bounds.
 func sampleOf(in wire.Sample) usage.Sample {
+	bytes := func(v float64) float64 { return within(v, maxDisk) }
 	out := usage.Sample{
-		Processor: in.Processor, Most: in.Processor, Memory: in.Memory, MemoryMost: in.Memory, Swap: in.Swap, DiskFree: in.DiskFree, DiskRead: in.DiskRead,
-		DiskWritten: in.DiskWritten, Received: in.Received, Sent: in.Sent, Load: in.Load, Temperature: in.Temperature,
-		Groups: in.Groups[:min(len(in.Groups), usage.MostGroups)],
+		Processor: within(in.Processor, 1), Most: within(in.Processor, 1), Memory: bytes(in.Memory), MemoryMost: bytes(in.Memory), Swap: bytes(in.Swap),
+		DiskFree: bytes(in.DiskFree), DiskRead: bytes(in.DiskRead), DiskWritten: bytes(in.DiskWritten), Received: bytes(in.Received), Sent: bytes(in.Sent),
+		Load: within(in.Load, maxLoad), Temperature: within(in.Temperature, maxDegrees),
+	}
+	for _, busy := range in.Groups[:min(len(in.Groups), usage.MostGroups)] {
+		out.Groups = append(out.Groups, within(busy, 1))
 	}
 	for _, d := range in.Devices[:min(len(in.Devices), usage.MostDevices)] {
-		out.Devices = append(out.Devices, usage.Device{ID: short(d.ID), Busy: d.Busy, Memory: d.Memory, Temperature: d.Temperature})
+		out.Devices = append(out.Devices, usage.Device{ID: short(d.ID), Busy: within(d.Busy, 1), Memory: bytes(d.Memory), Temperature: within(d.Temperature, maxDegrees)})
 	}
 	return out
 }
+
+// Limits of what machines measure of themselves.
+const (
+	maxLoad    = 1e6
+	maxDegrees = 1000
+)
 
 // nodeUsage tells what a node measured over the last hour, day or ninety days.
 func (s *Server) nodeUsage(c *gin.Context) {
@@ -139,11 +151,46 @@ func (s *Server) said(c *gin.Context, _ *floor.Floor, in wire.Said) {
 		}
 		pieces = append(pieces, piece)
 	}
-	if err := s.svc.Logbook().Take(c, int64(nodeID(c)), pieces, time.Now()); err != nil {
+	pieces, err := s.own(c, pieces)
+	if err == nil {
+		err = s.svc.Logbook().Take(c, int64(nodeID(c)), pieces, time.Now())
+	}
+	if err != nil {
 		s.fail(c, err)
 		return
 	}
 	c.Status(http.StatusNoContent)
+}
+
+// own returns the pieces that the node itself has said, or renderers of leases
+// that it was given, each with the run of that lease. What is said of others'
+// leases is dropped, and put on record.
+func (s *Server) own(c *gin.Context, pieces []logbook.Piece) ([]logbook.Piece, error) {
+	var leases []int64
+	for _, p := range pieces {
+		if p.Lease != 0 {
+			leases = append(leases, p.Lease)
+		}
+	}
+	if len(leases) == 0 {
+		return pieces, nil
+	}
+	node := nodeID(c)
+	runs, err := s.svc.Store().RunsOfLeases(c, int64(node), leases)
+	if err != nil {
+		return nil, err
+	}
+	out := pieces[:0]
+	for _, p := range pieces {
+		run, mine := runs[p.Lease]
+		if p.Lease != 0 && !mine {
+			s.svc.RefusedLog(c, node, farm.LeaseID(p.Lease))
+			continue
+		}
+		p.Run = run
+		out = append(out, p)
+	}
+	return out, nil
 }
 
 // maxMillis is the year 9999, beyond which times have no RFC 3339 form.
@@ -156,6 +203,10 @@ func logQuery(c *gin.Context) (q logbook.Query, ok bool) {
 		return q, false
 	}
 	if q.Lease, ok = query(c, "lease", 0, 0, 1<<62); !ok {
+		return q, false
+	}
+	if len(c.Query("search")) > maxLabel {
+		problem(c, http.StatusUnprocessableEntity, "search", fmt.Sprintf("a search has at most %d characters", maxLabel))
 		return q, false
 	}
 	q.Limit, q.Search, q.NodeItself = int(limit), c.Query("search"), c.Query("of") == "node"
@@ -227,8 +278,17 @@ func (s *Server) runOutput(c *gin.Context) {
 }
 
 func (s *Server) output(c *gin.Context, q logbook.Query) {
-	lines, older, err := s.svc.Logbook().Lines(c, q)
-	s.answer(c, wire.NodeOutput{Lines: outputLines(lines), Older: older}, err)
+	found, err := s.svc.Logbook().Lines(c, q)
+	if errors.Is(err, logbook.ErrBusy) {
+		c.Header("Retry-After", "5")
+		problem(c, http.StatusServiceUnavailable, "search", err.Error())
+		return
+	}
+	out := wire.NodeOutput{Lines: outputLines(found.Lines), Older: found.Older}
+	if found.Older {
+		out.BackTo = &found.BackTo
+	}
+	s.answer(c, out, err)
 }
 
 // followOutput streams what a node process and its renderers say from now on,

@@ -3,8 +3,8 @@ package cli
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"strings"
 	"time"
@@ -12,7 +12,11 @@ import (
 	"github.com/spf13/cobra"
 
 	"vexillum/internal/core/drill"
+	"vexillum/internal/core/play"
+	"vexillum/internal/core/span"
 	"vexillum/internal/drillfile"
+	"vexillum/internal/plainfile"
+	"vexillum/internal/plainyaml"
 )
 
 // drillCommand plays a farm on paper.
@@ -36,9 +40,9 @@ func (a *app) drillCommand() *cobra.Command {
 				return usageError{fmt.Errorf("name a drill file, or a class of random farms with --random, or give --from-farm alone")}
 			}
 			if class != "" {
-				return a.drillRandom(class, seed, count, rehearsed, asJSON)
+				return a.drillRandom(c.Context(), class, seed, count, rehearsed, asJSON)
 			}
-			return a.drillFile(args[0], against, why, asJSON)
+			return a.drillFile(c.Context(), args[0], against, why, asJSON)
 		},
 	}
 	f := c.Flags()
@@ -64,8 +68,8 @@ func (a *app) drillFromFarm(ctx context.Context) error {
 	return cl.Fetch(call, "/api/v1/drill", a.out)
 }
 
-func (a *app) drillFile(path, against string, why, asJSON bool) error {
-	data, err := os.ReadFile(path)
+func (a *app) drillFile(ctx context.Context, path, against string, why, asJSON bool) error {
+	data, err := plainfile.Read(path, plainyaml.MostBytes)
 	if err != nil {
 		return fmt.Errorf("reading the drill: %w", err)
 	}
@@ -84,7 +88,10 @@ func (a *app) drillFile(path, against string, why, asJSON bool) error {
 		}
 		ways = append(ways, w)
 	}
-	r, err := drill.Run(farm, nil, ways)
+	r, err := drill.Run(farm, nil, ways, goesOn(ctx))
+	if errors.Is(err, play.ErrStopped) {
+		return errDrillStopped
+	}
 	if err != nil {
 		return fmt.Errorf("%s: %w", path, err)
 	}
@@ -94,6 +101,11 @@ func (a *app) drillFile(path, against string, why, asJSON bool) error {
 	a.printDrill(strings.TrimSuffix(filepath.Base(path), filepath.Ext(path)), r, why)
 	return nil
 }
+
+var errDrillStopped = errors.New("the drill was stopped before its end; nothing was changed")
+
+// goesOn reports for a play whether it is still wanted.
+func goesOn(ctx context.Context) func() bool { return func() bool { return ctx.Err() == nil } }
 
 // table prints rows below a header.
 func (a *app) table(header []string, rows [][]string) {
@@ -162,14 +174,14 @@ func bar(part float64, width int) string {
 
 // seconds writes a time span of a play.
 func seconds(s float64) string {
-	d := time.Duration(s * float64(time.Second))
+	d := span.Of(s)
 	if d < 10*time.Minute {
 		return d.Round(100 * time.Millisecond).String()
 	}
 	return d.Round(time.Second).String()
 }
 
-func (a *app) drillRandom(class string, seed uint64, count int, rehearsed, asJSON bool) error {
+func (a *app) drillRandom(ctx context.Context, class string, seed uint64, count int, rehearsed, asJSON bool) error {
 	if count < 1 || count > 100_000 {
 		return usageError{fmt.Errorf("--count has to be a number of farms from 1 to 100000")}
 	}
@@ -179,7 +191,10 @@ func (a *app) drillRandom(class string, seed uint64, count int, rehearsed, asJSO
 	}
 	var out []drill.Spread
 	for _, class := range classes {
-		s, err := drill.Many(class, seed, count, rehearsed)
+		s, err := drill.Many(class, seed, count, rehearsed, goesOn(ctx))
+		if errors.Is(err, play.ErrStopped) {
+			return errDrillStopped
+		}
 		if err != nil {
 			return err
 		}

@@ -17,7 +17,7 @@ import (
 
 // outputCommand shows what node processes and renderers say.
 func (a *app) outputCommand() *cobra.Command {
-	var search string
+	var search, before string
 	var lines, frame int
 	var lease int64
 	var itself, followIt bool
@@ -32,12 +32,16 @@ func (a *app) outputCommand() *cobra.Command {
 	f.IntVarP(&lines, "lines", "n", 100, "how many of the newest lines")
 	f.IntVar(&frame, "frame", 0, "of a run: the lease that tried this frame last")
 	f.Int64Var(&lease, "lease", 0, "only the renderers of this lease")
+	f.StringVar(&before, "before", "", "only lines that were said before this time, such as 2031-03-04T05:06:07Z")
 	f.BoolVar(&itself, "itself", false, "of a node: what the node process itself says, and no renderers")
 	f.BoolVarP(&followIt, "follow", "f", false, "of a node: go on with what is said from now on")
 	c.RunE = a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
 		query := url.Values{"limit": {fmt.Sprint(lines)}}
 		if search != "" {
 			query.Set("search", search)
+		}
+		if before != "" {
+			query.Set("before", before)
 		}
 		if lease > 0 {
 			query.Set("lease", fmt.Sprint(lease))
@@ -80,12 +84,12 @@ func (a *app) outputCommand() *cobra.Command {
 		if a.json && !followIt {
 			return a.printJSON(out)
 		}
-		if len(out.Lines) == 0 && !followIt {
+		if len(out.Lines) == 0 && !followIt && !out.Older {
 			fmt.Fprintln(a.out, "Nothing is on record that fits.")
 			return nil
 		}
-		if out.Older && !followIt {
-			fmt.Fprintf(a.out, "… older lines with --lines %d\n", 10*lines)
+		if out.Older && !followIt && out.BackTo != nil {
+			fmt.Fprintf(a.out, "… for older lines: --before %s\n", out.BackTo.Local().Format(time.RFC3339))
 		}
 		print := func(lines []wire.OutputLine) error {
 			for _, l := range lines {

@@ -25,7 +25,7 @@ func TestTheExamplesPlay(t *testing.T) {
 			t.Errorf("%s: %v", path, err)
 			continue
 		}
-		r, err := drill.Run(f, nil, nil)
+		r, err := drill.Run(f, nil, nil, nil)
 		if err != nil {
 			t.Errorf("%s: %v", path, err)
 			continue

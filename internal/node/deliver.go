@@ -39,11 +39,11 @@ const (
 
 // deliver publishes an accepted frame: into its place where this node sees it,
 // through the service where it does not. It returns what stands there.
-func (w *work) deliver(sources []string, to publish.Target, frame int) (at publish.Standing, err error) {
+func (w *work) deliver(sources []string, to publish.Target, frame int, send bool) (at publish.Standing, err error) {
 	wait := deliverSoon
 	defer w.set(func() { w.trouble = "" })
 	for try := 1; ; {
-		at, err = w.deliverOnce(sources, to, frame)
+		at, err = w.deliverOnce(sources, to, frame, send || w.send)
 		if err == nil || errors.Is(err, publish.ErrForeign) || w.ctx.Err() != nil {
 			return at, err
 		}
@@ -66,9 +66,9 @@ func (w *work) deliver(sources []string, to publish.Target, frame int) (at publi
 	}
 }
 
-func (w *work) deliverOnce(sources []string, to publish.Target, frame int) (publish.Standing, error) {
+func (w *work) deliverOnce(sources []string, to publish.Target, frame int, send bool) (publish.Standing, error) {
 	var unseen error
-	if to.Root != "" && !w.send {
+	if to.Root != "" && !send {
 		at, err := publish.Copy(sources, to)
 		if !errors.Is(err, publish.ErrNoPlace) {
 			return at, err

@@ -14,6 +14,7 @@ import (
 
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/hold"
+	"vexillum/internal/core/span"
 	"vexillum/internal/core/triage"
 	"vexillum/internal/launcher"
 	"vexillum/internal/recipe"
@@ -465,7 +466,7 @@ func (w *work) stallLimit() time.Duration {
 	defer w.mu.Unlock()
 	limit := w.stall
 	if limit == 0 {
-		limit = time.Duration(w.lease.Stall * float64(time.Second))
+		limit = span.Of(w.lease.Stall)
 	}
 	if limit <= 0 {
 		limit = defaultStall

@@ -73,6 +73,8 @@ type fake struct {
 	mu      sync.Mutex
 	items   []wire.ReportItem
 	verdict string
+	blind   int // how often it does not see what is delivered
+	sent    int // frames that were sent to it
 	err     error
 	further []frames.Set // what leases are extended by, one after the other
 }
@@ -87,13 +89,23 @@ func (f *fake) report(_ context.Context, items ...wire.ReportItem) ([]wire.Verdi
 	out := make([]wire.Verdict, len(items))
 	for i := range out {
 		out[i].Verdict = f.verdict
+		if f.blind > 0 && items[i].Outcome == wire.OutcomeDelivered {
+			f.blind--
+			out[i] = wire.Verdict{Verdict: wire.VerdictDeliver, Why: "it is not seen"}
+		} else if items[i].Outcome == wire.OutcomeDelivered {
+			out[i].Verdict = wire.VerdictNoted
+		}
 	}
 	return out, nil
 }
 
 func (f *fake) thumbnail(context.Context, int64, int, []byte) {}
 
-func (f *fake) upload(context.Context, upload) (publish.Standing, error) {
+func (f *fake) upload(_ context.Context, u upload) (publish.Standing, error) {
+	if f.blind > 0 || f.sent > 0 {
+		f.sent++
+		return publish.Standing{Hash: u.hash, Bytes: u.files[0].Bytes}, nil
+	}
 	return publish.Standing{}, fmt.Errorf("%w: nothing is sent here", publish.ErrNoPlace)
 }
 
@@ -408,6 +420,25 @@ func TestALostSessionEndsTheWork(t *testing.T) {
 	w := newWork(t, f, "say:begin_1 draw:1 say:begin_2 sleep:1h", "1-2")
 	if err := finish(t.Context(), w); !errors.Is(err, ErrSuperseded) {
 		t.Errorf("it ended with %v", err)
+	}
+}
+
+// TestWhatTheServiceDoesNotSeeIsNotDone delivers a frame that the service does
+// not see at first, and then one that it never sees until it is sent.
+func TestWhatTheServiceDoesNotSeeIsNotDone(t *testing.T) {
+	for _, c := range []struct{ blind, sent int }{{1, 0}, {3, 2}} {
+		f := &fake{blind: c.blind}
+		w := newWork(t, f, "say:begin_1 draw:1 exit:0", "1")
+		if err := finish(t.Context(), w); err != nil {
+			t.Fatal(err)
+		}
+		want := []string{"good 1"}
+		for range c.blind + 1 {
+			want = append(want, "delivered 1")
+		}
+		if got := f.told(); !slices.Equal(got, append(want, "ended 0")) || f.sent != c.sent {
+			t.Errorf("not seen %d times: told %q, sent %d times, want %d", c.blind, got, f.sent, c.sent)
+		}
 	}
 }
 

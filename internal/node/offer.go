@@ -179,17 +179,44 @@ func (w *work) offer(c check) (settled bool) {
 	if small, err := picture.Thumbnail(good.image); err == nil {
 		w.svc.thumbnail(w.ctx, w.lease.Run, c.frame, small)
 	}
-	at, err := w.deliver(good.sources, w.target(c.frame, good, verdict), c.frame)
-	if w.ctx.Err() != nil {
-		return false
+	return w.settle(item, good.sources, w.target(c.frame, good, verdict))
+}
+
+// sendAfter is how often the service may not see a frame that was delivered
+// until it is sent to it instead.
+const sendAfter = 2
+
+// settle delivers an accepted frame until the service sees it in its place. It
+// reports true when nothing is left to do about the frame.
+func (w *work) settle(item wire.ReportItem, sources []string, to publish.Target) (settled bool) {
+	defer w.set(func() { w.trouble = "" })
+	wait := deliverSoon
+	for unseen := 0; ; unseen++ {
+		at, err := w.deliver(sources, to, item.Frame, unseen >= sendAfter)
+		if w.ctx.Err() != nil {
+			return false
+		}
+		if err != nil {
+			item.Outcome, item.Cause, item.Message = wire.OutcomeFailed, deliveryCause(err), err.Error()
+			w.log.Warn("frame not delivered", "run", w.lease.RunName, "frame", item.Frame, "error", err)
+			w.report(item)
+			return true
+		}
+		told := item
+		told.Outcome, told.Hash, told.Bytes, told.Files = wire.OutcomeDelivered, at.Hash, at.Bytes, listed(at.Files)
+		verdict := w.report(told)
+		if verdict.Verdict != wire.VerdictDeliver {
+			return true
+		}
+		w.set(func() { w.trouble = verdict.Why })
+		w.log.Warn("a delivered frame is not seen", "run", w.lease.RunName, "frame", item.Frame, "why", verdict.Why)
+		select {
+		case <-w.stopped: // the run has ended: nobody waits for it
+			return true
+		case <-w.ctx.Done():
+			return false
+		case <-time.After(wait):
+		}
+		wait = min(2*wait, deliverLate)
 	}
-	if err != nil {
-		item.Outcome, item.Cause, item.Message = wire.OutcomeFailed, deliveryCause(err), err.Error()
-		w.log.Warn("frame not delivered", "run", w.lease.RunName, "frame", c.frame, "error", err)
-		w.report(item)
-		return true
-	}
-	item.Outcome, item.Hash, item.Bytes, item.Files = wire.OutcomeDelivered, at.Hash, at.Bytes, listed(at.Files)
-	w.report(item)
-	return true
 }

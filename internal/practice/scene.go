@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"github.com/dustin/go-humanize"
+	"vexillum/internal/core/span"
 	"vexillum/internal/plainyaml"
 )
 
@@ -181,5 +182,5 @@ func (s *Scene) Time(frame int, node string, speed float64) time.Duration {
 	if s.Does(frame, node) == doesSlow {
 		seconds *= 5
 	}
-	return time.Duration(seconds * float64(time.Second))
+	return span.Of(seconds)
 }

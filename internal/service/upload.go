@@ -112,6 +112,18 @@ func (s *Service) Refused(ctx context.Context, node farm.NodeID, what, why strin
 	}
 }
 
+// RefusedLog puts on record that a node has sent what somebody else's lease
+// shall have said.
+func (s *Service) RefusedLog(ctx context.Context, node farm.NodeID, lease farm.LeaseID) {
+	f, err := s.Floor()
+	if err == nil {
+		err = f.Forged(ctx, node, lease, "refuse log", fmt.Sprintf("lease %d was never given to this node", lease))
+	}
+	if err != nil {
+		s.o.Log.Warn("a refusal is not on record", "node", node, "lease", lease, "error", err)
+	}
+}
+
 // turnstile lets one piece of a frame be written at a time.
 type turnstile struct {
 	mu    sync.Mutex

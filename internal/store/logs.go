@@ -74,7 +74,7 @@ func (s *Store) Logs(ctx context.Context, q LogQuery, each func(LogPiece) (more 
 		before = time.Now().Add(24 * time.Hour)
 	}
 	rows, err := s.db.QueryxContext(ctx, `SELECT node, lease, seq, run, first_at, last_at, lines, text FROM log_piece
-		WHERE ($1 = 0 OR node = $1) AND ($2 = 0 OR lease = $2) AND ($3 = 0 OR run = $3) AND (NOT $4 OR lease = 0) AND first_at < $5
+		WHERE ($1::bigint = 0 OR node = $1) AND ($2::bigint = 0 OR lease = $2) AND ($3::bigint = 0 OR run = $3) AND (NOT $4 OR lease = 0) AND first_at < $5
 		ORDER BY first_at DESC, seq DESC LIMIT 20000`, q.Node, q.Lease, q.Run, q.NodeItself, before)
 	if err != nil {
 		return fmt.Errorf("reading logs: %w", err)
@@ -106,6 +106,23 @@ func unpack(packed []byte) ([]byte, error) {
 		err = errors.New("it is longer than a piece may be")
 	}
 	return text, err
+}
+
+// RunsOfLeases returns, of these leases, the run of each that the node was given.
+func (s *Store) RunsOfLeases(ctx context.Context, node int64, leases []int64) (map[int64]int64, error) {
+	var rows []struct {
+		ID  int64 `db:"id"`
+		Run int64 `db:"run"`
+	}
+	err := s.db.SelectContext(ctx, &rows, `SELECT id, run FROM lease WHERE node = $1 AND id = ANY($2)`, node, leases)
+	if err != nil {
+		return nil, fmt.Errorf("looking whose leases these are: %w", err)
+	}
+	out := make(map[int64]int64, len(rows))
+	for _, r := range rows {
+		out[r.ID] = r.Run
+	}
+	return out, nil
 }
 
 // LeaseOfFrame returns the lease that tried a frame last, and when what came of

@@ -165,7 +165,7 @@ type Audit struct {
 func (s *Store) Audits(ctx context.Context, before int64, limit int) ([]Audit, error) {
 	audits := []Audit{}
 	err := s.db.SelectContext(ctx, &audits, `SELECT seq, at, actor, action, subject, before, after FROM audit
-		WHERE $1 = 0 OR seq < $1 ORDER BY seq DESC LIMIT $2`, before, limit)
+		WHERE $1::bigint = 0 OR seq < $1 ORDER BY seq DESC LIMIT $2`, before, limit)
 	if err != nil {
 		return nil, fmt.Errorf("reading the audit record: %w", err)
 	}

@@ -218,7 +218,7 @@ func TestConsole(t *testing.T) {
 	c.sees("held; release it to start")
 
 	doneOnPage := func() (n int) {
-		_, after, _ := strings.Cut(strings.ReplaceAll(c.text(), "\n", " "), "salt_010/final-1")
+		_, after, _ := strings.Cut(strings.ReplaceAll(c.text(), "\n", " "), "salt_010 final 1")
 		for _, word := range strings.Fields(after) {
 			if _, err := fmt.Sscanf(word, "%d", &n); err == nil && strings.Contains(after, fmt.Sprintf("%d of 400 frames", n)) {
 				return n

@@ -218,11 +218,13 @@ trouble:
 	}
 }
 
-// TestNothingIsReplaced puts a foreign file where a frame shall go.
+// TestNothingIsReplaced puts a foreign file where a frame shall go, after the
+// run was submitted: before, it would have got another folder.
 func TestNothingIsReplaced(t *testing.T) {
 	f := newFarm(t)
 	f.scene("salt.practice", "practice: 1\npicture: salt\ncost: 20ms\n")
-	folder := filepath.Join(f.dir, "frames", "salt", "final-1")
+	id := f.submit(wire.Submit{Job: "salt", Scene: "salt.practice", Frames: "1-3"})
+	folder := filepath.Join(f.dir, "frames", filepath.FromSlash(f.run(id).Output))
 	if err := os.MkdirAll(folder, 0o755); err != nil {
 		t.Fatal(err)
 	}
@@ -231,7 +233,7 @@ func TestNothingIsReplaced(t *testing.T) {
 		t.Fatal(err)
 	}
 	f.join("kiln-01", "--renderers", "practice")
-	run := f.ended(f.submit(wire.Submit{Job: "salt", Scene: "salt.practice", Frames: "1-3"}))
+	run := f.ended(id)
 	if run.State != "done with gaps" || run.Sets.Parked != "2" {
 		t.Errorf("%s: parked %s", run.State, run.Sets.Parked)
 	}
@@ -299,7 +301,7 @@ func TestHoldFinishesFramesInFlight(t *testing.T) {
 		t.Fatal(stderr)
 	}
 	f.wait("the node is free", func() bool { return f.node("kiln-01").State == "ready" })
-	if _, stderr, code := f.vexillum("release", fmt.Sprint(id)); code != 0 {
+	if _, stderr, code := f.vexillum("release", fmt.Sprintf("#%d", id)); code != 0 {
 		t.Fatal(stderr)
 	}
 	f.ended(id)

@@ -94,8 +94,9 @@ type OutputLine struct {
 
 // NodeOutput is lines of logs, in order.
 type NodeOutput struct {
-	Lines []OutputLine `json:"lines"`
-	Older bool         `json:"older"` // there may be older ones
+	Lines  []OutputLine `json:"lines"`
+	Older  bool         `json:"older"`             // there may be older ones
+	BackTo *time.Time   `json:"back_to,omitempty"` // what was said before was not looked at; null: all was
 }
 
 // Timeline is what a node did over a while.

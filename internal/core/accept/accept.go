@@ -83,8 +83,7 @@ func Take(s *farm.State, id farm.NodeID, r Report, now time.Time) ([]farm.Record
 	case Good:
 		return good(run, l, r, now)
 	case Delivered:
-		d, delivering := run.Delivering[r.Frame]
-		if !delivering || (d.Hash != r.Hash || d.Node != id) && !slices.Contains(acceptedBefore(run, r.Frame), r.Hash) {
+		if !awaited(run, id, r) {
 			return nil, Verdict{Why: "noted"}
 		}
 		done := farm.FrameDone{Run: run.ID, Frame: r.Frame, Lease: l.ID, Node: id, Hash: r.Hash, Bytes: r.Bytes, Files: r.Files, At: now}
@@ -96,6 +95,27 @@ func Take(s *farm.State, id farm.NodeID, r Report, now time.Time) ([]farm.Record
 		return triage.Failed(s, triage.Failure{Lease: l.ID, Launch: r.Launch, Frame: r.Frame, Cause: r.Cause, Message: r.Message}, now), Verdict{Why: "noted"}
 	}
 	return nil, Verdict{Discard: true, Why: "no such outcome"}
+}
+
+// awaited reports whether a frame waits to be delivered as it is reported.
+func awaited(run *farm.Run, id farm.NodeID, r Report) bool {
+	d, delivering := run.Delivering[r.Frame]
+	return delivering && (d.Hash == r.Hash && d.Node == id || slices.Contains(acceptedBefore(run, r.Frame), r.Hash))
+}
+
+// Awaits returns the run whose frame a report brings to its end: the files that
+// it tells of are then to stand in their place. nil: it brings nothing to an
+// end.
+func Awaits(s *farm.State, id farm.NodeID, r Report) *farm.Run {
+	l := s.Lease(r.Lease)
+	if r.Outcome != Delivered || l == nil || l.Node != id || !l.Given.Has(r.Frame) {
+		return nil
+	}
+	run := s.Runs[l.Run]
+	if run.Spec.CheckFiles(r.Files, r.Hash, r.Bytes) != nil || !awaited(run, id, r) {
+		return nil
+	}
+	return run
 }
 
 // good takes the first good picture of a frame that is still wanted, from any

@@ -23,8 +23,9 @@ const (
 )
 
 // mostUntried is how many frames of a run a node may fail that nobody else has
-// tried. Then it gets no more of it until somebody has: if the node is to blame,
-// it would spoil them all.
+// tried. Then it gets nothing fresh of it until somebody has: if the node is to
+// blame, it would spoil them all. What has failed elsewhere it may try, so that
+// nodes which distrust one another never wait for one another.
 const mostUntried = 3
 
 // bars are which nodes wait with failed frames of a run, as of one moment.
@@ -34,6 +35,7 @@ type bars struct {
 	frames  map[farm.NodeID]frames.Set // that a node leaves to others
 	untried map[farm.NodeID]int        // of these, those that only the node has tried
 	failed  frames.Set                 // all that have failed and are to do
+	tried   frames.Set                 // all that have failed and have no picture yet
 }
 
 // barsGood is how long they count while nothing is committed: nodes come back and
@@ -52,13 +54,14 @@ func (d *Dealer) bars(run *farm.Run, now time.Time) *bars {
 	b = &bars{seq: d.s.Seq, at: now, untried: map[farm.NodeID]int{}, frames: map[farm.NodeID]frames.Set{}}
 	d.barred[run.ID] = b
 	spans := map[farm.NodeID][]frames.Span{}
-	var failed []frames.Span
+	var failed, tried []frames.Span
 	hands := d.hands(run, now)
 	for f, t := range run.Trouble {
 		if len(t.Attempts) == 0 || run.Parked.Has(f) {
 			continue
 		}
 		one := frames.Span{First: f, Last: f}
+		tried = append(tried, one)
 		if run.ToDo.Has(f) {
 			failed = append(failed, one)
 		}
@@ -66,18 +69,18 @@ func (d *Dealer) bars(run *farm.Run, now time.Time) *bars {
 		if !could {
 			continue
 		}
-		tried := map[farm.NodeID]bool{}
+		by := map[farm.NodeID]bool{}
 		for _, a := range t.Attempts {
-			if !tried[a.Node] {
-				tried[a.Node] = true
+			if !by[a.Node] {
+				by[a.Node] = true
 				spans[a.Node] = append(spans[a.Node], one)
 			}
 		}
-		if ready && len(tried) == 1 {
+		if ready && len(by) == 1 {
 			b.untried[t.Attempts[0].Node]++
 		}
 	}
-	b.failed = frames.Of(failed...)
+	b.failed, b.tried = frames.Of(failed...), frames.Of(tried...)
 	for id, list := range spans {
 		b.frames[id] = frames.Of(list...)
 	}
@@ -146,15 +149,20 @@ func backSoon(n *farm.Node, now time.Time) bool {
 	return on || !change.IsZero() && change.Before(now.Add(backOnDuty))
 }
 
+// elsewhere returns the frames that have failed, and not on this node.
+func (b *bars) elsewhere(id farm.NodeID) frames.Set { return b.tried.Minus(b.frames[id]) }
+
 // leaves returns the frames of a run that a node may take of those that are to
 // do, and why it is none.
 func (d *Dealer) leaves(n *farm.Node, run *farm.Run, now time.Time) (frames.Set, string) {
 	b := d.bars(run, now)
-	if b.distrusts(n.ID) {
-		return frames.Set{}, fmt.Sprintf("%s has failed %s of %s that nobody else has tried yet; it gets no more of it until somebody has",
-			n.Name, plural(b.untried[n.ID], "frame"), run.Spec.Name())
-	}
 	todo := run.ToDo.Minus(b.frames[n.ID])
+	if b.distrusts(n.ID) {
+		if todo = todo.Intersect(b.failed); todo.Empty() {
+			return todo, fmt.Sprintf("%s has failed %s of %s that nobody else has tried yet; it gets no more of it until somebody has",
+				n.Name, plural(b.untried[n.ID], "frame"), run.Spec.Name())
+		}
+	}
 	if todo.Empty() {
 		return todo, fmt.Sprintf("what is left of %s has failed on %s and waits for another node", run.Spec.Name(), n.Name)
 	}
@@ -168,10 +176,10 @@ func (d *Dealer) shut(n *farm.Node, run *farm.Run, now time.Time) bool {
 		return false
 	}
 	b := d.bars(run, now)
-	if b.distrusts(n.ID) {
-		return true
-	}
 	mine := b.frames[n.ID]
+	if b.distrusts(n.ID) {
+		return run.ToDo.Intersect(b.failed).Minus(mine).Empty()
+	}
 	return !mine.Empty() && run.ToDo.Minus(mine).Empty()
 }
 

@@ -9,6 +9,7 @@ import (
 
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
+	"vexillum/internal/core/span"
 )
 
 // one gives a node the next frame of a run whose frames go out one by one.
@@ -69,7 +70,7 @@ func (d *Dealer) powerOf(run *farm.Run, now time.Time) power {
 	good := powerGood
 	if p.speed > 0 {
 		remains := float64(run.ToDo.Len()) * p.each / p.speed
-		good = max(good, min(powerMost, time.Duration(powerPart*remains*float64(time.Second))))
+		good = max(good, min(powerMost, span.Of(powerPart*remains)))
 	}
 	if age := now.Sub(p.at); ok && age >= 0 && age <= good {
 		return p
@@ -304,10 +305,10 @@ func (d *Dealer) rest(n *farm.Node, run *farm.Run, todo frames.Set, now time.Tim
 		nodes[best].free = at
 		end = max(end, at)
 		if nodes[best].node == n {
-			return frames.One(p.frame), fmt.Sprintf("frame %d: it has it done first, in %s", p.frame, span(at))
+			return frames.One(p.frame), fmt.Sprintf("frame %d: it has it done first, in %s", p.frame, inAbout(at))
 		}
 	}
-	return frames.Set{}, fmt.Sprintf("%s is passed over for %s: others have the last %s done in %s, and it would take longer", n.Name, run.Spec.Name(), plural(todo.Len(), "frame"), span(end))
+	return frames.Set{}, fmt.Sprintf("%s is passed over for %s: others have the last %s done in %s, and it would take longer", n.Name, run.Spec.Name(), plural(todo.Len(), "frame"), inAbout(end))
 }
 
 // finish is a node and when it will be free.

@@ -10,6 +10,7 @@ import (
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/pace"
+	"vexillum/internal/core/span"
 )
 
 // fits reports whether a run can use a node, whatever the time is.
@@ -92,7 +93,7 @@ func untilHome(m *pace.Model, n *farm.Node, run *farm.Run, set frames.Set, now t
 		inTime = float64(count)
 	}
 	if inTime < 1 {
-		one := time.Duration((startup.Mean + frame) * float64(time.Second))
+		one := span.Of(startup.Mean + frame)
 		return 0, fmt.Sprintf("a frame of %s may take %s, and the duty hours of %s end in %s", run.Spec.Name(), round(one), n.Name, round(left))
 	}
 	return int(min(inTime, 1e9)), ""

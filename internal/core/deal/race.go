@@ -7,6 +7,7 @@ import (
 
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
+	"vexillum/internal/core/span"
 )
 
 // A race is worth while if it is expected to end after at most this part of
@@ -63,11 +64,11 @@ func (d *Dealer) Race(ask Ask, now time.Time) Decision {
 			}
 		}
 		if best == nil {
-			wait := min(max(time.Duration(vainPart*v.finish()*float64(time.Second)), vainLeast), vainMost)
+			wait := min(max(span.Of(vainPart*v.finish()), vainLeast), vainMost)
 			d.calm[run.ID] = calm{vain{until: now.Add(wait), open: run.OpenCount(), last: d.s.LastLease}, mine}
 			continue
 		}
-		why := fmt.Sprintf("%s races %s for frame %d: it should have it done %s earlier", n.Name, best.node.Name, frame, span(most))
+		why := fmt.Sprintf("%s races %s for frame %d: it should have it done %s earlier", n.Name, best.node.Name, frame, inAbout(most))
 		if best.node.Reach == farm.Silent {
 			why = fmt.Sprintf("%s renders frame %d, too: %s, which has it, is silent", n.Name, frame, best.node.Name)
 		}

@@ -7,6 +7,7 @@ import (
 
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
+	"vexillum/internal/core/span"
 )
 
 // share gives a node of a run in mode range as much as it can finish by the
@@ -34,7 +35,7 @@ func (d *Dealer) share(n *farm.Node, run *farm.Run, todo frames.Set, now time.Ti
 	if size == 0 {
 		if v.fastest(n) != n { // somebody must
 			return frames.Set{}, fmt.Sprintf("%s is passed over for %s: a frame would take it %s, and all can be done in %s without it",
-				n.Name, run.Spec.Name(), span(launch+v.curve.Cost(part.First())/mine), span(v.together()))
+				n.Name, run.Spec.Name(), inAbout(launch+v.curve.Cost(part.First())/mine), inAbout(v.together()))
 		}
 		size = 1
 	}
@@ -54,7 +55,7 @@ func (d *Dealer) share(n *farm.Node, run *farm.Run, todo frames.Set, now time.Ti
 	case !v.curve.Known():
 		return set, fmt.Sprintf("%s of %d to do: its part by speed", count(set), todo.Len())
 	}
-	return set, fmt.Sprintf("%s of %d to do: what it can finish in %s, when all can be done", count(set), todo.Len(), span(v.together()))
+	return set, fmt.Sprintf("%s of %d to do: what it can finish in %s, when all can be done", count(set), todo.Len(), inAbout(v.together()))
 }
 
 // fastest returns a node that can be relied on to work on the run if this one
@@ -126,10 +127,10 @@ func (v *survey) widest(todo frames.Set) frames.Set {
 // mostSpans bounds how many stretches of a set are looked at.
 const mostSpans = 256
 
-// span prints seconds for a sentence.
-func span(seconds float64) string {
+// inAbout prints seconds for a sentence.
+func inAbout(seconds float64) string {
 	if math.IsInf(seconds, 0) {
 		return "unknown time"
 	}
-	return round(time.Duration(seconds * float64(time.Second)))
+	return round(span.Of(seconds))
 }

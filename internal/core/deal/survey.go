@@ -8,6 +8,7 @@ import (
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/pace"
+	"vexillum/internal/core/span"
 )
 
 // Sight is what the farm sees of a lease at work, as its node told last.
@@ -105,7 +106,7 @@ func (v *survey) good(now time.Time) bool { return v.younger(1, now) }
 // which it is as good as a new one.
 func (v *survey) younger(times time.Duration, now time.Time) bool {
 	age := now.Sub(v.at)
-	return age >= 0 && age <= times*max(surveyLeast, min(surveyMost, time.Duration(surveyPart*v.even*float64(time.Second))))
+	return age >= 0 && age <= times*max(surveyLeast, min(surveyMost, span.Of(surveyPart*v.even)))
 }
 
 // glance is look for what is only to be passed by: when a decision has made many

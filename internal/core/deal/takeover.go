@@ -7,6 +7,7 @@ import (
 
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
+	"vexillum/internal/core/span"
 )
 
 // Cut is the end of a lease that a node shall be asked to give back.
@@ -82,7 +83,7 @@ func (d *Dealer) takeOver(n *farm.Node, than *farm.Run, now time.Time) (cut Cut,
 				continue // it is for others that wait
 			}
 		}
-		wait := min(max(time.Duration(vainPart*v.finish()*float64(time.Second)), vainLeast), vainMost)
+		wait := min(max(span.Of(vainPart*v.finish()), vainLeast), vainMost)
 		d.vain[run.ID] = vain{until: now.Add(wait), open: run.OpenCount(), last: d.s.LastLease}
 		again = min(again, wait)
 	}
@@ -122,7 +123,7 @@ func (v *survey) cut(d *Dealer, p *plan, n *farm.Node, most int) (Cut, bool) {
 		work += v.again * from.speed * float64(tail.Len())
 	}
 	ahead = min(ahead, work/from.speed) // the rest is what others take of it
-	out := Cut{Lease: from.lease.ID, Node: from.node.ID, Frames: tail, Ahead: time.Duration(ahead * float64(time.Second))}
+	out := Cut{Lease: from.lease.ID, Node: from.node.ID, Frames: tail, Ahead: span.Of(ahead)}
 	out.Reason = TookOver(n.Name, from.node.Name, tail, out.Ahead)
 	return out, true
 }

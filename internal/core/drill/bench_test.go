@@ -22,7 +22,7 @@ func BenchmarkRatio(b *testing.B) {
 				var s Spread
 				for b.Loop() {
 					var err error
-					if s, err = Many(class, 1000, farmsAClass, rehearsed); err != nil {
+					if s, err = Many(class, 1000, farmsAClass, rehearsed, nil); err != nil {
 						b.Fatal(err)
 					}
 				}
@@ -57,7 +57,7 @@ func BenchmarkByHand(b *testing.B) {
 					best := 0.0
 					for _, text := range ways {
 						w, _ := ParseWay(text)
-						theirs, err := w.play(f)
+						theirs, err := w.play(f, nil)
 						if err != nil {
 							b.Fatal(err)
 						}

@@ -44,7 +44,7 @@ func ParseWay(text string) (Way, error) {
 // play plays the farm in this way: equal shares for the nodes that are there
 // when a job begins, chunks of a fixed size, or one frame at a time by
 // renderers that stay up. Nobody learns or takes anything over.
-func (w Way) play(f play.Farm) (*play.Report, error) {
+func (w Way) play(f play.Farm, goOn func() bool) (*play.Report, error) {
 	if w.claim {
 		f.Jobs = append([]play.Job(nil), f.Jobs...)
 		for i := range f.Jobs {
@@ -53,7 +53,7 @@ func (w Way) play(f play.Farm) (*play.Report, error) {
 			}
 		}
 	}
-	return play.Play(f, play.Options{Hand: func(s *farm.State) play.Hand {
+	return play.Play(f, play.Options{GoOn: goOn, Hand: func(s *farm.State) play.Hand {
 		return &byHand{s: s, way: w, shares: map[farm.RunID]map[farm.NodeID]frames.Set{}}
 	}})
 }

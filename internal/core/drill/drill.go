@@ -49,9 +49,10 @@ type Against struct {
 }
 
 // Run plays a farm and compares the outcome with other ways. model is what is
-// known before; nil: nothing.
-func Run(f play.Farm, model *pace.Model, against []Way) (*Report, error) {
-	played, err := play.Play(f, play.Options{Model: model, Tell: true})
+// known before; nil: nothing. goOn is asked now and then, and when it says no
+// the drill ends with play.ErrStopped; nil: it always goes on.
+func Run(f play.Farm, model *pace.Model, against []Way, goOn func() bool) (*Report, error) {
+	played, err := play.Play(f, play.Options{Model: model, Tell: true, GoOn: goOn})
 	if err != nil {
 		return nil, fmt.Errorf("playing the farm: %w", err)
 	}
@@ -70,7 +71,7 @@ func Run(f play.Farm, model *pace.Model, against []Way) (*Report, error) {
 		out.Nodes = append(out.Nodes, Node{Name: n.Name, Present: played.Present[i], Idle: idle})
 	}
 	for _, w := range against {
-		other, err := w.play(f)
+		other, err := w.play(f, goOn)
 		if err != nil {
 			return nil, fmt.Errorf("playing %s: %w", w.Name, err)
 		}
@@ -91,8 +92,8 @@ type Spread struct {
 
 // Many plays random farms of a class, from a seed on, and tells how their
 // ratios lie. rehearsed: each has been played once before, with other times of
-// single frames, and what was learned is known.
-func Many(class string, seed uint64, count int, rehearsed bool) (Spread, error) {
+// single frames, and what was learned is known. goOn is as for Run.
+func Many(class string, seed uint64, count int, rehearsed bool, goOn func() bool) (Spread, error) {
 	out := Spread{Class: class, Count: count}
 	var ratios []float64
 	for i := range count {
@@ -103,12 +104,12 @@ func Many(class string, seed uint64, count int, rehearsed bool) (Spread, error) 
 		var model *pace.Model
 		if rehearsed {
 			model = pace.New()
-			if _, err := play.Play(f, play.Options{Model: model}); err != nil {
+			if _, err := play.Play(f, play.Options{Model: model, GoOn: goOn}); err != nil {
 				return Spread{}, fmt.Errorf("farm %d of class %s: %w", f.Seed, class, err)
 			}
 			f.Seed += 1 << 32
 		}
-		r, err := play.Play(f, play.Options{Model: model})
+		r, err := play.Play(f, play.Options{Model: model, GoOn: goOn})
 		if err != nil {
 			return Spread{}, fmt.Errorf("farm %d of class %s: %w", f.Seed, class, err)
 		}

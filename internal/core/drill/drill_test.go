@@ -113,7 +113,7 @@ func TestTheSameSeedGivesTheSameBytes(t *testing.T) {
 		for seed := range uint64(4) {
 			var texts [2]string
 			for i := range texts {
-				r, err := Run(random(t, class, seed), nil, []Way{{Name: "equal", equal: true}})
+				r, err := Run(random(t, class, seed), nil, []Way{{Name: "equal", equal: true}}, nil)
 				if err != nil {
 					t.Fatal(err)
 				}
@@ -286,7 +286,7 @@ func TestWaysByHand(t *testing.T) {
 	f := random(t, ClassRange, 3)
 	for _, way := range []string{"equal", "claim", "fixed:1", "fixed:20"} {
 		w, _ := ParseWay(way)
-		r, err := w.play(f)
+		r, err := w.play(f, nil)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -145,3 +145,34 @@ func TestABadStretchIsNobodysFault(t *testing.T) {
 		}
 	}
 }
+
+// TestNobodyWaitsForEachOther plays runs many of whose frames fail everywhere,
+// on farms of few nodes: each node has soon failed frames that nobody else has
+// tried, and none may wait for another because of it.
+func TestNobodyWaitsForEachOther(t *testing.T) {
+	for seed := range uint64(200) {
+		r := rand.New(rand.NewPCG(seed, 53))
+		f := several([]float64{1, 0.8, 1.7}[:2+r.IntN(2)]...)
+		f.Seed = seed
+		frames := 8 + r.IntN(24)
+		f = with(f, "salt_010", "salt-clock", []farm.Mode{farm.ModeRange, farm.ModeSingle, farm.ModeFeed}[r.IntN(3)], frames, 1, func(j *play.Job) {
+			for frame := 1; frame <= frames; frame++ {
+				if r.Float64() < 0.6 {
+					j.Fails = append(j.Fails, frame)
+				}
+			}
+		})
+		report, err := play.Play(f, play.Options{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		j := f.Jobs[0]
+		alone := 0.0 // as long as one slow node would take for all tries one by one
+		for _, cost := range j.Costs {
+			alone += 3 * (cost + j.Startup) / 0.8
+		}
+		if got := report.Jobs[0]; got.Finish > alone+10 {
+			t.Errorf("seed %d: %s after %.0f s, %.0f s of work", seed, got.State, got.Finish, alone)
+		}
+	}
+}

@@ -9,6 +9,7 @@ import (
 
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/pace"
+	"vexillum/internal/core/span"
 )
 
 // Finish is the forecast of one run.
@@ -72,7 +73,7 @@ func Run(s *farm.State, m *pace.Model, run *farm.Run, progress func(farm.LeaseID
 	spread := max(cost.Spread, minSpread)
 	relative := spread * math.Sqrt(1/max(1, longest)+1/float64(cost.Count))
 	at := func(seconds float64) time.Time {
-		return now.Add(time.Duration(seconds * float64(time.Second))).Round(time.Second)
+		return now.Add(span.Of(seconds)).Round(time.Second)
 	}
 	return Finish{Known: true, Median: at(seconds), Late: at(seconds * math.Exp(z90*relative))}
 }

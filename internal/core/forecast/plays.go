@@ -14,6 +14,7 @@ import (
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/pace"
 	"vexillum/internal/core/play"
+	"vexillum/internal/core/span"
 )
 
 // Position is the live farm at one moment, as far as plays of what comes next
@@ -324,7 +325,7 @@ func (p *Position) PlayWhile(seed uint64, plays int, more, alive func() bool) (m
 			out[j.id] = Finish{Why: "no frame is finished yet"}
 			if plays >= Least && len(all) == plays {
 				mean, spread := lognormal(all)
-				out[j.id] = Finish{Why: "no frame is finished yet", Early: p.At.Add(secondsOf(math.Exp(mean - z90*spread)))}
+				out[j.id] = Finish{Why: "no frame is finished yet", Early: p.At.Add(span.Of(math.Exp(mean - z90*spread)))}
 			}
 		case plays < Least:
 			out[j.id] = Finish{Why: "there was no time to play what comes next"}
@@ -343,7 +344,7 @@ func (p *Position) PlayWhile(seed uint64, plays int, more, alive func() bool) (m
 func (p *Position) finish(all []float64) Finish {
 	mean, spread := lognormal(all)
 	at := func(seconds float64) time.Time {
-		return p.At.Add(secondsOf(seconds))
+		return p.At.Add(span.Of(seconds))
 	}
 	return Finish{Known: true, Median: at(math.Exp(mean)), Late: at(math.Exp(mean + z90*spread))}
 }
@@ -393,5 +394,3 @@ func (p *Position) draw(r *rand.Rand) (play.Farm, *pace.Model) {
 	}
 	return f, model
 }
-
-func secondsOf(s float64) time.Duration { return time.Duration(s * float64(time.Second)) }

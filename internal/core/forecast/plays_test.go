@@ -11,6 +11,7 @@ import (
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/play"
+	"vexillum/internal/core/span"
 )
 
 // forecasted plays a random farm, forecasts its finish in the middle, and
@@ -31,7 +32,7 @@ func forecasted(t testing.TB, class string, seed uint64, plays int) (median, lat
 	if err != nil {
 		t.Fatal(err)
 	}
-	now := f.Start.Add(0).Add(secondsOf(at))
+	now := f.Start.Add(0).Add(span.Of(at))
 	return said.Median.Sub(now).Seconds(), said.Late.Sub(now).Seconds(), report.Finish - at, said.Known
 }
 

@@ -2,10 +2,10 @@ package play
 
 import (
 	"slices"
-	"time"
 
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
+	"vexillum/internal/core/span"
 	"vexillum/internal/core/triage"
 )
 
@@ -119,7 +119,7 @@ func (w *world) leave(i int) error {
 	m.gone++
 	delete(w.idle, i)
 	w.events.plan(w.now+triage.SilentAfter.Seconds(), freed, i, -m.gone)
-	after := triage.FreeAfter(time.Duration(spent * float64(time.Second)))
+	after := triage.FreeAfter(span.Of(spent))
 	w.events.plan(w.now+max(after, triage.SilentAfter).Seconds(), freed, i, m.gone)
 	return nil
 }

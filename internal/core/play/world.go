@@ -8,6 +8,7 @@ import (
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/pace"
+	"vexillum/internal/core/span"
 )
 
 // world is the farm while it is played.
@@ -140,7 +141,7 @@ func (w *world) index(job, frame int) int {
 
 // at turns seconds into a time for Records.
 func (w *world) at(seconds float64) time.Time {
-	return w.farm.Start.Add(time.Duration(seconds * float64(time.Second)))
+	return w.farm.Start.Add(span.Of(seconds))
 }
 
 // sight is what a node has told of a lease. That it has vanished shows only

@@ -2,6 +2,8 @@ package floor
 
 import (
 	"context"
+	"path"
+	"slices"
 
 	"vexillum/internal/core/accept"
 	"vexillum/internal/core/farm"
@@ -19,14 +21,57 @@ func (f *Floor) Report(ctx context.Context, id farm.NodeID, session int64, repor
 			records, verdict := accept.Take(t.s, id, r, t.now)
 			t.append(records...)
 			verdicts = append(verdicts, verdict)
-			if key := (forgery{id, r.Lease}); verdict.Forged && !f.forged[key] && len(f.forged) < mostForgeries {
-				f.forged[key] = true
-				t.append(farm.Audited{Actor: t.s.NodeName(id), Action: "refuse report", Subject: t.s.NodeName(id), To: verdict.Why, Node: id, At: t.now})
+			if verdict.Forged {
+				t.forged(id, r.Lease, "refuse report", verdict.Why)
 			}
 		}
 		return nil
 	})
 	return verdicts, err
+}
+
+// Claim is a frame of which a node says that it stands in its place.
+type Claim struct {
+	Item  int // of the reports
+	Frame int
+	Run   string // its name
+	Place string // the name of the frame place
+	Root  string // its path on the system asked for; empty: it has none there
+	Files []ClaimedFile
+}
+
+// ClaimedFile is one file of it.
+type ClaimedFile struct {
+	Path  string // inside the place, with slashes
+	Bytes int64
+}
+
+// Claims returns what of the reports is done if it is true.
+func (f *Floor) Claims(ctx context.Context, id farm.NodeID, reports []accept.Report, os string) (out []Claim, err error) {
+	if !slices.ContainsFunc(reports, func(r accept.Report) bool { return r.Outcome == accept.Delivered }) {
+		return nil, nil
+	}
+	err = f.do(ctx, func(t *turn) error {
+		out = nil
+		for i, r := range reports {
+			run := accept.Awaits(t.s, id, r)
+			if run == nil {
+				continue
+			}
+			p := t.s.Projects[run.Spec.Project]
+			claim := Claim{Item: i, Frame: r.Frame, Run: run.Spec.Name(), Place: p.Frames, Root: t.s.Places[p.Frames].Paths[os]}
+			files := r.Files
+			if len(files) == 0 {
+				files = []farm.File{{Bytes: r.Bytes}}
+			}
+			for _, file := range files {
+				claim.Files = append(claim.Files, ClaimedFile{path.Join(run.Spec.Output, run.Spec.PassFile(file.Pass, r.Frame)), file.Bytes})
+			}
+			out = append(out, claim)
+		}
+		return nil
+	})
+	return out, err
 }
 
 // forgery names what a node reported and can never have been. Each is put on
@@ -37,6 +82,22 @@ type forgery struct {
 }
 
 const mostForgeries = 1000
+
+func (t *turn) forged(id farm.NodeID, lease farm.LeaseID, action, why string) {
+	if key := (forgery{id, lease}); !t.f.forged[key] && len(t.f.forged) < mostForgeries {
+		t.f.forged[key] = true
+		t.append(farm.Audited{Actor: t.s.NodeName(id), Action: action, Subject: t.s.NodeName(id), To: why, Node: id, At: t.now})
+	}
+}
+
+// Forged puts on record, once, what a node has told of a lease and can never
+// have been.
+func (f *Floor) Forged(ctx context.Context, id farm.NodeID, lease farm.LeaseID, action, why string) error {
+	return f.do(ctx, func(t *turn) error {
+		t.forged(id, lease, action, why)
+		return nil
+	})
+}
 
 // Delivery is a frame that a node is to publish.
 type Delivery struct {

@@ -7,6 +7,7 @@ package logbook
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strconv"
@@ -41,7 +42,8 @@ type Piece struct {
 
 // Book takes and gives logs.
 type Book struct {
-	store Store
+	store   Store
+	readers chan struct{} // a place for each who reads
 
 	mu        sync.Mutex
 	followers map[*Follower]struct{}
@@ -49,7 +51,7 @@ type Book struct {
 
 // New returns a Book.
 func New(s Store) *Book {
-	return &Book{store: s, followers: map[*Follower]struct{}{}}
+	return &Book{store: s, readers: make(chan struct{}, atOnce), followers: map[*Follower]struct{}{}}
 }
 
 // Take keeps pieces that a node sends, and tells those who follow. Pieces that
@@ -97,14 +99,40 @@ type Query struct {
 	Limit  int
 }
 
-// mostScanned bounds how many lines are looked at for one search.
-const mostScanned = 2_000_000
+// The budget of a question. Who reads must never keep waiting what is written:
+// few read at the same moment, and each only for a while.
+const (
+	mostScanned = 2_000_000 // lines
+	lookTime    = 3 * time.Second
+	atOnce      = 2
+	turnTime    = 5 * time.Second // that a question waits for its turn
+)
 
-// Lines returns the newest lines that a query wants, in order, and whether
-// there are older ones that it may want.
-func (b *Book) Lines(ctx context.Context, q Query) (lines []Line, older bool, err error) {
+// ErrBusy says that too many read logs at this moment.
+var ErrBusy = errors.New("others are searching the logs; try again in a moment")
+
+// Found is what a question has found.
+type Found struct {
+	Lines  []Line    // in order
+	Older  bool      // there may be older ones
+	BackTo time.Time // what was said before was not looked at, where there may be older ones
+}
+
+// Lines returns the newest lines that a query wants, in order. ErrBusy says that
+// it has to be asked again.
+func (b *Book) Lines(ctx context.Context, q Query) (out Found, err error) {
+	turn := time.NewTimer(turnTime)
+	defer turn.Stop()
+	select {
+	case b.readers <- struct{}{}:
+		defer func() { <-b.readers }()
+	case <-ctx.Done():
+		return out, ctx.Err()
+	case <-turn.C:
+		return out, ErrBusy
+	}
 	search := strings.ToLower(q.Search)
-	scanned := 0
+	scanned, begin := 0, time.Now()
 	err = b.store.Logs(ctx, q.LogQuery, func(p store.LogPiece) bool {
 		all := parse(p)
 		scanned += len(all)
@@ -112,21 +140,22 @@ func (b *Book) Lines(ctx context.Context, q Query) (lines []Line, older bool, er
 			if !q.Before.IsZero() && !l.At.Before(q.Before) || search != "" && !strings.Contains(strings.ToLower(l.Text), search) {
 				continue
 			}
-			if len(lines) == q.Limit {
-				older = true
+			if len(out.Lines) == q.Limit {
+				out.Older = true
 				return false
 			}
-			lines = append(lines, l)
+			out.Lines = append(out.Lines, l)
+			out.BackTo = l.At
 		}
-		if scanned >= mostScanned {
-			older = true
+		if scanned >= mostScanned || time.Since(begin) > lookTime {
+			out.Older, out.BackTo = true, p.FirstAt
 			return false
 		}
 		return true
 	})
-	slices.Reverse(lines)
-	slices.SortStableFunc(lines, func(a, b Line) int { return a.At.Compare(b.At) })
-	return lines, older, err
+	slices.Reverse(out.Lines)
+	slices.SortStableFunc(out.Lines, func(a, b Line) int { return a.At.Compare(b.At) })
+	return out, err
 }
 
 func parse(p store.LogPiece) []Line {

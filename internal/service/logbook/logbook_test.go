@@ -2,9 +2,12 @@ package logbook
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
+	"sync"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"vexillum/internal/store"
@@ -47,15 +50,15 @@ func TestLinesAreReadBackAndFound(t *testing.T) {
 	read := func(q Query) (string, bool) {
 		t.Helper()
 		q.Node = 7
-		got, older, err := b.Lines(t.Context(), q)
+		got, err := b.Lines(t.Context(), q)
 		if err != nil {
 			t.Fatal(err)
 		}
 		var words []string
-		for _, l := range got {
+		for _, l := range got.Lines {
 			words = append(words, strings.Fields(l.Text)[1])
 		}
-		return strings.Join(words, " "), older
+		return strings.Join(words, " "), got.Older
 	}
 	for _, c := range []struct {
 		q     Query
@@ -72,8 +75,8 @@ func TestLinesAreReadBackAndFound(t *testing.T) {
 			t.Errorf("%+v: %q, older %v; want %q, %v", c.q, got, older, c.want, c.older)
 		}
 	}
-	got, _, _ := b.Lines(t.Context(), Query{LogQuery: store.LogQuery{Node: 7}, Limit: 1})
-	if l := got[0]; l.Lease != 3 || l.Run != 2 || l.Stream != 2 || !l.At.Equal(start.Add(99*time.Second)) || l.Text != "line 99\tof Many broken" {
+	got, _ := b.Lines(t.Context(), Query{LogQuery: store.LogQuery{Node: 7}, Limit: 1})
+	if l := got.Lines[0]; l.Lease != 3 || l.Run != 2 || l.Stream != 2 || !l.At.Equal(start.Add(99*time.Second)) || l.Text != "line 99\tof Many broken" {
 		t.Errorf("the last line is %+v", l)
 	}
 }
@@ -115,4 +118,64 @@ func TestWhoFollowsHearsWhatIsHis(t *testing.T) {
 	if b.Watched(7) {
 		t.Error("nobody follows any more")
 	}
+}
+
+// TestASearchHasABudget lets many search at once what is slow to read, while
+// nodes go on to say things.
+func TestASearchHasABudget(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		slow := &slowShelf{each: 100 * time.Millisecond}
+		b := New(slow)
+		const readers = 6
+		answers := make(chan error, readers)
+		for range readers {
+			go func() {
+				found, err := b.Lines(t.Context(), Query{Search: "nobody says this", Limit: 10})
+				if err == nil && (!found.Older || found.BackTo.IsZero()) {
+					err = fmt.Errorf("the search ended with %+v", found)
+				}
+				answers <- err
+			}()
+		}
+		synctest.Wait()
+		begin := time.Now()
+		if err := b.Take(t.Context(), 7, []Piece{{Lease: 3, Seq: 1, Lines: lines(0, 9)}}, start); err != nil || time.Since(begin) > 0 {
+			t.Errorf("what is said waited %v for those who read: %v", time.Since(begin), err)
+		}
+		busy := 0
+		for range readers {
+			if err := <-answers; errors.Is(err, ErrBusy) {
+				busy++
+			} else if err != nil {
+				t.Error(err)
+			}
+		}
+		if took := time.Since(begin); took > lookTime*2+turnTime || busy != readers-2*atOnce || slow.most > atOnce {
+			t.Errorf("%d searches took %v, %d were sent away, %d read at the same moment", readers, took, busy, slow.most)
+		}
+	})
+}
+
+// slowShelf has pieces without end and takes its time over each.
+type slowShelf struct {
+	each time.Duration
+	mu   sync.Mutex
+	now  int
+	most int
+}
+
+func (s *slowShelf) AddLogs(context.Context, []store.LogPiece) error { return nil }
+
+func (s *slowShelf) Logs(_ context.Context, _ store.LogQuery, each func(store.LogPiece) bool) error {
+	s.mu.Lock()
+	s.now++
+	s.most = max(s.most, s.now)
+	s.mu.Unlock()
+	for at := start; each(store.LogPiece{Node: 7, FirstAt: at, Text: []byte("1\t1\tsomething else\n")}); at = at.Add(-time.Minute) {
+		time.Sleep(s.each)
+	}
+	s.mu.Lock()
+	s.now--
+	s.mu.Unlock()
+	return nil
 }

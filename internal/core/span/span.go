@@ -1,0 +1,23 @@
+// Package span turns seconds, as they are reckoned with, into spans of time. It
+// knows nothing of farms.
+package span
+
+import (
+	"math"
+	"time"
+)
+
+// Most is the longest span: no moment that is told lies farther away.
+const Most = 100 * 365 * 24 * time.Hour
+
+// Of returns a span of so many seconds, not shorter than -Most nor longer than
+// Most. What is no number at all counts as the longest.
+func Of(seconds float64) time.Duration {
+	switch {
+	case math.IsNaN(seconds) || seconds >= Most.Seconds():
+		return Most
+	case seconds <= -Most.Seconds():
+		return -Most
+	}
+	return time.Duration(seconds * float64(time.Second))
+}
