@@ -126,7 +126,7 @@ func (s *Server) signIn(c *gin.Context, f *floor.Floor, in wire.SignIn) {
 		return
 	}
 	address := s.addressOf(c.Request)
-	if !s.gate.may(address, in.Name) {
+	if !s.gate.may(address, attempted(in.Name)) {
 		retryAfter(c.Writer, pairEvery)
 		problem(c, http.StatusTooManyRequests, "", "too many attempts to sign in have failed; wait a few seconds")
 		return
@@ -153,6 +153,15 @@ func (s *Server) signIn(c *gin.Context, f *floor.Floor, in wire.SignIn) {
 		s.setCookie(c, token, int(life.Seconds()))
 	}
 	c.JSON(http.StatusOK, out)
+}
+
+// attempted returns a name as it is kept of those who try to sign in: what was
+// typed and is no name may be a password, and of any length.
+func attempted(name string) string {
+	if farm.CheckPersonName(name) != nil {
+		return "(no name)"
+	}
+	return name
 }
 
 var errWrongPassword = errors.New("name or password is wrong")
@@ -186,9 +195,7 @@ func (s *Server) refuseSignIn(c *gin.Context, f *floor.Floor, name, address stri
 		s.fail(c, err)
 		return
 	}
-	if farm.CheckPersonName(name) != nil {
-		name = "somebody" // what was typed is no name, and may be a password
-	}
+	name = attempted(name)
 	if n := s.gate.tried(address, name, false, time.Now()); n > 0 {
 		s.log.Warn("a sign-in failed", "name", name, "address", address, "times", n)
 		if err := f.SignInFailed(c, name, address, errWrongPassword.Error(), n); err != nil {

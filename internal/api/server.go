@@ -178,7 +178,7 @@ func New(o Options) (*Server, error) {
 	if err := e.SetTrustedProxies(nil); err != nil { // an address in a header can be forged
 		return nil, fmt.Errorf("setting up the router: %w", err)
 	}
-	e.Use(s.recover, headers)
+	e.Use(s.recover, s.headers)
 	for _, r := range routes {
 		e.Handle(r.method, r.path, s.allow(r.who), func(c *gin.Context) { r.handle(s, c) })
 	}
@@ -213,13 +213,17 @@ func (s *Server) recover(c *gin.Context) {
 	c.Next()
 }
 
-// headers keeps pages from being framed, sniffed or fed with foreign code.
-func headers(c *gin.Context) {
+// headers keeps pages from being framed, sniffed or fed with foreign code, and
+// browsers from coming back without TLS where the service has it.
+func (s *Server) headers(c *gin.Context) {
 	h := c.Writer.Header()
 	h.Set("Content-Security-Policy", "default-src 'self'; img-src 'self' data: blob:; object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
 	h.Set("X-Content-Type-Options", "nosniff")
 	h.Set("Referrer-Policy", "same-origin")
 	h.Set("X-Frame-Options", "DENY")
+	if s.secure {
+		h.Set("Strict-Transport-Security", "max-age=31536000")
+	}
 	c.Next()
 }
 

@@ -248,6 +248,8 @@ func (a *app) nodeSetCommand() *cobra.Command {
 	f.StringVar(&week, "hours", "", "duty hours, such as 'mon-fri 18:00-08:00; sat,sun 00:00-24:00', or always")
 	f.StringVar(&zone, "zone", "", "time zone of the hours, such as Europe/Dublin")
 	f.StringArrayVar(&except, "except", nil, "hours of one date, such as 2031-12-24=12:00-24:00, or 2031-12-24=never")
+	f.StringSliceVar(&in.Permit, "permit", nil, "as an administrator: let renderers run as root (root), or be given variables that load code (code)")
+	f.StringSliceVar(&in.Forbid, "forbid", nil, "take such a permission away")
 	f.StringVar(&from, "from", "", "take settings over from this node")
 	f.StringSliceVar(&in.Parts, "parts", nil, "which: traits, pools, caps, hours (default: all)")
 	c.PreRunE = func(c *cobra.Command, _ []string) error {
@@ -366,7 +368,7 @@ func (a *app) showNode(ctx context.Context, cl *client.Client, id int64) error {
 		"memory", share(size(n.Memory), s.Caps.MemoryBytes > 0, size(s.Caps.MemoryBytes)),
 		"graphics", strings.Join(devices, ", "), "disk free", share(size(n.Disk), s.Caps.StagingBytes > 0, size(s.Caps.StagingBytes)),
 		"beside", beside(s.Caps), "speed", fmt.Sprintf("%.2f", n.Speed), "rates", rates(n), "account", accountText(n.Means), "renderers", strings.Join(renderers, ", "), "version", n.Version,
-		"pools", strings.Join(s.Pools, ", "), "hours", hoursText(n, now), "traits", strings.Join(traits, "  "))
+		"pools", strings.Join(s.Pools, ", "), "permits", strings.Join(s.Permits, ", "), "hours", hoursText(n, now), "traits", strings.Join(traits, "  "))
 	a.printWorks(n.Works)
 	for _, x := range n.Findings {
 		fmt.Fprintf(a.out, "\n  ! %s %s\n", x.Sentence, x.Remedy)

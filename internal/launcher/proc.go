@@ -22,7 +22,7 @@ type process struct {
 
 // marker is the variable in the environment of a process, and of all that it
 // starts, which tells whose it is.
-const marker = "VEXILLUM_LAUNCH="
+const marker = "LEASE_LAUNCH="
 
 // startProcess starts cmd as the head of a tree that can be ended whole. The
 // id stands in its environment behind marker.

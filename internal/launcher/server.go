@@ -12,6 +12,8 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 )
@@ -321,7 +323,7 @@ func (s *Server) start(o *owner, spec Spec) {
 	k := &kept{spec: spec, log: log}
 	cmd := exec.Command(spec.Program, spec.Args...)
 	cmd.Dir = spec.Dir
-	cmd.Env = append(os.Environ(), spec.Env...)
+	cmd.Env = append(inherited(os.Environ()), spec.Env...)
 	cmd.Env = append(cmd.Env, marker+spec.ID)
 	cmd.WaitDelay = waitDelay
 	cmd.Stdout, cmd.Stderr = &stream{s, k, 1}, &stream{s, k, 2}
@@ -428,4 +430,13 @@ func (s *Server) replay(o *owner, k *kept) {
 			return
 		}
 	}
+}
+
+// inherited returns what a renderer may have of our own environment: nothing
+// that the farm or its database were told, such as keys and passwords.
+func inherited(environment []string) []string {
+	return slices.DeleteFunc(slices.Clone(environment), func(entry string) bool {
+		name, _, _ := strings.Cut(strings.ToUpper(entry), "=")
+		return strings.HasPrefix(name, "VEXILLUM_") || name == "PGPASSWORD" || name == "PGPASSFILE" || name == "DATABASE_URL"
+	})
 }

@@ -87,8 +87,8 @@ func coreList(cores frames.Set) string {
 // environment tells a renderer what it owns.
 func (o own) environment() []string {
 	return []string{
-		fmt.Sprintf("VEXILLUM_CORES=%d", o.threads), "VEXILLUM_CORE_LIST=" + coreList(o.cores), fmt.Sprintf("VEXILLUM_MEMORY_BYTES=%d", o.memory),
-		"VEXILLUM_DEVICES=" + strings.Join(o.devices, ","), "VEXILLUM_DEVICE_NUMBERS=" + o.deviceNumbers(),
+		fmt.Sprintf("LEASE_CORES=%d", o.threads), "LEASE_CORE_LIST=" + coreList(o.cores), fmt.Sprintf("LEASE_MEMORY_BYTES=%d", o.memory),
+		"LEASE_DEVICES=" + strings.Join(o.devices, ","), "LEASE_DEVICE_NUMBERS=" + o.deviceNumbers(),
 	}
 }
 

@@ -34,14 +34,14 @@ read: {begins: '^begin (-?\d+)'}
 
 const jigScene = `set -e
 locks="$JIG_FOLDER"
-for c in core-$VEXILLUM_CORE_LIST device-$VEXILLUM_DEVICES; do
+for c in core-$LEASE_CORE_LIST device-$LEASE_DEVICES; do
   if ! mkdir "$locks/$c"; then echo "two own $c"; exit 1; fi
 done
 echo "begin $1"
-echo "$VEXILLUM_CORES $VEXILLUM_CORE_LIST=$2 $VEXILLUM_MEMORY_BYTES $VEXILLUM_DEVICES=$3 $VEXILLUM_DEVICE_NUMBERS=$4 $(grep Cpus_allowed_list /proc/self/status | cut -f2) $JIG_WORD $(umask) $(id -un)" > "$locks/frame-$1"
+echo "$LEASE_CORES $LEASE_CORE_LIST=$2 $LEASE_MEMORY_BYTES $LEASE_DEVICES=$3 $LEASE_DEVICE_NUMBERS=$4 $(grep Cpus_allowed_list /proc/self/status | cut -f2) $JIG_WORD $(umask) $(id -un)" > "$locks/frame-$1"
 sleep 0.2
 cp "$JIG_PICTURE" frame.$1.png
-rmdir "$locks/core-$VEXILLUM_CORE_LIST" "$locks/device-$VEXILLUM_DEVICES"
+rmdir "$locks/core-$LEASE_CORE_LIST" "$locks/device-$LEASE_DEVICES"
 `
 
 // TestWhatLeasesOwnIsTheirsAlone renders with leases side by side, kills the

@@ -44,6 +44,8 @@ type NodeChange struct {
 	Caps       *CapChange `json:"caps,omitempty"`
 	Hours      *Hours     `json:"hours,omitempty"`
 	Always     bool       `json:"always,omitempty"` // no hours: always on duty
+	Permit     []string   `json:"permit,omitempty"` // by an administrator: root, code
+	Forbid     []string   `json:"forbid,omitempty"`
 	From       int64      `json:"from,omitempty"`   // node whose settings they get
 	Parts      []string   `json:"parts,omitempty"`  // of these: traits, pools, caps, hours
 	DryRun     bool       `json:"dry_run,omitempty"`
@@ -67,6 +69,9 @@ type NodeSettings struct {
 	Pools   []string `json:"pools"`
 	Caps    Caps     `json:"caps"`
 	Hours   *Hours   `json:"hours"` // null: always on duty
+	// Permits is what an administrator has allowed renderers there: to run as
+	// root, or to be given variables that load code.
+	Permits []string `json:"permits"`
 }
 
 // Caps is the farm's share of a machine; 0 is all.

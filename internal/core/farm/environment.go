@@ -74,7 +74,7 @@ func (e Environment) Check() (field string, err error) {
 		switch {
 		case !variableName.MatchString(name):
 			return "variables", fmt.Errorf("%q is no name of a variable", name)
-		case strings.HasPrefix(strings.ToUpper(name), "VEXILLUM_"):
+		case strings.HasPrefix(strings.ToUpper(name), "VEXILLUM_") || strings.HasPrefix(strings.ToUpper(name), "LEASE_"):
 			return "variables", fmt.Errorf("the variable %s is set by the farm itself", name)
 		case len(value) > longestVariable || strings.ContainsAny(value, "\x00\n\r"):
 			return "variables", fmt.Errorf("the value of %s must be one line of at most %d characters", name, longestVariable)
@@ -128,6 +128,9 @@ type Means struct {
 
 // CanRunAs returns an error that says why a node cannot start renderers as told.
 func (n *Node) CanRunAs(e Environment) error {
+	if err := n.Forbids(e); err != nil {
+		return err
+	}
 	m := n.Facts.Means
 	if e.Account == "" || m.Account == "" || m.Switches || m.Account == e.Account {
 		return nil

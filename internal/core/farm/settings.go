@@ -20,6 +20,8 @@ type Settings struct {
 	Pools  []string     `json:"pools"`  // of which the node is a member
 	Caps   Caps         `json:"caps"`
 	Hours  *hours.Hours `json:"hours"` // nil: always on duty
+	// Permits is what an administrator has allowed renderers there.
+	Permits []Permission `json:"permits,omitempty"`
 }
 
 // Caps is the farm's share of a machine. 0 is all of it.
@@ -77,6 +79,11 @@ func (s Settings) Check() (field string, err error) {
 	case c.Nice < 0 || c.Nice > 19:
 		return "caps", fmt.Errorf("niceness lies between 0 and 19, not %d", c.Nice)
 	}
+	for _, p := range s.Permits {
+		if !slices.Contains(Permissions, p) {
+			return "permit", fmt.Errorf("renderers are permitted root or code, not %q", p)
+		}
+	}
 	if s.Hours != nil {
 		if err := s.Hours.Check(); err != nil {
 			return "hours", err
@@ -89,10 +96,20 @@ func (s Settings) Check() (field string, err error) {
 func (s *Settings) Tidy() {
 	s.Traits = slices.Compact(slices.Sorted(slices.Values(s.Traits)))
 	s.Pools = slices.Compact(slices.Sorted(slices.Values(s.Pools)))
+	s.Permits = slices.Compact(slices.Sorted(slices.Values(s.Permits)))
 	s.Caps.KeptDevices = slices.Compact(slices.Sorted(slices.Values(s.Caps.KeptDevices)))
 	if s.Hours != nil {
 		s.Hours.Tidy()
 	}
+}
+
+// Words returns a list of named values as plain texts.
+func Words[T ~string](list []T) []string {
+	var out []string
+	for _, v := range list {
+		out = append(out, string(v))
+	}
+	return out
 }
 
 // Differences says what is set otherwise in b than in a, a sentence a part.
@@ -112,6 +129,7 @@ func Differences(a, b Settings) []string {
 	}
 	lists("trait", a.Traits, b.Traits)
 	lists("pool", a.Pools, b.Pools)
+	lists("permission", Words(a.Permits), Words(b.Permits))
 	number := func(what string, x, y int64, write func(int64) string) {
 		if x != y {
 			out = append(out, fmt.Sprintf("%s: %s instead of %s", what, write(y), write(x)))

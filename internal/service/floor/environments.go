@@ -46,6 +46,9 @@ func (f *Floor) SetEnvironment(ctx context.Context, in wire.EnvironmentChange, m
 		if field, err := env.Check(); err != nil {
 			return refuse(Invalid, field, "%v", err)
 		}
+		if err := t.permitted(of, old, env); err != nil {
+			return err
+		}
 		before, after := environmentText(old), environmentText(env)
 		if before != after {
 			t.append(farm.EnvironmentSet{Of: of, Env: env, At: t.now},
@@ -55,6 +58,22 @@ func (f *Floor) SetEnvironment(ctx context.Context, in wire.EnvironmentChange, m
 		return nil
 	})
 	return out, err
+}
+
+// permitted refuses what is said for the first time and no administrator has
+// allowed on any node.
+func (t *turn) permitted(of farm.EnvironmentOf, old, env farm.Environment) error {
+	had := old.Wants()
+	for p, what := range env.Wants() {
+		somewhere := false
+		for _, n := range t.s.Nodes {
+			somewhere = somewhere || n.RetiredAt.IsZero() && slices.Contains(n.Settings.Permits, p)
+		}
+		if had[p] != what && !somewhere {
+			return refuse(Forbidden, "environment", "renderers of %s would be %s, which no administrator has allowed on any node; one can with: vexillum nodes set NAME --permit %s", of, what, p)
+		}
+	}
+	return nil
 }
 
 // environmentText says what an environment says, for the audit record.

@@ -48,6 +48,7 @@ func (f *Floor) Import(ctx context.Context, list []Listed, dryRun bool, by farm.
 			if n == nil {
 				effect.Sentence = "is announced; it joins when the machine enrols under this name"
 			}
+			row.Settings.Permits = known.Permits // a list brings none, and takes none away
 			if different := farm.Differences(known, row.Settings); len(different) > 0 {
 				what := strings.Join(different, "; ")
 				records = append(records, farm.NodeSet{Node: id, Version: version + 1, Settings: row.Settings, Actor: by.Name, Reason: what, At: t.now})

@@ -39,6 +39,9 @@ func (f *Floor) change(ctx context.Context, in wire.NodeChange, week *hours.Hour
 			return out, refuse(Invalid, "parts", "settings have the parts %s, not %q", strings.Join(settingParts, ", "), p)
 		}
 	}
+	if len(in.Permit)+len(in.Forbid) > 0 && !by.Role.Allows(farm.Admin) {
+		return out, refuse(Forbidden, "permit", "only an administrator permits renderers to run as root or to be given variables that load code")
+	}
 	err := f.do(ctx, func(t *turn) error {
 		picked, err := t.pick(in.Selection)
 		if err != nil {
@@ -110,6 +113,10 @@ func changedSettings(s farm.Settings, in wire.NodeChange, from *farm.Node, week 
 	}
 	s.Traits = without(s.Traits, in.DropTraits)
 	s.Pools = without(append(slices.Clone(s.Pools), in.AddPools...), in.DropPools)
+	for _, p := range in.Permit {
+		s.Permits = append(slices.Clone(s.Permits), farm.Permission(p))
+	}
+	s.Permits = slices.DeleteFunc(slices.Clone(s.Permits), func(p farm.Permission) bool { return slices.Contains(in.Forbid, string(p)) })
 	if c := in.Caps; c != nil {
 		set(&s.Caps.Cores, c.Cores)
 		set(&s.Caps.MemoryBytes, c.MemoryBytes)
@@ -180,6 +187,7 @@ func hoursView(h *hours.Hours) *wire.Hours {
 func settingsView(n *farm.Node) wire.NodeSettings {
 	c := n.Settings.Caps
 	return wire.NodeSettings{
+		Permits: orEmpty(farm.Words(n.Settings.Permits)),
 		Version: n.Version, Traits: orEmpty(n.Settings.Traits), Pools: orEmpty(n.Settings.Pools), Hours: hoursView(n.Settings.Hours),
 		Caps: CapsView(c),
 	}
