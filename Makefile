@@ -4,7 +4,7 @@ GO   ?= go
 BIN  := bin/vexillum
 export CGO_ENABLED ?= 0
 
-.PHONY: help demo test build console deps check race chaos bench screenshots clean
+.PHONY: help demo test build builds console deps check race chaos bench screenshots clean
 
 help: ## Show this list
 	@awk -F':.*## ' '/^[a-z-]+:.*## / {printf "  make %-12s %s\n", $$1, $$2}' $(MAKEFILE_LIST)
@@ -30,13 +30,16 @@ web/dist/index.html: web/node_modules/.stamp web/src/api/schema.d.ts web/index.h
 build: console ## Build console and binary into bin/
 	$(GO) build -trimpath -o $(BIN) ./cmd/vexillum
 
+builds: console ## Build for all systems that studios have, into bin/
+	scripts/builds
+
 demo: deps build ## Start the demo farm of Pellmarsh; Ctrl-C ends it
 	@exec $(BIN) demo
 
 test: deps build check ## Run everything
 	scripts/test
 
-check: console ## gofmt, vet, staticcheck, tsc, generated files, other systems
+check: console ## gofmt, vet, staticcheck, tsc, types on other systems
 	scripts/check
 
 race: deps console ## Run the tests of what runs side by side under the race detector
