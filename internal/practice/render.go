@@ -10,6 +10,7 @@ import (
 	"image"
 	"image/png"
 	"io"
+	"io/fs"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -136,7 +137,11 @@ func (l *launch) frame(f int) error {
 		return crash()
 	}
 	if does != doesNoFile {
-		if err := l.write(f, does); err != nil {
+		write := l.write
+		if odd[does] != nil {
+			write = l.writeOdd
+		}
+		if err := write(f, does); err != nil {
 			return err
 		}
 	}
@@ -181,6 +186,29 @@ func (l *launch) write(f int, does string) error {
 		if err := l.save(p, f, beside[i], stamp, false); err != nil {
 			return err
 		}
+	}
+	return nil
+}
+
+// odd are files that are no pictures to open without care.
+var odd = map[string]func(name string) error{
+	doesLink: func(name string) error { return os.Symlink("/dev/zero", name) },
+	doesPipe: makePipe,
+	doesHuge: func(name string) error {
+		header := []byte{0, 0, 0, 13, 'I', 'H', 'D', 'R', 0, 0, 0xc3, 0x50, 0, 0, 0xc3, 0x50, 8, 6, 0, 0, 0}
+		data := append([]byte("\x89PNG\r\n\x1a\n"), header...)
+		return os.WriteFile(name, binary.BigEndian.AppendUint32(data, crc32.ChecksumIEEE(header[4:])), 0o666)
+	},
+}
+
+// writeOdd leaves a file of this kind.
+func (l *launch) writeOdd(f int, does string) error {
+	name := filepath.Join(l.Staging, fmt.Sprintf("frame.%d.png", f))
+	if err := os.Remove(name); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("making room for frame %d: %w", f, err)
+	}
+	if err := odd[does](name); err != nil {
+		return fmt.Errorf("leaving a %s for frame %d: %w", does, f, err)
 	}
 	return nil
 }

@@ -58,10 +58,13 @@ const (
 	doesSize    = "wrong size"   // leaves a picture of another size
 	doesSlow    = "slow"         // takes five times as long
 	doesNoPass  = "no pass"      // leaves the picture without its last pass
+	doesLink    = "link"         // leaves a link to /dev/zero for a picture
+	doesPipe    = "pipe"         // leaves a named pipe, into which nobody writes
+	doesHuge    = "huge"         // leaves a small file that says it is a picture of 50,000×50,000
 	doesChild   = "leaves child" // starts a process that outlives it unless the whole tree is ended
 )
 
-var ways = []string{doesError, doesCrash, doesMemory, doesLicence, doesHang, doesNoFile, doesCut, doesSize, doesSlow, doesNoPass, doesChild}
+var ways = []string{doesError, doesCrash, doesMemory, doesLicence, doesHang, doesNoFile, doesCut, doesSize, doesSlow, doesNoPass, doesLink, doesPipe, doesHuge, doesChild}
 
 // Cost is the reference time of frames: the same for all, or straight lines
 // between points.

@@ -46,8 +46,8 @@ type NodeChange struct {
 	Always     bool       `json:"always,omitempty"` // no hours: always on duty
 	Permit     []string   `json:"permit,omitempty"` // by an administrator: root, code
 	Forbid     []string   `json:"forbid,omitempty"`
-	From       int64      `json:"from,omitempty"`   // node whose settings they get
-	Parts      []string   `json:"parts,omitempty"`  // of these: traits, pools, caps, hours
+	From       int64      `json:"from,omitempty"`  // node whose settings they get
+	Parts      []string   `json:"parts,omitempty"` // of these: traits, pools, caps, hours
 	DryRun     bool       `json:"dry_run,omitempty"`
 }
 

@@ -112,7 +112,7 @@ func (f *farm) checkFiles(ctx context.Context, db *sql.DB, s submitted, note fun
 	folder := filepath.Join(f.dir, "frames", filepath.FromSlash(output))
 	var want []string
 	for i := range s.count {
-		frame := s.first + i
+		frame := s.first + i*s.step
 		var lines, stamps []string
 		for _, pass := range append([]string{""}, s.passes...) {
 			name := fmt.Sprintf("%s.%04d.png", strings.Trim(s.job+"."+pass, "."), frame)
@@ -184,7 +184,7 @@ func (f *farm) drawAgain(ctx context.Context, s submitted) (string, error) {
 		return "", err
 	}
 	cmd := exec.CommandContext(ctx, f.binary, "practice", "--scene", filepath.Join(f.dir, "scenes", s.scene), "--staging", dir,
-		"--first", fmt.Sprint(s.first), "--last", fmt.Sprint(s.first+s.count-1), "--width", fmt.Sprint(s.width), "--height", fmt.Sprint(s.height),
+		"--first", fmt.Sprint(s.first), "--last", fmt.Sprint(s.last()), "--width", fmt.Sprint(s.width), "--height", fmt.Sprint(s.height),
 		"--speed", "1000000", "--node", "by-hand", "--passes", strings.Join(s.passes, ","))
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return "", fmt.Errorf("drawing %s again: %w: %s", s.job, err, out)

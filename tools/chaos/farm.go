@@ -301,6 +301,7 @@ type submitted struct {
 	mode   string
 	frames string
 	first  int
+	step   int // between frames
 	count  int
 	width  int
 	height int
@@ -312,7 +313,7 @@ type submitted struct {
 func (f *farm) submitSome(ctx context.Context, r *rand.Rand, seed uint64) ([]submitted, error) {
 	var out []submitted
 	for i, mode := range []string{"practice", "practice-single", "practice-feed"} {
-		s := submitted{job: fmt.Sprintf("chaos_%d_%d", seed, i), mode: mode, first: 1 + r.IntN(200), count: 20 + r.IntN(60), width: 64 + r.IntN(64), height: 36}
+		s := submitted{job: fmt.Sprintf("chaos_%d_%d", seed, i), mode: mode, first: 1 + r.IntN(200), step: 1, count: 20 + r.IntN(60), width: 64 + r.IntN(64), height: 36}
 		if i == 0 { // long leases, to be trimmed
 			s.count *= 3
 		}
@@ -320,21 +321,17 @@ func (f *farm) submitSome(ctx context.Context, r *rand.Rand, seed uint64) ([]sub
 			s.passes = []string{"depth", "matte"}[:1+r.IntN(2)]
 		}
 		s.scene = s.job + ".practice"
-		s.frames = fmt.Sprintf("%d-%d", s.first, s.first+s.count-1)
+		if r.IntN(3) == 0 {
+			s.step = 2 + r.IntN(2)
+		}
+		s.frames = fmt.Sprintf("%d-%d/%d", s.first, s.last(), s.step)
 		if err := os.WriteFile(filepath.Join(f.dir, "scenes", s.scene), []byte(scene(r, s)), 0o644); err != nil {
 			return nil, err
 		}
 		in := wire.Submit{Job: s.job, Project: "salt-clock", Scene: s.scene, Recipe: s.mode, Frames: s.frames, Width: s.width, Height: s.height, Tries: 20, Passes: s.passes}
-		calling := client.Repeatable(ctx, s.job)
 		var receipt wire.Receipt
-		var last error
-		if err := f.until(ctx, s.job+" is submitted", func() bool {
-			once, cancel := context.WithTimeout(calling, 5*time.Second)
-			defer cancel()
-			last = f.admin.Do(once, http.MethodPost, "/api/v1/runs", in, &receipt)
-			return last == nil
-		}); err != nil {
-			return nil, errors.Join(err, last)
+		if err := f.persist(ctx, s.job, http.MethodPost, "/api/v1/runs", in, &receipt); err != nil {
+			return nil, err
 		}
 		s.id = receipt.Run
 		out = append(out, s)
@@ -342,20 +339,53 @@ func (f *farm) submitSome(ctx context.Context, r *rand.Rand, seed uint64) ([]sub
 	return out, nil
 }
 
-var misbehaviours = []string{"error", "crash", "memory", "licence", "hang", "no file", "cut off", "wrong size", "slow", "no pass", "leaves child"}
+func (s submitted) last() int { return s.first + (s.count-1)*s.step }
 
-// scene writes a practice scene in which frames misbehave on two nodes.
+// submitVast submits a run of as many separate stretches as there may be, which
+// no node can take. Nothing of the others may wait for it, neither while it
+// stands in the queue nor afterwards.
+func (f *farm) submitVast(ctx context.Context, seed uint64) (vast int64, err error) {
+	job := fmt.Sprintf("vast_%d", seed)
+	if err := os.WriteFile(filepath.Join(f.dir, "scenes", job+".practice"), []byte("practice: 1\npicture: salt\ncost: 1s\n"), 0o644); err != nil {
+		return 0, err
+	}
+	var receipt wire.Receipt
+	in := wire.Submit{Job: job, Project: "salt-clock", Scene: job + ".practice", Recipe: "practice", Frames: "1-199999/2", Needs: "submarine", Priority: "high"}
+	err = f.persist(ctx, job, http.MethodPost, "/api/v1/runs", in, &receipt)
+	return receipt.Run, err
+}
+
+// persist calls the service until it answers.
+func (f *farm) persist(ctx context.Context, key, method, path string, in, out any) error {
+	calling := client.Repeatable(ctx, key)
+	var last error
+	err := f.until(ctx, key+" is taken", func() bool {
+		once, cancel := context.WithTimeout(calling, 5*time.Second)
+		defer cancel()
+		last = f.admin.Do(once, method, path, in, out)
+		return last == nil
+	})
+	return errors.Join(err, last)
+}
+
+var misbehaviours = []string{"error", "crash", "memory", "licence", "hang", "no file", "cut off", "wrong size", "slow", "no pass", "leaves child", "link", "pipe", "huge"}
+
+// scene writes a practice scene in which frames misbehave on some nodes.
 func scene(r *rand.Rand, s submitted) string {
 	var text strings.Builder
 	least := 80 + r.IntN(400)
 	cost := fmt.Sprintf("%dms", least)
 	if r.IntN(2) == 0 { // what is dealt evenly is trimmed later
-		cost = fmt.Sprintf("{points: [[%d, %dms], [%d, %dms]]}", s.first+s.count/2, least/2, s.first+s.count-1, 6*least)
+		cost = fmt.Sprintf("{points: [[%d, %dms], [%d, %dms]]}", s.first+s.count/2*s.step, least/2, s.last(), 6*least)
 	}
 	fmt.Fprintf(&text, "practice: 1\npicture: %s\nstartup: %dms\ncost: %s\nnoise: 0.3\nseed: %d\nstamp: %v\ntrouble:\n",
 		[]string{"salt", "tidal", "gannet"}[r.IntN(3)], r.IntN(300), cost, r.IntN(1000), len(s.passes) > 0 || r.IntN(2) == 0)
-	for range 4 {
-		fmt.Fprintf(&text, "  - {frame: %d, does: %s, on: [%s, %s]}\n", s.first+r.IntN(s.count), misbehaviours[r.IntN(len(misbehaviours))], nodeName(r.IntN(nodes)), nodeName(r.IntN(nodes)))
+	for range 8 {
+		var on []string
+		for _, i := range r.Perm(nodes)[:3] {
+			on = append(on, nodeName(i))
+		}
+		fmt.Fprintf(&text, "  - {frame: %d, does: %s, on: [%s]}\n", s.first+r.IntN(s.count)*s.step, misbehaviours[r.IntN(len(misbehaviours))], strings.Join(on, ", "))
 	}
 	return text.String()
 }

@@ -9,6 +9,7 @@ import (
 	"flag"
 	"fmt"
 	"math/rand/v2"
+	"net/http"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -93,6 +94,11 @@ func (f *farm) round(ctx context.Context, seed uint64, met map[string]int) (fram
 	if err != nil {
 		return 0, err
 	}
+	vast, err := f.submitVast(ctx, seed)
+	if err != nil {
+		return 0, err
+	}
+	met["runs of 100,000 stretches"]++
 	fmt.Printf("round with seed %d:", seed)
 	for until := time.Now().Add(5*time.Second + time.Duration(r.IntN(5000))*time.Millisecond); time.Now().Before(until) && ctx.Err() == nil; {
 		fault := faults[r.IntN(len(faults))]
@@ -107,6 +113,9 @@ func (f *farm) round(ctx context.Context, seed uint64, met map[string]int) (fram
 		return 0, err
 	}
 	if err := f.waitFor(ctx, runs); err != nil {
+		return 0, err
+	}
+	if err := f.persist(ctx, fmt.Sprintf("cancel %d", vast), http.MethodPost, fmt.Sprintf("/api/v1/runs/%d/cancel", vast), nil, nil); err != nil {
 		return 0, err
 	}
 	for _, run := range runs {
