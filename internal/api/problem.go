@@ -73,8 +73,12 @@ func body(c *gin.Context, v any) bool {
 		problem(c, http.StatusBadRequest, "", "the body could not be read to its end; send it again")
 		return false
 	}
-	if holdsNUL(data) { // no database keeps it, and no file name has it
+	if bytes.Contains(data, []byte(`\u0000`)) && holds(data, func(r rune) bool { return r == 0 }) { // no database keeps it, and no file name has it
 		problem(c, http.StatusBadRequest, "", "a text in the body holds the character NUL, which no text here may")
+		return false
+	}
+	if strings.HasPrefix(c.FullPath(), "/api/") && holds(data, steers) {
+		problem(c, http.StatusBadRequest, "", "a text in the body holds a control character, or one that turns the direction of reading; leave it out")
 		return false
 	}
 	d := json.NewDecoder(bytes.NewReader(data))
@@ -91,19 +95,23 @@ func body(c *gin.Context, v any) bool {
 	return true
 }
 
-// holdsNUL reports whether a text in JSON, key or value, holds the character
-// NUL. What is no JSON holds none.
-func holdsNUL(data []byte) bool {
-	if !bytes.Contains(data, []byte(`\u0000`)) {
-		return false
-	}
+// steers reports whether a character of what people send could steer a
+// terminal, or the direction in which text is read there. Ends of lines and
+// tabs have their place in values.
+func steers(r rune) bool {
+	return unicode.IsControl(r) && r != '\n' && r != '\t' || r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069
+}
+
+// holds reports whether a text in JSON, key or value, holds such a character.
+// What is no JSON holds none.
+func holds(data []byte, such func(rune) bool) bool {
 	d := json.NewDecoder(bytes.NewReader(data))
 	for {
 		token, err := d.Token()
 		if err != nil {
 			return false
 		}
-		if text, ok := token.(string); ok && strings.ContainsRune(text, 0) {
+		if text, ok := token.(string); ok && strings.ContainsFunc(text, such) {
 			return true
 		}
 	}

@@ -58,7 +58,7 @@ type usageError struct{ error }
 func Main(args []string) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	a := &app{out: os.Stdout, err: os.Stderr}
+	a := &app{out: screen{os.Stdout}, err: screen{os.Stderr}}
 	root := a.root()
 	root.SetArgs(args)
 	err := root.ExecuteContext(ctx)

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"os"
 	"path/filepath"
 	"strings"
 	"time"
@@ -65,7 +66,7 @@ func (a *app) drillFromFarm(ctx context.Context) error {
 	}
 	call, cancel := context.WithTimeout(ctx, readTimeout)
 	defer cancel()
-	return cl.Fetch(call, "/api/v1/drill", a.out)
+	return cl.Fetch(call, "/api/v1/drill", os.Stdout)
 }
 
 func (a *app) drillFile(ctx context.Context, path, against string, why, asJSON bool) error {

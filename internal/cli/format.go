@@ -3,12 +3,10 @@ package cli
 import (
 	"fmt"
 	"io"
-	"os"
 	"strings"
 	"time"
 
 	"github.com/mattn/go-runewidth"
-	"golang.org/x/term"
 )
 
 // paint says how states look in a terminal: a glyph, so that colour is never
@@ -20,13 +18,6 @@ var paint = map[string]struct {
 	"rendering": {"◧", 74}, "done": {"●", 36}, "queued": {"○", 246}, "ready": {"□", 246}, "held": {"‖", 179}, "waiting": {"◌", 246},
 	"done with gaps": {"◑", 185}, "failed": {"✕", 209}, "parked": {"▣", 209}, "cancelled": {"–", 242}, "silent": {"┄", 242},
 	"draining": {"▽", 179}, "passed": {"●", 36}, "off duty": {"☾", 242}, "to do": {"·", 246}, "verifying": {"◍", 153}, "delivering": {"◍", 153}, "dealt": {"·", 246},
-}
-
-// colours tells whether a writer is a terminal that wants colours.
-func colours(w io.Writer) bool {
-	f, ok := w.(*os.File)
-	_, no := os.LookupEnv("NO_COLOR")
-	return ok && !no && os.Getenv("TERM") != "dumb" && term.IsTerminal(int(f.Fd()))
 }
 
 // table prints aligned columns with a header.
@@ -48,7 +39,12 @@ func newTable(w io.Writer, header ...string) *table {
 	return t
 }
 
-func (t *table) add(cells ...string) { t.rows = append(t.rows, cells) }
+func (t *table) add(cells ...string) {
+	for i, cell := range cells { // before it is measured
+		cells[i] = visible(cell)
+	}
+	t.rows = append(t.rows, cells)
+}
 
 // state is a cell with glyph and word of a state.
 func state(word string) string {
@@ -91,11 +87,11 @@ func (t *table) tint(cell string, header bool) string {
 		return cell
 	}
 	if header {
-		return "\x1b[2m" + cell + "\x1b[0m"
+		return sgr + "2m" + cell + sgr + "0m"
 	}
 	glyph, word, ok := strings.Cut(cell, " ")
 	if p, known := paint[word]; ok && known && p.glyph == glyph {
-		return fmt.Sprintf("\x1b[38;5;%dm%s\x1b[0m", p.colour, cell)
+		return fmt.Sprintf(sgr+"38;5;%dm%s"+sgr+"0m", p.colour, cell)
 	}
 	return cell
 }

@@ -63,7 +63,7 @@ func TestRibbonShowsTheWorst(t *testing.T) {
 	if ribbon(wire.Run{Frames: "?"}, 72, false) != "" {
 		t.Error("a range that cannot be read has a ribbon")
 	}
-	if got := ribbon(run, 72, true); !strings.Contains(got, "\x1b[38;5;") {
+	if got := ribbon(run, 72, true); !strings.Contains(got, "\xff[38;5;") {
 		t.Error("no colour where colours are wanted")
 	}
 }

@@ -50,7 +50,7 @@ func (a *app) nodeExportCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "export", Short: "Write all nodes and their settings as CSV", Args: exactly(0, "no arguments"),
 		RunE: a.asking(func(ctx context.Context, cl *client.Client, _ []string) error {
-			return cl.Fetch(ctx, "/api/v1/nodes.csv", a.out)
+			return cl.Fetch(ctx, "/api/v1/nodes.csv", os.Stdout)
 		}),
 	}
 }

@@ -54,7 +54,7 @@ func ribbon(r wire.Run, columns int, colour bool) string {
 	for _, b := range bins {
 		g := ribbonGlyphs[b]
 		if colour {
-			fmt.Fprintf(&out, "\x1b[38;5;%dm%s\x1b[0m", paint[g.word].colour, g.glyph)
+			fmt.Fprintf(&out, sgr+"38;5;%dm%s"+sgr+"0m", paint[g.word].colour, g.glyph)
 		} else {
 			out.WriteString(g.glyph)
 		}
