@@ -17,6 +17,7 @@ import (
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
+	"vexillum/internal/core/health"
 	"vexillum/internal/picture"
 	"vexillum/internal/recipe"
 	"vexillum/internal/secret"
@@ -85,6 +86,9 @@ func (s *Server) start(c *gin.Context, f *floor.Floor, in wire.Start) {
 		}
 	}
 	session, err := f.Start(c, nodeID(c), factsOf(in.Facts), ours, foreign)
+	if m := in.Mishap; err == nil && m != nil {
+		err = f.Killed(c, nodeID(c), health.Killed{At: m.At, Sure: m.Sure, Bytes: min(max(m.MemoryBytes, 0), maxBytes)}, farm.LeaseID(m.Lease))
+	}
 	out := wire.Started{Node: int64(nodeID(c)), Name: session.Name, Session: session.Number, Life: life, Keep: []wire.Kept{}, Caps: capsView(session.Set, session.Caps)}
 	for lease, left := range session.Keep {
 		out.Keep = append(out.Keep, wire.Kept{Lease: int64(lease), Frames: left.String()})

@@ -73,9 +73,10 @@ type Agent struct {
 	ended   []*work       // whose end the next ask tells; guarded by mu
 	owned   *owned
 	looking chan struct{}
-	scribes []*scribe   // guarded by mu
-	watched atomic.Bool // somebody follows what is said here
-	life    string      // of the farm
+	scribes []*scribe    // guarded by mu
+	watched atomic.Bool  // somebody follows what is said here
+	life    string       // of the farm
+	mishap  *wire.Mishap // of the process before this one; nil: none, or it is told
 	recipes []recipe.Recipe
 	nudge   chan struct{} // progress has changed
 	shifted chan struct{} // the leases that are worked on have changed
@@ -147,6 +148,10 @@ func Run(ctx context.Context, o Options) error {
 		return ErrFolderTaken
 	}
 	defer release()
+	if a.mishap = a.lastLife(); a.mishap != nil {
+		a.o.Told(mishapText(a.mishap))
+	}
+	defer os.Remove(a.lifeFile())
 	a.facts = machineFacts(ctx, o.Dir, o.Version)
 	a.facts.Devices = append(graphicsDevices(pciDevices), o.Devices...)
 	a.facts.Speed = o.Speed
@@ -279,7 +284,7 @@ func (a *Agent) oneSession(ctx context.Context) error {
 		a.measure(ctx)
 	}
 	a.facts.DiskRate, a.facts.NetworkRate = a.me.DiskRate, a.me.NetworkRate
-	start := wire.Start{Facts: a.facts}
+	start := wire.Start{Facts: a.facts, Mishap: a.mishap}
 	for _, w := range held {
 		start.Holding = append(start.Holding, wire.Held{Lease: w.lease.ID, Life: w.life})
 	}
@@ -287,6 +292,7 @@ func (a *Agent) oneSession(ctx context.Context) error {
 	if err := a.persist(ctx, http.MethodPost, "/node/v1/start", start, &started); err != nil {
 		return err
 	}
+	a.mishap = nil // told once
 	a.session, a.me.Name, a.life = started.Session, started.Name, started.Life
 	a.take(started.Caps)
 	a.asked.Store(0)

@@ -188,6 +188,9 @@ func (a *Agent) beats(ctx context.Context, stop context.CancelCauseFunc) {
 			in.Leases = append(in.Leases, w.progress())
 		}
 		a.mu.Unlock()
+		if in.Sample != nil {
+			a.live(in.Leases)
+		}
 		var out wire.Beaten
 		if err := a.persist(ctx, http.MethodPost, "/node/v1/beat", in, &out); err != nil {
 			stop(err)

@@ -227,7 +227,7 @@ type Node struct {
 
 // Finding is one thing that is wrong with a machine.
 type Finding struct {
-	Kind     string `json:"kind"` // clock, disk, swap, restarts, version or renderers
+	Kind     string `json:"kind"` // memory, clock, disk, swap, restarts, version or renderers
 	Sentence string `json:"sentence"`
 	Remedy   string `json:"remedy"` // what to do
 }

@@ -39,6 +39,17 @@ type Enrolled struct {
 type Start struct {
 	Facts   Facts  `json:"facts"`
 	Holding []Held `json:"holding,omitempty"`
+	// Mishap tells that the system has killed the node process before this one for
+	// want of memory.
+	Mishap *Mishap `json:"mishap,omitempty"`
+}
+
+// Mishap is the end of a node process for want of memory.
+type Mishap struct {
+	At          time.Time `json:"at"`           // when the process told for the last time, by the node's clock
+	Sure        bool      `json:"sure"`         // the system names the process
+	Lease       int64     `json:"lease"`        // of all the one that had the most memory then; 0: none
+	MemoryBytes int64     `json:"memory_bytes"` // that it had
 }
 
 // Held is a lease that a node holds something of.

@@ -22,11 +22,34 @@ type Signs struct {
 	Version   string      // of its node process
 	Service   string      // version of the service
 	Renderers int
+	Killed    Killed
+}
+
+// Killed is the end of a node process whom the system has killed for want of
+// memory.
+type Killed struct {
+	At    time.Time // zero: it was not
+	Sure  bool      // the system has named the process
+	Most  string    // what had the most memory then; empty: nothing is known
+	Bytes int64     // that it had
+}
+
+// Text says so in a sentence.
+func (k Killed) Text(node string) string {
+	how := "has killed"
+	if !k.Sure {
+		how = "seems to have killed"
+	}
+	out := fmt.Sprintf("The system %s the node process of %s for want of memory at %s", how, node, k.At.Format("Mon 15:04 MST"))
+	if k.Most != "" {
+		out += fmt.Sprintf("; %s had %s then, more than all else of the farm's", k.Most, humanize.IBytes(uint64(max(0, k.Bytes))))
+	}
+	return out + "."
 }
 
 // Finding is one thing that is wrong.
 type Finding struct {
-	Kind     string // clock, disk, swap, restarts, version or renderers
+	Kind     string // memory, clock, disk, swap, restarts, version or renderers
 	Sentence string // what
 	Remedy   string // what to do
 }
@@ -38,6 +61,7 @@ const (
 	SwapPart     = 0.02    // of the memory
 	RestartLimit = 4       // starts
 	RestartSpan  = time.Hour
+	KilledSpan   = 24 * time.Hour // for which it is told that a node process was killed
 )
 
 // Look returns what is wrong with a node, the worst first.
@@ -48,6 +72,9 @@ func Look(s Signs, now time.Time) []Finding {
 	}
 	if s.Renderers == 0 {
 		add("renderers", "Install one, or make a recipe that names where it is, and restart the node process.", "%s has no renderer that a recipe knows.", s.Name)
+	}
+	if !s.Killed.At.IsZero() && now.Sub(s.Killed.At) < KilledSpan {
+		add("memory", "Give it less at once: lower its memory cap, or submit with --memory what a launch of it needs.", "%s", s.Killed.Text(s.Name))
 	}
 	least := int64(DiskLeast)
 	if s.DiskTotal > 0 {

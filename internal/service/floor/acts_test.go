@@ -9,6 +9,7 @@ import (
 
 	"vexillum/internal/core/accept"
 	"vexillum/internal/core/farm"
+	"vexillum/internal/core/health"
 	"vexillum/internal/wire"
 )
 
@@ -277,11 +278,17 @@ func TestWhatIsWrongWithAMachineIsTold(t *testing.T) {
 		if v.State != "ready" {
 			t.Errorf("it is %s", v.State)
 		}
+		w.submit("salt_010", "practice", "1-5")
+		lease := w.ask(n, 0).Leases[0].ID
+		w.ok(w.Killed(context.Background(), n, health.Killed{At: time.Now(), Sure: true, Bytes: 20 << 30}, lease))
+		if v := w.node(n); len(v.Findings) != 3 || v.Findings[0].Kind != "memory" || !strings.Contains(v.Findings[0].Sentence, "salt_010/final-1 on lease 1 had 20 GiB then") {
+			t.Errorf("a node process that was killed for memory: %+v", v.Findings)
+		}
 		for range 5 {
 			_, err := w.Start(context.Background(), n, farm.Facts{Renderers: []farm.Renderer{{Recipe: "practice"}}}, nil, nil)
 			w.ok(err)
 		}
-		if v := w.node(n); len(v.Findings) != 1 || v.Findings[0].Kind != "restarts" {
+		if v := w.node(n); len(v.Findings) != 2 || v.Findings[0].Kind != "memory" || v.Findings[1].Kind != "restarts" {
 			t.Errorf("a node process that starts again and again: %+v", v.Findings)
 		}
 	})

@@ -19,6 +19,7 @@ import (
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/forecast"
 	"vexillum/internal/core/frames"
+	"vexillum/internal/core/health"
 	"vexillum/internal/core/pace"
 	"vexillum/internal/recipe"
 	"vexillum/internal/wire"
@@ -338,10 +339,11 @@ func (f *Floor) learn(r farm.Record) {
 		f.redeal = true
 	case farm.NodeStarted:
 		var starts []time.Time
+		var killed health.Killed
 		if l := f.live[r.Node]; l != nil {
-			starts = l.starts[max(0, len(l.starts)-mostStarts):]
+			starts, killed = l.starts[max(0, len(l.starts)-mostStarts):], l.killed
 		}
-		f.live[r.Node] = &liveNode{seen: r.At, starts: append(starts, r.At), signs: Signs{DiskFree: -1, MemoryFree: -1}}
+		f.live[r.Node] = &liveNode{seen: r.At, starts: append(starts, r.At), killed: killed, signs: Signs{DiskFree: -1, MemoryFree: -1}}
 		f.redeal, f.reorder = true, true
 	case farm.FrameAccepted:
 		if n := f.s.Nodes[r.Node]; n != nil {

@@ -11,6 +11,7 @@ import (
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
+	"vexillum/internal/core/health"
 )
 
 // liveNode is what is known of a node just now and is not kept.
@@ -22,6 +23,7 @@ type liveNode struct {
 	memory    float64
 	signs     Signs
 	starts    []time.Time // of its node process, that this service saw
+	killed    health.Killed
 	progress  map[farm.LeaseID]Progress
 	missing   map[farm.LeaseID]absence   // open leases that its last signs of life did not name
 	trim      *question                  // that the node has not answered
@@ -155,6 +157,29 @@ func (f *Floor) Start(ctx context.Context, id farm.NodeID, facts farm.Facts, hol
 		return nil
 	})
 	return out, err
+}
+
+// Killed puts on record that the system has killed a node process, while a
+// lease had so many bytes of memory, and lets it be seen for a while.
+func (f *Floor) Killed(ctx context.Context, id farm.NodeID, k health.Killed, lease farm.LeaseID) error {
+	return f.do(ctx, func(t *turn) error {
+		live := t.f.live[id]
+		if live == nil {
+			return nil
+		}
+		if k.At.After(t.now) || t.now.Sub(k.At) > health.KilledSpan { // its clock is wrong, or it was away
+			k.At = t.now
+		}
+		if l := t.s.Lease(lease); l != nil && l.Node == id {
+			k.Most = fmt.Sprintf("%s on lease %d", t.s.Runs[l.Run].Spec.Name(), lease)
+		} else if lease != 0 {
+			k.Most = fmt.Sprintf("lease %d", lease)
+		}
+		live.killed = k
+		name := t.s.NodeName(id)
+		t.append(farm.Audited{Actor: name, Action: "killed for memory", Subject: name, To: k.Text(name), Node: id, At: t.now})
+		return nil
+	})
 }
 
 // session returns the node if the session is its newest, and notes that it is

@@ -371,7 +371,7 @@ func (f *Floor) findings(n *farm.Node, live *liveNode, now time.Time) []wire.Fin
 	var out []wire.Finding
 	for _, x := range health.Look(health.Signs{
 		Name: n.Name, ClockOff: live.signs.ClockOff, DiskFree: live.signs.DiskFree, DiskTotal: live.signs.DiskTotal, SwapUsed: live.signs.SwapUsed,
-		Memory: n.Facts.MemoryBytes, Starts: live.starts, Version: n.Facts.Version, Service: f.version, Renderers: len(n.Facts.Renderers),
+		Memory: n.Facts.MemoryBytes, Starts: live.starts, Version: n.Facts.Version, Service: f.version, Renderers: len(n.Facts.Renderers), Killed: live.killed,
 	}, now) {
 		out = append(out, wire.Finding(x))
 	}
