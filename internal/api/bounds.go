@@ -31,12 +31,6 @@ const (
 	maxSeconds = 30 * 24 * 60 * 60
 )
 
-// MinSpeed and MaxSpeed are between which the speed index of a node lies.
-const (
-	MinSpeed = 0.001
-	MaxSpeed = 10_000
-)
-
 // wrongFacts answers that a machine tells of itself what cannot be.
 func wrongFacts(c *gin.Context, in wire.Facts) bool {
 	size := len(in.OS) + len(in.System) + len(in.Arch) + len(in.Version)
@@ -63,8 +57,8 @@ func wrongFacts(c *gin.Context, in wire.Facts) bool {
 		wrong = "memory and disk are told in bytes, and no machine has so many"
 	case in.DiskRate > maxRate || in.NetworkRate > maxRate:
 		wrong = "rates are told in bytes a second, and no machine is so fast"
-	case in.Speed != 0 && (in.Speed < MinSpeed || in.Speed > MaxSpeed):
-		wrong = fmt.Sprintf("the speed index of a node lies between %g and %d, or is 0 where it was not measured", MinSpeed, MaxSpeed)
+	case in.Speed != 0 && (in.Speed < wire.MinSpeed || in.Speed > wire.MaxSpeed):
+		wrong = fmt.Sprintf("the speed index of a node lies between %g and %g, or is 0 where it was not measured", wire.MinSpeed, wire.MaxSpeed)
 	default:
 		return false
 	}

@@ -43,6 +43,9 @@ func (a *app) joinCommand() *cobra.Command {
 			if verbose {
 				level = slog.LevelInfo
 			}
+			if f := c.Flags().Lookup("speed"); f.Changed && !(o.Speed >= wire.MinSpeed && o.Speed <= wire.MaxSpeed) {
+				return usageError{fmt.Errorf("--speed %s: a speed index lies between %g and %g", f.Value, wire.MinSpeed, wire.MaxSpeed)}
+			}
 			for i, text := range devices {
 				model, memory, _ := strings.Cut(text, "=")
 				n, err := bytesOf(memory)

@@ -2,6 +2,13 @@ package wire
 
 import "time"
 
+// MinSpeed and MaxSpeed are between which the speed index of a node lies, where
+// it is known.
+const (
+	MinSpeed = 0.001
+	MaxSpeed = 10_000.0
+)
+
 // Facts is what a node process reports about its machine.
 type Facts struct {
 	OS          string     `json:"os"`

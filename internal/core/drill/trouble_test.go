@@ -1,6 +1,7 @@
 package drill
 
 import (
+	"errors"
 	"math/rand/v2"
 	"testing"
 
@@ -174,5 +175,21 @@ func TestNobodyWaitsForEachOther(t *testing.T) {
 		if got := report.Jobs[0]; got.Finish > alone+10 {
 			t.Errorf("seed %d: %s after %.0f s, %.0f s of work", seed, got.State, got.Finish, alone)
 		}
+	}
+}
+
+// TestADrillStopsWhenAsked ends a drill early, and the ways by hand beside it.
+func TestADrillStopsWhenAsked(t *testing.T) {
+	f := with(several(1, 1, 1), "salt_010", "salt-clock", farm.ModeSingle, 400, 10)
+	asked := 0
+	goOn := func() bool { asked++; return asked < 3 }
+	if _, err := Run(f, nil, []Way{{Name: "claim", claim: true}}, goOn); !errors.Is(err, play.ErrStopped) || asked != 3 {
+		t.Errorf("after it was asked %d times: %v", asked, err)
+	}
+	if _, err := (Way{Name: "claim", claim: true}).play(f, func() bool { return false }); !errors.Is(err, play.ErrStopped) {
+		t.Errorf("by hand: %v", err)
+	}
+	if _, err := Many("range", 1, 1000, true, func() bool { return false }); !errors.Is(err, play.ErrStopped) {
+		t.Errorf("many: %v", err)
 	}
 }
