@@ -34,7 +34,9 @@ func (a *app) submitCommand() *cobra.Command {
 		Example: "  vexillum submit salt-clock/salt_010.pov --project salt-clock --frames 1-120 --size 1920x1080",
 		Args:    exactly(1, "the scene, as a path inside the project's scene place"),
 		RunE: func(c *cobra.Command, args []string) error {
-			in.Scene = args[0]
+			if in.Scene = args[0]; in.Scene == "" {
+				return usageError{errors.New("the scene is empty; give it as a path inside the project's scene place")}
+			}
 			if in.Job == "" {
 				in.Job = strings.TrimSuffix(path.Base(in.Scene), path.Ext(in.Scene))
 			}

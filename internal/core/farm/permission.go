@@ -57,7 +57,7 @@ func (e Environment) Wants() map[Permission]string {
 	out := map[Permission]string{}
 	for _, name := range []string{e.Account, e.Group} {
 		if IsRoot(name) {
-			out[PermitRoot] = "to run as " + name
+			out[PermitRoot] = "run as " + name
 		}
 	}
 	var code []string
@@ -68,7 +68,7 @@ func (e Environment) Wants() map[Permission]string {
 	}
 	if len(code) > 0 {
 		slices.Sort(code)
-		out[PermitCode] = "to be given " + strings.Join(code, ", ")
+		out[PermitCode] = "be given " + strings.Join(code, ", ")
 	}
 	return out
 }
@@ -79,7 +79,7 @@ func (n *Node) Forbids(e Environment) error {
 	wants := e.Wants()
 	for _, p := range Permissions {
 		if what := wants[p]; what != "" && !slices.Contains(n.Settings.Permits, p) {
-			return fmt.Errorf("renderers are %s, which no administrator has allowed on %s; one can with: vexillum nodes set %s --permit %s", what, n.Name, n.Name, p)
+			return fmt.Errorf("renderers shall %s, which no administrator has allowed on %s; as one, allow it with: vexillum nodes set %s --permit %s", what, n.Name, n.Name, p)
 		}
 	}
 	return nil

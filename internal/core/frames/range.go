@@ -52,6 +52,9 @@ type ParseError struct {
 
 // Error says what is wrong, where, and how a range is written.
 func (e *ParseError) Error() string {
+	if strings.TrimSpace(e.Text) == "" {
+		return "the frame range is empty; write it like 1-180, 1-180/2 or 1,5,9-20"
+	}
 	return fmt.Sprintf("frame range %q: %s at character %d; write it like 1-180, 1-180/2 or 1,5,9-20", e.Text, e.Reason, e.Position+1)
 }
 

@@ -70,7 +70,7 @@ func (t *turn) permitted(of farm.EnvironmentOf, old, env farm.Environment) error
 			somewhere = somewhere || n.RetiredAt.IsZero() && slices.Contains(n.Settings.Permits, p)
 		}
 		if had[p] != what && !somewhere {
-			return refuse(Forbidden, "environment", "renderers of %s would be %s, which no administrator has allowed on any node; one can with: vexillum nodes set NAME --permit %s", of, what, p)
+			return refuse(Forbidden, "environment", "renderers of %s would %s, which no administrator has allowed on any node; as one, allow it with: vexillum nodes set NAME --permit %s", of, what, p)
 		}
 	}
 	return nil
