@@ -36,7 +36,10 @@ func (s *Server) allow(least who) gin.HandlerFunc {
 				if !ok {
 					retryAfter(c.Writer, time.Second)
 					c.Header("Connection", "close")
-					problem(c, http.StatusTooManyRequests, "", "too many requests of strangers are under way; try once more in a moment")
+					problem(
+						c, http.StatusTooManyRequests, "",
+						"too many requests of strangers are under way; try once more in a moment",
+					)
 					return
 				}
 				defer leave()
@@ -119,10 +122,16 @@ func (s *Server) signIn(c *gin.Context, f *floor.Floor, in wire.SignIn) {
 	}
 	switch {
 	case len(in.Label) > maxLabel || hasControls(in.Label):
-		problem(c, http.StatusUnprocessableEntity, "label", fmt.Sprintf("a label has at most %d characters, none of them a control character", maxLabel))
+		problem(
+			c, http.StatusUnprocessableEntity, "label",
+			fmt.Sprintf("a label has at most %d characters, none of them a control character", maxLabel),
+		)
 		return
 	case in.Seconds < 0 || in.Seconds > int(mostLife.Seconds()):
-		problem(c, http.StatusUnprocessableEntity, "seconds", fmt.Sprintf("a token is good for a second to %d days", int(mostLife.Hours()/24)))
+		problem(
+			c, http.StatusUnprocessableEntity, "seconds",
+			fmt.Sprintf("a token is good for a second to %d days", int(mostLife.Hours()/24)),
+		)
 		return
 	}
 	address := s.addressOf(c.Request)
@@ -141,7 +150,9 @@ func (s *Server) signIn(c *gin.Context, f *floor.Floor, in wire.SignIn) {
 		kind, prefix, label = farm.AccessToken, "vxp", in.Label
 	}
 	token := secret.New(prefix)
-	if err := f.IssueToken(c, secret.Hash(token), kind, p.Name, label, p.PasswordHash, time.Now().Add(life)); err != nil {
+	if err := f.IssueToken(
+		c, secret.Hash(token), kind, p.Name, label, p.PasswordHash, time.Now().Add(life),
+	); err != nil {
 		s.fail(c, err)
 		return
 	}

@@ -93,11 +93,16 @@ func newWorld(t *testing.T) *world {
 		if err := os.Mkdir(filepath.Join(w.dir, name), 0o755); err != nil {
 			t.Fatal(err)
 		}
-		w.must("PATCH", "/api/v1/places/"+name, wire.PlaceChange{Paths: map[string]string{"linux": filepath.Join(w.dir, name)}}, nil)
+		w.must(
+			"PATCH", "/api/v1/places/"+name,
+			wire.PlaceChange{Paths: map[string]string{"linux": filepath.Join(w.dir, name)}}, nil,
+		)
 	}
 	w.must("PATCH", "/api/v1/projects/salt-clock", wire.ProjectChange{Scenes: "scenes", Frames: "frames"}, nil)
 	for _, role := range []who{viewer, artist, wrangler} {
-		w.must("PATCH", "/api/v1/people/"+string(role), wire.PersonChange{Role: string(role), Password: testPassword}, nil)
+		w.must(
+			"PATCH", "/api/v1/people/"+string(role), wire.PersonChange{Role: string(role), Password: testPassword}, nil,
+		)
 		w.tokens[role] = w.signIn(string(role))
 	}
 	var key wire.Key

@@ -58,7 +58,10 @@ func wrongFacts(c *gin.Context, in wire.Facts) bool {
 	case in.DiskRate > maxRate || in.NetworkRate > maxRate:
 		wrong = "rates are told in bytes a second, and no machine is so fast"
 	case in.Speed != 0 && (in.Speed < wire.MinSpeed || in.Speed > wire.MaxSpeed):
-		wrong = fmt.Sprintf("the speed index of a node lies between %g and %g, or is 0 where it was not measured", wire.MinSpeed, wire.MaxSpeed)
+		wrong = fmt.Sprintf(
+			"the speed index of a node lies between %g and %g, or is 0 where it was not measured", wire.MinSpeed,
+			wire.MaxSpeed,
+		)
 	default:
 		return false
 	}
@@ -99,12 +102,20 @@ func wrongItem(item wire.ReportItem) (field, reason string) {
 // wrongProgress answers that a sign of life tells what cannot be.
 func wrongProgress(c *gin.Context, leases []wire.Progress) bool {
 	if len(leases) > maxHolding {
-		problem(c, http.StatusUnprocessableEntity, "leases", fmt.Sprintf("a node works on at most %d leases", maxHolding))
+		problem(
+			c, http.StatusUnprocessableEntity, "leases", fmt.Sprintf("a node works on at most %d leases", maxHolding),
+		)
 		return true
 	}
 	for _, p := range leases {
 		if p.Frame != nil && !isFrame(*p.Frame) || len(p.Verifying) > maxItems || slices.ContainsFunc(p.Verifying, func(n int) bool { return !isFrame(n) }) {
-			problem(c, http.StatusUnprocessableEntity, "leases", fmt.Sprintf("lease %d is told with a number that is no frame, or with more than %d frames that are verified", p.Lease, maxItems))
+			problem(
+				c, http.StatusUnprocessableEntity, "leases",
+				fmt.Sprintf(
+					"lease %d is told with a number that is no frame, or with more than %d frames that are verified",
+					p.Lease, maxItems,
+				),
+			)
 			return true
 		}
 	}

@@ -59,26 +59,77 @@ func TestMangledBodiesNeverBreakTheService(t *testing.T) {
 	}{
 		{"", "POST", "/api/v1/session", wire.SignIn{Name: "nobody", Password: "x", Label: "y"}},
 		{admin, "POST", "/api/v1/runs", wire.Submit{Job: "job", Project: "salt-clock", Kind: "final", Recipe: "practice", Scene: "a.practice", Frames: "1-3", Width: 8, Height: 8, Output: "o", Values: map[string]string{}, Tries: 2, Chunk: 1, Held: true}},
-		{admin, "PATCH", "/api/v1/projects/p", wire.ProjectChange{Title: new(string), Weight: new(float64), Scenes: "scenes", Frames: "frames"}},
+		{
+			admin, "PATCH", "/api/v1/projects/p",
+			wire.ProjectChange{Title: new(string), Weight: new(float64), Scenes: "scenes", Frames: "frames"},
+		},
 		{admin, "PATCH", "/api/v1/places/q", wire.PlaceChange{Paths: map[string]string{"linux": "/q"}}},
 		{admin, "PATCH", "/api/v1/people/somebody", wire.PersonChange{Role: "viewer", Password: testPassword}},
 		{admin, "POST", "/api/v1/keys", wire.NewKey{Label: "l", Seconds: 60, Uses: 1}},
 		{"", "POST", "/node/v1/enrol", wire.Enrol{Key: key.Key, Name: "kiln-07", Kind: "rack", Facts: facts}},
-		{aNode, "POST", "/node/v1/beat", wire.Beat{Session: now, MemoryFree: new(int64), DiskFree: new(int64), DiskTotal: 1, SwapUsed: 1, Sample: &wire.Sample{Processor: 1, Groups: []float64{1}, Memory: 1}, Leases: []wire.Progress{{Lease: lease, Frame: &frame, Phase: "rendering", Verifying: []int{1}}}}},
+		{
+			aNode, "POST", "/node/v1/beat",
+			wire.Beat{
+				Session: now, MemoryFree: new(int64), DiskFree: new(int64), DiskTotal: 1, SwapUsed: 1,
+				Sample: &wire.Sample{Processor: 1, Groups: []float64{1}, Memory: 1},
+				Leases: []wire.Progress{{Lease: lease, Frame: &frame, Phase: "rendering", Verifying: []int{1}}},
+			},
+		},
 		{aNode, "POST", "/node/v1/orders", wire.Orders{Session: now, Leases: []int64{lease}}},
-		{aNode, "POST", "/node/v1/report", wire.Report{Session: now, Items: []wire.ReportItem{{Outcome: wire.OutcomeGood, Lease: lease, Launch: 1, Frame: 3, Hash: strings.Repeat("a", 64), Bytes: 1, StartupSeconds: 1, RenderSeconds: 1, CheckSeconds: 1, MemoryBytes: 1}}}},
+		{
+			aNode, "POST", "/node/v1/report",
+			wire.Report{
+				Session: now,
+				Items: []wire.ReportItem{{
+					Outcome: wire.OutcomeGood, Lease: lease, Launch: 1, Frame: 3, Hash: strings.Repeat("a", 64),
+					Bytes: 1, StartupSeconds: 1, RenderSeconds: 1, CheckSeconds: 1, MemoryBytes: 1,
+				}},
+			},
+		},
 		{aNode, "POST", "/node/v1/report", wire.Report{Session: now, Items: []wire.ReportItem{{Outcome: wire.OutcomeFailed, Lease: lease, Launch: 1, Frame: 4, Cause: "crash", Message: "m"}}}},
 		{aNode, "POST", "/node/v1/report", wire.Report{Session: now, Items: []wire.ReportItem{{Outcome: wire.OutcomeEnded, Lease: lease, Message: "m"}}}},
-		{aNode, "POST", "/node/v1/ask", wire.Ask{Session: now, Number: 7, Warm: lease, Ended: []wire.Ended{{Lease: lease + 1, Message: "m"}}, Memory: &wire.Memory{Free: 1, Used: []wire.LeaseUsed{{Lease: lease, Bytes: 1}}}}},
+		{
+			aNode, "POST", "/node/v1/ask",
+			wire.Ask{
+				Session: now, Number: 7, Warm: lease, Ended: []wire.Ended{{Lease: lease + 1, Message: "m"}},
+				Memory: &wire.Memory{Free: 1, Used: []wire.LeaseUsed{{Lease: lease, Bytes: 1}}},
+			},
+		},
 		{aNode, "POST", "/node/v1/trimmed", wire.Trimmed{Session: now, ID: 1, Lease: lease, Frames: "1-3"}},
-		{aNode, "POST", "/node/v1/said", wire.Said{Pieces: []wire.SaidPiece{{Lease: lease, Run: 1, Seq: 1, Lines: []wire.SaidLine{{At: 1, Stream: 1, Text: "t"}}}}}},
-		{admin, "PATCH", "/api/v1/runs/1", wire.RunChange{Priority: new(string), Ceiling: new(string), Due: new(string), Put: new(string), Before: new(int64), DryRun: true}},
+		{
+			aNode, "POST", "/node/v1/said",
+			wire.Said{Pieces: []wire.SaidPiece{{
+				Lease: lease, Run: 1, Seq: 1, Lines: []wire.SaidLine{{At: 1, Stream: 1, Text: "t"}},
+			}}},
+		},
+		{
+			admin, "PATCH", "/api/v1/runs/1",
+			wire.RunChange{
+				Priority: new(string), Ceiling: new(string), Due: new(string), Put: new(string), Before: new(int64),
+				DryRun: true,
+			},
+		},
 		{admin, "POST", "/api/v1/runs/1/redo", wire.Redo{Frames: "1-3"}},
-		{admin, "PATCH", "/api/v1/environments", wire.EnvironmentChange{Project: "salt-clock", Recipe: "practice", Account: new(string), Mask: new(string), Variables: map[string]*string{"A": new(string)}}},
+		{
+			admin, "PATCH", "/api/v1/environments",
+			wire.EnvironmentChange{
+				Project: "salt-clock", Recipe: "practice", Account: new(string), Mask: new(string),
+				Variables: map[string]*string{"A": new(string)},
+			},
+		},
 		{admin, "PUT", "/api/v1/licences/beads", wire.NewLicence{Count: new(int)}},
-		{admin, "PUT", "/api/v1/stays", wire.Stay{Kind: "recipe", Name: "povray", Held: true, Step: 1, EverySeconds: 1, Reason: "r", DryRun: true}},
+		{
+			admin, "PUT", "/api/v1/stays",
+			wire.Stay{Kind: "recipe", Name: "povray", Held: true, Step: 1, EverySeconds: 1, Reason: "r", DryRun: true},
+		},
 		{admin, "PUT", "/api/v1/pools/shed", wire.Pool{Projects: []string{"salt-clock"}}},
-		{admin, "POST", "/api/v1/node-acts", wire.NodeAct{Selection: wire.Selection{Nodes: []int64{1}, Where: "rack", Pool: "shed"}, Do: "hold", Reason: "r", DryRun: true}},
+		{
+			admin, "POST", "/api/v1/node-acts",
+			wire.NodeAct{
+				Selection: wire.Selection{Nodes: []int64{1}, Where: "rack", Pool: "shed"}, Do: "hold", Reason: "r",
+				DryRun: true,
+			},
+		},
 		{admin, "POST", "/api/v1/node-changes", wire.NodeChange{Selection: wire.Selection{Nodes: []int64{1}}, AddTraits: []string{"red"}, Parts: []string{"traits"}, From: 1, Caps: &wire.CapChange{
 			Cores: new(int), MemoryBytes: new(int64), Nice: new(int), StagingBytes: new(int64), Leases: new(int), SpareBytes: new(int64), KeptDevices: &[]string{"gpu0"},
 		}, Hours: &wire.Hours{Zone: "Europe/Berlin", Week: "mon-fri 18:00-08:00", Exceptions: []wire.HourException{{Date: "2031-03-04", Windows: "12:00-14:00", Note: "n"}}}, DryRun: true}},
@@ -101,13 +152,18 @@ func TestMangledBodiesNeverBreakTheService(t *testing.T) {
 		if !strings.Contains(r.path, ":") || r.method != "GET" || strings.Contains(r.path, "/live") {
 			continue
 		}
-		for _, number := range []string{"-1", "0", "2147483648", "-2147483649", "9223372036854775807", "9223372036854775808", "1e3", "%00", "%20"} {
+		for _, number := range []string{
+			"-1", "0", "2147483648", "-2147483649", "9223372036854775807", "9223372036854775808", "1e3", "%00", "%20",
+		} {
 			path := regexp.MustCompile(`:[a-z]+`).ReplaceAllString(r.path, number)
 			who := r.who
 			if who == viewer || who == wrangler || who == artist {
 				who = admin
 			}
-			for _, query := range []string{"", "?frame=2147483648&lease=9223372036854775807&limit=1e9", "?before=1734-01-01T00:00:00Z&search=%00&cursor=-1"} {
+			for _, query := range []string{
+				"", "?frame=2147483648&lease=9223372036854775807&limit=1e9",
+				"?before=1734-01-01T00:00:00Z&search=%00&cursor=-1",
+			} {
 				if status, answer := w.call(w.tokens[who], "GET", path+query, nil); status >= 500 {
 					t.Errorf("GET %s: %d %.200s", path+query, status, answer)
 				}

@@ -87,7 +87,10 @@ func (s *Server) start(c *gin.Context, f *floor.Floor, in wire.Start) {
 	}
 	session, err := f.Start(c, nodeID(c), factsOf(in.Facts), ours, foreign)
 	if m := in.Mishap; err == nil && m != nil {
-		err = f.Killed(c, nodeID(c), health.Killed{At: m.At, Sure: m.Sure, Bytes: min(max(m.MemoryBytes, 0), maxBytes)}, farm.LeaseID(m.Lease))
+		err = f.Killed(
+			c, nodeID(c), health.Killed{At: m.At, Sure: m.Sure, Bytes: min(max(m.MemoryBytes, 0), maxBytes)},
+			farm.LeaseID(m.Lease),
+		)
 	}
 	out := wire.Started{Node: int64(nodeID(c)), Name: session.Name, Session: session.Number, Life: life, Keep: []wire.Kept{}, Caps: capsView(session.Set, session.Caps)}
 	for lease, left := range session.Keep {
@@ -335,12 +338,21 @@ func (s *Server) putThumbnail(c *gin.Context) {
 		return
 	}
 	if size.Width > picture.ThumbWidth || size.Height > picture.ThumbWidth {
-		problem(c, http.StatusUnprocessableEntity, "", fmt.Sprintf("a thumbnail has at most %d pixels along a side, this one %d×%d", picture.ThumbWidth, size.Width, size.Height))
+		problem(
+			c, http.StatusUnprocessableEntity, "",
+			fmt.Sprintf(
+				"a thumbnail has at most %d pixels along a side, this one %d×%d", picture.ThumbWidth, size.Width,
+				size.Height,
+			),
+		)
 		return
 	}
 	switch from, err := s.svc.Store().AcceptedFrom(c, run.ID, frame); {
 	case errors.Is(err, store.ErrNotFound), err == nil && from != int64(nodeID(c)):
-		problem(c, http.StatusForbidden, "", fmt.Sprintf("the picture of frame %d that was accepted is not this node's", frame))
+		problem(
+			c, http.StatusForbidden, "",
+			fmt.Sprintf("the picture of frame %d that was accepted is not this node's", frame),
+		)
 		return
 	case err != nil:
 		s.fail(c, err)

@@ -78,7 +78,10 @@ func body(c *gin.Context, v any) bool {
 		return false
 	}
 	if strings.HasPrefix(c.FullPath(), "/api/") && holds(data, steers) {
-		problem(c, http.StatusBadRequest, "", "a text in the body holds a control character, or one that turns the direction of reading; leave it out")
+		problem(
+			c, http.StatusBadRequest, "",
+			"a text in the body holds a control character, or one that turns the direction of reading; leave it out",
+		)
 		return false
 	}
 	d := json.NewDecoder(bytes.NewReader(data))

@@ -24,9 +24,16 @@ func (w *world) atWork() (run wire.Run, lease wire.Lease, session int64) {
 		w.t.Fatal(err)
 	}
 	var started wire.Started
-	w.as(aNode, "POST", "/node/v1/start", wire.Start{Facts: wire.Facts{OS: "linux", Speed: 1, Renderers: []wire.Renderer{{Recipe: "practice"}}}}, &started)
+	w.as(
+		aNode, "POST", "/node/v1/start",
+		wire.Start{Facts: wire.Facts{OS: "linux", Speed: 1, Renderers: []wire.Renderer{{Recipe: "practice"}}}},
+		&started,
+	)
 	var receipt wire.Receipt
-	w.must("POST", "/api/v1/runs", wire.Submit{Job: "job", Project: "salt-clock", Scene: "a.practice", Frames: "1-3"}, &receipt)
+	w.must(
+		"POST", "/api/v1/runs", wire.Submit{Job: "job", Project: "salt-clock", Scene: "a.practice", Frames: "1-3"},
+		&receipt,
+	)
 	var answer wire.Answer
 	w.as(aNode, "POST", "/node/v1/ask", wire.Ask{Session: started.Session, Number: 1}, &answer)
 	if len(answer.Leases) != 1 {
@@ -40,7 +47,10 @@ func (w *world) atWork() (run wire.Run, lease wire.Lease, session int64) {
 func (w *world) accepted(lease wire.Lease, session int64, frame int, data []byte) wire.ReportItem {
 	w.t.Helper()
 	sum := sha256.Sum256(data)
-	item := wire.ReportItem{Outcome: wire.OutcomeGood, Lease: lease.ID, Launch: 1, Frame: frame, Hash: hex.EncodeToString(sum[:]), Bytes: int64(len(data)), RenderSeconds: 1}
+	item := wire.ReportItem{
+		Outcome: wire.OutcomeGood, Lease: lease.ID, Launch: 1, Frame: frame, Hash: hex.EncodeToString(sum[:]),
+		Bytes: int64(len(data)), RenderSeconds: 1,
+	}
 	var out wire.Reported
 	w.as(aNode, "POST", "/node/v1/report", wire.Report{Session: session, Items: []wire.ReportItem{item}}, &out)
 	if out.Verdicts[0].Verdict != wire.VerdictDeliver {
@@ -114,7 +124,13 @@ func TestANodeSpeaksOfItsOwn(t *testing.T) {
 	w.must("POST", "/node/v1/enrol", wire.Enrol{Key: key.Key, Name: "kiln-02", Kind: "rack"}, &other)
 	said := func(token, text string) {
 		t.Helper()
-		in := wire.Said{Session: 1, Pieces: []wire.SaidPiece{{Lease: lease.ID, Run: 99, Seq: 1, Lines: []wire.SaidLine{{At: time.Now().UnixMilli(), Stream: 1, Text: text}}}}}
+		in := wire.Said{
+			Session: 1,
+			Pieces: []wire.SaidPiece{{
+				Lease: lease.ID, Run: 99, Seq: 1,
+				Lines: []wire.SaidLine{{At: time.Now().UnixMilli(), Stream: 1, Text: text}},
+			}},
+		}
 		if status, body := w.call(token, "POST", "/node/v1/said", in); status != 204 {
 			t.Fatalf("%d %s", status, body)
 		}
@@ -166,7 +182,10 @@ func TestRootIsPermittedByAdministrators(t *testing.T) {
 		return status, string(body)
 	}
 	root, code := wire.EnvironmentChange{Account: new("root")}, wire.EnvironmentChange{Variables: map[string]*string{"ld_preload": new("/tmp/x.so")}}
-	for _, in := range []wire.EnvironmentChange{root, code, {Group: new("0")}, {Account: new(`STUDIO\Administrator`)}, {Variables: map[string]*string{"PYTHONPATH": new("/x")}}} {
+	for _, in := range []wire.EnvironmentChange{
+		root, code, {Group: new("0")}, {Account: new(`STUDIO\Administrator`)},
+		{Variables: map[string]*string{"PYTHONPATH": new("/x")}},
+	} {
 		if status, body := say(in); status != 403 || !strings.Contains(body, "--permit") {
 			t.Errorf("%+v: %d %s", in, status, body)
 		}
@@ -190,9 +209,16 @@ func TestRootIsPermittedByAdministrators(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(w.dir, "scenes", "a.practice"), nil, 0o644); err != nil {
 		t.Fatal(err)
 	}
-	w.as(aNode, "POST", "/node/v1/start", wire.Start{Facts: wire.Facts{OS: "linux", Speed: 1, Renderers: []wire.Renderer{{Recipe: "practice"}}}}, &wire.Started{})
+	w.as(
+		aNode, "POST", "/node/v1/start",
+		wire.Start{Facts: wire.Facts{OS: "linux", Speed: 1, Renderers: []wire.Renderer{{Recipe: "practice"}}}},
+		&wire.Started{},
+	)
 	var receipt wire.Receipt
-	w.must("POST", "/api/v1/runs", wire.Submit{Job: "job", Project: "salt-clock", Scene: "a.practice", Frames: "1-3"}, &receipt)
+	w.must(
+		"POST", "/api/v1/runs", wire.Submit{Job: "job", Project: "salt-clock", Scene: "a.practice", Frames: "1-3"},
+		&receipt,
+	)
 	w.must("GET", fmt.Sprintf("/api/v1/runs/%d", receipt.Run), nil, &run)
 	w.must("GET", fmt.Sprintf("/api/v1/runs/%d/why", receipt.Run), nil, &why)
 	if run.State != "queued" || !strings.Contains(why.Why, "no administrator has allowed") {

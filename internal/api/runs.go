@@ -210,9 +210,18 @@ func (s *Server) submit(c *gin.Context, f *floor.Floor, in wire.Submit) {
 		Shot: run.Shot, Remarks: []string{run.ShotWhy},
 	}
 	if n := len(done.Passed); n == 1 {
-		receipt.Remarks = append(receipt.Remarks, fmt.Sprintf("The folder %s holds files already, so the run has another number.", done.Passed[0]))
+		receipt.Remarks = append(
+			receipt.Remarks,
+			fmt.Sprintf("The folder %s holds files already, so the run has another number.", done.Passed[0]),
+		)
 	} else if n > 1 {
-		receipt.Remarks = append(receipt.Remarks, fmt.Sprintf("The folders %s to %s hold files already, so the run has another number.", done.Passed[0], done.Passed[n-1]))
+		receipt.Remarks = append(
+			receipt.Remarks,
+			fmt.Sprintf(
+				"The folders %s to %s hold files already, so the run has another number.", done.Passed[0],
+				done.Passed[n-1],
+			),
+		)
 	}
 	if receipt.Nodes, err = f.Able(c, farm.RunID(run.ID)); err != nil {
 		s.fail(c, err)

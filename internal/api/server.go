@@ -166,7 +166,10 @@ func New(o Options) (*Server, error) {
 	if err != nil {
 		return nil, fmt.Errorf("reading the OpenAPI document: %w", err)
 	}
-	s := &Server{svc: o.Service, log: o.Log, name: o.Name, version: o.Version, secure: o.Secure, gate: newGate(), openAPI: document, forward: newForwarder(o.Name, o.Log, o.Service.Secret)}
+	s := &Server{
+		svc: o.Service, log: o.Log, name: o.Name, version: o.Version, secure: o.Secure, gate: newGate(),
+		openAPI: document, forward: newForwarder(o.Name, o.Log, o.Service.Secret),
+	}
 	s.recipeMarks = map[string]string{}
 	for name, r := range o.Service.Recipes() {
 		s.recipeMarks[name] = r.Mark()

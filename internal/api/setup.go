@@ -110,7 +110,11 @@ func (s *Server) drill(c *gin.Context, f *floor.Floor) {
 }
 
 func keyView(k farm.Key) wire.Key {
-	return wire.Key{ID: k.Hash[:12], Pools: append([]string{}, k.Pools...), Returns: append([]string{}, k.Returns...), Revoked: !k.RevokedAt.IsZero(), Label: k.Label, CreatedBy: k.CreatedBy, CreatedAt: k.CreatedAt, ExpiresAt: k.ExpiresAt, UsesLeft: k.UsesLeft}
+	return wire.Key{
+		ID: k.Hash[:12], Pools: append([]string{}, k.Pools...), Returns: append([]string{}, k.Returns...),
+		Revoked: !k.RevokedAt.IsZero(), Label: k.Label, CreatedBy: k.CreatedBy, CreatedAt: k.CreatedAt,
+		ExpiresAt: k.ExpiresAt, UsesLeft: k.UsesLeft,
+	}
 }
 
 func (s *Server) keys(c *gin.Context, f *floor.Floor) {
@@ -136,7 +140,14 @@ func (s *Server) newKey(c *gin.Context, f *floor.Floor, in wire.NewKey) {
 		return
 	}
 	key := secret.New("vxk")
-	made, err := f.IssueKey(c, farm.Key{Hash: secret.Hash(key), Label: in.Label, CreatedBy: person(c).Name, UsesLeft: in.Uses, Pools: in.Pools, Returns: in.Returns}, time.Duration(in.Seconds)*time.Second)
+	made, err := f.IssueKey(
+		c,
+		farm.Key{
+			Hash: secret.Hash(key), Label: in.Label, CreatedBy: person(c).Name, UsesLeft: in.Uses, Pools: in.Pools,
+			Returns: in.Returns,
+		},
+		time.Duration(in.Seconds)*time.Second,
+	)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -209,7 +220,10 @@ func (s *Server) tokens(c *gin.Context, f *floor.Floor) {
 	mine := c.MustGet(keyToken).(farm.Token).Hash
 	out := []wire.Token{}
 	for _, t := range tokens {
-		v := wire.Token{ID: t.Hash[:12], Kind: string(t.Kind), Person: t.Person, Label: t.Label, CreatedAt: t.CreatedAt, This: t.Hash == mine}
+		v := wire.Token{
+			ID: t.Hash[:12], Kind: string(t.Kind), Person: t.Person, Label: t.Label, CreatedAt: t.CreatedAt,
+			This: t.Hash == mine,
+		}
 		if !t.ExpiresAt.IsZero() {
 			v.ExpiresAt = &t.ExpiresAt
 		}

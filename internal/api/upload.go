@@ -31,7 +31,9 @@ func (s *Server) anUpload(c *gin.Context) (service.Upload, bool) {
 		problem(c, http.StatusUnprocessableEntity, "hash", "a frame is sent with its SHA-256 in hexadecimal")
 		return service.Upload{}, false
 	}
-	return service.Upload{Node: nodeID(c), Lease: farm.LeaseID(lease), Frame: frame, Hash: hash, Pass: c.Query("pass")}, true
+	return service.Upload{
+		Node: nodeID(c), Lease: farm.LeaseID(lease), Frame: frame, Hash: hash, Pass: c.Query("pass"),
+	}, true
 }
 
 func (s *Server) uploaded(c *gin.Context) {

@@ -37,7 +37,13 @@ func sampleOf(in wire.Sample) usage.Sample {
 		out.Groups = append(out.Groups, within(busy, 1))
 	}
 	for _, d := range in.Devices[:min(len(in.Devices), usage.MostDevices)] {
-		out.Devices = append(out.Devices, usage.Device{ID: short(d.ID), Busy: within(d.Busy, 1), Memory: bytes(d.Memory), Temperature: within(d.Temperature, maxDegrees)})
+		out.Devices = append(
+			out.Devices,
+			usage.Device{
+				ID: short(d.ID), Busy: within(d.Busy, 1), Memory: bytes(d.Memory),
+				Temperature: within(d.Temperature, maxDegrees),
+			},
+		)
 	}
 	return out
 }
@@ -206,7 +212,9 @@ func logQuery(c *gin.Context) (q logbook.Query, ok bool) {
 		return q, false
 	}
 	if len(c.Query("search")) > maxLabel {
-		problem(c, http.StatusUnprocessableEntity, "search", fmt.Sprintf("a search has at most %d characters", maxLabel))
+		problem(
+			c, http.StatusUnprocessableEntity, "search", fmt.Sprintf("a search has at most %d characters", maxLabel),
+		)
 		return q, false
 	}
 	q.Limit, q.Search, q.NodeItself = int(limit), c.Query("search"), c.Query("of") == "node"

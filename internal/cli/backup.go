@@ -117,10 +117,14 @@ func (o *databaseFlags) restore(ctx context.Context, file string) (runs int, err
 	}
 	dir := filepath.Join(o.data, "database")
 	if _, running := localpg.Running(ctx, dir); running {
-		return 0, fmt.Errorf("a service runs on %s; choose a new folder with --data, and start the service on that", o.data)
+		return 0, fmt.Errorf(
+			"a service runs on %s; choose a new folder with --data, and start the service on that", o.data,
+		)
 	}
 	if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 {
-		return 0, fmt.Errorf("%s holds a database already and is left as it is; restore into a new folder (--data)", dir)
+		return 0, fmt.Errorf(
+			"%s holds a database already and is left as it is; restore into a new folder (--data)", dir,
+		)
 	}
 	part := fmt.Sprintf("%s.restoring-%d", dir, time.Now().Unix())
 	if _, err := os.Lstat(part); !errors.Is(err, fs.ErrNotExist) {

@@ -118,8 +118,15 @@ func (a *app) root() *cobra.Command {
 		}
 	}
 	add("watch", a.queueCommand(), a.nodesCommand(), a.showCommand(), a.whyCommand(), a.outputCommand(), a.followCommand(), a.sheetCommand(), a.fetchCommand())
-	add("work", a.submitCommand(), a.steerCommand("hold"), a.steerCommand("release"), a.steerCommand("cancel"), a.steerCommand("retry"), a.redoCommand(), a.changeCommand(), a.drillCommand())
-	add("setup", a.signInCommand(), a.keyCommand(), a.poolCommand(), a.projectCommand(), a.placeCommand(), a.licenceCommand(), a.personCommand(), a.tokenCommand(), a.environmentCommand(), a.recipesCommand(), a.auditCommand())
+	add(
+		"work", a.submitCommand(), a.steerCommand("hold"), a.steerCommand("release"), a.steerCommand("cancel"),
+		a.steerCommand("retry"), a.redoCommand(), a.changeCommand(), a.drillCommand(),
+	)
+	add(
+		"setup", a.signInCommand(), a.keyCommand(), a.poolCommand(), a.projectCommand(), a.placeCommand(),
+		a.licenceCommand(), a.personCommand(), a.tokenCommand(), a.environmentCommand(), a.recipesCommand(),
+		a.auditCommand(),
+	)
 	add("run", a.serveCommand(), a.joinCommand(), a.demoCommand(), a.backupCommand(), a.restoreCommand())
 	root.AddCommand(practiceCommand(), a.launcherCommand(), a.crowdCommand())
 	return root
@@ -191,7 +198,10 @@ func (a *app) client() (*client.Client, error) {
 	}
 	if a.service != "" {
 		if own := a.token != "" || os.Getenv("VEXILLUM_TOKEN") != ""; !own && known.Token != "" && !among(a.service, known.Service) {
-			return nil, tokenElsewhere{fmt.Errorf("you are signed in to %s, and its token goes nowhere else; sign in first: vexillum sign-in %s --name YOU", known.Service, a.service)}
+			return nil, tokenElsewhere{fmt.Errorf(
+				"you are signed in to %s, and its token goes nowhere else; sign in first: vexillum sign-in %s --name YOU",
+				known.Service, a.service,
+			)}
 		}
 		known.Service = a.service
 	}

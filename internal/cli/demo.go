@@ -55,7 +55,10 @@ func (a *app) runDemo(ctx context.Context, o demo.Options, once bool) error {
 	if err != nil {
 		return err
 	}
-	if _, err := signIn(ctx, service, wire.SignIn{Name: demo.Name, Password: demo.Password, Label: "demo"}, filepath.Join(o.Dir, "access.json")); err != nil {
+	if _, err := signIn(
+		ctx, service, wire.SignIn{Name: demo.Name, Password: demo.Password, Label: "demo"},
+		filepath.Join(o.Dir, "access.json"),
+	); err != nil {
 		return err
 	}
 	if once {

@@ -67,7 +67,9 @@ func (a *app) environmentSetCommand() *cobra.Command {
 	f.StringArrayVar(&sets, "set", nil, "a variable, as NAME=VALUE; the value may hold placeholders such as {scene_root}")
 	f.StringSliceVar(&drops, "drop", nil, "take a variable back")
 	c.RunE = a.asking(func(ctx context.Context, cl *client.Client, _ []string) error {
-		for name, p := range map[string]struct{ to, from **string }{"account": {&in.Account, &account}, "group": {&in.Group, &group}, "mask": {&in.Mask, &mask}} {
+		for name, p := range map[string]struct{ to, from **string }{
+			"account": {&in.Account, &account}, "group": {&in.Group, &group}, "mask": {&in.Mask, &mask},
+		} {
 			if f.Changed(name) {
 				*p.to = *p.from
 			}

@@ -185,7 +185,9 @@ func bringFile(ctx context.Context, cl *client.Client, run int64, frame int, o w
 		return false, fmt.Errorf("fetching frame %d: %w", frame, err)
 	}
 	if got := hex.EncodeToString(sum.Sum(nil)); got != o.Hash {
-		return false, fmt.Errorf("frame %d came with the wrong hash (%.12s, not %.12s): %w", frame, got, o.Hash, errAltered)
+		return false, fmt.Errorf(
+			"frame %d came with the wrong hash (%.12s, not %.12s): %w", frame, got, o.Hash, errAltered,
+		)
 	}
 	if err := os.Chmod(part.Name(), 0o644); err != nil {
 		return false, fmt.Errorf("writing frame %d: %w", frame, err)

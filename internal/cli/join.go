@@ -44,7 +44,9 @@ func (a *app) joinCommand() *cobra.Command {
 				level = slog.LevelInfo
 			}
 			if f := c.Flags().Lookup("speed"); f.Changed && !(o.Speed >= wire.MinSpeed && o.Speed <= wire.MaxSpeed) {
-				return usageError{fmt.Errorf("--speed %s: a speed index lies between %g and %g", f.Value, wire.MinSpeed, wire.MaxSpeed)}
+				return usageError{fmt.Errorf(
+					"--speed %s: a speed index lies between %g and %g", f.Value, wire.MinSpeed, wire.MaxSpeed,
+				)}
 			}
 			for i, text := range devices {
 				model, memory, _ := strings.Cut(text, "=")
@@ -98,7 +100,10 @@ func (a *app) joinCommand() *cobra.Command {
 	host, _ := os.Hostname()
 	host, _, _ = strings.Cut(strings.ToLower(host), ".")
 	f := c.Flags()
-	f.StringVar(&o.Key, "key", os.Getenv("VEXILLUM_KEY"), "enrolment key (or VEXILLUM_KEY); others on this machine can see it while this runs: better --key-file")
+	f.StringVar(
+		&o.Key, "key", os.Getenv("VEXILLUM_KEY"),
+		"enrolment key (or VEXILLUM_KEY); others on this machine can see it while this runs: better --key-file",
+	)
 	f.StringVar(&keyFile, "key-file", "", "file with the enrolment key, or - for standard input")
 	f.StringVar(&o.Name, "name", host, "name of the node")
 	f.StringVar(&o.Kind, "kind", "rack", "rack (always on the farm) or desk (somebody's machine)")
@@ -106,7 +111,10 @@ func (a *app) joinCommand() *cobra.Command {
 	f.Float64Var(&o.Speed, "speed", 0, "speed index to report instead of measuring it")
 	f.StringSliceVar(&o.Renderers, "renderers", nil, "recipes to offer (default: all whose renderer is found)")
 	f.IntVar(&o.Threads, "threads", 0, "threads a renderer may use (default: all cores)")
-	f.DurationVar(&o.Stall, "stall", 0, "end a renderer that gives no sign of life for so long (default: as job or recipe says, or as its frames are expected to take)")
+	f.DurationVar(
+		&o.Stall, "stall", 0,
+		"end a renderer that gives no sign of life for so long (default: as job or recipe says, or as its frames are expected to take)",
+	)
 	f.StringArrayVar(&devices, "device", nil, "a graphics device to tell besides those that are found, as MODEL=24GiB; for practice nodes")
 	f.StringVar(&staging, "staging-limit", "", "disk that frames may take up until they are delivered, such as 20GiB (default: no limit but what is free)")
 	f.BoolVar(&o.Send, "upload", false, "send frames to the service even where their place is seen (default: only where it is not)")

@@ -248,7 +248,10 @@ func (a *app) nodeSetCommand() *cobra.Command {
 	f.StringVar(&week, "hours", "", "duty hours, such as 'mon-fri 18:00-08:00; sat,sun 00:00-24:00', or always")
 	f.StringVar(&zone, "zone", "", "time zone of the hours, such as Europe/Dublin")
 	f.StringArrayVar(&except, "except", nil, "hours of one date, such as 2031-12-24=12:00-24:00, or 2031-12-24=never")
-	f.StringSliceVar(&in.Permit, "permit", nil, "as an administrator: let renderers run as root (root), or be given variables that load code (code)")
+	f.StringSliceVar(
+		&in.Permit, "permit", nil,
+		"as an administrator: let renderers run as root (root), or be given variables that load code (code)",
+	)
 	f.StringSliceVar(&in.Forbid, "forbid", nil, "take such a permission away")
 	f.StringVar(&from, "from", "", "take settings over from this node")
 	f.StringSliceVar(&in.Parts, "parts", nil, "which: traits, pools, caps, hours (default: all)")

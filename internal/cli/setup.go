@@ -115,7 +115,10 @@ func (a *app) projectCommand() *cobra.Command {
 		if err := a.patch(c.Context(), "/api/v1/projects/"+url.PathEscape(args[0]), in, &out); err != nil {
 			return err
 		}
-		fmt.Fprintf(a.out, "project %s (%s): scenes from place %s, frames to place %s, weight %g\n", out.Name, out.Title, out.Scenes, out.Frames, out.Weight)
+		fmt.Fprintf(
+			a.out, "project %s (%s): scenes from place %s, frames to place %s, weight %g\n", out.Name, out.Title,
+			out.Scenes, out.Frames, out.Weight,
+		)
 		return nil
 	}
 	set.Flags().StringVar(&title, "title", "", "title for people")
@@ -159,7 +162,9 @@ func (a *app) placeCommand() *cobra.Command {
 			"one without it may be the empty mount point of a storage that is away. Look that it is mounted first.",
 		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
 			var out wire.Place
-			if err := cl.Do(ctx, http.MethodPost, "/api/v1/places/"+url.PathEscape(args[0])+"/mark", nil, &out); err != nil {
+			if err := cl.Do(
+				ctx, http.MethodPost, "/api/v1/places/"+url.PathEscape(args[0])+"/mark", nil, &out,
+			); err != nil {
 				return err
 			}
 			a.placed(out)
@@ -170,7 +175,9 @@ func (a *app) placeCommand() *cobra.Command {
 	for os, path := range paths {
 		set.Flags().StringVar(path, os, "", "its path on "+os+"; empty: none any more")
 	}
-	parent.AddCommand(set, mark, list(a, "list", "List the places", "/api/v1/places", []string{"PLACE", "HERE", "LINUX", "DARWIN", "WINDOWS", "LOADS"}, func(p wire.Place) []string {
+	parent.AddCommand(set, mark, list(a, "list", "List the places", "/api/v1/places", []string{
+		"PLACE", "HERE", "LINUX", "DARWIN", "WINDOWS", "LOADS",
+	}, func(p wire.Place) []string {
 		loads := "any number"
 		if p.Loads > 0 {
 			loads = fmt.Sprintf("%d at once", p.Loads)

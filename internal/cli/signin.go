@@ -44,11 +44,17 @@ func (a *app) signInCommand() *cobra.Command {
 				host, _ := os.Hostname()
 				label = "command line on " + host
 			}
-			me, err := signIn(c.Context(), cl, wire.SignIn{Name: name, Password: password, Label: label, Seconds: days * 24 * 3600}, path)
+			me, err := signIn(
+				c.Context(), cl, wire.SignIn{Name: name, Password: password, Label: label, Seconds: days * 24 * 3600},
+				path,
+			)
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(a.out, "Signed in to %s as %s (%s). The token is kept in %s and is good for %d days.\n", cl.Address(), me.Name, me.Role, path, days)
+			fmt.Fprintf(
+				a.out, "Signed in to %s as %s (%s). The token is kept in %s and is good for %d days.\n", cl.Address(),
+				me.Name, me.Role, path, days,
+			)
 			return nil
 		},
 	}
@@ -139,7 +145,9 @@ func (a *app) tokenCommand() *cobra.Command {
 	})
 	tokens.Flags().BoolVar(&all, "all", false, "of everybody (admins only)")
 	revoke := &cobra.Command{
-		Use: "revoke TOKEN", Short: "Shut a token or session out at once", Args: exactly(1, "the id of a token, as vexillum token list shows it"),
+		Use: "revoke TOKEN", Short: "Shut a token or session out at once", Args: exactly(
+			1, "the id of a token, as vexillum token list shows it",
+		),
 		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
 			if err := cl.Do(ctx, http.MethodDelete, "/api/v1/tokens/"+url.PathEscape(args[0]), nil, nil); err != nil {
 				return err

@@ -108,7 +108,10 @@ func (a *app) submitCommand() *cobra.Command {
 	f := c.Flags()
 	f.StringVarP(&in.Project, "project", "p", "", "project (needed)")
 	f.StringVarP(&in.Frames, "frames", "f", "", "frame range such as 1-180, 1-180/2 or 1,5,9-20 (needed)")
-	f.StringVar(&in.Shot, "shot", "", "all frames of the animation, whatever part is rendered, such as 1-180 (default: as in the job's earlier runs, as a file beside the scene says, or the frames)")
+	f.StringVar(
+		&in.Shot, "shot", "",
+		"all frames of the animation, whatever part is rendered, such as 1-180 (default: as in the job's earlier runs, as a file beside the scene says, or the frames)",
+	)
 	f.StringVar(&in.Job, "job", "", "name of the job (default: the scene's name)")
 	f.StringVar(&in.Kind, "kind", "final", "proof, final or correction")
 	f.StringVar(&in.Recipe, "recipe", "", "recipe (default: by the scene's ending)")
@@ -128,7 +131,10 @@ func (a *app) submitCommand() *cobra.Command {
 	f.StringVar(&in.Sequence, "order", "", "of frames: forward, reverse, or scouts (a few spread over the range first); default: the dealer chooses")
 	f.BoolVar(&in.Wait, "wait", false, "with --order scouts: the rest waits until somebody releases the run")
 	f.StringVar(&startOn, "start-on", "", "nodes that begin until the first frame is verified, or all (default: 3 for a new scene)")
-	f.DurationVar(&stall, "stall", 0, "for how long a renderer may give no sign of life, such as 30m (default: as the recipe says, or as its frames are expected to take)")
+	f.DurationVar(
+		&stall, "stall", 0,
+		"for how long a renderer may give no sign of life, such as 30m (default: as the recipe says, or as its frames are expected to take)",
+	)
 	f.BoolVar(&in.Held, "held", false, "put it into the queue held")
 	f.BoolVar(&follow, "follow", false, "watch the run until it ends")
 	_ = c.MarkFlagRequired("project")
@@ -155,7 +161,10 @@ func submit(ctx context.Context, c *client.Client, in wire.Submit) (wire.Receipt
 
 func (a *app) receipt(r wire.Receipt) {
 	fmt.Fprintf(a.out, "%s  %s\n", r.Name, state(r.State))
-	a.facts("number", fmt.Sprintf("#%d", r.Run), "frames", fmt.Sprintf("%s (%d)", r.Frames, r.FrameCount), "shot", r.Shot, "output", r.Output)
+	a.facts(
+		"number", fmt.Sprintf("#%d", r.Run), "frames", fmt.Sprintf("%s (%d)", r.Frames, r.FrameCount), "shot", r.Shot,
+		"output", r.Output,
+	)
 	for _, remark := range append(r.Remarks, r.Sentence) {
 		fmt.Fprintf(a.out, "  %s\n", remark)
 	}
@@ -184,7 +193,11 @@ func (a *app) redoCommand() *cobra.Command {
 			if a.json {
 				return a.printJSON(run)
 			}
-			fmt.Fprintf(a.out, "%s  %s\n  Frames %s are rendered again; the old pictures stay until the new ones are verified.\n", run.Name, state(run.State), in.Frames)
+			fmt.Fprintf(
+				a.out,
+				"%s  %s\n  Frames %s are rendered again; the old pictures stay until the new ones are verified.\n",
+				run.Name, state(run.State), in.Frames,
+			)
 			return nil
 		}),
 	})

@@ -147,7 +147,10 @@ func (a *app) showCommand() *cobra.Command {
 				switch {
 				case n.Name != args[0]:
 				case err == nil:
-					return fmt.Errorf("%q is a node and a run; say which:\n  '#%d'  %s/%s  %s\n  the node: vexillum nodes --where 'name==%s'", args[0], run.ID, run.Project, run.Name, run.State, n.Name)
+					return fmt.Errorf(
+						"%q is a node and a run; say which:\n  '#%d'  %s/%s  %s\n  the node: vexillum nodes --where 'name==%s'",
+						args[0], run.ID, run.Project, run.Name, run.State, n.Name,
+					)
 				default:
 					return a.showNode(ctx, cl, n.ID)
 				}

@@ -196,7 +196,9 @@ func (f *Farm) studio(ctx context.Context) error {
 		}
 	}
 	for name, title := range map[string]string{"salt-clock": "The Salt Clock", "tidal-room": "Tidal Room", "gannet": "Gannet"} {
-		if err := set("/api/v1/projects/"+name, wire.ProjectChange{Title: &title, Scenes: "scenes", Frames: "frames"}); err != nil {
+		if err := set(
+			"/api/v1/projects/"+name, wire.ProjectChange{Title: &title, Scenes: "scenes", Frames: "frames"},
+		); err != nil {
 			return fmt.Errorf("making the demo's projects: %w", err)
 		}
 	}
@@ -273,7 +275,9 @@ func (f *Farm) describe(ctx context.Context, now time.Time) error {
 		}
 	}
 	mask, table := "002", "{scene_root}/salt-clock/salt.csv"
-	tables := wire.EnvironmentChange{Project: "salt-clock", Mask: &mask, Variables: map[string]*string{"COLOUR_TABLE": &table}}
+	tables := wire.EnvironmentChange{
+		Project: "salt-clock", Mask: &mask, Variables: map[string]*string{"COLOUR_TABLE": &table},
+	}
 	if err := f.Nadia.Do(ctx, http.MethodPatch, "/api/v1/environments", tables, nil); err != nil {
 		return fmt.Errorf("saying what the demo's renderers find: %w", err)
 	}

@@ -169,7 +169,9 @@ func Identify(account, group string) (uid, gid int, err error) {
 			return 0, 0, fmt.Errorf("the account %s has no number here", account)
 		}
 		if uid == 0 && account != "root" && account != "0" { // what is allowed is asked by name
-			return 0, 0, fmt.Errorf("the account %s is root under another name here; say root, if that is meant", account)
+			return 0, 0, fmt.Errorf(
+				"the account %s is root under another name here; say root, if that is meant", account,
+			)
 		}
 	}
 	if group != "" {

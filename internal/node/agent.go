@@ -131,7 +131,10 @@ func Run(ctx context.Context, o Options) error {
 		return fmt.Errorf("finding the node's folder: %w", err)
 	}
 	o.Dir = dir
-	a := &Agent{o: o, nudge: make(chan struct{}, 1), shifted: make(chan struct{}, 1), works: map[int64]*work{}, wake: make(chan struct{}, 1), owned: newOwned(), looking: make(chan struct{}, looksAtOnce)}
+	a := &Agent{
+		o: o, nudge: make(chan struct{}, 1), shifted: make(chan struct{}, 1), works: map[int64]*work{},
+		wake: make(chan struct{}, 1), owned: newOwned(), looking: make(chan struct{}, looksAtOnce),
+	}
 	if err := os.MkdirAll(a.staging(), 0o700); err != nil {
 		return fmt.Errorf("making the node's folder: %w", err)
 	}
@@ -202,7 +205,10 @@ func (a *Agent) enrol(ctx context.Context, name string) error {
 	var enrolled wire.Enrolled
 	call, cancel := context.WithTimeout(ctx, callTimeout)
 	defer cancel()
-	err = a.o.Client.Do(call, http.MethodPost, "/node/v1/enrol", wire.Enrol{Key: a.o.Key, Name: name, Kind: a.o.Kind, Facts: a.facts}, &enrolled)
+	err = a.o.Client.Do(
+		call, http.MethodPost, "/node/v1/enrol", wire.Enrol{Key: a.o.Key, Name: name, Kind: a.o.Kind, Facts: a.facts},
+		&enrolled,
+	)
 	if err != nil {
 		return err
 	}
@@ -227,7 +233,10 @@ func (a *Agent) comeBack(ctx context.Context, refused error) error {
 		return refused
 	}
 	if a.o.Key == "" {
-		return fmt.Errorf("the farm does not know the token of %s any more: it was shut out, or the farm was restored. A wrangler lets it come back with: vexillum key new --return %s; start it then with --key-file", a.me.Name, a.me.Name)
+		return fmt.Errorf(
+			"the farm does not know the token of %s any more: it was shut out, or the farm was restored. A wrangler lets it come back with: vexillum key new --return %s; start it then with --key-file",
+			a.me.Name, a.me.Name,
+		)
 	}
 	name := a.me.Name
 	if a.o.Renamed {

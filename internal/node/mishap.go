@@ -74,7 +74,9 @@ func (l life) mishap(w witness) *wire.Mishap {
 // live keeps what this process is doing.
 func (a *Agent) live(works []wire.Progress) {
 	w := testify()
-	l := life{Boot: w.boot, PID: os.Getpid(), Kills: w.kills, At: time.Now().UTC().Round(time.Second), Works: []lifeLease{}}
+	l := life{
+		Boot: w.boot, PID: os.Getpid(), Kills: w.kills, At: time.Now().UTC().Round(time.Second), Works: []lifeLease{},
+	}
 	for _, p := range works {
 		l.Works = append(l.Works, lifeLease{p.Lease, p.MemoryBytes})
 	}
@@ -123,7 +125,10 @@ func mishapText(m *wire.Mishap) string {
 	if !m.Sure {
 		how = "seems to have killed"
 	}
-	text := fmt.Sprintf("the system %s the node process before this one for want of memory, after %s", how, m.At.Local().Format("Mon 15:04:05"))
+	text := fmt.Sprintf(
+		"the system %s the node process before this one for want of memory, after %s", how,
+		m.At.Local().Format("Mon 15:04:05"),
+	)
 	if m.Lease != 0 {
 		text += fmt.Sprintf("; lease %d had the most memory then", m.Lease)
 	}

@@ -19,9 +19,15 @@ func TestWhatEndedTheLastProcess(t *testing.T) {
 		now  witness
 		want *wire.Mishap
 	}{
-		{"the log names it", life{"a", 12, 3, at, works}, witness{"a", 4, map[int]bool{12: true, 9: true}}, &wire.Mishap{At: at, Sure: true, Lease: 8, MemoryBytes: 20 << 30}},
+		{
+			"the log names it", life{"a", 12, 3, at, works}, witness{"a", 4, map[int]bool{12: true, 9: true}},
+			&wire.Mishap{At: at, Sure: true, Lease: 8, MemoryBytes: 20 << 30},
+		},
 		{"the log names others", life{"a", 12, 3, at, works}, witness{"a", 5, map[int]bool{9: true}}, nil},
-		{"there is no log to read, and somebody was killed", life{"a", 12, 3, at, works[:1]}, witness{"a", 4, nil}, &wire.Mishap{At: at, Lease: 7, MemoryBytes: 1 << 30}},
+		{
+			"there is no log to read, and somebody was killed", life{"a", 12, 3, at, works[:1]}, witness{"a", 4, nil},
+			&wire.Mishap{At: at, Lease: 7, MemoryBytes: 1 << 30},
+		},
 		{"nobody was killed since", life{"a", 12, 3, at, works}, witness{"a", 3, nil}, nil},
 		{"the system does not count", life{"a", 12, -1, at, works}, witness{"a", 1, nil}, nil},
 		{"it did nothing", life{"a", 12, 0, at, nil}, witness{"a", 1, nil}, &wire.Mishap{At: at}},

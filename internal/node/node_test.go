@@ -406,7 +406,9 @@ func TestAPictureThatEndsTheProcessIsSetAside(t *testing.T) {
 		w.held.Note(hold.Entry{Do: hold.Looked, Launch: 1, Frame: 1})
 	}
 	w.finish(c)
-	if got := f.told(); !slices.Equal(got, []string{"failed 1 wrong output"}) || !strings.Contains(f.items[0].Message, "has ended the node process twice") {
+	if got := f.told(); !slices.Equal(got, []string{"failed 1 wrong output"}) || !strings.Contains(
+		f.items[0].Message, "has ended the node process twice",
+	) {
 		t.Errorf("told %q: %+v", got, f.items)
 	}
 	aside, _ := filepath.Glob(filepath.Join(filepath.Dir(w.staging), "aside", "*f1.png"))

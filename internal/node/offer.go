@@ -136,7 +136,12 @@ func (w *work) deadly(c check) bool {
 		w.log.Warn("setting a picture aside", "path", c.path, "error", err)
 		to = c.path
 	}
-	w.failed(c.launch, c.frame, triage.CauseWrongOutput, fmt.Sprintf("looking at this picture has ended the node process twice; it is set aside on %s as %s", w.node, to))
+	w.failed(
+		c.launch, c.frame, triage.CauseWrongOutput,
+		fmt.Sprintf(
+			"looking at this picture has ended the node process twice; it is set aside on %s as %s", w.node, to,
+		),
+	)
 	return true
 }
 

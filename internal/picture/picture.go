@@ -86,11 +86,15 @@ func Verify(path, format string, width, height int) (*Verified, error) {
 	case errors.Is(err, errSlow):
 		return nil, fmt.Errorf("looking at the frame: %w", err)
 	case err != nil:
-		return nil, &FaultError{Reason: fmt.Sprintf("the file is not a whole %s picture (%d bytes): %v", format, size, err)}
+		return nil, &FaultError{Reason: fmt.Sprintf(
+			"the file is not a whole %s picture (%d bytes): %v", format, size, err,
+		)}
 	}
 	sum := sha256.New()
 	if n, err := io.Copy(sum, s.reader()); err != nil || n != size {
-		return nil, fmt.Errorf("reading the frame: it changed while it was looked at (%d bytes, then %d): %w", size, n, err)
+		return nil, fmt.Errorf(
+			"reading the frame: it changed while it was looked at (%d bytes, then %d): %w", size, n, err,
+		)
 	}
 	return &Verified{Image: img, Hash: hex.EncodeToString(sum.Sum(nil)), Bytes: size, Blank: isBlank}, nil
 }
@@ -102,13 +106,17 @@ func (s source) look(format string, width, height int) (img image.Image, isBlank
 		return nil, false, err
 	}
 	if w != width || h != height {
-		return nil, false, &FaultError{Reason: fmt.Sprintf("the picture is %d×%d, asked for was %d×%d", w, h, width, height)}
+		return nil, false, &FaultError{Reason: fmt.Sprintf(
+			"the picture is %d×%d, asked for was %d×%d", w, h, width, height,
+		)}
 	}
 	if memory > mostDecoded {
 		if format == "png" {
 			return streamPNG(s.reader())
 		}
-		return nil, false, &FaultError{Reason: fmt.Sprintf("a %s picture of %d×%d is more than can be looked at; render it as PNG, or smaller", format, w, h)}
+		return nil, false, &FaultError{Reason: fmt.Sprintf(
+			"a %s picture of %d×%d is more than can be looked at; render it as PNG, or smaller", format, w, h,
+		)}
 	}
 	img, err = s.decode(format)
 	if err != nil {

@@ -146,7 +146,10 @@ func readPNGHeader(r io.Reader) (h pngHeader, c *chunks, err error) {
 	if err := c.end(); err != nil {
 		return h, nil, err
 	}
-	h = pngHeader{width: int(binary.BigEndian.Uint32(b[:])), height: int(binary.BigEndian.Uint32(b[4:])), depth: int(b[8]), kind: int(b[9]), interlaced: b[12] == 1}
+	h = pngHeader{
+		width: int(binary.BigEndian.Uint32(b[:])), height: int(binary.BigEndian.Uint32(b[4:])), depth: int(b[8]),
+		kind: int(b[9]), interlaced: b[12] == 1,
+	}
 	return h, c, h.check()
 }
 
@@ -206,7 +209,10 @@ type sampler struct {
 
 func newSampler(h pngHeader, palette []byte) *sampler {
 	step := max(1, (max(h.width, h.height)+sampleSide-1)/sampleSide)
-	return &sampler{h: h, palette: palette, step: step, small: image.NewRGBA(image.Rect(0, 0, (h.width+step-1)/step, (h.height+step-1)/step))}
+	return &sampler{
+		h: h, palette: palette, step: step,
+		small: image.NewRGBA(image.Rect(0, 0, (h.width+step-1)/step, (h.height+step-1)/step)),
+	}
 }
 
 // passes are the seven passes of an interlaced picture: first pixel and distance.

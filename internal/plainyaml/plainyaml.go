@@ -28,7 +28,10 @@ func ToJSON(data []byte) ([]byte, error) {
 	for _, t := range lexer.Tokenize(string(data)) {
 		switch t.Type {
 		case token.AliasType, token.AnchorType, token.MergeKeyType:
-			return nil, fmt.Errorf("line %d, column %d: %q: aliases are not taken; write the values out", t.Position.Line, t.Position.Column, t.Value)
+			return nil, fmt.Errorf(
+				"line %d, column %d: %q: aliases are not taken; write the values out", t.Position.Line,
+				t.Position.Column, t.Value,
+			)
 		case token.MappingStartType, token.SequenceStartType:
 			open++
 		case token.MappingEndType, token.SequenceEndType:

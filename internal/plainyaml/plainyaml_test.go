@@ -9,7 +9,9 @@ import (
 func TestPlainFiles(t *testing.T) {
 	bomb := "a: &a [x, x, x, x, x, x, x, x, x]\n"
 	for c := 'b'; c <= 'j'; c++ {
-		bomb += strings.Repeat("", 1) + string(c) + ": &" + string(c) + " [" + strings.TrimSuffix(strings.Repeat("*"+string(c-1)+", ", 9), ", ") + "]\n"
+		bomb += strings.Repeat("", 1) + string(c) + ": &" + string(c) + " [" + strings.TrimSuffix(
+			strings.Repeat("*"+string(c-1)+", ", 9), ", ",
+		) + "]\n"
 	}
 	for name, c := range map[string]struct{ text, says string }{
 		"plain":        {"nodes:\n  - {name: kiln-01, speed: 1.5}\n  - name: \"*not an alias\"\n    note: 'a & b'\n", ""},

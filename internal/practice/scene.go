@@ -64,7 +64,10 @@ const (
 	doesChild   = "leaves child" // starts a process that outlives it unless the whole tree is ended
 )
 
-var ways = []string{doesError, doesCrash, doesMemory, doesLicence, doesHang, doesNoFile, doesCut, doesSize, doesSlow, doesNoPass, doesLink, doesPipe, doesHuge, doesChild}
+var ways = []string{
+	doesError, doesCrash, doesMemory, doesLicence, doesHang, doesNoFile, doesCut, doesSize, doesSlow, doesNoPass,
+	doesLink, doesPipe, doesHuge, doesChild,
+}
 
 // Cost is the reference time of frames: the same for all, or straight lines
 // between points.

@@ -146,7 +146,10 @@ func (t Target) open() (*os.Root, error) {
 	if t.Mark != "" {
 		if _, err := root.Stat(t.Mark); err != nil {
 			_ = root.Close()
-			return nil, fmt.Errorf("%w: the folder %s is there, but not the mark %s in it; look whether it is mounted", ErrNoPlace, t.Root, t.Mark)
+			return nil, fmt.Errorf(
+				"%w: the folder %s is there, but not the mark %s in it; look whether it is mounted", ErrNoPlace, t.Root,
+				t.Mark,
+			)
 		}
 	}
 	for _, folder := range t.folders() {

@@ -213,7 +213,10 @@ func (r *Recipe) check() error {
 	for _, text := range texts {
 		for _, m := range inBraces.FindAllStringSubmatch(text, -1) {
 			if better, ok := replaced[m[1]]; ok {
-				return fmt.Errorf("%q has the placeholder {%s}, which made a frame differ from run to run; write {%s}", text, m[1], better)
+				return fmt.Errorf(
+					"%q has the placeholder {%s}, which made a frame differ from run to run; write {%s}", text, m[1],
+					better,
+				)
 			}
 			if _, isValue := r.Values[m[1]]; !isValue && !placeholders[m[1]] {
 				return fmt.Errorf("%q has the placeholder {%s}, which nothing fills in", text, m[1])

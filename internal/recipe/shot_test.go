@@ -21,9 +21,11 @@ func TestWhatAFileBesideTheSceneTells(t *testing.T) {
 		values      map[string]string
 		says        string
 	}{
-		"options":           {"; a comment\nInput_File_Name=a.pov\nInitial_Frame=1\r\nFinal_Frame = 30\r\nInitial_Clock=0\nFinal_Clock=6.28\nCyclic_Animation=On\n", 1, 30, map[string]string{"clock_first": "0", "clock_last": "6.28", "cyclic": "on"}, ""},
-		"no first frame":    {"Final_Frame=25\n", 1, 25, nil, ""},
-		"switches":          {"+KFI0\n+KFF11\n+KI-1\n+KF2\n+KC\n", 0, 11, map[string]string{"clock_first": "-1", "clock_last": "2", "cyclic": "on"}, ""},
+		"options":        {"; a comment\nInput_File_Name=a.pov\nInitial_Frame=1\r\nFinal_Frame = 30\r\nInitial_Clock=0\nFinal_Clock=6.28\nCyclic_Animation=On\n", 1, 30, map[string]string{"clock_first": "0", "clock_last": "6.28", "cyclic": "on"}, ""},
+		"no first frame": {"Final_Frame=25\n", 1, 25, nil, ""},
+		"switches": {"+KFI0\n+KFF11\n+KI-1\n+KF2\n+KC\n", 0, 11, map[string]string{
+			"clock_first": "-1", "clock_last": "2", "cyclic": "on",
+		}, ""},
 		"the last counts":   {"final_frame=10\nFINAL_FRAME=20\n", 1, 20, nil, ""},
 		"commented out":     {";Final_Frame=10\n; Cyclic_Animation=on\n", 0, 0, nil, ""},
 		"not cyclic":        {"Cyclic_Animation=off\nFinal_Frame=3\n", 1, 3, nil, ""},

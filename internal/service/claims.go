@@ -17,7 +17,9 @@ import (
 // Report takes what a node reports. That a frame stands in its place is
 // believed where its files are seen there, each with the bytes that it must
 // have; otherwise the verdict is to deliver it again, and says why.
-func (s *Service) Report(ctx context.Context, node farm.NodeID, session int64, reports []accept.Report) ([]accept.Verdict, error) {
+func (s *Service) Report(
+	ctx context.Context, node farm.NodeID, session int64, reports []accept.Report,
+) ([]accept.Verdict, error) {
 	f, err := s.Floor()
 	if err != nil {
 		return nil, err
@@ -29,7 +31,9 @@ func (s *Service) Report(ctx context.Context, node farm.NodeID, session int64, r
 	unseen := map[int]string{}
 	for _, c := range claims {
 		if err := within(ctx, func() error { return see(c) }); err != nil {
-			unseen[c.Item] = fmt.Sprintf("the service does not see frame %d of %s in the place %s: %v", c.Frame, c.Run, c.Place, err)
+			unseen[c.Item] = fmt.Sprintf(
+				"the service does not see frame %d of %s in the place %s: %v", c.Frame, c.Run, c.Place, err,
+			)
 		}
 	}
 	believed := make([]accept.Report, 0, len(reports))

@@ -20,7 +20,9 @@ const lookTime = 2 * time.Second
 // SetPlace makes or changes a place. Where its path on this system is new, the
 // folder is marked: the mark tells it later from the empty mount point of a
 // storage that is away.
-func (s *Service) SetPlace(ctx context.Context, name string, in wire.PlaceChange, match string, by farm.Person) (wire.Place, error) {
+func (s *Service) SetPlace(
+	ctx context.Context, name string, in wire.PlaceChange, match string, by farm.Person,
+) (wire.Place, error) {
 	f, err := s.Floor()
 	if err != nil {
 		return wire.Place{}, err
@@ -39,7 +41,10 @@ func (s *Service) SetPlace(ctx context.Context, name string, in wire.PlaceChange
 		return err
 	})
 	if err != nil {
-		out.Remark = fmt.Sprintf("The folder %s is not marked: %v. Frames are taken there once it is: vexillum place mark %s.", path, err, name)
+		out.Remark = fmt.Sprintf(
+			"The folder %s is not marked: %v. Frames are taken there once it is: vexillum place mark %s.", path, err,
+			name,
+		)
 		return out, nil
 	}
 	return s.placeView(ctx, after), nil
@@ -58,14 +63,19 @@ func (s *Service) MarkPlace(ctx context.Context, name string, by farm.Person) (w
 	}
 	path := p.Paths[runtime.GOOS]
 	if path == "" {
-		return wire.Place{}, &floor.Refusal{Kind: floor.Conflict, Field: "place", Reason: fmt.Sprintf("the place %s has no path on %s, where the service runs", name, runtime.GOOS)}
+		return wire.Place{}, &floor.Refusal{
+			Kind: floor.Conflict, Field: "place",
+			Reason: fmt.Sprintf("the place %s has no path on %s, where the service runs", name, runtime.GOOS),
+		}
 	}
 	err = within(ctx, func() error {
 		_, err := publish.MarkPlace(path, s.Life())
 		return err
 	})
 	if err != nil {
-		return wire.Place{}, &floor.Refusal{Kind: floor.Conflict, Field: "place", Reason: fmt.Sprintf("the folder %s cannot be marked: %v", path, err)}
+		return wire.Place{}, &floor.Refusal{
+			Kind: floor.Conflict, Field: "place", Reason: fmt.Sprintf("the folder %s cannot be marked: %v", path, err),
+		}
 	}
 	if err := f.Marked(ctx, name, path, by); err != nil {
 		return wire.Place{}, err

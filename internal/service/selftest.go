@@ -78,12 +78,17 @@ func (s *Service) prepareTests(ctx context.Context, f *floor.Floor) error {
 	}
 	self := farm.Person{Name: floor.OwnActor}
 	for name, dir := range map[string]string{"self-test-scenes": scenes, "self-test-frames": pictures} {
-		if _, err := s.SetPlace(ctx, name, wire.PlaceChange{Paths: map[string]string{runtime.GOOS: dir}}, "", self); err != nil {
+		if _, err := s.SetPlace(
+			ctx, name, wire.PlaceChange{Paths: map[string]string{runtime.GOOS: dir}}, "", self,
+		); err != nil {
 			return err
 		}
 	}
 	title := "Self-tests of nodes"
-	_, err := f.SetProject(ctx, selftest.Project, wire.ProjectChange{Title: &title, Scenes: "self-test-scenes", Frames: "self-test-frames"}, "", floor.OwnActor)
+	_, err := f.SetProject(
+		ctx, selftest.Project,
+		wire.ProjectChange{Title: &title, Scenes: "self-test-scenes", Frames: "self-test-frames"}, "", floor.OwnActor,
+	)
 	return err
 }
 

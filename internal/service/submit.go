@@ -42,7 +42,9 @@ func (s *Service) Submit(ctx context.Context, sub floor.Submission) (Submitted, 
 		return Submitted{}, err
 	} else if known { // even if the scene is gone by now
 		roots, err := f.Roots(ctx, run.Project, runtime.GOOS)
-		return Submitted{Run: run, Again: true, Output: filepath.Join(roots.Frames, filepath.FromSlash(run.Output))}, err
+		return Submitted{
+			Run: run, Again: true, Output: filepath.Join(roots.Frames, filepath.FromSlash(run.Output)),
+		}, err
 	}
 	given := sub.Spec.Values
 	sub, err = f.CheckSubmission(sub)
@@ -63,7 +65,13 @@ func (s *Service) Submit(ctx context.Context, sub floor.Submission) (Submitted, 
 		return Submitted{}, &floor.Refusal{Kind: floor.Invalid, Field: "output", Reason: fmt.Sprintf("the frame place %s is not there; mount it or correct the place", roots.Frames)}
 	}
 	if err := within(ctx, func() error { return publish.Marked(roots.Frames, s.Life()) }); err != nil {
-		return Submitted{}, &floor.Refusal{Kind: floor.Invalid, Field: "output", Reason: fmt.Sprintf("the folder %s does not hold the mark of this farm's frame places: most likely it is the mount point of a storage that is away. Mount it; or, if this is the right folder, a wrangler says so with: vexillum place mark %s", roots.Frames, roots.FramesName)}
+		return Submitted{}, &floor.Refusal{
+			Kind: floor.Invalid, Field: "output",
+			Reason: fmt.Sprintf(
+				"the folder %s does not hold the mark of this farm's frame places: most likely it is the mount point of a storage that is away. Mount it; or, if this is the right folder, a wrangler says so with: vexillum place mark %s",
+				roots.Frames, roots.FramesName,
+			),
+		}
 	}
 	sub.Spec.Mark = publish.Mark(s.Life())
 	if sub.Scene, err = s.readShot(roots.Scenes, sub.Spec); err != nil {
@@ -85,7 +93,9 @@ const mostTaken = 1000
 
 // submitInto submits under the first number whose folder is empty: what stands
 // in others is not the run's.
-func (s *Service) submitInto(ctx context.Context, f *floor.Floor, sub floor.Submission, place string) (Submitted, error) {
+func (s *Service) submitInto(
+	ctx context.Context, f *floor.Floor, sub floor.Submission, place string,
+) (Submitted, error) {
 	var passed []string
 	number := 0
 	for range mostTaken {
@@ -96,7 +106,13 @@ func (s *Service) submitInto(ctx context.Context, f *floor.Floor, sub floor.Subm
 		}
 		vacant, err := publish.Vacant(place, folder)
 		if err != nil {
-			return Submitted{}, &floor.Refusal{Kind: floor.Invalid, Field: "output", Reason: fmt.Sprintf("the output folder %s cannot be used: %v; choose another with --output", filepath.Join(place, filepath.FromSlash(folder)), err)}
+			return Submitted{}, &floor.Refusal{
+				Kind: floor.Invalid, Field: "output",
+				Reason: fmt.Sprintf(
+					"the output folder %s cannot be used: %v; choose another with --output",
+					filepath.Join(place, filepath.FromSlash(folder)), err,
+				),
+			}
 		}
 		if !vacant {
 			passed = append(passed, folder)
@@ -113,9 +129,16 @@ func (s *Service) submitInto(ctx context.Context, f *floor.Floor, sub floor.Subm
 		if err != nil {
 			return Submitted{}, err
 		}
-		return Submitted{Run: run, Again: again, Passed: passed, Output: filepath.Join(place, filepath.FromSlash(run.Output))}, nil
+		return Submitted{
+			Run: run, Again: again, Passed: passed, Output: filepath.Join(place, filepath.FromSlash(run.Output)),
+		}, nil
 	}
-	return Submitted{}, &floor.Refusal{Kind: floor.Conflict, Field: "output", Reason: fmt.Sprintf("%d folders from %s on hold files already; choose another with --output", len(passed), passed[0])}
+	return Submitted{}, &floor.Refusal{
+		Kind: floor.Conflict, Field: "output",
+		Reason: fmt.Sprintf(
+			"%d folders from %s on hold files already; choose another with --output", len(passed), passed[0],
+		),
+	}
 }
 
 // mostShotFile bounds a file beside a scene that tells of its animation.
@@ -193,5 +216,7 @@ func (s *Service) OpenFrame(ctx context.Context, spec farm.Spec, pass string, fr
 		return nil, fmt.Errorf("opening the frame place: %w", err)
 	}
 	defer root.Close()
-	return plainfile.OpenIn(root, filepath.Join(filepath.FromSlash(spec.Output), filepath.FromSlash(spec.PassFile(pass, frame))))
+	return plainfile.OpenIn(
+		root, filepath.Join(filepath.FromSlash(spec.Output), filepath.FromSlash(spec.PassFile(pass, frame))),
+	)
 }

@@ -44,7 +44,10 @@ func (s *Service) target(ctx context.Context, u Upload) (publish.Target, int, er
 	if err != nil {
 		return publish.Target{}, 0, err
 	}
-	to := publish.Target{Root: roots.Frames, Folder: d.Spec.Output, Lease: int64(u.Lease), Mark: d.Spec.Mark, Replace: d.Replace, Adopt: d.Adopt, Owner: ownerOf(d.Env)}
+	to := publish.Target{
+		Root: roots.Frames, Folder: d.Spec.Output, Lease: int64(u.Lease), Mark: d.Spec.Mark, Replace: d.Replace,
+		Adopt: d.Adopt, Owner: ownerOf(d.Env),
+	}
 	files := d.Files
 	if len(files) == 0 {
 		files = []farm.File{{Hash: d.Hash, Bytes: d.Bytes}}

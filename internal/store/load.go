@@ -160,7 +160,9 @@ func (l *loader) keys() error {
 		var k farm.Key
 		var pools, returns []byte
 		var revoked *time.Time
-		err := row.Scan(&k.Hash, &k.Label, &k.CreatedBy, &k.CreatedAt, &k.ExpiresAt, &k.UsesLeft, &pools, &returns, &revoked)
+		err := row.Scan(
+			&k.Hash, &k.Label, &k.CreatedBy, &k.CreatedAt, &k.ExpiresAt, &k.UsesLeft, &pools, &returns, &revoked,
+		)
 		if err != nil {
 			return err
 		}
@@ -261,7 +263,10 @@ func (l *loader) readRuns() error {
 		var spec, terms []byte
 		var key, digest, done, parked, redo string
 		var started, ended, released *time.Time
-		if err := row.Scan(&r.ID, &spec, &r.State, &r.Reason, &r.Order, &key, &digest, &r.SubmittedAt, &started, &ended, &done, &r.Checkpoint, &parked, &terms, &r.Held, &released, &redo); err != nil {
+		if err := row.Scan(
+			&r.ID, &spec, &r.State, &r.Reason, &r.Order, &key, &digest, &r.SubmittedAt, &started, &ended, &done,
+			&r.Checkpoint, &parked, &terms, &r.Held, &released, &redo,
+		); err != nil {
 			return err
 		}
 		if err := json.Unmarshal(spec, &r.Spec); err != nil {

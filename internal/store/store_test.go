@@ -244,8 +244,13 @@ func (k *keeper) randomNode(r *rand.Rand, step int) {
 		k.do(farm.NodeDuty{Node: n.ID, Duty: farm.Held, Now: true, Reason: "by nadia", At: now},
 			farm.NodeDuty{Node: n.ID, Duty: farm.OnDuty, Reason: "released", OffUntil: &until, At: until})
 	case 1:
-		k.do(farm.NodeHealth{Node: n.ID, Health: farm.Sidelined, Reason: "smells", At: now}, farm.NodeHealth{Node: n.ID, Health: farm.Fine, By: farm.ByTriage, Reason: "aired", At: now})
-		k.do(farm.PersonSet{Name: "ines", Role: farm.Viewer, PasswordHash: "x", At: now}, farm.TokenIssued{Hash: fmt.Sprint("hers ", step), Of: farm.AccessToken, Person: "ines", At: now},
+		k.do(
+			farm.NodeHealth{Node: n.ID, Health: farm.Sidelined, Reason: "smells", At: now},
+			farm.NodeHealth{Node: n.ID, Health: farm.Fine, By: farm.ByTriage, Reason: "aired", At: now},
+		)
+		k.do(farm.PersonSet{Name: "ines", Role: farm.Viewer, PasswordHash: "x", At: now}, farm.TokenIssued{
+			Hash: fmt.Sprint("hers ", step), Of: farm.AccessToken, Person: "ines", At: now,
+		},
 			farm.PersonRemoved{Name: "ines", At: now}, farm.PersonSet{Name: "ines", Role: farm.Artist, PasswordHash: "y", At: now})
 	case 2:
 		pool := fmt.Sprintf("pool-%d", r.IntN(3))
@@ -272,7 +277,13 @@ func (k *keeper) randomNode(r *rand.Rand, step int) {
 		}
 	case 5:
 		hash := fmt.Sprint("key ", step)
-		k.do(farm.KeyIssued{Hash: hash, Uses: 2, Pools: []string{"pool-1"}, Returns: []string{"kiln-01"}[:r.IntN(2)], At: now, ExpiresAt: time.Now().Add(time.Hour)}, farm.KeyRevoked{Hash: hash, At: now})
+		k.do(
+			farm.KeyIssued{
+				Hash: hash, Uses: 2, Pools: []string{"pool-1"}, Returns: []string{"kiln-01"}[:r.IntN(2)], At: now,
+				ExpiresAt: time.Now().Add(time.Hour),
+			},
+			farm.KeyRevoked{Hash: hash, At: now},
+		)
 		k.do(farm.StaySet{Of: farm.StayOf{Kind: farm.StayPool, Name: []string{"a", "b"}[r.IntN(2)]}, Stay: []farm.Stay{{}, {Held: true, By: "nadia"}, {Step: 2, Every: 30}}[r.IntN(3)], At: now})
 		of := []farm.EnvironmentOf{{}, {Recipe: "practice"}, {Project: "salt-clock"}}[r.IntN(3)]
 		k.do(farm.EnvironmentSet{Of: of, Env: []farm.Environment{{}, {Account: "render", Mask: "002", Variables: map[string]string{"A": "b"}}}[r.IntN(2)], At: now})
@@ -305,7 +316,10 @@ func (k *keeper) compare() {
 			}
 		}
 		if g.Held != w.Held || !g.ReleasedAt.Equal(w.ReleasedAt) || !g.Redo.Equal(w.Redo) {
-			k.t.Fatalf("run %d: held for %q, released %v, redo %v; want %q, %v, %v", id, g.Held, g.ReleasedAt, g.Redo, w.Held, w.ReleasedAt, w.Redo)
+			k.t.Fatalf(
+				"run %d: held for %q, released %v, redo %v; want %q, %v, %v", id, g.Held, g.ReleasedAt, g.Redo, w.Held,
+				w.ReleasedAt, w.Redo,
+			)
 		}
 		if g.State != w.State || !g.Done.Equal(w.Done) || !g.Parked.Equal(w.Parked) || !g.ToDo.Equal(w.ToDo) {
 			k.t.Fatalf("run %d: %s done %v parked %v to do %v; want %s done %v parked %v to do %v", id, g.State, g.Done, g.Parked, g.ToDo, w.State, w.Done, w.Parked, w.ToDo)

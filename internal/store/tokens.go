@@ -33,7 +33,11 @@ func (s *Store) KeepTokensUsed(ctx context.Context, used map[string]time.Time) e
 	for hash, when := range used {
 		hashes, at = append(hashes, hash), append(at, when)
 	}
-	_, err := s.db.ExecContext(ctx, `UPDATE token SET used_at = r.at FROM unnest($1::text[], $2::timestamptz[]) AS r(hash, at) WHERE token.hash = r.hash`, hashes, at)
+	_, err := s.db.ExecContext(
+		ctx,
+		`UPDATE token SET used_at = r.at FROM unnest($1::text[], $2::timestamptz[]) AS r(hash, at) WHERE token.hash = r.hash`,
+		hashes, at,
+	)
 	if err != nil {
 		return fmt.Errorf("keeping when tokens were used: %w", err)
 	}

@@ -46,9 +46,18 @@ func TestMisuseIsRefusedInWords(t *testing.T) {
 		{"no command of that name", []string{"rendr"}, 2, "unknown command"},
 		{"a flag that does not exist", []string{"queue", "--al"}, 2, "unknown flag"},
 		{"too many arguments", []string{"queue", "now"}, 2, "wants no arguments"},
-		{"an unreachable service", []string{"queue", "--token", "x", "--service", "http://" + nobody}, 3, "nothing listens there"},
-		{"an unknown host", []string{"queue", "--token", "x", "--service", "http://no-such-host.invalid:7420"}, 3, "was not reached"},
-		{"another program's port", []string{"queue", "--token", "x", "--service", other.URL}, 3, "not a Vexillum service"},
+		{
+			"an unreachable service", []string{"queue", "--token", "x", "--service", "http://" + nobody}, 3,
+			"nothing listens there",
+		},
+		{
+			"an unknown host", []string{"queue", "--token", "x", "--service", "http://no-such-host.invalid:7420"}, 3,
+			"was not reached",
+		},
+		{
+			"another program's port", []string{"queue", "--token", "x", "--service", other.URL}, 3,
+			"not a Vexillum service",
+		},
 		{"a wrong token", []string{"queue", "--token", "vxp_wrong"}, 4, "sign in first"},
 		{"an address that is none", []string{"sign-in", "ftp://farm"}, 2, "no address of a service"},
 		{"a wrong password", []string{"sign-in", service, "--name", "admin", "--password-file", filepath.Join(f.dir, "scenes", "odd.xyz")}, 4, "name or password is wrong"},
@@ -63,7 +72,10 @@ func TestMisuseIsRefusedInWords(t *testing.T) {
 		{"an unknown setting", submit("--set", "quality=9"), 1, "no such setting"},
 		{"an unknown project", submit("--project", "nothing"), 1, `no project "nothing"`},
 		{"a scene that is not there", []string{"submit", "gone.practice", "-p", "salt-clock", "-f", "1"}, 1, "there is no scene gone.practice"},
-		{"a scene that is a folder", []string{"submit", "folder.practice", "-p", "salt-clock", "-f", "1"}, 1, "is no regular file"},
+		{
+			"a scene that is a folder", []string{"submit", "folder.practice", "-p", "salt-clock", "-f", "1"}, 1,
+			"is no regular file",
+		},
 		{"a scene that leads out by a link", []string{"submit", "leads-out.practice", "-p", "salt-clock", "-f", "1"}, 1, "cannot be read"},
 		{"a scene outside its place", []string{"submit", "../password.practice", "-p", "salt-clock", "-f", "1"}, 1, "outside its place"},
 		{"a scene that no recipe reads", []string{"submit", "odd.xyz", "-p", "salt-clock", "-f", "1"}, 1, "no recipe reads"},
@@ -82,7 +94,10 @@ func TestMisuseIsRefusedInWords(t *testing.T) {
 		{"an empty name to show", []string{"show", ""}, 2, "name of the run is empty"},
 		{"an empty name of a node", []string{"nodes", "hold", ""}, 2, "name of the node is empty"},
 		{"a shot with a step", submit("--shot", "1-9/2"), 2, "a whole animation has no step"},
-		{"frames outside the shot", submit("--shot", "1-3"), 1, "frames 4-5 lie outside the shot range 1-3; a longer animation needs --shot 1-5"},
+		{
+			"frames outside the shot", submit("--shot", "1-3"), 1,
+			"frames 4-5 lie outside the shot range 1-3; a longer animation needs --shot 1-5",
+		},
 		{"the farm's own project", submit("--project", "self-test"), 1, "no project"},
 		{"a node that is not there", []string{"nodes", "hold", "kiln-77"}, 1, `no node "kiln-77"`},
 

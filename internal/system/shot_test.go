@@ -23,7 +23,16 @@ sphere { <2 * clock - 1, sin(clock * 6.2831853), 0>, 0.4 pigment { rgb <1, clock
 func direct(t *testing.T, f *farm, scene string, options ...string) string {
 	t.Helper()
 	to := t.TempDir()
-	cmd := exec.Command("povray", append([]string{"+I" + filepath.Join(f.dir, "scenes", scene), "+Oframe", "+FN", "+W80", "+H45", "+Q9", "+A0.3", "+AM2", "+R1", "+WT1", "-D", "-P"}, options...)...)
+	cmd := exec.Command(
+		"povray",
+		append(
+			[]string{
+				"+I" + filepath.Join(f.dir, "scenes", scene), "+Oframe", "+FN", "+W80", "+H45", "+Q9", "+A0.3", "+AM2",
+				"+R1", "+WT1", "-D", "-P",
+			},
+			options...,
+		)...,
+	)
 	cmd.Dir, cmd.Env = to, append(os.Environ(), "HOME="+filepath.Join(f.dir, "scenes"))
 	if out, err := cmd.CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
@@ -37,7 +46,10 @@ func TestAFrameIsTheSameInEveryRun(t *testing.T) {
 	f := newFarm(t)
 	f.scene("said.pov", clocked)
 	f.scene("told.pov", clocked)
-	f.scene("told.ini", "; of this scene\nInput_File_Name=told.pov\nInitial_Frame=1\nFinal_Frame=24\nInitial_Clock=0.25\nFinal_Clock=1.25\nCyclic_Animation=on\n")
+	f.scene(
+		"told.ini",
+		"; of this scene\nInput_File_Name=told.pov\nInitial_Frame=1\nFinal_Frame=24\nInitial_Clock=0.25\nFinal_Clock=1.25\nCyclic_Animation=on\n",
+	)
 	f.join("kiln-01", "--renderers", "povray", "--threads", "1")
 	f.join("kiln-02", "--renderers", "povray", "--threads", "1")
 	whole := map[string]string{
@@ -53,7 +65,9 @@ func TestAFrameIsTheSameInEveryRun(t *testing.T) {
 		{"told", "correction", "7", "", "1-24"},
 		{"told", "final", "20-24", "", "1-24"},
 	} {
-		run := f.ended(f.submit(wire.Submit{Job: c.job, Kind: c.kind, Scene: c.job + ".pov", Frames: c.frames, Shot: c.shot, Width: 80, Height: 45}))
+		run := f.ended(f.submit(wire.Submit{
+			Job: c.job, Kind: c.kind, Scene: c.job + ".pov", Frames: c.frames, Shot: c.shot, Width: 80, Height: 45,
+		}))
 		if run.State != "done" || run.Shot != c.want {
 			t.Fatalf("%s of the shot range %s is %s: %s %+v", run.Name, run.Shot, run.State, run.Why, run.Troubles)
 		}
@@ -62,7 +76,10 @@ func TestAFrameIsTheSameInEveryRun(t *testing.T) {
 			if _, err := fmt.Sscanf(strings.TrimPrefix(name, c.job), ".%d.png", &frame); err != nil {
 				t.Fatalf("unexpected file %s", name)
 			}
-			samePixels(t, run.Name+" "+name, readPNG(t, filepath.Join(f.dir, "frames", run.Output, name)), readPNG(t, filepath.Join(whole[c.job], fmt.Sprintf("frame%02d.png", frame))))
+			samePixels(
+				t, run.Name+" "+name, readPNG(t, filepath.Join(f.dir, "frames", run.Output, name)),
+				readPNG(t, filepath.Join(whole[c.job], fmt.Sprintf("frame%02d.png", frame))),
+			)
 			compared++
 		}
 	}
@@ -115,13 +132,17 @@ func TestSomebodyElsesFolder(t *testing.T) {
 		if err := os.MkdirAll(filepath.Join(f.dir, "frames", "salt", n), 0o755); err != nil {
 			t.Fatal(err)
 		}
-		if err := os.WriteFile(filepath.Join(f.dir, "frames", "salt", n, "salt.0001.png"), []byte("an older one"), 0o644); err != nil {
+		if err := os.WriteFile(
+			filepath.Join(f.dir, "frames", "salt", n, "salt.0001.png"), []byte("an older one"), 0o644,
+		); err != nil {
 			t.Fatal(err)
 		}
 	}
 	submit := []string{"submit", "salt.practice", "--project", "salt-clock", "--frames", "1-3", "--size", "64x36"}
 	out := f.must(submit...)
-	if !strings.Contains(out, "salt/final-3") || !strings.Contains(out, "The folders salt/final-1 to salt/final-2 hold files already") {
+	if !strings.Contains(out, "salt/final-3") || !strings.Contains(
+		out, "The folders salt/final-1 to salt/final-2 hold files already",
+	) {
 		t.Errorf("the receipt: %s", out)
 	}
 	if out := f.must(submit...); !strings.Contains(out, "salt/final-4") {
@@ -173,7 +194,10 @@ func TestNamesOfRuns(t *testing.T) {
 	}
 	f.must("cancel", "gannet/other")
 	var r wire.Receipt
-	err := f.admin.Do(t.Context(), "POST", "/api/v1/runs", wire.Submit{Job: "Other", Project: "gannet", Scene: "a.practice", Frames: "1"}, &r)
+	err := f.admin.Do(
+		t.Context(), "POST", "/api/v1/runs",
+		wire.Submit{Job: "Other", Project: "gannet", Scene: "a.practice", Frames: "1"}, &r,
+	)
 	if err == nil || !strings.Contains(err.Error(), "some file systems take both names for one") {
 		t.Errorf("a job that differs in capitals: %v", err)
 	}

@@ -176,7 +176,10 @@ func (f *farm) setUp() {
 	for _, name := range []string{"scenes", "frames"} {
 		f.patch("/api/v1/places/"+name, wire.PlaceChange{Paths: map[string]string{"linux": filepath.Join(dir, name)}})
 	}
-	f.patch("/api/v1/projects/salt-clock", wire.ProjectChange{Title: new("The Salt Clock"), Scenes: "scenes", Frames: "frames"})
+	f.patch(
+		"/api/v1/projects/salt-clock",
+		wire.ProjectChange{Title: new("The Salt Clock"), Scenes: "scenes", Frames: "frames"},
+	)
 }
 
 func freeAddress(t testing.TB) string {

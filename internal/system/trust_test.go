@@ -72,7 +72,10 @@ func TestAMachineThatWasShutOutComesBack(t *testing.T) {
 	f.must("nodes", "revoke", "kiln-01")
 	<-p.gone
 	again := func(key string) (string, int) {
-		args := []string{"join", "http://" + f.listen, "--name", "kiln-01", "--data", filepath.Join(f.dir, "kiln-01"), "--renderers", "practice", "--speed", "1"}
+		args := []string{
+			"join", "http://" + f.listen, "--name", "kiln-01", "--data", filepath.Join(f.dir, "kiln-01"), "--renderers",
+			"practice", "--speed", "1",
+		}
 		if key != "" {
 			args = append(args, "--key", key)
 		}
@@ -86,7 +89,9 @@ func TestAMachineThatWasShutOutComesBack(t *testing.T) {
 		t.Errorf("with any key: %d %s", code, stderr)
 	}
 	var key wire.Key
-	if err := f.admin.Do(t.Context(), http.MethodPost, "/api/v1/keys", wire.NewKey{Returns: []string{"kiln-01"}}, &key); err != nil {
+	if err := f.admin.Do(
+		t.Context(), http.MethodPost, "/api/v1/keys", wire.NewKey{Returns: []string{"kiln-01"}}, &key,
+	); err != nil {
 		t.Fatal(err)
 	}
 	file := filepath.Join(f.dir, "key")
@@ -129,7 +134,10 @@ func TestTheSameKeyForAnotherSubmit(t *testing.T) {
 	f.scene("salt.practice", steady)
 	submit := func(frames string) (wire.Receipt, error) {
 		var r wire.Receipt
-		return r, f.admin.Do(client.Repeatable(t.Context(), "the same"), http.MethodPost, "/api/v1/runs", wire.Submit{Job: "salt", Project: "salt-clock", Scene: "salt.practice", Frames: frames}, &r)
+		return r, f.admin.Do(
+			client.Repeatable(t.Context(), "the same"), http.MethodPost, "/api/v1/runs",
+			wire.Submit{Job: "salt", Project: "salt-clock", Scene: "salt.practice", Frames: frames}, &r,
+		)
 	}
 	first, err := submit("1-3")
 	if err != nil {
@@ -160,7 +168,10 @@ func TestADatabaseWithoutItsPassword(t *testing.T) {
 	if err := os.WriteFile(word, []byte(password), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	args := []string{"serve", "--listen", f.listen, "--data", filepath.Join(dir, "farm"), "--admin-password-file", word, "--no-durability"}
+	args := []string{
+		"serve", "--listen", f.listen, "--data", filepath.Join(dir, "farm"), "--admin-password-file", word,
+		"--no-durability",
+	}
 	p := start(t, "farm", args...)
 	f.wait("the service is ready", func() bool { return health(t, f.listen).Part == "active" })
 	f.signIn()

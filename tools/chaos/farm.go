@@ -118,11 +118,17 @@ func (f *farm) build(ctx context.Context) error {
 		return err
 	}
 	for _, name := range []string{"scenes", "frames"} {
-		if err := f.admin.Do(ctx, http.MethodPatch, "/api/v1/places/"+name, wire.PlaceChange{Paths: map[string]string{"linux": filepath.Join(dir, name)}}, nil); err != nil {
+		if err := f.admin.Do(
+			ctx, http.MethodPatch, "/api/v1/places/"+name,
+			wire.PlaceChange{Paths: map[string]string{"linux": filepath.Join(dir, name)}}, nil,
+		); err != nil {
 			return err
 		}
 	}
-	if err := f.admin.Do(ctx, http.MethodPatch, "/api/v1/projects/salt-clock", wire.ProjectChange{Scenes: "scenes", Frames: "frames"}, nil); err != nil {
+	if err := f.admin.Do(
+		ctx, http.MethodPatch, "/api/v1/projects/salt-clock", wire.ProjectChange{Scenes: "scenes", Frames: "frames"},
+		nil,
+	); err != nil {
 		return err
 	}
 	var key wire.Key
@@ -313,7 +319,10 @@ type submitted struct {
 func (f *farm) submitSome(ctx context.Context, r *rand.Rand, seed uint64) ([]submitted, error) {
 	var out []submitted
 	for i, mode := range []string{"practice", "practice-single", "practice-feed"} {
-		s := submitted{job: fmt.Sprintf("chaos_%d_%d", seed, i), mode: mode, first: 1 + r.IntN(200), step: 1, count: 20 + r.IntN(60), width: 64 + r.IntN(64), height: 36}
+		s := submitted{
+			job: fmt.Sprintf("chaos_%d_%d", seed, i), mode: mode, first: 1 + r.IntN(200), step: 1,
+			count: 20 + r.IntN(60), width: 64 + r.IntN(64), height: 36,
+		}
 		if i == 0 { // long leases, to be trimmed
 			s.count *= 3
 		}
@@ -346,11 +355,16 @@ func (s submitted) last() int { return s.first + (s.count-1)*s.step }
 // stands in the queue nor afterwards.
 func (f *farm) submitVast(ctx context.Context, seed uint64) (vast int64, err error) {
 	job := fmt.Sprintf("vast_%d", seed)
-	if err := os.WriteFile(filepath.Join(f.dir, "scenes", job+".practice"), []byte("practice: 1\npicture: salt\ncost: 1s\n"), 0o644); err != nil {
+	if err := os.WriteFile(
+		filepath.Join(f.dir, "scenes", job+".practice"), []byte("practice: 1\npicture: salt\ncost: 1s\n"), 0o644,
+	); err != nil {
 		return 0, err
 	}
 	var receipt wire.Receipt
-	in := wire.Submit{Job: job, Project: "salt-clock", Scene: job + ".practice", Recipe: "practice", Frames: "1-199999/2", Needs: "submarine", Priority: "high"}
+	in := wire.Submit{
+		Job: job, Project: "salt-clock", Scene: job + ".practice", Recipe: "practice", Frames: "1-199999/2",
+		Needs: "submarine", Priority: "high",
+	}
 	err = f.persist(ctx, job, http.MethodPost, "/api/v1/runs", in, &receipt)
 	return receipt.Run, err
 }
@@ -368,7 +382,10 @@ func (f *farm) persist(ctx context.Context, key, method, path string, in, out an
 	return errors.Join(err, last)
 }
 
-var misbehaviours = []string{"error", "crash", "memory", "licence", "hang", "no file", "cut off", "wrong size", "slow", "no pass", "leaves child", "link", "pipe", "huge"}
+var misbehaviours = []string{
+	"error", "crash", "memory", "licence", "hang", "no file", "cut off", "wrong size", "slow", "no pass",
+	"leaves child", "link", "pipe", "huge",
+}
 
 // scene writes a practice scene in which frames misbehave on some nodes.
 func scene(r *rand.Rand, s submitted) string {
@@ -385,7 +402,10 @@ func scene(r *rand.Rand, s submitted) string {
 		for _, i := range r.Perm(nodes)[:3] {
 			on = append(on, nodeName(i))
 		}
-		fmt.Fprintf(&text, "  - {frame: %d, does: %s, on: [%s]}\n", s.first+r.IntN(s.count)*s.step, misbehaviours[r.IntN(len(misbehaviours))], strings.Join(on, ", "))
+		fmt.Fprintf(
+			&text, "  - {frame: %d, does: %s, on: [%s]}\n", s.first+r.IntN(s.count)*s.step,
+			misbehaviours[r.IntN(len(misbehaviours))], strings.Join(on, ", "),
+		)
 	}
 	return text.String()
 }

@@ -115,7 +115,9 @@ func (f *farm) round(ctx context.Context, seed uint64, met map[string]int) (fram
 	if err := f.waitFor(ctx, runs); err != nil {
 		return 0, err
 	}
-	if err := f.persist(ctx, fmt.Sprintf("cancel %d", vast), http.MethodPost, fmt.Sprintf("/api/v1/runs/%d/cancel", vast), nil, nil); err != nil {
+	if err := f.persist(
+		ctx, fmt.Sprintf("cancel %d", vast), http.MethodPost, fmt.Sprintf("/api/v1/runs/%d/cancel", vast), nil, nil,
+	); err != nil {
 		return 0, err
 	}
 	for _, run := range runs {

@@ -151,11 +151,17 @@ func (s *stage) furnish(ctx context.Context, url string) (*exec.Cmd, error) {
 		if err := os.Mkdir(path, 0o755); err != nil {
 			return nil, err
 		}
-		if err := admin.Do(ctx, http.MethodPatch, "/api/v1/places/"+name, wire.PlaceChange{Paths: map[string]string{"linux": path}}, nil); err != nil {
+		if err := admin.Do(
+			ctx, http.MethodPatch, "/api/v1/places/"+name, wire.PlaceChange{Paths: map[string]string{"linux": path}},
+			nil,
+		); err != nil {
 			return nil, err
 		}
 	}
-	if err := admin.Do(ctx, http.MethodPatch, "/api/v1/projects/salt-clock", wire.ProjectChange{Scenes: "scenes", Frames: "frames"}, nil); err != nil {
+	if err := admin.Do(
+		ctx, http.MethodPatch, "/api/v1/projects/salt-clock", wire.ProjectChange{Scenes: "scenes", Frames: "frames"},
+		nil,
+	); err != nil {
 		return nil, err
 	}
 	scene := "practice: 1\npicture: salt\ncost: 1500ms\nnoise: 0.2\n"

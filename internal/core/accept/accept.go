@@ -124,7 +124,10 @@ func Awaits(s *farm.State, id farm.NodeID, r Report) *farm.Run {
 func good(run *farm.Run, l *farm.Lease, r Report, now time.Time) ([]farm.Record, Verdict) {
 	if d, delivering := run.Delivering[r.Frame]; delivering {
 		if d.Node == l.Node && d.Hash == r.Hash {
-			return nil, Verdict{Deliver: true, Why: "accepted before", Replace: run.Redo.Has(r.Frame), Adopt: acceptedBefore(run, r.Frame)}
+			return nil, Verdict{
+				Deliver: true, Why: "accepted before", Replace: run.Redo.Has(r.Frame),
+				Adopt: acceptedBefore(run, r.Frame),
+			}
 		}
 		return nil, Verdict{Discard: true, Why: fmt.Sprintf("another picture of frame %d is being delivered", r.Frame)}
 	}
@@ -138,7 +141,9 @@ func good(run *farm.Run, l *farm.Lease, r Report, now time.Time) ([]farm.Record,
 		Run: run.ID, Frame: r.Frame, Lease: l.ID, Node: l.Node, Launch: r.Launch, Hash: r.Hash, Bytes: r.Bytes, Files: r.Files,
 		StartupSeconds: r.StartupSeconds, RenderSeconds: r.RenderSeconds, CheckSeconds: r.CheckSeconds, MemoryBytes: r.MemoryBytes, At: now,
 	}
-	return []farm.Record{accepted}, Verdict{Deliver: true, Why: "accepted", Replace: run.Redo.Has(r.Frame), Adopt: acceptedBefore(run, r.Frame)}
+	return []farm.Record{accepted}, Verdict{
+		Deliver: true, Why: "accepted", Replace: run.Redo.Has(r.Frame), Adopt: acceptedBefore(run, r.Frame),
+	}
 }
 
 // acceptedBefore returns the hashes that were accepted for a frame and whose

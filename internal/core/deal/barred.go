@@ -164,7 +164,9 @@ func (d *Dealer) leaves(n *farm.Node, run *farm.Run, now time.Time) (frames.Set,
 		}
 	}
 	if todo.Empty() {
-		return todo, fmt.Sprintf("what is left of %s has failed on %s and waits for another node", run.Spec.Name(), n.Name)
+		return todo, fmt.Sprintf(
+			"what is left of %s has failed on %s and waits for another node", run.Spec.Name(), n.Name,
+		)
 	}
 	return todo, ""
 }

@@ -241,7 +241,10 @@ func TestARendererThatIsUpEndsOnlyForWhatCanTakeItsPlace(t *testing.T) {
 		want  string
 	}{
 		{"it fits where the warm one was", farm.Amounts{Cores: 1, MemoryBytes: gib}, "other work comes first now"},
-		{"it needs both that are warm to end", farm.Amounts{Cores: 2}, "keeps its room for a/final-1, which comes first"},
+		{
+			"it needs both that are warm to end", farm.Amounts{Cores: 2},
+			"keeps its room for a/final-1, which comes first",
+		},
 		{"it wants the node for itself", farm.Amounts{}, "keeps its room for a/final-1, which comes first"},
 		{"it never fits", farm.Amounts{Cores: 3}, "gets frame 25"},
 	} {
@@ -274,8 +277,14 @@ func TestRoomIsKeptOnlyWhereWaitingHelps(t *testing.T) {
 		third       farm.Amounts
 		thirdsCores string
 	}{
-		{"a renderer that stays up makes room", farm.ModeFeed, farm.Amounts{Cores: 4}, "keeps its room for a/final-1", farm.Amounts{Cores: 1}, ""},
-		{"single frames make room", farm.ModeSingle, farm.Amounts{Cores: 4}, "keeps its room for a/final-1", farm.Amounts{Cores: 1}, ""},
+		{
+			"a renderer that stays up makes room", farm.ModeFeed, farm.Amounts{Cores: 4},
+			"keeps its room for a/final-1", farm.Amounts{Cores: 1}, "",
+		},
+		{
+			"single frames make room", farm.ModeSingle, farm.Amounts{Cores: 4}, "keeps its room for a/final-1",
+			farm.Amounts{Cores: 1}, "",
+		},
 		{"a long lease is not waited for", farm.ModeRange, farm.Amounts{Cores: 4}, "", farm.Amounts{Cores: 1}, "1"},
 	} {
 		t.Run(c.name, func(t *testing.T) {

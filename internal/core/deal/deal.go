@@ -279,7 +279,10 @@ func (d *Dealer) WhyRun(run *farm.Run, now time.Time) string {
 
 // missingText says that a run waits for its recipe.
 func missingText(run *farm.Run) string {
-	return fmt.Sprintf("the service has no recipe %s any more; put it back into the folder of --recipes and start the service again", run.Spec.Recipe)
+	return fmt.Sprintf(
+		"the service has no recipe %s any more; put it back into the folder of --recipes and start the service again",
+		run.Spec.Recipe,
+	)
 }
 
 func whyRun(s *farm.State, run *farm.Run) string {

@@ -143,7 +143,11 @@ func TestWhatANodeGets(t *testing.T) {
 		why   string
 	}{
 		{"an empty queue", func(b *world) {}, "", "queue is empty"},
-		{"a held run", func(b *world) { b.submit("a", "practice", farm.ModeRange, "1-9", farm.RunHeld) }, "", "a/final-1 is held"},
+		{"a held run", func(b *world) {
+			b.submit(
+				"a", "practice", farm.ModeRange, "1-9", farm.RunHeld,
+			)
+		}, "", "a/final-1 is held"},
 		{"a renderer that it lacks", func(b *world) { b.submit("a", "povray", farm.ModeRange, "1-9", farm.RunQueued) }, "", "needs povray, which kiln-01 does not have"},
 		{"one frame by one", func(b *world) { b.submit("a", "practice", farm.ModeSingle, "5-9", farm.RunQueued) }, "7", "far from those that are dealt"},
 		{"one frame of a feed", func(b *world) { b.submit("a", "practice", farm.ModeFeed, "5-9", farm.RunQueued) }, "7", "far from those that are dealt"},

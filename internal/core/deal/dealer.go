@@ -56,7 +56,12 @@ func New(s *farm.State, m *pace.Model, sight func(*farm.Lease) Sight) *Dealer {
 	if sight == nil {
 		sight = func(*farm.Lease) Sight { return Sight{} }
 	}
-	return &Dealer{s: s, m: m, sight: sight, vain: map[farm.RunID]vain{}, calm: map[farm.RunID]calm{}, cells: map[farm.RunID]*cells{}, powers: map[farm.RunID]power{}, received: map[party]*faded{}, barred: map[farm.RunID]*bars{}, surveys: map[farm.RunID]*survey{}, ables: map[farm.RunID]able{}, means: map[farm.RunID]mean{}}
+	return &Dealer{
+		s: s, m: m, sight: sight, vain: map[farm.RunID]vain{}, calm: map[farm.RunID]calm{},
+		cells: map[farm.RunID]*cells{}, powers: map[farm.RunID]power{}, received: map[party]*faded{},
+		barred: map[farm.RunID]*bars{}, surveys: map[farm.RunID]*survey{}, ables: map[farm.RunID]able{},
+		means: map[farm.RunID]mean{},
+	}
 }
 
 // Forget drops what was remembered of a run that has ended.

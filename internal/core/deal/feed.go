@@ -22,7 +22,9 @@ func (d *Dealer) one(n *farm.Node, run *farm.Run, todo frames.Set, now time.Time
 		return d.rest(n, run, todo, now)
 	}
 	if again, ok := d.bars(run, now).again(todo); ok {
-		return frames.One(again.First()), fmt.Sprintf("frame %d, which has failed elsewhere: it shows early who is to blame", again.First())
+		return frames.One(again.First()), fmt.Sprintf(
+			"frame %d, which has failed elsewhere: it shows early who is to blame", again.First(),
+		)
 	}
 	if !curve.Known() {
 		f := apart(todo)
@@ -308,7 +310,10 @@ func (d *Dealer) rest(n *farm.Node, run *farm.Run, todo frames.Set, now time.Tim
 			return frames.One(p.frame), fmt.Sprintf("frame %d: it has it done first, in %s", p.frame, inAbout(at))
 		}
 	}
-	return frames.Set{}, fmt.Sprintf("%s is passed over for %s: others have the last %s done in %s, and it would take longer", n.Name, run.Spec.Name(), plural(todo.Len(), "frame"), inAbout(end))
+	return frames.Set{}, fmt.Sprintf(
+		"%s is passed over for %s: others have the last %s done in %s, and it would take longer", n.Name,
+		run.Spec.Name(), plural(todo.Len(), "frame"), inAbout(end),
+	)
 }
 
 // finish is a node and when it will be free.

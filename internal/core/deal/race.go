@@ -68,7 +68,9 @@ func (d *Dealer) Race(ask Ask, now time.Time) Decision {
 			d.calm[run.ID] = calm{vain{until: now.Add(wait), open: run.OpenCount(), last: d.s.LastLease}, mine}
 			continue
 		}
-		why := fmt.Sprintf("%s races %s for frame %d: it should have it done %s earlier", n.Name, best.node.Name, frame, inAbout(most))
+		why := fmt.Sprintf(
+			"%s races %s for frame %d: it should have it done %s earlier", n.Name, best.node.Name, frame, inAbout(most),
+		)
 		if best.node.Reach == farm.Silent {
 			why = fmt.Sprintf("%s renders frame %d, too: %s, which has it, is silent", n.Name, frame, best.node.Name)
 		}

@@ -55,7 +55,9 @@ func (d *Dealer) share(n *farm.Node, run *farm.Run, todo frames.Set, now time.Ti
 	case !v.curve.Known():
 		return set, fmt.Sprintf("%s of %d to do: its part by speed", count(set), todo.Len())
 	}
-	return set, fmt.Sprintf("%s of %d to do: what it can finish in %s, when all can be done", count(set), todo.Len(), inAbout(v.together()))
+	return set, fmt.Sprintf(
+		"%s of %d to do: what it can finish in %s, when all can be done", count(set), todo.Len(), inAbout(v.together()),
+	)
 }
 
 // fastest returns a node that can be relied on to work on the run if this one

@@ -199,7 +199,10 @@ func (d *Dealer) freeFor(n *farm.Node, run *farm.Run, now time.Time) int {
 func (d *Dealer) load(v *survey, l *farm.Lease, now time.Time) load {
 	n := d.s.Nodes[l.Node]
 	seen := d.sight(l)
-	out := load{lease: l, node: n, speed: d.m.SpeedFor(n, v.run) * n.Part(l.Share), left: l.Left, rests: seen.Rests, goes: !n.Ready() || d.shut(n, v.run, now)}
+	out := load{
+		lease: l, node: n, speed: d.m.SpeedFor(n, v.run) * n.Part(l.Share), left: l.Left, rests: seen.Rests,
+		goes: !n.Ready() || d.shut(n, v.run, now),
+	}
 	switch {
 	case seen.Begun && l.Left.Has(seen.Frame):
 		out.left = l.Left.Minus(frames.One(seen.Frame))

@@ -100,9 +100,14 @@ func (d *Dealer) WhyFrame(run *farm.Run, frame int, now time.Time) string {
 	}
 	if t := run.Trouble[frame]; t != nil && len(t.Attempts) > 0 {
 		if others := d.waitsFor(run, t, now); others != "" {
-			return fmt.Sprintf("%s waits to be dealt%s; it goes to a node that has not tried it, such as %s", name, tried, others)
+			return fmt.Sprintf(
+				"%s waits to be dealt%s; it goes to a node that has not tried it, such as %s", name, tried, others,
+			)
 		}
-		return fmt.Sprintf("%s waits to be dealt%s; no other node that could render it will be there before long, so it may go to one where it failed", name, tried)
+		return fmt.Sprintf(
+			"%s waits to be dealt%s; no other node that could render it will be there before long, so it may go to one where it failed",
+			name, tried,
+		)
 	}
 	return fmt.Sprintf("%s waits to be dealt%s: %s", name, tried, whyRun(d.s, run))
 }

@@ -89,7 +89,13 @@ func (d *Dealer) distrusted(now time.Time, ask func(*farm.Lease, frames.Set, str
 		for l := range run.OpenLeases {
 			if b.distrusts(l.Node) {
 				n := d.s.Nodes[l.Node]
-				ask(l, d.unbegun(l, now).Minus(b.elsewhere(l.Node)), fmt.Sprintf("%s has failed %s of %s that nobody else has tried yet", n.Name, plural(b.untried[l.Node], "frame"), run.Spec.Name()))
+				ask(
+					l, d.unbegun(l, now).Minus(b.elsewhere(l.Node)),
+					fmt.Sprintf(
+						"%s has failed %s of %s that nobody else has tried yet", n.Name,
+						plural(b.untried[l.Node], "frame"), run.Spec.Name(),
+					),
+				)
 			}
 		}
 	}

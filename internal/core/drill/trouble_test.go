@@ -49,7 +49,10 @@ func TestAFailedFrameDoesNotWaitBehindLowerWork(t *testing.T) {
 		// A frame in flight of the lower work, then all of the higher, one after the
 		// other, on the slowest node; and a little for asking.
 		if took, most := high.Finish-60, 1.5*slowestLow+4*slowest+10; took > most || high.State != farm.RunDone {
-			t.Errorf("seed %d: %s after %.0f s, at most %.0f s are needed; nodes %v, failed on %v", seed, high.State, took, most, speeds, barred)
+			t.Errorf(
+				"seed %d: %s after %.0f s, at most %.0f s are needed; nodes %v, failed on %v", seed, high.State, took,
+				most, speeds, barred,
+			)
 		}
 	}
 }
@@ -90,7 +93,9 @@ func TestABrokenMachineSpoilsLittle(t *testing.T) {
 			}
 		}
 		if report.Jobs[0].State != farm.RunDone {
-			t.Errorf("seed %d, %s: the run is %s for one broken node of %d", seed, mode, report.Jobs[0].State, len(speeds))
+			t.Errorf(
+				"seed %d, %s: the run is %s for one broken node of %d", seed, mode, report.Jobs[0].State, len(speeds),
+			)
 		}
 		if failed > 10 {
 			t.Errorf("seed %d, %s: the broken node failed %d frames", seed, mode, failed)
@@ -126,7 +131,9 @@ func TestABadStretchIsNobodysFault(t *testing.T) {
 		f := several(1, 0.7, 1.6, 1.1)
 		f.Seed = seed
 		first := 1 + r.IntN(80)
-		f = with(f, "salt_010", "salt-clock", []farm.Mode{farm.ModeRange, farm.ModeSingle, farm.ModeFeed}[r.IntN(3)], 100, 10, func(j *play.Job) {
+		f = with(f, "salt_010", "salt-clock", []farm.Mode{
+			farm.ModeRange, farm.ModeSingle, farm.ModeFeed,
+		}[r.IntN(3)], 100, 10, func(j *play.Job) {
 			for i := range 10 {
 				j.Fails = append(j.Fails, first+i)
 			}
@@ -156,7 +163,9 @@ func TestNobodyWaitsForEachOther(t *testing.T) {
 		f := several([]float64{1, 0.8, 1.7}[:2+r.IntN(2)]...)
 		f.Seed = seed
 		frames := 8 + r.IntN(24)
-		f = with(f, "salt_010", "salt-clock", []farm.Mode{farm.ModeRange, farm.ModeSingle, farm.ModeFeed}[r.IntN(3)], frames, 1, func(j *play.Job) {
+		f = with(f, "salt_010", "salt-clock", []farm.Mode{
+			farm.ModeRange, farm.ModeSingle, farm.ModeFeed,
+		}[r.IntN(3)], frames, 1, func(j *play.Job) {
 			for frame := 1; frame <= frames; frame++ {
 				if r.Float64() < 0.6 {
 					j.Fails = append(j.Fails, frame)
@@ -183,7 +192,9 @@ func TestADrillStopsWhenAsked(t *testing.T) {
 	f := with(several(1, 1, 1), "salt_010", "salt-clock", farm.ModeSingle, 400, 10)
 	asked := 0
 	goOn := func() bool { asked++; return asked < 3 }
-	if _, err := Run(f, nil, []Way{{Name: "claim", claim: true}}, goOn); !errors.Is(err, play.ErrStopped) || asked != 3 {
+	if _, err := Run(
+		f, nil, []Way{{Name: "claim", claim: true}}, goOn,
+	); !errors.Is(err, play.ErrStopped) || asked != 3 {
 		t.Errorf("after it was asked %d times: %v", asked, err)
 	}
 	if _, err := (Way{Name: "claim", claim: true}).play(f, func() bool { return false }); !errors.Is(err, play.ErrStopped) {

@@ -118,7 +118,10 @@ func (s *State) apply(rec Record) error {
 	case TokenRevoked:
 		delete(s.Tokens, r.Hash)
 	case KeyIssued:
-		s.Keys[r.Hash] = &Key{Hash: r.Hash, Label: r.Label, CreatedBy: r.CreatedBy, CreatedAt: r.At, ExpiresAt: r.ExpiresAt, UsesLeft: r.Uses, Pools: r.Pools, Returns: r.Returns}
+		s.Keys[r.Hash] = &Key{
+			Hash: r.Hash, Label: r.Label, CreatedBy: r.CreatedBy, CreatedAt: r.At, ExpiresAt: r.ExpiresAt,
+			UsesLeft: r.Uses, Pools: r.Pools, Returns: r.Returns,
+		}
 	case RunSubmitted:
 		return s.runSubmitted(r)
 	case RunMoved:

@@ -30,15 +30,24 @@ func (s *State) Fits(n *Node, run *Run) bool {
 func (n *Node) TooSmall(run *Run) string {
 	takes := run.Spec.Takes
 	if takes.Cores > 0 && takes.Cores > max(1, n.OfferedCores()) {
-		return fmt.Sprintf("%s takes %s a lease, and the farm may use %d of %s", run.Spec.Name(), countOf(takes.Cores, "core"), max(1, n.OfferedCores()), n.Name)
+		return fmt.Sprintf(
+			"%s takes %s a lease, and the farm may use %d of %s", run.Spec.Name(), countOf(takes.Cores, "core"),
+			max(1, n.OfferedCores()), n.Name,
+		)
 	}
 	if takes.MemoryBytes > 0 || takes.Devices > 0 {
 		offer := n.Offer()
 		if offer.MemoryBytes > 0 && takes.MemoryBytes > offer.MemoryBytes {
-			return fmt.Sprintf("%s takes %s of memory a lease, and the farm may use %s of %s", run.Spec.Name(), bytesText(takes.MemoryBytes), bytesText(offer.MemoryBytes), n.Name)
+			return fmt.Sprintf(
+				"%s takes %s of memory a lease, and the farm may use %s of %s", run.Spec.Name(),
+				bytesText(takes.MemoryBytes), bytesText(offer.MemoryBytes), n.Name,
+			)
 		}
 		if takes.Devices > len(offer.Devices) {
-			return fmt.Sprintf("%s takes %s a lease, and the farm may use %d of %s", run.Spec.Name(), countOf(takes.Devices, "graphics device"), len(offer.Devices), n.Name)
+			return fmt.Sprintf(
+				"%s takes %s a lease, and the farm may use %d of %s", run.Spec.Name(),
+				countOf(takes.Devices, "graphics device"), len(offer.Devices), n.Name,
+			)
 		}
 	}
 	return ""

@@ -79,7 +79,10 @@ func (n *Node) Forbids(e Environment) error {
 	wants := e.Wants()
 	for _, p := range Permissions {
 		if what := wants[p]; what != "" && !slices.Contains(n.Settings.Permits, p) {
-			return fmt.Errorf("renderers shall %s, which no administrator has allowed on %s; as one, allow it with: vexillum nodes set %s --permit %s", what, n.Name, n.Name, p)
+			return fmt.Errorf(
+				"renderers shall %s, which no administrator has allowed on %s; as one, allow it with: vexillum nodes set %s --permit %s",
+				what, n.Name, n.Name, p,
+			)
 		}
 	}
 	return nil

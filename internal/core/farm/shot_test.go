@@ -42,12 +42,27 @@ func TestTheShotRangeOfARun(t *testing.T) {
 		{"the scene says", "7", nil, nil, ini, "1-30", ShotScene, ""},
 		{"the scene says it now", "7", nil, run("1-9", "1-9", ShotFrames), ini, "1-30", ShotScene, ""},
 		{"the scene no longer says it", "7", nil, run("1-9", "1-30", ShotScene), SceneShot{}, "1-30", ShotScene, ""},
-		{"taken from the frames before", "7", nil, run("1-60", "1-60", ShotFrames), SceneShot{}, "1-60", ShotFrames, ""},
+		{
+			"taken from the frames before", "7", nil, run("1-60", "1-60", ShotFrames), SceneShot{}, "1-60", ShotFrames,
+			"",
+		},
 		{"a run of before there were shots", "7", nil, run("1-60", "", ""), SceneShot{}, "1-60", ShotFrames, ""},
-		{"more frames than before", "1-60", nil, run("1-60/10", "1-51", ShotFrames), SceneShot{}, "1-60", ShotFrames, ""},
-		{"outside what is said", "55-70", span(1, 60), nil, SceneShot{}, "", "", "frames 61-70 lie outside the shot range 1-60; a longer animation needs --shot 1-70"},
-		{"outside what was said", "61", nil, run("1-60", "1-60", ShotSaid), ini, "", "", "frame 61 lies outside the shot range 1-60, as a/proof-1 has it"},
-		{"outside what the scene says", "0-3", nil, nil, ini, "", "", "frame 0 lies outside the shot range 1-30, as a.ini has it"},
+		{
+			"more frames than before", "1-60", nil, run("1-60/10", "1-51", ShotFrames), SceneShot{}, "1-60", ShotFrames,
+			"",
+		},
+		{
+			"outside what is said", "55-70", span(1, 60), nil, SceneShot{}, "", "",
+			"frames 61-70 lie outside the shot range 1-60; a longer animation needs --shot 1-70",
+		},
+		{
+			"outside what was said", "61", nil, run("1-60", "1-60", ShotSaid), ini, "", "",
+			"frame 61 lies outside the shot range 1-60, as a/proof-1 has it",
+		},
+		{
+			"outside what the scene says", "0-3", nil, nil, ini, "", "",
+			"frame 0 lies outside the shot range 1-30, as a.ini has it",
+		},
 	} {
 		shot, err := ChooseShot(set(c.asked), c.said, c.before, c.scene)
 		if c.says != "" {
@@ -76,7 +91,13 @@ func TestRunsByName(t *testing.T) {
 		kind         RunKind
 		number       int
 	}{{"p", "010", Final, 1}, {"p", "010", Final, 2}, {"q", "010", Final, 1}, {"p", "salt", Proof, 1}} {
-		s.PutRun(&Run{ID: RunID(i + 1), State: RunQueued, Spec: Spec{Project: r.project, Job: r.job, Kind: r.kind, Number: r.number, Frames: frames.One(1)}}, "", "")
+		s.PutRun(
+			&Run{
+				ID: RunID(i + 1), State: RunQueued,
+				Spec: Spec{Project: r.project, Job: r.job, Kind: r.kind, Number: r.number, Frames: frames.One(1)},
+			},
+			"", "",
+		)
 	}
 	for name, want := range map[string][]RunID{
 		"": {}, " ": {}, "#": {}, "#9": {}, "2": {}, "#2": {2}, "010": {3, 2}, "010/final-1": {3, 1}, "010/final-2": {2},

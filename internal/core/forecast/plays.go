@@ -256,7 +256,9 @@ func (p *Position) takeRun(s *farm.State, m *pace.Model, run *farm.Run, size int
 		r.speeds = append(r.speeds, m.SpeedFor(n, run)*part)
 		r.before = append(r.before, m.Speed(n, run.Spec.Recipe)*part)
 	}
-	p.farm.Jobs = append(p.farm.Jobs, play.Job{Spec: spec, Startup: first, Again: further, Launched: launched, Failed: failed})
+	p.farm.Jobs = append(
+		p.farm.Jobs, play.Job{Spec: spec, Startup: first, Again: further, Launched: launched, Failed: failed},
+	)
 	p.jobs = append(p.jobs, r)
 }
 
@@ -325,7 +327,9 @@ func (p *Position) PlayWhile(seed uint64, plays int, more, alive func() bool) (m
 			out[j.id] = Finish{Why: "no frame is finished yet"}
 			if plays >= Least && len(all) == plays {
 				mean, spread := lognormal(all)
-				out[j.id] = Finish{Why: "no frame is finished yet", Early: p.At.Add(span.Of(math.Exp(mean - z90*spread)))}
+				out[j.id] = Finish{
+					Why: "no frame is finished yet", Early: p.At.Add(span.Of(math.Exp(mean - z90*spread))),
+				}
 			}
 		case plays < Least:
 			out[j.id] = Finish{Why: "there was no time to play what comes next"}

@@ -59,7 +59,10 @@ func TestFragmentedSetsAgainstPlainLists(t *testing.T) {
 		check("minus", s.Minus(u), filter(a, func(f int) bool { return !inB(f) }))
 		check("intersect", s.Intersect(u), filter(a, inB))
 		long := Of(Span{a[0] + 3, a[len(a)-1] - 5}, Span{a[len(a)-1] + 200, a[len(a)-1] + 900})
-		check("union with a stretch", s.Union(long), slices.Compact(slices.Sorted(slices.Values(append(slices.Collect(long.All()), a...)))))
+		check(
+			"union with a stretch", s.Union(long),
+			slices.Compact(slices.Sorted(slices.Values(append(slices.Collect(long.All()), a...)))),
+		)
 		check("minus a stretch", s.Minus(long), filter(a, func(f int) bool { return !long.Has(f) }))
 		check("a stretch minus it", long.Minus(s), filter(slices.Collect(long.All()), func(f int) bool { return !inA(f) }))
 		check("intersect with a stretch", s.Intersect(long), filter(a, long.Has))

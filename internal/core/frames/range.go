@@ -106,7 +106,9 @@ func ParseSpan(text string) (Span, error) {
 	case reason != "":
 		return Span{}, &ParseError{Text: shorten(text), Position: offset, Reason: reason}
 	case part.Step != 1:
-		return Span{}, &ParseError{Text: shorten(text), Position: strings.IndexByte(text, '/'), Reason: "a whole animation has no step"}
+		return Span{}, &ParseError{
+			Text: shorten(text), Position: strings.IndexByte(text, '/'), Reason: "a whole animation has no step",
+		}
 	}
 	return Span{part.First, part.Last}, nil
 }

@@ -40,9 +40,13 @@ func (k Killed) Text(node string) string {
 	if !k.Sure {
 		how = "seems to have killed"
 	}
-	out := fmt.Sprintf("The system %s the node process of %s for want of memory at %s", how, node, k.At.Format("Mon 15:04 MST"))
+	out := fmt.Sprintf(
+		"The system %s the node process of %s for want of memory at %s", how, node, k.At.Format("Mon 15:04 MST"),
+	)
 	if k.Most != "" {
-		out += fmt.Sprintf("; %s had %s then, more than all else of the farm's", k.Most, humanize.IBytes(uint64(max(0, k.Bytes))))
+		out += fmt.Sprintf(
+			"; %s had %s then, more than all else of the farm's", k.Most, humanize.IBytes(uint64(max(0, k.Bytes))),
+		)
 	}
 	return out + "."
 }
@@ -74,7 +78,10 @@ func Look(s Signs, now time.Time) []Finding {
 		add("renderers", "Install one, or make a recipe that names where it is, and restart the node process.", "%s has no renderer that a recipe knows.", s.Name)
 	}
 	if !s.Killed.At.IsZero() && now.Sub(s.Killed.At) < KilledSpan {
-		add("memory", "Give it less at once: lower its memory cap, or submit with --memory what a launch of it needs.", "%s", s.Killed.Text(s.Name))
+		add(
+			"memory", "Give it less at once: lower its memory cap, or submit with --memory what a launch of it needs.",
+			"%s", s.Killed.Text(s.Name),
+		)
 	}
 	least := int64(DiskLeast)
 	if s.DiskTotal > 0 {

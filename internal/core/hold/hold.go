@@ -94,7 +94,10 @@ type Picture struct {
 
 // New returns a lease of which nothing has happened yet.
 func New() *Lease {
-	return &Lease{launches: map[int]*Launch{}, answers: map[int64]frames.Set{}, settled: map[Shot]bool{}, looks: map[Shot]int{}, accepted: map[Shot]string{}, spoiled: map[int]frames.Set{}}
+	return &Lease{
+		launches: map[int]*Launch{}, answers: map[int64]frames.Set{}, settled: map[Shot]bool{}, looks: map[Shot]int{},
+		accepted: map[Shot]string{}, spoiled: map[int]frames.Set{},
+	}
 }
 
 // Note takes a step. One that does not follow from what is known changes

@@ -219,7 +219,9 @@ func (w *world) settle(run *farm.Run) error {
 	}
 	if run.State != farm.RunHeld {
 		state, _ := run.Settled()
-		if err := w.apply(farm.RunMoved{Run: run.ID, State: state, Reason: "all frames have a result", At: w.at(w.now)}); err != nil {
+		if err := w.apply(farm.RunMoved{
+			Run: run.ID, State: state, Reason: "all frames have a result", At: w.at(w.now),
+		}); err != nil {
 			return err
 		}
 	}

@@ -61,9 +61,13 @@ func Done(s *farm.State, done farm.FrameDone, now time.Time) []farm.Record {
 			continue
 		}
 		seen[a.Node] = true
-		blames := append(slices.Clone(n.Blames), farm.Blame{Run: done.Run, Frame: done.Frame, Cause: a.Cause, By: done.Node})
+		blames := append(
+			slices.Clone(n.Blames), farm.Blame{Run: done.Run, Frame: done.Frame, Cause: a.Cause, By: done.Node},
+		)
 		if reason := sideline(s, n, blames); reason != "" {
-			records = append(records, farm.NodeHealth{Node: n.ID, Health: farm.Sidelined, By: farm.ByTriage, Reason: reason, At: now},
+			records = append(records, farm.NodeHealth{
+				Node: n.ID, Health: farm.Sidelined, By: farm.ByTriage, Reason: reason, At: now,
+			},
 				farm.Audited{Actor: farm.ByTriage, Action: "sideline node", Subject: n.Name, From: string(n.Health), To: reason, Node: n.ID, At: now})
 		}
 	}
@@ -105,7 +109,10 @@ func sideline(s *farm.State, n *farm.Node, blames []farm.Blame) string {
 	for _, name := range slices.Sorted(maps.Keys(failed)) {
 		what = append(what, fmt.Sprintf("%s of %s", FramesText(frames.Of(failed[name]...)), name))
 	}
-	return fmt.Sprintf("it failed %s (%s), which %s rendered", strings.Join(what, " and "), strings.Join(slices.Sorted(maps.Keys(causes)), ", "), namesText(slices.Sorted(maps.Keys(by))))
+	return fmt.Sprintf(
+		"it failed %s (%s), which %s rendered", strings.Join(what, " and "),
+		strings.Join(slices.Sorted(maps.Keys(causes)), ", "), namesText(slices.Sorted(maps.Keys(by))),
+	)
 }
 
 // FramesText names frames for a sentence: frame 7, frames 7-9.
@@ -168,7 +175,10 @@ func failing(s *farm.State, run *farm.Run, more farm.FrameFailed, now time.Time)
 		names = append(names, s.NodeName(id))
 	}
 	slices.SortFunc(names, cmp.Compare)
-	reason := fmt.Sprintf("its first %d frames have all failed by %s, on %s: %s", len(failed), more.Cause, namesText(names), firstLine(more.Message))
+	reason := fmt.Sprintf(
+		"its first %d frames have all failed by %s, on %s: %s", len(failed), more.Cause, namesText(names),
+		firstLine(more.Message),
+	)
 	return farm.RunMoved{Run: run.ID, State: farm.RunHeld, Held: farm.HeldFailing, Reason: reason, At: now}
 }
 

@@ -59,7 +59,9 @@ func (f *Floor) publishAccessIf(records []farm.Record) {
 // SetPerson makes a person or changes role and password; what is empty stays.
 // match, if not empty, must be the mark of what is there. A new password ends all
 // sessions and tokens of the person but the one kept.
-func (f *Floor) SetPerson(ctx context.Context, name string, role farm.Role, passwordHash, match, actor string) (farm.Person, error) {
+func (f *Floor) SetPerson(
+	ctx context.Context, name string, role farm.Role, passwordHash, match, actor string,
+) (farm.Person, error) {
 	var out farm.Person
 	err := f.do(ctx, func(t *turn) error {
 		if err := farm.CheckPersonName(name); err != nil {
@@ -137,10 +139,15 @@ func (f *Floor) IssueKey(ctx context.Context, k farm.Key, life time.Duration) (f
 		}
 		for _, name := range k.Returns {
 			if n := t.s.NodeNamed(name); n == nil || t.hasToken(n.ID) {
-				return refuse(Invalid, "returns", "there is no node %q that was shut out; vexillum nodes shows them", name)
+				return refuse(
+					Invalid, "returns", "there is no node %q that was shut out; vexillum nodes shows them", name,
+				)
 			}
 		}
-		t.append(farm.KeyIssued{Hash: k.Hash, Label: k.Label, CreatedBy: k.CreatedBy, Uses: k.UsesLeft, Pools: orEmpty(k.Pools), Returns: orEmpty(k.Returns), At: t.now, ExpiresAt: t.now.Add(life)},
+		t.append(farm.KeyIssued{
+			Hash: k.Hash, Label: k.Label, CreatedBy: k.CreatedBy, Uses: k.UsesLeft, Pools: orEmpty(k.Pools),
+			Returns: orEmpty(k.Returns), At: t.now, ExpiresAt: t.now.Add(life),
+		},
 			farm.Audited{Actor: k.CreatedBy, Action: "make enrolment key", Subject: k.Label, To: life.String(), At: t.now})
 		out = *t.s.Keys[k.Hash]
 		return nil

@@ -232,7 +232,10 @@ func TestARevokedMachineEnrolsAgain(t *testing.T) {
 		w.ok(err)
 		key := "k"
 		enrol := func() (farm.NodeID, error) {
-			return w.Enrol(context.Background(), Enrolment{KeyHash: key, TokenHash: "another token", Name: "kiln-01", Kind: farm.Rack})
+			return w.Enrol(
+				context.Background(),
+				Enrolment{KeyHash: key, TokenHash: "another token", Name: "kiln-01", Kind: farm.Rack},
+			)
 		}
 		if _, err := enrol(); err == nil || !strings.Contains(err.Error(), "vexillum nodes revoke kiln-01") {
 			t.Errorf("a second machine of that name: %v", err)
@@ -241,10 +244,18 @@ func TestARevokedMachineEnrolsAgain(t *testing.T) {
 		if _, err := enrol(); err == nil || !strings.Contains(err.Error(), "vexillum key new --return kiln-01") {
 			t.Errorf("it comes back with any key: %v", err)
 		}
-		if _, err = w.IssueKey(context.Background(), farm.Key{Hash: "none", UsesLeft: 1, Returns: []string{"kiln-09"}}, time.Hour); err == nil {
+		if _, err = w.IssueKey(
+			context.Background(), farm.Key{Hash: "none", UsesLeft: 1, Returns: []string{"kiln-09"}}, time.Hour,
+		); err == nil {
 			t.Error("a key lets a node return that there is not")
 		}
-		_, err = w.IssueKey(context.Background(), farm.Key{Hash: "r", CreatedBy: "nadia", UsesLeft: 2, Pools: []string{"graphics"}, Returns: []string{"kiln-01"}}, time.Hour)
+		_, err = w.IssueKey(
+			context.Background(),
+			farm.Key{
+				Hash: "r", CreatedBy: "nadia", UsesLeft: 2, Pools: []string{"graphics"}, Returns: []string{"kiln-01"},
+			},
+			time.Hour,
+		)
 		w.ok(err)
 		key = "r"
 		if again, err := enrol(); err != nil || again != n {
@@ -281,7 +292,9 @@ func TestWhatIsWrongWithAMachineIsTold(t *testing.T) {
 		w.submit("salt_010", "practice", "1-5")
 		lease := w.ask(n, 0).Leases[0].ID
 		w.ok(w.Killed(context.Background(), n, health.Killed{At: time.Now(), Sure: true, Bytes: 20 << 30}, lease))
-		if v := w.node(n); len(v.Findings) != 3 || v.Findings[0].Kind != "memory" || !strings.Contains(v.Findings[0].Sentence, "salt_010/final-1 on lease 1 had 20 GiB then") {
+		if v := w.node(n); len(v.Findings) != 3 || v.Findings[0].Kind != "memory" || !strings.Contains(
+			v.Findings[0].Sentence, "salt_010/final-1 on lease 1 had 20 GiB then",
+		) {
 			t.Errorf("a node process that was killed for memory: %+v", v.Findings)
 		}
 		for range 5 {

@@ -15,7 +15,9 @@ import (
 // SetEnvironment says as whom renderers run and what they find in their
 // environment, for a project, a recipe, both or all. What is not named stays.
 // match, if not empty, must be the mark of what is said.
-func (f *Floor) SetEnvironment(ctx context.Context, in wire.EnvironmentChange, match string, by farm.Person) (out wire.Environment, err error) {
+func (f *Floor) SetEnvironment(
+	ctx context.Context, in wire.EnvironmentChange, match string, by farm.Person,
+) (out wire.Environment, err error) {
 	err = f.do(ctx, func(t *turn) error {
 		of := farm.EnvironmentOf{Project: in.Project, Recipe: in.Recipe}
 		if in.Project != "" && t.s.Projects[in.Project] == nil {
@@ -70,7 +72,11 @@ func (t *turn) permitted(of farm.EnvironmentOf, old, env farm.Environment) error
 			somewhere = somewhere || n.RetiredAt.IsZero() && slices.Contains(n.Settings.Permits, p)
 		}
 		if had[p] != what && !somewhere {
-			return refuse(Forbidden, "environment", "renderers of %s would %s, which no administrator has allowed on any node; as one, allow it with: vexillum nodes set NAME --permit %s", of, what, p)
+			return refuse(
+				Forbidden, "environment",
+				"renderers of %s would %s, which no administrator has allowed on any node; as one, allow it with: vexillum nodes set NAME --permit %s",
+				of, what, p,
+			)
 		}
 	}
 	return nil
@@ -106,7 +112,10 @@ func (f *Floor) Environments(ctx context.Context) ([]wire.Environment, error) {
 }
 
 func environmentView(of farm.EnvironmentOf, e farm.Environment) wire.Environment {
-	v := wire.Environment{Project: of.Project, Recipe: of.Recipe, Account: e.Account, Group: e.Group, Mask: e.Mask, Variables: map[string]string{}, Etag: e.Etag()}
+	v := wire.Environment{
+		Project: of.Project, Recipe: of.Recipe, Account: e.Account, Group: e.Group, Mask: e.Mask,
+		Variables: map[string]string{}, Etag: e.Etag(),
+	}
 	maps.Copy(v.Variables, e.Variables)
 	return v
 }

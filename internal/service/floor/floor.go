@@ -343,7 +343,9 @@ func (f *Floor) learn(r farm.Record) {
 		if l := f.live[r.Node]; l != nil {
 			starts, killed = l.starts[max(0, len(l.starts)-mostStarts):], l.killed
 		}
-		f.live[r.Node] = &liveNode{seen: r.At, starts: append(starts, r.At), killed: killed, signs: Signs{DiskFree: -1, MemoryFree: -1}}
+		f.live[r.Node] = &liveNode{
+			seen: r.At, starts: append(starts, r.At), killed: killed, signs: Signs{DiskFree: -1, MemoryFree: -1},
+		}
 		f.redeal, f.reorder = true, true
 	case farm.FrameAccepted:
 		if n := f.s.Nodes[r.Node]; n != nil {

@@ -354,7 +354,10 @@ func TestManyRequestsShareABatch(t *testing.T) {
 		var wg sync.WaitGroup
 		for i := range 50 {
 			wg.Go(func() {
-				w.ok(w.IssueToken(context.Background(), fmt.Sprint("t", i), farm.AccessToken, "admin", "", "x", time.Now().Add(time.Hour)))
+				w.ok(w.IssueToken(
+					context.Background(), fmt.Sprint("t", i), farm.AccessToken, "admin", "", "x",
+					time.Now().Add(time.Hour),
+				))
 			})
 		}
 		wg.Wait()
@@ -497,7 +500,10 @@ func TestARunWaitsForItsRecipe(t *testing.T) {
 		}
 		rest := w.submit("b", "practice", "1-4")
 		delete(w.recipes, "practice")
-		again := New(Options{State: w.Floor.s, Pace: pace.New(), Committer: w.memory, Recipes: w.recipes, Log: slog.New(slog.DiscardHandler), Now: time.Now})
+		again := New(Options{
+			State: w.Floor.s, Pace: pace.New(), Committer: w.memory, Recipes: w.recipes,
+			Log: slog.New(slog.DiscardHandler), Now: time.Now,
+		})
 		w.stop()
 		<-w.ended
 		ctx, stop := context.WithCancel(context.Background())
@@ -528,7 +534,10 @@ func TestARevocationEndsWhatSpeaksForAPerson(t *testing.T) {
 			_, err := w.SetPerson(ctx, p.name, p.role, "old", "", "test")
 			w.ok(err)
 			for i := range 3 {
-				w.ok(w.IssueToken(ctx, fmt.Sprintf("%s-%d-0123456789abcdef", p.name, i), farm.AccessToken, p.name, "a pipeline", "old", time.Now().Add(time.Hour)))
+				w.ok(w.IssueToken(
+					ctx, fmt.Sprintf("%s-%d-0123456789abcdef", p.name, i), farm.AccessToken, p.name, "a pipeline",
+					"old", time.Now().Add(time.Hour),
+				))
 			}
 		}
 		counts := func(name string) (n int) {
@@ -543,7 +552,9 @@ func TestARevocationEndsWhatSpeaksForAPerson(t *testing.T) {
 		if counts("ines") != 1 {
 			t.Errorf("after a new password %d tokens count", counts("ines"))
 		}
-		if err := w.IssueToken(ctx, "late", farm.AccessToken, "ines", "", "old", time.Now().Add(time.Hour)); err == nil {
+		if err := w.IssueToken(
+			ctx, "late", farm.AccessToken, "ines", "", "old", time.Now().Add(time.Hour),
+		); err == nil {
 			t.Error("a sign-in that was proved by the old password got a token after the change")
 		}
 		_, err := w.SetPerson(ctx, "tobin", "", "reset", "", "admin")
@@ -583,7 +594,9 @@ func TestEditsChangeWhatTheyName(t *testing.T) {
 		if err != nil || p.Title != title || p.Weight != weight || p.Scenes != "scenes" {
 			t.Errorf("setting the place of its frames made the project %+v, %v", p, err)
 		}
-		seen, before, err := w.SetPlace(ctx, "frames", wire.PlaceChange{Paths: map[string]string{"darwin": "/Volumes/frames"}}, "", "nadia")
+		seen, before, err := w.SetPlace(
+			ctx, "frames", wire.PlaceChange{Paths: map[string]string{"darwin": "/Volumes/frames"}}, "", "nadia",
+		)
 		w.ok(err)
 		loads := 4
 		_, after, err := w.SetPlace(ctx, "frames", wire.PlaceChange{Loads: &loads}, before.Etag(), "tobin")
@@ -591,11 +604,16 @@ func TestEditsChangeWhatTheyName(t *testing.T) {
 			t.Errorf("%+v, %v", after, err)
 		}
 		var refusal *Refusal
-		if _, _, err := w.SetPlace(ctx, "frames", wire.PlaceChange{Loads: new(int)}, seen.Etag(), "nadia"); !errors.As(err, &refusal) || refusal.Kind != Changed {
+		if _, _, err := w.SetPlace(
+			ctx, "frames", wire.PlaceChange{Loads: new(int)}, seen.Etag(), "nadia",
+		); !errors.As(err, &refusal) || refusal.Kind != Changed {
 			t.Errorf("an edit of what was changed meanwhile: %v", err)
 		}
 		mask, value := "002", "a"
-		_, err = w.SetEnvironment(ctx, wire.EnvironmentChange{Mask: &mask, Variables: map[string]*string{"A": &value, "B": &value}}, "", nadia)
+		_, err = w.SetEnvironment(
+			ctx, wire.EnvironmentChange{Mask: &mask, Variables: map[string]*string{"A": &value, "B": &value}}, "",
+			nadia,
+		)
 		w.ok(err)
 		env, err := w.SetEnvironment(ctx, wire.EnvironmentChange{Variables: map[string]*string{"B": nil}}, "", nadia)
 		if err != nil || env.Mask != "002" || len(env.Variables) != 1 || env.Variables["A"] != "a" {

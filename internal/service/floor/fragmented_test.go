@@ -38,7 +38,10 @@ func alternating(tb testing.TB, runs, count, nodes int) *Floor {
 			}
 		}
 	}
-	apply(farm.PlaceSet{Name: "p"}, farm.ProjectSet{Name: "salt-clock", Weight: 1, Scenes: "p", Frames: "p"}, farm.KeyIssued{Hash: "k", Uses: nodes, At: now, ExpiresAt: now.Add(time.Hour)})
+	apply(
+		farm.PlaceSet{Name: "p"}, farm.ProjectSet{Name: "salt-clock", Weight: 1, Scenes: "p", Frames: "p"},
+		farm.KeyIssued{Hash: "k", Uses: nodes, At: now, ExpiresAt: now.Add(time.Hour)},
+	)
 	for i := range runs {
 		id := farm.RunID(i + 1)
 		apply(farm.RunSubmitted{Run: id, State: farm.RunQueued, Order: int64(i), At: now, Spec: farm.Spec{
@@ -46,17 +49,28 @@ func alternating(tb testing.TB, runs, count, nodes int) *Floor {
 			Frames: set, Tries: 3, Terms: farm.Terms{Level: []farm.Level{farm.High, farm.Normal, farm.Low}[i%3]}, Owner: "nadia",
 		}})
 	}
-	facts := farm.Facts{OS: "linux", Cores: 16, Speed: 1, Version: "0.1.0", Renderers: []farm.Renderer{{Recipe: "practice", Version: "1"}}}
+	facts := farm.Facts{
+		OS: "linux", Cores: 16, Speed: 1, Version: "0.1.0",
+		Renderers: []farm.Renderer{{Recipe: "practice", Version: "1"}},
+	}
 	m := pace.New()
 	for i := range nodes {
 		id := farm.NodeID(i + 1)
-		apply(farm.NodeEnrolled{Node: id, Name: fmt.Sprintf("kiln-%05d", i), Of: farm.Rack, Facts: facts, KeyHash: "k", At: now}, farm.NodeStarted{Node: id, Session: 1, Facts: facts, At: now})
+		apply(
+			farm.NodeEnrolled{
+				Node: id, Name: fmt.Sprintf("kiln-%05d", i), Of: farm.Rack, Facts: facts, KeyHash: "k", At: now,
+			},
+			farm.NodeStarted{Node: id, Session: 1, Facts: facts, At: now},
+		)
 	}
 	half := s.Runs[1]
 	half.Done = set.Take(count / 2)
 	half.ToDo = set.Minus(half.Done)
 	apply(farm.RunMoved{Run: farm.RunID(runs), State: farm.RunCancelled, At: now})
-	return New(Options{State: s, Pace: m, Committer: &memory{}, Recipes: book, Log: slog.New(slog.DiscardHandler), Now: time.Now, Version: "0.1.0"})
+	return New(Options{
+		State: s, Pace: m, Committer: &memory{}, Recipes: book, Log: slog.New(slog.DiscardHandler), Now: time.Now,
+		Version: "0.1.0",
+	})
 }
 
 // busy lets a floor do all that a farm with open pages does, for a while, and
@@ -88,14 +102,29 @@ func busy(tb testing.TB, f *Floor, nodes int, lasts time.Duration) (took []time.
 				}
 				l := a.Leases[0]
 				frame := l.Frames.First()
-				_ = f.Beat(ctx, id, 1, Beat{Leases: map[farm.LeaseID]Progress{l.ID: {Frame: &frame, Phase: "rendering"}}, Signs: Signs{DiskFree: -1, MemoryFree: -1}})
-				outcome := accept.Report{Outcome: accept.Good, Lease: l.ID, Launch: 1, Frame: frame, Hash: strings.Repeat("a", 64), RenderSeconds: 1 + r.Float64()}
+				_ = f.Beat(
+					ctx, id, 1,
+					Beat{
+						Leases: map[farm.LeaseID]Progress{l.ID: {Frame: &frame, Phase: "rendering"}},
+						Signs:  Signs{DiskFree: -1, MemoryFree: -1},
+					},
+				)
+				outcome := accept.Report{
+					Outcome: accept.Good, Lease: l.ID, Launch: 1, Frame: frame, Hash: strings.Repeat("a", 64),
+					RenderSeconds: 1 + r.Float64(),
+				}
 				if r.IntN(20) == 0 {
-					outcome = accept.Report{Outcome: accept.Failed, Lease: l.ID, Launch: 1, Frame: frame, Cause: "crash", Message: "exit status 1"}
+					outcome = accept.Report{
+						Outcome: accept.Failed, Lease: l.ID, Launch: 1, Frame: frame, Cause: "crash",
+						Message: "exit status 1",
+					}
 				}
 				delivered := outcome
 				delivered.Outcome = accept.Delivered
-				_, _ = f.Report(ctx, id, 1, []accept.Report{outcome, delivered, {Outcome: accept.Ended, Lease: l.ID, Message: "has ended"}})
+				_, _ = f.Report(
+					ctx, id, 1,
+					[]accept.Report{outcome, delivered, {Outcome: accept.Ended, Lease: l.ID, Message: "has ended"}},
+				)
 			}
 		})
 	}
@@ -120,7 +149,10 @@ func TestAlternatingFramesAreShownInBlocks(t *testing.T) {
 	f := alternating(t, 2, 500_000, 1)
 	v := f.runView(f.s.Runs[1], time.Now())
 	if v.Frames != "1-999999/2" || v.FrameCount != 500_000 || v.Sets.Block < 2 || len(v.Sets.ToDo)+len(v.Sets.Done) > 1000 {
-		t.Errorf("%s, %d frames in blocks of %d: to do %.80s, done %.80s", v.Frames, v.FrameCount, v.Sets.Block, v.Sets.ToDo, v.Sets.Done)
+		t.Errorf(
+			"%s, %d frames in blocks of %d: to do %.80s, done %.80s", v.Frames, v.FrameCount, v.Sets.Block, v.Sets.ToDo,
+			v.Sets.Done,
+		)
 	}
 	var todo, done frames.Set
 	if todo.UnmarshalText([]byte(v.Sets.ToDo)) != nil || done.UnmarshalText([]byte(v.Sets.Done)) != nil || !todo.Has(999_999) || !done.Has(1) || done.Has(999_999) {

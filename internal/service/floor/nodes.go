@@ -82,7 +82,11 @@ func (f *Floor) Enrol(ctx context.Context, e Enrolment) (farm.NodeID, error) {
 				return refuse(Conflict, "name", "there is a node %s already; choose another name with --name, or start it from the machine that has its token. If that is lost: vexillum nodes revoke %s", e.Name, e.Name)
 			}
 			if !known.EnrolledAt.IsZero() && !slices.Contains(key.Returns, e.Name) {
-				return refuse(Conflict, "name", "%s was shut out, and comes back under its name only with a key that a wrangler made for that: vexillum key new --return %s. Under another name, given with --name, any key will do", e.Name, e.Name)
+				return refuse(
+					Conflict, "name",
+					"%s was shut out, and comes back under its name only with a key that a wrangler made for that: vexillum key new --return %s. Under another name, given with --name, any key will do",
+					e.Name, e.Name,
+				)
 			}
 			id = known.ID // announced, or shut out
 		}
@@ -177,7 +181,9 @@ func (f *Floor) Killed(ctx context.Context, id farm.NodeID, k health.Killed, lea
 		}
 		live.killed = k
 		name := t.s.NodeName(id)
-		t.append(farm.Audited{Actor: name, Action: "killed for memory", Subject: name, To: k.Text(name), Node: id, At: t.now})
+		t.append(farm.Audited{
+			Actor: name, Action: "killed for memory", Subject: name, To: k.Text(name), Node: id, At: t.now,
+		})
 		return nil
 	})
 }

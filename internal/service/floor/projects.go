@@ -23,7 +23,9 @@ const (
 // SetPlace makes a place or changes it; what is not named stays. match, if not
 // empty, must be the mark of what is there. It returns the place before, with no
 // path where there was none, and after.
-func (f *Floor) SetPlace(ctx context.Context, name string, in wire.PlaceChange, match, actor string) (before, after farm.Place, err error) {
+func (f *Floor) SetPlace(
+	ctx context.Context, name string, in wire.PlaceChange, match, actor string,
+) (before, after farm.Place, err error) {
 	err = f.do(ctx, func(t *turn) error {
 		if err := farm.CheckShortName("place", name); err != nil {
 			return refuse(Invalid, "name", "%v", err)
@@ -90,7 +92,9 @@ func matches(what, match, now string, exists bool) error {
 	if match == "" || exists && match == now {
 		return nil
 	}
-	return refuse(Changed, "If-Match", "%s was changed by somebody else meanwhile; look at it again, then change it", what)
+	return refuse(
+		Changed, "If-Match", "%s was changed by somebody else meanwhile; look at it again, then change it", what,
+	)
 }
 
 // Place returns one place.
@@ -128,7 +132,9 @@ func (f *Floor) Places(ctx context.Context) ([]farm.Place, error) {
 
 // SetProject makes a project or changes it; what is not named stays. match, if
 // not empty, must be the mark of what is there.
-func (f *Floor) SetProject(ctx context.Context, name string, in wire.ProjectChange, match, actor string) (out wire.Project, err error) {
+func (f *Floor) SetProject(
+	ctx context.Context, name string, in wire.ProjectChange, match, actor string,
+) (out wire.Project, err error) {
 	err = f.do(ctx, func(t *turn) error {
 		if err := farm.CheckShortName("project", name); err != nil {
 			return refuse(Invalid, "name", "%v", err)
@@ -157,16 +163,25 @@ func (f *Floor) SetProject(ctx context.Context, name string, in wire.ProjectChan
 		if !(p.Weight >= leastWeight && p.Weight <= mostWeight) {
 			return refuse(Invalid, "weight", "a weight is %v to %v, not %v", leastWeight, mostWeight, p.Weight)
 		}
-		for _, at := range []struct{ field, place, what string }{{"scenes", p.Scenes, "scenes lie"}, {"frames", p.Frames, "frames go"}} {
+		for _, at := range []struct{ field, place, what string }{
+			{"scenes", p.Scenes, "scenes lie"}, {"frames", p.Frames, "frames go"},
+		} {
 			if at.place == "" {
-				return refuse(Invalid, at.field, "say in which place the %s of the project %s, with --%s", at.what, name, at.field)
+				return refuse(
+					Invalid, at.field, "say in which place the %s of the project %s, with --%s", at.what, name,
+					at.field,
+				)
 			}
 			if t.s.Places[at.place] == nil {
-				return refuse(Invalid, at.field, "there is no place %q; make it first with: vexillum place set", at.place)
+				return refuse(
+					Invalid, at.field, "there is no place %q; make it first with: vexillum place set", at.place,
+				)
 			}
 		}
 		if after := projectText(p); before != after {
-			t.append(farm.ProjectSet{Name: p.Name, Title: p.Title, Weight: p.Weight, Scenes: p.Scenes, Frames: p.Frames, At: t.now},
+			t.append(farm.ProjectSet{
+				Name: p.Name, Title: p.Title, Weight: p.Weight, Scenes: p.Scenes, Frames: p.Frames, At: t.now,
+			},
 				farm.Audited{Actor: actor, Action: "set project", Subject: name, From: before, To: after, At: t.now})
 		}
 		out = projectView(p)
@@ -186,5 +201,7 @@ func projectText(p farm.Project) string {
 }
 
 func projectView(p farm.Project) wire.Project {
-	return wire.Project{Name: p.Name, Title: p.Title, Weight: p.Weight, Scenes: p.Scenes, Frames: p.Frames, Etag: p.Etag()}
+	return wire.Project{
+		Name: p.Name, Title: p.Title, Weight: p.Weight, Scenes: p.Scenes, Frames: p.Frames, Etag: p.Etag(),
+	}
 }

@@ -47,7 +47,9 @@ type ClaimedFile struct {
 }
 
 // Claims returns what of the reports is done if it is true.
-func (f *Floor) Claims(ctx context.Context, id farm.NodeID, reports []accept.Report, os string) (out []Claim, err error) {
+func (f *Floor) Claims(
+	ctx context.Context, id farm.NodeID, reports []accept.Report, os string,
+) (out []Claim, err error) {
 	if !slices.ContainsFunc(reports, func(r accept.Report) bool { return r.Outcome == accept.Delivered }) {
 		return nil, nil
 	}
@@ -59,13 +61,18 @@ func (f *Floor) Claims(ctx context.Context, id farm.NodeID, reports []accept.Rep
 				continue
 			}
 			p := t.s.Projects[run.Spec.Project]
-			claim := Claim{Item: i, Frame: r.Frame, Run: run.Spec.Name(), Place: p.Frames, Root: t.s.Places[p.Frames].Paths[os]}
+			claim := Claim{
+				Item: i, Frame: r.Frame, Run: run.Spec.Name(), Place: p.Frames, Root: t.s.Places[p.Frames].Paths[os],
+			}
 			files := r.Files
 			if len(files) == 0 {
 				files = []farm.File{{Bytes: r.Bytes}}
 			}
 			for _, file := range files {
-				claim.Files = append(claim.Files, ClaimedFile{path.Join(run.Spec.Output, run.Spec.PassFile(file.Pass, r.Frame)), file.Bytes})
+				claim.Files = append(
+					claim.Files,
+					ClaimedFile{path.Join(run.Spec.Output, run.Spec.PassFile(file.Pass, r.Frame)), file.Bytes},
+				)
 			}
 			out = append(out, claim)
 		}
@@ -86,7 +93,9 @@ const mostForgeries = 1000
 func (t *turn) forged(id farm.NodeID, lease farm.LeaseID, action, why string) {
 	if key := (forgery{id, lease}); !t.f.forged[key] && len(t.f.forged) < mostForgeries {
 		t.f.forged[key] = true
-		t.append(farm.Audited{Actor: t.s.NodeName(id), Action: action, Subject: t.s.NodeName(id), To: why, Node: id, At: t.now})
+		t.append(farm.Audited{
+			Actor: t.s.NodeName(id), Action: action, Subject: t.s.NodeName(id), To: why, Node: id, At: t.now,
+		})
 	}
 }
 
@@ -125,7 +134,10 @@ func (f *Floor) Delivering(ctx context.Context, id farm.NodeID, lease farm.Lease
 			return refuse(Conflict, "hash", "frame %d of %s is not to be delivered by this node with this hash; report it good first", frame, run.Spec.Name())
 		}
 		t.f.live[id].seen = t.now
-		out = Delivery{Spec: run.Spec, Hash: d.Hash, Bytes: d.Bytes, Files: d.Files, Replace: run.Redo.Has(frame), Env: t.s.EnvironmentFor(run.Spec.Project, run.Spec.Recipe)}
+		out = Delivery{
+			Spec: run.Spec, Hash: d.Hash, Bytes: d.Bytes, Files: d.Files, Replace: run.Redo.Has(frame),
+			Env: t.s.EnvironmentFor(run.Spec.Project, run.Spec.Recipe),
+		}
 		if trouble := run.Trouble[frame]; trouble != nil {
 			out.Adopt = trouble.Accepted
 		}

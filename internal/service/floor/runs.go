@@ -72,7 +72,10 @@ func (f *Floor) CheckSubmission(sub Submission) (Submission, error) {
 		return sub, refuse(Invalid, "tries", "tries a frame must be 1 to %d, not %d", maxTries, spec.Tries)
 	}
 	if spec.Stall < 0 || spec.Stall > mostStall || spec.Stall > 0 && spec.Stall < 1 {
-		return sub, refuse(Invalid, "stall_seconds", "a renderer may be silent for 1 second to 30 days, or for as long as its frames let expect")
+		return sub, refuse(
+			Invalid, "stall_seconds",
+			"a renderer may be silent for 1 second to 30 days, or for as long as its frames let expect",
+		)
 	}
 	if spec.StartOn < 0 {
 		return sub, refuse(Invalid, "start_on", "a run starts on 1 node or more, or on 0 for all at once")
@@ -219,7 +222,11 @@ func (f *Floor) Submitted(ctx context.Context, key, digest string) (view wire.Ru
 func (t *turn) submitted(key, digest string) (*farm.Run, error) {
 	run, before := t.s.SubmittedWith(key)
 	if run != nil && before != "" && digest != "" && before != digest {
-		return nil, refuse(Invalid, "Idempotency-Key", "%s was submitted with this Idempotency-Key, and something else was asked for then; give another key", run.Spec.Name())
+		return nil, refuse(
+			Invalid, "Idempotency-Key",
+			"%s was submitted with this Idempotency-Key, and something else was asked for then; give another key",
+			run.Spec.Name(),
+		)
 	}
 	return run, nil
 }
@@ -278,7 +285,11 @@ func (f *Floor) Submit(ctx context.Context, sub Submission) (view wire.Run, agai
 		var earlier *farm.Spec
 		if before != nil {
 			if before.Spec.Job != spec.Job {
-				return refuse(Conflict, "job", "the project %s has a job %s already, and some file systems take both names for one; choose another name", spec.Project, before.Spec.Job)
+				return refuse(
+					Conflict, "job",
+					"the project %s has a job %s already, and some file systems take both names for one; choose another name",
+					spec.Project, before.Spec.Job,
+				)
 			}
 			earlier = &before.Spec
 		}
@@ -434,7 +445,11 @@ func (f *Floor) Redo(ctx context.Context, id farm.RunID, set frames.Set, by farm
 		case !missing.Minus(run.Spec.Frames).Empty():
 			return refuse(Invalid, "frames", "%s has no %s", name, triage.FramesText(missing.Minus(run.Spec.Frames)))
 		case !missing.Minus(run.Redo).Empty():
-			return refuse(Conflict, "frames", "only frames that are done can be done again, and of %s %s not; nothing was changed", name, isNot(missing.Minus(run.Redo)))
+			return refuse(
+				Conflict, "frames",
+				"only frames that are done can be done again, and of %s %s not; nothing was changed", name,
+				isNot(missing.Minus(run.Redo)),
+			)
 		case run.State == farm.RunCancelled:
 			return refuse(Conflict, "", "%s is cancelled; submit it again", name)
 		}

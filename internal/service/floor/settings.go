@@ -40,7 +40,10 @@ func (f *Floor) change(ctx context.Context, in wire.NodeChange, week *hours.Hour
 		}
 	}
 	if len(in.Permit)+len(in.Forbid) > 0 && !by.Role.Allows(farm.Admin) {
-		return out, refuse(Forbidden, "permit", "only an administrator permits renderers to run as root or to be given variables that load code")
+		return out, refuse(
+			Forbidden, "permit",
+			"only an administrator permits renderers to run as root or to be given variables that load code",
+		)
 	}
 	err := f.do(ctx, func(t *turn) error {
 		picked, err := t.pick(in.Selection)

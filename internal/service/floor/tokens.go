@@ -20,7 +20,9 @@ const mostTokens = 100
 // IssueToken lets a token of a person in until it expires. tested is the hash of
 // the password that the person has just proved to know: one that was changed
 // meanwhile lets nobody in.
-func (f *Floor) IssueToken(ctx context.Context, hash string, kind farm.TokenKind, person, label, tested string, expires time.Time) error {
+func (f *Floor) IssueToken(
+	ctx context.Context, hash string, kind farm.TokenKind, person, label, tested string, expires time.Time,
+) error {
 	return f.do(ctx, func(t *turn) error {
 		p := t.s.People[person]
 		if p == nil || p.PasswordHash != tested {
@@ -29,7 +31,10 @@ func (f *Floor) IssueToken(ctx context.Context, hash string, kind farm.TokenKind
 		if mine := t.tokensOf(person); len(mine) >= mostTokens {
 			i := slices.IndexFunc(mine, func(k *farm.Token) bool { return k.Kind == farm.SessionToken })
 			if i < 0 {
-				return refuse(Conflict, "label", "%s has %d tokens already; revoke some first, as vexillum token list shows them", person, len(mine))
+				return refuse(
+					Conflict, "label", "%s has %d tokens already; revoke some first, as vexillum token list shows them",
+					person, len(mine),
+				)
 			}
 			t.append(farm.TokenRevoked{Hash: mine[i].Hash, At: t.now})
 		}
@@ -60,7 +65,9 @@ func (t *turn) endTokens(person, but, actor, why string) {
 		}
 	}
 	if ended > 0 {
-		t.append(farm.Audited{Actor: actor, Action: "revoke tokens", Subject: person, From: plural(ended, "token"), To: why, At: t.now})
+		t.append(farm.Audited{
+			Actor: actor, Action: "revoke tokens", Subject: person, From: plural(ended, "token"), To: why, At: t.now,
+		})
 	}
 }
 
@@ -139,7 +146,10 @@ func (f *Floor) RemovePerson(ctx context.Context, name string, by farm.Person) e
 		if p.Role == farm.Admin && admins(t.s) == 1 {
 			return refuse(Conflict, "person", "%s is the only admin; make another one first", name)
 		}
-		t.append(farm.PersonRemoved{Name: name, At: t.now}, farm.Audited{Actor: by.Name, Action: "remove person", Subject: name, From: string(p.Role), At: t.now})
+		t.append(
+			farm.PersonRemoved{Name: name, At: t.now},
+			farm.Audited{Actor: by.Name, Action: "remove person", Subject: name, From: string(p.Role), At: t.now},
+		)
 		return nil
 	})
 }
@@ -147,7 +157,9 @@ func (f *Floor) RemovePerson(ctx context.Context, name string, by farm.Person) e
 // SignInFailed puts on record that somebody could not sign in.
 func (f *Floor) SignInFailed(ctx context.Context, name, address, why string, times int) error {
 	return f.do(ctx, func(t *turn) error {
-		t.append(farm.Audited{Actor: name, Action: "fail to sign in", Subject: address, From: often(times), To: why, At: t.now})
+		t.append(farm.Audited{
+			Actor: name, Action: "fail to sign in", Subject: address, From: often(times), To: why, At: t.now,
+		})
 		return nil
 	})
 }

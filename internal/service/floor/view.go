@@ -45,7 +45,9 @@ func (f *Floor) Runs(ctx context.Context) (out []wire.Run, err error) {
 func (f *Floor) RunsNamed(ctx context.Context, name string) (out []wire.Run, err error) {
 	name = strings.TrimSpace(name)
 	if name == "" {
-		return nil, refuse(Invalid, "name", "the name of the run is empty; give one like salt_010, salt_010/final-2 or #45")
+		return nil, refuse(
+			Invalid, "name", "the name of the run is empty; give one like salt_010, salt_010/final-2 or #45",
+		)
 	}
 	err = f.do(ctx, func(t *turn) error {
 		out = []wire.Run{}

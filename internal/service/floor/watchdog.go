@@ -24,7 +24,10 @@ func (f *Floor) watch(what fmt.Stringer, began time.Time) {
 		f.took(what, took)
 	}
 	if took > decisionMost {
-		f.log.Warn("a decision took long", "what", what.String(), "took", took.Round(time.Millisecond), "runs", len(f.s.Runs), "nodes", len(f.s.Nodes))
+		f.log.Warn(
+			"a decision took long", "what", what.String(), "took", took.Round(time.Millisecond), "runs", len(f.s.Runs),
+			"nodes", len(f.s.Nodes),
+		)
 	}
 }
 

@@ -139,7 +139,9 @@ func TestASearchHasABudget(t *testing.T) {
 		}
 		synctest.Wait()
 		begin := time.Now()
-		if err := b.Take(t.Context(), 7, []Piece{{Lease: 3, Seq: 1, Lines: lines(0, 9)}}, start); err != nil || time.Since(begin) > 0 {
+		if err := b.Take(
+			t.Context(), 7, []Piece{{Lease: 3, Seq: 1, Lines: lines(0, 9)}}, start,
+		); err != nil || time.Since(begin) > 0 {
 			t.Errorf("what is said waited %v for those who read: %v", time.Since(begin), err)
 		}
 		busy := 0
@@ -151,7 +153,9 @@ func TestASearchHasABudget(t *testing.T) {
 			}
 		}
 		if took := time.Since(begin); took > lookTime*2+turnTime || busy != readers-2*atOnce || slow.most > atOnce {
-			t.Errorf("%d searches took %v, %d were sent away, %d read at the same moment", readers, took, busy, slow.most)
+			t.Errorf(
+				"%d searches took %v, %d were sent away, %d read at the same moment", readers, took, busy, slow.most,
+			)
 		}
 	})
 }
@@ -171,7 +175,9 @@ func (s *slowShelf) Logs(_ context.Context, _ store.LogQuery, each func(store.Lo
 	s.now++
 	s.most = max(s.most, s.now)
 	s.mu.Unlock()
-	for at := start; each(store.LogPiece{Node: 7, FirstAt: at, Text: []byte("1\t1\tsomething else\n")}); at = at.Add(-time.Minute) {
+	for at := start; each(store.LogPiece{
+		Node: 7, FirstAt: at, Text: []byte("1\t1\tsomething else\n"),
+	}); at = at.Add(-time.Minute) {
 		time.Sleep(s.each)
 	}
 	s.mu.Lock()
