@@ -32,9 +32,6 @@ func TestMangledBodiesNeverBreakTheService(t *testing.T) {
 	var key wire.Key
 	w.must("POST", "/api/v1/keys", wire.NewKey{Uses: 10_000}, &key)
 	facts := wire.Facts{OS: "linux", Speed: 1, Renderers: []wire.Renderer{{Recipe: "practice"}}}
-	whole := facts
-	whole.Cores, whole.Memory, whole.Disk, whole.DiskRate, whole.NetworkRate = 4, 1<<33, 1<<40, 1<<27, 1<<27
-	whole.Devices = []wire.Device{{ID: "gpu0", Model: "m", Memory: 1 << 33}}
 	begin := func() (lease, session int64) {
 		var started wire.Started
 		var answer wire.Answer
@@ -51,14 +48,76 @@ func TestMangledBodiesNeverBreakTheService(t *testing.T) {
 		t.Fatal(err)
 	}
 	lease, now := begin()
+	for _, c := range requests(key.Key, lease, now, facts) {
+		w.brief = strings.HasSuffix(c.path, "/ask") || strings.HasSuffix(c.path, "/orders") // these wait for something to happen
+		for _, mangled := range mangle(t, c.body) {
+			status, answer := w.call(w.tokens[c.who], c.method, c.path, mangled)
+			if status >= 500 {
+				t.Errorf("%s %s with %.200s: %d %.300s", c.method, c.path, mangled, status, answer)
+			}
+		}
+		w.brief = false
+		if again, err := w.svc.Floor(); err != nil || again != floor {
+			t.Fatalf("%s %s: the farm had to be loaded anew: %v", c.method, c.path, err)
+		}
+	}
+	w.mangledPaths()
+	if status, _ := w.call("", "GET", "/readyz", nil); status != http.StatusOK {
+		t.Errorf("the service is not ready: %d", status)
+	}
+}
+
+// mangledPaths asks for what has numbers that no run, node, frame or token has.
+func (w *world) mangledPaths() {
+	w.t.Helper()
+	for _, r := range routes {
+		if !strings.Contains(r.path, ":") || r.method != "GET" || strings.Contains(r.path, "/live") {
+			continue
+		}
+		for _, number := range []string{
+			"-1", "0", "2147483648", "-2147483649", "9223372036854775807", "9223372036854775808", "1e3", "%00", "%20",
+		} {
+			path := regexp.MustCompile(`:[a-z]+`).ReplaceAllString(r.path, number)
+			who := r.who
+			if who == viewer || who == wrangler || who == artist {
+				who = admin
+			}
+			for _, query := range []string{
+				"", "?frame=2147483648&lease=9223372036854775807&limit=1e9",
+				"?before=1734-01-01T00:00:00Z&search=%00&cursor=-1",
+			} {
+				if status, answer := w.call(w.tokens[who], "GET", path+query, nil); status >= 500 {
+					w.t.Errorf("GET %s: %d %.200s", path+query, status, answer)
+				}
+			}
+		}
+	}
+}
+
+// request is one call of the service.
+type request struct {
+	who          who
+	method, path string
+	body         any
+}
+
+// requests are good calls, one of each kind. A node has the lease in the session
+// now.
+func requests(key string, lease, now int64, facts wire.Facts) []request {
 	frame := 3
-	for _, c := range []struct {
-		who          who
-		method, path string
-		body         any
-	}{
+	whole := facts
+	whole.Cores, whole.Memory, whole.Disk, whole.DiskRate, whole.NetworkRate = 4, 1<<33, 1<<40, 1<<27, 1<<27
+	whole.Devices = []wire.Device{{ID: "gpu0", Model: "m", Memory: 1 << 33}}
+	return []request{
 		{"", "POST", "/api/v1/session", wire.SignIn{Name: "nobody", Password: "x", Label: "y"}},
-		{admin, "POST", "/api/v1/runs", wire.Submit{Job: "job", Project: "salt-clock", Kind: "final", Recipe: "practice", Scene: "a.practice", Frames: "1-3", Width: 8, Height: 8, Output: "o", Values: map[string]string{}, Tries: 2, Chunk: 1, Held: true}},
+		{
+			admin, "POST", "/api/v1/runs",
+			wire.Submit{
+				Job: "job", Project: "salt-clock", Kind: "final", Recipe: "practice", Scene: "a.practice",
+				Frames: "1-3", Width: 8, Height: 8, Output: "o", Values: map[string]string{}, Tries: 2, Chunk: 1,
+				Held: true,
+			},
+		},
 		{
 			admin, "PATCH", "/api/v1/projects/p",
 			wire.ProjectChange{Title: new(string), Weight: new(float64), Scenes: "scenes", Frames: "frames"},
@@ -66,7 +125,7 @@ func TestMangledBodiesNeverBreakTheService(t *testing.T) {
 		{admin, "PATCH", "/api/v1/places/q", wire.PlaceChange{Paths: map[string]string{"linux": "/q"}}},
 		{admin, "PATCH", "/api/v1/people/somebody", wire.PersonChange{Role: "viewer", Password: testPassword}},
 		{admin, "POST", "/api/v1/keys", wire.NewKey{Label: "l", Seconds: 60, Uses: 1}},
-		{"", "POST", "/node/v1/enrol", wire.Enrol{Key: key.Key, Name: "kiln-07", Kind: "rack", Facts: facts}},
+		{"", "POST", "/node/v1/enrol", wire.Enrol{Key: key, Name: "kiln-07", Kind: "rack", Facts: facts}},
 		{
 			aNode, "POST", "/node/v1/beat",
 			wire.Beat{
@@ -86,8 +145,21 @@ func TestMangledBodiesNeverBreakTheService(t *testing.T) {
 				}},
 			},
 		},
-		{aNode, "POST", "/node/v1/report", wire.Report{Session: now, Items: []wire.ReportItem{{Outcome: wire.OutcomeFailed, Lease: lease, Launch: 1, Frame: 4, Cause: "crash", Message: "m"}}}},
-		{aNode, "POST", "/node/v1/report", wire.Report{Session: now, Items: []wire.ReportItem{{Outcome: wire.OutcomeEnded, Lease: lease, Message: "m"}}}},
+		{
+			aNode, "POST", "/node/v1/report",
+			wire.Report{
+				Session: now,
+				Items: []wire.ReportItem{{
+					Outcome: wire.OutcomeFailed, Lease: lease, Launch: 1, Frame: 4, Cause: "crash", Message: "m",
+				}},
+			},
+		},
+		{
+			aNode, "POST", "/node/v1/report",
+			wire.Report{
+				Session: now, Items: []wire.ReportItem{{Outcome: wire.OutcomeEnded, Lease: lease, Message: "m"}},
+			},
+		},
 		{
 			aNode, "POST", "/node/v1/ask",
 			wire.Ask{
@@ -135,43 +207,6 @@ func TestMangledBodiesNeverBreakTheService(t *testing.T) {
 		}, Hours: &wire.Hours{Zone: "Europe/Berlin", Week: "mon-fri 18:00-08:00", Exceptions: []wire.HourException{{Date: "2031-03-04", Windows: "12:00-14:00", Note: "n"}}}, DryRun: true}},
 		{aNode, "POST", "/node/v1/leave", wire.Leave{Session: now, Reason: "r"}},
 		{aNode, "POST", "/node/v1/start", wire.Start{Facts: whole, Holding: []wire.Held{{Lease: lease, Life: "x"}}}},
-	} {
-		w.brief = strings.HasSuffix(c.path, "/ask") || strings.HasSuffix(c.path, "/orders") // these wait for something to happen
-		for _, mangled := range mangle(t, c.body) {
-			status, answer := w.call(w.tokens[c.who], c.method, c.path, mangled)
-			if status >= 500 {
-				t.Errorf("%s %s with %.200s: %d %.300s", c.method, c.path, mangled, status, answer)
-			}
-		}
-		w.brief = false
-		if again, err := w.svc.Floor(); err != nil || again != floor {
-			t.Fatalf("%s %s: the farm had to be loaded anew: %v", c.method, c.path, err)
-		}
-	}
-	for _, r := range routes {
-		if !strings.Contains(r.path, ":") || r.method != "GET" || strings.Contains(r.path, "/live") {
-			continue
-		}
-		for _, number := range []string{
-			"-1", "0", "2147483648", "-2147483649", "9223372036854775807", "9223372036854775808", "1e3", "%00", "%20",
-		} {
-			path := regexp.MustCompile(`:[a-z]+`).ReplaceAllString(r.path, number)
-			who := r.who
-			if who == viewer || who == wrangler || who == artist {
-				who = admin
-			}
-			for _, query := range []string{
-				"", "?frame=2147483648&lease=9223372036854775807&limit=1e9",
-				"?before=1734-01-01T00:00:00Z&search=%00&cursor=-1",
-			} {
-				if status, answer := w.call(w.tokens[who], "GET", path+query, nil); status >= 500 {
-					t.Errorf("GET %s: %d %.200s", path+query, status, answer)
-				}
-			}
-		}
-	}
-	if status, _ := w.call("", "GET", "/readyz", nil); status != http.StatusOK {
-		t.Errorf("the service is not ready: %d", status)
 	}
 }
 

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -16,6 +17,7 @@ import (
 	"vexillum/internal/core/frames"
 	"vexillum/internal/picture"
 	"vexillum/internal/secret"
+	"vexillum/internal/service"
 	"vexillum/internal/service/floor"
 	"vexillum/internal/store"
 	"vexillum/internal/wire"
@@ -204,42 +206,54 @@ func (s *Server) submit(c *gin.Context, f *floor.Floor, in wire.Submit) {
 		s.fail(c, err)
 		return
 	}
-	run := done.Run
-	receipt := wire.Receipt{
-		Run: run.ID, Name: run.Name, Frames: run.Frames, FrameCount: run.FrameCount, Output: done.Output, State: run.State, Forecast: run.Forecast,
-		Shot: run.Shot, Remarks: []string{run.ShotWhy},
-	}
-	if n := len(done.Passed); n == 1 {
-		receipt.Remarks = append(
-			receipt.Remarks,
-			fmt.Sprintf("The folder %s holds files already, so the run has another number.", done.Passed[0]),
-		)
-	} else if n > 1 {
-		receipt.Remarks = append(
-			receipt.Remarks,
-			fmt.Sprintf(
-				"The folders %s to %s hold files already, so the run has another number.", done.Passed[0],
-				done.Passed[n-1],
-			),
-		)
-	}
-	if receipt.Nodes, err = f.Able(c, farm.RunID(run.ID)); err != nil {
+	receipt, err := receiptOf(c, f, done)
+	if err != nil {
 		s.fail(c, err)
 		return
-	}
-	switch {
-	case run.State == string(farm.RunHeld):
-		receipt.Sentence = "It is held until somebody releases it."
-	case receipt.Nodes == 0:
-		receipt.Sentence = "It waits: " + run.Why + "."
-	default:
-		receipt.Sentence = fmt.Sprintf("It starts as soon as a node that may take it is free; %d online may.", receipt.Nodes)
 	}
 	status := http.StatusCreated
 	if done.Again {
 		status = http.StatusOK
 	}
 	c.JSON(status, receipt)
+}
+
+// receiptOf tells a submitter what became of it.
+func receiptOf(ctx context.Context, f *floor.Floor, done service.Submitted) (wire.Receipt, error) {
+	run := done.Run
+	out := wire.Receipt{
+		Run: run.ID, Name: run.Name, Frames: run.Frames, FrameCount: run.FrameCount, Output: done.Output,
+		State: run.State, Forecast: run.Forecast, Shot: run.Shot, Remarks: []string{run.ShotWhy},
+	}
+	switch n := len(done.Passed); n {
+	case 0:
+	case 1:
+		out.Remarks = append(
+			out.Remarks,
+			fmt.Sprintf("The folder %s holds files already, so the run has another number.", done.Passed[0]),
+		)
+	default:
+		out.Remarks = append(
+			out.Remarks,
+			fmt.Sprintf(
+				"The folders %s to %s hold files already, so the run has another number.", done.Passed[0],
+				done.Passed[n-1],
+			),
+		)
+	}
+	var err error
+	if out.Nodes, err = f.Able(ctx, farm.RunID(run.ID)); err != nil {
+		return out, err
+	}
+	switch {
+	case run.State == string(farm.RunHeld):
+		out.Sentence = "It is held until somebody releases it."
+	case out.Nodes == 0:
+		out.Sentence = "It waits: " + run.Why + "."
+	default:
+		out.Sentence = fmt.Sprintf("It starts as soon as a node that may take it is free; %d online may.", out.Nodes)
+	}
+	return out, nil
 }
 
 // steer returns the handler of one way to steer a run.

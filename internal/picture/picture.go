@@ -162,11 +162,10 @@ const ThumbWidth = 240
 // Thumbnail returns the picture as a small JPEG.
 func Thumbnail(img image.Image) ([]byte, error) {
 	b := img.Bounds()
-	width, height := min(ThumbWidth, b.Dx()), b.Dy()
+	width, height := min(ThumbWidth, b.Dx()), min(ThumbWidth, b.Dy())
 	if b.Dx() >= b.Dy() {
 		height = max(1, width*b.Dy()/max(1, b.Dx()))
 	} else {
-		height = min(ThumbWidth, b.Dy())
 		width = max(1, height*b.Dx()/b.Dy())
 	}
 	small := image.NewRGBA(image.Rect(0, 0, width, height))

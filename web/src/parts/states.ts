@@ -6,7 +6,7 @@ export type FrameState = "to do" | "dealt" | "rendering" | "verifying" | "delive
 /** The states of frames, the worst first: in a bin of several it wins. */
 export const worstFirst: FrameState[] = ["parked", "failed", "rendering", "verifying", "delivering", "dealt", "to do", "done"];
 
-const keys: Record<FrameState, keyof FrameSets> = {
+const keys: Record<FrameState, Exclude<keyof FrameSets, "block">> = {
   "to do": "to_do",
   dealt: "dealt",
   rendering: "rendering",
