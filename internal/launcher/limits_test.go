@@ -171,3 +171,19 @@ func TestControlGroups(t *testing.T) {
 		t.Errorf("it ended with %d bytes, killed: %v", peak, killed)
 	}
 }
+
+// TestSecretsDoNotReachRenderers puts what a node process and its database may
+// be told into the environment.
+func TestSecretsDoNotReachRenderers(t *testing.T) {
+	for _, name := range []string{"VEXILLUM_KEY", "VEXILLUM_TOKEN", "VEXILLUM_ACCESS", "VEXILLUM_ANYTHING", "PGPASSWORD", "DATABASE_URL"} {
+		t.Setenv(name, "salt-and-tide")
+	}
+	t.Setenv("STUDIO_COLOURS", "pellmarsh")
+	said, how := answer(t, Limits{}, "env")
+	if strings.Contains(said, "salt-and-tide") || strings.Contains(said, "VEXILLUM") {
+		t.Errorf("a renderer finds %s%s", said, how)
+	}
+	if !strings.Contains(said, "STUDIO_COLOURS=pellmarsh") || !strings.Contains(said, marker) {
+		t.Errorf("a renderer finds nothing else: %s%s", said, how)
+	}
+}
