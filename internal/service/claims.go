@@ -29,8 +29,16 @@ func (s *Service) Report(
 		return nil, err
 	}
 	unseen := map[int]string{}
+	var hangs error // a storage that does not answer is asked once
 	for _, c := range claims {
-		if err := within(ctx, func() error { return see(c) }); err != nil {
+		err := hangs
+		if err == nil {
+			err = within(ctx, func() error { return see(c) })
+		}
+		if errors.Is(err, os.ErrDeadlineExceeded) {
+			hangs = err
+		}
+		if err != nil {
 			unseen[c.Item] = fmt.Sprintf(
 				"the service does not see frame %d of %s in the place %s: %v", c.Frame, c.Run, c.Place, err,
 			)
