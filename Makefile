@@ -36,7 +36,7 @@ builds: console ## Build for all systems that studios have, into bin/
 demo: deps build ## Start the demo farm of Pellmarsh; Ctrl-C ends it
 	@exec $(BIN) demo
 
-test: deps build check ## Run everything
+test: deps build ## Run everything, the check included
 	scripts/test
 
 check: console ## gofmt, vet, staticcheck, tsc, types on other systems

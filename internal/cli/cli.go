@@ -32,7 +32,18 @@ const (
 	exitUsage       = 2
 	exitUnreachable = 3
 	exitNotAllowed  = 4
+	exitStopped     = 130 // as shells have it for Ctrl-C
 )
+
+// exitCodes is what help tells of them.
+const exitCodes = `What a command ends with, for scripts:
+
+    0    done
+    1    refused, or what was asked about has failed: a run with gaps, for follow and fetch
+    2    a mistake in how the command was written
+    3    no service answers there, or something that is none
+    4    not signed in, or not allowed
+  130    stopped by Ctrl-C; the farm goes on`
 
 // app is one call of the program.
 type app struct {
@@ -69,15 +80,27 @@ func Main(args []string) int {
 	if errors.As(err, &o) {
 		return o.code
 	}
+	if ctx.Err() != nil && errors.Is(err, context.Canceled) {
+		err = errStopped
+	}
+	if missing, found := strings.CutPrefix(err.Error(), "required flag(s) "); found { // as cobra says it
+		missing = strings.ReplaceAll(strings.ReplaceAll(strings.TrimSuffix(missing, " not set"), `", "`, " and --"), `"`, "")
+		err = usageError{fmt.Errorf("--%s must be given; see --help", missing)}
+	}
 	fmt.Fprintln(a.err, "vexillum: "+strings.TrimSuffix(err.Error(), "\n"))
 	return exitCode(err)
 }
+
+// errStopped says that the person who called had enough.
+var errStopped = errors.New("stopped; the farm goes on")
 
 func exitCode(err error) int {
 	var usage usageError
 	var unreachable *client.UnreachableError
 	var p *wire.Problem
 	switch {
+	case errors.Is(err, errStopped), errors.Is(err, errDrillStopped):
+		return exitStopped
 	case errors.As(err, &usage), strings.HasPrefix(err.Error(), "unknown command"):
 		return exitUsage
 	case errors.As(err, &unreachable), errors.Is(err, client.ErrNotVexillum):
@@ -129,7 +152,33 @@ func (a *app) root() *cobra.Command {
 	)
 	add("run", a.serveCommand(), a.joinCommand(), a.demoCommand(), a.backupCommand(), a.restoreCommand())
 	root.AddCommand(practiceCommand(), a.launcherCommand(), a.crowdCommand())
+	root.AddCommand(&cobra.Command{Use: "exit-codes", Short: "What commands end with", Long: exitCodes})
+	for _, c := range root.Commands() {
+		knownOnly(c)
+	}
 	return root
+}
+
+// knownOnly lets a command that only has others below it refuse what it does not
+// know, rather than print its help as if all were well.
+func knownOnly(c *cobra.Command) {
+	var names []string
+	for _, below := range c.Commands() {
+		knownOnly(below)
+		if !below.Hidden {
+			names = append(names, below.Name())
+		}
+	}
+	if c.Runnable() || len(names) == 0 {
+		return
+	}
+	c.DisableFlagsInUseLine = true
+	c.RunE = func(c *cobra.Command, args []string) error {
+		if len(args) == 0 {
+			return c.Help()
+		}
+		return usageError{fmt.Errorf("%s has no command %q; it has %s", c.CommandPath(), args[0], strings.Join(names, ", "))}
+	}
 }
 
 // exactly refuses any other number of arguments, in words.

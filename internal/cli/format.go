@@ -110,13 +110,20 @@ func duration(d time.Duration) string {
 	return fmt.Sprintf("%dh%02dm", int(d.Hours()), int(d.Minutes())%60)
 }
 
-// clock prints a time of day, with the weekday when it is not today.
+// clock prints a time of day; with the weekday when it is not today, and with the
+// date, or the year, where the weekday could be another week's.
 func clock(t, now time.Time) string {
 	t = t.Local()
 	if y, m, d := t.Date(); func() bool { ny, nm, nd := now.Local().Date(); return y == ny && m == nm && d == nd }() {
 		return t.Format("15:04:05")
 	}
-	return t.Format("Mon 15:04")
+	switch {
+	case t.Sub(now).Abs() < 6*24*time.Hour:
+		return t.Format("Mon 15:04")
+	case t.Year() == now.Local().Year():
+		return t.Format("2 Jan 15:04")
+	}
+	return t.Format("2 Jan 2006")
 }
 
 // size prints bytes in binary units.

@@ -75,7 +75,7 @@ func (a *app) keyCommand() *cobra.Command {
 	})
 	newKey.Flags().DurationVar(&life, "for", 30*time.Minute, "how long it is good")
 	newKey.Flags().IntVar(&in.Uses, "uses", 1, "how many machines may use it")
-	newKey.Flags().StringVar(&in.Label, "label", "", "a word to know it by")
+	newKey.Flags().StringVar(&in.Label, "label", "", "what it is for, as the list shows it")
 	newKey.Flags().StringSliceVar(&in.Pools, "pool", nil, "pool that the machines join")
 	newKey.Flags().StringSliceVar(&in.Returns, "return", nil, "node that was shut out and may come back under its name")
 	revoke := &cobra.Command{

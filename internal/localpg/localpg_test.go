@@ -41,7 +41,7 @@ func started(t *testing.T, dir string) *Server {
 func TestWhatIsKeptSurvives(t *testing.T) {
 	dir := folder(t)
 	// A first start that was cut off leaves a cluster without a password.
-	if err := os.MkdirAll(filepath.Join(dir, "db", "data", "base"), 0o755); err != nil {
+	if err := os.MkdirAll(filepath.Join(dir, "db", "data.new", "base"), 0o755); err != nil {
 		t.Fatal(err)
 	}
 	s := started(t, dir)

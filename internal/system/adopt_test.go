@@ -80,6 +80,7 @@ func TestARendererOutlivesItsNodeProcess(t *testing.T) {
 
 // TestAnAdoptedRendererIsStopped cancels a run while its node process is away.
 func TestAnAdoptedRendererIsStopped(t *testing.T) {
+	t.Parallel()
 	f := newFarm(t)
 	f.scene("salt.practice", "practice: 1\npicture: salt\ncost: 1m\n")
 	first := f.join("kiln-01", "--renderers", "practice")
@@ -108,6 +109,7 @@ func TestAnAdoptedRendererIsStopped(t *testing.T) {
 // TestAKilledLauncherCostsAFrameAtMost kills the launcher, and all renderers
 // with it.
 func TestAKilledLauncherCostsAFrameAtMost(t *testing.T) {
+	t.Parallel()
 	f := newFarm(t)
 	f.scene("salt.practice", "practice: 1\npicture: salt\ncost: 300ms\n")
 	f.join("kiln-01", "--renderers", "practice")
@@ -149,6 +151,7 @@ func (f *farm) launcherOf(node string) int {
 // TestStagingOfAnotherFarmIsSetAside gives a node a folder that holds work of
 // a farm which this one is not.
 func TestStagingOfAnotherFarmIsSetAside(t *testing.T) {
+	t.Parallel()
 	f := newFarm(t)
 	f.scene("salt.practice", "practice: 1\npicture: salt\ncost: 1m\n")
 	first := f.join("kiln-01", "--renderers", "practice")
@@ -183,6 +186,7 @@ func TestStagingOfAnotherFarmIsSetAside(t *testing.T) {
 // TestFramesFinishedWhileNobodyWatchedCount kills a node process and lets its
 // renderer come to its end alone.
 func TestFramesFinishedWhileNobodyWatchedCount(t *testing.T) {
+	t.Parallel()
 	f := newFarm(t)
 	f.scene("salt.practice", "practice: 1\npicture: salt\ncost: 400ms\n")
 	first := f.join("kiln-01", "--renderers", "practice")

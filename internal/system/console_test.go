@@ -215,7 +215,7 @@ func TestConsole(t *testing.T) {
 	c.sees("Rendering")
 	c.sees("salt_010")
 	c.sees("of 400 frames")
-	c.sees("held; release it to start")
+	c.sees("release it to start")
 
 	doneOnPage := func() (n int) {
 		_, after, _ := strings.Cut(strings.ReplaceAll(c.text(), "\n", " "), "salt_010 final 1")

@@ -16,6 +16,7 @@ import (
 // TestMisuseIsRefusedInWords calls the program wrongly in every way and looks
 // at its exit code, at what it says, and that nothing half is left behind.
 func TestMisuseIsRefusedInWords(t *testing.T) {
+	t.Parallel()
 	f := newFarm(t)
 	f.signIn()
 	f.scene("salt.practice", "practice: 1\npicture: salt\ncost: 20ms\n")
@@ -81,7 +82,14 @@ func TestMisuseIsRefusedInWords(t *testing.T) {
 		{"a scene that no recipe reads", []string{"submit", "odd.xyz", "-p", "salt-clock", "-f", "1"}, 1, "no recipe reads"},
 		{"an output outside its place", submit("--output", "../elsewhere"), 1, "outside its place"},
 		{"an output from the root", submit("--output", "/tmp"), 1, "outside its place"},
-		{"a job name that is a path", submit("--job", "a/b"), 1, "no job name"},
+		{"a job name that is a path", submit("--job", "a/b"), 1, "a job cannot be called"},
+		{"a due time that has passed", submit("--due", "2020-01-01 18:00"), 1, "has passed"},
+		{"no scene", []string{"submit", "", "-p", "salt-clock", "-f", "1"}, 2, "the scene is empty"},
+		{"no frames", submit("--frames", ""), 2, "the frame range is empty"},
+		{"flags that are missing", []string{"submit", "a.practice"}, 2, "--frames and --project must be given"},
+		{"a command that a group has not", []string{"place", "frob"}, 2, "it has hold, list, mark, release, set"},
+		{"a speed that no machine has", join("--key", f.key(), "--speed", "5e-324"), 2, "a speed index lies between"},
+		{"root, as nobody has allowed it", []string{"environment", "set", "--account", "root"}, 4, "no administrator has allowed"},
 		{"too many tries", submit("--tries", "99"), 1, "tries a frame must be"},
 		{"a run that is not there", []string{"show", "nothing"}, 1, "no run called"},
 		{"a run number that is not there", []string{"hold", "#77"}, 1, "no run called"},
@@ -134,6 +142,7 @@ func TestMisuseIsRefusedInWords(t *testing.T) {
 }
 
 func TestExpiredAndUsedUpKeys(t *testing.T) {
+	t.Parallel()
 	f := newFarm(t)
 	newKey := func(in wire.NewKey) string {
 		var key wire.Key
@@ -160,6 +169,7 @@ func TestExpiredAndUsedUpKeys(t *testing.T) {
 
 // TestReads runs every command that reads, as text and as JSON.
 func TestReads(t *testing.T) {
+	t.Parallel()
 	f := newFarm(t)
 	f.signIn()
 	f.scene("salt.practice", "practice: 1\npicture: salt\ncost: 20ms\n")
@@ -207,6 +217,7 @@ func TestReads(t *testing.T) {
 // TestServiceOfItsOwnDatabase starts the service with its own PostgreSQL,
 // kills it, and starts it again.
 func TestServiceOfItsOwnDatabase(t *testing.T) {
+	t.Parallel()
 	f := newFarm(t) // only for its folder
 	data := filepath.Join(f.dir, "own")
 	listen := freeAddress(t)

@@ -63,6 +63,7 @@ func (f *farm) practicePixels(run wire.Run, picture string) {
 // TestPOVRayFramesEqualDirectRenders renders on two nodes through the farm
 // and compares every pixel with frames that POV-Ray rendered directly.
 func TestPOVRayFramesEqualDirectRenders(t *testing.T) {
+	t.Parallel()
 	f := newFarm(t)
 	scene, err := os.ReadFile("../../examples/pellmarsh/scenes/tidal-room/tidal_floor.pov")
 	if err != nil {
@@ -103,6 +104,7 @@ const steady = "practice: 1\npicture: salt\nstartup: 20ms\ncost: 150ms\n"
 // TestServiceKilledInMidRun kills the service, lets the nodes go on without
 // it, and starts it again.
 func TestServiceKilledInMidRun(t *testing.T) {
+	t.Parallel()
 	f := newFarm(t)
 	f.scene("salt.practice", steady)
 	f.join("kiln-01", "--renderers", "practice")
@@ -123,6 +125,7 @@ func TestServiceKilledInMidRun(t *testing.T) {
 // TestNodeKilledInMidRun kills a node process and starts it again: its
 // renderer dies with it, and its frames are rendered by whoever asks first.
 func TestNodeKilledInMidRun(t *testing.T) {
+	t.Parallel()
 	f := newFarm(t)
 	f.scene("salt.practice", steady)
 	first := f.join("kiln-01", "--renderers", "practice")
@@ -135,6 +138,7 @@ func TestNodeKilledInMidRun(t *testing.T) {
 }
 
 func TestEveryMode(t *testing.T) {
+	t.Parallel()
 	f := newFarm(t)
 	f.scene("gannet.practice", "practice: 1\npicture: gannet\ncost: 40ms\n")
 	f.join("kiln-01", "--renderers", "practice,practice-single,practice-feed")
@@ -221,6 +225,7 @@ trouble:
 // TestNothingIsReplaced puts a foreign file where a frame shall go, after the
 // run was submitted: before, it would have got another folder.
 func TestNothingIsReplaced(t *testing.T) {
+	t.Parallel()
 	f := newFarm(t)
 	f.scene("salt.practice", "practice: 1\npicture: salt\ncost: 20ms\n")
 	id := f.submit(wire.Submit{Job: "salt", Scene: "salt.practice", Frames: "1-3"})
@@ -246,6 +251,7 @@ func TestNothingIsReplaced(t *testing.T) {
 // TestCancelEndsTheWholeTree cancels a run whose renderer has started a
 // process of its own.
 func TestCancelEndsTheWholeTree(t *testing.T) {
+	t.Parallel()
 	f := newFarm(t)
 	f.signIn()
 	f.scene("long.practice", "practice: 1\npicture: salt\ncost: 60s\ntrouble:\n  - {frame: 1, does: leaves child}\n")
@@ -271,6 +277,7 @@ func TestCancelEndsTheWholeTree(t *testing.T) {
 }
 
 func TestHoldFinishesFramesInFlight(t *testing.T) {
+	t.Parallel()
 	f := newFarm(t)
 	f.signIn()
 	f.scene("salt.practice", "practice: 1\npicture: salt\ncost: 250ms\n")
@@ -310,6 +317,7 @@ func TestHoldFinishesFramesInFlight(t *testing.T) {
 
 // TestNodeThatLeavesGivesItsWorkBack stops a node process politely.
 func TestNodeThatLeavesGivesItsWorkBack(t *testing.T) {
+	t.Parallel()
 	f := newFarm(t)
 	f.scene("salt.practice", steady)
 	first := f.join("kiln-01", "--renderers", "practice")
@@ -327,6 +335,7 @@ func TestNodeThatLeavesGivesItsWorkBack(t *testing.T) {
 
 // TestASecondProcessOfANodeWins starts the same node twice.
 func TestASecondProcessOfANodeWins(t *testing.T) {
+	t.Parallel()
 	f := newFarm(t)
 	first := f.join("kiln-01", "--renderers", "practice")
 	same := start(t, "in the same folder", "join", "http://"+f.listen, "--data", filepath.Join(f.dir, "kiln-01"), "--renderers", "practice")
@@ -365,6 +374,7 @@ func TestASecondProcessOfANodeWins(t *testing.T) {
 
 // TestPOVRayErrorsAreRecognised breaks a scene in some of its frames.
 func TestPOVRayErrorsAreRecognised(t *testing.T) {
+	t.Parallel()
 	f := newFarm(t)
 	f.scene("broken.pov", `#version 3.7;
 global_settings { assumed_gamma 1.0 }

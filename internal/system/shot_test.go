@@ -43,6 +43,7 @@ func direct(t *testing.T, f *farm, scene string, options ...string) string {
 // TestAFrameIsTheSameInEveryRun renders parts of an animation, and compares each
 // frame with that of a direct render of the whole.
 func TestAFrameIsTheSameInEveryRun(t *testing.T) {
+	t.Parallel()
 	f := newFarm(t)
 	f.scene("said.pov", clocked)
 	f.scene("told.pov", clocked)
@@ -96,6 +97,7 @@ func TestAFrameIsTheSameInEveryRun(t *testing.T) {
 // TestAFramePlaceThatIsAway looks that no submit takes the empty mount point of a
 // storage for the storage.
 func TestAFramePlaceThatIsAway(t *testing.T) {
+	t.Parallel()
 	f := newFarm(t)
 	f.signIn()
 	f.scene("salt.practice", steady)
@@ -125,6 +127,7 @@ func TestAFramePlaceThatIsAway(t *testing.T) {
 // TestSomebodyElsesFolder looks that a run never writes beside what stands in its
 // folder already.
 func TestSomebodyElsesFolder(t *testing.T) {
+	t.Parallel()
 	f := newFarm(t)
 	f.signIn()
 	f.scene("salt.practice", steady)
@@ -171,6 +174,7 @@ func (f *farm) named(name string) wire.Run {
 // TestNamesOfRuns: a name wins over a number, and what may mean several is
 // refused with the list.
 func TestNamesOfRuns(t *testing.T) {
+	t.Parallel()
 	f := newFarm(t)
 	f.signIn()
 	f.patch("/api/v1/projects/gannet", wire.ProjectChange{Scenes: "scenes", Frames: "frames"})

@@ -19,6 +19,7 @@ import (
 // TestLostFramesAreToldAndDoneAgain takes frames away that were done, fetches the
 // run, and has what is lost rendered again.
 func TestLostFramesAreToldAndDoneAgain(t *testing.T) {
+	t.Parallel()
 	f := newFarm(t)
 	f.signIn()
 	f.scene("salt.practice", "practice: 1\npicture: salt\ncost: 20ms\n")
@@ -64,6 +65,7 @@ func TestLostFramesAreToldAndDoneAgain(t *testing.T) {
 // TestAMachineThatWasShutOutComesBack revokes a node that holds a frame, and lets
 // it come back under its name with a key made for that.
 func TestAMachineThatWasShutOutComesBack(t *testing.T) {
+	t.Parallel()
 	f := newFarm(t)
 	f.signIn()
 	f.scene("salt.practice", "practice: 1\npicture: salt\ncost: 20ms\n")
@@ -108,6 +110,7 @@ func TestAMachineThatWasShutOutComesBack(t *testing.T) {
 // TestATokenGoesNowhereElse calls another service than the one that was signed in
 // to.
 func TestATokenGoesNowhereElse(t *testing.T) {
+	t.Parallel()
 	f := newFarm(t)
 	f.signIn()
 	var told atomic.Bool
@@ -130,6 +133,7 @@ func TestATokenGoesNowhereElse(t *testing.T) {
 // body it gets the same run, also when the scene is gone, and with another it is
 // refused.
 func TestTheSameKeyForAnotherSubmit(t *testing.T) {
+	t.Parallel()
 	f := newFarm(t)
 	f.scene("salt.practice", steady)
 	submit := func(frames string) (wire.Receipt, error) {

@@ -21,6 +21,7 @@ import (
 // frames, through a service that is killed and started again on the way, and
 // fetches them to where an artist is.
 func TestFramesAreSentByANodeWithoutThePlace(t *testing.T) {
+	t.Parallel()
 	f := newFarm(t)
 	f.signIn()
 	f.scene("salt.practice", "practice: 1\npicture: salt\ncost: 200ms\n")
@@ -86,6 +87,7 @@ func (f *farm) token() string {
 // TestAPlaceThatGoesAwayIsWaitedFor takes the frame place away while frames
 // arrive. Nothing is rendered twice and nothing is parked.
 func TestAPlaceThatGoesAwayIsWaitedFor(t *testing.T) {
+	t.Parallel()
 	f := newFarm(t)
 	f.scene("salt.practice", "practice: 1\npicture: salt\ncost: 150ms\n")
 	f.join("kiln-01", "--renderers", "practice")
@@ -118,6 +120,7 @@ func TestAPlaceThatGoesAwayIsWaitedFor(t *testing.T) {
 
 // TestUploadsThatAreNotAccepted sends what the service has not asked for.
 func TestUploadsThatAreNotAccepted(t *testing.T) {
+	t.Parallel()
 	f := newFarm(t)
 	f.scene("salt.practice", "practice: 1\npicture: salt\n")
 	// A node of our own making: it speaks the protocol and renders nothing.

@@ -303,7 +303,7 @@ func whyRun(s *farm.State, run *farm.Run) string {
 			return fmt.Sprintf("%s; %s in flight will finish first", run.Reason, plural(n, "frame"))
 		}
 		if run.StartedAt.IsZero() {
-			return "held; release it to start"
+			return "release it to start"
 		}
 		return run.Reason + "; release it to go on"
 	case farm.RunRendering:

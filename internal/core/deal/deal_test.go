@@ -414,7 +414,7 @@ func TestWhySentences(t *testing.T) {
 		t.Errorf("idle node: %s", why)
 	}
 	b.ask(1, 0)
-	for run, want := range map[farm.RunID]string{2: "waits its turn", 3: "no node has povray", 4: "held; release it"} {
+	for run, want := range map[farm.RunID]string{2: "waits its turn", 3: "no node has povray", 4: "release it to start"} {
 		if why := whyRun(b.s, b.s.Runs[run]); !strings.Contains(why, want) {
 			t.Errorf("run %d: %q, want %q", run, why, want)
 		}

@@ -51,13 +51,18 @@ func (d *Dealer) share(n *farm.Node, run *farm.Run, todo frames.Set, now time.Ti
 	case set.Len() == todo.Len():
 		return set, fmt.Sprintf("%s: all that is to do", count(set))
 	case waits:
-		return set, fmt.Sprintf("%s of %d to do: for its turn, as others of the same priority wait", count(set), todo.Len())
+		return set, fmt.Sprintf("%s, %s: for its turn, as others of the same priority wait", count(set), ofThose(todo))
 	case !v.curve.Known():
-		return set, fmt.Sprintf("%s of %d to do: its part by speed", count(set), todo.Len())
+		return set, fmt.Sprintf("%s, %s: its part by speed", count(set), ofThose(todo))
 	}
 	return set, fmt.Sprintf(
-		"%s of %d to do: what it can finish in %s, when all can be done", count(set), todo.Len(), inAbout(v.together()),
+		"%s, %s: what it can finish in %s, when all can be done", count(set), ofThose(todo), inAbout(v.together()),
 	)
+}
+
+// ofThose says of how many frames a part is.
+func ofThose(todo frames.Set) string {
+	return fmt.Sprintf("of the %s that are to do", plural(todo.Len(), "frame"))
 }
 
 // fastest returns a node that can be relied on to work on the run if this one

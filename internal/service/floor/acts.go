@@ -228,7 +228,7 @@ func drainNode(t *turn, n *farm.Node, in wire.NodeAct, by string) ([]farm.Record
 	case n.Duty == farm.Held && t.s.Idle(n.ID):
 		return nil, "is held, and empty"
 	}
-	return t.duty(n, farm.Draining, in.Now, "drain", "drained by "+because(by, in.Reason), by), "gets no new work, and it is told when the last frame has left" + t.meanwhile(n, in.Now)
+	return t.duty(n, farm.Draining, in.Now, "drain", "drained by "+because(by, in.Reason), by), "gets no new work; its page says when its last frame has been delivered" + t.meanwhile(n, in.Now)
 }
 
 func releaseNode(t *turn, n *farm.Node, in wire.NodeAct, by string) ([]farm.Record, string) {

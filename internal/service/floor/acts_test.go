@@ -67,7 +67,7 @@ func TestActsSayWhatTheyDoAndDoIt(t *testing.T) {
 	}{
 		{wire.NodeAct{Do: "hold"}, "1 frame in flight finishes first", "gets no new work", "held", true, false, true},
 		{wire.NodeAct{Do: "hold", Now: true, Reason: "loud"}, "1 frame in flight is thrown away", "thrown away", "held", true, true, true},
-		{wire.NodeAct{Do: "drain"}, "finishes first", "told when the last frame has left", "draining", true, false, true},
+		{wire.NodeAct{Do: "drain"}, "finishes first", "its page says when its last frame", "draining", true, false, true},
 		{wire.NodeAct{Do: "sideline", Reason: "wrong colours"}, "finishes first", "until somebody releases it", "sidelined", true, false, true},
 		{wire.NodeAct{Do: "give-back", Now: true}, "thrown away", "belongs to its owner until", "off duty", true, true, true},
 		{wire.NodeAct{Do: "release"}, "0 nodes are released; for 1 nothing changes", "is not held", "rendering", false, false, true},

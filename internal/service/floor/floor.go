@@ -435,6 +435,28 @@ func (f *Floor) settle(t *turn) {
 	}
 }
 
+// allParked says of a run that has no good picture what became of its frames.
+func allParked(n int) string {
+	if n == 1 {
+		return "its only frame is parked"
+	}
+	return fmt.Sprintf("all %d frames are parked", n)
+}
+
+func areDone(n int) string {
+	if n == 1 {
+		return "1 frame is"
+	}
+	return fmt.Sprintf("%d frames are", n)
+}
+
+func are(n int) string {
+	if n == 1 {
+		return "1 is"
+	}
+	return fmt.Sprintf("%d are", n)
+}
+
 func closingReason(run *farm.Run, state farm.RunState) string {
 	switch state {
 	case farm.RunDone:
@@ -443,8 +465,8 @@ func closingReason(run *farm.Run, state farm.RunState) string {
 		}
 		return fmt.Sprintf("all %d frames are done", run.Done.Len())
 	case farm.RunGaps:
-		return fmt.Sprintf("%d frames are done, %d are parked: %s", run.Done.Len(), run.Parked.Len(), run.Parked)
+		return fmt.Sprintf("%s done, %s parked: %s", areDone(run.Done.Len()), are(run.Parked.Len()), run.Parked.Brief())
 	default:
-		return fmt.Sprintf("all %d frames are parked", run.Parked.Len())
+		return allParked(run.Parked.Len())
 	}
 }

@@ -90,21 +90,30 @@ func (f *Floor) risks(now time.Time) (out []wire.NeedHand) {
 			continue
 		}
 		due := run.Terms.Due
-		v := wire.NeedHand{Kind: "at risk", Run: int64(run.ID), Action: "look", Sentence: fmt.Sprintf("%s is at risk: it is due %s.", run.Spec.Name(), due.Format("Mon 15:04 MST"))}
+		v := wire.NeedHand{Kind: "at risk", Run: int64(run.ID), Action: "look", Sentence: fmt.Sprintf("%s is at risk: it is due %s.", run.Spec.Name(), moment(due, now))}
 		switch {
 		case now.After(due):
-			v.Sentence = fmt.Sprintf("%s was due %s and is not ready.", run.Spec.Name(), due.Format("Mon 15:04 MST"))
+			v.Sentence = fmt.Sprintf("%s was due %s and is not ready.", run.Spec.Name(), moment(due, now))
 			v.Evidence = "See what it waits for, or move the time."
 		case !finish.Known:
-			v.Evidence = fmt.Sprintf("Nothing of it is rendered yet; as frames of %s mostly go it is hardly ready before %s.", run.Spec.Recipe, f.early(run, now).Format("Mon 15:04"))
+			v.Evidence = fmt.Sprintf("Nothing of it is rendered yet; as frames of %s mostly go it is hardly ready before %s.", run.Spec.Recipe, moment(f.early(run, now), now))
 		case finish.Median.After(due):
-			v.Evidence = fmt.Sprintf("As things are it is ready %s, %s late; more nodes, a higher priority or a later time would help.", finish.Median.Format("Mon 15:04"), finish.Median.Sub(due).Round(time.Minute))
+			v.Evidence = fmt.Sprintf("As things are it is ready %s, %s late; more nodes, a higher priority or a later time would help.", moment(*finish.Median, now), finish.Median.Sub(due).Round(time.Minute))
 		default:
-			v.Evidence = fmt.Sprintf("It is mostly ready in time, and one time in ten not before %s.", finish.Late.Format("Mon 15:04"))
+			v.Evidence = fmt.Sprintf("It is mostly ready in time, and one time in ten not before %s.", moment(*finish.Late, now))
 		}
 		out = append(out, v)
 	}
 	return out
+}
+
+// moment writes a time for a sentence: with the date where a weekday could be
+// another week's.
+func moment(at, now time.Time) string {
+	if at.Sub(now).Abs() < 6*24*time.Hour {
+		return at.Format("Mon 15:04 MST")
+	}
+	return at.Format("2 Jan 2006 15:04 MST")
 }
 
 // scouted tells of runs whose scouts wait to be looked at.

@@ -20,11 +20,11 @@ func (f *Floor) needHands(now time.Time) []wire.NeedHand {
 		name := run.Spec.Name()
 		switch n := run.Parked.Len(); {
 		case run.State == farm.RunFailed:
-			v.Kind, v.Sentence = "failed", fmt.Sprintf("%s has failed: all %d frames are parked.", name, n)
+			v.Kind, v.Sentence = "failed", fmt.Sprintf("%s has failed: %s.", name, allParked(n))
 		case n == 1:
 			v.Sentence = fmt.Sprintf("%s: frame %d is parked, the rest goes on.", name, run.Parked.First())
 		default:
-			v.Sentence = fmt.Sprintf("%s: %d frames are parked: %s.", name, n, run.Parked)
+			v.Sentence = fmt.Sprintf("%s: %d frames are parked: %s.", name, n, run.Parked.Brief())
 		}
 		if run.State == farm.RunGaps && run.Parked.Len() == 1 {
 			v.Sentence = fmt.Sprintf("%s is done with a gap: frame %d is parked.", name, run.Parked.First())

@@ -65,6 +65,9 @@ func (f *Floor) CheckSubmission(sub Submission) (Submission, error) {
 	if spec.Width < 1 || spec.Width > maxSide || spec.Height < 1 || spec.Height > maxSide {
 		return sub, refuse(Invalid, "width", "a picture of %d×%d cannot be rendered; each side must be 1 to %d pixels", spec.Width, spec.Height, maxSide)
 	}
+	if err := pastDue(spec.Terms.Due, f.now()); err != nil {
+		return sub, err
+	}
 	if spec.Tries == 0 {
 		spec.Tries = 3
 	}

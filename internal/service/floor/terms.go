@@ -14,7 +14,7 @@ import (
 )
 
 // ChangeRun changes what may be changed of a run while it renders: how urgent
-// it is, its ceiling, when it is due, and where it stands among its likes.
+// it is, its ceiling, when it is due, and where it stands in its priority.
 func (f *Floor) ChangeRun(ctx context.Context, id farm.RunID, in wire.RunChange, by farm.Person) (out wire.RunChanged, err error) {
 	err = f.do(ctx, func(t *turn) error {
 		run := t.s.Runs[id]
@@ -42,7 +42,7 @@ func (f *Floor) ChangeRun(ctx context.Context, id farm.RunID, in wire.RunChange,
 		}
 		out.Stops = len(leases)
 		if out.Changes = len(differences) > 0 || len(leases) > 0; !out.Changes {
-			out.Sentence, out.Run = name+" is so already", f.runView(run, t.now)
+			out.Sentence, out.Run = "nothing changes: "+name+" is as asked already", f.runView(run, t.now)
 			return nil
 		}
 		out.Sentence = strings.Join(append(differences, f.whatComes(&ghost, leases, lost, in, t.now)...), "; ")
@@ -89,7 +89,10 @@ func (t *turn) terms(run *farm.Run, in wire.RunChange, by farm.Person) (terms fa
 		}
 	}
 	if in.Due != nil {
-		if terms.Due, err = ParseDue(*in.Due); err != nil {
+		if terms.Due, err = ParseDue(*in.Due); err == nil {
+			err = pastDue(terms.Due, t.now)
+		}
+		if err != nil {
 			return terms, nil, err
 		}
 	}
@@ -151,6 +154,14 @@ func (t *turn) before(terms farm.Terms, mates []*farm.Run, before farm.RunID, lo
 		next++
 	}
 	return terms, others, nil
+}
+
+// pastDue refuses a time to be ready by that has passed.
+func pastDue(due, now time.Time) error {
+	if due.IsZero() || due.After(now) {
+		return nil
+	}
+	return refuse(Invalid, "due", "%s has passed; a run is due at a time that is still to come", due.Format("Mon 2 Jan 2006 15:04 MST"))
 }
 
 // ParseDue reads when a run must be ready; an empty text is at any time.

@@ -54,7 +54,7 @@ func TestTermsOfARunAreChanged(t *testing.T) {
 		if out := w.change(a, in); out.Run.Priority != "high" || out.Run.Ceiling != "50%" || out.Run.Due == nil || !out.Run.Due.Equal(due) {
 			t.Errorf("changed: %+v", out.Run)
 		}
-		if out := w.change(a, in); out.Changes || out.Sentence != "a/final-1 is so already" {
+		if out := w.change(a, in); out.Changes || out.Sentence != "nothing changes: a/final-1 is as asked already" {
 			t.Errorf("the same again: %+v", out)
 		}
 		w.change(a, wire.RunChange{Priority: text("normal"), Ceiling: text(""), Due: text("")})

@@ -12,15 +12,21 @@ export function useNow(): number {
 
 const two = (n: number) => String(n).padStart(2, "0");
 const days = ["Sun", "Mon", "Tue", "Wed", "Thu", "Fri", "Sat"];
+const months = ["Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"];
 
-/** A time of day, with the weekday when it is not today; seconds only when it
+/** A time of day; with the weekday when it is not today, and the date or year when
+ * it is farther away; seconds only when it
  * is near. */
 export function clock(iso: string, now: number): string {
   const t = new Date(iso);
   const today = new Date(now);
   const time = `${two(t.getHours())}:${two(t.getMinutes())}`;
   if (t.toDateString() !== today.toDateString()) {
-    return `${days[t.getDay()]} ${time}`;
+    if (Math.abs(t.getTime() - now) < 6 * 24 * 3600_000) {
+      return `${days[t.getDay()]} ${time}`;
+    }
+    const date = `${t.getDate()} ${months[t.getMonth()]}`;
+    return t.getFullYear() === today.getFullYear() ? `${date} ${time}` : `${date} ${t.getFullYear()}`;
   }
   return Math.abs(t.getTime() - now) < 15 * 60_000 ? `${time}:${two(t.getSeconds())}` : time;
 }

@@ -77,7 +77,7 @@ export function KeysPage({ me }: { me: Me }) {
           </select>
         </label>
         <label className={field}>
-          a word to know it by
+          what it is for
           <input className="input mt-[2px] flex w-44 input-sm" maxLength={100} value={form.label} onChange={(event) => setForm({ ...form, label: event.target.value })} />
         </label>
         <button className="btn btn-primary btn-sm">Make a key</button>

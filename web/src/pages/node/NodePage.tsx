@@ -177,7 +177,7 @@ function fits(what: string, node: FarmNode): boolean {
 /** What became of the node, newest first. */
 function Log({ node, now }: { node: FarmNode; now: number }) {
   const log = useQuery({ queryKey: ["node", node.id, "log", node.changed], queryFn: () => getNodeLog(node.id), placeholderData: (old) => old });
-  return <Lines title="What became of it" empty="Nothing yet." lines={(log.data ?? []).map((l) => ({ key: l.seq, at: clock(l.at, now), text: l.reason }))} />;
+  return <Lines title="What happened" empty="Nothing yet." lines={(log.data ?? []).map((l) => ({ key: l.seq, at: clock(l.at, now), text: l.reason }))} />;
 }
 
 /** The settings that the node had, newest first. */

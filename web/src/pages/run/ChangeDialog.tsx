@@ -60,9 +60,9 @@ export function ChangeDialog({ run, me, onClose }: { run: Run; me: Me; onClose: 
         </label>
         {isWrangler(me) && (
           <label className={field}>
-            among its likes
+            place in its priority
             <select className="select mt-[2px] w-full select-sm" value={form.put} onChange={(event) => setForm({ ...form, put: event.target.value })}>
-              <option value="">where it is</option>
+              <option value="">stays where it is</option>
               <option value="first">first</option>
               <option value="last">last</option>
               <option value="back">in its turn</option>
