@@ -28,7 +28,7 @@ web/dist/index.html: web/node_modules/.stamp web/src/api/schema.d.ts web/index.h
 	@touch web/dist/.gitkeep $@
 
 build: console ## Build console and binary into bin/
-	$(GO) build -trimpath -o $(BIN) ./cmd/vexillum
+	$(GO) build -o $(BIN) ./cmd/vexillum
 
 builds: console ## Build for all systems that studios have, into bin/
 	scripts/builds
