@@ -51,18 +51,21 @@ func (d *Dealer) share(n *farm.Node, run *farm.Run, todo frames.Set, now time.Ti
 	case set.Len() == todo.Len():
 		return set, fmt.Sprintf("%s: all that is to do", count(set))
 	case waits:
-		return set, fmt.Sprintf("%s, %s: for its turn, as others of the same priority wait", count(set), ofThose(todo))
+		return set, fmt.Sprintf("%s: for its turn, as others of the same priority wait", partOf(set, todo))
 	case !v.curve.Known():
-		return set, fmt.Sprintf("%s, %s: its part by speed", count(set), ofThose(todo))
+		return set, fmt.Sprintf("%s: its part by speed", partOf(set, todo))
 	}
 	return set, fmt.Sprintf(
-		"%s, %s: what it can finish in %s, when all can be done", count(set), ofThose(todo), inAbout(v.together()),
+		"%s: what it can finish in %s, when all can be done", partOf(set, todo), inAbout(v.together()),
 	)
 }
 
-// ofThose says of how many frames a part is.
-func ofThose(todo frames.Set) string {
-	return fmt.Sprintf("of the %s that are to do", plural(todo.Len(), "frame"))
+// partOf names frames that are a part of those to do.
+func partOf(set, todo frames.Set) string {
+	if set.Len() == 1 {
+		return fmt.Sprintf("%s, one of %d to do", count(set), todo.Len())
+	}
+	return fmt.Sprintf("%d of the %d frames to do", set.Len(), todo.Len())
 }
 
 // fastest returns a node that can be relied on to work on the run if this one
