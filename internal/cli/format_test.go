@@ -104,6 +104,7 @@ func TestWhatBecomesOfFramesInFlight(t *testing.T) {
 		says string
 	}{
 		{"hold", false, busy, "2 frames in flight finish first"}, {"hold", true, busy, "in flight are lost"}, {"cancel", false, busy, "in flight are lost"},
+		{"hold", false, wire.Run{Nodes: []string{"kiln-01"}}, ": the frame in flight finishes first (kiln-01)"},
 		{"release", false, busy, ""}, {"cancel", false, wire.Run{}, ""},
 	} {
 		if got := inFlight(c.what, c.now, c.run); !strings.Contains(got, c.says) || c.says == "" && got != "" {

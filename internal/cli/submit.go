@@ -261,6 +261,8 @@ func inFlight(what string, now bool, r wire.Run) string {
 		return ""
 	case what == "cancel", what == "hold" && now:
 		return fmt.Sprintf(": stopped on %s; frames in flight are lost", strings.Join(r.Nodes, ", "))
+	case what == "hold" && n == 1:
+		return fmt.Sprintf(": the frame in flight finishes first (%s)", r.Nodes[0])
 	case what == "hold":
 		return fmt.Sprintf(": %d frames in flight finish first (%s)", n, strings.Join(r.Nodes, ", "))
 	}

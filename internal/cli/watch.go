@@ -225,7 +225,7 @@ func (a *app) showRun(r wire.Run, log []wire.LogLine) error {
 	if !r.Forecast.Known {
 		finishing += " (" + r.Forecast.Why + ")"
 	}
-	a.facts("number", fmt.Sprint(r.ID), "why", r.Why, "project", r.Project, "owner", r.Owner, "scene", r.Scene, "recipe", r.Recipe, "passes", strings.Join(r.Passes, ", "), "needs", r.Needs, "priority", unless(r.Priority, "normal"), "ceiling", r.Ceiling, "order", r.Sequence, "scouts", r.Scouts, "takes", takesText(r), "renderers", environmentText(r.Environment),
+	a.facts("number", fmt.Sprintf("#%d", r.ID), "why", r.Why, "project", r.Project, "owner", r.Owner, "scene", r.Scene, "recipe", r.Recipe, "passes", strings.Join(r.Passes, ", "), "needs", r.Needs, "priority", unless(r.Priority, "normal"), "ceiling", r.Ceiling, "order", r.Sequence, "scouts", r.Scouts, "takes", takesText(r), "renderers", environmentText(r.Environment),
 		"size", fmt.Sprintf("%d×%d", r.Width, r.Height), "frames", fmt.Sprintf("%s (%d)", r.Frames, r.FrameCount), "shot", r.Shot, "output", r.Output,
 		"finish", finishing, "due", due(r, now), "took", took, "nodes", strings.Join(r.Nodes, ", "))
 	fmt.Fprintf(a.out, "\n  %s\n\n", ribbon(r, 72, colours(a.out)))
