@@ -59,7 +59,7 @@ var below = map[string][]string{
 		"core/accept", "core/deal", "core/farm", "core/forecast", "core/frames", "core/health", "core/hours", "core/pace", "core/trait", "core/triage", "drillfile", "recipe", "wire",
 	},
 	"service": {
-		"core/accept", "core/farm", "core/frames", "core/pace", "launcher", "plainfile", "publish", "recipe", "selftest", "service/floor", "service/gauge", "service/lead", "service/ledger", "service/logbook", "store", "wire",
+		"core/accept", "core/farm", "core/forecast", "core/frames", "core/pace", "core/span", "launcher", "plainfile", "publish", "recipe", "selftest", "service/floor", "service/gauge", "service/lead", "service/ledger", "service/logbook", "store", "wire",
 	},
 	"roster":   {"core/farm", "core/hours"},
 	"calendar": {"core/hours"},

@@ -6,9 +6,11 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"math"
 	"net/http"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -129,6 +131,9 @@ func (s *Server) changeRun(c *gin.Context, f *floor.Floor, in wire.RunChange) {
 		return
 	}
 	v, err := f.ChangeRun(c, farm.RunID(id), in, person(c))
+	if err == nil && in.DryRun && v.Changes {
+		err = s.svc.Foresee(c, f, farm.RunID(id), in, person(c), &v)
+	}
 	s.answer(c, v, err)
 }
 
@@ -245,9 +250,18 @@ func receiptOf(ctx context.Context, f *floor.Floor, done service.Submitted) (wir
 	if out.Nodes, err = f.Able(ctx, farm.RunID(run.ID)); err != nil {
 		return out, err
 	}
+	nobody, err := f.Nobody(ctx, farm.RunID(run.ID))
+	if err != nil {
+		return out, err
+	}
+	if nobody != "" {
+		out.Remarks = append(out.Remarks, "No node can take it as it is: "+nobody+".")
+	}
 	switch {
 	case run.State == string(farm.RunHeld):
 		out.Sentence = "It is held until somebody releases it."
+	case nobody != "":
+		out.Sentence = "It needs a hand before it starts."
 	case out.Nodes == 0:
 		out.Sentence = "It waits: " + run.Why + "."
 	default:
@@ -267,7 +281,12 @@ func steer(what floor.Steering) func(*Server, *gin.Context) {
 		if !ok {
 			return
 		}
-		v, err := f.Steer(c, farm.RunID(id), what, c.Query("now") == "true", person(c))
+		how := floor.How{Now: c.Query("now") == "true", Reason: strings.TrimSpace(c.Query("reason"))}
+		if len(how.Reason) > maxLabel || hasControls(how.Reason) {
+			problem(c, http.StatusUnprocessableEntity, "reason", fmt.Sprintf("a reason has at most %d characters, none of them a control character", maxLabel))
+			return
+		}
+		v, err := f.Steer(c, farm.RunID(id), what, how, person(c))
 		s.answer(c, v, err)
 	}
 }
@@ -314,6 +333,40 @@ func (s *Server) results(c *gin.Context) {
 			Frame: r.Frame, State: r.State, File: spec.FrameFile(r.Frame), Files: outputs(spec, r), Node: names[r.Node], Lease: r.Lease, Launch: r.Launch, Hash: r.Hash, Bytes: r.Bytes,
 			StartupSeconds: r.StartupSeconds, RenderSeconds: r.RenderSeconds, CheckSeconds: r.CheckSeconds, At: at,
 		})
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// timings tells who rendered each frame of a run and how long that took: all of
+// them, or those that came after a change.
+func (s *Server) timings(c *gin.Context) {
+	run, ok := s.oneRun(c)
+	if !ok {
+		return
+	}
+	after, ok := query(c, "after", 0, 0, 1<<62)
+	if !ok {
+		return
+	}
+	names, ok := s.nodeNames(c)
+	if !ok {
+		return
+	}
+	rows, err := s.svc.Store().Timings(c, run.ID, after)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	out := wire.Timings{Seq: after, Nodes: []string{}, Frames: []int{}, Node: []int{}, Seconds: []float64{}}
+	place := map[int64]int{}
+	for _, r := range rows {
+		at, known := place[r.Node]
+		if !known {
+			at = len(out.Nodes)
+			place[r.Node], out.Nodes = at, append(out.Nodes, names[r.Node])
+		}
+		out.Seq = max(out.Seq, r.Seq)
+		out.Frames, out.Node, out.Seconds = append(out.Frames, r.Frame), append(out.Node, at), append(out.Seconds, math.Round(1000*r.RenderSeconds)/1000)
 	}
 	c.JSON(http.StatusOK, out)
 }
@@ -366,6 +419,10 @@ func (s *Server) runLog(c *gin.Context) {
 	if !ok {
 		return
 	}
+	after, ok := query(c, "after", 0, 0, 1<<62)
+	if !ok {
+		return
+	}
 	limit, ok := query(c, "limit", 100, 1, 1000)
 	if !ok {
 		return
@@ -374,7 +431,7 @@ func (s *Server) runLog(c *gin.Context) {
 	if !ok {
 		return
 	}
-	events, err := s.svc.Store().RunLog(c, run.ID, before, int(limit))
+	events, err := s.svc.Store().RunLog(c, run.ID, after, before, int(limit))
 	if err != nil {
 		s.fail(c, err)
 		return

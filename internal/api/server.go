@@ -14,6 +14,8 @@ import (
 
 	"github.com/gin-gonic/gin"
 	"github.com/goccy/go-yaml"
+	"github.com/klauspost/compress/gzhttp"
+	"github.com/klauspost/compress/gzip"
 
 	"vexillum/internal/core/farm"
 	"vexillum/internal/service"
@@ -88,6 +90,8 @@ var routes = []route{
 	{"POST", "/api/v1/runs", artist, reading((*Server).submit)},
 	{"GET", "/api/v1/runs/:run", viewer, (*Server).run},
 	{"GET", "/api/v1/runs/:run/results", viewer, (*Server).results},
+	{"GET", "/api/v1/runs/:run/timings", viewer, (*Server).timings},
+	{"GET", "/api/v1/queue", viewer, live((*Server).queue)},
 	{"GET", "/api/v1/runs/:run/why", viewer, (*Server).why},
 	{"GET", "/api/v1/runs/:run/log", viewer, (*Server).runLog},
 	{"GET", "/api/v1/runs/:run/output", viewer, (*Server).runOutput},
@@ -189,9 +193,17 @@ func New(o Options) (*Server, error) {
 		problem(c, http.StatusMethodNotAllowed, "", fmt.Sprintf("%s does not take %s", c.Request.URL.Path, c.Request.Method))
 	})
 	e.NoRoute(newConsole(o.Console).serve)
-	s.handler = http.NewCrossOriginProtection().Handler(e)
+	packed, err := gzhttp.NewWrapper(gzhttp.MinSize(minPacked), gzhttp.CompressionLevel(gzip.BestSpeed), gzhttp.EnableZstd(false))
+	if err != nil {
+		return nil, fmt.Errorf("setting up compression: %w", err)
+	}
+	s.handler = http.NewCrossOriginProtection().Handler(packed(e))
 	return s, nil
 }
+
+// minPacked is how long an answer is in bytes before it is compressed; a stream
+// always is.
+const minPacked = 1024
 
 // ServeHTTP implements http.Handler.
 func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {

@@ -9,6 +9,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"vexillum/internal/service/floor"
 	"vexillum/internal/wire"
 )
 
@@ -21,7 +22,7 @@ const (
 // events streams every change as server-sent events. Each carries the number
 // of the last committed change in it; a listener that comes back with
 // Last-Event-ID, or after=N, gets what it has missed. The event "here" is a
-// sign of life.
+// sign of life. With only=changed, fields that are as they were are left out.
 func (s *Server) events(c *gin.Context) {
 	after, ok := query(c, "after", 0, 0, 1<<62)
 	if !ok {
@@ -34,23 +35,56 @@ func (s *Server) events(c *gin.Context) {
 	if !ok {
 		return
 	}
+	switch c.Query("only") {
+	case "":
+		s.listen(c, f, after)
+	case "changed":
+		s.follow(c, f, after)
+	default:
+		problem(c, http.StatusUnprocessableEntity, "only", "only=changed tells only what changed; without it, runs and nodes that changed are told whole")
+	}
+}
+
+// listen streams runs and nodes that changed, each whole.
+func (s *Server) listen(c *gin.Context, f *floor.Floor, after int64) {
 	listener, first, err := f.Listen(c, after)
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
 	defer f.Ignore(listener)
+	encode := func(v wire.Change) (floor.Piece, error) {
+		data, err := json.Marshal(v)
+		return floor.Piece{Seq: v.Seq, Data: data}, err
+	}
+	begin, err := encode(first)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	pass(s, c, begin, listener.Changes(), encode)
+}
+
+// follow streams what of runs and nodes changed.
+func (s *Server) follow(c *gin.Context, f *floor.Floor, after int64) {
+	follower, first, err := f.Follow(c, after)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	defer f.Unfollow(follower)
+	pass(s, c, first, follower.Pieces(), func(p floor.Piece) (floor.Piece, error) { return p, nil })
+}
+
+// pass hands on what a channel yields as events, until it is closed or nobody
+// may hear it any more.
+func pass[T any](s *Server, c *gin.Context, first floor.Piece, all <-chan T, encode func(T) (floor.Piece, error)) {
 	send, ok := s.stream(c)
 	if !ok {
 		return
 	}
-	change := func(v wire.Change) bool {
-		data, err := json.Marshal(v)
-		if err != nil {
-			s.log.Error("event", "error", err)
-			return false
-		}
-		return send(fmt.Sprintf("event: change\nid: %d\ndata: %s\n\n", v.Seq, data))
+	change := func(p floor.Piece) bool {
+		return send(fmt.Sprintf("event: change\nid: %d\ndata: %s\n\n", p.Seq, p.Data))
 	}
 	if !change(first) {
 		return
@@ -72,8 +106,16 @@ func (s *Server) events(c *gin.Context) {
 			if !send("event: here\ndata: {}\n\n") {
 				return
 			}
-		case v, open := <-listener.Changes():
-			if !open || !mayHear() || !change(v) {
+		case v, open := <-all:
+			if !open || !mayHear() {
+				return
+			}
+			piece, err := encode(v)
+			if err != nil {
+				s.log.Error("event", "error", err)
+				return
+			}
+			if !change(piece) {
 				return
 			}
 		}

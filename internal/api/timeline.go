@@ -55,7 +55,7 @@ func (s *Server) nodeTimeline(c *gin.Context, f *floor.Floor) {
 
 // aside are the values of a node's states in which it does not work.
 var aside = map[string]string{
-	string(farm.Silent): "silent", string(farm.OffDuty): "off duty", string(farm.Held): "held", string(farm.Draining): "draining", string(farm.Sidelined): "sidelined",
+	string(farm.Silent): "silent", string(farm.Away): "away", string(farm.OffDuty): "off duty", string(farm.Held): "held", string(farm.Draining): "draining", string(farm.Sidelined): "sidelined",
 }
 
 func happened(rows []store.Stretch) []timeline.Event {

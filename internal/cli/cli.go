@@ -52,6 +52,7 @@ type app struct {
 	token    string
 	demo     bool
 	json     bool
+	asIs     bool // what is written is not ours: nothing in it is put otherwise
 }
 
 // tokenElsewhere says that the token at hand is not for this service.
@@ -69,7 +70,8 @@ type usageError struct{ error }
 func Main(args []string) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	a := &app{out: screen{os.Stdout}, err: screen{os.Stderr}}
+	a := &app{err: screen{to: os.Stderr}}
+	a.out = screen{os.Stdout, func() bool { return a.json || a.asIs }}
 	root := a.root()
 	root.SetArgs(args)
 	err := root.ExecuteContext(ctx)

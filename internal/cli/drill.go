@@ -25,7 +25,7 @@ func (a *app) drillCommand() *cobra.Command {
 	var against, class string
 	var seed uint64
 	var count int
-	var rehearsed, why, asJSON, fromFarm bool
+	var rehearsed, why, fromFarm bool
 	c := &cobra.Command{
 		Use: "drill [FILE]", Short: "Play a farm on paper through the real dealer",
 		Long: "A drill file describes nodes, jobs and what their frames cost; docs/drills.md tells how. Nothing is rendered. The dealer\n" +
@@ -41,14 +41,14 @@ func (a *app) drillCommand() *cobra.Command {
 				return usageError{fmt.Errorf("name a drill file, or a class of random farms with --random, or give --from-farm alone")}
 			}
 			if class != "" {
-				return a.drillRandom(c.Context(), class, seed, count, rehearsed, asJSON)
+				return a.drillRandom(c.Context(), class, seed, count, rehearsed)
 			}
-			return a.drillFile(c.Context(), args[0], against, why, asJSON)
+			return a.drillFile(c.Context(), args[0], against, why)
 		},
 	}
 	f := c.Flags()
 	f.StringVar(&against, "against", "", "play ways of splitting by hand, too: equal, fixed:N, claim, with commas between")
-	f.BoolVar(&asJSON, "json", false, "print JSON")
+	f.BoolVar(&a.json, "json", false, "print JSON")
 	f.BoolVar(&why, "why", false, "tell each decision with its reason")
 	f.StringVar(&class, "random", "", "play random farms of a class instead: "+strings.Join(drill.Classes(), ", ")+", or all")
 	f.Uint64Var(&seed, "seed", 1, "of the first random farm")
@@ -69,7 +69,7 @@ func (a *app) drillFromFarm(ctx context.Context) error {
 	return cl.Fetch(call, "/api/v1/drill", os.Stdout)
 }
 
-func (a *app) drillFile(ctx context.Context, path, against string, why, asJSON bool) error {
+func (a *app) drillFile(ctx context.Context, path, against string, why bool) error {
 	data, err := plainfile.Read(path, plainyaml.MostBytes)
 	if err != nil {
 		return fmt.Errorf("reading the drill: %w", err)
@@ -96,7 +96,7 @@ func (a *app) drillFile(ctx context.Context, path, against string, why, asJSON b
 	if err != nil {
 		return fmt.Errorf("%s: %w", path, err)
 	}
-	if asJSON {
+	if a.json {
 		return json.NewEncoder(a.out).Encode(r)
 	}
 	a.printDrill(strings.TrimSuffix(filepath.Base(path), filepath.Ext(path)), r, why)
@@ -182,7 +182,7 @@ func seconds(s float64) string {
 	return d.Round(time.Second).String()
 }
 
-func (a *app) drillRandom(ctx context.Context, class string, seed uint64, count int, rehearsed, asJSON bool) error {
+func (a *app) drillRandom(ctx context.Context, class string, seed uint64, count int, rehearsed bool) error {
 	if count < 1 || count > 100_000 {
 		return usageError{fmt.Errorf("--count has to be a number of farms from 1 to 100000")}
 	}
@@ -201,7 +201,7 @@ func (a *app) drillRandom(ctx context.Context, class string, seed uint64, count 
 		}
 		out = append(out, s)
 	}
-	if asJSON {
+	if a.json {
 		return json.NewEncoder(a.out).Encode(out)
 	}
 	rows := [][]string{}

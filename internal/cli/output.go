@@ -91,6 +91,7 @@ func (a *app) outputCommand() *cobra.Command {
 		if out.Older && !followIt && out.BackTo != nil {
 			fmt.Fprintf(a.out, "… for older lines: --before %s\n", out.BackTo.Local().Format(time.RFC3339))
 		}
+		a.asIs = true
 		print := func(lines []wire.OutputLine) error {
 			for _, l := range lines {
 				if search == "" || strings.Contains(strings.ToLower(l.Text), strings.ToLower(search)) {

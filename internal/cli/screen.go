@@ -4,7 +4,9 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"regexp"
 	"strings"
+	"time"
 	"unicode"
 	"unicode/utf8"
 
@@ -19,14 +21,37 @@ const sgr = "\xff["
 // what renderers say, names and folders come from anybody. Control characters
 // are written as \u001b and the like, which also is right in JSON. Colours of
 // our own, which begin with sgr, are let through.
-type screen struct{ to io.Writer }
+// Moments in sentences of the service are written in the zone of this machine,
+// but for what is for programs.
+type screen struct {
+	to   io.Writer
+	asIs func() bool // what is written is for programs, or is not ours; nil: never
+}
 
 // Write implements io.Writer.
 func (s screen) Write(p []byte) (int, error) {
-	if _, err := io.WriteString(s.to, strings.ReplaceAll(visible(string(p)), sgr, "\x1b[")); err != nil {
+	text := visible(string(p))
+	if s.asIs == nil || !s.asIs() {
+		text = inZone(text, time.Now())
+	}
+	if _, err := io.WriteString(s.to, strings.ReplaceAll(text, sgr, "\x1b[")); err != nil {
 		return 0, err
 	}
 	return len(p), nil
+}
+
+// moments are times as sentences of the service have them.
+var moments = regexp.MustCompile(`\b\d{4}-\d\d-\d\dT\d\d:\d\d:\d\dZ\b`)
+
+// inZone writes the moments in a text as a person here reads them.
+func inZone(text string, now time.Time) string {
+	return moments.ReplaceAllStringFunc(text, func(found string) string {
+		at, err := time.Parse(time.RFC3339, found)
+		if err != nil {
+			return found
+		}
+		return clock(at, now) + at.Local().Format(" MST")
+	})
 }
 
 // visible returns a text with its control characters written out, but for ends

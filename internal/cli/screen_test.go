@@ -22,7 +22,7 @@ func TestNothingSteersTheTerminal(t *testing.T) {
 		sgr + "38;5;74mours" + sgr + "0m and \x1b[0m": "\x1b[38;5;74mours\x1b[0m and " + `\u001b[0m`,
 	} {
 		var out bytes.Buffer
-		if _, err := fmt.Fprint(screen{&out}, text); err != nil {
+		if _, err := fmt.Fprint(screen{to: &out, asIs: func() bool { return true }}, text); err != nil {
 			t.Fatal(err)
 		}
 		if out.String() != want {
@@ -31,7 +31,7 @@ func TestNothingSteersTheTerminal(t *testing.T) {
 	}
 	var out bytes.Buffer
 	said := "\u009b31m\u202e\x1b[0m \x7f"
-	if err := json.NewEncoder(screen{&out}).Encode(said); err != nil {
+	if err := json.NewEncoder(screen{to: &out, asIs: func() bool { return true }}).Encode(said); err != nil {
 		t.Fatal(err)
 	}
 	var back string

@@ -150,3 +150,41 @@ func within(ctx context.Context, do func() error) error {
 
 // hanging bounds the looks at storages that are under way.
 var hanging = make(chan struct{}, 64)
+
+// placesLook is how often it is looked whether the places of projects are there.
+const placesLook = 10 * time.Second
+
+// watchPlaces tells the floor which places of projects are away, until the
+// context ends.
+func (s *Service) watchPlaces(ctx context.Context, f *floor.Floor) {
+	look := time.NewTimer(0)
+	defer look.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-look.C:
+		}
+		places, err := f.PlacesInUse(ctx)
+		if err != nil {
+			return // the floor has ended
+		}
+		away := map[string]string{}
+		for _, p := range places {
+			path := p.Paths[runtime.GOOS]
+			if path == "" {
+				continue
+			}
+			switch s.mark(ctx, path) {
+			case placeAway:
+				away[p.Name] = fmt.Sprintf("its folder %s is not there where the service runs; mount it, or correct it with: vexillum place set %s", path, p.Name)
+			case markMissing:
+				away[p.Name] = fmt.Sprintf("its folder %s has no mark of this farm, so it may be an empty mount point; mount the storage, or say that it is right with: vexillum place mark %s", path, p.Name)
+			}
+		}
+		if err := f.PlacesAway(ctx, away); err != nil {
+			return
+		}
+		look.Reset(placesLook)
+	}
+}

@@ -58,6 +58,7 @@ type Service struct {
 	secret  atomic.Pointer[string]
 	uploads turnstile
 	uses    uses
+	trying  sync.Mutex // plays of changes, one at a time
 	gauge   *gauge.Gauge
 	logbook *logbook.Book
 }
@@ -244,6 +245,7 @@ func (s *Service) lead(ctx context.Context, claim lead.Claim) error {
 	helpers.Go(func() { s.gauge.Run(ctx) })
 	helpers.Go(func() { s.foretell(ctx, f) })
 	helpers.Go(func() { s.received(ctx, f) })
+	helpers.Go(func() { s.watchPlaces(ctx, f) })
 	helpers.Go(func() { s.keepUses(ctx) })
 	if err := s.begin(ctx, f, claim); err != nil {
 		stop(err)

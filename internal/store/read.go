@@ -21,11 +21,11 @@ type Event struct {
 }
 
 // RunLog returns what happened to a run and has a reason, newest first, at
-// most limit events older than before (0: the newest).
-func (s *Store) RunLog(ctx context.Context, run, before int64, limit int) ([]Event, error) {
+// most limit events newer than after and older than before (0: the newest).
+func (s *Store) RunLog(ctx context.Context, run, after, before int64, limit int) ([]Event, error) {
 	events := []Event{}
 	err := s.db.SelectContext(ctx, &events, `SELECT seq, at, kind, run, COALESCE(node, 0) AS node, reason FROM event
-		WHERE run = $1 AND reason <> '' AND ($2 = 0 OR seq < $2) ORDER BY seq DESC LIMIT $3`, run, before, limit)
+		WHERE run = $1 AND reason <> '' AND seq > $2 AND ($3 = 0 OR seq < $3) ORDER BY seq DESC LIMIT $4`, run, after, before, limit)
 	if err != nil {
 		return nil, fmt.Errorf("reading the log of run %d: %w", run, err)
 	}
@@ -147,6 +147,26 @@ func (s *Store) Results(ctx context.Context, run int64) ([]Result, error) {
 		return nil, fmt.Errorf("reading the results of run %d: %w", run, err)
 	}
 	return results, nil
+}
+
+// Timing tells who rendered a frame and how long that took.
+type Timing struct {
+	Frame         int     `db:"frame"`
+	Node          int64   `db:"node"`
+	RenderSeconds float64 `db:"render_seconds"`
+	Seq           int64   `db:"seq"` // of the change that told it
+}
+
+// Timings returns the timings of frames of a run that have a good picture and
+// changed after a sequence number, in order.
+func (s *Store) Timings(ctx context.Context, run, after int64) ([]Timing, error) {
+	timings := []Timing{}
+	err := s.db.SelectContext(ctx, &timings, `SELECT frame, node, render_seconds, seq FROM frame
+		WHERE run = $1 AND seq > $2 AND state <> 'lost' ORDER BY frame`, run, after)
+	if err != nil {
+		return nil, fmt.Errorf("reading the timings of run %d: %w", run, err)
+	}
+	return timings, nil
 }
 
 // Audit is who changed what.

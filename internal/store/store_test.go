@@ -593,7 +593,7 @@ func TestThumbnailsAndLogs(t *testing.T) {
 	if got, err := s.Thumbnail(t.Context(), 1, 1); err != nil || string(got) != "new" {
 		t.Errorf("thumbnail %q, %v", got, err)
 	}
-	log, err := s.RunLog(t.Context(), 1, 0, 10)
+	log, err := s.RunLog(t.Context(), 1, 0, 0, 10)
 	if err != nil || len(log) != 1 || log[0].Reason != "submitted by nadia" {
 		t.Errorf("log %+v, %v", log, err)
 	}

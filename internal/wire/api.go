@@ -90,7 +90,7 @@ type Member struct {
 
 // NeedHand is something that wants a person.
 type NeedHand struct {
-	Kind     string `json:"kind"` // parked, failed, failing, sidelined, delivery, full, held, at risk, scouts, silent or hush (many silent together)
+	Kind     string `json:"kind"` // parked, failed, failing, nobody (can take it), sidelined, place (that is away), delivery, full, held, at risk, scouts, silent or hush (many silent together)
 	Sentence string `json:"sentence"`
 	Evidence string `json:"evidence"`
 	Run      int64  `json:"run,omitempty"`
@@ -324,6 +324,18 @@ type RunChanged struct {
 	Sentence string `json:"sentence"`
 	Stops    int    `json:"stops"` // leases of other runs that are ended at once, with their frames in flight
 	Run      Run    `json:"run"`
+	// Before and After are when it is finished as things are, and with the change;
+	// only where that was played, before a change.
+	Before *Forecast  `json:"before,omitempty"`
+	After  *Forecast  `json:"after,omitempty"`
+	Others []RunMoves `json:"others"` // runs that are finished at another time, the most moved first
+}
+
+// RunMoves tells by how much a run is finished later.
+type RunMoves struct {
+	Run     int64   `json:"run"`
+	Name    string  `json:"name"`
+	Seconds float64 `json:"seconds"` // below 0: earlier
 }
 
 // Licence is a counted right to run a renderer.
@@ -383,6 +395,25 @@ type Result struct {
 	RenderSeconds  float64   `json:"render_seconds"`
 	CheckSeconds   float64   `json:"check_seconds"`
 	At             time.Time `json:"at"`
+}
+
+// Timings tell who rendered each frame of a run and how long that took, as
+// columns.
+type Timings struct {
+	Seq     int64     `json:"seq"`     // of the newest change that is in them
+	Nodes   []string  `json:"nodes"`   // by name
+	Frames  []int     `json:"frames"`  // that have a good picture
+	Node    []int     `json:"node"`    // of each frame, as its place in nodes
+	Seconds []float64 `json:"seconds"` // that rendering each took
+}
+
+// QueuePage is one page of the runs that a search finds.
+type QueuePage struct {
+	Total  int      `json:"total"` // runs that are found
+	Page   int      `json:"page"`  // this one, from 1
+	Pages  int      `json:"pages"` // at least 1
+	Runs   []Run    `json:"runs"`
+	Owners []string `json:"owners"` // of all runs there are
 }
 
 // Output is one file of a frame.

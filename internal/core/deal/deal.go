@@ -231,6 +231,8 @@ func (d *Dealer) WhyNode(n *farm.Node, now time.Time) string {
 		return "is announced, and has not enrolled yet; make a key with vexillum key new and join from the machine"
 	case n.Session == 0:
 		return "has enrolled, but its node process has not started yet; start it with vexillum join"
+	case n.Reach == farm.Away:
+		return "is away: its node process was stopped; start it again with vexillum join"
 	case n.Reach == farm.Silent:
 		return "has not been heard from; look whether the machine and its node process are up"
 	case n.Health == farm.Sidelined:
@@ -242,10 +244,23 @@ func (d *Dealer) WhyNode(n *farm.Node, now time.Time) string {
 	case n.Duty == farm.OffDuty:
 		return join("is off duty", n.DutyReason)
 	}
-	if next := d.Next(Ask{Node: n.ID}, now); len(next.Records) == 0 {
-		return "is ready, but " + next.Why
+	next := d.Next(Ask{Node: n.ID}, now)
+	switch {
+	case len(next.Records) > 0 || next.Cut != nil:
+		return "is ready and gets frames as soon as it asks"
+	case len(n.Facts.Renderers) == 0:
+		return "is ready, but has no renderer that a recipe knows; install one and restart its node process"
 	}
-	return "is ready and gets frames as soon as it asks"
+	for run := range d.InTurn(now) { // what comes first is what it is here for
+		if !deals(run) {
+			continue
+		}
+		if set, why := d.offer(n, run, nil, now); set.Empty() {
+			return "is ready, but " + why
+		}
+		break
+	}
+	return "is ready, but " + next.Why
 }
 
 func join(what, why string) string {
@@ -342,10 +357,8 @@ func whyRun(s *farm.State, run *farm.Run) string {
 		}
 	}
 	switch {
-	case len(able) == 0 && obstacle != "":
-		return "no node that has " + run.Spec.Recipe + " may take it; for one: " + obstacle
 	case len(able) == 0:
-		return fmt.Sprintf("no node has %s; install it on one and restart its node process", run.Spec.Recipe)
+		return nobody(run, obstacle)
 	case len(ready) == 0:
 		return fmt.Sprintf("no node that has %s is ready (%s)", run.Spec.Recipe, some(able))
 	case len(busy) == len(ready):
@@ -355,6 +368,35 @@ func whyRun(s *farm.State, run *farm.Run) string {
 		return fmt.Sprintf("waits its turn: all %d nodes ready with %s render what comes before it", len(ready), run.Spec.Recipe)
 	}
 	return "the next node that asks gets frames of it"
+}
+
+// nobody says that no node can take a run.
+func nobody(run *farm.Run, obstacle string) string {
+	if obstacle != "" {
+		return "no node that has " + run.Spec.Recipe + " may take it; for one: " + obstacle
+	}
+	return fmt.Sprintf("no node has %s; install it on one and restart its node process", run.Spec.Recipe)
+}
+
+// Nobody says why no node of the farm can ever take a run as both are now, or
+// nothing where one can.
+func Nobody(s *farm.State, run *farm.Run) string {
+	if s.Missing[run.Spec.Recipe] {
+		return missingText(run)
+	}
+	obstacle := ""
+	for _, n := range s.NodeList() {
+		if !n.RetiredAt.IsZero() {
+			continue
+		}
+		if fits(s, n, run) {
+			return ""
+		}
+		if _, has := n.Facts.Renderer(run.Spec.Recipe); has {
+			obstacle = unfit(s, n, run)
+		}
+	}
+	return nobody(run, obstacle)
 }
 
 // working counts the nodes that work on a run.

@@ -148,6 +148,6 @@ func DutyAt(n *farm.Node, now time.Time) (farm.Duty, string) {
 	case until.IsZero():
 		return farm.OffDuty, "its duty hours name no time in the next two weeks"
 	default:
-		return farm.OffDuty, "its duty hours begin again " + until.Format("Mon 15:04 MST")
+		return farm.OffDuty, "its duty hours begin again " + farm.Moment(until)
 	}
 }

@@ -122,7 +122,7 @@ func TestDutyFollowsHours(t *testing.T) {
 	}
 	want("at first", step(0), map[farm.NodeID]farm.Duty{1: farm.OffDuty})
 	want("again", step(time.Minute), nil)
-	if why := b.d.WhyNode(b.s.Nodes[1], b.now); !strings.Contains(why, "begin again Tue 20:30") {
+	if why := b.d.WhyNode(b.s.Nodes[1], b.now); !strings.Contains(why, "begin again 2031-03-04T20:30:00Z") {
 		t.Errorf("it says %s", why)
 	}
 	b.apply(farm.NodeDuty{Node: 2, Duty: farm.Held, Reason: "by nadia", At: b.now})

@@ -26,7 +26,8 @@ type Reach string
 // The values of Reach.
 const (
 	Online Reach = "online"
-	Silent Reach = "silent"
+	Away   Reach = "away"   // its node process was stopped properly
+	Silent Reach = "silent" // its heartbeat is missing
 )
 
 // Duty tells whether a node shall be given work.

@@ -42,6 +42,9 @@ const (
 	RunCancelled RunState = "cancelled"
 )
 
+// RunStates are all states of a run.
+var RunStates = []RunState{RunHeld, RunWaiting, RunQueued, RunRendering, RunDone, RunGaps, RunFailed, RunCancelled}
+
 // Closed reports whether a run in this state has ended.
 func (s RunState) Closed() bool {
 	return s == RunDone || s == RunGaps || s == RunFailed || s == RunCancelled

@@ -94,6 +94,18 @@ func Take(s *farm.State, m *pace.Model, sight func(*farm.Lease) deal.Sight, rece
 	return p
 }
 
+// With returns the position as it would be with other terms of runs.
+func (p *Position) With(terms map[farm.RunID]farm.Terms) *Position {
+	out := *p
+	out.farm.Jobs = slices.Clone(p.farm.Jobs)
+	for i, j := range p.jobs {
+		if t, other := terms[j.id]; other {
+			out.farm.Jobs[i].Spec.Terms = t
+		}
+	}
+	return &out
+}
+
 // takeNodes takes the nodes that are there, a position for each lease that
 // could be on one, and returns the positions of each node.
 func (p *Position) takeNodes(s *farm.State, open []*farm.Run, now time.Time) map[farm.NodeID][]int {

@@ -41,7 +41,7 @@ func (k Killed) Text(node string) string {
 		how = "seems to have killed"
 	}
 	out := fmt.Sprintf(
-		"The system %s the node process of %s for want of memory at %s", how, node, k.At.Format("Mon 15:04 MST"),
+		"The system %s the node process of %s for want of memory at %s", how, node, k.At.UTC().Format(time.RFC3339),
 	)
 	if k.Most != "" {
 		out += fmt.Sprintf(

@@ -16,7 +16,7 @@ type Event struct {
 	At   time.Time
 	Kind Kind
 	Run  int64  // of Opened and Ended: which of several leases of a run has ended makes no difference to what is drawn
-	Is   string // of State: silent, off duty, held, draining or sidelined; "" when it is over
+	Is   string // of State: silent, away, off duty, held, draining or sidelined; "" when it is over
 	Of   string // of State: reach, duty or health
 	Why  string
 }
@@ -38,7 +38,7 @@ type Span struct {
 	Lane     int       // of work side by side, from 0; -1 of what is no work
 	Run      int64     // 0 of what is no work
 	Leases   int       // that it is made of
-	Is       string    // of what is no work: silent, off duty, held, draining or sidelined
+	Is       string    // of what is no work: silent, away, off duty, held, draining or sidelined
 	Why      string
 }
 

@@ -294,7 +294,7 @@ func giveBackNode(t *turn, n *farm.Node, in wire.NodeAct, by string) ([]farm.Rec
 	if n.Duty == farm.OffDuty && !n.OffUntil.Before(until) {
 		return nil, "is with its owner already"
 	}
-	when := until.Format("Mon 15:04 MST")
+	when := farm.Moment(until)
 	reason := fmt.Sprintf("given back to its owner by %s until %s", because(by, in.Reason), when)
 	return []farm.Record{
 		farm.NodeDuty{Node: n.ID, Duty: farm.OffDuty, Now: in.Now, OffUntil: &until, Reason: reason, At: t.now},

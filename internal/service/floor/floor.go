@@ -87,6 +87,9 @@ type Floor struct {
 	finished  rate
 	dirty     dirt
 	listeners map[*Listener]struct{}
+	followers map[*Follower]struct{}
+	away      map[string]string // places that are not there, with why
+	shown     *shown            // to followers; nil while there are none
 	lastTick  time.Time
 	questions int64 // asked about trims
 
@@ -115,7 +118,7 @@ func New(o Options) *Floor {
 		s: o.State, m: o.Pace, committer: o.Committer,
 		live: map[farm.NodeID]*liveNode{}, newest: o.Newest,
 		asks: map[farm.NodeID]*waitingAsk{}, orders: map[farm.NodeID]*waitingOrder{},
-		listeners: map[*Listener]struct{}{}, dirty: newDirt(), forged: map[forgery]bool{}, forecasts: map[farm.RunID]told{}, blocks: map[farm.RunID]blocky{},
+		listeners: map[*Listener]struct{}{}, followers: map[*Follower]struct{}{}, dirty: newDirt(), forged: map[forgery]bool{}, forecasts: map[farm.RunID]told{}, blocks: map[farm.RunID]blocky{},
 	}
 	f.s.Missing = map[string]bool{}
 	for _, run := range f.s.Queue() {

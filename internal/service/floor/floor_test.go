@@ -296,7 +296,7 @@ func TestAnAskThatTellsEndsDoesNotWait(t *testing.T) {
 		n := w.join("kiln-01")
 		run := w.submit("a", "practice", "1-5")
 		l := w.ask(n, 0).Lease()
-		_, err := w.Steer(context.Background(), run, Cancel, true, farm.Person{Name: "admin", Role: farm.Admin})
+		_, err := w.Steer(context.Background(), run, Cancel, How{Now: true}, farm.Person{Name: "admin", Role: farm.Admin})
 		w.ok(err)
 		began := time.Now()
 		a, err := w.Ask(context.Background(), n, Question{Session: 1, Number: 2, Ended: []Ended{{Lease: l.ID, Why: "stopped"}}})
@@ -371,7 +371,7 @@ func TestSteeringFitsTheState(t *testing.T) {
 	bubble(t, func(t *testing.T, w *world) {
 		id := w.submit("a", "practice", "1-3")
 		steer := func(what Steering) (string, error) {
-			run, err := w.Steer(context.Background(), id, what, false, admin)
+			run, err := w.Steer(context.Background(), id, what, How{}, admin)
 			return run.State, err
 		}
 		for _, c := range []struct {
@@ -396,7 +396,7 @@ func TestSteeringFitsTheState(t *testing.T) {
 		if audits != 4 { // submit, hold, release, cancel: not what changed nothing
 			t.Errorf("%d audit records, want 4", audits)
 		}
-		if _, err := w.Steer(context.Background(), id, Hold, false, farm.Person{Name: "tobin", Role: farm.Artist}); err == nil {
+		if _, err := w.Steer(context.Background(), id, Hold, How{}, farm.Person{Name: "tobin", Role: farm.Artist}); err == nil {
 			t.Error("an artist held another's run")
 		}
 	})

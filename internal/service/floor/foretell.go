@@ -90,30 +90,21 @@ func (f *Floor) risks(now time.Time) (out []wire.NeedHand) {
 			continue
 		}
 		due := run.Terms.Due
-		v := wire.NeedHand{Kind: "at risk", Run: int64(run.ID), Action: "look", Sentence: fmt.Sprintf("%s is at risk: it is due %s.", run.Spec.Name(), moment(due, now))}
+		v := wire.NeedHand{Kind: "at risk", Run: int64(run.ID), Action: "look", Sentence: fmt.Sprintf("%s is at risk: it is due %s.", run.Spec.Name(), farm.Moment(due))}
 		switch {
 		case now.After(due):
-			v.Sentence = fmt.Sprintf("%s was due %s and is not ready.", run.Spec.Name(), moment(due, now))
+			v.Sentence = fmt.Sprintf("%s was due %s and is not ready.", run.Spec.Name(), farm.Moment(due))
 			v.Evidence = "See what it waits for, or move the time."
 		case !finish.Known:
-			v.Evidence = fmt.Sprintf("Nothing of it is rendered yet; as frames of %s mostly go it is hardly ready before %s.", run.Spec.Recipe, moment(f.early(run, now), now))
+			v.Evidence = fmt.Sprintf("Nothing of it is rendered yet; as frames of %s mostly go it is hardly ready before %s.", run.Spec.Recipe, farm.Moment(f.early(run, now)))
 		case finish.Median.After(due):
-			v.Evidence = fmt.Sprintf("As things are it is ready %s, %s late; more nodes, a higher priority or a later time would help.", moment(*finish.Median, now), finish.Median.Sub(due).Round(time.Minute))
+			v.Evidence = fmt.Sprintf("As things are it is ready %s, %s late; more nodes, a higher priority or a later time would help.", farm.Moment(*finish.Median), finish.Median.Sub(due).Round(time.Minute))
 		default:
-			v.Evidence = fmt.Sprintf("It is mostly ready in time, and one time in ten not before %s.", moment(*finish.Late, now))
+			v.Evidence = fmt.Sprintf("It is mostly ready in time, and one time in ten not before %s.", farm.Moment(*finish.Late))
 		}
 		out = append(out, v)
 	}
 	return out
-}
-
-// moment writes a time for a sentence: with the date where a weekday could be
-// another week's.
-func moment(at, now time.Time) string {
-	if at.Sub(now).Abs() < 6*24*time.Hour {
-		return at.Format("Mon 15:04 MST")
-	}
-	return at.Format("2 Jan 2006 15:04 MST")
 }
 
 // scouted tells of runs whose scouts wait to be looked at.
@@ -134,4 +125,51 @@ func (f *Floor) Drill(ctx context.Context) (out drillfile.File, err error) {
 		return nil
 	})
 	return out, err
+}
+
+// Foreseen is the live farm as plays of a change need it: as things are, and
+// with the change.
+type Foreseen struct {
+	Before, After *forecast.Position
+	Names         map[farm.RunID]string
+}
+
+// Foresee returns the farm as it is and as it would be with a change of a run.
+func (f *Floor) Foresee(ctx context.Context, id farm.RunID, in wire.RunChange, by farm.Person) (out Foreseen, err error) {
+	err = f.do(ctx, func(t *turn) error {
+		run := t.s.Runs[id]
+		if run == nil {
+			return refuse(NotFound, "run", "there is no run %d", id)
+		}
+		terms, others, err := t.terms(run, in, by)
+		if err != nil {
+			return err
+		}
+		changed := map[farm.RunID]farm.Terms{id: terms}
+		for other, put := range others {
+			changed[other] = t.s.Runs[other].Terms
+			moved := changed[other]
+			moved.Put = put
+			changed[other] = moved
+		}
+		out.Before = forecast.Take(t.s, f.m, f.sight, f.dealer.Lately(), t.now)
+		out.After = out.Before.With(changed)
+		out.Names = map[farm.RunID]string{}
+		for _, run := range t.s.Queue() {
+			out.Names[run.ID] = run.Spec.Name()
+		}
+		return nil
+	})
+	return out, err
+}
+
+// Nobody says why no node can ever take a run as both are now, or nothing.
+func (f *Floor) Nobody(ctx context.Context, id farm.RunID) (why string, err error) {
+	err = f.do(ctx, func(t *turn) error {
+		if run := t.s.Runs[id]; run != nil {
+			why = deal.Nobody(t.s, run)
+		}
+		return nil
+	})
+	return why, err
 }

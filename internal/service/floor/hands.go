@@ -2,11 +2,14 @@ package floor
 
 import (
 	"cmp"
+	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
 
+	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/triage"
 	"vexillum/internal/wire"
@@ -36,6 +39,15 @@ func (f *Floor) needHands(now time.Time) []wire.NeedHand {
 		out = append(out, v)
 	}
 	for _, run := range f.s.Queue() {
+		if run.State != farm.RunQueued && run.State != farm.RunRendering || run.ToDo.Empty() {
+			continue
+		}
+		if why := deal.Nobody(f.s, run); why != "" {
+			out = append(out, wire.NeedHand{Kind: "nobody", Run: int64(run.ID), Action: "look",
+				Sentence: fmt.Sprintf("No node can take %s as it is.", run.Spec.Name()), Evidence: sentence(why)})
+		}
+	}
+	for _, run := range f.s.Queue() {
 		if run.State == farm.RunHeld && run.Held == farm.HeldFailing {
 			out = append(out, wire.NeedHand{Kind: "failing", Run: int64(run.ID), Action: "release",
 				Sentence: fmt.Sprintf("%s is held: it fails everywhere.", run.Spec.Name()), Evidence: sentence(run.Reason)})
@@ -60,7 +72,7 @@ func (f *Floor) needHands(now time.Time) []wire.NeedHand {
 	if hushed > 0 {
 		out = append(out, wire.NeedHand{
 			Kind: "hush", Action: "look", Sentence: fmt.Sprintf("%d nodes fell silent together: the network or the service is to blame, not they.", hushed),
-			Evidence: fmt.Sprintf("Nothing is taken from them until %s, or until they are heard from again.", until.Format("15:04:05")),
+			Evidence: fmt.Sprintf("Nothing is taken from them until %s, or until they are heard from again.", farm.Moment(until)),
 		})
 	}
 	for _, n := range f.s.Nodes {
@@ -68,7 +80,7 @@ func (f *Floor) needHands(now time.Time) []wire.NeedHand {
 			continue
 		}
 		v := wire.NeedHand{Kind: "silent", Node: int64(n.ID), Action: "look"}
-		v.Sentence = fmt.Sprintf("%s has been silent since %s.", n.Name, n.ReachSince.Format("15:04:05"))
+		v.Sentence = fmt.Sprintf("%s has been silent since %s.", n.Name, farm.Moment(n.ReachSince))
 		v.Evidence = "It holds no frames. Look whether the machine and its node process are up."
 		if leases := f.s.LeasesOf(n.ID); len(leases) > 0 {
 			v.Evidence = fmt.Sprintf("It holds frames %s of %s; they are dealt anew after a while.", leases[0].Left, f.s.Runs[leases[0].Run].Spec.Name())
@@ -105,6 +117,10 @@ func (f *Floor) undelivered() []wire.NeedHand {
 			trouble[place] = max(trouble[place], p.Trouble) // any of them, but always the same
 		}
 	}
+	for place, why := range f.away {
+		out = append(out, wire.NeedHand{Kind: "place", Subject: "place " + place, Action: "look",
+			Sentence: fmt.Sprintf("The place %s is away.", place), Evidence: sentence(why)})
+	}
 	for place, nodes := range waiting {
 		slices.Sort(nodes)
 		v := wire.NeedHand{Kind: "delivery", Action: "look", Node: int64(f.s.NodeNamed(nodes[0]).ID)}
@@ -133,4 +149,72 @@ func (f *Floor) runsInTrouble() []*farm.Run {
 	}
 	slices.SortFunc(out, func(a, b *farm.Run) int { return cmp.Compare(b.ID, a.ID) })
 	return out[:min(len(out), 20)]
+}
+
+// PlacesInUse returns the frame places of projects.
+func (f *Floor) PlacesInUse(ctx context.Context) (out []farm.Place, err error) {
+	err = f.do(ctx, func(t *turn) error {
+		seen := map[string]bool{}
+		for _, p := range t.s.Projects {
+			if place := t.s.Places[p.Frames]; place != nil && !seen[p.Frames] {
+				seen[p.Frames] = true
+				out = append(out, *place)
+			}
+		}
+		return nil
+	})
+	return out, err
+}
+
+// PlacesAway takes which places are away, and why.
+func (f *Floor) PlacesAway(ctx context.Context, away map[string]string) error {
+	return f.do(ctx, func(t *turn) error {
+		if maps.Equal(f.away, away) {
+			return nil
+		}
+		f.away = away
+		for _, run := range t.s.Queue() {
+			f.dirty.run(run.ID)
+		}
+		return nil
+	})
+}
+
+// waits tells why rendered frames of a run, or one of them, wait on their nodes
+// and cannot be delivered; nothing where none does.
+func (f *Floor) waits(run *farm.Run, frame *int) string {
+	var nodes []string
+	why := ""
+	for l := range run.OpenLeases {
+		live := f.live[l.Node]
+		if live == nil {
+			continue
+		}
+		p := live.progress[l.ID]
+		if p.Trouble == "" || frame != nil && !l.Left.Has(*frame) && run.Delivering[*frame].Node != l.Node {
+			continue
+		}
+		nodes, why = append(nodes, f.s.NodeName(l.Node)), max(why, p.Trouble)
+	}
+	if len(nodes) == 0 {
+		return ""
+	}
+	slices.Sort(nodes)
+	if nodes = slices.Compact(nodes); len(nodes) > 3 {
+		return fmt.Sprintf("%d nodes cannot deliver: %s", len(nodes), why)
+	}
+	return strings.Join(nodes, ", ") + " cannot deliver: " + why
+}
+
+// whyRun says in one sentence why a run stands where it stands; what keeps its
+// frames from being delivered comes first.
+func (f *Floor) whyRun(run *farm.Run, now time.Time) string {
+	why := f.dealer.WhyRun(run, now)
+	if run.State.Closed() {
+		return why
+	}
+	if waits := f.waits(run, nil); waits != "" {
+		return waits + "; " + why
+	}
+	return why
 }

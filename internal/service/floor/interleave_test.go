@@ -92,7 +92,7 @@ func (c *course) onAndOff(ctx context.Context) {
 			}
 			c.mu.Unlock()
 			if f != nil {
-				_, _ = f.Steer(ctx, 1, what, false, farm.Person{Name: "admin", Role: farm.Admin})
+				_, _ = f.Steer(ctx, 1, what, How{}, farm.Person{Name: "admin", Role: farm.Admin})
 			}
 		}
 	}

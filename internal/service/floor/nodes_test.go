@@ -51,15 +51,15 @@ func TestOrdersReachTheNode(t *testing.T) {
 			return got
 		}
 		orders := wait()
-		_, err := w.Steer(context.Background(), id, Hold, false, admin)
+		_, err := w.Steer(context.Background(), id, Hold, How{}, admin)
 		w.ok(err)
 		if o := <-orders; len(o) != 1 || o[0].Now {
 			t.Errorf("a hold gave %+v", o)
 		}
-		_, err = w.Steer(context.Background(), id, Release, false, admin)
+		_, err = w.Steer(context.Background(), id, Release, How{}, admin)
 		w.ok(err)
 		orders = wait()
-		_, err = w.Steer(context.Background(), id, Cancel, false, admin)
+		_, err = w.Steer(context.Background(), id, Cancel, How{}, admin)
 		w.ok(err)
 		if o := <-orders; len(o) != 1 || !o[0].Now {
 			t.Errorf("a cancel gave %+v", o)

@@ -360,10 +360,23 @@ const (
 	Retry   Steering = "retry"
 )
 
-// Steer holds, releases or cancels a run, or retries its parked frames. With
-// now, a hold stops frames in flight, too. An artist may steer own runs only.
-// A run that already is as asked stays as it is.
-func (f *Floor) Steer(ctx context.Context, id farm.RunID, what Steering, now bool, by farm.Person) (wire.Run, error) {
+// How says how a run is steered.
+type How struct {
+	Now    bool   // a hold stops frames in flight, too
+	Reason string // told with what became of the run; may be empty
+}
+
+// told adds the reason to what is told.
+func (h How) told(what string) string {
+	if h.Reason == "" {
+		return what
+	}
+	return what + ": " + h.Reason
+}
+
+// Steer holds, releases or cancels a run, or retries its parked frames. An
+// artist may steer own runs only. A run that already is as asked stays as it is.
+func (f *Floor) Steer(ctx context.Context, id farm.RunID, what Steering, how How, by farm.Person) (wire.Run, error) {
 	var view wire.Run
 	err := f.do(ctx, func(t *turn) error {
 		run := t.s.Runs[id]
@@ -381,9 +394,9 @@ func (f *Floor) Steer(ctx context.Context, id farm.RunID, what Steering, now boo
 				return refuse(Conflict, "", "%s is %s; there is nothing to hold", name, run.State)
 			}
 			if run.State != farm.RunHeld {
-				t.append(farm.RunMoved{Run: id, State: farm.RunHeld, Reason: "held by " + by.Name, At: t.now})
+				t.append(farm.RunMoved{Run: id, State: farm.RunHeld, Reason: how.told("held by " + by.Name), At: t.now})
 			}
-			if now {
+			if how.Now {
 				f.endLeases(t, run, "the run was held at once by "+by.Name)
 			}
 		case Release:
@@ -405,7 +418,7 @@ func (f *Floor) Steer(ctx context.Context, id farm.RunID, what Steering, now boo
 			if run.State.Closed() {
 				return refuse(Conflict, "", "%s is %s; there is nothing to cancel", name, run.State)
 			}
-			reason := "cancelled by " + by.Name
+			reason := how.told("cancelled by " + by.Name)
 			f.endLeases(t, run, reason)
 			t.append(farm.RunMoved{Run: id, State: farm.RunCancelled, Reason: reason, At: t.now})
 			if run.Done.Stretches() <= keepMost {

@@ -52,7 +52,7 @@ func TestALostDeliveryIsRenderedAgain(t *testing.T) {
 		n := w.join("kiln-01")
 		id := w.submit("a", "practice", "1-2")
 		l := w.ask(n, 0).Lease()
-		_, err := w.Steer(context.Background(), id, Hold, true, admin) // ends the lease
+		_, err := w.Steer(context.Background(), id, Hold, How{Now: true}, admin) // ends the lease
 		w.ok(err)
 		if v := w.report(n, accept.Report{Outcome: accept.Good, Lease: l.ID, Launch: 1, Frame: 1, Hash: "h"}); !v.Deliver {
 			t.Fatalf("the finished frame: %+v", v)

@@ -56,6 +56,10 @@ func (f *Floor) closeListeners() {
 		close(l.changes)
 		delete(f.listeners, l)
 	}
+	for l := range f.followers {
+		close(l.pieces)
+		f.letGo(l)
+	}
 }
 
 // dirt is what changed since listeners were last told.
@@ -88,7 +92,7 @@ func (f *Floor) tell() {
 	}
 	dirty := f.dirty
 	f.dirty = newDirt()
-	if len(f.listeners) == 0 {
+	if len(f.listeners) == 0 && len(f.followers) == 0 {
 		return
 	}
 	now := f.now()
@@ -103,6 +107,7 @@ func (f *Floor) tell() {
 			change.Nodes = append(change.Nodes, f.nodeView(n, now))
 		}
 	}
+	f.follow(change)
 	for l := range f.listeners {
 		select {
 		case l.changes <- change:

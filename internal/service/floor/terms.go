@@ -32,7 +32,7 @@ func (f *Floor) ChangeRun(ctx context.Context, id farm.RunID, in wire.RunChange,
 		if err != nil {
 			return err
 		}
-		out.DryRun = in.DryRun
+		out.DryRun, out.Others = in.DryRun, []wire.RunMoves{}
 		differences := differences(run.Terms, terms, len(others) > 0)
 		ghost := *run // as it would be
 		ghost.Terms = terms
@@ -161,7 +161,7 @@ func pastDue(due, now time.Time) error {
 	if due.IsZero() || due.After(now) {
 		return nil
 	}
-	return refuse(Invalid, "due", "%s has passed; a run is due at a time that is still to come", due.Format("Mon 2 Jan 2006 15:04 MST"))
+	return refuse(Invalid, "due", "%s has passed; a run is due at a time that is still to come", farm.Moment(due))
 }
 
 // ParseDue reads when a run must be ready; an empty text is at any time.
@@ -188,7 +188,7 @@ func differences(before, after farm.Terms, among bool) (out []string) {
 		if at.IsZero() {
 			return "none"
 		}
-		return at.Format("Mon 2 Jan 15:04 MST")
+		return farm.Moment(at)
 	}
 	if before.Level.Rank() != after.Level.Rank() {
 		out = append(out, fmt.Sprintf("priority %s instead of %s", after.Level, before.Level))

@@ -241,7 +241,7 @@ func TestScoutsWaitForAYes(t *testing.T) {
 		if len(f.Hands) != 1 || f.Hands[0].Kind != "scouts" {
 			t.Errorf("needs a hand: %+v", f.Hands)
 		}
-		_, err = w.Steer(context.Background(), id, Release, false, admin)
+		_, err = w.Steer(context.Background(), id, Release, How{}, admin)
 		w.ok(err)
 		if l := w.ask(n, 0).Lease(); l == nil || l.Frames.String() != "2-19" && l.Frames.String() != "21-39" {
 			t.Errorf("after the yes: %+v", l)

@@ -4,9 +4,12 @@ import (
 	"cmp"
 	"context"
 	"maps"
+	"math"
 	"slices"
 	"strings"
 	"time"
+
+	"github.com/maruel/natural"
 
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/forecast"
@@ -99,10 +102,13 @@ func (f *Floor) Why(ctx context.Context, id farm.RunID, node string, frame *int)
 			return refuse(NotFound, "node", "there is no node %s", node)
 		case frame != nil:
 			out.Why = f.dealer.WhyFrame(run, *frame, t.now)
+			if waits := f.waits(run, frame); waits != "" {
+				out.Why += "; " + waits
+			}
 		case node != "":
 			out.Why = f.dealer.WhyPair(run, n, t.now)
 		default:
-			out.Why = f.dealer.WhyRun(run, t.now)
+			out.Why = f.whyRun(run, t.now)
 		}
 		return nil
 	})
@@ -162,17 +168,29 @@ func (f *Floor) runViews(now time.Time) []wire.Run {
 	for _, run := range f.s.Queue() {
 		out = append(out, f.runView(run, now))
 	}
+	for _, run := range f.recentlyEnded() {
+		out = append(out, f.runView(run, now))
+	}
+	return out
+}
+
+// recentlyEnded returns the ended runs that are told with the farm, the newest
+// first.
+func (f *Floor) recentlyEnded() []*farm.Run {
+	ended := f.ended()
+	return ended[:min(len(ended), endedShown)]
+}
+
+// ended returns the runs that have ended, the newest first.
+func (f *Floor) ended() []*farm.Run {
 	var ended []*farm.Run
 	for _, run := range f.s.Runs {
 		if run.State.Closed() {
 			ended = append(ended, run)
 		}
 	}
-	slices.SortFunc(ended, func(a, b *farm.Run) int { return b.EndedAt.Compare(a.EndedAt) })
-	for _, run := range ended[:min(len(ended), endedShown)] {
-		out = append(out, f.runView(run, now))
-	}
-	return out
+	slices.SortFunc(ended, func(a, b *farm.Run) int { return cmp.Or(b.EndedAt.Compare(a.EndedAt), cmp.Compare(b.ID, a.ID)) })
+	return ended
 }
 
 func (f *Floor) nodeViews(now time.Time) []wire.Node {
@@ -192,7 +210,7 @@ func (f *Floor) shownNodes() []*farm.Node {
 			out = append(out, n)
 		}
 	}
-	slices.SortFunc(out, func(a, b *farm.Node) int { return cmp.Or(cmp.Compare(b.Kind, a.Kind), cmp.Compare(a.Name, b.Name)) })
+	slices.SortFunc(out, func(a, b *farm.Node) int { return cmp.Or(cmp.Compare(b.Kind, a.Kind), natural.Compare(a.Name, b.Name)) })
 	return out
 }
 
@@ -207,7 +225,7 @@ func (f *Floor) runView(run *farm.Run, now time.Time) wire.Run {
 	spec := run.Spec
 	v := wire.Run{
 		ID: int64(run.ID), Name: spec.Name(), Job: spec.Job, Kind: string(spec.Kind), Number: spec.Number, Project: spec.Project,
-		State: string(run.State), Why: f.dealer.WhyRun(run, now), Recipe: spec.Recipe, Scene: spec.Scene, Output: spec.Output,
+		State: string(run.State), Why: f.whyRun(run, now), Recipe: spec.Recipe, Scene: spec.Scene, Output: spec.Output,
 		Width: spec.Width, Height: spec.Height, Values: spec.Values, Needs: spec.Needs, Priority: run.Terms.Level.String(), Ceiling: run.Terms.Ceiling.String(), Due: instant(run.Terms.Due), Sequence: string(spec.Sequence), Scouts: spec.Scouts.String(), Put: run.Terms.Put, Takes: wire.Amounts(spec.Takes), Environment: LeaseEnvironmentView(f.s.EnvironmentFor(spec.Project, spec.Recipe)), Passes: spec.PassNames(), Tries: spec.Tries, Owner: spec.Owner,
 		Frames: run.FramesText(), Shot: spec.ShotRange().String(), ShotWhy: spec.Shot.Why, FrameCount: spec.Frames.Len(), DoneCount: run.Done.Len(), ParkedCount: run.Parked.Len(),
 		SubmittedAt: run.SubmittedAt, StartedAt: instant(run.StartedAt), EndedAt: instant(run.EndedAt),
@@ -342,7 +360,7 @@ func (f *Floor) nodeView(n *farm.Node, now time.Time) wire.Node {
 	if live == nil {
 		return v
 	}
-	v.Processor, v.MemoryUsed = live.processor, live.memory
+	v.Processor, v.MemoryUsed = hundredths(live.processor), hundredths(live.memory)
 	if n.Reach == farm.Online {
 		v.Findings = append(v.Findings, f.findings(n, live, now)...)
 		if len(v.Findings) > 0 && n.Health == farm.Fine {
@@ -353,7 +371,7 @@ func (f *Floor) nodeView(n *farm.Node, now time.Time) wire.Node {
 		p := live.progress[l.ID]
 		w := wire.Work{
 			Run: int64(l.Run), RunName: f.s.Runs[l.Run].Spec.Name(), Lease: int64(l.ID), Frames: l.Left.String(), Share: ShareView(l.Share),
-			Frame: p.Frame, Phase: p.Phase, Fraction: p.Fraction, Since: p.Since, MemoryBytes: p.MemoryBytes,
+			Frame: p.Frame, Phase: p.Phase, Fraction: hundredths(p.Fraction), Since: p.Since, MemoryBytes: inSteps(p.MemoryBytes),
 		}
 		if w.Phase == "" {
 			w.Phase, w.Since = "starting", l.OpenedAt
@@ -361,6 +379,18 @@ func (f *Floor) nodeView(n *farm.Node, now time.Time) wire.Node {
 		v.Works = append(v.Works, w)
 	}
 	return v
+}
+
+// hundredths and inSteps tell what is measured no finer than anybody reads it, so
+// that what hardly moves is not told again and again.
+func hundredths(part float64) float64 { return math.Round(100*part) / 100 }
+
+func inSteps(bytes int64) int64 {
+	const step = 1 << 20
+	if bytes < 64*step {
+		return bytes
+	}
+	return (bytes + step/2) / step * step
 }
 
 // ShareView returns a share as it is told.
@@ -387,8 +417,8 @@ func (f *Floor) nodeState(n *farm.Node) string {
 		return "retired"
 	case n.EnrolledAt.IsZero():
 		return "announced"
-	case n.Reach == farm.Silent:
-		return "silent"
+	case n.Reach != farm.Online:
+		return string(n.Reach)
 	case n.Health == farm.Sidelined:
 		return "sidelined"
 	case n.Duty != farm.OnDuty:

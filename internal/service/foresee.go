@@ -1,0 +1,106 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/forecast"
+	"vexillum/internal/core/span"
+	"vexillum/internal/service/floor"
+	"vexillum/internal/wire"
+)
+
+// How a change is tried: so many plays without it and as many with it, for so
+// long at most. Both throw the same dice, so that what differs is the change.
+const (
+	changePlays = 12
+	changeTime  = 1200 * time.Millisecond
+	namedRuns   = 3
+)
+
+// Foresee plays a change of a run before it is made, and adds to what is told of
+// it when the run is finished with it and without it, and which others are
+// finished at another time. Where there is no time to play, nothing is added.
+func (s *Service) Foresee(ctx context.Context, f *floor.Floor, id farm.RunID, in wire.RunChange, by farm.Person, out *wire.RunChanged) error {
+	if !s.trying.TryLock() { // somebody else's is being played
+		return nil
+	}
+	defer s.trying.Unlock()
+	seen, err := f.Foresee(ctx, id, in, by)
+	if err != nil {
+		return err
+	}
+	play := func(p *forecast.Position) map[farm.RunID]forecast.Finish {
+		began := time.Now()
+		inTime := func() bool { return ctx.Err() == nil && time.Since(began) < changeTime }
+		finishes, err := p.PlayWhile(1, changePlays, inTime, inTime)
+		if err != nil {
+			s.o.Log.Warn("playing a change", "error", err)
+		}
+		return finishes
+	}
+	before, after := play(seen.Before), play(seen.After)
+	if was, will := before[id], after[id]; was.Known && will.Known {
+		out.Before, out.After = forecastView(was), forecastView(will)
+		if moves(was, will, seen.Before.At) != 0 {
+			out.Sentence += fmt.Sprintf("; it is ready about %s instead of %s", farm.Moment(will.Median), farm.Moment(was.Median))
+		} else {
+			out.Sentence += fmt.Sprintf("; it is ready about %s either way", farm.Moment(will.Median))
+		}
+	}
+	for other, was := range before {
+		by := moves(was, after[other], seen.Before.At)
+		if other != id && by != 0 {
+			out.Others = append(out.Others, wire.RunMoves{Run: int64(other), Name: seen.Names[other], Seconds: by})
+		}
+	}
+	slices.SortFunc(out.Others, func(a, b wire.RunMoves) int {
+		return cmp.Or(cmp.Compare(math.Abs(b.Seconds), math.Abs(a.Seconds)), cmp.Compare(a.Run, b.Run))
+	})
+	out.Sentence += othersText(out.Others)
+	return nil
+}
+
+// othersText tells which other runs are finished at another time.
+func othersText(others []wire.RunMoves) string {
+	var parts []string
+	for _, m := range others[:min(len(others), namedRuns)] {
+		way := "later"
+		if m.Seconds < 0 {
+			way = "earlier"
+		}
+		d := span.Of(math.Abs(m.Seconds)).Round(time.Minute)
+		parts = append(parts, fmt.Sprintf("%s is ready %s %s", m.Name, strings.TrimSuffix(d.String(), "0s"), way))
+	}
+	if more := len(others) - namedRuns; more > 0 {
+		parts = append(parts, fmt.Sprintf("%d more are ready at another time", more))
+	}
+	if len(parts) == 0 {
+		return ""
+	}
+	return "; " + strings.Join(parts, ", ")
+}
+
+// moves returns by how many seconds a finish moves: 0 where that is less than a
+// minute, or little of the time until then.
+func moves(was, will forecast.Finish, now time.Time) float64 {
+	if !was.Known || !will.Known {
+		return 0
+	}
+	by := will.Median.Sub(was.Median)
+	if by.Abs() < time.Minute || by.Abs() < was.Median.Sub(now)/20 {
+		return 0
+	}
+	return by.Seconds()
+}
+
+func forecastView(f forecast.Finish) *wire.Forecast {
+	median, late := f.Median.Round(time.Second), f.Late.Round(time.Second)
+	return &wire.Forecast{Known: true, Median: &median, Late: &late}
+}
