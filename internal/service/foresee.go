@@ -53,6 +53,8 @@ func (s *Service) Foresee(ctx context.Context, f *floor.Floor, id farm.RunID, in
 		} else {
 			out.Sentence += fmt.Sprintf("; it is ready about %s either way", farm.Moment(will.Median))
 		}
+	} else if will.Why != "" {
+		out.Sentence += "; when it is ready is not known: " + will.Why
 	}
 	for other, was := range before {
 		by := moves(was, after[other], seen.Before.At)

@@ -152,7 +152,7 @@ func within(ctx context.Context, do func() error) error {
 var hanging = make(chan struct{}, 64)
 
 // placesLook is how often it is looked whether the places of projects are there.
-const placesLook = 10 * time.Second
+const placesLook = 5 * time.Second
 
 // watchPlaces tells the floor which places of projects are away, until the
 // context ends.

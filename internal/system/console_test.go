@@ -275,9 +275,10 @@ func TestConsole(t *testing.T) {
 	c.fill(`dialog input[placeholder=none]`, "x")
 	c.sees("is no ceiling: use a number of nodes")
 	c.fill(`dialog input[placeholder=none]`, "2")
-	c.sees("priority high instead of normal; ceiling 2 instead of none.")
+	c.sees("Priority high instead of normal.")
+	c.sees("Ceiling 2 instead of none.")
 	c.accessible("Change")
-	c.press("Change it")
+	c.confirm("Change it")
 	c.wait("the run is changed", func() bool { return f.run(id).Priority == "high" && f.run(id).Ceiling == "2" })
 	c.pick(`select[aria-label^="Why does a node"]`, f.run(id).Nodes[0])
 	c.sees("works on it")
@@ -319,7 +320,9 @@ func TestConsole(t *testing.T) {
 	c.press("Cancel the run")
 	c.sees("cancelled by admin")
 	c.do(chromedp.KeyEvent("g"), chromedp.KeyEvent("w"), chromedp.WaitVisible(`ul[aria-label="Nodes"]`))
-	c.press("admin")
+	c.press("admin") // whose menu opens
+	c.sees("Theme")
+	c.press("Sign out")
 	c.sees("Sign in to the farm.")
 }
 
@@ -366,9 +369,13 @@ func TestConsoleOfNodes(t *testing.T) {
 	c.sees("3 nodes")
 	c.accessible("Nodes")
 	c.noSidewaysScroll("Nodes")
-	find := `input[type=search]`
+	find := `input[placeholder^=gpu]`
 	c.do(chromedp.SendKeys(find, "rack & practice"))
 	c.sees("write && at character 6")
+	c.sees("No node is listed until that can be read.")
+	if strings.Contains(c.text(), "kiln-01") {
+		t.Error("a filter that cannot be read lists nodes")
+	}
 	c.fill(find, "rack && !laptob")
 	c.sees("2 of 3 nodes; no node has the trait laptob")
 	c.click(`th input[type=checkbox]`)
@@ -429,9 +436,9 @@ func TestConsoleOfNodes(t *testing.T) {
 	c.sees("busiest core")
 	c.sees("vx begin")
 	c.sees("salt/final-1")
-	c.fill(`section[aria-label="Output"] input`, "nobody says this")
+	c.fill(`section[aria-label="Log"] input`, "nobody says this")
 	c.sees("No line on record holds this.")
-	c.fill(`section[aria-label="Output"] input`, "SESSION OPEN")
+	c.fill(`section[aria-label="Log"] input`, "SESSION OPEN")
 	c.sees("session open")
 	c.accessible("Node with plots")
 	c.noSidewaysScroll("Node with plots")
@@ -473,6 +480,8 @@ func TestConsoleOfNodes(t *testing.T) {
 	c.sees("vexillum join http://" + f.listen + " --key vxk_")
 	c.accessible("Keys")
 	c.press("Revoke")
+	c.sees("cannot be taken up again")
+	c.confirm("Revoke it")
 	c.sees("lets nobody in any more")
 }
 

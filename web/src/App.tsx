@@ -1,42 +1,56 @@
-import { useQuery } from "@tanstack/react-query";
-import { BrowserRouter, Navigate, Route, Routes } from "react-router";
-import { getMe } from "./api/client";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+import { BrowserRouter, Route, Routes } from "react-router";
+import { getMe, signedOut } from "./api/client";
 import { LiveProvider } from "./api/live";
 import { Frame } from "./parts/Frame";
-import { Notice } from "./parts/Notice";
+import { Waits } from "./parts/Notice";
+import { ScrollKeeper } from "./parts/ScrollKeeper";
 import { ToastProvider } from "./parts/toast";
 import { KeysPage } from "./pages/keys/KeysPage";
+import { LostPage } from "./pages/lost/LostPage";
 import { NodePage } from "./pages/node/NodePage";
 import { NodesPage } from "./pages/nodes/NodesPage";
+import { QueuePage } from "./pages/queue/QueuePage";
 import { SetupPage } from "./pages/setup/SetupPage";
 import { RunPage } from "./pages/run/RunPage";
 import { SignIn } from "./pages/sign-in/SignIn";
 import { Watch } from "./pages/watch/Watch";
 
 export function App() {
+  const queries = useQueryClient();
+  const [ended, setEnded] = useState(false);
   const me = useQuery({ queryKey: ["me"], queryFn: getMe });
+  const known = Boolean(me.data);
+  useEffect(() => {
+    const out = () => {
+      setEnded(known);
+      queries.setQueryData(["me"], null);
+    };
+    window.addEventListener(signedOut, out);
+    return () => window.removeEventListener(signedOut, out);
+  }, [queries, known]);
   if (me.isPending) {
-    return <Notice title="One moment" text="Asking the service who you are …" />;
-  }
-  if (me.isError) {
-    return <Notice title="The service does not answer" text={`${me.error.message} Reload the page to try again.`} />;
+    return <Waits query={me} what="Asking the service who you are …" />;
   }
   if (!me.data) {
-    return <SignIn />;
+    return <SignIn ended={ended} />;
   }
   return (
     <BrowserRouter>
+      <ScrollKeeper />
       <ToastProvider>
         <LiveProvider>
           <Frame me={me.data}>
             <Routes>
               <Route path="/" element={<Watch me={me.data} />} />
+              <Route path="/queue" element={<QueuePage me={me.data} />} />
               <Route path="/runs/:run" element={<RunPage me={me.data} />} />
               <Route path="/nodes" element={<NodesPage me={me.data} />} />
               <Route path="/nodes/:node" element={<NodePage me={me.data} />} />
               <Route path="/keys" element={<KeysPage me={me.data} />} />
               <Route path="/setup" element={<SetupPage me={me.data} />} />
-              <Route path="*" element={<Navigate to="/" replace />} />
+              <Route path="*" element={<LostPage />} />
             </Routes>
           </Frame>
         </LiveProvider>

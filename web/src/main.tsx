@@ -6,17 +6,17 @@ import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { App } from "./App";
 import { Problem } from "./api/client";
-import { applyTheme } from "./parts/theme";
-
-applyTheme();
 
 const queries = new QueryClient({
   defaultOptions: {
     queries: {
+      networkMode: "always", // a farm needs no network beyond its own
       refetchOnWindowFocus: false,
-      retry: (failures, error) => !(error instanceof Problem && error.status < 500) && failures < 30,
-      retryDelay: 1000,
+      // What the service refuses stays refused; all else is tried until it is there.
+      retry: (_, error) => !(error instanceof Problem && error.status < 500),
+      retryDelay: (failures) => Math.min(500 * 2 ** failures, 3000),
     },
+    mutations: { networkMode: "always" },
   },
 });
 

@@ -317,6 +317,9 @@ func whyRun(s *farm.State, run *farm.Run) string {
 		if n := working(run); n > 0 {
 			return fmt.Sprintf("%s; %s in flight will finish first", run.Reason, plural(n, "frame"))
 		}
+		if run.StartedAt.IsZero() && strings.HasPrefix(run.Reason, "held by ") {
+			return run.Reason + "; release it to start"
+		}
 		if run.StartedAt.IsZero() {
 			return "release it to start"
 		}

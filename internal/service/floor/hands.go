@@ -15,6 +15,9 @@ import (
 	"vexillum/internal/wire"
 )
 
+// urgency are the kinds of what needs a hand, the most urgent first.
+var urgency = []string{"place", "delivery", "hush", "failed", "failing", "nobody", "parked", "at risk", "sidelined", "full", "scouts", "silent", "held"}
+
 // needHands lists what wants a person, the most urgent first.
 func (f *Floor) needHands(now time.Time) []wire.NeedHand {
 	out := []wire.NeedHand{}
@@ -87,7 +90,7 @@ func (f *Floor) needHands(now time.Time) []wire.NeedHand {
 		}
 		out = append(out, v)
 	}
-	slices.SortStableFunc(out, func(a, b wire.NeedHand) int { return cmp.Or(cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Node, b.Node)) })
+	slices.SortStableFunc(out, func(a, b wire.NeedHand) int { return cmp.Or(cmp.Compare(slices.Index(urgency, a.Kind), slices.Index(urgency, b.Kind)), cmp.Compare(a.Node, b.Node), cmp.Compare(a.Subject, b.Subject)) })
 	return out
 }
 
@@ -118,8 +121,16 @@ func (f *Floor) undelivered() []wire.NeedHand {
 		}
 	}
 	for place, why := range f.away {
-		out = append(out, wire.NeedHand{Kind: "place", Subject: "place " + place, Action: "look",
-			Sentence: fmt.Sprintf("The place %s is away.", place), Evidence: sentence(why)})
+		v := wire.NeedHand{Kind: "place", Subject: "place " + place, Action: "look", Sentence: fmt.Sprintf("The place %s is away.", place), Evidence: sentence(why)}
+		switch n := len(waiting[place]); n {
+		case 0:
+		case 1:
+			v.Sentence = fmt.Sprintf("The place %s is away; %s holds its frames and tries on.", place, waiting[place][0])
+		default:
+			v.Sentence = fmt.Sprintf("The place %s is away; %d nodes hold their frames and try on.", place, n)
+		}
+		delete(waiting, place) // told once
+		out = append(out, v)
 	}
 	for place, nodes := range waiting {
 		slices.Sort(nodes)

@@ -9,7 +9,6 @@ export type Member = Schemas["Member"];
 export type Change = Schemas["Change"];
 export type Me = Schemas["Me"];
 export type NeedHand = Schemas["NeedHand"];
-export type Result = Schemas["Result"];
 export type LogLine = Schemas["LogLine"];
 export type Pool = Schemas["Pool"];
 export type Key = Schemas["Key"];
@@ -34,7 +33,15 @@ export type RunChange = Schemas["RunChange"];
 export type RunChanged = Schemas["RunChanged"];
 export type Licence = Schemas["Licence"];
 export type Place = Schemas["Place"];
+export type Timings = Schemas["Timings"];
+export type Queue = Schemas["QueuePage"];
 
+/** What of runs, nodes and the farm is not as it was. */
+export type Piece = Pick<Change, "seq"> & Partial<Pick<Change, "needs_a_hand">> & { facts?: Partial<Farm["facts"]>; runs?: Patch<Run>[]; nodes?: Patch<FarmNode>[] };
+export type Patch<T extends { id: number }> = Pick<T, "id"> & { [K in keyof T]?: T[K] extends Run["sets"] | Run["forecast"] ? Partial<T[K]> : T[K] };
+
+/** The event that tells the page that nobody is signed in any more. */
+export const signedOut = "vexillum-signed-out";
 
 /** An error as the service told it: one sentence for a person. */
 export class Problem extends Error {
@@ -57,6 +64,9 @@ async function call(method: string, path: string, body?: unknown): Promise<Respo
     });
   } catch {
     throw new Error("The service cannot be reached.");
+  }
+  if (response.status === 401 && method + path !== "POST/api/v1/session") {
+    window.dispatchEvent(new Event(signedOut));
   }
   if (!response.ok) {
     const problem = (await response.json().catch(() => null)) as Schemas["Problem"] | null;
@@ -92,8 +102,9 @@ export async function signOut(): Promise<void> {
 export const getFarm = () => get<Farm>("/api/v1/farm");
 export const getServices = () => get<Member[]>("/api/v1/services");
 export const getRun = (run: number) => get<Run>(`/api/v1/runs/${run}`);
-export const getResults = (run: number) => get<Result[]>(`/api/v1/runs/${run}/results`);
-export const getLog = (run: number) => get<LogLine[]>(`/api/v1/runs/${run}/log?limit=60`);
+export const getQueue = (search: URLSearchParams) => get<Queue>(`/api/v1/queue?${search}`);
+export const getTimings = (run: number, after: number) => get<Timings>(`/api/v1/runs/${run}/timings?after=${after}`);
+export const getLog = (run: number, after: number) => get<LogLine[]>(`/api/v1/runs/${run}/log?limit=100&after=${after}`);
 
 export const getNode = (node: number) => get<FarmNode>(`/api/v1/nodes/${node}`);
 export const getNodeLog = (node: number) => get<LogLine[]>(`/api/v1/nodes/${node}/log?limit=40`);
@@ -141,8 +152,8 @@ export async function revokeKey(id: string): Promise<void> {
 
 export type Steering = "hold" | "release" | "cancel" | "retry";
 
-export async function steer(run: number, what: Steering, now = false): Promise<Run> {
-  return (await call("POST", `/api/v1/runs/${run}/${what}${now ? "?now=true" : ""}`)).json() as Promise<Run>;
+export async function steer(run: number, what: Steering, reason = ""): Promise<Run> {
+  return (await call("POST", `/api/v1/runs/${run}/${what}${reason ? `?${new URLSearchParams({ reason })}` : ""}`)).json() as Promise<Run>;
 }
 
 export const thumbnail = (run: number, frame: number) => `/api/v1/runs/${run}/frames/${frame}/thumbnail`;

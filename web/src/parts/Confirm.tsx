@@ -1,28 +1,53 @@
-import { useEffect, useRef, type ReactNode } from "react";
+import { useEffect, useRef, useState, type ReactNode } from "react";
+
+interface Props {
+  title: string;
+  children: ReactNode;
+  yes: string;
+  danger?: boolean;
+  disabled?: boolean; // there is nothing to say yes to yet
+  /** What it does. Where it returns a promise, the dialog stays until that is
+   * kept; an error is told in it, and what was filled in stays. */
+  onYes: () => void | Promise<unknown>;
+  onNo: () => void;
+}
 
 /** Says what will happen and asks for a yes. */
-export function Confirm(props: { title: string; children: ReactNode; yes: string; danger?: boolean; onYes: () => void; onNo: () => void }) {
+export function Confirm({ title, children, yes, danger, disabled, onYes, onNo }: Props) {
   const dialog = useRef<HTMLDialogElement>(null);
+  const [problem, setProblem] = useState("");
+  const [busy, setBusy] = useState(false);
   useEffect(() => dialog.current?.showModal(), []);
+  const go = async () => {
+    setBusy(true);
+    setProblem("");
+    try {
+      await onYes();
+      dialog.current?.close();
+    } catch (error) {
+      setProblem((error as Error).message);
+      setBusy(false);
+    }
+  };
   return (
-    <dialog ref={dialog} className="modal" onClose={props.onNo} aria-labelledby="confirm-title">
+    <dialog ref={dialog} className="modal" onClose={onNo} aria-labelledby="confirm-title">
       <div className="modal-box border border-hair bg-base-200">
-        <h2 id="confirm-title" className="text-base font-semibold">
-          {props.title}
+        <h2 id="confirm-title" className="text-base font-semibold break-words">
+          {title}
         </h2>
-        <div className="mt-2 text-muted">{props.children}</div>
+        <div className="mt-2 break-words text-muted">{children}</div>
+        {problem && (
+          <p role="alert" className="mt-3 text-failed">
+            <span aria-hidden="true">✕ </span>
+            {problem}
+          </p>
+        )}
         <div className="modal-action">
           <button className="btn btn-sm" onClick={() => dialog.current?.close()}>
             Leave it
           </button>
-          <button
-            className={`btn btn-sm ${props.danger ? "btn-primary" : "btn-neutral"}`}
-            onClick={() => {
-              props.onYes();
-              dialog.current?.close();
-            }}
-          >
-            {props.yes}
+          <button className={`btn btn-sm ${danger ? "btn-primary" : "btn-neutral"}`} disabled={busy || disabled} onClick={() => void go()}>
+            {yes}
           </button>
         </div>
       </div>

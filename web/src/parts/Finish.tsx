@@ -1,12 +1,12 @@
 import type { Run } from "../api/client";
-import { clock, since } from "./time";
+import { clock, since, told, whole } from "./time";
 
 /** When a run will be finished, as a range, or when it ended. */
 export function Finish({ run, now }: { run: Run; now: number }) {
   if (run.ended_at !== null) {
     return (
       <div className="text-right">
-        <p className="num text-[15.5px]">{clock(run.ended_at, now)}</p>
+        <p className="num text-[15.5px]" title={whole(run.ended_at)}>{clock(run.ended_at, now)}</p>
         <p className="text-xs text-muted">{run.started_at === null ? "never started" : `took ${since(run.started_at, new Date(run.ended_at).getTime())}`}</p>
       </div>
     );
@@ -17,7 +17,7 @@ export function Finish({ run, now }: { run: Run; now: number }) {
       <div className="text-right">
         <p className="num text-[15.5px] text-muted">–</p>
         <p className="text-xs text-muted">
-          {why}
+          {told(why, now)}
           <Due run={run} now={now} />
         </p>
       </div>
@@ -27,7 +27,7 @@ export function Finish({ run, now }: { run: Run; now: number }) {
   const last = clock(late, now);
   return (
     <div className="text-right">
-      <p className="num text-[15.5px]">{first === last ? first : `${first} – ${last}`}</p>
+      <p className="num text-[15.5px]" title={`${whole(median)}; nine times of ten by ${whole(late)}`}>{first === last ? first : `${first} – ${last}`}</p>
       <p className="text-xs text-muted">
         in {since(new Date(now).toISOString(), new Date(median).getTime())}
         <Due run={run} now={now} />
@@ -43,7 +43,7 @@ export function Due({ run, now }: { run: Run; now: number }) {
   }
   return (
     <>
-      {" · "}due <span className="num">{clock(run.due, now)}</span>
+      {" · "}due <span className="num" title={whole(run.due)}>{clock(run.due, now)}</span>
       {run.at_risk && <span className="text-failed"> ▲ at risk</span>}
     </>
   );

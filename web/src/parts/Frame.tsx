@@ -1,105 +1,158 @@
 import { useQueryClient } from "@tanstack/react-query";
-import { Flag, KeyRound, LogOut, Moon, Server, SlidersHorizontal, Sun, SunMoon } from "lucide-react";
-import { useEffect, useState, type ReactNode } from "react";
+import { Flag, KeyRound, ListOrdered, Server, SlidersHorizontal, UserRound, type LucideIcon } from "lucide-react";
+import { useEffect, useRef, useState, type ReactNode } from "react";
 import { NavLink, useNavigate } from "react-router";
 import { isWrangler, signOut, type Me } from "../api/client";
 import { useLive, useServices } from "../api/live";
+import { Choice } from "./Choice";
 import { Help } from "./Help";
 import { Mark } from "./Mark";
-import { applyTheme, chosenTheme, type Theme } from "./theme";
-import { clock, useNow } from "./time";
+import { chooseTheme, chosenTheme, type Theme } from "./theme";
+import { clock, useNow, zone } from "./time";
 
-const next: Record<Theme, Theme> = { system: "night", night: "day", day: "system" };
+/** The pages, with the letter that leads there after g. */
+export const pages: { key: string; to: string; name: string; sign: LucideIcon; wranglers?: boolean }[] = [
+  { key: "w", to: "/", name: "Watch", sign: Flag },
+  { key: "q", to: "/queue", name: "Queue", sign: ListOrdered },
+  { key: "n", to: "/nodes", name: "Nodes", sign: Server },
+  { key: "e", to: "/keys", name: "Enrol", sign: KeyRound, wranglers: true },
+  { key: "s", to: "/setup", name: "Setup", sign: SlidersHorizontal, wranglers: true },
+];
+
+const item = "flex min-h-[44px] min-w-[44px] flex-col items-center justify-center gap-1 border-l-2 px-1 py-1 text-[11px] leading-[14px] hover:text-base-content";
 
 /** What stands around every page: the rail, the band that tells when the page
  * is stale, and the keys that work everywhere. */
 export function Frame({ me, children }: { me: Me; children: ReactNode }) {
-  const [theme, setTheme] = useState(chosenTheme());
   const [help, setHelp] = useState(false);
-  const queries = useQueryClient();
-  const navigate = useNavigate();
+  const shown = pages.filter((p) => !p.wranglers || isWrangler(me));
+  useKeys(me, () => setHelp(true));
+  return (
+    <div className="grid min-h-screen grid-cols-[minmax(0,1fr)] grid-rows-[1fr_auto] sm:grid-cols-[76px_minmax(0,1fr)] sm:grid-rows-1">
+      <nav aria-label="Pages" className="order-2 flex border-hair bg-base-100 max-sm:sticky max-sm:bottom-0 max-sm:z-40 max-sm:justify-around max-sm:border-t sm:order-none sm:sticky sm:top-0 sm:h-screen sm:flex-col sm:border-r sm:py-3">
+        <NavLink to="/" className="mb-2 self-center max-sm:hidden" aria-label="Vexillum, to the Watch page">
+          <Mark className="h-10 w-[34px]" />
+        </NavLink>
+        {shown.map(({ to, name, sign: Sign }) => (
+          <NavLink key={to} to={to} end={to === "/"} className={({ isActive }) => `${item} ${isActive ? "border-oxblood bg-base-200" : "border-transparent text-muted"}`}>
+            <Sign size={16} aria-hidden="true" />
+            {name}
+          </NavLink>
+        ))}
+        <span className="grow max-sm:hidden" />
+        <button className={`${item} border-transparent text-muted max-sm:hidden`} onClick={() => setHelp(true)} aria-label="Keys">
+          <kbd className="num text-sm leading-4">?</kbd>
+          Keys
+        </button>
+        <Person me={me} />
+      </nav>
+      <div className="flex min-w-0 flex-col">
+        <StaleBand />
+        <div className="min-w-0 grow">{children}</div>
+        <footer className="px-4 pb-3 text-[11px] text-muted sm:px-6">All times are in {zone()}.</footer>
+      </div>
+      {help && <Help me={me} onClose={() => setHelp(false)} />}
+    </div>
+  );
+}
 
+/** Who is signed in, and what is theirs alone: the theme, and signing out. */
+function Person({ me }: { me: Me }) {
+  const [open, setOpen] = useState(false);
+  const [theme, setTheme] = useState(chosenTheme());
+  const box = useRef<HTMLDivElement>(null);
+  const queries = useQueryClient();
   useEffect(() => {
-    let leader = 0;
-    const onKey = (event: KeyboardEvent) => {
-      const target = event.target as HTMLElement;
-      if (event.ctrlKey || event.metaKey || event.altKey || /^(INPUT|TEXTAREA|SELECT)$/.test(target.tagName)) {
-        return;
-      }
-      if (event.key === "?") {
-        setHelp(true);
-      } else if (event.key === "g") {
-        leader = Date.now();
-      } else if (event.key === "w" && Date.now() - leader < 1000) {
-        navigate("/");
-      } else if (event.key === "n" && Date.now() - leader < 1000) {
-        navigate("/nodes");
-      } else if (event.key === "s" && Date.now() - leader < 1000) {
-        navigate("/setup");
+    if (!open) {
+      return;
+    }
+    const away = (event: Event) => {
+      if (event instanceof KeyboardEvent ? event.key === "Escape" : !box.current?.contains(event.target as globalThis.Node)) {
+        setOpen(false);
       }
     };
-    window.addEventListener("keydown", onKey);
-    return () => window.removeEventListener("keydown", onKey);
-  }, [navigate]);
-
-  const changeTheme = () => {
-    applyTheme(next[theme]);
-    setTheme(next[theme]);
-  };
+    window.addEventListener("pointerdown", away);
+    window.addEventListener("keydown", away);
+    return () => {
+      window.removeEventListener("pointerdown", away);
+      window.removeEventListener("keydown", away);
+    };
+  }, [open]);
   const leave = async () => {
     await signOut().catch(() => {});
     queries.clear();
     window.location.assign("/");
   };
-  const ThemeSign = { system: SunMoon, night: Moon, day: Sun }[theme];
-  const item = "flex flex-col items-center gap-1 border-l-2 px-1 py-2 text-[11px] leading-[14px] hover:text-base-content";
   return (
-    <div className="grid min-h-screen grid-rows-[1fr_auto] sm:grid-cols-[76px_1fr] sm:grid-rows-1">
-      <nav aria-label="Pages" className="order-2 flex border-hair bg-base-100 max-sm:sticky max-sm:bottom-0 max-sm:justify-around max-sm:border-t sm:order-none sm:sticky sm:top-0 sm:h-screen sm:flex-col sm:border-r sm:py-3">
-        <NavLink to="/" className="mb-2 self-center max-sm:hidden" aria-label="Vexillum, to the Watch page">
-          <Mark className="h-10 w-[34px]" />
-        </NavLink>
-        <NavLink to="/" end className={({ isActive }) => `${item} ${isActive ? "border-oxblood bg-base-200" : "border-transparent text-muted"}`}>
-          <Flag size={16} aria-hidden="true" />
-          Watch
-        </NavLink>
-        <NavLink to="/nodes" className={({ isActive }) => `${item} ${isActive ? "border-oxblood bg-base-200" : "border-transparent text-muted"}`}>
-          <Server size={16} aria-hidden="true" />
-          Nodes
-        </NavLink>
-        {isWrangler(me) && (
-          <NavLink to="/keys" className={({ isActive }) => `${item} ${isActive ? "border-oxblood bg-base-200" : "border-transparent text-muted"}`}>
-            <KeyRound size={16} aria-hidden="true" />
-            Enrol
-          </NavLink>
-        )}
-        {isWrangler(me) && (
-          <NavLink to="/setup" className={({ isActive }) => `${item} ${isActive ? "border-oxblood bg-base-200" : "border-transparent text-muted"}`}>
-            <SlidersHorizontal size={16} aria-hidden="true" />
-            Setup
-          </NavLink>
-        )}
-        <span className="grow max-sm:hidden" />
-        <button className={`${item} border-transparent text-muted`} onClick={() => setHelp(true)} aria-label="Keys">
-          <kbd className="num text-sm leading-4">?</kbd>
-          Keys
-        </button>
-        <button className={`${item} border-transparent text-muted`} onClick={changeTheme} aria-label={`Theme: ${theme}. Change it.`}>
-          <ThemeSign size={16} aria-hidden="true" />
-          {theme === "system" ? "System" : theme === "night" ? "Night" : "Day"}
-        </button>
-        <button className={`${item} border-transparent text-muted`} onClick={() => void leave()} title={`Signed in as ${me.name} (${me.role})`}>
-          <LogOut size={16} aria-hidden="true" />
-          {me.name}
-        </button>
-      </nav>
-      <div className="min-w-0">
-        <StaleBand />
-        {children}
-      </div>
-      {help && <Help onClose={() => setHelp(false)} />}
+    <div ref={box} className="relative flex">
+      <button className={`${item} w-full border-transparent text-muted`} aria-expanded={open} onClick={() => setOpen(!open)} title={`Signed in as ${me.name}, ${me.role}`}>
+        <UserRound size={16} aria-hidden="true" />
+        <span className="w-full max-w-[64px] truncate text-center">{me.name}</span>
+      </button>
+      {open && (
+        <div role="group" aria-label="You" className="absolute right-0 bottom-full z-50 mb-1 w-60 rounded border border-hair bg-base-200 p-3 sm:bottom-0 sm:left-full sm:ml-2">
+          <p className="break-words">
+            <b>{me.name}</b> <span className="text-muted">{me.role}</span>
+          </p>
+          <p className="mt-3 mb-1 text-xs text-muted">Theme</p>
+          <Choice
+            label="Theme"
+            options={["system", "night", "day"]}
+            chosen={theme}
+            onChoose={(name) => {
+              chooseTheme(name as Theme);
+              setTheme(name as Theme);
+            }}
+          />
+          <button className="btn mt-3 w-full btn-sm" onClick={() => void leave()}>
+            Sign out
+          </button>
+        </div>
+      )}
     </div>
   );
+}
+
+/** Whether a key is for a field and not for the page. */
+const writes = (target: EventTarget | null) => target instanceof HTMLElement && (/^(INPUT|TEXTAREA|SELECT)$/.test(target.tagName) || target.isContentEditable);
+
+/** The keys that work on every page: g and a letter, / for the search, j and k
+ * for rows, ? for the list. */
+function useKeys(me: Me, onHelp: () => void) {
+  const navigate = useNavigate();
+  const go = useRef(navigate);
+  go.current = navigate;
+  const help = useRef(onHelp);
+  help.current = onHelp;
+  const wrangler = isWrangler(me);
+  useEffect(() => {
+    let leader = 0;
+    const onKey = (event: KeyboardEvent) => {
+      if (event.ctrlKey || event.metaKey || event.altKey || writes(event.target) || document.querySelector("dialog[open]")) {
+        return;
+      }
+      const led = Date.now() - leader < 1000 && pages.find((p) => p.key === event.key && (!p.wranglers || wrangler));
+      leader = event.key === "g" ? Date.now() : 0;
+      if (led) {
+        void go.current(led.to);
+      } else if (event.key === "?") {
+        help.current();
+      } else if (event.key === "/") {
+        const field = document.querySelector<HTMLInputElement>("[data-search]");
+        if (field) {
+          event.preventDefault();
+          field.focus();
+          field.select();
+        }
+      } else if (event.key === "j" || event.key === "k") {
+        const rows = [...document.querySelectorAll<HTMLElement>("[data-row]")];
+        const at = rows.findIndex((row) => row === document.activeElement);
+        rows[Math.min(event.key === "j" ? at + 1 : Math.max(0, at - 1), rows.length - 1)]?.focus();
+      }
+    };
+    window.addEventListener("keydown", onKey);
+    return () => window.removeEventListener("keydown", onKey);
+  }, [wrangler]);
 }
 
 /** Tells since when the page is not live, and when another service has taken

@@ -1,12 +1,12 @@
 import { useEffect, useRef } from "react";
+import { isWrangler, type Me } from "../api/client";
+import { pages } from "./Frame";
 
 const keys = [
-  ["g then w", "Watch page"],
-  ["g then n", "Nodes page"],
-  ["g then s", "Setup page"],
-  ["j, k", "next and previous run"],
-  ["Enter", "open the run"],
-  ["← →", "a frame back or on, in the viewer"],
+  ["/", "search on this page"],
+  ["j, k", "next and previous row"],
+  ["Enter", "open the row"],
+  ["← →", "on the page of a run: a frame back or on"],
   ["Shift ← →", "ten frames"],
   ["p", "the next pass of the frame"],
   ["n", "follow the newest frame again"],
@@ -14,9 +14,10 @@ const keys = [
 ];
 
 /** The keys that work. */
-export function Help({ onClose }: { onClose: () => void }) {
+export function Help({ me, onClose }: { me: Me; onClose: () => void }) {
   const dialog = useRef<HTMLDialogElement>(null);
   useEffect(() => dialog.current?.showModal(), []);
+  const all = [...pages.filter((p) => !p.wranglers || isWrangler(me)).map((p) => [`g then ${p.key}`, `${p.name} page`]), ...keys];
   return (
     <dialog ref={dialog} className="modal" onClose={onClose} aria-labelledby="help-title">
       <div className="modal-box max-w-sm border border-hair bg-base-200">
@@ -24,7 +25,7 @@ export function Help({ onClose }: { onClose: () => void }) {
           Keys
         </h2>
         <dl className="mt-3 grid grid-cols-[110px_1fr] gap-y-1">
-          {keys.map(([key, what]) => (
+          {all.map(([key, what]) => (
             <div key={key} className="contents">
               <dt className="num text-brass">{key}</dt>
               <dd className="text-muted">{what}</dd>

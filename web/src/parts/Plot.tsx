@@ -30,7 +30,7 @@ export function Plot({ label, at, series, top, write, height = 92 }: Props) {
   useEffect(() => {
     const here = box.current!;
     const ink = (name: string) => getComputedStyle(here).getPropertyValue(name).trim();
-    const axis = { stroke: ink("--muted"), font: "10px JetBrains Mono Variable", grid: { stroke: ink("--hair"), width: 0.5 }, ticks: { show: false } };
+    const axis = { stroke: ink("--muted"), font: "11px JetBrains Mono Variable", grid: { stroke: ink("--hair"), width: 0.5 }, ticks: { show: false } };
     plot.current = new uPlot(
       {
         width: Math.max(here.clientWidth, 120),
@@ -41,7 +41,7 @@ export function Plot({ label, at, series, top, write, height = 92 }: Props) {
         scales: { y: { range: (_, __, most) => [0, top ?? Math.max(most * 1.1, 1e-9)] } },
         axes: [
           { ...axis, size: 20, values: (u, ticks) => ticks.map((t) => tick(t, (u.scales.x.max ?? 0) - (u.scales.x.min ?? 0))) },
-          { ...axis, size: 58, space: 26, values: (_, ticks) => ticks.map(write) },
+          { ...axis, size: wide, space: 26, values: (_, ticks) => ticks.map(write) },
         ],
         series: [
           {},
@@ -111,6 +111,12 @@ export function Plot({ label, at, series, top, write, height = 92 }: Props) {
       <div data-plot role="img" aria-label={`${label}: now ${said}`} />
     </figure>
   );
+}
+
+/** How wide the labels of an axis are, so that none is cut. */
+function wide(u: uPlot, labels: string[] | null): number {
+  u.ctx.font = "11px JetBrains Mono Variable";
+  return 14 + Math.ceil(Math.max(28, ...(labels ?? []).map((l) => u.ctx.measureText(l).width)));
 }
 
 /** A time below a plot, as fine as the plot is. */

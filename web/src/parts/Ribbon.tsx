@@ -24,26 +24,42 @@ export const Ribbon = memo(function Ribbon({ run, height = 18 }: { run: Run; hei
   const label = `${run.done_count} of ${run.frame_count} frames done`;
   return (
     <svg className="block w-full" style={{ height }} viewBox={`0 0 ${bins.length * 10} 18`} preserveAspectRatio="none" role="img" aria-label={label}>
-      {bins.map((state, i) => {
+      {stretches(bins).map(({ state, at, length }) => {
         const line = frameLine[state];
+        const trouble = state === "failed" || state === "parked";
         return (
-          <g key={i}>
+          <g key={at}>
             <rect
-              x={i * 10 + (line ? 0.8 : 0)}
+              x={at * 10 + (line ? 0.8 : 0)}
               y={line ? 0.5 : 0}
-              width={line ? 7.6 : 9}
+              width={length * 10 - (line ? 2.4 : 1)}
               height={line ? 13 : 14}
               fill={frameFill[state]}
               stroke={line}
               vectorEffect="non-scaling-stroke"
             />
-            {(state === "failed" || state === "parked") && (
-              <path d={`M${i * 10 + 2.5} 4l4 6m0-6l-4 6`} stroke={state === "failed" ? "var(--color-base-100)" : "var(--s-failed)"} strokeWidth="1.3" vectorEffect="non-scaling-stroke" />
+            {trouble && (
+              <path d={`M${at * 10 + 2.5} 4l4 6m0-6l-4 6`} stroke={state === "failed" ? "var(--color-base-100)" : "var(--s-failed)"} strokeWidth="1.3" vectorEffect="non-scaling-stroke" />
             )}
-            {(state === "failed" || state === "parked") && index.count > mostBins && <path d={`M${i * 10 + 4.5} 15v3`} stroke="var(--s-failed)" strokeWidth="2" vectorEffect="non-scaling-stroke" />}
+            {trouble && index.count > mostBins && <path d={`M${at * 10 + 4.5} 15v3`} stroke="var(--s-failed)" strokeWidth="2" vectorEffect="non-scaling-stroke" />}
           </g>
         );
       })}
     </svg>
   );
 });
+
+/** States of bins, with those that nobody has begun in one piece: they are
+ * hollow, and a ribbon is often narrow. */
+function stretches(bins: FrameState[]): { state: FrameState; at: number; length: number }[] {
+  const out: { state: FrameState; at: number; length: number }[] = [];
+  bins.forEach((state, at) => {
+    const last = out[out.length - 1];
+    if (last && last.state === state && (state === "to do" || state === "dealt")) {
+      last.length++;
+    } else {
+      out.push({ state, at, length: 1 });
+    }
+  });
+  return out;
+}

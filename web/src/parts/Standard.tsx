@@ -50,6 +50,8 @@ function Cloth({ node }: { node: FarmNode }) {
       return <path d="M2.5 5h11v16l-5.5-4.6L2.5 21z" fill="var(--s-sidelined)" />;
     case "announced":
       return outline("var(--faint)", "1 3");
+    case "away": // the cloth is furled
+      return <path d="M3 6.5h10" stroke="var(--muted)" strokeWidth="2.4" strokeLinecap="round" />;
     case "silent":
       return outline("var(--muted)", "2 2");
     default:

@@ -1,7 +1,8 @@
 import { useQueryClient } from "@tanstack/react-query";
-import { useState, type ReactNode } from "react";
+import { useRef, useState, type ReactNode } from "react";
 import { actOnNodes, changeNodes, type NodeAct, type NodeChange, type NodesActed } from "../api/client";
 import { Confirm } from "./Confirm";
+import { told } from "./time";
 import { useToast } from "./toast";
 
 export type Doing = "hold" | "drain" | "release" | "sideline" | "give-back" | "restart" | "retire" | "revoke";
@@ -18,11 +19,14 @@ export const doings: { what: Doing; name: string; danger?: boolean }[] = [
   { what: "retire", name: "Retire", danger: true },
 ];
 
+const reasoned: Doing[] = ["hold", "drain", "sideline", "give-back", "retire"];
+
 interface Asked {
   name: string;
   danger?: boolean;
   preview: NodesActed;
-  go: () => Promise<NodesActed>;
+  reason?: string; // why, where one may be given
+  go: (reason?: string) => Promise<NodesActed>;
   undo?: () => void;
 }
 
@@ -35,22 +39,18 @@ export function useNodeActs(): { act: (what: Doing, nodes: number[]) => void; ch
 
   const fail = (error: unknown) => tell({ text: (error as Error).message, bad: true });
   const go = async (a: Asked) => {
-    try {
-      const done = await a.go();
-      await queries.invalidateQueries({ queryKey: ["node"] });
-      tell({ text: `${done.sentence}.`, undo: a.undo });
-    } catch (error) {
-      fail(error);
-    }
+    const done = await a.go(a.reason?.trim());
+    await queries.invalidateQueries({ queryKey: ["node"] });
+    tell({ text: `${told(done.sentence)}.`, undo: a.undo });
   };
-  const ask = async (name: string, danger: boolean | undefined, run: (dry: boolean) => Promise<NodesActed>, undo?: () => void) => {
+  const ask = async (name: string, danger: boolean | undefined, run: (dry: boolean, reason?: string) => Promise<NodesActed>, undo?: () => void, reason?: string) => {
     try {
       const preview = await run(true);
       if (!preview.effects.some((e) => e.changes)) {
-        tell({ text: preview.effects.length === 1 ? `${preview.effects[0].name} ${preview.effects[0].sentence}.` : `${preview.sentence}.` });
+        tell({ text: preview.effects.length === 1 ? `${preview.effects[0].name} ${told(preview.effects[0].sentence)}.` : `${preview.sentence}.` });
         return;
       }
-      setAsked({ name, danger, preview, go: () => run(false), undo });
+      setAsked({ name, danger, preview, reason, go: (why) => run(false, why), undo });
     } catch (error) {
       fail(error);
     }
@@ -59,21 +59,35 @@ export function useNodeActs(): { act: (what: Doing, nodes: number[]) => void; ch
     const { name, danger } = doings.find((d) => d.what === what)!;
     const body: NodeAct = { do: what, nodes };
     const undo = what === "hold" || what === "drain" || what === "sideline" || what === "give-back" ? () => void actOnNodes({ do: "release", nodes }).catch(fail) : undefined;
-    void ask(name, danger, (dry) => actOnNodes({ ...body, dry_run: dry }), undo);
+    void ask(name, danger, (dry, reason) => actOnNodes({ ...body, dry_run: dry, ...(reason && { reason }) }), undo, reasoned.includes(what) ? "" : undefined);
   };
   const change = (body: NodeChange, name: string) => void ask(name, false, (dry) => changeNodes({ ...body, dry_run: dry }));
+  const doIt = useRef({ act, change });
+  doIt.current = { act, change };
+  const [steady] = useState(() => ({
+    act: (what: Doing, nodes: number[]) => doIt.current.act(what, nodes),
+    change: (body: NodeChange, name: string) => doIt.current.change(body, name),
+  }));
 
   const dialog = asked && (
-    <Confirm title={`${asked.preview.sentence}.`} yes={asked.name} danger={asked.danger} onYes={() => void go(asked)} onNo={() => setAsked(null)}>
+    <Confirm title={`${asked.preview.sentence}.`} yes={asked.name} danger={asked.danger} onYes={() => go(asked)} onNo={() => setAsked(null)}>
       <ul className="max-h-[40vh] overflow-y-auto">
         {asked.preview.effects.map((e) => (
-          <li key={e.node} className="grid grid-cols-[110px_1fr] gap-3 border-b border-hair py-1 text-[13px]">
-            <b className="truncate font-semibold text-base-content">{e.name}</b>
-            <span>{e.sentence}</span>
+          <li key={e.node} className="grid grid-cols-[110px_minmax(0,1fr)] gap-3 border-b border-hair py-1 text-[13px]">
+            <b className="truncate font-semibold text-base-content" title={e.name}>
+              {e.name}
+            </b>
+            <span className="break-words">{told(e.sentence)}</span>
           </li>
         ))}
       </ul>
+      {asked.reason !== undefined && (
+        <label className="mt-3 block text-xs">
+          why, for those who look (may stay empty)
+          <input className="input mt-[2px] w-full input-sm" maxLength={200} value={asked.reason} onChange={(event) => setAsked({ ...asked, reason: event.target.value })} />
+        </label>
+      )}
     </Confirm>
   );
-  return { act, change, dialog };
+  return { ...steady, dialog };
 }

@@ -44,14 +44,16 @@ export const frameFill: Record<FrameState, string> = {
 
 /** How a state of a frame is outlined. */
 export const frameLine: Partial<Record<FrameState, string>> = {
-  "to do": "var(--hair)",
-  dealt: "var(--s-dealt)",
+  "to do": "var(--s-todo)",
+  dealt: "var(--s-rendering)",
+  verifying: "var(--s-rendering)",
+  delivering: "var(--s-rendering)",
   parked: "var(--s-failed)",
 };
 
 /** Colour and sign of the states of runs and nodes. */
 export const look: Record<string, { colour: string; sign: string }> = {
-  rendering: { colour: "var(--s-rendering)", sign: "◧" },
+  rendering: { colour: "var(--s-text-rendering)", sign: "◧" },
   done: { colour: "var(--s-text-done)", sign: "●" },
   queued: { colour: "var(--muted)", sign: "○" },
   waiting: { colour: "var(--muted)", sign: "◌" },
@@ -62,6 +64,7 @@ export const look: Record<string, { colour: string; sign: string }> = {
   failed: { colour: "var(--s-failed)", sign: "✕" },
   passed: { colour: "var(--s-text-done)", sign: "●" },
   cancelled: { colour: "var(--faint)", sign: "–" },
+  away: { colour: "var(--faint)", sign: "╶" },
   silent: { colour: "var(--faint)", sign: "┄" },
   "off duty": { colour: "var(--faint)", sign: "☾" },
   announced: { colour: "var(--faint)", sign: "◌" },

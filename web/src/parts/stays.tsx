@@ -2,6 +2,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState, type ReactNode } from "react";
 import { getStays, setStay, type Stay } from "../api/client";
 import { Confirm } from "./Confirm";
+import { sentence } from "./time";
 import { useToast } from "./toast";
 
 /** Places, recipes and pools that are held as a whole, and how to hold and
@@ -17,7 +18,7 @@ export function useStays(): { stays: Stay[]; hold: (kind: string, name: string) 
     try {
       const done = await setStay(stay);
       await queries.invalidateQueries({ queryKey: ["stays"] });
-      tell({ text: `${capital(done.sentence)}.`, undo: done.changes ? () => void go({ kind: stay.kind, name: stay.name, held: !stay.held }) : undefined });
+      tell({ text: `${sentence(done.sentence)}.`, undo: done.changes ? () => void go({ kind: stay.kind, name: stay.name, held: !stay.held }) : undefined });
     } catch (error) {
       fail(error);
     }
@@ -31,10 +32,8 @@ export function useStays(): { stays: Stay[]; hold: (kind: string, name: string) 
   const release = (kind: string, name: string) => void go({ kind, name, held: false });
   const dialog = asked && (
     <Confirm title={`Hold the ${asked.stay.kind} ${asked.stay.name}?`} yes="Hold it" onYes={() => void go(asked.stay)} onNo={() => setAsked(null)}>
-      {capital(asked.sentence)}.
+      {sentence(asked.sentence)}.
     </Confirm>
   );
   return { stays: stays.data ?? [], hold, release, dialog };
 }
-
-const capital = (text: string) => text.charAt(0).toUpperCase() + text.slice(1);

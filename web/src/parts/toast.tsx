@@ -21,7 +21,7 @@ export function ToastProvider({ children }: { children: ReactNode }) {
   return (
     <ToastContext.Provider value={tell}>
       {children}
-      <div className="toast toast-end z-50" role="status" aria-live="polite">
+      <div className="toast toast-end z-50 max-w-full whitespace-normal max-sm:bottom-[60px]" role="status" aria-live="polite">
         {shown.map((toast) => (
           <div key={toast.id} className={`flex items-center gap-4 rounded border bg-base-300 px-4 py-2 ${toast.bad ? "border-failed" : "border-hair"}`}>
             <span>{toast.text}</span>

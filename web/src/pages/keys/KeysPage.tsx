@@ -1,9 +1,11 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Copy } from "lucide-react";
 import { useState, type FormEvent } from "react";
-import { Navigate } from "react-router";
 import { getKeys, getPools, isWrangler, makeKey, revokeKey, type Key, type Me } from "../../api/client";
-import { clock, useNow } from "../../parts/time";
+import { Confirm } from "../../parts/Confirm";
+import { clock, useNow, whole } from "../../parts/time";
+import { NotAllowed } from "../../parts/NotAllowed";
+import { useTitle } from "../../parts/title";
 import { useToast } from "../../parts/toast";
 
 const lives: [string, number][] = [
@@ -15,15 +17,17 @@ const lives: [string, number][] = [
 
 /** Makes enrolment keys, with the command to paste, and shows those there are. */
 export function KeysPage({ me }: { me: Me }) {
+  useTitle("Enrol machines");
   const keys = useQuery({ queryKey: ["keys"], queryFn: getKeys, refetchInterval: 5000, enabled: isWrangler(me) });
   const pools = useQuery({ queryKey: ["pools"], queryFn: getPools });
   const queries = useQueryClient();
   const tell = useToast();
   const now = useNow();
+  const [asked, setAsked] = useState<Key | null>(null);
   const [made, setMade] = useState<Key | null>(null);
   const [form, setForm] = useState({ label: "", seconds: 1800, uses: 1, pool: "" });
   if (!isWrangler(me)) {
-    return <Navigate to="/" replace />;
+    return <NotAllowed me={me} what="Keys that let machines become nodes are made by wranglers." />;
   }
   const refresh = () => queries.invalidateQueries({ queryKey: ["keys"] });
   const submit = async (event: FormEvent) => {
@@ -36,13 +40,9 @@ export function KeysPage({ me }: { me: Me }) {
     }
   };
   const revoke = async (key: Key) => {
-    try {
-      await revokeKey(key.id);
-      await refresh();
-      tell({ text: `The key ${key.label || key.id} lets nobody in any more. Nodes that it let in stay.` });
-    } catch (error) {
-      tell({ text: (error as Error).message, bad: true });
-    }
+    await revokeKey(key.id);
+    await refresh();
+    tell({ text: `The key ${key.label || key.id} lets nobody in any more. Nodes that it let in stay.` });
   };
   const command = made && `vexillum join ${window.location.origin} --key ${made.key}`;
   const field = "text-xs text-muted";
@@ -108,6 +108,7 @@ export function KeysPage({ me }: { me: Me }) {
       </h2>
       {keys.data?.length === 0 && <p className="text-muted">No key was made in the last ninety days.</p>}
       {keys.data && keys.data.length > 0 && (
+        <div className="overflow-x-auto" tabIndex={0} role="region" aria-label="Keys there are">
         <table className="w-full border-collapse text-[13px]">
           <thead>
             <tr className="border-b border-hair text-left text-[11px] text-muted">
@@ -124,14 +125,14 @@ export function KeysPage({ me }: { me: Me }) {
               return (
                 <tr key={key.id} className={`border-b border-hair ${over ? "text-muted" : ""}`}>
                   <td className="num py-[5px] pr-3">{key.id}</td>
-                  <td className="pr-3">{key.label}</td>
+                  <td className="max-w-[180px] truncate pr-3" title={key.label}>{key.label}</td>
                   <td className="pr-3">{key.created_by}</td>
-                  <td className="num pr-3">{clock(key.expires_at, now)}</td>
+                  <td className="num pr-3 whitespace-nowrap" title={whole(key.expires_at)}>{clock(key.expires_at, now)}</td>
                   <td className="pr-3">{over || key.uses_left}</td>
-                  <td className="pr-3">{key.pools.join(", ")}</td>
+                  <td className="max-w-[140px] truncate pr-3" title={key.pools.join(", ")}>{key.pools.join(", ")}</td>
                   <td className="text-right">
                     {!over && (
-                      <button className="btn btn-ghost btn-xs" onClick={() => void revoke(key)}>
+                      <button className="btn btn-xs" onClick={() => setAsked(key)}>
                         Revoke
                       </button>
                     )}
@@ -141,6 +142,12 @@ export function KeysPage({ me }: { me: Me }) {
             })}
           </tbody>
         </table>
+        </div>
+      )}
+      {asked && (
+        <Confirm title={`Revoke the key ${asked.label || asked.id}?`} yes="Revoke it" danger onYes={() => revoke(asked)} onNo={() => setAsked(null)}>
+          {asked.uses_left === 1 ? "1 machine that was to join with it" : `Up to ${asked.uses_left} machines that were to join with it`} cannot any more; make another key for {asked.uses_left === 1 ? "it" : "them"}. Nodes that it let in stay. A revoked key cannot be taken up again.
+        </Confirm>
       )}
     </main>
   );

@@ -1,11 +1,13 @@
-import { useState, type FormEvent } from "react";
+import { memo, useState, type FormEvent } from "react";
 import type { FarmNode, NodeChange } from "../../api/client";
 
 const parts = ["traits", "pools", "caps", "hours"];
 
 /** Applies this node's settings to others, by parts. What would be different
  * is shown before anything changes. */
-export function ApplyPart({ node, onChange }: { node: FarmNode; onChange: (change: NodeChange, name: string) => void }) {
+export const ApplyPart = memo(ApplyView, (a, b) => a.node.id === b.node.id && a.node.name === b.node.name && a.onChange === b.onChange);
+
+function ApplyView({ node, onChange }: { node: Pick<FarmNode, "id" | "name" | "kind">; onChange: (change: NodeChange, name: string) => void }) {
   const [chosen, setChosen] = useState<string[]>(["caps"]);
   const [where, setWhere] = useState(node.kind);
   const submit = (event: FormEvent) => {

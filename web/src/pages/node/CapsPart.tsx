@@ -34,6 +34,7 @@ export function CapsPart({ node, may, onChange }: SettingsProps) {
       "Keep these caps",
     );
   };
+  const over = beyond(form, node);
   const fields: [keyof typeof form, string, string, string][] = [
     ["cores", "cores", `of ${node.cores}`, "all"],
     ["memory", "memory, GiB", `of ${amount(node.memory_bytes)}`, "all"],
@@ -76,10 +77,31 @@ export function CapsPart({ node, may, onChange }: SettingsProps) {
             ))}
           </fieldset>
         )}
+        {over.length > 0 && (
+          <p role="status" className="col-span-full text-xs text-held">
+            <span aria-hidden="true">! </span>
+            {over.join(" ")}
+          </p>
+        )}
         {may && <button className="btn col-span-full justify-self-end btn-xs">Keep these caps</button>}
       </form>
     </section>
   );
+}
+
+/** What of the caps is more than the machine has. */
+function beyond(form: { cores: string; memory: string; spare: string; staging: string }, node: SettingsProps["node"]): string[] {
+  const out: string[] = [];
+  if (number(form.cores) > node.cores) {
+    out.push(`The machine has ${node.cores === 1 ? "1 core" : `${node.cores} cores`}: a cap of ${form.cores} caps nothing.`);
+  }
+  if (node.memory_bytes > 0 && bytes(form.memory) > node.memory_bytes) {
+    out.push(`It has ${amount(node.memory_bytes)} of memory: a cap of ${form.memory} GiB caps nothing.`);
+  }
+  if (node.memory_bytes > 0 && bytes(form.spare) >= node.memory_bytes) {
+    out.push(`With ${form.spare} GiB of ${amount(node.memory_bytes)} kept free, no lease ever fits.`);
+  }
+  return out;
 }
 
 const text = (n: number) => (n === 0 ? "" : String(Math.round(n * 100) / 100));

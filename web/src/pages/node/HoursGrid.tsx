@@ -1,27 +1,32 @@
-import { useRef, type KeyboardEvent } from "react";
+import { useRef, useState, type KeyboardEvent } from "react";
 import { cells, dayNames, type Week } from "./week";
 
 const shownDays = ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"];
+const longDays = ["Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"];
 const time = (cell: number) => `${String(Math.floor(cell / 2) % 24).padStart(2, "0")}:${cell % 2 === 0 ? "00" : "30"}`;
 
 /** A week of half hours to paint on with the pointer, or by keyboard: arrows
- * move, Space switches, Shift with an arrow paints. */
+ * move, Home and End go to the ends of the day, Space switches, Shift with an
+ * arrow paints. */
 export function HoursGrid({ week, onPaint, readOnly }: { week: Week; onPaint: (week: Week) => void; readOnly: boolean }) {
   const painting = useRef<boolean | null>(null);
   const table = useRef<HTMLTableElement>(null);
+  const [at, setAt] = useState([0, 0]); // the one that Tab leads to
   const set = (day: number, cell: number, on: boolean) => {
     if (!readOnly && week[day][cell] !== on) {
       onPaint(week.map((row, d) => (d === day ? row.map((v, c) => (c === cell ? on : v)) : row)));
     }
   };
   const onKey = (event: KeyboardEvent, day: number, cell: number) => {
-    const move = { ArrowLeft: [0, -1], ArrowRight: [0, 1], ArrowUp: [-1, 0], ArrowDown: [1, 0] }[event.key];
+    const moves: Record<string, [number, number]> = { ArrowLeft: [0, -1], ArrowRight: [0, 1], ArrowUp: [-1, 0], ArrowDown: [1, 0], Home: [0, -cell], End: [0, cells - 1 - cell] };
+    const move = moves[event.key];
     if (move) {
       event.preventDefault();
       const [d, c] = [(day + move[0] + 7) % 7, (cell + move[1] + cells) % cells];
       if (event.shiftKey) {
         set(d, c, week[day][cell]);
       }
+      setAt([d, c]);
       table.current?.querySelector<HTMLElement>(`[data-cell="${d}-${c}"]`)?.focus();
     } else if (event.key === " " || event.key === "Enter") {
       event.preventDefault();
@@ -30,10 +35,12 @@ export function HoursGrid({ week, onPaint, readOnly }: { week: Week; onPaint: (w
   };
   return (
     <div className="overflow-x-auto">
-      <table ref={table} role="grid" aria-label="Duty hours of a week" className="w-full min-w-[420px] table-fixed border-collapse select-none" onPointerUp={() => (painting.current = null)} onPointerLeave={() => (painting.current = null)}>
+      <table ref={table} role="grid" aria-label="Duty hours of a week, by half hours" aria-readonly={readOnly} className="w-full min-w-[420px] table-fixed border-collapse select-none" onPointerUp={() => (painting.current = null)} onPointerLeave={() => (painting.current = null)}>
         <thead>
-          <tr className="num text-left text-[10px] text-muted">
-            <th className="w-9" />
+          <tr className="num text-left text-[11px] text-muted">
+            <th className="w-9">
+              <span className="sr-only">day</span>
+            </th>
             {Array.from({ length: 8 }, (_, i) => (
               <th key={i} colSpan={6} className="font-normal" scope="col">
                 {time(i * 6)}
@@ -52,15 +59,15 @@ export function HoursGrid({ week, onPaint, readOnly }: { week: Week; onPaint: (w
                   key={cell}
                   role="gridcell"
                   data-cell={`${day}-${cell}`}
-                  tabIndex={day === 0 && cell === 0 ? 0 : -1}
+                  tabIndex={day === at[0] && cell === at[1] ? 0 : -1}
                   aria-selected={on}
-                  aria-readonly={readOnly}
-                  aria-label={`${shownDays[day]} ${time(cell)}, ${on ? "on duty" : "off"}`}
-                  className={`h-[18px] border border-hair ${cell % 2 === 0 ? "border-l-[color:var(--faint)]" : ""} ${readOnly ? "" : "cursor-cell"}`}
-                  style={{ background: on ? "var(--s-rendering-dim)" : undefined }}
+                  aria-label={`${longDays[day]} ${time(cell)} to ${time(cell + 1)}, ${on ? "on duty" : "off duty"}`}
+                  className={`h-6 border border-hair ${cell % 2 === 0 ? "border-l-[color:var(--faint)]" : ""} ${readOnly ? "" : "cursor-cell"}`}
+                  style={{ background: on ? "var(--s-rendering)" : undefined }}
                   onPointerDown={(event) => {
                     event.currentTarget.releasePointerCapture(event.pointerId);
                     painting.current = !on;
+                    setAt([day, cell]);
                     set(day, cell, !on);
                   }}
                   onPointerEnter={(event) => {

@@ -1,18 +1,20 @@
 import { useQuery } from "@tanstack/react-query";
+import { memo } from "react";
 import { Link, useParams } from "react-router";
 import { getNode, getNodeLog, getNodeVersions, isWrangler, type FarmNode, type Me } from "../../api/client";
 import { useFarm } from "../../api/live";
 import { Facts } from "../../parts/Facts";
 import { amount, Gauge } from "../../parts/Gauge";
 import { doings, useNodeActs } from "../../parts/nodeActs";
-import { Notice } from "../../parts/Notice";
+import { Notice, Waits } from "../../parts/Notice";
 import { Standard } from "../../parts/Standard";
 import { StateWord } from "../../parts/StateWord";
-import { clock, useNow } from "../../parts/time";
+import { clock, sentence, told, useNow, whole } from "../../parts/time";
+import { useTitle } from "../../parts/title";
 import { WorkNow } from "../nodes/NodeTable";
 import { ApplyPart } from "./ApplyPart";
 import { HoursPart } from "./HoursPart";
-import { OutputPart } from "./OutputPart";
+import { LogPart } from "./LogPart";
 import { SettingsPart } from "./SettingsPart";
 import { TestPart } from "./TestPart";
 import { TimelinePart } from "./TimelinePart";
@@ -21,13 +23,15 @@ import { WorksPart } from "./WorksPart";
 
 /** One node: what it is, what it does, its hours, caps and traits. */
 export function NodePage({ me }: { me: Me }) {
-  const id = Number(useParams().node);
+  const params = useParams();
+  const id = Number(params.node);
+  const numbered = Number.isSafeInteger(id) && id > 0;
   const live = useFarm().data?.nodes.find((n) => n.id === id);
   // The list has no traits; they change with the node.
-  const full = useQuery({ queryKey: ["node", id, live?.settings.version, live?.since], queryFn: () => getNode(id), placeholderData: (old) => old });
-  if (full.isError) {
+  const full = useQuery({ queryKey: ["node", id, live?.settings.version, live?.since], queryFn: () => getNode(id), enabled: numbered, placeholderData: (old) => old });
+  if (full.isError || !numbered) {
     return (
-      <Notice title="This node is not here" text={full.error.message}>
+      <Notice title="There is no such node" text={full.isError ? sentence(full.error.message) : `${params.node} is no number of a node. The address may be mistyped or cut off.`}>
         <Link to="/nodes" className="btn btn-sm">
           To the nodes
         </Link>
@@ -35,13 +39,14 @@ export function NodePage({ me }: { me: Me }) {
     );
   }
   if (!full.data) {
-    return <Notice title="One moment" text="Reading the node …" />;
+    return <Waits query={full} what="Reading the node …" />;
   }
   return <NodeView node={{ ...full.data, ...live, traits: full.data.traits }} me={me} />;
 }
 
 function NodeView({ node, me }: { node: FarmNode; me: Me }) {
   const now = useNow();
+  useTitle(node.name);
   const may = isWrangler(me);
   const { act, change, dialog } = useNodeActs();
   return (
@@ -55,11 +60,11 @@ function NodeView({ node, me }: { node: FarmNode; me: Me }) {
       <header className="flex flex-wrap items-start gap-x-5 gap-y-3 border-b border-hair pb-3">
         <Standard node={node} className="h-[54px] w-9" />
         <div className="min-w-0 flex-1 basis-64">
-          <h1 className="text-xl font-[650]">
+          <h1 className="text-xl font-[650] break-words">
             {node.name} <span className="text-sm font-normal text-brass">{node.kind}</span>
           </h1>
           <p className="text-[13px]">
-            <StateWord state={node.state} /> <span className="text-muted">{node.why}</span>
+            <StateWord state={node.state} /> <span className="break-words text-muted">{told(node.why, now)}</span>
           </p>
         </div>
         <div className="flex flex-wrap gap-2">
@@ -72,7 +77,7 @@ function NodeView({ node, me }: { node: FarmNode; me: Me }) {
             ))}
         </div>
       </header>
-      <div className="mt-1 grid gap-x-8 lg:grid-cols-[minmax(0,1fr)_minmax(0,1fr)]">
+      <div className="mt-1 grid grid-cols-1 gap-x-8 lg:grid-cols-[minmax(0,1fr)_minmax(0,1fr)]">
         <div className="min-w-0">
           {node.findings.map((f) => (
             <div key={f.kind} role="note" className="mt-4 flex gap-3 border-l-2 border-held bg-base-200 px-3 py-2 text-[13px]">
@@ -80,13 +85,13 @@ function NodeView({ node, me }: { node: FarmNode; me: Me }) {
                 !
               </span>
               <p>
-                {f.sentence} <span className="text-muted">{f.remedy}</span>
+                {told(f.sentence, now)} <span className="text-muted">{f.remedy}</span>
               </p>
             </div>
           ))}
           <section aria-label="Now">
             <h2 className="section">
-              <b>Now</b> {node.reach === "silent" ? `silent since ${clock(node.since, now)}` : `online since ${clock(node.since, now)}`}
+              <b>Now</b> {`${node.reach} since ${clock(node.since, now)}`}
             </h2>
             {node.works.length === 1 && node.works[0].share.cores === "" && (
               <p className="pb-2 text-[13px] text-muted">
@@ -102,7 +107,7 @@ function NodeView({ node, me }: { node: FarmNode; me: Me }) {
             />
           </section>
           <WorksPart node={node} />
-          <TestPart node={node} now={now} may={may} />
+          <TestPart node={node} may={may} />
         </div>
         <div className="min-w-0">
           <section aria-label="Machine">
@@ -127,12 +132,12 @@ function NodeView({ node, me }: { node: FarmNode; me: Me }) {
       </div>
       <TimelinePart node={node} />
       <UsagePart node={node} />
-      <OutputPart node={node} />
-      <div className="grid gap-x-8 lg:grid-cols-[minmax(0,1fr)_minmax(0,1fr)]">
+      <LogPart node={node} />
+      <div className="grid grid-cols-1 gap-x-8 lg:grid-cols-[minmax(0,1fr)_minmax(0,1fr)]">
         <div className="min-w-0">
-          <HoursPart node={node} now={now} may={may} onChange={change} />
-          <Log node={node} now={now} />
-          <Versions node={node} now={now} />
+          <HoursPart node={node} may={may} onChange={change} />
+          <Log node={node} />
+          <Versions node={node} />
         </div>
         <div className="min-w-0">
           <SettingsPart node={node} may={may} onChange={change} />
@@ -175,18 +180,24 @@ function fits(what: string, node: FarmNode): boolean {
 }
 
 /** What became of the node, newest first. */
-function Log({ node, now }: { node: FarmNode; now: number }) {
-  const log = useQuery({ queryKey: ["node", node.id, "log", node.changed], queryFn: () => getNodeLog(node.id), placeholderData: (old) => old });
-  return <Lines title="What happened" empty="Nothing yet." lines={(log.data ?? []).map((l) => ({ key: l.seq, at: clock(l.at, now), text: l.reason }))} />;
+const Log = memo(LogView, (a, b) => a.node.id === b.node.id && a.node.state === b.node.state && a.node.settings === b.node.settings && a.node.since === b.node.since);
+
+function LogView({ node }: { node: FarmNode }) {
+  const now = Date.now();
+  const log = useQuery({ queryKey: ["node", node.id, "log", node.state, node.settings.version, node.since], queryFn: () => getNodeLog(node.id), placeholderData: (old) => old });
+  return <Lines title="What happened" empty="Nothing yet." lines={(log.data ?? []).map((l) => ({ key: l.seq, at: clock(l.at, now), hint: whole(l.at), text: told(l.reason, now) }))} />;
 }
 
 /** The settings that the node had, newest first. */
-function Versions({ node, now }: { node: FarmNode; now: number }) {
+const Versions = memo(VersionsView, (a, b) => a.node.id === b.node.id && a.node.settings === b.node.settings);
+
+function VersionsView({ node }: { node: FarmNode }) {
+  const now = Date.now();
   const versions = useQuery({ queryKey: ["node", node.id, "versions", node.settings.version], queryFn: () => getNodeVersions(node.id), placeholderData: (old) => old });
-  return <Lines title="Settings" empty="They were never changed." lines={(versions.data ?? []).map((v) => ({ key: v.version, at: clock(v.at, now), text: `${v.version}, ${v.actor}: ${v.reason}` }))} />;
+  return <Lines title="Settings" empty="They were never changed." lines={(versions.data ?? []).map((v) => ({ key: v.version, at: clock(v.at, now), hint: whole(v.at), text: `${v.version}, ${v.actor}: ${told(v.reason, now)}` }))} />;
 }
 
-function Lines({ title, empty, lines }: { title: string; empty: string; lines: { key: number; at: string; text: string }[] }) {
+function Lines({ title, empty, lines }: { title: string; empty: string; lines: { key: number; at: string; hint: string; text: string }[] }) {
   return (
     <section aria-label={title}>
       <h2 className="section">
@@ -195,9 +206,11 @@ function Lines({ title, empty, lines }: { title: string; empty: string; lines: {
       {lines.length === 0 && <p className="text-xs text-muted">{empty}</p>}
       <ol className="max-h-64 overflow-y-auto" tabIndex={0} aria-label={title}>
         {lines.map((l) => (
-          <li key={l.key} className="grid grid-cols-[72px_1fr] gap-2 border-b border-hair py-[3px] text-xs">
-            <span className="num text-muted">{l.at}</span>
-            <span>{l.text}</span>
+          <li key={l.key} className="grid grid-cols-[76px_minmax(0,1fr)] gap-2 border-b border-hair py-[3px] text-xs">
+            <span className="num text-muted" title={l.hint}>
+              {l.at}
+            </span>
+            <span className="min-w-0 break-words">{l.text}</span>
           </li>
         ))}
       </ol>

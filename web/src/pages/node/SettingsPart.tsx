@@ -1,16 +1,21 @@
 import { useQuery } from "@tanstack/react-query";
-import { useState, type FormEvent, type ReactNode } from "react";
+import { memo, useState, type FormEvent, type ReactNode } from "react";
 import { getPools, type FarmNode, type NodeChange } from "../../api/client";
 import { CapsPart } from "./CapsPart";
 
 export interface SettingsProps {
-  node: FarmNode;
+  node: Pick<FarmNode, "id" | "settings" | "traits" | "devices" | "cores" | "memory_bytes" | "disk_bytes">;
   may: boolean;
   onChange: (change: NodeChange, name: string) => void;
 }
 
 /** Traits, pools and caps of a node. */
-export function SettingsPart({ node, may, onChange }: SettingsProps) {
+export const SettingsPart = memo(
+  SettingsView,
+  (a, b) => a.may === b.may && a.onChange === b.onChange && a.node.id === b.node.id && a.node.settings === b.node.settings && a.node.traits === b.node.traits && a.node.devices === b.node.devices && a.node.memory_bytes === b.node.memory_bytes,
+);
+
+function SettingsView({ node, may, onChange }: SettingsProps) {
   const pools = useQuery({ queryKey: ["pools"], queryFn: getPools });
   const s = node.settings;
   const one = { nodes: [node.id] };
@@ -59,10 +64,10 @@ export function SettingsPart({ node, may, onChange }: SettingsProps) {
 
 function Chip({ given, title, onDrop, children }: { given: boolean; title: string; onDrop?: () => void; children: ReactNode }) {
   return (
-    <li title={title} className={`num flex items-center gap-1 rounded border px-[6px] text-[11.5px] leading-[18px] ${given ? "border-brass" : "border-hair text-muted"}`}>
+    <li title={title} className={`num flex max-w-full min-h-6 items-center gap-1 rounded border pl-[6px] ${onDrop ? "" : "pr-[6px]"} break-all text-[11.5px] leading-[18px] ${given ? "border-brass" : "border-hair text-muted"}`}>
       {children}
       {onDrop && (
-        <button className="px-[2px] text-muted hover:text-base-content" aria-label={`Take ${String(children)} away`} onClick={onDrop}>
+        <button className="min-h-6 min-w-6 text-muted hover:text-base-content" aria-label={`Take ${String(children)} away`} onClick={onDrop}>
           ×
         </button>
       )}

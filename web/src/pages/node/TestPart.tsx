@@ -1,12 +1,16 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { memo } from "react";
 import { Link } from "react-router";
 import { getTests, testNodes, type FarmNode } from "../../api/client";
 import { StateWord } from "../../parts/StateWord";
-import { clock } from "../../parts/time";
+import { clock, told } from "../../parts/time";
 import { useToast } from "../../parts/toast";
 
 /** The newest self-test of each renderer, and a button to test again. */
-export function TestPart({ node, now, may }: { node: FarmNode; now: number; may: boolean }) {
+export const TestPart = memo(TestView, (a, b) => a.node.id === b.node.id && a.node.name === b.node.name && a.node.reach === b.node.reach && a.may === b.may);
+
+function TestView({ node, may }: { node: Pick<FarmNode, "id" | "name" | "reach">; may: boolean }) {
+  const now = Date.now();
   const queries = useQueryClient();
   const tell = useToast();
   const tests = useQuery({
@@ -18,7 +22,7 @@ export function TestPart({ node, now, may }: { node: FarmNode; now: number; may:
     testNodes([node.id])
       .then((begun) => {
         const none = begun.find((t) => t.run === 0);
-        tell(none ? { text: `${none.name}: ${none.sentence}.`, bad: true } : { text: `${node.name} tests itself, before all other work.` });
+        tell(none ? { text: `${none.name}: ${told(none.sentence)}.`, bad: true } : { text: `${node.name} tests itself, before all other work.` });
         return queries.invalidateQueries({ queryKey: ["node", node.id, "tests"] });
       })
       .catch((error: Error) => tell({ text: error.message, bad: true }));
@@ -43,8 +47,8 @@ export function TestPart({ node, now, may }: { node: FarmNode; now: number; may:
               {t.recipe}
             </Link>
             <StateWord state={t.state} />
-            <span className="min-w-0 truncate text-muted" title={t.sentence}>
-              {t.sentence}
+            <span className="min-w-0 truncate text-muted" title={told(t.sentence)}>
+              {told(t.sentence)}
             </span>
             <span className="grow" />
             <span className="num text-xs text-muted">{t.at ? clock(t.at, now) : ""}</span>

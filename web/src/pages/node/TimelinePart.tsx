@@ -1,8 +1,9 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { useState } from "react";
+import { memo, useState } from "react";
 import { Link } from "react-router";
 import { getTimeline, type FarmNode, type TimelineSpan } from "../../api/client";
 import { Choice } from "../../parts/Choice";
+import { told } from "../../parts/time";
 
 const spans = [
   { over: "1h", name: "hour" },
@@ -16,7 +17,9 @@ const row = 15;
 
 /** What the node did: a lane for each lease side by side, and when it did not
  * work. */
-export function TimelinePart({ node }: { node: FarmNode }) {
+export const TimelinePart = memo(TimelineView, (a, b) => a.node.id === b.node.id);
+
+function TimelineView({ node }: { node: Pick<FarmNode, "id"> }) {
   const [over, setOver] = useState(spans[0]);
   const [shown, setShown] = useState<TimelineSpan | null>(null);
   const timeline = useQuery({ queryKey: ["node", node.id, "timeline", over.over], queryFn: () => getTimeline(node.id, over.over), refetchInterval: 10_000, placeholderData: keepPreviousData });
@@ -38,7 +41,7 @@ export function TimelinePart({ node }: { node: FarmNode }) {
       </div>
       {data && (
         <>
-          <svg viewBox={`0 0 ${width} ${height}`} preserveAspectRatio="none" className="w-full border-y border-hair" style={{ height }} role="img" aria-label={told(data.spans)} onPointerLeave={() => setShown(null)}>
+          <svg viewBox={`0 0 ${width} ${height}`} preserveAspectRatio="none" className="w-full border-y border-hair" style={{ height }} role="img" aria-label={worked(data.spans)} onPointerLeave={() => setShown(null)}>
             {data.spans.map((s, i) =>
               s.run === 0 ? (
                 <rect key={i} x={x(s.from)} width={Math.max(1.5, x(s.to) - x(s.from))} y={lanes * row + 5} height="7" fill={s.is === "silent" ? "var(--s-failed)" : "var(--faint)"} opacity=".8" onPointerEnter={() => setShown(s)} />
@@ -49,7 +52,7 @@ export function TimelinePart({ node }: { node: FarmNode }) {
           </svg>
           <p className="num flex justify-between text-[11px] text-muted">
             <span>{when(data.from, over.over)}</span>
-            <span className="truncate px-3">{shown ? `${shown.run_name || shown.is} from ${when(shown.from, over.over)} to ${when(shown.to, over.over)}${shown.leases > 1 ? `, ${shown.leases} leases` : ""}${shown.run === 0 && shown.why ? `: ${shown.why}` : ""}` : ""}</span>
+            <span className="truncate px-3">{shown ? `${shown.run_name || shown.is} from ${when(shown.from, over.over)} to ${when(shown.to, over.over)}${shown.leases > 1 ? `, ${shown.leases} leases` : ""}${shown.run === 0 && shown.why ? `: ${told(shown.why)}` : ""}` : ""}</span>
             <span>now</span>
           </p>
           <ul className="flex flex-wrap gap-x-4 text-[11.5px]">
@@ -79,7 +82,7 @@ function when(at: string, over: string): string {
   return new Date(at).toLocaleString([], { weekday: over === "1h" ? undefined : "short", hour: "2-digit", minute: "2-digit", hourCycle: "h23" });
 }
 
-function told(all: TimelineSpan[]): string {
-  const worked = new Set(all.filter((s) => s.run !== 0).map((s) => s.run_name));
-  return worked.size === 0 ? "It worked on nothing in that time" : `It worked on ${[...worked].join(", ")}`;
+function worked(all: TimelineSpan[]): string {
+  const on = new Set(all.filter((s) => s.run !== 0).map((s) => s.run_name));
+  return on.size === 0 ? "It worked on nothing in that time" : `It worked on ${[...on].join(", ")}`;
 }

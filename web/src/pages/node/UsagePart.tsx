@@ -1,5 +1,5 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { useState } from "react";
+import { memo, useState } from "react";
 import { getUsage, type FarmNode, type Usage } from "../../api/client";
 import { amount } from "../../parts/Gauge";
 import { Plot, type Series } from "../../parts/Plot";
@@ -16,7 +16,14 @@ const rate = (v: number) => `${amount(Math.round(v))}/s`;
 const knows = (values: (number | null)[]) => values.some((v) => v !== null);
 
 /** How busy the machine was: plots over an hour, a day or ninety days. */
-export function UsagePart({ node }: { node: FarmNode }) {
+export const UsagePart = memo(
+  UsageView,
+  (a, b) => a.node.id === b.node.id && a.node.cores === b.node.cores && a.node.memory_bytes === b.node.memory_bytes && a.node.devices === b.node.devices,
+);
+
+type Machine = Pick<FarmNode, "id" | "cores" | "memory_bytes" | "devices">;
+
+function UsageView({ node }: { node: Machine }) {
   const [span, setSpan] = useState(spans[0]);
   const usage = useQuery({ queryKey: ["node", node.id, "usage", span.over], queryFn: () => getUsage(node.id, span.over), refetchInterval: span.every, placeholderData: keepPreviousData });
   return (
@@ -36,7 +43,7 @@ export function UsagePart({ node }: { node: FarmNode }) {
   );
 }
 
-function Plots({ usage: u, node }: { usage: Usage; node: FarmNode }) {
+function Plots({ usage: u, node }: { usage: Usage; node: Machine }) {
   const fine = u.step_seconds < 60;
   const processor: Series[] = [{ name: "all cores", values: u.processor, colour: "--s-rendering", fill: true }];
   if (!fine) {
@@ -56,7 +63,7 @@ function Plots({ usage: u, node }: { usage: Usage; node: FarmNode }) {
     { label: "Temperature", series: [{ name: "processor", values: u.temperature, colour: "--s-failed" }], write: (v) => `${Math.round(v)} °C` },
   ];
   return (
-    <div className="grid gap-x-8 lg:grid-cols-2">
+    <div className="grid grid-cols-1 gap-x-8 lg:grid-cols-2">
       {lines
         .map((l) => ({ ...l, series: l.series.filter((s) => knows(s.values)) }))
         .filter((l) => l.series.length > 0)

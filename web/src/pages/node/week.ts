@@ -53,23 +53,55 @@ function readDays(text: string): number[] {
 
 const clock = (cell: number) => `${String(Math.floor(cell / 2)).padStart(2, "0")}:${cell % 2 === 0 ? "00" : "30"}`;
 
-/** Writes a week as the service reads it. */
+/** Writes a week as the service reads it: days that follow one another and are
+ * alike in one. */
 export function writeWeek(week: Week): string {
-  const parts: string[] = [];
+  const parts: { first: number; last: number; windows: string }[] = [];
   week.forEach((day, d) => {
-    const windows: string[] = [];
-    for (let c = 0; c < cells; c++) {
-      if (day[c] && !day[c - 1]) {
-        let end = c;
-        while (end < cells && day[end]) {
-          end++;
-        }
-        windows.push(`${clock(c)}-${clock(end)}`);
-      }
-    }
-    if (windows.length > 0) {
-      parts.push(`${dayNames[d]} ${windows.join(",")}`);
+    const windows = writeDay(day);
+    const before = parts[parts.length - 1];
+    if (before && before.windows === windows && before.last === d - 1) {
+      before.last = d;
+    } else if (windows !== "") {
+      parts.push({ first: d, last: d, windows });
     }
   });
-  return parts.length === 0 ? "never" : parts.join("; ");
+  const days = ({ first, last }: { first: number; last: number }) => (first === last ? dayNames[first] : `${dayNames[first]}${last === first + 1 ? "," : "-"}${dayNames[last]}`);
+  return parts.length === 0 ? "never" : parts.map((p) => `${days(p)} ${p.windows}`).join("; ");
+}
+
+function writeDay(day: boolean[]): string {
+  const windows: string[] = [];
+  for (let c = 0; c < cells; c++) {
+    if (day[c] && !day[c - 1]) {
+      let end = c;
+      while (end < cells && day[end]) {
+        end++;
+      }
+      windows.push(`${clock(c)}-${clock(end)}`);
+    }
+  }
+  return windows.join(",");
+}
+
+const window = /^([01]?\d|2[0-4]):([03]0)-([01]?\d|2[0-4]):([03]0)$/;
+
+/** Reads a week that a person has written, or says what is wrong with it. */
+export function parseWeek(text: string): Week | string {
+  const said = text.trim().toLowerCase();
+  if (said === "" || said === "never") {
+    return emptyWeek();
+  }
+  for (const part of said.split(";")) {
+    const [days, windows, more] = part.trim().split(/\s+/);
+    const named = (days ?? "").split(/[,-]/);
+    if (!named.every((d) => (dayNames as readonly string[]).includes(d)) || windows === undefined || more !== undefined) {
+      return `“${part.trim()}” cannot be read: write days and times like mon-fri 19:00-24:00,00:00-08:00; sat,sun 00:00-24:00.`;
+    }
+    const bad = windows.split(",").find((w) => !window.test(w));
+    if (bad !== undefined) {
+      return `“${bad}” is no stretch of time: write it like 19:00-24:00, by half hours.`;
+    }
+  }
+  return readWeek(said).week;
 }

@@ -1,28 +1,35 @@
 import { Link } from "react-router";
 import { Gauge } from "../../parts/Gauge";
 import { Standard } from "../../parts/Standard";
+import { usePicking } from "../../parts/picking";
 import { StateWord } from "../../parts/StateWord";
+import { useStill } from "../../parts/still";
+import { told } from "../../parts/time";
 import { Now, type ViewProps } from "./NodeTable";
 
+const idOf = (n: { id: number }) => n.id;
+
 /** Nodes as cards: a standard each, what it does, and how busy it is. */
-export function NodeCards({ nodes, picked, onPick }: ViewProps) {
+export function NodeCards({ nodes: all, picked, asked, onPick }: ViewProps) {
+  const { shown: nodes } = useStill(all, idOf, asked);
+  const tick = usePicking(nodes, idOf, (items, on) => onPick(items.map(idOf), on));
   return (
-    <ul className="mt-3 grid gap-3 sm:grid-cols-2 lg:grid-cols-3 xl:grid-cols-4">
+    <ul className="mt-3 grid grid-cols-1 gap-3 sm:grid-cols-2 lg:grid-cols-3 xl:grid-cols-4">
       {nodes.map((node) => (
-        <li key={node.id} className={`flex gap-3 rounded border bg-base-200 p-3 ${picked?.has(node.id) ? "border-brass" : "border-hair"}`}>
+        <li key={node.id} data-still className={`flex gap-3 rounded border bg-base-200 p-3 ${picked?.has(node.id) ? "border-brass" : "border-hair"}`}>
           <Standard node={node} className="h-[48px] w-[32px] shrink-0" />
           <div className="min-w-0 flex-1">
             <p className="flex items-baseline gap-2">
-              <Link data-row to={`/nodes/${node.id}`} className="truncate font-semibold hover:underline">
+              <Link data-row to={`/nodes/${node.id}`} title={node.name} className="truncate font-semibold hover:underline">
                 {node.name}
               </Link>
               <span className="grow" />
-              {picked && <input type="checkbox" className="checkbox checkbox-xs self-center" aria-label={`Pick ${node.name}`} checked={picked.has(node.id)} onChange={(event) => onPick([node.id], event.target.checked)} />}
+              {picked && <input type="checkbox" className="checkbox checkbox-xs self-center" aria-label={`Pick ${node.name}`} checked={picked.has(node.id)} onChange={() => undefined} onClick={tick(node)} />}
             </p>
             <p className="text-xs">
               <StateWord state={node.state} />
             </p>
-            <p className="mt-1 line-clamp-2 min-h-[32px] text-xs leading-4 text-muted" title={node.why}>
+            <p className="mt-1 line-clamp-2 min-h-[32px] text-xs leading-4 text-muted" title={told(node.why)}>
               <Now node={node} />
             </p>
             {node.reach === "online" && (

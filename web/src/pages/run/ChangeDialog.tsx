@@ -1,7 +1,9 @@
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { changeRun, isWrangler, type Farm, type Me, type Run, type RunChange } from "../../api/client";
 import { Confirm } from "../../parts/Confirm";
+import { useDebounced } from "../../parts/debounced";
+import { sentence, told, zone } from "../../parts/time";
 import { useToast } from "../../parts/toast";
 
 const levels = ["urgent", "high", "normal", "low", "filler"];
@@ -16,36 +18,36 @@ function local(at: string | null): string {
 }
 
 /** Changes what may be changed of a run while it renders; tells first what will
- * happen. */
+ * happen, to it and to others. */
 export function ChangeDialog({ run, me, onClose }: { run: Run; me: Me; onClose: () => void }) {
-  const [form, setForm] = useState({ priority: run.priority as string, ceiling: run.ceiling, due: local(run.due), put: "", now: false });
+  const [was] = useState(run); // what was there when the form was opened; the run goes on meanwhile
+  const [form, setForm] = useState({ priority: was.priority as string, ceiling: was.ceiling, due: local(was.due), put: "", now: false });
   const queries = useQueryClient();
   const tell = useToast();
   const change: RunChange = {
-    ...(form.priority !== run.priority && { priority: form.priority }),
-    ...(form.ceiling !== run.ceiling && { ceiling: form.ceiling }),
-    ...(form.due !== local(run.due) && { due: form.due === "" ? "" : new Date(form.due).toISOString() }),
+    ...(form.priority !== was.priority && { priority: form.priority }),
+    ...(form.ceiling !== was.ceiling && { ceiling: form.ceiling }),
+    ...(form.due !== local(was.due) && { due: form.due === "" ? "" : new Date(form.due).toISOString() }),
     ...(form.put !== "" && { put: form.put }),
     ...(form.now && { now: true }),
   };
-  const asked = useQuery({ queryKey: ["change", run.id, change], queryFn: () => changeRun(run.id, { ...change, dry_run: true }), retry: false });
+  const settled = useDebounced(JSON.stringify(change), 250);
+  const nothing = settled === "{}";
+  const asked = useQuery({ queryKey: ["change", run.id, settled], queryFn: () => changeRun(run.id, { ...(JSON.parse(settled) as RunChange), dry_run: true }), enabled: !nothing, retry: false, gcTime: 0, placeholderData: keepPreviousData });
+  const fresh = settled === JSON.stringify(change) && !asked.isFetching;
   const apply = async () => {
-    try {
-      const done = await changeRun(run.id, change);
-      queries.setQueryData<Farm>(["farm"], (old) => old && { ...old, runs: old.runs.map((r) => (r.id === done.run.id && done.run.changed >= r.changed ? done.run : r)) });
-      tell({ text: `${run.name}: ${done.sentence}.` });
-    } catch (error) {
-      tell({ text: (error as Error).message, bad: true });
-    }
+    const done = await changeRun(run.id, change);
+    queries.setQueryData<Farm>(["farm"], (old) => old && { ...old, runs: old.runs.map((r) => (r.id === done.run.id && done.run.changed >= r.changed ? done.run : r)) });
+    tell({ text: `${run.name}: ${told(done.sentence)}.` });
   };
   const field = "text-xs text-muted";
   return (
-    <Confirm title={`Change ${run.name}`} yes="Change it" danger={form.now} onYes={() => void apply()} onNo={onClose}>
-      <div className="grid grid-cols-2 gap-3">
+    <Confirm title={`Change ${run.name}`} yes="Change it" danger={form.now} disabled={nothing || !fresh || asked.isError || !asked.data?.changes} onYes={apply} onNo={onClose}>
+      <div className="grid grid-cols-1 gap-3 sm:grid-cols-2">
         <label className={field}>
           priority
           <select className="select mt-[2px] w-full select-sm" value={form.priority} onChange={(event) => setForm({ ...form, priority: event.target.value })}>
-            {levels.filter((l) => l !== "urgent" || isWrangler(me) || run.priority === l).map((l) => (
+            {levels.filter((l) => l !== "urgent" || isWrangler(me) || was.priority === l).map((l) => (
               <option key={l}>{l}</option>
             ))}
           </select>
@@ -55,7 +57,7 @@ export function ChangeDialog({ run, me, onClose }: { run: Run; me: Me; onClose: 
           <input className="input num mt-[2px] w-full input-sm" placeholder="none" value={form.ceiling} onChange={(event) => setForm({ ...form, ceiling: event.target.value })} />
         </label>
         <label className={field}>
-          due
+          due, in {zone()}
           <input className="input num mt-[2px] w-full input-sm" type="datetime-local" value={form.due} onChange={(event) => setForm({ ...form, due: event.target.value })} />
         </label>
         {isWrangler(me) && (
@@ -76,9 +78,20 @@ export function ChangeDialog({ run, me, onClose }: { run: Run; me: Me; onClose: 
           stop frames in flight of less urgent runs for it
         </label>
       )}
-      <p role="status" className={`mt-3 min-h-10 text-[13px] ${asked.isError ? "text-failed" : "text-base-content"}`}>
-        {asked.isError ? asked.error.message : asked.data?.changes ? `${asked.data.sentence}.` : "Nothing is changed yet."}
-      </p>
+      <div role="status" className={`mt-3 min-h-16 text-[13px] ${asked.isError && fresh ? "text-failed" : "text-base-content"}`}>
+        {nothing ? "Nothing is changed yet." : !fresh ? "Trying it out on paper …" : asked.isError ? sentence(asked.error.message) : <What text={asked.data?.sentence ?? ""} />}
+      </div>
     </Confirm>
+  );
+}
+
+/** What a change does, a line for each part. */
+function What({ text }: { text: string }) {
+  return (
+    <ul>
+      {text.split("; ").map((part) => (
+        <li key={part}>{sentence(part)}.</li>
+      ))}
+    </ul>
   );
 }

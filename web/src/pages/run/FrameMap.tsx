@@ -1,7 +1,9 @@
 import { useEffect, useMemo, useRef, useState, type KeyboardEvent, type MouseEvent } from "react";
-import type { Result, Run } from "../../api/client";
+import type { Run } from "../../api/client";
 import type { FrameIndex } from "../../parts/frames";
+import { natural } from "../../parts/order";
 import { frameFill, frameLine, type FrameState } from "../../parts/states";
+import type { Timing } from "./timings";
 
 type Colouring = "state" | "node" | "seconds";
 
@@ -9,7 +11,7 @@ interface Props {
   run: Run;
   index: FrameIndex;
   states: FrameState[];
-  results: Result[];
+  timings: ReadonlyMap<number, Timing>;
   chosen: number | null;
   onChoose: (frame: number) => void;
 }
@@ -18,16 +20,23 @@ const hues = ["#4f9fdc", "#d9a13b", "#5fb48a", "#c77fc0", "#e0764f", "#8f8ae0", 
 const textures = ["plain", "stripe", "dot"] as const;
 
 /** Every frame as a cell, coloured by state, node or seconds. */
-export function FrameMap({ run, index, states, results, chosen, onChoose }: Props) {
+export function FrameMap({ run, index, states, timings, chosen, onChoose }: Props) {
   const [by, setBy] = useState<Colouring>("state");
   const [lit, setLit] = useState<string | null>(null);
   const [hover, setHover] = useState<number | null>(null);
   const box = useRef<HTMLDivElement>(null);
   const canvas = useRef<HTMLCanvasElement>(null);
   const [width, setWidth] = useState(560);
-  const byFrame = useMemo(() => new Map(results.map((r) => [r.frame, r])), [results]);
-  const names = useMemo(() => [...new Set(results.map((r) => r.node))].sort(), [results]);
-  const slowest = useMemo(() => results.reduce((most, r) => Math.max(most, r.render_seconds), 0), [results]);
+  const { names, slowest, total } = useMemo(() => {
+    const seen = new Set<string>();
+    let [slowest, total] = [0, 0];
+    for (const t of timings.values()) {
+      seen.add(t.node);
+      slowest = Math.max(slowest, t.seconds);
+      total += t.seconds;
+    }
+    return { names: [...seen].sort(natural), slowest, total };
+  }, [timings]);
 
   useEffect(() => {
     const observer = new ResizeObserver(([entry]) => setWidth(entry.contentRect.width));
@@ -54,19 +63,19 @@ export function FrameMap({ run, index, states, results, chosen, onChoose }: Prop
       const x = (place % columns) * cell;
       const y = Math.floor(place / columns) * cell;
       const state = states[place];
-      const result = byFrame.get(index.frame(place));
+      const result = timings.get(index.frame(place));
       ctx.globalAlpha = lit !== null && result?.node !== lit ? 0.18 : 1;
       if (by !== "state" && state === "done" && result) {
         if (by === "node") {
           paintNode(ctx, x, y, side, names.indexOf(result.node), colour("var(--color-base-100)"));
         } else {
-          ctx.globalAlpha *= 0.15 + 0.85 * (slowest > 0 ? result.render_seconds / slowest : 0);
+          ctx.globalAlpha *= 0.15 + 0.85 * (slowest > 0 ? result.seconds / slowest : 0);
           ctx.fillStyle = colour("var(--brass)");
           ctx.fillRect(x, y, side, side);
         }
       } else {
         // Fills mean nodes or seconds then: what is not done is only outlined.
-        paintState(ctx, x, y, side, by === "state" || state === "parked" ? state : state === "rendering" ? "dealt" : "to do", colour);
+        paintState(ctx, x, y, side, by === "state" || state === "parked" ? state : state === "rendering" || state === "dealt" ? "dealt" : "to do", colour);
       }
       ctx.globalAlpha = 1;
       if (index.frame(place) === chosen) {
@@ -76,7 +85,7 @@ export function FrameMap({ run, index, states, results, chosen, onChoose }: Prop
         ctx.lineWidth = 1;
       }
     }
-  }, [by, byFrame, cell, chosen, columns, height, index, lit, names, slowest, states, width]);
+  }, [by, timings, cell, chosen, columns, height, index, lit, names, slowest, states, width]);
 
   const at = (event: MouseEvent) => {
     const rect = canvas.current!.getBoundingClientRect();
@@ -85,7 +94,8 @@ export function FrameMap({ run, index, states, results, chosen, onChoose }: Prop
     return column < columns && place >= 0 && place < index.count ? place : null;
   };
   const onKey = (event: KeyboardEvent) => {
-    const step = { ArrowRight: 1, ArrowLeft: -1, ArrowDown: columns, ArrowUp: -columns }[event.key];
+    const steps: Record<string, number> = { ArrowRight: 1, ArrowLeft: -1, ArrowDown: columns, ArrowUp: -columns, PageDown: 10 * columns, PageUp: -10 * columns, Home: -Infinity, End: Infinity };
+    const step = steps[event.key];
     if (step === undefined) {
       return;
     }
@@ -94,6 +104,7 @@ export function FrameMap({ run, index, states, results, chosen, onChoose }: Prop
     const from = chosen === null ? -1 : index.place(chosen);
     onChoose(index.frame(Math.min(index.count - 1, Math.max(0, from + step))));
   };
+  const at0 = chosen === null ? 0 : Math.max(0, index.place(chosen));
   const told = hover !== null ? hover : chosen !== null ? index.place(chosen) : null;
   return (
     <section aria-label="Frame map">
@@ -108,15 +119,19 @@ export function FrameMap({ run, index, states, results, chosen, onChoose }: Prop
             </button>
           ))}
         </div>
-        <span className="num min-w-0 flex-1 truncate text-right text-xs text-muted" aria-live="polite">
-          {told !== null && told >= 0 && tell(index.frame(told), states[told], byFrame.get(index.frame(told)))}
+        <span className="num min-w-0 flex-1 truncate text-right text-xs text-muted" aria-hidden="true">
+          {told !== null && told >= 0 && tell(index.frame(told), states[told], timings.get(index.frame(told)))}
         </span>
       </div>
       <div ref={box}>
         <canvas
           ref={canvas}
-          role="img"
-          aria-label={`Map of ${index.count} frames of ${run.name}: ${run.done_count} done, ${run.parked_count} parked. Arrow keys choose a frame.`}
+          role="slider"
+          aria-label={`Map of ${index.count} frames of ${run.name}: ${run.done_count} done, ${run.parked_count} parked. Arrow keys choose a frame, Home and End the first and the last.`}
+          aria-valuemin={0}
+          aria-valuemax={index.count - 1}
+          aria-valuenow={at0}
+          aria-valuetext={chosen === null ? "no frame is chosen" : tell(chosen, states[at0], timings.get(chosen))}
           tabIndex={0}
           style={{ width, height }}
           className="block cursor-pointer"
@@ -136,16 +151,16 @@ export function FrameMap({ run, index, states, results, chosen, onChoose }: Prop
         <div className="mt-2 flex flex-wrap gap-x-3 gap-y-1 text-xs">
           {names.length === 0 && <span className="text-muted">No frame is done yet.</span>}
           {names.map((name, i) => (
-            <button key={name} className="flex items-center gap-1 text-muted hover:text-base-content" aria-pressed={lit === name} onClick={() => setLit(lit === name ? null : name)}>
+            <button key={name} className="flex min-h-6 max-w-full items-center gap-1 text-muted hover:text-base-content" title={name} aria-pressed={lit === name} onClick={() => setLit(lit === name ? null : name)}>
               <NodeSwatch n={i} />
-              {name}
+              <span className="max-w-40 truncate">{name}</span>
             </button>
           ))}
         </div>
       )}
       {by === "seconds" && (
         <p className="mt-2 text-xs text-muted">
-          {results.length === 0 ? "No frame is done yet." : `The stronger, the longer: the longest took ${slowest.toFixed(1)} s, all ${results.length} together ${results.reduce((sum, r) => sum + r.render_seconds, 0).toFixed(0)} s.`}
+          {timings.size === 0 ? "No frame is done yet." : `The stronger, the longer: the longest took ${slowest.toFixed(1)} s, all ${timings.size} together ${total.toFixed(0)} s.`}
         </p>
       )}
     </section>
@@ -161,8 +176,8 @@ function cellSize(frames: number, width: number): number {
   return 2;
 }
 
-const tell = (frame: number, state: FrameState, result?: Result) =>
-  `frame ${frame} · ${state}${result ? ` · ${result.node} · ${result.render_seconds.toFixed(1)} s` : ""}`;
+const tell = (frame: number, state: FrameState, result?: Timing) =>
+  `frame ${frame} · ${state}${result ? ` · ${result.node} · ${result.seconds.toFixed(1)} s` : ""}`;
 
 function paintState(ctx: CanvasRenderingContext2D, x: number, y: number, side: number, state: FrameState, colour: (value: string) => string) {
   if (frameFill[state] !== "none") {

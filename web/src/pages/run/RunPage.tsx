@@ -1,80 +1,109 @@
 import { useQuery } from "@tanstack/react-query";
-import { useEffect, useMemo, useState } from "react";
-import { Link, useParams } from "react-router";
-import { contactSheet, getLog, getResults, getRun, maySteer, type FarmNode, type Me, type Run } from "../../api/client";
+import { useCallback, useMemo, useState } from "react";
+import { Link, useParams, useSearchParams } from "react-router";
+import { contactSheet, getRun, maySteer, type FarmNode, type Me, type Run } from "../../api/client";
 import { useFarm } from "../../api/live";
 import { Facts } from "../../parts/Facts";
 import { amount } from "../../parts/Gauge";
 import { Finish } from "../../parts/Finish";
 import { FrameIndex } from "../../parts/frames";
-import { Notice } from "../../parts/Notice";
+import { Notice, Waits } from "../../parts/Notice";
 import { Ribbon } from "../../parts/Ribbon";
 import { Standard } from "../../parts/Standard";
 import { StateWord } from "../../parts/StateWord";
 import { frameStates } from "../../parts/states";
 import { SteerButtons } from "../../parts/steering";
-import { clock, span, useNow } from "../../parts/time";
+import { clock, sentence, span, told, useNow, whole } from "../../parts/time";
+import { useTitle } from "../../parts/title";
 import { ContactSheet } from "./ContactSheet";
 import { FrameMap } from "./FrameMap";
 import { ChangeDialog } from "./ChangeDialog";
+import { HappenedPart } from "./HappenedPart";
+import { useTimings } from "./timings";
 import { Viewer } from "./Viewer";
 import { WhyPart } from "./WhyPart";
 
 /** One run: where it stands, its frames, its pictures and who renders it. */
 export function RunPage({ me }: { me: Me }) {
-  const id = Number(useParams().run);
+  const params = useParams();
+  const id = Number(params.run);
   const farm = useFarm();
   const listed = farm.data?.runs.find((r) => r.id === id);
   // An old run is not in the farm's list; it is asked for by itself.
-  const alone = useQuery({ queryKey: ["run", id], queryFn: () => getRun(id), enabled: farm.data !== undefined && listed === undefined });
+  const numbered = Number.isSafeInteger(id) && id > 0;
+  const alone = useQuery({ queryKey: ["run", id], queryFn: () => getRun(id), enabled: numbered && farm.data !== undefined && listed === undefined });
   const run = listed ?? alone.data;
   if (run) {
     return <RunView run={run} nodes={farm.data?.nodes ?? []} project={farm.data?.projects.find((p) => p.name === run.project)?.title ?? run.project} me={me} />;
   }
-  if (alone.isError) {
+  if (alone.isError || !numbered) {
     return (
-      <Notice title="This run is not here" text={alone.error.message}>
-        <Link to="/" className="btn btn-sm">
-          To the Watch page
+      <Notice title="There is no such run" text={numbered ? sentence(alone.error!.message) : `${params.run} is no number of a run. The address may be mistyped or cut off.`}>
+        <Link to="/queue" className="btn btn-sm">
+          To the queue
         </Link>
       </Notice>
     );
   }
-  return <Notice title="One moment" text="Reading the run …" />;
+  return <Waits query={farm.data === undefined ? farm : alone} what="Reading the run …" />;
 }
 
 function RunView({ run, nodes, project, me }: { run: Run; nodes: FarmNode[]; project: string; me: Me }) {
   const now = useNow();
-  const [chosen, setChosen] = useState<number | null>(null);
+  useTitle(`${run.job} ${run.kind} ${run.number}`);
+  const [address, setAddress] = useSearchParams();
   const [changing, setChanging] = useState(false);
   const index = useMemo(() => new FrameIndex(run.frames), [run.frames]);
   const states = useMemo(() => frameStates(run.sets, index), [run.sets, index]);
-  const results = useQuery({ queryKey: ["results", run.id, Math.floor(run.done_count / 4), run.state], queryFn: () => getResults(run.id), placeholderData: (old) => old });
+  const timings = useTimings(run);
+  // The chosen frame stands in the address, so that it can be sent to somebody.
+  const wanted = address.get("frame");
+  const chosen = wanted !== null && /^-?\d+$/.test(wanted) && index.place(Number(wanted)) >= 0 ? Number(wanted) : null;
+  const setChosen = useCallback(
+    (frame: number | null) =>
+      setAddress(
+        (old) => {
+          const next = new URLSearchParams(old);
+          if (frame === null) {
+            next.delete("frame");
+          } else {
+            next.set("frame", String(frame));
+          }
+          return next;
+        },
+        { replace: true },
+      ),
+    [setAddress],
+  );
   const shown = chosen ?? run.newest;
-  useEffect(() => setChosen(null), [run.id]);
   return (
     <main className="max-w-[1204px] px-4 pt-[14px] pb-8 sm:px-6">
       <p className="text-xs text-muted">
-        <Link to="/" className="hover:text-base-content">
-          Watch
+        <Link to="/queue" className="hover:text-base-content">
+          Queue
         </Link>{" "}
-        / {project}
+        /{" "}
+        <Link to={`/queue?project=${encodeURIComponent(run.project)}`} className="hover:text-base-content">
+          {project}
+        </Link>{" "}
+        / {run.owner}
+        {run.priority !== "normal" && ` / ${run.priority}`}
       </p>
       <header className="flex flex-wrap items-start gap-x-6 gap-y-3 border-b border-hair pb-3">
         <div className="min-w-0 flex-1">
-          <h1 className="text-xl font-[650]">
+          <h1 className="text-xl font-[650] break-words">
             {run.job}{" "}
             <span className="text-sm font-normal text-brass">
               {run.kind} {run.number}
             </span>
           </h1>
           <p className="text-[13px]">
-            <StateWord state={run.state} /> <span className="text-muted">{run.why}</span>
+            <StateWord state={run.state} /> <span className="break-words text-muted">{told(run.why, now)}</span>
           </p>
         </div>
         <Finish run={run} now={now} />
         {maySteer(me, run) && (
-          <div className="flex gap-2">
+          <div className="flex flex-wrap gap-2">
             {run.ended_at === null && (
               <button className="btn btn-sm" onClick={() => setChanging(true)}>
                 Change
@@ -84,6 +113,12 @@ function RunView({ run, nodes, project, me }: { run: Run; nodes: FarmNode[]; pro
           </div>
         )}
       </header>
+      {wanted !== null && chosen === null && (
+        <p role="alert" className="mt-2 text-failed">
+          <span aria-hidden="true">✕ </span>
+          {wanted} is no frame of {run.name}, which has {run.frames}.
+        </p>
+      )}
       {changing && <ChangeDialog run={run} me={me} onClose={() => setChanging(false)} />}
       <div className="mt-3">
         <Ribbon run={run} height={22} />
@@ -92,16 +127,16 @@ function RunView({ run, nodes, project, me }: { run: Run; nodes: FarmNode[]; pro
           {run.started_at && ` · ${run.ended_at ? "took" : "for"} ${span(new Date(run.ended_at ?? now).getTime() - new Date(run.started_at).getTime())}`}
         </p>
       </div>
-      <div className="mt-4 grid gap-6 lg:grid-cols-[minmax(0,1fr)_560px]">
+      <div className="mt-4 grid grid-cols-1 gap-6 lg:grid-cols-[minmax(0,1fr)_560px]">
         <div className="min-w-0">
-          <FrameMap run={run} index={index} states={states} results={results.data ?? []} chosen={shown} onChoose={setChosen} />
+          <FrameMap run={run} index={index} states={states} timings={timings} chosen={shown} onChoose={setChosen} />
           <Workers run={run} nodes={nodes} />
           <Troubles run={run} now={now} />
         </div>
         <div className="min-w-0">
-          <Viewer run={run} index={index} states={states} frame={shown} following={chosen === null} result={results.data?.find((r) => r.frame === shown)} onChoose={setChosen} />
+          <Viewer run={run} index={index} states={states} frame={shown} following={chosen === null} result={shown === null ? undefined : timings.get(shown)} onChoose={setChosen} />
           <WhyPart run={run} nodes={nodes} frame={shown} />
-          <Log run={run} now={now} />
+          <HappenedPart run={run} now={now} />
         </div>
       </div>
       <div className="mt-6 flex items-baseline gap-4">
@@ -115,7 +150,7 @@ function RunView({ run, nodes, project, me }: { run: Run; nodes: FarmNode[]; pro
         )}
       </div>
       <ContactSheet run={run} index={index} states={states} chosen={shown} onChoose={setChosen} />
-      <Settings run={run} now={now} />
+      <Settings run={run} />
     </main>
   );
 }
@@ -133,11 +168,11 @@ function Workers({ run, nodes }: { run: Run; nodes: FarmNode[] }) {
         <b>At work</b> {count === 1 ? "1 node" : `${count} nodes`}
         {working.length > count && `, ${working.length} leases`}
       </h2>
-      <ul className="grid gap-x-4 sm:grid-cols-2">
+      <ul className="grid grid-cols-1 gap-x-4 sm:grid-cols-2">
         {working.map(({ node, work }) => (
           <li key={work.lease} className="flex items-center gap-3 border-b border-hair py-[5px]">
             <Standard node={{ ...node, works: [work] }} className="h-6 w-4" />
-            <Link to={`/nodes/${node.id}`} className="w-24 truncate font-semibold hover:underline">
+            <Link to={`/nodes/${node.id}`} title={node.name} className="w-24 truncate font-semibold hover:underline">
               {node.name}
             </Link>
             <span className="min-w-0 flex-1 truncate text-xs text-muted">
@@ -177,8 +212,8 @@ function Troubles({ run, now }: { run: Run; now: number }) {
               {trouble.parked ? "is parked and waits for a person" : `will be tried again; ${trouble.tried} of ${run.tries} tries used`}
             </p>
             {trouble.failed.map((attempt, i) => (
-              <p key={i} className="truncate text-xs text-muted" title={attempt.message}>
-                <span className="num">{clock(attempt.at, now)}</span> <Link to={`/nodes/${attempt.node_id}?lease=${attempt.lease}`} title="What its renderer said" className="hover:underline">{attempt.node}</Link>: {attempt.cause} – {attempt.message.split("\n").slice(0, 2).join(" · ")}
+              <p key={i} className="truncate text-xs text-muted" title={told(attempt.message, now)}>
+                <span className="num">{clock(attempt.at, now)}</span> <Link to={`/nodes/${attempt.node_id}?lease=${attempt.lease}`} title="What its renderer said" className="hover:underline">{attempt.node}</Link>: {attempt.cause} – {told(attempt.message, now).split("\n").slice(0, 2).join(" · ")}
               </p>
             ))}
           </li>
@@ -186,36 +221,6 @@ function Troubles({ run, now }: { run: Run; now: number }) {
       </ul>
     </section>
   );
-}
-
-function Log({ run, now }: { run: Run; now: number }) {
-  const log = useQuery({ queryKey: ["log", run.id, run.state, run.nodes.join(), run.parked_count, run.sets.failed], queryFn: () => getLog(run.id), placeholderData: (old) => old });
-  return (
-    <section aria-label="Log">
-      <h2 className="section">
-        <b>What happened, and why</b>
-      </h2>
-      {log.isError && <p className="text-failed">{log.error.message}</p>}
-      <ol className="max-h-[156px] overflow-y-auto" tabIndex={0} aria-label="Log of the run, the newest first">
-        {log.data?.map((line) => (
-          <li key={line.seq} className="grid grid-cols-[64px_1fr] gap-3 border-b border-hair py-1 text-[12.5px] leading-[17px]">
-            <span className="num text-faint">{clock(line.at, now)}</span>
-            <span>
-              <Moved reason={line.reason} /> {line.reason}
-            </span>
-          </li>
-        ))}
-      </ol>
-    </section>
-  );
-}
-
-/** Marks what moved work from node to node. */
-function Moved({ reason }: { reason: string }) {
-  if (/ over from /.test(reason)) {
-    return <span aria-hidden="true" title="take-over" className="text-brass">⇄</span>;
-  }
-  return / races /.test(reason) ? <span aria-hidden="true" title="race" className="text-brass">⇉</span> : null;
 }
 
 /** What a lease takes of its node, where that is less than all. */
@@ -231,7 +236,7 @@ function environment({ environment: e }: Run): string {
   return said.filter(Boolean).join(", ");
 }
 
-function Settings({ run, now }: { run: Run; now: number }) {
+function Settings({ run }: { run: Run }) {
   const rows: [string, string][] = [
     ["scene", run.scene],
     ["frames", run.frames],
@@ -241,7 +246,7 @@ function Settings({ run, now }: { run: Run; now: number }) {
     ["needs", run.needs],
     ["priority", run.priority === "normal" ? "" : run.priority],
     ["ceiling", run.ceiling],
-    ["due", run.due === null ? "" : clock(run.due, now)],
+    ["due", run.due === null ? "" : whole(run.due)],
     ["order of frames", run.sequence],
     ["scouts", run.scouts],
     ["a lease takes", takes(run)],
@@ -250,7 +255,7 @@ function Settings({ run, now }: { run: Run; now: number }) {
     ["passes", run.passes.join(", ")],
     ["output", run.output],
     ["tries a frame", String(run.tries)],
-    ["submitted", `${clock(run.submitted_at, now)} by ${run.owner}`],
+    ["submitted", `${whole(run.submitted_at)} by ${run.owner}`],
   ];
   return (
     <section aria-label="Settings">

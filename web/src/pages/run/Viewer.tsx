@@ -1,8 +1,9 @@
 import { useCallback, useEffect, useState } from "react";
-import { picture, thumbnail, type Result, type Run } from "../../api/client";
+import { picture, thumbnail, type Run } from "../../api/client";
 import { FrameImage } from "../../parts/FrameImage";
 import type { FrameIndex } from "../../parts/frames";
 import type { FrameState } from "../../parts/states";
+import type { Timing } from "./timings";
 
 interface Props {
   run: Run;
@@ -10,7 +11,7 @@ interface Props {
   states: FrameState[];
   frame: number | null;
   following: boolean;
-  result?: Result;
+  result?: Timing;
   onChoose: (frame: number | null) => void;
 }
 
@@ -32,6 +33,9 @@ export function Viewer({ run, index, states, frame, following, result, onChoose 
   useEffect(() => {
     const onKey = (event: globalThis.KeyboardEvent) => {
       if (/^(INPUT|TEXTAREA|SELECT)$/.test((event.target as HTMLElement).tagName) || document.querySelector("dialog[open]")) {
+        return;
+      }
+      if (event.ctrlKey || event.metaKey || event.altKey) {
         return;
       }
       if (event.key === "ArrowRight" || event.key === "ArrowLeft") {
@@ -66,11 +70,11 @@ export function Viewer({ run, index, states, frame, following, result, onChoose 
         <button className="btn btn-xs" aria-label="Frame after" onClick={() => step(1)}>
           →
         </button>
-        {following ? <span>{run.ended_at === null ? "the newest" : "the last that was done"}</span> : <button className="link" onClick={() => onChoose(null)}>{run.ended_at === null ? "follow the newest" : "to the last"}</button>}
+        {following ? <span>{run.ended_at === null ? "the newest" : "the last that was done"}</span> : <button className="link min-h-6" onClick={() => onChoose(null)}>{run.ended_at === null ? "follow the newest" : "to the last"}</button>}
         <span className="flex-1" />
         {result && (
-          <span className="num">
-            {result.node} · {result.render_seconds.toFixed(1)} s
+          <span className="num max-w-60 truncate" title={result.node}>
+            {result.node} · {result.seconds.toFixed(1)} s
           </span>
         )}
         {run.passes.length > 0 && (

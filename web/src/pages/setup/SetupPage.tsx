@@ -1,15 +1,17 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
-import { Navigate } from "react-router";
 import { getLicences, getPlaces, isWrangler, setLicence, setPlaceLoads, type Licence, type Me, type Place } from "../../api/client";
 import { clock, useNow } from "../../parts/time";
+import { NotAllowed } from "../../parts/NotAllowed";
+import { useTitle } from "../../parts/title";
 import { useToast } from "../../parts/toast";
 
 /** What is set up once for the farm: how many licences there are, and how many
  * launches may load from a place at the same moment. */
 export function SetupPage({ me }: { me: Me }) {
+  useTitle("Setup");
   if (!isWrangler(me)) {
-    return <Navigate to="/" replace />;
+    return <NotAllowed me={me} what="Places and licences are set up by wranglers." />;
   }
   return (
     <main className="max-w-[900px] px-4 pt-[14px] pb-8 sm:px-6">
@@ -41,8 +43,8 @@ function Licences() {
       {licences.data?.length === 0 && <p className="text-muted">No recipe needs a licence, and none is counted.</p>}
       <ul>
         {licences.data?.map((l: Licence) => (
-          <li key={l.name} className="grid grid-cols-[1fr_auto] items-center gap-x-4 border-b border-hair py-2 sm:grid-cols-[180px_150px_1fr_auto]">
-            <b className="font-semibold">{l.name}</b>
+          <li key={l.name} className="grid grid-cols-[minmax(0,1fr)_auto] items-center gap-x-4 border-b border-hair py-2 sm:grid-cols-[180px_150px_minmax(0,1fr)_auto]">
+            <b className="truncate font-semibold" title={l.name}>{l.name}</b>
             <Count value={l.count} none="not counted" label={`How many licences ${l.name} there are`} onKeep={(n) => keep(() => setLicence(l.name, n), `Licence ${l.name}: ${n === null ? "not counted" : n}.`)} />
             <span className="text-xs text-muted max-sm:col-span-2">
               <span className="num">{l.used}</span> used
@@ -78,10 +80,10 @@ function Places() {
       {places.isError && <p className="text-failed">{places.error.message}</p>}
       <ul>
         {places.data?.map((p: Place) => (
-          <li key={p.name} className="grid grid-cols-[1fr_auto] items-center gap-x-4 border-b border-hair py-2 sm:grid-cols-[180px_150px_1fr]">
-            <b className="font-semibold">{p.name}</b>
+          <li key={p.name} className="grid grid-cols-[minmax(0,1fr)_auto] items-center gap-x-4 border-b border-hair py-2 sm:grid-cols-[180px_150px_minmax(0,1fr)]">
+            <b className="truncate font-semibold" title={p.name}>{p.name}</b>
             <Count value={p.loads === 0 ? null : p.loads} none="any number" label={`Launches that may load from ${p.name} at once`} onKeep={(n) => keep(() => setPlaceLoads(p, n ?? 0), `Place ${p.name}: ${n === null ? "any number" : n} at once.`)} />
-            <span className="num truncate text-xs text-muted max-sm:col-span-2">{p.mark !== "marked" && <span className="text-failed">{p.mark} · </span>}
+            <span className="num min-w-0 text-xs break-all text-muted max-sm:col-span-2">{p.mark !== "marked" && <span className="text-failed">{p.mark} · </span>}
               {Object.values(p.paths).join(" · ")}</span>
           </li>
         ))}

@@ -2,8 +2,11 @@ import { useQueryClient } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
 import { signIn } from "../../api/client";
 import { Mark } from "../../parts/Mark";
+import { useTitle } from "../../parts/title";
 
-export function SignIn() {
+/** Lets somebody in; ended tells that somebody was signed in a moment ago. */
+export function SignIn({ ended }: { ended: boolean }) {
+  useTitle("Sign in");
   const queries = useQueryClient();
   const [problem, setProblem] = useState("");
   const [busy, setBusy] = useState(false);
@@ -14,7 +17,9 @@ export function SignIn() {
     setBusy(true);
     setProblem("");
     try {
-      queries.setQueryData(["me"], await signIn(String(data.get("name")), String(data.get("password"))));
+      const me = await signIn(String(data.get("name")), String(data.get("password")));
+      queries.removeQueries({ predicate: (query) => query.queryKey[0] !== "me" }); // it was read for somebody else
+      queries.setQueryData(["me"], me);
     } catch (error) {
       setProblem((error as Error).message);
       setBusy(false);
@@ -26,7 +31,7 @@ export function SignIn() {
       <form onSubmit={(event) => void submit(event)} className="w-full max-w-[300px]">
         <Mark className="mb-5 h-14 w-12" />
         <h1 className="text-xl font-semibold">Vexillum</h1>
-        <p className="mb-6 text-muted">Sign in to the farm.</p>
+        <p className="mb-6 text-muted">{ended ? "Your sign-in has ended. Sign in again, and go on where you were." : "Sign in to the farm."}</p>
         <label className="mb-3 block">
           <span className="mb-1 block text-xs text-muted">Name</span>
           <input name="name" className="input w-full" autoComplete="username" autoCapitalize="none" required autoFocus />

@@ -1,7 +1,7 @@
 import { Link } from "react-router";
 import type { Farm, FarmNode } from "../../api/client";
 import { Standard } from "../../parts/Standard";
-import { clock } from "../../parts/time";
+import { clock, told } from "../../parts/time";
 
 const mostStandards = 60;
 
@@ -18,7 +18,7 @@ export function FarmLine({ nodes, facts, now }: { nodes: FarmNode[]; facts: Farm
       ) : (
         <ul className="flex min-w-0 flex-1 flex-wrap gap-x-[3px] gap-y-2 max-sm:basis-full" aria-label="Nodes">
           {nodes.map((node) => (
-            <li key={node.id} className="w-[60px]" title={`${node.name}: ${node.why}`}>
+            <li key={node.id} className="w-[60px]" title={`${node.name}: ${told(node.why, now)}`}>
               <Link to={`/nodes/${node.id}`} className="flex flex-col items-center">
                 <Standard node={node} />
                 <span className="max-w-full truncate text-[10px] leading-[14px] text-faint">{node.name}</span>

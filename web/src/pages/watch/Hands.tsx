@@ -1,96 +1,152 @@
+import { useMemo, useState } from "react";
 import { Link } from "react-router";
 import type { NeedHand, Run } from "../../api/client";
+import { Sign } from "./HandSign";
 import { useStays } from "../../parts/stays";
 import { useSteer } from "../../parts/steering";
+import { useStill, Waiting } from "../../parts/still";
+import { told } from "../../parts/time";
 
-/** What wants a person: one sentence, the evidence, one button. */
-export function Hands({ hands, runs, may, wrangler }: { hands: NeedHand[]; runs: Run[]; may: (run: Run) => boolean; wrangler: boolean }) {
-  const act = useSteer();
-  const { release } = useStays();
-  if (hands.length === 0) {
+interface Props {
+  hands: NeedHand[];
+  runs: Run[];
+  may: (run: Run) => boolean;
+  wrangler: boolean;
+}
+
+/** Hands of one kind: those shown, and those that are only counted. */
+interface Group {
+  kind: string;
+  hands: NeedHand[];
+}
+
+const keyOf = (h: NeedHand) => `${h.kind} ${h.run ?? ""} ${h.node ?? ""} ${h.subject ?? ""}`;
+
+// What needs a hand never pushes what renders off the page: there are so many
+// lines at first, one a kind where there are more.
+const mostLines = 4;
+
+const kinds: Record<string, [string, string]> = {
+  failed: ["run has failed", "runs have failed"],
+  parked: ["run has parked frames", "runs have parked frames"],
+  failing: ["run is held because it fails everywhere", "runs are held because they fail everywhere"],
+  nobody: ["run can be taken by no node", "runs can be taken by no node"],
+  sidelined: ["node is sidelined", "nodes are sidelined"],
+  silent: ["node is silent", "nodes are silent"],
+  full: ["node has no room for further frames", "nodes have no room for further frames"],
+  delivery: ["place cannot be delivered into", "places cannot be delivered into"],
+  place: ["place is away", "places are away"],
+  held: ["hold of a place, pool or recipe", "holds of places, pools and recipes"],
+  scouts: ["run waits for a yes", "runs wait for a yes"],
+  "at risk": ["run is at risk", "runs are at risk"],
+};
+
+const words = (kind: string, n: number) => `${n} ${(kinds[kind] ?? ["item", "items"])[n === 1 ? 0 : 1]}`;
+
+/** What wants a person: one sentence, the evidence, one button. Where it is
+ * much, kinds are told in one line each, and open up. */
+export function Hands({ hands, ...rest }: Props) {
+  const { shown, waiting } = useStill(hands, keyOf);
+  const [open, setOpen] = useState<ReadonlySet<string>>(new Set());
+  const groups = useMemo(() => {
+    const byKind = Map.groupBy(shown, (h) => h.kind);
+    return [...byKind].map(([kind, all]): Group => ({ kind, hands: all }));
+  }, [shown]);
+  if (shown.length === 0) {
     return null;
   }
+  const grouped = shown.length > mostLines;
+  const toggle = (kind: string) =>
+    setOpen((old) => {
+      const next = new Set(old);
+      if (!next.delete(kind)) {
+        next.add(kind);
+      }
+      return next;
+    });
   return (
     <section aria-label="Needs a hand">
       <h2 className="section">
-        <b>Needs a hand</b> {hands.length}
+        <b>Needs a hand</b> {shown.length} <Waiting count={waiting} />
       </h2>
-      {hands.map((hand) => {
-        const run = runs.find((r) => r.id === hand.run);
-        return (
-          <div key={`${hand.kind} ${hand.run ?? ""} ${hand.node ?? ""} ${hand.subject ?? ""}`} className="mb-[3px] grid grid-cols-[16px_1fr_auto] items-center gap-3 border-l-[3px] border-oxblood bg-base-200 px-3 py-2">
-            <Sign kind={hand.kind} />
-            <div>
-              {hand.sentence}
-              <p className="text-[12.5px] leading-[17px] break-words text-muted">{hand.evidence}</p>
+      <div className={grouped ? "max-h-[46vh] overflow-y-auto" : ""} tabIndex={grouped ? 0 : undefined} role={grouped ? "region" : undefined} aria-label={grouped ? "What needs a hand" : undefined}>
+        {groups.map((g) =>
+          !grouped || g.hands.length === 1 ? (
+            g.hands.map((h) => <Hand key={keyOf(h)} hand={h} {...rest} />)
+          ) : (
+            <div key={g.kind}>
+              <div data-still className="mb-[3px] flex items-center gap-3 border-l-[3px] border-oxblood bg-base-200 px-3 py-[6px]">
+                <Sign kind={g.kind} />
+                <span className="min-w-0 flex-1">
+                  {words(g.kind, g.hands.length)}
+                  <span className="block truncate text-[12.5px] leading-[17px] text-muted">{told(g.hands[0].sentence)} …</span>
+                </span>
+                <button data-row className="btn btn-sm" aria-expanded={open.has(g.kind)} onClick={() => toggle(g.kind)}>
+                  {open.has(g.kind) ? "Fold" : "Show them"}
+                </button>
+              </div>
+              {open.has(g.kind) && <div className="pl-5">{g.hands.map((h) => <Hand key={keyOf(h)} hand={h} {...rest} />)}</div>}
             </div>
-            {!run && hand.node !== undefined && (
-              <Link to={`/nodes/${hand.node}`} className="btn btn-sm">
-                Look at it
-              </Link>
-            )}
-            {hand.subject !== undefined && wrangler && (
-              <button className="btn btn-primary btn-sm" onClick={() => release(...split(hand.subject!))}>
-                Release
-              </button>
-            )}
-            {run && (
-              <span className="flex gap-2">
-                <Link to={`/runs/${run.id}`} className="btn btn-sm">
-                  Look at it
-                </Link>
-                {may(run) && (hand.kind === "parked" || hand.kind === "failed") && (
-                  <button className="btn btn-primary btn-sm" onClick={() => void act(run, "retry")}>
-                    Try again
-                  </button>
-                )}
-                {may(run) && hand.kind === "failing" && (
-                  <button className="btn btn-primary btn-sm" onClick={() => void act(run, "release")}>
-                    Release
-                  </button>
-                )}
-                {may(run) && hand.kind === "scouts" && (
-                  <button className="btn btn-primary btn-sm" onClick={() => void act(run, "release")}>
-                    Render the rest
-                  </button>
-                )}
-              </span>
-            )}
-          </div>
-        );
-      })}
+          ),
+        )}
+      </div>
     </section>
   );
 }
 
-const split = (subject: string): [string, string] => [subject.slice(0, subject.indexOf(" ")), subject.slice(subject.indexOf(" ") + 1)];
-
-function Sign({ kind }: { kind: string }) {
-  if (kind === "silent" || kind === "hush") {
-    return (
-      <svg viewBox="0 0 16 16" className="w-4" aria-hidden="true">
-        <rect x="2.5" y="2.5" width="11" height="11" fill="none" stroke="var(--muted)" strokeDasharray="2.4 2" strokeWidth="1.6" />
-      </svg>
-    );
-  }
-  if (kind === "at risk") {
-    return (
-      <svg viewBox="0 0 16 16" className="w-4" aria-hidden="true">
-        <path d="M8 2.5l6 11H2z" fill="none" stroke="var(--s-failed)" strokeWidth="1.6" strokeLinejoin="round" />
-      </svg>
-    );
-  }
-  if (kind === "scouts" || kind === "delivery" || kind === "full" || kind === "held" || kind === "failing") {
-    return (
-      <svg viewBox="0 0 16 16" className="w-4" aria-hidden="true">
-        <path d="M5.5 2.5v11m5-11v11" stroke="var(--s-held)" strokeWidth="2" />
-      </svg>
-    );
-  }
+function Hand({ hand, runs, may, wrangler }: { hand: NeedHand } & Omit<Props, "hands">) {
+  const { go } = useSteer();
+  const { release } = useStays();
+  const run = runs.find((r) => r.id === hand.run);
+  const primary = "btn btn-primary btn-sm";
   return (
-    <svg viewBox="0 0 16 16" className="w-4" aria-hidden="true">
-      <rect x="2" y="2" width="12" height="12" fill="none" stroke="var(--s-failed)" strokeWidth="1.6" />
-      <path d="M5.5 5.5l5 5m0-5l-5 5" stroke="var(--s-failed)" strokeWidth="1.6" />
-    </svg>
+    <div data-still className="mb-[3px] grid grid-cols-[16px_minmax(0,1fr)] items-center gap-x-3 gap-y-2 border-l-[3px] border-oxblood bg-base-200 px-3 py-2 sm:grid-cols-[16px_minmax(0,1fr)_auto]">
+      <Sign kind={hand.kind} />
+      <div className="min-w-0 break-words">
+        {told(hand.sentence)}
+        <p className="line-clamp-3 text-[12.5px] leading-[17px] text-muted" title={told(hand.evidence)}>
+          {told(hand.evidence)}
+        </p>
+      </div>
+      <span className="flex flex-wrap justify-end gap-2 max-sm:col-span-2">
+        {hand.run === undefined && hand.node !== undefined && (
+          <Link data-row to={`/nodes/${hand.node}`} className="btn btn-sm">
+            Look at it
+          </Link>
+        )}
+        {hand.kind === "place" && wrangler && (
+          <Link data-row to="/setup" className="btn btn-sm">
+            To the places
+          </Link>
+        )}
+        {hand.kind === "held" && hand.subject !== undefined && wrangler && (
+          <button className={primary} onClick={() => release(...split(hand.subject!))}>
+            Release
+          </button>
+        )}
+        {hand.run !== undefined && (
+          <Link data-row to={`/runs/${hand.run}`} className="btn btn-sm">
+            Look at it
+          </Link>
+        )}
+        {run && may(run) && (hand.kind === "parked" || hand.kind === "failed") && (
+          <button className={primary} onClick={() => void go(run, "retry")}>
+            Try again
+          </button>
+        )}
+        {run && may(run) && hand.kind === "failing" && (
+          <button className={primary} onClick={() => void go(run, "release")}>
+            Release
+          </button>
+        )}
+        {run && may(run) && hand.kind === "scouts" && (
+          <button className={primary} onClick={() => void go(run, "release")}>
+            Render the rest
+          </button>
+        )}
+      </span>
+    </div>
   );
 }
+
+const split = (subject: string): [string, string] => [subject.slice(0, subject.indexOf(" ")), subject.slice(subject.indexOf(" ") + 1)];

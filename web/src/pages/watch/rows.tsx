@@ -6,7 +6,7 @@ import { countFrames } from "../../parts/frames";
 import { Ribbon } from "../../parts/Ribbon";
 import { StateWord } from "../../parts/StateWord";
 import { useSteer } from "../../parts/steering";
-import { since } from "../../parts/time";
+import { since, told, whole } from "../../parts/time";
 
 const nodesText = (n: number) => (n === 1 ? "1 node" : `${n} nodes`);
 
@@ -25,7 +25,7 @@ function Under({ run, now }: { run: Run; now: number }) {
   return (
     <p className="mt-[5px] text-xs leading-4 text-muted">
       <span className="num">{run.done_count}</span> of <span className="num">{run.frame_count}</span> frames
-      {run.nodes.length === 0 && <span className="text-base-content"> · {run.why}</span>}
+      {run.nodes.length === 0 && <span className="text-base-content"> · {told(run.why, now)}</span>}
       {run.newest !== null && run.newest_at !== null && (
         <>
           {" "}
@@ -53,18 +53,20 @@ export function RenderingRow({ run, project, now }: { run: Run; project: string;
     <Link
       to={`/runs/${run.id}`}
       data-row
-      className="grid grid-cols-[96px_1fr] items-center gap-x-[18px] gap-y-2 border-b border-hair py-[9px] hover:bg-base-200 lg:grid-cols-[96px_190px_1fr_190px]"
+      data-still
+      className="grid grid-cols-[96px_minmax(0,1fr)] items-center gap-x-[18px] gap-y-2 border-b border-hair py-[9px] hover:bg-base-200 lg:grid-cols-[96px_190px_minmax(0,1fr)_190px]"
     >
       <Newest run={run} className="h-[54px] w-24 rounded" />
       <div className="min-w-0">
-        <h3 className="truncate text-[15px] font-[650]">
+        <h3 className="truncate text-[15px] font-[650]" title={run.name}>
           {run.job}{" "}
           <span className="text-xs font-normal text-brass">
             {run.kind} {run.number}
           </span>
         </h3>
-        <p className="truncate text-xs text-muted" title={run.nodes.join(", ")}>
+        <p className="truncate text-xs text-muted" title={`${project}, ${run.owner}; ${run.nodes.join(", ")}`}>
           {project} · {nodesText(run.nodes.length)}
+          {run.priority !== "normal" && ` · ${run.priority}`}
         </p>
       </div>
       <div className="min-w-0 max-lg:col-span-2">
@@ -82,20 +84,20 @@ const line = "grid items-center gap-x-[18px] gap-y-1 border-b border-hair py-[7p
 
 function Name({ run, project }: { run: Run; project: string }) {
   return (
-    <Link to={`/runs/${run.id}`} data-row className="truncate">
+    <Link to={`/runs/${run.id}`} data-row className="truncate py-[2px]" title={`${run.name} · ${project} · ${run.owner}`}>
       <b className="font-semibold text-base-content">{run.job}</b> {run.kind} {run.number} · {project}
     </Link>
   );
 }
 
 export function WaitingRow({ run, project, me, now }: { run: Run; project: string; me: Me; now: number }) {
-  const act = useSteer();
+  const { go } = useSteer();
   return (
-    <div className={`${line} grid-cols-[1fr_auto] md:grid-cols-[286px_90px_1fr_auto_auto]`}>
+    <div data-still className={`${line} grid-cols-[minmax(0,1fr)_auto] md:grid-cols-[286px_90px_minmax(0,1fr)_auto_auto]`}>
       <Name run={run} project={project} />
       <StateWord state={run.state} />
       <span className="min-w-0 max-md:col-span-2">
-        {run.why}
+        {told(run.why, now)}
         <Due run={run} now={now} />
       </span>
       <span className="num whitespace-nowrap">
@@ -103,7 +105,7 @@ export function WaitingRow({ run, project, me, now }: { run: Run; project: strin
       </span>
       <span className="w-[74px] text-right">
         {run.state === "held" && maySteer(me, run) && (
-          <button className="btn btn-xs" onClick={() => void act(run, "release")}>
+          <button className="btn btn-xs" onClick={() => void go(run, "release")}>
             Release
           </button>
         )}
@@ -114,12 +116,12 @@ export function WaitingRow({ run, project, me, now }: { run: Run; project: strin
 
 export function EndedRow({ run, project, now }: { run: Run; project: string; now: number }) {
   return (
-    <div className={`${line} grid-cols-[44px_1fr_auto] md:grid-cols-[44px_224px_130px_1fr_auto]`}>
+    <div data-still className={`${line} grid-cols-[44px_minmax(0,1fr)_auto] md:grid-cols-[44px_224px_130px_minmax(0,1fr)_auto]`}>
       <Newest run={run} className="h-[25px] w-11 rounded-[2px]" />
       <Name run={run} project={project} />
       <StateWord state={run.state} />
-      <span className="min-w-0 max-md:hidden">{run.why}</span>
-      <span className="num whitespace-nowrap max-md:hidden">{run.ended_at && `${since(run.ended_at, now)} ago`}</span>
+      <span className="min-w-0 truncate max-md:hidden" title={told(run.why, now)}>{told(run.why, now)}</span>
+      <span className="num whitespace-nowrap max-md:hidden" title={run.ended_at ? whole(run.ended_at) : undefined}>{run.ended_at && `${since(run.ended_at, now)} ago`}</span>
     </div>
   );
 }

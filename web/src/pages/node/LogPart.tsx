@@ -1,12 +1,20 @@
-import { useEffect, useRef, useState } from "react";
+import { memo, useEffect, useRef, useState } from "react";
 import { useSearchParams } from "react-router";
 import { getOutput, type FarmNode, type OutputLine } from "../../api/client";
+import { useLive } from "../../api/live";
+import { useAwake, whileShown } from "../../parts/awake";
 import { Choice } from "../../parts/Choice";
+import { clock, whole } from "../../parts/time";
 
 const most = 3000; // lines on the page
 
 /** What the node process and its renderers say: now, and what they said. */
-export function OutputPart({ node }: { node: FarmNode }) {
+export const LogPart = memo(LinesView, (a, b) => a.node.id === b.node.id);
+
+function LinesView({ node }: { node: Pick<FarmNode, "id"> }) {
+  const now = Date.now();
+  const awake = useAwake();
+  const { line } = useLive(); // it is read anew when a lost line is up again
   const [of, setOf] = useState("all");
   const [search, setSearch] = useState("");
   const [lines, setLines] = useState<OutputLine[]>([]);
@@ -17,7 +25,7 @@ export function OutputPart({ node }: { node: FarmNode }) {
   const [address, setAddress] = useSearchParams();
   const lease = Number(address.get("lease") ?? 0);
   const query = { of: of === "node process" ? "node" : "", search: search.trim(), lease: lease > 0 ? String(lease) : "" };
-  const key = `${query.of} ${query.lease} ${query.search}`;
+  const key = `${query.of} ${query.lease} ${query.search} ${line}`;
   const here = useRef<HTMLElement>(null);
   useEffect(() => {
     if (lease > 0) {
@@ -26,6 +34,9 @@ export function OutputPart({ node }: { node: FarmNode }) {
   }, [lease]);
 
   useEffect(() => {
+    if (!awake) {
+      return;
+    }
     let gone = false;
     setLines([]);
     const wanted = (l: OutputLine) => (query.of === "" || l.lease === 0) && (lease === 0 || l.lease === lease) && l.text.toLowerCase().includes(query.search.toLowerCase());
@@ -49,16 +60,21 @@ export function OutputPart({ node }: { node: FarmNode }) {
     });
     live.onerror = () => {
       if (live.readyState === EventSource.CLOSED) {
-        setTrouble("The line to the service is lost; reload the page to follow again.");
+        setTrouble("The line to the service is lost; what is said meanwhile is shown when it is back.");
       }
     };
+    const leave = whileShown(
+      () => live.close(),
+      () => window.location.reload(),
+    );
     return () => {
       gone = true;
       window.clearTimeout(timer);
+      leave();
       live.close();
     };
     // eslint-disable-next-line react-hooks/exhaustive-deps
-  }, [node.id, key]);
+  }, [node.id, key, awake]);
 
   useEffect(() => {
     if (atEnd.current && box.current) {
@@ -76,13 +92,13 @@ export function OutputPart({ node }: { node: FarmNode }) {
       .catch((error: Error) => setTrouble(error.message));
 
   return (
-    <section aria-label="Output" ref={here}>
+    <section aria-label="Log" ref={here}>
       <div className="flex flex-wrap items-baseline gap-x-3 gap-y-1">
         <h2 className="section grow">
-          <b>Output</b> what it says, live; kept for two weeks
+          <b>Log</b> what the node process and its renderers say, live; kept for two weeks
         </h2>
         {lease > 0 && (
-          <button className="btn btn-xs" onClick={() => setAddress({})}>
+          <button className="btn btn-xs" onClick={() => setAddress({}, { replace: true })}>
             lease {lease} alone ×
           </button>
         )}
@@ -109,9 +125,9 @@ export function OutputPart({ node }: { node: FarmNode }) {
         )}
         {lines.length === 0 && <li className="text-muted">{query.search ? "No line on record holds this." : "Nothing was said yet."}</li>}
         {lines.map((l, i) => (
-          <li key={i} className="grid grid-cols-[64px_58px_1fr] gap-2 whitespace-pre-wrap break-words">
-            <span className="text-faint">{new Date(l.at).toLocaleTimeString([], { hourCycle: "h23" })}</span>
-            <span className="truncate text-muted">{l.lease === 0 ? "node" : `lease ${l.lease}`}</span>
+          <li key={i} className="grid grid-cols-[76px_70px_minmax(0,1fr)] gap-2 whitespace-pre-wrap break-words">
+            <span className="text-faint" title={whole(l.at)}>{clock(l.at, now)}</span>
+            <span className="truncate text-muted" title={l.lease === 0 ? "node process" : `lease ${l.lease}`}>{l.lease === 0 ? "node" : `lease ${l.lease}`}</span>
             <span className={l.stream === 2 ? "text-failed" : ""}>{l.text}</span>
           </li>
         ))}
