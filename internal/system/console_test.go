@@ -107,10 +107,14 @@ func (c *console) press(name string) {
 	c.click(fmt.Sprintf(`//button[normalize-space()=%q]`, name))
 }
 
-// confirm clicks the button of that name in the dialog that asks once more.
+// confirm clicks the button of that name in the dialog that asks once more, and
+// waits until that has closed or told what is wrong.
 func (c *console) confirm(name string) {
 	c.t.Helper()
 	c.click(fmt.Sprintf(`//dialog//button[normalize-space()=%q]`, name))
+	c.wait("the dialog is answered", func() bool {
+		return value[bool](c, `!document.querySelector("dialog[open]") || !!document.querySelector("dialog [role=alert]")`)
+	})
 }
 
 // click clicks what a CSS selector or an XPath finds first, once that stands
@@ -424,7 +428,7 @@ func TestConsoleOfNodes(t *testing.T) {
 	if f.node("kiln-01").Settings.Caps.Cores != 0 {
 		t.Error("showing the differences has changed a node")
 	}
-	c.press("Apply them")
+	c.confirm("Apply them")
 	c.wait("the caps are applied", func() bool {
 		return f.node("kiln-01").Settings.Caps.Cores == 1 && f.node("kiln-02").Settings.Caps.Cores == 1
 	})
@@ -459,7 +463,7 @@ func TestConsoleOfNodes(t *testing.T) {
 	c.click(`//label[contains(., "by pool")]`)
 	c.press("Hold the pool")
 	c.sees("nothing is in flight")
-	c.press("Hold it")
+	c.confirm("Hold it")
 	c.sees("Release the pool")
 	c.do(chromedp.Navigate("http://"+f.listen+"/"), chromedp.WaitVisible(`section[aria-label="Needs a hand"]`))
 	c.sees("The pool graphics is held by admin.")
@@ -503,7 +507,7 @@ func TestConsoleForAViewer(t *testing.T) {
 		t.Error("a viewer is offered to steer a run")
 	}
 	c.do(chromedp.Navigate(fmt.Sprintf("http://%s/runs/999", f.listen)))
-	c.sees("there is no run 999")
+	c.sees("There is no run 999")
 }
 
 // awaitPromise waits for the value of a promise.

@@ -29,9 +29,10 @@ function WatchView({ me }: { me: Me }) {
   const farm = useFarm();
   const now = useNow();
   const runs = farm.data?.runs ?? none;
-  const rendering = useStill(runs.filter((r) => r.state === "rendering"), idOf);
-  const waiting = useStill(runs.filter((r) => r.ended_at === null && r.state !== "rendering"), idOf);
-  const ended = useStill(runs.filter((r) => r.ended_at !== null), idOf);
+  const read = farm.data ? "read" : "";
+  const rendering = useStill(runs.filter((r) => r.state === "rendering"), idOf, read);
+  const waiting = useStill(runs.filter((r) => r.ended_at === null && r.state !== "rendering"), idOf, read);
+  const ended = useStill(runs.filter((r) => r.ended_at !== null), idOf, read);
   if (farm.isError) {
     return <Notice title="The farm cannot be read" text={farm.error.message} />;
   }
