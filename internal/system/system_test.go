@@ -213,7 +213,7 @@ func (f *farm) serve() {
 // it only keeps a broken test from hanging.
 func (f *farm) wait(what string, holds func() bool) {
 	f.t.Helper()
-	for deadline := time.Now().Add(patience()); !holds(); time.Sleep(20 * time.Millisecond) {
+	for deadline := time.Now().Add(90 * time.Second); !holds(); time.Sleep(20 * time.Millisecond) {
 		if time.Now().After(deadline) {
 			f.t.Fatalf("waited too long until %s", what)
 		}

@@ -90,7 +90,9 @@ func (f *Floor) needHands(now time.Time) []wire.NeedHand {
 		}
 		out = append(out, v)
 	}
-	slices.SortStableFunc(out, func(a, b wire.NeedHand) int { return cmp.Or(cmp.Compare(slices.Index(urgency, a.Kind), slices.Index(urgency, b.Kind)), cmp.Compare(a.Node, b.Node), cmp.Compare(a.Subject, b.Subject)) })
+	slices.SortStableFunc(out, func(a, b wire.NeedHand) int {
+		return cmp.Or(cmp.Compare(slices.Index(urgency, a.Kind), slices.Index(urgency, b.Kind)), cmp.Compare(a.Node, b.Node), cmp.Compare(a.Subject, b.Subject))
+	})
 	return out
 }
 
