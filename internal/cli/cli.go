@@ -158,6 +158,7 @@ func (a *app) root() *cobra.Command {
 	for _, c := range root.Commands() {
 		knownOnly(c)
 	}
+	a.completeAll(root, arguments())
 	return root
 }
 

@@ -66,7 +66,15 @@ func (a *app) drillFromFarm(ctx context.Context) error {
 	}
 	call, cancel := context.WithTimeout(ctx, readTimeout)
 	defer cancel()
-	return cl.Fetch(call, "/api/v1/drill", os.Stdout)
+	var file strings.Builder
+	if err := cl.Fetch(call, "/api/v1/drill", &file); err != nil {
+		return err
+	}
+	if strings.Contains(file.String(), "\njobs: []") {
+		return errors.New("nothing in the queue has frames left, so there is nothing to play; submit a run first, or play a drill file")
+	}
+	_, err = os.Stdout.WriteString(file.String())
+	return err
 }
 
 func (a *app) drillFile(ctx context.Context, path, against string, why bool) error {

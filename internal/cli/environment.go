@@ -24,7 +24,7 @@ func (a *app) environmentCommand() *cobra.Command {
 	}
 	parent.AddCommand(a.environmentSetCommand(), list(a, "list", "List what is said", "/api/v1/environments",
 		[]string{"FOR", "ACCOUNT", "GROUP", "MASK", "VARIABLES"}, func(e wire.Environment) []string {
-			return []string{environmentOf(e), e.Account, e.Group, e.Mask, clip(variablesText(e.Variables), 100)}
+			return []string{environmentOf(e), e.Account, e.Group, e.Mask, variablesText(e.Variables)}
 		}))
 	return parent
 }

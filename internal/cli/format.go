@@ -3,10 +3,13 @@ package cli
 import (
 	"fmt"
 	"io"
+	"os"
+	"slices"
 	"strings"
 	"time"
 
 	"github.com/mattn/go-runewidth"
+	"golang.org/x/term"
 )
 
 // paint says how states look in a terminal: a glyph, so that colour is never
@@ -54,6 +57,9 @@ func state(word string) string {
 	return word
 }
 
+// leastLast is how narrow the last column may be before it stands below its row.
+const leastLast = 28
+
 func (t *table) print() {
 	widths := make([]int, len(t.rows[0]))
 	for _, row := range t.rows {
@@ -61,8 +67,34 @@ func (t *table) print() {
 			widths[i] = max(widths[i], runewidth.StringWidth(cell))
 		}
 	}
+	last := len(widths) - 1
+	before := 2 * last // columns before the last one
+	for _, w := range widths[:last] {
+		before += w
+	}
+	room := columns(t.w)
+	wrap := room > 0 && before+widths[last] > room && !t.right[last]
+	below := wrap && room-before < leastLast // then the last column stands below its row
 	for n, row := range t.rows {
 		var line strings.Builder
+		var more []string // lines of the last cell that follow
+		if wrap && n > 0 {
+			indent, width := before, room-before
+			if below {
+				indent, width = 4, max(20, room-4)
+			}
+			parts := wrapWords(row[last], width)
+			row = slices.Clone(row)
+			row[last] = ""
+			if !below && len(parts) > 0 {
+				row[last], parts = parts[0], parts[1:]
+			}
+			for _, p := range parts {
+				if p != "" {
+					more = append(more, strings.Repeat(" ", indent)+p)
+				}
+			}
+		}
 		for i, cell := range row {
 			fill := strings.Repeat(" ", widths[i]-runewidth.StringWidth(cell))
 			text := t.tint(cell, n == 0)
@@ -79,7 +111,52 @@ func (t *table) print() {
 			}
 		}
 		fmt.Fprintln(t.w, strings.TrimRight(line.String(), " "))
+		for _, m := range more {
+			fmt.Fprintln(t.w, m)
+		}
 	}
+}
+
+// wrapWords breaks a text between its words into lines of so many columns; a
+// longer word has a line of its own.
+func wrapWords(text string, width int) []string {
+	var out []string
+	line := ""
+	for _, word := range strings.Fields(text) {
+		if line != "" && runewidth.StringWidth(line)+1+runewidth.StringWidth(word) > width {
+			out, line = append(out, line), ""
+		}
+		if line != "" {
+			line += " "
+		}
+		line += word
+	}
+	return append(out, line)
+}
+
+// columns is how wide the terminal is to which a writer leads, and 0 where it
+// leads elsewhere: then nothing is broken or cut.
+func columns(w io.Writer) int {
+	if s, ok := w.(screen); ok {
+		w = s.to
+	}
+	f, ok := w.(*os.File)
+	if !ok || !term.IsTerminal(int(f.Fd())) {
+		return 0
+	}
+	wide, _, err := term.GetSize(int(f.Fd()))
+	if err != nil {
+		return 0
+	}
+	return wide
+}
+
+// fit shortens a text to so many columns, but only where a person looks.
+func (a *app) fit(text string, most int) string {
+	if columns(a.out) == 0 {
+		return text
+	}
+	return clip(text, most)
 }
 
 func (t *table) tint(cell string, header bool) string {

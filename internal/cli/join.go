@@ -20,6 +20,9 @@ import (
 	"vexillum/internal/wire"
 )
 
+// mostThreads is more than any machine runs at once.
+const mostThreads = 4096
+
 func (a *app) joinCommand() *cobra.Command {
 	var o node.Options
 	var verbose bool
@@ -47,6 +50,9 @@ func (a *app) joinCommand() *cobra.Command {
 				return usageError{fmt.Errorf(
 					"--speed %s: a speed index lies between %g and %g", f.Value, wire.MinSpeed, wire.MaxSpeed,
 				)}
+			}
+			if o.Threads < 0 || o.Threads > mostThreads {
+				return usageError{fmt.Errorf("--threads %d: a renderer may use 1 thread to %d, or 0 for all cores", o.Threads, mostThreads)}
 			}
 			for i, text := range devices {
 				model, memory, _ := strings.Cut(text, "=")

@@ -107,7 +107,7 @@ func (a *app) printNodes(nodes []wire.Node, picked bool) {
 		for i, x := range n.Findings {
 			standing += map[bool]string{true: " ! ", false: ", "}[i == 0] + x.Kind
 		}
-		t.add(n.Name, n.Kind, standing, fmt.Sprintf("%.2f", n.Speed), fmt.Sprint(n.Cores), size(n.Memory), clip(strings.Join(n.Settings.Pools, " "), 18), clip(now, 64))
+		t.add(n.Name, n.Kind, standing, fmt.Sprintf("%.2f", n.Speed), fmt.Sprint(n.Cores), size(n.Memory), a.fit(strings.Join(n.Settings.Pools, " "), 18), now)
 	}
 	t.print()
 }
@@ -434,7 +434,7 @@ func (a *app) poolCommand() *cobra.Command {
 			}
 			t := newTable(a.out, "POOL", "OPEN TO", ">NODES", "MEMBERS")
 			for _, p := range pools {
-				t.add(p.Name, openTo(p), fmt.Sprint(len(p.Nodes)), clip(strings.Join(p.Nodes, " "), 70))
+				t.add(p.Name, openTo(p), fmt.Sprint(len(p.Nodes)), strings.Join(p.Nodes, " "))
 			}
 			t.print()
 			return nil

@@ -250,6 +250,6 @@ func (a *app) recipesCommand() *cobra.Command {
 func (a *app) auditCommand() *cobra.Command {
 	return list(a, "audit", "Show who changed what, the newest first", "/api/v1/audit",
 		[]string{"WHEN", "WHO", "WHAT", "SUBJECT", "FROM", "TO"}, func(l wire.AuditLine) []string {
-			return []string{clock(l.At, time.Now()), l.Actor, l.Action, l.Subject, clip(l.Before, 40), clip(l.After, 40)}
+			return []string{clock(l.At, time.Now()), l.Actor, l.Action, l.Subject, a.fit(l.Before, 40), l.After}
 		})
 }

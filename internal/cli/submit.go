@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net/http"
@@ -17,6 +18,9 @@ import (
 	"vexillum/internal/core/frames"
 	"vexillum/internal/wire"
 )
+
+// mostMemory is more than any machine has.
+const mostMemory = 64 << 40
 
 func (a *app) submitCommand() *cobra.Command {
 	var in wire.Submit
@@ -57,6 +61,9 @@ func (a *app) submitCommand() *cobra.Command {
 					return usageError{fmt.Errorf("--memory %q: write it like 4GiB", memory)}
 				}
 			}
+			if takes.Cores < 0 || takes.Devices < 0 || takes.MemoryBytes > mostMemory {
+				return usageError{fmt.Errorf("a lease takes 0 cores or more, 0 devices or more, and at most %s of memory", size(mostMemory))}
+			}
 			if takes != (wire.Amounts{}) {
 				in.Takes = &takes
 			}
@@ -87,10 +94,16 @@ func (a *app) submitCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if a.json {
+			if a.json && !follow {
 				return a.printJSON(receipt)
 			}
-			a.receipt(receipt)
+			if a.json {
+				if err := json.NewEncoder(a.out).Encode(receipt); err != nil { // a line, as the changes that follow
+					return err
+				}
+			} else {
+				a.receipt(receipt)
+			}
 			if !follow {
 				return nil
 			}
@@ -139,6 +152,10 @@ func (a *app) submitCommand() *cobra.Command {
 	f.BoolVar(&follow, "follow", false, "watch the run until it ends")
 	_ = c.MarkFlagRequired("project")
 	_ = c.MarkFlagRequired("frames")
+	a.completeFlags(c, map[string]lister{
+		"project": projectList, "recipe": recipeList, "kind": words("proof", "final", "correction"), "order": words("forward", "reverse", "scouts"),
+		"priority": words("urgent", "high", "normal", "low", "filler"),
+	})
 	return c
 }
 
@@ -214,43 +231,6 @@ func parseSize(text string) (width, height int, err error) {
 		return 0, 0, fmt.Errorf("--size %q: write it like 1920x1080", text)
 	}
 	return width, height, nil
-}
-
-// steerCommand makes hold, release, cancel and retry.
-func (a *app) steerCommand(what string) *cobra.Command {
-	short := map[string]string{
-		"hold":    "Give a run no more nodes; frames in flight finish",
-		"release": "Let a held run go on",
-		"cancel":  "End a run and all its renderers at once",
-		"retry":   "Try the parked frames of a run again",
-	}
-	var now bool
-	c := a.jsonFlag(&cobra.Command{
-		Use: what + " RUN", Short: short[what], Long: short[what] + ".\n\n" + runNames, Args: exactly(1, "the name of a run"),
-		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
-			run, err := findRun(ctx, cl, args[0])
-			if err != nil {
-				return err
-			}
-			address := fmt.Sprintf("/api/v1/runs/%d/%s", run.ID, what)
-			if now {
-				address += "?now=true"
-			}
-			before := run
-			if err := cl.Do(ctx, http.MethodPost, address, nil, &run); err != nil {
-				return err
-			}
-			if a.json {
-				return a.printJSON(run)
-			}
-			fmt.Fprintf(a.out, "%s  %s%s\n", run.Name, state(run.State), inFlight(what, now, before))
-			return nil
-		}),
-	})
-	if what == "hold" {
-		c.Flags().BoolVar(&now, "now", false, "stop frames in flight, too; their work is lost")
-	}
-	return c
 }
 
 // inFlight says what becomes of the frames that were being rendered.

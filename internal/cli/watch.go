@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net/http"
@@ -61,7 +62,7 @@ func findRun(ctx context.Context, c *client.Client, name string) (wire.Run, erro
 }
 
 // due tells when a run must be ready, with a sign if it is forecast to miss that.
-func due(r wire.Run, now time.Time) string {
+func dueText(r wire.Run, now time.Time) string {
 	switch {
 	case r.Due == nil:
 		return ""
@@ -79,45 +80,6 @@ func finish(f wire.Forecast, now time.Time) string {
 		return clock(*f.Median, now)
 	}
 	return clock(*f.Median, now) + " – " + clock(*f.Late, now)
-}
-
-func (a *app) queueCommand() *cobra.Command {
-	var all bool
-	c := a.jsonFlag(&cobra.Command{
-		Use:   "queue",
-		Short: "Show the runs: rendering, waiting, and the newest that ended",
-		Args:  exactly(0, "no arguments"),
-		RunE: a.asking(func(ctx context.Context, cl *client.Client, _ []string) error {
-			runs, err := get[[]wire.Run](ctx, cl, "/api/v1/runs")
-			if err != nil {
-				return err
-			}
-			if a.json {
-				return a.printJSON(runs)
-			}
-			if len(runs) == 0 {
-				fmt.Fprintln(a.out, "The queue is empty. Submit a scene with: vexillum submit SCENE --project NAME --frames 1-120")
-				return nil
-			}
-			now, ended := time.Now(), 0
-			t := newTable(a.out, "RUN", "PROJECT", "STATE", ">DONE", ">FRAMES", "FINISH", "DUE", "NODES", "WHY")
-			for _, r := range runs {
-				if r.EndedAt != nil {
-					if ended++; ended > 10 && !all {
-						continue
-					}
-				}
-				t.add(r.Name, r.Project, state(r.State), fmt.Sprint(r.DoneCount), fmt.Sprint(r.FrameCount), finish(r.Forecast, now), due(r, now), clip(strings.Join(r.Nodes, " "), 18), clip(whyShort(r), 52))
-			}
-			t.print()
-			if ended > 10 && !all {
-				fmt.Fprintf(a.out, "%d more that ended; --all shows them\n", ended-10)
-			}
-			return nil
-		}),
-	})
-	c.Flags().BoolVar(&all, "all", false, "show all that ended, too")
-	return c
 }
 
 // whyShort is the reason of a run, with its troubles first.
@@ -227,38 +189,39 @@ func (a *app) showRun(r wire.Run, log []wire.LogLine) error {
 	}
 	a.facts("number", fmt.Sprintf("#%d", r.ID), "why", r.Why, "project", r.Project, "owner", r.Owner, "scene", r.Scene, "recipe", r.Recipe, "passes", strings.Join(r.Passes, ", "), "needs", r.Needs, "priority", unless(r.Priority, "normal"), "ceiling", r.Ceiling, "order", r.Sequence, "scouts", r.Scouts, "takes", takesText(r), "renderers", environmentText(r.Environment),
 		"size", fmt.Sprintf("%d×%d", r.Width, r.Height), "frames", fmt.Sprintf("%s (%d)", r.Frames, r.FrameCount), "shot", r.Shot, "output", r.Output,
-		"finish", finishing, "due", due(r, now), "took", took, "nodes", strings.Join(r.Nodes, ", "))
+		"finish", finishing, "due", dueText(r, now), "took", took, "nodes", strings.Join(r.Nodes, ", "))
 	fmt.Fprintf(a.out, "\n  %s\n\n", ribbon(r, 72, colours(a.out)))
 	for _, s := range []struct{ word, set string }{
 		{"done", r.Sets.Done}, {"delivering", r.Sets.Delivering}, {"verifying", r.Sets.Verifying}, {"rendering", r.Sets.Rendering},
 		{"dealt", r.Sets.Dealt}, {"failed", r.Sets.Failed}, {"parked", r.Sets.Parked}, {"to do", r.Sets.ToDo},
 	} {
 		if s.set != "" {
-			fmt.Fprintf(a.out, "  %-13s %s\n", state(s.word), clip(s.set, 90))
+			fmt.Fprintf(a.out, "  %-13s %s\n", state(s.word), a.fit(s.set, 90))
 		}
 	}
 	for _, t := range r.Troubles {
 		fmt.Fprintf(a.out, "\n  frame %d failed %s:\n", t.Frame, times(len(t.Failed)))
 		for _, f := range t.Failed {
 			line, _, _ := strings.Cut(f.Message, "\n")
-			fmt.Fprintf(a.out, "    %s  %-11s %s: %s\n", clock(f.At, now), f.Node, f.Cause, clip(line, 70))
+			fmt.Fprintf(a.out, "    %s  %-11s %s: %s\n", clock(f.At, now), f.Node, f.Cause, a.fit(line, 70))
 		}
 	}
 	if len(log) > 0 {
 		fmt.Fprintln(a.out)
 		for i := len(log) - 1; i >= 0; i-- {
-			fmt.Fprintf(a.out, "  %s  %-11s %s\n", clock(log[i].At, now), log[i].Node, clip(log[i].Reason, 92))
+			fmt.Fprintf(a.out, "  %s  %-11s %s\n", clock(log[i].At, now), log[i].Node, a.fit(log[i].Reason, 92))
 		}
 	}
 	return nil
 }
 
 func (a *app) followCommand() *cobra.Command {
-	return &cobra.Command{
-		Use:   "follow NAME",
+	return a.jsonFlag(&cobra.Command{
+		Use:   "follow RUN",
 		Short: "Watch a run until it ends; the exit code tells how",
-		Long:  "Watches a run until it ends. The exit code is 0 if every frame is done and 1 otherwise.",
-		Args:  exactly(1, "the name of a run"),
+		Long: "Watches a run until it ends. The exit code is 0 if every frame is done and 1 otherwise. With --json each change\n" +
+			"is a line.\n\n" + runNames,
+		Args: exactly(1, "the name of a run"),
 		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
 			run, err := findRun(ctx, cl, args[0])
 			if err != nil {
@@ -273,7 +236,7 @@ func (a *app) followCommand() *cobra.Command {
 			}
 			return nil
 		}),
-	}
+	})
 }
 
 // errEnded ends the stream of changes of a run that has ended.
@@ -282,7 +245,13 @@ var errEnded = errors.New("the run has ended")
 // follow shows a run's progress until it ends and returns it as it then is.
 func (a *app) follow(ctx context.Context, c *client.Client, run wire.Run) (wire.Run, error) {
 	show, done := a.progress(run)
+	if a.json {
+		show, done = a.lines(), func() {}
+	}
 	show(run, "")
+	if run.State == "held" && !a.json {
+		show(run, run.Name+" is held: this waits until somebody releases it, with: vexillum release "+run.Name)
+	}
 	var err error
 	if run.EndedAt == nil {
 		err = c.Changes(ctx, 0, func(change wire.Change) error {
@@ -302,12 +271,29 @@ func (a *app) follow(ctx context.Context, c *client.Client, run wire.Run) (wire.
 	if err != nil && !errors.Is(err, errEnded) {
 		return run, err
 	}
+	if a.json {
+		return run, nil
+	}
 	took := ""
 	if run.StartedAt != nil && run.EndedAt != nil {
 		took = " in " + duration(run.EndedAt.Sub(*run.StartedAt))
 	}
 	fmt.Fprintf(a.out, "%s  %s%s: %s\n", run.Name, state(run.State), took, run.Why)
 	return run, nil
+}
+
+// lines shows each change of a run as a line of JSON: its state and what is done.
+func (a *app) lines() func(wire.Run, string) {
+	last := ""
+	return func(r wire.Run, _ string) {
+		data, err := json.Marshal(map[string]any{
+			"run": r.ID, "name": r.Name, "state": r.State, "done": r.DoneCount, "frames": r.FrameCount, "parked": r.ParkedCount, "why": r.Why, "ended_at": r.EndedAt,
+		})
+		if line := string(data); err == nil && line != last {
+			last = line
+			fmt.Fprintln(a.out, line)
+		}
+	}
 }
 
 // progress returns how a run's progress is shown: as a live bar on a

@@ -287,6 +287,9 @@ func (a *Agent) oneSession(ctx context.Context) error {
 			return err
 		}
 	}
+	if err := a.checkRenderers(); err != nil {
+		return err
+	}
 	a.facts.Renderers = findRenderers(ctx, a.recipes, a.o.Renderers)
 	if a.fresh {
 		a.fresh = false

@@ -2,12 +2,14 @@ package node
 
 import (
 	"context"
+	"fmt"
 	"math"
 	"os"
 	"os/exec"
 	"regexp"
 	"runtime"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -37,6 +39,32 @@ func machineFacts(ctx context.Context, dir, version string) wire.Facts {
 		f.Disk = int64(d.Free)
 	}
 	return f
+}
+
+// noRenderers is what --renderers says of a machine that offers none.
+const noRenderers = "none"
+
+// checkRenderers refuses names of which no recipe has any; of one among others it
+// only warns, as a recipe may be away for a while.
+func (a *Agent) checkRenderers() error {
+	var known, unknown []string
+	for _, r := range a.recipes {
+		known = append(known, r.Name)
+	}
+	slices.Sort(known)
+	for _, name := range a.o.Renderers {
+		if name != noRenderers && !slices.Contains(known, name) {
+			unknown = append(unknown, name)
+		}
+	}
+	switch {
+	case len(unknown) == 0:
+		return nil
+	case len(unknown) == len(a.o.Renderers):
+		return fmt.Errorf("--renderers %s: the farm has no such recipe; there are %s, or none", strings.Join(unknown, ","), strings.Join(known, ", "))
+	}
+	a.o.Told(fmt.Sprintf("--renderers names %s, and the farm has no such recipe; there are %s", strings.Join(unknown, ", "), strings.Join(known, ", ")))
+	return nil
 }
 
 // findRenderers runs the program of each recipe and returns those that tell

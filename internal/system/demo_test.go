@@ -88,7 +88,7 @@ func TestDemoIsLeftWithoutATrace(t *testing.T) {
 		}
 		return len(now.Nodes) >= 8 && states["rendering"] && states["queued"] && states["held"] && states["done"] && states["cancelled"]
 	})
-	if !kinds["rack"] || !kinds["desk"] || !nodes["silent"] || !nodes["held"] || !nodes["rendering"] {
+	if !kinds["rack"] || !kinds["desk"] || !nodes["away"] || !nodes["held"] || !nodes["rendering"] {
 		t.Errorf("nodes are %v of kind %v", nodes, kinds)
 	}
 	p.end(syscall.SIGINT)

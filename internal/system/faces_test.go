@@ -480,9 +480,6 @@ func TestConsoleByKeyboard(t *testing.T) {
 // TestConsoleIsLight measures what an open page costs on a busy farm: what comes
 // over the line, and how long the page of a node keeps its thread.
 func TestConsoleIsLight(t *testing.T) {
-	if testing.Short() {
-		t.Skip("it takes a while")
-	}
 	f := newFarm(t)
 	f.scene("salt.practice", "practice: 1\npicture: salt\ncost: 1s\n")
 	for i := range 4 {
@@ -491,6 +488,7 @@ func TestConsoleIsLight(t *testing.T) {
 	id := f.submit(wire.Submit{Job: "salt_010", Scene: "salt.practice", Frames: "1-2000"})
 	c := f.open()
 	c.signInAs("admin", password)
+	c.do(chromedp.WaitVisible(`nav`))
 	c.goTo(fmt.Sprintf("/runs/%d", id))
 	c.do(chromedp.WaitVisible(`section[aria-label="Frame map"]`))
 	f.done(id, 8)

@@ -324,7 +324,7 @@ func TestNodeThatLeavesGivesItsWorkBack(t *testing.T) {
 	id := f.submit(wire.Submit{Job: "salt", Scene: "salt.practice", Frames: "1-12"})
 	f.done(id, 2)
 	first.end(syscall.SIGTERM)
-	f.wait("kiln-01 is shown silent", func() bool { return f.node("kiln-01").State == "silent" })
+	f.wait("kiln-01 is shown as away", func() bool { return f.node("kiln-01").State == "away" })
 	if run := f.run(id); run.Sets.Dealt != "" || run.Sets.Rendering != "" {
 		t.Errorf("it still holds frames: %+v", run.Sets)
 	}
