@@ -24,7 +24,7 @@ export const Ribbon = memo(function Ribbon({ run, height = 18 }: { run: Run; hei
   const label = `${run.done_count} of ${run.frame_count} frames done`;
   return (
     <svg className="block w-full" style={{ height }} viewBox={`0 0 ${bins.length * 10} 18`} preserveAspectRatio="none" role="img" aria-label={label}>
-      {stretches(bins).map(({ state, at, length }) => {
+      {stretches(bins, height < 16).map(({ state, at, length }) => {
         const line = frameLine[state];
         const trouble = state === "failed" || state === "parked";
         return (
@@ -50,12 +50,13 @@ export const Ribbon = memo(function Ribbon({ run, height = 18 }: { run: Run; hei
 });
 
 /** States of bins, with those that nobody has begun in one piece: they are
- * hollow, and a ribbon is often narrow. */
-function stretches(bins: FrameState[]): { state: FrameState; at: number; length: number }[] {
+ * hollow, and a ribbon is often narrow. In a small one what is done is in one
+ * piece, too. */
+function stretches(bins: FrameState[], small: boolean): { state: FrameState; at: number; length: number }[] {
   const out: { state: FrameState; at: number; length: number }[] = [];
   bins.forEach((state, at) => {
     const last = out[out.length - 1];
-    if (last && last.state === state && (state === "to do" || state === "dealt")) {
+    if (last && last.state === state && (state === "to do" || state === "dealt" || (small && state === "done"))) {
       last.length++;
     } else {
       out.push({ state, at, length: 1 });
