@@ -19,7 +19,9 @@ func themes(t *testing.T) map[string]map[string]string {
 	out := map[string]map[string]string{"night": {}, "day": {}}
 	variable := regexp.MustCompile(`(--[\w-]+):\s*(#[0-9a-f]{6});`)
 	for name := range out {
-		for _, block := range regexp.MustCompile(fmt.Sprintf(`(?s)(?:name: "%s"|\[data-theme="%s"\] \{)(.*?)\}`, name, name)).FindAllSubmatch(css, -1) {
+		for _, block := range regexp.MustCompile(fmt.Sprintf(
+			`(?s)(?:name: "%s"|\[data-theme="%s"\] \{)(.*?)\}`, name, name,
+		)).FindAllSubmatch(css, -1) {
 			for _, v := range variable.FindAllSubmatch(block[1], -1) {
 				out[name][string(v[1])] = string(v[2])
 			}
@@ -51,12 +53,18 @@ func luminance(colour string) float64 {
 func TestColoursOfStates(t *testing.T) {
 	for theme, c := range themes(t) {
 		for _, ground := range []string{"--color-base-100", "--color-base-200", "--color-base-300"} {
-			for _, drawn := range []string{"--s-rendering", "--s-done", "--s-todo", "--s-dealt", "--s-held", "--s-failed", "--s-sidelined", "--line"} {
+			for _, drawn := range []string{
+				"--s-rendering", "--s-done", "--s-todo", "--s-dealt", "--s-held", "--s-failed", "--s-sidelined",
+				"--line",
+			} {
 				if r := contrast(c[drawn], c[ground]); r < 3 {
 					t.Errorf("%s: %s on %s has a contrast of %.2f, less than 3", theme, drawn, ground, r)
 				}
 			}
-			for _, text := range []string{"--color-base-content", "--muted", "--faint", "--brass", "--s-text-rendering", "--s-text-done", "--s-failed", "--s-held"} {
+			for _, text := range []string{
+				"--color-base-content", "--muted", "--faint", "--brass", "--s-text-rendering", "--s-text-done",
+				"--s-failed", "--s-held",
+			} {
 				if r := contrast(c[text], c[ground]); r < 4.5 {
 					t.Errorf("%s: %s as text on %s has a contrast of %.2f, less than 4.5", theme, text, ground, r)
 				}

@@ -283,7 +283,10 @@ func steer(what floor.Steering) func(*Server, *gin.Context) {
 		}
 		how := floor.How{Now: c.Query("now") == "true", Reason: strings.TrimSpace(c.Query("reason"))}
 		if len(how.Reason) > maxLabel || hasControls(how.Reason) {
-			problem(c, http.StatusUnprocessableEntity, "reason", fmt.Sprintf("a reason has at most %d characters, none of them a control character", maxLabel))
+			problem(
+				c, http.StatusUnprocessableEntity, "reason",
+				fmt.Sprintf("a reason has at most %d characters, none of them a control character", maxLabel),
+			)
 			return
 		}
 		v, err := f.Steer(c, farm.RunID(id), what, how, person(c))
@@ -366,7 +369,9 @@ func (s *Server) timings(c *gin.Context) {
 			place[r.Node], out.Nodes = at, append(out.Nodes, names[r.Node])
 		}
 		out.Seq = max(out.Seq, r.Seq)
-		out.Frames, out.Node, out.Seconds = append(out.Frames, r.Frame), append(out.Node, at), append(out.Seconds, math.Round(1000*r.RenderSeconds)/1000)
+		out.Frames, out.Node, out.Seconds = append(out.Frames, r.Frame), append(out.Node, at), append(
+			out.Seconds, math.Round(1000*r.RenderSeconds)/1000,
+		)
 	}
 	c.JSON(http.StatusOK, out)
 }

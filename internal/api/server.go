@@ -193,7 +193,9 @@ func New(o Options) (*Server, error) {
 		problem(c, http.StatusMethodNotAllowed, "", fmt.Sprintf("%s does not take %s", c.Request.URL.Path, c.Request.Method))
 	})
 	e.NoRoute(newConsole(o.Console).serve)
-	packed, err := gzhttp.NewWrapper(gzhttp.MinSize(minPacked), gzhttp.CompressionLevel(gzip.BestSpeed), gzhttp.EnableZstd(false))
+	packed, err := gzhttp.NewWrapper(
+		gzhttp.MinSize(minPacked), gzhttp.CompressionLevel(gzip.BestSpeed), gzhttp.EnableZstd(false),
+	)
 	if err != nil {
 		return nil, fmt.Errorf("setting up compression: %w", err)
 	}

@@ -41,7 +41,10 @@ func (s *Server) events(c *gin.Context) {
 	case "changed":
 		s.follow(c, f, after)
 	default:
-		problem(c, http.StatusUnprocessableEntity, "only", "only=changed tells only what changed; without it, runs and nodes that changed are told whole")
+		problem(
+			c, http.StatusUnprocessableEntity, "only",
+			"only=changed tells only what changed; without it, runs and nodes that changed are told whole",
+		)
 	}
 }
 

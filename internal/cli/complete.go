@@ -74,7 +74,7 @@ func arguments() map[string][]argument {
 		"nodes retire": node, "nodes revoke": node, "nodes set": node, "nodes test": node, "nodes rename": {{list: nodeList}}, "nodes hours": {{list: nodeList}},
 		"nodes usage": {{list: nodeList}}, "pool set": pool, "pool drop": pool, "pool hold": pool, "pool release": pool,
 		"place set": place, "place mark": place, "place hold": place, "place release": place, "project set": {{list: projectList}},
-		"recipes hold": {{list: recipeList}}, "recipes release": {{list: recipeList}},
+		"recipes show": {{list: recipeList}}, "recipes hold": {{list: recipeList}}, "recipes release": {{list: recipeList}},
 	}
 }
 
@@ -105,7 +105,9 @@ func (a *app) completes(of []argument) cobra.CompletionFunc {
 // completeFlags tells a shell what values of flags there are.
 func (a *app) completeFlags(c *cobra.Command, of map[string]lister) {
 	for name, list := range of {
-		_ = c.RegisterFlagCompletionFunc(name, func(c *cobra.Command, _ []string, typed string) ([]string, cobra.ShellCompDirective) {
+		_ = c.RegisterFlagCompletionFunc(name, func(
+			c *cobra.Command, _ []string, typed string,
+		) ([]string, cobra.ShellCompDirective) {
 			before := ""
 			if i := strings.LastIndex(typed, ","); i >= 0 { // of several with commas between
 				before, typed = typed[:i+1], typed[i+1:]

@@ -52,7 +52,9 @@ func (a *app) joinCommand() *cobra.Command {
 				)}
 			}
 			if o.Threads < 0 || o.Threads > mostThreads {
-				return usageError{fmt.Errorf("--threads %d: a renderer may use 1 thread to %d, or 0 for all cores", o.Threads, mostThreads)}
+				return usageError{fmt.Errorf(
+					"--threads %d: a renderer may use 1 thread to %d, or 0 for all cores", o.Threads, mostThreads,
+				)}
 			}
 			for i, text := range devices {
 				model, memory, _ := strings.Cut(text, "=")

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net/http"
 	"os"
 
@@ -16,7 +17,7 @@ import (
 func (a *app) nodeImportCommand() *cobra.Command {
 	var dryRun bool
 	c := a.jsonFlag(&cobra.Command{
-		Use:   "import FILE",
+		Use:   "import FILE|-",
 		Short: "Announce nodes, and set what a list says about them",
 		Long: "Reads a list of nodes as CSV; docs/nodes.md tells the columns. Nodes that are not there yet are announced: their\n" +
 			"settings wait until the machine enrols under that name. All rows are checked first, and nothing is half imported.",
@@ -32,7 +33,13 @@ func (a *app) nodeImportCommand() *cobra.Command {
 
 // sendFile sends a file about nodes, and tells what became of them.
 func (a *app) sendFile(ctx context.Context, cl *client.Client, method, path, kind, file string, dryRun bool) error {
-	data, err := os.ReadFile(file)
+	var data []byte
+	var err error
+	if file == "-" {
+		data, err = io.ReadAll(os.Stdin)
+	} else {
+		data, err = os.ReadFile(file)
+	}
 	if err != nil {
 		return fmt.Errorf("reading the list: %w", err)
 	}

@@ -107,7 +107,10 @@ func (a *app) printNodes(nodes []wire.Node, picked bool) {
 		for i, x := range n.Findings {
 			standing += map[bool]string{true: " ! ", false: ", "}[i == 0] + x.Kind
 		}
-		t.add(n.Name, n.Kind, standing, fmt.Sprintf("%.2f", n.Speed), fmt.Sprint(n.Cores), size(n.Memory), a.fit(strings.Join(n.Settings.Pools, " "), 18), now)
+		t.add(
+			n.Name, n.Kind, standing, fmt.Sprintf("%.2f", n.Speed), fmt.Sprint(n.Cores), size(n.Memory),
+			a.fit(strings.Join(n.Settings.Pools, " "), 18), now,
+		)
 	}
 	t.print()
 }

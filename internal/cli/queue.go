@@ -33,7 +33,10 @@ func (a *app) queueCommand() *cobra.Command {
 		Args:    exactly(0, "no arguments"),
 		RunE: a.asking(func(ctx context.Context, cl *client.Client, _ []string) error {
 			query := url.Values{}
-			for name, value := range map[string]string{"search": search, "project": project, "owner": owner, "due": due, "sort": sort, "state": strings.Join(states, ",")} {
+			for name, value := range map[string]string{
+				"search": search, "project": project, "owner": owner, "due": due, "sort": sort,
+				"state": strings.Join(states, ","),
+			} {
 				if value != "" {
 					query.Set(name, value)
 				}
@@ -62,14 +65,26 @@ func (a *app) queueCommand() *cobra.Command {
 	f.BoolVar(&mine, "mine", false, "only your own")
 	f.StringSliceVar(&states, "state", nil, "only in these states, or open or ended")
 	f.StringVar(&due, "due", "", "only due so: 'at risk', 24h or 7d (within), any or none")
-	f.StringVar(&sort, "sort", "", "by name, project, owner, priority, state, done, due, submitted or ended (default: as they are dealt)")
+	f.StringVar(
+		&sort, "sort", "",
+		"by name, project, owner, priority, state, done, due, submitted or ended (default: as they are dealt)",
+	)
 	f.BoolVar(&down, "down", false, "sort the other way round")
-	a.completeFlags(c, map[string]lister{"project": projectList, "owner": ownerList, "state": words(runStates...), "due": words("at risk", "24h", "7d", "any", "none"), "sort": words("name", "project", "owner", "priority", "state", "done", "due", "submitted", "ended")})
+	a.completeFlags(
+		c,
+		map[string]lister{
+			"project": projectList, "owner": ownerList, "state": words(runStates...),
+			"due":  words("at risk", "24h", "7d", "any", "none"),
+			"sort": words("name", "project", "owner", "priority", "state", "done", "due", "submitted", "ended"),
+		},
+	)
 	return c
 }
 
 // runStates are the states of runs, as they can be asked for.
-var runStates = []string{"open", "ended", "rendering", "queued", "held", "waiting", "done", "done with gaps", "failed", "cancelled"}
+var runStates = []string{
+	"open", "ended", "rendering", "queued", "held", "waiting", "done", "done with gaps", "failed", "cancelled",
+}
 
 // queueNow shows what is in the queue, and the newest runs that ended.
 func (a *app) queueNow(ctx context.Context, cl *client.Client) error {
@@ -81,7 +96,9 @@ func (a *app) queueNow(ctx context.Context, cl *client.Client) error {
 		return a.printJSON(runs)
 	}
 	if len(runs) == 0 {
-		fmt.Fprintln(a.out, "The queue is empty. Submit a scene with: vexillum submit SCENE --project NAME --frames 1-120")
+		fmt.Fprintln(
+			a.out, "The queue is empty. Submit a scene with: vexillum submit SCENE --project NAME --frames 1-120",
+		)
 		return nil
 	}
 	var shown []wire.Run
@@ -151,7 +168,10 @@ func (a *app) runTable(runs []wire.Run, owners bool) {
 		if r.EndedAt != nil {
 			when = clock(*r.EndedAt, now)
 		}
-		t.add(r.Name, r.Project, state(r.State), fmt.Sprint(r.DoneCount), fmt.Sprint(r.FrameCount), when, dueText(r, now), nodes, inZone(whyShort(r), now))
+		t.add(
+			r.Name, r.Project, state(r.State), fmt.Sprint(r.DoneCount), fmt.Sprint(r.FrameCount), when, dueText(r, now),
+			nodes, inZone(whyShort(r), now),
+		)
 	}
 	t.print()
 }

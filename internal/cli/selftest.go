@@ -95,7 +95,10 @@ func (a *app) printTests(tests []wire.NodeTest) {
 	}
 	t := newTable(a.out, "NODE", "RENDERER", "RESULT", ">STARTING", ">RENDERING", ">CHECKING", ">DELIVERING", ">SPEED", "")
 	for _, x := range tests {
-		t.add(x.Name, x.Recipe, state(x.State), seconds(x.StartupSeconds), seconds(x.RenderSeconds), seconds(x.CheckSeconds), seconds(x.DeliverSeconds), speedText(x.Speed), x.Sentence)
+		t.add(
+			x.Name, x.Recipe, state(x.State), seconds(x.StartupSeconds), seconds(x.RenderSeconds),
+			seconds(x.CheckSeconds), seconds(x.DeliverSeconds), speedText(x.Speed), x.Sentence,
+		)
 	}
 	t.print()
 }

@@ -43,10 +43,16 @@ func (a *app) steerCommand(what string) *cobra.Command {
 		Use: what + " RUN…", Short: steering[what].short,
 		Long: steering[what].short + ". Name the runs, or choose all of a project or of your own for which it\n" +
 			"makes sense. What would be lost is said before, and asked about on a terminal.\n\n" + runNames,
-		Example: fmt.Sprintf("  vexillum %s salt_010 gannet_open/final-2\n  vexillum %s --project salt-clock --mine --dry-run", what, what),
+		Example: fmt.Sprintf(
+			"  vexillum %s salt_010 gannet_open/final-2\n  vexillum %s --project salt-clock --mine --dry-run", what,
+			what,
+		),
 		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
 			if chosen := s.project != "" || s.mine; chosen == (len(args) > 0) {
-				return usageError{fmt.Errorf("vexillum %s wants the names of runs, or --project or --mine without names; see vexillum %s --help", what, what)}
+				return usageError{fmt.Errorf(
+					"vexillum %s wants the names of runs, or --project or --mine without names; see vexillum %s --help",
+					what, what,
+				)}
 			}
 			found, err := a.chooseRuns(ctx, cl, what, args, s)
 			if err != nil {
@@ -71,7 +77,9 @@ func (a *app) steerCommand(what string) *cobra.Command {
 }
 
 // chooseRuns returns the runs that are named, or all for which an act makes sense.
-func (a *app) chooseRuns(ctx context.Context, cl *client.Client, what string, args []string, s steered) ([]wire.Run, error) {
+func (a *app) chooseRuns(
+	ctx context.Context, cl *client.Client, what string, args []string, s steered,
+) ([]wire.Run, error) {
 	var out []wire.Run
 	for _, name := range args {
 		run, err := findRun(ctx, cl, name)
@@ -112,7 +120,9 @@ func (a *app) chooseRuns(ctx context.Context, cl *client.Client, what string, ar
 }
 
 // steer does it to each run, after a yes where that is needed.
-func (a *app) steer(ctx context.Context, cl *client.Client, what string, runs []wire.Run, chosen bool, s steered) error {
+func (a *app) steer(
+	ctx context.Context, cl *client.Client, what string, runs []wire.Run, chosen bool, s steered,
+) error {
 	if len(runs) == 0 {
 		fmt.Fprintf(a.out, "No run there can be %s; nothing was changed.\n", steering[what].done)
 		return nil
@@ -144,7 +154,9 @@ func (a *app) steer(ctx context.Context, cl *client.Client, what string, runs []
 			query.Set("reason", s.reason)
 		}
 		run := before
-		err := cl.Do(ctx, http.MethodPost, fmt.Sprintf("/api/v1/runs/%d/%s?%s", run.ID, what, query.Encode()), nil, &run)
+		err := cl.Do(
+			ctx, http.MethodPost, fmt.Sprintf("/api/v1/runs/%d/%s?%s", run.ID, what, query.Encode()), nil, &run,
+		)
 		switch {
 		case err != nil && len(runs) == 1:
 			return err
@@ -170,7 +182,10 @@ func (a *app) steer(ctx context.Context, cl *client.Client, what string, runs []
 func (a *app) askFirst(what string, runs []wire.Run, lost int, chosen bool) error {
 	if !term.IsTerminal(int(os.Stdin.Fd())) {
 		if chosen {
-			return usageError{fmt.Errorf("%s would be %s; give --yes to do it, or --dry-run to see which", counted(len(runs), "run"), steering[what].done)}
+			return usageError{fmt.Errorf(
+				"%s would be %s; give --yes to do it, or --dry-run to see which", counted(len(runs), "run"),
+				steering[what].done,
+			)}
 		}
 		return nil
 	}

@@ -62,7 +62,9 @@ func (a *app) submitCommand() *cobra.Command {
 				}
 			}
 			if takes.Cores < 0 || takes.Devices < 0 || takes.MemoryBytes > mostMemory {
-				return usageError{fmt.Errorf("a lease takes 0 cores or more, 0 devices or more, and at most %s of memory", size(mostMemory))}
+				return usageError{fmt.Errorf(
+					"a lease takes 0 cores or more, 0 devices or more, and at most %s of memory", size(mostMemory),
+				)}
 			}
 			if takes != (wire.Amounts{}) {
 				in.Takes = &takes

@@ -63,7 +63,9 @@ func TestMomentsInZone(t *testing.T) {
 // TestSuggestions completes names once each, without those that are there.
 func TestSuggestions(t *testing.T) {
 	a := &app{}
-	got := a.suggest(t.Context(), words("salt_020", "salt_010", "gannet", "salt_010", "salt_030"), "salt", []string{"salt_030"})
+	got := a.suggest(
+		t.Context(), words("salt_020", "salt_010", "gannet", "salt_010", "salt_030"), "salt", []string{"salt_030"},
+	)
 	if strings.Join(got, " ") != "salt_010 salt_020" {
 		t.Errorf("suggested are %v", got)
 	}

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math"
 	"net/http"
 	"net/url"
 	"os"
@@ -94,7 +95,8 @@ func whyShort(r wire.Run) string {
 }
 
 func (a *app) showCommand() *cobra.Command {
-	return a.jsonFlag(&cobra.Command{
+	var whole bool
+	c := a.jsonFlag(&cobra.Command{
 		Use:   "show NAME",
 		Short: "Show one run or one node in full",
 		Long:  "NAME is a node or a run. " + runNames,
@@ -120,13 +122,44 @@ func (a *app) showCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			log, err := get[[]wire.LogLine](ctx, cl, fmt.Sprintf("/api/v1/runs/%d/log?limit=8", run.ID))
+			most := 8
+			if whole {
+				most = math.MaxInt
+			}
+			log, err := logOf(ctx, cl, run.ID, most)
 			if err != nil {
 				return err
+			}
+			if a.json && whole {
+				return a.printJSON(log)
 			}
 			return a.showRun(run, log)
 		}),
 	})
+	c.Flags().BoolVar(&whole, "log", false, "all that happened to the run, and why; with --json that alone")
+	return c
+}
+
+// pageOfLog is how many lines of a log are asked for at once.
+const pageOfLog = 1000
+
+// logOf returns what happened to a run, the newest first: at most so many lines.
+func logOf(ctx context.Context, cl *client.Client, run int64, most int) ([]wire.LogLine, error) {
+	out := []wire.LogLine{}
+	before := int64(0)
+	for len(out) < most {
+		ask := min(pageOfLog, most-len(out))
+		lines, err := get[[]wire.LogLine](ctx, cl, fmt.Sprintf("/api/v1/runs/%d/log?limit=%d&before=%d", run, ask, before))
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, lines...)
+		if len(lines) < ask {
+			break
+		}
+		before = lines[len(lines)-1].Seq
+	}
+	return out, nil
 }
 
 // whyCommand tells the reason for something.

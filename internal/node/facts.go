@@ -61,9 +61,15 @@ func (a *Agent) checkRenderers() error {
 	case len(unknown) == 0:
 		return nil
 	case len(unknown) == len(a.o.Renderers):
-		return fmt.Errorf("--renderers %s: the farm has no such recipe; there are %s, or none", strings.Join(unknown, ","), strings.Join(known, ", "))
+		return fmt.Errorf(
+			"--renderers %s: the farm has no such recipe; there are %s, or none", strings.Join(unknown, ","),
+			strings.Join(known, ", "),
+		)
 	}
-	a.o.Told(fmt.Sprintf("--renderers names %s, and the farm has no such recipe; there are %s", strings.Join(unknown, ", "), strings.Join(known, ", ")))
+	a.o.Told(fmt.Sprintf(
+		"--renderers names %s, and the farm has no such recipe; there are %s", strings.Join(unknown, ", "),
+		strings.Join(known, ", "),
+	))
 	return nil
 }
 

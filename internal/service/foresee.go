@@ -27,7 +27,9 @@ const (
 // Foresee plays a change of a run before it is made, and adds to what is told of
 // it when the run is finished with it and without it, and which others are
 // finished at another time. Where there is no time to play, nothing is added.
-func (s *Service) Foresee(ctx context.Context, f *floor.Floor, id farm.RunID, in wire.RunChange, by farm.Person, out *wire.RunChanged) error {
+func (s *Service) Foresee(
+	ctx context.Context, f *floor.Floor, id farm.RunID, in wire.RunChange, by farm.Person, out *wire.RunChanged,
+) error {
 	if !s.trying.TryLock() { // somebody else's is being played
 		return nil
 	}
@@ -49,7 +51,9 @@ func (s *Service) Foresee(ctx context.Context, f *floor.Floor, id farm.RunID, in
 	if was, will := before[id], after[id]; was.Known && will.Known {
 		out.Before, out.After = forecastView(was), forecastView(will)
 		if moves(was, will, seen.Before.At) != 0 {
-			out.Sentence += fmt.Sprintf("; it is ready about %s instead of %s", farm.Moment(will.Median), farm.Moment(was.Median))
+			out.Sentence += fmt.Sprintf(
+				"; it is ready about %s instead of %s", farm.Moment(will.Median), farm.Moment(was.Median),
+			)
 		} else {
 			out.Sentence += fmt.Sprintf("; it is ready about %s either way", farm.Moment(will.Median))
 		}

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -16,7 +17,9 @@ func TestManyRunsAtOnce(t *testing.T) {
 	t.Parallel()
 	f := newFarm(t)
 	f.signIn()
-	if _, stderr, code := f.vexillum("drill", "--from-farm"); code != 1 || !strings.Contains(stderr, "nothing in the queue has frames left") {
+	if _, stderr, code := f.vexillum("drill", "--from-farm"); code != 1 || !strings.Contains(
+		stderr, "nothing in the queue has frames left",
+	) {
 		t.Errorf("a drill from an empty queue: %d %s", code, stderr)
 	}
 	f.patch("/api/v1/projects/gannet", wire.ProjectChange{Title: new("Gannet"), Scenes: "scenes", Frames: "frames"})
@@ -27,13 +30,17 @@ func TestManyRunsAtOnce(t *testing.T) {
 	f.submit(wire.Submit{Job: "gannet_open", Project: "gannet", Scene: "salt.practice", Frames: "1-3"})
 
 	// Lists: filtered, counted, whole.
-	if out := f.must("queue", "--state", "queued", "--project", "salt-clock"); strings.Count(out, "salt_") != 3 || strings.Contains(out, "gannet_open") {
+	if out := f.must(
+		"queue", "--state", "queued", "--project", "salt-clock",
+	); strings.Count(out, "salt_") != 3 || strings.Contains(out, "gannet_open") {
 		t.Errorf("queued runs of a project:\n%s", out)
 	}
 	if out := f.must("queue", "--state", "held"); !strings.Contains(out, "50 of 57; --all lists them all") {
 		t.Errorf("held runs:\n%s", out)
 	}
-	if out := f.must("queue", "--state", "held", "--all", "--sort", "name", "--down"); strings.Count(out, "salt_") != 57 || !strings.Contains(strings.Split(out, "\n")[1], "salt_60") {
+	if out := f.must(
+		"queue", "--state", "held", "--all", "--sort", "name", "--down",
+	); strings.Count(out, "salt_") != 57 || !strings.Contains(strings.Split(out, "\n")[1], "salt_60") {
 		t.Errorf("all held runs:\n%s", out)
 	}
 	if out := f.must("queue", "--search", "nowhere to be found"); out != "No run is like that.\n" {
@@ -43,37 +50,32 @@ func TestManyRunsAtOnce(t *testing.T) {
 		t.Errorf("an unknown state: %d %s", code, stderr)
 	}
 	// No reason is cut in a pipe.
-	if out := f.must("queue", "--search", "salt_01"); !strings.Contains(out, "no node has practice; install it on one and restart its node process") {
+	if out := f.must("queue", "--search", "salt_01"); !strings.Contains(
+		out, "no node has practice; install it on one and restart its node process",
+	) {
 		t.Errorf("the reason is cut:\n%s", out)
 	}
 
-	// Many at once: tried on paper, refused without a yes, done with one.
-	if out := f.must("hold", "--project", "salt-clock", "--dry-run"); strings.Count(out, "would be held") != 3 {
-		t.Errorf("a dry run says:\n%s", out)
+	f.steersManyFromTheCommandLine()
+
+	// One recipe in full, and all that happened to a run.
+	if out := f.must("recipes", "show", "povray"); !strings.Contains(out, "mode") || !strings.Contains(out, "SETTING") {
+		t.Errorf("a recipe in full:\n%s", out)
 	}
-	if _, stderr, code := f.vexillum("hold", "--project", "salt-clock"); code != 2 || !strings.Contains(stderr, "3 runs would be held; give --yes") {
-		t.Errorf("without a yes: %d %s", code, stderr)
+	if _, stderr, code := f.vexillum("recipes", "show", "povrey"); code != 1 || !strings.Contains(stderr, `there is no recipe "povrey"`) {
+		t.Errorf("an unknown recipe: %d %s", code, stderr)
 	}
-	if n := f.count(`SELECT count(*) FROM run WHERE state = 'held'`); n != 57 {
-		t.Errorf("%d runs are held before the yes", n)
+	if out := f.must("show", "salt_03", "--log"); !strings.Contains(out, "the filer is moved") || !strings.Contains(out, "submitted by admin") {
+		t.Errorf("all that happened:\n%s", out)
 	}
-	f.must("hold", "--project", "salt-clock", "--yes", "--reason", "the filer is moved")
-	if n := f.count(`SELECT count(*) FROM run WHERE reason = 'held by admin: the filer is moved'`); n != 3 {
-		t.Errorf("%d runs are held for the reason", n)
-	}
-	if out := f.must("hold", "--project", "salt-clock", "--yes"); out != "No run there can be held; nothing was changed.\n" {
-		t.Errorf("nothing to do: %q", out)
-	}
-	f.must("release", "salt_01", "salt_02/final-1")
-	if out, stderr, code := f.vexillum("cancel", "salt_01", "salt_99"); code != 1 || !strings.Contains(stderr, `no run called "salt_99"`) || f.runNamed("salt_01").EndedAt != nil {
-		t.Errorf("one of two names is wrong: %d %s%s", code, out, stderr)
-	}
-	if _, stderr, code := f.vexillum("cancel"); code != 2 || !strings.Contains(stderr, "names of runs") {
-		t.Errorf("cancel without a name: %d %s", code, stderr)
+	if list := f.must("nodes", "export"); f.mustSaying(list, "nodes", "import", "-", "--dry-run") == "" {
+		t.Error("a list from standard input says nothing")
 	}
 
 	// Names are completed, those of runs that are there.
-	if out := f.must("__complete", "cancel", "salt_01/final-1", "salt_0"); !strings.Contains(out, "salt_02/final-1\n") || strings.Contains(out, "salt_01/final-1\n") {
+	if out := f.must(
+		"__complete", "cancel", "salt_01/final-1", "salt_0",
+	); !strings.Contains(out, "salt_02/final-1\n") || strings.Contains(out, "salt_01/final-1\n") {
 		t.Errorf("completed are:\n%s", out)
 	}
 	if out := f.must("__complete", "submit", "--project", "g"); !strings.Contains(out, "gannet\n") {
@@ -83,6 +85,33 @@ func TestManyRunsAtOnce(t *testing.T) {
 		t.Errorf("completed states are:\n%s", out)
 	}
 
+	f.refusesTheImpossible()
+
+	// A run is followed as lines of JSON, from the submit on.
+	f.join("kiln-01", "--renderers", "practice")
+	out := f.must(
+		"submit", "salt.practice", "--project", "salt-clock", "--job", "salt_followed", "--frames", "1-5", "--size",
+		"64x36", "--priority", "high", "--follow", "--json",
+	)
+	lines := strings.Split(strings.TrimSpace(out), "\n")
+	var last struct {
+		State string `json:"state"`
+		Done  int    `json:"done"`
+	}
+	for _, line := range lines {
+		if !json.Valid([]byte(line)) {
+			t.Errorf("this line is no JSON: %s", line)
+		}
+	}
+	if err := json.Unmarshal([]byte(lines[len(lines)-1]), &last); err != nil || last.State != "done" || last.Done != 5 {
+		t.Errorf("the last line is %s", lines[len(lines)-1])
+	}
+}
+
+// refusesTheImpossible gives values that can never be.
+func (f *farm) refusesTheImpossible() {
+	f.t.Helper()
+	t := f.t
 	// What can never be is refused at once.
 	for _, c := range []struct{ want, args string }{
 		{"at most 64.0 TiB of memory", "submit salt.practice --project salt-clock --frames 1-3 --memory 100TiB"},
@@ -97,24 +126,57 @@ func TestManyRunsAtOnce(t *testing.T) {
 	if err := os.WriteFile(key, []byte(f.key()), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, stderr, code := f.vexillum("join", "http://"+f.listen, "--key-file", key, "--name", "kiln-77", "--data", filepath.Join(f.dir, "kiln-77"), "--renderers", "practise"); code != 1 || !strings.Contains(stderr, "no such recipe; there are") {
+	if _, stderr, code := f.vexillum(
+		"join", "http://"+f.listen, "--key-file", key, "--name", "kiln-77", "--data", filepath.Join(f.dir, "kiln-77"),
+		"--renderers", "practise",
+	); code != 1 || !strings.Contains(stderr, "no such recipe; there are") {
 		t.Errorf("an unknown renderer: %d %s", code, stderr)
 	}
+}
 
-	// A run is followed as lines of JSON, from the submit on.
-	f.join("kiln-01", "--renderers", "practice")
-	out := f.must("submit", "salt.practice", "--project", "salt-clock", "--job", "salt_followed", "--frames", "1-5", "--size", "64x36", "--priority", "high", "--follow", "--json")
-	lines := strings.Split(strings.TrimSpace(out), "\n")
-	var last struct {
-		State string `json:"state"`
-		Done  int    `json:"done"`
+// steersManyFromTheCommandLine tries on paper, without a yes, and with one.
+func (f *farm) steersManyFromTheCommandLine() {
+	f.t.Helper()
+	t := f.t
+	// Many at once: tried on paper, refused without a yes, done with one.
+	if out := f.must("hold", "--project", "salt-clock", "--dry-run"); strings.Count(out, "would be held") != 3 {
+		t.Errorf("a dry run says:\n%s", out)
 	}
-	for _, line := range lines {
-		if !json.Valid([]byte(line)) {
-			t.Errorf("this line is no JSON: %s", line)
-		}
+	if _, stderr, code := f.vexillum("hold", "--project", "salt-clock"); code != 2 || !strings.Contains(
+		stderr, "3 runs would be held; give --yes",
+	) {
+		t.Errorf("without a yes: %d %s", code, stderr)
 	}
-	if err := json.Unmarshal([]byte(lines[len(lines)-1]), &last); err != nil || last.State != "done" || last.Done != 5 {
-		t.Errorf("the last line is %s", lines[len(lines)-1])
+	if n := f.count(`SELECT count(*) FROM run WHERE state = 'held'`); n != 57 {
+		t.Errorf("%d runs are held before the yes", n)
 	}
+	f.must("hold", "--project", "salt-clock", "--yes", "--reason", "the filer is moved")
+	if n := f.count(`SELECT count(*) FROM run WHERE reason = 'held by admin: the filer is moved'`); n != 3 {
+		t.Errorf("%d runs are held for the reason", n)
+	}
+	if out := f.must(
+		"hold", "--project", "salt-clock", "--yes",
+	); out != "No run there can be held; nothing was changed.\n" {
+		t.Errorf("nothing to do: %q", out)
+	}
+	f.must("release", "salt_01", "salt_02/final-1")
+	if out, stderr, code := f.vexillum("cancel", "salt_01", "salt_99"); code != 1 || !strings.Contains(stderr, `no run called "salt_99"`) || f.runNamed("salt_01").EndedAt != nil {
+		t.Errorf("one of two names is wrong: %d %s%s", code, out, stderr)
+	}
+	if _, stderr, code := f.vexillum("cancel"); code != 2 || !strings.Contains(stderr, "names of runs") {
+		t.Errorf("cancel without a name: %d %s", code, stderr)
+	}
+}
+
+// mustSaying is must with a text on standard input.
+func (f *farm) mustSaying(text string, args ...string) string {
+	f.t.Helper()
+	cmd := exec.Command(binary, args...)
+	cmd.Env = append(os.Environ(), "VEXILLUM_ACCESS="+filepath.Join(f.dir, "access.json"), "HOME="+f.dir)
+	cmd.Stdin = strings.NewReader(text)
+	out, err := cmd.CombinedOutput()
+	if err != nil {
+		f.t.Fatalf("vexillum %s: %v\n%s", strings.Join(args, " "), err, out)
+	}
+	return string(out)
 }

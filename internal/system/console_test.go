@@ -113,7 +113,9 @@ func (c *console) confirm(name string) {
 	c.t.Helper()
 	c.click(fmt.Sprintf(`//dialog//button[normalize-space()=%q]`, name))
 	c.wait("the dialog is answered", func() bool {
-		return value[bool](c, `!document.querySelector("dialog[open]") || !!document.querySelector("dialog [role=alert]")`)
+		return value[bool](
+			c, `!document.querySelector("dialog[open]") || !!document.querySelector("dialog [role=alert]")`,
+		)
 	})
 }
 

@@ -24,19 +24,30 @@ import (
 // point moves the pointer over what a selector finds and leaves it there.
 func (c *console) point(what string) (x, y float64) {
 	c.t.Helper()
-	at := value[[]float64](c, fmt.Sprintf(`(() => { const r = %s.getBoundingClientRect(); return [r.x + r.width / 2, r.y + r.height / 2]; })()`, what))
+	at := value[[]float64](
+		c,
+		fmt.Sprintf(
+			`(() => { const r = %s.getBoundingClientRect(); return [r.x + r.width / 2, r.y + r.height / 2]; })()`, what,
+		),
+	)
 	c.do(chromedp.MouseEvent(input.MouseMoved, at[0]+1, at[1]), chromedp.MouseEvent(input.MouseMoved, at[0], at[1]))
 	return at[0], at[1]
 }
 
 // waitingRows are the names of the runs that wait, in their order.
 func (c *console) waitingRows() string {
-	return value[string](c, `[...document.querySelectorAll("[data-still]")].filter(r => /frames?/.test(r.innerText) && r.querySelector("b")).map(r => r.querySelector("b").innerText).join(" ")`)
+	return value[string](
+		c,
+		`[...document.querySelectorAll("[data-still]")].filter(r => /frames?/.test(r.innerText) && r.querySelector("b")).map(r => r.querySelector("b").innerText).join(" ")`,
+	)
 }
 
 // releaseOf finds the button that releases a run of the list.
 func releaseOf(job string) string {
-	return fmt.Sprintf(`[...document.querySelectorAll("[data-still]")].find(r => r.querySelector("b")?.innerText === %q).querySelector("button")`, job)
+	return fmt.Sprintf(
+		`[...document.querySelectorAll("[data-still]")].find(r => r.querySelector("b")?.innerText === %q).querySelector("button")`,
+		job,
+	)
 }
 
 // TestConsoleStaysStill looks that an urgent run moves at once on an open page,
@@ -73,21 +84,34 @@ func TestConsoleStaysStill(t *testing.T) {
 	c.do(chromedp.MouseClickXY(x, y))
 	c.wait("the run that was pointed at is released", func() bool { return f.run(ids["salt_1"]).State == "queued" })
 	c.do(chromedp.MouseEvent(input.MouseMoved, 40, 600))
-	c.wait("the list catches up when the pointer leaves", func() bool { return strings.HasPrefix(c.waitingRows(), "salt_0 salt_9 salt_1 salt_2") })
+	c.wait("the list catches up when the pointer leaves", func() bool {
+		return strings.HasPrefix(
+			c.waitingRows(), "salt_0 salt_9 salt_1 salt_2",
+		)
+	})
 
 	// A press on what has only just come there does nothing.
-	at := value[[]float64](c, fmt.Sprintf(`(() => { const r = %s.getBoundingClientRect(); return [r.x + r.width / 2, r.y + r.height / 2]; })()`, releaseOf("salt_9")))
+	c.sees("No node can take salt_1/final-1 as it is.")
+	c.settled()
+	at := value[[]float64](
+		c,
+		fmt.Sprintf(
+			`(() => { const r = %s.getBoundingClientRect(); return [r.x + r.width / 2, r.y + r.height / 2]; })()`,
+			releaseOf("salt_9"),
+		),
+	)
 	zero := f.runNamed("salt_0")
 	before := f.count(`SELECT count(*) FROM run WHERE state = 'held'`) - 1 // without the one that is cancelled
 	c.do(chromedp.Evaluate(fmt.Sprintf(`(() => {
-		const look = () => {
-			if (document.querySelector("[data-still] b").innerText === "salt_0") return requestAnimationFrame(look);
+		// At once when the list has moved, before anybody can have seen it.
+		new MutationObserver((_, observer) => {
+			if (document.querySelector("[data-still] b").innerText === "salt_0") return;
+			observer.disconnect();
 			const hit = document.elementFromPoint(%f, %f);
 			hit.dispatchEvent(new PointerEvent("pointerdown", {bubbles: true}));
 			hit.click();
 			window.pressed = hit.innerText;
-		};
-		look();
+		}).observe(document.querySelector("main"), {childList: true, subtree: true, characterData: true});
 	})()`, at[0], at[1]), nil))
 	f.post(fmt.Sprintf("/api/v1/runs/%d/cancel", zero.ID))
 	c.wait("the list has moved and was pressed", func() bool { return value[string](c, `window.pressed ?? ""`) != "" })
@@ -176,40 +200,7 @@ func TestConsoleAwkwardly(t *testing.T) {
 	c.wait("the address names the frame", func() bool { return strings.HasSuffix(c.address(), "frame=8") })
 	c.goTo(fmt.Sprintf("/runs/%d?frame=5000", id))
 	c.sees("5000 is no frame of salt_010/final-1")
-
-	// A page that is opened while the line is down loads when it is back.
-	c.goTo("/")
-	c.sees("salt_010")
-	f.service.end(syscall.SIGKILL)
-	c.sees("The line to the service is lost")
-	c.do(chromedp.KeyEvent("g"), chromedp.KeyEvent("q"))
-	c.sees("The service does not answer")
-	f.serve()
-	c.sees("2 runs")
-	if strings.Contains(c.text(), "does not answer") {
-		t.Error("the page still says that the service does not answer")
-	}
-
-	// A sign-in that has ended leads to the sign-in, and back to the page.
-	c.goTo(fmt.Sprintf("/runs/%d?frame=3", id))
-	c.sees("frame 3 ·")
-	var tokens []wire.Token
-	if err := f.admin.Do(t.Context(), "GET", "/api/v1/tokens", nil, &tokens); err != nil {
-		t.Fatal(err)
-	}
-	for _, token := range tokens {
-		if token.Kind == "session" {
-			if err := f.admin.Do(t.Context(), "DELETE", "/api/v1/tokens/"+token.ID, nil, nil); err != nil {
-				t.Fatal(err)
-			}
-		}
-	}
-	c.sees("Your sign-in has ended")
-	c.signInAs("admin", password)
-	c.sees("frame 3 ·")
-	if got := c.address(); got != fmt.Sprintf("/runs/%d?frame=3", id) {
-		t.Errorf("after signing in the page is %s", got)
-	}
+	c.comesBackWhereItWas(id)
 }
 
 // onNewDocument runs a script before all others of a page.
@@ -238,11 +229,16 @@ func TestConsoleHands(t *testing.T) {
 	c.sees("No node can take orb/final-1 as it is.")
 	c.sees("No node has povray")
 	for i := range 9 {
-		f.submit(wire.Submit{Job: fmt.Sprintf("tidal_%d", i+1), Scene: "salt.practice", Frames: "1-2", Needs: "big-memory"})
+		f.submit(wire.Submit{
+			Job: fmt.Sprintf("tidal_%d", i+1), Scene: "salt.practice", Frames: "1-2", Needs: "big-memory",
+		})
 	}
 	c.sees("10 runs can be taken by no node")
 	c.sees("salt_010")
-	if y := value[float64](c, `[...document.querySelectorAll("h3")].find(h => h.innerText.startsWith("salt_010")).getBoundingClientRect().bottom`); y > browser.Height {
+	if y := value[float64](
+		c,
+		`[...document.querySelectorAll("h3")].find(h => h.innerText.startsWith("salt_010")).getBoundingClientRect().bottom`,
+	); y > browser.Height {
 		t.Errorf("what renders is at %.0f pixels, below the window", y)
 	}
 	c.press("Show them")
@@ -320,7 +316,10 @@ func TestConsoleOnATelephone(t *testing.T) {
 	t.Parallel()
 	f := newFarm(t)
 	long := "salt_clock_shot_" + strings.Repeat("x", 48)
-	f.patch("/api/v1/projects/salt-clock", wire.ProjectChange{Title: new("The Salt Clock of Pellmarsh " + strings.Repeat("w", 70))})
+	f.patch(
+		"/api/v1/projects/salt-clock",
+		wire.ProjectChange{Title: new("The Salt Clock of Pellmarsh " + strings.Repeat("w", 70))},
+	)
 	f.scene("salt.practice", "practice: 1\npicture: salt\ncost: 300ms\n")
 	machine := "kiln-" + strings.Repeat("m", 55)
 	f.join(machine, "--renderers", "practice")
@@ -332,16 +331,24 @@ func TestConsoleOnATelephone(t *testing.T) {
 	c.signInAs("admin", password)
 	c.do(chromedp.WaitVisible(`nav`))
 	node := f.node(machine).ID
-	for _, path := range []string{"/", "/queue", "/nodes", fmt.Sprintf("/nodes/%d", node), fmt.Sprintf("/runs/%d", id), "/keys", "/setup", "/nowhere"} {
+	for _, path := range []string{
+		"/", "/queue", "/nodes", fmt.Sprintf("/nodes/%d", node), fmt.Sprintf("/runs/%d", id), "/keys", "/setup",
+		"/nowhere",
+	} {
 		c.goTo(path)
 		c.do(chromedp.WaitVisible(`nav a[href="/queue"]`))
 		c.settled()
 		c.noSidewaysScroll(path + " on a telephone")
-		if got := value[float64](c, `document.querySelector('nav[aria-label="Pages"]').getBoundingClientRect().bottom`); got > 800.5 || got < 700 {
+		if got := value[float64](
+			c, `document.querySelector('nav[aria-label="Pages"]').getBoundingClientRect().bottom`,
+		); got > 800.5 || got < 700 {
 			t.Errorf("%s: the pages are at %.0f pixels", path, got)
 		}
 		// Nothing is printed over anything else: no text runs out of its own row.
-		over := value[[]string](c, `[...document.querySelectorAll("main a, main b, main h1, main h3, main span")].filter(e => e.children.length === 0 && e.innerText && e.getBoundingClientRect().right > innerWidth + 1 && !e.closest("table, .overflow-x-auto, .overflow-auto, .truncate")).map(e => e.innerText.slice(0, 30))`)
+		over := value[[]string](
+			c,
+			`[...document.querySelectorAll("main a, main b, main h1, main h3, main span")].filter(e => e.children.length === 0 && e.innerText && e.getBoundingClientRect().right > innerWidth + 1 && !e.closest("table, .overflow-x-auto, .overflow-auto, .truncate")).map(e => e.innerText.slice(0, 30))`,
+		)
 		if len(over) > 0 {
 			t.Errorf("%s: these run off the screen: %v", path, over)
 		}
@@ -352,7 +359,9 @@ func TestConsoleOnATelephone(t *testing.T) {
 	}
 	// Each page at the desk, too.
 	c.do(chromedp.EmulateViewport(browser.Width, browser.Height))
-	for _, path := range []string{"/", "/queue", "/nodes", fmt.Sprintf("/nodes/%d", node), fmt.Sprintf("/runs/%d", id), "/setup"} {
+	for _, path := range []string{
+		"/", "/queue", "/nodes", fmt.Sprintf("/nodes/%d", node), fmt.Sprintf("/runs/%d", id), "/setup",
+	} {
 		c.goTo(path)
 		c.do(chromedp.WaitVisible(`nav a[href="/queue"]`))
 		c.settled()
@@ -392,16 +401,14 @@ func TestConsoleByKeyboard(t *testing.T) {
 	c := f.open()
 	c.signInAs("admin", password)
 	c.sees("salt_010")
-	keys := func(all ...string) {
-		for _, k := range all {
-			c.do(chromedp.KeyEvent(k))
-		}
-	}
+	keys := c.keys
 	focused := func() string {
 		return value[string](c, `document.activeElement.innerText ?? document.activeElement.tagName`)
 	}
 	// The keys of the help work on every page.
-	for _, p := range []struct{ key, path string }{{"q", "/queue"}, {"n", "/nodes"}, {"e", "/keys"}, {"s", "/setup"}, {"w", "/"}} {
+	for _, p := range []struct{ key, path string }{
+		{"q", "/queue"}, {"n", "/nodes"}, {"e", "/keys"}, {"s", "/setup"}, {"w", "/"},
+	} {
 		keys("g", p.key)
 		c.wait("g "+p.key+" leads to "+p.path, func() bool { return c.address() == p.path })
 		keys("?")
@@ -432,7 +439,10 @@ func TestConsoleByKeyboard(t *testing.T) {
 		t.Errorf("%d places of the map are read out whenever they change", n)
 	}
 	// The contact sheet is one stop for Tab; arrows go on inside it.
-	if n := value[int](c, `[...document.querySelectorAll("button[aria-label^='Frame ']")].filter(b => b.tabIndex === 0 && !/Frame (before|after)/.test(b.ariaLabel)).length`); n != 1 {
+	if n := value[int](
+		c,
+		`[...document.querySelectorAll("button[aria-label^='Frame ']")].filter(b => b.tabIndex === 0 && !/Frame (before|after)/.test(b.ariaLabel)).length`,
+	); n != 1 {
 		t.Errorf("the contact sheet has %d stops", n)
 	}
 	c.do(chromedp.Focus(`button[aria-label="Frame 40, done"]`))
@@ -440,41 +450,7 @@ func TestConsoleByKeyboard(t *testing.T) {
 	c.wait("an arrow goes to the frame before", func() bool {
 		return value[string](c, `document.activeElement.ariaLabel`) == "Frame 39, done" && strings.HasSuffix(c.address(), "frame=39")
 	})
-
-	// Hours are painted by keyboard, or written.
-	c.goTo(fmt.Sprintf("/nodes/%d", f.node("kiln-01").ID))
-	c.do(chromedp.WaitVisible(`table[role=grid]`))
-	c.settled()
-	c.do(chromedp.Focus(`[data-cell="0-0"]`))
-	keys(kb.ArrowDown, kb.End, " ")
-	if got := value[string](c, `document.activeElement.ariaLabel`); got != "Tuesday 23:30 to 00:00, off duty" {
-		t.Errorf("the grid tells %q", got)
-	}
-	if n := value[int](c, `document.querySelectorAll("[role=gridcell][tabindex='0']").length`); n != 1 {
-		t.Errorf("the grid has %d stops", n)
-	}
-	words := `section[aria-label="Duty hours"] input[aria-describedby]`
-	c.fill(words, "mon-fri 9-5")
-	c.sees("is no stretch of time")
-	c.fill(words, "mon-fri 19:00-24:00,00:00-08:00; sat,sun 00:00-24:00")
-	c.press("Keep these hours")
-	c.confirm("Keep these hours")
-	c.wait("the written hours are kept", func() bool {
-		h := f.node("kiln-01").Settings.Hours
-		return h != nil && h.Week == "mon-fri 00:00-08:00,19:00-24:00; sat,sun 00:00-24:00"
-	})
-
-	// A cap beyond the machine is warned of; so is one that leaves nothing.
-	c.settled()
-	c.fill(`section[aria-label="Caps"] input`, "64")
-	c.sees("a cap of 64 caps nothing")
-
-	// Nodes are held with a reason.
-	c.press("Hold")
-	c.do(chromedp.WaitVisible(`dialog input`))
-	c.fill(`dialog input`, "its fan is loud")
-	c.confirm("Hold")
-	c.wait("it is held for that reason", func() bool { return strings.Contains(f.node("kiln-01").Why, "its fan is loud") })
+	c.setsANodeByKeyboard()
 }
 
 // TestConsoleIsLight measures what an open page costs on a busy farm: what comes
@@ -493,7 +469,10 @@ func TestConsoleIsLight(t *testing.T) {
 	c.do(chromedp.WaitVisible(`section[aria-label="Frame map"]`))
 	f.done(id, 8)
 	loaded := func() float64 {
-		return value[float64](c, `performance.getEntriesByType("resource").filter(e => /timings|results|\/log/.test(e.name)).reduce((n, e) => n + e.encodedBodySize, 0)`)
+		return value[float64](
+			c,
+			`performance.getEntriesByType("resource").filter(e => /timings|results|\/log/.test(e.name)).reduce((n, e) => n + e.encodedBodySize, 0)`,
+		)
 	}
 	time.Sleep(2 * time.Second)
 	before := loaded()
@@ -531,4 +510,97 @@ func (c *console) busy(during time.Duration) float64 {
 	before := task()
 	time.Sleep(during)
 	return (task() - before) / during.Seconds()
+}
+
+// comesBackWhereItWas opens a page while the line is down, and ends a sign-in
+// from elsewhere.
+func (c *console) comesBackWhereItWas(id int64) {
+	c.t.Helper()
+	t, f := c.t, c.farm
+	// A page that is opened while the line is down loads when it is back.
+	c.goTo("/")
+	c.sees("salt_010")
+	f.service.end(syscall.SIGKILL)
+	c.sees("The line to the service is lost")
+	c.do(chromedp.KeyEvent("g"), chromedp.KeyEvent("q"))
+	c.sees("The service does not answer")
+	f.serve()
+	c.sees("2 runs")
+	if strings.Contains(c.text(), "does not answer") {
+		t.Error("the page still says that the service does not answer")
+	}
+
+	// A sign-in that has ended leads to the sign-in, and back to the page.
+	c.goTo(fmt.Sprintf("/runs/%d?frame=3", id))
+	c.sees("frame 3 ·")
+	var tokens []wire.Token
+	if err := f.admin.Do(t.Context(), "GET", "/api/v1/tokens", nil, &tokens); err != nil {
+		t.Fatal(err)
+	}
+	for _, token := range tokens {
+		if token.Kind == "session" {
+			if err := f.admin.Do(t.Context(), "DELETE", "/api/v1/tokens/"+token.ID, nil, nil); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	c.sees("Your sign-in has ended")
+	c.signInAs("admin", password)
+	c.sees("frame 3 ·")
+	if got := c.address(); got != fmt.Sprintf("/runs/%d?frame=3", id) {
+		t.Errorf("after signing in the page is %s", got)
+	}
+}
+
+// setsANodeByKeyboard paints hours, writes them, and holds the node for a reason.
+func (c *console) setsANodeByKeyboard() {
+	c.t.Helper()
+	t, f := c.t, c.farm
+	keys := c.keys
+	// Hours are painted by keyboard, or written.
+	c.goTo(fmt.Sprintf("/nodes/%d", f.node("kiln-01").ID))
+	c.do(chromedp.WaitVisible(`table[role=grid]`))
+	c.settled()
+	c.do(chromedp.Focus(`[data-cell="0-0"]`))
+	keys(kb.ArrowDown, kb.End, " ")
+	if got := value[string](c, `document.activeElement.ariaLabel`); got != "Tuesday 23:30 to 00:00, off duty" {
+		t.Errorf("the grid tells %q", got)
+	}
+	if n := value[int](c, `document.querySelectorAll("[role=gridcell][tabindex='0']").length`); n != 1 {
+		t.Errorf("the grid has %d stops", n)
+	}
+	words := `section[aria-label="Duty hours"] input[aria-describedby]`
+	c.fill(words, "mon-fri 9-5")
+	c.sees("is no stretch of time")
+	c.fill(words, "mon-fri 19:00-24:00,00:00-08:00; sat,sun 00:00-24:00")
+	c.press("Keep these hours")
+	c.confirm("Keep these hours")
+	c.wait("the written hours are kept", func() bool {
+		h := f.node("kiln-01").Settings.Hours
+		return h != nil && h.Week == "mon-fri 00:00-08:00,19:00-24:00; sat,sun 00:00-24:00"
+	})
+
+	// A cap beyond the machine is warned of; so is one that leaves nothing.
+	c.settled()
+	c.fill(`section[aria-label="Caps"] input`, "64")
+	c.sees("a cap of 64 caps nothing")
+
+	// Nodes are held with a reason.
+	c.press("Hold")
+	c.do(chromedp.WaitVisible(`dialog input`))
+	c.fill(`dialog input`, "its fan is loud")
+	c.confirm("Hold")
+	c.wait("it is held for that reason", func() bool {
+		return strings.Contains(
+			f.node("kiln-01").Why, "its fan is loud",
+		)
+	})
+}
+
+// keys presses keys, one after the other.
+func (c *console) keys(all ...string) {
+	c.t.Helper()
+	for _, k := range all {
+		c.do(chromedp.KeyEvent(k))
+	}
 }

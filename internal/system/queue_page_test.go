@@ -40,7 +40,9 @@ func (c *console) back() {
 
 // rows returns the names of the runs or nodes in the table.
 func (c *console) rows() []string {
-	return value[[]string](c, `[...document.querySelectorAll("tbody a[data-row]")].map(a => a.innerText.replace(/\s+/g, " ").trim())`)
+	return value[[]string](
+		c, `[...document.querySelectorAll("tbody a[data-row]")].map(a => a.innerText.replace(/\s+/g, " ").trim())`,
+	)
 }
 
 func (c *console) waitRows(what string, want ...string) {
@@ -72,14 +74,23 @@ func TestConsoleQueue(t *testing.T) {
 		}
 	}
 	for range 60 {
-		id := f.submit(wire.Submit{Job: "gannet_open", Project: "gannet", Scene: "salt.practice", Frames: "1-3", Held: true})
+		id := f.submit(wire.Submit{
+			Job: "gannet_open", Project: "gannet", Scene: "salt.practice", Frames: "1-3", Held: true,
+		})
 		f.post(fmt.Sprintf("/api/v1/runs/%d/cancel?reason=the+cut+has+changed", id))
 	}
 	tobins, _, err := f.admin.SignIn(t.Context(), "tobin", password, "test")
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := tobins.Do(t.Context(), http.MethodPost, "/api/v1/runs", wire.Submit{Job: "tidal_floor", Project: "salt-clock", Scene: "salt.practice", Frames: "1-3", Held: true, Priority: "high", Due: "2099-03-04T18:00:00Z"}, nil); err != nil {
+	if err := tobins.Do(
+		t.Context(), http.MethodPost, "/api/v1/runs",
+		wire.Submit{
+			Job: "tidal_floor", Project: "salt-clock", Scene: "salt.practice", Frames: "1-3", Held: true,
+			Priority: "high", Due: "2099-03-04T18:00:00Z",
+		},
+		nil,
+	); err != nil {
 		t.Fatal(err)
 	}
 	c := f.open()
@@ -103,6 +114,38 @@ func TestConsoleQueue(t *testing.T) {
 	c.sees("salt_1 final 1")
 	c.sees("page 3 of 3")
 
+	choose := func(field, option string) {
+		c.pick(
+			fmt.Sprintf(
+				`label:has(> select):nth-of-type(%d) select`,
+				map[string]int{"project": 2, "state": 3, "owner": 4, "due": 5}[field],
+			),
+			option,
+		)
+	}
+	c.searchesTheQueue(choose)
+
+	c.comesBackToItsPlace(choose)
+	c.steersMany(choose)
+
+	// A telephone, and an address that nobody can read.
+	c.do(chromedp.EmulateViewport(390, 800))
+	c.noSidewaysScroll("Queue on a telephone")
+	c.do(chromedp.EmulateViewport(browser.Width, browser.Height))
+	c.goTo("/queue?state=asleep")
+	c.sees(`"asleep" is no state of a run`)
+	c.goTo("/quue")
+	c.sees("Nothing is at /quue")
+	c.goTo("/runs/abc")
+	c.sees("abc is no number of a run")
+	c.goTo("/nodes/7777")
+	c.sees("There is no node 7777")
+}
+
+// searchesTheQueue looks for runs by words and filters, alone and together.
+func (c *console) searchesTheQueue(choose func(field, option string)) {
+	c.t.Helper()
+	t := c.t
 	// Search and filters, alone and together; what is chosen stands in the address.
 	c.do(chromedp.KeyEvent("/"))
 	if !value[bool](c, `document.activeElement.matches("[data-search]")`) {
@@ -119,11 +162,11 @@ func TestConsoleQueue(t *testing.T) {
 	c.pick(`label:has(> select) select`, "gannet")
 	c.sees("60 runs found, page 1 of 2")
 	c.press("Show all")
-	choose := func(field, option string) {
-		c.pick(fmt.Sprintf(`label:has(> select):nth-of-type(%d) select`, map[string]int{"project": 2, "state": 3, "owner": 4, "due": 5}[field]), option)
-	}
 	choose("state", "held")
-	c.waitRows("held runs in their turn", "tidal_floor final 1", "salt_55 final 1", "salt_56 final 1", "salt_57 final 1", "salt_58 final 1")
+	c.waitRows(
+		"held runs in their turn", "tidal_floor final 1", "salt_55 final 1", "salt_56 final 1", "salt_57 final 1",
+		"salt_58 final 1",
+	)
 	choose("owner", "tobin")
 	c.waitRows("held runs of tobin", "tidal_floor final 1")
 	choose("due", "none")
@@ -133,35 +176,33 @@ func TestConsoleQueue(t *testing.T) {
 	choose("owner", "")
 	choose("due", "")
 	c.press("run") // by name, as people read names
-	c.waitRows("by name", "salt_55 final 1", "salt_56 final 1", "salt_57 final 1", "salt_58 final 1", "tidal_floor final 1")
+	c.waitRows(
+		"by name", "salt_55 final 1", "salt_56 final 1", "salt_57 final 1", "salt_58 final 1", "tidal_floor final 1",
+	)
 	if got := c.address(); !strings.Contains(got, "state=held") || !strings.Contains(got, "sort=name") {
 		t.Errorf("the address is %s", got)
 	}
 	c.do(chromedp.Reload())
-	c.waitRows("the same after a reload", "salt_55 final 1", "salt_56 final 1", "salt_57 final 1", "salt_58 final 1", "tidal_floor final 1")
+	c.waitRows(
+		"the same after a reload", "salt_55 final 1", "salt_56 final 1", "salt_57 final 1", "salt_58 final 1",
+		"tidal_floor final 1",
+	)
+}
 
-	// Back comes to the same place of the same page.
-	choose("state", "cancelled")
-	c.sees("114 runs found")
-	c.wait("the page is long enough to be scrolled", func() bool {
-		c.do(chromedp.Evaluate(`window.scrollTo(0, 900)`, nil))
-		return value[float64](c, `window.scrollY`) > 800
-	})
-	c.do(chromedp.Sleep(300*1e6), chromedp.Evaluate(`(() => { const links = [...document.querySelectorAll("tbody a[data-row]")]; links[25].click(); })()`, nil))
-	c.sees("What happened, and why")
-	if y := value[float64](c, `window.scrollY`); y != 0 {
-		t.Errorf("another page begins at %v", y)
-	}
-	c.back()
-	c.wait("back is at the same place", func() bool {
-		return strings.Contains(c.address(), "state=cancelled") && value[float64](c, `window.scrollY`) > 800
-	})
-
+// steersMany picks runs with Shift, and steers them together.
+func (c *console) steersMany(choose func(field, option string)) {
+	c.t.Helper()
+	f := c.farm
 	// Many are picked with Shift, and held runs released and held again with a reason.
 	choose("state", "held")
-	c.waitRows("held again", "salt_55 final 1", "salt_56 final 1", "salt_57 final 1", "salt_58 final 1", "tidal_floor final 1")
+	c.waitRows(
+		"held again", "salt_55 final 1", "salt_56 final 1", "salt_57 final 1", "salt_58 final 1", "tidal_floor final 1",
+	)
 	c.click(`input[aria-label="Pick salt_55/final-1"]`)
-	at := value[[]float64](c, `(() => { const r = document.querySelector('input[aria-label="Pick salt_58/final-1"]').getBoundingClientRect(); return [r.x + r.width / 2, r.y + r.height / 2]; })()`)
+	at := value[[]float64](
+		c,
+		`(() => { const r = document.querySelector('input[aria-label="Pick salt_58/final-1"]').getBoundingClientRect(); return [r.x + r.width / 2, r.y + r.height / 2]; })()`,
+	)
 	c.do(chromedp.MouseClickXY(at[0], at[1], chromedp.ButtonModifiers(input.ModifierShift)))
 	c.sees("4 picked")
 	c.press("Release 4")
@@ -175,17 +216,31 @@ func TestConsoleQueue(t *testing.T) {
 		return f.count(`SELECT count(*) FROM run WHERE state = 'held' AND reason = 'held by admin: waits for the new textures'`) == 4
 	})
 	c.sees("waits for the new textures")
+}
 
-	// A telephone, and an address that nobody can read.
-	c.do(chromedp.EmulateViewport(390, 800))
-	c.noSidewaysScroll("Queue on a telephone")
-	c.do(chromedp.EmulateViewport(browser.Width, browser.Height))
-	c.goTo("/queue?state=asleep")
-	c.sees(`"asleep" is no state of a run`)
-	c.goTo("/quue")
-	c.sees("Nothing is at /quue")
-	c.goTo("/runs/abc")
-	c.sees("abc is no number of a run")
-	c.goTo("/nodes/7777")
-	c.sees("There is no node 7777")
+// comesBackToItsPlace opens a run from the middle of a page, and goes back.
+func (c *console) comesBackToItsPlace(choose func(field, option string)) {
+	c.t.Helper()
+	t := c.t
+	// Back comes to the same place of the same page.
+	choose("state", "cancelled")
+	c.sees("114 runs found")
+	c.wait("the page is long enough to be scrolled", func() bool {
+		c.do(chromedp.Evaluate(`window.scrollTo(0, 900)`, nil))
+		return value[float64](c, `window.scrollY`) > 800
+	})
+	c.do(
+		chromedp.Sleep(300*1e6),
+		chromedp.Evaluate(
+			`(() => { const links = [...document.querySelectorAll("tbody a[data-row]")]; links[25].click(); })()`, nil,
+		),
+	)
+	c.sees("What happened, and why")
+	if y := value[float64](c, `window.scrollY`); y != 0 {
+		t.Errorf("another page begins at %v", y)
+	}
+	c.back()
+	c.wait("back is at the same place", func() bool {
+		return strings.Contains(c.address(), "state=cancelled") && value[float64](c, `window.scrollY`) > 800
+	})
 }

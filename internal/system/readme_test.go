@@ -46,32 +46,16 @@ func TestTheReadmeGivesAFarm(t *testing.T) {
 	}
 	t.Cleanup(func() { _ = os.RemoveAll(dir) })
 	listen := freeAddress(t)
-	for _, folder := range []string{"scenes/shots", "frames", "bin"} {
-		if err := os.MkdirAll(filepath.Join(dir, folder), 0o755); err != nil {
-			t.Fatal(err)
-		}
-	}
-	scene, err := os.ReadFile("../selftest/sphere.pov")
-	if err != nil {
-		t.Fatal(err)
-	}
-	for _, name := range []string{"salt_010.pov", "salt_011.pov"} {
-		if err := os.WriteFile(filepath.Join(dir, "scenes/shots", name), scene, 0o644); err != nil {
-			t.Fatal(err)
-		}
-	}
-	if err := os.Symlink(binary, filepath.Join(dir, "bin", "vexillum")); err != nil {
-		t.Fatal(err)
-	}
-	if err := os.Symlink(repository(t, "examples"), filepath.Join(dir, "examples")); err != nil {
-		t.Fatal(err)
-	}
+	readmeFolders(t, dir)
 	here := strings.NewReplacer(
 		"0.0.0.0:7420", listen, "farm.example:7420", listen, "/var/lib/vexillum", filepath.Join(dir, "service"),
 		"/mnt/scenes", filepath.Join(dir, "scenes"), "/mnt/frames", filepath.Join(dir, "frames"),
 		"--frames 1-180", "--frames 1-8", "--size 1920x1080", "--size 32x24", "--frame 77", "--frame 7",
 	)
-	environment := append(os.Environ(), "HOME="+dir, "XDG_CONFIG_HOME="+dir, "XDG_DATA_HOME="+filepath.Join(dir, "data"), "PATH="+filepath.Join(dir, "bin")+":"+os.Getenv("PATH"), "VEXILLUM_ACCESS=")
+	environment := append(
+		os.Environ(), "HOME="+dir, "XDG_CONFIG_HOME="+dir, "XDG_DATA_HOME="+filepath.Join(dir, "data"),
+		"PATH="+filepath.Join(dir, "bin")+":"+os.Getenv("PATH"), "VEXILLUM_ACCESS=",
+	)
 	password, key := filepath.Join(dir, "password"), ""
 	for _, command := range readmeCommands(t, "## A real farm", "A run's name is") {
 		line := here.Replace(command)
@@ -147,4 +131,30 @@ func repository(t *testing.T, name string) string {
 		t.Fatal(err)
 	}
 	return path
+}
+
+// readmeFolders makes what the README takes for granted: places, two scenes and
+// the program on the path.
+func readmeFolders(t *testing.T, dir string) {
+	t.Helper()
+	for _, folder := range []string{"scenes/shots", "frames", "bin"} {
+		if err := os.MkdirAll(filepath.Join(dir, folder), 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	scene, err := os.ReadFile("../selftest/sphere.pov")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range []string{"salt_010.pov", "salt_011.pov"} {
+		if err := os.WriteFile(filepath.Join(dir, "scenes/shots", name), scene, 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := os.Symlink(binary, filepath.Join(dir, "bin", "vexillum")); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Symlink(repository(t, "examples"), filepath.Join(dir, "examples")); err != nil {
+		t.Fatal(err)
+	}
 }

@@ -296,7 +296,9 @@ func TestAnAskThatTellsEndsDoesNotWait(t *testing.T) {
 		n := w.join("kiln-01")
 		run := w.submit("a", "practice", "1-5")
 		l := w.ask(n, 0).Lease()
-		_, err := w.Steer(context.Background(), run, Cancel, How{Now: true}, farm.Person{Name: "admin", Role: farm.Admin})
+		_, err := w.Steer(
+			context.Background(), run, Cancel, How{Now: true}, farm.Person{Name: "admin", Role: farm.Admin},
+		)
 		w.ok(err)
 		began := time.Now()
 		a, err := w.Ask(context.Background(), n, Question{Session: 1, Number: 2, Ended: []Ended{{Lease: l.ID, Why: "stopped"}}})
@@ -396,7 +398,9 @@ func TestSteeringFitsTheState(t *testing.T) {
 		if audits != 4 { // submit, hold, release, cancel: not what changed nothing
 			t.Errorf("%d audit records, want 4", audits)
 		}
-		if _, err := w.Steer(context.Background(), id, Hold, How{}, farm.Person{Name: "tobin", Role: farm.Artist}); err == nil {
+		if _, err := w.Steer(
+			context.Background(), id, Hold, How{}, farm.Person{Name: "tobin", Role: farm.Artist},
+		); err == nil {
 			t.Error("an artist held another's run")
 		}
 	})

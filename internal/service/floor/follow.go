@@ -209,5 +209,10 @@ func (s *shown) whole(state *farm.State, after int64) Piece {
 	for _, id := range slices.Sorted(maps.Keys(s.nodes)) {
 		nodes = append(nodes, s.nodes[id])
 	}
-	return Piece{Seq: state.Seq, Data: encoded(map[string]any{"seq": state.Seq, "facts": s.facts, "needs_a_hand": s.hands, "runs": runs, "nodes": nodes})}
+	return Piece{
+		Seq: state.Seq,
+		Data: encoded(map[string]any{
+			"seq": state.Seq, "facts": s.facts, "needs_a_hand": s.hands, "runs": runs, "nodes": nodes,
+		}),
+	}
 }

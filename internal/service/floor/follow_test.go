@@ -29,7 +29,9 @@ func (w *world) follower(after int64) *reader {
 	w.t.Helper()
 	l, first, err := w.Follow(context.Background(), after)
 	w.ok(err)
-	r := &reader{follower: l, runs: map[float64]map[string]any{}, nodes: map[float64]map[string]any{}, facts: map[string]any{}}
+	r := &reader{
+		follower: l, runs: map[float64]map[string]any{}, nodes: map[float64]map[string]any{}, facts: map[string]any{},
+	}
 	r.take(w.t, first)
 	return r
 }
@@ -156,16 +158,31 @@ func TestFollowersKnowTheFarm(t *testing.T) {
 				case what < 5:
 					if l := leases[n]; l != nil {
 						frame := dice.IntN(30) + 1
-						_ = w.Beat(context.Background(), n, 1, Beat{Processor: dice.Float64(), Memory: 0.4, Leases: map[farm.LeaseID]Progress{l.ID: {Frame: &frame, Phase: "rendering", Fraction: dice.Float64()}}})
+						_ = w.Beat(
+							context.Background(), n, 1,
+							Beat{
+								Processor: dice.Float64(), Memory: 0.4,
+								Leases: map[farm.LeaseID]Progress{l.ID: {Frame: &frame, Phase: "rendering", Fraction: dice.Float64()}},
+							},
+						)
 					} else if a := w.askBriefly(n); a.Lease() != nil {
 						leases[n] = a.Lease()
 					}
 				case what == 5:
-					_, _ = w.Steer(context.Background(), runs[dice.IntN(len(runs))], []Steering{Hold, Release, Cancel}[dice.IntN(3)], How{Now: dice.IntN(2) == 0}, admin)
+					_, _ = w.Steer(
+						context.Background(), runs[dice.IntN(len(runs))],
+						[]Steering{Hold, Release, Cancel}[dice.IntN(3)], How{Now: dice.IntN(2) == 0}, admin,
+					)
 				case what == 6:
-					_, _ = w.ChangeRun(context.Background(), runs[dice.IntN(len(runs))], wire.RunChange{Priority: new([]string{"high", "low", "normal"}[dice.IntN(3)])}, admin)
+					_, _ = w.ChangeRun(
+						context.Background(), runs[dice.IntN(len(runs))],
+						wire.RunChange{Priority: new([]string{"high", "low", "normal"}[dice.IntN(3)])}, admin,
+					)
 				case what == 7:
-					w.act(wire.NodeAct{Do: []string{"hold", "release"}[dice.IntN(2)], Selection: wire.Selection{Nodes: []int64{int64(n)}}})
+					w.act(wire.NodeAct{
+						Do:        []string{"hold", "release"}[dice.IntN(2)],
+						Selection: wire.Selection{Nodes: []int64{int64(n)}},
+					})
 				default:
 					readers = append(readers, w.follower(int64(dice.IntN(20))))
 				}

@@ -90,17 +90,28 @@ func (f *Floor) risks(now time.Time) (out []wire.NeedHand) {
 			continue
 		}
 		due := run.Terms.Due
-		v := wire.NeedHand{Kind: "at risk", Run: int64(run.ID), Action: "look", Sentence: fmt.Sprintf("%s is at risk: it is due %s.", run.Spec.Name(), farm.Moment(due))}
+		v := wire.NeedHand{
+			Kind: "at risk", Run: int64(run.ID), Action: "look",
+			Sentence: fmt.Sprintf("%s is at risk: it is due %s.", run.Spec.Name(), farm.Moment(due)),
+		}
 		switch {
 		case now.After(due):
 			v.Sentence = fmt.Sprintf("%s was due %s and is not ready.", run.Spec.Name(), farm.Moment(due))
 			v.Evidence = "See what it waits for, or move the time."
 		case !finish.Known:
-			v.Evidence = fmt.Sprintf("Nothing of it is rendered yet; as frames of %s mostly go it is hardly ready before %s.", run.Spec.Recipe, farm.Moment(f.early(run, now)))
+			v.Evidence = fmt.Sprintf(
+				"Nothing of it is rendered yet; as frames of %s mostly go it is hardly ready before %s.",
+				run.Spec.Recipe, farm.Moment(f.early(run, now)),
+			)
 		case finish.Median.After(due):
-			v.Evidence = fmt.Sprintf("As things are it is ready %s, %s late; more nodes, a higher priority or a later time would help.", farm.Moment(*finish.Median), finish.Median.Sub(due).Round(time.Minute))
+			v.Evidence = fmt.Sprintf(
+				"As things are it is ready %s, %s late; more nodes, a higher priority or a later time would help.",
+				farm.Moment(*finish.Median), finish.Median.Sub(due).Round(time.Minute),
+			)
 		default:
-			v.Evidence = fmt.Sprintf("It is mostly ready in time, and one time in ten not before %s.", farm.Moment(*finish.Late))
+			v.Evidence = fmt.Sprintf(
+				"It is mostly ready in time, and one time in ten not before %s.", farm.Moment(*finish.Late),
+			)
 		}
 		out = append(out, v)
 	}
@@ -135,7 +146,9 @@ type Foreseen struct {
 }
 
 // Foresee returns the farm as it is and as it would be with a change of a run.
-func (f *Floor) Foresee(ctx context.Context, id farm.RunID, in wire.RunChange, by farm.Person) (out Foreseen, err error) {
+func (f *Floor) Foresee(
+	ctx context.Context, id farm.RunID, in wire.RunChange, by farm.Person,
+) (out Foreseen, err error) {
 	err = f.do(ctx, func(t *turn) error {
 		run := t.s.Runs[id]
 		if run == nil {

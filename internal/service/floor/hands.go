@@ -16,7 +16,10 @@ import (
 )
 
 // urgency are the kinds of what needs a hand, the most urgent first.
-var urgency = []string{"place", "delivery", "hush", "failed", "failing", "nobody", "parked", "at risk", "sidelined", "full", "scouts", "silent", "held"}
+var urgency = []string{
+	"place", "delivery", "hush", "failed", "failing", "nobody", "parked", "at risk", "sidelined", "full", "scouts",
+	"silent", "held",
+}
 
 // needHands lists what wants a person, the most urgent first.
 func (f *Floor) needHands(now time.Time) []wire.NeedHand {
@@ -75,7 +78,9 @@ func (f *Floor) needHands(now time.Time) []wire.NeedHand {
 	if hushed > 0 {
 		out = append(out, wire.NeedHand{
 			Kind: "hush", Action: "look", Sentence: fmt.Sprintf("%d nodes fell silent together: the network or the service is to blame, not they.", hushed),
-			Evidence: fmt.Sprintf("Nothing is taken from them until %s, or until they are heard from again.", farm.Moment(until)),
+			Evidence: fmt.Sprintf(
+				"Nothing is taken from them until %s, or until they are heard from again.", farm.Moment(until),
+			),
 		})
 	}
 	for _, n := range f.s.Nodes {
@@ -91,7 +96,10 @@ func (f *Floor) needHands(now time.Time) []wire.NeedHand {
 		out = append(out, v)
 	}
 	slices.SortStableFunc(out, func(a, b wire.NeedHand) int {
-		return cmp.Or(cmp.Compare(slices.Index(urgency, a.Kind), slices.Index(urgency, b.Kind)), cmp.Compare(a.Node, b.Node), cmp.Compare(a.Subject, b.Subject))
+		return cmp.Or(
+			cmp.Compare(slices.Index(urgency, a.Kind), slices.Index(urgency, b.Kind)), cmp.Compare(a.Node, b.Node),
+			cmp.Compare(a.Subject, b.Subject),
+		)
 	})
 	return out
 }
@@ -123,11 +131,16 @@ func (f *Floor) undelivered() []wire.NeedHand {
 		}
 	}
 	for place, why := range f.away {
-		v := wire.NeedHand{Kind: "place", Subject: "place " + place, Action: "look", Sentence: fmt.Sprintf("The place %s is away.", place), Evidence: sentence(why)}
+		v := wire.NeedHand{
+			Kind: "place", Subject: "place " + place, Action: "look",
+			Sentence: fmt.Sprintf("The place %s is away.", place), Evidence: sentence(why),
+		}
 		switch n := len(waiting[place]); n {
 		case 0:
 		case 1:
-			v.Sentence = fmt.Sprintf("The place %s is away; %s holds its frames and tries on.", place, waiting[place][0])
+			v.Sentence = fmt.Sprintf(
+				"The place %s is away; %s holds its frames and tries on.", place, waiting[place][0],
+			)
 		default:
 			v.Sentence = fmt.Sprintf("The place %s is away; %d nodes hold their frames and try on.", place, n)
 		}

@@ -379,7 +379,9 @@ func (f *Floor) Leave(ctx context.Context, id farm.NodeID, session int64, reason
 			return err
 		}
 		t.append(accept.Release(t.s, id, nil, fmt.Sprintf("the node process of %s ended: %s", n.Name, reason), t.now)...)
-		t.append(farm.NodeReach{Node: id, Reach: farm.Away, Reason: fmt.Sprintf("%s has left: %s", n.Name, reason), At: t.now})
+		t.append(farm.NodeReach{
+			Node: id, Reach: farm.Away, Reason: fmt.Sprintf("%s has left: %s", n.Name, reason), At: t.now,
+		})
 		f.dropWaiting(id)
 		return nil
 	})

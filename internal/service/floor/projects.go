@@ -71,7 +71,18 @@ func (f *Floor) SetPlace(
 	return before, after, err
 }
 
-func placeText(p farm.Place) string { return fmt.Sprint(p.Paths, " loads ", p.Loads) }
+// placeText tells where a place lies, for the audit record.
+func placeText(p farm.Place) string {
+	var parts []string
+	for _, os := range slices.Sorted(maps.Keys(p.Paths)) {
+		parts = append(parts, p.Paths[os]+" on "+os)
+	}
+	loads := "launches that may load at once: any number"
+	if p.Loads > 0 {
+		loads = fmt.Sprintf("launches that may load at once: %d", p.Loads)
+	}
+	return strings.Join(append(parts, loads), ", ")
+}
 
 // checkRoot refuses a path that no place can have.
 func checkRoot(os, where string) error {

@@ -66,7 +66,10 @@ func last(a, b time.Time) int {
 func (f *Floor) QueuePage(ctx context.Context, q Search) (out wire.QueuePage, err error) {
 	order, ok := orders[cmp.Or(q.Sort, "turn")]
 	if !ok {
-		return out, refuse(Invalid, "sort", "runs cannot be sorted by %q; there are %s", q.Sort, strings.Join(slices.Sorted(maps.Keys(orders)), ", "))
+		return out, refuse(
+			Invalid, "sort", "runs cannot be sorted by %q; there are %s", q.Sort,
+			strings.Join(slices.Sorted(maps.Keys(orders)), ", "),
+		)
 	}
 	if !slices.Contains(dues, q.Due) {
 		return out, refuse(Invalid, "due", "due is at risk, 24h, 7d, any or none, not %q", q.Due)
@@ -94,7 +97,10 @@ func (f *Floor) QueuePage(ctx context.Context, q Search) (out wire.QueuePage, er
 		if q.Down && cmp.Or(q.Sort, "turn") == "turn" {
 			slices.Reverse(found)
 		}
-		out = wire.QueuePage{Total: len(found), Pages: max(1, (len(found)+q.Size-1)/q.Size), Runs: []wire.Run{}, Owners: slices.SortedFunc(maps.Keys(owners), natural.Compare)}
+		out = wire.QueuePage{
+			Total: len(found), Pages: max(1, (len(found)+q.Size-1)/q.Size), Runs: []wire.Run{},
+			Owners: slices.SortedFunc(maps.Keys(owners), natural.Compare),
+		}
 		out.Page = min(q.Page, out.Pages)
 		for _, run := range found[(out.Page-1)*q.Size : min(len(found), out.Page*q.Size)] {
 			out.Runs = append(out.Runs, f.runView(run, t.now))
@@ -127,7 +133,9 @@ func statesOf(text string) (map[farm.RunState]bool, error) {
 		case slices.Contains(farm.RunStates, farm.RunState(name)):
 			out[farm.RunState(name)] = true
 		default:
-			return nil, refuse(Invalid, "state", "%q is no state of a run; there are open, ended, %s", name, joined(farm.RunStates))
+			return nil, refuse(
+				Invalid, "state", "%q is no state of a run; there are open, ended, %s", name, joined(farm.RunStates),
+			)
 		}
 	}
 	return out, nil
@@ -150,7 +158,9 @@ func (q Search) fits(run *farm.Run, states map[farm.RunState]bool, words []strin
 	if len(words) == 0 {
 		return true
 	}
-	text := strings.ToLower(strings.Join([]string{run.Spec.Name(), run.Spec.Project, run.Spec.Owner, run.Spec.Scene, run.Reason}, "\n"))
+	text := strings.ToLower(strings.Join(
+		[]string{run.Spec.Name(), run.Spec.Project, run.Spec.Owner, run.Spec.Scene, run.Reason}, "\n",
+	))
 	for _, word := range words {
 		number, isNumber := strings.CutPrefix(word, "#")
 		if isNumber && number == strconv.FormatInt(int64(run.ID), 10) {

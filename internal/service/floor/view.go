@@ -189,7 +189,11 @@ func (f *Floor) ended() []*farm.Run {
 			ended = append(ended, run)
 		}
 	}
-	slices.SortFunc(ended, func(a, b *farm.Run) int { return cmp.Or(b.EndedAt.Compare(a.EndedAt), cmp.Compare(b.ID, a.ID)) })
+	slices.SortFunc(ended, func(a, b *farm.Run) int {
+		return cmp.Or(
+			b.EndedAt.Compare(a.EndedAt), cmp.Compare(b.ID, a.ID),
+		)
+	})
 	return ended
 }
 
@@ -210,7 +214,11 @@ func (f *Floor) shownNodes() []*farm.Node {
 			out = append(out, n)
 		}
 	}
-	slices.SortFunc(out, func(a, b *farm.Node) int { return cmp.Or(cmp.Compare(b.Kind, a.Kind), natural.Compare(a.Name, b.Name)) })
+	slices.SortFunc(out, func(a, b *farm.Node) int {
+		return cmp.Or(
+			cmp.Compare(b.Kind, a.Kind), natural.Compare(a.Name, b.Name),
+		)
+	})
 	return out
 }
 
