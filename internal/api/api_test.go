@@ -287,7 +287,7 @@ func TestAnswersFitTheDocument(t *testing.T) {
 		fits(t, doc, path, schema, answer)
 	}
 	for path, schema := range map[string]string{
-		"/api/v1/runs": "Run", "/api/v1/runs/1/log": "LogLine", "/api/v1/nodes": "Node", "/api/v1/recipes": "Recipe", "/api/v1/projects": "Project",
+		"/api/v1/runs": "Run", "/api/v1/runs/1/history": "HistoryLine", "/api/v1/nodes": "Node", "/api/v1/recipes": "Recipe", "/api/v1/projects": "Project",
 		"/api/v1/places": "Place", "/api/v1/keys": "Key", "/api/v1/people": "Person", "/api/v1/audit": "AuditLine",
 	} {
 		var answer []map[string]any
@@ -372,7 +372,7 @@ func TestUnknownAddressesAndMethods(t *testing.T) {
 	}{
 		{"GET", "/api/v1/nothing", 404}, {"GET", "/node/v1/nothing", 404}, {"GET", "/assets/gone.js", 404}, {"GET", "/api/v1/runs/77", 404},
 		{"GET", "/api/v1/runs/x", 404}, {"GET", "/api/v1/runs/99999999999999999999", 404}, {"PATCH", "/api/v1/runs", 405}, {"POST", "/somewhere", 405},
-		{"GET", "/api/v1/runs/1/log?limit=0", 404}, {"GET", "/api/v1/audit?limit=-1", 422}, {"GET", "/api/v1/audit?limit=many", 422},
+		{"GET", "/api/v1/runs/1/history?limit=0", 404}, {"GET", "/api/v1/audit?limit=-1", 422}, {"GET", "/api/v1/audit?limit=many", 422},
 		{"GET", "/", 200}, {"GET", "/runs/7", 200}, {"GET", "/assets/app.js", 200}, {"GET", "/../../etc/passwd", 200},
 	} {
 		status, body := w.call(w.tokens[admin], c.method, c.path, nil)

@@ -137,8 +137,8 @@ func TestANodeSpeaksOfItsOwn(t *testing.T) {
 	}
 	said(other.Token, "a lie")
 	said(w.tokens[aNode], "the truth")
-	var out wire.NodeOutput
-	w.must("GET", fmt.Sprintf("/api/v1/runs/%d/output", run.ID), nil, &out)
+	var out wire.NodeLog
+	w.must("GET", fmt.Sprintf("/api/v1/runs/%d/log", run.ID), nil, &out)
 	if len(out.Lines) != 1 || out.Lines[0].Text != "the truth" || out.Lines[0].Run != run.ID {
 		t.Errorf("the run's log is %+v", out.Lines)
 	}

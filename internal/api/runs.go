@@ -415,7 +415,7 @@ func (s *Server) nodeNames(c *gin.Context) (map[int64]string, bool) {
 	return names, true
 }
 
-func (s *Server) runLog(c *gin.Context) {
+func (s *Server) runHistory(c *gin.Context) {
 	run, ok := s.oneRun(c)
 	if !ok {
 		return
@@ -441,9 +441,9 @@ func (s *Server) runLog(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	out := make([]wire.LogLine, 0, len(events))
+	out := make([]wire.HistoryLine, 0, len(events))
 	for _, e := range events {
-		out = append(out, wire.LogLine{Seq: e.Seq, At: e.At, Kind: e.Kind, Node: names[e.Node], Reason: e.Reason})
+		out = append(out, wire.HistoryLine{Seq: e.Seq, At: e.At, Kind: e.Kind, Node: names[e.Node], Reason: e.Reason})
 	}
 	c.JSON(http.StatusOK, out)
 }

@@ -48,8 +48,8 @@ func (s *Server) nodeVersions(c *gin.Context) {
 	s.answer(c, out, err)
 }
 
-// nodeLog tells what became of a node, newest first.
-func (s *Server) nodeLog(c *gin.Context) {
+// nodeHistory tells what became of a node, newest first.
+func (s *Server) nodeHistory(c *gin.Context) {
 	id, ok := number(c, "node")
 	if !ok {
 		return
@@ -59,9 +59,9 @@ func (s *Server) nodeLog(c *gin.Context) {
 		return
 	}
 	events, err := s.svc.Store().NodeLog(c, id, int(limit))
-	out := make([]wire.LogLine, 0, len(events))
+	out := make([]wire.HistoryLine, 0, len(events))
 	for _, e := range events {
-		out = append(out, wire.LogLine{Seq: e.Seq, At: e.At, Kind: e.Kind, Reason: e.Reason})
+		out = append(out, wire.HistoryLine{Seq: e.Seq, At: e.At, Kind: e.Kind, Reason: e.Reason})
 	}
 	s.answer(c, out, err)
 }

@@ -229,17 +229,17 @@ func logQuery(c *gin.Context) (q logbook.Query, ok bool) {
 	return q, true
 }
 
-func outputLines(lines []logbook.Line) []wire.OutputLine {
-	out := make([]wire.OutputLine, 0, len(lines))
+func logLines(lines []logbook.Line) []wire.LogLine {
+	out := make([]wire.LogLine, 0, len(lines))
 	for _, l := range lines {
-		out = append(out, wire.OutputLine{At: l.At, Lease: l.Lease, Run: l.Run, Node: l.Node, Stream: l.Stream, Text: l.Text})
+		out = append(out, wire.LogLine{At: l.At, Lease: l.Lease, Run: l.Run, Node: l.Node, Stream: l.Stream, Text: l.Text})
 	}
 	return out
 }
 
-// nodeOutput tells what a node process and its renderers have said: the newest
+// nodeLog tells what a node process and its renderers have said: the newest
 // lines that are wanted, in order.
-func (s *Server) nodeOutput(c *gin.Context) {
+func (s *Server) nodeLog(c *gin.Context) {
 	q, ok := logQuery(c)
 	if !ok {
 		return
@@ -250,12 +250,12 @@ func (s *Server) nodeOutput(c *gin.Context) {
 	if q.Run, ok = query(c, "run", 0, 0, 1<<62); !ok {
 		return
 	}
-	s.output(c, q)
+	s.lines(c, q)
 }
 
-// runOutput tells what the renderers of a run have said; or, of a frame, those
+// runLog tells what the renderers of a run have said; or, of a frame, those
 // of the lease that tried it last.
-func (s *Server) runOutput(c *gin.Context) {
+func (s *Server) runLog(c *gin.Context) {
 	q, ok := logQuery(c)
 	if !ok {
 		return
@@ -282,26 +282,26 @@ func (s *Server) runOutput(c *gin.Context) {
 			q.Before = at.Add(time.Second)
 		}
 	}
-	s.output(c, q)
+	s.lines(c, q)
 }
 
-func (s *Server) output(c *gin.Context, q logbook.Query) {
+func (s *Server) lines(c *gin.Context, q logbook.Query) {
 	found, err := s.svc.Logbook().Lines(c, q)
 	if errors.Is(err, logbook.ErrBusy) {
 		c.Header("Retry-After", "5")
 		problem(c, http.StatusServiceUnavailable, "search", err.Error())
 		return
 	}
-	out := wire.NodeOutput{Lines: outputLines(found.Lines), Older: found.Older}
+	out := wire.NodeLog{Lines: logLines(found.Lines), Older: found.Older}
 	if found.Older {
 		out.BackTo = &found.BackTo
 	}
 	s.answer(c, out, err)
 }
 
-// followOutput streams what a node process and its renderers say from now on,
+// followLog streams what a node process and its renderers say from now on,
 // as server-sent events.
-func (s *Server) followOutput(c *gin.Context) {
+func (s *Server) followLog(c *gin.Context) {
 	q, ok := logQuery(c)
 	if !ok {
 		return
@@ -337,7 +337,7 @@ func (s *Server) followOutput(c *gin.Context) {
 				return
 			}
 		case lines := <-follower.Lines():
-			data, err := json.Marshal(outputLines(lines))
+			data, err := json.Marshal(logLines(lines))
 			if err != nil || !mayHear() || !send("event: lines\ndata: "+string(data)+"\n\n") {
 				return
 			}

@@ -142,7 +142,7 @@ func (a *app) root() *cobra.Command {
 			root.AddCommand(c)
 		}
 	}
-	add("watch", a.queueCommand(), a.nodesCommand(), a.showCommand(), a.whyCommand(), a.outputCommand(), a.followCommand(), a.sheetCommand(), a.fetchCommand())
+	add("watch", a.queueCommand(), a.nodesCommand(), a.showCommand(), a.whyCommand(), a.logCommand(), a.followCommand(), a.sheetCommand(), a.fetchCommand())
 	add(
 		"work", a.submitCommand(), a.steerCommand("hold"), a.steerCommand("release"), a.steerCommand("cancel"),
 		a.steerCommand("retry"), a.redoCommand(), a.changeCommand(), a.drillCommand(),

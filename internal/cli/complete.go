@@ -68,7 +68,7 @@ func arguments() map[string][]argument {
 	named := []argument{{list: both(runList, nodeList)}}
 	pool, place := []argument{{list: poolList}}, []argument{{list: placeList}}
 	return map[string][]argument{
-		"show": named, "output": named, "why": {{list: runList}, {list: nodeList}}, "follow": run1, "sheet": run1, "fetch": run1, "redo": run1, "change": run1,
+		"show": named, "log": named, "why": {{list: runList}, {list: nodeList}}, "follow": run1, "sheet": run1, "fetch": run1, "redo": run1, "change": run1,
 		"hold": run, "release": run, "cancel": run, "retry": run,
 		"nodes hold": node, "nodes drain": node, "nodes release": node, "nodes sideline": node, "nodes give-back": node, "nodes restart": node,
 		"nodes retire": node, "nodes revoke": node, "nodes set": node, "nodes test": node, "nodes rename": {{list: nodeList}}, "nodes hours": {{list: nodeList}},

@@ -345,7 +345,7 @@ func (a *app) showNode(ctx context.Context, cl *client.Client, id int64) error {
 	if a.json {
 		return a.printJSON(n)
 	}
-	log, err := get[[]wire.LogLine](ctx, cl, fmt.Sprintf("/api/v1/nodes/%d/log?limit=6", id))
+	log, err := get[[]wire.HistoryLine](ctx, cl, fmt.Sprintf("/api/v1/nodes/%d/history?limit=6", id))
 	if err != nil {
 		return err
 	}

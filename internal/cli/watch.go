@@ -126,7 +126,7 @@ func (a *app) showCommand() *cobra.Command {
 			if whole {
 				most = math.MaxInt
 			}
-			log, err := logOf(ctx, cl, run.ID, most)
+			log, err := historyOf(ctx, cl, run.ID, most)
 			if err != nil {
 				return err
 			}
@@ -136,20 +136,20 @@ func (a *app) showCommand() *cobra.Command {
 			return a.showRun(run, log)
 		}),
 	})
-	c.Flags().BoolVar(&whole, "log", false, "all that happened to the run, and why; with --json that alone")
+	c.Flags().BoolVar(&whole, "history", false, "all that happened to the run, and why; with --json that alone")
 	return c
 }
 
-// pageOfLog is how many lines of a log are asked for at once.
-const pageOfLog = 1000
+// pageOfHistory is how many lines of a history are asked for at once.
+const pageOfHistory = 1000
 
-// logOf returns what happened to a run, the newest first: at most so many lines.
-func logOf(ctx context.Context, cl *client.Client, run int64, most int) ([]wire.LogLine, error) {
-	out := []wire.LogLine{}
+// historyOf returns what happened to a run, the newest first: at most so many lines.
+func historyOf(ctx context.Context, cl *client.Client, run int64, most int) ([]wire.HistoryLine, error) {
+	out := []wire.HistoryLine{}
 	before := int64(0)
 	for len(out) < most {
-		ask := min(pageOfLog, most-len(out))
-		lines, err := get[[]wire.LogLine](ctx, cl, fmt.Sprintf("/api/v1/runs/%d/log?limit=%d&before=%d", run, ask, before))
+		ask := min(pageOfHistory, most-len(out))
+		lines, err := get[[]wire.HistoryLine](ctx, cl, fmt.Sprintf("/api/v1/runs/%d/history?limit=%d&before=%d", run, ask, before))
 		if err != nil {
 			return nil, err
 		}
@@ -206,7 +206,7 @@ func (a *app) facts(lines ...string) {
 	}
 }
 
-func (a *app) showRun(r wire.Run, log []wire.LogLine) error {
+func (a *app) showRun(r wire.Run, log []wire.HistoryLine) error {
 	if a.json {
 		return a.printJSON(r)
 	}

@@ -331,8 +331,8 @@ func (c *Client) Changes(ctx context.Context, after int64, use func(wire.Change)
 // Said hands every line that a node says from now on to use, in the way of
 // Changes. What is said while the line is lost is not told. query, such as
 // lease=7, says which lines are wanted.
-func (c *Client) Said(ctx context.Context, node int64, query string, use func([]wire.OutputLine) error, lost func(error)) error {
-	path := func() string { return fmt.Sprintf("/api/v1/nodes/%d/output/live?%s", node, query) }
+func (c *Client) Said(ctx context.Context, node int64, query string, use func([]wire.LogLine) error, lost func(error)) error {
+	path := func() string { return fmt.Sprintf("/api/v1/nodes/%d/log/live?%s", node, query) }
 	return follow(ctx, c, path, use, lost)
 }
 

@@ -65,7 +65,7 @@ func TestManyRunsAtOnce(t *testing.T) {
 	if _, stderr, code := f.vexillum("recipes", "show", "povrey"); code != 1 || !strings.Contains(stderr, `there is no recipe "povrey"`) {
 		t.Errorf("an unknown recipe: %d %s", code, stderr)
 	}
-	if out := f.must("show", "salt_03", "--log"); !strings.Contains(out, "the filer is moved") || !strings.Contains(out, "submitted by admin") {
+	if out := f.must("show", "salt_03", "--history"); !strings.Contains(out, "the filer is moved") || !strings.Contains(out, "submitted by admin") {
 		t.Errorf("all that happened:\n%s", out)
 	}
 	if list := f.must("nodes", "export"); f.mustSaying(list, "nodes", "import", "-", "--dry-run") == "" {

@@ -29,10 +29,10 @@ func TestWhatANodeMeasuresAndSays(t *testing.T) {
 	ctx, stop := context.WithCancel(t.Context())
 	defer stop()
 	var mu sync.Mutex
-	var heard []wire.OutputLine
+	var heard []wire.LogLine
 	late := time.Duration(0)
 	go func() {
-		_ = f.admin.Said(ctx, n, "", func(lines []wire.OutputLine) error {
+		_ = f.admin.Said(ctx, n, "", func(lines []wire.LogLine) error {
 			mu.Lock()
 			defer mu.Unlock()
 			heard = append(heard, lines...)
@@ -67,7 +67,7 @@ func TestWhatANodeMeasuresAndSays(t *testing.T) {
 
 	output := func(args ...string) string {
 		t.Helper()
-		out, stderr, code := f.vexillum(append([]string{"output"}, args...)...)
+		out, stderr, code := f.vexillum(append([]string{"log"}, args...)...)
 		if code != 0 {
 			t.Fatalf("output %v: %s%s", args, out, stderr)
 		}
@@ -95,7 +95,7 @@ func TestWhatANodeMeasuresAndSays(t *testing.T) {
 	if out := output("kiln-01", "--search", "nobody says this"); !strings.Contains(out, "Nothing is on record") {
 		t.Error(out)
 	}
-	if _, stderr, code := f.vexillum("output", "salt", "--frame", "399"); code != 1 || !strings.Contains(stderr, "nobody has rendered frame 399") {
+	if _, stderr, code := f.vexillum("log", "salt", "--frame", "399"); code != 1 || !strings.Contains(stderr, "nobody has rendered frame 399") {
 		t.Errorf("a frame that nobody rendered: %d %s", code, stderr)
 	}
 	if n := f.count(`SELECT count(*) FROM (SELECT node, lease, seq FROM log_piece GROUP BY 1, 2, 3 HAVING count(*) > 1) t`); n != 0 {

@@ -424,8 +424,8 @@ type Output struct {
 	Bytes int64  `json:"bytes"`
 }
 
-// LogLine is one line of a run's log.
-type LogLine struct {
+// HistoryLine is one thing that happened to a run or node.
+type HistoryLine struct {
 	Seq    int64     `json:"seq"`
 	At     time.Time `json:"at"`
 	Kind   string    `json:"kind"`

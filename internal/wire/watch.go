@@ -82,8 +82,8 @@ type Beaten struct {
 	Watched bool `json:"watched"` // somebody follows the node's log: send what is said at once
 }
 
-// OutputLine is a line of a log as people read it.
-type OutputLine struct {
+// LogLine is a line of a log as people read it.
+type LogLine struct {
 	At     time.Time `json:"at"`
 	Node   int64     `json:"node"`
 	Lease  int64     `json:"lease"` // 0: of the node process itself
@@ -92,11 +92,11 @@ type OutputLine struct {
 	Text   string    `json:"text"`
 }
 
-// NodeOutput is lines of logs, in order.
-type NodeOutput struct {
-	Lines  []OutputLine `json:"lines"`
-	Older  bool         `json:"older"`             // there may be older ones
-	BackTo *time.Time   `json:"back_to,omitempty"` // what was said before was not looked at; null: all was
+// NodeLog is lines of logs, in order.
+type NodeLog struct {
+	Lines  []LogLine  `json:"lines"`
+	Older  bool       `json:"older"`             // there may be older ones
+	BackTo *time.Time `json:"back_to,omitempty"` // what was said before was not looked at; null: all was
 }
 
 // Timeline is what a node did over a while.

@@ -9,7 +9,7 @@ export type Member = Schemas["Member"];
 export type Change = Schemas["Change"];
 export type Me = Schemas["Me"];
 export type NeedHand = Schemas["NeedHand"];
-export type LogLine = Schemas["LogLine"];
+export type HistoryLine = Schemas["HistoryLine"];
 export type Pool = Schemas["Pool"];
 export type Key = Schemas["Key"];
 export type NewKey = Schemas["NewKey"];
@@ -23,8 +23,8 @@ export type FrameSets = Schemas["FrameSets"];
 export type Usage = Schemas["Usage"];
 export type Timeline = Schemas["Timeline"];
 export type TimelineSpan = Schemas["TimelineSpan"];
-export type OutputLine = Schemas["OutputLine"];
-export type NodeOutput = Schemas["NodeOutput"];
+export type LogLine = Schemas["LogLine"];
+export type NodeLog = Schemas["NodeLog"];
 export type Work = Schemas["Work"];
 export type NodeTest = Schemas["NodeTest"];
 export type Stay = Schemas["Stay"];
@@ -104,23 +104,23 @@ export const getServices = () => get<Member[]>("/api/v1/services");
 export const getRun = (run: number) => get<Run>(`/api/v1/runs/${run}`);
 export const getQueue = (search: URLSearchParams) => get<Queue>(`/api/v1/queue?${search}`);
 export const getTimings = (run: number, after: number) => get<Timings>(`/api/v1/runs/${run}/timings?after=${after}`);
-export const getLog = (run: number, after: number) => get<LogLine[]>(`/api/v1/runs/${run}/log?limit=100&after=${after}`);
+export const getHistory = (run: number, after: number) => get<HistoryLine[]>(`/api/v1/runs/${run}/history?limit=100&after=${after}`);
 
 export const getNode = (node: number) => get<FarmNode>(`/api/v1/nodes/${node}`);
-export const getNodeLog = (node: number) => get<LogLine[]>(`/api/v1/nodes/${node}/log?limit=40`);
+export const getNodeHistory = (node: number) => get<HistoryLine[]>(`/api/v1/nodes/${node}/history?limit=40`);
 export const getNodeVersions = (node: number) => get<NodeVersion[]>(`/api/v1/nodes/${node}/versions`);
 export const getUsage = (node: number, over: string) => get<Usage>(`/api/v1/nodes/${node}/usage?over=${over}`);
 export const getTimeline = (node: number, over: string) => get<Timeline>(`/api/v1/nodes/${node}/timeline?over=${over}`);
 
 /** The newest lines that a node process and its renderers said. */
-export function getOutput(node: number, query: { of?: string; lease?: string; search?: string; before?: string }): Promise<NodeOutput> {
+export function getLog(node: number, query: { of?: string; lease?: string; search?: string; before?: string }): Promise<NodeLog> {
   const words = new URLSearchParams({ limit: "400" });
   for (const [name, value] of Object.entries(query)) {
     if (value) {
       words.set(name, value);
     }
   }
-  return get<NodeOutput>(`/api/v1/nodes/${node}/output?${words}`);
+  return get<NodeLog>(`/api/v1/nodes/${node}/log?${words}`);
 }
 
 export const getTests = (node: number) => get<NodeTest[]>(`/api/v1/nodes/${node}/tests`);

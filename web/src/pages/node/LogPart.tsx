@@ -1,6 +1,6 @@
 import { memo, useEffect, useRef, useState } from "react";
 import { useSearchParams } from "react-router";
-import { getOutput, type FarmNode, type OutputLine } from "../../api/client";
+import { getLog, type FarmNode, type LogLine } from "../../api/client";
 import { useLive } from "../../api/live";
 import { useAwake, whileShown } from "../../parts/awake";
 import { Choice } from "../../parts/Choice";
@@ -17,7 +17,7 @@ function LinesView({ node }: { node: Pick<FarmNode, "id"> }) {
   const { line } = useLive(); // it is read anew when a lost line is up again
   const [of, setOf] = useState("all");
   const [search, setSearch] = useState("");
-  const [lines, setLines] = useState<OutputLine[]>([]);
+  const [lines, setLines] = useState<LogLine[]>([]);
   const [older, setOlder] = useState(false);
   const [trouble, setTrouble] = useState("");
   const box = useRef<HTMLOListElement>(null);
@@ -39,9 +39,9 @@ function LinesView({ node }: { node: Pick<FarmNode, "id"> }) {
     }
     let gone = false;
     setLines([]);
-    const wanted = (l: OutputLine) => (query.of === "" || l.lease === 0) && (lease === 0 || l.lease === lease) && l.text.toLowerCase().includes(query.search.toLowerCase());
+    const wanted = (l: LogLine) => (query.of === "" || l.lease === 0) && (lease === 0 || l.lease === lease) && l.text.toLowerCase().includes(query.search.toLowerCase());
     const read = () =>
-      getOutput(node.id, query)
+      getLog(node.id, query)
         .then((out) => {
           if (!gone) {
             setLines(out.lines);
@@ -51,9 +51,9 @@ function LinesView({ node }: { node: Pick<FarmNode, "id"> }) {
         })
         .catch((error: Error) => !gone && setTrouble(error.message));
     const timer = window.setTimeout(() => void read(), 200);
-    const live = new EventSource(`/api/v1/nodes/${node.id}/output/live${query.of ? `?of=${query.of}` : ""}`);
+    const live = new EventSource(`/api/v1/nodes/${node.id}/log/live${query.of ? `?of=${query.of}` : ""}`);
     live.addEventListener("lines", (event) => {
-      const came = (JSON.parse((event as MessageEvent<string>).data) as OutputLine[]).filter(wanted);
+      const came = (JSON.parse((event as MessageEvent<string>).data) as LogLine[]).filter(wanted);
       if (came.length > 0) {
         setLines((old) => [...old, ...came].sort((a, b) => a.at.localeCompare(b.at)).slice(-most)); // leases tell at different times
       }
@@ -83,7 +83,7 @@ function LinesView({ node }: { node: Pick<FarmNode, "id"> }) {
   }, [lines]);
 
   const more = () =>
-    getOutput(node.id, { ...query, before: lines[0]?.at })
+    getLog(node.id, { ...query, before: lines[0]?.at })
       .then((out) => {
         atEnd.current = false;
         setLines((old) => [...out.lines, ...old].slice(0, most));

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { memo } from "react";
 import { Link, useParams } from "react-router";
-import { getNode, getNodeLog, getNodeVersions, isWrangler, type FarmNode, type Me } from "../../api/client";
+import { getNode, getNodeHistory, getNodeVersions, isWrangler, type FarmNode, type Me } from "../../api/client";
 import { useFarm } from "../../api/live";
 import { Facts } from "../../parts/Facts";
 import { amount, Gauge } from "../../parts/Gauge";
@@ -184,7 +184,7 @@ const Log = memo(LogView, (a, b) => a.node.id === b.node.id && a.node.state === 
 
 function LogView({ node }: { node: FarmNode }) {
   const now = Date.now();
-  const log = useQuery({ queryKey: ["node", node.id, "log", node.state, node.settings.version, node.since], queryFn: () => getNodeLog(node.id), placeholderData: (old) => old });
+  const log = useQuery({ queryKey: ["node", node.id, "log", node.state, node.settings.version, node.since], queryFn: () => getNodeHistory(node.id), placeholderData: (old) => old });
   return <Lines title="What happened" empty="Nothing yet." lines={(log.data ?? []).map((l) => ({ key: l.seq, at: clock(l.at, now), hint: whole(l.at), text: told(l.reason, now) }))} />;
 }
 

@@ -1,5 +1,5 @@
 import { useEffect, useRef, useState } from "react";
-import { getLog, type LogLine, type Run } from "../../api/client";
+import { getHistory, type HistoryLine, type Run } from "../../api/client";
 import { useLive } from "../../api/live";
 import { clock, told, whole } from "../../parts/time";
 
@@ -9,7 +9,7 @@ const most = 300; // lines on the page
 /** What happened to a run, the newest first. Only new lines are asked for. */
 export function HappenedPart({ run, now }: { run: Run; now: number }) {
   const { line } = useLive();
-  const [lines, setLines] = useState<LogLine[]>([]);
+  const [lines, setLines] = useState<HistoryLine[]>([]);
   const [trouble, setTrouble] = useState("");
   const state = useRef({ of: "", seq: 0, asked: 0 });
   const of = `${run.id} ${line}`;
@@ -20,7 +20,7 @@ export function HappenedPart({ run, now }: { run: Run; now: number }) {
     }
     const look = () => {
       state.current.asked = Date.now();
-      getLog(run.id, state.current.seq)
+      getHistory(run.id, state.current.seq)
         .then((fresh) => {
           setTrouble("");
           if (state.current.of === of && fresh.length > 0) {

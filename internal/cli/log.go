@@ -15,16 +15,16 @@ import (
 	"vexillum/internal/wire"
 )
 
-// outputCommand shows what node processes and renderers say.
-func (a *app) outputCommand() *cobra.Command {
+// logCommand shows what node processes and renderers say.
+func (a *app) logCommand() *cobra.Command {
 	var search, before string
 	var lines, frame int
 	var lease int64
 	var itself, followIt bool
 	c := a.jsonFlag(&cobra.Command{
-		Use: "output NAME", Short: "Show, search or follow what renderers and node processes say",
+		Use: "log NAME", Short: "Show, search or follow what renderers and node processes say",
 		Long:    "NAME is a node, or a run as for show. What is said is kept for two weeks, also of nodes that are gone.",
-		Example: "  vexillum output kiln-03 --follow\n  vexillum output salt_010 --frame 77\n  vexillum output kiln-03 --search 'cannot open'",
+		Example: "  vexillum log kiln-03 --follow\n  vexillum log salt_010 --frame 77\n  vexillum log kiln-03 --search 'cannot open'",
 		Args:    exactly(1, "the name of a node or run"),
 	})
 	f := c.Flags()
@@ -61,7 +61,7 @@ func (a *app) outputCommand() *cobra.Command {
 				of = n.ID
 			}
 		}
-		path := fmt.Sprintf("/api/v1/nodes/%d/output", of)
+		path := fmt.Sprintf("/api/v1/nodes/%d/log", of)
 		if of == 0 {
 			if followIt || itself {
 				return usageError{fmt.Errorf("--follow and --itself are for nodes, and there is no node %s", args[0])}
@@ -70,14 +70,14 @@ func (a *app) outputCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			path = fmt.Sprintf("/api/v1/runs/%d/output", run.ID)
+			path = fmt.Sprintf("/api/v1/runs/%d/log", run.ID)
 			if f.Changed("frame") {
 				query.Set("frame", fmt.Sprint(frame))
 			}
 		} else if f.Changed("frame") {
 			return usageError{fmt.Errorf("--frame is for runs, and %s is a node", args[0])}
 		}
-		out, err := get[wire.NodeOutput](ctx, cl, path+"?"+query.Encode())
+		out, err := get[wire.NodeLog](ctx, cl, path+"?"+query.Encode())
 		if err != nil {
 			return err
 		}
@@ -92,7 +92,7 @@ func (a *app) outputCommand() *cobra.Command {
 			fmt.Fprintf(a.out, "… for older lines: --before %s\n", out.BackTo.Local().Format(time.RFC3339))
 		}
 		a.asIs = true
-		print := func(lines []wire.OutputLine) error {
+		print := func(lines []wire.LogLine) error {
 			for _, l := range lines {
 				if search == "" || strings.Contains(strings.ToLower(l.Text), strings.ToLower(search)) {
 					a.printLine(l, names, of == 0)
@@ -115,7 +115,7 @@ func (a *app) outputCommand() *cobra.Command {
 	return c
 }
 
-func (a *app) printLine(l wire.OutputLine, names map[int64]string, withNode bool) {
+func (a *app) printLine(l wire.LogLine, names map[int64]string, withNode bool) {
 	who := "node"
 	if l.Lease != 0 {
 		who = fmt.Sprintf("lease %d", l.Lease)
