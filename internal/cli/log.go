@@ -88,10 +88,10 @@ func (a *app) logCommand() *cobra.Command {
 			fmt.Fprintln(a.out, "Nothing is on record that fits.")
 			return nil
 		}
+		a.asIs = true // what was said, and a time that can be given again
 		if out.Older && !followIt && out.BackTo != nil {
 			fmt.Fprintf(a.out, "… for older lines: --before %s\n", out.BackTo.Local().Format(time.RFC3339))
 		}
-		a.asIs = true
 		print := func(lines []wire.LogLine) error {
 			for _, l := range lines {
 				if search == "" || strings.Contains(strings.ToLower(l.Text), strings.ToLower(search)) {
