@@ -123,6 +123,9 @@ func (a *app) chooseRuns(
 func (a *app) steer(
 	ctx context.Context, cl *client.Client, what string, runs []wire.Run, chosen bool, s steered,
 ) error {
+	if a.json && (len(runs) == 0 || s.dryRun) { // nothing was done: the runs as they are
+		return a.printJSON(append([]wire.Run{}, runs...))
+	}
 	if len(runs) == 0 {
 		fmt.Fprintf(a.out, "No run there can be %s; nothing was changed.\n", steering[what].done)
 		return nil
@@ -140,11 +143,11 @@ func (a *app) steer(
 		return nil
 	}
 	if !s.yes && (lost > 0 || chosen) {
-		if err := a.askFirst(what, runs, lost, chosen); err != nil {
+		if err := a.askFirst(what, runs, lost, chosen, s.now); err != nil {
 			return err
 		}
 	}
-	failed := 0
+	failed, steeredRuns := 0, []wire.Run{}
 	for _, before := range runs {
 		query := url.Values{}
 		if s.now {
@@ -164,12 +167,13 @@ func (a *app) steer(
 			failed++
 			fmt.Fprintf(a.err, "vexillum: %s: %v\n", before.Name, err)
 		case a.json:
-			if err := a.printJSON(run); err != nil {
-				return err
-			}
+			steeredRuns = append(steeredRuns, run)
 		default:
 			fmt.Fprintf(a.out, "%s  %s%s\n", run.Name, state(run.State), inFlight(what, s.now, before))
 		}
+	}
+	if err := a.printSteered(steeredRuns, len(runs) == 1 && !chosen); err != nil {
+		return err
 	}
 	if failed > 0 {
 		return fmt.Errorf("%d of %d runs could not be %s", failed, len(runs), steering[what].done)
@@ -177,9 +181,21 @@ func (a *app) steer(
 	return nil
 }
 
+// printSteered prints for a program what became of runs: the one that was named,
+// or a list.
+func (a *app) printSteered(runs []wire.Run, one bool) error {
+	switch {
+	case !a.json:
+		return nil
+	case one && len(runs) == 1:
+		return a.printJSON(runs[0])
+	}
+	return a.printJSON(runs)
+}
+
 // askFirst asks on a terminal whether runs shall be steered. Elsewhere runs that
 // were named are; for runs that were only chosen a yes must be given.
-func (a *app) askFirst(what string, runs []wire.Run, lost int, chosen bool) error {
+func (a *app) askFirst(what string, runs []wire.Run, lost int, chosen, now bool) error {
 	if !term.IsTerminal(int(os.Stdin.Fd())) {
 		if chosen {
 			return usageError{fmt.Errorf(
@@ -190,7 +206,7 @@ func (a *app) askFirst(what string, runs []wire.Run, lost int, chosen bool) erro
 		return nil
 	}
 	for _, r := range runs {
-		fmt.Fprintf(a.err, "%s would be %s%s\n", r.Name, steering[what].done, inFlight(what, false, r))
+		fmt.Fprintf(a.err, "%s would be %s%s\n", r.Name, steering[what].done, inFlight(what, now, r))
 	}
 	loss := ""
 	if lost > 0 {

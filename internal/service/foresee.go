@@ -22,6 +22,7 @@ const (
 	changePlays = 12
 	changeTime  = 1200 * time.Millisecond
 	namedRuns   = 3
+	changeWait  = 5 * time.Second // for the plays of others
 )
 
 // Foresee plays a change of a run before it is made, and adds to what is told of
@@ -30,10 +31,16 @@ const (
 func (s *Service) Foresee(
 	ctx context.Context, f *floor.Floor, id farm.RunID, in wire.RunChange, by farm.Person, out *wire.RunChanged,
 ) error {
-	if !s.trying.TryLock() { // somebody else's is being played
+	wait := time.NewTimer(changeWait)
+	defer wait.Stop()
+	select {
+	case s.trying <- struct{}{}:
+		defer func() { <-s.trying }()
+	case <-wait.C: // others' are being played, one after the other
 		return nil
+	case <-ctx.Done():
+		return ctx.Err()
 	}
-	defer s.trying.Unlock()
 	seen, err := f.Foresee(ctx, id, in, by)
 	if err != nil {
 		return err

@@ -58,7 +58,7 @@ type Service struct {
 	secret  atomic.Pointer[string]
 	uploads turnstile
 	uses    uses
-	trying  sync.Mutex // plays of changes, one at a time
+	trying  chan struct{} // plays of changes, one at a time
 	gauge   *gauge.Gauge
 	logbook *logbook.Book
 }
@@ -71,7 +71,7 @@ func New(o Options) *Service {
 	if o.MostLogs == 0 {
 		o.MostLogs = mostLogs
 	}
-	s := &Service{o: o, gauge: gauge.New(o.Store, o.Log, o.Now, o.MostLogs), logbook: logbook.New(o.Store), keeper: lead.New(lead.Options{Store: o.Store, Name: o.Name, Address: o.Address, Socket: o.Socket, Alone: o.Alone, Log: o.Log})}
+	s := &Service{o: o, trying: make(chan struct{}, 1), gauge: gauge.New(o.Store, o.Log, o.Now, o.MostLogs), logbook: logbook.New(o.Store), keeper: lead.New(lead.Options{Store: o.Store, Name: o.Name, Address: o.Address, Socket: o.Socket, Alone: o.Alone, Log: o.Log})}
 	s.life.Store(new(string))
 	s.members.Store(&[]wire.Member{})
 	return s

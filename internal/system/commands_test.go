@@ -159,7 +159,17 @@ func (f *farm) steersManyFromTheCommandLine() {
 	); out != "No run there can be held; nothing was changed.\n" {
 		t.Errorf("nothing to do: %q", out)
 	}
-	f.must("release", "salt_01", "salt_02/final-1")
+	var released, none []wire.Run
+	if out := f.must("release", "salt_01", "salt_02/final-1", "--json"); json.Unmarshal([]byte(out), &released) != nil || len(released) != 2 {
+		t.Errorf("two runs for a program:\n%s", out)
+	}
+	out := f.must("hold", "--project", "nowhere", "--yes", "--json")
+	if json.Unmarshal([]byte(out), &none) != nil || len(none) != 0 {
+		t.Errorf("no run for a program:\n%s", out)
+	}
+	if out := f.must("cancel", "salt_03", "--dry-run", "--json"); json.Unmarshal([]byte(out), &none) != nil || len(none) != 1 {
+		t.Errorf("a dry run for a program:\n%s", out)
+	}
 	if out, stderr, code := f.vexillum("cancel", "salt_01", "salt_99"); code != 1 || !strings.Contains(stderr, `no run called "salt_99"`) || f.runNamed("salt_01").EndedAt != nil {
 		t.Errorf("one of two names is wrong: %d %s%s", code, out, stderr)
 	}

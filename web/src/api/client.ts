@@ -150,6 +150,9 @@ export async function revokeKey(id: string): Promise<void> {
   await call("DELETE", `/api/v1/keys/${id}`);
 }
 
+/** The priorities of runs, the most urgent first. */
+export const levels = ["urgent", "high", "normal", "low", "filler"];
+
 export type Steering = "hold" | "release" | "cancel" | "retry";
 
 export async function steer(run: number, what: Steering, reason = ""): Promise<Run> {

@@ -1,6 +1,6 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { createContext, useContext, useEffect, useMemo, useState, type ReactNode } from "react";
-import { getFarm, getServices, type Active, type Farm, type FarmNode, type Patch, type Piece, type Run } from "./client";
+import { getFarm, getServices, levels, type Active, type Farm, type FarmNode, type Patch, type Piece, type Run } from "./client";
 import { useAwake, whileShown } from "../parts/awake";
 import { natural } from "../parts/order";
 
@@ -42,8 +42,6 @@ function merge<T extends { id: number }>(old: T[], changed: Patch<T>[], parts: (
 }
 
 const ofRun = (run: Run, patch: Patch<Run>): Partial<Run> => ({ sets: { ...run.sets, ...patch.sets }, forecast: { ...run.forecast, ...patch.forecast } });
-
-const levels = ["urgent", "high", "normal", "low", "filler"];
 
 /** Open runs in the order of the queue, then ended ones, the newest first. */
 function sortRuns(runs: Run[]): Run[] {

@@ -65,7 +65,7 @@ function LinesView({ node }: { node: Pick<FarmNode, "id"> }) {
     };
     const leave = whileShown(
       () => live.close(),
-      () => window.location.reload(),
+      () => undefined, // the line of the page is taken up anew, and this with it
     );
     return () => {
       gone = true;

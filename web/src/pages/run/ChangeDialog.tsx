@@ -1,12 +1,10 @@
 import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { changeRun, isWrangler, type Farm, type Me, type Run, type RunChange } from "../../api/client";
+import { changeRun, isWrangler, levels, type Farm, type Me, type Run, type RunChange } from "../../api/client";
 import { Confirm } from "../../parts/Confirm";
 import { useDebounced } from "../../parts/debounced";
 import { sentence, told, zone } from "../../parts/time";
 import { useToast } from "../../parts/toast";
-
-const levels = ["urgent", "high", "normal", "low", "filler"];
 
 /** A moment as an input of type datetime-local has it. */
 function local(at: string | null): string {
