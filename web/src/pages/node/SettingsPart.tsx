@@ -57,7 +57,7 @@ function SettingsView({ node, may, onChange }: SettingsProps) {
           </select>
         )}
       </section>
-      <CapsPart key={s.version} node={node} may={may} onChange={onChange} />
+      <CapsPart key={JSON.stringify(s.caps)} node={node} may={may} onChange={onChange} />
     </>
   );
 }
