@@ -52,7 +52,11 @@ function NodesView({ me }: { me: Me }) {
       ),
     [setAddress],
   );
-  useEffect(() => set({ where: settled }), [settled]); // eslint-disable-line react-hooks/exhaustive-deps -- what is typed goes into the address, not the other way
+  useEffect(() => {
+    if (settled !== (address.get("where") ?? "")) {
+      set({ where: settled });
+    }
+  }, [settled]); // eslint-disable-line react-hooks/exhaustive-deps -- what is typed goes into the address, not the other way
   // Its nodes may come to match while the page is open.
   const filter = useQuery({ queryKey: ["picked", settled], queryFn: () => getPicked(settled), enabled: settled !== "", refetchInterval: 5000, placeholderData: keepPreviousData });
   const unreadable = settled !== "" && filter.isError;
