@@ -183,8 +183,8 @@ func requests(key string, lease, now int64, facts wire.Facts) []request {
 		},
 		{admin, "POST", "/api/v1/runs/1/redo", wire.Redo{Frames: "1-3"}},
 		{
-			admin, "PATCH", "/api/v1/environments",
-			wire.EnvironmentChange{
+			admin, "PATCH", "/api/v1/launch-settings",
+			wire.LaunchSettingsChange{
 				Project: "salt-clock", Recipe: "practice", Account: new(string), Mask: new(string),
 				Variables: map[string]*string{"A": new(string)},
 			},

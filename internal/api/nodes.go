@@ -164,9 +164,9 @@ func (s *Server) leaseView(l *floor.LeaseView) wire.Lease {
 	before, ending := spec.FrameFileParts("")
 	out := wire.Lease{
 		ID: int64(l.ID), Run: int64(l.Run), RunName: spec.Name(), Recipe: spec.Recipe, RecipeMark: s.recipeMarks[spec.Recipe], Frames: l.Frames.String(),
-		Share:       floor.ShareView(l.Share),
-		Environment: floor.LeaseEnvironmentView(l.Env),
-		ShotFirst:   spec.ShotRange().First, ShotLast: spec.ShotRange().Last,
+		Share:          floor.ShareView(l.Share),
+		LaunchSettings: floor.LaunchValuesView(l.Env),
+		ShotFirst:      spec.ShotRange().First, ShotLast: spec.ShotRange().Last,
 		Scene: spec.Scene, SceneRoot: l.Roots.Scenes, SceneText: spec.SceneText, Output: spec.Output, OutputRoot: l.Roots.Frames, OutputMark: spec.Mark,
 		FilePrefix: before, FileEnding: ending, Digits: spec.Digits(), Stall: l.Stall,
 		Width: spec.Width, Height: spec.Height, Values: spec.Values,

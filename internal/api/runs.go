@@ -1,7 +1,6 @@
 package api
 
 import (
-	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -199,7 +198,7 @@ func (s *Server) submit(c *gin.Context, f *floor.Floor, in wire.Submit) {
 		key, digest = by.Name+" "+key, secret.Hash(string(asked))
 	}
 	done, err := s.svc.Submit(c, floor.Submission{
-		Held: in.Held, Key: key, Digest: digest, Shot: shot, Actor: by.Name, AtOnce: in.StartOn != nil && startOn == 0,
+		Held: in.Held, Dry: in.DryRun, Key: key, Digest: digest, Shot: shot, Actor: by.Name, AtOnce: in.StartOn != nil && startOn == 0,
 		Spec: farm.Spec{
 			Job: in.Job, Project: in.Project, Kind: farm.RunKind(in.Kind), Recipe: in.Recipe, Scene: in.Scene, Output: in.Output,
 			Width: in.Width, Height: in.Height, Values: in.Values, Tries: in.Tries, Chunk: in.Chunk, Frames: set,
@@ -211,20 +210,17 @@ func (s *Server) submit(c *gin.Context, f *floor.Floor, in wire.Submit) {
 		s.fail(c, err)
 		return
 	}
-	receipt, err := receiptOf(c, f, done)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
+	receipt := receiptOf(done)
+	receipt.DryRun = in.DryRun && !done.Again
 	status := http.StatusCreated
-	if done.Again {
+	if done.Again || in.DryRun {
 		status = http.StatusOK
 	}
 	c.JSON(status, receipt)
 }
 
 // receiptOf tells a submitter what became of it.
-func receiptOf(ctx context.Context, f *floor.Floor, done service.Submitted) (wire.Receipt, error) {
+func receiptOf(done service.Submitted) wire.Receipt {
 	run := done.Run
 	out := wire.Receipt{
 		Run: run.ID, Name: run.Name, Frames: run.Frames, FrameCount: run.FrameCount, Output: done.Output,
@@ -246,28 +242,21 @@ func receiptOf(ctx context.Context, f *floor.Floor, done service.Submitted) (wir
 			),
 		)
 	}
-	var err error
-	if out.Nodes, err = f.Able(ctx, farm.RunID(run.ID)); err != nil {
-		return out, err
-	}
-	nobody, err := f.Nobody(ctx, farm.RunID(run.ID))
-	if err != nil {
-		return out, err
-	}
-	if nobody != "" {
-		out.Remarks = append(out.Remarks, "No node can take it as it is: "+nobody+".")
+	out.Nodes = done.Able
+	if done.Nobody != "" {
+		out.Remarks = append(out.Remarks, "No node can take it as it is: "+done.Nobody+".")
 	}
 	switch {
 	case run.State == string(farm.RunHeld):
 		out.Sentence = "It is held until somebody releases it."
-	case nobody != "":
+	case done.Nobody != "":
 		out.Sentence = "It needs a hand before it starts."
 	case out.Nodes == 0:
 		out.Sentence = "It waits: " + run.Why + "."
 	default:
 		out.Sentence = fmt.Sprintf("It starts as soon as a node that may take it is free; %d online may.", out.Nodes)
 	}
-	return out, nil
+	return out
 }
 
 // steer returns the handler of one way to steer a run.

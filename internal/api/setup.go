@@ -193,11 +193,7 @@ func (s *Server) setPerson(c *gin.Context, f *floor.Floor, in wire.PersonChange)
 }
 
 func (s *Server) removePerson(c *gin.Context, f *floor.Floor) {
-	if err := f.RemovePerson(c, c.Param("person"), person(c)); err != nil {
-		s.fail(c, err)
-		return
-	}
-	c.Status(http.StatusNoContent)
+	s.done(c, f.RemovePerson(c, c.Param("person"), person(c)))
 }
 
 // tokens lists the tokens of the asker; of everybody for an admin who asks for

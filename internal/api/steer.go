@@ -77,7 +77,24 @@ func (s *Server) setPool(c *gin.Context, f *floor.Floor, in wire.NewPool) {
 }
 
 func (s *Server) dropPool(c *gin.Context, f *floor.Floor) {
-	if err := f.DropPool(c, c.Param("pool"), person(c)); err != nil {
+	s.done(c, f.DropPool(c, c.Param("pool"), person(c)))
+}
+
+func (s *Server) dropProject(c *gin.Context, f *floor.Floor) {
+	s.done(c, f.DropProject(c, c.Param("project"), person(c).Name))
+}
+
+func (s *Server) dropPlace(c *gin.Context, f *floor.Floor) {
+	s.done(c, f.DropPlace(c, c.Param("place"), person(c).Name))
+}
+
+func (s *Server) dropLaunchSettings(c *gin.Context, f *floor.Floor) {
+	s.done(c, f.DropLaunchSettings(c, c.Query("project"), c.Query("recipe"), person(c)))
+}
+
+// done answers an act that has nothing to tell but that it is done.
+func (s *Server) done(c *gin.Context, err error) {
+	if err != nil {
 		s.fail(c, err)
 		return
 	}
@@ -108,20 +125,16 @@ func (s *Server) setStay(c *gin.Context, f *floor.Floor, in wire.Stay) {
 	s.answer(c, v, err)
 }
 
-func (s *Server) environments(c *gin.Context, f *floor.Floor) {
-	v, err := f.Environments(c)
+func (s *Server) launchSettings(c *gin.Context, f *floor.Floor) {
+	v, err := f.LaunchSettings(c)
 	s.answer(c, v, err)
 }
 
-func (s *Server) setEnvironment(c *gin.Context, f *floor.Floor, in wire.EnvironmentChange) {
-	v, err := f.SetEnvironment(c, in, match(c), person(c))
+func (s *Server) setLaunchSettings(c *gin.Context, f *floor.Floor, in wire.LaunchSettingsChange) {
+	v, err := f.SetLaunchSettings(c, in, match(c), person(c))
 	s.changed(c, v, v.Etag, err)
 }
 
 func (s *Server) revokeKey(c *gin.Context, f *floor.Floor) {
-	if err := f.RevokeKey(c, c.Param("key"), person(c)); err != nil {
-		s.fail(c, err)
-		return
-	}
-	c.Status(http.StatusNoContent)
+	s.done(c, f.RevokeKey(c, c.Param("key"), person(c)))
 }

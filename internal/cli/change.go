@@ -146,10 +146,18 @@ func (a *app) licenceCommand() *cobra.Command {
 		})}
 	set.Flags().IntVar(&count, "count", 0, "how many (needed)")
 	_ = set.MarkFlagRequired("count")
-	drop := &cobra.Command{Use: "drop NAME", Short: "Count it no more: it limits nothing then", Args: exactly(1, "the name of a licence"),
-		RunE: a.asking(func(ctx context.Context, _ *client.Client, args []string) error {
-			return a.put(ctx, "/api/v1/licences/"+url.PathEscape(args[0]), wire.NewLicence{}, nil)
-		})}
+	drop := &cobra.Command{
+		Use: "drop NAME", Short: "Count it no more: it limits nothing then", Args: exactly(1, "the name of a licence"),
+		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
+			if err := cl.Do(
+				ctx, http.MethodPut, "/api/v1/licences/"+url.PathEscape(args[0]), wire.NewLicence{}, nil,
+			); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "The licence %s is counted no more; it limits nothing.\n", args[0])
+			return nil
+		}),
+	}
 	parent.AddCommand(set, drop, list(a, "list", "Licences, how many are used, and which recipes need them", "/api/v1/licences",
 		[]string{"LICENCE", "COUNT", "USED", "RECKONED WITH", "RECIPES"}, func(l wire.Licence) []string {
 			counted, reckoned := "not counted", ""
@@ -157,7 +165,7 @@ func (a *app) licenceCommand() *cobra.Command {
 				counted = strconv.Itoa(*l.Count)
 			}
 			if l.Lowered != nil {
-				reckoned = fmt.Sprintf("%d until %s", *l.Lowered, clock(*l.LoweredUntil, time.Now()))
+				reckoned = fmt.Sprintf("%d until %s", *l.Lowered, moment(*l.LoweredUntil, time.Now()))
 			}
 			return []string{l.Name, counted, strconv.Itoa(l.Used), reckoned, strings.Join(l.Recipes, ", ")}
 		}))

@@ -46,6 +46,8 @@ var (
 	nodeList    = listed("/api/v1/nodes", func(n wire.Node) []string { return []string{n.Name} })
 	poolList    = listed("/api/v1/pools", func(p wire.Pool) []string { return []string{p.Name} })
 	placeList   = listed("/api/v1/places", func(p wire.Place) []string { return []string{p.Name} })
+	personList  = listed("/api/v1/people", func(p wire.Person) []string { return []string{p.Name} })
+	licenceList = listed("/api/v1/licences", func(l wire.Licence) []string { return []string{l.Name} })
 	recipeList  = listed("/api/v1/recipes", func(r wire.Recipe) []string { return []string{r.Name} })
 	runList     = listed("/api/v1/runs", func(r wire.Run) []string { return []string{r.Name} })
 	ownerList   = listed("/api/v1/runs", func(r wire.Run) []string { return []string{r.Owner} })
@@ -73,7 +75,8 @@ func arguments() map[string][]argument {
 		"nodes hold": node, "nodes drain": node, "nodes release": node, "nodes sideline": node, "nodes give-back": node, "nodes restart": node,
 		"nodes retire": node, "nodes revoke": node, "nodes set": node, "nodes test": node, "nodes rename": {{list: nodeList}}, "nodes hours": {{list: nodeList}},
 		"nodes usage": {{list: nodeList}}, "pool set": pool, "pool drop": pool, "pool hold": pool, "pool release": pool,
-		"place set": place, "place mark": place, "place hold": place, "place release": place, "project set": {{list: projectList}},
+		"place set": place, "place drop": place, "project drop": {{list: projectList}}, "person set": {{list: personList}},
+		"person drop": {{list: personList}}, "licence set": {{list: licenceList}}, "licence drop": {{list: licenceList}}, "place mark": place, "place hold": place, "place release": place, "project set": {{list: projectList}},
 		"recipes show": {{list: recipeList}}, "recipes hold": {{list: recipeList}}, "recipes release": {{list: recipeList}},
 	}
 }

@@ -127,7 +127,7 @@ func (a *app) printLine(l wire.LogLine, names map[int64]string, withNode bool) {
 	if l.Stream == 2 {
 		mark = "!" // standard error
 	}
-	fmt.Fprintf(a.out, "%s  %-10s %s %s\n", l.At.Local().Format("15:04:05.000"), who, mark, l.Text)
+	fmt.Fprintf(a.out, "%s  %-10s %s %s\n", l.At.Local().Format("2006-01-02T15:04:05.000Z07:00"), who, mark, l.Text)
 }
 
 // nodeUsageCommand shows what a node measured of itself.
@@ -161,7 +161,7 @@ func (a *app) printUsage(n wire.Node, u wire.Usage) {
 		return
 	}
 	first, last := time.Unix(u.At[0], 0), time.Unix(u.At[len(u.At)-1], 0)
-	fmt.Fprintf(a.out, "%s from %s to %s, every %v\n", n.Name, clock(first, time.Now()), clock(last, time.Now()), time.Duration(u.StepSeconds)*time.Second)
+	fmt.Fprintf(a.out, "%s from %s to %s, every %v\n", n.Name, moment(first, time.Now()), moment(last, time.Now()), time.Duration(u.StepSeconds)*time.Second)
 	percent := func(v float64) string { return fmt.Sprintf("%.0f %%", 100*v) }
 	amount := func(v float64) string { return humanize.IBytes(uint64(v)) }
 	each := func(v float64) string { return humanize.IBytes(uint64(v)) + "/s" }

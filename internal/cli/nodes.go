@@ -160,6 +160,7 @@ func findNode(ctx context.Context, cl *client.Client, name string) (wire.Node, e
 
 func (a *app) nodeActCommand(do, short string) *cobra.Command {
 	var sel selection
+	var yes bool
 	in := wire.NodeAct{Do: do}
 	c := a.jsonFlag(&cobra.Command{
 		Use: do + " [NAME…]", Short: short,
@@ -169,6 +170,11 @@ func (a *app) nodeActCommand(do, short string) *cobra.Command {
 				return err
 			}
 			in.DryRun = sel.dryRun
+			if !yes && !sel.dryRun && loses(in) {
+				if err := a.agreeToLoss(ctx, cl, in, len(names) == 0); err != nil {
+					return err
+				}
+			}
 			var out wire.NodesActed
 			if err := cl.Do(ctx, http.MethodPost, "/api/v1/node-acts", in, &out); err != nil {
 				return err
@@ -181,7 +187,34 @@ func (a *app) nodeActCommand(do, short string) *cobra.Command {
 	if slices.Contains([]string{"hold", "drain", "give-back"}, do) {
 		c.Flags().BoolVar(&in.Now, "now", false, "stop frames in flight, too; their work is lost")
 	}
+	if loses(wire.NodeAct{Do: do, Now: c.Flags().Lookup("now") != nil}) {
+		c.Flags().BoolVarP(&yes, "yes", "y", false, "do not ask")
+	}
 	return c
+}
+
+// loses reports whether an act may lose frames in flight, or machines.
+func loses(in wire.NodeAct) bool { return in.Now || in.Do == "retire" || in.Do == "revoke" }
+
+// agreeToLoss asks for a yes where an act on nodes would lose something.
+func (a *app) agreeToLoss(ctx context.Context, cl *client.Client, in wire.NodeAct, picked bool) error {
+	in.DryRun = true
+	var would wire.NodesActed
+	if err := cl.Do(ctx, http.MethodPost, "/api/v1/node-acts", in, &would); err != nil {
+		return err
+	}
+	changed := 0
+	var lines []string
+	for _, e := range would.Effects {
+		if e.Changes {
+			changed++
+			lines = append(lines, e.Name+" "+e.Sentence)
+		}
+	}
+	if changed == 0 || would.Lost == 0 && in.Now {
+		return nil // the act says so
+	}
+	return a.agree(lines, would.Sentence, picked)
 }
 
 // acted tells what became of nodes, or would.
@@ -369,7 +402,7 @@ func (a *app) showNode(ctx context.Context, cl *client.Client, id int64) error {
 		devices = append(devices, strings.TrimSpace(d.Model+" "+size(d.Memory)))
 	}
 	s := n.Settings
-	a.facts("why", n.Why, "kind", n.Kind, "reach", n.Reach+" since "+clock(n.Since, now), "duty", n.Duty, "health", n.Health,
+	a.facts("why", n.Why, "kind", n.Kind, "reach", n.Reach+" since "+moment(n.Since, now), "duty", n.Duty, "health", n.Health,
 		"system", n.System, "cores", share(fmt.Sprint(n.Cores), s.Caps.Cores > 0, fmt.Sprint(s.Caps.Cores)),
 		"memory", share(size(n.Memory), s.Caps.MemoryBytes > 0, size(s.Caps.MemoryBytes)),
 		"graphics", strings.Join(devices, ", "), "disk free", share(size(n.Disk), s.Caps.StagingBytes > 0, size(s.Caps.StagingBytes)),
@@ -381,6 +414,9 @@ func (a *app) showNode(ctx context.Context, cl *client.Client, id int64) error {
 	}
 	if len(log) > 0 {
 		fmt.Fprintln(a.out)
+	}
+	if len(log) > 0 {
+		fmt.Fprintf(a.out, "  %s\n", zoned("newest first"))
 	}
 	for _, l := range log {
 		fmt.Fprintf(a.out, "  %s  %s\n", clock(l.At, now), l.Reason)
@@ -413,7 +449,7 @@ func hoursText(n wire.Node, now time.Time) string {
 		text += "; " + e.Date + " " + windows
 	}
 	if n.HoursChange != nil {
-		text += map[bool]string{true: "; on duty until ", false: "; off duty until "}[n.OnHours] + clock(*n.HoursChange, now)
+		text += map[bool]string{true: "; on duty until ", false: "; off duty until "}[n.OnHours] + moment(*n.HoursChange, now)
 	}
 	return text
 }
@@ -458,13 +494,9 @@ func (a *app) poolCommand() *cobra.Command {
 		}),
 	}
 	set.Flags().StringSliceVar(&projects, "projects", nil, "only these projects may use it (default: all)")
-	drop := &cobra.Command{
-		Use: "drop NAME", Short: "Do away with a pool that has no members", Args: exactly(1, "the name of a pool"),
-		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
-			return cl.Do(ctx, http.MethodDelete, "/api/v1/pools/"+url.PathEscape(args[0]), nil, nil)
-		}),
-	}
-	c.AddCommand(list, set, drop)
+	c.AddCommand(list, set, drop(
+		a, "pool", "/api/v1/pools", "Do away with a pool that has no members", "", func(p wire.Pool) string { return p.Name },
+	))
 	c.AddCommand(a.stayCommands("pool")...)
 	return c
 }

@@ -120,6 +120,11 @@ func (a *app) queueNow(ctx context.Context, cl *client.Client) error {
 
 // queueFound shows runs among all that there ever were.
 func (a *app) queueFound(ctx context.Context, cl *client.Client, query url.Values, all bool) error {
+	if project := query.Get("project"); project != "" {
+		if err := knownProject(ctx, cl, project); err != nil {
+			return err
+		}
+	}
 	query.Set("size", fmt.Sprint(listedFound))
 	if all {
 		query.Set("size", fmt.Sprint(mostListed))
@@ -154,7 +159,7 @@ func (a *app) queueFound(ctx context.Context, cl *client.Client, query url.Value
 // runTable prints runs, a line each.
 func (a *app) runTable(runs []wire.Run, owners bool) {
 	now := time.Now()
-	header := []string{"RUN", "PROJECT", "STATE", ">DONE", ">FRAMES", "FINISH", "DUE", "NODES", "WHY"}
+	header := []string{"RUN", "PROJECT", "STATE", ">DONE", ">FRAMES", zoned("FINISH"), zoned("DUE"), "NODES", "WHY"}
 	if owners {
 		header[7] = "OWNER"
 	}

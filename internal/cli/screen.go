@@ -43,6 +43,12 @@ func (s screen) Write(p []byte) (int, error) {
 // moments are times as sentences of the service have them.
 var moments = regexp.MustCompile(`\b\d{4}-\d\d-\d\dT\d\d:\d\d:\d\dZ\b`)
 
+// moment writes a time as a person here reads it, with its zone.
+func moment(at, now time.Time) string { return clock(at, now) + at.Local().Format(" MST") }
+
+// zoned is the heading of a column of times, with their zone.
+func zoned(heading string) string { return heading + time.Now().Format(" (MST)") }
+
 // inZone writes the moments in a text as a person here reads them.
 func inZone(text string, now time.Time) string {
 	return moments.ReplaceAllStringFunc(text, func(found string) string {
@@ -50,7 +56,7 @@ func inZone(text string, now time.Time) string {
 		if err != nil {
 			return found
 		}
-		return clock(at, now) + at.Local().Format(" MST")
+		return moment(at, now)
 	})
 }
 

@@ -56,6 +56,28 @@ func (a *app) patch(ctx context.Context, path string, in, out any) error {
 	return cl.Do(ctx, http.MethodPatch, path, in, out)
 }
 
+// drop does away with one thing of a list, and says so where it is not there.
+func drop[T any](a *app, what, path, short, after string, name func(T) string) *cobra.Command {
+	return &cobra.Command{
+		Use: "drop NAME", Short: short, Args: exactly(1, "the name of a "+what),
+		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
+			all, err := get[[]T](ctx, cl, path)
+			if err != nil {
+				return err
+			}
+			if !slices.ContainsFunc(all, func(v T) bool { return name(v) == args[0] }) {
+				fmt.Fprintf(a.out, "There is no %s %q; nothing to do.\n", what, args[0])
+				return nil
+			}
+			if err := cl.Do(ctx, http.MethodDelete, path+"/"+url.PathEscape(args[0]), nil, nil); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "The %s %s is dropped%s.\n", what, args[0], after)
+			return nil
+		}),
+	}
+}
+
 func (a *app) keyCommand() *cobra.Command {
 	parent := &cobra.Command{Use: "key", Short: "Make, list and revoke enrolment keys"}
 	var life time.Duration
@@ -71,7 +93,7 @@ func (a *app) keyCommand() *cobra.Command {
 			if a.json {
 				return a.printJSON(key)
 			}
-			fmt.Fprintf(a.out, "Paste this on the machine (%d uses, good until %s; the key is shown only now):\n\n  vexillum join %s --key %s\n", key.UsesLeft, clock(key.ExpiresAt, time.Now()), strings.ReplaceAll(cl.Addresses(), ",", " "), key.Key)
+			fmt.Fprintf(a.out, "Paste this on the machine (%d uses, good until %s; the key is shown only now):\n\n  vexillum join %s --key %s\n", key.UsesLeft, moment(key.ExpiresAt, time.Now()), strings.ReplaceAll(cl.Addresses(), ",", " "), key.Key)
 			return nil
 		}),
 	})
@@ -86,7 +108,7 @@ func (a *app) keyCommand() *cobra.Command {
 			return cl.Do(ctx, http.MethodDelete, "/api/v1/keys/"+url.PathEscape(args[0]), nil, nil)
 		}),
 	}
-	parent.AddCommand(newKey, revoke, list(a, "list", "List the keys", "/api/v1/keys", []string{"KEY", "LABEL", "MADE BY", "EXPIRES", ">USES LEFT", "POOLS"}, func(k wire.Key) []string {
+	parent.AddCommand(newKey, revoke, list(a, "list", "List the keys", "/api/v1/keys", []string{"KEY", "LABEL", "MADE BY", zoned("EXPIRES"), ">USES LEFT", "POOLS"}, func(k wire.Key) []string {
 		left := fmt.Sprint(k.UsesLeft)
 		if k.Revoked {
 			left = "revoked"
@@ -127,7 +149,10 @@ func (a *app) projectCommand() *cobra.Command {
 	set.Flags().StringVar(&in.Scenes, "scenes", "", "place where scenes are read (needed for a new project)")
 	set.Flags().StringVar(&in.Frames, "frames", "", "place where frames go (needed for a new project)")
 	set.Flags().Float64Var(&weight, "weight", 1, "its part of the farm against other projects")
-	parent.AddCommand(set, list(a, "list", "List the projects", "/api/v1/projects", []string{"PROJECT", "TITLE", ">WEIGHT", "SCENES", "FRAMES"}, func(p wire.Project) []string {
+	parent.AddCommand(set, drop(
+		a, "project", "/api/v1/projects", "Do away with a project that has no runs on record", ", and with it the launch settings for it",
+		func(p wire.Project) string { return p.Name },
+	), list(a, "list", "List the projects", "/api/v1/projects", []string{"PROJECT", "TITLE", ">WEIGHT", "SCENES", "FRAMES"}, func(p wire.Project) []string {
 		return []string{p.Name, p.Title, fmt.Sprint(p.Weight), p.Scenes, p.Frames}
 	}))
 	return parent
@@ -177,7 +202,10 @@ func (a *app) placeCommand() *cobra.Command {
 	for os, path := range paths {
 		set.Flags().StringVar(path, os, "", "its path on "+os+"; empty: none any more")
 	}
-	parent.AddCommand(set, mark, list(a, "list", "List the places", "/api/v1/places", []string{
+	parent.AddCommand(set, mark, drop(
+		a, "place", "/api/v1/places", "Do away with a place that no project uses; its folder stays as it is", "; its folder stays as it is",
+		func(p wire.Place) string { return p.Name },
+	), list(a, "list", "List the places", "/api/v1/places", []string{
 		"PLACE", "HERE", "LINUX", "DARWIN", "WINDOWS", "LOADS",
 	}, func(p wire.Place) []string {
 		loads := "any number"
@@ -224,17 +252,10 @@ func (a *app) personCommand() *cobra.Command {
 	}
 	set.Flags().StringVar(&role, "role", "", "viewer, artist (a new person's, if nothing is said), wrangler or admin")
 	set.Flags().StringVar(&passwordFile, "password-file", "", "file with the password (default: made up for a new person)")
-	remove := &cobra.Command{
-		Use: "remove NAME", Short: "Take a person off the farm; sessions and tokens end at once, runs stay", Args: exactly(1, "the name to sign in with"),
-		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
-			if err := cl.Do(ctx, http.MethodDelete, "/api/v1/people/"+url.PathEscape(args[0]), nil, nil); err != nil {
-				return err
-			}
-			fmt.Fprintf(a.out, "%s is gone; their sessions and tokens have ended\n", args[0])
-			return nil
-		}),
-	}
-	parent.AddCommand(set, remove, a.passwordCommand(), list(a, "list", "List the people", "/api/v1/people", []string{"NAME", "ROLE", "SINCE"}, func(p wire.Person) []string {
+	parent.AddCommand(set, drop(
+		a, "person", "/api/v1/people", "Take a person off the farm; sessions and tokens end at once, runs stay",
+		": sessions and tokens have ended, runs stay", func(p wire.Person) string { return p.Name },
+	), a.passwordCommand(), list(a, "list", "List the people", "/api/v1/people", []string{"NAME", "ROLE", "SINCE"}, func(p wire.Person) []string {
 		return []string{p.Name, p.Role, p.CreatedAt.Local().Format(time.DateOnly)}
 	}))
 	return parent
@@ -284,7 +305,7 @@ func (a *app) showRecipe(r wire.Recipe) {
 
 func (a *app) auditCommand() *cobra.Command {
 	return list(a, "audit", "Show who changed what, the newest first", "/api/v1/audit",
-		[]string{"WHEN", "WHO", "WHAT", "SUBJECT", "FROM", "TO"}, func(l wire.AuditLine) []string {
+		[]string{zoned("WHEN"), "WHO", "WHAT", "SUBJECT", "FROM", "TO"}, func(l wire.AuditLine) []string {
 			return []string{clock(l.At, time.Now()), l.Actor, l.Action, l.Subject, a.fit(l.Before, 40), l.After}
 		})
 }

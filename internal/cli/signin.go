@@ -125,7 +125,7 @@ func (a *app) tokenCommand() *cobra.Command {
 				return a.printJSON(tokens)
 			}
 			now := time.Now()
-			t := newTable(a.out, "TOKEN", "OF", "KIND", "LABEL", "MADE", "LAST USED", "ENDS")
+			t := newTable(a.out, "TOKEN", "OF", "KIND", "LABEL", zoned("MADE"), zoned("LAST USED"), "ENDS")
 			for _, k := range tokens {
 				used, ends, label := "–", "–", k.Label
 				if k.UsedAt != nil {

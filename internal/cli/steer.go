@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"net/url"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -93,6 +94,9 @@ func (a *app) chooseRuns(
 	}
 	query := url.Values{"size": {fmt.Sprint(mostListed)}}
 	if s.project != "" {
+		if err := knownProject(ctx, cl, s.project); err != nil {
+			return nil, err
+		}
 		query.Set("project", s.project)
 	}
 	if s.mine {
@@ -117,6 +121,18 @@ func (a *app) chooseRuns(
 			return out, nil
 		}
 	}
+}
+
+// knownProject refuses the name of a project that is not there.
+func knownProject(ctx context.Context, cl *client.Client, name string) error {
+	all, err := get[[]wire.Project](ctx, cl, "/api/v1/projects")
+	if err != nil {
+		return err
+	}
+	if !slices.ContainsFunc(all, func(p wire.Project) bool { return p.Name == name }) {
+		return fmt.Errorf("there is no project %q; vexillum project list shows them", name)
+	}
+	return nil
 }
 
 // steer does it to each run, after a yes where that is needed.
@@ -193,26 +209,32 @@ func (a *app) printSteered(runs []wire.Run, one bool) error {
 	return a.printJSON(runs)
 }
 
-// askFirst asks on a terminal whether runs shall be steered. Elsewhere runs that
-// were named are; for runs that were only chosen a yes must be given.
+// askFirst asks whether runs shall be steered.
 func (a *app) askFirst(what string, runs []wire.Run, lost int, chosen, now bool) error {
+	var lines []string
+	for _, r := range runs {
+		lines = append(lines, fmt.Sprintf("%s would be %s%s", r.Name, steering[what].done, inFlight(what, now, r)))
+	}
+	question := fmt.Sprintf("%s would be %s", counted(len(runs), "run"), steering[what].done)
+	if lost > 0 {
+		question += fmt.Sprintf("; %s in flight would be lost", counted(lost, "frame"))
+	}
+	return a.agree(lines, question, chosen)
+}
+
+// agree asks for a yes on a terminal, after it has said what would be done to
+// each. Elsewhere what was named is done, and what was only picked needs --yes.
+func (a *app) agree(lines []string, question string, picked bool) error {
 	if !term.IsTerminal(int(os.Stdin.Fd())) {
-		if chosen {
-			return usageError{fmt.Errorf(
-				"%s would be %s; give --yes to do it, or --dry-run to see which", counted(len(runs), "run"),
-				steering[what].done,
-			)}
+		if picked {
+			return usageError{fmt.Errorf("%s; give --yes to do it, or --dry-run to see more", question)}
 		}
 		return nil
 	}
-	for _, r := range runs {
-		fmt.Fprintf(a.err, "%s would be %s%s\n", r.Name, steering[what].done, inFlight(what, now, r))
+	for _, line := range lines {
+		fmt.Fprintln(a.err, line)
 	}
-	loss := ""
-	if lost > 0 {
-		loss = fmt.Sprintf(" %s in flight will be lost.", counted(lost, "frame"))
-	}
-	fmt.Fprintf(a.err, "%s?%s Type yes to go on: ", counted(len(runs), "run"), loss)
+	fmt.Fprintf(a.err, "%s. Type yes to go on: ", question)
 	said, _ := bufio.NewReader(os.Stdin).ReadString('\n')
 	if strings.TrimSpace(strings.ToLower(said)) != "yes" {
 		return errors.New("nothing was changed")

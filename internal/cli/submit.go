@@ -152,6 +152,8 @@ func (a *app) submitCommand() *cobra.Command {
 	)
 	f.BoolVar(&in.Held, "held", false, "put it into the queue held")
 	f.BoolVar(&follow, "follow", false, "watch the run until it ends")
+	f.BoolVar(&in.DryRun, "dry-run", false, "check all, and only show the receipt that would come")
+	c.MarkFlagsMutuallyExclusive("follow", "dry-run")
 	_ = c.MarkFlagRequired("project")
 	_ = c.MarkFlagRequired("frames")
 	a.completeFlags(c, map[string]lister{
@@ -179,13 +181,22 @@ func submit(ctx context.Context, c *client.Client, in wire.Submit) (wire.Receipt
 }
 
 func (a *app) receipt(r wire.Receipt) {
-	fmt.Fprintf(a.out, "%s  %s\n", r.Name, state(r.State))
+	number := ""
+	if r.DryRun {
+		fmt.Fprintf(a.out, "%s  would be %s; nothing is submitted yet\n", r.Name, state(r.State))
+	} else {
+		fmt.Fprintf(a.out, "%s  %s\n", r.Name, state(r.State))
+		number = fmt.Sprintf("#%d", r.Run)
+	}
 	a.facts(
-		"number", fmt.Sprintf("#%d", r.Run), "frames", fmt.Sprintf("%s (%d)", r.Frames, r.FrameCount), "shot", r.Shot,
+		"number", number, "frames", fmt.Sprintf("%s (%d)", r.Frames, r.FrameCount), "shot", r.Shot,
 		"output", r.Output,
 	)
 	for _, remark := range append(r.Remarks, r.Sentence) {
 		fmt.Fprintf(a.out, "  %s\n", remark)
+	}
+	if r.DryRun {
+		return
 	}
 	fmt.Fprintf(a.out, "  Watch it with: vexillum follow %s\n", r.Name)
 }

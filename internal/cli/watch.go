@@ -199,9 +199,15 @@ func (a *app) whyCommand() *cobra.Command {
 
 // facts prints lines of a name and a value.
 func (a *app) facts(lines ...string) {
+	widest := 0
 	for i := 0; i+1 < len(lines); i += 2 {
 		if lines[i+1] != "" {
-			fmt.Fprintf(a.out, "  %-11s %s\n", lines[i], lines[i+1])
+			widest = max(widest, len(lines[i]))
+		}
+	}
+	for i := 0; i+1 < len(lines); i += 2 {
+		if lines[i+1] != "" {
+			fmt.Fprintf(a.out, "  %-*s  %s\n", widest, lines[i], lines[i+1])
 		}
 	}
 }
@@ -220,9 +226,9 @@ func (a *app) showRun(r wire.Run, log []wire.HistoryLine) error {
 	if !r.Forecast.Known {
 		finishing += " (" + r.Forecast.Why + ")"
 	}
-	a.facts("number", fmt.Sprintf("#%d", r.ID), "why", r.Why, "project", r.Project, "owner", r.Owner, "scene", r.Scene, "recipe", r.Recipe, "passes", strings.Join(r.Passes, ", "), "needs", r.Needs, "priority", unless(r.Priority, "normal"), "ceiling", r.Ceiling, "order", r.Sequence, "scouts", r.Scouts, "takes", takesText(r), "renderers", environmentText(r.Environment),
+	a.facts("number", fmt.Sprintf("#%d", r.ID), "why", r.Why, "project", r.Project, "owner", r.Owner, "scene", r.Scene, "recipe", r.Recipe, "passes", strings.Join(r.Passes, ", "), "needs", r.Needs, "priority", unless(r.Priority, "normal"), "ceiling", r.Ceiling, "order", r.Sequence, "scouts", r.Scouts, "takes", takesText(r), "account and variables", launchText(r.LaunchSettings),
 		"size", fmt.Sprintf("%d×%d", r.Width, r.Height), "frames", fmt.Sprintf("%s (%d)", r.Frames, r.FrameCount), "shot", r.Shot, "output", r.Output,
-		"finish", finishing, "due", dueText(r, now), "took", took, "nodes", strings.Join(r.Nodes, ", "))
+		zoned("finish"), finishing, zoned("due"), dueText(r, now), "took", took, "nodes", strings.Join(r.Nodes, ", "))
 	fmt.Fprintf(a.out, "\n  %s\n\n", ribbon(r, 72, colours(a.out)))
 	for _, s := range []struct{ word, set string }{
 		{"done", r.Sets.Done}, {"delivering", r.Sets.Delivering}, {"verifying", r.Sets.Verifying}, {"rendering", r.Sets.Rendering},
@@ -233,14 +239,14 @@ func (a *app) showRun(r wire.Run, log []wire.HistoryLine) error {
 		}
 	}
 	for _, t := range r.Troubles {
-		fmt.Fprintf(a.out, "\n  frame %d failed %s:\n", t.Frame, times(len(t.Failed)))
+		fmt.Fprintf(a.out, "\n  frame %d failed %s%s:\n", t.Frame, times(len(t.Failed)), zoned(""))
 		for _, f := range t.Failed {
 			line, _, _ := strings.Cut(f.Message, "\n")
 			fmt.Fprintf(a.out, "    %s  %-11s %s: %s\n", clock(f.At, now), f.Node, f.Cause, a.fit(line, 70))
 		}
 	}
 	if len(log) > 0 {
-		fmt.Fprintln(a.out)
+		fmt.Fprintf(a.out, "\n  %s\n", zoned("newest first"))
 		for i := len(log) - 1; i >= 0; i-- {
 			fmt.Fprintf(a.out, "  %s  %-11s %s\n", clock(log[i].At, now), log[i].Node, a.fit(log[i].Reason, 92))
 		}
@@ -335,7 +341,7 @@ func (a *app) progress(run wire.Run) (show func(wire.Run, string), done func()) 
 	if !colours(a.out) {
 		last := ""
 		return func(r wire.Run, note string) {
-			line := fmt.Sprintf("%s  %s  %d of %d  finish %s", r.Name, r.State, r.DoneCount, r.FrameCount, finish(r.Forecast, time.Now()))
+			line := fmt.Sprintf("%s  %s  %d of %d  %s %s", r.Name, r.State, r.DoneCount, r.FrameCount, zoned("finish"), finish(r.Forecast, time.Now()))
 			if note != "" {
 				line = note
 			}
@@ -362,7 +368,7 @@ func (a *app) progress(run wire.Run) (show func(wire.Run, string), done func()) 
 					text += fmt.Sprintf(", %d parked", now.ParkedCount)
 				}
 				if now.Forecast.Known {
-					text += "  finish " + finish(now.Forecast, time.Now())
+					text += "  " + zoned("finish") + " " + finish(now.Forecast, time.Now())
 				} else if now.Forecast.Why != "" {
 					text += "  " + now.Forecast.Why
 				}

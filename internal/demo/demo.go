@@ -275,10 +275,10 @@ func (f *Farm) describe(ctx context.Context, now time.Time) error {
 		}
 	}
 	mask, table := "002", "{scene_root}/salt-clock/salt.csv"
-	tables := wire.EnvironmentChange{
+	tables := wire.LaunchSettingsChange{
 		Project: "salt-clock", Mask: &mask, Variables: map[string]*string{"COLOUR_TABLE": &table},
 	}
-	if err := f.Nadia.Do(ctx, http.MethodPatch, "/api/v1/environments", tables, nil); err != nil {
+	if err := f.Nadia.Do(ctx, http.MethodPatch, "/api/v1/launch-settings", tables, nil); err != nil {
 		return fmt.Errorf("saying what the demo's renderers find: %w", err)
 	}
 	return nil

@@ -77,7 +77,7 @@ func (l *launch) start(fed bool) error {
 	}
 	with := l.w.placeholders(l)
 	arguments, environment := r.Launch(with)
-	for name, value := range l.w.lease.Environment.Variables {
+	for name, value := range l.w.lease.LaunchSettings.Variables {
 		environment = append(environment, name+"="+recipe.Fill(value, with))
 	}
 	environment = append(environment, l.share.environment()...)

@@ -17,7 +17,6 @@ import (
 	"vexillum/internal/plainfile"
 	"vexillum/internal/publish"
 	"vexillum/internal/service/floor"
-	"vexillum/internal/wire"
 )
 
 // maxScene bounds the size of a scene file that is hashed at a submit.
@@ -25,9 +24,8 @@ const maxScene = 1 << 30
 
 // Submitted is what a submit gives.
 type Submitted struct {
-	Run    wire.Run
+	floor.Submitted
 	Output string   // whole path of the output folder here
-	Again  bool     // the same submit was made before
 	Passed []string // folders that would have been its own, and hold files already
 }
 
@@ -38,13 +36,11 @@ func (s *Service) Submit(ctx context.Context, sub floor.Submission) (Submitted, 
 	if err != nil {
 		return Submitted{}, err
 	}
-	if run, known, err := f.Submitted(ctx, sub.Key, sub.Digest); err != nil {
+	if before, known, err := f.Submitted(ctx, sub.Key, sub.Digest); err != nil {
 		return Submitted{}, err
 	} else if known { // even if the scene is gone by now
-		roots, err := f.Roots(ctx, run.Project, runtime.GOOS)
-		return Submitted{
-			Run: run, Again: true, Output: filepath.Join(roots.Frames, filepath.FromSlash(run.Output)),
-		}, err
+		roots, err := f.Roots(ctx, before.Run.Project, runtime.GOOS)
+		return Submitted{before, filepath.Join(roots.Frames, filepath.FromSlash(before.Run.Output)), nil}, err
 	}
 	given := sub.Spec.Values
 	sub, err = f.CheckSubmission(sub)
@@ -120,7 +116,7 @@ func (s *Service) submitInto(
 			continue
 		}
 		sub.Number = number
-		run, again, err := f.Submit(ctx, sub)
+		done, err := f.Submit(ctx, sub)
 		var taken *floor.TakenError
 		if errors.As(err, &taken) { // somebody was faster
 			number = taken.Next
@@ -129,9 +125,7 @@ func (s *Service) submitInto(
 		if err != nil {
 			return Submitted{}, err
 		}
-		return Submitted{
-			Run: run, Again: again, Passed: passed, Output: filepath.Join(place, filepath.FromSlash(run.Output)),
-		}, nil
+		return Submitted{done, filepath.Join(place, filepath.FromSlash(done.Run.Output)), passed}, nil
 	}
 	return Submitted{}, &floor.Refusal{
 		Kind: floor.Conflict, Field: "output",

@@ -68,7 +68,7 @@ func (s *Service) target(ctx context.Context, u Upload) (publish.Target, int, er
 // ownerOf returns whose the files are that the service publishes for a node.
 // Accounts and groups of the nodes that this machine does not know are left
 // out: the frame matters more.
-func ownerOf(env farm.Environment) publish.Owner {
+func ownerOf(env farm.LaunchSettings) publish.Owner {
 	var mask *int
 	if n, said := env.Permissions(); said {
 		mask = &n

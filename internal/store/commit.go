@@ -37,6 +37,20 @@ var statements = map[string]string{
 		FROM jsonb_to_recordset($1::jsonb) AS r(name text, title text, weight float8, scenes text, frames text)
 		ON CONFLICT (name) DO UPDATE SET title = excluded.title, weight = excluded.weight, scenes = excluded.scenes, frames = excluded.frames`,
 
+	"place dropped": `WITH r AS (
+			SELECT name FROM jsonb_to_recordset($1::jsonb) AS r(name text)
+		), released AS (
+			DELETE FROM stay s USING r WHERE s.kind = 'place' AND s.name = r.name
+		)
+		DELETE FROM place p USING r WHERE p.name = r.name`,
+
+	"project dropped": `WITH r AS (
+			SELECT name FROM jsonb_to_recordset($1::jsonb) AS r(name text)
+		), settings AS (
+			DELETE FROM launch_settings l USING r WHERE l.project = r.name
+		)
+		DELETE FROM project p USING r WHERE p.name = r.name`,
+
 	"person set": `INSERT INTO person (name, role, password_hash, created_at)
 		SELECT name, role, password_hash, at
 		FROM jsonb_to_recordset($1::jsonb) AS r(name text, role text, password_hash text, at timestamptz)
@@ -69,9 +83,9 @@ var statements = map[string]string{
 			SELECT of->>'kind' AS kind, of->>'name' AS name, stay FROM jsonb_to_recordset($1::jsonb) AS r(of jsonb, stay jsonb))
 		INSERT INTO stay (kind, name, stay) SELECT kind, name, stay FROM r ON CONFLICT (kind, name) DO UPDATE SET stay = excluded.stay`,
 
-	"environment set": `WITH r AS (
+	"launch settings set": `WITH r AS (
 			SELECT of->>'project' AS project, of->>'recipe' AS recipe, env FROM jsonb_to_recordset($1::jsonb) AS r(of jsonb, env jsonb))
-		INSERT INTO environment (project, recipe, env) SELECT project, recipe, env FROM r
+		INSERT INTO launch_settings (project, recipe, env) SELECT project, recipe, env FROM r
 		ON CONFLICT (project, recipe) DO UPDATE SET env = excluded.env`,
 
 	"pool dropped": `DELETE FROM pool p USING jsonb_to_recordset($1::jsonb) AS r(name text) WHERE p.name = r.name`,

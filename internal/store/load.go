@@ -58,7 +58,7 @@ func (s *Store) Load(ctx context.Context, seq int64) (Loaded, error) {
 		what string
 		do   func() error
 	}{
-		{"places", l.places}, {"licences", l.licences}, {"projects", l.projects}, {"people", l.people}, {"keys", l.keys}, {"pools", l.pools}, {"environments", l.environments}, {"stays", l.stays}, {"nodes", l.nodes},
+		{"places", l.places}, {"licences", l.licences}, {"projects", l.projects}, {"people", l.people}, {"keys", l.keys}, {"pools", l.pools}, {"launch settings", l.launchSettings}, {"stays", l.stays}, {"nodes", l.nodes},
 		{"tokens", l.tokens}, {"runs", l.readRuns}, {"frames", l.frames}, {"attempts", l.attempts}, {"leases", l.leases},
 	} {
 		if err := step.do(); err != nil {
@@ -214,20 +214,20 @@ func (l *loader) pools() error {
 	}, `SELECT name, projects FROM pool`)
 }
 
-func (l *loader) environments() error {
+func (l *loader) launchSettings() error {
 	return l.each(func(row *sql.Rows) error {
-		var of farm.EnvironmentOf
-		var env farm.Environment
+		var of farm.LaunchScope
+		var env farm.LaunchSettings
 		var data []byte
 		err := row.Scan(&of.Project, &of.Recipe, &data)
 		if err == nil {
 			err = json.Unmarshal(data, &env)
 		}
 		if err == nil && !env.Empty() {
-			l.state.Environments[of] = env
+			l.state.LaunchSettings[of] = env
 		}
 		return err
-	}, `SELECT project, recipe, env FROM environment`)
+	}, `SELECT project, recipe, env FROM launch_settings`)
 }
 
 func (l *loader) stays() error {

@@ -29,6 +29,9 @@ type row struct {
 // in the same batch.
 var anyName = row{table: "node name"}
 
+// anyProject stands for all projects: a place goes after those that used it.
+var anyProject = row{table: "projects"}
+
 func newPlan() *plan { return &plan{lastWrite: map[row]int{}, lastRead: map[row]int{}} }
 
 // add puts a Record into the first group of its kind that keeps the order.
@@ -93,7 +96,11 @@ func touches(r farm.Record) (writes, reads []row) {
 	case farm.RunSet:
 		return []row{run(r.Run)}, nil
 	case farm.ProjectSet:
-		return []row{named("project", r.Name)}, []row{named("place", r.Scenes), named("place", r.Frames)}
+		return []row{named("project", r.Name)}, []row{named("place", r.Scenes), named("place", r.Frames), anyProject}
+	case farm.PlaceDropped: // projects that used it have gone or changed before
+		return []row{named("place", r.Name), named("stay", farm.StayOf{Kind: farm.StayPlace, Name: r.Name}.String()), anyProject}, nil
+	case farm.ProjectDropped:
+		return []row{named("project", r.Name), named("launch settings of", r.Name)}, []row{anyProject}
 	case farm.PersonSet:
 		return []row{named("person", r.Name)}, nil
 	case farm.PersonRemoved: // those that were issued before need the person
@@ -130,8 +137,8 @@ func touches(r farm.Record) (writes, reads []row) {
 		return []row{named("pool", r.Name)}, nil
 	case farm.StaySet:
 		return []row{named("stay", r.Of.String())}, nil
-	case farm.EnvironmentSet:
-		return []row{named("environment", r.Of.String())}, nil
+	case farm.LaunchSettingsSet:
+		return []row{named("launch settings", r.Of.String()), named("launch settings of", r.Of.Project)}, nil
 	case farm.PoolDropped:
 		return []row{named("pool", r.Name)}, nil
 	case farm.KeyRevoked:

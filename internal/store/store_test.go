@@ -239,7 +239,7 @@ func (k *keeper) randomStep(r *rand.Rand, m *pace.Model, ask int64) {
 func (k *keeper) randomNode(r *rand.Rand, step int) {
 	n := k.state.Nodes[farm.NodeID(1+r.IntN(3))]
 	until := now.Add(time.Duration(step) * time.Minute)
-	switch r.IntN(7) {
+	switch r.IntN(8) {
 	case 0:
 		k.do(farm.NodeDuty{Node: n.ID, Duty: farm.Held, Now: true, Reason: "by nadia", At: now},
 			farm.NodeDuty{Node: n.ID, Duty: farm.OnDuty, Reason: "released", OffUntil: &until, At: until})
@@ -285,8 +285,18 @@ func (k *keeper) randomNode(r *rand.Rand, step int) {
 			farm.KeyRevoked{Hash: hash, At: now},
 		)
 		k.do(farm.StaySet{Of: farm.StayOf{Kind: farm.StayPool, Name: []string{"a", "b"}[r.IntN(2)]}, Stay: []farm.Stay{{}, {Held: true, By: "nadia"}, {Step: 2, Every: 30}}[r.IntN(3)], At: now})
-		of := []farm.EnvironmentOf{{}, {Recipe: "practice"}, {Project: "salt-clock"}}[r.IntN(3)]
-		k.do(farm.EnvironmentSet{Of: of, Env: []farm.Environment{{}, {Account: "render", Mask: "002", Variables: map[string]string{"A": "b"}}}[r.IntN(2)], At: now})
+		of := []farm.LaunchScope{{}, {Recipe: "practice"}, {Project: "salt-clock"}}[r.IntN(3)]
+		k.do(farm.LaunchSettingsSet{Of: of, Env: []farm.LaunchSettings{{}, {Account: "render", Mask: "002", Variables: map[string]string{"A": "b"}}}[r.IntN(2)], At: now})
+	case 7: // a project and its place come and go in one batch
+		k.do(
+			farm.PlaceSet{Name: "loft", Paths: map[string]string{"linux": "/srv/loft"}, At: now},
+			farm.ProjectSet{Name: "short", Title: "Short", Weight: 1, Scenes: "loft", Frames: "loft", At: now},
+			farm.LaunchSettingsSet{Of: farm.LaunchScope{Project: "short"}, Env: farm.LaunchSettings{Mask: "002"}, At: now},
+			farm.StaySet{Of: farm.StayOf{Kind: farm.StayPlace, Name: "loft"}, Stay: farm.Stay{Held: true, By: "nadia"}, At: now},
+		)
+		if step%2 == 0 {
+			k.do(farm.ProjectDropped{Name: "short", At: now}, farm.PlaceDropped{Name: "loft", At: now})
+		}
 	case 6:
 		licence := []farm.LicenceSet{{Name: "tidal", Count: 3}, {Name: "tidal", Count: 3, Lowered: 1, LoweredUntil: &until}, {Name: "tidal", Count: -1}}[r.IntN(3)]
 		k.do(licence, farm.PlaceSet{Name: "scenes", Paths: map[string]string{"linux": "/srv/scenes"}, Loads: r.IntN(3), At: now})
@@ -355,7 +365,10 @@ func (k *keeper) compare() {
 			k.t.Fatalf("%s is another node", w.Name)
 		}
 	}
-	if len(got.Licences) != len(want.Licences) || got.Places["scenes"].Loads != want.Places["scenes"].Loads {
+	if !reflect.DeepEqual(got.Places, want.Places) || !reflect.DeepEqual(got.Projects, want.Projects) {
+		k.t.Fatalf("places %v and projects %v, want %v and %v", got.Places, got.Projects, want.Places, want.Projects)
+	}
+	if len(got.Licences) != len(want.Licences) {
 		k.t.Fatalf("licences %v and loads differ, want %v", got.Licences, want.Licences)
 	}
 	for name, w := range want.Licences {
@@ -366,8 +379,8 @@ func (k *keeper) compare() {
 	if !reflect.DeepEqual(got.Stays, want.Stays) {
 		k.t.Fatalf("stays %v, want %v", got.Stays, want.Stays)
 	}
-	if !reflect.DeepEqual(got.Environments, want.Environments) {
-		k.t.Fatalf("environments %v, want %v", got.Environments, want.Environments)
+	if !reflect.DeepEqual(got.LaunchSettings, want.LaunchSettings) {
+		k.t.Fatalf("environments %v, want %v", got.LaunchSettings, want.LaunchSettings)
 	}
 	if !reflect.DeepEqual(got.Pools, want.Pools) {
 		k.t.Fatalf("pools %v, want %v", got.Pools, want.Pools)

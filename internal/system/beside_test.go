@@ -74,16 +74,16 @@ func TestWhatLeasesOwnIsTheirsAlone(t *testing.T) {
 		account = "nobody"
 	}
 	must := f.must
-	must("environment", "set", "--set", "JIG_WORD=farm", "--set", "JIG_FOLDER="+locks)
-	must("environment", "set", "--recipe", "jig", "--set", "JIG_WORD=recipe", "--set", "JIG_PICTURE={scene_folder}/salt.png")
-	must("environment", "set", "--project", "salt-clock", "--set", "JIG_WORD=project", "--mask", "027")
+	must("launch", "set", "--set", "JIG_WORD=farm", "--set", "JIG_FOLDER="+locks)
+	must("launch", "set", "--recipe", "jig", "--set", "JIG_WORD=recipe", "--set", "JIG_PICTURE={scene_folder}/salt.png")
+	must("launch", "set", "--project", "salt-clock", "--set", "JIG_WORD=project", "--mask", "027")
 	if os.Geteuid() == 0 {
-		must("environment", "set", "--project", "salt-clock", "--recipe", "jig", "--account", account)
+		must("launch", "set", "--project", "salt-clock", "--recipe", "jig", "--account", account)
 	}
-	if out := must("environment", "list"); !strings.Contains(out, "recipe jig") || !strings.Contains(out, "JIG_WORD=project") {
+	if out := must("launch", "list"); !strings.Contains(out, "recipe jig") || !strings.Contains(out, "JIG_WORD=project") {
 		t.Error(out)
 	}
-	if _, stderr, code := f.vexillum("environment", "set", "--set", "VEXILLUM_NODE=x"); code != 1 || !strings.Contains(stderr, "set by the farm itself") {
+	if _, stderr, code := f.vexillum("launch", "set", "--set", "VEXILLUM_NODE=x"); code != 1 || !strings.Contains(stderr, "set by the farm itself") {
 		t.Errorf("a name of our own: %d %s", code, stderr)
 	}
 

@@ -56,7 +56,10 @@ func TestManyRunsAtOnce(t *testing.T) {
 		t.Errorf("the reason is cut:\n%s", out)
 	}
 
+	f.dropsWhatIsSetUp()
+	f.triesASubmit()
 	f.steersManyFromTheCommandLine()
+	f.asksBeforeMachinesAreLost()
 
 	// One recipe in full, and all that happened to a run.
 	if out := f.must("recipes", "show", "povray"); !strings.Contains(out, "mode") || !strings.Contains(out, "SETTING") {
@@ -163,7 +166,12 @@ func (f *farm) steersManyFromTheCommandLine() {
 	if out := f.must("release", "salt_01", "salt_02/final-1", "--json"); json.Unmarshal([]byte(out), &released) != nil || len(released) != 2 {
 		t.Errorf("two runs for a program:\n%s", out)
 	}
-	out := f.must("hold", "--project", "nowhere", "--yes", "--json")
+	if _, stderr, code := f.vexillum("hold", "--project", "nowhere", "--yes"); code != 1 || !strings.Contains(
+		stderr, `no project "nowhere"`,
+	) {
+		t.Errorf("a project that is not there: %d %s", code, stderr)
+	}
+	out := f.must("hold", "--project", "short", "--yes", "--json")
 	if json.Unmarshal([]byte(out), &none) != nil || len(none) != 0 {
 		t.Errorf("no run for a program:\n%s", out)
 	}
@@ -175,6 +183,95 @@ func (f *farm) steersManyFromTheCommandLine() {
 	}
 	if _, stderr, code := f.vexillum("cancel"); code != 2 || !strings.Contains(stderr, "names of runs") {
 		t.Errorf("cancel without a name: %d %s", code, stderr)
+	}
+}
+
+// dropsWhatIsSetUp sets up a project with its place, a person and launch
+// settings, and does away with them.
+func (f *farm) dropsWhatIsSetUp() {
+	f.t.Helper()
+	t := f.t
+	f.must("place", "set", "loft", "--linux", filepath.Join(f.dir, "loft"))
+	f.must("project", "set", "short", "--scenes", "loft", "--frames", "loft")
+	f.must("person", "set", "oona")
+	f.must("launch", "set", "--project", "short", "--mask", "002", "--set", "TABLE={scene_root}/t.csv")
+	if out := f.must("launch", "list"); !strings.Contains(out, "project short") || !strings.Contains(out, "TABLE={scene_root}/t.csv") {
+		t.Errorf("launch settings:\n%s", out)
+	}
+	for _, c := range []struct{ want, args string }{
+		{"the place loft is used by the project short", "place drop loft"},
+		{"57 more on record", "project drop salt-clock"},
+	} {
+		if _, stderr, code := f.vexillum(strings.Fields(c.args)...); code != 1 || !strings.Contains(stderr, c.want) {
+			t.Errorf("%s: %d %s", c.args, code, stderr)
+		}
+	}
+	for _, c := range []struct{ want, args string }{
+		{"Nothing is set for project short any more.", "launch drop --project short"},
+		{"Nothing is set for project short.\n", "launch drop --project short"},
+		{"The person oona is dropped", "person drop oona"},
+		{`There is no person "oona"; nothing to do.`, "person drop oona"},
+	} {
+		if out := f.must(strings.Fields(c.args)...); !strings.Contains(out, c.want) {
+			t.Errorf("%s: %s", c.args, out)
+		}
+	}
+	f.must("launch", "set", "--project", "short", "--mask", "002")
+	f.must("project", "drop", "short")
+	f.must("place", "drop", "loft")
+	if n := f.count(`SELECT (SELECT count(*) FROM project WHERE name = 'short') + (SELECT count(*) FROM place WHERE name = 'loft')
+		+ (SELECT count(*) FROM launch_settings WHERE project = 'short')`); n != 0 {
+		t.Errorf("%d of what was dropped are left", n)
+	}
+	f.must("place", "set", "loft", "--linux", filepath.Join(f.dir, "loft"))
+	f.must("project", "set", "short", "--scenes", "loft", "--frames", "loft")
+}
+
+// triesASubmit checks a submission, and puts nothing into the queue.
+func (f *farm) triesASubmit() {
+	f.t.Helper()
+	t := f.t
+	before := f.count(`SELECT count(*) FROM run`)
+	args := []string{"submit", "salt.practice", "--project", "salt-clock", "--frames", "1-3", "--job", "salt_01", "--dry-run"}
+	if out := f.must(args...); !strings.Contains(out, "queued; nothing is submitted yet") || !strings.Contains(out, "1-3 (3)") ||
+		!strings.Contains(out, "No node can take it as it is: no node has practice") || strings.Contains(out, "Watch it") {
+		t.Errorf("a submit that is only tried says:\n%s", out)
+	}
+	var receipt wire.Receipt
+	if err := json.Unmarshal([]byte(f.must(append(args, "--json", "--held")...)), &receipt); err != nil || !receipt.DryRun || receipt.Run != 0 || receipt.State != "held" {
+		t.Errorf("for a program: %+v, %v", receipt, err)
+	}
+	if _, stderr, code := f.vexillum(append(args, "--scene-is-gone")...); code != 2 {
+		t.Errorf("an unknown flag: %d %s", code, stderr)
+	}
+	args[1] = "gone.practice"
+	if _, stderr, code := f.vexillum(args...); code != 1 || !strings.Contains(stderr, "there is no scene gone.practice") {
+		t.Errorf("a scene that is gone: %d %s", code, stderr)
+	}
+	if after := f.count(`SELECT count(*) FROM run`); after != before {
+		t.Errorf("%d runs were submitted", after-before)
+	}
+}
+
+// asksBeforeMachinesAreLost retires nodes that were only picked: not without a
+// yes.
+func (f *farm) asksBeforeMachinesAreLost() {
+	f.t.Helper()
+	t := f.t
+	if out := f.mustSaying("name,kind\nkiln-81,rack\nkiln-82,rack\n", "nodes", "import", "-"); !strings.Contains(out, "kiln-82") {
+		t.Errorf("two nodes are announced:\n%s", out)
+	}
+	retired := func() int { return f.count(`SELECT count(*) FROM node WHERE retired_at IS NOT NULL`) }
+	if out := f.must("nodes", "retire", "kiln-81", "--dry-run"); !strings.Contains(out, "1 node would be retired") || retired() != 0 {
+		t.Errorf("a dry run:\n%s", out)
+	}
+	if _, stderr, code := f.vexillum("nodes", "retire", "--where", "rack"); code != 2 || !strings.Contains(stderr, "2 nodes would be retired; give --yes") || retired() != 0 {
+		t.Errorf("picked nodes without a yes: %d %s", code, stderr)
+	}
+	f.must("nodes", "retire", "kiln-81")
+	f.must("nodes", "retire", "--where", "rack", "--yes")
+	if retired() != 2 {
+		t.Errorf("%d nodes are retired, want both", retired())
 	}
 }
 

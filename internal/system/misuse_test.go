@@ -89,7 +89,7 @@ func TestMisuseIsRefusedInWords(t *testing.T) {
 		{"flags that are missing", []string{"submit", "a.practice"}, 2, "--frames and --project must be given"},
 		{"a command that a group has not", []string{"place", "frob"}, 2, "it has hold, list, mark, release, set"},
 		{"a speed that no machine has", join("--key", f.key(), "--speed", "5e-324"), 2, "a speed index lies between"},
-		{"root, as nobody has allowed it", []string{"environment", "set", "--account", "root"}, 4, "no administrator has allowed"},
+		{"root, as nobody has allowed it", []string{"launch", "set", "--account", "root"}, 4, "no administrator has allowed"},
 		{"too many tries", submit("--tries", "99"), 1, "tries a frame must be"},
 		{"a run that is not there", []string{"show", "nothing"}, 1, "no run called"},
 		{"a run number that is not there", []string{"hold", "#77"}, 1, "no run called"},

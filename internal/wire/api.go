@@ -116,50 +116,50 @@ type FrameSets struct {
 
 // Run is one rendering of a job.
 type Run struct {
-	ID          int64             `json:"id"`
-	Name        string            `json:"name"`
-	Job         string            `json:"job"`
-	Kind        string            `json:"kind"`
-	Number      int               `json:"number"`
-	Project     string            `json:"project"`
-	State       string            `json:"state"`
-	Why         string            `json:"why"`
-	Recipe      string            `json:"recipe"`
-	Scene       string            `json:"scene"`
-	Output      string            `json:"output"` // folder in the project's frame place
-	Width       int               `json:"width"`
-	Height      int               `json:"height"`
-	Values      map[string]string `json:"values"`
-	Needs       string            `json:"needs"`             // what a node must be: an expression over traits
-	Priority    string            `json:"priority"`          // urgent, high, normal, low or filler
-	Ceiling     string            `json:"ceiling"`           // the most nodes at once: a number or a percentage; empty: none
-	Due         *time.Time        `json:"due"`               // when it must be ready
-	AtRisk      bool              `json:"at_risk"`           // forecast to miss that
-	Sequence    string            `json:"sequence"`          // order of its frames: forward, reverse or scouts; empty: the dealer chooses
-	Scouts      string            `json:"scouts"`            // frames that go first
-	Put         int64             `json:"put"`               // where it was put inside its priority: before 0 first, 0 in its turn
-	Takes       Amounts           `json:"takes"`             // of a node, by one lease
-	Environment LeaseEnvironment  `json:"environment"`       // as whom its renderers run, and what they find in their environment
-	MemoryPeak  int64             `json:"memory_peak_bytes"` // most that a launch is expected to grow to, as was measured; 0: not known
-	Passes      []string          `json:"passes"`            // written beside the picture
-	Tries       int               `json:"tries"`
-	Owner       string            `json:"owner"`
-	Frames      string            `json:"frames"`
-	Shot        string            `json:"shot"`     // all frames of the animation
-	ShotWhy     string            `json:"shot_why"` // how that came about, in a sentence; may be empty
-	FrameCount  int               `json:"frame_count"`
-	DoneCount   int               `json:"done_count"`
-	ParkedCount int               `json:"parked_count"`
-	Sets        FrameSets         `json:"sets"`
-	Nodes       []string          `json:"nodes"` // that render it now
-	Newest      *int              `json:"newest"`
-	NewestAt    *time.Time        `json:"newest_at"`
-	SubmittedAt time.Time         `json:"submitted_at"`
-	StartedAt   *time.Time        `json:"started_at"`
-	EndedAt     *time.Time        `json:"ended_at"`
-	Forecast    Forecast          `json:"forecast"`
-	Troubles    []FrameTrouble    `json:"troubles"`
-	Changed     int64             `json:"changed"`
+	ID             int64             `json:"id"`
+	Name           string            `json:"name"`
+	Job            string            `json:"job"`
+	Kind           string            `json:"kind"`
+	Number         int               `json:"number"`
+	Project        string            `json:"project"`
+	State          string            `json:"state"`
+	Why            string            `json:"why"`
+	Recipe         string            `json:"recipe"`
+	Scene          string            `json:"scene"`
+	Output         string            `json:"output"` // folder in the project's frame place
+	Width          int               `json:"width"`
+	Height         int               `json:"height"`
+	Values         map[string]string `json:"values"`
+	Needs          string            `json:"needs"`             // what a node must be: an expression over traits
+	Priority       string            `json:"priority"`          // urgent, high, normal, low or filler
+	Ceiling        string            `json:"ceiling"`           // the most nodes at once: a number or a percentage; empty: none
+	Due            *time.Time        `json:"due"`               // when it must be ready
+	AtRisk         bool              `json:"at_risk"`           // forecast to miss that
+	Sequence       string            `json:"sequence"`          // order of its frames: forward, reverse or scouts; empty: the dealer chooses
+	Scouts         string            `json:"scouts"`            // frames that go first
+	Put            int64             `json:"put"`               // where it was put inside its priority: before 0 first, 0 in its turn
+	Takes          Amounts           `json:"takes"`             // of a node, by one lease
+	LaunchSettings LaunchValues      `json:"launch_settings"`   // the account, group, file mask and variables of its renderers
+	MemoryPeak     int64             `json:"memory_peak_bytes"` // most that a launch is expected to grow to, as was measured; 0: not known
+	Passes         []string          `json:"passes"`            // written beside the picture
+	Tries          int               `json:"tries"`
+	Owner          string            `json:"owner"`
+	Frames         string            `json:"frames"`
+	Shot           string            `json:"shot"`     // all frames of the animation
+	ShotWhy        string            `json:"shot_why"` // how that came about, in a sentence; may be empty
+	FrameCount     int               `json:"frame_count"`
+	DoneCount      int               `json:"done_count"`
+	ParkedCount    int               `json:"parked_count"`
+	Sets           FrameSets         `json:"sets"`
+	Nodes          []string          `json:"nodes"` // that render it now
+	Newest         *int              `json:"newest"`
+	NewestAt       *time.Time        `json:"newest_at"`
+	SubmittedAt    time.Time         `json:"submitted_at"`
+	StartedAt      *time.Time        `json:"started_at"`
+	EndedAt        *time.Time        `json:"ended_at"`
+	Forecast       Forecast          `json:"forecast"`
+	Troubles       []FrameTrouble    `json:"troubles"`
+	Changed        int64             `json:"changed"`
 }
 
 // FrameTrouble is a frame that has failed and has no good picture yet.
@@ -298,6 +298,7 @@ type Submit struct {
 	// StartOn is how many nodes begin until the first frame is verified: 3 for a
 	// scene that nobody has rendered yet when left out, and 0 for all at once.
 	StartOn *int `json:"start_on,omitempty"`
+	DryRun  bool `json:"dry_run,omitempty"` // check all, and answer with the receipt that would come
 }
 
 // Redo names frames that are rendered again.
@@ -367,7 +368,8 @@ type Why struct {
 
 // Receipt answers a submit.
 type Receipt struct {
-	Run        int64    `json:"run"`
+	Run        int64    `json:"run"` // 0 where nothing was submitted
+	DryRun     bool     `json:"dry_run"`
 	Name       string   `json:"name"`
 	Frames     string   `json:"frames"`
 	FrameCount int      `json:"frame_count"`

@@ -127,35 +127,35 @@ type Share struct {
 
 // Lease is frames to render with all that is needed to do it.
 type Lease struct {
-	ID          int64             `json:"id"`
-	Run         int64             `json:"run"`
-	RunName     string            `json:"run_name"`
-	Recipe      string            `json:"recipe"`      // its name
-	RecipeMark  string            `json:"recipe_mark"` // of its content; a node that has another reads the recipes again
-	Frames      string            `json:"frames"`
-	Share       Share             `json:"share"`
-	Environment LeaseEnvironment  `json:"environment"`
-	ShotFirst   int               `json:"shot_first"` // of the whole animation
-	ShotLast    int               `json:"shot_last"`
-	Scene       string            `json:"scene"`                 // inside scene_root, with slashes
-	SceneRoot   string            `json:"scene_root"`            // path on the node
-	SceneText   string            `json:"scene_text,omitempty"`  // of a scene that comes with the lease instead of lying there
-	Output      string            `json:"output"`                // folder inside output_root, with slashes
-	OutputRoot  string            `json:"output_root"`           // path on the node
-	OutputMark  string            `json:"output_mark,omitempty"` // file in output_root without which that is not the place
-	FilePrefix  string            `json:"file_prefix"`           // of frame files, before the number
-	FileEnding  string            `json:"file_ending"`           // behind it
-	Passes      []LeasePass       `json:"passes,omitempty"`
-	Stall       float64           `json:"stall_seconds"` // for which its renderer may give no sign of life
-	Digits      int               `json:"digits"`        // least digits of the number
-	Width       int               `json:"width"`
-	Height      int               `json:"height"`
-	Values      map[string]string `json:"values"`
+	ID             int64             `json:"id"`
+	Run            int64             `json:"run"`
+	RunName        string            `json:"run_name"`
+	Recipe         string            `json:"recipe"`      // its name
+	RecipeMark     string            `json:"recipe_mark"` // of its content; a node that has another reads the recipes again
+	Frames         string            `json:"frames"`
+	Share          Share             `json:"share"`
+	LaunchSettings LaunchValues      `json:"launch_settings"`
+	ShotFirst      int               `json:"shot_first"` // of the whole animation
+	ShotLast       int               `json:"shot_last"`
+	Scene          string            `json:"scene"`                 // inside scene_root, with slashes
+	SceneRoot      string            `json:"scene_root"`            // path on the node
+	SceneText      string            `json:"scene_text,omitempty"`  // of a scene that comes with the lease instead of lying there
+	Output         string            `json:"output"`                // folder inside output_root, with slashes
+	OutputRoot     string            `json:"output_root"`           // path on the node
+	OutputMark     string            `json:"output_mark,omitempty"` // file in output_root without which that is not the place
+	FilePrefix     string            `json:"file_prefix"`           // of frame files, before the number
+	FileEnding     string            `json:"file_ending"`           // behind it
+	Passes         []LeasePass       `json:"passes,omitempty"`
+	Stall          float64           `json:"stall_seconds"` // for which its renderer may give no sign of life
+	Digits         int               `json:"digits"`        // least digits of the number
+	Width          int               `json:"width"`
+	Height         int               `json:"height"`
+	Values         map[string]string `json:"values"`
 }
 
-// LeaseEnvironment is as whom the renderer of a lease runs, and what it finds
-// in its environment. What is empty is not said.
-type LeaseEnvironment struct {
+// LaunchValues are the account, group, file mask and variables that the renderers
+// of a lease are launched with. What is empty is not set.
+type LaunchValues struct {
 	Account   string            `json:"account,omitempty"`
 	Group     string            `json:"group,omitempty"`
 	Mask      string            `json:"mask,omitempty"`

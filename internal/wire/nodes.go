@@ -31,6 +31,7 @@ type NodeEffect struct {
 type NodesActed struct {
 	DryRun   bool         `json:"dry_run"`
 	Sentence string       `json:"sentence"` // about all of them
+	Lost     int          `json:"lost"`     // frames in flight that are thrown away
 	Effects  []NodeEffect `json:"effects"`
 }
 
@@ -134,11 +135,11 @@ type Pool struct {
 	Nodes    []string `json:"nodes"`
 }
 
-// Environment is as whom renderers run and what they find in their
-// environment: for a project, a recipe, both, or all when neither is named.
-// What is empty is not said; for one launch the later of farm, recipe,
+// LaunchSettings are the account, group, file mask and variables that renderers
+// are launched with: for a project, a recipe, both, or all when neither is
+// named. What is empty is not set; for one launch the later of farm, recipe,
 // project, and both wins.
-type Environment struct {
+type LaunchSettings struct {
 	Project   string            `json:"project"`
 	Recipe    string            `json:"recipe"`
 	Account   string            `json:"account"` // on the nodes
@@ -148,9 +149,9 @@ type Environment struct {
 	Etag      string            `json:"etag"`      // for If-Match
 }
 
-// EnvironmentChange changes what is said for a project, a recipe, both, or all
+// LaunchSettingsChange changes what is set for a project, a recipe, both, or all
 // when neither is named. What is left out stays; what is empty is taken back.
-type EnvironmentChange struct {
+type LaunchSettingsChange struct {
 	Project   string             `json:"project"`
 	Recipe    string             `json:"recipe"`
 	Account   *string            `json:"account,omitempty"`

@@ -46,7 +46,7 @@ func unfit(s *farm.State, n *farm.Node, run *farm.Run) string {
 	if why := n.TooSmall(run); why != "" {
 		return why
 	}
-	if err := n.CanRunAs(s.EnvironmentFor(run.Spec.Project, run.Spec.Recipe)); err != nil {
+	if err := n.CanRunAs(s.LaunchSettingsFor(run.Spec.Project, run.Spec.Recipe)); err != nil {
 		return err.Error()
 	}
 	return fmt.Sprintf("%s cannot have %s: %v", name, n.Name, s.Admits(n, run.Spec.Project))

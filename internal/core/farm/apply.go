@@ -73,11 +73,11 @@ func (s *State) apply(rec Record) error {
 		} else {
 			delete(s.Stays, r.Of)
 		}
-	case EnvironmentSet:
+	case LaunchSettingsSet:
 		if r.Env.Empty() {
-			delete(s.Environments, r.Of)
+			delete(s.LaunchSettings, r.Of)
 		} else {
-			s.Environments[r.Of] = r.Env
+			s.LaunchSettings[r.Of] = r.Env
 		}
 	case PoolDropped:
 		if len(s.Members(r.Name)) > 0 {
@@ -100,6 +100,10 @@ func (s *State) apply(rec Record) error {
 		run.Terms, s.queue = r.Terms, nil
 	case ProjectSet:
 		s.Projects[r.Name] = &Project{Name: r.Name, Title: r.Title, Weight: r.Weight, Scenes: r.Scenes, Frames: r.Frames}
+	case PlaceDropped:
+		return s.placeDropped(r)
+	case ProjectDropped:
+		return s.projectDropped(r)
 	case PersonSet:
 		p := Person{Name: r.Name, Role: r.Role, PasswordHash: r.PasswordHash, CreatedAt: r.At}
 		if old := s.People[r.Name]; old != nil {
@@ -196,9 +200,8 @@ func (s *State) PutNode(n *Node) {
 // PutRun adds a run as it was kept, with its leases. It is for loaders.
 func (s *State) PutRun(r *Run, submitKey, digest string) {
 	s.Runs[r.ID] = r
-	r.text = r.Spec.Frames.Text()
+	r.read()
 	r.open, r.dealt, r.races = nil, 0, 0
-	r.needs, _ = trait.ParseExpression(r.Spec.Needs) // it was checked when the run was submitted
 	s.LastRun = max(s.LastRun, r.ID)
 	s.LastOrder = max(s.LastOrder, r.Order)
 	job := keyOfJob(r.Spec.Project, r.Spec.Job)
@@ -214,6 +217,12 @@ func (s *State) PutRun(r *Run, submitKey, digest string) {
 	for _, l := range r.Leases {
 		s.putLease(l)
 	}
+}
+
+// read keeps what is often asked of a run's specification.
+func (r *Run) read() {
+	r.text = r.Spec.Frames.Text()
+	r.needs, _ = trait.ParseExpression(r.Spec.Needs) // it was checked when the run was submitted
 }
 
 func (s *State) putLease(l *Lease) {
@@ -266,11 +275,18 @@ func (s *State) runSubmitted(r RunSubmitted) error {
 	if r.Spec.Number < s.NextNumber(r.Spec.Project, r.Spec.Job, r.Spec.Kind) {
 		return fmt.Errorf("%s has a number that was given before", r.Spec.Name())
 	}
-	s.PutRun(&Run{
+	s.PutRun(r.Opened(), r.Key, r.Digest)
+	return nil
+}
+
+// Opened returns the run as it is when it is submitted.
+func (r RunSubmitted) Opened() *Run {
+	run := &Run{
 		ID: r.Run, Spec: r.Spec, Terms: r.Spec.Terms, State: r.State, Reason: r.Reason, Order: r.Order, SubmittedAt: r.At,
 		ToDo: r.Spec.Frames, Delivering: map[int]Delivery{}, Trouble: map[int]*Trouble{}, Leases: map[LeaseID]*Lease{},
-	}, r.Key, r.Digest)
-	return nil
+	}
+	run.read()
+	return run
 }
 
 func (s *State) runMoved(r RunMoved) error {

@@ -27,7 +27,7 @@ func (p Project) Etag() string { return etag(p) }
 func (p Person) Etag() string { return etag(p) }
 
 // Etag marks what is said.
-func (e Environment) Etag() string {
+func (e LaunchSettings) Etag() string {
 	if len(e.Variables) == 0 {
 		e.Variables = nil
 	}

@@ -19,7 +19,7 @@ func (s *State) Fits(n *Node, run *Run) bool {
 	if !run.Spec.Takes.Whole() && n.TooSmall(run) != "" {
 		return false
 	}
-	if len(s.Environments) > 0 && n.CanRunAs(s.EnvironmentFor(run.Spec.Project, run.Spec.Recipe)) != nil {
+	if len(s.LaunchSettings) > 0 && n.CanRunAs(s.LaunchSettingsFor(run.Spec.Project, run.Spec.Recipe)) != nil {
 		return false
 	}
 	return len(n.Settings.Pools) == 0 || s.Admits(n, run.Spec.Project) == nil

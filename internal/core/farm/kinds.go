@@ -49,6 +49,18 @@ func (r ProjectSet) Kind() string { return "project set" }
 func (r ProjectSet) About() About { return About{At: r.At} }
 
 // Kind implements Record.
+func (r PlaceDropped) Kind() string { return "place dropped" }
+
+// About implements Record.
+func (r PlaceDropped) About() About { return About{At: r.At} }
+
+// Kind implements Record.
+func (r ProjectDropped) Kind() string { return "project dropped" }
+
+// About implements Record.
+func (r ProjectDropped) About() About { return About{At: r.At} }
+
+// Kind implements Record.
 func (r PersonSet) Kind() string { return "person set" }
 
 // About implements Record.
@@ -224,10 +236,10 @@ func (r StaySet) Kind() string { return "stay set" }
 func (r StaySet) About() About { return About{At: r.At} }
 
 // Kind returns the record's name.
-func (r EnvironmentSet) Kind() string { return "environment set" }
+func (r LaunchSettingsSet) Kind() string { return "launch settings set" }
 
 // About returns what the record concerns.
-func (r EnvironmentSet) About() About { return About{At: r.At} }
+func (r LaunchSettingsSet) About() About { return About{At: r.At} }
 
 // About implements Record.
 func (r PoolDropped) About() About { return About{At: r.At} }

@@ -7,7 +7,7 @@ import (
 )
 
 // Permission is what only an administrator allows renderers on a node: with it
-// whoever may say what renderers find in their environment rules the machine.
+// who sets the variables of renderers rules the machine.
 type Permission string
 
 // The permissions.
@@ -53,7 +53,7 @@ func LoadsCode(variable string) bool {
 
 // Wants returns what an administrator must have allowed on a node for this,
 // and for which part of it.
-func (e Environment) Wants() map[Permission]string {
+func (e LaunchSettings) Wants() map[Permission]string {
 	out := map[Permission]string{}
 	for _, name := range []string{e.Account, e.Group} {
 		if IsRoot(name) {
@@ -73,9 +73,9 @@ func (e Environment) Wants() map[Permission]string {
 	return out
 }
 
-// Forbids returns an error that says what of an environment nobody has allowed
+// Forbids returns an error that says what of launch settings nobody has allowed
 // on a node.
-func (n *Node) Forbids(e Environment) error {
+func (n *Node) Forbids(e LaunchSettings) error {
 	wants := e.Wants()
 	for _, p := range Permissions {
 		if what := wants[p]; what != "" && !slices.Contains(n.Settings.Permits, p) {

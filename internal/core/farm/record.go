@@ -118,12 +118,12 @@ type PoolDropped struct {
 	At   time.Time `json:"at"`
 }
 
-// EnvironmentSet says as whom renderers run and what they find in their
-// environment. An empty one says nothing any more.
-type EnvironmentSet struct {
-	Of  EnvironmentOf `json:"of"`
-	Env Environment   `json:"env"`
-	At  time.Time     `json:"at"`
+// LaunchSettingsSet sets the account and the variables that renderers are
+// launched with. Empty ones set nothing any more.
+type LaunchSettingsSet struct {
+	Of  LaunchScope    `json:"of"`
+	Env LaunchSettings `json:"env"`
+	At  time.Time      `json:"at"`
 }
 
 // StaySet holds a place, a recipe or a pool as a whole, or releases it in steps.
@@ -175,6 +175,20 @@ type ProjectSet struct {
 	Scenes string    `json:"scenes"`
 	Frames string    `json:"frames"`
 	At     time.Time `json:"at"`
+}
+
+// PlaceDropped does away with a place that no project uses, and with what it
+// is held for.
+type PlaceDropped struct {
+	Name string    `json:"name"`
+	At   time.Time `json:"at"`
+}
+
+// ProjectDropped does away with a project that has no runs, and with the launch
+// settings for it.
+type ProjectDropped struct {
+	Name string    `json:"name"`
+	At   time.Time `json:"at"`
 }
 
 // PersonSet makes a person, or changes role or password.

@@ -185,7 +185,7 @@ type Run struct {
 	needs trait.Expression
 }
 
-// FramesText returns the frames of the run, once it is part of a State, as
+// FramesText returns the frames of the run, as
 // frames.Set.Text prints them.
 func (r *Run) FramesText() string { return r.text }
 

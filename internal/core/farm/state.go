@@ -22,8 +22,8 @@ type State struct {
 	Tokens   map[string]*Token // by hash
 	Keys     map[string]*Key   // by hash
 	Pools    map[string]*Pool
-	// Environments are what renderers run as and in, by what they are said for.
-	Environments map[EnvironmentOf]Environment
+	// LaunchSettings are what renderers run as and in, by what they are said for.
+	LaunchSettings map[LaunchScope]LaunchSettings
 	// Stays are places, recipes and pools that are held, or released in steps.
 	Stays    map[StayOf]Stay
 	Licences map[string]*Licence
@@ -72,9 +72,9 @@ func NewState() *State {
 		Keys:     map[string]*Key{},
 		Pools:    map[string]*Pool{},
 
-		Environments: map[EnvironmentOf]Environment{},
-		Stays:        map[StayOf]Stay{},
-		Licences:     map[string]*Licence{},
+		LaunchSettings: map[LaunchScope]LaunchSettings{},
+		Stays:          map[StayOf]Stay{},
+		Licences:       map[string]*Licence{},
 
 		nodeNames:  map[string]NodeID{},
 		numbers:    map[jobKind]int{},

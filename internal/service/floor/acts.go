@@ -118,10 +118,14 @@ func (f *Floor) Act(ctx context.Context, in wire.NodeAct, by farm.Person) (wire.
 		}
 		flying, changed := 0, 0
 		for _, n := range picked {
-			flying += t.flying(n)
+			frames := t.flying(n)
+			flying += frames
 			records, sentence := do.decide(t, n, in, by.Name)
 			if len(records) > 0 {
 				changed++
+				if in.Now || in.Do == "retire" || in.Do == "revoke" {
+					out.Lost += frames
+				}
 			}
 			out.Effects = append(out.Effects, wire.NodeEffect{Node: int64(n.ID), Name: n.Name, Changes: len(records) > 0, Sentence: sentence})
 			if !in.DryRun {

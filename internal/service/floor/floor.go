@@ -316,7 +316,7 @@ func (f *Floor) tellClosed(records []farm.Record) {
 // State.
 func (f *Floor) learn(r farm.Record) {
 	switch r := r.(type) {
-	case farm.RunSubmitted, farm.PlaceSet, farm.LicenceSet, farm.RunSet, farm.LeaseTrimmed, farm.FramesRetried, farm.FramesRedone, farm.NodeReach, farm.DeliveryLost, farm.PoolSet, farm.EnvironmentSet:
+	case farm.RunSubmitted, farm.PlaceSet, farm.LicenceSet, farm.RunSet, farm.LeaseTrimmed, farm.FramesRetried, farm.FramesRedone, farm.NodeReach, farm.DeliveryLost, farm.PoolSet, farm.LaunchSettingsSet:
 		f.redeal = true
 	case farm.FrameFailed:
 		f.redeal, f.takeBack = true, true

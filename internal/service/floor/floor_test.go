@@ -116,9 +116,9 @@ func (w *world) submit(job, recipe, set string) farm.RunID {
 	w.ok(err)
 	sub, err := w.CheckSubmission(Submission{Actor: "admin", AtOnce: true, Spec: farm.Spec{Job: job, Project: "salt-clock", Scene: "a.practice", Recipe: recipe, Frames: f}})
 	w.ok(err)
-	run, _, err := w.Submit(context.Background(), sub)
+	done, err := w.Submit(context.Background(), sub)
 	w.ok(err)
-	return farm.RunID(run.ID)
+	return farm.RunID(done.Run.ID)
 }
 
 // ask asks with the node's next number and does not wait.
@@ -458,7 +458,7 @@ func TestSubmissionsAreChecked(t *testing.T) {
 			spoil(&sub.Spec)
 			sub, err := w.CheckSubmission(sub)
 			if err == nil {
-				_, _, err = w.Submit(context.Background(), sub)
+				_, err = w.Submit(context.Background(), sub)
 			}
 			var refusal *Refusal
 			if !errors.As(err, &refusal) || refusal.Field != field {
@@ -468,8 +468,20 @@ func TestSubmissionsAreChecked(t *testing.T) {
 		w.submit("b", "practice", "1")
 		sub, err := w.CheckSubmission(Submission{Spec: farm.Spec{Job: "c", Project: "salt-clock", Scene: "a.practice", Frames: frames.One(1), Output: "b"}})
 		w.ok(err)
-		if run, _, err := w.Submit(context.Background(), sub); err != nil || run.Output != "b/final-2" || run.Name != "c/final-2" {
-			t.Errorf("two jobs into one folder: %s in %s, %v", run.Name, run.Output, err)
+		before, seq := w.s.LastRun, w.s.Seq
+		for _, dry := range []bool{true, true, false} {
+			sub.Dry = dry
+			sub.Spec.Needs = "gpu"
+			done, err := w.Submit(context.Background(), sub)
+			if done.Nobody == "" {
+				t.Errorf("some node is said to have a graphics device")
+			}
+			if run := done.Run; err != nil || run.Output != "b/final-2" || run.Name != "c/final-2" || (run.ID == 0) != dry {
+				t.Errorf("two jobs into one folder: %s in %s, %v", run.Name, run.Output, err)
+			}
+			if dry && (w.s.LastRun != before || w.s.Seq != seq) {
+				t.Errorf("a submit that is only tried changed the farm: run %d, record %d", w.s.LastRun, w.s.Seq)
+			}
 		}
 	})
 }
@@ -614,12 +626,12 @@ func TestEditsChangeWhatTheyName(t *testing.T) {
 			t.Errorf("an edit of what was changed meanwhile: %v", err)
 		}
 		mask, value := "002", "a"
-		_, err = w.SetEnvironment(
-			ctx, wire.EnvironmentChange{Mask: &mask, Variables: map[string]*string{"A": &value, "B": &value}}, "",
+		_, err = w.SetLaunchSettings(
+			ctx, wire.LaunchSettingsChange{Mask: &mask, Variables: map[string]*string{"A": &value, "B": &value}}, "",
 			nadia,
 		)
 		w.ok(err)
-		env, err := w.SetEnvironment(ctx, wire.EnvironmentChange{Variables: map[string]*string{"B": nil}}, "", nadia)
+		env, err := w.SetLaunchSettings(ctx, wire.LaunchSettingsChange{Variables: map[string]*string{"B": nil}}, "", nadia)
 		if err != nil || env.Mask != "002" || len(env.Variables) != 1 || env.Variables["A"] != "a" {
 			t.Errorf("%+v, %v", env, err)
 		}

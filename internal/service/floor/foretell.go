@@ -175,14 +175,3 @@ func (f *Floor) Foresee(
 	})
 	return out, err
 }
-
-// Nobody says why no node can ever take a run as both are now, or nothing.
-func (f *Floor) Nobody(ctx context.Context, id farm.RunID) (why string, err error) {
-	err = f.do(ctx, func(t *turn) error {
-		if run := t.s.Runs[id]; run != nil {
-			why = deal.Nobody(t.s, run)
-		}
-		return nil
-	})
-	return why, err
-}

@@ -201,6 +201,43 @@ func (f *Floor) SetProject(
 	return out, err
 }
 
+// DropProject does away with a project that has no runs on record, and with the
+// launch settings for it. One that is not there is gone already.
+func (f *Floor) DropProject(ctx context.Context, name, actor string) error {
+	return f.do(ctx, func(t *turn) error {
+		p := t.s.Projects[name]
+		switch {
+		case p == nil:
+			return nil
+		case name == ownProject:
+			return refuse(Conflict, "project", "the project %s is the farm's own", name)
+		}
+		if err := p.InUse(t.s); err != nil {
+			return refuse(Conflict, "project", "%v, and stays as long as they do", err)
+		}
+		t.append(farm.ProjectDropped{Name: name, At: t.now},
+			farm.Audited{Actor: actor, Action: "drop project", Subject: name, From: projectText(*p), At: t.now})
+		return nil
+	})
+}
+
+// DropPlace does away with a place that no project uses. Its folder stays as it
+// is. One that is not there is gone already.
+func (f *Floor) DropPlace(ctx context.Context, name, actor string) error {
+	return f.do(ctx, func(t *turn) error {
+		p := t.s.Places[name]
+		if p == nil {
+			return nil
+		}
+		if err := p.InUse(t.s); err != nil {
+			return refuse(Conflict, "place", "%v; give them another one first, with: vexillum project set", err)
+		}
+		t.append(farm.PlaceDropped{Name: name, At: t.now},
+			farm.Audited{Actor: actor, Action: "drop place", Subject: name, From: placeText(*p), At: t.now})
+		return nil
+	})
+}
+
 // Bounds of a project's weight.
 const (
 	leastWeight = 0.001

@@ -116,7 +116,7 @@ type Delivery struct {
 	Files   []farm.File // of a frame with passes
 	Replace bool        // another picture may stand in its place
 	Adopt   []string    // hashes that may stand in its place already
-	Env     farm.Environment
+	Env     farm.LaunchSettings
 }
 
 // Delivering returns the frame that the node is to publish with this hash. A
@@ -136,7 +136,7 @@ func (f *Floor) Delivering(ctx context.Context, id farm.NodeID, lease farm.Lease
 		t.f.live[id].seen = t.now
 		out = Delivery{
 			Spec: run.Spec, Hash: d.Hash, Bytes: d.Bytes, Files: d.Files, Replace: run.Redo.Has(frame),
-			Env: t.s.EnvironmentFor(run.Spec.Project, run.Spec.Recipe),
+			Env: t.s.LaunchSettingsFor(run.Spec.Project, run.Spec.Recipe),
 		}
 		if trouble := run.Trouble[frame]; trouble != nil {
 			out.Adopt = trouble.Accepted

@@ -22,6 +22,7 @@ import (
 type Submission struct {
 	Spec  farm.Spec // without Number and Mode
 	Held  bool
+	Dry   bool // check it, and put nothing into the queue
 	Own   bool // a test of the farm's own
 	First bool // before all of its priority that is in the queue
 	// AtOnce gives it all nodes at once; otherwise a new scene starts on few,
@@ -156,17 +157,6 @@ func (f *Floor) chooseRecipe(spec *farm.Spec) (err error) {
 	return nil
 }
 
-// Able returns how many nodes that are online a run could use.
-func (f *Floor) Able(ctx context.Context, id farm.RunID) (count int, err error) {
-	err = f.do(ctx, func(t *turn) error {
-		if run := t.s.Runs[id]; run != nil {
-			count = deal.Able(t.s, run)
-		}
-		return nil
-	})
-	return count, err
-}
-
 // Spec returns what a run was submitted with.
 func (f *Floor) Spec(ctx context.Context, id farm.RunID) (farm.Spec, error) {
 	var spec farm.Spec
@@ -211,15 +201,15 @@ func (e *TakenError) Error() string {
 
 // Submitted returns the run that was submitted with a key, or false. A *Refusal
 // says that something else was asked for under it.
-func (f *Floor) Submitted(ctx context.Context, key, digest string) (view wire.Run, known bool, err error) {
+func (f *Floor) Submitted(ctx context.Context, key, digest string) (out Submitted, known bool, err error) {
 	err = f.do(ctx, func(t *turn) error {
 		var run *farm.Run
 		if run, err = t.submitted(key, digest); run != nil && err == nil {
-			view, known = f.runView(run, t.now), true
+			out, known = t.submittedView(run, true), true
 		}
 		return err
 	})
-	return view, known, err
+	return out, known, err
 }
 
 func (t *turn) submitted(key, digest string) (*farm.Run, error) {
@@ -267,13 +257,25 @@ func (t *turn) nextNumber(spec farm.Spec, from int) int {
 	return spec.Number
 }
 
+// Submitted is what became of a submission, or would.
+type Submitted struct {
+	Run    wire.Run
+	Again  bool   // it was submitted before
+	Able   int    // nodes that are online and could take it
+	Nobody string // why no node can ever take it as both are now, or nothing
+}
+
+func (t *turn) submittedView(run *farm.Run, again bool) Submitted {
+	return Submitted{t.f.runView(run, t.now), again, deal.Able(t.s, run), deal.Nobody(t.s, run)}
+}
+
 // Submit puts a checked submission into the queue. The same Key gives the run
-// of the first submit again, and true.
-func (f *Floor) Submit(ctx context.Context, sub Submission) (view wire.Run, again bool, err error) {
+// of the first submit again.
+func (f *Floor) Submit(ctx context.Context, sub Submission) (out Submitted, err error) {
 	err = f.do(ctx, func(t *turn) error {
 		if run, err := t.submitted(sub.Key, sub.Digest); err != nil || run != nil {
 			if err == nil {
-				view, again = f.runView(run, t.now), true
+				out = t.submittedView(run, true)
 			}
 			return err
 		}
@@ -321,15 +323,20 @@ func (f *Floor) Submit(ctx context.Context, sub Submission) (view wire.Run, agai
 				spec.Put = min(spec.Put, other.Terms.Put-1)
 			}
 		}
-		t.append(
-			farm.RunSubmitted{Run: id, Spec: spec, State: state, Order: t.s.LastOrder + 1, Key: sub.Key, Digest: sub.Digest, At: t.now,
-				Reason: fmt.Sprintf("submitted by %s: %d frames, %s", sub.Actor, spec.Frames.Len(), state)},
-			farm.Audited{Actor: sub.Actor, Action: "submit run", Subject: spec.Name(), To: string(state), Run: id, At: t.now},
-		)
-		view = f.runView(t.s.Runs[id], t.now)
+		record := farm.RunSubmitted{
+			Run: id, Spec: spec, State: state, Order: t.s.LastOrder + 1, Key: sub.Key, Digest: sub.Digest, At: t.now,
+			Reason: fmt.Sprintf("submitted by %s: %d frames, %s", sub.Actor, spec.Frames.Len(), state),
+		}
+		if sub.Dry {
+			out = t.submittedView(record.Opened(), false)
+			out.Run.ID = 0
+			return nil
+		}
+		t.append(record, farm.Audited{Actor: sub.Actor, Action: "submit run", Subject: spec.Name(), To: string(state), Run: id, At: t.now})
+		out = t.submittedView(t.s.Runs[id], false)
 		return nil
 	})
-	return view, again, err
+	return out, err
 }
 
 // startOn is how many nodes a run starts on whose scene nobody has rendered yet.
@@ -513,7 +520,7 @@ type LeaseView struct {
 	Spec   farm.Spec
 	Frames frames.Set
 	Share  farm.Share
-	Env    farm.Environment
+	Env    farm.LaunchSettings
 	Roots  Roots // on the node
 	Recipe *recipe.Recipe
 	Stall  float64 // seconds for which its renderer may give no sign of life
@@ -524,7 +531,7 @@ func (f *Floor) leaseView(n *farm.Node, l *farm.Lease) *LeaseView {
 	p := f.s.Projects[run.Spec.Project]
 	return &LeaseView{
 		Stall: f.dealer.Silent(run, n, l.Share, l.Left),
-		ID:    l.ID, Run: run.ID, Spec: run.Spec, Frames: l.Left, Share: l.Share, Env: f.s.EnvironmentFor(run.Spec.Project, run.Spec.Recipe), Recipe: f.recipes[run.Spec.Recipe],
+		ID:    l.ID, Run: run.ID, Spec: run.Spec, Frames: l.Left, Share: l.Share, Env: f.s.LaunchSettingsFor(run.Spec.Project, run.Spec.Recipe), Recipe: f.recipes[run.Spec.Recipe],
 		Roots: Roots{f.s.Places[p.Scenes].Paths[n.Facts.OS], f.s.Places[p.Frames].Paths[n.Facts.OS], p.Frames},
 	}
 }

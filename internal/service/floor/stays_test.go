@@ -145,7 +145,7 @@ func TestASecondLeaseComesWhenMemoryAllows(t *testing.T) {
 			Takes: farm.Amounts{Cores: 1, MemoryBytes: 4 * gib}, Frames: frames.Of(frames.Span{First: 1, Last: 50})}}
 		sub, err := w.CheckSubmission(sub)
 		w.ok(err)
-		_, _, err = w.Submit(context.Background(), sub)
+		_, err = w.Submit(context.Background(), sub)
 		w.ok(err)
 		w.asks[n]++
 		brief, cancel := context.WithTimeout(context.Background(), time.Second)

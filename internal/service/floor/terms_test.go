@@ -219,10 +219,10 @@ func TestScoutsWaitForAYes(t *testing.T) {
 		sub, err := w.CheckSubmission(Submission{Actor: "admin", Spec: farm.Spec{Job: "a", Project: "salt-clock", Scene: "a.practice", Recipe: "practice", Sequence: farm.ScoutsFirst, Wait: true,
 			Frames: frames.Of(frames.Span{First: 1, Last: 40})}})
 		w.ok(err)
-		view, _, err := w.Submit(context.Background(), sub)
+		done, err := w.Submit(context.Background(), sub)
 		w.ok(err)
-		id := farm.RunID(view.ID)
-		if view.Scouts != "1,20,40" {
+		id := farm.RunID(done.Run.ID)
+		if view := done.Run; view.Scouts != "1,20,40" {
 			t.Errorf("scouts %s", view.Scouts)
 		}
 		for _, f := range []int{1, 20, 40} {

@@ -234,7 +234,7 @@ func (f *Floor) runView(run *farm.Run, now time.Time) wire.Run {
 	v := wire.Run{
 		ID: int64(run.ID), Name: spec.Name(), Job: spec.Job, Kind: string(spec.Kind), Number: spec.Number, Project: spec.Project,
 		State: string(run.State), Why: f.whyRun(run, now), Recipe: spec.Recipe, Scene: spec.Scene, Output: spec.Output,
-		Width: spec.Width, Height: spec.Height, Values: spec.Values, Needs: spec.Needs, Priority: run.Terms.Level.String(), Ceiling: run.Terms.Ceiling.String(), Due: instant(run.Terms.Due), Sequence: string(spec.Sequence), Scouts: spec.Scouts.String(), Put: run.Terms.Put, Takes: wire.Amounts(spec.Takes), Environment: LeaseEnvironmentView(f.s.EnvironmentFor(spec.Project, spec.Recipe)), Passes: spec.PassNames(), Tries: spec.Tries, Owner: spec.Owner,
+		Width: spec.Width, Height: spec.Height, Values: spec.Values, Needs: spec.Needs, Priority: run.Terms.Level.String(), Ceiling: run.Terms.Ceiling.String(), Due: instant(run.Terms.Due), Sequence: string(spec.Sequence), Scouts: spec.Scouts.String(), Put: run.Terms.Put, Takes: wire.Amounts(spec.Takes), LaunchSettings: LaunchValuesView(f.s.LaunchSettingsFor(spec.Project, spec.Recipe)), Passes: spec.PassNames(), Tries: spec.Tries, Owner: spec.Owner,
 		Frames: run.FramesText(), Shot: spec.ShotRange().String(), ShotWhy: spec.Shot.Why, FrameCount: spec.Frames.Len(), DoneCount: run.Done.Len(), ParkedCount: run.Parked.Len(),
 		SubmittedAt: run.SubmittedAt, StartedAt: instant(run.StartedAt), EndedAt: instant(run.EndedAt),
 		Nodes: []string{}, Changed: run.Changed, Forecast: f.forecast(run, now), Troubles: f.troubles(run),

@@ -230,10 +230,10 @@ function takes({ takes: t, memory_peak_bytes: peak }: Run): string {
   return peak > 0 ? `${text}; a launch grows to ${amount(peak)}` : text;
 }
 
-/** As whom its renderers run, and what they find in their environment. */
-function environment({ environment: e }: Run): string {
-  const said = [e.account && `account ${e.account}`, e.group && `group ${e.group}`, e.mask && `mask ${e.mask}`, ...Object.entries(e.variables ?? {}).map(([name, value]) => `${name}=${value}`)];
-  return said.filter(Boolean).join(", ");
+/** The account, group, file mask and variables that its renderers are launched with. */
+function launchSettings({ launch_settings: e }: Run): string {
+  const set = [e.account && `account ${e.account}`, e.group && `group ${e.group}`, e.mask && `mask ${e.mask}`, ...Object.entries(e.variables ?? {}).map(([name, value]) => `${name}=${value}`)];
+  return set.filter(Boolean).join(", ");
 }
 
 function Settings({ run }: { run: Run }) {
@@ -250,7 +250,7 @@ function Settings({ run }: { run: Run }) {
     ["order of frames", run.sequence],
     ["scouts", run.scouts],
     ["a lease takes", takes(run)],
-    ["renderers", environment(run)],
+    ["account and variables", launchSettings(run)],
     ["settings", Object.entries(run.values).map(([name, value]) => `${name} ${value}`).join(", ")],
     ["passes", run.passes.join(", ")],
     ["output", run.output],

@@ -8,14 +8,14 @@ import (
 
 func TestWhatIsSaidLaterWins(t *testing.T) {
 	s := NewState()
-	said := map[EnvironmentOf]Environment{
+	said := map[LaunchScope]LaunchSettings{
 		{}:                                     {Account: "render", Group: "film", Mask: "002", Variables: map[string]string{"A": "farm", "B": "farm"}},
 		{Recipe: "povray"}:                     {Mask: "022", Variables: map[string]string{"B": "recipe", "C": "recipe"}},
 		{Project: "salt-clock"}:                {Group: "salt", Variables: map[string]string{"C": "project"}},
 		{Project: "salt-clock", Recipe: "jig"}: {Account: "jigger"},
 	}
 	for of, e := range said {
-		if err := s.Apply(EnvironmentSet{Of: of, Env: e}); err != nil {
+		if err := s.Apply(LaunchSettingsSet{Of: of, Env: e}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -25,38 +25,38 @@ func TestWhatIsSaidLaterWins(t *testing.T) {
 		{"salt-clock", "povray", "render salt 022 map[A:farm B:recipe C:project]"},
 		{"salt-clock", "jig", "jigger salt 002 map[A:farm B:farm C:project]"},
 	} {
-		e := s.EnvironmentFor(c.project, c.recipe)
+		e := s.LaunchSettingsFor(c.project, c.recipe)
 		if got := fmt.Sprint(e.Account, " ", e.Group, " ", e.Mask, " ", e.Variables); got != c.want {
 			t.Errorf("%s with %s: %s, want %s", c.project, c.recipe, got, c.want)
 		}
 	}
-	if got := said[EnvironmentOf{}].Variables["C"]; got != "" {
+	if got := said[LaunchScope{}].Variables["C"]; got != "" {
 		t.Error("what is said for the farm was changed by what is said for others")
 	}
-	if err := s.Apply(EnvironmentSet{Of: EnvironmentOf{}}); err != nil || len(s.Environments) != 3 {
-		t.Errorf("what is taken back stays: %v %v", s.Environments, err)
+	if err := s.Apply(LaunchSettingsSet{Of: LaunchScope{}}); err != nil || len(s.LaunchSettings) != 3 {
+		t.Errorf("what is taken back stays: %v %v", s.LaunchSettings, err)
 	}
 }
 
-func TestEnvironmentsThatCannotBe(t *testing.T) {
+func TestLaunchSettingsThatCannotBe(t *testing.T) {
 	many := map[string]string{}
 	for i := range 201 {
 		many[fmt.Sprint("V", i)] = "x"
 	}
 	for _, c := range []struct {
-		env         Environment
+		env         LaunchSettings
 		field, says string
 	}{
-		{Environment{Account: "render", Group: "film", Mask: "0027", Variables: map[string]string{"PATH_TO": "/x y=z"}}, "", ""},
-		{Environment{Account: "-x"}, "account", "no name of an account"},
-		{Environment{Group: "a b"}, "group", "no name of a group"},
-		{Environment{Mask: "008"}, "mask", "no file mask"},
-		{Environment{Mask: "1777"}, "mask", "no file mask"},
-		{Environment{Variables: map[string]string{"1A": ""}}, "variables", "no name of a variable"},
-		{Environment{Variables: map[string]string{"vexillum_x": ""}}, "variables", "set by the farm itself"},
-		{Environment{Variables: map[string]string{"A": "x\ny"}}, "variables", "one line"},
-		{Environment{Variables: map[string]string{"A": strings.Repeat("x", 4001)}}, "variables", "4000 characters"},
-		{Environment{Variables: many}, "variables", "more than 200"},
+		{LaunchSettings{Account: "render", Group: "film", Mask: "0027", Variables: map[string]string{"PATH_TO": "/x y=z"}}, "", ""},
+		{LaunchSettings{Account: "-x"}, "account", "no name of an account"},
+		{LaunchSettings{Group: "a b"}, "group", "no name of a group"},
+		{LaunchSettings{Mask: "008"}, "mask", "no file mask"},
+		{LaunchSettings{Mask: "1777"}, "mask", "no file mask"},
+		{LaunchSettings{Variables: map[string]string{"1A": ""}}, "variables", "no name of a variable"},
+		{LaunchSettings{Variables: map[string]string{"vexillum_x": ""}}, "variables", "set by the farm itself"},
+		{LaunchSettings{Variables: map[string]string{"A": "x\ny"}}, "variables", "one line"},
+		{LaunchSettings{Variables: map[string]string{"A": strings.Repeat("x", 4001)}}, "variables", "4000 characters"},
+		{LaunchSettings{Variables: many}, "variables", "more than 200"},
 	} {
 		field, err := c.env.Check()
 		if field != c.field || (err == nil) != (c.says == "") || err != nil && !strings.Contains(err.Error(), c.says) {
@@ -78,7 +78,7 @@ func TestWhoCanRunAsTold(t *testing.T) {
 		{Means{}, "render", true}, // it does not tell; the launch will
 	} {
 		n := &Node{Name: "desk-nadia", Facts: Facts{Means: c.means}}
-		if err := n.CanRunAs(Environment{Account: c.account}); (err == nil) != c.can {
+		if err := n.CanRunAs(LaunchSettings{Account: c.account}); (err == nil) != c.can {
 			t.Errorf("%+v as %q: %v", c.means, c.account, err)
 		}
 	}

@@ -12,21 +12,22 @@ import (
 	"vexillum/internal/wire"
 )
 
-// SetEnvironment says as whom renderers run and what they find in their
-// environment, for a project, a recipe, both or all. What is not named stays.
+// SetLaunchSettings sets the account, group, file mask and variables that
+// renderers are launched with, for a project, a recipe, both or all. What is not
+// named stays.
 // match, if not empty, must be the mark of what is said.
-func (f *Floor) SetEnvironment(
-	ctx context.Context, in wire.EnvironmentChange, match string, by farm.Person,
-) (out wire.Environment, err error) {
+func (f *Floor) SetLaunchSettings(
+	ctx context.Context, in wire.LaunchSettingsChange, match string, by farm.Person,
+) (out wire.LaunchSettings, err error) {
 	err = f.do(ctx, func(t *turn) error {
-		of := farm.EnvironmentOf{Project: in.Project, Recipe: in.Recipe}
+		of := farm.LaunchScope{Project: in.Project, Recipe: in.Recipe}
 		if in.Project != "" && t.s.Projects[in.Project] == nil {
 			return refuse(Invalid, "project", "there is no project %q; vexillum project list shows them", in.Project)
 		}
 		if in.Recipe != "" && f.recipes[in.Recipe] == nil {
 			return refuse(Invalid, "recipe", "there is no recipe %q; there are %v", in.Recipe, f.recipes.Names())
 		}
-		old := t.s.Environments[of]
+		old := t.s.LaunchSettings[of]
 		if err := matches("what is said for "+of.String(), match, old.Etag(), true); err != nil {
 			return err
 		}
@@ -51,20 +52,34 @@ func (f *Floor) SetEnvironment(
 		if err := t.permitted(of, old, env); err != nil {
 			return err
 		}
-		before, after := environmentText(old), environmentText(env)
+		before, after := launchText(old), launchText(env)
 		if before != after {
-			t.append(farm.EnvironmentSet{Of: of, Env: env, At: t.now},
-				farm.Audited{Actor: by.Name, Action: "set environment", Subject: of.String(), From: before, To: after, At: t.now})
+			t.append(farm.LaunchSettingsSet{Of: of, Env: env, At: t.now},
+				farm.Audited{Actor: by.Name, Action: "set launch settings", Subject: of.String(), From: before, To: after, At: t.now})
 		}
-		out = environmentView(of, env)
+		out = launchSettingsView(of, env)
 		return nil
 	})
 	return out, err
 }
 
+// DropLaunchSettings takes all back that is set for a project, a recipe, both or
+// all. What is not set is gone already.
+func (f *Floor) DropLaunchSettings(ctx context.Context, project, recipe string, by farm.Person) error {
+	return f.do(ctx, func(t *turn) error {
+		of := farm.LaunchScope{Project: project, Recipe: recipe}
+		if old, set := t.s.LaunchSettings[of]; set {
+			t.append(farm.LaunchSettingsSet{Of: of, At: t.now}, farm.Audited{
+				Actor: by.Name, Action: "drop launch settings", Subject: of.String(), From: launchText(old), At: t.now,
+			})
+		}
+		return nil
+	})
+}
+
 // permitted refuses what is said for the first time and no administrator has
 // allowed on any node.
-func (t *turn) permitted(of farm.EnvironmentOf, old, env farm.Environment) error {
+func (t *turn) permitted(of farm.LaunchScope, old, env farm.LaunchSettings) error {
 	had := old.Wants()
 	for p, what := range env.Wants() {
 		somewhere := false
@@ -73,7 +88,7 @@ func (t *turn) permitted(of farm.EnvironmentOf, old, env farm.Environment) error
 		}
 		if had[p] != what && !somewhere {
 			return refuse(
-				Forbidden, "environment",
+				Forbidden, "launch_settings",
 				"renderers of %s would %s, which no administrator has allowed on any node; as one, allow it with: vexillum nodes set NAME --permit %s",
 				of, what, p,
 			)
@@ -82,8 +97,8 @@ func (t *turn) permitted(of farm.EnvironmentOf, old, env farm.Environment) error
 	return nil
 }
 
-// environmentText says what an environment says, for the audit record.
-func environmentText(e farm.Environment) string {
+// launchText tells launch settings in words, for the audit record.
+func launchText(e farm.LaunchSettings) string {
 	var parts []string
 	for _, p := range []struct{ name, value string }{{"account", e.Account}, {"group", e.Group}, {"mask", e.Mask}} {
 		if p.value != "" {
@@ -96,14 +111,14 @@ func environmentText(e farm.Environment) string {
 	return strings.Join(parts, ", ")
 }
 
-// Environments returns all that is said, in order.
-func (f *Floor) Environments(ctx context.Context) ([]wire.Environment, error) {
-	out := []wire.Environment{}
+// LaunchSettings returns all that are set, in order.
+func (f *Floor) LaunchSettings(ctx context.Context) ([]wire.LaunchSettings, error) {
+	out := []wire.LaunchSettings{}
 	err := f.do(ctx, func(t *turn) error {
-		for of, e := range t.s.Environments {
-			out = append(out, environmentView(of, e))
+		for of, e := range t.s.LaunchSettings {
+			out = append(out, launchSettingsView(of, e))
 		}
-		slices.SortFunc(out, func(a, b wire.Environment) int {
+		slices.SortFunc(out, func(a, b wire.LaunchSettings) int {
 			return cmp.Or(cmp.Compare(a.Project, b.Project), cmp.Compare(a.Recipe, b.Recipe))
 		})
 		return nil
@@ -111,8 +126,8 @@ func (f *Floor) Environments(ctx context.Context) ([]wire.Environment, error) {
 	return out, err
 }
 
-func environmentView(of farm.EnvironmentOf, e farm.Environment) wire.Environment {
-	v := wire.Environment{
+func launchSettingsView(of farm.LaunchScope, e farm.LaunchSettings) wire.LaunchSettings {
+	v := wire.LaunchSettings{
 		Project: of.Project, Recipe: of.Recipe, Account: e.Account, Group: e.Group, Mask: e.Mask,
 		Variables: map[string]string{}, Etag: e.Etag(),
 	}
@@ -120,7 +135,7 @@ func environmentView(of farm.EnvironmentOf, e farm.Environment) wire.Environment
 	return v
 }
 
-// LeaseEnvironmentView returns an environment as leases and runs tell it.
-func LeaseEnvironmentView(e farm.Environment) wire.LeaseEnvironment {
-	return wire.LeaseEnvironment{Account: e.Account, Group: e.Group, Mask: e.Mask, Variables: e.Variables}
+// LaunchValuesView returns launch settings as leases and runs tell them.
+func LaunchValuesView(e farm.LaunchSettings) wire.LaunchValues {
+	return wire.LaunchValues{Account: e.Account, Group: e.Group, Mask: e.Mask, Variables: e.Variables}
 }

@@ -10,15 +10,15 @@ import (
 	"strings"
 )
 
-// EnvironmentOf names what an Environment is for: launches for a project, with
+// LaunchScope names what LaunchSettings are for: launches for a project, with
 // a recipe, with that recipe for that project, or all ("" and "").
-type EnvironmentOf struct {
+type LaunchScope struct {
 	Project string `json:"project"`
 	Recipe  string `json:"recipe"`
 }
 
 // String names it for sentences.
-func (o EnvironmentOf) String() string {
+func (o LaunchScope) String() string {
 	switch {
 	case o.Project == "" && o.Recipe == "":
 		return "the farm"
@@ -30,21 +30,21 @@ func (o EnvironmentOf) String() string {
 	return fmt.Sprintf("recipe %s in project %s", o.Recipe, o.Project)
 }
 
-// Environment is as whom renderers run, and what they find in their
-// environment. What is empty is not said.
-type Environment struct {
+// LaunchSettings are the account, group and file mask that renderers run with,
+// and the variables in their environment. What is empty is not set.
+type LaunchSettings struct {
 	Account   string            `json:"account"` // on the nodes
 	Group     string            `json:"group"`
 	Mask      string            `json:"mask"` // octal: permissions that new files do not get, such as 002
 	Variables map[string]string `json:"variables"`
 }
 
-// Empty reports whether nothing is said.
-func (e Environment) Empty() bool {
+// Empty reports whether nothing is set.
+func (e LaunchSettings) Empty() bool {
 	return e.Account == "" && e.Group == "" && e.Mask == "" && len(e.Variables) == 0
 }
 
-// Limits of environments.
+// Limits of launch settings.
 const (
 	mostVariables   = 200
 	longestVariable = 4000
@@ -58,7 +58,7 @@ var (
 
 // Check returns an error that says what is wrong, if anything. field is the
 // JSON name of the part that is.
-func (e Environment) Check() (field string, err error) {
+func (e LaunchSettings) Check() (field string, err error) {
 	switch {
 	case e.Account != "" && !accountName.MatchString(e.Account):
 		return "account", fmt.Errorf("%q is no name of an account", e.Account)
@@ -84,13 +84,13 @@ func (e Environment) Check() (field string, err error) {
 }
 
 // Permissions returns the mask as a number, and false where none is said.
-func (e Environment) Permissions() (mask int, said bool) {
+func (e LaunchSettings) Permissions() (mask int, said bool) {
 	n, err := strconv.ParseUint(e.Mask, 8, 12)
 	return int(n), err == nil
 }
 
 // over returns e with what more says put over it.
-func (e Environment) over(more Environment) Environment {
+func (e LaunchSettings) over(more LaunchSettings) LaunchSettings {
 	e.Account = cmp.Or(more.Account, e.Account)
 	e.Group = cmp.Or(more.Group, e.Group)
 	e.Mask = cmp.Or(more.Mask, e.Mask)
@@ -105,13 +105,13 @@ func (e Environment) over(more Environment) Environment {
 	return e
 }
 
-// EnvironmentFor returns what launches of a recipe for a project get: what is
+// LaunchSettingsFor returns what launches of a recipe for a project get: what is
 // said for the farm, then for the recipe, the project, and both. The later
 // wins.
-func (s *State) EnvironmentFor(project, recipe string) Environment {
-	var out Environment
-	for _, of := range []EnvironmentOf{{}, {Recipe: recipe}, {Project: project}, {project, recipe}} {
-		if e, said := s.Environments[of]; said {
+func (s *State) LaunchSettingsFor(project, recipe string) LaunchSettings {
+	var out LaunchSettings
+	for _, of := range []LaunchScope{{}, {Recipe: recipe}, {Project: project}, {project, recipe}} {
+		if e, said := s.LaunchSettings[of]; said {
 			out = out.over(e)
 		}
 	}
@@ -127,7 +127,7 @@ type Means struct {
 }
 
 // CanRunAs returns an error that says why a node cannot start renderers as told.
-func (n *Node) CanRunAs(e Environment) error {
+func (n *Node) CanRunAs(e LaunchSettings) error {
 	if err := n.Forbids(e); err != nil {
 		return err
 	}

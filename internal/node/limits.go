@@ -23,14 +23,14 @@ func means() *wire.Means {
 // limits is what a launch is held to, and as whom it runs.
 func (l *launch) limits() launcher.Limits {
 	out := l.share.limits()
-	env := l.w.lease.Environment
+	env := l.w.lease.LaunchSettings
 	out.Account, out.Group, out.Mask = env.Account, env.Group, l.w.mask()
 	return out
 }
 
 // mask returns the file mask that was told, if any.
 func (w *work) mask() *int {
-	n, err := strconv.ParseUint(w.lease.Environment.Mask, 8, 12)
+	n, err := strconv.ParseUint(w.lease.LaunchSettings.Mask, 8, 12)
 	if err != nil {
 		return nil
 	}
@@ -41,7 +41,7 @@ func (w *work) mask() *int {
 // admit lets the account that a renderer runs as into its staging folder. It
 // may pass through those above it, and not look around there.
 func (w *work) admit(folder string) error {
-	env := w.lease.Environment
+	env := w.lease.LaunchSettings
 	if env.Account == "" && env.Group == "" || !launcher.Switches() {
 		return nil
 	}
@@ -62,7 +62,7 @@ func (w *work) admit(folder string) error {
 
 // owner returns whose the files are that this node publishes.
 func (w *work) owner() publish.Owner {
-	env := w.lease.Environment
+	env := w.lease.LaunchSettings
 	if env.Account == "" && env.Group == "" {
 		return publish.Owner{Mask: w.mask()}
 	}
