@@ -38,7 +38,7 @@ func (s *Server) allow(least who) gin.HandlerFunc {
 					c.Header("Connection", "close")
 					problem(
 						c, http.StatusTooManyRequests, "",
-						"too many requests of strangers are under way; try once more in a moment",
+						"too many requests without a sign-in are under way; try again in a moment",
 					)
 					return
 				}
@@ -69,7 +69,7 @@ func (s *Server) allow(least who) gin.HandlerFunc {
 		}
 		person, ok := f.Access().Person(token.Person)
 		if !ok || token.Kind == farm.NodeToken {
-			problem(c, http.StatusForbidden, "", "a node's token does not speak for a person")
+			problem(c, http.StatusForbidden, "", "a node's token is not a person's")
 			return
 		}
 		if !person.Role.Allows(farm.Role(least)) {

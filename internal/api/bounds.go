@@ -54,9 +54,9 @@ func wrongFacts(c *gin.Context, in wire.Facts) bool {
 	case in.Cores < 0 || in.Cores > maxCores:
 		wrong = fmt.Sprintf("a node has at most %d cores, not %d", maxCores, in.Cores)
 	case in.Memory < 0 || memory > maxBytes || in.Disk < 0 || in.Disk > maxDisk:
-		wrong = "memory and disk are told in bytes, and no machine has so many"
+		wrong = "memory and disk are given in bytes, and no machine has that many"
 	case in.DiskRate > maxRate || in.NetworkRate > maxRate:
-		wrong = "rates are told in bytes a second, and no machine is so fast"
+		wrong = "rates are given in bytes per second, and no machine is that fast"
 	case in.Speed != 0 && (in.Speed < wire.MinSpeed || in.Speed > wire.MaxSpeed):
 		wrong = fmt.Sprintf(
 			"the speed index of a node lies between %g and %g, or is 0 where it was not measured", wire.MinSpeed,
@@ -80,15 +80,15 @@ func wrongItem(item wire.ReportItem) (field, reason string) {
 	wrongSize := func(f wire.File) bool { return f.Bytes < 0 || f.Bytes > maxBytes }
 	switch {
 	case !isFrame(item.Frame):
-		return "frame", fmt.Sprintf("%d is no frame", item.Frame)
+		return "frame", fmt.Sprintf("%d is not a frame", item.Frame)
 	case item.Launch < 0 || item.Launch > 1_000_000_000:
-		return "launch", fmt.Sprintf("%d is no number of a launch", item.Launch)
+		return "launch", fmt.Sprintf("%d is not the number of a launch", item.Launch)
 	case hashed && !fileHash.MatchString(item.Hash):
-		return "hash", "a good frame is told with its SHA-256 in hexadecimal"
+		return "hash", "a good frame is reported with its SHA-256 in hexadecimal"
 	case item.Bytes < 0 || item.Bytes > maxBytes || slices.ContainsFunc(item.Files, wrongSize):
 		return "bytes", fmt.Sprintf("a file has 0 to %d bytes", int64(maxBytes))
 	case len(item.Files) > maxFiles || slices.ContainsFunc(item.Files, func(f wire.File) bool { return !fileHash.MatchString(f.Hash) }):
-		return "files", fmt.Sprintf("a frame has at most %d files, each told with its SHA-256 in hexadecimal", maxFiles)
+		return "files", fmt.Sprintf("a frame has at most %d files, each with its SHA-256 in hexadecimal", maxFiles)
 	case slices.Min(seconds) < 0 || slices.Max(seconds) > maxSeconds:
 		return "render_seconds", fmt.Sprintf("a time lies between 0 and %d seconds", maxSeconds)
 	case item.MemoryBytes > maxBytes:
@@ -112,7 +112,7 @@ func wrongProgress(c *gin.Context, leases []wire.Progress) bool {
 			problem(
 				c, http.StatusUnprocessableEntity, "leases",
 				fmt.Sprintf(
-					"lease %d is told with a number that is no frame, or with more than %d frames that are verified",
+					"lease %d is reported with a number that is not a frame, or with more than %d frames being verified",
 					p.Lease, maxItems,
 				),
 			)

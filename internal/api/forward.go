@@ -117,14 +117,14 @@ func (f *forwarder) proxy(address string) *httputil.ReverseProxy {
 			if from, err := f.vouch(r.In, time.Now()); err == nil {
 				r.Out.Header.Set(forwardedFor, from)
 			} else {
-				f.log.Warn("the address of a request that is handed on cannot be vouched for", "error", err)
+				f.log.Warn("the address of a request that is passed on cannot be vouched for", "error", err)
 			}
 		},
 		ErrorHandler: func(w http.ResponseWriter, r *http.Request, err error) {
 			if r.Context().Err() == nil {
 				f.log.Warn("handing a request on failed", "to", address, "error", err)
 			}
-			away(w, "the active service at "+address+" does not answer; another takes over within seconds, try once more in a moment")
+			away(w, "the active service at "+address+" does not answer; another takes over within seconds, try again in a moment")
 		},
 		ErrorLog: slog.NewLogLogger(f.log.Handler(), slog.LevelWarn),
 	}
@@ -143,7 +143,7 @@ func (s *Server) handOn(w http.ResponseWriter, r *http.Request) (done bool) {
 		return false
 	}
 	if r.Header.Get(forwardedBy) != "" {
-		away(w, "the active service is changing just now; try once more in a moment")
+		away(w, "the active service is changing just now; try again in a moment")
 		return true
 	}
 	p := s.forward.proxy(address)

@@ -116,7 +116,7 @@ func (g *gate) tried(address, name string, in bool, now time.Time) (record int) 
 	return record
 }
 
-var errBusy = errors.New("too many passwords are looked at just now; try once more in a moment")
+var errBusy = errors.New("too many passwords are being checked; try again in a moment")
 
 // hash looks at a password once there is a slot for it.
 func (g *gate) hash(ctx context.Context, look func() error) error {

@@ -251,7 +251,7 @@ func (s *Server) report(c *gin.Context, _ *floor.Floor, in wire.Report) {
 	for i, item := range in.Items {
 		outcome, ok := outcomes[item.Outcome]
 		if !ok {
-			problem(c, http.StatusUnprocessableEntity, fmt.Sprintf("items.%d.outcome", i), fmt.Sprintf("%q is no outcome", item.Outcome))
+			problem(c, http.StatusUnprocessableEntity, fmt.Sprintf("items.%d.outcome", i), fmt.Sprintf("%q is not an outcome", item.Outcome))
 			return
 		}
 		if field, reason := wrongItem(item); field != "" {
@@ -292,7 +292,7 @@ const maxProbe = 64 << 20
 // probe reads what a node sends to measure its line, and forgets it.
 func (s *Server) probe(c *gin.Context) {
 	if _, err := io.Copy(io.Discard, http.MaxBytesReader(c.Writer, c.Request.Body, maxProbe)); err != nil {
-		problem(c, http.StatusRequestEntityTooLarge, "", fmt.Sprintf("a line is measured with at most %d bytes", maxProbe))
+		problem(c, http.StatusRequestEntityTooLarge, "", fmt.Sprintf("the network is measured with at most %d bytes", maxProbe))
 		return
 	}
 	c.Status(http.StatusNoContent)

@@ -50,7 +50,7 @@ func (s *Server) fail(c *gin.Context, err error) {
 		problem(c, http.StatusServiceUnavailable, "", "the request was cut off; try again")
 	default:
 		s.log.Error("request failed", "path", c.FullPath(), "error", err)
-		problem(c, http.StatusInternalServerError, "", "the service has made a mistake; its log tells more")
+		problem(c, http.StatusInternalServerError, "", "the service has made a mistake; its log says more")
 	}
 }
 
@@ -92,7 +92,7 @@ func body(c *gin.Context, v any) bool {
 		return false
 	}
 	if d.More() {
-		problem(c, http.StatusBadRequest, "", "the body has something behind its JSON value")
+		problem(c, http.StatusBadRequest, "", "the body goes on after its JSON value")
 		return false
 	}
 	return true
@@ -125,7 +125,7 @@ func explain(err error) (field, detail string) {
 	var syntax *json.SyntaxError
 	switch {
 	case errors.As(err, &kind):
-		return kind.Field, fmt.Sprintf("the field %q holds a %s where a %s belongs", kind.Field, kind.Value, kind.Type)
+		return kind.Field, fmt.Sprintf("the field %q is a %s and should be a %s", kind.Field, kind.Value, kind.Type)
 	case errors.As(err, &syntax):
 		return "", fmt.Sprintf("the body is not JSON: %v at byte %d", err, syntax.Offset)
 	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
@@ -133,7 +133,7 @@ func explain(err error) (field, detail string) {
 	}
 	if name, ok := strings.CutPrefix(err.Error(), "json: unknown field "); ok {
 		name = strings.Trim(name, `"`)
-		return name, fmt.Sprintf("there is no field %q; look for a spelling mistake", name)
+		return name, fmt.Sprintf("there is no field %q; check the spelling", name)
 	}
 	return "", fmt.Sprintf("the body does not fit: %v", err)
 }

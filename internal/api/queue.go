@@ -27,7 +27,7 @@ func (s *Server) queue(c *gin.Context, f *floor.Floor) {
 	}
 	for _, name := range []string{"search", "project", "state", "owner", "due", "sort"} {
 		if len(c.Query(name)) > maxLabel {
-			problem(c, http.StatusUnprocessableEntity, name, name+" is too long to be looked for")
+			problem(c, http.StatusUnprocessableEntity, name, name+" is too long to search for")
 			return
 		}
 	}

@@ -84,9 +84,9 @@ func TestDeliveredIsBelievedWhereItIsSeen(t *testing.T) {
 		put        func() error
 	}{
 		{"nothing", "no file", func() error { return os.MkdirAll(folder, 0o755) }},
-		{"a folder", "no regular file", func() error { return os.Mkdir(file, 0o755) }},
+		{"a folder", "not a regular file", func() error { return os.Mkdir(file, 0o755) }},
 		{"half of it", "bytes", func() error { return os.WriteFile(file, data[:4], 0o644) }},
-		{"a link", "no regular file", func() error { return os.Symlink("/etc/passwd", file) }},
+		{"a link", "not a regular file", func() error { return os.Symlink("/etc/passwd", file) }},
 	} {
 		if err := os.RemoveAll(file); err != nil {
 			t.Fatal(err)

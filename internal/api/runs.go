@@ -28,7 +28,7 @@ import (
 func number(c *gin.Context, name string) (int64, bool) {
 	n, err := strconv.ParseInt(c.Param(name), 10, 64)
 	if err != nil {
-		problem(c, http.StatusNotFound, name, fmt.Sprintf("%q is no number of a %s", c.Param(name), name))
+		problem(c, http.StatusNotFound, name, fmt.Sprintf("%q is not the number of a %s", c.Param(name), name))
 		return 0, false
 	}
 	return n, true
@@ -39,7 +39,7 @@ func number(c *gin.Context, name string) (int64, bool) {
 func frameNumber(c *gin.Context) (int, bool) {
 	n, ok := number(c, "frame")
 	if ok && (n < frames.Least || n > frames.Most) {
-		problem(c, http.StatusNotFound, "frame", fmt.Sprintf("%d is no frame", n))
+		problem(c, http.StatusNotFound, "frame", fmt.Sprintf("%d is not a frame", n))
 		return 0, false
 	}
 	return int(n), ok
@@ -107,7 +107,7 @@ func (s *Server) why(c *gin.Context) {
 	if text := c.Query("frame"); text != "" {
 		n, err := strconv.Atoi(text)
 		if err != nil {
-			problem(c, http.StatusBadRequest, "frame", fmt.Sprintf("%q is no frame number", text))
+			problem(c, http.StatusBadRequest, "frame", fmt.Sprintf("%q is not a frame number", text))
 			return
 		}
 		frame = &n
@@ -166,7 +166,7 @@ func (s *Server) submit(c *gin.Context, f *floor.Floor, in wire.Submit) {
 		return
 	}
 	if level == farm.Urgent && !by.Role.Allows(farm.Wrangler) {
-		problem(c, http.StatusForbidden, "priority", "only a wrangler submits urgent work, as it comes before everybody's; use high, or ask one")
+		problem(c, http.StatusForbidden, "priority", "only a wrangler can submit urgent work, as it comes before everybody else's; use high, or ask a wrangler")
 		return
 	}
 	ceiling, err := farm.ParseCeiling(in.Ceiling)

@@ -227,7 +227,7 @@ func (s *Server) recover(c *gin.Context) {
 	defer func() {
 		if r := recover(); r != nil {
 			s.log.Error("request panicked", "path", c.FullPath(), "panic", r)
-			problem(c, http.StatusInternalServerError, "", "the service has made a mistake; its log tells more")
+			problem(c, http.StatusInternalServerError, "", "the service has made a mistake; its log says more")
 		}
 	}()
 	c.Next()

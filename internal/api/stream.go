@@ -43,7 +43,7 @@ func (s *Server) events(c *gin.Context) {
 	default:
 		problem(
 			c, http.StatusUnprocessableEntity, "only",
-			"only=changed tells only what changed; without it, runs and nodes that changed are told whole",
+			"only=changed sends only what changed; without it, runs and nodes that changed are sent whole",
 		)
 	}
 }

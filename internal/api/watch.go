@@ -274,7 +274,7 @@ func (s *Server) runLog(c *gin.Context) {
 			return
 		}
 		if lease == 0 {
-			problem(c, http.StatusNotFound, "frame", fmt.Sprintf("nobody has rendered frame %d of this run yet", frame))
+			problem(c, http.StatusNotFound, "frame", fmt.Sprintf("frame %d of this run has not been rendered yet", frame))
 			return
 		}
 		q.Lease = lease

@@ -35,7 +35,7 @@ func Read(from io.Reader) (*hours.Hours, error) {
 		return nil, errors.New("there is no calendar in it")
 	}
 	if err != nil {
-		return nil, fmt.Errorf("it is no iCalendar file: %w", err)
+		return nil, fmt.Errorf("it is not an iCalendar file: %w", err)
 	}
 	events := cal.Events()
 	if len(events) > mostEvents {
@@ -93,7 +93,7 @@ func zoneOf(events []ical.Event) (*time.Location, error) {
 		}
 		z, err := time.LoadLocation(start.Params.Get(ical.ParamTimezoneID))
 		if err != nil {
-			return nil, fmt.Errorf("the event %q: %q is no time zone that is known", title(e), start.Params.Get(ical.ParamTimezoneID))
+			return nil, fmt.Errorf("the event %q: %q is not a known time zone", title(e), start.Params.Get(ical.ParamTimezoneID))
 		}
 		if !first && z.String() != zone.String() {
 			return nil, fmt.Errorf("it has events in %s and in %s; hours have one time zone", zone, z)
@@ -117,7 +117,7 @@ func add(h *hours.Hours, e ical.Event, zone *time.Location) (left []time.Time, e
 	w := hours.Window{From: minutes(start)}
 	w.To = w.From + int(clockSpan(start, end).Minutes())
 	if w.To <= w.From || w.To > w.From+24*60 {
-		return nil, errors.New("it must last longer than nothing and at most a day")
+		return nil, errors.New("it must end after it begins, and within a day")
 	}
 	rule, err := e.Props.RecurrenceRule()
 	if err != nil {
@@ -133,7 +133,7 @@ func add(h *hours.Hours, e ical.Event, zone *time.Location) (left []time.Time, e
 	case rule.Freq == rrule.DAILY && len(days) == 0:
 		days = weekdays
 	case rule.Freq != rrule.WEEKLY:
-		return nil, errors.New("it repeats otherwise than every day or week")
+		return nil, errors.New("it does not repeat by the day or the week")
 	case len(days) == 0:
 		days = []rrule.Weekday{weekdays[(int(start.Weekday())+6)%7]}
 	}

@@ -67,13 +67,13 @@ func TestWhatOthersWrite(t *testing.T) {
 	for text, want := range map[string]string{
 		"":                                "no calendar",
 		"BEGIN:VCARD":                     "there is no calendar",
-		"BEGIN:VCALENDAR\r\nnonsense\r\n": "no iCalendar file",
-		event("DTSTART:20310303T180000Z", "DTEND:20310303T200000Z", "RRULE:FREQ=MONTHLY"):           `the event "night": it repeats otherwise`,
+		"BEGIN:VCALENDAR\r\nnonsense\r\n": "is not an iCalendar file",
+		event("DTSTART:20310303T180000Z", "DTEND:20310303T200000Z", "RRULE:FREQ=MONTHLY"):           `the event "night": it does not repeat by the day or the week`,
 		event("DTSTART:20310303T180000Z", "DTEND:20310303T200000Z", "RRULE:FREQ=WEEKLY;COUNT=3"):    "for ever",
 		event("DTSTART:20310303T180000Z", "DTEND:20310303T200000Z", "RRULE:FREQ=WEEKLY;INTERVAL=2"): "for ever",
-		event("DTSTART:20310303T180000Z", "DTEND:20310305T200000Z"):                                 "at most a day",
-		event("DTSTART:20310303T180000Z", "DTEND:20310303T180000Z"):                                 "longer than nothing",
-		event("DTSTART;TZID=Pellmarsh:20310303T180000", "DTEND;TZID=Pellmarsh:20310303T190000"):     "no time zone that is known",
+		event("DTSTART:20310303T180000Z", "DTEND:20310305T200000Z"):                                 "within a day",
+		event("DTSTART:20310303T180000Z", "DTEND:20310303T180000Z"):                                 "must end after it begins",
+		event("DTSTART;TZID=Pellmarsh:20310303T180000", "DTEND;TZID=Pellmarsh:20310303T190000"):     "is not a known time zone",
 		event("DTSTART:soon", "DTEND:20310303T180000Z"):                                             "its beginning",
 	} {
 		if h, err := Read(strings.NewReader(text)); err == nil || !strings.Contains(err.Error(), want) {

@@ -23,21 +23,21 @@ func (a *app) changeCommand() *cobra.Command {
 	c := a.jsonFlag(&cobra.Command{
 		Use: "change RUN", Short: "Change how urgent a run is, its ceiling, when it is due, or its place in the queue",
 		Long: "Takes effect within seconds. Nodes that a more urgent run needs finish their frames in flight first. With --now those are\n" +
-			"stopped: it tells what would be lost, and does it with --yes. --dry-run tells what would happen and changes nothing.",
+			"stopped: the command says what would be lost, and does it with --yes. --dry-run says what would happen and changes nothing.",
 		Example: "  vexillum change salt_010 --priority urgent --dry-run\n  vexillum change salt_010 --ceiling 50% --due 'fri 18:00'\n  vexillum change salt_010 --before tidal_ceiling",
 		Args:    exactly(1, "the name of a run"),
 	})
 	f := c.Flags()
 	f.StringVar(&priority, "priority", "", "urgent, high, normal, low or filler")
-	f.StringVar(&ceiling, "ceiling", "", "the most nodes at once: a number or a percentage; none takes it away")
-	f.StringVar(&due, "due", "", "when it must be ready: 18:00, 'fri 18:00', '2031-03-04 18:00' or +3h; none takes it away")
+	f.StringVar(&ceiling, "ceiling", "", "the most nodes at once: a number or a percentage; none removes it")
+	f.StringVar(&due, "due", "", "when it must be ready: 18:00, 'fri 18:00', '2031-03-04 18:00' or +3h; none removes it")
 	f.BoolVar(&first, "first", false, "before all others of its priority")
 	f.BoolVar(&last, "last", false, "after all others of its priority")
-	f.BoolVar(&back, "back", false, "back into its turn, by its project's part of the farm")
+	f.BoolVar(&back, "back", false, "back to its turn, by its project's share of the farm")
 	f.StringVar(&before, "before", "", "just before another run of the same priority")
 	f.BoolVar(&in.Now, "now", false, "stop frames in flight of less urgent runs for it; their work is lost")
-	f.BoolVar(&yes, "yes", false, "with --now: stop them although work is lost")
-	f.BoolVar(&in.DryRun, "dry-run", false, "only tell what would happen")
+	f.BoolVar(&yes, "yes", false, "with --now: stop them even though work is lost")
+	f.BoolVar(&in.DryRun, "dry-run", false, "only say what would happen")
 	c.MarkFlagsMutuallyExclusive("first", "last", "back", "before")
 	c.RunE = a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
 		run, err := findRun(ctx, cl, args[0])
@@ -79,7 +79,7 @@ func (a *app) changeCommand() *cobra.Command {
 				return err
 			}
 			if done.Stops > 0 {
-				return fmt.Errorf("nothing is changed yet: %s\nsay it again with --yes to do that", done.Sentence)
+				return fmt.Errorf("nothing is changed yet: %s\ngive the command again with --yes to do it", done.Sentence)
 			}
 		}
 		if err := cl.Do(ctx, http.MethodPatch, path, in, &done); err != nil {
@@ -101,7 +101,7 @@ func (a *app) changeCommand() *cobra.Command {
 // parseDue reads a time of day, with a weekday or a date before it, or a time
 // span from now, and writes it as RFC 3339 does.
 func parseDue(text string, now time.Time) (string, error) {
-	wrong := fmt.Errorf("%q is no time: write it like 18:00, 'fri 18:00', '2031-03-04 18:00' or +3h", text)
+	wrong := fmt.Errorf("%q is not a time: write it like 18:00, 'fri 18:00', '2031-03-04 18:00' or +3h", text)
 	write := func(t time.Time) (string, error) { return t.UTC().Format(time.RFC3339), nil }
 	if text == "" {
 		return "", nil
@@ -140,21 +140,21 @@ func parseDue(text string, now time.Time) (string, error) {
 func (a *app) licenceCommand() *cobra.Command {
 	parent := &cobra.Command{Use: "licence", Short: "Count the licences that renderers need"}
 	var count int
-	set := &cobra.Command{Use: "set NAME", Short: "Say how many there are", Args: exactly(1, "the name of a licence"),
+	set := &cobra.Command{Use: "set NAME", Short: "Set how many there are", Args: exactly(1, "the name of a licence"),
 		RunE: a.asking(func(ctx context.Context, _ *client.Client, args []string) error {
 			return a.put(ctx, "/api/v1/licences/"+url.PathEscape(args[0]), wire.NewLicence{Count: &count}, nil)
 		})}
 	set.Flags().IntVar(&count, "count", 0, "how many (needed)")
 	_ = set.MarkFlagRequired("count")
 	drop := &cobra.Command{
-		Use: "drop NAME", Short: "Count it no more: it limits nothing then", Args: exactly(1, "the name of a licence"),
+		Use: "drop NAME", Short: "Stop counting a licence: it limits nothing then", Args: exactly(1, "the name of a licence"),
 		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
 			if err := cl.Do(
 				ctx, http.MethodPut, "/api/v1/licences/"+url.PathEscape(args[0]), wire.NewLicence{}, nil,
 			); err != nil {
 				return err
 			}
-			fmt.Fprintf(a.out, "The licence %s is counted no more; it limits nothing.\n", args[0])
+			fmt.Fprintf(a.out, "The licence %s is no longer counted; it limits nothing.\n", args[0])
 			return nil
 		}),
 	}

@@ -36,12 +36,12 @@ const (
 )
 
 // exitCodes is what help tells of them.
-const exitCodes = `What a command ends with, for scripts:
+const exitCodes = `The exit codes of commands, for scripts:
 
     0    done
     1    refused, or what was asked about has failed: a run with gaps, for follow and fetch
     2    a mistake in how the command was written
-    3    no service answers there, or something that is none
+    3    no service answers there, or something else does
     4    not signed in, or not allowed
   130    stopped by Ctrl-C; the farm goes on`
 
@@ -154,7 +154,7 @@ func (a *app) root() *cobra.Command {
 	)
 	add("run", a.serveCommand(), a.joinCommand(), a.demoCommand(), a.backupCommand(), a.restoreCommand())
 	root.AddCommand(practiceCommand(), a.launcherCommand(), a.crowdCommand())
-	root.AddCommand(&cobra.Command{Use: "exit-codes", Short: "What commands end with", Long: exitCodes})
+	root.AddCommand(&cobra.Command{Use: "exit-codes", Short: "Exit codes of commands", Long: exitCodes})
 	for _, c := range root.Commands() {
 		knownOnly(c)
 	}
@@ -188,7 +188,7 @@ func knownOnly(c *cobra.Command) {
 func exactly(n int, what string) cobra.PositionalArgs {
 	return func(c *cobra.Command, args []string) error {
 		if len(args) != n {
-			return usageError{fmt.Errorf("%s wants %s; see %s --help", c.CommandPath(), what, c.CommandPath())}
+			return usageError{fmt.Errorf("%s needs %s; see %s --help", c.CommandPath(), what, c.CommandPath())}
 		}
 		return nil
 	}
@@ -197,7 +197,7 @@ func exactly(n int, what string) cobra.PositionalArgs {
 func atLeast(n int, what string) cobra.PositionalArgs {
 	return func(c *cobra.Command, args []string) error {
 		if len(args) < n {
-			return usageError{fmt.Errorf("%s wants %s; see %s --help", c.CommandPath(), what, c.CommandPath())}
+			return usageError{fmt.Errorf("%s needs %s; see %s --help", c.CommandPath(), what, c.CommandPath())}
 		}
 		return nil
 	}

@@ -28,7 +28,7 @@ func (a *app) drillCommand() *cobra.Command {
 	var rehearsed, why, fromFarm bool
 	c := &cobra.Command{
 		Use: "drill [FILE]", Short: "Play a farm on paper through the real dealer",
-		Long: "A drill file describes nodes, jobs and what their frames cost; docs/drills.md tells how. Nothing is rendered. The dealer\n" +
+		Long: "A drill file describes nodes, jobs and what their frames cost; docs/drills.md says how. Nothing is rendered. The dealer\n" +
 			"sees what a real farm would show it and nothing else. The same file and seed give the same outcome to the byte.",
 		Example: "  vexillum drill examples/drills/unlike-speeds.yaml --against equal,fixed:5,claim\n" +
 			"  vexillum drill --random range --seed 1 --count 48\n  vexillum drill --from-farm > tonight.yaml && vexillum drill tonight.yaml",
@@ -47,9 +47,9 @@ func (a *app) drillCommand() *cobra.Command {
 		},
 	}
 	f := c.Flags()
-	f.StringVar(&against, "against", "", "play ways of splitting by hand, too: equal, fixed:N, claim, with commas between")
+	f.StringVar(&against, "against", "", "also play ways of splitting by hand: equal, fixed:N, claim, with commas between")
 	f.BoolVar(&a.json, "json", false, "print JSON")
-	f.BoolVar(&why, "why", false, "tell each decision with its reason")
+	f.BoolVar(&why, "why", false, "print each decision with its reason")
 	f.StringVar(&class, "random", "", "play random farms of a class instead: "+strings.Join(drill.Classes(), ", ")+", or all")
 	f.Uint64Var(&seed, "seed", 1, "of the first random farm")
 	f.IntVar(&count, "count", 48, "of random farms of each class")
@@ -192,7 +192,7 @@ func seconds(s float64) string {
 
 func (a *app) drillRandom(ctx context.Context, class string, seed uint64, count int, rehearsed bool) error {
 	if count < 1 || count > 100_000 {
-		return usageError{fmt.Errorf("--count has to be a number of farms from 1 to 100000")}
+		return usageError{fmt.Errorf("--count must be a number of farms from 1 to 100000")}
 	}
 	classes := []string{class}
 	if class == "all" {

@@ -28,9 +28,9 @@ func (a *app) fetchCommand() *cobra.Command {
 	var once bool
 	c := &cobra.Command{
 		Use:   "fetch RUN",
-		Short: "Bring the frames of a run here as they finish",
-		Long: "Brings the done frames of a run into a folder, each checked by its hash, and goes on until the run has ended.\n" +
-			"Frames that are here already are not fetched again; a file that is not one of them is never replaced.",
+		Short: "Copy the frames of a run here as they finish",
+		Long: "Copies the done frames of a run into a folder, each checked by its hash, and goes on until the run has ended.\n" +
+			"Frames that are already here are not fetched again; a file that is not one of them is never replaced.",
 		Example: "  vexillum fetch salt_010 --to ~/salt_010",
 		Args:    exactly(1, "a run: its number or its name"),
 		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
@@ -44,8 +44,8 @@ func (a *app) fetchCommand() *cobra.Command {
 			return a.fetch(ctx, cl, run, to, once)
 		}),
 	}
-	c.Flags().StringVar(&to, "to", "", "folder to bring frames to (default: one named after the run, here)")
-	c.Flags().BoolVar(&once, "once", false, "bring what is done now and end")
+	c.Flags().StringVar(&to, "to", "", "folder to copy frames to (default: one named after the run, here)")
+	c.Flags().BoolVar(&once, "once", false, "copy what is done now, and end")
 	return c
 }
 
@@ -124,7 +124,7 @@ func (a *app) fetch(ctx context.Context, cl *client.Client, run wire.Run, to str
 		spans = append(spans, frames.Span{First: f, Last: f})
 	}
 	set := frames.Of(spans...)
-	fmt.Fprintf(a.err, "%s cannot be had: %s. Render what is lost again with: vexillum redo %s --frames %s\n",
+	fmt.Fprintf(a.err, "%s cannot be fetched: %s. Render what is lost again with: vexillum redo %s --frames %s\n",
 		map[bool]string{true: "1 frame", false: fmt.Sprintf("%d frames", set.Len())}[set.Len() == 1], set.Brief(), run.Name, set.String())
 	return outcome{exitFailed}
 }
@@ -154,7 +154,7 @@ func bringFrame(ctx context.Context, cl *client.Client, run int64, r wire.Result
 
 func bringFile(ctx context.Context, cl *client.Client, run int64, frame int, o wire.Output, to string) (fresh bool, err error) {
 	if inside := filepath.FromSlash(o.File); !filepath.IsLocal(inside) || strings.HasPrefix(filepath.Base(inside), ".") || strings.Count(o.File, "/") > 1 {
-		return false, fmt.Errorf("the service names a file of frame %d %q, which is none", frame, o.File)
+		return false, fmt.Errorf("the service calls a file of frame %d %q, which is not a file name", frame, o.File)
 	}
 	name := filepath.Join(to, filepath.FromSlash(o.File))
 	if have, err := hashFile(name); err == nil {

@@ -48,12 +48,12 @@ func (a *app) joinCommand() *cobra.Command {
 			}
 			if f := c.Flags().Lookup("speed"); f.Changed && !(o.Speed >= wire.MinSpeed && o.Speed <= wire.MaxSpeed) {
 				return usageError{fmt.Errorf(
-					"--speed %s: a speed index lies between %g and %g", f.Value, wire.MinSpeed, wire.MaxSpeed,
+					"--speed %s: a speed index is between %g and %g", f.Value, wire.MinSpeed, wire.MaxSpeed,
 				)}
 			}
 			if o.Threads < 0 || o.Threads > mostThreads {
 				return usageError{fmt.Errorf(
-					"--threads %d: a renderer may use 1 thread to %d, or 0 for all cores", o.Threads, mostThreads,
+					"--threads %d: a renderer may use 1 to %d threads, or 0 for all cores", o.Threads, mostThreads,
 				)}
 			}
 			for i, text := range devices {
@@ -121,12 +121,12 @@ func (a *app) joinCommand() *cobra.Command {
 	f.IntVar(&o.Threads, "threads", 0, "threads a renderer may use (default: all cores)")
 	f.DurationVar(
 		&o.Stall, "stall", 0,
-		"end a renderer that gives no sign of life for so long (default: as job or recipe says, or as its frames are expected to take)",
+		"end a renderer that gives no sign of life for this long (default: as job or recipe says, or as its frames are expected to take)",
 	)
-	f.StringArrayVar(&devices, "device", nil, "a graphics device to tell besides those that are found, as MODEL=24GiB; for practice nodes")
+	f.StringArrayVar(&devices, "device", nil, "a graphics device to report besides those that are found, as MODEL=24GiB; for practice nodes")
 	f.StringVar(&staging, "staging-limit", "", "disk that frames may take up until they are delivered, such as 20GiB (default: no limit but what is free)")
-	f.BoolVar(&o.Send, "upload", false, "send frames to the service even where their place is seen (default: only where it is not)")
-	f.BoolVarP(&verbose, "verbose", "v", false, "tell every lease")
+	f.BoolVar(&o.Send, "upload", false, "send frames to the service even where this machine sees their place (default: only where it does not)")
+	f.BoolVarP(&verbose, "verbose", "v", false, "log every lease")
 	return c
 }
 
@@ -173,6 +173,6 @@ func practiceCommand() *cobra.Command {
 	f.IntVar(&o.First, "first", 1, "first frame")
 	f.IntVar(&o.Last, "last", 1, "last frame")
 	f.BoolVar(&o.Feed, "feed", false, "take frames from standard input")
-	f.BoolVar(&version, "version", false, "tell the version")
+	f.BoolVar(&version, "version", false, "print the version")
 	return c
 }

@@ -19,7 +19,7 @@ func (a *app) nodeImportCommand() *cobra.Command {
 	c := a.jsonFlag(&cobra.Command{
 		Use:   "import FILE|-",
 		Short: "Announce nodes, and set what a list says about them",
-		Long: "Reads a list of nodes as CSV; docs/nodes.md tells the columns. Nodes that are not there yet are announced: their\n" +
+		Long: "Reads a list of nodes as CSV; docs/nodes.md lists the columns. Nodes that are not there yet are announced: their\n" +
 			"settings wait until the machine enrols under that name. All rows are checked first, and nothing is half imported.",
 		Example: "  vexillum nodes export > nodes.csv\n  vexillum nodes import nodes.csv --dry-run",
 		Args:    exactly(1, "a CSV file"),
@@ -27,7 +27,7 @@ func (a *app) nodeImportCommand() *cobra.Command {
 			return a.sendFile(ctx, cl, http.MethodPost, "/api/v1/nodes.csv", "text/csv", args[0], dryRun)
 		}),
 	})
-	c.Flags().BoolVar(&dryRun, "dry-run", false, "only tell what would change")
+	c.Flags().BoolVar(&dryRun, "dry-run", false, "only say what would change")
 	return c
 }
 
@@ -67,7 +67,7 @@ func (a *app) nodeHoursCommand() *cobra.Command {
 	var dryRun bool
 	c := &cobra.Command{
 		Use:   "hours NAME",
-		Short: "Bring duty hours from a calendar file, or write one",
+		Short: "Read duty hours from a calendar file, or write one",
 		Long:  "Duty hours travel as iCalendar (RFC 5545): an event that repeats weekly is a time on duty of the week, one that does\nnot is an exception of its date.",
 		Args:  exactly(1, "a node"),
 		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
@@ -97,7 +97,7 @@ func (a *app) nodeHoursCommand() *cobra.Command {
 		}),
 	}
 	c.Flags().StringVar(&from, "import", "", "calendar file to read")
-	c.Flags().StringVar(&to, "export", "", "calendar file to write; it must not be there yet")
-	c.Flags().BoolVar(&dryRun, "dry-run", false, "only tell what would change")
+	c.Flags().StringVar(&to, "export", "", "calendar file to write; it must not exist yet")
+	c.Flags().BoolVar(&dryRun, "dry-run", false, "only say what would change")
 	return c
 }

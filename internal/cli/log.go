@@ -22,7 +22,7 @@ func (a *app) logCommand() *cobra.Command {
 	var lease int64
 	var itself, followIt bool
 	c := a.jsonFlag(&cobra.Command{
-		Use: "log NAME", Short: "Show, search or follow what renderers and node processes say",
+		Use: "log NAME", Short: "Show, search or follow the log of renderers and node processes",
 		Long:    "NAME is a node, or a run as for show. What is said is kept for two weeks, also of nodes that are gone.",
 		Example: "  vexillum log kiln-03 --follow\n  vexillum log salt_010 --frame 77\n  vexillum log kiln-03 --search 'cannot open'",
 		Args:    exactly(1, "the name of a node or run"),
@@ -32,9 +32,9 @@ func (a *app) logCommand() *cobra.Command {
 	f.IntVarP(&lines, "lines", "n", 100, "how many of the newest lines")
 	f.IntVar(&frame, "frame", 0, "of a run: the lease that tried this frame last")
 	f.Int64Var(&lease, "lease", 0, "only the renderers of this lease")
-	f.StringVar(&before, "before", "", "only lines that were said before this time, such as 2031-03-04T05:06:07Z")
-	f.BoolVar(&itself, "itself", false, "of a node: what the node process itself says, and no renderers")
-	f.BoolVarP(&followIt, "follow", "f", false, "of a node: go on with what is said from now on")
+	f.StringVar(&before, "before", "", "only lines from before this time, such as 2031-03-04T05:06:07Z")
+	f.BoolVar(&itself, "itself", false, "of a node: only what the node process itself says")
+	f.BoolVarP(&followIt, "follow", "f", false, "of a node: go on with new lines as they come")
 	c.RunE = a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
 		query := url.Values{"limit": {fmt.Sprint(lines)}}
 		if search != "" {
@@ -85,7 +85,7 @@ func (a *app) logCommand() *cobra.Command {
 			return a.printJSON(out)
 		}
 		if len(out.Lines) == 0 && !followIt && !out.Older {
-			fmt.Fprintln(a.out, "Nothing is on record that fits.")
+			fmt.Fprintln(a.out, "Nothing on record matches.")
 			return nil
 		}
 		a.asIs = true // what was said, and a time that can be given again
@@ -106,7 +106,7 @@ func (a *app) logCommand() *cobra.Command {
 		}
 		query.Del("limit")
 		query.Del("search")
-		err = cl.Said(ctx, of, query.Encode(), print, func(err error) { fmt.Fprintln(a.err, "vexillum: the line is lost; trying on:", err) })
+		err = cl.Said(ctx, of, query.Encode(), print, func(err error) { fmt.Fprintln(a.err, "vexillum: the connection is lost; still trying:", err) })
 		if ctx.Err() != nil { // whoever followed has seen enough
 			return nil
 		}

@@ -24,7 +24,7 @@ func (a *app) nodesCommand() *cobra.Command {
 		Use:   "nodes",
 		Short: "Show the nodes and what each does now; steer them",
 		Long: "Shows the nodes, or those that an expression over traits picks. The commands below steer nodes: named ones,\n" +
-			"those that --where picks, or the members of a pool; each tells with --dry-run what it would do.",
+			"those that --where picks, or the members of a pool. With --dry-run each says what it would do.",
 		Example: "  vexillum nodes --where 'gpu && memory>=64GiB'\n  vexillum nodes drain --pool graphics --dry-run",
 		Args:    exactly(0, "no arguments"),
 		RunE: a.asking(func(ctx context.Context, cl *client.Client, _ []string) error {
@@ -50,13 +50,13 @@ func (a *app) nodesCommand() *cobra.Command {
 
 var nodeActs = []struct{ name, short string }{
 	{"hold", "Give nodes no new work; frames in flight finish"},
-	{"drain", "Hold nodes, and tell when the last frame has left"},
+	{"drain", "Hold nodes, and say when the last frame has left"},
 	{"release", "Give nodes work again that were held, drained, sidelined or given back"},
 	{"sideline", "Set nodes aside until somebody releases them"},
 	{"give-back", "Give machines to their owners until their next duty hours"},
-	{"restart", "Start node processes anew; renderers go on meanwhile"},
+	{"restart", "Restart node processes; renderers go on meanwhile"},
 	{"retire", "Take nodes off the farm for good"},
-	{"revoke", "Shut the tokens of nodes out; the machines have to enrol again"},
+	{"revoke", "Shut out the tokens of nodes; the machines have to enrol again"},
 }
 
 // pickedNodes returns the nodes that an expression and a pool pick.
@@ -124,7 +124,7 @@ type selection struct {
 func (s *selection) flags(c *cobra.Command) {
 	c.Flags().StringVarP(&s.where, "where", "w", "", "the nodes that this expression over traits picks")
 	c.Flags().StringVar(&s.pool, "pool", "", "the members of this pool")
-	c.Flags().BoolVar(&s.dryRun, "dry-run", false, "only tell what would happen")
+	c.Flags().BoolVar(&s.dryRun, "dry-run", false, "only say what would happen")
 }
 
 func (s *selection) read(ctx context.Context, cl *client.Client, names []string) (wire.Selection, error) {
@@ -183,7 +183,7 @@ func (a *app) nodeActCommand(do, short string) *cobra.Command {
 		}),
 	})
 	sel.flags(c)
-	c.Flags().StringVar(&in.Reason, "reason", "", "why, for whoever looks later")
+	c.Flags().StringVar(&in.Reason, "reason", "", "why, for those who look later")
 	if slices.Contains([]string{"hold", "drain", "give-back"}, do) {
 		c.Flags().BoolVar(&in.Now, "now", false, "stop frames in flight, too; their work is lost")
 	}
@@ -274,7 +274,7 @@ func (a *app) nodeSetCommand() *cobra.Command {
 	f.StringSliceVar(&in.DropTraits, "drop-trait", nil, "take a given trait away")
 	f.StringSliceVar(&in.AddPools, "add-pool", nil, "put into a pool")
 	f.StringSliceVar(&in.DropPools, "drop-pool", nil, "take out of a pool")
-	f.IntVar(&cores, "cores", 0, "processors that the farm may use; 0 for all")
+	f.IntVar(&cores, "cores", 0, "cores that the farm may use; 0 for all")
 	f.StringVar(&memory, "memory", "", "memory that the farm may use, such as 48GiB; 0 for all")
 	f.IntVar(&leases, "leases", 0, "leases side by side; 0 for as many as fit")
 	f.StringVar(&spare, "spare", "", "memory that stays free when leases run side by side, such as 2GiB; 0 for as usual")
@@ -364,7 +364,7 @@ func (a *app) nodeRenameCommand() *cobra.Command {
 			if err := cl.Do(ctx, http.MethodPut, fmt.Sprintf("/api/v1/nodes/%d/name", n.ID), wire.NewName{Name: args[1]}, &n); err != nil {
 				return err
 			}
-			fmt.Fprintf(a.out, "%s is %s now\n", args[0], n.Name)
+			fmt.Fprintf(a.out, "%s is now called %s\n", args[0], n.Name)
 			return nil
 		}),
 	}
@@ -468,7 +468,7 @@ func (a *app) poolCommand() *cobra.Command {
 				return a.printJSON(pools)
 			}
 			if len(pools) == 0 {
-				fmt.Fprintln(a.out, "There is no pool yet; all nodes are for all. Make one with: vexillum pool set NAME")
+				fmt.Fprintln(a.out, "There is no pool yet; every node is open to all. Make one with: vexillum pool set NAME")
 				return nil
 			}
 			t := newTable(a.out, "POOL", "OPEN TO", ">NODES", "MEMBERS")
@@ -561,7 +561,7 @@ func accountText(m wire.Means) string {
 	}
 	text := m.Account
 	if m.Switches {
-		text += ", starts renderers as others, too"
+		text += ", and can start renderers under other accounts"
 	}
 	if m.Pins {
 		text += "; holds them to their cores"

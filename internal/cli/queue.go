@@ -28,7 +28,7 @@ func (a *app) queueCommand() *cobra.Command {
 		Use:   "queue",
 		Short: "Show the runs: rendering, waiting, and the newest that ended",
 		Long: "Shows the runs in the order in which they are dealt, then the newest that ended. With a search or a filter it\n" +
-			"looks among all runs that there ever were.",
+			"looks among all runs there ever were.",
 		Example: "  vexillum queue --state rendering,queued --project salt-clock\n  vexillum queue --search 'tidal cancelled' --all\n  vexillum queue --mine --due 24h",
 		Args:    exactly(0, "no arguments"),
 		RunE: a.asking(func(ctx context.Context, cl *client.Client, _ []string) error {
@@ -58,13 +58,13 @@ func (a *app) queueCommand() *cobra.Command {
 		}),
 	})
 	f := c.Flags()
-	f.BoolVar(&all, "all", false, "list all that are found, however many")
+	f.BoolVar(&all, "all", false, "list all that match, however many")
 	f.StringVar(&search, "search", "", "words that must all be in the name, project, owner, scene or reason")
-	f.StringVarP(&project, "project", "p", "", "only of this project")
-	f.StringVar(&owner, "owner", "", "only of this person")
+	f.StringVarP(&project, "project", "p", "", "only those of this project")
+	f.StringVar(&owner, "owner", "", "only those of this person")
 	f.BoolVar(&mine, "mine", false, "only your own")
 	f.StringSliceVar(&states, "state", nil, "only in these states, or open or ended")
-	f.StringVar(&due, "due", "", "only due so: 'at risk', 24h or 7d (within), any or none")
+	f.StringVar(&due, "due", "", "only those due: 'at risk', within 24h or 7d, any or none")
 	f.StringVar(
 		&sort, "sort", "",
 		"by name, project, owner, priority, state, done, due, submitted or ended (default: as they are dealt)",
@@ -146,7 +146,7 @@ func (a *app) queueFound(ctx context.Context, cl *client.Client, query url.Value
 		return a.printJSON(runs)
 	}
 	if len(runs) == 0 {
-		fmt.Fprintln(a.out, "No run is like that.")
+		fmt.Fprintln(a.out, "No run matches.")
 		return nil
 	}
 	a.runTable(runs, true)

@@ -18,7 +18,7 @@ func (a *app) nodeTestCommand() *cobra.Command {
 	var sel selection
 	var patience time.Duration
 	c := a.jsonFlag(&cobra.Command{
-		Use: "test [NAME…]", Short: "Let nodes render small known frames, and compare them with what must come of it",
+		Use: "test [NAME…]", Short: "Let nodes render small known frames, and compare the results",
 		Long: "A practice frame and, where it is installed, a POV-Ray frame are rendered through the normal path: dealt, launched,\n" +
 			"verified and delivered. They come before all other work, as soon as the node has a core free.",
 		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
@@ -47,7 +47,7 @@ func (a *app) nodeTestCommand() *cobra.Command {
 	})
 	c.Flags().StringVarP(&sel.where, "where", "w", "", "the nodes that this expression over traits picks")
 	c.Flags().StringVar(&sel.pool, "pool", "", "the members of this pool")
-	c.Flags().DurationVar(&patience, "wait", 10*time.Minute, "how long to wait for the results; a test goes on after that")
+	c.Flags().DurationVar(&patience, "wait", 10*time.Minute, "how long to wait for the results; the test goes on after that")
 	return c
 }
 

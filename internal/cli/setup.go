@@ -103,7 +103,7 @@ func (a *app) keyCommand() *cobra.Command {
 	newKey.Flags().StringSliceVar(&in.Pools, "pool", nil, "pool that the machines join")
 	newKey.Flags().StringSliceVar(&in.Returns, "return", nil, "node that was shut out and may come back under its name")
 	revoke := &cobra.Command{
-		Use: "revoke KEY", Short: "Shut a key out; nodes that it let in stay", Args: exactly(1, "the id of a key, as vexillum key list shows it"),
+		Use: "revoke KEY", Short: "Shut out a key; nodes that it let in stay", Args: exactly(1, "the id of a key, as vexillum key list shows it"),
 		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
 			return cl.Do(ctx, http.MethodDelete, "/api/v1/keys/"+url.PathEscape(args[0]), nil, nil)
 		}),
@@ -148,7 +148,7 @@ func (a *app) projectCommand() *cobra.Command {
 	set.Flags().StringVar(&title, "title", "", "title for people")
 	set.Flags().StringVar(&in.Scenes, "scenes", "", "place where scenes are read (needed for a new project)")
 	set.Flags().StringVar(&in.Frames, "frames", "", "place where frames go (needed for a new project)")
-	set.Flags().Float64Var(&weight, "weight", 1, "its part of the farm against other projects")
+	set.Flags().Float64Var(&weight, "weight", 1, "its weight against other projects: its share of the farm")
 	parent.AddCommand(set, drop(
 		a, "project", "/api/v1/projects", "Do away with a project that has no runs on record", ", and with it the launch settings for it",
 		func(p wire.Project) string { return p.Name },
@@ -185,8 +185,8 @@ func (a *app) placeCommand() *cobra.Command {
 	}
 	mark := &cobra.Command{
 		Use: "mark NAME", Short: "Say that the folder of a place is the right one", Args: exactly(1, "the place's name"),
-		Long: "Puts the farm's mark into the folder of a place where the service runs. Frames go only into a folder with the mark:\n" +
-			"one without it may be the empty mount point of a storage that is away. Look that it is mounted first.",
+		Long: "Puts the farm's mark into the folder of a place, on the machine of the service. Frames go only into a folder with the mark:\n" +
+			"one without it may be the empty mount point of a storage that is away. Check first that it is mounted.",
 		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
 			var out wire.Place
 			if err := cl.Do(
@@ -200,7 +200,7 @@ func (a *app) placeCommand() *cobra.Command {
 	}
 	set.Flags().IntVar(&loads, "loads", 0, "launches that may load from it at the same moment (0: any number)")
 	for os, path := range paths {
-		set.Flags().StringVar(path, os, "", "its path on "+os+"; empty: none any more")
+		set.Flags().StringVar(path, os, "", "its path on "+os+"; empty: it has none there")
 	}
 	parent.AddCommand(set, mark, drop(
 		a, "place", "/api/v1/places", "Do away with a place that no project uses; its folder stays as it is", "; its folder stays as it is",
@@ -250,8 +250,8 @@ func (a *app) personCommand() *cobra.Command {
 			return nil
 		},
 	}
-	set.Flags().StringVar(&role, "role", "", "viewer, artist (a new person's, if nothing is said), wrangler or admin")
-	set.Flags().StringVar(&passwordFile, "password-file", "", "file with the password (default: made up for a new person)")
+	set.Flags().StringVar(&role, "role", "", "viewer, artist, wrangler or admin (default for a new person: artist)")
+	set.Flags().StringVar(&passwordFile, "password-file", "", "file with the password (default: a new person gets one that is made up)")
 	parent.AddCommand(set, drop(
 		a, "person", "/api/v1/people", "Take a person off the farm; sessions and tokens end at once, runs stay",
 		": sessions and tokens have ended, runs stay", func(p wire.Person) string { return p.Name },

@@ -115,7 +115,7 @@ func (a *app) tokenCommand() *cobra.Command {
 	parent := &cobra.Command{Use: "token", Short: "List and revoke tokens and sessions"}
 	var all bool
 	tokens := a.jsonFlag(&cobra.Command{
-		Use: "list", Short: "List what speaks for you: tokens of command lines and pipelines, and sessions of browsers", Args: exactly(0, "no arguments"),
+		Use: "list", Short: "List what is signed in as you: tokens of command lines and pipelines, and sessions of browsers", Args: exactly(0, "no arguments"),
 		RunE: a.asking(func(ctx context.Context, cl *client.Client, _ []string) error {
 			tokens, err := get[[]wire.Token](ctx, cl, fmt.Sprintf("/api/v1/tokens?all=%t", all))
 			if err != nil {
@@ -145,7 +145,7 @@ func (a *app) tokenCommand() *cobra.Command {
 	})
 	tokens.Flags().BoolVar(&all, "all", false, "of everybody (admins only)")
 	revoke := &cobra.Command{
-		Use: "revoke TOKEN", Short: "Shut a token or session out at once", Args: exactly(
+		Use: "revoke TOKEN", Short: "Shut out a token or session at once", Args: exactly(
 			1, "the id of a token, as vexillum token list shows it",
 		),
 		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {

@@ -43,7 +43,7 @@ func (a *app) steerCommand(what string) *cobra.Command {
 	c := a.jsonFlag(&cobra.Command{
 		Use: what + " RUN…", Short: steering[what].short,
 		Long: steering[what].short + ". Name the runs, or choose all of a project or of your own for which it\n" +
-			"makes sense. What would be lost is said before, and asked about on a terminal.\n\n" + runNames,
+			"makes sense. On a terminal you are asked before anything is lost.\n\n" + runNames,
 		Example: fmt.Sprintf(
 			"  vexillum %s salt_010 gannet_open/final-2\n  vexillum %s --project salt-clock --mine --dry-run", what,
 			what,
@@ -51,7 +51,7 @@ func (a *app) steerCommand(what string) *cobra.Command {
 		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
 			if chosen := s.project != "" || s.mine; chosen == (len(args) > 0) {
 				return usageError{fmt.Errorf(
-					"vexillum %s wants the names of runs, or --project or --mine without names; see vexillum %s --help",
+					"vexillum %s needs the names of runs, or --project or --mine without names; see vexillum %s --help",
 					what, what,
 				)}
 			}
@@ -63,9 +63,9 @@ func (a *app) steerCommand(what string) *cobra.Command {
 		}),
 	})
 	f := c.Flags()
-	f.StringVarP(&s.project, "project", "p", "", "all of this project for which it makes sense")
-	f.BoolVar(&s.mine, "mine", false, "all of your own for which it makes sense")
-	f.BoolVar(&s.dryRun, "dry-run", false, "only tell what would happen")
+	f.StringVarP(&s.project, "project", "p", "", "all runs of this project for which it makes sense")
+	f.BoolVar(&s.mine, "mine", false, "all your own runs for which it makes sense")
+	f.BoolVar(&s.dryRun, "dry-run", false, "only say what would happen")
 	f.BoolVarP(&s.yes, "yes", "y", false, "do not ask")
 	if what == "hold" || what == "cancel" {
 		f.StringVar(&s.reason, "reason", "", "why, for those who look")
@@ -143,7 +143,7 @@ func (a *app) steer(
 		return a.printJSON(append([]wire.Run{}, runs...))
 	}
 	if len(runs) == 0 {
-		fmt.Fprintf(a.out, "No run there can be %s; nothing was changed.\n", steering[what].done)
+		fmt.Fprintf(a.out, "None of these runs can be %s; nothing was changed.\n", steering[what].done)
 		return nil
 	}
 	lost := 0

@@ -148,9 +148,9 @@ func (a *app) submitCommand() *cobra.Command {
 	f.StringVar(&startOn, "start-on", "", "nodes that begin until the first frame is verified, or all (default: 3 for a new scene)")
 	f.DurationVar(
 		&stall, "stall", 0,
-		"for how long a renderer may give no sign of life, such as 30m (default: as the recipe says, or as its frames are expected to take)",
+		"how long a renderer may give no sign of life, such as 30m (default: as the recipe says, or as its frames are expected to take)",
 	)
-	f.BoolVar(&in.Held, "held", false, "put it into the queue held")
+	f.BoolVar(&in.Held, "held", false, "put it into the queue, but hold it")
 	f.BoolVar(&follow, "follow", false, "watch the run until it ends")
 	f.BoolVar(&in.DryRun, "dry-run", false, "check all, and only show the receipt that would come")
 	c.MarkFlagsMutuallyExclusive("follow", "dry-run")
@@ -205,8 +205,8 @@ func (a *app) receipt(r wire.Receipt) {
 func (a *app) redoCommand() *cobra.Command {
 	var in wire.Redo
 	c := a.jsonFlag(&cobra.Command{
-		Use: "redo RUN --frames 7", Short: "Render frames again that are done",
-		Long: "Renders frames of a run again. The old pictures stand until the new ones are verified; then they are kept in the\n" +
+		Use: "redo RUN --frames 7", Short: "Render done frames again",
+		Long: "Renders frames of a run again. The old pictures stay until the new ones are verified; then they are kept in the\n" +
 			"folder \"replaced\" beside them.\n\n" + runNames,
 		Args: exactly(1, "the name of a run"),
 		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {

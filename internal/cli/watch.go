@@ -168,7 +168,7 @@ func (a *app) whyCommand() *cobra.Command {
 	c := a.jsonFlag(&cobra.Command{
 		Use:   "why RUN [NODE]",
 		Short: "Say why a run waits, why a node does not work on it, or where a frame is",
-		Long:  "The answer is one sentence with what would clear it. " + runNames,
+		Long:  "The answer is one sentence, with what would help. " + runNames,
 		Args:  cobra.RangeArgs(1, 2),
 	})
 	c.Flags().IntVar(&frame, "frame", 0, "ask about this frame")
@@ -289,7 +289,7 @@ func (a *app) follow(ctx context.Context, c *client.Client, run wire.Run) (wire.
 	}
 	show(run, "")
 	if run.State == "held" && !a.json {
-		show(run, run.Name+" is held: this waits until somebody releases it, with: vexillum release "+run.Name)
+		show(run, run.Name+" is held: nothing happens until somebody releases it, with: vexillum release "+run.Name)
 	}
 	var err error
 	if run.EndedAt == nil {

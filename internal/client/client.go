@@ -83,15 +83,15 @@ func (e *UnreachableError) Error() string {
 	var plain tls.RecordHeaderError
 	switch {
 	case errors.As(e.Err, &unknown):
-		return fmt.Sprintf("the service %s was not reached: nobody whom this machine trusts has signed its certificate; install the studio's authority on this machine", e.Address)
+		return fmt.Sprintf("the service %s was not reached: its certificate is signed by nobody this machine trusts; install the studio's certificate authority on this machine", e.Address)
 	case errors.As(e.Err, &host):
 		return fmt.Sprintf("the service %s was not reached: its certificate is for %s; use that name", e.Address, strings.Join(host.Certificate.DNSNames, ", "))
 	case errors.As(e.Err, &invalid):
-		return fmt.Sprintf("the service %s was not reached: its certificate is not good (%v); renew it, and look at this machine's clock", e.Address, invalid)
+		return fmt.Sprintf("the service %s was not reached: its certificate is not valid (%v); renew it, and check this machine's clock", e.Address, invalid)
 	case errors.As(e.Err, &plain), strings.Contains(e.Err.Error(), "server gave HTTP response to HTTPS client"):
 		return fmt.Sprintf("the service %s was not reached: it does not speak TLS; write http:// instead of https://", e.Address)
 	case strings.Contains(e.Err.Error(), "no route to host"), strings.Contains(e.Err.Error(), "network is unreachable"):
-		return fmt.Sprintf("the service %s was not reached: no way leads there from this network; look whether this machine is in the right network segment", e.Address)
+		return fmt.Sprintf("the service %s was not reached: there is no route to it from this network; check that this machine is in the right network segment", e.Address)
 	case errors.As(e.Err, &dns):
 		return fmt.Sprintf("the service %s was not reached: the name %s is not known; check the address", e.Address, dns.Name)
 	case strings.Contains(e.Err.Error(), "connection refused"):
@@ -119,7 +119,7 @@ func New(addresses, token string) (*Client, error) {
 		}
 		u, err := url.Parse(address)
 		if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
-			return nil, fmt.Errorf("%q is no address of a service; give one like http://farm.example:7420", address)
+			return nil, fmt.Errorf("%q is not the address of a service; give one like http://farm.example:7420", address)
 		}
 		u.Path = strings.TrimRight(u.Path, "/")
 		bases = append(bases, u)

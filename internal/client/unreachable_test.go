@@ -31,7 +31,7 @@ func TestWhyNoServiceAnswers(t *testing.T) {
 	}
 	closed.Close()
 	for address, says := range map[string]string{
-		secure.URL: "nobody whom this machine trusts has signed its certificate",
+		secure.URL: "its certificate is signed by nobody this machine trusts",
 		"https://" + plain.Listener.Addr().String(): "it does not speak TLS; write http://",
 		"http://" + mute.Addr().String():            "nobody answered; the machine sleeps or is off",
 		"http://" + closed.Addr().String():          "nothing listens there",

@@ -175,7 +175,7 @@ func (f *Farm) waitReady(ctx context.Context, c *client.Client) error {
 		}
 		select {
 		case <-ctx.Done():
-			return fmt.Errorf("the demo's service does not get ready: %w", err)
+			return fmt.Errorf("the demo's service did not become ready: %w", err)
 		case <-f.Lost():
 			return fmt.Errorf("the demo's service has ended: %s", lastLine(filepath.Join(f.o.Dir, "service.log")))
 		case <-time.After(50 * time.Millisecond):
@@ -279,7 +279,7 @@ func (f *Farm) describe(ctx context.Context, now time.Time) error {
 		Project: "salt-clock", Mask: &mask, Variables: map[string]*string{"COLOUR_TABLE": &table},
 	}
 	if err := f.Nadia.Do(ctx, http.MethodPatch, "/api/v1/launch-settings", tables, nil); err != nil {
-		return fmt.Errorf("saying what the demo's renderers find: %w", err)
+		return fmt.Errorf("setting the variables of the demo's renderers: %w", err)
 	}
 	return nil
 }

@@ -360,7 +360,7 @@ func (n Node) node(pools map[string]bool) (play.Node, error) {
 		out.Known = 1
 	}
 	if n.Leaves > 0 && n.Leaves <= n.Joins || n.Returns > 0 && n.Returns <= n.Leaves {
-		return out, fmt.Errorf("it has to join, leave and return in this order")
+		return out, fmt.Errorf("it must join, leave and return in this order")
 	}
 	for _, p := range n.Pools {
 		if !pools[p] {
@@ -429,7 +429,7 @@ func (j Job) job() (play.Job, error) {
 			cost = j.Cost.at(f)
 		}
 		if cost <= 0 {
-			return out, fmt.Errorf("frame %s costs nothing; a cost has to be above 0", strconv.Itoa(f))
+			return out, fmt.Errorf("frame %s costs nothing; a cost must be above 0", strconv.Itoa(f))
 		}
 		out.Costs = append(out.Costs, cost)
 	}

@@ -67,7 +67,7 @@ func TestWhatIsWrongIsSaid(t *testing.T) {
 		{"cost: {points: [[1, 4s], [3, 8s]]}", "cost: 0", "costs nothing"},
 		{"cost: {points: [[1, 4s], [3, 8s]]}", "noise: 0.1", "either cost or costs"},
 		{"cost: {points: [[1, 4s], [3, 8s]]}", "cost: 4 parsecs", "/jobs/0/cost"},
-		{"mode: range", "mode: range, ceiling: 120%", "is no ceiling"},
+		{"mode: range", "mode: range, ceiling: 120%", "is not a ceiling"},
 		{"mode: range", "mode: range, needs: 'gpu &&'", "needs"},
 		{"speed: 1", "speed: 1, pools: [dome]", "no pool dome"},
 		{"speed: 1", "speed: 1, leaves: 1m, returns: 30s", "in this order"},

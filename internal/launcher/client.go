@@ -171,7 +171,7 @@ type Process struct {
 }
 
 // ErrUnknown says that the launcher knows nothing of a process.
-var ErrUnknown = errors.New("the launcher knows nothing of this process")
+var ErrUnknown = errors.New("the launcher does not know this process")
 
 // Output hears what a process says: on stream 1 or 2, and when that was. It is
 // called one time after the other.

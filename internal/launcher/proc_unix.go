@@ -170,7 +170,7 @@ func Identify(account, group string) (uid, gid int, err error) {
 		}
 		if uid == 0 && account != "root" && account != "0" { // what is allowed is asked by name
 			return 0, 0, fmt.Errorf(
-				"the account %s is root under another name here; say root, if that is meant", account,
+				"the account %s is root under another name here; write root if you mean it", account,
 			)
 		}
 	}

@@ -61,7 +61,7 @@ func (t *tree) kill() {
 }
 
 // errOtherAccount says what this system cannot do.
-var errOtherAccount = errors.New("on Windows renderers run under the account of the node process; start it as the account that is wanted")
+var errOtherAccount = errors.New("on Windows renderers run under the account of the node process; start it under the account you want")
 
 // MemoryMeans tells how renderers are held to a limit of memory.
 func MemoryMeans() string { return "job object" }

@@ -95,7 +95,7 @@ var (
 	ErrSuperseded = errors.New("a newer node process has taken this one's place")
 	// ErrRestart says that the node process shall start anew; its renderers go
 	// on meanwhile.
-	ErrRestart = errors.New("the node process was told to start anew")
+	ErrRestart = errors.New("the node process was told to restart")
 	// ErrFolderTaken says that another process works with the same files.
 	ErrFolderTaken = errors.New("another node process works in this folder; stop it first, or choose another folder with --data")
 	// ErrNotEnrolled says that the machine has neither an identity nor a key.
@@ -172,7 +172,7 @@ func Run(ctx context.Context, o Options) error {
 		if !errors.Is(err, launcher.ErrLost) {
 			return err
 		}
-		o.Log.Error("the launcher has ended, and all renderers with it; starting anew")
+		o.Log.Error("the launcher has ended, and all renderers with it; restarting")
 	}
 }
 
@@ -379,7 +379,7 @@ func (a *Agent) withRecipe(ctx context.Context, l *wire.Lease) (*leased, error) 
 			return &leased{Lease: *l, Recipe: r}, nil
 		}
 	}
-	return nil, fmt.Errorf("the service has no recipe %q; is one of its services an older one", l.Recipe)
+	return nil, fmt.Errorf("the service has no recipe %q; is one of the services an older version", l.Recipe)
 }
 
 func (a *Agent) newWork(l *leased) *work {

@@ -47,7 +47,7 @@ func (a *Agent) persist(ctx context.Context, method, path string, in, out any) e
 			return err
 		}
 		if !quiet {
-			a.o.Log.Warn("the service is away; trying on", "error", err)
+			a.o.Log.Warn("the service is away; still trying", "error", err)
 			quiet = true
 		}
 		select {

@@ -184,7 +184,7 @@ func (l *launch) border() int {
 // tellEnd says how a launch failed: what the renderer said, if anything, and
 // how it ended.
 func tellEnd(words string, p *launcher.Process) string {
-	end := "the renderer ended well"
+	end := "the renderer ended without an error"
 	if _, how := p.Ended(); how != "" {
 		end = "the renderer ended with " + how
 	}
@@ -213,7 +213,7 @@ func (l *launch) unseen(words string) (reached int) {
 			l.check(f, path, times[f])
 			continue
 		}
-		l.w.failed(l.number, f, triage.CauseNoFrame, "the renderer ended well without beginning this frame\n"+words)
+		l.w.failed(l.number, f, triage.CauseNoFrame, "the renderer ended without an error and without beginning this frame\n"+words)
 	}
 	return l.stretch.Last
 }

@@ -96,7 +96,7 @@ type check struct {
 var errStopped = errors.New("stopped by the service")
 
 // errLetGo is the cause of the end of a node process whose renderers go on.
-var errLetGo = errors.New("the node process is started anew")
+var errLetGo = errors.New("the node process is restarted")
 
 // maxChecks bounds the frames that wait to be checked while the service is
 // away; a renderer that is further ahead waits.
@@ -124,7 +124,7 @@ func (w *work) set(change func()) {
 // that may be stopped only at a border finish it in any case, and those that may
 // never be stopped end by themselves.
 func (w *work) stop(now bool, reason string) {
-	w.log.Info("lease shall end", "lease", w.lease.ID, "now", now, "reason", reason, "stop", w.lease.Recipe.Stop)
+	w.log.Info("lease is to end", "lease", w.lease.ID, "now", now, "reason", reason, "stop", w.lease.Recipe.Stop)
 	if now && w.lease.Recipe.Stop != recipe.StopBorder && w.lease.Recipe.Stop != recipe.StopNever {
 		w.stopNow(errStopped)
 		return
@@ -189,7 +189,7 @@ func (w *work) run(ctx context.Context) (wire.Ended, error) {
 	if cause := context.Cause(rendering); cause != nil {
 		why = "was told to stop at once"
 	} else if w.bordered() {
-		why = "stopped at a frame border"
+		why = "stopped between two frames"
 	}
 	return wire.Ended{Lease: w.lease.ID, Message: why}, nil
 }

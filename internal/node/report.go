@@ -53,7 +53,7 @@ func (a *Agent) greet(ctx context.Context) (lines []string, err error) {
 	}
 	lines = append(lines, reportLine("service", "%s answers in %v, version %s, %s", a.o.Client.Address(), took.Round(100*time.Microsecond), h.Version, h.Part))
 	if off := time.Until(h.Now) + took/2; off.Abs() > clockWarning {
-		lines = append(lines, reportLine("clock", "differs from the service's by %v; set both by one time server, or times of files and logs cannot be compared", off.Round(time.Second)))
+		lines = append(lines, reportLine("clock", "differs from the service's by %v; set both from one time server, or the times of files and logs cannot be compared", off.Round(time.Second)))
 	} else {
 		lines = append(lines, reportLine("clock", "agrees with the service's within %v", max(off.Abs(), took).Round(time.Millisecond)))
 	}
@@ -107,14 +107,14 @@ func (a *Agent) measure(ctx context.Context) {
 		if m.Switches {
 			others = "can start renderers under other accounts"
 		}
-		memory := "they are told how much memory they may have"
+		memory := "they are only told how much memory they may use"
 		if m.Memory != "told" {
 			memory = "their memory is limited by " + m.Memory
 		}
 		a.line("account", "runs as %s and %s; %s", m.Account, others, memory)
 	}
 	if len(f.Renderers) == 0 {
-		a.line("renderers", "none is found; install one, or make a recipe that names where it is")
+		a.line("renderers", "none was found; install one, or make a recipe that names where it is")
 	}
 	for _, r := range f.Renderers {
 		a.line("renderer", "%s %s at %s", r.Recipe, r.Version, r.Path)

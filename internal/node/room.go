@@ -73,7 +73,7 @@ func (r *room) lookAtDisk() string {
 		return ""
 	}
 	if least := min(keepFree, d.Total/20); d.Free < least {
-		return fmt.Sprintf("the staging disk has %s free, less than the %s that are left alone", humanize.IBytes(d.Free), humanize.IBytes(least))
+		return fmt.Sprintf("the staging disk has %s free, less than the %s that must stay free", humanize.IBytes(d.Free), humanize.IBytes(least))
 	}
 	return ""
 }

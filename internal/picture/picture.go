@@ -64,7 +64,7 @@ func Verify(path, format string, width, height int) (*Verified, error) {
 	case errors.Is(err, fs.ErrNotExist):
 		return nil, &FaultError{Missing: true, Reason: "the renderer left no picture"}
 	case errors.Is(err, plainfile.ErrNotRegular):
-		return nil, &FaultError{Reason: fmt.Sprintf("what the renderer left is no picture: %v", err)}
+		return nil, &FaultError{Reason: fmt.Sprintf("what the renderer left is not a picture: %v", err)}
 	case err != nil:
 		return nil, fmt.Errorf("opening the frame: %w", err)
 	}
@@ -107,7 +107,7 @@ func (s source) look(format string, width, height int) (img image.Image, isBlank
 	}
 	if w != width || h != height {
 		return nil, false, &FaultError{Reason: fmt.Sprintf(
-			"the picture is %d×%d, asked for was %d×%d", w, h, width, height,
+			"the picture is %d×%d, and %d×%d was asked for", w, h, width, height,
 		)}
 	}
 	if memory > mostDecoded {

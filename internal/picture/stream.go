@@ -44,7 +44,7 @@ func (h pngHeader) check() error {
 			return nil
 		}
 	}
-	return errors.New("its header makes no sense")
+	return errors.New("its header is damaged")
 }
 
 // chunks reads the chunks of a PNG and checks them.
@@ -93,7 +93,7 @@ func (c *chunks) end() error {
 		return cutOff(err)
 	}
 	if binary.BigEndian.Uint32(sum[:]) != c.sum {
-		return fmt.Errorf("the checksum of its chunk %s does not fit", c.kind)
+		return fmt.Errorf("the checksum of its chunk %s is wrong", c.kind)
 	}
 	return nil
 }
@@ -130,7 +130,7 @@ func readPNGHeader(r io.Reader) (h pngHeader, c *chunks, err error) {
 		return h, nil, cutOff(err)
 	}
 	if string(signature[:]) != pngSignature {
-		return h, nil, errors.New("it is no PNG")
+		return h, nil, errors.New("it is not a PNG")
 	}
 	c = &chunks{r: r}
 	if err := c.next(); err != nil {
@@ -378,7 +378,7 @@ func unfilter(row, above []byte, back int) error {
 			row[i] += paeth(left, int(above[i]), corner)
 		}
 	default:
-		return fmt.Errorf("a row has the filter %d, which there is not", filter)
+		return fmt.Errorf("a row has the filter %d, which does not exist", filter)
 	}
 	return nil
 }

@@ -14,7 +14,7 @@ import (
 )
 
 // ErrNotRegular says that something other than a regular file stands there.
-var ErrNotRegular = errors.New("it is no regular file")
+var ErrNotRegular = errors.New("it is not a regular file")
 
 // ErrTooLarge says that a file holds more than may be read.
 var ErrTooLarge = errors.New("it is too large")

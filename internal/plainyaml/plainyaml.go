@@ -29,7 +29,7 @@ func ToJSON(data []byte) ([]byte, error) {
 		switch t.Type {
 		case token.AliasType, token.AnchorType, token.MergeKeyType:
 			return nil, fmt.Errorf(
-				"line %d, column %d: %q: aliases are not taken; write the values out", t.Position.Line,
+				"line %d, column %d: %q: aliases are not supported; write the values out", t.Position.Line,
 				t.Position.Column, t.Value,
 			)
 		case token.MappingStartType, token.SequenceStartType:

@@ -74,7 +74,7 @@ func Render(o Options, in io.Reader, out io.Writer) error {
 		case "frame":
 			f, err := strconv.Atoi(rest)
 			if err != nil {
-				return fmt.Errorf("the feed asks for frame %q, which is no number", rest)
+				return fmt.Errorf("the feed asks for frame %q, which is not a number", rest)
 			}
 			if err := l.frame(f); err != nil {
 				return err

@@ -36,8 +36,8 @@ func (t Target) deedFile() string {
 
 func (t Target) deed() deed { return deed{t.Lease, t.files()} }
 
-// errAgain says that another has come first: what stands is looked at again.
-var errAgain = errors.New("another has come first")
+// errAgain says that another process came first: what stands is looked at again.
+var errAgain = errors.New("another process came first")
 
 // deedTries bounds how often others may come first.
 const deedTries = 10
@@ -49,7 +49,7 @@ func (t Target) publishSet(root *os.Root, makePart func(file int) error) (Standi
 			return at, err
 		}
 	}
-	return Standing{}, fmt.Errorf("%s: others publish this frame all the time", t.path(t.Files[0]))
+	return Standing{}, fmt.Errorf("%s: others keep publishing this frame", t.path(t.Files[0]))
 }
 
 func (t Target) attempt(root *os.Root, makePart func(file int) error) (Standing, error) {
@@ -136,7 +136,7 @@ func (t Target) carryOut(root *os.Root, d deed) (Standing, error) {
 // own parts were looked at just before.
 func (t Target) putPass(root *os.Root, part, name, hash string, own bool) (fresh bool, err error) {
 	if got, _, err := hashIn(root, part); !own && err == nil && got != hash {
-		return false, fmt.Errorf("the part of %s is no longer what was accepted (%.12s, not %.12s); remove %s", name, got, hash, t.deedFile())
+		return false, fmt.Errorf("the file of %s is no longer what was accepted (%.12s, not %.12s); remove %s", name, got, hash, t.deedFile())
 	}
 	err = t.put(root, part, name, hash)
 	if err == nil {

@@ -193,7 +193,7 @@ func (t Target) look(root *os.Root) (Standing, error) {
 			continue
 		}
 		if errors.Is(err, plainfile.ErrNotRegular) {
-			return Standing{}, fmt.Errorf("%s: %w, and it is no regular file; move it away", t.path(f), ErrForeign)
+			return Standing{}, fmt.Errorf("%s: %w, and it is not a regular file; move it away", t.path(f), ErrForeign)
 		}
 		if err != nil {
 			return Standing{}, fmt.Errorf("reading what stands at %s: %w", t.path(f), err)

@@ -67,7 +67,7 @@ func (t Takes) Amounts() (farm.Amounts, error) {
 	if t.Memory != "" {
 		n, err := humanize.ParseBytes(t.Memory)
 		if err != nil || n > 1<<60 {
-			return out, fmt.Errorf("%q is no amount of memory; write it like 512MiB", t.Memory)
+			return out, fmt.Errorf("%q is not an amount of memory; write it like 512MiB", t.Memory)
 		}
 		out.MemoryBytes = int64(n)
 	}
@@ -197,7 +197,7 @@ func (r *Recipe) check() error {
 	}
 	for name, v := range r.Values {
 		if placeholders[name] {
-			return fmt.Errorf("the value %s has the name of a placeholder", name)
+			return fmt.Errorf("the value %s is named like a placeholder", name)
 		}
 		if err := v.check(v.Default); err != nil {
 			return fmt.Errorf("the default of %s: %w", name, err)
@@ -326,7 +326,7 @@ func (v Value) check(text string) error {
 				return nil
 			}
 		}
-		return fmt.Errorf("%q is none of %s", text, strings.Join(v.Choices, ", "))
+		return fmt.Errorf("%q is not one of %s", text, strings.Join(v.Choices, ", "))
 	case "text":
 		if strings.ContainsAny(text, "\x00\n\r") || len(text) > 1000 {
 			return errors.New("it must be one line of at most 1000 characters")

@@ -66,7 +66,7 @@ func TestBrokenRecipesAreRefused(t *testing.T) {
 		"a pattern that is none":  {change(`'^f(\d+)\.png$'`, `'^f(\d+\.png$'`), "frame_file"},
 		"a pattern without group": {change(`'^f(\d+)\.png$'`, `'^f\.png$'`), "needs 1 groups"},
 		"a bad default":           {change(`default: "5"`, `default: "50"`), "default of quality"},
-		"a value like a word":     {change("note:", "width:"), "name of a placeholder"},
+		"a value like a word":     {change("note:", "width:"), "named like a placeholder"},
 	} {
 		if _, err := Parse([]byte(c.text)); err == nil || !strings.Contains(err.Error(), c.says) {
 			t.Errorf("%s: %v, want %q", name, err, c.says)

@@ -107,7 +107,7 @@ func (r *Recipe) ReadShot(name string, text []byte) (farm.SceneShot, error) {
 	to, err2 := strconv.Atoi(last)
 	if err1 != nil || err2 != nil || from > to || from < frames.Least || to > frames.Most {
 		return out, fmt.Errorf(
-			"%s tells a shot range from %q to %q, which is none; say it with --shot", out.File, first, last,
+			"%s gives a shot range from %q to %q, which is not a range; give one with --shot", out.File, first, last,
 		)
 	}
 	out.Range = &frames.Span{First: from, Last: to}

@@ -32,7 +32,7 @@ func TestWhatAFileBesideTheSceneTells(t *testing.T) {
 		"a section's own":   {"Final_Frame=10\n[long]\nFinal_Frame=999\nFinal_Clock=9\n", 1, 10, nil, ""},
 		"nothing of it":     {"Width=320\n", 0, 0, nil, ""},
 		"empty":             {"", 0, 0, nil, ""},
-		"backwards":         {"Initial_Frame=9\nFinal_Frame=3\n", 0, 0, nil, "which is none"},
+		"backwards":         {"Initial_Frame=9\nFinal_Frame=3\n", 0, 0, nil, "which is not a range"},
 		"a clock of nobody": {"Final_Frame=3\nFinal_Clock=1.2.3\n", 0, 0, nil, "clock_last"},
 	} {
 		got, err := povray.ReadShot("shots/a.ini", []byte(c.text))

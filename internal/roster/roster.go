@@ -61,7 +61,7 @@ var columns = []column{
 	{"kind", func(r *Row, cell string) error {
 		r.Kind = farm.NodeKind(cell)
 		if r.Kind != farm.Rack && r.Kind != farm.Desk {
-			return fmt.Errorf("a node is rack or desk, not %q", cell)
+			return fmt.Errorf("a node is a rack or a desk, not %q", cell)
 		}
 		return nil
 	}, func(r Row) string { return string(r.Kind) }},
@@ -117,7 +117,7 @@ func readExceptions(r *Row, cell string) error {
 		return nil
 	}
 	if r.Settings.Hours == nil {
-		return errors.New("exceptions belong to hours; give hours, too")
+		return errors.New("exceptions belong to hours; give hours as well")
 	}
 	for part := range strings.SplitSeq(cell, ";") {
 		date, windows, _ := strings.Cut(strings.TrimSpace(part), " ")
@@ -175,7 +175,7 @@ func amount(to *int64, cell string) error {
 	}
 	n, err := humanize.ParseBytes(cell)
 	if err != nil || n > 1<<60 {
-		return fmt.Errorf("%q is no amount; write it like 48GiB", cell)
+		return fmt.Errorf("%q is not an amount; write it like 48GiB", cell)
 	}
 	*to = int64(n)
 	return nil
@@ -236,7 +236,7 @@ func Read(from io.Reader) ([]Row, error) {
 		}
 		row, err := readRow(line, order, cells)
 		if err == nil && seen[row.Name] > 0 {
-			err = &Error{line, "name", fmt.Errorf("%s stands on line %d already", row.Name, seen[row.Name])}
+			err = &Error{line, "name", fmt.Errorf("%s is already on line %d", row.Name, seen[row.Name])}
 		}
 		if err != nil {
 			wrong = append(wrong, err)
@@ -254,7 +254,7 @@ func syntax(err error) error {
 		return fmt.Errorf("reading the list: %w", err)
 	}
 	if errors.Is(p.Err, csv.ErrFieldCount) {
-		return &Error{p.Line, "", errors.New("it has another number of cells than the first line")}
+		return &Error{p.Line, "", errors.New("it has a different number of cells from the first line")}
 	}
 	return &Error{p.Line, "", fmt.Errorf("at character %d: %w", p.Column, p.Err)}
 }

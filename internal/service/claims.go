@@ -83,9 +83,9 @@ func see(c floor.Claim) error {
 		case err != nil:
 			return err
 		case !found.Mode().IsRegular():
-			return fmt.Errorf("%s is no regular file", f.Path)
+			return fmt.Errorf("%s is not a regular file", f.Path)
 		case found.Size() != f.Bytes:
-			return fmt.Errorf("%s has %d bytes, and %d were told", f.Path, found.Size(), f.Bytes)
+			return fmt.Errorf("%s has %d bytes, and the node reported %d", f.Path, found.Size(), f.Bytes)
 		}
 	}
 	return nil

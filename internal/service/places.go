@@ -131,7 +131,7 @@ func within(ctx context.Context, do func() error) error {
 	select {
 	case hanging <- struct{}{}:
 	default:
-		return errors.New("too many looks at storages hang already")
+		return errors.New("too many checks of storages hang already")
 	}
 	done := make(chan error, 1)
 	go func() {

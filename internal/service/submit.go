@@ -174,7 +174,7 @@ func hashScene(place, scene string) (string, error) {
 	file, err := plainfile.OpenIn(root, filepath.FromSlash(scene))
 	switch {
 	case errors.Is(err, plainfile.ErrNotRegular):
-		return no("the scene %s in %s is no regular file", scene, place)
+		return no("the scene %s in %s is not a regular file", scene, place)
 	case errors.Is(err, fs.ErrNotExist):
 		return no("there is no scene %s in %s", scene, place)
 	case errors.Is(err, fs.ErrPermission):

@@ -181,6 +181,6 @@ func TestTheMemoryGuardOfAFarm(t *testing.T) {
 		t.Errorf("with 200 MiB it is %s: %s", run.State, run.Why)
 	}
 	if n := f.count(`SELECT count(*) FROM attempt WHERE run = $1 AND cause = 'out of memory'`, id); n != 1 {
-		t.Errorf("%d attempts failed for want of memory", n)
+		t.Errorf("%d attempts failed because memory ran out", n)
 	}
 }

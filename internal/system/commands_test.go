@@ -43,10 +43,10 @@ func TestManyRunsAtOnce(t *testing.T) {
 	); strings.Count(out, "salt_") != 57 || !strings.Contains(strings.Split(out, "\n")[1], "salt_60") {
 		t.Errorf("all held runs:\n%s", out)
 	}
-	if out := f.must("queue", "--search", "nowhere to be found"); out != "No run is like that.\n" {
+	if out := f.must("queue", "--search", "nowhere to be found"); out != "No run matches.\n" {
 		t.Errorf("what nobody finds: %q", out)
 	}
-	if _, stderr, code := f.vexillum("queue", "--state", "asleep"); code != 1 || !strings.Contains(stderr, `"asleep" is no state of a run`) {
+	if _, stderr, code := f.vexillum("queue", "--state", "asleep"); code != 1 || !strings.Contains(stderr, `"asleep" is not a state of a run`) {
 		t.Errorf("an unknown state: %d %s", code, stderr)
 	}
 	// No reason is cut in a pipe.
@@ -119,7 +119,7 @@ func (f *farm) refusesTheImpossible() {
 	for _, c := range []struct{ want, args string }{
 		{"at most 64.0 TiB of memory", "submit salt.practice --project salt-clock --frames 1-3 --memory 100TiB"},
 		{"0 cores or more", "submit salt.practice --project salt-clock --frames 1-3 --cores -1"},
-		{"a renderer may use 1 thread to 4096", "join http://127.0.0.1:1 --threads -3"},
+		{"a renderer may use 1 to 4096 threads", "join http://127.0.0.1:1 --threads -3"},
 	} {
 		if _, stderr, code := f.vexillum(strings.Fields(c.args)...); code != 2 || !strings.Contains(stderr, c.want) {
 			t.Errorf("%s: %d %s", c.args, code, stderr)

@@ -250,7 +250,7 @@ func Overdue(s *farm.State, watch func(Delivery) (known, quiet time.Duration), n
 			case known > DeliverWithin:
 				reason = fmt.Sprintf("%s has not delivered frame %d in %.0f hours", s.NodeName(d.Node), f, DeliverWithin.Hours())
 			case quiet > DeliverAfter:
-				reason = fmt.Sprintf("%s no longer has frame %d in its hands", s.NodeName(d.Node), f)
+				reason = fmt.Sprintf("%s no longer has frame %d", s.NodeName(d.Node), f)
 			default:
 				continue
 			}

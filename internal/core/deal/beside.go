@@ -107,14 +107,14 @@ func guard(s *farm.State, m *pace.Model, n *farm.Node, run *farm.Run, held []*fa
 	}
 	mine, known := expected(m, run, run.ToDo)
 	if !known {
-		return fmt.Sprintf("it is not known yet how much memory %s takes, and %s already works on %s", run.Spec.Name(), n.Name, s.Runs[held[0].Run].Spec.Name())
+		return fmt.Sprintf("it is not yet known how much memory %s takes, and %s already works on %s", run.Spec.Name(), n.Name, s.Runs[held[0].Run].Spec.Name())
 	}
 	free := measured.Free
 	for _, l := range held {
 		other := s.Runs[l.Run]
 		peak, known := expected(m, other, l.Left)
 		if !known {
-			return fmt.Sprintf("it is not known yet how much memory %s grows to on %s", other.Spec.Name(), n.Name)
+			return fmt.Sprintf("it is not yet known how much memory %s grows to on %s", other.Spec.Name(), n.Name)
 		}
 		free -= max(0, peak-measured.Used[l.ID])
 	}

@@ -40,7 +40,7 @@ func (d *Dealer) Next(ask Ask, now time.Time) Decision {
 	d.looked = 0
 	n := s.Nodes[ask.Node]
 	if n == nil {
-		return Decision{Why: "this machine is no node of the farm"}
+		return Decision{Why: "this machine is not a node of this farm"}
 	}
 	if !n.Ready() {
 		return Decision{Why: fmt.Sprintf("%s is %s", n.Name, notReady(n))}
@@ -234,7 +234,7 @@ func (d *Dealer) WhyNode(n *farm.Node, now time.Time) string {
 	case n.Reach == farm.Away:
 		return "is away: its node process was stopped; start it again with vexillum join"
 	case n.Reach == farm.Silent:
-		return "has not been heard from; look whether the machine and its node process are up"
+		return "has not been heard from; check that the machine and its node process are up"
 	case n.Health == farm.Sidelined:
 		return join("is sidelined", n.HealthWhy) + "; release it to give it work"
 	case n.Duty == farm.Held:
@@ -328,7 +328,7 @@ func whyRun(s *farm.State, run *farm.Run) string {
 		n := working(run)
 		switch todo := run.ToDo.Len(); {
 		case n == 0 && todo > 0:
-			return fmt.Sprintf("no node is at it now; %s to deal", plural(todo, "frame"))
+			return fmt.Sprintf("no node works on it now; %s to deal", plural(todo, "frame"))
 		case todo > 0:
 			return fmt.Sprintf("on %s; %s still to deal", plural(n, "node"), plural(todo, "frame"))
 		default:

@@ -455,7 +455,7 @@ func TestATurnLeavesNoCrumbs(t *testing.T) {
 		if got := b.lease(d).Given.String(); got != want {
 			t.Errorf("of %s it gets %s, want %s: %s", set, got, want, d.Why)
 		}
-		if set == "1-90" && !strings.Contains(d.Why, "for its turn") {
+		if set == "1-90" && !strings.Contains(d.Why, "its share for this turn") {
 			t.Errorf("it says %q", d.Why)
 		}
 	}

@@ -28,7 +28,7 @@ func (d *Dealer) one(n *farm.Node, run *farm.Run, todo frames.Set, now time.Time
 	}
 	if !curve.Known() {
 		f := apart(todo)
-		return frames.One(f), fmt.Sprintf("frame %d, far from those that are dealt: it is not known yet how long frames take", f)
+		return frames.One(f), fmt.Sprintf("frame %d, far from those that are dealt: it is not yet known how long frames take", f)
 	}
 	if curve.Seen() < min(64, run.Spec.Frames.Len()/4) {
 		f := apart(todo)
@@ -307,11 +307,11 @@ func (d *Dealer) rest(n *farm.Node, run *farm.Run, todo frames.Set, now time.Tim
 		nodes[best].free = at
 		end = max(end, at)
 		if nodes[best].node == n {
-			return frames.One(p.frame), fmt.Sprintf("frame %d: it has it done first, in %s", p.frame, inAbout(at))
+			return frames.One(p.frame), fmt.Sprintf("frame %d: this node finishes it first, in %s", p.frame, inAbout(at))
 		}
 	}
 	return frames.Set{}, fmt.Sprintf(
-		"%s is passed over for %s: others have the last %s done in %s, and it would take longer", n.Name,
+		"%s is passed over for %s: others finish the last %s in %s, and this node would take longer", n.Name,
 		run.Spec.Name(), plural(todo.Len(), "frame"), inAbout(end),
 	)
 }

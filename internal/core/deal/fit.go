@@ -81,7 +81,7 @@ func untilHome(m *pace.Model, n *farm.Node, run *farm.Run, set frames.Set, now t
 	left := until.Sub(now)
 	cost, known := m.Cost(run)
 	if !known || cost.Mean <= 0 {
-		return 0, fmt.Sprintf("it is not known yet how long frames of %s take, and the duty hours of %s end in %s", run.Spec.Name(), n.Name, round(left))
+		return 0, fmt.Sprintf("it is not yet known how long frames of %s take, and the duty hours of %s end in %s", run.Spec.Name(), n.Name, round(left))
 	}
 	startup, _ := m.StartupOn(run, n.ID)
 	frame := cost.Mean / speed(m, n, run) * late(cost)

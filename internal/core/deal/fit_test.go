@@ -69,7 +69,7 @@ func TestNothingIsBegunThatDoesNotEndInTime(t *testing.T) {
 	b.set(1, farm.Settings{Hours: week(t, "tue 18:00-20:10")})
 	run := b.submitFor("salt-clock", "")
 	ask := func() Decision { return b.d.Next(Ask{Node: 1, Number: 1}, b.now) }
-	if d := ask(); len(d.Records) > 0 || !strings.Contains(d.Why, "not known yet how long frames") {
+	if d := ask(); len(d.Records) > 0 || !strings.Contains(d.Why, "not yet known how long frames") {
 		t.Errorf("without an estimate: %v %s", d.Records, d.Why)
 	}
 	for range 10 { // 100 reference seconds each, without spread

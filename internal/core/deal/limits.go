@@ -142,7 +142,7 @@ func scout(run *farm.Run, todo frames.Set) (frames.Set, string, bool) {
 		return frames.Set{}, "", false
 	}
 	f := left.First()
-	return frames.One(f), fmt.Sprintf("frame %d, a scout: it tells early what frames cost and whether they render", f), true
+	return frames.One(f), fmt.Sprintf("frame %d, a scout: it shows early what frames cost and whether they render", f), true
 }
 
 // Scouted reports whether a run that waits for a person's yes has come so far:

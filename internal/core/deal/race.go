@@ -69,7 +69,7 @@ func (d *Dealer) Race(ask Ask, now time.Time) Decision {
 			continue
 		}
 		why := fmt.Sprintf(
-			"%s races %s for frame %d: it should have it done %s earlier", n.Name, best.node.Name, frame, inAbout(most),
+			"%s races %s for frame %d: it should finish it %s earlier", n.Name, best.node.Name, frame, inAbout(most),
 		)
 		if best.node.Reach == farm.Silent {
 			why = fmt.Sprintf("%s renders frame %d, too: %s, which has it, is silent", n.Name, frame, best.node.Name)

@@ -51,7 +51,7 @@ func (d *Dealer) share(n *farm.Node, run *farm.Run, todo frames.Set, now time.Ti
 	case set.Len() == todo.Len():
 		return set, fmt.Sprintf("%s: all that is to do", count(set))
 	case waits:
-		return set, fmt.Sprintf("%s: for its turn, as others of the same priority wait", partOf(set, todo))
+		return set, fmt.Sprintf("%s: its share for this turn, as others of the same priority wait", partOf(set, todo))
 	case !v.curve.Known():
 		return set, fmt.Sprintf("%s: its part by speed", partOf(set, todo))
 	}

@@ -36,7 +36,7 @@ func ParseWay(text string) (Way, error) {
 		}
 		w.fixed = n
 	default:
-		return Way{}, fmt.Errorf("there is no way %q: use equal, fixed:N or claim", text)
+		return Way{}, fmt.Errorf("there is no way of splitting called %q: use equal, fixed:N or claim", text)
 	}
 	return w, nil
 }

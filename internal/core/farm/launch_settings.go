@@ -61,11 +61,11 @@ var (
 func (e LaunchSettings) Check() (field string, err error) {
 	switch {
 	case e.Account != "" && !accountName.MatchString(e.Account):
-		return "account", fmt.Errorf("%q is no name of an account", e.Account)
+		return "account", fmt.Errorf("%q is not a valid account name", e.Account)
 	case e.Group != "" && !accountName.MatchString(e.Group):
-		return "group", fmt.Errorf("%q is no name of a group", e.Group)
+		return "group", fmt.Errorf("%q is not a valid group name", e.Group)
 	case e.Mask != "" && !maskText.MatchString(e.Mask):
-		return "mask", fmt.Errorf("%q is no file mask; write it like 002 or 027", e.Mask)
+		return "mask", fmt.Errorf("%q is not a file mask; write it like 002 or 027", e.Mask)
 	case len(e.Variables) > mostVariables:
 		return "variables", fmt.Errorf("there are more than %d variables", mostVariables)
 	}
@@ -73,7 +73,7 @@ func (e LaunchSettings) Check() (field string, err error) {
 		value := e.Variables[name]
 		switch {
 		case !variableName.MatchString(name):
-			return "variables", fmt.Errorf("%q is no name of a variable", name)
+			return "variables", fmt.Errorf("%q is not a valid name for a variable", name)
 		case strings.HasPrefix(strings.ToUpper(name), "VEXILLUM_") || strings.HasPrefix(strings.ToUpper(name), "LEASE_"):
 			return "variables", fmt.Errorf("the variable %s is set by the farm itself", name)
 		case len(value) > longestVariable || strings.ContainsAny(value, "\x00\n\r"):
@@ -135,5 +135,5 @@ func (n *Node) CanRunAs(e LaunchSettings) error {
 	if e.Account == "" || m.Account == "" || m.Switches || m.Account == e.Account {
 		return nil
 	}
-	return fmt.Errorf("renderers shall run as %s, and the node process of %s runs as %s and cannot change that; start it as %s, or as root", e.Account, n.Name, m.Account, e.Account)
+	return fmt.Errorf("renderers are set to run as %s, but the node process of %s runs as %s and cannot start them under another account; start it as %s, or as root", e.Account, n.Name, m.Account, e.Account)
 }

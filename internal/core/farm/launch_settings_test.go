@@ -48,11 +48,11 @@ func TestLaunchSettingsThatCannotBe(t *testing.T) {
 		field, says string
 	}{
 		{LaunchSettings{Account: "render", Group: "film", Mask: "0027", Variables: map[string]string{"PATH_TO": "/x y=z"}}, "", ""},
-		{LaunchSettings{Account: "-x"}, "account", "no name of an account"},
-		{LaunchSettings{Group: "a b"}, "group", "no name of a group"},
-		{LaunchSettings{Mask: "008"}, "mask", "no file mask"},
-		{LaunchSettings{Mask: "1777"}, "mask", "no file mask"},
-		{LaunchSettings{Variables: map[string]string{"1A": ""}}, "variables", "no name of a variable"},
+		{LaunchSettings{Account: "-x"}, "account", "not a valid account name"},
+		{LaunchSettings{Group: "a b"}, "group", "not a valid group name"},
+		{LaunchSettings{Mask: "008"}, "mask", "not a file mask"},
+		{LaunchSettings{Mask: "1777"}, "mask", "not a file mask"},
+		{LaunchSettings{Variables: map[string]string{"1A": ""}}, "variables", "not a valid name for a variable"},
 		{LaunchSettings{Variables: map[string]string{"vexillum_x": ""}}, "variables", "set by the farm itself"},
 		{LaunchSettings{Variables: map[string]string{"A": "x\ny"}}, "variables", "one line"},
 		{LaunchSettings{Variables: map[string]string{"A": strings.Repeat("x", 4001)}}, "variables", "4000 characters"},

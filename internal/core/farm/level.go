@@ -36,7 +36,7 @@ func (l Level) String() string {
 // ParseLevel reads the name of a level; an empty one is normal.
 func ParseLevel(text string) (Level, error) {
 	if _, ok := levelRank[Level(text)]; !ok {
-		return "", fmt.Errorf("%q is no priority: use urgent, high, normal, low or filler", text)
+		return "", fmt.Errorf("%q is not a priority: use urgent, high, normal, low or filler", text)
 	}
 	return Level(text), nil
 }
@@ -84,11 +84,11 @@ func ParseCeiling(text string) (Ceiling, error) {
 		if err == nil && p > 0 && p <= 100 {
 			return Ceiling{Percent: p}, nil
 		}
-		return Ceiling{}, fmt.Errorf("%q is no ceiling: a percentage lies above 0 %% and is 100 %% at most", text)
+		return Ceiling{}, fmt.Errorf("%q is not a ceiling: a percentage is above 0 %% and at most 100 %%", text)
 	}
 	n, err := strconv.Atoi(text)
 	if err != nil || n < 1 {
-		return Ceiling{}, fmt.Errorf("%q is no ceiling: use a number of nodes such as 8, or a percentage such as 50%%", text)
+		return Ceiling{}, fmt.Errorf("%q is not a ceiling: use a number of nodes such as 8, or a percentage such as 50%%", text)
 	}
 	return Ceiling{Nodes: n}, nil
 }

@@ -38,7 +38,7 @@ var personName = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,39}$`)
 // CheckPersonName returns an error for a name that nobody may sign in with.
 func CheckPersonName(name string) error {
 	if !personName.MatchString(name) {
-		return fmt.Errorf("%q is no name to sign in with: use up to 40 small letters, digits, dots, hyphens and underscores", name)
+		return fmt.Errorf("%q is not a valid sign-in name: use up to 40 small letters, digits, dots, hyphens and underscores", name)
 	}
 	return nil
 }
@@ -94,7 +94,7 @@ type Place struct {
 type Project struct {
 	Name   string  // short, as typed
 	Title  string  // for people
-	Weight float64 // its part of the farm against other projects, above 0
+	Weight float64 // its weight against other projects: its share of the farm, above 0
 	Scenes string  // the place where scenes are read
 	Frames string  // the place where frames go
 }
@@ -105,7 +105,7 @@ var shortName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,39}$`)
 // have; what says which of them it is.
 func CheckShortName(what, name string) error {
 	if !shortName.MatchString(name) {
-		return fmt.Errorf("%q is no name for a %s: use up to 40 small letters, digits and hyphens", name, what)
+		return fmt.Errorf("%q is not a valid name for a %s: use up to 40 small letters, digits and hyphens", name, what)
 	}
 	return nil
 }

@@ -294,7 +294,7 @@ type Lease struct {
 	Left     frames.Set // those without a result
 	Share    Share      // of the node
 	Race     bool       // its frame is in flight on another node, too
-	Beaten   bool       // another node was first with its last frame: it may stop at once
+	Beaten   bool       // another node finished its last frame first: it may stop at once
 	Reason   string
 	OpenedAt time.Time
 	EndedAt  time.Time // zero while open

@@ -346,7 +346,7 @@ func (p *Position) PlayWhile(seed uint64, plays int, more, alive func() bool) (m
 		case plays < Least:
 			out[j.id] = Finish{Why: "there was no time to play what comes next"}
 		case len(all) < (plays+1)/2:
-			out[j.id] = Finish{Why: "as things are it does not end within 60 days"}
+			out[j.id] = Finish{Why: "as things stand it will not end within 60 days"}
 		default:
 			out[j.id] = p.finish(all)
 		}

@@ -41,7 +41,7 @@ func (k Killed) Text(node string) string {
 		how = "seems to have killed"
 	}
 	out := fmt.Sprintf(
-		"The system %s the node process of %s for want of memory at %s", how, node, k.At.UTC().Format(time.RFC3339),
+		"The system %s the node process of %s because memory ran out at %s", how, node, k.At.UTC().Format(time.RFC3339),
 	)
 	if k.Most != "" {
 		out += fmt.Sprintf(
@@ -104,10 +104,10 @@ func Look(s Signs, now time.Time) []Finding {
 		if off < 0 {
 			side = "behind"
 		}
-		add("clock", "Set both by one time server; nothing of the farm depends on it, but times of files and logs do.", "The clock of %s is %s %s the service's.", s.Name, round(off.Abs()), side)
+		add("clock", "Set both from one time server. The farm itself does not depend on it, but the times of files and logs do.", "The clock of %s is %s %s the service's.", s.Name, round(off.Abs()), side)
 	}
 	if s.Memory > 0 && float64(s.SwapUsed) > SwapPart*float64(s.Memory) {
-		add("swap", "Give it less at once: lower its memory cap, or send jobs elsewhere with needs.", "%s has put %s of memory on its disk; it renders slower than it could.", s.Name, humanize.IBytes(uint64(s.SwapUsed)))
+		add("swap", "Give it less at once: lower its memory cap, or send jobs elsewhere with needs.", "%s has moved %s of memory to disk (swap), so it renders slower than it could.", s.Name, humanize.IBytes(uint64(s.SwapUsed)))
 	}
 	if s.Version != "" && s.Service != "" && s.Version != s.Service {
 		add("version", "Install the service's version on it.", "The node process of %s is version %s, the service %s.", s.Name, s.Version, s.Service)

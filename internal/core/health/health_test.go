@@ -28,7 +28,7 @@ func TestFindings(t *testing.T) {
 		{"a full disk", func(s *Signs) { s.DiskFree = 1 << 30 }, "disk", "only 1.0 GiB free"},
 		{"a small disk with room", func(s *Signs) { s.DiskFree, s.DiskTotal = 1<<30, 8<<30 }, "", ""},
 		{"an unknown disk", func(s *Signs) { s.DiskFree = -1 }, "", ""},
-		{"swap", func(s *Signs) { s.SwapUsed = 2 << 30 }, "swap", "has put 2.0 GiB"},
+		{"swap", func(s *Signs) { s.SwapUsed = 2 << 30 }, "swap", "has moved 2.0 GiB"},
 		{"many starts", func(s *Signs) { s.Starts = starts(5, 10*time.Minute) }, "restarts", "started 5 times"},
 		{"many starts, long ago", func(s *Signs) { s.Starts = starts(5, 20*time.Minute) }, "", ""},
 		{"an old version", func(s *Signs) { s.Version = "0.0.9" }, "version", "version 0.0.9, the service 0.1.0"},
@@ -37,7 +37,7 @@ func TestFindings(t *testing.T) {
 			s.Killed = Killed{
 				At: now.Add(-23 * time.Hour), Sure: true, Most: "salt_010/final-1 on lease 7", Bytes: 20 << 30,
 			}
-		}, "memory", "The system has killed the node process of kiln-01 for want of memory at 2031-03-03T21:00:00Z; salt_010/final-1 on lease 7 had 20 GiB then"},
+		}, "memory", "The system has killed the node process of kiln-01 because memory ran out at 2031-03-03T21:00:00Z; salt_010/final-1 on lease 7 had 20 GiB then"},
 		{"killed for memory, long ago", func(s *Signs) { s.Killed = Killed{At: now.Add(-25 * time.Hour)} }, "", ""},
 		{"several things", func(s *Signs) { s.ClockOff, s.DiskFree = time.Hour, 0 }, "disk clock", ""},
 	} {

@@ -55,7 +55,7 @@ func (d Date) MarshalText() ([]byte, error) { return []byte(d.String()), nil }
 func (d *Date) UnmarshalText(text []byte) error {
 	t, err := time.Parse(time.DateOnly, string(text))
 	if err != nil {
-		return fmt.Errorf("%q is no date; write it like 2031-03-04", text)
+		return fmt.Errorf("%q is not a date; write it like 2031-03-04", text)
 	}
 	*d = DateOf(t)
 	return nil
@@ -100,7 +100,7 @@ func (h *Hours) Check() error {
 	seen := map[Date]bool{}
 	for _, e := range h.Exceptions {
 		if e.Date.Year < 1900 || e.Date.Year > 9999 {
-			return fmt.Errorf("%s is no date of an exception", e.Date)
+			return fmt.Errorf("%s is not a valid date for an exception", e.Date)
 		}
 		if seen[e.Date] {
 			return fmt.Errorf("%s is named twice", e.Date)
@@ -122,7 +122,7 @@ func checkWindows(windows []Window) error {
 	}
 	for _, w := range windows {
 		if w.From < 0 || w.From >= day || w.To <= w.From || w.To > w.From+day {
-			return fmt.Errorf("%s is no window of a day", w)
+			return fmt.Errorf("%s is not a time of day to work in", w)
 		}
 	}
 	return nil
@@ -130,11 +130,11 @@ func checkWindows(windows []Window) error {
 
 func (h *Hours) location() (*time.Location, error) {
 	if h.Zone == "Local" {
-		return nil, errors.New(`"Local" is no time zone; name one like Europe/Dublin`)
+		return nil, errors.New(`"Local" is not a time zone; name one like Europe/Dublin`)
 	}
 	loc, err := time.LoadLocation(h.Zone)
 	if err != nil {
-		return nil, fmt.Errorf("%q is no time zone; name one like Europe/Dublin", h.Zone)
+		return nil, fmt.Errorf("%q is not a time zone; name one like Europe/Dublin", h.Zone)
 	}
 	return loc, nil
 }

@@ -68,7 +68,7 @@ func ParseWeek(text string) (Week, error) {
 	for part := range strings.SplitSeq(text, ";") {
 		days, windows, ok := strings.Cut(strings.TrimSpace(part), " ")
 		if !ok {
-			return w, fmt.Errorf("%q names no days and times; write it like mon-fri 18:00-08:00", strings.TrimSpace(part))
+			return w, fmt.Errorf("%q does not name days and times; write it like mon-fri 18:00-08:00", strings.TrimSpace(part))
 		}
 		which, err := parseDays(days)
 		if err != nil {
@@ -102,7 +102,7 @@ func parseDays(text string) ([]int, error) {
 		}
 		a, b := slices.Index(dayNames[:], first), slices.Index(dayNames[:], last)
 		if a < 0 || b < 0 {
-			return nil, fmt.Errorf("%q is no day; there are %s", part, strings.Join(dayNames[:], ", "))
+			return nil, fmt.Errorf("%q is not a day; use %s", part, strings.Join(dayNames[:], ", "))
 		}
 		for d := a; ; d = (d + 1) % 7 { // fri-mon goes over the end of the week
 			out = append(out, d)
@@ -120,7 +120,7 @@ func ParseWindow(text string) (Window, error) {
 	from, err1 := parseClock(first)
 	to, err2 := parseClock(last)
 	if !ok || err1 != nil || err2 != nil || from == day {
-		return Window{}, fmt.Errorf("%q is no window of a day; write it like 18:00-08:00", text)
+		return Window{}, fmt.Errorf("%q is not a time span; write it like 18:00-08:00", text)
 	}
 	if to <= from {
 		to += day
@@ -134,7 +134,7 @@ func parseClock(text string) (int, error) {
 	hour, err1 := strconv.ParseUint(h, 10, 8)
 	minute, err2 := strconv.ParseUint(m, 10, 8)
 	if !ok || err1 != nil || err2 != nil || len(m) != 2 || minute > 59 || hour > 24 || hour == 24 && minute > 0 {
-		return 0, fmt.Errorf("%q is no time of day", text)
+		return 0, fmt.Errorf("%q is not a time of day", text)
 	}
 	return int(hour)*60 + int(minute), nil
 }

@@ -225,7 +225,7 @@ func (p *parser) next() {
 	if end == 0 {
 		c, size := utf8.DecodeRuneInString(rest)
 		p.kind, p.token = tokenWrong, string(c)
-		p.why = map[rune]string{'&': "a single & is nothing; write &&", '|': "a single | is nothing; write ||", '=': "a single = is nothing; write =="}[c]
+		p.why = map[rune]string{'&': "a single & means nothing; write &&", '|': "a single | means nothing; write ||", '=': "a single = means nothing; write =="}[c]
 		if p.why == "" {
 			p.why = fmt.Sprintf("the character %q has no meaning", c)
 		}
@@ -300,7 +300,7 @@ func (p *parser) comparison() (term, error) {
 	}
 	name := p.token
 	if !nameForm.MatchString(name) || len(name) > mostName {
-		return nil, p.fail(p.at, fmt.Sprintf("%q is no name of a trait (small letters, digits, dots, hyphens and underscores)", name))
+		return nil, p.fail(p.at, fmt.Sprintf("%q is not a trait name (small letters, digits, dots, hyphens and underscores)", name))
 	}
 	p.names = append(p.names, name)
 	p.next()

@@ -56,7 +56,7 @@ func Parse(text string) (Trait, error) {
 	t := Trait{Name: name, Value: value, Source: Given}
 	switch {
 	case !nameForm.MatchString(name) || len(name) > mostName:
-		return t, fmt.Errorf("%q is no name of a trait: use up to %d small letters, digits, dots, hyphens and underscores, a letter first", name, mostName)
+		return t, fmt.Errorf("%q is not a valid trait name: use up to %d small letters, digits, dots, hyphens and underscores, a letter first", name, mostName)
 	case has && value == "":
 		return t, fmt.Errorf("the trait %q has no value; write %s alone if it is merely there", text, name)
 	case len(value) > mostValue || strings.ContainsFunc(value, func(c rune) bool { return c < ' ' || c == '"' }):

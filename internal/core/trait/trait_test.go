@@ -99,9 +99,9 @@ func TestErrorsShowThePlace(t *testing.T) {
 		{"gpu rack", 4, "&& or || is missing"},
 		{"gpu)", 3, "a bracket is not open"},
 		{`system=="debian`, 8, "not closed"},
-		{"GPU", 0, "no name of a trait"},
+		{"GPU", 0, "not a trait name"},
 		{"gpu && $", 7, "no meaning"},
-		{"ä && $", 0, "no name of a trait"},
+		{"ä && $", 0, "not a trait name"},
 		{`x=="ä" && $`, 10, "no meaning"}, // characters, not bytes
 		{strings.Repeat("!", 60) + "gpu", 50, "too deep"},
 		{strings.Repeat("a", 1001), 0, "at most 1000"},

@@ -176,7 +176,7 @@ func failing(s *farm.State, run *farm.Run, more farm.FrameFailed, now time.Time)
 	}
 	slices.SortFunc(names, cmp.Compare)
 	reason := fmt.Sprintf(
-		"its first %d frames have all failed by %s, on %s: %s", len(failed), more.Cause, namesText(names),
+		"all of its first %d frames failed with %s, on %s: %s", len(failed), more.Cause, namesText(names),
 		firstLine(more.Message),
 	)
 	return farm.RunMoved{Run: run.ID, State: farm.RunHeld, Held: farm.HeldFailing, Reason: reason, At: now}

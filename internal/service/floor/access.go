@@ -80,7 +80,7 @@ func (f *Floor) SetPerson(
 		}
 		role = cmp.Or(role, farm.Artist)
 		if !role.Valid() {
-			return refuse(Invalid, "role", "a person is viewer, artist, wrangler or admin, not %q", role)
+			return refuse(Invalid, "role", "a person is a viewer, an artist, a wrangler or an admin, not %q", role)
 		}
 		if old == nil && passwordHash == "" {
 			return refuse(Invalid, "password", "a new person needs a password")

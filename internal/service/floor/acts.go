@@ -99,7 +99,7 @@ func (f *Floor) Act(ctx context.Context, in wire.NodeAct, by farm.Person) (wire.
 	out := wire.NodesActed{DryRun: in.DryRun, Effects: []wire.NodeEffect{}}
 	do, known := acts[in.Do]
 	if !known {
-		return out, refuse(Invalid, "do", "nodes cannot be told to %q", in.Do)
+		return out, refuse(Invalid, "do", "there is nothing called %q to do with nodes", in.Do)
 	}
 	wrangler := by.Role.Allows(farm.Wrangler)
 	if !wrangler && in.Do != "give-back" {
@@ -279,7 +279,7 @@ func sidelineNode(t *turn, n *farm.Node, in wire.NodeAct, by string) ([]farm.Rec
 func giveBackNode(t *turn, n *farm.Node, in wire.NodeAct, by string) ([]farm.Record, string) {
 	if n.Duty == farm.Held || n.Duty == farm.Draining {
 		if !in.Now || n.DutyNow || t.flying(n) == 0 {
-			return nil, "gets no new work as it is: " + n.DutyReason + t.meanwhile(n, n.DutyNow)
+			return nil, "gets no new work already: " + n.DutyReason + t.meanwhile(n, n.DutyNow)
 		}
 		return t.duty(n, n.Duty, true, "give back", n.DutyReason, by), "stays as it is: " + n.DutyReason + t.meanwhile(n, true)
 	}
@@ -312,13 +312,13 @@ const giveBackFor = 12 * time.Hour
 func restartNode(t *turn, n *farm.Node, in wire.NodeAct, by string) ([]farm.Record, string) {
 	l := t.f.live[n.ID]
 	if l == nil || n.Reach != farm.Online {
-		return nil, "is not online; its node process has to be started on the machine"
+		return nil, "is not online; start its node process on the machine"
 	}
 	if !in.DryRun {
 		l.restart = n.Session
 	}
 	return []farm.Record{farm.Audited{Actor: by, Action: "restart node process", Subject: n.Name, To: in.Reason, Node: n.ID, At: t.now}},
-		"starts its node process anew; renderers go on meanwhile"
+		"restarts its node process; renderers go on meanwhile"
 }
 
 func retireNode(t *turn, n *farm.Node, in wire.NodeAct, by string) ([]farm.Record, string) {

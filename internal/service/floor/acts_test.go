@@ -171,13 +171,13 @@ func TestSettingsReachTheNode(t *testing.T) {
 			t.Errorf("the other has %+v", s)
 		}
 		for what, in := range map[string]wire.NodeChange{
-			"no node is named":       {},
-			"there is no node 99":    {Selection: wire.Selection{Nodes: []int64{99}}},
-			"no pool \"nowhere\"":    {Selection: wire.Selection{Where: "rack"}, AddPools: []string{"nowhere"}},
-			"cannot be given":        {Selection: wire.Selection{Where: "rack"}, AddTraits: []string{"cores=64"}},
-			"is no time zone":        {Selection: wire.Selection{Where: "rack"}, Hours: &wire.Hours{Zone: "Pellmarsh", Week: "always"}},
-			"at character":           {Selection: wire.Selection{Where: "rack &&"}},
-			"settings have the part": {Selection: wire.Selection{Where: "rack"}, Parts: []string{"name"}},
+			"no node is named":              {},
+			"there is no node 99":           {Selection: wire.Selection{Nodes: []int64{99}}},
+			"no pool \"nowhere\"":           {Selection: wire.Selection{Where: "rack"}, AddPools: []string{"nowhere"}},
+			"cannot be given":               {Selection: wire.Selection{Where: "rack"}, AddTraits: []string{"cores=64"}},
+			"is not a time zone":            {Selection: wire.Selection{Where: "rack"}, Hours: &wire.Hours{Zone: "Pellmarsh", Week: "always"}},
+			"at character":                  {Selection: wire.Selection{Where: "rack &&"}},
+			"the parts of the settings are": {Selection: wire.Selection{Where: "rack"}, Parts: []string{"name"}},
 		} {
 			before := len(w.memory.records)
 			if _, err := change(in); err == nil || !strings.Contains(err.Error(), what) || len(w.memory.records) != before {
@@ -198,7 +198,7 @@ func TestTheOwnerWins(t *testing.T) {
 			Hours: &wire.Hours{Week: "mon-sun 00:00-" + until.Format("15:04")}}, nadia)
 		w.ok(err)
 		w.submit("a", "practice", "1-50")
-		if a := w.askBriefly(n); a.Lease() != nil || !strings.Contains(a.Why, "not known yet how long") {
+		if a := w.askBriefly(n); a.Lease() != nil || !strings.Contains(a.Why, "not yet known how long") {
 			t.Errorf("without an estimate it gets %+v", a)
 		}
 		w.m.Observe(w.s.Runs[1], w.s.Nodes[n], 1, farm.FrameAccepted{Run: 1, Frame: 1, RenderSeconds: 10})

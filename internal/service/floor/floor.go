@@ -108,7 +108,7 @@ const maxBatch = 512
 
 // ErrGone says that this floor has ended, for a stop or because a commit
 // failed. Whoever asked may ask again when the farm has been loaded anew.
-var ErrGone = errors.New("the service is reading its records again; try once more in a moment")
+var ErrGone = errors.New("the service is reading its records again; try again in a moment")
 
 // New returns a Floor for a farm that was just loaded.
 func New(o Options) *Floor {

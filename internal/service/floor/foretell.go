@@ -100,17 +100,17 @@ func (f *Floor) risks(now time.Time) (out []wire.NeedHand) {
 			v.Evidence = "See what it waits for, or move the time."
 		case !finish.Known:
 			v.Evidence = fmt.Sprintf(
-				"Nothing of it is rendered yet; as frames of %s mostly go it is hardly ready before %s.",
+				"Nothing of it is rendered yet; going by how long frames of %s usually take, it will hardly be ready before %s.",
 				run.Spec.Recipe, farm.Moment(f.early(run, now)),
 			)
 		case finish.Median.After(due):
 			v.Evidence = fmt.Sprintf(
-				"As things are it is ready %s, %s late; more nodes, a higher priority or a later time would help.",
+				"As things stand it will be ready %s, %s late; more nodes, a higher priority or a later time would help.",
 				farm.Moment(*finish.Median), finish.Median.Sub(due).Round(time.Minute),
 			)
 		default:
 			v.Evidence = fmt.Sprintf(
-				"It is mostly ready in time, and one time in ten not before %s.", farm.Moment(*finish.Late),
+				"It will probably be ready in time; one time in ten it will not be ready before %s.", farm.Moment(*finish.Late),
 			)
 		}
 		out = append(out, v)
@@ -123,7 +123,7 @@ func (f *Floor) scouted() (out []wire.NeedHand) {
 	for _, run := range f.s.Queue() {
 		if run.State == farm.RunHeld && run.Spec.Wait && !run.Terms.Scouted && !run.StartedAt.IsZero() {
 			out = append(out, wire.NeedHand{Kind: "scouts", Run: int64(run.ID), Action: "look",
-				Sentence: fmt.Sprintf("The scouts of %s wait for a yes.", run.Spec.Name()), Evidence: fmt.Sprintf("Frames %s are rendered; release the run and the rest follows.", run.Spec.Scouts)})
+				Sentence: fmt.Sprintf("The scouts of %s are waiting for your yes.", run.Spec.Name()), Evidence: fmt.Sprintf("Frames %s are rendered; release the run and the rest follows.", run.Spec.Scouts)})
 		}
 	}
 	return out

@@ -40,7 +40,7 @@ func (f *Floor) needHands(now time.Time) []wire.NeedHand {
 		}
 		if t := run.Trouble[run.Parked.First()]; t != nil && len(t.Attempts) > 0 {
 			last := t.Attempts[len(t.Attempts)-1]
-			v.Evidence = fmt.Sprintf("It failed %s, last on %s by %s: “%s”.", triage.Times(len(t.Attempts)), f.s.NodeName(last.Node), last.Cause, firstLine(last.Message))
+			v.Evidence = fmt.Sprintf("It failed %s, last on %s with %s: “%s”.", triage.Times(len(t.Attempts)), f.s.NodeName(last.Node), last.Cause, firstLine(last.Message))
 		}
 		out = append(out, v)
 	}
@@ -77,7 +77,7 @@ func (f *Floor) needHands(now time.Time) []wire.NeedHand {
 	until, hushed := f.hush(now)
 	if hushed > 0 {
 		out = append(out, wire.NeedHand{
-			Kind: "hush", Action: "look", Sentence: fmt.Sprintf("%d nodes fell silent together: the network or the service is to blame, not they.", hushed),
+			Kind: "hush", Action: "look", Sentence: fmt.Sprintf("%d nodes fell silent together: the network or the service is to blame, not the nodes.", hushed),
 			Evidence: fmt.Sprintf(
 				"Nothing is taken from them until %s, or until they are heard from again.", farm.Moment(until),
 			),
@@ -91,7 +91,7 @@ func (f *Floor) needHands(now time.Time) []wire.NeedHand {
 		v.Sentence = fmt.Sprintf("%s has been silent since %s.", n.Name, farm.Moment(n.ReachSince))
 		v.Evidence = "It holds no frames. Look whether the machine and its node process are up."
 		if leases := f.s.LeasesOf(n.ID); len(leases) > 0 {
-			v.Evidence = fmt.Sprintf("It holds frames %s of %s; they are dealt anew after a while.", leases[0].Left, f.s.Runs[leases[0].Run].Spec.Name())
+			v.Evidence = fmt.Sprintf("It holds frames %s of %s; if it stays silent, they are dealt to others.", leases[0].Left, f.s.Runs[leases[0].Run].Spec.Name())
 		}
 		out = append(out, v)
 	}
@@ -139,10 +139,10 @@ func (f *Floor) undelivered() []wire.NeedHand {
 		case 0:
 		case 1:
 			v.Sentence = fmt.Sprintf(
-				"The place %s is away; %s holds its frames and tries on.", place, waiting[place][0],
+				"The place %s is away; %s holds its frames and keeps trying.", place, waiting[place][0],
 			)
 		default:
-			v.Sentence = fmt.Sprintf("The place %s is away; %d nodes hold their frames and try on.", place, n)
+			v.Sentence = fmt.Sprintf("The place %s is away; %d nodes hold their frames and keep trying.", place, n)
 		}
 		delete(waiting, place) // told once
 		out = append(out, v)
@@ -150,9 +150,9 @@ func (f *Floor) undelivered() []wire.NeedHand {
 	for place, nodes := range waiting {
 		slices.Sort(nodes)
 		v := wire.NeedHand{Kind: "delivery", Action: "look", Node: int64(f.s.NodeNamed(nodes[0]).ID)}
-		v.Sentence = fmt.Sprintf("%s cannot deliver into the place %s; it holds its frames and tries on.", nodes[0], place)
+		v.Sentence = fmt.Sprintf("%s cannot deliver into the place %s; it holds its frames and keeps trying.", nodes[0], place)
 		if len(nodes) > 1 {
-			v.Sentence = fmt.Sprintf("%d nodes cannot deliver into the place %s; they hold their frames and try on.", len(nodes), place)
+			v.Sentence = fmt.Sprintf("%d nodes cannot deliver into the place %s; they hold their frames and keep trying.", len(nodes), place)
 		}
 		v.Evidence = sentence(trouble[place])
 		out = append(out, v)

@@ -25,7 +25,7 @@ func (f *Floor) SetLaunchSettings(
 			return refuse(Invalid, "project", "there is no project %q; vexillum project list shows them", in.Project)
 		}
 		if in.Recipe != "" && f.recipes[in.Recipe] == nil {
-			return refuse(Invalid, "recipe", "there is no recipe %q; there are %v", in.Recipe, f.recipes.Names())
+			return refuse(Invalid, "recipe", "there is no recipe %q; the recipes are: %s", in.Recipe, strings.Join(f.recipes.Names(), ", "))
 		}
 		old := t.s.LaunchSettings[of]
 		if err := matches("what is said for "+of.String(), match, old.Etag(), true); err != nil {
@@ -89,7 +89,7 @@ func (t *turn) permitted(of farm.LaunchScope, old, env farm.LaunchSettings) erro
 		if had[p] != what && !somewhere {
 			return refuse(
 				Forbidden, "launch_settings",
-				"renderers of %s would %s, which no administrator has allowed on any node; as one, allow it with: vexillum nodes set NAME --permit %s",
+				"renderers of %s would %s, which no administrator has allowed on any node. An administrator allows it with: vexillum nodes set NAME --permit %s",
 				of, what, p,
 			)
 		}

@@ -30,7 +30,7 @@ func (f *Floor) SetLicence(ctx context.Context, name string, count *int, by farm
 			}
 			record.Count, after = *count, fmt.Sprint(*count)
 		} else if old == nil {
-			return refuse(NotFound, "licence", "nobody counts a licence %q", name)
+			return refuse(NotFound, "licence", "no licence %q is counted", name)
 		}
 		record.Reason = fmt.Sprintf("licence %s: %s instead of %s", name, after, before)
 		t.append(record, farm.Audited{Actor: by.Name, Action: "set licence", Subject: name, From: before, To: after, At: t.now})

@@ -73,7 +73,7 @@ func (f *Floor) Enrol(ctx context.Context, e Enrolment) (farm.NodeID, error) {
 			return refuse(Invalid, "name", "%v", err)
 		}
 		if e.Kind != farm.Rack && e.Kind != farm.Desk {
-			return refuse(Invalid, "kind", "a node is rack or desk, not %q", e.Kind)
+			return refuse(Invalid, "kind", "a node is a rack or a desk, not %q", e.Kind)
 		}
 		id = t.s.LastNode + 1
 		known := t.s.NodeNamed(e.Name)
@@ -196,7 +196,7 @@ func (t *turn) session(id farm.NodeID, session int64) (*farm.Node, error) {
 		return nil, refuse(NotFound, "", "this node does not exist any more; enrol the machine again")
 	}
 	if n.Session != session {
-		return nil, refuse(Conflict, "session", "a newer node process of %s is running; this one has to stop", n.Name)
+		return nil, refuse(Conflict, "session", "a newer node process of %s is running; this one must stop", n.Name)
 	}
 	l := t.f.live[id]
 	l.seen, l.fell, l.freed = t.now, false, false
@@ -278,7 +278,7 @@ func (f *Floor) ordersFor(node farm.NodeID, w *waitingOrder) Orders {
 		case !l.Open():
 			orders = append(orders, Order{Lease: id, Now: true, Reason: "the lease has ended"})
 		case l.Beaten && l.Left.Empty():
-			orders = append(orders, Order{Lease: id, Now: true, Reason: "another node was first with its last frame"})
+			orders = append(orders, Order{Lease: id, Now: true, Reason: "another node finished its last frame first"})
 		case f.s.Runs[l.Run].State == farm.RunHeld:
 			orders = append(orders, Order{Lease: id, Reason: "the run is held"})
 		case deal.HeldWith(f.s, n, f.s.Runs[l.Run]) != "":

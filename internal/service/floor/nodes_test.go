@@ -109,7 +109,7 @@ func TestKeysOfMachines(t *testing.T) {
 			_, err := w.Enrol(context.Background(), Enrolment{KeyHash: key, TokenHash: key + name, Name: name, Kind: farm.Rack})
 			return err
 		}
-		for _, c := range []struct{ key, name, says string }{{"other", "a", "not known"}, {"k", "A B", "no node name"}} {
+		for _, c := range []struct{ key, name, says string }{{"other", "a", "not known"}, {"k", "A B", "not a valid node name"}} {
 			if err := enrol(c.key, c.name); err == nil || !strings.Contains(err.Error(), c.says) {
 				t.Errorf("%s %s: %v", c.key, c.name, err)
 			}

@@ -42,7 +42,7 @@ func (f *Floor) SetPlace(
 		}
 		for os, where := range in.Paths {
 			if os != "linux" && os != "darwin" && os != "windows" {
-				return refuse(Invalid, "paths", "%q is no operating system; use linux, darwin or windows", os)
+				return refuse(Invalid, "paths", "%q is not an operating system; use linux, darwin or windows", os)
 			}
 			if where == "" {
 				delete(after.Paths, os)
@@ -60,7 +60,7 @@ func (f *Floor) SetPlace(
 			after.Loads = *in.Loads
 		}
 		if after.Loads < 0 || after.Loads > 100_000 {
-			return refuse(Invalid, "loads", "so many launches cannot load at the same moment: use 1 to 100000, or 0 for any number")
+			return refuse(Invalid, "loads", "give a number of launches from 1 to 100000, or 0 for any number")
 		}
 		if text != placeText(after) {
 			t.append(farm.PlaceSet{Name: name, Paths: after.Paths, Loads: after.Loads, At: t.now},
@@ -89,11 +89,11 @@ func checkRoot(os, where string) error {
 	switch {
 	case os == "windows" && !strings.HasPrefix(where, `\\`) && !(len(where) > 2 && where[1] == ':'),
 		os != "windows" && !path.IsAbs(where):
-		return refuse(Invalid, "paths", "%q is not a whole path on %s", where, os)
+		return refuse(Invalid, "paths", "%q is not an absolute path on %s", where, os)
 	case len(where) > maxPath:
 		return refuse(Invalid, "paths", "the path on %s has more than %d characters", os, maxPath)
 	case path.Clean(where) == "/":
-		return refuse(Invalid, "paths", "a place cannot be the whole of a machine")
+		return refuse(Invalid, "paths", "a place cannot be the root of a machine's disk")
 	}
 	return nil
 }
@@ -104,7 +104,7 @@ func matches(what, match, now string, exists bool) error {
 		return nil
 	}
 	return refuse(
-		Changed, "If-Match", "%s was changed by somebody else meanwhile; look at it again, then change it", what,
+		Changed, "If-Match", "%s was changed by somebody else in the meantime; look at it again, then change it", what,
 	)
 }
 

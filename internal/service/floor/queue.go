@@ -67,12 +67,12 @@ func (f *Floor) QueuePage(ctx context.Context, q Search) (out wire.QueuePage, er
 	order, ok := orders[cmp.Or(q.Sort, "turn")]
 	if !ok {
 		return out, refuse(
-			Invalid, "sort", "runs cannot be sorted by %q; there are %s", q.Sort,
+			Invalid, "sort", "runs cannot be sorted by %q; use %s", q.Sort,
 			strings.Join(slices.Sorted(maps.Keys(orders)), ", "),
 		)
 	}
 	if !slices.Contains(dues, q.Due) {
-		return out, refuse(Invalid, "due", "due is at risk, 24h, 7d, any or none, not %q", q.Due)
+		return out, refuse(Invalid, "due", "due is \"at risk\", 24h, 7d, any or none, not %q", q.Due)
 	}
 	states, err := statesOf(q.State)
 	if err != nil {
@@ -134,7 +134,7 @@ func statesOf(text string) (map[farm.RunState]bool, error) {
 			out[farm.RunState(name)] = true
 		default:
 			return nil, refuse(
-				Invalid, "state", "%q is no state of a run; there are open, ended, %s", name, joined(farm.RunStates),
+				Invalid, "state", "%q is not a state of a run; use open, ended, %s", name, joined(farm.RunStates),
 			)
 		}
 	}

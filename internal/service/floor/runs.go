@@ -58,7 +58,7 @@ func (f *Floor) CheckSubmission(sub Submission) (Submission, error) {
 		spec.Kind = farm.Final
 	}
 	if spec.Kind != farm.Proof && spec.Kind != farm.Final && spec.Kind != farm.Correction {
-		return sub, refuse(Invalid, "kind", "a run is proof, final or correction, not %q", spec.Kind)
+		return sub, refuse(Invalid, "kind", "a run is a proof, a final or a correction, not %q", spec.Kind)
 	}
 	if spec.Width == 0 && spec.Height == 0 {
 		spec.Width, spec.Height = 1920, 1080
@@ -78,7 +78,7 @@ func (f *Floor) CheckSubmission(sub Submission) (Submission, error) {
 	if spec.Stall < 0 || spec.Stall > mostStall || spec.Stall > 0 && spec.Stall < 1 {
 		return sub, refuse(
 			Invalid, "stall_seconds",
-			"a renderer may be silent for 1 second to 30 days, or for as long as its frames let expect",
+			"a renderer may be silent for 1 second to 30 days, or as long as its frames are expected to take",
 		)
 	}
 	if spec.StartOn < 0 {
@@ -104,7 +104,7 @@ func (f *Floor) CheckSubmission(sub Submission) (Submission, error) {
 			return sub, refuse(Invalid, p.field, "the path of the %s has more than %d characters", p.what, maxPath)
 		}
 		if p.text == "" || !filepath.IsLocal(filepath.FromSlash(p.text)) {
-			return sub, refuse(Invalid, p.field, "the %s %q lies outside its place; give a path inside it, without a leading / and without ..", p.what, p.text)
+			return sub, refuse(Invalid, p.field, "the %s %q is outside its place; give a path inside it, without a leading / and without ..", p.what, p.text)
 		}
 	}
 	if spec.Output == "" {
@@ -128,14 +128,14 @@ func (f *Floor) chooseRecipe(spec *farm.Spec) (err error) {
 	if spec.Recipe == "" {
 		fitting := f.recipes.ForScene(path.Ext(spec.Scene))
 		if len(fitting) == 0 {
-			return refuse(Invalid, "scene", "no recipe reads scenes that end in %q; name one with --recipe (there are %v)", path.Ext(spec.Scene), f.recipes.Names())
+			return refuse(Invalid, "scene", "no recipe reads scenes that end in %q; the recipes are: %s", path.Ext(spec.Scene), strings.Join(f.recipes.Names(), ", "))
 		}
 		r = fitting[0]
 	} else if r = f.recipes[spec.Recipe]; r == nil {
-		return refuse(Invalid, "recipe", "there is no recipe %q; there are %v", spec.Recipe, f.recipes.Names())
+		return refuse(Invalid, "recipe", "there is no recipe %q; the recipes are: %s", spec.Recipe, strings.Join(f.recipes.Names(), ", "))
 	}
 	if !slices.Contains(r.Scenes, path.Ext(spec.Scene)) {
-		return refuse(Invalid, "scene", "the recipe %s reads scenes that end in %v, not %q", r.Name, r.Scenes, path.Ext(spec.Scene))
+		return refuse(Invalid, "scene", "the recipe %s reads scenes that end in %s, not %q", r.Name, strings.Join(r.Scenes, ", "), path.Ext(spec.Scene))
 	}
 	if spec.Takes == (farm.Amounts{}) {
 		if spec.Takes, err = r.Takes.Amounts(); err != nil {
@@ -292,7 +292,7 @@ func (f *Floor) Submit(ctx context.Context, sub Submission) (out Submitted, err 
 			if before.Spec.Job != spec.Job {
 				return refuse(
 					Conflict, "job",
-					"the project %s has a job %s already, and some file systems take both names for one; choose another name",
+					"the project %s already has a job %s, and some file systems cannot tell the two names apart; choose another name",
 					spec.Project, before.Spec.Job,
 				)
 			}
@@ -442,7 +442,7 @@ func (f *Floor) Steer(ctx context.Context, id farm.RunID, what Steering, how How
 			if run.State.Closed() {
 				t.append(farm.RunMoved{Run: id, State: farm.RunQueued, Reason: "opened again by " + by.Name, At: t.now})
 			}
-			t.append(farm.FramesRetried{Run: id, Frames: parked, Reason: fmt.Sprintf("%s wants frames %s tried again", by.Name, parked), At: t.now})
+			t.append(farm.FramesRetried{Run: id, Frames: parked, Reason: fmt.Sprintf("%s asked for frames %s to be tried again", by.Name, parked), At: t.now})
 		}
 		if len(t.records) > 0 {
 			t.append(farm.Audited{Actor: by.Name, Action: string(what) + " run", Subject: name, From: string(before), To: string(run.State), Run: id, At: t.now})
@@ -470,7 +470,7 @@ func (f *Floor) Redo(ctx context.Context, id farm.RunID, set frames.Set, by farm
 		case !missing.Minus(run.Redo).Empty():
 			return refuse(
 				Conflict, "frames",
-				"only frames that are done can be done again, and of %s %s not; nothing was changed", name,
+				"only frames that are done can be redone, and of %s %s not; nothing was changed", name,
 				isNot(missing.Minus(run.Redo)),
 			)
 		case run.State == farm.RunCancelled:
@@ -478,7 +478,7 @@ func (f *Floor) Redo(ctx context.Context, id farm.RunID, set frames.Set, by farm
 		}
 		again := set.Intersect(run.Done) // the rest is on its way already
 		if !again.Empty() {
-			reason := fmt.Sprintf("%s wants %s rendered again", by.Name, triage.FramesText(again))
+			reason := fmt.Sprintf("%s asked for %s to be rendered again", by.Name, triage.FramesText(again))
 			if run.State.Closed() {
 				t.append(farm.RunMoved{Run: id, State: farm.RunQueued, Reason: "opened again by " + by.Name, At: t.now})
 			}

@@ -36,7 +36,7 @@ func (f *Floor) change(ctx context.Context, in wire.NodeChange, week *hours.Hour
 	}
 	for _, p := range in.Parts {
 		if !slices.Contains(settingParts, p) {
-			return out, refuse(Invalid, "parts", "settings have the parts %s, not %q", strings.Join(settingParts, ", "), p)
+			return out, refuse(Invalid, "parts", "the parts of the settings are %s; %q is not one of them", strings.Join(settingParts, ", "), p)
 		}
 	}
 	if len(in.Permit)+len(in.Forbid) > 0 && !by.Role.Allows(farm.Admin) {
@@ -245,7 +245,7 @@ func (f *Floor) DropPool(ctx context.Context, name string, by farm.Person) error
 			return nil
 		}
 		if members := t.s.Members(name); len(members) > 0 {
-			return refuse(Conflict, "pool", "%d nodes are in the pool %s, %s among them; take them out first", len(members), name, members[0].Name)
+			return refuse(Conflict, "pool", "the pool %s still has %s, such as %s; take them out first", name, plural(len(members), "node"), members[0].Name)
 		}
 		t.append(farm.PoolDropped{Name: name, At: t.now}, farm.Audited{Actor: by.Name, Action: "drop pool", Subject: name, At: t.now})
 		return nil

@@ -36,7 +36,7 @@ func (t *turn) inventory(l *liveNode, id farm.NodeID, holds map[farm.LeaseID]Pro
 			a.since = t.now
 		}
 		if a.times++; a.times >= missingMost && t.now.Sub(a.since) >= missingAfter {
-			t.append(farm.LeaseEnded{Lease: lease.ID, Node: id, Run: lease.Run, Reason: t.s.NodeName(id) + " knows nothing of it", At: t.now})
+			t.append(farm.LeaseEnded{Lease: lease.ID, Node: id, Run: lease.Run, Reason: t.s.NodeName(id) + " does not know of it", At: t.now})
 			continue
 		}
 		missing[lease.ID] = a

@@ -42,7 +42,7 @@ func (f *Floor) ChangeRun(ctx context.Context, id farm.RunID, in wire.RunChange,
 		}
 		out.Stops = len(leases)
 		if out.Changes = len(differences) > 0 || len(leases) > 0; !out.Changes {
-			out.Sentence, out.Run = "nothing changes: "+name+" is as asked already", f.runView(run, t.now)
+			out.Sentence, out.Run = "nothing changes: "+name+" is already so", f.runView(run, t.now)
 			return nil
 		}
 		out.Sentence = strings.Join(append(differences, f.whatComes(&ghost, leases, lost, in, t.now)...), "; ")
@@ -77,7 +77,7 @@ func (t *turn) terms(run *farm.Run, in wire.RunChange, by farm.Person) (terms fa
 			return terms, nil, refuse(Invalid, "priority", "%v", err)
 		}
 		if terms.Level == farm.Urgent && !by.Role.Allows(farm.Wrangler) {
-			return terms, nil, refuse(Forbidden, "priority", "only a wrangler makes a run urgent, as it comes before everybody's; use high, or ask one")
+			return terms, nil, refuse(Forbidden, "priority", "only a wrangler can make a run urgent, as it comes before everybody else's; use high, or ask a wrangler")
 		}
 		if terms.Level.Rank() != run.Terms.Level.Rank() {
 			terms.Put = 0
@@ -97,13 +97,13 @@ func (t *turn) terms(run *farm.Run, in wire.RunChange, by farm.Person) (terms fa
 		}
 	}
 	if in.Now && !by.Role.Allows(farm.Wrangler) {
-		return terms, nil, refuse(Forbidden, "now", "only a wrangler stops frames of others")
+		return terms, nil, refuse(Forbidden, "now", "only a wrangler can stop other people's frames")
 	}
 	if in.Put == nil && in.Before == nil {
 		return terms, nil, nil
 	}
 	if !by.Role.Allows(farm.Wrangler) {
-		return terms, nil, refuse(Forbidden, "put", "only a wrangler puts runs before those of others")
+		return terms, nil, refuse(Forbidden, "put", "only a wrangler can put runs before other people's")
 	}
 	var mates []*farm.Run // of the same priority, in their order
 	for other := range t.f.dealer.InTurn(t.now) {
@@ -126,7 +126,7 @@ func (t *turn) terms(run *farm.Run, in wire.RunChange, by farm.Person) (terms fa
 	case "back":
 		terms.Put = 0
 	default:
-		return terms, nil, refuse(Invalid, "put", "%q is no place in the queue: use first, last or back", *in.Put)
+		return terms, nil, refuse(Invalid, "put", "%q is not a place in the queue: use first, last or back", *in.Put)
 	}
 	return terms, nil, nil
 }
@@ -171,7 +171,7 @@ func ParseDue(text string) (time.Time, error) {
 	}
 	due, err := time.Parse(time.RFC3339, text)
 	if err != nil {
-		return time.Time{}, refuse(Invalid, "due", "%q is no time: write it like 2031-03-04T18:00:00Z", text)
+		return time.Time{}, refuse(Invalid, "due", "%q is not a time: write it like 2031-03-04T18:00:00Z", text)
 	}
 	return due.UTC(), nil
 }
@@ -220,9 +220,9 @@ func (f *Floor) whatComes(run *farm.Run, stops []*farm.Lease, lost float64, in w
 	}
 	if leases, _ := f.dealer.Stops(run, now); len(leases) > 0 {
 		if len(leases) == 1 {
-			return []string{"1 lease of a less urgent run gives its node up at the next frame border"}
+			return []string{"1 lease of a less urgent run gives up its node when its frame is finished"}
 		}
-		return []string{fmt.Sprintf("%d leases of less urgent runs give their nodes up at the next frame border", len(leases))}
+		return []string{fmt.Sprintf("%d leases of less urgent runs give up their nodes when their frames are finished", len(leases))}
 	}
 	if most := run.Terms.Ceiling; !most.None() {
 		nodes := map[farm.NodeID]bool{}
@@ -230,7 +230,7 @@ func (f *Floor) whatComes(run *farm.Run, stops []*farm.Lease, lost float64, in w
 			nodes[l.Node] = true
 		}
 		if over := len(nodes) - most.Most(deal.Able(f.s, run)); over > 0 {
-			return []string{plural(over, "node") + " will leave it at the next frame border"}
+			return []string{plural(over, "node") + " will leave it when their frames are finished"}
 		}
 	}
 	return nil

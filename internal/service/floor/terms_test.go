@@ -54,7 +54,7 @@ func TestTermsOfARunAreChanged(t *testing.T) {
 		if out := w.change(a, in); out.Run.Priority != "high" || out.Run.Ceiling != "50%" || out.Run.Due == nil || !out.Run.Due.Equal(due) {
 			t.Errorf("changed: %+v", out.Run)
 		}
-		if out := w.change(a, in); out.Changes || out.Sentence != "nothing changes: a/final-1 is as asked already" {
+		if out := w.change(a, in); out.Changes || out.Sentence != "nothing changes: a/final-1 is already so" {
 			t.Errorf("the same again: %+v", out)
 		}
 		w.change(a, wire.RunChange{Priority: text("normal"), Ceiling: text(""), Due: text("")})
@@ -114,7 +114,7 @@ func TestTheUrgentGetsNodes(t *testing.T) {
 		w.finish(n, l.ID, 1, 10)
 		w.beat(n, l.ID, 2)
 		out := w.change(small, wire.RunChange{Priority: text("urgent")})
-		if !strings.Contains(out.Sentence, "1 lease of a less urgent run gives its node up at the next frame border") {
+		if !strings.Contains(out.Sentence, "1 lease of a less urgent run gives up its node when its frame is finished") {
 			t.Errorf("it says %q", out.Sentence)
 		}
 		time.Sleep(1500 * time.Millisecond)
@@ -287,7 +287,7 @@ func TestAFrameIsRacedFor(t *testing.T) {
 		w.finish(fast, race.ID, 1, 10)
 		orders, err := w.Orders(t.Context(), slow, 1, []farm.LeaseID{l.ID}, 0)
 		w.ok(err)
-		if len(orders.Stop) != 1 || !orders.Stop[0].Now || orders.Stop[0].Reason != "another node was first with its last frame" {
+		if len(orders.Stop) != 1 || !orders.Stop[0].Now || orders.Stop[0].Reason != "another node finished its last frame first" {
 			t.Errorf("the slow node is told %+v", orders)
 		}
 		if v := w.report(slow, accept.Report{Outcome: accept.Good, Lease: l.ID, Launch: 1, Frame: 1, Hash: strings.Repeat("f", 64), Bytes: 1}); v.Deliver {
@@ -332,7 +332,7 @@ func TestWhatIsAtRiskWantsAHand(t *testing.T) {
 		w.ok(w.Foretell(context.Background(), position.At, position.Play(1, 8)))
 		f, err = w.Farm(context.Background())
 		w.ok(err)
-		if run := w.run(next); run.Forecast.Known || !run.AtRisk || len(f.Hands) != 1 || !strings.Contains(f.Hands[0].Evidence, "Nothing of it is rendered yet; as frames of practice mostly go it is hardly ready before") {
+		if run := w.run(next); run.Forecast.Known || !run.AtRisk || len(f.Hands) != 1 || !strings.Contains(f.Hands[0].Evidence, "it will hardly be ready before") {
 			t.Errorf("it is at risk: %v, forecast %+v; needs a hand: %+v", run.AtRisk, run.Forecast, f.Hands)
 		}
 		w.change(next, wire.RunChange{Due: text(time.Now().Add(24 * time.Hour).Format(time.RFC3339))})

@@ -113,7 +113,7 @@ func (k *Keeper) Stand(ctx context.Context) (Claim, error) {
 			continue
 		case err != nil:
 			if !looked.IsZero() || !told {
-				k.log.Warn("the database is away; trying on", "error", err)
+				k.log.Warn("the database is away; still trying", "error", err)
 				told = true
 			}
 			looked = time.Time{} // what happens meanwhile is not seen

@@ -27,7 +27,7 @@ export function Finish({ run, now }: { run: Run; now: number }) {
   const last = clock(late, now);
   return (
     <div className="text-right">
-      <p className="num text-[15.5px]" title={`${whole(median)}; nine times of ten by ${whole(late)}`}>{first === last ? first : `${first} – ${last}`}</p>
+      <p className="num text-[15.5px]" title={`${whole(median)}; nine times out of ten by ${whole(late)}`}>{first === last ? first : `${first} – ${last}`}</p>
       <p className="text-xs text-muted">
         in {since(new Date(now).toISOString(), new Date(median).getTime())}
         <Due run={run} now={now} />

@@ -19,7 +19,7 @@ export function Notice({ title, text, children }: { title: string; text: string;
  * itself. */
 export function Waits({ query, what }: { query: { failureCount: number; failureReason?: Error | null }; what: string }) {
   if (query.failureCount > 0) {
-    return <Notice title="The service does not answer" text={`${query.failureReason?.message ?? ""} This page tries on, and shows what there is as soon as it can.`} />;
+    return <Notice title="The service does not answer" text={`${query.failureReason?.message ?? ""} This page keeps trying, and shows what there is as soon as it can.`} />;
   }
   return <Notice title="One moment" text={what} />;
 }

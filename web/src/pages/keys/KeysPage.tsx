@@ -108,7 +108,7 @@ export function KeysPage({ me }: { me: Me }) {
       </h2>
       {keys.data?.length === 0 && <p className="text-muted">No key was made in the last ninety days.</p>}
       {keys.data && keys.data.length > 0 && (
-        <div className="overflow-x-auto" tabIndex={0} role="region" aria-label="Keys there are">
+        <div className="overflow-x-auto" tabIndex={0} role="region" aria-label="All keys">
         <table className="w-full border-collapse text-[13px]">
           <thead>
             <tr className="border-b border-hair text-left text-[11px] text-muted">
@@ -146,7 +146,7 @@ export function KeysPage({ me }: { me: Me }) {
       )}
       {asked && (
         <Confirm title={`Revoke the key ${asked.label || asked.id}?`} yes="Revoke it" danger onYes={() => revoke(asked)} onNo={() => setAsked(null)}>
-          {asked.uses_left === 1 ? "1 machine that was to join with it" : `Up to ${asked.uses_left} machines that were to join with it`} cannot any more; make another key for {asked.uses_left === 1 ? "it" : "them"}. Nodes that it let in stay. A revoked key cannot be taken up again.
+          {asked.uses_left === 1 ? "1 machine that was to join with it" : `Up to ${asked.uses_left} machines that were to join with it`} cannot any more; make another key for {asked.uses_left === 1 ? "it" : "them"}. Nodes that it let in stay. A revoked key cannot be restored.
         </Confirm>
       )}
     </main>

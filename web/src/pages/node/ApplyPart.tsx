@@ -27,7 +27,7 @@ function ApplyView({ node, onChange }: { node: Pick<FarmNode, "id" | "name" | "k
           </label>
         ))}
         <label className="flex grow basis-80 items-center gap-2 whitespace-nowrap text-muted">
-          to nodes that fulfil
+          to nodes that have
           <input className="input num min-w-32 grow input-xs" required value={where} onChange={(event) => setWhere(event.target.value)} />
         </label>
         <button className="btn btn-xs" disabled={chosen.length === 0 || where.trim() === ""}>

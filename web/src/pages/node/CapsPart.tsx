@@ -93,10 +93,10 @@ export function CapsPart({ node, may, onChange }: SettingsProps) {
 function beyond(form: { cores: string; memory: string; spare: string; staging: string }, node: SettingsProps["node"]): string[] {
   const out: string[] = [];
   if (number(form.cores) > node.cores) {
-    out.push(`The machine has ${node.cores === 1 ? "1 core" : `${node.cores} cores`}: a cap of ${form.cores} caps nothing.`);
+    out.push(`The machine has ${node.cores === 1 ? "1 core" : `${node.cores} cores`}: a cap of ${form.cores} has no effect.`);
   }
   if (node.memory_bytes > 0 && bytes(form.memory) > node.memory_bytes) {
-    out.push(`It has ${amount(node.memory_bytes)} of memory: a cap of ${form.memory} GiB caps nothing.`);
+    out.push(`It has ${amount(node.memory_bytes)} of memory: a cap of ${form.memory} GiB has no effect.`);
   }
   if (node.memory_bytes > 0 && bytes(form.spare) >= node.memory_bytes) {
     out.push(`With ${form.spare} GiB of ${amount(node.memory_bytes)} kept free, no lease ever fits.`);

@@ -60,7 +60,7 @@ function LinesView({ node }: { node: Pick<FarmNode, "id"> }) {
     });
     live.onerror = () => {
       if (live.readyState === EventSource.CLOSED) {
-        setTrouble("The line to the service is lost; what is said meanwhile is shown when it is back.");
+        setTrouble("The connection to the service is lost; new lines appear when it is back.");
       }
     };
     const leave = whileShown(
@@ -102,7 +102,7 @@ function LinesView({ node }: { node: Pick<FarmNode, "id"> }) {
             lease {lease} alone ×
           </button>
         )}
-        <input className="input num w-44 input-xs" type="search" aria-label="Lines that hold" placeholder="search" value={search} onChange={(event) => setSearch(event.target.value)} />
+        <input className="input num w-44 input-xs" type="search" aria-label="Lines that contain" placeholder="search" value={search} onChange={(event) => setSearch(event.target.value)} />
         <Choice label="Of" options={["all", "node process"]} chosen={of} onChoose={setOf} />
       </div>
       {trouble && <p className="text-xs text-failed">{trouble}</p>}
@@ -123,7 +123,7 @@ function LinesView({ node }: { node: Pick<FarmNode, "id"> }) {
             </button>
           </li>
         )}
-        {lines.length === 0 && <li className="text-muted">{query.search ? "No line on record holds this." : "Nothing was said yet."}</li>}
+        {lines.length === 0 && <li className="text-muted">{query.search ? "No line on record contains this." : "Nothing was said yet."}</li>}
         {lines.map((l, i) => (
           <li key={i} className="grid grid-cols-[76px_70px_minmax(0,1fr)] gap-2 whitespace-pre-wrap break-words">
             <span className="text-faint" title={whole(l.at)}>{clock(l.at, now)}</span>

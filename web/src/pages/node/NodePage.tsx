@@ -31,7 +31,7 @@ export function NodePage({ me }: { me: Me }) {
   const full = useQuery({ queryKey: ["node", id, live?.settings.version, live?.since], queryFn: () => getNode(id), enabled: numbered, placeholderData: (old) => old });
   if (full.isError || !numbered) {
     return (
-      <Notice title="There is no such node" text={full.isError ? sentence(full.error.message) : `${params.node} is no number of a node. The address may be mistyped or cut off.`}>
+      <Notice title="There is no such node" text={full.isError ? sentence(full.error.message) : `${params.node} is not the number of a node. The address may be mistyped or cut off.`}>
         <Link to="/nodes" className="btn btn-sm">
           To the nodes
         </Link>

@@ -114,7 +114,7 @@ function NodesView({ me }: { me: Me }) {
           </select>
         </label>
         <label className="min-w-0 grow-[2] basis-64 text-[11px] text-muted">
-          traits that they fulfil
+          traits they have
           <input
             className="input num mt-[2px] block w-full input-sm"
             type="search"
@@ -146,7 +146,7 @@ function NodesView({ me }: { me: Me }) {
           No node has joined yet. {may ? <Link to="/keys" className="link">Make an enrolment key</Link> : "A wrangler makes a key"} and paste the command on a machine.
         </p>
       )}
-      {all.length > 0 && nodes.length === 0 && !unreadable && <p className="mt-4 text-muted">No node is like that. Ask for less, or give nodes the trait.</p>}
+      {all.length > 0 && nodes.length === 0 && !unreadable && <p className="mt-4 text-muted">No node matches. Ask for less, or give nodes the trait.</p>}
       {groups(nodes, byPool).map(([name, members]) => (
         <section key={name} aria-label={name || "Nodes"}>
           {name && (

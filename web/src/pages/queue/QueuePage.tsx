@@ -123,7 +123,7 @@ function QueueView({ me }: { me: Me }) {
             {pages > 1 && `, page ${page} of ${pages}`} <Waiting count={rows.waiting} />
           </p>
           {found.data.total === 0 ? (
-            <p className="mt-4 text-muted">{filtered ? "No run is like that. Show all, or search for something else." : "Nothing was submitted yet. Submit a scene with vexillum submit."}</p>
+            <p className="mt-4 text-muted">{filtered ? "No run matches. Show all, or search for something else." : "Nothing was submitted yet. Submit a scene with vexillum submit."}</p>
           ) : (
             <QueueTable runs={rows.shown} title={title} now={now} picked={me.role === "viewer" ? null : picked} sort={address.get("sort") ?? "turn"} down={address.get("down") === "true"} onSort={sort} onPick={pick} />
           )}

@@ -114,7 +114,7 @@ function When({ run, now }: { run: Run; now: number }) {
   return (
     <>
       {median && late && (
-        <span className="num" title={`${whole(median)}; nine times of ten by ${whole(late)}`}>
+        <span className="num" title={`${whole(median)}; nine times out of ten by ${whole(late)}`}>
           {clock(median, now)}
         </span>
       )}

@@ -38,7 +38,7 @@ export function RunPage({ me }: { me: Me }) {
   }
   if (alone.isError || !numbered) {
     return (
-      <Notice title="There is no such run" text={numbered ? sentence(alone.error!.message) : `${params.run} is no number of a run. The address may be mistyped or cut off.`}>
+      <Notice title="There is no such run" text={numbered ? sentence(alone.error!.message) : `${params.run} is not the number of a run. The address may be mistyped or cut off.`}>
         <Link to="/queue" className="btn btn-sm">
           To the queue
         </Link>

@@ -16,7 +16,7 @@ export function WhyPart({ run, nodes, frame }: { run: Run; nodes: FarmNode[]; fr
       {frame !== null && ofFrame.data && <p>{sentence(ofFrame.data.why)}.</p>}
       {open && nodes.length > 0 && (
         <p className="mt-1 flex flex-wrap items-center gap-2 text-muted">
-          <select className="select w-44 max-w-full select-xs" aria-label="Why does a node do what it does about this run" value={node} onChange={(event) => setNode(event.target.value)}>
+          <select className="select w-44 max-w-full select-xs" aria-label="Ask about one node" value={node} onChange={(event) => setNode(event.target.value)}>
             <option value="">why, or why not, on …</option>
             {nodes.map((n) => (
               <option key={n.id}>{n.name}</option>

@@ -50,7 +50,7 @@ function WatchView({ me }: { me: Me }) {
         <b>Rendering</b> {count(rendering.shown.length)} <Waiting count={rendering.waiting} />
       </h2>
       {rendering.shown.length === 0 && (
-        <p className="border-b border-hair py-2 text-muted">{waiting.shown.length > 0 ? "Nothing renders at the moment; the reasons stand below." : "Nothing to render. Submit a scene with vexillum submit."}</p>
+        <p className="border-b border-hair py-2 text-muted">{waiting.shown.length > 0 ? "Nothing renders at the moment; the reasons are below." : "Nothing to render. Submit a scene with vexillum submit."}</p>
       )}
       {rendering.shown.map((run) => (
         <RenderingRow key={run.id} run={run} project={title(run.project)} now={now} />
