@@ -73,7 +73,7 @@ func (s *Server) allow(least who) gin.HandlerFunc {
 			return
 		}
 		if !person.Role.Allows(farm.Role(least)) {
-			problem(c, http.StatusForbidden, "", "this needs the role "+string(least)+"; "+person.Name+" is "+string(person.Role)+"; ask an admin")
+			problem(c, http.StatusForbidden, "", "only "+withArticle(string(least))+" may do this, and "+person.Name+" is "+withArticle(string(person.Role))+"; ask an admin")
 			return
 		}
 		s.svc.TokenUsed(token.Hash)
@@ -280,4 +280,12 @@ func (s *Server) signOut(c *gin.Context, f *floor.Floor) {
 func (s *Server) me(c *gin.Context) {
 	p := person(c)
 	c.JSON(http.StatusOK, wire.Me{Name: p.Name, Role: string(p.Role)})
+}
+
+// withArticle puts a or an before a word.
+func withArticle(word string) string {
+	if word != "" && strings.ContainsRune("aeiou", rune(word[0])) {
+		return "an " + word
+	}
+	return "a " + word
 }

@@ -254,9 +254,17 @@ func receiptOf(done service.Submitted) wire.Receipt {
 	case out.Nodes == 0:
 		out.Sentence = "It waits: " + run.Why + "."
 	default:
-		out.Sentence = fmt.Sprintf("It starts as soon as a node that may take it is free; %d online may.", out.Nodes)
+		out.Sentence = startsSoon(out.Nodes)
 	}
 	return out
+}
+
+func startsSoon(nodes int) string {
+	who := fmt.Sprintf("%d nodes that are online may", nodes)
+	if nodes == 1 {
+		who = "1 node that is online may"
+	}
+	return "It starts as soon as a node that may take it is free; " + who + "."
 }
 
 // steer returns the handler of one way to steer a run.

@@ -159,7 +159,7 @@ func (a *app) licenceCommand() *cobra.Command {
 		}),
 	}
 	parent.AddCommand(set, drop, list(a, "list", "Licences, how many are used, and which recipes need them", "/api/v1/licences",
-		[]string{"LICENCE", "COUNT", "USED", "RECKONED WITH", "RECIPES"}, func(l wire.Licence) []string {
+		[]string{"LICENCE", "COUNT", "USED", "LOWERED TO", "RECIPES"}, func(l wire.Licence) []string {
 			counted, reckoned := "not counted", ""
 			if l.Count != nil {
 				counted = strconv.Itoa(*l.Count)

@@ -67,17 +67,18 @@ func (a *app) runDemo(ctx context.Context, o demo.Options, once bool) error {
 	if err := farm.Fill(ctx); err != nil {
 		return err
 	}
-	self := "vexillum"
+	speak := "vexillum"
 	if path, err := os.Executable(); err == nil {
 		if wd, err := os.Getwd(); err == nil {
 			if short, err := filepath.Rel(wd, path); err == nil && len(short) < len(path) {
-				self = short
+				speak = short
 			}
 		}
 	}
-	flag := "--demo"
-	if o.Dir != demoDir() {
-		self, flag = "VEXILLUM_ACCESS="+filepath.Join(o.Dir, "access.json")+" "+self, ""
+	if o.Dir == demoDir() {
+		speak += " --demo"
+	} else {
+		speak = "VEXILLUM_ACCESS=" + filepath.Join(o.Dir, "access.json") + " " + speak
 	}
 	fmt.Fprintf(a.out, `
   The farm is up after %s.
@@ -86,13 +87,13 @@ func (a *app) runDemo(ctx context.Context, o demo.Options, once bool) error {
   Sign in   %s with the password %s
 
   Try in another terminal:
-    %s %s queue
-    %s %s follow salt_010
-    %s %s show tidal_ceiling
+    %s queue
+    %s follow salt_010
+    %s show tidal_ceiling
 
   Frames arrive in %s. Ctrl-C ends everything.
 
-`, duration(time.Since(began)), address, demo.Name, demo.Password, self, flag, self, flag, self, flag, filepath.Join(o.Dir, "frames"))
+`, duration(time.Since(began)), address, demo.Name, demo.Password, speak, speak, speak, filepath.Join(o.Dir, "frames"))
 	select {
 	case <-ctx.Done():
 		return nil

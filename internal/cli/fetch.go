@@ -115,7 +115,7 @@ func (a *app) fetch(ctx context.Context, cl *client.Client, run wire.Run, to str
 		}
 	}
 	fmt.Fprintf(a.out, "%s  %s: %s\n", run.Name, state(run.State), run.Why)
-	a.facts("brought", fmt.Sprintf("%d frames, %s in %s", brought, size(bytes), duration(time.Since(began))), "here before", fmt.Sprint(kept), "in", to)
+	a.facts("copied", fmt.Sprintf("%d frames, %s in %s", brought, size(bytes), duration(time.Since(began))), "here before", fmt.Sprint(kept), "in", to)
 	if len(lost) == 0 {
 		return nil
 	}

@@ -28,6 +28,10 @@ func list[T any](a *app, use, short, path string, header []string, row func(T) [
 			if a.json {
 				return a.printJSON(items)
 			}
+			if len(items) == 0 {
+				fmt.Fprintln(a.out, "The list is empty.")
+				return nil
+			}
 			t := newTable(a.out, append([]string{}, header...)...)
 			for _, item := range items {
 				t.add(row(item)...)

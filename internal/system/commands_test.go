@@ -109,6 +109,50 @@ func TestManyRunsAtOnce(t *testing.T) {
 	if err := json.Unmarshal([]byte(lines[len(lines)-1]), &last); err != nil || last.State != "done" || last.Done != 5 {
 		t.Errorf("the last line is %s", lines[len(lines)-1])
 	}
+	f.followsWhatIsHeld()
+	f.asksOnATerminal()
+}
+
+// followsWhatIsHeld follows a run that waits for a release, and says that it
+// does.
+func (f *farm) followsWhatIsHeld() {
+	f.t.Helper()
+	followed := start(
+		f.t, "follow", "--service", "http://"+f.listen, "--token", f.token(), "submit", "salt.practice", "--project",
+		"salt-clock", "--job", "salt_waits", "--frames", "1-2", "--held", "--follow",
+	)
+	f.wait("the run is there", func() bool { return f.count(`SELECT count(*) FROM run WHERE job = 'salt_waits'`) == 1 })
+	f.must("release", "salt_waits")
+	<-followed.gone
+	if code := followed.cmd.ProcessState.ExitCode(); code != 0 || !strings.Contains(
+		followed.out.String(), "nothing happens until somebody releases it, with: vexillum release salt_waits/final-1",
+	) {
+		f.t.Errorf("a held run that is followed ended with %d:\n%s", code, followed.out)
+	}
+}
+
+// asksOnATerminal cancels a run whose frames are in flight: not without a yes.
+func (f *farm) asksOnATerminal() {
+	f.t.Helper()
+	f.scene("slow.practice", "practice: 1\npicture: salt\ncost: 60s\n")
+	run := f.submit(wire.Submit{Job: "salt_slow", Scene: "slow.practice", Frames: "1-2", Priority: "high"})
+	f.wait("a frame is in flight", func() bool { return len(f.run(run).Nodes) == 1 })
+	asked := func(answer string) string {
+		cmd := exec.Command("script", "-qec", binary+" cancel salt_slow", "/dev/null")
+		cmd.Env = append(os.Environ(), "VEXILLUM_ACCESS="+filepath.Join(f.dir, "access.json"), "HOME="+f.dir)
+		cmd.Stdin = strings.NewReader(answer + "\n")
+		out, _ := cmd.CombinedOutput()
+		return string(out)
+	}
+	for _, answer := range []string{"no", "", "y"} {
+		if out := asked(answer); !strings.Contains(out, "1 frame in flight would be lost. Type yes") ||
+			!strings.Contains(out, "nothing was changed") || f.run(run).State != "rendering" {
+			f.t.Errorf("the answer %q: %s\n%s", answer, f.run(run).State, out)
+		}
+	}
+	if out := asked("yes"); f.run(run).State != "cancelled" {
+		f.t.Errorf("after a yes the run is %s:\n%s", f.run(run).State, out)
+	}
 }
 
 // refusesTheImpossible gives values that can never be.
@@ -159,7 +203,7 @@ func (f *farm) steersManyFromTheCommandLine() {
 	}
 	if out := f.must(
 		"hold", "--project", "salt-clock", "--yes",
-	); out != "No run there can be held; nothing was changed.\n" {
+	); out != "None of these runs can be held; nothing was changed.\n" {
 		t.Errorf("nothing to do: %q", out)
 	}
 	var released, none []wire.Run

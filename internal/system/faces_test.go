@@ -191,7 +191,7 @@ func TestConsoleAwkwardly(t *testing.T) {
 	c.fill(`[data-search]`, "N-1")
 	c.waitRows("by part of the name", "kiln-10")
 	c.follow(fmt.Sprintf("/nodes/%d", f.node("kiln-10").ID))
-	c.sees("as it tells itself")
+	c.sees("as its node process reports it")
 	c.back()
 	c.waitRows("the filter is kept", "kiln-10")
 	c.goTo(fmt.Sprintf("/runs/%d?frame=7", id))
@@ -199,7 +199,7 @@ func TestConsoleAwkwardly(t *testing.T) {
 	c.do(chromedp.KeyEvent(kb.ArrowRight))
 	c.wait("the address names the frame", func() bool { return strings.HasSuffix(c.address(), "frame=8") })
 	c.goTo(fmt.Sprintf("/runs/%d?frame=5000", id))
-	c.sees("5000 is no frame of salt_010/final-1")
+	c.sees("salt_010/final-1 has no frame 5000")
 	c.comesBackWhereItWas(id)
 }
 

@@ -64,7 +64,7 @@ func TestMisuseIsRefusedInWords(t *testing.T) {
 		{"a wrong password", []string{"sign-in", service, "--name", "admin", "--password-file", filepath.Join(f.dir, "scenes", "odd.xyz")}, 4, "name or password is wrong"},
 
 		{"an open range", submit("--frames", "1-"), 2, "last frame is missing"},
-		{"a range backwards", submit("--frames", "10-1"), 2, "lies before the first"},
+		{"a range backwards", submit("--frames", "10-1"), 2, "is before the first frame"},
 		{"a step of nothing", submit("--frames", "1-5/0"), 2, "step must be 1 or more"},
 		{"a million commas", submit("--frames", strings.Repeat(",", 100_000)), 2, "parts"},
 		{"a size that is none", submit("--size", "big"), 2, "1920x1080"},

@@ -36,7 +36,7 @@ func TestLostFramesAreToldAndDoneAgain(t *testing.T) {
 		}
 		to := filepath.Join(t.TempDir(), "here")
 		out, stderr, code := f.vexillum("fetch", run.Name, "--to", to)
-		if code != 1 || !strings.Contains(out, "brought      4 frames") && !strings.Contains(out, "4 frames") || !strings.Contains(stderr, "2 frames cannot be had: 2,4. Render what is lost again with: vexillum redo "+run.Name+" --frames 2,4") {
+		if code != 1 || !strings.Contains(out, "copied       4 frames") && !strings.Contains(out, "4 frames") || !strings.Contains(stderr, "2 frames cannot be fetched: 2,4. Render what is lost again with: vexillum redo "+run.Name+" --frames 2,4") {
 			t.Errorf("fetch: exit code %d\n%s%s", code, out, stderr)
 		}
 		if _, stderr, code := f.vexillum("redo", run.Name, "--frames", "4-9"); code != 1 || !strings.Contains(stderr, "has no frames 7-9") {

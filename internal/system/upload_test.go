@@ -34,7 +34,7 @@ func TestFramesAreSentByANodeWithoutThePlace(t *testing.T) {
 	f.serve()
 	run := f.wantDone(id, 1, 20, "salt")
 	<-fetched.gone
-	if code := fetched.cmd.ProcessState.ExitCode(); code != 0 || !strings.Contains(fetched.out.String(), "brought     20 frames") {
+	if code := fetched.cmd.ProcessState.ExitCode(); code != 0 || !strings.Contains(fetched.out.String(), "copied       20 frames") {
 		t.Errorf("fetch ended with %d: %s", code, fetched.out)
 	}
 	for _, name := range frameNames("salt", 1, 20) {
@@ -103,6 +103,12 @@ func TestAPlaceThatGoesAwayIsWaitedFor(t *testing.T) {
 		_ = f.admin.Do(t.Context(), http.MethodGet, "/api/v1/farm", nil, &v)
 		return slices.ContainsFunc(v.Hands, func(h wire.NeedHand) bool { return h.Kind == "delivery" && strings.Contains(h.Evidence, "place") })
 	})
+	f.signIn()
+	frame, _, _ := strings.Cut(f.run(id).Sets.Delivering, "-")
+	frame, _, _ = strings.Cut(frame, ",")
+	if out := f.must("why", "salt", "--frame", frame); !strings.Contains(out, "is delivering it") || !strings.Contains(out, "cannot deliver") {
+		t.Errorf("why frame %s is not there: %s", frame, out)
+	}
 	time.Sleep(2 * time.Second)
 	if err := os.Rename(place+".away", place); err != nil {
 		t.Fatal(err)

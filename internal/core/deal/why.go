@@ -72,7 +72,7 @@ func (d *Dealer) WhyFrame(run *farm.Run, frame int, now time.Time) string {
 	}
 	switch {
 	case !run.Spec.Frames.Has(frame):
-		return fmt.Sprintf("%s is no frame of %s, which has %s", name, run.Spec.Name(), run.Spec.Frames)
+		return fmt.Sprintf("%s has no %s; its frames are %s", run.Spec.Name(), name, run.Spec.Frames)
 	case run.Done.Has(frame):
 		return name + " is done"
 	case run.Parked.Has(frame):

@@ -33,7 +33,7 @@ func TestWhyOfPairsAndFrames(t *testing.T) {
 	want(pair(c, 2), "kiln-02 is held")
 
 	frame := func(f int) string { return b.d.WhyFrame(b.s.Runs[a], f, b.now) }
-	want(frame(9), "is no frame of a/final-1")
+	want(frame(9), "a/final-1 has no frame")
 	want(frame(1), "is the next of kiln-01")
 	want(frame(3), "is dealt to kiln-01, which has 2 frames before it")
 	b.seen[l.ID] = Sight{Begun: true, Frame: 1}

@@ -133,7 +133,7 @@ func parsePart(piece string) (p Part, offset int, reason string) {
 			return p, s.at, "the last frame is missing or " + reason
 		}
 		if p.Last < p.First {
-			return p, before, fmt.Sprintf("the last frame %d lies before the first %d", p.Last, p.First)
+			return p, before, fmt.Sprintf("the last frame %d is before the first frame %d", p.Last, p.First)
 		}
 		s.spaces()
 	}

@@ -112,7 +112,7 @@ function NodeView({ node, me }: { node: FarmNode; me: Me }) {
         <div className="min-w-0">
           <section aria-label="Machine">
             <h2 className="section">
-              <b>Machine</b> as it tells itself
+              <b>Machine</b> as its node process reports it
             </h2>
             <Facts
               rows={[

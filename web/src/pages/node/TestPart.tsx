@@ -39,7 +39,7 @@ function TestView({ node, may }: { node: Pick<FarmNode, "id" | "name" | "reach">
           </button>
         )}
       </div>
-      {tests.data?.length === 0 && <p className="text-xs text-muted">It was never tested.</p>}
+      {tests.data?.length === 0 && <p className="text-xs text-muted">Not tested yet.</p>}
       {(tests.data ?? []).map((t) => (
         <div key={t.recipe} className="border-b border-hair py-1 text-[12.5px]">
           <p className="flex items-baseline gap-3">

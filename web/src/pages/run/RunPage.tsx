@@ -116,7 +116,7 @@ function RunView({ run, nodes, project, me }: { run: Run; nodes: FarmNode[]; pro
       {wanted !== null && chosen === null && (
         <p role="alert" className="mt-2 text-failed">
           <span aria-hidden="true">✕ </span>
-          {wanted} is no frame of {run.name}, which has {run.frames}.
+          {run.name} has no frame {wanted}; its frames are {run.frames}.
         </p>
       )}
       {changing && <ChangeDialog run={run} me={me} onClose={() => setChanging(false)} />}
