@@ -13,7 +13,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"vexillum/internal/client"
-	"vexillum/internal/core/farm"
 	"vexillum/internal/wire"
 )
 
@@ -28,18 +27,13 @@ func (a *app) launchCommand() *cobra.Command {
 	parent.AddCommand(a.launchSetCommand(), a.launchDropCommand(), list(
 		a, "list", "List what is set", launchPath, []string{"FOR", "ACCOUNT", "GROUP", "MASK", "VARIABLES"},
 		func(l wire.LaunchSettings) []string {
-			return []string{launchScope(l), l.Account, l.Group, l.Mask, variablesText(l.Variables)}
+			return []string{l.For, l.Account, l.Group, l.Mask, variablesText(l.Variables)}
 		},
 	))
 	return parent
 }
 
 const launchPath = "/api/v1/launch-settings"
-
-// launchScope names what launch settings are for.
-func launchScope(l wire.LaunchSettings) string {
-	return farm.LaunchScope{Project: l.Project, Recipe: l.Recipe}.String()
-}
 
 func variablesText(variables map[string]string) string {
 	var parts []string
@@ -93,7 +87,7 @@ func (a *app) launchSetCommand() *cobra.Command {
 			Account: next.Account, Group: next.Group, Mask: next.Mask, Variables: next.Variables,
 		})
 		fmt.Fprintf(
-			a.out, "Launches for %s get: %s. This holds for renderers that start from now on.\n", launchScope(next),
+			a.out, "Launches for %s get: %s. This holds for renderers that start from now on.\n", next.For,
 			cmp.Or(set, "nothing of their own"),
 		)
 		return nil
@@ -113,16 +107,16 @@ func (a *app) launchDropCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		of := wire.LaunchSettings{Project: project, Recipe: recipe}
-		if !slices.ContainsFunc(all, func(l wire.LaunchSettings) bool { return l.Project == project && l.Recipe == recipe }) {
-			fmt.Fprintf(a.out, "Nothing is set for %s.\n", launchScope(of))
+		i := slices.IndexFunc(all, func(l wire.LaunchSettings) bool { return l.Project == project && l.Recipe == recipe })
+		if i < 0 {
+			fmt.Fprintln(a.out, "Nothing is set there; nothing to do.")
 			return nil
 		}
 		query := url.Values{"project": {project}, "recipe": {recipe}}
 		if err := cl.Do(ctx, http.MethodDelete, launchPath+"?"+query.Encode(), nil, nil); err != nil {
 			return err
 		}
-		fmt.Fprintf(a.out, "Nothing is set for %s any more. This holds for renderers that start from now on.\n", launchScope(of))
+		fmt.Fprintf(a.out, "Nothing is set for %s any more. This holds for renderers that start from now on.\n", all[i].For)
 		return nil
 	})
 	return c

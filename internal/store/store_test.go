@@ -558,7 +558,7 @@ func (s *Store) migrateTo(t *testing.T, version int64) {
 
 func TestDatabasesThatCannotBeOpened(t *testing.T) {
 	for url, says := range map[string]string{
-		"host=127.0.0.1 dbname=x": "must be given as a URL", "postgres://127.0.0.1:1/x?connect_timeout=2": "reaching the database", "": "must be given as a URL",
+		"host=127.0.0.1 dbname=x": "give the database as a URL", "postgres://127.0.0.1:1/x?connect_timeout=2": "reaching the database", "": "give the database as a URL",
 	} {
 		if _, err := Open(t.Context(), url); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%q: %v", url, err)

@@ -252,7 +252,7 @@ func (f *farm) dropsWhatIsSetUp() {
 	}
 	for _, c := range []struct{ want, args string }{
 		{"Nothing is set for project short any more.", "launch drop --project short"},
-		{"Nothing is set for project short.\n", "launch drop --project short"},
+		{"Nothing is set there; nothing to do.", "launch drop --project short"},
 		{"The person oona is dropped", "person drop oona"},
 		{`There is no person "oona"; nothing to do.`, "person drop oona"},
 	} {

@@ -286,7 +286,7 @@ func TestConsole(t *testing.T) {
 	c.accessible("Change")
 	c.confirm("Change it")
 	c.wait("the run is changed", func() bool { return f.run(id).Priority == "high" && f.run(id).Ceiling == "2" })
-	c.pick(`select[aria-label^="Why does a node"]`, f.run(id).Nodes[0])
+	c.pick(`select[aria-label="Ask about one node"]`, f.run(id).Nodes[0])
 	c.sees("works on it")
 
 	// Licences are counted on the page of the setup.
@@ -322,7 +322,7 @@ func TestConsole(t *testing.T) {
 	})
 
 	c.press("Cancel run")
-	c.sees("A cancelled run cannot be taken up again")
+	c.sees("A cancelled run cannot be resumed")
 	c.press("Cancel the run")
 	c.sees("cancelled by admin")
 	c.do(chromedp.KeyEvent("g"), chromedp.KeyEvent("w"), chromedp.WaitVisible(`ul[aria-label="Nodes"]`))
@@ -486,7 +486,7 @@ func TestConsoleOfNodes(t *testing.T) {
 	c.sees("vexillum join http://" + f.listen + " --key vxk_")
 	c.accessible("Keys")
 	c.press("Revoke")
-	c.sees("cannot be taken up again")
+	c.sees("cannot be restored")
 	c.confirm("Revoke it")
 	c.sees("lets nobody in any more")
 }

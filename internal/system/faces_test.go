@@ -583,7 +583,7 @@ func (c *console) setsANodeByKeyboard() {
 	// A cap beyond the machine is warned of; so is one that leaves nothing.
 	c.settled()
 	c.fill(`section[aria-label="Caps"] input`, "64")
-	c.sees("a cap of 64 caps nothing")
+	c.sees("a cap of 64 has no effect")
 
 	// Nodes are held with a reason.
 	c.press("Hold")

@@ -46,7 +46,7 @@ func TestMisuseIsRefusedInWords(t *testing.T) {
 	}{
 		{"no command of that name", []string{"rendr"}, 2, "unknown command"},
 		{"a flag that does not exist", []string{"queue", "--al"}, 2, "unknown flag"},
-		{"too many arguments", []string{"queue", "now"}, 2, "wants no arguments"},
+		{"too many arguments", []string{"queue", "now"}, 2, "needs no arguments"},
 		{
 			"an unreachable service", []string{"queue", "--token", "x", "--service", "http://" + nobody}, 3,
 			"nothing listens there",
@@ -60,7 +60,7 @@ func TestMisuseIsRefusedInWords(t *testing.T) {
 			"not a Vexillum service",
 		},
 		{"a wrong token", []string{"queue", "--token", "vxp_wrong"}, 4, "sign in first"},
-		{"an address that is none", []string{"sign-in", "ftp://farm"}, 2, "no address of a service"},
+		{"an address that is none", []string{"sign-in", "ftp://farm"}, 2, "not the address of a service"},
 		{"a wrong password", []string{"sign-in", service, "--name", "admin", "--password-file", filepath.Join(f.dir, "scenes", "odd.xyz")}, 4, "name or password is wrong"},
 
 		{"an open range", submit("--frames", "1-"), 2, "last frame is missing"},
@@ -88,7 +88,7 @@ func TestMisuseIsRefusedInWords(t *testing.T) {
 		{"no frames", submit("--frames", ""), 2, "the frame range is empty"},
 		{"flags that are missing", []string{"submit", "a.practice"}, 2, "--frames and --project must be given"},
 		{"a command that a group has not", []string{"place", "frob"}, 2, "it has drop, hold, list, mark, release, set"},
-		{"a speed that no machine has", join("--key", f.key(), "--speed", "5e-324"), 2, "a speed index lies between"},
+		{"a speed that no machine has", join("--key", f.key(), "--speed", "5e-324"), 2, "a speed index is between"},
 		{"root, as nobody has allowed it", []string{"launch", "set", "--account", "root"}, 4, "no administrator has allowed"},
 		{"too many tries", submit("--tries", "99"), 1, "tries a frame must be"},
 		{"a run that is not there", []string{"show", "nothing"}, 1, "no run called"},
@@ -113,13 +113,13 @@ func TestMisuseIsRefusedInWords(t *testing.T) {
 		{"a wrong key", join("--key", "vxk_wrong"), 4, "not known"},
 		{"a name that is taken", join("--key", f.key(), "--name", "kiln-01"), 1, "there is a node kiln-01 already"},
 		{"a name that is none", join("--key", f.key(), "--name", "Kiln 1"), 1, "not a valid node name"},
-		{"a kind that is none", join("--key", f.key(), "--kind", "tower"), 1, "rack or desk"},
+		{"a kind that is none", join("--key", f.key(), "--kind", "tower"), 1, "a rack or a desk"},
 		{"joining nobody", []string{"join", nobody, "--data", filepath.Join(t.TempDir(), "n"), "--key", "x"}, 3, "nothing listens there"},
 		{"joining another program", []string{"join", other.URL, "--data", filepath.Join(t.TempDir(), "n"), "--key", "x"}, 3, "not a Vexillum service"},
 
-		{"a place that is not whole", []string{"place", "set", "p", "--linux", "srv"}, 1, "is not a whole path"},
+		{"a place that is not whole", []string{"place", "set", "p", "--linux", "srv"}, 1, "is not an absolute path"},
 		{"a project in no place", []string{"project", "set", "p", "--scenes", "nowhere", "--frames", "frames"}, 1, `no place "nowhere"`},
-		{"a role that is none", []string{"person", "set", "nadia", "--role", "king"}, 1, "viewer, artist, wrangler or admin"},
+		{"a role that is none", []string{"person", "set", "nadia", "--role", "king"}, 1, "a viewer, an artist, a wrangler or an admin"},
 		{"the last admin", []string{"person", "set", "admin", "--role", "viewer"}, 1, "only admin"},
 		{"a key for too long", []string{"key", "new", "--for", "9999h"}, 1, "seven days"},
 	} {

@@ -202,7 +202,7 @@ func TestNamesOfRuns(t *testing.T) {
 		t.Context(), "POST", "/api/v1/runs",
 		wire.Submit{Job: "Other", Project: "gannet", Scene: "a.practice", Frames: "1"}, &r,
 	)
-	if err == nil || !strings.Contains(err.Error(), "some file systems take both names for one") {
+	if err == nil || !strings.Contains(err.Error(), "some file systems cannot tell the two names apart") {
 		t.Errorf("a job that differs in capitals: %v", err)
 	}
 	if err := f.admin.Do(t.Context(), "GET", "/api/v1/runs?name=", nil, &[]wire.Run{}); err == nil {

@@ -46,7 +46,7 @@ func TestFramesAreSentByANodeWithoutThePlace(t *testing.T) {
 	}
 
 	// What is here is not fetched again, and what is not a frame is not replaced.
-	if out, stderr, code := f.vexillum("fetch", "salt", "--to", here); code != 0 || !strings.Contains(out, "here before 20") {
+	if out, stderr, code := f.vexillum("fetch", "salt", "--to", here); code != 0 || !strings.Contains(out, "here before  20") {
 		t.Errorf("fetching again: %s%s", out, stderr)
 	}
 	note := filepath.Join(here, "salt.0003.png")

@@ -92,10 +92,10 @@ func TestWhatANodeMeasuresAndSays(t *testing.T) {
 	if out := output("kiln-01", "--itself"); !strings.Contains(out, "session open") || strings.Contains(out, "vx begin") {
 		t.Errorf("of the node itself: %s", out)
 	}
-	if out := output("kiln-01", "--search", "nobody says this"); !strings.Contains(out, "Nothing is on record") {
+	if out := output("kiln-01", "--search", "nobody says this"); !strings.Contains(out, "Nothing on record matches") {
 		t.Error(out)
 	}
-	if _, stderr, code := f.vexillum("log", "salt", "--frame", "399"); code != 1 || !strings.Contains(stderr, "nobody has rendered frame 399") {
+	if _, stderr, code := f.vexillum("log", "salt", "--frame", "399"); code != 1 || !strings.Contains(stderr, "frame 399 of this run has not been rendered yet") {
 		t.Errorf("a frame that nobody rendered: %d %s", code, stderr)
 	}
 	if n := f.count(`SELECT count(*) FROM (SELECT node, lease, seq FROM log_piece GROUP BY 1, 2, 3 HAVING count(*) > 1) t`); n != 0 {

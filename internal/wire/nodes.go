@@ -140,6 +140,7 @@ type Pool struct {
 // named. What is empty is not set; for one launch the later of farm, recipe,
 // project, and both wins.
 type LaunchSettings struct {
+	For       string            `json:"for"` // what they are for, in words
 	Project   string            `json:"project"`
 	Recipe    string            `json:"recipe"`
 	Account   string            `json:"account"` // on the nodes

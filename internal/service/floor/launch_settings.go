@@ -128,7 +128,7 @@ func (f *Floor) LaunchSettings(ctx context.Context) ([]wire.LaunchSettings, erro
 
 func launchSettingsView(of farm.LaunchScope, e farm.LaunchSettings) wire.LaunchSettings {
 	v := wire.LaunchSettings{
-		Project: of.Project, Recipe: of.Recipe, Account: e.Account, Group: e.Group, Mask: e.Mask,
+		For: of.String(), Project: of.Project, Recipe: of.Recipe, Account: e.Account, Group: e.Group, Mask: e.Mask,
 		Variables: map[string]string{}, Etag: e.Etag(),
 	}
 	maps.Copy(v.Variables, e.Variables)

@@ -51,7 +51,7 @@ export function AskToSteer({ what, runs, onDone }: { what: "hold" | "cancel"; ru
     ) : (
       <>
         {flying > 0 ? `${countFramesText(flying)} in flight will be thrown away. ` : ""}
-        {done > 0 ? `The ${countFramesText(done)} that ${done === 1 ? "is" : "are"} done stay${done === 1 ? "s" : ""} where ${done === 1 ? "it is" : "they are"}. ` : ""}A cancelled run cannot be taken up again.
+        {done > 0 ? `The ${countFramesText(done)} that ${done === 1 ? "is" : "are"} done stay${done === 1 ? "s" : ""} where ${done === 1 ? "it is" : "they are"}. ` : ""}A cancelled run cannot be resumed.
       </>
     );
   return (
