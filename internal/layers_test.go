@@ -26,6 +26,7 @@ var below = map[string][]string{
 	"core/play":       {"core/deal", "core/farm", "core/frames", "core/hours", "core/pace", "core/span", "core/triage"},
 	"core/drill":      {"core/deal", "core/farm", "core/frames", "core/pace", "core/play"},
 	"core/accept":     {"core/farm", "core/frames", "core/triage"},
+	"core/engine":     {"core/accept", "core/deal", "core/farm", "core/frames", "core/pace", "core/triage"},
 	"core/health":     {},
 	"core/span":       {},
 	"plainfile":       {},
@@ -56,7 +57,7 @@ var below = map[string][]string{
 		"core/farm", "service/lead", "store",
 	},
 	"service/floor": {
-		"core/accept", "core/deal", "core/farm", "core/forecast", "core/frames", "core/health", "core/hours", "core/pace", "core/trait", "core/triage", "drillfile", "recipe", "wire",
+		"core/accept", "core/deal", "core/engine", "core/farm", "core/forecast", "core/frames", "core/health", "core/hours", "core/pace", "core/trait", "core/triage", "drillfile", "recipe", "wire",
 	},
 	"service": {
 		"core/accept", "core/farm", "core/forecast", "core/frames", "core/pace", "core/span", "launcher", "plainfile", "publish", "recipe", "selftest", "service/floor", "service/gauge", "service/lead", "service/ledger", "service/logbook", "store", "wire",

@@ -133,7 +133,7 @@ func (f *Floor) Act(ctx context.Context, in wire.NodeAct, by farm.Person) (wire.
 			}
 		}
 		if !in.DryRun && in.Do == "restart" {
-			f.reorder = true
+			f.e.Reorder()
 		}
 		out.Sentence = actSentence(in, do.past, len(picked), changed, flying)
 		return nil
@@ -177,17 +177,8 @@ func plural(n int, what string) string {
 }
 
 // flying returns how many frames a node has begun.
-func (t *turn) flying(n *farm.Node) (frames int) {
-	l := t.f.live[n.ID]
-	if l == nil {
-		return 0
-	}
-	for lease, p := range l.progress {
-		if held := t.s.Lease(lease); held != nil && held.Open() && p.Frame != nil {
-			frames++
-		}
-	}
-	return frames
+func (t *turn) flying(n *farm.Node) int {
+	return t.f.e.FramesInFlight(n.ID)
 }
 
 // meanwhile tells what becomes of the frames that a node has begun.

@@ -45,10 +45,14 @@ func crowdedFloor(b *testing.B, nodes int) *Floor {
 	}
 	m.Observe(s.Runs[1], s.Nodes[1], 1, farm.FrameAccepted{Run: 1, Frame: 1, RenderSeconds: 10, StartupSeconds: 1})
 	f := New(Options{State: s, Pace: m, Recipes: book, Log: slog.New(slog.DiscardHandler), Now: time.Now, Version: "0.1.0", Active: wire.Active{}})
+	f.e.Begin(now)
 	for id, l := range f.live {
 		frame := 1 + 10*(int(id)-1)
-		l.progress = map[farm.LeaseID]Progress{farm.LeaseID(id): {Frame: &frame, Phase: "rendering"}}
+		f.e.Beat(id, map[farm.LeaseID]Progress{farm.LeaseID(id): {Frame: &frame, Phase: "rendering"}}, -1)
 		l.signs.DiskFree = -1
+	}
+	if _, err := f.e.Finish(); err != nil {
+		b.Fatal(err)
 	}
 	return f
 }

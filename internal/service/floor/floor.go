@@ -14,8 +14,8 @@ import (
 	"sync/atomic"
 	"time"
 
-	"vexillum/internal/core/accept"
 	"vexillum/internal/core/deal"
+	"vexillum/internal/core/engine"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/forecast"
 	"vexillum/internal/core/frames"
@@ -72,17 +72,15 @@ type Floor struct {
 	took func(what fmt.Stringer, took time.Duration) // hears how long decisions take; for tests, may be nil
 
 	// What follows belongs to the loop alone.
-	s         *farm.State
-	m         *pace.Model
-	dealer    *deal.Dealer
+	e         *engine.Engine
+	s         *farm.State  // of the engine, to be read
+	m         *pace.Model  // likewise
+	dealer    *deal.Dealer // likewise
 	committer Committer
 	live      map[farm.NodeID]*liveNode
 	newest    map[farm.RunID]Newest
-	asks      map[farm.NodeID]*waitingAsk
+	waiters   map[farm.NodeID]*waiter
 	orders    map[farm.NodeID]*waitingOrder
-	redeal    bool                  // something changed that may give a waiting node work
-	reorder   bool                  // something changed that may stop a lease
-	takeBack  bool                  // something failed, so that a node may have to give back what it has not begun
 	blocks    map[farm.RunID]blocky // how runs of very many stretches are shown
 	finished  rate
 	dirty     dirt
@@ -91,9 +89,7 @@ type Floor struct {
 	away      map[string]string // places that are not there, with why
 	shown     *shown            // to followers; nil while there are none
 	lastTick  time.Time
-	questions int64 // asked about trims
 
-	deliveries map[accept.Delivery]watched
 	forged     map[forgery]bool
 	forecasts  map[farm.RunID]told
 	foretold   map[farm.RunID]forecast.Finish // by plays
@@ -117,23 +113,25 @@ func New(o Options) *Floor {
 		recipes: o.Recipes, log: o.Log, now: o.Now, active: o.Active, version: o.Version, closed: o.Closed,
 		s: o.State, m: o.Pace, committer: o.Committer,
 		live: map[farm.NodeID]*liveNode{}, newest: o.Newest,
-		asks: map[farm.NodeID]*waitingAsk{}, orders: map[farm.NodeID]*waitingOrder{},
+		waiters: map[farm.NodeID]*waiter{}, orders: map[farm.NodeID]*waitingOrder{},
 		listeners: map[*Listener]struct{}{}, followers: map[*Follower]struct{}{}, dirty: newDirt(), forged: map[forgery]bool{}, forecasts: map[farm.RunID]told{}, blocks: map[farm.RunID]blocky{},
 	}
 	f.s.Missing = map[string]bool{}
 	for _, run := range f.s.Queue() {
 		f.s.Missing[run.Spec.Recipe] = f.s.Missing[run.Spec.Recipe] || f.recipes[run.Spec.Recipe] == nil
 	}
-	f.dealer = deal.New(f.s, f.m, f.sight)
-	f.dealer.Waits(func(id farm.NodeID) bool { return f.asks[id] != nil })
-	f.dealer.Recall(o.Received)
 	if f.newest == nil {
 		f.newest = map[farm.RunID]Newest{}
 	}
 	now := f.now()
 	f.lastTick = now
-	for id := range f.s.Nodes { // all clocks start afresh
-		f.live[id] = &liveNode{seen: now}
+	f.e = engine.New(engine.Options{
+		State: o.State, Pace: o.Pace, Epoch: o.Active.Epoch, Applied: f.applied, TrimPause: trimPause, LookPause: time.Second,
+	}, now)
+	f.dealer = f.e.Dealer()
+	f.dealer.Recall(o.Received)
+	for id := range f.s.Nodes {
+		f.live[id] = &liveNode{}
 	}
 	f.finished.recall(o.FinishedSince, o.Finished)
 	f.publishAccess()
@@ -153,27 +151,12 @@ type command struct {
 // are applied at once and committed with the batch; a command must have made
 // all its checks before the first of them.
 type turn struct {
-	f       *Floor
-	s       *farm.State
-	now     time.Time
-	records []farm.Record
-	answers []func() // to be given after the commit, besides the command's own
-	broken  error
+	f   *Floor
+	s   *farm.State
+	now time.Time
 }
 
-func (t *turn) append(records ...farm.Record) {
-	for _, r := range records {
-		if t.broken != nil {
-			return
-		}
-		if err := t.s.Apply(r); err != nil {
-			t.broken = err
-			return
-		}
-		t.records = append(t.records, r)
-		t.f.learn(r)
-	}
-}
+func (t *turn) append(records ...farm.Record) { t.f.e.Append(records...) }
 
 // do sends a command through the loop and waits until what it decided is
 // committed.
@@ -218,9 +201,10 @@ func (f *Floor) Run(ctx context.Context) error {
 	defer tick.Stop()
 	tell := time.NewTicker(tellEvery)
 	defer tell.Stop()
+	again := false
 	for {
 		var first *command
-		if !f.redeal {
+		if !again {
 			select {
 			case <-ctx.Done():
 				return nil
@@ -234,17 +218,19 @@ func (f *Floor) Run(ctx context.Context) error {
 				continue
 			}
 		}
-		if err := f.batch(first); err != nil {
+		var err error
+		if again, err = f.batch(first); err != nil {
 			return err
 		}
 	}
 }
 
 // batch decides as many commands as wait, commits what they decided together,
-// and answers them.
-func (f *Floor) batch(first *command) error {
+// and answers them. again says that there is more to decide at once.
+func (f *Floor) batch(first *command) (again bool, err error) {
 	t := &turn{f: f, s: f.s, now: f.now()}
-	var answered []*command
+	f.e.Begin(t.now)
+	var decided []*command
 	decide := func(c *command) {
 		if !c.taken.CompareAndSwap(false, true) {
 			return
@@ -252,12 +238,12 @@ func (f *Floor) batch(first *command) error {
 		began := time.Now()
 		c.err = c.decide(t)
 		f.watch(c.what, began)
-		answered = append(answered, c)
+		decided = append(decided, c)
 	}
 	if first != nil {
 		decide(first)
 	}
-	for len(answered) < maxBatch && t.broken == nil {
+	for len(decided) < maxBatch && f.e.Err() == nil {
 		select {
 		case c := <-f.commands:
 			decide(c)
@@ -266,42 +252,42 @@ func (f *Floor) batch(first *command) error {
 		}
 		break
 	}
-	if f.takeBack && t.broken == nil { // at once: who spoils frames spoils them fast
-		f.takeBack = false
-		for _, cut := range f.dealer.Yield(t.now) {
-			f.question(t, cut, 0)
-		}
-	}
 	began := time.Now()
-	answers := append(t.answers, f.dealToWaiting(t)...)
+	out, err := f.e.Finish()
 	f.watch(step("deal to those that wait"), began)
-	if t.broken == nil {
-		f.settle(t)
+	if err == nil {
+		err = f.checkpoint(&out, t.now)
 	}
-	if t.broken != nil {
-		return fmt.Errorf("a decision contradicts the farm: %w", t.broken)
+	if err != nil {
+		return false, fmt.Errorf("a decision contradicts the farm: %w", err)
 	}
-	if len(t.records) > 0 {
-		if err := f.committer.Commit(t.records); err != nil {
-			return err
+	answers := make([]Answer, len(out.Answers))
+	for i, a := range out.Answers {
+		answers[i] = f.answerView(a)
+	}
+	if len(out.Records) > 0 {
+		if err := f.committer.Commit(out.Records); err != nil {
+			return false, err
 		}
-		f.dirty.records(t.records)
-		f.publishAccessIf(t.records)
-		f.tellClosed(t.records)
+		f.dirty.records(out.Records)
+		f.publishAccessIf(out.Records)
+		f.tellClosed(out.Records)
 	} else if err := f.committer.Confirm(); err != nil {
-		return err
+		return false, err
 	}
-	for _, c := range answered {
+	for _, c := range decided {
 		close(c.done)
 	}
-	for _, answer := range answers {
-		answer()
+	for i, a := range out.Answers {
+		if w := f.waiters[a.Node]; w != nil && w.number == a.Number {
+			delete(f.waiters, a.Node)
+			w.reply <- answers[i]
+		}
 	}
-	if f.reorder {
-		f.reorder = false
+	if out.Orders {
 		f.answerOrders()
 	}
-	return nil
+	return out.Again, nil
 }
 
 func (f *Floor) tellClosed(records []farm.Record) {
@@ -312,34 +298,13 @@ func (f *Floor) tellClosed(records []farm.Record) {
 	}
 }
 
-// learn notes what a Record means for the parts of the floor that are not
-// State.
-func (f *Floor) learn(r farm.Record) {
+// applied notes what a Record means for what this room shows.
+func (f *Floor) applied(r farm.Record) {
 	switch r := r.(type) {
-	case farm.RunSubmitted, farm.PlaceSet, farm.LicenceSet, farm.RunSet, farm.LeaseTrimmed, farm.FramesRetried, farm.FramesRedone, farm.NodeReach, farm.DeliveryLost, farm.PoolSet, farm.LaunchSettingsSet:
-		f.redeal = true
-	case farm.FrameFailed:
-		f.redeal, f.takeBack = true, true
-	case farm.NodeDuty, farm.NodeHealth, farm.NodeSet, farm.StaySet:
-		f.redeal, f.reorder = true, true
-	case farm.RunMoved:
-		f.redeal, f.reorder = true, true
-		if r.State.Closed() {
-			f.m.Close(f.s.Runs[r.Run])
-			f.dealer.Forget(r.Run)
-		}
-	case farm.LeaseEnded:
-		f.redeal, f.reorder = true, true
-		if l := f.live[r.Node]; l != nil {
-			delete(l.progress, r.Lease)
-			delete(l.advanced, r.Lease)
-			delete(l.rests, r.Lease)
-		}
 	case farm.NodeEnrolled, farm.NodeAnnounced:
-		f.live[r.About().Node] = &liveNode{seen: r.About().At}
+		f.live[r.About().Node] = &liveNode{}
 	case farm.NodeRetired:
 		f.dropWaiting(r.Node)
-		f.redeal = true
 	case farm.NodeStarted:
 		var starts []time.Time
 		var killed health.Killed
@@ -347,34 +312,10 @@ func (f *Floor) learn(r farm.Record) {
 			starts, killed = l.starts[max(0, len(l.starts)-mostStarts):], l.killed
 		}
 		f.live[r.Node] = &liveNode{
-			seen: r.At, starts: append(starts, r.At), killed: killed, signs: Signs{DiskFree: -1, MemoryFree: -1},
-		}
-		f.redeal, f.reorder = true, true
-	case farm.FrameAccepted:
-		if n := f.s.Nodes[r.Node]; n != nil {
-			part := 1.0
-			if l := f.s.Lease(r.Lease); l != nil {
-				part = n.Part(l.Share)
-			}
-			run := f.s.Runs[r.Run]
-			f.m.Observe(run, n, part, r)
-			f.dealer.Receive(run.Spec.Project, run.Spec.Owner, r.RenderSeconds*part*f.m.SpeedFor(n, run), r.At)
-			f.reorder = f.reorder || run.Races() > 0 // who raced for the frame may stop
-			if len(f.asks) > 0 && !run.ToDo.Empty() && deal.Reconsider(f.m.Seen(run.ID)) {
-				f.redeal = true // nodes that were passed over may be of use, as it is known now
-			}
-		}
-		if l := f.live[r.Node]; l != nil {
-			if l.advanced == nil {
-				l.advanced = map[farm.LeaseID]time.Time{}
-			}
-			l.advanced[r.Lease] = r.At
+			starts: append(starts, r.At), killed: killed, signs: Signs{DiskFree: -1, MemoryFree: -1},
 		}
 	case farm.FrameDone:
 		f.newest[r.Run] = Newest{Frame: r.Frame, At: r.At}
-		if run := f.s.Runs[r.Run]; run.Done.Len() == 1 || run.Spec.Wait && !run.Terms.Scouted {
-			f.redeal = true // the crowd may join
-		}
 		f.finished.add(r.At)
 	}
 }
@@ -405,71 +346,42 @@ func (f *Floor) TookOver(ctx context.Context, before, why string) error {
 	})
 }
 
-// settle closes runs that have nothing left to do and keeps long ones whole
-// from time to time.
-func (f *Floor) settle(t *turn) {
-	touched := map[farm.RunID]bool{}
-	for _, r := range t.records {
+// checkpoint keeps the done set of runs whole from time to time, and when they
+// close: so a start reads few frames one by one.
+func (f *Floor) checkpoint(out *engine.Batch, now time.Time) error {
+	closed := map[farm.RunID]bool{}
+	for _, r := range out.Records {
 		if id := r.About().Run; id != 0 {
-			touched[id] = true
+			moved, ok := r.(farm.RunMoved)
+			closed[id] = closed[id] || ok && moved.State.Closed()
 		}
 	}
-	for id := range touched {
-		run := t.s.Runs[id]
-		if run == nil {
+	for id := range closed {
+		run := f.s.Runs[id]
+		if run == nil || run.Done.Stretches() > keepMost {
 			continue
 		}
-		keep := run.SinceCheckpoint >= max(keepEvery, run.Done.Stretches()/keepPart)
-		if deal.Scouted(run) {
-			t.append(farm.RunMoved{Run: id, State: farm.RunHeld, Reason: fmt.Sprintf("its scouts are rendered (frames %s): look at them", run.Spec.Scouts), At: t.now})
-		}
-		if !run.State.Closed() {
-			if state, settled := run.Settled(); settled {
-				if run.OpenCount() > 0 {
-					continue // a node will say when its renderer is gone
-				}
-				t.append(farm.RunMoved{Run: id, State: state, Reason: closingReason(run, state), At: t.now})
-				keep = true
+		if closed[id] || run.SinceCheckpoint >= max(keepEvery, run.Done.Stretches()/keepPart) {
+			kept := farm.RunKept{Run: id, Done: run.Done.Multirange(), Seq: f.s.Seq, At: now}
+			if err := f.s.Apply(kept); err != nil {
+				return err
 			}
-		}
-		if keep && run.Done.Stretches() <= keepMost {
-			t.append(farm.RunKept{Run: id, Done: run.Done.Multirange(), Seq: t.s.Seq, At: t.now})
+			out.Records = append(out.Records, kept)
 		}
 	}
+	return nil
 }
 
-// allParked says of a run that has no good picture what became of its frames.
-func allParked(n int) string {
-	if n == 1 {
-		return "its only frame is parked"
+// tick runs every second.
+func (f *Floor) tick(t *turn) error {
+	if gap := t.now.Sub(f.lastTick); gap > longestTick { // it was this service that did not listen
+		f.e.Resumed(gap)
 	}
-	return fmt.Sprintf("all %d frames are parked", n)
+	f.lastTick = t.now
+	f.e.Tick()
+	return nil
 }
 
-func areDone(n int) string {
-	if n == 1 {
-		return "1 frame is"
-	}
-	return fmt.Sprintf("%d frames are", n)
-}
-
-func are(n int) string {
-	if n == 1 {
-		return "1 is"
-	}
-	return fmt.Sprintf("%d are", n)
-}
-
-func closingReason(run *farm.Run, state farm.RunState) string {
-	switch state {
-	case farm.RunDone:
-		if run.Done.Len() == 1 {
-			return "its frame is done"
-		}
-		return fmt.Sprintf("all %d frames are done", run.Done.Len())
-	case farm.RunGaps:
-		return fmt.Sprintf("%s done, %s parked: %s", areDone(run.Done.Len()), are(run.Parked.Len()), run.Parked.Brief())
-	default:
-		return allParked(run.Parked.Len())
-	}
-}
+// longestTick is the time between two ticks beyond which this process itself
+// must have stood still.
+const longestTick = 3 * time.Second

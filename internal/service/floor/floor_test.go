@@ -197,7 +197,7 @@ func TestAnAskThatNobodyAnswersEnds(t *testing.T) {
 		if err != nil || a.Lease() != nil || !strings.Contains(a.Why, "queue is empty") {
 			t.Errorf("%+v, %v", a, err)
 		}
-		if len(w.Floor.asks) != 0 {
+		if len(w.Floor.waiters) != 0 || w.Floor.e.Waits(n) {
 			t.Error("the ask is still waiting")
 		}
 	})

@@ -15,7 +15,7 @@ import (
 // Position returns the live farm as plays of what comes next need it.
 func (f *Floor) Position(ctx context.Context) (p *forecast.Position, err error) {
 	err = f.do(ctx, func(t *turn) error {
-		p = forecast.Take(t.s, f.m, f.sight, f.dealer.Lately(), t.now)
+		p = forecast.Take(t.s, f.m, f.e.Sight, f.dealer.Lately(), t.now)
 		return nil
 	})
 	return p, err
@@ -165,7 +165,7 @@ func (f *Floor) Foresee(
 			moved.Put = put
 			changed[other] = moved
 		}
-		out.Before = forecast.Take(t.s, f.m, f.sight, f.dealer.Lately(), t.now)
+		out.Before = forecast.Take(t.s, f.m, f.e.Sight, f.dealer.Lately(), t.now)
 		out.After = out.Before.With(changed)
 		out.Names = map[farm.RunID]string{}
 		for _, run := range t.s.Queue() {

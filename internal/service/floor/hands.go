@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"vexillum/internal/core/deal"
+	"vexillum/internal/core/engine"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/triage"
 	"vexillum/internal/wire"
@@ -29,7 +30,7 @@ func (f *Floor) needHands(now time.Time) []wire.NeedHand {
 		name := run.Spec.Name()
 		switch n := run.Parked.Len(); {
 		case run.State == farm.RunFailed:
-			v.Kind, v.Sentence = "failed", fmt.Sprintf("%s has failed: %s.", name, allParked(n))
+			v.Kind, v.Sentence = "failed", fmt.Sprintf("%s has failed: %s.", name, engine.ClosingReason(run, run.State))
 		case n == 1:
 			v.Sentence = fmt.Sprintf("%s: frame %d is parked, the rest goes on.", name, run.Parked.First())
 		default:
@@ -74,7 +75,7 @@ func (f *Floor) needHands(now time.Time) []wire.NeedHand {
 	out = append(out, f.undelivered()...)
 	out = append(out, f.risks(now)...)
 	out = append(out, f.scouted()...)
-	until, hushed := f.hush(now)
+	until, hushed := f.e.MassOutage()
 	if hushed > 0 {
 		out = append(out, wire.NeedHand{
 			Kind: "hush", Action: "look", Sentence: fmt.Sprintf("%d nodes fell silent together: the network or the service is to blame, not the nodes.", hushed),
@@ -84,7 +85,7 @@ func (f *Floor) needHands(now time.Time) []wire.NeedHand {
 		})
 	}
 	for _, n := range f.s.Nodes {
-		if n.Reach != farm.Silent || n.Session == 0 || !n.RetiredAt.IsZero() || hushed > 0 && f.live[n.ID].fell {
+		if n.Reach != farm.Silent || n.Session == 0 || !n.RetiredAt.IsZero() || hushed > 0 && f.e.FellSilent(n.ID) {
 			continue
 		}
 		v := wire.NeedHand{Kind: "silent", Node: int64(n.ID), Action: "look"}
@@ -110,8 +111,8 @@ func (f *Floor) undelivered() []wire.NeedHand {
 	waiting := map[string][]string{} // nodes by frame place
 	trouble := map[string]string{}
 	var out []wire.NeedHand
-	for id, l := range f.live {
-		for lease, p := range l.progress {
+	for id := range f.live {
+		for lease, p := range f.e.Progress(id) {
 			held := f.s.Lease(lease)
 			if held == nil || f.s.Nodes[id].Reach != farm.Online {
 				continue
@@ -212,11 +213,7 @@ func (f *Floor) waits(run *farm.Run, frame *int) string {
 	var nodes []string
 	why := ""
 	for l := range run.OpenLeases {
-		live := f.live[l.Node]
-		if live == nil {
-			continue
-		}
-		p := live.progress[l.ID]
+		p := f.e.Progress(l.Node)[l.ID]
 		if p.Trouble == "" || frame != nil && !l.Left.Has(*frame) && run.Delivering[*frame].Node != l.Node {
 			continue
 		}

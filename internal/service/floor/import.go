@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 
+	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/wire"
 )
@@ -67,7 +68,7 @@ func (f *Floor) Import(ctx context.Context, list []Listed, dryRun bool, by farm.
 		if !dryRun && len(records) > 0 {
 			t.append(records...)
 			t.append(farm.Audited{Actor: by.Name, Action: "import nodes", Subject: "farm", To: out.Sentence, At: t.now})
-			f.dutyNow(t)
+			t.append(deal.Duty(t.s, t.now)...)
 		}
 		return nil
 	})

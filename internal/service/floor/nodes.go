@@ -7,43 +7,24 @@ import (
 	"strings"
 	"time"
 
-	"vexillum/internal/core/accept"
-	"vexillum/internal/core/deal"
+	"vexillum/internal/core/engine"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/health"
 )
 
-// liveNode is what is known of a node just now and is not kept.
+// liveNode is what pages show of a node just now and is not kept.
 type liveNode struct {
-	seen      time.Time
-	fell      bool // silent without having said that it leaves
-	freed     bool // silent for so long that all was taken from it
 	processor float64
 	memory    float64
 	signs     Signs
 	starts    []time.Time // of its node process, that this service saw
 	killed    health.Killed
-	progress  map[farm.LeaseID]Progress
-	missing   map[farm.LeaseID]absence   // open leases that its last signs of life did not name
-	trim      *question                  // that the node has not answered
-	rests     map[farm.LeaseID]time.Time // until when a lease is not trimmed again
-	advanced  map[farm.LeaseID]time.Time // when a lease's last frame was accepted
-	restart   int64                      // session that shall start its node process anew
-	answered  int64                      // number of the newest ask of the session that was answered
+	restart   int64 // session that shall start its node process anew
 }
 
 // Progress is how far a node is with a lease.
-type Progress struct {
-	Frame       *int
-	Phase       string
-	Fraction    float64
-	Since       time.Time // of the frame and phase
-	Verifying   []int
-	Trouble     string // why frames wait to be delivered
-	Full        string // why no further frame is begun
-	MemoryBytes int64  // that its processes have
-}
+type Progress = engine.Progress
 
 // Enrolment asks to make a machine a node.
 type Enrolment struct {
@@ -114,7 +95,7 @@ func (t *turn) hasToken(id farm.NodeID) bool {
 // joinPools puts a node that has just enrolled into the pools of its key.
 func (t *turn) joinPools(id farm.NodeID, key *farm.Key) {
 	n := t.s.Nodes[id]
-	if n == nil || t.broken != nil {
+	if n == nil || t.f.e.Err() != nil {
 		return
 	}
 	next := n.Settings
@@ -147,8 +128,7 @@ func (f *Floor) Start(ctx context.Context, id farm.NodeID, facts farm.Facts, hol
 		if n == nil || !n.RetiredAt.IsZero() {
 			return refuse(NotFound, "", "this node does not exist any more; enrol the machine again")
 		}
-		records, keep := accept.Start(t.s, n, facts, holding, t.now)
-		t.append(records...)
+		keep := f.e.Start(id, facts, holding)
 		out = Session{Name: n.Name, Number: n.Session, Keep: map[farm.LeaseID]frames.Set{}, Caps: n.Settings.Caps, Set: n.Version}
 		for _, l := range keep {
 			out.Keep[l] = t.s.Lease(l).Left
@@ -198,20 +178,12 @@ func (t *turn) session(id farm.NodeID, session int64) (*farm.Node, error) {
 	if n.Session != session {
 		return nil, refuse(Conflict, "session", "a newer node process of %s is running; this one must stop", n.Name)
 	}
-	l := t.f.live[id]
-	l.seen, l.fell, l.freed = t.now, false, false
-	if n.Reach != farm.Online {
-		t.append(farm.NodeReach{Node: id, Reach: farm.Online, Reason: n.Name + " is heard from again", At: t.now})
-	}
+	t.f.e.Hear(id)
 	return n, nil
 }
 
-// Order tells a node to end a lease.
-type Order struct {
-	Lease  farm.LeaseID
-	Now    bool // at once; otherwise when the frame in flight is finished
-	Reason string
-}
+// Order ends a lease on its node.
+type Order = engine.Order
 
 type waitingOrder struct {
 	leases  []farm.LeaseID
@@ -268,28 +240,11 @@ func (f *Floor) Orders(ctx context.Context, id farm.NodeID, session int64, lease
 }
 
 func (f *Floor) ordersFor(node farm.NodeID, w *waitingOrder) Orders {
-	var orders []Order
 	n := f.s.Nodes[node]
-	for _, id := range w.leases {
-		l := f.s.Lease(id)
-		switch {
-		case l == nil:
-			orders = append(orders, Order{Lease: id, Now: true, Reason: "its run has ended"})
-		case !l.Open():
-			orders = append(orders, Order{Lease: id, Now: true, Reason: "the lease has ended"})
-		case l.Beaten && l.Left.Empty():
-			orders = append(orders, Order{Lease: id, Now: true, Reason: "another node finished its last frame first"})
-		case f.s.Runs[l.Run].State == farm.RunHeld:
-			orders = append(orders, Order{Lease: id, Reason: "the run is held"})
-		case deal.HeldWith(f.s, n, f.s.Runs[l.Run]) != "":
-			orders = append(orders, Order{Lease: id, Reason: deal.HeldWith(f.s, n, f.s.Runs[l.Run])})
-		case n.Duty != farm.OnDuty:
-			orders = append(orders, Order{Lease: id, Now: n.DutyNow, Reason: n.Name + " is " + string(n.Duty)})
-		case n.Health == farm.Sidelined:
-			orders = append(orders, Order{Lease: id, Reason: n.Name + " is sidelined"})
-		}
+	out := Orders{Stop: f.e.Orders(node, w.leases)}
+	if trim, asked := f.e.TrimFor(node, w.leases); asked {
+		out.Trim = []Trim{trim}
 	}
-	out := Orders{Stop: orders, Trim: f.trimFor(node, w.leases)}
 	if w.caps < n.Version {
 		caps := n.Settings.Caps
 		out.Caps, out.Set = &caps, n.Version
@@ -311,7 +266,7 @@ func (f *Floor) answerOrders() {
 
 // dropWaiting lets go of what an older session of a node waits for.
 func (f *Floor) dropWaiting(id farm.NodeID) {
-	f.dropAsk(id)
+	f.dropWaiter(id)
 	if w := f.orders[id]; w != nil {
 		delete(f.orders, id)
 		w.reply <- Orders{}
@@ -348,40 +303,24 @@ func (f *Floor) Beat(ctx context.Context, id farm.NodeID, session int64, b Beat)
 		if !b.Signs.Now.IsZero() {
 			l.signs.ClockOff = b.Signs.Now.Sub(t.now)
 		}
-		t.inventory(l, id, b.Leases)
-		for lease, p := range b.Leases {
-			old := l.progress[lease]
-			p.Since = t.now
-			if old.Phase == p.Phase && sameFrame(old.Frame, p.Frame) {
-				p.Since = old.Since
-			}
-			b.Leases[lease] = p
-		}
-		l.progress = b.Leases
 		f.dirty.node(n.ID)
 		for lease := range b.Leases {
 			if l := t.s.Lease(lease); l != nil {
 				f.dirty.run(l.Run)
 			}
 		}
-		f.remeasure(t, id, b)
+		f.e.Beat(id, b.Leases, b.Signs.MemoryFree)
 		return nil
 	})
 }
 
-func sameFrame(a, b *int) bool { return a == b || a != nil && b != nil && *a == *b }
-
 // Leave says that a node process ends; its work is dealt anew.
 func (f *Floor) Leave(ctx context.Context, id farm.NodeID, session int64, reason string) error {
 	return f.do(ctx, func(t *turn) error {
-		n, err := t.session(id, session)
-		if err != nil {
+		if _, err := t.session(id, session); err != nil {
 			return err
 		}
-		t.append(accept.Release(t.s, id, nil, fmt.Sprintf("the node process of %s ended: %s", n.Name, reason), t.now)...)
-		t.append(farm.NodeReach{
-			Node: id, Reach: farm.Away, Reason: fmt.Sprintf("%s has left: %s", n.Name, reason), At: t.now,
-		})
+		f.e.Leave(id, reason)
 		f.dropWaiting(id)
 		return nil
 	})

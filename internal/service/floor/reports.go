@@ -18,8 +18,7 @@ func (f *Floor) Report(ctx context.Context, id farm.NodeID, session int64, repor
 			return err
 		}
 		for _, r := range reports {
-			records, verdict := accept.Take(t.s, id, r, t.now)
-			t.append(records...)
+			verdict := f.e.Report(id, r)
 			verdicts = append(verdicts, verdict)
 			if verdict.Forged {
 				t.forged(id, r.Lease, "refuse report", verdict.Why)
@@ -133,7 +132,7 @@ func (f *Floor) Delivering(ctx context.Context, id farm.NodeID, lease farm.Lease
 		if !ok || d.Node != id || d.Hash != hash {
 			return refuse(Conflict, "hash", "frame %d of %s is not to be delivered by this node with this hash; report it good first", frame, run.Spec.Name())
 		}
-		t.f.live[id].seen = t.now
+		t.f.e.Seen(id)
 		out = Delivery{
 			Spec: run.Spec, Hash: d.Hash, Bytes: d.Bytes, Files: d.Files, Replace: run.Redo.Has(frame),
 			Env: t.s.LaunchSettingsFor(run.Spec.Project, run.Spec.Recipe),

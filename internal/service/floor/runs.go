@@ -390,7 +390,7 @@ func (f *Floor) Steer(ctx context.Context, id farm.RunID, what Steering, how How
 		if run == nil {
 			return refuse(NotFound, "run", "there is no run %d", id)
 		}
-		name := run.Spec.Name()
+		name, decided := run.Spec.Name(), f.e.Decided()
 		if run.Spec.Owner != by.Name && !by.Role.Allows(farm.Wrangler) {
 			return refuse(Forbidden, "", "%s belongs to %s; only a wrangler may %s it", name, run.Spec.Owner, what)
 		}
@@ -444,7 +444,7 @@ func (f *Floor) Steer(ctx context.Context, id farm.RunID, what Steering, how How
 			}
 			t.append(farm.FramesRetried{Run: id, Frames: parked, Reason: fmt.Sprintf("%s asked for frames %s to be tried again", by.Name, parked), At: t.now})
 		}
-		if len(t.records) > 0 {
+		if f.e.Decided() > decided {
 			t.append(farm.Audited{Actor: by.Name, Action: string(what) + " run", Subject: name, From: string(before), To: string(run.State), Run: id, At: t.now})
 		}
 		view = f.runView(run, t.now)

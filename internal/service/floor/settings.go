@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/hours"
 	"vexillum/internal/wire"
@@ -81,7 +82,7 @@ func (f *Floor) change(ctx context.Context, in wire.NodeChange, week *hours.Hour
 		out.Sentence = actSentence(wire.NodeAct{Do: "set", DryRun: in.DryRun}, "changed", len(picked), changed, 0)
 		if !in.DryRun {
 			t.append(records...)
-			f.dutyNow(t)
+			t.append(deal.Duty(t.s, t.now)...)
 		}
 		return nil
 	})

@@ -249,11 +249,7 @@ func (f *Floor) runView(run *farm.Run, now time.Time) wire.Run {
 			at[l.Node] = true
 			v.Nodes = append(v.Nodes, f.s.NodeName(l.Node))
 		}
-		live := f.live[l.Node]
-		if live == nil {
-			continue
-		}
-		p := live.progress[l.ID]
+		p := f.e.Progress(l.Node)[l.ID]
 		for _, frame := range p.Verifying {
 			if l.Left.Has(frame) {
 				verifying = append(verifying, one(frame))
@@ -318,10 +314,10 @@ func (f *Floor) forecast(run *farm.Run, now time.Time) wire.Forecast {
 func (f *Floor) reckon(run *farm.Run, now time.Time) wire.Forecast {
 	finish := forecast.Run(f.s, f.m, run, func(id farm.LeaseID) float64 {
 		l := f.s.Lease(id)
-		if l == nil || f.live[l.Node] == nil {
+		if l == nil {
 			return 0
 		}
-		return f.live[l.Node].progress[id].Fraction
+		return f.e.Progress(l.Node)[id].Fraction
 	}, now)
 	return wire.Forecast{Known: finish.Known, Median: instant(finish.Median), Late: instant(finish.Late), Why: finish.Why}
 }
@@ -376,7 +372,7 @@ func (f *Floor) nodeView(n *farm.Node, now time.Time) wire.Node {
 		}
 	}
 	for _, l := range f.s.LeasesOf(n.ID) {
-		p := live.progress[l.ID]
+		p := f.e.Progress(n.ID)[l.ID]
 		w := wire.Work{
 			Run: int64(l.Run), RunName: f.s.Runs[l.Run].Spec.Name(), Lease: int64(l.ID), Frames: l.Left.String(), Share: ShareView(l.Share),
 			Frame: p.Frame, Phase: p.Phase, Fraction: hundredths(p.Fraction), Since: p.Since, MemoryBytes: inSteps(p.MemoryBytes),

@@ -1,0 +1,44 @@
+package engine
+
+import (
+	"vexillum/internal/core/deal"
+	"vexillum/internal/core/farm"
+)
+
+// Order ends a lease on its node.
+type Order struct {
+	Lease  farm.LeaseID
+	Now    bool // at once; otherwise when the frame in flight is finished
+	Reason string
+}
+
+// Orders returns which of the leases that a node works on have to end.
+func (e *Engine) Orders(id farm.NodeID, leases []farm.LeaseID) (orders []Order) {
+	n := e.s.Nodes[id]
+	for _, lease := range leases {
+		l := e.s.Lease(lease)
+		switch {
+		case l == nil:
+			orders = append(orders, Order{Lease: lease, Now: true, Reason: "its run has ended"})
+			continue
+		case !l.Open():
+			orders = append(orders, Order{Lease: lease, Now: true, Reason: "the lease has ended"})
+			continue
+		case l.Beaten && l.Left.Empty():
+			orders = append(orders, Order{Lease: lease, Now: true, Reason: "another node finished its last frame first"})
+			continue
+		}
+		run := e.s.Runs[l.Run]
+		switch held := deal.HeldWith(e.s, n, run); {
+		case run.State == farm.RunHeld:
+			orders = append(orders, Order{Lease: lease, Reason: "the run is held"})
+		case held != "":
+			orders = append(orders, Order{Lease: lease, Reason: held})
+		case n.Duty != farm.OnDuty:
+			orders = append(orders, Order{Lease: lease, Now: n.DutyNow, Reason: n.Name + " is " + string(n.Duty)})
+		case n.Health == farm.Sidelined:
+			orders = append(orders, Order{Lease: lease, Reason: n.Name + " is sidelined"})
+		}
+	}
+	return orders
+}

@@ -1,0 +1,62 @@
+package engine
+
+import (
+	"fmt"
+	"slices"
+
+	"vexillum/internal/core/deal"
+	"vexillum/internal/core/farm"
+)
+
+// settle closes the runs of the batch that have nothing left to do, and holds
+// those whose scouts wait for a person's yes.
+func (e *Engine) settle() {
+	if e.err != nil || len(e.touched) == 0 {
+		return
+	}
+	runs := append([]farm.RunID(nil), e.touched...)
+	slices.Sort(runs)
+	for _, id := range slices.Compact(runs) {
+		run := e.s.Runs[id]
+		if run == nil {
+			continue
+		}
+		if deal.Scouted(run) {
+			reason := fmt.Sprintf("its scouts are rendered (frames %s): look at them", run.Spec.Scouts)
+			e.Append(farm.RunMoved{Run: id, State: farm.RunHeld, Reason: reason, At: e.now})
+		}
+		if run.State.Closed() {
+			continue
+		}
+		state, settled := run.Settled()
+		if !settled || run.OpenCount() > 0 { // a node will report when its renderer is gone
+			continue
+		}
+		e.Append(farm.RunMoved{Run: id, State: state, Reason: ClosingReason(run, state), At: e.now})
+	}
+}
+
+// ClosingReason says of a run that ends by itself what became of its frames.
+func ClosingReason(run *farm.Run, state farm.RunState) string {
+	done, parked := run.Done.Len(), run.Parked.Len()
+	switch state {
+	case farm.RunDone:
+		if done == 1 {
+			return "its frame is done"
+		}
+		return fmt.Sprintf("all %d frames are done", done)
+	case farm.RunGaps:
+		frames, are := "frames are", "are"
+		if done == 1 {
+			frames = "frame is"
+		}
+		if parked == 1 {
+			are = "is"
+		}
+		return fmt.Sprintf("%d %s done, %d %s parked: %s", done, frames, parked, are, run.Parked.Brief())
+	}
+	if parked == 1 {
+		return "its only frame is parked"
+	}
+	return fmt.Sprintf("all %d frames are parked", parked)
+}
