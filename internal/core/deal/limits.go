@@ -16,6 +16,13 @@ func (d *Dealer) may(n *farm.Node, run *farm.Run, now time.Time) bool {
 	return fits(d.s, n, run) && Stayed(d.s, n, run, now) == "" && d.limited(n, run, nil, now) == ""
 }
 
+// May reports whether a node fits a run and the limits of the run let it begin
+// another lease there.
+func (d *Dealer) May(id farm.NodeID, run farm.RunID, now time.Time) bool {
+	n, r := d.s.Nodes[id], d.s.Runs[run]
+	return n != nil && r != nil && d.may(n, r, now)
+}
+
 // limited says why a run may not begin another lease on a node now: its
 // ceiling, the few nodes that an unproven run starts on, licences, or the
 // launches that load from its place; "" if it may. warm is the lease whose

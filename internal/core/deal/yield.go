@@ -211,7 +211,7 @@ func (d *Dealer) workers(rank int, now time.Time) iter.Seq[*farm.Node] {
 func (d *Dealer) below(run *farm.Run) bool {
 	queue := d.s.Queue()
 	for i := len(queue) - 1; i >= 0 && queue[i].Terms.Level.Rank() > run.Terms.Level.Rank(); i-- {
-		if queue[i].DealtCount() > 0 {
+		if queue[i].OpenCount() > 0 {
 			return true
 		}
 	}

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"vexillum/internal/core/deal"
+	"vexillum/internal/core/engine"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/play"
@@ -53,7 +54,7 @@ func (w Way) play(f play.Farm, goOn func() bool) (*play.Report, error) {
 			}
 		}
 	}
-	return play.Play(f, play.Options{GoOn: goOn, Hand: func(s *farm.State) play.Hand {
+	return play.Play(f, play.Options{GoOn: goOn, Policy: func(s *farm.State) engine.Policy {
 		return &byHand{s: s, way: w, shares: map[farm.RunID]map[farm.NodeID]frames.Set{}}
 	}})
 }
@@ -65,7 +66,7 @@ type byHand struct {
 	shares map[farm.RunID]map[farm.NodeID]frames.Set
 }
 
-// Next implements play.Hand.
+// Next implements engine.Policy.
 func (h *byHand) Next(ask deal.Ask, now time.Time) deal.Decision {
 	n := h.s.Nodes[ask.Node]
 	if !n.Ready() {
@@ -95,18 +96,24 @@ func (h *byHand) Next(ask deal.Ask, now time.Time) deal.Decision {
 	return deal.Decision{}
 }
 
-// TakeOver implements play.Hand: it never happens.
+// TakeOver implements engine.Policy: it never happens.
 func (h *byHand) TakeOver(farm.NodeID, time.Time) (deal.Cut, bool, time.Duration) {
 	return deal.Cut{}, false, time.Hour
 }
 
-// Race implements play.Hand: nobody does.
+// Race implements engine.Policy: nobody does.
 func (h *byHand) Race(deal.Ask, time.Time) deal.Decision { return deal.Decision{} }
 
-// Yield implements play.Hand: nobody gives anything back.
+// Yield implements engine.Policy: nobody gives anything back.
 func (h *byHand) Yield(time.Time) []deal.Cut { return nil }
 
-// Receive implements play.Hand: nobody counts.
+// May implements engine.Policy: nothing limits.
+func (h *byHand) May(farm.NodeID, farm.RunID, time.Time) bool { return true }
+
+// Forget implements engine.Policy.
+func (h *byHand) Forget(run farm.RunID) { delete(h.shares, run) }
+
+// Receive implements engine.Policy: nobody counts.
 func (h *byHand) Receive(string, string, float64, time.Time) {}
 
 // part is what the node gets of a run now: one stretch.

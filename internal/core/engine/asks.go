@@ -3,6 +3,7 @@ package engine
 import (
 	"cmp"
 	"slices"
+	"time"
 
 	"vexillum/internal/core/accept"
 	"vexillum/internal/core/deal"
@@ -36,10 +37,13 @@ type Answer struct {
 // ask is an ask that waits.
 type ask struct {
 	deal.Ask
-	// defers says that it waits for the end of a more urgent lease rather than
-	// begin what it could.
-	defers bool
+	// Until then it waits for the end of a more urgent lease rather than begin
+	// what it could; zero where it does not.
+	defersUntil time.Time
 }
+
+// deferLimit is for how long a node waits for the end of a more urgent lease.
+const deferLimit = 3 * time.Second
 
 // mostLeasesPerAnswer bounds the leases that one ask gets.
 const mostLeasesPerAnswer = 64
@@ -84,8 +88,7 @@ func (e *Engine) Ask(id farm.NodeID, q Question) (out Answer, waits bool) {
 	default:
 		e.asks[id] = w
 		if out.cut != nil {
-			w.defers = true
-			e.askTrim(*out.cut, id)
+			e.deferFor(w, *out.cut)
 		} else {
 			e.takeOver(id)
 		}
@@ -181,22 +184,30 @@ func (e *Engine) waiting() []*ask {
 func (e *Engine) dealToWaiting() {
 	e.redeal = false
 	for _, w := range e.waiting() {
-		if e.asks[w.Node] != w {
+		if e.asks[w.Node] != w || e.now.Before(w.defersUntil) {
 			continue
 		}
 		a := e.dealTo(w.Ask)
 		if e.err != nil {
 			return
 		}
-		if len(a.Leases) > 0 {
+		switch {
+		case len(a.Leases) > 0:
 			e.answer(w, a)
-		} else if w.defers = a.cut != nil; w.defers {
-			e.askTrim(*a.cut, w.Node)
-		} else {
+		case a.cut != nil:
+			e.deferFor(w, *a.cut)
+		default:
 			e.lookSoon(0)
 		}
 	}
 	e.redeal = false // what the dealing itself changed brings nothing new
+}
+
+// deferFor lets an ask wait for the end of a more urgent lease.
+func (e *Engine) deferFor(w *ask, cut deal.Cut) {
+	w.defersUntil = e.now.Add(deferLimit)
+	e.askTrim(cut, w.Node)
+	e.lookSoon(deferLimit)
 }
 
 // answer gives an ask that waited its leases.

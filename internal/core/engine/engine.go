@@ -34,6 +34,9 @@ type Policy interface {
 	Race(deal.Ask, time.Time) deal.Decision
 	// Yield returns what nodes should give back for work that comes first.
 	Yield(time.Time) []deal.Cut
+	// May reports whether the limits of a run – ceiling, licences, places – let a
+	// node take frames of it.
+	May(farm.NodeID, farm.RunID, time.Time) bool
 	// Receive notes finished work, in reference seconds, for the fair shares of
 	// a project and a person.
 	Receive(project, person string, work float64, now time.Time)
@@ -96,8 +99,10 @@ type Batch struct {
 	Records []farm.Record
 	Answers []Answer // to asks that waited, from this batch or an earlier one
 	Trims   []Trim   // that nodes are asked for from now on
-	// Orders says that some node may have to end or trim a lease.
-	Orders bool
+	// Orders are nodes that may have to end or trim a lease, some more than once.
+	Orders []farm.NodeID
+	// AllOrders says that any node may.
+	AllOrders bool
 	// Again says that there is more to decide at once.
 	Again bool
 }
@@ -182,16 +187,24 @@ func (e *Engine) Finish() (Batch, error) {
 // Redeal lets nodes that wait be dealt to at the end of the batch.
 func (e *Engine) Redeal() { e.redeal = true }
 
-// Reorder lets nodes be asked again which of their leases must end.
-func (e *Engine) Reorder() { e.batch.Orders = true }
+// Reorder lets a node hear at once what it has to do.
+func (e *Engine) Reorder(id farm.NodeID) { e.batch.Orders = append(e.batch.Orders, id) }
 
 // learn notes what a Record means for what is not State: what is known of
 // nodes, what was learned, and who has to be dealt to again.
 func (e *Engine) learn(r farm.Record) {
 	w := wakes(r)
 	e.redeal = e.redeal || w.redeal
-	e.batch.Orders = e.batch.Orders || w.reorder
 	e.yieldNow = e.yieldNow || w.yield
+	switch about := r.About(); {
+	case !w.reorder:
+	case about.Node != 0:
+		e.Reorder(about.Node)
+	case about.Run != 0:
+		e.reorderRun(e.s.Runs[about.Run])
+	default:
+		e.batch.AllOrders = true
+	}
 	switch r := r.(type) {
 	case farm.RunMoved:
 		if r.State.Closed() {
@@ -219,6 +232,13 @@ func (e *Engine) learn(r farm.Record) {
 		if run := e.s.Runs[r.Run]; run.Done.Len() == 1 || run.Spec.Wait && !run.Terms.Scouted {
 			e.redeal = true // the other nodes may join
 		}
+	}
+}
+
+// reorderRun lets the nodes that hold leases of a run hear what they have to do.
+func (e *Engine) reorderRun(run *farm.Run) {
+	for l := range run.OpenLeases {
+		e.Reorder(l.Node)
 	}
 }
 
@@ -254,7 +274,7 @@ func (e *Engine) observe(r farm.FrameAccepted) {
 		e.m.Observe(run, n, part, r)
 		e.policy.Receive(run.Spec.Project, run.Spec.Owner, r.RenderSeconds*part*e.m.SpeedFor(n, run), r.At)
 		if run.Races() > 0 { // who raced for the frame may stop
-			e.batch.Orders = true
+			e.reorderRun(run)
 		}
 		if len(e.asks) > 0 && !run.ToDo.Empty() && deal.Reconsider(e.m.Seen(run.ID)) {
 			e.redeal = true // nodes that were passed over may be of use, as it is known now

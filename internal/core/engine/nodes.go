@@ -77,6 +77,9 @@ func (e *Engine) Beat(id farm.NodeID, leases map[farm.LeaseID]Progress, memoryFr
 	e.missing(l, id, leases)
 	for lease, p := range leases {
 		old := l.progress[lease]
+		if old.Frame == nil && p.Frame != nil {
+			e.loaded()
+		}
 		p.Since = e.now
 		if old.Phase == p.Phase && sameFrame(old.Frame, p.Frame) {
 			p.Since = old.Since
@@ -96,7 +99,18 @@ func (e *Engine) Begun(id farm.NodeID, lease farm.LeaseID, frame int, since time
 	if l.progress == nil {
 		l.progress = map[farm.LeaseID]Progress{}
 	}
+	if _, loaded := l.progress[lease]; !loaded {
+		e.loaded()
+	}
 	l.progress[lease] = Progress{Frame: &frame, Since: since}
+}
+
+// loaded notes that a launch has come to its first frame: another may load from
+// the same place then.
+func (e *Engine) loaded() {
+	for _, p := range e.s.Places {
+		e.redeal = e.redeal || p.Loads > 0
+	}
 }
 
 // Progress returns how far a node is with its leases, as its last sign of life

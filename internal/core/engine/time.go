@@ -39,7 +39,9 @@ func (e *Engine) yieldPause() time.Duration {
 
 // LooksAt returns when idle nodes look for something to take over next; false
 // where that is not planned.
-func (e *Engine) LooksAt() (time.Time, bool) { return e.looksAt, !e.looksAt.IsZero() && len(e.asks) > 0 }
+func (e *Engine) LooksAt() (time.Time, bool) {
+	return e.looksAt, !e.looksAt.IsZero() && len(e.asks) > 0
+}
 
 // YieldsAt returns when nodes may next be asked to give back what they have not
 // begun.

@@ -29,6 +29,9 @@ type trim struct {
 	asked  time.Time
 }
 
+// trimRetry is after how long a node that waits for a trim looks again.
+const trimRetry = time.Second
+
 // trimLimit is how long an answer to a trim may take. After that the lease may
 // be trimmed again.
 const trimLimit = 15 * time.Second
@@ -48,8 +51,13 @@ func (e *Engine) look() {
 		if e.asks[w.Node] != w {
 			continue
 		}
-		if w.defers { // it should not wait for ever
-			e.redeal = true
+		if !w.defersUntil.IsZero() {
+			if e.now.Before(w.defersUntil) {
+				e.lookSoon(w.defersUntil.Sub(e.now))
+			} else { // the trim has come to nothing
+				w.defersUntil = time.Time{}
+				e.redeal = true
+			}
 			continue
 		}
 		e.takeOver(w.Node)
@@ -103,6 +111,7 @@ func (e *Engine) yield() {
 // to be dealt to whichever node asks first.
 func (e *Engine) askTrim(cut deal.Cut, taker farm.NodeID) {
 	owner := e.nodes[cut.Node]
+	e.lookSoon(trimRetry) // it may come to nothing
 	if owner == nil || owner.trimming(e.now) {
 		return
 	}
@@ -117,11 +126,13 @@ func (e *Engine) askTrim(cut deal.Cut, taker farm.NodeID) {
 	}
 	owner.rests[cut.Lease] = e.now.Add(e.o.TrimPause)
 	e.batch.Trims = append(e.batch.Trims, owner.trim.Trim)
-	e.batch.Orders = true
+	e.Reorder(cut.Node)
 }
 
 // trimming reports whether a node still has to answer a trim.
-func (n *node) trimming(now time.Time) bool { return n.trim != nil && now.Sub(n.trim.asked) < trimLimit }
+func (n *node) trimming(now time.Time) bool {
+	return n.trim != nil && now.Sub(n.trim.asked) < trimLimit
+}
 
 // TrimFor returns the trim that a node is asked for, if it is of one of these
 // leases.
@@ -159,6 +170,10 @@ func (e *Engine) Trimmed(id farm.NodeID, trim int64, lease farm.LeaseID, given f
 	if len(cut) > 0 {
 		e.handOver(taker, cut[0].(farm.LeaseTrimmed), ahead)
 	}
+	if w := e.asks[taker]; w != nil && !w.defersUntil.IsZero() {
+		w.defersUntil = time.Time{}
+		e.redeal = true // it was given nothing, and begins what it could
+	}
 }
 
 // handOver gives what was cut off to the node that it was cut off for, in the
@@ -173,7 +188,7 @@ func (e *Engine) handOver(taker farm.NodeID, cut farm.LeaseTrimmed, ahead time.D
 		return
 	}
 	share, full := deal.Room(e.s, e.m, n, run, w.Memory, nil)
-	if full != "" {
+	if full != "" || !e.policy.May(taker, cut.Run, e.now) { // since the trim was asked for
 		return
 	}
 	opened := farm.LeaseOpened{

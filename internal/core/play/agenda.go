@@ -1,22 +1,16 @@
 package play
 
-import (
-	"container/heap"
-)
+import "container/heap"
 
 type kind int
 
 const (
-	submits kind = iota
-	joins
+	submits kind = iota // a job
+	joins               // a machine
 	leaves
-	freed
-	started // the launch has come to its first frame
+	started // a renderer
 	ended   // a frame
-	asks    // all that wait
-	looks   // idle nodes look for something to take over
-	yields  // nodes give back what others come first with
-	duty
+	ticks   // the engine is told the time
 )
 
 type event struct {
@@ -24,7 +18,8 @@ type event struct {
 	order int64
 	kind  kind
 	index int // of the machine or the job
-	stamp int // machine.gone when it was planned
+	stamp int // work.stamp when it was planned
+	work  *work
 }
 
 // agenda holds what will happen, earliest first.
@@ -51,9 +46,16 @@ func (a *agenda) Pop() any {
 	return e
 }
 
-func (a *agenda) plan(at float64, k kind, index, stamp int) {
+func (a *agenda) plan(at float64, k kind, index, stamp int, on *work) {
 	a.count++
-	heap.Push(a, event{at: at, order: a.count, kind: k, index: index, stamp: stamp})
+	heap.Push(a, event{at: at, order: a.count, kind: k, index: index, stamp: stamp, work: on})
+}
+
+func (a *agenda) peek() (event, bool) {
+	if len(a.heap) == 0 {
+		return event{}, false
+	}
+	return a.heap[0], true
 }
 
 func (a *agenda) next() (event, bool) {

@@ -1,8 +1,8 @@
-// Package play plays a farm on paper: the real dealer, pace and triage at
-// work on nodes and frames that are made up, event by event. The dealer sees
-// what a real farm would show it and nothing else; what is true of nodes and
-// frames stays in here. Nothing is read from a clock: the same farm and seed
-// give the same play to the byte.
+// Package play plays a farm on paper: the real [engine.Engine] at work on nodes
+// and frames that are made up, event by event. The engine sees what a real farm
+// would show it and nothing else; what is true of nodes and frames stays in
+// here. Nothing is read from a clock: the same farm and seed give the same play
+// to the byte.
 package play
 
 import (
@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"vexillum/internal/core/deal"
+	"vexillum/internal/core/engine"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/hours"
@@ -31,6 +32,7 @@ type Node struct {
 	FailsIn float64 // seconds after which it then does; 0: at its end
 	Cores   int     // 0: not told
 	Memory  int64   // bytes; 0: not told
+	Devices int     // graphics devices
 	Hours   *hours.Hours
 	Pools   []string
 	Traits  []string
@@ -40,8 +42,12 @@ type Node struct {
 
 // AsNode returns the machine as a farm knows it before it has joined.
 func (n *Node) AsNode(id farm.NodeID, renderers []farm.Renderer) *farm.Node {
+	var devices []farm.Device
+	for i := range n.Devices {
+		devices = append(devices, farm.Device{ID: fmt.Sprint(i)})
+	}
 	return &farm.Node{
-		ID: id, Name: n.Name, Kind: farm.Rack, Facts: farm.Facts{OS: "linux", Speed: n.Known, Cores: n.Cores, MemoryBytes: n.Memory, Renderers: renderers},
+		ID: id, Name: n.Name, Kind: farm.Rack, Facts: farm.Facts{OS: "linux", Speed: n.Known, Cores: n.Cores, MemoryBytes: n.Memory, Devices: devices, Renderers: renderers},
 		Reach: farm.Silent, Duty: farm.OnDuty, Health: farm.Fine, Settings: farm.Settings{Hours: n.Hours, Pools: n.Pools, Traits: n.Traits},
 	}
 }
@@ -58,6 +64,7 @@ type Job struct {
 	Noise     float64       // standard deviation of the logarithm of a frame's time
 	Fails     []int         // frames that fail wherever they run
 	Speeds    []float64     // of each node for this job, as in Farm.Nodes; nil: Node.Speed
+	Memory    int64         // bytes that a launch grows to, which its node measures; 0: it does not
 }
 
 // Holding is a lease that a node is at work on when the play begins.
@@ -130,24 +137,12 @@ type Told struct {
 	Reason string
 }
 
-// Hand decides who gets what. The real one is a deal.Dealer.
-type Hand interface {
-	Next(deal.Ask, time.Time) deal.Decision
-	TakeOver(farm.NodeID, time.Time) (deal.Cut, bool, time.Duration)
-	// Race finds a frame in flight that a node with nothing to do renders, too.
-	Race(deal.Ask, time.Time) deal.Decision
-	// Yield returns what nodes give back for what comes first.
-	Yield(time.Time) []deal.Cut
-	// Receive hears what was finished.
-	Receive(project, person string, work float64, now time.Time)
-}
-
 // Options say how to play.
 type Options struct {
 	Model *pace.Model // what is known before; nil: nothing
-	// Hand makes another way of dealing; nil: the real dealer.
-	Hand func(*farm.State) Hand
-	Tell bool // keep decisions with their reasons
+	// Policy makes another way of dealing; nil: the real dealer.
+	Policy func(*farm.State) engine.Policy
+	Tell   bool // keep decisions with their reasons
 	// Watch is shown the farm at WatchAt seconds, once; nil: nobody looks. It
 	// must not change anything.
 	Watch   func(w Watched)
@@ -193,19 +188,16 @@ func Play(f Farm, o Options) (*Report, error) {
 			quiet, tried = 0, len(w.attempts)
 		}
 		e, ok := w.events.next()
-		if !ok {
-			break
-		}
-		if o.Until > 0 && e.at > o.Until {
+		if !ok || o.Until > 0 && e.at > o.Until {
 			break
 		}
 		if o.Watch != nil && e.at >= o.WatchAt {
 			w.now = max(w.now, o.WatchAt)
-			o.Watch(Watched{State: w.s, Model: w.m, Sight: w.sight, Now: w.at(w.now)})
+			w.e.Begin(w.at(w.now))
+			o.Watch(Watched{State: w.s, Model: w.m, Sight: w.e.Sight, Now: w.at(w.now)})
 			o.Watch = nil
 		}
-		w.now = max(w.now, e.at)
-		if err := w.happen(e); err != nil {
+		if err := w.moment(e); err != nil {
 			return nil, fmt.Errorf("at %.3f s: %w", e.at, err)
 		}
 		if w.unfinished == 0 {
@@ -220,8 +212,8 @@ func (w *world) draw(job, frame, try int) *rand.Rand {
 	return rand.New(rand.NewPCG(w.farm.Seed, uint64(job)<<48^uint64(uint32(frame))<<16^uint64(try)))
 }
 
-// lasts returns how long a try at a frame takes on a node, and whether it
-// fails.
+// lasts returns how long a try at a frame takes on a node that has nothing
+// beside it, and whether it fails.
 func (w *world) lasts(job, node, frame, try int) (seconds float64, fails bool) {
 	j, n := &w.farm.Jobs[job], &w.farm.Nodes[node]
 	r := w.draw(job, frame, try)

@@ -20,31 +20,27 @@ func TestWhatVanishesShowsLate(t *testing.T) {
 	until := func(at float64) {
 		for len(w.events.heap) > 0 && w.events.heap[0].at <= at {
 			e, _ := w.events.next()
-			w.now = e.at
-			if err := w.happen(e); err != nil {
+			if err := w.moment(e); err != nil {
 				t.Fatal(err)
 			}
 		}
 		w.now = at
+		w.e.Begin(w.at(at))
 	}
 	until(32)
-	l := w.machines[0].lease
-	if l == nil {
+	if len(w.machines[0].works) != 1 {
 		t.Fatal("it has no lease")
 	}
-	if seen := w.sight(l); !seen.Begun || seen.Frame != 3 || seen.Seconds != 7 || seen.Rests {
+	l := w.machines[0].works[0].lease
+	if seen := w.e.Sight(l); !seen.Begun || seen.Frame != 3 || seen.Seconds != 7 || seen.Rests {
 		t.Errorf("after 32 s it is seen as %+v; frame 3 was begun after 25 s", seen)
 	}
 	until(35)
-	if seen := w.sight(l); !seen.Begun || seen.Frame != 3 || seen.Seconds != 10 || seen.Rests {
+	if seen := w.e.Sight(l); !seen.Begun || seen.Frame != 3 || seen.Seconds != 10 || seen.Rests {
 		t.Errorf("2 s after it has vanished it is seen as %+v; nobody can know yet", seen)
 	}
-	w.unanswered(&w.machines[0])
-	if seen := w.sight(l); !seen.Rests {
-		t.Errorf("it is asked and does not answer, and is seen as %+v", seen)
-	}
-	until(33 + triage.SilentAfter.Seconds() + 1)
-	if seen := w.sight(l); !seen.Begun || !seen.Rests || w.s.Nodes[1].Reach != farm.Silent {
+	until(33 + triage.SilentAfter.Seconds() + 2)
+	if seen := w.e.Sight(l); !seen.Begun || !seen.Rests || w.s.Nodes[1].Reach != farm.Silent {
 		t.Errorf("it is silent, and seen as %+v", seen)
 	}
 }

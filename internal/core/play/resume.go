@@ -1,61 +1,76 @@
 package play
 
-import (
-	"vexillum/internal/core/farm"
-)
+import "vexillum/internal/core/farm"
 
 // resume puts the farm into the middle of its work.
 func (w *world) resume() error {
 	if len(w.farm.Holdings) == 0 {
 		return nil
 	}
+	w.e.Begin(w.at(0))
 	for job, j := range w.farm.Jobs {
 		if j.Submitted <= 0 {
-			if err := w.submit(job); err != nil {
-				return err
-			}
+			w.submit(job)
 		}
 	}
 	for i, n := range w.farm.Nodes {
 		if n.Joins <= 0 {
-			if err := w.join(i); err != nil {
-				return err
-			}
+			w.join(i)
 		}
+	}
+	byJob := map[int]farm.RunID{}
+	for id, job := range w.runs {
+		byJob[job] = id
 	}
 	for _, h := range w.farm.Holdings {
-		i, m := h.Node, &w.machines[h.Node]
-		run := farm.RunID(0)
-		for id, job := range w.runs {
-			if job == h.Job {
-				run = id
-			}
-		}
-		m.asks++
-		node := w.s.Nodes[m.id]
-		records := []farm.Record{farm.LeaseOpened{Lease: w.s.LastLease + 1, Node: m.id, Run: run, Session: node.Session, Ask: m.asks, Frames: h.Frames, Reason: "it is at work on them", At: w.at(0)}}
-		if w.s.Runs[run].State == farm.RunQueued {
-			records = append(records, farm.RunMoved{Run: run, State: farm.RunRendering, Reason: "it is at work", At: w.at(0)})
-		}
-		if err := w.apply(records...); err != nil {
-			return err
-		}
-		delete(w.idle, i)
-		m.lease, m.job, m.busyFrom = w.s.Lease(w.s.LastLease), h.Job, 0
-		m.launch++
-		w.launches[m.job]++
-		m.begun, m.since = h.Begun, -h.Elapsed
-		if !h.Begun {
-			m.loading = w.startup(i, h.Job)
-			w.events.plan(max(0.02*h.Elapsed, m.loading-h.Elapsed), started, i, m.gone)
-			continue
-		}
-		w.launched[h.Job][i] = true
-		m.warm = w.farm.Jobs[h.Job].Spec.Mode == farm.ModeFeed
-		m.frame, m.try = h.InFlight, 0
-		seconds, _ := w.lasts(h.Job, i, h.InFlight, 0)
-		// It has lasted so long already: what is left is at least a little.
-		w.events.plan(max(seconds-h.Elapsed, 0.05*min(h.Elapsed, seconds)), ended, i, m.gone)
+		w.hold(h, byJob[h.Job])
 	}
-	return nil
+	// Who holds nothing asks in the first moment.
+	w.events.plan(0, ticks, 0, 0, nil)
+	_, err := w.e.Finish()
+	return err
+}
+
+// hold lets a machine be at work on a lease as the play begins.
+func (w *world) hold(h Holding, run farm.RunID) {
+	i, m := h.Node, &w.machines[h.Node]
+	m.asks++
+	node := w.s.Nodes[m.id]
+	w.e.Append(farm.LeaseOpened{
+		Lease: w.s.LastLease + 1, Node: m.id, Run: run, Session: node.Session, Ask: m.asks, Frames: h.Frames,
+		Reason: "it is at work on them", At: w.at(0),
+	})
+	if w.e.Err() == nil && w.s.Runs[run].State == farm.RunQueued {
+		w.e.Append(farm.RunMoved{Run: run, State: farm.RunRendering, Reason: "it is at work", At: w.at(0)})
+	}
+	if w.e.Err() != nil {
+		return
+	}
+	for j, x := range w.wants { // it asks when it is through
+		if x.machine == i {
+			w.wants = append(w.wants[:j], w.wants[j+1:]...)
+			break
+		}
+	}
+	k := &work{lease: w.s.Lease(w.s.LastLease), job: h.Job}
+	if len(m.works) == 0 {
+		m.busyFrom = 0
+	}
+	m.works = append(m.works, k)
+	m.launch++
+	k.launch = m.launch
+	w.launches[k.job]++
+	k.begun, k.since = h.Begun, -h.Elapsed
+	if !h.Begun {
+		k.loading = w.startup(i, h.Job)
+		w.plan(max(0.02*h.Elapsed, k.loading-h.Elapsed), started, i, k)
+		return
+	}
+	w.launched[h.Job][i] = true
+	k.warm = w.farm.Jobs[h.Job].Spec.Mode == farm.ModeFeed
+	k.frame = h.InFlight
+	w.e.Begun(m.id, k.lease.ID, k.frame, w.at(-h.Elapsed))
+	seconds, _ := w.lasts(h.Job, i, h.InFlight, 0)
+	// It has lasted so long already: what is left is at least a little.
+	w.plan(max(seconds-h.Elapsed, 0.05*min(h.Elapsed, seconds)), ended, i, k)
 }

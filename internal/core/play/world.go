@@ -1,23 +1,26 @@
 package play
 
 import (
+	"cmp"
 	"fmt"
+	"math"
 	"slices"
 	"time"
 
 	"vexillum/internal/core/deal"
+	"vexillum/internal/core/engine"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/pace"
 	"vexillum/internal/core/span"
 )
 
-// world is the farm while it is played.
+// world is the farm while it is played: what is true of it, around the engine.
 type world struct {
 	farm   Farm
 	o      Options
-	s      *farm.State
-	m      *pace.Model
-	hand   Hand
+	e      *engine.Engine
+	s      *farm.State // of the engine, to be read
+	m      *pace.Model // likewise
 	now    float64
 	events agenda
 
@@ -30,44 +33,26 @@ type world struct {
 	launches   []int
 	launched   []map[int]bool // by job: machines on which it was launched
 	finish     []float64
+	over       []bool // by job: nothing more comes of it
 	unfinished int
-	idle       map[int]bool // machines that wait for work
-	looksAt    float64      // when take-overs are looked for next
-	yieldsAt   float64      // when it is looked next at what comes first
+	measures   bool      // some launch grows to an amount of memory that is measured
+	yields     bool      // it can happen that a node gives something back for other work
+	wants      []wanting // machines that ask when all has happened that happens at this moment
+	ticksAt    float64   // when the engine is told the time next
 	attempts   []Attempt
 	told       []Told
-	waits      bool // launches may have to wait for others that load
 	renderers  []farm.Renderer
 }
 
-// machine is a node at work.
-type machine struct {
-	id     farm.NodeID
-	there  bool
-	told   deal.Sight // of its lease, when it vanished
-	mute   float64    // until when a question that it did not answer is waited for
-	gone   int        // how often it has left: what was meant for it before is void
-	lease  *farm.Lease
-	job    int
-	launch int
-	warm   bool         // a renderer that is fed is up
-	spoilt map[int]bool // frames that this launch failed: it is not fed them again
-
-	try      int // at the frame
-	begun    bool
-	first    bool // the frame is the first of its launch
-	frame    int
-	since    float64 // the frame, or the launch, began
-	loading  float64 // seconds that the launch takes to its first frame
-	busyFrom float64
-	busy     float64
-	joined   float64
-	present  float64
-	asks     int64
+// wanting is a machine that is about to ask.
+type wanting struct {
+	machine int
+	warm    *work // that could go on
+	ended   []engine.Ended
 }
 
 func newWorld(f Farm, o Options) *world {
-	w := &world{farm: f, o: o, s: farm.NewState(), m: o.Model, ids: map[farm.NodeID]int{}, runs: map[farm.RunID]int{}, idle: map[int]bool{}}
+	w := &world{farm: f, o: o, s: farm.NewState(), m: o.Model, ids: map[farm.NodeID]int{}, runs: map[farm.RunID]int{}}
 	if w.m == nil {
 		w.m = pace.New()
 	}
@@ -79,57 +64,62 @@ func newWorld(f Farm, o Options) *world {
 	}
 	for _, p := range f.Places {
 		w.s.Places[p.Name] = &p
-		w.waits = w.waits || p.Loads > 0
 	}
 	for _, l := range f.Licences {
 		w.s.Licences[l.Name] = &l
 	}
 	for i, j := range f.Jobs {
-		if !slices.ContainsFunc(w.renderers, func(r farm.Renderer) bool { return r.Recipe == j.Spec.Recipe }) {
-			w.renderers = append(w.renderers, farm.Renderer{Recipe: j.Spec.Recipe, Version: "1"})
-		}
-		broken := map[int]bool{}
-		for _, frame := range j.Fails {
-			broken[frame] = true
-		}
-		w.broken = append(w.broken, broken)
-		index := map[int]int{}
-		if set := j.Spec.Frames; set.Last()-set.First()+1 != set.Len() {
-			for frame := range set.All() {
-				index[frame] = len(index)
-			}
-		}
-		w.frameIndex = append(w.frameIndex, index)
-		w.tries = append(w.tries, map[int]int{})
-		launched := map[int]bool{}
-		for _, i := range j.Launched {
-			launched[i] = true
-		}
-		w.launched = append(w.launched, launched)
-		if len(f.Holdings) == 0 || j.Submitted > 0 {
-			w.events.plan(j.Submitted, submits, i, 0)
-		}
+		w.addJob(i, j)
 	}
+	w.yields = len(f.Jobs) > 1 || len(f.Jobs) == 1 && (!f.Jobs[0].Spec.Ceiling.None() || f.Jobs[0].Spec.Licence != nil)
 	w.launches, w.finish = make([]int, len(f.Jobs)), make([]float64, len(f.Jobs))
-	w.unfinished = len(f.Jobs)
+	w.ticksAt = math.Inf(1)
+	w.over, w.unfinished = make([]bool, len(f.Jobs)), len(f.Jobs)
 	w.machines = make([]machine, len(f.Nodes))
 	for i, n := range f.Nodes {
 		id := farm.NodeID(i + 1)
 		w.machines[i] = machine{id: id}
 		w.ids[id] = i
 		if len(f.Holdings) == 0 || n.Joins > 0 {
-			w.events.plan(n.Joins, joins, i, 0)
+			w.events.plan(n.Joins, joins, i, 0, nil)
 		}
 	}
-	if o.Hand != nil {
-		w.hand = o.Hand(w.s)
-	} else {
-		d := deal.New(w.s, w.m, w.sight)
+	w.e = engine.New(engine.Options{
+		State: w.s, Pace: w.m, Policy: o.Policy, Applied: w.applied, YieldPause: w.yieldPause,
+		Present: func(id farm.NodeID) bool { return w.machines[w.ids[id]].there },
+	}, f.Start)
+	if d := w.e.Dealer(); d != nil {
 		d.Recall(f.Received)
-		d.Waits(func(id farm.NodeID) bool { return w.idle[w.ids[id]] })
-		w.hand = d
 	}
 	return w
+}
+
+func (w *world) addJob(i int, j Job) {
+	if !slices.ContainsFunc(w.renderers, func(r farm.Renderer) bool { return r.Recipe == j.Spec.Recipe }) {
+		w.renderers = append(w.renderers, farm.Renderer{Recipe: j.Spec.Recipe, Version: "1"})
+	}
+	broken := map[int]bool{}
+	for _, frame := range j.Fails {
+		broken[frame] = true
+	}
+	w.broken = append(w.broken, broken)
+	index := map[int]int{}
+	if set := j.Spec.Frames; set.Last()-set.First()+1 != set.Len() {
+		for frame := range set.All() {
+			index[frame] = len(index)
+		}
+	}
+	w.frameIndex = append(w.frameIndex, index)
+	w.tries = append(w.tries, map[int]int{})
+	launched := map[int]bool{}
+	for _, i := range j.Launched {
+		launched[i] = true
+	}
+	w.launched = append(w.launched, launched)
+	w.measures = w.measures || j.Memory > 0
+	if len(w.farm.Holdings) == 0 || j.Submitted > 0 {
+		w.events.plan(j.Submitted, submits, i, 0, nil)
+	}
 }
 
 func (w *world) index(job, frame int) int {
@@ -140,82 +130,24 @@ func (w *world) index(job, frame int) int {
 }
 
 // at turns seconds into a time for Records.
-func (w *world) at(seconds float64) time.Time {
-	return w.farm.Start.Add(span.Of(seconds))
-}
+func (w *world) at(seconds float64) time.Time { return w.farm.Start.Add(span.Of(seconds)) }
 
-// sight is what a node has told of a lease. That it has vanished shows only
-// when it does not answer, or has been silent for a while.
-func (w *world) sight(l *farm.Lease) deal.Sight {
-	m := &w.machines[w.ids[l.Node]]
-	if m.lease != l {
-		return deal.Sight{Rests: true}
-	}
-	if !m.there {
-		seen := m.told
-		seen.Seconds = w.now - m.since
-		seen.Rests = w.now < m.mute || w.s.Nodes[m.id].Reach != farm.Online
-		return seen
-	}
-	return deal.Sight{Begun: m.begun, Frame: m.frame, Seconds: w.now - m.since}
-}
-
-func (w *world) apply(records ...farm.Record) error {
-	for _, rec := range records {
-		if err := w.s.Apply(rec); err != nil {
-			return err
+// applied hears each Record.
+func (w *world) applied(r farm.Record) {
+	about := r.About()
+	job, known := w.runs[about.Run]
+	if w.o.Tell && about.Reason != "" {
+		told := Told{At: w.now, Node: w.s.NodeName(about.Node), Reason: about.Reason}
+		if known {
+			told.Job = w.farm.Jobs[job].Spec.Job
 		}
-		if about := rec.About(); w.o.Tell && about.Reason != "" {
-			told := Told{At: w.now, Node: w.s.NodeName(about.Node), Reason: about.Reason}
-			if job, ok := w.runs[about.Run]; ok {
-				told.Job = w.farm.Jobs[job].Spec.Job
-			}
-			w.told = append(w.told, told)
-		}
+		w.told = append(w.told, told)
 	}
-	return nil
-}
-
-func (w *world) happen(e event) error {
-	switch e.kind {
-	case submits:
-		return w.submit(e.index)
-	case joins:
-		return w.join(e.index)
-	case leaves:
-		return w.leave(e.index)
-	case freed:
-		return w.free(e.index, e.stamp)
-	case asks:
-		return w.wake()
-	case duty:
-		return w.duties(e.index)
-	case looks:
-		return w.look()
-	case yields:
-		if err := w.yield(); err != nil {
-			return err
-		}
-		for run := range w.runs { // as long as there is anything to decide
-			if !w.s.Runs[run].State.Closed() && !w.s.Runs[run].ToDo.Empty() {
-				w.yieldsAt = w.now
-				w.yieldSoon()
-				break
-			}
-		}
-		return nil
+	// Nobody is there to release a run that is held.
+	if m, ok := r.(farm.RunMoved); ok && known && !w.over[job] && (m.State.Closed() || m.State == farm.RunHeld) {
+		w.over[job], w.finish[job] = true, w.now
+		w.unfinished--
 	}
-	m := &w.machines[e.index]
-	if e.stamp != m.gone || !m.there {
-		return nil
-	}
-	switch e.kind {
-	case started:
-		return w.begin(e.index)
-	case ended:
-		return w.frameEnds(e.index)
-	}
-	return nil
 }
 
 // stuck says which job does not end, and why.
@@ -224,9 +156,10 @@ func (w *world) stuck() error {
 	if len(queue) == 0 {
 		return fmt.Errorf("%d jobs do not end", w.unfinished)
 	}
-	why := deal.New(w.s, w.m, nil).WhyRun(queue[0], w.at(w.now))
+	dealer := deal.New(w.s, w.m, nil)
+	why := dealer.WhyRun(queue[0], w.at(w.now))
 	for i := range w.machines {
-		why += "; " + w.hand.Next(deal.Ask{Node: w.machines[i].id}, w.at(w.now)).Why
+		why += "; " + dealer.Next(deal.Ask{Node: w.machines[i].id}, w.at(w.now)).Why
 	}
 	return fmt.Errorf("%s does not end: %s", queue[0].Spec.Name(), why)
 }
@@ -245,11 +178,23 @@ func (w *world) report() (*Report, error) {
 	}
 	for i := range w.machines {
 		m := &w.machines[i]
-		present := m.present
+		present, busy := m.present, m.busy
 		if m.there {
 			present += max(0, r.Finish-m.joined)
+			if len(m.works) > 0 {
+				busy += w.now - m.busyFrom
+			}
 		}
-		r.Busy, r.Present = append(r.Busy, m.busy), append(r.Present, present)
+		r.Busy, r.Present = append(r.Busy, busy), append(r.Present, present)
 	}
 	return r, nil
+}
+
+// sortWants puts the fastest machines first, as far as the farm knows.
+func (w *world) sortWants() {
+	slices.SortStableFunc(w.wants, func(a, b wanting) int {
+		return cmp.Or(
+			cmp.Compare(w.farm.Nodes[b.machine].Known, w.farm.Nodes[a.machine].Known), cmp.Compare(a.machine, b.machine),
+		)
+	})
 }

@@ -133,7 +133,9 @@ func (f *Floor) Act(ctx context.Context, in wire.NodeAct, by farm.Person) (wire.
 			}
 		}
 		if !in.DryRun && in.Do == "restart" {
-			f.e.Reorder()
+			for _, n := range picked {
+				f.e.Reorder(n.ID)
+			}
 		}
 		out.Sentence = actSentence(in, do.past, len(picked), changed, flying)
 		return nil

@@ -284,9 +284,7 @@ func (f *Floor) batch(first *command) (again bool, err error) {
 			w.reply <- answers[i]
 		}
 	}
-	if out.Orders {
-		f.answerOrders()
-	}
+	f.answerOrders(out)
 	return out.Again, nil
 }
 

@@ -3,6 +3,7 @@ package floor
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -255,8 +256,17 @@ func (f *Floor) ordersFor(node farm.NodeID, w *waitingOrder) Orders {
 	return out
 }
 
-func (f *Floor) answerOrders() {
-	for id, w := range f.orders {
+// answerOrders lets nodes hear what a batch wants of them.
+func (f *Floor) answerOrders(out engine.Batch) {
+	nodes := out.Orders
+	if out.AllOrders {
+		nodes = slices.Collect(maps.Keys(f.orders))
+	}
+	for _, id := range nodes {
+		w := f.orders[id]
+		if w == nil {
+			continue
+		}
 		if orders := f.ordersFor(id, w); !orders.none() {
 			delete(f.orders, id)
 			w.reply <- orders

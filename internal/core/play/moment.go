@@ -1,0 +1,335 @@
+package play
+
+import (
+	"math"
+	"slices"
+	"time"
+
+	"vexillum/internal/core/deal"
+	"vexillum/internal/core/engine"
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/frames"
+	"vexillum/internal/core/triage"
+)
+
+// moment lets all happen that happens at the moment of an event, in one batch of
+// the engine, and does what came of it.
+func (w *world) moment(first event) error {
+	w.now = max(w.now, first.at)
+	w.e.Begin(w.at(w.now))
+	w.happen(first)
+	for {
+		e, ok := w.events.peek()
+		if !ok || e.at > w.now {
+			break
+		}
+		w.events.next()
+		w.happen(e)
+	}
+	for {
+		w.askAll()
+		out, err := w.e.Finish()
+		if err != nil {
+			return err
+		}
+		if w.unfinished == 0 {
+			return nil
+		}
+		w.e.Begin(w.at(w.now))
+		again := out.Again
+		for _, a := range out.Answers {
+			i := w.ids[a.Node]
+			w.machines[i].waits = false
+			w.given(i, a)
+		}
+		for _, t := range out.Trims {
+			again = w.answerTrim(t) || again
+		}
+		again = w.obey(out) || again
+		if !again && len(w.wants) == 0 {
+			break
+		}
+	}
+	w.planTick()
+	return nil
+}
+
+func (w *world) happen(e event) {
+	switch e.kind {
+	case submits:
+		w.submit(e.index)
+	case joins:
+		w.join(e.index)
+	case leaves:
+		w.leave(e.index)
+	case ticks:
+		if e.at >= w.ticksAt {
+			w.ticksAt = math.Inf(1)
+		}
+		w.e.Tick()
+	case started:
+		if e.work.stamp == e.stamp {
+			w.begin(e.index, e.work)
+		}
+	case ended:
+		if e.work.stamp == e.stamp {
+			w.frameEnds(e.index, e.work)
+		}
+	}
+}
+
+func (w *world) submit(job int) {
+	id := w.s.LastRun + 1
+	w.runs[id] = job
+	spec := w.farm.Jobs[job].Spec
+	spec.Wait, spec.Passes = false, nil // nobody is there to say yes, and a frame is one file
+	spec.Number = w.s.NextNumber(spec.Project, spec.Job, spec.Kind)
+	if spec.Sequence == farm.ScoutsFirst && spec.Scouts.Empty() {
+		spec.Scouts = deal.Scouts(w.m, &farm.Run{ID: id, Spec: spec})
+	}
+	w.e.Append(farm.RunSubmitted{Run: id, Spec: spec, State: farm.RunQueued, Order: w.s.LastOrder + 1, At: w.at(w.now)})
+	if w.e.Err() != nil {
+		return
+	}
+	for frame, on := range w.farm.Jobs[job].Failed {
+		for _, i := range on {
+			w.s.PutTrouble(id, frame, w.machines[i].id)
+		}
+	}
+	for _, i := range w.farm.Jobs[job].Launched {
+		w.m.BelieveLaunched(w.s.Runs[id], w.machines[i].id)
+	}
+}
+
+func (w *world) join(i int) {
+	n, m := &w.farm.Nodes[i], &w.machines[i]
+	if m.there {
+		return
+	}
+	renderers := w.renderers
+	if n.Recipes != nil {
+		renderers = slices.DeleteFunc(slices.Clone(renderers), func(r farm.Renderer) bool { return !slices.Contains(n.Recipes, r.Recipe) })
+	}
+	node := n.AsNode(m.id, renderers)
+	if w.s.Nodes[m.id] == nil {
+		w.s.PutNode(node)
+		if n.Leaves > 0 {
+			w.events.plan(n.Leaves, leaves, i, 0, nil)
+			if n.Returns > n.Leaves {
+				w.events.plan(n.Returns, joins, i, 0, nil)
+			}
+		}
+	}
+	m.there, m.joined = true, w.now
+	w.e.Start(m.id, node.Facts, nil)
+	w.want(i, nil, nil)
+	if n.Hours != nil {
+		w.tickSoon(w.now)
+	}
+}
+
+// leave lets a machine vanish. The farm learns it as it would: by silence.
+func (w *world) leave(i int) {
+	m := &w.machines[i]
+	if !m.there {
+		return
+	}
+	for _, k := range slices.Clone(m.works) {
+		if k.begun {
+			w.tried(i, k, Stopped)
+		}
+		w.drop(i, k)
+	}
+	m.present += w.now - m.joined
+	m.there, m.waits = false, false
+	w.e.Forget(m.id)
+	w.e.Seen(m.id) // until now
+	w.tickSoon(w.now + triage.SilentAfter.Seconds() + 1e-3)
+}
+
+// tickSoon plans that the engine is told the time.
+func (w *world) tickSoon(at float64) {
+	if at < w.ticksAt {
+		w.ticksAt = at
+		w.events.plan(at, ticks, 0, 0, nil)
+	}
+}
+
+// planTick plans the next time at which the engine has something to do though
+// nothing happens.
+func (w *world) planTick() {
+	seconds := func(t time.Time) float64 { return max(t.Sub(w.farm.Start).Seconds(), w.now+1e-3) }
+	if at, ok := w.e.LooksAt(); ok {
+		w.tickSoon(seconds(at))
+	}
+	deciding := false
+	for run := range w.runs {
+		r := w.s.Runs[run]
+		deciding = deciding || !r.State.Closed() && !r.ToDo.Empty()
+	}
+	if w.yields && deciding {
+		w.tickSoon(seconds(w.e.YieldsAt()))
+	}
+	for i := range w.machines {
+		m, n := &w.machines[i], &w.farm.Nodes[i]
+		if !m.there && m.joined+m.present > 0 && w.listened(m.id) {
+			w.tickSoon(w.now + silencePause)
+		}
+		if m.there && n.Hours != nil {
+			if _, until := n.Hours.At(w.at(w.now)); !until.IsZero() {
+				w.tickSoon(seconds(until))
+			}
+		}
+	}
+}
+
+// silencePause is how often, in seconds, it is looked whether the work of a
+// machine that has vanished is taken from it.
+const silencePause = 1
+
+// listened reports whether the farm still has to find out that a machine has
+// vanished.
+func (w *world) listened(id farm.NodeID) bool {
+	n := w.s.Nodes[id]
+	return n != nil && (n.Reach == farm.Online || !w.s.Idle(id))
+}
+
+// yieldPause spaces the looks at what comes first: the longer the play, the less
+// often.
+func (w *world) yieldPause(time.Time) time.Duration {
+	step := max(1, w.now/2000)
+	if w.o.Coarse {
+		step = max(5, w.now/200)
+	}
+	return time.Duration(step * float64(time.Second))
+}
+
+// want lets a machine ask for work at the end of the moment.
+func (w *world) want(i int, warm *work, ended []engine.Ended) {
+	w.wants = append(w.wants, wanting{i, warm, ended})
+}
+
+// askAll lets the machines ask that want to, the fastest first.
+func (w *world) askAll() {
+	w.sortWants()
+	for len(w.wants) > 0 && w.e.Err() == nil {
+		wants := w.wants
+		w.wants = nil
+		for _, x := range wants {
+			w.ask(x)
+		}
+	}
+}
+
+func (w *world) ask(x wanting) {
+	m := &w.machines[x.machine]
+	if !m.there {
+		return
+	}
+	if x.warm != nil && (x.warm.over || !x.warm.lease.Open()) {
+		x.warm = nil
+	}
+	m.asks++
+	q := engine.Question{Number: m.asks, Ended: x.ended, Memory: w.memory(x.machine)}
+	if x.warm != nil {
+		q.Warm = x.warm.lease.ID
+	}
+	a, waits := w.e.Ask(m.id, q)
+	switch {
+	case x.warm != nil && len(a.Leases) == 0: // the renderer that is up ends
+		w.through(x.machine, x.warm)
+	case waits:
+		m.waits = true
+	case len(a.Leases) > 0:
+		w.given(x.machine, a)
+	case len(x.ended) > 0: // answered, so that the node may clean up; it asks again
+		w.want(x.machine, nil, nil)
+	}
+}
+
+// memory is what a machine measures, where launches grow to known amounts.
+func (w *world) memory(i int) *deal.Memory {
+	n := &w.farm.Nodes[i]
+	if !w.measures || n.Memory == 0 {
+		return nil
+	}
+	out := &deal.Memory{Free: n.Memory, Used: map[farm.LeaseID]int64{}}
+	for _, k := range w.machines[i].works {
+		used := w.farm.Jobs[k.job].Memory
+		out.Free -= used
+		out.Used[k.lease.ID] = used
+	}
+	return out
+}
+
+// given lets a machine begin with the leases of an answer.
+func (w *world) given(i int, a engine.Answer) {
+	m := &w.machines[i]
+	for _, l := range a.Leases {
+		k := m.workOn(l)
+		if k == nil {
+			k = &work{lease: l, job: w.runs[l.Run]}
+			if len(m.works) == 0 {
+				m.busyFrom = w.now
+			}
+			m.works = append(m.works, k)
+			w.start(i, k)
+			continue
+		}
+		w.goOn(i, k, k.failed)
+	}
+	if a.More {
+		w.want(i, nil, nil)
+	}
+}
+
+// answerTrim lets a machine give back what it has not begun. It reports whether
+// anything was decided.
+func (w *world) answerTrim(t engine.Trim) bool {
+	i := w.ids[t.Node]
+	m := &w.machines[i]
+	l := w.s.Lease(t.Lease)
+	if !m.there || l == nil {
+		return false // nobody answers
+	}
+	k := m.workOn(l)
+	given := t.Frames.Intersect(l.Left)
+	if k != nil && k.begun {
+		given = given.Minus(frames.One(k.frame))
+	}
+	w.e.Trimmed(t.Node, t.ID, t.Lease, given)
+	if k != nil && !k.begun && l.Left.Empty() { // its launch is stopped before it has begun anything
+		w.through(i, k)
+	}
+	return true
+}
+
+// obey ends the leases that have to end. It reports whether anything was
+// decided.
+func (w *world) obey(out engine.Batch) (acted bool) {
+	for _, id := range out.Orders {
+		i := w.ids[id]
+		m := &w.machines[i]
+		if !m.there {
+			continue
+		}
+		for _, o := range w.e.Orders(id, m.leases()) {
+			k := m.workOn(w.s.Lease(o.Lease))
+			switch {
+			case k == nil:
+			case k.begun && !o.Now:
+				k.stops = true
+			default:
+				if k.begun {
+					w.tried(i, k, Stopped)
+					if k.lease.Beaten {
+						w.tries[k.job][k.frame]-- // it was not its fault, and nobody tries again
+					}
+				}
+				w.through(i, k)
+				acted = true
+			}
+		}
+	}
+	return acted
+}
