@@ -216,6 +216,7 @@ func (e *Engine) learn(r farm.Record) {
 			delete(n.progress, r.Lease)
 			delete(n.advanced, r.Lease)
 			delete(n.rests, r.Lease)
+			delete(n.launched, r.Lease)
 		}
 	case farm.NodeEnrolled:
 		e.nodes[r.Node] = &node{seen: r.At}
@@ -228,6 +229,8 @@ func (e *Engine) learn(r farm.Record) {
 		e.nodes[r.Node] = &node{seen: r.At}
 	case farm.FrameAccepted:
 		e.observe(r)
+	case farm.FrameFailed:
+		e.failed(r)
 	case farm.FrameDone:
 		if run := e.s.Runs[r.Run]; run.Done.Len() == 1 || run.Spec.Wait && !run.Terms.Scouted {
 			e.redeal = true // the other nodes may join
@@ -281,9 +284,6 @@ func (e *Engine) observe(r farm.FrameAccepted) {
 		}
 	}
 	if n := e.nodes[r.Node]; n != nil {
-		if n.advanced == nil {
-			n.advanced = map[farm.LeaseID]time.Time{}
-		}
-		n.advanced[r.Lease] = r.At
+		note(&n.advanced, r.Lease, r.At)
 	}
 }

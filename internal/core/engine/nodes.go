@@ -18,6 +18,7 @@ type node struct {
 	trim     *trim                      // that it has not answered
 	rests    map[farm.LeaseID]time.Time // until when a lease is not trimmed again
 	advanced map[farm.LeaseID]time.Time // when a lease's last frame was accepted
+	launched map[farm.LeaseID]time.Time // when its renderer had to be launched again
 	answered int64                      // number of the newest ask of the session that was answered
 }
 
@@ -111,6 +112,31 @@ func (e *Engine) loaded() {
 	for _, p := range e.s.Places {
 		e.redeal = e.redeal || p.Loads > 0
 	}
+}
+
+// failed notes that a try at a frame of a lease has failed: its renderer goes on
+// with the next if it is fed, and is launched again otherwise.
+func (e *Engine) failed(r farm.FrameFailed) {
+	n, run := e.nodes[r.Node], e.s.Runs[r.Run]
+	if n == nil {
+		return
+	}
+	if p := n.progress[r.Lease]; p.Frame != nil && *p.Frame == r.Frame {
+		delete(n.progress, r.Lease)
+	}
+	if run.Spec.Mode == farm.ModeFeed {
+		note(&n.advanced, r.Lease, r.At)
+		return
+	}
+	delete(n.advanced, r.Lease)
+	note(&n.launched, r.Lease, r.At)
+}
+
+func note(times *map[farm.LeaseID]time.Time, lease farm.LeaseID, at time.Time) {
+	if *times == nil {
+		*times = map[farm.LeaseID]time.Time{}
+	}
+	(*times)[lease] = at
 }
 
 // Progress returns how far a node is with its leases, as its last sign of life

@@ -29,11 +29,29 @@ func (e *Engine) settle() {
 			continue
 		}
 		state, settled := run.Settled()
-		if !settled || run.OpenCount() > 0 { // a node will report when its renderer is gone
+		if !settled || e.awaited(run) {
 			continue
 		}
 		e.Append(farm.RunMoved{Run: id, State: state, Reason: ClosingReason(run, state), At: e.now})
 	}
+}
+
+// awaited reports whether a node will still report that its renderer of a run is
+// gone. The leases of nodes that are not heard from are ended: nothing is left on
+// them.
+func (e *Engine) awaited(run *farm.Run) bool {
+	var quiet []*farm.Lease
+	for l := range run.OpenLeases {
+		if e.s.Nodes[l.Node].Reach == farm.Online {
+			return true
+		}
+		quiet = append(quiet, l)
+	}
+	for _, l := range quiet {
+		reason := fmt.Sprintf("nothing is left of it, and %s is %s", e.s.NodeName(l.Node), e.s.Nodes[l.Node].Reach)
+		e.Append(farm.LeaseEnded{Lease: l.ID, Node: l.Node, Run: l.Run, Reason: reason, At: e.now})
+	}
+	return false
 }
 
 // ClosingReason says of a run that ends by itself what became of its frames.

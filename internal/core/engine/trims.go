@@ -121,10 +121,7 @@ func (e *Engine) askTrim(cut deal.Cut, taker farm.NodeID) {
 		Trim:  Trim{ID: e.o.Epoch<<32 + e.trims, Node: cut.Node, Lease: cut.Lease, Frames: cut.Frames},
 		taker: taker, reason: cut.Reason, ahead: cut.Ahead, asked: e.now,
 	}
-	if owner.rests == nil {
-		owner.rests = map[farm.LeaseID]time.Time{}
-	}
-	owner.rests[cut.Lease] = e.now.Add(e.o.TrimPause)
+	note(&owner.rests, cut.Lease, e.now.Add(e.o.TrimPause))
 	e.batch.Trims = append(e.batch.Trims, owner.trim.Trim)
 	e.Reorder(cut.Node)
 }
@@ -221,5 +218,9 @@ func (e *Engine) Sight(lease *farm.Lease) deal.Sight {
 		// It has gone on with the next frame, and has not reported it yet.
 		return deal.Sight{Begun: true, Frame: lease.Left.First(), Seconds: e.now.Sub(advanced).Seconds(), Rests: rests}
 	}
-	return deal.Sight{Seconds: e.now.Sub(lease.OpenedAt).Seconds(), Rests: rests}
+	launched := lease.OpenedAt
+	if again, ok := n.launched[lease.ID]; ok {
+		launched = again
+	}
+	return deal.Sight{Seconds: e.now.Sub(launched).Seconds(), Rests: rests}
 }
