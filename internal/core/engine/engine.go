@@ -67,6 +67,14 @@ type Options struct {
 	YieldPause func(now time.Time) time.Duration
 }
 
+// Live returns options for a farm whose nodes are told by their signs of life
+// and answer after a while, as those of a service do.
+func Live(o Options) Options {
+	o.Present, o.YieldPause = nil, nil
+	o.TrimPause, o.LookPause = 3*time.Second, time.Second
+	return o
+}
+
 // Engine owns the live farm. Its methods must not be called concurrently, and
 // those that decide only between Begin and Finish.
 type Engine struct {

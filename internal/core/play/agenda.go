@@ -11,6 +11,7 @@ const (
 	started // a renderer
 	ended   // a frame
 	ticks   // the engine is told the time
+	beats   // a machine gives a sign of life
 )
 
 type event struct {

@@ -13,7 +13,8 @@ import (
 type machine struct {
 	id       farm.NodeID
 	there    bool
-	waits    bool  // its ask waits for an answer
+	waits    bool // its ask waits for an answer
+	session  int
 	asks     int64 // of its session so far
 	launch   int   // renderers started so far
 	works    []*work
@@ -107,6 +108,10 @@ func (w *world) next(i int, k *work, frame int) {
 	k.try = w.tries[k.job][frame]
 	seconds, _ := w.lasts(k.job, i, frame, k.try)
 	w.plan(w.now+seconds/w.part(i, k), ended, i, k)
+	if w.o.Script != nil {
+		w.beat(i)
+		return
+	}
 	w.e.Begun(w.machines[i].id, k.lease.ID, frame, w.at(w.now))
 }
 
@@ -141,21 +146,28 @@ func (w *world) frameEnds(i int, k *work) {
 	_, fails := w.lasts(k.job, i, k.frame, k.try)
 	if fails {
 		w.tried(i, k, Failed)
-		w.e.Report(m.id, accept.Report{
+		w.reportFrame(m, accept.Report{
 			Outcome: accept.Failed, Lease: k.lease.ID, Launch: k.launch, Frame: k.frame, Cause: triage.CauseCrash,
 			Message: "exit status 1",
 		})
 	} else {
 		r.Outcome = accept.Good
-		if w.e.Report(m.id, r).Deliver {
+		if w.reportFrame(m, r).Deliver {
 			w.tried(i, k, Done)
 			r.Outcome = accept.Delivered
-			w.e.Report(m.id, r)
+			w.reportFrame(m, r)
 		} else {
 			w.tried(i, k, Stopped)
 		}
 	}
 	w.goOn(i, k, fails)
+}
+
+// reportFrame tells the engine what became of a frame.
+func (w *world) reportFrame(m *machine, r accept.Report) accept.Verdict {
+	w.noted(Event{Node: m.id, Report: &r})
+	w.hear(m)
+	return w.e.Report(m.id, r)
 }
 
 // paperHash stands for the content of a frame that was rendered on paper.

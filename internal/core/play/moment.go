@@ -1,6 +1,7 @@
 package play
 
 import (
+	"maps"
 	"math"
 	"slices"
 	"time"
@@ -28,7 +29,7 @@ func (w *world) moment(first event) error {
 	}
 	for {
 		w.askAll()
-		out, err := w.e.Finish()
+		out, err := w.finishBatch()
 		if err != nil {
 			return err
 		}
@@ -54,6 +55,36 @@ func (w *world) moment(first event) error {
 	return nil
 }
 
+// finishBatch finishes a batch, and shows it to who wants to see it.
+func (w *world) finishBatch() (engine.Batch, error) {
+	out, err := w.e.Finish()
+	if w.o.Script == nil || err != nil {
+		return out, err
+	}
+	w.o.Script(w.script, out.Records)
+	w.script = nil
+	for again := out.Again; again; { // as a service decides at once what is left to decide
+		w.e.Begin(w.at(w.now))
+		more, err := w.e.Finish()
+		if err != nil {
+			return out, err
+		}
+		w.o.Script(nil, more.Records)
+		again, out.Again = more.Again, false
+		out.Answers, out.Trims = append(out.Answers, more.Answers...), append(out.Trims, more.Trims...)
+		out.Orders = append(out.Orders, more.Orders...)
+	}
+	return out, nil
+}
+
+// noted notes an event for who wants to see it.
+func (w *world) noted(e Event) {
+	if w.o.Script != nil {
+		e.At = w.at(w.now)
+		w.script = append(w.script, e)
+	}
+}
+
 func (w *world) happen(e event) {
 	switch e.kind {
 	case submits:
@@ -66,7 +97,15 @@ func (w *world) happen(e event) {
 		if e.at >= w.ticksAt {
 			w.ticksAt = math.Inf(1)
 		}
+		if w.o.Script != nil { // the ticks of a service are its own
+			w.events.plan(w.now+1, ticks, 0, 0, nil)
+		}
 		w.e.Tick()
+	case beats:
+		if m := &w.machines[e.index]; m.there && m.session == e.stamp {
+			w.beat(e.index)
+			w.events.plan(w.now+beatPause, beats, e.index, e.stamp, nil)
+		}
 	case started:
 		if e.work.stamp == e.stamp {
 			w.begin(e.index, e.work)
@@ -87,7 +126,9 @@ func (w *world) submit(job int) {
 	if spec.Sequence == farm.ScoutsFirst && spec.Scouts.Empty() {
 		spec.Scouts = deal.Scouts(w.m, &farm.Run{ID: id, Spec: spec})
 	}
-	w.e.Append(farm.RunSubmitted{Run: id, Spec: spec, State: farm.RunQueued, Order: w.s.LastOrder + 1, At: w.at(w.now)})
+	submitted := farm.RunSubmitted{Run: id, Spec: spec, State: farm.RunQueued, Order: w.s.LastOrder + 1, At: w.at(w.now)}
+	w.noted(Event{Submit: &submitted})
+	w.e.Append(submitted)
 	if w.e.Err() != nil {
 		return
 	}
@@ -121,7 +162,12 @@ func (w *world) join(i int) {
 		}
 	}
 	m.there, m.joined = true, w.now
+	w.noted(Event{Node: m.id, Start: &node.Facts})
 	w.e.Start(m.id, node.Facts, nil)
+	m.asks = 0
+	if m.session++; w.o.Script != nil {
+		w.events.plan(w.now+beatPause, beats, i, m.session, nil)
+	}
 	w.want(i, nil, nil)
 	if n.Hours != nil {
 		w.tickSoon(w.now)
@@ -142,9 +188,40 @@ func (w *world) leave(i int) {
 	}
 	m.present += w.now - m.joined
 	m.there, m.waits = false, false
+	w.noted(Event{Node: m.id, Gone: true})
 	w.e.Forget(m.id)
-	w.e.Seen(m.id) // until now
-	w.tickSoon(w.now + triage.SilentAfter.Seconds() + 1e-3)
+	if w.o.Script == nil {
+		w.e.Seen(m.id) // until now
+		w.tickSoon(w.now + triage.SilentAfter.Seconds() + 1e-3)
+	}
+}
+
+// beatPause is how often, in seconds, a machine gives a sign of life where that
+// matters.
+const beatPause = 2
+
+// beat is a machine's sign of life.
+func (w *world) beat(i int) {
+	m := &w.machines[i]
+	leases := map[farm.LeaseID]engine.Progress{}
+	for _, k := range m.works {
+		var p engine.Progress
+		if k.begun {
+			frame := k.frame
+			p.Frame = &frame
+		}
+		leases[k.lease.ID] = p
+	}
+	w.noted(Event{Node: m.id, Beat: maps.Clone(leases)})
+	w.hear(m)
+	w.e.Beat(m.id, leases, -1)
+}
+
+// hear lets the engine know that a machine is heard from, where that matters.
+func (w *world) hear(m *machine) {
+	if w.o.Script != nil {
+		w.e.Hear(m.id)
+	}
 }
 
 // tickSoon plans that the engine is told the time.
@@ -158,6 +235,9 @@ func (w *world) tickSoon(at float64) {
 // planTick plans the next time at which the engine has something to do though
 // nothing happens.
 func (w *world) planTick() {
+	if w.o.Script != nil {
+		return
+	}
 	seconds := func(t time.Time) float64 { return max(t.Sub(w.farm.Start).Seconds(), w.now+1e-3) }
 	if at, ok := w.e.LooksAt(); ok {
 		w.tickSoon(seconds(at))
@@ -234,6 +314,8 @@ func (w *world) ask(x wanting) {
 	if x.warm != nil {
 		q.Warm = x.warm.lease.ID
 	}
+	w.noted(Event{Node: m.id, Ask: &q})
+	w.hear(m)
 	a, waits := w.e.Ask(m.id, q)
 	switch {
 	case x.warm != nil && len(a.Leases) == 0: // the renderer that is up ends
@@ -297,6 +379,8 @@ func (w *world) answerTrim(t engine.Trim) bool {
 	if k != nil && k.begun {
 		given = given.Minus(frames.One(k.frame))
 	}
+	w.noted(Event{Node: t.Node, Trim: &TrimAnswer{t.ID, t.Lease, given}})
+	w.hear(m)
 	w.e.Trimmed(t.Node, t.ID, t.Lease, given)
 	if k != nil && !k.begun && l.Left.Empty() { // its launch is stopped before it has begun anything
 		w.through(i, k)

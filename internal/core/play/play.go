@@ -12,6 +12,7 @@ import (
 	"math/rand/v2"
 	"time"
 
+	"vexillum/internal/core/accept"
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/engine"
 	"vexillum/internal/core/farm"
@@ -152,8 +153,32 @@ type Options struct {
 	// GoOn is asked now and then; when it says no the play ends with ErrStopped. It
 	// may be nil.
 	GoOn func() bool
+	// Script is shown each batch of events, with the Records that came of it. The
+	// play is then timed as a service is: a tick each second, and signs of life of
+	// the machines. It may be nil.
+	Script func(events []Event, records []farm.Record)
 	// Until ends the play early, in seconds; 0: when all jobs have ended.
 	Until float64
+}
+
+// Event is one thing that the engine was told.
+type Event struct {
+	At     time.Time
+	Node   farm.NodeID
+	Submit *farm.RunSubmitted               // an act of a person
+	Start  *farm.Facts                      // of a node process
+	Ask    *engine.Question                 // for work
+	Report *accept.Report                   // of a frame
+	Trim   *TrimAnswer                      // what a node gives back
+	Beat   map[farm.LeaseID]engine.Progress // a sign of life
+	Gone   bool                             // nobody waits for the node's ask any more
+}
+
+// TrimAnswer answers an [engine.Trim].
+type TrimAnswer struct {
+	ID    int64
+	Lease farm.LeaseID
+	Given frames.Set
 }
 
 // ErrStopped says that a play was ended before its end.

@@ -39,6 +39,7 @@ type world struct {
 	yields     bool      // it can happen that a node gives something back for other work
 	wants      []wanting // machines that ask when all has happened that happens at this moment
 	ticksAt    float64   // when the engine is told the time next
+	script     []Event   // of the batch, where somebody wants to see it
 	attempts   []Attempt
 	told       []Told
 	renderers  []farm.Renderer
@@ -84,10 +85,15 @@ func newWorld(f Farm, o Options) *world {
 			w.events.plan(n.Joins, joins, i, 0, nil)
 		}
 	}
-	w.e = engine.New(engine.Options{
+	options := engine.Options{
 		State: w.s, Pace: w.m, Policy: o.Policy, Applied: w.applied, YieldPause: w.yieldPause,
 		Present: func(id farm.NodeID) bool { return w.machines[w.ids[id]].there },
-	}, f.Start)
+	}
+	if o.Script != nil {
+		options = engine.Live(options)
+		w.events.plan(1, ticks, 0, 0, nil)
+	}
+	w.e = engine.New(options, f.Start)
 	if d := w.e.Dealer(); d != nil {
 		d.Recall(f.Received)
 	}

@@ -125,9 +125,9 @@ func New(o Options) *Floor {
 	}
 	now := f.now()
 	f.lastTick = now
-	f.e = engine.New(engine.Options{
-		State: o.State, Pace: o.Pace, Epoch: o.Active.Epoch, Applied: f.applied, TrimPause: trimPause, LookPause: time.Second,
-	}, now)
+	f.e = engine.New(engine.Live(engine.Options{
+		State: o.State, Pace: o.Pace, Epoch: o.Active.Epoch, Applied: f.applied,
+	}), now)
 	f.dealer = f.e.Dealer()
 	f.dealer.Recall(o.Received)
 	for id := range f.s.Nodes {

@@ -2,7 +2,6 @@ package floor
 
 import (
 	"context"
-	"time"
 
 	"vexillum/internal/core/engine"
 	"vexillum/internal/core/farm"
@@ -11,10 +10,6 @@ import (
 
 // Trim asks a node which of the last frames of a lease it can give back.
 type Trim = engine.Trim
-
-// trimPause is how long a lease is left alone after a trim: its node has to
-// hear of it and answer.
-const trimPause = 3 * time.Second
 
 // Trimmed takes in a node's answer to a trim. What it gave back is dealt in the
 // same batch.

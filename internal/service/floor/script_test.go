@@ -1,0 +1,197 @@
+package floor
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"log/slog"
+	"runtime"
+	"strings"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"vexillum/internal/core/accept"
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/frames"
+	"vexillum/internal/core/pace"
+	"vexillum/internal/core/play"
+	"vexillum/internal/recipe"
+)
+
+// scriptedFarm has unlike nodes, one that fails frames and one that vanishes and
+// comes back, and work of which some comes later and first.
+func scriptedFarm(mode farm.Mode, start time.Time) play.Farm {
+	job := func(name string, count int, cost float64) play.Job {
+		spec := farm.Spec{
+			Job: name, Project: "salt-clock", Owner: "nadia", Kind: farm.Final, Recipe: "practice", Mode: mode, Tries: 3,
+			Frames: frames.Of(frames.Span{First: 1, Last: count}), Width: 64, Height: 36, Scene: "salt.practice",
+		}
+		costs := make([]float64, count)
+		for i := range costs {
+			costs[i] = cost * (1 + float64(i)/float64(count))
+		}
+		return play.Job{Spec: spec, Startup: 2.137, Again: 0.713, Costs: costs, Noise: 0.1, Submitted: 0.053}
+	}
+	later := job("gannet_open", 12, 3.1)
+	later.Submitted, later.Spec.Level = 21.377, farm.Urgent
+	return play.Farm{
+		Seed: 7, Start: start,
+		Places:   []farm.Place{{Name: "loft"}},
+		Projects: []farm.Project{{Name: "salt-clock", Weight: 1, Scenes: "loft", Frames: "loft"}},
+		Nodes: []play.Node{
+			{Name: "kiln-01", Speed: 1, Known: 1, Joins: 0.113, Cores: 8},
+			{Name: "kiln-02", Speed: 2.3, Known: 2, Joins: 0.217, Leaves: 33.391, Returns: 131.713, Cores: 8},
+			{Name: "kiln-03", Speed: 0.7, Known: 1, Joins: 0.331, Cores: 8},
+			{Name: "loom-01", Speed: 1.9, Known: 1.9, Joins: 0.419, Fails: 0.2, FailsIn: 1.3, Cores: 8},
+		},
+		Jobs: []play.Job{job("salt_010", 160, 5.3), later},
+	}
+}
+
+// TestServiceAndPaperDecideTheSame feeds what happens on a farm on paper to a
+// service, at the same times, and compares what both put on record, to the byte.
+func TestServiceAndPaperDecideTheSame(t *testing.T) {
+	for _, c := range []struct {
+		name  string
+		mode  farm.Mode
+		takes farm.Amounts
+	}{
+		{"range", farm.ModeRange, farm.Amounts{}}, {"feed", farm.ModeFeed, farm.Amounts{}},
+		{"single", farm.ModeSingle, farm.Amounts{}}, {"side by side", farm.ModeFeed, farm.Amounts{Cores: 3}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				f := scriptedFarm(c.mode, time.Now())
+				for i := range f.Jobs {
+					f.Jobs[i].Spec.Takes = c.takes
+				}
+				var script [][]play.Event
+				var paper []string
+				_, err := play.Play(f, play.Options{Script: func(events []play.Event, records []farm.Record) {
+					if len(events) > 0 {
+						script = append(script, events)
+					}
+					paper = append(paper, written(t, records)...)
+				}})
+				if err != nil {
+					t.Fatal(err)
+				}
+				service := serve(t, f, script)
+				for i := range max(len(paper), len(service)) {
+					a, b := "nothing", "nothing"
+					if i < len(paper) {
+						a = paper[i]
+					}
+					if i < len(service) {
+						b = service[i]
+					}
+					if a != b {
+						t.Fatalf("record %d of %d is on paper\n%s\nand in the service\n%s", i, len(paper), a, b)
+					}
+				}
+				if text := strings.Join(paper, "\n"); !strings.Contains(text, "nothing was heard") || !strings.Contains(text, "failed") {
+					t.Error("nothing went wrong on this farm")
+				}
+			})
+		})
+	}
+}
+
+// written returns Records as they would be kept, but for those that a service
+// alone has.
+func written(t *testing.T, records []farm.Record) (out []string) {
+	for _, r := range records {
+		switch r.(type) {
+		case farm.RunKept, farm.Audited:
+			continue
+		}
+		body, err := json.Marshal(r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		out = append(out, fmt.Sprintf("%s %s", r.Kind(), body))
+	}
+	return out
+}
+
+// serve lets a service meet a script, batch by batch, and returns what it put on
+// record.
+func serve(t *testing.T, f play.Farm, script [][]play.Event) []string {
+	book, err := recipe.Builtin()
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := farm.NewState()
+	for _, p := range f.Projects {
+		s.Projects[p.Name] = &p
+	}
+	for _, p := range f.Places {
+		s.Places[p.Name] = &p
+	}
+	for i, n := range f.Nodes {
+		s.PutNode(n.AsNode(farm.NodeID(i+1), nil))
+	}
+	kept := &memory{}
+	floor := New(Options{
+		State: s, Pace: pace.New(), Committer: kept, Recipes: book, Log: slog.New(slog.DiscardHandler), Now: time.Now,
+	})
+	ctx, stop := context.WithCancel(t.Context())
+	ended := make(chan error)
+	go func() { ended <- floor.Run(ctx) }()
+	sessions := map[farm.NodeID]int64{}
+	for _, events := range script {
+		time.Sleep(time.Until(events[0].At))
+		synctest.Wait()
+		floor.together(ctx, events, sessions)
+		synctest.Wait()
+	}
+	time.Sleep(time.Second)
+	stop()
+	if err := <-ended; err != nil {
+		t.Error(err)
+	}
+	return written(t, kept.records)
+}
+
+// together lets a service meet events in one batch: its loop waits until all are
+// in its queue.
+func (f *Floor) together(ctx context.Context, events []play.Event, sessions map[farm.NodeID]int64) {
+	gate := make(chan struct{})
+	go func() { _ = f.do(ctx, func(*turn) error { <-gate; return nil }) }()
+	synctest.Wait() // the loop is at the gate
+	for i, e := range events {
+		go f.meet(ctx, e, sessions)
+		for len(f.commands) <= i {
+			runtime.Gosched()
+		}
+	}
+	close(gate)
+}
+
+// meet lets a service meet one event.
+func (f *Floor) meet(ctx context.Context, e play.Event, sessions map[farm.NodeID]int64) {
+	session := sessions[e.Node]
+	switch {
+	case e.Submit != nil:
+		_ = f.do(ctx, func(t *turn) error { t.append(*e.Submit); return nil })
+	case e.Start != nil:
+		sessions[e.Node]++
+		_, _ = f.Start(ctx, e.Node, *e.Start, nil, nil)
+	case e.Ask != nil:
+		q := e.Ask
+		_, _ = f.Ask(ctx, e.Node, Question{session, q.Number, q.Warm, q.Ended, q.Memory})
+	case e.Report != nil:
+		_, _ = f.Report(ctx, e.Node, session, []accept.Report{*e.Report})
+	case e.Trim != nil:
+		_ = f.Trimmed(ctx, e.Node, session, e.Trim.ID, e.Trim.Lease, e.Trim.Given)
+	case e.Beat != nil:
+		_ = f.Beat(ctx, e.Node, session, Beat{Leases: e.Beat, Signs: Signs{MemoryFree: -1}})
+	case e.Gone:
+		_ = f.do(ctx, func(*turn) error {
+			delete(f.waiters, e.Node)
+			f.e.Forget(e.Node)
+			return nil
+		})
+	}
+}
