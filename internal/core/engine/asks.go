@@ -87,10 +87,13 @@ func (e *Engine) Ask(id farm.NodeID, q Question) (out Answer, waits bool) {
 		l.answered = q.Number
 	default:
 		e.asks[id] = w
-		if out.cut != nil {
+		switch {
+		case out.cut != nil:
 			e.deferFor(w, *out.cut)
-		} else {
+		case e.o.LookPause > 0:
 			e.takeOver(id)
+		default:
+			e.lookSoon(0) // together with the others, at the end of the batch
 		}
 		return out, true // a race may have answered it already: with this batch
 	}

@@ -285,7 +285,11 @@ func (e *Engine) observe(r farm.FrameAccepted) {
 		e.m.Observe(run, n, part, r)
 		e.policy.Receive(run.Spec.Project, run.Spec.Owner, r.RenderSeconds*part*e.m.SpeedFor(n, run), r.At)
 		if run.Races() > 0 { // who raced for the frame may stop
-			e.reorderRun(run)
+			for l := range run.OpenLeases {
+				if l.Beaten && l.Left.Empty() {
+					e.Reorder(l.Node)
+				}
+			}
 		}
 		if len(e.asks) > 0 && !run.ToDo.Empty() && deal.Reconsider(e.m.Seen(run.ID)) {
 			e.redeal = true // nodes that were passed over may be of use, as it is known now

@@ -162,6 +162,7 @@ func (w *world) join(i int) {
 		}
 	}
 	m.there, m.joined = true, w.now
+	delete(w.gone, i)
 	w.noted(Event{Node: m.id, Start: &node.Facts})
 	w.e.Start(m.id, node.Facts, nil)
 	m.asks = 0
@@ -188,6 +189,7 @@ func (w *world) leave(i int) {
 	}
 	m.present += w.now - m.joined
 	m.there, m.waits = false, false
+	w.gone[i] = true
 	w.noted(Event{Node: m.id, Gone: true})
 	w.e.Forget(m.id)
 	if w.o.Script == nil {
@@ -250,12 +252,15 @@ func (w *world) planTick() {
 	if w.yields && deciding {
 		w.tickSoon(seconds(w.e.YieldsAt()))
 	}
-	for i := range w.machines {
-		m, n := &w.machines[i], &w.farm.Nodes[i]
-		if !m.there && m.joined+m.present > 0 && w.listened(m.id) {
+	for i := range w.gone {
+		if w.listened(w.machines[i].id) {
 			w.tickSoon(w.now + silencePause)
+		} else {
+			delete(w.gone, i)
 		}
-		if m.there && n.Hours != nil {
+	}
+	for _, i := range w.withHours {
+		if m, n := &w.machines[i], &w.farm.Nodes[i]; m.there {
 			if _, until := n.Hours.At(w.at(w.now)); !until.IsZero() {
 				w.tickSoon(seconds(until))
 			}
@@ -394,7 +399,7 @@ func (w *world) obey(out engine.Batch) (acted bool) {
 	for _, id := range out.Orders {
 		i := w.ids[id]
 		m := &w.machines[i]
-		if !m.there {
+		if !m.there || len(m.works) == 0 {
 			continue
 		}
 		for _, o := range w.e.Orders(id, m.leases()) {

@@ -26,6 +26,8 @@ type world struct {
 
 	machines   []machine
 	ids        map[farm.NodeID]int
+	gone       map[int]bool       // machines that have vanished, as long as the farm has to find it out
+	withHours  []int              // machines with duty hours
 	runs       map[farm.RunID]int // index of the job
 	broken     []map[int]bool
 	frameIndex []map[int]int // where frames have gaps
@@ -53,7 +55,7 @@ type wanting struct {
 }
 
 func newWorld(f Farm, o Options) *world {
-	w := &world{farm: f, o: o, s: farm.NewState(), m: o.Model, ids: map[farm.NodeID]int{}, runs: map[farm.RunID]int{}}
+	w := &world{farm: f, o: o, s: farm.NewState(), m: o.Model, ids: map[farm.NodeID]int{}, runs: map[farm.RunID]int{}, gone: map[int]bool{}}
 	if w.m == nil {
 		w.m = pace.New()
 	}
@@ -81,6 +83,9 @@ func newWorld(f Farm, o Options) *world {
 		id := farm.NodeID(i + 1)
 		w.machines[i] = machine{id: id}
 		w.ids[id] = i
+		if n.Hours != nil {
+			w.withHours = append(w.withHours, i)
+		}
 		if len(f.Holdings) == 0 || n.Joins > 0 {
 			w.events.plan(n.Joins, joins, i, 0, nil)
 		}
