@@ -295,7 +295,7 @@ func (e *Engine) observe(r farm.FrameAccepted) {
 			e.redeal = true // nodes that were passed over may be of use, as it is known now
 		}
 	}
-	if n := e.nodes[r.Node]; n != nil {
-		note(&n.advanced, r.Lease, r.At)
+	if n, l := e.nodes[r.Node], e.s.Lease(r.Lease); n != nil && l != nil {
+		n.goesOn(e.s.Runs[r.Run], l, r.Frame, r.At)
 	}
 }

@@ -121,15 +121,31 @@ func (e *Engine) failed(r farm.FrameFailed) {
 	if n == nil {
 		return
 	}
-	if p := n.progress[r.Lease]; p.Frame != nil && *p.Frame == r.Frame {
-		delete(n.progress, r.Lease)
-	}
 	if run.Spec.Mode == farm.ModeFeed {
 		note(&n.advanced, r.Lease, r.At)
 		return
 	}
-	delete(n.advanced, r.Lease)
-	note(&n.launched, r.Lease, r.At)
+	n.relaunches(r.Lease, r.Frame, r.At)
+}
+
+// goesOn notes that a frame of a lease was accepted: the renderer that did it goes
+// on with the next, or another is launched for that.
+func (n *node) goesOn(run *farm.Run, l *farm.Lease, frame int, at time.Time) {
+	gap := run.Spec.Mode == farm.ModeRange && !l.Left.Empty() && l.Left.First() != frame+1
+	if gap || run.Spec.Mode == farm.ModeSingle {
+		n.relaunches(l.ID, frame, at)
+		return
+	}
+	note(&n.advanced, l.ID, at)
+}
+
+// relaunches notes that a renderer is launched again after a frame.
+func (n *node) relaunches(lease farm.LeaseID, frame int, at time.Time) {
+	if p := n.progress[lease]; p.Frame != nil && *p.Frame == frame {
+		delete(n.progress, lease)
+	}
+	delete(n.advanced, lease)
+	note(&n.launched, lease, at)
 }
 
 func note(times *map[farm.LeaseID]time.Time, lease farm.LeaseID, at time.Time) {
