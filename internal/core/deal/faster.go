@@ -30,17 +30,23 @@ func (d *Dealer) scarce(run *farm.Run) bool {
 // admitted returns those of a run's takers that may join it, the fastest first.
 func (d *Dealer) admitted(run *farm.Run, takers []taker, now time.Time) []taker {
 	sortTakers(takers)
-	free := d.places(run, nil, now)
-	anew := run.Terms.Ceiling.None() && run.Spec.Licence.Per == farm.PerProcess // each lease counts, not each node
+	places := d.ceilingLeft(run, nil, now)
+	licences, counted := d.s.LicencesFree(run, 0, now)
 	joined := map[farm.NodeID]bool{}
 	out := takers[:0]
 	for _, t := range takers {
-		if anew || !joined[t.node.ID] && !worksOn(t.node, run) {
-			if free == 0 {
-				continue
-			}
-			free--
+		more := joined[t.node.ID] || worksOn(t.node, run)
+		takes := 0
+		if counted && !(joined[t.node.ID] && run.Spec.Licence.Per == farm.PerNode) {
+			takes = d.s.LicencesFor(run, t.node, 0)
 		}
+		if !more && places == 0 || takes > licences {
+			continue
+		}
+		if !more {
+			places--
+		}
+		licences -= takes
 		joined[t.node.ID] = true
 		out = append(out, t)
 	}
@@ -50,30 +56,35 @@ func (d *Dealer) admitted(run *farm.Run, takers []taker, now time.Time) []taker 
 // places returns how many more nodes may work on a run, without one lease if it
 // is not nil.
 func (d *Dealer) places(run *farm.Run, without *farm.Lease, now time.Time) int {
-	free := math.MaxInt
 	gone := farm.LeaseID(0)
 	if without != nil {
 		gone = without.ID
 	}
-	if most := run.Terms.Ceiling; !most.None() {
-		nodes := map[farm.NodeID]bool{}
-		for l := range run.OpenLeases {
-			if l != without {
-				nodes[l.Node] = true
-			}
+	free := d.ceilingLeft(run, without, now)
+	if licences, counted := d.s.LicencesFree(run, gone, now); counted {
+		least := 1 // a node takes up at least so many
+		if run.Spec.Licence.Per == farm.PerDevice {
+			least = max(1, run.Spec.Takes.Devices)
 		}
-		free = most.Most(d.able(run, now)) - len(nodes)
-	}
-	if need := run.Spec.Licence; need != nil {
-		if l := d.s.Licences[need.Name]; l != nil {
-			takes := 1
-			if need.Per == farm.PerDevice {
-				takes = max(1, run.Spec.Takes.Devices)
-			}
-			free = min(free, (l.Most(now)-d.s.LicencesUsed(need.Name, gone))/takes)
-		}
+		free = min(free, licences/least)
 	}
 	return max(0, free)
+}
+
+// ceilingLeft returns how many more nodes the ceiling of a run lets work on it,
+// without one lease if it is not nil.
+func (d *Dealer) ceilingLeft(run *farm.Run, without *farm.Lease, now time.Time) int {
+	most := run.Terms.Ceiling
+	if most.None() {
+		return math.MaxInt
+	}
+	nodes := map[farm.NodeID]bool{}
+	for l := range run.OpenLeases {
+		if l != without {
+			nodes[l.Node] = true
+		}
+	}
+	return max(0, most.Most(d.able(run, now))-len(nodes))
 }
 
 // forFaster asks for the lease of a run on its slowest node if it may have no

@@ -41,26 +41,12 @@ func (d *Dealer) limited(n *farm.Node, run *farm.Run, warm *farm.Lease, now time
 	if most := run.Spec.StartOn; most > 0 && unproven(run) && !worksOn(n, run) && working(run) >= most {
 		return fmt.Sprintf("%s starts on %s; the others join when its first frame is verified", run.Spec.Name(), plural(most, "node"))
 	}
-	if need := run.Spec.Licence; need != nil {
-		if l := d.s.Licences[need.Name]; l != nil {
-			without := farm.LeaseID(0)
-			if warm != nil {
-				without = warm.ID
-			}
-			used, takes := d.s.LicencesUsed(need.Name, without), 1
-			switch {
-			case need.Per == farm.PerNode && worksBeside(n, run, without):
-				takes = 0
-			case need.Per == farm.PerDevice:
-				takes = max(1, run.Spec.Takes.Devices)
-				if run.Spec.Takes.Whole() { // such a lease owns all of them
-					takes = max(1, len(n.Offer().Devices))
-				}
-			}
-			if most := l.Most(now); used+takes > most {
-				return d.noLicence(run, l, used, now)
-			}
-		}
+	without := farm.LeaseID(0)
+	if warm != nil {
+		without = warm.ID
+	}
+	if free, limited := d.s.LicencesFree(run, without, now); limited && d.s.LicencesFor(run, n, without) > free {
+		return d.noLicence(run, without, now)
 	}
 	if p := d.s.Projects[run.Spec.Project]; p != nil {
 		if place := d.s.Places[p.Scenes]; place != nil && place.Loads > 0 && run.Spec.SceneText == "" {
@@ -72,7 +58,9 @@ func (d *Dealer) limited(n *farm.Node, run *farm.Run, warm *farm.Lease, now time
 	return ""
 }
 
-func (d *Dealer) noLicence(run *farm.Run, l *farm.Licence, used int, now time.Time) string {
+func (d *Dealer) noLicence(run *farm.Run, without farm.LeaseID, now time.Time) string {
+	l := d.s.Licences[run.Spec.Licence.Name]
+	used := d.s.LicencesUsed(l.Name, without)
 	if now.Before(l.LoweredUntil) {
 		return fmt.Sprintf("%s needs a licence %s: %d are used, and a renderer found no more a while ago; the farm tries again in %s",
 			run.Spec.Name(), l.Name, used, round(l.LoweredUntil.Sub(now)))

@@ -38,12 +38,13 @@ func scriptedFarm(mode farm.Mode, start time.Time) play.Farm {
 	return play.Farm{
 		Seed: 7, Start: start,
 		Places:   []farm.Place{{Name: "loft"}},
+		Licences: []farm.Licence{{Name: "tidal", Count: 3}},
 		Projects: []farm.Project{{Name: "salt-clock", Weight: 1, Scenes: "loft", Frames: "loft"}},
 		Nodes: []play.Node{
-			{Name: "kiln-01", Speed: 1, Known: 1, Joins: 0.113, Cores: 8},
-			{Name: "kiln-02", Speed: 2.3, Known: 2, Joins: 0.217, Leaves: 33.391, Returns: 131.713, Cores: 8},
-			{Name: "kiln-03", Speed: 0.7, Known: 1, Joins: 0.331, Cores: 8},
-			{Name: "loom-01", Speed: 1.9, Known: 1.9, Joins: 0.419, Fails: 0.2, FailsIn: 1.3, Cores: 8},
+			{Name: "kiln-01", Speed: 1, Known: 1, Joins: 0.113, Cores: 8, Devices: 2, Memory: 12 << 30},
+			{Name: "kiln-02", Speed: 2.3, Known: 2, Joins: 0.217, Leaves: 33.391, Returns: 131.713, Cores: 8, Devices: 2, Memory: 12 << 30},
+			{Name: "kiln-03", Speed: 0.02, Known: 1, Joins: 0.331, Cores: 8, Devices: 2, Memory: 12 << 30},
+			{Name: "loom-01", Speed: 1.9, Known: 1.9, Joins: 0.419, Fails: 0.2, FailsIn: 1.3, Cores: 8, Devices: 2, Memory: 12 << 30},
 		},
 		Jobs: []play.Job{job("salt_010", 160, 5.3), later},
 	}
@@ -52,19 +53,29 @@ func scriptedFarm(mode farm.Mode, start time.Time) play.Farm {
 // TestServiceAndPaperDecideTheSame feeds what happens on a farm on paper to a
 // service, at the same times, and compares what both put on record, to the byte.
 func TestServiceAndPaperDecideTheSame(t *testing.T) {
+	const gib = 1 << 30
+	var all strings.Builder
 	for _, c := range []struct {
 		name  string
 		mode  farm.Mode
 		takes farm.Amounts
+		per   farm.Counting // of 3 licences; "" for none
 	}{
-		{"range", farm.ModeRange, farm.Amounts{}}, {"feed", farm.ModeFeed, farm.Amounts{}},
-		{"single", farm.ModeSingle, farm.Amounts{}}, {"side by side", farm.ModeFeed, farm.Amounts{Cores: 3}},
+		{"range", farm.ModeRange, farm.Amounts{}, ""}, {"feed", farm.ModeFeed, farm.Amounts{}, ""},
+		{"single", farm.ModeSingle, farm.Amounts{}, farm.PerNode},
+		{"side by side", farm.ModeFeed, farm.Amounts{Cores: 3}, farm.PerNode},
+		{"a device each", farm.ModeRange, farm.Amounts{Cores: 1, Devices: 1}, farm.PerDevice},
+		{"all devices", farm.ModeFeed, farm.Amounts{}, farm.PerDevice},
+		{"memory", farm.ModeSingle, farm.Amounts{Cores: 1, MemoryBytes: 4 * gib}, farm.PerProcess},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
 				f := scriptedFarm(c.mode, time.Now())
 				for i := range f.Jobs {
-					f.Jobs[i].Spec.Takes = c.takes
+					f.Jobs[i].Spec.Takes, f.Jobs[i].Memory = c.takes, 5*gib
+					if c.per != "" {
+						f.Jobs[i].Spec.Licence = &farm.LicenceNeed{Name: "tidal", Per: c.per}
+					}
 				}
 				var script [][]play.Event
 				var paper []string
@@ -77,7 +88,7 @@ func TestServiceAndPaperDecideTheSame(t *testing.T) {
 				if err != nil {
 					t.Fatal(err)
 				}
-				service := serve(t, f, script)
+				service := serve(t, f, script, owned(t, f))
 				for i := range max(len(paper), len(service)) {
 					a, b := "nothing", "nothing"
 					if i < len(paper) {
@@ -90,11 +101,16 @@ func TestServiceAndPaperDecideTheSame(t *testing.T) {
 						t.Fatalf("record %d of %d is on paper\n%s\nand in the service\n%s", i, len(paper), a, b)
 					}
 				}
-				if text := strings.Join(paper, "\n"); !strings.Contains(text, "nothing was heard") || !strings.Contains(text, "failed") {
-					t.Error("nothing went wrong on this farm")
-				}
+				all.WriteString(strings.Join(paper, "\n"))
 			})
 		})
+	}
+	for _, what := range []string{
+		"nothing was heard", "failed", "takes", "races", "gives", "lease extended", "has been silent", "comes first",
+	} {
+		if !strings.Contains(all.String(), what) {
+			t.Errorf("no farm had anything of this: %s", what)
+		}
 	}
 }
 
@@ -117,21 +133,12 @@ func written(t *testing.T, records []farm.Record) (out []string) {
 
 // serve lets a service meet a script, batch by batch, and returns what it put on
 // record.
-func serve(t *testing.T, f play.Farm, script [][]play.Event) []string {
+func serve(t *testing.T, f play.Farm, script [][]play.Event, check func(farm.Record)) []string {
 	book, err := recipe.Builtin()
 	if err != nil {
 		t.Fatal(err)
 	}
-	s := farm.NewState()
-	for _, p := range f.Projects {
-		s.Projects[p.Name] = &p
-	}
-	for _, p := range f.Places {
-		s.Places[p.Name] = &p
-	}
-	for i, n := range f.Nodes {
-		s.PutNode(n.AsNode(farm.NodeID(i+1), nil))
-	}
+	s := stateOf(f)
 	kept := &memory{}
 	floor := New(Options{
 		State: s, Pace: pace.New(), Committer: kept, Recipes: book, Log: slog.New(slog.DiscardHandler), Now: time.Now,
@@ -151,7 +158,53 @@ func serve(t *testing.T, f play.Farm, script [][]play.Event) []string {
 	if err := <-ended; err != nil {
 		t.Error(err)
 	}
+	for _, r := range kept.records {
+		check(r)
+	}
 	return written(t, kept.records)
+}
+
+// stateOf returns a farm on paper as a service that has just been started knows
+// it.
+func stateOf(f play.Farm) *farm.State {
+	s := farm.NewState()
+	for _, p := range f.Projects {
+		s.Projects[p.Name] = &p
+	}
+	for _, p := range f.Places {
+		s.Places[p.Name] = &p
+	}
+	for _, l := range f.Licences {
+		s.Licences[l.Name] = &l
+	}
+	for i, n := range f.Nodes {
+		s.PutNode(n.AsNode(farm.NodeID(i+1), nil))
+	}
+	return s
+}
+
+// owned returns what looks, Record by Record, that no two leases own the same,
+// and no more licences are used than there are.
+func owned(t *testing.T, f play.Farm) func(farm.Record) {
+	s := stateOf(f)
+	return func(r farm.Record) {
+		if err := s.Apply(r); err != nil {
+			t.Fatal(err)
+		}
+		if used, most := s.LicencesUsed("tidal", 0), f.Licences[0].Count; used > most {
+			t.Errorf("%d licences are used, and there are %d", used, most)
+		}
+		for _, n := range s.Nodes {
+			leases := s.LeasesOf(n.ID)
+			for i, a := range leases {
+				for _, b := range leases[:i] {
+					if a.Share.Collides(b.Share) {
+						t.Errorf("leases %d and %d own the same: %+v and %+v", a.ID, b.ID, a.Share, b.Share)
+					}
+				}
+			}
+		}
+	}
 }
 
 // together lets a service meet events in one batch: its loop waits until all are
