@@ -14,21 +14,6 @@ type columns interface {
 	statement() (query string, args []any)
 }
 
-// newColumns returns the columns of a kind, or nil for one that is rare.
-func newColumns(kind string) columns {
-	switch kind {
-	case "lease opened":
-		return &leasesOpened{}
-	case "lease ended":
-		return &leasesEnded{}
-	case "frame accepted":
-		return &framesAccepted{}
-	case "frame done":
-		return &framesDone{}
-	}
-	return nil
-}
-
 type leasesOpened struct {
 	id, node, run, session, ask []int64
 	given, reason, share        []string
@@ -150,18 +135,11 @@ type events struct {
 	body           []*string
 }
 
-// bodiless are the kinds whose contents the log leaves out: secrets, and what
-// stands in a table of its own word for word.
-var bodiless = map[string]bool{
-	"person set": true, "token issued": true, "token revoked": true, "key issued": true, "node enrolled": true, "run kept": true,
-	"lease opened": true, "lease ended": true,
-}
-
 func (e *events) add(r farm.Record, seq int64, body func() ([]byte, error)) error {
 	about := r.About()
 	e.seq, e.run, e.node = append(e.seq, seq), append(e.run, int64(about.Run)), append(e.node, int64(about.Node))
-	e.at, e.kind, e.reason = append(e.at, about.At), append(e.kind, r.Kind()), append(e.reason, about.Reason)
-	if bodiless[r.Kind()] {
+	e.at, e.kind, e.reason = append(e.at, about.At), append(e.kind, string(r.Kind())), append(e.reason, about.Reason)
+	if kinds[r.Kind()].bodiless {
 		e.body = append(e.body, nil)
 		return nil
 	}

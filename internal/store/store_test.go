@@ -66,6 +66,7 @@ type keeper struct {
 	lead  Lead
 	state *farm.State
 
+	used    map[farm.Kind]bool
 	batch   int           // Records that are committed together; 0 commits each call by itself
 	waiting []farm.Record // of the batch
 }
@@ -75,6 +76,9 @@ func (k *keeper) do(records ...farm.Record) {
 	for _, r := range records {
 		if err := k.state.Apply(r); err != nil {
 			k.t.Fatal(err)
+		}
+		if k.used != nil {
+			k.used[r.Kind()] = true
 		}
 	}
 	if k.waiting = append(k.waiting, records...); len(k.waiting) >= k.batch {
@@ -111,10 +115,21 @@ func studio() []farm.Record {
 // TestWhatIsLoadedIsWhatWasCommitted lets a farm live at random and, again and
 // again, compares the State in memory with the one read from the tables.
 func TestWhatIsLoadedIsWhatWasCommitted(t *testing.T) {
+	used := map[farm.Kind]bool{}
+	defer func() {
+		for _, r := range farm.Records() {
+			if k := kinds[r.Kind()]; (k.statement == "") == (k.columns == nil) {
+				t.Errorf("it is not said how a %q is kept", r.Kind())
+			}
+			if !used[r.Kind()] {
+				t.Errorf("no farm had a %q, so that nobody looked how it is read back", r.Kind())
+			}
+		}
+	}()
 	for seed := range uint64(6) {
 		t.Run(fmt.Sprint("seed ", seed), func(t *testing.T) {
 			s, lead := claimed(t, pgtest.URL(t))
-			k := &keeper{t: t, s: s, lead: lead, state: farm.NewState()}
+			k := &keeper{t: t, s: s, lead: lead, state: farm.NewState(), used: used}
 			k.do(studio()...)
 			r := rand.New(rand.NewPCG(seed, 5))
 			m := pace.New()
@@ -239,9 +254,10 @@ func (k *keeper) randomStep(r *rand.Rand, m *pace.Model, ask int64) {
 func (k *keeper) randomNode(r *rand.Rand, step int) {
 	n := k.state.Nodes[farm.NodeID(1+r.IntN(3))]
 	until := now.Add(time.Duration(step) * time.Minute)
-	switch r.IntN(8) {
+	switch r.IntN(9) {
 	case 0:
-		k.do(farm.NodeDuty{Node: n.ID, Duty: farm.Held, Now: true, Reason: "by nadia", At: now},
+		k.do(farm.NodeReach{Node: n.ID, Reach: farm.Silent, Reason: "nothing was heard", At: now}, farm.NodeReach{Node: n.ID, Reach: farm.Online, Reason: "heard again", At: until},
+			farm.NodeDuty{Node: n.ID, Duty: farm.Held, Now: true, Reason: "by nadia", At: now},
 			farm.NodeDuty{Node: n.ID, Duty: farm.OnDuty, Reason: "released", OffUntil: &until, At: until})
 	case 1:
 		k.do(
@@ -287,6 +303,19 @@ func (k *keeper) randomNode(r *rand.Rand, step int) {
 		k.do(farm.StaySet{Of: farm.StayOf{Kind: farm.StayPool, Name: []string{"a", "b"}[r.IntN(2)]}, Stay: []farm.Stay{{}, {Held: true, By: "nadia"}, {Step: 2, Every: 30}}[r.IntN(3)], At: now})
 		of := []farm.LaunchScope{{}, {Recipe: "practice"}, {Project: "salt-clock"}}[r.IntN(3)]
 		k.do(farm.LaunchSettingsSet{Of: of, Env: []farm.LaunchSettings{{}, {Account: "render", Mask: "002", Variables: map[string]string{"A": "b"}}}[r.IntN(2)], At: now})
+	case 8: // people come and go
+		person, hash := fmt.Sprint("oona-", step), fmt.Sprint("token ", step)
+		k.do(
+			farm.PersonSet{Name: person, Role: farm.Artist, PasswordHash: "x", At: now},
+			farm.TokenIssued{Hash: hash, Of: farm.AccessToken, Person: person, Label: "x", At: now},
+		)
+		switch step % 3 {
+		case 0:
+			k.do(farm.TokenRevoked{Hash: hash, At: now})
+		case 1:
+			k.do(farm.PersonRemoved{Name: person, At: now})
+		}
+		k.do(farm.Audited{Actor: person, Action: "look", Subject: "x", At: now})
 	case 7: // a project and its place come and go in one batch
 		k.do(
 			farm.PlaceSet{Name: "loft", Paths: map[string]string{"linux": "/srv/loft"}, At: now},

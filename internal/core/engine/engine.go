@@ -201,11 +201,11 @@ func (e *Engine) Reorder(id farm.NodeID) { e.batch.Orders = append(e.batch.Order
 // learn notes what a Record means for what is not State: what is known of
 // nodes, what was learned, and who has to be dealt to again.
 func (e *Engine) learn(r farm.Record) {
-	w := wakes(r)
-	e.redeal = e.redeal || w.redeal
-	e.yieldNow = e.yieldNow || w.yield
+	wakes := r.Wakes()
+	e.redeal = e.redeal || wakes&farm.WakesAsks != 0
+	e.yieldNow = e.yieldNow || wakes&farm.WakesYields != 0
 	switch about := r.About(); {
-	case !w.reorder:
+	case wakes&farm.WakesOrders == 0:
 	case about.Node != 0:
 		e.Reorder(about.Node)
 	case about.Run != 0:
@@ -251,27 +251,6 @@ func (e *Engine) reorderRun(run *farm.Run) {
 	for l := range run.OpenLeases {
 		e.Reorder(l.Node)
 	}
-}
-
-// wake is what a Record makes the loop look at again.
-type wake struct {
-	redeal  bool // nodes that wait may get work
-	reorder bool // a lease may have to end
-	yield   bool // a node may have to give back what it has not begun
-}
-
-// wakes says what each kind of Record wakes.
-func wakes(r farm.Record) wake {
-	switch r.(type) {
-	case farm.RunSubmitted, farm.PlaceSet, farm.LicenceSet, farm.RunSet, farm.LeaseTrimmed, farm.FramesRetried,
-		farm.FramesRedone, farm.NodeReach, farm.DeliveryLost, farm.PoolSet, farm.LaunchSettingsSet, farm.NodeRetired:
-		return wake{redeal: true}
-	case farm.FrameFailed:
-		return wake{redeal: true, yield: true}
-	case farm.NodeDuty, farm.NodeHealth, farm.NodeSet, farm.StaySet, farm.RunMoved, farm.LeaseEnded, farm.NodeStarted:
-		return wake{redeal: true, reorder: true}
-	}
-	return wake{}
 }
 
 // observe learns from a frame that was accepted.

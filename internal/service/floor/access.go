@@ -45,13 +45,7 @@ func (f *Floor) publishAccess() {
 }
 
 func (f *Floor) publishAccessIf(records []farm.Record) {
-	if slices.ContainsFunc(records, func(r farm.Record) bool {
-		switch r.(type) {
-		case farm.PersonSet, farm.PersonRemoved, farm.TokenIssued, farm.TokenRevoked, farm.NodeRetired:
-			return true
-		}
-		return false
-	}) {
+	if slices.ContainsFunc(records, func(r farm.Record) bool { return r.Wakes()&farm.WakesAccess != 0 }) {
 		f.publishAccess()
 	}
 }

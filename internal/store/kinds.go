@@ -1,0 +1,410 @@
+package store
+
+import "vexillum/internal/core/farm"
+
+// kept says how a kind of Record is kept.
+type kept struct {
+	// statement writes Records of a rare kind. It takes one JSON array of them, so
+	// that many of a kind cost one statement.
+	statement string
+	// columns gathers Records of a frequent kind instead.
+	columns func() columns
+	// touches returns the rows that a Record writes, and those that it needs to be
+	// there as they are; nil where it stands by itself.
+	touches func(farm.Record) (writes, reads []row)
+	// bodiless leaves the contents out of the log: secrets, and what stands in a
+	// table of its own word for word.
+	bodiless bool
+}
+
+// kinds is the table of all kinds of Records.
+var kinds = map[farm.Kind]kept{
+	farm.NodeEnrolled{}.Kind(): {
+		statement: `WITH r AS (
+			SELECT * FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, name text, kind text, facts jsonb, key_hash text, at timestamptz)
+		), used AS (
+			UPDATE enrolment_key k SET uses_left = uses_left - u.n
+			FROM (SELECT key_hash, count(*) AS n FROM r GROUP BY 1) u WHERE k.hash = u.key_hash
+		)
+		INSERT INTO node (id, name, kind, facts, session, reach, reach_since, duty, enrolled_at)
+		SELECT node, name, kind, facts, 0, 'silent', at, 'on duty', at FROM r
+		ON CONFLICT (id) DO UPDATE SET kind = excluded.kind, facts = excluded.facts, enrolled_at = excluded.enrolled_at`,
+		touches: of(func(r farm.NodeEnrolled) (writes, reads []row) {
+			return []row{node(r.Node)}, []row{named("key", r.KeyHash), anyName}
+		}),
+		bodiless: true,
+	},
+	farm.NodeStarted{}.Kind(): {
+		statement: `WITH r AS (
+			SELECT * FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, session bigint, facts jsonb, kept jsonb, at timestamptz)
+		), kept AS (
+			UPDATE lease l SET session = k.session, ask = 0
+			FROM (SELECT r.session, id::bigint FROM r, jsonb_array_elements_text(COALESCE(NULLIF(r.kept, 'null'), '[]')) id) k WHERE l.id = k.id
+		)
+		UPDATE node SET session = r.session, facts = r.facts, reach = 'online', reach_since = r.at FROM r WHERE node.id = r.node`,
+		touches: of(func(r farm.NodeStarted) (writes, reads []row) {
+			writes = []row{node(r.Node)}
+			for _, id := range r.Kept {
+				writes = append(writes, lease(id))
+			}
+			return writes, nil
+		}),
+	},
+	farm.NodeReach{}.Kind(): {
+		statement: `UPDATE node SET reach = r.reach, reach_since = r.at
+		FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, reach text, at timestamptz) WHERE id = r.node`,
+		touches: of(func(r farm.NodeReach) (writes, reads []row) {
+			return []row{node(r.Node)}, nil
+		}),
+	},
+	farm.NodeDuty{}.Kind(): {
+		statement: `UPDATE node SET duty = r.duty, duty_reason = r.reason, duty_since = r.at, duty_now = r.now, off_until = r.off_until
+		FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, duty text, reason text, at timestamptz, now boolean, off_until timestamptz) WHERE id = r.node`,
+		touches: of(func(r farm.NodeDuty) (writes, reads []row) {
+			return []row{node(r.Node)}, nil
+		}),
+	},
+	farm.NodeHealth{}.Kind(): {
+		statement: `UPDATE node SET health = r.health, health_why = r.reason, health_by = COALESCE(r.by, '')
+		FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, health text, by text, reason text) WHERE id = r.node`,
+		touches: of(func(r farm.NodeHealth) (writes, reads []row) {
+			return []row{node(r.Node)}, nil
+		}),
+	},
+	farm.NodeSet{}.Kind(): {
+		statement: `WITH r AS (
+			SELECT * FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, version bigint, settings jsonb, actor text, reason text, at timestamptz)
+		), kept AS (
+			INSERT INTO node_settings (node, version, settings, actor, reason, at) SELECT node, version, settings, actor, reason, at FROM r
+		)
+		UPDATE node SET settings = r.settings, version = r.version FROM r WHERE node.id = r.node`,
+		// its rows of pools are looked at when it is read, not when it is written
+		touches: of(func(r farm.NodeSet) (writes, reads []row) {
+			return []row{node(r.Node)}, nil
+		}),
+	},
+	farm.NodeAnnounced{}.Kind(): {
+		statement: `INSERT INTO node (id, name, kind, facts, session, reach, reach_since, duty)
+		SELECT node, name, kind, '{}', 0, 'silent', at, 'on duty'
+		FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, name text, kind text, at timestamptz)`,
+		touches: of(func(r farm.NodeAnnounced) (writes, reads []row) {
+			return []row{node(r.Node)}, []row{anyName}
+		}),
+	},
+	farm.NodeRenamed{}.Kind(): {
+		statement: `UPDATE node SET name = r.name FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, name text) WHERE id = r.node`,
+		touches: of(func(r farm.NodeRenamed) (writes, reads []row) {
+			return []row{node(r.Node), anyName}, nil
+		}),
+	},
+	farm.NodeRetired{}.Kind(): {
+		statement: `WITH r AS (
+			SELECT * FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, at timestamptz)
+		), shut AS (
+			DELETE FROM token t USING r WHERE t.node = r.node
+		)
+		UPDATE node SET retired_at = r.at FROM r WHERE id = r.node`,
+		touches: of(func(r farm.NodeRetired) (writes, reads []row) {
+			return []row{node(r.Node), anyName, nodeToken(r.Node)}, nil
+		}),
+	},
+	farm.RunSet{}.Kind(): {
+		statement: `UPDATE run SET terms = r.terms FROM jsonb_to_recordset($1::jsonb) AS r(run bigint, terms jsonb) WHERE id = r.run`,
+		touches: of(func(r farm.RunSet) (writes, reads []row) {
+			return []row{run(r.Run)}, nil
+		}),
+	},
+	farm.RunSubmitted{}.Kind(): {
+		statement: `INSERT INTO run (id, job, project, kind, number, spec, state, reason, queue_order, submit_key, submit_digest, submitted_at)
+		SELECT run, spec->>'job', spec->>'project', spec->>'kind', (spec->>'number')::int, spec, state, reason, "order", NULLIF(key, ''), COALESCE(digest, ''), at
+		FROM jsonb_to_recordset($1::jsonb) AS r(run bigint, spec jsonb, state text, reason text, "order" bigint, key text, digest text, at timestamptz)`,
+		touches: of(func(r farm.RunSubmitted) (writes, reads []row) {
+			return []row{run(r.Run)}, []row{named("project", r.Spec.Project)}
+		}),
+	},
+	farm.RunMoved{}.Kind(): {
+		statement: `UPDATE run SET state = r.state, reason = r.reason, held_for = COALESCE(r.held, ''),
+			released_at = CASE WHEN run.state = 'held' AND r.state IN ('queued', 'rendering') THEN r.at ELSE released_at END,
+			started_at = CASE WHEN r.state = 'rendering' THEN COALESCE(started_at, r.at) ELSE started_at END,
+			ended_at = CASE WHEN r.state IN ('done', 'done with gaps', 'failed', 'cancelled') THEN r.at END
+		FROM jsonb_to_recordset($1::jsonb) AS r(run bigint, state text, held text, reason text, at timestamptz) WHERE id = r.run`,
+		touches: of(func(r farm.RunMoved) (writes, reads []row) {
+			return []row{run(r.Run)}, nil
+		}),
+	},
+	farm.RunKept{}.Kind(): {
+		statement: `UPDATE run SET done = r.done::int4multirange, done_seq = r.seq
+		FROM jsonb_to_recordset($1::jsonb) AS r(run bigint, done text, seq bigint) WHERE id = r.run`,
+		touches: of(func(r farm.RunKept) (writes, reads []row) {
+			return []row{run(r.Run)}, nil
+		}),
+		bodiless: true,
+	},
+	farm.LeaseOpened{}.Kind(): {
+		columns: func() columns { return &leasesOpened{} },
+		touches: of(func(r farm.LeaseOpened) (writes, reads []row) {
+			return []row{lease(r.Lease)}, []row{run(r.Run), node(r.Node), leasesOf(r.Run)}
+		}),
+		bodiless: true,
+	},
+	farm.LeaseExtended{}.Kind(): {
+		statement: `UPDATE lease SET given = given + frame_set(r.frames), trimmed = trimmed - frame_set(r.frames), ask = r.ask, reason = r.reason
+		FROM jsonb_to_recordset($1::jsonb) AS r(lease bigint, ask bigint, frames text, reason text) WHERE id = r.lease`,
+		touches: of(func(r farm.LeaseExtended) (writes, reads []row) {
+			return []row{lease(r.Lease)}, []row{leasesOf(r.Run)}
+		}),
+	},
+	farm.LeaseTrimmed{}.Kind(): {
+		statement: `UPDATE lease SET trimmed = trimmed + frame_set(r.frames)
+		FROM jsonb_to_recordset($1::jsonb) AS r(lease bigint, frames text) WHERE id = r.lease`,
+		touches: of(func(r farm.LeaseTrimmed) (writes, reads []row) {
+			return []row{lease(r.Lease)}, []row{leasesOf(r.Run)}
+		}),
+	},
+	farm.LeaseEnded{}.Kind(): {
+		columns: func() columns { return &leasesEnded{} },
+		touches: of(func(r farm.LeaseEnded) (writes, reads []row) {
+			return []row{lease(r.Lease)}, []row{leasesOf(r.Run)}
+		}),
+		bodiless: true,
+	},
+	farm.FrameAccepted{}.Kind(): {
+		columns: func() columns { return &framesAccepted{} },
+		touches: of(func(r farm.FrameAccepted) (writes, reads []row) {
+			return []row{frame(r.Run, r.Frame)}, []row{run(r.Run), framesOf(r.Run)}
+		}),
+	},
+	farm.FrameDone{}.Kind(): {
+		columns: func() columns { return &framesDone{} },
+		touches: of(func(r farm.FrameDone) (writes, reads []row) {
+			return []row{frame(r.Run, r.Frame)}, []row{framesOf(r.Run)}
+		}),
+	},
+	// No lease that once held the frame has it back.
+	farm.DeliveryLost{}.Kind(): {
+		statement: `WITH r AS (
+			SELECT run, frame, hash, seq FROM jsonb_to_recordset($1::jsonb) AS p(run bigint, frame int, hash text, seq bigint)
+		), gone AS (
+			UPDATE lease l SET trimmed = trimmed + c.frames
+			FROM (SELECT run, range_agg(int4range(frame, frame, '[]')) AS frames FROM r GROUP BY run) c WHERE l.run = c.run AND l.ended_at IS NULL
+		)
+		UPDATE frame f SET state = 'lost', lost_hashes = lost_hashes || r.hash, seq = r.seq FROM r WHERE f.run = r.run AND f.frame = r.frame`,
+		touches: of(func(r farm.DeliveryLost) (writes, reads []row) {
+			return []row{frame(r.Run, r.Frame), leasesOf(r.Run)}, []row{framesOf(r.Run)}
+		}),
+	},
+	farm.FrameFailed{}.Kind(): {
+		statement: `WITH r AS (
+			SELECT * FROM jsonb_to_recordset($1::jsonb) AS p(seq bigint, run bigint, frame int, lease bigint, launch int, node bigint,
+				cause text, message text, counts boolean, at timestamptz)
+		), gone AS (
+			UPDATE lease l SET trimmed = trimmed + c.frames
+			FROM (SELECT lease, range_agg(int4range(frame, frame, '[]')) AS frames FROM r GROUP BY lease) c WHERE l.id = c.lease
+		)
+		INSERT INTO attempt (seq, run, frame, lease, launch, node, cause, message, counts, at)
+		SELECT seq, run, frame, lease, launch, node, cause, message, counts, at FROM r`,
+		touches: of(func(r farm.FrameFailed) (writes, reads []row) {
+			return []row{lease(r.Lease)}, []row{run(r.Run), attempts(r.Run), leasesOf(r.Run)}
+		}),
+	},
+	farm.FrameParked{}.Kind(): {
+		statement: `UPDATE run SET parked = parked + r.frames
+		FROM (SELECT run, range_agg(int4range(frame, frame, '[]')) AS frames
+			FROM jsonb_to_recordset($1::jsonb) AS p(run bigint, frame int) GROUP BY run) r WHERE id = r.run`,
+		touches: of(func(r farm.FrameParked) (writes, reads []row) {
+			return []row{frame(r.Run, r.Frame), run(r.Run)}, nil
+		}),
+	},
+	farm.FramesRetried{}.Kind(): {
+		statement: `WITH r AS (
+			SELECT run, frame_set(frames) AS frames FROM jsonb_to_recordset($1::jsonb) AS p(run bigint, frames text)
+		), forgiven AS (
+			UPDATE attempt a SET forgiven = true FROM r WHERE a.run = r.run AND r.frames @> a.frame
+		)
+		UPDATE run SET parked = parked - r.frames FROM r WHERE id = r.run`,
+		touches: of(func(r farm.FramesRetried) (writes, reads []row) {
+			return []row{run(r.Run), attempts(r.Run)}, nil
+		}),
+	},
+	// The rows stay, as the pictures do; they tell nothing of what is done.
+	farm.FramesRedone{}.Kind(): {
+		statement: `WITH r AS (
+			SELECT run, frame_set(frames) AS frames FROM jsonb_to_recordset($1::jsonb) AS p(run bigint, frames text)
+		), again AS (
+			UPDATE frame f SET state = 'redo', lost_hashes = '{}' FROM r WHERE f.run = r.run AND r.frames @> f.frame
+		), forgiven AS (
+			UPDATE attempt a SET forgiven = true FROM r WHERE a.run = r.run AND r.frames @> a.frame
+		), gone AS (
+			UPDATE lease l SET given = given - r.frames FROM r WHERE l.run = r.run
+		)
+		UPDATE run SET done = done - r.frames, redo = redo + r.frames FROM r WHERE id = r.run`,
+		// and all that is known of its frames and leases
+		touches: of(func(r farm.FramesRedone) (writes, reads []row) {
+			return []row{run(r.Run), leasesOf(r.Run), framesOf(r.Run), attempts(r.Run)}, nil
+		}),
+	},
+	farm.PoolSet{}.Kind(): {
+		statement: `INSERT INTO pool (name, projects)
+		SELECT name, COALESCE(NULLIF(projects, 'null'), '[]') FROM jsonb_to_recordset($1::jsonb) AS r(name text, projects jsonb)
+		ON CONFLICT (name) DO UPDATE SET projects = excluded.projects`,
+		touches: of(func(r farm.PoolSet) (writes, reads []row) {
+			return []row{named("pool", r.Name)}, nil
+		}),
+	},
+	farm.PoolDropped{}.Kind(): {
+		statement: `DELETE FROM pool p USING jsonb_to_recordset($1::jsonb) AS r(name text) WHERE p.name = r.name`,
+		touches: of(func(r farm.PoolDropped) (writes, reads []row) {
+			return []row{named("pool", r.Name)}, nil
+		}),
+	},
+	farm.LaunchSettingsSet{}.Kind(): {
+		statement: `WITH r AS (
+			SELECT of->>'project' AS project, of->>'recipe' AS recipe, env FROM jsonb_to_recordset($1::jsonb) AS r(of jsonb, env jsonb))
+		INSERT INTO launch_settings (project, recipe, env) SELECT project, recipe, env FROM r
+		ON CONFLICT (project, recipe) DO UPDATE SET env = excluded.env`,
+		touches: of(func(r farm.LaunchSettingsSet) (writes, reads []row) {
+			return []row{named("launch settings", r.Of.String()), named("launch settings of", r.Of.Project)}, nil
+		}),
+	},
+	farm.StaySet{}.Kind(): {
+		statement: `WITH r AS (
+			SELECT of->>'kind' AS kind, of->>'name' AS name, stay FROM jsonb_to_recordset($1::jsonb) AS r(of jsonb, stay jsonb))
+		INSERT INTO stay (kind, name, stay) SELECT kind, name, stay FROM r ON CONFLICT (kind, name) DO UPDATE SET stay = excluded.stay`,
+		touches: of(func(r farm.StaySet) (writes, reads []row) {
+			return []row{named("stay", r.Of.String())}, nil
+		}),
+	},
+	farm.KeyRevoked{}.Kind(): {
+		statement: `UPDATE enrolment_key k SET revoked_at = r.at FROM jsonb_to_recordset($1::jsonb) AS r(hash text, at timestamptz) WHERE k.hash = r.hash`,
+		touches: of(func(r farm.KeyRevoked) (writes, reads []row) {
+			return []row{named("key", r.Hash)}, nil
+		}),
+	},
+	farm.PlaceSet{}.Kind(): {
+		statement: `INSERT INTO place (name, paths, loads)
+		SELECT name, paths, COALESCE(loads, 0) FROM jsonb_to_recordset($1::jsonb) AS r(name text, paths jsonb, loads int)
+		ON CONFLICT (name) DO UPDATE SET paths = excluded.paths, loads = excluded.loads`,
+		touches: of(func(r farm.PlaceSet) (writes, reads []row) {
+			return []row{named("place", r.Name)}, nil
+		}),
+	},
+	farm.LicenceSet{}.Kind(): {
+		statement: `WITH r AS (
+			SELECT * FROM jsonb_to_recordset($1::jsonb) AS r(name text, count int, lowered int, lowered_until timestamptz)
+		), gone AS (
+			DELETE FROM licence l USING r WHERE l.name = r.name AND r.count < 0
+		)
+		INSERT INTO licence (name, count, lowered, lowered_until) SELECT name, count, lowered, lowered_until FROM r WHERE count >= 0
+		ON CONFLICT (name) DO UPDATE SET count = excluded.count, lowered = excluded.lowered, lowered_until = excluded.lowered_until`,
+		touches: of(func(r farm.LicenceSet) (writes, reads []row) {
+			return []row{named("licence", r.Name)}, nil
+		}),
+	},
+	farm.ProjectSet{}.Kind(): {
+		statement: `INSERT INTO project (name, title, weight, scenes, frames)
+		SELECT name, title, weight, scenes, frames
+		FROM jsonb_to_recordset($1::jsonb) AS r(name text, title text, weight float8, scenes text, frames text)
+		ON CONFLICT (name) DO UPDATE SET title = excluded.title, weight = excluded.weight, scenes = excluded.scenes, frames = excluded.frames`,
+		touches: of(func(r farm.ProjectSet) (writes, reads []row) {
+			return []row{named("project", r.Name)}, []row{named("place", r.Scenes), named("place", r.Frames), anyProject}
+		}),
+	},
+	farm.PlaceDropped{}.Kind(): {
+		statement: `WITH r AS (
+			SELECT name FROM jsonb_to_recordset($1::jsonb) AS r(name text)
+		), released AS (
+			DELETE FROM stay s USING r WHERE s.kind = 'place' AND s.name = r.name
+		)
+		DELETE FROM place p USING r WHERE p.name = r.name`,
+		// projects that used it have gone or changed before
+		touches: of(func(r farm.PlaceDropped) (writes, reads []row) {
+			return []row{named("place", r.Name), named("stay", farm.StayOf{Kind: farm.StayPlace, Name: r.Name}.String()), anyProject}, nil
+		}),
+	},
+	farm.ProjectDropped{}.Kind(): {
+		statement: `WITH r AS (
+			SELECT name FROM jsonb_to_recordset($1::jsonb) AS r(name text)
+		), settings AS (
+			DELETE FROM launch_settings l USING r WHERE l.project = r.name
+		)
+		DELETE FROM project p USING r WHERE p.name = r.name`,
+		touches: of(func(r farm.ProjectDropped) (writes, reads []row) {
+			return []row{named("project", r.Name), named("launch settings of", r.Name)}, []row{anyProject}
+		}),
+	},
+	farm.PersonSet{}.Kind(): {
+		statement: `INSERT INTO person (name, role, password_hash, created_at)
+		SELECT name, role, password_hash, at
+		FROM jsonb_to_recordset($1::jsonb) AS r(name text, role text, password_hash text, at timestamptz)
+		ON CONFLICT (name) DO UPDATE SET role = excluded.role, password_hash = excluded.password_hash`,
+		touches: of(func(r farm.PersonSet) (writes, reads []row) {
+			return []row{named("person", r.Name)}, nil
+		}),
+		bodiless: true,
+	},
+	farm.PersonRemoved{}.Kind(): {
+		statement: `WITH r AS (
+			SELECT name FROM jsonb_to_recordset($1::jsonb) AS r(name text)
+		), ended AS (
+			DELETE FROM token t USING r WHERE t.person = r.name
+		)
+		DELETE FROM person p USING r WHERE p.name = r.name`,
+		// those that were issued before need the person
+		touches: of(func(r farm.PersonRemoved) (writes, reads []row) {
+			return []row{named("person", r.Name)}, nil
+		}),
+	},
+	farm.TokenIssued{}.Kind(): {
+		statement: `INSERT INTO token (hash, kind, person, node, label, created_at, expires_at)
+		SELECT hash, kind, NULLIF(person, ''), NULLIF(node, 0), label, at, expires_at
+		FROM jsonb_to_recordset($1::jsonb) AS r(hash text, kind text, person text, node bigint, label text, at timestamptz, expires_at timestamptz)`,
+		touches: of(func(r farm.TokenIssued) (writes, reads []row) {
+			return []row{named("token", r.Hash)}, []row{named("person", r.Person), node(r.Node), nodeToken(r.Node)}
+		}),
+		bodiless: true,
+	},
+	farm.TokenRevoked{}.Kind(): {
+		statement: `DELETE FROM token USING jsonb_to_recordset($1::jsonb) AS r(hash text) WHERE token.hash = r.hash`,
+		touches: of(func(r farm.TokenRevoked) (writes, reads []row) {
+			return []row{named("token", r.Hash)}, nil
+		}),
+		bodiless: true,
+	},
+	farm.KeyIssued{}.Kind(): {
+		statement: `INSERT INTO enrolment_key (hash, label, created_by, created_at, expires_at, uses_left, pools, returns)
+		SELECT hash, label, created_by, at, expires_at, uses, COALESCE(NULLIF(pools, 'null'), '[]'), COALESCE(NULLIF(returns, 'null'), '[]')
+		FROM jsonb_to_recordset($1::jsonb) AS r(hash text, label text, created_by text, at timestamptz, expires_at timestamptz, uses int, pools jsonb, returns jsonb)`,
+		touches: of(func(r farm.KeyIssued) (writes, reads []row) {
+			return []row{named("key", r.Hash)}, nil
+		}),
+		bodiless: true,
+	},
+	farm.Audited{}.Kind(): {
+		statement: `INSERT INTO audit (seq, at, actor, action, subject, before, after)
+		SELECT seq, at, actor, action, subject, "from", "to"
+		FROM jsonb_to_recordset($1::jsonb) AS r(seq bigint, at timestamptz, actor text, action text, subject text, "from" text, "to" text)`,
+	},
+}
+
+// of makes what looks at one kind of Record look at any.
+func of[T farm.Record](touches func(T) (writes, reads []row)) func(farm.Record) (writes, reads []row) {
+	return func(r farm.Record) (writes, reads []row) { return touches(r.(T)) }
+}
+
+func run(id farm.RunID) row { return row{table: "run", id: int64(id)} }
+
+func node(id farm.NodeID) row { return row{table: "node", id: int64(id)} }
+
+func nodeToken(id farm.NodeID) row { return row{table: "node token", id: int64(id)} }
+
+func lease(id farm.LeaseID) row { return row{table: "lease", id: int64(id)} }
+
+func frame(id farm.RunID, f int) row { return row{table: "frame", id: int64(id), frame: f} }
+
+func attempts(id farm.RunID) row { return row{table: "attempt", id: int64(id)} }
+
+func framesOf(id farm.RunID) row { return row{table: "frames of run", id: int64(id)} }
+
+func leasesOf(id farm.RunID) row { return row{table: "leases of run", id: int64(id)} }
+
+func named(table, name string) row { return row{table: table, name: name} }
