@@ -68,7 +68,7 @@ func (s *State) PutRun(r *Run, submitKey, digest string) {
 	job := keyOfJob(r.Spec.Project, r.Spec.Job)
 	k := jobKind{job, r.Spec.Kind}
 	s.numbers[k] = max(s.numbers[k], r.Spec.Number)
-	s.newest[job] = max(s.newest[job], r.ID)
+	s.catalogue.add(r)
 	if submitKey != "" {
 		s.submitKeys[submitKey] = submitted{r.ID, digest}
 	}
@@ -162,11 +162,16 @@ func (s *State) runMoved(r RunMoved) error {
 		for id := range run.Leases {
 			delete(s.leases, id)
 		}
+		if run.State.Closed() {
+			s.catalogue.reopen(run)
+		}
 		run.Leases = map[LeaseID]*Lease{}
 		run.EndedAt = r.At
+		s.catalogue.end(run)
 		delete(s.openRuns, run.ID)
 		s.queue = nil
 	} else if run.State.Closed() { // opened again
+		s.catalogue.reopen(run)
 		run.EndedAt = time.Time{}
 		s.openRuns[run.ID], s.queue = run, nil
 	}

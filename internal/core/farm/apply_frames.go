@@ -147,6 +147,7 @@ func (s *State) frameParked(r FrameParked) error {
 	}
 	run.ToDo = run.ToDo.Minus(frames.One(r.Frame))
 	run.Parked = run.Parked.Union(frames.One(r.Frame))
+	s.catalogue.park(run)
 	return nil
 }
 
@@ -179,6 +180,7 @@ func (s *State) framesRetried(r FramesRetried) error {
 		return fmt.Errorf("frames %v are not parked", r.Frames.Minus(run.Parked))
 	}
 	run.Parked = run.Parked.Minus(r.Frames)
+	s.catalogue.park(run)
 	run.ToDo = run.ToDo.Union(r.Frames)
 	for f := range r.Frames.All() {
 		if t := run.Trouble[f]; t != nil {

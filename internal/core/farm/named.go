@@ -19,16 +19,27 @@ func (s *State) Named(name string) []*Run {
 		return nil
 	}
 	var out []*Run
-	for _, run := range s.Runs {
-		full := run.Spec.Name()
-		if full == name || run.Spec.Project+"/"+full == name {
-			out = append(out, run)
+	project, rest, inProject := strings.Cut(name, "/")
+	look := func(name string, fits func(jobKey) bool) {
+		job, number, whole := strings.Cut(name, "/")
+		for _, key := range s.catalogue.jobs[strings.ToLower(job)] {
+			if !fits(key) {
+				continue
+			}
+			runs := s.catalogue.byJob[key]
+			if newest := newestOf(runs); !whole && newest.Spec.Job == job {
+				out = append(out, newest)
+			}
+			for _, r := range runs {
+				if whole && r.Spec.Job == job && r.Spec.Name() == job+"/"+number {
+					out = append(out, r)
+				}
+			}
 		}
 	}
-	for key, id := range s.newest {
-		if run := s.Runs[id]; run.Spec.Job == name || key.project+"/"+run.Spec.Job == name {
-			out = append(out, run)
-		}
+	look(name, func(jobKey) bool { return true })
+	if inProject {
+		look(rest, func(key jobKey) bool { return key.project == project })
 	}
 	slices.SortFunc(out, func(a, b *Run) int { return cmp.Compare(b.ID, a.ID) })
 	return slices.Compact(out)

@@ -38,7 +38,7 @@ type State struct {
 
 	nodeNames  map[string]NodeID
 	numbers    map[jobKind]int
-	newest     map[jobKey]RunID // of each job
+	catalogue  catalogue
 	submitKeys map[string]submitted
 	leases     map[LeaseID]*Lease            // of runs that have not closed
 	working    map[NodeID]map[LeaseID]*Lease // open leases by node
@@ -78,7 +78,7 @@ func NewState() *State {
 
 		nodeNames:  map[string]NodeID{},
 		numbers:    map[jobKind]int{},
-		newest:     map[jobKey]RunID{},
+		catalogue:  newCatalogue(),
 		submitKeys: map[string]submitted{},
 		leases:     map[LeaseID]*Lease{},
 		working:    map[NodeID]map[LeaseID]*Lease{},
@@ -105,7 +105,16 @@ func (s *State) NextNumber(project, job string, kind RunKind) int {
 }
 
 // NewestOf returns the newest run of a job, or nil. Capitals do not matter.
-func (s *State) NewestOf(project, job string) *Run { return s.Runs[s.newest[keyOfJob(project, job)]] }
+func (s *State) NewestOf(project, job string) *Run { return newestOf(s.RunsOf(project, job)) }
+
+func newestOf(runs []*Run) (newest *Run) {
+	for _, r := range runs {
+		if newest == nil || r.ID > newest.ID {
+			newest = r
+		}
+	}
+	return newest
+}
 
 // submitted is what a submitter's own key stands for.
 type submitted struct {
@@ -191,6 +200,9 @@ func (s *State) NodeList() []*Node {
 // two places or nowhere, or a lease of a node that does not exist. Tests call
 // it after every step.
 func (s *State) Check() error {
+	if err := s.catalogue.check(s); err != nil {
+		return err
+	}
 	for _, r := range s.Runs {
 		if r.State.Closed() {
 			for l := range r.OpenLeases {

@@ -131,3 +131,65 @@ func benchmarkAsking(b *testing.B, takes farm.Amounts) {
 	}
 	wg.Wait()
 }
+
+// BenchmarkEndedRuns measures what a submit, a look for a run by its name, the
+// picture that a page gets first, and a change that pages are told cost the loop,
+// with no run that has ended and with 20,000.
+func BenchmarkEndedRuns(b *testing.B) {
+	for _, ended := range []int{0, 20_000} {
+		b.Run(fmt.Sprint(ended, " ended"), func(b *testing.B) {
+			f := crowdedFloor(b, 20)
+			f.committer = &memory{}
+			now := time.Now()
+			for i := range ended {
+				id := f.s.LastRun + 1
+				spec := farm.Spec{
+					Job: fmt.Sprintf("salt_%05d", i), Project: "salt-clock", Kind: farm.Final, Number: 1, Recipe: "practice",
+					Output: fmt.Sprintf("salt_%05d/final-1", i), Frames: frames.One(1), Tries: 3,
+				}
+				for _, r := range []farm.Record{
+					farm.RunSubmitted{Run: id, Spec: spec, State: farm.RunQueued, Order: int64(id), At: now},
+					farm.RunMoved{Run: id, State: farm.RunCancelled, At: now.Add(time.Duration(i))},
+				} {
+					if err := f.s.Apply(r); err != nil {
+						b.Fatal(err)
+					}
+				}
+			}
+			ctx, stop := context.WithCancel(b.Context())
+			defer stop()
+			go func() { _ = f.Run(ctx) }()
+			n := 0
+			for _, c := range []struct {
+				what string
+				do   func() error
+			}{
+				{"submit", func() error {
+					n++
+					_, err := f.Submit(ctx, Submission{Actor: "nadia", Spec: farm.Spec{
+						Job: fmt.Sprint("new_", n), Project: "salt-clock", Kind: farm.Final, Recipe: "practice", Mode: farm.ModeRange,
+						Output: fmt.Sprint("new_", n), Frames: frames.One(1), Tries: 3, Width: 1, Height: 1,
+					}, Held: true})
+					return err
+				}},
+				{"by-name", func() error { _, err := f.RunsNamed(ctx, "a/final-1"); return err }},
+				{"first-picture", func() error {
+					l, _, err := f.Listen(ctx, f.s.Seq)
+					f.Ignore(l)
+					return err
+				}},
+				{"farm", func() error { _, err := f.Farm(ctx); return err }},
+			} {
+				const times = 50
+				began := time.Now()
+				for range times {
+					if err := c.do(); err != nil {
+						b.Fatal(c.what, err)
+					}
+				}
+				b.ReportMetric(float64(time.Since(began).Microseconds())/times, "µs/"+c.what)
+			}
+			b.ReportMetric(0, "ns/op")
+		})
+	}
+}

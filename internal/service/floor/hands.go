@@ -169,8 +169,8 @@ func sentence(text string) string {
 // runsInTrouble returns runs with parked frames that nobody has given up.
 func (f *Floor) runsInTrouble() []*farm.Run {
 	var out []*farm.Run
-	for _, run := range f.s.Runs {
-		if !run.Parked.Empty() && run.State != farm.RunCancelled {
+	for run := range f.s.WithParked {
+		if run.State != farm.RunCancelled {
 			out = append(out, run)
 		}
 	}

@@ -114,7 +114,7 @@ func (f *Floor) QueuePage(ctx context.Context, q Search) (out wire.QueuePage, er
 // the newest first.
 func (f *Floor) inTurn() []*farm.Run {
 	out := slices.Clone(f.s.Queue())
-	return append(out, f.ended()...)
+	return slices.AppendSeq(out, f.s.Ended)
 }
 
 // statesOf reads which states of runs are wanted; nil is any.

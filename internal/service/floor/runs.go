@@ -240,18 +240,16 @@ func (f *Floor) NextNumber(ctx context.Context, spec farm.Spec, from int) (numbe
 	return number, output, err
 }
 
-// nextNumber looks at all runs, whose folders may lie in one place. Capitals do
+// nextNumber finds the least number whose folder is no other run's. Capitals do
 // not tell folders apart.
 func (t *turn) nextNumber(spec farm.Spec, from int) int {
 	spec.Number = max(from, t.s.NextNumber(spec.Project, spec.Job, spec.Kind))
-	before := strings.ToLower(path.Join(spec.Output, string(spec.Kind)+"-"))
-	taken := map[string]bool{}
-	for _, other := range t.s.Runs {
-		if folder := strings.ToLower(other.Spec.Output); strings.HasPrefix(folder, before) && sameFramePlace(t.s, other.Spec.Project, spec.Project) {
-			taken[folder] = true
-		}
+	taken := func() bool {
+		return slices.ContainsFunc(t.s.RunsInto(outputOf(spec)), func(other *farm.Run) bool {
+			return sameFramePlace(t.s, other.Spec.Project, spec.Project)
+		})
 	}
-	for taken[strings.ToLower(outputOf(spec))] {
+	for taken() {
 		spec.Number++
 	}
 	return spec.Number
@@ -344,8 +342,8 @@ const startOn = 3
 
 // proven reports whether a frame of the same scene has been rendered before.
 func proven(s *farm.State, spec farm.Spec) bool {
-	for _, other := range s.Runs {
-		if other.Spec.Project == spec.Project && other.Spec.Job == spec.Job && other.Spec.Scene == spec.Scene && other.Spec.Recipe == spec.Recipe && !other.Done.Empty() {
+	for _, other := range s.RunsOf(spec.Project, spec.Job) {
+		if other.Spec.Scene == spec.Scene && other.Spec.Recipe == spec.Recipe && !other.Done.Empty() {
 			return true
 		}
 	}

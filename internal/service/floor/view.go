@@ -66,8 +66,8 @@ func (f *Floor) RunsNamed(ctx context.Context, name string) (out []wire.Run, err
 func (f *Floor) RunsOf(ctx context.Context, project, job string) (out []wire.Run, err error) {
 	err = f.do(ctx, func(t *turn) error {
 		out = []wire.Run{}
-		for _, run := range t.s.Runs {
-			if run.Spec.Project == project && run.Spec.Job == job {
+		for _, run := range t.s.RunsOf(project, job) {
+			if run.Spec.Job == job {
 				out = append(out, f.runView(run, t.now))
 			}
 		}
@@ -177,24 +177,14 @@ func (f *Floor) runViews(now time.Time) []wire.Run {
 // recentlyEnded returns the ended runs that are told with the farm, the newest
 // first.
 func (f *Floor) recentlyEnded() []*farm.Run {
-	ended := f.ended()
-	return ended[:min(len(ended), endedShown)]
-}
-
-// ended returns the runs that have ended, the newest first.
-func (f *Floor) ended() []*farm.Run {
-	var ended []*farm.Run
-	for _, run := range f.s.Runs {
-		if run.State.Closed() {
-			ended = append(ended, run)
+	out := make([]*farm.Run, 0, endedShown)
+	for run := range f.s.Ended {
+		if len(out) == endedShown {
+			break
 		}
+		out = append(out, run)
 	}
-	slices.SortFunc(ended, func(a, b *farm.Run) int {
-		return cmp.Or(
-			b.EndedAt.Compare(a.EndedAt), cmp.Compare(b.ID, a.ID),
-		)
-	})
-	return ended
+	return out
 }
 
 func (f *Floor) nodeViews(now time.Time) []wire.Node {
