@@ -91,7 +91,6 @@ type Floor struct {
 	lastTick  time.Time
 
 	forged     map[forgery]bool
-	forecasts  map[farm.RunID]told
 	foretold   map[farm.RunID]forecast.Finish // by plays
 	foretoldAt time.Time
 }
@@ -114,7 +113,7 @@ func New(o Options) *Floor {
 		s: o.State, m: o.Pace, committer: o.Committer,
 		live: map[farm.NodeID]*liveNode{}, newest: o.Newest,
 		waiters: map[farm.NodeID]*waiter{}, orders: map[farm.NodeID]*waitingOrder{},
-		listeners: map[*Listener]struct{}{}, followers: map[*Follower]struct{}{}, dirty: newDirt(), forged: map[forgery]bool{}, forecasts: map[farm.RunID]told{}, blocks: map[farm.RunID]blocky{},
+		listeners: map[*Listener]struct{}{}, followers: map[*Follower]struct{}{}, dirty: newDirt(), forged: map[forgery]bool{}, blocks: map[farm.RunID]blocky{},
 	}
 	f.s.Missing = map[string]bool{}
 	for _, run := range f.s.Queue() {

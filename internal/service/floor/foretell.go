@@ -1,6 +1,7 @@
 package floor
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"time"
@@ -38,19 +39,27 @@ func (f *Floor) Received(ctx context.Context) (out []deal.Received, err error) {
 	return out, err
 }
 
-// foretoldGood is how long a forecast by plays is shown before the quick one
-// takes its place.
+// foretoldGood is how long the forecast of the last plays is shown.
 const foretoldGood = 10 * time.Minute
 
-// played returns the forecast that plays have told of a run, if they have and
-// it still fits.
-func (f *Floor) played(run *farm.Run, now time.Time) (wire.Forecast, bool) {
-	finish, ok := f.foretold[run.ID]
-	if !ok || !finish.Known || run.State != farm.RunRendering && run.State != farm.RunQueued || now.Sub(f.foretoldAt) > foretoldGood {
-		return wire.Forecast{}, false
+// forecast returns when a run will be finished, as plays of what comes next have
+// told last, or why that is not known.
+func (f *Floor) forecast(run *farm.Run, now time.Time) wire.Forecast {
+	finish, played := f.foretold[run.ID]
+	switch {
+	case run.State.Closed():
+		return wire.Forecast{Known: true, Median: instant(run.EndedAt), Late: instant(run.EndedAt)}
+	case run.State == farm.RunHeld:
+		return wire.Forecast{Why: "the run is held"}
+	case !f.m.Curve(run).Known():
+		return wire.Forecast{Why: "no frame is finished yet"}
+	case !played || now.Sub(f.foretoldAt) > foretoldGood:
+		return wire.Forecast{Why: "it is being worked out"}
+	case !finish.Known:
+		return wire.Forecast{Why: cmp.Or(finish.Why, "no node renders it at the moment")}
 	}
-	finish.Median, finish.Late = later(finish.Median, now), later(finish.Late, now)
-	return wire.Forecast{Known: true, Median: instant(finish.Median.Round(time.Second)), Late: instant(finish.Late.Round(time.Second))}, true
+	median, late := later(finish.Median, now).Round(time.Second), later(finish.Late, now).Round(time.Second)
+	return wire.Forecast{Known: true, Median: instant(median), Late: instant(late)}
 }
 
 func later(a, b time.Time) time.Time {

@@ -12,7 +12,6 @@ import (
 	"github.com/maruel/natural"
 
 	"vexillum/internal/core/farm"
-	"vexillum/internal/core/forecast"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/health"
 	"vexillum/internal/wire"
@@ -262,54 +261,6 @@ func (f *Floor) runView(run *farm.Run, now time.Time) wire.Run {
 		v.Newest, v.NewestAt = &newest.Frame, &newest.At
 	}
 	return v
-}
-
-// told is a forecast that is good for a moment.
-type told struct {
-	forecast wire.Forecast
-	state    farm.RunState
-	changed  int64 // of the run
-	at       time.Time
-}
-
-// Times for which a forecast is good, while its run changes and while it
-// does not.
-const (
-	forecastChanging = 300 * time.Millisecond
-	forecastQuiet    = 2 * time.Second
-)
-
-// forecast tells when a run will be finished. A run that changes all the time
-// is reckoned a few times a second.
-func (f *Floor) forecast(run *farm.Run, now time.Time) wire.Forecast {
-	if run.State.Closed() {
-		delete(f.forecasts, run.ID)
-		return f.reckon(run, now)
-	}
-	if played, ok := f.played(run, now); ok {
-		return played
-	}
-	good := forecastQuiet
-	known := f.forecasts[run.ID]
-	if known.changed != run.Changed {
-		good = forecastChanging
-	}
-	if age := now.Sub(known.at); known.at.IsZero() || age < 0 || age >= good || known.state != run.State {
-		known = told{f.reckon(run, now), run.State, run.Changed, now}
-		f.forecasts[run.ID] = known
-	}
-	return known.forecast
-}
-
-func (f *Floor) reckon(run *farm.Run, now time.Time) wire.Forecast {
-	finish := forecast.Run(f.s, f.m, run, func(id farm.LeaseID) float64 {
-		l := f.s.Lease(id)
-		if l == nil {
-			return 0
-		}
-		return f.e.Progress(l.Node)[id].Fraction
-	}, now)
-	return wire.Forecast{Known: finish.Known, Median: instant(finish.Median), Late: instant(finish.Late), Why: finish.Why}
 }
 
 // troublesShown bounds the frames in trouble that a view of a run lists.
