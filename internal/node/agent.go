@@ -73,10 +73,10 @@ type Agent struct {
 	ended   []*work       // whose end the next ask tells; guarded by mu
 	owned   *owned
 	looking chan struct{}
-	scribes []*scribe    // guarded by mu
-	watched atomic.Bool  // somebody follows what is said here
-	life    string       // of the farm
-	mishap  *wire.Mishap // of the process before this one; nil: none, or it is told
+	scribes []*logShipper // guarded by mu
+	watched atomic.Bool   // somebody follows what is said here
+	life    string        // of the farm
+	mishap  *wire.Mishap  // of the process before this one; nil: none, or it is told
 	recipes []recipe.Recipe
 	nudge   chan struct{} // progress has changed
 	shifted chan struct{} // the leases that are worked on have changed
@@ -138,8 +138,8 @@ func Run(ctx context.Context, o Options) error {
 	if err := os.MkdirAll(a.staging(), 0o700); err != nil {
 		return fmt.Errorf("making the node's folder: %w", err)
 	}
-	own := &scribe{}
-	a.scribes = []*scribe{own}
+	own := &logShipper{}
+	a.scribes = []*logShipper{own}
 	a.o.Log = logTo(o.Log, own)
 	a.room = &room{folder: a.staging(), limit: o.Staging}
 	a.caps.Store(&wire.NodeCaps{Version: -1})
@@ -397,7 +397,7 @@ func (a *Agent) workOn(ctx context.Context, w *work) (wire.Ended, error) {
 		return wire.Ended{}, err
 	}
 	defer w.journal.close()
-	said := a.scribeOf(w)
+	said := a.logShipperOf(w)
 	defer said.close()
 	w.say = said.line
 	a.setWork(w, true)

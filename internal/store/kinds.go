@@ -266,11 +266,11 @@ var kinds = map[farm.Kind]kept{
 			return []row{named("launch settings", r.Of.String()), named("launch settings of", r.Of.Project)}, nil
 		}),
 	},
-	farm.StaySet{}.Kind(): {
+	farm.FreezeSet{}.Kind(): {
 		statement: `WITH r AS (
 			SELECT of->>'kind' AS kind, of->>'name' AS name, stay FROM jsonb_to_recordset($1::jsonb) AS r(of jsonb, stay jsonb))
 		INSERT INTO stay (kind, name, stay) SELECT kind, name, stay FROM r ON CONFLICT (kind, name) DO UPDATE SET stay = excluded.stay`,
-		touches: of(func(r farm.StaySet) (writes, reads []row) {
+		touches: of(func(r farm.FreezeSet) (writes, reads []row) {
 			return []row{named("stay", r.Of.String())}, nil
 		}),
 	},
@@ -318,7 +318,7 @@ var kinds = map[farm.Kind]kept{
 		DELETE FROM place p USING r WHERE p.name = r.name`,
 		// projects that used it have gone or changed before
 		touches: of(func(r farm.PlaceDropped) (writes, reads []row) {
-			return []row{named("place", r.Name), named("stay", farm.StayOf{Kind: farm.StayPlace, Name: r.Name}.String()), anyProject}, nil
+			return []row{named("place", r.Name), named("stay", farm.FreezeScope{Kind: farm.FreezePlace, Name: r.Name}.String()), anyProject}, nil
 		}),
 	},
 	farm.ProjectDropped{}.Kind(): {

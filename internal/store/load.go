@@ -232,14 +232,14 @@ func (l *loader) launchSettings() error {
 
 func (l *loader) stays() error {
 	return l.each(func(row *sql.Rows) error {
-		var r farm.StaySet
+		var r farm.FreezeSet
 		var data []byte
 		err := row.Scan(&r.Of.Kind, &r.Of.Name, &data)
 		if err == nil {
-			err = json.Unmarshal(data, &r.Stay)
+			err = json.Unmarshal(data, &r.Freeze)
 		}
-		if err == nil && (r.Stay.Held || r.Stay.Step > 0) {
-			l.state.Stays[r.Of] = r.Stay
+		if err == nil && (r.Freeze.Held || r.Freeze.Step > 0) {
+			l.state.Freezes[r.Of] = r.Freeze
 		}
 		return err
 	}, `SELECT kind, name, stay FROM stay`)

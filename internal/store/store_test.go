@@ -300,7 +300,7 @@ func (k *keeper) randomNode(r *rand.Rand, step int) {
 			},
 			farm.KeyRevoked{Hash: hash, At: now},
 		)
-		k.do(farm.StaySet{Of: farm.StayOf{Kind: farm.StayPool, Name: []string{"a", "b"}[r.IntN(2)]}, Stay: []farm.Stay{{}, {Held: true, By: "nadia"}, {Step: 2, Every: 30}}[r.IntN(3)], At: now})
+		k.do(farm.FreezeSet{Of: farm.FreezeScope{Kind: farm.FreezePool, Name: []string{"a", "b"}[r.IntN(2)]}, Freeze: []farm.Freeze{{}, {Held: true, By: "nadia"}, {Step: 2, Every: 30}}[r.IntN(3)], At: now})
 		of := []farm.LaunchScope{{}, {Recipe: "practice"}, {Project: "salt-clock"}}[r.IntN(3)]
 		k.do(farm.LaunchSettingsSet{Of: of, Env: []farm.LaunchSettings{{}, {Account: "render", Mask: "002", Variables: map[string]string{"A": "b"}}}[r.IntN(2)], At: now})
 	case 8: // people come and go
@@ -321,7 +321,7 @@ func (k *keeper) randomNode(r *rand.Rand, step int) {
 			farm.PlaceSet{Name: "loft", Paths: map[string]string{"linux": "/srv/loft"}, At: now},
 			farm.ProjectSet{Name: "short", Title: "Short", Weight: 1, Scenes: "loft", Frames: "loft", At: now},
 			farm.LaunchSettingsSet{Of: farm.LaunchScope{Project: "short"}, Env: farm.LaunchSettings{Mask: "002"}, At: now},
-			farm.StaySet{Of: farm.StayOf{Kind: farm.StayPlace, Name: "loft"}, Stay: farm.Stay{Held: true, By: "nadia"}, At: now},
+			farm.FreezeSet{Of: farm.FreezeScope{Kind: farm.FreezePlace, Name: "loft"}, Freeze: farm.Freeze{Held: true, By: "nadia"}, At: now},
 		)
 		if step%2 == 0 {
 			k.do(farm.ProjectDropped{Name: "short", At: now}, farm.PlaceDropped{Name: "loft", At: now})
@@ -417,8 +417,8 @@ func (k *keeper) compare() {
 			k.t.Fatalf("licence %+v, want %+v", g, w)
 		}
 	}
-	if !reflect.DeepEqual(got.Stays, want.Stays) {
-		k.t.Fatalf("stays %v, want %v", got.Stays, want.Stays)
+	if !reflect.DeepEqual(got.Freezes, want.Freezes) {
+		k.t.Fatalf("stays %v, want %v", got.Freezes, want.Freezes)
 	}
 	if !reflect.DeepEqual(got.LaunchSettings, want.LaunchSettings) {
 		k.t.Fatalf("environments %v, want %v", got.LaunchSettings, want.LaunchSettings)

@@ -104,7 +104,7 @@ func (d *Dealer) hands(run *farm.Run, now time.Time) hands {
 	for id, n := range d.s.Nodes {
 		switch {
 		case !n.RetiredAt.IsZero() || !fits(d.s, n, run):
-		case n.Ready() && Stayed(d.s, n, run, now) == "":
+		case n.Ready() && FreezeReason(d.s, n, run, now) == "":
 			h.ready[id] = true
 		case backSoon(n, now):
 			h.soon[id] = true

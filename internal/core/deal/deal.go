@@ -109,14 +109,14 @@ func (d *Dealer) Next(ask Ask, now time.Time) Decision {
 // reason; or none, with the reason for that.
 func (d *Dealer) offer(n *farm.Node, run *farm.Run, warm *farm.Lease, now time.Time) (frames.Set, string) {
 	s, m := d.s, d.m
-	if why := Stayed(s, n, run, now); why != "" {
+	if why := FreezeReason(s, n, run, now); why != "" {
 		return frames.Set{}, why
 	}
 	if deals(run) {
 		if why := d.limited(n, run, warm, now); why != "" {
 			return frames.Set{}, why
 		}
-		if why := d.keeps(n, run, warm, now); why != "" {
+		if why := d.reservedFor(n, run, warm, now); why != "" {
 			return frames.Set{}, why
 		}
 	}
@@ -124,7 +124,7 @@ func (d *Dealer) offer(n *farm.Node, run *farm.Run, warm *farm.Lease, now time.T
 	if set.Empty() {
 		return set, why
 	}
-	most, late := untilHome(m, n, run, set, now)
+	most, late := framesBeforeOffDuty(m, n, run, set, now)
 	if most == 0 || run.Spec.Mode == farm.ModeWhole && most < set.Len() {
 		if late == "" {
 			late = fmt.Sprintf("%s does not end before the duty hours of %s do", run.Spec.Name(), n.Name)
@@ -275,12 +275,12 @@ func join(what, why string) string {
 
 // WhyRun says in one sentence why a run stands where it stands.
 func (d *Dealer) WhyRun(run *farm.Run, now time.Time) string {
-	if deals(run) && HeldWith(d.s, nil, run) == "" {
+	if deals(run) && FrozenWith(d.s, nil, run) == "" {
 		for _, n := range d.s.Roomy() { // one with nothing to do tells what is in the way
 			if !n.Ready() || !d.s.Idle(n.ID) || !fits(d.s, n, run) {
 				continue
 			}
-			if set, why := d.offer(n, run, nil, now); set.Empty() && Stayed(d.s, n, run, now) == "" {
+			if set, why := d.offer(n, run, nil, now); set.Empty() && FreezeReason(d.s, n, run, now) == "" {
 				if at := working(run); at > 0 {
 					return fmt.Sprintf("on %s; %s", plural(at, "node"), why)
 				}
@@ -305,7 +305,7 @@ func whyRun(s *farm.State, run *farm.Run) string {
 		return missingText(run)
 	}
 	if run.State == farm.RunRendering || run.State == farm.RunQueued {
-		if held := HeldWith(s, nil, run); held != "" {
+		if held := FrozenWith(s, nil, run); held != "" {
 			if n := working(run); n > 0 {
 				return fmt.Sprintf("%s; %s in flight will finish first", held, plural(n, "frame"))
 			}

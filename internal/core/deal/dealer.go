@@ -12,16 +12,16 @@ import (
 
 // Dealer deals the frames of one farm. It belongs to whoever owns the State.
 type Dealer struct {
-	s      *farm.State
-	m      *pace.Model
-	sight  func(*farm.Lease) Sight
-	waits  func(farm.NodeID) bool // nil: nobody is seen to
-	vain   map[farm.RunID]vain
-	calm   map[farm.RunID]calm
-	cells  map[farm.RunID]*cells
-	powers map[farm.RunID]power
-	last   *survey // it serves all that ask at the same moment
-	line   *line
+	s                *farm.State
+	m                *pace.Model
+	sight            func(*farm.Lease) Sight
+	waits            func(farm.NodeID) bool // nil: nobody is seen to
+	takeOverBackoffs map[farm.RunID]takeOverBackoff
+	raceBackoffs     map[farm.RunID]raceBackoff
+	cells            map[farm.RunID]*cells
+	powers           map[farm.RunID]power
+	last             *survey // it serves all that ask at the same moment
+	line             *line
 
 	barred  map[farm.RunID]*bars
 	surveys map[farm.RunID]*survey // of large farms
@@ -35,9 +35,9 @@ type Dealer struct {
 	held     *held
 }
 
-// vain remembers that nothing of a run was worth taking over. That stays so
+// takeOverBackoff remembers that nothing of a run was worth taking over. That stays so
 // for a while, unless a lease of it ends or is opened.
-type vain struct {
+type takeOverBackoff struct {
 	until time.Time
 	open  int
 	last  farm.LeaseID
@@ -45,9 +45,9 @@ type vain struct {
 
 // How long it stays so: a part of what remains, within bounds.
 const (
-	vainPart  = 0.005
-	vainLeast = 500 * time.Millisecond
-	vainMost  = 30 * time.Second
+	backoffPart  = 0.005
+	backoffLeast = 500 * time.Millisecond
+	backoffMost  = 30 * time.Second
 )
 
 // New returns the Dealer of a farm. sight tells what is seen of an open lease
@@ -57,7 +57,7 @@ func New(s *farm.State, m *pace.Model, sight func(*farm.Lease) Sight) *Dealer {
 		sight = func(*farm.Lease) Sight { return Sight{} }
 	}
 	return &Dealer{
-		s: s, m: m, sight: sight, vain: map[farm.RunID]vain{}, calm: map[farm.RunID]calm{},
+		s: s, m: m, sight: sight, takeOverBackoffs: map[farm.RunID]takeOverBackoff{}, raceBackoffs: map[farm.RunID]raceBackoff{},
 		cells: map[farm.RunID]*cells{}, powers: map[farm.RunID]power{}, received: map[party]*faded{},
 		barred: map[farm.RunID]*bars{}, surveys: map[farm.RunID]*survey{}, ables: map[farm.RunID]able{},
 		means: map[farm.RunID]mean{},
@@ -66,8 +66,8 @@ func New(s *farm.State, m *pace.Model, sight func(*farm.Lease) Sight) *Dealer {
 
 // Forget drops what was remembered of a run that has ended.
 func (d *Dealer) Forget(run farm.RunID) {
-	delete(d.vain, run)
-	delete(d.calm, run)
+	delete(d.takeOverBackoffs, run)
+	delete(d.raceBackoffs, run)
 	delete(d.cells, run)
 	delete(d.powers, run)
 	delete(d.surveys, run)

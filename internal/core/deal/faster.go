@@ -17,14 +17,14 @@ import (
 // for it. Without it nobody gives a place up to another.
 func (d *Dealer) Waits(waits func(farm.NodeID) bool) { d.waits = waits }
 
-// few reports whether not all nodes may work on a run at once.
-func (d *Dealer) few(run *farm.Run) bool {
+// nodeLimited reports whether not all nodes may work on a run at once.
+func (d *Dealer) nodeLimited(run *farm.Run) bool {
 	return !run.Terms.Ceiling.None() || run.Spec.Licence != nil && d.s.Licences[run.Spec.Licence.Name] != nil
 }
 
-// scarce reports whether nodes may give up their places in a run to faster ones.
-func (d *Dealer) scarce(run *farm.Run) bool {
-	return d.waits != nil && run.Spec.Mode != farm.ModeWhole && d.few(run)
+// replaceable reports whether nodes may give up their places in a run to faster ones.
+func (d *Dealer) replaceable(run *farm.Run) bool {
+	return d.waits != nil && run.Spec.Mode != farm.ModeWhole && d.nodeLimited(run)
 }
 
 // admitted returns those of a run's takers that may join it, the fastest first.
@@ -90,10 +90,10 @@ func (d *Dealer) ceilingLeft(run *farm.Run, without *farm.Lease, now time.Time) 
 // forFaster asks for the lease of a run on its slowest node if it may have no
 // more nodes and a faster one waits that would be worth another launch.
 func (d *Dealer) forFaster(run *farm.Run, now time.Time, ask func(*farm.Lease, frames.Set, string)) {
-	if !d.scarce(run) || run.DealtCount() == 0 || d.places(run, nil, now) > 0 {
+	if !d.replaceable(run) || run.DealtCount() == 0 || d.places(run, nil, now) > 0 {
 		return
 	}
-	v := d.look(run, now)
+	v := d.surveyOf(run, now)
 	var slow *load
 	for i := range v.loads {
 		l := &v.loads[i]
@@ -111,10 +111,10 @@ func (d *Dealer) forFaster(run *farm.Run, now time.Time, ask func(*farm.Lease, f
 	ask(slow.lease, d.unbegun(slow.lease, run.SubmittedAt), fmt.Sprintf("%s waits and is faster than %s, and %s may have no more nodes", better[0].node.Name, slow.node.Name, run.Spec.Name()))
 }
 
-// keeps says for whom a run keeps the places that it has left, or "" if the node
+// reservedFor says for whom a run keeps the places that it has left, or "" if the node
 // may have one. warm is the lease whose renderer is up on it, or nil.
-func (d *Dealer) keeps(n *farm.Node, run *farm.Run, warm *farm.Lease, now time.Time) string {
-	if !d.scarce(run) {
+func (d *Dealer) reservedFor(n *farm.Node, run *farm.Run, warm *farm.Lease, now time.Time) string {
+	if !d.replaceable(run) {
 		return ""
 	}
 	if warm != nil && warm.Run != run.ID {
@@ -123,7 +123,7 @@ func (d *Dealer) keeps(n *farm.Node, run *farm.Run, warm *farm.Lease, now time.T
 	if warm == nil && worksOn(n, run) {
 		return ""
 	}
-	better := d.faster(d.look(run, now), n, warm, now)
+	better := d.faster(d.surveyOf(run, now), n, warm, now)
 	if len(better) == 0 {
 		return ""
 	}
@@ -152,7 +152,7 @@ func (d *Dealer) faster(v *survey, n *farm.Node, lease *farm.Lease, now time.Tim
 	alone := (work + mine*launch) / (others + mine) // seconds until all is done, if it goes on
 	for _, o := range d.s.Roomy() {
 		theirs := speed(d.m, o, v.run)
-		if o == n || theirs <= mine || !o.Ready() || !d.s.Idle(o.ID) || !d.waits(o.ID) || !fits(d.s, o, v.run) || Stayed(d.s, o, v.run, now) != "" {
+		if o == n || theirs <= mine || !o.Ready() || !d.s.Idle(o.ID) || !d.waits(o.ID) || !fits(d.s, o, v.run) || FreezeReason(d.s, o, v.run, now) != "" {
 			continue
 		}
 		takes := v.launch(o)
@@ -160,7 +160,7 @@ func (d *Dealer) faster(v *survey, n *farm.Node, lease *farm.Lease, now time.Tim
 		if gain <= takes/2+0.01*alone {
 			continue
 		}
-		if most, _ := untilHome(d.m, o, v.run, frames.Set{}, now); most == 0 {
+		if most, _ := framesBeforeOffDuty(d.m, o, v.run, frames.Set{}, now); most == 0 {
 			continue
 		}
 		if b := d.bars(v.run, now); b.distrusts(o.ID) || !b.frames[o.ID].Empty() && left.Minus(b.frames[o.ID]).Empty() {

@@ -19,7 +19,7 @@ func (d *Dealer) one(n *farm.Node, run *farm.Run, todo frames.Set, now time.Time
 		return d.inSequence(n, run, todo, now)
 	}
 	if d.nearEnd(n, run, todo, now) {
-		return d.rest(n, run, todo, now)
+		return d.dealTail(n, run, todo, now)
 	}
 	if again, ok := d.bars(run, now).again(todo); ok {
 		return frames.One(again.First()), fmt.Sprintf(
@@ -27,11 +27,11 @@ func (d *Dealer) one(n *farm.Node, run *farm.Run, todo frames.Set, now time.Time
 		)
 	}
 	if !curve.Known() {
-		f := apart(todo)
+		f := middleOfLargestGap(todo)
 		return frames.One(f), fmt.Sprintf("frame %d, far from those that are dealt: it is not yet known how long frames take", f)
 	}
 	if curve.Seen() < min(64, run.Spec.Frames.Len()/4) {
-		f := apart(todo)
+		f := middleOfLargestGap(todo)
 		return frames.One(f), fmt.Sprintf("frame %d, to learn what the frames around it cost", f)
 	}
 	f := d.dearest(run, todo)
@@ -44,7 +44,7 @@ func (d *Dealer) one(n *farm.Node, run *farm.Run, todo frames.Set, now time.Time
 // inSequence gives a node the next frames of a run that asks for an order.
 func (d *Dealer) inSequence(n *farm.Node, run *farm.Run, todo frames.Set, now time.Time) (frames.Set, string) {
 	if d.nearEnd(n, run, todo, now) {
-		if set, why := d.rest(n, run, todo, now); set.Empty() {
+		if set, why := d.dealTail(n, run, todo, now); set.Empty() {
 			return set, why // others have them done before
 		}
 	}
@@ -112,7 +112,7 @@ func (d *Dealer) chunk(n *farm.Node, run *farm.Run, todo frames.Set, now time.Ti
 	if p := d.powerOf(run, now); float64(todo.Len()) > 4*float64(set.Len())*p.speed/mine { // the end is far
 		return set, chunkWhy(set, run)
 	}
-	v := d.look(run, now)
+	v := d.surveyOf(run, now)
 	if takes := v.curve.Work(set) / mine; v.fastest(n) != n && takes > 2*v.together() {
 		return frames.Set{}, fmt.Sprintf("%s is passed over for %s: a chunk of %d would take it %.0f times as long as all should take",
 			n.Name, run.Spec.Name(), set.Len(), (v.launch(n)+takes)/max(v.together(), 1e-9))
@@ -164,9 +164,9 @@ func apiece(run *farm.Run) bool {
 // Apiece reports whether each frame of a run is a launch of its own.
 func Apiece(run *farm.Run) bool { return apiece(run) }
 
-// apart returns the middle of the longest stretch, so that few frames tell
+// middleOfLargestGap returns the middle of the longest stretch, so that few frames tell
 // about all; the ends come first.
-func apart(todo frames.Set) int {
+func middleOfLargestGap(todo frames.Set) int {
 	best, looked := frames.Span{First: 1, Last: 0}, 0
 	for sp := range todo.Spans() {
 		if sp.Len() > best.Len() {
@@ -240,12 +240,12 @@ func (d *Dealer) dearest(run *farm.Run, todo frames.Set) int {
 	return todo.First()
 }
 
-// rest deals the last frames of a run: those that cost most first, each to the
+// dealTail deals the last frames of a run: those that cost most first, each to the
 // node that would have it done first. A node that would have none done before
 // the others have done all gets none. As long as it is not known well what a
 // frame costs it may cost more, which a slow node would make all wait for.
-func (d *Dealer) rest(n *farm.Node, run *farm.Run, todo frames.Set, now time.Time) (frames.Set, string) {
-	v := d.look(run, now)
+func (d *Dealer) dealTail(n *farm.Node, run *farm.Run, todo frames.Set, now time.Time) (frames.Set, string) {
+	v := d.surveyOf(run, now)
 	var nodes []finish
 	single := apiece(run)
 	asking := -1

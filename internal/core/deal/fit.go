@@ -52,10 +52,10 @@ func unfit(s *farm.State, n *farm.Node, run *farm.Run) string {
 	return fmt.Sprintf("%s cannot have %s: %v", name, n.Name, s.Admits(n, run.Spec.Project))
 }
 
-// late is by how much more than its mean a frame is reckoned to take, so that
+// p90Factor is by how much more than its mean a frame is reckoned to take, so that
 // nine of ten take less: the 90 % quantile of a lognormal distribution with
 // the spread that was seen, and of one of a third where too little was seen.
-func late(cost pace.Estimate) float64 {
+func p90Factor(cost pace.Estimate) float64 {
 	spread := cost.Spread
 	if cost.Count < 5 {
 		spread = max(spread, 1.0/3)
@@ -64,10 +64,10 @@ func late(cost pace.Estimate) float64 {
 	return math.Exp(quantile*spread - spread*spread/2)
 }
 
-// untilHome returns how many frames of a set a node may begin so that nine
+// framesBeforeOffDuty returns how many frames of a set a node may begin so that nine
 // times of ten they are done before its duty hours end, and why it is none. An
 // empty set stands for frames of the run that cost as much as its mean.
-func untilHome(m *pace.Model, n *farm.Node, run *farm.Run, set frames.Set, now time.Time) (most int, why string) {
+func framesBeforeOffDuty(m *pace.Model, n *farm.Node, run *farm.Run, set frames.Set, now time.Time) (most int, why string) {
 	if n.Settings.Hours == nil {
 		return math.MaxInt, ""
 	}
@@ -84,12 +84,12 @@ func untilHome(m *pace.Model, n *farm.Node, run *farm.Run, set frames.Set, now t
 		return 0, fmt.Sprintf("it is not yet known how long frames of %s take, and the duty hours of %s end in %s", run.Spec.Name(), n.Name, round(left))
 	}
 	startup, _ := m.StartupOn(run, n.ID)
-	frame := cost.Mean / speed(m, n, run) * late(cost)
+	frame := cost.Mean / speed(m, n, run) * p90Factor(cost)
 	inTime := (left.Seconds() - startup.Mean) / frame
 	if !set.Empty() {
 		curve := m.Curve(run)
-		frame = curve.Cost(set.First()) / speed(m, n, run) * late(cost)
-		count, _ := curve.Within(set, (left.Seconds()-startup.Mean)*speed(m, n, run)/late(cost))
+		frame = curve.Cost(set.First()) / speed(m, n, run) * p90Factor(cost)
+		count, _ := curve.Within(set, (left.Seconds()-startup.Mean)*speed(m, n, run)/p90Factor(cost))
 		inTime = float64(count)
 	}
 	if inTime < 1 {

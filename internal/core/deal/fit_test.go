@@ -93,10 +93,10 @@ func TestNothingIsBegunThatDoesNotEndInTime(t *testing.T) {
 }
 
 func TestLateIsTheNinetiethPart(t *testing.T) {
-	if late(pace.Estimate{Mean: 1, Count: 50}) != 1 {
+	if p90Factor(pace.Estimate{Mean: 1, Count: 50}) != 1 {
 		t.Error("times without spread have a spread")
 	}
-	if few, many := late(pace.Estimate{Mean: 1, Count: 1}), late(pace.Estimate{Mean: 1, Spread: 0.1, Count: 50}); few < many || few < 1.3 || many < 1.1 || many > 1.2 {
+	if few, many := p90Factor(pace.Estimate{Mean: 1, Count: 1}), p90Factor(pace.Estimate{Mean: 1, Spread: 0.1, Count: 50}); few < many || few < 1.3 || many < 1.1 || many > 1.2 {
 		t.Errorf("late is %v after one frame, %v after fifty", few, many)
 	}
 }

@@ -13,7 +13,7 @@ import (
 // may reports whether a node could begin a further lease of a run now, as far
 // as the farm's rules go.
 func (d *Dealer) may(n *farm.Node, run *farm.Run, now time.Time) bool {
-	return fits(d.s, n, run) && Stayed(d.s, n, run, now) == "" && d.limited(n, run, nil, now) == ""
+	return fits(d.s, n, run) && FreezeReason(d.s, n, run, now) == "" && d.limited(n, run, nil, now) == ""
 }
 
 // May reports whether a node fits a run and the limits of the run let it begin

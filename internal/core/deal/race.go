@@ -14,10 +14,10 @@ import (
 // what the frame in flight still takes.
 const racePart = 0.7
 
-// calm remembers that a node of some speed found nothing of a run worth racing
+// raceBackoff remembers that a node of some speed found nothing of a run worth racing
 // for.
-type calm struct {
-	vain
+type raceBackoff struct {
+	takeOverBackoff
 	speed float64
 }
 
@@ -34,20 +34,20 @@ func (d *Dealer) Race(ask Ask, now time.Time) Decision {
 			continue
 		}
 		mine := speed(d.m, n, run)
-		if calm := d.calm[run.ID]; now.Before(calm.until) && calm.open == run.OpenCount() && calm.last == d.s.LastLease && mine <= calm.speed {
+		if calm := d.raceBackoffs[run.ID]; now.Before(calm.until) && calm.open == run.OpenCount() && calm.last == d.s.LastLease && mine <= calm.speed {
 			continue // a node that is faster has just found nothing
 		}
 		if !d.m.Curve(run).Known() || !d.may(n, run, now) || d.bars(run, now).distrusts(n.ID) {
 			continue
 		}
-		if most, _ := untilHome(d.m, n, run, frames.Set{}, now); most == 0 {
+		if most, _ := framesBeforeOffDuty(d.m, n, run, frames.Set{}, now); most == 0 {
 			continue
 		}
 		share, full := Room(d.s, d.m, n, run, ask.Memory, nil)
 		if full != "" {
 			continue
 		}
-		v := d.look(run, now)
+		v := d.surveyOf(run, now)
 		var best *load
 		var frame int
 		launch := v.launch(n)
@@ -64,8 +64,8 @@ func (d *Dealer) Race(ask Ask, now time.Time) Decision {
 			}
 		}
 		if best == nil {
-			wait := min(max(span.Of(vainPart*v.finish()), vainLeast), vainMost)
-			d.calm[run.ID] = calm{vain{until: now.Add(wait), open: run.OpenCount(), last: d.s.LastLease}, mine}
+			wait := min(max(span.Of(backoffPart*v.finish()), backoffLeast), backoffMost)
+			d.raceBackoffs[run.ID] = raceBackoff{takeOverBackoff{until: now.Add(wait), open: run.OpenCount(), last: d.s.LastLease}, mine}
 			continue
 		}
 		why := fmt.Sprintf(

@@ -13,7 +13,7 @@ import (
 // share gives a node of a run in mode range as much as it can finish by the
 // time at which all could be done: few launches, each long.
 func (d *Dealer) share(n *farm.Node, run *farm.Run, todo frames.Set, now time.Time) (frames.Set, string) {
-	v := d.look(run, now)
+	v := d.surveyOf(run, now)
 	mine := speed(d.m, n, run)
 	part, again := d.bars(run, now).again(todo)
 	if !again || run.Spec.Sequence != farm.DealersChoice {
@@ -103,7 +103,7 @@ func (d *Dealer) hopeless(n *farm.Node, run *farm.Run, now time.Time) bool {
 	if run.Spec.Mode != farm.ModeRange || run.Spec.Chunk > 0 || !run.Spec.Scouts.Empty() || apiece(run) {
 		return false
 	}
-	v := d.glance(run, now)
+	v := d.staleSurveyOf(run, now)
 	frames, waits := v.portions()[n.ID]
 	return waits && frames == 0 && v.fastest(n) != n
 }

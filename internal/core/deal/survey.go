@@ -70,9 +70,9 @@ type survey struct {
 	parts    map[farm.NodeID]int // frames to do by who waits; nil until it is asked for
 }
 
-// look makes a survey of a run. Work is in reference seconds where something
+// surveyOf makes a survey of a run. Work is in reference seconds where something
 // is known of the run's frames, else in frames.
-func (d *Dealer) look(run *farm.Run, now time.Time) *survey {
+func (d *Dealer) surveyOf(run *farm.Run, now time.Time) *survey {
 	if v := d.last; v != nil && v.run == run && v.at.Equal(now) && v.seq == d.s.Seq && v.learned == d.m.Learned() {
 		return v
 	}
@@ -109,14 +109,14 @@ func (v *survey) younger(times time.Duration, now time.Time) bool {
 	return age >= 0 && age <= times*max(surveyLeast, min(surveyMost, span.Of(surveyPart*v.even)))
 }
 
-// glance is look for what is only to be passed by: when a decision has made many
+// staleSurveyOf is look for what is only to be passed by: when a decision has made many
 // surveys already, older ones have to do.
-func (d *Dealer) glance(run *farm.Run, now time.Time) *survey {
+func (d *Dealer) staleSurveyOf(run *farm.Run, now time.Time) *survey {
 	const most = 4
 	if v := d.surveys[run.ID]; d.looked >= most && v != nil && v.run == run && v.younger(8, now) {
 		return v
 	}
-	return d.look(run, now)
+	return d.surveyOf(run, now)
 }
 
 func (d *Dealer) survey(run *farm.Run, now time.Time) *survey {
@@ -154,7 +154,7 @@ func (d *Dealer) survey(run *farm.Run, now time.Time) *survey {
 			}
 		}
 	}
-	if d.few(run) {
+	if d.nodeLimited(run) {
 		v.takers = d.admitted(run, v.takers, now)
 	}
 	v.todo = v.curve.Work(run.ToDo)
@@ -184,10 +184,10 @@ func (d *Dealer) freeFor(n *farm.Node, run *farm.Run, now time.Time) int {
 	if held > 0 && (run.Spec.Takes.Whole() || !HasRoom(d.s, n)) {
 		return 0
 	}
-	if !fits(d.s, n, run) || Stayed(d.s, n, run, now) != "" {
+	if !fits(d.s, n, run) || FreezeReason(d.s, n, run, now) != "" {
 		return 0
 	}
-	if most, _ := untilHome(d.m, n, run, frames.Set{}, now); most == 0 {
+	if most, _ := framesBeforeOffDuty(d.m, n, run, frames.Set{}, now); most == 0 {
 		return 0
 	}
 	if d.shut(n, run, now) {

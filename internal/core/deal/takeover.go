@@ -34,7 +34,7 @@ func TookOver(taker, owner string, set frames.Set, ahead time.Duration) string {
 func (d *Dealer) TakeOver(id farm.NodeID, now time.Time) (cut Cut, ok bool, again time.Duration) {
 	n := d.s.Nodes[id]
 	if n == nil || !n.Ready() {
-		return Cut{}, false, vainMost
+		return Cut{}, false, backoffMost
 	}
 	return d.takeOver(n, nil, now)
 }
@@ -53,7 +53,7 @@ func (d *Dealer) first(n *farm.Node, than *farm.Run, warm *farm.Lease, now time.
 
 // takeOver looks through all runs, or those that are more urgent than one.
 func (d *Dealer) takeOver(n *farm.Node, than *farm.Run, now time.Time) (cut Cut, ok bool, again time.Duration) {
-	again = vainMost
+	again = backoffMost
 	for run := range d.InTurn(now) {
 		if than != nil && run.Terms.Level.Rank() >= than.Terms.Level.Rank() {
 			break
@@ -61,7 +61,7 @@ func (d *Dealer) takeOver(n *farm.Node, than *farm.Run, now time.Time) (cut Cut,
 		if run.State != farm.RunRendering || run.Spec.Mode == farm.ModeWhole || run.Spec.Chunk > 0 {
 			continue
 		}
-		old := d.vain[run.ID]
+		old := d.takeOverBackoffs[run.ID]
 		if now.Before(old.until) && old.open == run.OpenCount() && old.last == d.s.LastLease {
 			again = min(again, old.until.Sub(now))
 			continue
@@ -69,11 +69,11 @@ func (d *Dealer) takeOver(n *farm.Node, than *farm.Run, now time.Time) (cut Cut,
 		if !d.m.Curve(run).Known() || !d.may(n, run, now) || d.bars(run, now).distrusts(n.ID) {
 			continue
 		}
-		most, _ := untilHome(d.m, n, run, frames.Set{}, now)
+		most, _ := framesBeforeOffDuty(d.m, n, run, frames.Set{}, now)
 		if most == 0 {
 			continue
 		}
-		v := d.look(run, now)
+		v := d.surveyOf(run, now)
 		p := v.plan()
 		if p != nil {
 			if cut, ok := v.cut(d, p, n, most); ok {
@@ -83,8 +83,8 @@ func (d *Dealer) takeOver(n *farm.Node, than *farm.Run, now time.Time) (cut Cut,
 				continue // it is for others that wait
 			}
 		}
-		wait := min(max(span.Of(vainPart*v.finish()), vainLeast), vainMost)
-		d.vain[run.ID] = vain{until: now.Add(wait), open: run.OpenCount(), last: d.s.LastLease}
+		wait := min(max(span.Of(backoffPart*v.finish()), backoffLeast), backoffMost)
+		d.takeOverBackoffs[run.ID] = takeOverBackoff{until: now.Add(wait), open: run.OpenCount(), last: d.s.LastLease}
 		again = min(again, wait)
 	}
 	return Cut{}, false, again
@@ -112,7 +112,7 @@ func (v *survey) cut(d *Dealer, p *plan, n *farm.Node, most int) (Cut, bool) {
 	}
 	delete(d.surveys, v.run.ID) // it will not be so any more
 	tail := from.left.Intersect(from.lease.Left).TakeLast(take).Minus(d.bars(v.run, v.at).frames[n.ID])
-	if in, _ := untilHome(d.m, n, v.run, tail, v.at); in < tail.Len() {
+	if in, _ := framesBeforeOffDuty(d.m, n, v.run, tail, v.at); in < tail.Len() {
 		tail = tail.TakeLast(in)
 	}
 	if tail.Empty() {

@@ -54,8 +54,8 @@ type Received struct {
 	At              time.Time
 }
 
-// Lately returns what all have received.
-func (d *Dealer) Lately() []Received {
+// Usage returns what all have received.
+func (d *Dealer) Usage() []Received {
 	out := make([]Received, 0, len(d.received))
 	for p, f := range d.received {
 		out = append(out, Received{p.project, p.person, f.amount, f.at})
@@ -66,8 +66,8 @@ func (d *Dealer) Lately() []Received {
 	return out
 }
 
-// Recall takes what had been received before a start.
-func (d *Dealer) Recall(all []Received) {
+// RestoreUsage takes what had been received before a start.
+func (d *Dealer) RestoreUsage(all []Received) {
 	for _, r := range all {
 		d.received[party{r.Project, r.Person}] = &faded{amount: r.Amount, at: r.At}
 	}

@@ -234,7 +234,7 @@ func (d *Dealer) forUrgent(run *farm.Run, now time.Time, ask func(*farm.Lease, f
 // yielders returns the nodes to which a run would give frames if they gave back
 // what they have of less urgent ones.
 func (d *Dealer) yielders(run *farm.Run, now time.Time) (out []taker) {
-	v := d.look(run, now)
+	v := d.surveyOf(run, now)
 	for _, t := range v.takers {
 		if t.yields == nil || v.portion(t.node, t.speed) <= 0 {
 			continue

@@ -265,7 +265,7 @@ func (e *Engine) observe(r farm.FrameAccepted) {
 		e.policy.Receive(run.Spec.Project, run.Spec.Owner, r.RenderSeconds*part*e.m.SpeedFor(n, run), r.At)
 		if run.Races() > 0 { // who raced for the frame may stop
 			for l := range run.OpenLeases {
-				if l.Beaten && l.Left.Empty() {
+				if l.Superseded && l.Left.Empty() {
 					e.Reorder(l.Node)
 				}
 			}

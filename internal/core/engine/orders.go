@@ -24,12 +24,12 @@ func (e *Engine) Orders(id farm.NodeID, leases []farm.LeaseID) (orders []Order) 
 		case !l.Open():
 			orders = append(orders, Order{Lease: lease, Now: true, Reason: "the lease has ended"})
 			continue
-		case l.Beaten && l.Left.Empty():
+		case l.Superseded && l.Left.Empty():
 			orders = append(orders, Order{Lease: lease, Now: true, Reason: "another node finished its last frame first"})
 			continue
 		}
 		run := e.s.Runs[l.Run]
-		switch held := deal.HeldWith(e.s, n, run); {
+		switch held := deal.FrozenWith(e.s, n, run); {
 		case run.State == farm.RunHeld:
 			orders = append(orders, Order{Lease: lease, Reason: "the run is held"})
 		case held != "":

@@ -17,7 +17,7 @@ import (
 func (e *Engine) Tick() {
 	e.silence()
 	e.Append(deal.Duty(e.s, e.now)...)
-	e.stays()
+	e.steps()
 	e.retries()
 	if e.o.LookPause > 0 || !e.looksAt.IsZero() && !e.now.Before(e.looksAt) {
 		e.look()
@@ -119,7 +119,7 @@ func (e *Engine) MassOutage() (until time.Time, nodes int) {
 			fell = append(fell, l.seen)
 		}
 	}
-	return triage.Hush(fell, members, e.now)
+	return triage.MassOutage(fell, members, e.now)
 }
 
 // spent is the longest time that the node has spent on a frame in flight.
@@ -131,12 +131,12 @@ func (n *node) spent(now time.Time) time.Duration {
 	return longest
 }
 
-// stays ends releases in steps that are through, and lets the next step begin.
-func (e *Engine) stays() {
-	for _, of := range deal.Passed(e.s, e.now) {
-		e.Append(farm.StaySet{Of: of, At: e.now})
+// steps ends releases in steps that are through, and lets the next step begin.
+func (e *Engine) steps() {
+	for _, of := range deal.ThawedSteps(e.s, e.now) {
+		e.Append(farm.FreezeSet{Of: of, At: e.now})
 	}
-	for _, stay := range e.s.Stays {
+	for _, stay := range e.s.Freezes {
 		e.redeal = e.redeal || !stay.Held
 	}
 }

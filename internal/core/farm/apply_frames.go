@@ -76,7 +76,7 @@ func (s *State) frameAccepted(r FrameAccepted) error {
 	}
 	if run.races > 0 {
 		for l := range run.OpenLeases {
-			l.Beaten = l.Beaten || l.ID != r.Lease && l.Left.Empty() && l.Given.Has(r.Frame)
+			l.Superseded = l.Superseded || l.ID != r.Lease && l.Left.Empty() && l.Given.Has(r.Frame)
 		}
 	}
 	run.Delivering[r.Frame] = Delivery{Lease: r.Lease, Node: r.Node, Hash: r.Hash, Bytes: r.Bytes, Files: r.Files, Since: r.At}

@@ -67,7 +67,7 @@ func (s *State) placeDropped(r PlaceDropped) error {
 		}
 	}
 	delete(s.Places, r.Name)
-	delete(s.Stays, StayOf{Kind: StayPlace, Name: r.Name})
+	delete(s.Freezes, FreezeScope{Kind: FreezePlace, Name: r.Name})
 	return nil
 }
 

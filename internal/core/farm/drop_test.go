@@ -46,10 +46,10 @@ func TestWhatIsInUseStays(t *testing.T) {
 		t.Errorf("launch settings %v, want those of the farm alone", s.LaunchSettings)
 	}
 	must(PlaceSet{Name: "spare"})
-	must(StaySet{Of: StayOf{Kind: StayPlace, Name: "spare"}, Stay: Stay{Held: true}})
+	must(FreezeSet{Of: FreezeScope{Kind: FreezePlace, Name: "spare"}, Freeze: Freeze{Held: true}})
 	must(PlaceDropped{Name: "spare"})
 	must(PlaceDropped{Name: "spare"}) // gone already
-	if len(s.Stays) != 0 || s.Places["spare"] != nil {
-		t.Errorf("places %v, held %v, want nothing of the place that is dropped", s.Places, s.Stays)
+	if len(s.Freezes) != 0 || s.Places["spare"] != nil {
+		t.Errorf("places %v, held %v, want nothing of the place that is dropped", s.Places, s.Freezes)
 	}
 }

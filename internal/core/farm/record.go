@@ -36,7 +36,7 @@ func Records() []Record {
 	return []Record{
 		NodeEnrolled{}, NodeStarted{}, NodeReach{}, NodeDuty{}, NodeHealth{},
 		NodeSet{}, NodeAnnounced{}, NodeRenamed{}, NodeRetired{}, PoolSet{},
-		PoolDropped{}, LaunchSettingsSet{}, StaySet{}, KeyRevoked{}, PlaceSet{},
+		PoolDropped{}, LaunchSettingsSet{}, FreezeSet{}, KeyRevoked{}, PlaceSet{},
 		LicenceSet{}, RunSet{}, ProjectSet{}, PlaceDropped{}, ProjectDropped{},
 		PersonSet{}, PersonRemoved{}, TokenIssued{}, TokenRevoked{}, KeyIssued{},
 		RunSubmitted{}, RunMoved{}, RunKept{}, LeaseOpened{}, LeaseExtended{},

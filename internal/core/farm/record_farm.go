@@ -75,28 +75,28 @@ func (r LaunchSettingsSet) apply(s *State) error {
 	return nil
 }
 
-// StaySet holds a place, a recipe or a pool as a whole, or releases it in steps.
+// FreezeSet holds a place, a recipe or a pool as a whole, or releases it in steps.
 // A Stay that neither holds nor has a step is over.
-type StaySet struct {
-	Of   StayOf    `json:"of"`
-	Stay Stay      `json:"stay"`
-	At   time.Time `json:"at"`
+type FreezeSet struct {
+	Of     FreezeScope `json:"of"`
+	Freeze Freeze      `json:"stay"`
+	At     time.Time   `json:"at"`
 }
 
 // Kind implements [Record].
-func (StaySet) Kind() Kind { return "stay set" }
+func (FreezeSet) Kind() Kind { return "stay set" }
 
 // About implements [Record].
-func (r StaySet) About() About { return About{At: r.At} }
+func (r FreezeSet) About() About { return About{At: r.At} }
 
 // Wakes implements [Record].
-func (StaySet) Wakes() Wakes { return WakesAsks | WakesOrders }
+func (FreezeSet) Wakes() Wakes { return WakesAsks | WakesOrders }
 
-func (r StaySet) apply(s *State) error {
-	if r.Stay.Held || r.Stay.Step > 0 {
-		s.Stays[r.Of] = r.Stay
+func (r FreezeSet) apply(s *State) error {
+	if r.Freeze.Held || r.Freeze.Step > 0 {
+		s.Freezes[r.Of] = r.Freeze
 	} else {
-		delete(s.Stays, r.Of)
+		delete(s.Freezes, r.Of)
 	}
 	return nil
 }

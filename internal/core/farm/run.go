@@ -285,19 +285,19 @@ func (r *Run) Settled() (RunState, bool) {
 
 // Lease is a chunk of a run given to one node.
 type Lease struct {
-	ID       LeaseID
-	Node     NodeID
-	Run      RunID
-	Session  int64      // of the node when it was given
-	Ask      int64      // the ask that it answers
-	Given    frames.Set // all frames it ever held
-	Left     frames.Set // those without a result
-	Share    Share      // of the node
-	Race     bool       // its frame is in flight on another node, too
-	Beaten   bool       // another node finished its last frame first: it may stop at once
-	Reason   string
-	OpenedAt time.Time
-	EndedAt  time.Time // zero while open
+	ID         LeaseID
+	Node       NodeID
+	Run        RunID
+	Session    int64      // of the node when it was given
+	Ask        int64      // the ask that it answers
+	Given      frames.Set // all frames it ever held
+	Left       frames.Set // those without a result
+	Share      Share      // of the node
+	Race       bool       // its frame is in flight on another node, too
+	Superseded bool       // another node finished its last frame first: it may stop at once
+	Reason     string
+	OpenedAt   time.Time
+	EndedAt    time.Time // zero while open
 }
 
 // Open reports whether the lease has not ended.

@@ -25,7 +25,7 @@ type State struct {
 	// LaunchSettings are what renderers run as and in, by what they are said for.
 	LaunchSettings map[LaunchScope]LaunchSettings
 	// Stays are places, recipes and pools that are held, or released in steps.
-	Stays    map[StayOf]Stay
+	Freezes  map[FreezeScope]Freeze
 	Licences map[string]*Licence
 	// Missing are recipes of open runs that the service does not have now: their
 	// runs wait. Whoever owns the State says so; it is not kept.
@@ -73,7 +73,7 @@ func NewState() *State {
 		Pools:    map[string]*Pool{},
 
 		LaunchSettings: map[LaunchScope]LaunchSettings{},
-		Stays:          map[StayOf]Stay{},
+		Freezes:        map[FreezeScope]Freeze{},
 		Licences:       map[string]*Licence{},
 
 		nodeNames:  map[string]NodeID{},

@@ -120,7 +120,7 @@ func (p *Position) takeNodes(s *farm.State, open []*farm.Run, now time.Time) map
 		recipes := []string{}
 		beside := 1
 		for _, run := range open {
-			if deal.Fits(s, n, run) && deal.HeldWith(s, n, run) == "" {
+			if deal.Fits(s, n, run) && deal.FrozenWith(s, n, run) == "" {
 				recipes = append(recipes, recipeOf(run))
 				if !run.Spec.Takes.Whole() {
 					beside = max(beside, deal.Slots(n, run))

@@ -411,7 +411,7 @@ func (w *world) obey(out engine.Batch) (acted bool) {
 			default:
 				if k.begun {
 					w.tried(i, k, Stopped)
-					if k.lease.Beaten {
+					if k.lease.Superseded {
 						w.tries[k.job][k.frame]-- // it was not its fault, and nobody tries again
 					}
 				}

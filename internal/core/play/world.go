@@ -100,7 +100,7 @@ func newWorld(f Farm, o Options) *world {
 	}
 	w.e = engine.New(options, f.Start)
 	if d := w.e.Dealer(); d != nil {
-		d.Recall(f.Received)
+		d.RestoreUsage(f.Received)
 	}
 	return w
 }

@@ -136,11 +136,11 @@ const (
 	hushFor    = 10 * time.Minute // nothing is freed for so long
 )
 
-// Hush tells whether so many nodes fell silent together that the network or
+// MassOutage tells whether so many nodes fell silent together that the network or
 // the service must be to blame. fell holds when each silent node was last
 // heard from; members is how many nodes the farm has. Until the returned time
 // nothing is taken from silent nodes; it is zero when there is no hush.
-func Hush(fell []time.Time, members int, now time.Time) (until time.Time, nodes int) {
+func MassOutage(fell []time.Time, members int, now time.Time) (until time.Time, nodes int) {
 	sorted := slices.SortedFunc(slices.Values(fell), time.Time.Compare)
 	for i, first := range sorted {
 		n := 0

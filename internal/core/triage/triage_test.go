@@ -127,7 +127,7 @@ func TestHush(t *testing.T) {
 		{"all of five", at(0, 0, 0, 5, 5), 5, 9 * time.Minute, 5},
 		{"ten minutes later", at(0, 0, 0, 5, 5), 5, 11 * time.Minute, 0},
 	} {
-		until, nodes := Hush(c.fell, c.members, now.Add(c.after))
+		until, nodes := MassOutage(c.fell, c.members, now.Add(c.after))
 		if nodes != c.nodes || until.IsZero() != (nodes == 0) {
 			t.Errorf("%s: %d nodes until %v, want %d", c.name, nodes, until, c.nodes)
 		}

@@ -57,7 +57,7 @@ func (f *Floor) SetPerson(
 	ctx context.Context, name string, role farm.Role, passwordHash, match, actor string,
 ) (farm.Person, error) {
 	var out farm.Person
-	err := f.do(ctx, func(t *turn) error {
+	err := f.do(ctx, func(t *transaction) error {
 		if err := farm.CheckPersonName(name); err != nil {
 			return refuse(Invalid, "name", "%v", err)
 		}
@@ -119,7 +119,7 @@ func (f *Floor) People() []farm.Person {
 // IssueKey lets an enrolment key be used for a while.
 func (f *Floor) IssueKey(ctx context.Context, k farm.Key, life time.Duration) (farm.Key, error) {
 	var out farm.Key
-	err := f.do(ctx, func(t *turn) error {
+	err := f.do(ctx, func(t *transaction) error {
 		if k.UsesLeft < 1 || k.UsesLeft > 10_000 {
 			return refuse(Invalid, "uses", "an enrolment key has 1 to 10000 uses, not %d", k.UsesLeft)
 		}
@@ -152,7 +152,7 @@ func (f *Floor) IssueKey(ctx context.Context, k farm.Key, life time.Duration) (f
 // RevokeKey shuts an enrolment key out, named by the beginning of its hash.
 // Nodes that it let in stay.
 func (f *Floor) RevokeKey(ctx context.Context, id string, by farm.Person) error {
-	return f.do(ctx, func(t *turn) error {
+	return f.do(ctx, func(t *transaction) error {
 		for hash, k := range t.s.Keys {
 			if len(id) < 12 || !strings.HasPrefix(hash, id) {
 				continue
@@ -169,7 +169,7 @@ func (f *Floor) RevokeKey(ctx context.Context, id string, by farm.Person) error 
 // Keys returns the enrolment keys, newest first.
 func (f *Floor) Keys(ctx context.Context) ([]farm.Key, error) {
 	var out []farm.Key
-	err := f.do(ctx, func(t *turn) error {
+	err := f.do(ctx, func(t *transaction) error {
 		for _, k := range t.s.Keys {
 			out = append(out, *k)
 		}

@@ -16,7 +16,7 @@ import (
 
 // pick returns the nodes of a selection, in the order in which they are shown.
 // Nobody means all by naming none.
-func (t *turn) pick(sel wire.Selection) ([]*farm.Node, error) {
+func (t *transaction) pick(sel wire.Selection) ([]*farm.Node, error) {
 	if len(sel.Nodes) == 0 && strings.TrimSpace(sel.Where) == "" && sel.Pool == "" {
 		return nil, refuse(Invalid, "nodes", "no node is named: give nodes, an expression over traits, or a pool")
 	}
@@ -51,7 +51,7 @@ func (f *Floor) Picked(ctx context.Context, expression string) (wire.Picked, err
 	if err != nil {
 		return out, refuse(Invalid, "where", "%v", err)
 	}
-	err = f.do(ctx, func(t *turn) error {
+	err = f.do(ctx, func(t *transaction) error {
 		known := map[string]bool{}
 		for _, n := range f.shownNodes() {
 			traits := n.KnownTraits()
@@ -75,7 +75,7 @@ func (f *Floor) Picked(ctx context.Context, expression string) (wire.Picked, err
 // act is one way to steer nodes. decide returns what it does to a node: the
 // Records, and a sentence. No Records mean that nothing changes.
 type act struct {
-	decide func(t *turn, n *farm.Node, in wire.NodeAct, by string) ([]farm.Record, string)
+	decide func(t *transaction, n *farm.Node, in wire.NodeAct, by string) ([]farm.Record, string)
 	past   string
 }
 
@@ -108,7 +108,7 @@ func (f *Floor) Act(ctx context.Context, in wire.NodeAct, by farm.Person) (wire.
 	if len(in.Reason) > mostReason {
 		return out, refuse(Invalid, "reason", "a reason has at most %d characters", mostReason)
 	}
-	err := f.do(ctx, func(t *turn) error {
+	err := f.do(ctx, func(t *transaction) error {
 		picked, err := t.pick(in.Selection)
 		if err != nil {
 			return err
@@ -179,12 +179,12 @@ func plural(n int, what string) string {
 }
 
 // flying returns how many frames a node has begun.
-func (t *turn) flying(n *farm.Node) int {
+func (t *transaction) flying(n *farm.Node) int {
 	return t.f.e.FramesInFlight(n.ID)
 }
 
 // meanwhile tells what becomes of the frames that a node has begun.
-func (t *turn) meanwhile(n *farm.Node, now bool) string {
+func (t *transaction) meanwhile(n *farm.Node, now bool) string {
 	flying := t.flying(n)
 	switch {
 	case flying == 0:
@@ -204,21 +204,21 @@ func because(by, reason string) string {
 	return by + ": " + reason
 }
 
-func (t *turn) duty(n *farm.Node, duty farm.Duty, now bool, action, reason, by string) []farm.Record {
+func (t *transaction) duty(n *farm.Node, duty farm.Duty, now bool, action, reason, by string) []farm.Record {
 	return []farm.Record{
 		farm.NodeDuty{Node: n.ID, Duty: duty, Now: now, Reason: reason, At: t.now},
 		farm.Audited{Actor: by, Action: action + " node", Subject: n.Name, From: string(n.Duty), To: string(duty), Node: n.ID, At: t.now},
 	}
 }
 
-func holdNode(t *turn, n *farm.Node, in wire.NodeAct, by string) ([]farm.Record, string) {
+func holdNode(t *transaction, n *farm.Node, in wire.NodeAct, by string) ([]farm.Record, string) {
 	if n.Duty == farm.Held && (!in.Now || n.DutyNow) {
 		return nil, "is held already"
 	}
 	return t.duty(n, farm.Held, in.Now, "hold", "held by "+because(by, in.Reason), by), "gets no new work" + t.meanwhile(n, in.Now)
 }
 
-func drainNode(t *turn, n *farm.Node, in wire.NodeAct, by string) ([]farm.Record, string) {
+func drainNode(t *transaction, n *farm.Node, in wire.NodeAct, by string) ([]farm.Record, string) {
 	switch {
 	case n.Duty == farm.Draining:
 		return nil, "is draining already"
@@ -228,7 +228,7 @@ func drainNode(t *turn, n *farm.Node, in wire.NodeAct, by string) ([]farm.Record
 	return t.duty(n, farm.Draining, in.Now, "drain", "drained by "+because(by, in.Reason), by), "gets no new work; its page says when its last frame has been delivered" + t.meanwhile(n, in.Now)
 }
 
-func releaseNode(t *turn, n *farm.Node, in wire.NodeAct, by string) ([]farm.Record, string) {
+func releaseNode(t *transaction, n *farm.Node, in wire.NodeAct, by string) ([]farm.Record, string) {
 	var records []farm.Record
 	if n.Health == farm.Sidelined {
 		records = append(records, farm.NodeHealth{Node: n.ID, Health: farm.Fine, Reason: "released by " + because(by, in.Reason), At: t.now})
@@ -256,7 +256,7 @@ func releaseNode(t *turn, n *farm.Node, in wire.NodeAct, by string) ([]farm.Reco
 	return records, "gets work again"
 }
 
-func sidelineNode(t *turn, n *farm.Node, in wire.NodeAct, by string) ([]farm.Record, string) {
+func sidelineNode(t *transaction, n *farm.Node, in wire.NodeAct, by string) ([]farm.Record, string) {
 	if n.Health == farm.Sidelined {
 		return nil, "is " + n.HealthWhy + " already"
 	}
@@ -269,7 +269,7 @@ func sidelineNode(t *turn, n *farm.Node, in wire.NodeAct, by string) ([]farm.Rec
 
 // giveBackNode gives a machine to its owner until its next duty hours begin.
 // One that is held stays held: giving it back must not release it later.
-func giveBackNode(t *turn, n *farm.Node, in wire.NodeAct, by string) ([]farm.Record, string) {
+func giveBackNode(t *transaction, n *farm.Node, in wire.NodeAct, by string) ([]farm.Record, string) {
 	if n.Duty == farm.Held || n.Duty == farm.Draining {
 		if !in.Now || n.DutyNow || t.flying(n) == 0 {
 			return nil, "gets no new work already: " + n.DutyReason + t.meanwhile(n, n.DutyNow)
@@ -302,7 +302,7 @@ func giveBackNode(t *turn, n *farm.Node, in wire.NodeAct, by string) ([]farm.Rec
 // giveBackFor is how long a node without duty hours is given back.
 const giveBackFor = 12 * time.Hour
 
-func restartNode(t *turn, n *farm.Node, in wire.NodeAct, by string) ([]farm.Record, string) {
+func restartNode(t *transaction, n *farm.Node, in wire.NodeAct, by string) ([]farm.Record, string) {
 	l := t.f.live[n.ID]
 	if l == nil || n.Reach != farm.Online {
 		return nil, "is not online; start its node process on the machine"
@@ -314,7 +314,7 @@ func restartNode(t *turn, n *farm.Node, in wire.NodeAct, by string) ([]farm.Reco
 		"restarts its node process; renderers go on meanwhile"
 }
 
-func retireNode(t *turn, n *farm.Node, in wire.NodeAct, by string) ([]farm.Record, string) {
+func retireNode(t *transaction, n *farm.Node, in wire.NodeAct, by string) ([]farm.Record, string) {
 	why := fmt.Sprintf("%s was retired by %s", n.Name, because(by, in.Reason))
 	sentence := "leaves the farm for good; what it did stays on record, and its name may be used again" + t.meanwhile(n, true)
 	records := accept.Release(t.s, n.ID, nil, why, t.now)
@@ -324,7 +324,7 @@ func retireNode(t *turn, n *farm.Node, in wire.NodeAct, by string) ([]farm.Recor
 }
 
 // revokeNode shuts the node's token out: a machine that was lost, or copied.
-func revokeNode(t *turn, n *farm.Node, in wire.NodeAct, by string) ([]farm.Record, string) {
+func revokeNode(t *transaction, n *farm.Node, in wire.NodeAct, by string) ([]farm.Record, string) {
 	var records []farm.Record
 	for hash, token := range t.s.Tokens {
 		if token.Node == n.ID {
@@ -344,7 +344,7 @@ func revokeNode(t *turn, n *farm.Node, in wire.NodeAct, by string) ([]farm.Recor
 // Rename gives a node another name.
 func (f *Floor) Rename(ctx context.Context, id farm.NodeID, name string, by farm.Person) (wire.Node, error) {
 	var view wire.Node
-	err := f.do(ctx, func(t *turn) error {
+	err := f.do(ctx, func(t *transaction) error {
 		n := t.s.Nodes[id]
 		if n == nil || !n.RetiredAt.IsZero() {
 			return refuse(NotFound, "node", "there is no node %d", id)
@@ -367,7 +367,7 @@ func (f *Floor) Rename(ctx context.Context, id farm.NodeID, name string, by farm
 
 // Chosen returns the nodes that a selection names.
 func (f *Floor) Chosen(ctx context.Context, sel wire.Selection) (out []wire.Node, err error) {
-	err = f.do(ctx, func(t *turn) error {
+	err = f.do(ctx, func(t *transaction) error {
 		nodes, err := t.pick(sel)
 		for _, n := range nodes {
 			out = append(out, f.nodeView(n, t.now))

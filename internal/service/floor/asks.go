@@ -48,7 +48,7 @@ func (f *Floor) Ask(ctx context.Context, id farm.NodeID, q Question) (Answer, er
 	w := &waiter{number: q.Number, reply: make(chan Answer, 1)}
 	var now Answer
 	waits := false
-	err := f.do(context.WithoutCancel(ctx), func(t *turn) error {
+	err := f.do(context.WithoutCancel(ctx), func(t *transaction) error {
 		if _, err := t.session(id, q.Session); err != nil {
 			return err
 		}
@@ -76,7 +76,7 @@ func (f *Floor) Ask(ctx context.Context, id farm.NodeID, q Question) (Answer, er
 		return Answer{}, ErrGone
 	case <-ctx.Done():
 	}
-	err = f.do(context.WithoutCancel(ctx), func(*turn) error {
+	err = f.do(context.WithoutCancel(ctx), func(*transaction) error {
 		if f.waiters[id] == w {
 			delete(f.waiters, id)
 			f.e.Forget(id)

@@ -83,7 +83,7 @@ type Floor struct {
 	orders    map[farm.NodeID]*waitingOrder
 	blocks    map[farm.RunID]blocky // how runs of very many stretches are shown
 	finished  rate
-	dirty     dirt
+	dirty     dirtySet
 	listeners map[*Listener]struct{}
 	followers map[*Follower]struct{}
 	away      map[string]string // places that are not there, with why
@@ -113,7 +113,7 @@ func New(o Options) *Floor {
 		s: o.State, m: o.Pace, committer: o.Committer,
 		live: map[farm.NodeID]*liveNode{}, newest: o.Newest,
 		waiters: map[farm.NodeID]*waiter{}, orders: map[farm.NodeID]*waitingOrder{},
-		listeners: map[*Listener]struct{}{}, followers: map[*Follower]struct{}{}, dirty: newDirt(), forged: map[forgery]bool{}, blocks: map[farm.RunID]blocky{},
+		listeners: map[*Listener]struct{}{}, followers: map[*Follower]struct{}{}, dirty: newDirtySet(), forged: map[forgery]bool{}, blocks: map[farm.RunID]blocky{},
 	}
 	f.s.Missing = map[string]bool{}
 	for _, run := range f.s.Queue() {
@@ -128,7 +128,7 @@ func New(o Options) *Floor {
 		State: o.State, Pace: o.Pace, Epoch: o.Active.Epoch, Applied: f.applied,
 	}), now)
 	f.dealer = f.e.Dealer()
-	f.dealer.Recall(o.Received)
+	f.dealer.RestoreUsage(o.Received)
 	for id := range f.s.Nodes {
 		f.live[id] = &liveNode{}
 	}
@@ -140,26 +140,26 @@ func New(o Options) *Floor {
 // command is one request on its way through the loop.
 type command struct {
 	what   fmt.Stringer // for who watches how long it takes
-	decide func(t *turn) error
+	decide func(t *transaction) error
 	err    error
 	done   chan struct{}
 	taken  atomic.Bool // by the loop, or by a caller who no longer waits
 }
 
-// turn is what a command may use while it decides. Records that it appends
+// transaction is what a command may use while it decides. Records that it appends
 // are applied at once and committed with the batch; a command must have made
 // all its checks before the first of them.
-type turn struct {
+type transaction struct {
 	f   *Floor
 	s   *farm.State
 	now time.Time
 }
 
-func (t *turn) append(records ...farm.Record) { t.f.e.Append(records...) }
+func (t *transaction) append(records ...farm.Record) { t.f.e.Append(records...) }
 
 // do sends a command through the loop and waits until what it decided is
 // committed.
-func (f *Floor) do(ctx context.Context, decide func(t *turn) error) error {
+func (f *Floor) do(ctx context.Context, decide func(t *transaction) error) error {
 	c := &command{what: here(), decide: decide, done: make(chan struct{})}
 	select {
 	case f.commands <- c:
@@ -227,7 +227,7 @@ func (f *Floor) Run(ctx context.Context) error {
 // batch decides as many commands as wait, commits what they decided together,
 // and answers them. again says that there is more to decide at once.
 func (f *Floor) batch(first *command) (again bool, err error) {
-	t := &turn{f: f, s: f.s, now: f.now()}
+	t := &transaction{f: f, s: f.s, now: f.now()}
 	f.e.Begin(t.now)
 	var decided []*command
 	decide := func(c *command) {
@@ -333,7 +333,7 @@ const keepEvery = 256
 // TookOver notes that this service has become the active one, after another or
 // by itself.
 func (f *Floor) TookOver(ctx context.Context, before, why string) error {
-	return f.do(ctx, func(t *turn) error {
+	return f.do(ctx, func(t *transaction) error {
 		action := "take over"
 		if before == "" || before == f.active.Name {
 			action = "start service"
@@ -370,7 +370,7 @@ func (f *Floor) checkpoint(out *engine.Batch, now time.Time) error {
 }
 
 // tick runs every second.
-func (f *Floor) tick(t *turn) error {
+func (f *Floor) tick(t *transaction) error {
 	if gap := t.now.Sub(f.lastTick); gap > longestTick { // it was this service that did not listen
 		f.e.Resumed(gap)
 	}

@@ -32,11 +32,11 @@ func (l *Follower) Pieces() <-chan Piece { return l.pieces }
 func (f *Floor) Follow(ctx context.Context, after int64) (*Follower, Piece, error) {
 	l := &Follower{pieces: make(chan Piece, maxBehind)}
 	var first Piece
-	err := f.do(ctx, func(t *turn) error {
+	err := f.do(ctx, func(t *transaction) error {
 		f.tell()
 		if f.shown == nil {
 			f.shown = newShown()
-			f.shown.facts, f.shown.hands = fieldsOf(f.facts(t.now)), encoded(f.needHands(t.now))
+			f.shown.facts, f.shown.hands = fieldsOf(f.facts(t.now)), encoded(f.alerts(t.now))
 		}
 		for _, run := range f.s.Queue() {
 			if f.shown.runs[int64(run.ID)] == nil {
@@ -62,7 +62,7 @@ func (f *Floor) Follow(ctx context.Context, after int64) (*Follower, Piece, erro
 
 // Unfollow ends a follower.
 func (f *Floor) Unfollow(l *Follower) {
-	_ = f.do(context.Background(), func(*turn) error { // an ended floor has let go of it anyway
+	_ = f.do(context.Background(), func(*transaction) error { // an ended floor has let go of it anyway
 		f.letGo(l)
 		return nil
 	})

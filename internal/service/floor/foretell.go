@@ -15,8 +15,8 @@ import (
 
 // Position returns the live farm as plays of what comes next need it.
 func (f *Floor) Position(ctx context.Context) (p *forecast.Position, err error) {
-	err = f.do(ctx, func(t *turn) error {
-		p = forecast.Take(t.s, f.m, f.e.Sight, f.dealer.Lately(), t.now)
+	err = f.do(ctx, func(t *transaction) error {
+		p = forecast.Take(t.s, f.m, f.e.Sight, f.dealer.Usage(), t.now)
 		return nil
 	})
 	return p, err
@@ -24,7 +24,7 @@ func (f *Floor) Position(ctx context.Context) (p *forecast.Position, err error) 
 
 // Foretell takes what plays of a position have told.
 func (f *Floor) Foretell(ctx context.Context, at time.Time, finishes map[farm.RunID]forecast.Finish) error {
-	return f.do(ctx, func(t *turn) error {
+	return f.do(ctx, func(t *transaction) error {
 		f.foretold, f.foretoldAt = finishes, at
 		for id := range finishes {
 			f.dirty.run(id)
@@ -35,7 +35,7 @@ func (f *Floor) Foretell(ctx context.Context, at time.Time, finishes map[farm.Ru
 
 // Received returns what projects have received lately.
 func (f *Floor) Received(ctx context.Context) (out []deal.Received, err error) {
-	err = f.do(ctx, func(*turn) error { out = f.dealer.Lately(); return nil })
+	err = f.do(ctx, func(*transaction) error { out = f.dealer.Usage(); return nil })
 	return out, err
 }
 
@@ -140,7 +140,7 @@ func (f *Floor) scouted() (out []wire.NeedHand) {
 
 // Drill describes the live farm for a play on paper.
 func (f *Floor) Drill(ctx context.Context) (out drillfile.File, err error) {
-	err = f.do(ctx, func(t *turn) error {
+	err = f.do(ctx, func(t *transaction) error {
 		out = drillfile.FromFarm(t.s, f.m, t.now)
 		return nil
 	})
@@ -158,7 +158,7 @@ type Foreseen struct {
 func (f *Floor) Foresee(
 	ctx context.Context, id farm.RunID, in wire.RunChange, by farm.Person,
 ) (out Foreseen, err error) {
-	err = f.do(ctx, func(t *turn) error {
+	err = f.do(ctx, func(t *transaction) error {
 		run := t.s.Runs[id]
 		if run == nil {
 			return refuse(NotFound, "run", "there is no run %d", id)
@@ -174,7 +174,7 @@ func (f *Floor) Foresee(
 			moved.Put = put
 			changed[other] = moved
 		}
-		out.Before = forecast.Take(t.s, f.m, f.e.Sight, f.dealer.Lately(), t.now)
+		out.Before = forecast.Take(t.s, f.m, f.e.Sight, f.dealer.Usage(), t.now)
 		out.After = out.Before.With(changed)
 		out.Names = map[farm.RunID]string{}
 		for _, run := range t.s.Queue() {

@@ -22,8 +22,8 @@ var urgency = []string{
 	"silent", "held",
 }
 
-// needHands lists what wants a person, the most urgent first.
-func (f *Floor) needHands(now time.Time) []wire.NeedHand {
+// alerts lists what wants a person, the most urgent first.
+func (f *Floor) alerts(now time.Time) []wire.NeedHand {
 	out := []wire.NeedHand{}
 	for _, run := range f.runsInTrouble() {
 		v := wire.NeedHand{Kind: "parked", Run: int64(run.ID), Action: "retry"}
@@ -66,7 +66,7 @@ func (f *Floor) needHands(now time.Time) []wire.NeedHand {
 				Sentence: fmt.Sprintf("%s is sidelined: it fails what others render.", n.Name), Evidence: sentence(n.HealthWhy)})
 		}
 	}
-	for of, stay := range f.s.Stays {
+	for of, stay := range f.s.Freezes {
 		if stay.Held {
 			out = append(out, wire.NeedHand{Kind: "held", Subject: string(of.Kind) + " " + of.Name, Action: "release",
 				Sentence: join(strings.ToUpper(of.String()[:1])+of.String()[1:]+" is held by "+stay.By, stay.Reason), Evidence: "Nothing new is begun with it until somebody releases it."})
@@ -180,7 +180,7 @@ func (f *Floor) runsInTrouble() []*farm.Run {
 
 // PlacesInUse returns the frame places of projects.
 func (f *Floor) PlacesInUse(ctx context.Context) (out []farm.Place, err error) {
-	err = f.do(ctx, func(t *turn) error {
+	err = f.do(ctx, func(t *transaction) error {
 		seen := map[string]bool{}
 		for _, p := range t.s.Projects {
 			if place := t.s.Places[p.Frames]; place != nil && !seen[p.Frames] {
@@ -195,7 +195,7 @@ func (f *Floor) PlacesInUse(ctx context.Context) (out []farm.Place, err error) {
 
 // PlacesAway takes which places are away, and why.
 func (f *Floor) PlacesAway(ctx context.Context, away map[string]string) error {
-	return f.do(ctx, func(t *turn) error {
+	return f.do(ctx, func(t *transaction) error {
 		if maps.Equal(f.away, away) {
 			return nil
 		}

@@ -22,7 +22,7 @@ type Listed struct {
 // that are the settings of the list. All or nothing: an error names the line.
 func (f *Floor) Import(ctx context.Context, list []Listed, dryRun bool, by farm.Person) (wire.NodesActed, error) {
 	out := wire.NodesActed{DryRun: dryRun, Effects: []wire.NodeEffect{}}
-	err := f.do(ctx, func(t *turn) error {
+	err := f.do(ctx, func(t *transaction) error {
 		var records []farm.Record
 		announced, changed := 0, 0
 		next := t.s.LastNode
@@ -78,7 +78,7 @@ func (f *Floor) Import(ctx context.Context, list []Listed, dryRun bool, by farm.
 // List returns all nodes as a list names them.
 func (f *Floor) List(ctx context.Context) ([]Listed, error) {
 	var out []Listed
-	err := f.do(ctx, func(*turn) error {
+	err := f.do(ctx, func(*transaction) error {
 		for _, n := range f.shownNodes() {
 			out = append(out, Listed{Name: n.Name, Kind: n.Kind, Settings: n.Settings})
 		}
@@ -89,7 +89,7 @@ func (f *Floor) List(ctx context.Context) ([]Listed, error) {
 
 // Settings returns the name of a node and what is set about it.
 func (f *Floor) Settings(ctx context.Context, id farm.NodeID) (name string, s farm.Settings, err error) {
-	err = f.do(ctx, func(t *turn) error {
+	err = f.do(ctx, func(t *transaction) error {
 		n := t.s.Nodes[id]
 		if n == nil || !n.RetiredAt.IsZero() {
 			return refuse(NotFound, "node", "there is no node %d", id)

@@ -19,7 +19,7 @@ import (
 func (f *Floor) SetLaunchSettings(
 	ctx context.Context, in wire.LaunchSettingsChange, match string, by farm.Person,
 ) (out wire.LaunchSettings, err error) {
-	err = f.do(ctx, func(t *turn) error {
+	err = f.do(ctx, func(t *transaction) error {
 		of := farm.LaunchScope{Project: in.Project, Recipe: in.Recipe}
 		if in.Project != "" && t.s.Projects[in.Project] == nil {
 			return refuse(Invalid, "project", "there is no project %q; vexillum project list shows them", in.Project)
@@ -66,7 +66,7 @@ func (f *Floor) SetLaunchSettings(
 // DropLaunchSettings takes all back that is set for a project, a recipe, both or
 // all. What is not set is gone already.
 func (f *Floor) DropLaunchSettings(ctx context.Context, project, recipe string, by farm.Person) error {
-	return f.do(ctx, func(t *turn) error {
+	return f.do(ctx, func(t *transaction) error {
 		of := farm.LaunchScope{Project: project, Recipe: recipe}
 		if old, set := t.s.LaunchSettings[of]; set {
 			t.append(farm.LaunchSettingsSet{Of: of, At: t.now}, farm.Audited{
@@ -79,7 +79,7 @@ func (f *Floor) DropLaunchSettings(ctx context.Context, project, recipe string, 
 
 // permitted refuses what is said for the first time and no administrator has
 // allowed on any node.
-func (t *turn) permitted(of farm.LaunchScope, old, env farm.LaunchSettings) error {
+func (t *transaction) permitted(of farm.LaunchScope, old, env farm.LaunchSettings) error {
 	had := old.Wants()
 	for p, what := range env.Wants() {
 		somewhere := false
@@ -114,7 +114,7 @@ func launchText(e farm.LaunchSettings) string {
 // LaunchSettings returns all that are set, in order.
 func (f *Floor) LaunchSettings(ctx context.Context) ([]wire.LaunchSettings, error) {
 	out := []wire.LaunchSettings{}
-	err := f.do(ctx, func(t *turn) error {
+	err := f.do(ctx, func(t *transaction) error {
 		for of, e := range t.s.LaunchSettings {
 			out = append(out, launchSettingsView(of, e))
 		}

@@ -14,7 +14,7 @@ const mostLicences = 1_000_000
 
 // SetLicence counts a licence; a count that is nil counts it no more.
 func (f *Floor) SetLicence(ctx context.Context, name string, count *int, by farm.Person) error {
-	return f.do(ctx, func(t *turn) error {
+	return f.do(ctx, func(t *transaction) error {
 		if err := farm.CheckShortName("licence", name); err != nil {
 			return refuse(Invalid, "name", "%v", err)
 		}
@@ -42,7 +42,7 @@ func (f *Floor) SetLicence(ctx context.Context, name string, count *int, by farm
 // and nobody counts, by name.
 func (f *Floor) Licences(ctx context.Context) ([]wire.Licence, error) {
 	out := []wire.Licence{}
-	err := f.do(ctx, func(t *turn) error {
+	err := f.do(ctx, func(t *transaction) error {
 		views := map[string]*wire.Licence{}
 		view := func(name string) *wire.Licence {
 			if views[name] == nil {

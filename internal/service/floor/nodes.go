@@ -39,7 +39,7 @@ type Enrolment struct {
 // Enrol makes a machine a node and returns its id.
 func (f *Floor) Enrol(ctx context.Context, e Enrolment) (farm.NodeID, error) {
 	var id farm.NodeID
-	err := f.do(ctx, func(t *turn) error {
+	err := f.do(ctx, func(t *transaction) error {
 		key := t.s.Keys[e.KeyHash]
 		switch {
 		case key == nil:
@@ -84,7 +84,7 @@ func (f *Floor) Enrol(ctx context.Context, e Enrolment) (farm.NodeID, error) {
 }
 
 // hasToken reports whether a machine holds the token of a node.
-func (t *turn) hasToken(id farm.NodeID) bool {
+func (t *transaction) hasToken(id farm.NodeID) bool {
 	for _, token := range t.s.Tokens {
 		if token.Node == id && token.Valid(t.now) {
 			return true
@@ -94,7 +94,7 @@ func (t *turn) hasToken(id farm.NodeID) bool {
 }
 
 // joinPools puts a node that has just enrolled into the pools of its key.
-func (t *turn) joinPools(id farm.NodeID, key *farm.Key) {
+func (t *transaction) joinPools(id farm.NodeID, key *farm.Key) {
 	n := t.s.Nodes[id]
 	if n == nil || t.f.e.Err() != nil {
 		return
@@ -124,7 +124,7 @@ type Session struct {
 // All other work of the node is dealt anew. foreign are leases that it holds
 // of another farm, which is put on record.
 func (f *Floor) Start(ctx context.Context, id farm.NodeID, facts farm.Facts, holding, foreign []farm.LeaseID) (out Session, err error) {
-	err = f.do(ctx, func(t *turn) error {
+	err = f.do(ctx, func(t *transaction) error {
 		n := t.s.Nodes[id]
 		if n == nil || !n.RetiredAt.IsZero() {
 			return refuse(NotFound, "", "this node does not exist any more; enrol the machine again")
@@ -147,7 +147,7 @@ func (f *Floor) Start(ctx context.Context, id farm.NodeID, facts farm.Facts, hol
 // Killed puts on record that the system has killed a node process, while a
 // lease had so many bytes of memory, and lets it be seen for a while.
 func (f *Floor) Killed(ctx context.Context, id farm.NodeID, k health.Killed, lease farm.LeaseID) error {
-	return f.do(ctx, func(t *turn) error {
+	return f.do(ctx, func(t *transaction) error {
 		live := t.f.live[id]
 		if live == nil {
 			return nil
@@ -171,7 +171,7 @@ func (f *Floor) Killed(ctx context.Context, id farm.NodeID, k health.Killed, lea
 
 // session returns the node if the session is its newest, and notes that it is
 // heard from.
-func (t *turn) session(id farm.NodeID, session int64) (*farm.Node, error) {
+func (t *transaction) session(id farm.NodeID, session int64) (*farm.Node, error) {
 	n := t.s.Nodes[id]
 	if n == nil || !n.RetiredAt.IsZero() {
 		return nil, refuse(NotFound, "", "this node does not exist any more; enrol the machine again")
@@ -210,7 +210,7 @@ func (o Orders) none() bool { return len(o.Stop)+len(o.Trim) == 0 && o.Caps == n
 func (f *Floor) Orders(ctx context.Context, id farm.NodeID, session int64, leases []farm.LeaseID, caps int64) (Orders, error) {
 	w := &waitingOrder{leases: leases, caps: caps, session: session, reply: make(chan Orders, 1)}
 	var now Orders
-	err := f.do(context.WithoutCancel(ctx), func(t *turn) error {
+	err := f.do(context.WithoutCancel(ctx), func(t *transaction) error {
 		if _, err := t.session(id, session); err != nil {
 			return err
 		}
@@ -232,7 +232,7 @@ func (f *Floor) Orders(ctx context.Context, id farm.NodeID, session int64, lease
 		return Orders{}, ErrGone
 	case <-ctx.Done():
 	}
-	return Orders{}, f.do(context.WithoutCancel(ctx), func(*turn) error {
+	return Orders{}, f.do(context.WithoutCancel(ctx), func(*transaction) error {
 		if f.orders[id] == w {
 			delete(f.orders, id)
 		}
@@ -303,7 +303,7 @@ type Signs struct {
 
 // Beat notes that a node lives and what it does.
 func (f *Floor) Beat(ctx context.Context, id farm.NodeID, session int64, b Beat) error {
-	return f.do(ctx, func(t *turn) error {
+	return f.do(ctx, func(t *transaction) error {
 		n, err := t.session(id, session)
 		if err != nil {
 			return err
@@ -326,7 +326,7 @@ func (f *Floor) Beat(ctx context.Context, id farm.NodeID, session int64, b Beat)
 
 // Leave says that a node process ends; its work is dealt anew.
 func (f *Floor) Leave(ctx context.Context, id farm.NodeID, session int64, reason string) error {
-	return f.do(ctx, func(t *turn) error {
+	return f.do(ctx, func(t *transaction) error {
 		if _, err := t.session(id, session); err != nil {
 			return err
 		}

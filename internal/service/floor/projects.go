@@ -26,7 +26,7 @@ const (
 func (f *Floor) SetPlace(
 	ctx context.Context, name string, in wire.PlaceChange, match, actor string,
 ) (before, after farm.Place, err error) {
-	err = f.do(ctx, func(t *turn) error {
+	err = f.do(ctx, func(t *transaction) error {
 		if err := farm.CheckShortName("place", name); err != nil {
 			return refuse(Invalid, "name", "%v", err)
 		}
@@ -110,7 +110,7 @@ func matches(what, match, now string, exists bool) error {
 
 // Place returns one place.
 func (f *Floor) Place(ctx context.Context, name string) (out farm.Place, err error) {
-	err = f.do(ctx, func(t *turn) error {
+	err = f.do(ctx, func(t *transaction) error {
 		p := t.s.Places[name]
 		if p == nil {
 			return refuse(NotFound, "place", "there is no place %q; vexillum place list shows them", name)
@@ -123,7 +123,7 @@ func (f *Floor) Place(ctx context.Context, name string) (out farm.Place, err err
 
 // Marked puts on record that a person had the folder of a place marked.
 func (f *Floor) Marked(ctx context.Context, name, path string, by farm.Person) error {
-	return f.do(ctx, func(t *turn) error {
+	return f.do(ctx, func(t *transaction) error {
 		t.append(farm.Audited{Actor: by.Name, Action: "mark place", Subject: name, To: path, At: t.now})
 		return nil
 	})
@@ -132,7 +132,7 @@ func (f *Floor) Marked(ctx context.Context, name, path string, by farm.Person) e
 // Places returns all places by name.
 func (f *Floor) Places(ctx context.Context) ([]farm.Place, error) {
 	var out []farm.Place
-	err := f.do(ctx, func(t *turn) error {
+	err := f.do(ctx, func(t *transaction) error {
 		for _, name := range slices.Sorted(maps.Keys(t.s.Places)) {
 			out = append(out, *t.s.Places[name])
 		}
@@ -146,7 +146,7 @@ func (f *Floor) Places(ctx context.Context) ([]farm.Place, error) {
 func (f *Floor) SetProject(
 	ctx context.Context, name string, in wire.ProjectChange, match, actor string,
 ) (out wire.Project, err error) {
-	err = f.do(ctx, func(t *turn) error {
+	err = f.do(ctx, func(t *transaction) error {
 		if err := farm.CheckShortName("project", name); err != nil {
 			return refuse(Invalid, "name", "%v", err)
 		}
@@ -204,7 +204,7 @@ func (f *Floor) SetProject(
 // DropProject does away with a project that has no runs on record, and with the
 // launch settings for it. One that is not there is gone already.
 func (f *Floor) DropProject(ctx context.Context, name, actor string) error {
-	return f.do(ctx, func(t *turn) error {
+	return f.do(ctx, func(t *transaction) error {
 		p := t.s.Projects[name]
 		switch {
 		case p == nil:
@@ -224,7 +224,7 @@ func (f *Floor) DropProject(ctx context.Context, name, actor string) error {
 // DropPlace does away with a place that no project uses. Its folder stays as it
 // is. One that is not there is gone already.
 func (f *Floor) DropPlace(ctx context.Context, name, actor string) error {
-	return f.do(ctx, func(t *turn) error {
+	return f.do(ctx, func(t *transaction) error {
 		p := t.s.Places[name]
 		if p == nil {
 			return nil

@@ -79,7 +79,7 @@ func (f *Floor) QueuePage(ctx context.Context, q Search) (out wire.QueuePage, er
 		return out, err
 	}
 	words := strings.Fields(strings.ToLower(q.Text))
-	err = f.do(ctx, func(t *turn) error {
+	err = f.do(ctx, func(t *transaction) error {
 		owners := map[string]bool{}
 		found := []*farm.Run{}
 		for _, run := range f.inTurn() {

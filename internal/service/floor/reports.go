@@ -13,7 +13,7 @@ import (
 // that is told again gets the same answer and changes nothing.
 func (f *Floor) Report(ctx context.Context, id farm.NodeID, session int64, reports []accept.Report) ([]accept.Verdict, error) {
 	verdicts := make([]accept.Verdict, 0, len(reports))
-	err := f.do(ctx, func(t *turn) error {
+	err := f.do(ctx, func(t *transaction) error {
 		if _, err := t.session(id, session); err != nil {
 			return err
 		}
@@ -52,7 +52,7 @@ func (f *Floor) Claims(
 	if !slices.ContainsFunc(reports, func(r accept.Report) bool { return r.Outcome == accept.Delivered }) {
 		return nil, nil
 	}
-	err = f.do(ctx, func(t *turn) error {
+	err = f.do(ctx, func(t *transaction) error {
 		out = nil
 		for i, r := range reports {
 			run := accept.Awaits(t.s, id, r)
@@ -89,7 +89,7 @@ type forgery struct {
 
 const mostForgeries = 1000
 
-func (t *turn) forged(id farm.NodeID, lease farm.LeaseID, action, why string) {
+func (t *transaction) forged(id farm.NodeID, lease farm.LeaseID, action, why string) {
 	if key := (forgery{id, lease}); !t.f.forged[key] && len(t.f.forged) < mostForgeries {
 		t.f.forged[key] = true
 		t.append(farm.Audited{
@@ -101,7 +101,7 @@ func (t *turn) forged(id farm.NodeID, lease farm.LeaseID, action, why string) {
 // Forged puts on record, once, what a node has told of a lease and can never
 // have been.
 func (f *Floor) Forged(ctx context.Context, id farm.NodeID, lease farm.LeaseID, action, why string) error {
-	return f.do(ctx, func(t *turn) error {
+	return f.do(ctx, func(t *transaction) error {
 		t.forged(id, lease, action, why)
 		return nil
 	})
@@ -122,7 +122,7 @@ type Delivery struct {
 // *Refusal says that it is none.
 func (f *Floor) Delivering(ctx context.Context, id farm.NodeID, lease farm.LeaseID, frame int, hash string) (Delivery, error) {
 	var out Delivery
-	err := f.do(ctx, func(t *turn) error {
+	err := f.do(ctx, func(t *transaction) error {
 		l := t.s.Lease(lease)
 		if l == nil || l.Node != id {
 			return refuse(Conflict, "lease", "lease %d is over or was never given to this node", lease)
@@ -147,7 +147,7 @@ func (f *Floor) Delivering(ctx context.Context, id farm.NodeID, lease farm.Lease
 
 // Refused puts on record that something which a node sent was not taken.
 func (f *Floor) Refused(ctx context.Context, id farm.NodeID, what, why string) error {
-	return f.do(ctx, func(t *turn) error {
+	return f.do(ctx, func(t *transaction) error {
 		t.append(farm.Audited{Actor: t.s.NodeName(id), Action: "refuse " + what, Subject: t.s.NodeName(id), To: why, Node: id, At: t.now})
 		return nil
 	})

@@ -160,7 +160,7 @@ func (f *Floor) chooseRecipe(spec *farm.Spec) (err error) {
 // Spec returns what a run was submitted with.
 func (f *Floor) Spec(ctx context.Context, id farm.RunID) (farm.Spec, error) {
 	var spec farm.Spec
-	err := f.do(ctx, func(t *turn) error {
+	err := f.do(ctx, func(t *transaction) error {
 		run := t.s.Runs[id]
 		if run == nil {
 			return refuse(NotFound, "run", "there is no run %d", id)
@@ -180,7 +180,7 @@ type Roots struct {
 // Roots returns where a project's places lie on an operating system.
 func (f *Floor) Roots(ctx context.Context, project, os string) (Roots, error) {
 	var roots Roots
-	err := f.do(ctx, func(t *turn) error {
+	err := f.do(ctx, func(t *transaction) error {
 		p := t.s.Projects[project]
 		if p == nil {
 			return refuse(Invalid, "project", "there is no project %q; vexillum project list shows them", project)
@@ -202,7 +202,7 @@ func (e *TakenError) Error() string {
 // Submitted returns the run that was submitted with a key, or false. A *Refusal
 // says that something else was asked for under it.
 func (f *Floor) Submitted(ctx context.Context, key, digest string) (out Submitted, known bool, err error) {
-	err = f.do(ctx, func(t *turn) error {
+	err = f.do(ctx, func(t *transaction) error {
 		var run *farm.Run
 		if run, err = t.submitted(key, digest); run != nil && err == nil {
 			out, known = t.submittedView(run, true), true
@@ -212,7 +212,7 @@ func (f *Floor) Submitted(ctx context.Context, key, digest string) (out Submitte
 	return out, known, err
 }
 
-func (t *turn) submitted(key, digest string) (*farm.Run, error) {
+func (t *transaction) submitted(key, digest string) (*farm.Run, error) {
 	run, before := t.s.SubmittedWith(key)
 	if run != nil && before != "" && digest != "" && before != digest {
 		return nil, refuse(
@@ -232,7 +232,7 @@ func outputOf(spec farm.Spec) string {
 // NextNumber returns the least number from one on that a run may have, and the
 // folder that it then writes into: no other run writes there.
 func (f *Floor) NextNumber(ctx context.Context, spec farm.Spec, from int) (number int, output string, err error) {
-	err = f.do(ctx, func(t *turn) error {
+	err = f.do(ctx, func(t *transaction) error {
 		spec.Number = t.nextNumber(spec, from)
 		number, output = spec.Number, outputOf(spec)
 		return nil
@@ -242,7 +242,7 @@ func (f *Floor) NextNumber(ctx context.Context, spec farm.Spec, from int) (numbe
 
 // nextNumber finds the least number whose folder is no other run's. Capitals do
 // not tell folders apart.
-func (t *turn) nextNumber(spec farm.Spec, from int) int {
+func (t *transaction) nextNumber(spec farm.Spec, from int) int {
 	spec.Number = max(from, t.s.NextNumber(spec.Project, spec.Job, spec.Kind))
 	taken := func() bool {
 		return slices.ContainsFunc(t.s.RunsInto(outputOf(spec)), func(other *farm.Run) bool {
@@ -263,14 +263,14 @@ type Submitted struct {
 	Nobody string // why no node can ever take it as both are now, or nothing
 }
 
-func (t *turn) submittedView(run *farm.Run, again bool) Submitted {
+func (t *transaction) submittedView(run *farm.Run, again bool) Submitted {
 	return Submitted{t.f.runView(run, t.now), again, deal.Able(t.s, run), deal.Nobody(t.s, run)}
 }
 
 // Submit puts a checked submission into the queue. The same Key gives the run
 // of the first submit again.
 func (f *Floor) Submit(ctx context.Context, sub Submission) (out Submitted, err error) {
-	err = f.do(ctx, func(t *turn) error {
+	err = f.do(ctx, func(t *transaction) error {
 		if run, err := t.submitted(sub.Key, sub.Digest); err != nil || run != nil {
 			if err == nil {
 				out = t.submittedView(run, true)
@@ -383,7 +383,7 @@ func (h How) told(what string) string {
 // artist may steer own runs only. A run that already is as asked stays as it is.
 func (f *Floor) Steer(ctx context.Context, id farm.RunID, what Steering, how How, by farm.Person) (wire.Run, error) {
 	var view wire.Run
-	err := f.do(ctx, func(t *turn) error {
+	err := f.do(ctx, func(t *transaction) error {
 		run := t.s.Runs[id]
 		if run == nil {
 			return refuse(NotFound, "run", "there is no run %d", id)
@@ -454,7 +454,7 @@ func (f *Floor) Steer(ctx context.Context, id farm.RunID, what Steering, how How
 // Redo renders frames of a run again that are done. The old pictures stay until
 // new ones are verified, and are then kept aside.
 func (f *Floor) Redo(ctx context.Context, id farm.RunID, set frames.Set, by farm.Person) (view wire.Run, err error) {
-	err = f.do(ctx, func(t *turn) error {
+	err = f.do(ctx, func(t *transaction) error {
 		run := t.s.Runs[id]
 		if run == nil {
 			return refuse(NotFound, "run", "there is no run %d", id)
@@ -505,7 +505,7 @@ func reopened(run *farm.Run) farm.RunState {
 	return farm.RunRendering
 }
 
-func (f *Floor) endLeases(t *turn, run *farm.Run, reason string) {
+func (f *Floor) endLeases(t *transaction, run *farm.Run, reason string) {
 	for l := range run.OpenLeases {
 		t.append(farm.LeaseEnded{Lease: l.ID, Node: l.Node, Run: run.ID, Reason: reason, At: t.now})
 	}

@@ -211,7 +211,7 @@ func owned(t *testing.T, f play.Farm) func(farm.Record) {
 // in its queue.
 func (f *Floor) together(ctx context.Context, events []play.Event, sessions map[farm.NodeID]int64) {
 	gate := make(chan struct{})
-	go func() { _ = f.do(ctx, func(*turn) error { <-gate; return nil }) }()
+	go func() { _ = f.do(ctx, func(*transaction) error { <-gate; return nil }) }()
 	synctest.Wait() // the loop is at the gate
 	for i, e := range events {
 		go f.meet(ctx, e, sessions)
@@ -227,7 +227,7 @@ func (f *Floor) meet(ctx context.Context, e play.Event, sessions map[farm.NodeID
 	session := sessions[e.Node]
 	switch {
 	case e.Submit != nil:
-		_ = f.do(ctx, func(t *turn) error { t.append(*e.Submit); return nil })
+		_ = f.do(ctx, func(t *transaction) error { t.append(*e.Submit); return nil })
 	case e.Start != nil:
 		sessions[e.Node]++
 		_, _ = f.Start(ctx, e.Node, *e.Start, nil, nil)
@@ -241,7 +241,7 @@ func (f *Floor) meet(ctx context.Context, e play.Event, sessions map[farm.NodeID
 	case e.Beat != nil:
 		_ = f.Beat(ctx, e.Node, session, Beat{Leases: e.Beat, Signs: Signs{MemoryFree: -1}})
 	case e.Gone:
-		_ = f.do(ctx, func(*turn) error {
+		_ = f.do(ctx, func(*transaction) error {
 			delete(f.waiters, e.Node)
 			f.e.Forget(e.Node)
 			return nil

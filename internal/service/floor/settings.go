@@ -46,7 +46,7 @@ func (f *Floor) change(ctx context.Context, in wire.NodeChange, week *hours.Hour
 			"only an administrator permits renderers to run as root or to be given variables that load code",
 		)
 	}
-	err := f.do(ctx, func(t *turn) error {
+	err := f.do(ctx, func(t *transaction) error {
 		picked, err := t.pick(in.Selection)
 		if err != nil {
 			return err
@@ -207,7 +207,7 @@ func orEmpty(list []string) []string {
 // SetPool makes a pool, or changes which projects may use it.
 func (f *Floor) SetPool(ctx context.Context, name string, projects []string, by farm.Person) (wire.Pool, error) {
 	var view wire.Pool
-	err := f.do(ctx, func(t *turn) error {
+	err := f.do(ctx, func(t *transaction) error {
 		if err := farm.CheckShortName("pool", name); err != nil {
 			return refuse(Invalid, "name", "%v", err)
 		}
@@ -241,7 +241,7 @@ func open(projects []string) string {
 // DropPool does away with a pool that has no members. One that is not there is
 // gone already.
 func (f *Floor) DropPool(ctx context.Context, name string, by farm.Person) error {
-	return f.do(ctx, func(t *turn) error {
+	return f.do(ctx, func(t *transaction) error {
 		if t.s.Pools[name] == nil {
 			return nil
 		}
@@ -256,7 +256,7 @@ func (f *Floor) DropPool(ctx context.Context, name string, by farm.Person) error
 // Pools returns all pools with their members, by name.
 func (f *Floor) Pools(ctx context.Context) ([]wire.Pool, error) {
 	out := []wire.Pool{}
-	err := f.do(ctx, func(t *turn) error {
+	err := f.do(ctx, func(t *transaction) error {
 		for _, p := range t.s.Pools {
 			out = append(out, f.poolView(p))
 		}

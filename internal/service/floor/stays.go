@@ -19,13 +19,13 @@ const (
 // SetStay holds a place, a recipe or a pool as a whole, or releases it: at once,
 // or in steps.
 func (f *Floor) SetStay(ctx context.Context, in wire.Stay, by farm.Person) (out wire.StayDone, err error) {
-	err = f.do(ctx, func(t *turn) error {
-		of := farm.StayOf{Kind: farm.StayKind(in.Kind), Name: in.Name}
+	err = f.do(ctx, func(t *transaction) error {
+		of := farm.FreezeScope{Kind: farm.FreezeKind(in.Kind), Name: in.Name}
 		if err := f.checkStay(of, in); err != nil {
 			return err
 		}
-		before, was := t.s.Stays[of]
-		stay := farm.Stay{Held: in.Held, Step: in.Step, Every: in.EverySeconds, Reason: strings.TrimSpace(in.Reason), By: by.Name, At: t.now}
+		before, was := t.s.Freezes[of]
+		stay := farm.Freeze{Held: in.Held, Step: in.Step, Every: in.EverySeconds, Reason: strings.TrimSpace(in.Reason), By: by.Name, At: t.now}
 		out = wire.StayDone{DryRun: in.DryRun, Changes: true}
 		switch {
 		case in.Held && was && before.Held:
@@ -43,7 +43,7 @@ func (f *Floor) SetStay(ctx context.Context, in wire.Stay, by farm.Person) (out 
 			return nil
 		}
 		action := map[bool]string{true: "hold ", false: "release "}[in.Held] + in.Kind
-		t.append(farm.StaySet{Of: of, Stay: stay, At: t.now}, farm.Audited{Actor: by.Name, Action: action, Subject: in.Name, To: because(out.Sentence, stay.Reason), At: t.now})
+		t.append(farm.FreezeSet{Of: of, Freeze: stay, At: t.now}, farm.Audited{Actor: by.Name, Action: action, Subject: in.Name, To: because(out.Sentence, stay.Reason), At: t.now})
 		return nil
 	})
 	return out, err
@@ -56,14 +56,14 @@ func isOr(dry bool) string {
 	return "is"
 }
 
-func (f *Floor) checkStay(of farm.StayOf, in wire.Stay) error {
+func (f *Floor) checkStay(of farm.FreezeScope, in wire.Stay) error {
 	known := false
 	switch of.Kind {
-	case farm.StayPlace:
+	case farm.FreezePlace:
 		known = f.s.Places[of.Name] != nil
-	case farm.StayRecipe:
+	case farm.FreezeRecipe:
 		known = f.recipes[of.Name] != nil
-	case farm.StayPool:
+	case farm.FreezePool:
 		known = f.s.Pools[of.Name] != nil
 	default:
 		return refuse(Invalid, "kind", "a place, a recipe or a pool can be held as a whole, not %q", in.Kind)
@@ -84,7 +84,7 @@ func (f *Floor) checkStay(of farm.StayOf, in wire.Stay) error {
 }
 
 // holdsUp says what a hold means for what is going on.
-func (f *Floor) holdsUp(t *turn, of farm.StayOf) string {
+func (f *Floor) holdsUp(t *transaction, of farm.FreezeScope) string {
 	nodes, leases := 0, 0
 	for id := range t.s.At(of) {
 		nodes++
@@ -96,7 +96,7 @@ func (f *Floor) holdsUp(t *turn, of farm.StayOf) string {
 	}
 	runs := 0
 	for _, run := range t.s.Queue() {
-		if of.Kind != farm.StayPool && t.s.Concerns(of, nil, run) && run.State != farm.RunHeld {
+		if of.Kind != farm.FreezePool && t.s.Concerns(of, nil, run) && run.State != farm.RunHeld {
 			runs++
 		}
 	}
@@ -116,8 +116,8 @@ func (f *Floor) holdsUp(t *turn, of farm.StayOf) string {
 // Stays returns what is held as a whole or released in steps, in order.
 func (f *Floor) Stays(ctx context.Context) ([]wire.Stay, error) {
 	out := []wire.Stay{}
-	err := f.do(ctx, func(t *turn) error {
-		for of, s := range t.s.Stays {
+	err := f.do(ctx, func(t *transaction) error {
+		for of, s := range t.s.Freezes {
 			out = append(out, wire.Stay{Kind: string(of.Kind), Name: of.Name, Held: s.Held, Step: s.Step, EverySeconds: s.Every, Reason: s.Reason, By: s.By, At: &s.At})
 		}
 		slices.SortFunc(out, func(a, b wire.Stay) int { return strings.Compare(a.Kind+" "+a.Name, b.Kind+" "+b.Name) })

@@ -29,9 +29,9 @@ func (l *Listener) Changes() <-chan wire.Change { return l.changes }
 func (f *Floor) Listen(ctx context.Context, after int64) (*Listener, wire.Change, error) {
 	l := &Listener{changes: make(chan wire.Change, maxBehind)}
 	var first wire.Change
-	err := f.do(ctx, func(t *turn) error {
+	err := f.do(ctx, func(t *transaction) error {
 		f.listeners[l] = struct{}{}
-		first = wire.Change{Seq: t.s.Seq, Facts: f.facts(t.now), Hands: f.needHands(t.now), Runs: []wire.Run{}}
+		first = wire.Change{Seq: t.s.Seq, Facts: f.facts(t.now), Hands: f.alerts(t.now), Runs: []wire.Run{}}
 		for _, run := range f.runViews(t.now) {
 			if run.Changed > after || run.State == string(farm.RunRendering) {
 				first.Runs = append(first.Runs, run)
@@ -45,7 +45,7 @@ func (f *Floor) Listen(ctx context.Context, after int64) (*Listener, wire.Change
 
 // Ignore ends a listener.
 func (f *Floor) Ignore(l *Listener) {
-	_ = f.do(context.Background(), func(*turn) error { // an ended floor has let go of it anyway
+	_ = f.do(context.Background(), func(*transaction) error { // an ended floor has let go of it anyway
 		delete(f.listeners, l)
 		return nil
 	})
@@ -62,18 +62,18 @@ func (f *Floor) closeListeners() {
 	}
 }
 
-// dirt is what changed since listeners were last told.
-type dirt struct {
+// dirtySet is what changed since listeners were last told.
+type dirtySet struct {
 	runs  map[farm.RunID]bool
 	nodes map[farm.NodeID]bool
 }
 
-func newDirt() dirt { return dirt{map[farm.RunID]bool{}, map[farm.NodeID]bool{}} }
+func newDirtySet() dirtySet { return dirtySet{map[farm.RunID]bool{}, map[farm.NodeID]bool{}} }
 
-func (d *dirt) run(id farm.RunID)   { d.runs[id] = true }
-func (d *dirt) node(id farm.NodeID) { d.nodes[id] = true }
+func (d *dirtySet) run(id farm.RunID)   { d.runs[id] = true }
+func (d *dirtySet) node(id farm.NodeID) { d.nodes[id] = true }
 
-func (d *dirt) records(records []farm.Record) {
+func (d *dirtySet) records(records []farm.Record) {
 	for _, r := range records {
 		about := r.About()
 		if about.Run != 0 {
@@ -91,12 +91,12 @@ func (f *Floor) tell() {
 		return
 	}
 	dirty := f.dirty
-	f.dirty = newDirt()
+	f.dirty = newDirtySet()
 	if len(f.listeners) == 0 && len(f.followers) == 0 {
 		return
 	}
 	now := f.now()
-	change := wire.Change{Seq: f.s.Seq, Facts: f.facts(now), Hands: f.needHands(now), Runs: []wire.Run{}, Nodes: []wire.Node{}}
+	change := wire.Change{Seq: f.s.Seq, Facts: f.facts(now), Hands: f.alerts(now), Runs: []wire.Run{}, Nodes: []wire.Node{}}
 	for id := range dirty.runs {
 		if run := f.s.Runs[id]; run != nil {
 			change.Runs = append(change.Runs, f.runView(run, now))

@@ -16,7 +16,7 @@ import (
 // ChangeRun changes what may be changed of a run while it renders: how urgent
 // it is, its ceiling, when it is due, and where it stands in its priority.
 func (f *Floor) ChangeRun(ctx context.Context, id farm.RunID, in wire.RunChange, by farm.Person) (out wire.RunChanged, err error) {
-	err = f.do(ctx, func(t *turn) error {
+	err = f.do(ctx, func(t *transaction) error {
 		run := t.s.Runs[id]
 		if run == nil {
 			return refuse(NotFound, "run", "there is no run %d", id)
@@ -70,7 +70,7 @@ func (f *Floor) ChangeRun(ctx context.Context, id farm.RunID, in wire.RunChange,
 
 // terms returns what the terms of a run become, and where other runs must be
 // put so that it stands where it was wanted.
-func (t *turn) terms(run *farm.Run, in wire.RunChange, by farm.Person) (terms farm.Terms, others map[farm.RunID]int64, err error) {
+func (t *transaction) terms(run *farm.Run, in wire.RunChange, by farm.Person) (terms farm.Terms, others map[farm.RunID]int64, err error) {
 	terms = run.Terms
 	if in.Priority != nil {
 		if terms.Level, err = farm.ParseLevel(*in.Priority); err != nil {
@@ -133,7 +133,7 @@ func (t *turn) terms(run *farm.Run, in wire.RunChange, by farm.Person) (terms fa
 
 // before puts a run just before another: what stands before that one is put
 // there, too, so that it stays so.
-func (t *turn) before(terms farm.Terms, mates []*farm.Run, before farm.RunID, low int64) (farm.Terms, map[farm.RunID]int64, error) {
+func (t *transaction) before(terms farm.Terms, mates []*farm.Run, before farm.RunID, low int64) (farm.Terms, map[farm.RunID]int64, error) {
 	at := -1
 	for i, m := range mates {
 		if m.ID == before {

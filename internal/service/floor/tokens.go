@@ -23,7 +23,7 @@ const mostTokens = 100
 func (f *Floor) IssueToken(
 	ctx context.Context, hash string, kind farm.TokenKind, person, label, tested string, expires time.Time,
 ) error {
-	return f.do(ctx, func(t *turn) error {
+	return f.do(ctx, func(t *transaction) error {
 		p := t.s.People[person]
 		if p == nil || p.PasswordHash != tested {
 			return refuse(Forbidden, "password", "name or password is wrong")
@@ -45,7 +45,7 @@ func (f *Floor) IssueToken(
 }
 
 // tokensOf returns the tokens of a person, the oldest first.
-func (t *turn) tokensOf(person string) (out []*farm.Token) {
+func (t *transaction) tokensOf(person string) (out []*farm.Token) {
 	for token := range maps.Values(t.s.Tokens) {
 		if token.Person == person && token.Kind != farm.NodeToken {
 			out = append(out, token)
@@ -56,7 +56,7 @@ func (t *turn) tokensOf(person string) (out []*farm.Token) {
 }
 
 // endTokens revokes all tokens of a person but one.
-func (t *turn) endTokens(person, but, actor, why string) {
+func (t *transaction) endTokens(person, but, actor, why string) {
 	ended := 0
 	for _, token := range t.tokensOf(person) {
 		if token.Hash != but {
@@ -74,7 +74,7 @@ func (t *turn) endTokens(person, but, actor, why string) {
 // Tokens returns the tokens of a person, or of all people for "", the newest
 // first.
 func (f *Floor) Tokens(ctx context.Context, person string) (out []farm.Token, err error) {
-	err = f.do(ctx, func(t *turn) error {
+	err = f.do(ctx, func(t *transaction) error {
 		for _, token := range t.s.Tokens {
 			if token.Kind != farm.NodeToken && token.Valid(t.now) && (person == "" || token.Person == person) {
 				out = append(out, *token)
@@ -92,7 +92,7 @@ const leastTokenID = 12
 // EndToken revokes a token of a person by its id, the beginning of its hash.
 // Admins may revoke everybody's.
 func (f *Floor) EndToken(ctx context.Context, id string, by farm.Person) error {
-	return f.do(ctx, func(t *turn) error {
+	return f.do(ctx, func(t *transaction) error {
 		for hash, token := range t.s.Tokens {
 			if token.Kind == farm.NodeToken || len(id) < leastTokenID || !strings.HasPrefix(hash, id) || token.Person != by.Name && by.Role != farm.Admin {
 				continue
@@ -104,14 +104,14 @@ func (f *Floor) EndToken(ctx context.Context, id string, by farm.Person) error {
 	})
 }
 
-func (t *turn) revoke(token *farm.Token, actor, action string) {
+func (t *transaction) revoke(token *farm.Token, actor, action string) {
 	t.append(farm.TokenRevoked{Hash: token.Hash, At: t.now},
 		farm.Audited{Actor: actor, Action: action, Subject: string(token.Kind) + " token", From: fmt.Sprintf("%s of %s", token.Label, token.Person), At: t.now})
 }
 
 // RevokeToken shuts a token out. One that is not known is revoked already.
 func (f *Floor) RevokeToken(ctx context.Context, hash, actor string) error {
-	return f.do(ctx, func(t *turn) error {
+	return f.do(ctx, func(t *transaction) error {
 		if token := t.s.Tokens[hash]; token != nil {
 			t.revoke(token, actor, "sign out")
 		}
@@ -123,7 +123,7 @@ func (f *Floor) RevokeToken(ctx context.Context, hash, actor string) error {
 // which it was asked for. tested is the hash of the old password, which the
 // person has proved to know.
 func (f *Floor) ChangePassword(ctx context.Context, person, tested, passwordHash, keep string) error {
-	return f.do(ctx, func(t *turn) error {
+	return f.do(ctx, func(t *transaction) error {
 		p := t.s.People[person]
 		if p == nil || p.PasswordHash != tested {
 			return refuse(Invalid, "old", "the old password is wrong")
@@ -138,7 +138,7 @@ func (f *Floor) ChangePassword(ctx context.Context, person, tested, passwordHash
 // RemovePerson takes a person off the farm. Sessions, tokens and streams end at
 // once; runs stay. Who is not there is gone already.
 func (f *Floor) RemovePerson(ctx context.Context, name string, by farm.Person) error {
-	return f.do(ctx, func(t *turn) error {
+	return f.do(ctx, func(t *transaction) error {
 		p := t.s.People[name]
 		if p == nil {
 			return nil
@@ -156,7 +156,7 @@ func (f *Floor) RemovePerson(ctx context.Context, name string, by farm.Person) e
 
 // SignInFailed puts on record that somebody could not sign in.
 func (f *Floor) SignInFailed(ctx context.Context, name, address, why string, times int) error {
-	return f.do(ctx, func(t *turn) error {
+	return f.do(ctx, func(t *transaction) error {
 		t.append(farm.Audited{
 			Actor: name, Action: "fail to sign in", Subject: address, From: often(times), To: why, At: t.now,
 		})

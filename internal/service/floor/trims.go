@@ -16,7 +16,7 @@ type Trim = engine.Trim
 func (f *Floor) Trimmed(
 	ctx context.Context, id farm.NodeID, session, trim int64, lease farm.LeaseID, given frames.Set,
 ) error {
-	return f.do(ctx, func(t *turn) error {
+	return f.do(ctx, func(t *transaction) error {
 		if _, err := t.session(id, session); err != nil {
 			return err
 		}

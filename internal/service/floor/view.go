@@ -23,8 +23,8 @@ const endedShown = 100
 // Farm returns the whole farm at one moment.
 func (f *Floor) Farm(ctx context.Context) (wire.Farm, error) {
 	var out wire.Farm
-	err := f.do(ctx, func(t *turn) error {
-		out = wire.Farm{Seq: t.s.Seq, Now: t.now, Facts: f.facts(t.now), Hands: f.needHands(t.now)}
+	err := f.do(ctx, func(t *transaction) error {
+		out = wire.Farm{Seq: t.s.Seq, Now: t.now, Facts: f.facts(t.now), Hands: f.alerts(t.now)}
 		out.Runs = f.runViews(t.now)
 		out.Nodes = f.nodeViews(t.now)
 		out.Projects = projectViews(t.s)
@@ -36,7 +36,7 @@ func (f *Floor) Farm(ctx context.Context) (wire.Farm, error) {
 // Runs returns the runs in the order of the queue, then the ended ones, the
 // newest first.
 func (f *Floor) Runs(ctx context.Context) (out []wire.Run, err error) {
-	err = f.do(ctx, func(t *turn) error { out = f.runViews(t.now); return nil })
+	err = f.do(ctx, func(t *transaction) error { out = f.runViews(t.now); return nil })
 	return out, err
 }
 
@@ -51,7 +51,7 @@ func (f *Floor) RunsNamed(ctx context.Context, name string) (out []wire.Run, err
 			Invalid, "name", "the name of the run is empty; give one like salt_010, salt_010/final-2 or #45",
 		)
 	}
-	err = f.do(ctx, func(t *turn) error {
+	err = f.do(ctx, func(t *transaction) error {
 		out = []wire.Run{}
 		for _, run := range t.s.Named(name) {
 			out = append(out, f.runView(run, t.now))
@@ -63,7 +63,7 @@ func (f *Floor) RunsNamed(ctx context.Context, name string) (out []wire.Run, err
 
 // RunsOf returns all runs of a job, the newest first.
 func (f *Floor) RunsOf(ctx context.Context, project, job string) (out []wire.Run, err error) {
-	err = f.do(ctx, func(t *turn) error {
+	err = f.do(ctx, func(t *transaction) error {
 		out = []wire.Run{}
 		for _, run := range t.s.RunsOf(project, job) {
 			if run.Spec.Job == job {
@@ -78,7 +78,7 @@ func (f *Floor) RunsOf(ctx context.Context, project, job string) (out []wire.Run
 
 // OneRun returns one run.
 func (f *Floor) OneRun(ctx context.Context, id farm.RunID) (out wire.Run, err error) {
-	err = f.do(ctx, func(t *turn) error {
+	err = f.do(ctx, func(t *transaction) error {
 		run := t.s.Runs[id]
 		if run == nil {
 			return refuse(NotFound, "run", "there is no run %d", id)
@@ -92,7 +92,7 @@ func (f *Floor) OneRun(ctx context.Context, id farm.RunID) (out wire.Run, err er
 // Why says in one sentence why a run stands where it stands; with a node, why
 // that one works on it or does not; with a frame, where that one stands.
 func (f *Floor) Why(ctx context.Context, id farm.RunID, node string, frame *int) (out wire.Why, err error) {
-	err = f.do(ctx, func(t *turn) error {
+	err = f.do(ctx, func(t *transaction) error {
 		run := t.s.Runs[id]
 		switch n := t.s.NodeNamed(node); {
 		case run == nil:
@@ -116,13 +116,13 @@ func (f *Floor) Why(ctx context.Context, id farm.RunID, node string, frame *int)
 
 // Nodes returns all nodes: racks first, then desks, each by name.
 func (f *Floor) Nodes(ctx context.Context) (out []wire.Node, err error) {
-	err = f.do(ctx, func(t *turn) error { out = f.nodeViews(t.now); return nil })
+	err = f.do(ctx, func(t *transaction) error { out = f.nodeViews(t.now); return nil })
 	return out, err
 }
 
 // Node returns one node.
 func (f *Floor) Node(ctx context.Context, id farm.NodeID) (out wire.Node, err error) {
-	err = f.do(ctx, func(t *turn) error {
+	err = f.do(ctx, func(t *transaction) error {
 		n := t.s.Nodes[id]
 		if n == nil {
 			return refuse(NotFound, "node", "there is no node %d", id)
@@ -138,13 +138,13 @@ func (f *Floor) Node(ctx context.Context, id farm.NodeID) (out wire.Node, err er
 
 // Projects returns all projects by name.
 func (f *Floor) Projects(ctx context.Context) (out []wire.Project, err error) {
-	err = f.do(ctx, func(t *turn) error { out = projectViews(t.s); return nil })
+	err = f.do(ctx, func(t *transaction) error { out = projectViews(t.s); return nil })
 	return out, err
 }
 
 // NodeNames returns the names of all nodes.
 func (f *Floor) NodeNames(ctx context.Context) (out map[int64]string, err error) {
-	err = f.do(ctx, func(t *turn) error {
+	err = f.do(ctx, func(t *transaction) error {
 		out = map[int64]string{}
 		for id, n := range t.s.Nodes {
 			out[int64(id)] = n.Name

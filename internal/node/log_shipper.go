@@ -31,8 +31,8 @@ const (
 	tailMost = 128 << 10 // and of what follows the last
 )
 
-// scribe gathers the lines of one log.
-type scribe struct {
+// logShipper gathers the lines of one log.
+type logShipper struct {
 	lease, run int64
 	sent       string // file that tells up to when lines were sent; "" for none
 
@@ -49,10 +49,10 @@ type scribe struct {
 	closed  bool
 }
 
-// newScribe returns the scribe of a lease, which goes on where an earlier
+// newLogShipper returns the log shipper of a lease, which goes on where an earlier
 // process has stopped.
-func newScribe(lease, run int64, folder string) *scribe {
-	s := &scribe{lease: lease, run: run, sent: filepath.Join(folder, "said")}
+func newLogShipper(lease, run int64, folder string) *logShipper {
+	s := &logShipper{lease: lease, run: run, sent: filepath.Join(folder, "said")}
 	if data, err := os.ReadFile(s.sent); err == nil {
 		s.after, _ = strconv.ParseInt(strings.TrimSpace(string(data)), 10, 64)
 	}
@@ -60,7 +60,7 @@ func newScribe(lease, run int64, folder string) *scribe {
 }
 
 // line takes a line.
-func (s *scribe) line(at time.Time, stream int, text string) {
+func (s *logShipper) line(at time.Time, stream int, text string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	l := wire.SaidLine{At: at.UnixMilli(), Stream: stream, Text: strings.ToValidUTF8(text, "\uFFFD")}
@@ -80,7 +80,7 @@ func (s *scribe) line(at time.Time, stream int, text string) {
 	}
 }
 
-func (s *scribe) put(l wire.SaidLine, size int) {
+func (s *logShipper) put(l wire.SaidLine, size int) {
 	if len(s.pending) == 0 {
 		s.since = time.Now()
 	}
@@ -93,7 +93,7 @@ func (s *scribe) put(l wire.SaidLine, size int) {
 }
 
 // close tells that no line follows.
-func (s *scribe) close() {
+func (s *logShipper) close() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.closed {
@@ -109,9 +109,9 @@ func (s *scribe) close() {
 	s.tail = nil
 }
 
-// due reports whether what waits should be sent now, and whether the scribe
+// due reports whether what waits should be sent now, and whether the log shipper
 // has nothing more to do.
-func (s *scribe) due(watched bool) (send, over bool) {
+func (s *logShipper) due(watched bool) (send, over bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if len(s.pending) == 0 {
@@ -121,7 +121,7 @@ func (s *scribe) due(watched bool) (send, over bool) {
 }
 
 // take returns lines to be sent.
-func (s *scribe) take(session int64, most int) wire.SaidPiece {
+func (s *logShipper) take(session int64, most int) wire.SaidPiece {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	n := min(most, len(s.pending))
@@ -133,7 +133,7 @@ func (s *scribe) take(session int64, most int) wire.SaidPiece {
 }
 
 // took drops lines that were sent.
-func (s *scribe) took(p wire.SaidPiece) {
+func (s *logShipper) took(p wire.SaidPiece) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for range min(len(p.Lines), len(s.pending)) {
@@ -171,13 +171,13 @@ func (a *Agent) sendSaid(ctx context.Context, watched bool) (more bool) {
 	scribes := slices.Clone(a.scribes)
 	a.mu.Unlock()
 	said := wire.Said{Session: a.session}
-	var of []*scribe
+	var of []*logShipper
 	lines := 0
 	for _, s := range scribes {
 		send, over := s.due(watched)
 		if over {
 			a.mu.Lock()
-			a.scribes = slices.DeleteFunc(a.scribes, func(o *scribe) bool { return o == s })
+			a.scribes = slices.DeleteFunc(a.scribes, func(o *logShipper) bool { return o == s })
 			a.mu.Unlock()
 		}
 		if !send || lines >= saidLines {
@@ -202,17 +202,17 @@ func (a *Agent) sendSaid(ctx context.Context, watched bool) (more bool) {
 	return more
 }
 
-// scribeOf returns the scribe of a lease, made when it is first asked for.
-func (a *Agent) scribeOf(w *work) *scribe {
+// logShipperOf returns the log shipper of a lease, made when it is first asked for.
+func (a *Agent) logShipperOf(w *work) *logShipper {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	s := newScribe(w.lease.ID, w.lease.Run, w.staging)
+	s := newLogShipper(w.lease.ID, w.lease.Run, w.staging)
 	a.scribes = append(a.scribes, s)
 	return s
 }
 
-// logTo returns a logger that tells a scribe, too, what it tells the given one.
-func logTo(log *slog.Logger, s *scribe) *slog.Logger {
+// logTo returns a logger that tells a log shipper, too, what it tells the given one.
+func logTo(log *slog.Logger, s *logShipper) *slog.Logger {
 	own := slog.NewTextHandler(scribeWriter{s}, &slog.HandlerOptions{Level: slog.LevelInfo, ReplaceAttr: func(groups []string, a slog.Attr) slog.Attr {
 		if len(groups) == 0 && a.Key == slog.TimeKey {
 			return slog.Attr{} // each line has its time
@@ -222,7 +222,7 @@ func logTo(log *slog.Logger, s *scribe) *slog.Logger {
 	return slog.New(slog.NewMultiHandler(log.Handler(), own))
 }
 
-type scribeWriter struct{ s *scribe }
+type scribeWriter struct{ s *logShipper }
 
 // Write implements io.Writer for a handler, which writes whole lines.
 func (w scribeWriter) Write(p []byte) (int, error) {

@@ -6,28 +6,28 @@ import (
 	"time"
 )
 
-// StayOf names what a person holds as a whole: a place, a recipe or a pool.
-type StayOf struct {
-	Kind StayKind `json:"kind"`
-	Name string   `json:"name"`
+// FreezeScope names what a person holds as a whole: a place, a recipe or a pool.
+type FreezeScope struct {
+	Kind FreezeKind `json:"kind"`
+	Name string     `json:"name"`
 }
 
-// StayKind is what a Stay is about.
-type StayKind string
+// FreezeKind is what a Stay is about.
+type FreezeKind string
 
 // The kinds of Stay.
 const (
-	StayPlace  StayKind = "place"  // runs of projects that read or write there
-	StayRecipe StayKind = "recipe" // runs with that recipe
-	StayPool   StayKind = "pool"   // nodes in it
+	FreezePlace  FreezeKind = "place"  // runs of projects that read or write there
+	FreezeRecipe FreezeKind = "recipe" // runs with that recipe
+	FreezePool   FreezeKind = "pool"   // nodes in it
 )
 
 // String names it for sentences.
-func (o StayOf) String() string { return fmt.Sprintf("the %s %s", o.Kind, o.Name) }
+func (o FreezeScope) String() string { return fmt.Sprintf("the %s %s", o.Kind, o.Name) }
 
-// Stay says that nothing new is begun with a place, a recipe or a pool, or,
+// Freeze says that nothing new is begun with a place, a recipe or a pool, or,
 // after it was released in steps, on how many nodes.
-type Stay struct {
+type Freeze struct {
 	Held   bool      `json:"held"`
 	Step   int       `json:"step"`          // of a release: nodes that may begin at once, and again after each Every
 	Every  int       `json:"every_seconds"` // of a release in steps
@@ -37,7 +37,7 @@ type Stay struct {
 }
 
 // Nodes returns how many nodes may work at a time.
-func (s Stay) Nodes(now time.Time) int {
+func (s Freeze) Nodes(now time.Time) int {
 	if s.Held {
 		return 0
 	}
@@ -49,21 +49,21 @@ func (s Stay) Nodes(now time.Time) int {
 }
 
 // Concerns reports whether a stay is about a run on a node.
-func (s *State) Concerns(of StayOf, n *Node, run *Run) bool {
+func (s *State) Concerns(of FreezeScope, n *Node, run *Run) bool {
 	switch of.Kind {
-	case StayRecipe:
+	case FreezeRecipe:
 		return run.Spec.Recipe == of.Name
-	case StayPlace:
+	case FreezePlace:
 		p := s.Projects[run.Spec.Project]
 		return p != nil && (p.Scenes == of.Name || p.Frames == of.Name)
-	case StayPool:
+	case FreezePool:
 		return n != nil && slices.Contains(n.Settings.Pools, of.Name)
 	}
 	return false
 }
 
 // At returns the nodes that work at something that a stay is about.
-func (s *State) At(of StayOf) map[NodeID]bool {
+func (s *State) At(of FreezeScope) map[NodeID]bool {
 	out := map[NodeID]bool{}
 	for id, leases := range s.working {
 		for _, l := range leases {

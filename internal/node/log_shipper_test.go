@@ -9,7 +9,7 @@ import (
 )
 
 // drain takes all that waits, as if it were sent.
-func drain(s *scribe, session int64) (text []string) {
+func drain(s *logShipper, session int64) (text []string) {
 	for {
 		p := s.take(session, 1000)
 		if len(p.Lines) == 0 {
@@ -23,7 +23,7 @@ func drain(s *scribe, session int64) (text []string) {
 }
 
 func TestOfTooMuchTheBeginningAndTheEndAreKept(t *testing.T) {
-	s := newScribe(3, 2, t.TempDir())
+	s := newLogShipper(3, 2, t.TempDir())
 	at := time.Now()
 	const lines = 40_000
 	for i := range lines {
@@ -52,9 +52,9 @@ func TestOfTooMuchTheBeginningAndTheEndAreKept(t *testing.T) {
 
 func TestALogGoesOnInTheNextProcess(t *testing.T) {
 	dir := t.TempDir()
-	first := newScribe(3, 2, dir)
+	first := newLogShipper(3, 2, dir)
 	at := time.UnixMilli(1_000_000)
-	say := func(s *scribe, from, to int) {
+	say := func(s *logShipper, from, to int) {
 		for i := from; i <= to; i++ {
 			s.line(at.Add(time.Duration(i)*time.Millisecond), 1, fmt.Sprint(i))
 		}
@@ -65,7 +65,7 @@ func TestALogGoesOnInTheNextProcess(t *testing.T) {
 	if len(p.Lines) != 3 || p.Seq != 7<<24+1 {
 		t.Fatalf("took %+v", p)
 	}
-	second := newScribe(3, 2, dir) // the launcher tells everything again
+	second := newLogShipper(3, 2, dir) // the launcher tells everything again
 	say(second, 1, 8)
 	if got := strings.Join(drain(second, 8), " "); got != "4 5 6 7 8" {
 		t.Errorf("the next process sends %s", got)
@@ -76,7 +76,7 @@ func TestALogGoesOnInTheNextProcess(t *testing.T) {
 }
 
 func TestLinesThatWaitAreBounded(t *testing.T) {
-	s := &scribe{} // of the node itself, with the service away for days
+	s := &logShipper{} // of the node itself, with the service away for days
 	for i := range 100_000 {
 		s.line(time.UnixMilli(int64(i+1)), 0, strings.Repeat("x", 100))
 	}
