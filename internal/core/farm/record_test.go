@@ -5,6 +5,7 @@ import (
 	"go/ast"
 	"go/parser"
 	"go/token"
+	"path/filepath"
 	"strings"
 	"testing"
 )
@@ -19,12 +20,16 @@ func TestRecordsListsAllKinds(t *testing.T) {
 		}
 		listed[name], kinds[r.Kind()] = true, true
 	}
-	parsed, err := parser.ParseDir(token.NewFileSet(), ".", nil, 0)
+	sources, err := filepath.Glob("*.go")
 	if err != nil {
 		t.Fatal(err)
 	}
 	found := 0
-	for _, file := range parsed["farm"].Files {
+	for _, name := range sources {
+		file, err := parser.ParseFile(token.NewFileSet(), name, nil, 0)
+		if err != nil {
+			t.Fatal(err)
+		}
 		for _, d := range file.Decls {
 			f, ok := d.(*ast.FuncDecl)
 			if !ok || f.Recv == nil || f.Name.Name != "Wakes" {
