@@ -16,14 +16,13 @@ import (
 // below says for each room which rooms of ours it may import. What is not
 // listed may be imported by main, tools and tests alone.
 var below = map[string][]string{
-	"core/frames":     {},
-	"core/trait":      {},
-	"core/hours":      {},
-	"core/farm":       {"core/frames", "core/hours", "core/trait"},
-	"core/pace":       {"core/farm", "core/frames"},
-	"core/deal":       {"core/farm", "core/frames", "core/pace", "core/span"},
-	"core/triage":     {"core/farm", "core/frames"},
-	"core/play":       {"core/accept", "core/deal", "core/engine", "core/farm", "core/frames", "core/hours", "core/pace", "core/span", "core/triage"},
+	"core/frames": {}, "core/trait": {}, "core/hours": {}, "core/farm": {"core/frames", "core/hours", "core/trait"},
+	"core/pace": {"core/farm", "core/frames"}, "core/deal": {"core/farm", "core/frames", "core/pace", "core/span"},
+	"core/triage": {"core/farm", "core/frames"},
+	"core/play": {
+		"core/accept", "core/deal", "core/engine", "core/farm", "core/frames", "core/hours", "core/pace", "core/span",
+		"core/triage",
+	},
 	"core/drill":      {"core/deal", "core/engine", "core/farm", "core/frames", "core/pace", "core/play"},
 	"core/accept":     {"core/farm", "core/frames", "core/triage"},
 	"core/engine":     {"core/accept", "core/deal", "core/farm", "core/frames", "core/pace", "core/triage"},
@@ -57,23 +56,31 @@ var below = map[string][]string{
 		"core/farm", "service/lead", "store",
 	},
 	"service/floor": {
-		"core/accept", "core/deal", "core/engine", "core/farm", "core/forecast", "core/frames", "core/health", "core/hours", "core/pace", "core/trait", "core/triage", "drillfile", "recipe", "wire",
+		"core/accept", "core/deal", "core/engine", "core/farm", "core/forecast", "core/frames", "core/health",
+		"core/hours", "core/pace", "core/trait", "core/triage", "drillfile", "recipe", "wire",
 	},
 	"service": {
-		"core/accept", "core/farm", "core/forecast", "core/frames", "core/pace", "core/span", "launcher", "plainfile", "publish", "recipe", "selftest", "service/floor", "service/gauge", "service/lead", "service/ledger", "service/logbook", "store", "wire",
+		"core/accept", "core/farm", "core/forecast", "core/frames", "core/pace", "core/span", "launcher", "plainfile",
+		"publish", "recipe", "selftest", "service/floor", "service/gauge", "service/lead", "service/ledger",
+		"service/logbook", "store", "wire",
 	},
 	"roster":   {"core/farm", "core/hours"},
 	"calendar": {"core/hours"},
 	"api": {
-		"calendar", "core/accept", "core/deal", "core/farm", "core/frames", "core/health", "core/timeline", "core/usage", "picture", "publish", "recipe", "roster", "secret", "service", "service/floor", "service/logbook", "store", "wire",
+		"calendar", "core/accept", "core/deal", "core/farm", "core/frames", "core/health", "core/timeline",
+		"core/usage", "picture", "publish", "recipe", "roster", "secret", "service", "service/floor", "service/logbook",
+		"store", "wire",
 	},
 	"node": {
-		"client", "core/farm", "core/frames", "core/hold", "core/span", "core/triage", "launcher", "picture", "plainfile", "publish", "recipe", "wire",
+		"client", "core/farm", "core/frames", "core/hold", "core/span", "core/triage", "launcher", "picture",
+		"plainfile", "publish", "recipe", "wire",
 	},
 	"crowd": {"client", "core/frames", "wire"},
 	"demo":  {"client", "launcher", "wire"},
 	"cli": {
-		"api", "client", "core/drill", "core/frames", "core/play", "core/span", "crowd", "demo", "drillfile", "launcher", "localpg", "node", "plainfile", "plainyaml", "practice", "publish", "recipe", "secret", "service", "store", "wire",
+		"api", "client", "core/drill", "core/frames", "core/play", "core/span", "crowd", "demo", "drillfile",
+		"launcher", "localpg", "node", "plainfile", "plainyaml", "practice", "publish", "recipe", "secret", "service",
+		"store", "wire",
 	},
 }
 
@@ -82,7 +89,9 @@ var pure = []string{"github.com/dustin/go-humanize", "gonum.org/", "github.com/M
 
 // impure are the parts of the standard library that the computation must not
 // touch: it knows no files, network, processes or SQL.
-var impure = []string{"os", "os/exec", "net", "net/http", "database/sql", "io/fs", "path/filepath", "log/slog", "syscall", "embed"}
+var impure = []string{
+	"os", "os/exec", "net", "net/http", "database/sql", "io/fs", "path/filepath", "log/slog", "syscall", "embed",
+}
 
 const module = "vexillum/"
 
@@ -112,7 +121,8 @@ func TestRoomsImportOnlyWhatLiesBelow(t *testing.T) {
 			}
 			if strings.HasPrefix(room, "core/") {
 				foreign := strings.Contains(strings.Split(name, "/")[0], ".")
-				if foreign && !slices.ContainsFunc(pure, func(p string) bool { return strings.HasPrefix(name, p) }) || slices.Contains(impure, name) {
+				if foreign && !slices.ContainsFunc(pure, func(p string) bool { return strings.HasPrefix(name, p) }) ||
+					slices.Contains(impure, name) {
 					t.Errorf("%s imports %s; the computation must stay pure", path, name)
 				}
 			}

@@ -73,7 +73,12 @@ func (s *Server) allow(least who) gin.HandlerFunc {
 			return
 		}
 		if !person.Role.Allows(farm.Role(least)) {
-			problem(c, http.StatusForbidden, "", "only "+withArticle(string(least))+" may do this, and "+person.Name+" is "+withArticle(string(person.Role))+"; ask an admin")
+			problem(
+				c, http.StatusForbidden, "",
+				"only "+withArticle(string(least))+" may do this, and "+person.Name+" is "+withArticle(
+					string(person.Role),
+				)+"; ask an admin",
+			)
 			return
 		}
 		s.svc.TokenUsed(token.Hash)
@@ -263,7 +268,8 @@ func (s *Server) hashed(c *gin.Context, field, password string) (hash string, ok
 
 func (s *Server) setCookie(c *gin.Context, value string, maxAge int) {
 	http.SetCookie(c.Writer, &http.Cookie{
-		Name: cookieName, Value: value, Path: "/", MaxAge: maxAge, HttpOnly: true, Secure: s.secure, SameSite: http.SameSiteStrictMode,
+		Name: cookieName, Value: value, Path: "/", MaxAge: maxAge, HttpOnly: true, Secure: s.secure,
+		SameSite: http.SameSiteStrictMode,
 	})
 }
 

@@ -59,7 +59,12 @@ func newWorld(t *testing.T) *world {
 		t.Fatal(err)
 	}
 	log := slog.New(slog.NewTextHandler(io.Discard, nil))
-	svc := service.New(service.Options{Store: st, Recipes: book, Log: log, FirstAdmin: func() (string, string, error) { return "admin", hash, nil }})
+	svc := service.New(
+		service.Options{
+			Store: st, Recipes: book, Log: log,
+			FirstAdmin: func() (string, string, error) { return "admin", hash, nil },
+		},
+	)
 	ctx, stop := context.WithCancel(context.Background())
 	ended := make(chan struct{})
 	go func() {
@@ -68,7 +73,9 @@ func newWorld(t *testing.T) *world {
 			t.Error(err)
 		}
 	}()
-	console := fstest.MapFS{"index.html": {Data: []byte("<title>Vexillum</title>")}, "assets/app.js": {Data: []byte("1")}}
+	console := fstest.MapFS{
+		"index.html": {Data: []byte("<title>Vexillum</title>")}, "assets/app.js": {Data: []byte("1")},
+	}
 	s, err := New(Options{Service: svc, Console: console, Log: log, Version: "test"})
 	if err != nil {
 		t.Fatal(err)
@@ -116,7 +123,9 @@ func newWorld(t *testing.T) *world {
 func (w *world) signIn(name string) string {
 	w.t.Helper()
 	var me wire.Me
-	status, body := w.call("", "POST", "/api/v1/session", wire.SignIn{Name: name, Password: testPassword, Label: "test"})
+	status, body := w.call(
+		"", "POST", "/api/v1/session", wire.SignIn{Name: name, Password: testPassword, Label: "test"},
+	)
 	if status != 200 || json.Unmarshal(body, &me) != nil || me.Token == "" {
 		w.t.Fatalf("signing in %s: %d %s", name, status, body)
 	}
@@ -170,7 +179,9 @@ func (w *world) call(token, method, path string, in any) (int, []byte) {
 	}
 	if resp.StatusCode >= 400 {
 		var p wire.Problem
-		if resp.Header.Get("Content-Type") != "application/problem+json" || json.Unmarshal(data, &p) != nil || p.Status != resp.StatusCode || p.Detail == "" {
+		if resp.Header.Get("Content-Type") != "application/problem+json" || json.Unmarshal(data, &p) != nil ||
+			p.Status != resp.StatusCode ||
+			p.Detail == "" {
 			w.t.Errorf("%s %s: %d is no problem document: %s", method, path, resp.StatusCode, data)
 		}
 	}
@@ -277,8 +288,13 @@ func TestAnswersFitTheDocument(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(w.dir, "scenes", "a.practice"), []byte("practice: 1"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	w.must("POST", "/api/v1/runs", wire.Submit{Job: "a", Project: "salt-clock", Scene: "a.practice", Frames: "1-9"}, nil)
-	w.must("POST", "/api/v1/runs", wire.Submit{Job: "a", Project: "salt-clock", Scene: "a.practice", Frames: "1-9", Held: true}, nil)
+	w.must(
+		"POST", "/api/v1/runs", wire.Submit{Job: "a", Project: "salt-clock", Scene: "a.practice", Frames: "1-9"}, nil,
+	)
+	w.must(
+		"POST", "/api/v1/runs",
+		wire.Submit{Job: "a", Project: "salt-clock", Scene: "a.practice", Frames: "1-9", Held: true}, nil,
+	)
 	for path, schema := range map[string]string{
 		"/api/v1/farm": "Farm", "/api/v1/runs/1": "Run", "/api/v1/nodes/1": "Node", "/api/v1/me": "Me", "/healthz": "Health",
 	} {
@@ -449,7 +465,10 @@ func TestArtistsSteerTheirOwnRunsOnly(t *testing.T) {
 		t.Fatal(err)
 	}
 	submit := func(token, job string) {
-		status, body := w.call(token, "POST", "/api/v1/runs", wire.Submit{Job: job, Project: "salt-clock", Scene: "a.practice", Frames: "1"})
+		status, body := w.call(
+			token, "POST", "/api/v1/runs",
+			wire.Submit{Job: job, Project: "salt-clock", Scene: "a.practice", Frames: "1"},
+		)
 		if status != http.StatusCreated {
 			t.Fatal(status, string(body))
 		}
@@ -466,7 +485,8 @@ func TestArtistsSteerTheirOwnRunsOnly(t *testing.T) {
 	}
 	var lines []wire.AuditLine
 	w.must("GET", "/api/v1/audit?limit=3", nil, &lines)
-	if lines[0].Actor != "wrangler" || lines[0].Action != "cancel run" || lines[0].Before != "queued" || lines[0].After != "cancelled" {
+	if lines[0].Actor != "wrangler" || lines[0].Action != "cancel run" || lines[0].Before != "queued" ||
+		lines[0].After != "cancelled" {
 		t.Errorf("audit: %+v", lines[0])
 	}
 }
@@ -497,7 +517,13 @@ func TestSubmitIsRepeatable(t *testing.T) {
 			t.Errorf("the second submit made %s", r.Name)
 		}
 	}
-	if status, body := w.call(w.tokens[wrangler], "POST", "/api/v1/runs", wire.Submit{Job: "b", Project: "salt-clock", Scene: "a.practice", Frames: "1", Priority: "urgent", Ceiling: "50%"}); status != http.StatusCreated {
+	if status, body := w.call(
+		w.tokens[wrangler], "POST", "/api/v1/runs",
+		wire.Submit{
+			Job: "b", Project: "salt-clock", Scene: "a.practice", Frames: "1", Priority: "urgent",
+			Ceiling: "50%",
+		},
+	); status != http.StatusCreated {
 		t.Errorf("urgent by a wrangler: %d %s", status, body)
 	}
 	var run wire.Run
@@ -517,7 +543,9 @@ func TestStreamGoesOnWhereItBroke(t *testing.T) {
 		t.Fatal(err)
 	}
 	submit := func(job string) {
-		w.must("POST", "/api/v1/runs", wire.Submit{Job: job, Project: "salt-clock", Scene: "a.practice", Frames: "1"}, nil)
+		w.must(
+			"POST", "/api/v1/runs", wire.Submit{Job: job, Project: "salt-clock", Scene: "a.practice", Frames: "1"}, nil,
+		)
 	}
 	submit("first")
 	last := ""

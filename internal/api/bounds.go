@@ -108,7 +108,8 @@ func wrongProgress(c *gin.Context, leases []wire.Progress) bool {
 		return true
 	}
 	for _, p := range leases {
-		if p.Frame != nil && !isFrame(*p.Frame) || len(p.Verifying) > maxItems || slices.ContainsFunc(p.Verifying, func(n int) bool { return !isFrame(n) }) {
+		if p.Frame != nil && !isFrame(*p.Frame) || len(p.Verifying) > maxItems ||
+			slices.ContainsFunc(p.Verifying, func(n int) bool { return !isFrame(n) }) {
 			problem(
 				c, http.StatusUnprocessableEntity, "leases",
 				fmt.Sprintf(

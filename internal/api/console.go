@@ -29,7 +29,10 @@ const unbuilt = `<!doctype html><title>Vexillum</title><p>The console has not be
 func (p *console) serve(c *gin.Context) {
 	name := strings.TrimPrefix(path.Clean(c.Request.URL.Path), "/")
 	if strings.HasPrefix(name, "api/") || strings.HasPrefix(name, "node/") || name == "api" || name == "node" {
-		problem(c, http.StatusNotFound, "", "nothing answers "+c.Request.Method+" at "+c.Request.URL.Path+"; /api/v1/openapi.json lists all there is")
+		problem(
+			c, http.StatusNotFound, "",
+			"nothing answers "+c.Request.Method+" at "+c.Request.URL.Path+"; /api/v1/openapi.json lists all there is",
+		)
 		return
 	}
 	if c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead {

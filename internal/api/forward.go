@@ -124,7 +124,10 @@ func (f *forwarder) proxy(address string) *httputil.ReverseProxy {
 			if r.Context().Err() == nil {
 				f.log.Warn("handing a request on failed", "to", address, "error", err)
 			}
-			away(w, "the active service at "+address+" does not answer; another takes over within seconds, try again in a moment")
+			away(
+				w,
+				"the active service at "+address+" does not answer; another takes over within seconds, try again in a moment",
+			)
 		},
 		ErrorLog: slog.NewLogLogger(f.log.Handler(), slog.LevelWarn),
 	}
@@ -164,7 +167,12 @@ func (s *Server) handOn(w http.ResponseWriter, r *http.Request) (done bool) {
 
 // away answers that the request can be tried again soon.
 func away(w http.ResponseWriter, detail string) {
-	body, err := json.Marshal(wire.Problem{Type: "about:blank", Title: http.StatusText(http.StatusServiceUnavailable), Status: http.StatusServiceUnavailable, Detail: detail})
+	body, err := json.Marshal(
+		wire.Problem{
+			Type: "about:blank", Title: http.StatusText(http.StatusServiceUnavailable),
+			Status: http.StatusServiceUnavailable, Detail: detail,
+		},
+	)
 	if err != nil {
 		body = nil
 	}

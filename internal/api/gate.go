@@ -58,7 +58,8 @@ type failures struct {
 func newGate() *gate {
 	return &gate{
 		hashing: make(chan struct{}, hashesAtOnce), waiting: make(chan struct{}, hashesWait),
-		pairs: map[string]*rate.Limiter{}, from: map[string]*rate.Limiter{}, known: map[string]bool{}, sending: map[string]int{}, failed: map[string]*failures{},
+		pairs: map[string]*rate.Limiter{}, from: map[string]*rate.Limiter{}, known: map[string]bool{},
+		sending: map[string]int{}, failed: map[string]*failures{},
 	}
 }
 

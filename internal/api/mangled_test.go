@@ -15,10 +15,11 @@ import (
 
 // nasty are values that some program will send one day.
 var nasty = []any{
-	nil, true, "", "x", " ", "a\x00b", "\x00", "ü\u202e", strings.Repeat("long ", 20_000), "../../etc/passwd", "'; DROP TABLE run; --", "{{.}}", "1-", "\r\n",
-	0, -1, 1, 1 << 31, 1<<31 - 1, -1 << 31, 1 << 40, 1 << 62, -1 << 62, 1<<63 - 1, 0.5, 5e-324, 1e9, 1e300, 1e308, -1e308,
-	"0-100000000/2", "1-1000000000", "2147483648", "1734-01-01T00:00:00Z",
-	[]any{}, []any{nil}, []any{"a\x00"}, map[string]any{}, map[string]any{"a\x00": "b\x00"}, map[string]any{"linux": "/a\x00"},
+	nil, true, "", "x", " ", "a\x00b", "\x00", "ü\u202e", strings.Repeat("long ", 20_000), "../../etc/passwd",
+	"'; DROP TABLE run; --", "{{.}}", "1-", "\r\n", 0, -1, 1, 1 << 31, 1<<31 - 1, -1 << 31, 1 << 40, 1 << 62, -1 << 62,
+	1<<63 - 1, 0.5, 5e-324, 1e9, 1e300, 1e308, -1e308, "0-100000000/2", "1-1000000000", "2147483648",
+	"1734-01-01T00:00:00Z", []any{}, []any{nil}, []any{"a\x00"}, map[string]any{}, map[string]any{"a\x00": "b\x00"},
+	map[string]any{"linux": "/a\x00"},
 }
 
 // TestMangledBodiesNeverBreakTheService puts every nasty value into every
@@ -36,7 +37,10 @@ func TestMangledBodiesNeverBreakTheService(t *testing.T) {
 		var started wire.Started
 		var answer wire.Answer
 		w.as(aNode, "POST", "/node/v1/start", wire.Start{Facts: facts}, &started)
-		w.must("POST", "/api/v1/runs", wire.Submit{Job: "job", Project: "salt-clock", Scene: "a.practice", Frames: "1-50"}, nil)
+		w.must(
+			"POST", "/api/v1/runs", wire.Submit{Job: "job", Project: "salt-clock", Scene: "a.practice", Frames: "1-50"},
+			nil,
+		)
 		w.as(aNode, "POST", "/node/v1/ask", wire.Ask{Session: started.Session, Number: 1}, &answer)
 		if len(answer.Leases) == 0 {
 			t.Fatal(answer.Why)
@@ -49,7 +53,8 @@ func TestMangledBodiesNeverBreakTheService(t *testing.T) {
 	}
 	lease, now := begin()
 	for _, c := range requests(key.Key, lease, now, facts) {
-		w.brief = strings.HasSuffix(c.path, "/ask") || strings.HasSuffix(c.path, "/orders") // these wait for something to happen
+		w.brief = strings.HasSuffix(c.path, "/ask") ||
+			strings.HasSuffix(c.path, "/orders") // these wait for something to happen
 		for _, mangled := range mangle(t, c.body) {
 			status, answer := w.call(w.tokens[c.who], c.method, c.path, mangled)
 			if status >= 500 {
@@ -202,9 +207,22 @@ func requests(key string, lease, now int64, facts wire.Facts) []request {
 				DryRun: true,
 			},
 		},
-		{admin, "POST", "/api/v1/node-changes", wire.NodeChange{Selection: wire.Selection{Nodes: []int64{1}}, AddTraits: []string{"red"}, Parts: []string{"traits"}, From: 1, Caps: &wire.CapChange{
-			Cores: new(int), MemoryBytes: new(int64), Nice: new(int), StagingBytes: new(int64), Leases: new(int), SpareBytes: new(int64), KeptDevices: &[]string{"gpu0"},
-		}, Hours: &wire.Hours{Zone: "Europe/Berlin", Week: "mon-fri 18:00-08:00", Exceptions: []wire.HourException{{Date: "2031-03-04", Windows: "12:00-14:00", Note: "n"}}}, DryRun: true}},
+		{
+			admin, "POST", "/api/v1/node-changes",
+			wire.NodeChange{
+				Selection: wire.Selection{Nodes: []int64{1}}, AddTraits: []string{"red"}, Parts: []string{"traits"},
+				From: 1,
+				Caps: &wire.CapChange{
+					Cores: new(int), MemoryBytes: new(int64), Nice: new(int), StagingBytes: new(int64),
+					Leases: new(int), SpareBytes: new(int64), KeptDevices: &[]string{"gpu0"},
+				},
+				Hours: &wire.Hours{
+					Zone: "Europe/Berlin", Week: "mon-fri 18:00-08:00",
+					Exceptions: []wire.HourException{{Date: "2031-03-04", Windows: "12:00-14:00", Note: "n"}},
+				},
+				DryRun: true,
+			},
+		},
 		{aNode, "POST", "/node/v1/leave", wire.Leave{Session: now, Reason: "r"}},
 		{aNode, "POST", "/node/v1/start", wire.Start{Facts: whole, Holding: []wire.Held{{Lease: lease, Life: "x"}}}},
 	}

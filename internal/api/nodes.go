@@ -28,8 +28,9 @@ import (
 
 func factsOf(in wire.Facts) farm.Facts {
 	facts := farm.Facts{
-		OS: in.OS, System: in.System, Arch: in.Arch, Cores: in.Cores, MemoryBytes: in.Memory, DiskBytes: in.Disk, Speed: in.Speed, Version: in.Version,
-		Renderers: []farm.Renderer{}, Devices: []farm.Device{},
+		OS: in.OS, System: in.System, Arch: in.Arch, Cores: in.Cores, MemoryBytes: in.Memory,
+		DiskBytes: in.Disk, Speed: in.Speed, Version: in.Version, Renderers: []farm.Renderer{},
+		Devices: []farm.Device{},
 	}
 	facts.DiskRate, facts.NetworkRate = max(0, in.DiskRate), max(0, in.NetworkRate)
 	if in.Means != nil {
@@ -50,7 +51,8 @@ func (s *Server) enrol(c *gin.Context, f *floor.Floor, in wire.Enrol) {
 	}
 	token := secret.New("vxn")
 	id, err := f.Enrol(c, floor.Enrolment{
-		KeyHash: secret.Hash(in.Key), TokenHash: secret.Hash(token), Name: in.Name, Kind: farm.NodeKind(in.Kind), Facts: factsOf(in.Facts),
+		KeyHash: secret.Hash(in.Key), TokenHash: secret.Hash(token), Name: in.Name,
+		Kind: farm.NodeKind(in.Kind), Facts: factsOf(in.Facts),
 	})
 	if err != nil {
 		s.fail(c, err)
@@ -92,7 +94,10 @@ func (s *Server) start(c *gin.Context, f *floor.Floor, in wire.Start) {
 			farm.LeaseID(m.Lease),
 		)
 	}
-	out := wire.Started{Node: int64(nodeID(c)), Name: session.Name, Session: session.Number, Life: life, Keep: []wire.Kept{}, Caps: capsView(session.Set, session.Caps)}
+	out := wire.Started{
+		Node: int64(nodeID(c)), Name: session.Name, Session: session.Number, Life: life,
+		Keep: []wire.Kept{}, Caps: capsView(session.Set, session.Caps),
+	}
 	for lease, left := range session.Keep {
 		out.Keep = append(out.Keep, wire.Kept{Lease: int64(lease), Frames: left.String()})
 	}
@@ -163,13 +168,15 @@ func (s *Server) leaseView(l *floor.LeaseView) wire.Lease {
 	spec := l.Spec
 	before, ending := spec.FrameFileParts("")
 	out := wire.Lease{
-		ID: int64(l.ID), Run: int64(l.Run), RunName: spec.Name(), Recipe: spec.Recipe, RecipeMark: s.recipeMarks[spec.Recipe], Frames: l.Frames.String(),
+		ID: int64(l.ID), Run: int64(l.Run), RunName: spec.Name(), Recipe: spec.Recipe,
+		RecipeMark: s.recipeMarks[spec.Recipe], Frames: l.Frames.String(),
 		Share:          floor.ShareView(l.Share),
 		LaunchSettings: floor.LaunchValuesView(l.Env),
-		ShotFirst:      spec.ShotRange().First, ShotLast: spec.ShotRange().Last,
-		Scene: spec.Scene, SceneRoot: l.Roots.Scenes, SceneText: spec.SceneText, Output: spec.Output, OutputRoot: l.Roots.Frames, OutputMark: spec.Mark,
-		FilePrefix: before, FileEnding: ending, Digits: spec.Digits(), Stall: l.Stall,
-		Width: spec.Width, Height: spec.Height, Values: spec.Values,
+		ShotFirst:      spec.ShotRange().First, ShotLast: spec.ShotRange().Last, Scene: spec.Scene,
+		SceneRoot: l.Roots.Scenes, SceneText: spec.SceneText, Output: spec.Output,
+		OutputRoot: l.Roots.Frames, OutputMark: spec.Mark, FilePrefix: before, FileEnding: ending,
+		Digits: spec.Digits(), Stall: l.Stall, Width: spec.Width, Height: spec.Height,
+		Values: spec.Values,
 	}
 	for _, p := range spec.Passes {
 		before, ending := spec.FrameFileParts(p.Name)
@@ -209,9 +216,13 @@ func (s *Server) beat(c *gin.Context, f *floor.Floor, in wire.Beat) {
 	if wrongProgress(c, in.Leases) {
 		return
 	}
-	b := floor.Beat{Processor: part(in.Processor), Memory: part(in.Memory), Leases: map[farm.LeaseID]floor.Progress{}, Signs: floor.Signs{
-		DiskFree: -1, MemoryFree: -1, DiskTotal: min(max(in.DiskTotal, 0), maxDisk), SwapUsed: min(max(in.SwapUsed, 0), maxBytes),
-	}}
+	b := floor.Beat{
+		Processor: part(in.Processor), Memory: part(in.Memory), Leases: map[farm.LeaseID]floor.Progress{},
+		Signs: floor.Signs{
+			DiskFree: -1, MemoryFree: -1, DiskTotal: min(max(in.DiskTotal, 0), maxDisk),
+			SwapUsed: min(max(in.SwapUsed, 0), maxBytes),
+		},
+	}
 	if in.Now != nil {
 		b.Signs.Now = *in.Now
 	}
@@ -239,7 +250,8 @@ func (s *Server) beat(c *gin.Context, f *floor.Floor, in wire.Beat) {
 }
 
 var outcomes = map[string]accept.Outcome{
-	wire.OutcomeGood: accept.Good, wire.OutcomeDelivered: accept.Delivered, wire.OutcomeFailed: accept.Failed, wire.OutcomeEnded: accept.Ended,
+	wire.OutcomeGood: accept.Good, wire.OutcomeDelivered: accept.Delivered, wire.OutcomeFailed: accept.Failed,
+	wire.OutcomeEnded: accept.Ended,
 }
 
 func (s *Server) report(c *gin.Context, _ *floor.Floor, in wire.Report) {
@@ -251,7 +263,10 @@ func (s *Server) report(c *gin.Context, _ *floor.Floor, in wire.Report) {
 	for i, item := range in.Items {
 		outcome, ok := outcomes[item.Outcome]
 		if !ok {
-			problem(c, http.StatusUnprocessableEntity, fmt.Sprintf("items.%d.outcome", i), fmt.Sprintf("%q is not an outcome", item.Outcome))
+			problem(
+				c, http.StatusUnprocessableEntity, fmt.Sprintf("items.%d.outcome", i),
+				fmt.Sprintf("%q is not an outcome", item.Outcome),
+			)
 			return
 		}
 		if field, reason := wrongItem(item); field != "" {
@@ -266,9 +281,10 @@ func (s *Server) report(c *gin.Context, _ *floor.Floor, in wire.Report) {
 			files = append(files, farm.File(f))
 		}
 		reports = append(reports, accept.Report{
-			Files:   files,
-			Outcome: outcome, Lease: farm.LeaseID(item.Lease), Launch: item.Launch, Frame: item.Frame, Hash: item.Hash, Bytes: item.Bytes,
-			StartupSeconds: item.StartupSeconds, RenderSeconds: item.RenderSeconds, CheckSeconds: item.CheckSeconds, MemoryBytes: max(0, item.MemoryBytes), Cause: item.Cause,
+			Files: files, Outcome: outcome, Lease: farm.LeaseID(item.Lease),
+			Launch: item.Launch, Frame: item.Frame, Hash: item.Hash,
+			Bytes: item.Bytes, StartupSeconds: item.StartupSeconds, RenderSeconds: item.RenderSeconds,
+			CheckSeconds: item.CheckSeconds, MemoryBytes: max(0, item.MemoryBytes), Cause: item.Cause,
 			Message: strings.ToValidUTF8(item.Message, "?"), // it may have been cut inside a character
 		})
 	}
@@ -292,7 +308,10 @@ const maxProbe = 64 << 20
 // probe reads what a node sends to measure its line, and forgets it.
 func (s *Server) probe(c *gin.Context) {
 	if _, err := io.Copy(io.Discard, http.MaxBytesReader(c.Writer, c.Request.Body, maxProbe)); err != nil {
-		problem(c, http.StatusRequestEntityTooLarge, "", fmt.Sprintf("the network is measured with at most %d bytes", maxProbe))
+		problem(
+			c, http.StatusRequestEntityTooLarge, "",
+			fmt.Sprintf("the network is measured with at most %d bytes", maxProbe),
+		)
 		return
 	}
 	c.Status(http.StatusNoContent)
@@ -300,7 +319,10 @@ func (s *Server) probe(c *gin.Context) {
 
 func (s *Server) leave(c *gin.Context, f *floor.Floor, in wire.Leave) {
 	if len(in.Reason) > maxLabel {
-		problem(c, http.StatusUnprocessableEntity, "reason", fmt.Sprintf("the reason has more than %d characters", maxLabel))
+		problem(
+			c, http.StatusUnprocessableEntity, "reason",
+			fmt.Sprintf("the reason has more than %d characters", maxLabel),
+		)
 		return
 	}
 	if err := f.Leave(c, nodeID(c), in.Session, in.Reason); err != nil {

@@ -24,7 +24,9 @@ func problem(c *gin.Context, status int, field, detail string) {
 	p := wire.Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: detail, Field: field}
 	body, err := json.Marshal(p)
 	if err != nil {
-		body = []byte(`{"type":"about:blank","title":"Internal Server Error","status":500,"detail":"the error could not be written"}`)
+		body = []byte(
+			`{"type":"about:blank","title":"Internal Server Error","status":500,"detail":"the error could not be written"}`,
+		)
 	}
 	c.Abort()
 	c.Data(status, "application/problem+json", body)
@@ -32,7 +34,8 @@ func problem(c *gin.Context, status int, field, detail string) {
 
 var statusOf = map[floor.RefusalKind]int{
 	floor.Invalid: http.StatusUnprocessableEntity, floor.NotFound: http.StatusNotFound,
-	floor.Conflict: http.StatusConflict, floor.Forbidden: http.StatusForbidden, floor.Changed: http.StatusPreconditionFailed,
+	floor.Conflict: http.StatusConflict, floor.Forbidden: http.StatusForbidden,
+	floor.Changed: http.StatusPreconditionFailed,
 }
 
 // fail answers with what an error of the service means to the asker.
@@ -60,7 +63,10 @@ const maxBody = 1 << 20
 // body reads a JSON body into v and answers with a problem if it cannot.
 func body(c *gin.Context, v any) bool {
 	if kind, _, _ := mime.ParseMediaType(c.ContentType()); kind != "application/json" {
-		problem(c, http.StatusUnsupportedMediaType, "Content-Type", "the body must be JSON, with Content-Type application/json")
+		problem(
+			c, http.StatusUnsupportedMediaType, "Content-Type",
+			"the body must be JSON, with Content-Type application/json",
+		)
 		return false
 	}
 	data, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, maxBody))
@@ -73,7 +79,8 @@ func body(c *gin.Context, v any) bool {
 		problem(c, http.StatusBadRequest, "", "the body could not be read to its end; send it again")
 		return false
 	}
-	if bytes.Contains(data, []byte(`\u0000`)) && holds(data, func(r rune) bool { return r == 0 }) { // no database keeps it, and no file name has it
+	if bytes.Contains(data, []byte(`\u0000`)) &&
+		holds(data, func(r rune) bool { return r == 0 }) { // no database keeps it, and no file name has it
 		problem(c, http.StatusBadRequest, "", "a text in the body holds the character NUL, which no text here may")
 		return false
 	}

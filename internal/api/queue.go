@@ -32,8 +32,9 @@ func (s *Server) queue(c *gin.Context, f *floor.Floor) {
 		}
 	}
 	v, err := f.QueuePage(c, floor.Search{
-		Text: c.Query("search"), Project: c.Query("project"), State: c.Query("state"), Owner: c.Query("owner"), Due: c.Query("due"),
-		Sort: c.Query("sort"), Down: c.Query("down") == "true", Page: int(page), Size: int(size),
+		Text: c.Query("search"), Project: c.Query("project"), State: c.Query("state"), Owner: c.Query("owner"),
+		Due: c.Query("due"), Sort: c.Query("sort"), Down: c.Query("down") == "true", Page: int(page),
+		Size: int(size),
 	})
 	s.answer(c, v, err)
 }

@@ -181,7 +181,11 @@ func TestRootIsPermittedByAdministrators(t *testing.T) {
 		status, body := w.call(w.tokens[wrangler], "PATCH", "/api/v1/launch-settings", in)
 		return status, string(body)
 	}
-	root, code := wire.LaunchSettingsChange{Account: new("root")}, wire.LaunchSettingsChange{Variables: map[string]*string{"ld_preload": new("/tmp/x.so")}}
+	root, code := wire.LaunchSettingsChange{
+		Account: new("root"),
+	}, wire.LaunchSettingsChange{
+		Variables: map[string]*string{"ld_preload": new("/tmp/x.so")},
+	}
 	for _, in := range []wire.LaunchSettingsChange{
 		root, code, {Group: new("0")}, {Account: new(`STUDIO\Administrator`)},
 		{Variables: map[string]*string{"PYTHONPATH": new("/x")}},
@@ -190,7 +194,9 @@ func TestRootIsPermittedByAdministrators(t *testing.T) {
 			t.Errorf("%+v: %d %s", in, status, body)
 		}
 	}
-	if status, body := say(wire.LaunchSettingsChange{Variables: map[string]*string{"COLOUR_TABLE": new("/x")}}); status != 200 {
+	if status, body := say(
+		wire.LaunchSettingsChange{Variables: map[string]*string{"COLOUR_TABLE": new("/x")}},
+	); status != 200 {
 		t.Errorf("a plain variable: %d %s", status, body)
 	}
 	permit := wire.NodeChange{Selection: wire.Selection{Nodes: []int64{1}}, Permit: []string{"code"}}

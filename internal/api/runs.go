@@ -53,7 +53,10 @@ func query(c *gin.Context, name string, otherwise, least, most int64) (int64, bo
 	}
 	n, err := strconv.ParseInt(text, 10, 64)
 	if err != nil || n < least || n > most {
-		problem(c, http.StatusUnprocessableEntity, name, fmt.Sprintf("%s must be a number from %d to %d", name, least, most))
+		problem(
+			c, http.StatusUnprocessableEntity, name,
+			fmt.Sprintf("%s must be a number from %d to %d", name, least, most),
+		)
 		return 0, false
 	}
 	return n, true
@@ -166,7 +169,10 @@ func (s *Server) submit(c *gin.Context, f *floor.Floor, in wire.Submit) {
 		return
 	}
 	if level == farm.Urgent && !by.Role.Allows(farm.Wrangler) {
-		problem(c, http.StatusForbidden, "priority", "only a wrangler can submit urgent work, as it comes before everybody else's; use high, or ask a wrangler")
+		problem(
+			c, http.StatusForbidden, "priority",
+			"only a wrangler can submit urgent work, as it comes before everybody else's; use high, or ask a wrangler",
+		)
 		return
 	}
 	ceiling, err := farm.ParseCeiling(in.Ceiling)
@@ -198,12 +204,14 @@ func (s *Server) submit(c *gin.Context, f *floor.Floor, in wire.Submit) {
 		key, digest = by.Name+" "+key, secret.Hash(string(asked))
 	}
 	done, err := s.svc.Submit(c, floor.Submission{
-		Held: in.Held, Dry: in.DryRun, Key: key, Digest: digest, Shot: shot, Actor: by.Name, AtOnce: in.StartOn != nil && startOn == 0,
+		Held: in.Held, Dry: in.DryRun, Key: key, Digest: digest, Shot: shot, Actor: by.Name,
+		AtOnce: in.StartOn != nil && startOn == 0,
 		Spec: farm.Spec{
-			Job: in.Job, Project: in.Project, Kind: farm.RunKind(in.Kind), Recipe: in.Recipe, Scene: in.Scene, Output: in.Output,
-			Width: in.Width, Height: in.Height, Values: in.Values, Tries: in.Tries, Chunk: in.Chunk, Frames: set,
-			Passes: passes, Needs: in.Needs, Takes: takes, Terms: farm.Terms{Level: level, Ceiling: ceiling, Due: due},
-			Sequence: sequence, Wait: in.Wait, StartOn: startOn, Stall: in.Stall,
+			Job: in.Job, Project: in.Project, Kind: farm.RunKind(in.Kind), Recipe: in.Recipe,
+			Scene: in.Scene, Output: in.Output, Width: in.Width, Height: in.Height, Values: in.Values,
+			Tries: in.Tries, Chunk: in.Chunk, Frames: set, Passes: passes, Needs: in.Needs,
+			Takes: takes, Terms: farm.Terms{Level: level, Ceiling: ceiling, Due: due}, Sequence: sequence,
+			Wait: in.Wait, StartOn: startOn, Stall: in.Stall,
 		},
 	})
 	if err != nil {
@@ -330,8 +338,10 @@ func (s *Server) results(c *gin.Context) {
 			at = *r.DoneAt
 		}
 		out = append(out, wire.Result{
-			Frame: r.Frame, State: r.State, File: spec.FrameFile(r.Frame), Files: outputs(spec, r), Node: names[r.Node], Lease: r.Lease, Launch: r.Launch, Hash: r.Hash, Bytes: r.Bytes,
-			StartupSeconds: r.StartupSeconds, RenderSeconds: r.RenderSeconds, CheckSeconds: r.CheckSeconds, At: at,
+			Frame: r.Frame, State: r.State, File: spec.FrameFile(r.Frame),
+			Files: outputs(spec, r), Node: names[r.Node], Lease: r.Lease,
+			Launch: r.Launch, Hash: r.Hash, Bytes: r.Bytes, StartupSeconds: r.StartupSeconds,
+			RenderSeconds: r.RenderSeconds, CheckSeconds: r.CheckSeconds, At: at,
 		})
 	}
 	c.JSON(http.StatusOK, out)
@@ -450,7 +460,13 @@ func (s *Server) contactSheet(c *gin.Context) {
 	if !ok {
 		return
 	}
-	sheet := picture.NewSheet(run.Name, fmt.Sprintf("%d of %d frames · %dx%d · %s", run.DoneCount, run.FrameCount, run.Width, run.Height, time.Now().Format("Mon 2 Jan 15:04")))
+	sheet := picture.NewSheet(
+		run.Name,
+		fmt.Sprintf(
+			"%d of %d frames · %dx%d · %s", run.DoneCount, run.FrameCount, run.Width, run.Height,
+			time.Now().Format("Mon 2 Jan 15:04"),
+		),
+	)
 	if err := s.svc.Store().Thumbnails(c, run.ID, picture.MostOnSheet, sheet.Add); err != nil {
 		s.fail(c, err)
 		return

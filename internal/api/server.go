@@ -193,7 +193,10 @@ func New(o Options) (*Server, error) {
 		e.Handle(r.method, r.path, s.allow(r.who), func(c *gin.Context) { r.handle(s, c) })
 	}
 	e.NoMethod(func(c *gin.Context) {
-		problem(c, http.StatusMethodNotAllowed, "", fmt.Sprintf("%s does not take %s", c.Request.URL.Path, c.Request.Method))
+		problem(
+			c, http.StatusMethodNotAllowed, "",
+			fmt.Sprintf("%s does not take %s", c.Request.URL.Path, c.Request.Method),
+		)
 	})
 	e.NoRoute(newConsole(o.Console).serve)
 	packed, err := gzhttp.NewWrapper(
@@ -237,7 +240,10 @@ func (s *Server) recover(c *gin.Context) {
 // browsers from coming back without TLS where the service has it.
 func (s *Server) headers(c *gin.Context) {
 	h := c.Writer.Header()
-	h.Set("Content-Security-Policy", "default-src 'self'; img-src 'self' data: blob:; object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
+	h.Set(
+		"Content-Security-Policy",
+		"default-src 'self'; img-src 'self' data: blob:; object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'",
+	)
 	h.Set("X-Content-Type-Options", "nosniff")
 	h.Set("Referrer-Policy", "same-origin")
 	h.Set("X-Frame-Options", "DENY")
@@ -253,7 +259,13 @@ func (s *Server) health(c *gin.Context, ready bool) {
 	if ready && (part == "starting" || part == "away") { // one that stands by hands requests on
 		status = http.StatusServiceUnavailable
 	}
-	c.JSON(status, wire.Health{Service: "vexillum", Version: s.version, Part: part, Name: s.name, Active: active, Now: time.Now(), NodesFrom: oldestNode})
+	c.JSON(
+		status,
+		wire.Health{
+			Service: "vexillum", Version: s.version, Part: part, Name: s.name, Active: active,
+			Now: time.Now(), NodesFrom: oldestNode,
+		},
+	)
 }
 
 // oldestNode is the oldest version of a node process that speaks the protocol

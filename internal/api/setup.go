@@ -37,7 +37,10 @@ func (s *Server) recipes(c *gin.Context, f *floor.Floor) {
 	book := s.svc.Recipes()
 	for _, name := range book.Names() {
 		r := book[name]
-		v := wire.Recipe{Name: r.Name, Title: r.Title, Mode: string(r.Mode), Scenes: r.Scenes, Values: map[string]string{}, Nodes: countWith(nodes, name)}
+		v := wire.Recipe{
+			Name: r.Name, Title: r.Title, Mode: string(r.Mode), Scenes: r.Scenes, Values: map[string]string{},
+			Nodes: countWith(nodes, name),
+		}
 		for value, d := range r.Values {
 			v.Values[value] = d.Default
 		}

@@ -48,14 +48,21 @@ func (s *Server) nodeTimeline(c *gin.Context, f *floor.Floor) {
 		if sp.To.IsZero() {
 			sp.To = out.To
 		}
-		out.Spans = append(out.Spans, wire.TimelineSpan{From: sp.From, To: sp.To, Lane: sp.Lane, Run: sp.Run, RunName: names[sp.Run], Leases: sp.Leases, Is: sp.Is, Why: sp.Why})
+		out.Spans = append(
+			out.Spans,
+			wire.TimelineSpan{
+				From: sp.From, To: sp.To, Lane: sp.Lane, Run: sp.Run, RunName: names[sp.Run],
+				Leases: sp.Leases, Is: sp.Is, Why: sp.Why,
+			},
+		)
 	}
 	s.answer(c, out, err)
 }
 
 // aside are the values of a node's states in which it does not work.
 var aside = map[string]string{
-	string(farm.Silent): "silent", string(farm.Away): "away", string(farm.OffDuty): "off duty", string(farm.Held): "held", string(farm.Draining): "draining", string(farm.Sidelined): "sidelined",
+	string(farm.Silent): "silent", string(farm.Away): "away", string(farm.OffDuty): "off duty",
+	string(farm.Held): "held", string(farm.Draining): "draining", string(farm.Sidelined): "sidelined",
 }
 
 func happened(rows []store.Stretch) []timeline.Event {

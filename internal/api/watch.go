@@ -29,8 +29,10 @@ var spans = map[string]struct {
 func sampleOf(in wire.Sample) usage.Sample {
 	bytes := func(v float64) float64 { return within(v, maxDisk) }
 	out := usage.Sample{
-		Processor: within(in.Processor, 1), Most: within(in.Processor, 1), Memory: bytes(in.Memory), MemoryMost: bytes(in.Memory), Swap: bytes(in.Swap),
-		DiskFree: bytes(in.DiskFree), DiskRead: bytes(in.DiskRead), DiskWritten: bytes(in.DiskWritten), Received: bytes(in.Received), Sent: bytes(in.Sent),
+		Processor: within(in.Processor, 1),
+		Most:      within(in.Processor, 1), Memory: bytes(in.Memory), MemoryMost: bytes(in.Memory),
+		Swap: bytes(in.Swap), DiskFree: bytes(in.DiskFree), DiskRead: bytes(in.DiskRead),
+		DiskWritten: bytes(in.DiskWritten), Received: bytes(in.Received), Sent: bytes(in.Sent),
 		Load: within(in.Load, maxLoad), Temperature: within(in.Temperature, maxDegrees),
 	}
 	for _, busy := range in.Groups[:min(len(in.Groups), usage.MostGroups)] {
@@ -72,9 +74,14 @@ func (s *Server) nodeUsage(c *gin.Context) {
 // usageView turns samples into columns. Where some are missing, null stands in
 // the columns once.
 func usageView(rows []usage.Row, step time.Duration) wire.Usage {
-	out := wire.Usage{StepSeconds: int(step / time.Second), At: []int64{}, Groups: [][]*float64{}, Devices: []wire.DeviceUsage{}}
-	whole := []*[]*float64{&out.Processor, &out.ProcessorMost, &out.Memory, &out.MemoryMost, &out.Swap, &out.DiskFree, &out.DiskRead, &out.DiskWritten,
-		&out.Received, &out.Sent, &out.Load, &out.Temperature}
+	out := wire.Usage{
+		StepSeconds: int(step / time.Second), At: []int64{}, Groups: [][]*float64{},
+		Devices: []wire.DeviceUsage{},
+	}
+	whole := []*[]*float64{
+		&out.Processor, &out.ProcessorMost, &out.Memory, &out.MemoryMost, &out.Swap, &out.DiskFree, &out.DiskRead,
+		&out.DiskWritten, &out.Received, &out.Sent, &out.Load, &out.Temperature,
+	}
 	groups := 0
 	number := map[string]int{}
 	for _, r := range rows {
@@ -117,7 +124,13 @@ func usageView(rows []usage.Row, step time.Duration) wire.Usage {
 		for i := range values {
 			values[i] = usage.Unknown
 		}
-		copy(values, []float64{r.Processor, r.Most, r.Memory, r.MemoryMost, r.Swap, r.DiskFree, r.DiskRead, r.DiskWritten, r.Received, r.Sent, r.Load, r.Temperature})
+		copy(
+			values,
+			[]float64{
+				r.Processor, r.Most, r.Memory, r.MemoryMost, r.Swap, r.DiskFree, r.DiskRead, r.DiskWritten, r.Received,
+				r.Sent, r.Load, r.Temperature,
+			},
+		)
 		copy(values[len(whole):], r.Groups)
 		for _, d := range r.Devices {
 			copy(values[len(whole)+groups+3*number[d.ID]:], []float64{d.Busy, d.Memory, d.Temperature})
@@ -149,8 +162,15 @@ func (s *Server) said(c *gin.Context, _ *floor.Floor, in wire.Said) {
 		}
 		piece := logbook.Piece{Lease: p.Lease, Run: p.Run, Seq: p.Seq}
 		for _, l := range p.Lines {
-			if lines++; lines > maxSaidLines || len(l.Text) > maxSaidLine || l.Stream < 0 || l.Stream > 2 || l.At < 0 || l.At > maxMillis {
-				problem(c, http.StatusUnprocessableEntity, "lines", fmt.Sprintf("at most %d lines at once, each of at most %d bytes, on stream 0, 1 or 2, said after 1970", maxSaidLines, maxSaidLine))
+			if lines++; lines > maxSaidLines || len(l.Text) > maxSaidLine || l.Stream < 0 || l.Stream > 2 || l.At < 0 ||
+				l.At > maxMillis {
+				problem(
+					c, http.StatusUnprocessableEntity, "lines",
+					fmt.Sprintf(
+						"at most %d lines at once, each of at most %d bytes, on stream 0, 1 or 2, said after 1970",
+						maxSaidLines, maxSaidLine,
+					),
+				)
 				return
 			}
 			piece.Lines = append(piece.Lines, logbook.Line{At: time.UnixMilli(l.At), Stream: l.Stream, Text: l.Text})
@@ -232,7 +252,9 @@ func logQuery(c *gin.Context) (q logbook.Query, ok bool) {
 func logLines(lines []logbook.Line) []wire.LogLine {
 	out := make([]wire.LogLine, 0, len(lines))
 	for _, l := range lines {
-		out = append(out, wire.LogLine{At: l.At, Lease: l.Lease, Run: l.Run, Node: l.Node, Stream: l.Stream, Text: l.Text})
+		out = append(
+			out, wire.LogLine{At: l.At, Lease: l.Lease, Run: l.Run, Node: l.Node, Stream: l.Stream, Text: l.Text},
+		)
 	}
 	return out
 }
@@ -274,7 +296,9 @@ func (s *Server) runLog(c *gin.Context) {
 			return
 		}
 		if lease == 0 {
-			problem(c, http.StatusNotFound, "frame", fmt.Sprintf("frame %d of this run has not been rendered yet", frame))
+			problem(
+				c, http.StatusNotFound, "frame", fmt.Sprintf("frame %d of this run has not been rendered yet", frame),
+			)
 			return
 		}
 		q.Lease = lease

@@ -93,7 +93,9 @@ func zoneOf(events []ical.Event) (*time.Location, error) {
 		}
 		z, err := time.LoadLocation(start.Params.Get(ical.ParamTimezoneID))
 		if err != nil {
-			return nil, fmt.Errorf("the event %q: %q is not a known time zone", title(e), start.Params.Get(ical.ParamTimezoneID))
+			return nil, fmt.Errorf(
+				"the event %q: %q is not a known time zone", title(e), start.Params.Get(ical.ParamTimezoneID),
+			)
 		}
 		if !first && z.String() != zone.String() {
 			return nil, fmt.Errorf("it has events in %s and in %s; hours have one time zone", zone, z)
@@ -226,7 +228,10 @@ func Write(to io.Writer, name string, h hours.Hours, now time.Time) error {
 			if x.Note != "" {
 				summary += ": " + x.Note
 			}
-			event(fmt.Sprintf("%s-%d", x.Date, w.From), time.Date(x.Date.Year, x.Date.Month, x.Date.Day, 12, 0, 0, 0, zone), w, summary)
+			event(
+				fmt.Sprintf("%s-%d", x.Date, w.From),
+				time.Date(x.Date.Year, x.Date.Month, x.Date.Day, 12, 0, 0, 0, zone), w, summary,
+			)
 		}
 	}
 	if len(cal.Events()) == 0 {

@@ -19,7 +19,10 @@ func TestHoursAreWrittenAndRead(t *testing.T) {
 	}
 	for _, zone := range []string{"Europe/Dublin", "", "Asia/Kathmandu"} {
 		h := hours.Hours{Zone: zone, Week: week, Exceptions: []hours.Exception{
-			{Date: hours.Date{Year: 2031, Month: 3, Day: 30}, Windows: []hours.Window{{From: 120, To: 24 * 60}}, Note: "clocks change"},
+			{
+				Date: hours.Date{Year: 2031, Month: 3, Day: 30}, Windows: []hours.Window{{From: 120, To: 24 * 60}},
+				Note: "clocks change",
+			},
 			{Date: hours.Date{Year: 2031, Month: 12, Day: 24}, Windows: []hours.Window{}},
 		}}
 		var out bytes.Buffer
@@ -47,7 +50,19 @@ func TestHoursAreWrittenAndRead(t *testing.T) {
 
 // event is a calendar of one event.
 func event(lines ...string) string {
-	return strings.Join(append(append([]string{"BEGIN:VCALENDAR", "VERSION:2.0", "PRODID:-//Pellmarsh//EN", "BEGIN:VEVENT", "UID:1", "DTSTAMP:20310301T000000Z", "SUMMARY:night"}, lines...), "END:VEVENT", "END:VCALENDAR", ""), "\r\n")
+	return strings.Join(
+		append(
+			append(
+				[]string{
+					"BEGIN:VCALENDAR", "VERSION:2.0",
+					"PRODID:-//Pellmarsh//EN",
+					"BEGIN:VEVENT", "UID:1", "DTSTAMP:20310301T000000Z", "SUMMARY:night",
+				},
+				lines...),
+			"END:VEVENT", "END:VCALENDAR", "",
+		),
+		"\r\n",
+	)
 }
 
 func TestWhatOthersWrite(t *testing.T) {
@@ -84,7 +99,12 @@ func TestWhatOthersWrite(t *testing.T) {
 
 // FuzzRead looks that nothing that is read makes it stumble.
 func FuzzRead(f *testing.F) {
-	f.Add(event("DTSTART;TZID=Europe/Dublin:20310303T180000", "DTEND;TZID=Europe/Dublin:20310304T080000", "RRULE:FREQ=WEEKLY;BYDAY=MO", "EXDATE;TZID=Europe/Dublin:20310310T180000"))
+	f.Add(
+		event(
+			"DTSTART;TZID=Europe/Dublin:20310303T180000", "DTEND;TZID=Europe/Dublin:20310304T080000",
+			"RRULE:FREQ=WEEKLY;BYDAY=MO", "EXDATE;TZID=Europe/Dublin:20310310T180000",
+		),
+	)
 	f.Add(event("DTSTART:20310303T180000Z", "DURATION:PT2H"))
 	f.Fuzz(func(t *testing.T, text string) {
 		h, err := Read(strings.NewReader(text))

@@ -21,7 +21,8 @@ type databaseFlags struct{ data, url string }
 
 func (o *databaseFlags) add(c *cobra.Command) {
 	c.Flags().StringVar(&o.data, "data", dataDir(), "folder of the service's own database")
-	c.Flags().StringVar(&o.url, "database", "", "URL of the PostgreSQL database, if the service uses another than its own")
+	c.Flags().
+		StringVar(&o.url, "database", "", "URL of the PostgreSQL database, if the service uses another than its own")
 }
 
 // open returns the URL of the database: of the server that runs, or of one
@@ -55,7 +56,9 @@ func (a *app) backupCommand() *cobra.Command {
 			began := time.Now()
 			if o.url == "" {
 				if _, err := os.Stat(filepath.Join(o.data, "database", "password")); err != nil {
-					return fmt.Errorf("there is no database in %s; name its folder with --data, or its URL with --database", o.data)
+					return fmt.Errorf(
+						"there is no database in %s; name its folder with --data, or its URL with --database", o.data,
+					)
 				}
 			}
 			url, _, done, err := o.open(c.Context())
@@ -100,7 +103,9 @@ func (a *app) restoreCommand() *cobra.Command {
 			if o.url != "" {
 				start = "--database and this URL"
 			}
-			fmt.Fprintf(a.out, "Restored %s with %d runs. Start the farm with: vexillum serve %s\n", args[0], runs, start)
+			fmt.Fprintf(
+				a.out, "Restored %s with %d runs. Start the farm with: vexillum serve %s\n", args[0], runs, start,
+			)
 			return nil
 		},
 	}
@@ -162,7 +167,9 @@ func restoreInto(ctx context.Context, url, file string) (runs int, err error) {
 		if err != nil {
 			return 0, err
 		}
-		return 0, errors.New("this database holds a farm already and is left as it is; restore into a new folder (--data) or an empty database (--database)")
+		return 0, errors.New(
+			"this database holds a farm already and is left as it is; restore into a new folder (--data) or an empty database (--database)",
+		)
 	}
 	if err := localpg.Restore(ctx, url, file); err != nil {
 		return 0, err

@@ -21,7 +21,8 @@ func (a *app) changeCommand() *cobra.Command {
 	var priority, ceiling, due, before string
 	var first, last, back, yes bool
 	c := a.jsonFlag(&cobra.Command{
-		Use: "change RUN", Short: "Change how urgent a run is, its ceiling, when it is due, or its place in the queue",
+		Use:   "change RUN",
+		Short: "Change how urgent a run is, its ceiling, when it is due, or its place in the queue",
 		Long: "Takes effect within seconds. Nodes that a more urgent run needs finish their frames in flight first. With --now those are\n" +
 			"stopped: the command says what would be lost, and does it with --yes. --dry-run says what would happen and changes nothing.",
 		Example: "  vexillum change salt_010 --priority urgent --dry-run\n  vexillum change salt_010 --ceiling 50% --due 'fri 18:00'\n  vexillum change salt_010 --before tidal_ceiling",
@@ -30,7 +31,9 @@ func (a *app) changeCommand() *cobra.Command {
 	f := c.Flags()
 	f.StringVar(&priority, "priority", "", "urgent, high, normal, low or filler")
 	f.StringVar(&ceiling, "ceiling", "", "the most nodes at once: a number or a percentage; none removes it")
-	f.StringVar(&due, "due", "", "when it must be ready: 18:00, 'fri 18:00', '2031-03-04 18:00' or +3h; none removes it")
+	f.StringVar(
+		&due, "due", "", "when it must be ready: 18:00, 'fri 18:00', '2031-03-04 18:00' or +3h; none removes it",
+	)
 	f.BoolVar(&first, "first", false, "before all others of its priority")
 	f.BoolVar(&last, "last", false, "after all others of its priority")
 	f.BoolVar(&back, "back", false, "back to its turn, by its project's share of the farm")
@@ -79,7 +82,9 @@ func (a *app) changeCommand() *cobra.Command {
 				return err
 			}
 			if done.Stops > 0 {
-				return fmt.Errorf("nothing is changed yet: %s\ngive the command again with --yes to do it", done.Sentence)
+				return fmt.Errorf(
+					"nothing is changed yet: %s\ngive the command again with --yes to do it", done.Sentence,
+				)
 			}
 		}
 		if err := cl.Do(ctx, http.MethodPatch, path, in, &done); err != nil {
@@ -147,7 +152,8 @@ func (a *app) licenceCommand() *cobra.Command {
 	set.Flags().IntVar(&count, "count", 0, "how many (needed)")
 	_ = set.MarkFlagRequired("count")
 	drop := &cobra.Command{
-		Use: "drop NAME", Short: "Stop counting a licence: it limits nothing then", Args: exactly(1, "the name of a licence"),
+		Use: "drop NAME", Short: "Stop counting a licence: it limits nothing then",
+		Args: exactly(1, "the name of a licence"),
 		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
 			if err := cl.Do(
 				ctx, http.MethodPut, "/api/v1/licences/"+url.PathEscape(args[0]), wire.NewLicence{}, nil,
@@ -158,16 +164,19 @@ func (a *app) licenceCommand() *cobra.Command {
 			return nil
 		}),
 	}
-	parent.AddCommand(set, drop, list(a, "list", "Licences, how many are used, and which recipes need them", "/api/v1/licences",
-		[]string{"LICENCE", "COUNT", "USED", "LOWERED TO", "RECIPES"}, func(l wire.Licence) []string {
-			counted, reckoned := "not counted", ""
-			if l.Count != nil {
-				counted = strconv.Itoa(*l.Count)
-			}
-			if l.Lowered != nil {
-				reckoned = fmt.Sprintf("%d until %s", *l.Lowered, moment(*l.LoweredUntil, time.Now()))
-			}
-			return []string{l.Name, counted, strconv.Itoa(l.Used), reckoned, strings.Join(l.Recipes, ", ")}
-		}))
+	parent.AddCommand(
+		set, drop,
+		list(a, "list", "Licences, how many are used, and which recipes need them", "/api/v1/licences",
+			[]string{"LICENCE", "COUNT", "USED", "LOWERED TO", "RECIPES"}, func(l wire.Licence) []string {
+				counted, reckoned := "not counted", ""
+				if l.Count != nil {
+					counted = strconv.Itoa(*l.Count)
+				}
+				if l.Lowered != nil {
+					reckoned = fmt.Sprintf("%d until %s", *l.Lowered, moment(*l.LoweredUntil, time.Now()))
+				}
+				return []string{l.Name, counted, strconv.Itoa(l.Used), reckoned, strings.Join(l.Recipes, ", ")}
+			}),
+	)
 	return parent
 }

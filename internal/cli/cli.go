@@ -86,7 +86,11 @@ func Main(args []string) int {
 		err = errStopped
 	}
 	if missing, found := strings.CutPrefix(err.Error(), "required flag(s) "); found { // as cobra says it
-		missing = strings.ReplaceAll(strings.ReplaceAll(strings.TrimSuffix(missing, " not set"), `", "`, " and --"), `"`, "")
+		missing = strings.ReplaceAll(
+			strings.ReplaceAll(strings.TrimSuffix(missing, " not set"), `", "`, " and --"),
+			`"`,
+			"",
+		)
 		err = usageError{fmt.Errorf("--%s must be given; see --help", missing)}
 	}
 	fmt.Fprintln(a.err, "vexillum: "+strings.TrimSuffix(err.Error(), "\n"))
@@ -128,13 +132,20 @@ func (a *app) root() *cobra.Command {
 	root.SetOut(a.out)
 	root.SetErr(a.err)
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
-		return usageError{fmt.Errorf("%w; see vexillum %s --help", err, strings.TrimPrefix(c.CommandPath(), "vexillum "))}
+		return usageError{
+			fmt.Errorf("%w; see vexillum %s --help", err, strings.TrimPrefix(c.CommandPath(), "vexillum ")),
+		}
 	})
 	flags := root.PersistentFlags()
-	flags.StringVar(&a.service, "service", "", "address of the service, or of several, with commas (or VEXILLUM_SERVICE)")
+	flags.StringVar(
+		&a.service, "service", "", "address of the service, or of several, with commas (or VEXILLUM_SERVICE)",
+	)
 	flags.StringVar(&a.token, "token", "", "access token (or VEXILLUM_TOKEN)")
 	flags.BoolVar(&a.demo, "demo", false, "speak to the demo farm on this machine")
-	groups := []*cobra.Group{{ID: "watch", Title: "Watch:"}, {ID: "work", Title: "Work:"}, {ID: "setup", Title: "Set up:"}, {ID: "run", Title: "Run:"}}
+	groups := []*cobra.Group{
+		{ID: "watch", Title: "Watch:"}, {ID: "work", Title: "Work:"}, {ID: "setup", Title: "Set up:"},
+		{ID: "run", Title: "Run:"},
+	}
 	root.AddGroup(groups...)
 	add := func(group string, commands ...*cobra.Command) {
 		for _, c := range commands {
@@ -142,7 +153,10 @@ func (a *app) root() *cobra.Command {
 			root.AddCommand(c)
 		}
 	}
-	add("watch", a.queueCommand(), a.nodesCommand(), a.showCommand(), a.whyCommand(), a.logCommand(), a.followCommand(), a.sheetCommand(), a.fetchCommand())
+	add(
+		"watch", a.queueCommand(), a.nodesCommand(), a.showCommand(), a.whyCommand(), a.logCommand(), a.followCommand(),
+		a.sheetCommand(), a.fetchCommand(),
+	)
 	add(
 		"work", a.submitCommand(), a.steerCommand("hold"), a.steerCommand("release"), a.steerCommand("cancel"),
 		a.steerCommand("retry"), a.redoCommand(), a.changeCommand(), a.drillCommand(),
@@ -180,7 +194,9 @@ func knownOnly(c *cobra.Command) {
 		if len(args) == 0 {
 			return c.Help()
 		}
-		return usageError{fmt.Errorf("%s has no command %q; it has %s", c.CommandPath(), args[0], strings.Join(names, ", "))}
+		return usageError{
+			fmt.Errorf("%s has no command %q; it has %s", c.CommandPath(), args[0], strings.Join(names, ", ")),
+		}
 	}
 }
 
@@ -210,7 +226,9 @@ type access struct {
 	Token   string `json:"token"`
 }
 
-var errNotSignedIn = errors.New("no service is known yet; sign in first: vexillum sign-in http://ADDRESS:7420 --name YOU")
+var errNotSignedIn = errors.New(
+	"no service is known yet; sign in first: vexillum sign-in http://ADDRESS:7420 --name YOU",
+)
 
 // accessFile returns where sign-in keeps its token.
 func (a *app) accessFile() (string, error) {
@@ -249,11 +267,15 @@ func (a *app) client() (*client.Client, error) {
 		}
 	}
 	if a.service != "" {
-		if own := a.token != "" || os.Getenv("VEXILLUM_TOKEN") != ""; !own && known.Token != "" && !among(a.service, known.Service) {
-			return nil, tokenElsewhere{fmt.Errorf(
-				"you are signed in to %s, and its token goes nowhere else; sign in first: vexillum sign-in %s --name YOU",
-				known.Service, a.service,
-			)}
+		if own := a.token != "" ||
+			os.Getenv("VEXILLUM_TOKEN") != ""; !own && known.Token != "" &&
+			!among(a.service, known.Service) {
+			return nil, tokenElsewhere{
+				fmt.Errorf(
+					"you are signed in to %s, and its token goes nowhere else; sign in first: vexillum sign-in %s --name YOU",
+					known.Service, a.service,
+				),
+			}
 		}
 		known.Service = a.service
 	}
@@ -289,7 +311,9 @@ func among(addresses, given string) bool {
 }
 
 // asking makes the body of a command that asks the service.
-func (a *app) asking(do func(ctx context.Context, cl *client.Client, args []string) error) func(*cobra.Command, []string) error {
+func (a *app) asking(
+	do func(ctx context.Context, cl *client.Client, args []string) error,
+) func(*cobra.Command, []string) error {
 	return func(c *cobra.Command, args []string) error {
 		cl, err := a.client()
 		if err != nil {

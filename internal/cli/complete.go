@@ -70,14 +70,25 @@ func arguments() map[string][]argument {
 	named := []argument{{list: both(runList, nodeList)}}
 	pool, place := []argument{{list: poolList}}, []argument{{list: placeList}}
 	return map[string][]argument{
-		"show": named, "log": named, "why": {{list: runList}, {list: nodeList}}, "follow": run1, "sheet": run1, "fetch": run1, "redo": run1, "change": run1,
-		"hold": run, "release": run, "cancel": run, "retry": run,
-		"nodes hold": node, "nodes drain": node, "nodes release": node, "nodes sideline": node, "nodes give-back": node, "nodes restart": node,
-		"nodes retire": node, "nodes revoke": node, "nodes set": node, "nodes test": node, "nodes rename": {{list: nodeList}}, "nodes hours": {{list: nodeList}},
-		"nodes usage": {{list: nodeList}}, "pool set": pool, "pool drop": pool, "pool hold": pool, "pool release": pool,
-		"place set": place, "place drop": place, "project drop": {{list: projectList}}, "person set": {{list: personList}},
-		"person drop": {{list: personList}}, "licence set": {{list: licenceList}}, "licence drop": {{list: licenceList}}, "place mark": place, "place hold": place, "place release": place, "project set": {{list: projectList}},
-		"recipes show": {{list: recipeList}}, "recipes hold": {{list: recipeList}}, "recipes release": {{list: recipeList}},
+		"show": named, "log": named, "why": {{list: runList}, {list: nodeList}},
+		"follow": run1, "sheet": run1, "fetch": run1, "redo": run1,
+		"change": run1, "hold": run, "release": run, "cancel": run,
+		"retry": run, "nodes hold": node, "nodes drain": node, "nodes release": node,
+		"nodes sideline": node, "nodes give-back": node, "nodes restart": node, "nodes retire": node,
+		"nodes revoke": node, "nodes set": node, "nodes test": node,
+		"nodes rename": {{list: nodeList}}, "nodes hours": {{list: nodeList}},
+		"nodes usage": {{list: nodeList}}, "pool set": pool, "pool drop": pool,
+		"pool hold": pool, "pool release": pool, "place set": place, "place drop": place,
+		"project drop": {{list: projectList}}, "person set": {{list: personList}},
+		"person drop": {
+			{list: personList},
+		},
+		"licence set": {{list: licenceList}}, "licence drop": {{list: licenceList}}, "place mark": place,
+		"place hold": place, "place release": place, "project set": {{list: projectList}},
+		"recipes show": {
+			{list: recipeList},
+		},
+		"recipes hold": {{list: recipeList}}, "recipes release": {{list: recipeList}},
 	}
 }
 

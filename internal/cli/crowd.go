@@ -22,7 +22,11 @@ func (a *app) crowdCommand() *cobra.Command {
 		Args:   exactly(1, "the address of a service that may be spoiled"),
 		RunE: func(c *cobra.Command, args []string) error {
 			if !spoil {
-				return usageError{errors.New("a crowd reports frames that were never rendered; give --spoil-this-farm if the farm may be spoiled")}
+				return usageError{
+					errors.New(
+						"a crowd reports frames that were never rendered; give --spoil-this-farm if the farm may be spoiled",
+					),
+				}
 			}
 			o.Service = args[0]
 			crowd, err := crowd.Join(c.Context(), o)
@@ -36,8 +40,12 @@ func (a *app) crowdCommand() *cobra.Command {
 					case <-c.Context().Done():
 					case <-time.After(5 * time.Second):
 						f := crowd.Figures()
-						fmt.Fprintf(a.out, "in 5 s: %d signs of life (99 %% within %v), %d leases (99 %% within %v), %d frames, %d calls failed\n",
-							f.Beats, f.BeatP99.Round(100*time.Microsecond), f.Leases, f.AskP99.Round(100*time.Microsecond), f.Frames, f.Failed)
+						fmt.Fprintf(
+							a.out,
+							"in 5 s: %d signs of life (99 %% within %v), %d leases (99 %% within %v), %d frames, %d calls failed\n",
+							f.Beats, f.BeatP99.Round(100*time.Microsecond), f.Leases,
+							f.AskP99.Round(100*time.Microsecond), f.Frames, f.Failed,
+						)
 					}
 				}
 			}()

@@ -26,7 +26,9 @@ func (a *app) demoCommand() *cobra.Command {
 			"POV-Ray frames, the others practise. Ctrl-C ends everything.",
 		Args: exactly(0, "no arguments"),
 		RunE: func(c *cobra.Command, _ []string) error {
-			return a.runDemo(c.Context(), demo.Options{Dir: dir, Listen: listen, Out: a.out, Log: a.logger(slog.LevelWarn)}, once)
+			return a.runDemo(
+				c.Context(), demo.Options{Dir: dir, Listen: listen, Out: a.out, Log: a.logger(slog.LevelWarn)}, once,
+			)
 		},
 	}
 	c.Flags().BoolVar(&once, "once", false, "render one short animation, print a summary and exit")
@@ -113,8 +115,10 @@ func (a *app) demoOnce(ctx context.Context, farm *demo.Farm, o demo.Options, beg
 		return err
 	}
 	fmt.Fprintf(a.out, "%s  %s\n", run.Name, state(run.State))
-	a.facts("frames", fmt.Sprintf("%d of %d", run.DoneCount, run.FrameCount), "size", fmt.Sprintf("%d×%d", run.Width, run.Height),
-		"rendered in", duration(run.EndedAt.Sub(*run.StartedAt)), "in all", duration(time.Since(began)),
-		"frames in", filepath.Join(o.Dir, "frames", run.Output), "sheet", sheet)
+	a.facts(
+		"frames", fmt.Sprintf("%d of %d", run.DoneCount, run.FrameCount), "size",
+		fmt.Sprintf("%d×%d", run.Width, run.Height), "rendered in", duration(run.EndedAt.Sub(*run.StartedAt)), "in all",
+		duration(time.Since(began)), "frames in", filepath.Join(o.Dir, "frames", run.Output), "sheet", sheet,
+	)
 	return nil
 }

@@ -38,7 +38,11 @@ func (a *app) drillCommand() *cobra.Command {
 				return a.drillFromFarm(c.Context())
 			}
 			if fromFarm || (len(args) == 1) == (class != "") {
-				return usageError{fmt.Errorf("name a drill file, or a class of random farms with --random, or give --from-farm alone")}
+				return usageError{
+					fmt.Errorf(
+						"name a drill file, or a class of random farms with --random, or give --from-farm alone",
+					),
+				}
 			}
 			if class != "" {
 				return a.drillRandom(c.Context(), class, seed, count, rehearsed)
@@ -47,14 +51,23 @@ func (a *app) drillCommand() *cobra.Command {
 		},
 	}
 	f := c.Flags()
-	f.StringVar(&against, "against", "", "also play ways of splitting by hand: equal, fixed:N, claim, with commas between")
+	f.StringVar(
+		&against, "against", "", "also play ways of splitting by hand: equal, fixed:N, claim, with commas between",
+	)
 	f.BoolVar(&a.json, "json", false, "print JSON")
 	f.BoolVar(&why, "why", false, "print each decision with its reason")
-	f.StringVar(&class, "random", "", "play random farms of a class instead: "+strings.Join(drill.Classes(), ", ")+", or all")
+	f.StringVar(
+		&class, "random", "", "play random farms of a class instead: "+strings.Join(drill.Classes(), ", ")+", or all",
+	)
 	f.Uint64Var(&seed, "seed", 1, "of the first random farm")
 	f.IntVar(&count, "count", 48, "of random farms of each class")
-	f.BoolVar(&fromFarm, "from-farm", false, "write the live farm as a drill file: its nodes, what is left of its queue, and the pace that was learned")
-	f.BoolVar(&rehearsed, "rehearsed", false, "each random farm has been played once before, and what was learned is known")
+	f.BoolVar(
+		&fromFarm, "from-farm", false,
+		"write the live farm as a drill file: its nodes, what is left of its queue, and the pace that was learned",
+	)
+	f.BoolVar(
+		&rehearsed, "rehearsed", false, "each random farm has been played once before, and what was learned is known",
+	)
 	return c
 }
 
@@ -71,7 +84,9 @@ func (a *app) drillFromFarm(ctx context.Context) error {
 		return err
 	}
 	if strings.Contains(file.String(), "\njobs: []") {
-		return errors.New("nothing in the queue has frames left, so there is nothing to play; submit a run first, or play a drill file")
+		return errors.New(
+			"nothing in the queue has frames left, so there is nothing to play; submit a run first, or play a drill file",
+		)
 	}
 	_, err = os.Stdout.WriteString(file.String())
 	return err
@@ -129,7 +144,13 @@ func (a *app) printDrill(name string, r *drill.Report, why bool) {
 	fmt.Fprintf(a.out, "%s is done after %s (seed %d)\n\n", name, seconds(r.Finish), r.Seed)
 	rows := [][]string{}
 	for _, j := range r.Jobs {
-		rows = append(rows, []string{j.Name, seconds(j.Finish), seconds(j.Bound), fmt.Sprintf("%.3f", j.Ratio), fmt.Sprint(j.Launches), j.State})
+		rows = append(
+			rows,
+			[]string{
+				j.Name, seconds(j.Finish), seconds(j.Bound), fmt.Sprintf("%.3f", j.Ratio), fmt.Sprint(j.Launches),
+				j.State,
+			},
+		)
 	}
 	a.table([]string{"JOB", "FINISH", "LOWER BOUND", "RATIO", "LAUNCHES", "STATE"}, rows)
 	fmt.Fprintln(a.out)
@@ -145,7 +166,13 @@ func (a *app) printDrill(name string, r *drill.Report, why bool) {
 		if i == most {
 			break
 		}
-		rows = append(rows, []string{n.Name, fmt.Sprint(frames[n.Name]), seconds(n.Present), fmt.Sprintf("%.1f %%", 100*n.Idle), bar(1-n.Idle, 30)})
+		rows = append(
+			rows,
+			[]string{
+				n.Name, fmt.Sprint(frames[n.Name]), seconds(n.Present), fmt.Sprintf("%.1f %%", 100*n.Idle),
+				bar(1-n.Idle, 30),
+			},
+		)
 	}
 	a.table([]string{"NODE", "FRAMES", "THERE FOR", "IDLE", "AT WORK"}, rows)
 	if rest := len(r.Nodes) - most; rest > 0 {
@@ -214,7 +241,13 @@ func (a *app) drillRandom(ctx context.Context, class string, seed uint64, count 
 	}
 	rows := [][]string{}
 	for _, s := range out {
-		rows = append(rows, []string{s.Class, fmt.Sprint(s.Count), fmt.Sprintf("%.3f", s.Mean), fmt.Sprintf("%.3f", s.P90), fmt.Sprintf("%.3f", s.Worst), fmt.Sprint(s.Seed)})
+		rows = append(
+			rows,
+			[]string{
+				s.Class, fmt.Sprint(s.Count), fmt.Sprintf("%.3f", s.Mean), fmt.Sprintf("%.3f", s.P90),
+				fmt.Sprintf("%.3f", s.Worst), fmt.Sprint(s.Seed),
+			},
+		)
 	}
 	fmt.Fprintln(a.out, "finish to lower bound")
 	a.table([]string{"CLASS", "FARMS", "MEAN", "90 OF 100", "WORST", "ITS SEED"}, rows)

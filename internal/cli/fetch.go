@@ -115,7 +115,10 @@ func (a *app) fetch(ctx context.Context, cl *client.Client, run wire.Run, to str
 		}
 	}
 	fmt.Fprintf(a.out, "%s  %s: %s\n", run.Name, state(run.State), run.Why)
-	a.facts("copied", fmt.Sprintf("%d frames, %s in %s", brought, size(bytes), duration(time.Since(began))), "here before", fmt.Sprint(kept), "in", to)
+	a.facts(
+		"copied", fmt.Sprintf("%d frames, %s in %s", brought, size(bytes), duration(time.Since(began))), "here before",
+		fmt.Sprint(kept), "in", to,
+	)
 	if len(lost) == 0 {
 		return nil
 	}
@@ -124,8 +127,11 @@ func (a *app) fetch(ctx context.Context, cl *client.Client, run wire.Run, to str
 		spans = append(spans, frames.Span{First: f, Last: f})
 	}
 	set := frames.Of(spans...)
-	fmt.Fprintf(a.err, "%s cannot be fetched: %s. Render what is lost again with: vexillum redo %s --frames %s\n",
-		map[bool]string{true: "1 frame", false: fmt.Sprintf("%d frames", set.Len())}[set.Len() == 1], set.Brief(), run.Name, set.String())
+	fmt.Fprintf(
+		a.err, "%s cannot be fetched: %s. Render what is lost again with: vexillum redo %s --frames %s\n",
+		map[bool]string{true: "1 frame", false: fmt.Sprintf("%d frames", set.Len())}[set.Len() == 1], set.Brief(),
+		run.Name, set.String(),
+	)
 	return outcome{exitFailed}
 }
 
@@ -152,8 +158,13 @@ func bringFrame(ctx context.Context, cl *client.Client, run int64, r wire.Result
 	return fresh, nil
 }
 
-func bringFile(ctx context.Context, cl *client.Client, run int64, frame int, o wire.Output, to string) (fresh bool, err error) {
-	if inside := filepath.FromSlash(o.File); !filepath.IsLocal(inside) || strings.HasPrefix(filepath.Base(inside), ".") || strings.Count(o.File, "/") > 1 {
+func bringFile(
+	ctx context.Context, cl *client.Client, run int64, frame int, o wire.Output, to string,
+) (fresh bool, err error) {
+	if inside := filepath.FromSlash(
+		o.File,
+	); !filepath.IsLocal(inside) || strings.HasPrefix(filepath.Base(inside), ".") ||
+		strings.Count(o.File, "/") > 1 {
 		return false, fmt.Errorf("the service calls a file of frame %d %q, which is not a file name", frame, o.File)
 	}
 	name := filepath.Join(to, filepath.FromSlash(o.File))
@@ -161,7 +172,10 @@ func bringFile(ctx context.Context, cl *client.Client, run int64, frame int, o w
 		if have == o.Hash {
 			return false, nil
 		}
-		return false, fmt.Errorf("%s is here and is not the frame (%.12s, not %.12s); move it away or choose another folder with --to", name, have, o.Hash)
+		return false, fmt.Errorf(
+			"%s is here and is not the frame (%.12s, not %.12s); move it away or choose another folder with --to", name,
+			have, o.Hash,
+		)
 	} else if !errors.Is(err, fs.ErrNotExist) {
 		return false, err
 	}
@@ -174,7 +188,10 @@ func bringFile(ctx context.Context, cl *client.Client, run int64, frame int, o w
 	}
 	defer os.Remove(part.Name())
 	sum := sha256.New()
-	err = cl.Fetch(ctx, fmt.Sprintf("/api/v1/runs/%d/frames/%d/picture?pass=%s", run, frame, url.QueryEscape(o.Pass)), io.MultiWriter(part, sum))
+	err = cl.Fetch(
+		ctx, fmt.Sprintf("/api/v1/runs/%d/frames/%d/picture?pass=%s", run, frame, url.QueryEscape(o.Pass)),
+		io.MultiWriter(part, sum),
+	)
 	if err == nil {
 		err = part.Sync()
 	}

@@ -18,9 +18,20 @@ var paint = map[string]struct {
 	glyph  string
 	colour int
 }{
-	"rendering": {"◧", 74}, "done": {"●", 36}, "queued": {"○", 246}, "ready": {"□", 246}, "held": {"‖", 179}, "waiting": {"◌", 246},
-	"done with gaps": {"◑", 185}, "failed": {"✕", 209}, "parked": {"▣", 209}, "cancelled": {"–", 242}, "silent": {"┄", 242}, "away": {"╶", 242},
-	"draining": {"▽", 179}, "passed": {"●", 36}, "off duty": {"☾", 242}, "to do": {"·", 246}, "verifying": {"◍", 153}, "delivering": {"◍", 153}, "dealt": {"·", 246},
+	"rendering": {
+		"◧", 74,
+	},
+	"done": {"●", 36}, "queued": {"○", 246}, "ready": {"□", 246}, "held": {"‖", 179}, "waiting": {"◌", 246},
+	"done with gaps": {
+		"◑", 185,
+	},
+	"failed": {"✕", 209}, "parked": {"▣", 209}, "cancelled": {"–", 242}, "silent": {"┄", 242},
+	"away": {"╶", 242},
+	"draining": {
+		"▽", 179,
+	},
+	"passed": {"●", 36}, "off duty": {"☾", 242}, "to do": {"·", 246}, "verifying": {"◍", 153},
+	"delivering": {"◍", 153}, "dealt": {"·", 246},
 }
 
 // table prints aligned columns with a header.

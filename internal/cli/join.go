@@ -123,9 +123,18 @@ func (a *app) joinCommand() *cobra.Command {
 		&o.Stall, "stall", 0,
 		"end a renderer that gives no sign of life for this long (default: as job or recipe says, or as its frames are expected to take)",
 	)
-	f.StringArrayVar(&devices, "device", nil, "a graphics device to report besides those that are found, as MODEL=24GiB; for practice nodes")
-	f.StringVar(&staging, "staging-limit", "", "disk that frames may take up until they are delivered, such as 20GiB (default: no limit but what is free)")
-	f.BoolVar(&o.Send, "upload", false, "send frames to the service even where this machine sees their place (default: only where it does not)")
+	f.StringArrayVar(
+		&devices, "device", nil,
+		"a graphics device to report besides those that are found, as MODEL=24GiB; for practice nodes",
+	)
+	f.StringVar(
+		&staging, "staging-limit", "",
+		"disk that frames may take up until they are delivered, such as 20GiB (default: no limit but what is free)",
+	)
+	f.BoolVar(
+		&o.Send, "upload", false,
+		"send frames to the service even where this machine sees their place (default: only where it does not)",
+	)
 	f.BoolVarP(&verbose, "verbose", "v", false, "log every lease")
 	return c
 }

@@ -58,7 +58,9 @@ func (a *app) launchSetCommand() *cobra.Command {
 	f.StringVar(account, "account", "", "account that renderers run as; empty: as the node process does")
 	f.StringVar(group, "group", "", "group that they and their files belong to; empty: the account's")
 	f.StringVar(mask, "mask", "", "octal mask: permissions that new files do not get, such as 002; empty: the system's")
-	f.StringArrayVar(&sets, "set", nil, "a variable, as NAME=VALUE; the value may hold placeholders such as {scene_root}")
+	f.StringArrayVar(
+		&sets, "set", nil, "a variable, as NAME=VALUE; the value may hold placeholders such as {scene_root}",
+	)
 	f.StringSliceVar(&drops, "drop", nil, "take a variable back")
 	c.RunE = a.asking(func(ctx context.Context, cl *client.Client, _ []string) error {
 		for name, p := range map[string]struct{ to, from **string }{
@@ -98,7 +100,8 @@ func (a *app) launchSetCommand() *cobra.Command {
 func (a *app) launchDropCommand() *cobra.Command {
 	var project, recipe string
 	c := &cobra.Command{
-		Use: "drop", Short: "Take all of it back for the farm, a project, a recipe, or both", Args: exactly(0, "no arguments"),
+		Use: "drop", Short: "Take all of it back for the farm, a project, a recipe, or both",
+		Args: exactly(0, "no arguments"),
 	}
 	c.Flags().StringVarP(&project, "project", "p", "", "what is set for this project")
 	c.Flags().StringVar(&recipe, "recipe", "", "what is set for this recipe")
@@ -107,7 +110,9 @@ func (a *app) launchDropCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		i := slices.IndexFunc(all, func(l wire.LaunchSettings) bool { return l.Project == project && l.Recipe == recipe })
+		i := slices.IndexFunc(
+			all, func(l wire.LaunchSettings) bool { return l.Project == project && l.Recipe == recipe },
+		)
 		if i < 0 {
 			fmt.Fprintln(a.out, "Nothing is set there; nothing to do.")
 			return nil
@@ -116,7 +121,9 @@ func (a *app) launchDropCommand() *cobra.Command {
 		if err := cl.Do(ctx, http.MethodDelete, launchPath+"?"+query.Encode(), nil, nil); err != nil {
 			return err
 		}
-		fmt.Fprintf(a.out, "Nothing is set for %s any more. This holds for renderers that start from now on.\n", all[i].For)
+		fmt.Fprintf(
+			a.out, "Nothing is set for %s any more. This holds for renderers that start from now on.\n", all[i].For,
+		)
 		return nil
 	})
 	return c
@@ -124,7 +131,9 @@ func (a *app) launchDropCommand() *cobra.Command {
 
 // launchText tells launch settings in one line.
 func launchText(e wire.LaunchValues) string {
-	parts := []string{named("account", e.Account), named("group", e.Group), named("mask", e.Mask), variablesText(e.Variables)}
+	parts := []string{
+		named("account", e.Account), named("group", e.Group), named("mask", e.Mask), variablesText(e.Variables),
+	}
 	return strings.Join(slices.DeleteFunc(parts, func(s string) bool { return s == "" }), ", ")
 }
 

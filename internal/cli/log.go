@@ -106,7 +106,10 @@ func (a *app) logCommand() *cobra.Command {
 		}
 		query.Del("limit")
 		query.Del("search")
-		err = cl.Said(ctx, of, query.Encode(), print, func(err error) { fmt.Fprintln(a.err, "vexillum: the connection is lost; still trying:", err) })
+		err = cl.Said(
+			ctx, of, query.Encode(), print,
+			func(err error) { fmt.Fprintln(a.err, "vexillum: the connection is lost; still trying:", err) },
+		)
 		if ctx.Err() != nil { // whoever followed has seen enough
 			return nil
 		}
@@ -134,13 +137,16 @@ func (a *app) printLine(l wire.LogLine, names map[int64]string, withNode bool) {
 func (a *app) nodeUsageCommand() *cobra.Command {
 	var over string
 	c := a.jsonFlag(&cobra.Command{
-		Use: "usage NAME", Short: "Show how busy a node was over an hour, a day or ninety days", Args: exactly(1, "the name of a node"),
+		Use: "usage NAME", Short: "Show how busy a node was over an hour, a day or ninety days",
+		Args: exactly(1, "the name of a node"),
 		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
 			n, err := findNode(ctx, cl, args[0])
 			if err != nil {
 				return err
 			}
-			u, err := get[wire.Usage](ctx, cl, fmt.Sprintf("/api/v1/nodes/%d/usage?over=%s", n.ID, url.QueryEscape(over)))
+			u, err := get[wire.Usage](
+				ctx, cl, fmt.Sprintf("/api/v1/nodes/%d/usage?over=%s", n.ID, url.QueryEscape(over)),
+			)
 			if err != nil {
 				return err
 			}
@@ -161,7 +167,10 @@ func (a *app) printUsage(n wire.Node, u wire.Usage) {
 		return
 	}
 	first, last := time.Unix(u.At[0], 0), time.Unix(u.At[len(u.At)-1], 0)
-	fmt.Fprintf(a.out, "%s from %s to %s, every %v\n", n.Name, moment(first, time.Now()), moment(last, time.Now()), time.Duration(u.StepSeconds)*time.Second)
+	fmt.Fprintf(
+		a.out, "%s from %s to %s, every %v\n", n.Name, moment(first, time.Now()), moment(last, time.Now()),
+		time.Duration(u.StepSeconds)*time.Second,
+	)
 	percent := func(v float64) string { return fmt.Sprintf("%.0f %%", 100*v) }
 	amount := func(v float64) string { return humanize.IBytes(uint64(v)) }
 	each := func(v float64) string { return humanize.IBytes(uint64(v)) + "/s" }

@@ -44,7 +44,10 @@ func (a *app) nodesCommand() *cobra.Command {
 	for _, act := range nodeActs {
 		c.AddCommand(a.nodeActCommand(act.name, act.short))
 	}
-	c.AddCommand(a.nodeSetCommand(), a.nodeRenameCommand(), a.nodeImportCommand(), a.nodeExportCommand(), a.nodeHoursCommand(), a.nodeUsageCommand(), a.nodeTestCommand())
+	c.AddCommand(
+		a.nodeSetCommand(), a.nodeRenameCommand(), a.nodeImportCommand(), a.nodeExportCommand(), a.nodeHoursCommand(),
+		a.nodeUsageCommand(), a.nodeTestCommand(),
+	)
 	return c
 }
 
@@ -277,10 +280,16 @@ func (a *app) nodeSetCommand() *cobra.Command {
 	f.IntVar(&cores, "cores", 0, "cores that the farm may use; 0 for all")
 	f.StringVar(&memory, "memory", "", "memory that the farm may use, such as 48GiB; 0 for all")
 	f.IntVar(&leases, "leases", 0, "leases side by side; 0 for as many as fit")
-	f.StringVar(&spare, "spare", "", "memory that stays free when leases run side by side, such as 2GiB; 0 for as usual")
-	f.StringSliceVar(&kept, "keep-device", nil, "graphics devices that the farm may not use, by id; none for all to be used")
+	f.StringVar(
+		&spare, "spare", "", "memory that stays free when leases run side by side, such as 2GiB; 0 for as usual",
+	)
+	f.StringSliceVar(
+		&kept, "keep-device", nil, "graphics devices that the farm may not use, by id; none for all to be used",
+	)
 	f.IntVar(&nice, "nice", 0, "how much others come first, 1 to 19; 0 as usual (10)")
-	f.StringVar(&staging, "staging", "", "disk that frames may take up until they are delivered, such as 20GiB; 0 for no limit")
+	f.StringVar(
+		&staging, "staging", "", "disk that frames may take up until they are delivered, such as 20GiB; 0 for no limit",
+	)
 	f.StringVar(&week, "hours", "", "duty hours, such as 'mon-fri 18:00-08:00; sat,sun 00:00-24:00', or always")
 	f.StringVar(&zone, "zone", "", "time zone of the hours, such as Europe/Dublin")
 	f.StringArrayVar(&except, "except", nil, "hours of one date, such as 2031-12-24=12:00-24:00, or 2031-12-24=never")
@@ -332,9 +341,13 @@ func (a *app) nodeSetCommand() *cobra.Command {
 			for _, e := range except {
 				date, windows, ok := strings.Cut(e, "=")
 				if !ok {
-					return usageError{fmt.Errorf("--except %q: write it like 2031-12-24=12:00-24:00 or 2031-12-24=never", e)}
+					return usageError{
+						fmt.Errorf("--except %q: write it like 2031-12-24=12:00-24:00 or 2031-12-24=never", e),
+					}
 				}
-				in.Hours.Exceptions = append(in.Hours.Exceptions, wire.HourException{Date: date, Windows: strings.TrimPrefix(windows, "never")})
+				in.Hours.Exceptions = append(
+					in.Hours.Exceptions, wire.HourException{Date: date, Windows: strings.TrimPrefix(windows, "never")},
+				)
 			}
 		case zone != "" || len(except) > 0:
 			return usageError{fmt.Errorf("--zone and --except belong to --hours")}
@@ -361,7 +374,9 @@ func (a *app) nodeRenameCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := cl.Do(ctx, http.MethodPut, fmt.Sprintf("/api/v1/nodes/%d/name", n.ID), wire.NewName{Name: args[1]}, &n); err != nil {
+			if err := cl.Do(
+				ctx, http.MethodPut, fmt.Sprintf("/api/v1/nodes/%d/name", n.ID), wire.NewName{Name: args[1]}, &n,
+			); err != nil {
 				return err
 			}
 			fmt.Fprintf(a.out, "%s is now called %s\n", args[0], n.Name)
@@ -402,12 +417,16 @@ func (a *app) showNode(ctx context.Context, cl *client.Client, id int64) error {
 		devices = append(devices, strings.TrimSpace(d.Model+" "+size(d.Memory)))
 	}
 	s := n.Settings
-	a.facts("why", n.Why, "kind", n.Kind, "reach", n.Reach+" since "+moment(n.Since, now), "duty", n.Duty, "health", n.Health,
-		"system", n.System, "cores", share(fmt.Sprint(n.Cores), s.Caps.Cores > 0, fmt.Sprint(s.Caps.Cores)),
-		"memory", share(size(n.Memory), s.Caps.MemoryBytes > 0, size(s.Caps.MemoryBytes)),
-		"graphics", strings.Join(devices, ", "), "disk free", share(size(n.Disk), s.Caps.StagingBytes > 0, size(s.Caps.StagingBytes)),
-		"beside", beside(s.Caps), "speed", fmt.Sprintf("%.2f", n.Speed), "rates", rates(n), "account", accountText(n.Means), "renderers", strings.Join(renderers, ", "), "version", n.Version,
-		"pools", strings.Join(s.Pools, ", "), "permits", strings.Join(s.Permits, ", "), "hours", hoursText(n, now), "traits", strings.Join(traits, "  "))
+	a.facts(
+		"why", n.Why, "kind", n.Kind, "reach", n.Reach+" since "+moment(n.Since, now), "duty", n.Duty, "health",
+		n.Health, "system", n.System, "cores", share(fmt.Sprint(n.Cores), s.Caps.Cores > 0, fmt.Sprint(s.Caps.Cores)),
+		"memory", share(size(n.Memory), s.Caps.MemoryBytes > 0, size(s.Caps.MemoryBytes)), "graphics",
+		strings.Join(devices, ", "), "disk free",
+		share(size(n.Disk), s.Caps.StagingBytes > 0, size(s.Caps.StagingBytes)), "beside", beside(s.Caps), "speed",
+		fmt.Sprintf("%.2f", n.Speed), "rates", rates(n), "account", accountText(n.Means), "renderers",
+		strings.Join(renderers, ", "), "version", n.Version, "pools", strings.Join(s.Pools, ", "), "permits",
+		strings.Join(s.Permits, ", "), "hours", hoursText(n, now), "traits", strings.Join(traits, "  "),
+	)
 	a.printWorks(n.Works)
 	for _, x := range n.Findings {
 		fmt.Fprintf(a.out, "\n  ! %s %s\n", x.Sentence, x.Remedy)
@@ -449,7 +468,9 @@ func hoursText(n wire.Node, now time.Time) string {
 		text += "; " + e.Date + " " + windows
 	}
 	if n.HoursChange != nil {
-		text += map[bool]string{true: "; on duty until ", false: "; off duty until "}[n.OnHours] + moment(*n.HoursChange, now)
+		text += map[bool]string{true: "; on duty until ", false: "; off duty until "}[n.OnHours] + moment(
+			*n.HoursChange, now,
+		)
 	}
 	return text
 }
@@ -468,7 +489,9 @@ func (a *app) poolCommand() *cobra.Command {
 				return a.printJSON(pools)
 			}
 			if len(pools) == 0 {
-				fmt.Fprintln(a.out, "There is no pool yet; every node is open to all. Make one with: vexillum pool set NAME")
+				fmt.Fprintln(
+					a.out, "There is no pool yet; every node is open to all. Make one with: vexillum pool set NAME",
+				)
 				return nil
 			}
 			t := newTable(a.out, "POOL", "OPEN TO", ">NODES", "MEMBERS")
@@ -486,7 +509,9 @@ func (a *app) poolCommand() *cobra.Command {
 			if projects == nil {
 				projects = []string{}
 			}
-			if err := cl.Do(ctx, http.MethodPut, "/api/v1/pools/"+url.PathEscape(args[0]), wire.NewPool{Projects: projects}, &p); err != nil {
+			if err := cl.Do(
+				ctx, http.MethodPut, "/api/v1/pools/"+url.PathEscape(args[0]), wire.NewPool{Projects: projects}, &p,
+			); err != nil {
 				return err
 			}
 			fmt.Fprintf(a.out, "the pool %s is open to %s; it has %d nodes\n", p.Name, openTo(p), len(p.Nodes))
@@ -495,7 +520,8 @@ func (a *app) poolCommand() *cobra.Command {
 	}
 	set.Flags().StringSliceVar(&projects, "projects", nil, "only these projects may use it (default: all)")
 	c.AddCommand(list, set, drop(
-		a, "pool", "/api/v1/pools", "Do away with a pool that has no members", "", func(p wire.Pool) string { return p.Name },
+		a, "pool", "/api/v1/pools", "Do away with a pool that has no members", "",
+		func(p wire.Pool) string { return p.Name },
 	))
 	c.AddCommand(a.stayCommands("pool")...)
 	return c
@@ -540,7 +566,10 @@ func (a *app) printWorks(works []wire.Work) {
 		if w.Share.MemoryBytes > 0 {
 			memory += " of " + size(w.Share.MemoryBytes)
 		}
-		t.add(fmt.Sprint(w.Lease), w.RunName, frame, state(w.Phase), w.Share.Cores, memory, strings.Join(w.Share.Devices, " "))
+		t.add(
+			fmt.Sprint(w.Lease), w.RunName, frame, state(w.Phase), w.Share.Cores, memory,
+			strings.Join(w.Share.Devices, " "),
+		)
 	}
 	t.print()
 }

@@ -11,7 +11,11 @@ import (
 // ribbonGlyphs draw frames in a row, the worst state first: in a bin of
 // several frames it wins.
 var ribbonGlyphs = []struct{ word, glyph string }{
-	{"parked", "▣"}, {"failed", "✕"}, {"rendering", "▄"}, {"verifying", "▅"}, {"delivering", "▆"}, {"to do", "·"}, {"dealt", "·"}, {"done", "█"},
+	{
+		"parked", "▣",
+	},
+	{"failed", "✕"}, {"rendering", "▄"}, {"verifying", "▅"}, {"delivering", "▆"}, {"to do", "·"}, {"dealt", "·"},
+	{"done", "█"},
 }
 
 // ribbon draws the frames of a run in at most so many columns.

@@ -47,12 +47,15 @@ func (a *app) nodeTestCommand() *cobra.Command {
 	})
 	c.Flags().StringVarP(&sel.where, "where", "w", "", "the nodes that this expression over traits picks")
 	c.Flags().StringVar(&sel.pool, "pool", "", "the members of this pool")
-	c.Flags().DurationVar(&patience, "wait", 10*time.Minute, "how long to wait for the results; the test goes on after that")
+	c.Flags().
+		DurationVar(&patience, "wait", 10*time.Minute, "how long to wait for the results; the test goes on after that")
 	return c
 }
 
 // awaitTests waits until all tests have ended, and tells what each waits for.
-func (a *app) awaitTests(ctx context.Context, cl *client.Client, tests []wire.NodeTest, patience time.Duration) ([]wire.NodeTest, error) {
+func (a *app) awaitTests(
+	ctx context.Context, cl *client.Client, tests []wire.NodeTest, patience time.Duration,
+) ([]wire.NodeTest, error) {
 	ended := func(t wire.NodeTest) bool { return t.State == "passed" || t.State == "failed" }
 	told := map[int64]string{}
 	for deadline := time.Now().Add(patience); slices.ContainsFunc(tests, func(t wire.NodeTest) bool { return !ended(t) }) && time.Now().Before(deadline); {
@@ -93,7 +96,9 @@ func (a *app) printTests(tests []wire.NodeTest) {
 		}
 		return fmt.Sprintf("%.2f s", v)
 	}
-	t := newTable(a.out, "NODE", "RENDERER", "RESULT", ">STARTING", ">RENDERING", ">CHECKING", ">DELIVERING", ">SPEED", "")
+	t := newTable(
+		a.out, "NODE", "RENDERER", "RESULT", ">STARTING", ">RENDERING", ">CHECKING", ">DELIVERING", ">SPEED", "",
+	)
 	for _, x := range tests {
 		t.add(
 			x.Name, x.Recipe, state(x.State), seconds(x.StartupSeconds), seconds(x.RenderSeconds),

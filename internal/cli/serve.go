@@ -50,7 +50,10 @@ func (a *app) serveCommand() *cobra.Command {
 	f.StringVar(&o.passwordFile, "admin-password-file", "", "file with the password of the first administrator")
 	f.StringVar(&o.name, "name", "", "name of this service among those on one database (default: host and port)")
 	f.StringVar(&o.advertise, "advertise", "", "address where other services reach this one (default: from --listen)")
-	f.StringVar(&o.logs, "logs-limit", "8GiB", "how much of the database the logs of the last two weeks may take up; beyond that the oldest days go")
+	f.StringVar(
+		&o.logs, "logs-limit", "8GiB",
+		"how much of the database the logs of the last two weeks may take up; beyond that the oldest days go",
+	)
 	f.StringVar(&o.cert, "tls-cert", "", "certificate chain for TLS (PEM)")
 	f.StringVar(&o.key, "tls-key", "", "private key for TLS (PEM)")
 	f.BoolVar(&o.fast, "no-durability", false, "for tests alone: let the own database skip flushing")
@@ -85,7 +88,9 @@ func (a *app) serve(ctx context.Context, o serveOptions) (err error) {
 		if err != nil {
 			return err
 		}
-		keeper := keepDatabase(ctx, db, localpg.Options{Dir: filepath.Join(o.data, "database"), Port: db.Port(), Log: log, Fast: o.fast})
+		keeper := keepDatabase(
+			ctx, db, localpg.Options{Dir: filepath.Join(o.data, "database"), Port: db.Port(), Log: log, Fast: o.fast},
+		)
 		defer func() { err = errors.Join(err, keeper()) }()
 		url = db.URL()
 	}
@@ -96,11 +101,14 @@ func (a *app) serve(ctx context.Context, o serveOptions) (err error) {
 	defer st.Close()
 	name, address := o.who(listener.Addr())
 	svc := service.New(service.Options{
-		Store: st, Recipes: book, Log: log, Name: name, Address: address, Version: Version, Socket: socketName(listener.Addr()),
-		Now: func() time.Time { return time.Now().Add(o.clockOffset) }, Alone: o.database == "", MostLogs: mostLogs, Folder: o.data,
+		Store: st, Recipes: book, Log: log, Name: name, Address: address, Version: Version,
+		Socket: socketName(listener.Addr()), Now: func() time.Time { return time.Now().Add(o.clockOffset) },
+		Alone: o.database == "", MostLogs: mostLogs, Folder: o.data,
 		FirstAdmin: func() (string, string, error) { return a.firstAdmin(o.passwordFile) },
 	})
-	server, err := api.New(api.Options{Service: svc, Console: web.Files(), Log: log, Name: name, Version: Version, Secure: o.cert != ""})
+	server, err := api.New(
+		api.Options{Service: svc, Console: web.Files(), Log: log, Name: name, Version: Version, Secure: o.cert != ""},
+	)
 	if err != nil {
 		return err
 	}
@@ -140,7 +148,10 @@ func socketName(listening net.Addr) string {
 }
 
 // listen serves until the context ends or the service gives up.
-func (a *app) listen(ctx context.Context, listener net.Listener, handler http.Handler, svc *service.Service, o serveOptions, log *slog.Logger) error {
+func (a *app) listen(
+	ctx context.Context, listener net.Listener, handler http.Handler, svc *service.Service, o serveOptions,
+	log *slog.Logger,
+) error {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	h := &http.Server{
@@ -161,8 +172,11 @@ func (a *app) listen(ctx context.Context, listener net.Listener, handler http.Ha
 	floorCtx, stopFloor := context.WithCancel(context.Background())
 	defer stopFloor()
 	go func() { ran <- svc.Run(floorCtx) }()
-	if host, _, err := net.SplitHostPort(listener.Addr().String()); err == nil && o.cert == "" && !net.ParseIP(host).IsLoopback() {
-		log.Warn("other machines can reach this port and tokens cross the network in the clear; give --tls-cert and --tls-key where you do not trust it")
+	if host, _, err := net.SplitHostPort(listener.Addr().String()); err == nil && o.cert == "" &&
+		!net.ParseIP(host).IsLoopback() {
+		log.Warn(
+			"other machines can reach this port and tokens cross the network in the clear; give --tls-cert and --tls-key where you do not trust it",
+		)
 	}
 	log.Info("listening", "address", "http://"+listener.Addr().String(), "version", Version)
 	var err error

@@ -97,7 +97,11 @@ func (a *app) keyCommand() *cobra.Command {
 			if a.json {
 				return a.printJSON(key)
 			}
-			fmt.Fprintf(a.out, "Paste this on the machine (%d uses, good until %s; the key is shown only now):\n\n  vexillum join %s --key %s\n", key.UsesLeft, moment(key.ExpiresAt, time.Now()), strings.ReplaceAll(cl.Addresses(), ",", " "), key.Key)
+			fmt.Fprintf(
+				a.out,
+				"Paste this on the machine (%d uses, good until %s; the key is shown only now):\n\n  vexillum join %s --key %s\n",
+				key.UsesLeft, moment(key.ExpiresAt, time.Now()), strings.ReplaceAll(cl.Addresses(), ",", " "), key.Key,
+			)
 			return nil
 		}),
 	})
@@ -107,20 +111,30 @@ func (a *app) keyCommand() *cobra.Command {
 	newKey.Flags().StringSliceVar(&in.Pools, "pool", nil, "pool that the machines join")
 	newKey.Flags().StringSliceVar(&in.Returns, "return", nil, "node that was shut out and may come back under its name")
 	revoke := &cobra.Command{
-		Use: "revoke KEY", Short: "Shut out a key; nodes that it let in stay", Args: exactly(1, "the id of a key, as vexillum key list shows it"),
+		Use: "revoke KEY", Short: "Shut out a key; nodes that it let in stay",
+		Args: exactly(1, "the id of a key, as vexillum key list shows it"),
 		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
 			return cl.Do(ctx, http.MethodDelete, "/api/v1/keys/"+url.PathEscape(args[0]), nil, nil)
 		}),
 	}
-	parent.AddCommand(newKey, revoke, list(a, "list", "List the keys", "/api/v1/keys", []string{"KEY", "LABEL", "MADE BY", zoned("EXPIRES"), ">USES LEFT", "POOLS"}, func(k wire.Key) []string {
-		left := fmt.Sprint(k.UsesLeft)
-		if k.Revoked {
-			left = "revoked"
-		} else if !k.ExpiresAt.After(time.Now()) {
-			left = "expired"
-		}
-		return []string{k.ID, k.Label, k.CreatedBy, clock(k.ExpiresAt, time.Now()), left, strings.Join(k.Pools, " ")}
-	}))
+	parent.AddCommand(
+		newKey, revoke,
+		list(
+			a, "list", "List the keys", "/api/v1/keys",
+			[]string{"KEY", "LABEL", "MADE BY", zoned("EXPIRES"), ">USES LEFT", "POOLS"},
+			func(k wire.Key) []string {
+				left := fmt.Sprint(k.UsesLeft)
+				if k.Revoked {
+					left = "revoked"
+				} else if !k.ExpiresAt.After(time.Now()) {
+					left = "expired"
+				}
+				return []string{
+					k.ID, k.Label, k.CreatedBy, clock(k.ExpiresAt, time.Now()), left, strings.Join(k.Pools, " "),
+				}
+			},
+		),
+	)
 	return parent
 }
 
@@ -130,7 +144,8 @@ func (a *app) projectCommand() *cobra.Command {
 	var title string
 	var weight float64
 	set := &cobra.Command{
-		Use: "set NAME", Short: "Make or change a project; what is not named stays", Args: exactly(1, "the project's short name"),
+		Use: "set NAME", Short: "Make or change a project; what is not named stays",
+		Args: exactly(1, "the project's short name"),
 	}
 	set.RunE = func(c *cobra.Command, args []string) error {
 		if c.Flags().Changed("title") {
@@ -154,7 +169,8 @@ func (a *app) projectCommand() *cobra.Command {
 	set.Flags().StringVar(&in.Frames, "frames", "", "place where frames go (needed for a new project)")
 	set.Flags().Float64Var(&weight, "weight", 1, "its weight against other projects: its share of the farm")
 	parent.AddCommand(set, drop(
-		a, "project", "/api/v1/projects", "Do away with a project that has no runs on record", ", and with it the launch settings for it",
+		a, "project", "/api/v1/projects", "Do away with a project that has no runs on record",
+		", and with it the launch settings for it",
 		func(p wire.Project) string { return p.Name },
 	), list(a, "list", "List the projects", "/api/v1/projects", []string{"PROJECT", "TITLE", ">WEIGHT", "SCENES", "FRAMES"}, func(p wire.Project) []string {
 		return []string{p.Name, p.Title, fmt.Sprint(p.Weight), p.Scenes, p.Frames}
@@ -188,7 +204,8 @@ func (a *app) placeCommand() *cobra.Command {
 		return nil
 	}
 	mark := &cobra.Command{
-		Use: "mark NAME", Short: "Say that the folder of a place is the right one", Args: exactly(1, "the place's name"),
+		Use: "mark NAME", Short: "Say that the folder of a place is the right one",
+		Args: exactly(1, "the place's name"),
 		Long: "Puts the farm's mark into the folder of a place, on the machine of the service. Frames go only into a folder with the mark:\n" +
 			"one without it may be the empty mount point of a storage that is away. Check first that it is mounted.",
 		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
@@ -207,7 +224,8 @@ func (a *app) placeCommand() *cobra.Command {
 		set.Flags().StringVar(path, os, "", "its path on "+os+"; empty: it has none there")
 	}
 	parent.AddCommand(set, mark, drop(
-		a, "place", "/api/v1/places", "Do away with a place that no project uses; its folder stays as it is", "; its folder stays as it is",
+		a, "place", "/api/v1/places", "Do away with a place that no project uses; its folder stays as it is",
+		"; its folder stays as it is",
 		func(p wire.Place) string { return p.Name },
 	), list(a, "list", "List the places", "/api/v1/places", []string{
 		"PLACE", "HERE", "LINUX", "DARWIN", "WINDOWS", "LOADS",
@@ -234,7 +252,8 @@ func (a *app) personCommand() *cobra.Command {
 	parent := &cobra.Command{Use: "person", Short: "Set up and list people"}
 	var role, passwordFile string
 	set := &cobra.Command{
-		Use: "set NAME", Short: "Make or change a person; what is not named stays", Args: exactly(1, "the name to sign in with"),
+		Use: "set NAME", Short: "Make or change a person; what is not named stays",
+		Args: exactly(1, "the name to sign in with"),
 		RunE: func(c *cobra.Command, args []string) error {
 			in := wire.PersonChange{Role: role}
 			if passwordFile != "" {
@@ -255,7 +274,8 @@ func (a *app) personCommand() *cobra.Command {
 		},
 	}
 	set.Flags().StringVar(&role, "role", "", "viewer, artist, wrangler or admin (default for a new person: artist)")
-	set.Flags().StringVar(&passwordFile, "password-file", "", "file with the password (default: a new person gets one that is made up)")
+	set.Flags().
+		StringVar(&passwordFile, "password-file", "", "file with the password (default: a new person gets one that is made up)")
 	parent.AddCommand(set, drop(
 		a, "person", "/api/v1/people", "Take a person off the farm; sessions and tokens end at once, runs stay",
 		": sessions and tokens have ended, runs stay", func(p wire.Person) string { return p.Name },

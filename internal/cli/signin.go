@@ -88,7 +88,8 @@ func signIn(ctx context.Context, c *client.Client, in wire.SignIn, path string) 
 func (a *app) passwordCommand() *cobra.Command {
 	var oldFile, newFile string
 	c := &cobra.Command{
-		Use: "password", Short: "Change your own password; other sessions and tokens of yours end", Args: exactly(0, "no arguments"),
+		Use: "password", Short: "Change your own password; other sessions and tokens of yours end",
+		Args: exactly(0, "no arguments"),
 		RunE: a.asking(func(ctx context.Context, cl *client.Client, _ []string) error {
 			var in wire.NewPassword
 			var err error
@@ -115,7 +116,9 @@ func (a *app) tokenCommand() *cobra.Command {
 	parent := &cobra.Command{Use: "token", Short: "List and revoke tokens and sessions"}
 	var all bool
 	tokens := a.jsonFlag(&cobra.Command{
-		Use: "list", Short: "List what is signed in as you: tokens of command lines and pipelines, and sessions of browsers", Args: exactly(0, "no arguments"),
+		Use:   "list",
+		Short: "List what is signed in as you: tokens of command lines and pipelines, and sessions of browsers",
+		Args:  exactly(0, "no arguments"),
 		RunE: a.asking(func(ctx context.Context, cl *client.Client, _ []string) error {
 			tokens, err := get[[]wire.Token](ctx, cl, fmt.Sprintf("/api/v1/tokens?all=%t", all))
 			if err != nil {

@@ -28,12 +28,18 @@ func (a *app) stayCommands(kind string) []*cobra.Command {
 	}
 	name := exactly(1, "the name of a "+kind)
 	hold, release := wire.Stay{Held: true}, wire.Stay{}
-	h := &cobra.Command{Use: "hold NAME", Short: "Begin nothing new with a " + kind + "; frames in flight finish", Args: name, RunE: set(&hold)}
+	h := &cobra.Command{
+		Use: "hold NAME", Short: "Begin nothing new with a " + kind + "; frames in flight finish", Args: name,
+		RunE: set(&hold),
+	}
 	h.Flags().StringVar(&hold.Reason, "reason", "", "why, for those who look")
 	h.Flags().BoolVar(&hold.DryRun, "dry-run", false, "only say what would happen")
 	every := 30 * time.Second
-	r := &cobra.Command{Use: "release NAME", Short: "Go on with a " + kind + " that was held: at once, or in steps", Args: name}
-	r.Flags().IntVar(&release.Step, "step", 0, "nodes that may begin at once, and again after each --every (default: all)")
+	r := &cobra.Command{
+		Use: "release NAME", Short: "Go on with a " + kind + " that was held: at once, or in steps", Args: name,
+	}
+	r.Flags().
+		IntVar(&release.Step, "step", 0, "nodes that may begin at once, and again after each --every (default: all)")
 	r.Flags().DurationVar(&every, "every", every, "time between steps")
 	r.Flags().BoolVar(&release.DryRun, "dry-run", false, "only say what would happen")
 	act := set(&release)

@@ -25,10 +25,18 @@ var steering = map[string]struct {
 	fits  func(wire.Run) bool
 	done  string
 }{
-	"hold":    {"Give runs no more nodes; frames in flight finish", func(r wire.Run) bool { return r.EndedAt == nil && r.State != "held" }, "held"},
+	"hold": {
+		"Give runs no more nodes; frames in flight finish",
+		func(r wire.Run) bool { return r.EndedAt == nil && r.State != "held" }, "held",
+	},
 	"release": {"Let held runs go on", func(r wire.Run) bool { return r.State == "held" }, "released"},
-	"cancel":  {"End runs and all their renderers at once", func(r wire.Run) bool { return r.EndedAt == nil }, "cancelled"},
-	"retry":   {"Try the parked frames of runs again", func(r wire.Run) bool { return r.ParkedCount > 0 && r.State != "cancelled" }, "tried again"},
+	"cancel": {
+		"End runs and all their renderers at once", func(r wire.Run) bool { return r.EndedAt == nil }, "cancelled",
+	},
+	"retry": {
+		"Try the parked frames of runs again",
+		func(r wire.Run) bool { return r.ParkedCount > 0 && r.State != "cancelled" }, "tried again",
+	},
 }
 
 // steered says how runs are steered.

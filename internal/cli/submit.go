@@ -133,19 +133,35 @@ func (a *app) submitCommand() *cobra.Command {
 	f.StringVar(&dimensions, "size", "1920x1080", "size of the pictures in pixels")
 	f.StringVar(&in.Output, "output", "", "folder in the project's frame place (default: the job's name)")
 	f.StringArrayVar(&sets, "set", nil, "a setting of the recipe, as name=value")
-	f.StringSliceVar(&in.Passes, "passes", nil, "passes that the renderer writes beside the picture, such as depth,matte")
-	f.StringVar(&in.Needs, "needs", "", "what a node must be: an expression over traits, such as 'gpu && memory>=64GiB'")
+	f.StringSliceVar(
+		&in.Passes, "passes", nil, "passes that the renderer writes beside the picture, such as depth,matte",
+	)
+	f.StringVar(
+		&in.Needs, "needs", "", "what a node must be: an expression over traits, such as 'gpu && memory>=64GiB'",
+	)
 	f.StringVar(&in.Priority, "priority", "normal", "urgent (wranglers only), high, normal, low or filler")
-	f.StringVar(&in.Ceiling, "ceiling", "", "the most nodes at once: a number, or a percentage of those that could take it, such as 50%")
-	f.IntVar(&takes.Cores, "cores", 0, "cores that a lease takes of a node; others may run beside it (default: as the recipe says, or the whole node)")
+	f.StringVar(
+		&in.Ceiling, "ceiling", "",
+		"the most nodes at once: a number, or a percentage of those that could take it, such as 50%",
+	)
+	f.IntVar(
+		&takes.Cores, "cores", 0,
+		"cores that a lease takes of a node; others may run beside it (default: as the recipe says, or the whole node)",
+	)
 	f.StringVar(&memory, "memory", "", "memory that a lease takes of a node, such as 4GiB")
 	f.IntVar(&takes.Devices, "devices", 0, "graphics devices that a lease takes of a node")
 	f.IntVar(&in.Tries, "tries", 3, "attempts a frame before it is parked")
 	f.IntVar(&in.Chunk, "chunk", 0, "frames handed out together (default: the dealer chooses)")
 	f.StringVar(&due, "due", "", "when it must be ready: 18:00, 'fri 18:00', '2031-03-04 18:00' or +3h")
-	f.StringVar(&in.Sequence, "order", "", "of frames: forward, reverse, or scouts (a few spread over the range first); default: the dealer chooses")
+	f.StringVar(
+		&in.Sequence, "order", "",
+		"of frames: forward, reverse, or scouts (a few spread over the range first); default: the dealer chooses",
+	)
 	f.BoolVar(&in.Wait, "wait", false, "with --order scouts: the rest waits until somebody releases the run")
-	f.StringVar(&startOn, "start-on", "", "nodes that begin until the first frame is verified, or all (default: 3 for a new scene)")
+	f.StringVar(
+		&startOn, "start-on", "",
+		"nodes that begin until the first frame is verified, or all (default: 3 for a new scene)",
+	)
 	f.DurationVar(
 		&stall, "stall", 0,
 		"how long a renderer may give no sign of life, such as 30m (default: as the recipe says, or as its frames are expected to take)",
@@ -157,7 +173,8 @@ func (a *app) submitCommand() *cobra.Command {
 	_ = c.MarkFlagRequired("project")
 	_ = c.MarkFlagRequired("frames")
 	a.completeFlags(c, map[string]lister{
-		"project": projectList, "recipe": recipeList, "kind": words("proof", "final", "correction"), "order": words("forward", "reverse", "scouts"),
+		"project": projectList, "recipe": recipeList, "kind": words("proof", "final", "correction"),
+		"order":    words("forward", "reverse", "scouts"),
 		"priority": words("urgent", "high", "normal", "low", "filler"),
 	})
 	return c

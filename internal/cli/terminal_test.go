@@ -26,7 +26,8 @@ func TestNothingIsCutInAPipe(t *testing.T) {
 	tb := newTable(screen{to: &out}, "RUN", "WHY")
 	tb.add("salt_010/final-1", long)
 	tb.print()
-	if lines := strings.Split(strings.TrimSpace(out.String()), "\n"); len(lines) != 2 || !strings.HasSuffix(lines[1], "the end") {
+	if lines := strings.Split(strings.TrimSpace(out.String()), "\n"); len(lines) != 2 ||
+		!strings.HasSuffix(lines[1], "the end") {
 		t.Errorf("a pipe gets %d lines:\n%s", len(lines), out.String())
 	}
 	a := app{out: screen{to: &out}}

@@ -40,7 +40,9 @@ const runNames = "RUN is a job (its newest run), a run such as salt_010/final-2,
 // refused.
 func findRun(ctx context.Context, c *client.Client, name string) (wire.Run, error) {
 	if strings.TrimSpace(name) == "" {
-		return wire.Run{}, usageError{errors.New("the name of the run is empty; give one like salt_010, salt_010/final-2 or '#45'")}
+		return wire.Run{}, usageError{
+			errors.New("the name of the run is empty; give one like salt_010, salt_010/final-2 or '#45'"),
+		}
 	}
 	runs, err := get[[]wire.Run](ctx, c, "/api/v1/runs?name="+url.QueryEscape(name))
 	if err != nil {
@@ -149,7 +151,9 @@ func historyOf(ctx context.Context, cl *client.Client, run int64, most int) ([]w
 	before := int64(0)
 	for len(out) < most {
 		ask := min(pageOfHistory, most-len(out))
-		lines, err := get[[]wire.HistoryLine](ctx, cl, fmt.Sprintf("/api/v1/runs/%d/history?limit=%d&before=%d", run, ask, before))
+		lines, err := get[[]wire.HistoryLine](
+			ctx, cl, fmt.Sprintf("/api/v1/runs/%d/history?limit=%d&before=%d", run, ask, before),
+		)
 		if err != nil {
 			return nil, err
 		}
@@ -226,9 +230,14 @@ func (a *app) showRun(r wire.Run, log []wire.HistoryLine) error {
 	if !r.Forecast.Known {
 		finishing += " (" + r.Forecast.Why + ")"
 	}
-	a.facts("number", fmt.Sprintf("#%d", r.ID), "why", r.Why, "project", r.Project, "owner", r.Owner, "scene", r.Scene, "recipe", r.Recipe, "passes", strings.Join(r.Passes, ", "), "needs", r.Needs, "priority", unless(r.Priority, "normal"), "ceiling", r.Ceiling, "order", r.Sequence, "scouts", r.Scouts, "takes", takesText(r), "launch with", launchText(r.LaunchSettings),
-		"size", fmt.Sprintf("%d×%d", r.Width, r.Height), "frames", fmt.Sprintf("%s (%d)", r.Frames, r.FrameCount), "shot", r.Shot, "output", r.Output,
-		zoned("finish"), finishing, zoned("due"), dueText(r, now), "took", took, "nodes", strings.Join(r.Nodes, ", "))
+	a.facts(
+		"number", fmt.Sprintf("#%d", r.ID), "why", r.Why, "project", r.Project, "owner", r.Owner, "scene", r.Scene,
+		"recipe", r.Recipe, "passes", strings.Join(r.Passes, ", "), "needs", r.Needs, "priority",
+		unless(r.Priority, "normal"), "ceiling", r.Ceiling, "order", r.Sequence, "scouts", r.Scouts, "takes",
+		takesText(r), "launch with", launchText(r.LaunchSettings), "size", fmt.Sprintf("%d×%d", r.Width, r.Height),
+		"frames", fmt.Sprintf("%s (%d)", r.Frames, r.FrameCount), "shot", r.Shot, "output", r.Output, zoned("finish"),
+		finishing, zoned("due"), dueText(r, now), "took", took, "nodes", strings.Join(r.Nodes, ", "),
+	)
 	fmt.Fprintf(a.out, "\n  %s\n\n", ribbon(r, 72, colours(a.out)))
 	for _, s := range []struct{ word, set string }{
 		{"done", r.Sets.Done}, {"delivering", r.Sets.Delivering}, {"verifying", r.Sets.Verifying}, {"rendering", r.Sets.Rendering},
@@ -326,7 +335,8 @@ func (a *app) lines() func(wire.Run, string) {
 	last := ""
 	return func(r wire.Run, _ string) {
 		data, err := json.Marshal(map[string]any{
-			"run": r.ID, "name": r.Name, "state": r.State, "done": r.DoneCount, "frames": r.FrameCount, "parked": r.ParkedCount, "why": r.Why, "ended_at": r.EndedAt,
+			"run": r.ID, "name": r.Name, "state": r.State, "done": r.DoneCount,
+			"frames": r.FrameCount, "parked": r.ParkedCount, "why": r.Why, "ended_at": r.EndedAt,
 		})
 		if line := string(data); err == nil && line != last {
 			last = line
@@ -341,7 +351,10 @@ func (a *app) progress(run wire.Run) (show func(wire.Run, string), done func()) 
 	if !colours(a.out) {
 		last := ""
 		return func(r wire.Run, note string) {
-			line := fmt.Sprintf("%s  %s  %d of %d  %s %s", r.Name, r.State, r.DoneCount, r.FrameCount, zoned("finish"), finish(r.Forecast, time.Now()))
+			line := fmt.Sprintf(
+				"%s  %s  %d of %d  %s %s", r.Name, r.State, r.DoneCount, r.FrameCount, zoned("finish"),
+				finish(r.Forecast, time.Now()),
+			)
 			if note != "" {
 				line = note
 			}

@@ -83,21 +83,44 @@ func (e *UnreachableError) Error() string {
 	var plain tls.RecordHeaderError
 	switch {
 	case errors.As(e.Err, &unknown):
-		return fmt.Sprintf("the service %s was not reached: its certificate is signed by nobody this machine trusts; install the studio's certificate authority on this machine", e.Address)
+		return fmt.Sprintf(
+			"the service %s was not reached: its certificate is signed by nobody this machine trusts; install the studio's certificate authority on this machine",
+			e.Address,
+		)
 	case errors.As(e.Err, &host):
-		return fmt.Sprintf("the service %s was not reached: its certificate is for %s; use that name", e.Address, strings.Join(host.Certificate.DNSNames, ", "))
+		return fmt.Sprintf(
+			"the service %s was not reached: its certificate is for %s; use that name", e.Address,
+			strings.Join(host.Certificate.DNSNames, ", "),
+		)
 	case errors.As(e.Err, &invalid):
-		return fmt.Sprintf("the service %s was not reached: its certificate is not valid (%v); renew it, and check this machine's clock", e.Address, invalid)
+		return fmt.Sprintf(
+			"the service %s was not reached: its certificate is not valid (%v); renew it, and check this machine's clock",
+			e.Address, invalid,
+		)
 	case errors.As(e.Err, &plain), strings.Contains(e.Err.Error(), "server gave HTTP response to HTTPS client"):
-		return fmt.Sprintf("the service %s was not reached: it does not speak TLS; write http:// instead of https://", e.Address)
+		return fmt.Sprintf(
+			"the service %s was not reached: it does not speak TLS; write http:// instead of https://",
+			e.Address,
+		)
 	case strings.Contains(e.Err.Error(), "no route to host"), strings.Contains(e.Err.Error(), "network is unreachable"):
-		return fmt.Sprintf("the service %s was not reached: there is no route to it from this network; check that this machine is in the right network segment", e.Address)
+		return fmt.Sprintf(
+			"the service %s was not reached: there is no route to it from this network; check that this machine is in the right network segment",
+			e.Address,
+		)
 	case errors.As(e.Err, &dns):
-		return fmt.Sprintf("the service %s was not reached: the name %s is not known; check the address", e.Address, dns.Name)
+		return fmt.Sprintf(
+			"the service %s was not reached: the name %s is not known; check the address", e.Address, dns.Name,
+		)
 	case strings.Contains(e.Err.Error(), "connection refused"):
-		return fmt.Sprintf("the service %s was not reached: nothing listens there; start it with vexillum serve, or check the port", e.Address)
+		return fmt.Sprintf(
+			"the service %s was not reached: nothing listens there; start it with vexillum serve, or check the port",
+			e.Address,
+		)
 	case errors.As(e.Err, &timeout) && timeout.Timeout():
-		return fmt.Sprintf("the service %s was not reached: nobody answered; the machine sleeps or is off, a firewall drops what is sent, or it is in another network segment", e.Address)
+		return fmt.Sprintf(
+			"the service %s was not reached: nobody answered; the machine sleeps or is off, a firewall drops what is sent, or it is in another network segment",
+			e.Address,
+		)
 	}
 	return fmt.Sprintf("the service %s was not reached: %v", e.Address, e.Err)
 }
@@ -119,7 +142,10 @@ func New(addresses, token string) (*Client, error) {
 		}
 		u, err := url.Parse(address)
 		if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
-			return nil, fmt.Errorf("%q is not the address of a service; give one like http://farm.example:7420", address)
+			return nil, fmt.Errorf(
+				"%q is not the address of a service; give one like http://farm.example:7420",
+				address,
+			)
 		}
 		u.Path = strings.TrimRight(u.Path, "/")
 		bases = append(bases, u)
@@ -181,7 +207,9 @@ func (c *Client) request(ctx context.Context, method, path, kind string, data []
 	}
 }
 
-func (c *Client) requestAt(ctx, left context.Context, base *url.URL, method, path, kind string, data []byte) (*http.Response, error) {
+func (c *Client) requestAt(
+	ctx, left context.Context, base *url.URL, method, path, kind string, data []byte,
+) (*http.Response, error) {
 	var body io.Reader
 	if data != nil {
 		body = bytes.NewReader(data)
@@ -216,7 +244,8 @@ func (c *Client) requestAt(ctx, left context.Context, base *url.URL, method, pat
 		defer resp.Body.Close()
 		var p wire.Problem
 		data, _ := io.ReadAll(io.LimitReader(resp.Body, 1<<20))
-		if !strings.HasPrefix(resp.Header.Get("Content-Type"), "application/problem+json") || json.Unmarshal(data, &p) != nil {
+		if !strings.HasPrefix(resp.Header.Get("Content-Type"), "application/problem+json") ||
+			json.Unmarshal(data, &p) != nil {
 			return nil, fmt.Errorf("%s answered %s: %w", base, resp.Status, ErrNotVexillum)
 		}
 		return nil, &p
@@ -331,7 +360,9 @@ func (c *Client) Changes(ctx context.Context, after int64, use func(wire.Change)
 // Said hands every line that a node says from now on to use, in the way of
 // Changes. What is said while the line is lost is not told. query, such as
 // lease=7, says which lines are wanted.
-func (c *Client) Said(ctx context.Context, node int64, query string, use func([]wire.LogLine) error, lost func(error)) error {
+func (c *Client) Said(
+	ctx context.Context, node int64, query string, use func([]wire.LogLine) error, lost func(error),
+) error {
 	path := func() string { return fmt.Sprintf("/api/v1/nodes/%d/log/live?%s", node, query) }
 	return follow(ctx, c, path, use, lost)
 }

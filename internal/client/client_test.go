@@ -85,7 +85,9 @@ func TestChangesComeBackAfterACutLine(t *testing.T) {
 	cl := serving(t, func(w http.ResponseWriter, r *http.Request) {
 		asked = append(asked, r.URL.RawQuery)
 		w.Header().Set("Content-Type", "text/event-stream")
-		fmt.Fprintf(w, "retry: 1000\n\nevent: change\nid: %d\ndata: {\"seq\": %d}\n\n: quiet\n\n", 10*len(asked), 10*len(asked))
+		fmt.Fprintf(
+			w, "retry: 1000\n\nevent: change\nid: %d\ndata: {\"seq\": %d}\n\n: quiet\n\n", 10*len(asked), 10*len(asked),
+		)
 	})
 	done := errors.New("enough")
 	lost := 0

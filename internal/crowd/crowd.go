@@ -108,9 +108,15 @@ func (c *Crowd) join(ctx context.Context, i int) (*member, error) {
 		return nil, err
 	}
 	m := &member{c: c, speed: 0.5 + float64(i%8)/4}
-	facts := wire.Facts{OS: "linux", System: "made up", Cores: 8, Memory: 32 << 30, Speed: m.speed, Version: "0.1.0", Renderers: []wire.Renderer{{Recipe: "practice", Version: "1.0"}}}
+	facts := wire.Facts{
+		OS: "linux", System: "made up", Cores: 8, Memory: 32 << 30, Speed: m.speed,
+		Version: "0.1.0", Renderers: []wire.Renderer{{Recipe: "practice", Version: "1.0"}},
+	}
 	var enrolled wire.Enrolled
-	if err := cl.Do(ctx, http.MethodPost, "/node/v1/enrol", wire.Enrol{Key: c.o.Key, Name: fmt.Sprintf("crowd-%05d", i), Kind: "rack", Facts: facts}, &enrolled); err != nil {
+	if err := cl.Do(
+		ctx, http.MethodPost, "/node/v1/enrol",
+		wire.Enrol{Key: c.o.Key, Name: fmt.Sprintf("crowd-%05d", i), Kind: "rack", Facts: facts}, &enrolled,
+	); err != nil {
 		return nil, fmt.Errorf("enrolling node %d of the crowd: %w", i, err)
 	}
 	m.client = cl.WithToken(enrolled.Token)
@@ -137,7 +143,10 @@ func (c *Crowd) Run(ctx context.Context) {
 func (c *Crowd) Figures() Figures {
 	beats, beatP99 := c.beats.take()
 	_, askP99 := c.asks.take()
-	return Figures{Beats: beats, Leases: c.leases.Swap(0), Frames: c.frames.Swap(0), Failed: c.failed.Swap(0), BeatP99: beatP99, AskP99: askP99}
+	return Figures{
+		Beats: beats, Leases: c.leases.Swap(0), Frames: c.frames.Swap(0), Failed: c.failed.Swap(0),
+		BeatP99: beatP99, AskP99: askP99,
+	}
 }
 
 // call counts what goes wrong; the crowd does not mind.
@@ -162,7 +171,10 @@ func (m *member) beat(ctx context.Context) {
 	wait(ctx, time.Duration(rand.Int64N(int64(m.c.o.Beat)))) // not all at once
 	for ctx.Err() == nil {
 		now, free := time.Now(), int64(100<<30)
-		in := wire.Beat{Session: m.session, Leases: []wire.Progress{}, Processor: rand.Float64(), Memory: 0.3, Now: &now, DiskFree: &free, DiskTotal: 500 << 30}
+		in := wire.Beat{
+			Session: m.session, Leases: []wire.Progress{}, Processor: rand.Float64(), Memory: 0.3,
+			Now: &now, DiskFree: &free, DiskTotal: 500 << 30,
+		}
 		m.mu.Lock()
 		if m.doing != nil {
 			in.Leases = append(in.Leases, *m.doing)
@@ -171,8 +183,11 @@ func (m *member) beat(ctx context.Context) {
 		if time.Since(m.sampled) >= 5*time.Second {
 			m.sampled = now
 			r := rand.Float64
-			in.Sample = &wire.Sample{Processor: in.Processor, Groups: []float64{r(), r(), r(), r(), r(), r(), r(), r()}, Memory: r() * 30e9, DiskFree: 1e11 * r(), DiskRead: 1e8 * r(),
-				DiskWritten: 1e8 * r(), Received: 1e8 * r(), Sent: 1e8 * r(), Load: 16 * r(), Temperature: 40 + 30*r()}
+			in.Sample = &wire.Sample{
+				Processor: in.Processor, Groups: []float64{r(), r(), r(), r(), r(), r(), r(), r()},
+				Memory: r() * 30e9, DiskFree: 1e11 * r(), DiskRead: 1e8 * r(), DiskWritten: 1e8 * r(),
+				Received: 1e8 * r(), Sent: 1e8 * r(), Load: 16 * r(), Temperature: 40 + 30*r(),
+			}
 		}
 		begin := time.Now()
 		if m.call(ctx, "/node/v1/beat", 10*time.Second, in, nil) {
@@ -193,7 +208,10 @@ func (m *member) obey(ctx context.Context) {
 		var out wire.Ordered
 		if !m.call(ctx, "/node/v1/orders", 35*time.Second, in, &out) || len(out.Stop)+len(out.Trim) > 0 {
 			for _, q := range out.Trim { // it gives nothing back
-				m.call(ctx, "/node/v1/trimmed", 10*time.Second, wire.Trimmed{Session: m.session, ID: q.ID, Lease: q.Lease}, nil)
+				m.call(
+					ctx, "/node/v1/trimmed", 10*time.Second, wire.Trimmed{Session: m.session, ID: q.ID, Lease: q.Lease},
+					nil,
+				)
 			}
 			wait(ctx, time.Second)
 		}
@@ -205,7 +223,10 @@ func (m *member) work(ctx context.Context) {
 	for number := int64(1); ctx.Err() == nil; number++ {
 		var a wire.Answer
 		begin := time.Now()
-		if !m.call(ctx, "/node/v1/ask", 35*time.Second, wire.Ask{Session: m.session, Number: number, Seconds: 25, Ended: ended}, &a) {
+		if !m.call(
+			ctx, "/node/v1/ask", 35*time.Second,
+			wire.Ask{Session: m.session, Number: number, Seconds: 25, Ended: ended}, &a,
+		) {
 			number--
 			wait(ctx, time.Second)
 			continue
@@ -241,9 +262,16 @@ func (m *member) render(ctx context.Context, l *wire.Lease) {
 		m.mu.Unlock()
 		took := time.Duration(float64(m.c.o.Frame) / m.speed * (0.8 + 0.4*rand.Float64()))
 		wait(ctx, took)
-		item := wire.ReportItem{Outcome: wire.OutcomeGood, Lease: l.ID, Launch: 1, Frame: f, Hash: strings.Repeat("0", 64), Bytes: 1 << 20, RenderSeconds: took.Seconds()}
+		item := wire.ReportItem{
+			Outcome: wire.OutcomeGood, Lease: l.ID, Launch: 1, Frame: f,
+			Hash: strings.Repeat("0", 64), Bytes: 1 << 20, RenderSeconds: took.Seconds(),
+		}
 		var out wire.Reported
-		if ctx.Err() != nil || !m.call(ctx, "/node/v1/report", 10*time.Second, wire.Report{Session: m.session, Items: []wire.ReportItem{item}}, &out) {
+		if ctx.Err() != nil ||
+			!m.call(
+				ctx, "/node/v1/report", 10*time.Second, wire.Report{Session: m.session, Items: []wire.ReportItem{item}},
+				&out,
+			) {
 			break
 		}
 		if len(out.Verdicts) == 1 && out.Verdicts[0].Verdict == wire.VerdictDeliver {
@@ -251,7 +279,10 @@ func (m *member) render(ctx context.Context, l *wire.Lease) {
 				m.c.failed.Add(1)
 			}
 			item.Outcome = wire.OutcomeDelivered
-			m.call(ctx, "/node/v1/report", 10*time.Second, wire.Report{Session: m.session, Items: []wire.ReportItem{item}}, &out)
+			m.call(
+				ctx, "/node/v1/report", 10*time.Second, wire.Report{Session: m.session, Items: []wire.ReportItem{item}},
+				&out,
+			)
 			m.c.frames.Add(1)
 		}
 	}

@@ -92,7 +92,10 @@ func (f *Farm) start(ctx context.Context) error {
 	if err := os.WriteFile(passwordFile, []byte(Password+"\n"), 0o600); err != nil {
 		return fmt.Errorf("preparing the demo: %w", err)
 	}
-	if err := f.kids.start(filepath.Join(o.Dir, "service.log"), "serve", "--listen", o.Listen, "--data", filepath.Join(o.Dir, "service"), "--admin-password-file", passwordFile); err != nil {
+	if err := f.kids.start(
+		filepath.Join(o.Dir, "service.log"), "serve", "--listen", o.Listen, "--data", filepath.Join(o.Dir, "service"),
+		"--admin-password-file", passwordFile,
+	); err != nil {
 		return err
 	}
 	c, err := client.New("http://"+o.Listen, "")
@@ -213,12 +216,17 @@ func (f *Farm) studio(ctx context.Context) error {
 // join starts nodes and waits until they are on the farm.
 func (f *Farm) join(ctx context.Context, members []member) error {
 	var key wire.Key
-	if err := f.admin.Do(ctx, http.MethodPost, "/api/v1/keys", wire.NewKey{Label: "demo", Uses: len(members), Seconds: 600}, &key); err != nil {
+	if err := f.admin.Do(
+		ctx, http.MethodPost, "/api/v1/keys", wire.NewKey{Label: "demo", Uses: len(members), Seconds: 600}, &key,
+	); err != nil {
 		return fmt.Errorf("making the demo's key: %w", err)
 	}
 	for _, m := range members {
 		dir := filepath.Join(f.o.Dir, "nodes", m.name)
-		args := []string{"join", f.admin.Address(), "--key", key.Key, "--name", m.name, "--kind", m.kind, "--renderers", m.renderers, "--data", dir, "--verbose"}
+		args := []string{
+			"join", f.admin.Address(), "--key", key.Key, "--name", m.name, "--kind", m.kind, "--renderers", m.renderers,
+			"--data", dir, "--verbose",
+		}
 		if m.kind == "rack" && strings.HasPrefix(m.name, "loom") { // they have no such thing; the farm may believe it
 			args = append(args, "--device", "Weft 40=24GiB", "--device", "Weft 40=24GiB")
 		}
@@ -247,7 +255,10 @@ func (f *Farm) join(ctx context.Context, members []member) error {
 		}
 		select {
 		case <-ctx.Done():
-			return fmt.Errorf("only %d of the demo's %d nodes have joined; the logs are in %s", online, len(members), filepath.Join(f.o.Dir, "nodes"))
+			return fmt.Errorf(
+				"only %d of the demo's %d nodes have joined; the logs are in %s", online, len(members),
+				filepath.Join(f.o.Dir, "nodes"),
+			)
 		case <-time.After(100 * time.Millisecond):
 		}
 	}
@@ -257,7 +268,9 @@ func (f *Farm) join(ctx context.Context, members []member) error {
 // at home now.
 func (f *Farm) describe(ctx context.Context, now time.Time) error {
 	for _, pool := range []string{"graphics", "desks"} {
-		if err := f.admin.Do(ctx, http.MethodPut, "/api/v1/pools/"+pool, wire.NewPool{Projects: []string{}}, nil); err != nil {
+		if err := f.admin.Do(
+			ctx, http.MethodPut, "/api/v1/pools/"+pool, wire.NewPool{Projects: []string{}}, nil,
+		); err != nil {
 			return fmt.Errorf("making the demo's pools: %w", err)
 		}
 	}
@@ -318,7 +331,13 @@ func (f *Farm) Fill(ctx context.Context) error {
 		}
 	}
 	// One that was a mistake: somebody cancelled it.
-	r, err := f.submit(ctx, wire.Submit{Job: "salt_030", Project: "salt-clock", Scene: "salt-clock/salt_020.practice", Frames: "1-24", Width: width, Height: height, Held: true})
+	r, err := f.submit(
+		ctx,
+		wire.Submit{
+			Job: "salt_030", Project: "salt-clock", Scene: "salt-clock/salt_020.practice", Frames: "1-24",
+			Width: width, Height: height, Held: true,
+		},
+	)
 	if err != nil {
 		return err
 	}
@@ -344,7 +363,13 @@ func (f *Farm) Once(ctx context.Context) (wire.Run, error) {
 	if err := f.join(ctx, []member{members[0], members[1], members[4]}); err != nil {
 		return wire.Run{}, err
 	}
-	receipt, err := f.submit(ctx, wire.Submit{Job: "salt_010", Project: "salt-clock", Scene: "salt-clock/salt_010.pov", Frames: "1-120/10", Width: 320, Height: 180})
+	receipt, err := f.submit(
+		ctx,
+		wire.Submit{
+			Job: "salt_010", Project: "salt-clock", Scene: "salt-clock/salt_010.pov", Frames: "1-120/10",
+			Width: 320, Height: 180,
+		},
+	)
 	if err != nil {
 		return wire.Run{}, err
 	}

@@ -313,7 +313,9 @@ func (f *File) farm() (play.Farm, error) {
 			weights[j.Project] = 1
 		}
 		if j.Licence != nil && !licences[j.Licence.Name] {
-			return play.Farm{}, fmt.Errorf("job %s: there is no licence %s; count it under licences", j.Name, j.Licence.Name)
+			return play.Farm{}, fmt.Errorf(
+				"job %s: there is no licence %s; count it under licences", j.Name, j.Licence.Name,
+			)
 		}
 	}
 	out.Places = []farm.Place{{Name: "scenes", Loads: f.Loads}}
@@ -353,8 +355,8 @@ func (f *File) farm() (play.Farm, error) {
 
 func (n Node) node(pools map[string]bool) (play.Node, error) {
 	out := play.Node{
-		Name: n.Name, Speed: n.Speed, Known: n.KnownSpeed, Joins: float64(n.Joins), Leaves: float64(n.Leaves), Returns: float64(n.Returns),
-		Fails: n.Fails, Pools: n.Pools, Traits: n.Traits,
+		Name: n.Name, Speed: n.Speed, Known: n.KnownSpeed, Joins: float64(n.Joins), Leaves: float64(n.Leaves),
+		Returns: float64(n.Returns), Fails: n.Fails, Pools: n.Pools, Traits: n.Traits,
 	}
 	if out.Known == 0 {
 		out.Known = 1
@@ -403,18 +405,23 @@ func (j Job) job() (play.Job, error) {
 	}
 	out := play.Job{
 		Spec: farm.Spec{
-			Job: j.Name, Project: j.Project, Kind: farm.Final, Recipe: j.Mode, Mode: farm.Mode(j.Mode), Frames: set, Tries: j.Tries, Chunk: j.Chunk,
-			Needs: j.Needs, Terms: farm.Terms{Level: farm.Level(j.Priority), Ceiling: ceiling}, Owner: j.Person,
+			Job: j.Name, Project: j.Project, Kind: farm.Final, Recipe: j.Mode, Mode: farm.Mode(j.Mode),
+			Frames: set, Tries: j.Tries, Chunk: j.Chunk, Needs: j.Needs,
+			Terms: farm.Terms{Level: farm.Level(j.Priority), Ceiling: ceiling}, Owner: j.Person,
 			Sequence: farm.Sequence(j.Order), StartOn: j.StartOn, Licence: (*farm.LicenceNeed)(j.Licence),
 		},
-		Submitted: float64(j.Submitted), Startup: float64(j.Startup), Again: float64(j.Again), Noise: j.Noise, Fails: j.FailsFrames,
+		Submitted: float64(j.Submitted), Startup: float64(j.Startup), Again: float64(j.Again), Noise: j.Noise,
+		Fails: j.FailsFrames,
 	}
 	if out.Spec.Tries == 0 {
 		out.Spec.Tries = 3
 	}
 	switch {
 	case j.Again > j.Startup:
-		return out, fmt.Errorf("startup_again: a further launch on a node cannot take longer than the first, which takes %g s", float64(j.Startup))
+		return out, fmt.Errorf(
+			"startup_again: a further launch on a node cannot take longer than the first, which takes %g s",
+			float64(j.Startup),
+		)
 	case (j.Cost == nil) == (j.Costs == nil):
 		return out, fmt.Errorf("say what frames cost: either cost or costs")
 	case j.Costs != nil && len(j.Costs) != set.Len():

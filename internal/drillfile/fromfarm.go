@@ -46,7 +46,8 @@ func FromFarm(s *farm.State, m *pace.Model, now time.Time) File {
 		}
 	}
 	for _, n := range s.NodeList() {
-		if !n.RetiredAt.IsZero() || n.Reach != farm.Online || n.Duty == farm.Held || n.Duty == farm.Draining || n.Health == farm.Sidelined {
+		if !n.RetiredAt.IsZero() || n.Reach != farm.Online || n.Duty == farm.Held || n.Duty == farm.Draining ||
+			n.Health == farm.Sidelined {
 			continue
 		}
 		node := Node{Name: n.Name, Speed: round(m.Speed(n, most)), Pools: n.Settings.Pools}
@@ -84,9 +85,12 @@ func jobOf(m *pace.Model, run *farm.Run) (Job, bool) {
 	startup, _ := m.Startup(run)
 	again, _ := m.Relaunch(run)
 	job := Job{
-		Name: fmt.Sprintf("%s-%s-%d", run.Spec.Job, run.Spec.Kind, run.Spec.Number), Project: run.Spec.Project, Person: run.Spec.Owner, Priority: run.Terms.Level.String(),
-		Frames: left.String(), Mode: string(run.Spec.Mode), Startup: Span(round(startup.Mean)), Noise: round(min(curve.Spread(), 2)),
-		Needs: run.Spec.Recipe, Ceiling: Ceiling(run.Terms.Ceiling.String()), Chunk: run.Spec.Chunk, Tries: run.Spec.Tries, Order: string(run.Spec.Sequence),
+		Name:    fmt.Sprintf("%s-%s-%d", run.Spec.Job, run.Spec.Kind, run.Spec.Number),
+		Project: run.Spec.Project, Person: run.Spec.Owner, Priority: run.Terms.Level.String(),
+		Frames: left.String(), Mode: string(run.Spec.Mode), Startup: Span(round(startup.Mean)),
+		Noise: round(min(curve.Spread(), 2)), Needs: run.Spec.Recipe,
+		Ceiling: Ceiling(run.Terms.Ceiling.String()), Chunk: run.Spec.Chunk, Tries: run.Spec.Tries,
+		Order: string(run.Spec.Sequence),
 	}
 	if further := Span(round(again.Mean)); further < job.Startup {
 		job.Again = further

@@ -30,8 +30,10 @@ func TestALiveFarmIsWrittenDown(t *testing.T) {
 			}
 		}
 	}
-	apply(farm.PlaceSet{Name: "scenes"}, farm.ProjectSet{Name: "salt-clock", Weight: 2, Scenes: "scenes"}, farm.PoolSet{Name: "graphics", Projects: []string{"salt-clock"}},
-		farm.LicenceSet{Name: "tidal", Count: 3})
+	apply(
+		farm.PlaceSet{Name: "scenes"}, farm.ProjectSet{Name: "salt-clock", Weight: 2, Scenes: "scenes"},
+		farm.PoolSet{Name: "graphics", Projects: []string{"salt-clock"}}, farm.LicenceSet{Name: "tidal", Count: 3},
+	)
 	for i, n := range []farm.Node{
 		{Name: "kiln-01", Settings: farm.Settings{Pools: []string{"graphics"}, Traits: []string{"quiet"}}},
 		{Name: "desk-nadia", Settings: farm.Settings{Hours: &hours.Hours{Zone: "Europe/Dublin", Week: week}}},
@@ -47,15 +49,28 @@ func TestALiveFarmIsWrittenDown(t *testing.T) {
 		}
 		s.PutNode(&n)
 	}
-	spec := farm.Spec{Job: "salt_010", Project: "salt-clock", Owner: "nadia", Kind: farm.Final, Number: 1, Recipe: "povray", Mode: farm.ModeRange, Tries: 3, Needs: "quiet || desk",
-		Frames: frames.Of(frames.Span{First: 1, Last: 300}), Licence: &farm.LicenceNeed{Name: "tidal", Per: farm.PerNode}, Terms: farm.Terms{Level: farm.High, Ceiling: farm.Ceiling{Percent: 80}}}
+	spec := farm.Spec{
+		Job: "salt_010", Project: "salt-clock", Owner: "nadia", Kind: farm.Final, Number: 1,
+		Recipe: "povray", Mode: farm.ModeRange, Tries: 3, Needs: "quiet || desk",
+		Frames:  frames.Of(frames.Span{First: 1, Last: 300}),
+		Licence: &farm.LicenceNeed{Name: "tidal", Per: farm.PerNode},
+		Terms:   farm.Terms{Level: farm.High, Ceiling: farm.Ceiling{Percent: 80}},
+	}
 	apply(farm.RunSubmitted{Run: 1, Spec: spec, State: farm.RunQueued, Order: 1})
 	held := spec
 	held.Job = "salt_020"
 	apply(farm.RunSubmitted{Run: 2, Spec: held, State: farm.RunHeld, Order: 2})
-	apply(farm.LeaseOpened{Lease: 1, Node: 1, Run: 1, Session: 1, Ask: 1, Frames: frames.Of(frames.Span{First: 1, Last: 100})})
+	apply(
+		farm.LeaseOpened{
+			Lease: 1, Node: 1, Run: 1, Session: 1, Ask: 1,
+			Frames: frames.Of(frames.Span{First: 1, Last: 100}),
+		},
+	)
 	for f := 1; f <= 50; f++ {
-		done := farm.FrameAccepted{Run: 1, Frame: f, Lease: 1, Node: 1, Hash: "-", RenderSeconds: 20 + float64(f)/5, StartupSeconds: float64(max(0, 9-8*f))}
+		done := farm.FrameAccepted{
+			Run: 1, Frame: f, Lease: 1, Node: 1, Hash: "-",
+			RenderSeconds: 20 + float64(f)/5, StartupSeconds: float64(max(0, 9-8*f)),
+		}
 		apply(done, farm.FrameDone{Run: 1, Frame: f, Lease: 1, Node: 1, Hash: "-"})
 		m.Observe(s.Runs[1], s.Nodes[1], 1, done)
 	}
@@ -89,11 +104,19 @@ func TestALiveFarmIsWrittenDown(t *testing.T) {
 // TestShortForms reads what may be written in two ways.
 func TestShortForms(t *testing.T) {
 	const jobs = "jobs:\n  - {name: a, frames: 1-4, mode: range, cost: 1s, licence: tidal, needs: quiet}\n"
-	long, err := Parse([]byte("licences: [{name: tidal, count: 2}]\npools: [{name: graphics, projects: [gannet]}]\nnodes:\n  - {name: n, speed: 1, traits: [quiet], pools: [graphics], hours: {week: \"mon-sun 00:00-24:00\"}}\n" + jobs))
+	long, err := Parse(
+		[]byte(
+			"licences: [{name: tidal, count: 2}]\npools: [{name: graphics, projects: [gannet]}]\nnodes:\n  - {name: n, speed: 1, traits: [quiet], pools: [graphics], hours: {week: \"mon-sun 00:00-24:00\"}}\n" + jobs,
+		),
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
-	short, err := Parse([]byte("licences: {tidal: 2}\npools: {graphics: [gannet]}\nnodes:\n  - {name: n, speed: 1, traits: [quiet], pools: [graphics], hours: \"mon-sun 00:00-24:00\"}\n" + jobs))
+	short, err := Parse(
+		[]byte(
+			"licences: {tidal: 2}\npools: {graphics: [gannet]}\nnodes:\n  - {name: n, speed: 1, traits: [quiet], pools: [graphics], hours: \"mon-sun 00:00-24:00\"}\n" + jobs,
+		),
+	)
 	if err != nil {
 		t.Fatal(err)
 	}

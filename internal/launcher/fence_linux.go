@@ -109,7 +109,8 @@ func setUp(base string) error {
 		return err
 	}
 	for pid := range strings.FieldsSeq(string(pids)) {
-		if err := os.WriteFile(filepath.Join(leaf, "cgroup.procs"), []byte(pid), 0o644); err != nil && !errors.Is(err, syscall.ESRCH) {
+		if err := os.WriteFile(filepath.Join(leaf, "cgroup.procs"), []byte(pid), 0o644); err != nil &&
+			!errors.Is(err, syscall.ESRCH) {
 			return err
 		}
 	}

@@ -114,7 +114,8 @@ func TestAProcessIsStartedAndHeard(t *testing.T) {
 	if out.String() != "one\n" || out.errs.String() != "two\n" {
 		t.Errorf("said %q and %q", out.String(), out.errs.String())
 	}
-	if _, err := c.Start(Spec{ID: "b", Program: "/nowhere/renderer"}, &out); err == nil || !strings.Contains(err.Error(), "/nowhere/renderer") {
+	if _, err := c.Start(Spec{ID: "b", Program: "/nowhere/renderer"}, &out); err == nil ||
+		!strings.Contains(err.Error(), "/nowhere/renderer") {
 		t.Errorf("a program that is not there: %v", err)
 	}
 	if _, err := c.Attach("c", &out); !errors.Is(err, ErrUnknown) {
@@ -128,7 +129,9 @@ func TestAProcessOutlivesWhoStartedIt(t *testing.T) {
 	dir := folder(t)
 	first := connect(t, dir)
 	var out said
-	spec := shell("a", "i=0; while [ $i -lt 40 ]; do i=$((i+1)); echo line $i; sleep 0.02; done; read word; echo got $word")
+	spec := shell(
+		"a", "i=0; while [ $i -lt 40 ]; do i=$((i+1)); echo line $i; sleep 0.02; done; read word; echo got $word",
+	)
 	spec.Input = true
 	if _, err := first.Start(spec, &out); err != nil {
 		t.Fatal(err)
@@ -177,7 +180,9 @@ func TestAProcessOutlivesWhoStartedIt(t *testing.T) {
 		t.Errorf("the third heard %q, code %d, %d inputs", late.String(), code, p.Inputs())
 	}
 	p.Forget()
-	eventually(t, "it is forgotten", func() bool { _, err := third.Attach("a", &late); return errors.Is(err, ErrUnknown) })
+	eventually(
+		t, "it is forgotten", func() bool { _, err := third.Attach("a", &late); return errors.Is(err, ErrUnknown) },
+	)
 }
 
 // TestATreeIsEndedWhole: children that ignore the request, and one that left

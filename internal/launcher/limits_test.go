@@ -16,7 +16,9 @@ func answer(t *testing.T, limits Limits, script string) (text, how string) {
 	t.Helper()
 	c := connect(t, folder(t))
 	var out said
-	p, err := c.Start(Spec{ID: "it", Program: "/bin/sh", Args: []string{"-c", script}, Dir: "/tmp", Limits: limits}, &out)
+	p, err := c.Start(
+		Spec{ID: "it", Program: "/bin/sh", Args: []string{"-c", script}, Dir: "/tmp", Limits: limits}, &out,
+	)
 	if err != nil {
 		return "", err.Error()
 	}
@@ -38,7 +40,13 @@ func TestAProcessIsHeldToItsCores(t *testing.T) {
 	c := connect(t, folder(t)) // the launcher itself, and who comes next, are not held
 	for _, limits := range []Limits{{Cores: []int{0}}, {}} {
 		var out said
-		p, err := c.Start(Spec{ID: strconv.Itoa(len(limits.Cores)), Program: "/bin/sh", Args: []string{"-c", allowed}, Dir: "/tmp", Limits: limits}, &out)
+		p, err := c.Start(
+			Spec{
+				ID: strconv.Itoa(len(limits.Cores)), Program: "/bin/sh", Args: []string{"-c", allowed},
+				Dir: "/tmp", Limits: limits,
+			},
+			&out,
+		)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -87,22 +95,32 @@ func TestAProcessRunsAsTold(t *testing.T) {
 		t.Fatal(err)
 	}
 	got, how := answer(t, Limits{Mask: &mask}, script)
-	if words := strings.Fields(got); len(words) != 4 || words[0] != "0027" || words[1] != me.Username || words[3] != "640" {
+	if words := strings.Fields(got); len(words) != 4 || words[0] != "0027" || words[1] != me.Username ||
+		words[3] != "640" {
 		t.Errorf("under the mask 027 it says %q %s", got, how)
 	}
-	if _, how := answer(t, Limits{Account: "nobody-has-this"}, script); !strings.Contains(how, "has no account nobody-has-this") {
+	if _, how := answer(t, Limits{Account: "nobody-has-this"}, script); !strings.Contains(
+		how, "has no account nobody-has-this",
+	) {
 		t.Errorf("an account that is not there: %q", how)
 	}
-	if _, how := answer(t, Limits{Group: "nobody-has-this"}, script); !strings.Contains(how, "has no group nobody-has-this") {
+	if _, how := answer(t, Limits{Group: "nobody-has-this"}, script); !strings.Contains(
+		how, "has no group nobody-has-this",
+	) {
 		t.Errorf("a group that is not there: %q", how)
 	}
 	if os.Geteuid() != 0 {
-		if _, how := answer(t, Limits{Account: "root"}, script); !strings.Contains(how, "cannot start renderers as root") {
+		if _, how := answer(t, Limits{Account: "root"}, script); !strings.Contains(
+			how, "cannot start renderers as root",
+		) {
 			t.Errorf("as root: %q", how)
 		}
 		return
 	}
-	if got, how := answer(t, Limits{Account: "nobody", Group: "daemon"}, `id -un; id -gn; echo $HOME`); !strings.HasPrefix(got, "nobody\ndaemon") {
+	if got, how := answer(
+		t, Limits{Account: "nobody", Group: "daemon"},
+		`id -un; id -gn; echo $HOME`,
+	); !strings.HasPrefix(got, "nobody\ndaemon") {
 		t.Errorf("as nobody in daemon it says %q %s", got, how)
 	}
 }
@@ -155,7 +173,8 @@ func TestControlGroups(t *testing.T) {
 	if read("cgroup.subtree_control") != "+memory" || read(ownLeaf+"/cgroup.procs") != "12" {
 		t.Errorf("set up as %q with %q in the leaf", read("cgroup.subtree_control"), read(ownLeaf+"/cgroup.procs"))
 	}
-	if got, err := ownGroup(root, "0::/farm.service/"+ownLeaf+"\n", func(int) bool { return true }); err != nil || got != base {
+	if got, err := ownGroup(root, "0::/farm.service/"+ownLeaf+"\n", func(int) bool { return true }); err != nil ||
+		got != base {
 		t.Errorf("a launcher that was moved finds %s %v", got, err)
 	}
 	f, err := newFence(filepath.Join(base, "renderer-1"), 5<<20)

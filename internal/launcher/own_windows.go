@@ -19,7 +19,9 @@ func lockFile(path string) (release func(), err error) {
 	if err != nil {
 		return nil, err
 	}
-	handle, err := syscall.CreateFile(name, syscall.GENERIC_WRITE, 0, nil, syscall.OPEN_ALWAYS, syscall.FILE_ATTRIBUTE_NORMAL, 0)
+	handle, err := syscall.CreateFile(
+		name, syscall.GENERIC_WRITE, 0, nil, syscall.OPEN_ALWAYS, syscall.FILE_ATTRIBUTE_NORMAL, 0,
+	)
 	if err != nil {
 		return nil, errLocked
 	}

@@ -118,7 +118,10 @@ func runAs(attr *syscall.SysProcAttr, limits Limits) error {
 		if u, err := user.Current(); err == nil {
 			me = u.Username
 		}
-		return fmt.Errorf("the node process runs as %s and cannot start renderers as %s; start it as that account, or as root", me, whom(limits))
+		return fmt.Errorf(
+			"the node process runs as %s and cannot start renderers as %s; start it as that account, or as root", me,
+			whom(limits),
+		)
 	}
 	credential := &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}
 	if u, err := user.LookupId(strconv.Itoa(uid)); err == nil {

@@ -41,10 +41,14 @@ func (t *tree) started(cmd *exec.Cmd, limits Limits) error {
 		info.BasicLimitInformation.LimitFlags |= windows.JOB_OBJECT_LIMIT_JOB_MEMORY
 		info.JobMemoryLimit = uintptr(limits.Memory)
 	}
-	if _, err := windows.SetInformationJobObject(job, windows.JobObjectExtendedLimitInformation, uintptr(unsafe.Pointer(&info)), uint32(unsafe.Sizeof(info))); err != nil {
+	if _, err := windows.SetInformationJobObject(
+		job, windows.JobObjectExtendedLimitInformation, uintptr(unsafe.Pointer(&info)), uint32(unsafe.Sizeof(info)),
+	); err != nil {
 		return err
 	}
-	process, err := windows.OpenProcess(windows.PROCESS_SET_QUOTA|windows.PROCESS_TERMINATE, false, uint32(cmd.Process.Pid))
+	process, err := windows.OpenProcess(
+		windows.PROCESS_SET_QUOTA|windows.PROCESS_TERMINATE, false, uint32(cmd.Process.Pid),
+	)
 	if err != nil {
 		return err
 	}
@@ -61,7 +65,9 @@ func (t *tree) kill() {
 }
 
 // errOtherAccount says what this system cannot do.
-var errOtherAccount = errors.New("on Windows renderers run under the account of the node process; start it under the account you want")
+var errOtherAccount = errors.New(
+	"on Windows renderers run under the account of the node process; start it under the account you want",
+)
 
 // MemoryMeans tells how renderers are held to a limit of memory.
 func MemoryMeans() string { return "job object" }

@@ -351,7 +351,10 @@ func (s *Server) start(o *owner, spec Spec) {
 	s.replay(o, k)
 	go func() {
 		<-k.proc.gone
-		exit := news{Kind: newsExited, ID: spec.ID, Code: k.proc.exitCode(), Peak: k.proc.peak, Memory: k.proc.overMemory}
+		exit := news{
+			Kind: newsExited, ID: spec.ID, Code: k.proc.exitCode(), Peak: k.proc.peak,
+			Memory: k.proc.overMemory,
+		}
 		if k.proc.err != nil {
 			exit.Text = k.proc.err.Error()
 		}
@@ -437,6 +440,7 @@ func (s *Server) replay(o *owner, k *kept) {
 func inherited(environment []string) []string {
 	return slices.DeleteFunc(slices.Clone(environment), func(entry string) bool {
 		name, _, _ := strings.Cut(strings.ToUpper(entry), "=")
-		return strings.HasPrefix(name, "VEXILLUM_") || name == "PGPASSWORD" || name == "PGPASSFILE" || name == "DATABASE_URL"
+		return strings.HasPrefix(name, "VEXILLUM_") || name == "PGPASSWORD" || name == "PGPASSFILE" ||
+			name == "DATABASE_URL"
 	})
 }

@@ -53,7 +53,8 @@ func Dump(ctx context.Context, database, file string, without ...string) error {
 		return fmt.Errorf("writing %s: %w", file, err)
 	}
 	// Only what can be read again is a backup.
-	if out, err := exec.CommandContext(ctx, filepath.Join(bin, "pg_restore"), "--list", part.Name()).CombinedOutput(); err != nil {
+	if out, err := exec.CommandContext(ctx, filepath.Join(bin, "pg_restore"), "--list", part.Name()).
+		CombinedOutput(); err != nil {
 		return fmt.Errorf("reading the dump again: %w: %s", err, lastLines(out))
 	}
 	if err := os.Link(part.Name(), file); err != nil {
@@ -92,7 +93,10 @@ func Restore(ctx context.Context, database, file string) error {
 	if _, err := os.Stat(file); err != nil {
 		return fmt.Errorf("reading the backup: %w", err)
 	}
-	cmd, err := program(ctx, bin, "pg_restore", database, "--no-owner", "--no-privileges", "--single-transaction", "--exit-on-error", file)
+	cmd, err := program(
+		ctx, bin, "pg_restore", database, "--no-owner", "--no-privileges", "--single-transaction", "--exit-on-error",
+		file,
+	)
 	if err != nil {
 		return err
 	}
@@ -126,6 +130,9 @@ func Running(ctx context.Context, dir string) (address string, running bool) {
 		return "", false
 	}
 	_ = conn.Close()
-	u := url.URL{Scheme: "postgres", User: url.UserPassword("vexillum", strings.TrimSpace(string(password))), Host: host, Path: "/postgres", RawQuery: "sslmode=disable"}
+	u := url.URL{
+		Scheme: "postgres", User: url.UserPassword("vexillum", strings.TrimSpace(string(password))),
+		Host: host, Path: "/postgres", RawQuery: "sslmode=disable",
+	}
 	return u.String(), true
 }

@@ -47,7 +47,9 @@ type Server struct {
 }
 
 // ErrNotInstalled says that no PostgreSQL server was found on the machine.
-var ErrNotInstalled = errors.New("no PostgreSQL server is installed here; install Debian's package postgresql, or name a database with --database")
+var ErrNotInstalled = errors.New(
+	"no PostgreSQL server is installed here; install Debian's package postgresql, or name a database with --database",
+)
 
 // FindBinaries returns the folder of PostgreSQL's newest programs.
 func FindBinaries() (string, error) {
@@ -142,7 +144,10 @@ func prepareDir(dir string, acct *account) error {
 			return fmt.Errorf("looking at %s: %w", parent, err)
 		}
 		if info.Mode().Perm()&0o001 == 0 {
-			return fmt.Errorf("the database runs as account %s, which may not enter %s; choose another folder with --data, such as /var/lib/vexillum", acct.name, parent)
+			return fmt.Errorf(
+				"the database runs as account %s, which may not enter %s; choose another folder with --data, such as /var/lib/vexillum",
+				acct.name, parent,
+			)
 		}
 		if parent == filepath.Dir(parent) {
 			break
@@ -177,8 +182,10 @@ func initialise(ctx context.Context, bin, dir, data string, acct *account) (stri
 		if known, err := os.ReadFile(fresh); err == nil { // a start that was cut off just before the end
 			return strings.TrimSpace(string(known)), keepPassword(fresh, passwordFile)
 		}
-		return "", fmt.Errorf("%w: %s is not there, and %s holds a farm. Put that file back from a backup of the machine; or move the folder away and begin again from a backup of the farm: vexillum restore FILE --data NEW-FOLDER. Nothing was changed",
-			ErrNoPassword, passwordFile, data)
+		return "", fmt.Errorf(
+			"%w: %s is not there, and %s holds a farm. Put that file back from a backup of the machine; or move the folder away and begin again from a backup of the farm: vexillum restore FILE --data NEW-FOLDER. Nothing was changed",
+			ErrNoPassword, passwordFile, data,
+		)
 	}
 	if err := os.RemoveAll(making); err != nil { // of a start that was cut off; no server has ever seen it
 		return "", fmt.Errorf("clearing an unfinished database: %w", err)
@@ -192,8 +199,10 @@ func initialise(ctx context.Context, bin, dir, data string, acct *account) (stri
 			return "", fmt.Errorf("giving the password file to account %s: %w", acct.name, err)
 		}
 	}
-	cmd := exec.CommandContext(ctx, filepath.Join(bin, "initdb"),
-		"-D", making, "-U", "vexillum", "-A", "scram-sha-256", "--pwfile="+fresh, "-E", "UTF8", "--locale=C.UTF-8", "--no-sync")
+	cmd := exec.CommandContext(
+		ctx, filepath.Join(bin, "initdb"), "-D", making, "-U", "vexillum", "-A", "scram-sha-256", "--pwfile="+fresh,
+		"-E", "UTF8", "--locale=C.UTF-8", "--no-sync",
+	)
 	cmd.Dir = "/"
 	acct.apply(cmd)
 	if out, err := cmd.CombinedOutput(); err != nil {

@@ -97,7 +97,9 @@ var (
 	// on meanwhile.
 	ErrRestart = errors.New("the node process was told to restart")
 	// ErrFolderTaken says that another process works with the same files.
-	ErrFolderTaken = errors.New("another node process works in this folder; stop it first, or choose another folder with --data")
+	ErrFolderTaken = errors.New(
+		"another node process works in this folder; stop it first, or choose another folder with --data",
+	)
 	// ErrNotEnrolled says that the machine has neither an identity nor a key.
 	ErrNotEnrolled = errors.New("this machine is not enrolled yet; give a key with --key (made by: vexillum key new)")
 )
@@ -308,8 +310,15 @@ func (a *Agent) oneSession(ctx context.Context) error {
 	a.session, a.me.Name, a.life = started.Session, started.Name, started.Life
 	a.take(started.Caps)
 	a.asked.Store(0)
-	a.o.Log.Info("session open", "node", a.me.Name, "session", a.session, "speed", a.facts.Speed, "leases_held", len(held))
-	a.o.Told(fmt.Sprintf("%s is on the farm: %d cores, speed %.2f, %s", a.me.Name, a.facts.Cores, a.facts.Speed, renderersText(a.facts.Renderers)))
+	a.o.Log.Info(
+		"session open", "node", a.me.Name, "session", a.session, "speed", a.facts.Speed, "leases_held", len(held),
+	)
+	a.o.Told(
+		fmt.Sprintf(
+			"%s is on the farm: %d cores, speed %.2f, %s", a.me.Name, a.facts.Cores, a.facts.Speed,
+			renderersText(a.facts.Renderers),
+		),
+	)
 	resumed := a.sort(held, started)
 
 	session, stop := context.WithCancelCause(ctx)
@@ -384,9 +393,11 @@ func (a *Agent) withRecipe(ctx context.Context, l *wire.Lease) (*leased, error) 
 
 func (a *Agent) newWork(l *leased) *work {
 	return &work{
-		lease: l, svc: a, log: a.o.Log, staging: filepath.Join(a.staging(), leaseFolder(l.ID)), launcher: a.starter,
-		speed: a.facts.Speed, node: a.me.Name, share: a.share(l.Share), stall: a.o.Stall, send: a.o.Send, changed: a.progressed, phase: "starting", verifying: map[int]bool{},
-		ready: make(chan struct{}), room: a.room, owned: a.owned, looking: a.looking, held: hold.New(),
+		lease: l, svc: a, log: a.o.Log, staging: filepath.Join(a.staging(), leaseFolder(l.ID)),
+		launcher: a.starter, speed: a.facts.Speed, node: a.me.Name, share: a.share(l.Share),
+		stall: a.o.Stall, send: a.o.Send, changed: a.progressed, phase: "starting",
+		verifying: map[int]bool{}, ready: make(chan struct{}), room: a.room, owned: a.owned,
+		looking: a.looking, held: hold.New(),
 	}
 }
 
@@ -416,7 +427,10 @@ func (a *Agent) take(caps wire.NodeCaps) {
 	a.room.setLimit(limit)
 	a.more.Store(true)
 	a.rouse()
-	a.o.Log.Info("caps in force", "version", caps.Version, "cores", caps.Cores, "memory_bytes", caps.MemoryBytes, "nice", caps.Nice, "staging_bytes", limit)
+	a.o.Log.Info(
+		"caps in force", "version", caps.Version, "cores", caps.Cores, "memory_bytes", caps.MemoryBytes, "nice",
+		caps.Nice, "staging_bytes", limit,
+	)
 }
 
 func (a *Agent) setWork(w *work, on bool) {

@@ -131,7 +131,9 @@ func (a *Agent) accept(ctx context.Context, lease *wire.Lease, why string) (*wor
 	}
 	a.o.Log.Info("lease", "lease", l.ID, "run", l.RunName, "frames", l.Frames, "cores", l.Share.Cores, "why", why)
 	w := a.newWork(l)
-	if err := keepHolding(w.staging, holding{Life: a.life, Lease: *l}); err != nil { // the service hears that nothing came of it
+	if err := keepHolding(
+		w.staging, holding{Life: a.life, Lease: *l},
+	); err != nil { // the service hears that nothing came of it
 		a.o.Log.Error("the lease cannot be worked on", "error", err)
 		item := wire.ReportItem{Outcome: wire.OutcomeEnded, Lease: l.ID, Message: "cannot work: " + err.Error()}
 		if _, err := a.report(ctx, item); err != nil {

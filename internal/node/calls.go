@@ -17,7 +17,10 @@ import (
 func (a *Agent) leave() {
 	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
 	defer cancel()
-	if err := a.client.Do(ctx, http.MethodPost, "/node/v1/leave", wire.Leave{Session: a.session, Reason: "it was stopped on its machine"}, nil); err != nil {
+	if err := a.client.Do(
+		ctx, http.MethodPost, "/node/v1/leave", wire.Leave{Session: a.session, Reason: "it was stopped on its machine"},
+		nil,
+	); err != nil {
 		a.o.Log.Warn("leaving the farm", "error", err)
 	}
 }
@@ -61,7 +64,9 @@ func (a *Agent) persist(ctx context.Context, method, path string, in, out any) e
 
 // furtherFrames implements service.
 func (a *Agent) furtherFrames(ctx context.Context, lease int64) (frames.Set, error) {
-	in := wire.Ask{Session: a.session, Number: a.asked.Add(1), Warm: lease, Memory: a.memory(ctx)} // a renderer that is up does not wait
+	in := wire.Ask{
+		Session: a.session, Number: a.asked.Add(1), Warm: lease, Memory: a.memory(ctx),
+	} // a renderer that is up does not wait
 	var answer wire.Answer
 	err := a.persist(ctx, http.MethodPost, "/node/v1/ask", in, &answer)
 	if err != nil || len(answer.Leases) != 1 || answer.Leases[0].ID != lease {

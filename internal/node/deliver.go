@@ -47,7 +47,10 @@ func (w *work) deliver(sources []string, to publish.Target, frame int, send bool
 		if err == nil || errors.Is(err, publish.ErrForeign) || w.ctx.Err() != nil {
 			return at, err
 		}
-		patient := errors.Is(err, publish.ErrNoPlace) || errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EROFS) || errors.Is(err, syscall.EIO) || errors.Is(err, syscall.ESTALE)
+		patient := errors.Is(err, publish.ErrNoPlace) || errors.Is(err, syscall.ENOSPC) ||
+			errors.Is(err, syscall.EROFS) ||
+			errors.Is(err, syscall.EIO) ||
+			errors.Is(err, syscall.ESTALE)
 		if !patient {
 			if try++; try > deliveryTries {
 				return at, err
@@ -75,7 +78,9 @@ func (w *work) deliverOnce(sources []string, to publish.Target, frame int, send 
 		}
 		unseen = err
 	}
-	at, err := w.svc.upload(w.ctx, upload{lease: w.lease.ID, frame: frame, hash: to.Hash(), sources: sources, files: to.Files})
+	at, err := w.svc.upload(
+		w.ctx, upload{lease: w.lease.ID, frame: frame, hash: to.Hash(), sources: sources, files: to.Files},
+	)
 	if unseen != nil && errors.Is(err, publish.ErrNoPlace) {
 		return at, fmt.Errorf("%w, and the service could not take the frame either", unseen)
 	}
@@ -110,7 +115,9 @@ func (a *Agent) upload(ctx context.Context, u upload) (publish.Standing, error) 
 // uploadFile sends one file of a frame. With the last that is missing, the
 // service publishes the frame.
 func (a *Agent) uploadFile(ctx context.Context, u upload, source string, f publish.File) (publish.Standing, error) {
-	path := fmt.Sprintf("/node/v1/leases/%d/frames/%d/file?hash=%s&pass=%s", u.lease, u.frame, u.hash, url.QueryEscape(f.Pass))
+	path := fmt.Sprintf(
+		"/node/v1/leases/%d/frames/%d/file?hash=%s&pass=%s", u.lease, u.frame, u.hash, url.QueryEscape(f.Pass),
+	)
 	file, err := plainfile.Open(source)
 	if err != nil {
 		return publish.Standing{}, fmt.Errorf("opening the staged frame: %w", err)
@@ -126,7 +133,9 @@ func (a *Agent) uploadFile(ctx context.Context, u upload, source string, f publi
 			return publish.Standing{}, fmt.Errorf("reading the staged frame: %w", err)
 		}
 		sending, cancel := context.WithTimeout(ctx, uploadTimeout)
-		err := a.client.Send(sending, http.MethodPut, fmt.Sprintf("%s&offset=%d", path, at.Have), "application/octet-stream", data, &at)
+		err := a.client.Send(
+			sending, http.MethodPut, fmt.Sprintf("%s&offset=%d", path, at.Have), "application/octet-stream", data, &at,
+		)
 		cancel()
 		if err != nil {
 			return publish.Standing{}, uploadError(err)

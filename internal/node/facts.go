@@ -28,7 +28,10 @@ const probeTimeout = 10 * time.Second
 // machineFacts tells what the machine is. What the system does not tell stays
 // empty.
 func machineFacts(ctx context.Context, dir, version string) wire.Facts {
-	f := wire.Facts{OS: runtime.GOOS, System: runtime.GOOS, Arch: runtime.GOARCH, Cores: runtime.NumCPU(), Version: version, Renderers: []wire.Renderer{}, Means: means()}
+	f := wire.Facts{
+		OS: runtime.GOOS, System: runtime.GOOS, Arch: runtime.GOARCH, Cores: runtime.NumCPU(),
+		Version: version, Renderers: []wire.Renderer{}, Means: means(),
+	}
 	if info, err := host.InfoWithContext(ctx); err == nil {
 		f.System = info.Platform + " " + info.PlatformVersion
 	}

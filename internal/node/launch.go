@@ -53,7 +53,10 @@ func (w *work) newLaunch(stretch frames.Span) *launch {
 }
 
 func (w *work) launchOf(number int, stretch frames.Span) *launch {
-	return &launch{w: w, number: number, stretch: stretch, folder: filepath.Join(w.staging, launchFolder(number)), marks: make(chan mark, 256)}
+	return &launch{
+		w: w, number: number, stretch: stretch, folder: filepath.Join(w.staging, launchFolder(number)),
+		marks: make(chan mark, 256),
+	}
 }
 
 func launchFolder(number int) string { return fmt.Sprintf("launch-%d", number) }
@@ -81,7 +84,10 @@ func (l *launch) start(fed bool) error {
 		environment = append(environment, name+"="+recipe.Fill(value, with))
 	}
 	environment = append(environment, l.share.environment()...)
-	spec := launcher.Spec{ID: l.id(), Program: program, Args: arguments, Env: environment, Dir: l.folder, Input: fed, Limits: l.limits()}
+	spec := launcher.Spec{
+		ID: l.id(), Program: program, Args: arguments, Env: environment, Dir: l.folder, Input: fed,
+		Limits: l.limits(),
+	}
 	l.fed = fed
 	l.began, l.signOf = time.Now(), time.Now()
 	l.w.set(func() { l.w.phase, l.w.frame, l.w.fraction, l.w.stretch = "starting", nil, 0, l.stretch })
@@ -213,7 +219,10 @@ func (l *launch) unseen(words string) (reached int) {
 			l.check(f, path, times[f])
 			continue
 		}
-		l.w.failed(l.number, f, triage.CauseNoFrame, "the renderer ended without an error and without beginning this frame\n"+words)
+		l.w.failed(
+			l.number, f, triage.CauseNoFrame,
+			"the renderer ended without an error and without beginning this frame\n"+words,
+		)
 	}
 	return l.stretch.Last
 }
@@ -280,7 +289,8 @@ func (l *launch) watch(ctx context.Context, fed func(text string) bool) (stopped
 			if l.lives(m) {
 				l.signOf = time.Now()
 			}
-			if l.mark(m) && l.w.lease.Recipe.Stop != recipe.StopNever && (l.w.bordered() || l.current != nil && l.w.gaveBack(*l.current) || l.w.full() != "") {
+			if l.mark(m) && l.w.lease.Recipe.Stop != recipe.StopNever &&
+				(l.w.bordered() || l.current != nil && l.w.gaveBack(*l.current) || l.w.full() != "") {
 				last := *l.current - 1
 				l.w.note(hold.Entry{Do: hold.Undone, Launch: l.number, Frame: *l.current})
 				l.current, l.bordered = nil, &last
@@ -409,12 +419,19 @@ func (l *launch) check(frame int, path string, render time.Duration) {
 	}
 	inside, err := filepath.Rel(l.w.staging, path)
 	if err == nil {
-		l.w.note(hold.Entry{Do: hold.Finished, Launch: l.number, Frame: frame, Path: inside, Startup: l.startup, Render: render})
+		l.w.note(
+			hold.Entry{
+				Do: hold.Finished, Launch: l.number, Frame: frame, Path: inside, Startup: l.startup,
+				Render: render,
+			},
+		)
 	}
 	l.w.mu.Lock()
 	l.w.slowest = max(l.w.slowest, render)
 	l.w.mu.Unlock()
-	l.w.toCheck(check{launch: l.number, frame: frame, path: path, startup: l.startup, render: render, memory: l.weigh()})
+	l.w.toCheck(
+		check{launch: l.number, frame: frame, path: path, startup: l.startup, render: render, memory: l.weigh()},
+	)
 	l.startup = 0 // told once
 }
 

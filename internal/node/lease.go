@@ -26,7 +26,9 @@ import (
 type service interface {
 	report(ctx context.Context, items ...wire.ReportItem) ([]wire.Verdict, error)
 	thumbnail(ctx context.Context, run int64, frame int, jpeg []byte)
-	furtherFrames(ctx context.Context, lease int64) (frames.Set, error) // for a renderer that stays up, or single launches
+	furtherFrames(
+		ctx context.Context, lease int64,
+	) (frames.Set, error) // for a renderer that stays up, or single launches
 	upload(ctx context.Context, to upload) (publish.Standing, error)
 }
 
@@ -106,7 +108,10 @@ const maxChecks = 4096
 func (w *work) progress() wire.Progress {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	p := wire.Progress{Lease: w.lease.ID, Frame: w.frame, Phase: w.phase, Fraction: w.fraction, Trouble: w.trouble, Full: w.noRoom, MemoryBytes: w.used.Load()}
+	p := wire.Progress{
+		Lease: w.lease.ID, Frame: w.frame, Phase: w.phase, Fraction: w.fraction,
+		Trouble: w.trouble, Full: w.noRoom, MemoryBytes: w.used.Load(),
+	}
 	for f := range w.verifying {
 		p.Verifying = append(p.Verifying, f)
 	}
@@ -278,7 +283,12 @@ func (w *work) resume(ctx context.Context, left frames.Set, fed bool) (*launch, 
 	w.mu.Unlock()
 	for _, p := range unsettled {
 		left = left.Minus(frames.One(p.Frame))
-		w.toCheck(check{launch: p.Launch, frame: p.Frame, path: filepath.Join(w.staging, p.Path), startup: p.Startup, render: p.Render})
+		w.toCheck(
+			check{
+				launch: p.Launch, frame: p.Frame, path: filepath.Join(w.staging, p.Path), startup: p.Startup,
+				render: p.Render,
+			},
+		)
 	}
 	if before == nil {
 		return nil, left
@@ -291,10 +301,15 @@ func (w *work) resume(ctx context.Context, left frames.Set, fed bool) (*launch, 
 	if w.lost() {
 		return nil, left
 	}
-	w.log.Warn("a renderer of an earlier node process is gone", "lease", w.lease.ID, "launch", before.Number, "error", err)
+	w.log.Warn(
+		"a renderer of an earlier node process is gone", "lease", w.lease.ID, "launch", before.Number, "error", err,
+	)
 	w.note(hold.Entry{Do: hold.Over, Launch: before.Number})
 	if frame, ok := before.InFlight(); ok && left.Has(frame) && ctx.Err() == nil {
-		w.failed(before.Number, frame, triage.CauseNodeLost, "the renderer ended with the machine or its launcher, in mid frame")
+		w.failed(
+			before.Number, frame, triage.CauseNodeLost,
+			"the renderer ended with the machine or its launcher, in mid frame",
+		)
 		left = left.Minus(frames.One(frame))
 	}
 	return nil, left
@@ -392,7 +407,12 @@ func (w *work) ok() bool {
 func (w *work) failed(launch, frame int, cause, message string) {
 	w.note(hold.Entry{Do: hold.Failed, Launch: launch, Frame: frame})
 	w.log.Warn("frame failed", "run", w.lease.RunName, "frame", frame, "cause", cause)
-	w.report(wire.ReportItem{Outcome: wire.OutcomeFailed, Lease: w.lease.ID, Launch: launch, Frame: frame, Cause: cause, Message: message})
+	w.report(
+		wire.ReportItem{
+			Outcome: wire.OutcomeFailed, Lease: w.lease.ID, Launch: launch, Frame: frame, Cause: cause,
+			Message: message,
+		},
+	)
 }
 
 // report reports one item. A lost session is noted and ends the work.
@@ -412,11 +432,14 @@ func (w *work) report(item wire.ReportItem) wire.Verdict {
 func (w *work) placeholders(l *launch) map[string]string {
 	scene := filepath.Join(w.lease.SceneRoot, filepath.FromSlash(w.lease.Scene))
 	with := map[string]string{
-		"scene": scene, "scene_folder": filepath.Dir(scene), "scene_root": w.lease.SceneRoot, "staging": l.folder,
-		"threads": fmt.Sprint(l.share.threads), "memory_mib": fmt.Sprint(l.share.memory >> 20),
-		"cores": coreList(l.share.cores), "devices": strings.Join(l.share.devices, ","), "device_numbers": l.share.deviceNumbers(), "width": fmt.Sprint(w.lease.Width), "height": fmt.Sprint(w.lease.Height),
-		"first": fmt.Sprint(l.stretch.First), "last": fmt.Sprint(l.stretch.Last), "frame": fmt.Sprint(l.stretch.First),
-		"shot_first": fmt.Sprint(w.lease.ShotFirst), "shot_last": fmt.Sprint(w.lease.ShotLast), "shot_count": fmt.Sprint(w.lease.ShotLast - w.lease.ShotFirst + 1),
+		"scene": scene, "scene_folder": filepath.Dir(scene), "scene_root": w.lease.SceneRoot,
+		"staging": l.folder, "threads": fmt.Sprint(l.share.threads),
+		"memory_mib": fmt.Sprint(l.share.memory >> 20), "cores": coreList(l.share.cores),
+		"devices": strings.Join(l.share.devices, ","), "device_numbers": l.share.deviceNumbers(),
+		"width": fmt.Sprint(w.lease.Width), "height": fmt.Sprint(w.lease.Height),
+		"first": fmt.Sprint(l.stretch.First), "last": fmt.Sprint(l.stretch.Last),
+		"frame": fmt.Sprint(l.stretch.First), "shot_first": fmt.Sprint(w.lease.ShotFirst),
+		"shot_last": fmt.Sprint(w.lease.ShotLast), "shot_count": fmt.Sprint(w.lease.ShotLast - w.lease.ShotFirst + 1),
 		"speed": fmt.Sprint(w.speed * l.share.part), "node": w.node,
 	}
 	var passes []string

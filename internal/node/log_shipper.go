@@ -101,7 +101,9 @@ func (s *logShipper) close() {
 	}
 	s.closed = true
 	if s.left > 0 {
-		s.put(wire.SaidLine{At: s.tail[0].At, Stream: 0, Text: fmt.Sprintf("… %d lines are left out here …", s.left)}, 64)
+		s.put(
+			wire.SaidLine{At: s.tail[0].At, Stream: 0, Text: fmt.Sprintf("… %d lines are left out here …", s.left)}, 64,
+		)
 	}
 	for _, l := range s.tail {
 		s.put(l, len(l.Text)+16)
@@ -141,7 +143,9 @@ func (s *logShipper) took(p wire.SaidPiece) {
 		s.pending = s.pending[1:]
 	}
 	if s.sent != "" && !s.closed && len(p.Lines) > 0 { // after that its folder goes
-		_ = os.WriteFile(s.sent, []byte(strconv.FormatInt(p.Lines[len(p.Lines)-1].At, 10)), 0o600) // without it some lines come twice
+		_ = os.WriteFile(
+			s.sent, []byte(strconv.FormatInt(p.Lines[len(p.Lines)-1].At, 10)), 0o600,
+		) // without it some lines come twice
 	}
 }
 
@@ -213,12 +217,15 @@ func (a *Agent) logShipperOf(w *work) *logShipper {
 
 // logTo returns a logger that tells a log shipper, too, what it tells the given one.
 func logTo(log *slog.Logger, s *logShipper) *slog.Logger {
-	own := slog.NewTextHandler(scribeWriter{s}, &slog.HandlerOptions{Level: slog.LevelInfo, ReplaceAttr: func(groups []string, a slog.Attr) slog.Attr {
-		if len(groups) == 0 && a.Key == slog.TimeKey {
-			return slog.Attr{} // each line has its time
-		}
-		return a
-	}})
+	own := slog.NewTextHandler(
+		scribeWriter{s},
+		&slog.HandlerOptions{Level: slog.LevelInfo, ReplaceAttr: func(groups []string, a slog.Attr) slog.Attr {
+			if len(groups) == 0 && a.Key == slog.TimeKey {
+				return slog.Attr{} // each line has its time
+			}
+			return a
+		}},
+	)
 	return slog.New(slog.NewMultiHandler(log.Handler(), own))
 }
 

@@ -102,7 +102,9 @@ func TestProgressIsNotTheLog(t *testing.T) {
 		r.Said(1, fmt.Appendf(nil, "vx progress %d 100\n", i), at.Add(time.Duration(i)*100*time.Millisecond))
 	}
 	r.Said(2, []byte("error: it broke\n"), at.Add(20*time.Second))
-	if got := strings.Join(said, ", "); got != "1 vx begin 3, 1 vx progress 0 100, 1 vx progress 50 100, 2 error: it broke" {
+	if got := strings.Join(
+		said, ", ",
+	); got != "1 vx begin 3, 1 vx progress 0 100, 1 vx progress 50 100, 2 error: it broke" {
 		t.Errorf("said %s", got)
 	}
 }

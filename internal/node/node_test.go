@@ -154,9 +154,14 @@ func newWork(t *testing.T, f *fake, script, set string) *work {
 		t.Fatal(err)
 	}
 	r := recipe.Recipe{
-		Name: "pretend", Mode: "range", Program: self, Picture: "png", Grace: recipe.Duration(200 * time.Millisecond),
-		Environment: map[string]string{"RENDERER": script}, FrameFile: `^f(\d+)\.png$`,
-		Read: recipe.Reading{Begins: `^begin (\d+)`, Progress: `^(\d+) of (\d+)$`, Causes: []recipe.CauseRule{{Match: "no memory", Cause: "out of memory"}}},
+		Name: "pretend", Mode: "range", Program: self, Picture: "png",
+		Grace: recipe.Duration(200 * time.Millisecond), Environment: map[string]string{"RENDERER": script},
+		FrameFile: `^f(\d+)\.png$`,
+		Read: recipe.Reading{
+			Begins:   `^begin (\d+)`,
+			Progress: `^(\d+) of (\d+)$`,
+			Causes:   []recipe.CauseRule{{Match: "no memory", Cause: "out of memory"}},
+		},
 	}
 	f.verdict = wire.VerdictDeliver
 	staging := filepath.Join(dir, "staging")
@@ -171,10 +176,19 @@ func newWork(t *testing.T, f *fake, script, set string) *work {
 	t.Cleanup(book.close)
 	return &work{
 		launcher: newLauncher(t), journal: book,
-		lease: &leased{Recipe: r, Lease: wire.Lease{ID: leaseNumber.Add(1), Run: 1, RunName: "a/final-1", Recipe: r.Name, Frames: set, ShotFirst: 1, ShotLast: 9,
-			OutputRoot: filepath.Join(dir, "out"), Output: "a/final-1", FilePrefix: "a.", FileEnding: ".png", Digits: 4, Width: 8, Height: 4}},
-		svc: f, log: log, staging: staging, speed: 1, node: "kiln-01", share: func() own { return own{whole: true, threads: 1, part: 1} }, stall: time.Minute,
-		held: hold.New(), changed: func() {}, ready: make(chan struct{}), phase: "starting", verifying: map[int]bool{},
+		lease: &leased{
+			Recipe: r,
+			Lease: wire.Lease{
+				ID: leaseNumber.Add(1), Run: 1, RunName: "a/final-1", Recipe: r.Name, Frames: set,
+				ShotFirst: 1, ShotLast: 9, OutputRoot: filepath.Join(dir, "out"),
+				Output: "a/final-1", FilePrefix: "a.", FileEnding: ".png", Digits: 4, Width: 8,
+				Height: 4,
+			},
+		},
+		svc: f, log: log, staging: staging, speed: 1, node: "kiln-01",
+		share: func() own { return own{whole: true, threads: 1, part: 1} }, stall: time.Minute,
+		held: hold.New(), changed: func() {}, ready: make(chan struct{}), phase: "starting",
+		verifying: map[int]bool{},
 	}
 }
 
@@ -182,7 +196,9 @@ func newWork(t *testing.T, f *fake, script, set string) *work {
 func finish(ctx context.Context, w *work) error {
 	ended, err := w.run(ctx)
 	if err == nil {
-		_, err = w.svc.report(ctx, wire.ReportItem{Outcome: wire.OutcomeEnded, Lease: ended.Lease, Message: ended.Message})
+		_, err = w.svc.report(
+			ctx, wire.ReportItem{Outcome: wire.OutcomeEnded, Lease: ended.Lease, Message: ended.Message},
+		)
 		w.clear()
 	}
 	return err
@@ -241,7 +257,10 @@ func TestSingleLaunchesGoOnInTheirLease(t *testing.T) {
 	}
 	got := f.told()
 	slices.Sort(got)
-	want := []string{"delivered 1", "ended 0", "failed 2 no frame", "failed 3 no frame", "failed 4 no frame", "failed 5 no frame", "good 1"}
+	want := []string{
+		"delivered 1", "ended 0", "failed 2 no frame", "failed 3 no frame", "failed 4 no frame", "failed 5 no frame",
+		"good 1",
+	}
 	if !slices.Equal(got, want) {
 		t.Errorf("told %q, want %q", got, want)
 	}
@@ -463,16 +482,23 @@ func TestReaderTakesAnyChunks(t *testing.T) {
 	text := "begin 1\n\r\n10 of 20\r20 of 20\rno memory left\nvx done 1\nbegin 2\n"
 	for size := 1; size < len(text); size++ {
 		var got []string
-		r := newReader(recipe.Reading{Begins: `^begin (\d+)`, Progress: `^(\d+) of (\d+)$`, Causes: []recipe.CauseRule{{Match: "no memory", Cause: "out of memory"}}}, func(m mark) {
-			switch {
-			case m.begins != nil:
-				got = append(got, fmt.Sprint("begin ", *m.begins))
-			case m.progress != nil:
-				got = append(got, fmt.Sprint("progress ", *m.progress))
-			case m.feed != "":
-				got = append(got, m.feed)
-			}
-		})
+		r := newReader(
+			recipe.Reading{
+				Begins:   `^begin (\d+)`,
+				Progress: `^(\d+) of (\d+)$`,
+				Causes:   []recipe.CauseRule{{Match: "no memory", Cause: "out of memory"}},
+			},
+			func(m mark) {
+				switch {
+				case m.begins != nil:
+					got = append(got, fmt.Sprint("begin ", *m.begins))
+				case m.progress != nil:
+					got = append(got, fmt.Sprint("progress ", *m.progress))
+				case m.feed != "":
+					got = append(got, m.feed)
+				}
+			},
+		)
 		for at := 0; at < len(text); at += size {
 			r.Said(1, []byte(text[at:min(at+size, len(text))]), time.Now())
 		}

@@ -84,11 +84,15 @@ func (w *work) verify(c check) (*verified, error) {
 	if err != nil {
 		return nil, err
 	}
-	v := &verified{image: good.Image, sources: []string{c.path}, files: []farm.File{{Hash: good.Hash, Bytes: good.Bytes}}}
+	v := &verified{
+		image: good.Image, sources: []string{c.path}, files: []farm.File{{Hash: good.Hash, Bytes: good.Bytes}},
+	}
 	for i, file := range w.passFiles(c) {
 		name := w.lease.Passes[i].Name
 		if file == "" {
-			return nil, &picture.FaultError{Missing: true, Reason: fmt.Sprintf("the renderer left the picture without its pass %s", name)}
+			return nil, &picture.FaultError{
+				Missing: true, Reason: fmt.Sprintf("the renderer left the picture without its pass %s", name),
+			}
 		}
 		good, err := picture.Verify(file, w.lease.Recipe.Passes[name].Picture, w.lease.Width, w.lease.Height)
 		var fault *picture.FaultError
@@ -107,10 +111,15 @@ func (w *work) verify(c check) (*verified, error) {
 // target returns where a frame belongs.
 func (w *work) target(frame int, v *verified, verdict wire.Verdict) publish.Target {
 	number := frames.Name(frame, w.lease.Digits)
-	to := publish.Target{Root: w.lease.OutputRoot, Folder: w.lease.Output, Lease: w.lease.ID, Mark: w.lease.OutputMark, Replace: verdict.Replace, Adopt: verdict.Adopt, Owner: w.owner(),
-		Files: []publish.File{{File: v.files[0], Name: w.lease.FilePrefix + number + w.lease.FileEnding}}}
+	to := publish.Target{
+		Root: w.lease.OutputRoot, Folder: w.lease.Output, Lease: w.lease.ID, Mark: w.lease.OutputMark,
+		Replace: verdict.Replace, Adopt: verdict.Adopt, Owner: w.owner(),
+		Files: []publish.File{{File: v.files[0], Name: w.lease.FilePrefix + number + w.lease.FileEnding}},
+	}
 	for i, p := range w.lease.Passes {
-		to.Files = append(to.Files, publish.File{File: v.files[i+1], Name: path.Join(p.Name, p.FilePrefix+number+p.FileEnding)})
+		to.Files = append(
+			to.Files, publish.File{File: v.files[i+1], Name: path.Join(p.Name, p.FilePrefix+number+p.FileEnding)},
+		)
 	}
 	return to
 }
@@ -157,8 +166,13 @@ func (w *work) offer(c check) (settled bool) {
 	good, err := w.verify(c)
 	w.note(hold.Entry{Do: hold.Seen, Launch: c.launch, Frame: c.frame})
 	if err != nil && accepted != "" { // it was good once, and the service waits for it
-		w.report(wire.ReportItem{Outcome: wire.OutcomeFailed, Lease: w.lease.ID, Launch: c.launch, Frame: c.frame, Hash: accepted,
-			Cause: triage.CauseDelivery, Message: "the accepted frame was lost in the staging area: " + err.Error()})
+		w.report(
+			wire.ReportItem{
+				Outcome: wire.OutcomeFailed, Lease: w.lease.ID, Launch: c.launch, Frame: c.frame,
+				Hash: accepted, Cause: triage.CauseDelivery,
+				Message: "the accepted frame was lost in the staging area: " + err.Error(),
+			},
+		)
 		return true
 	}
 	if err != nil {
@@ -173,7 +187,8 @@ func (w *work) offer(c check) (settled bool) {
 	item := wire.ReportItem{
 		Outcome: wire.OutcomeGood, Lease: w.lease.ID, Launch: c.launch, Frame: c.frame,
 		Hash: good.hash(), Bytes: bytesOf(good.files), Files: listed(good.files),
-		StartupSeconds: c.startup.Seconds(), RenderSeconds: c.render.Seconds(), CheckSeconds: time.Since(begin).Seconds(), MemoryBytes: c.memory,
+		StartupSeconds: c.startup.Seconds(), RenderSeconds: c.render.Seconds(),
+		CheckSeconds: time.Since(begin).Seconds(), MemoryBytes: c.memory,
 	}
 	verdict := w.report(item)
 	if verdict.Verdict != wire.VerdictDeliver {

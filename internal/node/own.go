@@ -36,7 +36,10 @@ type own struct {
 func (a *Agent) share(of wire.Share) func() own {
 	return func() own {
 		caps := a.caps.Load().Caps
-		out := own{whole: of.Cores == "", nice: caps.Nice, threads: a.o.Threads, part: 1, memory: a.facts.Memory, limit: caps.MemoryBytes}
+		out := own{
+			whole: of.Cores == "", nice: caps.Nice, threads: a.o.Threads, part: 1, memory: a.facts.Memory,
+			limit: caps.MemoryBytes,
+		}
 		if caps.Cores > 0 && caps.Cores < out.threads {
 			out.threads = caps.Cores
 		}
@@ -87,7 +90,8 @@ func coreList(cores frames.Set) string {
 // environment tells a renderer what it owns.
 func (o own) environment() []string {
 	return []string{
-		fmt.Sprintf("LEASE_CORES=%d", o.threads), "LEASE_CORE_LIST=" + coreList(o.cores), fmt.Sprintf("LEASE_MEMORY_BYTES=%d", o.memory),
+		fmt.Sprintf("LEASE_CORES=%d", o.threads),
+		"LEASE_CORE_LIST=" + coreList(o.cores), fmt.Sprintf("LEASE_MEMORY_BYTES=%d", o.memory),
 		"LEASE_DEVICES=" + strings.Join(o.devices, ","), "LEASE_DEVICE_NUMBERS=" + o.deviceNumbers(),
 	}
 }

@@ -49,13 +49,32 @@ func (a *Agent) greet(ctx context.Context) (lines []string, err error) {
 		return nil, fmt.Errorf("%s: %w", a.o.Client.Address(), client.ErrNotVexillum)
 	}
 	if tooOld(a.o.Version, h.NodesFrom) {
-		return nil, fmt.Errorf("this node process is version %s, and the service takes %s or newer; install the service's version, %s, on this machine", a.o.Version, h.NodesFrom, h.Version)
+		return nil, fmt.Errorf(
+			"this node process is version %s, and the service takes %s or newer; install the service's version, %s, on this machine",
+			a.o.Version, h.NodesFrom, h.Version,
+		)
 	}
-	lines = append(lines, reportLine("service", "%s answers in %v, version %s, %s", a.o.Client.Address(), took.Round(100*time.Microsecond), h.Version, h.Part))
+	lines = append(
+		lines,
+		reportLine(
+			"service", "%s answers in %v, version %s, %s", a.o.Client.Address(), took.Round(100*time.Microsecond),
+			h.Version, h.Part,
+		),
+	)
 	if off := time.Until(h.Now) + took/2; off.Abs() > clockWarning {
-		lines = append(lines, reportLine("clock", "differs from the service's by %v; set both from one time server, or the times of files and logs cannot be compared", off.Round(time.Second)))
+		lines = append(
+			lines,
+			reportLine(
+				"clock",
+				"differs from the service's by %v; set both from one time server, or the times of files and logs cannot be compared",
+				off.Round(time.Second),
+			),
+		)
 	} else {
-		lines = append(lines, reportLine("clock", "agrees with the service's within %v", max(off.Abs(), took).Round(time.Millisecond)))
+		lines = append(
+			lines,
+			reportLine("clock", "agrees with the service's within %v", max(off.Abs(), took).Round(time.Millisecond)),
+		)
 	}
 	return lines, nil
 }
@@ -95,7 +114,9 @@ func (a *Agent) measure(ctx context.Context) {
 	begin := time.Now()
 	sending, cancel := context.WithTimeout(ctx, uploadTimeout)
 	defer cancel()
-	if err := a.client.Send(sending, http.MethodPost, "/node/v1/probe", "application/octet-stream", data, nil); err == nil {
+	if err := a.client.Send(
+		sending, http.MethodPost, "/node/v1/probe", "application/octet-stream", data, nil,
+	); err == nil {
 		a.me.NetworkRate = int64(probe / time.Since(begin).Seconds())
 		a.line("network", "sends %s/s to the service", humanize.IBytes(uint64(a.me.NetworkRate)))
 	}

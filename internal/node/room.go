@@ -64,7 +64,10 @@ func (r *room) lookAtFrames() string {
 	if held < r.limit {
 		return ""
 	}
-	return fmt.Sprintf("frames that are not delivered yet take up %s, and %s is the limit of the staging disk", humanize.IBytes(uint64(held)), humanize.IBytes(uint64(r.limit)))
+	return fmt.Sprintf(
+		"frames that are not delivered yet take up %s, and %s is the limit of the staging disk",
+		humanize.IBytes(uint64(held)), humanize.IBytes(uint64(r.limit)),
+	)
 }
 
 func (r *room) lookAtDisk() string {
@@ -73,7 +76,10 @@ func (r *room) lookAtDisk() string {
 		return ""
 	}
 	if least := min(keepFree, d.Total/20); d.Free < least {
-		return fmt.Sprintf("the staging disk has %s free, less than the %s that must stay free", humanize.IBytes(d.Free), humanize.IBytes(least))
+		return fmt.Sprintf(
+			"the staging disk has %s free, less than the %s that must stay free", humanize.IBytes(d.Free),
+			humanize.IBytes(least),
+		)
 	}
 	return ""
 }

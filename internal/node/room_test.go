@@ -36,7 +36,9 @@ func TestNoFrameIsBegunWithoutRoom(t *testing.T) {
 					t.Fatal("it does not tell that there is no room")
 				}
 			}
-			if p := w.progress(); !strings.Contains(p.Full, "1 B is the limit of the staging disk") || p.Phase != "waiting" || p.Frame != nil {
+			if p := w.progress(); !strings.Contains(p.Full, "1 B is the limit of the staging disk") ||
+				p.Phase != "waiting" ||
+				p.Frame != nil {
 				t.Errorf("it tells %+v", p)
 			}
 			if told := f.told(); slices.Contains(told, "good 3") {
@@ -50,7 +52,9 @@ func TestNoFrameIsBegunWithoutRoom(t *testing.T) {
 			}
 			told := f.told()
 			slices.Sort(told)
-			if want := []string{"delivered 1", "delivered 2", "delivered 3", "ended 0", "good 1", "good 2", "good 3"}; !slices.Equal(told, want) {
+			if want := []string{
+				"delivered 1", "delivered 2", "delivered 3", "ended 0", "good 1", "good 2", "good 3",
+			}; !slices.Equal(told, want) {
 				t.Errorf("told %q, want %q", told, want)
 			}
 		})

@@ -43,8 +43,11 @@ func (s *sampler) sample(ctx context.Context, staging string, devices []wire.Dev
 	seconds := now.Sub(s.at).Seconds()
 	first := s.at.IsZero()
 	s.at = now
-	out := &wire.Sample{Processor: unknown, Memory: unknown, Swap: unknown, DiskFree: unknown, DiskRead: unknown, DiskWritten: unknown, Received: unknown, Sent: unknown,
-		Load: unknown, Temperature: unknown, Devices: devices}
+	out := &wire.Sample{
+		Processor: unknown, Memory: unknown, Swap: unknown, DiskFree: unknown, DiskRead: unknown,
+		DiskWritten: unknown, Received: unknown, Sent: unknown, Load: unknown, Temperature: unknown,
+		Devices: devices,
+	}
 	if times, err := cpu.TimesWithContext(ctx, true); err == nil {
 		if len(times) == len(s.times) {
 			out.Processor, out.Groups = busy(s.times, times)
@@ -111,7 +114,8 @@ func isPart(name string, disks map[string]disk.IOCountersStat) bool {
 			}
 		}
 	}
-	return strings.HasPrefix(name, "loop") || strings.HasPrefix(name, "ram") || strings.HasPrefix(name, "dm-") || strings.HasPrefix(name, "md")
+	return strings.HasPrefix(name, "loop") || strings.HasPrefix(name, "ram") || strings.HasPrefix(name, "dm-") ||
+		strings.HasPrefix(name, "md")
 }
 
 // busy returns which part of all cores was in use between two readings, and of

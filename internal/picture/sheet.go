@@ -47,7 +47,8 @@ func (s *Sheet) Add(frame int, thumbnail []byte) error {
 		return nil
 	}
 	// What was kept before there was a bound may be of any size.
-	if size, err := jpeg.DecodeConfig(bytes.NewReader(thumbnail)); err == nil && (size.Width > mostThumb || size.Height > mostThumb) {
+	if size, err := jpeg.DecodeConfig(bytes.NewReader(thumbnail)); err == nil &&
+		(size.Width > mostThumb || size.Height > mostThumb) {
 		s.cells = append(s.cells, cell{frame, image.NewGray(image.Rect(0, 0, ThumbWidth, ThumbWidth*9/16))})
 		return nil
 	}
@@ -79,7 +80,9 @@ func (s *Sheet) WritePNG(w io.Writer) error {
 	columns := max(1, min(len(cells), int(math.Ceil(math.Sqrt(float64(len(cells))*1.1)))))
 	columns = max(columns, min(4, len(cells)))
 	rows := (len(cells) + columns - 1) / columns
-	sheet := image.NewRGBA(image.Rect(0, 0, 2*margin+columns*(thumb.X+gap)-gap, margin+head+rows*(thumb.Y+label+gap)+margin-gap))
+	sheet := image.NewRGBA(
+		image.Rect(0, 0, 2*margin+columns*(thumb.X+gap)-gap, margin+head+rows*(thumb.Y+label+gap)+margin-gap),
+	)
 	draw.Draw(sheet, sheet.Bounds(), image.NewUniform(sheetGround), image.Point{}, draw.Src)
 	big, err := face(gomedium.TTF, 22)
 	if err != nil {

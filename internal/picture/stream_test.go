@@ -70,8 +70,9 @@ func TestRowByRowSeesWhatIsThere(t *testing.T) {
 		image.Image
 		Set(x, y int, c color.Color)
 	}{
-		"rgba": image.NewNRGBA(from.Bounds()), "rgba of 16 bits": image.NewNRGBA64(from.Bounds()), "grey": image.NewGray(from.Bounds()),
-		"grey of 16 bits": image.NewGray16(from.Bounds()), "palette": image.NewPaletted(from.Bounds(), palette.Plan9),
+		"rgba": image.NewNRGBA(from.Bounds()), "rgba of 16 bits": image.NewNRGBA64(from.Bounds()),
+		"grey": image.NewGray(from.Bounds()), "grey of 16 bits": image.NewGray16(from.Bounds()),
+		"palette":        image.NewPaletted(from.Bounds(), palette.Plan9),
 		"palette of two": image.NewPaletted(from.Bounds(), color.Palette{color.Black, color.White}),
 		"palette of 16":  image.NewPaletted(from.Bounds(), palette.Plan9[:16]),
 	}

@@ -147,7 +147,9 @@ func paintTidal(x, y, t, pixel float64) rgb {
 	dome = dome.mix(hex(0xd8cba6), 0.6*fill(math.Hypot(x-moonX+0.03, y-moonY-0.02)-0.025, pixel))
 	for i := range 5 { // waves, the nearest last
 		k := float64(i)
-		level := -0.12 - 0.17*k + (0.05+0.012*k)*math.Sin(x*(5.5-0.6*k)+2*math.Pi*t*(1+math.Mod(k, 3))+k*1.7) + 0.02*math.Sin(x*13-2*math.Pi*t*2+k)
+		level := -0.12 - 0.17*k + (0.05+0.012*k)*math.Sin(
+			x*(5.5-0.6*k)+2*math.Pi*t*(1+math.Mod(k, 3))+k*1.7,
+		) + 0.02*math.Sin(x*13-2*math.Pi*t*2+k)
 		water := hex(0x2f8ba0).mix(hex(0x08222f), k/4.6)
 		dome = dome.mix(water, fill(y-level, pixel))
 		dome = dome.mix(hex(0x9fe0e4), (0.75-0.12*k)*fill(math.Abs(y-level)-0.006, pixel*1.5))

@@ -44,7 +44,8 @@ func TestBadScenes(t *testing.T) {
 		"a trouble that is none": "practice: 1\npicture: salt\ntrouble: [{frame: 1, does: sing}]\n", "no YAML": "practice: [",
 		"a startup that is none": "practice: 1\npicture: salt\nstartup: soon\n", "a negative cost": "practice: 1\npicture: salt\ncost: -2s\n",
 	} {
-		if _, err := ReadScene(sceneFile(t, text)); err == nil || !strings.Contains(err.Error(), "cannot read the scene") {
+		if _, err := ReadScene(sceneFile(t, text)); err == nil ||
+			!strings.Contains(err.Error(), "cannot read the scene") {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
@@ -54,7 +55,12 @@ func TestBadScenes(t *testing.T) {
 }
 
 func TestTroubleOnSomeNodes(t *testing.T) {
-	s, err := ReadScene(sceneFile(t, "practice: 1\npicture: salt\ntrouble: [{frame: 3, does: error, on: [kiln-01]}, {frame: 4, does: slow}]\ncost: 1s\n"))
+	s, err := ReadScene(
+		sceneFile(
+			t,
+			"practice: 1\npicture: salt\ntrouble: [{frame: 3, does: error, on: [kiln-01]}, {frame: 4, does: slow}]\ncost: 1s\n",
+		),
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -124,7 +130,10 @@ func TestPicturesDependOnTheFrameAlone(t *testing.T) {
 
 func TestScriptedFailuresAreErrors(t *testing.T) {
 	for _, does := range []string{doesError, doesMemory, doesLicence} {
-		o := Options{Scene: sceneFile(t, "practice: 1\npicture: salt\ntrouble: [{frame: 1, does: "+does+"}]\n"), Staging: t.TempDir(), Width: 8, Height: 8, Speed: 1, First: 1, Last: 2}
+		o := Options{
+			Scene:   sceneFile(t, "practice: 1\npicture: salt\ntrouble: [{frame: 1, does: "+does+"}]\n"),
+			Staging: t.TempDir(), Width: 8, Height: 8, Speed: 1, First: 1, Last: 2,
+		}
 		if err := Render(o, nil, &bytes.Buffer{}); !errors.Is(err, ErrMisbehaved) {
 			t.Errorf("%s: %v", does, err)
 		}
@@ -136,7 +145,10 @@ func TestScriptedFailuresAreErrors(t *testing.T) {
 func TestPassesAreDrawnBesideThePicture(t *testing.T) {
 	dir := t.TempDir()
 	scene := sceneFile(t, "practice: 1\npicture: salt\nstamp: true\ntrouble: [{frame: 2, does: no pass}]\n")
-	o := Options{Scene: scene, Staging: dir, Width: 32, Height: 18, Speed: 1, First: 1, Last: 2, Passes: "depth,matte", Node: "kiln-01"}
+	o := Options{
+		Scene: scene, Staging: dir, Width: 32, Height: 18, Speed: 1, First: 1, Last: 2,
+		Passes: "depth,matte", Node: "kiln-01",
+	}
 	if err := Render(o, nil, new(bytes.Buffer)); err != nil {
 		t.Fatal(err)
 	}
@@ -156,7 +168,10 @@ func TestPassesAreDrawnBesideThePicture(t *testing.T) {
 	want := Paint("salt", 1, 32, 18)
 	for y := range 18 {
 		for x := range 32 {
-			if r, g, b, _ := picture.At(x, y).RGBA(); color.NRGBAModel.Convert(want.At(x, y)) != color.NRGBAModel.Convert(color.RGBA64{uint16(r), uint16(g), uint16(b), 0xffff}) {
+			if r, g, b, _ := picture.At(x, y).
+				RGBA(); color.NRGBAModel.Convert(want.At(x, y)) != color.NRGBAModel.Convert(
+				color.RGBA64{uint16(r), uint16(g), uint16(b), 0xffff},
+			) {
 				t.Fatalf("the pixel at %d,%d is another than without passes", x, y)
 			}
 		}

@@ -152,7 +152,10 @@ func ReadScene(path string) (*Scene, error) {
 	if s.Memory != "" {
 		n, err := humanize.ParseBytes(s.Memory)
 		if err != nil || n > mostMemory {
-			return nil, fmt.Errorf("cannot read the scene: memory %q is not an amount like 300MiB, or more than %s", s.Memory, humanize.IBytes(mostMemory))
+			return nil, fmt.Errorf(
+				"cannot read the scene: memory %q is not an amount like 300MiB, or more than %s", s.Memory,
+				humanize.IBytes(mostMemory),
+			)
 		}
 		s.memory = int(n)
 	}
@@ -163,7 +166,9 @@ func ReadScene(path string) (*Scene, error) {
 	}
 	for _, t := range s.Trouble {
 		if !slices.Contains(ways, t.Does) {
-			return nil, fmt.Errorf("cannot read the scene: frame %d does %q, which is none of %q", t.Frame, t.Does, ways)
+			return nil, fmt.Errorf(
+				"cannot read the scene: frame %d does %q, which is none of %q", t.Frame, t.Does, ways,
+			)
 		}
 	}
 	return &s, nil

@@ -96,7 +96,9 @@ func (t Target) see(root *os.Root) (Standing, error) {
 // accepted.
 func (t Target) inherit(root *os.Root, d deed) (Standing, error) {
 	if !t.accepted(d.hash()) {
-		return Standing{}, fmt.Errorf("%s: %w: passes that are just being published and were not accepted", t.path(t.Files[0]), ErrForeign)
+		return Standing{}, fmt.Errorf(
+			"%s: %w: passes that are just being published and were not accepted", t.path(t.Files[0]), ErrForeign,
+		)
 	}
 	return t.carryOut(root, d)
 }
@@ -136,7 +138,10 @@ func (t Target) carryOut(root *os.Root, d deed) (Standing, error) {
 // own parts were looked at just before.
 func (t Target) putPass(root *os.Root, part, name, hash string, own bool) (fresh bool, err error) {
 	if got, _, err := hashIn(root, part); !own && err == nil && got != hash {
-		return false, fmt.Errorf("the file of %s is no longer what was accepted (%.12s, not %.12s); remove %s", name, got, hash, t.deedFile())
+		return false, fmt.Errorf(
+			"the file of %s is no longer what was accepted (%.12s, not %.12s); remove %s", name, got, hash,
+			t.deedFile(),
+		)
 	}
 	err = t.put(root, part, name, hash)
 	if err == nil {

@@ -39,7 +39,9 @@ func renderings(t *testing.T, root string, count int) []rendering {
 			sum := sha256.Sum256([]byte(content))
 			f := farm.File{Pass: pass, Hash: hex.EncodeToString(sum[:]), Bytes: int64(len(content))}
 			r.sources = append(r.sources, name)
-			r.Files = append(r.Files, File{File: f, Name: filepath.Join(pass, strings.Trim("a."+pass, ".")+".0001.png")})
+			r.Files = append(
+				r.Files, File{File: f, Name: filepath.Join(pass, strings.Trim("a."+pass, ".")+".0001.png")},
+			)
 		}
 		out, hashes = append(out, r), append(hashes, r.Hash())
 	}
@@ -202,7 +204,10 @@ func inPieces(t *testing.T, r rendering) (at Standing, err error) {
 			return at, err
 		}
 		for from := have; from < int64(len(data)); {
-			if from, at, err = Append(r.Target, i, from, strings.NewReader(string(data[from:min(from+7, int64(len(data)))]))); err != nil || at.Hash != "" {
+			if from, at, err = Append(
+				r.Target, i, from, strings.NewReader(string(data[from:min(from+7, int64(len(data)))])),
+			); err != nil ||
+				at.Hash != "" {
 				return at, err
 			}
 		}
@@ -250,7 +255,8 @@ func TestStrangersStay(t *testing.T) {
 		if err := os.WriteFile(filepath.Join(all[0].Root, all[0].deedFile()), []byte("{"), 0o644); err != nil {
 			t.Fatal(err)
 		}
-		if _, err := Copy(all[0].sources, all[0].Target); !errors.Is(err, ErrForeign) || !strings.Contains(err.Error(), "remove it") {
+		if _, err := Copy(all[0].sources, all[0].Target); !errors.Is(err, ErrForeign) ||
+			!strings.Contains(err.Error(), "remove it") {
 			t.Errorf("an unreadable deed: %v", err)
 		}
 	})

@@ -174,7 +174,8 @@ func flushFolder(root *os.Root, folder string) error {
 		return fmt.Errorf("flushing the output folder: %w", err)
 	}
 	defer dir.Close()
-	if err := dir.Sync(); err != nil && !errors.Is(err, errors.ErrUnsupported) && !errors.Is(err, fs.ErrInvalid) && !errors.Is(err, syscall.EINVAL) {
+	if err := dir.Sync(); err != nil && !errors.Is(err, errors.ErrUnsupported) && !errors.Is(err, fs.ErrInvalid) &&
+		!errors.Is(err, syscall.EINVAL) {
 		return fmt.Errorf("flushing the output folder: %w", err)
 	}
 	return nil

@@ -90,7 +90,10 @@ func TestDeliveryStaysInsideItsPlace(t *testing.T) {
 
 // one is the target of a frame of one file.
 func one(root, folder, name, hash string, lease int64, adopt ...string) Target {
-	return Target{Root: root, Folder: folder, Lease: lease, Adopt: adopt, Files: []File{{File: farm.File{Hash: hash}, Name: name}}}
+	return Target{
+		Root: root, Folder: folder, Lease: lease, Adopt: adopt,
+		Files: []File{{File: farm.File{Hash: hash}, Name: name}},
+	}
 }
 
 func hashOf(t *testing.T, path string) string {

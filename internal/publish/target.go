@@ -210,7 +210,9 @@ func (t Target) look(root *os.Root) (Standing, error) {
 	case own:
 		return Standing{}, nil
 	}
-	return Standing{}, fmt.Errorf("%s: %w; move it away or choose another output folder", t.path(t.Files[0]), ErrForeign)
+	return Standing{}, fmt.Errorf(
+		"%s: %w; move it away or choose another output folder", t.path(t.Files[0]), ErrForeign,
+	)
 }
 
 // ErrNoMark says that a folder is there and does not hold the mark of the farm.
@@ -278,7 +280,9 @@ func MarkPlace(place, farm string) (mark string, err error) {
 	if err != nil {
 		return "", fmt.Errorf("marking the frame place: %w", err)
 	}
-	_, err = file.WriteString("Frames of a Vexillum farm arrive in this folder. Nodes look for this file to be sure that it is mounted.\n")
+	_, err = file.WriteString(
+		"Frames of a Vexillum farm arrive in this folder. Nodes look for this file to be sure that it is mounted.\n",
+	)
 	if err = errors.Join(err, file.Close()); err != nil {
 		_ = root.Remove(mark)
 		return "", fmt.Errorf("marking the frame place: %w", err)

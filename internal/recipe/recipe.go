@@ -181,9 +181,12 @@ func compileSchema() (*jsonschema.Schema, error) {
 
 // placeholders are the words in braces that every launch fills in.
 var placeholders = map[string]bool{
-	"vexillum": true, "scene": true, "scene_folder": true, "scene_root": true, "staging": true, "threads": true,
-	"width": true, "height": true, "first": true, "last": true, "frame": true, "shot_first": true, "shot_last": true, "shot_count": true, "speed": true,
-	"node": true, "passes": true, "memory_mib": true, "cores": true, "devices": true, "device_numbers": true,
+	"vexillum": true, "scene": true, "scene_folder": true, "scene_root": true,
+	"staging": true, "threads": true, "width": true, "height": true,
+	"first": true, "last": true, "frame": true, "shot_first": true,
+	"shot_last": true, "shot_count": true, "speed": true, "node": true,
+	"passes": true, "memory_mib": true, "cores": true, "devices": true,
+	"device_numbers": true,
 }
 
 // replaced are placeholders that recipes had once, and what stands for them.
@@ -293,7 +296,10 @@ func (r *Recipe) ChoosePasses(names []string) ([]farm.Pass, error) {
 	for _, name := range slices.Compact(slices.Sorted(slices.Values(names))) {
 		p, ok := r.Passes[name]
 		if !ok {
-			return nil, fmt.Errorf("the recipe %s has no pass %q; it has %s", r.Name, name, listOr(slices.Sorted(maps.Keys(r.Passes)), "none"))
+			return nil, fmt.Errorf(
+				"the recipe %s has no pass %q; it has %s", r.Name, name,
+				listOr(slices.Sorted(maps.Keys(r.Passes)), "none"),
+			)
 		}
 		out = append(out, farm.Pass{Name: name, Picture: p.Picture})
 	}

@@ -111,7 +111,9 @@ func TestValuesStayOneArgument(t *testing.T) {
 
 func TestOwnRecipesReplaceOurs(t *testing.T) {
 	dir := t.TempDir()
-	if err := os.WriteFile(filepath.Join(dir, "p.yaml"), []byte(strings.Replace(parsedText(), "name: small", "name: povray", 1)), 0o644); err != nil {
+	if err := os.WriteFile(
+		filepath.Join(dir, "p.yaml"), []byte(strings.Replace(parsedText(), "name: small", "name: povray", 1)), 0o644,
+	); err != nil {
 		t.Fatal(err)
 	}
 	book, err := Open(dir)

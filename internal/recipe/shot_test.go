@@ -42,7 +42,8 @@ func TestWhatAFileBesideTheSceneTells(t *testing.T) {
 			}
 			continue
 		}
-		if err != nil || (got.Range != nil) != (c.last != 0) || got.Range != nil && (got.Range.First != c.first || got.Range.Last != c.last) {
+		if err != nil || (got.Range != nil) != (c.last != 0) ||
+			got.Range != nil && (got.Range.First != c.first || got.Range.Last != c.last) {
 			t.Errorf("%s: %v, %v", name, got.Range, err)
 		}
 		if c.values != nil && !maps.Equal(got.Values, c.values) || c.values == nil && len(got.Values) > 0 {

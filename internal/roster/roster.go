@@ -57,7 +57,10 @@ type column struct {
 }
 
 var columns = []column{
-	{"name", func(r *Row, cell string) error { r.Name = cell; return farm.CheckNodeName(cell) }, func(r Row) string { return r.Name }},
+	{
+		"name", func(r *Row, cell string) error { r.Name = cell; return farm.CheckNodeName(cell) },
+		func(r Row) string { return r.Name },
+	},
 	{"kind", func(r *Row, cell string) error {
 		r.Kind = farm.NodeKind(cell)
 		if r.Kind != farm.Rack && r.Kind != farm.Desk {
@@ -69,14 +72,32 @@ var columns = []column{
 		func(r Row) string { return strings.Join(r.Settings.Pools, " ") }},
 	{"traits", func(r *Row, cell string) error { r.Settings.Traits = strings.Fields(cell); return nil },
 		func(r Row) string { return strings.Join(r.Settings.Traits, " ") }},
-	{"cores", func(r *Row, cell string) error { return whole(&r.Settings.Caps.Cores, cell) }, func(r Row) string { return number(r.Settings.Caps.Cores) }},
-	{"memory", func(r *Row, cell string) error { return amount(&r.Settings.Caps.MemoryBytes, cell) }, func(r Row) string { return size(r.Settings.Caps.MemoryBytes) }},
-	{"staging", func(r *Row, cell string) error { return amount(&r.Settings.Caps.StagingBytes, cell) }, func(r Row) string { return size(r.Settings.Caps.StagingBytes) }},
-	{"leases", func(r *Row, cell string) error { return whole(&r.Settings.Caps.Leases, cell) }, func(r Row) string { return number(r.Settings.Caps.Leases) }},
-	{"spare", func(r *Row, cell string) error { return amount(&r.Settings.Caps.SpareBytes, cell) }, func(r Row) string { return size(r.Settings.Caps.SpareBytes) }},
+	{
+		"cores", func(r *Row, cell string) error { return whole(&r.Settings.Caps.Cores, cell) },
+		func(r Row) string { return number(r.Settings.Caps.Cores) },
+	},
+	{
+		"memory", func(r *Row, cell string) error { return amount(&r.Settings.Caps.MemoryBytes, cell) },
+		func(r Row) string { return size(r.Settings.Caps.MemoryBytes) },
+	},
+	{
+		"staging", func(r *Row, cell string) error { return amount(&r.Settings.Caps.StagingBytes, cell) },
+		func(r Row) string { return size(r.Settings.Caps.StagingBytes) },
+	},
+	{
+		"leases", func(r *Row, cell string) error { return whole(&r.Settings.Caps.Leases, cell) },
+		func(r Row) string { return number(r.Settings.Caps.Leases) },
+	},
+	{
+		"spare", func(r *Row, cell string) error { return amount(&r.Settings.Caps.SpareBytes, cell) },
+		func(r Row) string { return size(r.Settings.Caps.SpareBytes) },
+	},
 	{"kept", func(r *Row, cell string) error { r.Settings.Caps.KeptDevices = strings.Fields(cell); return nil },
 		func(r Row) string { return strings.Join(r.Settings.Caps.KeptDevices, " ") }},
-	{"nice", func(r *Row, cell string) error { return whole(&r.Settings.Caps.Nice, cell) }, func(r Row) string { return number(r.Settings.Caps.Nice) }},
+	{
+		"nice", func(r *Row, cell string) error { return whole(&r.Settings.Caps.Nice, cell) },
+		func(r Row) string { return number(r.Settings.Caps.Nice) },
+	},
 	{"hours", func(r *Row, cell string) error {
 		if cell == "" || cell == "always" {
 			return nil
@@ -269,7 +290,9 @@ func readHeader(cells []string) ([]column, error) {
 		cell = strings.ToLower(strings.TrimSpace(strings.TrimPrefix(cell, "\ufeff"))) // of a table programme
 		at := slices.Index(names, cell)
 		if at < 0 {
-			return nil, &Error{1, "", fmt.Errorf("there is no column %q; there are %s", cell, strings.Join(names, ", "))}
+			return nil, &Error{
+				1, "", fmt.Errorf("there is no column %q; there are %s", cell, strings.Join(names, ", ")),
+			}
 		}
 		if slices.Contains(cells[:i], cell) {
 			return nil, &Error{1, cell, errors.New("it is named twice")}

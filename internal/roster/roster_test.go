@@ -19,7 +19,9 @@ func TestAListIsReadAndWritten(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if len(rows) != 3 || rows[1].Line != 3 || rows[0].Settings.Caps.MemoryBytes != 48<<30 || rows[1].Settings.Hours.Exceptions[1].Windows[1].From != 20*60 || rows[2].Settings.Hours != nil {
+	if len(rows) != 3 || rows[1].Line != 3 || rows[0].Settings.Caps.MemoryBytes != 48<<30 ||
+		rows[1].Settings.Hours.Exceptions[1].Windows[1].From != 20*60 ||
+		rows[2].Settings.Hours != nil {
 		t.Errorf("%+v", rows)
 	}
 	var out bytes.Buffer
@@ -32,7 +34,8 @@ func TestAListIsReadAndWritten(t *testing.T) {
 	}
 	// Any order, some columns, spaces, and the mark that table programmes put first.
 	rows, err = Read(strings.NewReader("\ufeffzone, hours ,Name\n Europe/Dublin, \"mon 18:00-20:00\", kiln-09\n"))
-	if err != nil || len(rows) != 1 || rows[0].Name != "kiln-09" || rows[0].Kind != "rack" || rows[0].Settings.Hours.Zone != "Europe/Dublin" {
+	if err != nil || len(rows) != 1 || rows[0].Name != "kiln-09" || rows[0].Kind != "rack" ||
+		rows[0].Settings.Hours.Zone != "Europe/Dublin" {
 		t.Errorf("%+v, %v", rows, err)
 	}
 }

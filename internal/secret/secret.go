@@ -96,5 +96,8 @@ func CheckPassword(hash, password string) (bool, error) {
 }
 
 // nobody is a hash that fits no password anybody knows.
-var nobody = fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonThreads,
-	base64.RawStdEncoding.EncodeToString(make([]byte, argonSalt)), base64.RawStdEncoding.EncodeToString(make([]byte, argonKey)))
+var nobody = fmt.Sprintf(
+	"$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonThreads,
+	base64.RawStdEncoding.EncodeToString(make([]byte, argonSalt)),
+	base64.RawStdEncoding.EncodeToString(make([]byte, argonKey)),
+)

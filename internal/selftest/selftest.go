@@ -47,8 +47,14 @@ var (
 
 // Tests are all there are: one for each renderer that the farm knows by itself.
 var Tests = []Test{
-	{Recipe: "practice", Scene: "salt.practice", Text: saltScene, Frame: 24, Width: 160, Height: 90, Tolerance: 0.02, Reference: 2, known: saltPicture},
-	{Recipe: "povray", Scene: "sphere.pov", Text: sphereScene, Frame: 1, Width: 320, Height: 180, Tolerance: 1.0, Reference: 0.4, known: spherePicture},
+	{
+		Recipe: "practice", Scene: "salt.practice", Text: saltScene, Frame: 24, Width: 160,
+		Height: 90, Tolerance: 0.02, Reference: 2, known: saltPicture,
+	},
+	{
+		Recipe: "povray", Scene: "sphere.pov", Text: sphereScene, Frame: 1, Width: 320,
+		Height: 180, Tolerance: 1.0, Reference: 0.4, known: spherePicture,
+	},
 }
 
 // Of returns the test of a recipe.
@@ -114,7 +120,9 @@ func (t Test) Compare(rendered io.Reader) (Difference, bool, error) {
 		return Difference{}, false, fmt.Errorf("the picture cannot be read: %w", err)
 	}
 	if got.Bounds().Size() != known.Bounds().Size() {
-		return Difference{}, false, fmt.Errorf("the picture has %v pixels, not %v", got.Bounds().Size(), known.Bounds().Size())
+		return Difference{}, false, fmt.Errorf(
+			"the picture has %v pixels, not %v", got.Bounds().Size(), known.Bounds().Size(),
+		)
 	}
 	var d Difference
 	sum := 0.0

@@ -52,7 +52,13 @@ func (s *Service) Test(ctx context.Context, sel wire.Selection, by farm.Person) 
 			out = append(out, result)
 		}
 		if !tested {
-			out = append(out, wire.NodeTest{Node: n.ID, Name: n.Name, State: "failed", Sentence: "it has neither the practice renderer nor POV-Ray, so nothing can be tested"})
+			out = append(
+				out,
+				wire.NodeTest{
+					Node: n.ID, Name: n.Name, State: "failed",
+					Sentence: "it has neither the practice renderer nor POV-Ray, so nothing can be tested",
+				},
+			)
 		}
 	}
 	return out, nil
@@ -62,7 +68,9 @@ func (s *Service) Test(ctx context.Context, sel wire.Selection, by farm.Person) 
 // service. Nodes need not see it: scenes go with the leases, and frames come
 // back through the service.
 func (s *Service) prepareTests(ctx context.Context, f *floor.Floor) error {
-	scenes, pictures := filepath.Join(s.o.Folder, "self-test", "scenes"), filepath.Join(s.o.Folder, "self-test", "frames")
+	scenes, pictures := filepath.Join(s.o.Folder, "self-test", "scenes"), filepath.Join(
+		s.o.Folder, "self-test", "frames",
+	)
 	for _, dir := range []string{scenes, pictures} {
 		if err := os.MkdirAll(dir, 0o755); err != nil {
 			return fmt.Errorf("making the folder of self-tests: %w", err)
@@ -73,7 +81,10 @@ func (s *Service) prepareTests(ctx context.Context, f *floor.Floor) error {
 			return fmt.Errorf("writing the scene of a self-test: %w", err)
 		}
 	}
-	if roots, err := f.Roots(ctx, selftest.Project, runtime.GOOS); err == nil && roots.Scenes == scenes && roots.Frames == pictures && publish.Marked(pictures, s.Life()) == nil {
+	if roots, err := f.Roots(
+		ctx, selftest.Project, runtime.GOOS,
+	); err == nil && roots.Scenes == scenes && roots.Frames == pictures &&
+		publish.Marked(pictures, s.Life()) == nil {
 		return nil
 	}
 	self := farm.Person{Name: floor.OwnActor}
@@ -92,7 +103,9 @@ func (s *Service) prepareTests(ctx context.Context, f *floor.Floor) error {
 	return err
 }
 
-func (s *Service) beginTest(ctx context.Context, f *floor.Floor, n wire.Node, test selftest.Test, by farm.Person) (wire.Run, error) {
+func (s *Service) beginTest(
+	ctx context.Context, f *floor.Floor, n wire.Node, test selftest.Test, by farm.Person,
+) (wire.Run, error) {
 	job := selftest.Job(n.Name, test.Recipe)
 	runs, err := f.RunsOf(ctx, selftest.Project, job)
 	if err != nil {
@@ -104,8 +117,10 @@ func (s *Service) beginTest(ctx context.Context, f *floor.Floor, n wire.Node, te
 		}
 	}
 	done, err := s.Submit(ctx, floor.Submission{First: true, Own: true, Actor: by.Name, Spec: farm.Spec{
-		Job: job, Project: selftest.Project, Kind: farm.Proof, Recipe: test.Recipe, Scene: test.Scene, SceneText: test.Text,
-		Frames: frames.One(test.Frame), Width: test.Width, Height: test.Height, Needs: "name==" + n.Name, Takes: farm.Amounts{Cores: 1, MemoryBytes: 256 << 20}, Tries: 1,
+		Job: job, Project: selftest.Project, Kind: farm.Proof, Recipe: test.Recipe,
+		Scene: test.Scene, SceneText: test.Text, Frames: frames.One(test.Frame), Width: test.Width,
+		Height: test.Height, Needs: "name==" + n.Name, Takes: farm.Amounts{Cores: 1, MemoryBytes: 256 << 20},
+		Tries: 1,
 	}})
 	return done.Run, err
 }
@@ -141,8 +156,13 @@ func (s *Service) Tests(ctx context.Context, node farm.NodeID) ([]wire.NodeTest,
 
 // testResult tells what came of a test. Of a frame that is done the pixels are
 // compared with the known ones.
-func (s *Service) testResult(ctx context.Context, n wire.Node, test selftest.Test, run wire.Run) (wire.NodeTest, error) {
-	out := wire.NodeTest{Node: n.ID, Name: n.Name, Recipe: test.Recipe, Run: run.ID, State: "rendering", At: run.EndedAt, Sentence: "it renders"}
+func (s *Service) testResult(
+	ctx context.Context, n wire.Node, test selftest.Test, run wire.Run,
+) (wire.NodeTest, error) {
+	out := wire.NodeTest{
+		Node: n.ID, Name: n.Name, Recipe: test.Recipe, Run: run.ID, State: "rendering",
+		At: run.EndedAt, Sentence: "it renders",
+	}
 	if run.EndedAt == nil {
 		if len(run.Nodes) == 0 && run.DoneCount == 0 {
 			out.State, out.Sentence = "waiting", run.Why

@@ -71,7 +71,16 @@ func New(o Options) *Service {
 	if o.MostLogs == 0 {
 		o.MostLogs = mostLogs
 	}
-	s := &Service{o: o, trying: make(chan struct{}, 1), gauge: gauge.New(o.Store, o.Log, o.Now, o.MostLogs), logbook: logbook.New(o.Store), keeper: lead.New(lead.Options{Store: o.Store, Name: o.Name, Address: o.Address, Socket: o.Socket, Alone: o.Alone, Log: o.Log})}
+	s := &Service{
+		o: o, trying: make(chan struct{}, 1), gauge: gauge.New(o.Store, o.Log, o.Now, o.MostLogs),
+		logbook: logbook.New(o.Store),
+		keeper: lead.New(
+			lead.Options{
+				Store: o.Store, Name: o.Name, Address: o.Address, Socket: o.Socket, Alone: o.Alone,
+				Log: o.Log,
+			},
+		),
+	}
 	s.life.Store(new(string))
 	s.members.Store(&[]wire.Member{})
 	return s
@@ -183,7 +192,12 @@ func (s *Service) appear(ctx context.Context) {
 		_, active := s.Part()
 		members := make([]wire.Member, 0, len(found))
 		for _, m := range found {
-			members = append(members, wire.Member{Name: m.Name, Address: m.Address, Version: m.Version, Active: m.Name == active, SeenAt: m.Seen})
+			members = append(
+				members,
+				wire.Member{
+					Name: m.Name, Address: m.Address, Version: m.Version, Active: m.Name == active, SeenAt: m.Seen,
+				},
+			)
 		}
 		s.members.Store(&members)
 	}
@@ -235,10 +249,15 @@ func (s *Service) lead(ctx context.Context, claim lead.Claim) error {
 			default: // what is left behind is litter, no harm
 			}
 		},
-		State: loaded.State, Pace: model, Received: loaded.Received, Newest: newest, Finished: loaded.Finished, FinishedSince: loaded.FinishedSince, Committer: book, Recipes: s.o.Recipes, Log: s.o.Log, Now: s.o.Now,
-		Version: s.o.Version, Active: wire.Active{Name: s.o.Name, Epoch: claim.Epoch, Since: s.o.Now(), Why: claim.Reason},
+		State: loaded.State, Pace: model, Received: loaded.Received, Newest: newest,
+		Finished: loaded.Finished, FinishedSince: loaded.FinishedSince, Committer: book,
+		Recipes: s.o.Recipes, Log: s.o.Log, Now: s.o.Now, Version: s.o.Version,
+		Active: wire.Active{Name: s.o.Name, Epoch: claim.Epoch, Since: s.o.Now(), Why: claim.Reason},
 	})
-	s.o.Log.Info("active", "epoch", claim.Epoch, "why", claim.Reason, "runs", len(loaded.State.Runs), "nodes", len(loaded.State.Nodes), "loaded_in", time.Since(began).Round(time.Millisecond))
+	s.o.Log.Info(
+		"active", "epoch", claim.Epoch, "why", claim.Reason, "runs", len(loaded.State.Runs), "nodes",
+		len(loaded.State.Nodes), "loaded_in", time.Since(began).Round(time.Millisecond),
+	)
 	ended := make(chan error, 1)
 	go func() { ended <- f.Run(ctx) }()
 	helpers.Go(func() { s.sweep(ctx, f, closed) })
@@ -281,7 +300,8 @@ func (s *Service) sweep(ctx context.Context, f *floor.Floor, closed <-chan farm.
 
 // causeOf returns why a context ended, if an error came of that.
 func causeOf(ctx context.Context, err error) error {
-	if cause := context.Cause(ctx); cause != nil && (err == nil || errors.Is(err, context.Canceled)) && !errors.Is(cause, context.Canceled) {
+	if cause := context.Cause(ctx); cause != nil && (err == nil || errors.Is(err, context.Canceled)) &&
+		!errors.Is(cause, context.Canceled) {
 		return cause
 	}
 	return err
@@ -316,7 +336,9 @@ func learned(loaded store.Loaded) *pace.Model {
 		if n := loaded.State.Nodes[o.Node]; n != nil {
 			model.Recall(run, n, n.Part(o.Share), o.FrameAccepted)
 		}
-		if last := i+1 == len(loaded.Observations) || loaded.Observations[i+1].Run != o.Run; last && run.State.Closed() {
+		if last := i+1 == len(loaded.Observations) ||
+			loaded.Observations[i+1].Run != o.Run; last &&
+			run.State.Closed() {
 			model.Close(run)
 		}
 	}

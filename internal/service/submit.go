@@ -52,13 +52,22 @@ func (s *Service) Submit(ctx context.Context, sub floor.Submission) (Submitted, 
 		return Submitted{}, err
 	}
 	if roots.Scenes == "" || roots.Frames == "" {
-		return Submitted{}, &floor.Refusal{Kind: floor.Invalid, Field: "project", Reason: fmt.Sprintf("a place of project %s has no path on %s, where the service runs; add one with: vexillum place set", sub.Spec.Project, runtime.GOOS)}
+		return Submitted{}, &floor.Refusal{
+			Kind: floor.Invalid, Field: "project",
+			Reason: fmt.Sprintf(
+				"a place of project %s has no path on %s, where the service runs; add one with: vexillum place set",
+				sub.Spec.Project, runtime.GOOS,
+			),
+		}
 	}
 	if sub.Spec.SceneSHA, err = hashScene(roots.Scenes, sub.Spec.Scene); err != nil {
 		return Submitted{}, err
 	}
 	if info, err := os.Stat(roots.Frames); err != nil || !info.IsDir() {
-		return Submitted{}, &floor.Refusal{Kind: floor.Invalid, Field: "output", Reason: fmt.Sprintf("the frame place %s is not there; mount it or correct the place", roots.Frames)}
+		return Submitted{}, &floor.Refusal{
+			Kind: floor.Invalid, Field: "output",
+			Reason: fmt.Sprintf("the frame place %s is not there; mount it or correct the place", roots.Frames),
+		}
 	}
 	if err := within(ctx, func() error { return publish.Marked(roots.Frames, s.Life()) }); err != nil {
 		return Submitted{}, &floor.Refusal{

@@ -60,7 +60,9 @@ func (s *Service) target(ctx context.Context, u Upload) (publish.Target, int, er
 		}
 	}
 	if meant < 0 {
-		return publish.Target{}, 0, &floor.Refusal{Kind: floor.Invalid, Field: "pass", Reason: fmt.Sprintf("%s has no pass %q", d.Spec.Name(), u.Pass)}
+		return publish.Target{}, 0, &floor.Refusal{
+			Kind: floor.Invalid, Field: "pass", Reason: fmt.Sprintf("%s has no pass %q", d.Spec.Name(), u.Pass),
+		}
 	}
 	return to, meant, nil
 }

@@ -78,7 +78,9 @@ func (c *framesAccepted) add(record farm.Record, seq int64) {
 	c.memory = append(c.memory, r.MemoryBytes)
 	c.frame, c.launch = append(c.frame, int32(r.Frame)), append(c.launch, int32(r.Launch))
 	c.hash, c.at, c.files = append(c.hash, r.Hash), append(c.at, r.At), append(c.files, filesColumn(r.Files))
-	c.startup, c.render, c.check = append(c.startup, r.StartupSeconds), append(c.render, r.RenderSeconds), append(c.check, r.CheckSeconds)
+	c.startup, c.render, c.check = append(c.startup, r.StartupSeconds), append(c.render, r.RenderSeconds), append(
+		c.check, r.CheckSeconds,
+	)
 }
 
 func (c *framesAccepted) statement() (string, []any) {
@@ -89,7 +91,10 @@ func (c *framesAccepted) statement() (string, []any) {
 		ON CONFLICT (run, frame) DO UPDATE SET state = 'delivering', lease = excluded.lease, launch = excluded.launch, node = excluded.node,
 			hash = excluded.hash, bytes = excluded.bytes, startup_seconds = excluded.startup_seconds, render_seconds = excluded.render_seconds,
 			check_seconds = excluded.check_seconds, accepted_at = excluded.accepted_at, seq = excluded.seq, files = excluded.files`,
-		[]any{c.run, c.frame, c.lease, c.launch, c.node, c.hash, c.bytes, c.startup, c.render, c.check, c.at, c.seq, c.files, c.memory}
+		[]any{
+			c.run, c.frame, c.lease, c.launch, c.node, c.hash, c.bytes, c.startup, c.render, c.check, c.at, c.seq,
+			c.files, c.memory,
+		}
 }
 
 // filesColumn is what is kept of the files of a frame, or nil for one file.
@@ -124,7 +129,9 @@ func (c *framesDone) statement() (string, []any) {
 	return `UPDATE frame f SET state = 'done', hash = r.hash, done_at = r.at, seq = r.seq, bytes = r.bytes, files = r.files::jsonb
 		FROM unnest($1::bigint[], $2::int[], $3::text[], $4::timestamptz[], $5::bigint[], $6::bigint[], $7::text[]) AS r(run, frame, hash, at, seq, bytes, files)
 		WHERE f.run = r.run AND f.frame = r.frame`,
-		[]any{c.run, c.frame, c.hash, c.at, c.seq, c.bytes, c.files}
+		[]any{
+			c.run, c.frame, c.hash, c.at, c.seq, c.bytes, c.files,
+		}
 }
 
 // events are the Records as the log keeps them.

@@ -306,7 +306,11 @@ var kinds = map[farm.Kind]kept{
 		FROM jsonb_to_recordset($1::jsonb) AS r(name text, title text, weight float8, scenes text, frames text)
 		ON CONFLICT (name) DO UPDATE SET title = excluded.title, weight = excluded.weight, scenes = excluded.scenes, frames = excluded.frames`,
 		touches: of(func(r farm.ProjectSet) (writes, reads []row) {
-			return []row{named("project", r.Name)}, []row{named("place", r.Scenes), named("place", r.Frames), anyProject}
+			return []row{
+					named("project", r.Name),
+				}, []row{
+					named("place", r.Scenes), named("place", r.Frames), anyProject,
+				}
 		}),
 	},
 	farm.PlaceDropped{}.Kind(): {
@@ -318,7 +322,10 @@ var kinds = map[farm.Kind]kept{
 		DELETE FROM place p USING r WHERE p.name = r.name`,
 		// projects that used it have gone or changed before
 		touches: of(func(r farm.PlaceDropped) (writes, reads []row) {
-			return []row{named("place", r.Name), named("stay", farm.FreezeScope{Kind: farm.FreezePlace, Name: r.Name}.String()), anyProject}, nil
+			return []row{
+				named("place", r.Name), named("stay", farm.FreezeScope{Kind: farm.FreezePlace, Name: r.Name}.String()),
+				anyProject,
+			}, nil
 		}),
 	},
 	farm.ProjectDropped{}.Kind(): {

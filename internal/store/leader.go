@@ -86,8 +86,11 @@ func (s *Store) Claim(ctx context.Context, seen Leader, holder string) (Lead, er
 
 // Announce tells where the active service is reached and why it is active.
 func (s *Store) Announce(ctx context.Context, epoch int64, address, socket, reason string) error {
-	return s.asLeader(ctx, "announcing the active service",
-		`UPDATE leader SET address = $2, socket = $3, reason = $4, since = now() WHERE epoch = $1`, epoch, address, socket, reason)
+	return s.asLeader(
+		ctx, "announcing the active service",
+		`UPDATE leader SET address = $2, socket = $3, reason = $4, since = now() WHERE epoch = $1`,
+		epoch, address, socket, reason,
+	)
 }
 
 // Beat tells that the active service lives. It returns ErrDeposed if it is no
@@ -99,7 +102,11 @@ func (s *Store) Beat(ctx context.Context, epoch int64) error {
 // Release gives the right to commit back, so that another service need not
 // wait until this one counts as dead.
 func (s *Store) Release(ctx context.Context, epoch int64) error {
-	return s.asLeader(ctx, "giving the database back", `UPDATE leader SET holder = '', batch = batch + 1, beat = clock_timestamp() WHERE epoch = $1`, epoch)
+	return s.asLeader(
+		ctx, "giving the database back",
+		`UPDATE leader SET holder = '', batch = batch + 1, beat = clock_timestamp() WHERE epoch = $1`,
+		epoch,
+	)
 }
 
 func (s *Store) asLeader(ctx context.Context, doing, query string, args ...any) error {
@@ -133,8 +140,11 @@ func (s *Store) Appear(ctx context.Context, name, address, version string) error
 
 // Members returns the services that were there within the given time.
 func (s *Store) Members(ctx context.Context, within time.Duration) ([]Member, error) {
-	rows, err := s.leader.QueryContext(ctx,
-		`SELECT name, address, version, seen FROM member WHERE seen > now() - make_interval(secs => $1) ORDER BY name`, within.Seconds())
+	rows, err := s.leader.QueryContext(
+		ctx,
+		`SELECT name, address, version, seen FROM member WHERE seen > now() - make_interval(secs => $1) ORDER BY name`,
+		within.Seconds(),
+	)
 	if err != nil {
 		return nil, fmt.Errorf("reading which services are there: %w", err)
 	}

@@ -19,20 +19,45 @@ func TestWhatRunsToldIsReadBack(t *testing.T) {
 	k := &keeper{t: t, s: s, lead: lead, state: farm.NewState(), batch: 500}
 	k.do(studio()...)
 	facts := farm.Facts{OS: "linux", Cores: 8, Speed: 2}
-	k.do(farm.NodeEnrolled{Node: 1, Name: "kiln-01", Of: farm.Rack, Facts: facts, KeyHash: "k", At: now}, farm.NodeStarted{Node: 1, Session: 1, Facts: facts, At: now})
+	k.do(
+		farm.NodeEnrolled{Node: 1, Name: "kiln-01", Of: farm.Rack, Facts: facts, KeyHash: "k", At: now},
+		farm.NodeStarted{Node: 1, Session: 1, Facts: facts, At: now},
+	)
 	lease := farm.LeaseID(0)
 	render := func(run farm.RunID, job string, number, count, done int, ends bool, at time.Time) {
 		t.Helper()
 		set := frames.Of(frames.Span{First: 1, Last: count})
-		k.do(farm.RunSubmitted{Run: run, State: farm.RunQueued, Order: int64(run), At: at, Spec: farm.Spec{Job: job, Project: "salt-clock", Kind: farm.Final, Number: number, Recipe: "practice", Mode: farm.ModeRange, Frames: set, Tries: 2}})
+		k.do(
+			farm.RunSubmitted{
+				Run: run, State: farm.RunQueued, Order: int64(run), At: at,
+				Spec: farm.Spec{
+					Job: job, Project: "salt-clock", Kind: farm.Final, Number: number, Recipe: "practice",
+					Mode: farm.ModeRange, Frames: set, Tries: 2,
+				},
+			},
+		)
 		lease++
-		k.do(farm.LeaseOpened{Lease: lease, Node: 1, Run: run, Session: 1, Ask: int64(lease), Frames: set, Share: farm.Share{Cores: frames.Of(frames.Span{First: 0, Last: 1})}, At: at})
+		k.do(
+			farm.LeaseOpened{
+				Lease: lease, Node: 1, Run: run, Session: 1, Ask: int64(lease), Frames: set,
+				Share: farm.Share{Cores: frames.Of(frames.Span{First: 0, Last: 1})}, At: at,
+			},
+		)
 		for f := 1; f <= done; f++ {
-			k.do(farm.FrameAccepted{Run: run, Frame: f, Lease: lease, Node: 1, Hash: "-", RenderSeconds: float64(number), MemoryBytes: 1 << 20, At: at}, farm.FrameDone{Run: run, Frame: f, Lease: lease, Node: 1, Hash: "-", At: at})
+			k.do(
+				farm.FrameAccepted{
+					Run: run, Frame: f, Lease: lease, Node: 1, Hash: "-",
+					RenderSeconds: float64(number), MemoryBytes: 1 << 20, At: at,
+				},
+				farm.FrameDone{Run: run, Frame: f, Lease: lease, Node: 1, Hash: "-", At: at},
+			)
 		}
 		k.do(farm.LeaseEnded{Lease: lease, Node: 1, Run: run, At: at})
 		if ends {
-			k.do(farm.RunMoved{Run: run, State: farm.RunDone, At: at}, farm.RunKept{Run: run, Done: k.state.Runs[run].Done.Multirange(), Seq: k.state.Seq, At: at})
+			k.do(
+				farm.RunMoved{Run: run, State: farm.RunDone, At: at},
+				farm.RunKept{Run: run, Done: k.state.Runs[run].Done.Multirange(), Seq: k.state.Seq, At: at},
+			)
 		}
 	}
 	render(1, "salt_010", 1, 30, 30, true, now)
@@ -61,7 +86,9 @@ func TestWhatRunsToldIsReadBack(t *testing.T) {
 		t.Errorf("frames by run %v, the last of the second is %d", counts, last)
 	}
 
-	want := []deal.Received{{Project: "gannet", Amount: 12.5, At: now}, {Project: "gannet", Person: "nadia", Amount: 12.5, At: now}}
+	want := []deal.Received{
+		{Project: "gannet", Amount: 12.5, At: now}, {Project: "gannet", Person: "nadia", Amount: 12.5, At: now},
+	}
 	for range 2 { // again changes nothing
 		if err := s.KeepReceived(context.Background(), want); err != nil {
 			t.Fatal(err)
@@ -72,7 +99,8 @@ func TestWhatRunsToldIsReadBack(t *testing.T) {
 		t.Fatalf("%+v, %v", got, err)
 	}
 	for i := range want {
-		if got[i].Project != want[i].Project || got[i].Person != want[i].Person || got[i].Amount != want[i].Amount || !got[i].At.Equal(want[i].At) {
+		if got[i].Project != want[i].Project || got[i].Person != want[i].Person || got[i].Amount != want[i].Amount ||
+			!got[i].At.Equal(want[i].At) {
 			t.Errorf("%+v, want %+v", got[i], want[i])
 		}
 	}

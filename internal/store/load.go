@@ -85,7 +85,10 @@ func (s *Store) Load(ctx context.Context, seq int64) (Loaded, error) {
 	if err != nil {
 		return Loaded{}, err
 	}
-	return Loaded{State: l.state, Observations: observations, Received: received, Newest: newest, Finished: finished, FinishedSince: since}, nil
+	return Loaded{
+		State: l.state, Observations: observations, Received: received, Newest: newest,
+		Finished: finished, FinishedSince: since,
+	}, nil
 }
 
 type keptRun struct {
@@ -180,11 +183,15 @@ func (l *loader) nodes() error {
 		var n farm.Node
 		var facts, settings []byte
 		var enrolled, retired, since, until *time.Time
-		if err := row.Scan(&n.ID, &n.Name, &n.Kind, &facts, &n.Session, &n.Reach, &n.ReachSince, &n.Duty, &n.DutyReason, &since, &n.DutyNow, &until,
-			&n.Health, &n.HealthWhy, &n.HealthBy, &settings, &n.Version, &enrolled, &retired); err != nil {
+		if err := row.Scan(
+			&n.ID, &n.Name, &n.Kind, &facts, &n.Session, &n.Reach, &n.ReachSince, &n.Duty, &n.DutyReason, &since,
+			&n.DutyNow, &until, &n.Health, &n.HealthWhy, &n.HealthBy, &settings, &n.Version, &enrolled, &retired,
+		); err != nil {
 			return err
 		}
-		n.EnrolledAt, n.RetiredAt, n.DutySince, n.OffUntil = orZero(enrolled), orZero(retired), orZero(since), orZero(until)
+		n.EnrolledAt, n.RetiredAt, n.DutySince, n.OffUntil = orZero(enrolled), orZero(retired), orZero(since), orZero(
+			until,
+		)
 		n.Changed = l.state.Seq
 		l.state.PutNode(&n)
 		if err := json.Unmarshal(facts, &n.Facts); err != nil {
@@ -259,7 +266,10 @@ func (l *loader) tokens() error {
 
 func (l *loader) readRuns() error {
 	return l.each(func(row *sql.Rows) error {
-		r := farm.Run{Delivering: map[int]farm.Delivery{}, Trouble: map[int]*farm.Trouble{}, Leases: map[farm.LeaseID]*farm.Lease{}, Changed: l.state.Seq}
+		r := farm.Run{
+			Delivering: map[int]farm.Delivery{}, Trouble: map[int]*farm.Trouble{},
+			Leases: map[farm.LeaseID]*farm.Lease{}, Changed: l.state.Seq,
+		}
 		var spec, terms []byte
 		var key, digest, done, parked, redo string
 		var started, ended, released *time.Time
@@ -313,7 +323,9 @@ func (l *loader) frames() error {
 		var state string
 		var d farm.Delivery
 		var lost, files []byte
-		if err := row.Scan(&id, &frame, &state, &d.Lease, &d.Node, &d.Hash, &d.Bytes, &d.Since, &lost, &files); err != nil {
+		if err := row.Scan(
+			&id, &frame, &state, &d.Lease, &d.Node, &d.Hash, &d.Bytes, &d.Since, &lost, &files,
+		); err != nil {
 			return err
 		}
 		if err := json.Unmarshal(files, &d.Files); err != nil {
@@ -350,7 +362,9 @@ func (l *loader) attempts() error {
 		var id farm.RunID
 		var frame int
 		var a farm.Attempt
-		if err := row.Scan(&id, &frame, &a.Lease, &a.Launch, &a.Node, &a.Cause, &a.Message, &a.Counts, &a.At); err != nil {
+		if err := row.Scan(
+			&id, &frame, &a.Lease, &a.Launch, &a.Node, &a.Cause, &a.Message, &a.Counts, &a.At,
+		); err != nil {
 			return err
 		}
 		run := l.runs[id].run
@@ -372,7 +386,10 @@ func (l *loader) leases() error {
 		var given, trimmed string
 		var ended *time.Time
 		var share []byte
-		if err := row.Scan(&lease.ID, &lease.Node, &lease.Run, &lease.Session, &lease.Ask, &given, &trimmed, &lease.Reason, &lease.OpenedAt, &ended, &share, &lease.Race); err != nil {
+		if err := row.Scan(
+			&lease.ID, &lease.Node, &lease.Run, &lease.Session, &lease.Ask, &given, &trimmed, &lease.Reason,
+			&lease.OpenedAt, &ended, &share, &lease.Race,
+		); err != nil {
 			return err
 		}
 		if err := json.Unmarshal(share, &lease.Share); err != nil {
@@ -434,7 +451,9 @@ func (l *loader) observations() (out []Observation, err error) {
 	scan := func(row *sql.Rows) error {
 		var o Observation
 		var share []byte
-		if err := row.Scan(&o.Run, &o.Frame, &o.Node, &o.Lease, &o.StartupSeconds, &o.RenderSeconds, &o.MemoryBytes, &share); err != nil {
+		if err := row.Scan(
+			&o.Run, &o.Frame, &o.Node, &o.Lease, &o.StartupSeconds, &o.RenderSeconds, &o.MemoryBytes, &share,
+		); err != nil {
 			return err
 		}
 		out = append(out, o)
@@ -453,8 +472,12 @@ func (l *loader) observations() (out []Observation, err error) {
 	if err != nil {
 		return nil, err
 	}
-	err = l.each(scan, what+`FROM run r CROSS JOIN LATERAL (SELECT * FROM frame WHERE frame.run = r.id ORDER BY seq DESC LIMIT $1) f
-		JOIN lease l ON l.id = f.lease WHERE r.`+openRuns+` ORDER BY f.seq`, observationsPerRun)
+	err = l.each(
+		scan,
+		what+`FROM run r CROSS JOIN LATERAL (SELECT * FROM frame WHERE frame.run = r.id ORDER BY seq DESC LIMIT $1) f
+		JOIN lease l ON l.id = f.lease WHERE r.`+openRuns+` ORDER BY f.seq`,
+		observationsPerRun,
+	)
 	return out, err
 }
 

@@ -45,13 +45,19 @@ func (s *Store) AddLogs(ctx context.Context, pieces []LogPiece) error {
 		}
 		day := p.Day.UTC().Truncate(24 * time.Hour)
 		days, first, last = append(days, day), append(first, p.FirstAt), append(last, p.LastAt)
-		nodes, leases, seqs, runs = append(nodes, p.Node), append(leases, p.Lease), append(seqs, p.Seq), append(runs, p.Run)
+		nodes, leases, seqs, runs = append(nodes, p.Node), append(leases, p.Lease), append(seqs, p.Seq), append(
+			runs, p.Run,
+		)
 		lines, texts = append(lines, int64(p.Lines)), append(texts, packed.Bytes())
 	}
 	return s.relaxed(ctx, func(tx *sqlx.Tx) error {
-		_, err := tx.ExecContext(ctx, `INSERT INTO log_piece (day, node, lease, seq, run, first_at, last_at, lines, text)
+		_, err := tx.ExecContext(
+			ctx,
+			`INSERT INTO log_piece (day, node, lease, seq, run, first_at, last_at, lines, text)
 			SELECT * FROM unnest($1::date[], $2::bigint[], $3::bigint[], $4::bigint[], $5::bigint[], $6::timestamptz[], $7::timestamptz[], $8::int[], $9::bytea[])
-			ON CONFLICT DO NOTHING`, days, nodes, leases, seqs, runs, first, last, lines, texts)
+			ON CONFLICT DO NOTHING`,
+			days, nodes, leases, seqs, runs, first, last, lines, texts,
+		)
 		if err != nil {
 			return fmt.Errorf("keeping logs: %w", err)
 		}

@@ -77,8 +77,11 @@ func (s *Store) partition(ctx context.Context, p partitioned, now time.Time) err
 		if p.unlogged {
 			kind = "UNLOGGED TABLE"
 		}
-		if _, err := s.db.ExecContext(ctx, fmt.Sprintf("CREATE %s IF NOT EXISTS %s PARTITION OF %s FOR VALUES FROM ('%s') TO ('%s')",
-			kind, name, p.table, at.Format(p.bound), at.Add(p.width).Format(p.bound))); err != nil {
+		if _, err := s.db.ExecContext(
+			ctx,
+			fmt.Sprintf("CREATE %s IF NOT EXISTS %s PARTITION OF %s FOR VALUES FROM ('%s') TO ('%s')",
+				kind, name, p.table, at.Format(p.bound), at.Add(p.width).Format(p.bound)),
+		); err != nil {
 			return err
 		}
 	}

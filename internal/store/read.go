@@ -76,7 +76,11 @@ func (s *Store) RunNames(ctx context.Context, runs []int64) (map[int64]string, e
 		ID   int64  `db:"id"`
 		Name string `db:"name"`
 	}
-	if err := s.db.SelectContext(ctx, &rows, `SELECT id, job || ' ' || kind || ' ' || number AS name FROM run WHERE id = ANY($1)`, runs); err != nil {
+	if err := s.db.SelectContext(
+		ctx, &rows,
+		`SELECT id, job || ' ' || kind || ' ' || number AS name FROM run WHERE id = ANY($1)`,
+		runs,
+	); err != nil {
 		return nil, fmt.Errorf("reading names of runs: %w", err)
 	}
 	out := map[int64]string{}
@@ -98,7 +102,11 @@ type NodeVersion struct {
 // newest first.
 func (s *Store) NodeVersions(ctx context.Context, node int64) ([]NodeVersion, error) {
 	versions := []NodeVersion{}
-	err := s.db.SelectContext(ctx, &versions, `SELECT version, actor, reason, at FROM node_settings WHERE node = $1 ORDER BY version DESC LIMIT 100`, node)
+	err := s.db.SelectContext(
+		ctx, &versions,
+		`SELECT version, actor, reason, at FROM node_settings WHERE node = $1 ORDER BY version DESC LIMIT 100`,
+		node,
+	)
 	if err != nil {
 		return nil, fmt.Errorf("reading the settings of node %d: %w", node, err)
 	}
@@ -141,8 +149,12 @@ func (f *Files) Scan(value any) error {
 // Results returns the frames of a run that have a good picture, in order.
 func (s *Store) Results(ctx context.Context, run int64) ([]Result, error) {
 	results := []Result{}
-	err := s.db.SelectContext(ctx, &results, `SELECT frame, state, node, launch, lease, hash, bytes, startup_seconds, render_seconds,
-		check_seconds, accepted_at, done_at, files FROM frame WHERE run = $1 AND state <> 'lost' ORDER BY frame`, run)
+	err := s.db.SelectContext(
+		ctx, &results,
+		`SELECT frame, state, node, launch, lease, hash, bytes, startup_seconds, render_seconds,
+		check_seconds, accepted_at, done_at, files FROM frame WHERE run = $1 AND state <> 'lost' ORDER BY frame`,
+		run,
+	)
 	if err != nil {
 		return nil, fmt.Errorf("reading the results of run %d: %w", run, err)
 	}

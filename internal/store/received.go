@@ -27,7 +27,10 @@ func (s *Store) KeepReceived(ctx context.Context, all []deal.Received) error {
 // Received returns what projects had received when it was last written down.
 func (s *Store) Received(ctx context.Context) ([]deal.Received, error) {
 	var out []deal.Received
-	if err := s.db.SelectContext(ctx, &out, `SELECT project, person, amount, at FROM received ORDER BY project, person`); err != nil {
+	if err := s.db.SelectContext(
+		ctx, &out,
+		`SELECT project, person, amount, at FROM received ORDER BY project, person`,
+	); err != nil {
 		return nil, fmt.Errorf("reading what projects have received: %w", err)
 	}
 	return out, nil

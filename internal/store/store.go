@@ -88,7 +88,10 @@ type NewerError struct{ Have, Know int64 }
 
 // Error says what to do.
 func (e *NewerError) Error() string {
-	return fmt.Sprintf("the database has version %d, and this program knows versions up to %d; start the newer vexillum that made it", e.Have, e.Know)
+	return fmt.Sprintf(
+		"the database has version %d, and this program knows versions up to %d; start the newer vexillum that made it",
+		e.Have, e.Know,
+	)
 }
 
 func (s *Store) migrator() (*goose.Provider, error) {

@@ -102,7 +102,9 @@ func studio() []farm.Record {
 	return []farm.Record{
 		farm.PlaceSet{Name: "scenes", Paths: map[string]string{"linux": "/srv/scenes"}, At: now},
 		farm.PlaceSet{Name: "frames", Paths: map[string]string{"linux": "/srv/frames"}, At: now},
-		farm.ProjectSet{Name: "salt-clock", Title: "The Salt Clock", Weight: 1, Scenes: "scenes", Frames: "frames", At: now},
+		farm.ProjectSet{
+			Name: "salt-clock", Title: "The Salt Clock", Weight: 1, Scenes: "scenes", Frames: "frames", At: now,
+		},
 		farm.PersonSet{Name: "nadia", Role: farm.Artist, PasswordHash: "x", At: now},
 		farm.PersonSet{Name: "nadia", Role: farm.Wrangler, PasswordHash: "y", At: now},
 		farm.TokenIssued{Hash: "t1", Of: farm.AccessToken, Person: "nadia", At: now},
@@ -133,17 +135,34 @@ func TestWhatIsLoadedIsWhatWasCommitted(t *testing.T) {
 			k.do(studio()...)
 			r := rand.New(rand.NewPCG(seed, 5))
 			m := pace.New()
-			facts := farm.Facts{OS: "linux", Cores: 4, Speed: 1, Renderers: []farm.Renderer{{Recipe: "practice", Version: "1"}}}
+			facts := farm.Facts{
+				OS: "linux", Cores: 4, Speed: 1,
+				Renderers: []farm.Renderer{{Recipe: "practice", Version: "1"}},
+			}
 			for id := farm.NodeID(1); id <= 3; id++ {
-				k.do(farm.NodeEnrolled{Node: id, Name: fmt.Sprintf("kiln-%02d", id), Of: farm.Rack, Facts: facts, KeyHash: "k", At: now},
-					farm.NodeStarted{Node: id, Session: 1, Facts: facts, At: now})
+				k.do(
+					farm.NodeEnrolled{
+						Node: id, Name: fmt.Sprintf("kiln-%02d", id), Of: farm.Rack, Facts: facts,
+						KeyHash: "k", At: now,
+					},
+					farm.NodeStarted{Node: id, Session: 1, Facts: facts, At: now},
+				)
 			}
 			for i := range 3 {
 				set, _ := frames.Parse([]string{"1-40", "1-60/3", "-9--1,5"}[i])
 				mode := []farm.Mode{farm.ModeRange, farm.ModeFeed, farm.ModeSingle}[i]
-				k.do(farm.RunSubmitted{Run: farm.RunID(i + 1), State: farm.RunQueued, Order: int64(i), Key: fmt.Sprint("key", i), At: now, Spec: farm.Spec{
-					Job: fmt.Sprint("job", i), Project: "salt-clock", Kind: farm.Final, Number: 1, Recipe: "practice", Mode: mode, Frames: set, Tries: 2, Takes: []farm.Amounts{{}, {Cores: 1, MemoryBytes: 1 << 20}, {Cores: 2}}[i],
-				}})
+				k.do(
+					farm.RunSubmitted{
+						Run: farm.RunID(i + 1), State: farm.RunQueued, Order: int64(i), Key: fmt.Sprint("key", i),
+						At: now,
+						Spec: farm.Spec{
+							Job:     fmt.Sprint("job", i),
+							Project: "salt-clock", Kind: farm.Final, Number: 1, Recipe: "practice", Mode: mode,
+							Frames: set, Tries: 2,
+							Takes: []farm.Amounts{{}, {Cores: 1, MemoryBytes: 1 << 20}, {Cores: 2}}[i],
+						},
+					},
+				)
 			}
 			k.batch = []int{0, 60}[seed%2] // one by one, and many at once
 			for step := range 400 {
@@ -168,14 +187,20 @@ func (k *keeper) randomStep(r *rand.Rand, m *pace.Model, ask int64) {
 			for l := range run.OpenLeases {
 				records = append(records, farm.LeaseEnded{Lease: l.ID, Node: l.Node, Run: run.ID, At: now})
 			}
-			k.do(append(records, farm.RunMoved{Run: run.ID, State: state, Reason: "all frames have a result", At: now})...)
+			k.do(
+				append(
+					records, farm.RunMoved{Run: run.ID, State: state, Reason: "all frames have a result", At: now},
+				)...)
 			return
 		}
 		if r.IntN(60) == 0 {
 			k.do(farm.RunKept{Run: run.ID, Done: run.Done.Multirange(), Seq: k.state.Seq, At: now})
 		}
 		if r.IntN(80) == 0 { // both in one batch: the last must win
-			k.do(farm.RunMoved{Run: run.ID, State: farm.RunHeld, Reason: "held", At: now}, farm.RunMoved{Run: run.ID, State: farm.RunQueued, Reason: "released", At: now})
+			k.do(
+				farm.RunMoved{Run: run.ID, State: farm.RunHeld, Reason: "held", At: now},
+				farm.RunMoved{Run: run.ID, State: farm.RunQueued, Reason: "released", At: now},
+			)
 		}
 		if !run.Done.Empty() && r.IntN(30) == 0 {
 			k.do(farm.FramesRedone{Run: run.ID, Frames: run.Done.Take(1 + r.IntN(3)), At: now})
@@ -190,8 +215,15 @@ func (k *keeper) randomStep(r *rand.Rand, m *pace.Model, ask int64) {
 	if r.IntN(4) == 0 { // somebody races for the last frame of another's lease
 		for _, run := range k.state.Queue() {
 			for l := range run.OpenLeases {
-				if f := l.Left; f.Len() == 1 && l.Node != n && run.Spec.Takes.Whole() && len(k.state.LeasesOf(n)) == 0 && !run.Raced(f.First()) {
-					k.do(farm.LeaseOpened{Lease: k.state.LastLease + 1, Node: n, Run: run.ID, Session: k.state.Nodes[n].Session, Ask: ask, Frames: f, Race: true, At: now})
+				if f := l.Left; f.Len() == 1 && l.Node != n && run.Spec.Takes.Whole() &&
+					len(k.state.LeasesOf(n)) == 0 &&
+					!run.Raced(f.First()) {
+					k.do(
+						farm.LeaseOpened{
+							Lease: k.state.LastLease + 1, Node: n, Run: run.ID,
+							Session: k.state.Nodes[n].Session, Ask: ask, Frames: f, Race: true, At: now,
+						},
+					)
 					return
 				}
 			}
@@ -215,19 +247,34 @@ func (k *keeper) randomStep(r *rand.Rand, m *pace.Model, ask int64) {
 		records, _ := accept.Start(k.state, k.state.Nodes[n], k.state.Nodes[n].Facts, holding, now)
 		k.do(records...)
 	case l.Left.Empty():
-		if d := deal.New(k.state, m, nil).Next(deal.Ask{Node: n, Number: ask, Warm: l.ID}, now); len(d.Records) > 0 && r.IntN(2) == 0 {
+		if d := deal.New(k.state, m, nil).
+			Next(deal.Ask{Node: n, Number: ask, Warm: l.ID}, now); len(d.Records) > 0 &&
+			r.IntN(2) == 0 {
 			k.do(d.Records...)
 		} else {
 			k.do(farm.LeaseEnded{Lease: l.ID, Node: n, Run: l.Run, At: now})
 		}
 	case r.IntN(7) == 0:
-		k.do(triage.Failed(k.state, triage.Failure{Lease: l.ID, Launch: 1, Frame: l.Left.First(), Cause: triage.CauseCrash, Message: "it’s \"quoted\""}, now)...)
+		k.do(
+			triage.Failed(
+				k.state,
+				triage.Failure{
+					Lease: l.ID, Launch: 1, Frame: l.Left.First(), Cause: triage.CauseCrash,
+					Message: "it’s \"quoted\"",
+				},
+				now,
+			)...)
 	case r.IntN(20) == 0 && l.Left.Len() > 1:
 		k.do(farm.LeaseTrimmed{Lease: l.ID, Node: n, Run: l.Run, Frames: l.Left.Minus(l.Left.Take(1)), At: now})
 	default:
 		f := l.Left.First()
-		k.do(farm.FrameAccepted{Run: run.ID, Frame: f, Lease: l.ID, Node: n, Launch: 1, Hash: fmt.Sprint("hash", f), Bytes: 10, RenderSeconds: 1, At: now,
-			Files: []farm.File{{Hash: "a", Bytes: 4}, {Pass: "depth", Hash: "b", Bytes: 6}}[:2*(f&1)]})
+		k.do(
+			farm.FrameAccepted{
+				Run: run.ID, Frame: f, Lease: l.ID, Node: n, Launch: 1,
+				Hash: fmt.Sprint("hash", f), Bytes: 10, RenderSeconds: 1, At: now,
+				Files: []farm.File{{Hash: "a", Bytes: 4}, {Pass: "depth", Hash: "b", Bytes: 6}}[:2*(f&1)],
+			},
+		)
 		if r.IntN(4) > 0 {
 			k.do(farm.FrameDone{Run: run.ID, Frame: f, Lease: l.ID, Node: n, Hash: fmt.Sprint("hash", f), At: now})
 		}
@@ -256,25 +303,52 @@ func (k *keeper) randomNode(r *rand.Rand, step int) {
 	until := now.Add(time.Duration(step) * time.Minute)
 	switch r.IntN(9) {
 	case 0:
-		k.do(farm.NodeReach{Node: n.ID, Reach: farm.Silent, Reason: "nothing was heard", At: now}, farm.NodeReach{Node: n.ID, Reach: farm.Online, Reason: "heard again", At: until},
+		k.do(
+			farm.NodeReach{Node: n.ID, Reach: farm.Silent, Reason: "nothing was heard", At: now},
+			farm.NodeReach{Node: n.ID, Reach: farm.Online, Reason: "heard again", At: until},
 			farm.NodeDuty{Node: n.ID, Duty: farm.Held, Now: true, Reason: "by nadia", At: now},
-			farm.NodeDuty{Node: n.ID, Duty: farm.OnDuty, Reason: "released", OffUntil: &until, At: until})
+			farm.NodeDuty{Node: n.ID, Duty: farm.OnDuty, Reason: "released", OffUntil: &until, At: until},
+		)
 	case 1:
 		k.do(
 			farm.NodeHealth{Node: n.ID, Health: farm.Sidelined, Reason: "smells", At: now},
 			farm.NodeHealth{Node: n.ID, Health: farm.Fine, By: farm.ByTriage, Reason: "aired", At: now},
 		)
-		k.do(farm.PersonSet{Name: "ines", Role: farm.Viewer, PasswordHash: "x", At: now}, farm.TokenIssued{
-			Hash: fmt.Sprint("hers ", step), Of: farm.AccessToken, Person: "ines", At: now,
-		},
-			farm.PersonRemoved{Name: "ines", At: now}, farm.PersonSet{Name: "ines", Role: farm.Artist, PasswordHash: "y", At: now})
+		k.do(
+			farm.PersonSet{Name: "ines", Role: farm.Viewer, PasswordHash: "x", At: now},
+			farm.TokenIssued{
+				Hash: fmt.Sprint("hers ", step), Of: farm.AccessToken, Person: "ines", At: now,
+			},
+			farm.PersonRemoved{
+				Name: "ines", At: now,
+			},
+			farm.PersonSet{Name: "ines", Role: farm.Artist, PasswordHash: "y", At: now},
+		)
 	case 2:
 		pool := fmt.Sprintf("pool-%d", r.IntN(3))
 		k.do(farm.PoolSet{Name: pool, Projects: []string{"salt-clock"}[:r.IntN(2)], At: now})
 		week, _ := hours.ParseWeek("mon-fri 18:00-08:00")
-		k.do(farm.NodeSet{Node: n.ID, Version: n.Version + 1, Actor: "nadia", Reason: "x", At: now, Settings: farm.Settings{
-			Traits: []string{"quiet"}, Pools: []string{pool}, Caps: farm.Caps{Cores: step}, Hours: &hours.Hours{Zone: "UTC", Week: week, Exceptions: []hours.Exception{{Date: hours.DateOf(until), Windows: []hours.Window{}}}}}})
-		k.do(farm.NodeSet{Node: n.ID, Version: n.Version + 1, Actor: "nadia", Reason: "y", At: now, Settings: farm.Settings{Traits: []string{}, Pools: []string{}}})
+		k.do(
+			farm.NodeSet{
+				Node: n.ID, Version: n.Version + 1, Actor: "nadia", Reason: "x", At: now,
+				Settings: farm.Settings{
+					Traits: []string{
+						"quiet",
+					},
+					Pools: []string{pool}, Caps: farm.Caps{Cores: step},
+					Hours: &hours.Hours{
+						Zone: "UTC", Week: week,
+						Exceptions: []hours.Exception{{Date: hours.DateOf(until), Windows: []hours.Window{}}},
+					},
+				},
+			},
+		)
+		k.do(
+			farm.NodeSet{
+				Node: n.ID, Version: n.Version + 1, Actor: "nadia", Reason: "y", At: now,
+				Settings: farm.Settings{Traits: []string{}, Pools: []string{}},
+			},
+		)
 	case 3: // names change hands
 		a, b := n.Name, fmt.Sprintf("kiln-%d", step+100)
 		k.do(farm.NodeRenamed{Node: n.ID, Name: b, At: now})
@@ -300,9 +374,20 @@ func (k *keeper) randomNode(r *rand.Rand, step int) {
 			},
 			farm.KeyRevoked{Hash: hash, At: now},
 		)
-		k.do(farm.FreezeSet{Of: farm.FreezeScope{Kind: farm.FreezePool, Name: []string{"a", "b"}[r.IntN(2)]}, Freeze: []farm.Freeze{{}, {Held: true, By: "nadia"}, {Step: 2, Every: 30}}[r.IntN(3)], At: now})
+		k.do(
+			farm.FreezeSet{
+				Of:     farm.FreezeScope{Kind: farm.FreezePool, Name: []string{"a", "b"}[r.IntN(2)]},
+				Freeze: []farm.Freeze{{}, {Held: true, By: "nadia"}, {Step: 2, Every: 30}}[r.IntN(3)], At: now,
+			},
+		)
 		of := []farm.LaunchScope{{}, {Recipe: "practice"}, {Project: "salt-clock"}}[r.IntN(3)]
-		k.do(farm.LaunchSettingsSet{Of: of, Env: []farm.LaunchSettings{{}, {Account: "render", Mask: "002", Variables: map[string]string{"A": "b"}}}[r.IntN(2)], At: now})
+		k.do(
+			farm.LaunchSettingsSet{
+				Of:  of,
+				Env: []farm.LaunchSettings{{}, {Account: "render", Mask: "002", Variables: map[string]string{"A": "b"}}}[r.IntN(2)],
+				At:  now,
+			},
+		)
 	case 8: // people come and go
 		person, hash := fmt.Sprint("oona-", step), fmt.Sprint("token ", step)
 		k.do(
@@ -320,19 +405,38 @@ func (k *keeper) randomNode(r *rand.Rand, step int) {
 		k.do(
 			farm.PlaceSet{Name: "loft", Paths: map[string]string{"linux": "/srv/loft"}, At: now},
 			farm.ProjectSet{Name: "short", Title: "Short", Weight: 1, Scenes: "loft", Frames: "loft", At: now},
-			farm.LaunchSettingsSet{Of: farm.LaunchScope{Project: "short"}, Env: farm.LaunchSettings{Mask: "002"}, At: now},
-			farm.FreezeSet{Of: farm.FreezeScope{Kind: farm.FreezePlace, Name: "loft"}, Freeze: farm.Freeze{Held: true, By: "nadia"}, At: now},
+			farm.LaunchSettingsSet{
+				Of: farm.LaunchScope{Project: "short"}, Env: farm.LaunchSettings{Mask: "002"}, At: now,
+			},
+			farm.FreezeSet{
+				Of:     farm.FreezeScope{Kind: farm.FreezePlace, Name: "loft"},
+				Freeze: farm.Freeze{Held: true, By: "nadia"}, At: now,
+			},
 		)
 		if step%2 == 0 {
 			k.do(farm.ProjectDropped{Name: "short", At: now}, farm.PlaceDropped{Name: "loft", At: now})
 		}
 	case 6:
 		licence := []farm.LicenceSet{{Name: "tidal", Count: 3}, {Name: "tidal", Count: 3, Lowered: 1, LoweredUntil: &until}, {Name: "tidal", Count: -1}}[r.IntN(3)]
-		k.do(licence, farm.PlaceSet{Name: "scenes", Paths: map[string]string{"linux": "/srv/scenes"}, Loads: r.IntN(3), At: now})
+		k.do(
+			licence,
+			farm.PlaceSet{Name: "scenes", Paths: map[string]string{"linux": "/srv/scenes"}, Loads: r.IntN(3), At: now},
+		)
 		if queue := k.state.Queue(); len(queue) > 0 {
-			k.do(farm.RunSet{Run: queue[0].ID, Terms: farm.Terms{Level: farm.High, Ceiling: farm.Ceiling{Nodes: step + 1}, Due: until, Put: int64(-step)}, At: now})
+			k.do(
+				farm.RunSet{
+					Run: queue[0].ID,
+					Terms: farm.Terms{
+						Level: farm.High, Ceiling: farm.Ceiling{Nodes: step + 1}, Due: until,
+						Put: int64(-step),
+					},
+					At: now,
+				},
+			)
 		}
-		k.do(farm.NodeAnnounced{Node: k.state.LastNode + 1, Name: fmt.Sprintf("later-%d", step), Of: farm.Rack, At: now})
+		k.do(
+			farm.NodeAnnounced{Node: k.state.LastNode + 1, Name: fmt.Sprintf("later-%d", step), Of: farm.Rack, At: now},
+		)
 	}
 }
 
@@ -356,8 +460,12 @@ func (k *keeper) compare() {
 		k.t.Fatal(err)
 	}
 	got, want := loaded.State, k.state
-	if got.Seq != want.Seq || got.LastRun != want.LastRun || got.LastLease != want.LastLease || got.LastNode != want.LastNode {
-		k.t.Fatalf("counters %d %d %d %d, want %d %d %d %d", got.Seq, got.LastRun, got.LastLease, got.LastNode, want.Seq, want.LastRun, want.LastLease, want.LastNode)
+	if got.Seq != want.Seq || got.LastRun != want.LastRun || got.LastLease != want.LastLease ||
+		got.LastNode != want.LastNode {
+		k.t.Fatalf(
+			"counters %d %d %d %d, want %d %d %d %d", got.Seq, got.LastRun, got.LastLease, got.LastNode, want.Seq,
+			want.LastRun, want.LastLease, want.LastNode,
+		)
 	}
 	for id, w := range want.Runs {
 		g := got.Runs[id]
@@ -373,9 +481,13 @@ func (k *keeper) compare() {
 			)
 		}
 		if g.State != w.State || !g.Done.Equal(w.Done) || !g.Parked.Equal(w.Parked) || !g.ToDo.Equal(w.ToDo) {
-			k.t.Fatalf("run %d: %s done %v parked %v to do %v; want %s done %v parked %v to do %v", id, g.State, g.Done, g.Parked, g.ToDo, w.State, w.Done, w.Parked, w.ToDo)
+			k.t.Fatalf(
+				"run %d: %s done %v parked %v to do %v; want %s done %v parked %v to do %v", id, g.State, g.Done,
+				g.Parked, g.ToDo, w.State, w.Done, w.Parked, w.ToDo,
+			)
 		}
-		if g.Terms.Put != w.Terms.Put || g.Terms.Ceiling != w.Terms.Ceiling || g.Terms.Level != w.Terms.Level || !g.Terms.Due.Equal(w.Terms.Due) {
+		if g.Terms.Put != w.Terms.Put || g.Terms.Ceiling != w.Terms.Ceiling || g.Terms.Level != w.Terms.Level ||
+			!g.Terms.Due.Equal(w.Terms.Due) {
 			k.t.Fatalf("run %d: terms %+v, want %+v", id, g.Terms, w.Terms)
 		}
 		if !reflect.DeepEqual(g.Spec, w.Spec) && g.Spec.Name() != w.Spec.Name() {
@@ -393,7 +505,10 @@ func (k *keeper) compare() {
 			continue
 		}
 		for lid, l := range w.Leases {
-			if gl := got.Lease(lid); gl == nil || gl.Open() != l.Open() || !gl.Left.Equal(l.Left) || !gl.Given.Equal(l.Given) || !gl.Share.Cores.Equal(l.Share.Cores) || gl.Share.MemoryBytes != l.Share.MemoryBytes {
+			if gl := got.Lease(
+				lid,
+			); gl == nil || gl.Open() != l.Open() || !gl.Left.Equal(l.Left) || !gl.Given.Equal(l.Given) || !gl.Share.Cores.Equal(l.Share.Cores) ||
+				gl.Share.MemoryBytes != l.Share.MemoryBytes {
 				k.t.Fatalf("run %d lease %d: %+v, want %+v", id, lid, gl, l)
 			}
 		}
@@ -413,7 +528,8 @@ func (k *keeper) compare() {
 		k.t.Fatalf("licences %v and loads differ, want %v", got.Licences, want.Licences)
 	}
 	for name, w := range want.Licences {
-		if g := got.Licences[name]; g.Count != w.Count || g.Lowered != w.Lowered || !g.LoweredUntil.Equal(w.LoweredUntil) {
+		if g := got.Licences[name]; g.Count != w.Count || g.Lowered != w.Lowered ||
+			!g.LoweredUntil.Equal(w.LoweredUntil) {
 			k.t.Fatalf("licence %+v, want %+v", g, w)
 		}
 	}
@@ -427,11 +543,13 @@ func (k *keeper) compare() {
 		k.t.Fatalf("pools %v, want %v", got.Pools, want.Pools)
 	}
 	for hash, w := range want.Keys {
-		if g := got.Keys[hash]; g.UsesLeft != w.UsesLeft || !g.RevokedAt.Equal(w.RevokedAt) || !slices.Equal(g.Pools, w.Pools) {
+		if g := got.Keys[hash]; g.UsesLeft != w.UsesLeft || !g.RevokedAt.Equal(w.RevokedAt) ||
+			!slices.Equal(g.Pools, w.Pools) {
 			k.t.Fatalf("key %s: %+v, want %+v", hash, g, w)
 		}
 	}
-	if got.Keys["k"].UsesLeft != want.Keys["k"].UsesLeft || got.People["nadia"].Role != farm.Wrangler || got.People["nadia"].PasswordHash != "y" {
+	if got.Keys["k"].UsesLeft != want.Keys["k"].UsesLeft || got.People["nadia"].Role != farm.Wrangler ||
+		got.People["nadia"].PasswordHash != "y" {
 		k.t.Fatal("keys or people differ")
 	}
 	if a, b := spoken(got), spoken(want); !slices.Equal(a, b) {
@@ -555,10 +673,14 @@ func TestOlderDatabasesAreOpened(t *testing.T) {
 	}
 	state := loaded.State
 	run := state.Runs[1]
-	if lead.Epoch != 4 || lead.Seq != 42 || state.Seq != 42 || run == nil || state.Nodes[1].Session != 2 || len(state.Tokens) != 2 || state.Keys["k"].UsesLeft != 4 {
+	if lead.Epoch != 4 || lead.Seq != 42 || state.Seq != 42 || run == nil || state.Nodes[1].Session != 2 ||
+		len(state.Tokens) != 2 ||
+		state.Keys["k"].UsesLeft != 4 {
 		t.Fatalf("read %+v with %+v", state, lead)
 	}
-	if got := fmt.Sprintln(run.Done, run.Parked, run.ToDo, run.Dealt(), run.Delivering[5].Hash, run.Trouble[11].Tried()); got != "1-4 11 8-10,12 6-7 five 1\n" {
+	if got := fmt.Sprintln(
+		run.Done, run.Parked, run.ToDo, run.Dealt(), run.Delivering[5].Hash, run.Trouble[11].Tried(),
+	); got != "1-4 11 8-10,12 6-7 five 1\n" {
 		t.Errorf("the run is %s", got)
 	}
 	k := &keeper{t: t, s: s, lead: lead, state: state}
@@ -568,7 +690,8 @@ func TestOlderDatabasesAreOpened(t *testing.T) {
 	if loaded, err = s.Load(t.Context(), k.lead.Seq); err != nil {
 		t.Fatal(err)
 	}
-	if run := loaded.State.Runs[1]; run.Done.String() != "1-5" || loaded.State.Nodes[1].Session != 3 || loaded.State.Lease(1).Session != 3 {
+	if run := loaded.State.Runs[1]; run.Done.String() != "1-5" || loaded.State.Nodes[1].Session != 3 ||
+		loaded.State.Lease(1).Session != 3 {
 		t.Errorf("it went on with %v done, session %d", run.Done, loaded.State.Nodes[1].Session)
 	}
 }
@@ -580,7 +703,8 @@ func TestNewerDatabasesAreRefused(t *testing.T) {
 		t.Fatal(err)
 	}
 	var newer *NewerError
-	if err := s.Migrate(t.Context()); !errors.As(err, &newer) || newer.Have != 9999 || !strings.Contains(err.Error(), "start the newer vexillum") {
+	if err := s.Migrate(t.Context()); !errors.As(err, &newer) || newer.Have != 9999 ||
+		!strings.Contains(err.Error(), "start the newer vexillum") {
 		t.Errorf("a newer database: %v", err)
 	}
 }
@@ -634,8 +758,13 @@ func TestThumbnailsAndLogs(t *testing.T) {
 	s, lead := claimed(t, pgtest.URL(t))
 	k := &keeper{t: t, s: s, lead: lead, state: farm.NewState()}
 	k.do(studio()...)
-	k.do(farm.RunSubmitted{Run: 1, State: farm.RunQueued, Reason: "submitted by nadia", At: now, Spec: farm.Spec{Job: "a", Project: "salt-clock", Kind: farm.Final, Number: 1, Frames: frames.One(1)}},
-		farm.Audited{Actor: "nadia", Action: "submit run", Subject: "a/final-1", Run: 1, At: now})
+	k.do(
+		farm.RunSubmitted{
+			Run: 1, State: farm.RunQueued, Reason: "submitted by nadia", At: now,
+			Spec: farm.Spec{Job: "a", Project: "salt-clock", Kind: farm.Final, Number: 1, Frames: frames.One(1)},
+		},
+		farm.Audited{Actor: "nadia", Action: "submit run", Subject: "a/final-1", Run: 1, At: now},
+	)
 	if _, err := s.Thumbnail(t.Context(), 1, 1); !errors.Is(err, ErrNotFound) {
 		t.Errorf("a thumbnail that is not there: %v", err)
 	}
@@ -656,7 +785,11 @@ func TestThumbnailsAndLogs(t *testing.T) {
 		t.Errorf("audit %+v, %v", audits, err)
 	}
 	var secrets int
-	if err := s.db.Get(&secrets, `SELECT count(*) FROM event WHERE body::text LIKE '%password%' OR body::text LIKE '%hash%'`); err != nil || secrets != 0 {
+	if err := s.db.Get(
+		&secrets,
+		`SELECT count(*) FROM event WHERE body::text LIKE '%password%' OR body::text LIKE '%hash%'`,
+	); err != nil ||
+		secrets != 0 {
 		t.Errorf("%d events tell a secret, %v", secrets, err)
 	}
 }

@@ -122,8 +122,9 @@ const usageColumns = `node, at, processor, most, memory, memory_most, swap, disk
 
 func (r usageRow) row(step time.Duration) (usage.Row, error) {
 	out := usage.Row{Node: r.Node, At: r.At, Step: step, Sample: usage.Sample{
-		Processor: r.Processor, Most: r.Most, Memory: r.Memory, MemoryMost: r.MemoryMost, Swap: r.Swap, DiskFree: r.DiskFree, DiskRead: r.DiskRead,
-		DiskWritten: r.DiskWritten, Received: r.Received, Sent: r.Sent, Load: r.Load, Temperature: r.Temperature,
+		Processor: r.Processor, Most: r.Most, Memory: r.Memory, MemoryMost: r.MemoryMost,
+		Swap: r.Swap, DiskFree: r.DiskFree, DiskRead: r.DiskRead, DiskWritten: r.DiskWritten,
+		Received: r.Received, Sent: r.Sent, Load: r.Load, Temperature: r.Temperature,
 	}}
 	if r.Groups != nil {
 		if err := json.Unmarshal(r.Groups, &out.Groups); err != nil {
@@ -140,7 +141,11 @@ func (r usageRow) row(step time.Duration) (usage.Row, error) {
 
 // Usage returns what a node measured from a time on, in order.
 func (s *Store) Usage(ctx context.Context, node int64, step time.Duration, since time.Time) ([]usage.Row, error) {
-	return s.usage(ctx, step, `SELECT `+usageColumns+` FROM `+usageTable(step).table+` WHERE node = $1 AND at >= $2 ORDER BY at`, node, since)
+	return s.usage(
+		ctx, step,
+		`SELECT `+usageColumns+` FROM `+usageTable(step).table+` WHERE node = $1 AND at >= $2 ORDER BY at`,
+		node, since,
+	)
 }
 
 // UsageSince returns what all nodes measured by the minute from a time on.

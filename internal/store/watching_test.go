@@ -18,12 +18,18 @@ func TestUsageIsKeptForItsTime(t *testing.T) {
 	if err := s.Partition(ctx, now, 1<<40); err != nil {
 		t.Fatal(err)
 	}
-	sample := usage.Sample{Processor: 0.5, Most: 0.75, Groups: []float64{0.25, 0.75}, Memory: 1 << 30, MemoryMost: 2 << 30, Swap: usage.Unknown, Temperature: 61.5,
-		Devices: []usage.Device{{ID: "0000:01:00.0", Busy: 0.9, Memory: 5, Temperature: usage.Unknown}}}
+	sample := usage.Sample{
+		Processor: 0.5, Most: 0.75, Groups: []float64{0.25, 0.75}, Memory: 1 << 30,
+		MemoryMost: 2 << 30, Swap: usage.Unknown, Temperature: 61.5,
+		Devices: []usage.Device{{ID: "0000:01:00.0", Busy: 0.9, Memory: 5, Temperature: usage.Unknown}},
+	}
 	for _, step := range []time.Duration{usage.Fine, usage.Minute, usage.Quarter} {
 		var rows []usage.Row
 		for i := range 3 {
-			rows = append(rows, usage.Row{Node: 7, At: now.Add(time.Duration(i) * time.Second), Sample: sample}, usage.Row{Node: 8, At: now, Sample: sample})
+			rows = append(
+				rows, usage.Row{Node: 7, At: now.Add(time.Duration(i) * time.Second), Sample: sample},
+				usage.Row{Node: 8, At: now, Sample: sample},
+			)
 		}
 		if err := s.AddUsage(ctx, step, rows); err != nil {
 			t.Fatal(err)
@@ -37,7 +43,8 @@ func TestUsageIsKeptForItsTime(t *testing.T) {
 			want.Groups, want.Devices = nil, nil
 		}
 		if g := got[2]; !g.At.Equal(now.Add(2*time.Second)) || math.Abs(g.Temperature-61.5) > 1e-3 || !slices.Equal(g.Groups, want.Groups) ||
-			len(g.Devices) != len(want.Devices) || g.Memory != want.Memory || g.Swap != want.Swap || g.Most != want.Most {
+			len(g.Devices) != len(want.Devices) || g.Memory != want.Memory || g.Swap != want.Swap ||
+			g.Most != want.Most {
 			t.Errorf("%v: %+v, want %+v", step, g, want)
 		}
 	}
@@ -77,10 +84,15 @@ func TestLogsAreKeptOnceAndWithinBounds(t *testing.T) {
 	}
 	piece := func(day, lease, seq int) LogPiece {
 		at := now.Add(time.Duration(day)*24*time.Hour + time.Duration(seq)*time.Second)
-		return LogPiece{Day: at, Node: 7, Lease: int64(lease), Run: 3, Seq: int64(seq), FirstAt: at, LastAt: at, Lines: 2, Text: []byte(fmt.Sprintf("%d says %d\nand more\n", lease, seq))}
+		return LogPiece{
+			Day: at, Node: 7, Lease: int64(lease), Run: 3, Seq: int64(seq), FirstAt: at, LastAt: at,
+			Lines: 2, Text: []byte(fmt.Sprintf("%d says %d\nand more\n", lease, seq)),
+		}
 	}
 	for range 2 { // a node that got no answer says it again
-		if err := s.AddLogs(ctx, []LogPiece{piece(0, 1, 1), piece(0, 1, 2), piece(0, 2, 3), piece(0, 0, 4)}); err != nil {
+		if err := s.AddLogs(
+			ctx, []LogPiece{piece(0, 1, 1), piece(0, 1, 2), piece(0, 2, 3), piece(0, 0, 4)},
+		); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -155,7 +167,10 @@ func BenchmarkUsageSize(b *testing.B) {
 			b.Fatal(err)
 		}
 	}
-	sample := usage.Sample{Processor: 0.51, Most: 0.75, Groups: []float64{0.2, 0.3, 0.4, 0.5, 0.6, 0.7, 0.8, 0.9}, Memory: 3e10, MemoryMost: 4e10, DiskFree: 3e11, Load: 7, Temperature: 61}
+	sample := usage.Sample{
+		Processor: 0.51, Most: 0.75, Groups: []float64{0.2, 0.3, 0.4, 0.5, 0.6, 0.7, 0.8, 0.9},
+		Memory: 3e10, MemoryMost: 4e10, DiskFree: 3e11, Load: 7, Temperature: 61,
+	}
 	for b.Loop() {
 		size := map[time.Duration]float64{}
 		for _, step := range []time.Duration{usage.Fine, usage.Minute, usage.Quarter} {
@@ -169,7 +184,11 @@ func BenchmarkUsageSize(b *testing.B) {
 				}
 			}
 			var bytes float64
-			if err := s.db.Get(&bytes, `SELECT sum(pg_total_relation_size(inhrelid)) FROM pg_inherits WHERE inhparent = $1::regclass`, usageTable(step).table); err != nil {
+			if err := s.db.Get(
+				&bytes,
+				`SELECT sum(pg_total_relation_size(inhrelid)) FROM pg_inherits WHERE inhparent = $1::regclass`,
+				usageTable(step).table,
+			); err != nil {
 				b.Fatal(err)
 			}
 			size[step] = bytes / (1 << 20)

@@ -66,7 +66,10 @@ func TestARendererOutlivesItsNodeProcess(t *testing.T) {
 					t.Errorf("%d tries failed", n)
 				}
 				// The same launch went on: no frame was begun twice.
-				if launches := f.count(`SELECT count(DISTINCT (lease, launch)) FROM frame`); mode != "practice-single" && launches != f.count(`SELECT count(*) FROM lease`) {
+				if launches := f.count(
+					`SELECT count(DISTINCT (lease, launch)) FROM frame`,
+				); mode != "practice-single" &&
+					launches != f.count(`SELECT count(*) FROM lease`) {
 					t.Errorf("%d launches for %d leases", launches, f.count(`SELECT count(*) FROM lease`))
 				}
 				f.wait("the staging area is empty", func() bool {
@@ -171,7 +174,9 @@ func TestStagingOfAnotherFarmIsSetAside(t *testing.T) {
 	second := f.join("kiln-01", "--renderers", "practice")
 	f.wait("its renderer is gone", func() bool { return len(pids) > 0 && !alive(pids[0]) })
 	f.wait("its folder is set aside", func() bool {
-		kept, err := filepath.Glob(filepath.Join(f.dir, "kiln-01", "set-aside", "of-another-farm", "lease-1-*", "lease.json"))
+		kept, err := filepath.Glob(
+			filepath.Join(f.dir, "kiln-01", "set-aside", "of-another-farm", "lease-1-*", "lease.json"),
+		)
 		return err == nil && len(kept) == 1
 	})
 	if n := f.count(`SELECT count(*) FROM audit WHERE action = 'refuse foreign work' AND actor = 'kiln-01'`); n != 1 {

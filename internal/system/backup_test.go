@@ -28,10 +28,12 @@ func TestABackupBecomesAFarmAgain(t *testing.T) {
 	if code != 0 || !strings.Contains(out, "Backed up to") {
 		t.Fatalf("backup: %s%s", out, stderr)
 	}
-	if out, stderr, code := f.vexillum("backup", file, "--database", f.url); code == 0 || !strings.Contains(stderr, "a file of that name already") {
+	if out, stderr, code := f.vexillum("backup", file, "--database", f.url); code == 0 ||
+		!strings.Contains(stderr, "a file of that name already") {
 		t.Errorf("over a file: %s%s", out, stderr)
 	}
-	if out, stderr, code := f.vexillum("restore", file, "--database", f.url); code == 0 || !strings.Contains(stderr, "holds a farm already") {
+	if out, stderr, code := f.vexillum("restore", file, "--database", f.url); code == 0 ||
+		!strings.Contains(stderr, "holds a farm already") {
 		t.Errorf("over a farm: %s%s", out, stderr)
 	}
 	f.done(id, f.run(id).DoneCount+6)
@@ -76,11 +78,17 @@ func TestABackupOfTheOwnDatabase(t *testing.T) {
 		t.Fatal(err)
 	}
 	serve := func(data string) *program {
-		p := start(t, data, "serve", "--listen", f.listen, "--data", filepath.Join(dir, data), "--admin-password-file", word, "--no-durability")
+		p := start(
+			t, data, "serve", "--listen", f.listen, "--data", filepath.Join(dir, data), "--admin-password-file", word,
+			"--no-durability",
+		)
 		f.wait("the service is ready", func() bool { return health(t, f.listen).Part == "active" })
 		return p
 	}
-	if _, stderr, code := f.vexillum("backup", filepath.Join(dir, "x.dump"), "--data", filepath.Join(dir, "nothing")); code == 0 || !strings.Contains(stderr, "there is no database") {
+	if _, stderr, code := f.vexillum(
+		"backup", filepath.Join(dir, "x.dump"), "--data", filepath.Join(dir, "nothing"),
+	); code == 0 ||
+		!strings.Contains(stderr, "there is no database") {
 		t.Errorf("of no database: %s", stderr)
 	}
 	first := serve("first")
@@ -91,13 +99,16 @@ func TestABackupOfTheOwnDatabase(t *testing.T) {
 			t.Fatalf("running %v: %s%s", running, out, stderr)
 		}
 		if running {
-			if _, stderr, code := f.vexillum("restore", file, "--data", filepath.Join(dir, "first")); code == 0 || !strings.Contains(stderr, "a service runs") {
+			if _, stderr, code := f.vexillum("restore", file, "--data", filepath.Join(dir, "first")); code == 0 ||
+				!strings.Contains(stderr, "a service runs") {
 				t.Errorf("under a running service: %s", stderr)
 			}
 			first.end(syscall.SIGTERM)
 		}
 	}
-	if out, stderr, code := f.vexillum("restore", filepath.Join(dir, "1.dump"), "--data", filepath.Join(dir, "second")); code != 0 {
+	if out, stderr, code := f.vexillum(
+		"restore", filepath.Join(dir, "1.dump"), "--data", filepath.Join(dir, "second"),
+	); code != 0 {
 		t.Fatalf("restore: %s%s", out, stderr)
 	}
 	began := time.Now()

@@ -48,7 +48,14 @@ func BenchmarkNodeAddsToAFrame(b *testing.B) {
 			f.join("kiln-01", "--renderers", c.recipe, "--threads", "1", "--speed", "1")
 			for b.Loop() {
 				alone := f.alone(c.recipe, scene, c.frames)
-				run := f.ended(f.submit(wire.Submit{Job: "a", Scene: scene, Recipe: c.recipe, Frames: fmt.Sprintf("1-%d", c.frames), Width: 480, Height: 270}))
+				run := f.ended(
+					f.submit(
+						wire.Submit{
+							Job: "a", Scene: scene, Recipe: c.recipe, Frames: fmt.Sprintf("1-%d", c.frames),
+							Width: 480, Height: 270,
+						},
+					),
+				)
 				if run.State != "done" {
 					b.Fatalf("the run is %s: %s", run.State, run.Why)
 				}
@@ -67,7 +74,10 @@ func BenchmarkNodeAddsToAFrame(b *testing.B) {
 func (f *farm) alone(recipe, scene string, frames int) time.Duration {
 	f.t.Helper()
 	dir := f.t.TempDir()
-	practice := fmt.Sprintf("%s practice --scene=%s --staging=%s --width=480 --height=270 --speed=1 --node=kiln-01", binary, filepath.Join(f.dir, "scenes", scene), dir)
+	practice := fmt.Sprintf(
+		"%s practice --scene=%s --staging=%s --width=480 --height=270 --speed=1 --node=kiln-01", binary,
+		filepath.Join(f.dir, "scenes", scene), dir,
+	)
 	script := map[string]string{
 		"practice":        fmt.Sprintf("%s --first=1 --last=%d", practice, frames),
 		"practice-single": fmt.Sprintf("for f in $(seq %d); do %s --first=$f --last=$f; done", frames, practice),

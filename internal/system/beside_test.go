@@ -80,10 +80,12 @@ func TestWhatLeasesOwnIsTheirsAlone(t *testing.T) {
 	if os.Geteuid() == 0 {
 		must("launch", "set", "--project", "salt-clock", "--recipe", "jig", "--account", account)
 	}
-	if out := must("launch", "list"); !strings.Contains(out, "recipe jig") || !strings.Contains(out, "JIG_WORD=project") {
+	if out := must("launch", "list"); !strings.Contains(out, "recipe jig") ||
+		!strings.Contains(out, "JIG_WORD=project") {
 		t.Error(out)
 	}
-	if _, stderr, code := f.vexillum("launch", "set", "--set", "VEXILLUM_NODE=x"); code != 1 || !strings.Contains(stderr, "set by the farm itself") {
+	if _, stderr, code := f.vexillum("launch", "set", "--set", "VEXILLUM_NODE=x"); code != 1 ||
+		!strings.Contains(stderr, "set by the farm itself") {
 		t.Errorf("a name of our own: %d %s", code, stderr)
 	}
 
@@ -111,7 +113,12 @@ func TestWhatLeasesOwnIsTheirsAlone(t *testing.T) {
 	if os.Geteuid() != 0 {
 		account = os.Getenv("USER")
 	}
-	want := regexp.MustCompile(fmt.Sprintf(`^1 ([01])=([01]) 67108864 told-([01])=told-([01]) ([01])=([01]) ([01]) project 0027 %s\n$`, account))
+	want := regexp.MustCompile(
+		fmt.Sprintf(
+			`^1 ([01])=([01]) 67108864 told-([01])=told-([01]) ([01])=([01]) ([01]) project 0027 %s\n$`,
+			account,
+		),
+	)
 	for frame := 1; frame <= 40; frame++ {
 		data, err := os.ReadFile(filepath.Join(locks, fmt.Sprintf("frame-%d", frame)))
 		m := want.FindStringSubmatch(string(data))
@@ -139,11 +146,21 @@ func TestTheMemoryGuardOfAFarm(t *testing.T) {
 	f := newFarm(t)
 	f.signIn()
 	f.scene("tidal.practice", "practice: 1\npicture: tidal\ncost: 1200ms\nmemory: 300MiB\n")
-	f.join("kiln-01", "--renderers", "practice-single,practice", "--speed", "2") // a lease on one of two cores has half of that
+	f.join(
+		"kiln-01", "--renderers", "practice-single,practice", "--speed", "2",
+	) // a lease on one of two cores has half of that
 	one := &wire.Amounts{Cores: 1}
-	id := f.submit(wire.Submit{Job: "tidal", Recipe: "practice-single", Scene: "tidal.practice", Frames: "1-60", Width: 64, Height: 36, Takes: one})
+	id := f.submit(
+		wire.Submit{
+			Job: "tidal", Recipe: "practice-single", Scene: "tidal.practice", Frames: "1-60", Width: 64,
+			Height: 36, Takes: one,
+		},
+	)
 	f.done(id, 1)
-	if n := f.count(`SELECT count(*) FROM lease WHERE run = $1 AND opened_at < (SELECT min(accepted_at) FROM frame WHERE run = $1)`, id); n != 1 {
+	if n := f.count(
+		`SELECT count(*) FROM lease WHERE run = $1 AND opened_at < (SELECT min(accepted_at) FROM frame WHERE run = $1)`,
+		id,
+	); n != 1 {
 		t.Errorf("%d leases were begun before anybody knew what one takes", n)
 	}
 	f.wait("two are side by side", func() bool { return len(f.node("kiln-01").Works) == 2 })
@@ -176,7 +193,12 @@ func TestTheMemoryGuardOfAFarm(t *testing.T) {
 
 	// One that says less than it takes meets its limit.
 	less := &wire.Amounts{Cores: 1, MemoryBytes: 200 << 20}
-	id = f.submit(wire.Submit{Job: "tidal", Recipe: "practice-single", Scene: "tidal.practice", Frames: "1", Width: 64, Height: 36, Takes: less, Tries: 1})
+	id = f.submit(
+		wire.Submit{
+			Job: "tidal", Recipe: "practice-single", Scene: "tidal.practice", Frames: "1", Width: 64, Height: 36,
+			Takes: less, Tries: 1,
+		},
+	)
 	if run := f.ended(id); run.State != "failed" {
 		t.Errorf("with 200 MiB it is %s: %s", run.State, run.Why)
 	}

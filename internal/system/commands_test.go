@@ -46,7 +46,8 @@ func TestManyRunsAtOnce(t *testing.T) {
 	if out := f.must("queue", "--search", "nowhere to be found"); out != "No run matches.\n" {
 		t.Errorf("what nobody finds: %q", out)
 	}
-	if _, stderr, code := f.vexillum("queue", "--state", "asleep"); code != 1 || !strings.Contains(stderr, `"asleep" is not a state of a run`) {
+	if _, stderr, code := f.vexillum("queue", "--state", "asleep"); code != 1 ||
+		!strings.Contains(stderr, `"asleep" is not a state of a run`) {
 		t.Errorf("an unknown state: %d %s", code, stderr)
 	}
 	// No reason is cut in a pipe.
@@ -65,10 +66,12 @@ func TestManyRunsAtOnce(t *testing.T) {
 	if out := f.must("recipes", "show", "povray"); !strings.Contains(out, "mode") || !strings.Contains(out, "SETTING") {
 		t.Errorf("a recipe in full:\n%s", out)
 	}
-	if _, stderr, code := f.vexillum("recipes", "show", "povrey"); code != 1 || !strings.Contains(stderr, `there is no recipe "povrey"`) {
+	if _, stderr, code := f.vexillum("recipes", "show", "povrey"); code != 1 ||
+		!strings.Contains(stderr, `there is no recipe "povrey"`) {
 		t.Errorf("an unknown recipe: %d %s", code, stderr)
 	}
-	if out := f.must("show", "salt_03", "--history"); !strings.Contains(out, "the filer is moved") || !strings.Contains(out, "submitted by admin") {
+	if out := f.must("show", "salt_03", "--history"); !strings.Contains(out, "the filer is moved") ||
+		!strings.Contains(out, "submitted by admin") {
 		t.Errorf("all that happened:\n%s", out)
 	}
 	if list := f.must("nodes", "export"); f.mustSaying(list, "nodes", "import", "-", "--dry-run") == "" {
@@ -207,7 +210,10 @@ func (f *farm) steersManyFromTheCommandLine() {
 		t.Errorf("nothing to do: %q", out)
 	}
 	var released, none []wire.Run
-	if out := f.must("release", "salt_01", "salt_02/final-1", "--json"); json.Unmarshal([]byte(out), &released) != nil || len(released) != 2 {
+	if out := f.must(
+		"release", "salt_01", "salt_02/final-1", "--json",
+	); json.Unmarshal([]byte(out), &released) != nil ||
+		len(released) != 2 {
 		t.Errorf("two runs for a program:\n%s", out)
 	}
 	if _, stderr, code := f.vexillum("hold", "--project", "nowhere", "--yes"); code != 1 || !strings.Contains(
@@ -219,10 +225,14 @@ func (f *farm) steersManyFromTheCommandLine() {
 	if json.Unmarshal([]byte(out), &none) != nil || len(none) != 0 {
 		t.Errorf("no run for a program:\n%s", out)
 	}
-	if out := f.must("cancel", "salt_03", "--dry-run", "--json"); json.Unmarshal([]byte(out), &none) != nil || len(none) != 1 {
+	if out := f.must("cancel", "salt_03", "--dry-run", "--json"); json.Unmarshal([]byte(out), &none) != nil ||
+		len(none) != 1 {
 		t.Errorf("a dry run for a program:\n%s", out)
 	}
-	if out, stderr, code := f.vexillum("cancel", "salt_01", "salt_99"); code != 1 || !strings.Contains(stderr, `no run called "salt_99"`) || f.runNamed("salt_01").EndedAt != nil {
+	if out, stderr, code := f.vexillum(
+		"cancel", "salt_01", "salt_99",
+	); code != 1 || !strings.Contains(stderr, `no run called "salt_99"`) ||
+		f.runNamed("salt_01").EndedAt != nil {
 		t.Errorf("one of two names is wrong: %d %s%s", code, out, stderr)
 	}
 	if _, stderr, code := f.vexillum("cancel"); code != 2 || !strings.Contains(stderr, "names of runs") {
@@ -239,7 +249,8 @@ func (f *farm) dropsWhatIsSetUp() {
 	f.must("project", "set", "short", "--scenes", "loft", "--frames", "loft")
 	f.must("person", "set", "oona")
 	f.must("launch", "set", "--project", "short", "--mask", "002", "--set", "TABLE={scene_root}/t.csv")
-	if out := f.must("launch", "list"); !strings.Contains(out, "project short") || !strings.Contains(out, "TABLE={scene_root}/t.csv") {
+	if out := f.must("launch", "list"); !strings.Contains(out, "project short") ||
+		!strings.Contains(out, "TABLE={scene_root}/t.csv") {
 		t.Errorf("launch settings:\n%s", out)
 	}
 	for _, c := range []struct{ want, args string }{
@@ -263,8 +274,10 @@ func (f *farm) dropsWhatIsSetUp() {
 	f.must("launch", "set", "--project", "short", "--mask", "002")
 	f.must("project", "drop", "short")
 	f.must("place", "drop", "loft")
-	if n := f.count(`SELECT (SELECT count(*) FROM project WHERE name = 'short') + (SELECT count(*) FROM place WHERE name = 'loft')
-		+ (SELECT count(*) FROM launch_settings WHERE project = 'short')`); n != 0 {
+	if n := f.count(
+		`SELECT (SELECT count(*) FROM project WHERE name = 'short') + (SELECT count(*) FROM place WHERE name = 'loft')
+		+ (SELECT count(*) FROM launch_settings WHERE project = 'short')`,
+	); n != 0 {
 		t.Errorf("%d of what was dropped are left", n)
 	}
 	f.must("place", "set", "loft", "--linux", filepath.Join(f.dir, "loft"))
@@ -276,20 +289,29 @@ func (f *farm) triesASubmit() {
 	f.t.Helper()
 	t := f.t
 	before := f.count(`SELECT count(*) FROM run`)
-	args := []string{"submit", "salt.practice", "--project", "salt-clock", "--frames", "1-3", "--job", "salt_01", "--dry-run"}
-	if out := f.must(args...); !strings.Contains(out, "queued; nothing is submitted yet") || !strings.Contains(out, "1-3 (3)") ||
-		!strings.Contains(out, "No node can take it as it is: no node has practice") || strings.Contains(out, "Watch it") {
+	args := []string{
+		"submit", "salt.practice", "--project", "salt-clock", "--frames", "1-3", "--job", "salt_01", "--dry-run",
+	}
+	if out := f.must(
+		args...); !strings.Contains(out, "queued; nothing is submitted yet") || !strings.Contains(out, "1-3 (3)") ||
+		!strings.Contains(out, "No node can take it as it is: no node has practice") ||
+		strings.Contains(out, "Watch it") {
 		t.Errorf("a submit that is only tried says:\n%s", out)
 	}
 	var receipt wire.Receipt
-	if err := json.Unmarshal([]byte(f.must(append(args, "--json", "--held")...)), &receipt); err != nil || !receipt.DryRun || receipt.Run != 0 || receipt.State != "held" {
+	if err := json.Unmarshal(
+		[]byte(f.must(append(args, "--json", "--held")...)), &receipt,
+	); err != nil || !receipt.DryRun || receipt.Run != 0 ||
+		receipt.State != "held" {
 		t.Errorf("for a program: %+v, %v", receipt, err)
 	}
 	if _, stderr, code := f.vexillum(append(args, "--scene-is-gone")...); code != 2 {
 		t.Errorf("an unknown flag: %d %s", code, stderr)
 	}
 	args[1] = "gone.practice"
-	if _, stderr, code := f.vexillum(args...); code != 1 || !strings.Contains(stderr, "there is no scene gone.practice") {
+	if _, stderr, code := f.vexillum(
+		args...); code != 1 ||
+		!strings.Contains(stderr, "there is no scene gone.practice") {
 		t.Errorf("a scene that is gone: %d %s", code, stderr)
 	}
 	if after := f.count(`SELECT count(*) FROM run`); after != before {
@@ -302,14 +324,20 @@ func (f *farm) triesASubmit() {
 func (f *farm) asksBeforeMachinesAreLost() {
 	f.t.Helper()
 	t := f.t
-	if out := f.mustSaying("name,kind\nkiln-81,rack\nkiln-82,rack\n", "nodes", "import", "-"); !strings.Contains(out, "kiln-82") {
+	if out := f.mustSaying("name,kind\nkiln-81,rack\nkiln-82,rack\n", "nodes", "import", "-"); !strings.Contains(
+		out, "kiln-82",
+	) {
 		t.Errorf("two nodes are announced:\n%s", out)
 	}
 	retired := func() int { return f.count(`SELECT count(*) FROM node WHERE retired_at IS NOT NULL`) }
-	if out := f.must("nodes", "retire", "kiln-81", "--dry-run"); !strings.Contains(out, "1 node would be retired") || retired() != 0 {
+	if out := f.must("nodes", "retire", "kiln-81", "--dry-run"); !strings.Contains(out, "1 node would be retired") ||
+		retired() != 0 {
 		t.Errorf("a dry run:\n%s", out)
 	}
-	if _, stderr, code := f.vexillum("nodes", "retire", "--where", "rack"); code != 2 || !strings.Contains(stderr, "2 nodes would be retired; give --yes") || retired() != 0 {
+	if _, stderr, code := f.vexillum(
+		"nodes", "retire", "--where", "rack",
+	); code != 2 || !strings.Contains(stderr, "2 nodes would be retired; give --yes") ||
+		retired() != 0 {
 		t.Errorf("picked nodes without a yes: %d %s", code, stderr)
 	}
 	f.must("nodes", "retire", "kiln-81")

@@ -52,7 +52,8 @@ func (f *farm) open() *console {
 				// Colours and places are looked at when they are as they stay.
 				const still = new CSSStyleSheet();
 				still.replaceSync("*, *::before, *::after { transition: none !important; animation: none !important }");
-				document.adoptedStyleSheets = [still];`).Do(ctx)
+				document.adoptedStyleSheets = [still];`).
+				Do(ctx)
 			return err
 		}),
 		chromedp.Navigate("http://"+f.listen))
@@ -181,9 +182,16 @@ func (c *console) accessible(name string) {
 func (c *console) accessibleIn(name, theme string) {
 	c.t.Helper()
 	var found []string
-	c.do(chromedp.Evaluate(fmt.Sprintf(`document.documentElement.dataset.theme = %q`, theme), nil), chromedp.Sleep(400*time.Millisecond)) // colours fade over
-	c.do(chromedp.Evaluate(`axe.run(document, {runOnly: ["wcag2a", "wcag2aa", "wcag21aa", "wcag22aa"]}).then(r => r.violations.map(v => v.id + ": " + v.help + " " + v.nodes.slice(0, 3).map(n => n.html.slice(0, 160)).join(" | ")))`,
-		&found, chromedp.EvalAsValue, awaitPromise))
+	c.do(
+		chromedp.Evaluate(fmt.Sprintf(`document.documentElement.dataset.theme = %q`, theme), nil),
+		chromedp.Sleep(400*time.Millisecond),
+	) // colours fade over
+	c.do(
+		chromedp.Evaluate(
+			`axe.run(document, {runOnly: ["wcag2a", "wcag2aa", "wcag21aa", "wcag22aa"]}).then(r => r.violations.map(v => v.id + ": " + v.help + " " + v.nodes.slice(0, 3).map(n => n.html.slice(0, 160)).join(" | ")))`,
+			&found, chromedp.EvalAsValue, awaitPromise,
+		),
+	)
 	for _, violation := range found {
 		c.t.Errorf("%s by %s: %s", name, theme, violation)
 	}
@@ -226,7 +234,8 @@ func TestConsole(t *testing.T) {
 	doneOnPage := func() (n int) {
 		_, after, _ := strings.Cut(strings.ReplaceAll(c.text(), "\n", " "), "salt_010 final 1")
 		for _, word := range strings.Fields(after) {
-			if _, err := fmt.Sscanf(word, "%d", &n); err == nil && strings.Contains(after, fmt.Sprintf("%d of 400 frames", n)) {
+			if _, err := fmt.Sscanf(word, "%d", &n); err == nil &&
+				strings.Contains(after, fmt.Sprintf("%d of 400 frames", n)) {
 				return n
 			}
 		}
@@ -241,7 +250,12 @@ func TestConsole(t *testing.T) {
 	c.click(`//a[contains(@href, "/runs/") and contains(., "salt_010")]`)
 	c.do(chromedp.WaitVisible(`section[aria-label="Frame map"]`))
 	pictures := func() (n int) {
-		c.do(chromedp.Evaluate(`[...document.querySelectorAll('button[aria-label^="Frame "] img')].filter(i => i.complete && i.naturalWidth > 0).length`, &n))
+		c.do(
+			chromedp.Evaluate(
+				`[...document.querySelectorAll('button[aria-label^="Frame "] img')].filter(i => i.complete && i.naturalWidth > 0).length`,
+				&n,
+			),
+		)
 		return n
 	}
 	c.wait("thumbnails are shown", func() bool { return pictures() > 0 })
@@ -249,7 +263,12 @@ func TestConsole(t *testing.T) {
 	c.wait("more thumbnails arrive by themselves", func() bool { return pictures() > had })
 	c.wait("the newest frame is shown large", func() bool {
 		var width int
-		c.do(chromedp.Evaluate(`(document.querySelector('section[aria-label="Picture"] img[alt^="Frame"]') ?? {naturalWidth: 0}).naturalWidth`, &width))
+		c.do(
+			chromedp.Evaluate(
+				`(document.querySelector('section[aria-label="Picture"] img[alt^="Frame"]') ?? {naturalWidth: 0}).naturalWidth`,
+				&width,
+			),
+		)
 		return width == 160
 	})
 	c.accessible("Run")
@@ -304,7 +323,10 @@ func TestConsole(t *testing.T) {
 	c.wait("two may load at once", func() bool { return f.count(`SELECT loads FROM place WHERE name = 'scenes'`) == 2 })
 	c.accessible("Setup")
 	c.noSidewaysScroll("Setup")
-	c.do(chromedp.Navigate(fmt.Sprintf("http://%s/runs/%d", f.listen, id)), chromedp.WaitVisible(`section[aria-label="Frame map"]`))
+	c.do(
+		chromedp.Navigate(fmt.Sprintf("http://%s/runs/%d", f.listen, id)),
+		chromedp.WaitVisible(`section[aria-label="Frame map"]`),
+	)
 
 	// The service goes away and comes back; the page says so and catches up.
 	f.service.end(syscall.SIGKILL)
@@ -371,7 +393,11 @@ func TestConsoleOfNodes(t *testing.T) {
 	f.put("/api/v1/pools/graphics", wire.NewPool{Projects: []string{}})
 	c := f.open()
 	c.signInAs("admin", password)
-	c.do(chromedp.WaitVisible(`ul[aria-label="Nodes"]`), chromedp.KeyEvent("g"), chromedp.KeyEvent("n"), chromedp.WaitVisible(`main table thead`))
+	c.do(
+		chromedp.WaitVisible(`ul[aria-label="Nodes"]`),
+		chromedp.KeyEvent("g"), chromedp.KeyEvent("n"),
+		chromedp.WaitVisible(`main table thead`),
+	)
 	c.sees("3 nodes")
 	c.accessible("Nodes")
 	c.noSidewaysScroll("Nodes")
@@ -390,7 +416,10 @@ func TestConsoleOfNodes(t *testing.T) {
 	c.sees("2 nodes would be draining.")
 	c.confirm("Drain")
 	c.sees("2 nodes are draining.")
-	c.wait("the nodes have drained", func() bool { return f.node("kiln-01").Duty == "held" && f.node("kiln-02").Duty == "held" })
+	c.wait(
+		"the nodes have drained",
+		func() bool { return f.node("kiln-01").Duty == "held" && f.node("kiln-02").Duty == "held" },
+	)
 	c.press("Undo")
 	c.wait("they are released again", func() bool { return f.node("kiln-01").Duty == "on duty" })
 	c.press("Pick none")
@@ -405,13 +434,19 @@ func TestConsoleOfNodes(t *testing.T) {
 	c.do(chromedp.Navigate(fmt.Sprintf("http://%s/nodes/%d", f.listen, desk)), chromedp.WaitVisible(`table[role=grid]`))
 	c.settled()
 	c.click(`[data-cell="2-20"]`)
-	c.do(chromedp.WaitVisible(`[data-cell="2-20"][aria-selected=false]`), chromedp.Focus(`[data-cell="2-20"]`), chromedp.KeyEvent(kb.ArrowRight, chromedp.KeyModifiers(input.ModifierShift)), chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent(" "))
+	c.do(
+		chromedp.WaitVisible(`[data-cell="2-20"][aria-selected=false]`),
+		chromedp.Focus(`[data-cell="2-20"]`),
+		chromedp.KeyEvent(kb.ArrowRight, chromedp.KeyModifiers(input.ModifierShift)), chromedp.KeyEvent(kb.ArrowDown),
+		chromedp.KeyEvent(" "),
+	)
 	c.press("Keep these hours")
 	c.sees("wed 00:00-10:00,11:00-24:00")
 	c.confirm("Keep these hours")
 	c.wait("the hours are kept", func() bool {
 		h := f.node("desk-tobin").Settings.Hours
-		return h != nil && h.Week == "mon,tue 00:00-24:00; wed 00:00-10:00,11:00-24:00; thu 00:00-10:30,11:00-24:00; fri-sun 00:00-24:00"
+		return h != nil &&
+			h.Week == "mon,tue 00:00-24:00; wed 00:00-10:00,11:00-24:00; thu 00:00-10:30,11:00-24:00; fri-sun 00:00-24:00"
 	})
 	c.do(chromedp.SendKeys(`input[aria-label="Give a trait"]`, "big-memory"+kb.Enter))
 	c.confirm("Give it")
@@ -438,7 +473,10 @@ func TestConsoleOfNodes(t *testing.T) {
 	// A node tests itself; what it measures is drawn, and what it says is there.
 	f.scene("salt.practice", "practice: 1\npicture: salt\ncost: 1s\n")
 	f.submit(wire.Submit{Job: "salt", Recipe: "practice", Scene: "salt.practice", Frames: "1-300"})
-	c.do(chromedp.Navigate(fmt.Sprintf("http://%s/nodes/%d", f.listen, f.node("kiln-01").ID)), chromedp.WaitVisible(`section[aria-label="Usage"] canvas`))
+	c.do(
+		chromedp.Navigate(fmt.Sprintf("http://%s/nodes/%d", f.listen, f.node("kiln-01").ID)),
+		chromedp.WaitVisible(`section[aria-label="Usage"] canvas`),
+	)
 	c.sees("busiest core")
 	c.sees("vx begin")
 	c.sees("salt/final-1")
@@ -470,7 +508,10 @@ func TestConsoleOfNodes(t *testing.T) {
 	c.do(chromedp.Navigate("http://"+f.listen+"/"), chromedp.WaitVisible(`section[aria-label="Needs a hand"]`))
 	c.sees("The pool graphics is held by admin.")
 	c.press("Release")
-	c.wait("the pool is released", func() bool { return f.count(`SELECT count(*) FROM stay WHERE (stay->>'held')::boolean`) == 0 })
+	c.wait(
+		"the pool is released",
+		func() bool { return f.count(`SELECT count(*) FROM stay WHERE (stay->>'held')::boolean`) == 0 },
+	)
 
 	// What is wrong with a machine is told, and keeps nobody from steering it.
 	c.do(chromedp.Navigate(fmt.Sprintf("http://%s/nodes/%d", f.listen, f.node("kiln-02").ID)))
@@ -504,7 +545,10 @@ func TestConsoleForAViewer(t *testing.T) {
 	if strings.Contains(c.text(), "Release") {
 		t.Error("a viewer is offered to release a run")
 	}
-	c.do(chromedp.Navigate(fmt.Sprintf("http://%s/runs/%d", f.listen, id)), chromedp.WaitVisible(`section[aria-label="Frame map"]`))
+	c.do(
+		chromedp.Navigate(fmt.Sprintf("http://%s/runs/%d", f.listen, id)),
+		chromedp.WaitVisible(`section[aria-label="Frame map"]`),
+	)
 	if text := c.text(); strings.Contains(text, "Cancel run") || strings.Contains(text, "Release") {
 		t.Error("a viewer is offered to steer a run")
 	}

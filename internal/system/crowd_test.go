@@ -34,11 +34,16 @@ func crowded(b *testing.B, nodes int, beat time.Duration) {
 	f, _ := durableFarm(b)
 	f.scene("a.practice", "practice: 1\npicture: salt\n")
 	var key wire.Key
-	if err := f.admin.Do(b.Context(), http.MethodPost, "/api/v1/keys", wire.NewKey{Uses: nodes, Seconds: 3600}, &key); err != nil {
+	if err := f.admin.Do(
+		b.Context(), http.MethodPost, "/api/v1/keys", wire.NewKey{Uses: nodes, Seconds: 3600}, &key,
+	); err != nil {
 		b.Fatal(err)
 	}
 	began := time.Now()
-	c, err := crowd.Join(b.Context(), crowd.Options{Service: "http://" + f.listen, Key: key.Key, Nodes: nodes, Beat: beat, Frame: 10 * time.Second})
+	c, err := crowd.Join(
+		b.Context(),
+		crowd.Options{Service: "http://" + f.listen, Key: key.Key, Nodes: nodes, Beat: beat, Frame: 10 * time.Second},
+	)
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -123,10 +128,18 @@ func BenchmarkCrowdOnThePage(b *testing.B) {
 	f, _ := durableFarm(b)
 	f.scene("a.practice", "practice: 1\npicture: salt\n")
 	var key wire.Key
-	if err := f.admin.Do(b.Context(), http.MethodPost, "/api/v1/keys", wire.NewKey{Uses: nodes, Seconds: 3600}, &key); err != nil {
+	if err := f.admin.Do(
+		b.Context(), http.MethodPost, "/api/v1/keys", wire.NewKey{Uses: nodes, Seconds: 3600}, &key,
+	); err != nil {
 		b.Fatal(err)
 	}
-	c, err := crowd.Join(b.Context(), crowd.Options{Service: "http://" + f.listen, Key: key.Key, Nodes: nodes, Beat: 5 * time.Second, Frame: 10 * time.Second})
+	c, err := crowd.Join(
+		b.Context(),
+		crowd.Options{
+			Service: "http://" + f.listen,
+			Key:     key.Key, Nodes: nodes, Beat: 5 * time.Second, Frame: 10 * time.Second,
+		},
+	)
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -136,7 +149,11 @@ func BenchmarkCrowdOnThePage(b *testing.B) {
 	go c.Run(ctx)
 	page := f.open()
 	page.signInAs("admin", password)
-	page.do(chromedp.WaitVisible(`nav`), chromedp.Navigate("http://"+f.listen+"/nodes"), chromedp.WaitVisible(`main table tbody [data-row]`))
+	page.do(
+		chromedp.WaitVisible(`nav`),
+		chromedp.Navigate("http://"+f.listen+"/nodes"),
+		chromedp.WaitVisible(`main table tbody [data-row]`),
+	)
 	for b.Loop() {
 		var gaps []float64
 		page.do(chromedp.Evaluate(fmt.Sprintf(`new Promise(done => {

@@ -23,7 +23,10 @@ type onPaper struct {
 
 // scene writes the practice scene of it.
 func (p onPaper) scene() string {
-	return fmt.Sprintf("practice: 1\npicture: salt\nstartup: %v\ncost: {points: [[1, %v], [%d, %v]]}\nnoise: %v\nseed: 5\n", p.startup, p.points[0], p.count, p.points[1], p.noise)
+	return fmt.Sprintf(
+		"practice: 1\npicture: salt\nstartup: %v\ncost: {points: [[1, %v], [%d, %v]]}\nnoise: %v\nseed: 5\n", p.startup,
+		p.points[0], p.count, p.points[1], p.noise,
+	)
 }
 
 // play plays it.
@@ -34,7 +37,8 @@ func (p onPaper) play(t testing.TB, mode core.Mode) *play.Report {
 		f.Nodes = append(f.Nodes, play.Node{Name: fmt.Sprintf("kiln-%02d", i+1), Speed: s, Known: s})
 	}
 	job := play.Job{Startup: p.startup.Seconds(), Noise: p.noise, Spec: core.Spec{
-		Job: "salt", Project: "salt-clock", Kind: core.Final, Recipe: "practice", Mode: mode, Tries: 3, Frames: frames.Of(frames.Span{First: 1, Last: p.count}),
+		Job: "salt", Project: "salt-clock", Kind: core.Final, Recipe: "practice", Mode: mode, Tries: 3,
+		Frames: frames.Of(frames.Span{First: 1, Last: p.count}),
 	}}
 	for i := range p.count {
 		part := float64(i) / float64(p.count-1)
@@ -61,7 +65,14 @@ func (p onPaper) real(t testing.TB, recipe string) (*farm, wire.Run, time.Durati
 		name := fmt.Sprintf("kiln-%02d", i+1)
 		f.wait(name+" is ready", func() bool { n := f.node(name); return n != nil && n.State == "ready" })
 	}
-	run := f.ended(f.submit(wire.Submit{Job: "salt", Scene: "salt.practice", Recipe: recipe, Frames: fmt.Sprintf("1-%d", p.count), Width: 64, Height: 36, StartOn: new(0)}))
+	run := f.ended(
+		f.submit(
+			wire.Submit{
+				Job: "salt", Scene: "salt.practice", Recipe: recipe, Frames: fmt.Sprintf("1-%d", p.count),
+				Width: 64, Height: 36, StartOn: new(0),
+			},
+		),
+	)
 	if run.State != "done" {
 		t.Fatalf("the run is %s: %s", run.State, run.Why)
 	}
@@ -75,7 +86,10 @@ func BenchmarkRealFarm(b *testing.B) {
 	for recipe, mode := range map[string]core.Mode{"practice": core.ModeRange, "practice-feed": core.ModeFeed} {
 		b.Run(string(mode), func(b *testing.B) {
 			for b.Loop() {
-				p := onPaper{speeds: speeds, count: 240, startup: 2 * time.Second, points: [2]time.Duration{time.Second, 3 * time.Second}, noise: 0.05}
+				p := onPaper{
+					speeds: speeds, count: 240, startup: 2 * time.Second,
+					points: [2]time.Duration{time.Second, 3 * time.Second}, noise: 0.05,
+				}
 				_, _, took := p.real(b, recipe)
 				b.ReportMetric(took.Seconds()/p.play(b, mode).Finish, "real/drill")
 				b.ReportMetric(0, "ns/op")
@@ -89,7 +103,10 @@ func BenchmarkRealFarm(b *testing.B) {
 // from the slow node, which is slower than it seems, to others in both.
 func TestTheFarmDoesWhatTheDrillSays(t *testing.T) {
 	t.Parallel()
-	p := onPaper{speeds: []float64{2, 1, 0.5}, count: 42, startup: 400 * time.Millisecond, points: [2]time.Duration{300 * time.Millisecond, 1500 * time.Millisecond}}
+	p := onPaper{
+		speeds: []float64{2, 1, 0.5}, count: 42, startup: 400 * time.Millisecond,
+		points: [2]time.Duration{300 * time.Millisecond, 1500 * time.Millisecond},
+	}
 	played := p.play(t, core.ModeRange)
 	f, run, took := p.real(t, "practice")
 	f.wantOnce(run.ID, p.count)
@@ -110,10 +127,14 @@ func TestTheFarmDoesWhatTheDrillSays(t *testing.T) {
 			t.Errorf("no lease says what was played on paper: %s", reason)
 		}
 	}
-	if f.count(`SELECT count(*) FROM lease WHERE run = $1 AND reason LIKE '% over from %: finish % earlier'`, run.ID) == 0 {
+	if f.count(
+		`SELECT count(*) FROM lease WHERE run = $1 AND reason LIKE '% over from %: finish % earlier'`,
+		run.ID,
+	) == 0 {
 		t.Error("nobody took anything over")
 	}
-	if log := f.must("show", "salt", "--json"); !strings.Contains(log, " over from ") && !strings.Contains(f.must("why", "salt"), "done") {
+	if log := f.must("show", "salt", "--json"); !strings.Contains(log, " over from ") &&
+		!strings.Contains(f.must("why", "salt"), "done") {
 		t.Error("the take-over is not in what the run tells")
 	}
 	// A farm of other tests runs beside this one, so that time says little.
@@ -137,11 +158,15 @@ func TestNowIsAskedTwice(t *testing.T) {
 	f.wait("the long frame is begun", func() bool { return f.run(long).Sets.Rendering == "1" })
 	short := f.submit(wire.Submit{Job: "short", Scene: "short.practice", Frames: "1-2", Width: 32, Height: 18})
 	_, stderr, code := f.vexillum("change", "short", "--priority", "urgent", "--now")
-	if code == 0 || !strings.Contains(stderr, "nothing is changed yet") || !strings.Contains(stderr, "1 lease of less urgent runs would be stopped") || !strings.Contains(stderr, "--yes") {
+	if code == 0 || !strings.Contains(stderr, "nothing is changed yet") ||
+		!strings.Contains(stderr, "1 lease of less urgent runs would be stopped") ||
+		!strings.Contains(stderr, "--yes") {
 		t.Errorf("it ends with %d: %s", code, stderr)
 	}
 	if run := f.run(short); run.Priority != "normal" || f.run(long).Sets.Rendering != "1" {
-		t.Errorf("%s has priority %s, and of the other %q is rendered", run.Name, run.Priority, f.run(long).Sets.Rendering)
+		t.Errorf(
+			"%s has priority %s, and of the other %q is rendered", run.Name, run.Priority, f.run(long).Sets.Rendering,
+		)
 	}
 	f.must("change", "short", "--priority", "urgent", "--now", "--yes")
 	if run := f.ended(short); run.State != "done" {
@@ -160,14 +185,22 @@ func TestAFasterNodeTakesAPlaceOver(t *testing.T) {
 	f.scene("a.practice", "practice: 1\npicture: salt\nstartup: 0.2s\ncost: 0.5s\n")
 	f.signIn()
 	f.join("kiln-01", "--renderers", "practice", "--speed", "0.25")
-	id := f.submit(wire.Submit{Job: "a", Scene: "a.practice", Frames: "1-60", Ceiling: "1", Width: 32, Height: 18, StartOn: new(0)})
+	id := f.submit(
+		wire.Submit{
+			Job: "a", Scene: "a.practice", Frames: "1-60", Ceiling: "1", Width: 32, Height: 18,
+			StartOn: new(0),
+		},
+	)
 	f.done(id, 2)
 	f.join("kiln-02", "--renderers", "practice", "--speed", "4")
 	run := f.ended(id)
 	if took := run.EndedAt.Sub(*run.StartedAt); run.State != "done" || took > 60*time.Second {
 		t.Errorf("it is %s after %v; the slow node alone needs 2 min", run.State, took)
 	}
-	slow := f.count(`SELECT count(*) FROM attempt a JOIN node n ON n.id = a.node WHERE a.run = $1 AND n.name = 'kiln-01'`, id)
+	slow := f.count(
+		`SELECT count(*) FROM attempt a JOIN node n ON n.id = a.node WHERE a.run = $1 AND n.name = 'kiln-01'`,
+		id,
+	)
 	if slow > 30 {
 		t.Errorf("the slow node rendered %d of 60 frames", slow)
 	}

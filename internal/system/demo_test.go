@@ -86,7 +86,8 @@ func TestDemoIsLeftWithoutATrace(t *testing.T) {
 		for _, n := range now.Nodes {
 			kinds[n.Kind], nodes[n.State] = true, true
 		}
-		return len(now.Nodes) >= 8 && states["rendering"] && states["queued"] && states["held"] && states["done"] && states["cancelled"]
+		return len(now.Nodes) >= 8 && states["rendering"] && states["queued"] && states["held"] && states["done"] &&
+			states["cancelled"]
 	})
 	if !kinds["rack"] || !kinds["desk"] || !nodes["away"] || !nodes["held"] || !nodes["rendering"] {
 		t.Errorf("nodes are %v of kind %v", nodes, kinds)
@@ -98,7 +99,10 @@ func TestDemoIsLeftWithoutATrace(t *testing.T) {
 	if left := processesOf(t, dir); len(left) > 0 {
 		t.Errorf("left behind: %v", left)
 	}
-	if _, stderr, code := (&farm{t: t, dir: t.TempDir()}).vexillum("demo", "--dir", t.TempDir()+"/../..", "--listen", listen); code != 1 || !strings.Contains(stderr, "not the demo's") {
+	if _, stderr, code := (&farm{t: t, dir: t.TempDir()}).vexillum(
+		"demo", "--dir", t.TempDir()+"/../..", "--listen", listen,
+	); code != 1 ||
+		!strings.Contains(stderr, "not the demo's") {
 		t.Errorf("a folder of somebody else: %d %s", code, stderr)
 	}
 }

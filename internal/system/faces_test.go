@@ -148,7 +148,8 @@ func TestConsoleAwkwardly(t *testing.T) {
 
 	// The theme is there before anything is drawn.
 	c.do(chromedp.Evaluate(`localStorage.setItem("vexillum-theme", "day")`, nil), chromedp.ActionFunc(onNewDocument(
-		`document.addEventListener("DOMContentLoaded", () => { window.themeAtFirst = document.documentElement.dataset.theme + getComputedStyle(document.documentElement).getPropertyValue("--color-base-100").trim() })`)))
+		`document.addEventListener("DOMContentLoaded", () => { window.themeAtFirst = document.documentElement.dataset.theme + getComputedStyle(document.documentElement).getPropertyValue("--color-base-100").trim() })`,
+	)))
 	c.goTo("/")
 	c.sees("salt_010")
 	if got := value[string](c, `window.themeAtFirst`); !strings.HasPrefix(got, "day") {
@@ -262,7 +263,10 @@ func TestConsoleHands(t *testing.T) {
 	// A node process that is stopped properly is away: it needs no hand.
 	node.end(syscall.SIGTERM)
 	f.wait("it is away", func() bool { return f.node("kiln-01").State == "away" })
-	c.wait("the page does not ask for a hand", func() bool { return !strings.Contains(c.text(), "kiln-01 has been silent") })
+	c.wait(
+		"the page does not ask for a hand",
+		func() bool { return !strings.Contains(c.text(), "kiln-01 has been silent") },
+	)
 }
 
 // vexillumSignedIn runs a command as admin.
@@ -448,7 +452,8 @@ func TestConsoleByKeyboard(t *testing.T) {
 	c.do(chromedp.Focus(`button[aria-label="Frame 40, done"]`))
 	keys(kb.ArrowLeft)
 	c.wait("an arrow goes to the frame before", func() bool {
-		return value[string](c, `document.activeElement.ariaLabel`) == "Frame 39, done" && strings.HasSuffix(c.address(), "frame=39")
+		return value[string](c, `document.activeElement.ariaLabel`) == "Frame 39, done" &&
+			strings.HasSuffix(c.address(), "frame=39")
 	})
 	c.setsANodeByKeyboard()
 }

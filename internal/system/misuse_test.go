@@ -36,7 +36,9 @@ func TestMisuseIsRefusedInWords(t *testing.T) {
 	}
 	service := "http://" + f.listen
 	join := func(args ...string) []string {
-		return append([]string{"join", service, "--data", filepath.Join(t.TempDir(), "node"), "--name", "kiln-09"}, args...)
+		return append(
+			[]string{"join", service, "--data", filepath.Join(t.TempDir(), "node"), "--name", "kiln-09"},
+			args...)
 	}
 	for _, c := range []struct {
 		name string
@@ -153,13 +155,27 @@ func TestExpiredAndUsedUpKeys(t *testing.T) {
 	}
 	short := newKey(wire.NewKey{Seconds: 1})
 	time.Sleep(1100 * time.Millisecond)
-	if _, stderr, code := f.vexillum("join", "http://"+f.listen, "--key", short, "--data", filepath.Join(f.dir, "n1")); code != 4 || !strings.Contains(stderr, "expired at") {
+	if _, stderr, code := f.vexillum(
+		"join",
+		"http://"+f.listen,
+		"--key", short, "--data", filepath.Join(f.dir, "n1"),
+	); code != 4 ||
+		!strings.Contains(stderr, "expired at") {
 		t.Errorf("an expired key: %d %s", code, stderr)
 	}
 	once := newKey(wire.NewKey{Uses: 1})
-	p := start(t, "kiln-01", "join", "http://"+f.listen, "--key", once, "--name", "kiln-01", "--data", filepath.Join(f.dir, "n2"), "--renderers", "practice")
+	p := start(
+		t, "kiln-01", "join",
+		"http://"+f.listen,
+		"--key", once, "--name", "kiln-01", "--data", filepath.Join(f.dir, "n2"), "--renderers", "practice",
+	)
 	f.wait("kiln-01 is online", func() bool { n := f.node("kiln-01"); return n != nil && n.Reach == "online" })
-	if _, stderr, code := f.vexillum("join", "http://"+f.listen, "--key", once, "--name", "kiln-02", "--data", filepath.Join(f.dir, "n3")); code != 4 || !strings.Contains(stderr, "used up") {
+	if _, stderr, code := f.vexillum(
+		"join",
+		"http://"+f.listen,
+		"--key", once, "--name", "kiln-02", "--data", filepath.Join(f.dir, "n3"),
+	); code != 4 ||
+		!strings.Contains(stderr, "used up") {
 		t.Errorf("a used up key: %d %s", code, stderr)
 	}
 	if !alive(p.cmd.Process.Pid) {
@@ -208,7 +224,9 @@ func TestReads(t *testing.T) {
 		t.Errorf("the contact sheet is %v", b)
 	}
 	// The same submit twice is one run.
-	out, _, _ := f.vexillum("submit", "salt.practice", "-p", "salt-clock", "-f", "1-2", "--size", "64x36", "--held", "--json")
+	out, _, _ := f.vexillum(
+		"submit", "salt.practice", "-p", "salt-clock", "-f", "1-2", "--size", "64x36", "--held", "--json",
+	)
 	if r := decode[wire.Receipt](t, out); r.Name != "salt/final-2" || r.State != "held" || r.Nodes != 1 {
 		t.Errorf("receipt %+v", r)
 	}
@@ -247,7 +265,8 @@ func TestServiceOfItsOwnDatabase(t *testing.T) {
 		t.Error("the second start made another administrator")
 	}
 	database = descendants(t, second.cmd.Process.Pid)
-	if out, code := startAndWait(t, "serve", "--listen", listen, "--data", data); code != 1 || !strings.Contains(out, "cannot listen") {
+	if out, code := startAndWait(t, "serve", "--listen", listen, "--data", data); code != 1 ||
+		!strings.Contains(out, "cannot listen") {
 		t.Errorf("a second service on the same port: %d %s", code, out)
 	}
 	second.end(15)

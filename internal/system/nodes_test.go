@@ -39,7 +39,10 @@ func TestANodeFromTheListToItsRetirement(t *testing.T) {
 		t.Errorf("%d nodes were imported from lists that are wrong", n)
 	}
 	write("name,kind,traits,cores\nkiln-07,rack,quiet,1\nkiln-08,rack,,\n")
-	if out := must("nodes", "import", list, "--dry-run"); !strings.Contains(out, "2 nodes would be announced, 0 would be changed, 0 the same") || f.count(`SELECT count(*) FROM node`) != 0 {
+	if out := must(
+		"nodes", "import", list, "--dry-run",
+	); !strings.Contains(out, "2 nodes would be announced, 0 would be changed, 0 the same") ||
+		f.count(`SELECT count(*) FROM node`) != 0 {
 		t.Error(out)
 	}
 	must("nodes", "import", list)
@@ -59,7 +62,9 @@ func TestANodeFromTheListToItsRetirement(t *testing.T) {
 	if out := must("nodes", "export"); !strings.Contains(out, "\nkiln-07,rack,,quiet,1,") {
 		t.Error(out)
 	}
-	id := f.submit(wire.Submit{Job: "salt", Scene: "salt.practice", Frames: "1-60", Width: 64, Height: 36, Needs: "quiet"})
+	id := f.submit(
+		wire.Submit{Job: "salt", Scene: "salt.practice", Frames: "1-60", Width: 64, Height: 36, Needs: "quiet"},
+	)
 	f.done(id, 2)
 
 	// Caps are in force within 5 s, without a stop.
@@ -70,18 +75,29 @@ func TestANodeFromTheListToItsRetirement(t *testing.T) {
 		t.Errorf("caps were in force after %v", took)
 	}
 	calendar := filepath.Join(f.dir, "hours.ics")
-	must("nodes", "set", "kiln-07", "--hours", "mon-fri 18:30-08:00; sat,sun 00:00-24:00", "--zone", "Europe/Dublin", "--except", "2031-12-24=never", "--dry-run")
-	must("nodes", "set", "kiln-08", "--hours", "mon-fri 18:30-08:00; sat,sun 00:00-24:00", "--zone", "Europe/Dublin", "--except", "2031-12-25=12:00-14:00")
+	must(
+		"nodes", "set", "kiln-07", "--hours", "mon-fri 18:30-08:00; sat,sun 00:00-24:00", "--zone", "Europe/Dublin",
+		"--except", "2031-12-24=never", "--dry-run",
+	)
+	must(
+		"nodes", "set", "kiln-08", "--hours", "mon-fri 18:30-08:00; sat,sun 00:00-24:00", "--zone", "Europe/Dublin",
+		"--except", "2031-12-25=12:00-14:00",
+	)
 	must("nodes", "hours", "kiln-08", "--export", calendar)
 	must("nodes", "set", "kiln-08", "--hours", "always")
-	if out := must("nodes", "hours", "kiln-08", "--import", calendar); !strings.Contains(out, "mon-fri 18:30-08:00; sat,sun 00:00-24:00 (Europe/Dublin), on 2031-12-25 12:00-14:00 instead of always") {
+	if out := must("nodes", "hours", "kiln-08", "--import", calendar); !strings.Contains(
+		out, "mon-fri 18:30-08:00; sat,sun 00:00-24:00 (Europe/Dublin), on 2031-12-25 12:00-14:00 instead of always",
+	) {
 		t.Error(out)
 	}
 	refused("always on duty", "nodes", "hours", "kiln-07", "--export", calendar+"2")
 
 	// Its node process starts anew, and its renderer goes on.
 	must("nodes", "restart", "kiln-07")
-	f.wait("the node process has started anew", func() bool { return f.count(`SELECT session FROM node WHERE name = 'kiln-07'`) == 2 })
+	f.wait(
+		"the node process has started anew",
+		func() bool { return f.count(`SELECT session FROM node WHERE name = 'kiln-07'`) == 2 },
+	)
 	f.done(id, 10)
 	if n := f.count(`SELECT count(*) FROM lease WHERE run = $1`, id); n != 1 {
 		t.Errorf("%d leases: the restart broke one off", n)
@@ -93,7 +109,11 @@ func TestANodeFromTheListToItsRetirement(t *testing.T) {
 	must("nodes", "release", "kiln-07")
 	run := f.ended(id)
 	f.wantOnce(id, 60)
-	if n := f.count(`SELECT count(*) FROM event WHERE run = $1 AND kind = 'frame accepted'`, id); run.State != "done" || n != 60 {
+	if n := f.count(
+		`SELECT count(*) FROM event WHERE run = $1 AND kind = 'frame accepted'`,
+		id,
+	); run.State != "done" ||
+		n != 60 {
 		t.Errorf("%s, %d frames were accepted", run.State, n)
 	}
 

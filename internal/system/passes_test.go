@@ -21,12 +21,26 @@ func TestPassesOfAFrameGoTogether(t *testing.T) {
 	t.Parallel()
 	f := newFarm(t)
 	f.signIn()
-	f.scene("salt.practice", "practice: 1\npicture: salt\ncost: 150ms\nstamp: true\ntrouble: [{frame: 7, does: no pass, on: [kiln-01, kiln-02]}]\n")
-	nodes := []*program{f.join("kiln-01", "--renderers", "practice"), f.join("kiln-02", "--renderers", "practice", "--upload"), f.join("kiln-03", "--renderers", "practice")}
-	if out, stderr, code := f.vexillum("submit", "salt.practice", "--project", "salt-clock", "--frames", "1-40", "--passes", "depth,lights"); code != 1 || !strings.Contains(stderr, `no pass "lights"; it has depth, matte`) {
+	f.scene(
+		"salt.practice",
+		"practice: 1\npicture: salt\ncost: 150ms\nstamp: true\ntrouble: [{frame: 7, does: no pass, on: [kiln-01, kiln-02]}]\n",
+	)
+	nodes := []*program{
+		f.join("kiln-01", "--renderers", "practice"), f.join("kiln-02", "--renderers", "practice", "--upload"),
+		f.join("kiln-03", "--renderers", "practice"),
+	}
+	if out, stderr, code := f.vexillum(
+		"submit", "salt.practice", "--project", "salt-clock", "--frames", "1-40", "--passes", "depth,lights",
+	); code != 1 ||
+		!strings.Contains(stderr, `no pass "lights"; it has depth, matte`) {
 		t.Errorf("a pass that there is not: %s%s", out, stderr)
 	}
-	id := f.submit(wire.Submit{Job: "salt", Scene: "salt.practice", Frames: "1-40", Width: 320, Height: 180, Passes: []string{"matte", "depth"}})
+	id := f.submit(
+		wire.Submit{
+			Job: "salt", Scene: "salt.practice", Frames: "1-40", Width: 320, Height: 180,
+			Passes: []string{"matte", "depth"},
+		},
+	)
 	for i, n := range nodes {
 		f.done(id, 5+8*i)
 		n.end(syscall.SIGKILL)
@@ -59,7 +73,10 @@ func TestPassesOfAFrameGoTogether(t *testing.T) {
 	}
 	slices.Sort(want)
 	f.wantFiles(run, want)
-	if n := f.count(`SELECT count(*) FROM attempt WHERE frame = 7 AND message LIKE '%without its pass matte%'`); n == 0 && f.count(`SELECT count(*) FROM frame WHERE frame = 7 AND node <> 3`) > 0 {
+	if n := f.count(
+		`SELECT count(*) FROM attempt WHERE frame = 7 AND message LIKE '%without its pass matte%'`,
+	); n == 0 &&
+		f.count(`SELECT count(*) FROM frame WHERE frame = 7 AND node <> 3`) > 0 {
 		t.Error("a frame without its pass was taken")
 	}
 

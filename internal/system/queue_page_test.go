@@ -213,7 +213,9 @@ func (c *console) steersMany(choose func(field, option string)) {
 	c.fill(`dialog input`, "waits for the new textures")
 	c.press("Hold them")
 	c.wait("they are held for a reason", func() bool {
-		return f.count(`SELECT count(*) FROM run WHERE state = 'held' AND reason = 'held by admin: waits for the new textures'`) == 4
+		return f.count(
+			`SELECT count(*) FROM run WHERE state = 'held' AND reason = 'held by admin: waits for the new textures'`,
+		) == 4
 	})
 	c.sees("waits for the new textures")
 }

@@ -63,7 +63,9 @@ func TestTheReadmeGivesAFarm(t *testing.T) {
 		case strings.HasPrefix(line, "vexillum serve "), strings.HasPrefix(line, "vexillum join "):
 			said := &transcript{}
 			cmd := exec.Command("sh", "-c", "exec "+line)
-			cmd.Dir, cmd.Env, cmd.Stdout, cmd.Stderr, cmd.Stdin = dir, environment, said, said, strings.NewReader(key+"\n")
+			cmd.Dir, cmd.Env, cmd.Stdout, cmd.Stderr, cmd.Stdin = dir, environment, said, said, strings.NewReader(
+				key+"\n",
+			)
 			if err := cmd.Start(); err != nil {
 				t.Fatal(err)
 			}
@@ -76,7 +78,8 @@ func TestTheReadmeGivesAFarm(t *testing.T) {
 			}
 			if strings.Contains(line, " serve ") {
 				time.Sleep(500 * time.Millisecond)
-				found := regexp.MustCompile(`(?i)password[^\n]*?:?\s+([A-Za-z0-9-]{10,})`).FindStringSubmatch(said.String())
+				found := regexp.MustCompile(`(?i)password[^\n]*?:?\s+([A-Za-z0-9-]{10,})`).
+					FindStringSubmatch(said.String())
 				if found == nil {
 					t.Fatalf("the first start tells no password:\n%s", said)
 				}

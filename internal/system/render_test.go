@@ -56,7 +56,10 @@ func (f *farm) practicePixels(run wire.Run, picture string) {
 		if _, err := fmt.Sscanf(strings.TrimPrefix(name, run.Job), ".%d.png", &frame); err != nil {
 			f.t.Fatalf("unexpected file %s", name)
 		}
-		samePixels(f.t.(*testing.T), name, readPNG(f.t.(*testing.T), filepath.Join(f.dir, "frames", run.Output, name)), practice.Paint(picture, frame, run.Width, run.Height))
+		samePixels(
+			f.t.(*testing.T), name, readPNG(f.t.(*testing.T), filepath.Join(f.dir, "frames", run.Output, name)),
+			practice.Paint(picture, frame, run.Width, run.Height),
+		)
 	}
 }
 
@@ -72,7 +75,9 @@ func TestPOVRayFramesEqualDirectRenders(t *testing.T) {
 	f.scene("tidal_floor.pov", string(scene))
 	f.join("kiln-01", "--renderers", "povray", "--threads", "1")
 	f.join("kiln-02", "--renderers", "povray", "--threads", "1")
-	id := f.submit(wire.Submit{Job: "tidal_floor", Scene: "tidal_floor.pov", Frames: "1-6,9-12/3", Width: 160, Height: 90})
+	id := f.submit(
+		wire.Submit{Job: "tidal_floor", Scene: "tidal_floor.pov", Frames: "1-6,9-12/3", Width: 160, Height: 90},
+	)
 	run := f.ended(id)
 	if run.State != "done" {
 		t.Fatalf("the run is %s: %s %+v", run.State, run.Why, run.Troubles)
@@ -80,8 +85,10 @@ func TestPOVRayFramesEqualDirectRenders(t *testing.T) {
 	f.wantFiles(run, append(frameNames("tidal_floor", 1, 6), "tidal_floor.0009.png", "tidal_floor.0012.png"))
 	f.wantOnce(id, 8)
 	direct := t.TempDir()
-	cmd := exec.Command("povray", "+I"+filepath.Join(f.dir, "scenes", "tidal_floor.pov"), "+Oframe", "+FN", "+W160", "+H90", "+Q9", "+A0.3", "+AM2", "+R1", "+WT1",
-		"+KFI1", "+KFF12", "+SF1", "+EF12", "-D", "-P")
+	cmd := exec.Command(
+		"povray", "+I"+filepath.Join(f.dir, "scenes", "tidal_floor.pov"), "+Oframe", "+FN", "+W160", "+H90", "+Q9",
+		"+A0.3", "+AM2", "+R1", "+WT1", "+KFI1", "+KFF12", "+SF1", "+EF12", "-D", "-P",
+	)
 	cmd.Dir, cmd.Env = direct, append(os.Environ(), "HOME="+filepath.Join(f.dir, "scenes"))
 	if out, err := cmd.CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
@@ -190,7 +197,10 @@ trouble:
 	if run.State != "done with gaps" || run.Sets.Done != "1,8-9,12" || run.Sets.Parked != "2-7,10-11" {
 		t.Fatalf("%s: done %s, parked %s", run.State, run.Sets.Done, run.Sets.Parked)
 	}
-	want := map[int]string{2: "crash", 3: "crash", 4: "out of memory", 5: "no frame", 6: "wrong output", 7: "wrong output", 10: "no frame", 11: "stalled"}
+	want := map[int]string{
+		2: "crash", 3: "crash", 4: "out of memory", 5: "no frame", 6: "wrong output", 7: "wrong output",
+		10: "no frame", 11: "stalled",
+	}
 	for _, trouble := range run.Troubles {
 		if len(trouble.Failed) != 2 {
 			t.Errorf("frame %d failed %d times, want its 2 tries", trouble.Frame, len(trouble.Failed))
@@ -338,9 +348,14 @@ func TestASecondProcessOfANodeWins(t *testing.T) {
 	t.Parallel()
 	f := newFarm(t)
 	first := f.join("kiln-01", "--renderers", "practice")
-	same := start(t, "in the same folder", "join", "http://"+f.listen, "--data", filepath.Join(f.dir, "kiln-01"), "--renderers", "practice")
+	same := start(
+		t, "in the same folder", "join",
+		"http://"+f.listen,
+		"--data", filepath.Join(f.dir, "kiln-01"), "--renderers", "practice",
+	)
 	<-same.gone
-	if code := same.cmd.ProcessState.ExitCode(); code != 1 || !strings.Contains(same.out.String(), "works in this folder") {
+	if code := same.cmd.ProcessState.ExitCode(); code != 1 ||
+		!strings.Contains(same.out.String(), "works in this folder") {
 		t.Errorf("a second process in the same folder ended with %d", code)
 	}
 	identity, err := os.ReadFile(filepath.Join(f.dir, "kiln-01", "node.json"))
@@ -360,7 +375,8 @@ func TestASecondProcessOfANodeWins(t *testing.T) {
 	case <-time.After(60 * time.Second):
 		t.Fatal("the first process goes on")
 	}
-	if code := first.cmd.ProcessState.ExitCode(); code != 1 || !strings.Contains(first.out.String(), "newer node process") {
+	if code := first.cmd.ProcessState.ExitCode(); code != 1 ||
+		!strings.Contains(first.out.String(), "newer node process") {
 		t.Errorf("the first ended with %d", code)
 	}
 	if !alive(second.cmd.Process.Pid) {

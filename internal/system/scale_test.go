@@ -57,11 +57,16 @@ func BenchmarkDurableLeases(b *testing.B) {
 	if err := f.admin.Do(b.Context(), http.MethodPost, "/api/v1/keys", wire.NewKey{Uses: askers}, &key); err != nil {
 		b.Fatal(err)
 	}
-	facts := wire.Facts{OS: "linux", Cores: 16, Speed: 1, Renderers: []wire.Renderer{{Recipe: "practice", Version: "1"}}}
+	facts := wire.Facts{
+		OS: "linux", Cores: 16, Speed: 1, Renderers: []wire.Renderer{{Recipe: "practice", Version: "1"}},
+	}
 	nodes := make([]*client.Client, askers)
 	for i := range nodes {
 		var enrolled wire.Enrolled
-		if err := f.admin.Do(b.Context(), http.MethodPost, "/node/v1/enrol", wire.Enrol{Key: key.Key, Name: fmt.Sprintf("kiln-%02d", i), Kind: "rack", Facts: facts}, &enrolled); err != nil {
+		if err := f.admin.Do(
+			b.Context(), http.MethodPost, "/node/v1/enrol",
+			wire.Enrol{Key: key.Key, Name: fmt.Sprintf("kiln-%02d", i), Kind: "rack", Facts: facts}, &enrolled,
+		); err != nil {
 			b.Fatal(err)
 		}
 		c, err := client.New("http://"+f.listen, enrolled.Token)
@@ -69,7 +74,9 @@ func BenchmarkDurableLeases(b *testing.B) {
 			b.Fatal(err)
 		}
 		nodes[i] = c
-		if err := c.Do(b.Context(), http.MethodPost, "/node/v1/start", wire.Start{Facts: facts}, &wire.Started{}); err != nil {
+		if err := c.Do(
+			b.Context(), http.MethodPost, "/node/v1/start", wire.Start{Facts: facts}, &wire.Started{},
+		); err != nil {
 			b.Fatal(err)
 		}
 	}
@@ -89,7 +96,10 @@ func BenchmarkDurableLeases(b *testing.B) {
 			wg.Go(func() {
 				for ctx.Err() == nil {
 					var a wire.Answer
-					if c.Do(ctx, http.MethodPost, "/node/v1/ask", wire.Ask{Session: 1, Number: numbers[i] + 1, Seconds: 5, Ended: before[i]}, &a) != nil {
+					if c.Do(
+						ctx, http.MethodPost, "/node/v1/ask",
+						wire.Ask{Session: 1, Number: numbers[i] + 1, Seconds: 5, Ended: before[i]}, &a,
+					) != nil {
 						continue
 					}
 					numbers[i]++
@@ -107,7 +117,12 @@ func BenchmarkDurableLeases(b *testing.B) {
 	for b.Loop() {
 		ours := rate()
 		f.post("/api/v1/runs/1/cancel")
-		f.submit(wire.Submit{Job: "b", Scene: "a.practice", Frames: "1-1000000", Chunk: 1, Takes: &wire.Amounts{Cores: 1}, StartOn: new(0)})
+		f.submit(
+			wire.Submit{
+				Job: "b", Scene: "a.practice", Frames: "1-1000000", Chunk: 1, Takes: &wire.Amounts{Cores: 1},
+				StartOn: new(0),
+			},
+		)
 		beside := rate()
 		theirs := claims(b, server)
 		alone := answersAlone(b, askers, window)
@@ -130,8 +145,12 @@ func answersAlone(b *testing.B, askers int, window time.Duration) float64 {
 	b.Helper()
 	gin.SetMode(gin.ReleaseMode)
 	e := gin.New()
-	lease := wire.Lease{ID: 1, Run: 1, RunName: "a/final-1", Recipe: "practice", Frames: "1", ShotFirst: 1, ShotLast: 1_000_000, Scene: "a.practice",
-		SceneRoot: "/mnt/scenes", Output: "a/final-1", OutputRoot: "/mnt/frames", FilePrefix: "a.", FileEnding: ".png", Digits: 7, Width: 1920, Height: 1080, Values: map[string]string{}}
+	lease := wire.Lease{
+		ID: 1, Run: 1, RunName: "a/final-1", Recipe: "practice", Frames: "1", ShotFirst: 1,
+		ShotLast: 1_000_000, Scene: "a.practice", SceneRoot: "/mnt/scenes", Output: "a/final-1",
+		OutputRoot: "/mnt/frames", FilePrefix: "a.", FileEnding: ".png", Digits: 7, Width: 1920,
+		Height: 1080, Values: map[string]string{},
+	}
 	e.POST("/node/v1/ask", func(c *gin.Context) {
 		var in wire.Ask
 		if c.ShouldBindJSON(&in) != nil {
@@ -154,7 +173,11 @@ func answersAlone(b *testing.B, askers int, window time.Duration) float64 {
 		wg.Go(func() {
 			for number := int64(1); ctx.Err() == nil; number++ {
 				var a wire.Answer
-				if c.Do(ctx, http.MethodPost, "/node/v1/ask", wire.Ask{Session: 1, Number: number, Seconds: 5, Ended: []wire.Ended{{Lease: number}}}, &a) == nil && len(a.Leases) > 0 {
+				if c.Do(
+					ctx, http.MethodPost, "/node/v1/ask",
+					wire.Ask{Session: 1, Number: number, Seconds: 5, Ended: []wire.Ended{{Lease: number}}}, &a,
+				) == nil &&
+					len(a.Leases) > 0 {
 					answers.Add(1)
 				}
 			}
@@ -200,8 +223,10 @@ func claims(b *testing.B, server *localpg.Server) float64 {
 				b.Fatal(err)
 			}
 		}
-		cmd := exec.Command(filepath.Join(bin, "pgbench"), "-n", "-M", "prepared", "-c", strconv.Itoa(clients), "-j", "2", "-T", "5", "-f", script,
-			"-h", "127.0.0.1", "-p", strconv.Itoa(server.Port()), "-U", u.User.Username(), "postgres")
+		cmd := exec.Command(
+			filepath.Join(bin, "pgbench"), "-n", "-M", "prepared", "-c", strconv.Itoa(clients), "-j", "2", "-T", "5",
+			"-f", script, "-h", "127.0.0.1", "-p", strconv.Itoa(server.Port()), "-U", u.User.Username(), "postgres",
+		)
 		cmd.Env = append(os.Environ(), "PGPASSWORD="+password)
 		out, err := cmd.CombinedOutput()
 		if err != nil {

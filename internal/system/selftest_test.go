@@ -29,7 +29,12 @@ func TestNodesProveThatTheyWork(t *testing.T) {
 	f.join("kiln-02", "--renderers", "practice,povray", "--speed", "2", "--upload")
 	f.join("kiln-03", "--renderers", "none")
 	f.scene("salt.practice", "practice: 1\npicture: salt\ncost: 400ms\n")
-	long := f.submit(wire.Submit{Job: "salt", Recipe: "practice-single", Scene: "salt.practice", Frames: "1-2000", Needs: "name==kiln-01"})
+	long := f.submit(
+		wire.Submit{
+			Job: "salt", Recipe: "practice-single", Scene: "salt.practice", Frames: "1-2000",
+			Needs: "name==kiln-01",
+		},
+	)
 
 	out, stderr, code := f.vexillum("nodes", "test", "kiln-01", "kiln-02", "kiln-03")
 	if code != 1 {
@@ -43,13 +48,18 @@ func TestNodesProveThatTheyWork(t *testing.T) {
 	if done := f.run(long).DoneCount; done > 100 {
 		t.Errorf("the test came after %d frames of other work", done)
 	}
-	if n := f.count(`SELECT count(*) FROM lease l JOIN run r ON r.id = l.run JOIN node n ON n.id = l.node WHERE r.job LIKE 'self-test-%' AND r.job NOT LIKE 'self-test-' || n.name || '-%'`); n != 0 {
+	if n := f.count(
+		`SELECT count(*) FROM lease l JOIN run r ON r.id = l.run JOIN node n ON n.id = l.node WHERE r.job LIKE 'self-test-%' AND r.job NOT LIKE 'self-test-' || n.name || '-%'`,
+	); n != 0 {
 		t.Errorf("%d tests were rendered by other nodes", n)
 	}
 	if _, stderr, code := f.vexillum("cancel", "salt"); code != 0 {
 		t.Fatal(stderr)
 	}
-	if _, stderr, code := f.vexillum("project", "set", "self-test", "--scenes", "scenes", "--frames", "frames"); code != 1 || !strings.Contains(stderr, "the farm's own") {
+	if _, stderr, code := f.vexillum(
+		"project", "set", "self-test", "--scenes", "scenes", "--frames", "frames",
+	); code != 1 ||
+		!strings.Contains(stderr, "the farm's own") {
 		t.Errorf("the farm's own project was changed: %d %s", code, stderr)
 	}
 

@@ -154,7 +154,9 @@ func TestSomebodyElsesFolder(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(f.dir, "frames", "taken"), []byte("a file"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if _, stderr, code := f.vexillum(append(submit, "--output", "taken")...); code != 1 || !strings.Contains(stderr, "cannot be used") {
+	if _, stderr, code := f.vexillum(
+		append(submit, "--output", "taken")...); code != 1 ||
+		!strings.Contains(stderr, "cannot be used") {
 		t.Errorf("a file where a folder should be: %d %s", code, stderr)
 	}
 	f.join("kiln-01", "--renderers", "practice")
@@ -184,7 +186,8 @@ func TestNamesOfRuns(t *testing.T) {
 	}
 	f.submit(wire.Submit{Job: "2", Scene: "a.practice", Frames: "1"})
 	f.must("cancel", "2")
-	if second, named := f.run(2), f.named("2"); second.State == "cancelled" || named.State != "cancelled" || named.ID != 4 {
+	if second, named := f.run(2), f.named("2"); second.State == "cancelled" || named.State != "cancelled" ||
+		named.ID != 4 {
 		t.Errorf("cancel 2: run 2 is %s, the job named 2 is %s", second.State, named.State)
 	}
 	f.must("cancel", "#2")

@@ -195,7 +195,10 @@ func freeAddress(t testing.TB) string {
 // serve starts the service and waits until it is ready.
 func (f *farm) serve() {
 	f.t.Helper()
-	args := []string{"serve", "--listen", f.listen, "--database", f.url, "--admin-password-file", filepath.Join(f.dir, "password"), "--data", filepath.Join(f.dir, "service")}
+	args := []string{
+		"serve", "--listen", f.listen, "--database", f.url, "--admin-password-file", filepath.Join(f.dir, "password"),
+		"--data", filepath.Join(f.dir, "service"),
+	}
 	if f.recipes != "" {
 		args = append(args, "--recipes", f.recipes)
 	}
@@ -265,7 +268,13 @@ func (f *farm) key() string {
 // busy the machine is.
 func (f *farm) join(name string, args ...string) *program {
 	f.t.Helper()
-	all := append([]string{"join", "http://" + f.listen, "--key", f.key(), "--name", name, "--data", filepath.Join(f.dir, name), "--verbose", "--speed", "1"}, args...)
+	all := append(
+		[]string{
+			"join",
+			"http://" + f.listen,
+			"--key", f.key(), "--name", name, "--data", filepath.Join(f.dir, name), "--verbose", "--speed", "1",
+		},
+		args...)
 	p := start(f.t, name, all...)
 	f.wait(name+" is online", func() bool {
 		n := f.node(name)
@@ -311,7 +320,9 @@ func (f *farm) submit(in wire.Submit) int64 {
 }
 
 func (f *farm) run(id int64) (run wire.Run) {
-	_ = f.admin.Do(context.Background(), http.MethodGet, fmt.Sprintf("/api/v1/runs/%d", id), nil, &run) // the service may be away
+	_ = f.admin.Do(
+		context.Background(), http.MethodGet, fmt.Sprintf("/api/v1/runs/%d", id), nil, &run,
+	) // the service may be away
 	return run
 }
 
@@ -324,7 +335,9 @@ func (f *farm) ended(id int64) wire.Run {
 
 func (f *farm) done(id int64, atLeast int) {
 	f.t.Helper()
-	f.wait(fmt.Sprintf("%d frames of run %d are done", atLeast, id), func() bool { return f.run(id).DoneCount >= atLeast })
+	f.wait(
+		fmt.Sprintf("%d frames of run %d are done", atLeast, id), func() bool { return f.run(id).DoneCount >= atLeast },
+	)
 }
 
 // files returns the names of the files in a run's output folder and below.
@@ -428,7 +441,11 @@ func (f *farm) vexillum(args ...string) (stdout, stderr string, code int) {
 
 func (f *farm) signIn() {
 	f.t.Helper()
-	if _, stderr, code := f.vexillum("sign-in", "http://"+f.listen, "--name", "admin", "--password-file", filepath.Join(f.dir, "password")); code != 0 {
+	if _, stderr, code := f.vexillum(
+		"sign-in",
+		"http://"+f.listen,
+		"--name", "admin", "--password-file", filepath.Join(f.dir, "password"),
+	); code != 0 {
 		f.t.Fatalf("sign-in: %s", stderr)
 	}
 }

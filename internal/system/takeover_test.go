@@ -88,11 +88,16 @@ func TestAStandByTakesOver(t *testing.T) {
 			lost := time.Now()
 			way.lose(f, line)
 			f.wait("merlin is active", func() bool { return health(t, second).Part == "active" })
-			t.Logf("taken over after %v", time.Since(lost).Round(10*time.Millisecond)) // how long it may take is tested under a fake clock
+			t.Logf(
+				"taken over after %v", time.Since(lost).Round(10*time.Millisecond),
+			) // how long it may take is tested under a fake clock
 			if way.back != nil {
 				time.Sleep(500 * time.Millisecond)
 				way.back(f, line)
-				f.wait("the first stands by", func() bool { h := health(t, first); return h.Part == "stand-by" && h.Active == "merlin" })
+				f.wait(
+					"the first stands by",
+					func() bool { h := health(t, first); return h.Part == "stand-by" && h.Active == "merlin" },
+				)
 			}
 			f.wantDone(id, 1, 80, "salt")
 			if n := f.count(`SELECT count(*) FROM audit WHERE action = 'take over' AND actor = 'merlin'`); n != 1 {
@@ -108,7 +113,8 @@ func TestAStandByTakesOver(t *testing.T) {
 				t.Fatal(err)
 			}
 			var members []wire.Member
-			if err := through.Do(t.Context(), http.MethodGet, "/api/v1/services", nil, &members); err != nil || !slices.ContainsFunc(members, func(m wire.Member) bool { return m.Name == "merlin" && m.Active }) {
+			if err := through.Do(t.Context(), http.MethodGet, "/api/v1/services", nil, &members); err != nil ||
+				!slices.ContainsFunc(members, func(m wire.Member) bool { return m.Name == "merlin" && m.Active }) {
 				t.Errorf("the services are told as %+v, %v", members, err)
 			}
 			changed := false
@@ -116,7 +122,8 @@ func TestAStandByTakesOver(t *testing.T) {
 			ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
 			defer cancel()
 			_ = through.Changes(ctx, 0, func(c wire.Change) error {
-				changed = c.Facts.Active.Name == "merlin" && strings.Contains(c.Facts.Active.Why, "gave no sign of life")
+				changed = c.Facts.Active.Name == "merlin" &&
+					strings.Contains(c.Facts.Active.Why, "gave no sign of life")
 				return stop
 			}, nil)
 			if !changed {
@@ -143,7 +150,12 @@ func TestACleanStopIsTakenOverAtOnce(t *testing.T) {
 	f.service.end(syscall.SIGTERM)
 	f.wait("merlin is active", func() bool { return health(t, second).Part == "active" })
 	t.Logf("taken over %v after the stop began", time.Since(began).Round(10*time.Millisecond))
-	out, stderr, code := f.vexillum("sign-in", "http://"+f.listen, "http://"+second, "--name", "admin", "--password-file", filepath.Join(f.dir, "password"))
+	out, stderr, code := f.vexillum(
+		"sign-in",
+		"http://"+f.listen,
+		"http://"+second,
+		"--name", "admin", "--password-file", filepath.Join(f.dir, "password"),
+	)
 	if code != 0 {
 		t.Fatalf("signing in at the second of two addresses: %s%s", out, stderr)
 	}

@@ -36,10 +36,15 @@ func TestLostFramesAreToldAndDoneAgain(t *testing.T) {
 		}
 		to := filepath.Join(t.TempDir(), "here")
 		out, stderr, code := f.vexillum("fetch", run.Name, "--to", to)
-		if code != 1 || !strings.Contains(out, "copied       4 frames") && !strings.Contains(out, "4 frames") || !strings.Contains(stderr, "2 frames cannot be fetched: 2,4. Render what is lost again with: vexillum redo "+run.Name+" --frames 2,4") {
+		if code != 1 || !strings.Contains(out, "copied       4 frames") && !strings.Contains(out, "4 frames") ||
+			!strings.Contains(
+				stderr,
+				"2 frames cannot be fetched: 2,4. Render what is lost again with: vexillum redo "+run.Name+" --frames 2,4",
+			) {
 			t.Errorf("fetch: exit code %d\n%s%s", code, out, stderr)
 		}
-		if _, stderr, code := f.vexillum("redo", run.Name, "--frames", "4-9"); code != 1 || !strings.Contains(stderr, "has no frames 7-9") {
+		if _, stderr, code := f.vexillum("redo", run.Name, "--frames", "4-9"); code != 1 ||
+			!strings.Contains(stderr, "has no frames 7-9") {
 			t.Errorf("redo of frames that there are not: %d %s", code, stderr)
 		}
 		f.must("redo", run.Name, "--frames", "2,4")
@@ -56,7 +61,8 @@ func TestLostFramesAreToldAndDoneAgain(t *testing.T) {
 		if text, _ := os.ReadFile(kept[0]); string(text) != "somebody has changed it" {
 			t.Errorf("kept is %q", text)
 		}
-		if out, stderr, code := f.vexillum("fetch", run.Name, "--to", to); code != 0 || !strings.Contains(out, "2 frames") {
+		if out, stderr, code := f.vexillum("fetch", run.Name, "--to", to); code != 0 ||
+			!strings.Contains(out, "2 frames") {
 			t.Errorf("fetch again: %d\n%s%s", code, out, stderr)
 		}
 	}
@@ -187,7 +193,8 @@ func TestADatabaseWithoutItsPassword(t *testing.T) {
 		t.Fatal(err)
 	}
 	_, stderr, code := f.vexillum(args...)
-	if code != 1 || !strings.Contains(stderr, "its password is missing") || !strings.Contains(stderr, "vexillum restore") {
+	if code != 1 || !strings.Contains(stderr, "its password is missing") ||
+		!strings.Contains(stderr, "vexillum restore") {
 		t.Errorf("without the password: %d %s", code, stderr)
 	}
 	if _, err := os.Stat(filepath.Join(dir, "farm", "database", "data", "PG_VERSION")); err != nil {
@@ -212,7 +219,8 @@ func TestADatabaseWithoutItsPassword(t *testing.T) {
 		t.Errorf("it left %s", entries[0].Name())
 	}
 	f.must("restore", backup, "--data", fresh)
-	if _, stderr, code := f.vexillum("restore", backup, "--data", fresh); code != 1 || !strings.Contains(stderr, "left as it is") {
+	if _, stderr, code := f.vexillum("restore", backup, "--data", fresh); code != 1 ||
+		!strings.Contains(stderr, "left as it is") {
 		t.Errorf("a restore over a farm: %d %s", code, stderr)
 	}
 }

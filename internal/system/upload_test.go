@@ -34,7 +34,8 @@ func TestFramesAreSentByANodeWithoutThePlace(t *testing.T) {
 	f.serve()
 	run := f.wantDone(id, 1, 20, "salt")
 	<-fetched.gone
-	if code := fetched.cmd.ProcessState.ExitCode(); code != 0 || !strings.Contains(fetched.out.String(), "copied       20 frames") {
+	if code := fetched.cmd.ProcessState.ExitCode(); code != 0 ||
+		!strings.Contains(fetched.out.String(), "copied       20 frames") {
 		t.Errorf("fetch ended with %d: %s", code, fetched.out)
 	}
 	for _, name := range frameNames("salt", 1, 20) {
@@ -46,14 +47,16 @@ func TestFramesAreSentByANodeWithoutThePlace(t *testing.T) {
 	}
 
 	// What is here is not fetched again, and what is not a frame is not replaced.
-	if out, stderr, code := f.vexillum("fetch", "salt", "--to", here); code != 0 || !strings.Contains(out, "here before  20") {
+	if out, stderr, code := f.vexillum("fetch", "salt", "--to", here); code != 0 ||
+		!strings.Contains(out, "here before  20") {
 		t.Errorf("fetching again: %s%s", out, stderr)
 	}
 	note := filepath.Join(here, "salt.0003.png")
 	if err := os.WriteFile(note, []byte("my own"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if out, stderr, code := f.vexillum("fetch", "salt", "--to", here); code == 0 || !strings.Contains(stderr, "is not the frame") {
+	if out, stderr, code := f.vexillum("fetch", "salt", "--to", here); code == 0 ||
+		!strings.Contains(stderr, "is not the frame") {
 		t.Errorf("fetching over another file: %s%s", out, stderr)
 	}
 	if data, _ := os.ReadFile(note); string(data) != "my own" {
@@ -62,10 +65,13 @@ func TestFramesAreSentByANodeWithoutThePlace(t *testing.T) {
 	if err := os.Remove(note); err != nil {
 		t.Fatal(err)
 	}
-	if err := os.WriteFile(filepath.Join(f.dir, "frames", run.Output, "salt.0003.png"), []byte("changed"), 0o644); err != nil {
+	if err := os.WriteFile(
+		filepath.Join(f.dir, "frames", run.Output, "salt.0003.png"), []byte("changed"), 0o644,
+	); err != nil {
 		t.Fatal(err)
 	}
-	if out, stderr, code := f.vexillum("fetch", "salt", "--to", here); code == 0 || !strings.Contains(stderr, "wrong hash") {
+	if out, stderr, code := f.vexillum("fetch", "salt", "--to", here); code == 0 ||
+		!strings.Contains(stderr, "wrong hash") {
 		t.Errorf("fetching a file that was changed: %s%s", out, stderr)
 	}
 	names, _ := os.ReadDir(here)
@@ -101,12 +107,16 @@ func TestAPlaceThatGoesAwayIsWaitedFor(t *testing.T) {
 	f.wait("the wrangler is told", func() bool {
 		var v wire.Farm
 		_ = f.admin.Do(t.Context(), http.MethodGet, "/api/v1/farm", nil, &v)
-		return slices.ContainsFunc(v.Hands, func(h wire.NeedHand) bool { return h.Kind == "delivery" && strings.Contains(h.Evidence, "place") })
+		return slices.ContainsFunc(
+			v.Hands,
+			func(h wire.NeedHand) bool { return h.Kind == "delivery" && strings.Contains(h.Evidence, "place") },
+		)
 	})
 	f.signIn()
 	frame, _, _ := strings.Cut(f.run(id).Sets.Delivering, "-")
 	frame, _, _ = strings.Cut(frame, ",")
-	if out := f.must("why", "salt", "--frame", frame); !strings.Contains(out, "is delivering it") || !strings.Contains(out, "cannot deliver") {
+	if out := f.must("why", "salt", "--frame", frame); !strings.Contains(out, "is delivering it") ||
+		!strings.Contains(out, "cannot deliver") {
 		t.Errorf("why frame %s is not there: %s", frame, out)
 	}
 	time.Sleep(2 * time.Second)
@@ -134,7 +144,9 @@ func TestUploadsThatAreNotAccepted(t *testing.T) {
 	var enrolled wire.Enrolled
 	facts := wire.Facts{OS: "linux", Speed: 1, Renderers: []wire.Renderer{{Recipe: "practice"}}}
 	call := func(method, path string, in, out any) error { return c.Do(t.Context(), method, path, in, out) }
-	if err := call("POST", "/node/v1/enrol", wire.Enrol{Key: f.key(), Name: "kiln-09", Kind: "rack", Facts: facts}, &enrolled); err != nil {
+	if err := call(
+		"POST", "/node/v1/enrol", wire.Enrol{Key: f.key(), Name: "kiln-09", Kind: "rack", Facts: facts}, &enrolled,
+	); err != nil {
 		t.Fatal(err)
 	}
 	c = c.WithToken(enrolled.Token)
@@ -144,7 +156,10 @@ func TestUploadsThatAreNotAccepted(t *testing.T) {
 	}
 	id := f.submit(wire.Submit{Job: "salt", Scene: "salt.practice", Frames: "1-3"})
 	var answer wire.Answer
-	if err := call("POST", "/node/v1/ask", wire.Ask{Session: started.Session, Number: 1, Seconds: 5}, &answer); err != nil || len(answer.Leases) == 0 {
+	if err := call(
+		"POST", "/node/v1/ask", wire.Ask{Session: started.Session, Number: 1, Seconds: 5}, &answer,
+	); err != nil ||
+		len(answer.Leases) == 0 {
 		t.Fatalf("%+v, %v", answer, err)
 	}
 	file := []byte("a picture, as far as the service can tell")
@@ -159,8 +174,13 @@ func TestUploadsThatAreNotAccepted(t *testing.T) {
 		t.Errorf("a frame that nobody accepted: %v", err)
 	}
 	var reported wire.Reported
-	good := wire.ReportItem{Outcome: wire.OutcomeGood, Lease: answer.Leases[0].ID, Launch: 1, Frame: 1, Hash: hash, Bytes: int64(len(file))}
-	if err := call("POST", "/node/v1/report", wire.Report{Session: started.Session, Items: []wire.ReportItem{good}}, &reported); err != nil {
+	good := wire.ReportItem{
+		Outcome: wire.OutcomeGood, Lease: answer.Leases[0].ID, Launch: 1, Frame: 1, Hash: hash,
+		Bytes: int64(len(file)),
+	}
+	if err := call(
+		"POST", "/node/v1/report", wire.Report{Session: started.Session, Items: []wire.ReportItem{good}}, &reported,
+	); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := send(1, strings.Repeat("0", 64), file); err == nil {
@@ -185,7 +205,10 @@ func TestUploadsThatAreNotAccepted(t *testing.T) {
 	}
 	path := fmt.Sprintf("/node/v1/leases/%d/frames/1/file?hash=%s&offset=10", answer.Leases[0].ID, hash)
 	var at wire.Uploaded
-	if err := c.Send(t.Context(), http.MethodPut, path, "application/octet-stream", file[10:], &at); err != nil || at.Standing == nil || at.Standing.Hash != hash {
+	if err := c.Send(
+		t.Context(), http.MethodPut, path, "application/octet-stream", file[10:], &at,
+	); err != nil || at.Standing == nil ||
+		at.Standing.Hash != hash {
 		t.Errorf("the last piece: %+v, %v", at, err)
 	}
 	f.wantFiles(run, []string{"salt.0001.png"})

@@ -80,25 +80,33 @@ func TestWhatANodeMeasuresAndSays(t *testing.T) {
 			t.Errorf("frame %d began %d times in the log", frame, got)
 		}
 	}
-	if out := output("kiln-01", "--search", "FRAME 3 CANNOT"); strings.Count(out, "error: frame 3 cannot be rendered") != 1 || !strings.Contains(out, " ! ") {
+	if out := output(
+		"kiln-01", "--search", "FRAME 3 CANNOT",
+	); strings.Count(out, "error: frame 3 cannot be rendered") != 1 ||
+		!strings.Contains(out, " ! ") {
 		t.Errorf("searched: %s", out)
 	}
 	if out := output("salt", "--frame", "3"); !strings.Contains(out, "frame 3 cannot be rendered") {
 		t.Errorf("of frame 3: %s", out)
 	}
-	if out := output("salt", "--frame", "7", "-n", "6"); !strings.Contains(out, "vx begin 7\n") || strings.Contains(out, "vx begin 12") {
+	if out := output("salt", "--frame", "7", "-n", "6"); !strings.Contains(out, "vx begin 7\n") ||
+		strings.Contains(out, "vx begin 12") {
 		t.Errorf("of frame 7: %s", out)
 	}
-	if out := output("kiln-01", "--itself"); !strings.Contains(out, "session open") || strings.Contains(out, "vx begin") {
+	if out := output("kiln-01", "--itself"); !strings.Contains(out, "session open") ||
+		strings.Contains(out, "vx begin") {
 		t.Errorf("of the node itself: %s", out)
 	}
 	if out := output("kiln-01", "--search", "nobody says this"); !strings.Contains(out, "Nothing on record matches") {
 		t.Error(out)
 	}
-	if _, stderr, code := f.vexillum("log", "salt", "--frame", "399"); code != 1 || !strings.Contains(stderr, "frame 399 of this run has not been rendered yet") {
+	if _, stderr, code := f.vexillum("log", "salt", "--frame", "399"); code != 1 ||
+		!strings.Contains(stderr, "frame 399 of this run has not been rendered yet") {
 		t.Errorf("a frame that nobody rendered: %d %s", code, stderr)
 	}
-	if n := f.count(`SELECT count(*) FROM (SELECT node, lease, seq FROM log_piece GROUP BY 1, 2, 3 HAVING count(*) > 1) t`); n != 0 {
+	if n := f.count(
+		`SELECT count(*) FROM (SELECT node, lease, seq FROM log_piece GROUP BY 1, 2, 3 HAVING count(*) > 1) t`,
+	); n != 0 {
 		t.Errorf("%d pieces are kept twice", n)
 	}
 
@@ -122,7 +130,8 @@ func TestWhatANodeMeasuresAndSays(t *testing.T) {
 	if code != 0 || !strings.Contains(out, "processor") || !strings.Contains(out, "told-0") {
 		t.Errorf("usage: %s%s", out, stderr)
 	}
-	if _, stderr, code := f.vexillum("nodes", "usage", "kiln-01", "--over", "7d"); code != 1 || !strings.Contains(stderr, "1h, 24h and 90d") {
+	if _, stderr, code := f.vexillum("nodes", "usage", "kiln-01", "--over", "7d"); code != 1 ||
+		!strings.Contains(stderr, "1h, 24h and 90d") {
 		t.Errorf("over a while that is not kept: %d %s", code, stderr)
 	}
 }

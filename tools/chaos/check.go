@@ -60,14 +60,19 @@ func (f *farm) check(ctx context.Context, runs []submitted, met map[string]int) 
 			}
 		}
 		met["tries that failed"] += count(`SELECT count(*) FROM attempt WHERE run = $1`, s.id)
-		met["deliveries lost and made good"] += count(`SELECT count(*) FROM event WHERE run = $1 AND kind = 'delivery lost'`, s.id)
+		met["deliveries lost and made good"] += count(
+			`SELECT count(*) FROM event WHERE run = $1 AND kind = 'delivery lost'`,
+			s.id,
+		)
 		met["leases"] += count(`SELECT count(*) FROM lease WHERE run = $1`, s.id)
 		met["trims"] += count(`SELECT count(*) FROM event WHERE run = $1 AND kind = 'lease trimmed'`, s.id)
 		if err := f.checkFiles(ctx, db, s, note, met); err != nil {
 			return err
 		}
 	}
-	if got := count(`SELECT count(*) FROM (SELECT seq - lag(seq, 1, 0::bigint) OVER (ORDER BY seq) AS step FROM event) e WHERE step <> 1`); got != 0 {
+	if got := count(
+		`SELECT count(*) FROM (SELECT seq - lag(seq, 1, 0::bigint) OVER (ORDER BY seq) AS step FROM event) e WHERE step <> 1`,
+	); got != 0 {
 		note("%d gaps in the numbers of events", got)
 	}
 	if got := count(`SELECT (SELECT seq FROM leader) - (SELECT COALESCE(max(seq), 0) FROM event)`); got != 0 {
@@ -82,7 +87,9 @@ func (f *farm) check(ctx context.Context, runs []submitted, met map[string]int) 
 
 // checkFiles compares the files of a run with the tables and with what the
 // renderer draws when nobody disturbs it.
-func (f *farm) checkFiles(ctx context.Context, db *sql.DB, s submitted, note func(string, ...any), met map[string]int) error {
+func (f *farm) checkFiles(
+	ctx context.Context, db *sql.DB, s submitted, note func(string, ...any), met map[string]int,
+) error {
 	var output string
 	if err := db.QueryRowContext(ctx, `SELECT spec->>'output' FROM run WHERE id = $1`, s.id).Scan(&output); err != nil {
 		return fmt.Errorf("reading where %s writes: %w", s.job, err)
@@ -183,9 +190,11 @@ func (f *farm) drawAgain(ctx context.Context, s submitted) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	cmd := exec.CommandContext(ctx, f.binary, "practice", "--scene", filepath.Join(f.dir, "scenes", s.scene), "--staging", dir,
-		"--first", fmt.Sprint(s.first), "--last", fmt.Sprint(s.last()), "--width", fmt.Sprint(s.width), "--height", fmt.Sprint(s.height),
-		"--speed", "1000000", "--node", "by-hand", "--passes", strings.Join(s.passes, ","))
+	cmd := exec.CommandContext(
+		ctx, f.binary, "practice", "--scene", filepath.Join(f.dir, "scenes", s.scene), "--staging", dir, "--first",
+		fmt.Sprint(s.first), "--last", fmt.Sprint(s.last()), "--width", fmt.Sprint(s.width), "--height",
+		fmt.Sprint(s.height), "--speed", "1000000", "--node", "by-hand", "--passes", strings.Join(s.passes, ","),
+	)
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return "", fmt.Errorf("drawing %s again: %w: %s", s.job, err, out)
 	}

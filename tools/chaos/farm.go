@@ -72,7 +72,9 @@ func (f *farm) build(ctx context.Context) error {
 		return err
 	}
 	var err error
-	f.dbOptions = localpg.Options{Dir: filepath.Join(dir, "database"), Log: slog.New(slog.NewTextHandler(io.Discard, nil))}
+	f.dbOptions = localpg.Options{
+		Dir: filepath.Join(dir, "database"), Log: slog.New(slog.NewTextHandler(io.Discard, nil)),
+	}
 	if f.database, err = localpg.Start(ctx, f.dbOptions); err != nil {
 		return err
 	}
@@ -337,7 +339,10 @@ func (f *farm) submitSome(ctx context.Context, r *rand.Rand, seed uint64) ([]sub
 		if err := os.WriteFile(filepath.Join(f.dir, "scenes", s.scene), []byte(scene(r, s)), 0o644); err != nil {
 			return nil, err
 		}
-		in := wire.Submit{Job: s.job, Project: "salt-clock", Scene: s.scene, Recipe: s.mode, Frames: s.frames, Width: s.width, Height: s.height, Tries: 20, Passes: s.passes}
+		in := wire.Submit{
+			Job: s.job, Project: "salt-clock", Scene: s.scene, Recipe: s.mode, Frames: s.frames,
+			Width: s.width, Height: s.height, Tries: 20, Passes: s.passes,
+		}
 		var receipt wire.Receipt
 		if err := f.persist(ctx, s.job, http.MethodPost, "/api/v1/runs", in, &receipt); err != nil {
 			return nil, err
@@ -395,8 +400,11 @@ func scene(r *rand.Rand, s submitted) string {
 	if r.IntN(2) == 0 { // what is dealt evenly is trimmed later
 		cost = fmt.Sprintf("{points: [[%d, %dms], [%d, %dms]]}", s.first+s.count/2*s.step, least/2, s.last(), 6*least)
 	}
-	fmt.Fprintf(&text, "practice: 1\npicture: %s\nstartup: %dms\ncost: %s\nnoise: 0.3\nseed: %d\nstamp: %v\ntrouble:\n",
-		[]string{"salt", "tidal", "gannet"}[r.IntN(3)], r.IntN(300), cost, r.IntN(1000), len(s.passes) > 0 || r.IntN(2) == 0)
+	fmt.Fprintf(
+		&text, "practice: 1\npicture: %s\nstartup: %dms\ncost: %s\nnoise: 0.3\nseed: %d\nstamp: %v\ntrouble:\n",
+		[]string{"salt", "tidal", "gannet"}[r.IntN(3)], r.IntN(300), cost, r.IntN(1000),
+		len(s.passes) > 0 || r.IntN(2) == 0,
+	)
 	for range 8 {
 		var on []string
 		for _, i := range r.Perm(nodes)[:3] {
@@ -418,7 +426,10 @@ func (f *farm) waitFor(ctx context.Context, runs []submitted) error {
 			_ = f.admin.Do(ctx, http.MethodGet, fmt.Sprintf("/api/v1/runs/%d", s.id), nil, &run)
 			return run.EndedAt != nil
 		}); err != nil {
-			return fmt.Errorf("%w: it is %s (%s), %d of %d done; to do %s, dealt %s, delivering %s", err, run.State, run.Why, run.DoneCount, run.FrameCount, run.Sets.ToDo, run.Sets.Dealt, run.Sets.Delivering)
+			return fmt.Errorf(
+				"%w: it is %s (%s), %d of %d done; to do %s, dealt %s, delivering %s", err, run.State, run.Why,
+				run.DoneCount, run.FrameCount, run.Sets.ToDo, run.Sets.Dealt, run.Sets.Delivering,
+			)
 		}
 		if run.State != "done" {
 			return fmt.Errorf("%s is %s: %s", s.job, run.State, run.Why)

@@ -86,7 +86,10 @@ var faults = []fault{
 		f.dbDown = true
 		return f.database.Stop() == nil
 	}},
-	{"database started", func(f *farm, _ *rand.Rand) bool { return f.dbDown && f.startDatabase(context.Background()) == nil }},
+	{
+		"database started",
+		func(f *farm, _ *rand.Rand) bool { return f.dbDown && f.startDatabase(context.Background()) == nil },
+	},
 	{"service's line to the database cut", func(f *farm, r *rand.Rand) bool {
 		return f.bad(f.dbLines[r.IntN(len(f.dbLines))], r, (*badline.Line).Cut)
 	}},

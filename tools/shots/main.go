@@ -54,9 +54,15 @@ func run() error {
 		chromedp.Evaluate(fmt.Sprintf(`localStorage.setItem("vexillum-theme", %q)`, *theme), nil),
 	}
 	if !*signedOut {
-		first = append(first,
-			chromedp.SendKeys(`input[name=name]`, demo.Name), chromedp.SendKeys(`input[name=password]`, demo.Password+"\n"),
-			chromedp.WaitVisible(`nav`))
+		first = append(
+			first,
+			chromedp.SendKeys(
+				`input[name=name]`,
+				demo.Name,
+			),
+			chromedp.SendKeys(`input[name=password]`, demo.Password+"\n"),
+			chromedp.WaitVisible(`nav`),
+		)
 	}
 	if err := chromedp.Run(ctx, first); err != nil {
 		return fmt.Errorf("signing in: %w", err)

@@ -76,7 +76,12 @@ func run(binary, during, after string) error {
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
 	defer cancel()
-	db, err := localpg.Start(ctx, localpg.Options{Dir: filepath.Join(dir, "database"), Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Fast: true})
+	db, err := localpg.Start(
+		ctx,
+		localpg.Options{
+			Dir: filepath.Join(dir, "database"), Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Fast: true,
+		},
+	)
 	if err != nil {
 		return err
 	}
@@ -112,7 +117,10 @@ func run(binary, during, after string) error {
 // picture waits for something to be seen and takes a picture a moment later.
 func picture(ctx context.Context, seen, file string) error {
 	var data []byte
-	if err := chromedp.Run(ctx, chromedp.WaitVisible(seen, chromedp.BySearch), chromedp.Sleep(400*time.Millisecond), chromedp.CaptureScreenshot(&data)); err != nil {
+	if err := chromedp.Run(
+		ctx, chromedp.WaitVisible(seen, chromedp.BySearch), chromedp.Sleep(400*time.Millisecond),
+		chromedp.CaptureScreenshot(&data),
+	); err != nil {
 		return fmt.Errorf("taking %s: %w", file, err)
 	}
 	return os.WriteFile(file, data, 0o644)
@@ -125,7 +133,9 @@ func (s *stage) furnish(ctx context.Context, url string) (*exec.Cmd, error) {
 	if err := os.WriteFile(word, []byte(password), 0o600); err != nil {
 		return nil, err
 	}
-	first, err := s.start("serve", "--listen", kestrel, "--database", url, "--name", "kestrel", "--admin-password-file", word)
+	first, err := s.start(
+		"serve", "--listen", kestrel, "--database", url, "--name", "kestrel", "--admin-password-file", word,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -174,7 +184,10 @@ func (s *stage) furnish(ctx context.Context, url string) (*exec.Cmd, error) {
 	}
 	for i := range 6 {
 		name := fmt.Sprintf("kiln-%02d", i+1)
-		if _, err := s.start("join", kestrel, merlin, "--key", key.Key, "--name", name, "--data", filepath.Join(s.dir, name), "--renderers", "practice", "--speed", fmt.Sprint(0.6+0.3*float64(i))); err != nil {
+		if _, err := s.start(
+			"join", kestrel, merlin, "--key", key.Key, "--name", name, "--data", filepath.Join(s.dir, name),
+			"--renderers", "practice", "--speed", fmt.Sprint(0.6+0.3*float64(i)),
+		); err != nil {
 			return nil, err
 		}
 	}
@@ -191,7 +204,10 @@ func (s *stage) furnish(ctx context.Context, url string) (*exec.Cmd, error) {
 		}
 	}
 	for _, job := range []string{"salt_010", "salt_020"} {
-		in := wire.Submit{Job: job, Project: "salt-clock", Scene: "salt_010.practice", Frames: "1-180", Width: 480, Height: 270}
+		in := wire.Submit{
+			Job: job, Project: "salt-clock", Scene: "salt_010.practice", Frames: "1-180", Width: 480,
+			Height: 270,
+		}
 		if err := admin.Do(ctx, http.MethodPost, "/api/v1/runs", in, nil); err != nil {
 			return nil, err
 		}

@@ -61,18 +61,25 @@ func Take(s *farm.State, id farm.NodeID, r Report, now time.Time) ([]farm.Record
 	l := s.Lease(r.Lease)
 	if l == nil || l.Node != id {
 		forged := r.Lease < 1 || r.Lease > s.LastLease || l != nil // one of a closed run is late, and only that
-		return nil, Verdict{Discard: true, Forged: forged, Why: fmt.Sprintf("lease %d is over or was never given to this node", r.Lease)}
+		return nil, Verdict{
+			Discard: true, Forged: forged,
+			Why: fmt.Sprintf("lease %d is over or was never given to this node", r.Lease),
+		}
 	}
 	run := s.Runs[l.Run]
 	if r.Outcome == Ended {
 		if !l.Open() {
 			return nil, Verdict{Why: "the lease has ended"}
 		}
-		ended := farm.LeaseEnded{Lease: l.ID, Node: id, Run: run.ID, Reason: s.NodeName(id) + " " + firstLine(r.Message), At: now}
+		ended := farm.LeaseEnded{
+			Lease: l.ID, Node: id, Run: run.ID, Reason: s.NodeName(id) + " " + firstLine(r.Message), At: now,
+		}
 		return []farm.Record{ended}, Verdict{Why: "the lease has ended"}
 	}
 	if !l.Given.Has(r.Frame) {
-		return nil, Verdict{Discard: true, Forged: true, Why: fmt.Sprintf("frame %d was never on lease %d", r.Frame, l.ID)}
+		return nil, Verdict{
+			Discard: true, Forged: true, Why: fmt.Sprintf("frame %d was never on lease %d", r.Frame, l.ID),
+		}
 	}
 	if r.Outcome == Good || r.Outcome == Delivered {
 		if err := run.Spec.CheckFiles(r.Files, r.Hash, r.Bytes); err != nil {
@@ -86,13 +93,21 @@ func Take(s *farm.State, id farm.NodeID, r Report, now time.Time) ([]farm.Record
 		if !awaited(run, id, r) {
 			return nil, Verdict{Why: "noted"}
 		}
-		done := farm.FrameDone{Run: run.ID, Frame: r.Frame, Lease: l.ID, Node: id, Hash: r.Hash, Bytes: r.Bytes, Files: r.Files, At: now}
+		done := farm.FrameDone{
+			Run: run.ID, Frame: r.Frame, Lease: l.ID, Node: id, Hash: r.Hash, Bytes: r.Bytes, Files: r.Files,
+			At: now,
+		}
 		return triage.Done(s, done, now), Verdict{Why: "noted"}
 	case Failed:
 		if d, delivering := run.Delivering[r.Frame]; delivering && d.Node == id && r.Hash == d.Hash {
 			return undelivered(s, run, r, now), Verdict{Why: "noted"}
 		}
-		return triage.Failed(s, triage.Failure{Lease: l.ID, Launch: r.Launch, Frame: r.Frame, Cause: r.Cause, Message: r.Message}, now), Verdict{Why: "noted"}
+		return triage.Failed(
+				s, triage.Failure{Lease: l.ID, Launch: r.Launch, Frame: r.Frame, Cause: r.Cause, Message: r.Message},
+				now,
+			), Verdict{
+				Why: "noted",
+			}
 	}
 	return nil, Verdict{Discard: true, Why: "no such outcome"}
 }
@@ -138,8 +153,10 @@ func good(run *farm.Run, l *farm.Lease, r Report, now time.Time) ([]farm.Record,
 		return nil, Verdict{Discard: true, Why: fmt.Sprintf("frame %d is no longer wanted", r.Frame)}
 	}
 	accepted := farm.FrameAccepted{
-		Run: run.ID, Frame: r.Frame, Lease: l.ID, Node: l.Node, Launch: r.Launch, Hash: r.Hash, Bytes: r.Bytes, Files: r.Files,
-		StartupSeconds: r.StartupSeconds, RenderSeconds: r.RenderSeconds, CheckSeconds: r.CheckSeconds, MemoryBytes: r.MemoryBytes, At: now,
+		Run: run.ID, Frame: r.Frame, Lease: l.ID, Node: l.Node,
+		Launch: r.Launch, Hash: r.Hash, Bytes: r.Bytes, Files: r.Files,
+		StartupSeconds: r.StartupSeconds, RenderSeconds: r.RenderSeconds, CheckSeconds: r.CheckSeconds,
+		MemoryBytes: r.MemoryBytes, At: now,
 	}
 	return []farm.Record{accepted}, Verdict{
 		Deliver: true, Why: "accepted", Replace: run.Redo.Has(r.Frame), Adopt: acceptedBefore(run, r.Frame),
@@ -164,7 +181,9 @@ const mostDeliveries = 5
 func undelivered(s *farm.State, run *farm.Run, r Report, now time.Time) []farm.Record {
 	d := run.Delivering[r.Frame]
 	reason := fmt.Sprintf("frame %d could not be delivered by %s: %s", r.Frame, s.NodeName(d.Node), r.Message)
-	records := []farm.Record{farm.DeliveryLost{Run: run.ID, Frame: r.Frame, Node: d.Node, Hash: d.Hash, Reason: reason, At: now}}
+	records := []farm.Record{
+		farm.DeliveryLost{Run: run.ID, Frame: r.Frame, Node: d.Node, Hash: d.Hash, Reason: reason, At: now},
+	}
 	if r.Cause == triage.CauseOutput || len(acceptedBefore(run, r.Frame))+1 >= mostDeliveries {
 		records = append(records, farm.FrameParked{Run: run.ID, Frame: r.Frame, Reason: reason, At: now})
 	}
@@ -184,7 +203,9 @@ func Release(s *farm.State, n farm.NodeID, holds func(farm.LeaseID) bool, reason
 	for _, run := range s.Queue() {
 		for _, f := range slices.Sorted(maps.Keys(run.Delivering)) {
 			if d := run.Delivering[f]; d.Node == n && (holds == nil || !holds(d.Lease)) {
-				records = append(records, farm.DeliveryLost{Run: run.ID, Frame: f, Node: n, Hash: d.Hash, Reason: reason, At: now})
+				records = append(
+					records, farm.DeliveryLost{Run: run.ID, Frame: f, Node: n, Hash: d.Hash, Reason: reason, At: now},
+				)
 			}
 		}
 	}
@@ -193,7 +214,9 @@ func Release(s *farm.State, n farm.NodeID, holds func(farm.LeaseID) bool, reason
 
 // Start opens a session of a node process that holds the given leases. Those
 // that are open go on in it; all other work of the node is dealt anew.
-func Start(s *farm.State, n *farm.Node, facts farm.Facts, holding []farm.LeaseID, now time.Time) (records []farm.Record, keep []farm.LeaseID) {
+func Start(
+	s *farm.State, n *farm.Node, facts farm.Facts, holding []farm.LeaseID, now time.Time,
+) (records []farm.Record, keep []farm.LeaseID) {
 	holds := func(id farm.LeaseID) bool { return slices.Contains(holding, id) }
 	records = Release(s, n.ID, holds, n.Name+" started its node process anew and holds nothing of it", now)
 	for _, l := range s.LeasesOf(n.ID) {
@@ -201,12 +224,16 @@ func Start(s *farm.State, n *farm.Node, facts farm.Facts, holding []farm.LeaseID
 			keep = append(keep, l.ID)
 		}
 	}
-	return append(records, farm.NodeStarted{Node: n.ID, Session: n.Session + 1, Facts: facts, Kept: keep, At: now}), keep
+	return append(
+		records, farm.NodeStarted{Node: n.ID, Session: n.Session + 1, Facts: facts, Kept: keep, At: now},
+	), keep
 }
 
 // Trimmed takes a node's answer to a trim: the frames that it gave back go to
 // be dealt anew. What has a result by now is not touched.
-func Trimmed(s *farm.State, n farm.NodeID, lease farm.LeaseID, given frames.Set, reason string, now time.Time) []farm.Record {
+func Trimmed(
+	s *farm.State, n farm.NodeID, lease farm.LeaseID, given frames.Set, reason string, now time.Time,
+) []farm.Record {
 	l := s.Lease(lease)
 	if l == nil || l.Node != n || !l.Open() {
 		return nil
@@ -248,13 +275,17 @@ func Overdue(s *farm.State, watch func(Delivery) (known, quiet time.Duration), n
 			known, quiet := watch(Delivery{d.Node, run.ID, f, d.Hash})
 			switch {
 			case known > DeliverWithin:
-				reason = fmt.Sprintf("%s has not delivered frame %d in %.0f hours", s.NodeName(d.Node), f, DeliverWithin.Hours())
+				reason = fmt.Sprintf(
+					"%s has not delivered frame %d in %.0f hours", s.NodeName(d.Node), f, DeliverWithin.Hours(),
+				)
 			case quiet > DeliverAfter:
 				reason = fmt.Sprintf("%s no longer has frame %d", s.NodeName(d.Node), f)
 			default:
 				continue
 			}
-			records = append(records, farm.DeliveryLost{Run: run.ID, Frame: f, Node: d.Node, Hash: d.Hash, Reason: reason, At: now})
+			records = append(
+				records, farm.DeliveryLost{Run: run.ID, Frame: f, Node: d.Node, Hash: d.Hash, Reason: reason, At: now},
+			)
 		}
 	}
 	return records

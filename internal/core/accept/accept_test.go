@@ -29,7 +29,10 @@ func newTable(t *testing.T) *table {
 		farm.NodeEnrolled{Node: 2, Name: "kiln-02", KeyHash: "k", At: now},
 		farm.NodeStarted{Node: 1, Session: 1, At: now},
 		farm.NodeStarted{Node: 2, Session: 1, At: now},
-		farm.RunSubmitted{Run: 1, State: farm.RunRendering, At: now, Spec: farm.Spec{Job: "a", Kind: farm.Final, Number: 1, Tries: 2, Frames: set("1-9")}},
+		farm.RunSubmitted{
+			Run: 1, State: farm.RunRendering, At: now,
+			Spec: farm.Spec{Job: "a", Kind: farm.Final, Number: 1, Tries: 2, Frames: set("1-9")},
+		},
 	)
 	return f
 }
@@ -56,7 +59,12 @@ func (f *table) apply(records ...farm.Record) {
 
 func (f *table) lease(id farm.LeaseID, node farm.NodeID, text string) {
 	f.t.Helper()
-	f.apply(farm.LeaseOpened{Lease: id, Node: node, Run: 1, Session: 1, Frames: set(text), Share: farm.Share{Cores: frames.One(int(id))}, At: now})
+	f.apply(
+		farm.LeaseOpened{
+			Lease: id, Node: node, Run: 1, Session: 1, Frames: set(text),
+			Share: farm.Share{Cores: frames.One(int(id))}, At: now,
+		},
+	)
 }
 
 // take reports, applies what follows, and reports the same again, which must
@@ -95,7 +103,8 @@ func TestTheFirstGoodPictureCounts(t *testing.T) {
 	if !f.Runs[1].Done.Has(3) {
 		t.Error("the delivered frame is not done")
 	}
-	if v := f.take(2, Report{Outcome: Good, Lease: 2, Launch: 1, Frame: 3, Hash: "late"}); !v.Discard || !strings.Contains(v.Why, "done") {
+	if v := f.take(2, Report{Outcome: Good, Lease: 2, Launch: 1, Frame: 3, Hash: "late"}); !v.Discard ||
+		!strings.Contains(v.Why, "done") {
 		t.Errorf("a picture of a done frame: %+v", v)
 	}
 	for _, forged := range []Report{{Outcome: Good, Lease: 9, Frame: 1, Hash: "x"}, {Outcome: Good, Lease: 2, Frame: 1, Hash: "x"}, {Outcome: Good, Lease: 1, Frame: 77, Hash: "x"}, {Lease: 1, Frame: 1}} {
@@ -118,7 +127,9 @@ func TestASpentLeaseStillBringsItsFrames(t *testing.T) {
 	if f.Runs[1].Trouble[2] != nil {
 		t.Error("a failure on a lease that is over counts against a frame that another node renders")
 	}
-	f.apply(farm.LeaseEnded{Lease: 2, Node: 2, Run: 1, At: now}, farm.RunMoved{Run: 1, State: farm.RunCancelled, At: now})
+	f.apply(
+		farm.LeaseEnded{Lease: 2, Node: 2, Run: 1, At: now}, farm.RunMoved{Run: 1, State: farm.RunCancelled, At: now},
+	)
 	for _, o := range []Outcome{Good, Delivered, Failed, Ended} {
 		if v := f.take(1, Report{Outcome: o, Lease: 1, Frame: 1, Hash: "late"}); !v.Discard {
 			t.Errorf("outcome %d of a run that has ended: %+v", o, v)
@@ -131,10 +142,17 @@ func TestWhatCannotBeDelivered(t *testing.T) {
 	for i := range mostDeliveries {
 		f.lease(farm.LeaseID(i+1), 1, "1")
 		hash := strings.Repeat("x", i+1)
-		if v := f.take(1, Report{Outcome: Good, Lease: farm.LeaseID(i + 1), Frame: 1, Hash: hash}); !v.Deliver || len(v.Adopt) != i {
+		if v := f.take(1, Report{Outcome: Good, Lease: farm.LeaseID(i + 1), Frame: 1, Hash: hash}); !v.Deliver ||
+			len(v.Adopt) != i {
 			t.Fatalf("picture %d: %+v", i+1, v)
 		}
-		f.take(1, Report{Outcome: Failed, Lease: farm.LeaseID(i + 1), Frame: 1, Hash: hash, Cause: triage.CauseDelivery, Message: "the place is gone"})
+		f.take(
+			1,
+			Report{
+				Outcome: Failed, Lease: farm.LeaseID(i + 1), Frame: 1, Hash: hash, Cause: triage.CauseDelivery,
+				Message: "the place is gone",
+			},
+		)
 		f.apply(farm.LeaseEnded{Lease: farm.LeaseID(i + 1), Node: 1, Run: 1, At: now})
 	}
 	if !f.Runs[1].Parked.Has(1) {
@@ -142,7 +160,13 @@ func TestWhatCannotBeDelivered(t *testing.T) {
 	}
 	f.lease(20, 1, "2")
 	f.take(1, Report{Outcome: Good, Lease: 20, Frame: 2, Hash: "mine"})
-	f.take(1, Report{Outcome: Failed, Lease: 20, Frame: 2, Hash: "mine", Cause: triage.CauseOutput, Message: "another file stands there"})
+	f.take(
+		1,
+		Report{
+			Outcome: Failed, Lease: 20, Frame: 2, Hash: "mine", Cause: triage.CauseOutput,
+			Message: "another file stands there",
+		},
+	)
 	if !f.Runs[1].Parked.Has(2) {
 		t.Error("a frame whose place is taken by another file is not parked")
 	}
@@ -157,7 +181,9 @@ func TestAStartKeepsWhatTheNodeHolds(t *testing.T) {
 	records, keep := Start(f.State, f.Nodes[1], f.Nodes[1].Facts, []farm.LeaseID{1, 77}, now)
 	f.apply(records...)
 	run := f.Runs[1]
-	if !slices.Equal(keep, []farm.LeaseID{1}) || f.Nodes[1].Session != 2 || f.Lease(1).Session != 2 || !f.Lease(1).Open() || f.Lease(2).Open() {
+	if !slices.Equal(keep, []farm.LeaseID{1}) || f.Nodes[1].Session != 2 || f.Lease(1).Session != 2 ||
+		!f.Lease(1).Open() ||
+		f.Lease(2).Open() {
 		t.Errorf("kept %v, session %d, leases %+v %+v", keep, f.Nodes[1].Session, f.Lease(1), f.Lease(2))
 	}
 	if _, kept := run.Delivering[1]; !kept || len(run.Delivering) != 1 || run.ToDo.String() != "4-9" {
@@ -168,7 +194,9 @@ func TestAStartKeepsWhatTheNodeHolds(t *testing.T) {
 	}
 	// The frame may stand in its place nevertheless; whoever finds it adopts it.
 	f.lease(3, 2, "4")
-	if v := f.take(2, Report{Outcome: Good, Lease: 3, Frame: 4, Hash: "again"}); !slices.Equal(v.Adopt, []string{"four"}) {
+	if v := f.take(2, Report{Outcome: Good, Lease: 3, Frame: 4, Hash: "again"}); !slices.Equal(
+		v.Adopt, []string{"four"},
+	) {
 		t.Errorf("the second picture of frame 4: %+v", v)
 	}
 	f.take(2, Report{Outcome: Delivered, Lease: 3, Frame: 4, Hash: "four"})
@@ -212,7 +240,8 @@ func TestDeliveriesComeToAnEnd(t *testing.T) {
 	if _, still := f.Runs[1].Delivering[1]; still || len(f.Runs[1].Delivering) != 1 {
 		t.Errorf("delivering %v", f.Runs[1].Delivering)
 	}
-	f.apply(Overdue(f.State, func(Delivery) (known, quiet time.Duration) { return DeliverWithin + time.Second, 0 }, now)...)
+	f.apply(
+		Overdue(f.State, func(Delivery) (known, quiet time.Duration) { return DeliverWithin + time.Second, 0 }, now)...)
 	if len(f.Runs[1].Delivering) != 0 {
 		t.Errorf("after %v: delivering %v", DeliverWithin, f.Runs[1].Delivering)
 	}

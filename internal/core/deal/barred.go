@@ -159,8 +159,10 @@ func (d *Dealer) leaves(n *farm.Node, run *farm.Run, now time.Time) (frames.Set,
 	todo := run.ToDo.Minus(b.frames[n.ID])
 	if b.distrusts(n.ID) {
 		if todo = todo.Intersect(b.failed); todo.Empty() {
-			return todo, fmt.Sprintf("%s has failed %s of %s that nobody else has tried yet; it gets no fresh ones until somebody has",
-				n.Name, plural(b.untried[n.ID], "frame"), run.Spec.Name())
+			return todo, fmt.Sprintf(
+				"%s has failed %s of %s that nobody else has tried yet; it gets no fresh ones until somebody has",
+				n.Name, plural(b.untried[n.ID], "frame"), run.Spec.Name(),
+			)
 		}
 	}
 	if todo.Empty() {

@@ -25,14 +25,22 @@ type night struct {
 }
 
 func newNight(b *testing.B, nodes, runs int) *night {
-	w := &night{s: farm.NewState(), m: pace.New(), r: rand.New(rand.NewPCG(1, 2)), begun: map[farm.LeaseID]time.Time{}, now: start}
+	w := &night{
+		s: farm.NewState(), m: pace.New(), r: rand.New(rand.NewPCG(1, 2)),
+		begun: map[farm.LeaseID]time.Time{}, now: start,
+	}
 	for i, p := range []string{"salt-clock", "tidal-room", "gannet"} {
 		w.apply(b, farm.PlaceSet{Name: "scenes"}, farm.ProjectSet{Name: p, Weight: float64(i + 1), Scenes: "scenes"})
 	}
 	w.apply(b, farm.PoolSet{Name: "graphics", Projects: []string{"tidal-room"}})
 	for id := farm.NodeID(1); id <= farm.NodeID(nodes); id++ {
-		n := &farm.Node{ID: id, Name: fmt.Sprint("kiln-", id), Reach: farm.Online, Duty: farm.OnDuty, Health: farm.Fine, Session: 1,
-			Facts: farm.Facts{Speed: 0.5 + 2*w.r.Float64(), Renderers: []farm.Renderer{{Recipe: "practice"}, {Recipe: "povray"}}}}
+		n := &farm.Node{
+			ID: id, Name: fmt.Sprint("kiln-", id), Reach: farm.Online, Duty: farm.OnDuty,
+			Health: farm.Fine, Session: 1,
+			Facts: farm.Facts{
+				Speed: 0.5 + 2*w.r.Float64(), Renderers: []farm.Renderer{{Recipe: "practice"}, {Recipe: "povray"}},
+			},
+		}
 		if id%10 == 0 {
 			n.Settings.Pools = []string{"graphics"}
 		}
@@ -45,12 +53,20 @@ func newNight(b *testing.B, nodes, runs int) *night {
 	for i := range runs {
 		mode := modes[i%4]
 		set := frames.Of(frames.Span{First: 1, Last: 500 + w.r.IntN(2000)})
-		spec := farm.Spec{Job: fmt.Sprint("salt_", i), Project: []string{"salt-clock", "tidal-room", "gannet"}[i%3], Owner: fmt.Sprint("artist-", i%20), Kind: farm.Final, Number: 1,
-			Recipe: []string{"practice", "povray"}[i%2], Mode: mode, Frames: set, Tries: 3}
+		spec := farm.Spec{
+			Job: fmt.Sprint("salt_", i), Project: []string{"salt-clock", "tidal-room", "gannet"}[i%3],
+			Owner: fmt.Sprint("artist-", i%20), Kind: farm.Final, Number: 1,
+			Recipe: []string{"practice", "povray"}[i%2], Mode: mode, Frames: set, Tries: 3,
+		}
 		spec.Level = []farm.Level{farm.Normal, farm.Normal, farm.High, farm.Low}[(i/4)%4]
-		w.apply(b, farm.RunSubmitted{Run: farm.RunID(i + 1), Spec: spec, State: farm.RunQueued, Order: int64(i), At: w.now})
+		w.apply(
+			b, farm.RunSubmitted{Run: farm.RunID(i + 1), Spec: spec, State: farm.RunQueued, Order: int64(i), At: w.now},
+		)
 		for f := 1; f < 400; f += 50 { // something is known of it
-			w.m.Observe(w.s.Runs[farm.RunID(i+1)], w.s.Nodes[farm.NodeID(1+w.r.IntN(nodes))], 1, farm.FrameAccepted{Frame: f, RenderSeconds: 20 + 10*w.r.Float64(), StartupSeconds: float64(f%2) * 8})
+			w.m.Observe(
+				w.s.Runs[farm.RunID(i+1)], w.s.Nodes[farm.NodeID(1+w.r.IntN(nodes))], 1,
+				farm.FrameAccepted{Frame: f, RenderSeconds: 20 + 10*w.r.Float64(), StartupSeconds: float64(f%2) * 8},
+			)
 		}
 	}
 	return w
@@ -108,7 +124,10 @@ func BenchmarkDecision(b *testing.B) {
 			l := leases[0]
 			run := w.s.Runs[l.Run]
 			f := l.Left.First()
-			done := farm.FrameAccepted{Run: run.ID, Frame: f, Lease: l.ID, Node: id, Hash: "-", RenderSeconds: 20 + 10*w.r.Float64(), At: w.now}
+			done := farm.FrameAccepted{
+				Run: run.ID, Frame: f, Lease: l.ID, Node: id, Hash: "-",
+				RenderSeconds: 20 + 10*w.r.Float64(), At: w.now,
+			}
 			w.apply(b, done, farm.FrameDone{Run: run.ID, Frame: f, Lease: l.ID, Node: id, Hash: "-", At: w.now})
 			w.m.Observe(run, w.s.Nodes[id], 1, done)
 			w.d.Receive(run.Spec.Project, run.Spec.Owner, 25, w.now)

@@ -28,7 +28,9 @@ const mostBeside = 256
 // Room returns what of the node a lease of the run would own beside those that
 // it holds; or why there is no room. leaving, if not nil, tells which of those
 // would have ended before.
-func Room(s *farm.State, m *pace.Model, n *farm.Node, run *farm.Run, measured *Memory, leaving func(*farm.Lease) bool) (farm.Share, string) {
+func Room(
+	s *farm.State, m *pace.Model, n *farm.Node, run *farm.Run, measured *Memory, leaving func(*farm.Lease) bool,
+) (farm.Share, string) {
 	held := s.LeasesOf(n.ID)
 	if leaving != nil {
 		held = slices.DeleteFunc(held, leaving)
@@ -37,7 +39,10 @@ func Room(s *farm.State, m *pace.Model, n *farm.Node, run *farm.Run, measured *M
 	offer := n.Offer()
 	if takes.Whole() {
 		if len(held) > 0 {
-			return farm.Share{}, fmt.Sprintf("a lease of %s has its node for itself, and %s works on %s", run.Spec.Name(), n.Name, s.Runs[held[0].Run].Spec.Name())
+			return farm.Share{}, fmt.Sprintf(
+				"a lease of %s has its node for itself, and %s works on %s", run.Spec.Name(), n.Name,
+				s.Runs[held[0].Run].Spec.Name(),
+			)
 		}
 		return farm.Share{MemoryBytes: n.Settings.Caps.MemoryBytes, Devices: offer.Devices}, ""
 	}
@@ -46,7 +51,9 @@ func Room(s *farm.State, m *pace.Model, n *farm.Node, run *farm.Run, measured *M
 		most = min(most, c)
 	}
 	if len(held) >= most {
-		return farm.Share{}, fmt.Sprintf("%s has %s side by side, and no more are allowed", n.Name, plural(len(held), "lease"))
+		return farm.Share{}, fmt.Sprintf(
+			"%s has %s side by side, and no more are allowed", n.Name, plural(len(held), "lease"),
+		)
 	}
 	cores, devices, memory := offer.Cores, offer.Devices, offer.MemoryBytes
 	if cores.Empty() { // it does not tell: one core
@@ -54,7 +61,9 @@ func Room(s *farm.State, m *pace.Model, n *farm.Node, run *farm.Run, measured *M
 	}
 	for _, l := range held {
 		if l.Share.Whole() {
-			return farm.Share{}, fmt.Sprintf("%s works on %s, which has the node for itself", n.Name, s.Runs[l.Run].Spec.Name())
+			return farm.Share{}, fmt.Sprintf(
+				"%s works on %s, which has the node for itself", n.Name, s.Runs[l.Run].Spec.Name(),
+			)
 		}
 		cores = cores.Minus(l.Share.Cores)
 		devices = without(devices, l.Share.Devices)
@@ -62,18 +71,30 @@ func Room(s *farm.State, m *pace.Model, n *farm.Node, run *farm.Run, measured *M
 	}
 	switch {
 	case cores.Len() < takes.Cores:
-		return farm.Share{}, fmt.Sprintf("%s takes %s a lease, and %d of %s are free", run.Spec.Name(), plural(takes.Cores, "core"), cores.Len(), n.Name)
+		return farm.Share{}, fmt.Sprintf(
+			"%s takes %s a lease, and %d of %s are free", run.Spec.Name(), plural(takes.Cores, "core"), cores.Len(),
+			n.Name,
+		)
 	case len(devices) < takes.Devices:
-		return farm.Share{}, fmt.Sprintf("%s takes %s a lease, and %d of %s are free", run.Spec.Name(), plural(takes.Devices, "graphics device"), len(devices), n.Name)
+		return farm.Share{}, fmt.Sprintf(
+			"%s takes %s a lease, and %d of %s are free", run.Spec.Name(), plural(takes.Devices, "graphics device"),
+			len(devices), n.Name,
+		)
 	case offer.MemoryBytes > 0 && memory < takes.MemoryBytes:
-		return farm.Share{}, fmt.Sprintf("%s takes %s of memory a lease, and %s of %s are not promised to others", run.Spec.Name(), bytes(takes.MemoryBytes), bytes(max(0, memory)), n.Name)
+		return farm.Share{}, fmt.Sprintf(
+			"%s takes %s of memory a lease, and %s of %s are not promised to others", run.Spec.Name(),
+			bytes(takes.MemoryBytes), bytes(max(0, memory)), n.Name,
+		)
 	}
 	if len(held) > 0 {
 		if why := guard(s, m, n, run, held, measured); why != "" {
 			return farm.Share{}, why
 		}
 	}
-	return farm.Share{Cores: cores.Take(takes.Cores), MemoryBytes: takes.MemoryBytes, Devices: devices[:takes.Devices:takes.Devices]}, ""
+	return farm.Share{
+		Cores: cores.Take(takes.Cores), MemoryBytes: takes.MemoryBytes,
+		Devices: devices[:takes.Devices:takes.Devices],
+	}, ""
 }
 
 // keepsRoom reports whether a node should begin nothing that comes after the
@@ -93,7 +114,9 @@ func keepsRoom(s *farm.State, m *pace.Model, n *farm.Node, run *farm.Run, measur
 	if later == 0 {
 		return false
 	}
-	_, full := Room(s, m, n, run, measured, func(l *farm.Lease) bool { return l.Run != run.ID && !before(s.Runs[l.Run], run) })
+	_, full := Room(
+		s, m, n, run, measured, func(l *farm.Lease) bool { return l.Run != run.ID && !before(s.Runs[l.Run], run) },
+	)
 	return full == ""
 }
 
@@ -107,7 +130,10 @@ func guard(s *farm.State, m *pace.Model, n *farm.Node, run *farm.Run, held []*fa
 	}
 	mine, known := expected(m, run, run.ToDo)
 	if !known {
-		return fmt.Sprintf("it is not yet known how much memory %s takes, and %s already works on %s", run.Spec.Name(), n.Name, s.Runs[held[0].Run].Spec.Name())
+		return fmt.Sprintf(
+			"it is not yet known how much memory %s takes, and %s already works on %s", run.Spec.Name(), n.Name,
+			s.Runs[held[0].Run].Spec.Name(),
+		)
 	}
 	free := measured.Free
 	for _, l := range held {
@@ -119,8 +145,10 @@ func guard(s *farm.State, m *pace.Model, n *farm.Node, run *farm.Run, held []*fa
 		free -= max(0, peak-measured.Used[l.ID])
 	}
 	if free-mine < n.Spare() {
-		return fmt.Sprintf("%s is expected to take %s of memory, and of %s only %s will be free beside %s, of which %s stay free",
-			run.Spec.Name(), bytes(mine), n.Name, bytes(max(0, free)), plural(len(held), "lease"), bytes(n.Spare()))
+		return fmt.Sprintf(
+			"%s is expected to take %s of memory, and of %s only %s will be free beside %s, of which %s stay free",
+			run.Spec.Name(), bytes(mine), n.Name, bytes(max(0, free)), plural(len(held), "lease"), bytes(n.Spare()),
+		)
 	}
 	return ""
 }

@@ -19,15 +19,26 @@ func sharedFarm(t *testing.T, facts farm.Facts, caps farm.Caps, takes ...farm.Am
 	now := time.Now()
 	facts.Renderers = []farm.Renderer{{Recipe: "practice"}}
 	records := []farm.Record{
-		farm.PlaceSet{Name: "p"}, farm.ProjectSet{Name: "salt-clock", Weight: 1, Scenes: "p", Frames: "p"}, farm.KeyIssued{Hash: "k", Uses: 1, At: now, ExpiresAt: now.Add(time.Hour)},
-		farm.NodeEnrolled{Node: 1, Name: "kiln-01", Of: farm.Rack, Facts: facts, KeyHash: "k", At: now}, farm.NodeStarted{Node: 1, Session: 1, Facts: facts, At: now},
+		farm.PlaceSet{
+			Name: "p",
+		},
+		farm.ProjectSet{Name: "salt-clock", Weight: 1, Scenes: "p", Frames: "p"},
+		farm.KeyIssued{Hash: "k", Uses: 1, At: now, ExpiresAt: now.Add(time.Hour)},
+		farm.NodeEnrolled{
+			Node: 1, Name: "kiln-01", Of: farm.Rack, Facts: facts, KeyHash: "k", At: now,
+		},
+		farm.NodeStarted{Node: 1, Session: 1, Facts: facts, At: now},
 		farm.NodeSet{Node: 1, Version: 1, Settings: farm.Settings{Caps: caps}, At: now},
 	}
 	for i, a := range takes {
 		id := farm.RunID(i + 1)
-		records = append(records, farm.RunSubmitted{Run: id, State: farm.RunQueued, Order: int64(id), At: now, Spec: farm.Spec{
-			Job: string(rune('a' + i)), Project: "salt-clock", Kind: farm.Final, Number: 1, Recipe: "practice", Mode: farm.ModeSingle, Takes: a, Tries: 3,
-			Frames: frames.Of(frames.Span{First: 1, Last: 100})}})
+		records = append(
+			records,
+			farm.RunSubmitted{Run: id, State: farm.RunQueued, Order: int64(id), At: now, Spec: farm.Spec{
+				Job: string(rune('a' + i)), Project: "salt-clock", Kind: farm.Final, Number: 1, Recipe: "practice",
+				Mode: farm.ModeSingle, Takes: a, Tries: 3, Frames: frames.Of(frames.Span{First: 1, Last: 100}),
+			}},
+		)
 	}
 	put(t, s, records...)
 	return s
@@ -130,10 +141,14 @@ func TestTheMemoryGuard(t *testing.T) {
 		{"what stays free is the wrangler's choice", 4, 0, 4, 9, 6, 1, "of which 6.0 GiB stay free"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			s := sharedFarm(t, facts, farm.Caps{SpareBytes: c.spare * gib}, farm.Amounts{Cores: 1, MemoryBytes: c.told * gib})
+			s := sharedFarm(
+				t, facts, farm.Caps{SpareBytes: c.spare * gib}, farm.Amounts{Cores: 1, MemoryBytes: c.told * gib},
+			)
 			m := pace.New()
 			if c.seen > 0 {
-				m.Observe(s.Runs[1], s.Nodes[1], 1, farm.FrameAccepted{Run: 1, RenderSeconds: 1, MemoryBytes: c.seen * gib})
+				m.Observe(
+					s.Runs[1], s.Nodes[1], 1, farm.FrameAccepted{Run: 1, RenderSeconds: 1, MemoryBytes: c.seen * gib},
+				)
 			}
 			first := New(s, m, nil).Next(Ask{Node: 1, Memory: &Memory{Free: 31 * gib}}, time.Now())
 			put(t, s, first.Records...)
@@ -160,15 +175,23 @@ func TestTheGuardKnowsWhatIsAhead(t *testing.T) {
 		"a heavy frame is rendered": {"1-50", 0, "is expected to take 20 GiB"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			s := sharedFarm(t, farm.Facts{Cores: 16, MemoryBytes: 32 * gib}, farm.Caps{}, farm.Amounts{Cores: 1}, farm.Amounts{Cores: 1})
+			s := sharedFarm(
+				t, farm.Facts{Cores: 16, MemoryBytes: 32 * gib}, farm.Caps{}, farm.Amounts{Cores: 1},
+				farm.Amounts{Cores: 1},
+			)
 			m := pace.New()
 			s.Runs[1].Spec.Job = "b" // as the second
 			for f, peak := range map[int]int64{5: 2, 40: 2, 70: 2, 90: 20, 100: 20} {
-				m.Observe(s.Runs[1], s.Nodes[1], 1, farm.FrameAccepted{Run: 1, Frame: f, RenderSeconds: 1, MemoryBytes: peak * gib})
+				m.Observe(
+					s.Runs[1], s.Nodes[1], 1,
+					farm.FrameAccepted{Run: 1, Frame: f, RenderSeconds: 1, MemoryBytes: peak * gib},
+				)
 			}
 			put(t, s, farm.RunMoved{Run: 1, State: farm.RunCancelled})
 			m.Close(s.Runs[1])
-			m.Observe(s.Runs[2], s.Nodes[1], 1, farm.FrameAccepted{Run: 2, Frame: 2, RenderSeconds: 1, MemoryBytes: 2 * gib})
+			m.Observe(
+				s.Runs[2], s.Nodes[1], 1, farm.FrameAccepted{Run: 2, Frame: 2, RenderSeconds: 1, MemoryBytes: 2 * gib},
+			)
 			var done frames.Set
 			if err := done.UnmarshalText([]byte(c.done)); err != nil {
 				t.Fatal(err)
@@ -211,7 +234,10 @@ func TestNothingIsOwnedTwice(t *testing.T) {
 			for _, l := range held {
 				promised += l.Share.MemoryBytes
 				if l.Share.Cores.Len() > 0 && l.Share.Cores.Last() >= n.OfferedCores() {
-					t.Fatalf("seed %d: lease %d owns cores %v, and the farm may use %d", seed, l.ID, l.Share.Cores, n.OfferedCores())
+					t.Fatalf(
+						"seed %d: lease %d owns cores %v, and the farm may use %d", seed, l.ID, l.Share.Cores,
+						n.OfferedCores(),
+					)
 				}
 			}
 			if promised > n.Offer().MemoryBytes {
@@ -249,7 +275,10 @@ func TestARendererThatIsUpEndsOnlyForWhatCanTakeItsPlace(t *testing.T) {
 		{"it never fits", farm.Amounts{Cores: 3}, "gets frame 25"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			s := sharedFarm(t, farm.Facts{Cores: 2, MemoryBytes: 8 * gib}, farm.Caps{}, c.other, farm.Amounts{Cores: 1, MemoryBytes: gib})
+			s := sharedFarm(
+				t, farm.Facts{Cores: 2, MemoryBytes: 8 * gib}, farm.Caps{}, c.other,
+				farm.Amounts{Cores: 1, MemoryBytes: gib},
+			)
 			s.Runs[2].Spec.Mode = farm.ModeFeed
 			put(t, s, farm.RunMoved{Run: 1, State: farm.RunHeld, At: time.Now()})
 			m := pace.New()
@@ -288,9 +317,17 @@ func TestRoomIsKeptOnlyWhereWaitingHelps(t *testing.T) {
 		{"a long lease is not waited for", farm.ModeRange, farm.Amounts{Cores: 4}, "", farm.Amounts{Cores: 1}, "1"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			s := sharedFarm(t, farm.Facts{Cores: 4, MemoryBytes: 8 * gib}, farm.Caps{}, c.first, farm.Amounts{Cores: 1}, c.third)
+			s := sharedFarm(
+				t, farm.Facts{Cores: 4, MemoryBytes: 8 * gib}, farm.Caps{}, c.first, farm.Amounts{Cores: 1}, c.third,
+			)
 			s.Runs[2].Spec.Mode = c.mode
-			put(t, s, farm.LeaseOpened{Lease: 1, Node: 1, Run: 2, Session: 1, Frames: frames.One(1), Share: farm.Share{Cores: frames.One(0)}, At: time.Now()})
+			put(
+				t, s,
+				farm.LeaseOpened{
+					Lease: 1, Node: 1, Run: 2, Session: 1, Frames: frames.One(1),
+					Share: farm.Share{Cores: frames.One(0)}, At: time.Now(),
+				},
+			)
 			d := New(s, pace.New(), nil).Next(Ask{Node: 1, Number: 2}, time.Now())
 			got := ""
 			if len(d.Records) > 0 {

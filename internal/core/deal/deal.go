@@ -74,7 +74,11 @@ func (d *Dealer) Next(ask Ask, now time.Time) Decision {
 			var full string
 			if share, full = Room(s, m, n, run, ask.Memory, func(l *farm.Lease) bool { return l == warm }); full != "" {
 				if keepsRoom(s, m, n, run, ask.Memory) {
-					return Decision{Why: fmt.Sprintf("%s keeps its room for %s, which comes first: %s", n.Name, run.Spec.Name(), full)}
+					return Decision{
+						Why: fmt.Sprintf(
+							"%s keeps its room for %s, which comes first: %s", n.Name, run.Spec.Name(), full,
+						),
+					}
 				}
 				reason = full
 				continue
@@ -95,7 +99,10 @@ func (d *Dealer) Next(ask Ask, now time.Time) Decision {
 			Frames: set, Share: share, Reason: why, At: now,
 		}}
 		if run.State == farm.RunQueued {
-			records = append(records, farm.RunMoved{Run: run.ID, State: farm.RunRendering, Reason: "the first frames are dealt", At: now})
+			records = append(
+				records,
+				farm.RunMoved{Run: run.ID, State: farm.RunRendering, Reason: "the first frames are dealt", At: now},
+			)
 		}
 		return Decision{Records: records, Why: why}
 	}
@@ -148,7 +155,9 @@ func (d *Dealer) ceiling(n *farm.Node, run *farm.Run, now time.Time) string {
 	}
 	most := run.Terms.Ceiling.Most(d.able(run, now))
 	if at := working(run); at >= most {
-		return fmt.Sprintf("%s is at its ceiling of %s: %s at it", run.Spec.Name(), run.Terms.Ceiling, plural(at, "node"))
+		return fmt.Sprintf(
+			"%s is at its ceiling of %s: %s at it", run.Spec.Name(), run.Terms.Ceiling, plural(at, "node"),
+		)
 	}
 	return ""
 }
@@ -366,9 +375,14 @@ func whyRun(s *farm.State, run *farm.Run) string {
 		return fmt.Sprintf("no node that has %s is ready (%s)", run.Spec.Recipe, some(able))
 	case len(busy) == len(ready):
 		if len(ready) == 1 {
-			return fmt.Sprintf("waits its turn: %s, the only node ready with %s, renders what comes before it", ready[0], run.Spec.Recipe)
+			return fmt.Sprintf(
+				"waits its turn: %s, the only node ready with %s, renders what comes before it", ready[0],
+				run.Spec.Recipe,
+			)
 		}
-		return fmt.Sprintf("waits its turn: all %d nodes ready with %s render what comes before it", len(ready), run.Spec.Recipe)
+		return fmt.Sprintf(
+			"waits its turn: all %d nodes ready with %s render what comes before it", len(ready), run.Spec.Recipe,
+		)
 	}
 	return "the next node that asks gets frames of it"
 }

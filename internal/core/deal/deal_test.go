@@ -34,7 +34,12 @@ func newWorld(t *testing.T, speeds ...float64) *world {
 	for i, speed := range speeds {
 		id := farm.NodeID(i + 1)
 		facts := farm.Facts{Speed: speed, Renderers: []farm.Renderer{{Recipe: "practice"}}}
-		b.apply(farm.NodeEnrolled{Node: id, Name: fmt.Sprintf("kiln-%02d", id), Of: farm.Rack, Facts: facts, KeyHash: "k", At: start})
+		b.apply(
+			farm.NodeEnrolled{
+				Node: id, Name: fmt.Sprintf("kiln-%02d", id), Of: farm.Rack, Facts: facts, KeyHash: "k",
+				At: start,
+			},
+		)
 		b.apply(farm.NodeStarted{Node: id, Session: 1, Facts: facts, At: start})
 	}
 	return b
@@ -65,7 +70,8 @@ func (b *world) submit(job, recipe string, mode farm.Mode, set string, state far
 	}
 	id := b.s.LastRun + 1
 	b.apply(farm.RunSubmitted{Run: id, State: state, Order: b.s.LastOrder + 1, At: b.now, Spec: farm.Spec{
-		Job: job, Kind: farm.Final, Number: b.s.NextNumber("", job, farm.Final), Recipe: recipe, Mode: mode, Frames: f, Tries: 3,
+		Job: job, Kind: farm.Final, Number: b.s.NextNumber("", job, farm.Final), Recipe: recipe, Mode: mode,
+		Frames: f, Tries: 3,
 	}})
 	return id
 }
@@ -233,7 +239,10 @@ func TestASingleLaunchNeedsRoom(t *testing.T) {
 		"fewer leases are wanted":     {20, farm.Caps{Leases: 1}, false, "no more are allowed"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			s := sharedFarm(t, farm.Facts{Cores: 4, MemoryBytes: 32 * gib}, farm.Caps{}, farm.Amounts{Cores: 1, MemoryBytes: 4 * gib})
+			s := sharedFarm(
+				t, farm.Facts{Cores: 4, MemoryBytes: 32 * gib}, farm.Caps{},
+				farm.Amounts{Cores: 1, MemoryBytes: 4 * gib},
+			)
 			m := pace.New()
 			ask := func(a Ask) Decision {
 				d := New(s, m, nil).Next(a, time.Now())
@@ -247,7 +256,12 @@ func TestASingleLaunchNeedsRoom(t *testing.T) {
 			if c.alone {
 				put(t, s, farm.LeaseEnded{Lease: 1, Node: 1, Run: 1})
 			}
-			d := ask(Ask{Node: 1, Number: 3, Warm: 2, Memory: &Memory{Free: c.free * gib, Used: map[farm.LeaseID]int64{1: 4 * gib}}})
+			d := ask(
+				Ask{
+					Node: 1, Number: 3, Warm: 2,
+					Memory: &Memory{Free: c.free * gib, Used: map[farm.LeaseID]int64{1: 4 * gib}},
+				},
+			)
 			if extended := len(d.Records) > 0; extended != (c.why == "") || !strings.Contains(d.Why, c.why) {
 				t.Errorf("%+v because %q, want %q", d.Records, d.Why, c.why)
 			}
@@ -308,7 +322,8 @@ func TestFailedFrameComesBackWhereThereIsNoOtherNode(t *testing.T) {
 	b.submit("a", "practice", farm.ModeSingle, "1", farm.RunQueued)
 	for try := 1; try <= 3; try++ {
 		l := b.lease(b.ask(1, 0))
-		b.apply(triage.Failed(b.s, triage.Failure{Lease: l.ID, Launch: 1, Frame: 1, Cause: triage.CauseCrash}, b.now)...)
+		b.apply(
+			triage.Failed(b.s, triage.Failure{Lease: l.ID, Launch: 1, Frame: 1, Cause: triage.CauseCrash}, b.now)...)
 		b.apply(farm.LeaseEnded{Lease: l.ID, Node: 1, Run: 1, At: b.now})
 	}
 	run := b.s.Runs[1]
@@ -387,7 +402,11 @@ func (b *world) randomStep(r *rand.Rand, results map[farm.RunID]map[int]int) {
 		}
 		f := l.Left.First()
 		if r.IntN(8) == 0 {
-			b.apply(triage.Failed(b.s, triage.Failure{Lease: l.ID, Launch: int(b.now.Unix()), Frame: f, Cause: triage.CauseCrash}, b.now)...)
+			b.apply(
+				triage.Failed(
+					b.s, triage.Failure{Lease: l.ID, Launch: int(b.now.Unix()), Frame: f, Cause: triage.CauseCrash},
+					b.now,
+				)...)
 			return
 		}
 		if !run.Wants(f) {

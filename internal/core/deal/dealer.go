@@ -57,9 +57,11 @@ func New(s *farm.State, m *pace.Model, sight func(*farm.Lease) Sight) *Dealer {
 		sight = func(*farm.Lease) Sight { return Sight{} }
 	}
 	return &Dealer{
-		s: s, m: m, sight: sight, takeOverBackoffs: map[farm.RunID]takeOverBackoff{}, raceBackoffs: map[farm.RunID]raceBackoff{},
-		cells: map[farm.RunID]*cells{}, powers: map[farm.RunID]power{}, received: map[party]*faded{},
-		barred: map[farm.RunID]*bars{}, surveys: map[farm.RunID]*survey{}, ables: map[farm.RunID]able{},
+		s: s, m: m, sight: sight,
+		takeOverBackoffs: map[farm.RunID]takeOverBackoff{}, raceBackoffs: map[farm.RunID]raceBackoff{},
+		cells: map[farm.RunID]*cells{}, powers: map[farm.RunID]power{},
+		received: map[party]*faded{}, barred: map[farm.RunID]*bars{},
+		surveys: map[farm.RunID]*survey{}, ables: map[farm.RunID]able{},
 		means: map[farm.RunID]mean{},
 	}
 }

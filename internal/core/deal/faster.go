@@ -108,7 +108,13 @@ func (d *Dealer) forFaster(run *farm.Run, now time.Time, ask func(*farm.Lease, f
 	if len(better) == 0 {
 		return
 	}
-	ask(slow.lease, d.unbegun(slow.lease, run.SubmittedAt), fmt.Sprintf("%s waits and is faster than %s, and %s may have no more nodes", better[0].node.Name, slow.node.Name, run.Spec.Name()))
+	ask(
+		slow.lease, d.unbegun(slow.lease, run.SubmittedAt),
+		fmt.Sprintf(
+			"%s waits and is faster than %s, and %s may have no more nodes", better[0].node.Name, slow.node.Name,
+			run.Spec.Name(),
+		),
+	)
 }
 
 // reservedFor says for whom a run keeps the places that it has left, or "" if the node
@@ -130,7 +136,10 @@ func (d *Dealer) reservedFor(n *farm.Node, run *farm.Run, warm *farm.Lease, now 
 	if free := d.places(run, warm, now); len(better) < free {
 		return ""
 	}
-	return fmt.Sprintf("%s may have few nodes, and keeps its place for %s, which waits and is faster", run.Spec.Name(), better[0].node.Name)
+	return fmt.Sprintf(
+		"%s may have few nodes, and keeps its place for %s, which waits and is faster", run.Spec.Name(),
+		better[0].node.Name,
+	)
 }
 
 // faster returns the nodes that wait and would be worth a launch in the place of
@@ -152,7 +161,8 @@ func (d *Dealer) faster(v *survey, n *farm.Node, lease *farm.Lease, now time.Tim
 	alone := (work + mine*launch) / (others + mine) // seconds until all is done, if it goes on
 	for _, o := range d.s.Roomy() {
 		theirs := speed(d.m, o, v.run)
-		if o == n || theirs <= mine || !o.Ready() || !d.s.Idle(o.ID) || !d.waits(o.ID) || !fits(d.s, o, v.run) || FreezeReason(d.s, o, v.run, now) != "" {
+		if o == n || theirs <= mine || !o.Ready() || !d.s.Idle(o.ID) || !d.waits(o.ID) || !fits(d.s, o, v.run) ||
+			FreezeReason(d.s, o, v.run, now) != "" {
 			continue
 		}
 		takes := v.launch(o)

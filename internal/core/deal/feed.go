@@ -28,7 +28,9 @@ func (d *Dealer) one(n *farm.Node, run *farm.Run, todo frames.Set, now time.Time
 	}
 	if !curve.Known() {
 		f := middleOfLargestGap(todo)
-		return frames.One(f), fmt.Sprintf("frame %d, far from those that are dealt: it is not yet known how long frames take", f)
+		return frames.One(f), fmt.Sprintf(
+			"frame %d, far from those that are dealt: it is not yet known how long frames take", f,
+		)
 	}
 	if curve.Seen() < min(64, run.Spec.Frames.Len()/4) {
 		f := middleOfLargestGap(todo)
@@ -114,8 +116,10 @@ func (d *Dealer) chunk(n *farm.Node, run *farm.Run, todo frames.Set, now time.Ti
 	}
 	v := d.surveyOf(run, now)
 	if takes := v.curve.Work(set) / mine; v.fastest(n) != n && takes > 2*v.together() {
-		return frames.Set{}, fmt.Sprintf("%s is passed over for %s: a chunk of %d would take it %.0f times as long as all should take",
-			n.Name, run.Spec.Name(), set.Len(), (v.launch(n)+takes)/max(v.together(), 1e-9))
+		return frames.Set{}, fmt.Sprintf(
+			"%s is passed over for %s: a chunk of %d would take it %.0f times as long as all should take", n.Name,
+			run.Spec.Name(), set.Len(), (v.launch(n)+takes)/max(v.together(), 1e-9),
+		)
 	}
 	return set, chunkWhy(set, run)
 }
@@ -150,7 +154,9 @@ func (d *Dealer) fewest(n *farm.Node, run *farm.Run, todo frames.Set, f int, now
 	}
 	startup, _ := d.m.Relaunch(run)
 	seconds := startup.Mean + d.m.Curve(run).Cost(f)/speed(d.m, n, run)
-	return max(1, int(min(fewSeconds/max(seconds, 0.01), 100, float64(todo.Len())/(4*float64(d.powerOf(run, now).leases)))))
+	return max(
+		1, int(min(fewSeconds/max(seconds, 0.01), 100, float64(todo.Len())/(4*float64(d.powerOf(run, now).leases)))),
+	)
 }
 
 // apiece reports whether each frame of a run is a launch of its own: in mode
@@ -307,7 +313,9 @@ func (d *Dealer) dealTail(n *farm.Node, run *farm.Run, todo frames.Set, now time
 		nodes[best].free = at
 		end = max(end, at)
 		if nodes[best].node == n {
-			return frames.One(p.frame), fmt.Sprintf("frame %d: this node finishes it first, in %s", p.frame, inAbout(at))
+			return frames.One(p.frame), fmt.Sprintf(
+				"frame %d: this node finishes it first, in %s", p.frame, inAbout(at),
+			)
 		}
 	}
 	return frames.Set{}, fmt.Sprintf(

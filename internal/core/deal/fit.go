@@ -67,7 +67,9 @@ func p90Factor(cost pace.Estimate) float64 {
 // framesBeforeOffDuty returns how many frames of a set a node may begin so that nine
 // times of ten they are done before its duty hours end, and why it is none. An
 // empty set stands for frames of the run that cost as much as its mean.
-func framesBeforeOffDuty(m *pace.Model, n *farm.Node, run *farm.Run, set frames.Set, now time.Time) (most int, why string) {
+func framesBeforeOffDuty(
+	m *pace.Model, n *farm.Node, run *farm.Run, set frames.Set, now time.Time,
+) (most int, why string) {
 	if n.Settings.Hours == nil {
 		return math.MaxInt, ""
 	}
@@ -81,7 +83,10 @@ func framesBeforeOffDuty(m *pace.Model, n *farm.Node, run *farm.Run, set frames.
 	left := until.Sub(now)
 	cost, known := m.Cost(run)
 	if !known || cost.Mean <= 0 {
-		return 0, fmt.Sprintf("it is not yet known how long frames of %s take, and the duty hours of %s end in %s", run.Spec.Name(), n.Name, round(left))
+		return 0, fmt.Sprintf(
+			"it is not yet known how long frames of %s take, and the duty hours of %s end in %s", run.Spec.Name(),
+			n.Name, round(left),
+		)
 	}
 	startup, _ := m.StartupOn(run, n.ID)
 	frame := cost.Mean / speed(m, n, run) * p90Factor(cost)
@@ -94,7 +99,10 @@ func framesBeforeOffDuty(m *pace.Model, n *farm.Node, run *farm.Run, set frames.
 	}
 	if inTime < 1 {
 		one := span.Of(startup.Mean + frame)
-		return 0, fmt.Sprintf("a frame of %s may take %s, and the duty hours of %s end in %s", run.Spec.Name(), round(one), n.Name, round(left))
+		return 0, fmt.Sprintf(
+			"a frame of %s may take %s, and the duty hours of %s end in %s", run.Spec.Name(), round(one), n.Name,
+			round(left),
+		)
 	}
 	return int(min(inTime, 1e9)), ""
 }

@@ -32,7 +32,9 @@ func (b *world) submitFor(project, needs string) farm.RunID {
 	id := b.s.LastRun + 1
 	set, _ := frames.Parse("1-20")
 	b.apply(farm.RunSubmitted{Run: id, State: farm.RunQueued, Order: b.s.LastOrder + 1, At: b.now, Spec: farm.Spec{
-		Job: project, Project: project, Kind: farm.Final, Number: 1, Recipe: "practice", Mode: farm.ModeRange, Frames: set, Tries: 3, Needs: needs}})
+		Job: project, Project: project, Kind: farm.Final, Number: 1, Recipe: "practice",
+		Mode: farm.ModeRange, Frames: set, Tries: 3, Needs: needs,
+	}})
 	return id
 }
 
@@ -51,7 +53,10 @@ func TestWhoMayTakeARun(t *testing.T) {
 		{"one of its pools is open", farm.Settings{Pools: []string{"open", "tidal"}}, "", ""},
 	} {
 		b := newWorld(t, 1)
-		b.apply(farm.PoolSet{Name: "open", At: b.now}, farm.PoolSet{Name: "tidal", Projects: []string{"tidal-room"}, At: b.now})
+		b.apply(
+			farm.PoolSet{Name: "open", At: b.now},
+			farm.PoolSet{Name: "tidal", Projects: []string{"tidal-room"}, At: b.now},
+		)
 		b.set(1, c.settings)
 		run := b.s.Runs[b.submitFor("salt-clock", c.needs)]
 		d := b.d.Next(Ask{Node: 1, Number: 1}, b.now)
@@ -76,7 +81,8 @@ func TestNothingIsBegunThatDoesNotEndInTime(t *testing.T) {
 		b.observe(1, farm.FrameAccepted{Run: run, RenderSeconds: 50, StartupSeconds: 40})
 	}
 	d := ask()
-	if len(d.Records) == 0 || d.Records[0].(farm.LeaseOpened).Frames.Len() != 10 { // (600 - 40) / 50, some of which take longer
+	if len(d.Records) == 0 ||
+		d.Records[0].(farm.LeaseOpened).Frames.Len() != 10 { // (600 - 40) / 50, some of which take longer
 		t.Errorf("with ten minutes left: %+v %s", d.Records, d.Why)
 	}
 	b.now = b.now.Add(8*time.Minute + 40*time.Second)
@@ -96,7 +102,10 @@ func TestLateIsTheNinetiethPart(t *testing.T) {
 	if p90Factor(pace.Estimate{Mean: 1, Count: 50}) != 1 {
 		t.Error("times without spread have a spread")
 	}
-	if few, many := p90Factor(pace.Estimate{Mean: 1, Count: 1}), p90Factor(pace.Estimate{Mean: 1, Spread: 0.1, Count: 50}); few < many || few < 1.3 || many < 1.1 || many > 1.2 {
+	if few, many := p90Factor(pace.Estimate{Mean: 1, Count: 1}), p90Factor(
+		pace.Estimate{Mean: 1, Spread: 0.1, Count: 50},
+	); few < many || few < 1.3 || many < 1.1 ||
+		many > 1.2 {
 		t.Errorf("late is %v after one frame, %v after fifty", few, many)
 	}
 }

@@ -19,8 +19,11 @@ func TestTheMoreUrgentComesFirst(t *testing.T) {
 	for range 6 {
 		l := b.lease(b.ask(1, 0))
 		got += b.s.Runs[l.Run].Spec.Job
-		b.apply(farm.LeaseTrimmed{Lease: l.ID, Node: 1, Run: l.Run, Frames: l.Left, At: b.now}, farm.LeaseEnded{Lease: l.ID, Node: 1, Run: l.Run, At: b.now},
-			farm.RunMoved{Run: l.Run, State: farm.RunCancelled, At: b.now})
+		b.apply(
+			farm.LeaseTrimmed{Lease: l.ID, Node: 1, Run: l.Run, Frames: l.Left, At: b.now},
+			farm.LeaseEnded{Lease: l.ID, Node: 1, Run: l.Run, At: b.now},
+			farm.RunMoved{Run: l.Run, State: farm.RunCancelled, At: b.now},
+		)
 	}
 	if got != "edfcba" {
 		t.Errorf("dealt in the order %s, want edfcba", got)
@@ -62,7 +65,8 @@ func TestALowerCeilingEndsLeasesThatGoOn(t *testing.T) {
 			t.Fatalf("%s: %s", mode, d.Why)
 		}
 		b.s.Runs[id].Terms.Ceiling = farm.Ceiling{Nodes: 1}
-		if d := b.ask(1, slow.ID); len(d.Records) > 0 || !strings.Contains(d.Why, "has a ceiling of 1, and kiln-01 is one node more") {
+		if d := b.ask(1, slow.ID); len(d.Records) > 0 ||
+			!strings.Contains(d.Why, "has a ceiling of 1, and kiln-01 is one node more") {
 			t.Errorf("%s: the slow node goes on: %s", mode, d.Why)
 		}
 		if d := b.ask(2, fast.ID); len(d.Records) == 0 {
@@ -81,7 +85,8 @@ func TestALowerCountOfLicencesEndsSingleLaunches(t *testing.T) {
 		b.s.Licences["tidal"] = &farm.Licence{Name: "tidal", Count: 2}
 		one, two := b.lease(b.ask(1, 0)), b.lease(b.ask(2, 0))
 		b.s.Licences["tidal"].Count = 1
-		if d := b.ask(1, one.ID); len(d.Records) > 0 || !strings.Contains(d.Why, "needs a licence tidal, and 1 of 1 are used") {
+		if d := b.ask(1, one.ID); len(d.Records) > 0 ||
+			!strings.Contains(d.Why, "needs a licence tidal, and 1 of 1 are used") {
 			t.Errorf("per %s: the first goes on: %s", per, d.Why)
 		}
 		b.apply(farm.LeaseEnded{Lease: one.ID, Node: 1, Run: id, At: b.now})

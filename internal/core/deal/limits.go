@@ -39,7 +39,9 @@ func (d *Dealer) limited(n *farm.Node, run *farm.Run, warm *farm.Lease, now time
 		return why
 	}
 	if most := run.Spec.StartOn; most > 0 && unproven(run) && !worksOn(n, run) && working(run) >= most {
-		return fmt.Sprintf("%s starts on %s; the others join when its first frame is verified", run.Spec.Name(), plural(most, "node"))
+		return fmt.Sprintf(
+			"%s starts on %s; the others join when its first frame is verified", run.Spec.Name(), plural(most, "node"),
+		)
 	}
 	without := farm.LeaseID(0)
 	if warm != nil {
@@ -51,7 +53,10 @@ func (d *Dealer) limited(n *farm.Node, run *farm.Run, warm *farm.Lease, now time
 	if p := d.s.Projects[run.Spec.Project]; p != nil {
 		if place := d.s.Places[p.Scenes]; place != nil && place.Loads > 0 && run.Spec.SceneText == "" {
 			if loading := d.loading(place.Name); loading >= place.Loads {
-				return fmt.Sprintf("%s load from the place %s, and no more may at the same moment", plural(loading, "launch"), place.Name)
+				return fmt.Sprintf(
+					"%s load from the place %s, and no more may at the same moment", plural(loading, "launch"),
+					place.Name,
+				)
 			}
 		}
 	}
@@ -62,8 +67,10 @@ func (d *Dealer) noLicence(run *farm.Run, without farm.LeaseID, now time.Time) s
 	l := d.s.Licences[run.Spec.Licence.Name]
 	used := d.s.LicencesUsed(l.Name, without)
 	if now.Before(l.LoweredUntil) {
-		return fmt.Sprintf("%s needs a licence %s: %d are used, and a renderer found no more a while ago; the farm tries again in %s",
-			run.Spec.Name(), l.Name, used, round(l.LoweredUntil.Sub(now)))
+		return fmt.Sprintf(
+			"%s needs a licence %s: %d are used, and a renderer found no more a while ago; the farm tries again in %s",
+			run.Spec.Name(), l.Name, used, round(l.LoweredUntil.Sub(now)),
+		)
 	}
 	return fmt.Sprintf("%s needs a licence %s, and %d of %d are used", run.Spec.Name(), l.Name, used, l.Count)
 }
@@ -137,16 +144,20 @@ func scout(run *farm.Run, todo frames.Set) (frames.Set, string, bool) {
 		return frames.Set{}, "", false
 	}
 	f := left.First()
-	return frames.One(f), fmt.Sprintf("frame %d, a scout: it shows early what frames cost and whether they render", f), true
+	return frames.One(f), fmt.Sprintf(
+		"frame %d, a scout: it shows early what frames cost and whether they render", f,
+	), true
 }
 
 // Scouted reports whether a run that waits for a person's yes has come so far:
 // all its scouts have a result, and nothing else has been begun.
 func Scouted(run *farm.Run) bool {
-	if !run.Spec.Wait || run.Terms.Scouted || run.State != farm.RunRendering || run.Spec.Scouts.Empty() || run.ToDo.Empty() {
+	if !run.Spec.Wait || run.Terms.Scouted || run.State != farm.RunRendering || run.Spec.Scouts.Empty() ||
+		run.ToDo.Empty() {
 		return false
 	}
-	return run.Spec.Scouts.Minus(run.Done).Minus(run.Parked).Empty() && run.Done.Minus(run.Spec.Scouts).Empty() && run.DealtCount() == 0
+	return run.Spec.Scouts.Minus(run.Done).Minus(run.Parked).Empty() && run.Done.Minus(run.Spec.Scouts).Empty() &&
+		run.DealtCount() == 0
 }
 
 // scouting says what holds the rest of a run back until its scouts are looked
@@ -155,7 +166,10 @@ func scouting(run *farm.Run) string {
 	if !run.Spec.Wait || run.Spec.Scouts.Empty() || run.Terms.Scouted {
 		return ""
 	}
-	return fmt.Sprintf("the scouts of %s (frames %s) come first, and the rest waits for a person's yes", run.Spec.Name(), run.Spec.Scouts)
+	return fmt.Sprintf(
+		"the scouts of %s (frames %s) come first, and the rest waits for a person's yes", run.Spec.Name(),
+		run.Spec.Scouts,
+	)
 }
 
 // ordered returns so many frames of a set in the order that the run asks for.

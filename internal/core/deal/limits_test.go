@@ -30,8 +30,14 @@ func TestHowLicencesAreCounted(t *testing.T) {
 		t.Run(fmt.Sprintf("%d per %s, %d devices", c.count, c.per, c.takes.Devices), func(t *testing.T) {
 			b := newWorld(t)
 			for id := farm.NodeID(1); id <= 3; id++ {
-				n := &farm.Node{ID: id, Name: fmt.Sprintf("loom-%02d", id), Reach: farm.Online, Duty: farm.OnDuty, Health: farm.Fine, Session: 1,
-					Facts: farm.Facts{Speed: 1, Cores: 8, Renderers: []farm.Renderer{{Recipe: "practice"}}, Devices: []farm.Device{{ID: "a"}, {ID: "b"}}}}
+				n := &farm.Node{
+					ID: id, Name: fmt.Sprintf("loom-%02d", id), Reach: farm.Online, Duty: farm.OnDuty,
+					Health: farm.Fine, Session: 1,
+					Facts: farm.Facts{
+						Speed: 1, Cores: 8, Renderers: []farm.Renderer{{Recipe: "practice"}},
+						Devices: []farm.Device{{ID: "a"}, {ID: "b"}},
+					},
+				}
 				b.s.PutNode(n)
 			}
 			b.apply(farm.LicenceSet{Name: "tidal", Count: c.count, At: b.now})

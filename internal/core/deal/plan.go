@@ -116,7 +116,8 @@ func (v *survey) try(then float64) *plan {
 			}
 			h := &help[best]
 			l := &v.loads[o.load]
-			if extra := int(((then-h.free-h.takes)*h.speed)/o.each+1e-9) - most; most == o.frames && k+1 < len(over) && h.speed > l.speed {
+			if extra := int(((then-h.free-h.takes)*h.speed)/o.each+1e-9) - most; most == o.frames && k+1 < len(over) &&
+				h.speed > l.speed {
 				// A launch costs the slower node less: the faster one takes all
 				// that it can at once, and the other is free for the next piece.
 				extra = min(extra, l.left.Len()-o.frames-moved)

@@ -30,11 +30,14 @@ func (d *Dealer) Race(ask Ask, now time.Time) Decision {
 		return Decision{Why: "only a ready node with nothing to do may race"}
 	}
 	for run := range d.InTurn(now) {
-		if run.State != farm.RunRendering || run.Spec.Mode == farm.ModeWhole || run.Spec.Once || !run.ToDo.Empty() || run.DealtCount() == 0 {
+		if run.State != farm.RunRendering || run.Spec.Mode == farm.ModeWhole || run.Spec.Once || !run.ToDo.Empty() ||
+			run.DealtCount() == 0 {
 			continue
 		}
 		mine := speed(d.m, n, run)
-		if calm := d.raceBackoffs[run.ID]; now.Before(calm.until) && calm.open == run.OpenCount() && calm.last == d.s.LastLease && mine <= calm.speed {
+		if calm := d.raceBackoffs[run.ID]; now.Before(calm.until) && calm.open == run.OpenCount() &&
+			calm.last == d.s.LastLease &&
+			mine <= calm.speed {
 			continue // a node that is faster has just found nothing
 		}
 		if !d.m.Curve(run).Known() || !d.may(n, run, now) || d.bars(run, now).distrusts(n.ID) {
@@ -65,7 +68,9 @@ func (d *Dealer) Race(ask Ask, now time.Time) Decision {
 		}
 		if best == nil {
 			wait := min(max(span.Of(backoffPart*v.finish()), backoffLeast), backoffMost)
-			d.raceBackoffs[run.ID] = raceBackoff{takeOverBackoff{until: now.Add(wait), open: run.OpenCount(), last: d.s.LastLease}, mine}
+			d.raceBackoffs[run.ID] = raceBackoff{
+				takeOverBackoff{until: now.Add(wait), open: run.OpenCount(), last: d.s.LastLease}, mine,
+			}
 			continue
 		}
 		why := fmt.Sprintf(

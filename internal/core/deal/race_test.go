@@ -38,13 +38,21 @@ func TestWhoRaces(t *testing.T) {
 			done := all.Take(39)
 			if c.beside != nil {
 				done = all.Take(38)
-				b.apply(farm.LeaseOpened{Lease: 1, Node: 3, Run: run, Session: 1, Frames: all.Take(39).TakeLast(1), At: b.now})
+				b.apply(
+					farm.LeaseOpened{
+						Lease: 1, Node: 3, Run: run, Session: 1, Frames: all.Take(39).TakeLast(1),
+						At: b.now,
+					},
+				)
 				b.seen[1] = *c.beside
 			}
 			owner := b.s.LastLease + 1
 			b.apply(farm.LeaseOpened{Lease: owner, Node: 1, Run: run, Session: 1, Frames: done.Union(last), At: b.now})
 			for f := range done.All() {
-				b.apply(farm.FrameAccepted{Run: run, Frame: f, Lease: owner, Node: 1, Hash: "h", At: b.now}, farm.FrameDone{Run: run, Frame: f, Lease: owner, Node: 1, Hash: "h", At: b.now})
+				b.apply(
+					farm.FrameAccepted{Run: run, Frame: f, Lease: owner, Node: 1, Hash: "h", At: b.now},
+					farm.FrameDone{Run: run, Frame: f, Lease: owner, Node: 1, Hash: "h", At: b.now},
+				)
 			}
 			b.seen[owner] = Sight{Begun: true, Frame: 40, Seconds: c.lasted}
 			d := b.d.Race(Ask{Node: 2}, b.now)
@@ -71,7 +79,10 @@ func TestASlowNodeWaitsUntilCostsAreKnown(t *testing.T) {
 			}
 		}
 		if d := b.ask(3, 0); len(d.Records) == 0 {
-			t.Errorf("%s: frames cost 10 s, two nodes need 45 s for nine, and the slow one gets none, with which it would be through after 40 s: %s", mode, d.Why)
+			t.Errorf(
+				"%s: frames cost 10 s, two nodes need 45 s for nine, and the slow one gets none, with which it would be through after 40 s: %s",
+				mode, d.Why,
+			)
 		}
 	}
 }
@@ -89,7 +100,9 @@ func TestReconsider(t *testing.T) {
 	}
 	for _, c := range []struct{ first, last, least, most int }{{1, 15, 15, 15}, {16, 31, 5, 10}, {1 << 10, 1<<11 - 1, 5, 12}, {1 << 19, 1<<20 - 1, 5, 12}} {
 		if n := count(c.first, c.last); n < c.least || n > c.most {
-			t.Errorf("from %d to %d frames it is %d times; want %s", c.first, c.last, n, fmt.Sprint(c.least, " to ", c.most))
+			t.Errorf(
+				"from %d to %d frames it is %d times; want %s", c.first, c.last, n, fmt.Sprint(c.least, " to ", c.most),
+			)
 		}
 	}
 }

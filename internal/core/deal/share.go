@@ -34,14 +34,17 @@ func (d *Dealer) share(n *farm.Node, run *farm.Run, todo frames.Set, now time.Ti
 	}
 	if size == 0 {
 		if v.fastest(n) != n { // somebody must
-			return frames.Set{}, fmt.Sprintf("%s is passed over for %s: a frame would take it %s, and all can be done in %s without it",
-				n.Name, run.Spec.Name(), inAbout(launch+v.curve.Cost(part.First())/mine), inAbout(v.together()))
+			return frames.Set{}, fmt.Sprintf(
+				"%s is passed over for %s: a frame would take it %s, and all can be done in %s without it", n.Name,
+				run.Spec.Name(), inAbout(launch+v.curve.Cost(part.First())/mine), inAbout(v.together()),
+			)
 		}
 		size = 1
 	}
 	// What would stay is not worth a launch of its own.
 	const little = 0.05 // of a turn
-	if rest := v.curve.Work(part) - work; !waits && v.curve.Known() && rest/mine < launch || waits && rest < little*work {
+	if rest := v.curve.Work(part) - work; !waits && v.curve.Known() && rest/mine < launch ||
+		waits && rest < little*work {
 		size = part.Len()
 	}
 	set := ordered(run, part, size)

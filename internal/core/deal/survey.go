@@ -147,7 +147,10 @@ func (d *Dealer) survey(run *farm.Run, now time.Time) *survey {
 		for n := range d.workers(run.Terms.Level.Rank(), now) {
 			if y, ok := d.yields(n, run, now); ok {
 				takes := v.launch(n)
-				v.takers = append(v.takers, taker{node: n, speed: speed(d.m, n, run), start: takes + y.free, takes: takes, yields: y.leases})
+				v.takers = append(
+					v.takers,
+					taker{node: n, speed: speed(d.m, n, run), start: takes + y.free, takes: takes, yields: y.leases},
+				)
 				if found++; found == mostYields {
 					break
 				}

@@ -23,7 +23,9 @@ func TestACutEndsAsSoonAsPossible(t *testing.T) {
 		run := b.submit("a", "practice", farm.ModeRange, fmt.Sprintf("1-%d", n), farm.RunRendering)
 		b.apply(farm.LeaseOpened{Lease: 1, Node: 1, Run: run, Session: 1, Frames: b.s.Runs[run].ToDo, At: b.now})
 		cost, startup := 1+20*r.Float64(), 40*r.Float64()
-		b.observe(1, farm.FrameAccepted{Run: run, Frame: 1, Node: 1, StartupSeconds: startup, RenderSeconds: cost / theirs})
+		b.observe(
+			1, farm.FrameAccepted{Run: run, Frame: 1, Node: 1, StartupSeconds: startup, RenderSeconds: cost / theirs},
+		)
 		b.seen[1] = Sight{Begun: true, Frame: 1}
 		cut, ok, _ := b.d.TakeOver(2, b.now)
 		ends := func(take int) float64 {
@@ -36,7 +38,9 @@ func TestACutEndsAsSoonAsPossible(t *testing.T) {
 		}
 		gain := alone - best - startup/10
 		if ok != (gain > 0) && math.Abs(gain) > alone/200 {
-			t.Errorf("seed %d: cut is %v, although the best cut ends after %.1f s instead of %.1f s", seed, ok, best, alone)
+			t.Errorf(
+				"seed %d: cut is %v, although the best cut ends after %.1f s instead of %.1f s", seed, ok, best, alone,
+			)
 		}
 		if !ok {
 			none++

@@ -106,7 +106,8 @@ func (d *Dealer) blocks() []*block {
 	}
 	d.line = &line{queue: queue, of: make(map[farm.RunID]*block, len(queue))}
 	for i, run := range queue {
-		if i == 0 || run.Terms.Put != 0 || queue[i-1].Terms.Put != 0 || run.Terms.Level.Rank() != queue[i-1].Terms.Level.Rank() {
+		if i == 0 || run.Terms.Put != 0 || queue[i-1].Terms.Put != 0 ||
+			run.Terms.Level.Rank() != queue[i-1].Terms.Level.Rank() {
 			d.line.blocks = append(d.line.blocks, &block{of: map[party][]*farm.Run{}})
 		}
 		b := d.line.blocks[len(d.line.blocks)-1]
@@ -168,7 +169,10 @@ func (d *Dealer) sort(b *block, now time.Time) []party {
 		people[p] = d.received[p].now(now) + h[p]
 	}
 	slices.SortStableFunc(out, func(a, b party) int {
-		return cmp.Or(cmp.Compare(projects[a.project], projects[b.project]), cmp.Compare(a.project, b.project), cmp.Compare(people[a], people[b]))
+		return cmp.Or(
+			cmp.Compare(projects[a.project], projects[b.project]), cmp.Compare(a.project, b.project),
+			cmp.Compare(people[a], people[b]),
+		)
 	})
 	return out
 }

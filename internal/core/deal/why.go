@@ -30,7 +30,10 @@ func (d *Dealer) WhyPair(run *farm.Run, n *farm.Node, now time.Time) string {
 	if len(held) > 0 {
 		other := d.s.Runs[held[0].Run]
 		if before(other, run) {
-			return fmt.Sprintf("%s works on %s, which comes first, and has %s of it left", n.Name, other.Spec.Name(), plural(held[0].Left.Len(), "frame"))
+			return fmt.Sprintf(
+				"%s works on %s, which comes first, and has %s of it left", n.Name, other.Spec.Name(),
+				plural(held[0].Left.Len(), "frame"),
+			)
 		}
 		if _, full := Room(d.s, d.m, n, run, nil, nil); full != "" {
 			return fmt.Sprintf("%s; it is dealt to again when its lease of %s has ended", full, other.Spec.Name())
@@ -68,7 +71,10 @@ func (d *Dealer) WhyFrame(run *farm.Run, frame int, now time.Time) string {
 	tried := ""
 	if t := run.Trouble[frame]; t != nil && len(t.Attempts) > 0 {
 		last := t.Attempts[len(t.Attempts)-1]
-		tried = fmt.Sprintf("; it failed on %s (%s), and %d of %d tries are used", d.s.NodeName(last.Node), last.Cause, t.Tried(), run.Spec.Tries)
+		tried = fmt.Sprintf(
+			"; it failed on %s (%s), and %d of %d tries are used", d.s.NodeName(last.Node), last.Cause, t.Tried(),
+			run.Spec.Tries,
+		)
 	}
 	switch {
 	case !run.Spec.Frames.Has(frame):

@@ -158,7 +158,12 @@ func (d *Dealer) yields(n *farm.Node, run *farm.Run, now time.Time) (yielder, bo
 		y.leases = append(y.leases, l)
 		if seen := d.sight(l); seen.Begun && l.Left.Has(seen.Frame) {
 			curve := d.m.Curve(other)
-			y.free = max(y.free, remaining(curve.Cost(seen.Frame)/(d.m.SpeedFor(n, other)*n.Part(l.Share)), curve.Spread(), seen.Seconds))
+			y.free = max(
+				y.free,
+				remaining(
+					curve.Cost(seen.Frame)/(d.m.SpeedFor(n, other)*n.Part(l.Share)), curve.Spread(), seen.Seconds,
+				),
+			)
 		}
 	}
 	if d.shut(n, run, now) || !d.may(n, run, now) {
@@ -226,7 +231,10 @@ func (d *Dealer) forUrgent(run *farm.Run, now time.Time, ask func(*farm.Lease, f
 	}
 	for _, t := range d.yielders(run, now) {
 		for _, l := range t.yields {
-			ask(l, d.unbegun(l, run.SubmittedAt), fmt.Sprintf("%s is %s and comes first on %s", run.Spec.Name(), run.Terms.Level, t.node.Name))
+			ask(
+				l, d.unbegun(l, run.SubmittedAt),
+				fmt.Sprintf("%s is %s and comes first on %s", run.Spec.Name(), run.Terms.Level, t.node.Name),
+			)
 		}
 	}
 }
@@ -293,7 +301,12 @@ func (d *Dealer) forTurn(run *farm.Run, now time.Time, ask func(*farm.Lease, fra
 				}
 				keep, _ := curve.Within(back, most*speed)
 				back = back.TakeLast(back.Len() - max(1, keep))
-				ask(l, back, fmt.Sprintf("%s waits, and %s has had less of the farm for its weight", run.Spec.Name(), who(me, p)))
+				ask(
+					l, back,
+					fmt.Sprintf(
+						"%s waits, and %s has had less of the farm for its weight", run.Spec.Name(), who(me, p),
+					),
+				)
 			}
 		}
 	}

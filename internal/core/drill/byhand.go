@@ -82,12 +82,21 @@ func (h *byHand) Next(ask deal.Ask, now time.Time) deal.Decision {
 			continue
 		}
 		if warm != nil && warm.Run == run.ID {
-			return deal.Decision{Records: []farm.Record{farm.LeaseExtended{Lease: warm.ID, Node: n.ID, Run: run.ID, Ask: ask.Number, Frames: set, At: now}}}
+			return deal.Decision{
+				Records: []farm.Record{
+					farm.LeaseExtended{Lease: warm.ID, Node: n.ID, Run: run.ID, Ask: ask.Number, Frames: set, At: now},
+				},
+			}
 		}
 		if warm != nil {
 			return deal.Decision{}
 		}
-		records := []farm.Record{farm.LeaseOpened{Lease: h.s.LastLease + 1, Node: n.ID, Run: run.ID, Session: n.Session, Ask: ask.Number, Frames: set, At: now}}
+		records := []farm.Record{
+			farm.LeaseOpened{
+				Lease: h.s.LastLease + 1, Node: n.ID, Run: run.ID, Session: n.Session, Ask: ask.Number,
+				Frames: set, At: now,
+			},
+		}
 		if run.State == farm.RunQueued {
 			records = append(records, farm.RunMoved{Run: run.ID, State: farm.RunRendering, At: now})
 		}

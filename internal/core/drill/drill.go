@@ -60,7 +60,8 @@ func Run(f play.Farm, model *pace.Model, against []Way, goOn func() bool) (*Repo
 	for i, j := range played.Jobs {
 		bound := Bound(f, i)
 		out.Jobs = append(out.Jobs, Job{
-			Name: f.Jobs[i].Spec.Job, Finish: j.Finish, Bound: bound, Ratio: j.Finish / bound, Launches: j.Launches, State: string(j.State),
+			Name: f.Jobs[i].Spec.Job, Finish: j.Finish, Bound: bound, Ratio: j.Finish / bound,
+			Launches: j.Launches, State: string(j.State),
 		})
 	}
 	for i, n := range f.Nodes {
@@ -75,7 +76,9 @@ func Run(f play.Farm, model *pace.Model, against []Way, goOn func() bool) (*Repo
 		if err != nil {
 			return nil, fmt.Errorf("playing %s: %w", w.Name, err)
 		}
-		out.Against = append(out.Against, Against{Way: w.Name, Finish: other.Finish, Ratio: played.Finish / other.Finish})
+		out.Against = append(
+			out.Against, Against{Way: w.Name, Finish: other.Finish, Ratio: played.Finish / other.Finish},
+		)
 	}
 	return out, nil
 }

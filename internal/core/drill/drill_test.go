@@ -200,7 +200,10 @@ func TestOneNodeMoreDoesNoHarm(t *testing.T) {
 			f.Nodes = append(f.Nodes, best)
 			if more := played(t, f); more.Finish > alone.Finish+f.Jobs[0].Startup {
 				later++
-				t.Logf("class %s, seed %d: %.1f s become %.1f s; a start-up takes %.1f s", class, seed, alone.Finish, more.Finish, f.Jobs[0].Startup)
+				t.Logf(
+					"class %s, seed %d: %.1f s become %.1f s; a start-up takes %.1f s", class, seed, alone.Finish,
+					more.Finish, f.Jobs[0].Startup,
+				)
 			}
 		}
 	}
@@ -228,7 +231,13 @@ func TestDecisionsHaveReasons(t *testing.T) {
 
 func TestBoundsOfSmallFarms(t *testing.T) {
 	job := func(mode farm.Mode, startup float64, costs ...float64) play.Job {
-		return play.Job{Spec: farm.Spec{Job: "a", Mode: mode, Recipe: "practice", Frames: frames.Of(frames.Span{First: 1, Last: len(costs)})}, Startup: startup, Costs: costs}
+		return play.Job{
+			Spec: farm.Spec{
+				Job: "a", Mode: mode, Recipe: "practice",
+				Frames: frames.Of(frames.Span{First: 1, Last: len(costs)}),
+			},
+			Startup: startup, Costs: costs,
+		}
 	}
 	for _, c := range []struct {
 		name  string

@@ -22,10 +22,15 @@ func large(mode farm.Mode, nodes, count int) play.Farm {
 	for i := range costs {
 		costs[i] = 20 + float64(i%count)/float64(count)*40
 	}
-	f.Jobs = []play.Job{{
-		Spec:    farm.Spec{Job: "tidal_ceiling", Project: "tidal-room", Kind: farm.Final, Recipe: "practice", Mode: mode, Tries: 3, Frames: frames.Of(frames.Span{First: 1, Last: count})},
-		Startup: 60, Costs: costs, Noise: 0.08,
-	}}
+	f.Jobs = []play.Job{
+		{
+			Spec: farm.Spec{
+				Job: "tidal_ceiling", Project: "tidal-room", Kind: farm.Final, Recipe: "practice",
+				Mode: mode, Tries: 3, Frames: frames.Of(frames.Span{First: 1, Last: count}),
+			},
+			Startup: 60, Costs: costs, Noise: 0.08,
+		},
+	}
 	return f
 }
 

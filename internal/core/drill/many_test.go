@@ -22,9 +22,12 @@ func several(speeds ...float64) play.Farm {
 }
 
 // with adds a job of so many frames that cost the same.
-func with(f play.Farm, name, project string, mode farm.Mode, count int, cost float64, change ...func(*play.Job)) play.Farm {
+func with(
+	f play.Farm, name, project string, mode farm.Mode, count int, cost float64, change ...func(*play.Job),
+) play.Farm {
 	j := play.Job{Startup: cost / 2, Spec: farm.Spec{
-		Job: name, Project: project, Kind: farm.Final, Recipe: string(mode), Mode: mode, Tries: 3, Frames: frames.Of(frames.Span{First: 1, Last: count}),
+		Job: name, Project: project, Kind: farm.Final, Recipe: string(mode), Mode: mode, Tries: 3,
+		Frames: frames.Of(frames.Span{First: 1, Last: count}),
 	}}
 	for range count {
 		j.Costs = append(j.Costs, cost)
@@ -65,7 +68,10 @@ func TestProjectsGetTheirPart(t *testing.T) {
 		slices.SortFunc(f.Projects, func(a, b farm.Project) int { return int(a.Weight - b.Weight) })
 		for i := range 8 {
 			for _, p := range f.Projects {
-				f = with(f, fmt.Sprintf("%s-%d", p.Name, i), p.Name, mode, 3000, 20, func(j *play.Job) { j.Spec.Owner = []string{"nadia", "tobin"}[i%2] })
+				f = with(
+					f, fmt.Sprintf("%s-%d", p.Name, i), p.Name, mode, 3000, 20,
+					func(j *play.Job) { j.Spec.Owner = []string{"nadia", "tobin"}[i%2] },
+				)
 			}
 		}
 		r := played(t, f)
@@ -117,7 +123,10 @@ func TestTheUrgentComesAtTheBorder(t *testing.T) {
 		r := played(t, f)
 		bound := Bound(f, 1) - 900
 		if took := r.Jobs[1].Finish - 900; took > 1.25*(bound+30) {
-			t.Errorf("%s: urgent work took %.0f s; alone on the farm it takes %.0f, and a frame is over after 30 s", mode, took, bound)
+			t.Errorf(
+				"%s: urgent work took %.0f s; alone on the farm it takes %.0f, and a frame is over after 30 s", mode,
+				took, bound,
+			)
 		}
 		for _, a := range r.Attempts {
 			if a.Result != play.Done {
@@ -151,7 +160,10 @@ func TestLicencesAreNeverExceeded(t *testing.T) {
 			}
 		}
 		if r.Jobs[3].Finish > 500 {
-			t.Errorf("%s: what needs no licence was done after %.0f s, though three nodes could do nothing else", per, r.Jobs[3].Finish)
+			t.Errorf(
+				"%s: what needs no licence was done after %.0f s, though three nodes could do nothing else", per,
+				r.Jobs[3].Finish,
+			)
 		}
 	}
 }
@@ -183,7 +195,10 @@ func TestLoadsFromAPlaceAreLimited(t *testing.T) {
 
 // TestANewSceneStartsOnAFew looks that the crowd joins with the first frame.
 func TestANewSceneStartsOnAFew(t *testing.T) {
-	f := with(several(1, 1, 1, 1, 1, 1), "salt_010", "salt-clock", farm.ModeRange, 240, 10, func(j *play.Job) { j.Spec.StartOn = 2 })
+	f := with(
+		several(1, 1, 1, 1, 1, 1), "salt_010", "salt-clock", farm.ModeRange, 240, 10,
+		func(j *play.Job) { j.Spec.StartOn = 2 },
+	)
 	r := played(t, f)
 	early, late := map[string]bool{}, map[string]bool{}
 	for _, a := range r.Attempts {
@@ -201,12 +216,22 @@ func TestANewSceneStartsOnAFew(t *testing.T) {
 func TestSequences(t *testing.T) {
 	for _, mode := range []farm.Mode{farm.ModeRange, farm.ModeFeed, farm.ModeSingle} {
 		for sequence, want := range map[farm.Sequence][]int{farm.Forward: {1, 2}, farm.Reverse: {200, 199}, farm.ScoutsFirst: {1, 23}} {
-			f := with(several(1), "salt_010", "salt-clock", mode, 200, 10, func(j *play.Job) { j.Spec.Sequence = sequence })
+			f := with(
+				several(1), "salt_010", "salt-clock", mode, 200, 10, func(j *play.Job) { j.Spec.Sequence = sequence },
+			)
 			if mode == farm.ModeRange && sequence == farm.Reverse {
-				f, want = with(several(1), "salt_010", "salt-clock", mode, 200, 10, func(j *play.Job) { j.Spec.Sequence, j.Spec.Chunk = sequence, 1 }), []int{200, 199}
+				f, want = with(
+					several(1), "salt_010", "salt-clock", mode, 200, 10,
+					func(j *play.Job) { j.Spec.Sequence, j.Spec.Chunk = sequence, 1 },
+				), []int{
+					200, 199,
+				}
 			}
 			r := played(t, f)
-			if got := []int{r.Attempts[0].Frame, r.Attempts[1].Frame}; sequence != farm.ScoutsFirst && !slices.Equal(got, want) {
+			if got := []int{
+				r.Attempts[0].Frame, r.Attempts[1].Frame,
+			}; sequence != farm.ScoutsFirst &&
+				!slices.Equal(got, want) {
 				t.Errorf("%s %s: begins with %v, want %v", mode, sequence, got, want)
 			}
 			if sequence == farm.ScoutsFirst {
@@ -245,7 +270,10 @@ func TestARaceEndsAWaitForASlowNode(t *testing.T) {
 			}
 		}
 		if r.Finish > 260 || stopped == 0 {
-			t.Errorf("%s: it ends after %.0f s with %d tries stopped; the slow node alone needs 505 s for its first frame", mode, r.Finish, stopped)
+			t.Errorf(
+				"%s: it ends after %.0f s with %d tries stopped; the slow node alone needs 505 s for its first frame",
+				mode, r.Finish, stopped,
+			)
 		}
 	}
 }
@@ -287,7 +315,10 @@ func TestFewPlacesGoToFastNodes(t *testing.T) {
 				by[a.Node]++
 			}
 			if r.Finish > most || by["kiln-01"] > 7 || by["kiln-03"] > 0 {
-				t.Errorf("%s, %s: it ends after %.0f s, should by %.0f s; frames by node: %v", mode, what, r.Finish, most, by)
+				t.Errorf(
+					"%s, %s: it ends after %.0f s, should by %.0f s; frames by node: %v", mode, what, r.Finish, most,
+					by,
+				)
 			}
 		}
 	}

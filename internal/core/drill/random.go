@@ -46,7 +46,9 @@ func Random(class string, seed uint64) (play.Farm, error) {
 	case ClassRough:
 		mode = []farm.Mode{farm.ModeFeed, farm.ModeRange}[seed%2]
 	default:
-		return play.Farm{}, fmt.Errorf("there is no class %q of random farms: use one of %s", class, strings.Join(Classes(), ", "))
+		return play.Farm{}, fmt.Errorf(
+			"there is no class %q of random farms: use one of %s", class, strings.Join(Classes(), ", "),
+		)
 	}
 	r := rand.New(rand.NewPCG(seed, 0x5eed))
 	between := func(low, high float64) float64 { return low + (high-low)*r.Float64() }
@@ -60,7 +62,10 @@ func Random(class string, seed uint64) (play.Farm, error) {
 	power := 0.0
 	for i := range nodes {
 		speed := 0.5 * math.Pow(ratio, r.Float64())
-		f.Nodes = append(f.Nodes, play.Node{Name: fmt.Sprintf("kiln-%02d", i+1), Speed: speed, Known: speed * math.Exp(off*r.NormFloat64())})
+		f.Nodes = append(
+			f.Nodes,
+			play.Node{Name: fmt.Sprintf("kiln-%02d", i+1), Speed: speed, Known: speed * math.Exp(off*r.NormFloat64())},
+		)
 		power += speed
 	}
 	count := nodes * (20 + r.IntN(101))

@@ -45,25 +45,30 @@ func tiny(seed uint64) play.Farm {
 	}
 	modes := []farm.Mode{farm.ModeRange, farm.ModeFeed, farm.ModeSingle, farm.ModeWhole}
 	for i := range 1 + r.IntN(4) {
-		f = with(f, fmt.Sprint("job-", i), f.Projects[r.IntN(2)].Name, modes[r.IntN(4)], 1+r.IntN(30), 1+20*r.Float64(), func(j *play.Job) {
-			j.Submitted, j.Noise = float64(r.IntN(3))*50*r.Float64(), 0.2*r.Float64()
-			j.Spec.Level = []farm.Level{farm.Urgent, farm.High, farm.Normal, farm.Normal, farm.Filler}[r.IntN(5)]
-			j.Spec.Owner = []string{"nadia", "tobin"}[r.IntN(2)]
-			j.Spec.Sequence = []farm.Sequence{farm.DealersChoice, farm.DealersChoice, farm.Forward, farm.Reverse, farm.ScoutsFirst}[r.IntN(5)]
-			j.Spec.StartOn, j.Spec.Once = r.IntN(3), r.IntN(4) == 0
-			if r.IntN(3) == 0 {
-				j.Spec.Ceiling = farm.Ceiling{Nodes: 1 + r.IntN(4)}
-			}
-			if r.IntN(3) == 0 {
-				j.Spec.Licence = &farm.LicenceNeed{Name: "tidal", Per: []farm.Counting{farm.PerProcess, farm.PerNode, farm.PerDevice}[r.IntN(3)]}
-			}
-			if r.IntN(5) == 0 {
-				j.Spec.Chunk = 1 + r.IntN(8)
-			}
-			if r.IntN(3) == 0 && j.Spec.Mode != farm.ModeWhole {
-				j.Fails = []int{1 + r.IntN(len(j.Costs))}
-			}
-		})
+		f = with(
+			f, fmt.Sprint("job-", i), f.Projects[r.IntN(2)].Name, modes[r.IntN(4)], 1+r.IntN(30), 1+20*r.Float64(),
+			func(j *play.Job) {
+				j.Submitted, j.Noise = float64(r.IntN(3))*50*r.Float64(), 0.2*r.Float64()
+				j.Spec.Level = []farm.Level{farm.Urgent, farm.High, farm.Normal, farm.Normal, farm.Filler}[r.IntN(5)]
+				j.Spec.Owner = []string{"nadia", "tobin"}[r.IntN(2)]
+				j.Spec.Sequence = []farm.Sequence{farm.DealersChoice, farm.DealersChoice, farm.Forward, farm.Reverse, farm.ScoutsFirst}[r.IntN(5)]
+				j.Spec.StartOn, j.Spec.Once = r.IntN(3), r.IntN(4) == 0
+				if r.IntN(3) == 0 {
+					j.Spec.Ceiling = farm.Ceiling{Nodes: 1 + r.IntN(4)}
+				}
+				if r.IntN(3) == 0 {
+					j.Spec.Licence = &farm.LicenceNeed{
+						Name: "tidal", Per: []farm.Counting{farm.PerProcess, farm.PerNode, farm.PerDevice}[r.IntN(3)],
+					}
+				}
+				if r.IntN(5) == 0 {
+					j.Spec.Chunk = 1 + r.IntN(8)
+				}
+				if r.IntN(3) == 0 && j.Spec.Mode != farm.ModeWhole {
+					j.Fails = []int{1 + r.IntN(len(j.Costs))}
+				}
+			},
+		)
 	}
 	return f
 }
@@ -127,14 +132,20 @@ func TestWhateverMeets(t *testing.T) {
 				t.Errorf("seed %d: %d nodes work on %s at %.1f s, %d may", seed, len(nodes), a.Job, a.Start, most)
 			}
 			if len(licensed) > f.Licences[0].Count {
-				t.Errorf("seed %d: %d licences are used at %.1f s, there are %d", seed, len(licensed), a.Start, f.Licences[0].Count)
+				t.Errorf(
+					"seed %d: %d licences are used at %.1f s, there are %d", seed, len(licensed), a.Start,
+					f.Licences[0].Count,
+				)
 			}
 		}
 		for i, j := range f.Jobs {
 			for frame := range j.Spec.Frames.All() {
 				n := done[fmt.Sprint(j.Spec.Job, " ", frame)]
 				if n > 1 || n == 0 && r.Jobs[i].State == farm.RunDone {
-					t.Errorf("seed %d: frame %d of %s, which is %s, was done %d times", seed, frame, j.Spec.Job, r.Jobs[i].State, n)
+					t.Errorf(
+						"seed %d: frame %d of %s, which is %s, was done %d times", seed, frame, j.Spec.Job,
+						r.Jobs[i].State, n,
+					)
 				}
 			}
 		}

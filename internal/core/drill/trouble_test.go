@@ -197,7 +197,9 @@ func TestADrillStopsWhenAsked(t *testing.T) {
 	); !errors.Is(err, play.ErrStopped) || asked != 3 {
 		t.Errorf("after it was asked %d times: %v", asked, err)
 	}
-	if _, err := (Way{Name: "claim", claim: true}).play(f, func() bool { return false }); !errors.Is(err, play.ErrStopped) {
+	if _, err := (Way{Name: "claim", claim: true}).play(f, func() bool { return false }); !errors.Is(
+		err, play.ErrStopped,
+	) {
 		t.Errorf("by hand: %v", err)
 	}
 	if _, err := Many("range", 1, 1000, true, func() bool { return false }); !errors.Is(err, play.ErrStopped) {

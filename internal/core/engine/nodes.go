@@ -59,7 +59,9 @@ func (e *Engine) Start(id farm.NodeID, facts farm.Facts, holding []farm.LeaseID)
 func (e *Engine) Leave(id farm.NodeID, reason string) {
 	name := e.s.NodeName(id)
 	e.Append(accept.Release(e.s, id, nil, fmt.Sprintf("the node process of %s ended: %s", name, reason), e.now)...)
-	e.Append(farm.NodeReach{Node: id, Reach: farm.Away, Reason: fmt.Sprintf("%s has left: %s", name, reason), At: e.now})
+	e.Append(
+		farm.NodeReach{Node: id, Reach: farm.Away, Reason: fmt.Sprintf("%s has left: %s", name, reason), At: e.now},
+	)
 	delete(e.asks, id)
 }
 

@@ -25,7 +25,9 @@ func (e *Engine) Orders(id farm.NodeID, leases []farm.LeaseID) (orders []Order) 
 			orders = append(orders, Order{Lease: lease, Now: true, Reason: "the lease has ended"})
 			continue
 		case l.Superseded && l.Left.Empty():
-			orders = append(orders, Order{Lease: lease, Now: true, Reason: "another node finished its last frame first"})
+			orders = append(
+				orders, Order{Lease: lease, Now: true, Reason: "another node finished its last frame first"},
+			)
 			continue
 		}
 		run := e.s.Runs[l.Run]

@@ -143,8 +143,9 @@ func (s *State) runSubmitted(r RunSubmitted) error {
 // Opened returns the run as it is when it is submitted.
 func (r RunSubmitted) Opened() *Run {
 	run := &Run{
-		ID: r.Run, Spec: r.Spec, Terms: r.Spec.Terms, State: r.State, Reason: r.Reason, Order: r.Order, SubmittedAt: r.At,
-		ToDo: r.Spec.Frames, Delivering: map[int]Delivery{}, Trouble: map[int]*Trouble{}, Leases: map[LeaseID]*Lease{},
+		ID: r.Run, Spec: r.Spec, Terms: r.Spec.Terms, State: r.State, Reason: r.Reason,
+		Order: r.Order, SubmittedAt: r.At, ToDo: r.Spec.Frames, Delivering: map[int]Delivery{},
+		Trouble: map[int]*Trouble{}, Leases: map[LeaseID]*Lease{},
 	}
 	run.read()
 	return run
@@ -205,7 +206,10 @@ func (s *State) leaseOpened(r LeaseOpened) error {
 		}
 	}
 	run.ToDo = run.ToDo.Minus(r.Frames)
-	l := &Lease{ID: r.Lease, Node: r.Node, Run: r.Run, Session: r.Session, Ask: r.Ask, Given: r.Frames, Left: r.Frames, Share: r.Share, Race: r.Race, Reason: r.Reason, OpenedAt: r.At}
+	l := &Lease{
+		ID: r.Lease, Node: r.Node, Run: r.Run, Session: r.Session, Ask: r.Ask, Given: r.Frames,
+		Left: r.Frames, Share: r.Share, Race: r.Race, Reason: r.Reason, OpenedAt: r.At,
+	}
 	run.Leases[l.ID] = l
 	s.putLease(l)
 	return nil

@@ -79,7 +79,9 @@ func (s *State) frameAccepted(r FrameAccepted) error {
 			l.Superseded = l.Superseded || l.ID != r.Lease && l.Left.Empty() && l.Given.Has(r.Frame)
 		}
 	}
-	run.Delivering[r.Frame] = Delivery{Lease: r.Lease, Node: r.Node, Hash: r.Hash, Bytes: r.Bytes, Files: r.Files, Since: r.At}
+	run.Delivering[r.Frame] = Delivery{
+		Lease: r.Lease, Node: r.Node, Hash: r.Hash, Bytes: r.Bytes, Files: r.Files, Since: r.At,
+	}
 	return nil
 }
 
@@ -133,7 +135,13 @@ func (s *State) frameFailed(r FrameFailed) error {
 	}
 	run.giveBack(l, frames.One(r.Frame))
 	t := run.trouble(r.Frame)
-	t.Attempts = append(t.Attempts, Attempt{Lease: r.Lease, Launch: r.Launch, Node: r.Node, Cause: r.Cause, Message: r.Message, Counts: r.Counts, At: r.At})
+	t.Attempts = append(
+		t.Attempts,
+		Attempt{
+			Lease: r.Lease, Launch: r.Launch, Node: r.Node, Cause: r.Cause, Message: r.Message,
+			Counts: r.Counts, At: r.At,
+		},
+	)
 	return nil
 }
 

@@ -19,7 +19,12 @@ func (s *State) nodeEnrolled(r NodeEnrolled) error {
 		announced.Kind, announced.Facts, announced.EnrolledAt = r.Of, r.Facts, r.At
 		return nil
 	}
-	s.PutNode(&Node{ID: r.Node, Name: r.Name, Kind: r.Of, Facts: r.Facts, Reach: Silent, ReachSince: r.At, Duty: OnDuty, Health: Fine, EnrolledAt: r.At})
+	s.PutNode(
+		&Node{
+			ID: r.Node, Name: r.Name, Kind: r.Of, Facts: r.Facts, Reach: Silent,
+			ReachSince: r.At, Duty: OnDuty, Health: Fine, EnrolledAt: r.At,
+		},
+	)
 	return nil
 }
 

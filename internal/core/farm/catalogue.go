@@ -18,7 +18,8 @@ type catalogue struct {
 
 func newCatalogue() catalogue {
 	return catalogue{
-		byJob: map[jobKey][]*Run{}, jobs: map[string][]jobKey{}, byFolder: map[string][]*Run{}, parked: map[RunID]*Run{},
+		byJob: map[jobKey][]*Run{}, jobs: map[string][]jobKey{}, byFolder: map[string][]*Run{},
+		parked: map[RunID]*Run{},
 	}
 }
 
@@ -76,7 +77,9 @@ func (c *catalogue) check(s *State) error {
 		}
 	}
 	if ended != len(c.ended) || parked != len(c.parked) || !slices.IsSortedFunc(c.ended, byEnd) {
-		return fmt.Errorf("%d runs ended and %d have parked frames; listed are %d and %d", ended, parked, len(c.ended), len(c.parked))
+		return fmt.Errorf(
+			"%d runs ended and %d have parked frames; listed are %d and %d", ended, parked, len(c.ended), len(c.parked),
+		)
 	}
 	return nil
 }

@@ -34,12 +34,18 @@ func TestWhatIsInUseStays(t *testing.T) {
 	must(ProjectDropped{Name: "gannet"})
 	for i := range 2 {
 		must(RunSubmitted{
-			Run: RunID(i + 1), Spec: Spec{Job: "salt_010", Kind: "proof", Number: i + 1, Project: "salt-clock"}, State: RunQueued,
+			Run: RunID(i + 1), Spec: Spec{Job: "salt_010", Kind: "proof", Number: i + 1, Project: "salt-clock"},
+			State: RunQueued,
 		})
 	}
-	refused(ProjectDropped{Name: "salt-clock"}, fmt.Sprintf("the runs %s and %s", s.Runs[1].Spec.Name(), s.Runs[2].Spec.Name()))
+	refused(
+		ProjectDropped{Name: "salt-clock"},
+		fmt.Sprintf("the runs %s and %s", s.Runs[1].Spec.Name(), s.Runs[2].Spec.Name()),
+	)
 	refused(PlaceDropped{Name: "scenes"}, "the projects salt-clock and tidal-room")
-	must(LaunchSettingsSet{Of: LaunchScope{Project: "tidal-room", Recipe: "practice"}, Env: LaunchSettings{Mask: "002"}})
+	must(
+		LaunchSettingsSet{Of: LaunchScope{Project: "tidal-room", Recipe: "practice"}, Env: LaunchSettings{Mask: "002"}},
+	)
 	must(LaunchSettingsSet{Env: LaunchSettings{Mask: "027"}})
 	must(ProjectDropped{Name: "tidal-room"})
 	if len(s.LaunchSettings) != 1 || s.LaunchSettings[LaunchScope{}].Mask != "027" {

@@ -84,7 +84,9 @@ func TestALateReportCountsOnce(t *testing.T) {
 		}
 	}
 	apply(LeaseEnded{Lease: 1, Run: 1, Node: 1, At: now})
-	apply(LeaseOpened{Lease: 2, Node: 1, Run: 1, Session: 1, Frames: frames.Of(frames.Span{First: 1, Last: 2}), At: now})
+	apply(
+		LeaseOpened{Lease: 2, Node: 1, Run: 1, Session: 1, Frames: frames.Of(frames.Span{First: 1, Last: 2}), At: now},
+	)
 	run := s.Runs[1]
 	if !run.Wants(1) {
 		t.Fatal("frame 1 is not wanted")
@@ -110,7 +112,10 @@ func TestTrimAndSettle(t *testing.T) {
 		LeaseExtended{Lease: 1, Node: 1, Run: 1, Ask: 2, Frames: frames.Of(frames.Span{First: 2, Last: 4}), At: now},
 	}
 	for f := 2; f <= 4; f++ {
-		steps = append(steps, FrameAccepted{Run: 1, Frame: f, Lease: 1, Node: 1, At: now}, FrameDone{Run: 1, Frame: f, Lease: 1, Node: 1, At: now})
+		steps = append(
+			steps, FrameAccepted{Run: 1, Frame: f, Lease: 1, Node: 1, At: now},
+			FrameDone{Run: 1, Frame: f, Lease: 1, Node: 1, At: now},
+		)
 	}
 	for _, r := range steps {
 		if _, settled := run.Settled(); settled {
@@ -133,7 +138,8 @@ func TestSubmitKeysAndNumbers(t *testing.T) {
 	if with(s, "mine") != s.Runs[1] || with(s, "") != nil || with(s, "other") != nil {
 		t.Error("runs are not found by their submit key")
 	}
-	if s.NextNumber("", "A", Final) != 2 || s.NextNumber("", "a", Proof) != 1 || s.NextNumber("", "b", Final) != 1 || s.NextNumber("other", "a", Final) != 1 {
+	if s.NextNumber("", "A", Final) != 2 || s.NextNumber("", "a", Proof) != 1 || s.NextNumber("", "b", Final) != 1 ||
+		s.NextNumber("other", "a", Final) != 1 {
 		t.Error("runs are not counted by project, job and kind")
 	}
 }

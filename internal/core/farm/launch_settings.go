@@ -77,7 +77,9 @@ func (e LaunchSettings) Check() (field string, err error) {
 		case strings.HasPrefix(strings.ToUpper(name), "VEXILLUM_") || strings.HasPrefix(strings.ToUpper(name), "LEASE_"):
 			return "variables", fmt.Errorf("the variable %s is set by the farm itself", name)
 		case len(value) > longestVariable || strings.ContainsAny(value, "\x00\n\r"):
-			return "variables", fmt.Errorf("the value of %s must be one line of at most %d characters", name, longestVariable)
+			return "variables", fmt.Errorf(
+				"the value of %s must be one line of at most %d characters", name, longestVariable,
+			)
 		}
 	}
 	return "", nil
@@ -135,5 +137,8 @@ func (n *Node) CanRunAs(e LaunchSettings) error {
 	if e.Account == "" || m.Account == "" || m.Switches || m.Account == e.Account {
 		return nil
 	}
-	return fmt.Errorf("renderers are set to run as %s, but the node process of %s runs as %s and cannot start them under another account; start it as %s, or as root", e.Account, n.Name, m.Account, e.Account)
+	return fmt.Errorf(
+		"renderers are set to run as %s, but the node process of %s runs as %s and cannot start them under another account; start it as %s, or as root",
+		e.Account, n.Name, m.Account, e.Account,
+	)
 }

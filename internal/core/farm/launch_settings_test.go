@@ -9,8 +9,13 @@ import (
 func TestWhatIsSaidLaterWins(t *testing.T) {
 	s := NewState()
 	said := map[LaunchScope]LaunchSettings{
-		{}:                                     {Account: "render", Group: "film", Mask: "002", Variables: map[string]string{"A": "farm", "B": "farm"}},
-		{Recipe: "povray"}:                     {Mask: "022", Variables: map[string]string{"B": "recipe", "C": "recipe"}},
+		{}: {
+			Account: "render", Group: "film", Mask: "002",
+			Variables: map[string]string{"A": "farm", "B": "farm"},
+		},
+		{Recipe: "povray"}: {
+			Mask: "022", Variables: map[string]string{"B": "recipe", "C": "recipe"},
+		},
 		{Project: "salt-clock"}:                {Group: "salt", Variables: map[string]string{"C": "project"}},
 		{Project: "salt-clock", Recipe: "jig"}: {Account: "jigger"},
 	}

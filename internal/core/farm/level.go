@@ -88,7 +88,9 @@ func ParseCeiling(text string) (Ceiling, error) {
 	}
 	n, err := strconv.Atoi(text)
 	if err != nil || n < 1 {
-		return Ceiling{}, fmt.Errorf("%q is not a ceiling: use a number of nodes such as 8, or a percentage such as 50%%", text)
+		return Ceiling{}, fmt.Errorf(
+			"%q is not a ceiling: use a number of nodes such as 8, or a percentage such as 50%%", text,
+		)
 	}
 	return Ceiling{Nodes: n}, nil
 }

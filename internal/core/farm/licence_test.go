@@ -25,12 +25,18 @@ func TestANodeIsChargedOnce(t *testing.T) {
 	} {
 		s := NewState()
 		s.Licences["tidal"] = &Licence{Name: "tidal", Count: 7}
-		node := &Node{ID: 1, Name: "loom-01", Reach: Online, Session: 1, Facts: Facts{Cores: 8, Devices: []Device{{ID: "0"}, {ID: "1"}, {ID: "2"}}}}
+		node := &Node{
+			ID: 1, Name: "loom-01", Reach: Online, Session: 1,
+			Facts: Facts{Cores: 8, Devices: []Device{{ID: "0"}, {ID: "1"}, {ID: "2"}}},
+		}
 		s.PutNode(node)
 		for i := range 2 {
 			id := RunID(i + 1)
 			set := frames.Of(frames.Span{First: 1, Last: 9})
-			spec := Spec{Job: string(rune('a' + i)), Project: "salt-clock", Kind: Final, Number: 1, Frames: set, Takes: c.takes, Licence: &LicenceNeed{"tidal", c.per}}
+			spec := Spec{
+				Job: string(rune('a' + i)), Project: "salt-clock", Kind: Final, Number: 1, Frames: set,
+				Takes: c.takes, Licence: &LicenceNeed{"tidal", c.per},
+			}
 			for _, r := range []Record{
 				RunSubmitted{Run: id, Spec: spec, State: RunQueued, At: now},
 				LeaseOpened{
@@ -48,8 +54,14 @@ func TestANodeIsChargedOnce(t *testing.T) {
 			}
 		}
 		free, _ := s.LicencesFree(s.Runs[1], 0, now)
-		if used, further := s.LicencesUsed("tidal", 0), s.LicencesFor(s.Runs[1], node, 0); used != c.used || further != c.further || free != c.free {
-			t.Errorf("%s, %v: %d are used, a further lease takes %d, %d are free; want %d, %d, %d", c.per, c.takes, used, further, free, c.used, c.further, c.free)
+		if used, further := s.LicencesUsed("tidal", 0), s.LicencesFor(
+			s.Runs[1], node, 0,
+		); used != c.used || further != c.further ||
+			free != c.free {
+			t.Errorf(
+				"%s, %v: %d are used, a further lease takes %d, %d are free; want %d, %d, %d", c.per, c.takes, used,
+				further, free, c.used, c.further, c.free,
+			)
 		}
 		if used := s.LicencesUsed("tidal", 1); c.per != PerNode && used != c.used-1 || c.per == PerNode && used != 1 {
 			t.Errorf("%s: without one lease %d are used", c.per, used)

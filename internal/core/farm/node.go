@@ -144,7 +144,9 @@ var nodeName = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$`)
 // single labels as in host names: small letters, digits and hyphens.
 func CheckNodeName(name string) error {
 	if !nodeName.MatchString(name) {
-		return fmt.Errorf("%q is not a valid node name: use 1 to 63 small letters, digits and hyphens, such as kiln-07", name)
+		return fmt.Errorf(
+			"%q is not a valid node name: use 1 to 63 small letters, digits and hyphens, such as kiln-07", name,
+		)
 	}
 	return nil
 }

@@ -38,7 +38,9 @@ var personName = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,39}$`)
 // CheckPersonName returns an error for a name that nobody may sign in with.
 func CheckPersonName(name string) error {
 	if !personName.MatchString(name) {
-		return fmt.Errorf("%q is not a valid sign-in name: use up to 40 small letters, digits, dots, hyphens and underscores", name)
+		return fmt.Errorf(
+			"%q is not a valid sign-in name: use up to 40 small letters, digits, dots, hyphens and underscores", name,
+		)
 	}
 	return nil
 }

@@ -36,10 +36,11 @@ func IsRoot(name string) bool {
 var (
 	codeVariables = []string{
 		"PATH", "PATHEXT", "ENV", "BASH_ENV", "SHELLOPTS", "BASHOPTS", "IFS", "PS4", "GCONV_PATH", "LOCPATH", "NLSPATH",
-		"PYTHONPATH", "PYTHONHOME", "PYTHONSTARTUP", "PYTHONUSERBASE", "PYTHONINSPECT", "PERL5LIB", "PERL5OPT", "PERLLIB", "RUBYLIB", "RUBYOPT",
-		"NODE_OPTIONS", "NODE_PATH", "CLASSPATH", "JAVA_TOOL_OPTIONS", "_JAVA_OPTIONS", "JDK_JAVA_OPTIONS", "LUA_PATH", "LUA_CPATH", "LUA_INIT",
-		"TCLLIBPATH", "QT_PLUGIN_PATH", "QT_QPA_PLATFORM_PLUGIN_PATH", "GTK_MODULES", "GTK_PATH", "GIO_EXTRA_MODULES", "COMSPEC",
-		"OPENSSL_CONF", "OPENSSL_MODULES", "OPENSSL_ENGINES", "VK_LAYER_PATH", "VK_ICD_FILENAMES", "OCL_ICD_VENDORS",
+		"PYTHONPATH", "PYTHONHOME", "PYTHONSTARTUP", "PYTHONUSERBASE", "PYTHONINSPECT", "PERL5LIB", "PERL5OPT",
+		"PERLLIB", "RUBYLIB", "RUBYOPT", "NODE_OPTIONS", "NODE_PATH", "CLASSPATH", "JAVA_TOOL_OPTIONS", "_JAVA_OPTIONS",
+		"JDK_JAVA_OPTIONS", "LUA_PATH", "LUA_CPATH", "LUA_INIT", "TCLLIBPATH", "QT_PLUGIN_PATH",
+		"QT_QPA_PLATFORM_PLUGIN_PATH", "GTK_MODULES", "GTK_PATH", "GIO_EXTRA_MODULES", "COMSPEC", "OPENSSL_CONF",
+		"OPENSSL_MODULES", "OPENSSL_ENGINES", "VK_LAYER_PATH", "VK_ICD_FILENAMES", "OCL_ICD_VENDORS",
 	}
 	codePrefixes = []string{"LD_", "DYLD_", "_RLD", "BASH_FUNC_"}
 )
@@ -48,7 +49,8 @@ var (
 // their own.
 func LoadsCode(variable string) bool {
 	name := strings.ToUpper(variable)
-	return slices.Contains(codeVariables, name) || slices.ContainsFunc(codePrefixes, func(p string) bool { return strings.HasPrefix(name, p) })
+	return slices.Contains(codeVariables, name) ||
+		slices.ContainsFunc(codePrefixes, func(p string) bool { return strings.HasPrefix(name, p) })
 }
 
 // Wants returns what an administrator must have allowed on a node for this,

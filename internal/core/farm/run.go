@@ -309,7 +309,10 @@ var jobName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9_.-]{0,79}$`)
 // folder and the beginning of file names.
 func CheckJobName(name string) error {
 	if !jobName.MatchString(name) {
-		return fmt.Errorf("a job cannot be called %q: use up to 80 letters of A to Z, digits, dots, hyphens and underscores, such as salt_010", name)
+		return fmt.Errorf(
+			"a job cannot be called %q: use up to 80 letters of A to Z, digits, dots, hyphens and underscores, such as salt_010",
+			name,
+		)
 	}
 	return nil
 }

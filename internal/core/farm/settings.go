@@ -203,8 +203,10 @@ func hoursText(h *hours.Hours) string {
 
 // reserved are the names of traits that are found.
 var reserved = map[string]bool{
-	"os": true, "system": true, "arch": true, "cores": true, "memory": true, "disk": true, "gpu": true, "gpus": true, "gpu_memory": true, "gpu_model": true,
-	"speed": true, "vexillum": true, "account": true, "memory_limit": true, "disk_rate": true, "network_rate": true, "rack": true, "desk": true, "pool": true, "name": true,
+	"os": true, "system": true, "arch": true, "cores": true, "memory": true,
+	"disk": true, "gpu": true, "gpus": true, "gpu_memory": true, "gpu_model": true,
+	"speed": true, "vexillum": true, "account": true, "memory_limit": true, "disk_rate": true,
+	"network_rate": true, "rack": true, "desk": true, "pool": true, "name": true,
 }
 
 // Traits returns what is true of a node: found by its node process, given by

@@ -31,7 +31,13 @@ func TestSettingsThatCannotBe(t *testing.T) {
 func TestDifferencesAreSaid(t *testing.T) {
 	week, _ := hours.ParseWeek("mon 18:00-08:00")
 	a := Settings{Traits: []string{"quiet"}, Pools: []string{"graphics"}, Caps: Caps{Cores: 4, MemoryBytes: 8 << 30}}
-	b := Settings{Traits: []string{"big"}, Pools: []string{"graphics", "night"}, Caps: Caps{Nice: 19, StagingBytes: 1 << 30}, Hours: &hours.Hours{Zone: "Europe/Dublin", Week: week, Exceptions: []hours.Exception{{Date: hours.Date{Year: 2031, Month: 3, Day: 4}}}}}
+	b := Settings{
+		Traits: []string{"big"}, Pools: []string{"graphics", "night"}, Caps: Caps{Nice: 19, StagingBytes: 1 << 30},
+		Hours: &hours.Hours{
+			Zone: "Europe/Dublin", Week: week,
+			Exceptions: []hours.Exception{{Date: hours.Date{Year: 2031, Month: 3, Day: 4}}},
+		},
+	}
 	got := strings.Join(Differences(a, b), "; ")
 	want := "trait big is added; trait quiet is taken away; pool night is added; cores: all instead of 4; memory: all instead of 8.0 GiB; " +
 		"niceness: 19 instead of as usual; staging disk: 1.0 GiB instead of all; hours: mon 18:00-08:00 (Europe/Dublin), on 2031-03-04 never instead of always"
@@ -59,8 +65,15 @@ func TestDifferencesAreSaid(t *testing.T) {
 }
 
 func TestTraitsOfANode(t *testing.T) {
-	n := Node{Name: "loom-01", Kind: Rack, Settings: Settings{Traits: []string{"big-memory"}, Pools: []string{"graphics"}},
-		Facts: Facts{OS: "linux", Cores: 32, MemoryBytes: 64 << 30, Speed: 1.5, Renderers: []Renderer{{Recipe: "povray", Version: "3.7.0"}}, Devices: []Device{{ID: "0", Model: "Weft 40", MemoryBytes: 24 << 30}}}}
+	n := Node{
+		Name: "loom-01", Kind: Rack,
+		Settings: Settings{Traits: []string{"big-memory"}, Pools: []string{"graphics"}},
+		Facts: Facts{
+			OS: "linux", Cores: 32, MemoryBytes: 64 << 30, Speed: 1.5,
+			Renderers: []Renderer{{Recipe: "povray", Version: "3.7.0"}},
+			Devices:   []Device{{ID: "0", Model: "Weft 40", MemoryBytes: 24 << 30}},
+		},
+	}
 	var got []string
 	for _, x := range n.Traits().All() {
 		got = append(got, x.String()+"/"+string(x.Source))

@@ -25,7 +25,10 @@ func (a Amounts) Check() error {
 	case a.Cores < 0 || a.MemoryBytes < 0 || a.Devices < 0:
 		return fmt.Errorf("what a lease takes of a node cannot be less than 0")
 	case a.Cores == 0 && a.Devices > 0:
-		return fmt.Errorf("a lease that takes %d graphics devices has to say how many cores it takes; without that it gets all cores and all devices", a.Devices)
+		return fmt.Errorf(
+			"a lease that takes %d graphics devices has to say how many cores it takes; without that it gets all cores and all devices",
+			a.Devices,
+		)
 	}
 	return nil
 }

@@ -84,8 +84,12 @@ func ChooseShot(asked frames.Set, said *frames.Span, before *Spec, scene SceneSh
 	}
 	outside := func(s frames.Span, who string) (Shot, error) {
 		set := asked.Minus(frames.Of(s))
-		return Shot{}, &ShotError{fmt.Sprintf("%s outside the shot range %s%s; a longer animation needs --shot %s",
-			lie(set), rangeText(s), who, rangeText(frames.Span{First: min(s.First, hull.First), Last: max(s.Last, hull.Last)}))}
+		return Shot{}, &ShotError{
+			fmt.Sprintf(
+				"%s outside the shot range %s%s; a longer animation needs --shot %s", lie(set), rangeText(s), who,
+				rangeText(frames.Span{First: min(s.First, hull.First), Last: max(s.Last, hull.Last)}),
+			),
+		}
 	}
 	holds := func(s frames.Span) bool { return s.First <= hull.First && hull.Last <= s.Last }
 	earlier := Shot{}
@@ -119,8 +123,11 @@ func ChooseShot(asked frames.Set, said *frames.Span, before *Spec, scene SceneSh
 		return outside(earlier.Span(), ", as "+before.Name()+" has it")
 	case before != nil:
 		whole := frames.Span{First: min(hull.First, earlier.First), Last: max(hull.Last, earlier.Last)}
-		return made(whole, ShotFrames, "The shot range is taken to be %s; in %s it was %s, so a frame there may differ from the same frame here. Say the range of the whole animation with --shot.",
-			rangeText(whole), before.Name(), earlier)
+		return made(
+			whole, ShotFrames,
+			"The shot range is taken to be %s; in %s it was %s, so a frame there may differ from the same frame here. Say the range of the whole animation with --shot.",
+			rangeText(whole), before.Name(), earlier,
+		)
 	}
 	return made(
 		hull, ShotFrames,

@@ -181,7 +181,10 @@ func (s *State) Idle(n NodeID) bool { return len(s.working[n]) == 0 }
 func (s *State) Queue() []*Run {
 	if s.queue == nil {
 		s.queue = slices.SortedFunc(maps.Values(s.openRuns), func(a, b *Run) int {
-			return cmp.Or(cmp.Compare(a.Terms.Level.Rank(), b.Terms.Level.Rank()), cmp.Compare(a.Terms.Put, b.Terms.Put), cmp.Compare(a.Order, b.Order), cmp.Compare(a.ID, b.ID))
+			return cmp.Or(
+				cmp.Compare(a.Terms.Level.Rank(), b.Terms.Level.Rank()), cmp.Compare(a.Terms.Put, b.Terms.Put),
+				cmp.Compare(a.Order, b.Order), cmp.Compare(a.ID, b.ID),
+			)
 		})
 	}
 	return s.queue

@@ -35,5 +35,7 @@ func ParseSequence(text string) (Sequence, error) {
 	case DealersChoice, Forward, Reverse, ScoutsFirst:
 		return s, nil
 	}
-	return "", fmt.Errorf("%q is not an order of frames: use forward, reverse or scouts, or leave it to the dealer", text)
+	return "", fmt.Errorf(
+		"%q is not an order of frames: use forward, reverse or scouts, or leave it to the dealer", text,
+	)
 }

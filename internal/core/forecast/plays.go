@@ -62,7 +62,9 @@ const horizon = 60 * 24 * time.Hour
 
 // Take takes the position of a farm. sight tells what is seen of leases at
 // work; received is what projects have received lately.
-func Take(s *farm.State, m *pace.Model, sight func(*farm.Lease) deal.Sight, received []deal.Received, now time.Time) *Position {
+func Take(
+	s *farm.State, m *pace.Model, sight func(*farm.Lease) deal.Sight, received []deal.Received, now time.Time,
+) *Position {
 	p := &Position{At: now, farm: play.Farm{Start: now, Received: received}}
 	var open []*farm.Run
 	total := 0
@@ -111,7 +113,8 @@ func (p *Position) With(terms map[farm.RunID]farm.Terms) *Position {
 func (p *Position) takeNodes(s *farm.State, open []*farm.Run, now time.Time) map[farm.NodeID][]int {
 	index := map[farm.NodeID][]int{}
 	for _, n := range s.NodeList() {
-		if !n.RetiredAt.IsZero() || n.Reach != farm.Online || n.Health == farm.Sidelined || n.Duty != farm.OnDuty && n.Settings.Hours == nil {
+		if !n.RetiredAt.IsZero() || n.Reach != farm.Online || n.Health == farm.Sidelined ||
+			n.Duty != farm.OnDuty && n.Settings.Hours == nil {
 			continue
 		}
 		if n.Duty == farm.Held || n.Duty == farm.Draining {
@@ -133,7 +136,13 @@ func (p *Position) takeNodes(s *farm.State, open []*farm.Run, now time.Time) map
 			if n.OffUntil.After(now) {
 				joins = n.OffUntil.Sub(now).Seconds()
 			}
-			p.farm.Nodes = append(p.farm.Nodes, play.Node{Name: fmt.Sprintf("%s %d", n.Name, k), Speed: 1, Known: 1, Joins: joins, Hours: n.Settings.Hours, Recipes: recipes})
+			p.farm.Nodes = append(
+				p.farm.Nodes,
+				play.Node{
+					Name: fmt.Sprintf("%s %d", n.Name, k), Speed: 1, Known: 1, Joins: joins,
+					Hours: n.Settings.Hours, Recipes: recipes,
+				},
+			)
 			p.nodes = append(p.nodes, position{id: n.ID, part: 1 / float64(beside)})
 			index[n.ID] = append(index[n.ID], len(p.nodes)-1)
 		}
@@ -143,7 +152,10 @@ func (p *Position) takeNodes(s *farm.State, open []*farm.Run, now time.Time) map
 
 func recipeOf(run *farm.Run) string { return fmt.Sprintf("run %d", run.ID) }
 
-func (p *Position) takeRun(s *farm.State, m *pace.Model, run *farm.Run, size int, index map[farm.NodeID][]int, sight func(*farm.Lease) deal.Sight) {
+func (p *Position) takeRun(
+	s *farm.State, m *pace.Model, run *farm.Run, size int, index map[farm.NodeID][]int,
+	sight func(*farm.Lease) deal.Sight,
+) {
 	curve := m.Curve(run)
 	r := runs{id: run.ID, posterior: curve.Posterior(), known: curve.Known()}
 	type part struct {
@@ -244,8 +256,12 @@ func (p *Position) takeRun(s *farm.State, m *pace.Model, run *farm.Run, size int
 		first += further
 	}
 	spec := farm.Spec{
-		Job: recipeOf(run), Project: run.Spec.Project, Owner: run.Spec.Owner, Kind: farm.Final, Recipe: recipeOf(run), Mode: run.Spec.Mode, Tries: run.Spec.Tries,
-		Frames: frames.Of(spans...), Licence: run.Spec.Licence, Sequence: run.Spec.Sequence, StartOn: 0, Terms: run.Terms, SceneText: run.Spec.SceneText,
+		Job: recipeOf(run), Project: run.Spec.Project, Owner: run.Spec.Owner, Kind: farm.Final,
+		Recipe: recipeOf(run), Mode: run.Spec.Mode, Tries: run.Spec.Tries,
+		Frames: frames.Of(
+			spans...),
+		Licence: run.Spec.Licence, Sequence: run.Spec.Sequence, StartOn: 0, Terms: run.Terms,
+		SceneText: run.Spec.SceneText,
 	}
 	if spec.Sequence == farm.ScoutsFirst {
 		spec.Sequence = farm.DealersChoice
@@ -404,7 +420,13 @@ func (p *Position) draw(r *rand.Rand) (play.Farm, *pace.Model) {
 		for k, pos := range p.nodes {
 			part := known.speeds[k] / math.Max(known.posterior.SpeedOf(pos.id, known.before[k]), 1e-12)
 			j.Speeds[k] = truth.Speed(pos.id, known.before[k]) * part
-			model.Believe(&farm.Node{ID: farm.NodeID(k + 1), Facts: farm.Facts{Renderers: []farm.Renderer{{Recipe: j.Spec.Recipe, Version: "1"}}}}, j.Spec.Recipe, known.speeds[k])
+			model.Believe(
+				&farm.Node{
+					ID:    farm.NodeID(k + 1),
+					Facts: farm.Facts{Renderers: []farm.Renderer{{Recipe: j.Spec.Recipe, Version: "1"}}},
+				},
+				j.Spec.Recipe, known.speeds[k],
+			)
 		}
 		model.BelieveRun(&farm.Run{Spec: j.Spec}, j.Startup, j.Again, expected)
 	}

@@ -105,8 +105,14 @@ func BenchmarkForecast(b *testing.B) {
 	}
 	f.Jobs = nil
 	for i := range 6 {
-		j := play.Job{Startup: 20, Noise: 0.08, Spec: farm.Spec{Job: fmt.Sprint("salt_", i), Project: []string{"salt-clock", "gannet"}[i%2], Kind: farm.Final, Recipe: "practice",
-			Mode: []farm.Mode{farm.ModeRange, farm.ModeFeed, farm.ModeSingle}[i%3], Tries: 3, Frames: frames.Of(frames.Span{First: 1, Last: 400})}}
+		j := play.Job{
+			Startup: 20, Noise: 0.08,
+			Spec: farm.Spec{
+				Job: fmt.Sprint("salt_", i), Project: []string{"salt-clock", "gannet"}[i%2], Kind: farm.Final,
+				Recipe: "practice", Mode: []farm.Mode{farm.ModeRange, farm.ModeFeed, farm.ModeSingle}[i%3],
+				Tries: 3, Frames: frames.Of(frames.Span{First: 1, Last: 400}),
+			},
+		}
 		for k := range 400 {
 			j.Costs = append(j.Costs, 10+float64(k)/20)
 		}
@@ -173,6 +179,9 @@ func TestWhatHasToldNothingIsNotThereBefore(t *testing.T) {
 	}
 	early := said[2].Early.Sub(f.Start).Seconds()
 	if said[2].Known || said[2].Early.IsZero() || early < report.Jobs[0].Finish || early > report.Jobs[1].Finish {
-		t.Errorf("the run that waits: %+v, which is after %.0f s; the one before it ends after %.0f s, it after %.0f s", said[2], early, report.Jobs[0].Finish, report.Jobs[1].Finish)
+		t.Errorf(
+			"the run that waits: %+v, which is after %.0f s; the one before it ends after %.0f s, it after %.0f s",
+			said[2], early, report.Jobs[0].Finish, report.Jobs[1].Finish,
+		)
 	}
 }

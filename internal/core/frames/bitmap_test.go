@@ -64,7 +64,10 @@ func TestFragmentedSetsAgainstPlainLists(t *testing.T) {
 			slices.Compact(slices.Sorted(slices.Values(append(slices.Collect(long.All()), a...)))),
 		)
 		check("minus a stretch", s.Minus(long), filter(a, func(f int) bool { return !long.Has(f) }))
-		check("a stretch minus it", long.Minus(s), filter(slices.Collect(long.All()), func(f int) bool { return !inA(f) }))
+		check(
+			"a stretch minus it", long.Minus(s),
+			filter(slices.Collect(long.All()), func(f int) bool { return !inA(f) }),
+		)
 		check("intersect with a stretch", s.Intersect(long), filter(a, long.Has))
 		for range 20 { // one by one
 			f := a[0] + r.IntN(a[len(a)-1]-a[0]+1)

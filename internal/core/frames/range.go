@@ -55,7 +55,9 @@ func (e *ParseError) Error() string {
 	if strings.TrimSpace(e.Text) == "" {
 		return "the frame range is empty; write it like 1-180, 1-180/2 or 1,5,9-20"
 	}
-	return fmt.Sprintf("frame range %q: %s at character %d; write it like 1-180, 1-180/2 or 1,5,9-20", e.Text, e.Reason, e.Position+1)
+	return fmt.Sprintf(
+		"frame range %q: %s at character %d; write it like 1-180, 1-180/2 or 1,5,9-20", e.Text, e.Reason, e.Position+1,
+	)
 }
 
 // Parse reads a frame range such as "1-180", "1-180/2", "1,5,9-20" or

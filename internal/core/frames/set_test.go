@@ -23,7 +23,10 @@ func TestOneFrameAtATime(t *testing.T) {
 				delete(has, f)
 			}
 			if s.Has(f) != has[f] || s.Len() != len(has) {
-				t.Fatalf("seed %d, step %d: %d frames, should be %d; frame %d %v", seed, step, s.Len(), len(has), f, s.Has(f))
+				t.Fatalf(
+					"seed %d, step %d: %d frames, should be %d; frame %d %v", seed, step, s.Len(), len(has), f,
+					s.Has(f),
+				)
 			}
 			if step%200 == 0 {
 				compare(t, s, has, low, width, r)

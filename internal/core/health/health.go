@@ -75,7 +75,10 @@ func Look(s Signs, now time.Time) []Finding {
 		out = append(out, Finding{kind, fmt.Sprintf(format, args...), remedy})
 	}
 	if s.Renderers == 0 {
-		add("renderers", "Install one, or make a recipe that names where it is, and restart the node process.", "%s has no renderer that a recipe knows.", s.Name)
+		add(
+			"renderers", "Install one, or make a recipe that names where it is, and restart the node process.",
+			"%s has no renderer that a recipe knows.", s.Name,
+		)
 	}
 	if !s.Killed.At.IsZero() && now.Sub(s.Killed.At) < KilledSpan {
 		add(
@@ -88,7 +91,10 @@ func Look(s Signs, now time.Time) []Finding {
 		least = min(least, s.DiskTotal/20)
 	}
 	if s.DiskFree >= 0 && s.DiskFree < least {
-		add("disk", "Make room on the disk, or set a smaller limit for the staging disk.", "%s has only %s free where frames are staged.", s.Name, humanize.IBytes(uint64(s.DiskFree)))
+		add(
+			"disk", "Make room on the disk, or set a smaller limit for the staging disk.",
+			"%s has only %s free where frames are staged.", s.Name, humanize.IBytes(uint64(s.DiskFree)),
+		)
 	}
 	recent := 0
 	for _, at := range s.Starts {
@@ -97,20 +103,34 @@ func Look(s Signs, now time.Time) []Finding {
 		}
 	}
 	if recent > RestartLimit {
-		add("restarts", "Look at the log of its node process.", "The node process of %s has started %d times within an hour.", s.Name, recent)
+		add(
+			"restarts", "Look at the log of its node process.",
+			"The node process of %s has started %d times within an hour.", s.Name, recent,
+		)
 	}
 	if off := s.ClockOff; off.Abs() > ClockLimit {
 		side := "ahead of"
 		if off < 0 {
 			side = "behind"
 		}
-		add("clock", "Set both from one time server. The farm itself does not depend on it, but the times of files and logs do.", "The clock of %s is %s %s the service's.", s.Name, round(off.Abs()), side)
+		add(
+			"clock",
+			"Set both from one time server. The farm itself does not depend on it, but the times of files and logs do.",
+			"The clock of %s is %s %s the service's.", s.Name, round(off.Abs()), side,
+		)
 	}
 	if s.Memory > 0 && float64(s.SwapUsed) > SwapPart*float64(s.Memory) {
-		add("swap", "Give it less at once: lower its memory cap, or send jobs elsewhere with needs.", "%s has moved %s of memory to disk (swap), so it renders slower than it could.", s.Name, humanize.IBytes(uint64(s.SwapUsed)))
+		add(
+			"swap", "Give it less at once: lower its memory cap, or send jobs elsewhere with needs.",
+			"%s has moved %s of memory to disk (swap), so it renders slower than it could.", s.Name,
+			humanize.IBytes(uint64(s.SwapUsed)),
+		)
 	}
 	if s.Version != "" && s.Service != "" && s.Version != s.Service {
-		add("version", "Install the service's version on it.", "The node process of %s is version %s, the service %s.", s.Name, s.Version, s.Service)
+		add(
+			"version", "Install the service's version on it.", "The node process of %s is version %s, the service %s.",
+			s.Name, s.Version, s.Service,
+		)
 	}
 	return out
 }

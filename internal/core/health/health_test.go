@@ -8,7 +8,10 @@ import (
 
 func TestFindings(t *testing.T) {
 	now := time.Date(2031, 3, 4, 20, 0, 0, 0, time.UTC)
-	fine := Signs{Name: "kiln-01", DiskFree: 100 << 30, DiskTotal: 500 << 30, Memory: 64 << 30, Version: "0.1.0", Service: "0.1.0", Renderers: 2}
+	fine := Signs{
+		Name: "kiln-01", DiskFree: 100 << 30, DiskTotal: 500 << 30, Memory: 64 << 30, Version: "0.1.0",
+		Service: "0.1.0", Renderers: 2,
+	}
 	starts := func(n int, apart time.Duration) (out []time.Time) {
 		for i := range n {
 			out = append(out, now.Add(-time.Duration(i)*apart))

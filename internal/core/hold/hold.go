@@ -108,7 +108,10 @@ func (l *Lease) Note(e Entry) {
 	shot := Shot{e.Launch, e.Frame}
 	switch e.Do {
 	case Launched:
-		l.launches[e.Launch] = &Launch{Number: e.Launch, Stretch: frames.Span{First: e.First, Last: e.Last}, At: e.At, Done: map[int]Picture{}}
+		l.launches[e.Launch] = &Launch{
+			Number: e.Launch, Stretch: frames.Span{First: e.First, Last: e.Last}, At: e.At,
+			Done: map[int]Picture{},
+		}
 		l.last = max(l.last, e.Launch)
 	case Failed:
 		l.busy = l.busy.Minus(one) // it may come again

@@ -22,7 +22,10 @@ func told(steps ...Entry) *Lease {
 
 func TestWhatMayBeGivenBack(t *testing.T) {
 	mine := set(1, 10)
-	rendering := []Entry{{Do: Launched, Launch: 1, First: 1, Last: 10}, {Do: Began, Launch: 1, Frame: 1}, {Do: Finished, Launch: 1, Frame: 1}, {Do: Began, Launch: 1, Frame: 2}}
+	rendering := []Entry{
+		{Do: Launched, Launch: 1, First: 1, Last: 10}, {Do: Began, Launch: 1, Frame: 1},
+		{Do: Finished, Launch: 1, Frame: 1}, {Do: Began, Launch: 1, Frame: 2},
+	}
 	with := func(more ...Entry) []Entry { return append(slices.Clone(rendering), more...) }
 	for _, c := range []struct {
 		name         string
@@ -58,10 +61,16 @@ func TestWhatMayBeGivenBack(t *testing.T) {
 
 func TestWhatANewProcessFinds(t *testing.T) {
 	l := told(
-		Entry{Do: Launched, Launch: 1, First: 1, Last: 9}, Entry{Do: Began, Launch: 1, Frame: 1}, Entry{Do: Finished, Launch: 1, Frame: 1, Path: "launch-1/a"},
+		Entry{
+			Do: Launched, Launch: 1, First: 1, Last: 9,
+		},
+		Entry{Do: Began, Launch: 1, Frame: 1}, Entry{Do: Finished, Launch: 1, Frame: 1, Path: "launch-1/a"},
 		Entry{Do: Accepted, Launch: 1, Frame: 1, Hash: "h"}, Entry{Do: Settled, Launch: 1, Frame: 1},
 		Entry{Do: Began, Launch: 1, Frame: 2}, Entry{Do: Failed, Launch: 1, Frame: 2}, Entry{Do: Over, Launch: 1},
-		Entry{Do: Launched, Launch: 2, First: 3, Last: 9}, Entry{Do: Began, Launch: 2, Frame: 3}, Entry{Do: Finished, Launch: 2, Frame: 3, Path: "launch-2/b"},
+		Entry{
+			Do: Launched, Launch: 2, First: 3, Last: 9,
+		},
+		Entry{Do: Began, Launch: 2, Frame: 3}, Entry{Do: Finished, Launch: 2, Frame: 3, Path: "launch-2/b"},
 		Entry{Do: Accepted, Launch: 2, Frame: 3, Hash: "k"}, Entry{Do: Began, Launch: 2, Frame: 4},
 		Entry{Do: Finished, Launch: 7, Frame: 5}, // its launch was never written down
 	)
@@ -75,7 +84,9 @@ func TestWhatANewProcessFinds(t *testing.T) {
 	if got := l.Unsettled(); len(got) != 1 || got[0].Frame != 3 || got[0].Path != "launch-2/b" {
 		t.Errorf("unsettled are %+v", got)
 	}
-	if got := l.Left(set(1, 9)).String(); got != frames.Of(frames.Span{First: 2, Last: 2}, frames.Span{First: 5, Last: 9}).String() {
+	if got := l.Left(set(1, 9)).
+		String(); got != frames.Of(frames.Span{First: 2, Last: 2}, frames.Span{First: 5, Last: 9}).
+		String() {
 		t.Errorf("left are %s", got)
 	}
 	if !l.Spoiled(1, 2) || l.Spoiled(2, 3) || l.WasAccepted(Shot{2, 3}) != "k" || l.WasAccepted(Shot{1, 3}) != "" {
@@ -119,7 +130,12 @@ func TestAJournalThatIsCutOffPromisesNothing(t *testing.T) {
 					break
 				}
 				if f, flying := running.InFlight(); flying {
-					note(Entry{Do: []Step{Finished, Finished, Failed, Undone}[r.IntN(4)], Launch: running.Number, Frame: f, Path: "p"})
+					note(
+						Entry{
+							Do: []Step{Finished, Finished, Failed, Undone}[r.IntN(4)], Launch: running.Number,
+							Frame: f, Path: "p",
+						},
+					)
 				} else {
 					note(Entry{Do: Began, Launch: running.Number, Frame: left.First()})
 				}
@@ -155,7 +171,9 @@ func TestAJournalThatIsCutOffPromisesNothing(t *testing.T) {
 				}
 			}
 		}
-		if a, b := fmt.Sprint(told(journal...).Unsettled(), told(journal...).Left(mine)), fmt.Sprint(live.Unsettled(), live.Left(mine)); a != b {
+		if a, b := fmt.Sprint(told(journal...).Unsettled(), told(journal...).Left(mine)), fmt.Sprint(
+			live.Unsettled(), live.Left(mine),
+		); a != b {
 			t.Fatalf("seed %d: read again it is %s, was %s", seed, a, b)
 		}
 	}

@@ -113,7 +113,10 @@ func TestAnswersAgree(t *testing.T) {
 			}
 			between := at.Add(time.Duration(r.Int64N(int64(until.Sub(at)))))
 			if still, same := h.At(between); still != on || !same.Equal(until) {
-				t.Fatalf("seed %d: at %v it is %v until %v, at %v it is %v until %v", seed, at, on, until, between, still, same)
+				t.Fatalf(
+					"seed %d: at %v it is %v until %v, at %v it is %v until %v", seed, at, on, until, between, still,
+					same,
+				)
 			}
 			was := on
 			at = until
@@ -172,7 +175,8 @@ func TestHoursThatCannotBe(t *testing.T) {
 	h := nights(t, "Europe/Dublin", "mon 18:00-08:00", Exception{Date: Date{2031, 12, 24}})
 	data, err := json.Marshal(h)
 	var back Hours
-	if err != nil || json.Unmarshal(data, &back) != nil || back.Week.String() != h.Week.String() || back.Exceptions[0].Date != h.Exceptions[0].Date {
+	if err != nil || json.Unmarshal(data, &back) != nil || back.Week.String() != h.Week.String() ||
+		back.Exceptions[0].Date != h.Exceptions[0].Date {
 		t.Errorf("%s is read again as %+v", data, back)
 	}
 	if json.Unmarshal([]byte(`{"exceptions":[{"date":"24.12.2031"}]}`), &back) == nil {

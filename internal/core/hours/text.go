@@ -68,7 +68,9 @@ func ParseWeek(text string) (Week, error) {
 	for part := range strings.SplitSeq(text, ";") {
 		days, windows, ok := strings.Cut(strings.TrimSpace(part), " ")
 		if !ok {
-			return w, fmt.Errorf("%q does not name days and times; write it like mon-fri 18:00-08:00", strings.TrimSpace(part))
+			return w, fmt.Errorf(
+				"%q does not name days and times; write it like mon-fri 18:00-08:00", strings.TrimSpace(part),
+			)
 		}
 		which, err := parseDays(days)
 		if err != nil {

@@ -96,8 +96,8 @@ func newCurve(set frames.Set, shape *shape) *Curve {
 	first, last := set.First(), set.Last()
 	knots := min(mostKnots, max(2, set.Len()))
 	c := &Curve{
-		first: first, last: last, step: max(1, float64(last-first)/float64(knots-1)), shape: shape, guess: 1, growth: growth,
-		diag: make([]float64, knots), off: make([]float64, knots), rhs: make([]float64, knots),
+		first: first, last: last, step: max(1, float64(last-first)/float64(knots-1)), shape: shape, guess: 1,
+		growth: growth, diag: make([]float64, knots), off: make([]float64, knots), rhs: make([]float64, knots),
 		nodes: map[farm.NodeID]*effect{}, every: 1,
 		tuning: tuning{curve: 1, nodes: 0.1},
 	}

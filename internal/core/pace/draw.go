@@ -48,8 +48,9 @@ func (c *Curve) Posterior() *Posterior {
 // nothing with it that changes.
 func (c *Curve) copy() *Curve {
 	out := &Curve{
-		first: c.first, last: c.last, step: c.step, shape: c.shape, guess: c.guess, diag: make([]float64, len(c.diag)),
-		knots: slices.Clone(c.knots), nodes: make(map[farm.NodeID]*effect, len(c.nodes)), noise: c.noise, tuning: c.tuning, count: c.count,
+		first: c.first, last: c.last, step: c.step, shape: c.shape, guess: c.guess,
+		diag: make([]float64, len(c.diag)), knots: slices.Clone(c.knots),
+		nodes: make(map[farm.NodeID]*effect, len(c.nodes)), noise: c.noise, tuning: c.tuning, count: c.count,
 	}
 	for id, e := range c.nodes {
 		kept := *e
@@ -150,7 +151,10 @@ func (m *Model) BelieveRun(run *farm.Run, startup, again float64, costs []float6
 	if len(costs) == 0 {
 		return
 	}
-	s := &shape{First: run.Spec.Frames.First(), Last: run.Spec.Frames.Last(), Logs: make([]float64, min(mostBins, len(costs)))}
+	s := &shape{
+		First: run.Spec.Frames.First(), Last: run.Spec.Frames.Last(),
+		Logs: make([]float64, min(mostBins, len(costs))),
+	}
 	for i := range s.Logs {
 		sum, count := 0.0, 0
 		for k := i * len(costs) / len(s.Logs); k < (i+1)*len(costs)/len(s.Logs); k++ {

@@ -52,7 +52,11 @@ type speedKey struct {
 
 // New returns a Model that knows nothing yet.
 func New() *Model {
-	return &Model{runs: map[farm.RunID]*known{}, jobs: map[string]*shape{}, memories: map[string]*profile{}, starts: map[string]*launches{}, habits: map[string]*habit{}, typical: map[string]*tally{}, speeds: map[speedKey]float64{}}
+	return &Model{
+		runs: map[farm.RunID]*known{}, jobs: map[string]*shape{}, memories: map[string]*profile{},
+		starts: map[string]*launches{}, habits: map[string]*habit{}, typical: map[string]*tally{},
+		speeds: map[speedKey]float64{},
+	}
 }
 
 // NewCoarse returns a Model that knows nothing yet, for many quick plays: it
@@ -92,7 +96,10 @@ func (m *Model) observe(k *known, run *farm.Run, n *farm.Node, part float64, rec
 		if _, ok := m.speeds[key]; ok {
 			trust = trusted
 		}
-		k.curve.observe(n.ID, math.Log(m.Speed(n, run.Spec.Recipe)), trust, rec.Frame, rec.RenderSeconds*part, rec.StartupSeconds > 0)
+		k.curve.observe(
+			n.ID, math.Log(m.Speed(n, run.Spec.Recipe)), trust, rec.Frame, rec.RenderSeconds*part,
+			rec.StartupSeconds > 0,
+		)
 		e := k.curve.nodes[n.ID]
 		if m.typical[run.Spec.Recipe] == nil {
 			m.typical[run.Spec.Recipe] = &tally{}
@@ -179,7 +186,10 @@ func (m *Model) Cost(run *farm.Run) (Estimate, bool) {
 		}
 		k = m.of(run)
 	}
-	return Estimate{Mean: k.curve.Work(run.Spec.Frames) / float64(run.Spec.Frames.Len()), Spread: k.curve.Spread(), Count: k.curve.count}, true
+	return Estimate{
+		Mean: k.curve.Work(run.Spec.Frames) / float64(run.Spec.Frames.Len()), Spread: k.curve.Spread(),
+		Count: k.curve.count,
+	}, true
 }
 
 // Seen returns how many frames of a run have told something.

@@ -12,7 +12,13 @@ import (
 
 // aRun returns a run of so many frames, and nodes of the given speeds.
 func aRun(id farm.RunID, count int, speeds ...float64) (*farm.Run, []*farm.Node) {
-	run := &farm.Run{ID: id, Spec: farm.Spec{Job: "salt_010", Project: "salt-clock", Recipe: "practice", Frames: frames.Of(frames.Span{First: 1, Last: count})}}
+	run := &farm.Run{
+		ID: id,
+		Spec: farm.Spec{
+			Job: "salt_010", Project: "salt-clock", Recipe: "practice",
+			Frames: frames.Of(frames.Span{First: 1, Last: count}),
+		},
+	}
 	var nodes []*farm.Node
 	for i, speed := range speeds {
 		nodes = append(nodes, &farm.Node{ID: farm.NodeID(i + 1), Facts: farm.Facts{Speed: speed}})
@@ -112,7 +118,10 @@ func TestSpeedIsAlwaysUsable(t *testing.T) {
 
 // render lets nodes render their parts of a range side by side, each so many
 // frames, and lets the model learn from it.
-func render(m *Model, run *farm.Run, nodes []*farm.Node, speeds []float64, cost func(int) float64, noise float64, each int, r *rand.Rand) {
+func render(
+	m *Model, run *farm.Run, nodes []*farm.Node, speeds []float64, cost func(int) float64, noise float64, each int,
+	r *rand.Rand,
+) {
 	part := run.Spec.Frames.Len() / len(nodes)
 	for i := range each {
 		for k, n := range nodes {
@@ -142,7 +151,9 @@ func TestTheCurveIsFound(t *testing.T) {
 					want += cost(f)
 				}
 				if got := m.Curve(run).Work(rest); !near(got, want, 0.17) {
-					t.Errorf("%s, seed %d: frames %v are expected to cost %.0f, they do %.0f", name, seed, rest, got, want)
+					t.Errorf(
+						"%s, seed %d: frames %v are expected to cost %.0f, they do %.0f", name, seed, rest, got, want,
+					)
 				}
 			}
 		}
@@ -157,11 +168,17 @@ func TestSpeedsAreFound(t *testing.T) {
 		really := []float64{1, 0.7, 1.5}
 		for i := range 300 { // in turns, as when frames go out one by one
 			k := r.IntN(3)
-			m.Observe(run, nodes[k], 1, farm.FrameAccepted{Frame: i + 1, RenderSeconds: 10 / really[k] * math.Exp(0.05*r.NormFloat64())})
+			m.Observe(
+				run, nodes[k], 1,
+				farm.FrameAccepted{Frame: i + 1, RenderSeconds: 10 / really[k] * math.Exp(0.05*r.NormFloat64())},
+			)
 		}
 		for k := 1; k < 3; k++ {
 			if got := m.SpeedFor(nodes[k], run) / m.SpeedFor(nodes[0], run); !near(got, really[k], 0.08) {
-				t.Errorf("seed %d: node %d is thought %.2f times as fast as the first, it is %.2f", seed, k+1, got, really[k])
+				t.Errorf(
+					"seed %d: node %d is thought %.2f times as fast as the first, it is %.2f", seed, k+1, got,
+					really[k],
+				)
 			}
 		}
 		m.Close(run)
@@ -198,7 +215,10 @@ func TestABusyMachineIsFollowed(t *testing.T) {
 			speed = 0.5
 		}
 		for k, v := range []float64{1, speed} {
-			m.Observe(run, nodes[k], 1, farm.FrameAccepted{Frame: 1 + i + 200*k, RenderSeconds: 10 / v * math.Exp(0.04*r.NormFloat64())})
+			m.Observe(
+				run, nodes[k], 1,
+				farm.FrameAccepted{Frame: 1 + i + 200*k, RenderSeconds: 10 / v * math.Exp(0.04*r.NormFloat64())},
+			)
 		}
 	}
 	// What its own next frames take is what counts.
@@ -213,7 +233,10 @@ func TestAnEarlierRunFeedsTheNext(t *testing.T) {
 	hill := func(f int) float64 { return 5 + 40*math.Exp(-math.Pow(float64(f-100)/20, 2)) }
 	proof, nodes := aRun(1, 400, 1)
 	for f := 1; f <= 400; f += 5 { // every fifth frame, a tenth as dear
-		m.Observe(proof, nodes[0], 1, farm.FrameAccepted{Frame: f, RenderSeconds: hill(f) / 10 * math.Exp(0.05*r.NormFloat64())})
+		m.Observe(
+			proof, nodes[0], 1,
+			farm.FrameAccepted{Frame: f, RenderSeconds: hill(f) / 10 * math.Exp(0.05*r.NormFloat64())},
+		)
 	}
 	m.Close(proof)
 	final, _ := aRun(2, 400)
@@ -243,7 +266,9 @@ func TestWorkAddsUp(t *testing.T) {
 		}
 		c := m.Curve(run)
 		first := 1 + r.IntN(last)
-		set := frames.Of(frames.Span{First: first, Last: first + r.IntN(last-first+1)}, frames.Span{First: last, Last: last})
+		set := frames.Of(
+			frames.Span{First: first, Last: first + r.IntN(last-first+1)}, frames.Span{First: last, Last: last},
+		)
 		want := 0.0
 		for f := range set.All() {
 			want += c.Cost(f)
@@ -290,7 +315,9 @@ func BenchmarkObserve(b *testing.B) {
 // TestDoubtGrowsAwayFromWhatWasSeen looks at how well it is known what frames
 // cost: not at all, at a frame that was seen, between two and beyond them.
 func TestDoubtGrowsAwayFromWhatWasSeen(t *testing.T) {
-	m, run := New(), &farm.Run{ID: 1, Spec: farm.Spec{Job: "a", Recipe: "practice", Frames: frames.Of(frames.Span{First: 1, Last: 100})}}
+	m, run := New(), &farm.Run{
+		ID: 1, Spec: farm.Spec{Job: "a", Recipe: "practice", Frames: frames.Of(frames.Span{First: 1, Last: 100})},
+	}
 	n := &farm.Node{ID: 1, Facts: farm.Facts{Speed: 1}}
 	doubt := func(f int) float64 { return m.Curve(run).Doubt(f) }
 	if got := doubt(50); got != doubtOfGuess {
@@ -300,7 +327,10 @@ func TestDoubtGrowsAwayFromWhatWasSeen(t *testing.T) {
 		m.Observe(run, n, 1, farm.FrameAccepted{Frame: f, RenderSeconds: 10 * (1 + float64(i%3)/10)})
 	}
 	if near, between, beyond := doubt(22), doubt(42), doubt(100); near > 0.02 || between <= near || beyond <= between {
-		t.Errorf("doubt is %v at a frame that was seen, %v between such and %v beyond them; want more and more", near, between, beyond)
+		t.Errorf(
+			"doubt is %v at a frame that was seen, %v between such and %v beyond them; want more and more", near,
+			between, beyond,
+		)
 	}
 	m.Close(run)
 	if again := m.Curve(&farm.Run{ID: 2, Spec: run.Spec}).Doubt(90); again != doubtOfShape {

@@ -126,7 +126,9 @@ func (w *world) submit(job int) {
 	if spec.Sequence == farm.ScoutsFirst && spec.Scouts.Empty() {
 		spec.Scouts = deal.Scouts(w.m, &farm.Run{ID: id, Spec: spec})
 	}
-	submitted := farm.RunSubmitted{Run: id, Spec: spec, State: farm.RunQueued, Order: w.s.LastOrder + 1, At: w.at(w.now)}
+	submitted := farm.RunSubmitted{
+		Run: id, Spec: spec, State: farm.RunQueued, Order: w.s.LastOrder + 1, At: w.at(w.now),
+	}
 	w.noted(Event{Submit: &submitted})
 	w.e.Append(submitted)
 	if w.e.Err() != nil {
@@ -149,7 +151,9 @@ func (w *world) join(i int) {
 	}
 	renderers := w.renderers
 	if n.Recipes != nil {
-		renderers = slices.DeleteFunc(slices.Clone(renderers), func(r farm.Renderer) bool { return !slices.Contains(n.Recipes, r.Recipe) })
+		renderers = slices.DeleteFunc(
+			slices.Clone(renderers), func(r farm.Renderer) bool { return !slices.Contains(n.Recipes, r.Recipe) },
+		)
 	}
 	node := n.AsNode(m.id, renderers)
 	if w.s.Nodes[m.id] == nil {

@@ -48,8 +48,13 @@ func (n *Node) AsNode(id farm.NodeID, renderers []farm.Renderer) *farm.Node {
 		devices = append(devices, farm.Device{ID: fmt.Sprint(i)})
 	}
 	return &farm.Node{
-		ID: id, Name: n.Name, Kind: farm.Rack, Facts: farm.Facts{OS: "linux", Speed: n.Known, Cores: n.Cores, MemoryBytes: n.Memory, Devices: devices, Renderers: renderers},
-		Reach: farm.Silent, Duty: farm.OnDuty, Health: farm.Fine, Settings: farm.Settings{Hours: n.Hours, Pools: n.Pools, Traits: n.Traits},
+		ID: id, Name: n.Name, Kind: farm.Rack,
+		Facts: farm.Facts{
+			OS: "linux", Speed: n.Known, Cores: n.Cores, MemoryBytes: n.Memory,
+			Devices: devices, Renderers: renderers,
+		},
+		Reach: farm.Silent, Duty: farm.OnDuty, Health: farm.Fine,
+		Settings: farm.Settings{Hours: n.Hours, Pools: n.Pools, Traits: n.Traits},
 	}
 }
 

@@ -13,8 +13,14 @@ import (
 // vanished shows when it does not answer, and when it has been silent for long
 // enough, not before.
 func TestWhatVanishesShowsLate(t *testing.T) {
-	f := Farm{Start: time.Date(2031, 3, 4, 20, 0, 0, 0, time.UTC), Nodes: []Node{{Name: "kiln-01", Speed: 1, Known: 1, Leaves: 33}}}
-	spec := farm.Spec{Job: "salt_010", Project: "salt-clock", Recipe: "practice", Mode: farm.ModeRange, Tries: 3, Frames: frames.Of(frames.Span{First: 1, Last: 9})}
+	f := Farm{
+		Start: time.Date(2031, 3, 4, 20, 0, 0, 0, time.UTC),
+		Nodes: []Node{{Name: "kiln-01", Speed: 1, Known: 1, Leaves: 33}},
+	}
+	spec := farm.Spec{
+		Job: "salt_010", Project: "salt-clock", Recipe: "practice", Mode: farm.ModeRange, Tries: 3,
+		Frames: frames.Of(frames.Span{First: 1, Last: 9}),
+	}
 	f.Jobs = []Job{{Spec: spec, Startup: 5, Costs: []float64{10, 10, 10, 10, 10, 10, 10, 10, 10}}}
 	w := newWorld(f, Options{})
 	until := func(at float64) {

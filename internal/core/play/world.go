@@ -55,7 +55,10 @@ type wanting struct {
 }
 
 func newWorld(f Farm, o Options) *world {
-	w := &world{farm: f, o: o, s: farm.NewState(), m: o.Model, ids: map[farm.NodeID]int{}, runs: map[farm.RunID]int{}, gone: map[int]bool{}}
+	w := &world{
+		farm: f, o: o, s: farm.NewState(), m: o.Model, ids: map[farm.NodeID]int{}, runs: map[farm.RunID]int{},
+		gone: map[int]bool{},
+	}
 	if w.m == nil {
 		w.m = pace.New()
 	}
@@ -205,7 +208,8 @@ func (w *world) report() (*Report, error) {
 func (w *world) sortWants() {
 	slices.SortStableFunc(w.wants, func(a, b wanting) int {
 		return cmp.Or(
-			cmp.Compare(w.farm.Nodes[b.machine].Known, w.farm.Nodes[a.machine].Known), cmp.Compare(a.machine, b.machine),
+			cmp.Compare(w.farm.Nodes[b.machine].Known, w.farm.Nodes[a.machine].Known),
+			cmp.Compare(a.machine, b.machine),
 		)
 	})
 }

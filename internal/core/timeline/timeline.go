@@ -105,6 +105,8 @@ func Spans(events []Event, since time.Time, join time.Duration) []Span {
 		}
 	}
 	spans = slices.DeleteFunc(spans, func(s Span) bool { return !s.To.IsZero() && !s.To.After(since) })
-	slices.SortStableFunc(spans, func(a, b Span) int { return cmp.Or(a.From.Compare(b.From), cmp.Compare(a.Lane, b.Lane)) })
+	slices.SortStableFunc(
+		spans, func(a, b Span) int { return cmp.Or(a.From.Compare(b.From), cmp.Compare(a.Lane, b.Lane)) },
+	)
 	return spans
 }

@@ -54,7 +54,12 @@ func TestWhatANodeDid(t *testing.T) {
 			t.Errorf("%s: %s, want %s", c.name, got, c.want)
 		}
 	}
-	if got := written(Spans([]Event{open(1, 1, 7), end(5, 1, 7), open(9, 2, 8), is(2, "duty", "held"), is(4, "duty", "")}, at(8), time.Minute)); got != "9-… run 8 ×1 in lane 0" {
+	if got := written(
+		Spans(
+			[]Event{open(1, 1, 7), end(5, 1, 7), open(9, 2, 8), is(2, "duty", "held"), is(4, "duty", "")}, at(8),
+			time.Minute,
+		),
+	); got != "9-… run 8 ×1 in lane 0" {
 		t.Errorf("since minute 8: %s", got)
 	}
 }

@@ -68,7 +68,10 @@ func ParseExpression(text string) (Expression, error) {
 	p.next()
 	root, err := p.or()
 	if err == nil && p.kind != tokenEnd {
-		err = p.fail(p.at, fmt.Sprintf("%s makes no sense here; && or || is missing before it, or a bracket is not open", p.seen()))
+		err = p.fail(
+			p.at,
+			fmt.Sprintf("%s makes no sense here; && or || is missing before it, or a bracket is not open", p.seen()),
+		)
 	}
 	if err != nil {
 		return Expression{}, err
@@ -184,7 +187,8 @@ func (p *parser) seen() string {
 
 // bare reports whether a character may stand in a word without quotes.
 func bare(c rune) bool {
-	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.ContainsRune("_.-:/+", c) || c > 127
+	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.ContainsRune("_.-:/+", c) ||
+		c > 127
 }
 
 var signs = []string{"&&", "||", "==", "!=", "<=", ">=", "<", ">", "!", "(", ")"}
@@ -300,7 +304,9 @@ func (p *parser) comparison() (term, error) {
 	}
 	name := p.token
 	if !nameForm.MatchString(name) || len(name) > mostName {
-		return nil, p.fail(p.at, fmt.Sprintf("%q is not a trait name (small letters, digits, dots, hyphens and underscores)", name))
+		return nil, p.fail(
+			p.at, fmt.Sprintf("%q is not a trait name (small letters, digits, dots, hyphens and underscores)", name),
+		)
 	}
 	p.names = append(p.names, name)
 	p.next()

@@ -56,7 +56,10 @@ func Parse(text string) (Trait, error) {
 	t := Trait{Name: name, Value: value, Source: Given}
 	switch {
 	case !nameForm.MatchString(name) || len(name) > mostName:
-		return t, fmt.Errorf("%q is not a valid trait name: use up to %d small letters, digits, dots, hyphens and underscores, a letter first", name, mostName)
+		return t, fmt.Errorf(
+			"%q is not a valid trait name: use up to %d small letters, digits, dots, hyphens and underscores, a letter first",
+			name, mostName,
+		)
 	case has && value == "":
 		return t, fmt.Errorf("the trait %q has no value; write %s alone if it is merely there", text, name)
 	case len(value) > mostValue || strings.ContainsFunc(value, func(c rune) bool { return c < ' ' || c == '"' }):
@@ -92,7 +95,9 @@ func (s Set) All() []Trait {
 // Has reports whether a trait of that name is there, and not said to be off by
 // the value no, false or 0.
 func (s Set) Has(name string) bool {
-	return slices.ContainsFunc(s.byName[name], func(t Trait) bool { return t.Value != "no" && t.Value != "false" && t.Value != "0" })
+	return slices.ContainsFunc(
+		s.byName[name], func(t Trait) bool { return t.Value != "no" && t.Value != "false" && t.Value != "0" },
+	)
 }
 
 // compare orders two values: as amounts where both are some, as versions where

@@ -120,7 +120,10 @@ func TestTraitsThatCannotBe(t *testing.T) {
 			t.Errorf("%q became %v", text, got)
 		}
 	}
-	if got := NewSet(Trait{Name: "a", Value: "2"}, Trait{Name: "a", Value: "10"}, Trait{Name: "a", Value: "2"}).All(); len(got) != 2 || got[0].Value != "2" {
+	if got := NewSet(
+		Trait{Name: "a", Value: "2"}, Trait{Name: "a", Value: "10"}, Trait{Name: "a", Value: "2"},
+	).All(); len(got) != 2 ||
+		got[0].Value != "2" {
 		t.Errorf("a set of %v", got)
 	}
 }
@@ -146,7 +149,8 @@ func FuzzExpression(f *testing.F) {
 		written := e.root.write()
 		again, err := ParseExpression(written)
 		if err != nil {
-			if utf8.RuneCountInString(written) > mostText || strings.Contains(err.Error(), "too deep") { // brackets of its own made it longer
+			if utf8.RuneCountInString(written) > mostText ||
+				strings.Contains(err.Error(), "too deep") { // brackets of its own made it longer
 				return
 			}
 			t.Fatalf("%q was written as %q: %v", text, written, err)

@@ -65,10 +65,16 @@ func Done(s *farm.State, done farm.FrameDone, now time.Time) []farm.Record {
 			slices.Clone(n.Blames), farm.Blame{Run: done.Run, Frame: done.Frame, Cause: a.Cause, By: done.Node},
 		)
 		if reason := sideline(s, n, blames); reason != "" {
-			records = append(records, farm.NodeHealth{
-				Node: n.ID, Health: farm.Sidelined, By: farm.ByTriage, Reason: reason, At: now,
-			},
-				farm.Audited{Actor: farm.ByTriage, Action: "sideline node", Subject: n.Name, From: string(n.Health), To: reason, Node: n.ID, At: now})
+			records = append(
+				records,
+				farm.NodeHealth{
+					Node: n.ID, Health: farm.Sidelined, By: farm.ByTriage, Reason: reason, At: now,
+				},
+				farm.Audited{
+					Actor: farm.ByTriage, Action: "sideline node", Subject: n.Name, From: string(n.Health),
+					To: reason, Node: n.ID, At: now,
+				},
+			)
 		}
 	}
 	return records
@@ -138,7 +144,9 @@ func namesText(names []string) string {
 // failing returns the Record that holds a run whose first frames fail everywhere
 // by one cause, as of one more failure; nil where it is not so.
 func failing(s *farm.State, run *farm.Run, more farm.FrameFailed, now time.Time) farm.Record {
-	if run.State != farm.RunRendering || !run.Done.Empty() || len(run.Delivering) > 0 || run.Spec.Frames.Len() < failingWorth || !accuses(more.Cause) {
+	if run.State != farm.RunRendering || !run.Done.Empty() || len(run.Delivering) > 0 ||
+		run.Spec.Frames.Len() < failingWorth ||
+		!accuses(more.Cause) {
 		return nil
 	}
 	failed, nodes := map[int]bool{more.Frame: true}, map[farm.NodeID]bool{more.Node: true}

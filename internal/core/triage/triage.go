@@ -81,9 +81,14 @@ func Failed(s *farm.State, f Failure, now time.Time) []farm.Record {
 	park := (f.Cause == CauseOutput || tried >= run.Spec.Tries || attempts >= mostAttempts) && !run.Raced(f.Frame)
 	switch {
 	case !park && counts:
-		failed.Reason = fmt.Sprintf("frame %d failed on %s (%s); %d of %d tries left", f.Frame, node, f.Cause, run.Spec.Tries-tried, run.Spec.Tries)
+		failed.Reason = fmt.Sprintf(
+			"frame %d failed on %s (%s); %d of %d tries left", f.Frame, node, f.Cause, run.Spec.Tries-tried,
+			run.Spec.Tries,
+		)
 	case !park:
-		failed.Reason = fmt.Sprintf("frame %d failed on %s (%s), which does not count against the frame", f.Frame, node, f.Cause)
+		failed.Reason = fmt.Sprintf(
+			"frame %d failed on %s (%s), which does not count against the frame", f.Frame, node, f.Cause,
+		)
 	default:
 		failed.Reason = fmt.Sprintf("frame %d failed on %s (%s)", f.Frame, node, f.Cause)
 	}
@@ -92,7 +97,9 @@ func Failed(s *farm.State, f Failure, now time.Time) []farm.Record {
 		records = append(records, lowered(s, need.Name, l.ID, now))
 	}
 	if park {
-		reason := fmt.Sprintf("frame %d is parked: it failed %s, last by %s on %s", f.Frame, Times(attempts), f.Cause, node)
+		reason := fmt.Sprintf(
+			"frame %d is parked: it failed %s, last by %s on %s", f.Frame, Times(attempts), f.Cause, node,
+		)
 		records = append(records, farm.FrameParked{Run: run.ID, Frame: f.Frame, Reason: reason, At: now})
 	}
 	if held := failing(s, run, failed, now); held != nil {
@@ -109,11 +116,17 @@ const loweredFor = 5 * time.Minute
 // one that was not to be had.
 func lowered(s *farm.State, name string, without farm.LeaseID, now time.Time) farm.Record {
 	until := now.Add(loweredFor)
-	r := farm.LicenceSet{Name: name, Count: farm.Uncounted, Lowered: s.LicencesUsed(name, without), LoweredUntil: &until, At: now}
+	r := farm.LicenceSet{
+		Name: name, Count: farm.Uncounted, Lowered: s.LicencesUsed(name, without),
+		LoweredUntil: &until, At: now,
+	}
 	if l := s.Licences[name]; l != nil {
 		r.Count = l.Count
 	}
-	r.Reason = fmt.Sprintf("a renderer found no licence %s: for %.0f minutes the farm reckons with %d", name, loweredFor.Minutes(), r.Lowered)
+	r.Reason = fmt.Sprintf(
+		"a renderer found no licence %s: for %.0f minutes the farm reckons with %d", name, loweredFor.Minutes(),
+		r.Lowered,
+	)
 	return r
 }
 

@@ -49,7 +49,13 @@ func TestTriesAreCountedAndEnd(t *testing.T) {
 	if again := Failed(s, Failure{Lease: 1, Launch: 1, Frame: 2, Cause: CauseCrash}, now); again != nil {
 		t.Errorf("the same failure told twice gave %+v", again)
 	}
-	apply(t, s, farm.LeaseOpened{Lease: 2, Node: 1, Run: 1, Session: 1, Frames: frames.One(2), Share: farm.Share{Cores: frames.One(2)}, At: now})
+	apply(
+		t, s,
+		farm.LeaseOpened{
+			Lease: 2, Node: 1, Run: 1, Session: 1, Frames: frames.One(2),
+			Share: farm.Share{Cores: frames.One(2)}, At: now,
+		},
+	)
 	second := Failed(s, Failure{Lease: 2, Launch: 1, Frame: 2, Cause: CauseWrongOutput}, now)
 	apply(t, s, second...)
 	if !s.Runs[1].Parked.Has(2) {
@@ -79,7 +85,13 @@ func TestMachineFaultsDoNotCountButEnd(t *testing.T) {
 		if s.Runs[1].Trouble[3].Tried() != 0 {
 			t.Fatal("a full disk used up a try")
 		}
-		apply(t, s, farm.LeaseOpened{Lease: lease + 1, Node: 1, Run: 1, Session: 1, Frames: frames.One(3), Share: farm.Share{Cores: frames.One(int(lease) + 1)}, At: now})
+		apply(
+			t, s,
+			farm.LeaseOpened{
+				Lease: lease + 1, Node: 1, Run: 1, Session: 1, Frames: frames.One(3),
+				Share: farm.Share{Cores: frames.One(int(lease) + 1)}, At: now,
+			},
+		)
 	}
 }
 

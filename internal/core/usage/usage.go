@@ -90,7 +90,10 @@ func (m mean) value() float64 {
 const valueCount = 10
 
 func (s *Sample) fields() [valueCount]*float64 {
-	return [valueCount]*float64{&s.Processor, &s.Memory, &s.Swap, &s.DiskFree, &s.DiskRead, &s.DiskWritten, &s.Received, &s.Sent, &s.Load, &s.Temperature}
+	return [valueCount]*float64{
+		&s.Processor, &s.Memory, &s.Swap, &s.DiskFree, &s.DiskRead, &s.DiskWritten, &s.Received, &s.Sent, &s.Load,
+		&s.Temperature,
+	}
 }
 
 // Add takes a sample.
@@ -146,7 +149,10 @@ func (t *Tally) Sample() Sample {
 		s.Groups = append(s.Groups, g.value())
 	}
 	for _, d := range t.devices {
-		s.Devices = append(s.Devices, Device{ID: d.id, Busy: d.values[0].value(), Memory: d.values[1].value(), Temperature: d.values[2].value()})
+		s.Devices = append(
+			s.Devices,
+			Device{ID: d.id, Busy: d.values[0].value(), Memory: d.values[1].value(), Temperature: d.values[2].value()},
+		)
 	}
 	return s
 }

@@ -9,8 +9,19 @@ import (
 
 func TestSamplesBecomeOne(t *testing.T) {
 	var tally Tally
-	tally.Add(Sample{Processor: 0.2, Groups: []float64{0, 0.4}, Memory: 10, Temperature: Unknown, Load: 1, Devices: []Device{{ID: "a", Busy: 0.5, Memory: Unknown, Temperature: 60}}})
-	tally.Add(Sample{Processor: 0.6, Groups: []float64{1, 0.2, 1}, Memory: 30, Temperature: 50, Load: math.NaN(), Devices: []Device{{ID: "b", Busy: 1}, {ID: "a", Busy: 0.7, Memory: Unknown, Temperature: 70}}})
+	tally.Add(
+		Sample{
+			Processor: 0.2, Groups: []float64{0, 0.4}, Memory: 10, Temperature: Unknown, Load: 1,
+			Devices: []Device{{ID: "a", Busy: 0.5, Memory: Unknown, Temperature: 60}},
+		},
+	)
+	tally.Add(
+		Sample{
+			Processor: 0.6, Groups: []float64{1, 0.2, 1}, Memory: 30, Temperature: 50,
+			Load:    math.NaN(),
+			Devices: []Device{{ID: "b", Busy: 1}, {ID: "a", Busy: 0.7, Memory: Unknown, Temperature: 70}},
+		},
+	)
 	tally.Add(Sample{Processor: Unknown, Memory: 20, Temperature: 70, Load: 3})
 	got := tally.Sample()
 	near := func(what string, got, want float64) {

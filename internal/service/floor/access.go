@@ -84,8 +84,13 @@ func (f *Floor) SetPerson(
 			hash = old.PasswordHash
 		}
 		if old == nil || old.Role != role || old.PasswordHash != hash {
-			t.append(farm.PersonSet{Name: name, Role: role, PasswordHash: hash, At: t.now},
-				farm.Audited{Actor: actor, Action: "set person", Subject: name, From: from, To: string(role), At: t.now})
+			t.append(
+				farm.PersonSet{Name: name, Role: role, PasswordHash: hash, At: t.now},
+				farm.Audited{
+					Actor: actor, Action: "set person", Subject: name, From: from, To: string(role),
+					At: t.now,
+				},
+			)
 		}
 		if old != nil && passwordHash != "" {
 			t.endTokens(name, "", actor, "a new password")
@@ -138,11 +143,16 @@ func (f *Floor) IssueKey(ctx context.Context, k farm.Key, life time.Duration) (f
 				)
 			}
 		}
-		t.append(farm.KeyIssued{
-			Hash: k.Hash, Label: k.Label, CreatedBy: k.CreatedBy, Uses: k.UsesLeft, Pools: orEmpty(k.Pools),
-			Returns: orEmpty(k.Returns), At: t.now, ExpiresAt: t.now.Add(life),
-		},
-			farm.Audited{Actor: k.CreatedBy, Action: "make enrolment key", Subject: k.Label, To: life.String(), At: t.now})
+		t.append(
+			farm.KeyIssued{
+				Hash: k.Hash, Label: k.Label, CreatedBy: k.CreatedBy, Uses: k.UsesLeft, Pools: orEmpty(k.Pools),
+				Returns: orEmpty(k.Returns), At: t.now, ExpiresAt: t.now.Add(life),
+			},
+			farm.Audited{
+				Actor: k.CreatedBy, Action: "make enrolment key", Subject: k.Label, To: life.String(),
+				At: t.now,
+			},
+		)
 		out = *t.s.Keys[k.Hash]
 		return nil
 	})
@@ -158,7 +168,10 @@ func (f *Floor) RevokeKey(ctx context.Context, id string, by farm.Person) error 
 				continue
 			}
 			if k.RevokedAt.IsZero() {
-				t.append(farm.KeyRevoked{Hash: hash, At: t.now}, farm.Audited{Actor: by.Name, Action: "revoke enrolment key", Subject: k.Label, From: id, At: t.now})
+				t.append(
+					farm.KeyRevoked{Hash: hash, At: t.now},
+					farm.Audited{Actor: by.Name, Action: "revoke enrolment key", Subject: k.Label, From: id, At: t.now},
+				)
 			}
 			return nil
 		}

@@ -103,7 +103,9 @@ func (f *Floor) Act(ctx context.Context, in wire.NodeAct, by farm.Person) (wire.
 	}
 	wrangler := by.Role.Allows(farm.Wrangler)
 	if !wrangler && in.Do != "give-back" {
-		return out, refuse(Forbidden, "do", "only a wrangler may %s nodes; the owner of a machine may give it back", in.Do)
+		return out, refuse(
+			Forbidden, "do", "only a wrangler may %s nodes; the owner of a machine may give it back", in.Do,
+		)
 	}
 	if len(in.Reason) > mostReason {
 		return out, refuse(Invalid, "reason", "a reason has at most %d characters", mostReason)
@@ -114,7 +116,11 @@ func (f *Floor) Act(ctx context.Context, in wire.NodeAct, by farm.Person) (wire.
 			return err
 		}
 		if i := slices.IndexFunc(picked, func(n *farm.Node) bool { return n.Kind != farm.Desk }); i >= 0 && !wrangler {
-			return refuse(Forbidden, "nodes", "%s is nobody's own machine; only a wrangler may take it off the farm. Nothing was changed", picked[i].Name)
+			return refuse(
+				Forbidden, "nodes",
+				"%s is nobody's own machine; only a wrangler may take it off the farm. Nothing was changed",
+				picked[i].Name,
+			)
 		}
 		flying, changed := 0, 0
 		for _, n := range picked {
@@ -127,7 +133,10 @@ func (f *Floor) Act(ctx context.Context, in wire.NodeAct, by farm.Person) (wire.
 					out.Lost += frames
 				}
 			}
-			out.Effects = append(out.Effects, wire.NodeEffect{Node: int64(n.ID), Name: n.Name, Changes: len(records) > 0, Sentence: sentence})
+			out.Effects = append(
+				out.Effects,
+				wire.NodeEffect{Node: int64(n.ID), Name: n.Name, Changes: len(records) > 0, Sentence: sentence},
+			)
 			if !in.DryRun {
 				t.append(records...)
 			}
@@ -190,7 +199,10 @@ func (t *transaction) meanwhile(n *farm.Node, now bool) string {
 	case flying == 0:
 		return ""
 	case now:
-		return fmt.Sprintf("; %s in flight %s thrown away", plural(flying, "frame"), map[bool]string{true: "is", false: "are"}[flying == 1])
+		return fmt.Sprintf(
+			"; %s in flight %s thrown away", plural(flying, "frame"),
+			map[bool]string{true: "is", false: "are"}[flying == 1],
+		)
 	case flying == 1:
 		return "; its frame in flight finishes first"
 	}
@@ -207,7 +219,10 @@ func because(by, reason string) string {
 func (t *transaction) duty(n *farm.Node, duty farm.Duty, now bool, action, reason, by string) []farm.Record {
 	return []farm.Record{
 		farm.NodeDuty{Node: n.ID, Duty: duty, Now: now, Reason: reason, At: t.now},
-		farm.Audited{Actor: by, Action: action + " node", Subject: n.Name, From: string(n.Duty), To: string(duty), Node: n.ID, At: t.now},
+		farm.Audited{
+			Actor: by, Action: action + " node", Subject: n.Name, From: string(n.Duty), To: string(duty),
+			Node: n.ID, At: t.now,
+		},
 	}
 }
 
@@ -215,7 +230,9 @@ func holdNode(t *transaction, n *farm.Node, in wire.NodeAct, by string) ([]farm.
 	if n.Duty == farm.Held && (!in.Now || n.DutyNow) {
 		return nil, "is held already"
 	}
-	return t.duty(n, farm.Held, in.Now, "hold", "held by "+because(by, in.Reason), by), "gets no new work" + t.meanwhile(n, in.Now)
+	return t.duty(
+		n, farm.Held, in.Now, "hold", "held by "+because(by, in.Reason), by,
+	), "gets no new work" + t.meanwhile(n, in.Now)
 }
 
 func drainNode(t *transaction, n *farm.Node, in wire.NodeAct, by string) ([]farm.Record, string) {
@@ -225,13 +242,18 @@ func drainNode(t *transaction, n *farm.Node, in wire.NodeAct, by string) ([]farm
 	case n.Duty == farm.Held && t.s.Idle(n.ID):
 		return nil, "is held, and empty"
 	}
-	return t.duty(n, farm.Draining, in.Now, "drain", "drained by "+because(by, in.Reason), by), "gets no new work; its page says when its last frame has been delivered" + t.meanwhile(n, in.Now)
+	return t.duty(
+		n, farm.Draining, in.Now, "drain", "drained by "+because(by, in.Reason), by,
+	), "gets no new work; its page says when its last frame has been delivered" + t.meanwhile(n, in.Now)
 }
 
 func releaseNode(t *transaction, n *farm.Node, in wire.NodeAct, by string) ([]farm.Record, string) {
 	var records []farm.Record
 	if n.Health == farm.Sidelined {
-		records = append(records, farm.NodeHealth{Node: n.ID, Health: farm.Fine, Reason: "released by " + because(by, in.Reason), At: t.now})
+		records = append(
+			records,
+			farm.NodeHealth{Node: n.ID, Health: farm.Fine, Reason: "released by " + because(by, in.Reason), At: t.now},
+		)
 	}
 	free := *n
 	free.OffUntil = time.Time{} // who releases it means it
@@ -243,7 +265,13 @@ func releaseNode(t *transaction, n *farm.Node, in wire.NodeAct, by string) ([]fa
 		}
 		records = append(records, t.duty(n, duty, false, "release", reason, by)...)
 	} else if len(records) > 0 {
-		records = append(records, farm.Audited{Actor: by, Action: "release node", Subject: n.Name, From: string(n.Health), To: string(farm.Fine), Node: n.ID, At: t.now})
+		records = append(
+			records,
+			farm.Audited{
+				Actor: by, Action: "release node", Subject: n.Name, From: string(n.Health),
+				To: string(farm.Fine), Node: n.ID, At: t.now,
+			},
+		)
 	}
 	switch {
 	case len(records) == 0 && n.Duty == farm.OffDuty:
@@ -263,7 +291,10 @@ func sidelineNode(t *transaction, n *farm.Node, in wire.NodeAct, by string) ([]f
 	why := "sidelined by " + because(by, in.Reason)
 	return []farm.Record{
 		farm.NodeHealth{Node: n.ID, Health: farm.Sidelined, Reason: why, At: t.now},
-		farm.Audited{Actor: by, Action: "sideline node", Subject: n.Name, From: string(n.Health), To: string(farm.Sidelined), Node: n.ID, At: t.now},
+		farm.Audited{
+			Actor: by, Action: "sideline node", Subject: n.Name, From: string(n.Health),
+			To: string(farm.Sidelined), Node: n.ID, At: t.now,
+		},
 	}, "gets no new work until somebody releases it" + t.meanwhile(n, false)
 }
 
@@ -274,7 +305,9 @@ func giveBackNode(t *transaction, n *farm.Node, in wire.NodeAct, by string) ([]f
 		if !in.Now || n.DutyNow || t.flying(n) == 0 {
 			return nil, "gets no new work already: " + n.DutyReason + t.meanwhile(n, n.DutyNow)
 		}
-		return t.duty(n, n.Duty, true, "give back", n.DutyReason, by), "stays as it is: " + n.DutyReason + t.meanwhile(n, true)
+		return t.duty(n, n.Duty, true, "give back", n.DutyReason, by), "stays as it is: " + n.DutyReason + t.meanwhile(
+			n, true,
+		)
 	}
 	until := t.now.Add(giveBackFor)
 	if n.Settings.Hours != nil {
@@ -295,7 +328,10 @@ func giveBackNode(t *transaction, n *farm.Node, in wire.NodeAct, by string) ([]f
 	reason := fmt.Sprintf("given back to its owner by %s until %s", because(by, in.Reason), when)
 	return []farm.Record{
 		farm.NodeDuty{Node: n.ID, Duty: farm.OffDuty, Now: in.Now, OffUntil: &until, Reason: reason, At: t.now},
-		farm.Audited{Actor: by, Action: "give node back", Subject: n.Name, From: string(n.Duty), To: "off duty until " + when, Node: n.ID, At: t.now},
+		farm.Audited{
+			Actor: by, Action: "give node back", Subject: n.Name, From: string(n.Duty),
+			To: "off duty until " + when, Node: n.ID, At: t.now,
+		},
 	}, "belongs to its owner until " + when + t.meanwhile(n, in.Now)
 }
 
@@ -310,13 +346,20 @@ func restartNode(t *transaction, n *farm.Node, in wire.NodeAct, by string) ([]fa
 	if !in.DryRun {
 		l.restart = n.Session
 	}
-	return []farm.Record{farm.Audited{Actor: by, Action: "restart node process", Subject: n.Name, To: in.Reason, Node: n.ID, At: t.now}},
+	return []farm.Record{
+			farm.Audited{
+				Actor: by, Action: "restart node process", Subject: n.Name, To: in.Reason, Node: n.ID,
+				At: t.now,
+			},
+		},
 		"restarts its node process; renderers go on meanwhile"
 }
 
 func retireNode(t *transaction, n *farm.Node, in wire.NodeAct, by string) ([]farm.Record, string) {
 	why := fmt.Sprintf("%s was retired by %s", n.Name, because(by, in.Reason))
-	sentence := "leaves the farm for good; what it did stays on record, and its name may be used again" + t.meanwhile(n, true)
+	sentence := "leaves the farm for good; what it did stays on record, and its name may be used again" + t.meanwhile(
+		n, true,
+	)
 	records := accept.Release(t.s, n.ID, nil, why, t.now)
 	return append(records,
 		farm.NodeRetired{Node: n.ID, Reason: why, At: t.now},
@@ -334,9 +377,15 @@ func revokeNode(t *transaction, n *farm.Node, in wire.NodeAct, by string) ([]far
 	if len(records) == 0 {
 		return nil, "has no token"
 	}
-	records = append(records, accept.Release(t.s, n.ID, nil, fmt.Sprintf("the token of %s was revoked by %s", n.Name, by), t.now)...)
-	return append(records,
-		farm.NodeReach{Node: n.ID, Reach: farm.Silent, Reason: "its token was revoked by " + because(by, in.Reason), At: t.now},
+	records = append(
+		records,
+		accept.Release(t.s, n.ID, nil, fmt.Sprintf("the token of %s was revoked by %s", n.Name, by), t.now)...)
+	return append(
+		records,
+		farm.NodeReach{
+			Node: n.ID, Reach: farm.Silent, Reason: "its token was revoked by " + because(by, in.Reason),
+			At: t.now,
+		},
 		farm.Audited{Actor: by, Action: "revoke node token", Subject: n.Name, To: in.Reason, Node: n.ID, At: t.now},
 	), "is shut out at once; the machine comes back with a new key: vexillum key new --return " + n.Name + t.meanwhile(n, true)
 }
@@ -356,8 +405,13 @@ func (f *Floor) Rename(ctx context.Context, id farm.NodeID, name string, by farm
 			if t.s.NodeNamed(name) != nil {
 				return refuse(Conflict, "name", "there is a node %s already", name)
 			}
-			t.append(farm.Audited{Actor: by.Name, Action: "rename node", Subject: n.Name, From: n.Name, To: name, Node: id, At: t.now},
-				farm.NodeRenamed{Node: id, Name: name, At: t.now})
+			t.append(
+				farm.Audited{
+					Actor: by.Name, Action: "rename node", Subject: n.Name, From: n.Name, To: name,
+					Node: id, At: t.now,
+				},
+				farm.NodeRenamed{Node: id, Name: name, At: t.now},
+			)
 		}
 		view = f.nodeView(n, t.now)
 		return nil

@@ -54,7 +54,11 @@ func (w *world) orders(id farm.NodeID, caps int64, leases ...farm.LeaseID) Order
 
 func (w *world) renders(n farm.NodeID, l farm.LeaseID, frame int) {
 	w.t.Helper()
-	w.ok(w.Beat(context.Background(), n, 1, Beat{Leases: map[farm.LeaseID]Progress{l: {Frame: &frame, Phase: "rendering"}}}))
+	w.ok(
+		w.Beat(
+			context.Background(), n, 1, Beat{Leases: map[farm.LeaseID]Progress{l: {Frame: &frame, Phase: "rendering"}}},
+		),
+	)
 }
 
 func TestActsSayWhatTheyDoAndDoIt(t *testing.T) {
@@ -84,7 +88,8 @@ func TestActsSayWhatTheyDoAndDoIt(t *testing.T) {
 				dry := c.act
 				dry.DryRun = true
 				before := len(w.memory.records)
-				if out := w.act(dry); !out.DryRun || strings.Contains(out.Sentence, "1 node is") || len(w.memory.records) != before {
+				if out := w.act(dry); !out.DryRun || strings.Contains(out.Sentence, "1 node is") ||
+					len(w.memory.records) != before {
 					t.Errorf("a dry run: %+v, %d records", out, len(w.memory.records)-before)
 				}
 				out := w.act(c.act)
@@ -145,10 +150,19 @@ func TestSettingsReachTheNode(t *testing.T) {
 			got <- o
 		}()
 		time.Sleep(time.Second)
-		out, err := change(wire.NodeChange{Selection: wire.Selection{Nodes: []int64{int64(n)}}, AddTraits: []string{"big-memory", "floor=2"}, AddPools: []string{"graphics"},
-			Caps: &wire.CapChange{Cores: &two, StagingBytes: &staging}, Hours: &wire.Hours{Zone: "Europe/Dublin", Week: "always"}})
+		out, err := change(
+			wire.NodeChange{
+				Selection: wire.Selection{Nodes: []int64{int64(n)}}, AddTraits: []string{"big-memory", "floor=2"},
+				AddPools: []string{"graphics"},
+				Caps: &wire.CapChange{
+					Cores: &two, StagingBytes: &staging,
+				},
+				Hours: &wire.Hours{Zone: "Europe/Dublin", Week: "always"},
+			},
+		)
 		w.ok(err)
-		if len(out.Effects) != 1 || !out.Effects[0].Changes || !strings.Contains(out.Effects[0].Sentence, "cores: 2 instead of all") {
+		if len(out.Effects) != 1 || !out.Effects[0].Changes ||
+			!strings.Contains(out.Effects[0].Sentence, "cores: 2 instead of all") {
 			t.Errorf("it says %+v", out)
 		}
 		if o := <-got; o.Caps == nil || o.Caps.Cores != 2 || o.Set != 1 {
@@ -159,15 +173,29 @@ func TestSettingsReachTheNode(t *testing.T) {
 		}
 		picked, err := w.Picked(context.Background(), "big-memory && floor>1 && pool==graphics && !submarine")
 		w.ok(err)
-		if len(picked.Nodes) != 1 || picked.Nodes[0] != int64(n) || len(picked.Unknown) != 1 || picked.Unknown[0] != "submarine" {
+		if len(picked.Nodes) != 1 || picked.Nodes[0] != int64(n) || len(picked.Unknown) != 1 ||
+			picked.Unknown[0] != "submarine" {
 			t.Errorf("picked %+v", picked)
 		}
 		// Another value of a trait replaces it; what is taken over is only what was asked for.
-		_, err = change(wire.NodeChange{Selection: wire.Selection{Where: "big-memory"}, AddTraits: []string{"floor=3"}, DropTraits: []string{"big-memory"}})
+		_, err = change(
+			wire.NodeChange{
+				Selection: wire.Selection{Where: "big-memory"}, AddTraits: []string{"floor=3"},
+				DropTraits: []string{"big-memory"},
+			},
+		)
 		w.ok(err)
-		_, err = change(wire.NodeChange{Selection: wire.Selection{Nodes: []int64{int64(other)}}, From: int64(n), Parts: []string{"traits", "hours"}})
+		_, err = change(
+			wire.NodeChange{
+				Selection: wire.Selection{Nodes: []int64{int64(other)}}, From: int64(n),
+				Parts: []string{"traits", "hours"},
+			},
+		)
 		w.ok(err)
-		if s := w.node(other).Settings; len(s.Traits) != 1 || s.Traits[0] != "floor=3" || s.Caps.Cores != 0 || len(s.Pools) != 0 || s.Hours == nil || s.Version != 1 {
+		if s := w.node(
+			other,
+		).Settings; len(s.Traits) != 1 || s.Traits[0] != "floor=3" || s.Caps.Cores != 0 || len(s.Pools) != 0 || s.Hours == nil ||
+			s.Version != 1 {
 			t.Errorf("the other has %+v", s)
 		}
 		for what, in := range map[string]wire.NodeChange{
@@ -180,11 +208,13 @@ func TestSettingsReachTheNode(t *testing.T) {
 			"the parts of the settings are": {Selection: wire.Selection{Where: "rack"}, Parts: []string{"name"}},
 		} {
 			before := len(w.memory.records)
-			if _, err := change(in); err == nil || !strings.Contains(err.Error(), what) || len(w.memory.records) != before {
+			if _, err := change(in); err == nil || !strings.Contains(err.Error(), what) ||
+				len(w.memory.records) != before {
 				t.Errorf("%s: %v, %d records", what, err, len(w.memory.records)-before)
 			}
 		}
-		if err := w.DropPool(context.Background(), "graphics", nadia); err == nil || !strings.Contains(err.Error(), "take them out first") {
+		if err := w.DropPool(context.Background(), "graphics", nadia); err == nil ||
+			!strings.Contains(err.Error(), "take them out first") {
 			t.Errorf("a pool with members: %v", err)
 		}
 	})
@@ -228,7 +258,10 @@ func TestARevokedMachineEnrolsAgain(t *testing.T) {
 		n := w.join("kiln-01")
 		_, err := w.SetPool(context.Background(), "graphics", nil, nadia)
 		w.ok(err)
-		_, err = w.IssueKey(context.Background(), farm.Key{Hash: "k", CreatedBy: "nadia", UsesLeft: 2, Pools: []string{"graphics"}}, time.Hour)
+		_, err = w.IssueKey(
+			context.Background(), farm.Key{Hash: "k", CreatedBy: "nadia", UsesLeft: 2, Pools: []string{"graphics"}},
+			time.Hour,
+		)
 		w.ok(err)
 		key := "k"
 		enrol := func() (farm.NodeID, error) {
@@ -283,7 +316,8 @@ func TestWhatIsWrongWithAMachineIsTold(t *testing.T) {
 			t.Errorf("a machine that is well: %+v", v)
 		}
 		v := beat(Signs{Now: time.Now().Add(-time.Hour), DiskFree: 1})
-		if v.Health != "warned" || len(v.Findings) != 2 || v.Findings[0].Kind != "disk" || !strings.Contains(v.Findings[1].Sentence, "60 min behind") {
+		if v.Health != "warned" || len(v.Findings) != 2 || v.Findings[0].Kind != "disk" ||
+			!strings.Contains(v.Findings[1].Sentence, "60 min behind") {
 			t.Errorf("a machine with a full disk and a slow clock: %+v", v)
 		}
 		if v.State != "ready" {
@@ -298,7 +332,9 @@ func TestWhatIsWrongWithAMachineIsTold(t *testing.T) {
 			t.Errorf("a node process that was killed for memory: %+v", v.Findings)
 		}
 		for range 5 {
-			_, err := w.Start(context.Background(), n, farm.Facts{Renderers: []farm.Renderer{{Recipe: "practice"}}}, nil, nil)
+			_, err := w.Start(
+				context.Background(), n, farm.Facts{Renderers: []farm.Renderer{{Recipe: "practice"}}}, nil, nil,
+			)
 			w.ok(err)
 		}
 		if v := w.node(n); len(v.Findings) != 2 || v.Findings[0].Kind != "memory" || v.Findings[1].Kind != "restarts" {
@@ -313,11 +349,19 @@ func TestGivingBackIsNoWayAround(t *testing.T) {
 	bubble(t, func(t *testing.T, w *world) {
 		rack := w.join("kiln-01")
 		w.ok(func() error {
-			_, err := w.IssueKey(context.Background(), farm.Key{Hash: "desks", CreatedBy: "nadia", UsesLeft: 1}, time.Hour)
+			_, err := w.IssueKey(
+				context.Background(), farm.Key{Hash: "desks", CreatedBy: "nadia", UsesLeft: 1}, time.Hour,
+			)
 			return err
 		}())
 		facts := farm.Facts{OS: "linux", Speed: 1, Renderers: []farm.Renderer{{Recipe: "practice"}}}
-		desk, err := w.Enrol(context.Background(), Enrolment{KeyHash: "desks", TokenHash: "token of the desk", Name: "desk-tobin", Kind: farm.Desk, Facts: facts})
+		desk, err := w.Enrol(
+			context.Background(),
+			Enrolment{
+				KeyHash: "desks", TokenHash: "token of the desk", Name: "desk-tobin", Kind: farm.Desk,
+				Facts: facts,
+			},
+		)
 		w.ok(err)
 		_, err = w.Start(context.Background(), desk, facts, nil, nil)
 		w.ok(err)

@@ -32,19 +32,49 @@ func crowdedFloor(b *testing.B, nodes int) *Floor {
 			}
 		}
 	}
-	apply(farm.PlaceSet{Name: "p"}, farm.ProjectSet{Name: "salt-clock", Weight: 1, Scenes: "p", Frames: "p"}, farm.KeyIssued{Hash: "k", Uses: nodes, At: now, ExpiresAt: now.Add(time.Hour)})
+	apply(
+		farm.PlaceSet{Name: "p"}, farm.ProjectSet{Name: "salt-clock", Weight: 1, Scenes: "p", Frames: "p"},
+		farm.KeyIssued{Hash: "k", Uses: nodes, At: now, ExpiresAt: now.Add(time.Hour)},
+	)
 	all := frames.Of(frames.Span{First: 1, Last: 1_000_000})
-	apply(farm.RunSubmitted{Run: 1, State: farm.RunRendering, Order: 1, At: now, Spec: farm.Spec{Job: "a", Project: "salt-clock", Kind: farm.Final, Number: 1, Recipe: "practice", Mode: farm.ModeRange, Frames: all, Tries: 3}})
-	facts := farm.Facts{OS: "linux", Cores: 16, Speed: 1, Version: "0.1.0", Renderers: []farm.Renderer{{Recipe: "practice", Version: "1"}}}
+	apply(
+		farm.RunSubmitted{
+			Run: 1, State: farm.RunRendering, Order: 1, At: now,
+			Spec: farm.Spec{
+				Job: "a", Project: "salt-clock", Kind: farm.Final, Number: 1, Recipe: "practice",
+				Mode: farm.ModeRange, Frames: all, Tries: 3,
+			},
+		},
+	)
+	facts := farm.Facts{
+		OS: "linux", Cores: 16, Speed: 1, Version: "0.1.0",
+		Renderers: []farm.Renderer{{Recipe: "practice", Version: "1"}},
+	}
 	m := pace.New()
 	for i := range nodes {
 		id := farm.NodeID(i + 1)
-		apply(farm.NodeEnrolled{Node: id, Name: fmt.Sprintf("kiln-%05d", i), Of: farm.Rack, Facts: facts, KeyHash: "k", At: now}, farm.NodeStarted{Node: id, Session: 1, Facts: facts, At: now})
+		apply(
+			farm.NodeEnrolled{
+				Node: id, Name: fmt.Sprintf("kiln-%05d", i), Of: farm.Rack, Facts: facts, KeyHash: "k",
+				At: now,
+			},
+			farm.NodeStarted{Node: id, Session: 1, Facts: facts, At: now},
+		)
 		first := 1 + 10*i
-		apply(farm.LeaseOpened{Lease: farm.LeaseID(id), Node: id, Run: 1, Session: 1, Frames: frames.Of(frames.Span{First: first, Last: first + 4}), At: now})
+		apply(
+			farm.LeaseOpened{
+				Lease: farm.LeaseID(id), Node: id, Run: 1, Session: 1,
+				Frames: frames.Of(frames.Span{First: first, Last: first + 4}), At: now,
+			},
+		)
 	}
 	m.Observe(s.Runs[1], s.Nodes[1], 1, farm.FrameAccepted{Run: 1, Frame: 1, RenderSeconds: 10, StartupSeconds: 1})
-	f := New(Options{State: s, Pace: m, Recipes: book, Log: slog.New(slog.DiscardHandler), Now: time.Now, Version: "0.1.0", Active: wire.Active{}})
+	f := New(
+		Options{
+			State: s, Pace: m, Recipes: book, Log: slog.New(slog.DiscardHandler), Now: time.Now,
+			Version: "0.1.0", Active: wire.Active{},
+		},
+	)
 	f.e.Begin(now)
 	for id, l := range f.live {
 		frame := 1 + 10*(int(id)-1)
@@ -144,7 +174,8 @@ func BenchmarkEndedRuns(b *testing.B) {
 			for i := range ended {
 				id := f.s.LastRun + 1
 				spec := farm.Spec{
-					Job: fmt.Sprintf("salt_%05d", i), Project: "salt-clock", Kind: farm.Final, Number: 1, Recipe: "practice",
+					Job:     fmt.Sprintf("salt_%05d", i),
+					Project: "salt-clock", Kind: farm.Final, Number: 1, Recipe: "practice",
 					Output: fmt.Sprintf("salt_%05d/final-1", i), Frames: frames.One(1), Tries: 3,
 				}
 				for _, r := range []farm.Record{

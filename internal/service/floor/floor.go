@@ -108,12 +108,12 @@ var ErrGone = errors.New("the service is reading its records again; try again in
 // New returns a Floor for a farm that was just loaded.
 func New(o Options) *Floor {
 	f := &Floor{
-		commands: make(chan *command, maxQueue), gone: make(chan struct{}),
-		recipes: o.Recipes, log: o.Log, now: o.Now, active: o.Active, version: o.Version, closed: o.Closed,
-		s: o.State, m: o.Pace, committer: o.Committer,
-		live: map[farm.NodeID]*liveNode{}, newest: o.Newest,
-		waiters: map[farm.NodeID]*waiter{}, orders: map[farm.NodeID]*waitingOrder{},
-		listeners: map[*Listener]struct{}{}, followers: map[*Follower]struct{}{}, dirty: newDirtySet(), forged: map[forgery]bool{}, blocks: map[farm.RunID]blocky{},
+		commands: make(chan *command, maxQueue), gone: make(chan struct{}), recipes: o.Recipes,
+		log: o.Log, now: o.Now, active: o.Active, version: o.Version, closed: o.Closed,
+		s: o.State, m: o.Pace, committer: o.Committer, live: map[farm.NodeID]*liveNode{},
+		newest: o.Newest, waiters: map[farm.NodeID]*waiter{}, orders: map[farm.NodeID]*waitingOrder{},
+		listeners: map[*Listener]struct{}{}, followers: map[*Follower]struct{}{}, dirty: newDirtySet(),
+		forged: map[forgery]bool{}, blocks: map[farm.RunID]blocky{},
 	}
 	f.s.Missing = map[string]bool{}
 	for _, run := range f.s.Queue() {
@@ -338,7 +338,12 @@ func (f *Floor) TookOver(ctx context.Context, before, why string) error {
 		if before == "" || before == f.active.Name {
 			action = "start service"
 		}
-		t.append(farm.Audited{Actor: f.active.Name, Action: action, Subject: "farm", From: before, To: f.active.Name + ": " + why, At: t.now})
+		t.append(
+			farm.Audited{
+				Actor: f.active.Name, Action: action, Subject: "farm", From: before,
+				To: f.active.Name + ": " + why, At: t.now,
+			},
+		)
 		return nil
 	})
 }

@@ -78,7 +78,12 @@ func newWorld(t *testing.T) *world {
 		}
 	}
 	w := &world{t: t, memory: &memory{}, ended: make(chan error, 1), asks: map[farm.NodeID]int64{}}
-	w.Floor = New(Options{State: state, Pace: pace.New(), Committer: w.memory, Recipes: book, Log: slog.New(slog.DiscardHandler), Now: time.Now})
+	w.Floor = New(
+		Options{
+			State: state, Pace: pace.New(), Committer: w.memory, Recipes: book,
+			Log: slog.New(slog.DiscardHandler), Now: time.Now,
+		},
+	)
 	ctx, stop := context.WithCancel(context.Background())
 	w.stop = stop
 	go func() { w.ended <- w.Run(ctx) }()
@@ -102,8 +107,13 @@ func (w *world) join(name string) farm.NodeID {
 	key := "key of " + name
 	_, err := w.IssueKey(context.Background(), farm.Key{Hash: key, CreatedBy: "admin", UsesLeft: 1}, time.Hour)
 	w.ok(err)
-	facts := farm.Facts{OS: "linux", Speed: 1, Renderers: []farm.Renderer{{Recipe: "practice"}, {Recipe: "practice-feed"}}}
-	id, err := w.Enrol(context.Background(), Enrolment{KeyHash: key, TokenHash: "token of " + name, Name: name, Kind: farm.Rack, Facts: facts})
+	facts := farm.Facts{
+		OS: "linux", Speed: 1, Renderers: []farm.Renderer{{Recipe: "practice"}, {Recipe: "practice-feed"}},
+	}
+	id, err := w.Enrol(
+		context.Background(),
+		Enrolment{KeyHash: key, TokenHash: "token of " + name, Name: name, Kind: farm.Rack, Facts: facts},
+	)
 	w.ok(err)
 	_, err = w.Start(context.Background(), id, facts, nil, nil)
 	w.ok(err)
@@ -114,7 +124,12 @@ func (w *world) submit(job, recipe, set string) farm.RunID {
 	w.t.Helper()
 	f, err := frames.Parse(set)
 	w.ok(err)
-	sub, err := w.CheckSubmission(Submission{Actor: "admin", AtOnce: true, Spec: farm.Spec{Job: job, Project: "salt-clock", Scene: "a.practice", Recipe: recipe, Frames: f}})
+	sub, err := w.CheckSubmission(
+		Submission{
+			Actor: "admin", AtOnce: true,
+			Spec: farm.Spec{Job: job, Project: "salt-clock", Scene: "a.practice", Recipe: recipe, Frames: f},
+		},
+	)
 	w.ok(err)
 	done, err := w.Submit(context.Background(), sub)
 	w.ok(err)
@@ -162,7 +177,8 @@ func TestTheSameAskGetsTheSameLease(t *testing.T) {
 		first := w.ask(n, 0)
 		again, err := w.Ask(context.Background(), n, Question{Session: 1, Number: w.asks[n]})
 		w.ok(err)
-		if first.Lease() == nil || again.Lease() == nil || again.Lease().ID != first.Lease().ID || !again.Lease().Frames.Equal(first.Lease().Frames) {
+		if first.Lease() == nil || again.Lease() == nil || again.Lease().ID != first.Lease().ID ||
+			!again.Lease().Frames.Equal(first.Lease().Frames) {
 			t.Errorf("first %+v, again %+v", first.Lease(), again.Lease())
 		}
 		if next := w.ask(n, 0); next.Lease() != nil || !strings.Contains(next.Why, "no room for a further lease") {
@@ -276,7 +292,13 @@ func TestALateCopyOfAnAskForFurtherFramesTakesNone(t *testing.T) {
 		l := w.ask(n, 0).Lease()
 		for range 3 {
 			for f := range l.Frames.All() {
-				w.report(n, accept.Report{Outcome: accept.Good, Lease: l.ID, Launch: 1, Frame: f, Hash: fmt.Sprint(f), RenderSeconds: 10})
+				w.report(
+					n,
+					accept.Report{
+						Outcome: accept.Good, Lease: l.ID, Launch: 1, Frame: f,
+						Hash: fmt.Sprint(f), RenderSeconds: 10,
+					},
+				)
 			}
 			if l = w.ask(n, l.ID).Lease(); l == nil {
 				t.Fatal("a renderer that is up gets no further frame")
@@ -301,7 +323,9 @@ func TestAnAskThatTellsEndsDoesNotWait(t *testing.T) {
 		)
 		w.ok(err)
 		began := time.Now()
-		a, err := w.Ask(context.Background(), n, Question{Session: 1, Number: 2, Ended: []Ended{{Lease: l.ID, Why: "stopped"}}})
+		a, err := w.Ask(
+			context.Background(), n, Question{Session: 1, Number: 2, Ended: []Ended{{Lease: l.ID, Why: "stopped"}}},
+		)
 		w.ok(err)
 		if waited := time.Since(began); waited > 0 || !a.More || len(a.Leases) > 0 {
 			t.Errorf("%+v after %v", a, waited)
@@ -436,9 +460,14 @@ func TestListenersAreToldAndDropped(t *testing.T) {
 func TestSubmissionsAreChecked(t *testing.T) {
 	bubble(t, func(t *testing.T, w *world) {
 		good := func() Submission {
-			return Submission{Spec: farm.Spec{Job: "a", Project: "salt-clock", Scene: "a.practice", Frames: frames.One(1)}}
+			return Submission{
+				Spec: farm.Spec{Job: "a", Project: "salt-clock", Scene: "a.practice", Frames: frames.One(1)},
+			}
 		}
-		if sub, err := w.CheckSubmission(good()); err != nil || sub.Spec.Width != 1920 || sub.Spec.Tries != 3 || sub.Spec.Recipe != "practice" || sub.Spec.Output != "a" {
+		if sub, err := w.CheckSubmission(
+			good(),
+		); err != nil || sub.Spec.Width != 1920 || sub.Spec.Tries != 3 || sub.Spec.Recipe != "practice" ||
+			sub.Spec.Output != "a" {
 			t.Errorf("%+v, %v", sub.Spec, err)
 		}
 		for field, spoil := range map[string]func(*farm.Spec){
@@ -466,7 +495,13 @@ func TestSubmissionsAreChecked(t *testing.T) {
 			}
 		}
 		w.submit("b", "practice", "1")
-		sub, err := w.CheckSubmission(Submission{Spec: farm.Spec{Job: "c", Project: "salt-clock", Scene: "a.practice", Frames: frames.One(1), Output: "b"}})
+		sub, err := w.CheckSubmission(
+			Submission{
+				Spec: farm.Spec{
+					Job: "c", Project: "salt-clock", Scene: "a.practice", Frames: frames.One(1), Output: "b",
+				},
+			},
+		)
 		w.ok(err)
 		before, seq := w.s.LastRun, w.s.Seq
 		for _, dry := range []bool{true, true, false} {
@@ -476,7 +511,8 @@ func TestSubmissionsAreChecked(t *testing.T) {
 			if done.Nobody == "" {
 				t.Errorf("some node is said to have a graphics device")
 			}
-			if run := done.Run; err != nil || run.Output != "b/final-2" || run.Name != "c/final-2" || (run.ID == 0) != dry {
+			if run := done.Run; err != nil || run.Output != "b/final-2" || run.Name != "c/final-2" ||
+				(run.ID == 0) != dry {
 				t.Errorf("two jobs into one folder: %s in %s, %v", run.Name, run.Output, err)
 			}
 			if dry && (w.s.LastRun != before || w.s.Seq != seq) {
@@ -631,7 +667,9 @@ func TestEditsChangeWhatTheyName(t *testing.T) {
 			nadia,
 		)
 		w.ok(err)
-		env, err := w.SetLaunchSettings(ctx, wire.LaunchSettingsChange{Variables: map[string]*string{"B": nil}}, "", nadia)
+		env, err := w.SetLaunchSettings(
+			ctx, wire.LaunchSettingsChange{Variables: map[string]*string{"B": nil}}, "", nadia,
+		)
 		if err != nil || env.Mask != "002" || len(env.Variables) != 1 || env.Variables["A"] != "a" {
 			t.Errorf("%+v, %v", env, err)
 		}

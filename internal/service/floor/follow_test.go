@@ -162,7 +162,9 @@ func TestFollowersKnowTheFarm(t *testing.T) {
 							context.Background(), n, 1,
 							Beat{
 								Processor: dice.Float64(), Memory: 0.4,
-								Leases: map[farm.LeaseID]Progress{l.ID: {Frame: &frame, Phase: "rendering", Fraction: dice.Float64()}},
+								Leases: map[farm.LeaseID]Progress{
+									l.ID: {Frame: &frame, Phase: "rendering", Fraction: dice.Float64()},
+								},
 							},
 						)
 					} else if a := w.askBriefly(n); a.Lease() != nil {

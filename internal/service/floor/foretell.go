@@ -119,7 +119,8 @@ func (f *Floor) risks(now time.Time) (out []wire.NeedHand) {
 			)
 		default:
 			v.Evidence = fmt.Sprintf(
-				"It will probably be ready in time; one time in ten it will not be ready before %s.", farm.Moment(*finish.Late),
+				"It will probably be ready in time; one time in ten it will not be ready before %s.",
+				farm.Moment(*finish.Late),
 			)
 		}
 		out = append(out, v)
@@ -131,8 +132,11 @@ func (f *Floor) risks(now time.Time) (out []wire.NeedHand) {
 func (f *Floor) scouted() (out []wire.NeedHand) {
 	for _, run := range f.s.Queue() {
 		if run.State == farm.RunHeld && run.Spec.Wait && !run.Terms.Scouted && !run.StartedAt.IsZero() {
-			out = append(out, wire.NeedHand{Kind: "scouts", Run: int64(run.ID), Action: "look",
-				Sentence: fmt.Sprintf("The scouts of %s are waiting for your yes.", run.Spec.Name()), Evidence: fmt.Sprintf("Frames %s are rendered; release the run and the rest follows.", run.Spec.Scouts)})
+			out = append(out, wire.NeedHand{
+				Kind: "scouts", Run: int64(run.ID), Action: "look",
+				Sentence: fmt.Sprintf("The scouts of %s are waiting for your yes.", run.Spec.Name()),
+				Evidence: fmt.Sprintf("Frames %s are rendered; release the run and the rest follows.", run.Spec.Scouts),
+			})
 		}
 	}
 	return out

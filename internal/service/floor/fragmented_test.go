@@ -45,8 +45,9 @@ func alternating(tb testing.TB, runs, count, nodes int) *Floor {
 	for i := range runs {
 		id := farm.RunID(i + 1)
 		apply(farm.RunSubmitted{Run: id, State: farm.RunQueued, Order: int64(i), At: now, Spec: farm.Spec{
-			Job: fmt.Sprint("a", i), Project: "salt-clock", Kind: farm.Final, Number: 1, Recipe: "practice", Mode: []farm.Mode{farm.ModeRange, farm.ModeSingle, farm.ModeFeed}[i%3],
-			Frames: set, Tries: 3, Terms: farm.Terms{Level: []farm.Level{farm.High, farm.Normal, farm.Low}[i%3]}, Owner: "nadia",
+			Job: fmt.Sprint("a", i), Project: "salt-clock", Kind: farm.Final, Number: 1, Recipe: "practice",
+			Mode: []farm.Mode{farm.ModeRange, farm.ModeSingle, farm.ModeFeed}[i%3], Frames: set, Tries: 3,
+			Terms: farm.Terms{Level: []farm.Level{farm.High, farm.Normal, farm.Low}[i%3]}, Owner: "nadia",
 		}})
 	}
 	facts := farm.Facts{
@@ -148,14 +149,18 @@ func busy(tb testing.TB, f *Floor, nodes int, lasts time.Duration) (took []time.
 func TestAlternatingFramesAreShownInBlocks(t *testing.T) {
 	f := alternating(t, 2, 500_000, 1)
 	v := f.runView(f.s.Runs[1], time.Now())
-	if v.Frames != "1-999999/2" || v.FrameCount != 500_000 || v.Sets.Block < 2 || len(v.Sets.ToDo)+len(v.Sets.Done) > 1000 {
+	if v.Frames != "1-999999/2" || v.FrameCount != 500_000 || v.Sets.Block < 2 ||
+		len(v.Sets.ToDo)+len(v.Sets.Done) > 1000 {
 		t.Errorf(
 			"%s, %d frames in blocks of %d: to do %.80s, done %.80s", v.Frames, v.FrameCount, v.Sets.Block, v.Sets.ToDo,
 			v.Sets.Done,
 		)
 	}
 	var todo, done frames.Set
-	if todo.UnmarshalText([]byte(v.Sets.ToDo)) != nil || done.UnmarshalText([]byte(v.Sets.Done)) != nil || !todo.Has(999_999) || !done.Has(1) || done.Has(999_999) {
+	if todo.UnmarshalText([]byte(v.Sets.ToDo)) != nil || done.UnmarshalText([]byte(v.Sets.Done)) != nil ||
+		!todo.Has(999_999) ||
+		!done.Has(1) ||
+		done.Has(999_999) {
 		t.Errorf("to do %.80s, done %.80s", v.Sets.ToDo, v.Sets.Done)
 	}
 }

@@ -41,7 +41,10 @@ func (f *Floor) alerts(now time.Time) []wire.NeedHand {
 		}
 		if t := run.Trouble[run.Parked.First()]; t != nil && len(t.Attempts) > 0 {
 			last := t.Attempts[len(t.Attempts)-1]
-			v.Evidence = fmt.Sprintf("It failed %s, last on %s with %s: “%s”.", triage.Times(len(t.Attempts)), f.s.NodeName(last.Node), last.Cause, firstLine(last.Message))
+			v.Evidence = fmt.Sprintf(
+				"It failed %s, last on %s with %s: “%s”.", triage.Times(len(t.Attempts)), f.s.NodeName(last.Node),
+				last.Cause, firstLine(last.Message),
+			)
 		}
 		out = append(out, v)
 	}
@@ -56,20 +59,29 @@ func (f *Floor) alerts(now time.Time) []wire.NeedHand {
 	}
 	for _, run := range f.s.Queue() {
 		if run.State == farm.RunHeld && run.Held == farm.HeldFailing {
-			out = append(out, wire.NeedHand{Kind: "failing", Run: int64(run.ID), Action: "release",
-				Sentence: fmt.Sprintf("%s is held: it fails everywhere.", run.Spec.Name()), Evidence: sentence(run.Reason)})
+			out = append(out, wire.NeedHand{
+				Kind: "failing", Run: int64(run.ID), Action: "release",
+				Sentence: fmt.Sprintf("%s is held: it fails everywhere.", run.Spec.Name()),
+				Evidence: sentence(run.Reason),
+			})
 		}
 	}
 	for _, n := range f.s.Nodes {
 		if n.Health == farm.Sidelined && n.HealthBy == farm.ByTriage && n.RetiredAt.IsZero() {
-			out = append(out, wire.NeedHand{Kind: "sidelined", Node: int64(n.ID), Action: "look",
-				Sentence: fmt.Sprintf("%s is sidelined: it fails what others render.", n.Name), Evidence: sentence(n.HealthWhy)})
+			out = append(out, wire.NeedHand{
+				Kind: "sidelined", Node: int64(n.ID), Action: "look",
+				Sentence: fmt.Sprintf("%s is sidelined: it fails what others render.", n.Name),
+				Evidence: sentence(n.HealthWhy),
+			})
 		}
 	}
 	for of, stay := range f.s.Freezes {
 		if stay.Held {
-			out = append(out, wire.NeedHand{Kind: "held", Subject: string(of.Kind) + " " + of.Name, Action: "release",
-				Sentence: join(strings.ToUpper(of.String()[:1])+of.String()[1:]+" is held by "+stay.By, stay.Reason), Evidence: "Nothing new is begun with it until somebody releases it."})
+			out = append(out, wire.NeedHand{
+				Kind: "held", Subject: string(of.Kind) + " " + of.Name, Action: "release",
+				Sentence: join(strings.ToUpper(of.String()[:1])+of.String()[1:]+" is held by "+stay.By, stay.Reason),
+				Evidence: "Nothing new is begun with it until somebody releases it.",
+			})
 		}
 	}
 	out = append(out, f.undelivered()...)
@@ -78,7 +90,10 @@ func (f *Floor) alerts(now time.Time) []wire.NeedHand {
 	until, hushed := f.e.MassOutage()
 	if hushed > 0 {
 		out = append(out, wire.NeedHand{
-			Kind: "hush", Action: "look", Sentence: fmt.Sprintf("%d nodes fell silent together: the network or the service is to blame, not the nodes.", hushed),
+			Kind: "hush", Action: "look",
+			Sentence: fmt.Sprintf(
+				"%d nodes fell silent together: the network or the service is to blame, not the nodes.", hushed,
+			),
 			Evidence: fmt.Sprintf(
 				"Nothing is taken from them until %s, or until they are heard from again.", farm.Moment(until),
 			),
@@ -92,7 +107,10 @@ func (f *Floor) alerts(now time.Time) []wire.NeedHand {
 		v.Sentence = fmt.Sprintf("%s has been silent since %s.", n.Name, farm.Moment(n.ReachSince))
 		v.Evidence = "It holds no frames. Look whether the machine and its node process are up."
 		if leases := f.s.LeasesOf(n.ID); len(leases) > 0 {
-			v.Evidence = fmt.Sprintf("It holds frames %s of %s; if it stays silent, they are dealt to others.", leases[0].Left, f.s.Runs[leases[0].Run].Spec.Name())
+			v.Evidence = fmt.Sprintf(
+				"It holds frames %s of %s; if it stays silent, they are dealt to others.", leases[0].Left,
+				f.s.Runs[leases[0].Run].Spec.Name(),
+			)
 		}
 		out = append(out, v)
 	}
@@ -118,8 +136,11 @@ func (f *Floor) undelivered() []wire.NeedHand {
 				continue
 			}
 			if p.Full != "" && p.Trouble == "" { // of a place that is gone, that is told already
-				out = append(out, wire.NeedHand{Kind: "full", Action: "look", Node: int64(id),
-					Sentence: fmt.Sprintf("%s begins no further frame until there is room.", f.s.NodeName(id)), Evidence: sentence(p.Full)})
+				out = append(out, wire.NeedHand{
+					Kind: "full", Action: "look", Node: int64(id),
+					Sentence: fmt.Sprintf("%s begins no further frame until there is room.", f.s.NodeName(id)),
+					Evidence: sentence(p.Full),
+				})
 			}
 			if p.Trouble == "" {
 				continue
@@ -151,9 +172,13 @@ func (f *Floor) undelivered() []wire.NeedHand {
 	for place, nodes := range waiting {
 		slices.Sort(nodes)
 		v := wire.NeedHand{Kind: "delivery", Action: "look", Node: int64(f.s.NodeNamed(nodes[0]).ID)}
-		v.Sentence = fmt.Sprintf("%s cannot deliver into the place %s; it holds its frames and keeps trying.", nodes[0], place)
+		v.Sentence = fmt.Sprintf(
+			"%s cannot deliver into the place %s; it holds its frames and keeps trying.", nodes[0], place,
+		)
 		if len(nodes) > 1 {
-			v.Sentence = fmt.Sprintf("%d nodes cannot deliver into the place %s; they hold their frames and keep trying.", len(nodes), place)
+			v.Sentence = fmt.Sprintf(
+				"%d nodes cannot deliver into the place %s; they hold their frames and keep trying.", len(nodes), place,
+			)
 		}
 		v.Evidence = sentence(trouble[place])
 		out = append(out, v)

@@ -29,12 +29,20 @@ func (f *Floor) Import(ctx context.Context, list []Listed, dryRun bool, by farm.
 		for _, row := range list {
 			for _, p := range row.Settings.Pools {
 				if t.s.Pools[p] == nil {
-					return refuse(Invalid, "pools", "line %d, column pools: there is no pool %q; make it with: vexillum pool set %s. Nothing was changed", row.Line, p, p)
+					return refuse(
+						Invalid, "pools",
+						"line %d, column pools: there is no pool %q; make it with: vexillum pool set %s. Nothing was changed",
+						row.Line, p, p,
+					)
 				}
 			}
 			n := t.s.NodeNamed(row.Name)
 			if n != nil && n.Kind != row.Kind {
-				return refuse(Conflict, "kind", "line %d, column kind: %s is a %s node already; retire it first. Nothing was changed", row.Line, row.Name, n.Kind)
+				return refuse(
+					Conflict, "kind",
+					"line %d, column kind: %s is a %s node already; retire it first. Nothing was changed", row.Line,
+					row.Name, n.Kind,
+				)
 			}
 			known := farm.Settings{}
 			id, version := next+1, int64(0)
@@ -52,7 +60,13 @@ func (f *Floor) Import(ctx context.Context, list []Listed, dryRun bool, by farm.
 			row.Settings.Permits = known.Permits // a list brings none, and takes none away
 			if different := farm.Differences(known, row.Settings); len(different) > 0 {
 				what := strings.Join(different, "; ")
-				records = append(records, farm.NodeSet{Node: id, Version: version + 1, Settings: row.Settings, Actor: by.Name, Reason: what, At: t.now})
+				records = append(
+					records,
+					farm.NodeSet{
+						Node: id, Version: version + 1, Settings: row.Settings, Actor: by.Name, Reason: what,
+						At: t.now,
+					},
+				)
 				if n != nil {
 					changed++
 					effect.Sentence = what
@@ -64,7 +78,10 @@ func (f *Floor) Import(ctx context.Context, list []Listed, dryRun bool, by farm.
 			out.Effects = append(out.Effects, effect)
 		}
 		would := map[bool]string{true: "would be ", false: ""}[dryRun]
-		out.Sentence = fmt.Sprintf("%s %sannounced, %d %schanged, %d the same", plural(announced, "node"), would, changed, would, len(list)-announced-changed)
+		out.Sentence = fmt.Sprintf(
+			"%s %sannounced, %d %schanged, %d the same", plural(announced, "node"), would, changed, would,
+			len(list)-announced-changed,
+		)
 		if !dryRun && len(records) > 0 {
 			t.append(records...)
 			t.append(farm.Audited{Actor: by.Name, Action: "import nodes", Subject: "farm", To: out.Sentence, At: t.now})

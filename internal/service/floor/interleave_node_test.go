@@ -112,7 +112,9 @@ func (m *machine) process(machine, ctx context.Context) {
 	defer end()
 	wg.Go(func() {
 		for ctx.Err() == nil {
-			if m.c.call(ctx, &m.cut, func(f *Floor) error { return f.Beat(ctx, m.id, session.Number, m.beat()) }) != nil {
+			if m.c.call(
+				ctx, &m.cut, func(f *Floor) error { return f.Beat(ctx, m.id, session.Number, m.beat()) },
+			) != nil {
 				end()
 				return
 			}
@@ -274,7 +276,9 @@ func (m *machine) obey(ctx context.Context, session int64) {
 				}
 			}
 			m.c.mu.Unlock()
-			if m.c.call(ctx, &m.cut, func(f *Floor) error { return f.Trimmed(ctx, m.id, session, q.ID, q.Lease, given) }) != nil {
+			if m.c.call(
+				ctx, &m.cut, func(f *Floor) error { return f.Trimmed(ctx, m.id, session, q.ID, q.Lease, given) },
+			) != nil {
 				return
 			}
 		}
@@ -301,7 +305,9 @@ func (m *machine) work(machine, ctx context.Context, h *holding, session int64) 
 		case running:
 			sleep(ctx, 100*time.Millisecond)
 		default:
-			_, err := m.report(ctx, session, accept.Report{Outcome: accept.Ended, Lease: h.lease, Message: "has finished"})
+			_, err := m.report(
+				ctx, session, accept.Report{Outcome: accept.Ended, Lease: h.lease, Message: "has finished"},
+			)
 			if err == nil {
 				m.c.mu.Lock()
 				delete(m.held, h.lease)
@@ -375,7 +381,10 @@ func (m *machine) report(ctx context.Context, session int64, r accept.Report) (v
 // bring offers a finished frame and publishes it if it is accepted.
 func (m *machine) bring(ctx context.Context, h *holding, session int64, p hold.Picture) error {
 	frame, hash := p.Frame, p.Path
-	good := accept.Report{Outcome: accept.Good, Lease: h.lease, Launch: p.Launch, Frame: frame, Hash: hash, RenderSeconds: 10}
+	good := accept.Report{
+		Outcome: accept.Good, Lease: h.lease, Launch: p.Launch, Frame: frame,
+		Hash: hash, RenderSeconds: 10,
+	}
 	v, err := m.report(ctx, session, good)
 	if err != nil {
 		return err
@@ -401,7 +410,12 @@ func (m *machine) bring(ctx context.Context, h *holding, session int64, p hold.P
 		case !there:
 			m.c.place[frame], standing = hash, hash
 		case standing != hash && !slices.Contains(v.Adopt, standing):
-			m.c.trouble = append(m.c.trouble, fmt.Sprintf("frame %d: %s stands where %s shall go, and only %v may be adopted", frame, standing, hash, v.Adopt))
+			m.c.trouble = append(
+				m.c.trouble,
+				fmt.Sprintf(
+					"frame %d: %s stands where %s shall go, and only %v may be adopted", frame, standing, hash, v.Adopt,
+				),
+			)
 		}
 		m.c.mu.Unlock()
 		sleep(ctx, m.c.some(time.Second))

@@ -305,13 +305,17 @@ func (c *course) play() {
 		farm.ProjectSet{Name: "salt-clock", Weight: 1, Scenes: "scenes", Frames: "frames"},
 		farm.KeyIssued{Hash: "k", Uses: 9, ExpiresAt: time.Now().Add(time.Hour)},
 		farm.RunSubmitted{Run: 1, State: farm.RunQueued, At: time.Now(), Spec: farm.Spec{
-			Job: "a", Project: "salt-clock", Kind: farm.Final, Number: 1, Recipe: "practice", Mode: farm.ModeRange, Frames: set, Takes: takes, Tries: 3}},
+			Job: "a", Project: "salt-clock", Kind: farm.Final, Number: 1, Recipe: "practice",
+			Mode: farm.ModeRange, Frames: set, Takes: takes, Tries: 3,
+		}},
 	}
 	var machines []*machine
 	for i := range 3 {
 		name := fmt.Sprintf("kiln-%02d", i+1)
 		c.disk = append(c.disk, farm.NodeEnrolled{Node: farm.NodeID(i + 1), Name: name, KeyHash: "k", At: time.Now()})
-		machines = append(machines, &machine{c: c, name: name, id: farm.NodeID(i + 1), held: map[farm.LeaseID]*holding{}})
+		machines = append(
+			machines, &machine{c: c, name: name, id: farm.NodeID(i + 1), held: map[farm.LeaseID]*holding{}},
+		)
 	}
 	wg.Go(func() { c.serve(ctx) })
 	for _, m := range machines {
@@ -338,7 +342,9 @@ func (c *course) play() {
 func (c *course) finished() bool {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	return slices.ContainsFunc(c.disk, func(r farm.Record) bool { m, ok := r.(farm.RunMoved); return ok && m.State.Closed() })
+	return slices.ContainsFunc(
+		c.disk, func(r farm.Record) bool { m, ok := r.(farm.RunMoved); return ok && m.State.Closed() },
+	)
 }
 
 // check looks at what was committed and what stands in the place.

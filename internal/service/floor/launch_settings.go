@@ -25,7 +25,10 @@ func (f *Floor) SetLaunchSettings(
 			return refuse(Invalid, "project", "there is no project %q; vexillum project list shows them", in.Project)
 		}
 		if in.Recipe != "" && f.recipes[in.Recipe] == nil {
-			return refuse(Invalid, "recipe", "there is no recipe %q; the recipes are: %s", in.Recipe, strings.Join(f.recipes.Names(), ", "))
+			return refuse(
+				Invalid, "recipe", "there is no recipe %q; the recipes are: %s", in.Recipe,
+				strings.Join(f.recipes.Names(), ", "),
+			)
 		}
 		old := t.s.LaunchSettings[of]
 		if err := matches("what is said for "+of.String(), match, old.Etag(), true); err != nil {
@@ -54,8 +57,13 @@ func (f *Floor) SetLaunchSettings(
 		}
 		before, after := launchText(old), launchText(env)
 		if before != after {
-			t.append(farm.LaunchSettingsSet{Of: of, Env: env, At: t.now},
-				farm.Audited{Actor: by.Name, Action: "set launch settings", Subject: of.String(), From: before, To: after, At: t.now})
+			t.append(
+				farm.LaunchSettingsSet{Of: of, Env: env, At: t.now},
+				farm.Audited{
+					Actor: by.Name, Action: "set launch settings", Subject: of.String(), From: before,
+					To: after, At: t.now,
+				},
+			)
 		}
 		out = launchSettingsView(of, env)
 		return nil

@@ -33,7 +33,10 @@ func (f *Floor) SetLicence(ctx context.Context, name string, count *int, by farm
 			return refuse(NotFound, "licence", "no licence %q is counted", name)
 		}
 		record.Reason = fmt.Sprintf("licence %s: %s instead of %s", name, after, before)
-		t.append(record, farm.Audited{Actor: by.Name, Action: "set licence", Subject: name, From: before, To: after, At: t.now})
+		t.append(
+			record,
+			farm.Audited{Actor: by.Name, Action: "set licence", Subject: name, From: before, To: after, At: t.now},
+		)
 		return nil
 	})
 }

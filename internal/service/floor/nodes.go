@@ -45,7 +45,10 @@ func (f *Floor) Enrol(ctx context.Context, e Enrolment) (farm.NodeID, error) {
 		case key == nil:
 			return refuse(Forbidden, "key", "this enrolment key is not known; make one with: vexillum key new")
 		case !t.now.Before(key.ExpiresAt):
-			return refuse(Forbidden, "key", "this enrolment key expired at %s; make one with: vexillum key new", key.ExpiresAt.Format(time.DateTime))
+			return refuse(
+				Forbidden, "key", "this enrolment key expired at %s; make one with: vexillum key new",
+				key.ExpiresAt.Format(time.DateTime),
+			)
 		case !key.RevokedAt.IsZero():
 			return refuse(Forbidden, "key", "this enrolment key was revoked; make one with: vexillum key new")
 		case key.UsesLeft < 1:
@@ -61,7 +64,11 @@ func (f *Floor) Enrol(ctx context.Context, e Enrolment) (farm.NodeID, error) {
 		known := t.s.NodeNamed(e.Name)
 		if known != nil {
 			if t.hasToken(known.ID) {
-				return refuse(Conflict, "name", "there is a node %s already; choose another name with --name, or start it from the machine that has its token. If that is lost: vexillum nodes revoke %s", e.Name, e.Name)
+				return refuse(
+					Conflict, "name",
+					"there is a node %s already; choose another name with --name, or start it from the machine that has its token. If that is lost: vexillum nodes revoke %s",
+					e.Name, e.Name,
+				)
 			}
 			if !known.EnrolledAt.IsZero() && !slices.Contains(key.Returns, e.Name) {
 				return refuse(
@@ -75,7 +82,10 @@ func (f *Floor) Enrol(ctx context.Context, e Enrolment) (farm.NodeID, error) {
 		t.append(
 			farm.NodeEnrolled{Node: id, Name: e.Name, Of: e.Kind, Facts: e.Facts, KeyHash: e.KeyHash, At: t.now},
 			farm.TokenIssued{Hash: e.TokenHash, Of: farm.NodeToken, Node: id, Label: e.Name, At: t.now},
-			farm.Audited{Actor: "key " + key.Label, Action: "enrol node", Subject: e.Name, To: string(e.Kind), Node: id, At: t.now},
+			farm.Audited{
+				Actor: "key " + key.Label, Action: "enrol node", Subject: e.Name, To: string(e.Kind),
+				Node: id, At: t.now,
+			},
 		)
 		t.joinPools(id, key)
 		return nil
@@ -107,7 +117,12 @@ func (t *transaction) joinPools(id farm.NodeID, key *farm.Key) {
 	}
 	next.Tidy()
 	if different := farm.Differences(n.Settings, next); len(different) > 0 {
-		t.append(farm.NodeSet{Node: id, Version: n.Version + 1, Settings: next, Actor: "key " + key.Label, Reason: strings.Join(different, "; "), At: t.now})
+		t.append(
+			farm.NodeSet{
+				Node: id, Version: n.Version + 1, Settings: next, Actor: "key " + key.Label,
+				Reason: strings.Join(different, "; "), At: t.now,
+			},
+		)
 	}
 }
 
@@ -123,20 +138,30 @@ type Session struct {
 // Start opens a new session of a node process that holds the given leases.
 // All other work of the node is dealt anew. foreign are leases that it holds
 // of another farm, which is put on record.
-func (f *Floor) Start(ctx context.Context, id farm.NodeID, facts farm.Facts, holding, foreign []farm.LeaseID) (out Session, err error) {
+func (f *Floor) Start(
+	ctx context.Context, id farm.NodeID, facts farm.Facts, holding, foreign []farm.LeaseID,
+) (out Session, err error) {
 	err = f.do(ctx, func(t *transaction) error {
 		n := t.s.Nodes[id]
 		if n == nil || !n.RetiredAt.IsZero() {
 			return refuse(NotFound, "", "this node does not exist any more; enrol the machine again")
 		}
 		keep := f.e.Start(id, facts, holding)
-		out = Session{Name: n.Name, Number: n.Session, Keep: map[farm.LeaseID]frames.Set{}, Caps: n.Settings.Caps, Set: n.Version}
+		out = Session{
+			Name: n.Name, Number: n.Session, Keep: map[farm.LeaseID]frames.Set{}, Caps: n.Settings.Caps,
+			Set: n.Version,
+		}
 		for _, l := range keep {
 			out.Keep[l] = t.s.Lease(l).Left
 		}
 		if len(foreign) > 0 {
-			t.append(farm.Audited{Actor: n.Name, Action: "refuse foreign work", Subject: n.Name, Node: id, At: t.now,
-				To: fmt.Sprintf("it holds leases %v of another farm, or of this one before it was restored; they were set aside on the machine", foreign)})
+			t.append(farm.Audited{
+				Actor: n.Name, Action: "refuse foreign work", Subject: n.Name, Node: id, At: t.now,
+				To: fmt.Sprintf(
+					"it holds leases %v of another farm, or of this one before it was restored; they were set aside on the machine",
+					foreign,
+				),
+			})
 		}
 		f.dropWaiting(id)
 		return nil
@@ -207,7 +232,9 @@ func (o Orders) none() bool { return len(o.Stop)+len(o.Trim) == 0 && o.Caps == n
 // Orders returns which of the leases that a node works on shall end or be
 // trimmed, or what else it shall do, and waits until there is something or the
 // context ends. caps is the version of the caps in force on the node.
-func (f *Floor) Orders(ctx context.Context, id farm.NodeID, session int64, leases []farm.LeaseID, caps int64) (Orders, error) {
+func (f *Floor) Orders(
+	ctx context.Context, id farm.NodeID, session int64, leases []farm.LeaseID, caps int64,
+) (Orders, error) {
 	w := &waitingOrder{leases: leases, caps: caps, session: session, reply: make(chan Orders, 1)}
 	var now Orders
 	err := f.do(context.WithoutCancel(ctx), func(t *transaction) error {

@@ -20,13 +20,19 @@ func TestNewestSessionWins(t *testing.T) {
 		n := w.join("kiln-01")
 		id := w.submit("a", "practice", "1-3")
 		w.ask(n, 0)
-		started, err := w.Start(context.Background(), n, farm.Facts{OS: "linux", Speed: 1, Renderers: []farm.Renderer{{Recipe: "practice"}}}, nil, nil)
+		started, err := w.Start(
+			context.Background(), n,
+			farm.Facts{OS: "linux", Speed: 1, Renderers: []farm.Renderer{{Recipe: "practice"}}}, nil, nil,
+		)
 		session := started.Number
 		if err != nil || session != 2 || w.run(id).Sets.ToDo != "1-3" {
 			t.Errorf("session %d, %v, to do %s", session, err, w.run(id).Sets.ToDo)
 		}
 		var refusal *Refusal
-		if _, err := w.Ask(context.Background(), n, Question{Session: 1, Number: 9}); !errors.As(err, &refusal) || refusal.Kind != Conflict || refusal.Field != "session" {
+		if _, err := w.Ask(
+			context.Background(), n, Question{Session: 1, Number: 9},
+		); !errors.As(err, &refusal) || refusal.Kind != Conflict ||
+			refusal.Field != "session" {
 			t.Errorf("the old session asks: %v", err)
 		}
 		if err := w.Beat(context.Background(), n, 1, Beat{}); !errors.As(err, &refusal) {
@@ -106,7 +112,9 @@ func TestKeysOfMachines(t *testing.T) {
 		_, err := w.IssueKey(context.Background(), farm.Key{Hash: "k", CreatedBy: "admin", UsesLeft: 1}, time.Minute)
 		w.ok(err)
 		enrol := func(key, name string) error {
-			_, err := w.Enrol(context.Background(), Enrolment{KeyHash: key, TokenHash: key + name, Name: name, Kind: farm.Rack})
+			_, err := w.Enrol(
+				context.Background(), Enrolment{KeyHash: key, TokenHash: key + name, Name: name, Kind: farm.Rack},
+			)
 			return err
 		}
 		for _, c := range []struct{ key, name, says string }{{"other", "a", "not known"}, {"k", "A B", "not a valid node name"}} {
@@ -137,7 +145,13 @@ func TestATakenOverEndIsDealtAtOnce(t *testing.T) {
 		one := 1
 		for f := 1; f <= 3; f++ {
 			time.Sleep(10 * time.Second)
-			w.report(slow, accept.Report{Outcome: accept.Good, Lease: l.ID, Launch: 1, Frame: f, Hash: fmt.Sprint(f), RenderSeconds: 10})
+			w.report(
+				slow,
+				accept.Report{
+					Outcome: accept.Good, Lease: l.ID, Launch: 1, Frame: f,
+					Hash: fmt.Sprint(f), RenderSeconds: 10,
+				},
+			)
 			w.ok(w.Beat(context.Background(), slow, 1, Beat{Leases: map[farm.LeaseID]Progress{l.ID: {Frame: &one}}}))
 		}
 		idle := w.join("kiln-02")
@@ -174,7 +188,8 @@ func TestATakenOverEndIsDealtAtOnce(t *testing.T) {
 				taken = r.Reason
 			}
 		}
-		if cut != fmt.Sprintf("kiln-01 gives %s back", given) || !strings.Contains(taken, "kiln-02 takes") || !strings.Contains(taken, "earlier") {
+		if cut != fmt.Sprintf("kiln-01 gives %s back", given) || !strings.Contains(taken, "kiln-02 takes") ||
+			!strings.Contains(taken, "earlier") {
 			t.Errorf("the cut says %q, the lease %q", cut, taken)
 		}
 		_ = id
@@ -196,9 +211,16 @@ func TestFramesThatCannotBeDeliveredAreOneItemAPlace(t *testing.T) {
 		for i, name := range []string{"kiln-01", "kiln-02", "kiln-03"} {
 			n := w.join(name)
 			l := w.ask(n, 0).Lease()
-			w.ok(w.Beat(context.Background(), n, 1, Beat{Leases: map[farm.LeaseID]Progress{l.ID: {Trouble: "the frame place is not there"}}}))
+			w.ok(
+				w.Beat(
+					context.Background(), n, 1,
+					Beat{Leases: map[farm.LeaseID]Progress{l.ID: {Trouble: "the frame place is not there"}}},
+				),
+			)
 			got := hands()
-			if len(got) != 1 || got[0].Kind != "delivery" || !strings.Contains(got[0].Sentence, []string{"kiln-01 cannot", "2 nodes cannot", "3 nodes cannot"}[i]) || !strings.Contains(got[0].Evidence, "The frame place is not there.") {
+			if len(got) != 1 || got[0].Kind != "delivery" ||
+				!strings.Contains(got[0].Sentence, []string{"kiln-01 cannot", "2 nodes cannot", "3 nodes cannot"}[i]) ||
+				!strings.Contains(got[0].Evidence, "The frame place is not there.") {
 				t.Errorf("with %d nodes: %+v", i+1, got)
 			}
 		}

@@ -63,8 +63,13 @@ func (f *Floor) SetPlace(
 			return refuse(Invalid, "loads", "give a number of launches from 1 to 100000, or 0 for any number")
 		}
 		if text != placeText(after) {
-			t.append(farm.PlaceSet{Name: name, Paths: after.Paths, Loads: after.Loads, At: t.now},
-				farm.Audited{Actor: actor, Action: "set place", Subject: name, From: text, To: placeText(after), At: t.now})
+			t.append(
+				farm.PlaceSet{Name: name, Paths: after.Paths, Loads: after.Loads, At: t.now},
+				farm.Audited{
+					Actor: actor, Action: "set place", Subject: name, From: text, To: placeText(after),
+					At: t.now,
+				},
+			)
 		}
 		return nil
 	})

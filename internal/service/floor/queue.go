@@ -152,7 +152,8 @@ func joined(states []farm.RunState) string {
 // fits reports whether a run is one that is searched for, but for when it is
 // due.
 func (q Search) fits(run *farm.Run, states map[farm.RunState]bool, words []string) bool {
-	if q.Project != "" && run.Spec.Project != q.Project || q.Owner != "" && run.Spec.Owner != q.Owner || states != nil && !states[run.State] {
+	if q.Project != "" && run.Spec.Project != q.Project || q.Owner != "" && run.Spec.Owner != q.Owner ||
+		states != nil && !states[run.State] {
 		return false
 	}
 	if len(words) == 0 {

@@ -11,7 +11,9 @@ import (
 
 // Report takes what a node reports, in order, and answers each item. An item
 // that is told again gets the same answer and changes nothing.
-func (f *Floor) Report(ctx context.Context, id farm.NodeID, session int64, reports []accept.Report) ([]accept.Verdict, error) {
+func (f *Floor) Report(
+	ctx context.Context, id farm.NodeID, session int64, reports []accept.Report,
+) ([]accept.Verdict, error) {
 	verdicts := make([]accept.Verdict, 0, len(reports))
 	err := f.do(ctx, func(t *transaction) error {
 		if _, err := t.session(id, session); err != nil {
@@ -120,7 +122,9 @@ type Delivery struct {
 
 // Delivering returns the frame that the node is to publish with this hash. A
 // *Refusal says that it is none.
-func (f *Floor) Delivering(ctx context.Context, id farm.NodeID, lease farm.LeaseID, frame int, hash string) (Delivery, error) {
+func (f *Floor) Delivering(
+	ctx context.Context, id farm.NodeID, lease farm.LeaseID, frame int, hash string,
+) (Delivery, error) {
 	var out Delivery
 	err := f.do(ctx, func(t *transaction) error {
 		l := t.s.Lease(lease)
@@ -130,7 +134,11 @@ func (f *Floor) Delivering(ctx context.Context, id farm.NodeID, lease farm.Lease
 		run := t.s.Runs[l.Run]
 		d, ok := run.Delivering[frame]
 		if !ok || d.Node != id || d.Hash != hash {
-			return refuse(Conflict, "hash", "frame %d of %s is not to be delivered by this node with this hash; report it good first", frame, run.Spec.Name())
+			return refuse(
+				Conflict, "hash",
+				"frame %d of %s is not to be delivered by this node with this hash; report it good first", frame,
+				run.Spec.Name(),
+			)
 		}
 		t.f.e.Seen(id)
 		out = Delivery{
@@ -148,7 +156,12 @@ func (f *Floor) Delivering(ctx context.Context, id farm.NodeID, lease farm.Lease
 // Refused puts on record that something which a node sent was not taken.
 func (f *Floor) Refused(ctx context.Context, id farm.NodeID, what, why string) error {
 	return f.do(ctx, func(t *transaction) error {
-		t.append(farm.Audited{Actor: t.s.NodeName(id), Action: "refuse " + what, Subject: t.s.NodeName(id), To: why, Node: id, At: t.now})
+		t.append(
+			farm.Audited{
+				Actor: t.s.NodeName(id), Action: "refuse " + what, Subject: t.s.NodeName(id), To: why,
+				Node: id, At: t.now,
+			},
+		)
 		return nil
 	})
 }

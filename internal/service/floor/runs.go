@@ -64,7 +64,10 @@ func (f *Floor) CheckSubmission(sub Submission) (Submission, error) {
 		spec.Width, spec.Height = 1920, 1080
 	}
 	if spec.Width < 1 || spec.Width > maxSide || spec.Height < 1 || spec.Height > maxSide {
-		return sub, refuse(Invalid, "width", "a picture of %d×%d cannot be rendered; each side must be 1 to %d pixels", spec.Width, spec.Height, maxSide)
+		return sub, refuse(
+			Invalid, "width", "a picture of %d×%d cannot be rendered; each side must be 1 to %d pixels", spec.Width,
+			spec.Height, maxSide,
+		)
 	}
 	if err := pastDue(spec.Terms.Due, f.now()); err != nil {
 		return sub, err
@@ -104,7 +107,11 @@ func (f *Floor) CheckSubmission(sub Submission) (Submission, error) {
 			return sub, refuse(Invalid, p.field, "the path of the %s has more than %d characters", p.what, maxPath)
 		}
 		if p.text == "" || !filepath.IsLocal(filepath.FromSlash(p.text)) {
-			return sub, refuse(Invalid, p.field, "the %s %q is outside its place; give a path inside it, without a leading / and without ..", p.what, p.text)
+			return sub, refuse(
+				Invalid, p.field,
+				"the %s %q is outside its place; give a path inside it, without a leading / and without ..", p.what,
+				p.text,
+			)
 		}
 	}
 	if spec.Output == "" {
@@ -128,14 +135,23 @@ func (f *Floor) chooseRecipe(spec *farm.Spec) (err error) {
 	if spec.Recipe == "" {
 		fitting := f.recipes.ForScene(path.Ext(spec.Scene))
 		if len(fitting) == 0 {
-			return refuse(Invalid, "scene", "no recipe reads scenes that end in %q; the recipes are: %s", path.Ext(spec.Scene), strings.Join(f.recipes.Names(), ", "))
+			return refuse(
+				Invalid, "scene", "no recipe reads scenes that end in %q; the recipes are: %s", path.Ext(spec.Scene),
+				strings.Join(f.recipes.Names(), ", "),
+			)
 		}
 		r = fitting[0]
 	} else if r = f.recipes[spec.Recipe]; r == nil {
-		return refuse(Invalid, "recipe", "there is no recipe %q; the recipes are: %s", spec.Recipe, strings.Join(f.recipes.Names(), ", "))
+		return refuse(
+			Invalid, "recipe", "there is no recipe %q; the recipes are: %s", spec.Recipe,
+			strings.Join(f.recipes.Names(), ", "),
+		)
 	}
 	if !slices.Contains(r.Scenes, path.Ext(spec.Scene)) {
-		return refuse(Invalid, "scene", "the recipe %s reads scenes that end in %s, not %q", r.Name, strings.Join(r.Scenes, ", "), path.Ext(spec.Scene))
+		return refuse(
+			Invalid, "scene", "the recipe %s reads scenes that end in %s, not %q", r.Name, strings.Join(r.Scenes, ", "),
+			path.Ext(spec.Scene),
+		)
 	}
 	if spec.Takes == (farm.Amounts{}) {
 		if spec.Takes, err = r.Takes.Amounts(); err != nil {
@@ -330,7 +346,13 @@ func (f *Floor) Submit(ctx context.Context, sub Submission) (out Submitted, err 
 			out.Run.ID = 0
 			return nil
 		}
-		t.append(record, farm.Audited{Actor: sub.Actor, Action: "submit run", Subject: spec.Name(), To: string(state), Run: id, At: t.now})
+		t.append(
+			record,
+			farm.Audited{
+				Actor: sub.Actor, Action: "submit run", Subject: spec.Name(), To: string(state), Run: id,
+				At: t.now,
+			},
+		)
 		out = t.submittedView(t.s.Runs[id], false)
 		return nil
 	})
@@ -411,7 +433,12 @@ func (f *Floor) Steer(ctx context.Context, id farm.RunID, what Steering, how How
 			if run.Spec.Wait && !run.Terms.Scouted && !run.StartedAt.IsZero() {
 				terms := run.Terms
 				terms.Scouted = true
-				t.append(farm.RunSet{Run: id, Terms: terms, Reason: by.Name + " has looked at the scouts: the rest may be rendered", At: t.now})
+				t.append(
+					farm.RunSet{
+						Run: id, Terms: terms,
+						Reason: by.Name + " has looked at the scouts: the rest may be rendered", At: t.now,
+					},
+				)
 			}
 			if run.State == farm.RunHeld {
 				t.append(farm.RunMoved{Run: id, State: reopened(run), Reason: "released by " + by.Name, At: t.now})
@@ -440,10 +467,20 @@ func (f *Floor) Steer(ctx context.Context, id farm.RunID, what Steering, how How
 			if run.State.Closed() {
 				t.append(farm.RunMoved{Run: id, State: farm.RunQueued, Reason: "opened again by " + by.Name, At: t.now})
 			}
-			t.append(farm.FramesRetried{Run: id, Frames: parked, Reason: fmt.Sprintf("%s asked for frames %s to be tried again", by.Name, parked), At: t.now})
+			t.append(
+				farm.FramesRetried{
+					Run: id, Frames: parked,
+					Reason: fmt.Sprintf("%s asked for frames %s to be tried again", by.Name, parked), At: t.now,
+				},
+			)
 		}
 		if f.e.Decided() > decided {
-			t.append(farm.Audited{Actor: by.Name, Action: string(what) + " run", Subject: name, From: string(before), To: string(run.State), Run: id, At: t.now})
+			t.append(
+				farm.Audited{
+					Actor: by.Name, Action: string(what) + " run", Subject: name, From: string(before),
+					To: string(run.State), Run: id, At: t.now,
+				},
+			)
 		}
 		view = f.runView(run, t.now)
 		return nil
@@ -480,8 +517,13 @@ func (f *Floor) Redo(ctx context.Context, id farm.RunID, set frames.Set, by farm
 			if run.State.Closed() {
 				t.append(farm.RunMoved{Run: id, State: farm.RunQueued, Reason: "opened again by " + by.Name, At: t.now})
 			}
-			t.append(farm.FramesRedone{Run: id, Frames: again, Reason: reason, At: t.now},
-				farm.Audited{Actor: by.Name, Action: "redo frames", Subject: name, To: again.Brief(), Run: id, At: t.now})
+			t.append(
+				farm.FramesRedone{Run: id, Frames: again, Reason: reason, At: t.now},
+				farm.Audited{
+					Actor: by.Name, Action: "redo frames", Subject: name, To: again.Brief(), Run: id,
+					At: t.now,
+				},
+			)
 		}
 		view = f.runView(run, t.now)
 		return nil
@@ -528,8 +570,9 @@ func (f *Floor) leaseView(n *farm.Node, l *farm.Lease) *LeaseView {
 	run := f.s.Runs[l.Run]
 	p := f.s.Projects[run.Spec.Project]
 	return &LeaseView{
-		Stall: f.dealer.Silent(run, n, l.Share, l.Left),
-		ID:    l.ID, Run: run.ID, Spec: run.Spec, Frames: l.Left, Share: l.Share, Env: f.s.LaunchSettingsFor(run.Spec.Project, run.Spec.Recipe), Recipe: f.recipes[run.Spec.Recipe],
-		Roots: Roots{f.s.Places[p.Scenes].Paths[n.Facts.OS], f.s.Places[p.Frames].Paths[n.Facts.OS], p.Frames},
+		Stall: f.dealer.Silent(run, n, l.Share, l.Left), ID: l.ID, Run: run.ID, Spec: run.Spec,
+		Frames: l.Left, Share: l.Share, Env: f.s.LaunchSettingsFor(run.Spec.Project, run.Spec.Recipe),
+		Recipe: f.recipes[run.Spec.Recipe],
+		Roots:  Roots{f.s.Places[p.Scenes].Paths[n.Facts.OS], f.s.Places[p.Frames].Paths[n.Facts.OS], p.Frames},
 	}
 }

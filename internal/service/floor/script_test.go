@@ -24,8 +24,9 @@ import (
 func scriptedFarm(mode farm.Mode, start time.Time) play.Farm {
 	job := func(name string, count int, cost float64) play.Job {
 		spec := farm.Spec{
-			Job: name, Project: "salt-clock", Owner: "nadia", Kind: farm.Final, Recipe: "practice", Mode: mode, Tries: 3,
-			Frames: frames.Of(frames.Span{First: 1, Last: count}), Width: 64, Height: 36, Scene: "salt.practice",
+			Job: name, Project: "salt-clock", Owner: "nadia", Kind: farm.Final, Recipe: "practice",
+			Mode: mode, Tries: 3, Frames: frames.Of(frames.Span{First: 1, Last: count}), Width: 64, Height: 36,
+			Scene: "salt.practice",
 		}
 		costs := make([]float64, count)
 		for i := range costs {
@@ -42,9 +43,15 @@ func scriptedFarm(mode farm.Mode, start time.Time) play.Farm {
 		Projects: []farm.Project{{Name: "salt-clock", Weight: 1, Scenes: "loft", Frames: "loft"}},
 		Nodes: []play.Node{
 			{Name: "kiln-01", Speed: 1, Known: 1, Joins: 0.113, Cores: 8, Devices: 2, Memory: 12 << 30},
-			{Name: "kiln-02", Speed: 2.3, Known: 2, Joins: 0.217, Leaves: 33.391, Returns: 131.713, Cores: 8, Devices: 2, Memory: 12 << 30},
+			{
+				Name: "kiln-02", Speed: 2.3, Known: 2, Joins: 0.217, Leaves: 33.391, Returns: 131.713,
+				Cores: 8, Devices: 2, Memory: 12 << 30,
+			},
 			{Name: "kiln-03", Speed: 0.02, Known: 1, Joins: 0.331, Cores: 8, Devices: 2, Memory: 12 << 30},
-			{Name: "loom-01", Speed: 1.9, Known: 1.9, Joins: 0.419, Fails: 0.2, FailsIn: 1.3, Cores: 8, Devices: 2, Memory: 12 << 30},
+			{
+				Name: "loom-01", Speed: 1.9, Known: 1.9, Joins: 0.419, Fails: 0.2, FailsIn: 1.3, Cores: 8,
+				Devices: 2, Memory: 12 << 30,
+			},
 		},
 		Jobs: []play.Job{job("salt_010", 160, 5.3), later},
 	}

@@ -64,7 +64,8 @@ func (f *Floor) setsView(run *farm.Run, sets byState) wire.FrameSets {
 
 func setTexts(block int, s byState) wire.FrameSets {
 	return wire.FrameSets{
-		Block: block, ToDo: s.todo.String(), Dealt: s.dealt.String(), Rendering: s.rendering.String(), Verifying: s.verifying.String(),
-		Delivering: s.delivering.String(), Done: s.done.String(), Failed: s.failed.String(), Parked: s.parked.String(),
+		Block: block, ToDo: s.todo.String(), Dealt: s.dealt.String(), Rendering: s.rendering.String(),
+		Verifying: s.verifying.String(), Delivering: s.delivering.String(), Done: s.done.String(),
+		Failed: s.failed.String(), Parked: s.parked.String(),
 	}
 }

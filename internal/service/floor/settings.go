@@ -22,11 +22,15 @@ func (f *Floor) Change(ctx context.Context, in wire.NodeChange, by farm.Person) 
 }
 
 // SetHours gives a node duty hours, or tells what that would change.
-func (f *Floor) SetHours(ctx context.Context, id farm.NodeID, h *hours.Hours, dryRun bool, by farm.Person) (wire.NodesActed, error) {
+func (f *Floor) SetHours(
+	ctx context.Context, id farm.NodeID, h *hours.Hours, dryRun bool, by farm.Person,
+) (wire.NodesActed, error) {
 	return f.change(ctx, wire.NodeChange{Selection: wire.Selection{Nodes: []int64{int64(id)}}, DryRun: dryRun}, h, by)
 }
 
-func (f *Floor) change(ctx context.Context, in wire.NodeChange, week *hours.Hours, by farm.Person) (wire.NodesActed, error) {
+func (f *Floor) change(
+	ctx context.Context, in wire.NodeChange, week *hours.Hours, by farm.Person,
+) (wire.NodesActed, error) {
 	out := wire.NodesActed{DryRun: in.DryRun, Effects: []wire.NodeEffect{}}
 	if in.Hours != nil {
 		h, err := readHours(*in.Hours)
@@ -37,7 +41,10 @@ func (f *Floor) change(ctx context.Context, in wire.NodeChange, week *hours.Hour
 	}
 	for _, p := range in.Parts {
 		if !slices.Contains(settingParts, p) {
-			return out, refuse(Invalid, "parts", "the parts of the settings are %s; %q is not one of them", strings.Join(settingParts, ", "), p)
+			return out, refuse(
+				Invalid, "parts", "the parts of the settings are %s; %q is not one of them",
+				strings.Join(settingParts, ", "), p,
+			)
 		}
 	}
 	if len(in.Permit)+len(in.Forbid) > 0 && !by.Role.Allows(farm.Admin) {
@@ -73,9 +80,19 @@ func (f *Floor) change(ctx context.Context, in wire.NodeChange, week *hours.Hour
 			if different := farm.Differences(n.Settings, next); len(different) > 0 {
 				changed++
 				effect.Changes, effect.Sentence = true, strings.Join(different, "; ")
-				records = append(records,
-					farm.NodeSet{Node: n.ID, Version: n.Version + 1, Settings: next, Actor: by.Name, Reason: effect.Sentence, At: t.now},
-					farm.Audited{Actor: by.Name, Action: "set node", Subject: n.Name, From: fmt.Sprintf("version %d", n.Version), To: fmt.Sprintf("version %d: %s", n.Version+1, effect.Sentence), Node: n.ID, At: t.now})
+				records = append(
+					records,
+					farm.NodeSet{
+						Node: n.ID, Version: n.Version + 1, Settings: next, Actor: by.Name,
+						Reason: effect.Sentence, At: t.now,
+					},
+					farm.Audited{
+						Actor: by.Name, Action: "set node", Subject: n.Name,
+						From: fmt.Sprintf("version %d", n.Version),
+						To:   fmt.Sprintf("version %d: %s", n.Version+1, effect.Sentence), Node: n.ID,
+						At: t.now,
+					},
+				)
 			}
 			out.Effects = append(out.Effects, effect)
 		}
@@ -120,7 +137,9 @@ func changedSettings(s farm.Settings, in wire.NodeChange, from *farm.Node, week 
 	for _, p := range in.Permit {
 		s.Permits = append(slices.Clone(s.Permits), farm.Permission(p))
 	}
-	s.Permits = slices.DeleteFunc(slices.Clone(s.Permits), func(p farm.Permission) bool { return slices.Contains(in.Forbid, string(p)) })
+	s.Permits = slices.DeleteFunc(
+		slices.Clone(s.Permits), func(p farm.Permission) bool { return slices.Contains(in.Forbid, string(p)) },
+	)
 	if c := in.Caps; c != nil {
 		set(&s.Caps.Cores, c.Cores)
 		set(&s.Caps.MemoryBytes, c.MemoryBytes)
@@ -183,7 +202,9 @@ func hoursView(h *hours.Hours) *wire.Hours {
 		for _, w := range e.Windows {
 			windows = append(windows, w.String())
 		}
-		v.Exceptions = append(v.Exceptions, wire.HourException{Date: e.Date.String(), Windows: strings.Join(windows, ","), Note: e.Note})
+		v.Exceptions = append(
+			v.Exceptions, wire.HourException{Date: e.Date.String(), Windows: strings.Join(windows, ","), Note: e.Note},
+		)
 	}
 	return v
 }
@@ -192,8 +213,8 @@ func settingsView(n *farm.Node) wire.NodeSettings {
 	c := n.Settings.Caps
 	return wire.NodeSettings{
 		Permits: orEmpty(farm.Words(n.Settings.Permits)),
-		Version: n.Version, Traits: orEmpty(n.Settings.Traits), Pools: orEmpty(n.Settings.Pools), Hours: hoursView(n.Settings.Hours),
-		Caps: CapsView(c),
+		Version: n.Version, Traits: orEmpty(n.Settings.Traits), Pools: orEmpty(n.Settings.Pools),
+		Hours: hoursView(n.Settings.Hours), Caps: CapsView(c),
 	}
 }
 
@@ -222,8 +243,13 @@ func (f *Floor) SetPool(ctx context.Context, name string, projects []string, by 
 			before = open(old.Projects)
 		}
 		if before != open(projects) {
-			t.append(farm.PoolSet{Name: name, Projects: orEmpty(projects), At: t.now},
-				farm.Audited{Actor: by.Name, Action: "set pool", Subject: name, From: before, To: open(projects), At: t.now})
+			t.append(
+				farm.PoolSet{Name: name, Projects: orEmpty(projects), At: t.now},
+				farm.Audited{
+					Actor: by.Name, Action: "set pool", Subject: name, From: before, To: open(projects),
+					At: t.now,
+				},
+			)
 		}
 		view = f.poolView(t.s.Pools[name])
 		return nil
@@ -246,9 +272,15 @@ func (f *Floor) DropPool(ctx context.Context, name string, by farm.Person) error
 			return nil
 		}
 		if members := t.s.Members(name); len(members) > 0 {
-			return refuse(Conflict, "pool", "the pool %s still has %s, such as %s; take them out first", name, plural(len(members), "node"), members[0].Name)
+			return refuse(
+				Conflict, "pool", "the pool %s still has %s, such as %s; take them out first", name,
+				plural(len(members), "node"), members[0].Name,
+			)
 		}
-		t.append(farm.PoolDropped{Name: name, At: t.now}, farm.Audited{Actor: by.Name, Action: "drop pool", Subject: name, At: t.now})
+		t.append(
+			farm.PoolDropped{Name: name, At: t.now},
+			farm.Audited{Actor: by.Name, Action: "drop pool", Subject: name, At: t.now},
+		)
 		return nil
 	})
 }
@@ -276,5 +308,8 @@ func (f *Floor) poolView(p *farm.Pool) wire.Pool {
 
 // CapsView returns caps as they are told.
 func CapsView(c farm.Caps) wire.Caps {
-	return wire.Caps{Cores: c.Cores, MemoryBytes: c.MemoryBytes, Nice: c.Nice, StagingBytes: c.StagingBytes, Leases: c.Leases, SpareBytes: c.SpareBytes, KeptDevices: orEmpty(c.KeptDevices)}
+	return wire.Caps{
+		Cores: c.Cores, MemoryBytes: c.MemoryBytes, Nice: c.Nice, StagingBytes: c.StagingBytes,
+		Leases: c.Leases, SpareBytes: c.SpareBytes, KeptDevices: orEmpty(c.KeptDevices),
+	}
 }

@@ -31,10 +31,14 @@ func TestALateFrameCounts(t *testing.T) {
 		if got := w.ask(second, 0).Lease(); got == nil || got.Frames.String() != "1-3" {
 			t.Fatalf("dealt anew: %+v", got)
 		}
-		if v := w.report(lost, accept.Report{Outcome: accept.Good, Lease: l.ID, Launch: 1, Frame: 2, Hash: "late"}); !v.Deliver {
+		if v := w.report(
+			lost, accept.Report{Outcome: accept.Good, Lease: l.ID, Launch: 1, Frame: 2, Hash: "late"},
+		); !v.Deliver {
 			t.Errorf("the late frame: %+v", v)
 		}
-		if v := w.report(second, accept.Report{Outcome: accept.Good, Lease: l.ID + 1, Launch: 1, Frame: 2, Hash: "twice"}); !v.Discard {
+		if v := w.report(
+			second, accept.Report{Outcome: accept.Good, Lease: l.ID + 1, Launch: 1, Frame: 2, Hash: "twice"},
+		); !v.Discard {
 			t.Errorf("the second picture of it: %+v", v)
 		}
 		nodes, err = w.Nodes(context.Background())
@@ -54,7 +58,9 @@ func TestALostDeliveryIsRenderedAgain(t *testing.T) {
 		l := w.ask(n, 0).Lease()
 		_, err := w.Steer(context.Background(), id, Hold, How{Now: true}, admin) // ends the lease
 		w.ok(err)
-		if v := w.report(n, accept.Report{Outcome: accept.Good, Lease: l.ID, Launch: 1, Frame: 1, Hash: "h"}); !v.Deliver {
+		if v := w.report(
+			n, accept.Report{Outcome: accept.Good, Lease: l.ID, Launch: 1, Frame: 1, Hash: "h"},
+		); !v.Deliver {
 			t.Fatalf("the finished frame: %+v", v)
 		}
 		if sets := w.run(id).Sets; sets.Delivering != "1" {
@@ -83,7 +89,8 @@ func TestManySilentTogetherKeepTheirWork(t *testing.T) {
 		}
 		view, err := w.Farm(context.Background())
 		w.ok(err)
-		if len(view.Hands) != 1 || view.Hands[0].Kind != "hush" || !strings.Contains(view.Hands[0].Sentence, "4 nodes fell silent together") {
+		if len(view.Hands) != 1 || view.Hands[0].Kind != "hush" ||
+			!strings.Contains(view.Hands[0].Sentence, "4 nodes fell silent together") {
 			t.Errorf("told: %+v", view.Hands)
 		}
 		time.Sleep(2 * time.Minute)
@@ -102,7 +109,12 @@ func TestAnExpensiveFrameIsWaitedFor(t *testing.T) {
 		l := w.ask(n, 0).Lease()
 		frame := 1
 		for range 4 * 60 * 60 / 10 { // four hours on one frame
-			w.ok(w.Beat(context.Background(), n, 1, Beat{Leases: map[farm.LeaseID]Progress{l.ID: {Frame: &frame, Phase: "rendering"}}}))
+			w.ok(
+				w.Beat(
+					context.Background(), n, 1,
+					Beat{Leases: map[farm.LeaseID]Progress{l.ID: {Frame: &frame, Phase: "rendering"}}},
+				),
+			)
 			time.Sleep(10 * time.Second)
 		}
 		time.Sleep(20 * time.Minute)

@@ -25,7 +25,10 @@ func (f *Floor) SetStay(ctx context.Context, in wire.Stay, by farm.Person) (out 
 			return err
 		}
 		before, was := t.s.Freezes[of]
-		stay := farm.Freeze{Held: in.Held, Step: in.Step, Every: in.EverySeconds, Reason: strings.TrimSpace(in.Reason), By: by.Name, At: t.now}
+		stay := farm.Freeze{
+			Held: in.Held, Step: in.Step, Every: in.EverySeconds, Reason: strings.TrimSpace(in.Reason),
+			By: by.Name, At: t.now,
+		}
 		out = wire.StayDone{DryRun: in.DryRun, Changes: true}
 		switch {
 		case in.Held && was && before.Held:
@@ -35,7 +38,10 @@ func (f *Floor) SetStay(ctx context.Context, in wire.Stay, by farm.Person) (out 
 		case in.Held:
 			out.Sentence = fmt.Sprintf("%s %s held; %s", of, isOr(in.DryRun), f.holdsUp(t, of))
 		case in.Step > 0:
-			out.Sentence = fmt.Sprintf("%s %s released, %s at once and as many again every %d s", of, isOr(in.DryRun), plural(in.Step, "node"), in.EverySeconds)
+			out.Sentence = fmt.Sprintf(
+				"%s %s released, %s at once and as many again every %d s", of, isOr(in.DryRun), plural(in.Step, "node"),
+				in.EverySeconds,
+			)
 		default:
 			out.Sentence = fmt.Sprintf("%s %s released", of, isOr(in.DryRun))
 		}
@@ -43,7 +49,13 @@ func (f *Floor) SetStay(ctx context.Context, in wire.Stay, by farm.Person) (out 
 			return nil
 		}
 		action := map[bool]string{true: "hold ", false: "release "}[in.Held] + in.Kind
-		t.append(farm.FreezeSet{Of: of, Freeze: stay, At: t.now}, farm.Audited{Actor: by.Name, Action: action, Subject: in.Name, To: because(out.Sentence, stay.Reason), At: t.now})
+		t.append(
+			farm.FreezeSet{Of: of, Freeze: stay, At: t.now},
+			farm.Audited{
+				Actor: by.Name, Action: action, Subject: in.Name, To: because(out.Sentence, stay.Reason),
+				At: t.now,
+			},
+		)
 		return nil
 	})
 	return out, err
@@ -118,7 +130,13 @@ func (f *Floor) Stays(ctx context.Context) ([]wire.Stay, error) {
 	out := []wire.Stay{}
 	err := f.do(ctx, func(t *transaction) error {
 		for of, s := range t.s.Freezes {
-			out = append(out, wire.Stay{Kind: string(of.Kind), Name: of.Name, Held: s.Held, Step: s.Step, EverySeconds: s.Every, Reason: s.Reason, By: s.By, At: &s.At})
+			out = append(
+				out,
+				wire.Stay{
+					Kind: string(of.Kind), Name: of.Name, Held: s.Held, Step: s.Step,
+					EverySeconds: s.Every, Reason: s.Reason, By: s.By, At: &s.At,
+				},
+			)
 		}
 		slices.SortFunc(out, func(a, b wire.Stay) int { return strings.Compare(a.Kind+" "+a.Name, b.Kind+" "+b.Name) })
 		return nil

@@ -33,27 +33,34 @@ func TestAPlaceIsHeldAsAWhole(t *testing.T) {
 		hold := wire.Stay{Kind: "place", Name: "frames", Held: true, Reason: "the filer is moved"}
 		dry := hold
 		dry.DryRun = true
-		if out := w.stay(dry); !strings.Contains(out.Sentence, "would be held; 1 frame in flight on 1 node will finish first, and 1 run waits") {
+		if out := w.stay(dry); !strings.Contains(
+			out.Sentence, "would be held; 1 frame in flight on 1 node will finish first, and 1 run waits",
+		) {
 			t.Errorf("a dry run says %q", out.Sentence)
 		}
 		if a := w.ask(nodes[1], 0); a.Lease() == nil {
 			t.Fatalf("a dry run held the place: %s", a.Why)
 		}
-		if out := w.stay(hold); !out.Changes || !strings.Contains(out.Sentence, "2 frames in flight on 2 nodes will finish first") {
+		if out := w.stay(hold); !out.Changes ||
+			!strings.Contains(out.Sentence, "2 frames in flight on 2 nodes will finish first") {
 			t.Errorf("it says %q", out.Sentence)
 		}
 		if out := w.stay(hold); out.Changes {
 			t.Errorf("held twice: %q", out.Sentence)
 		}
-		if a := w.ask(nodes[2], 0); a.Lease() != nil || !strings.Contains(a.Why, "the place frames is held by nadia: the filer is moved") {
+		if a := w.ask(nodes[2], 0); a.Lease() != nil ||
+			!strings.Contains(a.Why, "the place frames is held by nadia: the filer is moved") {
 			t.Errorf("a node got %+v: %s", a.Lease(), a.Why)
 		}
 		orders, err := w.Orders(context.Background(), nodes[0], 1, []farm.LeaseID{first.ID}, 0)
 		w.ok(err)
-		if len(orders.Stop) != 1 || orders.Stop[0].Now || !strings.Contains(orders.Stop[0].Reason, "the place frames is held") {
+		if len(orders.Stop) != 1 || orders.Stop[0].Now ||
+			!strings.Contains(orders.Stop[0].Reason, "the place frames is held") {
 			t.Errorf("orders are %+v", orders)
 		}
-		if why := w.run(id).Why; !strings.Contains(why, "the place frames is held by nadia: the filer is moved; 2 frames in flight will finish first") {
+		if why := w.run(id).Why; !strings.Contains(
+			why, "the place frames is held by nadia: the filer is moved; 2 frames in flight will finish first",
+		) {
 			t.Errorf("the run says %q", why)
 		}
 		f, err := w.Farm(context.Background())
@@ -83,7 +90,12 @@ func TestAPlaceIsHeldAsAWhole(t *testing.T) {
 		time.Sleep(31 * time.Second)
 		synctest.Wait()
 		for _, id := range nodes { // who is silent gets nothing
-			w.ok(w.Beat(context.Background(), id, 1, Beat{Leases: map[farm.LeaseID]Progress{first.ID: {}}, Signs: Signs{DiskFree: -1, MemoryFree: -1}}))
+			w.ok(
+				w.Beat(
+					context.Background(), id, 1,
+					Beat{Leases: map[farm.LeaseID]Progress{first.ID: {}}, Signs: Signs{DiskFree: -1, MemoryFree: -1}},
+				),
+			)
 		}
 		if n := got(); n != 2 {
 			t.Errorf("%d more began after one step, want 2", n)
@@ -100,7 +112,11 @@ func TestRecipesAndPoolsAreHeldAsAWhole(t *testing.T) {
 		inside, outside := w.join("kiln-01"), w.join("kiln-02")
 		_, err := w.SetPool(context.Background(), "graphics", nil, farm.Person{Name: "nadia"})
 		w.ok(err)
-		_, err = w.Change(context.Background(), wire.NodeChange{Selection: wire.Selection{Nodes: []int64{int64(inside)}}, AddPools: []string{"graphics"}}, farm.Person{Name: "nadia"})
+		_, err = w.Change(
+			context.Background(),
+			wire.NodeChange{Selection: wire.Selection{Nodes: []int64{int64(inside)}}, AddPools: []string{"graphics"}},
+			farm.Person{Name: "nadia"},
+		)
 		w.ok(err)
 		w.submit("a", "practice-feed", "1-100")
 		w.stay(wire.Stay{Kind: "pool", Name: "graphics", Held: true})
@@ -127,7 +143,8 @@ func TestRecipesAndPoolsAreHeldAsAWhole(t *testing.T) {
 			{Kind: "recipe", Name: "practice", Held: false, Step: -1}:                       "a step is",
 			{Kind: "recipe", Name: "practice", Held: false, Step: 1, EverySeconds: 1 << 20}: "24 h",
 		} {
-			if _, err := w.SetStay(context.Background(), in, farm.Person{Name: "nadia"}); err == nil || !strings.Contains(err.Error(), says) {
+			if _, err := w.SetStay(context.Background(), in, farm.Person{Name: "nadia"}); err == nil ||
+				!strings.Contains(err.Error(), says) {
 				t.Errorf("%+v: %v, want %q", in, err, says)
 			}
 		}
@@ -141,8 +158,17 @@ func TestASecondLeaseComesWhenMemoryAllows(t *testing.T) {
 		n := w.join("kiln-01")
 		w.s.Nodes[n].Facts.Cores, w.s.Nodes[n].Facts.MemoryBytes = 4, 16<<30
 		const gib = 1 << 30
-		sub := Submission{Actor: "nadia", Spec: farm.Spec{Job: "a", Project: "salt-clock", Recipe: "practice-feed", Scene: "a.practice", Kind: farm.Final, Width: 64, Height: 36, Tries: 3,
-			Takes: farm.Amounts{Cores: 1, MemoryBytes: 4 * gib}, Frames: frames.Of(frames.Span{First: 1, Last: 50})}}
+		sub := Submission{
+			Actor: "nadia",
+			Spec: farm.Spec{
+				Job: "a", Project: "salt-clock", Recipe: "practice-feed", Scene: "a.practice",
+				Kind: farm.Final, Width: 64, Height: 36, Tries: 3,
+				Takes: farm.Amounts{
+					Cores: 1, MemoryBytes: 4 * gib,
+				},
+				Frames: frames.Of(frames.Span{First: 1, Last: 50}),
+			},
+		}
 		sub, err := w.CheckSubmission(sub)
 		w.ok(err)
 		_, err = w.Submit(context.Background(), sub)
@@ -162,12 +188,26 @@ func TestASecondLeaseComesWhenMemoryAllows(t *testing.T) {
 		go func() {
 			ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
 			defer cancel()
-			a, _ := w.Ask(ctx, n, Question{Session: 1, Number: number, Memory: &deal.Memory{Free: 2 * gib, Used: map[farm.LeaseID]int64{l: 4 * gib}}})
+			a, _ := w.Ask(
+				ctx, n,
+				Question{
+					Session: 1, Number: number,
+					Memory: &deal.Memory{Free: 2 * gib, Used: map[farm.LeaseID]int64{l: 4 * gib}},
+				},
+			)
 			got <- a
 		}()
 		synctest.Wait()
 		beat := func(free int64) {
-			w.ok(w.Beat(context.Background(), n, 1, Beat{Leases: map[farm.LeaseID]Progress{l: {MemoryBytes: 4 * gib}}, Signs: Signs{DiskFree: -1, MemoryFree: free}}))
+			w.ok(
+				w.Beat(
+					context.Background(), n, 1,
+					Beat{
+						Leases: map[farm.LeaseID]Progress{l: {MemoryBytes: 4 * gib}},
+						Signs:  Signs{DiskFree: -1, MemoryFree: free},
+					},
+				),
+			)
 			synctest.Wait()
 		}
 		beat(3 * gib)

@@ -96,7 +96,9 @@ func (f *Floor) tell() {
 		return
 	}
 	now := f.now()
-	change := wire.Change{Seq: f.s.Seq, Facts: f.facts(now), Hands: f.alerts(now), Runs: []wire.Run{}, Nodes: []wire.Node{}}
+	change := wire.Change{
+		Seq: f.s.Seq, Facts: f.facts(now), Hands: f.alerts(now), Runs: []wire.Run{}, Nodes: []wire.Node{},
+	}
 	for id := range dirty.runs {
 		if run := f.s.Runs[id]; run != nil {
 			change.Runs = append(change.Runs, f.runView(run, now))

@@ -15,7 +15,9 @@ import (
 
 // ChangeRun changes what may be changed of a run while it renders: how urgent
 // it is, its ceiling, when it is due, and where it stands in its priority.
-func (f *Floor) ChangeRun(ctx context.Context, id farm.RunID, in wire.RunChange, by farm.Person) (out wire.RunChanged, err error) {
+func (f *Floor) ChangeRun(
+	ctx context.Context, id farm.RunID, in wire.RunChange, by farm.Person,
+) (out wire.RunChanged, err error) {
 	err = f.do(ctx, func(t *transaction) error {
 		run := t.s.Runs[id]
 		if run == nil {
@@ -51,17 +53,34 @@ func (f *Floor) ChangeRun(ctx context.Context, id farm.RunID, in wire.RunChange,
 			return nil
 		}
 		if len(differences) > 0 {
-			t.append(farm.RunSet{Run: id, Terms: terms, Reason: by.Name + " changed it: " + strings.Join(differences, "; "), At: t.now})
+			t.append(
+				farm.RunSet{
+					Run: id, Terms: terms, Reason: by.Name + " changed it: " + strings.Join(differences, "; "),
+					At: t.now,
+				},
+			)
 		}
 		for _, other := range slices.Sorted(maps.Keys(others)) {
 			changed := t.s.Runs[other].Terms
 			changed.Put = others[other]
-			t.append(farm.RunSet{Run: other, Terms: changed, Reason: fmt.Sprintf("it keeps its place: %s put %s elsewhere", by.Name, name), At: t.now})
+			t.append(
+				farm.RunSet{
+					Run: other, Terms: changed,
+					Reason: fmt.Sprintf("it keeps its place: %s put %s elsewhere", by.Name, name), At: t.now,
+				},
+			)
 		}
 		for _, l := range leases {
-			t.append(farm.LeaseEnded{Lease: l.ID, Node: l.Node, Run: l.Run, Reason: fmt.Sprintf("%s made room for %s at once", by.Name, name), At: t.now})
+			t.append(
+				farm.LeaseEnded{
+					Lease: l.ID, Node: l.Node, Run: l.Run,
+					Reason: fmt.Sprintf("%s made room for %s at once", by.Name, name), At: t.now,
+				},
+			)
 		}
-		t.append(farm.Audited{Actor: by.Name, Action: "change run", Subject: name, To: out.Sentence, Run: id, At: t.now})
+		t.append(
+			farm.Audited{Actor: by.Name, Action: "change run", Subject: name, To: out.Sentence, Run: id, At: t.now},
+		)
 		out.Run = f.runView(run, t.now)
 		return nil
 	})
@@ -70,14 +89,19 @@ func (f *Floor) ChangeRun(ctx context.Context, id farm.RunID, in wire.RunChange,
 
 // terms returns what the terms of a run become, and where other runs must be
 // put so that it stands where it was wanted.
-func (t *transaction) terms(run *farm.Run, in wire.RunChange, by farm.Person) (terms farm.Terms, others map[farm.RunID]int64, err error) {
+func (t *transaction) terms(
+	run *farm.Run, in wire.RunChange, by farm.Person,
+) (terms farm.Terms, others map[farm.RunID]int64, err error) {
 	terms = run.Terms
 	if in.Priority != nil {
 		if terms.Level, err = farm.ParseLevel(*in.Priority); err != nil {
 			return terms, nil, refuse(Invalid, "priority", "%v", err)
 		}
 		if terms.Level == farm.Urgent && !by.Role.Allows(farm.Wrangler) {
-			return terms, nil, refuse(Forbidden, "priority", "only a wrangler can make a run urgent, as it comes before everybody else's; use high, or ask a wrangler")
+			return terms, nil, refuse(
+				Forbidden, "priority",
+				"only a wrangler can make a run urgent, as it comes before everybody else's; use high, or ask a wrangler",
+			)
 		}
 		if terms.Level.Rank() != run.Terms.Level.Rank() {
 			terms.Put = 0
@@ -133,7 +157,9 @@ func (t *transaction) terms(run *farm.Run, in wire.RunChange, by farm.Person) (t
 
 // before puts a run just before another: what stands before that one is put
 // there, too, so that it stays so.
-func (t *transaction) before(terms farm.Terms, mates []*farm.Run, before farm.RunID, low int64) (farm.Terms, map[farm.RunID]int64, error) {
+func (t *transaction) before(
+	terms farm.Terms, mates []*farm.Run, before farm.RunID, low int64,
+) (farm.Terms, map[farm.RunID]int64, error) {
 	at := -1
 	for i, m := range mates {
 		if m.ID == before {
@@ -194,7 +220,12 @@ func differences(before, after farm.Terms, among bool) (out []string) {
 		out = append(out, fmt.Sprintf("priority %s instead of %s", after.Level, before.Level))
 	}
 	if before.Ceiling != after.Ceiling {
-		out = append(out, fmt.Sprintf("ceiling %s instead of %s", or(after.Ceiling.String(), "none"), or(before.Ceiling.String(), "none")))
+		out = append(
+			out,
+			fmt.Sprintf(
+				"ceiling %s instead of %s", or(after.Ceiling.String(), "none"), or(before.Ceiling.String(), "none"),
+			),
+		)
 	}
 	if !before.Due.Equal(after.Due) {
 		out = append(out, fmt.Sprintf("due %s instead of %s", when(after.Due), when(before.Due)))
@@ -216,13 +247,22 @@ func differences(before, after farm.Terms, among bool) (out []string) {
 // whatComes tells what nodes will do because of a change.
 func (f *Floor) whatComes(run *farm.Run, stops []*farm.Lease, lost float64, in wire.RunChange, now time.Time) []string {
 	if in.Now && len(stops) > 0 {
-		return []string{fmt.Sprintf("%s of less urgent runs %s stopped, and %s lost", plural(len(stops), "lease"), isAre(in.DryRun, len(stops)), nodeTime(lost, in.DryRun))}
+		return []string{
+			fmt.Sprintf(
+				"%s of less urgent runs %s stopped, and %s lost", plural(len(stops), "lease"),
+				isAre(in.DryRun, len(stops)), nodeTime(lost, in.DryRun),
+			),
+		}
 	}
 	if leases, _ := f.dealer.Stops(run, now); len(leases) > 0 {
 		if len(leases) == 1 {
 			return []string{"1 lease of a less urgent run gives up its node when its frame is finished"}
 		}
-		return []string{fmt.Sprintf("%d leases of less urgent runs give up their nodes when their frames are finished", len(leases))}
+		return []string{
+			fmt.Sprintf(
+				"%d leases of less urgent runs give up their nodes when their frames are finished", len(leases),
+			),
+		}
 	}
 	if most := run.Terms.Ceiling; !most.None() {
 		nodes := map[farm.NodeID]bool{}

@@ -29,7 +29,13 @@ func (w *world) change(id farm.RunID, in wire.RunChange) wire.RunChanged {
 func (w *world) finish(n farm.NodeID, l farm.LeaseID, frame int, seconds float64) {
 	w.t.Helper()
 	hash := fmt.Sprintf("%064x", frame)
-	if v := w.report(n, accept.Report{Outcome: accept.Good, Lease: l, Launch: 1, Frame: frame, Hash: hash, Bytes: 1, RenderSeconds: seconds, StartupSeconds: 1}); !v.Deliver {
+	if v := w.report(
+		n,
+		accept.Report{
+			Outcome: accept.Good, Lease: l, Launch: 1, Frame: frame,
+			Hash: hash, Bytes: 1, RenderSeconds: seconds, StartupSeconds: 1,
+		},
+	); !v.Deliver {
 		w.t.Fatalf("frame %d: %+v", frame, v)
 	}
 	w.report(n, accept.Report{Outcome: accept.Delivered, Lease: l, Launch: 1, Frame: frame, Hash: hash})
@@ -38,7 +44,15 @@ func (w *world) finish(n farm.NodeID, l farm.LeaseID, frame int, seconds float64
 // beat tells that a node is at work on a frame of a lease.
 func (w *world) beat(n farm.NodeID, l farm.LeaseID, frame int) {
 	w.t.Helper()
-	w.ok(w.Beat(context.Background(), n, 1, Beat{Leases: map[farm.LeaseID]Progress{l: {Frame: &frame, Since: time.Now()}}, Signs: Signs{DiskFree: -1, MemoryFree: -1}}))
+	w.ok(
+		w.Beat(
+			context.Background(), n, 1,
+			Beat{
+				Leases: map[farm.LeaseID]Progress{l: {Frame: &frame, Since: time.Now()}},
+				Signs:  Signs{DiskFree: -1, MemoryFree: -1},
+			},
+		),
+	)
 }
 
 // TestTermsOfARunAreChanged changes what may be changed, and refuses the rest.
@@ -46,12 +60,16 @@ func TestTermsOfARunAreChanged(t *testing.T) {
 	bubble(t, func(t *testing.T, w *world) {
 		a, b, c := w.submit("a", "practice", "1-5"), w.submit("b", "practice", "1-5"), w.submit("c", "practice", "1-5")
 		due := time.Now().Add(time.Hour).UTC().Truncate(time.Second)
-		in := wire.RunChange{Priority: text("high"), Ceiling: text("50%"), Due: text(due.Format(time.RFC3339)), DryRun: true}
-		if out := w.change(a, in); !out.Changes || out.Run.Priority != "normal" || !strings.Contains(out.Sentence, "priority high instead of normal; ceiling 50% instead of none; due ") {
+		in := wire.RunChange{
+			Priority: text("high"), Ceiling: text("50%"), Due: text(due.Format(time.RFC3339)), DryRun: true,
+		}
+		if out := w.change(a, in); !out.Changes || out.Run.Priority != "normal" ||
+			!strings.Contains(out.Sentence, "priority high instead of normal; ceiling 50% instead of none; due ") {
 			t.Errorf("a dry run: %+v", out)
 		}
 		in.DryRun = false
-		if out := w.change(a, in); out.Run.Priority != "high" || out.Run.Ceiling != "50%" || out.Run.Due == nil || !out.Run.Due.Equal(due) {
+		if out := w.change(a, in); out.Run.Priority != "high" || out.Run.Ceiling != "50%" || out.Run.Due == nil ||
+			!out.Run.Due.Equal(due) {
 			t.Errorf("changed: %+v", out.Run)
 		}
 		if out := w.change(a, in); out.Changes || out.Sentence != "nothing changes: a/final-1 is already so" {
@@ -114,7 +132,9 @@ func TestTheUrgentGetsNodes(t *testing.T) {
 		w.finish(n, l.ID, 1, 10)
 		w.beat(n, l.ID, 2)
 		out := w.change(small, wire.RunChange{Priority: text("urgent")})
-		if !strings.Contains(out.Sentence, "1 lease of a less urgent run gives up its node when its frame is finished") {
+		if !strings.Contains(
+			out.Sentence, "1 lease of a less urgent run gives up its node when its frame is finished",
+		) {
 			t.Errorf("it says %q", out.Sentence)
 		}
 		time.Sleep(1500 * time.Millisecond)
@@ -136,10 +156,15 @@ func TestTheUrgentGetsNodes(t *testing.T) {
 		time.Sleep(10 * time.Second)
 		w.change(small, wire.RunChange{Priority: text("low")})
 		out = w.change(long, wire.RunChange{Priority: text("urgent"), Now: true, DryRun: true})
-		if !strings.Contains(out.Sentence, "1 lease of less urgent runs would be stopped, and 10 s of rendering would be lost") || len(w.s.LeasesOf(n)) != 1 {
+		if !strings.Contains(
+			out.Sentence, "1 lease of less urgent runs would be stopped, and 10 s of rendering would be lost",
+		) ||
+			len(w.s.LeasesOf(n)) != 1 {
 			t.Errorf("it says %q", out.Sentence)
 		}
-		if out := w.change(small, wire.RunChange{Priority: text("high"), Now: true, DryRun: true}); strings.Contains(out.Sentence, "stopped") {
+		if out := w.change(small, wire.RunChange{Priority: text("high"), Now: true, DryRun: true}); strings.Contains(
+			out.Sentence, "stopped",
+		) {
 			t.Errorf("a run makes room for itself: %q", out.Sentence)
 		}
 		w.change(long, wire.RunChange{Priority: text("urgent"), Now: true})
@@ -159,10 +184,12 @@ func TestLicencesAreCounted(t *testing.T) {
 		w.s.Runs[id].Spec.Chunk = 10
 		w.ok(w.SetLicence(context.Background(), "tidal", new(1), admin))
 		l := w.ask(one, 0).Lease()
-		if a := w.ask(two, 0); a.Lease() != nil || !strings.Contains(a.Why, "needs a licence tidal, and 1 of 1 are used") {
+		if a := w.ask(two, 0); a.Lease() != nil ||
+			!strings.Contains(a.Why, "needs a licence tidal, and 1 of 1 are used") {
 			t.Errorf("a second launch got %+v: %s", a.Lease(), a.Why)
 		}
-		if all, err := w.Licences(context.Background()); err != nil || len(all) != 1 || all[0].Used != 1 || *all[0].Count != 1 {
+		if all, err := w.Licences(context.Background()); err != nil || len(all) != 1 || all[0].Used != 1 ||
+			*all[0].Count != 1 {
 			t.Errorf("licences %+v, %v", all, err)
 		}
 		w.ok(w.SetLicence(context.Background(), "tidal", new(2), admin))
@@ -170,12 +197,19 @@ func TestLicencesAreCounted(t *testing.T) {
 		if second == nil {
 			t.Fatal("there are two licences, and one is used")
 		}
-		w.report(two, accept.Report{Outcome: accept.Failed, Lease: second.ID, Launch: 1, Frame: second.Frames.First(), Cause: triage.CauseNoLicence, Message: "none free"})
+		w.report(
+			two,
+			accept.Report{
+				Outcome: accept.Failed, Lease: second.ID, Launch: 1, Frame: second.Frames.First(),
+				Cause: triage.CauseNoLicence, Message: "none free",
+			},
+		)
 		w.report(two, accept.Report{Outcome: accept.Ended, Lease: second.ID})
 		if tries := w.s.Runs[id].Trouble[second.Frames.First()].Tried(); tries != 0 {
 			t.Errorf("a missing licence has used up %d tries", tries)
 		}
-		if a := w.ask(two, 0); a.Lease() != nil || !strings.Contains(a.Why, "a renderer found no more a while ago; the farm tries again in 5m") {
+		if a := w.ask(two, 0); a.Lease() != nil ||
+			!strings.Contains(a.Why, "a renderer found no more a while ago; the farm tries again in 5m") {
 			t.Errorf("it got %+v: %s", a.Lease(), a.Why)
 		}
 		got := make(chan Answer, 1)
@@ -216,8 +250,15 @@ func TestLicencesAreCounted(t *testing.T) {
 func TestScoutsWaitForAYes(t *testing.T) {
 	bubble(t, func(t *testing.T, w *world) {
 		n := w.join("kiln-01")
-		sub, err := w.CheckSubmission(Submission{Actor: "admin", Spec: farm.Spec{Job: "a", Project: "salt-clock", Scene: "a.practice", Recipe: "practice", Sequence: farm.ScoutsFirst, Wait: true,
-			Frames: frames.Of(frames.Span{First: 1, Last: 40})}})
+		sub, err := w.CheckSubmission(
+			Submission{
+				Actor: "admin",
+				Spec: farm.Spec{
+					Job: "a", Project: "salt-clock", Scene: "a.practice", Recipe: "practice",
+					Sequence: farm.ScoutsFirst, Wait: true, Frames: frames.Of(frames.Span{First: 1, Last: 40}),
+				},
+			},
+		)
 		w.ok(err)
 		done, err := w.Submit(context.Background(), sub)
 		w.ok(err)
@@ -233,7 +274,8 @@ func TestScoutsWaitForAYes(t *testing.T) {
 			w.finish(n, l.ID, f, 5)
 			w.report(n, accept.Report{Outcome: accept.Ended, Lease: l.ID})
 		}
-		if run := w.run(id); run.State != "held" || !strings.Contains(run.Why, "its scouts are rendered (frames 1,20,40)") {
+		if run := w.run(id); run.State != "held" ||
+			!strings.Contains(run.Why, "its scouts are rendered (frames 1,20,40)") {
 			t.Errorf("after the scouts it is %s: %s", run.State, run.Why)
 		}
 		f, err := w.Farm(context.Background())
@@ -246,7 +288,9 @@ func TestScoutsWaitForAYes(t *testing.T) {
 		if l := w.ask(n, 0).Lease(); l == nil || l.Frames.String() != "2-19" && l.Frames.String() != "21-39" {
 			t.Errorf("after the yes: %+v", l)
 		}
-		if _, err := w.CheckSubmission(Submission{Spec: farm.Spec{Job: "a", Scene: "a.practice", Wait: true, Frames: frames.One(1)}}); err == nil {
+		if _, err := w.CheckSubmission(
+			Submission{Spec: farm.Spec{Job: "a", Scene: "a.practice", Wait: true, Frames: frames.One(1)}},
+		); err == nil {
 			t.Error("a run without scouts waits for them")
 		}
 	})
@@ -272,7 +316,15 @@ func TestAFrameIsRacedFor(t *testing.T) {
 		}()
 		for range 5 {
 			time.Sleep(9 * time.Second)
-			w.ok(w.Beat(context.Background(), slow, 1, Beat{Leases: map[farm.LeaseID]Progress{l.ID: {Frame: new(1), Since: begun}}, Signs: Signs{DiskFree: -1, MemoryFree: -1}}))
+			w.ok(
+				w.Beat(
+					context.Background(), slow, 1,
+					Beat{
+						Leases: map[farm.LeaseID]Progress{l.ID: {Frame: new(1), Since: begun}},
+						Signs:  Signs{DiskFree: -1, MemoryFree: -1},
+					},
+				),
+			)
 			w.ok(w.Beat(context.Background(), fast, 1, Beat{Signs: Signs{DiskFree: -1, MemoryFree: -1}}))
 		}
 		var race *LeaseView
@@ -281,16 +333,24 @@ func TestAFrameIsRacedFor(t *testing.T) {
 			race = a.Lease()
 		default:
 		}
-		if race == nil || race.Frames.String() != "1" || !w.s.Lease(race.ID).Race || !strings.Contains(w.s.Lease(race.ID).Reason, "kiln-02 races kiln-01 for frame 1") {
+		if race == nil || race.Frames.String() != "1" || !w.s.Lease(race.ID).Race ||
+			!strings.Contains(w.s.Lease(race.ID).Reason, "kiln-02 races kiln-01 for frame 1") {
 			t.Fatalf("the fast node gets %+v", race)
 		}
 		w.finish(fast, race.ID, 1, 10)
 		orders, err := w.Orders(t.Context(), slow, 1, []farm.LeaseID{l.ID}, 0)
 		w.ok(err)
-		if len(orders.Stop) != 1 || !orders.Stop[0].Now || orders.Stop[0].Reason != "another node finished its last frame first" {
+		if len(orders.Stop) != 1 || !orders.Stop[0].Now ||
+			orders.Stop[0].Reason != "another node finished its last frame first" {
 			t.Errorf("the slow node is told %+v", orders)
 		}
-		if v := w.report(slow, accept.Report{Outcome: accept.Good, Lease: l.ID, Launch: 1, Frame: 1, Hash: strings.Repeat("f", 64), Bytes: 1}); v.Deliver {
+		if v := w.report(
+			slow,
+			accept.Report{
+				Outcome: accept.Good, Lease: l.ID, Launch: 1, Frame: 1, Hash: strings.Repeat("f", 64),
+				Bytes: 1,
+			},
+		); v.Deliver {
 			t.Error("the second picture of the frame is taken, too")
 		}
 		w.report(slow, accept.Report{Outcome: accept.Ended, Lease: l.ID})
@@ -320,7 +380,8 @@ func TestWhatIsAtRiskWantsAHand(t *testing.T) {
 		w.change(id, wire.RunChange{Due: text(time.Now().Add(time.Hour).Format(time.RFC3339))})
 		f, err := w.Farm(context.Background())
 		w.ok(err)
-		if !w.run(id).AtRisk || len(f.Hands) != 1 || f.Hands[0].Kind != "at risk" || !strings.Contains(f.Hands[0].Evidence, "late; more nodes, a higher priority or a later time would help") {
+		if !w.run(id).AtRisk || len(f.Hands) != 1 || f.Hands[0].Kind != "at risk" ||
+			!strings.Contains(f.Hands[0].Evidence, "late; more nodes, a higher priority or a later time would help") {
 			t.Errorf("needs a hand: %+v", f.Hands)
 		}
 		// What waits behind it, and of which nothing is known, cannot be ready before.
@@ -332,7 +393,8 @@ func TestWhatIsAtRiskWantsAHand(t *testing.T) {
 		w.ok(w.Foretell(context.Background(), position.At, position.Play(1, 8)))
 		f, err = w.Farm(context.Background())
 		w.ok(err)
-		if run := w.run(next); run.Forecast.Known || !run.AtRisk || len(f.Hands) != 1 || !strings.Contains(f.Hands[0].Evidence, "it will hardly be ready before") {
+		if run := w.run(next); run.Forecast.Known || !run.AtRisk || len(f.Hands) != 1 ||
+			!strings.Contains(f.Hands[0].Evidence, "it will hardly be ready before") {
 			t.Errorf("it is at risk: %v, forecast %+v; needs a hand: %+v", run.AtRisk, run.Forecast, f.Hands)
 		}
 		w.change(next, wire.RunChange{Due: text(time.Now().Add(24 * time.Hour).Format(time.RFC3339))})

@@ -94,7 +94,8 @@ const leastTokenID = 12
 func (f *Floor) EndToken(ctx context.Context, id string, by farm.Person) error {
 	return f.do(ctx, func(t *transaction) error {
 		for hash, token := range t.s.Tokens {
-			if token.Kind == farm.NodeToken || len(id) < leastTokenID || !strings.HasPrefix(hash, id) || token.Person != by.Name && by.Role != farm.Admin {
+			if token.Kind == farm.NodeToken || len(id) < leastTokenID || !strings.HasPrefix(hash, id) ||
+				token.Person != by.Name && by.Role != farm.Admin {
 				continue
 			}
 			t.revoke(token, by.Name, "revoke token")
@@ -105,8 +106,13 @@ func (f *Floor) EndToken(ctx context.Context, id string, by farm.Person) error {
 }
 
 func (t *transaction) revoke(token *farm.Token, actor, action string) {
-	t.append(farm.TokenRevoked{Hash: token.Hash, At: t.now},
-		farm.Audited{Actor: actor, Action: action, Subject: string(token.Kind) + " token", From: fmt.Sprintf("%s of %s", token.Label, token.Person), At: t.now})
+	t.append(
+		farm.TokenRevoked{Hash: token.Hash, At: t.now},
+		farm.Audited{
+			Actor: actor, Action: action, Subject: string(token.Kind) + " token",
+			From: fmt.Sprintf("%s of %s", token.Label, token.Person), At: t.now,
+		},
+	)
 }
 
 // RevokeToken shuts a token out. One that is not known is revoked already.

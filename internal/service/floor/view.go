@@ -221,12 +221,21 @@ func instant(t time.Time) *time.Time {
 func (f *Floor) runView(run *farm.Run, now time.Time) wire.Run {
 	spec := run.Spec
 	v := wire.Run{
-		ID: int64(run.ID), Name: spec.Name(), Job: spec.Job, Kind: string(spec.Kind), Number: spec.Number, Project: spec.Project,
-		State: string(run.State), Why: f.whyRun(run, now), Recipe: spec.Recipe, Scene: spec.Scene, Output: spec.Output,
-		Width: spec.Width, Height: spec.Height, Values: spec.Values, Needs: spec.Needs, Priority: run.Terms.Level.String(), Ceiling: run.Terms.Ceiling.String(), Due: instant(run.Terms.Due), Sequence: string(spec.Sequence), Scouts: spec.Scouts.String(), Put: run.Terms.Put, Takes: wire.Amounts(spec.Takes), LaunchSettings: LaunchValuesView(f.s.LaunchSettingsFor(spec.Project, spec.Recipe)), Passes: spec.PassNames(), Tries: spec.Tries, Owner: spec.Owner,
-		Frames: run.FramesText(), Shot: spec.ShotRange().String(), ShotWhy: spec.Shot.Why, FrameCount: spec.Frames.Len(), DoneCount: run.Done.Len(), ParkedCount: run.Parked.Len(),
+		ID: int64(run.ID), Name: spec.Name(), Job: spec.Job, Kind: string(spec.Kind),
+		Number: spec.Number, Project: spec.Project, State: string(run.State),
+		Why: f.whyRun(run, now), Recipe: spec.Recipe, Scene: spec.Scene,
+		Output: spec.Output, Width: spec.Width, Height: spec.Height,
+		Values: spec.Values, Needs: spec.Needs, Priority: run.Terms.Level.String(),
+		Ceiling: run.Terms.Ceiling.String(), Due: instant(run.Terms.Due),
+		Sequence: string(spec.Sequence), Scouts: spec.Scouts.String(), Put: run.Terms.Put,
+		Takes:          wire.Amounts(spec.Takes),
+		LaunchSettings: LaunchValuesView(f.s.LaunchSettingsFor(spec.Project, spec.Recipe)),
+		Passes:         spec.PassNames(), Tries: spec.Tries, Owner: spec.Owner,
+		Frames: run.FramesText(), Shot: spec.ShotRange().String(), ShotWhy: spec.Shot.Why,
+		FrameCount: spec.Frames.Len(), DoneCount: run.Done.Len(), ParkedCount: run.Parked.Len(),
 		SubmittedAt: run.SubmittedAt, StartedAt: instant(run.StartedAt), EndedAt: instant(run.EndedAt),
-		Nodes: []string{}, Changed: run.Changed, Forecast: f.forecast(run, now), Troubles: f.troubles(run),
+		Nodes: []string{}, Changed: run.Changed, Forecast: f.forecast(run, now),
+		Troubles: f.troubles(run),
 	}
 	v.MemoryPeak, _ = f.m.Memory(run, frames.Set{})
 	v.AtRisk = f.atRisk(run, v.Forecast, now)
@@ -254,8 +263,11 @@ func (f *Floor) runView(run *farm.Run, now time.Time) wire.Run {
 	checking, failing := frames.Of(verifying...), run.Failing()
 	busy := frames.Of(rendering...).Minus(checking)
 	v.Sets = f.setsView(run, byState{
-		failed: failing.Minus(busy).Minus(checking), parked: run.Parked, rendering: busy, verifying: checking, delivering: frames.Of(delivering...),
-		dealt: run.Dealt().Minus(busy).Minus(checking).Minus(failing), todo: run.ToDo.Minus(failing), done: run.Done,
+		failed: failing.Minus(busy).
+			Minus(checking),
+		parked: run.Parked, rendering: busy, verifying: checking, delivering: frames.Of(delivering...),
+		dealt: run.Dealt().Minus(busy).Minus(checking).Minus(failing), todo: run.ToDo.Minus(failing),
+		done: run.Done,
 	})
 	if newest, ok := f.newest[run.ID]; ok {
 		v.Newest, v.NewestAt = &newest.Frame, &newest.At
@@ -275,7 +287,13 @@ func (f *Floor) troubles(run *farm.Run) []wire.FrameTrouble {
 		}
 		v := wire.FrameTrouble{Frame: frame, Parked: run.Parked.Has(frame), Tried: t.Tried(), Failed: []wire.Attempt{}}
 		for _, a := range t.Attempts {
-			v.Failed = append(v.Failed, wire.Attempt{Node: f.s.NodeName(a.Node), NodeID: int64(a.Node), Lease: int64(a.Lease), Cause: a.Cause, Message: a.Message, At: a.At})
+			v.Failed = append(
+				v.Failed,
+				wire.Attempt{
+					Node: f.s.NodeName(a.Node), NodeID: int64(a.Node), Lease: int64(a.Lease), Cause: a.Cause,
+					Message: a.Message, At: a.At,
+				},
+			)
 		}
 		out = append(out, v)
 	}
@@ -284,12 +302,16 @@ func (f *Floor) troubles(run *farm.Run) []wire.FrameTrouble {
 
 func (f *Floor) nodeView(n *farm.Node, now time.Time) wire.Node {
 	v := wire.Node{
-		ID: int64(n.ID), Name: n.Name, Kind: string(n.Kind), State: f.nodeState(n), Reach: string(n.Reach), Duty: string(n.Duty), Health: string(n.Health),
-		Since: n.ReachSince, Why: f.dealer.WhyNode(n, now), OS: n.Facts.OS, System: n.Facts.System, Cores: n.Facts.Cores,
-		Memory: n.Facts.MemoryBytes, Disk: n.Facts.DiskBytes, Speed: n.Facts.Speed, Version: n.Facts.Version,
-		Renderers: []wire.Renderer{}, Devices: []wire.Device{}, Traits: []wire.Trait{}, Findings: []wire.Finding{}, Works: []wire.Work{}, Settings: settingsView(n), Retired: !n.RetiredAt.IsZero(), Changed: n.Changed,
-		Means: wire.Means(n.Facts.Means), DiskRate: n.Facts.DiskRate, NetworkRate: n.Facts.NetworkRate,
-		EnrolledAt: instant(n.EnrolledAt), OffUntil: instant(n.OffUntil),
+		ID: int64(n.ID), Name: n.Name, Kind: string(n.Kind), State: f.nodeState(n),
+		Reach: string(n.Reach), Duty: string(n.Duty), Health: string(n.Health),
+		Since: n.ReachSince, Why: f.dealer.WhyNode(n, now), OS: n.Facts.OS,
+		System: n.Facts.System, Cores: n.Facts.Cores, Memory: n.Facts.MemoryBytes,
+		Disk: n.Facts.DiskBytes, Speed: n.Facts.Speed, Version: n.Facts.Version,
+		Renderers: []wire.Renderer{}, Devices: []wire.Device{}, Traits: []wire.Trait{},
+		Findings: []wire.Finding{}, Works: []wire.Work{}, Settings: settingsView(n),
+		Retired: !n.RetiredAt.IsZero(), Changed: n.Changed, Means: wire.Means(n.Facts.Means),
+		DiskRate: n.Facts.DiskRate, NetworkRate: n.Facts.NetworkRate, EnrolledAt: instant(n.EnrolledAt),
+		OffUntil: instant(n.OffUntil),
 	}
 	for _, d := range n.Facts.Devices {
 		v.Devices = append(v.Devices, wire.Device{ID: d.ID, Model: d.Model, Memory: d.MemoryBytes})
@@ -315,8 +337,9 @@ func (f *Floor) nodeView(n *farm.Node, now time.Time) wire.Node {
 	for _, l := range f.s.LeasesOf(n.ID) {
 		p := f.e.Progress(n.ID)[l.ID]
 		w := wire.Work{
-			Run: int64(l.Run), RunName: f.s.Runs[l.Run].Spec.Name(), Lease: int64(l.ID), Frames: l.Left.String(), Share: ShareView(l.Share),
-			Frame: p.Frame, Phase: p.Phase, Fraction: hundredths(p.Fraction), Since: p.Since, MemoryBytes: inSteps(p.MemoryBytes),
+			Run: int64(l.Run), RunName: f.s.Runs[l.Run].Spec.Name(), Lease: int64(l.ID),
+			Frames: l.Left.String(), Share: ShareView(l.Share), Frame: p.Frame, Phase: p.Phase,
+			Fraction: hundredths(p.Fraction), Since: p.Since, MemoryBytes: inSteps(p.MemoryBytes),
 		}
 		if w.Phase == "" {
 			w.Phase, w.Since = "starting", l.OpenedAt
@@ -385,7 +408,8 @@ func (f *Floor) facts(now time.Time) wire.FarmFacts {
 		}
 	}
 	for _, run := range f.s.Queue() {
-		if finish := f.forecast(run, now); finish.Known && (facts.NextFinish == nil || finish.Median.Before(*facts.NextFinish)) {
+		if finish := f.forecast(run, now); finish.Known &&
+			(facts.NextFinish == nil || finish.Median.Before(*facts.NextFinish)) {
 			facts.NextFinish = finish.Median
 		}
 	}

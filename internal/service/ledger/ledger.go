@@ -75,7 +75,9 @@ func (l *Ledger) Confirm() error {
 	// By both clocks: one stands still while the machine sleeps, the other
 	// may be set.
 	now := time.Now()
-	if age, wall := now.Sub(fresh), now.Round(0).Sub(fresh.Round(0)); age < lead.FreshFor && wall < lead.FreshFor && wall >= 0 {
+	if age, wall := now.Sub(fresh), now.Round(0).
+		Sub(fresh.Round(0)); age < lead.FreshFor && wall < lead.FreshFor &&
+		wall >= 0 {
 		return nil
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), commitTimeout)

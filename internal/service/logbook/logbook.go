@@ -69,7 +69,13 @@ func (b *Book) Take(ctx context.Context, node int64, pieces []Piece, now time.Ti
 			fmt.Fprintf(&text, "%d\t%d\t%s\n", l.At.UnixMilli(), l.Stream, strings.ReplaceAll(l.Text, "\n", " "))
 		}
 		first, last := p.Lines[0].At, p.Lines[len(p.Lines)-1].At
-		kept = append(kept, store.LogPiece{Day: now, Node: node, Lease: p.Lease, Run: p.Run, Seq: p.Seq, FirstAt: first, LastAt: last, Lines: len(p.Lines), Text: text.Bytes()})
+		kept = append(
+			kept,
+			store.LogPiece{
+				Day: now, Node: node, Lease: p.Lease, Run: p.Run, Seq: p.Seq, FirstAt: first,
+				LastAt: last, Lines: len(p.Lines), Text: text.Bytes(),
+			},
+		)
 	}
 	if len(kept) == 0 {
 		return nil
@@ -137,7 +143,8 @@ func (b *Book) Lines(ctx context.Context, q Query) (out Found, err error) {
 		all := parse(p)
 		scanned += len(all)
 		for _, l := range slices.Backward(all) {
-			if !q.Before.IsZero() && !l.At.Before(q.Before) || search != "" && !strings.Contains(strings.ToLower(l.Text), search) {
+			if !q.Before.IsZero() && !l.At.Before(q.Before) ||
+				search != "" && !strings.Contains(strings.ToLower(l.Text), search) {
 				continue
 			}
 			if len(out.Lines) == q.Limit {
@@ -168,7 +175,9 @@ func parse(p store.LogPiece) []Line {
 		if !ok || !ok2 || err != nil || err2 != nil {
 			continue
 		}
-		out = append(out, Line{At: time.UnixMilli(ms).UTC(), Node: p.Node, Lease: p.Lease, Run: p.Run, Stream: n, Text: words})
+		out = append(
+			out, Line{At: time.UnixMilli(ms).UTC(), Node: p.Node, Lease: p.Lease, Run: p.Run, Stream: n, Text: words},
+		)
 	}
 	return out
 }

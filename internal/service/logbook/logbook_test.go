@@ -35,7 +35,13 @@ var start = time.Date(2031, 3, 4, 5, 6, 7, 0, time.UTC)
 func lines(from, to int) []Line {
 	var out []Line
 	for i := from; i <= to; i++ {
-		out = append(out, Line{At: start.Add(time.Duration(i) * time.Second), Stream: 1 + i%2, Text: fmt.Sprintf("line %d\tof Many\nbroken", i)})
+		out = append(
+			out,
+			Line{
+				At: start.Add(time.Duration(i) * time.Second), Stream: 1 + i%2,
+				Text: fmt.Sprintf("line %d\tof Many\nbroken", i),
+			},
+		)
 	}
 	return out
 }
@@ -43,7 +49,10 @@ func lines(from, to int) []Line {
 func TestLinesAreReadBackAndFound(t *testing.T) {
 	b := New(&shelf{})
 	for i := range 10 {
-		if err := b.Take(t.Context(), 7, []Piece{{Lease: 3, Run: 2, Seq: int64(i + 1), Lines: lines(10*i, 10*i+9)}, {Lease: 4, Seq: 1}}, start); err != nil {
+		if err := b.Take(
+			t.Context(), 7,
+			[]Piece{{Lease: 3, Run: 2, Seq: int64(i + 1), Lines: lines(10*i, 10*i+9)}, {Lease: 4, Seq: 1}}, start,
+		); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -76,7 +85,8 @@ func TestLinesAreReadBackAndFound(t *testing.T) {
 		}
 	}
 	got, _ := b.Lines(t.Context(), Query{LogQuery: store.LogQuery{Node: 7}, Limit: 1})
-	if l := got.Lines[0]; l.Lease != 3 || l.Run != 2 || l.Stream != 2 || !l.At.Equal(start.Add(99*time.Second)) || l.Text != "line 99\tof Many broken" {
+	if l := got.Lines[0]; l.Lease != 3 || l.Run != 2 || l.Stream != 2 || !l.At.Equal(start.Add(99*time.Second)) ||
+		l.Text != "line 99\tof Many broken" {
 		t.Errorf("the last line is %+v", l)
 	}
 }
@@ -92,7 +102,10 @@ func TestWhoFollowsHearsWhatIsHis(t *testing.T) {
 		t.Error("who is watched is not known")
 	}
 	for i := range 2 * mostBehind {
-		if err := b.Take(t.Context(), 7, []Piece{{Lease: 3, Seq: int64(i + 1), Lines: lines(i, i)}, {Lease: 0, Seq: 1, Lines: lines(0, 1)}}, start); err != nil {
+		if err := b.Take(
+			t.Context(), 7,
+			[]Piece{{Lease: 3, Seq: int64(i + 1), Lines: lines(i, i)}, {Lease: 0, Seq: 1, Lines: lines(0, 1)}}, start,
+		); err != nil {
 			t.Fatal(err)
 		}
 		heard := func(f *Follower) (n int) {
