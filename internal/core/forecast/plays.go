@@ -23,14 +23,8 @@ import (
 type Position struct {
 	At    time.Time
 	farm  play.Farm
-	nodes []position
+	nodes []farm.NodeID // of the farm's nodes
 	jobs  []runs
-}
-
-// position is a node, or one of the leases side by side on it.
-type position struct {
-	id   farm.NodeID
-	part float64 // of the node's power, for leases side by side
 }
 
 // runs is one run: its frames in pieces.
@@ -39,7 +33,7 @@ type runs struct {
 	posterior *pace.Posterior
 	known     bool      // something is known of what frames cost
 	pieces    []piece   // in the order of the job's frames
-	speeds    []float64 // by position, as they are thought to be
+	speeds    []float64 // by node, as they are thought to be
 	before    []float64 // the same without what the run itself has told
 }
 
@@ -108,10 +102,9 @@ func (p *Position) With(terms map[farm.RunID]farm.Terms) *Position {
 	return &out
 }
 
-// takeNodes takes the nodes that are there, a position for each lease that
-// could be on one, and returns the positions of each node.
-func (p *Position) takeNodes(s *farm.State, open []*farm.Run, now time.Time) map[farm.NodeID][]int {
-	index := map[farm.NodeID][]int{}
+// takeNodes takes the nodes that are there, and returns where each stands.
+func (p *Position) takeNodes(s *farm.State, open []*farm.Run, now time.Time) map[farm.NodeID]int {
+	index := map[farm.NodeID]int{}
 	for _, n := range s.NodeList() {
 		if !n.RetiredAt.IsZero() || n.Reach != farm.Online || n.Health == farm.Sidelined ||
 			n.Duty != farm.OnDuty && n.Settings.Hours == nil {
@@ -121,31 +114,24 @@ func (p *Position) takeNodes(s *farm.State, open []*farm.Run, now time.Time) map
 			continue
 		}
 		recipes := []string{}
-		beside := 1
 		for _, run := range open {
 			if deal.Fits(s, n, run) && deal.FrozenWith(s, n, run) == "" {
 				recipes = append(recipes, recipeOf(run))
-				if !run.Spec.Takes.Whole() {
-					beside = max(beside, deal.Slots(n, run))
-				}
 			}
 		}
-		beside = max(min(beside, 8), len(s.LeasesOf(n.ID)))
-		for k := range beside {
-			joins := 0.0
-			if n.OffUntil.After(now) {
-				joins = n.OffUntil.Sub(now).Seconds()
-			}
-			p.farm.Nodes = append(
-				p.farm.Nodes,
-				play.Node{
-					Name: fmt.Sprintf("%s %d", n.Name, k), Speed: 1, Known: 1, Joins: joins,
-					Hours: n.Settings.Hours, Recipes: recipes,
-				},
-			)
-			p.nodes = append(p.nodes, position{id: n.ID, part: 1 / float64(beside)})
-			index[n.ID] = append(index[n.ID], len(p.nodes)-1)
+		joins := 0.0
+		if n.OffUntil.After(now) {
+			joins = n.OffUntil.Sub(now).Seconds()
 		}
+		node := play.Node{
+			Name: n.Name, Speed: 1, Known: 1, Joins: joins, Hours: n.Settings.Hours, Recipes: recipes,
+			Cores: n.Facts.Cores, Memory: n.Facts.MemoryBytes, Caps: n.Settings.Caps,
+		}
+		for _, d := range n.Facts.Devices {
+			node.Devices = append(node.Devices, d.ID)
+		}
+		index[n.ID] = len(p.nodes)
+		p.farm.Nodes, p.nodes = append(p.farm.Nodes, node), append(p.nodes, n.ID)
 	}
 	return index
 }
@@ -153,7 +139,7 @@ func (p *Position) takeNodes(s *farm.State, open []*farm.Run, now time.Time) map
 func recipeOf(run *farm.Run) string { return fmt.Sprintf("run %d", run.ID) }
 
 func (p *Position) takeRun(
-	s *farm.State, m *pace.Model, run *farm.Run, size int, index map[farm.NodeID][]int,
+	s *farm.State, m *pace.Model, run *farm.Run, size int, index map[farm.NodeID]int,
 	sight func(*farm.Lease) deal.Sight,
 ) {
 	curve := m.Curve(run)
@@ -164,25 +150,17 @@ func (p *Position) takeRun(
 	}
 	failing := run.Failing().Intersect(run.ToDo).Take(mostFailing)
 	parts := []part{{set: run.ToDo.Minus(failing)}}
-	taken := map[int]bool{} // positions
 	for l := range run.OpenLeases {
-		at := -1
-		for _, i := range index[l.Node] {
-			if !taken[i] && !slices.ContainsFunc(p.farm.Holdings, func(h play.Holding) bool { return h.Node == i }) {
-				at = i
-				break
-			}
-		}
 		if l.Race || l.Left.Empty() {
 			continue
 		}
-		if at < 0 { // its node is silent, or was told to stop
+		at, there := index[l.Node]
+		if !there { // its node is silent, or was told to stop
 			parts[0].set = parts[0].set.Union(l.Left)
 			continue
 		}
-		taken[at] = true
 		seen := sight(l)
-		hold := &play.Holding{Node: at, Job: len(p.jobs), Elapsed: seen.Seconds}
+		hold := &play.Holding{Node: at, Job: len(p.jobs), Elapsed: seen.Seconds, Share: l.Share}
 		if seen.Begun && l.Left.Has(seen.Frame) {
 			hold.Begun, hold.InFlight = true, seen.Frame
 		}
@@ -227,7 +205,7 @@ func (p *Position) takeRun(
 		spans = append(spans, frames.Span{First: number, Last: number})
 		sets[n.part] = append(sets[n.part], frames.Span{First: number, Last: number})
 		if n.count == 1 && failing.Has(n.first) {
-			failed[number] = positionsOf(run.Trouble[n.first], index)
+			failed[number] = failedOn(run.Trouble[n.first], index)
 		}
 		if n.inFlight {
 			parts[n.part].hold.InFlight = number
@@ -258,9 +236,7 @@ func (p *Position) takeRun(
 	spec := farm.Spec{
 		Job: recipeOf(run), Project: run.Spec.Project, Owner: run.Spec.Owner, Kind: farm.Final,
 		Recipe: recipeOf(run), Mode: run.Spec.Mode, Tries: run.Spec.Tries,
-		Frames: frames.Of(
-			spans...),
-		Licence: run.Spec.Licence, Sequence: run.Spec.Sequence, StartOn: 0, Terms: run.Terms,
+		Frames: frames.Of(spans...), Takes: run.Spec.Takes, Licence: run.Spec.Licence, Sequence: run.Spec.Sequence, StartOn: 0, Terms: run.Terms,
 		SceneText: run.Spec.SceneText,
 	}
 	if spec.Sequence == farm.ScoutsFirst {
@@ -270,19 +246,13 @@ func (p *Position) takeRun(
 		spec.Chunk = 1
 	}
 	var launched []int
-	for i, pos := range p.nodes {
-		if m.Launched(run, pos.id) {
+	for i, id := range p.nodes {
+		if m.Launched(run, id) {
 			launched = append(launched, i)
 		}
-		n := s.Nodes[pos.id]
-		part := 1.0
-		if !run.Spec.Takes.Whole() {
-			part = deal.Part(n, run)
-		} else if pos.part < 1 {
-			part = pos.part
-		}
-		r.speeds = append(r.speeds, m.SpeedFor(n, run)*part)
-		r.before = append(r.before, m.Speed(n, run.Spec.Recipe)*part)
+		n := s.Nodes[id]
+		r.speeds = append(r.speeds, m.SpeedFor(n, run))
+		r.before = append(r.before, m.Speed(n, run.Spec.Recipe))
 	}
 	p.farm.Jobs = append(
 		p.farm.Jobs, play.Job{Spec: spec, Startup: first, Again: further, Launched: launched, Failed: failed},
@@ -293,13 +263,15 @@ func (p *Position) takeRun(
 // mostFailing bounds the failed frames of a run that are told apart.
 const mostFailing = 64
 
-// positionsOf returns the positions of nodes on which a frame has failed.
-func positionsOf(t *farm.Trouble, index map[farm.NodeID][]int) (out []int) {
+// failedOn returns where the nodes stand on which a frame has failed.
+func failedOn(t *farm.Trouble, index map[farm.NodeID]int) (out []int) {
 	seen := map[farm.NodeID]bool{}
 	for _, a := range t.Attempts {
 		if !seen[a.Node] {
 			seen[a.Node] = true
-			out = append(out, index[a.Node]...)
+			if i, there := index[a.Node]; there {
+				out = append(out, i)
+			}
 		}
 	}
 	return out
@@ -417,9 +389,9 @@ func (p *Position) draw(r *rand.Rand) (play.Farm, *pace.Model) {
 			j.Costs[k] = truth.Cost((pc.first+pc.last)/2) * float64(pc.count) * math.Exp(s*r.NormFloat64()-s*s/2)
 		}
 		j.Speeds = make([]float64, len(p.nodes))
-		for k, pos := range p.nodes {
-			part := known.speeds[k] / math.Max(known.posterior.SpeedOf(pos.id, known.before[k]), 1e-12)
-			j.Speeds[k] = truth.Speed(pos.id, known.before[k]) * part
+		for k, id := range p.nodes {
+			part := known.speeds[k] / math.Max(known.posterior.SpeedOf(id, known.before[k]), 1e-12)
+			j.Speeds[k] = truth.Speed(id, known.before[k]) * part
 			model.Believe(
 				&farm.Node{
 					ID:    farm.NodeID(k + 1),

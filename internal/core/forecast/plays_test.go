@@ -2,8 +2,10 @@ package forecast
 
 import (
 	"fmt"
+	"math"
 	"math/rand/v2"
 	"runtime"
+	"slices"
 	"sync"
 	"testing"
 
@@ -22,6 +24,11 @@ func forecasted(t testing.TB, class string, seed uint64, plays int) (median, lat
 	if err != nil {
 		t.Fatal(err)
 	}
+	return forecastedFor(t, f, seed, plays)
+}
+
+func forecastedFor(t testing.TB, f play.Farm, seed uint64, plays int) (median, late, real float64, ok bool) {
+	t.Helper()
 	r := rand.New(rand.NewPCG(seed, 99))
 	at := drill.Bound(f, 0) * (0.1 + 0.7*r.Float64())
 	var said Finish
@@ -183,5 +190,33 @@ func TestWhatHasToldNothingIsNotThereBefore(t *testing.T) {
 			"the run that waits: %+v, which is after %.0f s; the one before it ends after %.0f s, it after %.0f s",
 			said[2], early, report.Jobs[0].Finish, report.Jobs[1].Finish,
 		)
+	}
+}
+
+// TestForecastsOfLeasesSideBySide has leases that own two of eight cores each,
+// or a graphics device, of nodes of which the farm may use six cores.
+func TestForecastsOfLeasesSideBySide(t *testing.T) {
+	const gib = 1 << 30
+	for _, takes := range []farm.Amounts{{Cores: 2}, {Cores: 1, Devices: 1}, {Cores: 1, MemoryBytes: 6 * gib}} {
+		var off []float64
+		for seed := range uint64(9) {
+			f, err := drill.Random(drill.ClassFeed, seed)
+			if err != nil {
+				t.Fatal(err)
+			}
+			for i := range f.Nodes {
+				n := &f.Nodes[i]
+				n.Cores, n.Memory, n.Devices, n.Caps = 8, 16*gib, []string{"0", "1"}, farm.Caps{Cores: 6}
+			}
+			f.Jobs[0].Spec.Takes = takes
+			median, _, real, ok := forecastedFor(t, f, seed, 8)
+			if ok {
+				off = append(off, (median-real)/real)
+			}
+		}
+		slices.Sort(off)
+		if len(off) < 8 || math.Abs(off[len(off)/2]) > 0.03 {
+			t.Errorf("%v: %d forecasts are off by %.3f", takes, len(off), off)
+		}
 	}
 }

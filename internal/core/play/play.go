@@ -27,13 +27,14 @@ type Node struct {
 	Speed   float64 // reference seconds of work per second, above 0
 	Known   float64 // what history or benchmark claims
 	Joins   float64
-	Leaves  float64 // 0: never
-	Returns float64 // 0: never
-	Fails   float64 // chance that a frame fails on it, 0 to 1
-	FailsIn float64 // seconds after which it then does; 0: at its end
-	Cores   int     // 0: not told
-	Memory  int64   // bytes; 0: not told
-	Devices int     // graphics devices
+	Leaves  float64   // 0: never
+	Returns float64   // 0: never
+	Fails   float64   // chance that a frame fails on it, 0 to 1
+	FailsIn float64   // seconds after which it then does; 0: at its end
+	Cores   int       // 0: not told
+	Memory  int64     // bytes; 0: not told
+	Devices []string  // ids of graphics devices
+	Caps    farm.Caps // what of it the farm may use
 	Hours   *hours.Hours
 	Pools   []string
 	Traits  []string
@@ -44,8 +45,8 @@ type Node struct {
 // AsNode returns the machine as a farm knows it before it has joined.
 func (n *Node) AsNode(id farm.NodeID, renderers []farm.Renderer) *farm.Node {
 	var devices []farm.Device
-	for i := range n.Devices {
-		devices = append(devices, farm.Device{ID: fmt.Sprint(i)})
+	for _, id := range n.Devices {
+		devices = append(devices, farm.Device{ID: id})
 	}
 	return &farm.Node{
 		ID: id, Name: n.Name, Kind: farm.Rack,
@@ -54,7 +55,7 @@ func (n *Node) AsNode(id farm.NodeID, renderers []farm.Renderer) *farm.Node {
 			Devices: devices, Renderers: renderers,
 		},
 		Reach: farm.Silent, Duty: farm.OnDuty, Health: farm.Fine,
-		Settings: farm.Settings{Hours: n.Hours, Pools: n.Pools, Traits: n.Traits},
+		Settings: farm.Settings{Hours: n.Hours, Pools: n.Pools, Traits: n.Traits, Caps: n.Caps},
 	}
 }
 
@@ -80,7 +81,8 @@ type Holding struct {
 	Frames   frames.Set // all that it has left
 	InFlight int        // the frame that it has begun, if Begun
 	Begun    bool
-	Elapsed  float64 // seconds since then, or since the launch began
+	Share    farm.Share // what the lease owns of the node; all of it when empty
+	Elapsed  float64    // seconds since then, or since the launch began
 }
 
 // Farm is all that is played.

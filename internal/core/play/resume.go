@@ -38,6 +38,7 @@ func (w *world) hold(h Holding, run farm.RunID) {
 	node := w.s.Nodes[m.id]
 	w.e.Append(farm.LeaseOpened{
 		Lease: w.s.LastLease + 1, Node: m.id, Run: run, Session: node.Session, Ask: m.asks, Frames: h.Frames,
+		Share:  h.Share,
 		Reason: "it is at work on them", At: w.at(0),
 	})
 	if w.e.Err() == nil && w.s.Runs[run].State == farm.RunQueued {
@@ -71,6 +72,7 @@ func (w *world) hold(h Holding, run farm.RunID) {
 	k.frame = h.InFlight
 	w.e.Begun(m.id, k.lease.ID, k.frame, w.at(-h.Elapsed))
 	seconds, _ := w.lasts(h.Job, i, h.InFlight, 0)
+	seconds /= w.part(i, k)
 	// It has lasted so long already: what is left is at least a little.
 	w.plan(max(seconds-h.Elapsed, 0.05*min(h.Elapsed, seconds)), ended, i, k)
 }

@@ -42,15 +42,15 @@ func scriptedFarm(mode farm.Mode, start time.Time) play.Farm {
 		Licences: []farm.Licence{{Name: "tidal", Count: 3}},
 		Projects: []farm.Project{{Name: "salt-clock", Weight: 1, Scenes: "loft", Frames: "loft"}},
 		Nodes: []play.Node{
-			{Name: "kiln-01", Speed: 1, Known: 1, Joins: 0.113, Cores: 8, Devices: 2, Memory: 12 << 30},
+			{Name: "kiln-01", Speed: 1, Known: 1, Joins: 0.113, Cores: 8, Devices: []string{"0", "1"}, Memory: 12 << 30},
 			{
 				Name: "kiln-02", Speed: 2.3, Known: 2, Joins: 0.217, Leaves: 33.391, Returns: 131.713,
-				Cores: 8, Devices: 2, Memory: 12 << 30,
+				Cores: 8, Devices: []string{"0", "1"}, Memory: 12 << 30,
 			},
-			{Name: "kiln-03", Speed: 0.02, Known: 1, Joins: 0.331, Cores: 8, Devices: 2, Memory: 12 << 30},
+			{Name: "kiln-03", Speed: 0.02, Known: 1, Joins: 0.331, Cores: 8, Devices: []string{"0", "1"}, Memory: 12 << 30},
 			{
 				Name: "loom-01", Speed: 1.9, Known: 1.9, Joins: 0.419, Fails: 0.2, FailsIn: 1.3, Cores: 8,
-				Devices: 2, Memory: 12 << 30,
+				Devices: []string{"0", "1"}, Memory: 12 << 30,
 			},
 		},
 		Jobs: []play.Job{job("salt_010", 160, 5.3), later},
