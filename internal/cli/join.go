@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -12,6 +13,7 @@ import (
 
 	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"vexillum/internal/client"
 	"vexillum/internal/launcher"
@@ -23,11 +25,16 @@ import (
 // mostThreads is more than any machine runs at once.
 const mostThreads = 4096
 
+// joining are the flags of join.
+type joining struct {
+	o                node.Options
+	verbose          bool
+	staging, keyFile string
+	devices          []string
+}
+
 func (a *app) joinCommand() *cobra.Command {
-	var o node.Options
-	var verbose bool
-	var staging, keyFile string
-	var devices []string
+	var j joining
 	c := &cobra.Command{
 		Use:   "join URL [URL...]",
 		Short: "Make this machine a node and work for the farm",
@@ -42,101 +49,119 @@ func (a *app) joinCommand() *cobra.Command {
 			if err != nil {
 				return usageError{err}
 			}
+			if err := j.read(c.Flags()); err != nil {
+				return err
+			}
 			level := slog.LevelWarn
-			if verbose {
+			if j.verbose {
 				level = slog.LevelInfo
 			}
-			if f := c.Flags().Lookup("speed"); f.Changed && !(o.Speed >= wire.MinSpeed && o.Speed <= wire.MaxSpeed) {
-				return usageError{fmt.Errorf(
-					"--speed %s: a speed index is between %g and %g", f.Value, wire.MinSpeed, wire.MaxSpeed,
-				)}
-			}
-			if o.Threads < 0 || o.Threads > mostThreads {
-				return usageError{fmt.Errorf(
-					"--threads %d: a renderer may use 1 to %d threads, or 0 for all cores", o.Threads, mostThreads,
-				)}
-			}
-			for i, text := range devices {
-				model, memory, _ := strings.Cut(text, "=")
-				n, err := bytesOf(memory)
-				if err != nil || model == "" {
-					return usageError{fmt.Errorf("--device %q: write it like MODEL=24GiB", text)}
-				}
-				o.Devices = append(o.Devices, wire.Device{ID: fmt.Sprintf("told-%d", i), Model: model, Memory: n})
-			}
-			if staging != "" {
-				limit, err := humanize.ParseBytes(staging)
-				if err != nil || limit == 0 || limit > 1<<60 {
-					return usageError{fmt.Errorf("--staging-limit %q: write it like 20GiB", staging)}
-				}
-				o.Staging = int64(limit)
-			}
-			if keyFile != "" {
-				key, err := readSecret(keyFile)
-				if err != nil {
-					return fmt.Errorf("reading the key: %w", err)
-				}
-				o.Key = strings.TrimSpace(string(key))
-			}
-			o.Renamed = c.Flags().Changed("name")
-			o.Client, o.Version, o.Log = service, Version, a.logger(level)
-			o.Told = func(line string) { fmt.Fprintln(a.out, line) }
-			self, err := os.Executable()
-			if err != nil {
-				return fmt.Errorf("finding this program: %w", err)
-			}
-			o.Launcher = []string{self, "launcher"}
-			hangUp := make(chan os.Signal, 1)
-			signal.Notify(hangUp, syscall.SIGHUP)
-			defer signal.Stop(hangUp)
-			letGo := make(chan struct{})
-			go func() {
-				select {
-				case <-hangUp:
-					close(letGo)
-				case <-c.Context().Done():
-				}
-			}()
-			o.LetGo = letGo
-			err = node.Run(c.Context(), o)
-			if errors.Is(err, node.ErrRestart) {
-				return startAnew(self)
-			}
-			return err
+			j.o.Client, j.o.Version, j.o.Log = service, Version, a.logger(level)
+			j.o.Told = func(line string) { fmt.Fprintln(a.out, line) }
+			return join(c.Context(), j.o)
 		},
 	}
+	j.bind(c)
+	return c
+}
+
+// join runs a node until the context ends. SIGHUP ends the node process alone.
+func join(ctx context.Context, o node.Options) error {
+	self, err := os.Executable()
+	if err != nil {
+		return fmt.Errorf("finding this program: %w", err)
+	}
+	o.Launcher = []string{self, "launcher"}
+	hangUp := make(chan os.Signal, 1)
+	signal.Notify(hangUp, syscall.SIGHUP)
+	defer signal.Stop(hangUp)
+	letGo := make(chan struct{})
+	go func() {
+		select {
+		case <-hangUp:
+			close(letGo)
+		case <-ctx.Done():
+		}
+	}()
+	o.LetGo = letGo
+	err = node.Run(ctx, o)
+	if errors.Is(err, node.ErrRestart) {
+		return startAnew(self)
+	}
+	return err
+}
+
+// read checks the flags and completes the options.
+func (j *joining) read(f *pflag.FlagSet) error {
+	if speed := f.Lookup("speed"); speed.Changed && !(j.o.Speed >= wire.MinSpeed && j.o.Speed <= wire.MaxSpeed) {
+		return usageError{fmt.Errorf(
+			"--speed %s: a speed index is between %g and %g", speed.Value, wire.MinSpeed, wire.MaxSpeed,
+		)}
+	}
+	if j.o.Threads < 0 || j.o.Threads > mostThreads {
+		return usageError{fmt.Errorf(
+			"--threads %d: a renderer may use 1 to %d threads, or 0 for all cores", j.o.Threads, mostThreads,
+		)}
+	}
+	for i, text := range j.devices {
+		model, memory, _ := strings.Cut(text, "=")
+		n, err := bytesOf(memory)
+		if err != nil || model == "" {
+			return usageError{fmt.Errorf("--device %q: write it like MODEL=24GiB", text)}
+		}
+		j.o.Devices = append(j.o.Devices, wire.Device{ID: fmt.Sprintf("told-%d", i), Model: model, Memory: n})
+	}
+	if j.staging != "" {
+		limit, err := humanize.ParseBytes(j.staging)
+		if err != nil || limit == 0 || limit > 1<<60 {
+			return usageError{fmt.Errorf("--staging-limit %q: write it like 20GiB", j.staging)}
+		}
+		j.o.Staging = int64(limit)
+	}
+	if j.keyFile != "" {
+		key, err := readSecret(j.keyFile)
+		if err != nil {
+			return fmt.Errorf("reading the key: %w", err)
+		}
+		j.o.Key = strings.TrimSpace(string(key))
+	}
+	j.o.Renamed = f.Changed("name")
+	return nil
+}
+
+// bind binds the flags.
+func (j *joining) bind(c *cobra.Command) {
 	host, _ := os.Hostname()
 	host, _, _ = strings.Cut(strings.ToLower(host), ".")
 	f := c.Flags()
 	f.StringVar(
-		&o.Key, "key", os.Getenv("VEXILLUM_KEY"),
+		&j.o.Key, "key", os.Getenv("VEXILLUM_KEY"),
 		"enrolment key (or VEXILLUM_KEY); others on this machine can see it while this runs: better --key-file",
 	)
-	f.StringVar(&keyFile, "key-file", "", "file with the enrolment key, or - for standard input")
-	f.StringVar(&o.Name, "name", host, "name of the node")
-	f.StringVar(&o.Kind, "kind", "rack", "rack (always on the farm) or desk (somebody's machine)")
-	f.StringVar(&o.Dir, "data", filepath.Join(dataDir(), "node"), "folder for identity and staging")
-	f.Float64Var(&o.Speed, "speed", 0, "speed index to report instead of measuring it")
-	f.StringSliceVar(&o.Renderers, "renderers", nil, "recipes to offer (default: all whose renderer is found)")
-	f.IntVar(&o.Threads, "threads", 0, "threads a renderer may use (default: all cores)")
+	f.StringVar(&j.keyFile, "key-file", "", "file with the enrolment key, or - for standard input")
+	f.StringVar(&j.o.Name, "name", host, "name of the node")
+	f.StringVar(&j.o.Kind, "kind", "rack", "rack (always on the farm) or desk (somebody's machine)")
+	f.StringVar(&j.o.Dir, "data", filepath.Join(dataDir(), "node"), "folder for identity and staging")
+	f.Float64Var(&j.o.Speed, "speed", 0, "speed index to report instead of measuring it")
+	f.StringSliceVar(&j.o.Renderers, "renderers", nil, "recipes to offer (default: all whose renderer is found)")
+	f.IntVar(&j.o.Threads, "threads", 0, "threads a renderer may use (default: all cores)")
 	f.DurationVar(
-		&o.Stall, "stall", 0,
+		&j.o.Stall, "stall", 0,
 		"end a renderer that gives no sign of life for this long (default: as job or recipe says, or as its frames are expected to take)",
 	)
 	f.StringArrayVar(
-		&devices, "device", nil,
+		&j.devices, "device", nil,
 		"a graphics device to report besides those that are found, as MODEL=24GiB; for practice nodes",
 	)
 	f.StringVar(
-		&staging, "staging-limit", "",
+		&j.staging, "staging-limit", "",
 		"disk that frames may take up until they are delivered, such as 20GiB (default: no limit but what is free)",
 	)
 	f.BoolVar(
-		&o.Send, "upload", false,
+		&j.o.Send, "upload", false,
 		"send frames to the service even where this machine sees their place (default: only where it does not)",
 	)
-	f.BoolVarP(&verbose, "verbose", "v", false, "log every lease")
-	return c
+	f.BoolVarP(&j.verbose, "verbose", "v", false, "log every lease")
 }
 
 // launcherCommand is the process that owns renderers, started by nodes.

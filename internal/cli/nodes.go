@@ -7,11 +7,9 @@ import (
 	"net/http"
 	"net/url"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
-	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 
 	"vexillum/internal/client"
@@ -230,140 +228,6 @@ func (a *app) acted(out wire.NodesActed) error {
 	}
 	fmt.Fprintln(a.out, out.Sentence+".")
 	return nil
-}
-
-func (a *app) nodeSetCommand() *cobra.Command {
-	var sel selection
-	var in wire.NodeChange
-	var cores, nice int
-	var memory, staging, spare, week, zone, from string
-	var leases int
-	var kept []string
-	var except []string
-	c := a.jsonFlag(&cobra.Command{
-		Use:   "set [NAME…]",
-		Short: "Change the settings of nodes: traits, pools, caps, duty hours",
-		Long: "Changes what is named and leaves the rest. Changes are in force within seconds and are kept as versions; frames in\n" +
-			"flight are not disturbed. --from takes whole parts over from another node.",
-		Example: "  vexillum nodes set desk-tobin --hours 'mon-fri 18:30-08:00; sat,sun 00:00-24:00' --zone Europe/Dublin\n" +
-			"  vexillum nodes set --where 'gpu' --add-pool graphics --dry-run\n" +
-			"  vexillum nodes set desk-iris --from desk-tobin --parts hours,caps",
-		RunE: a.asking(func(ctx context.Context, cl *client.Client, names []string) error {
-			var err error
-			if in.Selection, err = sel.read(ctx, cl, names); err != nil {
-				return err
-			}
-			in.DryRun = sel.dryRun
-			if from != "" {
-				n, err := findNode(ctx, cl, from)
-				if err != nil {
-					return err
-				}
-				in.From = n.ID
-				if len(in.Parts) == 0 {
-					in.Parts = []string{"traits", "pools", "caps", "hours"}
-				}
-			}
-			var out wire.NodesActed
-			if err := cl.Do(ctx, http.MethodPost, "/api/v1/node-changes", in, &out); err != nil {
-				return err
-			}
-			return a.acted(out)
-		}),
-	})
-	sel.flags(c)
-	f := c.Flags()
-	f.StringSliceVar(&in.AddTraits, "add-trait", nil, "give a trait: name, or name=value")
-	f.StringSliceVar(&in.DropTraits, "drop-trait", nil, "take a given trait away")
-	f.StringSliceVar(&in.AddPools, "add-pool", nil, "put into a pool")
-	f.StringSliceVar(&in.DropPools, "drop-pool", nil, "take out of a pool")
-	f.IntVar(&cores, "cores", 0, "cores that the farm may use; 0 for all")
-	f.StringVar(&memory, "memory", "", "memory that the farm may use, such as 48GiB; 0 for all")
-	f.IntVar(&leases, "leases", 0, "leases side by side; 0 for as many as fit")
-	f.StringVar(
-		&spare, "spare", "", "memory that stays free when leases run side by side, such as 2GiB; 0 for as usual",
-	)
-	f.StringSliceVar(
-		&kept, "keep-device", nil, "graphics devices that the farm may not use, by id; none for all to be used",
-	)
-	f.IntVar(&nice, "nice", 0, "how much others come first, 1 to 19; 0 as usual (10)")
-	f.StringVar(
-		&staging, "staging", "", "disk that frames may take up until they are delivered, such as 20GiB; 0 for no limit",
-	)
-	f.StringVar(&week, "hours", "", "duty hours, such as 'mon-fri 18:00-08:00; sat,sun 00:00-24:00', or always")
-	f.StringVar(&zone, "zone", "", "time zone of the hours, such as Europe/Dublin")
-	f.StringArrayVar(&except, "except", nil, "hours of one date, such as 2031-12-24=12:00-24:00, or 2031-12-24=never")
-	f.StringSliceVar(
-		&in.Permit, "permit", nil,
-		"as an administrator: let renderers run as root (root), or be given variables that load code (code)",
-	)
-	f.StringSliceVar(&in.Forbid, "forbid", nil, "take such a permission away")
-	f.StringVar(&from, "from", "", "take settings over from this node")
-	f.StringSliceVar(&in.Parts, "parts", nil, "which: traits, pools, caps, hours (default: all)")
-	c.PreRunE = func(c *cobra.Command, _ []string) error {
-		caps := wire.CapChange{}
-		if f.Changed("cores") {
-			caps.Cores = &cores
-		}
-		if f.Changed("nice") {
-			caps.Nice = &nice
-		}
-		if f.Changed("leases") {
-			caps.Leases = &leases
-		}
-		if f.Changed("keep-device") {
-			if slices.Equal(kept, []string{"none"}) {
-				kept = []string{}
-			}
-			caps.KeptDevices = &kept
-		}
-		for name, p := range map[string]struct {
-			text string
-			to   **int64
-		}{"memory": {memory, &caps.MemoryBytes}, "staging": {staging, &caps.StagingBytes}, "spare": {spare, &caps.SpareBytes}} {
-			if !f.Changed(name) {
-				continue
-			}
-			n, err := bytesOf(p.text)
-			if err != nil {
-				return usageError{fmt.Errorf("--%s %q: write it like 48GiB", name, p.text)}
-			}
-			*p.to = &n
-		}
-		if caps != (wire.CapChange{}) {
-			in.Caps = &caps
-		}
-		switch {
-		case week == "always" && len(except) == 0:
-			in.Always = true
-		case week != "":
-			in.Hours = &wire.Hours{Zone: zone, Week: week, Exceptions: []wire.HourException{}}
-			for _, e := range except {
-				date, windows, ok := strings.Cut(e, "=")
-				if !ok {
-					return usageError{
-						fmt.Errorf("--except %q: write it like 2031-12-24=12:00-24:00 or 2031-12-24=never", e),
-					}
-				}
-				in.Hours.Exceptions = append(
-					in.Hours.Exceptions, wire.HourException{Date: date, Windows: strings.TrimPrefix(windows, "never")},
-				)
-			}
-		case zone != "" || len(except) > 0:
-			return usageError{fmt.Errorf("--zone and --except belong to --hours")}
-		}
-		return nil
-	}
-	return c
-}
-
-// bytesOf reads an amount of memory or disk.
-func bytesOf(text string) (int64, error) {
-	n, err := humanize.ParseBytes(text)
-	if err == nil && n > 1<<60 {
-		err = strconv.ErrRange
-	}
-	return int64(n), err
 }
 
 func (a *app) nodeRenameCommand() *cobra.Command {

@@ -22,14 +22,20 @@ import (
 // mostMemory is more than any machine has.
 const mostMemory = 64 << 40
 
+// submission are the flags of a submit.
+type submission struct {
+	in           wire.Submit
+	dimensions   string
+	sets         []string
+	takes        wire.Amounts
+	memory       string
+	due, startOn string
+	stall        time.Duration
+	follow       bool
+}
+
 func (a *app) submitCommand() *cobra.Command {
-	var in wire.Submit
-	var dimensions string
-	var sets []string
-	var follow bool
-	var stall time.Duration
-	var takes wire.Amounts
-	var memory, due, startOn string
+	var s submission
 	c := a.jsonFlag(&cobra.Command{
 		Use:   "submit SCENE",
 		Short: "Render the frames of a scene",
@@ -38,146 +44,164 @@ func (a *app) submitCommand() *cobra.Command {
 		Example: "  vexillum submit salt-clock/salt_010.pov --project salt-clock --frames 1-120 --size 1920x1080",
 		Args:    exactly(1, "the scene, as a path inside the project's scene place"),
 		RunE: func(c *cobra.Command, args []string) error {
-			if in.Scene = args[0]; in.Scene == "" {
-				return usageError{errors.New("the scene is empty; give it as a path inside the project's scene place")}
-			}
-			if in.Job == "" {
-				in.Job = strings.TrimSuffix(path.Base(in.Scene), path.Ext(in.Scene))
-			}
-			if _, err := frames.Parse(in.Frames); err != nil {
-				return usageError{err}
-			}
-			if in.Shot != "" {
-				if _, err := frames.ParseSpan(in.Shot); err != nil {
-					return usageError{err}
-				}
-			}
-			var err error
-			if in.Width, in.Height, err = parseSize(dimensions); err != nil {
-				return usageError{err}
-			}
-			if memory != "" {
-				if takes.MemoryBytes, err = bytesOf(memory); err != nil {
-					return usageError{fmt.Errorf("--memory %q: write it like 4GiB", memory)}
-				}
-			}
-			if takes.Cores < 0 || takes.Devices < 0 || takes.MemoryBytes > mostMemory {
-				return usageError{fmt.Errorf(
-					"a lease takes 0 cores or more, 0 devices or more, and at most %s of memory", size(mostMemory),
-				)}
-			}
-			if takes != (wire.Amounts{}) {
-				in.Takes = &takes
-			}
-			if in.Due, err = parseDue(due, time.Now()); err != nil {
-				return usageError{err}
-			}
-			if startOn != "" {
-				n, err := strconv.Atoi(startOn)
-				if startOn != "all" && (err != nil || n < 1) {
-					return usageError{fmt.Errorf("--start-on %q: give a number of nodes, or all", startOn)}
-				}
-				in.StartOn = &n // 0: all
-			}
-			in.Stall = stall.Seconds()
-			in.Values = map[string]string{}
-			for _, s := range sets {
-				name, value, ok := strings.Cut(s, "=")
-				if !ok {
-					return usageError{fmt.Errorf("--set %q: write it as name=value", s)}
-				}
-				in.Values[name] = value
-			}
-			cl, err := a.client()
+			in, err := s.read(args[0])
 			if err != nil {
 				return err
 			}
-			receipt, err := submit(c.Context(), cl, in)
-			if err != nil {
-				return err
-			}
-			if a.json && !follow {
-				return a.printJSON(receipt)
-			}
-			if a.json {
-				if err := json.NewEncoder(a.out).Encode(receipt); err != nil { // a line, as the changes that follow
-					return err
-				}
-			} else {
-				a.receipt(receipt)
-			}
-			if !follow {
-				return nil
-			}
-			run, err := get[wire.Run](c.Context(), cl, fmt.Sprintf("/api/v1/runs/%d", receipt.Run))
-			if err != nil {
-				return err
-			}
-			last, err := a.follow(c.Context(), cl, run)
-			if err == nil && last.State != "done" {
-				err = outcome{exitFailed}
-			}
-			return err
+			return a.submitAndFollow(c.Context(), in, s.follow)
 		},
 	})
-	f := c.Flags()
-	f.StringVarP(&in.Project, "project", "p", "", "project (needed)")
-	f.StringVarP(&in.Frames, "frames", "f", "", "frame range such as 1-180, 1-180/2 or 1,5,9-20 (needed)")
-	f.StringVar(
-		&in.Shot, "shot", "",
-		"all frames of the animation, whatever part is rendered, such as 1-180 (default: as in the job's earlier runs, as a file beside the scene says, or the frames)",
-	)
-	f.StringVar(&in.Job, "job", "", "name of the job (default: the scene's name)")
-	f.StringVar(&in.Kind, "kind", "final", "proof, final or correction")
-	f.StringVar(&in.Recipe, "recipe", "", "recipe (default: by the scene's ending)")
-	f.StringVar(&dimensions, "size", "1920x1080", "size of the pictures in pixels")
-	f.StringVar(&in.Output, "output", "", "folder in the project's frame place (default: the job's name)")
-	f.StringArrayVar(&sets, "set", nil, "a setting of the recipe, as name=value")
-	f.StringSliceVar(
-		&in.Passes, "passes", nil, "passes that the renderer writes beside the picture, such as depth,matte",
-	)
-	f.StringVar(
-		&in.Needs, "needs", "", "what a node must be: an expression over traits, such as 'gpu && memory>=64GiB'",
-	)
-	f.StringVar(&in.Priority, "priority", "normal", "urgent (wranglers only), high, normal, low or filler")
-	f.StringVar(
-		&in.Ceiling, "ceiling", "",
-		"the most nodes at once: a number, or a percentage of those that could take it, such as 50%",
-	)
-	f.IntVar(
-		&takes.Cores, "cores", 0,
-		"cores that a lease takes of a node; others may run beside it (default: as the recipe says, or the whole node)",
-	)
-	f.StringVar(&memory, "memory", "", "memory that a lease takes of a node, such as 4GiB")
-	f.IntVar(&takes.Devices, "devices", 0, "graphics devices that a lease takes of a node")
-	f.IntVar(&in.Tries, "tries", 3, "attempts a frame before it is parked")
-	f.IntVar(&in.Chunk, "chunk", 0, "frames handed out together (default: the dealer chooses)")
-	f.StringVar(&due, "due", "", "when it must be ready: 18:00, 'fri 18:00', '2031-03-04 18:00' or +3h")
-	f.StringVar(
-		&in.Sequence, "order", "",
-		"of frames: forward, reverse, or scouts (a few spread over the range first); default: the dealer chooses",
-	)
-	f.BoolVar(&in.Wait, "wait", false, "with --order scouts: the rest waits until somebody releases the run")
-	f.StringVar(
-		&startOn, "start-on", "",
-		"nodes that begin until the first frame is verified, or all (default: 3 for a new scene)",
-	)
-	f.DurationVar(
-		&stall, "stall", 0,
-		"how long a renderer may give no sign of life, such as 30m (default: as the recipe says, or as its frames are expected to take)",
-	)
-	f.BoolVar(&in.Held, "held", false, "put it into the queue, but hold it")
-	f.BoolVar(&follow, "follow", false, "watch the run until it ends")
-	f.BoolVar(&in.DryRun, "dry-run", false, "check all, and only show the receipt that would come")
-	c.MarkFlagsMutuallyExclusive("follow", "dry-run")
-	_ = c.MarkFlagRequired("project")
-	_ = c.MarkFlagRequired("frames")
+	s.bind(c)
 	a.completeFlags(c, map[string]lister{
 		"project": projectList, "recipe": recipeList, "kind": words("proof", "final", "correction"),
 		"order":    words("forward", "reverse", "scouts"),
 		"priority": words("urgent", "high", "normal", "low", "filler"),
 	})
 	return c
+}
+
+// submitAndFollow submits, shows the receipt, and watches the run if that is
+// wanted.
+func (a *app) submitAndFollow(ctx context.Context, in wire.Submit, follow bool) error {
+	cl, err := a.client()
+	if err != nil {
+		return err
+	}
+	receipt, err := submit(ctx, cl, in)
+	switch {
+	case err != nil:
+		return err
+	case a.json && !follow:
+		return a.printJSON(receipt)
+	case a.json:
+		err = json.NewEncoder(a.out).Encode(receipt) // a line, as the changes that follow
+	default:
+		a.receipt(receipt)
+	}
+	if err != nil || !follow {
+		return err
+	}
+	run, err := get[wire.Run](ctx, cl, fmt.Sprintf("/api/v1/runs/%d", receipt.Run))
+	if err != nil {
+		return err
+	}
+	last, err := a.follow(ctx, cl, run)
+	if err == nil && last.State != "done" {
+		err = outcome{exitFailed}
+	}
+	return err
+}
+
+// bind binds the flags.
+func (s *submission) bind(c *cobra.Command) {
+	f := c.Flags()
+	f.StringVarP(&s.in.Project, "project", "p", "", "project (needed)")
+	f.StringVarP(&s.in.Frames, "frames", "f", "", "frame range such as 1-180, 1-180/2 or 1,5,9-20 (needed)")
+	f.StringVar(
+		&s.in.Shot, "shot", "",
+		"all frames of the animation, whatever part is rendered, such as 1-180 (default: as in the job's earlier runs, as a file beside the scene says, or the frames)",
+	)
+	f.StringVar(&s.in.Job, "job", "", "name of the job (default: the scene's name)")
+	f.StringVar(&s.in.Kind, "kind", "final", "proof, final or correction")
+	f.StringVar(&s.in.Recipe, "recipe", "", "recipe (default: by the scene's ending)")
+	f.StringVar(&s.dimensions, "size", "1920x1080", "size of the pictures in pixels")
+	f.StringVar(&s.in.Output, "output", "", "folder in the project's frame place (default: the job's name)")
+	f.StringArrayVar(&s.sets, "set", nil, "a setting of the recipe, as name=value")
+	f.StringSliceVar(
+		&s.in.Passes, "passes", nil, "passes that the renderer writes beside the picture, such as depth,matte",
+	)
+	f.StringVar(
+		&s.in.Needs, "needs", "", "what a node must be: an expression over traits, such as 'gpu && memory>=64GiB'",
+	)
+	f.StringVar(&s.in.Priority, "priority", "normal", "urgent (wranglers only), high, normal, low or filler")
+	f.StringVar(
+		&s.in.Ceiling, "ceiling", "",
+		"the most nodes at once: a number, or a percentage of those that could take it, such as 50%",
+	)
+	f.IntVar(
+		&s.takes.Cores, "cores", 0,
+		"cores that a lease takes of a node; others may run beside it (default: as the recipe says, or the whole node)",
+	)
+	f.StringVar(&s.memory, "memory", "", "memory that a lease takes of a node, such as 4GiB")
+	f.IntVar(&s.takes.Devices, "devices", 0, "graphics devices that a lease takes of a node")
+	f.IntVar(&s.in.Tries, "tries", 3, "attempts a frame before it is parked")
+	f.IntVar(&s.in.Chunk, "chunk", 0, "frames handed out together (default: the dealer chooses)")
+	f.StringVar(&s.due, "due", "", "when it must be ready: 18:00, 'fri 18:00', '2031-03-04 18:00' or +3h")
+	f.StringVar(
+		&s.in.Sequence, "order", "",
+		"of frames: forward, reverse, or scouts (a few spread over the range first); default: the dealer chooses",
+	)
+	f.BoolVar(&s.in.Wait, "wait", false, "with --order scouts: the rest waits until somebody releases the run")
+	f.StringVar(
+		&s.startOn, "start-on", "",
+		"nodes that begin until the first frame is verified, or all (default: 3 for a new scene)",
+	)
+	f.DurationVar(
+		&s.stall, "stall", 0,
+		"how long a renderer may give no sign of life, such as 30m (default: as the recipe says, or as its frames are expected to take)",
+	)
+	f.BoolVar(&s.in.Held, "held", false, "put it into the queue, but hold it")
+	f.BoolVar(&s.follow, "follow", false, "watch the run until it ends")
+	f.BoolVar(&s.in.DryRun, "dry-run", false, "check all, and only show the receipt that would come")
+	c.MarkFlagsMutuallyExclusive("follow", "dry-run")
+	_ = c.MarkFlagRequired("project")
+	_ = c.MarkFlagRequired("frames")
+}
+
+// read returns what the flags ask for. An error is a usageError.
+func (s *submission) read(scene string) (in wire.Submit, err error) {
+	in = s.in
+	if in.Scene = scene; in.Scene == "" {
+		return in, usageError{errors.New("the scene is empty; give it as a path inside the project's scene place")}
+	}
+	if in.Job == "" {
+		in.Job = strings.TrimSuffix(path.Base(in.Scene), path.Ext(in.Scene))
+	}
+	if _, err := frames.Parse(in.Frames); err != nil {
+		return in, usageError{err}
+	}
+	if in.Shot != "" {
+		if _, err := frames.ParseSpan(in.Shot); err != nil {
+			return in, usageError{err}
+		}
+	}
+	if in.Width, in.Height, err = parseSize(s.dimensions); err != nil {
+		return in, usageError{err}
+	}
+	if s.memory != "" {
+		if s.takes.MemoryBytes, err = bytesOf(s.memory); err != nil {
+			return in, usageError{fmt.Errorf("--memory %q: write it like 4GiB", s.memory)}
+		}
+	}
+	if s.takes.Cores < 0 || s.takes.Devices < 0 || s.takes.MemoryBytes > mostMemory {
+		return in, usageError{fmt.Errorf(
+			"a lease takes 0 cores or more, 0 devices or more, and at most %s of memory", size(mostMemory),
+		)}
+	}
+	if s.takes != (wire.Amounts{}) {
+		takes := s.takes
+		in.Takes = &takes
+	}
+	if in.Due, err = parseDue(s.due, time.Now()); err != nil {
+		return in, usageError{err}
+	}
+	if s.startOn != "" {
+		n, err := strconv.Atoi(s.startOn)
+		if s.startOn != "all" && (err != nil || n < 1) {
+			return in, usageError{fmt.Errorf("--start-on %q: give a number of nodes, or all", s.startOn)}
+		}
+		in.StartOn = &n // 0: all
+	}
+	in.Stall = s.stall.Seconds()
+	in.Values = map[string]string{}
+	for _, text := range s.sets {
+		name, value, ok := strings.Cut(text, "=")
+		if !ok {
+			return in, usageError{fmt.Errorf("--set %q: write it as name=value", text)}
+		}
+		in.Values[name] = value
+	}
+	return in, nil
 }
 
 // submit submits once, however often the line is cut meanwhile.
