@@ -200,6 +200,12 @@ func (m *Model) Seen(run farm.RunID) int {
 	return 0
 }
 
+// Forget drops what was kept of a run, and learns nothing from it.
+func (m *Model) Forget(id farm.RunID) {
+	m.learned++
+	delete(m.runs, id)
+}
+
 // Close keeps what a run has told for the next one of its job, and drops the
 // rest.
 func (m *Model) Close(run *farm.Run) {

@@ -504,9 +504,9 @@ func TestSubmissionsAreChecked(t *testing.T) {
 		)
 		w.ok(err)
 		before, seq := w.s.LastRun, w.s.Seq
-		for _, dry := range []bool{true, true, false} {
+		for i, dry := range []bool{true, true, false} {
 			sub.Dry = dry
-			sub.Spec.Needs = "gpu"
+			sub.Spec.Needs, sub.Spec.Frames = "gpu", frames.Of(frames.Span{First: 1, Last: 3 + 5*i})
 			done, err := w.Submit(context.Background(), sub)
 			if done.Nobody == "" {
 				t.Errorf("some node is said to have a graphics device")
@@ -519,6 +519,12 @@ func TestSubmissionsAreChecked(t *testing.T) {
 				t.Errorf("a submit that is only tried changed the farm: run %d, record %d", w.s.LastRun, w.s.Seq)
 			}
 		}
+		// What was tried with fewer frames is not remembered under its number.
+		run, node := w.s.Runs[before+1], &farm.Node{ID: 1, Facts: farm.Facts{Speed: 1}}
+		for f := range run.Spec.Frames.All() {
+			w.m.Observe(run, node, 1, farm.FrameAccepted{Run: run.ID, Frame: f, Node: 1, RenderSeconds: 3})
+		}
+		w.m.Close(run)
 	})
 }
 

@@ -344,6 +344,8 @@ func (f *Floor) Submit(ctx context.Context, sub Submission) (out Submitted, err 
 		if sub.Dry {
 			out = t.submittedView(record.Opened(), false)
 			out.Run.ID = 0
+			f.m.Forget(id) // another run will have its number
+			f.dealer.Forget(id)
 			return nil
 		}
 		t.append(
