@@ -31,7 +31,7 @@ const (
 	maxSeconds = 30 * 24 * 60 * 60
 )
 
-// wrongFacts answers that a machine tells of itself what cannot be.
+// wrongFacts answers that a machine says about itself what cannot be.
 func wrongFacts(c *gin.Context, in wire.Facts) bool {
 	size := len(in.OS) + len(in.System) + len(in.Arch) + len(in.Version)
 	if in.Means != nil {
@@ -99,7 +99,7 @@ func wrongItem(item wire.ReportItem) (field, reason string) {
 	return "", ""
 }
 
-// wrongProgress answers that a sign of life tells what cannot be.
+// wrongProgress answers that a sign of life says what cannot be.
 func wrongProgress(c *gin.Context, leases []wire.Progress) bool {
 	if len(leases) > maxHolding {
 		problem(

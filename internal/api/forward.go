@@ -21,7 +21,7 @@ import (
 	"vexillum/internal/wire"
 )
 
-// forwardedBy tells that a request came through a service that stands by. It
+// forwardedBy reports that a request came through a service that stands by. It
 // is not handed on again, so that no request goes round in circles.
 const forwardedBy = "Vexillum-Forwarded-By"
 

@@ -18,7 +18,7 @@ import (
 // maxList bounds a list of nodes in bytes.
 const maxList = 8 << 20
 
-// importNodes reads a list of nodes as CSV; with dry_run it only tells what
+// importNodes reads a list of nodes as CSV; with dry_run it only says what
 // that would change.
 func (s *Server) importNodes(c *gin.Context, f *floor.Floor) {
 	rows, err := roster.Read(http.MaxBytesReader(c.Writer, c.Request.Body, maxList))

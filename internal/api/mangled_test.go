@@ -24,7 +24,7 @@ var nasty = []any{
 
 // TestMangledBodiesNeverBreakTheService puts every nasty value into every
 // field of every body. Each must be answered with less than 500, and the farm
-// must never have to be loaded anew because of it.
+// must never have to be loaded again because of it.
 func TestMangledBodiesNeverBreakTheService(t *testing.T) {
 	w := newWorld(t)
 	if err := os.WriteFile(filepath.Join(w.dir, "scenes", "a.practice"), nil, 0o644); err != nil {

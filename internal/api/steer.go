@@ -48,7 +48,7 @@ func (s *Server) nodeVersions(c *gin.Context) {
 	s.answer(c, out, err)
 }
 
-// nodeHistory tells what became of a node, newest first.
+// nodeHistory says what became of a node, newest first.
 func (s *Server) nodeHistory(c *gin.Context) {
 	id, ok := number(c, "node")
 	if !ok {

@@ -15,7 +15,7 @@ import (
 	"vexillum/internal/wire"
 )
 
-// nodeTimeline tells what a node did over the last hour, day or week.
+// nodeTimeline says what a node did over the last hour, day or week.
 func (s *Server) nodeTimeline(c *gin.Context, f *floor.Floor) {
 	id, ok := number(c, "node")
 	if !ok {
@@ -78,7 +78,7 @@ func happened(rows []store.Stretch) []timeline.Event {
 	return out
 }
 
-// before tells what lasted already when the while began: what the node is in
+// before says what lasted already when the while began: what the node is in
 // now and no event of the while has brought.
 func before(node wire.Node, rows []store.Stretch, since time.Time) []timeline.Event {
 	seen := map[string]bool{}

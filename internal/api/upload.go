@@ -62,7 +62,7 @@ func (s *Server) answerUpload(c *gin.Context, u service.Upload, state service.Up
 	var at *publish.OffsetError
 	var large *http.MaxBytesError
 	switch {
-	case err == nil, errors.As(err, &at): // whoever sends goes on where it says
+	case err == nil, errors.As(err, &at): // the sender goes on where it says
 		out := wire.Uploaded{Have: state.Have}
 		if at := state.Standing; at.Hash != "" {
 			out.Standing = &wire.Standing{Hash: at.Hash, Bytes: at.Bytes}

@@ -56,7 +56,7 @@ const (
 	maxDegrees = 1000
 )
 
-// nodeUsage tells what a node measured over the last hour, day or ninety days.
+// nodeUsage says what a node measured over the last hour, day or ninety days.
 func (s *Server) nodeUsage(c *gin.Context) {
 	id, ok := number(c, "node")
 	if !ok {
@@ -259,7 +259,7 @@ func logLines(lines []logbook.Line) []wire.LogLine {
 	return out
 }
 
-// nodeLog tells what a node process and its renderers have said: the newest
+// nodeLog says what a node process and its renderers have said: the newest
 // lines that are wanted, in order.
 func (s *Server) nodeLog(c *gin.Context) {
 	q, ok := logQuery(c)
@@ -275,7 +275,7 @@ func (s *Server) nodeLog(c *gin.Context) {
 	s.lines(c, q)
 }
 
-// runLog tells what the renderers of a run have said; or, of a frame, those
+// runLog says what the renderers of a run have said; or, of a frame, those
 // of the lease that tried it last.
 func (s *Server) runLog(c *gin.Context) {
 	q, ok := logQuery(c)

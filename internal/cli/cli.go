@@ -35,7 +35,7 @@ const (
 	exitStopped     = 130 // as shells have it for Ctrl-C
 )
 
-// exitCodes is what help tells of them.
+// exitCodes is what help says about them.
 const exitCodes = `The exit codes of commands, for scripts:
 
     0    done

@@ -15,7 +15,7 @@ import (
 // completeTime bounds how long a shell waits for what could follow.
 const completeTime = 3 * time.Second
 
-// lister tells what may stand in one place of a command.
+// lister says what may stand in one place of a command.
 type lister func(ctx context.Context, cl *client.Client) []string
 
 // words lists what is always the same.

@@ -31,7 +31,7 @@ func (a *app) nodeImportCommand() *cobra.Command {
 	return c
 }
 
-// sendFile sends a file about nodes, and tells what became of them.
+// sendFile sends a file about nodes, and says what became of them.
 func (a *app) sendFile(ctx context.Context, cl *client.Client, method, path, kind, file string, dryRun bool) error {
 	var data []byte
 	var err error

@@ -110,7 +110,7 @@ func (a *app) logCommand() *cobra.Command {
 			ctx, of, query.Encode(), print,
 			func(err error) { fmt.Fprintln(a.err, "vexillum: the connection is lost; still trying:", err) },
 		)
-		if ctx.Err() != nil { // whoever followed has seen enough
+		if ctx.Err() != nil { // the follower has seen enough
 			return nil
 		}
 		return err

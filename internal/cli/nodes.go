@@ -218,7 +218,7 @@ func (a *app) agreeToLoss(ctx context.Context, cl *client.Client, in wire.NodeAc
 	return a.agree(lines, would.Sentence, picked)
 }
 
-// acted tells what became of nodes, or would.
+// acted says what became of nodes, or would.
 func (a *app) acted(out wire.NodesActed) error {
 	if a.json {
 		return a.printJSON(out)
@@ -398,7 +398,7 @@ func openTo(p wire.Pool) string {
 	return strings.Join(p.Projects, ", ")
 }
 
-// beside tells how leases may run side by side, where that is not as usual.
+// beside says how leases may run side by side, where that is not as usual.
 func beside(c wire.Caps) string {
 	var parts []string
 	if c.Leases > 0 {
@@ -438,7 +438,7 @@ func (a *app) printWorks(works []wire.Work) {
 	t.print()
 }
 
-// rates tells what was measured when the machine joined.
+// rates says what was measured when the machine joined.
 func rates(n wire.Node) string {
 	if n.DiskRate == 0 {
 		return ""

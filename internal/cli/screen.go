@@ -94,7 +94,7 @@ func steers(r rune) bool {
 	return unicode.IsControl(r)
 }
 
-// colours tells whether a writer is a terminal that wants colours.
+// colours reports whether a writer is a terminal that wants colours.
 func colours(w io.Writer) bool {
 	if s, ok := w.(screen); ok {
 		w = s.to

@@ -52,7 +52,7 @@ func (a *app) nodeTestCommand() *cobra.Command {
 	return c
 }
 
-// awaitTests waits until all tests have ended, and tells what each waits for.
+// awaitTests waits until all tests have ended, and says what each waits for.
 func (a *app) awaitTests(
 	ctx context.Context, cl *client.Client, tests []wire.NodeTest, patience time.Duration,
 ) ([]wire.NodeTest, error) {

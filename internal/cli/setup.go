@@ -240,7 +240,7 @@ func (a *app) placeCommand() *cobra.Command {
 	return parent
 }
 
-// placed tells what came of a change of a place.
+// placed says what came of a change of a place.
 func (a *app) placed(p wire.Place) {
 	fmt.Fprintf(a.out, "place %s: %s\n", p.Name, p.Mark)
 	if p.Remark != "" {

@@ -64,7 +64,7 @@ func findRun(ctx context.Context, c *client.Client, name string) (wire.Run, erro
 	return wire.Run{}, fmt.Errorf("there is no run called %q; vexillum queue shows them", name)
 }
 
-// due tells when a run must be ready, with a sign if it is forecast to miss that.
+// due says when a run must be ready, with a sign if it is forecast to miss that.
 func dueText(r wire.Run, now time.Time) string {
 	switch {
 	case r.Due == nil:

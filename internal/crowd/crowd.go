@@ -316,7 +316,7 @@ func (l *latencies) add(d time.Duration) {
 	l.all = append(l.all, d)
 }
 
-// take returns the count and the 99th percentile, and begins anew.
+// take returns the count and the 99th percentile, and begins again.
 func (l *latencies) take() (count int64, p99 time.Duration) {
 	l.mu.Lock()
 	defer l.mu.Unlock()

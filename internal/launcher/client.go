@@ -52,7 +52,7 @@ func Connect(ctx context.Context, dir string, command []string) (*Client, error)
 	if err := cmd.Start(); err != nil {
 		return nil, fmt.Errorf("starting the launcher: %w", err)
 	}
-	go func() { _ = cmd.Wait() }() // its log tells why it ended
+	go func() { _ = cmd.Wait() }() // its log says why it ended
 	for deadline := time.Now().Add(10 * time.Second); ; {
 		conn, err := net.Dial("unix", path)
 		if err == nil {
@@ -89,7 +89,7 @@ func NewClient(conn net.Conn) *Client {
 }
 
 // Lost is closed when the launcher is gone or another node process has taken
-// it over; Err tells which.
+// it over; Err says which.
 func (c *Client) Lost() <-chan struct{} { return c.lost }
 
 // Err returns why the connection ended. It may be called once Lost is closed.
@@ -235,7 +235,7 @@ func (p *Process) told(n news) {
 	}
 }
 
-// fail tells that the process does not run. One that was said to run and then
+// fail reports that the process does not run. One that was said to run and then
 // did not start has ended.
 func (p *Process) fail(err error) {
 	p.once.Do(func() {

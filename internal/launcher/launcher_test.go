@@ -123,7 +123,7 @@ func TestAProcessIsStartedAndHeard(t *testing.T) {
 	}
 }
 
-// TestAProcessOutlivesWhoStartedIt connects anew and gets everything again,
+// TestAProcessOutlivesWhoStartedIt connects again and gets everything again,
 // in order, to the end.
 func TestAProcessOutlivesWhoStartedIt(t *testing.T) {
 	dir := folder(t)

@@ -2,6 +2,6 @@
 
 package launcher
 
-// MemoryMeans tells how renderers are held to a limit of memory: they are told
+// MemoryMeans says how renderers are held to a limit of memory: they are told
 // of it.
 func MemoryMeans() string { return "told" }

@@ -69,7 +69,7 @@ var errOtherAccount = errors.New(
 	"on Windows renderers run under the account of the node process; start it under the account you want",
 )
 
-// MemoryMeans tells how renderers are held to a limit of memory.
+// MemoryMeans says how renderers are held to a limit of memory.
 func MemoryMeans() string { return "job object" }
 
 // Switches reports whether renderers can be started under other accounts.

@@ -154,7 +154,7 @@ func (s *Server) idle() bool {
 			}
 		}
 	}
-	if running == 0 && len(s.known) > 0 { // only their output tells which frames are finished
+	if running == 0 && len(s.known) > 0 { // only their output says which frames are finished
 		return alone > keepFor
 	}
 	return running == 0 && alone > idleFor

@@ -1,4 +1,4 @@
-// Package node is what runs on a render machine: it enrols, tells what the
+// Package node is what runs on a render machine: it enrols, says what the
 // machine is, asks for work, launches renderers, watches and verifies their
 // frames, delivers them and reports. It goes on while the service is away.
 //
@@ -93,7 +93,7 @@ type Agent struct {
 var (
 	// ErrSuperseded says that a newer process of the same node has started.
 	ErrSuperseded = errors.New("a newer node process has taken this one's place")
-	// ErrRestart says that the node process shall start anew; its renderers go
+	// ErrRestart says that the node process is to restart; its renderers go
 	// on meanwhile.
 	ErrRestart = errors.New("the node process was told to restart")
 	// ErrFolderTaken says that another process works with the same files.
@@ -247,7 +247,7 @@ func (a *Agent) comeBack(ctx context.Context, refused error) error {
 	if err := a.enrol(ctx, name); err != nil {
 		return err
 	}
-	a.o.Key = "" // one try: a token that was just given and is not known tells of another trouble
+	a.o.Key = "" // one try: a token that was just given and is not known means other trouble
 	return nil
 }
 

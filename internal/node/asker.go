@@ -95,7 +95,7 @@ func (a *Agent) rouse() {
 	}
 }
 
-// askOnce asks for work and tells which leases have ended. It returns false
+// askOnce asks for work and says which leases have ended. It returns false
 // when something came between that the service should know first.
 func (a *Agent) askOnce(ctx context.Context, number int64, told []*work) (answer wire.Answer, over bool, err error) {
 	in := wire.Ask{Session: a.session, Number: number, Seconds: askSeconds, Memory: a.memory(ctx)}

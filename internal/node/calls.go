@@ -12,7 +12,7 @@ import (
 	"vexillum/internal/wire"
 )
 
-// leave tells the service that this process ends. The work is dealt anew
+// leave tells the service that this process ends. The work is dealt to others
 // either way; this only makes it sooner.
 func (a *Agent) leave() {
 	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
@@ -179,7 +179,7 @@ func (a *Agent) progressed() {
 	}
 }
 
-// beats tells that the node lives, regularly and when progress has changed.
+// beats reports that the node lives, regularly and when progress has changed.
 func (a *Agent) beats(ctx context.Context, stop context.CancelCauseFunc) {
 	var measured sampler
 	for {

@@ -12,7 +12,7 @@ import (
 // pciDevices is where Linux lists what is on the PCI bus.
 const pciDevices = "/sys/bus/pci/devices"
 
-// graphicsDevices lists the graphics devices that the system tells of; on
+// graphicsDevices lists the graphics devices that the system names; on
 // others than Linux, none. The address on the bus is a device's name: it stays
 // the same over restarts. Memory is known where its driver tells.
 func graphicsDevices(bus string) []wire.Device {

@@ -25,7 +25,7 @@ import (
 // probeTimeout bounds the run of a renderer that only tells its version.
 const probeTimeout = 10 * time.Second
 
-// machineFacts tells what the machine is. What the system does not tell stays
+// machineFacts says what the machine is. What the system does not tell stays
 // empty.
 func machineFacts(ctx context.Context, dir, version string) wire.Facts {
 	f := wire.Facts{
@@ -145,7 +145,7 @@ func measureSpeed(cores int) float64 {
 	return math.Round(100*sum/(4*referenceRate)) / 100
 }
 
-// signs tells how busy and how well the machine is.
+// signs says how busy and how well the machine is.
 func signs(ctx context.Context, staging string, b *wire.Beat) {
 	if p, err := cpu.PercentWithContext(ctx, 0, false); err == nil && len(p) > 0 {
 		b.Processor = p[0] / 100

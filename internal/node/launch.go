@@ -168,7 +168,7 @@ func (l *launch) goOn(ctx context.Context) (reached int) {
 	return frame
 }
 
-// crash tells why a renderer ended that did not say: it may have met its limit
+// crash says why a renderer ended that did not say: it may have met its limit
 // of memory.
 func (l *launch) crash() string {
 	peak, over := l.proc.Peak()

@@ -104,7 +104,7 @@ var errLetGo = errors.New("the node process is restarted")
 // away; a renderer that is further ahead waits.
 const maxChecks = 4096
 
-// progress tells how far the lease is.
+// progress says how far the lease is.
 func (w *work) progress() wire.Progress {
 	w.mu.Lock()
 	defer w.mu.Unlock()

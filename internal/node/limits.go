@@ -11,7 +11,7 @@ import (
 	"vexillum/internal/wire"
 )
 
-// means tells how this node can hold renderers to what they are given.
+// means says how this node can hold renderers to what they are given.
 func means() *wire.Means {
 	m := &wire.Means{Switches: launcher.Switches(), Memory: launcher.MemoryMeans(), Pins: launcher.Pins()}
 	if u, err := user.Current(); err == nil {
@@ -20,7 +20,7 @@ func means() *wire.Means {
 	return m
 }
 
-// limits is what a launch is held to, and as whom it runs.
+// limits is what a launch is held to, and under which account it runs.
 func (l *launch) limits() launcher.Limits {
 	out := l.share.limits()
 	env := l.w.lease.LaunchSettings

@@ -92,7 +92,7 @@ func (s *logShipper) put(l wire.SaidLine, size int) {
 	}
 }
 
-// close tells that no line follows.
+// close reports that no line follows.
 func (s *logShipper) close() {
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -31,7 +31,7 @@ type lifeLease struct {
 	Memory int64 `json:"memory_bytes"`
 }
 
-// witness is what the system tells of processes that it has killed for want of
+// witness is what the system says about processes that it has killed for want of
 // memory.
 type witness struct {
 	boot   string

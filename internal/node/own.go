@@ -116,7 +116,7 @@ func (o own) collides(with own) bool {
 type owned struct {
 	mu    sync.Mutex
 	by    map[int64]own // by lease
-	freed chan struct{} // closed and made anew when something is given back
+	freed chan struct{} // closed and made again when something is given back
 }
 
 func newOwned() *owned { return &owned{by: map[int64]own{}, freed: make(chan struct{})} }

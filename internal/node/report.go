@@ -17,8 +17,8 @@ import (
 	"vexillum/internal/wire"
 )
 
-// What a machine tells when it joins: a line for each thing that was looked
-// at, so that whoever sits before it sees at once what is wrong.
+// What a machine says when it joins: a line for each thing that was looked
+// at, so that the person in front of it sees at once what is wrong.
 
 // clockWarning is how far the clocks of node and service may differ before
 // that is said: times of files and logs can then no longer be compared.
@@ -90,7 +90,7 @@ func tooOld(mine, oldest string) bool {
 // probe is how much is written and sent to measure disk and network.
 const probe = 16 << 20
 
-// measure tells what the machine is and how fast its disk and its line to the
+// measure says what the machine is and how fast its disk and its line to the
 // service are.
 func (a *Agent) measure(ctx context.Context) {
 	f := a.facts

@@ -101,7 +101,7 @@ func heldBytes(folder string) (all int64) {
 // full returns why no further frame may be begun now, or "".
 func (w *work) full() string { return w.room.full(time.Now(), w.waiting.Load() > 0) }
 
-// waitForRoom waits until a further frame may be begun, and tells why it has
+// waitForRoom waits until a further frame may be begun, and says why it has
 // to wait.
 func (w *work) waitForRoom(ctx context.Context) {
 	for told := false; ; told = true {

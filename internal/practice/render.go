@@ -151,7 +151,7 @@ func (l *launch) frame(f int) error {
 	return nil
 }
 
-// wait lets the frame's time pass and tells how far it is.
+// wait lets the frame's time pass and says how far it is.
 func (l *launch) wait(whole time.Duration) {
 	const steps = 20
 	step := max(whole/steps, 50*time.Millisecond)

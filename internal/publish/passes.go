@@ -13,7 +13,7 @@ import (
 )
 
 // Frames of several files. No file system links two files at once, and whoever
-// publishes may die between them while another node renders the frame anew.
+// publishes may die between them while another node renders the frame again.
 // So, when all parts stand beside their targets, whole and durable, one more
 // file is linked beside the picture: a deed that names them. That link is the
 // moment at which the frame is published. Whoever finds a deed carries it

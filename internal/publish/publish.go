@@ -88,7 +88,7 @@ func (t Target) flush(root *os.Root) error {
 }
 
 // put gives a whole part its name, unless a file has it. The part stays. On
-// file systems without links the file is written anew.
+// file systems without links the file is written again.
 func (t Target) put(root *os.Root, part, name, hash string) error {
 	if err := t.Owner.dress(root, part, 0o666); err != nil {
 		return err

@@ -14,7 +14,7 @@ var ErrHash = errors.New("what was sent is not the accepted file")
 // OffsetError says that a piece does not follow what is there already.
 type OffsetError struct{ Have int64 }
 
-// Error tells where to go on.
+// Error says where to go on.
 func (e *OffsetError) Error() string {
 	return fmt.Sprintf("%d bytes are here already; go on there", e.Have)
 }

@@ -74,7 +74,7 @@ func (t Takes) Amounts() (farm.Amounts, error) {
 	return out, out.Check()
 }
 
-// Stop tells when a renderer may be stopped.
+// Stop says when a renderer may be stopped.
 type Stop string
 
 // The values of Stop.
@@ -84,7 +84,7 @@ const (
 	StopNever  Stop = "never"
 )
 
-// Probe tells how to find out whether a machine has the renderer.
+// Probe says how to find out whether a machine has the renderer.
 type Probe struct {
 	Arguments []string `json:"arguments"`
 	Version   string   `json:"version"` // pattern; the group is the version
@@ -108,7 +108,7 @@ type Pass struct {
 	Help    string `json:"help,omitempty"`
 }
 
-// Reading tells what lines of a renderer's output mean. Patterns are regular
+// Reading says what lines of a renderer's output mean. Patterns are regular
 // expressions in the syntax of RE2.
 type Reading struct {
 	Begins   string      `json:"begins,omitempty"`   // a frame begins; the group is its number

@@ -11,7 +11,7 @@ import (
 	"vexillum/internal/core/frames"
 )
 
-// Shot tells how a file beside the scene tells the whole animation.
+// Shot says how a file beside the scene tells the whole animation.
 type Shot struct {
 	File   string          `json:"file"`            // name in the scene's folder; {scene_name} is filled in
 	Until  string          `json:"until,omitempty"` // pattern from which on nothing is read
@@ -67,7 +67,7 @@ func (s *Shot) check(values map[string]Value) error {
 	return nil
 }
 
-// ShotFile returns which file beside a scene tells of its animation, as a path
+// ShotFile returns which file beside a scene says about its animation, as a path
 // in the scene place with slashes; "" if none does.
 func (r *Recipe) ShotFile(scene string) string {
 	if r.Shot == nil {

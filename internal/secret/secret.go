@@ -15,7 +15,7 @@ import (
 	"golang.org/x/crypto/argon2"
 )
 
-// New returns a secret of 256 random bits with a prefix that tells what it is
+// New returns a secret of 256 random bits with a prefix that says what it is
 // for, such as "vxk" for an enrolment key.
 func New(prefix string) string {
 	var b [32]byte

@@ -80,7 +80,7 @@ func (s *Service) Foresee(
 	return nil
 }
 
-// othersText tells which other runs are finished at another time.
+// othersText says which other runs are finished at another time.
 func othersText(others []wire.RunMoves) string {
 	var parts []string
 	for _, m := range others[:min(len(others), namedRuns)] {

@@ -154,7 +154,7 @@ func (s *Service) Tests(ctx context.Context, node farm.NodeID) ([]wire.NodeTest,
 	return out, nil
 }
 
-// testResult tells what came of a test. Of a frame that is done the pixels are
+// testResult says what came of a test. Of a frame that is done the pixels are
 // compared with the known ones.
 func (s *Service) testResult(
 	ctx context.Context, n wire.Node, test selftest.Test, run wire.Run,

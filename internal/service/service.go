@@ -1,6 +1,6 @@
 // Package service is Vexillum's service without its interfaces: it claims the
 // database, loads the farm, keeps its floor going and its beat, and begins
-// anew when a commit has failed. The rooms below it do one duty each.
+// again when a commit has failed. The rooms below it do one duty each.
 package service
 
 import (
@@ -177,7 +177,7 @@ const (
 	memberWithin = 15 * time.Second
 )
 
-// appear tells that this service is there, and learns who else is.
+// appear reports that this service is there, and learns who else is.
 func (s *Service) appear(ctx context.Context) {
 	once := func() {
 		calling, cancel := context.WithTimeout(ctx, appearEvery)

@@ -144,10 +144,10 @@ func (s *Service) submitInto(
 	}
 }
 
-// mostShotFile bounds a file beside a scene that tells of its animation.
+// mostShotFile bounds a file beside a scene that says about its animation.
 const mostShotFile = 64 << 10
 
-// readShot reads what a file beside the scene tells of its animation, if there
+// readShot reads what a file beside the scene says about its animation, if there
 // is one.
 func (s *Service) readShot(place string, spec farm.Spec) (farm.SceneShot, error) {
 	r := s.o.Recipes[spec.Recipe]

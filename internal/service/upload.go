@@ -23,7 +23,7 @@ type Upload struct {
 	Pass  string // which of its files is meant; "" is the picture itself
 }
 
-// UploadState tells how much of a file is there.
+// UploadState says how much of a file is there.
 type UploadState struct {
 	Have     int64
 	Standing publish.Standing // what stands in the frame's place, once it does
@@ -85,7 +85,7 @@ func ownerOf(env farm.LaunchSettings) publish.Owner {
 	return publish.OwnerOf(uid, gid, mask)
 }
 
-// Uploaded tells how much of a frame is there.
+// Uploaded says how much of a frame is there.
 func (s *Service) Uploaded(ctx context.Context, u Upload) (UploadState, error) {
 	to, file, err := s.target(ctx, u)
 	if err != nil {

@@ -84,7 +84,7 @@ func (s *Store) Claim(ctx context.Context, seen Leader, holder string) (Lead, er
 	return l, nil
 }
 
-// Announce tells where the active service is reached and why it is active.
+// Announce says where the active service is reached and why it is active.
 func (s *Store) Announce(ctx context.Context, epoch int64, address, socket, reason string) error {
 	return s.asLeader(
 		ctx, "announcing the active service",
@@ -93,7 +93,7 @@ func (s *Store) Announce(ctx context.Context, epoch int64, address, socket, reas
 	)
 }
 
-// Beat tells that the active service lives. It returns ErrDeposed if it is no
+// Beat reports that the active service lives. It returns ErrDeposed if it is no
 // longer the active one.
 func (s *Store) Beat(ctx context.Context, epoch int64) error {
 	return s.asLeader(ctx, "writing the beat", `UPDATE leader SET beat = clock_timestamp() WHERE epoch = $1`, epoch)
@@ -128,7 +128,7 @@ type Member struct {
 	Seen    time.Time
 }
 
-// Appear tells that a service is there, active or standing by.
+// Appear reports that a service is there, active or standing by.
 func (s *Store) Appear(ctx context.Context, name, address, version string) error {
 	_, err := s.leader.ExecContext(ctx, `INSERT INTO member (name, address, version, seen) VALUES ($1, $2, $3, now())
 		ON CONFLICT (name) DO UPDATE SET address = excluded.address, version = excluded.version, seen = now()`, name, address, version)

@@ -12,7 +12,7 @@ import (
 	"vexillum/internal/core/frames"
 )
 
-// How much is read back to learn the pace anew at a start: so many frames of
+// How much is read back to learn the pace again at a start: so many frames of
 // each open run, the newest; and of the last run of each of so many jobs, from
 // all over its range.
 const (

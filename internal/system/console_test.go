@@ -84,7 +84,7 @@ func (c *console) text() string {
 	return text
 }
 
-// wait is the farm's, and tells what the page shows if it waits in vain.
+// wait is the farm's, and says what the page shows if it waits in vain.
 func (c *console) wait(what string, holds func() bool) {
 	c.t.Helper()
 	met := false

@@ -161,7 +161,7 @@ func TestConsoleAwkwardly(t *testing.T) {
 		t.Errorf("kiln-2 %s", why)
 	}
 
-	// A change tells what it does to the run and to others before it is made.
+	// A change says what it does to the run and to others before it is made.
 	c.goTo(fmt.Sprintf("/runs/%d", other))
 	c.press("Change")
 	c.sees("Nothing is changed yet.")

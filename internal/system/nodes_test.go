@@ -92,7 +92,7 @@ func TestANodeFromTheListToItsRetirement(t *testing.T) {
 	}
 	refused("always on duty", "nodes", "hours", "kiln-07", "--export", calendar+"2")
 
-	// Its node process starts anew, and its renderer goes on.
+	// Its node process restarts, and its renderer goes on.
 	must("nodes", "restart", "kiln-07")
 	f.wait(
 		"the node process has started anew",

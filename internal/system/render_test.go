@@ -130,7 +130,7 @@ func TestServiceKilledInMidRun(t *testing.T) {
 }
 
 // TestNodeKilledInMidRun kills a node process and starts it again: its
-// renderer dies with it, and its frames are rendered by whoever asks first.
+// renderer dies with it, and its frames are rendered by the first node that asks.
 func TestNodeKilledInMidRun(t *testing.T) {
 	t.Parallel()
 	f := newFarm(t)

@@ -165,7 +165,7 @@ func TestTheSameKeyForAnotherSubmit(t *testing.T) {
 }
 
 // TestADatabaseWithoutItsPassword loses the file with the password of the own
-// database: nothing is made anew, and the farm is there when the file is back.
+// database: nothing is made again, and the farm is there when the file is back.
 func TestADatabaseWithoutItsPassword(t *testing.T) {
 	t.Parallel()
 	dir, err := pgtest.Folder()

@@ -15,7 +15,7 @@ import (
 
 // TestWhatANodeMeasuresAndSays renders, and looks that usage is drawn and that
 // what is said can be read while it is said, and found afterwards, also after
-// the node process was killed and the service has started anew.
+// the node process was killed and the service has restarted.
 func TestWhatANodeMeasuresAndSays(t *testing.T) {
 	t.Parallel()
 	f := newFarm(t)

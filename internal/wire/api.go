@@ -180,7 +180,7 @@ type Attempt struct {
 	At      time.Time `json:"at"`
 }
 
-// Forecast tells when a run will be finished.
+// Forecast says when a run will be finished.
 type Forecast struct {
 	Known  bool       `json:"known"`
 	Median *time.Time `json:"median"`
@@ -318,7 +318,7 @@ type RunChange struct {
 	DryRun   bool    `json:"dry_run,omitempty"` // only tell what would happen
 }
 
-// RunChanged tells what a change of a run does.
+// RunChanged says what a change of a run does.
 type RunChanged struct {
 	DryRun   bool   `json:"dry_run"`
 	Changes  bool   `json:"changes"`

@@ -42,11 +42,11 @@ type Enrolled struct {
 }
 
 // Start opens a session of a node process. It names all leases that the node
-// still holds something of; what is not named is dealt anew.
+// still holds something of; what is not named is dealt to others.
 type Start struct {
 	Facts   Facts  `json:"facts"`
 	Holding []Held `json:"holding,omitempty"`
-	// Mishap tells that the system has killed the node process before this one for
+	// Mishap reports that the system has killed the node process before this one for
 	// want of memory.
 	Mishap *Mishap `json:"mishap,omitempty"`
 }
@@ -170,7 +170,7 @@ type LeasePass struct {
 	FileEnding string `json:"file_ending"`
 }
 
-// Beat tells that a node lives and what it does.
+// Beat reports that a node lives and what it does.
 type Beat struct {
 	Session    int64      `json:"session"`
 	Leases     []Progress `json:"leases"`
@@ -209,7 +209,7 @@ type Ordered struct {
 	Stop    []Stop    `json:"stop"`
 	Trim    []Trim    `json:"trim,omitempty"`
 	Caps    *NodeCaps `json:"caps,omitempty"`    // newer ones than the node has
-	Restart bool      `json:"restart,omitempty"` // the node process shall start anew
+	Restart bool      `json:"restart,omitempty"` // the node process is to restart
 }
 
 // NodeCaps are the caps of a node at a version of its settings.
@@ -248,7 +248,7 @@ const (
 	OutcomeEnded     = "ended"     // the lease's processes are gone
 )
 
-// ReportItem tells what became of a frame or a lease.
+// ReportItem says what became of a frame or a lease.
 type ReportItem struct {
 	Outcome        string  `json:"outcome"`
 	Lease          int64   `json:"lease"`
@@ -298,7 +298,7 @@ type Reported struct {
 	Verdicts []Verdict `json:"verdicts"`
 }
 
-// Uploaded tells how much of a file that is sent in pieces is there, or that
+// Uploaded says how much of a file that is sent in pieces is there, or that
 // the whole frame stands in its place.
 type Uploaded struct {
 	Have     int64     `json:"have"`               // bytes; the next piece begins here
@@ -312,7 +312,7 @@ type Standing struct {
 	Files []File `json:"files,omitempty"` // of a frame with passes
 }
 
-// Leave tells that a node process ends.
+// Leave reports that a node process ends.
 type Leave struct {
 	Session int64  `json:"session"`
 	Reason  string `json:"reason"`

@@ -161,7 +161,7 @@ type LaunchSettingsChange struct {
 	Variables map[string]*string `json:"variables,omitempty"` // null takes one back
 }
 
-// Means tells how a node can hold renderers to what they are given.
+// Means says how a node can hold renderers to what they are given.
 type Means struct {
 	Account  string `json:"account"`  // whom the node process runs as
 	Switches bool   `json:"switches"` // it can start renderers as others

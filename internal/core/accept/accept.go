@@ -119,7 +119,7 @@ func awaited(run *farm.Run, id farm.NodeID, r Report) bool {
 }
 
 // Awaits returns the run whose frame a report brings to its end: the files that
-// it tells of are then to stand in their place. nil: it brings nothing to an
+// it names are then to stand in their place. nil: it brings nothing to an
 // end.
 func Awaits(s *farm.State, id farm.NodeID, r Report) *farm.Run {
 	l := s.Lease(r.Lease)
@@ -191,7 +191,7 @@ func undelivered(s *farm.State, run *farm.Run, r Report, now time.Time) []farm.R
 }
 
 // Release takes from a node all work of which it holds nothing any more: its
-// open leases, and the frames that it had not yet published. holds tells which
+// open leases, and the frames that it had not yet published. holds says which
 // leases it still holds; nil means none.
 func Release(s *farm.State, n farm.NodeID, holds func(farm.LeaseID) bool, reason string, now time.Time) []farm.Record {
 	var records []farm.Record
@@ -213,7 +213,7 @@ func Release(s *farm.State, n farm.NodeID, holds func(farm.LeaseID) bool, reason
 }
 
 // Start opens a session of a node process that holds the given leases. Those
-// that are open go on in it; all other work of the node is dealt anew.
+// that are open go on in it; all other work of the node is dealt to others.
 func Start(
 	s *farm.State, n *farm.Node, facts farm.Facts, holding []farm.LeaseID, now time.Time,
 ) (records []farm.Record, keep []farm.LeaseID) {
@@ -230,7 +230,7 @@ func Start(
 }
 
 // Trimmed takes a node's answer to a trim: the frames that it gave back go to
-// be dealt anew. What has a result by now is not touched.
+// be dealt to others. What has a result by now is not touched.
 func Trimmed(
 	s *farm.State, n farm.NodeID, lease farm.LeaseID, given frames.Set, reason string, now time.Time,
 ) []farm.Record {
@@ -248,7 +248,7 @@ func Trimmed(
 // Limits of a delivery.
 const (
 	// DeliverAfter is how long an accepted frame may be out of its node's
-	// hands, as its signs of life tell, before it is dealt anew.
+	// hands, as its signs of life tell, before it is dealt to others.
 	DeliverAfter = time.Minute
 	// DeliverWithin is how long a delivery may take in all.
 	DeliverWithin = 2 * time.Hour

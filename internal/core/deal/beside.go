@@ -26,7 +26,7 @@ type Memory struct {
 const mostBeside = 256
 
 // Room returns what of the node a lease of the run would own beside those that
-// it holds; or why there is no room. leaving, if not nil, tells which of those
+// it holds; or why there is no room. leaving, if not nil, says which of those
 // would have ended before.
 func Room(
 	s *farm.State, m *pace.Model, n *farm.Node, run *farm.Run, measured *Memory, leaving func(*farm.Lease) bool,

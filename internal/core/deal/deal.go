@@ -1,6 +1,6 @@
 // Package deal is the dealer: given the farm, what is known of its pace and
 // the time, it says which frames an asking node gets, and why. It changes
-// nothing itself and never looks at a clock; it returns Records for whoever
+// nothing itself and never looks at a clock; it returns Records for the one who
 // keeps the farm.
 package deal
 
@@ -34,7 +34,7 @@ type Decision struct {
 }
 
 // Next decides what the asking node gets now: at most one lease. Asked again
-// after that was applied, it tells what the node gets beside it.
+// after that was applied, it says what the node gets beside it.
 func (d *Dealer) Next(ask Ask, now time.Time) Decision {
 	s, m := d.s, d.m
 	d.looked = 0
@@ -285,7 +285,7 @@ func join(what, why string) string {
 // WhyRun says in one sentence why a run stands where it stands.
 func (d *Dealer) WhyRun(run *farm.Run, now time.Time) string {
 	if deals(run) && FrozenWith(d.s, nil, run) == "" {
-		for _, n := range d.s.Roomy() { // one with nothing to do tells what is in the way
+		for _, n := range d.s.Roomy() { // one with nothing to do says what is in the way
 			if !n.Ready() || !d.s.Idle(n.ID) || !fits(d.s, n, run) {
 				continue
 			}

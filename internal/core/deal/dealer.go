@@ -10,7 +10,7 @@ import (
 	"vexillum/internal/core/pace"
 )
 
-// Dealer deals the frames of one farm. It belongs to whoever owns the State.
+// Dealer deals the frames of one farm. It belongs to the owner of the State.
 type Dealer struct {
 	s                *farm.State
 	m                *pace.Model
@@ -50,7 +50,7 @@ const (
 	backoffMost  = 30 * time.Second
 )
 
-// New returns the Dealer of a farm. sight tells what is seen of an open lease
+// New returns the Dealer of a farm. sight says what is seen of an open lease
 // at the moment; nil where nothing is.
 func New(s *farm.State, m *pace.Model, sight func(*farm.Lease) Sight) *Dealer {
 	if sight == nil {

@@ -14,7 +14,7 @@ func TestTheMoreUrgentComesFirst(t *testing.T) {
 		b.submit(string(rune('a'+i)), "practice", farm.ModeWhole, "1-3", farm.RunQueued)
 		b.s.Runs[b.s.LastRun].Terms.Level = level
 	}
-	b.submit("last", "practice", farm.ModeWhole, "1-3", farm.RunHeld) // the queue is put in order anew
+	b.submit("last", "practice", farm.ModeWhole, "1-3", farm.RunHeld) // the queue is put in order again
 	got := ""
 	for range 6 {
 		l := b.lease(b.ask(1, 0))

@@ -280,14 +280,14 @@ func (v *survey) together() float64 {
 }
 
 // balance returns the time at which all work could be done, if every tail
-// could be moved to whoever has time left, for one launch each.
+// could be moved to a node that has time left, for one launch each.
 func (v *survey) balance(round func(work, each float64) float64) float64 {
 	low, high := 0.0, 0.0
 	for _, l := range v.loads {
 		low = max(low, l.free)
 		high = max(high, l.end)
 	}
-	if v.todo > 0 { // whoever would have it all done first, alone
+	if v.todo > 0 { // the node that would finish it all first, alone
 		alone, power := math.Inf(1), 0.0
 		for _, t := range v.takers {
 			alone, power = min(alone, t.start+v.todo/t.speed), max(power, t.speed)

@@ -146,7 +146,7 @@ func (h *byHand) part(run *farm.Run, n *farm.Node) frames.Set {
 	if mine := todo.Intersect(shares[n.ID]); !mine.Empty() {
 		return stretch(mine)
 	}
-	// What failed or was lost goes to whoever has nothing of its own.
+	// What failed or was lost goes to a node with nothing of its own.
 	rest := todo
 	for id, share := range shares {
 		if h.s.Nodes[id].Ready() {

@@ -1,6 +1,6 @@
 // Package drill plays a described farm through the real dealer and judges the
 // outcome: against the least time that any schedule needs, and against the
-// ways in which people split work by hand. It reads no files; whoever reads a
+// ways in which people split work by hand. It reads no files; the reader of a
 // drill file brings it in the shape of a play.Farm.
 package drill
 
@@ -93,7 +93,7 @@ type Spread struct {
 	Seed  uint64  `json:"worst_seed"`
 }
 
-// Many plays random farms of a class, from a seed on, and tells how their
+// Many plays random farms of a class, from a seed on, and says how their
 // ratios lie. rehearsed: each has been played once before, with other times of
 // single frames, and what was learned is known. goOn is as for Run.
 func Many(class string, seed uint64, count int, rehearsed bool, goOn func() bool) (Spread, error) {

@@ -48,14 +48,14 @@ func (e *Engine) Hear(id farm.NodeID) {
 func (e *Engine) Seen(id farm.NodeID) { e.nodes[id].seen = e.now }
 
 // Start opens a new session of a node process that holds the given leases. All
-// other work of the node is dealt anew. It returns the leases that go on.
+// other work of the node is dealt to others. It returns the leases that go on.
 func (e *Engine) Start(id farm.NodeID, facts farm.Facts, holding []farm.LeaseID) (keep []farm.LeaseID) {
 	records, keep := accept.Start(e.s, e.s.Nodes[id], facts, holding, e.now)
 	e.Append(records...)
 	return keep
 }
 
-// Leave takes in that a node process ends: its work is dealt anew.
+// Leave takes in that a node process ends: its work is dealt to others.
 func (e *Engine) Leave(id farm.NodeID, reason string) {
 	name := e.s.NodeName(id)
 	e.Append(accept.Release(e.s, id, nil, fmt.Sprintf("the node process of %s ended: %s", name, reason), e.now)...)

@@ -9,7 +9,7 @@ import (
 )
 
 // Apply makes one committed Record part of the farm and counts it. An error
-// means that the Record contradicts the State: whoever decided it did not
+// means that the Record contradicts the State: its decider did not
 // look at the State first. The State is unchanged then.
 func (s *State) Apply(rec Record) error {
 	if err := rec.apply(s); err != nil {

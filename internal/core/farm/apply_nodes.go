@@ -44,7 +44,7 @@ func (s *State) nodeStarted(r NodeStarted) error {
 		}
 	}
 	for _, id := range r.Kept {
-		s.leases[id].Session, s.leases[id].Ask = r.Session, 0 // asks count anew
+		s.leases[id].Session, s.leases[id].Ask = r.Session, 0 // asks count from 1 again
 	}
 	n.Session, n.Facts = r.Session, r.Facts
 	n.Reach, n.ReachSince = Online, r.At

@@ -13,7 +13,7 @@ type Blame struct {
 // mostBlames bounds what is remembered of one node.
 const mostBlames = 20
 
-// blame notes what a frame that is done tells of the nodes: of the one that did
+// blame notes what a frame that is done says about the nodes: of the one that did
 // it, and of those that had failed it. It is not kept: a service that starts
 // begins with no suspicion.
 func (s *State) blame(run *Run, r FrameDone) {
@@ -40,7 +40,7 @@ func (s *State) blame(run *Run, r FrameDone) {
 	}
 }
 
-// PutTrouble tells of frames that have failed on nodes before a run was put into
+// PutTrouble notes frames that have failed on nodes before a run was put into
 // the State. It is for loaders and plays.
 func (s *State) PutTrouble(id RunID, frame int, nodes ...NodeID) {
 	run := s.Runs[id]

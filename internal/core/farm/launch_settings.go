@@ -120,7 +120,7 @@ func (s *State) LaunchSettingsFor(project, recipe string) LaunchSettings {
 	return out
 }
 
-// Means tells how a node can hold renderers to what they are given.
+// Means says how a node can hold renderers to what they are given.
 type Means struct {
 	Account  string `json:"account"`  // whom the node process runs as
 	Switches bool   `json:"switches"` // it can start renderers as others

@@ -11,7 +11,7 @@ import (
 // NodeID identifies a node for the life of the farm; it is never used again.
 type NodeID int64
 
-// NodeKind tells whether a machine always belongs to the farm.
+// NodeKind reports whether a machine always belongs to the farm.
 type NodeKind string
 
 // The kinds of node.
@@ -20,7 +20,7 @@ const (
 	Desk NodeKind = "desk" // somebody's machine
 )
 
-// Reach tells whether a node is heard from.
+// Reach reports whether a node is heard from.
 type Reach string
 
 // The values of Reach.
@@ -30,7 +30,7 @@ const (
 	Silent Reach = "silent" // its heartbeat is missing
 )
 
-// Duty tells whether a node shall be given work.
+// Duty reports whether a node shall be given work.
 type Duty string
 
 // The values of Duty.
@@ -41,7 +41,7 @@ const (
 	Draining Duty = "draining"
 )
 
-// Health tells whether a node can be trusted with work.
+// Health reports whether a node can be trusted with work.
 type Health string
 
 // The values of Health.

@@ -45,7 +45,7 @@ func CheckPersonName(name string) error {
 	return nil
 }
 
-// TokenKind tells what a token was issued for.
+// TokenKind says what a token was issued for.
 type TokenKind string
 
 // The kinds of token.

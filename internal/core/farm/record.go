@@ -9,7 +9,7 @@ import "time"
 type Record interface {
 	// Kind names the Record where it is kept and on the wire.
 	Kind() Kind
-	// About tells what the Record concerns.
+	// About says what the Record concerns.
 	About() About
 	// Wakes says what has to be looked at again when it is applied.
 	Wakes() Wakes

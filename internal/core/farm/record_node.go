@@ -52,7 +52,7 @@ func (r NodeStarted) apply(s *State) error {
 	return s.nodeStarted(r)
 }
 
-// NodeReach tells that a node fell silent or is heard from again.
+// NodeReach reports that a node fell silent or is heard from again.
 type NodeReach struct {
 	Node   NodeID    `json:"node"`
 	Reach  Reach     `json:"reach"`

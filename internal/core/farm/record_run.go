@@ -241,7 +241,7 @@ func (r FrameAccepted) apply(s *State) error {
 	return s.frameAccepted(r)
 }
 
-// FrameDone tells that an accepted picture stands in its place, all its files
+// FrameDone reports that an accepted picture stands in its place, all its files
 // together. It may be one that was accepted earlier, and has other bytes.
 type FrameDone struct {
 	Run   RunID     `json:"run"`
@@ -293,7 +293,7 @@ func (r DeliveryLost) apply(s *State) error {
 	return s.deliveryLost(r)
 }
 
-// FrameFailed tells that a try at a frame failed. The frame goes back to be
+// FrameFailed reports that a try at a frame failed. The frame goes back to be
 // dealt.
 type FrameFailed struct {
 	Run     RunID     `json:"run"`

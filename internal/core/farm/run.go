@@ -17,7 +17,7 @@ type RunID int64
 // LeaseID identifies a lease for the life of the farm.
 type LeaseID int64
 
-// RunKind tells what a run is for.
+// RunKind says what a run is for.
 type RunKind string
 
 // The kinds of run.
@@ -56,7 +56,7 @@ type HeldFor string
 // HeldFailing: its first frames have failed everywhere by one cause.
 const HeldFailing HeldFor = "failing"
 
-// Mode tells how a renderer takes frames.
+// Mode says how a renderer takes frames.
 type Mode string
 
 // The modes of a recipe.

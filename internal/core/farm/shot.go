@@ -18,7 +18,7 @@ type Shot struct {
 	Values map[string]string `json:"values,omitempty"`
 }
 
-// ShotSource tells where a shot range comes from.
+// ShotSource says where a shot range comes from.
 type ShotSource string
 
 // The sources of a shot range, the most trusted first.
@@ -28,7 +28,7 @@ const (
 	ShotFrames ShotSource = "frames" // taken from the frames that were asked for
 )
 
-// SceneShot is what a file beside a scene tells of its animation.
+// SceneShot is what a file beside a scene says about its animation.
 type SceneShot struct {
 	File   string // its name
 	Range  *frames.Span

@@ -13,7 +13,7 @@ type Finish struct {
 	Late   time.Time // 90 % of such runs are finished by then
 	Why    string    // why it is not known
 	// Early is when one in ten such runs is finished at the earliest, as far as what
-	// frames of its recipe mostly cost tells of a run that itself has told nothing;
+	// frames of its recipe mostly cost says about a run that itself has told nothing;
 	// zero where nothing does.
 	Early time.Time
 }

@@ -54,7 +54,7 @@ const (
 // horizon is how far ahead it is played.
 const horizon = 60 * 24 * time.Hour
 
-// Take takes the position of a farm. sight tells what is seen of leases at
+// Take takes the position of a farm. sight says what is seen of leases at
 // work; received is what projects have received lately.
 func Take(
 	s *farm.State, m *pace.Model, sight func(*farm.Lease) deal.Sight, received []deal.Received, now time.Time,

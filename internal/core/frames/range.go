@@ -43,7 +43,7 @@ func (p Part) add(b *builder) {
 	}
 }
 
-// ParseError tells where a frame range could not be read, and why.
+// ParseError says where a frame range could not be read, and why.
 type ParseError struct {
 	Text     string // what was given, shortened if it is long
 	Position int    // offset in bytes, from 0

@@ -14,7 +14,7 @@ import (
 )
 
 // Hours are the duty hours of a machine. The zero value is never on duty;
-// whoever has no Hours at all is always on duty.
+// a node with no Hours at all is always on duty.
 type Hours struct {
 	Zone       string      `json:"zone"` // IANA name, such as Europe/Dublin; empty is UTC
 	Week       Week        `json:"week"`

@@ -23,7 +23,7 @@ const (
 	mostKnots = 40
 	mostBins  = 256 // of a shape
 
-	// growth of the number of observations after which a fit is made anew; and
+	// growth of the number of observations after which a fit is made again; and
 	// where less exactness will do.
 	growth       = 1.02
 	coarseGrowth = 1.04

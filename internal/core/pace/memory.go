@@ -81,7 +81,7 @@ func (p *profile) likely(later *profile, stretch int, over float64) int64 {
 	return int64(float64(p.near(p.at(later.middle(stretch)))) * over)
 }
 
-// join returns the profile with what an earlier one tells of stretches that
+// join returns the profile with what an earlier one says about stretches that
 // were not measured.
 func (p *profile) join(earlier *profile) *profile {
 	if earlier == nil {

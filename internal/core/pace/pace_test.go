@@ -284,7 +284,7 @@ func TestWorkAddsUp(t *testing.T) {
 }
 
 // BenchmarkObserve measures what it costs to learn from one frame when 10,000
-// have been seen: on average, as a fit is made anew with every 50th part more, and
+// have been seen: on average, as a fit is made again with every 50th part more, and
 // where one is.
 func BenchmarkObserve(b *testing.B) {
 	for name, nodes := range map[string]int{"10 nodes": 10, "1000 nodes": 1000} {

@@ -239,7 +239,7 @@ func Play(f Farm, o Options) (*Report, error) {
 	return w.report()
 }
 
-// draw returns the chance of one try, the same whoever asks and whenever.
+// draw returns the chance of one try, the same whichever node asks, and when.
 func (w *world) draw(job, frame, try int) *rand.Rand {
 	return rand.New(rand.NewPCG(w.farm.Seed, uint64(job)<<48^uint64(uint32(frame))<<16^uint64(try)))
 }

@@ -15,7 +15,7 @@ import (
 	"github.com/dustin/go-humanize"
 )
 
-// Source tells where a trait comes from.
+// Source says where a trait comes from.
 type Source string
 
 // The sources.

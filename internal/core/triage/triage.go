@@ -1,5 +1,5 @@
 // Package triage judges what went wrong: whose fault a failed frame is,
-// whether it is tried again, and when a silent node's work is dealt anew. It
+// whether it is tried again, and when a silent node's work is dealt to others. It
 // returns Records and durations; it stops nothing itself.
 package triage
 
@@ -135,7 +135,7 @@ func lowered(s *farm.State, name string, without farm.LeaseID, now time.Time) fa
 const SilentAfter = 15 * time.Second
 
 // FreeAfter returns how long a node must be silent before a frame on which it
-// has spent so much is dealt anew: a tenth of that, at least a minute and at
+// has spent so much is dealt to others: a tenth of that, at least a minute and at
 // most half an hour.
 func FreeAfter(spent time.Duration) time.Duration {
 	return min(max(time.Minute, spent/10), 30*time.Minute)
@@ -149,7 +149,7 @@ const (
 	hushFor    = 10 * time.Minute // nothing is freed for so long
 )
 
-// MassOutage tells whether so many nodes fell silent together that the network or
+// MassOutage reports whether so many nodes fell silent together that the network or
 // the service must be to blame. fell holds when each silent node was last
 // heard from; members is how many nodes the farm has. Until the returned time
 // nothing is taken from silent nodes; it is zero when there is no hush.

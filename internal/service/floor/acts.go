@@ -93,7 +93,7 @@ var acts = map[string]act{
 // mostReason bounds what a person gives as a reason, in characters.
 const mostReason = 200
 
-// Act does something with nodes, or tells what it would do. All or nothing.
+// Act does something with nodes, or says what it would do. All or nothing.
 // Who is no wrangler may give desks back, and no more.
 func (f *Floor) Act(ctx context.Context, in wire.NodeAct, by farm.Person) (wire.NodesActed, error) {
 	out := wire.NodesActed{DryRun: in.DryRun, Effects: []wire.NodeEffect{}}
@@ -192,7 +192,7 @@ func (t *transaction) flying(n *farm.Node) int {
 	return t.f.e.FramesInFlight(n.ID)
 }
 
-// meanwhile tells what becomes of the frames that a node has begun.
+// meanwhile says what becomes of the frames that a node has begun.
 func (t *transaction) meanwhile(n *farm.Node, now bool) string {
 	flying := t.flying(n)
 	switch {

@@ -102,7 +102,7 @@ const maxQueue = 4096
 const maxBatch = 512
 
 // ErrGone says that this floor has ended, for a stop or because a commit
-// failed. Whoever asked may ask again when the farm has been loaded anew.
+// failed. Whoever asked may ask again when the farm has been loaded again.
 var ErrGone = errors.New("the service is reading its records again; try again in a moment")
 
 // New returns a Floor for a farm that was just loaded.
@@ -192,7 +192,7 @@ func (f *Floor) do(ctx context.Context, decide func(t *transaction) error) error
 }
 
 // Run works until the context ends or a commit fails. After an error the
-// State must be loaded anew.
+// State must be loaded again.
 func (f *Floor) Run(ctx context.Context) error {
 	defer close(f.gone)
 	defer f.closeListeners()

@@ -88,7 +88,7 @@ func (f *Floor) early(run *farm.Run, now time.Time) time.Time {
 	return f.foretold[run.ID].Early
 }
 
-// risks tells of runs that are forecast to miss the time when they are due.
+// risks reports runs that are forecast to miss the time when they are due.
 func (f *Floor) risks(now time.Time) (out []wire.NeedHand) {
 	for _, run := range f.s.Queue() {
 		if run.Terms.Due.IsZero() {
@@ -128,7 +128,7 @@ func (f *Floor) risks(now time.Time) (out []wire.NeedHand) {
 	return out
 }
 
-// scouted tells of runs whose scouts wait to be looked at.
+// scouted reports runs whose scouts wait to be looked at.
 func (f *Floor) scouted() (out []wire.NeedHand) {
 	for _, run := range f.s.Queue() {
 		if run.State == farm.RunHeld && run.Spec.Wait && !run.Terms.Scouted && !run.StartedAt.IsZero() {

@@ -123,7 +123,7 @@ func (f *Floor) alerts(now time.Time) []wire.NeedHand {
 	return out
 }
 
-// undelivered tells of frames that wait on their nodes because they cannot be
+// undelivered reports frames that wait on their nodes because they cannot be
 // delivered: one item a place, as it is seldom the nodes that are to blame.
 func (f *Floor) undelivered() []wire.NeedHand {
 	waiting := map[string][]string{} // nodes by frame place
@@ -232,7 +232,7 @@ func (f *Floor) PlacesAway(ctx context.Context, away map[string]string) error {
 	})
 }
 
-// waits tells why rendered frames of a run, or one of them, wait on their nodes
+// waits says why rendered frames of a run, or one of them, wait on their nodes
 // and cannot be delivered; nothing where none does.
 func (f *Floor) waits(run *farm.Run, frame *int) string {
 	var nodes []string

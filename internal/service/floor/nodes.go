@@ -136,7 +136,7 @@ type Session struct {
 }
 
 // Start opens a new session of a node process that holds the given leases.
-// All other work of the node is dealt anew. foreign are leases that it holds
+// All other work of the node is dealt to others. foreign are leases that it holds
 // of another farm, which is put on record.
 func (f *Floor) Start(
 	ctx context.Context, id farm.NodeID, facts farm.Facts, holding, foreign []farm.LeaseID,
@@ -224,7 +224,7 @@ type Orders struct {
 	Trim    []Trim
 	Caps    *farm.Caps // newer than what the node has
 	Set     int64      // version of the settings that they are of
-	Restart bool       // the node process shall start anew
+	Restart bool       // the node process is to restart
 }
 
 func (o Orders) none() bool { return len(o.Stop)+len(o.Trim) == 0 && o.Caps == nil && !o.Restart }
@@ -351,7 +351,7 @@ func (f *Floor) Beat(ctx context.Context, id farm.NodeID, session int64, b Beat)
 	})
 }
 
-// Leave says that a node process ends; its work is dealt anew.
+// Leave says that a node process ends; its work is dealt to others.
 func (f *Floor) Leave(ctx context.Context, id farm.NodeID, session int64, reason string) error {
 	return f.do(ctx, func(t *transaction) error {
 		if _, err := t.session(id, session); err != nil {

@@ -76,7 +76,7 @@ func (f *Floor) SetPlace(
 	return before, after, err
 }
 
-// placeText tells where a place lies, for the audit record.
+// placeText says where a place lies, for the audit record.
 func placeText(p farm.Place) string {
 	var parts []string
 	for _, os := range slices.Sorted(maps.Keys(p.Paths)) {

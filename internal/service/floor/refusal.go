@@ -2,7 +2,7 @@ package floor
 
 import "fmt"
 
-// RefusalKind tells what sort of no it is.
+// RefusalKind says what sort of no it is.
 type RefusalKind int
 
 // The kinds of Refusal.

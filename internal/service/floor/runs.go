@@ -31,7 +31,7 @@ type Submission struct {
 	Key    string         // makes the submit repeatable; may be empty
 	Digest string         // of what was asked for under the Key
 	Shot   *frames.Span   // all frames of the animation, where somebody says so
-	Scene  farm.SceneShot // what a file beside the scene tells of it
+	Scene  farm.SceneShot // what a file beside the scene says about it
 	// Number is what the run shall be called by. A *TakenError says that it
 	// cannot be.
 	Number int

@@ -15,13 +15,13 @@ import (
 // parts of settings that can be taken over from another node.
 var settingParts = []string{"traits", "pools", "caps", "hours"}
 
-// Change changes the settings of nodes, or tells what it would change. All or
+// Change changes the settings of nodes, or says what it would change. All or
 // nothing.
 func (f *Floor) Change(ctx context.Context, in wire.NodeChange, by farm.Person) (wire.NodesActed, error) {
 	return f.change(ctx, in, nil, by)
 }
 
-// SetHours gives a node duty hours, or tells what that would change.
+// SetHours gives a node duty hours, or says what that would change.
 func (f *Floor) SetHours(
 	ctx context.Context, id farm.NodeID, h *hours.Hours, dryRun bool, by farm.Person,
 ) (wire.NodesActed, error) {

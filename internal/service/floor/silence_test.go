@@ -10,7 +10,7 @@ import (
 	"vexillum/internal/core/farm"
 )
 
-// TestALateFrameCounts lets a node fall silent, deals its frames anew and
+// TestALateFrameCounts lets a node fall silent, deals its frames to others and
 // then lets it come back with a finished one.
 func TestALateFrameCounts(t *testing.T) {
 	bubble(t, func(t *testing.T, w *world) {
@@ -74,7 +74,7 @@ func TestALostDeliveryIsRenderedAgain(t *testing.T) {
 }
 
 // TestManySilentTogetherKeepTheirWork lets a whole farm fall silent: for ten
-// minutes nothing is dealt anew, and the wrangler is told.
+// minutes nothing is dealt to others, and the wrangler is told.
 func TestManySilentTogetherKeepTheirWork(t *testing.T) {
 	bubble(t, func(t *testing.T, w *world) {
 		nodes := []farm.NodeID{w.join("kiln-01"), w.join("kiln-02"), w.join("kiln-03"), w.join("kiln-04")}

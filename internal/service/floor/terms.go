@@ -202,7 +202,7 @@ func ParseDue(text string) (time.Time, error) {
 	return due.UTC(), nil
 }
 
-// differences tells what of the terms of a run changes.
+// differences says what of the terms of a run changes.
 func differences(before, after farm.Terms, among bool) (out []string) {
 	or := func(text, none string) string {
 		if text == "" {
@@ -244,7 +244,7 @@ func differences(before, after farm.Terms, among bool) (out []string) {
 	return out
 }
 
-// whatComes tells what nodes will do because of a change.
+// whatComes says what nodes will do because of a change.
 func (f *Floor) whatComes(run *farm.Run, stops []*farm.Lease, lost float64, in wire.RunChange, now time.Time) []string {
 	if in.Now && len(stops) > 0 {
 		return []string{
@@ -276,7 +276,7 @@ func (f *Floor) whatComes(run *farm.Run, stops []*farm.Lease, lost float64, in w
 	return nil
 }
 
-// nodeTime tells how much work of nodes is lost.
+// nodeTime says how much work of nodes is lost.
 func nodeTime(seconds float64, dry bool) string {
 	if seconds < 360 {
 		return fmt.Sprintf("%.0f s of rendering %s", seconds, isAre(dry, 1))

@@ -41,7 +41,7 @@ func (w *world) finish(n farm.NodeID, l farm.LeaseID, frame int, seconds float64
 	w.report(n, accept.Report{Outcome: accept.Delivered, Lease: l, Launch: 1, Frame: frame, Hash: hash})
 }
 
-// beat tells that a node is at work on a frame of a lease.
+// beat reports that a node is at work on a frame of a lease.
 func (w *world) beat(n farm.NodeID, l farm.LeaseID, frame int) {
 	w.t.Helper()
 	w.ok(

@@ -366,7 +366,7 @@ func ShareView(s farm.Share) wire.Share {
 	return wire.Share{Cores: s.Cores.String(), MemoryBytes: s.MemoryBytes, Devices: orEmpty(s.Devices)}
 }
 
-// findings tells what is wrong with a machine.
+// findings says what is wrong with a machine.
 func (f *Floor) findings(n *farm.Node, live *liveNode, now time.Time) []wire.Finding {
 	var out []wire.Finding
 	for _, x := range health.Look(health.Signs{

@@ -17,7 +17,7 @@ type step string
 // String names it.
 func (s step) String() string { return string(s) }
 
-// watch tells of a decision that took too long.
+// watch reports a decision that took too long.
 func (f *Floor) watch(what fmt.Stringer, began time.Time) {
 	took := time.Since(began)
 	if f.took != nil {

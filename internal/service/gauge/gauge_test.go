@@ -51,7 +51,7 @@ func (s *shelf) Partition(context.Context, time.Time, int64) error {
 }
 
 // TestSamplesAreKeptOverARestart lets a node send samples for twenty minutes,
-// while the database is away for some and the service starts anew.
+// while the database is away for some and the service restarts.
 func TestSamplesAreKeptOverARestart(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		s := &shelf{rows: map[time.Duration][]usage.Row{}}

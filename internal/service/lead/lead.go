@@ -24,7 +24,7 @@ const (
 	FreshFor   = 2 * time.Second
 	DeadAfter  = 3 * time.Second
 	watchEvery = 250 * time.Millisecond
-	// stoppedFor tells that the watcher itself did not run: what it has not
+	// stoppedFor reports that the watcher itself did not run: what it has not
 	// seen means nothing then.
 	stoppedFor = 2 * time.Second
 	callLimit  = 2500 * time.Millisecond
@@ -160,7 +160,7 @@ func (k *Keeper) look(ctx context.Context) (store.Leader, error) {
 	return seen, err
 }
 
-// free tells whether the right may be claimed, and why.
+// free reports whether the right may be claimed, and why.
 func (k *Keeper) free(seen store.Leader, quiet time.Duration) (reason string, free bool) {
 	switch {
 	case seen.Epoch == 0:
