@@ -345,7 +345,7 @@ func TestConsole(t *testing.T) {
 
 	c.press("Cancel run")
 	c.sees("A cancelled run cannot be resumed")
-	c.press("Cancel the run")
+	c.confirm("Cancel the run")
 	c.sees("cancelled by admin")
 	c.do(chromedp.KeyEvent("g"), chromedp.KeyEvent("w"), chromedp.WaitVisible(`ul[aria-label="Nodes"]`))
 	c.press("admin") // whose menu opens

@@ -420,6 +420,7 @@ func TestConsoleByKeyboard(t *testing.T) {
 		keys(kb.Escape)
 		c.wait("the list is gone", func() bool { return !strings.Contains(c.text(), "this list") })
 	}
+	c.settled()
 	keys("j")
 	if !strings.Contains(focused(), "salt_010") {
 		t.Errorf("j leads to %q", focused())

@@ -9,7 +9,7 @@ export const ApplyPart = memo(ApplyView, (a, b) => a.node.id === b.node.id && a.
 
 function ApplyView({ node, onChange }: { node: Pick<FarmNode, "id" | "name" | "kind">; onChange: (change: NodeChange, name: string) => void }) {
   const [chosen, setChosen] = useState<string[]>(["caps"]);
-  const [where, setWhere] = useState(node.kind);
+  const [where, setWhere] = useState<string>(node.kind);
   const submit = (event: FormEvent) => {
     event.preventDefault();
     onChange({ where: `(${where.trim()}) && !(name==${node.name})`, from: node.id, parts: chosen }, "Apply them");
