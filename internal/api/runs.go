@@ -450,7 +450,7 @@ func (s *Server) runHistory(c *gin.Context) {
 	}
 	out := make([]wire.HistoryLine, 0, len(events))
 	for _, e := range events {
-		out = append(out, wire.HistoryLine{Seq: e.Seq, At: e.At, Kind: e.Kind, Node: names[e.Node], Reason: e.Reason})
+		out = append(out, wire.HistoryLine{Seq: e.Seq, At: e.At, Kind: e.Kind, Node: names[e.Node], Reason: e.Reason, Moved: e.Moved})
 	}
 	c.JSON(http.StatusOK, out)
 }

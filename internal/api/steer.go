@@ -61,7 +61,7 @@ func (s *Server) nodeHistory(c *gin.Context) {
 	events, err := s.svc.Store().NodeLog(c, id, int(limit))
 	out := make([]wire.HistoryLine, 0, len(events))
 	for _, e := range events {
-		out = append(out, wire.HistoryLine{Seq: e.Seq, At: e.At, Kind: e.Kind, Reason: e.Reason})
+		out = append(out, wire.HistoryLine{Seq: e.Seq, At: e.At, Kind: e.Kind, Reason: e.Reason, Moved: e.Moved})
 	}
 	s.answer(c, out, err)
 }

@@ -146,7 +146,7 @@ func (e *events) add(r farm.Record, seq int64, body func() ([]byte, error)) erro
 	about := r.About()
 	e.seq, e.run, e.node = append(e.seq, seq), append(e.run, int64(about.Run)), append(e.node, int64(about.Node))
 	e.at, e.kind, e.reason = append(e.at, about.At), append(e.kind, string(r.Kind())), append(e.reason, about.Reason)
-	if kinds[r.Kind()].bodiless {
+	if without := kinds[r.Kind()].bodiless; without != nil && without(r) {
 		e.body = append(e.body, nil)
 		return nil
 	}

@@ -12,9 +12,9 @@ type kept struct {
 	// touches returns the rows that a Record writes, and those that it needs to be
 	// there as they are; nil where it stands by itself.
 	touches func(farm.Record) (writes, reads []row)
-	// bodiless leaves the contents out of the log: secrets, and what stands in a
-	// table of its own word for word.
-	bodiless bool
+	// bodiless says of which the contents are left out of the log: secrets, and what
+	// stands in a table of its own word for word; nil: of none.
+	bodiless func(farm.Record) bool
 }
 
 // kinds is the table of all kinds of Records.
@@ -32,7 +32,7 @@ var kinds = map[farm.Kind]kept{
 		touches: of(func(r farm.NodeEnrolled) (writes, reads []row) {
 			return []row{node(r.Node)}, []row{named("key", r.KeyHash), anyName}
 		}),
-		bodiless: true,
+		bodiless: always,
 	},
 	farm.NodeStarted{}.Kind(): {
 		statement: `WITH r AS (
@@ -138,14 +138,17 @@ var kinds = map[farm.Kind]kept{
 		touches: of(func(r farm.RunKept) (writes, reads []row) {
 			return []row{run(r.Run)}, nil
 		}),
-		bodiless: true,
+		bodiless: always,
 	},
 	farm.LeaseOpened{}.Kind(): {
 		columns: func() columns { return &leasesOpened{} },
 		touches: of(func(r farm.LeaseOpened) (writes, reads []row) {
 			return []row{lease(r.Lease)}, []row{run(r.Run), node(r.Node), leasesOf(r.Run)}
 		}),
-		bodiless: true,
+		bodiless: func(r farm.Record) bool { // what moves from node to node is told apart
+			opened := r.(farm.LeaseOpened)
+			return !opened.Race && opened.From == 0
+		},
 	},
 	farm.LeaseExtended{}.Kind(): {
 		statement: `UPDATE lease SET given = given + frame_set(r.frames), trimmed = trimmed - frame_set(r.frames), ask = r.ask, reason = r.reason
@@ -166,7 +169,7 @@ var kinds = map[farm.Kind]kept{
 		touches: of(func(r farm.LeaseEnded) (writes, reads []row) {
 			return []row{lease(r.Lease)}, []row{leasesOf(r.Run)}
 		}),
-		bodiless: true,
+		bodiless: always,
 	},
 	farm.FrameAccepted{}.Kind(): {
 		columns: func() columns { return &framesAccepted{} },
@@ -347,7 +350,7 @@ var kinds = map[farm.Kind]kept{
 		touches: of(func(r farm.PersonSet) (writes, reads []row) {
 			return []row{named("person", r.Name)}, nil
 		}),
-		bodiless: true,
+		bodiless: always,
 	},
 	farm.PersonRemoved{}.Kind(): {
 		statement: `WITH r AS (
@@ -368,14 +371,14 @@ var kinds = map[farm.Kind]kept{
 		touches: of(func(r farm.TokenIssued) (writes, reads []row) {
 			return []row{named("token", r.Hash)}, []row{named("person", r.Person), node(r.Node), nodeToken(r.Node)}
 		}),
-		bodiless: true,
+		bodiless: always,
 	},
 	farm.TokenRevoked{}.Kind(): {
 		statement: `DELETE FROM token USING jsonb_to_recordset($1::jsonb) AS r(hash text) WHERE token.hash = r.hash`,
 		touches: of(func(r farm.TokenRevoked) (writes, reads []row) {
 			return []row{named("token", r.Hash)}, nil
 		}),
-		bodiless: true,
+		bodiless: always,
 	},
 	farm.KeyIssued{}.Kind(): {
 		statement: `INSERT INTO enrolment_key (hash, label, created_by, created_at, expires_at, uses_left, pools, returns)
@@ -384,7 +387,7 @@ var kinds = map[farm.Kind]kept{
 		touches: of(func(r farm.KeyIssued) (writes, reads []row) {
 			return []row{named("key", r.Hash)}, nil
 		}),
-		bodiless: true,
+		bodiless: always,
 	},
 	farm.Audited{}.Kind(): {
 		statement: `INSERT INTO audit (seq, at, actor, action, subject, before, after)
@@ -392,6 +395,8 @@ var kinds = map[farm.Kind]kept{
 		FROM jsonb_to_recordset($1::jsonb) AS r(seq bigint, at timestamptz, actor text, action text, subject text, "from" text, "to" text)`,
 	},
 }
+
+func always(farm.Record) bool { return true }
 
 // of makes what looks at one kind of Record look at any.
 func of[T farm.Record](touches func(T) (writes, reads []row)) func(farm.Record) (writes, reads []row) {

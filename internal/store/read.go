@@ -18,13 +18,17 @@ type Event struct {
 	Run    int64     `db:"run"`
 	Node   int64     `db:"node"`
 	Reason string    `db:"reason"`
+	Moved  string    `db:"moved"` // how a lease moved work from node to node: take-over, race, or nothing
 }
+
+// moved reads that from the contents of an event.
+const moved = `CASE WHEN body->>'race' = 'true' THEN 'race' WHEN body->>'from' IS NOT NULL THEN 'take-over' ELSE '' END AS moved`
 
 // RunLog returns what happened to a run and has a reason, newest first, at
 // most limit events newer than after and older than before (0: the newest).
 func (s *Store) RunLog(ctx context.Context, run, after, before int64, limit int) ([]Event, error) {
 	events := []Event{}
-	err := s.db.SelectContext(ctx, &events, `SELECT seq, at, kind, run, COALESCE(node, 0) AS node, reason FROM event
+	err := s.db.SelectContext(ctx, &events, `SELECT seq, at, kind, run, COALESCE(node, 0) AS node, reason, `+moved+` FROM event
 		WHERE run = $1 AND reason <> '' AND seq > $2 AND ($3 = 0 OR seq < $3) ORDER BY seq DESC LIMIT $4`, run, after, before, limit)
 	if err != nil {
 		return nil, fmt.Errorf("reading the log of run %d: %w", run, err)
@@ -35,7 +39,7 @@ func (s *Store) RunLog(ctx context.Context, run, after, before int64, limit int)
 // NodeLog returns what became of a node and has a reason, newest first.
 func (s *Store) NodeLog(ctx context.Context, node int64, limit int) ([]Event, error) {
 	events := []Event{}
-	err := s.db.SelectContext(ctx, &events, `SELECT seq, at, kind, COALESCE(run, 0) AS run, node, reason FROM event
+	err := s.db.SelectContext(ctx, &events, `SELECT seq, at, kind, COALESCE(run, 0) AS run, node, reason, `+moved+` FROM event
 		WHERE node = $1 AND kind LIKE 'node %' AND reason <> '' ORDER BY seq DESC LIMIT $2`, node, limit)
 	if err != nil {
 		return nil, fmt.Errorf("reading the log of node %d: %w", node, err)

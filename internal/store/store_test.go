@@ -794,6 +794,40 @@ func TestThumbnailsAndLogs(t *testing.T) {
 	}
 }
 
+// TestWhatMovedWorkIsTold reads how leases moved frames from node to node.
+func TestWhatMovedWorkIsTold(t *testing.T) {
+	s, lead := claimed(t, pgtest.URL(t))
+	k := &keeper{t: t, s: s, lead: lead, state: farm.NewState()}
+	k.do(studio()...)
+	for id := farm.NodeID(1); id <= 3; id++ {
+		k.do(
+			farm.NodeEnrolled{Node: id, Name: fmt.Sprintf("kiln-%02d", id), Of: farm.Rack, KeyHash: "k", At: now},
+			farm.NodeStarted{Node: id, Session: 1, At: now},
+		)
+	}
+	lease := func(id farm.LeaseID, set string) farm.LeaseOpened {
+		f, err := frames.Parse(set)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return farm.LeaseOpened{
+			Lease: id, Node: farm.NodeID(id), Run: 1, Session: 1, Frames: f, Reason: fmt.Sprint("lease ", id), At: now,
+		}
+	}
+	first, over, race := lease(1, "1-5"), lease(2, "6-9"), lease(3, "1")
+	over.From, race.Race = 1, true
+	k.do(farm.RunSubmitted{
+		Run: 1, State: farm.RunRendering, At: now,
+		Spec: farm.Spec{
+			Job: "a", Project: "salt-clock", Kind: farm.Final, Number: 1, Frames: first.Frames.Union(over.Frames),
+		},
+	}, first, over, race)
+	log, err := s.RunLog(t.Context(), 1, 0, 0, 10)
+	if err != nil || len(log) != 3 || log[0].Moved != "race" || log[1].Moved != "take-over" || log[2].Moved != "" {
+		t.Errorf("log %+v, %v", log, err)
+	}
+}
+
 // written is what is kept of a node, as text.
 func written(t *testing.T, n *farm.Node) string {
 	t.Helper()

@@ -433,6 +433,7 @@ type HistoryLine struct {
 	Kind   string    `json:"kind"`
 	Node   string    `json:"node"`
 	Reason string    `json:"reason"`
+	Moved  string    `json:"moved"` // how it moved work from node to node: take-over or race; empty: not at all
 }
 
 // AuditLine tells who changed what.

@@ -190,7 +190,7 @@ func (e *Engine) handOver(taker farm.NodeID, cut farm.LeaseTrimmed, ahead time.D
 	}
 	opened := farm.LeaseOpened{
 		Lease: e.s.LastLease + 1, Node: taker, Run: cut.Run, Session: n.Session, Ask: w.Number,
-		Frames: set, Share: share, Reason: deal.TookOver(n.Name, e.s.NodeName(cut.Node), set, ahead),
+		Frames: set, Share: share, From: cut.Node, Reason: deal.TookOver(n.Name, e.s.NodeName(cut.Node), set, ahead),
 		At: e.now,
 	}
 	e.Append(opened)

@@ -115,8 +115,9 @@ type LeaseOpened struct {
 	Session int64      `json:"session"`
 	Ask     int64      `json:"ask"`
 	Frames  frames.Set `json:"frames"`
-	Share   Share      `json:"share"` // of the node, until the lease has ended
-	Race    bool       `json:"race"`  // the frame is in flight on another node, too
+	Share   Share      `json:"share"`          // of the node, until the lease has ended
+	Race    bool       `json:"race"`           // the frame is in flight on another node, too
+	From    NodeID     `json:"from,omitempty"` // the frames were taken over from this node; 0: from none
 	Reason  string     `json:"reason"`
 	At      time.Time  `json:"at"`
 }

@@ -46,7 +46,7 @@ export function HappenedPart({ run, now }: { run: Run; now: number }) {
               {clock(l.at, now)}
             </span>
             <span className="break-words">
-              <Moved reason={l.reason} /> {told(l.reason, now)}
+              <Moved how={l.moved} /> {told(l.reason, now)}
             </span>
           </li>
         ))}
@@ -56,15 +56,15 @@ export function HappenedPart({ run, now }: { run: Run; now: number }) {
 }
 
 /** Marks what moved work from node to node. */
-function Moved({ reason }: { reason: string }) {
-  if (/ over from /.test(reason)) {
+function Moved({ how }: { how: HistoryLine["moved"] }) {
+  if (how === "take-over") {
     return (
       <span aria-hidden="true" title="take-over" className="text-brass">
         ⇄
       </span>
     );
   }
-  return / races /.test(reason) ? (
+  return how === "race" ? (
     <span aria-hidden="true" title="race" className="text-brass">
       ⇉
     </span>
