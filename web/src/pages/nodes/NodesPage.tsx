@@ -1,8 +1,9 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useCallback, useDeferredValue, useEffect, useMemo, useState } from "react";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 import { getPicked, isWrangler, type FarmNode, type Me } from "../../api/client";
 import { useFarm } from "../../api/live";
+import { useAddress } from "../../parts/address";
 import { useDebounced } from "../../parts/debounced";
 import { doings, useNodeActs } from "../../parts/nodeActs";
 import { Notice, Waits } from "../../parts/Notice";
@@ -26,7 +27,7 @@ export function NodesPage({ me }: { me: Me }) {
 
 function NodesView({ me }: { me: Me }) {
   const farm = useFarm();
-  const [address, setAddress] = useSearchParams();
+  const [address, set] = useAddress();
   const [where, setWhere] = useState(address.get("where") ?? "");
   const name = address.get("name") ?? "";
   const [cards, setCards] = useState(() => (localStorage.getItem("vexillum-nodes") ?? (window.innerWidth < 640 ? "cards" : "table")) === "cards");
@@ -34,24 +35,6 @@ function NodesView({ me }: { me: Me }) {
   const settled = useDebounced(where.trim(), 250);
   const state = address.get("state") ?? "";
   const byPool = address.get("by") === "pool";
-  const set = useCallback(
-    (changes: Record<string, string>) =>
-      setAddress(
-        (old) => {
-          const next = new URLSearchParams(old);
-          for (const [key, value] of Object.entries(changes)) {
-            if (value === "") {
-              next.delete(key);
-            } else {
-              next.set(key, value);
-            }
-          }
-          return next;
-        },
-        { replace: true },
-      ),
-    [setAddress],
-  );
   useEffect(() => {
     if (settled !== (address.get("where") ?? "")) {
       set({ where: settled });

@@ -1,8 +1,8 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useRef, useState } from "react";
-import { useSearchParams } from "react-router";
 import { getQueue, maySteer, type Me, type Run } from "../../api/client";
 import { useFarm } from "../../api/live";
+import { useAddress } from "../../parts/address";
 import { useDebounced } from "../../parts/debounced";
 import { Waits } from "../../parts/Notice";
 import { AskToSteer, useSteer } from "../../parts/steering";
@@ -37,25 +37,11 @@ const none: Run[] = [];
 function QueueView({ me }: { me: Me }) {
   const farm = useFarm();
   const now = useNow();
-  const [address, setAddress] = useSearchParams();
+  const [address, change] = useAddress();
   const [text, setText] = useState(address.get("search") ?? "");
   const [picked, setPicked] = useState<ReadonlyMap<number, Run>>(new Map());
   const settled = useDebounced(text.trim(), 250);
-  const set = (changes: Record<string, string>, keepPage = false) =>
-    setAddress(
-      (old) => {
-        const next = new URLSearchParams(old);
-        for (const [name, value] of Object.entries(keepPage ? changes : { page: "", ...changes })) {
-          if (value === "") {
-            next.delete(name);
-          } else {
-            next.set(name, value);
-          }
-        }
-        return next;
-      },
-      { replace: true },
-    );
+  const set = (changes: Record<string, string>, keepPage = false) => change(keepPage ? changes : { page: "", ...changes });
   useEffect(() => {
     if (settled !== (address.get("search") ?? "")) {
       set({ search: settled });

@@ -1,8 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
 import { useCallback, useMemo, useState } from "react";
-import { Link, useParams, useSearchParams } from "react-router";
+import { Link, useParams } from "react-router";
 import { contactSheet, getRun, maySteer, type FarmNode, type Me, type Run } from "../../api/client";
 import { useFarm } from "../../api/live";
+import { useAddress } from "../../parts/address";
 import { Facts } from "../../parts/Facts";
 import { amount } from "../../parts/Gauge";
 import { Finish } from "../../parts/Finish";
@@ -51,7 +52,7 @@ export function RunPage({ me }: { me: Me }) {
 function RunView({ run, nodes, project, me }: { run: Run; nodes: FarmNode[]; project: string; me: Me }) {
   const now = useNow();
   useTitle(`${run.job} ${run.kind} ${run.number}`);
-  const [address, setAddress] = useSearchParams();
+  const [address, change] = useAddress();
   const [changing, setChanging] = useState(false);
   const index = useMemo(() => new FrameIndex(run.frames), [run.frames]);
   const states = useMemo(() => frameStates(run.sets, index), [run.sets, index]);
@@ -59,22 +60,7 @@ function RunView({ run, nodes, project, me }: { run: Run; nodes: FarmNode[]; pro
   // The chosen frame stands in the address, so that it can be sent to somebody.
   const wanted = address.get("frame");
   const chosen = wanted !== null && /^-?\d+$/.test(wanted) && index.place(Number(wanted)) >= 0 ? Number(wanted) : null;
-  const setChosen = useCallback(
-    (frame: number | null) =>
-      setAddress(
-        (old) => {
-          const next = new URLSearchParams(old);
-          if (frame === null) {
-            next.delete("frame");
-          } else {
-            next.set("frame", String(frame));
-          }
-          return next;
-        },
-        { replace: true },
-      ),
-    [setAddress],
-  );
+  const setChosen = useCallback((frame: number | null) => change({ frame: frame === null ? "" : String(frame) }), [change]);
   const shown = chosen ?? run.newest;
   return (
     <main className="max-w-[1204px] px-4 pt-[14px] pb-8 sm:px-6">
