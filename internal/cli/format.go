@@ -238,11 +238,3 @@ func times(n int) string {
 	}
 	return fmt.Sprintf("%d times", n)
 }
-
-// count writes a number of things.
-func count(n int, what string) string {
-	if n == 1 {
-		return "1 " + what
-	}
-	return fmt.Sprintf("%d %ss", n, what)
-}

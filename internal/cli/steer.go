@@ -14,6 +14,8 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"github.com/dustin/go-humanize/english"
+
 	"vexillum/internal/client"
 	"vexillum/internal/wire"
 )
@@ -223,9 +225,9 @@ func (a *app) askFirst(what string, runs []wire.Run, lost int, chosen, now bool)
 	for _, r := range runs {
 		lines = append(lines, fmt.Sprintf("%s would be %s%s", r.Name, steering[what].done, inFlight(what, now, r)))
 	}
-	question := fmt.Sprintf("%s would be %s", counted(len(runs), "run"), steering[what].done)
+	question := fmt.Sprintf("%s would be %s", english.Plural(len(runs), "run", ""), steering[what].done)
 	if lost > 0 {
-		question += fmt.Sprintf("; %s in flight would be lost", counted(lost, "frame"))
+		question += fmt.Sprintf("; %s in flight would be lost", english.Plural(lost, "frame", ""))
 	}
 	return a.agree(lines, question, chosen)
 }
@@ -248,12 +250,4 @@ func (a *app) agree(lines []string, question string, picked bool) error {
 		return errors.New("nothing was changed")
 	}
 	return nil
-}
-
-// counted writes a number of things.
-func counted(n int, what string) string {
-	if n == 1 {
-		return "1 " + what
-	}
-	return fmt.Sprintf("%d %ss", n, what)
 }

@@ -13,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/dustin/go-humanize/english"
 	"github.com/spf13/cobra"
 	"github.com/vbauerster/mpb/v8"
 	"github.com/vbauerster/mpb/v8/decor"
@@ -440,13 +441,13 @@ func saveSheet(ctx context.Context, c *client.Client, run wire.Run, to string) e
 func takesText(r wire.Run) string {
 	var parts []string
 	if r.Takes.Cores > 0 {
-		parts = append(parts, count(r.Takes.Cores, "core"))
+		parts = append(parts, english.Plural(r.Takes.Cores, "core", ""))
 	}
 	if r.Takes.MemoryBytes > 0 {
 		parts = append(parts, size(r.Takes.MemoryBytes))
 	}
 	if r.Takes.Devices > 0 {
-		parts = append(parts, count(r.Takes.Devices, "graphics device"))
+		parts = append(parts, english.Plural(r.Takes.Devices, "graphics device", ""))
 	}
 	text := strings.Join(parts, ", ")
 	if r.MemoryPeak > 0 {

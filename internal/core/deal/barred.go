@@ -5,6 +5,8 @@ import (
 	"slices"
 	"time"
 
+	"github.com/dustin/go-humanize/english"
+
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 )
@@ -161,7 +163,7 @@ func (d *Dealer) leaves(n *farm.Node, run *farm.Run, now time.Time) (frames.Set,
 		if todo = todo.Intersect(b.failed); todo.Empty() {
 			return todo, fmt.Sprintf(
 				"%s has failed %s of %s that nobody else has tried yet; it gets no fresh ones until somebody has",
-				n.Name, plural(b.untried[n.ID], "frame"), run.Spec.Name(),
+				n.Name, english.Plural(b.untried[n.ID], "frame", ""), run.Spec.Name(),
 			)
 		}
 	}

@@ -7,6 +7,8 @@ import (
 
 	"github.com/dustin/go-humanize"
 
+	"github.com/dustin/go-humanize/english"
+
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/pace"
@@ -52,7 +54,7 @@ func Room(
 	}
 	if len(held) >= most {
 		return farm.Share{}, fmt.Sprintf(
-			"%s has %s side by side, and no more are allowed", n.Name, plural(len(held), "lease"),
+			"%s has %s side by side, and no more are allowed", n.Name, english.Plural(len(held), "lease", ""),
 		)
 	}
 	cores, devices, memory := offer.Cores, offer.Devices, offer.MemoryBytes
@@ -72,12 +74,12 @@ func Room(
 	switch {
 	case cores.Len() < takes.Cores:
 		return farm.Share{}, fmt.Sprintf(
-			"%s takes %s a lease, and %d of %s are free", run.Spec.Name(), plural(takes.Cores, "core"), cores.Len(),
+			"%s takes %s a lease, and %d of %s are free", run.Spec.Name(), english.Plural(takes.Cores, "core", ""), cores.Len(),
 			n.Name,
 		)
 	case len(devices) < takes.Devices:
 		return farm.Share{}, fmt.Sprintf(
-			"%s takes %s a lease, and %d of %s are free", run.Spec.Name(), plural(takes.Devices, "graphics device"),
+			"%s takes %s a lease, and %d of %s are free", run.Spec.Name(), english.Plural(takes.Devices, "graphics device", ""),
 			len(devices), n.Name,
 		)
 	case offer.MemoryBytes > 0 && memory < takes.MemoryBytes:
@@ -147,7 +149,7 @@ func guard(s *farm.State, m *pace.Model, n *farm.Node, run *farm.Run, held []*fa
 	if free-mine < n.Spare() {
 		return fmt.Sprintf(
 			"%s is expected to take %s of memory, and of %s only %s will be free beside %s, of which %s stay free",
-			run.Spec.Name(), bytes(mine), n.Name, bytes(max(0, free)), plural(len(held), "lease"), bytes(n.Spare()),
+			run.Spec.Name(), bytes(mine), n.Name, bytes(max(0, free)), english.Plural(len(held), "lease", ""), bytes(n.Spare()),
 		)
 	}
 	return ""

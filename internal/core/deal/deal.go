@@ -11,6 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/dustin/go-humanize/english"
+
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 )
@@ -156,7 +158,7 @@ func (d *Dealer) ceiling(n *farm.Node, run *farm.Run, now time.Time) string {
 	most := run.Terms.Ceiling.Most(d.able(run, now))
 	if at := working(run); at >= most {
 		return fmt.Sprintf(
-			"%s is at its ceiling of %s: %s at it", run.Spec.Name(), run.Terms.Ceiling, plural(at, "node"),
+			"%s is at its ceiling of %s: %s at it", run.Spec.Name(), run.Terms.Ceiling, english.Plural(at, "node", ""),
 		)
 	}
 	return ""
@@ -204,7 +206,7 @@ func count(set frames.Set) string {
 	if set.Len() == 1 {
 		return fmt.Sprintf("frame %d", set.First())
 	}
-	return plural(set.Len(), "frame")
+	return english.Plural(set.Len(), "frame", "")
 }
 
 func notReady(n *farm.Node) string {
@@ -229,7 +231,7 @@ func (d *Dealer) WhyNode(n *farm.Node, now time.Time) string {
 		}
 		beside := ""
 		if len(leases) > 1 {
-			beside = fmt.Sprintf(", and %s beside it", plural(len(leases)-1, "lease"))
+			beside = fmt.Sprintf(", and %s beside it", english.Plural(len(leases)-1, "lease", ""))
 		}
 		return fmt.Sprintf("renders %s; it has frames %s left%s", s.Runs[l.Run].Spec.Name(), l.Left, beside)
 	}
@@ -291,7 +293,7 @@ func (d *Dealer) WhyRun(run *farm.Run, now time.Time) string {
 			}
 			if set, why := d.offer(n, run, nil, now); set.Empty() && FreezeReason(d.s, n, run, now) == "" {
 				if at := working(run); at > 0 {
-					return fmt.Sprintf("on %s; %s", plural(at, "node"), why)
+					return fmt.Sprintf("on %s; %s", english.Plural(at, "node", ""), why)
 				}
 				return why
 			}
@@ -316,7 +318,7 @@ func whyRun(s *farm.State, run *farm.Run) string {
 	if run.State == farm.RunRendering || run.State == farm.RunQueued {
 		if held := FrozenWith(s, nil, run); held != "" {
 			if n := working(run); n > 0 {
-				return fmt.Sprintf("%s; %s in flight will finish first", held, plural(n, "frame"))
+				return fmt.Sprintf("%s; %s in flight will finish first", held, english.Plural(n, "frame", ""))
 			}
 			return held + "; release it to go on"
 		}
@@ -324,7 +326,7 @@ func whyRun(s *farm.State, run *farm.Run) string {
 	switch run.State {
 	case farm.RunHeld:
 		if n := working(run); n > 0 {
-			return fmt.Sprintf("%s; %s in flight will finish first", run.Reason, plural(n, "frame"))
+			return fmt.Sprintf("%s; %s in flight will finish first", run.Reason, english.Plural(n, "frame", ""))
 		}
 		if run.StartedAt.IsZero() && strings.HasPrefix(run.Reason, "held by ") {
 			return run.Reason + "; release it to start"
@@ -337,11 +339,11 @@ func whyRun(s *farm.State, run *farm.Run) string {
 		n := working(run)
 		switch todo := run.ToDo.Len(); {
 		case n == 0 && todo > 0:
-			return fmt.Sprintf("no node works on it now; %s to deal", plural(todo, "frame"))
+			return fmt.Sprintf("no node works on it now; %s to deal", english.Plural(todo, "frame", ""))
 		case todo > 0:
-			return fmt.Sprintf("on %s; %s still to deal", plural(n, "node"), plural(todo, "frame"))
+			return fmt.Sprintf("on %s; %s still to deal", english.Plural(n, "node", ""), english.Plural(todo, "frame", ""))
 		default:
-			return fmt.Sprintf("on %s; all frames are dealt", plural(n, "node"))
+			return fmt.Sprintf("on %s; all frames are dealt", english.Plural(n, "node", ""))
 		}
 	case farm.RunQueued:
 	default:
@@ -430,13 +432,6 @@ func all(set frames.Set) string {
 		return count(set)
 	}
 	return "all " + count(set)
-}
-
-func plural(n int, what string) string {
-	if n == 1 {
-		return "1 " + what
-	}
-	return fmt.Sprintf("%d %ss", n, what)
 }
 
 func some(names []string) string {

@@ -7,6 +7,8 @@ import (
 	"slices"
 	"time"
 
+	"github.com/dustin/go-humanize/english"
+
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/span"
@@ -320,7 +322,7 @@ func (d *Dealer) dealTail(n *farm.Node, run *farm.Run, todo frames.Set, now time
 	}
 	return frames.Set{}, fmt.Sprintf(
 		"%s is passed over for %s: others finish the last %s in %s, and this node would take longer", n.Name,
-		run.Spec.Name(), plural(todo.Len(), "frame"), inAbout(end),
+		run.Spec.Name(), english.Plural(todo.Len(), "frame", ""), inAbout(end),
 	)
 }
 

@@ -7,6 +7,8 @@ import (
 	"slices"
 	"time"
 
+	"github.com/dustin/go-humanize/english"
+
 	"vexillum/internal/core/farm"
 )
 
@@ -28,7 +30,7 @@ func FreezeReason(s *farm.State, n *farm.Node, run *farm.Run, now time.Time) str
 		at := s.At(of)
 		if most := stay.Nodes(now); len(at) >= most && !at[n.ID] {
 			return fmt.Sprintf(
-				"%s is released in steps of %s every %s; %d may work with it now", of, plural(stay.Step, "node"),
+				"%s is released in steps of %s every %s; %d may work with it now", of, english.Plural(stay.Step, "node", ""),
 				round(time.Duration(stay.Every)*time.Second), most,
 			)
 		}

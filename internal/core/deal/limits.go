@@ -5,6 +5,8 @@ import (
 	"slices"
 	"time"
 
+	"github.com/dustin/go-humanize/english"
+
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/pace"
@@ -40,7 +42,7 @@ func (d *Dealer) limited(n *farm.Node, run *farm.Run, warm *farm.Lease, now time
 	}
 	if most := run.Spec.StartOn; most > 0 && unproven(run) && !worksOn(n, run) && working(run) >= most {
 		return fmt.Sprintf(
-			"%s starts on %s; the others join when its first frame is verified", run.Spec.Name(), plural(most, "node"),
+			"%s starts on %s; the others join when its first frame is verified", run.Spec.Name(), english.Plural(most, "node", ""),
 		)
 	}
 	without := farm.LeaseID(0)
@@ -54,7 +56,7 @@ func (d *Dealer) limited(n *farm.Node, run *farm.Run, warm *farm.Lease, now time
 		if place := d.s.Places[p.Scenes]; place != nil && place.Loads > 0 && run.Spec.SceneText == "" {
 			if loading := d.loading(place.Name); loading >= place.Loads {
 				return fmt.Sprintf(
-					"%s load from the place %s, and no more may at the same moment", plural(loading, "launch"),
+					"%s load from the place %s, and no more may at the same moment", english.Plural(loading, "launch", "launches"),
 					place.Name,
 				)
 			}

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"time"
 
+	"github.com/dustin/go-humanize/english"
+
 	"vexillum/internal/core/farm"
 )
 
@@ -32,7 +34,7 @@ func (d *Dealer) WhyPair(run *farm.Run, n *farm.Node, now time.Time) string {
 		if before(other, run) {
 			return fmt.Sprintf(
 				"%s works on %s, which comes first, and has %s of it left", n.Name, other.Spec.Name(),
-				plural(held[0].Left.Len(), "frame"),
+				english.Plural(held[0].Left.Len(), "frame", ""),
 			)
 		}
 		if _, full := Room(d.s, d.m, n, run, nil, nil); full != "" {
@@ -99,7 +101,7 @@ func (d *Dealer) WhyFrame(run *farm.Run, frame int, now time.Time) string {
 		if ahead == 0 {
 			return fmt.Sprintf("%s is the next of %s%s", name, node, tried)
 		}
-		return fmt.Sprintf("%s is dealt to %s, which has %s before it%s", name, node, plural(ahead, "frame"), tried)
+		return fmt.Sprintf("%s is dealt to %s, which has %s before it%s", name, node, english.Plural(ahead, "frame", ""), tried)
 	}
 	if run.State != farm.RunRendering && run.State != farm.RunQueued {
 		return fmt.Sprintf("%s is to do, and the run is %s%s", name, run.State, tried)

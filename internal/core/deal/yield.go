@@ -9,6 +9,8 @@ import (
 	"slices"
 	"time"
 
+	"github.com/dustin/go-humanize/english"
+
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 )
@@ -93,7 +95,7 @@ func (d *Dealer) distrusted(now time.Time, ask func(*farm.Lease, frames.Set, str
 					l, d.unbegun(l, now).Minus(b.elsewhere(l.Node)),
 					fmt.Sprintf(
 						"%s has failed %s of %s that nobody else has tried yet", n.Name,
-						plural(b.untried[l.Node], "frame"), run.Spec.Name(),
+						english.Plural(b.untried[l.Node], "frame", ""), run.Spec.Name(),
 					),
 				)
 			}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"github.com/dustin/go-humanize"
+	"github.com/dustin/go-humanize/english"
 )
 
 // Fits reports whether a run can use a node, whatever the time is: it has the
@@ -31,7 +32,7 @@ func (n *Node) TooSmall(run *Run) string {
 	takes := run.Spec.Takes
 	if takes.Cores > 0 && takes.Cores > max(1, n.OfferedCores()) {
 		return fmt.Sprintf(
-			"%s takes %s a lease, and the farm may use %d of %s", run.Spec.Name(), countOf(takes.Cores, "core"),
+			"%s takes %s a lease, and the farm may use %d of %s", run.Spec.Name(), english.Plural(takes.Cores, "core", ""),
 			max(1, n.OfferedCores()), n.Name,
 		)
 	}
@@ -46,18 +47,11 @@ func (n *Node) TooSmall(run *Run) string {
 		if takes.Devices > len(offer.Devices) {
 			return fmt.Sprintf(
 				"%s takes %s a lease, and the farm may use %d of %s", run.Spec.Name(),
-				countOf(takes.Devices, "graphics device"), len(offer.Devices), n.Name,
+				english.Plural(takes.Devices, "graphics device", ""), len(offer.Devices), n.Name,
 			)
 		}
 	}
 	return ""
-}
-
-func countOf(n int, what string) string {
-	if n == 1 {
-		return "1 " + what
-	}
-	return fmt.Sprintf("%d %ss", n, what)
 }
 
 func bytesText(n int64) string { return humanize.IBytes(uint64(n)) }

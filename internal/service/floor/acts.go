@@ -7,6 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/dustin/go-humanize/english"
+
 	"vexillum/internal/core/accept"
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
@@ -157,14 +159,14 @@ func actSentence(in wire.NodeAct, past string, picked, changed, flying int) stri
 	if changed == 1 && !in.DryRun {
 		are = "is"
 	}
-	text := fmt.Sprintf("%s %s %s", plural(changed, "node"), are, past)
+	text := fmt.Sprintf("%s %s %s", english.Plural(changed, "node", ""), are, past)
 	if picked > changed {
 		text += fmt.Sprintf("; for %d nothing changes", picked-changed)
 	}
 	if flying == 0 || changed == 0 || in.Do == "release" || in.Do == "revoke" {
 		return text
 	}
-	what := plural(flying, "frame") + " in flight "
+	what := english.Plural(flying, "frame", "") + " in flight "
 	verb := func(one, several string) string {
 		if flying == 1 {
 			return one
@@ -180,13 +182,6 @@ func actSentence(in wire.NodeAct, past string, picked, changed, flying int) stri
 	return text + "; " + what + verb("finishes", "finish") + " first"
 }
 
-func plural(n int, what string) string {
-	if n == 1 {
-		return "1 " + what
-	}
-	return fmt.Sprintf("%d %ss", n, what)
-}
-
 // flying returns how many frames a node has begun.
 func (t *transaction) flying(n *farm.Node) int {
 	return t.f.e.FramesInFlight(n.ID)
@@ -200,7 +195,7 @@ func (t *transaction) meanwhile(n *farm.Node, now bool) string {
 		return ""
 	case now:
 		return fmt.Sprintf(
-			"; %s in flight %s thrown away", plural(flying, "frame"),
+			"; %s in flight %s thrown away", english.Plural(flying, "frame", ""),
 			map[bool]string{true: "is", false: "are"}[flying == 1],
 		)
 	case flying == 1:

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"strings"
 
+	"github.com/dustin/go-humanize/english"
+
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/wire"
@@ -79,7 +81,7 @@ func (f *Floor) Import(ctx context.Context, list []Listed, dryRun bool, by farm.
 		}
 		would := map[bool]string{true: "would be ", false: ""}[dryRun]
 		out.Sentence = fmt.Sprintf(
-			"%s %sannounced, %d %schanged, %d the same", plural(announced, "node"), would, changed, would,
+			"%s %sannounced, %d %schanged, %d the same", english.Plural(announced, "node", ""), would, changed, would,
 			len(list)-announced-changed,
 		)
 		if !dryRun && len(records) > 0 {

@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/dustin/go-humanize/english"
+
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/hours"
@@ -274,7 +276,7 @@ func (f *Floor) DropPool(ctx context.Context, name string, by farm.Person) error
 		if members := t.s.Members(name); len(members) > 0 {
 			return refuse(
 				Conflict, "pool", "the pool %s still has %s, such as %s; take them out first", name,
-				plural(len(members), "node"), members[0].Name,
+				english.Plural(len(members), "node", ""), members[0].Name,
 			)
 		}
 		t.append(

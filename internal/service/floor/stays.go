@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/dustin/go-humanize/english"
+
 	"vexillum/internal/core/farm"
 	"vexillum/internal/wire"
 )
@@ -39,7 +41,7 @@ func (f *Floor) SetStay(ctx context.Context, in wire.Stay, by farm.Person) (out 
 			out.Sentence = fmt.Sprintf("%s %s held; %s", of, isOr(in.DryRun), f.holdsUp(t, of))
 		case in.Step > 0:
 			out.Sentence = fmt.Sprintf(
-				"%s %s released, %s at once and as many again every %d s", of, isOr(in.DryRun), plural(in.Step, "node"),
+				"%s %s released, %s at once and as many again every %d s", of, isOr(in.DryRun), english.Plural(in.Step, "node", ""),
 				in.EverySeconds,
 			)
 		default:
@@ -114,10 +116,10 @@ func (f *Floor) holdsUp(t *transaction, of farm.FreezeScope) string {
 	}
 	text := "nothing is in flight"
 	if leases > 0 {
-		text = fmt.Sprintf("%s in flight on %s will finish first", plural(leases, "frame"), plural(nodes, "node"))
+		text = fmt.Sprintf("%s in flight on %s will finish first", english.Plural(leases, "frame", ""), english.Plural(nodes, "node", ""))
 	}
 	if runs > 0 {
-		text += fmt.Sprintf(", and %s wait", plural(runs, "run"))
+		text += fmt.Sprintf(", and %s wait", english.Plural(runs, "run", ""))
 		if runs == 1 {
 			text += "s"
 		}

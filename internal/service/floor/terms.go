@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/dustin/go-humanize/english"
+
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/wire"
@@ -249,7 +251,7 @@ func (f *Floor) whatComes(run *farm.Run, stops []*farm.Lease, lost float64, in w
 	if in.Now && len(stops) > 0 {
 		return []string{
 			fmt.Sprintf(
-				"%s of less urgent runs %s stopped, and %s lost", plural(len(stops), "lease"),
+				"%s of less urgent runs %s stopped, and %s lost", english.Plural(len(stops), "lease", ""),
 				isAre(in.DryRun, len(stops)), nodeTime(lost, in.DryRun),
 			),
 		}
@@ -270,7 +272,7 @@ func (f *Floor) whatComes(run *farm.Run, stops []*farm.Lease, lost float64, in w
 			nodes[l.Node] = true
 		}
 		if over := len(nodes) - most.Most(deal.Able(f.s, run)); over > 0 {
-			return []string{plural(over, "node") + " will leave it when their frames are finished"}
+			return []string{english.Plural(over, "node", "") + " will leave it when their frames are finished"}
 		}
 	}
 	return nil

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/dustin/go-humanize/english"
+
 	"vexillum/internal/core/farm"
 )
 
@@ -66,7 +68,7 @@ func (t *transaction) endTokens(person, but, actor, why string) {
 	}
 	if ended > 0 {
 		t.append(farm.Audited{
-			Actor: actor, Action: "revoke tokens", Subject: person, From: plural(ended, "token"), To: why, At: t.now,
+			Actor: actor, Action: "revoke tokens", Subject: person, From: english.Plural(ended, "token", ""), To: why, At: t.now,
 		})
 	}
 }
