@@ -138,17 +138,70 @@ func (p *Position) takeNodes(s *farm.State, open []*farm.Run, now time.Time) map
 
 func recipeOf(run *farm.Run) string { return fmt.Sprintf("run %d", run.ID) }
 
+// takeRun takes a run that is open: its frames in pieces, and what is known of
+// their costs and of the nodes.
 func (p *Position) takeRun(
 	s *farm.State, m *pace.Model, run *farm.Run, size int, index map[farm.NodeID]int,
 	sight func(*farm.Lease) deal.Sight,
 ) {
 	curve := m.Curve(run)
 	r := runs{id: run.ID, posterior: curve.Posterior(), known: curve.Known()}
-	type part struct {
-		set  frames.Set
-		hold *play.Holding
-	}
 	failing := run.Failing().Intersect(run.ToDo).Take(mostFailing)
+	parts := p.partsOf(run, failing, index, sight)
+	if run.Spec.Chunk > 0 {
+		size = max(size, run.Spec.Chunk)
+	}
+	all := piecesOf(parts, failing, size)
+	if len(all) == 0 {
+		return
+	}
+	failed := map[int][]int{}
+	numbers := number(all)
+	sets := make([][]frames.Span, len(parts))
+	for i, n := range all {
+		at := numbers[i].First
+		sets[n.part] = append(sets[n.part], numbers[i])
+		if n.count == 1 && failing.Has(n.first) {
+			failed[at] = failedOn(run.Trouble[n.first], index)
+		}
+		if n.inFlight {
+			parts[n.part].hold.InFlight = at
+		}
+		r.pieces = append(r.pieces, n.piece)
+	}
+	for i, part := range parts {
+		if part.hold != nil && len(sets[i]) > 0 {
+			part.hold.Frames = frames.Of(sets[i]...)
+			p.farm.Holdings = append(p.farm.Holdings, *part.hold)
+		}
+	}
+	var launched []int
+	for i, id := range p.nodes {
+		if m.Launched(run, id) {
+			launched = append(launched, i)
+		}
+		n := s.Nodes[id]
+		r.speeds = append(r.speeds, m.SpeedFor(n, run))
+		r.before = append(r.before, m.Speed(n, run.Spec.Recipe))
+	}
+	first, further := startups(m, run, r.pieces)
+	p.farm.Jobs = append(p.farm.Jobs, play.Job{
+		Spec: specOf(run, numbers), Startup: first, Again: further, Launched: launched, Failed: failed,
+	})
+	p.jobs = append(p.jobs, r)
+}
+
+// part is what a lease has left of a run, or, without one, what is to be dealt.
+type part struct {
+	set  frames.Set
+	hold *play.Holding
+}
+
+// partsOf returns what is to be dealt of a run, without frames that have failed,
+// and then what each lease has left.
+func (p *Position) partsOf(
+	run *farm.Run, failing frames.Set, index map[farm.NodeID]int, sight func(*farm.Lease) deal.Sight,
+) []part {
 	parts := []part{{set: run.ToDo.Minus(failing)}}
 	for l := range run.OpenLeases {
 		if l.Race || l.Left.Empty() {
@@ -166,77 +219,75 @@ func (p *Position) takeRun(
 		}
 		parts = append(parts, part{l.Left, hold})
 	}
-	// Pieces of all parts, in the order of their frames, under numbers that
-	// follow one another where the frames do.
-	type numbered struct {
-		piece
-		part     int
-		inFlight bool
-	}
-	var all []numbered
+	return parts
+}
+
+// partPiece is a piece of a part.
+type partPiece struct {
+	piece
+	part     int
+	inFlight bool
+}
+
+// piecesOf cuts all parts into pieces of at most so many frames, in the order of
+// their frames. A frame in flight and one that has failed are pieces of their
+// own: not every node may take the latter.
+func piecesOf(parts []part, failing frames.Set, size int) (all []partPiece) {
 	for i, part := range parts {
 		set := part.set
 		if part.hold != nil && part.hold.Begun {
 			f := part.hold.InFlight
 			set = set.Minus(frames.One(f))
-			all = append(all, numbered{piece{f, f, 1}, i, true})
+			all = append(all, partPiece{piece{f, f, 1}, i, true})
 		}
-		step := size
-		if run.Spec.Chunk > 0 {
-			step = max(size, run.Spec.Chunk)
-		}
-		for _, p := range set.Pieces(step) {
-			all = append(all, numbered{piece{p.First, p.Last, p.Count}, i, false})
+		for _, p := range set.Pieces(size) {
+			all = append(all, partPiece{piece{p.First, p.Last, p.Count}, i, false})
 		}
 	}
-	for f := range failing.All() { // each a piece of its own: not every node may take it
-		all = append(all, numbered{piece{f, f, 1}, 0, false})
+	for f := range failing.All() {
+		all = append(all, partPiece{piece{f, f, 1}, 0, false})
 	}
-	slices.SortFunc(all, func(a, b numbered) int { return cmp.Compare(a.first, b.first) })
-	failed := map[int][]int{}
-	var spans []frames.Span
-	number := 0
-	sets := make([][]frames.Span, len(parts))
+	slices.SortFunc(all, func(a, b partPiece) int { return cmp.Compare(a.first, b.first) })
+	return all
+}
+
+// number gives pieces numbers that follow one another where their frames do.
+func number(all []partPiece) (numbers []frames.Span) {
+	at := 0
 	for i, n := range all {
-		number++
+		at++
 		if i > 0 && all[i-1].last+1 != n.first {
-			number++
+			at++
 		}
-		spans = append(spans, frames.Span{First: number, Last: number})
-		sets[n.part] = append(sets[n.part], frames.Span{First: number, Last: number})
-		if n.count == 1 && failing.Has(n.first) {
-			failed[number] = failedOn(run.Trouble[n.first], index)
-		}
-		if n.inFlight {
-			parts[n.part].hold.InFlight = number
-		}
-		r.pieces = append(r.pieces, n.piece)
+		numbers = append(numbers, frames.Span{First: at, Last: at})
 	}
-	if len(r.pieces) == 0 {
-		return
-	}
-	for i, part := range parts {
-		if part.hold != nil && len(sets[i]) > 0 {
-			part.hold.Frames = frames.Of(sets[i]...)
-			p.farm.Holdings = append(p.farm.Holdings, *part.hold)
-		}
-	}
+	return numbers
+}
+
+// startups returns the seconds of the first launch of a run on a node, and of
+// further ones, where each piece is a frame.
+func startups(m *pace.Model, run *farm.Run, pieces []piece) (first, further float64) {
 	startup, _ := m.Startup(run)
 	again, _ := m.Relaunch(run)
-	first, further := startup.Mean, again.Mean
+	first, further = startup.Mean, again.Mean
 	if deal.Apiece(run) { // each frame of a piece is a launch
 		frames := 0
-		for _, pc := range r.pieces {
+		for _, pc := range pieces {
 			frames += pc.count
 		}
 		first -= further
-		further *= float64(frames) / float64(len(r.pieces))
+		further *= float64(frames) / float64(len(pieces))
 		first += further
 	}
+	return first, further
+}
+
+// specOf returns what is dealt of a run whose pieces are its frames.
+func specOf(run *farm.Run, numbers []frames.Span) farm.Spec {
 	spec := farm.Spec{
 		Job: recipeOf(run), Project: run.Spec.Project, Owner: run.Spec.Owner, Kind: farm.Final,
-		Recipe: recipeOf(run), Mode: run.Spec.Mode, Tries: run.Spec.Tries,
-		Frames: frames.Of(spans...), Takes: run.Spec.Takes, Licence: run.Spec.Licence, Sequence: run.Spec.Sequence, StartOn: 0, Terms: run.Terms,
+		Recipe: recipeOf(run), Mode: run.Spec.Mode, Tries: run.Spec.Tries, Frames: frames.Of(numbers...),
+		Takes: run.Spec.Takes, Licence: run.Spec.Licence, Sequence: run.Spec.Sequence, Terms: run.Terms,
 		SceneText: run.Spec.SceneText,
 	}
 	if spec.Sequence == farm.ScoutsFirst {
@@ -245,19 +296,7 @@ func (p *Position) takeRun(
 	if run.Spec.Chunk > 0 {
 		spec.Chunk = 1
 	}
-	var launched []int
-	for i, id := range p.nodes {
-		if m.Launched(run, id) {
-			launched = append(launched, i)
-		}
-		n := s.Nodes[id]
-		r.speeds = append(r.speeds, m.SpeedFor(n, run))
-		r.before = append(r.before, m.Speed(n, run.Spec.Recipe))
-	}
-	p.farm.Jobs = append(
-		p.farm.Jobs, play.Job{Spec: spec, Startup: first, Again: further, Launched: launched, Failed: failed},
-	)
-	p.jobs = append(p.jobs, r)
+	return spec
 }
 
 // mostFailing bounds the failed frames of a run that are told apart.
