@@ -96,15 +96,15 @@ func TestSizesOfPictures(t *testing.T) {
 }
 
 func TestWhatBecomesOfFramesInFlight(t *testing.T) {
-	busy := wire.Run{Nodes: []string{"kiln-01", "kiln-02"}}
+	busy := wire.Run{Nodes: []string{"kiln-01", "kiln-02"}, InFlight: 5}
 	for _, c := range []struct {
 		what string
 		now  bool
 		run  wire.Run
 		says string
 	}{
-		{"hold", false, busy, "2 frames in flight finish first"}, {"hold", true, busy, "in flight are lost"}, {"cancel", false, busy, "in flight are lost"},
-		{"hold", false, wire.Run{Nodes: []string{"kiln-01"}}, ": the frame in flight finishes first (kiln-01)"},
+		{"hold", false, busy, "5 frames in flight finish first"}, {"hold", true, busy, "5 frames in flight thrown away"}, {"cancel", false, busy, "5 frames in flight thrown away"},
+		{"hold", false, wire.Run{Nodes: []string{"kiln-01"}, InFlight: 1}, ": 1 frame in flight finishes first (kiln-01)"},
 		{"release", false, busy, ""}, {"cancel", false, wire.Run{}, ""},
 	} {
 		if got := inFlight(c.what, c.now, c.run); !strings.Contains(got, c.says) || c.says == "" && got != "" {

@@ -159,7 +159,7 @@ func (a *app) steer(
 	lost := 0
 	for _, r := range runs {
 		if what == "cancel" || s.now {
-			lost += len(r.Nodes)
+			lost += r.InFlight
 		}
 	}
 	if s.dryRun {

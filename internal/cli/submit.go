@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/dustin/go-humanize/english"
 	"github.com/google/uuid"
 	"github.com/spf13/cobra"
 
@@ -287,18 +288,18 @@ func parseSize(text string) (width, height int, err error) {
 	return width, height, nil
 }
 
-// inFlight says what becomes of the frames that were being rendered.
+// inFlight says what becomes of the frames of a run that are in flight.
 func inFlight(what string, now bool, r wire.Run) string {
-	n := len(r.Nodes)
-	switch {
-	case n == 0:
-		return ""
-	case what == "cancel", what == "hold" && now:
-		return fmt.Sprintf(": stopped on %s; frames in flight are lost", strings.Join(r.Nodes, ", "))
-	case what == "hold" && n == 1:
-		return fmt.Sprintf(": the frame in flight finishes first (%s)", r.Nodes[0])
-	case what == "hold":
-		return fmt.Sprintf(": %d frames in flight finish first (%s)", n, strings.Join(r.Nodes, ", "))
+	frames, on := english.Plural(r.InFlight, "frame", ""), strings.Join(r.Nodes, ", ")
+	finish := "finish"
+	if r.InFlight == 1 {
+		finish = "finishes"
 	}
-	return ""
+	switch {
+	case len(r.Nodes) == 0, what != "cancel" && what != "hold":
+		return ""
+	case what == "cancel" || now:
+		return fmt.Sprintf(": stopped on %s; %s in flight thrown away", on, frames)
+	}
+	return fmt.Sprintf(": %s in flight %s first (%s)", frames, finish, on)
 }

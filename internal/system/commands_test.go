@@ -139,7 +139,7 @@ func (f *farm) asksOnATerminal() {
 	f.t.Helper()
 	f.scene("slow.practice", "practice: 1\npicture: salt\ncost: 60s\n")
 	run := f.submit(wire.Submit{Job: "salt_slow", Scene: "slow.practice", Frames: "1-2", Priority: "high"})
-	f.wait("a frame is in flight", func() bool { return len(f.run(run).Nodes) == 1 })
+	f.wait("a frame is in flight", func() bool { return f.run(run).InFlight == 1 })
 	asked := func(answer string) string {
 		cmd := exec.Command("script", "-qec", binary+" cancel salt_slow", "/dev/null")
 		cmd.Env = append(os.Environ(), "VEXILLUM_ACCESS="+filepath.Join(f.dir, "access.json"), "HOME="+f.dir)

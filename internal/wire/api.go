@@ -151,7 +151,8 @@ type Run struct {
 	DoneCount      int               `json:"done_count"`
 	ParkedCount    int               `json:"parked_count"`
 	Sets           FrameSets         `json:"sets"`
-	Nodes          []string          `json:"nodes"` // that render it now
+	Nodes          []string          `json:"nodes"`     // that render it now
+	InFlight       int               `json:"in_flight"` // frames that are begun, and have no result yet
 	Newest         *int              `json:"newest"`
 	NewestAt       *time.Time        `json:"newest_at"`
 	SubmittedAt    time.Time         `json:"submitted_at"`

@@ -262,6 +262,7 @@ func (f *Floor) runView(run *farm.Run, now time.Time) wire.Run {
 	}
 	checking, failing := frames.Of(verifying...), run.Failing()
 	busy := frames.Of(rendering...).Minus(checking)
+	v.InFlight = busy.Len() + checking.Len()
 	v.Sets = f.setsView(run, byState{
 		failed: failing.Minus(busy).
 			Minus(checking),

@@ -25,7 +25,7 @@ export function useSteer() {
 export const countFramesText = (n: number) => (n === 1 ? "1 frame" : `${n} frames`);
 
 /** How many frames of runs are in flight: each node has one. */
-const inFlight = (runs: Run[]) => runs.reduce((n, run) => n + run.nodes.length, 0);
+const inFlight = (runs: Run[]) => runs.reduce((n, run) => n + run.in_flight, 0);
 
 /** Asks whether runs shall be held or cancelled, says what that means, and takes
  * a reason. */
