@@ -122,6 +122,46 @@ func TestConsoleStaysStill(t *testing.T) {
 	c.sees("Press again")
 }
 
+// TestConsoleNodesStayStill announces nodes while the pointer is on a list of
+// nodes: as a table, and as cards.
+func TestConsoleNodesStayStill(t *testing.T) {
+	t.Parallel()
+	f := newFarm(t)
+	f.signIn()
+	announce := func(name string) {
+		t.Helper()
+		f.mustSaying("name,kind\n"+name+",rack\n", "nodes", "import", "-")
+	}
+	announce("kiln-05")
+	announce("kiln-07")
+	c := f.open()
+	c.signInAs("admin", password)
+	c.sees("kiln-05")
+	c.goTo("/nodes")
+	names := func() string {
+		return value[string](
+			c, `[...document.querySelectorAll("main a[href^='/nodes/']")].map(a => a.innerText.trim()).join(" ")`,
+		)
+	}
+	c.wait("both nodes are listed", func() bool { return names() == "kiln-05 kiln-07" })
+	for _, list := range []struct{ as, first, before string }{
+		{"Table", "kiln-03", "kiln-05 kiln-07"}, {"Cards", "kiln-01", "kiln-03 kiln-05 kiln-07"},
+	} {
+		c.press(list.as)
+		c.wait("the nodes are listed as "+list.as, func() bool { return names() == list.before })
+		c.settled()
+		x, y := c.point(`[...document.querySelectorAll("main a[href^='/nodes/']")].at(-1)`)
+		c.do(chromedp.MouseEvent(input.MouseMoved, x, y))
+		announce(list.first)
+		c.sees("1 change waits while you point here")
+		if got := names(); got != list.before {
+			t.Errorf("%s: under the pointer the list became %s", list.as, got)
+		}
+		c.do(chromedp.MouseEvent(input.MouseMoved, 40, 600))
+		c.wait("the list catches up", func() bool { return names() == list.first+" "+list.before })
+	}
+}
+
 func (f *farm) runNamed(job string) wire.Run {
 	f.t.Helper()
 	var runs []wire.Run

@@ -3,7 +3,7 @@ import { Gauge } from "../../parts/Gauge";
 import { Standard } from "../../parts/Standard";
 import { usePicking } from "../../parts/picking";
 import { StateWord } from "../../parts/StateWord";
-import { useStill } from "../../parts/still";
+import { useStill, Waiting } from "../../parts/still";
 import { told } from "../../parts/time";
 import { Now, type ViewProps } from "./NodeTable";
 
@@ -11,10 +11,14 @@ const idOf = (n: { id: number }) => n.id;
 
 /** Nodes as cards: a standard each, what it does, and how busy it is. */
 export function NodeCards({ nodes: all, picked, asked, onPick }: ViewProps) {
-  const { shown: nodes } = useStill(all, idOf, asked);
+  const { shown: nodes, waiting } = useStill(all, idOf, asked);
   const tick = usePicking(nodes, idOf, (items, on) => onPick(items.map(idOf), on));
   return (
-    <ul className="mt-3 grid grid-cols-1 gap-3 sm:grid-cols-2 lg:grid-cols-3 xl:grid-cols-4">
+    <>
+    <p className="h-5 text-xs" role="status">
+      <Waiting count={waiting} />
+    </p>
+    <ul className="grid grid-cols-1 gap-3 sm:grid-cols-2 lg:grid-cols-3 xl:grid-cols-4">
       {nodes.map((node) => (
         <li key={node.id} data-still className={`flex gap-3 rounded border bg-base-200 p-3 ${picked?.has(node.id) ? "border-brass" : "border-hair"}`}>
           <Standard node={node} className="h-[48px] w-[32px] shrink-0" />
@@ -42,5 +46,6 @@ export function NodeCards({ nodes: all, picked, asked, onPick }: ViewProps) {
         </li>
       ))}
     </ul>
+    </>
   );
 }
