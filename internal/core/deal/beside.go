@@ -247,10 +247,3 @@ func without(list, taken []string) []string {
 }
 
 func bytes(n int64) string { return humanize.IBytes(uint64(n)) }
-
-// Slots returns how many leases of the run could be side by side on the node,
-// were it empty; at least 1.
-func Slots(n *farm.Node, run *farm.Run) int { return slots(n, run) }
-
-// Part returns which part of a node's power a lease of the run has.
-func Part(n *farm.Node, run *farm.Run) float64 { return part(n, run) }

@@ -63,7 +63,7 @@ type Options struct {
 	// soon as something may have changed.
 	LookPause time.Duration
 	// YieldPause returns how often nodes are asked to give back what they have not
-	// begun; nil: every second.
+	// begun; nil: with each Tick.
 	YieldPause func(now time.Time) time.Duration
 }
 
@@ -191,9 +191,6 @@ func (e *Engine) Finish() (Batch, error) {
 	e.batch.Again = e.redeal
 	return e.batch, e.err
 }
-
-// Redeal lets nodes that wait be dealt to at the end of the batch.
-func (e *Engine) Redeal() { e.redeal = true }
 
 // Reorder lets a node hear at once what it has to do.
 func (e *Engine) Reorder(id farm.NodeID) { e.batch.Orders = append(e.batch.Orders, id) }

@@ -179,14 +179,6 @@ func (e *Engine) FramesInFlight(id farm.NodeID) (frames int) {
 // FellSilent reports whether a silent node has not said that it leaves.
 func (e *Engine) FellSilent(id farm.NodeID) bool { return e.nodes[id] != nil && e.nodes[id].fell }
 
-// LastSeen returns when a node was heard from last; zero where it is not known.
-func (e *Engine) LastSeen(id farm.NodeID) time.Time {
-	if l := e.nodes[id]; l != nil {
-		return l.seen
-	}
-	return time.Time{}
-}
-
 // absence is how long a lease has not been named.
 type absence struct {
 	times int

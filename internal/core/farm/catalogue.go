@@ -101,9 +101,6 @@ func (s *State) Ended(yield func(*Run) bool) {
 	}
 }
 
-// EndedCount returns how many runs have ended.
-func (s *State) EndedCount() int { return len(s.catalogue.ended) }
-
 // WithParked yields the runs that have parked frames, in no order.
 func (s *State) WithParked(yield func(*Run) bool) {
 	for _, r := range s.catalogue.parked {

@@ -13,7 +13,6 @@ import (
 type machine struct {
 	id       farm.NodeID
 	there    bool
-	waits    bool // its ask waits for an answer
 	session  int
 	asks     int64 // of its session so far
 	launch   int   // renderers started so far

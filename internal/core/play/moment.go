@@ -39,9 +39,7 @@ func (w *world) moment(first event) error {
 		w.e.Begin(w.at(w.now))
 		again := out.Again
 		for _, a := range out.Answers {
-			i := w.ids[a.Node]
-			w.machines[i].waits = false
-			w.given(i, a)
+			w.given(w.ids[a.Node], a)
 		}
 		for _, t := range out.Trims {
 			again = w.answerTrim(t) || again
@@ -72,7 +70,7 @@ func (w *world) finishBatch() (engine.Batch, error) {
 		w.o.Script(nil, more.Records)
 		again, out.Again = more.Again, false
 		out.Answers, out.Trims = append(out.Answers, more.Answers...), append(out.Trims, more.Trims...)
-		out.Orders = append(out.Orders, more.Orders...)
+		out.Orders, out.AllOrders = append(out.Orders, more.Orders...), out.AllOrders || more.AllOrders
 	}
 	return out, nil
 }
@@ -192,7 +190,7 @@ func (w *world) leave(i int) {
 		w.drop(i, k)
 	}
 	m.present += w.now - m.joined
-	m.there, m.waits = false, false
+	m.there = false
 	w.gone[i] = true
 	w.noted(Event{Node: m.id, Gone: true})
 	w.e.Forget(m.id)
@@ -329,8 +327,7 @@ func (w *world) ask(x wanting) {
 	switch {
 	case x.warm != nil && len(a.Leases) == 0: // the renderer that is up ends
 		w.through(x.machine, x.warm)
-	case waits:
-		m.waits = true
+	case waits: // the answer comes with a batch
 	case len(a.Leases) > 0:
 		w.given(x.machine, a)
 	case len(x.ended) > 0: // answered, so that the node may clean up; it asks again
@@ -400,7 +397,11 @@ func (w *world) answerTrim(t engine.Trim) bool {
 // obey ends the leases that have to end. It reports whether anything was
 // decided.
 func (w *world) obey(out engine.Batch) (acted bool) {
-	for _, id := range out.Orders {
+	nodes := out.Orders
+	if out.AllOrders {
+		nodes = slices.Sorted(maps.Keys(w.ids))
+	}
+	for _, id := range nodes {
 		i := w.ids[id]
 		m := &w.machines[i]
 		if !m.there || len(m.works) == 0 {
