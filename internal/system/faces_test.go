@@ -455,6 +455,7 @@ func TestConsoleByKeyboard(t *testing.T) {
 	} {
 		keys("g", p.key)
 		c.wait("g "+p.key+" leads to "+p.path, func() bool { return c.address() == p.path })
+		c.settled()
 		keys("?")
 		c.sees("this list")
 		keys(kb.Escape)

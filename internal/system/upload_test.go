@@ -113,12 +113,15 @@ func TestAPlaceThatGoesAwayIsWaitedFor(t *testing.T) {
 		)
 	})
 	f.signIn()
-	frame, _, _ := strings.Cut(f.run(id).Sets.Delivering, "-")
-	frame, _, _ = strings.Cut(frame, ",")
-	if out := f.must("why", "salt", "--frame", frame); !strings.Contains(out, "is delivering it") ||
-		!strings.Contains(out, "cannot deliver") {
-		t.Errorf("why frame %s is not there: %s", frame, out)
-	}
+	f.wait("why says that a frame cannot be delivered", func() bool {
+		frame, _, _ := strings.Cut(f.run(id).Sets.Delivering, "-")
+		frame, _, _ = strings.Cut(frame, ",")
+		if frame == "" {
+			return false
+		}
+		out := f.must("why", "salt", "--frame", frame)
+		return strings.Contains(out, "is delivering it") && strings.Contains(out, "cannot deliver")
+	})
 	time.Sleep(2 * time.Second)
 	if err := os.Rename(place+".away", place); err != nil {
 		t.Fatal(err)
