@@ -15,6 +15,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"vexillum/internal/service/floor"
+	"vexillum/internal/service/refusal"
 	"vexillum/internal/store"
 	"vexillum/internal/wire"
 )
@@ -32,15 +33,15 @@ func problem(c *gin.Context, status int, field, detail string) {
 	c.Data(status, "application/problem+json", body)
 }
 
-var statusOf = map[floor.RefusalKind]int{
-	floor.Invalid: http.StatusUnprocessableEntity, floor.NotFound: http.StatusNotFound,
-	floor.Conflict: http.StatusConflict, floor.Forbidden: http.StatusForbidden,
-	floor.Changed: http.StatusPreconditionFailed,
+var statusOf = map[refusal.Kind]int{
+	refusal.Invalid: http.StatusUnprocessableEntity, refusal.NotFound: http.StatusNotFound,
+	refusal.Conflict: http.StatusConflict, refusal.Forbidden: http.StatusForbidden,
+	refusal.Changed: http.StatusPreconditionFailed,
 }
 
 // fail answers with what an error of the service means to the asker.
 func (s *Server) fail(c *gin.Context, err error) {
-	var refusal *floor.Refusal
+	var refusal *refusal.Refusal
 	switch {
 	case errors.As(err, &refusal):
 		problem(c, statusOf[refusal.Kind], refusal.Field, refusal.Reason)

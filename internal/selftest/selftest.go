@@ -13,10 +13,11 @@ import (
 	"io"
 	"math"
 	"strings"
+	"vexillum/internal/core/farm"
 )
 
 // Project is the name of the project to which the runs of self-tests belong.
-const Project = "self-test"
+const Project = farm.OwnProject
 
 // Test is one frame that a node renders.
 type Test struct {

@@ -11,6 +11,7 @@ import (
 	"vexillum/internal/core/farm"
 	"vexillum/internal/publish"
 	"vexillum/internal/service/floor"
+	"vexillum/internal/service/refusal"
 	"vexillum/internal/wire"
 )
 
@@ -63,8 +64,8 @@ func (s *Service) MarkPlace(ctx context.Context, name string, by farm.Person) (w
 	}
 	path := p.Paths[runtime.GOOS]
 	if path == "" {
-		return wire.Place{}, &floor.Refusal{
-			Kind: floor.Conflict, Field: "place",
+		return wire.Place{}, &refusal.Refusal{
+			Kind: refusal.Conflict, Field: "place",
 			Reason: fmt.Sprintf("the place %s has no path on %s, where the service runs", name, runtime.GOOS),
 		}
 	}
@@ -73,8 +74,8 @@ func (s *Service) MarkPlace(ctx context.Context, name string, by farm.Person) (w
 		return err
 	})
 	if err != nil {
-		return wire.Place{}, &floor.Refusal{
-			Kind: floor.Conflict, Field: "place", Reason: fmt.Sprintf("the folder %s cannot be marked: %v", path, err),
+		return wire.Place{}, &refusal.Refusal{
+			Kind: refusal.Conflict, Field: "place", Reason: fmt.Sprintf("the folder %s cannot be marked: %v", path, err),
 		}
 	}
 	if err := f.Marked(ctx, name, path, by); err != nil {

@@ -87,7 +87,7 @@ func (s *Service) prepareTests(ctx context.Context, f *floor.Floor) error {
 		publish.Marked(pictures, s.Life()) == nil {
 		return nil
 	}
-	self := farm.Person{Name: floor.OwnActor}
+	self := farm.Person{Name: farm.OwnActor}
 	for name, dir := range map[string]string{"self-test-scenes": scenes, "self-test-frames": pictures} {
 		if _, err := s.SetPlace(
 			ctx, name, wire.PlaceChange{Paths: map[string]string{runtime.GOOS: dir}}, "", self,
@@ -98,7 +98,7 @@ func (s *Service) prepareTests(ctx context.Context, f *floor.Floor) error {
 	title := "Self-tests of nodes"
 	_, err := f.SetProject(
 		ctx, selftest.Project,
-		wire.ProjectChange{Title: &title, Scenes: "self-test-scenes", Frames: "self-test-frames"}, "", floor.OwnActor,
+		wire.ProjectChange{Title: &title, Scenes: "self-test-scenes", Frames: "self-test-frames"}, "", farm.OwnActor,
 	)
 	return err
 }

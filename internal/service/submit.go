@@ -17,6 +17,7 @@ import (
 	"vexillum/internal/plainfile"
 	"vexillum/internal/publish"
 	"vexillum/internal/service/floor"
+	"vexillum/internal/service/refusal"
 )
 
 // maxScene bounds the size of a scene file that is hashed at a submit.
@@ -52,8 +53,8 @@ func (s *Service) Submit(ctx context.Context, sub floor.Submission) (Submitted, 
 		return Submitted{}, err
 	}
 	if roots.Scenes == "" || roots.Frames == "" {
-		return Submitted{}, &floor.Refusal{
-			Kind: floor.Invalid, Field: "project",
+		return Submitted{}, &refusal.Refusal{
+			Kind: refusal.Invalid, Field: "project",
 			Reason: fmt.Sprintf(
 				"a place of project %s has no path on %s, where the service runs; add one with: vexillum place set",
 				sub.Spec.Project, runtime.GOOS,
@@ -64,14 +65,14 @@ func (s *Service) Submit(ctx context.Context, sub floor.Submission) (Submitted, 
 		return Submitted{}, err
 	}
 	if info, err := os.Stat(roots.Frames); err != nil || !info.IsDir() {
-		return Submitted{}, &floor.Refusal{
-			Kind: floor.Invalid, Field: "output",
+		return Submitted{}, &refusal.Refusal{
+			Kind: refusal.Invalid, Field: "output",
 			Reason: fmt.Sprintf("the frame place %s is not there; mount it or correct the place", roots.Frames),
 		}
 	}
 	if err := within(ctx, func() error { return publish.Marked(roots.Frames, s.Life()) }); err != nil {
-		return Submitted{}, &floor.Refusal{
-			Kind: floor.Invalid, Field: "output",
+		return Submitted{}, &refusal.Refusal{
+			Kind: refusal.Invalid, Field: "output",
 			Reason: fmt.Sprintf(
 				"the folder %s does not hold the mark of this farm's frame places: most likely it is the mount point of a storage that is away. Mount it; or, if this is the right folder, a wrangler says so with: vexillum place mark %s",
 				roots.Frames, roots.FramesName,
@@ -80,7 +81,7 @@ func (s *Service) Submit(ctx context.Context, sub floor.Submission) (Submitted, 
 	}
 	sub.Spec.Mark = publish.Mark(s.Life())
 	if sub.Scene, err = s.readShot(roots.Scenes, sub.Spec); err != nil {
-		return Submitted{}, &floor.Refusal{Kind: floor.Invalid, Field: "scene", Reason: err.Error()}
+		return Submitted{}, &refusal.Refusal{Kind: refusal.Invalid, Field: "scene", Reason: err.Error()}
 	}
 	values := maps.Clone(sub.Scene.Values)
 	if values == nil {
@@ -88,7 +89,7 @@ func (s *Service) Submit(ctx context.Context, sub floor.Submission) (Submitted, 
 	}
 	maps.Copy(values, given)
 	if sub.Spec.Values, err = s.o.Recipes[sub.Spec.Recipe].Complete(values); err != nil {
-		return Submitted{}, &floor.Refusal{Kind: floor.Invalid, Field: "values", Reason: err.Error()}
+		return Submitted{}, &refusal.Refusal{Kind: refusal.Invalid, Field: "values", Reason: err.Error()}
 	}
 	return s.submitInto(ctx, f, sub, roots.Frames)
 }
@@ -111,8 +112,8 @@ func (s *Service) submitInto(
 		}
 		vacant, err := publish.Vacant(place, folder)
 		if err != nil {
-			return Submitted{}, &floor.Refusal{
-				Kind: floor.Invalid, Field: "output",
+			return Submitted{}, &refusal.Refusal{
+				Kind: refusal.Invalid, Field: "output",
 				Reason: fmt.Sprintf(
 					"the output folder %s cannot be used: %v; choose another with --output",
 					filepath.Join(place, filepath.FromSlash(folder)), err,
@@ -136,8 +137,8 @@ func (s *Service) submitInto(
 		}
 		return Submitted{done, filepath.Join(place, filepath.FromSlash(done.Run.Output)), passed}, nil
 	}
-	return Submitted{}, &floor.Refusal{
-		Kind: floor.Conflict, Field: "output",
+	return Submitted{}, &refusal.Refusal{
+		Kind: refusal.Conflict, Field: "output",
 		Reason: fmt.Sprintf(
 			"%d folders from %s on hold files already; choose another with --output", len(passed), passed[0],
 		),
@@ -173,7 +174,7 @@ func (s *Service) readShot(place string, spec farm.Spec) (farm.SceneShot, error)
 // hashScene reads a scene inside its place; links that lead out are refused.
 func hashScene(place, scene string) (string, error) {
 	no := func(reason string, args ...any) (string, error) {
-		return "", &floor.Refusal{Kind: floor.Invalid, Field: "scene", Reason: fmt.Sprintf(reason, args...)}
+		return "", &refusal.Refusal{Kind: refusal.Invalid, Field: "scene", Reason: fmt.Sprintf(reason, args...)}
 	}
 	root, err := os.OpenRoot(place)
 	if err != nil {

@@ -11,7 +11,7 @@ import (
 	"vexillum/internal/core/farm"
 	"vexillum/internal/launcher"
 	"vexillum/internal/publish"
-	"vexillum/internal/service/floor"
+	"vexillum/internal/service/refusal"
 )
 
 // Upload is a frame that a node sends because it does not see its place.
@@ -60,8 +60,8 @@ func (s *Service) target(ctx context.Context, u Upload) (publish.Target, int, er
 		}
 	}
 	if meant < 0 {
-		return publish.Target{}, 0, &floor.Refusal{
-			Kind: floor.Invalid, Field: "pass", Reason: fmt.Sprintf("%s has no pass %q", d.Spec.Name(), u.Pass),
+		return publish.Target{}, 0, &refusal.Refusal{
+			Kind: refusal.Invalid, Field: "pass", Reason: fmt.Sprintf("%s has no pass %q", d.Spec.Name(), u.Pass),
 		}
 	}
 	return to, meant, nil

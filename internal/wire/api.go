@@ -558,3 +558,10 @@ type Health struct {
 	Now       time.Time `json:"now"`
 	NodesFrom string    `json:"nodes_from"` // oldest version of a node process that it works with
 }
+
+// Set stores what a change says of a value; nil says nothing.
+func Set[T any](to *T, value *T) {
+	if value != nil {
+		*to = *value
+	}
+}

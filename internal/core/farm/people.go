@@ -111,3 +111,28 @@ func CheckShortName(what, name string) error {
 	}
 	return nil
 }
+
+// OwnProject is the farm's own project, whose runs test nodes. Only [OwnActor]
+// may set it up.
+const (
+	OwnProject = "self-test"
+	OwnActor   = "self-test"
+)
+
+// Because joins who did something with the reason that was given, if one was.
+func Because(by, reason string) string {
+	if reason == "" {
+		return by
+	}
+	return by + ": " + reason
+}
+
+// NodeHasToken reports whether a machine holds a valid token of a node.
+func (s *State) NodeHasToken(id NodeID, now time.Time) bool {
+	for _, token := range s.Tokens {
+		if token.Node == id && token.Valid(now) {
+			return true
+		}
+	}
+	return false
+}

@@ -310,3 +310,6 @@ func (s *State) Members(pool string) []*Node {
 	}
 	return out
 }
+
+// MaxPath bounds a path that people give, in bytes.
+const MaxPath = 500

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"vexillum/internal/core/farm"
+	"vexillum/internal/service/refusal"
 )
 
 // Access is who may come in, as a value that never changes. Requests look at
@@ -59,25 +60,25 @@ func (f *Floor) SetPerson(
 	var out farm.Person
 	err := f.do(ctx, func(t *transaction) error {
 		if err := farm.CheckPersonName(name); err != nil {
-			return refuse(Invalid, "name", "%v", err)
+			return refusal.New(refusal.Invalid, "name", "%v", err)
 		}
 		old, from := t.s.People[name], ""
 		if old != nil {
 			from = string(old.Role)
-			if err := matches(name, match, old.Etag(), true); err != nil {
+			if err := refusal.UnlessCurrent(name, match, old.Etag(), true); err != nil {
 				return err
 			}
 			role = cmp.Or(role, old.Role)
 			if old.Role == farm.Admin && role != farm.Admin && admins(t.s) == 1 {
-				return refuse(Conflict, "role", "%s is the only admin; make another one first", name)
+				return refusal.New(refusal.Conflict, "role", "%s is the only admin; make another one first", name)
 			}
 		}
 		role = cmp.Or(role, farm.Artist)
 		if !role.Valid() {
-			return refuse(Invalid, "role", "a person is a viewer, an artist, a wrangler or an admin, not %q", role)
+			return refusal.New(refusal.Invalid, "role", "a person is a viewer, an artist, a wrangler or an admin, not %q", role)
 		}
 		if old == nil && passwordHash == "" {
-			return refuse(Invalid, "password", "a new person needs a password")
+			return refusal.New(refusal.Invalid, "password", "a new person needs a password")
 		}
 		hash := passwordHash
 		if hash == "" {
@@ -126,27 +127,27 @@ func (f *Floor) IssueKey(ctx context.Context, k farm.Key, life time.Duration) (f
 	var out farm.Key
 	err := f.do(ctx, func(t *transaction) error {
 		if k.UsesLeft < 1 || k.UsesLeft > 10_000 {
-			return refuse(Invalid, "uses", "an enrolment key has 1 to 10000 uses, not %d", k.UsesLeft)
+			return refusal.New(refusal.Invalid, "uses", "an enrolment key has 1 to 10000 uses, not %d", k.UsesLeft)
 		}
 		if len(k.Label) > 100 {
-			return refuse(Invalid, "label", "the label has more than 100 characters")
+			return refusal.New(refusal.Invalid, "label", "the label has more than 100 characters")
 		}
 		for _, p := range k.Pools {
 			if t.s.Pools[p] == nil {
-				return refuse(Invalid, "pools", "there is no pool %q; make it with: vexillum pool set %s", p, p)
+				return refusal.New(refusal.Invalid, "pools", "there is no pool %q; make it with: vexillum pool set %s", p, p)
 			}
 		}
 		for _, name := range k.Returns {
-			if n := t.s.NodeNamed(name); n == nil || t.hasToken(n.ID) {
-				return refuse(
-					Invalid, "returns", "there is no node %q that was shut out; vexillum nodes shows them", name,
+			if n := t.s.NodeNamed(name); n == nil || t.s.NodeHasToken(n.ID, t.now) {
+				return refusal.New(
+					refusal.Invalid, "returns", "there is no node %q that was shut out; vexillum nodes shows them", name,
 				)
 			}
 		}
 		t.append(
 			farm.KeyIssued{
-				Hash: k.Hash, Label: k.Label, CreatedBy: k.CreatedBy, Uses: k.UsesLeft, Pools: orEmpty(k.Pools),
-				Returns: orEmpty(k.Returns), At: t.now, ExpiresAt: t.now.Add(life),
+				Hash: k.Hash, Label: k.Label, CreatedBy: k.CreatedBy, Uses: k.UsesLeft, Pools: append([]string{}, k.Pools...),
+				Returns: append([]string{}, k.Returns...), At: t.now, ExpiresAt: t.now.Add(life),
 			},
 			farm.Audited{
 				Actor: k.CreatedBy, Action: "make enrolment key", Subject: k.Label, To: life.String(),
@@ -175,7 +176,7 @@ func (f *Floor) RevokeKey(ctx context.Context, id string, by farm.Person) error 
 			}
 			return nil
 		}
-		return refuse(NotFound, "key", "there is no enrolment key %q; vexillum key list shows them", id)
+		return refusal.New(refusal.NotFound, "key", "there is no enrolment key %q; vexillum key list shows them", id)
 	})
 }
 

@@ -13,6 +13,7 @@ import (
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/trait"
+	"vexillum/internal/service/refusal"
 	"vexillum/internal/wire"
 )
 
@@ -20,18 +21,18 @@ import (
 // Nobody means all by naming none.
 func (t *transaction) pick(sel wire.Selection) ([]*farm.Node, error) {
 	if len(sel.Nodes) == 0 && strings.TrimSpace(sel.Where) == "" && sel.Pool == "" {
-		return nil, refuse(Invalid, "nodes", "no node is named: give nodes, an expression over traits, or a pool")
+		return nil, refusal.New(refusal.Invalid, "nodes", "no node is named: give nodes, an expression over traits, or a pool")
 	}
 	where, err := trait.ParseExpression(sel.Where)
 	if err != nil {
-		return nil, refuse(Invalid, "where", "%v", err)
+		return nil, refusal.New(refusal.Invalid, "where", "%v", err)
 	}
 	if sel.Pool != "" && t.s.Pools[sel.Pool] == nil {
-		return nil, refuse(Invalid, "pool", "there is no pool %q; vexillum pool list shows them", sel.Pool)
+		return nil, refusal.New(refusal.Invalid, "pool", "there is no pool %q; vexillum pool list shows them", sel.Pool)
 	}
 	for _, id := range sel.Nodes {
 		if n := t.s.Nodes[farm.NodeID(id)]; n == nil || !n.RetiredAt.IsZero() {
-			return nil, refuse(NotFound, "nodes", "there is no node %d; nothing was changed", id)
+			return nil, refusal.New(refusal.NotFound, "nodes", "there is no node %d; nothing was changed", id)
 		}
 	}
 	var out []*farm.Node
@@ -51,7 +52,7 @@ func (f *Floor) Picked(ctx context.Context, expression string) (wire.Picked, err
 	out := wire.Picked{Nodes: []int64{}, Unknown: []string{}}
 	where, err := trait.ParseExpression(expression)
 	if err != nil {
-		return out, refuse(Invalid, "where", "%v", err)
+		return out, refusal.New(refusal.Invalid, "where", "%v", err)
 	}
 	err = f.do(ctx, func(t *transaction) error {
 		known := map[string]bool{}
@@ -101,16 +102,16 @@ func (f *Floor) Act(ctx context.Context, in wire.NodeAct, by farm.Person) (wire.
 	out := wire.NodesActed{DryRun: in.DryRun, Effects: []wire.NodeEffect{}}
 	do, known := acts[in.Do]
 	if !known {
-		return out, refuse(Invalid, "do", "there is nothing called %q to do with nodes", in.Do)
+		return out, refusal.New(refusal.Invalid, "do", "there is nothing called %q to do with nodes", in.Do)
 	}
 	wrangler := by.Role.Allows(farm.Wrangler)
 	if !wrangler && in.Do != "give-back" {
-		return out, refuse(
-			Forbidden, "do", "only a wrangler may %s nodes; the owner of a machine may give it back", in.Do,
+		return out, refusal.New(
+			refusal.Forbidden, "do", "only a wrangler may %s nodes; the owner of a machine may give it back", in.Do,
 		)
 	}
 	if len(in.Reason) > mostReason {
-		return out, refuse(Invalid, "reason", "a reason has at most %d characters", mostReason)
+		return out, refusal.New(refusal.Invalid, "reason", "a reason has at most %d characters", mostReason)
 	}
 	err := f.do(ctx, func(t *transaction) error {
 		picked, err := t.pick(in.Selection)
@@ -118,8 +119,8 @@ func (f *Floor) Act(ctx context.Context, in wire.NodeAct, by farm.Person) (wire.
 			return err
 		}
 		if i := slices.IndexFunc(picked, func(n *farm.Node) bool { return n.Kind != farm.Desk }); i >= 0 && !wrangler {
-			return refuse(
-				Forbidden, "nodes",
+			return refusal.New(
+				refusal.Forbidden, "nodes",
 				"%s is nobody's own machine; only a wrangler may take it off the farm. Nothing was changed",
 				picked[i].Name,
 			)
@@ -204,13 +205,6 @@ func (t *transaction) meanwhile(n *farm.Node, now bool) string {
 	return fmt.Sprintf("; its %d frames in flight finish first", flying)
 }
 
-func because(by, reason string) string {
-	if reason == "" {
-		return by
-	}
-	return by + ": " + reason
-}
-
 func (t *transaction) duty(n *farm.Node, duty farm.Duty, now bool, action, reason, by string) []farm.Record {
 	return []farm.Record{
 		farm.NodeDuty{Node: n.ID, Duty: duty, Now: now, Reason: reason, At: t.now},
@@ -226,7 +220,7 @@ func holdNode(t *transaction, n *farm.Node, in wire.NodeAct, by string) ([]farm.
 		return nil, "is held already"
 	}
 	return t.duty(
-		n, farm.Held, in.Now, "hold", "held by "+because(by, in.Reason), by,
+		n, farm.Held, in.Now, "hold", "held by "+farm.Because(by, in.Reason), by,
 	), "gets no new work" + t.meanwhile(n, in.Now)
 }
 
@@ -238,7 +232,7 @@ func drainNode(t *transaction, n *farm.Node, in wire.NodeAct, by string) ([]farm
 		return nil, "is held, and empty"
 	}
 	return t.duty(
-		n, farm.Draining, in.Now, "drain", "drained by "+because(by, in.Reason), by,
+		n, farm.Draining, in.Now, "drain", "drained by "+farm.Because(by, in.Reason), by,
 	), "gets no new work; its page says when its last frame has been delivered" + t.meanwhile(n, in.Now)
 }
 
@@ -247,14 +241,14 @@ func releaseNode(t *transaction, n *farm.Node, in wire.NodeAct, by string) ([]fa
 	if n.Health == farm.Sidelined {
 		records = append(
 			records,
-			farm.NodeHealth{Node: n.ID, Health: farm.Fine, Reason: "released by " + because(by, in.Reason), At: t.now},
+			farm.NodeHealth{Node: n.ID, Health: farm.Fine, Reason: "released by " + farm.Because(by, in.Reason), At: t.now},
 		)
 	}
 	free := *n
 	free.OffUntil = time.Time{} // who releases it means it
 	duty, why := deal.DutyAt(&free, t.now)
 	if n.Duty == farm.Held || n.Duty == farm.Draining || !n.OffUntil.IsZero() && n.Duty == farm.OffDuty {
-		reason := "released by " + because(by, in.Reason)
+		reason := "released by " + farm.Because(by, in.Reason)
 		if duty == farm.OffDuty {
 			reason = why
 		}
@@ -283,7 +277,7 @@ func sidelineNode(t *transaction, n *farm.Node, in wire.NodeAct, by string) ([]f
 	if n.Health == farm.Sidelined {
 		return nil, "is " + n.HealthWhy + " already"
 	}
-	why := "sidelined by " + because(by, in.Reason)
+	why := "sidelined by " + farm.Because(by, in.Reason)
 	return []farm.Record{
 		farm.NodeHealth{Node: n.ID, Health: farm.Sidelined, Reason: why, At: t.now},
 		farm.Audited{
@@ -320,7 +314,7 @@ func giveBackNode(t *transaction, n *farm.Node, in wire.NodeAct, by string) ([]f
 		return nil, "is with its owner already"
 	}
 	when := farm.Moment(until)
-	reason := fmt.Sprintf("given back to its owner by %s until %s", because(by, in.Reason), when)
+	reason := fmt.Sprintf("given back to its owner by %s until %s", farm.Because(by, in.Reason), when)
 	return []farm.Record{
 		farm.NodeDuty{Node: n.ID, Duty: farm.OffDuty, Now: in.Now, OffUntil: &until, Reason: reason, At: t.now},
 		farm.Audited{
@@ -351,7 +345,7 @@ func restartNode(t *transaction, n *farm.Node, in wire.NodeAct, by string) ([]fa
 }
 
 func retireNode(t *transaction, n *farm.Node, in wire.NodeAct, by string) ([]farm.Record, string) {
-	why := fmt.Sprintf("%s was retired by %s", n.Name, because(by, in.Reason))
+	why := fmt.Sprintf("%s was retired by %s", n.Name, farm.Because(by, in.Reason))
 	sentence := "leaves the farm for good; what it did stays on record, and its name may be used again" + t.meanwhile(
 		n, true,
 	)
@@ -378,7 +372,7 @@ func revokeNode(t *transaction, n *farm.Node, in wire.NodeAct, by string) ([]far
 	return append(
 		records,
 		farm.NodeReach{
-			Node: n.ID, Reach: farm.Silent, Reason: "its token was revoked by " + because(by, in.Reason),
+			Node: n.ID, Reach: farm.Silent, Reason: "its token was revoked by " + farm.Because(by, in.Reason),
 			At: t.now,
 		},
 		farm.Audited{Actor: by, Action: "revoke node token", Subject: n.Name, To: in.Reason, Node: n.ID, At: t.now},
@@ -391,14 +385,14 @@ func (f *Floor) Rename(ctx context.Context, id farm.NodeID, name string, by farm
 	err := f.do(ctx, func(t *transaction) error {
 		n := t.s.Nodes[id]
 		if n == nil || !n.RetiredAt.IsZero() {
-			return refuse(NotFound, "node", "there is no node %d", id)
+			return refusal.New(refusal.NotFound, "node", "there is no node %d", id)
 		}
 		if err := farm.CheckNodeName(name); err != nil {
-			return refuse(Invalid, "name", "%v", err)
+			return refusal.New(refusal.Invalid, "name", "%v", err)
 		}
 		if n.Name != name {
 			if t.s.NodeNamed(name) != nil {
-				return refuse(Conflict, "name", "there is a node %s already", name)
+				return refusal.New(refusal.Conflict, "name", "there is a node %s already", name)
 			}
 			t.append(
 				farm.Audited{

@@ -10,6 +10,7 @@ import (
 	"vexillum/internal/core/accept"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/health"
+	"vexillum/internal/service/refusal"
 	"vexillum/internal/wire"
 )
 
@@ -380,8 +381,8 @@ func TestGivingBackIsNoWayAround(t *testing.T) {
 			"only a wrangler may take it off":    try("give-back", rack),
 			"only a wrangler may release nodes;": try("release", desk),
 		} {
-			var refusal *Refusal
-			if !errors.As(err, &refusal) || refusal.Kind != Forbidden || !strings.Contains(err.Error(), what) {
+			var no *refusal.Refusal
+			if !errors.As(err, &no) || no.Kind != refusal.Forbidden || !strings.Contains(err.Error(), what) {
 				t.Errorf("%v, want %q", err, what)
 			}
 		}

@@ -98,11 +98,3 @@ func (f *Floor) answerView(a engine.Answer) Answer {
 	}
 	return out
 }
-
-// dropWaiter lets go of who waits for the answer to an older ask of a node.
-func (f *Floor) dropWaiter(id farm.NodeID) {
-	if w := f.waiters[id]; w != nil {
-		delete(f.waiters, id)
-		w.reply <- Answer{Again: true, Why: "a newer ask has taken its place"}
-	}
-}

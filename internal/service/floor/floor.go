@@ -317,9 +317,6 @@ func (f *Floor) applied(r farm.Record) {
 	}
 }
 
-// mostStarts bounds the starts of a node process that are remembered.
-const mostStarts = 20
-
 // A done set is kept whole less often the more stretches it has, and not at all
 // beyond so many: then its frames are read one by one at a start.
 const (

@@ -16,6 +16,7 @@ import (
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/pace"
 	"vexillum/internal/recipe"
+	"vexillum/internal/service/refusal"
 	"vexillum/internal/wire"
 )
 
@@ -489,7 +490,7 @@ func TestSubmissionsAreChecked(t *testing.T) {
 			if err == nil {
 				_, err = w.Submit(context.Background(), sub)
 			}
-			var refusal *Refusal
+			var refusal *refusal.Refusal
 			if !errors.As(err, &refusal) || refusal.Field != field {
 				t.Errorf("%s: %v", field, err)
 			}
@@ -661,7 +662,7 @@ func TestEditsChangeWhatTheyName(t *testing.T) {
 		if err != nil || len(after.Paths) != 2 || after.Loads != 4 {
 			t.Errorf("%+v, %v", after, err)
 		}
-		var refusal *Refusal
+		var refusal *refusal.Refusal
 		if _, _, err := w.SetPlace(
 			ctx, "frames", wire.PlaceChange{Loads: new(int)}, seen.Etag(), "nadia",
 		); !errors.As(err, &refusal) || refusal.Kind != Changed {

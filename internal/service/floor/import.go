@@ -9,6 +9,7 @@ import (
 
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
+	"vexillum/internal/service/refusal"
 	"vexillum/internal/wire"
 )
 
@@ -31,8 +32,8 @@ func (f *Floor) Import(ctx context.Context, list []Listed, dryRun bool, by farm.
 		for _, row := range list {
 			for _, p := range row.Settings.Pools {
 				if t.s.Pools[p] == nil {
-					return refuse(
-						Invalid, "pools",
+					return refusal.New(
+						refusal.Invalid, "pools",
 						"line %d, column pools: there is no pool %q; make it with: vexillum pool set %s. Nothing was changed",
 						row.Line, p, p,
 					)
@@ -40,8 +41,8 @@ func (f *Floor) Import(ctx context.Context, list []Listed, dryRun bool, by farm.
 			}
 			n := t.s.NodeNamed(row.Name)
 			if n != nil && n.Kind != row.Kind {
-				return refuse(
-					Conflict, "kind",
+				return refusal.New(
+					refusal.Conflict, "kind",
 					"line %d, column kind: %s is a %s node already; retire it first. Nothing was changed", row.Line,
 					row.Name, n.Kind,
 				)
@@ -111,7 +112,7 @@ func (f *Floor) Settings(ctx context.Context, id farm.NodeID) (name string, s fa
 	err = f.do(ctx, func(t *transaction) error {
 		n := t.s.Nodes[id]
 		if n == nil || !n.RetiredAt.IsZero() {
-			return refuse(NotFound, "node", "there is no node %d", id)
+			return refusal.New(refusal.NotFound, "node", "there is no node %d", id)
 		}
 		name, s = n.Name, n.Settings
 		return nil

@@ -19,6 +19,7 @@ import (
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/pace"
 	"vexillum/internal/recipe"
+	"vexillum/internal/service/refusal"
 	"vexillum/internal/wire"
 )
 
@@ -242,7 +243,7 @@ var errAway = errors.New("no answer")
 func (c *course) call(ctx context.Context, cut *bool, do func(f *Floor) error) error {
 	for ctx.Err() == nil {
 		err := c.once(ctx, cut, do)
-		var refusal *Refusal
+		var refusal *refusal.Refusal
 		if err == nil || errors.As(err, &refusal) {
 			return err
 		}

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"vexillum/internal/core/farm"
+	"vexillum/internal/service/refusal"
 	"vexillum/internal/wire"
 )
 
@@ -22,22 +23,22 @@ func (f *Floor) SetLaunchSettings(
 	err = f.do(ctx, func(t *transaction) error {
 		of := farm.LaunchScope{Project: in.Project, Recipe: in.Recipe}
 		if in.Project != "" && t.s.Projects[in.Project] == nil {
-			return refuse(Invalid, "project", "there is no project %q; vexillum project list shows them", in.Project)
+			return refusal.New(refusal.Invalid, "project", "there is no project %q; vexillum project list shows them", in.Project)
 		}
 		if in.Recipe != "" && f.recipes[in.Recipe] == nil {
-			return refuse(
-				Invalid, "recipe", "there is no recipe %q; the recipes are: %s", in.Recipe,
+			return refusal.New(
+				refusal.Invalid, "recipe", "there is no recipe %q; the recipes are: %s", in.Recipe,
 				strings.Join(f.recipes.Names(), ", "),
 			)
 		}
 		old := t.s.LaunchSettings[of]
-		if err := matches("what is said for "+of.String(), match, old.Etag(), true); err != nil {
+		if err := refusal.UnlessCurrent("what is said for "+of.String(), match, old.Etag(), true); err != nil {
 			return err
 		}
 		env := old
-		set(&env.Account, in.Account)
-		set(&env.Group, in.Group)
-		set(&env.Mask, in.Mask)
+		wire.Set(&env.Account, in.Account)
+		wire.Set(&env.Group, in.Group)
+		wire.Set(&env.Mask, in.Mask)
 		env.Variables = maps.Clone(old.Variables)
 		if env.Variables == nil {
 			env.Variables = map[string]string{}
@@ -50,7 +51,7 @@ func (f *Floor) SetLaunchSettings(
 			}
 		}
 		if field, err := env.Check(); err != nil {
-			return refuse(Invalid, field, "%v", err)
+			return refusal.New(refusal.Invalid, field, "%v", err)
 		}
 		if err := t.permitted(of, old, env); err != nil {
 			return err
@@ -95,8 +96,8 @@ func (t *transaction) permitted(of farm.LaunchScope, old, env farm.LaunchSetting
 			somewhere = somewhere || n.RetiredAt.IsZero() && slices.Contains(n.Settings.Permits, p)
 		}
 		if had[p] != what && !somewhere {
-			return refuse(
-				Forbidden, "launch_settings",
+			return refusal.New(
+				refusal.Forbidden, "launch_settings",
 				"renderers of %s would %s, which no administrator has allowed on any node. An administrator allows it with: vexillum nodes set NAME --permit %s",
 				of, what, p,
 			)
@@ -141,9 +142,4 @@ func launchSettingsView(of farm.LaunchScope, e farm.LaunchSettings) wire.LaunchS
 	}
 	maps.Copy(v.Variables, e.Variables)
 	return v
-}
-
-// LaunchValuesView returns launch settings as leases and runs tell them.
-func LaunchValuesView(e farm.LaunchSettings) wire.LaunchValues {
-	return wire.LaunchValues{Account: e.Account, Group: e.Group, Mask: e.Mask, Variables: e.Variables}
 }

@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"vexillum/internal/core/farm"
+	"vexillum/internal/service/refusal"
 	"vexillum/internal/wire"
 )
 
@@ -16,7 +17,7 @@ const mostLicences = 1_000_000
 func (f *Floor) SetLicence(ctx context.Context, name string, count *int, by farm.Person) error {
 	return f.do(ctx, func(t *transaction) error {
 		if err := farm.CheckShortName("licence", name); err != nil {
-			return refuse(Invalid, "name", "%v", err)
+			return refusal.New(refusal.Invalid, "name", "%v", err)
 		}
 		old := t.s.Licences[name]
 		before, after := "not counted", "not counted"
@@ -26,11 +27,11 @@ func (f *Floor) SetLicence(ctx context.Context, name string, count *int, by farm
 		record := farm.LicenceSet{Name: name, Count: -1, At: t.now}
 		if count != nil {
 			if *count < 0 || *count > mostLicences {
-				return refuse(Invalid, "count", "a count of licences is 0 to %d, not %d", mostLicences, *count)
+				return refusal.New(refusal.Invalid, "count", "a count of licences is 0 to %d, not %d", mostLicences, *count)
 			}
 			record.Count, after = *count, fmt.Sprint(*count)
 		} else if old == nil {
-			return refuse(NotFound, "licence", "no licence %q is counted", name)
+			return refusal.New(refusal.NotFound, "licence", "no licence %q is counted", name)
 		}
 		record.Reason = fmt.Sprintf("licence %s: %s instead of %s", name, after, before)
 		t.append(

@@ -3,7 +3,6 @@ package floor
 import (
 	"context"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -12,17 +11,8 @@ import (
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/health"
+	"vexillum/internal/service/refusal"
 )
-
-// liveNode is what pages show of a node just now and is not kept.
-type liveNode struct {
-	processor float64
-	memory    float64
-	signs     Signs
-	starts    []time.Time // of its node process, that this service saw
-	killed    health.Killed
-	restart   int64 // session that shall start its node process anew
-}
 
 // Progress is how far a node is with a lease.
 type Progress = engine.Progress
@@ -43,36 +33,36 @@ func (f *Floor) Enrol(ctx context.Context, e Enrolment) (farm.NodeID, error) {
 		key := t.s.Keys[e.KeyHash]
 		switch {
 		case key == nil:
-			return refuse(Forbidden, "key", "this enrolment key is not known; make one with: vexillum key new")
+			return refusal.New(refusal.Forbidden, "key", "this enrolment key is not known; make one with: vexillum key new")
 		case !t.now.Before(key.ExpiresAt):
-			return refuse(
-				Forbidden, "key", "this enrolment key expired at %s; make one with: vexillum key new",
+			return refusal.New(
+				refusal.Forbidden, "key", "this enrolment key expired at %s; make one with: vexillum key new",
 				key.ExpiresAt.Format(time.DateTime),
 			)
 		case !key.RevokedAt.IsZero():
-			return refuse(Forbidden, "key", "this enrolment key was revoked; make one with: vexillum key new")
+			return refusal.New(refusal.Forbidden, "key", "this enrolment key was revoked; make one with: vexillum key new")
 		case key.UsesLeft < 1:
-			return refuse(Forbidden, "key", "this enrolment key is used up; make one with: vexillum key new")
+			return refusal.New(refusal.Forbidden, "key", "this enrolment key is used up; make one with: vexillum key new")
 		}
 		if err := farm.CheckNodeName(e.Name); err != nil {
-			return refuse(Invalid, "name", "%v", err)
+			return refusal.New(refusal.Invalid, "name", "%v", err)
 		}
 		if e.Kind != farm.Rack && e.Kind != farm.Desk {
-			return refuse(Invalid, "kind", "a node is a rack or a desk, not %q", e.Kind)
+			return refusal.New(refusal.Invalid, "kind", "a node is a rack or a desk, not %q", e.Kind)
 		}
 		id = t.s.LastNode + 1
 		known := t.s.NodeNamed(e.Name)
 		if known != nil {
-			if t.hasToken(known.ID) {
-				return refuse(
-					Conflict, "name",
+			if t.s.NodeHasToken(known.ID, t.now) {
+				return refusal.New(
+					refusal.Conflict, "name",
 					"there is a node %s already; choose another name with --name, or start it from the machine that has its token. If that is lost: vexillum nodes revoke %s",
 					e.Name, e.Name,
 				)
 			}
 			if !known.EnrolledAt.IsZero() && !slices.Contains(key.Returns, e.Name) {
-				return refuse(
-					Conflict, "name",
+				return refusal.New(
+					refusal.Conflict, "name",
 					"%s was shut out, and comes back under its name only with a key that a wrangler made for that: vexillum key new --return %s. Under another name, given with --name, any key will do",
 					e.Name, e.Name,
 				)
@@ -91,16 +81,6 @@ func (f *Floor) Enrol(ctx context.Context, e Enrolment) (farm.NodeID, error) {
 		return nil
 	})
 	return id, err
-}
-
-// hasToken reports whether a machine holds the token of a node.
-func (t *transaction) hasToken(id farm.NodeID) bool {
-	for _, token := range t.s.Tokens {
-		if token.Node == id && token.Valid(t.now) {
-			return true
-		}
-	}
-	return false
 }
 
 // joinPools puts a node that has just enrolled into the pools of its key.
@@ -144,7 +124,7 @@ func (f *Floor) Start(
 	err = f.do(ctx, func(t *transaction) error {
 		n := t.s.Nodes[id]
 		if n == nil || !n.RetiredAt.IsZero() {
-			return refuse(NotFound, "", "this node does not exist any more; enrol the machine again")
+			return refusal.New(refusal.NotFound, "", "this node does not exist any more; enrol the machine again")
 		}
 		keep := f.e.Start(id, facts, holding)
 		out = Session{
@@ -199,115 +179,13 @@ func (f *Floor) Killed(ctx context.Context, id farm.NodeID, k health.Killed, lea
 func (t *transaction) session(id farm.NodeID, session int64) (*farm.Node, error) {
 	n := t.s.Nodes[id]
 	if n == nil || !n.RetiredAt.IsZero() {
-		return nil, refuse(NotFound, "", "this node does not exist any more; enrol the machine again")
+		return nil, refusal.New(refusal.NotFound, "", "this node does not exist any more; enrol the machine again")
 	}
 	if n.Session != session {
-		return nil, refuse(Conflict, "session", "a newer node process of %s is running; this one must stop", n.Name)
+		return nil, refusal.New(refusal.Conflict, "session", "a newer node process of %s is running; this one must stop", n.Name)
 	}
 	t.f.e.Hear(id)
 	return n, nil
-}
-
-// Order ends a lease on its node.
-type Order = engine.Order
-
-type waitingOrder struct {
-	leases  []farm.LeaseID
-	caps    int64
-	session int64
-	reply   chan Orders
-}
-
-// Orders are what a node shall do about its leases.
-type Orders struct {
-	Stop    []Order
-	Trim    []Trim
-	Caps    *farm.Caps // newer than what the node has
-	Set     int64      // version of the settings that they are of
-	Restart bool       // the node process is to restart
-}
-
-func (o Orders) none() bool { return len(o.Stop)+len(o.Trim) == 0 && o.Caps == nil && !o.Restart }
-
-// Orders returns which of the leases that a node works on shall end or be
-// trimmed, or what else it shall do, and waits until there is something or the
-// context ends. caps is the version of the caps in force on the node.
-func (f *Floor) Orders(
-	ctx context.Context, id farm.NodeID, session int64, leases []farm.LeaseID, caps int64,
-) (Orders, error) {
-	w := &waitingOrder{leases: leases, caps: caps, session: session, reply: make(chan Orders, 1)}
-	var now Orders
-	err := f.do(context.WithoutCancel(ctx), func(t *transaction) error {
-		if _, err := t.session(id, session); err != nil {
-			return err
-		}
-		if now = f.ordersFor(id, w); now.none() {
-			f.orders[id] = w
-		}
-		return nil
-	})
-	if err != nil {
-		return Orders{}, err
-	}
-	if !now.none() {
-		return now, nil
-	}
-	select {
-	case now = <-w.reply:
-		return now, nil
-	case <-f.gone:
-		return Orders{}, ErrGone
-	case <-ctx.Done():
-	}
-	return Orders{}, f.do(context.WithoutCancel(ctx), func(*transaction) error {
-		if f.orders[id] == w {
-			delete(f.orders, id)
-		}
-		return nil
-	})
-}
-
-func (f *Floor) ordersFor(node farm.NodeID, w *waitingOrder) Orders {
-	n := f.s.Nodes[node]
-	out := Orders{Stop: f.e.Orders(node, w.leases)}
-	if trim, asked := f.e.TrimFor(node, w.leases); asked {
-		out.Trim = []Trim{trim}
-	}
-	if w.caps < n.Version {
-		caps := n.Settings.Caps
-		out.Caps, out.Set = &caps, n.Version
-	}
-	if l := f.live[node]; l != nil && l.restart == w.session && w.session != 0 {
-		out.Restart = true
-	}
-	return out
-}
-
-// answerOrders lets nodes hear what a batch wants of them.
-func (f *Floor) answerOrders(out engine.Batch) {
-	nodes := out.Orders
-	if out.AllOrders {
-		nodes = slices.Collect(maps.Keys(f.orders))
-	}
-	for _, id := range nodes {
-		w := f.orders[id]
-		if w == nil {
-			continue
-		}
-		if orders := f.ordersFor(id, w); !orders.none() {
-			delete(f.orders, id)
-			w.reply <- orders
-		}
-	}
-}
-
-// dropWaiting lets go of what an older session of a node waits for.
-func (f *Floor) dropWaiting(id farm.NodeID) {
-	f.dropWaiter(id)
-	if w := f.orders[id]; w != nil {
-		delete(f.orders, id)
-		w.reply <- Orders{}
-	}
 }
 
 // Beat is a node's sign of life.
@@ -316,16 +194,6 @@ type Beat struct {
 	Memory    float64
 	Signs     Signs
 	Leases    map[farm.LeaseID]Progress
-}
-
-// Signs is what a node tells about its health.
-type Signs struct {
-	Now        time.Time // by its clock; zero where it does not tell
-	ClockOff   time.Duration
-	DiskFree   int64 // below 0 where it is not known
-	DiskTotal  int64
-	SwapUsed   int64
-	MemoryFree int64 // that new processes could have; below 0 where it is not known
 }
 
 // Beat notes that a node lives and what it does.

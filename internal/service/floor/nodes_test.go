@@ -12,6 +12,7 @@ import (
 	"vexillum/internal/core/accept"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
+	"vexillum/internal/service/refusal"
 	"vexillum/internal/wire"
 )
 
@@ -28,7 +29,7 @@ func TestNewestSessionWins(t *testing.T) {
 		if err != nil || session != 2 || w.run(id).Sets.ToDo != "1-3" {
 			t.Errorf("session %d, %v, to do %s", session, err, w.run(id).Sets.ToDo)
 		}
-		var refusal *Refusal
+		var refusal *refusal.Refusal
 		if _, err := w.Ask(
 			context.Background(), n, Question{Session: 1, Number: 9},
 		); !errors.As(err, &refusal) || refusal.Kind != Conflict ||

@@ -10,14 +10,8 @@ import (
 	"strings"
 
 	"vexillum/internal/core/farm"
+	"vexillum/internal/service/refusal"
 	"vexillum/internal/wire"
-)
-
-// ownProject is the farm's own project, whose runs test nodes. Only OwnActor may
-// set it up.
-const (
-	ownProject = "self-test"
-	OwnActor   = "self-test"
 )
 
 // SetPlace makes a place or changes it; what is not named stays. match, if not
@@ -28,7 +22,7 @@ func (f *Floor) SetPlace(
 ) (before, after farm.Place, err error) {
 	err = f.do(ctx, func(t *transaction) error {
 		if err := farm.CheckShortName("place", name); err != nil {
-			return refuse(Invalid, "name", "%v", err)
+			return refusal.New(refusal.Invalid, "name", "%v", err)
 		}
 		text := ""
 		after = farm.Place{Name: name, Paths: map[string]string{}}
@@ -37,12 +31,12 @@ func (f *Floor) SetPlace(
 			after.Paths = maps.Clone(old.Paths)
 			text = placeText(before)
 		}
-		if err := matches("the place "+name, match, before.Etag(), t.s.Places[name] != nil); err != nil {
+		if err := refusal.UnlessCurrent("the place "+name, match, before.Etag(), t.s.Places[name] != nil); err != nil {
 			return err
 		}
 		for os, where := range in.Paths {
 			if os != "linux" && os != "darwin" && os != "windows" {
-				return refuse(Invalid, "paths", "%q is not an operating system; use linux, darwin or windows", os)
+				return refusal.New(refusal.Invalid, "paths", "%q is not an operating system; use linux, darwin or windows", os)
 			}
 			if where == "" {
 				delete(after.Paths, os)
@@ -54,13 +48,13 @@ func (f *Floor) SetPlace(
 			after.Paths[os] = where
 		}
 		if len(after.Paths) == 0 {
-			return refuse(Invalid, "paths", "the place %s has no path; give one for linux, darwin or windows", name)
+			return refusal.New(refusal.Invalid, "paths", "the place %s has no path; give one for linux, darwin or windows", name)
 		}
 		if in.Loads != nil {
 			after.Loads = *in.Loads
 		}
 		if after.Loads < 0 || after.Loads > 100_000 {
-			return refuse(Invalid, "loads", "give a number of launches from 1 to 100000, or 0 for any number")
+			return refusal.New(refusal.Invalid, "loads", "give a number of launches from 1 to 100000, or 0 for any number")
 		}
 		if text != placeText(after) {
 			t.append(
@@ -94,23 +88,13 @@ func checkRoot(os, where string) error {
 	switch {
 	case os == "windows" && !strings.HasPrefix(where, `\\`) && !(len(where) > 2 && where[1] == ':'),
 		os != "windows" && !path.IsAbs(where):
-		return refuse(Invalid, "paths", "%q is not an absolute path on %s", where, os)
-	case len(where) > maxPath:
-		return refuse(Invalid, "paths", "the path on %s has more than %d characters", os, maxPath)
+		return refusal.New(refusal.Invalid, "paths", "%q is not an absolute path on %s", where, os)
+	case len(where) > farm.MaxPath:
+		return refusal.New(refusal.Invalid, "paths", "the path on %s has more than %d characters", os, farm.MaxPath)
 	case path.Clean(where) == "/":
-		return refuse(Invalid, "paths", "a place cannot be the root of a machine's disk")
+		return refusal.New(refusal.Invalid, "paths", "a place cannot be the root of a machine's disk")
 	}
 	return nil
-}
-
-// matches refuses a change of what is not, any more, as its changer has seen it.
-func matches(what, match, now string, exists bool) error {
-	if match == "" || exists && match == now {
-		return nil
-	}
-	return refuse(
-		Changed, "If-Match", "%s was changed by somebody else in the meantime; look at it again, then change it", what,
-	)
 }
 
 // Place returns one place.
@@ -118,7 +102,7 @@ func (f *Floor) Place(ctx context.Context, name string) (out farm.Place, err err
 	err = f.do(ctx, func(t *transaction) error {
 		p := t.s.Places[name]
 		if p == nil {
-			return refuse(NotFound, "place", "there is no place %q; vexillum place list shows them", name)
+			return refusal.New(refusal.NotFound, "place", "there is no place %q; vexillum place list shows them", name)
 		}
 		out = *p
 		return nil
@@ -153,17 +137,17 @@ func (f *Floor) SetProject(
 ) (out wire.Project, err error) {
 	err = f.do(ctx, func(t *transaction) error {
 		if err := farm.CheckShortName("project", name); err != nil {
-			return refuse(Invalid, "name", "%v", err)
+			return refusal.New(refusal.Invalid, "name", "%v", err)
 		}
-		if name == ownProject && actor != OwnActor {
-			return refuse(Conflict, "name", "the project %s is the farm's own", name)
+		if name == farm.OwnProject && actor != farm.OwnActor {
+			return refusal.New(refusal.Conflict, "name", "the project %s is the farm's own", name)
 		}
 		old := t.s.Projects[name]
 		before, p := "", farm.Project{Name: name, Title: name, Weight: 1}
 		if old != nil {
 			p, before = *old, projectText(*old)
 		}
-		if err := matches("the project "+name, match, p.Etag(), old != nil); err != nil {
+		if err := refusal.UnlessCurrent("the project "+name, match, p.Etag(), old != nil); err != nil {
 			return err
 		}
 		if in.Title != nil {
@@ -174,23 +158,23 @@ func (f *Floor) SetProject(
 		}
 		p.Scenes, p.Frames = cmp.Or(in.Scenes, p.Scenes), cmp.Or(in.Frames, p.Frames)
 		if len(p.Title) > 100 {
-			return refuse(Invalid, "title", "the title has more than 100 characters")
+			return refusal.New(refusal.Invalid, "title", "the title has more than 100 characters")
 		}
 		if !(p.Weight >= leastWeight && p.Weight <= mostWeight) {
-			return refuse(Invalid, "weight", "a weight is %v to %v, not %v", leastWeight, mostWeight, p.Weight)
+			return refusal.New(refusal.Invalid, "weight", "a weight is %v to %v, not %v", leastWeight, mostWeight, p.Weight)
 		}
 		for _, at := range []struct{ field, place, what string }{
 			{"scenes", p.Scenes, "scenes lie"}, {"frames", p.Frames, "frames go"},
 		} {
 			if at.place == "" {
-				return refuse(
-					Invalid, at.field, "say in which place the %s of the project %s, with --%s", at.what, name,
+				return refusal.New(
+					refusal.Invalid, at.field, "say in which place the %s of the project %s, with --%s", at.what, name,
 					at.field,
 				)
 			}
 			if t.s.Places[at.place] == nil {
-				return refuse(
-					Invalid, at.field, "there is no place %q; make it first with: vexillum place set", at.place,
+				return refusal.New(
+					refusal.Invalid, at.field, "there is no place %q; make it first with: vexillum place set", at.place,
 				)
 			}
 		}
@@ -214,11 +198,11 @@ func (f *Floor) DropProject(ctx context.Context, name, actor string) error {
 		switch {
 		case p == nil:
 			return nil
-		case name == ownProject:
-			return refuse(Conflict, "project", "the project %s is the farm's own", name)
+		case name == farm.OwnProject:
+			return refusal.New(refusal.Conflict, "project", "the project %s is the farm's own", name)
 		}
 		if err := p.InUse(t.s); err != nil {
-			return refuse(Conflict, "project", "%v, and stays as long as they do", err)
+			return refusal.New(refusal.Conflict, "project", "%v, and stays as long as they do", err)
 		}
 		t.append(farm.ProjectDropped{Name: name, At: t.now},
 			farm.Audited{Actor: actor, Action: "drop project", Subject: name, From: projectText(*p), At: t.now})
@@ -235,7 +219,7 @@ func (f *Floor) DropPlace(ctx context.Context, name, actor string) error {
 			return nil
 		}
 		if err := p.InUse(t.s); err != nil {
-			return refuse(Conflict, "place", "%v; give them another one first, with: vexillum project set", err)
+			return refusal.New(refusal.Conflict, "place", "%v; give them another one first, with: vexillum project set", err)
 		}
 		t.append(farm.PlaceDropped{Name: name, At: t.now},
 			farm.Audited{Actor: actor, Action: "drop place", Subject: name, From: placeText(*p), At: t.now})
@@ -253,8 +237,22 @@ func projectText(p farm.Project) string {
 	return fmt.Sprintf("%s, weight %g, scenes %s, frames %s", p.Title, p.Weight, p.Scenes, p.Frames)
 }
 
-func projectView(p farm.Project) wire.Project {
-	return wire.Project{
-		Name: p.Name, Title: p.Title, Weight: p.Weight, Scenes: p.Scenes, Frames: p.Frames, Etag: p.Etag(),
-	}
+// Roots are the two places of a project on one operating system.
+type Roots struct {
+	Scenes, Frames string
+	FramesName     string // of the place
+}
+
+// Roots returns where a project's places lie on an operating system.
+func (f *Floor) Roots(ctx context.Context, project, os string) (Roots, error) {
+	var roots Roots
+	err := f.do(ctx, func(t *transaction) error {
+		p := t.s.Projects[project]
+		if p == nil {
+			return refusal.New(refusal.Invalid, "project", "there is no project %q; vexillum project list shows them", project)
+		}
+		roots = Roots{t.s.Places[p.Scenes].Paths[os], t.s.Places[p.Frames].Paths[os], p.Frames}
+		return nil
+	})
+	return roots, err
 }

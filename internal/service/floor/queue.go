@@ -12,6 +12,7 @@ import (
 	"github.com/maruel/natural"
 
 	"vexillum/internal/core/farm"
+	"vexillum/internal/service/refusal"
 	"vexillum/internal/wire"
 )
 
@@ -66,13 +67,13 @@ func last(a, b time.Time) int {
 func (f *Floor) QueuePage(ctx context.Context, q Search) (out wire.QueuePage, err error) {
 	order, ok := orders[cmp.Or(q.Sort, "turn")]
 	if !ok {
-		return out, refuse(
-			Invalid, "sort", "runs cannot be sorted by %q; use %s", q.Sort,
+		return out, refusal.New(
+			refusal.Invalid, "sort", "runs cannot be sorted by %q; use %s", q.Sort,
 			strings.Join(slices.Sorted(maps.Keys(orders)), ", "),
 		)
 	}
 	if !slices.Contains(dues, q.Due) {
-		return out, refuse(Invalid, "due", "due is \"at risk\", 24h, 7d, any or none, not %q", q.Due)
+		return out, refusal.New(refusal.Invalid, "due", "due is \"at risk\", 24h, 7d, any or none, not %q", q.Due)
 	}
 	states, err := statesOf(q.State)
 	if err != nil {
@@ -133,8 +134,8 @@ func statesOf(text string) (map[farm.RunState]bool, error) {
 		case slices.Contains(farm.RunStates, farm.RunState(name)):
 			out[farm.RunState(name)] = true
 		default:
-			return nil, refuse(
-				Invalid, "state", "%q is not a state of a run; use open, ended, %s", name, joined(farm.RunStates),
+			return nil, refusal.New(
+				refusal.Invalid, "state", "%q is not a state of a run; use open, ended, %s", name, joined(farm.RunStates),
 			)
 		}
 	}

@@ -7,6 +7,7 @@ import (
 
 	"vexillum/internal/core/accept"
 	"vexillum/internal/core/farm"
+	"vexillum/internal/service/refusal"
 )
 
 // Report takes what a node reports, in order, and answers each item. An item
@@ -121,7 +122,7 @@ type Delivery struct {
 }
 
 // Delivering returns the frame that the node is to publish with this hash. A
-// *Refusal says that it is none.
+// *refusal.Refusal says that it is none.
 func (f *Floor) Delivering(
 	ctx context.Context, id farm.NodeID, lease farm.LeaseID, frame int, hash string,
 ) (Delivery, error) {
@@ -129,13 +130,13 @@ func (f *Floor) Delivering(
 	err := f.do(ctx, func(t *transaction) error {
 		l := t.s.Lease(lease)
 		if l == nil || l.Node != id {
-			return refuse(Conflict, "lease", "lease %d is over or was never given to this node", lease)
+			return refusal.New(refusal.Conflict, "lease", "lease %d is over or was never given to this node", lease)
 		}
 		run := t.s.Runs[l.Run]
 		d, ok := run.Delivering[frame]
 		if !ok || d.Node != id || d.Hash != hash {
-			return refuse(
-				Conflict, "hash",
+			return refusal.New(
+				refusal.Conflict, "hash",
 				"frame %d of %s is not to be delivered by this node with this hash; report it good first", frame,
 				run.Spec.Name(),
 			)

@@ -15,6 +15,7 @@ import (
 	"vexillum/internal/core/trait"
 	"vexillum/internal/core/triage"
 	"vexillum/internal/recipe"
+	"vexillum/internal/service/refusal"
 	"vexillum/internal/wire"
 )
 
@@ -42,30 +43,29 @@ type Submission struct {
 const (
 	maxSide  = 65_500 // pixels
 	maxTries = 20
-	maxPath  = 500 // characters of a path
 
 	mostStall = 30 * 24 * 3600 // seconds
 )
 
 // CheckSubmission returns the submission with all that is left out filled in,
-// or a *Refusal. It looks at the request alone, not at the farm.
+// or a *refusal.Refusal. It looks at the request alone, not at the farm.
 func (f *Floor) CheckSubmission(sub Submission) (Submission, error) {
 	spec := &sub.Spec
 	if err := farm.CheckJobName(spec.Job); err != nil {
-		return sub, refuse(Invalid, "job", "%v", err)
+		return sub, refusal.New(refusal.Invalid, "job", "%v", err)
 	}
 	if spec.Kind == "" {
 		spec.Kind = farm.Final
 	}
 	if spec.Kind != farm.Proof && spec.Kind != farm.Final && spec.Kind != farm.Correction {
-		return sub, refuse(Invalid, "kind", "a run is a proof, a final or a correction, not %q", spec.Kind)
+		return sub, refusal.New(refusal.Invalid, "kind", "a run is a proof, a final or a correction, not %q", spec.Kind)
 	}
 	if spec.Width == 0 && spec.Height == 0 {
 		spec.Width, spec.Height = 1920, 1080
 	}
 	if spec.Width < 1 || spec.Width > maxSide || spec.Height < 1 || spec.Height > maxSide {
-		return sub, refuse(
-			Invalid, "width", "a picture of %d×%d cannot be rendered; each side must be 1 to %d pixels", spec.Width,
+		return sub, refusal.New(
+			refusal.Invalid, "width", "a picture of %d×%d cannot be rendered; each side must be 1 to %d pixels", spec.Width,
 			spec.Height, maxSide,
 		)
 	}
@@ -76,39 +76,39 @@ func (f *Floor) CheckSubmission(sub Submission) (Submission, error) {
 		spec.Tries = 3
 	}
 	if spec.Tries < 1 || spec.Tries > maxTries {
-		return sub, refuse(Invalid, "tries", "tries a frame must be 1 to %d, not %d", maxTries, spec.Tries)
+		return sub, refusal.New(refusal.Invalid, "tries", "tries a frame must be 1 to %d, not %d", maxTries, spec.Tries)
 	}
 	if spec.Stall < 0 || spec.Stall > mostStall || spec.Stall > 0 && spec.Stall < 1 {
-		return sub, refuse(
-			Invalid, "stall_seconds",
+		return sub, refusal.New(
+			refusal.Invalid, "stall_seconds",
 			"a renderer may be silent for 1 second to 30 days, or as long as its frames are expected to take",
 		)
 	}
 	if spec.StartOn < 0 {
-		return sub, refuse(Invalid, "start_on", "a run starts on 1 node or more, or on 0 for all at once")
+		return sub, refusal.New(refusal.Invalid, "start_on", "a run starts on 1 node or more, or on 0 for all at once")
 	}
 	if spec.Wait && spec.Sequence != farm.ScoutsFirst {
-		return sub, refuse(Invalid, "wait", "only a run whose scouts go first can wait for a yes after them")
+		return sub, refusal.New(refusal.Invalid, "wait", "only a run whose scouts go first can wait for a yes after them")
 	}
 	if spec.Chunk < 0 {
-		return sub, refuse(Invalid, "chunk", "a chunk has 1 frame or more, or 0 to let the dealer choose")
+		return sub, refusal.New(refusal.Invalid, "chunk", "a chunk has 1 frame or more, or 0 to let the dealer choose")
 	}
 	if spec.Frames.Empty() {
-		return sub, refuse(Invalid, "frames", "there is no frame to render; give a frame range such as 1-180")
+		return sub, refusal.New(refusal.Invalid, "frames", "there is no frame to render; give a frame range such as 1-180")
 	}
 	if len(sub.Key) > 200 {
-		return sub, refuse(Invalid, "Idempotency-Key", "the Idempotency-Key has more than 200 characters")
+		return sub, refusal.New(refusal.Invalid, "Idempotency-Key", "the Idempotency-Key has more than 200 characters")
 	}
 	for _, p := range []struct{ field, text, what string }{{"scene", spec.Scene, "scene"}, {"output", spec.Output, "output folder"}} {
 		if p.field == "output" && p.text == "" {
 			continue
 		}
-		if len(p.text) > maxPath {
-			return sub, refuse(Invalid, p.field, "the path of the %s has more than %d characters", p.what, maxPath)
+		if len(p.text) > farm.MaxPath {
+			return sub, refusal.New(refusal.Invalid, p.field, "the path of the %s has more than %d characters", p.what, farm.MaxPath)
 		}
 		if p.text == "" || !filepath.IsLocal(filepath.FromSlash(p.text)) {
-			return sub, refuse(
-				Invalid, p.field,
+			return sub, refusal.New(
+				refusal.Invalid, p.field,
 				"the %s %q is outside its place; give a path inside it, without a leading / and without ..", p.what,
 				p.text,
 			)
@@ -119,11 +119,11 @@ func (f *Floor) CheckSubmission(sub Submission) (Submission, error) {
 	}
 	needs, err := trait.ParseExpression(spec.Needs)
 	if err != nil {
-		return sub, refuse(Invalid, "needs", "%v", err)
+		return sub, refusal.New(refusal.Invalid, "needs", "%v", err)
 	}
 	spec.Needs = needs.String()
 	if err := spec.Takes.Check(); err != nil {
-		return sub, refuse(Invalid, "takes", "%v", err)
+		return sub, refusal.New(refusal.Invalid, "takes", "%v", err)
 	}
 	return sub, f.chooseRecipe(spec)
 }
@@ -135,35 +135,35 @@ func (f *Floor) chooseRecipe(spec *farm.Spec) (err error) {
 	if spec.Recipe == "" {
 		fitting := f.recipes.ForScene(path.Ext(spec.Scene))
 		if len(fitting) == 0 {
-			return refuse(
-				Invalid, "scene", "no recipe reads scenes that end in %q; the recipes are: %s", path.Ext(spec.Scene),
+			return refusal.New(
+				refusal.Invalid, "scene", "no recipe reads scenes that end in %q; the recipes are: %s", path.Ext(spec.Scene),
 				strings.Join(f.recipes.Names(), ", "),
 			)
 		}
 		r = fitting[0]
 	} else if r = f.recipes[spec.Recipe]; r == nil {
-		return refuse(
-			Invalid, "recipe", "there is no recipe %q; the recipes are: %s", spec.Recipe,
+		return refusal.New(
+			refusal.Invalid, "recipe", "there is no recipe %q; the recipes are: %s", spec.Recipe,
 			strings.Join(f.recipes.Names(), ", "),
 		)
 	}
 	if !slices.Contains(r.Scenes, path.Ext(spec.Scene)) {
-		return refuse(
-			Invalid, "scene", "the recipe %s reads scenes that end in %s, not %q", r.Name, strings.Join(r.Scenes, ", "),
+		return refusal.New(
+			refusal.Invalid, "scene", "the recipe %s reads scenes that end in %s, not %q", r.Name, strings.Join(r.Scenes, ", "),
 			path.Ext(spec.Scene),
 		)
 	}
 	if spec.Takes == (farm.Amounts{}) {
 		if spec.Takes, err = r.Takes.Amounts(); err != nil {
-			return refuse(Invalid, "recipe", "%v", err)
+			return refusal.New(refusal.Invalid, "recipe", "%v", err)
 		}
 	}
 	values, err := r.Complete(spec.Values)
 	if err != nil {
-		return refuse(Invalid, "values", "%v", err)
+		return refusal.New(refusal.Invalid, "values", "%v", err)
 	}
 	if spec.Passes, err = r.ChoosePasses(spec.PassNames()); err != nil {
-		return refuse(Invalid, "passes", "%v", err)
+		return refusal.New(refusal.Invalid, "passes", "%v", err)
 	}
 	if spec.Stall == 0 {
 		spec.Stall = time.Duration(r.Stall).Seconds()
@@ -179,32 +179,12 @@ func (f *Floor) Spec(ctx context.Context, id farm.RunID) (farm.Spec, error) {
 	err := f.do(ctx, func(t *transaction) error {
 		run := t.s.Runs[id]
 		if run == nil {
-			return refuse(NotFound, "run", "there is no run %d", id)
+			return refusal.New(refusal.NotFound, "run", "there is no run %d", id)
 		}
 		spec = run.Spec
 		return nil
 	})
 	return spec, err
-}
-
-// Roots are the two places of a project on one operating system.
-type Roots struct {
-	Scenes, Frames string
-	FramesName     string // of the place
-}
-
-// Roots returns where a project's places lie on an operating system.
-func (f *Floor) Roots(ctx context.Context, project, os string) (Roots, error) {
-	var roots Roots
-	err := f.do(ctx, func(t *transaction) error {
-		p := t.s.Projects[project]
-		if p == nil {
-			return refuse(Invalid, "project", "there is no project %q; vexillum project list shows them", project)
-		}
-		roots = Roots{t.s.Places[p.Scenes].Paths[os], t.s.Places[p.Frames].Paths[os], p.Frames}
-		return nil
-	})
-	return roots, err
 }
 
 // TakenError says that a run cannot have a number, and which it may have.
@@ -215,7 +195,7 @@ func (e *TakenError) Error() string {
 	return fmt.Sprintf("the number is taken; the next is %d", e.Next)
 }
 
-// Submitted returns the run that was submitted with a key, or false. A *Refusal
+// Submitted returns the run that was submitted with a key, or false. A *refusal.Refusal
 // says that something else was asked for under it.
 func (f *Floor) Submitted(ctx context.Context, key, digest string) (out Submitted, known bool, err error) {
 	err = f.do(ctx, func(t *transaction) error {
@@ -231,8 +211,8 @@ func (f *Floor) Submitted(ctx context.Context, key, digest string) (out Submitte
 func (t *transaction) submitted(key, digest string) (*farm.Run, error) {
 	run, before := t.s.SubmittedWith(key)
 	if run != nil && before != "" && digest != "" && before != digest {
-		return nil, refuse(
-			Invalid, "Idempotency-Key",
+		return nil, refusal.New(
+			refusal.Invalid, "Idempotency-Key",
 			"%s was submitted with this Idempotency-Key, and something else was asked for then; give another key",
 			run.Spec.Name(),
 		)
@@ -295,17 +275,17 @@ func (f *Floor) Submit(ctx context.Context, sub Submission) (out Submitted, err 
 		}
 		spec := sub.Spec
 		if t.s.Projects[spec.Project] == nil {
-			return refuse(Invalid, "project", "there is no project %q; vexillum project list shows them", spec.Project)
+			return refusal.New(refusal.Invalid, "project", "there is no project %q; vexillum project list shows them", spec.Project)
 		}
-		if spec.Project == ownProject && sub.Actor != OwnActor && !sub.Own {
-			return refuse(Conflict, "project", "the project %s is the farm's own; choose another", spec.Project)
+		if spec.Project == farm.OwnProject && sub.Actor != farm.OwnActor && !sub.Own {
+			return refusal.New(refusal.Conflict, "project", "the project %s is the farm's own; choose another", spec.Project)
 		}
 		before := t.s.NewestOf(spec.Project, spec.Job)
 		var earlier *farm.Spec
 		if before != nil {
 			if before.Spec.Job != spec.Job {
-				return refuse(
-					Conflict, "job",
+				return refusal.New(
+					refusal.Conflict, "job",
 					"the project %s already has a job %s, and some file systems cannot tell the two names apart; choose another name",
 					spec.Project, before.Spec.Job,
 				)
@@ -318,7 +298,7 @@ func (f *Floor) Submit(ctx context.Context, sub Submission) (out Submitted, err 
 		spec.Output = outputOf(spec)
 		var err error
 		if spec.Shot, err = farm.ChooseShot(spec.Frames, sub.Shot, earlier, sub.Scene); err != nil {
-			return refuse(Invalid, "frames", "%v", err)
+			return refusal.New(refusal.Invalid, "frames", "%v", err)
 		}
 		spec.Owner = sub.Actor
 		state := farm.RunQueued
@@ -410,17 +390,17 @@ func (f *Floor) Steer(ctx context.Context, id farm.RunID, what Steering, how How
 	err := f.do(ctx, func(t *transaction) error {
 		run := t.s.Runs[id]
 		if run == nil {
-			return refuse(NotFound, "run", "there is no run %d", id)
+			return refusal.New(refusal.NotFound, "run", "there is no run %d", id)
 		}
 		name, decided := run.Spec.Name(), f.e.Decided()
 		if run.Spec.Owner != by.Name && !by.Role.Allows(farm.Wrangler) {
-			return refuse(Forbidden, "", "%s belongs to %s; only a wrangler may %s it", name, run.Spec.Owner, what)
+			return refusal.New(refusal.Forbidden, "", "%s belongs to %s; only a wrangler may %s it", name, run.Spec.Owner, what)
 		}
 		before := run.State
 		switch what {
 		case Hold:
 			if run.State.Closed() {
-				return refuse(Conflict, "", "%s is %s; there is nothing to hold", name, run.State)
+				return refusal.New(refusal.Conflict, "", "%s is %s; there is nothing to hold", name, run.State)
 			}
 			if run.State != farm.RunHeld {
 				t.append(farm.RunMoved{Run: id, State: farm.RunHeld, Reason: how.told("held by " + by.Name), At: t.now})
@@ -430,7 +410,7 @@ func (f *Floor) Steer(ctx context.Context, id farm.RunID, what Steering, how How
 			}
 		case Release:
 			if run.State.Closed() {
-				return refuse(Conflict, "", "%s is %s and cannot be released", name, run.State)
+				return refusal.New(refusal.Conflict, "", "%s is %s and cannot be released", name, run.State)
 			}
 			if run.Spec.Wait && !run.Terms.Scouted && !run.StartedAt.IsZero() {
 				terms := run.Terms
@@ -450,20 +430,17 @@ func (f *Floor) Steer(ctx context.Context, id farm.RunID, what Steering, how How
 				break
 			}
 			if run.State.Closed() {
-				return refuse(Conflict, "", "%s is %s; there is nothing to cancel", name, run.State)
+				return refusal.New(refusal.Conflict, "", "%s is %s; there is nothing to cancel", name, run.State)
 			}
 			reason := how.told("cancelled by " + by.Name)
 			f.endLeases(t, run, reason)
 			t.append(farm.RunMoved{Run: id, State: farm.RunCancelled, Reason: reason, At: t.now})
-			if run.Done.Stretches() <= keepMost {
-				t.append(farm.RunKept{Run: id, Done: run.Done.Multirange(), Seq: t.s.Seq, At: t.now})
-			}
 		case Retry:
 			if run.Parked.Empty() {
-				return refuse(Conflict, "", "%s has no parked frame", name)
+				return refusal.New(refusal.Conflict, "", "%s has no parked frame", name)
 			}
 			if run.State == farm.RunCancelled {
-				return refuse(Conflict, "", "%s is cancelled; submit it again", name)
+				return refusal.New(refusal.Conflict, "", "%s is cancelled; submit it again", name)
 			}
 			parked := run.Parked
 			if run.State.Closed() {
@@ -496,22 +473,22 @@ func (f *Floor) Redo(ctx context.Context, id farm.RunID, set frames.Set, by farm
 	err = f.do(ctx, func(t *transaction) error {
 		run := t.s.Runs[id]
 		if run == nil {
-			return refuse(NotFound, "run", "there is no run %d", id)
+			return refusal.New(refusal.NotFound, "run", "there is no run %d", id)
 		}
 		name := run.Spec.Name()
 		switch missing := set.Minus(run.Done); {
 		case run.Spec.Owner != by.Name && !by.Role.Allows(farm.Wrangler):
-			return refuse(Forbidden, "", "%s belongs to %s; only a wrangler may redo its frames", name, run.Spec.Owner)
+			return refusal.New(refusal.Forbidden, "", "%s belongs to %s; only a wrangler may redo its frames", name, run.Spec.Owner)
 		case !missing.Minus(run.Spec.Frames).Empty():
-			return refuse(Invalid, "frames", "%s has no %s", name, triage.FramesText(missing.Minus(run.Spec.Frames)))
+			return refusal.New(refusal.Invalid, "frames", "%s has no %s", name, triage.FramesText(missing.Minus(run.Spec.Frames)))
 		case !missing.Minus(run.Redo).Empty():
-			return refuse(
-				Conflict, "frames",
+			return refusal.New(
+				refusal.Conflict, "frames",
 				"only frames that are done can be redone, and of %s %s not; nothing was changed", name,
 				isNot(missing.Minus(run.Redo)),
 			)
 		case run.State == farm.RunCancelled:
-			return refuse(Conflict, "", "%s is cancelled; submit it again", name)
+			return refusal.New(refusal.Conflict, "", "%s is cancelled; submit it again", name)
 		}
 		again := set.Intersect(run.Done) // the rest is on its way already
 		if !again.Empty() {
@@ -552,29 +529,5 @@ func reopened(run *farm.Run) farm.RunState {
 func (f *Floor) endLeases(t *transaction, run *farm.Run, reason string) {
 	for l := range run.OpenLeases {
 		t.append(farm.LeaseEnded{Lease: l.ID, Node: l.Node, Run: run.ID, Reason: reason, At: t.now})
-	}
-}
-
-// LeaseView is a lease with all that a node needs to work on it.
-type LeaseView struct {
-	ID     farm.LeaseID
-	Run    farm.RunID
-	Spec   farm.Spec
-	Frames frames.Set
-	Share  farm.Share
-	Env    farm.LaunchSettings
-	Roots  Roots // on the node
-	Recipe *recipe.Recipe
-	Stall  float64 // seconds for which its renderer may give no sign of life
-}
-
-func (f *Floor) leaseView(n *farm.Node, l *farm.Lease) *LeaseView {
-	run := f.s.Runs[l.Run]
-	p := f.s.Projects[run.Spec.Project]
-	return &LeaseView{
-		Stall: f.dealer.Silent(run, n, l.Share, l.Left), ID: l.ID, Run: run.ID, Spec: run.Spec,
-		Frames: l.Left, Share: l.Share, Env: f.s.LaunchSettingsFor(run.Spec.Project, run.Spec.Recipe),
-		Recipe: f.recipes[run.Spec.Recipe],
-		Roots:  Roots{f.s.Places[p.Scenes].Paths[n.Facts.OS], f.s.Places[p.Frames].Paths[n.Facts.OS], p.Frames},
 	}
 }

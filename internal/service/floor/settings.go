@@ -6,11 +6,10 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/dustin/go-humanize/english"
-
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/hours"
+	"vexillum/internal/service/refusal"
 	"vexillum/internal/wire"
 )
 
@@ -37,21 +36,21 @@ func (f *Floor) change(
 	if in.Hours != nil {
 		h, err := readHours(*in.Hours)
 		if err != nil {
-			return out, refuse(Invalid, "hours", "%v", err)
+			return out, refusal.New(refusal.Invalid, "hours", "%v", err)
 		}
 		week = &h
 	}
 	for _, p := range in.Parts {
 		if !slices.Contains(settingParts, p) {
-			return out, refuse(
-				Invalid, "parts", "the parts of the settings are %s; %q is not one of them",
+			return out, refusal.New(
+				refusal.Invalid, "parts", "the parts of the settings are %s; %q is not one of them",
 				strings.Join(settingParts, ", "), p,
 			)
 		}
 	}
 	if len(in.Permit)+len(in.Forbid) > 0 && !by.Role.Allows(farm.Admin) {
-		return out, refuse(
-			Forbidden, "permit",
+		return out, refusal.New(
+			refusal.Forbidden, "permit",
 			"only an administrator permits renderers to run as root or to be given variables that load code",
 		)
 	}
@@ -63,7 +62,7 @@ func (f *Floor) change(
 		var from *farm.Node
 		if in.From != 0 {
 			if from = t.s.Nodes[farm.NodeID(in.From)]; from == nil || !from.RetiredAt.IsZero() {
-				return refuse(NotFound, "from", "there is no node %d to take settings from", in.From)
+				return refusal.New(refusal.NotFound, "from", "there is no node %d to take settings from", in.From)
 			}
 		}
 		var records []farm.Record
@@ -71,11 +70,11 @@ func (f *Floor) change(
 		for _, n := range picked {
 			next := changedSettings(n.Settings, in, from, week)
 			if field, err := next.Check(); err != nil {
-				return refuse(Invalid, field, "%s: %v; nothing was changed", n.Name, err)
+				return refusal.New(refusal.Invalid, field, "%s: %v; nothing was changed", n.Name, err)
 			}
 			for _, p := range next.Pools {
 				if t.s.Pools[p] == nil {
-					return refuse(Invalid, "pools", "there is no pool %q; make it with: vexillum pool set %s", p, p)
+					return refusal.New(refusal.Invalid, "pools", "there is no pool %q; make it with: vexillum pool set %s", p, p)
 				}
 			}
 			effect := wire.NodeEffect{Node: int64(n.ID), Name: n.Name, Sentence: "stays as it is"}
@@ -143,13 +142,13 @@ func changedSettings(s farm.Settings, in wire.NodeChange, from *farm.Node, week 
 		slices.Clone(s.Permits), func(p farm.Permission) bool { return slices.Contains(in.Forbid, string(p)) },
 	)
 	if c := in.Caps; c != nil {
-		set(&s.Caps.Cores, c.Cores)
-		set(&s.Caps.MemoryBytes, c.MemoryBytes)
-		set(&s.Caps.Nice, c.Nice)
-		set(&s.Caps.StagingBytes, c.StagingBytes)
-		set(&s.Caps.Leases, c.Leases)
-		set(&s.Caps.SpareBytes, c.SpareBytes)
-		set(&s.Caps.KeptDevices, c.KeptDevices)
+		wire.Set(&s.Caps.Cores, c.Cores)
+		wire.Set(&s.Caps.MemoryBytes, c.MemoryBytes)
+		wire.Set(&s.Caps.Nice, c.Nice)
+		wire.Set(&s.Caps.StagingBytes, c.StagingBytes)
+		wire.Set(&s.Caps.Leases, c.Leases)
+		wire.Set(&s.Caps.SpareBytes, c.SpareBytes)
+		wire.Set(&s.Caps.KeptDevices, c.KeptDevices)
 	}
 	if week != nil {
 		s.Hours = week
@@ -159,12 +158,6 @@ func changedSettings(s farm.Settings, in wire.NodeChange, from *farm.Node, week 
 	}
 	s.Tidy()
 	return s
-}
-
-func set[T any](to *T, value *T) {
-	if value != nil {
-		*to = *value
-	}
 }
 
 // readHours reads hours as they travel.
@@ -194,124 +187,9 @@ func readHours(in wire.Hours) (hours.Hours, error) {
 	return h, h.Check()
 }
 
-func hoursView(h *hours.Hours) *wire.Hours {
-	if h == nil {
-		return nil
-	}
-	v := &wire.Hours{Zone: h.Zone, Week: h.Week.String(), Exceptions: []wire.HourException{}}
-	for _, e := range h.Exceptions {
-		var windows []string
-		for _, w := range e.Windows {
-			windows = append(windows, w.String())
-		}
-		v.Exceptions = append(
-			v.Exceptions, wire.HourException{Date: e.Date.String(), Windows: strings.Join(windows, ","), Note: e.Note},
-		)
-	}
-	return v
-}
-
-func settingsView(n *farm.Node) wire.NodeSettings {
-	c := n.Settings.Caps
-	return wire.NodeSettings{
-		Permits: orEmpty(farm.Words(n.Settings.Permits)),
-		Version: n.Version, Traits: orEmpty(n.Settings.Traits), Pools: orEmpty(n.Settings.Pools),
-		Hours: hoursView(n.Settings.Hours), Caps: CapsView(c),
-	}
-}
-
-func orEmpty(list []string) []string {
-	if list == nil {
-		return []string{}
-	}
-	return list
-}
-
-// SetPool makes a pool, or changes which projects may use it.
-func (f *Floor) SetPool(ctx context.Context, name string, projects []string, by farm.Person) (wire.Pool, error) {
-	var view wire.Pool
-	err := f.do(ctx, func(t *transaction) error {
-		if err := farm.CheckShortName("pool", name); err != nil {
-			return refuse(Invalid, "name", "%v", err)
-		}
-		for _, p := range projects {
-			if t.s.Projects[p] == nil {
-				return refuse(Invalid, "projects", "there is no project %q; vexillum project list shows them", p)
-			}
-		}
-		projects = slices.Compact(slices.Sorted(slices.Values(projects)))
-		before := ""
-		if old := t.s.Pools[name]; old != nil {
-			before = open(old.Projects)
-		}
-		if before != open(projects) {
-			t.append(
-				farm.PoolSet{Name: name, Projects: orEmpty(projects), At: t.now},
-				farm.Audited{
-					Actor: by.Name, Action: "set pool", Subject: name, From: before, To: open(projects),
-					At: t.now,
-				},
-			)
-		}
-		view = f.poolView(t.s.Pools[name])
-		return nil
-	})
-	return view, err
-}
-
 func open(projects []string) string {
 	if len(projects) == 0 {
 		return "open to all"
 	}
 	return "for " + strings.Join(projects, ", ")
-}
-
-// DropPool does away with a pool that has no members. One that is not there is
-// gone already.
-func (f *Floor) DropPool(ctx context.Context, name string, by farm.Person) error {
-	return f.do(ctx, func(t *transaction) error {
-		if t.s.Pools[name] == nil {
-			return nil
-		}
-		if members := t.s.Members(name); len(members) > 0 {
-			return refuse(
-				Conflict, "pool", "the pool %s still has %s, such as %s; take them out first", name,
-				english.Plural(len(members), "node", ""), members[0].Name,
-			)
-		}
-		t.append(
-			farm.PoolDropped{Name: name, At: t.now},
-			farm.Audited{Actor: by.Name, Action: "drop pool", Subject: name, At: t.now},
-		)
-		return nil
-	})
-}
-
-// Pools returns all pools with their members, by name.
-func (f *Floor) Pools(ctx context.Context) ([]wire.Pool, error) {
-	out := []wire.Pool{}
-	err := f.do(ctx, func(t *transaction) error {
-		for _, p := range t.s.Pools {
-			out = append(out, f.poolView(p))
-		}
-		slices.SortFunc(out, func(a, b wire.Pool) int { return strings.Compare(a.Name, b.Name) })
-		return nil
-	})
-	return out, err
-}
-
-func (f *Floor) poolView(p *farm.Pool) wire.Pool {
-	v := wire.Pool{Name: p.Name, Projects: orEmpty(p.Projects), Nodes: []string{}}
-	for _, n := range f.s.Members(p.Name) {
-		v.Nodes = append(v.Nodes, n.Name)
-	}
-	return v
-}
-
-// CapsView returns caps as they are told.
-func CapsView(c farm.Caps) wire.Caps {
-	return wire.Caps{
-		Cores: c.Cores, MemoryBytes: c.MemoryBytes, Nice: c.Nice, StagingBytes: c.StagingBytes,
-		Leases: c.Leases, SpareBytes: c.SpareBytes, KeptDevices: orEmpty(c.KeptDevices),
-	}
 }

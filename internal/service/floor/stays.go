@@ -9,6 +9,7 @@ import (
 	"github.com/dustin/go-humanize/english"
 
 	"vexillum/internal/core/farm"
+	"vexillum/internal/service/refusal"
 	"vexillum/internal/wire"
 )
 
@@ -54,7 +55,7 @@ func (f *Floor) SetStay(ctx context.Context, in wire.Stay, by farm.Person) (out 
 		t.append(
 			farm.FreezeSet{Of: of, Freeze: stay, At: t.now},
 			farm.Audited{
-				Actor: by.Name, Action: action, Subject: in.Name, To: because(out.Sentence, stay.Reason),
+				Actor: by.Name, Action: action, Subject: in.Name, To: farm.Because(out.Sentence, stay.Reason),
 				At: t.now,
 			},
 		)
@@ -80,19 +81,19 @@ func (f *Floor) checkStay(of farm.FreezeScope, in wire.Stay) error {
 	case farm.FreezePool:
 		known = f.s.Pools[of.Name] != nil
 	default:
-		return refuse(Invalid, "kind", "a place, a recipe or a pool can be held as a whole, not %q", in.Kind)
+		return refusal.New(refusal.Invalid, "kind", "a place, a recipe or a pool can be held as a whole, not %q", in.Kind)
 	}
 	switch {
 	case !known:
-		return refuse(NotFound, "name", "there is no %s %q", in.Kind, in.Name)
+		return refusal.New(refusal.NotFound, "name", "there is no %s %q", in.Kind, in.Name)
 	case in.Step < 0 || in.Step > mostStep:
-		return refuse(Invalid, "step", "a step is 1 to %d nodes", mostStep)
+		return refusal.New(refusal.Invalid, "step", "a step is 1 to %d nodes", mostStep)
 	case in.Held && in.Step > 0:
-		return refuse(Invalid, "step", "only a release goes in steps")
+		return refusal.New(refusal.Invalid, "step", "only a release goes in steps")
 	case in.Step > 0 && (in.EverySeconds < 1 || in.EverySeconds > mostSeconds):
-		return refuse(Invalid, "every_seconds", "steps lie 1 s to 24 h apart")
+		return refusal.New(refusal.Invalid, "every_seconds", "steps lie 1 s to 24 h apart")
 	case len(in.Reason) > 400:
-		return refuse(Invalid, "reason", "the reason has more than 400 characters")
+		return refusal.New(refusal.Invalid, "reason", "the reason has more than 400 characters")
 	}
 	return nil
 }

@@ -12,6 +12,8 @@ import (
 
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
+	"vexillum/internal/core/forecast"
+	"vexillum/internal/service/refusal"
 	"vexillum/internal/wire"
 )
 
@@ -23,14 +25,14 @@ func (f *Floor) ChangeRun(
 	err = f.do(ctx, func(t *transaction) error {
 		run := t.s.Runs[id]
 		if run == nil {
-			return refuse(NotFound, "run", "there is no run %d", id)
+			return refusal.New(refusal.NotFound, "run", "there is no run %d", id)
 		}
 		name := run.Spec.Name()
 		if run.Spec.Owner != by.Name && !by.Role.Allows(farm.Wrangler) {
-			return refuse(Forbidden, "", "%s belongs to %s; only a wrangler may change it", name, run.Spec.Owner)
+			return refusal.New(refusal.Forbidden, "", "%s belongs to %s; only a wrangler may change it", name, run.Spec.Owner)
 		}
 		if run.State.Closed() {
-			return refuse(Conflict, "", "%s is %s; there is nothing to change", name, run.State)
+			return refusal.New(refusal.Conflict, "", "%s is %s; there is nothing to change", name, run.State)
 		}
 		terms, others, err := t.terms(run, in, by)
 		if err != nil {
@@ -97,11 +99,11 @@ func (t *transaction) terms(
 	terms = run.Terms
 	if in.Priority != nil {
 		if terms.Level, err = farm.ParseLevel(*in.Priority); err != nil {
-			return terms, nil, refuse(Invalid, "priority", "%v", err)
+			return terms, nil, refusal.New(refusal.Invalid, "priority", "%v", err)
 		}
 		if terms.Level == farm.Urgent && !by.Role.Allows(farm.Wrangler) {
-			return terms, nil, refuse(
-				Forbidden, "priority",
+			return terms, nil, refusal.New(
+				refusal.Forbidden, "priority",
 				"only a wrangler can make a run urgent, as it comes before everybody else's; use high, or ask a wrangler",
 			)
 		}
@@ -111,7 +113,7 @@ func (t *transaction) terms(
 	}
 	if in.Ceiling != nil {
 		if terms.Ceiling, err = farm.ParseCeiling(*in.Ceiling); err != nil {
-			return terms, nil, refuse(Invalid, "ceiling", "%v", err)
+			return terms, nil, refusal.New(refusal.Invalid, "ceiling", "%v", err)
 		}
 	}
 	if in.Due != nil {
@@ -123,13 +125,13 @@ func (t *transaction) terms(
 		}
 	}
 	if in.Now && !by.Role.Allows(farm.Wrangler) {
-		return terms, nil, refuse(Forbidden, "now", "only a wrangler can stop other people's frames")
+		return terms, nil, refusal.New(refusal.Forbidden, "now", "only a wrangler can stop other people's frames")
 	}
 	if in.Put == nil && in.Before == nil {
 		return terms, nil, nil
 	}
 	if !by.Role.Allows(farm.Wrangler) {
-		return terms, nil, refuse(Forbidden, "put", "only a wrangler can put runs before other people's")
+		return terms, nil, refusal.New(refusal.Forbidden, "put", "only a wrangler can put runs before other people's")
 	}
 	var mates []*farm.Run // of the same priority, in their order
 	for other := range t.f.dealer.InTurn(t.now) {
@@ -152,7 +154,7 @@ func (t *transaction) terms(
 	case "back":
 		terms.Put = 0
 	default:
-		return terms, nil, refuse(Invalid, "put", "%q is not a place in the queue: use first, last or back", *in.Put)
+		return terms, nil, refusal.New(refusal.Invalid, "put", "%q is not a place in the queue: use first, last or back", *in.Put)
 	}
 	return terms, nil, nil
 }
@@ -169,7 +171,7 @@ func (t *transaction) before(
 		}
 	}
 	if at < 0 {
-		return terms, nil, refuse(Invalid, "before", "run %d is not in the queue with priority %s", before, terms.Level)
+		return terms, nil, refusal.New(refusal.Invalid, "before", "run %d is not in the queue with priority %s", before, terms.Level)
 	}
 	others := map[farm.RunID]int64{}
 	next := low - int64(at) - 2
@@ -189,7 +191,7 @@ func pastDue(due, now time.Time) error {
 	if due.IsZero() || due.After(now) {
 		return nil
 	}
-	return refuse(Invalid, "due", "%s has passed; a run is due at a time that is still to come", farm.Moment(due))
+	return refusal.New(refusal.Invalid, "due", "%s has passed; a run is due at a time that is still to come", farm.Moment(due))
 }
 
 // ParseDue reads when a run must be ready; an empty text is at any time.
@@ -199,7 +201,7 @@ func ParseDue(text string) (time.Time, error) {
 	}
 	due, err := time.Parse(time.RFC3339, text)
 	if err != nil {
-		return time.Time{}, refuse(Invalid, "due", "%q is not a time: write it like 2031-03-04T18:00:00Z", text)
+		return time.Time{}, refusal.New(refusal.Invalid, "due", "%q is not a time: write it like 2031-03-04T18:00:00Z", text)
 	}
 	return due.UTC(), nil
 }
@@ -294,4 +296,42 @@ func isAre(dry bool, n int) string {
 		return "is"
 	}
 	return "are"
+}
+
+// Foreseen is the live farm as plays of a change need it: as things are, and
+// with the change.
+type Foreseen struct {
+	Before, After *forecast.Position
+	Names         map[farm.RunID]string
+}
+
+// Foresee returns the farm as it is and as it would be with a change of a run.
+func (f *Floor) Foresee(
+	ctx context.Context, id farm.RunID, in wire.RunChange, by farm.Person,
+) (out Foreseen, err error) {
+	err = f.do(ctx, func(t *transaction) error {
+		run := t.s.Runs[id]
+		if run == nil {
+			return refusal.New(refusal.NotFound, "run", "there is no run %d", id)
+		}
+		terms, others, err := t.terms(run, in, by)
+		if err != nil {
+			return err
+		}
+		changed := map[farm.RunID]farm.Terms{id: terms}
+		for other, put := range others {
+			changed[other] = t.s.Runs[other].Terms
+			moved := changed[other]
+			moved.Put = put
+			changed[other] = moved
+		}
+		out.Before = forecast.Take(t.s, f.m, f.e.Sight, f.dealer.Usage(), t.now)
+		out.After = out.Before.With(changed)
+		out.Names = map[farm.RunID]string{}
+		for _, run := range t.s.Queue() {
+			out.Names[run.ID] = run.Spec.Name()
+		}
+		return nil
+	})
+	return out, err
 }

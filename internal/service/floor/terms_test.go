@@ -13,6 +13,7 @@ import (
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/triage"
+	"vexillum/internal/service/refusal"
 	"vexillum/internal/wire"
 )
 
@@ -105,7 +106,7 @@ func TestTermsOfARunAreChanged(t *testing.T) {
 			{wire.RunChange{Put: text("up")}, admin, Invalid}, {wire.RunChange{Before: new(int64(99))}, admin, Invalid}, {wire.RunChange{Priority: text("low")}, artist, Forbidden},
 		} {
 			_, err := w.ChangeRun(context.Background(), a, bad.in, bad.by)
-			var refusal *Refusal
+			var refusal *refusal.Refusal
 			if !errors.As(err, &refusal) || refusal.Kind != bad.kind {
 				t.Errorf("%+v by %s: %v", bad.in, bad.by.Name, err)
 			}

@@ -11,6 +11,7 @@ import (
 	"github.com/dustin/go-humanize/english"
 
 	"vexillum/internal/core/farm"
+	"vexillum/internal/service/refusal"
 )
 
 // Tokens speak for people. They have names and ends, and end early when they are
@@ -28,13 +29,13 @@ func (f *Floor) IssueToken(
 	return f.do(ctx, func(t *transaction) error {
 		p := t.s.People[person]
 		if p == nil || p.PasswordHash != tested {
-			return refuse(Forbidden, "password", "name or password is wrong")
+			return refusal.New(refusal.Forbidden, "password", "name or password is wrong")
 		}
 		if mine := t.tokensOf(person); len(mine) >= mostTokens {
 			i := slices.IndexFunc(mine, func(k *farm.Token) bool { return k.Kind == farm.SessionToken })
 			if i < 0 {
-				return refuse(
-					Conflict, "label", "%s has %d tokens already; revoke some first, as vexillum token list shows them",
+				return refusal.New(
+					refusal.Conflict, "label", "%s has %d tokens already; revoke some first, as vexillum token list shows them",
 					person, len(mine),
 				)
 			}
@@ -103,7 +104,7 @@ func (f *Floor) EndToken(ctx context.Context, id string, by farm.Person) error {
 			t.revoke(token, by.Name, "revoke token")
 			return nil
 		}
-		return refuse(NotFound, "token", "there is no token %q of yours; vexillum token list shows them", id)
+		return refusal.New(refusal.NotFound, "token", "there is no token %q of yours; vexillum token list shows them", id)
 	})
 }
 
@@ -134,7 +135,7 @@ func (f *Floor) ChangePassword(ctx context.Context, person, tested, passwordHash
 	return f.do(ctx, func(t *transaction) error {
 		p := t.s.People[person]
 		if p == nil || p.PasswordHash != tested {
-			return refuse(Invalid, "old", "the old password is wrong")
+			return refusal.New(refusal.Invalid, "old", "the old password is wrong")
 		}
 		t.append(farm.PersonSet{Name: person, Role: p.Role, PasswordHash: passwordHash, At: t.now},
 			farm.Audited{Actor: person, Action: "change password", Subject: person, At: t.now})
@@ -152,7 +153,7 @@ func (f *Floor) RemovePerson(ctx context.Context, name string, by farm.Person) e
 			return nil
 		}
 		if p.Role == farm.Admin && admins(t.s) == 1 {
-			return refuse(Conflict, "person", "%s is the only admin; make another one first", name)
+			return refusal.New(refusal.Conflict, "person", "%s is the only admin; make another one first", name)
 		}
 		t.append(
 			farm.PersonRemoved{Name: name, At: t.now},

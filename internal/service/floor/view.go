@@ -14,6 +14,7 @@ import (
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/health"
+	"vexillum/internal/service/refusal"
 	"vexillum/internal/wire"
 )
 
@@ -47,8 +48,8 @@ func (f *Floor) Runs(ctx context.Context) (out []wire.Run, err error) {
 func (f *Floor) RunsNamed(ctx context.Context, name string) (out []wire.Run, err error) {
 	name = strings.TrimSpace(name)
 	if name == "" {
-		return nil, refuse(
-			Invalid, "name", "the name of the run is empty; give one like salt_010, salt_010/final-2 or #45",
+		return nil, refusal.New(
+			refusal.Invalid, "name", "the name of the run is empty; give one like salt_010, salt_010/final-2 or #45",
 		)
 	}
 	err = f.do(ctx, func(t *transaction) error {
@@ -81,7 +82,7 @@ func (f *Floor) OneRun(ctx context.Context, id farm.RunID) (out wire.Run, err er
 	err = f.do(ctx, func(t *transaction) error {
 		run := t.s.Runs[id]
 		if run == nil {
-			return refuse(NotFound, "run", "there is no run %d", id)
+			return refusal.New(refusal.NotFound, "run", "there is no run %d", id)
 		}
 		out = f.runView(run, t.now)
 		return nil
@@ -96,9 +97,9 @@ func (f *Floor) Why(ctx context.Context, id farm.RunID, node string, frame *int)
 		run := t.s.Runs[id]
 		switch n := t.s.NodeNamed(node); {
 		case run == nil:
-			return refuse(NotFound, "run", "there is no run %d", id)
+			return refusal.New(refusal.NotFound, "run", "there is no run %d", id)
 		case node != "" && n == nil:
-			return refuse(NotFound, "node", "there is no node %s", node)
+			return refusal.New(refusal.NotFound, "node", "there is no node %s", node)
 		case frame != nil:
 			out.Why = f.dealer.WhyFrame(run, *frame, t.now)
 			if waits := f.waits(run, frame); waits != "" {
@@ -125,7 +126,7 @@ func (f *Floor) Node(ctx context.Context, id farm.NodeID) (out wire.Node, err er
 	err = f.do(ctx, func(t *transaction) error {
 		n := t.s.Nodes[id]
 		if n == nil {
-			return refuse(NotFound, "node", "there is no node %d", id)
+			return refusal.New(refusal.NotFound, "node", "there is no node %d", id)
 		}
 		out = f.nodeView(n, t.now)
 		for _, x := range n.KnownTraits().All() {

@@ -1,0 +1,44 @@
+// Package refusal holds the one way in which the rooms of the service say no to
+// a request. It knows nothing of what was asked for.
+package refusal
+
+import "fmt"
+
+// Kind says what sort of no it is; the HTTP status follows from it.
+type Kind int
+
+// The kinds of [Refusal].
+const (
+	Invalid   Kind = iota + 1 // the request makes no sense as it is
+	NotFound                  // what it is about does not exist
+	Conflict                  // it does not fit what is there now
+	Forbidden                 // the asker may not
+	Changed                   // it is not any more as the asker has seen it
+)
+
+// Refusal is a no with its reason, as one sentence for a person.
+type Refusal struct {
+	Kind   Kind
+	Field  string // the part of the request that is at fault, if one is
+	Reason string
+}
+
+// Error returns the reason.
+func (r *Refusal) Error() string { return r.Reason }
+
+// New returns a Refusal whose reason is written as by [fmt.Sprintf].
+func New(kind Kind, field, reason string, args ...any) error {
+	return &Refusal{Kind: kind, Field: field, Reason: fmt.Sprintf(reason, args...)}
+}
+
+// UnlessCurrent returns a Refusal if something is not any more as its changer
+// has seen it: match is the entity tag that the change was made for, empty for
+// any, and now the tag of what is there.
+func UnlessCurrent(what, match, now string, exists bool) error {
+	if match == "" || exists && match == now {
+		return nil
+	}
+	return New(
+		Changed, "If-Match", "%s was changed by somebody else in the meantime; look at it again, then change it", what,
+	)
+}
