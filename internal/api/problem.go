@@ -41,10 +41,10 @@ var statusOf = map[refusal.Kind]int{
 
 // fail answers with what an error of the service means to the asker.
 func (s *Server) fail(c *gin.Context, err error) {
-	var refusal *refusal.Refusal
+	var no *refusal.Refusal
 	switch {
-	case errors.As(err, &refusal):
-		problem(c, statusOf[refusal.Kind], refusal.Field, refusal.Reason)
+	case errors.As(err, &no):
+		problem(c, statusOf[no.Kind], no.Field, no.Reason)
 	case errors.Is(err, floor.ErrGone):
 		c.Header("Retry-After", "1")
 		problem(c, http.StatusServiceUnavailable, "", floor.ErrGone.Error())

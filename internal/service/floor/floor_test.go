@@ -490,8 +490,8 @@ func TestSubmissionsAreChecked(t *testing.T) {
 			if err == nil {
 				_, err = w.Submit(context.Background(), sub)
 			}
-			var refusal *refusal.Refusal
-			if !errors.As(err, &refusal) || refusal.Field != field {
+			var no *refusal.Refusal
+			if !errors.As(err, &no) || no.Field != field {
 				t.Errorf("%s: %v", field, err)
 			}
 		}
@@ -662,10 +662,10 @@ func TestEditsChangeWhatTheyName(t *testing.T) {
 		if err != nil || len(after.Paths) != 2 || after.Loads != 4 {
 			t.Errorf("%+v, %v", after, err)
 		}
-		var refusal *refusal.Refusal
+		var no *refusal.Refusal
 		if _, _, err := w.SetPlace(
 			ctx, "frames", wire.PlaceChange{Loads: new(int)}, seen.Etag(), "nadia",
-		); !errors.As(err, &refusal) || refusal.Kind != Changed {
+		); !errors.As(err, &no) || no.Kind != refusal.Changed {
 			t.Errorf("an edit of what was changed meanwhile: %v", err)
 		}
 		mask, value := "002", "a"

@@ -243,8 +243,8 @@ var errAway = errors.New("no answer")
 func (c *course) call(ctx context.Context, cut *bool, do func(f *Floor) error) error {
 	for ctx.Err() == nil {
 		err := c.once(ctx, cut, do)
-		var refusal *refusal.Refusal
-		if err == nil || errors.As(err, &refusal) {
+		var no *refusal.Refusal
+		if err == nil || errors.As(err, &no) {
 			return err
 		}
 		sleep(ctx, 100*time.Millisecond+c.some(time.Second))

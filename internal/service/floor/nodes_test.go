@@ -29,14 +29,14 @@ func TestNewestSessionWins(t *testing.T) {
 		if err != nil || session != 2 || w.run(id).Sets.ToDo != "1-3" {
 			t.Errorf("session %d, %v, to do %s", session, err, w.run(id).Sets.ToDo)
 		}
-		var refusal *refusal.Refusal
+		var no *refusal.Refusal
 		if _, err := w.Ask(
 			context.Background(), n, Question{Session: 1, Number: 9},
-		); !errors.As(err, &refusal) || refusal.Kind != Conflict ||
-			refusal.Field != "session" {
+		); !errors.As(err, &no) || no.Kind != refusal.Conflict ||
+			no.Field != "session" {
 			t.Errorf("the old session asks: %v", err)
 		}
-		if err := w.Beat(context.Background(), n, 1, Beat{}); !errors.As(err, &refusal) {
+		if err := w.Beat(context.Background(), n, 1, Beat{}); !errors.As(err, &no) {
 			t.Errorf("the old session beats: %v", err)
 		}
 	})

@@ -100,14 +100,14 @@ func TestTermsOfARunAreChanged(t *testing.T) {
 		for _, bad := range []struct {
 			in   wire.RunChange
 			by   farm.Person
-			kind RefusalKind
+			kind refusal.Kind
 		}{
-			{wire.RunChange{Priority: text("soon")}, admin, Invalid}, {wire.RunChange{Ceiling: text("-1")}, admin, Invalid}, {wire.RunChange{Due: text("tomorrow")}, admin, Invalid},
-			{wire.RunChange{Put: text("up")}, admin, Invalid}, {wire.RunChange{Before: new(int64(99))}, admin, Invalid}, {wire.RunChange{Priority: text("low")}, artist, Forbidden},
+			{wire.RunChange{Priority: text("soon")}, admin, refusal.Invalid}, {wire.RunChange{Ceiling: text("-1")}, admin, refusal.Invalid}, {wire.RunChange{Due: text("tomorrow")}, admin, refusal.Invalid},
+			{wire.RunChange{Put: text("up")}, admin, refusal.Invalid}, {wire.RunChange{Before: new(int64(99))}, admin, refusal.Invalid}, {wire.RunChange{Priority: text("low")}, artist, refusal.Forbidden},
 		} {
 			_, err := w.ChangeRun(context.Background(), a, bad.in, bad.by)
-			var refusal *refusal.Refusal
-			if !errors.As(err, &refusal) || refusal.Kind != bad.kind {
+			var no *refusal.Refusal
+			if !errors.As(err, &no) || no.Kind != bad.kind {
 				t.Errorf("%+v by %s: %v", bad.in, bad.by.Name, err)
 			}
 		}
