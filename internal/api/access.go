@@ -52,7 +52,7 @@ func (s *Server) allow(least who) gin.HandlerFunc {
 			return
 		}
 		given := presented(c.Request)
-		token, ok := f.Access().Token(secret.Hash(given), time.Now())
+		token, ok := f.People.Access().Token(secret.Hash(given), time.Now())
 		if given == "" || !ok {
 			c.Header("WWW-Authenticate", `Bearer realm="vexillum"`)
 			problem(c, http.StatusUnauthorized, "", "sign in first: the token is missing, unknown or expired")
@@ -67,7 +67,7 @@ func (s *Server) allow(least who) gin.HandlerFunc {
 			c.Set(keyNode, token.Node)
 			return
 		}
-		person, ok := f.Access().Person(token.Person)
+		person, ok := f.People.Access().Person(token.Person)
 		if !ok || token.Kind == farm.NodeToken {
 			problem(c, http.StatusForbidden, "", "a node's token is not a person's")
 			return
@@ -95,8 +95,8 @@ func (s *Server) stillMay(c *gin.Context) func() bool {
 		if err != nil {
 			return false
 		}
-		_, counts := f.Access().Token(token.Hash, time.Now())
-		_, there := f.Access().Person(token.Person)
+		_, counts := f.People.Access().Token(token.Hash, time.Now())
+		_, there := f.People.Access().Person(token.Person)
 		return counts && there
 	}
 }
@@ -155,7 +155,7 @@ func (s *Server) signIn(c *gin.Context, f *floor.Floor, in wire.SignIn) {
 		kind, prefix, label = farm.AccessToken, "vxp", in.Label
 	}
 	token := secret.New(prefix)
-	if err := f.IssueToken(
+	if err := f.People.IssueToken(
 		c, secret.Hash(token), kind, p.Name, label, p.PasswordHash, time.Now().Add(life),
 	); err != nil {
 		s.fail(c, err)
@@ -188,7 +188,7 @@ func (s *Server) proven(ctx context.Context, f *floor.Floor, name, password stri
 	if farm.CheckPersonName(name) != nil || len(password) > secret.MostPassword {
 		return farm.Person{}, errWrongPassword
 	}
-	p, _ := f.Access().Person(name)
+	p, _ := f.People.Access().Person(name)
 	fits := false
 	err := s.gate.hash(ctx, func() (err error) {
 		fits, err = secret.CheckPassword(p.PasswordHash, password)
@@ -214,7 +214,7 @@ func (s *Server) refuseSignIn(c *gin.Context, f *floor.Floor, name, address stri
 	name = attempted(name)
 	if n := s.gate.tried(address, name, false, time.Now()); n > 0 {
 		s.log.Warn("a sign-in failed", "name", name, "address", address, "times", n)
-		if err := f.SignInFailed(c, name, address, errWrongPassword.Error(), n); err != nil {
+		if err := f.People.SignInFailed(c, name, address, errWrongPassword.Error(), n); err != nil {
 			s.log.Warn("a failed sign-in is not on record", "name", name, "error", err)
 		}
 	}
@@ -243,7 +243,7 @@ func (s *Server) changePassword(c *gin.Context, f *floor.Floor, in wire.NewPassw
 	if !ok {
 		return
 	}
-	if err := f.ChangePassword(c, name, p.PasswordHash, hash, c.MustGet(keyToken).(farm.Token).Hash); err != nil {
+	if err := f.People.ChangePassword(c, name, p.PasswordHash, hash, c.MustGet(keyToken).(farm.Token).Hash); err != nil {
 		s.fail(c, err)
 		return
 	}
@@ -275,7 +275,7 @@ func (s *Server) setCookie(c *gin.Context, value string, maxAge int) {
 
 func (s *Server) signOut(c *gin.Context, f *floor.Floor) {
 	token := c.MustGet(keyToken).(farm.Token)
-	if err := f.RevokeToken(c, token.Hash, token.Person); err != nil {
+	if err := f.People.RevokeToken(c, token.Hash, token.Person); err != nil {
 		s.fail(c, err)
 		return
 	}

@@ -12,6 +12,7 @@ import (
 	"vexillum/internal/calendar"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/roster"
+	"vexillum/internal/service/fleet"
 	"vexillum/internal/service/floor"
 )
 
@@ -26,17 +27,17 @@ func (s *Server) importNodes(c *gin.Context, f *floor.Floor) {
 		problem(c, http.StatusUnprocessableEntity, "list", err.Error()+". Nothing was changed")
 		return
 	}
-	list := make([]floor.Listed, 0, len(rows))
+	list := make([]fleet.Listed, 0, len(rows))
 	for _, r := range rows {
-		list = append(list, floor.Listed(r))
+		list = append(list, fleet.Listed(r))
 	}
-	v, err := f.Import(c, list, c.Query("dry_run") == "true", person(c))
+	v, err := f.Fleet.Import(c, list, c.Query("dry_run") == "true", person(c))
 	s.answer(c, v, err)
 }
 
 // exportNodes writes the list that importNodes reads.
 func (s *Server) exportNodes(c *gin.Context, f *floor.Floor) {
-	list, err := f.List(c)
+	list, err := f.Fleet.List(c)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -58,7 +59,7 @@ func (s *Server) nodeHours(c *gin.Context, f *floor.Floor) {
 	if !ok {
 		return
 	}
-	name, settings, err := f.Settings(c, farm.NodeID(id))
+	name, settings, err := f.Fleet.Settings(c, farm.NodeID(id))
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -92,6 +93,6 @@ func (s *Server) setNodeHours(c *gin.Context, f *floor.Floor) {
 		problem(c, http.StatusUnprocessableEntity, "calendar", err.Error()+". Nothing was changed")
 		return
 	}
-	v, err := f.SetHours(c, farm.NodeID(id), h, c.Query("dry_run") == "true", person(c))
+	v, err := f.Fleet.SetHours(c, farm.NodeID(id), h, c.Query("dry_run") == "true", person(c))
 	s.answer(c, v, err)
 }

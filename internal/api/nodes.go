@@ -21,7 +21,9 @@ import (
 	"vexillum/internal/picture"
 	"vexillum/internal/recipe"
 	"vexillum/internal/secret"
+	"vexillum/internal/service/fleet"
 	"vexillum/internal/service/floor"
+	"vexillum/internal/service/views"
 	"vexillum/internal/store"
 	"vexillum/internal/wire"
 )
@@ -50,7 +52,7 @@ func (s *Server) enrol(c *gin.Context, f *floor.Floor, in wire.Enrol) {
 		return
 	}
 	token := secret.New("vxn")
-	id, err := f.Enrol(c, floor.Enrolment{
+	id, err := f.Fleet.Enrol(c, fleet.Enrolment{
 		KeyHash: secret.Hash(in.Key), TokenHash: secret.Hash(token), Name: in.Name,
 		Kind: farm.NodeKind(in.Kind), Facts: factsOf(in.Facts),
 	})
@@ -87,9 +89,9 @@ func (s *Server) start(c *gin.Context, f *floor.Floor, in wire.Start) {
 			foreign = append(foreign, farm.LeaseID(h.Lease))
 		}
 	}
-	session, err := f.Start(c, nodeID(c), factsOf(in.Facts), ours, foreign)
+	session, err := f.Fleet.Start(c, nodeID(c), factsOf(in.Facts), ours, foreign)
 	if m := in.Mishap; err == nil && m != nil {
-		err = f.Killed(
+		err = f.Fleet.Killed(
 			c, nodeID(c), health.Killed{At: m.At, Sure: m.Sure, Bytes: min(max(m.MemoryBytes, 0), maxBytes)},
 			farm.LeaseID(m.Lease),
 		)
@@ -113,7 +115,7 @@ func (s *Server) trimmed(c *gin.Context, f *floor.Floor, in wire.Trimmed) {
 			return
 		}
 	}
-	if err := f.Trimmed(c, nodeID(c), in.Session, in.ID, farm.LeaseID(in.Lease), given); err != nil {
+	if err := f.Fleet.Trimmed(c, nodeID(c), in.Session, in.ID, farm.LeaseID(in.Lease), given); err != nil {
 		s.fail(c, err)
 		return
 	}
@@ -121,7 +123,7 @@ func (s *Server) trimmed(c *gin.Context, f *floor.Floor, in wire.Trimmed) {
 }
 
 func capsView(version int64, c farm.Caps) wire.NodeCaps {
-	return wire.NodeCaps{Version: version, Caps: floor.CapsView(c)}
+	return wire.NodeCaps{Version: version, Caps: views.CapsView(c)}
 }
 
 // waiting returns a context that ends after the seconds that an asker is
@@ -134,13 +136,13 @@ func waiting(c *gin.Context, seconds int) (context.Context, context.CancelFunc) 
 func (s *Server) ask(c *gin.Context, f *floor.Floor, in wire.Ask) {
 	ctx, cancel := waiting(c, in.Seconds)
 	defer cancel()
-	question := floor.Question{Session: in.Session, Number: in.Number, Warm: farm.LeaseID(in.Warm)}
+	question := fleet.Question{Session: in.Session, Number: in.Number, Warm: farm.LeaseID(in.Warm)}
 	if len(in.Ended) > maxHolding {
 		problem(c, http.StatusUnprocessableEntity, "ended", "more leases than a node can hold")
 		return
 	}
 	for _, e := range in.Ended {
-		question.Ended = append(question.Ended, floor.Ended{Lease: farm.LeaseID(e.Lease), Why: short(e.Message)})
+		question.Ended = append(question.Ended, fleet.Ended{Lease: farm.LeaseID(e.Lease), Why: short(e.Message)})
 	}
 	if m := in.Memory; m != nil {
 		if len(m.Used) > maxHolding {
@@ -152,7 +154,7 @@ func (s *Server) ask(c *gin.Context, f *floor.Floor, in wire.Ask) {
 			question.Memory.Used[farm.LeaseID(u.Lease)] = min(max(u.Bytes, 0), maxBytes)
 		}
 	}
-	a, err := f.Ask(ctx, nodeID(c), question)
+	a, err := f.Fleet.Ask(ctx, nodeID(c), question)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -164,14 +166,14 @@ func (s *Server) ask(c *gin.Context, f *floor.Floor, in wire.Ask) {
 	c.JSON(http.StatusOK, out)
 }
 
-func (s *Server) leaseView(l *floor.LeaseView) wire.Lease {
+func (s *Server) leaseView(l *fleet.LeaseView) wire.Lease {
 	spec := l.Spec
 	before, ending := spec.FrameFileParts("")
 	out := wire.Lease{
 		ID: int64(l.ID), Run: int64(l.Run), RunName: spec.Name(), Recipe: spec.Recipe,
 		RecipeMark: s.recipeMarks[spec.Recipe], Frames: l.Frames.String(),
-		Share:          floor.ShareView(l.Share),
-		LaunchSettings: floor.LaunchValuesView(l.Env),
+		Share:          views.ShareView(l.Share),
+		LaunchSettings: views.LaunchValuesView(l.Env),
 		ShotFirst:      spec.ShotRange().First, ShotLast: spec.ShotRange().Last, Scene: spec.Scene,
 		SceneRoot: l.Roots.Scenes, SceneText: spec.SceneText, Output: spec.Output,
 		OutputRoot: l.Roots.Frames, OutputMark: spec.Mark, FilePrefix: before, FileEnding: ending,
@@ -196,7 +198,7 @@ func (s *Server) orders(c *gin.Context, f *floor.Floor, in wire.Orders) {
 	for _, l := range in.Leases {
 		leases = append(leases, farm.LeaseID(l))
 	}
-	orders, err := f.Orders(ctx, nodeID(c), in.Session, leases, in.Caps)
+	orders, err := f.Fleet.Orders(ctx, nodeID(c), in.Session, leases, in.Caps)
 	out := wire.Ordered{Stop: []wire.Stop{}}
 	for _, o := range orders.Stop {
 		out.Stop = append(out.Stop, wire.Stop{Lease: int64(o.Lease), Now: o.Now, Reason: o.Reason})
@@ -216,9 +218,9 @@ func (s *Server) beat(c *gin.Context, f *floor.Floor, in wire.Beat) {
 	if wrongProgress(c, in.Leases) {
 		return
 	}
-	b := floor.Beat{
-		Processor: part(in.Processor), Memory: part(in.Memory), Leases: map[farm.LeaseID]floor.Progress{},
-		Signs: floor.Signs{
+	b := fleet.Beat{
+		Processor: part(in.Processor), Memory: part(in.Memory), Leases: map[farm.LeaseID]fleet.Progress{},
+		Signs: views.Signs{
 			DiskFree: -1, MemoryFree: -1, DiskTotal: min(max(in.DiskTotal, 0), maxDisk),
 			SwapUsed: min(max(in.SwapUsed, 0), maxBytes),
 		},
@@ -233,12 +235,12 @@ func (s *Server) beat(c *gin.Context, f *floor.Floor, in wire.Beat) {
 		b.Signs.DiskFree = min(*in.DiskFree, maxDisk)
 	}
 	for _, p := range in.Leases {
-		b.Leases[farm.LeaseID(p.Lease)] = floor.Progress{
+		b.Leases[farm.LeaseID(p.Lease)] = fleet.Progress{
 			Frame: p.Frame, Phase: short(p.Phase), Fraction: part(p.Fraction), Verifying: p.Verifying,
 			Trouble: short(p.Trouble), Full: short(p.Full), MemoryBytes: min(max(0, p.MemoryBytes), maxBytes),
 		}
 	}
-	if err := f.Beat(c, nodeID(c), in.Session, b); err != nil {
+	if err := f.Fleet.Beat(c, nodeID(c), in.Session, b); err != nil {
 		s.fail(c, err)
 		return
 	}
@@ -325,7 +327,7 @@ func (s *Server) leave(c *gin.Context, f *floor.Floor, in wire.Leave) {
 		)
 		return
 	}
-	if err := f.Leave(c, nodeID(c), in.Session, in.Reason); err != nil {
+	if err := f.Fleet.Leave(c, nodeID(c), in.Session, in.Reason); err != nil {
 		s.fail(c, err)
 		return
 	}

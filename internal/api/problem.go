@@ -14,8 +14,8 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"vexillum/internal/service/floor"
 	"vexillum/internal/service/refusal"
+	"vexillum/internal/service/writer"
 	"vexillum/internal/store"
 	"vexillum/internal/wire"
 )
@@ -45,9 +45,9 @@ func (s *Server) fail(c *gin.Context, err error) {
 	switch {
 	case errors.As(err, &no):
 		problem(c, statusOf[no.Kind], no.Field, no.Reason)
-	case errors.Is(err, floor.ErrGone):
+	case errors.Is(err, writer.ErrGone):
 		c.Header("Retry-After", "1")
-		problem(c, http.StatusServiceUnavailable, "", floor.ErrGone.Error())
+		problem(c, http.StatusServiceUnavailable, "", writer.ErrGone.Error())
 	case errors.Is(err, store.ErrNotFound):
 		problem(c, http.StatusNotFound, "", "there is no such thing")
 	case errors.Is(err, context.Canceled), errors.Is(err, context.DeadlineExceeded):

@@ -6,6 +6,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"vexillum/internal/service/floor"
+	"vexillum/internal/service/views"
 )
 
 // Runs on a page of the queue.
@@ -31,7 +32,7 @@ func (s *Server) queue(c *gin.Context, f *floor.Floor) {
 			return
 		}
 	}
-	v, err := f.QueuePage(c, floor.Search{
+	v, err := f.Views.QueuePage(c, views.Search{
 		Text: c.Query("search"), Project: c.Query("project"), State: c.Query("state"), Owner: c.Query("owner"),
 		Due: c.Query("due"), Sort: c.Query("sort"), Down: c.Query("down") == "true", Page: int(page),
 		Size: int(size),

@@ -20,6 +20,7 @@ import (
 	"vexillum/internal/secret"
 	"vexillum/internal/service"
 	"vexillum/internal/service/floor"
+	"vexillum/internal/service/queue"
 	"vexillum/internal/store"
 	"vexillum/internal/wire"
 )
@@ -63,17 +64,17 @@ func query(c *gin.Context, name string, otherwise, least, most int64) (int64, bo
 }
 
 func (s *Server) farm(c *gin.Context, f *floor.Floor) {
-	v, err := f.Farm(c)
+	v, err := f.Views.Farm(c)
 	s.answer(c, v, err)
 }
 
 func (s *Server) runs(c *gin.Context, f *floor.Floor) {
 	if name, asked := c.GetQuery("name"); asked {
-		v, err := f.RunsNamed(c, name)
+		v, err := f.Views.RunsNamed(c, name)
 		s.answer(c, v, err)
 		return
 	}
-	v, err := f.Runs(c)
+	v, err := f.Views.Runs(c)
 	s.answer(c, v, err)
 }
 
@@ -87,7 +88,7 @@ func (s *Server) oneRun(c *gin.Context) (wire.Run, bool) {
 	if !ok {
 		return wire.Run{}, false
 	}
-	run, err := f.OneRun(c, farm.RunID(id))
+	run, err := f.Views.OneRun(c, farm.RunID(id))
 	if err != nil {
 		s.fail(c, err)
 		return wire.Run{}, false
@@ -119,7 +120,7 @@ func (s *Server) why(c *gin.Context) {
 	if !ok {
 		return
 	}
-	why, err := f.Why(c, farm.RunID(id), c.Query("node"), frame)
+	why, err := f.Views.Why(c, farm.RunID(id), c.Query("node"), frame)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -132,7 +133,7 @@ func (s *Server) changeRun(c *gin.Context, f *floor.Floor, in wire.RunChange) {
 	if !ok {
 		return
 	}
-	v, err := f.ChangeRun(c, farm.RunID(id), in, person(c))
+	v, err := f.Queue.ChangeRun(c, farm.RunID(id), in, person(c))
 	if err == nil && in.DryRun && v.Changes {
 		err = s.svc.Foresee(c, f, farm.RunID(id), in, person(c), &v)
 	}
@@ -180,7 +181,7 @@ func (s *Server) submit(c *gin.Context, f *floor.Floor, in wire.Submit) {
 		problem(c, http.StatusUnprocessableEntity, "ceiling", err.Error())
 		return
 	}
-	due, err := floor.ParseDue(in.Due)
+	due, err := queue.ParseDue(in.Due)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -203,7 +204,7 @@ func (s *Server) submit(c *gin.Context, f *floor.Floor, in wire.Submit) {
 		}
 		key, digest = by.Name+" "+key, secret.Hash(string(asked))
 	}
-	done, err := s.svc.Submit(c, floor.Submission{
+	done, err := s.svc.Submit(c, queue.Submission{
 		Held: in.Held, Dry: in.DryRun, Key: key, Digest: digest, Shot: shot, Actor: by.Name,
 		AtOnce: in.StartOn != nil && startOn == 0,
 		Spec: farm.Spec{
@@ -276,7 +277,7 @@ func startsSoon(nodes int) string {
 }
 
 // steer returns the handler of one way to steer a run.
-func steer(what floor.Steering) func(*Server, *gin.Context) {
+func steer(what queue.Steering) func(*Server, *gin.Context) {
 	return func(s *Server, c *gin.Context) {
 		id, ok := number(c, "run")
 		if !ok {
@@ -286,7 +287,7 @@ func steer(what floor.Steering) func(*Server, *gin.Context) {
 		if !ok {
 			return
 		}
-		how := floor.How{Now: c.Query("now") == "true", Reason: strings.TrimSpace(c.Query("reason"))}
+		how := queue.How{Now: c.Query("now") == "true", Reason: strings.TrimSpace(c.Query("reason"))}
 		if len(how.Reason) > maxLabel || hasControls(how.Reason) {
 			problem(
 				c, http.StatusUnprocessableEntity, "reason",
@@ -294,7 +295,7 @@ func steer(what floor.Steering) func(*Server, *gin.Context) {
 			)
 			return
 		}
-		v, err := f.Steer(c, farm.RunID(id), what, how, person(c))
+		v, err := f.Queue.Steer(c, farm.RunID(id), what, how, person(c))
 		s.answer(c, v, err)
 	}
 }
@@ -309,7 +310,7 @@ func (s *Server) redo(c *gin.Context, f *floor.Floor, in wire.Redo) {
 		problem(c, http.StatusUnprocessableEntity, "frames", err.Error())
 		return
 	}
-	v, err := f.Redo(c, farm.RunID(id), set, person(c))
+	v, err := f.Queue.Redo(c, farm.RunID(id), set, person(c))
 	s.answer(c, v, err)
 }
 
@@ -401,7 +402,7 @@ func (s *Server) spec(c *gin.Context, run wire.Run) (farm.Spec, bool) {
 	if !ok {
 		return farm.Spec{}, false
 	}
-	spec, err := f.Spec(c, farm.RunID(run.ID))
+	spec, err := f.Queue.Spec(c, farm.RunID(run.ID))
 	if err != nil {
 		s.fail(c, err)
 		return spec, false
@@ -414,7 +415,7 @@ func (s *Server) nodeNames(c *gin.Context) (map[int64]string, bool) {
 	if !ok {
 		return nil, false
 	}
-	names, err := f.NodeNames(c)
+	names, err := f.Views.NodeNames(c)
 	if err != nil {
 		s.fail(c, err)
 		return nil, false

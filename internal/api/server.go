@@ -20,6 +20,7 @@ import (
 	"vexillum/internal/core/farm"
 	"vexillum/internal/service"
 	"vexillum/internal/service/floor"
+	"vexillum/internal/service/queue"
 	"vexillum/internal/wire"
 )
 
@@ -99,11 +100,11 @@ var routes = []route{
 	{"GET", "/api/v1/runs/:run/frames/:frame/thumbnail", viewer, (*Server).thumbnail},
 	{"GET", "/api/v1/runs/:run/frames/:frame/picture", viewer, (*Server).picture},
 	{"PATCH", "/api/v1/runs/:run", artist, reading((*Server).changeRun)},
-	{"POST", "/api/v1/runs/:run/hold", artist, steer(floor.Hold)},
-	{"POST", "/api/v1/runs/:run/release", artist, steer(floor.Release)},
-	{"POST", "/api/v1/runs/:run/cancel", artist, steer(floor.Cancel)},
+	{"POST", "/api/v1/runs/:run/hold", artist, steer(queue.Hold)},
+	{"POST", "/api/v1/runs/:run/release", artist, steer(queue.Release)},
+	{"POST", "/api/v1/runs/:run/cancel", artist, steer(queue.Cancel)},
 	{"POST", "/api/v1/runs/:run/redo", artist, reading((*Server).redo)},
-	{"POST", "/api/v1/runs/:run/retry", artist, steer(floor.Retry)},
+	{"POST", "/api/v1/runs/:run/retry", artist, steer(queue.Retry)},
 
 	{"GET", "/api/v1/nodes", viewer, live((*Server).nodes)},
 	{"GET", "/api/v1/nodes/:node", viewer, live((*Server).node)},

@@ -14,7 +14,7 @@ import (
 )
 
 func (s *Server) nodes(c *gin.Context, f *floor.Floor) {
-	v, err := f.Nodes(c)
+	v, err := f.Views.Nodes(c)
 	s.answer(c, v, err)
 }
 
@@ -23,12 +23,12 @@ func (s *Server) node(c *gin.Context, f *floor.Floor) {
 	if !ok {
 		return
 	}
-	v, err := f.Node(c, farm.NodeID(id))
+	v, err := f.Views.Node(c, farm.NodeID(id))
 	s.answer(c, v, err)
 }
 
 func (s *Server) recipes(c *gin.Context, f *floor.Floor) {
-	nodes, err := f.Nodes(c)
+	nodes, err := f.Views.Nodes(c)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -50,7 +50,7 @@ func (s *Server) recipes(c *gin.Context, f *floor.Floor) {
 }
 
 func (s *Server) projects(c *gin.Context, f *floor.Floor) {
-	v, err := f.Projects(c)
+	v, err := f.Views.Projects(c)
 	s.answer(c, v, err)
 }
 
@@ -69,7 +69,7 @@ func (s *Server) changed(c *gin.Context, v any, etag string, err error) {
 }
 
 func (s *Server) setProject(c *gin.Context, f *floor.Floor, in wire.ProjectChange) {
-	v, err := f.SetProject(c, c.Param("project"), in, match(c), person(c).Name)
+	v, err := f.Setup.SetProject(c, c.Param("project"), in, match(c), person(c).Name)
 	s.changed(c, v, v.Etag, err)
 }
 
@@ -89,17 +89,17 @@ func (s *Server) markPlace(c *gin.Context) {
 }
 
 func (s *Server) licences(c *gin.Context, f *floor.Floor) {
-	v, err := f.Licences(c)
+	v, err := f.Setup.Licences(c)
 	s.answer(c, v, err)
 }
 
 func (s *Server) setLicence(c *gin.Context, f *floor.Floor, in wire.NewLicence) {
-	s.answer(c, in, f.SetLicence(c, c.Param("licence"), in.Count, person(c)))
+	s.answer(c, in, f.Setup.SetLicence(c, c.Param("licence"), in.Count, person(c)))
 }
 
 // drill describes the live farm as a drill file.
 func (s *Server) drill(c *gin.Context, f *floor.Floor) {
-	file, err := f.Drill(c)
+	file, err := f.Views.Drill(c)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -121,7 +121,7 @@ func keyView(k farm.Key) wire.Key {
 }
 
 func (s *Server) keys(c *gin.Context, f *floor.Floor) {
-	keys, err := f.Keys(c)
+	keys, err := f.People.Keys(c)
 	out := []wire.Key{}
 	for _, k := range keys {
 		out = append(out, keyView(k))
@@ -143,7 +143,7 @@ func (s *Server) newKey(c *gin.Context, f *floor.Floor, in wire.NewKey) {
 		return
 	}
 	key := secret.New("vxk")
-	made, err := f.IssueKey(
+	made, err := f.People.IssueKey(
 		c,
 		farm.Key{
 			Hash: secret.Hash(key), Label: in.Label, CreatedBy: person(c).Name, UsesLeft: in.Uses, Pools: in.Pools,
@@ -166,7 +166,7 @@ func personView(p farm.Person) wire.Person {
 
 func (s *Server) people(c *gin.Context, f *floor.Floor) {
 	out := []wire.Person{}
-	for _, p := range f.People() {
+	for _, p := range f.People.People() {
 		out = append(out, personView(p))
 	}
 	c.JSON(http.StatusOK, out)
@@ -178,7 +178,7 @@ func (s *Server) setPerson(c *gin.Context, f *floor.Floor, in wire.PersonChange)
 		problem(c, http.StatusUnprocessableEntity, "name", err.Error())
 		return
 	}
-	_, known := f.Access().Person(name)
+	_, known := f.People.Access().Person(name)
 	told := ""
 	if in.Password == "" && !known {
 		in.Password = secret.Password()
@@ -191,12 +191,12 @@ func (s *Server) setPerson(c *gin.Context, f *floor.Floor, in wire.PersonChange)
 			return
 		}
 	}
-	p, err := f.SetPerson(c, name, farm.Role(in.Role), hash, match(c), person(c).Name)
+	p, err := f.People.SetPerson(c, name, farm.Role(in.Role), hash, match(c), person(c).Name)
 	s.changed(c, wire.PersonMade{Person: personView(p), Password: told}, p.Etag(), err)
 }
 
 func (s *Server) removePerson(c *gin.Context, f *floor.Floor) {
-	s.done(c, f.RemovePerson(c, c.Param("person"), person(c)))
+	s.done(c, f.People.RemovePerson(c, c.Param("person"), person(c)))
 }
 
 // tokens lists the tokens of the asker; of everybody for an admin who asks for
@@ -210,7 +210,7 @@ func (s *Server) tokens(c *gin.Context, f *floor.Floor) {
 		}
 		of = ""
 	}
-	tokens, err := f.Tokens(c, of)
+	tokens, err := f.People.Tokens(c, of)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -235,7 +235,7 @@ func (s *Server) tokens(c *gin.Context, f *floor.Floor) {
 }
 
 func (s *Server) endToken(c *gin.Context, f *floor.Floor) {
-	if err := f.EndToken(c, c.Param("token"), person(c)); err != nil {
+	if err := f.People.EndToken(c, c.Param("token"), person(c)); err != nil {
 		s.fail(c, err)
 		return
 	}

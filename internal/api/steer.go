@@ -11,17 +11,17 @@ import (
 )
 
 func (s *Server) actOnNodes(c *gin.Context, f *floor.Floor, in wire.NodeAct) {
-	v, err := f.Act(c, in, person(c))
+	v, err := f.Fleet.Act(c, in, person(c))
 	s.answer(c, v, err)
 }
 
 func (s *Server) changeNodes(c *gin.Context, f *floor.Floor, in wire.NodeChange) {
-	v, err := f.Change(c, in, person(c))
+	v, err := f.Fleet.Change(c, in, person(c))
 	s.answer(c, v, err)
 }
 
 func (s *Server) pickNodes(c *gin.Context, f *floor.Floor) {
-	v, err := f.Picked(c, c.Query("where"))
+	v, err := f.Fleet.Picked(c, c.Query("where"))
 	s.answer(c, v, err)
 }
 
@@ -30,7 +30,7 @@ func (s *Server) renameNode(c *gin.Context, f *floor.Floor, in wire.NewName) {
 	if !ok {
 		return
 	}
-	v, err := f.Rename(c, farm.NodeID(id), in.Name, person(c))
+	v, err := f.Fleet.Rename(c, farm.NodeID(id), in.Name, person(c))
 	s.answer(c, v, err)
 }
 
@@ -67,29 +67,29 @@ func (s *Server) nodeHistory(c *gin.Context) {
 }
 
 func (s *Server) pools(c *gin.Context, f *floor.Floor) {
-	v, err := f.Pools(c)
+	v, err := f.Setup.Pools(c)
 	s.answer(c, v, err)
 }
 
 func (s *Server) setPool(c *gin.Context, f *floor.Floor, in wire.NewPool) {
-	v, err := f.SetPool(c, c.Param("pool"), in.Projects, person(c))
+	v, err := f.Setup.SetPool(c, c.Param("pool"), in.Projects, person(c))
 	s.answer(c, v, err)
 }
 
 func (s *Server) dropPool(c *gin.Context, f *floor.Floor) {
-	s.done(c, f.DropPool(c, c.Param("pool"), person(c)))
+	s.done(c, f.Setup.DropPool(c, c.Param("pool"), person(c)))
 }
 
 func (s *Server) dropProject(c *gin.Context, f *floor.Floor) {
-	s.done(c, f.DropProject(c, c.Param("project"), person(c).Name))
+	s.done(c, f.Setup.DropProject(c, c.Param("project"), person(c).Name))
 }
 
 func (s *Server) dropPlace(c *gin.Context, f *floor.Floor) {
-	s.done(c, f.DropPlace(c, c.Param("place"), person(c).Name))
+	s.done(c, f.Setup.DropPlace(c, c.Param("place"), person(c).Name))
 }
 
 func (s *Server) dropLaunchSettings(c *gin.Context, f *floor.Floor) {
-	s.done(c, f.DropLaunchSettings(c, c.Query("project"), c.Query("recipe"), person(c)))
+	s.done(c, f.Setup.DropLaunchSettings(c, c.Query("project"), c.Query("recipe"), person(c)))
 }
 
 // done answers an act that has nothing to tell but that it is done.
@@ -116,25 +116,25 @@ func (s *Server) nodeTests(c *gin.Context) {
 }
 
 func (s *Server) stays(c *gin.Context, f *floor.Floor) {
-	v, err := f.Stays(c)
+	v, err := f.Queue.Stays(c)
 	s.answer(c, v, err)
 }
 
 func (s *Server) setStay(c *gin.Context, f *floor.Floor, in wire.Stay) {
-	v, err := f.SetStay(c, in, person(c))
+	v, err := f.Queue.SetStay(c, in, person(c))
 	s.answer(c, v, err)
 }
 
 func (s *Server) launchSettings(c *gin.Context, f *floor.Floor) {
-	v, err := f.LaunchSettings(c)
+	v, err := f.Setup.LaunchSettings(c)
 	s.answer(c, v, err)
 }
 
 func (s *Server) setLaunchSettings(c *gin.Context, f *floor.Floor, in wire.LaunchSettingsChange) {
-	v, err := f.SetLaunchSettings(c, in, match(c), person(c))
+	v, err := f.Setup.SetLaunchSettings(c, in, match(c), person(c))
 	s.changed(c, v, v.Etag, err)
 }
 
 func (s *Server) revokeKey(c *gin.Context, f *floor.Floor) {
-	s.done(c, f.RevokeKey(c, c.Param("key"), person(c)))
+	s.done(c, f.People.RevokeKey(c, c.Param("key"), person(c)))
 }

@@ -10,6 +10,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"vexillum/internal/service/floor"
+	"vexillum/internal/service/views"
 	"vexillum/internal/wire"
 )
 
@@ -50,15 +51,15 @@ func (s *Server) events(c *gin.Context) {
 
 // listen streams runs and nodes that changed, each whole.
 func (s *Server) listen(c *gin.Context, f *floor.Floor, after int64) {
-	listener, first, err := f.Listen(c, after)
+	listener, first, err := f.Views.Listen(c, after)
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	defer f.Ignore(listener)
-	encode := func(v wire.Change) (floor.Piece, error) {
+	defer f.Views.Ignore(listener)
+	encode := func(v wire.Change) (views.Piece, error) {
 		data, err := json.Marshal(v)
-		return floor.Piece{Seq: v.Seq, Data: data}, err
+		return views.Piece{Seq: v.Seq, Data: data}, err
 	}
 	begin, err := encode(first)
 	if err != nil {
@@ -70,23 +71,23 @@ func (s *Server) listen(c *gin.Context, f *floor.Floor, after int64) {
 
 // follow streams what of runs and nodes changed.
 func (s *Server) follow(c *gin.Context, f *floor.Floor, after int64) {
-	follower, first, err := f.Follow(c, after)
+	follower, first, err := f.Views.Follow(c, after)
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	defer f.Unfollow(follower)
-	pass(s, c, first, follower.Pieces(), func(p floor.Piece) (floor.Piece, error) { return p, nil })
+	defer f.Views.Unfollow(follower)
+	pass(s, c, first, follower.Pieces(), func(p views.Piece) (views.Piece, error) { return p, nil })
 }
 
 // pass hands on what a channel yields as events, until it is closed or nobody
 // may hear it any more.
-func pass[T any](s *Server, c *gin.Context, first floor.Piece, all <-chan T, encode func(T) (floor.Piece, error)) {
+func pass[T any](s *Server, c *gin.Context, first views.Piece, all <-chan T, encode func(T) (views.Piece, error)) {
 	send, ok := s.stream(c)
 	if !ok {
 		return
 	}
-	change := func(p floor.Piece) bool {
+	change := func(p views.Piece) bool {
 		return send(fmt.Sprintf("event: change\nid: %d\ndata: %s\n\n", p.Seq, p.Data))
 	}
 	if !change(first) {

@@ -26,7 +26,7 @@ func (s *Server) nodeTimeline(c *gin.Context, f *floor.Floor) {
 		problem(c, http.StatusUnprocessableEntity, "over", "a timeline is drawn over 1h, 24h or 7d")
 		return
 	}
-	node, err := f.Node(c, farm.NodeID(id))
+	node, err := f.Views.Node(c, farm.NodeID(id))
 	if err != nil {
 		s.fail(c, err)
 		return

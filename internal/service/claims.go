@@ -11,7 +11,7 @@ import (
 
 	"vexillum/internal/core/accept"
 	"vexillum/internal/core/farm"
-	"vexillum/internal/service/floor"
+	"vexillum/internal/service/fleet"
 )
 
 // Report takes what a node reports. That a frame stands in its place is
@@ -24,7 +24,7 @@ func (s *Service) Report(
 	if err != nil {
 		return nil, err
 	}
-	claims, err := f.Claims(ctx, node, reports, runtime.GOOS)
+	claims, err := f.Fleet.Claims(ctx, node, reports, runtime.GOOS)
 	if err != nil {
 		return nil, err
 	}
@@ -50,7 +50,7 @@ func (s *Service) Report(
 			believed = append(believed, r)
 		}
 	}
-	verdicts, err := f.Report(ctx, node, session, believed)
+	verdicts, err := f.Fleet.Report(ctx, node, session, believed)
 	if err != nil || len(unseen) == 0 {
 		return verdicts, err
 	}
@@ -66,7 +66,7 @@ func (s *Service) Report(
 }
 
 // see looks whether all files of a frame stand in their place.
-func see(c floor.Claim) error {
+func see(c fleet.Claim) error {
 	if c.Root == "" {
 		return fmt.Errorf("it has no path on %s, where the service runs", runtime.GOOS)
 	}

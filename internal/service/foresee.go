@@ -41,7 +41,7 @@ func (s *Service) Foresee(
 	case <-ctx.Done():
 		return ctx.Err()
 	}
-	seen, err := f.Foresee(ctx, id, in, by)
+	seen, err := f.Queue.Foresee(ctx, id, in, by)
 	if err != nil {
 		return err
 	}

@@ -31,7 +31,7 @@ func (s *Service) foretell(ctx context.Context, f *floor.Floor) {
 			return
 		case <-wait.C:
 		}
-		position, err := f.Position(ctx)
+		position, err := f.Views.Position(ctx)
 		if err != nil {
 			return // the floor has ended
 		}
@@ -61,7 +61,7 @@ func (s *Service) foretell(ctx context.Context, f *floor.Floor) {
 		if err != nil {
 			s.o.Log.Warn("forecasting", "error", err)
 		}
-		if err := f.Foretell(ctx, position.At, finishes); err != nil {
+		if err := f.Views.Foretell(ctx, position.At, finishes); err != nil {
 			return
 		}
 		wait.Reset(max(forecastsApart, forecastPart*busy-time.Since(began)))
@@ -78,7 +78,7 @@ func (s *Service) received(ctx context.Context, f *floor.Floor) {
 			return
 		case <-every.C:
 		}
-		all, err := f.Received(ctx)
+		all, err := f.Views.Received(ctx)
 		if err != nil {
 			return
 		}

@@ -28,7 +28,7 @@ func (s *Service) SetPlace(
 	if err != nil {
 		return wire.Place{}, err
 	}
-	before, after, err := f.SetPlace(ctx, name, in, match, by.Name)
+	before, after, err := f.Setup.SetPlace(ctx, name, in, match, by.Name)
 	if err != nil {
 		return wire.Place{}, err
 	}
@@ -58,7 +58,7 @@ func (s *Service) MarkPlace(ctx context.Context, name string, by farm.Person) (w
 	if err != nil {
 		return wire.Place{}, err
 	}
-	p, err := f.Place(ctx, name)
+	p, err := f.Setup.Place(ctx, name)
 	if err != nil {
 		return wire.Place{}, err
 	}
@@ -78,7 +78,7 @@ func (s *Service) MarkPlace(ctx context.Context, name string, by farm.Person) (w
 			Kind: refusal.Conflict, Field: "place", Reason: fmt.Sprintf("the folder %s cannot be marked: %v", path, err),
 		}
 	}
-	if err := f.Marked(ctx, name, path, by); err != nil {
+	if err := f.Setup.Marked(ctx, name, path, by); err != nil {
 		return wire.Place{}, err
 	}
 	return s.placeView(ctx, p), nil
@@ -90,7 +90,7 @@ func (s *Service) Places(ctx context.Context) ([]wire.Place, error) {
 	if err != nil {
 		return nil, err
 	}
-	places, err := f.Places(ctx)
+	places, err := f.Setup.Places(ctx)
 	out := []wire.Place{}
 	for _, p := range places {
 		out = append(out, s.placeView(ctx, p))
@@ -166,7 +166,7 @@ func (s *Service) watchPlaces(ctx context.Context, f *floor.Floor) {
 			return
 		case <-look.C:
 		}
-		places, err := f.PlacesInUse(ctx)
+		places, err := f.Views.PlacesInUse(ctx)
 		if err != nil {
 			return // the floor has ended
 		}
@@ -189,7 +189,7 @@ func (s *Service) watchPlaces(ctx context.Context, f *floor.Floor) {
 				)
 			}
 		}
-		if err := f.PlacesAway(ctx, away); err != nil {
+		if err := f.Views.PlacesAway(ctx, away); err != nil {
 			return
 		}
 		look.Reset(placesLook)

@@ -14,6 +14,7 @@ import (
 	"vexillum/internal/publish"
 	"vexillum/internal/selftest"
 	"vexillum/internal/service/floor"
+	"vexillum/internal/service/queue"
 	"vexillum/internal/store"
 	"vexillum/internal/wire"
 )
@@ -26,7 +27,7 @@ func (s *Service) Test(ctx context.Context, sel wire.Selection, by farm.Person) 
 	if err != nil {
 		return nil, err
 	}
-	nodes, err := f.Chosen(ctx, sel)
+	nodes, err := f.Fleet.Chosen(ctx, sel)
 	if err != nil {
 		return nil, err
 	}
@@ -81,7 +82,7 @@ func (s *Service) prepareTests(ctx context.Context, f *floor.Floor) error {
 			return fmt.Errorf("writing the scene of a self-test: %w", err)
 		}
 	}
-	if roots, err := f.Roots(
+	if roots, err := f.Setup.Roots(
 		ctx, selftest.Project, runtime.GOOS,
 	); err == nil && roots.Scenes == scenes && roots.Frames == pictures &&
 		publish.Marked(pictures, s.Life()) == nil {
@@ -96,7 +97,7 @@ func (s *Service) prepareTests(ctx context.Context, f *floor.Floor) error {
 		}
 	}
 	title := "Self-tests of nodes"
-	_, err := f.SetProject(
+	_, err := f.Setup.SetProject(
 		ctx, selftest.Project,
 		wire.ProjectChange{Title: &title, Scenes: "self-test-scenes", Frames: "self-test-frames"}, "", farm.OwnActor,
 	)
@@ -107,7 +108,7 @@ func (s *Service) beginTest(
 	ctx context.Context, f *floor.Floor, n wire.Node, test selftest.Test, by farm.Person,
 ) (wire.Run, error) {
 	job := selftest.Job(n.Name, test.Recipe)
-	runs, err := f.RunsOf(ctx, selftest.Project, job)
+	runs, err := f.Views.RunsOf(ctx, selftest.Project, job)
 	if err != nil {
 		return wire.Run{}, err
 	}
@@ -116,7 +117,7 @@ func (s *Service) beginTest(
 			return r, nil
 		}
 	}
-	done, err := s.Submit(ctx, floor.Submission{First: true, Own: true, Actor: by.Name, Spec: farm.Spec{
+	done, err := s.Submit(ctx, queue.Submission{First: true, Own: true, Actor: by.Name, Spec: farm.Spec{
 		Job: job, Project: selftest.Project, Kind: farm.Proof, Recipe: test.Recipe,
 		Scene: test.Scene, SceneText: test.Text, Frames: frames.One(test.Frame), Width: test.Width,
 		Height: test.Height, Needs: "name==" + n.Name, Takes: farm.Amounts{Cores: 1, MemoryBytes: 256 << 20},
@@ -131,13 +132,13 @@ func (s *Service) Tests(ctx context.Context, node farm.NodeID) ([]wire.NodeTest,
 	if err != nil {
 		return nil, err
 	}
-	n, err := f.Node(ctx, node)
+	n, err := f.Views.Node(ctx, node)
 	if err != nil {
 		return nil, err
 	}
 	out := []wire.NodeTest{}
 	for _, test := range selftest.Tests {
-		runs, err := f.RunsOf(ctx, selftest.Project, selftest.Job(n.Name, test.Recipe))
+		runs, err := f.Views.RunsOf(ctx, selftest.Project, selftest.Job(n.Name, test.Recipe))
 		if err != nil {
 			return nil, err
 		}
@@ -195,7 +196,7 @@ func (s *Service) testResult(
 	if err != nil {
 		return out, err
 	}
-	spec, err := f.Spec(ctx, farm.RunID(run.ID))
+	spec, err := f.Queue.Spec(ctx, farm.RunID(run.ID))
 	if err != nil {
 		return out, err
 	}

@@ -12,6 +12,8 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
+	"vexillum/internal/service/views"
+	"vexillum/internal/service/writer"
 
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/pace"
@@ -86,12 +88,12 @@ func New(o Options) *Service {
 	return s
 }
 
-// Floor returns the live farm, or floor.ErrGone while it is not here.
+// Floor returns the live farm, or writer.ErrGone while it is not here.
 func (s *Service) Floor() (*floor.Floor, error) {
 	if f := s.floor.Load(); f != nil {
 		return f, nil
 	}
-	return nil, floor.ErrGone
+	return nil, writer.ErrGone
 }
 
 // Elsewhere returns where another service has the live farm, or false.
@@ -237,9 +239,9 @@ func (s *Service) lead(ctx context.Context, claim lead.Claim) error {
 	}
 	s.life.Store(&life)
 	model := learned(loaded)
-	newest := map[farm.RunID]floor.Newest{}
+	newest := map[farm.RunID]views.Newest{}
 	for id, n := range loaded.Newest {
-		newest[id] = floor.Newest{Frame: n.Frame, At: n.At}
+		newest[id] = views.Newest{Frame: n.Frame, At: n.At}
 	}
 	closed := make(chan farm.Spec, 256)
 	f := floor.New(floor.Options{
@@ -287,7 +289,7 @@ func (s *Service) sweep(ctx context.Context, f *floor.Floor, closed <-chan farm.
 		case <-ctx.Done():
 			return
 		case spec := <-closed:
-			roots, err := f.Roots(ctx, spec.Project, runtime.GOOS)
+			roots, err := f.Setup.Roots(ctx, spec.Project, runtime.GOOS)
 			if err == nil && roots.Frames != "" {
 				err = publish.Sweep(roots.Frames, spec.Output, spec.PassNames()...)
 			}
@@ -316,14 +318,14 @@ func (s *Service) begin(ctx context.Context, f *floor.Floor, claim lead.Claim) e
 }
 
 func (s *Service) firstAdmin(ctx context.Context, f *floor.Floor) error {
-	if len(f.People()) > 0 || s.o.FirstAdmin == nil {
+	if len(f.People.People()) > 0 || s.o.FirstAdmin == nil {
 		return nil
 	}
 	name, hash, err := s.o.FirstAdmin()
 	if err != nil {
 		return fmt.Errorf("making the first administrator: %w", err)
 	}
-	_, err = f.SetPerson(ctx, name, farm.Admin, hash, "", "first start")
+	_, err = f.People.SetPerson(ctx, name, farm.Admin, hash, "", "first start")
 	return err
 }
 

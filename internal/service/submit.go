@@ -17,6 +17,7 @@ import (
 	"vexillum/internal/plainfile"
 	"vexillum/internal/publish"
 	"vexillum/internal/service/floor"
+	"vexillum/internal/service/queue"
 	"vexillum/internal/service/refusal"
 )
 
@@ -25,30 +26,30 @@ const maxScene = 1 << 30
 
 // Submitted is what a submit gives.
 type Submitted struct {
-	floor.Submitted
+	queue.Submitted
 	Output string   // whole path of the output folder here
 	Passed []string // folders that would have been its own, and hold files already
 }
 
 // Submit checks a submission whole, scene and places included, and only then
 // puts it into the queue.
-func (s *Service) Submit(ctx context.Context, sub floor.Submission) (Submitted, error) {
+func (s *Service) Submit(ctx context.Context, sub queue.Submission) (Submitted, error) {
 	f, err := s.Floor()
 	if err != nil {
 		return Submitted{}, err
 	}
-	if before, known, err := f.Submitted(ctx, sub.Key, sub.Digest); err != nil {
+	if before, known, err := f.Queue.Submitted(ctx, sub.Key, sub.Digest); err != nil {
 		return Submitted{}, err
 	} else if known { // even if the scene is gone by now
-		roots, err := f.Roots(ctx, before.Run.Project, runtime.GOOS)
+		roots, err := f.Setup.Roots(ctx, before.Run.Project, runtime.GOOS)
 		return Submitted{before, filepath.Join(roots.Frames, filepath.FromSlash(before.Run.Output)), nil}, err
 	}
 	given := sub.Spec.Values
-	sub, err = f.CheckSubmission(sub)
+	sub, err = f.Queue.CheckSubmission(sub)
 	if err != nil {
 		return Submitted{}, err
 	}
-	roots, err := f.Roots(ctx, sub.Spec.Project, runtime.GOOS)
+	roots, err := f.Setup.Roots(ctx, sub.Spec.Project, runtime.GOOS)
 	if err != nil {
 		return Submitted{}, err
 	}
@@ -100,14 +101,14 @@ const mostTaken = 1000
 // submitInto submits under the first number whose folder is empty: what stands
 // in others is not the run's.
 func (s *Service) submitInto(
-	ctx context.Context, f *floor.Floor, sub floor.Submission, place string,
+	ctx context.Context, f *floor.Floor, sub queue.Submission, place string,
 ) (Submitted, error) {
 	var passed []string
 	number := 0
 	for range mostTaken {
 		var folder string
 		var err error
-		if number, folder, err = f.NextNumber(ctx, sub.Spec, number); err != nil {
+		if number, folder, err = f.Queue.NextNumber(ctx, sub.Spec, number); err != nil {
 			return Submitted{}, err
 		}
 		vacant, err := publish.Vacant(place, folder)
@@ -126,8 +127,8 @@ func (s *Service) submitInto(
 			continue
 		}
 		sub.Number = number
-		done, err := f.Submit(ctx, sub)
-		var taken *floor.TakenError
+		done, err := f.Queue.Submit(ctx, sub)
+		var taken *queue.TakenError
 		if errors.As(err, &taken) { // somebody was faster
 			number = taken.Next
 			continue
@@ -211,7 +212,7 @@ func (s *Service) OpenFrame(ctx context.Context, spec farm.Spec, pass string, fr
 	if err != nil {
 		return nil, err
 	}
-	roots, err := f.Roots(ctx, spec.Project, runtime.GOOS)
+	roots, err := f.Setup.Roots(ctx, spec.Project, runtime.GOOS)
 	if err != nil {
 		return nil, err
 	}

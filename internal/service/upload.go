@@ -36,11 +36,11 @@ func (s *Service) target(ctx context.Context, u Upload) (publish.Target, int, er
 	if err != nil {
 		return publish.Target{}, 0, err
 	}
-	d, err := f.Delivering(ctx, u.Node, u.Lease, u.Frame, u.Hash)
+	d, err := f.Fleet.Delivering(ctx, u.Node, u.Lease, u.Frame, u.Hash)
 	if err != nil {
 		return publish.Target{}, 0, err
 	}
-	roots, err := f.Roots(ctx, d.Spec.Project, runtime.GOOS)
+	roots, err := f.Setup.Roots(ctx, d.Spec.Project, runtime.GOOS)
 	if err != nil {
 		return publish.Target{}, 0, err
 	}
@@ -110,7 +110,7 @@ func (s *Service) Upload(ctx context.Context, u Upload, offset int64, piece io.R
 func (s *Service) Refused(ctx context.Context, node farm.NodeID, what, why string) {
 	f, err := s.Floor()
 	if err == nil {
-		err = f.Refused(ctx, node, what, why)
+		err = f.Fleet.Refused(ctx, node, what, why)
 	}
 	if err != nil {
 		s.o.Log.Warn("a refusal is not on record", "node", node, "what", what, "why", why, "error", err)
@@ -122,7 +122,7 @@ func (s *Service) Refused(ctx context.Context, node farm.NodeID, what, why strin
 func (s *Service) RefusedLog(ctx context.Context, node farm.NodeID, lease farm.LeaseID) {
 	f, err := s.Floor()
 	if err == nil {
-		err = f.Forged(ctx, node, lease, "refuse log", fmt.Sprintf("lease %d was never given to this node", lease))
+		err = f.Fleet.Forged(ctx, node, lease, "refuse log", fmt.Sprintf("lease %d was never given to this node", lease))
 	}
 	if err != nil {
 		s.o.Log.Warn("a refusal is not on record", "node", node, "lease", lease, "error", err)

@@ -565,3 +565,11 @@ func Set[T any](to *T, value *T) {
 		*to = *value
 	}
 }
+
+// List returns a list as it travels: one that is empty, not missing.
+func List(list []string) []string {
+	if list == nil {
+		return []string{}
+	}
+	return list
+}

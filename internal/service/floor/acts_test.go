@@ -10,7 +10,9 @@ import (
 	"vexillum/internal/core/accept"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/health"
+	"vexillum/internal/service/fleet"
 	"vexillum/internal/service/refusal"
+	"vexillum/internal/service/views"
 	"vexillum/internal/wire"
 )
 
@@ -18,35 +20,35 @@ var nadia = farm.Person{Name: "nadia", Role: farm.Wrangler}
 
 func (w *world) act(in wire.NodeAct) wire.NodesActed {
 	w.t.Helper()
-	out, err := w.Act(context.Background(), in, nadia)
+	out, err := w.Fleet.Act(context.Background(), in, nadia)
 	w.ok(err)
 	return out
 }
 
 // askBriefly asks for work and does not wait.
-func (w *world) askBriefly(id farm.NodeID) Answer {
+func (w *world) askBriefly(id farm.NodeID) fleet.Answer {
 	w.t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
 	defer cancel()
 	w.asks[id]++
-	a, err := w.Ask(ctx, id, Question{Session: 1, Number: w.asks[id]})
+	a, err := w.Fleet.Ask(ctx, id, fleet.Question{Session: 1, Number: w.asks[id]})
 	w.ok(err)
 	return a
 }
 
 func (w *world) node(id farm.NodeID) wire.Node {
 	w.t.Helper()
-	n, err := w.Node(context.Background(), id)
+	n, err := w.Views.Node(context.Background(), id)
 	w.ok(err)
 	return n
 }
 
 // orders returns what a node is told within a moment.
-func (w *world) orders(id farm.NodeID, caps int64, leases ...farm.LeaseID) Orders {
+func (w *world) orders(id farm.NodeID, caps int64, leases ...farm.LeaseID) fleet.Orders {
 	w.t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
 	defer cancel()
-	o, err := w.Orders(ctx, id, 1, leases, caps)
+	o, err := w.Fleet.Orders(ctx, id, 1, leases, caps)
 	if err != nil && !errors.Is(err, context.DeadlineExceeded) {
 		w.t.Fatal(err)
 	}
@@ -56,8 +58,8 @@ func (w *world) orders(id farm.NodeID, caps int64, leases ...farm.LeaseID) Order
 func (w *world) renders(n farm.NodeID, l farm.LeaseID, frame int) {
 	w.t.Helper()
 	w.ok(
-		w.Beat(
-			context.Background(), n, 1, Beat{Leases: map[farm.LeaseID]Progress{l: {Frame: &frame, Phase: "rendering"}}},
+		w.Fleet.Beat(
+			context.Background(), n, 1, fleet.Beat{Leases: map[farm.LeaseID]fleet.Progress{l: {Frame: &frame, Phase: "rendering"}}},
 		),
 	)
 }
@@ -138,13 +140,15 @@ func TestADrainedNodeIsTold(t *testing.T) {
 func TestSettingsReachTheNode(t *testing.T) {
 	bubble(t, func(t *testing.T, w *world) {
 		n, other := w.join("kiln-01"), w.join("desk-tobin")
-		_, err := w.SetPool(context.Background(), "graphics", []string{"salt-clock"}, nadia)
+		_, err := w.Setup.SetPool(context.Background(), "graphics", []string{"salt-clock"}, nadia)
 		w.ok(err)
-		change := func(in wire.NodeChange) (wire.NodesActed, error) { return w.Change(context.Background(), in, nadia) }
+		change := func(in wire.NodeChange) (wire.NodesActed, error) {
+			return w.Fleet.Change(context.Background(), in, nadia)
+		}
 		two, staging := 2, int64(1<<30)
-		got := make(chan Orders, 1)
+		got := make(chan fleet.Orders, 1)
 		go func() {
-			o, err := w.Orders(context.Background(), n, 1, nil, 0)
+			o, err := w.Fleet.Orders(context.Background(), n, 1, nil, 0)
 			if err != nil {
 				t.Error(err)
 			}
@@ -172,7 +176,7 @@ func TestSettingsReachTheNode(t *testing.T) {
 		if o := w.orders(n, 1); o.Caps != nil {
 			t.Errorf("it is told again: %+v", o)
 		}
-		picked, err := w.Picked(context.Background(), "big-memory && floor>1 && pool==graphics && !submarine")
+		picked, err := w.Fleet.Picked(context.Background(), "big-memory && floor>1 && pool==graphics && !submarine")
 		w.ok(err)
 		if len(picked.Nodes) != 1 || picked.Nodes[0] != int64(n) || len(picked.Unknown) != 1 ||
 			picked.Unknown[0] != "submarine" {
@@ -214,7 +218,7 @@ func TestSettingsReachTheNode(t *testing.T) {
 				t.Errorf("%s: %v, %d records", what, err, len(w.memory.records)-before)
 			}
 		}
-		if err := w.DropPool(context.Background(), "graphics", nadia); err == nil ||
+		if err := w.Setup.DropPool(context.Background(), "graphics", nadia); err == nil ||
 			!strings.Contains(err.Error(), "take them out first") {
 			t.Errorf("a pool with members: %v", err)
 		}
@@ -225,14 +229,14 @@ func TestTheOwnerWins(t *testing.T) {
 	bubble(t, func(t *testing.T, w *world) {
 		n := w.join("desk-tobin")
 		until := time.Now().UTC().Add(10 * time.Minute)
-		_, err := w.Change(context.Background(), wire.NodeChange{Selection: wire.Selection{Nodes: []int64{int64(n)}},
+		_, err := w.Fleet.Change(context.Background(), wire.NodeChange{Selection: wire.Selection{Nodes: []int64{int64(n)}},
 			Hours: &wire.Hours{Week: "mon-sun 00:00-" + until.Format("15:04")}}, nadia)
 		w.ok(err)
 		w.submit("a", "practice", "1-50")
 		if a := w.askBriefly(n); a.Lease() != nil || !strings.Contains(a.Why, "not yet known how long") {
 			t.Errorf("without an estimate it gets %+v", a)
 		}
-		w.m.Observe(w.s.Runs[1], w.s.Nodes[n], 1, farm.FrameAccepted{Run: 1, Frame: 1, RenderSeconds: 10})
+		w.o.Pace.Observe(w.o.State.Runs[1], w.o.State.Nodes[n], 1, farm.FrameAccepted{Run: 1, Frame: 1, RenderSeconds: 10})
 		l := w.ask(n, 0).Lease()
 		if l == nil {
 			t.Fatal("it gets nothing in its hours")
@@ -257,18 +261,18 @@ func TestTheOwnerWins(t *testing.T) {
 func TestARevokedMachineEnrolsAgain(t *testing.T) {
 	bubble(t, func(t *testing.T, w *world) {
 		n := w.join("kiln-01")
-		_, err := w.SetPool(context.Background(), "graphics", nil, nadia)
+		_, err := w.Setup.SetPool(context.Background(), "graphics", nil, nadia)
 		w.ok(err)
-		_, err = w.IssueKey(
+		_, err = w.People.IssueKey(
 			context.Background(), farm.Key{Hash: "k", CreatedBy: "nadia", UsesLeft: 2, Pools: []string{"graphics"}},
 			time.Hour,
 		)
 		w.ok(err)
 		key := "k"
 		enrol := func() (farm.NodeID, error) {
-			return w.Enrol(
+			return w.Fleet.Enrol(
 				context.Background(),
-				Enrolment{KeyHash: key, TokenHash: "another token", Name: "kiln-01", Kind: farm.Rack},
+				fleet.Enrolment{KeyHash: key, TokenHash: "another token", Name: "kiln-01", Kind: farm.Rack},
 			)
 		}
 		if _, err := enrol(); err == nil || !strings.Contains(err.Error(), "vexillum nodes revoke kiln-01") {
@@ -278,12 +282,12 @@ func TestARevokedMachineEnrolsAgain(t *testing.T) {
 		if _, err := enrol(); err == nil || !strings.Contains(err.Error(), "vexillum key new --return kiln-01") {
 			t.Errorf("it comes back with any key: %v", err)
 		}
-		if _, err = w.IssueKey(
+		if _, err = w.People.IssueKey(
 			context.Background(), farm.Key{Hash: "none", UsesLeft: 1, Returns: []string{"kiln-09"}}, time.Hour,
 		); err == nil {
 			t.Error("a key lets a node return that there is not")
 		}
-		_, err = w.IssueKey(
+		_, err = w.People.IssueKey(
 			context.Background(),
 			farm.Key{
 				Hash: "r", CreatedBy: "nadia", UsesLeft: 2, Pools: []string{"graphics"}, Returns: []string{"kiln-01"},
@@ -299,7 +303,7 @@ func TestARevokedMachineEnrolsAgain(t *testing.T) {
 			t.Errorf("it is in the pools %v", pools)
 		}
 		w.act(wire.NodeAct{Selection: wire.Selection{Nodes: []int64{int64(n)}}, Do: "revoke"})
-		if err := w.RevokeKey(context.Background(), "k", nadia); err == nil {
+		if err := w.People.RevokeKey(context.Background(), "k", nadia); err == nil {
 			t.Error("a key is found by one letter")
 		}
 	})
@@ -308,15 +312,15 @@ func TestARevokedMachineEnrolsAgain(t *testing.T) {
 func TestWhatIsWrongWithAMachineIsTold(t *testing.T) {
 	bubble(t, func(t *testing.T, w *world) {
 		n := w.join("kiln-01")
-		beat := func(s Signs) wire.Node {
+		beat := func(s views.Signs) wire.Node {
 			t.Helper()
-			w.ok(w.Beat(context.Background(), n, 1, Beat{Signs: s}))
+			w.ok(w.Fleet.Beat(context.Background(), n, 1, fleet.Beat{Signs: s}))
 			return w.node(n)
 		}
-		if v := beat(Signs{Now: time.Now(), DiskFree: 1 << 40}); v.Health != "fine" || len(v.Findings) != 0 {
+		if v := beat(views.Signs{Now: time.Now(), DiskFree: 1 << 40}); v.Health != "fine" || len(v.Findings) != 0 {
 			t.Errorf("a machine that is well: %+v", v)
 		}
-		v := beat(Signs{Now: time.Now().Add(-time.Hour), DiskFree: 1})
+		v := beat(views.Signs{Now: time.Now().Add(-time.Hour), DiskFree: 1})
 		if v.Health != "warned" || len(v.Findings) != 2 || v.Findings[0].Kind != "disk" ||
 			!strings.Contains(v.Findings[1].Sentence, "60 min behind") {
 			t.Errorf("a machine with a full disk and a slow clock: %+v", v)
@@ -326,14 +330,14 @@ func TestWhatIsWrongWithAMachineIsTold(t *testing.T) {
 		}
 		w.submit("salt_010", "practice", "1-5")
 		lease := w.ask(n, 0).Leases[0].ID
-		w.ok(w.Killed(context.Background(), n, health.Killed{At: time.Now(), Sure: true, Bytes: 20 << 30}, lease))
+		w.ok(w.Fleet.Killed(context.Background(), n, health.Killed{At: time.Now(), Sure: true, Bytes: 20 << 30}, lease))
 		if v := w.node(n); len(v.Findings) != 3 || v.Findings[0].Kind != "memory" || !strings.Contains(
 			v.Findings[0].Sentence, "salt_010/final-1 on lease 1 had 20 GiB then",
 		) {
 			t.Errorf("a node process that was killed for memory: %+v", v.Findings)
 		}
 		for range 5 {
-			_, err := w.Start(
+			_, err := w.Fleet.Start(
 				context.Background(), n, farm.Facts{Renderers: []farm.Renderer{{Recipe: "practice"}}}, nil, nil,
 			)
 			w.ok(err)
@@ -350,21 +354,21 @@ func TestGivingBackIsNoWayAround(t *testing.T) {
 	bubble(t, func(t *testing.T, w *world) {
 		rack := w.join("kiln-01")
 		w.ok(func() error {
-			_, err := w.IssueKey(
+			_, err := w.People.IssueKey(
 				context.Background(), farm.Key{Hash: "desks", CreatedBy: "nadia", UsesLeft: 1}, time.Hour,
 			)
 			return err
 		}())
 		facts := farm.Facts{OS: "linux", Speed: 1, Renderers: []farm.Renderer{{Recipe: "practice"}}}
-		desk, err := w.Enrol(
+		desk, err := w.Fleet.Enrol(
 			context.Background(),
-			Enrolment{
+			fleet.Enrolment{
 				KeyHash: "desks", TokenHash: "token of the desk", Name: "desk-tobin", Kind: farm.Desk,
 				Facts: facts,
 			},
 		)
 		w.ok(err)
-		_, err = w.Start(context.Background(), desk, facts, nil, nil)
+		_, err = w.Fleet.Start(context.Background(), desk, facts, nil, nil)
 		w.ok(err)
 		tobin := farm.Person{Name: "tobin", Role: farm.Artist}
 		try := func(do string, ids ...farm.NodeID) error {
@@ -372,7 +376,7 @@ func TestGivingBackIsNoWayAround(t *testing.T) {
 			for _, id := range ids {
 				in.Nodes = append(in.Nodes, int64(id))
 			}
-			_, err := w.Act(context.Background(), in, tobin)
+			_, err := w.Fleet.Act(context.Background(), in, tobin)
 			return err
 		}
 		for what, err := range map[string]error{

@@ -13,6 +13,8 @@ import (
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/pace"
 	"vexillum/internal/recipe"
+	"vexillum/internal/service/fleet"
+	"vexillum/internal/service/queue"
 	"vexillum/internal/wire"
 )
 
@@ -71,15 +73,15 @@ func crowdedFloor(b *testing.B, nodes int) *Floor {
 	m.Observe(s.Runs[1], s.Nodes[1], 1, farm.FrameAccepted{Run: 1, Frame: 1, RenderSeconds: 10, StartupSeconds: 1})
 	f := New(
 		Options{
-			State: s, Pace: m, Recipes: book, Log: slog.New(slog.DiscardHandler), Now: time.Now,
+			Committer: &memory{}, State: s, Pace: m, Recipes: book, Log: slog.New(slog.DiscardHandler), Now: time.Now,
 			Version: "0.1.0", Active: wire.Active{},
 		},
 	)
 	f.e.Begin(now)
-	for id, l := range f.live {
+	for id := range s.Nodes {
 		frame := 1 + 10*(int(id)-1)
-		f.e.Beat(id, map[farm.LeaseID]Progress{farm.LeaseID(id): {Frame: &frame, Phase: "rendering"}}, -1)
-		l.signs.DiskFree = -1
+		f.e.Beat(id, map[farm.LeaseID]fleet.Progress{farm.LeaseID(id): {Frame: &frame, Phase: "rendering"}}, -1)
+		f.Views.Live(id).Signs.DiskFree = -1
 	}
 	if _, err := f.e.Finish(); err != nil {
 		b.Fatal(err)
@@ -94,22 +96,22 @@ func BenchmarkTelling(b *testing.B) {
 	now := time.Now()
 	b.Run("run", func(b *testing.B) {
 		for b.Loop() {
-			f.runView(f.s.Runs[1], now)
+			f.Views.RunView(f.o.State.Runs[1], now)
 		}
 	})
 	b.Run("node", func(b *testing.B) {
 		for b.Loop() {
-			f.nodeView(f.s.Nodes[77], now)
+			f.Views.NodeView(f.o.State.Nodes[77], now)
 		}
 	})
 	b.Run("facts", func(b *testing.B) {
 		for b.Loop() {
-			f.facts(now)
+			f.Views.Facts(now)
 		}
 	})
 	b.Run("forecast", func(b *testing.B) {
 		for b.Loop() {
-			f.forecast(f.s.Runs[1], now)
+			f.Views.Forecast(f.o.State.Runs[1], now)
 		}
 	})
 }
@@ -128,13 +130,12 @@ func BenchmarkAsking(b *testing.B) {
 
 func benchmarkAsking(b *testing.B, takes farm.Amounts) {
 	f := crowdedFloor(b, 64)
-	f.committer = &memory{}
-	for _, l := range f.s.Runs[1].Leases { // all are idle, and the run deals single frames
-		if err := f.s.Apply(farm.LeaseEnded{Lease: l.ID, Node: l.Node, Run: 1, At: time.Now()}); err != nil {
+	for _, l := range f.o.State.Runs[1].Leases { // all are idle, and the run deals single frames
+		if err := f.o.State.Apply(farm.LeaseEnded{Lease: l.ID, Node: l.Node, Run: 1, At: time.Now()}); err != nil {
 			b.Fatal(err)
 		}
 	}
-	f.s.Runs[1].Spec.Chunk, f.s.Runs[1].Spec.Takes = 1, takes
+	f.o.State.Runs[1].Spec.Chunk, f.o.State.Runs[1].Spec.Takes = 1, takes
 	ctx, stop := context.WithCancel(b.Context())
 	defer stop()
 	go func() { _ = f.Run(ctx) }()
@@ -142,18 +143,18 @@ func benchmarkAsking(b *testing.B, takes farm.Amounts) {
 	left.Store(int64(b.N))
 	b.ResetTimer()
 	var wg sync.WaitGroup
-	for id := range f.live {
+	for id := range f.o.State.Nodes {
 		wg.Go(func() {
-			var before []Ended
+			var before []fleet.Ended
 			for number := int64(1); left.Load() > 0; number++ {
-				a, err := f.Ask(ctx, id, Question{Session: 1, Number: number, Ended: before})
+				a, err := f.Fleet.Ask(ctx, id, fleet.Question{Session: 1, Number: number, Ended: before})
 				if err != nil || len(a.Leases) == 0 {
 					b.Error(a.Why, err)
 					return
 				}
 				before = nil
 				for _, l := range a.Leases {
-					before = append(before, Ended{Lease: l.ID})
+					before = append(before, fleet.Ended{Lease: l.ID})
 				}
 				left.Add(-int64(len(a.Leases)))
 			}
@@ -169,10 +170,9 @@ func BenchmarkEndedRuns(b *testing.B) {
 	for _, ended := range []int{0, 20_000} {
 		b.Run(fmt.Sprint(ended, " ended"), func(b *testing.B) {
 			f := crowdedFloor(b, 20)
-			f.committer = &memory{}
 			now := time.Now()
 			for i := range ended {
-				id := f.s.LastRun + 1
+				id := f.o.State.LastRun + 1
 				spec := farm.Spec{
 					Job:     fmt.Sprintf("salt_%05d", i),
 					Project: "salt-clock", Kind: farm.Final, Number: 1, Recipe: "practice",
@@ -182,7 +182,7 @@ func BenchmarkEndedRuns(b *testing.B) {
 					farm.RunSubmitted{Run: id, Spec: spec, State: farm.RunQueued, Order: int64(id), At: now},
 					farm.RunMoved{Run: id, State: farm.RunCancelled, At: now.Add(time.Duration(i))},
 				} {
-					if err := f.s.Apply(r); err != nil {
+					if err := f.o.State.Apply(r); err != nil {
 						b.Fatal(err)
 					}
 				}
@@ -197,19 +197,19 @@ func BenchmarkEndedRuns(b *testing.B) {
 			}{
 				{"submit", func() error {
 					n++
-					_, err := f.Submit(ctx, Submission{Actor: "nadia", Spec: farm.Spec{
+					_, err := f.Queue.Submit(ctx, queue.Submission{Actor: "nadia", Spec: farm.Spec{
 						Job: fmt.Sprint("new_", n), Project: "salt-clock", Kind: farm.Final, Recipe: "practice", Mode: farm.ModeRange,
 						Output: fmt.Sprint("new_", n), Frames: frames.One(1), Tries: 3, Width: 1, Height: 1,
 					}, Held: true})
 					return err
 				}},
-				{"by-name", func() error { _, err := f.RunsNamed(ctx, "a/final-1"); return err }},
+				{"by-name", func() error { _, err := f.Views.RunsNamed(ctx, "a/final-1"); return err }},
 				{"first-picture", func() error {
-					l, _, err := f.Listen(ctx, f.s.Seq)
-					f.Ignore(l)
+					l, _, err := f.Views.Listen(ctx, f.o.State.Seq)
+					f.Views.Ignore(l)
 					return err
 				}},
-				{"farm", func() error { _, err := f.Farm(ctx); return err }},
+				{"farm", func() error { _, err := f.Views.Farm(ctx); return err }},
 			} {
 				const times = 50
 				began := time.Now()

@@ -10,13 +10,17 @@ import (
 	"testing"
 	"testing/synctest"
 	"time"
+	"vexillum/internal/service/views"
 
 	"vexillum/internal/core/accept"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/pace"
 	"vexillum/internal/recipe"
+	"vexillum/internal/service/fleet"
+	"vexillum/internal/service/queue"
 	"vexillum/internal/service/refusal"
+	"vexillum/internal/service/writer"
 	"vexillum/internal/wire"
 )
 
@@ -106,17 +110,17 @@ func (w *world) ok(err error) {
 func (w *world) join(name string) farm.NodeID {
 	w.t.Helper()
 	key := "key of " + name
-	_, err := w.IssueKey(context.Background(), farm.Key{Hash: key, CreatedBy: "admin", UsesLeft: 1}, time.Hour)
+	_, err := w.People.IssueKey(context.Background(), farm.Key{Hash: key, CreatedBy: "admin", UsesLeft: 1}, time.Hour)
 	w.ok(err)
 	facts := farm.Facts{
 		OS: "linux", Speed: 1, Renderers: []farm.Renderer{{Recipe: "practice"}, {Recipe: "practice-feed"}},
 	}
-	id, err := w.Enrol(
+	id, err := w.Fleet.Enrol(
 		context.Background(),
-		Enrolment{KeyHash: key, TokenHash: "token of " + name, Name: name, Kind: farm.Rack, Facts: facts},
+		fleet.Enrolment{KeyHash: key, TokenHash: "token of " + name, Name: name, Kind: farm.Rack, Facts: facts},
 	)
 	w.ok(err)
-	_, err = w.Start(context.Background(), id, facts, nil, nil)
+	_, err = w.Fleet.Start(context.Background(), id, facts, nil, nil)
 	w.ok(err)
 	return id
 }
@@ -125,39 +129,39 @@ func (w *world) submit(job, recipe, set string) farm.RunID {
 	w.t.Helper()
 	f, err := frames.Parse(set)
 	w.ok(err)
-	sub, err := w.CheckSubmission(
-		Submission{
+	sub, err := w.Queue.CheckSubmission(
+		queue.Submission{
 			Actor: "admin", AtOnce: true,
 			Spec: farm.Spec{Job: job, Project: "salt-clock", Scene: "a.practice", Recipe: recipe, Frames: f},
 		},
 	)
 	w.ok(err)
-	done, err := w.Submit(context.Background(), sub)
+	done, err := w.Queue.Submit(context.Background(), sub)
 	w.ok(err)
 	return farm.RunID(done.Run.ID)
 }
 
 // ask asks with the node's next number and does not wait.
-func (w *world) ask(id farm.NodeID, warm farm.LeaseID) Answer {
+func (w *world) ask(id farm.NodeID, warm farm.LeaseID) fleet.Answer {
 	w.t.Helper()
 	w.asks[id]++
 	ctx, cancel := context.WithTimeout(context.Background(), time.Millisecond)
 	defer cancel()
-	a, err := w.Ask(ctx, id, Question{Session: 1, Number: w.asks[id], Warm: warm})
+	a, err := w.Fleet.Ask(ctx, id, fleet.Question{Session: 1, Number: w.asks[id], Warm: warm})
 	w.ok(err)
 	return a
 }
 
 func (w *world) report(id farm.NodeID, r accept.Report) accept.Verdict {
 	w.t.Helper()
-	v, err := w.Report(context.Background(), id, 1, []accept.Report{r})
+	v, err := w.Fleet.Report(context.Background(), id, 1, []accept.Report{r})
 	w.ok(err)
 	return v[0]
 }
 
 func (w *world) run(id farm.RunID) wire.Run {
 	w.t.Helper()
-	run, err := w.OneRun(context.Background(), id)
+	run, err := w.Views.OneRun(context.Background(), id)
 	w.ok(err)
 	return run
 }
@@ -176,7 +180,7 @@ func TestTheSameAskGetsTheSameLease(t *testing.T) {
 		n := w.join("kiln-01")
 		w.submit("a", "practice", "1-5")
 		first := w.ask(n, 0)
-		again, err := w.Ask(context.Background(), n, Question{Session: 1, Number: w.asks[n]})
+		again, err := w.Fleet.Ask(context.Background(), n, fleet.Question{Session: 1, Number: w.asks[n]})
 		w.ok(err)
 		if first.Lease() == nil || again.Lease() == nil || again.Lease().ID != first.Lease().ID ||
 			!again.Lease().Frames.Equal(first.Lease().Frames) {
@@ -191,9 +195,9 @@ func TestTheSameAskGetsTheSameLease(t *testing.T) {
 func TestAWaitingAskIsAnsweredBySubmit(t *testing.T) {
 	bubble(t, func(t *testing.T, w *world) {
 		n := w.join("kiln-01")
-		got := make(chan Answer)
+		got := make(chan fleet.Answer)
 		go func() {
-			a, err := w.Ask(context.Background(), n, Question{Session: 1, Number: 1})
+			a, err := w.Fleet.Ask(context.Background(), n, fleet.Question{Session: 1, Number: 1})
 			w.ok(err)
 			got <- a
 		}()
@@ -210,11 +214,11 @@ func TestAnAskThatNobodyAnswersEnds(t *testing.T) {
 		n := w.join("kiln-01")
 		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 		defer cancel()
-		a, err := w.Ask(ctx, n, Question{Session: 1, Number: 1})
+		a, err := w.Fleet.Ask(ctx, n, fleet.Question{Session: 1, Number: 1})
 		if err != nil || a.Lease() != nil || !strings.Contains(a.Why, "queue is empty") {
 			t.Errorf("%+v, %v", a, err)
 		}
-		if len(w.Floor.waiters) != 0 || w.Floor.e.Waits(n) {
+		if w.e.Waits(n) {
 			t.Error("the ask is still waiting")
 		}
 	})
@@ -223,10 +227,10 @@ func TestAnAskThatNobodyAnswersEnds(t *testing.T) {
 // TestALateCopyOfAnAskTakesNothing lets copies of an ask, whose caller has
 // given up or was answered, come after a newer one.
 func TestALateCopyOfAnAskTakesNothing(t *testing.T) {
-	asks := func(w *world, ctx context.Context, n farm.NodeID, number int64) <-chan Answer {
-		got := make(chan Answer, 1)
+	asks := func(w *world, ctx context.Context, n farm.NodeID, number int64) <-chan fleet.Answer {
+		got := make(chan fleet.Answer, 1)
 		go func() {
-			a, err := w.Ask(ctx, n, Question{Session: 1, Number: number})
+			a, err := w.Fleet.Ask(ctx, n, fleet.Question{Session: 1, Number: number})
 			w.ok(err)
 			got <- a
 		}()
@@ -306,7 +310,7 @@ func TestALateCopyOfAnAskForFurtherFramesTakesNone(t *testing.T) {
 			}
 		}
 		before := w.run(run).Sets
-		a, err := w.Ask(context.Background(), n, Question{Session: 1, Number: w.asks[n] - 1, Warm: l.ID})
+		a, err := w.Fleet.Ask(context.Background(), n, fleet.Question{Session: 1, Number: w.asks[n] - 1, Warm: l.ID})
 		w.ok(err)
 		if after := w.run(run).Sets; len(a.Leases) > 0 || after != before {
 			t.Errorf("the copy got %+v; %+v became %+v", a, before, after)
@@ -319,13 +323,13 @@ func TestAnAskThatTellsEndsDoesNotWait(t *testing.T) {
 		n := w.join("kiln-01")
 		run := w.submit("a", "practice", "1-5")
 		l := w.ask(n, 0).Lease()
-		_, err := w.Steer(
-			context.Background(), run, Cancel, How{Now: true}, farm.Person{Name: "admin", Role: farm.Admin},
+		_, err := w.Queue.Steer(
+			context.Background(), run, queue.Cancel, queue.How{Now: true}, farm.Person{Name: "admin", Role: farm.Admin},
 		)
 		w.ok(err)
 		began := time.Now()
-		a, err := w.Ask(
-			context.Background(), n, Question{Session: 1, Number: 2, Ended: []Ended{{Lease: l.ID, Why: "stopped"}}},
+		a, err := w.Fleet.Ask(
+			context.Background(), n, fleet.Question{Session: 1, Number: 2, Ended: []fleet.Ended{{Lease: l.ID, Why: "stopped"}}},
 		)
 		w.ok(err)
 		if waited := time.Since(began); waited > 0 || !a.More || len(a.Leases) > 0 {
@@ -359,14 +363,14 @@ func TestAFailedCommitAnswersNobody(t *testing.T) {
 		w.memory.mu.Lock()
 		w.memory.fail = errors.New("the disk is gone")
 		w.memory.mu.Unlock()
-		a, err := w.Ask(context.Background(), n, Question{Session: 1, Number: 1})
-		if !errors.Is(err, ErrGone) || a.Lease() != nil {
+		a, err := w.Fleet.Ask(context.Background(), n, fleet.Question{Session: 1, Number: 1})
+		if !errors.Is(err, writer.ErrGone) || a.Lease() != nil {
 			t.Errorf("got %+v, %v", a, err)
 		}
 		if err := <-w.ended; err == nil || !strings.Contains(err.Error(), "the disk is gone") {
 			t.Errorf("the floor ended with %v", err)
 		}
-		if _, err := w.OneRun(context.Background(), 1); !errors.Is(err, ErrGone) {
+		if _, err := w.Views.OneRun(context.Background(), 1); !errors.Is(err, writer.ErrGone) {
 			t.Errorf("a later question got %v", err)
 		}
 	})
@@ -374,14 +378,14 @@ func TestAFailedCommitAnswersNobody(t *testing.T) {
 
 func TestManyRequestsShareABatch(t *testing.T) {
 	bubble(t, func(t *testing.T, w *world) {
-		_, err := w.SetPerson(context.Background(), "admin", farm.Admin, "x", "", "test")
+		_, err := w.People.SetPerson(context.Background(), "admin", farm.Admin, "x", "", "test")
 		w.ok(err)
 		before := w.memory.batches
 		w.memory.slow = time.Second
 		var wg sync.WaitGroup
 		for i := range 50 {
 			wg.Go(func() {
-				w.ok(w.IssueToken(
+				w.ok(w.People.IssueToken(
 					context.Background(), fmt.Sprint("t", i), farm.AccessToken, "admin", "", "x",
 					time.Now().Add(time.Hour),
 				))
@@ -397,17 +401,17 @@ func TestManyRequestsShareABatch(t *testing.T) {
 func TestSteeringFitsTheState(t *testing.T) {
 	bubble(t, func(t *testing.T, w *world) {
 		id := w.submit("a", "practice", "1-3")
-		steer := func(what Steering) (string, error) {
-			run, err := w.Steer(context.Background(), id, what, How{}, admin)
+		steer := func(what queue.Steering) (string, error) {
+			run, err := w.Queue.Steer(context.Background(), id, what, queue.How{}, admin)
 			return run.State, err
 		}
 		for _, c := range []struct {
-			what  Steering
+			what  queue.Steering
 			state string
 			fails bool
 		}{
-			{Release, "queued", false}, {Hold, "held", false}, {Hold, "held", false}, {Release, "queued", false}, {Retry, "", true},
-			{Cancel, "cancelled", false}, {Cancel, "cancelled", false}, {Hold, "", true}, {Release, "", true}, {Retry, "", true},
+			{queue.Release, "queued", false}, {queue.Hold, "held", false}, {queue.Hold, "held", false}, {queue.Release, "queued", false}, {queue.Retry, "", true},
+			{queue.Cancel, "cancelled", false}, {queue.Cancel, "cancelled", false}, {queue.Hold, "", true}, {queue.Release, "", true}, {queue.Retry, "", true},
 		} {
 			state, err := steer(c.what)
 			if state != c.state || (err != nil) != c.fails {
@@ -423,8 +427,8 @@ func TestSteeringFitsTheState(t *testing.T) {
 		if audits != 4 { // submit, hold, release, cancel: not what changed nothing
 			t.Errorf("%d audit records, want 4", audits)
 		}
-		if _, err := w.Steer(
-			context.Background(), id, Hold, How{}, farm.Person{Name: "tobin", Role: farm.Artist},
+		if _, err := w.Queue.Steer(
+			context.Background(), id, queue.Hold, queue.How{}, farm.Person{Name: "tobin", Role: farm.Artist},
 		); err == nil {
 			t.Error("an artist held another's run")
 		}
@@ -433,7 +437,7 @@ func TestSteeringFitsTheState(t *testing.T) {
 
 func TestListenersAreToldAndDropped(t *testing.T) {
 	bubble(t, func(t *testing.T, w *world) {
-		l, first, err := w.Listen(context.Background(), 0)
+		l, first, err := w.Views.Listen(context.Background(), 0)
 		w.ok(err)
 		if first.Seq != 3 || len(first.Runs) != 0 {
 			t.Errorf("first change %+v", first)
@@ -443,29 +447,29 @@ func TestListenersAreToldAndDropped(t *testing.T) {
 		if len(change.Runs) != 1 || change.Runs[0].Job != "a" || change.Seq <= first.Seq {
 			t.Errorf("change %+v", change)
 		}
-		for i := range maxBehind + 10 { // nobody reads
+		for i := range views.MostBehind + 10 { // nobody reads
 			w.submit(fmt.Sprint("b", i), "practice", "1")
-			time.Sleep(2 * tellEvery)
+			time.Sleep(2 * writer.PulseEvery)
 		}
 		n := 0
 		for range l.Changes() {
 			n++
 		}
-		if n != maxBehind {
+		if n != views.MostBehind {
 			t.Errorf("a slow listener had %d changes before it was dropped", n)
 		}
-		w.Ignore(l)
+		w.Views.Ignore(l)
 	})
 }
 
 func TestSubmissionsAreChecked(t *testing.T) {
 	bubble(t, func(t *testing.T, w *world) {
-		good := func() Submission {
-			return Submission{
+		good := func() queue.Submission {
+			return queue.Submission{
 				Spec: farm.Spec{Job: "a", Project: "salt-clock", Scene: "a.practice", Frames: frames.One(1)},
 			}
 		}
-		if sub, err := w.CheckSubmission(
+		if sub, err := w.Queue.CheckSubmission(
 			good(),
 		); err != nil || sub.Spec.Width != 1920 || sub.Spec.Tries != 3 || sub.Spec.Recipe != "practice" ||
 			sub.Spec.Output != "a" {
@@ -486,9 +490,9 @@ func TestSubmissionsAreChecked(t *testing.T) {
 		} {
 			sub := good()
 			spoil(&sub.Spec)
-			sub, err := w.CheckSubmission(sub)
+			sub, err := w.Queue.CheckSubmission(sub)
 			if err == nil {
-				_, err = w.Submit(context.Background(), sub)
+				_, err = w.Queue.Submit(context.Background(), sub)
 			}
 			var no *refusal.Refusal
 			if !errors.As(err, &no) || no.Field != field {
@@ -496,19 +500,19 @@ func TestSubmissionsAreChecked(t *testing.T) {
 			}
 		}
 		w.submit("b", "practice", "1")
-		sub, err := w.CheckSubmission(
-			Submission{
+		sub, err := w.Queue.CheckSubmission(
+			queue.Submission{
 				Spec: farm.Spec{
 					Job: "c", Project: "salt-clock", Scene: "a.practice", Frames: frames.One(1), Output: "b",
 				},
 			},
 		)
 		w.ok(err)
-		before, seq := w.s.LastRun, w.s.Seq
+		before, seq := w.o.State.LastRun, w.o.State.Seq
 		for i, dry := range []bool{true, true, false} {
 			sub.Dry = dry
 			sub.Spec.Needs, sub.Spec.Frames = "gpu", frames.Of(frames.Span{First: 1, Last: 3 + 5*i})
-			done, err := w.Submit(context.Background(), sub)
+			done, err := w.Queue.Submit(context.Background(), sub)
 			if done.Nobody == "" {
 				t.Errorf("some node is said to have a graphics device")
 			}
@@ -516,16 +520,16 @@ func TestSubmissionsAreChecked(t *testing.T) {
 				(run.ID == 0) != dry {
 				t.Errorf("two jobs into one folder: %s in %s, %v", run.Name, run.Output, err)
 			}
-			if dry && (w.s.LastRun != before || w.s.Seq != seq) {
-				t.Errorf("a submit that is only tried changed the farm: run %d, record %d", w.s.LastRun, w.s.Seq)
+			if dry && (w.o.State.LastRun != before || w.o.State.Seq != seq) {
+				t.Errorf("a submit that is only tried changed the farm: run %d, record %d", w.o.State.LastRun, w.o.State.Seq)
 			}
 		}
 		// What was tried with fewer frames is not remembered under its number.
-		run, node := w.s.Runs[before+1], &farm.Node{ID: 1, Facts: farm.Facts{Speed: 1}}
+		run, node := w.o.State.Runs[before+1], &farm.Node{ID: 1, Facts: farm.Facts{Speed: 1}}
 		for f := range run.Spec.Frames.All() {
-			w.m.Observe(run, node, 1, farm.FrameAccepted{Run: run.ID, Frame: f, Node: 1, RenderSeconds: 3})
+			w.o.Pace.Observe(run, node, 1, farm.FrameAccepted{Run: run.ID, Frame: f, Node: 1, RenderSeconds: 3})
 		}
-		w.m.Close(run)
+		w.o.Pace.Close(run)
 	})
 }
 
@@ -539,7 +543,7 @@ func TestADeposedFloorAnswersNobody(t *testing.T) {
 		w.memory.mu.Lock()
 		w.memory.deposed = deposed
 		w.memory.mu.Unlock()
-		if runs, err := w.Runs(context.Background()); !errors.Is(err, ErrGone) {
+		if runs, err := w.Views.Runs(context.Background()); !errors.Is(err, writer.ErrGone) {
 			t.Errorf("a deposed service showed %d runs, error %v", len(runs), err)
 		}
 		if err := <-w.ended; !errors.Is(err, deposed) {
@@ -558,9 +562,9 @@ func TestARunWaitsForItsRecipe(t *testing.T) {
 			t.Fatal("there is no lease")
 		}
 		rest := w.submit("b", "practice", "1-4")
-		delete(w.recipes, "practice")
+		delete(w.o.Recipes, "practice")
 		again := New(Options{
-			State: w.Floor.s, Pace: pace.New(), Committer: w.memory, Recipes: w.recipes,
+			State: w.Floor.o.State, Pace: pace.New(), Committer: w.memory, Recipes: w.o.Recipes,
 			Log: slog.New(slog.DiscardHandler), Now: time.Now,
 		})
 		w.stop()
@@ -571,11 +575,11 @@ func TestARunWaitsForItsRecipe(t *testing.T) {
 		w.Floor = again
 		asking, done := context.WithTimeout(context.Background(), time.Second)
 		defer done()
-		if a, err := again.Ask(asking, n, Question{Session: 1, Number: 77}); err != nil || len(a.Leases) > 0 {
+		if a, err := again.Fleet.Ask(asking, n, fleet.Question{Session: 1, Number: 77}); err != nil || len(a.Leases) > 0 {
 			t.Errorf("the ask was answered with %d leases, %v", len(a.Leases), err)
 		}
 		for _, run := range []int64{int64(id), int64(rest)} {
-			view, err := again.OneRun(context.Background(), farm.RunID(run))
+			view, err := again.Views.OneRun(context.Background(), farm.RunID(run))
 			if err != nil || !strings.Contains(view.Why, "no recipe practice any more") {
 				t.Errorf("run %d: %s, %v", run, view.Why, err)
 			}
@@ -590,10 +594,10 @@ func TestARevocationEndsWhatSpeaksForAPerson(t *testing.T) {
 			name string
 			role farm.Role
 		}{{"admin", farm.Admin}, {"ines", farm.Viewer}, {"tobin", farm.Artist}} {
-			_, err := w.SetPerson(ctx, p.name, p.role, "old", "", "test")
+			_, err := w.People.SetPerson(ctx, p.name, p.role, "old", "", "test")
 			w.ok(err)
 			for i := range 3 {
-				w.ok(w.IssueToken(
+				w.ok(w.People.IssueToken(
 					ctx, fmt.Sprintf("%s-%d-0123456789abcdef", p.name, i), farm.AccessToken, p.name, "a pipeline",
 					"old", time.Now().Add(time.Hour),
 				))
@@ -601,41 +605,41 @@ func TestARevocationEndsWhatSpeaksForAPerson(t *testing.T) {
 		}
 		counts := func(name string) (n int) {
 			for i := range 3 {
-				if _, ok := w.Access().Token(fmt.Sprintf("%s-%d-0123456789abcdef", name, i), time.Now()); ok {
+				if _, ok := w.People.Access().Token(fmt.Sprintf("%s-%d-0123456789abcdef", name, i), time.Now()); ok {
 					n++
 				}
 			}
 			return n
 		}
-		w.ok(w.ChangePassword(ctx, "ines", "old", "new", "ines-1-0123456789abcdef"))
+		w.ok(w.People.ChangePassword(ctx, "ines", "old", "new", "ines-1-0123456789abcdef"))
 		if counts("ines") != 1 {
 			t.Errorf("after a new password %d tokens count", counts("ines"))
 		}
-		if err := w.IssueToken(
+		if err := w.People.IssueToken(
 			ctx, "late", farm.AccessToken, "ines", "", "old", time.Now().Add(time.Hour),
 		); err == nil {
 			t.Error("a sign-in that was proved by the old password got a token after the change")
 		}
-		_, err := w.SetPerson(ctx, "tobin", "", "reset", "", "admin")
+		_, err := w.People.SetPerson(ctx, "tobin", "", "reset", "", "admin")
 		w.ok(err)
 		if counts("tobin") != 0 {
 			t.Errorf("after a reset %d tokens count", counts("tobin"))
 		}
-		if p, _ := w.Access().Person("tobin"); p.Role != farm.Artist {
+		if p, _ := w.People.Access().Person("tobin"); p.Role != farm.Artist {
 			t.Errorf("a new password made tobin %s", p.Role)
 		}
-		if err := w.EndToken(ctx, "ines-1-0123456789", farm.Person{Name: "tobin", Role: farm.Artist}); err == nil {
+		if err := w.People.EndToken(ctx, "ines-1-0123456789", farm.Person{Name: "tobin", Role: farm.Artist}); err == nil {
 			t.Error("somebody revoked the token of another")
 		}
-		w.ok(w.EndToken(ctx, "ines-1-0123456789", farm.Person{Name: "admin", Role: farm.Admin}))
+		w.ok(w.People.EndToken(ctx, "ines-1-0123456789", farm.Person{Name: "admin", Role: farm.Admin}))
 		if counts("ines") != 0 {
 			t.Error("an admin's revocation did nothing")
 		}
-		w.ok(w.RemovePerson(ctx, "ines", farm.Person{Name: "admin", Role: farm.Admin}))
-		if _, there := w.Access().Person("ines"); there {
+		w.ok(w.People.RemovePerson(ctx, "ines", farm.Person{Name: "admin", Role: farm.Admin}))
+		if _, there := w.People.Access().Person("ines"); there {
 			t.Error("ines is still there")
 		}
-		if err := w.RemovePerson(ctx, "admin", farm.Person{Name: "admin", Role: farm.Admin}); err == nil {
+		if err := w.People.RemovePerson(ctx, "admin", farm.Person{Name: "admin", Role: farm.Admin}); err == nil {
 			t.Error("the last admin could leave")
 		}
 	})
@@ -647,34 +651,34 @@ func TestEditsChangeWhatTheyName(t *testing.T) {
 	bubble(t, func(t *testing.T, w *world) {
 		ctx := context.Background()
 		title, weight := "The Salt Clock, restored", 3.5
-		_, err := w.SetProject(ctx, "salt-clock", wire.ProjectChange{Title: &title, Weight: &weight}, "", "nadia")
+		_, err := w.Setup.SetProject(ctx, "salt-clock", wire.ProjectChange{Title: &title, Weight: &weight}, "", "nadia")
 		w.ok(err)
-		p, err := w.SetProject(ctx, "salt-clock", wire.ProjectChange{Frames: "frames"}, "", "nadia")
+		p, err := w.Setup.SetProject(ctx, "salt-clock", wire.ProjectChange{Frames: "frames"}, "", "nadia")
 		if err != nil || p.Title != title || p.Weight != weight || p.Scenes != "scenes" {
 			t.Errorf("setting the place of its frames made the project %+v, %v", p, err)
 		}
-		seen, before, err := w.SetPlace(
+		seen, before, err := w.Setup.SetPlace(
 			ctx, "frames", wire.PlaceChange{Paths: map[string]string{"darwin": "/Volumes/frames"}}, "", "nadia",
 		)
 		w.ok(err)
 		loads := 4
-		_, after, err := w.SetPlace(ctx, "frames", wire.PlaceChange{Loads: &loads}, before.Etag(), "tobin")
+		_, after, err := w.Setup.SetPlace(ctx, "frames", wire.PlaceChange{Loads: &loads}, before.Etag(), "tobin")
 		if err != nil || len(after.Paths) != 2 || after.Loads != 4 {
 			t.Errorf("%+v, %v", after, err)
 		}
 		var no *refusal.Refusal
-		if _, _, err := w.SetPlace(
+		if _, _, err := w.Setup.SetPlace(
 			ctx, "frames", wire.PlaceChange{Loads: new(int)}, seen.Etag(), "nadia",
 		); !errors.As(err, &no) || no.Kind != refusal.Changed {
 			t.Errorf("an edit of what was changed meanwhile: %v", err)
 		}
 		mask, value := "002", "a"
-		_, err = w.SetLaunchSettings(
+		_, err = w.Setup.SetLaunchSettings(
 			ctx, wire.LaunchSettingsChange{Mask: &mask, Variables: map[string]*string{"A": &value, "B": &value}}, "",
 			nadia,
 		)
 		w.ok(err)
-		env, err := w.SetLaunchSettings(
+		env, err := w.Setup.SetLaunchSettings(
 			ctx, wire.LaunchSettingsChange{Variables: map[string]*string{"B": nil}}, "", nadia,
 		)
 		if err != nil || env.Mask != "002" || len(env.Variables) != 1 || env.Variables["A"] != "a" {

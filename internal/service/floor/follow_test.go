@@ -10,14 +10,18 @@ import (
 	"testing"
 	"testing/synctest"
 	"time"
+	"vexillum/internal/service/views"
+	"vexillum/internal/service/writer"
 
 	"vexillum/internal/core/farm"
+	"vexillum/internal/service/fleet"
+	"vexillum/internal/service/queue"
 	"vexillum/internal/wire"
 )
 
 // reader keeps what a follower was told, as a page does.
 type reader struct {
-	follower *Follower
+	follower *views.Follower
 	runs     map[float64]map[string]any
 	nodes    map[float64]map[string]any
 	facts    map[string]any
@@ -27,7 +31,7 @@ type reader struct {
 
 func (w *world) follower(after int64) *reader {
 	w.t.Helper()
-	l, first, err := w.Follow(context.Background(), after)
+	l, first, err := w.Views.Follow(context.Background(), after)
 	w.ok(err)
 	r := &reader{
 		follower: l, runs: map[float64]map[string]any{}, nodes: map[float64]map[string]any{}, facts: map[string]any{},
@@ -36,7 +40,7 @@ func (w *world) follower(after int64) *reader {
 	return r
 }
 
-func (r *reader) take(t *testing.T, p Piece) {
+func (r *reader) take(t *testing.T, p views.Piece) {
 	t.Helper()
 	r.bytes += len(p.Data)
 	var change struct {
@@ -66,7 +70,7 @@ func merge(all map[float64]map[string]any, changed []map[string]any) {
 		}
 		for name, value := range patch {
 			old, part := all[id][name].(map[string]any)
-			if part && inParts[name] {
+			if part && views.InParts(name) {
 				for k, v := range value.(map[string]any) {
 					old[k] = v
 				}
@@ -97,7 +101,7 @@ func (r *reader) catchUp(t *testing.T) {
 func (r *reader) same(t *testing.T, w *world, what string) {
 	t.Helper()
 	r.catchUp(t)
-	now, err := w.Farm(context.Background())
+	now, err := w.Views.Farm(context.Background())
 	w.ok(err)
 	compare := func(kind string, id int64, told map[string]any, v any) {
 		want := map[string]any{}
@@ -145,11 +149,11 @@ func TestFollowersKnowTheFarm(t *testing.T) {
 			dice := rand.New(rand.NewPCG(seed, 1))
 			nodes := []farm.NodeID{w.join("kiln-01"), w.join("kiln-02"), w.join("kiln-10")}
 			readers := []*reader{w.follower(0)}
-			whole, _, err := w.Listen(context.Background(), 0)
+			whole, _, err := w.Views.Listen(context.Background(), 0)
 			w.ok(err)
 			wholeBytes := 0
 			var runs []farm.RunID
-			leases := map[farm.NodeID]*LeaseView{}
+			leases := map[farm.NodeID]*fleet.LeaseView{}
 			for step := range 80 {
 				n := nodes[dice.IntN(len(nodes))]
 				switch what := dice.IntN(9); {
@@ -158,11 +162,11 @@ func TestFollowersKnowTheFarm(t *testing.T) {
 				case what < 5:
 					if l := leases[n]; l != nil {
 						frame := dice.IntN(30) + 1
-						_ = w.Beat(
+						_ = w.Fleet.Beat(
 							context.Background(), n, 1,
-							Beat{
+							fleet.Beat{
 								Processor: dice.Float64(), Memory: 0.4,
-								Leases: map[farm.LeaseID]Progress{
+								Leases: map[farm.LeaseID]fleet.Progress{
 									l.ID: {Frame: &frame, Phase: "rendering", Fraction: dice.Float64()},
 								},
 							},
@@ -171,12 +175,12 @@ func TestFollowersKnowTheFarm(t *testing.T) {
 						leases[n] = a.Lease()
 					}
 				case what == 5:
-					_, _ = w.Steer(
+					_, _ = w.Queue.Steer(
 						context.Background(), runs[dice.IntN(len(runs))],
-						[]Steering{Hold, Release, Cancel}[dice.IntN(3)], How{Now: dice.IntN(2) == 0}, admin,
+						[]queue.Steering{queue.Hold, queue.Release, queue.Cancel}[dice.IntN(3)], queue.How{Now: dice.IntN(2) == 0}, admin,
 					)
 				case what == 6:
-					_, _ = w.ChangeRun(
+					_, _ = w.Queue.ChangeRun(
 						context.Background(), runs[dice.IntN(len(runs))],
 						wire.RunChange{Priority: new([]string{"high", "low", "normal"}[dice.IntN(3)])}, admin,
 					)
@@ -196,16 +200,16 @@ func TestFollowersKnowTheFarm(t *testing.T) {
 					wholeBytes += len(encoded(<-whole.Changes()))
 				}
 			}
-			time.Sleep(2 * tellEvery)
+			time.Sleep(2 * writer.PulseEvery)
 			synctest.Wait()
 			for i, r := range readers {
 				r.same(t, w, fmt.Sprintf("seed %d, follower %d", seed, i))
-				w.Unfollow(r.follower)
+				w.Views.Unfollow(r.follower)
 			}
 			if told := readers[0].bytes; 2*told > wholeBytes {
 				t.Errorf("seed %d: a follower was told %d bytes, one who listens to all %d", seed, told, wholeBytes)
 			}
-			w.Ignore(whole)
+			w.Views.Ignore(whole)
 		})
 	}
 }
@@ -214,20 +218,20 @@ func TestFollowersKnowTheFarm(t *testing.T) {
 // waiting.
 func TestASlowFollowerIsDropped(t *testing.T) {
 	bubble(t, func(t *testing.T, w *world) {
-		l, _, err := w.Follow(context.Background(), 0)
+		l, _, err := w.Views.Follow(context.Background(), 0)
 		w.ok(err)
-		for i := range maxBehind + 10 {
+		for i := range views.MostBehind + 10 {
 			w.submit(fmt.Sprint("b", i), "practice", "1")
-			time.Sleep(2 * tellEvery)
+			time.Sleep(2 * writer.PulseEvery)
 		}
 		n := 0
 		for range l.Pieces() {
 			n++
 		}
-		if n != maxBehind {
+		if n != views.MostBehind {
 			t.Errorf("a slow follower had %d pieces before it was dropped", n)
 		}
-		w.Unfollow(l)
+		w.Views.Unfollow(l)
 	})
 }
 
@@ -237,18 +241,18 @@ func TestPagesOfTheQueue(t *testing.T) {
 		for i := range 12 {
 			id := w.submit(fmt.Sprintf("salt_%d", i+1), "practice", "1-3")
 			if i < 10 {
-				_, err := w.Steer(context.Background(), id, Cancel, How{Reason: "the cut has changed"}, admin)
+				_, err := w.Queue.Steer(context.Background(), id, queue.Cancel, queue.How{Reason: "the cut has changed"}, admin)
 				w.ok(err)
 			}
 			time.Sleep(time.Second)
 		}
-		names := func(q Search) string {
+		names := func(q views.Search) string {
 			t.Helper()
 			if q.Size == 0 {
 				q.Size = 50
 			}
 			q.Page = max(1, q.Page)
-			page, err := w.QueuePage(context.Background(), q)
+			page, err := w.Views.QueuePage(context.Background(), q)
 			w.ok(err)
 			var out []string
 			for _, run := range page.Runs {
@@ -257,28 +261,28 @@ func TestPagesOfTheQueue(t *testing.T) {
 			return fmt.Sprintf("%d of %d: %s", page.Page, page.Pages, strings.Join(out, " "))
 		}
 		for _, c := range []struct {
-			q    Search
+			q    views.Search
 			want string
 		}{
-			{Search{Size: 5}, "1 of 3: salt_11 salt_12 salt_10 salt_9 salt_8"},
-			{Search{Size: 5, Page: 9}, "3 of 3: salt_2 salt_1"},
-			{Search{State: "open"}, "1 of 1: salt_11 salt_12"},
-			{Search{State: "queued, done", Down: true}, "1 of 1: salt_12 salt_11"},
-			{Search{Text: "CUT salt_1"}, "1 of 1: salt_10 salt_1"},
-			{Search{Text: "#3"}, "1 of 1: salt_3"},
-			{Search{Sort: "name", Size: 3}, "1 of 4: salt_1 salt_2 salt_3"},
-			{Search{Sort: "name", Down: true, Size: 3}, "1 of 4: salt_12 salt_11 salt_10"},
-			{Search{Owner: "nobody"}, "1 of 1: "},
-			{Search{Due: "any"}, "1 of 1: "},
-			{Search{Due: "none", Size: 1}, "1 of 12: salt_11"},
+			{views.Search{Size: 5}, "1 of 3: salt_11 salt_12 salt_10 salt_9 salt_8"},
+			{views.Search{Size: 5, Page: 9}, "3 of 3: salt_2 salt_1"},
+			{views.Search{State: "open"}, "1 of 1: salt_11 salt_12"},
+			{views.Search{State: "queued, done", Down: true}, "1 of 1: salt_12 salt_11"},
+			{views.Search{Text: "CUT salt_1"}, "1 of 1: salt_10 salt_1"},
+			{views.Search{Text: "#3"}, "1 of 1: salt_3"},
+			{views.Search{Sort: "name", Size: 3}, "1 of 4: salt_1 salt_2 salt_3"},
+			{views.Search{Sort: "name", Down: true, Size: 3}, "1 of 4: salt_12 salt_11 salt_10"},
+			{views.Search{Owner: "nobody"}, "1 of 1: "},
+			{views.Search{Due: "any"}, "1 of 1: "},
+			{views.Search{Due: "none", Size: 1}, "1 of 12: salt_11"},
 		} {
 			if got := names(c.q); got != c.want {
 				t.Errorf("%+v: %s, want %s", c.q, got, c.want)
 			}
 		}
-		for _, q := range []Search{{State: "asleep"}, {Sort: "size"}, {Due: "soon"}} {
+		for _, q := range []views.Search{{State: "asleep"}, {Sort: "size"}, {Due: "soon"}} {
 			q.Size, q.Page = 5, 1
-			if _, err := w.QueuePage(context.Background(), q); err == nil {
+			if _, err := w.Views.QueuePage(context.Background(), q); err == nil {
 				t.Errorf("%+v is answered", q)
 			}
 		}
@@ -291,7 +295,7 @@ func TestForeseen(t *testing.T) {
 		w.join("kiln-01")
 		first := w.submit("salt_010", "practice-feed", "1-400")
 		second := w.submit("salt_020", "practice-feed", "1-400")
-		seen, err := w.Foresee(context.Background(), second, wire.RunChange{Priority: new("high")}, admin)
+		seen, err := w.Queue.Foresee(context.Background(), second, wire.RunChange{Priority: new("high")}, admin)
 		w.ok(err)
 		before, after := seen.Before.Play(1, 8), seen.After.Play(1, 8)
 		if seen.Names[first] != "salt_010/final-1" || len(before) != 2 || len(after) != 2 {
@@ -304,4 +308,12 @@ func TestForeseen(t *testing.T) {
 			t.Error("foreseeing has changed the run")
 		}
 	})
+}
+
+func encoded(v any) []byte {
+	data, err := json.Marshal(v)
+	if err != nil {
+		panic(err)
+	}
+	return data
 }

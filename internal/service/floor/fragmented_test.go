@@ -16,11 +16,13 @@ import (
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/pace"
 	"vexillum/internal/recipe"
+	"vexillum/internal/service/fleet"
+	"vexillum/internal/service/views"
 )
 
 // alternating is a floor of so many runs of alternating frames, half of one done,
 // one ended, and nodes that have no lease yet.
-func alternating(tb testing.TB, runs, count, nodes int) *Floor {
+func alternating(tb testing.TB, runs, count, nodes int, took func(fmt.Stringer, time.Duration)) *Floor {
 	tb.Helper()
 	book, err := recipe.Builtin()
 	if err != nil {
@@ -70,21 +72,13 @@ func alternating(tb testing.TB, runs, count, nodes int) *Floor {
 	apply(farm.RunMoved{Run: farm.RunID(runs), State: farm.RunCancelled, At: now})
 	return New(Options{
 		State: s, Pace: m, Committer: &memory{}, Recipes: book, Log: slog.New(slog.DiscardHandler), Now: time.Now,
-		Version: "0.1.0",
+		Version: "0.1.0", Took: took,
 	})
 }
 
-// busy lets a floor do all that a farm with open pages does, for a while, and
-// returns how long each decision took.
-func busy(tb testing.TB, f *Floor, nodes int, lasts time.Duration) (took []time.Duration, slowest string) {
+// busy lets a floor do all that a farm with open pages does, for a while.
+func busy(tb testing.TB, f *Floor, nodes int, lasts time.Duration) {
 	tb.Helper()
-	most := time.Duration(0)
-	f.took = func(what fmt.Stringer, d time.Duration) {
-		took = append(took, d)
-		if d > most {
-			most, slowest = d, what.String()
-		}
-	}
 	ctx, stop := context.WithCancel(context.Background())
 	ended := make(chan struct{})
 	go func() { defer close(ended); _ = f.Run(ctx) }()
@@ -96,18 +90,18 @@ func busy(tb testing.TB, f *Floor, nodes int, lasts time.Duration) (took []time.
 			r := rand.New(rand.NewPCG(uint64(i), 5))
 			for number := int64(1); time.Now().Before(until); number++ {
 				asking, cancel := context.WithTimeout(ctx, time.Second)
-				a, err := f.Ask(asking, id, Question{Session: 1, Number: number})
+				a, err := f.Fleet.Ask(asking, id, fleet.Question{Session: 1, Number: number})
 				cancel()
 				if err != nil || len(a.Leases) == 0 {
 					continue
 				}
 				l := a.Leases[0]
 				frame := l.Frames.First()
-				_ = f.Beat(
+				_ = f.Fleet.Beat(
 					ctx, id, 1,
-					Beat{
-						Leases: map[farm.LeaseID]Progress{l.ID: {Frame: &frame, Phase: "rendering"}},
-						Signs:  Signs{DiskFree: -1, MemoryFree: -1},
+					fleet.Beat{
+						Leases: map[farm.LeaseID]fleet.Progress{l.ID: {Frame: &frame, Phase: "rendering"}},
+						Signs:  views.Signs{DiskFree: -1, MemoryFree: -1},
 					},
 				)
 				outcome := accept.Report{
@@ -122,7 +116,7 @@ func busy(tb testing.TB, f *Floor, nodes int, lasts time.Duration) (took []time.
 				}
 				delivered := outcome
 				delivered.Outcome = accept.Delivered
-				_, _ = f.Report(
+				_, _ = f.Fleet.Report(
 					ctx, id, 1,
 					[]accept.Report{outcome, delivered, {Outcome: accept.Ended, Lease: l.ID, Message: "has ended"}},
 				)
@@ -131,24 +125,36 @@ func busy(tb testing.TB, f *Floor, nodes int, lasts time.Duration) (took []time.
 	}
 	wg.Go(func() { // pages, and forecasts
 		for time.Now().Before(until) {
-			_, _ = f.Farm(ctx)
-			_, _ = f.Position(ctx)
-			_, _ = f.Drill(ctx)
+			_, _ = f.Views.Farm(ctx)
+			_, _ = f.Views.Position(ctx)
+			_, _ = f.Views.Drill(ctx)
 			time.Sleep(50 * time.Millisecond)
 		}
 	})
 	wg.Wait()
 	stop()
 	<-ended
-	slices.Sort(took)
-	return took, slowest
+}
+
+// timings are how long decisions of a loop took, to be read when it has ended.
+type timings struct {
+	took    []time.Duration
+	most    time.Duration
+	slowest string
+}
+
+func (t *timings) hear(what fmt.Stringer, took time.Duration) {
+	t.took = append(t.took, took)
+	if took > t.most {
+		t.most, t.slowest = took, what.String()
+	}
 }
 
 // TestAlternatingFramesAreShownInBlocks looks at the view of a run with more
 // stretches than anybody can tell.
 func TestAlternatingFramesAreShownInBlocks(t *testing.T) {
-	f := alternating(t, 2, 500_000, 1)
-	v := f.runView(f.s.Runs[1], time.Now())
+	f := alternating(t, 2, 500_000, 1, nil)
+	v := f.Views.RunView(f.o.State.Runs[1], time.Now())
 	if v.Frames != "1-999999/2" || v.FrameCount != 500_000 || v.Sets.Block < 2 ||
 		len(v.Sets.ToDo)+len(v.Sets.Done) > 1000 {
 		t.Errorf(
@@ -169,13 +175,15 @@ func TestAlternatingFramesAreShownInBlocks(t *testing.T) {
 // percentile and at most, with ten runs of ten million alternating frames (goal:
 // 20 ms at the 99th percentile).
 func BenchmarkAlternatingRuns(b *testing.B) {
-	f := alternating(b, 10, 10_000_000, 20)
+	var heard timings
+	f := alternating(b, 10, 10_000_000, 20, heard.hear)
 	for b.Loop() {
-		took, slowest := busy(b, f, 20, 10*time.Second)
+		busy(b, f, 20, 10*time.Second)
+		took := slices.Sorted(slices.Values(heard.took))
 		b.ReportMetric(float64(took[len(took)*99/100].Microseconds())/1000, "p99-ms")
 		b.ReportMetric(float64(took[len(took)-1].Microseconds())/1000, "most-ms")
 		b.ReportMetric(float64(len(took)), "decisions")
 		b.ReportMetric(0, "ns/op")
-		b.Log("the slowest was", slowest)
+		b.Log("the slowest was", heard.slowest)
 	}
 }

@@ -10,6 +10,7 @@ import (
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/hold"
+	"vexillum/internal/service/fleet"
 )
 
 // machine is a node with its disk. What is in held outlives its process;
@@ -93,7 +94,7 @@ func (m *machine) setCut(cut bool) {
 // with that, and asks for more.
 func (m *machine) process(machine, ctx context.Context) {
 	facts := farm.Facts{OS: "linux", Speed: 1, Cores: 3, Renderers: []farm.Renderer{{Recipe: "practice"}}}
-	var session Session
+	var session fleet.Session
 	var holds []farm.LeaseID
 	m.c.mu.Lock()
 	for id := range m.held {
@@ -101,7 +102,7 @@ func (m *machine) process(machine, ctx context.Context) {
 	}
 	m.c.mu.Unlock()
 	if m.c.call(ctx, &m.cut, func(f *Floor) (err error) {
-		session, err = f.Start(ctx, m.id, facts, holds, nil)
+		session, err = f.Fleet.Start(ctx, m.id, facts, holds, nil)
 		return err
 	}) != nil {
 		return
@@ -113,7 +114,7 @@ func (m *machine) process(machine, ctx context.Context) {
 	wg.Go(func() {
 		for ctx.Err() == nil {
 			if m.c.call(
-				ctx, &m.cut, func(f *Floor) error { return f.Beat(ctx, m.id, session.Number, m.beat()) },
+				ctx, &m.cut, func(f *Floor) error { return f.Fleet.Beat(ctx, m.id, session.Number, m.beat()) },
 			) != nil {
 				end()
 				return
@@ -157,14 +158,14 @@ func (m *machine) process(machine, ctx context.Context) {
 				return
 			}
 		}
-		var a Answer
+		var a fleet.Answer
 		if m.c.chance(3, "copy late") {
 			wg.Go(func() { m.askLate(ctx, session.Number, number) })
 		}
 		if m.c.call(ctx, &m.cut, func(f *Floor) (err error) {
 			waiting, cancel := context.WithTimeout(ctx, 20*time.Second)
 			defer cancel()
-			a, err = f.Ask(waiting, m.id, Question{Session: session.Number, Number: number})
+			a, err = f.Fleet.Ask(waiting, m.id, fleet.Question{Session: session.Number, Number: number})
 			return err
 		}) != nil {
 			return
@@ -206,7 +207,7 @@ func (m *machine) askLate(ctx context.Context, session, number int64) {
 	}
 	waiting, cancel := context.WithTimeout(ctx, m.c.some(2*time.Second))
 	defer cancel()
-	_, _ = f.Ask(waiting, m.id, Question{Session: session, Number: number})
+	_, _ = f.Fleet.Ask(waiting, m.id, fleet.Question{Session: session, Number: number})
 }
 
 // acknowledged looks that something which was answered is committed.
@@ -218,12 +219,12 @@ func (c *course) acknowledged(is func(farm.Record) bool, what string, args ...an
 	}
 }
 
-func (m *machine) beat() Beat {
+func (m *machine) beat() fleet.Beat {
 	m.c.mu.Lock()
 	defer m.c.mu.Unlock()
-	b := Beat{Leases: map[farm.LeaseID]Progress{}}
+	b := fleet.Beat{Leases: map[farm.LeaseID]fleet.Progress{}}
 	for id, h := range m.held {
-		var p Progress
+		var p fleet.Progress
 		if f, ok := h.flying(); ok {
 			p.Frame = &f
 		}
@@ -244,11 +245,11 @@ func (m *machine) obey(ctx context.Context, session int64) {
 			leases = append(leases, id)
 		}
 		m.c.mu.Unlock()
-		var o Orders
+		var o fleet.Orders
 		if m.c.call(ctx, &m.cut, func(f *Floor) (err error) {
 			waiting, cancel := context.WithTimeout(ctx, 3*time.Second)
 			defer cancel()
-			o, err = f.Orders(waiting, m.id, session, leases, 0)
+			o, err = f.Fleet.Orders(waiting, m.id, session, leases, 0)
 			return err
 		}) != nil {
 			return
@@ -277,7 +278,7 @@ func (m *machine) obey(ctx context.Context, session int64) {
 			}
 			m.c.mu.Unlock()
 			if m.c.call(
-				ctx, &m.cut, func(f *Floor) error { return f.Trimmed(ctx, m.id, session, q.ID, q.Lease, given) },
+				ctx, &m.cut, func(f *Floor) error { return f.Fleet.Trimmed(ctx, m.id, session, q.ID, q.Lease, given) },
 			) != nil {
 				return
 			}
@@ -369,7 +370,7 @@ func (m *machine) launch(ctx context.Context, h *holding, left frames.Set) {
 
 func (m *machine) report(ctx context.Context, session int64, r accept.Report) (v accept.Verdict, err error) {
 	err = m.c.call(ctx, &m.cut, func(f *Floor) error {
-		all, err := f.Report(ctx, m.id, session, []accept.Report{r})
+		all, err := f.Fleet.Report(ctx, m.id, session, []accept.Report{r})
 		if err == nil {
 			v = all[0]
 		}

@@ -19,6 +19,7 @@ import (
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/pace"
 	"vexillum/internal/recipe"
+	"vexillum/internal/service/queue"
 	"vexillum/internal/service/refusal"
 	"vexillum/internal/wire"
 )
@@ -84,16 +85,16 @@ func TestLateCopiesLoseNothing(t *testing.T) {
 // onAndOff holds and releases the run again and again while things go wrong.
 func (c *course) onAndOff(ctx context.Context) {
 	for ctx.Err() == nil {
-		for _, what := range []Steering{Hold, Release} {
+		for _, what := range []queue.Steering{queue.Hold, queue.Release} {
 			sleep(ctx, c.some(200*time.Millisecond))
 			c.mu.Lock()
 			f := c.floor
 			if c.calm {
-				what = Release
+				what = queue.Release
 			}
 			c.mu.Unlock()
 			if f != nil {
-				_, _ = f.Steer(ctx, 1, what, How{}, farm.Person{Name: "admin", Role: farm.Admin})
+				_, _ = f.Queue.Steer(ctx, 1, what, queue.How{}, farm.Person{Name: "admin", Role: farm.Admin})
 			}
 		}
 	}

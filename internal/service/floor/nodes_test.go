@@ -12,6 +12,8 @@ import (
 	"vexillum/internal/core/accept"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
+	"vexillum/internal/service/fleet"
+	"vexillum/internal/service/queue"
 	"vexillum/internal/service/refusal"
 	"vexillum/internal/wire"
 )
@@ -21,7 +23,7 @@ func TestNewestSessionWins(t *testing.T) {
 		n := w.join("kiln-01")
 		id := w.submit("a", "practice", "1-3")
 		w.ask(n, 0)
-		started, err := w.Start(
+		started, err := w.Fleet.Start(
 			context.Background(), n,
 			farm.Facts{OS: "linux", Speed: 1, Renderers: []farm.Renderer{{Recipe: "practice"}}}, nil, nil,
 		)
@@ -30,13 +32,13 @@ func TestNewestSessionWins(t *testing.T) {
 			t.Errorf("session %d, %v, to do %s", session, err, w.run(id).Sets.ToDo)
 		}
 		var no *refusal.Refusal
-		if _, err := w.Ask(
-			context.Background(), n, Question{Session: 1, Number: 9},
+		if _, err := w.Fleet.Ask(
+			context.Background(), n, fleet.Question{Session: 1, Number: 9},
 		); !errors.As(err, &no) || no.Kind != refusal.Conflict ||
 			no.Field != "session" {
 			t.Errorf("the old session asks: %v", err)
 		}
-		if err := w.Beat(context.Background(), n, 1, Beat{}); !errors.As(err, &no) {
+		if err := w.Fleet.Beat(context.Background(), n, 1, fleet.Beat{}); !errors.As(err, &no) {
 			t.Errorf("the old session beats: %v", err)
 		}
 	})
@@ -47,10 +49,10 @@ func TestOrdersReachTheNode(t *testing.T) {
 		n := w.join("kiln-01")
 		id := w.submit("a", "practice", "1-9")
 		l := w.ask(n, 0).Lease()
-		wait := func() chan []Order {
-			got := make(chan []Order)
+		wait := func() chan []fleet.Order {
+			got := make(chan []fleet.Order)
 			go func() {
-				orders, err := w.Orders(context.Background(), n, 1, []farm.LeaseID{l.ID}, 0)
+				orders, err := w.Fleet.Orders(context.Background(), n, 1, []farm.LeaseID{l.ID}, 0)
 				w.ok(err)
 				got <- orders.Stop
 			}()
@@ -58,15 +60,15 @@ func TestOrdersReachTheNode(t *testing.T) {
 			return got
 		}
 		orders := wait()
-		_, err := w.Steer(context.Background(), id, Hold, How{}, admin)
+		_, err := w.Queue.Steer(context.Background(), id, queue.Hold, queue.How{}, admin)
 		w.ok(err)
 		if o := <-orders; len(o) != 1 || o[0].Now {
 			t.Errorf("a hold gave %+v", o)
 		}
-		_, err = w.Steer(context.Background(), id, Release, How{}, admin)
+		_, err = w.Queue.Steer(context.Background(), id, queue.Release, queue.How{}, admin)
 		w.ok(err)
 		orders = wait()
-		_, err = w.Steer(context.Background(), id, Cancel, How{}, admin)
+		_, err = w.Queue.Steer(context.Background(), id, queue.Cancel, queue.How{}, admin)
 		w.ok(err)
 		if o := <-orders; len(o) != 1 || !o[0].Now {
 			t.Errorf("a cancel gave %+v", o)
@@ -110,11 +112,11 @@ func TestFeedStaysOnItsLease(t *testing.T) {
 
 func TestKeysOfMachines(t *testing.T) {
 	bubble(t, func(t *testing.T, w *world) {
-		_, err := w.IssueKey(context.Background(), farm.Key{Hash: "k", CreatedBy: "admin", UsesLeft: 1}, time.Minute)
+		_, err := w.People.IssueKey(context.Background(), farm.Key{Hash: "k", CreatedBy: "admin", UsesLeft: 1}, time.Minute)
 		w.ok(err)
 		enrol := func(key, name string) error {
-			_, err := w.Enrol(
-				context.Background(), Enrolment{KeyHash: key, TokenHash: key + name, Name: name, Kind: farm.Rack},
+			_, err := w.Fleet.Enrol(
+				context.Background(), fleet.Enrolment{KeyHash: key, TokenHash: key + name, Name: name, Kind: farm.Rack},
 			)
 			return err
 		}
@@ -127,7 +129,7 @@ func TestKeysOfMachines(t *testing.T) {
 		if err := enrol("k", "b"); err == nil || !strings.Contains(err.Error(), "used up") {
 			t.Errorf("a used up key: %v", err)
 		}
-		_, err = w.IssueKey(context.Background(), farm.Key{Hash: "k2", CreatedBy: "admin", UsesLeft: 1}, time.Minute)
+		_, err = w.People.IssueKey(context.Background(), farm.Key{Hash: "k2", CreatedBy: "admin", UsesLeft: 1}, time.Minute)
 		w.ok(err)
 		time.Sleep(2 * time.Minute)
 		if err := enrol("k2", "c"); err == nil || !strings.Contains(err.Error(), "expired") {
@@ -153,17 +155,17 @@ func TestATakenOverEndIsDealtAtOnce(t *testing.T) {
 					Hash: fmt.Sprint(f), RenderSeconds: 10,
 				},
 			)
-			w.ok(w.Beat(context.Background(), slow, 1, Beat{Leases: map[farm.LeaseID]Progress{l.ID: {Frame: &one}}}))
+			w.ok(w.Fleet.Beat(context.Background(), slow, 1, fleet.Beat{Leases: map[farm.LeaseID]fleet.Progress{l.ID: {Frame: &one}}}))
 		}
 		idle := w.join("kiln-02")
-		got := make(chan Answer)
+		got := make(chan fleet.Answer)
 		go func() {
-			a, err := w.Ask(context.Background(), idle, Question{Session: 1, Number: 1})
+			a, err := w.Fleet.Ask(context.Background(), idle, fleet.Question{Session: 1, Number: 1})
 			w.ok(err)
 			got <- a
 		}()
 		synctest.Wait()
-		orders, err := w.Orders(context.Background(), slow, 1, []farm.LeaseID{l.ID}, 0)
+		orders, err := w.Fleet.Orders(context.Background(), slow, 1, []farm.LeaseID{l.ID}, 0)
 		w.ok(err)
 		if len(orders.Trim) != 1 || orders.Trim[0].Frames.Last() != 40 || orders.Trim[0].Frames.Len() < 10 {
 			t.Fatalf("asked for %+v", orders)
@@ -172,7 +174,7 @@ func TestATakenOverEndIsDealtAtOnce(t *testing.T) {
 		q := orders.Trim[0]
 		given := q.Frames.Minus(frames.One(q.Frames.First()))
 		for range 2 {
-			w.ok(w.Trimmed(context.Background(), slow, 1, q.ID, l.ID, given))
+			w.ok(w.Fleet.Trimmed(context.Background(), slow, 1, q.ID, l.ID, given))
 		}
 		a := <-got
 		if a.Lease() == nil || !a.Lease().Frames.Equal(given) {
@@ -205,7 +207,7 @@ func TestFramesThatCannotBeDeliveredAreOneItemAPlace(t *testing.T) {
 			w.submit(job, "practice", "1-9")
 		}
 		hands := func() []wire.NeedHand {
-			v, err := w.Farm(context.Background())
+			v, err := w.Views.Farm(context.Background())
 			w.ok(err)
 			return v.Hands
 		}
@@ -213,9 +215,9 @@ func TestFramesThatCannotBeDeliveredAreOneItemAPlace(t *testing.T) {
 			n := w.join(name)
 			l := w.ask(n, 0).Lease()
 			w.ok(
-				w.Beat(
+				w.Fleet.Beat(
 					context.Background(), n, 1,
-					Beat{Leases: map[farm.LeaseID]Progress{l.ID: {Trouble: "the frame place is not there"}}},
+					fleet.Beat{Leases: map[farm.LeaseID]fleet.Progress{l.ID: {Trouble: "the frame place is not there"}}},
 				),
 			)
 			got := hands()

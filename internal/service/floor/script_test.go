@@ -17,6 +17,9 @@ import (
 	"vexillum/internal/core/pace"
 	"vexillum/internal/core/play"
 	"vexillum/internal/recipe"
+	"vexillum/internal/service/fleet"
+	"vexillum/internal/service/views"
+	"vexillum/internal/service/writer"
 )
 
 // scriptedFarm has unlike nodes, one that fails frames and one that vanishes and
@@ -218,11 +221,11 @@ func owned(t *testing.T, f play.Farm) func(farm.Record) {
 // in its queue.
 func (f *Floor) together(ctx context.Context, events []play.Event, sessions map[farm.NodeID]int64) {
 	gate := make(chan struct{})
-	go func() { _ = f.do(ctx, func(*transaction) error { <-gate; return nil }) }()
+	go func() { _ = f.w.Do(ctx, func(*writer.Tx) error { <-gate; return nil }) }()
 	synctest.Wait() // the loop is at the gate
 	for i, e := range events {
 		go f.meet(ctx, e, sessions)
-		for len(f.commands) <= i {
+		for f.w.Queued() <= i {
 			runtime.Gosched()
 		}
 	}
@@ -234,24 +237,22 @@ func (f *Floor) meet(ctx context.Context, e play.Event, sessions map[farm.NodeID
 	session := sessions[e.Node]
 	switch {
 	case e.Submit != nil:
-		_ = f.do(ctx, func(t *transaction) error { t.append(*e.Submit); return nil })
+		_ = f.w.Do(ctx, func(t *writer.Tx) error { t.Append(*e.Submit); return nil })
 	case e.Start != nil:
 		sessions[e.Node]++
-		_, _ = f.Start(ctx, e.Node, *e.Start, nil, nil)
+		_, _ = f.Fleet.Start(ctx, e.Node, *e.Start, nil, nil)
 	case e.Ask != nil:
 		q := e.Ask
-		_, _ = f.Ask(ctx, e.Node, Question{session, q.Number, q.Warm, q.Ended, q.Memory})
-	case e.Report != nil:
-		_, _ = f.Report(ctx, e.Node, session, []accept.Report{*e.Report})
-	case e.Trim != nil:
-		_ = f.Trimmed(ctx, e.Node, session, e.Trim.ID, e.Trim.Lease, e.Trim.Given)
-	case e.Beat != nil:
-		_ = f.Beat(ctx, e.Node, session, Beat{Leases: e.Beat, Signs: Signs{MemoryFree: -1}})
-	case e.Gone:
-		_ = f.do(ctx, func(*transaction) error {
-			delete(f.waiters, e.Node)
-			f.e.Forget(e.Node)
-			return nil
+		_, _ = f.Fleet.Ask(ctx, e.Node, fleet.Question{
+			Session: session, Number: q.Number, Warm: q.Warm, Ended: q.Ended, Memory: q.Memory,
 		})
+	case e.Report != nil:
+		_, _ = f.Fleet.Report(ctx, e.Node, session, []accept.Report{*e.Report})
+	case e.Trim != nil:
+		_ = f.Fleet.Trimmed(ctx, e.Node, session, e.Trim.ID, e.Trim.Lease, e.Trim.Given)
+	case e.Beat != nil:
+		_ = f.Fleet.Beat(ctx, e.Node, session, fleet.Beat{Leases: e.Beat, Signs: views.Signs{MemoryFree: -1}})
+	case e.Gone:
+		_ = f.w.Do(ctx, func(*writer.Tx) error { f.e.Forget(e.Node); return nil })
 	}
 }

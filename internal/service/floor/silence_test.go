@@ -8,6 +8,8 @@ import (
 
 	"vexillum/internal/core/accept"
 	"vexillum/internal/core/farm"
+	"vexillum/internal/service/fleet"
+	"vexillum/internal/service/queue"
 )
 
 // TestALateFrameCounts lets a node fall silent, deals its frames to others and
@@ -18,7 +20,7 @@ func TestALateFrameCounts(t *testing.T) {
 		id := w.submit("a", "practice", "1-3")
 		l := w.ask(lost, 0).Lease()
 		time.Sleep(20 * time.Second)
-		nodes, err := w.Nodes(context.Background())
+		nodes, err := w.Views.Nodes(context.Background())
 		w.ok(err)
 		if nodes[0].State != "silent" || w.run(id).Sets.Dealt != "1-3" {
 			t.Fatalf("after 20 s: %s, dealt %s", nodes[0].State, w.run(id).Sets.Dealt)
@@ -41,7 +43,7 @@ func TestALateFrameCounts(t *testing.T) {
 		); !v.Discard {
 			t.Errorf("the second picture of it: %+v", v)
 		}
-		nodes, err = w.Nodes(context.Background())
+		nodes, err = w.Views.Nodes(context.Background())
 		w.ok(err)
 		if nodes[0].Reach != "online" {
 			t.Errorf("the node that came back is %s", nodes[0].Reach)
@@ -56,7 +58,7 @@ func TestALostDeliveryIsRenderedAgain(t *testing.T) {
 		n := w.join("kiln-01")
 		id := w.submit("a", "practice", "1-2")
 		l := w.ask(n, 0).Lease()
-		_, err := w.Steer(context.Background(), id, Hold, How{Now: true}, admin) // ends the lease
+		_, err := w.Queue.Steer(context.Background(), id, queue.Hold, queue.How{Now: true}, admin) // ends the lease
 		w.ok(err)
 		if v := w.report(
 			n, accept.Report{Outcome: accept.Good, Lease: l.ID, Launch: 1, Frame: 1, Hash: "h"},
@@ -87,7 +89,7 @@ func TestManySilentTogetherKeepTheirWork(t *testing.T) {
 		if now := w.run(id).Sets.Dealt; now != dealt {
 			t.Errorf("dealt %s, after nine minutes of silence %s", dealt, now)
 		}
-		view, err := w.Farm(context.Background())
+		view, err := w.Views.Farm(context.Background())
 		w.ok(err)
 		if len(view.Hands) != 1 || view.Hands[0].Kind != "hush" ||
 			!strings.Contains(view.Hands[0].Sentence, "4 nodes fell silent together") {
@@ -110,9 +112,9 @@ func TestAnExpensiveFrameIsWaitedFor(t *testing.T) {
 		frame := 1
 		for range 4 * 60 * 60 / 10 { // four hours on one frame
 			w.ok(
-				w.Beat(
+				w.Fleet.Beat(
 					context.Background(), n, 1,
-					Beat{Leases: map[farm.LeaseID]Progress{l.ID: {Frame: &frame, Phase: "rendering"}}},
+					fleet.Beat{Leases: map[farm.LeaseID]fleet.Progress{l.ID: {Frame: &frame, Phase: "rendering"}}},
 				),
 			)
 			time.Sleep(10 * time.Second)
@@ -136,13 +138,13 @@ func TestALeaseThatNeverArrivedEnds(t *testing.T) {
 		id := w.submit("a", "practice", "1-9")
 		w.ask(n, 0)
 		for range 3 {
-			w.ok(w.Beat(context.Background(), n, 1, Beat{Leases: map[farm.LeaseID]Progress{}}))
+			w.ok(w.Fleet.Beat(context.Background(), n, 1, fleet.Beat{Leases: map[farm.LeaseID]fleet.Progress{}}))
 			time.Sleep(5 * time.Second)
 		}
 		if run := w.run(id); run.Sets.Dealt != "1-9" {
 			t.Fatalf("after 15 s dealt is %q", run.Sets.Dealt)
 		}
-		w.ok(w.Beat(context.Background(), n, 1, Beat{Leases: map[farm.LeaseID]Progress{}}))
+		w.ok(w.Fleet.Beat(context.Background(), n, 1, fleet.Beat{Leases: map[farm.LeaseID]fleet.Progress{}}))
 		if run := w.run(id); run.Sets.ToDo != "1-9" {
 			t.Errorf("the lease is still open: %+v", run.Sets)
 		}

@@ -11,12 +11,15 @@ import (
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
+	"vexillum/internal/service/fleet"
+	"vexillum/internal/service/queue"
+	"vexillum/internal/service/views"
 	"vexillum/internal/wire"
 )
 
 func (w *world) stay(in wire.Stay) wire.StayDone {
 	w.t.Helper()
-	out, err := w.SetStay(context.Background(), in, farm.Person{Name: "nadia"})
+	out, err := w.Queue.SetStay(context.Background(), in, farm.Person{Name: "nadia"})
 	w.ok(err)
 	return out
 }
@@ -52,7 +55,7 @@ func TestAPlaceIsHeldAsAWhole(t *testing.T) {
 			!strings.Contains(a.Why, "the place frames is held by nadia: the filer is moved") {
 			t.Errorf("a node got %+v: %s", a.Lease(), a.Why)
 		}
-		orders, err := w.Orders(context.Background(), nodes[0], 1, []farm.LeaseID{first.ID}, 0)
+		orders, err := w.Fleet.Orders(context.Background(), nodes[0], 1, []farm.LeaseID{first.ID}, 0)
 		w.ok(err)
 		if len(orders.Stop) != 1 || orders.Stop[0].Now ||
 			!strings.Contains(orders.Stop[0].Reason, "the place frames is held") {
@@ -63,7 +66,7 @@ func TestAPlaceIsHeldAsAWhole(t *testing.T) {
 		) {
 			t.Errorf("the run says %q", why)
 		}
-		f, err := w.Farm(context.Background())
+		f, err := w.Views.Farm(context.Background())
 		w.ok(err)
 		if len(f.Hands) != 1 || f.Hands[0].Subject != "place frames" {
 			t.Errorf("needs a hand: %+v", f.Hands)
@@ -91,9 +94,9 @@ func TestAPlaceIsHeldAsAWhole(t *testing.T) {
 		synctest.Wait()
 		for _, id := range nodes { // who is silent gets nothing
 			w.ok(
-				w.Beat(
+				w.Fleet.Beat(
 					context.Background(), id, 1,
-					Beat{Leases: map[farm.LeaseID]Progress{first.ID: {}}, Signs: Signs{DiskFree: -1, MemoryFree: -1}},
+					fleet.Beat{Leases: map[farm.LeaseID]fleet.Progress{first.ID: {}}, Signs: views.Signs{DiskFree: -1, MemoryFree: -1}},
 				),
 			)
 		}
@@ -101,7 +104,7 @@ func TestAPlaceIsHeldAsAWhole(t *testing.T) {
 			t.Errorf("%d more began after one step, want 2", n)
 		}
 		time.Sleep(10 * time.Minute)
-		if stays, err := w.Stays(context.Background()); err != nil || len(stays) != 0 {
+		if stays, err := w.Queue.Stays(context.Background()); err != nil || len(stays) != 0 {
 			t.Errorf("when all may work, what is left is %+v %v", stays, err)
 		}
 	})
@@ -110,9 +113,9 @@ func TestAPlaceIsHeldAsAWhole(t *testing.T) {
 func TestRecipesAndPoolsAreHeldAsAWhole(t *testing.T) {
 	bubble(t, func(t *testing.T, w *world) {
 		inside, outside := w.join("kiln-01"), w.join("kiln-02")
-		_, err := w.SetPool(context.Background(), "graphics", nil, farm.Person{Name: "nadia"})
+		_, err := w.Setup.SetPool(context.Background(), "graphics", nil, farm.Person{Name: "nadia"})
 		w.ok(err)
-		_, err = w.Change(
+		_, err = w.Fleet.Change(
 			context.Background(),
 			wire.NodeChange{Selection: wire.Selection{Nodes: []int64{int64(inside)}}, AddPools: []string{"graphics"}},
 			farm.Person{Name: "nadia"},
@@ -143,7 +146,7 @@ func TestRecipesAndPoolsAreHeldAsAWhole(t *testing.T) {
 			{Kind: "recipe", Name: "practice", Held: false, Step: -1}:                       "a step is",
 			{Kind: "recipe", Name: "practice", Held: false, Step: 1, EverySeconds: 1 << 20}: "24 h",
 		} {
-			if _, err := w.SetStay(context.Background(), in, farm.Person{Name: "nadia"}); err == nil ||
+			if _, err := w.Queue.SetStay(context.Background(), in, farm.Person{Name: "nadia"}); err == nil ||
 				!strings.Contains(err.Error(), says) {
 				t.Errorf("%+v: %v, want %q", in, err, says)
 			}
@@ -156,9 +159,9 @@ func TestRecipesAndPoolsAreHeldAsAWhole(t *testing.T) {
 func TestASecondLeaseComesWhenMemoryAllows(t *testing.T) {
 	bubble(t, func(t *testing.T, w *world) {
 		n := w.join("kiln-01")
-		w.s.Nodes[n].Facts.Cores, w.s.Nodes[n].Facts.MemoryBytes = 4, 16<<30
+		w.o.State.Nodes[n].Facts.Cores, w.o.State.Nodes[n].Facts.MemoryBytes = 4, 16<<30
 		const gib = 1 << 30
-		sub := Submission{
+		sub := queue.Submission{
 			Actor: "nadia",
 			Spec: farm.Spec{
 				Job: "a", Project: "salt-clock", Recipe: "practice-feed", Scene: "a.practice",
@@ -169,28 +172,28 @@ func TestASecondLeaseComesWhenMemoryAllows(t *testing.T) {
 				Frames: frames.Of(frames.Span{First: 1, Last: 50}),
 			},
 		}
-		sub, err := w.CheckSubmission(sub)
+		sub, err := w.Queue.CheckSubmission(sub)
 		w.ok(err)
-		_, err = w.Submit(context.Background(), sub)
+		_, err = w.Queue.Submit(context.Background(), sub)
 		w.ok(err)
 		w.asks[n]++
 		brief, cancel := context.WithTimeout(context.Background(), time.Second)
 		defer cancel()
-		first, err := w.Ask(brief, n, Question{Session: 1, Number: w.asks[n], Memory: &deal.Memory{Free: 6 * gib}})
+		first, err := w.Fleet.Ask(brief, n, fleet.Question{Session: 1, Number: w.asks[n], Memory: &deal.Memory{Free: 6 * gib}})
 		w.ok(err)
 		if len(first.Leases) != 1 || !first.More {
 			t.Fatalf("the first ask gets %d leases, more: %v, because %s", len(first.Leases), first.More, first.Why)
 		}
 		l := first.Leases[0].ID
-		got := make(chan Answer, 1)
+		got := make(chan fleet.Answer, 1)
 		w.asks[n]++
 		number := w.asks[n]
 		go func() {
 			ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
 			defer cancel()
-			a, _ := w.Ask(
+			a, _ := w.Fleet.Ask(
 				ctx, n,
-				Question{
+				fleet.Question{
 					Session: 1, Number: number,
 					Memory: &deal.Memory{Free: 2 * gib, Used: map[farm.LeaseID]int64{l: 4 * gib}},
 				},
@@ -200,11 +203,11 @@ func TestASecondLeaseComesWhenMemoryAllows(t *testing.T) {
 		synctest.Wait()
 		beat := func(free int64) {
 			w.ok(
-				w.Beat(
+				w.Fleet.Beat(
 					context.Background(), n, 1,
-					Beat{
-						Leases: map[farm.LeaseID]Progress{l: {MemoryBytes: 4 * gib}},
-						Signs:  Signs{DiskFree: -1, MemoryFree: free},
+					fleet.Beat{
+						Leases: map[farm.LeaseID]fleet.Progress{l: {MemoryBytes: 4 * gib}},
+						Signs:  views.Signs{DiskFree: -1, MemoryFree: free},
 					},
 				),
 			)

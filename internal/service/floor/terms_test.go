@@ -13,7 +13,10 @@ import (
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/triage"
+	"vexillum/internal/service/fleet"
+	"vexillum/internal/service/queue"
 	"vexillum/internal/service/refusal"
+	"vexillum/internal/service/views"
 	"vexillum/internal/wire"
 )
 
@@ -21,7 +24,7 @@ func text(s string) *string { return &s }
 
 func (w *world) change(id farm.RunID, in wire.RunChange) wire.RunChanged {
 	w.t.Helper()
-	out, err := w.ChangeRun(context.Background(), id, in, admin)
+	out, err := w.Queue.ChangeRun(context.Background(), id, in, admin)
 	w.ok(err)
 	return out
 }
@@ -46,11 +49,11 @@ func (w *world) finish(n farm.NodeID, l farm.LeaseID, frame int, seconds float64
 func (w *world) beat(n farm.NodeID, l farm.LeaseID, frame int) {
 	w.t.Helper()
 	w.ok(
-		w.Beat(
+		w.Fleet.Beat(
 			context.Background(), n, 1,
-			Beat{
-				Leases: map[farm.LeaseID]Progress{l: {Frame: &frame, Since: time.Now()}},
-				Signs:  Signs{DiskFree: -1, MemoryFree: -1},
+			fleet.Beat{
+				Leases: map[farm.LeaseID]fleet.Progress{l: {Frame: &frame, Since: time.Now()}},
+				Signs:  views.Signs{DiskFree: -1, MemoryFree: -1},
 			},
 		),
 	)
@@ -78,7 +81,7 @@ func TestTermsOfARunAreChanged(t *testing.T) {
 		}
 		w.change(a, wire.RunChange{Priority: text("normal"), Ceiling: text(""), Due: text("")})
 		order := func() (out string) {
-			for _, r := range w.s.Queue() {
+			for _, r := range w.o.State.Queue() {
 				out += r.Spec.Job
 			}
 			return out
@@ -105,18 +108,18 @@ func TestTermsOfARunAreChanged(t *testing.T) {
 			{wire.RunChange{Priority: text("soon")}, admin, refusal.Invalid}, {wire.RunChange{Ceiling: text("-1")}, admin, refusal.Invalid}, {wire.RunChange{Due: text("tomorrow")}, admin, refusal.Invalid},
 			{wire.RunChange{Put: text("up")}, admin, refusal.Invalid}, {wire.RunChange{Before: new(int64(99))}, admin, refusal.Invalid}, {wire.RunChange{Priority: text("low")}, artist, refusal.Forbidden},
 		} {
-			_, err := w.ChangeRun(context.Background(), a, bad.in, bad.by)
+			_, err := w.Queue.ChangeRun(context.Background(), a, bad.in, bad.by)
 			var no *refusal.Refusal
 			if !errors.As(err, &no) || no.Kind != bad.kind {
 				t.Errorf("%+v by %s: %v", bad.in, bad.by.Name, err)
 			}
 		}
-		w.s.Runs[a].Spec.Owner = "oskar" // an artist changes an own run, but comes before nobody by it
-		if _, err := w.ChangeRun(context.Background(), a, wire.RunChange{Priority: text("high")}, artist); err != nil {
+		w.o.State.Runs[a].Spec.Owner = "oskar" // an artist changes an own run, but comes before nobody by it
+		if _, err := w.Queue.ChangeRun(context.Background(), a, wire.RunChange{Priority: text("high")}, artist); err != nil {
 			t.Error(err)
 		}
 		for _, in := range []wire.RunChange{{Priority: text("urgent")}, {Put: text("first")}, {Now: true}} {
-			if _, err := w.ChangeRun(context.Background(), a, in, artist); err == nil {
+			if _, err := w.Queue.ChangeRun(context.Background(), a, in, artist); err == nil {
 				t.Errorf("an artist may %+v", in)
 			}
 		}
@@ -139,12 +142,12 @@ func TestTheUrgentGetsNodes(t *testing.T) {
 			t.Errorf("it says %q", out.Sentence)
 		}
 		time.Sleep(1500 * time.Millisecond)
-		orders, err := w.Orders(t.Context(), n, 1, []farm.LeaseID{l.ID}, 0)
+		orders, err := w.Fleet.Orders(t.Context(), n, 1, []farm.LeaseID{l.ID}, 0)
 		w.ok(err)
 		if len(orders.Trim) != 1 || orders.Trim[0].Frames.String() != "3-100" {
 			t.Fatalf("orders %+v", orders)
 		}
-		w.ok(w.Trimmed(t.Context(), n, 1, orders.Trim[0].ID, l.ID, orders.Trim[0].Frames))
+		w.ok(w.Fleet.Trimmed(t.Context(), n, 1, orders.Trim[0].ID, l.ID, orders.Trim[0].Frames))
 		w.finish(n, l.ID, 2, 10)
 		w.report(n, accept.Report{Outcome: accept.Ended, Lease: l.ID})
 		next := w.ask(n, 0).Lease()
@@ -160,7 +163,7 @@ func TestTheUrgentGetsNodes(t *testing.T) {
 		if !strings.Contains(
 			out.Sentence, "1 lease of less urgent runs would be stopped, and 10 s of rendering would be lost",
 		) ||
-			len(w.s.LeasesOf(n)) != 1 {
+			len(w.o.State.LeasesOf(n)) != 1 {
 			t.Errorf("it says %q", out.Sentence)
 		}
 		if out := w.change(small, wire.RunChange{Priority: text("high"), Now: true, DryRun: true}); strings.Contains(
@@ -181,19 +184,19 @@ func TestLicencesAreCounted(t *testing.T) {
 	bubble(t, func(t *testing.T, w *world) {
 		one, two := w.join("kiln-01"), w.join("kiln-02")
 		id := w.submit("a", "practice", "1-40")
-		w.s.Runs[id].Spec.Licence = &farm.LicenceNeed{Name: "tidal", Per: farm.PerProcess}
-		w.s.Runs[id].Spec.Chunk = 10
-		w.ok(w.SetLicence(context.Background(), "tidal", new(1), admin))
+		w.o.State.Runs[id].Spec.Licence = &farm.LicenceNeed{Name: "tidal", Per: farm.PerProcess}
+		w.o.State.Runs[id].Spec.Chunk = 10
+		w.ok(w.Setup.SetLicence(context.Background(), "tidal", new(1), admin))
 		l := w.ask(one, 0).Lease()
 		if a := w.ask(two, 0); a.Lease() != nil ||
 			!strings.Contains(a.Why, "needs a licence tidal, and 1 of 1 are used") {
 			t.Errorf("a second launch got %+v: %s", a.Lease(), a.Why)
 		}
-		if all, err := w.Licences(context.Background()); err != nil || len(all) != 1 || all[0].Used != 1 ||
+		if all, err := w.Setup.Licences(context.Background()); err != nil || len(all) != 1 || all[0].Used != 1 ||
 			*all[0].Count != 1 {
 			t.Errorf("licences %+v, %v", all, err)
 		}
-		w.ok(w.SetLicence(context.Background(), "tidal", new(2), admin))
+		w.ok(w.Setup.SetLicence(context.Background(), "tidal", new(2), admin))
 		second := w.ask(two, 0).Lease()
 		if second == nil {
 			t.Fatal("there are two licences, and one is used")
@@ -206,25 +209,25 @@ func TestLicencesAreCounted(t *testing.T) {
 			},
 		)
 		w.report(two, accept.Report{Outcome: accept.Ended, Lease: second.ID})
-		if tries := w.s.Runs[id].Trouble[second.Frames.First()].Tried(); tries != 0 {
+		if tries := w.o.State.Runs[id].Trouble[second.Frames.First()].Tried(); tries != 0 {
 			t.Errorf("a missing licence has used up %d tries", tries)
 		}
 		if a := w.ask(two, 0); a.Lease() != nil ||
 			!strings.Contains(a.Why, "a renderer found no more a while ago; the farm tries again in 5m") {
 			t.Errorf("it got %+v: %s", a.Lease(), a.Why)
 		}
-		got := make(chan Answer, 1)
+		got := make(chan fleet.Answer, 1)
 		w.asks[two]++
 		go func() {
 			ctx, cancel := context.WithTimeout(context.Background(), 10*time.Minute)
 			defer cancel()
-			a, _ := w.Ask(ctx, two, Question{Session: 1, Number: w.asks[two]})
+			a, _ := w.Fleet.Ask(ctx, two, fleet.Question{Session: 1, Number: w.asks[two]})
 			got <- a
 		}()
 		for range 12 { // signs of life, as five minutes pass
 			time.Sleep(26 * time.Second)
 			w.beat(one, l.ID, 1)
-			w.ok(w.Beat(context.Background(), two, 1, Beat{Signs: Signs{DiskFree: -1, MemoryFree: -1}}))
+			w.ok(w.Fleet.Beat(context.Background(), two, 1, fleet.Beat{Signs: views.Signs{DiskFree: -1, MemoryFree: -1}}))
 			synctest.Wait()
 		}
 		select {
@@ -235,12 +238,12 @@ func TestLicencesAreCounted(t *testing.T) {
 		default:
 			t.Error("the node still waits after five minutes")
 		}
-		w.ok(w.SetLicence(context.Background(), "tidal", nil, admin))
+		w.ok(w.Setup.SetLicence(context.Background(), "tidal", nil, admin))
 		for _, bad := range []struct {
 			name  string
 			count *int
 		}{{"Tidal", new(1)}, {"tidal", new(-1)}, {"other", nil}} {
-			if err := w.SetLicence(context.Background(), bad.name, bad.count, admin); err == nil {
+			if err := w.Setup.SetLicence(context.Background(), bad.name, bad.count, admin); err == nil {
 				t.Errorf("%v is taken", bad)
 			}
 		}
@@ -251,8 +254,8 @@ func TestLicencesAreCounted(t *testing.T) {
 func TestScoutsWaitForAYes(t *testing.T) {
 	bubble(t, func(t *testing.T, w *world) {
 		n := w.join("kiln-01")
-		sub, err := w.CheckSubmission(
-			Submission{
+		sub, err := w.Queue.CheckSubmission(
+			queue.Submission{
 				Actor: "admin",
 				Spec: farm.Spec{
 					Job: "a", Project: "salt-clock", Scene: "a.practice", Recipe: "practice",
@@ -261,7 +264,7 @@ func TestScoutsWaitForAYes(t *testing.T) {
 			},
 		)
 		w.ok(err)
-		done, err := w.Submit(context.Background(), sub)
+		done, err := w.Queue.Submit(context.Background(), sub)
 		w.ok(err)
 		id := farm.RunID(done.Run.ID)
 		if view := done.Run; view.Scouts != "1,20,40" {
@@ -279,18 +282,18 @@ func TestScoutsWaitForAYes(t *testing.T) {
 			!strings.Contains(run.Why, "its scouts are rendered (frames 1,20,40)") {
 			t.Errorf("after the scouts it is %s: %s", run.State, run.Why)
 		}
-		f, err := w.Farm(context.Background())
+		f, err := w.Views.Farm(context.Background())
 		w.ok(err)
 		if len(f.Hands) != 1 || f.Hands[0].Kind != "scouts" {
 			t.Errorf("needs a hand: %+v", f.Hands)
 		}
-		_, err = w.Steer(context.Background(), id, Release, How{}, admin)
+		_, err = w.Queue.Steer(context.Background(), id, queue.Release, queue.How{}, admin)
 		w.ok(err)
 		if l := w.ask(n, 0).Lease(); l == nil || l.Frames.String() != "2-19" && l.Frames.String() != "21-39" {
 			t.Errorf("after the yes: %+v", l)
 		}
-		if _, err := w.CheckSubmission(
-			Submission{Spec: farm.Spec{Job: "a", Scene: "a.practice", Wait: true, Frames: frames.One(1)}},
+		if _, err := w.Queue.CheckSubmission(
+			queue.Submission{Spec: farm.Spec{Job: "a", Scene: "a.practice", Wait: true, Frames: frames.One(1)}},
 		); err == nil {
 			t.Error("a run without scouts waits for them")
 		}
@@ -309,37 +312,37 @@ func TestAFrameIsRacedFor(t *testing.T) {
 		other := w.ask(fast, 0).Lease()
 		w.finish(fast, other.ID, 2, 10)
 		w.report(fast, accept.Report{Outcome: accept.Ended, Lease: other.ID})
-		got := make(chan Answer, 1)
+		got := make(chan fleet.Answer, 1)
 		w.asks[fast]++
 		go func() {
-			a, _ := w.Ask(context.Background(), fast, Question{Session: 1, Number: w.asks[fast]})
+			a, _ := w.Fleet.Ask(context.Background(), fast, fleet.Question{Session: 1, Number: w.asks[fast]})
 			got <- a
 		}()
 		for range 5 {
 			time.Sleep(9 * time.Second)
 			w.ok(
-				w.Beat(
+				w.Fleet.Beat(
 					context.Background(), slow, 1,
-					Beat{
-						Leases: map[farm.LeaseID]Progress{l.ID: {Frame: new(1), Since: begun}},
-						Signs:  Signs{DiskFree: -1, MemoryFree: -1},
+					fleet.Beat{
+						Leases: map[farm.LeaseID]fleet.Progress{l.ID: {Frame: new(1), Since: begun}},
+						Signs:  views.Signs{DiskFree: -1, MemoryFree: -1},
 					},
 				),
 			)
-			w.ok(w.Beat(context.Background(), fast, 1, Beat{Signs: Signs{DiskFree: -1, MemoryFree: -1}}))
+			w.ok(w.Fleet.Beat(context.Background(), fast, 1, fleet.Beat{Signs: views.Signs{DiskFree: -1, MemoryFree: -1}}))
 		}
-		var race *LeaseView
+		var race *fleet.LeaseView
 		select {
 		case a := <-got:
 			race = a.Lease()
 		default:
 		}
-		if race == nil || race.Frames.String() != "1" || !w.s.Lease(race.ID).Race ||
-			!strings.Contains(w.s.Lease(race.ID).Reason, "kiln-02 races kiln-01 for frame 1") {
+		if race == nil || race.Frames.String() != "1" || !w.o.State.Lease(race.ID).Race ||
+			!strings.Contains(w.o.State.Lease(race.ID).Reason, "kiln-02 races kiln-01 for frame 1") {
 			t.Fatalf("the fast node gets %+v", race)
 		}
 		w.finish(fast, race.ID, 1, 10)
-		orders, err := w.Orders(t.Context(), slow, 1, []farm.LeaseID{l.ID}, 0)
+		orders, err := w.Fleet.Orders(t.Context(), slow, 1, []farm.LeaseID{l.ID}, 0)
 		w.ok(err)
 		if len(orders.Stop) != 1 || !orders.Stop[0].Now ||
 			orders.Stop[0].Reason != "another node finished its last frame first" {
@@ -371,15 +374,15 @@ func TestWhatIsAtRiskWantsAHand(t *testing.T) {
 		w.finish(n, l.ID, 1, 60)
 		w.beat(n, l.ID, 2)
 		w.change(id, wire.RunChange{Due: text(time.Now().Add(3 * time.Hour).Format(time.RFC3339))})
-		position, err := w.Position(context.Background())
+		position, err := w.Views.Position(context.Background())
 		w.ok(err)
-		w.ok(w.Foretell(context.Background(), position.At, position.Play(1, 8)))
+		w.ok(w.Views.Foretell(context.Background(), position.At, position.Play(1, 8)))
 		run := w.run(id)
 		if left := time.Until(*run.Forecast.Median); run.AtRisk || left < 90*time.Minute || left > 110*time.Minute {
 			t.Errorf("it takes 99 minutes with one node; at risk: %v, forecast %v", run.AtRisk, left)
 		}
 		w.change(id, wire.RunChange{Due: text(time.Now().Add(time.Hour).Format(time.RFC3339))})
-		f, err := w.Farm(context.Background())
+		f, err := w.Views.Farm(context.Background())
 		w.ok(err)
 		if !w.run(id).AtRisk || len(f.Hands) != 1 || f.Hands[0].Kind != "at risk" ||
 			!strings.Contains(f.Hands[0].Evidence, "late; more nodes, a higher priority or a later time would help") {
@@ -389,10 +392,10 @@ func TestWhatIsAtRiskWantsAHand(t *testing.T) {
 		w.change(id, wire.RunChange{Due: text("")})
 		next := w.submit("b", "practice", "1-100")
 		w.change(next, wire.RunChange{Due: text(time.Now().Add(time.Hour).Format(time.RFC3339))})
-		position, err = w.Position(context.Background())
+		position, err = w.Views.Position(context.Background())
 		w.ok(err)
-		w.ok(w.Foretell(context.Background(), position.At, position.Play(1, 8)))
-		f, err = w.Farm(context.Background())
+		w.ok(w.Views.Foretell(context.Background(), position.At, position.Play(1, 8)))
+		f, err = w.Views.Farm(context.Background())
 		w.ok(err)
 		if run := w.run(next); run.Forecast.Known || !run.AtRisk || len(f.Hands) != 1 ||
 			!strings.Contains(f.Hands[0].Evidence, "it will hardly be ready before") {

@@ -1,0 +1,67 @@
+// Package fleet is the desk for nodes: what node processes ask, report and hear, and
+// what people do with nodes. The engine decides what work a node gets.
+package fleet
+
+import (
+	"context"
+
+	"vexillum/internal/core/deal"
+	"vexillum/internal/core/engine"
+	"vexillum/internal/core/farm"
+	"vexillum/internal/recipe"
+	"vexillum/internal/service/views"
+	"vexillum/internal/service/writer"
+)
+
+// Desk answers nodes, and requests about them. Use New; all methods may be called at
+// any time.
+type Desk struct {
+	w       *writer.Writer
+	e       *engine.Engine
+	s       *farm.State // of the engine, to be read in the loop
+	dealer  *deal.Dealer
+	recipes recipe.Book
+	views   *views.Board
+
+	// What follows belongs to the loop alone.
+	waiters  map[farm.NodeID]*waiter
+	orders   map[farm.NodeID]*waitingOrder
+	forged   map[forgery]bool
+	restarts map[farm.NodeID]int64 // sessions that are to restart their node process
+}
+
+// New returns the desk of a service.
+func New(w *writer.Writer, e *engine.Engine, s *farm.State, recipes recipe.Book, board *views.Board) *Desk {
+	d := &Desk{
+		w: w, e: e, s: s, dealer: e.Dealer(), recipes: recipes, views: board, waiters: map[farm.NodeID]*waiter{},
+		orders: map[farm.NodeID]*waitingOrder{}, forged: map[forgery]bool{}, restarts: map[farm.NodeID]int64{},
+	}
+	w.Watch(writer.Watcher{Committed: d.committed})
+	return d
+}
+
+// transaction is what a request may use while it decides.
+type transaction struct {
+	*writer.Tx
+	d *Desk
+}
+
+func (d *Desk) do(ctx context.Context, decide func(t *transaction) error) error {
+	return d.w.Do(ctx, func(t *writer.Tx) error { return decide(&transaction{t, d}) })
+}
+
+// committed answers nodes that wait with what a batch has decided for them.
+func (d *Desk) committed(out engine.Batch) {
+	for _, a := range out.Answers {
+		if w := d.waiters[a.Node]; w != nil && w.number == a.Number {
+			delete(d.waiters, a.Node)
+			w.reply <- d.answerView(a)
+		}
+	}
+	d.answerOrders(out)
+	for _, r := range out.Records {
+		if retired, ok := r.(farm.NodeRetired); ok {
+			d.dropWaiting(retired.Node)
+		}
+	}
+}

@@ -1,0 +1,31 @@
+package fleet
+
+import (
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/frames"
+	"vexillum/internal/recipe"
+)
+
+// LeaseView is a lease with all that a node needs to work on it.
+type LeaseView struct {
+	ID     farm.LeaseID
+	Run    farm.RunID
+	Spec   farm.Spec
+	Frames frames.Set
+	Share  farm.Share
+	Env    farm.LaunchSettings
+	Roots  farm.Roots // on the node
+	Recipe *recipe.Recipe
+	Stall  float64 // seconds for which its renderer may give no sign of life
+}
+
+func (d *Desk) leaseView(n *farm.Node, l *farm.Lease) *LeaseView {
+	run := d.s.Runs[l.Run]
+	p := d.s.Projects[run.Spec.Project]
+	return &LeaseView{
+		Stall: d.dealer.Silent(run, n, l.Share, l.Left), ID: l.ID, Run: run.ID, Spec: run.Spec,
+		Frames: l.Left, Share: l.Share, Env: d.s.LaunchSettingsFor(run.Spec.Project, run.Spec.Recipe),
+		Recipe: d.recipes[run.Spec.Recipe],
+		Roots:  d.s.Roots(p, n.Facts.OS),
+	}
+}

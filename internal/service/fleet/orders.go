@@ -1,0 +1,120 @@
+package fleet
+
+import (
+	"context"
+	"maps"
+	"slices"
+	"vexillum/internal/core/engine"
+	"vexillum/internal/core/farm"
+	"vexillum/internal/service/writer"
+)
+
+// Order ends a lease on its node.
+type Order = engine.Order
+
+type waitingOrder struct {
+	leases  []farm.LeaseID
+	caps    int64
+	session int64
+	reply   chan Orders
+}
+
+// Orders are what a node shall do about its leases.
+type Orders struct {
+	Stop    []Order
+	Trim    []Trim
+	Caps    *farm.Caps // newer than what the node has
+	Set     int64      // version of the settings that they are of
+	Restart bool       // the node process is to restart
+}
+
+func (o Orders) none() bool { return len(o.Stop)+len(o.Trim) == 0 && o.Caps == nil && !o.Restart }
+
+// Orders returns which of the leases that a node works on shall end or be
+// trimmed, or what else it shall do, and waits until there is something or the
+// context ends. caps is the version of the caps in force on the node.
+func (d *Desk) Orders(
+	ctx context.Context, id farm.NodeID, session int64, leases []farm.LeaseID, caps int64,
+) (Orders, error) {
+	w := &waitingOrder{leases: leases, caps: caps, session: session, reply: make(chan Orders, 1)}
+	var now Orders
+	err := d.do(context.WithoutCancel(ctx), func(t *transaction) error {
+		if _, err := t.session(id, session); err != nil {
+			return err
+		}
+		if now = d.ordersFor(id, w); now.none() {
+			d.orders[id] = w
+		}
+		return nil
+	})
+	if err != nil {
+		return Orders{}, err
+	}
+	if !now.none() {
+		return now, nil
+	}
+	select {
+	case now = <-w.reply:
+		return now, nil
+	case <-d.w.Gone():
+		return Orders{}, writer.ErrGone
+	case <-ctx.Done():
+	}
+	return Orders{}, d.do(context.WithoutCancel(ctx), func(*transaction) error {
+		if d.orders[id] == w {
+			delete(d.orders, id)
+		}
+		return nil
+	})
+}
+
+func (d *Desk) ordersFor(node farm.NodeID, w *waitingOrder) Orders {
+	n := d.s.Nodes[node]
+	out := Orders{Stop: d.e.Orders(node, w.leases)}
+	if trim, asked := d.e.TrimFor(node, w.leases); asked {
+		out.Trim = []Trim{trim}
+	}
+	if w.caps < n.Version {
+		caps := n.Settings.Caps
+		out.Caps, out.Set = &caps, n.Version
+	}
+	if d.restarts[node] == w.session && w.session != 0 {
+		out.Restart = true
+	}
+	return out
+}
+
+// answerOrders lets nodes hear what a batch wants of them.
+func (d *Desk) answerOrders(out engine.Batch) {
+	nodes := out.Orders
+	if out.AllOrders {
+		nodes = slices.Collect(maps.Keys(d.orders))
+	}
+	for _, id := range nodes {
+		w := d.orders[id]
+		if w == nil {
+			continue
+		}
+		if orders := d.ordersFor(id, w); !orders.none() {
+			delete(d.orders, id)
+			w.reply <- orders
+		}
+	}
+}
+
+// dropWaiting lets go of what an older session of a node waits for.
+func (d *Desk) dropWaiting(id farm.NodeID) {
+	d.dropWaiter(id)
+	if w := d.orders[id]; w != nil {
+		delete(d.orders, id)
+		w.reply <- Orders{}
+	}
+}
+
+// dropWaiter lets go of who waits for the answer to an older ask of a node.
+func (d *Desk) dropWaiter(id farm.NodeID) {
+	if w := d.waiters[id]; w != nil {
+		delete(d.waiters, id)
+		w.reply <- Answer{Again: true, Why: "a newer ask has taken its place"}
+	}
+}

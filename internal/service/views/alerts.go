@@ -1,0 +1,268 @@
+package views
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"vexillum/internal/core/deal"
+	"vexillum/internal/core/engine"
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/triage"
+	"vexillum/internal/wire"
+)
+
+// urgency are the kinds of what needs a hand, the most urgent first.
+var urgency = []string{
+	"place", "delivery", "hush", "failed", "failing", "nobody", "parked", "at risk", "sidelined", "full", "scouts",
+	"silent", "held",
+}
+
+// alerts lists what wants a person, the most urgent first.
+func (b *Board) alerts(now time.Time) []wire.NeedHand {
+	out := []wire.NeedHand{}
+	for _, run := range b.runsInTrouble() {
+		v := wire.NeedHand{Kind: "parked", Run: int64(run.ID), Action: "retry"}
+		name := run.Spec.Name()
+		switch n := run.Parked.Len(); {
+		case run.State == farm.RunFailed:
+			v.Kind, v.Sentence = "failed", fmt.Sprintf("%s has failed: %s.", name, engine.ClosingReason(run, run.State))
+		case n == 1:
+			v.Sentence = fmt.Sprintf("%s: frame %d is parked, the rest goes on.", name, run.Parked.First())
+		default:
+			v.Sentence = fmt.Sprintf("%s: %d frames are parked: %s.", name, n, run.Parked.Brief())
+		}
+		if run.State == farm.RunGaps && run.Parked.Len() == 1 {
+			v.Sentence = fmt.Sprintf("%s is done with a gap: frame %d is parked.", name, run.Parked.First())
+		}
+		if t := run.Trouble[run.Parked.First()]; t != nil && len(t.Attempts) > 0 {
+			last := t.Attempts[len(t.Attempts)-1]
+			v.Evidence = fmt.Sprintf(
+				"It failed %s, last on %s with %s: “%s”.", triage.Times(len(t.Attempts)), b.s.NodeName(last.Node),
+				last.Cause, firstLine(last.Message),
+			)
+		}
+		out = append(out, v)
+	}
+	for _, run := range b.s.Queue() {
+		if run.State != farm.RunQueued && run.State != farm.RunRendering || run.ToDo.Empty() {
+			continue
+		}
+		if why := deal.Nobody(b.s, run); why != "" {
+			out = append(out, wire.NeedHand{Kind: "nobody", Run: int64(run.ID), Action: "look",
+				Sentence: fmt.Sprintf("No node can take %s as it is.", run.Spec.Name()), Evidence: sentence(why)})
+		}
+	}
+	for _, run := range b.s.Queue() {
+		if run.State == farm.RunHeld && run.Held == farm.HeldFailing {
+			out = append(out, wire.NeedHand{
+				Kind: "failing", Run: int64(run.ID), Action: "release",
+				Sentence: fmt.Sprintf("%s is held: it fails everywhere.", run.Spec.Name()),
+				Evidence: sentence(run.Reason),
+			})
+		}
+	}
+	for _, n := range b.s.Nodes {
+		if n.Health == farm.Sidelined && n.HealthBy == farm.ByTriage && n.RetiredAt.IsZero() {
+			out = append(out, wire.NeedHand{
+				Kind: "sidelined", Node: int64(n.ID), Action: "look",
+				Sentence: fmt.Sprintf("%s is sidelined: it fails what others render.", n.Name),
+				Evidence: sentence(n.HealthWhy),
+			})
+		}
+	}
+	for of, stay := range b.s.Freezes {
+		if stay.Held {
+			out = append(out, wire.NeedHand{
+				Kind: "held", Subject: string(of.Kind) + " " + of.Name, Action: "release",
+				Sentence: join(strings.ToUpper(of.String()[:1])+of.String()[1:]+" is held by "+stay.By, stay.Reason),
+				Evidence: "Nothing new is begun with it until somebody releases it.",
+			})
+		}
+	}
+	out = append(out, b.undelivered()...)
+	out = append(out, b.risks(now)...)
+	out = append(out, b.scouted()...)
+	until, hushed := b.e.MassOutage()
+	if hushed > 0 {
+		out = append(out, wire.NeedHand{
+			Kind: "hush", Action: "look",
+			Sentence: fmt.Sprintf(
+				"%d nodes fell silent together: the network or the service is to blame, not the nodes.", hushed,
+			),
+			Evidence: fmt.Sprintf(
+				"Nothing is taken from them until %s, or until they are heard from again.", farm.Moment(until),
+			),
+		})
+	}
+	for _, n := range b.s.Nodes {
+		if n.Reach != farm.Silent || n.Session == 0 || !n.RetiredAt.IsZero() || hushed > 0 && b.e.FellSilent(n.ID) {
+			continue
+		}
+		v := wire.NeedHand{Kind: "silent", Node: int64(n.ID), Action: "look"}
+		v.Sentence = fmt.Sprintf("%s has been silent since %s.", n.Name, farm.Moment(n.ReachSince))
+		v.Evidence = "It holds no frames. Look whether the machine and its node process are up."
+		if leases := b.s.LeasesOf(n.ID); len(leases) > 0 {
+			v.Evidence = fmt.Sprintf(
+				"It holds frames %s of %s; if it stays silent, they are dealt to others.", leases[0].Left,
+				b.s.Runs[leases[0].Run].Spec.Name(),
+			)
+		}
+		out = append(out, v)
+	}
+	slices.SortStableFunc(out, func(a, b wire.NeedHand) int {
+		return cmp.Or(
+			cmp.Compare(slices.Index(urgency, a.Kind), slices.Index(urgency, b.Kind)), cmp.Compare(a.Node, b.Node),
+			cmp.Compare(a.Subject, b.Subject),
+		)
+	})
+	return out
+}
+
+// undelivered reports frames that wait on their nodes because they cannot be
+// delivered: one item a place, as it is seldom the nodes that are to blame.
+func (b *Board) undelivered() []wire.NeedHand {
+	waiting := map[string][]string{} // nodes by frame place
+	trouble := map[string]string{}
+	var out []wire.NeedHand
+	for id := range b.live {
+		for lease, p := range b.e.Progress(id) {
+			held := b.s.Lease(lease)
+			if held == nil || b.s.Nodes[id].Reach != farm.Online {
+				continue
+			}
+			if p.Full != "" && p.Trouble == "" { // of a place that is gone, that is told already
+				out = append(out, wire.NeedHand{
+					Kind: "full", Action: "look", Node: int64(id),
+					Sentence: fmt.Sprintf("%s begins no further frame until there is room.", b.s.NodeName(id)),
+					Evidence: sentence(p.Full),
+				})
+			}
+			if p.Trouble == "" {
+				continue
+			}
+			place := b.s.Projects[b.s.Runs[held.Run].Spec.Project].Frames
+			if !slices.Contains(waiting[place], b.s.NodeName(id)) {
+				waiting[place] = append(waiting[place], b.s.NodeName(id))
+			}
+			trouble[place] = max(trouble[place], p.Trouble) // any of them, but always the same
+		}
+	}
+	for place, why := range b.away {
+		v := wire.NeedHand{
+			Kind: "place", Subject: "place " + place, Action: "look",
+			Sentence: fmt.Sprintf("The place %s is away.", place), Evidence: sentence(why),
+		}
+		switch n := len(waiting[place]); n {
+		case 0:
+		case 1:
+			v.Sentence = fmt.Sprintf(
+				"The place %s is away; %s holds its frames and keeps trying.", place, waiting[place][0],
+			)
+		default:
+			v.Sentence = fmt.Sprintf("The place %s is away; %d nodes hold their frames and keep trying.", place, n)
+		}
+		delete(waiting, place) // told once
+		out = append(out, v)
+	}
+	for place, nodes := range waiting {
+		slices.Sort(nodes)
+		v := wire.NeedHand{Kind: "delivery", Action: "look", Node: int64(b.s.NodeNamed(nodes[0]).ID)}
+		v.Sentence = fmt.Sprintf(
+			"%s cannot deliver into the place %s; it holds its frames and keeps trying.", nodes[0], place,
+		)
+		if len(nodes) > 1 {
+			v.Sentence = fmt.Sprintf(
+				"%d nodes cannot deliver into the place %s; they hold their frames and keep trying.", len(nodes), place,
+			)
+		}
+		v.Evidence = sentence(trouble[place])
+		out = append(out, v)
+	}
+	return out
+}
+
+// sentence makes one of what an error says.
+func sentence(text string) string {
+	return strings.ToUpper(text[:1]) + strings.TrimSuffix(text[1:], ".") + "."
+}
+
+// runsInTrouble returns runs with parked frames that nobody has given up.
+func (b *Board) runsInTrouble() []*farm.Run {
+	var out []*farm.Run
+	for run := range b.s.WithParked {
+		if run.State != farm.RunCancelled {
+			out = append(out, run)
+		}
+	}
+	slices.SortFunc(out, func(a, b *farm.Run) int { return cmp.Compare(b.ID, a.ID) })
+	return out[:min(len(out), 20)]
+}
+
+// PlacesInUse returns the frame places of projects.
+func (b *Board) PlacesInUse(ctx context.Context) (out []farm.Place, err error) {
+	err = b.do(ctx, func(t *transaction) error {
+		seen := map[string]bool{}
+		for _, p := range t.State.Projects {
+			if place := t.State.Places[p.Frames]; place != nil && !seen[p.Frames] {
+				seen[p.Frames] = true
+				out = append(out, *place)
+			}
+		}
+		return nil
+	})
+	return out, err
+}
+
+// PlacesAway takes which places are away, and why.
+func (b *Board) PlacesAway(ctx context.Context, away map[string]string) error {
+	return b.do(ctx, func(t *transaction) error {
+		if maps.Equal(b.away, away) {
+			return nil
+		}
+		b.away = away
+		for _, run := range t.State.Queue() {
+			b.dirty.run(run.ID)
+		}
+		return nil
+	})
+}
+
+// waits says why rendered frames of a run, or one of them, wait on their nodes
+// and cannot be delivered; nothing where none does.
+func (b *Board) waits(run *farm.Run, frame *int) string {
+	var nodes []string
+	why := ""
+	for l := range run.OpenLeases {
+		p := b.e.Progress(l.Node)[l.ID]
+		if p.Trouble == "" || frame != nil && !l.Left.Has(*frame) && run.Delivering[*frame].Node != l.Node {
+			continue
+		}
+		nodes, why = append(nodes, b.s.NodeName(l.Node)), max(why, p.Trouble)
+	}
+	if len(nodes) == 0 {
+		return ""
+	}
+	slices.Sort(nodes)
+	if nodes = slices.Compact(nodes); len(nodes) > 3 {
+		return fmt.Sprintf("%d nodes cannot deliver: %s", len(nodes), why)
+	}
+	return strings.Join(nodes, ", ") + " cannot deliver: " + why
+}
+
+// whyRun says in one sentence why a run stands where it stands; what keeps its
+// frames from being delivered comes first.
+func (b *Board) whyRun(run *farm.Run, now time.Time) string {
+	why := b.dealer.WhyRun(run, now)
+	if run.State.Closed() {
+		return why
+	}
+	if waits := b.waits(run, nil); waits != "" {
+		return waits + "; " + why
+	}
+	return why
+}

@@ -1,0 +1,434 @@
+package views
+
+import (
+	"cmp"
+	"context"
+	"maps"
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/maruel/natural"
+
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/frames"
+	"vexillum/internal/core/health"
+	"vexillum/internal/service/refusal"
+	"vexillum/internal/wire"
+)
+
+// endedShown is how many ended runs the farm view shows.
+const endedShown = 100
+
+// Farm returns the whole farm at one moment.
+func (b *Board) Farm(ctx context.Context) (wire.Farm, error) {
+	var out wire.Farm
+	err := b.do(ctx, func(t *transaction) error {
+		out = wire.Farm{Seq: t.State.Seq, Now: t.Now, Facts: b.Facts(t.Now), Hands: b.alerts(t.Now)}
+		out.Runs = b.runViews(t.Now)
+		out.Nodes = b.nodeViews(t.Now)
+		out.Projects = projectViews(t.State)
+		return nil
+	})
+	return out, err
+}
+
+// Runs returns the runs in the order of the queue, then the ended ones, the
+// newest first.
+func (b *Board) Runs(ctx context.Context) (out []wire.Run, err error) {
+	err = b.do(ctx, func(t *transaction) error { out = b.runViews(t.Now); return nil })
+	return out, err
+}
+
+// RunsNamed returns the runs that a name may mean, the newest first: the newest
+// run of each job of that name, the run of that full name in each project, and
+// the one of that number, written #45. Job and run may have their project before
+// them, with a slash.
+func (b *Board) RunsNamed(ctx context.Context, name string) (out []wire.Run, err error) {
+	name = strings.TrimSpace(name)
+	if name == "" {
+		return nil, refusal.New(
+			refusal.Invalid, "name", "the name of the run is empty; give one like salt_010, salt_010/final-2 or #45",
+		)
+	}
+	err = b.do(ctx, func(t *transaction) error {
+		out = []wire.Run{}
+		for _, run := range t.State.Named(name) {
+			out = append(out, b.RunView(run, t.Now))
+		}
+		return nil
+	})
+	return out, err
+}
+
+// RunsOf returns all runs of a job, the newest first.
+func (b *Board) RunsOf(ctx context.Context, project, job string) (out []wire.Run, err error) {
+	err = b.do(ctx, func(t *transaction) error {
+		out = []wire.Run{}
+		for _, run := range t.State.RunsOf(project, job) {
+			if run.Spec.Job == job {
+				out = append(out, b.RunView(run, t.Now))
+			}
+		}
+		slices.SortFunc(out, func(a, b wire.Run) int { return cmp.Compare(b.ID, a.ID) })
+		return nil
+	})
+	return out, err
+}
+
+// OneRun returns one run.
+func (b *Board) OneRun(ctx context.Context, id farm.RunID) (out wire.Run, err error) {
+	err = b.do(ctx, func(t *transaction) error {
+		run := t.State.Runs[id]
+		if run == nil {
+			return refusal.New(refusal.NotFound, "run", "there is no run %d", id)
+		}
+		out = b.RunView(run, t.Now)
+		return nil
+	})
+	return out, err
+}
+
+// Why says in one sentence why a run stands where it stands; with a node, why
+// that one works on it or does not; with a frame, where that one stands.
+func (b *Board) Why(ctx context.Context, id farm.RunID, node string, frame *int) (out wire.Why, err error) {
+	err = b.do(ctx, func(t *transaction) error {
+		run := t.State.Runs[id]
+		switch n := t.State.NodeNamed(node); {
+		case run == nil:
+			return refusal.New(refusal.NotFound, "run", "there is no run %d", id)
+		case node != "" && n == nil:
+			return refusal.New(refusal.NotFound, "node", "there is no node %s", node)
+		case frame != nil:
+			out.Why = b.dealer.WhyFrame(run, *frame, t.Now)
+			if waits := b.waits(run, frame); waits != "" {
+				out.Why += "; " + waits
+			}
+		case node != "":
+			out.Why = b.dealer.WhyPair(run, n, t.Now)
+		default:
+			out.Why = b.whyRun(run, t.Now)
+		}
+		return nil
+	})
+	return out, err
+}
+
+// Nodes returns all nodes: racks first, then desks, each by name.
+func (b *Board) Nodes(ctx context.Context) (out []wire.Node, err error) {
+	err = b.do(ctx, func(t *transaction) error { out = b.nodeViews(t.Now); return nil })
+	return out, err
+}
+
+// Node returns one node.
+func (b *Board) Node(ctx context.Context, id farm.NodeID) (out wire.Node, err error) {
+	err = b.do(ctx, func(t *transaction) error {
+		n := t.State.Nodes[id]
+		if n == nil {
+			return refusal.New(refusal.NotFound, "node", "there is no node %d", id)
+		}
+		out = b.NodeView(n, t.Now)
+		for _, x := range n.KnownTraits().All() {
+			out.Traits = append(out.Traits, wire.Trait{Name: x.Name, Value: x.Value, Source: string(x.Source)})
+		}
+		return nil
+	})
+	return out, err
+}
+
+// Projects returns all projects by name.
+func (b *Board) Projects(ctx context.Context) (out []wire.Project, err error) {
+	err = b.do(ctx, func(t *transaction) error { out = projectViews(t.State); return nil })
+	return out, err
+}
+
+// NodeNames returns the names of all nodes.
+func (b *Board) NodeNames(ctx context.Context) (out map[int64]string, err error) {
+	err = b.do(ctx, func(t *transaction) error {
+		out = map[int64]string{}
+		for id, n := range t.State.Nodes {
+			out[int64(id)] = n.Name
+		}
+		return nil
+	})
+	return out, err
+}
+
+func projectViews(s *farm.State) []wire.Project {
+	out := []wire.Project{}
+	for _, name := range slices.Sorted(maps.Keys(s.Projects)) {
+		out = append(out, ProjectView(*s.Projects[name]))
+	}
+	return out
+}
+
+func (b *Board) runViews(now time.Time) []wire.Run {
+	out := []wire.Run{}
+	for _, run := range b.s.Queue() {
+		out = append(out, b.RunView(run, now))
+	}
+	for _, run := range b.recentlyEnded() {
+		out = append(out, b.RunView(run, now))
+	}
+	return out
+}
+
+// recentlyEnded returns the ended runs that are told with the farm, the newest
+// first.
+func (b *Board) recentlyEnded() []*farm.Run {
+	out := make([]*farm.Run, 0, endedShown)
+	for run := range b.s.Ended {
+		if len(out) == endedShown {
+			break
+		}
+		out = append(out, run)
+	}
+	return out
+}
+
+func (b *Board) nodeViews(now time.Time) []wire.Node {
+	out := []wire.Node{}
+	for _, n := range b.ShownNodes() {
+		out = append(out, b.NodeView(n, now))
+	}
+	return out
+}
+
+// ShownNodes returns the nodes that have not retired: racks first, then desks,
+// each by name.
+func (b *Board) ShownNodes() []*farm.Node {
+	var out []*farm.Node
+	for _, n := range b.s.Nodes {
+		if n.RetiredAt.IsZero() {
+			out = append(out, n)
+		}
+	}
+	slices.SortFunc(out, func(a, b *farm.Node) int {
+		return cmp.Or(
+			cmp.Compare(b.Kind, a.Kind), natural.Compare(a.Name, b.Name),
+		)
+	})
+	return out
+}
+
+func instant(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	return &t
+}
+
+func (b *Board) RunView(run *farm.Run, now time.Time) wire.Run {
+	spec := run.Spec
+	v := wire.Run{
+		ID: int64(run.ID), Name: spec.Name(), Job: spec.Job, Kind: string(spec.Kind),
+		Number: spec.Number, Project: spec.Project, State: string(run.State),
+		Why: b.whyRun(run, now), Recipe: spec.Recipe, Scene: spec.Scene,
+		Output: spec.Output, Width: spec.Width, Height: spec.Height,
+		Values: spec.Values, Needs: spec.Needs, Priority: run.Terms.Level.String(),
+		Ceiling: run.Terms.Ceiling.String(), Due: instant(run.Terms.Due),
+		Sequence: string(spec.Sequence), Scouts: spec.Scouts.String(), Put: run.Terms.Put,
+		Takes:          wire.Amounts(spec.Takes),
+		LaunchSettings: LaunchValuesView(b.s.LaunchSettingsFor(spec.Project, spec.Recipe)),
+		Passes:         spec.PassNames(), Tries: spec.Tries, Owner: spec.Owner,
+		Frames: run.FramesText(), Shot: spec.ShotRange().String(), ShotWhy: spec.Shot.Why,
+		FrameCount: spec.Frames.Len(), DoneCount: run.Done.Len(), ParkedCount: run.Parked.Len(),
+		SubmittedAt: run.SubmittedAt, StartedAt: instant(run.StartedAt), EndedAt: instant(run.EndedAt),
+		Nodes: []string{}, Changed: run.Changed, Forecast: b.Forecast(run, now),
+		Troubles: b.troubles(run),
+	}
+	v.MemoryPeak, _ = b.m.Memory(run, frames.Set{})
+	v.AtRisk = b.atRisk(run, v.Forecast, now)
+	var rendering, verifying, delivering []frames.Span
+	one := func(f int) frames.Span { return frames.Span{First: f, Last: f} }
+	at := map[farm.NodeID]bool{}
+	for l := range run.OpenLeases {
+		if !at[l.Node] {
+			at[l.Node] = true
+			v.Nodes = append(v.Nodes, b.s.NodeName(l.Node))
+		}
+		p := b.e.Progress(l.Node)[l.ID]
+		for _, frame := range p.Verifying {
+			if l.Left.Has(frame) {
+				verifying = append(verifying, one(frame))
+			}
+		}
+		if p.Frame != nil && l.Left.Has(*p.Frame) {
+			rendering = append(rendering, one(*p.Frame))
+		}
+	}
+	for frame := range run.Delivering {
+		delivering = append(delivering, one(frame))
+	}
+	checking, failing := frames.Of(verifying...), run.Failing()
+	busy := frames.Of(rendering...).Minus(checking)
+	v.InFlight = busy.Len() + checking.Len()
+	v.Sets = b.setsView(run, byState{
+		failed: failing.Minus(busy).
+			Minus(checking),
+		parked: run.Parked, rendering: busy, verifying: checking, delivering: frames.Of(delivering...),
+		dealt: run.Dealt().Minus(busy).Minus(checking).Minus(failing), todo: run.ToDo.Minus(failing),
+		done: run.Done,
+	})
+	if newest, ok := b.newest[run.ID]; ok {
+		v.Newest, v.NewestAt = &newest.Frame, &newest.At
+	}
+	return v
+}
+
+// troublesShown bounds the frames in trouble that a view of a run lists.
+const troublesShown = 200
+
+func (b *Board) troubles(run *farm.Run) []wire.FrameTrouble {
+	out := []wire.FrameTrouble{}
+	for _, frame := range slices.Sorted(maps.Keys(run.Trouble)) {
+		t := run.Trouble[frame]
+		if len(t.Attempts) == 0 || len(out) >= troublesShown {
+			continue
+		}
+		v := wire.FrameTrouble{Frame: frame, Parked: run.Parked.Has(frame), Tried: t.Tried(), Failed: []wire.Attempt{}}
+		for _, a := range t.Attempts {
+			v.Failed = append(
+				v.Failed,
+				wire.Attempt{
+					Node: b.s.NodeName(a.Node), NodeID: int64(a.Node), Lease: int64(a.Lease), Cause: a.Cause,
+					Message: a.Message, At: a.At,
+				},
+			)
+		}
+		out = append(out, v)
+	}
+	return out
+}
+
+func (b *Board) NodeView(n *farm.Node, now time.Time) wire.Node {
+	v := wire.Node{
+		ID: int64(n.ID), Name: n.Name, Kind: string(n.Kind), State: b.nodeState(n),
+		Reach: string(n.Reach), Duty: string(n.Duty), Health: string(n.Health),
+		Since: n.ReachSince, Why: b.dealer.WhyNode(n, now), OS: n.Facts.OS,
+		System: n.Facts.System, Cores: n.Facts.Cores, Memory: n.Facts.MemoryBytes,
+		Disk: n.Facts.DiskBytes, Speed: n.Facts.Speed, Version: n.Facts.Version,
+		Renderers: []wire.Renderer{}, Devices: []wire.Device{}, Traits: []wire.Trait{},
+		Findings: []wire.Finding{}, Works: []wire.Work{}, Settings: settingsView(n),
+		Retired: !n.RetiredAt.IsZero(), Changed: n.Changed, Means: wire.Means(n.Facts.Means),
+		DiskRate: n.Facts.DiskRate, NetworkRate: n.Facts.NetworkRate, EnrolledAt: instant(n.EnrolledAt),
+		OffUntil: instant(n.OffUntil),
+	}
+	for _, d := range n.Facts.Devices {
+		v.Devices = append(v.Devices, wire.Device{ID: d.ID, Model: d.Model, Memory: d.MemoryBytes})
+	}
+	if h := n.Settings.Hours; h != nil {
+		on, until := h.At(now)
+		v.OnHours, v.HoursChange = on, instant(until)
+	}
+	for _, r := range n.Facts.Renderers {
+		v.Renderers = append(v.Renderers, wire.Renderer{Recipe: r.Recipe, Version: r.Version, Path: r.Path})
+	}
+	live := b.live[n.ID]
+	if live == nil {
+		return v
+	}
+	v.Processor, v.MemoryUsed = hundredths(live.Processor), hundredths(live.Memory)
+	if n.Reach == farm.Online {
+		v.Findings = append(v.Findings, b.findings(n, live, now)...)
+		if len(v.Findings) > 0 && n.Health == farm.Fine {
+			v.Health = "warned"
+		}
+	}
+	for _, l := range b.s.LeasesOf(n.ID) {
+		p := b.e.Progress(n.ID)[l.ID]
+		w := wire.Work{
+			Run: int64(l.Run), RunName: b.s.Runs[l.Run].Spec.Name(), Lease: int64(l.ID),
+			Frames: l.Left.String(), Share: ShareView(l.Share), Frame: p.Frame, Phase: p.Phase,
+			Fraction: hundredths(p.Fraction), Since: p.Since, MemoryBytes: inSteps(p.MemoryBytes),
+		}
+		if w.Phase == "" {
+			w.Phase, w.Since = "starting", l.OpenedAt
+		}
+		v.Works = append(v.Works, w)
+	}
+	return v
+}
+
+// hundredths and inSteps tell what is measured no finer than anybody reads it, so
+// that what hardly moves is not told again and again.
+func hundredths(part float64) float64 { return math.Round(100*part) / 100 }
+
+func inSteps(bytes int64) int64 {
+	const step = 1 << 20
+	if bytes < 64*step {
+		return bytes
+	}
+	return (bytes + step/2) / step * step
+}
+
+// ShareView returns a share as it is told.
+func ShareView(s farm.Share) wire.Share {
+	return wire.Share{Cores: s.Cores.String(), MemoryBytes: s.MemoryBytes, Devices: wire.List(s.Devices)}
+}
+
+// findings says what is wrong with a machine.
+func (b *Board) findings(n *farm.Node, live *Live, now time.Time) []wire.Finding {
+	var out []wire.Finding
+	for _, x := range health.Look(health.Signs{
+		Name: n.Name, ClockOff: live.Signs.ClockOff, DiskFree: live.Signs.DiskFree, DiskTotal: live.Signs.DiskTotal, SwapUsed: live.Signs.SwapUsed,
+		Memory: n.Facts.MemoryBytes, Starts: live.starts, Version: n.Facts.Version, Service: b.version, Renderers: len(n.Facts.Renderers), Killed: live.Killed,
+	}, now) {
+		out = append(out, wire.Finding(x))
+	}
+	return out
+}
+
+// nodeState is the one word about a node that matters most.
+func (b *Board) nodeState(n *farm.Node) string {
+	switch {
+	case !n.RetiredAt.IsZero():
+		return "retired"
+	case n.EnrolledAt.IsZero():
+		return "announced"
+	case n.Reach != farm.Online:
+		return string(n.Reach)
+	case n.Health == farm.Sidelined:
+		return "sidelined"
+	case n.Duty != farm.OnDuty:
+		return string(n.Duty)
+	case !b.s.Idle(n.ID):
+		return "rendering"
+	}
+	return "ready"
+}
+
+func (b *Board) Facts(now time.Time) wire.FarmFacts {
+	facts := wire.FarmFacts{FramesAnHour: b.finished.anHour(now), Active: b.active}
+	for _, n := range b.s.Nodes {
+		if n.Reach == farm.Online {
+			facts.NodesOnline++
+			if !b.s.Idle(n.ID) {
+				facts.NodesRendering++
+			}
+		}
+	}
+	for _, run := range b.s.Queue() {
+		if finish := b.Forecast(run, now); finish.Known &&
+			(facts.NextFinish == nil || finish.Median.Before(*facts.NextFinish)) {
+			facts.NextFinish = finish.Median
+		}
+	}
+	return facts
+}
+
+func firstLine(text string) string {
+	line, _, _ := strings.Cut(strings.TrimSpace(text), "\n")
+	if len(line) > 160 {
+		line = line[:160] + "…"
+	}
+	return line
+}
+
+func join(what, why string) string {
+	if why == "" {
+		return what + "."
+	}
+	return what + ": " + why + "."
+}
