@@ -21,7 +21,6 @@ import (
 	"time"
 
 	"vexillum/internal/client"
-	"vexillum/internal/core/hold"
 	"vexillum/internal/launcher"
 	"vexillum/internal/recipe"
 	"vexillum/internal/wire"
@@ -394,23 +393,24 @@ func (a *Agent) withRecipe(ctx context.Context, l *wire.Lease) (*leased, error) 
 func (a *Agent) newWork(l *leased) *work {
 	return &work{
 		lease: l, svc: a, log: a.o.Log, staging: filepath.Join(a.staging(), leaseFolder(l.ID)),
-		launcher: a.starter, speed: a.facts.Speed, node: a.me.Name, share: a.share(l.Share),
-		stall: a.o.Stall, send: a.o.Send, changed: a.progressed, phase: "starting",
-		verifying: map[int]bool{}, ready: make(chan struct{}), room: a.room, owned: a.owned,
-		looking: a.looking, held: hold.New(),
+		status: newStatus(a.progressed), diary: newDiary(), ready: make(chan struct{}),
+		host: machine{
+			launcher: a.starter, speed: a.facts.Speed, node: a.me.Name, share: a.share(l.Share), stall: a.o.Stall,
+			send: a.o.Send, room: a.room, owned: a.owned, looking: a.looking,
+		},
 	}
 }
 
 func (a *Agent) workOn(ctx context.Context, w *work) (wire.Ended, error) {
 	var err error
-	w.node = a.me.Name
-	if w.journal, err = openJournal(w.staging, a.o.Log); err != nil {
+	w.host.node = a.me.Name
+	if w.diary.journal, err = openJournal(w.staging, a.o.Log); err != nil {
 		return wire.Ended{}, err
 	}
-	defer w.journal.close()
+	defer w.diary.journal.close()
 	said := a.logShipperOf(w)
 	defer said.close()
-	w.say = said.line
+	w.host.say = said.line
 	a.setWork(w, true)
 	defer a.setWork(w, false)
 	return w.run(ctx)

@@ -190,7 +190,7 @@ func (a *Agent) beats(ctx context.Context, stop context.CancelCauseFunc) {
 		}
 		a.mu.Lock()
 		for _, w := range a.works {
-			in.Leases = append(in.Leases, w.progress())
+			in.Leases = append(in.Leases, w.status.progress(w.lease.ID))
 		}
 		a.mu.Unlock()
 		if in.Sample != nil {

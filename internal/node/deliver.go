@@ -41,10 +41,10 @@ const (
 // through the service where it does not. It returns what stands there.
 func (w *work) deliver(sources []string, to publish.Target, frame int, send bool) (at publish.Standing, err error) {
 	wait := deliverSoon
-	defer w.set(func() { w.trouble = "" })
+	defer w.status.set(func(n *moment) { n.trouble = "" })
 	for try := 1; ; {
-		at, err = w.deliverOnce(sources, to, frame, send || w.send)
-		if err == nil || errors.Is(err, publish.ErrForeign) || w.ctx.Err() != nil {
+		at, err = w.deliverOnce(sources, to, frame, send || w.host.send)
+		if err == nil || errors.Is(err, publish.ErrForeign) || w.stops.ctx.Err() != nil {
 			return at, err
 		}
 		patient := errors.Is(err, publish.ErrNoPlace) || errors.Is(err, syscall.ENOSPC) ||
@@ -56,12 +56,12 @@ func (w *work) deliver(sources []string, to publish.Target, frame int, send bool
 				return at, err
 			}
 		}
-		w.set(func() { w.trouble = err.Error() })
+		w.status.set(func(n *moment) { n.trouble = err.Error() })
 		w.log.Warn("a frame waits to be delivered", "run", w.lease.RunName, "frame", frame, "error", err)
 		select {
-		case <-w.stopped: // the run has ended: nobody waits for it
+		case <-w.stops.stopped: // the run has ended: nobody waits for it
 			return at, err
-		case <-w.ctx.Done():
+		case <-w.stops.ctx.Done():
 			return at, err
 		case <-time.After(wait):
 		}
@@ -79,7 +79,7 @@ func (w *work) deliverOnce(sources []string, to publish.Target, frame int, send 
 		unseen = err
 	}
 	at, err := w.svc.upload(
-		w.ctx, upload{lease: w.lease.ID, frame: frame, hash: to.Hash(), sources: sources, files: to.Files},
+		w.stops.ctx, upload{lease: w.lease.ID, frame: frame, hash: to.Hash(), sources: sources, files: to.Files},
 	)
 	if unseen != nil && errors.Is(err, publish.ErrNoPlace) {
 		return at, fmt.Errorf("%w, and the service could not take the frame either", unseen)

@@ -20,7 +20,7 @@ func (w *work) feed(ctx context.Context, left frames.Set, first *launch) {
 	if first != nil {
 		left = first.feedOn(ctx, left)
 	}
-	for ctx.Err() == nil && !w.bordered() && w.ok() {
+	for ctx.Err() == nil && !w.stops.bordered() && w.stops.err() == nil {
 		if left.Empty() {
 			if left = w.more(ctx); left.Empty() {
 				return
@@ -47,18 +47,9 @@ func (w *work) more(ctx context.Context) frames.Set {
 		return frames.Set{}
 	}
 	if !more.Empty() { // what was given back may come again
-		w.note(hold.Entry{Do: hold.Extended, Frames: more.String()})
+		w.diary.note(hold.Entry{Do: hold.Extended, Frames: more.String()})
 	}
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	return w.held.Left(more)
-}
-
-// spoiledBy reports whether a frame has failed in a launch.
-func (w *work) spoiledBy(launch, frame int) bool {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	return w.held.Spoiled(launch, frame)
+	return ask(w.diary, func(l *hold.Lease) frames.Set { return l.Left(more) })
 }
 
 // feedOn hands frames to a renderer until nothing is left, it fails or it is
@@ -67,7 +58,7 @@ func (l *launch) feedOn(ctx context.Context, left frames.Set) frames.Set {
 	ended := false
 	end := func() bool {
 		ended = true
-		l.w.note(hold.Entry{Do: hold.Ended, Launch: l.number})
+		l.w.diary.note(hold.Entry{Do: hold.Ended, Launch: l.number})
 		l.proc.Input("end\n")
 		l.proc.CloseInput()
 		return true
@@ -87,19 +78,19 @@ func (l *launch) feedOn(ctx context.Context, left frames.Set) frames.Set {
 			return true
 		}
 		l.w.waitForRoom(ctx)
-		if l.w.bordered() || ctx.Err() != nil {
+		if l.w.stops.bordered() || ctx.Err() != nil {
 			return false
 		}
-		left = l.w.withoutGiven(left)
+		left = l.w.diary.withoutGiven(left)
 		if left.Empty() {
-			l.w.set(func() { l.w.phase, l.w.frame, l.w.fraction = "waiting", nil, 0 })
+			l.w.status.set(func(n *moment) { n.phase, n.frame, n.fraction = "waiting", nil, 0 })
 			left = l.w.more(ctx)
 		}
 		if left.Empty() {
 			return end()
 		}
 		f := left.First()
-		if l.w.spoiledBy(l.number, f) { // a try of its own needs a launch of its own
+		if l.w.diary.spoiled(l.number, f) { // a try of its own needs a launch of its own
 			return end()
 		}
 		l.handed++

@@ -74,7 +74,7 @@ func (l *launch) start(fed bool) error {
 	if err != nil {
 		return fmt.Errorf("finding the renderer: %w", err)
 	}
-	l.share = l.w.share()
+	l.share = l.w.host.share()
 	if err := l.w.admit(l.folder); err != nil {
 		return fmt.Errorf("preparing the staging folder: %w", err)
 	}
@@ -90,11 +90,11 @@ func (l *launch) start(fed bool) error {
 	}
 	l.fed = fed
 	l.began, l.signOf = time.Now(), time.Now()
-	l.w.set(func() { l.w.phase, l.w.frame, l.w.fraction, l.w.stretch = "starting", nil, 0, l.stretch })
-	l.w.note(hold.Entry{Do: hold.Launched, Launch: l.number, First: l.stretch.First, Last: l.stretch.Last})
+	l.w.status.set(func(n *moment) { n.phase, n.frame, n.fraction, n.stretch = "starting", nil, 0, l.stretch })
+	l.w.diary.note(hold.Entry{Do: hold.Launched, Launch: l.number, First: l.stretch.First, Last: l.stretch.Last})
 	l.read()
-	if l.proc, err = l.w.launcher.Start(spec, l.reader); err != nil {
-		l.w.note(hold.Entry{Do: hold.Over, Launch: l.number})
+	if l.proc, err = l.w.host.launcher.Start(spec, l.reader); err != nil {
+		l.w.diary.note(hold.Entry{Do: hold.Over, Launch: l.number})
 		return fmt.Errorf("starting the renderer: %w", err)
 	}
 	return nil
@@ -102,7 +102,7 @@ func (l *launch) start(fed bool) error {
 
 func (l *launch) read() {
 	l.reader = newReader(l.w.lease.Recipe.Read, func(m mark) { l.marks <- m })
-	l.reader.say = l.w.say
+	l.reader.say = l.w.host.say
 }
 
 // adopt takes up a renderer that an earlier node process has started. All that
@@ -112,15 +112,15 @@ func (w *work) adopt(before *hold.Launch, fed bool) (*launch, error) {
 	l.before, l.fed = before, fed
 	l.began, l.signOf = before.At, time.Now()
 	l.read()
-	w.set(func() { w.phase, w.frame, w.fraction, w.stretch = "starting", nil, 0, l.stretch })
+	w.status.set(func(n *moment) { n.phase, n.frame, n.fraction, n.stretch = "starting", nil, 0, l.stretch })
 	var err error
-	l.proc, err = w.launcher.Attach(l.id(), l.reader)
+	l.proc, err = w.host.launcher.Attach(l.id(), l.reader)
 	return l, err
 }
 
 // over notes that nothing is left to do about a launch.
 func (l *launch) over() {
-	l.w.note(hold.Entry{Do: hold.Over, Launch: l.number})
+	l.w.diary.note(hold.Entry{Do: hold.Over, Launch: l.number})
 	l.proc.Forget()
 }
 
@@ -212,7 +212,7 @@ func (l *launch) unseen(words string) (reached int) {
 		times = l.timesOfFiles()
 	}
 	for f := next; f <= l.stretch.Last; f++ {
-		if l.w.gaveBack(f) {
+		if l.w.diary.gave(f) {
 			continue
 		}
 		if path, ok := l.file(f); ok {
@@ -272,7 +272,7 @@ func (l *launch) timesOfFiles() map[int]time.Duration {
 func (l *launch) watch(ctx context.Context, fed func(text string) bool) (stopped bool) {
 	stall := time.NewTicker(time.Second)
 	defer stall.Stop()
-	defer l.w.used.Store(0)
+	defer l.w.status.used.Store(0)
 	stalled := false
 	gone := l.proc.Gone()
 	done := ctx.Done()
@@ -290,9 +290,9 @@ func (l *launch) watch(ctx context.Context, fed func(text string) bool) (stopped
 				l.signOf = time.Now()
 			}
 			if l.mark(m) && l.w.lease.Recipe.Stop != recipe.StopNever &&
-				(l.w.bordered() || l.current != nil && l.w.gaveBack(*l.current) || l.w.full() != "") {
+				(l.w.stops.bordered() || l.current != nil && l.w.diary.gave(*l.current) || l.w.full() != "") {
 				last := *l.current - 1
-				l.w.note(hold.Entry{Do: hold.Undone, Launch: l.number, Frame: *l.current})
+				l.w.diary.note(hold.Entry{Do: hold.Undone, Launch: l.number, Frame: *l.current})
 				l.current, l.bordered = nil, &last
 				stop()
 				continue
@@ -350,7 +350,7 @@ func (l *launch) mark(m mark) bool {
 	l.now = now
 	if m.progress != nil && l.current != nil {
 		part := *m.progress
-		l.w.set(func() { l.w.fraction = part })
+		l.w.status.set(func(n *moment) { n.fraction = part })
 	}
 	if m.begins == nil && !m.unnamed || l.fed { // what is fed begins when it is handed over
 		return false
@@ -387,10 +387,10 @@ func (l *launch) begin(frame int, now time.Time) {
 		}
 	}
 	if !known {
-		l.w.note(hold.Entry{Do: hold.Began, Launch: l.number, Frame: frame})
+		l.w.diary.note(hold.Entry{Do: hold.Began, Launch: l.number, Frame: frame})
 	}
 	l.current, l.since, l.told = &frame, now, 0
-	l.w.set(func() { l.w.phase, l.w.frame, l.w.fraction = "rendering", &frame, 0 })
+	l.w.status.set(func(n *moment) { n.phase, n.frame, n.fraction = "rendering", &frame, 0 })
 }
 
 // finished hands the frame in flight to be checked.
@@ -419,17 +419,15 @@ func (l *launch) check(frame int, path string, render time.Duration) {
 	}
 	inside, err := filepath.Rel(l.w.staging, path)
 	if err == nil {
-		l.w.note(
+		l.w.diary.note(
 			hold.Entry{
 				Do: hold.Finished, Launch: l.number, Frame: frame, Path: inside, Startup: l.startup,
 				Render: render,
 			},
 		)
 	}
-	l.w.mu.Lock()
-	l.w.slowest = max(l.w.slowest, render)
-	l.w.mu.Unlock()
-	l.w.toCheck(
+	l.w.diary.took(render)
+	l.w.offers.add(
 		check{launch: l.number, frame: frame, path: path, startup: l.startup, render: render, memory: l.weigh()},
 	)
 	l.startup = 0 // told once
@@ -444,7 +442,7 @@ func (l *launch) weigh() int64 {
 		peak, _ := l.proc.Peak()
 		l.peak = max(l.peak, peak)
 	default:
-		l.w.used.Store(now)
+		l.w.status.used.Store(now)
 	}
 	l.peak = max(l.peak, now)
 	return l.peak
@@ -479,16 +477,14 @@ func fileOf(folder, pattern string, frame int, first bool) (string, bool) {
 // was told, else as the lease says, and longer where frames took longer than was
 // expected when it was given.
 func (w *work) stallLimit() time.Duration {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	limit := w.stall
+	limit := w.host.stall
 	if limit == 0 {
 		limit = span.Of(w.lease.Stall)
 	}
 	if limit <= 0 {
 		limit = defaultStall
 	}
-	return max(limit, 10*w.slowest)
+	return max(limit, 10*w.diary.longest())
 }
 
 // stalled ends a renderer that gives no sign of life; its exit is then told

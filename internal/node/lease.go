@@ -41,48 +41,105 @@ type leased struct {
 // work is one lease in the hands of this node.
 type work struct {
 	lease   *leased
+	life    string // of the farm that gave the lease
+	over    bool   // the lease has ended at the service: only what is finished is offered
+	staging string // folder of the lease's own
 	svc     service
 	log     *slog.Logger
-	staging string // folder of the lease's own
-	speed   float64
-	node    string
-	share   func() own    // what a launch may use, as things are then
-	stall   time.Duration // for which a renderer may give no sign of life; 0: as the lease says
-	send    bool          // frames go to the service even where their place is seen
-	changed func()        // progress has changed
+	host    machine
+	status  *status
+	diary   *diary
+	stops   stops
+	offers  offers
+	launch  int           // number of the newest
 	ready   chan struct{} // closed when orders can be taken
+	ended   wire.Ended    // once it has
+}
 
+// machine is what work on a lease has of the machine.
+type machine struct {
+	node     string
+	speed    float64       // index of the processor
+	stall    time.Duration // for which a renderer may give no sign of life; 0: as the lease says
+	send     bool          // frames go to the service even where their place is seen
+	launcher *launcher.Client
+	share    func() own                                  // what a launch may use, as things are then
+	say      func(at time.Time, stream int, text string) // hears what renderers say; may be nil
 	room     *room                                       // may be nil
 	owned    *owned                                      // may be nil
-	looking  chan struct{}                               // one slot for each picture that is looked at at once; may be nil
-	ended    wire.Ended                                  // once it has
-	used     atomic.Int64                                // bytes of main memory that its processes have now
-	say      func(at time.Time, stream int, text string) // hears what renderers say; may be nil
-	launcher *launcher.Client
-	journal  *journal
-	again    bool   // an earlier process has worked on the lease
-	life     string // of the farm that gave the lease
-	over     bool   // the lease has ended at the service: only what is finished is offered
+	looking  chan struct{}                               // one slot for each picture looked at at once; may be nil
+}
 
-	ctx        context.Context // of the session: reports outlive an order to stop
-	stopNow    context.CancelCauseFunc
-	stopped    <-chan struct{} // closed by stopNow
-	mu         sync.Mutex
-	atBorder   bool
-	phase      string
-	frame      *int
-	fraction   float64
-	verifying  map[int]bool
-	trouble    string // why frames wait to be delivered
-	noRoom     string // why no further frame is begun
-	launch     int
-	stretch    frames.Span // of the newest launch
-	held       *hold.Lease // what has happened
-	slowest    time.Duration
-	checks     chan check
-	waiting    atomic.Int32 // finished frames that are not dealt with to the end
-	abandoned  error        // the session is over: nothing may be reported any more
-	checksDone chan struct{}
+// stops are the ways in which work ends early.
+type stops struct {
+	ctx     context.Context // of the session: reports outlive an order to stop
+	stopNow context.CancelCauseFunc
+	stopped <-chan struct{} // closed by stopNow
+
+	mu        sync.Mutex
+	atBorder  bool
+	abandoned error // the session is over: nothing may be reported any more
+}
+
+// askBorder lets the work end between two frames.
+func (s *stops) askBorder() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.atBorder = true
+}
+
+// bordered reports whether the work is to end between two frames.
+func (s *stops) bordered() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.atBorder
+}
+
+// abandon ends the work at once because its session is over.
+func (s *stops) abandon(err error) {
+	s.mu.Lock()
+	s.abandoned = err
+	s.mu.Unlock()
+	s.stopNow(err)
+}
+
+// err returns why the session is over, or nil.
+func (s *stops) err() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.abandoned
+}
+
+// offers are the frames that renderers have finished and that are on their way to
+// the service.
+type offers struct {
+	checks  chan check
+	done    chan struct{} // closed when all are dealt with
+	waiting atomic.Int32  // that are not dealt with to the end
+}
+
+// begin lets finished frames be dealt with, one after the other.
+func (o *offers) begin(finish func(check)) {
+	o.checks, o.done = make(chan check, maxChecks), make(chan struct{})
+	go func() {
+		defer close(o.done)
+		for c := range o.checks {
+			finish(c)
+			o.waiting.Add(-1)
+		}
+	}()
+}
+
+// add hands over a frame that a renderer has finished.
+func (o *offers) add(c check) {
+	o.waiting.Add(1)
+	o.checks <- c
+}
+
+// end waits until all frames are dealt with; no more may be added.
+func (o *offers) end() {
+	close(o.checks)
+	<-o.done
 }
 
 // check is a frame that the renderer has finished.
@@ -104,49 +161,19 @@ var errLetGo = errors.New("the node process is restarted")
 // away; a renderer that is further ahead waits.
 const maxChecks = 4096
 
-// progress says how far the lease is.
-func (w *work) progress() wire.Progress {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	p := wire.Progress{
-		Lease: w.lease.ID, Frame: w.frame, Phase: w.phase, Fraction: w.fraction,
-		Trouble: w.trouble, Full: w.noRoom, MemoryBytes: w.used.Load(),
-	}
-	for f := range w.verifying {
-		p.Verifying = append(p.Verifying, f)
-	}
-	return p
-}
-
-func (w *work) set(change func()) {
-	w.mu.Lock()
-	change()
-	w.mu.Unlock()
-	w.changed()
-}
-
 // stop ends the lease at once, or when the frame in flight is finished. Renderers
 // that may be stopped only at a border finish it in any case, and those that may
 // never be stopped end by themselves.
 func (w *work) stop(now bool, reason string) {
 	w.log.Info("lease is to end", "lease", w.lease.ID, "now", now, "reason", reason, "stop", w.lease.Recipe.Stop)
 	if now && w.lease.Recipe.Stop != recipe.StopBorder && w.lease.Recipe.Stop != recipe.StopNever {
-		w.stopNow(errStopped)
+		w.stops.stopNow(errStopped)
 		return
 	}
-	w.mu.Lock()
-	w.atBorder = true
-	idle := w.frame == nil && w.phase == "starting" && w.lease.Recipe.Stop != recipe.StopNever
-	w.mu.Unlock()
-	if idle { // no frame is in flight, so there is nothing to wait for
-		w.stopNow(errStopped)
+	w.stops.askBorder()
+	if w.status.idle() && w.lease.Recipe.Stop != recipe.StopNever { // no frame is in flight, so there is nothing to wait for
+		w.stops.stopNow(errStopped)
 	}
-}
-
-func (w *work) bordered() bool {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	return w.atBorder
 }
 
 // run renders the lease to its end and returns when all its processes are gone
@@ -155,19 +182,12 @@ func (w *work) bordered() bool {
 func (w *work) run(ctx context.Context) (wire.Ended, error) {
 	rendering, stop := context.WithCancelCause(ctx)
 	defer stop(nil)
-	w.ctx, w.stopNow, w.stopped = ctx, stop, rendering.Done()
+	w.stops.ctx, w.stops.stopNow, w.stops.stopped = ctx, stop, rendering.Done()
 	if w.over {
 		stop(errStopped)
 	}
 	close(w.ready)
-	w.checks, w.checksDone = make(chan check, maxChecks), make(chan struct{})
-	go func() {
-		defer close(w.checksDone)
-		for c := range w.checks {
-			w.finish(c)
-			w.waiting.Add(-1)
-		}
-	}()
+	w.offers.begin(w.finish)
 	var left frames.Set
 	if err := left.UnmarshalText([]byte(w.lease.Frames)); err != nil {
 		w.log.Error("the service gave frames that cannot be read", "error", err)
@@ -178,14 +198,13 @@ func (w *work) run(ctx context.Context) (wire.Ended, error) {
 	if left = w.renderOwning(rendering, left); !left.Empty() {
 		w.log.Info("frames go back", "lease", w.lease.ID, "frames", left)
 	}
-	close(w.checks)
-	w.set(func() { w.frame, w.phase = nil, "verifying" })
-	<-w.checksDone
+	w.status.set(func(n *moment) { n.frame, n.phase = nil, "verifying" })
+	w.offers.end()
 	if w.lost() {
 		return wire.Ended{}, launcher.ErrLost
 	}
-	if w.abandoned != nil {
-		return wire.Ended{}, w.abandoned
+	if err := w.stops.err(); err != nil {
+		return wire.Ended{}, err
 	}
 	if ctx.Err() != nil {
 		return wire.Ended{}, ctx.Err()
@@ -193,7 +212,7 @@ func (w *work) run(ctx context.Context) (wire.Ended, error) {
 	why := "has finished its frames"
 	if cause := context.Cause(rendering); cause != nil {
 		why = "was told to stop at once"
-	} else if w.bordered() {
+	} else if w.stops.bordered() {
 		why = "stopped between two frames"
 	}
 	return wire.Ended{Lease: w.lease.ID, Message: why}, nil
@@ -218,11 +237,11 @@ func (w *work) unpackScene() error {
 // renderOwning renders once what the lease owns is free, and gives it back when
 // all processes are gone.
 func (w *work) renderOwning(ctx context.Context, left frames.Set) frames.Set {
-	if w.owned != nil {
-		if w.owned.take(ctx, w.lease.ID, w.share(), w.again) != nil {
+	if w.host.owned != nil {
+		if w.host.owned.take(ctx, w.lease.ID, w.host.share(), w.diary.again) != nil {
 			return left
 		}
-		defer w.owned.giveBack(w.lease.ID)
+		defer w.host.owned.giveBack(w.lease.ID)
 	}
 	return w.render(ctx, left)
 }
@@ -230,7 +249,7 @@ func (w *work) renderOwning(ctx context.Context, left frames.Set) frames.Set {
 // clear removes what is kept of the lease, once the service knows that it has
 // ended.
 func (w *work) clear() {
-	w.journal.close()
+	w.diary.journal.close()
 	if err := os.RemoveAll(w.staging); err != nil {
 		w.log.Warn("clearing the folder of a lease", "error", err)
 	}
@@ -241,7 +260,7 @@ func (w *work) clear() {
 func (w *work) render(ctx context.Context, left frames.Set) frames.Set {
 	fed := w.lease.Recipe.Mode == "feed"
 	var first *launch
-	if w.again {
+	if w.diary.again {
 		first, left = w.resume(ctx, left, fed)
 	}
 	if fed {
@@ -255,11 +274,10 @@ func (w *work) render(ctx context.Context, left frames.Set) frames.Set {
 	left = w.stretches(ctx, left)
 	for w.lease.Recipe.Mode == "single" && left.Empty() && w.goesOn(ctx) {
 		// What is next is asked for while the last frame is still checked.
-		w.set(func() { w.phase, w.frame, w.fraction = "waiting", nil, 0 })
+		w.status.set(func(n *moment) { n.phase, n.frame, n.fraction = "waiting", nil, 0 })
 		left = w.more(ctx)
-		w.mu.Lock()
-		left = left.Minus(w.held.Failed()) // the service may not know yet; a further try has a lease of its own
-		w.mu.Unlock()
+		// The service may not know yet what failed; a further try has a lease of its own.
+		left = left.Minus(ask(w.diary, (*hold.Lease).Failed))
 		if left.Empty() {
 			break
 		}
@@ -271,19 +289,17 @@ func (w *work) render(ctx context.Context, left frames.Set) frames.Set {
 // goesOn reports whether nothing keeps further frames of the lease from being
 // rendered.
 func (w *work) goesOn(ctx context.Context) bool {
-	return ctx.Err() == nil && !w.bordered() && w.ok() && !w.lost()
+	return ctx.Err() == nil && !w.stops.bordered() && w.stops.err() == nil && !w.lost()
 }
 
 // resume offers what was finished before, and takes up the renderer that still
 // runs, if one does.
 func (w *work) resume(ctx context.Context, left frames.Set, fed bool) (*launch, frames.Set) {
-	w.mu.Lock()
-	unsettled, before := w.held.Unsettled(), w.held.Running()
-	w.launch = w.held.LastLaunch()
-	w.mu.Unlock()
+	unsettled, before := ask(w.diary, (*hold.Lease).Unsettled), ask(w.diary, (*hold.Lease).Running)
+	w.launch = ask(w.diary, (*hold.Lease).LastLaunch)
 	for _, p := range unsettled {
 		left = left.Minus(frames.One(p.Frame))
-		w.toCheck(
+		w.offers.add(
 			check{
 				launch: p.Launch, frame: p.Frame, path: filepath.Join(w.staging, p.Path), startup: p.Startup,
 				render: p.Render,
@@ -304,7 +320,7 @@ func (w *work) resume(ctx context.Context, left frames.Set, fed bool) (*launch, 
 	w.log.Warn(
 		"a renderer of an earlier node process is gone", "lease", w.lease.ID, "launch", before.Number, "error", err,
 	)
-	w.note(hold.Entry{Do: hold.Over, Launch: before.Number})
+	w.diary.note(hold.Entry{Do: hold.Over, Launch: before.Number})
 	if frame, ok := before.InFlight(); ok && left.Has(frame) && ctx.Err() == nil {
 		w.failed(
 			before.Number, frame, triage.CauseNodeLost,
@@ -320,7 +336,7 @@ func (w *work) resume(ctx context.Context, left frames.Set, fed bool) (*launch, 
 func (w *work) stretches(ctx context.Context, left frames.Set) frames.Set {
 	for w.goesOn(ctx) {
 		w.waitForRoom(ctx)
-		if left = w.withoutGiven(left); left.Empty() || ctx.Err() != nil || w.bordered() {
+		if left = w.diary.withoutGiven(left); left.Empty() || ctx.Err() != nil || w.stops.bordered() {
 			break
 		}
 		var stretch frames.Span
@@ -340,72 +356,29 @@ func (w *work) stretches(ctx context.Context, left frames.Set) frames.Set {
 // lost reports whether the launcher has ended, and all renderers with it.
 func (w *work) lost() bool {
 	select {
-	case <-w.launcher.Lost():
+	case <-w.host.launcher.Lost():
 		return true
 	default:
 		return false
 	}
 }
 
-// note takes a step in the life of the lease, and writes it down.
-func (w *work) note(e hold.Entry) {
-	e.At = time.Now()
-	w.mu.Lock()
-	w.held.Note(e)
-	w.mu.Unlock()
-	w.journal.write(e)
-}
-
-// toCheck hands over a frame that a renderer has finished.
-func (w *work) toCheck(c check) {
-	w.waiting.Add(1)
-	w.checks <- c
-}
-
-// withoutGiven returns a set without the frames that were given back.
-func (w *work) withoutGiven(set frames.Set) frames.Set {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	return set.Minus(w.held.Given())
-}
-
-func (w *work) gaveBack(frame int) bool {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	return w.held.Gave(frame)
-}
-
 // trim answers which of the frames that are wanted back can be given. Asked
 // again, it answers the same.
 func (w *work) trim(id int64, wanted frames.Set) string {
-	w.mu.Lock()
-	defer w.mu.Unlock()
 	var mine, unseen frames.Set
 	_ = mine.UnmarshalText([]byte(w.lease.Frames)) // what cannot be read was told when the lease began
-	switch {
-	case w.lease.Recipe.Mode == "range" && (w.lease.Recipe.Read.Begins == "" || w.lease.Recipe.Stop == recipe.StopNever): // where it is cannot be seen, or it goes on to its end
-		unseen = frames.Of(w.stretch)
-	case w.frame == nil && w.phase == "starting": // its first frame may have begun without a word yet
-		unseen = frames.One(w.stretch.First)
+	if r := w.lease.Recipe; r.Mode == "range" && (r.Read.Begins == "" || r.Stop == recipe.StopNever) {
+		unseen = w.status.launched() // where it is cannot be seen, or it goes on to its end
+	} else {
+		unseen = w.status.notYetSeen()
 	}
-	answer, again := w.held.Give(id, wanted, mine, unseen)
-	if !again {
-		e := hold.Entry{Do: hold.Trimmed, At: time.Now(), Trim: id, Frames: answer.String()}
-		w.held.Note(e)
-		w.journal.write(e)
-	}
-	return answer.String()
-}
-
-func (w *work) ok() bool {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	return w.abandoned == nil
+	return w.diary.trim(id, wanted, mine, unseen)
 }
 
 // failed reports a try that gave no good picture.
 func (w *work) failed(launch, frame int, cause, message string) {
-	w.note(hold.Entry{Do: hold.Failed, Launch: launch, Frame: frame})
+	w.diary.note(hold.Entry{Do: hold.Failed, Launch: launch, Frame: frame})
 	w.log.Warn("frame failed", "run", w.lease.RunName, "frame", frame, "cause", cause)
 	w.report(
 		wire.ReportItem{
@@ -417,12 +390,9 @@ func (w *work) failed(launch, frame int, cause, message string) {
 
 // report reports one item. A lost session is noted and ends the work.
 func (w *work) report(item wire.ReportItem) wire.Verdict {
-	verdicts, err := w.svc.report(w.ctx, item)
+	verdicts, err := w.svc.report(w.stops.ctx, item)
 	if err != nil {
-		w.mu.Lock()
-		w.abandoned = err
-		w.mu.Unlock()
-		w.stopNow(err)
+		w.stops.abandon(err)
 		return wire.Verdict{Verdict: wire.VerdictDiscard}
 	}
 	return verdicts[0]
@@ -440,7 +410,7 @@ func (w *work) placeholders(l *launch) map[string]string {
 		"first": fmt.Sprint(l.stretch.First), "last": fmt.Sprint(l.stretch.Last),
 		"frame": fmt.Sprint(l.stretch.First), "shot_first": fmt.Sprint(w.lease.ShotFirst),
 		"shot_last": fmt.Sprint(w.lease.ShotLast), "shot_count": fmt.Sprint(w.lease.ShotLast - w.lease.ShotFirst + 1),
-		"speed": fmt.Sprint(w.speed * l.share.part), "node": w.node,
+		"speed": fmt.Sprint(w.host.speed * l.share.part), "node": w.host.node,
 	}
 	var passes []string
 	for _, p := range w.lease.Passes {

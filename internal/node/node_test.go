@@ -174,8 +174,7 @@ func newWork(t *testing.T, f *fake, script, set string) *work {
 		t.Fatal(err)
 	}
 	t.Cleanup(book.close)
-	return &work{
-		launcher: newLauncher(t), journal: book,
+	w := &work{
 		lease: &leased{
 			Recipe: r,
 			Lease: wire.Lease{
@@ -185,11 +184,14 @@ func newWork(t *testing.T, f *fake, script, set string) *work {
 				Height: 4,
 			},
 		},
-		svc: f, log: log, staging: staging, speed: 1, node: "kiln-01",
-		share: func() own { return own{whole: true, threads: 1, part: 1} }, stall: time.Minute,
-		held: hold.New(), changed: func() {}, ready: make(chan struct{}), phase: "starting",
-		verifying: map[int]bool{},
+		svc: f, log: log, staging: staging, status: newStatus(func() {}), diary: newDiary(), ready: make(chan struct{}),
+		host: machine{
+			launcher: newLauncher(t), speed: 1, node: "kiln-01", stall: time.Minute,
+			share: func() own { return own{whole: true, threads: 1, part: 1} },
+		},
 	}
+	w.diary.journal = book
+	return w
 }
 
 // finish runs a lease and tells its end, as the agent does.
@@ -292,7 +294,7 @@ func TestARendererThatCannotStart(t *testing.T) {
 func TestStalledRendererIsEnded(t *testing.T) {
 	f := &fake{}
 	w := newWork(t, f, "say:begin_1 sleep:1h", "1")
-	w.stall = 10 * time.Millisecond
+	w.host.stall = 10 * time.Millisecond
 	if err := finish(t.Context(), w); err != nil {
 		t.Fatal(err)
 	}
@@ -308,7 +310,7 @@ func TestStopAtOnceAndAtTheBorder(t *testing.T) {
 		ended := make(chan error)
 		go func() { ended <- finish(t.Context(), w) }()
 		<-w.ready
-		for w.progress().Frame == nil {
+		for w.status.progress(w.lease.ID).Frame == nil {
 			time.Sleep(5 * time.Millisecond)
 		}
 		w.stop(now, "a test")
@@ -334,13 +336,13 @@ func TestWhatIsSaidAgainIsNoSignOfLife(t *testing.T) {
 	}{
 		"no progress": {"say:begin_1" + strings.Repeat(" say:0_of_10 sleep:100ms", 40), []string{"failed 1 stalled", "ended 0"}},
 		"one line":    {"say:begin_1" + strings.Repeat(" say:still_here sleep:100ms", 40), []string{"failed 1 stalled", "ended 0"}},
-		"it goes on":  {"say:begin_1 say:1_of_10 sleep:700ms say:2_of_10 sleep:700ms say:3_of_10 sleep:700ms draw:1 exit:0", []string{"good 1", "delivered 1", "ended 0"}},
+		"it goes on":  {"say:begin_1 say:1_of_10 sleep:1s say:2_of_10 sleep:1s say:3_of_10 sleep:1s draw:1 exit:0", []string{"good 1", "delivered 1", "ended 0"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			f := &fake{}
 			w := newWork(t, f, c.script, "1")
-			w.stall, w.lease.Stall = 0, 1
+			w.host.stall, w.lease.Stall = 0, 2
 			if err := finish(t.Context(), w); err != nil {
 				t.Fatal(err)
 			}
@@ -367,7 +369,7 @@ func TestWhenARendererMayBeStopped(t *testing.T) {
 			ended := make(chan error)
 			go func() { ended <- finish(t.Context(), w) }()
 			<-w.ready
-			for w.progress().Frame == nil {
+			for w.status.progress(w.lease.ID).Frame == nil {
 				time.Sleep(5 * time.Millisecond)
 			}
 			w.stop(true, "a test")
@@ -408,7 +410,7 @@ func TestTimesFromFiles(t *testing.T) {
 func TestAPictureThatEndsTheProcessIsSetAside(t *testing.T) {
 	f := &fake{}
 	w := newWork(t, f, "say:begin_1 draw:1 exit:0", "1")
-	w.ctx = t.Context()
+	w.stops.ctx = t.Context()
 	folder := filepath.Join(w.staging, "launch-1")
 	if err := os.MkdirAll(folder, 0o755); err != nil {
 		t.Fatal(err)
@@ -417,12 +419,12 @@ func TestAPictureThatEndsTheProcessIsSetAside(t *testing.T) {
 	if err := os.WriteFile(c.path, []byte("a deadly picture"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	w.held.Note(hold.Entry{Do: hold.Launched, Launch: 1, First: 1, Last: 1})
-	w.held.Note(hold.Entry{Do: hold.Finished, Launch: 1, Frame: 1, Path: "launch-1/f1.png"})
-	w.held.Note(hold.Entry{Do: hold.Looked, Launch: 1, Frame: 1})
-	w.held.Note(hold.Entry{Do: hold.Seen, Launch: 1, Frame: 1}) // a look that did no harm counts for nothing
+	w.diary.held.Note(hold.Entry{Do: hold.Launched, Launch: 1, First: 1, Last: 1})
+	w.diary.held.Note(hold.Entry{Do: hold.Finished, Launch: 1, Frame: 1, Path: "launch-1/f1.png"})
+	w.diary.held.Note(hold.Entry{Do: hold.Looked, Launch: 1, Frame: 1})
+	w.diary.held.Note(hold.Entry{Do: hold.Seen, Launch: 1, Frame: 1}) // a look that did no harm counts for nothing
 	for range 2 {
-		w.held.Note(hold.Entry{Do: hold.Looked, Launch: 1, Frame: 1})
+		w.diary.held.Note(hold.Entry{Do: hold.Looked, Launch: 1, Frame: 1})
 	}
 	w.finish(c)
 	if got := f.told(); !slices.Equal(got, []string{"failed 1 wrong output"}) || !strings.Contains(

@@ -21,13 +21,13 @@ import (
 // finish verifies a frame, offers it, and delivers it if it is accepted. What
 // the service has not answered for stays for the next node process.
 func (w *work) finish(c check) {
-	if w.ctx.Err() != nil || !w.ok() {
+	if w.stops.ctx.Err() != nil || w.stops.err() != nil {
 		return
 	}
-	w.set(func() { w.verifying[c.frame] = true })
-	defer w.set(func() { delete(w.verifying, c.frame) })
-	if w.offer(c) && w.ok() && w.ctx.Err() == nil {
-		w.note(hold.Entry{Do: hold.Settled, Launch: c.launch, Frame: c.frame})
+	w.status.set(func(n *moment) { n.verifying[c.frame] = true })
+	defer w.status.set(func(n *moment) { delete(n.verifying, c.frame) })
+	if w.offer(c) && w.stops.err() == nil && w.stops.ctx.Err() == nil {
+		w.diary.note(hold.Entry{Do: hold.Settled, Launch: c.launch, Frame: c.frame})
 		for _, file := range append([]string{c.path}, w.passFiles(c)...) {
 			_ = os.Remove(file) // the lease's folder goes as a whole anyway
 		}
@@ -76,9 +76,9 @@ func (w *work) passFiles(c check) []string {
 // verify looks at all files of a frame. A *picture.FaultError says what is
 // wrong with one.
 func (w *work) verify(c check) (*verified, error) {
-	if w.looking != nil { // pictures take memory, and a node may have many leases
-		w.looking <- struct{}{}
-		defer func() { <-w.looking }()
+	if w.host.looking != nil { // pictures take memory, and a node may have many leases
+		w.host.looking <- struct{}{}
+		defer func() { <-w.host.looking }()
 	}
 	good, err := picture.Verify(c.path, w.lease.Recipe.Picture, w.lease.Width, w.lease.Height)
 	if err != nil {
@@ -128,11 +128,8 @@ func (w *work) target(frame int, v *verified, verdict wire.Verdict) publish.Targ
 // true if it did. Of any other it notes that it is looked at from now on.
 func (w *work) deadly(c check) bool {
 	shot := hold.Shot{Launch: c.launch, Frame: c.frame}
-	w.mu.Lock()
-	deadly := w.held.Deadly(shot)
-	w.mu.Unlock()
-	if !deadly {
-		w.note(hold.Entry{Do: hold.Looked, Launch: c.launch, Frame: c.frame})
+	if !ask(w.diary, func(l *hold.Lease) bool { return l.Deadly(shot) }) {
+		w.diary.note(hold.Entry{Do: hold.Looked, Launch: c.launch, Frame: c.frame})
 		return false
 	}
 	aside := filepath.Join(filepath.Dir(w.staging), "aside")
@@ -148,7 +145,7 @@ func (w *work) deadly(c check) bool {
 	w.failed(
 		c.launch, c.frame, triage.CauseWrongOutput,
 		fmt.Sprintf(
-			"looking at this picture has ended the node process twice; it is set aside on %s as %s", w.node, to,
+			"looking at this picture has ended the node process twice; it is set aside on %s as %s", w.host.node, to,
 		),
 	)
 	return true
@@ -157,14 +154,13 @@ func (w *work) deadly(c check) bool {
 // offer reports true when nothing is left to do about the frame.
 func (w *work) offer(c check) (settled bool) {
 	begin := time.Now()
-	w.mu.Lock()
-	accepted := w.held.WasAccepted(hold.Shot{Launch: c.launch, Frame: c.frame})
-	w.mu.Unlock()
+	shot := hold.Shot{Launch: c.launch, Frame: c.frame}
+	accepted := ask(w.diary, func(l *hold.Lease) string { return l.WasAccepted(shot) })
 	if w.deadly(c) {
 		return true
 	}
 	good, err := w.verify(c)
-	w.note(hold.Entry{Do: hold.Seen, Launch: c.launch, Frame: c.frame})
+	w.diary.note(hold.Entry{Do: hold.Seen, Launch: c.launch, Frame: c.frame})
 	if err != nil && accepted != "" { // it was good once, and the service waits for it
 		w.report(
 			wire.ReportItem{
@@ -195,9 +191,9 @@ func (w *work) offer(c check) (settled bool) {
 		w.log.Info("frame not wanted", "run", w.lease.RunName, "frame", c.frame, "why", verdict.Why)
 		return true
 	}
-	w.note(hold.Entry{Do: hold.Accepted, Frame: c.frame, Launch: c.launch, Hash: item.Hash})
+	w.diary.note(hold.Entry{Do: hold.Accepted, Frame: c.frame, Launch: c.launch, Hash: item.Hash})
 	if small, err := picture.Thumbnail(good.image); err == nil {
-		w.svc.thumbnail(w.ctx, w.lease.Run, c.frame, small)
+		w.svc.thumbnail(w.stops.ctx, w.lease.Run, c.frame, small)
 	}
 	return w.settle(item, good.sources, w.target(c.frame, good, verdict))
 }
@@ -209,11 +205,11 @@ const sendAfter = 2
 // settle delivers an accepted frame until the service sees it in its place. It
 // reports true when nothing is left to do about the frame.
 func (w *work) settle(item wire.ReportItem, sources []string, to publish.Target) (settled bool) {
-	defer w.set(func() { w.trouble = "" })
+	defer w.status.set(func(n *moment) { n.trouble = "" })
 	wait := deliverSoon
 	for unseen := 0; ; unseen++ {
 		at, err := w.deliver(sources, to, item.Frame, unseen >= sendAfter)
-		if w.ctx.Err() != nil {
+		if w.stops.ctx.Err() != nil {
 			return false
 		}
 		if err != nil {
@@ -228,12 +224,12 @@ func (w *work) settle(item wire.ReportItem, sources []string, to publish.Target)
 		if verdict.Verdict != wire.VerdictDeliver {
 			return true
 		}
-		w.set(func() { w.trouble = verdict.Why })
+		w.status.set(func(n *moment) { n.trouble = verdict.Why })
 		w.log.Warn("a delivered frame is not seen", "run", w.lease.RunName, "frame", item.Frame, "why", verdict.Why)
 		select {
-		case <-w.stopped: // the run has ended: nobody waits for it
+		case <-w.stops.stopped: // the run has ended: nobody waits for it
 			return true
-		case <-w.ctx.Done():
+		case <-w.stops.ctx.Done():
 			return false
 		case <-time.After(wait):
 		}

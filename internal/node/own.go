@@ -167,7 +167,7 @@ func (a *Agent) memory(ctx context.Context) *wire.Memory {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	for id, w := range a.works {
-		out.Used = append(out.Used, wire.LeaseUsed{Lease: id, Bytes: w.used.Load()})
+		out.Used = append(out.Used, wire.LeaseUsed{Lease: id, Bytes: w.status.used.Load()})
 	}
 	return out
 }

@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"vexillum/internal/core/hold"
 	"vexillum/internal/wire"
 )
 
@@ -26,7 +27,7 @@ func (a *Agent) recall() ([]*work, error) {
 			continue
 		}
 		w := a.newWork(&h.Lease)
-		w.life, w.held, w.again = h.Life, before, true
+		w.life, w.diary.held, w.diary.again = h.Life, before, true
 		held = append(held, w)
 	}
 	return held, nil
@@ -73,11 +74,11 @@ func (a *Agent) sort(held []*work, started wire.Started) []*work {
 
 // endRenderer ends what still runs of a lease that is not ours to finish.
 func (a *Agent) endRenderer(w *work) {
-	before := w.held.Running()
+	before := ask(w.diary, (*hold.Lease).Running)
 	if before == nil {
 		return
 	}
-	w.launcher = a.starter
+	w.host.launcher = a.starter
 	if l, err := w.adopt(before, false); err == nil {
 		go func() { // nobody reads it any more
 			for range l.marks { //nolint:revive // until the reader is gone

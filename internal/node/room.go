@@ -99,7 +99,7 @@ func heldBytes(folder string) (all int64) {
 }
 
 // full returns why no further frame may be begun now, or "".
-func (w *work) full() string { return w.room.full(time.Now(), w.waiting.Load() > 0) }
+func (w *work) full() string { return w.host.room.full(time.Now(), w.offers.waiting.Load() > 0) }
 
 // waitForRoom waits until a further frame may be begun, and says why it has
 // to wait.
@@ -108,20 +108,20 @@ func (w *work) waitForRoom(ctx context.Context) {
 		why := w.full()
 		if why == "" {
 			if told {
-				w.set(func() { w.noRoom = "" })
+				w.status.set(func(n *moment) { n.noRoom = "" })
 			}
 			return
 		}
 		if !told {
 			w.log.Warn("a frame waits for room", "lease", w.lease.ID, "why", why)
-			w.set(func() { w.phase, w.frame, w.noRoom = "waiting", nil, why })
+			w.status.set(func(n *moment) { n.phase, n.frame, n.noRoom = "waiting", nil, why })
 		}
 		select {
 		case <-ctx.Done():
 			return
 		case <-time.After(roomEvery):
 		}
-		if w.bordered() {
+		if w.stops.bordered() {
 			return
 		}
 	}

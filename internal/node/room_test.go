@@ -24,19 +24,19 @@ func TestNoFrameIsBegunWithoutRoom(t *testing.T) {
 			if mode == "single" {
 				w.lease.Recipe.Mode = "single"
 			}
-			w.room = &room{folder: w.staging, limit: 1}
+			w.host.room = &room{folder: w.staging, limit: 1}
 			if err := os.Remove(w.lease.OutputRoot); err != nil {
 				t.Fatal(err)
 			}
 			ended := make(chan error, 1)
 			go func() { ended <- finish(t.Context(), w) }()
 			<-w.ready
-			for deadline := time.Now().Add(20 * time.Second); w.progress().Full == ""; time.Sleep(time.Millisecond) {
+			for deadline := time.Now().Add(20 * time.Second); w.status.progress(w.lease.ID).Full == ""; time.Sleep(time.Millisecond) {
 				if time.Now().After(deadline) {
 					t.Fatal("it does not tell that there is no room")
 				}
 			}
-			if p := w.progress(); !strings.Contains(p.Full, "1 B is the limit of the staging disk") ||
+			if p := w.status.progress(w.lease.ID); !strings.Contains(p.Full, "1 B is the limit of the staging disk") ||
 				p.Phase != "waiting" ||
 				p.Frame != nil {
 				t.Errorf("it tells %+v", p)
