@@ -13,11 +13,11 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"vexillum/internal/core/accept"
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/health"
+	"vexillum/internal/core/protocol/accept"
 	"vexillum/internal/picture"
 	"vexillum/internal/recipe"
 	"vexillum/internal/secret"

@@ -13,7 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"vexillum/internal/core/drill"
-	"vexillum/internal/core/play"
+	"vexillum/internal/core/simulate"
 	"vexillum/internal/core/span"
 	"vexillum/internal/drillfile"
 	"vexillum/internal/plainfile"
@@ -113,7 +113,7 @@ func (a *app) drillFile(ctx context.Context, path, against string, why bool) err
 		ways = append(ways, w)
 	}
 	r, err := drill.Run(farm, nil, ways, goesOn(ctx))
-	if errors.Is(err, play.ErrStopped) {
+	if errors.Is(err, simulate.ErrStopped) {
 		return errDrillStopped
 	}
 	if err != nil {
@@ -228,7 +228,7 @@ func (a *app) drillRandom(ctx context.Context, class string, seed uint64, count 
 	var out []drill.Spread
 	for _, class := range classes {
 		s, err := drill.Many(class, seed, count, rehearsed, goesOn(ctx))
-		if errors.Is(err, play.ErrStopped) {
+		if errors.Is(err, simulate.ErrStopped) {
 			return errDrillStopped
 		}
 		if err != nil {

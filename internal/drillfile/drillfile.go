@@ -20,7 +20,7 @@ import (
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/hours"
-	"vexillum/internal/core/play"
+	"vexillum/internal/core/simulate"
 	"vexillum/internal/core/trait"
 	"vexillum/internal/plainyaml"
 )
@@ -254,25 +254,25 @@ var start = time.Date(2026, 3, 2, 18, 0, 0, 0, time.UTC)
 const mostFrames = 20_000_000
 
 // Parse reads a drill file. Errors say what is wrong and where.
-func Parse(data []byte) (play.Farm, error) {
+func Parse(data []byte) (simulate.Farm, error) {
 	asJSON, err := plainyaml.ToJSON(data)
 	if err != nil {
-		return play.Farm{}, fmt.Errorf("reading the drill: %w", err)
+		return simulate.Farm{}, fmt.Errorf("reading the drill: %w", err)
 	}
 	document, err := jsonschema.UnmarshalJSON(bytes.NewReader(asJSON))
 	if err != nil {
-		return play.Farm{}, fmt.Errorf("reading the drill: %w", err)
+		return simulate.Farm{}, fmt.Errorf("reading the drill: %w", err)
 	}
 	schema, err := compileSchema()
 	if err != nil {
-		return play.Farm{}, err
+		return simulate.Farm{}, err
 	}
 	if err := schema.Validate(document); err != nil {
-		return play.Farm{}, fmt.Errorf("the drill does not fit its schema: %w", err)
+		return simulate.Farm{}, fmt.Errorf("the drill does not fit its schema: %w", err)
 	}
 	var f File
 	if err := json.Unmarshal(asJSON, &f); err != nil {
-		return play.Farm{}, fmt.Errorf("reading the drill: %w", err)
+		return simulate.Farm{}, fmt.Errorf("reading the drill: %w", err)
 	}
 	return f.farm()
 }
@@ -289,8 +289,8 @@ func compileSchema() (*jsonschema.Schema, error) {
 	return c.Compile("drill.schema.json")
 }
 
-func (f *File) farm() (play.Farm, error) {
-	out := play.Farm{Seed: f.Seed, Start: start}
+func (f *File) farm() (simulate.Farm, error) {
+	out := simulate.Farm{Seed: f.Seed, Start: start}
 	if f.Start != nil {
 		out.Start = *f.Start
 	}
@@ -313,7 +313,7 @@ func (f *File) farm() (play.Farm, error) {
 			weights[j.Project] = 1
 		}
 		if j.Licence != nil && !licences[j.Licence.Name] {
-			return play.Farm{}, fmt.Errorf(
+			return simulate.Farm{}, fmt.Errorf(
 				"job %s: there is no licence %s; count it under licences", j.Name, j.Licence.Name,
 			)
 		}
@@ -325,12 +325,12 @@ func (f *File) farm() (play.Farm, error) {
 	names := map[string]bool{}
 	for _, n := range f.Nodes {
 		if names[n.Name] {
-			return play.Farm{}, fmt.Errorf("two nodes are called %s", n.Name)
+			return simulate.Farm{}, fmt.Errorf("two nodes are called %s", n.Name)
 		}
 		names[n.Name] = true
 		node, err := n.node(pools)
 		if err != nil {
-			return play.Farm{}, fmt.Errorf("node %s: %w", n.Name, err)
+			return simulate.Farm{}, fmt.Errorf("node %s: %w", n.Name, err)
 		}
 		out.Nodes = append(out.Nodes, node)
 	}
@@ -338,23 +338,23 @@ func (f *File) farm() (play.Farm, error) {
 	names = map[string]bool{}
 	for _, j := range f.Jobs {
 		if names[j.Name] {
-			return play.Farm{}, fmt.Errorf("two jobs are called %s", j.Name)
+			return simulate.Farm{}, fmt.Errorf("two jobs are called %s", j.Name)
 		}
 		names[j.Name] = true
 		job, err := j.job()
 		if err != nil {
-			return play.Farm{}, fmt.Errorf("job %s: %w", j.Name, err)
+			return simulate.Farm{}, fmt.Errorf("job %s: %w", j.Name, err)
 		}
 		if total += len(job.Costs); total > mostFrames {
-			return play.Farm{}, fmt.Errorf("the jobs have more than %d frames together", mostFrames)
+			return simulate.Farm{}, fmt.Errorf("the jobs have more than %d frames together", mostFrames)
 		}
 		out.Jobs = append(out.Jobs, job)
 	}
 	return out, nil
 }
 
-func (n Node) node(pools map[string]bool) (play.Node, error) {
-	out := play.Node{
+func (n Node) node(pools map[string]bool) (simulate.Node, error) {
+	out := simulate.Node{
 		Name: n.Name, Speed: n.Speed, Known: n.KnownSpeed, Joins: float64(n.Joins), Leaves: float64(n.Leaves),
 		Returns: float64(n.Returns), Fails: n.Fails, Pools: n.Pools, Traits: n.Traits,
 	}
@@ -386,24 +386,24 @@ func (n Node) node(pools map[string]bool) (play.Node, error) {
 	return out, nil
 }
 
-func (j Job) job() (play.Job, error) {
+func (j Job) job() (simulate.Job, error) {
 	set, err := frames.Parse(j.Frames)
 	if err != nil {
-		return play.Job{}, fmt.Errorf("frames: %w", err)
+		return simulate.Job{}, fmt.Errorf("frames: %w", err)
 	}
 	if set.Len() > mostFrames {
-		return play.Job{}, fmt.Errorf("frames: %d are too many", set.Len())
+		return simulate.Job{}, fmt.Errorf("frames: %d are too many", set.Len())
 	}
 	if j.Needs != "" {
 		if _, err := trait.ParseExpression(j.Needs); err != nil {
-			return play.Job{}, fmt.Errorf("needs: %w", err)
+			return simulate.Job{}, fmt.Errorf("needs: %w", err)
 		}
 	}
 	ceiling, err := farm.ParseCeiling(string(j.Ceiling))
 	if err != nil {
-		return play.Job{}, fmt.Errorf("ceiling: %w", err)
+		return simulate.Job{}, fmt.Errorf("ceiling: %w", err)
 	}
-	out := play.Job{
+	out := simulate.Job{
 		Spec: farm.Spec{
 			Job: j.Name, Project: j.Project, Kind: farm.Final, Recipe: j.Mode, Mode: farm.Mode(j.Mode),
 			Frames: set, Tries: j.Tries, Chunk: j.Chunk, Needs: j.Needs,

@@ -10,7 +10,7 @@ import (
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/hours"
 	"vexillum/internal/core/pace"
-	"vexillum/internal/core/play"
+	"vexillum/internal/core/simulate"
 )
 
 // TestALiveFarmIsWrittenDown writes a farm in the middle of its work, reads the
@@ -92,7 +92,7 @@ func TestALiveFarmIsWrittenDown(t *testing.T) {
 	if err != nil {
 		t.Fatalf("it cannot be read back: %v\n%s", err, text)
 	}
-	r, err := play.Play(f, play.Options{})
+	r, err := simulate.Play(f, simulate.Options{})
 	if err != nil {
 		t.Fatal(err)
 	}

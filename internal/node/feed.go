@@ -9,7 +9,7 @@ import (
 	"time"
 
 	"vexillum/internal/core/frames"
-	"vexillum/internal/core/hold"
+	"vexillum/internal/core/protocol/journal"
 	"vexillum/internal/core/triage"
 )
 
@@ -47,9 +47,9 @@ func (w *work) more(ctx context.Context) frames.Set {
 		return frames.Set{}
 	}
 	if !more.Empty() { // what was given back may come again
-		w.diary.note(hold.Entry{Do: hold.Extended, Frames: more.String()})
+		w.diary.note(journal.Entry{Do: journal.Extended, Frames: more.String()})
 	}
-	return ask(w.diary, func(l *hold.Lease) frames.Set { return l.Left(more) })
+	return ask(w.diary, func(l *journal.Lease) frames.Set { return l.Left(more) })
 }
 
 // feedOn hands frames to a renderer until nothing is left, it fails or it is
@@ -58,7 +58,7 @@ func (l *launch) feedOn(ctx context.Context, left frames.Set) frames.Set {
 	ended := false
 	end := func() bool {
 		ended = true
-		l.w.diary.note(hold.Entry{Do: hold.Ended, Launch: l.number})
+		l.w.diary.note(journal.Entry{Do: journal.Ended, Launch: l.number})
 		l.proc.Input("end\n")
 		l.proc.CloseInput()
 		return true

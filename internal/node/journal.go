@@ -11,7 +11,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
-	"vexillum/internal/core/hold"
+	"vexillum/internal/core/protocol/journal"
 )
 
 // Every lease has a folder in the staging area with what it is, a journal of
@@ -27,26 +27,26 @@ type holding struct {
 
 const (
 	holdingFile = "lease.json"
-	journalFile = "journal.jsonl"
+	journalName = "journal.jsonl"
 )
 
-// journal is where entries go. It may be nil: then nothing is kept.
-type journal struct {
+// journalFile is where entries go. It may be nil: then nothing is kept.
+type journalFile struct {
 	file *os.File
 	log  *slog.Logger
 }
 
-func openJournal(folder string, log *slog.Logger) (*journal, error) {
-	file, err := os.OpenFile(filepath.Join(folder, journalFile), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
+func openJournal(folder string, log *slog.Logger) (*journalFile, error) {
+	file, err := os.OpenFile(filepath.Join(folder, journalName), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
 	if err != nil {
 		return nil, fmt.Errorf("opening the journal of a lease: %w", err)
 	}
-	return &journal{file, log}, nil
+	return &journalFile{file, log}, nil
 }
 
 // write appends an entry. It need not outlive the machine: neither do
 // renderers.
-func (j *journal) write(e hold.Entry) {
+func (j *journalFile) write(e journal.Entry) {
 	if j == nil {
 		return
 	}
@@ -59,14 +59,14 @@ func (j *journal) write(e hold.Entry) {
 	}
 }
 
-func (j *journal) close() {
+func (j *journalFile) close() {
 	if j != nil {
 		_ = j.file.Close()
 	}
 }
 
 // recallHolding reads what an earlier process kept of a lease.
-func recallHolding(folder string) (holding, *hold.Lease, error) {
+func recallHolding(folder string) (holding, *journal.Lease, error) {
 	var h holding
 	data, err := os.ReadFile(filepath.Join(folder, holdingFile))
 	if err != nil {
@@ -75,7 +75,7 @@ func recallHolding(folder string) (holding, *hold.Lease, error) {
 	if err := json.Unmarshal(data, &h); err != nil {
 		return h, nil, fmt.Errorf("reading a lease: %w", err)
 	}
-	data, err = os.ReadFile(filepath.Join(folder, journalFile))
+	data, err = os.ReadFile(filepath.Join(folder, journalName))
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return h, nil, fmt.Errorf("reading a journal: %w", err)
 	}
@@ -83,10 +83,10 @@ func recallHolding(folder string) (holding, *hold.Lease, error) {
 }
 
 // readJournal reads a journal. Lines that make no sense were cut off.
-func readJournal(data []byte) *hold.Lease {
-	held := hold.New()
+func readJournal(data []byte) *journal.Lease {
+	held := journal.New()
 	for line := range bytes.SplitSeq(data, []byte("\n")) {
-		var e hold.Entry
+		var e journal.Entry
 		if json.Unmarshal(line, &e) == nil {
 			held.Note(e)
 		}

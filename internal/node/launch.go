@@ -13,7 +13,7 @@ import (
 	"time"
 
 	"vexillum/internal/core/frames"
-	"vexillum/internal/core/hold"
+	"vexillum/internal/core/protocol/journal"
 	"vexillum/internal/core/span"
 	"vexillum/internal/core/triage"
 	"vexillum/internal/launcher"
@@ -30,10 +30,10 @@ type launch struct {
 	marks   chan mark
 	reader  *reader
 	proc    *launcher.Process
-	before  *hold.Launch // what an earlier process knew of it; nil of a new one
-	share   own          // of the machine
-	peak    int64        // bytes of main memory that it was seen with at most
-	handed  int          // frames handed to a renderer that is fed
+	before  *journal.Launch // what an earlier process knew of it; nil of a new one
+	share   own             // of the machine
+	peak    int64           // bytes of main memory that it was seen with at most
+	handed  int             // frames handed to a renderer that is fed
 
 	fed     bool // stays up and is handed its frames
 	current *int // frame in flight
@@ -91,10 +91,10 @@ func (l *launch) start(fed bool) error {
 	l.fed = fed
 	l.began, l.signOf = time.Now(), time.Now()
 	l.w.status.set(func(n *moment) { n.phase, n.frame, n.fraction, n.stretch = "starting", nil, 0, l.stretch })
-	l.w.diary.note(hold.Entry{Do: hold.Launched, Launch: l.number, First: l.stretch.First, Last: l.stretch.Last})
+	l.w.diary.note(journal.Entry{Do: journal.Launched, Launch: l.number, First: l.stretch.First, Last: l.stretch.Last})
 	l.read()
 	if l.proc, err = l.w.host.launcher.Start(spec, l.reader); err != nil {
-		l.w.diary.note(hold.Entry{Do: hold.Over, Launch: l.number})
+		l.w.diary.note(journal.Entry{Do: journal.Over, Launch: l.number})
 		return fmt.Errorf("starting the renderer: %w", err)
 	}
 	return nil
@@ -107,7 +107,7 @@ func (l *launch) read() {
 
 // adopt takes up a renderer that an earlier node process has started. All that
 // it has said is read again.
-func (w *work) adopt(before *hold.Launch, fed bool) (*launch, error) {
+func (w *work) adopt(before *journal.Launch, fed bool) (*launch, error) {
 	l := w.launchOf(before.Number, before.Stretch)
 	l.before, l.fed = before, fed
 	l.began, l.signOf = before.At, time.Now()
@@ -120,7 +120,7 @@ func (w *work) adopt(before *hold.Launch, fed bool) (*launch, error) {
 
 // over notes that nothing is left to do about a launch.
 func (l *launch) over() {
-	l.w.diary.note(hold.Entry{Do: hold.Over, Launch: l.number})
+	l.w.diary.note(journal.Entry{Do: journal.Over, Launch: l.number})
 	l.proc.Forget()
 }
 
@@ -292,7 +292,7 @@ func (l *launch) watch(ctx context.Context, fed func(text string) bool) (stopped
 			if l.mark(m) && l.w.lease.Recipe.Stop != recipe.StopNever &&
 				(l.w.stops.bordered() || l.current != nil && l.w.diary.gave(*l.current) || l.w.full() != "") {
 				last := *l.current - 1
-				l.w.diary.note(hold.Entry{Do: hold.Undone, Launch: l.number, Frame: *l.current})
+				l.w.diary.note(journal.Entry{Do: journal.Undone, Launch: l.number, Frame: *l.current})
 				l.current, l.bordered = nil, &last
 				stop()
 				continue
@@ -387,7 +387,7 @@ func (l *launch) begin(frame int, now time.Time) {
 		}
 	}
 	if !known {
-		l.w.diary.note(hold.Entry{Do: hold.Began, Launch: l.number, Frame: frame})
+		l.w.diary.note(journal.Entry{Do: journal.Began, Launch: l.number, Frame: frame})
 	}
 	l.current, l.since, l.told = &frame, now, 0
 	l.w.status.set(func(n *moment) { n.phase, n.frame, n.fraction = "rendering", &frame, 0 })
@@ -420,8 +420,8 @@ func (l *launch) check(frame int, path string, render time.Duration) {
 	inside, err := filepath.Rel(l.w.staging, path)
 	if err == nil {
 		l.w.diary.note(
-			hold.Entry{
-				Do: hold.Finished, Launch: l.number, Frame: frame, Path: inside, Startup: l.startup,
+			journal.Entry{
+				Do: journal.Finished, Launch: l.number, Frame: frame, Path: inside, Startup: l.startup,
 				Render: render,
 			},
 		)

@@ -13,7 +13,7 @@ import (
 	"time"
 
 	"vexillum/internal/core/frames"
-	"vexillum/internal/core/hold"
+	"vexillum/internal/core/protocol/journal"
 	"vexillum/internal/core/triage"
 	"vexillum/internal/launcher"
 	"vexillum/internal/publish"
@@ -277,7 +277,7 @@ func (w *work) render(ctx context.Context, left frames.Set) frames.Set {
 		w.status.set(func(n *moment) { n.phase, n.frame, n.fraction = "waiting", nil, 0 })
 		left = w.more(ctx)
 		// The service may not know yet what failed; a further try has a lease of its own.
-		left = left.Minus(ask(w.diary, (*hold.Lease).Failed))
+		left = left.Minus(ask(w.diary, (*journal.Lease).Failed))
 		if left.Empty() {
 			break
 		}
@@ -295,8 +295,8 @@ func (w *work) goesOn(ctx context.Context) bool {
 // resume offers what was finished before, and takes up the renderer that still
 // runs, if one does.
 func (w *work) resume(ctx context.Context, left frames.Set, fed bool) (*launch, frames.Set) {
-	unsettled, before := ask(w.diary, (*hold.Lease).Unsettled), ask(w.diary, (*hold.Lease).Running)
-	w.launch = ask(w.diary, (*hold.Lease).LastLaunch)
+	unsettled, before := ask(w.diary, (*journal.Lease).Unsettled), ask(w.diary, (*journal.Lease).Running)
+	w.launch = ask(w.diary, (*journal.Lease).LastLaunch)
 	for _, p := range unsettled {
 		left = left.Minus(frames.One(p.Frame))
 		w.offers.add(
@@ -320,7 +320,7 @@ func (w *work) resume(ctx context.Context, left frames.Set, fed bool) (*launch, 
 	w.log.Warn(
 		"a renderer of an earlier node process is gone", "lease", w.lease.ID, "launch", before.Number, "error", err,
 	)
-	w.diary.note(hold.Entry{Do: hold.Over, Launch: before.Number})
+	w.diary.note(journal.Entry{Do: journal.Over, Launch: before.Number})
 	if frame, ok := before.InFlight(); ok && left.Has(frame) && ctx.Err() == nil {
 		w.failed(
 			before.Number, frame, triage.CauseNodeLost,
@@ -378,7 +378,7 @@ func (w *work) trim(id int64, wanted frames.Set) string {
 
 // failed reports a try that gave no good picture.
 func (w *work) failed(launch, frame int, cause, message string) {
-	w.diary.note(hold.Entry{Do: hold.Failed, Launch: launch, Frame: frame})
+	w.diary.note(journal.Entry{Do: journal.Failed, Launch: launch, Frame: frame})
 	w.log.Warn("frame failed", "run", w.lease.RunName, "frame", frame, "cause", cause)
 	w.report(
 		wire.ReportItem{

@@ -19,7 +19,7 @@ import (
 	"time"
 
 	"vexillum/internal/core/frames"
-	"vexillum/internal/core/hold"
+	"vexillum/internal/core/protocol/journal"
 	"vexillum/internal/launcher"
 	"vexillum/internal/publish"
 	"vexillum/internal/recipe"
@@ -419,12 +419,12 @@ func TestAPictureThatEndsTheProcessIsSetAside(t *testing.T) {
 	if err := os.WriteFile(c.path, []byte("a deadly picture"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	w.diary.held.Note(hold.Entry{Do: hold.Launched, Launch: 1, First: 1, Last: 1})
-	w.diary.held.Note(hold.Entry{Do: hold.Finished, Launch: 1, Frame: 1, Path: "launch-1/f1.png"})
-	w.diary.held.Note(hold.Entry{Do: hold.Looked, Launch: 1, Frame: 1})
-	w.diary.held.Note(hold.Entry{Do: hold.Seen, Launch: 1, Frame: 1}) // a look that did no harm counts for nothing
+	w.diary.held.Note(journal.Entry{Do: journal.Launched, Launch: 1, First: 1, Last: 1})
+	w.diary.held.Note(journal.Entry{Do: journal.Finished, Launch: 1, Frame: 1, Path: "launch-1/f1.png"})
+	w.diary.held.Note(journal.Entry{Do: journal.Looked, Launch: 1, Frame: 1})
+	w.diary.held.Note(journal.Entry{Do: journal.Seen, Launch: 1, Frame: 1}) // a look that did no harm counts for nothing
 	for range 2 {
-		w.diary.held.Note(hold.Entry{Do: hold.Looked, Launch: 1, Frame: 1})
+		w.diary.held.Note(journal.Entry{Do: journal.Looked, Launch: 1, Frame: 1})
 	}
 	w.finish(c)
 	if got := f.told(); !slices.Equal(got, []string{"failed 1 wrong output"}) || !strings.Contains(

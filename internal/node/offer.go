@@ -11,7 +11,7 @@ import (
 
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
-	"vexillum/internal/core/hold"
+	"vexillum/internal/core/protocol/journal"
 	"vexillum/internal/core/triage"
 	"vexillum/internal/picture"
 	"vexillum/internal/publish"
@@ -27,7 +27,7 @@ func (w *work) finish(c check) {
 	w.status.set(func(n *moment) { n.verifying[c.frame] = true })
 	defer w.status.set(func(n *moment) { delete(n.verifying, c.frame) })
 	if w.offer(c) && w.stops.err() == nil && w.stops.ctx.Err() == nil {
-		w.diary.note(hold.Entry{Do: hold.Settled, Launch: c.launch, Frame: c.frame})
+		w.diary.note(journal.Entry{Do: journal.Settled, Launch: c.launch, Frame: c.frame})
 		for _, file := range append([]string{c.path}, w.passFiles(c)...) {
 			_ = os.Remove(file) // the lease's folder goes as a whole anyway
 		}
@@ -127,9 +127,9 @@ func (w *work) target(frame int, v *verified, verdict wire.Verdict) publish.Targ
 // deadly sets a picture aside that has ended the node process twice, and reports
 // true if it did. Of any other it notes that it is looked at from now on.
 func (w *work) deadly(c check) bool {
-	shot := hold.Shot{Launch: c.launch, Frame: c.frame}
-	if !ask(w.diary, func(l *hold.Lease) bool { return l.Deadly(shot) }) {
-		w.diary.note(hold.Entry{Do: hold.Looked, Launch: c.launch, Frame: c.frame})
+	shot := journal.Shot{Launch: c.launch, Frame: c.frame}
+	if !ask(w.diary, func(l *journal.Lease) bool { return l.Deadly(shot) }) {
+		w.diary.note(journal.Entry{Do: journal.Looked, Launch: c.launch, Frame: c.frame})
 		return false
 	}
 	aside := filepath.Join(filepath.Dir(w.staging), "aside")
@@ -154,13 +154,13 @@ func (w *work) deadly(c check) bool {
 // offer reports true when nothing is left to do about the frame.
 func (w *work) offer(c check) (settled bool) {
 	begin := time.Now()
-	shot := hold.Shot{Launch: c.launch, Frame: c.frame}
-	accepted := ask(w.diary, func(l *hold.Lease) string { return l.WasAccepted(shot) })
+	shot := journal.Shot{Launch: c.launch, Frame: c.frame}
+	accepted := ask(w.diary, func(l *journal.Lease) string { return l.WasAccepted(shot) })
 	if w.deadly(c) {
 		return true
 	}
 	good, err := w.verify(c)
-	w.diary.note(hold.Entry{Do: hold.Seen, Launch: c.launch, Frame: c.frame})
+	w.diary.note(journal.Entry{Do: journal.Seen, Launch: c.launch, Frame: c.frame})
 	if err != nil && accepted != "" { // it was good once, and the service waits for it
 		w.report(
 			wire.ReportItem{
@@ -191,7 +191,7 @@ func (w *work) offer(c check) (settled bool) {
 		w.log.Info("frame not wanted", "run", w.lease.RunName, "frame", c.frame, "why", verdict.Why)
 		return true
 	}
-	w.diary.note(hold.Entry{Do: hold.Accepted, Frame: c.frame, Launch: c.launch, Hash: item.Hash})
+	w.diary.note(journal.Entry{Do: journal.Accepted, Frame: c.frame, Launch: c.launch, Hash: item.Hash})
 	if small, err := picture.Thumbnail(good.image); err == nil {
 		w.svc.thumbnail(w.stops.ctx, w.lease.Run, c.frame, small)
 	}

@@ -6,7 +6,7 @@ import (
 	"path/filepath"
 	"time"
 
-	"vexillum/internal/core/hold"
+	"vexillum/internal/core/protocol/journal"
 	"vexillum/internal/wire"
 )
 
@@ -74,7 +74,7 @@ func (a *Agent) sort(held []*work, started wire.Started) []*work {
 
 // endRenderer ends what still runs of a lease that is not ours to finish.
 func (a *Agent) endRenderer(w *work) {
-	before := ask(w.diary, (*hold.Lease).Running)
+	before := ask(w.diary, (*journal.Lease).Running)
 	if before == nil {
 		return
 	}

@@ -9,8 +9,8 @@ import (
 	"path/filepath"
 	"runtime"
 
-	"vexillum/internal/core/accept"
 	"vexillum/internal/core/farm"
+	"vexillum/internal/core/protocol/accept"
 	"vexillum/internal/service/fleet"
 )
 

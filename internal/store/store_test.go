@@ -13,12 +13,12 @@ import (
 	"testing"
 	"time"
 
-	"vexillum/internal/core/accept"
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/hours"
 	"vexillum/internal/core/pace"
+	"vexillum/internal/core/protocol/accept"
 	"vexillum/internal/core/triage"
 	"vexillum/internal/pgtest"
 )

@@ -8,7 +8,7 @@ import (
 
 	core "vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
-	"vexillum/internal/core/play"
+	"vexillum/internal/core/simulate"
 	"vexillum/internal/wire"
 )
 
@@ -30,13 +30,13 @@ func (p onPaper) scene() string {
 }
 
 // play plays it.
-func (p onPaper) play(t testing.TB, mode core.Mode) *play.Report {
+func (p onPaper) play(t testing.TB, mode core.Mode) *simulate.Report {
 	t.Helper()
-	f := play.Farm{Seed: 5, Start: time.Date(2031, 3, 4, 20, 0, 0, 0, time.UTC)}
+	f := simulate.Farm{Seed: 5, Start: time.Date(2031, 3, 4, 20, 0, 0, 0, time.UTC)}
 	for i, s := range p.speeds {
-		f.Nodes = append(f.Nodes, play.Node{Name: fmt.Sprintf("kiln-%02d", i+1), Speed: s, Known: s})
+		f.Nodes = append(f.Nodes, simulate.Node{Name: fmt.Sprintf("kiln-%02d", i+1), Speed: s, Known: s})
 	}
-	job := play.Job{Startup: p.startup.Seconds(), Noise: p.noise, Spec: core.Spec{
+	job := simulate.Job{Startup: p.startup.Seconds(), Noise: p.noise, Spec: core.Spec{
 		Job: "salt", Project: "salt-clock", Kind: core.Final, Recipe: "practice", Mode: mode, Tries: 3,
 		Frames: frames.Of(frames.Span{First: 1, Last: p.count}),
 	}}
@@ -44,8 +44,8 @@ func (p onPaper) play(t testing.TB, mode core.Mode) *play.Report {
 		part := float64(i) / float64(p.count-1)
 		job.Costs = append(job.Costs, p.points[0].Seconds()+part*(p.points[1]-p.points[0]).Seconds())
 	}
-	f.Jobs = []play.Job{job}
-	r, err := play.Play(f, play.Options{Tell: true})
+	f.Jobs = []simulate.Job{job}
+	r, err := simulate.Play(f, simulate.Options{Tell: true})
 	if err != nil {
 		t.Fatal(err)
 	}

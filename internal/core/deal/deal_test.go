@@ -7,10 +7,10 @@ import (
 	"testing"
 	"time"
 
-	"vexillum/internal/core/accept"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/pace"
+	"vexillum/internal/core/protocol/accept"
 	"vexillum/internal/core/triage"
 )
 

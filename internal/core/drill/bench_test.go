@@ -5,7 +5,7 @@ import (
 	"slices"
 	"testing"
 
-	"vexillum/internal/core/play"
+	"vexillum/internal/core/simulate"
 )
 
 // farmsAClass is how many random farms of a class are played for a figure.
@@ -50,7 +50,7 @@ func BenchmarkByHand(b *testing.B) {
 					if err != nil {
 						b.Fatal(err)
 					}
-					ours, err := play.Play(f, play.Options{})
+					ours, err := simulate.Play(f, simulate.Options{})
 					if err != nil {
 						b.Fatal(err)
 					}

@@ -6,14 +6,14 @@ import (
 
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
-	"vexillum/internal/core/play"
+	"vexillum/internal/core/simulate"
 )
 
 // Bound returns the least number of seconds from the begin at which a job
 // could be done if it were alone on the farm and everything were known: no
 // schedule can be earlier. Only nodes that could take it count; those that leave
 // or have duty hours count as if they stayed, and no frame fails.
-func Bound(f play.Farm, job int) float64 {
+func Bound(f simulate.Farm, job int) float64 {
 	j := f.Jobs[job]
 	f.Nodes = eligible(f, j)
 	if len(f.Nodes) == 0 {
@@ -49,13 +49,13 @@ func Bound(f play.Farm, job int) float64 {
 }
 
 // eligible returns the nodes that could take a job.
-func eligible(f play.Farm, j play.Job) []play.Node {
+func eligible(f simulate.Farm, j simulate.Job) []simulate.Node {
 	s := farm.NewState()
 	for _, p := range f.Pools {
 		s.Pools[p.Name] = &p
 	}
 	s.PutRun(&farm.Run{ID: 1, Spec: j.Spec}, "", "")
-	var out []play.Node
+	var out []simulate.Node
 	for i, n := range f.Nodes {
 		node := n.AsNode(farm.NodeID(i+1), []farm.Renderer{{Recipe: j.Spec.Recipe}})
 		if deal.Fits(s, node, s.Runs[1]) {
@@ -71,7 +71,7 @@ func eligible(f play.Farm, j play.Job) []play.Node {
 // much cost; where its first launch takes longer than further ones, by so much
 // less. The dearest frames belong on the fastest nodes (of two frames and
 // two nodes the exchange never helps), so they are filled in that order.
-func singleBound(f play.Farm, j play.Job) float64 {
+func singleBound(f simulate.Farm, j simulate.Job) float64 {
 	costs := slices.Clone(j.Costs)
 	slices.SortFunc(costs, func(a, b float64) int {
 		switch {
@@ -83,7 +83,7 @@ func singleBound(f play.Farm, j play.Job) float64 {
 		return 0
 	})
 	nodes := slices.Clone(f.Nodes)
-	slices.SortStableFunc(nodes, func(a, b play.Node) int {
+	slices.SortStableFunc(nodes, func(a, b simulate.Node) int {
 		switch {
 		case a.Speed > b.Speed:
 			return -1
@@ -116,7 +116,7 @@ func singleBound(f play.Farm, j play.Job) float64 {
 }
 
 // least returns the least time for which enough holds.
-func least(f play.Farm, enough func(float64) bool) float64 {
+func least(f simulate.Farm, enough func(float64) bool) float64 {
 	high := 1.0
 	for !enough(high) {
 		high *= 2

@@ -10,7 +10,7 @@ import (
 	"vexillum/internal/core/engine"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
-	"vexillum/internal/core/play"
+	"vexillum/internal/core/simulate"
 )
 
 // Way is a way in which people split work by hand.
@@ -45,16 +45,16 @@ func ParseWay(text string) (Way, error) {
 // play plays the farm in this way: equal shares for the nodes that are there
 // when a job begins, chunks of a fixed size, or one frame at a time by
 // renderers that stay up. Nobody learns or takes anything over.
-func (w Way) play(f play.Farm, goOn func() bool) (*play.Report, error) {
+func (w Way) play(f simulate.Farm, goOn func() bool) (*simulate.Report, error) {
 	if w.claim {
-		f.Jobs = append([]play.Job(nil), f.Jobs...)
+		f.Jobs = append([]simulate.Job(nil), f.Jobs...)
 		for i := range f.Jobs {
 			if f.Jobs[i].Spec.Mode != farm.ModeWhole {
 				f.Jobs[i].Spec.Mode = farm.ModeFeed
 			}
 		}
 	}
-	return play.Play(f, play.Options{GoOn: goOn, Policy: func(s *farm.State) engine.Policy {
+	return simulate.Play(f, simulate.Options{GoOn: goOn, Policy: func(s *farm.State) engine.Policy {
 		return &byHand{s: s, way: w, shares: map[farm.RunID]map[farm.NodeID]frames.Set{}}
 	}})
 }

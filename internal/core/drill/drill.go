@@ -1,7 +1,7 @@
 // Package drill plays a described farm through the real dealer and judges the
 // outcome: against the least time that any schedule needs, and against the
 // ways in which people split work by hand. It reads no files; the reader of a
-// drill file brings it in the shape of a play.Farm.
+// drill file brings it in the shape of a simulate.Farm.
 package drill
 
 import (
@@ -9,18 +9,18 @@ import (
 	"slices"
 
 	"vexillum/internal/core/pace"
-	"vexillum/internal/core/play"
+	"vexillum/internal/core/simulate"
 )
 
 // Report is the outcome of a drill.
 type Report struct {
-	Seed     uint64         `json:"seed"`
-	Finish   float64        `json:"finish_seconds"`
-	Jobs     []Job          `json:"jobs"`
-	Attempts []play.Attempt `json:"attempts"`
-	Nodes    []Node         `json:"nodes"`
-	Against  []Against      `json:"against,omitempty"`
-	Told     []play.Told    `json:"-"` // what was decided, with reasons
+	Seed     uint64             `json:"seed"`
+	Finish   float64            `json:"finish_seconds"`
+	Jobs     []Job              `json:"jobs"`
+	Attempts []simulate.Attempt `json:"attempts"`
+	Nodes    []Node             `json:"nodes"`
+	Against  []Against          `json:"against,omitempty"`
+	Told     []simulate.Told    `json:"-"` // what was decided, with reasons
 }
 
 // Job is the outcome of one job of a drill. The lower bound is that of the job
@@ -50,9 +50,9 @@ type Against struct {
 
 // Run plays a farm and compares the outcome with other ways. model is what is
 // known before; nil: nothing. goOn is asked now and then, and when it says no
-// the drill ends with play.ErrStopped; nil: it always goes on.
-func Run(f play.Farm, model *pace.Model, against []Way, goOn func() bool) (*Report, error) {
-	played, err := play.Play(f, play.Options{Model: model, Tell: true, GoOn: goOn})
+// the drill ends with simulate.ErrStopped; nil: it always goes on.
+func Run(f simulate.Farm, model *pace.Model, against []Way, goOn func() bool) (*Report, error) {
+	played, err := simulate.Play(f, simulate.Options{Model: model, Tell: true, GoOn: goOn})
 	if err != nil {
 		return nil, fmt.Errorf("playing the farm: %w", err)
 	}
@@ -107,12 +107,12 @@ func Many(class string, seed uint64, count int, rehearsed bool, goOn func() bool
 		var model *pace.Model
 		if rehearsed {
 			model = pace.New()
-			if _, err := play.Play(f, play.Options{Model: model, GoOn: goOn}); err != nil {
+			if _, err := simulate.Play(f, simulate.Options{Model: model, GoOn: goOn}); err != nil {
 				return Spread{}, fmt.Errorf("farm %d of class %s: %w", f.Seed, class, err)
 			}
 			f.Seed += 1 << 32
 		}
-		r, err := play.Play(f, play.Options{Model: model, GoOn: goOn})
+		r, err := simulate.Play(f, simulate.Options{Model: model, GoOn: goOn})
 		if err != nil {
 			return Spread{}, fmt.Errorf("farm %d of class %s: %w", f.Seed, class, err)
 		}

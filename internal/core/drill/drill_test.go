@@ -9,10 +9,10 @@ import (
 
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
-	"vexillum/internal/core/play"
+	"vexillum/internal/core/simulate"
 )
 
-func random(t testing.TB, class string, seed uint64) play.Farm {
+func random(t testing.TB, class string, seed uint64) simulate.Farm {
 	t.Helper()
 	f, err := Random(class, seed)
 	if err != nil {
@@ -21,9 +21,9 @@ func random(t testing.TB, class string, seed uint64) play.Farm {
 	return f
 }
 
-func played(t testing.TB, f play.Farm) *play.Report {
+func played(t testing.TB, f simulate.Farm) *simulate.Report {
 	t.Helper()
-	r, err := play.Play(f, play.Options{Tell: true})
+	r, err := simulate.Play(f, simulate.Options{Tell: true})
 	if err != nil {
 		t.Fatalf("seed %d: %v", f.Seed, err)
 	}
@@ -53,16 +53,16 @@ func TestAttemptsArePossible(t *testing.T) {
 	}
 }
 
-func possible(f play.Farm, r *play.Report) error {
+func possible(f simulate.Farm, r *simulate.Report) error {
 	j := f.Jobs[0]
-	nodes := map[string]*play.Node{}
-	last := map[string]play.Attempt{}
+	nodes := map[string]*simulate.Node{}
+	last := map[string]simulate.Attempt{}
 	for i := range f.Nodes {
 		nodes[f.Nodes[i].Name] = &f.Nodes[i]
 	}
 	done, failed := map[int]int{}, map[int]int{}
 	attempts := slices.Clone(r.Attempts)
-	slices.SortStableFunc(attempts, func(a, b play.Attempt) int {
+	slices.SortStableFunc(attempts, func(a, b simulate.Attempt) int {
 		return int(math.Copysign(1, a.Start-b.Start))
 	})
 	for _, a := range attempts {
@@ -86,7 +86,7 @@ func possible(f play.Farm, r *play.Report) error {
 		case seen && a.Launch == before.Launch && j.Spec.Mode == farm.ModeRange && a.Frame != before.Frame+1:
 			return fmt.Errorf("%+v follows %+v in one launch", a, before)
 		}
-		if a.Result != play.Stopped {
+		if a.Result != simulate.Stopped {
 			off := math.Log((a.End - a.Start) * n.Speed / j.Costs[a.Frame-1])
 			if math.Abs(off) > 6*j.Noise+1e-6 {
 				return fmt.Errorf("%+v takes exp(%.2f) times as long as it should", a, off)
@@ -94,9 +94,9 @@ func possible(f play.Farm, r *play.Report) error {
 		}
 		last[a.Node] = a
 		switch a.Result {
-		case play.Done:
+		case simulate.Done:
 			done[a.Frame]++
-		case play.Failed:
+		case simulate.Failed:
 			failed[a.Frame]++
 		}
 	}
@@ -173,7 +173,7 @@ func TestNothingDependsOnWhatIsNotYetKnown(t *testing.T) {
 	}
 }
 
-func until(r *play.Report, at float64) (out []play.Attempt) {
+func until(r *simulate.Report, at float64) (out []simulate.Attempt) {
 	for _, a := range r.Attempts {
 		if a.End <= at {
 			out = append(out, a)
@@ -230,8 +230,8 @@ func TestDecisionsHaveReasons(t *testing.T) {
 }
 
 func TestBoundsOfSmallFarms(t *testing.T) {
-	job := func(mode farm.Mode, startup float64, costs ...float64) play.Job {
-		return play.Job{
+	job := func(mode farm.Mode, startup float64, costs ...float64) simulate.Job {
+		return simulate.Job{
 			Spec: farm.Spec{
 				Job: "a", Mode: mode, Recipe: "practice",
 				Frames: frames.Of(frames.Span{First: 1, Last: len(costs)}),
@@ -241,23 +241,23 @@ func TestBoundsOfSmallFarms(t *testing.T) {
 	}
 	for _, c := range []struct {
 		name  string
-		job   play.Job
-		nodes []play.Node
+		job   simulate.Job
+		nodes []simulate.Node
 		want  float64
 	}{
-		{"one node", job(farm.ModeRange, 3, 1, 2, 3), []play.Node{{Speed: 2}}, 3 + 3},
-		{"two alike", job(farm.ModeFeed, 2, 4, 4, 4, 4), []play.Node{{Speed: 1}, {Speed: 1}}, 2 + 8},
-		{"the dearest frame", job(farm.ModeFeed, 0, 10, 1), []play.Node{{Speed: 1}, {Speed: 2}}, 5.5 - 1.0/6 - 1.0/3},
-		{"one comes late", job(farm.ModeRange, 1, 5, 5), []play.Node{{Speed: 1}, {Speed: 1, Joins: 6}}, 9},
-		{"single launches", job(farm.ModeSingle, 1, 3, 3, 3, 3), []play.Node{{Speed: 1}, {Speed: 1}}, 8},
-		{"single launches at hand", func() play.Job {
+		{"one node", job(farm.ModeRange, 3, 1, 2, 3), []simulate.Node{{Speed: 2}}, 3 + 3},
+		{"two alike", job(farm.ModeFeed, 2, 4, 4, 4, 4), []simulate.Node{{Speed: 1}, {Speed: 1}}, 2 + 8},
+		{"the dearest frame", job(farm.ModeFeed, 0, 10, 1), []simulate.Node{{Speed: 1}, {Speed: 2}}, 5.5 - 1.0/6 - 1.0/3},
+		{"one comes late", job(farm.ModeRange, 1, 5, 5), []simulate.Node{{Speed: 1}, {Speed: 1, Joins: 6}}, 9},
+		{"single launches", job(farm.ModeSingle, 1, 3, 3, 3, 3), []simulate.Node{{Speed: 1}, {Speed: 1}}, 8},
+		{"single launches at hand", func() simulate.Job {
 			j := job(farm.ModeSingle, 3, 3, 3, 3, 3)
 			j.Again = 1
 			return j
-		}(), []play.Node{{Speed: 1}, {Speed: 1}}, 3 + 3 + 1 + 3},
-		{"whole", job(farm.ModeWhole, 1, 3, 3), []play.Node{{Speed: 1}, {Speed: 2, Joins: 1}}, 1 + 1 + 3},
+		}(), []simulate.Node{{Speed: 1}, {Speed: 1}}, 3 + 3 + 1 + 3},
+		{"whole", job(farm.ModeWhole, 1, 3, 3), []simulate.Node{{Speed: 1}, {Speed: 2, Joins: 1}}, 1 + 1 + 3},
 	} {
-		f := play.Farm{Nodes: c.nodes, Jobs: []play.Job{c.job}}
+		f := simulate.Farm{Nodes: c.nodes, Jobs: []simulate.Job{c.job}}
 		if got := Bound(f, 0); math.Abs(got-c.want) > 1e-6 && c.name != "the dearest frame" {
 			t.Errorf("%s: %v, want %v", c.name, got, c.want)
 		} else if c.name == "the dearest frame" && math.Abs(got-5) > 1e-6 {

@@ -8,21 +8,21 @@ import (
 
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
-	"vexillum/internal/core/play"
+	"vexillum/internal/core/simulate"
 )
 
 // large is a farm of that many unlike nodes with one job.
-func large(mode farm.Mode, nodes, count int) play.Farm {
-	f := play.Farm{Seed: 1, Start: time.Date(2026, 3, 2, 9, 0, 0, 0, time.UTC)}
+func large(mode farm.Mode, nodes, count int) simulate.Farm {
+	f := simulate.Farm{Seed: 1, Start: time.Date(2026, 3, 2, 9, 0, 0, 0, time.UTC)}
 	for i := range nodes {
 		speed := 0.5 + float64(i%37)/10
-		f.Nodes = append(f.Nodes, play.Node{Name: fmt.Sprintf("kiln-%04d", i+1), Speed: speed, Known: speed})
+		f.Nodes = append(f.Nodes, simulate.Node{Name: fmt.Sprintf("kiln-%04d", i+1), Speed: speed, Known: speed})
 	}
 	costs := make([]float64, count)
 	for i := range costs {
 		costs[i] = 20 + float64(i%count)/float64(count)*40
 	}
-	f.Jobs = []play.Job{
+	f.Jobs = []simulate.Job{
 		{
 			Spec: farm.Spec{
 				Job: "tidal_ceiling", Project: "tidal-room", Kind: farm.Final, Recipe: "practice",
@@ -40,7 +40,7 @@ func BenchmarkLarge(b *testing.B) {
 		b.Run(string(mode), func(b *testing.B) {
 			f := large(mode, 1000, 1_000_000)
 			for b.Loop() {
-				r, err := play.Play(f, play.Options{})
+				r, err := simulate.Play(f, simulate.Options{})
 				if err != nil {
 					b.Fatal(err)
 				}

@@ -9,23 +9,23 @@ import (
 
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
-	"vexillum/internal/core/play"
+	"vexillum/internal/core/simulate"
 )
 
 // several returns a farm of nodes of unlike speed without jobs.
-func several(speeds ...float64) play.Farm {
-	f := play.Farm{Seed: 1, Start: time.Date(2031, 3, 4, 20, 0, 0, 0, time.UTC), Places: []farm.Place{{Name: "scenes"}}}
+func several(speeds ...float64) simulate.Farm {
+	f := simulate.Farm{Seed: 1, Start: time.Date(2031, 3, 4, 20, 0, 0, 0, time.UTC), Places: []farm.Place{{Name: "scenes"}}}
 	for i, s := range speeds {
-		f.Nodes = append(f.Nodes, play.Node{Name: fmt.Sprintf("kiln-%02d", i+1), Speed: s, Known: s})
+		f.Nodes = append(f.Nodes, simulate.Node{Name: fmt.Sprintf("kiln-%02d", i+1), Speed: s, Known: s})
 	}
 	return f
 }
 
 // with adds a job of so many frames that cost the same.
 func with(
-	f play.Farm, name, project string, mode farm.Mode, count int, cost float64, change ...func(*play.Job),
-) play.Farm {
-	j := play.Job{Startup: cost / 2, Spec: farm.Spec{
+	f simulate.Farm, name, project string, mode farm.Mode, count int, cost float64, change ...func(*simulate.Job),
+) simulate.Farm {
+	j := simulate.Job{Startup: cost / 2, Spec: farm.Spec{
 		Job: name, Project: project, Kind: farm.Final, Recipe: string(mode), Mode: mode, Tries: 3,
 		Frames: frames.Of(frames.Span{First: 1, Last: count}),
 	}}
@@ -41,14 +41,14 @@ func with(
 
 // received returns the reference seconds of work that each job had finished by
 // a time, with frames in flight in part.
-func received(f play.Farm, r *play.Report, until float64) map[string]float64 {
+func received(f simulate.Farm, r *simulate.Report, until float64) map[string]float64 {
 	out := map[string]float64{}
 	costs := map[string]float64{}
 	for _, j := range f.Jobs {
 		costs[j.Spec.Job] = j.Costs[0]
 	}
 	for _, a := range r.Attempts {
-		if a.Result == play.Done && a.Start < until {
+		if a.Result == simulate.Done && a.Start < until {
 			out[a.Job] += costs[a.Job] * min(1, (until-a.Start)/(a.End-a.Start))
 		}
 	}
@@ -70,7 +70,7 @@ func TestProjectsGetTheirPart(t *testing.T) {
 			for _, p := range f.Projects {
 				f = with(
 					f, fmt.Sprintf("%s-%d", p.Name, i), p.Name, mode, 3000, 20,
-					func(j *play.Job) { j.Spec.Owner = []string{"nadia", "tobin"}[i%2] },
+					func(j *simulate.Job) { j.Spec.Owner = []string{"nadia", "tobin"}[i%2] },
 				)
 			}
 		}
@@ -83,7 +83,7 @@ func TestProjectsGetTheirPart(t *testing.T) {
 		}
 		byProject, byPerson, all := map[string]float64{}, map[string]float64{}, 0.0
 		for job, work := range received(f, r, until) {
-			i := slices.IndexFunc(f.Jobs, func(j play.Job) bool { return j.Spec.Job == job })
+			i := slices.IndexFunc(f.Jobs, func(j simulate.Job) bool { return j.Spec.Job == job })
 			byProject[f.Jobs[i].Spec.Project] += work
 			byPerson[f.Jobs[i].Spec.Project+" "+f.Jobs[i].Spec.Owner] += work
 			all += work
@@ -103,7 +103,7 @@ func TestProjectsGetTheirPart(t *testing.T) {
 // a long one of the same priority has all nodes for hours.
 func TestWhoComesLaterDoesNotStarve(t *testing.T) {
 	f := with(several(1, 1, 1, 1), "tidal_ceiling", "tidal-room", farm.ModeRange, 4000, 30)
-	f = with(f, "gannet_open", "gannet", farm.ModeRange, 40, 30, func(j *play.Job) { j.Submitted = 900 })
+	f = with(f, "gannet_open", "gannet", farm.ModeRange, 40, 30, func(j *simulate.Job) { j.Submitted = 900 })
 	r := played(t, f)
 	// It would take 315 s with all nodes, and twice that with its half of them.
 	if took := r.Jobs[1].Finish - 900; took > 1400 {
@@ -117,7 +117,7 @@ func TestWhoComesLaterDoesNotStarve(t *testing.T) {
 func TestTheUrgentComesAtTheBorder(t *testing.T) {
 	for _, mode := range []farm.Mode{farm.ModeRange, farm.ModeFeed, farm.ModeSingle} {
 		f := with(several(1, 1, 2, 2), "tidal_ceiling", "tidal-room", mode, 2000, 30)
-		f = with(f, "gannet_open", "gannet", farm.ModeRange, 60, 30, func(j *play.Job) {
+		f = with(f, "gannet_open", "gannet", farm.ModeRange, 60, 30, func(j *simulate.Job) {
 			j.Submitted, j.Spec.Level = 900, farm.Urgent
 		})
 		r := played(t, f)
@@ -129,7 +129,7 @@ func TestTheUrgentComesAtTheBorder(t *testing.T) {
 			)
 		}
 		for _, a := range r.Attempts {
-			if a.Result != play.Done {
+			if a.Result != simulate.Done {
 				t.Errorf("%s: %+v", mode, a)
 			}
 		}
@@ -142,7 +142,7 @@ func TestLicencesAreNeverExceeded(t *testing.T) {
 	for _, per := range []farm.Counting{farm.PerProcess, farm.PerNode, farm.PerDevice} {
 		f := several(1, 1, 1, 1, 1)
 		f.Licences = []farm.Licence{{Name: "tidal", Count: 2}}
-		licensed := func(j *play.Job) { j.Spec.Licence = &farm.LicenceNeed{Name: "tidal", Per: per} }
+		licensed := func(j *simulate.Job) { j.Spec.Licence = &farm.LicenceNeed{Name: "tidal", Per: per} }
 		for i, mode := range []farm.Mode{farm.ModeRange, farm.ModeFeed, farm.ModeSingle} {
 			f = with(f, fmt.Sprint("tidal_", i), "tidal-room", mode, 60, 10, licensed)
 		}
@@ -173,7 +173,7 @@ func TestLoadsFromAPlaceAreLimited(t *testing.T) {
 	f := several(1, 1, 1, 1, 1, 1)
 	f.Places[0].Loads = 2
 	f.Projects = []farm.Project{{Name: "salt-clock", Weight: 1, Scenes: "scenes"}}
-	f = with(f, "salt_010", "salt-clock", farm.ModeRange, 240, 10, func(j *play.Job) { j.Startup = 30 })
+	f = with(f, "salt_010", "salt-clock", farm.ModeRange, 240, 10, func(j *simulate.Job) { j.Startup = 30 })
 	r := played(t, f)
 	first := map[string]float64{}
 	for _, a := range r.Attempts {
@@ -197,7 +197,7 @@ func TestLoadsFromAPlaceAreLimited(t *testing.T) {
 func TestANewSceneStartsOnAFew(t *testing.T) {
 	f := with(
 		several(1, 1, 1, 1, 1, 1), "salt_010", "salt-clock", farm.ModeRange, 240, 10,
-		func(j *play.Job) { j.Spec.StartOn = 2 },
+		func(j *simulate.Job) { j.Spec.StartOn = 2 },
 	)
 	r := played(t, f)
 	early, late := map[string]bool{}, map[string]bool{}
@@ -217,12 +217,12 @@ func TestSequences(t *testing.T) {
 	for _, mode := range []farm.Mode{farm.ModeRange, farm.ModeFeed, farm.ModeSingle} {
 		for sequence, want := range map[farm.Sequence][]int{farm.Forward: {1, 2}, farm.Reverse: {200, 199}, farm.ScoutsFirst: {1, 23}} {
 			f := with(
-				several(1), "salt_010", "salt-clock", mode, 200, 10, func(j *play.Job) { j.Spec.Sequence = sequence },
+				several(1), "salt_010", "salt-clock", mode, 200, 10, func(j *simulate.Job) { j.Spec.Sequence = sequence },
 			)
 			if mode == farm.ModeRange && sequence == farm.Reverse {
 				f, want = with(
 					several(1), "salt_010", "salt-clock", mode, 200, 10,
-					func(j *play.Job) { j.Spec.Sequence, j.Spec.Chunk = sequence, 1 },
+					func(j *simulate.Job) { j.Spec.Sequence, j.Spec.Chunk = sequence, 1 },
 				), []int{
 					200, 199,
 				}
@@ -257,10 +257,10 @@ func TestARaceEndsAWaitForASlowNode(t *testing.T) {
 		r := played(t, f)
 		done, stopped := map[int]int{}, 0
 		for _, a := range r.Attempts {
-			if a.Result == play.Done {
+			if a.Result == simulate.Done {
 				done[a.Frame]++
 			}
-			if a.Result == play.Stopped {
+			if a.Result == simulate.Stopped {
 				stopped++
 			}
 		}
@@ -294,9 +294,9 @@ func TestSilentNodesAreRacedFor(t *testing.T) {
 // that is hardly faster does not.
 func TestFewPlacesGoToFastNodes(t *testing.T) {
 	for _, mode := range []farm.Mode{farm.ModeRange, farm.ModeFeed, farm.ModeSingle} {
-		for what, limit := range map[string]func(*play.Job){
-			"ceiling": func(j *play.Job) { j.Spec.Ceiling = farm.Ceiling{Nodes: 1} },
-			"licence": func(j *play.Job) { j.Spec.Licence = &farm.LicenceNeed{Name: "tidal", Per: farm.PerProcess} },
+		for what, limit := range map[string]func(*simulate.Job){
+			"ceiling": func(j *simulate.Job) { j.Spec.Ceiling = farm.Ceiling{Nodes: 1} },
+			"licence": func(j *simulate.Job) { j.Spec.Licence = &farm.LicenceNeed{Name: "tidal", Per: farm.PerProcess} },
 		} {
 			f := with(several(0.5, 4, 0.505), "salt_010", "salt-clock", mode, 60, 10, limit)
 			f.Licences = []farm.Licence{{Name: "tidal", Count: 1}}
@@ -309,7 +309,7 @@ func TestFewPlacesGoToFastNodes(t *testing.T) {
 			}
 			by := map[string]int{}
 			for _, a := range r.Attempts {
-				if a.Result != play.Done {
+				if a.Result != simulate.Done {
 					t.Errorf("%s, %s: frame %d is %s", mode, what, a.Frame, a.Result)
 				}
 				by[a.Node]++

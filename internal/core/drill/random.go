@@ -9,7 +9,7 @@ import (
 
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
-	"vexillum/internal/core/play"
+	"vexillum/internal/core/simulate"
 )
 
 // Classes of random farms.
@@ -39,14 +39,14 @@ func Classes() []string { return []string{ClassFeed, ClassRange, ClassSingle, Cl
 // the first half of what the farm would need, up to a third leave for a while
 // or for good, one node in six spoils up to a quarter of its frames, and up to
 // three frames fail wherever they run.
-func Random(class string, seed uint64) (play.Farm, error) {
+func Random(class string, seed uint64) (simulate.Farm, error) {
 	mode := farm.Mode(class)
 	switch class {
 	case ClassFeed, ClassRange, ClassSingle:
 	case ClassRough:
 		mode = []farm.Mode{farm.ModeFeed, farm.ModeRange}[seed%2]
 	default:
-		return play.Farm{}, fmt.Errorf(
+		return simulate.Farm{}, fmt.Errorf(
 			"there is no class %q of random farms: use one of %s", class, strings.Join(Classes(), ", "),
 		)
 	}
@@ -54,7 +54,7 @@ func Random(class string, seed uint64) (play.Farm, error) {
 	between := func(low, high float64) float64 { return low + (high-low)*r.Float64() }
 	nodes := 3 + r.IntN(18)
 	ratio := between(1.5, 12)
-	f := play.Farm{Seed: seed, Start: time.Date(2026, 3, 2, 9, 0, 0, 0, time.UTC)}
+	f := simulate.Farm{Seed: seed, Start: time.Date(2026, 3, 2, 9, 0, 0, 0, time.UTC)}
 	off := 0.0
 	if r.IntN(2) == 0 {
 		off = between(0.1, 0.35)
@@ -64,7 +64,7 @@ func Random(class string, seed uint64) (play.Farm, error) {
 		speed := 0.5 * math.Pow(ratio, r.Float64())
 		f.Nodes = append(
 			f.Nodes,
-			play.Node{Name: fmt.Sprintf("kiln-%02d", i+1), Speed: speed, Known: speed * math.Exp(off*r.NormFloat64())},
+			simulate.Node{Name: fmt.Sprintf("kiln-%02d", i+1), Speed: speed, Known: speed * math.Exp(off*r.NormFloat64())},
 		)
 		power += speed
 	}
@@ -81,7 +81,7 @@ func Random(class string, seed uint64) (play.Farm, error) {
 		Job: "salt_010", Project: "salt-clock", Kind: farm.Final, Recipe: string(mode), Mode: mode, Tries: 3,
 		Frames: frames.Of(frames.Span{First: 1, Last: count}),
 	}
-	f.Jobs = []play.Job{{Spec: spec, Startup: share * between(0.005, 0.1), Costs: costs, Noise: between(0, 0.12)}}
+	f.Jobs = []simulate.Job{{Spec: spec, Startup: share * between(0.005, 0.1), Costs: costs, Noise: between(0, 0.12)}}
 	if class == ClassRough {
 		roughen(r, &f, share)
 	}
@@ -89,7 +89,7 @@ func Random(class string, seed uint64) (play.Farm, error) {
 }
 
 // roughen lets nodes come late, leave and fail.
-func roughen(r *rand.Rand, f *play.Farm, share float64) {
+func roughen(r *rand.Rand, f *simulate.Farm, share float64) {
 	for range r.IntN(1 + len(f.Nodes)/3) {
 		f.Nodes[r.IntN(len(f.Nodes))].Joins = share / 2 * r.Float64()
 	}

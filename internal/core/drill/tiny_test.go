@@ -7,12 +7,12 @@ import (
 	"testing"
 
 	"vexillum/internal/core/farm"
-	"vexillum/internal/core/play"
+	"vexillum/internal/core/simulate"
 )
 
 // tiny draws a small farm in which much meets: several jobs of unlike standing,
 // licences, ceilings, scouts, late and leaving nodes, and frames that fail.
-func tiny(seed uint64) play.Farm {
+func tiny(seed uint64) simulate.Farm {
 	r := rand.New(rand.NewPCG(seed, 77))
 	var speeds []float64
 	for range 1 + r.IntN(6) {
@@ -47,7 +47,7 @@ func tiny(seed uint64) play.Farm {
 	for i := range 1 + r.IntN(4) {
 		f = with(
 			f, fmt.Sprint("job-", i), f.Projects[r.IntN(2)].Name, modes[r.IntN(4)], 1+r.IntN(30), 1+20*r.Float64(),
-			func(j *play.Job) {
+			func(j *simulate.Job) {
 				j.Submitted, j.Noise = float64(r.IntN(3))*50*r.Float64(), 0.2*r.Float64()
 				j.Spec.Level = []farm.Level{farm.Urgent, farm.High, farm.Normal, farm.Normal, farm.Filler}[r.IntN(5)]
 				j.Spec.Owner = []string{"nadia", "tobin"}[r.IntN(2)]
@@ -86,18 +86,18 @@ func TestWhateverMeets(t *testing.T) {
 			seed = 5155
 		}
 		f := tiny(seed)
-		r, err := play.Play(f, play.Options{})
+		r, err := simulate.Play(f, simulate.Options{})
 		if err != nil {
 			t.Errorf("seed %d: %v", seed, err)
 			continue
 		}
-		done, last := map[string]int{}, map[string]play.Attempt{}
-		jobs := map[string]*play.Job{}
+		done, last := map[string]int{}, map[string]simulate.Attempt{}
+		jobs := map[string]*simulate.Job{}
 		for i := range f.Jobs {
 			jobs[f.Jobs[i].Spec.Job] = &f.Jobs[i]
 		}
 		attempts := slices.Clone(r.Attempts)
-		slices.SortStableFunc(attempts, func(a, b play.Attempt) int {
+		slices.SortStableFunc(attempts, func(a, b simulate.Attempt) int {
 			if a.Start < b.Start {
 				return -1
 			}
@@ -108,7 +108,7 @@ func TestWhateverMeets(t *testing.T) {
 				t.Errorf("seed %d: %+v begins before %+v has ended", seed, a, before)
 			}
 			last[a.Node] = a
-			if a.Result == play.Done {
+			if a.Result == simulate.Done {
 				done[fmt.Sprint(a.Job, " ", a.Frame)]++
 			}
 			nodes, licensed := map[string]bool{}, map[string]bool{}

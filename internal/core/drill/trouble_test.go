@@ -6,7 +6,7 @@ import (
 	"testing"
 
 	"vexillum/internal/core/farm"
-	"vexillum/internal/core/play"
+	"vexillum/internal/core/simulate"
 )
 
 // TestAFailedFrameDoesNotWaitBehindLowerWork plays small farms that are busy with
@@ -28,20 +28,20 @@ func TestAFailedFrameDoesNotWaitBehindLowerWork(t *testing.T) {
 		lowCost, cost := 5+40*r.Float64(), 2+10*r.Float64()
 		slowestLow, slowest := 0.0, 0.0
 		for i := range low {
-			f = with(f, []string{"low-0", "low-1"}[i], "tidal-room", modes[r.IntN(3)], 300, lowCost, func(j *play.Job) {
+			f = with(f, []string{"low-0", "low-1"}[i], "tidal-room", modes[r.IntN(3)], 300, lowCost, func(j *simulate.Job) {
 				j.Spec.Level = []farm.Level{farm.Low, farm.Filler, farm.Normal}[r.IntN(3)]
 			})
 		}
 		// The nodes on which a frame has failed: all but one at most.
 		barred := r.Perm(len(speeds))[:1+r.IntN(len(speeds)-1)]
-		f = with(f, "gannet_open", "gannet", modes[r.IntN(3)], 1+r.IntN(4), cost, func(j *play.Job) {
+		f = with(f, "gannet_open", "gannet", modes[r.IntN(3)], 1+r.IntN(4), cost, func(j *simulate.Job) {
 			j.Spec.Level, j.Submitted = []farm.Level{farm.High, farm.Urgent}[r.IntN(2)], 60
 			j.Failed = map[int][]int{1 + r.IntN(len(j.Costs)): barred}
 		})
 		for _, s := range speeds {
 			slowestLow, slowest = max(slowestLow, (lowCost+lowCost/2)/s), max(slowest, (cost+cost/2)/s)
 		}
-		report, err := play.Play(f, play.Options{})
+		report, err := simulate.Play(f, simulate.Options{})
 		if err != nil {
 			t.Fatalf("seed %d: %v", seed, err)
 		}
@@ -78,13 +78,13 @@ func TestABrokenMachineSpoilsLittle(t *testing.T) {
 		}
 		mode := modes[r.IntN(3)]
 		f = with(f, "salt_010", "salt-clock", mode, 60, 10)
-		report, err := play.Play(f, play.Options{Tell: true})
+		report, err := simulate.Play(f, simulate.Options{Tell: true})
 		if err != nil {
 			t.Fatalf("seed %d: %v", seed, err)
 		}
 		failed, twice := 0, map[int]int{}
 		for _, a := range report.Attempts {
-			if a.Result == play.Failed {
+			if a.Result == simulate.Failed {
 				failed++
 				twice[a.Frame]++
 				if twice[a.Frame] > 1 {
@@ -107,12 +107,12 @@ func TestABrokenMachineSpoilsLittle(t *testing.T) {
 func TestABrokenSceneStopsEarly(t *testing.T) {
 	for _, mode := range []farm.Mode{farm.ModeRange, farm.ModeSingle, farm.ModeFeed} {
 		for _, nodes := range [][]float64{{1}, {1, 1.5}, {1, 1, 2, 0.5, 1}} {
-			f := with(several(nodes...), "salt_010", "salt-clock", mode, 500, 10, func(j *play.Job) {
+			f := with(several(nodes...), "salt_010", "salt-clock", mode, 500, 10, func(j *simulate.Job) {
 				for frame := range 500 {
 					j.Fails = append(j.Fails, frame+1)
 				}
 			})
-			report, err := play.Play(f, play.Options{})
+			report, err := simulate.Play(f, simulate.Options{})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -133,13 +133,13 @@ func TestABadStretchIsNobodysFault(t *testing.T) {
 		first := 1 + r.IntN(80)
 		f = with(f, "salt_010", "salt-clock", []farm.Mode{
 			farm.ModeRange, farm.ModeSingle, farm.ModeFeed,
-		}[r.IntN(3)], 100, 10, func(j *play.Job) {
+		}[r.IntN(3)], 100, 10, func(j *simulate.Job) {
 			for i := range 10 {
 				j.Fails = append(j.Fails, first+i)
 			}
 		})
 		var state *farm.State
-		_, err := play.Play(f, play.Options{WatchAt: 200, Watch: func(w play.Watched) { state = w.State }})
+		_, err := simulate.Play(f, simulate.Options{WatchAt: 200, Watch: func(w simulate.Watched) { state = w.State }})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -165,14 +165,14 @@ func TestNobodyWaitsForEachOther(t *testing.T) {
 		frames := 8 + r.IntN(24)
 		f = with(f, "salt_010", "salt-clock", []farm.Mode{
 			farm.ModeRange, farm.ModeSingle, farm.ModeFeed,
-		}[r.IntN(3)], frames, 1, func(j *play.Job) {
+		}[r.IntN(3)], frames, 1, func(j *simulate.Job) {
 			for frame := 1; frame <= frames; frame++ {
 				if r.Float64() < 0.6 {
 					j.Fails = append(j.Fails, frame)
 				}
 			}
 		})
-		report, err := play.Play(f, play.Options{})
+		report, err := simulate.Play(f, simulate.Options{})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -194,15 +194,15 @@ func TestADrillStopsWhenAsked(t *testing.T) {
 	goOn := func() bool { asked++; return asked < 3 }
 	if _, err := Run(
 		f, nil, []Way{{Name: "claim", claim: true}}, goOn,
-	); !errors.Is(err, play.ErrStopped) || asked != 3 {
+	); !errors.Is(err, simulate.ErrStopped) || asked != 3 {
 		t.Errorf("after it was asked %d times: %v", asked, err)
 	}
 	if _, err := (Way{Name: "claim", claim: true}).play(f, func() bool { return false }); !errors.Is(
-		err, play.ErrStopped,
+		err, simulate.ErrStopped,
 	) {
 		t.Errorf("by hand: %v", err)
 	}
-	if _, err := Many("range", 1, 1000, true, func() bool { return false }); !errors.Is(err, play.ErrStopped) {
+	if _, err := Many("range", 1, 1000, true, func() bool { return false }); !errors.Is(err, simulate.ErrStopped) {
 		t.Errorf("many: %v", err)
 	}
 }

@@ -4,11 +4,11 @@ import (
 	"fmt"
 	"time"
 
-	"vexillum/internal/core/accept"
 	"vexillum/internal/core/engine"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/pace"
+	"vexillum/internal/core/protocol/accept"
 )
 
 // A node asks for work, which waits until there is some, and brings two frames.

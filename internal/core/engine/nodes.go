@@ -4,8 +4,8 @@ import (
 	"fmt"
 	"time"
 
-	"vexillum/internal/core/accept"
 	"vexillum/internal/core/farm"
+	"vexillum/internal/core/protocol/accept"
 )
 
 // node is what is known of a node just now and is not kept.

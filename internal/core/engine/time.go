@@ -5,9 +5,9 @@ import (
 	"slices"
 	"time"
 
-	"vexillum/internal/core/accept"
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
+	"vexillum/internal/core/protocol/accept"
 	"vexillum/internal/core/triage"
 )
 

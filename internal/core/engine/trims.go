@@ -5,10 +5,10 @@ import (
 	"slices"
 	"time"
 
-	"vexillum/internal/core/accept"
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
+	"vexillum/internal/core/protocol/accept"
 )
 
 // Trim asks a node which of the last frames of a lease it can give back. The

@@ -13,7 +13,7 @@ import (
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/pace"
-	"vexillum/internal/core/play"
+	"vexillum/internal/core/simulate"
 	"vexillum/internal/core/span"
 )
 
@@ -22,7 +22,7 @@ import (
 // play it.
 type Position struct {
 	At    time.Time
-	farm  play.Farm
+	farm  simulate.Farm
 	nodes []farm.NodeID // of the farm's nodes
 	jobs  []runs
 }
@@ -59,7 +59,7 @@ const horizon = 60 * 24 * time.Hour
 func Take(
 	s *farm.State, m *pace.Model, sight func(*farm.Lease) deal.Sight, received []deal.Received, now time.Time,
 ) *Position {
-	p := &Position{At: now, farm: play.Farm{Start: now, Received: received}}
+	p := &Position{At: now, farm: simulate.Farm{Start: now, Received: received}}
 	var open []*farm.Run
 	total := 0
 	for _, run := range s.Queue() {
@@ -123,7 +123,7 @@ func (p *Position) takeNodes(s *farm.State, open []*farm.Run, now time.Time) map
 		if n.OffUntil.After(now) {
 			joins = n.OffUntil.Sub(now).Seconds()
 		}
-		node := play.Node{
+		node := simulate.Node{
 			Name: n.Name, Speed: 1, Known: 1, Joins: joins, Hours: n.Settings.Hours, Recipes: recipes,
 			Cores: n.Facts.Cores, Memory: n.Facts.MemoryBytes, Caps: n.Settings.Caps,
 		}
@@ -185,7 +185,7 @@ func (p *Position) takeRun(
 		r.before = append(r.before, m.Speed(n, run.Spec.Recipe))
 	}
 	first, further := startups(m, run, r.pieces)
-	p.farm.Jobs = append(p.farm.Jobs, play.Job{
+	p.farm.Jobs = append(p.farm.Jobs, simulate.Job{
 		Spec: specOf(run, numbers), Startup: first, Again: further, Launched: launched, Failed: failed,
 	})
 	p.jobs = append(p.jobs, r)
@@ -194,7 +194,7 @@ func (p *Position) takeRun(
 // part is what a lease has left of a run, or, without one, what is to be dealt.
 type part struct {
 	set  frames.Set
-	hold *play.Holding
+	hold *simulate.Holding
 }
 
 // partsOf returns what is to be dealt of a run, without frames that have failed,
@@ -213,11 +213,11 @@ func (p *Position) partsOf(
 			continue
 		}
 		seen := sight(l)
-		hold := &play.Holding{Node: at, Job: len(p.jobs), Elapsed: seen.Seconds, Share: l.Share}
+		holding := &simulate.Holding{Node: at, Job: len(p.jobs), Elapsed: seen.Seconds, Share: l.Share}
 		if seen.Begun && l.Left.Has(seen.Frame) {
-			hold.Begun, hold.InFlight = true, seen.Frame
+			holding.Begun, holding.InFlight = true, seen.Frame
 		}
-		parts = append(parts, part{l.Left, hold})
+		parts = append(parts, part{l.Left, holding})
 	}
 	return parts
 }
@@ -342,8 +342,8 @@ func (p *Position) PlayWhile(seed uint64, plays int, more, alive func() bool) (m
 		}
 		r := rand.New(rand.NewPCG(seed, uint64(k)))
 		f, model := p.draw(r)
-		report, err := play.Play(f, play.Options{Model: model, Until: horizon.Seconds(), Coarse: true, GoOn: alive})
-		if errors.Is(err, play.ErrStopped) {
+		report, err := simulate.Play(f, simulate.Options{Model: model, Until: horizon.Seconds(), Coarse: true, GoOn: alive})
+		if errors.Is(err, simulate.ErrStopped) {
 			plays = k
 			break
 		}
@@ -410,7 +410,7 @@ func lognormal(all []float64) (mean, spread float64) {
 }
 
 // draw returns a farm as it may really be, and what its dealer knows of it.
-func (p *Position) draw(r *rand.Rand) (play.Farm, *pace.Model) {
+func (p *Position) draw(r *rand.Rand) (simulate.Farm, *pace.Model) {
 	f := p.farm
 	f.Seed = r.Uint64()
 	f.Jobs = slices.Clone(f.Jobs)

@@ -12,7 +12,7 @@ import (
 	"vexillum/internal/core/drill"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
-	"vexillum/internal/core/play"
+	"vexillum/internal/core/simulate"
 	"vexillum/internal/core/span"
 )
 
@@ -27,12 +27,12 @@ func forecasted(t testing.TB, class string, seed uint64, plays int) (median, lat
 	return forecastedFor(t, f, seed, plays)
 }
 
-func forecastedFor(t testing.TB, f play.Farm, seed uint64, plays int) (median, late, real float64, ok bool) {
+func forecastedFor(t testing.TB, f simulate.Farm, seed uint64, plays int) (median, late, real float64, ok bool) {
 	t.Helper()
 	r := rand.New(rand.NewPCG(seed, 99))
 	at := drill.Bound(f, 0) * (0.1 + 0.7*r.Float64())
 	var said Finish
-	report, err := play.Play(f, play.Options{WatchAt: at, Watch: func(w play.Watched) {
+	report, err := simulate.Play(f, simulate.Options{WatchAt: at, Watch: func(w simulate.Watched) {
 		p := Take(w.State, w.Model, w.Sight, nil, w.Now)
 		said = p.Play(seed, plays)[farm.RunID(1)]
 	}})
@@ -108,11 +108,11 @@ func BenchmarkForecast(b *testing.B) {
 		b.Fatal(err)
 	}
 	for i := range 20 {
-		f.Nodes = append(f.Nodes[:i], play.Node{Name: fmt.Sprint("kiln-", i), Speed: 0.5 + 0.1*float64(i), Known: 1})
+		f.Nodes = append(f.Nodes[:i], simulate.Node{Name: fmt.Sprint("kiln-", i), Speed: 0.5 + 0.1*float64(i), Known: 1})
 	}
 	f.Jobs = nil
 	for i := range 6 {
-		j := play.Job{
+		j := simulate.Job{
 			Startup: 20, Noise: 0.08,
 			Spec: farm.Spec{
 				Job: fmt.Sprint("salt_", i), Project: []string{"salt-clock", "gannet"}[i%2], Kind: farm.Final,
@@ -127,7 +127,7 @@ func BenchmarkForecast(b *testing.B) {
 	}
 	var p *Position
 	open := 0
-	if _, err := play.Play(f, play.Options{Until: 900, WatchAt: 800, Watch: func(w play.Watched) {
+	if _, err := simulate.Play(f, simulate.Options{Until: 900, WatchAt: 800, Watch: func(w simulate.Watched) {
 		p, open = Take(w.State, w.Model, w.Sight, nil, w.Now), len(w.State.Queue())
 	}}); err != nil {
 		b.Fatal(err)
@@ -175,7 +175,7 @@ func TestWhatHasToldNothingIsNotThereBefore(t *testing.T) {
 	f.Jobs = append(f.Jobs, next)
 	at := drill.Bound(f, 0) / 2
 	var said map[farm.RunID]Finish
-	report, err := play.Play(f, play.Options{WatchAt: at, Watch: func(w play.Watched) {
+	report, err := simulate.Play(f, simulate.Options{WatchAt: at, Watch: func(w simulate.Watched) {
 		said = Take(w.State, w.Model, w.Sight, nil, w.Now).Play(1, 16)
 	}})
 	if err != nil {

@@ -9,9 +9,9 @@ import (
 
 	"github.com/dustin/go-humanize/english"
 
-	"vexillum/internal/core/accept"
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
+	"vexillum/internal/core/protocol/accept"
 	"vexillum/internal/core/trait"
 	"vexillum/internal/service/refusal"
 	"vexillum/internal/wire"

@@ -5,8 +5,8 @@ import (
 	"path"
 	"slices"
 
-	"vexillum/internal/core/accept"
 	"vexillum/internal/core/farm"
+	"vexillum/internal/core/protocol/accept"
 	"vexillum/internal/service/refusal"
 )
 

@@ -7,9 +7,9 @@ import (
 	"testing"
 	"time"
 
-	"vexillum/internal/core/accept"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/health"
+	"vexillum/internal/core/protocol/accept"
 	"vexillum/internal/service/fleet"
 	"vexillum/internal/service/refusal"
 	"vexillum/internal/service/views"

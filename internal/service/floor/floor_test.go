@@ -12,10 +12,10 @@ import (
 	"time"
 	"vexillum/internal/service/views"
 
-	"vexillum/internal/core/accept"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/pace"
+	"vexillum/internal/core/protocol/accept"
 	"vexillum/internal/recipe"
 	"vexillum/internal/service/fleet"
 	"vexillum/internal/service/queue"

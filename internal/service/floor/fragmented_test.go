@@ -11,10 +11,10 @@ import (
 	"testing"
 	"time"
 
-	"vexillum/internal/core/accept"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/pace"
+	"vexillum/internal/core/protocol/accept"
 	"vexillum/internal/recipe"
 	"vexillum/internal/service/fleet"
 	"vexillum/internal/service/views"

@@ -6,10 +6,10 @@ import (
 	"slices"
 	"sync"
 	"time"
-	"vexillum/internal/core/accept"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
-	"vexillum/internal/core/hold"
+	"vexillum/internal/core/protocol/accept"
+	"vexillum/internal/core/protocol/journal"
 	"vexillum/internal/service/fleet"
 )
 
@@ -29,9 +29,9 @@ type machine struct {
 type holding struct {
 	lease farm.LeaseID
 	mine  frames.Set // wanted from the lease when the process started, or it was given
-	held  *hold.Lease
+	held  *journal.Lease
 	stop  context.CancelFunc // of the renderer; nil when none runs
-	said  []hold.Entry       // by the renderer, and not read yet: a launcher keeps it
+	said  []journal.Entry    // by the renderer, and not read yet: a launcher keeps it
 }
 
 // end ends the renderer; what it has not finished is begun again, if at all.
@@ -41,7 +41,7 @@ func (h *holding) end() {
 	}
 	h.stop, h.said = nil, nil
 	if running := h.held.Running(); running != nil {
-		h.held.Note(hold.Entry{Do: hold.Over, Launch: running.Number})
+		h.held.Note(journal.Entry{Do: journal.Over, Launch: running.Number})
 	}
 }
 
@@ -184,7 +184,7 @@ func (m *machine) process(machine, ctx context.Context) {
 			if m.c.chance(8, "lease forgotten") { // it dies before it has written it down
 				return
 			}
-			h := &holding{lease: l.ID, mine: l.Frames, held: hold.New()}
+			h := &holding{lease: l.ID, mine: l.Frames, held: journal.New()}
 			m.c.mu.Lock()
 			m.held[h.lease] = h
 			if working > 0 {
@@ -270,7 +270,7 @@ func (m *machine) obey(ctx context.Context, session int64) {
 			if h := m.held[q.Lease]; h != nil {
 				var again bool
 				if given, again = h.held.Give(q.ID, q.Frames, h.mine, frames.Set{}); !again {
-					h.held.Note(hold.Entry{Do: hold.Trimmed, Trim: q.ID, Frames: given.String()})
+					h.held.Note(journal.Entry{Do: journal.Trimmed, Trim: q.ID, Frames: given.String()})
 					if !given.Empty() {
 						m.c.met["trimmed"]++
 					}
@@ -326,13 +326,13 @@ func (m *machine) listen(h *holding) {
 	for len(h.said) > 0 {
 		e := h.said[0]
 		h.said = h.said[1:]
-		if e.Do == hold.Began && (h.held.Gave(e.Frame) || h.mine.Empty()) {
+		if e.Do == journal.Began && (h.held.Gave(e.Frame) || h.mine.Empty()) {
 			m.c.met["ended at a border"]++
 			h.end()
 			return
 		}
 		h.held.Note(e)
-		if e.Do == hold.Over {
+		if e.Do == journal.Over {
 			h.stop = nil
 		}
 	}
@@ -342,9 +342,9 @@ func (m *machine) listen(h *holding) {
 func (m *machine) launch(ctx context.Context, h *holding, left frames.Set) {
 	m.launches++
 	number := m.launches
-	h.held.Note(hold.Entry{Do: hold.Launched, Launch: number, First: left.First(), Last: left.Last()})
+	h.held.Note(journal.Entry{Do: journal.Launched, Launch: number, First: left.First(), Last: left.Last()})
 	ctx, h.stop = context.WithCancel(ctx)
-	say := func(e hold.Entry) bool {
+	say := func(e journal.Entry) bool {
 		m.c.mu.Lock()
 		defer m.c.mu.Unlock()
 		if ctx.Err() != nil {
@@ -356,15 +356,15 @@ func (m *machine) launch(ctx context.Context, h *holding, left frames.Set) {
 	}
 	go func() {
 		for f := range left.All() {
-			if !say(hold.Entry{Do: hold.Began, Frame: f}) {
+			if !say(journal.Entry{Do: journal.Began, Frame: f}) {
 				return
 			}
 			sleep(ctx, time.Second+m.c.some(20*time.Second))
-			if !say(hold.Entry{Do: hold.Finished, Frame: f, Path: fmt.Sprintf("%s-%d-%d", m.name, f, number)}) {
+			if !say(journal.Entry{Do: journal.Finished, Frame: f, Path: fmt.Sprintf("%s-%d-%d", m.name, f, number)}) {
 				return
 			}
 		}
-		say(hold.Entry{Do: hold.Over})
+		say(journal.Entry{Do: journal.Over})
 	}()
 }
 
@@ -380,7 +380,7 @@ func (m *machine) report(ctx context.Context, session int64, r accept.Report) (v
 }
 
 // bring offers a finished frame and publishes it if it is accepted.
-func (m *machine) bring(ctx context.Context, h *holding, session int64, p hold.Picture) error {
+func (m *machine) bring(ctx context.Context, h *holding, session int64, p journal.Picture) error {
 	frame, hash := p.Frame, p.Path
 	good := accept.Report{
 		Outcome: accept.Good, Lease: h.lease, Launch: p.Launch, Frame: frame,
@@ -399,7 +399,7 @@ func (m *machine) bring(ctx context.Context, h *holding, session int64, p hold.P
 			return ok && a.Frame == frame && a.Hash == hash
 		}, "frame %d as %s", frame, hash)
 		m.c.mu.Lock()
-		h.held.Note(hold.Entry{Do: hold.Accepted, Launch: p.Launch, Frame: frame, Hash: hash})
+		h.held.Note(journal.Entry{Do: journal.Accepted, Launch: p.Launch, Frame: frame, Hash: hash})
 		m.c.mu.Unlock()
 		sleep(ctx, m.c.some(2*time.Second))
 		if ctx.Err() != nil {
@@ -428,7 +428,7 @@ func (m *machine) bring(ctx context.Context, h *holding, session int64, p hold.P
 		m.c.saw("discarded")
 	}
 	m.c.mu.Lock()
-	h.held.Note(hold.Entry{Do: hold.Settled, Launch: p.Launch, Frame: frame})
+	h.held.Note(journal.Entry{Do: journal.Settled, Launch: p.Launch, Frame: frame})
 	m.c.mu.Unlock()
 	return nil
 }

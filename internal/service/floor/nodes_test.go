@@ -9,9 +9,9 @@ import (
 	"testing/synctest"
 	"time"
 
-	"vexillum/internal/core/accept"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
+	"vexillum/internal/core/protocol/accept"
 	"vexillum/internal/service/fleet"
 	"vexillum/internal/service/queue"
 	"vexillum/internal/service/refusal"

@@ -3,8 +3,8 @@ package floor
 import (
 	"testing"
 
-	"vexillum/internal/core/accept"
 	"vexillum/internal/core/farm"
+	"vexillum/internal/core/protocol/accept"
 )
 
 func TestReportsMayBeRepeated(t *testing.T) {

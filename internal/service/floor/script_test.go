@@ -11,11 +11,11 @@ import (
 	"testing/synctest"
 	"time"
 
-	"vexillum/internal/core/accept"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/pace"
-	"vexillum/internal/core/play"
+	"vexillum/internal/core/protocol/accept"
+	"vexillum/internal/core/simulate"
 	"vexillum/internal/recipe"
 	"vexillum/internal/service/fleet"
 	"vexillum/internal/service/views"
@@ -24,8 +24,8 @@ import (
 
 // scriptedFarm has unlike nodes, one that fails frames and one that vanishes and
 // comes back, and work of which some comes later and first.
-func scriptedFarm(mode farm.Mode, start time.Time) play.Farm {
-	job := func(name string, count int, cost float64) play.Job {
+func scriptedFarm(mode farm.Mode, start time.Time) simulate.Farm {
+	job := func(name string, count int, cost float64) simulate.Job {
 		spec := farm.Spec{
 			Job: name, Project: "salt-clock", Owner: "nadia", Kind: farm.Final, Recipe: "practice",
 			Mode: mode, Tries: 3, Frames: frames.Of(frames.Span{First: 1, Last: count}), Width: 64, Height: 36,
@@ -35,16 +35,16 @@ func scriptedFarm(mode farm.Mode, start time.Time) play.Farm {
 		for i := range costs {
 			costs[i] = cost * (1 + float64(i)/float64(count))
 		}
-		return play.Job{Spec: spec, Startup: 2.137, Again: 0.713, Costs: costs, Noise: 0.1, Submitted: 0.053}
+		return simulate.Job{Spec: spec, Startup: 2.137, Again: 0.713, Costs: costs, Noise: 0.1, Submitted: 0.053}
 	}
 	later := job("gannet_open", 12, 3.1)
 	later.Submitted, later.Spec.Level = 21.377, farm.Urgent
-	return play.Farm{
+	return simulate.Farm{
 		Seed: 7, Start: start,
 		Places:   []farm.Place{{Name: "loft"}},
 		Licences: []farm.Licence{{Name: "tidal", Count: 3}},
 		Projects: []farm.Project{{Name: "salt-clock", Weight: 1, Scenes: "loft", Frames: "loft"}},
-		Nodes: []play.Node{
+		Nodes: []simulate.Node{
 			{Name: "kiln-01", Speed: 1, Known: 1, Joins: 0.113, Cores: 8, Devices: []string{"0", "1"}, Memory: 12 << 30},
 			{
 				Name: "kiln-02", Speed: 2.3, Known: 2, Joins: 0.217, Leaves: 33.391, Returns: 131.713,
@@ -56,7 +56,7 @@ func scriptedFarm(mode farm.Mode, start time.Time) play.Farm {
 				Devices: []string{"0", "1"}, Memory: 12 << 30,
 			},
 		},
-		Jobs: []play.Job{job("salt_010", 160, 5.3), later},
+		Jobs: []simulate.Job{job("salt_010", 160, 5.3), later},
 	}
 }
 
@@ -87,9 +87,9 @@ func TestServiceAndPaperDecideTheSame(t *testing.T) {
 						f.Jobs[i].Spec.Licence = &farm.LicenceNeed{Name: "tidal", Per: c.per}
 					}
 				}
-				var script [][]play.Event
+				var script [][]simulate.Event
 				var paper []string
-				_, err := play.Play(f, play.Options{Script: func(events []play.Event, records []farm.Record) {
+				_, err := simulate.Play(f, simulate.Options{Script: func(events []simulate.Event, records []farm.Record) {
 					if len(events) > 0 {
 						script = append(script, events)
 					}
@@ -143,7 +143,7 @@ func written(t *testing.T, records []farm.Record) (out []string) {
 
 // serve lets a service meet a script, batch by batch, and returns what it put on
 // record.
-func serve(t *testing.T, f play.Farm, script [][]play.Event, check func(farm.Record)) []string {
+func serve(t *testing.T, f simulate.Farm, script [][]simulate.Event, check func(farm.Record)) []string {
 	book, err := recipe.Builtin()
 	if err != nil {
 		t.Fatal(err)
@@ -176,7 +176,7 @@ func serve(t *testing.T, f play.Farm, script [][]play.Event, check func(farm.Rec
 
 // stateOf returns a farm on paper as a service that has just been started knows
 // it.
-func stateOf(f play.Farm) *farm.State {
+func stateOf(f simulate.Farm) *farm.State {
 	s := farm.NewState()
 	for _, p := range f.Projects {
 		s.Projects[p.Name] = &p
@@ -195,7 +195,7 @@ func stateOf(f play.Farm) *farm.State {
 
 // owned returns what looks, Record by Record, that no two leases own the same,
 // and no more licences are used than there are.
-func owned(t *testing.T, f play.Farm) func(farm.Record) {
+func owned(t *testing.T, f simulate.Farm) func(farm.Record) {
 	s := stateOf(f)
 	return func(r farm.Record) {
 		if err := s.Apply(r); err != nil {
@@ -219,7 +219,7 @@ func owned(t *testing.T, f play.Farm) func(farm.Record) {
 
 // together lets a service meet events in one batch: its loop waits until all are
 // in its queue.
-func (f *Floor) together(ctx context.Context, events []play.Event, sessions map[farm.NodeID]int64) {
+func (f *Floor) together(ctx context.Context, events []simulate.Event, sessions map[farm.NodeID]int64) {
 	gate := make(chan struct{})
 	go func() { _ = f.w.Do(ctx, func(*writer.Tx) error { <-gate; return nil }) }()
 	synctest.Wait() // the loop is at the gate
@@ -233,7 +233,7 @@ func (f *Floor) together(ctx context.Context, events []play.Event, sessions map[
 }
 
 // meet lets a service meet one event.
-func (f *Floor) meet(ctx context.Context, e play.Event, sessions map[farm.NodeID]int64) {
+func (f *Floor) meet(ctx context.Context, e simulate.Event, sessions map[farm.NodeID]int64) {
 	session := sessions[e.Node]
 	switch {
 	case e.Submit != nil:

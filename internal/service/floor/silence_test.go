@@ -6,8 +6,8 @@ import (
 	"testing"
 	"time"
 
-	"vexillum/internal/core/accept"
 	"vexillum/internal/core/farm"
+	"vexillum/internal/core/protocol/accept"
 	"vexillum/internal/service/fleet"
 	"vexillum/internal/service/queue"
 )

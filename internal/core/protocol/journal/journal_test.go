@@ -1,4 +1,4 @@
-package hold
+package journal
 
 import (
 	"fmt"

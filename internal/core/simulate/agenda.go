@@ -1,4 +1,4 @@
-package play
+package simulate
 
 import "container/heap"
 

@@ -1,11 +1,11 @@
-// Package hold is the node's half of the protocol as a state machine: what a
+// Package journal is the node's half of the protocol as a state machine: what a
 // node holds of one lease, as entries of its journal have made it, and what it
 // may do next. A node process that restarts reads the journal and is where
 // the one before it was.
 //
 // It knows neither files nor renderers, and never what the service decided
 // beyond what it answered.
-package hold
+package journal
 
 import (
 	"cmp"

@@ -1,9 +1,9 @@
-// Package play plays a farm on paper: the real [engine.Engine] at work on nodes
+// Package simulate plays a farm on paper: the real [engine.Engine] at work on nodes
 // and frames that are made up, event by event. The engine sees what a real farm
 // would show it and nothing else; what is true of nodes and frames stays in
 // here. Nothing is read from a clock: the same farm and seed give the same play
 // to the byte.
-package play
+package simulate
 
 import (
 	"errors"
@@ -12,13 +12,13 @@ import (
 	"math/rand/v2"
 	"time"
 
-	"vexillum/internal/core/accept"
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/engine"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/hours"
 	"vexillum/internal/core/pace"
+	"vexillum/internal/core/protocol/accept"
 )
 
 // Node is a machine as it truly is. Times are seconds from the begin.

@@ -1,11 +1,11 @@
-package play
+package simulate
 
 import (
 	"slices"
 
-	"vexillum/internal/core/accept"
 	"vexillum/internal/core/engine"
 	"vexillum/internal/core/farm"
+	"vexillum/internal/core/protocol/accept"
 	"vexillum/internal/core/triage"
 )
 
