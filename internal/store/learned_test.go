@@ -4,8 +4,8 @@ import (
 	"context"
 	"testing"
 	"time"
+	"vexillum/internal/core/fairness"
 
-	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/pgtest"
@@ -86,7 +86,7 @@ func TestWhatRunsToldIsReadBack(t *testing.T) {
 		t.Errorf("frames by run %v, the last of the second is %d", counts, last)
 	}
 
-	want := []deal.Received{
+	want := []fairness.Received{
 		{Project: "gannet", Amount: 12.5, At: now}, {Project: "gannet", Person: "nadia", Amount: 12.5, At: now},
 	}
 	for range 2 { // again changes nothing

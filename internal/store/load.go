@@ -6,8 +6,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"time"
+	"vexillum/internal/core/fairness"
 
-	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 )
@@ -35,7 +35,7 @@ type Loaded struct {
 	// open ones.
 	Observations []Observation
 	// Received is what projects had received.
-	Received []deal.Received
+	Received []fairness.Received
 	// Newest is the frame of each run that was done last.
 	Newest map[farm.RunID]Newest
 	// Finished is when frames were done since FinishedSince, oldest first.

@@ -4,13 +4,12 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-
-	"vexillum/internal/core/deal"
+	"vexillum/internal/core/fairness"
 )
 
 // KeepReceived writes down what projects have received lately. It is no Record:
 // what the last seconds before a kill brought may be missing.
-func (s *Store) KeepReceived(ctx context.Context, all []deal.Received) error {
+func (s *Store) KeepReceived(ctx context.Context, all []fairness.Received) error {
 	data, err := json.Marshal(all)
 	if err != nil {
 		return fmt.Errorf("encoding what projects have received: %w", err)
@@ -25,8 +24,8 @@ func (s *Store) KeepReceived(ctx context.Context, all []deal.Received) error {
 }
 
 // Received returns what projects had received when it was last written down.
-func (s *Store) Received(ctx context.Context) ([]deal.Received, error) {
-	var out []deal.Received
+func (s *Store) Received(ctx context.Context) ([]fairness.Received, error) {
+	var out []fairness.Received
 	if err := s.db.SelectContext(
 		ctx, &out,
 		`SELECT project, person, amount, at FROM received ORDER BY project, person`,

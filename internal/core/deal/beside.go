@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"vexillum/internal/core/fairness"
 
 	"github.com/dustin/go-humanize"
 
@@ -105,7 +106,7 @@ func Room(
 func keepsRoom(s *farm.State, m *pace.Model, n *farm.Node, run *farm.Run, measured *Memory) bool {
 	later := 0
 	for _, l := range s.LeasesOf(n.ID) {
-		if l.Run == run.ID || before(s.Runs[l.Run], run) {
+		if l.Run == run.ID || fairness.Before(s.Runs[l.Run], run) {
 			continue
 		}
 		if mode := s.Runs[l.Run].Spec.Mode; mode != farm.ModeFeed && mode != farm.ModeSingle {
@@ -117,7 +118,7 @@ func keepsRoom(s *farm.State, m *pace.Model, n *farm.Node, run *farm.Run, measur
 		return false
 	}
 	_, full := Room(
-		s, m, n, run, measured, func(l *farm.Lease) bool { return l.Run != run.ID && !before(s.Runs[l.Run], run) },
+		s, m, n, run, measured, func(l *farm.Lease) bool { return l.Run != run.ID && !fairness.Before(s.Runs[l.Run], run) },
 	)
 	return full == ""
 }

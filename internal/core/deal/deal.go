@@ -56,7 +56,7 @@ func (d *Dealer) Next(ask Ask, now time.Time) Decision {
 	}
 	reason := "the queue is empty"
 	var last *farm.Run // that could not give anything
-	for run := range d.InTurn(now) {
+	for run := range d.queue.InTurn(now) {
 		if !deals(run) || !fits(s, n, run) || d.hopeless(n, run, now) { // most of a long queue
 			last = run
 			continue
@@ -262,7 +262,7 @@ func (d *Dealer) WhyNode(n *farm.Node, now time.Time) string {
 	case len(n.Facts.Renderers) == 0:
 		return "is ready, but has no renderer that a recipe knows; install one and restart its node process"
 	}
-	for run := range d.InTurn(now) { // what comes first is what it is here for
+	for run := range d.queue.InTurn(now) { // what comes first is what it is here for
 		if !deals(run) {
 			continue
 		}

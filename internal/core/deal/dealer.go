@@ -5,6 +5,7 @@ import (
 	"math/bits"
 	"slices"
 	"time"
+	"vexillum/internal/core/fairness"
 
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/pace"
@@ -21,18 +22,14 @@ type Dealer struct {
 	cells            map[farm.RunID]*cells
 	powers           map[farm.RunID]power
 	last             *survey // it serves all that ask at the same moment
-	line             *line
 
 	barred  map[farm.RunID]*bars
 	surveys map[farm.RunID]*survey // of large farms
 	looked  int                    // surveys made for the decision at hand
 	ables   map[farm.RunID]able
-	means   map[farm.RunID]mean
 
-	busy atWork
-
-	received map[party]*faded // lately
-	held     *held
+	busy  atWork
+	queue *fairness.Queue
 }
 
 // takeOverBackoff remembers that nothing of a run was worth taking over. That stays so
@@ -60,10 +57,44 @@ func New(s *farm.State, m *pace.Model, sight func(*farm.Lease) Sight) *Dealer {
 		s: s, m: m, sight: sight,
 		takeOverBackoffs: map[farm.RunID]takeOverBackoff{}, raceBackoffs: map[farm.RunID]raceBackoff{},
 		cells: map[farm.RunID]*cells{}, powers: map[farm.RunID]power{},
-		received: map[party]*faded{}, barred: map[farm.RunID]*bars{},
+		barred: map[farm.RunID]*bars{}, queue: fairness.New(s, costs{m}),
 		surveys: map[farm.RunID]*survey{}, ables: map[farm.RunID]able{},
-		means: map[farm.RunID]mean{},
 	}
+}
+
+// Queue returns the order in which runs come. It belongs to the dealer.
+func (d *Dealer) Queue() *fairness.Queue { return d.queue }
+
+// Receive notes finished work, in reference seconds, for the fair shares of a
+// project and a person.
+func (d *Dealer) Receive(project, person string, work float64, now time.Time) {
+	d.queue.Receive(project, person, work, now)
+}
+
+// costs tells the queue what frames cost.
+type costs struct{ m *pace.Model }
+
+func (c costs) Mean(run *farm.Run) (float64, bool) {
+	cost, known := c.m.Cost(run)
+	return cost.Mean, known
+}
+
+func (c costs) Seen(run farm.RunID) int { return c.m.Seen(run) }
+
+// contested reports whether somebody else of the same standing has frames to
+// deal that the node could take: then nobody gets it for long.
+func (d *Dealer) contested(n *farm.Node, run *farm.Run, now time.Time) bool {
+	for other := range d.queue.Rivals(run) {
+		if deals(other) && fits(d.s, n, other) && !d.shut(n, other, now) {
+			return true
+		}
+	}
+	return false
+}
+
+// deals reports whether a run has frames that could be dealt.
+func deals(run *farm.Run) bool {
+	return !run.ToDo.Empty() && (run.State == farm.RunQueued || run.State == farm.RunRendering)
 }
 
 // Forget drops what was remembered of a run that has ended.
@@ -75,7 +106,7 @@ func (d *Dealer) Forget(run farm.RunID) {
 	delete(d.surveys, run)
 	delete(d.barred, run)
 	delete(d.ables, run)
-	delete(d.means, run)
+	d.queue.Forget(run)
 	d.last = nil
 }
 
@@ -87,7 +118,7 @@ type able struct {
 
 func (d *Dealer) able(run *farm.Run, now time.Time) int {
 	a, known := d.ables[run.ID]
-	if age := now.Sub(a.at); !known || age != 0 && len(d.s.Nodes) < largeFarm || age < 0 || age > time.Second {
+	if age := now.Sub(a.at); !known || age != 0 && !d.s.Large() || age < 0 || age > time.Second {
 		a = able{Able(d.s, run), now}
 		d.ables[run.ID] = a
 	}

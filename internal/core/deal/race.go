@@ -29,7 +29,7 @@ func (d *Dealer) Race(ask Ask, now time.Time) Decision {
 	if n == nil || !n.Ready() || !d.s.Idle(n.ID) {
 		return Decision{Why: "only a ready node with nothing to do may race"}
 	}
-	for run := range d.InTurn(now) {
+	for run := range d.queue.InTurn(now) {
 		if run.State != farm.RunRendering || run.Spec.Mode == farm.ModeWhole || run.Spec.Once || !run.ToDo.Empty() ||
 			run.DealtCount() == 0 {
 			continue

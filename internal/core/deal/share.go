@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"time"
+	"vexillum/internal/core/fairness"
 
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
@@ -22,7 +23,7 @@ func (d *Dealer) share(n *farm.Node, run *farm.Run, todo frames.Set, now time.Ti
 	can := v.portion(n, mine)
 	waits := d.contested(n, run, now)
 	launch := v.launch(n)
-	if most := turn(launch) * mine; waits {
+	if most := fairness.Turn(launch) * mine; waits {
 		can = min(can, most)
 	}
 	size, work := v.curve.Within(part, can)

@@ -76,7 +76,7 @@ func (d *Dealer) surveyOf(run *farm.Run, now time.Time) *survey {
 	if v := d.last; v != nil && v.run == run && v.at.Equal(now) && v.seq == d.s.Seq && v.learned == d.m.Learned() {
 		return v
 	}
-	large := len(d.s.Nodes) >= largeFarm
+	large := d.s.Large()
 	if v := d.surveys[run.ID]; large && v != nil && v.run == run && v.good(now) {
 		return v
 	}
@@ -93,7 +93,6 @@ func (d *Dealer) surveyOf(run *farm.Run, now time.Time) *survey {
 // On a large farm a survey serves all that ask within a short while: so much of
 // the time that the run still needs, within bounds.
 const (
-	largeFarm   = 256
 	surveyPart  = 0.01
 	surveyLeast = 500 * time.Millisecond
 	surveyMost  = 5 * time.Second

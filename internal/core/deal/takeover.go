@@ -54,7 +54,7 @@ func (d *Dealer) first(n *farm.Node, than *farm.Run, warm *farm.Lease, now time.
 // takeOver looks through all runs, or those that are more urgent than one.
 func (d *Dealer) takeOver(n *farm.Node, than *farm.Run, now time.Time) (cut Cut, ok bool, again time.Duration) {
 	again = backoffMost
-	for run := range d.InTurn(now) {
+	for run := range d.queue.InTurn(now) {
 		if than != nil && run.Terms.Level.Rank() >= than.Terms.Level.Rank() {
 			break
 		}

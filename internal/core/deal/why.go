@@ -3,6 +3,7 @@ package deal
 import (
 	"fmt"
 	"time"
+	"vexillum/internal/core/fairness"
 
 	"github.com/dustin/go-humanize/english"
 
@@ -31,7 +32,7 @@ func (d *Dealer) WhyPair(run *farm.Run, n *farm.Node, now time.Time) string {
 	}
 	if len(held) > 0 {
 		other := d.s.Runs[held[0].Run]
-		if before(other, run) {
+		if fairness.Before(other, run) {
 			return fmt.Sprintf(
 				"%s works on %s, which comes first, and has %s of it left", n.Name, other.Spec.Name(),
 				english.Plural(held[0].Left.Len(), "frame", ""),
@@ -51,20 +52,6 @@ func (d *Dealer) WhyPair(run *farm.Run, n *farm.Node, now time.Time) string {
 		return next.Why
 	}
 	return fmt.Sprintf("%s gets %s as soon as it asks", n.Name, why)
-}
-
-// before reports whether a run comes before another in the queue.
-func before(a, b *farm.Run) bool {
-	if x, y := a.Terms.Level.Rank(), b.Terms.Level.Rank(); x != y {
-		return x < y
-	}
-	if a.Terms.Put != b.Terms.Put {
-		return a.Terms.Put < b.Terms.Put
-	}
-	if a.Order != b.Order {
-		return a.Order < b.Order
-	}
-	return a.ID < b.ID
 }
 
 // WhyFrame says in one sentence where a frame of a run stands and why.

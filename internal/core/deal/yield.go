@@ -8,6 +8,7 @@ import (
 	"math"
 	"slices"
 	"time"
+	"vexillum/internal/core/fairness"
 
 	"github.com/dustin/go-humanize/english"
 
@@ -36,7 +37,7 @@ func (d *Dealer) Yield(now time.Time) []Cut {
 		d.forFaster(run, now, ask)
 	}
 	looked := 0
-	for run := range d.InTurn(now) {
+	for run := range d.queue.InTurn(now) {
 		if !deals(run) || scouting(run) != "" {
 			continue
 		}
@@ -182,14 +183,17 @@ type atWork struct {
 	at    time.Time
 }
 
+// busyGood is how long the list of nodes at work counts.
+const busyGood = 250 * time.Millisecond
+
 // workers yields nodes that work only on what is less urgent than a rank. On a
 // large farm those come first that have the least urgent work, and some may have
 // ended it since.
 func (d *Dealer) workers(rank int, now time.Time) iter.Seq[*farm.Node] {
-	if len(d.s.Nodes) < largeFarm {
+	if !d.s.Large() {
 		return slices.Values(d.s.NodeList())
 	}
-	if age := now.Sub(d.busy.at); d.busy.at.IsZero() || age < 0 || age > heldGood {
+	if age := now.Sub(d.busy.at); d.busy.at.IsZero() || age < 0 || age > busyGood {
 		d.busy = atWork{at: now}
 		ranks := map[farm.NodeID]int{}
 		for _, run := range d.s.Queue() {
@@ -277,49 +281,40 @@ func (d *Dealer) Stops(run *farm.Run, now time.Time) (leases []*farm.Lease, lost
 // forTurn asks nodes for what they hold beyond their turn if somebody of the
 // same standing, who has had less of the farm for its weight, waits for them.
 func (d *Dealer) forTurn(run *farm.Run, now time.Time, ask func(*farm.Lease, frames.Set, string)) {
-	mine := d.blockOf(run)
-	if mine == nil || len(mine.parties) == 1 {
-		return
-	}
-	me := party{run.Spec.Project, run.Spec.Owner}
-	order := d.sorted(mine, now)
-	for _, p := range order[slices.Index(order, me)+1:] { // those that have had more
-		for _, other := range mine.of[p] {
-			if other.DealtCount() == 0 || other.Spec.Mode == farm.ModeWhole || other.Spec.Chunk > 0 {
+	me := fairness.Party{Project: run.Spec.Project, Person: run.Spec.Owner}
+	for p, other := range d.queue.Behind(run, now) {
+		if other.DealtCount() == 0 || other.Spec.Mode == farm.ModeWhole || other.Spec.Chunk > 0 {
+			continue
+		}
+		startup, _ := d.m.Startup(other)
+		most := fairness.Turn(startup.Mean)
+		curve := d.m.Curve(other)
+		if !curve.Known() {
+			continue
+		}
+		for l := range other.OpenLeases {
+			n := d.s.Nodes[l.Node]
+			back := d.unbegun(l, run.SubmittedAt)
+			speed := d.m.SpeedFor(n, other) * n.Part(l.Share)
+			if back.Len() < 2 || curve.Work(back)/speed < 2*most || !n.Ready() || !d.may(n, run, now) {
 				continue
 			}
-			startup, _ := d.m.Startup(other)
-			most := turn(startup.Mean)
-			curve := d.m.Curve(other)
-			if !curve.Known() {
-				continue
-			}
-			for l := range other.OpenLeases {
-				n := d.s.Nodes[l.Node]
-				back := d.unbegun(l, run.SubmittedAt)
-				speed := d.m.SpeedFor(n, other) * n.Part(l.Share)
-				if back.Len() < 2 || curve.Work(back)/speed < 2*most || !n.Ready() || !d.may(n, run, now) {
-					continue
-				}
-				keep, _ := curve.Within(back, most*speed)
-				back = back.TakeLast(back.Len() - max(1, keep))
-				ask(
-					l, back,
-					fmt.Sprintf(
-						"%s waits, and %s has had less of the farm for its weight", run.Spec.Name(), who(me, p),
-					),
-				)
-			}
+			keep, _ := curve.Within(back, most*speed)
+			back = back.TakeLast(back.Len() - max(1, keep))
+			ask(
+				l, back,
+				fmt.Sprintf("%s waits, and %s has had less of the farm for its weight", run.Spec.Name(), who(me, p)),
+			)
 		}
 	}
 }
 
 // who names the one of two parties by what tells them apart.
-func who(me, other party) string {
-	if me.project != other.project {
-		return "the project " + me.project
+func who(me, other fairness.Party) string {
+	if me.Project != other.Project {
+		return "the project " + me.Project
 	}
-	return me.person
+	return me.Person
 }
 
 // portions deals what is to do of a survey to all that wait: whole frames, so

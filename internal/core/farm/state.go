@@ -252,3 +252,9 @@ func (s *State) Check() error {
 	}
 	return nil
 }
+
+// Large reports whether a farm has so many nodes that a decision must not look at
+// all of them: then what was found a moment ago has to do.
+func (s *State) Large() bool { return len(s.Nodes) >= largeFarm }
+
+const largeFarm = 256

@@ -8,6 +8,7 @@ import (
 	"math/rand/v2"
 	"slices"
 	"time"
+	"vexillum/internal/core/fairness"
 
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
@@ -57,7 +58,7 @@ const horizon = 60 * 24 * time.Hour
 // Take takes the position of a farm. sight says what is seen of leases at
 // work; received is what projects have received lately.
 func Take(
-	s *farm.State, m *pace.Model, sight func(*farm.Lease) deal.Sight, received []deal.Received, now time.Time,
+	s *farm.State, m *pace.Model, sight func(*farm.Lease) deal.Sight, received []fairness.Received, now time.Time,
 ) *Position {
 	p := &Position{At: now, farm: simulate.Farm{Start: now, Received: received}}
 	var open []*farm.Run

@@ -11,6 +11,7 @@ import (
 	"math"
 	"math/rand/v2"
 	"time"
+	"vexillum/internal/core/fairness"
 
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/engine"
@@ -96,7 +97,7 @@ type Farm struct {
 	Places   []farm.Place
 	Licences []farm.Licence
 	Holdings []Holding // of jobs and nodes that are there at 0 s
-	Received []deal.Received
+	Received []fairness.Received
 }
 
 // Result is how a try at a frame ended.

@@ -103,7 +103,7 @@ func newWorld(f Farm, o Options) *world {
 	}
 	w.e = engine.New(options, f.Start)
 	if d := w.e.Dealer(); d != nil {
-		d.RestoreUsage(f.Received)
+		d.Queue().Restore(f.Received)
 	}
 	return w
 }

@@ -8,8 +8,8 @@ import (
 	"fmt"
 	"log/slog"
 	"time"
+	"vexillum/internal/core/fairness"
 
-	"vexillum/internal/core/deal"
 	"vexillum/internal/core/engine"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/pace"
@@ -30,7 +30,7 @@ type Options struct {
 	Finished      []time.Time                 // when frames were done lately, oldest first
 	FinishedSince time.Time                   // zero when nothing is known of the time before
 	Newest        map[farm.RunID]views.Newest // the newest done frame of each run, as far as known
-	Received      []deal.Received             // what projects had received before the start
+	Received      []fairness.Received         // what projects had received before the start
 	Committer     writer.Committer
 	Recipes       recipe.Book
 	Log           *slog.Logger
@@ -66,7 +66,7 @@ func New(o Options) *Floor {
 	e := engine.New(engine.Live(engine.Options{
 		State: s, Pace: o.Pace, Epoch: o.Active.Epoch, Applied: func(r farm.Record) { w.Applied(r) },
 	}), o.Now())
-	e.Dealer().RestoreUsage(o.Received)
+	e.Dealer().Queue().Restore(o.Received)
 	w = writer.New(writer.Options{
 		Engine: e, State: s, Committer: o.Committer, Log: o.Log, Now: o.Now, Took: o.Took,
 	})

@@ -134,7 +134,7 @@ func (t *transaction) terms(
 		return terms, nil, refusal.New(refusal.Forbidden, "put", "only a wrangler can put runs before other people's")
 	}
 	var mates []*farm.Run // of the same priority, in their order
-	for other := range t.d.dealer.InTurn(t.Now) {
+	for other := range t.d.dealer.Queue().InTurn(t.Now) {
 		if other != run && other.Terms.Level.Rank() == terms.Level.Rank() {
 			mates = append(mates, other)
 		}
@@ -325,7 +325,7 @@ func (d *Desk) Foresee(
 			moved.Put = put
 			changed[other] = moved
 		}
-		out.Before = forecast.Take(t.State, d.m, d.e.Sight, d.dealer.Usage(), t.Now)
+		out.Before = forecast.Take(t.State, d.m, d.e.Sight, d.dealer.Queue().Usage(), t.Now)
 		out.After = out.Before.With(changed)
 		out.Names = map[farm.RunID]string{}
 		for _, run := range t.State.Queue() {

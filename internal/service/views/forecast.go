@@ -5,8 +5,8 @@ import (
 	"context"
 	"fmt"
 	"time"
+	"vexillum/internal/core/fairness"
 
-	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/forecast"
 	"vexillum/internal/drillfile"
@@ -16,7 +16,7 @@ import (
 // Position returns the live farm as plays of what comes next need it.
 func (b *Board) Position(ctx context.Context) (p *forecast.Position, err error) {
 	err = b.do(ctx, func(t *transaction) error {
-		p = forecast.Take(t.State, b.m, b.e.Sight, b.dealer.Usage(), t.Now)
+		p = forecast.Take(t.State, b.m, b.e.Sight, b.dealer.Queue().Usage(), t.Now)
 		return nil
 	})
 	return p, err
@@ -34,8 +34,8 @@ func (b *Board) Foretell(ctx context.Context, at time.Time, finishes map[farm.Ru
 }
 
 // Received returns what projects have received lately.
-func (b *Board) Received(ctx context.Context) (out []deal.Received, err error) {
-	err = b.do(ctx, func(*transaction) error { out = b.dealer.Usage(); return nil })
+func (b *Board) Received(ctx context.Context) (out []fairness.Received, err error) {
+	err = b.do(ctx, func(*transaction) error { out = b.dealer.Queue().Usage(); return nil })
 	return out, err
 }
 
