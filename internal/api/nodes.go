@@ -10,10 +10,10 @@ import (
 	"net/http"
 	"strings"
 	"time"
+	"vexillum/internal/core/capacity"
 
 	"github.com/gin-gonic/gin"
 
-	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/health"
@@ -149,7 +149,7 @@ func (s *Server) ask(c *gin.Context, f *floor.Floor, in wire.Ask) {
 			problem(c, http.StatusUnprocessableEntity, "memory", "more leases than a node can hold")
 			return
 		}
-		question.Memory = &deal.Memory{Free: min(max(m.Free, 0), maxBytes), Used: map[farm.LeaseID]int64{}}
+		question.Memory = &capacity.Memory{Free: min(max(m.Free, 0), maxBytes), Used: map[farm.LeaseID]int64{}}
 		for _, u := range m.Used {
 			question.Memory.Used[farm.LeaseID(u.Lease)] = min(max(u.Bytes, 0), maxBytes)
 		}

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"testing"
 	"time"
+	"vexillum/internal/core/capacity"
 
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
@@ -230,7 +231,7 @@ func (k *keeper) randomStep(r *rand.Rand, m *pace.Model, ask int64) {
 		}
 	}
 	leases := k.state.LeasesOf(n)
-	if len(leases) == 0 || r.IntN(4) == 0 && deal.HasRoom(k.state, k.state.Nodes[n]) {
+	if len(leases) == 0 || r.IntN(4) == 0 && capacity.HasRoom(k.state, k.state.Nodes[n]) {
 		if d := deal.New(k.state, m, nil).Next(deal.Ask{Node: n, Number: ask}, now); len(d.Records) > 0 {
 			k.do(d.Records...)
 		}

@@ -7,6 +7,7 @@ import (
 
 	"github.com/dustin/go-humanize/english"
 
+	"vexillum/internal/core/capacity"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 )
@@ -105,8 +106,8 @@ func (d *Dealer) hands(run *farm.Run, now time.Time) hands {
 	h := hands{map[farm.NodeID]bool{}, map[farm.NodeID]bool{}}
 	for id, n := range d.s.Nodes {
 		switch {
-		case !n.RetiredAt.IsZero() || !fits(d.s, n, run):
-		case n.Ready() && FreezeReason(d.s, n, run, now) == "":
+		case !n.RetiredAt.IsZero() || !capacity.Fits(d.s, n, run):
+		case n.Ready() && capacity.FreezeReason(d.s, n, run, now) == "":
 			h.ready[id] = true
 		case backSoon(n, now):
 			h.soon[id] = true

@@ -6,6 +6,7 @@ import (
 	"testing"
 	"time"
 
+	"vexillum/internal/core/capacity"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/pace"
@@ -55,7 +56,7 @@ func put(t *testing.T, s *farm.State, records ...farm.Record) {
 
 // fill deals until the node gets nothing more, and returns what was opened and
 // why no more was.
-func fill(t *testing.T, s *farm.State, m *pace.Model, measured *Memory) (opened []farm.LeaseOpened, why string) {
+func fill(t *testing.T, s *farm.State, m *pace.Model, measured *capacity.Memory) (opened []farm.LeaseOpened, why string) {
 	t.Helper()
 	for range 1000 {
 		d := New(s, m, nil).Next(Ask{Node: 1, Number: 1, Memory: measured}, time.Now())
@@ -150,9 +151,9 @@ func TestTheMemoryGuard(t *testing.T) {
 					s.Runs[1], s.Nodes[1], 1, farm.FrameAccepted{Run: 1, RenderSeconds: 1, MemoryBytes: c.seen * gib},
 				)
 			}
-			first := New(s, m, nil).Next(Ask{Node: 1, Memory: &Memory{Free: 31 * gib}}, time.Now())
+			first := New(s, m, nil).Next(Ask{Node: 1, Memory: &capacity.Memory{Free: 31 * gib}}, time.Now())
 			put(t, s, first.Records...)
-			measured := &Memory{Free: c.free * gib, Used: map[farm.LeaseID]int64{1: c.used * gib}}
+			measured := &capacity.Memory{Free: c.free * gib, Used: map[farm.LeaseID]int64{1: c.used * gib}}
 			more, why := fill(t, s, m, measured)
 			if 1+len(more) != c.want || !strings.Contains(why, c.why) {
 				t.Errorf("%d leases, want %d; no more because %q, want %q", 1+len(more), c.want, why, c.why)
@@ -197,9 +198,9 @@ func TestTheGuardKnowsWhatIsAhead(t *testing.T) {
 				t.Fatal(err)
 			}
 			s.Runs[2].ToDo = s.Runs[2].ToDo.Minus(done)
-			first := New(s, m, nil).Next(Ask{Node: 1, Memory: &Memory{Free: 31 * gib}}, time.Now())
+			first := New(s, m, nil).Next(Ask{Node: 1, Memory: &capacity.Memory{Free: 31 * gib}}, time.Now())
 			put(t, s, first.Records...)
-			more, why := fill(t, s, m, &Memory{Free: 30 * gib, Used: map[farm.LeaseID]int64{1: 2 * gib}})
+			more, why := fill(t, s, m, &capacity.Memory{Free: 30 * gib, Used: map[farm.LeaseID]int64{1: 2 * gib}})
 			if len(more) != c.want || !strings.Contains(why, c.why) {
 				t.Errorf("%d leases more, want %d; no more because %q", len(more), c.want, why)
 			}

@@ -13,6 +13,7 @@ import (
 
 	"github.com/dustin/go-humanize/english"
 
+	"vexillum/internal/core/capacity"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 )
@@ -20,9 +21,9 @@ import (
 // Ask is a node's question for work.
 type Ask struct {
 	Node   farm.NodeID
-	Number int64        // the node's own count of its asks in this session
-	Warm   farm.LeaseID // a lease that could go on, its renderer being up or each frame a launch; 0 for none
-	Memory *Memory      // nil where the node does not measure it
+	Number int64            // the node's own count of its asks in this session
+	Warm   farm.LeaseID     // a lease that could go on, its renderer being up or each frame a launch; 0 for none
+	Memory *capacity.Memory // nil where the node does not measure it
 }
 
 // Decision answers an Ask.
@@ -51,13 +52,13 @@ func (d *Dealer) Next(ask Ask, now time.Time) Decision {
 	if warm != nil && (!warm.Open() || warm.Node != n.ID) {
 		warm = nil
 	}
-	if warm == nil && !HasRoom(s, n) {
+	if warm == nil && !capacity.HasRoom(s, n) {
 		return Decision{Why: n.Name + " has no room for a further lease"}
 	}
 	reason := "the queue is empty"
 	var last *farm.Run // that could not give anything
 	for run := range d.queue.InTurn(now) {
-		if !deals(run) || !fits(s, n, run) || d.hopeless(n, run, now) { // most of a long queue
+		if !deals(run) || !capacity.Fits(s, n, run) || d.hopeless(n, run, now) { // most of a long queue
 			last = run
 			continue
 		}
@@ -74,7 +75,7 @@ func (d *Dealer) Next(ask Ask, now time.Time) Decision {
 		var share farm.Share
 		if !goesOn || run.Spec.Mode == farm.ModeSingle { // a launch needs room
 			var full string
-			if share, full = Room(s, m, n, run, ask.Memory, func(l *farm.Lease) bool { return l == warm }); full != "" {
+			if share, full = capacity.Room(s, m, n, run, ask.Memory, func(l *farm.Lease) bool { return l == warm }); full != "" {
 				if keepsRoom(s, m, n, run, ask.Memory) {
 					return Decision{
 						Why: fmt.Sprintf(
@@ -87,7 +88,7 @@ func (d *Dealer) Next(ask Ask, now time.Time) Decision {
 			}
 		}
 		switch {
-		case goesOn && run.Spec.Mode == farm.ModeSingle && !offers(n, warm.Share):
+		case goesOn && run.Spec.Mode == farm.ModeSingle && !capacity.Offers(n, warm.Share):
 			return Decision{Why: fmt.Sprintf("%s no longer offers what lease %d owns: it should end", n.Name, warm.ID)}
 		case goesOn && (run.Spec.Mode == farm.ModeFeed || run.Spec.Mode == farm.ModeSingle):
 			return Decision{Why: why, Records: []farm.Record{farm.LeaseExtended{
@@ -118,7 +119,7 @@ func (d *Dealer) Next(ask Ask, now time.Time) Decision {
 // reason; or none, with the reason for that.
 func (d *Dealer) offer(n *farm.Node, run *farm.Run, warm *farm.Lease, now time.Time) (frames.Set, string) {
 	s, m := d.s, d.m
-	if why := FreezeReason(s, n, run, now); why != "" {
+	if why := capacity.FreezeReason(s, n, run, now); why != "" {
 		return frames.Set{}, why
 	}
 	if deals(run) {
@@ -174,8 +175,8 @@ func (d *Dealer) wanted(n *farm.Node, run *farm.Run, now time.Time) (frames.Set,
 	case run.State != farm.RunQueued && run.State != farm.RunRendering:
 		return frames.Set{}, fmt.Sprintf("%s is %s", name, run.State)
 	}
-	if !fits(s, n, run) {
-		return frames.Set{}, unfit(s, n, run)
+	if !capacity.Fits(s, n, run) {
+		return frames.Set{}, capacity.Unfit(s, n, run)
 	}
 	if run.ToDo.Empty() {
 		return frames.Set{}, fmt.Sprintf("all frames of %s are dealt", name)
@@ -286,12 +287,12 @@ func join(what, why string) string {
 
 // WhyRun says in one sentence why a run stands where it stands.
 func (d *Dealer) WhyRun(run *farm.Run, now time.Time) string {
-	if deals(run) && FrozenWith(d.s, nil, run) == "" {
+	if deals(run) && capacity.FrozenWith(d.s, nil, run) == "" {
 		for _, n := range d.s.Roomy() { // one with nothing to do says what is in the way
-			if !n.Ready() || !d.s.Idle(n.ID) || !fits(d.s, n, run) {
+			if !n.Ready() || !d.s.Idle(n.ID) || !capacity.Fits(d.s, n, run) {
 				continue
 			}
-			if set, why := d.offer(n, run, nil, now); set.Empty() && FreezeReason(d.s, n, run, now) == "" {
+			if set, why := d.offer(n, run, nil, now); set.Empty() && capacity.FreezeReason(d.s, n, run, now) == "" {
 				if at := working(run); at > 0 {
 					return fmt.Sprintf("on %s; %s", english.Plural(at, "node", ""), why)
 				}
@@ -303,20 +304,12 @@ func (d *Dealer) WhyRun(run *farm.Run, now time.Time) string {
 	return whyRun(d.s, run)
 }
 
-// missingText says that a run waits for its recipe.
-func missingText(run *farm.Run) string {
-	return fmt.Sprintf(
-		"the service has no recipe %s any more; put it back into the folder of --recipes and start the service again",
-		run.Spec.Recipe,
-	)
-}
-
 func whyRun(s *farm.State, run *farm.Run) string {
 	if s.Missing[run.Spec.Recipe] && (run.State == farm.RunQueued || run.State == farm.RunRendering) {
-		return missingText(run)
+		return capacity.MissingText(run)
 	}
 	if run.State == farm.RunRendering || run.State == farm.RunQueued {
-		if held := FrozenWith(s, nil, run); held != "" {
+		if held := capacity.FrozenWith(s, nil, run); held != "" {
 			if n := working(run); n > 0 {
 				return fmt.Sprintf("%s; %s in flight will finish first", held, english.Plural(n, "frame", ""))
 			}
@@ -356,9 +349,9 @@ func whyRun(s *farm.State, run *farm.Run) string {
 		if !n.RetiredAt.IsZero() {
 			continue
 		}
-		if !fits(s, n, run) {
+		if !capacity.Fits(s, n, run) {
 			if _, has := n.Facts.Renderer(run.Spec.Recipe); has {
-				obstacle = unfit(s, n, run)
+				obstacle = capacity.Unfit(s, n, run)
 			}
 			continue
 		}
@@ -401,18 +394,18 @@ func nobody(run *farm.Run, obstacle string) string {
 // nothing where one can.
 func Nobody(s *farm.State, run *farm.Run) string {
 	if s.Missing[run.Spec.Recipe] {
-		return missingText(run)
+		return capacity.MissingText(run)
 	}
 	obstacle := ""
 	for _, n := range s.NodeList() {
 		if !n.RetiredAt.IsZero() {
 			continue
 		}
-		if fits(s, n, run) {
+		if capacity.Fits(s, n, run) {
 			return ""
 		}
 		if _, has := n.Facts.Renderer(run.Spec.Recipe); has {
-			obstacle = unfit(s, n, run)
+			obstacle = capacity.Unfit(s, n, run)
 		}
 	}
 	return nobody(run, obstacle)

@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"vexillum/internal/core/capacity"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/pace"
@@ -249,7 +250,7 @@ func TestASingleLaunchNeedsRoom(t *testing.T) {
 				put(t, s, d.Records...)
 				return d
 			}
-			full := &Memory{Free: 28 * gib, Used: map[farm.LeaseID]int64{1: 4 * gib}}
+			full := &capacity.Memory{Free: 28 * gib, Used: map[farm.LeaseID]int64{1: 4 * gib}}
 			ask(Ask{Node: 1, Number: 1, Memory: full})
 			ask(Ask{Node: 1, Number: 2, Memory: full})
 			put(t, s, farm.NodeSet{Node: 1, Version: 2, Settings: farm.Settings{Caps: c.caps}})
@@ -259,7 +260,7 @@ func TestASingleLaunchNeedsRoom(t *testing.T) {
 			d := ask(
 				Ask{
 					Node: 1, Number: 3, Warm: 2,
-					Memory: &Memory{Free: c.free * gib, Used: map[farm.LeaseID]int64{1: 4 * gib}},
+					Memory: &capacity.Memory{Free: c.free * gib, Used: map[farm.LeaseID]int64{1: 4 * gib}},
 				},
 			)
 			if extended := len(d.Records) > 0; extended != (c.why == "") || !strings.Contains(d.Why, c.why) {

@@ -5,6 +5,7 @@ import (
 	"math/bits"
 	"slices"
 	"time"
+	"vexillum/internal/core/capacity"
 	"vexillum/internal/core/fairness"
 
 	"vexillum/internal/core/farm"
@@ -85,7 +86,7 @@ func (c costs) Seen(run farm.RunID) int { return c.m.Seen(run) }
 // deal that the node could take: then nobody gets it for long.
 func (d *Dealer) contested(n *farm.Node, run *farm.Run, now time.Time) bool {
 	for other := range d.queue.Rivals(run) {
-		if deals(other) && fits(d.s, n, other) && !d.shut(n, other, now) {
+		if deals(other) && capacity.Fits(d.s, n, other) && !d.shut(n, other, now) {
 			return true
 		}
 	}
@@ -119,7 +120,7 @@ type able struct {
 func (d *Dealer) able(run *farm.Run, now time.Time) int {
 	a, known := d.ables[run.ID]
 	if age := now.Sub(a.at); !known || age != 0 && !d.s.Large() || age < 0 || age > time.Second {
-		a = able{Able(d.s, run), now}
+		a = able{capacity.Able(d.s, run), now}
 		d.ables[run.ID] = a
 	}
 	return a.count

@@ -5,6 +5,7 @@ import (
 	"math"
 	"time"
 
+	"vexillum/internal/core/capacity"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 )
@@ -31,14 +32,14 @@ func (d *Dealer) replaceable(run *farm.Run) bool {
 func (d *Dealer) admitted(run *farm.Run, takers []taker, now time.Time) []taker {
 	sortTakers(takers)
 	places := d.ceilingLeft(run, nil, now)
-	licences, counted := d.s.LicencesFree(run, 0, now)
+	licences, counted := capacity.LicencesFree(d.s, run, 0, now)
 	joined := map[farm.NodeID]bool{}
 	out := takers[:0]
 	for _, t := range takers {
 		more := joined[t.node.ID] || worksOn(t.node, run)
 		takes := 0
 		if counted && !(joined[t.node.ID] && run.Spec.Licence.Per == farm.PerNode) {
-			takes = d.s.LicencesFor(run, t.node, 0)
+			takes = capacity.LicencesFor(d.s, run, t.node, 0)
 		}
 		if !more && places == 0 || takes > licences {
 			continue
@@ -61,7 +62,7 @@ func (d *Dealer) places(run *farm.Run, without *farm.Lease, now time.Time) int {
 		gone = without.ID
 	}
 	free := d.ceilingLeft(run, without, now)
-	if licences, counted := d.s.LicencesFree(run, gone, now); counted {
+	if licences, counted := capacity.LicencesFree(d.s, run, gone, now); counted {
 		least := 1 // a node takes up at least so many
 		if run.Spec.Licence.Per == farm.PerDevice {
 			least = max(1, run.Spec.Takes.Devices)
@@ -146,7 +147,7 @@ func (d *Dealer) reservedFor(n *farm.Node, run *farm.Run, warm *farm.Lease, now 
 // a node, the fastest first. lease is what that has of the run, or nil where it
 // would have to launch, too.
 func (d *Dealer) faster(v *survey, n *farm.Node, lease *farm.Lease, now time.Time) (out []taker) {
-	work, others, mine := v.todo, 0.0, speed(d.m, n, v.run)
+	work, others, mine := v.todo, 0.0, capacity.Speed(d.m, n, v.run)
 	for i := range v.loads {
 		l := &v.loads[i]
 		work += l.work
@@ -160,9 +161,9 @@ func (d *Dealer) faster(v *survey, n *farm.Node, lease *farm.Lease, now time.Tim
 	}
 	alone := (work + mine*launch) / (others + mine) // seconds until all is done, if it goes on
 	for _, o := range d.s.Roomy() {
-		theirs := speed(d.m, o, v.run)
-		if o == n || theirs <= mine || !o.Ready() || !d.s.Idle(o.ID) || !d.waits(o.ID) || !fits(d.s, o, v.run) ||
-			FreezeReason(d.s, o, v.run, now) != "" {
+		theirs := capacity.Speed(d.m, o, v.run)
+		if o == n || theirs <= mine || !o.Ready() || !d.s.Idle(o.ID) || !d.waits(o.ID) || !capacity.Fits(d.s, o, v.run) ||
+			capacity.FreezeReason(d.s, o, v.run, now) != "" {
 			continue
 		}
 		takes := v.launch(o)

@@ -9,6 +9,7 @@ import (
 
 	"github.com/dustin/go-humanize/english"
 
+	"vexillum/internal/core/capacity"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/span"
@@ -89,7 +90,7 @@ func (d *Dealer) powerOf(run *farm.Run, now time.Time) power {
 	for _, n := range d.s.Roomy() {
 		if more := d.freeFor(n, run, now); more > 0 {
 			p.leases += more
-			p.speed += float64(more) * speed(d.m, n, run)
+			p.speed += float64(more) * capacity.Speed(d.m, n, run)
 		}
 	}
 	d.powers[run.ID] = p
@@ -101,7 +102,7 @@ func (d *Dealer) powerOf(run *farm.Run, now time.Time) power {
 func (d *Dealer) nearEnd(n *farm.Node, run *farm.Run, todo frames.Set, now time.Time) bool {
 	p := d.powerOf(run, now)
 	left := float64(todo.Len()) * p.each / p.speed
-	return (todo.Len() <= 2*p.leases || left < 2*p.each/speed(d.m, n, run)) && todo.Len()*p.leases <= mostMatched
+	return (todo.Len() <= 2*p.leases || left < 2*p.each/capacity.Speed(d.m, n, run)) && todo.Len()*p.leases <= mostMatched
 }
 
 // mostMatched bounds the pairs of frames and nodes that are compared for one
@@ -112,7 +113,7 @@ const mostMatched = 20_000
 // node that would need longer for one than the others for all is passed over.
 func (d *Dealer) chunk(n *farm.Node, run *farm.Run, todo frames.Set, now time.Time) (frames.Set, string) {
 	set := ordered(run, todo, run.Spec.Chunk)
-	mine := speed(d.m, n, run)
+	mine := capacity.Speed(d.m, n, run)
 	if p := d.powerOf(run, now); float64(todo.Len()) > 4*float64(set.Len())*p.speed/mine { // the end is far
 		return set, chunkWhy(set, run)
 	}
@@ -155,7 +156,7 @@ func (d *Dealer) fewest(n *farm.Node, run *farm.Run, todo frames.Set, f int, now
 		return 1
 	}
 	startup, _ := d.m.Relaunch(run)
-	seconds := startup.Mean + d.m.Curve(run).Cost(f)/speed(d.m, n, run)
+	seconds := startup.Mean + d.m.Curve(run).Cost(f)/capacity.Speed(d.m, n, run)
 	return max(
 		1, int(min(fewSeconds/max(seconds, 0.01), 100, float64(todo.Len())/(4*float64(d.powerOf(run, now).leases)))),
 	)
@@ -281,7 +282,7 @@ func (d *Dealer) dealTail(n *farm.Node, run *farm.Run, todo frames.Set, now time
 		nodes = append(nodes, finish{node: t.node, speed: t.speed, free: start})
 	}
 	if asking < 0 {
-		nodes = append(nodes, finish{node: n, speed: speed(d.m, n, run), free: v.launch(n)})
+		nodes = append(nodes, finish{node: n, speed: capacity.Speed(d.m, n, run), free: v.launch(n)})
 	}
 	barred := d.bars(run, now)
 	extra := 0.0

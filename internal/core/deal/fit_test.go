@@ -117,7 +117,7 @@ func TestDutyFollowsHours(t *testing.T) {
 	step := func(after time.Duration) map[farm.NodeID]farm.Duty {
 		b.now = b.now.Add(after)
 		out := map[farm.NodeID]farm.Duty{}
-		for _, r := range Duty(b.s, b.now) {
+		for _, r := range b.s.DutyChanges(b.now) {
 			b.apply(r)
 			out[r.About().Node] = r.(farm.NodeDuty).Duty
 		}

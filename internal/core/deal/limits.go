@@ -7,15 +7,17 @@ import (
 
 	"github.com/dustin/go-humanize/english"
 
+	"vexillum/internal/core/capacity"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/pace"
+	"vexillum/internal/core/span"
 )
 
 // may reports whether a node could begin a further lease of a run now, as far
 // as the farm's rules go.
 func (d *Dealer) may(n *farm.Node, run *farm.Run, now time.Time) bool {
-	return fits(d.s, n, run) && FreezeReason(d.s, n, run, now) == "" && d.limited(n, run, nil, now) == ""
+	return capacity.Fits(d.s, n, run) && capacity.FreezeReason(d.s, n, run, now) == "" && d.limited(n, run, nil, now) == ""
 }
 
 // May reports whether a node fits a run and the limits of the run let it begin
@@ -49,7 +51,7 @@ func (d *Dealer) limited(n *farm.Node, run *farm.Run, warm *farm.Lease, now time
 	if warm != nil {
 		without = warm.ID
 	}
-	if free, limited := d.s.LicencesFree(run, without, now); limited && d.s.LicencesFor(run, n, without) > free {
+	if free, limited := capacity.LicencesFree(d.s, run, without, now); limited && capacity.LicencesFor(d.s, run, n, without) > free {
 		return d.noLicence(run, without, now)
 	}
 	if p := d.s.Projects[run.Spec.Project]; p != nil {
@@ -67,11 +69,11 @@ func (d *Dealer) limited(n *farm.Node, run *farm.Run, warm *farm.Lease, now time
 
 func (d *Dealer) noLicence(run *farm.Run, without farm.LeaseID, now time.Time) string {
 	l := d.s.Licences[run.Spec.Licence.Name]
-	used := d.s.LicencesUsed(l.Name, without)
+	used := capacity.LicencesUsed(d.s, l.Name, without)
 	if now.Before(l.LoweredUntil) {
 		return fmt.Sprintf(
 			"%s needs a licence %s: %d are used, and a renderer found no more a while ago; the farm tries again in %s",
-			run.Spec.Name(), l.Name, used, round(l.LoweredUntil.Sub(now)),
+			run.Spec.Name(), l.Name, used, span.Text(l.LoweredUntil.Sub(now)),
 		)
 	}
 	return fmt.Sprintf("%s needs a licence %s, and %d of %d are used", run.Spec.Name(), l.Name, used, l.Count)

@@ -5,6 +5,7 @@ import (
 	"strings"
 	"testing"
 	"time"
+	"vexillum/internal/core/capacity"
 
 	"vexillum/internal/core/farm"
 )
@@ -53,14 +54,14 @@ func TestHowLicencesAreCounted(t *testing.T) {
 				} else if !strings.Contains(d.Why, "needs a licence tidal") {
 					t.Errorf("node %d gets nothing: %s", id, d.Why)
 				}
-				if used := b.s.LicencesUsed("tidal", 0); id == 1 && used != c.used {
+				if used := capacity.LicencesUsed(b.s, "tidal", 0); id == 1 && used != c.used {
 					t.Errorf("the first lease takes up %d, want %d", used, c.used)
 				}
 			}
 			if working != c.nodes {
 				t.Errorf("%d nodes work, want %d", working, c.nodes)
 			}
-			if used := b.s.LicencesUsed("tidal", 0); used > c.count {
+			if used := capacity.LicencesUsed(b.s, "tidal", 0); used > c.count {
 				t.Errorf("%d licences are used, there are %d", used, c.count)
 			}
 		})

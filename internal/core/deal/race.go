@@ -5,6 +5,7 @@ import (
 	"math"
 	"time"
 
+	"vexillum/internal/core/capacity"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/span"
@@ -34,7 +35,7 @@ func (d *Dealer) Race(ask Ask, now time.Time) Decision {
 			run.DealtCount() == 0 {
 			continue
 		}
-		mine := speed(d.m, n, run)
+		mine := capacity.Speed(d.m, n, run)
 		if calm := d.raceBackoffs[run.ID]; now.Before(calm.until) && calm.open == run.OpenCount() &&
 			calm.last == d.s.LastLease &&
 			mine <= calm.speed {
@@ -46,7 +47,7 @@ func (d *Dealer) Race(ask Ask, now time.Time) Decision {
 		if most, _ := framesBeforeOffDuty(d.m, n, run, frames.Set{}, now); most == 0 {
 			continue
 		}
-		share, full := Room(d.s, d.m, n, run, ask.Memory, nil)
+		share, full := capacity.Room(d.s, d.m, n, run, ask.Memory, nil)
 		if full != "" {
 			continue
 		}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"time"
+	"vexillum/internal/core/capacity"
 	"vexillum/internal/core/fairness"
 
 	"vexillum/internal/core/farm"
@@ -15,7 +16,7 @@ import (
 // time at which all could be done: few launches, each long.
 func (d *Dealer) share(n *farm.Node, run *farm.Run, todo frames.Set, now time.Time) (frames.Set, string) {
 	v := d.surveyOf(run, now)
-	mine := speed(d.m, n, run)
+	mine := capacity.Speed(d.m, n, run)
 	part, again := d.bars(run, now).again(todo)
 	if !again || run.Spec.Sequence != farm.DealersChoice {
 		part = v.widest(todo)
@@ -146,5 +147,5 @@ func inAbout(seconds float64) string {
 	if math.IsInf(seconds, 0) {
 		return "unknown time"
 	}
-	return round(span.Of(seconds))
+	return span.Text(span.Of(seconds))
 }

@@ -5,6 +5,7 @@ import (
 	"sort"
 	"time"
 
+	"vexillum/internal/core/capacity"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/pace"
@@ -138,7 +139,7 @@ func (d *Dealer) survey(run *farm.Run, now time.Time) *survey {
 	for _, n := range d.s.Roomy() {
 		for range d.freeFor(n, run, now) {
 			takes := v.launch(n)
-			v.takers = append(v.takers, taker{node: n, speed: speed(d.m, n, run), start: takes, takes: takes})
+			v.takers = append(v.takers, taker{node: n, speed: capacity.Speed(d.m, n, run), start: takes, takes: takes})
 		}
 	}
 	if d.below(run) {
@@ -148,7 +149,7 @@ func (d *Dealer) survey(run *farm.Run, now time.Time) *survey {
 				takes := v.launch(n)
 				v.takers = append(
 					v.takers,
-					taker{node: n, speed: speed(d.m, n, run), start: takes + y.free, takes: takes, yields: y.leases},
+					taker{node: n, speed: capacity.Speed(d.m, n, run), start: takes + y.free, takes: takes, yields: y.leases},
 				)
 				if found++; found == mostYields {
 					break
@@ -183,10 +184,10 @@ func (d *Dealer) freeFor(n *farm.Node, run *farm.Run, now time.Time) int {
 		return 0
 	}
 	held := d.s.LeaseCount(n.ID)
-	if held > 0 && (run.Spec.Takes.Whole() || !HasRoom(d.s, n)) {
+	if held > 0 && (run.Spec.Takes.Whole() || !capacity.HasRoom(d.s, n)) {
 		return 0
 	}
-	if !fits(d.s, n, run) || FreezeReason(d.s, n, run, now) != "" {
+	if !capacity.Fits(d.s, n, run) || capacity.FreezeReason(d.s, n, run, now) != "" {
 		return 0
 	}
 	if most, _ := framesBeforeOffDuty(d.m, n, run, frames.Set{}, now); most == 0 {
@@ -195,7 +196,7 @@ func (d *Dealer) freeFor(n *farm.Node, run *farm.Run, now time.Time) int {
 	if d.shut(n, run, now) {
 		return 0
 	}
-	return max(0, slots(n, run)-held)
+	return max(0, capacity.Slots(n, run)-held)
 }
 
 func (d *Dealer) load(v *survey, l *farm.Lease, now time.Time) load {

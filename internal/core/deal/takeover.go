@@ -22,7 +22,7 @@ type Cut struct {
 // TookOver says who took what over from whom, and by how much the finish comes
 // forward.
 func TookOver(taker, owner string, set frames.Set, ahead time.Duration) string {
-	return fmt.Sprintf("%s takes %s over from %s: finish %s earlier", taker, set, owner, round(ahead))
+	return fmt.Sprintf("%s takes %s over from %s: finish %s earlier", taker, set, owner, span.Text(ahead))
 }
 
 // TakeOver finds, for a node with nothing to do, a lease whose end it should

@@ -3,7 +3,7 @@ package deal
 import (
 	"fmt"
 	"time"
-	"vexillum/internal/core/fairness"
+	"vexillum/internal/core/capacity"
 
 	"github.com/dustin/go-humanize/english"
 
@@ -32,13 +32,13 @@ func (d *Dealer) WhyPair(run *farm.Run, n *farm.Node, now time.Time) string {
 	}
 	if len(held) > 0 {
 		other := d.s.Runs[held[0].Run]
-		if fairness.Before(other, run) {
+		if other.Before(run) {
 			return fmt.Sprintf(
 				"%s works on %s, which comes first, and has %s of it left", n.Name, other.Spec.Name(),
 				english.Plural(held[0].Left.Len(), "frame", ""),
 			)
 		}
-		if _, full := Room(d.s, d.m, n, run, nil, nil); full != "" {
+		if _, full := capacity.Room(d.s, d.m, n, run, nil, nil); full != "" {
 			return fmt.Sprintf("%s; it is dealt to again when its lease of %s has ended", full, other.Spec.Name())
 		}
 	}

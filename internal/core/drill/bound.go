@@ -3,8 +3,8 @@ package drill
 import (
 	"math"
 	"slices"
+	"vexillum/internal/core/capacity"
 
-	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/simulate"
 )
@@ -58,7 +58,7 @@ func eligible(f simulate.Farm, j simulate.Job) []simulate.Node {
 	var out []simulate.Node
 	for i, n := range f.Nodes {
 		node := n.AsNode(farm.NodeID(i+1), []farm.Renderer{{Recipe: j.Spec.Recipe}})
-		if deal.Fits(s, node, s.Runs[1]) {
+		if capacity.Fits(s, node, s.Runs[1]) {
 			out = append(out, n)
 		}
 	}

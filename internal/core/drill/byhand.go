@@ -5,6 +5,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"vexillum/internal/core/capacity"
 
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/engine"
@@ -74,7 +75,7 @@ func (h *byHand) Next(ask deal.Ask, now time.Time) deal.Decision {
 	}
 	warm := h.s.Lease(ask.Warm)
 	for _, run := range h.s.Queue() {
-		if !deal.Fits(h.s, n, run) {
+		if !capacity.Fits(h.s, n, run) {
 			continue
 		}
 		set := h.part(run, n)
@@ -169,7 +170,7 @@ func (h *byHand) equal(run *farm.Run) map[farm.NodeID]frames.Set {
 	todo := run.ToDo
 	var ready []farm.NodeID
 	for id := farm.NodeID(1); id <= h.s.LastNode; id++ {
-		if n := h.s.Nodes[id]; n != nil && n.Ready() && deal.Fits(h.s, n, run) {
+		if n := h.s.Nodes[id]; n != nil && n.Ready() && capacity.Fits(h.s, n, run) {
 			ready = append(ready, id)
 		}
 	}

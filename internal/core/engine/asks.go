@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"slices"
 	"time"
+	"vexillum/internal/core/capacity"
 
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
@@ -12,10 +13,10 @@ import (
 
 // Question asks for work.
 type Question struct {
-	Number int64        // the node's own count of its asks in the session
-	Warm   farm.LeaseID // whose renderer is still up; 0 for none
-	Ended  []Ended      // leases that have ended just before
-	Memory *deal.Memory // as the node measures it; nil where it does not
+	Number int64            // the node's own count of its asks in the session
+	Warm   farm.LeaseID     // whose renderer is still up; 0 for none
+	Ended  []Ended          // leases that have ended just before
+	Memory *capacity.Memory // as the node measures it; nil where it does not
 }
 
 // Ended is a lease of which all renderers are gone.
@@ -73,10 +74,10 @@ func (e *Engine) Ask(id farm.NodeID, q Question) (out Answer, waits bool) {
 	}
 	switch {
 	case len(out.Leases) > 0:
-		out.More = deal.HasRoom(e.s, n)
+		out.More = capacity.HasRoom(e.s, n)
 		return out, false
 	case late: // a copy: what it got would reach nobody
-		out.More, out.Why = deal.HasRoom(e.s, n), "this ask was answered before"
+		out.More, out.Why = capacity.HasRoom(e.s, n), "this ask was answered before"
 		return out, false
 	}
 	w := &ask{Ask: deal.Ask{Node: id, Number: q.Number, Warm: q.Warm, Memory: q.Memory}}
@@ -147,11 +148,11 @@ func (e *Engine) dealTo(ask deal.Ask) (out Answer) {
 			break
 		}
 		out.Leases = append(out.Leases, l)
-		if ask.Warm != 0 || !deal.HasRoom(e.s, n) {
+		if ask.Warm != 0 || !capacity.HasRoom(e.s, n) {
 			break
 		}
 	}
-	out.More = n != nil && deal.HasRoom(e.s, n)
+	out.More = n != nil && capacity.HasRoom(e.s, n)
 	return out
 }
 
@@ -227,7 +228,7 @@ func (e *Engine) measure(id farm.NodeID, free int64, progress map[farm.LeaseID]P
 	if w == nil || w.Memory == nil || free < 0 {
 		return
 	}
-	measured := &deal.Memory{Free: free, Used: map[farm.LeaseID]int64{}}
+	measured := &capacity.Memory{Free: free, Used: map[farm.LeaseID]int64{}}
 	for lease, p := range progress {
 		measured.Used[lease] = p.MemoryBytes
 	}

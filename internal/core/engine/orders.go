@@ -1,7 +1,7 @@
 package engine
 
 import (
-	"vexillum/internal/core/deal"
+	"vexillum/internal/core/capacity"
 	"vexillum/internal/core/farm"
 )
 
@@ -31,7 +31,7 @@ func (e *Engine) Orders(id farm.NodeID, leases []farm.LeaseID) (orders []Order) 
 			continue
 		}
 		run := e.s.Runs[l.Run]
-		switch held := deal.FrozenWith(e.s, n, run); {
+		switch held := capacity.FrozenWith(e.s, n, run); {
 		case run.State == farm.RunHeld:
 			orders = append(orders, Order{Lease: lease, Reason: "the run is held"})
 		case held != "":

@@ -4,8 +4,8 @@ import (
 	"fmt"
 	"slices"
 	"time"
+	"vexillum/internal/core/capacity"
 
-	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/protocol/accept"
 	"vexillum/internal/core/triage"
@@ -16,7 +16,7 @@ import (
 // and what comes first gets its nodes.
 func (e *Engine) Tick() {
 	e.silence()
-	e.Append(deal.Duty(e.s, e.now)...)
+	e.Append(e.s.DutyChanges(e.now)...)
 	e.steps()
 	e.retries()
 	if e.o.LookPause > 0 || !e.looksAt.IsZero() && !e.now.Before(e.looksAt) {
@@ -133,7 +133,7 @@ func (n *node) spent(now time.Time) time.Duration {
 
 // steps ends releases in steps that are through, and lets the next step begin.
 func (e *Engine) steps() {
-	for _, of := range deal.ThawedSteps(e.s, e.now) {
+	for _, of := range capacity.ThawedSteps(e.s, e.now) {
 		e.Append(farm.FreezeSet{Of: of, At: e.now})
 	}
 	for _, stay := range e.s.Freezes {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"time"
+	"vexillum/internal/core/capacity"
 
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
@@ -92,7 +93,7 @@ func (e *Engine) race(taker farm.NodeID) {
 		return
 	}
 	e.answer(w, Answer{
-		Node: taker, Number: w.Number, Leases: []*farm.Lease{l}, More: deal.HasRoom(e.s, e.s.Nodes[taker]), Why: d.Why,
+		Node: taker, Number: w.Number, Leases: []*farm.Lease{l}, More: capacity.HasRoom(e.s, e.s.Nodes[taker]), Why: d.Why,
 	})
 }
 
@@ -184,7 +185,7 @@ func (e *Engine) handOver(taker farm.NodeID, cut farm.LeaseTrimmed, ahead time.D
 	if set.Empty() {
 		return
 	}
-	share, full := deal.Room(e.s, e.m, n, run, w.Memory, nil)
+	share, full := capacity.Room(e.s, e.m, n, run, w.Memory, nil)
 	if full != "" || !e.policy.May(taker, cut.Run, e.now) { // since the trim was asked for
 		return
 	}
@@ -198,7 +199,7 @@ func (e *Engine) handOver(taker farm.NodeID, cut farm.LeaseTrimmed, ahead time.D
 		return
 	}
 	e.answer(w, Answer{
-		Node: taker, Number: w.Number, Leases: []*farm.Lease{e.s.Lease(opened.Lease)}, More: deal.HasRoom(e.s, n),
+		Node: taker, Number: w.Number, Leases: []*farm.Lease{e.s.Lease(opened.Lease)}, More: capacity.HasRoom(e.s, n),
 		Why: opened.Reason,
 	})
 }

@@ -311,18 +311,3 @@ func (q *Queue) Behind(run *farm.Run, now time.Time) iter.Seq2[Party, *farm.Run]
 // Turn is how long a lease may last, in seconds, where others of the same
 // standing wait: a launch, which takes so many seconds, must be worth it.
 func Turn(startup float64) float64 { return min(max(20*startup, 60), 900) }
-
-// Before reports whether a run was put or submitted before another, or is more
-// urgent.
-func Before(a, b *farm.Run) bool {
-	if x, y := a.Terms.Level.Rank(), b.Terms.Level.Rank(); x != y {
-		return x < y
-	}
-	if a.Terms.Put != b.Terms.Put {
-		return a.Terms.Put < b.Terms.Put
-	}
-	if a.Order != b.Order {
-		return a.Order < b.Order
-	}
-	return a.ID < b.ID
-}

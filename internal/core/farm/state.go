@@ -180,15 +180,22 @@ func (s *State) Idle(n NodeID) bool { return len(s.working[n]) == 0 }
 // they were put, then as they were submitted. The slice belongs to the State.
 func (s *State) Queue() []*Run {
 	if s.queue == nil {
-		s.queue = slices.SortedFunc(maps.Values(s.openRuns), func(a, b *Run) int {
-			return cmp.Or(
-				cmp.Compare(a.Terms.Level.Rank(), b.Terms.Level.Rank()), cmp.Compare(a.Terms.Put, b.Terms.Put),
-				cmp.Compare(a.Order, b.Order), cmp.Compare(a.ID, b.ID),
-			)
-		})
+		s.queue = slices.SortedFunc(maps.Values(s.openRuns), (*Run).compare)
 	}
 	return s.queue
 }
+
+// compare orders runs as they stand in the queue.
+func (r *Run) compare(other *Run) int {
+	return cmp.Or(
+		cmp.Compare(r.Terms.Level.Rank(), other.Terms.Level.Rank()), cmp.Compare(r.Terms.Put, other.Terms.Put),
+		cmp.Compare(r.Order, other.Order), cmp.Compare(r.ID, other.ID),
+	)
+}
+
+// Before reports whether a run stands before another in the queue: the more urgent
+// first, then as they were put, then as they were submitted.
+func (r *Run) Before(other *Run) bool { return r.compare(other) < 0 }
 
 // NodeList returns all nodes that there ever were, in the order of their ids.
 // The slice belongs to the State.

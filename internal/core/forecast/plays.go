@@ -8,6 +8,7 @@ import (
 	"math/rand/v2"
 	"slices"
 	"time"
+	"vexillum/internal/core/capacity"
 	"vexillum/internal/core/fairness"
 
 	"vexillum/internal/core/deal"
@@ -116,7 +117,7 @@ func (p *Position) takeNodes(s *farm.State, open []*farm.Run, now time.Time) map
 		}
 		recipes := []string{}
 		for _, run := range open {
-			if deal.Fits(s, n, run) && deal.FrozenWith(s, n, run) == "" {
+			if capacity.Fits(s, n, run) && capacity.FrozenWith(s, n, run) == "" {
 				recipes = append(recipes, recipeOf(run))
 			}
 		}

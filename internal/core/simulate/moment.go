@@ -5,6 +5,7 @@ import (
 	"math"
 	"slices"
 	"time"
+	"vexillum/internal/core/capacity"
 
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/engine"
@@ -336,12 +337,12 @@ func (w *world) ask(x wanting) {
 }
 
 // memory is what a machine measures, where launches grow to known amounts.
-func (w *world) memory(i int) *deal.Memory {
+func (w *world) memory(i int) *capacity.Memory {
 	n := &w.farm.Nodes[i]
 	if !w.measures || n.Memory == 0 {
 		return nil
 	}
-	out := &deal.Memory{Free: n.Memory, Used: map[farm.LeaseID]int64{}}
+	out := &capacity.Memory{Free: n.Memory, Used: map[farm.LeaseID]int64{}}
 	for _, k := range w.machines[i].works {
 		used := w.farm.Jobs[k.job].Memory
 		out.Free -= used

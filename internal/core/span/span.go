@@ -3,6 +3,7 @@
 package span
 
 import (
+	"fmt"
 	"math"
 	"time"
 )
@@ -20,4 +21,17 @@ func Of(seconds float64) time.Duration {
 		return -Most
 	}
 	return time.Duration(seconds * float64(time.Second))
+}
+
+// Text writes a time span for a sentence: whole seconds below two minutes, then
+// whole minutes.
+func Text(d time.Duration) string {
+	if d < 2*time.Minute {
+		return d.Round(time.Second).String()
+	}
+	d = d.Round(time.Minute)
+	if d < time.Hour {
+		return fmt.Sprintf("%dm", int(d.Minutes()))
+	}
+	return fmt.Sprintf("%dh%02dm", int(d.Hours()), int(d.Minutes())%60)
 }

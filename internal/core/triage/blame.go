@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"vexillum/internal/core/capacity"
 
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
@@ -166,7 +167,7 @@ func failing(s *farm.State, run *farm.Run, more farm.FrameFailed, now time.Time)
 	}
 	able := 0
 	for _, n := range s.Nodes {
-		if n.Ready() && s.Fits(n, run) {
+		if n.Ready() && capacity.Fits(s, n, run) {
 			able++
 		}
 	}

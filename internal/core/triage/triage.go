@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"time"
+	"vexillum/internal/core/capacity"
 
 	"vexillum/internal/core/farm"
 )
@@ -117,7 +118,7 @@ const loweredFor = 5 * time.Minute
 func lowered(s *farm.State, name string, without farm.LeaseID, now time.Time) farm.Record {
 	until := now.Add(loweredFor)
 	r := farm.LicenceSet{
-		Name: name, Count: farm.Uncounted, Lowered: s.LicencesUsed(name, without),
+		Name: name, Count: farm.Uncounted, Lowered: capacity.LicencesUsed(s, name, without),
 		LoweredUntil: &until, At: now,
 	}
 	if l := s.Licences[name]; l != nil {

@@ -9,7 +9,6 @@ import (
 
 	"github.com/dustin/go-humanize/english"
 
-	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/protocol/accept"
 	"vexillum/internal/core/trait"
@@ -246,7 +245,7 @@ func releaseNode(t *transaction, n *farm.Node, in wire.NodeAct, by string) ([]fa
 	}
 	free := *n
 	free.OffUntil = time.Time{} // who releases it means it
-	duty, why := deal.DutyAt(&free, t.Now)
+	duty, why := free.DutyAt(t.Now)
 	if n.Duty == farm.Held || n.Duty == farm.Draining || !n.OffUntil.IsZero() && n.Duty == farm.OffDuty {
 		reason := "released by " + farm.Because(by, in.Reason)
 		if duty == farm.OffDuty {

@@ -2,8 +2,8 @@ package fleet
 
 import (
 	"context"
+	"vexillum/internal/core/capacity"
 
-	"vexillum/internal/core/deal"
 	"vexillum/internal/core/engine"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/service/writer"
@@ -34,10 +34,10 @@ type waiter struct {
 // Question asks for work.
 type Question struct {
 	Session int64
-	Number  int64        // the node's own count of its asks in the session
-	Warm    farm.LeaseID // whose renderer is still up; 0 for none
-	Ended   []Ended      // leases that have ended just before
-	Memory  *deal.Memory // as the node measures it; nil where it does not
+	Number  int64            // the node's own count of its asks in the session
+	Warm    farm.LeaseID     // whose renderer is still up; 0 for none
+	Ended   []Ended          // leases that have ended just before
+	Memory  *capacity.Memory // as the node measures it; nil where it does not
 }
 
 // Ended is a lease of which all renderers are gone.

@@ -7,7 +7,6 @@ import (
 
 	"github.com/dustin/go-humanize/english"
 
-	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/service/refusal"
 	"vexillum/internal/wire"
@@ -88,7 +87,7 @@ func (d *Desk) Import(ctx context.Context, list []Listed, dryRun bool, by farm.P
 		if !dryRun && len(records) > 0 {
 			t.Append(records...)
 			t.Append(farm.Audited{Actor: by.Name, Action: "import nodes", Subject: "farm", To: out.Sentence, At: t.Now})
-			t.Append(deal.Duty(t.State, t.Now)...)
+			t.Append(t.State.DutyChanges(t.Now)...)
 		}
 		return nil
 	})

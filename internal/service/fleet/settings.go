@@ -6,7 +6,6 @@ import (
 	"slices"
 	"strings"
 
-	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/hours"
 	"vexillum/internal/service/refusal"
@@ -100,7 +99,7 @@ func (d *Desk) change(
 		out.Sentence = actSentence(wire.NodeAct{Do: "set", DryRun: in.DryRun}, "changed", len(picked), changed, 0)
 		if !in.DryRun {
 			t.Append(records...)
-			t.Append(deal.Duty(t.State, t.Now)...)
+			t.Append(t.State.DutyChanges(t.Now)...)
 		}
 		return nil
 	})

@@ -10,6 +10,7 @@ import (
 	"testing"
 	"testing/synctest"
 	"time"
+	"vexillum/internal/core/capacity"
 
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
@@ -201,7 +202,7 @@ func owned(t *testing.T, f simulate.Farm) func(farm.Record) {
 		if err := s.Apply(r); err != nil {
 			t.Fatal(err)
 		}
-		if used, most := s.LicencesUsed("tidal", 0), f.Licences[0].Count; used > most {
+		if used, most := capacity.LicencesUsed(s, "tidal", 0), f.Licences[0].Count; used > most {
 			t.Errorf("%d licences are used, and there are %d", used, most)
 		}
 		for _, n := range s.Nodes {

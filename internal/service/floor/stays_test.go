@@ -7,8 +7,8 @@ import (
 	"testing"
 	"testing/synctest"
 	"time"
+	"vexillum/internal/core/capacity"
 
-	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/service/fleet"
@@ -179,7 +179,7 @@ func TestASecondLeaseComesWhenMemoryAllows(t *testing.T) {
 		w.asks[n]++
 		brief, cancel := context.WithTimeout(context.Background(), time.Second)
 		defer cancel()
-		first, err := w.Fleet.Ask(brief, n, fleet.Question{Session: 1, Number: w.asks[n], Memory: &deal.Memory{Free: 6 * gib}})
+		first, err := w.Fleet.Ask(brief, n, fleet.Question{Session: 1, Number: w.asks[n], Memory: &capacity.Memory{Free: 6 * gib}})
 		w.ok(err)
 		if len(first.Leases) != 1 || !first.More {
 			t.Fatalf("the first ask gets %d leases, more: %v, because %s", len(first.Leases), first.More, first.Why)
@@ -195,7 +195,7 @@ func TestASecondLeaseComesWhenMemoryAllows(t *testing.T) {
 				ctx, n,
 				fleet.Question{
 					Session: 1, Number: number,
-					Memory: &deal.Memory{Free: 2 * gib, Used: map[farm.LeaseID]int64{l: 4 * gib}},
+					Memory: &capacity.Memory{Free: 2 * gib, Used: map[farm.LeaseID]int64{l: 4 * gib}},
 				},
 			)
 			got <- a

@@ -7,10 +7,10 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"vexillum/internal/core/capacity"
 
 	"github.com/dustin/go-humanize/english"
 
-	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/forecast"
 	"vexillum/internal/service/refusal"
@@ -273,7 +273,7 @@ func (d *Desk) whatComes(run *farm.Run, stops []*farm.Lease, lost float64, in wi
 		for l := range run.OpenLeases {
 			nodes[l.Node] = true
 		}
-		if over := len(nodes) - most.Most(deal.Able(d.s, run)); over > 0 {
+		if over := len(nodes) - most.Most(capacity.Able(d.s, run)); over > 0 {
 			return []string{english.Plural(over, "node", "") + " will leave it when their frames are finished"}
 		}
 	}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"vexillum/internal/core/capacity"
 
 	"vexillum/internal/core/farm"
 	"vexillum/internal/service/refusal"
@@ -50,7 +51,7 @@ func (d *Desk) Licences(ctx context.Context) ([]wire.Licence, error) {
 		views := map[string]*wire.Licence{}
 		view := func(name string) *wire.Licence {
 			if views[name] == nil {
-				views[name] = &wire.Licence{Name: name, Used: t.State.LicencesUsed(name, 0), Recipes: []string{}}
+				views[name] = &wire.Licence{Name: name, Used: capacity.LicencesUsed(t.State, name, 0), Recipes: []string{}}
 			}
 			return views[name]
 		}

@@ -1,10 +1,13 @@
-package deal
+// Package capacity says what fits where: which nodes a run could use, what of a
+// node a further lease would own, licences, and what a person holds as a whole.
+// Each rule stands here once, for dealing, hand-overs, races and pages. It decides
+// about nobody's turn.
+package capacity
 
 import (
 	"fmt"
 	"math"
 	"slices"
-	"vexillum/internal/core/fairness"
 
 	"github.com/dustin/go-humanize"
 
@@ -100,29 +103,6 @@ func Room(
 	}, ""
 }
 
-// keepsRoom reports whether a node should begin nothing that comes after the
-// run, as the run would have room once those leases have ended that come after
-// it, and they soon do: between one frame and the next.
-func keepsRoom(s *farm.State, m *pace.Model, n *farm.Node, run *farm.Run, measured *Memory) bool {
-	later := 0
-	for _, l := range s.LeasesOf(n.ID) {
-		if l.Run == run.ID || fairness.Before(s.Runs[l.Run], run) {
-			continue
-		}
-		if mode := s.Runs[l.Run].Spec.Mode; mode != farm.ModeFeed && mode != farm.ModeSingle {
-			return false
-		}
-		later++
-	}
-	if later == 0 {
-		return false
-	}
-	_, full := Room(
-		s, m, n, run, measured, func(l *farm.Lease) bool { return l.Run != run.ID && !fairness.Before(s.Runs[l.Run], run) },
-	)
-	return full == ""
-}
-
 // guard keeps a node from starting a further process when its memory may not
 // do: what is free now, less what those that run are expected to grow to, less
 // what the new one is expected to take, must leave the node's spare. It
@@ -166,8 +146,8 @@ func expected(m *pace.Model, run *farm.Run, set frames.Set) (peak int64, known b
 	return run.Spec.Takes.MemoryBytes, run.Spec.Takes.MemoryBytes > 0
 }
 
-// offers reports whether a node still offers what a lease on it owns.
-func offers(n *farm.Node, of farm.Share) bool {
+// Offers reports whether a node still offers what a lease on it owns.
+func Offers(n *farm.Node, of farm.Share) bool {
 	offer := n.Offer()
 	return (offer.Cores.Empty() || of.Cores.Minus(offer.Cores).Empty()) && len(without(of.Devices, offer.Devices)) == 0
 }
@@ -193,9 +173,9 @@ func HasRoom(s *farm.State, n *farm.Node) bool {
 	return len(held) < most && owned < n.OfferedCores()
 }
 
-// slots returns how many leases of the run could be side by side on the node,
+// Slots returns how many leases of the run could be side by side on the node,
 // were it empty; at least 1.
-func slots(n *farm.Node, run *farm.Run) int {
+func Slots(n *farm.Node, run *farm.Run) int {
 	takes := run.Spec.Takes
 	if takes.Whole() {
 		return 1
@@ -216,18 +196,18 @@ func slots(n *farm.Node, run *farm.Run) int {
 	return max(1, out)
 }
 
-// part returns which part of a node's power a lease of the run has.
-func part(n *farm.Node, run *farm.Run) float64 {
+// Part returns which part of a node's power a lease of the run has.
+func Part(n *farm.Node, run *farm.Run) float64 {
 	if run.Spec.Takes.Whole() || n.Facts.Cores == 0 {
 		return 1
 	}
 	return math.Min(1, float64(run.Spec.Takes.Cores)/float64(n.Facts.Cores))
 }
 
-// speed returns the reference seconds that a lease of the run does in a second
+// Speed returns the reference seconds that a lease of the run does in a second
 // on the node.
-func speed(m *pace.Model, n *farm.Node, run *farm.Run) float64 {
-	return m.SpeedFor(n, run) * part(n, run)
+func Speed(m *pace.Model, n *farm.Node, run *farm.Run) float64 {
+	return m.SpeedFor(n, run) * Part(n, run)
 }
 
 func without(list, taken []string) []string {

@@ -1,4 +1,4 @@
-package deal
+package capacity
 
 import (
 	"cmp"
@@ -10,6 +10,7 @@ import (
 	"github.com/dustin/go-humanize/english"
 
 	"vexillum/internal/core/farm"
+	"vexillum/internal/core/span"
 )
 
 // FreezeReason says why a node may not begin with a run now because a person holds
@@ -31,7 +32,7 @@ func FreezeReason(s *farm.State, n *farm.Node, run *farm.Run, now time.Time) str
 		if most := stay.Nodes(now); len(at) >= most && !at[n.ID] {
 			return fmt.Sprintf(
 				"%s is released in steps of %s every %s; %d may work with it now", of, english.Plural(stay.Step, "node", ""),
-				round(time.Duration(stay.Every)*time.Second), most,
+				span.Text(time.Duration(stay.Every)*time.Second), most,
 			)
 		}
 	}

@@ -1,0 +1,94 @@
+package capacity
+
+import (
+	"fmt"
+	"vexillum/internal/core/farm"
+
+	"github.com/dustin/go-humanize/english"
+)
+
+// Fits reports whether a run can use a node, whatever the time is: it has the
+// renderer, fulfils the needs, is large enough and in no pool that is closed to
+// the project.
+func Fits(s *farm.State, n *farm.Node, run *farm.Run) bool {
+	if _, ok := n.Facts.Renderer(run.Spec.Recipe); !ok || s.Missing[run.Spec.Recipe] {
+		return false
+	}
+	if needs := run.Needs(); needs.String() != "" && !needs.Matches(n.KnownTraits()) {
+		return false
+	}
+	if !run.Spec.Takes.Whole() && TooSmall(n, run) != "" {
+		return false
+	}
+	if len(s.LaunchSettings) > 0 && n.CanRunAs(s.LaunchSettingsFor(run.Spec.Project, run.Spec.Recipe)) != nil {
+		return false
+	}
+	return len(n.Settings.Pools) == 0 || s.Admits(n, run.Spec.Project) == nil
+}
+
+// TooSmall says why no lease of the run can ever be on the node, however empty
+// it is; "" if one can.
+func TooSmall(n *farm.Node, run *farm.Run) string {
+	takes := run.Spec.Takes
+	if takes.Cores > 0 && takes.Cores > max(1, n.OfferedCores()) {
+		return fmt.Sprintf(
+			"%s takes %s a lease, and the farm may use %d of %s", run.Spec.Name(), english.Plural(takes.Cores, "core", ""),
+			max(1, n.OfferedCores()), n.Name,
+		)
+	}
+	if takes.MemoryBytes > 0 || takes.Devices > 0 {
+		offer := n.Offer()
+		if offer.MemoryBytes > 0 && takes.MemoryBytes > offer.MemoryBytes {
+			return fmt.Sprintf(
+				"%s takes %s of memory a lease, and the farm may use %s of %s", run.Spec.Name(),
+				bytes(takes.MemoryBytes), bytes(offer.MemoryBytes), n.Name,
+			)
+		}
+		if takes.Devices > len(offer.Devices) {
+			return fmt.Sprintf(
+				"%s takes %s a lease, and the farm may use %d of %s", run.Spec.Name(),
+				english.Plural(takes.Devices, "graphics device", ""), len(offer.Devices), n.Name,
+			)
+		}
+	}
+	return ""
+}
+
+// Able returns how many nodes that are online a run could use.
+func Able(s *farm.State, run *farm.Run) (count int) {
+	for _, n := range s.Nodes {
+		if n.Reach == farm.Online && n.RetiredAt.IsZero() && Fits(s, n, run) {
+			count++
+		}
+	}
+	return count
+}
+
+// Unfit says why a run cannot use a node that does not fit it.
+func Unfit(s *farm.State, n *farm.Node, run *farm.Run) string {
+	name := run.Spec.Name()
+	if s.Missing[run.Spec.Recipe] {
+		return MissingText(run)
+	}
+	if _, ok := n.Facts.Renderer(run.Spec.Recipe); !ok {
+		return fmt.Sprintf("%s needs %s, which %s does not have", name, run.Spec.Recipe, n.Name)
+	}
+	if missing := run.Needs().Missing(n.KnownTraits()); missing != "" {
+		return fmt.Sprintf("%s needs %s, which %s does not fulfil", name, missing, n.Name)
+	}
+	if why := TooSmall(n, run); why != "" {
+		return why
+	}
+	if err := n.CanRunAs(s.LaunchSettingsFor(run.Spec.Project, run.Spec.Recipe)); err != nil {
+		return err.Error()
+	}
+	return fmt.Sprintf("%s cannot have %s: %v", name, n.Name, s.Admits(n, run.Spec.Project))
+}
+
+// MissingText says that a run waits for its recipe.
+func MissingText(run *farm.Run) string {
+	return fmt.Sprintf(
+		"the service has no recipe %s any more; put it back into the folder of --recipes and start the service again",
+		run.Spec.Recipe,
+	)
+}
