@@ -26,8 +26,8 @@ var below = map[string][]string{
 	"core/deal":     {"core/capacity", "core/fairness", "core/farm", "core/frames", "core/pace", "core/span"},
 	"core/triage":   {"core/capacity", "core/farm", "core/frames"},
 	"core/simulate": {
-		"core/capacity", "core/deal", "core/engine", "core/fairness", "core/farm", "core/frames", "core/hours",
-		"core/pace", "core/protocol/accept", "core/span", "core/triage",
+		"core/capacity", "core/deal", "core/engine", "core/explain", "core/fairness", "core/farm", "core/frames",
+		"core/hours", "core/pace", "core/protocol/accept", "core/span", "core/triage",
 	},
 	"core/drill": {
 		"core/capacity", "core/deal", "core/engine", "core/farm", "core/frames", "core/pace", "core/simulate",
@@ -76,8 +76,9 @@ var below = map[string][]string{
 		"core/capacity", "core/farm", "recipe", "service/refusal", "service/views", "service/writer", "wire",
 	},
 	"service/views": {
-		"core/deal", "core/engine", "core/fairness", "core/farm", "core/forecast", "core/frames", "core/health",
-		"core/hours", "core/pace", "core/triage", "drillfile", "service/refusal", "service/writer", "wire",
+		"core/capacity", "core/deal", "core/engine", "core/explain", "core/fairness", "core/farm", "core/forecast",
+		"core/frames", "core/health", "core/hours", "core/pace", "core/triage", "drillfile", "service/refusal",
+		"service/writer", "wire",
 	},
 	"service/queue": {
 		"core/capacity", "core/deal", "core/engine", "core/farm", "core/forecast", "core/frames", "core/pace",
@@ -117,6 +118,8 @@ var below = map[string][]string{
 		"launcher", "localpg", "node", "plainfile", "plainyaml", "practice", "publish", "recipe", "secret",
 		"service", "store", "wire",
 	},
+	"testkit/smallfarm": {"core/deal", "core/farm", "core/frames", "core/pace"},
+	"core/explain":      {"core/capacity", "core/deal", "core/farm", "core/pace"},
 }
 
 // pure is what the computation may import besides the standard library.

@@ -206,8 +206,8 @@ func (b *bars) again(todo frames.Set) (frames.Set, bool) {
 	return set, false
 }
 
-// waitsFor names nodes that could render a frame where it has not failed yet.
-func (d *Dealer) waitsFor(run *farm.Run, t *farm.Trouble, now time.Time) string {
+// WaitsFor returns the names, in order, of nodes that could render a frame where it has not failed yet.
+func (d *Dealer) WaitsFor(run *farm.Run, t *farm.Trouble, now time.Time) []string {
 	h := d.hands(run, now)
 	var names []string
 	for _, of := range []map[farm.NodeID]bool{h.ready, h.soon} {
@@ -221,5 +221,5 @@ func (d *Dealer) waitsFor(run *farm.Run, t *farm.Trouble, now time.Time) string 
 		}
 	}
 	slices.Sort(names)
-	return some(names)
+	return names
 }

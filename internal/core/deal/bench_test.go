@@ -1,4 +1,4 @@
-package deal
+package deal_test
 
 import (
 	"fmt"
@@ -6,6 +6,8 @@ import (
 	"slices"
 	"testing"
 	"time"
+	"vexillum/internal/core/deal"
+	"vexillum/internal/testkit/smallfarm"
 
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
@@ -17,7 +19,7 @@ import (
 type night struct {
 	s     *farm.State
 	m     *pace.Model
-	d     *Dealer
+	d     *deal.Dealer
 	r     *rand.Rand
 	begun map[farm.LeaseID]time.Time
 	now   time.Time
@@ -27,7 +29,7 @@ type night struct {
 func newNight(b *testing.B, nodes, runs int) *night {
 	w := &night{
 		s: farm.NewState(), m: pace.New(), r: rand.New(rand.NewPCG(1, 2)),
-		begun: map[farm.LeaseID]time.Time{}, now: start,
+		begun: map[farm.LeaseID]time.Time{}, now: smallfarm.Start,
 	}
 	for i, p := range []string{"salt-clock", "tidal-room", "gannet"} {
 		w.apply(b, farm.PlaceSet{Name: "scenes"}, farm.ProjectSet{Name: p, Weight: float64(i + 1), Scenes: "scenes"})
@@ -46,8 +48,8 @@ func newNight(b *testing.B, nodes, runs int) *night {
 		}
 		w.s.PutNode(n)
 	}
-	w.d = New(w.s, w.m, func(l *farm.Lease) Sight {
-		return Sight{Begun: !l.Left.Empty(), Frame: first(l.Left), Seconds: w.now.Sub(w.begun[l.ID]).Seconds()}
+	w.d = deal.New(w.s, w.m, func(l *farm.Lease) deal.Sight {
+		return deal.Sight{Begun: !l.Left.Empty(), Frame: first(l.Left), Seconds: w.now.Sub(w.begun[l.ID]).Seconds()}
 	})
 	modes := []farm.Mode{farm.ModeRange, farm.ModeFeed, farm.ModeSingle, farm.ModeRange}
 	for i := range runs {
@@ -91,7 +93,7 @@ func (w *night) apply(b *testing.B, records ...farm.Record) {
 func (w *night) ask(b *testing.B, id farm.NodeID) time.Duration {
 	w.asks++
 	began := time.Now()
-	d := w.d.Next(Ask{Node: id, Number: w.asks}, w.now)
+	d := w.d.Next(deal.Ask{Node: id, Number: w.asks}, w.now)
 	took := time.Since(began)
 	w.apply(b, d.Records...)
 	for _, r := range d.Records {

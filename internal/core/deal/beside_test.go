@@ -1,10 +1,11 @@
-package deal
+package deal_test
 
 import (
 	"math/rand/v2"
 	"strings"
 	"testing"
 	"time"
+	"vexillum/internal/core/deal"
 
 	"vexillum/internal/core/capacity"
 	"vexillum/internal/core/farm"
@@ -59,7 +60,7 @@ func put(t *testing.T, s *farm.State, records ...farm.Record) {
 func fill(t *testing.T, s *farm.State, m *pace.Model, measured *capacity.Memory) (opened []farm.LeaseOpened, why string) {
 	t.Helper()
 	for range 1000 {
-		d := New(s, m, nil).Next(Ask{Node: 1, Number: 1, Memory: measured}, time.Now())
+		d := deal.New(s, m, nil).Next(deal.Ask{Node: 1, Number: 1, Memory: measured}, time.Now())
 		if len(d.Records) == 0 {
 			return opened, d.Why
 		}
@@ -151,7 +152,7 @@ func TestTheMemoryGuard(t *testing.T) {
 					s.Runs[1], s.Nodes[1], 1, farm.FrameAccepted{Run: 1, RenderSeconds: 1, MemoryBytes: c.seen * gib},
 				)
 			}
-			first := New(s, m, nil).Next(Ask{Node: 1, Memory: &capacity.Memory{Free: 31 * gib}}, time.Now())
+			first := deal.New(s, m, nil).Next(deal.Ask{Node: 1, Memory: &capacity.Memory{Free: 31 * gib}}, time.Now())
 			put(t, s, first.Records...)
 			measured := &capacity.Memory{Free: c.free * gib, Used: map[farm.LeaseID]int64{1: c.used * gib}}
 			more, why := fill(t, s, m, measured)
@@ -198,7 +199,7 @@ func TestTheGuardKnowsWhatIsAhead(t *testing.T) {
 				t.Fatal(err)
 			}
 			s.Runs[2].ToDo = s.Runs[2].ToDo.Minus(done)
-			first := New(s, m, nil).Next(Ask{Node: 1, Memory: &capacity.Memory{Free: 31 * gib}}, time.Now())
+			first := deal.New(s, m, nil).Next(deal.Ask{Node: 1, Memory: &capacity.Memory{Free: 31 * gib}}, time.Now())
 			put(t, s, first.Records...)
 			more, why := fill(t, s, m, &capacity.Memory{Free: 30 * gib, Used: map[farm.LeaseID]int64{1: 2 * gib}})
 			if len(more) != c.want || !strings.Contains(why, c.why) {
@@ -288,7 +289,7 @@ func TestARendererThatIsUpEndsOnlyForWhatCanTakeItsPlace(t *testing.T) {
 				t.Fatalf("%d leases are open", len(opened))
 			}
 			put(t, s, farm.RunMoved{Run: 1, State: farm.RunQueued, At: time.Now()})
-			d := New(s, m, nil).Next(Ask{Node: 1, Number: 2, Warm: opened[0].Lease}, time.Now())
+			d := deal.New(s, m, nil).Next(deal.Ask{Node: 1, Number: 2, Warm: opened[0].Lease}, time.Now())
 			if !strings.Contains(d.Why, c.want) {
 				t.Errorf("it says %q, want %q", d.Why, c.want)
 			}
@@ -329,7 +330,7 @@ func TestRoomIsKeptOnlyWhereWaitingHelps(t *testing.T) {
 					Share: farm.Share{Cores: frames.One(0)}, At: time.Now(),
 				},
 			)
-			d := New(s, pace.New(), nil).Next(Ask{Node: 1, Number: 2}, time.Now())
+			d := deal.New(s, pace.New(), nil).Next(deal.Ask{Node: 1, Number: 2}, time.Now())
 			got := ""
 			if len(d.Records) > 0 {
 				got = d.Records[0].(farm.LeaseOpened).Share.Cores.String()

@@ -6,9 +6,6 @@ package deal
 
 import (
 	"fmt"
-	"maps"
-	"slices"
-	"strings"
 	"time"
 
 	"github.com/dustin/go-humanize/english"
@@ -58,11 +55,11 @@ func (d *Dealer) Next(ask Ask, now time.Time) Decision {
 	reason := "the queue is empty"
 	var last *farm.Run // that could not give anything
 	for run := range d.queue.InTurn(now) {
-		if !deals(run) || !capacity.Fits(s, n, run) || d.hopeless(n, run, now) { // most of a long queue
+		if !run.Deals() || !capacity.Fits(s, n, run) || d.hopeless(n, run, now) { // most of a long queue
 			last = run
 			continue
 		}
-		set, why := d.offer(n, run, warm, now)
+		set, why := d.Offer(n, run, warm, now)
 		if set.Empty() {
 			reason, last = why, nil
 			continue
@@ -110,19 +107,19 @@ func (d *Dealer) Next(ask Ask, now time.Time) Decision {
 		return Decision{Records: records, Why: why}
 	}
 	if last != nil {
-		_, reason = d.offer(n, last, warm, now)
+		_, reason = d.Offer(n, last, warm, now)
 	}
 	return Decision{Why: reason}
 }
 
-// offer returns the frames of one run that would suit the node now, with the
+// Offer returns the frames of one run that would suit the node now, with the
 // reason; or none, with the reason for that.
-func (d *Dealer) offer(n *farm.Node, run *farm.Run, warm *farm.Lease, now time.Time) (frames.Set, string) {
+func (d *Dealer) Offer(n *farm.Node, run *farm.Run, warm *farm.Lease, now time.Time) (frames.Set, string) {
 	s, m := d.s, d.m
 	if why := capacity.FreezeReason(s, n, run, now); why != "" {
 		return frames.Set{}, why
 	}
-	if deals(run) {
+	if run.Deals() {
 		if why := d.limited(n, run, warm, now); why != "" {
 			return frames.Set{}, why
 		}
@@ -157,7 +154,7 @@ func (d *Dealer) ceiling(n *farm.Node, run *farm.Run, now time.Time) string {
 		return ""
 	}
 	most := run.Terms.Ceiling.Most(d.able(run, now))
-	if at := working(run); at >= most {
+	if at := run.Working(); at >= most {
 		return fmt.Sprintf(
 			"%s is at its ceiling of %s: %s at it", run.Spec.Name(), run.Terms.Ceiling, english.Plural(at, "node", ""),
 		)
@@ -222,215 +219,9 @@ func notReady(n *farm.Node) string {
 	return string(n.Health)
 }
 
-// WhyNode says in one sentence why a node does what it does.
-func (d *Dealer) WhyNode(n *farm.Node, now time.Time) string {
-	s := d.s
-	if leases := s.LeasesOf(n.ID); len(leases) > 0 {
-		l := leases[0]
-		if l.Left.Empty() {
-			return "finishes its part of " + s.Runs[l.Run].Spec.Name()
-		}
-		beside := ""
-		if len(leases) > 1 {
-			beside = fmt.Sprintf(", and %s beside it", english.Plural(len(leases)-1, "lease", ""))
-		}
-		return fmt.Sprintf("renders %s; it has frames %s left%s", s.Runs[l.Run].Spec.Name(), l.Left, beside)
-	}
-	switch {
-	case !n.RetiredAt.IsZero():
-		return "has retired"
-	case n.EnrolledAt.IsZero():
-		return "is announced, and has not enrolled yet; make a key with vexillum key new and join from the machine"
-	case n.Session == 0:
-		return "has enrolled, but its node process has not started yet; start it with vexillum join"
-	case n.Reach == farm.Away:
-		return "is away: its node process was stopped; start it again with vexillum join"
-	case n.Reach == farm.Silent:
-		return "has not been heard from; check that the machine and its node process are up"
-	case n.Health == farm.Sidelined:
-		return join("is sidelined", n.HealthWhy) + "; release it to give it work"
-	case n.Duty == farm.Held:
-		return join("is held", n.DutyReason) + "; release it to give it work"
-	case n.Duty == farm.Draining:
-		return join("is draining and gets no new work", n.DutyReason) + "; release it to give it work"
-	case n.Duty == farm.OffDuty:
-		return join("is off duty", n.DutyReason)
-	}
-	next := d.Next(Ask{Node: n.ID}, now)
-	switch {
-	case len(next.Records) > 0 || next.Cut != nil:
-		return "is ready and gets frames as soon as it asks"
-	case len(n.Facts.Renderers) == 0:
-		return "is ready, but has no renderer that a recipe knows; install one and restart its node process"
-	}
-	for run := range d.queue.InTurn(now) { // what comes first is what it is here for
-		if !deals(run) {
-			continue
-		}
-		if set, why := d.offer(n, run, nil, now); set.Empty() {
-			return "is ready, but " + why
-		}
-		break
-	}
-	return "is ready, but " + next.Why
-}
-
-func join(what, why string) string {
-	switch {
-	case why == "":
-		return what
-	case strings.HasPrefix("is "+why, what): // "held by nadia"
-		return "is " + why
-	}
-	return what + ": " + why
-}
-
-// WhyRun says in one sentence why a run stands where it stands.
-func (d *Dealer) WhyRun(run *farm.Run, now time.Time) string {
-	if deals(run) && capacity.FrozenWith(d.s, nil, run) == "" {
-		for _, n := range d.s.Roomy() { // one with nothing to do says what is in the way
-			if !n.Ready() || !d.s.Idle(n.ID) || !capacity.Fits(d.s, n, run) {
-				continue
-			}
-			if set, why := d.offer(n, run, nil, now); set.Empty() && capacity.FreezeReason(d.s, n, run, now) == "" {
-				if at := working(run); at > 0 {
-					return fmt.Sprintf("on %s; %s", english.Plural(at, "node", ""), why)
-				}
-				return why
-			}
-			break
-		}
-	}
-	return whyRun(d.s, run)
-}
-
-func whyRun(s *farm.State, run *farm.Run) string {
-	if s.Missing[run.Spec.Recipe] && (run.State == farm.RunQueued || run.State == farm.RunRendering) {
-		return capacity.MissingText(run)
-	}
-	if run.State == farm.RunRendering || run.State == farm.RunQueued {
-		if held := capacity.FrozenWith(s, nil, run); held != "" {
-			if n := working(run); n > 0 {
-				return fmt.Sprintf("%s; %s in flight will finish first", held, english.Plural(n, "frame", ""))
-			}
-			return held + "; release it to go on"
-		}
-	}
-	switch run.State {
-	case farm.RunHeld:
-		if n := working(run); n > 0 {
-			return fmt.Sprintf("%s; %s in flight will finish first", run.Reason, english.Plural(n, "frame", ""))
-		}
-		if run.StartedAt.IsZero() && strings.HasPrefix(run.Reason, "held by ") {
-			return run.Reason + "; release it to start"
-		}
-		if run.StartedAt.IsZero() {
-			return "release it to start"
-		}
-		return run.Reason + "; release it to go on"
-	case farm.RunRendering:
-		n := working(run)
-		switch todo := run.ToDo.Len(); {
-		case n == 0 && todo > 0:
-			return fmt.Sprintf("no node works on it now; %s to deal", english.Plural(todo, "frame", ""))
-		case todo > 0:
-			return fmt.Sprintf("on %s; %s still to deal", english.Plural(n, "node", ""), english.Plural(todo, "frame", ""))
-		default:
-			return fmt.Sprintf("on %s; all frames are dealt", english.Plural(n, "node", ""))
-		}
-	case farm.RunQueued:
-	default:
-		return run.Reason
-	}
-	var able, ready, busy []string
-	obstacle := ""
-	for _, id := range slices.Sorted(maps.Keys(s.Nodes)) {
-		n := s.Nodes[id]
-		if !n.RetiredAt.IsZero() {
-			continue
-		}
-		if !capacity.Fits(s, n, run) {
-			if _, has := n.Facts.Renderer(run.Spec.Recipe); has {
-				obstacle = capacity.Unfit(s, n, run)
-			}
-			continue
-		}
-		able = append(able, n.Name)
-		if n.Ready() {
-			ready = append(ready, n.Name)
-			if !s.Idle(n.ID) {
-				busy = append(busy, n.Name)
-			}
-		}
-	}
-	switch {
-	case len(able) == 0:
-		return nobody(run, obstacle)
-	case len(ready) == 0:
-		return fmt.Sprintf("no node that has %s is ready (%s)", run.Spec.Recipe, some(able))
-	case len(busy) == len(ready):
-		if len(ready) == 1 {
-			return fmt.Sprintf(
-				"waits its turn: %s, the only node ready with %s, renders what comes before it", ready[0],
-				run.Spec.Recipe,
-			)
-		}
-		return fmt.Sprintf(
-			"waits its turn: all %d nodes ready with %s render what comes before it", len(ready), run.Spec.Recipe,
-		)
-	}
-	return "the next node that asks gets frames of it"
-}
-
-// nobody says that no node can take a run.
-func nobody(run *farm.Run, obstacle string) string {
-	if obstacle != "" {
-		return "no node that has " + run.Spec.Recipe + " may take it; for one: " + obstacle
-	}
-	return fmt.Sprintf("no node has %s; install it on one and restart its node process", run.Spec.Recipe)
-}
-
-// Nobody says why no node of the farm can ever take a run as both are now, or
-// nothing where one can.
-func Nobody(s *farm.State, run *farm.Run) string {
-	if s.Missing[run.Spec.Recipe] {
-		return capacity.MissingText(run)
-	}
-	obstacle := ""
-	for _, n := range s.NodeList() {
-		if !n.RetiredAt.IsZero() {
-			continue
-		}
-		if capacity.Fits(s, n, run) {
-			return ""
-		}
-		if _, has := n.Facts.Renderer(run.Spec.Recipe); has {
-			obstacle = capacity.Unfit(s, n, run)
-		}
-	}
-	return nobody(run, obstacle)
-}
-
-// working counts the nodes that work on a run.
-func working(run *farm.Run) int {
-	nodes := map[farm.NodeID]bool{}
-	for l := range run.OpenLeases {
-		nodes[l.Node] = true
-	}
-	return len(nodes)
-}
-
 func all(set frames.Set) string {
 	if set.Len() == 1 {
 		return count(set)
 	}
 	return "all " + count(set)
-}
-
-func some(names []string) string {
-	const most = 3
-	if len(names) > most {
-		return strings.Join(names[:most], ", ") + " …"
-	}
-	return strings.Join(names, ", ")
 }

@@ -66,6 +66,9 @@ func New(s *farm.State, m *pace.Model, sight func(*farm.Lease) Sight) *Dealer {
 // Queue returns the order in which runs come. It belongs to the dealer.
 func (d *Dealer) Queue() *fairness.Queue { return d.queue }
 
+// Sight returns what is seen of an open lease at the moment.
+func (d *Dealer) Sight(l *farm.Lease) Sight { return d.sight(l) }
+
 // Receive notes finished work, in reference seconds, for the fair shares of a
 // project and a person.
 func (d *Dealer) Receive(project, person string, work float64, now time.Time) {
@@ -86,16 +89,11 @@ func (c costs) Seen(run farm.RunID) int { return c.m.Seen(run) }
 // deal that the node could take: then nobody gets it for long.
 func (d *Dealer) contested(n *farm.Node, run *farm.Run, now time.Time) bool {
 	for other := range d.queue.Rivals(run) {
-		if deals(other) && capacity.Fits(d.s, n, other) && !d.shut(n, other, now) {
+		if other.Deals() && capacity.Fits(d.s, n, other) && !d.shut(n, other, now) {
 			return true
 		}
 	}
 	return false
-}
-
-// deals reports whether a run has frames that could be dealt.
-func deals(run *farm.Run) bool {
-	return !run.ToDo.Empty() && (run.State == farm.RunQueued || run.State == farm.RunRendering)
 }
 
 // Forget drops what was remembered of a run that has ended.

@@ -1,21 +1,17 @@
-package deal
+package deal_test
 
 import (
 	"strings"
 	"testing"
 	"time"
+	"vexillum/internal/core/deal"
+	"vexillum/internal/core/explain"
+	"vexillum/internal/testkit/smallfarm"
 
 	"vexillum/internal/core/farm"
-	"vexillum/internal/core/frames"
 	"vexillum/internal/core/hours"
 	"vexillum/internal/core/pace"
 )
-
-// set gives a node new settings.
-func (b *world) set(id farm.NodeID, s farm.Settings) {
-	b.t.Helper()
-	b.apply(farm.NodeSet{Node: id, Version: b.s.Nodes[id].Version + 1, Settings: s, At: b.now})
-}
 
 func week(t *testing.T, text string) *hours.Hours {
 	t.Helper()
@@ -24,18 +20,6 @@ func week(t *testing.T, text string) *hours.Hours {
 		t.Fatal(err)
 	}
 	return &hours.Hours{Week: w}
-}
-
-// submitFor submits a run of a project with needs.
-func (b *world) submitFor(project, needs string) farm.RunID {
-	b.t.Helper()
-	id := b.s.LastRun + 1
-	set, _ := frames.Parse("1-20")
-	b.apply(farm.RunSubmitted{Run: id, State: farm.RunQueued, Order: b.s.LastOrder + 1, At: b.now, Spec: farm.Spec{
-		Job: project, Project: project, Kind: farm.Final, Number: 1, Recipe: "practice",
-		Mode: farm.ModeRange, Frames: set, Tries: 3, Needs: needs,
-	}})
-	return id
 }
 
 func TestWhoMayTakeARun(t *testing.T) {
@@ -52,57 +36,57 @@ func TestWhoMayTakeARun(t *testing.T) {
 		{"a pool of another project", farm.Settings{Pools: []string{"tidal"}}, "", "the pool tidal is not open to salt-clock"},
 		{"one of its pools is open", farm.Settings{Pools: []string{"open", "tidal"}}, "", ""},
 	} {
-		b := newWorld(t, 1)
-		b.apply(
-			farm.PoolSet{Name: "open", At: b.now},
-			farm.PoolSet{Name: "tidal", Projects: []string{"tidal-room"}, At: b.now},
+		b := smallfarm.New(t, 1)
+		b.Apply(
+			farm.PoolSet{Name: "open", At: b.Now},
+			farm.PoolSet{Name: "tidal", Projects: []string{"tidal-room"}, At: b.Now},
 		)
-		b.set(1, c.settings)
-		run := b.s.Runs[b.submitFor("salt-clock", c.needs)]
-		d := b.d.Next(Ask{Node: 1, Number: 1}, b.now)
+		b.Set(1, c.settings)
+		run := b.State.Runs[b.SubmitFor("salt-clock", c.needs)]
+		d := b.Dealer.Next(deal.Ask{Node: 1, Number: 1}, b.Now)
 		if got := len(d.Records) > 0; got != (c.why == "") || !strings.Contains(d.Why, c.why) {
 			t.Errorf("%s: gets frames %v: %s", c.name, got, d.Why)
 		}
-		if why := whyRun(b.s, run); c.why != "" && !strings.Contains(why, c.why) {
+		if why := explain.New(b.Dealer, b.State, b.Pace).Run(run, b.Now); c.why != "" && !strings.Contains(why, c.why) {
 			t.Errorf("%s: the run says %s", c.name, why)
 		}
 	}
 }
 
 func TestNothingIsBegunThatDoesNotEndInTime(t *testing.T) {
-	b := newWorld(t, 2) // now is Tuesday, 20:00
-	b.set(1, farm.Settings{Hours: week(t, "tue 18:00-20:10")})
-	run := b.submitFor("salt-clock", "")
-	ask := func() Decision { return b.d.Next(Ask{Node: 1, Number: 1}, b.now) }
+	b := smallfarm.New(t, 2) // now is Tuesday, 20:00
+	b.Set(1, farm.Settings{Hours: week(t, "tue 18:00-20:10")})
+	run := b.SubmitFor("salt-clock", "")
+	ask := func() deal.Decision { return b.Dealer.Next(deal.Ask{Node: 1, Number: 1}, b.Now) }
 	if d := ask(); len(d.Records) > 0 || !strings.Contains(d.Why, "not yet known how long frames") {
 		t.Errorf("without an estimate: %v %s", d.Records, d.Why)
 	}
 	for range 10 { // 100 reference seconds each, without spread
-		b.observe(1, farm.FrameAccepted{Run: run, RenderSeconds: 50, StartupSeconds: 40})
+		b.Observe(1, farm.FrameAccepted{Run: run, RenderSeconds: 50, StartupSeconds: 40})
 	}
 	d := ask()
 	if len(d.Records) == 0 ||
 		d.Records[0].(farm.LeaseOpened).Frames.Len() != 10 { // (600 - 40) / 50, some of which take longer
 		t.Errorf("with ten minutes left: %+v %s", d.Records, d.Why)
 	}
-	b.now = b.now.Add(8*time.Minute + 40*time.Second)
+	b.Now = b.Now.Add(8*time.Minute + 40*time.Second)
 	if d := ask(); len(d.Records) > 0 || !strings.Contains(d.Why, "may take 1m3") {
 		t.Errorf("with eighty seconds left: %+v %s", d.Records, d.Why)
 	}
-	if _, ok, _ := b.d.TakeOver(1, b.now); ok {
+	if _, ok, _ := b.Dealer.TakeOver(1, b.Now); ok {
 		t.Error("an end is taken over that does not end in time")
 	}
-	b.now = b.now.Add(time.Hour)
+	b.Now = b.Now.Add(time.Hour)
 	if d := ask(); len(d.Records) > 0 || !strings.Contains(d.Why, "outside its duty hours") {
 		t.Errorf("after hours: %+v %s", d.Records, d.Why)
 	}
 }
 
 func TestLateIsTheNinetiethPart(t *testing.T) {
-	if p90Factor(pace.Estimate{Mean: 1, Count: 50}) != 1 {
+	if deal.P90Factor(pace.Estimate{Mean: 1, Count: 50}) != 1 {
 		t.Error("times without spread have a spread")
 	}
-	if few, many := p90Factor(pace.Estimate{Mean: 1, Count: 1}), p90Factor(
+	if few, many := deal.P90Factor(pace.Estimate{Mean: 1, Count: 1}), deal.P90Factor(
 		pace.Estimate{Mean: 1, Spread: 0.1, Count: 50},
 	); few < many || few < 1.3 || many < 1.1 ||
 		many > 1.2 {
@@ -111,14 +95,14 @@ func TestLateIsTheNinetiethPart(t *testing.T) {
 }
 
 func TestDutyFollowsHours(t *testing.T) {
-	b := newWorld(t, 1, 1, 1)
-	b.set(1, farm.Settings{Hours: week(t, "tue 20:30-21:00")})
-	b.set(2, farm.Settings{Hours: week(t, "tue 19:00-21:00")})
+	b := smallfarm.New(t, 1, 1, 1)
+	b.Set(1, farm.Settings{Hours: week(t, "tue 20:30-21:00")})
+	b.Set(2, farm.Settings{Hours: week(t, "tue 19:00-21:00")})
 	step := func(after time.Duration) map[farm.NodeID]farm.Duty {
-		b.now = b.now.Add(after)
+		b.Now = b.Now.Add(after)
 		out := map[farm.NodeID]farm.Duty{}
-		for _, r := range b.s.DutyChanges(b.now) {
-			b.apply(r)
+		for _, r := range b.State.DutyChanges(b.Now) {
+			b.Apply(r)
 			out[r.About().Node] = r.(farm.NodeDuty).Duty
 		}
 		return out
@@ -131,13 +115,13 @@ func TestDutyFollowsHours(t *testing.T) {
 	}
 	want("at first", step(0), map[farm.NodeID]farm.Duty{1: farm.OffDuty})
 	want("again", step(time.Minute), nil)
-	if why := b.d.WhyNode(b.s.Nodes[1], b.now); !strings.Contains(why, "begin again 2031-03-04T20:30:00Z") {
+	if why := explain.New(b.Dealer, b.State, b.Pace).Node(b.State.Nodes[1], b.Now); !strings.Contains(why, "begin again 2031-03-04T20:30:00Z") {
 		t.Errorf("it says %s", why)
 	}
-	b.apply(farm.NodeDuty{Node: 2, Duty: farm.Held, Reason: "by nadia", At: b.now})
+	b.Apply(farm.NodeDuty{Node: 2, Duty: farm.Held, Reason: "by nadia", At: b.Now})
 	want("its hours begin", step(40*time.Minute), map[farm.NodeID]farm.Duty{1: farm.OnDuty})
-	home := b.now.Add(time.Hour)
-	b.apply(farm.NodeDuty{Node: 3, Duty: farm.OffDuty, OffUntil: &home, Reason: "given back", At: b.now})
+	home := b.Now.Add(time.Hour)
+	b.Apply(farm.NodeDuty{Node: 3, Duty: farm.OffDuty, OffUntil: &home, Reason: "given back", At: b.Now})
 	want("given back, and held", step(30*time.Minute), map[farm.NodeID]farm.Duty{1: farm.OffDuty})
 	want("the owner has gone", step(time.Hour), map[farm.NodeID]farm.Duty{3: farm.OnDuty})
 }

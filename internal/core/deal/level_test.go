@@ -1,28 +1,29 @@
-package deal
+package deal_test
 
 import (
 	"strings"
 	"testing"
+	"vexillum/internal/testkit/smallfarm"
 
 	"vexillum/internal/core/farm"
 )
 
 // TestTheMoreUrgentComesFirst submits runs in the wrong order.
 func TestTheMoreUrgentComesFirst(t *testing.T) {
-	b := newWorld(t, 1)
+	b := smallfarm.New(t, 1)
 	for i, level := range []farm.Level{farm.Filler, farm.Low, "", farm.High, farm.Urgent, farm.High} {
-		b.submit(string(rune('a'+i)), "practice", farm.ModeWhole, "1-3", farm.RunQueued)
-		b.s.Runs[b.s.LastRun].Terms.Level = level
+		b.Submit(string(rune('a'+i)), "practice", farm.ModeWhole, "1-3", farm.RunQueued)
+		b.State.Runs[b.State.LastRun].Terms.Level = level
 	}
-	b.submit("last", "practice", farm.ModeWhole, "1-3", farm.RunHeld) // the queue is put in order again
+	b.Submit("last", "practice", farm.ModeWhole, "1-3", farm.RunHeld) // the queue is put in order again
 	got := ""
 	for range 6 {
-		l := b.lease(b.ask(1, 0))
-		got += b.s.Runs[l.Run].Spec.Job
-		b.apply(
-			farm.LeaseTrimmed{Lease: l.ID, Node: 1, Run: l.Run, Frames: l.Left, At: b.now},
-			farm.LeaseEnded{Lease: l.ID, Node: 1, Run: l.Run, At: b.now},
-			farm.RunMoved{Run: l.Run, State: farm.RunCancelled, At: b.now},
+		l := b.Lease(b.Ask(1, 0))
+		got += b.State.Runs[l.Run].Spec.Job
+		b.Apply(
+			farm.LeaseTrimmed{Lease: l.ID, Node: 1, Run: l.Run, Frames: l.Left, At: b.Now},
+			farm.LeaseEnded{Lease: l.ID, Node: 1, Run: l.Run, At: b.Now},
+			farm.RunMoved{Run: l.Run, State: farm.RunCancelled, At: b.Now},
 		)
 	}
 	if got != "edfcba" {
@@ -33,12 +34,12 @@ func TestTheMoreUrgentComesFirst(t *testing.T) {
 // TestACeilingIsKept lets nodes ask for a run that may have two of four.
 func TestACeilingIsKept(t *testing.T) {
 	for _, mode := range []farm.Mode{farm.ModeRange, farm.ModeFeed, farm.ModeSingle} {
-		b := newWorld(t, 1, 1, 1, 1)
-		id := b.submit("a", "practice", mode, "1-400", farm.RunQueued)
-		b.s.Runs[id].Terms.Ceiling = farm.Ceiling{Percent: 50}
+		b := smallfarm.New(t, 1, 1, 1, 1)
+		id := b.Submit("a", "practice", mode, "1-400", farm.RunQueued)
+		b.State.Runs[id].Terms.Ceiling = farm.Ceiling{Percent: 50}
 		var refused []string
 		for n := farm.NodeID(1); n <= 4; n++ {
-			if d := b.ask(n, 0); len(d.Records) == 0 {
+			if d := b.Ask(n, 0); len(d.Records) == 0 {
 				refused = append(refused, d.Why)
 			}
 		}
@@ -48,7 +49,7 @@ func TestACeilingIsKept(t *testing.T) {
 		if mode != farm.ModeRange && !strings.Contains(refused[0], "is at its ceiling of 50%: 2 nodes at it") {
 			t.Errorf("%s: %s", mode, refused[0])
 		}
-		if _, ok, _ := b.d.TakeOver(4, b.now); ok {
+		if _, ok, _ := b.Dealer.TakeOver(4, b.Now); ok {
 			t.Errorf("%s: a node beyond the ceiling takes something over", mode)
 		}
 	}
@@ -58,18 +59,18 @@ func TestACeilingIsKept(t *testing.T) {
 // nodes ask for further frames on their leases: the slower one gets none.
 func TestALowerCeilingEndsLeasesThatGoOn(t *testing.T) {
 	for _, mode := range []farm.Mode{farm.ModeFeed, farm.ModeSingle} {
-		b := newWorld(t, 1, 2)
-		id := b.submit("a", "practice", mode, "1-400", farm.RunQueued)
-		slow, fast := b.lease(b.ask(1, 0)), b.lease(b.ask(2, 0))
-		if d := b.ask(1, slow.ID); len(d.Records) == 0 {
+		b := smallfarm.New(t, 1, 2)
+		id := b.Submit("a", "practice", mode, "1-400", farm.RunQueued)
+		slow, fast := b.Lease(b.Ask(1, 0)), b.Lease(b.Ask(2, 0))
+		if d := b.Ask(1, slow.ID); len(d.Records) == 0 {
 			t.Fatalf("%s: %s", mode, d.Why)
 		}
-		b.s.Runs[id].Terms.Ceiling = farm.Ceiling{Nodes: 1}
-		if d := b.ask(1, slow.ID); len(d.Records) > 0 ||
+		b.State.Runs[id].Terms.Ceiling = farm.Ceiling{Nodes: 1}
+		if d := b.Ask(1, slow.ID); len(d.Records) > 0 ||
 			!strings.Contains(d.Why, "has a ceiling of 1, and kiln-01 is one node more") {
 			t.Errorf("%s: the slow node goes on: %s", mode, d.Why)
 		}
-		if d := b.ask(2, fast.ID); len(d.Records) == 0 {
+		if d := b.Ask(2, fast.ID); len(d.Records) == 0 {
 			t.Errorf("%s: the fast node does not go on: %s", mode, d.Why)
 		}
 	}
@@ -79,18 +80,18 @@ func TestALowerCeilingEndsLeasesThatGoOn(t *testing.T) {
 // one that two nodes hold: of those that go on, single launches give it up.
 func TestALowerCountOfLicencesEndsSingleLaunches(t *testing.T) {
 	for _, per := range []farm.Counting{farm.PerProcess, farm.PerNode} {
-		b := newWorld(t, 1, 2)
-		id := b.submit("a", "practice", farm.ModeSingle, "1-400", farm.RunQueued)
-		b.s.Runs[id].Spec.Licence = &farm.LicenceNeed{Name: "tidal", Per: per}
-		b.s.Licences["tidal"] = &farm.Licence{Name: "tidal", Count: 2}
-		one, two := b.lease(b.ask(1, 0)), b.lease(b.ask(2, 0))
-		b.s.Licences["tidal"].Count = 1
-		if d := b.ask(1, one.ID); len(d.Records) > 0 ||
+		b := smallfarm.New(t, 1, 2)
+		id := b.Submit("a", "practice", farm.ModeSingle, "1-400", farm.RunQueued)
+		b.State.Runs[id].Spec.Licence = &farm.LicenceNeed{Name: "tidal", Per: per}
+		b.State.Licences["tidal"] = &farm.Licence{Name: "tidal", Count: 2}
+		one, two := b.Lease(b.Ask(1, 0)), b.Lease(b.Ask(2, 0))
+		b.State.Licences["tidal"].Count = 1
+		if d := b.Ask(1, one.ID); len(d.Records) > 0 ||
 			!strings.Contains(d.Why, "needs a licence tidal, and 1 of 1 are used") {
 			t.Errorf("per %s: the first goes on: %s", per, d.Why)
 		}
-		b.apply(farm.LeaseEnded{Lease: one.ID, Node: 1, Run: id, At: b.now})
-		if d := b.ask(2, two.ID); len(d.Records) == 0 {
+		b.Apply(farm.LeaseEnded{Lease: one.ID, Node: 1, Run: id, At: b.Now})
+		if d := b.Ask(2, two.ID); len(d.Records) == 0 {
 			t.Errorf("per %s: the other does not go on: %s", per, d.Why)
 		}
 	}

@@ -42,7 +42,7 @@ func (d *Dealer) limited(n *farm.Node, run *farm.Run, warm *farm.Lease, now time
 	if why := d.ceiling(n, run, now); why != "" {
 		return why
 	}
-	if most := run.Spec.StartOn; most > 0 && unproven(run) && !worksOn(n, run) && working(run) >= most {
+	if most := run.Spec.StartOn; most > 0 && unproven(run) && !worksOn(n, run) && run.Working() >= most {
 		return fmt.Sprintf(
 			"%s starts on %s; the others join when its first frame is verified", run.Spec.Name(), english.Plural(most, "node", ""),
 		)

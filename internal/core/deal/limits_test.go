@@ -1,4 +1,4 @@
-package deal
+package deal_test
 
 import (
 	"fmt"
@@ -6,6 +6,8 @@ import (
 	"testing"
 	"time"
 	"vexillum/internal/core/capacity"
+	"vexillum/internal/core/deal"
+	"vexillum/internal/testkit/smallfarm"
 
 	"vexillum/internal/core/farm"
 )
@@ -29,7 +31,7 @@ func TestHowLicencesAreCounted(t *testing.T) {
 		{farm.PerProcess, farm.Amounts{}, 0, 0, 0},
 	} {
 		t.Run(fmt.Sprintf("%d per %s, %d devices", c.count, c.per, c.takes.Devices), func(t *testing.T) {
-			b := newWorld(t)
+			b := smallfarm.New(t)
 			for id := farm.NodeID(1); id <= 3; id++ {
 				n := &farm.Node{
 					ID: id, Name: fmt.Sprintf("loom-%02d", id), Reach: farm.Online, Duty: farm.OnDuty,
@@ -39,29 +41,29 @@ func TestHowLicencesAreCounted(t *testing.T) {
 						Devices: []farm.Device{{ID: "a"}, {ID: "b"}},
 					},
 				}
-				b.s.PutNode(n)
+				b.State.PutNode(n)
 			}
-			b.apply(farm.LicenceSet{Name: "tidal", Count: c.count, At: b.now})
-			run := b.submit("a", "practice", farm.ModeRange, "1-90", farm.RunQueued)
-			b.s.Runs[run].Spec.Licence = &farm.LicenceNeed{Name: "tidal", Per: c.per}
-			b.s.Runs[run].Spec.Takes = c.takes
-			b.s.Runs[run].Spec.Chunk = 5
+			b.Apply(farm.LicenceSet{Name: "tidal", Count: c.count, At: b.Now})
+			run := b.Submit("a", "practice", farm.ModeRange, "1-90", farm.RunQueued)
+			b.State.Runs[run].Spec.Licence = &farm.LicenceNeed{Name: "tidal", Per: c.per}
+			b.State.Runs[run].Spec.Takes = c.takes
+			b.State.Runs[run].Spec.Chunk = 5
 			working := 0
 			for id := farm.NodeID(1); id <= 3; id++ {
-				d := b.ask(id, 0)
+				d := b.Ask(id, 0)
 				if len(d.Records) > 0 {
 					working++
 				} else if !strings.Contains(d.Why, "needs a licence tidal") {
 					t.Errorf("node %d gets nothing: %s", id, d.Why)
 				}
-				if used := capacity.LicencesUsed(b.s, "tidal", 0); id == 1 && used != c.used {
+				if used := capacity.LicencesUsed(b.State, "tidal", 0); id == 1 && used != c.used {
 					t.Errorf("the first lease takes up %d, want %d", used, c.used)
 				}
 			}
 			if working != c.nodes {
 				t.Errorf("%d nodes work, want %d", working, c.nodes)
 			}
-			if used := capacity.LicencesUsed(b.s, "tidal", 0); used > c.count {
+			if used := capacity.LicencesUsed(b.State, "tidal", 0); used > c.count {
 				t.Errorf("%d licences are used, there are %d", used, c.count)
 			}
 		})
@@ -71,17 +73,17 @@ func TestHowLicencesAreCounted(t *testing.T) {
 // TestATakeOverTellsItsOwnGain lets two nodes come to a run that one has for
 // itself: each of them brings its end forward by what it takes alone.
 func TestATakeOverTellsItsOwnGain(t *testing.T) {
-	b := newWorld(t, 1, 1, 1)
-	id := b.submit("a", "practice", farm.ModeRange, "1-90", farm.RunQueued)
+	b := smallfarm.New(t, 1, 1, 1)
+	id := b.Submit("a", "practice", farm.ModeRange, "1-90", farm.RunQueued)
 	for n := farm.NodeID(2); n <= 3; n++ {
-		b.apply(farm.NodeDuty{Node: n, Duty: farm.Held, At: b.now})
+		b.Apply(farm.NodeDuty{Node: n, Duty: farm.Held, At: b.Now})
 	}
-	b.lease(b.ask(1, 0))
+	b.Lease(b.Ask(1, 0))
 	for n := farm.NodeID(2); n <= 3; n++ {
-		b.apply(farm.NodeDuty{Node: n, Duty: farm.OnDuty, At: b.now})
+		b.Apply(farm.NodeDuty{Node: n, Duty: farm.OnDuty, At: b.Now})
 	}
-	b.observe(1, farm.FrameAccepted{Run: id, Frame: 1, Lease: 1, Node: 1, RenderSeconds: 10, StartupSeconds: 2})
-	cut, ok, _ := b.d.TakeOver(2, b.now)
+	b.Observe(1, farm.FrameAccepted{Run: id, Frame: 1, Lease: 1, Node: 1, RenderSeconds: 10, StartupSeconds: 2})
+	cut, ok, _ := b.Dealer.TakeOver(2, b.Now)
 	if !ok || cut.Frames.Len() < 25 || cut.Frames.Len() > 32 {
 		t.Fatalf("%v of a third of 90 frames: %s", cut.Frames, cut.Reason)
 	}
@@ -93,22 +95,22 @@ func TestATakeOverTellsItsOwnGain(t *testing.T) {
 // TestUnbegunLaunchesAreNotTakenOverForEver takes the only frame over from a
 // launch again and again, as long as nobody knows how long launches take.
 func TestUnbegunLaunchesAreNotTakenOverForEver(t *testing.T) {
-	b := newWorld(t, 1, 1.3)
-	run := b.submit("a", "practice", farm.ModeFeed, "1-9", farm.RunRendering)
+	b := smallfarm.New(t, 1, 1.3)
+	run := b.Submit("a", "practice", farm.ModeFeed, "1-9", farm.RunRendering)
 	for f := 2; f <= 9; f++ { // seen, but no launch
-		b.observe(1, farm.FrameAccepted{Run: run, Frame: f, RenderSeconds: 10})
+		b.Observe(1, farm.FrameAccepted{Run: run, Frame: f, RenderSeconds: 10})
 	}
-	b.apply(farm.LeaseOpened{Lease: 1, Node: 1, Run: run, Session: 1, Frames: b.s.Runs[run].ToDo, At: b.now})
+	b.Apply(farm.LeaseOpened{Lease: 1, Node: 1, Run: run, Session: 1, Frames: b.State.Runs[run].ToDo, At: b.Now})
 	for f := 2; f <= 9; f++ {
-		b.finish(b.s.Lease(1), f)
+		b.Finish(b.State.Lease(1), f)
 	}
-	b.seen[1] = Sight{Seconds: 30} // the launch lasts
-	if cut, ok, _ := b.d.TakeOver(2, b.now); ok {
+	b.Seen[1] = deal.Sight{Seconds: 30} // the launch lasts
+	if cut, ok, _ := b.Dealer.TakeOver(2, b.Now); ok {
 		t.Errorf("%v is taken over from a launch that has lasted 30 s already, as if another began at once", cut.Frames)
 	}
-	b.now = b.now.Add(time.Minute)
-	b.seen[1] = Sight{Seconds: 0.1}
-	if _, ok, _ := b.d.TakeOver(2, b.now); !ok {
+	b.Now = b.Now.Add(time.Minute)
+	b.Seen[1] = deal.Sight{Seconds: 0.1}
+	if _, ok, _ := b.Dealer.TakeOver(2, b.Now); !ok {
 		t.Error("a faster node takes nothing over from a launch that has just begun")
 	}
 }

@@ -1,8 +1,10 @@
-package deal
+package deal_test
 
 import (
 	"fmt"
 	"testing"
+	"vexillum/internal/core/deal"
+	"vexillum/internal/testkit/smallfarm"
 
 	"vexillum/internal/core/farm"
 )
@@ -14,7 +16,7 @@ func TestWhoRaces(t *testing.T) {
 		what   string
 		mine   float64 // speed of the node that asks; the other has 1
 		lasted float64
-		beside *Sight // of the last frame of a node three times as fast, that takes it 3.3 s; nil: there is none
+		beside *deal.Sight // of the last frame of a node three times as fast, that takes it 3.3 s; nil: there is none
 		want   bool
 	}{
 		{"it has just begun, and we are three times as fast", 3, 0, nil, true},
@@ -24,38 +26,38 @@ func TestWhoRaces(t *testing.T) {
 		{"it lasts so long that it may have stalled", 1, 35, nil, true},
 		{"the same, and we are slow: if it is dear we are of no use", 0.5, 35, nil, false},
 		{"it surely has stalled", 0.5, 100, nil, true},
-		{"a faster one will be free in a moment", 2, 0, &Sight{Begun: true, Frame: 39, Seconds: 3}, false},
-		{"a faster one will be free too late", 2, 0, &Sight{Begun: true, Frame: 39}, true},
+		{"a faster one will be free in a moment", 2, 0, &deal.Sight{Begun: true, Frame: 39, Seconds: 3}, false},
+		{"a faster one will be free too late", 2, 0, &deal.Sight{Begun: true, Frame: 39}, true},
 	} {
 		t.Run(c.what, func(t *testing.T) {
-			b := newWorld(t, 1, c.mine, 3)
-			run := b.submit("a", "practice", farm.ModeFeed, "1-40", farm.RunRendering)
+			b := smallfarm.New(t, 1, c.mine, 3)
+			run := b.Submit("a", "practice", farm.ModeFeed, "1-40", farm.RunRendering)
 			for f := 2; f <= 20; f++ {
-				b.observe(1, farm.FrameAccepted{Run: run, Frame: f, RenderSeconds: 10, StartupSeconds: 1})
+				b.Observe(1, farm.FrameAccepted{Run: run, Frame: f, RenderSeconds: 10, StartupSeconds: 1})
 			}
-			all := b.s.Runs[run].ToDo
+			all := b.State.Runs[run].ToDo
 			last := all.TakeLast(1)
 			done := all.Take(39)
 			if c.beside != nil {
 				done = all.Take(38)
-				b.apply(
+				b.Apply(
 					farm.LeaseOpened{
 						Lease: 1, Node: 3, Run: run, Session: 1, Frames: all.Take(39).TakeLast(1),
-						At: b.now,
+						At: b.Now,
 					},
 				)
-				b.seen[1] = *c.beside
+				b.Seen[1] = *c.beside
 			}
-			owner := b.s.LastLease + 1
-			b.apply(farm.LeaseOpened{Lease: owner, Node: 1, Run: run, Session: 1, Frames: done.Union(last), At: b.now})
+			owner := b.State.LastLease + 1
+			b.Apply(farm.LeaseOpened{Lease: owner, Node: 1, Run: run, Session: 1, Frames: done.Union(last), At: b.Now})
 			for f := range done.All() {
-				b.apply(
-					farm.FrameAccepted{Run: run, Frame: f, Lease: owner, Node: 1, Hash: "h", At: b.now},
-					farm.FrameDone{Run: run, Frame: f, Lease: owner, Node: 1, Hash: "h", At: b.now},
+				b.Apply(
+					farm.FrameAccepted{Run: run, Frame: f, Lease: owner, Node: 1, Hash: "h", At: b.Now},
+					farm.FrameDone{Run: run, Frame: f, Lease: owner, Node: 1, Hash: "h", At: b.Now},
 				)
 			}
-			b.seen[owner] = Sight{Begun: true, Frame: 40, Seconds: c.lasted}
-			d := b.d.Race(Ask{Node: 2}, b.now)
+			b.Seen[owner] = deal.Sight{Begun: true, Frame: 40, Seconds: c.lasted}
+			d := b.Dealer.Race(deal.Ask{Node: 2}, b.Now)
 			if got := len(d.Records) > 0; got != c.want {
 				t.Errorf("it races: %v (%s), want %v", got, d.Why, c.want)
 			}
@@ -68,17 +70,17 @@ func TestWhoRaces(t *testing.T) {
 // frame may be dearer than others, and all would wait.
 func TestASlowNodeWaitsUntilCostsAreKnown(t *testing.T) {
 	for _, mode := range []farm.Mode{farm.ModeFeed, farm.ModeSingle} {
-		b := newWorld(t, 1, 1, 0.25)
-		run := b.submit("a", "practice", mode, "1-9", farm.RunQueued)
-		if d := b.ask(3, 0); len(d.Records) > 0 {
+		b := smallfarm.New(t, 1, 1, 0.25)
+		run := b.Submit("a", "practice", mode, "1-9", farm.RunQueued)
+		if d := b.Ask(3, 0); len(d.Records) > 0 {
 			t.Errorf("%s: it is not known what frames cost, and the slow node gets one: %s", mode, d.Why)
 		}
 		for f := 1; f <= 9; f++ {
 			if f != 5 {
-				b.observe(1, farm.FrameAccepted{Run: run, Frame: f, RenderSeconds: 10, StartupSeconds: 0.1})
+				b.Observe(1, farm.FrameAccepted{Run: run, Frame: f, RenderSeconds: 10, StartupSeconds: 0.1})
 			}
 		}
-		if d := b.ask(3, 0); len(d.Records) == 0 {
+		if d := b.Ask(3, 0); len(d.Records) == 0 {
 			t.Errorf(
 				"%s: frames cost 10 s, two nodes need 45 s for nine, and the slow one gets none, with which it would be through after 40 s: %s",
 				mode, d.Why,
@@ -92,7 +94,7 @@ func TestASlowNodeWaitsUntilCostsAreKnown(t *testing.T) {
 func TestReconsider(t *testing.T) {
 	count := func(first, last int) (n int) {
 		for seen := first; seen <= last; seen++ {
-			if Reconsider(seen) {
+			if deal.Reconsider(seen) {
 				n++
 			}
 		}

@@ -1,10 +1,12 @@
-package deal
+package deal_test
 
 import (
 	"fmt"
 	"math"
 	"math/rand/v2"
 	"testing"
+	"vexillum/internal/core/deal"
+	"vexillum/internal/testkit/smallfarm"
 
 	"vexillum/internal/core/farm"
 )
@@ -18,16 +20,16 @@ func TestACutEndsAsSoonAsPossible(t *testing.T) {
 	for seed := range uint64(400) {
 		r := rand.New(rand.NewPCG(seed, 9))
 		theirs, mine := 0.2+2*r.Float64(), 0.2+2*r.Float64()
-		b := newWorld(t, theirs, mine)
+		b := smallfarm.New(t, theirs, mine)
 		n := 2 + r.IntN(60)
-		run := b.submit("a", "practice", farm.ModeRange, fmt.Sprintf("1-%d", n), farm.RunRendering)
-		b.apply(farm.LeaseOpened{Lease: 1, Node: 1, Run: run, Session: 1, Frames: b.s.Runs[run].ToDo, At: b.now})
+		run := b.Submit("a", "practice", farm.ModeRange, fmt.Sprintf("1-%d", n), farm.RunRendering)
+		b.Apply(farm.LeaseOpened{Lease: 1, Node: 1, Run: run, Session: 1, Frames: b.State.Runs[run].ToDo, At: b.Now})
 		cost, startup := 1+20*r.Float64(), 40*r.Float64()
-		b.observe(
+		b.Observe(
 			1, farm.FrameAccepted{Run: run, Frame: 1, Node: 1, StartupSeconds: startup, RenderSeconds: cost / theirs},
 		)
-		b.seen[1] = Sight{Begun: true, Frame: 1}
-		cut, ok, _ := b.d.TakeOver(2, b.now)
+		b.Seen[1] = deal.Sight{Begun: true, Frame: 1}
+		cut, ok, _ := b.Dealer.TakeOver(2, b.Now)
 		ends := func(take int) float64 {
 			return max(float64(n-take)*cost/theirs, startup+float64(take)*cost/mine)
 		}
@@ -57,8 +59,8 @@ func TestACutEndsAsSoonAsPossible(t *testing.T) {
 	if cuts < 50 || none < 10 {
 		t.Errorf("%d cuts and %d refusals: that was not tried", cuts, none)
 	}
-	b := newWorld(t, 1)
-	if _, ok, _ := b.d.TakeOver(1, b.now); ok {
+	b := smallfarm.New(t, 1)
+	if _, ok, _ := b.Dealer.TakeOver(1, b.Now); ok {
 		t.Error("something was cut off nothing")
 	}
 }

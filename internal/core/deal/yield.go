@@ -38,7 +38,7 @@ func (d *Dealer) Yield(now time.Time) []Cut {
 	}
 	looked := 0
 	for run := range d.queue.InTurn(now) {
-		if !deals(run) || scouting(run) != "" {
+		if !run.Deals() || scouting(run) != "" {
 			continue
 		}
 		if looked++; looked > 16 {
@@ -110,7 +110,7 @@ func (d *Dealer) beyondCeiling(run *farm.Run, now time.Time) map[farm.NodeID]boo
 	if run.Terms.Ceiling.None() || run.Spec.Mode == farm.ModeWhole {
 		return nil
 	}
-	at := working(run)
+	at := run.Working()
 	most := run.Terms.Ceiling.Most(d.able(run, now))
 	if at <= most {
 		return nil
@@ -253,7 +253,7 @@ func (d *Dealer) yielders(run *farm.Run, now time.Time) (out []taker) {
 		if t.yields == nil || v.portion(t.node, t.speed) <= 0 {
 			continue
 		}
-		if set, _ := d.offer(t.node, run, nil, now); !set.Empty() {
+		if set, _ := d.Offer(t.node, run, nil, now); !set.Empty() {
 			out = append(out, t)
 		}
 	}
@@ -264,7 +264,7 @@ func (d *Dealer) yielders(run *farm.Run, now time.Time) (out []taker) {
 // urgent run gets its nodes now, and the seconds of work that are lost with
 // their frames in flight.
 func (d *Dealer) Stops(run *farm.Run, now time.Time) (leases []*farm.Lease, lost float64) {
-	if !deals(run) || !d.below(run) {
+	if !run.Deals() || !d.below(run) {
 		return nil, 0
 	}
 	for _, t := range d.yielders(run, now) {

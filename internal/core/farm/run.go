@@ -11,10 +11,10 @@ import (
 	"vexillum/internal/core/trait"
 )
 
-// RunID identifies a run for the life of the farm.
+// RunID identifies a run for the life of the
 type RunID int64
 
-// LeaseID identifies a lease for the life of the farm.
+// LeaseID identifies a lease for the life of the
 type LeaseID int64
 
 // RunKind says what a run is for.
@@ -315,4 +315,18 @@ func CheckJobName(name string) error {
 		)
 	}
 	return nil
+}
+
+// Working counts the nodes that work on the run.
+func (r *Run) Working() int {
+	nodes := map[NodeID]bool{}
+	for l := range r.OpenLeases {
+		nodes[l.Node] = true
+	}
+	return len(nodes)
+}
+
+// Deals reports whether the run has frames that could be dealt.
+func (r *Run) Deals() bool {
+	return !r.ToDo.Empty() && (r.State == RunQueued || r.State == RunRendering)
 }

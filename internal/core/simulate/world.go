@@ -6,6 +6,7 @@ import (
 	"math"
 	"slices"
 	"time"
+	"vexillum/internal/core/explain"
 
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/engine"
@@ -171,7 +172,7 @@ func (w *world) stuck() error {
 		return fmt.Errorf("%d jobs do not end", w.unfinished)
 	}
 	dealer := deal.New(w.s, w.m, nil)
-	why := dealer.WhyRun(queue[0], w.at(w.now))
+	why := explain.New(dealer, w.s, w.m).Run(queue[0], w.at(w.now))
 	for i := range w.machines {
 		why += "; " + dealer.Next(deal.Ask{Node: w.machines[i].id}, w.at(w.now)).Why
 	}

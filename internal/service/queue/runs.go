@@ -261,7 +261,7 @@ type Submitted struct {
 }
 
 func (t *transaction) submittedView(run *farm.Run, again bool) Submitted {
-	return Submitted{t.d.views.RunView(run, t.Now), again, capacity.Able(t.State, run), deal.Nobody(t.State, run)}
+	return Submitted{t.d.views.RunView(run, t.Now), again, capacity.Able(t.State, run), capacity.Nobody(t.State, run)}
 }
 
 // Submit puts a checked submission into the queue. The same Key gives the run

@@ -8,8 +8,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"vexillum/internal/core/capacity"
 
-	"vexillum/internal/core/deal"
 	"vexillum/internal/core/engine"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/triage"
@@ -52,7 +52,7 @@ func (b *Board) alerts(now time.Time) []wire.NeedHand {
 		if run.State != farm.RunQueued && run.State != farm.RunRendering || run.ToDo.Empty() {
 			continue
 		}
-		if why := deal.Nobody(b.s, run); why != "" {
+		if why := capacity.Nobody(b.s, run); why != "" {
 			out = append(out, wire.NeedHand{Kind: "nobody", Run: int64(run.ID), Action: "look",
 				Sentence: fmt.Sprintf("No node can take %s as it is.", run.Spec.Name()), Evidence: sentence(why)})
 		}
@@ -257,7 +257,7 @@ func (b *Board) waits(run *farm.Run, frame *int) string {
 // whyRun says in one sentence why a run stands where it stands; what keeps its
 // frames from being delivered comes first.
 func (b *Board) whyRun(run *farm.Run, now time.Time) string {
-	why := b.dealer.WhyRun(run, now)
+	why := b.why.Run(run, now)
 	if run.State.Closed() {
 		return why
 	}

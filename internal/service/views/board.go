@@ -6,6 +6,7 @@ package views
 import (
 	"context"
 	"time"
+	"vexillum/internal/core/explain"
 
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/engine"
@@ -38,6 +39,7 @@ type Board struct {
 	s         *farm.State  // of the engine, to be read
 	m         *pace.Model  // likewise
 	dealer    *deal.Dealer // likewise
+	why       *explain.Explainer
 	live      map[farm.NodeID]*Live
 	newest    map[farm.RunID]Newest
 	blocks    map[farm.RunID]blocky // how runs of very many stretches are shown
@@ -61,7 +63,7 @@ type Newest struct {
 // New returns the board of a farm that was just loaded.
 func New(w *writer.Writer, e *engine.Engine, s *farm.State, o Options) *Board {
 	b := &Board{
-		w: w, e: e, s: s, m: o.Pace, dealer: e.Dealer(), active: o.Active, version: o.Version,
+		w: w, e: e, s: s, m: o.Pace, dealer: e.Dealer(), why: explain.New(e.Dealer(), s, o.Pace), active: o.Active, version: o.Version,
 		live: map[farm.NodeID]*Live{}, newest: o.Newest, blocks: map[farm.RunID]blocky{}, dirty: newDirtySet(),
 		listeners: map[*Listener]struct{}{}, followers: map[*Follower]struct{}{},
 	}

@@ -101,12 +101,12 @@ func (b *Board) Why(ctx context.Context, id farm.RunID, node string, frame *int)
 		case node != "" && n == nil:
 			return refusal.New(refusal.NotFound, "node", "there is no node %s", node)
 		case frame != nil:
-			out.Why = b.dealer.WhyFrame(run, *frame, t.Now)
+			out.Why = b.why.Frame(run, *frame, t.Now)
 			if waits := b.waits(run, frame); waits != "" {
 				out.Why += "; " + waits
 			}
 		case node != "":
-			out.Why = b.dealer.WhyPair(run, n, t.Now)
+			out.Why = b.why.Pair(run, n, t.Now)
 		default:
 			out.Why = b.whyRun(run, t.Now)
 		}
@@ -306,7 +306,7 @@ func (b *Board) NodeView(n *farm.Node, now time.Time) wire.Node {
 	v := wire.Node{
 		ID: int64(n.ID), Name: n.Name, Kind: string(n.Kind), State: b.nodeState(n),
 		Reach: string(n.Reach), Duty: string(n.Duty), Health: string(n.Health),
-		Since: n.ReachSince, Why: b.dealer.WhyNode(n, now), OS: n.Facts.OS,
+		Since: n.ReachSince, Why: b.why.Node(n, now), OS: n.Facts.OS,
 		System: n.Facts.System, Cores: n.Facts.Cores, Memory: n.Facts.MemoryBytes,
 		Disk: n.Facts.DiskBytes, Speed: n.Facts.Speed, Version: n.Facts.Version,
 		Renderers: []wire.Renderer{}, Devices: []wire.Device{}, Traits: []wire.Trait{},

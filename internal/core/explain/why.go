@@ -1,51 +1,52 @@
-package deal
+package explain
 
 import (
 	"fmt"
 	"time"
 	"vexillum/internal/core/capacity"
+	"vexillum/internal/core/deal"
 
 	"github.com/dustin/go-humanize/english"
 
 	"vexillum/internal/core/farm"
 )
 
-// WhyPair says in one sentence why a node works on a run, or does not, and
+// Pair says in one sentence why a node works on a run, or does not, and
 // what would clear that.
-func (d *Dealer) WhyPair(run *farm.Run, n *farm.Node, now time.Time) string {
+func (e *Explainer) Pair(run *farm.Run, n *farm.Node, now time.Time) string {
 	name := run.Spec.Name()
 	if run.State.Closed() {
 		return fmt.Sprintf("%s is %s: %s", name, run.State, run.Reason)
 	}
-	held := d.s.LeasesOf(n.ID)
+	held := e.s.LeasesOf(n.ID)
 	for _, l := range held {
 		if l.Run == run.ID {
 			return fmt.Sprintf("%s works on it: %s", n.Name, l.Reason)
 		}
 	}
 	if !n.Ready() {
-		return n.Name + " " + d.WhyNode(n, now)
+		return n.Name + " " + e.Node(n, now)
 	}
-	set, why := d.offer(n, run, nil, now)
+	set, why := e.d.Offer(n, run, nil, now)
 	if set.Empty() {
 		return why
 	}
 	if len(held) > 0 {
-		other := d.s.Runs[held[0].Run]
+		other := e.s.Runs[held[0].Run]
 		if other.Before(run) {
 			return fmt.Sprintf(
 				"%s works on %s, which comes first, and has %s of it left", n.Name, other.Spec.Name(),
 				english.Plural(held[0].Left.Len(), "frame", ""),
 			)
 		}
-		if _, full := capacity.Room(d.s, d.m, n, run, nil, nil); full != "" {
+		if _, full := capacity.Room(e.s, e.m, n, run, nil, nil); full != "" {
 			return fmt.Sprintf("%s; it is dealt to again when its lease of %s has ended", full, other.Spec.Name())
 		}
 	}
-	next := d.Next(Ask{Node: n.ID}, now)
+	next := e.d.Next(deal.Ask{Node: n.ID}, now)
 	for _, r := range next.Records {
 		if opened, ok := r.(farm.LeaseOpened); ok && opened.Run != run.ID {
-			return fmt.Sprintf("%s gets %s first, which comes before it", n.Name, d.s.Runs[opened.Run].Spec.Name())
+			return fmt.Sprintf("%s gets %s first, which comes before it", n.Name, e.s.Runs[opened.Run].Spec.Name())
 		}
 	}
 	if len(next.Records) == 0 {
@@ -54,14 +55,14 @@ func (d *Dealer) WhyPair(run *farm.Run, n *farm.Node, now time.Time) string {
 	return fmt.Sprintf("%s gets %s as soon as it asks", n.Name, why)
 }
 
-// WhyFrame says in one sentence where a frame of a run stands and why.
-func (d *Dealer) WhyFrame(run *farm.Run, frame int, now time.Time) string {
+// Frame says in one sentence where a frame of a run stands and why.
+func (e *Explainer) Frame(run *farm.Run, frame int, now time.Time) string {
 	name := fmt.Sprintf("frame %d", frame)
 	tried := ""
 	if t := run.Trouble[frame]; t != nil && len(t.Attempts) > 0 {
 		last := t.Attempts[len(t.Attempts)-1]
 		tried = fmt.Sprintf(
-			"; it failed on %s (%s), and %d of %d tries are used", d.s.NodeName(last.Node), last.Cause, t.Tried(),
+			"; it failed on %s (%s), and %d of %d tries are used", e.s.NodeName(last.Node), last.Cause, t.Tried(),
 			run.Spec.Tries,
 		)
 	}
@@ -74,14 +75,14 @@ func (d *Dealer) WhyFrame(run *farm.Run, frame int, now time.Time) string {
 		return name + " is parked" + tried + "; look at what its renderer said, then retry the run"
 	}
 	if delivery, ok := run.Delivering[frame]; ok {
-		return fmt.Sprintf("%s is rendered, and %s is delivering it", name, d.s.NodeName(delivery.Node))
+		return fmt.Sprintf("%s is rendered, and %s is delivering it", name, e.s.NodeName(delivery.Node))
 	}
 	for l := range run.OpenLeases {
 		if !l.Left.Has(frame) {
 			continue
 		}
-		node := d.s.NodeName(l.Node)
-		if seen := d.sight(l); seen.Begun && seen.Frame == frame {
+		node := e.s.NodeName(l.Node)
+		if seen := e.d.Sight(l); seen.Begun && seen.Frame == frame {
 			return fmt.Sprintf("%s is rendering on %s%s", name, node, tried)
 		}
 		ahead := l.Left.Between(l.Left.First(), frame-1)
@@ -94,9 +95,9 @@ func (d *Dealer) WhyFrame(run *farm.Run, frame int, now time.Time) string {
 		return fmt.Sprintf("%s is to do, and the run is %s%s", name, run.State, tried)
 	}
 	if t := run.Trouble[frame]; t != nil && len(t.Attempts) > 0 {
-		if others := d.waitsFor(run, t, now); others != "" {
+		if others := e.d.WaitsFor(run, t, now); len(others) > 0 {
 			return fmt.Sprintf(
-				"%s waits to be dealt%s; it goes to a node that has not tried it, such as %s", name, tried, others,
+				"%s waits to be dealt%s; it goes to a node that has not tried it, such as %s", name, tried, some(others),
 			)
 		}
 		return fmt.Sprintf(
@@ -104,5 +105,5 @@ func (d *Dealer) WhyFrame(run *farm.Run, frame int, now time.Time) string {
 			name, tried,
 		)
 	}
-	return fmt.Sprintf("%s waits to be dealt%s: %s", name, tried, whyRun(d.s, run))
+	return fmt.Sprintf("%s waits to be dealt%s: %s", name, tried, whyRun(e.s, run))
 }

@@ -1,0 +1,74 @@
+package explain
+
+import (
+	"fmt"
+	"strings"
+	"time"
+	"vexillum/internal/core/deal"
+	"vexillum/internal/core/farm"
+
+	"github.com/dustin/go-humanize/english"
+)
+
+// Node says in one sentence why a node does what it does.
+func (e *Explainer) Node(n *farm.Node, now time.Time) string {
+	s := e.s
+	if leases := s.LeasesOf(n.ID); len(leases) > 0 {
+		l := leases[0]
+		if l.Left.Empty() {
+			return "finishes its part of " + s.Runs[l.Run].Spec.Name()
+		}
+		beside := ""
+		if len(leases) > 1 {
+			beside = fmt.Sprintf(", and %s beside it", english.Plural(len(leases)-1, "lease", ""))
+		}
+		return fmt.Sprintf("renders %s; it has frames %s left%s", s.Runs[l.Run].Spec.Name(), l.Left, beside)
+	}
+	switch {
+	case !n.RetiredAt.IsZero():
+		return "has retired"
+	case n.EnrolledAt.IsZero():
+		return "is announced, and has not enrolled yet; make a key with vexillum key new and join from the machine"
+	case n.Session == 0:
+		return "has enrolled, but its node process has not started yet; start it with vexillum join"
+	case n.Reach == farm.Away:
+		return "is away: its node process was stopped; start it again with vexillum join"
+	case n.Reach == farm.Silent:
+		return "has not been heard from; check that the machine and its node process are up"
+	case n.Health == farm.Sidelined:
+		return join("is sidelined", n.HealthWhy) + "; release it to give it work"
+	case n.Duty == farm.Held:
+		return join("is held", n.DutyReason) + "; release it to give it work"
+	case n.Duty == farm.Draining:
+		return join("is draining and gets no new work", n.DutyReason) + "; release it to give it work"
+	case n.Duty == farm.OffDuty:
+		return join("is off duty", n.DutyReason)
+	}
+	next := e.d.Next(deal.Ask{Node: n.ID}, now)
+	switch {
+	case len(next.Records) > 0 || next.Cut != nil:
+		return "is ready and gets frames as soon as it asks"
+	case len(n.Facts.Renderers) == 0:
+		return "is ready, but has no renderer that a recipe knows; install one and restart its node process"
+	}
+	for run := range e.d.Queue().InTurn(now) { // what comes first is what it is here for
+		if !run.Deals() {
+			continue
+		}
+		if set, why := e.d.Offer(n, run, nil, now); set.Empty() {
+			return "is ready, but " + why
+		}
+		break
+	}
+	return "is ready, but " + next.Why
+}
+
+func join(what, why string) string {
+	switch {
+	case why == "":
+		return what
+	case strings.HasPrefix("is "+why, what): // "held by nadia"
+		return "is " + why
+	}
+	return what + ": " + why
+}
