@@ -59,11 +59,8 @@ var below = map[string][]string{
 	"selftest":        {"core/farm"},
 	"wire":            {},
 	"client":          {"wire"},
-	"badline":         {},
 	"publish":         {"core/farm", "plainfile"},
 	"localpg":         {},
-	"pgtest":          {"localpg"},
-	"browser":         {},
 	"store":           {"core/fairness", "core/farm", "core/frames", "core/usage"},
 	"service/gauge":   {"core/usage"},
 	"service/logbook": {"store"},
@@ -120,6 +117,9 @@ var below = map[string][]string{
 	},
 	"testkit/smallfarm": {"core/deal", "core/farm", "core/frames", "core/pace"},
 	"core/explain":      {"core/capacity", "core/deal", "core/farm", "core/pace"},
+	"testkit/pgtest":    {"localpg"},
+	"testkit/badline":   {},
+	"testkit/browser":   {},
 }
 
 // pure is what the computation may import besides the standard library.

@@ -21,11 +21,11 @@ import (
 	"github.com/getkin/kin-openapi/openapi3"
 
 	"vexillum/internal/core/farm"
-	"vexillum/internal/pgtest"
 	"vexillum/internal/recipe"
 	"vexillum/internal/secret"
 	"vexillum/internal/service"
 	"vexillum/internal/store"
+	"vexillum/internal/testkit/pgtest"
 	"vexillum/internal/wire"
 )
 

@@ -8,7 +8,7 @@ import (
 
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
-	"vexillum/internal/pgtest"
+	"vexillum/internal/testkit/pgtest"
 )
 
 // TestWhatRunsToldIsReadBack ends two runs of a job and leaves one of another

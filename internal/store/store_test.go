@@ -21,7 +21,7 @@ import (
 	"vexillum/internal/core/pace"
 	"vexillum/internal/core/protocol/accept"
 	"vexillum/internal/core/triage"
-	"vexillum/internal/pgtest"
+	"vexillum/internal/testkit/pgtest"
 )
 
 func TestMain(m *testing.M) { os.Exit(pgtest.Run(m)) }

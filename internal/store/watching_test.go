@@ -9,7 +9,7 @@ import (
 	"time"
 
 	"vexillum/internal/core/usage"
-	"vexillum/internal/pgtest"
+	"vexillum/internal/testkit/pgtest"
 )
 
 func TestUsageIsKeptForItsTime(t *testing.T) {

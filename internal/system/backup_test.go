@@ -9,7 +9,7 @@ import (
 	"testing"
 	"time"
 
-	"vexillum/internal/pgtest"
+	"vexillum/internal/testkit/pgtest"
 	"vexillum/internal/wire"
 )
 

@@ -17,7 +17,7 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 
-	"vexillum/internal/browser"
+	"vexillum/internal/testkit/browser"
 	"vexillum/internal/wire"
 )
 

@@ -10,7 +10,7 @@ import (
 
 	"vexillum/internal/client"
 	"vexillum/internal/demo"
-	"vexillum/internal/pgtest"
+	"vexillum/internal/testkit/pgtest"
 	"vexillum/internal/wire"
 )
 

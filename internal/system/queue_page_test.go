@@ -9,7 +9,7 @@ import (
 	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/chromedp"
 
-	"vexillum/internal/browser"
+	"vexillum/internal/testkit/browser"
 	"vexillum/internal/wire"
 )
 

@@ -12,7 +12,7 @@ import (
 	"testing"
 	"time"
 
-	"vexillum/internal/pgtest"
+	"vexillum/internal/testkit/pgtest"
 )
 
 // readmeCommands are the commands of a part of the README, in their order.

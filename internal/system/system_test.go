@@ -27,7 +27,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"vexillum/internal/client"
-	"vexillum/internal/pgtest"
+	"vexillum/internal/testkit/pgtest"
 	"vexillum/internal/wire"
 )
 

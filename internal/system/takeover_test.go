@@ -12,8 +12,8 @@ import (
 	"testing"
 	"time"
 
-	"vexillum/internal/badline"
 	"vexillum/internal/client"
+	"vexillum/internal/testkit/badline"
 	"vexillum/internal/wire"
 )
 

@@ -12,7 +12,7 @@ import (
 	"testing"
 
 	"vexillum/internal/client"
-	"vexillum/internal/pgtest"
+	"vexillum/internal/testkit/pgtest"
 	"vexillum/internal/wire"
 )
 

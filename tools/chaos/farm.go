@@ -18,9 +18,9 @@ import (
 	"syscall"
 	"time"
 
-	"vexillum/internal/badline"
 	"vexillum/internal/client"
 	"vexillum/internal/localpg"
+	"vexillum/internal/testkit/badline"
 	"vexillum/internal/wire"
 )
 

@@ -10,8 +10,8 @@ import (
 	"syscall"
 	"time"
 
-	"vexillum/internal/badline"
 	"vexillum/internal/localpg"
+	"vexillum/internal/testkit/badline"
 )
 
 // fault is one way to break the farm. do breaks it, and sees to it that it is

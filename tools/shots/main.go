@@ -12,8 +12,8 @@ import (
 
 	"github.com/chromedp/chromedp"
 
-	"vexillum/internal/browser"
 	"vexillum/internal/demo"
+	"vexillum/internal/testkit/browser"
 )
 
 func main() {

@@ -16,9 +16,9 @@ import (
 
 	"github.com/chromedp/chromedp"
 
-	"vexillum/internal/browser"
 	"vexillum/internal/client"
 	"vexillum/internal/localpg"
+	"vexillum/internal/testkit/browser"
 	"vexillum/internal/wire"
 )
 
