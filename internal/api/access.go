@@ -243,7 +243,9 @@ func (s *Server) changePassword(c *gin.Context, f *floor.Floor, in wire.NewPassw
 	if !ok {
 		return
 	}
-	if err := f.People.ChangePassword(c, name, p.PasswordHash, hash, c.MustGet(keyToken).(farm.Token).Hash); err != nil {
+	if err := f.People.ChangePassword(
+		c, name, p.PasswordHash, hash, c.MustGet(keyToken).(farm.Token).Hash,
+	); err != nil {
 		s.fail(c, err)
 		return
 	}

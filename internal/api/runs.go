@@ -451,7 +451,10 @@ func (s *Server) runHistory(c *gin.Context) {
 	}
 	out := make([]wire.HistoryLine, 0, len(events))
 	for _, e := range events {
-		out = append(out, wire.HistoryLine{Seq: e.Seq, At: e.At, Kind: e.Kind, Node: names[e.Node], Reason: e.Reason, Moved: e.Moved})
+		out = append(
+			out,
+			wire.HistoryLine{Seq: e.Seq, At: e.At, Kind: e.Kind, Node: names[e.Node], Reason: e.Reason, Moved: e.Moved},
+		)
 	}
 	c.JSON(http.StatusOK, out)
 }

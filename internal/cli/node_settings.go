@@ -70,7 +70,8 @@ func (s *nodeSettings) bind(c *cobra.Command) {
 	)
 	f.IntVar(&s.nice, "nice", 0, "how much others come first, 1 to 19; 0 as usual (10)")
 	f.StringVar(
-		&s.staging, "staging", "", "disk that frames may take up until they are delivered, such as 20GiB; 0 for no limit",
+		&s.staging, "staging", "",
+		"disk that frames may take up until they are delivered, such as 20GiB; 0 for no limit",
 	)
 	f.StringVar(&s.week, "hours", "", "duty hours, such as 'mon-fri 18:00-08:00; sat,sun 00:00-24:00', or always")
 	f.StringVar(&s.zone, "zone", "", "time zone of the hours, such as Europe/Dublin")

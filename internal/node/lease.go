@@ -171,7 +171,8 @@ func (w *work) stop(now bool, reason string) {
 		return
 	}
 	w.stops.askBorder()
-	if w.status.idle() && w.lease.Recipe.Stop != recipe.StopNever { // no frame is in flight, so there is nothing to wait for
+	if w.status.idle() &&
+		w.lease.Recipe.Stop != recipe.StopNever { // no frame is in flight, so there is nothing to wait for
 		w.stops.stopNow(errStopped)
 	}
 }

@@ -422,7 +422,9 @@ func TestAPictureThatEndsTheProcessIsSetAside(t *testing.T) {
 	w.diary.held.Note(journal.Entry{Do: journal.Launched, Launch: 1, First: 1, Last: 1})
 	w.diary.held.Note(journal.Entry{Do: journal.Finished, Launch: 1, Frame: 1, Path: "launch-1/f1.png"})
 	w.diary.held.Note(journal.Entry{Do: journal.Looked, Launch: 1, Frame: 1})
-	w.diary.held.Note(journal.Entry{Do: journal.Seen, Launch: 1, Frame: 1}) // a look that did no harm counts for nothing
+	w.diary.held.Note(
+		journal.Entry{Do: journal.Seen, Launch: 1, Frame: 1},
+	) // a look that did no harm counts for nothing
 	for range 2 {
 		w.diary.held.Note(journal.Entry{Do: journal.Looked, Launch: 1, Frame: 1})
 	}

@@ -75,7 +75,8 @@ func (s *Service) MarkPlace(ctx context.Context, name string, by farm.Person) (w
 	})
 	if err != nil {
 		return wire.Place{}, &refusal.Refusal{
-			Kind: refusal.Conflict, Field: "place", Reason: fmt.Sprintf("the folder %s cannot be marked: %v", path, err),
+			Kind: refusal.Conflict, Field: "place",
+			Reason: fmt.Sprintf("the folder %s cannot be marked: %v", path, err),
 		}
 	}
 	if err := f.Setup.Marked(ctx, name, path, by); err != nil {

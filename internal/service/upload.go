@@ -122,7 +122,9 @@ func (s *Service) Refused(ctx context.Context, node farm.NodeID, what, why strin
 func (s *Service) RefusedLog(ctx context.Context, node farm.NodeID, lease farm.LeaseID) {
 	f, err := s.Floor()
 	if err == nil {
-		err = f.Fleet.Forged(ctx, node, lease, "refuse log", fmt.Sprintf("lease %d was never given to this node", lease))
+		err = f.Fleet.Forged(
+			ctx, node, lease, "refuse log", fmt.Sprintf("lease %d was never given to this node", lease),
+		)
 	}
 	if err != nil {
 		s.o.Log.Warn("a refusal is not on record", "node", node, "lease", lease, "error", err)

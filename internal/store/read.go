@@ -28,8 +28,12 @@ const moved = `CASE WHEN body->>'race' = 'true' THEN 'race' WHEN body->>'from' I
 // most limit events newer than after and older than before (0: the newest).
 func (s *Store) RunLog(ctx context.Context, run, after, before int64, limit int) ([]Event, error) {
 	events := []Event{}
-	err := s.db.SelectContext(ctx, &events, `SELECT seq, at, kind, run, COALESCE(node, 0) AS node, reason, `+moved+` FROM event
-		WHERE run = $1 AND reason <> '' AND seq > $2 AND ($3 = 0 OR seq < $3) ORDER BY seq DESC LIMIT $4`, run, after, before, limit)
+	err := s.db.SelectContext(
+		ctx, &events,
+		`SELECT seq, at, kind, run, COALESCE(node, 0) AS node, reason, `+moved+` FROM event
+		WHERE run = $1 AND reason <> '' AND seq > $2 AND ($3 = 0 OR seq < $3) ORDER BY seq DESC LIMIT $4`,
+		run, after, before, limit,
+	)
 	if err != nil {
 		return nil, fmt.Errorf("reading the log of run %d: %w", run, err)
 	}
@@ -39,8 +43,12 @@ func (s *Store) RunLog(ctx context.Context, run, after, before int64, limit int)
 // NodeLog returns what became of a node and has a reason, newest first.
 func (s *Store) NodeLog(ctx context.Context, node int64, limit int) ([]Event, error) {
 	events := []Event{}
-	err := s.db.SelectContext(ctx, &events, `SELECT seq, at, kind, COALESCE(run, 0) AS run, node, reason, `+moved+` FROM event
-		WHERE node = $1 AND kind LIKE 'node %' AND reason <> '' ORDER BY seq DESC LIMIT $2`, node, limit)
+	err := s.db.SelectContext(
+		ctx, &events,
+		`SELECT seq, at, kind, COALESCE(run, 0) AS run, node, reason, `+moved+` FROM event
+		WHERE node = $1 AND kind LIKE 'node %' AND reason <> '' ORDER BY seq DESC LIMIT $2`,
+		node, limit,
+	)
 	if err != nil {
 		return nil, fmt.Errorf("reading the log of node %d: %w", node, err)
 	}

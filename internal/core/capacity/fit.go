@@ -32,8 +32,8 @@ func TooSmall(n *farm.Node, run *farm.Run) string {
 	takes := run.Spec.Takes
 	if takes.Cores > 0 && takes.Cores > max(1, n.OfferedCores()) {
 		return fmt.Sprintf(
-			"%s takes %s a lease, and the farm may use %d of %s", run.Spec.Name(), english.Plural(takes.Cores, "core", ""),
-			max(1, n.OfferedCores()), n.Name,
+			"%s takes %s a lease, and the farm may use %d of %s", run.Spec.Name(),
+			english.Plural(takes.Cores, "core", ""), max(1, n.OfferedCores()), n.Name,
 		)
 	}
 	if takes.MemoryBytes > 0 || takes.Devices > 0 {

@@ -31,8 +31,8 @@ func FreezeReason(s *farm.State, n *farm.Node, run *farm.Run, now time.Time) str
 		at := s.At(of)
 		if most := stay.Nodes(now); len(at) >= most && !at[n.ID] {
 			return fmt.Sprintf(
-				"%s is released in steps of %s every %s; %d may work with it now", of, english.Plural(stay.Step, "node", ""),
-				span.Text(time.Duration(stay.Every)*time.Second), most,
+				"%s is released in steps of %s every %s; %d may work with it now", of,
+				english.Plural(stay.Step, "node", ""), span.Text(time.Duration(stay.Every)*time.Second), most,
 			)
 		}
 	}

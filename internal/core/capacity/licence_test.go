@@ -55,14 +55,16 @@ func TestANodeIsChargedOnce(t *testing.T) {
 			}
 		}
 		free, _ := LicencesFree(s, s.Runs[1], 0, now)
-		if used, further := LicencesUsed(s, "tidal", 0), LicencesFor(s, s.Runs[1], node, 0); used != c.used || further != c.further ||
+		if used, further := LicencesUsed(s, "tidal", 0), LicencesFor(s, s.Runs[1], node, 0); used != c.used ||
+			further != c.further ||
 			free != c.free {
 			t.Errorf(
 				"%s, %v: %d are used, a further lease takes %d, %d are free; want %d, %d, %d", c.per, c.takes, used,
 				further, free, c.used, c.further, c.free,
 			)
 		}
-		if used := LicencesUsed(s, "tidal", 1); c.per != farm.PerNode && used != c.used-1 || c.per == farm.PerNode && used != 1 {
+		if used := LicencesUsed(s, "tidal", 1); c.per != farm.PerNode && used != c.used-1 ||
+			c.per == farm.PerNode && used != 1 {
 			t.Errorf("%s: without one lease %d are used", c.per, used)
 		}
 	}

@@ -78,13 +78,14 @@ func Room(
 	switch {
 	case cores.Len() < takes.Cores:
 		return farm.Share{}, fmt.Sprintf(
-			"%s takes %s a lease, and %d of %s are free", run.Spec.Name(), english.Plural(takes.Cores, "core", ""), cores.Len(),
+			"%s takes %s a lease, and %d of %s are free", run.Spec.Name(), english.Plural(takes.Cores, "core", ""),
+			cores.Len(),
 			n.Name,
 		)
 	case len(devices) < takes.Devices:
 		return farm.Share{}, fmt.Sprintf(
-			"%s takes %s a lease, and %d of %s are free", run.Spec.Name(), english.Plural(takes.Devices, "graphics device", ""),
-			len(devices), n.Name,
+			"%s takes %s a lease, and %d of %s are free", run.Spec.Name(),
+			english.Plural(takes.Devices, "graphics device", ""), len(devices), n.Name,
 		)
 	case offer.MemoryBytes > 0 && memory < takes.MemoryBytes:
 		return farm.Share{}, fmt.Sprintf(
@@ -130,7 +131,8 @@ func guard(s *farm.State, m *pace.Model, n *farm.Node, run *farm.Run, held []*fa
 	if free-mine < n.Spare() {
 		return fmt.Sprintf(
 			"%s is expected to take %s of memory, and of %s only %s will be free beside %s, of which %s stay free",
-			run.Spec.Name(), bytes(mine), n.Name, bytes(max(0, free)), english.Plural(len(held), "lease", ""), bytes(n.Spare()),
+			run.Spec.Name(), bytes(mine), n.Name, bytes(max(0, free)), english.Plural(len(held), "lease", ""),
+			bytes(n.Spare()),
 		)
 	}
 	return ""

@@ -57,7 +57,9 @@ func put(t *testing.T, s *farm.State, records ...farm.Record) {
 
 // fill deals until the node gets nothing more, and returns what was opened and
 // why no more was.
-func fill(t *testing.T, s *farm.State, m *pace.Model, measured *capacity.Memory) (opened []farm.LeaseOpened, why string) {
+func fill(
+	t *testing.T, s *farm.State, m *pace.Model, measured *capacity.Memory,
+) (opened []farm.LeaseOpened, why string) {
 	t.Helper()
 	for range 1000 {
 		d := deal.New(s, m, nil).Next(deal.Ask{Node: 1, Number: 1, Memory: measured}, time.Now())

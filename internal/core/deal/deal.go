@@ -72,7 +72,9 @@ func (d *Dealer) Next(ask Ask, now time.Time) Decision {
 		var share farm.Share
 		if !goesOn || run.Spec.Mode == farm.ModeSingle { // a launch needs room
 			var full string
-			if share, full = capacity.Room(s, m, n, run, ask.Memory, func(l *farm.Lease) bool { return l == warm }); full != "" {
+			if share, full = capacity.Room(
+				s, m, n, run, ask.Memory, func(l *farm.Lease) bool { return l == warm },
+			); full != "" {
 				if keepsRoom(s, m, n, run, ask.Memory) {
 					return Decision{
 						Why: fmt.Sprintf(

@@ -214,7 +214,8 @@ func TestFailedFrameGoesElsewhere(t *testing.T) {
 	b := smallfarm.New(t, 1, 1)
 	b.Submit("a", "practice", farm.ModeSingle, "1-2", farm.RunQueued)
 	l := b.Lease(b.Ask(1, 0))
-	b.Apply(triage.Failed(b.State, triage.Failure{Lease: l.ID, Launch: 1, Frame: 1, Cause: triage.CauseCrash}, b.Now)...)
+	b.Apply(
+		triage.Failed(b.State, triage.Failure{Lease: l.ID, Launch: 1, Frame: 1, Cause: triage.CauseCrash}, b.Now)...)
 	b.Apply(farm.LeaseEnded{Lease: l.ID, Node: 1, Run: 1, At: b.Now})
 	if l := b.Lease(b.Ask(1, 0)); l.Given.String() != "2" {
 		t.Errorf("kiln-01 got %v although it failed frame 1", l.Given)
@@ -230,7 +231,9 @@ func TestFailedFrameComesBackWhereThereIsNoOtherNode(t *testing.T) {
 	for try := 1; try <= 3; try++ {
 		l := b.Lease(b.Ask(1, 0))
 		b.Apply(
-			triage.Failed(b.State, triage.Failure{Lease: l.ID, Launch: 1, Frame: 1, Cause: triage.CauseCrash}, b.Now)...)
+			triage.Failed(
+				b.State, triage.Failure{Lease: l.ID, Launch: 1, Frame: 1, Cause: triage.CauseCrash}, b.Now,
+			)...)
 		b.Apply(farm.LeaseEnded{Lease: l.ID, Node: 1, Run: 1, At: b.Now})
 	}
 	run := b.State.Runs[1]

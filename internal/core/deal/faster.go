@@ -162,7 +162,8 @@ func (d *Dealer) faster(v *survey, n *farm.Node, lease *farm.Lease, now time.Tim
 	alone := (work + mine*launch) / (others + mine) // seconds until all is done, if it goes on
 	for _, o := range d.s.Roomy() {
 		theirs := capacity.Speed(d.m, o, v.run)
-		if o == n || theirs <= mine || !o.Ready() || !d.s.Idle(o.ID) || !d.waits(o.ID) || !capacity.Fits(d.s, o, v.run) ||
+		if o == n || theirs <= mine || !o.Ready() || !d.s.Idle(o.ID) || !d.waits(o.ID) ||
+			!capacity.Fits(d.s, o, v.run) ||
 			capacity.FreezeReason(d.s, o, v.run, now) != "" {
 			continue
 		}

@@ -102,7 +102,8 @@ func (d *Dealer) powerOf(run *farm.Run, now time.Time) power {
 func (d *Dealer) nearEnd(n *farm.Node, run *farm.Run, todo frames.Set, now time.Time) bool {
 	p := d.powerOf(run, now)
 	left := float64(todo.Len()) * p.each / p.speed
-	return (todo.Len() <= 2*p.leases || left < 2*p.each/capacity.Speed(d.m, n, run)) && todo.Len()*p.leases <= mostMatched
+	return (todo.Len() <= 2*p.leases || left < 2*p.each/capacity.Speed(d.m, n, run)) &&
+		todo.Len()*p.leases <= mostMatched
 }
 
 // mostMatched bounds the pairs of frames and nodes that are compared for one

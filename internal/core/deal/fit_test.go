@@ -115,7 +115,8 @@ func TestDutyFollowsHours(t *testing.T) {
 	}
 	want("at first", step(0), map[farm.NodeID]farm.Duty{1: farm.OffDuty})
 	want("again", step(time.Minute), nil)
-	if why := explain.New(b.Dealer, b.State, b.Pace).Node(b.State.Nodes[1], b.Now); !strings.Contains(why, "begin again 2031-03-04T20:30:00Z") {
+	if why := explain.New(b.Dealer, b.State, b.Pace).
+		Node(b.State.Nodes[1], b.Now); !strings.Contains(why, "begin again 2031-03-04T20:30:00Z") {
 		t.Errorf("it says %s", why)
 	}
 	b.Apply(farm.NodeDuty{Node: 2, Duty: farm.Held, Reason: "by nadia", At: b.Now})

@@ -17,7 +17,8 @@ import (
 // may reports whether a node could begin a further lease of a run now, as far
 // as the farm's rules go.
 func (d *Dealer) may(n *farm.Node, run *farm.Run, now time.Time) bool {
-	return capacity.Fits(d.s, n, run) && capacity.FreezeReason(d.s, n, run, now) == "" && d.limited(n, run, nil, now) == ""
+	return capacity.Fits(d.s, n, run) && capacity.FreezeReason(d.s, n, run, now) == "" &&
+		d.limited(n, run, nil, now) == ""
 }
 
 // May reports whether a node fits a run and the limits of the run let it begin
@@ -44,21 +45,24 @@ func (d *Dealer) limited(n *farm.Node, run *farm.Run, warm *farm.Lease, now time
 	}
 	if most := run.Spec.StartOn; most > 0 && unproven(run) && !worksOn(n, run) && run.Working() >= most {
 		return fmt.Sprintf(
-			"%s starts on %s; the others join when its first frame is verified", run.Spec.Name(), english.Plural(most, "node", ""),
+			"%s starts on %s; the others join when its first frame is verified", run.Spec.Name(),
+			english.Plural(most, "node", ""),
 		)
 	}
 	without := farm.LeaseID(0)
 	if warm != nil {
 		without = warm.ID
 	}
-	if free, limited := capacity.LicencesFree(d.s, run, without, now); limited && capacity.LicencesFor(d.s, run, n, without) > free {
+	if free, limited := capacity.LicencesFree(d.s, run, without, now); limited &&
+		capacity.LicencesFor(d.s, run, n, without) > free {
 		return d.noLicence(run, without, now)
 	}
 	if p := d.s.Projects[run.Spec.Project]; p != nil {
 		if place := d.s.Places[p.Scenes]; place != nil && place.Loads > 0 && run.Spec.SceneText == "" {
 			if loading := d.loading(place.Name); loading >= place.Loads {
 				return fmt.Sprintf(
-					"%s load from the place %s, and no more may at the same moment", english.Plural(loading, "launch", "launches"),
+					"%s load from the place %s, and no more may at the same moment",
+					english.Plural(loading, "launch", "launches"),
 					place.Name,
 				)
 			}

@@ -149,7 +149,10 @@ func (d *Dealer) survey(run *farm.Run, now time.Time) *survey {
 				takes := v.launch(n)
 				v.takers = append(
 					v.takers,
-					taker{node: n, speed: capacity.Speed(d.m, n, run), start: takes + y.free, takes: takes, yields: y.leases},
+					taker{
+						node: n, speed: capacity.Speed(d.m, n, run), start: takes + y.free, takes: takes,
+						yields: y.leases,
+					},
 				)
 				if found++; found == mostYields {
 					break

@@ -14,7 +14,9 @@ import (
 
 // several returns a farm of nodes of unlike speed without jobs.
 func several(speeds ...float64) simulate.Farm {
-	f := simulate.Farm{Seed: 1, Start: time.Date(2031, 3, 4, 20, 0, 0, 0, time.UTC), Places: []farm.Place{{Name: "scenes"}}}
+	f := simulate.Farm{
+		Seed: 1, Start: time.Date(2031, 3, 4, 20, 0, 0, 0, time.UTC), Places: []farm.Place{{Name: "scenes"}},
+	}
 	for i, s := range speeds {
 		f.Nodes = append(f.Nodes, simulate.Node{Name: fmt.Sprintf("kiln-%02d", i+1), Speed: s, Known: s})
 	}
@@ -217,7 +219,8 @@ func TestSequences(t *testing.T) {
 	for _, mode := range []farm.Mode{farm.ModeRange, farm.ModeFeed, farm.ModeSingle} {
 		for sequence, want := range map[farm.Sequence][]int{farm.Forward: {1, 2}, farm.Reverse: {200, 199}, farm.ScoutsFirst: {1, 23}} {
 			f := with(
-				several(1), "salt_010", "salt-clock", mode, 200, 10, func(j *simulate.Job) { j.Spec.Sequence = sequence },
+				several(1), "salt_010", "salt-clock", mode, 200, 10,
+				func(j *simulate.Job) { j.Spec.Sequence = sequence },
 			)
 			if mode == farm.ModeRange && sequence == farm.Reverse {
 				f, want = with(

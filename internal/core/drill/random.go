@@ -64,7 +64,9 @@ func Random(class string, seed uint64) (simulate.Farm, error) {
 		speed := 0.5 * math.Pow(ratio, r.Float64())
 		f.Nodes = append(
 			f.Nodes,
-			simulate.Node{Name: fmt.Sprintf("kiln-%02d", i+1), Speed: speed, Known: speed * math.Exp(off*r.NormFloat64())},
+			simulate.Node{
+				Name: fmt.Sprintf("kiln-%02d", i+1), Speed: speed, Known: speed * math.Exp(off*r.NormFloat64()),
+			},
 		)
 		power += speed
 	}

@@ -28,9 +28,12 @@ func TestAFailedFrameDoesNotWaitBehindLowerWork(t *testing.T) {
 		lowCost, cost := 5+40*r.Float64(), 2+10*r.Float64()
 		slowestLow, slowest := 0.0, 0.0
 		for i := range low {
-			f = with(f, []string{"low-0", "low-1"}[i], "tidal-room", modes[r.IntN(3)], 300, lowCost, func(j *simulate.Job) {
-				j.Spec.Level = []farm.Level{farm.Low, farm.Filler, farm.Normal}[r.IntN(3)]
-			})
+			f = with(
+				f, []string{"low-0", "low-1"}[i], "tidal-room", modes[r.IntN(3)], 300, lowCost,
+				func(j *simulate.Job) {
+					j.Spec.Level = []farm.Level{farm.Low, farm.Filler, farm.Normal}[r.IntN(3)]
+				},
+			)
 		}
 		// The nodes on which a frame has failed: all but one at most.
 		barred := r.Perm(len(speeds))[:1+r.IntN(len(speeds)-1)]

@@ -93,7 +93,8 @@ func (e *Engine) race(taker farm.NodeID) {
 		return
 	}
 	e.answer(w, Answer{
-		Node: taker, Number: w.Number, Leases: []*farm.Lease{l}, More: capacity.HasRoom(e.s, e.s.Nodes[taker]), Why: d.Why,
+		Node: taker, Number: w.Number, Leases: []*farm.Lease{l}, More: capacity.HasRoom(e.s, e.s.Nodes[taker]),
+		Why: d.Why,
 	})
 }
 

@@ -61,7 +61,9 @@ func whyRun(s *farm.State, run *farm.Run) string {
 		case n == 0 && todo > 0:
 			return fmt.Sprintf("no node works on it now; %s to deal", english.Plural(todo, "frame", ""))
 		case todo > 0:
-			return fmt.Sprintf("on %s; %s still to deal", english.Plural(n, "node", ""), english.Plural(todo, "frame", ""))
+			return fmt.Sprintf(
+				"on %s; %s still to deal", english.Plural(n, "node", ""), english.Plural(todo, "frame", ""),
+			)
 		default:
 			return fmt.Sprintf("on %s; all frames are dealt", english.Plural(n, "node", ""))
 		}

@@ -89,7 +89,9 @@ func (e *Explainer) Frame(run *farm.Run, frame int, now time.Time) string {
 		if ahead == 0 {
 			return fmt.Sprintf("%s is the next of %s%s", name, node, tried)
 		}
-		return fmt.Sprintf("%s is dealt to %s, which has %s before it%s", name, node, english.Plural(ahead, "frame", ""), tried)
+		return fmt.Sprintf(
+			"%s is dealt to %s, which has %s before it%s", name, node, english.Plural(ahead, "frame", ""), tried,
+		)
 	}
 	if run.State != farm.RunRendering && run.State != farm.RunQueued {
 		return fmt.Sprintf("%s is to do, and the run is %s%s", name, run.State, tried)
@@ -97,7 +99,8 @@ func (e *Explainer) Frame(run *farm.Run, frame int, now time.Time) string {
 	if t := run.Trouble[frame]; t != nil && len(t.Attempts) > 0 {
 		if others := e.d.WaitsFor(run, t, now); len(others) > 0 {
 			return fmt.Sprintf(
-				"%s waits to be dealt%s; it goes to a node that has not tried it, such as %s", name, tried, some(others),
+				"%s waits to be dealt%s; it goes to a node that has not tried it, such as %s", name, tried,
+				some(others),
 			)
 		}
 		return fmt.Sprintf(

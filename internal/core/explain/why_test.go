@@ -46,7 +46,8 @@ func TestWhyOfPairsAndFrames(t *testing.T) {
 	want(frame(1), "is rendering on kiln-01")
 	b.Finish(l, 1)
 	want(frame(1), "is done")
-	b.Apply(triage.Failed(b.State, triage.Failure{Lease: l.ID, Launch: 1, Frame: 2, Cause: triage.CauseCrash}, b.Now)...)
+	b.Apply(
+		triage.Failed(b.State, triage.Failure{Lease: l.ID, Launch: 1, Frame: 2, Cause: triage.CauseCrash}, b.Now)...)
 	want(frame(2), "waits to be dealt; it failed on kiln-01 (crash), and 1 of 3 tries are used")
 	b.Apply(farm.FrameAccepted{Run: a, Frame: 3, Lease: l.ID, Node: 1, Hash: "x", At: b.Now})
 	want(frame(3), "kiln-01 is delivering it")
@@ -56,7 +57,8 @@ func TestWhyOfPairsAndFrames(t *testing.T) {
 
 func TestWhySentences(t *testing.T) {
 	b := smallfarm.New(t, 1)
-	if why := explain.New(b.Dealer, b.State, b.Pace).Node(b.State.Nodes[1], b.Now); why != "is ready, but the queue is empty" {
+	if why := explain.New(b.Dealer, b.State, b.Pace).
+		Node(b.State.Nodes[1], b.Now); why != "is ready, but the queue is empty" {
 		t.Errorf("nothing to do: %s", why)
 	}
 	b.Submit("a", "practice", farm.ModeWhole, "1-3", farm.RunQueued)
@@ -72,7 +74,8 @@ func TestWhySentences(t *testing.T) {
 			t.Errorf("run %d: %q, want %q", run, why, want)
 		}
 	}
-	if why := explain.New(b.Dealer, b.State, b.Pace).Node(b.State.Nodes[1], b.Now); !strings.Contains(why, "renders a/final-1") {
+	if why := explain.New(b.Dealer, b.State, b.Pace).
+		Node(b.State.Nodes[1], b.Now); !strings.Contains(why, "renders a/final-1") {
 		t.Errorf("busy node: %s", why)
 	}
 	for _, c := range []struct {
@@ -90,7 +93,8 @@ func TestWhySentences(t *testing.T) {
 			t.Errorf("%+v: %q, want %q", c.record, why, c.want)
 		}
 		b.Submit("a", "practice", farm.ModeRange, "1", farm.RunQueued)
-		if why := explain.New(b.Dealer, b.State, b.Pace).Run(b.State.Runs[1], b.Now); !strings.Contains(why, "no node that has practice is ready") {
+		if why := explain.New(b.Dealer, b.State, b.Pace).
+			Run(b.State.Runs[1], b.Now); !strings.Contains(why, "no node that has practice is ready") {
 			t.Errorf("%+v: run: %q", c.record, why)
 		}
 	}

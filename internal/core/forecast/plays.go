@@ -344,7 +344,9 @@ func (p *Position) PlayWhile(seed uint64, plays int, more, alive func() bool) (m
 		}
 		r := rand.New(rand.NewPCG(seed, uint64(k)))
 		f, model := p.draw(r)
-		report, err := simulate.Play(f, simulate.Options{Model: model, Until: horizon.Seconds(), Coarse: true, GoOn: alive})
+		report, err := simulate.Play(
+			f, simulate.Options{Model: model, Until: horizon.Seconds(), Coarse: true, GoOn: alive},
+		)
 		if errors.Is(err, simulate.ErrStopped) {
 			plays = k
 			break

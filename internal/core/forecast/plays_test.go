@@ -108,7 +108,9 @@ func BenchmarkForecast(b *testing.B) {
 		b.Fatal(err)
 	}
 	for i := range 20 {
-		f.Nodes = append(f.Nodes[:i], simulate.Node{Name: fmt.Sprint("kiln-", i), Speed: 0.5 + 0.1*float64(i), Known: 1})
+		f.Nodes = append(
+			f.Nodes[:i], simulate.Node{Name: fmt.Sprint("kiln-", i), Speed: 0.5 + 0.1*float64(i), Known: 1},
+		)
 	}
 	f.Jobs = nil
 	for i := range 6 {

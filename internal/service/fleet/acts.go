@@ -20,7 +20,9 @@ import (
 // Nobody means all by naming none.
 func (t *transaction) pick(sel wire.Selection) ([]*farm.Node, error) {
 	if len(sel.Nodes) == 0 && strings.TrimSpace(sel.Where) == "" && sel.Pool == "" {
-		return nil, refusal.New(refusal.Invalid, "nodes", "no node is named: give nodes, an expression over traits, or a pool")
+		return nil, refusal.New(
+			refusal.Invalid, "nodes", "no node is named: give nodes, an expression over traits, or a pool",
+		)
 	}
 	where, err := trait.ParseExpression(sel.Where)
 	if err != nil {
@@ -240,7 +242,9 @@ func releaseNode(t *transaction, n *farm.Node, in wire.NodeAct, by string) ([]fa
 	if n.Health == farm.Sidelined {
 		records = append(
 			records,
-			farm.NodeHealth{Node: n.ID, Health: farm.Fine, Reason: "released by " + farm.Because(by, in.Reason), At: t.Now},
+			farm.NodeHealth{
+				Node: n.ID, Health: farm.Fine, Reason: "released by " + farm.Because(by, in.Reason), At: t.Now,
+			},
 		)
 	}
 	free := *n

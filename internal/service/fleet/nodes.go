@@ -34,16 +34,22 @@ func (d *Desk) Enrol(ctx context.Context, e Enrolment) (farm.NodeID, error) {
 		key := t.State.Keys[e.KeyHash]
 		switch {
 		case key == nil:
-			return refusal.New(refusal.Forbidden, "key", "this enrolment key is not known; make one with: vexillum key new")
+			return refusal.New(
+				refusal.Forbidden, "key", "this enrolment key is not known; make one with: vexillum key new",
+			)
 		case !t.Now.Before(key.ExpiresAt):
 			return refusal.New(
 				refusal.Forbidden, "key", "this enrolment key expired at %s; make one with: vexillum key new",
 				key.ExpiresAt.Format(time.DateTime),
 			)
 		case !key.RevokedAt.IsZero():
-			return refusal.New(refusal.Forbidden, "key", "this enrolment key was revoked; make one with: vexillum key new")
+			return refusal.New(
+				refusal.Forbidden, "key", "this enrolment key was revoked; make one with: vexillum key new",
+			)
 		case key.UsesLeft < 1:
-			return refusal.New(refusal.Forbidden, "key", "this enrolment key is used up; make one with: vexillum key new")
+			return refusal.New(
+				refusal.Forbidden, "key", "this enrolment key is used up; make one with: vexillum key new",
+			)
 		}
 		if err := farm.CheckNodeName(e.Name); err != nil {
 			return refusal.New(refusal.Invalid, "name", "%v", err)
@@ -184,7 +190,9 @@ func (t *transaction) session(id farm.NodeID, session int64) (*farm.Node, error)
 		return nil, refusal.New(refusal.NotFound, "", "this node does not exist any more; enrol the machine again")
 	}
 	if n.Session != session {
-		return nil, refusal.New(refusal.Conflict, "session", "a newer node process of %s is running; this one must stop", n.Name)
+		return nil, refusal.New(
+			refusal.Conflict, "session", "a newer node process of %s is running; this one must stop", n.Name,
+		)
 	}
 	t.d.e.Hear(id)
 	return n, nil

@@ -64,7 +64,8 @@ func (d *Desk) Claims(
 			}
 			p := t.State.Projects[run.Spec.Project]
 			claim := Claim{
-				Item: i, Frame: r.Frame, Run: run.Spec.Name(), Place: p.Frames, Root: t.State.Places[p.Frames].Paths[os],
+				Item: i, Frame: r.Frame, Run: run.Spec.Name(), Place: p.Frames,
+				Root: t.State.Places[p.Frames].Paths[os],
 			}
 			files := r.Files
 			if len(files) == 0 {

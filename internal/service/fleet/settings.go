@@ -73,7 +73,9 @@ func (d *Desk) change(
 			}
 			for _, p := range next.Pools {
 				if t.State.Pools[p] == nil {
-					return refusal.New(refusal.Invalid, "pools", "there is no pool %q; make it with: vexillum pool set %s", p, p)
+					return refusal.New(
+						refusal.Invalid, "pools", "there is no pool %q; make it with: vexillum pool set %s", p, p,
+					)
 				}
 			}
 			effect := wire.NodeEffect{Node: int64(n.ID), Name: n.Name, Sentence: "stays as it is"}

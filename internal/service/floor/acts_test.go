@@ -59,7 +59,8 @@ func (w *world) renders(n farm.NodeID, l farm.LeaseID, frame int) {
 	w.t.Helper()
 	w.ok(
 		w.Fleet.Beat(
-			context.Background(), n, 1, fleet.Beat{Leases: map[farm.LeaseID]fleet.Progress{l: {Frame: &frame, Phase: "rendering"}}},
+			context.Background(), n, 1,
+			fleet.Beat{Leases: map[farm.LeaseID]fleet.Progress{l: {Frame: &frame, Phase: "rendering"}}},
 		),
 	)
 }
@@ -229,14 +230,20 @@ func TestTheOwnerWins(t *testing.T) {
 	bubble(t, func(t *testing.T, w *world) {
 		n := w.join("desk-tobin")
 		until := time.Now().UTC().Add(10 * time.Minute)
-		_, err := w.Fleet.Change(context.Background(), wire.NodeChange{Selection: wire.Selection{Nodes: []int64{int64(n)}},
-			Hours: &wire.Hours{Week: "mon-sun 00:00-" + until.Format("15:04")}}, nadia)
+		_, err := w.Fleet.Change(
+			context.Background(),
+			wire.NodeChange{Selection: wire.Selection{Nodes: []int64{int64(n)}},
+				Hours: &wire.Hours{Week: "mon-sun 00:00-" + until.Format("15:04")}},
+			nadia,
+		)
 		w.ok(err)
 		w.submit("a", "practice", "1-50")
 		if a := w.askBriefly(n); a.Lease() != nil || !strings.Contains(a.Why, "not yet known how long") {
 			t.Errorf("without an estimate it gets %+v", a)
 		}
-		w.o.Pace.Observe(w.o.State.Runs[1], w.o.State.Nodes[n], 1, farm.FrameAccepted{Run: 1, Frame: 1, RenderSeconds: 10})
+		w.o.Pace.Observe(
+			w.o.State.Runs[1], w.o.State.Nodes[n], 1, farm.FrameAccepted{Run: 1, Frame: 1, RenderSeconds: 10},
+		)
 		l := w.ask(n, 0).Lease()
 		if l == nil {
 			t.Fatal("it gets nothing in its hours")

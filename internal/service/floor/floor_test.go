@@ -329,7 +329,8 @@ func TestAnAskThatTellsEndsDoesNotWait(t *testing.T) {
 		w.ok(err)
 		began := time.Now()
 		a, err := w.Fleet.Ask(
-			context.Background(), n, fleet.Question{Session: 1, Number: 2, Ended: []fleet.Ended{{Lease: l.ID, Why: "stopped"}}},
+			context.Background(), n,
+			fleet.Question{Session: 1, Number: 2, Ended: []fleet.Ended{{Lease: l.ID, Why: "stopped"}}},
 		)
 		w.ok(err)
 		if waited := time.Since(began); waited > 0 || !a.More || len(a.Leases) > 0 {
@@ -521,7 +522,9 @@ func TestSubmissionsAreChecked(t *testing.T) {
 				t.Errorf("two jobs into one folder: %s in %s, %v", run.Name, run.Output, err)
 			}
 			if dry && (w.o.State.LastRun != before || w.o.State.Seq != seq) {
-				t.Errorf("a submit that is only tried changed the farm: run %d, record %d", w.o.State.LastRun, w.o.State.Seq)
+				t.Errorf(
+					"a submit that is only tried changed the farm: run %d, record %d", w.o.State.LastRun, w.o.State.Seq,
+				)
 			}
 		}
 		// What was tried with fewer frames is not remembered under its number.
@@ -575,7 +578,8 @@ func TestARunWaitsForItsRecipe(t *testing.T) {
 		w.Floor = again
 		asking, done := context.WithTimeout(context.Background(), time.Second)
 		defer done()
-		if a, err := again.Fleet.Ask(asking, n, fleet.Question{Session: 1, Number: 77}); err != nil || len(a.Leases) > 0 {
+		if a, err := again.Fleet.Ask(asking, n, fleet.Question{Session: 1, Number: 77}); err != nil ||
+			len(a.Leases) > 0 {
 			t.Errorf("the ask was answered with %d leases, %v", len(a.Leases), err)
 		}
 		for _, run := range []int64{int64(id), int64(rest)} {
@@ -628,7 +632,9 @@ func TestARevocationEndsWhatSpeaksForAPerson(t *testing.T) {
 		if p, _ := w.People.Access().Person("tobin"); p.Role != farm.Artist {
 			t.Errorf("a new password made tobin %s", p.Role)
 		}
-		if err := w.People.EndToken(ctx, "ines-1-0123456789", farm.Person{Name: "tobin", Role: farm.Artist}); err == nil {
+		if err := w.People.EndToken(
+			ctx, "ines-1-0123456789", farm.Person{Name: "tobin", Role: farm.Artist},
+		); err == nil {
 			t.Error("somebody revoked the token of another")
 		}
 		w.ok(w.People.EndToken(ctx, "ines-1-0123456789", farm.Person{Name: "admin", Role: farm.Admin}))

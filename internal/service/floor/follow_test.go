@@ -177,7 +177,8 @@ func TestFollowersKnowTheFarm(t *testing.T) {
 				case what == 5:
 					_, _ = w.Queue.Steer(
 						context.Background(), runs[dice.IntN(len(runs))],
-						[]queue.Steering{queue.Hold, queue.Release, queue.Cancel}[dice.IntN(3)], queue.How{Now: dice.IntN(2) == 0}, admin,
+						[]queue.Steering{queue.Hold, queue.Release, queue.Cancel}[dice.IntN(3)],
+						queue.How{Now: dice.IntN(2) == 0}, admin,
 					)
 				case what == 6:
 					_, _ = w.Queue.ChangeRun(
@@ -241,7 +242,9 @@ func TestPagesOfTheQueue(t *testing.T) {
 		for i := range 12 {
 			id := w.submit(fmt.Sprintf("salt_%d", i+1), "practice", "1-3")
 			if i < 10 {
-				_, err := w.Queue.Steer(context.Background(), id, queue.Cancel, queue.How{Reason: "the cut has changed"}, admin)
+				_, err := w.Queue.Steer(
+					context.Background(), id, queue.Cancel, queue.How{Reason: "the cut has changed"}, admin,
+				)
 				w.ok(err)
 			}
 			time.Sleep(time.Second)

@@ -112,7 +112,9 @@ func TestFeedStaysOnItsLease(t *testing.T) {
 
 func TestKeysOfMachines(t *testing.T) {
 	bubble(t, func(t *testing.T, w *world) {
-		_, err := w.People.IssueKey(context.Background(), farm.Key{Hash: "k", CreatedBy: "admin", UsesLeft: 1}, time.Minute)
+		_, err := w.People.IssueKey(
+			context.Background(), farm.Key{Hash: "k", CreatedBy: "admin", UsesLeft: 1}, time.Minute,
+		)
 		w.ok(err)
 		enrol := func(key, name string) error {
 			_, err := w.Fleet.Enrol(
@@ -129,7 +131,9 @@ func TestKeysOfMachines(t *testing.T) {
 		if err := enrol("k", "b"); err == nil || !strings.Contains(err.Error(), "used up") {
 			t.Errorf("a used up key: %v", err)
 		}
-		_, err = w.People.IssueKey(context.Background(), farm.Key{Hash: "k2", CreatedBy: "admin", UsesLeft: 1}, time.Minute)
+		_, err = w.People.IssueKey(
+			context.Background(), farm.Key{Hash: "k2", CreatedBy: "admin", UsesLeft: 1}, time.Minute,
+		)
 		w.ok(err)
 		time.Sleep(2 * time.Minute)
 		if err := enrol("k2", "c"); err == nil || !strings.Contains(err.Error(), "expired") {
@@ -155,7 +159,12 @@ func TestATakenOverEndIsDealtAtOnce(t *testing.T) {
 					Hash: fmt.Sprint(f), RenderSeconds: 10,
 				},
 			)
-			w.ok(w.Fleet.Beat(context.Background(), slow, 1, fleet.Beat{Leases: map[farm.LeaseID]fleet.Progress{l.ID: {Frame: &one}}}))
+			w.ok(
+				w.Fleet.Beat(
+					context.Background(), slow, 1,
+					fleet.Beat{Leases: map[farm.LeaseID]fleet.Progress{l.ID: {Frame: &one}}},
+				),
+			)
 		}
 		idle := w.join("kiln-02")
 		got := make(chan fleet.Answer)
@@ -217,7 +226,9 @@ func TestFramesThatCannotBeDeliveredAreOneItemAPlace(t *testing.T) {
 			w.ok(
 				w.Fleet.Beat(
 					context.Background(), n, 1,
-					fleet.Beat{Leases: map[farm.LeaseID]fleet.Progress{l.ID: {Trouble: "the frame place is not there"}}},
+					fleet.Beat{
+						Leases: map[farm.LeaseID]fleet.Progress{l.ID: {Trouble: "the frame place is not there"}},
+					},
 				),
 			)
 			got := hands()

@@ -46,12 +46,18 @@ func scriptedFarm(mode farm.Mode, start time.Time) simulate.Farm {
 		Licences: []farm.Licence{{Name: "tidal", Count: 3}},
 		Projects: []farm.Project{{Name: "salt-clock", Weight: 1, Scenes: "loft", Frames: "loft"}},
 		Nodes: []simulate.Node{
-			{Name: "kiln-01", Speed: 1, Known: 1, Joins: 0.113, Cores: 8, Devices: []string{"0", "1"}, Memory: 12 << 30},
+			{
+				Name: "kiln-01", Speed: 1, Known: 1, Joins: 0.113, Cores: 8, Devices: []string{"0", "1"},
+				Memory: 12 << 30,
+			},
 			{
 				Name: "kiln-02", Speed: 2.3, Known: 2, Joins: 0.217, Leaves: 33.391, Returns: 131.713,
 				Cores: 8, Devices: []string{"0", "1"}, Memory: 12 << 30,
 			},
-			{Name: "kiln-03", Speed: 0.02, Known: 1, Joins: 0.331, Cores: 8, Devices: []string{"0", "1"}, Memory: 12 << 30},
+			{
+				Name: "kiln-03", Speed: 0.02, Known: 1, Joins: 0.331, Cores: 8, Devices: []string{"0", "1"},
+				Memory: 12 << 30,
+			},
 			{
 				Name: "loom-01", Speed: 1.9, Known: 1.9, Joins: 0.419, Fails: 0.2, FailsIn: 1.3, Cores: 8,
 				Devices: []string{"0", "1"}, Memory: 12 << 30,
@@ -90,12 +96,15 @@ func TestServiceAndPaperDecideTheSame(t *testing.T) {
 				}
 				var script [][]simulate.Event
 				var paper []string
-				_, err := simulate.Play(f, simulate.Options{Script: func(events []simulate.Event, records []farm.Record) {
-					if len(events) > 0 {
-						script = append(script, events)
-					}
-					paper = append(paper, written(t, records)...)
-				}})
+				_, err := simulate.Play(
+					f,
+					simulate.Options{Script: func(events []simulate.Event, records []farm.Record) {
+						if len(events) > 0 {
+							script = append(script, events)
+						}
+						paper = append(paper, written(t, records)...)
+					}},
+				)
 				if err != nil {
 					t.Fatal(err)
 				}

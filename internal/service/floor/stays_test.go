@@ -96,7 +96,10 @@ func TestAPlaceIsHeldAsAWhole(t *testing.T) {
 			w.ok(
 				w.Fleet.Beat(
 					context.Background(), id, 1,
-					fleet.Beat{Leases: map[farm.LeaseID]fleet.Progress{first.ID: {}}, Signs: views.Signs{DiskFree: -1, MemoryFree: -1}},
+					fleet.Beat{
+						Leases: map[farm.LeaseID]fleet.Progress{first.ID: {}},
+						Signs:  views.Signs{DiskFree: -1, MemoryFree: -1},
+					},
 				),
 			)
 		}
@@ -179,7 +182,9 @@ func TestASecondLeaseComesWhenMemoryAllows(t *testing.T) {
 		w.asks[n]++
 		brief, cancel := context.WithTimeout(context.Background(), time.Second)
 		defer cancel()
-		first, err := w.Fleet.Ask(brief, n, fleet.Question{Session: 1, Number: w.asks[n], Memory: &capacity.Memory{Free: 6 * gib}})
+		first, err := w.Fleet.Ask(
+			brief, n, fleet.Question{Session: 1, Number: w.asks[n], Memory: &capacity.Memory{Free: 6 * gib}},
+		)
 		w.ok(err)
 		if len(first.Leases) != 1 || !first.More {
 			t.Fatalf("the first ask gets %d leases, more: %v, because %s", len(first.Leases), first.More, first.Why)

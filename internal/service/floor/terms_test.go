@@ -115,7 +115,9 @@ func TestTermsOfARunAreChanged(t *testing.T) {
 			}
 		}
 		w.o.State.Runs[a].Spec.Owner = "oskar" // an artist changes an own run, but comes before nobody by it
-		if _, err := w.Queue.ChangeRun(context.Background(), a, wire.RunChange{Priority: text("high")}, artist); err != nil {
+		if _, err := w.Queue.ChangeRun(
+			context.Background(), a, wire.RunChange{Priority: text("high")}, artist,
+		); err != nil {
 			t.Error(err)
 		}
 		for _, in := range []wire.RunChange{{Priority: text("urgent")}, {Put: text("first")}, {Now: true}} {
@@ -227,7 +229,11 @@ func TestLicencesAreCounted(t *testing.T) {
 		for range 12 { // signs of life, as five minutes pass
 			time.Sleep(26 * time.Second)
 			w.beat(one, l.ID, 1)
-			w.ok(w.Fleet.Beat(context.Background(), two, 1, fleet.Beat{Signs: views.Signs{DiskFree: -1, MemoryFree: -1}}))
+			w.ok(
+				w.Fleet.Beat(
+					context.Background(), two, 1, fleet.Beat{Signs: views.Signs{DiskFree: -1, MemoryFree: -1}},
+				),
+			)
 			synctest.Wait()
 		}
 		select {
@@ -329,7 +335,11 @@ func TestAFrameIsRacedFor(t *testing.T) {
 					},
 				),
 			)
-			w.ok(w.Fleet.Beat(context.Background(), fast, 1, fleet.Beat{Signs: views.Signs{DiskFree: -1, MemoryFree: -1}}))
+			w.ok(
+				w.Fleet.Beat(
+					context.Background(), fast, 1, fleet.Beat{Signs: views.Signs{DiskFree: -1, MemoryFree: -1}},
+				),
+			)
 		}
 		var race *fleet.LeaseView
 		select {

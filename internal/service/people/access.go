@@ -70,7 +70,9 @@ func (d *Desk) SetPerson(
 		}
 		role = cmp.Or(role, farm.Artist)
 		if !role.Valid() {
-			return refusal.New(refusal.Invalid, "role", "a person is a viewer, an artist, a wrangler or an admin, not %q", role)
+			return refusal.New(
+				refusal.Invalid, "role", "a person is a viewer, an artist, a wrangler or an admin, not %q", role,
+			)
 		}
 		if old == nil && passwordHash == "" {
 			return refusal.New(refusal.Invalid, "password", "a new person needs a password")
@@ -129,20 +131,24 @@ func (d *Desk) IssueKey(ctx context.Context, k farm.Key, life time.Duration) (fa
 		}
 		for _, p := range k.Pools {
 			if t.State.Pools[p] == nil {
-				return refusal.New(refusal.Invalid, "pools", "there is no pool %q; make it with: vexillum pool set %s", p, p)
+				return refusal.New(
+					refusal.Invalid, "pools", "there is no pool %q; make it with: vexillum pool set %s", p, p,
+				)
 			}
 		}
 		for _, name := range k.Returns {
 			if n := t.State.NodeNamed(name); n == nil || t.State.NodeHasToken(n.ID, t.Now) {
 				return refusal.New(
-					refusal.Invalid, "returns", "there is no node %q that was shut out; vexillum nodes shows them", name,
+					refusal.Invalid, "returns", "there is no node %q that was shut out; vexillum nodes shows them",
+					name,
 				)
 			}
 		}
 		t.Append(
 			farm.KeyIssued{
-				Hash: k.Hash, Label: k.Label, CreatedBy: k.CreatedBy, Uses: k.UsesLeft, Pools: append([]string{}, k.Pools...),
-				Returns: append([]string{}, k.Returns...), At: t.Now, ExpiresAt: t.Now.Add(life),
+				Hash: k.Hash, Label: k.Label, CreatedBy: k.CreatedBy, Uses: k.UsesLeft,
+				Pools: append([]string{}, k.Pools...), Returns: append([]string{}, k.Returns...),
+				At: t.Now, ExpiresAt: t.Now.Add(life),
 			},
 			farm.Audited{
 				Actor: k.CreatedBy, Action: "make enrolment key", Subject: k.Label, To: life.String(),

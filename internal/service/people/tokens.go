@@ -35,8 +35,8 @@ func (d *Desk) IssueToken(
 			i := slices.IndexFunc(mine, func(k *farm.Token) bool { return k.Kind == farm.SessionToken })
 			if i < 0 {
 				return refusal.New(
-					refusal.Conflict, "label", "%s has %d tokens already; revoke some first, as vexillum token list shows them",
-					person, len(mine),
+					refusal.Conflict, "label",
+					"%s has %d tokens already; revoke some first, as vexillum token list shows them", person, len(mine),
 				)
 			}
 			t.Append(farm.TokenRevoked{Hash: mine[i].Hash, At: t.Now})
@@ -69,7 +69,8 @@ func (t *transaction) endTokens(person, but, actor, why string) {
 	}
 	if ended > 0 {
 		t.Append(farm.Audited{
-			Actor: actor, Action: "revoke tokens", Subject: person, From: english.Plural(ended, "token", ""), To: why, At: t.Now,
+			Actor: actor, Action: "revoke tokens", Subject: person, From: english.Plural(ended, "token", ""),
+			To: why, At: t.Now,
 		})
 	}
 }
@@ -104,7 +105,9 @@ func (d *Desk) EndToken(ctx context.Context, id string, by farm.Person) error {
 			t.revoke(token, by.Name, "revoke token")
 			return nil
 		}
-		return refusal.New(refusal.NotFound, "token", "there is no token %q of yours; vexillum token list shows them", id)
+		return refusal.New(
+			refusal.NotFound, "token", "there is no token %q of yours; vexillum token list shows them", id,
+		)
 	})
 }
 

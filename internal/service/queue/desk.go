@@ -26,7 +26,9 @@ type Desk struct {
 }
 
 // New returns the desk of a service.
-func New(w *writer.Writer, e *engine.Engine, s *farm.State, m *pace.Model, recipes recipe.Book, board *views.Board) *Desk {
+func New(
+	w *writer.Writer, e *engine.Engine, s *farm.State, m *pace.Model, recipes recipe.Book, board *views.Board,
+) *Desk {
 	return &Desk{w, e, s, m, e.Dealer(), recipes, board}
 }
 

@@ -66,8 +66,8 @@ func (d *Desk) CheckSubmission(sub Submission) (Submission, error) {
 	}
 	if spec.Width < 1 || spec.Width > maxSide || spec.Height < 1 || spec.Height > maxSide {
 		return sub, refusal.New(
-			refusal.Invalid, "width", "a picture of %d×%d cannot be rendered; each side must be 1 to %d pixels", spec.Width,
-			spec.Height, maxSide,
+			refusal.Invalid, "width", "a picture of %d×%d cannot be rendered; each side must be 1 to %d pixels",
+			spec.Width, spec.Height, maxSide,
 		)
 	}
 	if err := pastDue(spec.Terms.Due, d.w.Now()); err != nil {
@@ -89,13 +89,17 @@ func (d *Desk) CheckSubmission(sub Submission) (Submission, error) {
 		return sub, refusal.New(refusal.Invalid, "start_on", "a run starts on 1 node or more, or on 0 for all at once")
 	}
 	if spec.Wait && spec.Sequence != farm.ScoutsFirst {
-		return sub, refusal.New(refusal.Invalid, "wait", "only a run whose scouts go first can wait for a yes after them")
+		return sub, refusal.New(
+			refusal.Invalid, "wait", "only a run whose scouts go first can wait for a yes after them",
+		)
 	}
 	if spec.Chunk < 0 {
 		return sub, refusal.New(refusal.Invalid, "chunk", "a chunk has 1 frame or more, or 0 to let the dealer choose")
 	}
 	if spec.Frames.Empty() {
-		return sub, refusal.New(refusal.Invalid, "frames", "there is no frame to render; give a frame range such as 1-180")
+		return sub, refusal.New(
+			refusal.Invalid, "frames", "there is no frame to render; give a frame range such as 1-180",
+		)
 	}
 	if len(sub.Key) > 200 {
 		return sub, refusal.New(refusal.Invalid, "Idempotency-Key", "the Idempotency-Key has more than 200 characters")
@@ -105,7 +109,9 @@ func (d *Desk) CheckSubmission(sub Submission) (Submission, error) {
 			continue
 		}
 		if len(p.text) > farm.MaxPath {
-			return sub, refusal.New(refusal.Invalid, p.field, "the path of the %s has more than %d characters", p.what, farm.MaxPath)
+			return sub, refusal.New(
+				refusal.Invalid, p.field, "the path of the %s has more than %d characters", p.what, farm.MaxPath,
+			)
 		}
 		if p.text == "" || !filepath.IsLocal(filepath.FromSlash(p.text)) {
 			return sub, refusal.New(
@@ -137,7 +143,8 @@ func (d *Desk) chooseRecipe(spec *farm.Spec) (err error) {
 		fitting := d.recipes.ForScene(path.Ext(spec.Scene))
 		if len(fitting) == 0 {
 			return refusal.New(
-				refusal.Invalid, "scene", "no recipe reads scenes that end in %q; the recipes are: %s", path.Ext(spec.Scene),
+				refusal.Invalid, "scene", "no recipe reads scenes that end in %q; the recipes are: %s",
+				path.Ext(spec.Scene),
 				strings.Join(d.recipes.Names(), ", "),
 			)
 		}
@@ -150,7 +157,8 @@ func (d *Desk) chooseRecipe(spec *farm.Spec) (err error) {
 	}
 	if !slices.Contains(r.Scenes, path.Ext(spec.Scene)) {
 		return refusal.New(
-			refusal.Invalid, "scene", "the recipe %s reads scenes that end in %s, not %q", r.Name, strings.Join(r.Scenes, ", "),
+			refusal.Invalid, "scene", "the recipe %s reads scenes that end in %s, not %q", r.Name,
+			strings.Join(r.Scenes, ", "),
 			path.Ext(spec.Scene),
 		)
 	}
@@ -276,10 +284,14 @@ func (d *Desk) Submit(ctx context.Context, sub Submission) (out Submitted, err e
 		}
 		spec := sub.Spec
 		if t.State.Projects[spec.Project] == nil {
-			return refusal.New(refusal.Invalid, "project", "there is no project %q; vexillum project list shows them", spec.Project)
+			return refusal.New(
+				refusal.Invalid, "project", "there is no project %q; vexillum project list shows them", spec.Project,
+			)
 		}
 		if spec.Project == farm.OwnProject && sub.Actor != farm.OwnActor && !sub.Own {
-			return refusal.New(refusal.Conflict, "project", "the project %s is the farm's own; choose another", spec.Project)
+			return refusal.New(
+				refusal.Conflict, "project", "the project %s is the farm's own; choose another", spec.Project,
+			)
 		}
 		before := t.State.NewestOf(spec.Project, spec.Job)
 		var earlier *farm.Spec
@@ -319,7 +331,8 @@ func (d *Desk) Submit(ctx context.Context, sub Submission) (out Submitted, err e
 			}
 		}
 		record := farm.RunSubmitted{
-			Run: id, Spec: spec, State: state, Order: t.State.LastOrder + 1, Key: sub.Key, Digest: sub.Digest, At: t.Now,
+			Run: id, Spec: spec, State: state, Order: t.State.LastOrder + 1, Key: sub.Key, Digest: sub.Digest,
+			At:     t.Now,
 			Reason: fmt.Sprintf("submitted by %s: %d frames, %s", sub.Actor, spec.Frames.Len(), state),
 		}
 		if sub.Dry {
@@ -395,7 +408,9 @@ func (d *Desk) Steer(ctx context.Context, id farm.RunID, what Steering, how How,
 		}
 		name, decided := run.Spec.Name(), d.e.Decided()
 		if run.Spec.Owner != by.Name && !by.Role.Allows(farm.Wrangler) {
-			return refusal.New(refusal.Forbidden, "", "%s belongs to %s; only a wrangler may %s it", name, run.Spec.Owner, what)
+			return refusal.New(
+				refusal.Forbidden, "", "%s belongs to %s; only a wrangler may %s it", name, run.Spec.Owner, what,
+			)
 		}
 		before := run.State
 		switch what {
@@ -479,9 +494,13 @@ func (d *Desk) Redo(ctx context.Context, id farm.RunID, set frames.Set, by farm.
 		name := run.Spec.Name()
 		switch missing := set.Minus(run.Done); {
 		case run.Spec.Owner != by.Name && !by.Role.Allows(farm.Wrangler):
-			return refusal.New(refusal.Forbidden, "", "%s belongs to %s; only a wrangler may redo its frames", name, run.Spec.Owner)
+			return refusal.New(
+				refusal.Forbidden, "", "%s belongs to %s; only a wrangler may redo its frames", name, run.Spec.Owner,
+			)
 		case !missing.Minus(run.Spec.Frames).Empty():
-			return refusal.New(refusal.Invalid, "frames", "%s has no %s", name, triage.FramesText(missing.Minus(run.Spec.Frames)))
+			return refusal.New(
+				refusal.Invalid, "frames", "%s has no %s", name, triage.FramesText(missing.Minus(run.Spec.Frames)),
+			)
 		case !missing.Minus(run.Redo).Empty():
 			return refusal.New(
 				refusal.Conflict, "frames",

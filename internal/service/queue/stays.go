@@ -42,7 +42,8 @@ func (d *Desk) SetStay(ctx context.Context, in wire.Stay, by farm.Person) (out w
 			out.Sentence = fmt.Sprintf("%s %s held; %s", of, isOr(in.DryRun), d.holdsUp(t, of))
 		case in.Step > 0:
 			out.Sentence = fmt.Sprintf(
-				"%s %s released, %s at once and as many again every %d s", of, isOr(in.DryRun), english.Plural(in.Step, "node", ""),
+				"%s %s released, %s at once and as many again every %d s", of, isOr(in.DryRun),
+				english.Plural(in.Step, "node", ""),
 				in.EverySeconds,
 			)
 		default:
@@ -81,7 +82,9 @@ func (d *Desk) checkStay(of farm.FreezeScope, in wire.Stay) error {
 	case farm.FreezePool:
 		known = d.s.Pools[of.Name] != nil
 	default:
-		return refusal.New(refusal.Invalid, "kind", "a place, a recipe or a pool can be held as a whole, not %q", in.Kind)
+		return refusal.New(
+			refusal.Invalid, "kind", "a place, a recipe or a pool can be held as a whole, not %q", in.Kind,
+		)
 	}
 	switch {
 	case !known:
@@ -117,7 +120,10 @@ func (d *Desk) holdsUp(t *transaction, of farm.FreezeScope) string {
 	}
 	text := "nothing is in flight"
 	if leases > 0 {
-		text = fmt.Sprintf("%s in flight on %s will finish first", english.Plural(leases, "frame", ""), english.Plural(nodes, "node", ""))
+		text = fmt.Sprintf(
+			"%s in flight on %s will finish first", english.Plural(leases, "frame", ""),
+			english.Plural(nodes, "node", ""),
+		)
 	}
 	if runs > 0 {
 		text += fmt.Sprintf(", and %s wait", english.Plural(runs, "run", ""))

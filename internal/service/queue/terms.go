@@ -29,7 +29,9 @@ func (d *Desk) ChangeRun(
 		}
 		name := run.Spec.Name()
 		if run.Spec.Owner != by.Name && !by.Role.Allows(farm.Wrangler) {
-			return refusal.New(refusal.Forbidden, "", "%s belongs to %s; only a wrangler may change it", name, run.Spec.Owner)
+			return refusal.New(
+				refusal.Forbidden, "", "%s belongs to %s; only a wrangler may change it", name, run.Spec.Owner,
+			)
 		}
 		if run.State.Closed() {
 			return refusal.New(refusal.Conflict, "", "%s is %s; there is nothing to change", name, run.State)
@@ -154,7 +156,9 @@ func (t *transaction) terms(
 	case "back":
 		terms.Put = 0
 	default:
-		return terms, nil, refusal.New(refusal.Invalid, "put", "%q is not a place in the queue: use first, last or back", *in.Put)
+		return terms, nil, refusal.New(
+			refusal.Invalid, "put", "%q is not a place in the queue: use first, last or back", *in.Put,
+		)
 	}
 	return terms, nil, nil
 }
@@ -171,7 +175,9 @@ func (t *transaction) before(
 		}
 	}
 	if at < 0 {
-		return terms, nil, refusal.New(refusal.Invalid, "before", "run %d is not in the queue with priority %s", before, terms.Level)
+		return terms, nil, refusal.New(
+			refusal.Invalid, "before", "run %d is not in the queue with priority %s", before, terms.Level,
+		)
 	}
 	others := map[farm.RunID]int64{}
 	next := low - int64(at) - 2
@@ -191,7 +197,9 @@ func pastDue(due, now time.Time) error {
 	if due.IsZero() || due.After(now) {
 		return nil
 	}
-	return refusal.New(refusal.Invalid, "due", "%s has passed; a run is due at a time that is still to come", farm.Moment(due))
+	return refusal.New(
+		refusal.Invalid, "due", "%s has passed; a run is due at a time that is still to come", farm.Moment(due),
+	)
 }
 
 // ParseDue reads when a run must be ready; an empty text is at any time.
@@ -201,7 +209,9 @@ func ParseDue(text string) (time.Time, error) {
 	}
 	due, err := time.Parse(time.RFC3339, text)
 	if err != nil {
-		return time.Time{}, refusal.New(refusal.Invalid, "due", "%q is not a time: write it like 2031-03-04T18:00:00Z", text)
+		return time.Time{}, refusal.New(
+			refusal.Invalid, "due", "%q is not a time: write it like 2031-03-04T18:00:00Z", text,
+		)
 	}
 	return due.UTC(), nil
 }

@@ -23,7 +23,9 @@ func (d *Desk) SetLaunchSettings(
 	err = d.do(ctx, func(t *transaction) error {
 		of := farm.LaunchScope{Project: in.Project, Recipe: in.Recipe}
 		if in.Project != "" && t.State.Projects[in.Project] == nil {
-			return refusal.New(refusal.Invalid, "project", "there is no project %q; vexillum project list shows them", in.Project)
+			return refusal.New(
+				refusal.Invalid, "project", "there is no project %q; vexillum project list shows them", in.Project,
+			)
 		}
 		if in.Recipe != "" && d.recipes[in.Recipe] == nil {
 			return refusal.New(

@@ -28,7 +28,9 @@ func (d *Desk) SetLicence(ctx context.Context, name string, count *int, by farm.
 		record := farm.LicenceSet{Name: name, Count: -1, At: t.Now}
 		if count != nil {
 			if *count < 0 || *count > mostLicences {
-				return refusal.New(refusal.Invalid, "count", "a count of licences is 0 to %d, not %d", mostLicences, *count)
+				return refusal.New(
+					refusal.Invalid, "count", "a count of licences is 0 to %d, not %d", mostLicences, *count,
+				)
 			}
 			record.Count, after = *count, fmt.Sprint(*count)
 		} else if old == nil {
@@ -51,7 +53,9 @@ func (d *Desk) Licences(ctx context.Context) ([]wire.Licence, error) {
 		views := map[string]*wire.Licence{}
 		view := func(name string) *wire.Licence {
 			if views[name] == nil {
-				views[name] = &wire.Licence{Name: name, Used: capacity.LicencesUsed(t.State, name, 0), Recipes: []string{}}
+				views[name] = &wire.Licence{
+					Name: name, Used: capacity.LicencesUsed(t.State, name, 0), Recipes: []string{},
+				}
 			}
 			return views[name]
 		}

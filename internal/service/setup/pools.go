@@ -20,7 +20,9 @@ func (d *Desk) SetPool(ctx context.Context, name string, projects []string, by f
 		}
 		for _, p := range projects {
 			if t.State.Projects[p] == nil {
-				return refusal.New(refusal.Invalid, "projects", "there is no project %q; vexillum project list shows them", p)
+				return refusal.New(
+					refusal.Invalid, "projects", "there is no project %q; vexillum project list shows them", p,
+				)
 			}
 		}
 		projects = slices.Compact(slices.Sorted(slices.Values(projects)))

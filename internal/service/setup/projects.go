@@ -32,12 +32,16 @@ func (d *Desk) SetPlace(
 			after.Paths = maps.Clone(old.Paths)
 			text = placeText(before)
 		}
-		if err := refusal.UnlessCurrent("the place "+name, match, before.Etag(), t.State.Places[name] != nil); err != nil {
+		if err := refusal.UnlessCurrent(
+			"the place "+name, match, before.Etag(), t.State.Places[name] != nil,
+		); err != nil {
 			return err
 		}
 		for os, where := range in.Paths {
 			if os != "linux" && os != "darwin" && os != "windows" {
-				return refusal.New(refusal.Invalid, "paths", "%q is not an operating system; use linux, darwin or windows", os)
+				return refusal.New(
+					refusal.Invalid, "paths", "%q is not an operating system; use linux, darwin or windows", os,
+				)
 			}
 			if where == "" {
 				delete(after.Paths, os)
@@ -49,13 +53,17 @@ func (d *Desk) SetPlace(
 			after.Paths[os] = where
 		}
 		if len(after.Paths) == 0 {
-			return refusal.New(refusal.Invalid, "paths", "the place %s has no path; give one for linux, darwin or windows", name)
+			return refusal.New(
+				refusal.Invalid, "paths", "the place %s has no path; give one for linux, darwin or windows", name,
+			)
 		}
 		if in.Loads != nil {
 			after.Loads = *in.Loads
 		}
 		if after.Loads < 0 || after.Loads > 100_000 {
-			return refusal.New(refusal.Invalid, "loads", "give a number of launches from 1 to 100000, or 0 for any number")
+			return refusal.New(
+				refusal.Invalid, "loads", "give a number of launches from 1 to 100000, or 0 for any number",
+			)
 		}
 		if text != placeText(after) {
 			t.Append(
@@ -162,7 +170,9 @@ func (d *Desk) SetProject(
 			return refusal.New(refusal.Invalid, "title", "the title has more than 100 characters")
 		}
 		if !(p.Weight >= leastWeight && p.Weight <= mostWeight) {
-			return refusal.New(refusal.Invalid, "weight", "a weight is %v to %v, not %v", leastWeight, mostWeight, p.Weight)
+			return refusal.New(
+				refusal.Invalid, "weight", "a weight is %v to %v, not %v", leastWeight, mostWeight, p.Weight,
+			)
 		}
 		for _, at := range []struct{ field, place, what string }{
 			{"scenes", p.Scenes, "scenes lie"}, {"frames", p.Frames, "frames go"},
@@ -220,7 +230,9 @@ func (d *Desk) DropPlace(ctx context.Context, name, actor string) error {
 			return nil
 		}
 		if err := p.InUse(t.State); err != nil {
-			return refusal.New(refusal.Conflict, "place", "%v; give them another one first, with: vexillum project set", err)
+			return refusal.New(
+				refusal.Conflict, "place", "%v; give them another one first, with: vexillum project set", err,
+			)
 		}
 		t.Append(farm.PlaceDropped{Name: name, At: t.Now},
 			farm.Audited{Actor: actor, Action: "drop place", Subject: name, From: placeText(*p), At: t.Now})
@@ -244,7 +256,9 @@ func (d *Desk) Roots(ctx context.Context, project, os string) (farm.Roots, error
 	err := d.do(ctx, func(t *transaction) error {
 		p := t.State.Projects[project]
 		if p == nil {
-			return refusal.New(refusal.Invalid, "project", "there is no project %q; vexillum project list shows them", project)
+			return refusal.New(
+				refusal.Invalid, "project", "there is no project %q; vexillum project list shows them", project,
+			)
 		}
 		roots = t.State.Roots(p, os)
 		return nil

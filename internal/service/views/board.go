@@ -63,9 +63,10 @@ type Newest struct {
 // New returns the board of a farm that was just loaded.
 func New(w *writer.Writer, e *engine.Engine, s *farm.State, o Options) *Board {
 	b := &Board{
-		w: w, e: e, s: s, m: o.Pace, dealer: e.Dealer(), why: explain.New(e.Dealer(), s, o.Pace), active: o.Active, version: o.Version,
-		live: map[farm.NodeID]*Live{}, newest: o.Newest, blocks: map[farm.RunID]blocky{}, dirty: newDirtySet(),
-		listeners: map[*Listener]struct{}{}, followers: map[*Follower]struct{}{},
+		w: w, e: e, s: s, m: o.Pace, dealer: e.Dealer(),
+		why: explain.New(e.Dealer(), s, o.Pace), active: o.Active, version: o.Version,
+		live: map[farm.NodeID]*Live{}, newest: o.Newest, blocks: map[farm.RunID]blocky{},
+		dirty: newDirtySet(), listeners: map[*Listener]struct{}{}, followers: map[*Follower]struct{}{},
 	}
 	if b.newest == nil {
 		b.newest = map[farm.RunID]Newest{}

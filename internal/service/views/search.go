@@ -135,7 +135,8 @@ func statesOf(text string) (map[farm.RunState]bool, error) {
 			out[farm.RunState(name)] = true
 		default:
 			return nil, refusal.New(
-				refusal.Invalid, "state", "%q is not a state of a run; use open, ended, %s", name, joined(farm.RunStates),
+				refusal.Invalid, "state", "%q is not a state of a run; use open, ended, %s", name,
+				joined(farm.RunStates),
 			)
 		}
 	}

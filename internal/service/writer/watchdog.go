@@ -26,8 +26,8 @@ func (w *Writer) watch(what fmt.Stringer, began time.Time) {
 	}
 	if took > decisionMost {
 		w.o.Log.Warn(
-			"a decision took long", "what", what.String(), "took", took.Round(time.Millisecond), "runs", len(w.o.State.Runs),
-			"nodes", len(w.o.State.Nodes),
+			"a decision took long", "what", what.String(), "took", took.Round(time.Millisecond), "runs",
+			len(w.o.State.Runs), "nodes", len(w.o.State.Nodes),
 		)
 	}
 }
