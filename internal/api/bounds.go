@@ -113,7 +113,8 @@ func wrongProgress(c *gin.Context, leases []wire.Progress) bool {
 			problem(
 				c, http.StatusUnprocessableEntity, "leases",
 				fmt.Sprintf(
-					"lease %d is reported with a number that is not a frame, or with more than %d frames being verified",
+					"lease %d is reported with a number that is not a frame, or with more than %d frames "+
+						"being verified",
 					p.Lease, maxItems,
 				),
 			)

@@ -126,7 +126,8 @@ func (f *forwarder) proxy(address string) *httputil.ReverseProxy {
 			}
 			away(
 				w,
-				"the active service at "+address+" does not answer; another takes over within seconds, try again in a moment",
+				"the active service at "+address+" does not answer; another takes over within seconds, try again "+
+					"in a moment",
 			)
 		},
 		ErrorLog: slog.NewLogLogger(f.log.Handler(), slog.LevelWarn),

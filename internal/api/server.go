@@ -243,7 +243,8 @@ func (s *Server) headers(c *gin.Context) {
 	h := c.Writer.Header()
 	h.Set(
 		"Content-Security-Policy",
-		"default-src 'self'; img-src 'self' data: blob:; object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'",
+		"default-src 'self'; img-src 'self' data: blob:; object-src 'none'; base-uri 'none'; form-action 'self'; "+
+			"frame-ancestors 'none'",
 	)
 	h.Set("X-Content-Type-Options", "nosniff")
 	h.Set("Referrer-Policy", "same-origin")

@@ -168,7 +168,8 @@ func restoreInto(ctx context.Context, url, file string) (runs int, err error) {
 			return 0, err
 		}
 		return 0, errors.New(
-			"this database holds a farm already and is left as it is; restore into a new folder (--data) or an empty database (--database)",
+			"this database holds a farm already and is left as it is; restore into a new folder (--data) or an empty " +
+				"database (--database)",
 		)
 	}
 	if err := localpg.Restore(ctx, url, file); err != nil {

@@ -24,9 +24,12 @@ func (a *app) changeCommand() *cobra.Command {
 		Use:   "change RUN",
 		Short: "Change how urgent a run is, its ceiling, when it is due, or its place in the queue",
 		Long: "Takes effect within seconds. Nodes that a more urgent run needs finish their frames in flight first. With --now those are\n" +
-			"stopped: the command says what would be lost, and does it with --yes. --dry-run says what would happen and changes nothing.",
-		Example: "  vexillum change salt_010 --priority urgent --dry-run\n  vexillum change salt_010 --ceiling 50% --due 'fri 18:00'\n  vexillum change salt_010 --before tidal_ceiling",
-		Args:    exactly(1, "the name of a run"),
+			"stopped: the command says what would be lost, and does it with --yes. --dry-run says what would happen " +
+			"and changes nothing.",
+		Example: "  vexillum change salt_010 --priority urgent --dry-run\n" +
+			"  vexillum change salt_010 --ceiling 50% --due 'fri 18:00'\n" +
+			"  vexillum change salt_010 --before tidal_ceiling",
+		Args: exactly(1, "the name of a run"),
 	})
 	f := c.Flags()
 	f.StringVar(&priority, "priority", "", "urgent, high, normal, low or filler")

@@ -121,9 +121,10 @@ func exitCode(err error) int {
 
 func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
-		Use:                "vexillum",
-		Short:              "Run a studio's own render farm",
-		Long:               "Vexillum runs a studio's own render farm: the service, the node process on each machine, and this command line.",
+		Use:   "vexillum",
+		Short: "Run a studio's own render farm",
+		Long: "Vexillum runs a studio's own render farm: the service, the node process on each " +
+			"machine, and this command line.",
 		Version:            Version,
 		DisableSuggestions: true, // errors are one sentence
 		SilenceErrors:      true,
@@ -272,7 +273,8 @@ func (a *app) client() (*client.Client, error) {
 			!among(a.service, known.Service) {
 			return nil, tokenElsewhere{
 				fmt.Errorf(
-					"you are signed in to %s, and its token goes nowhere else; sign in first: vexillum sign-in %s --name YOU",
+					"you are signed in to %s, and its token goes nowhere else; sign in first: vexillum sign-in "+
+						"%s --name YOU",
 					known.Service, a.service,
 				),
 			}

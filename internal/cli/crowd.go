@@ -15,16 +15,18 @@ func (a *app) crowdCommand() *cobra.Command {
 	var o crowd.Options
 	var spoil bool
 	c := &cobra.Command{
-		Use:    "crowd URL",
-		Short:  "Pretend to be many nodes, to load a service",
-		Long:   "Pretends to be many nodes, and reports frames that were never rendered. A farm that has met a crowd is spoiled.",
+		Use:   "crowd URL",
+		Short: "Pretend to be many nodes, to load a service",
+		Long: "Pretends to be many nodes, and reports frames that were never rendered. A farm that has met a crowd " +
+			"is spoiled.",
 		Hidden: true,
 		Args:   exactly(1, "the address of a service that may be spoiled"),
 		RunE: func(c *cobra.Command, args []string) error {
 			if !spoil {
 				return usageError{
 					errors.New(
-						"a crowd reports frames that were never rendered; give --spoil-this-farm if the farm may be spoiled",
+						"a crowd reports frames that were never rendered; give --spoil-this-farm if the farm " +
+							"may be spoiled",
 					),
 				}
 			}

@@ -29,9 +29,11 @@ func (a *app) drillCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "drill [FILE]", Short: "Play a farm on paper through the real dealer",
 		Long: "A drill file describes nodes, jobs and what their frames cost; docs/drills.md says how. Nothing is rendered. The dealer\n" +
-			"sees what a real farm would show it and nothing else. The same file and seed give the same outcome to the byte.",
+			"sees what a real farm would show it and nothing else. The same file and seed give the same outcome " +
+			"to the byte.",
 		Example: "  vexillum drill examples/drills/unlike-speeds.yaml --against equal,fixed:5,claim\n" +
-			"  vexillum drill --random range --seed 1 --count 48\n  vexillum drill --from-farm > tonight.yaml && vexillum drill tonight.yaml",
+			"  vexillum drill --random range --seed 1 --count 48\n" +
+			"  vexillum drill --from-farm > tonight.yaml && vexillum drill tonight.yaml",
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			if fromFarm && len(args) == 0 && class == "" {
@@ -85,7 +87,8 @@ func (a *app) drillFromFarm(ctx context.Context) error {
 	}
 	if strings.Contains(file.String(), "\njobs: []") {
 		return errors.New(
-			"nothing in the queue has frames left, so there is nothing to play; submit a run first, or play a drill file",
+			"nothing in the queue has frames left, so there is nothing to play; submit a run first, or play " +
+				"a drill file",
 		)
 	}
 	_, err = os.Stdout.WriteString(file.String())

@@ -104,7 +104,8 @@ func TestWhatBecomesOfFramesInFlight(t *testing.T) {
 		says string
 	}{
 		{"hold", false, busy, "5 frames in flight finish first"}, {"hold", true, busy, "5 frames in flight thrown away"}, {"cancel", false, busy, "5 frames in flight thrown away"},
-		{"hold", false, wire.Run{Nodes: []string{"kiln-01"}, InFlight: 1}, ": 1 frame in flight finishes first (kiln-01)"},
+		{"hold", false, wire.Run{Nodes: []string{"kiln-01"}, InFlight: 1}, ": 1 frame in flight finishes " +
+			"first (kiln-01)"},
 		{"release", false, busy, ""}, {"cancel", false, wire.Run{}, ""},
 	} {
 		if got := inFlight(c.what, c.now, c.run); !strings.Contains(got, c.says) || c.says == "" && got != "" {

@@ -147,7 +147,8 @@ func (j *joining) bind(c *cobra.Command) {
 	f.IntVar(&j.o.Threads, "threads", 0, "threads a renderer may use (default: all cores)")
 	f.DurationVar(
 		&j.o.Stall, "stall", 0,
-		"end a renderer that gives no sign of life for this long (default: as job or recipe says, or as its frames are expected to take)",
+		"end a renderer that gives no sign of life for this long (default: as job or recipe says, or as its frames "+
+			"are expected to take)",
 	)
 	f.StringArrayVar(
 		&j.devices, "device", nil,

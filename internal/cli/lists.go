@@ -20,7 +20,8 @@ func (a *app) nodeImportCommand() *cobra.Command {
 		Use:   "import FILE|-",
 		Short: "Announce nodes, and set what a list says about them",
 		Long: "Reads a list of nodes as CSV; docs/nodes.md lists the columns. Nodes that are not there yet are announced: their\n" +
-			"settings wait until the machine enrols under that name. All rows are checked first, and nothing is half imported.",
+			"settings wait until the machine enrols under that name. All rows are checked first, and nothing is " +
+			"half imported.",
 		Example: "  vexillum nodes export > nodes.csv\n  vexillum nodes import nodes.csv --dry-run",
 		Args:    exactly(1, "a CSV file"),
 		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {

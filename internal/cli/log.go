@@ -23,9 +23,11 @@ func (a *app) logCommand() *cobra.Command {
 	var itself, followIt bool
 	c := a.jsonFlag(&cobra.Command{
 		Use: "log NAME", Short: "Show, search or follow the log of renderers and node processes",
-		Long:    "NAME is a node, or a run as for show. What is said is kept for two weeks, also of nodes that are gone.",
-		Example: "  vexillum log kiln-03 --follow\n  vexillum log salt_010 --frame 77\n  vexillum log kiln-03 --search 'cannot open'",
-		Args:    exactly(1, "the name of a node or run"),
+		Long: "NAME is a node, or a run as for show. What is said is kept for two weeks, also of nodes " +
+			"that are gone.",
+		Example: "  vexillum log kiln-03 --follow\n  vexillum log salt_010 --frame 77\n" +
+			"  vexillum log kiln-03 --search 'cannot open'",
+		Args: exactly(1, "the name of a node or run"),
 	})
 	f := c.Flags()
 	f.StringVarP(&search, "search", "s", "", "only lines that hold this, in large or small letters")

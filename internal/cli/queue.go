@@ -29,8 +29,9 @@ func (a *app) queueCommand() *cobra.Command {
 		Short: "Show the runs: rendering, waiting, and the newest that ended",
 		Long: "Shows the runs in the order in which they are dealt, then the newest that ended. With a search or a filter it\n" +
 			"looks among all runs there ever were.",
-		Example: "  vexillum queue --state rendering,queued --project salt-clock\n  vexillum queue --search 'tidal cancelled' --all\n  vexillum queue --mine --due 24h",
-		Args:    exactly(0, "no arguments"),
+		Example: "  vexillum queue --state rendering,queued --project salt-clock\n" +
+			"  vexillum queue --search 'tidal cancelled' --all\n  vexillum queue --mine --due 24h",
+		Args: exactly(0, "no arguments"),
 		RunE: a.asking(func(ctx context.Context, cl *client.Client, _ []string) error {
 			query := url.Values{}
 			for name, value := range map[string]string{

@@ -175,7 +175,8 @@ func (a *app) listen(
 	if host, _, err := net.SplitHostPort(listener.Addr().String()); err == nil && o.cert == "" &&
 		!net.ParseIP(host).IsLoopback() {
 		log.Warn(
-			"other machines can reach this port and tokens cross the network in the clear; give --tls-cert and --tls-key where you do not trust it",
+			"other machines can reach this port and tokens cross the network in the clear; give --tls-cert and " +
+				"--tls-key where you do not trust it",
 		)
 	}
 	log.Info("listening", "address", "http://"+listener.Addr().String(), "version", Version)

@@ -99,7 +99,8 @@ func (a *app) keyCommand() *cobra.Command {
 			}
 			fmt.Fprintf(
 				a.out,
-				"Paste this on the machine (%d uses, good until %s; the key is shown only now):\n\n  vexillum join %s --key %s\n",
+				"Paste this on the machine (%d uses, good until %s; the key is shown only now):\n\n"+
+					"  vexillum join %s --key %s\n",
 				key.UsesLeft, moment(key.ExpiresAt, time.Now()), strings.ReplaceAll(cl.Addresses(), ",", " "), key.Key,
 			)
 			return nil
@@ -275,7 +276,8 @@ func (a *app) personCommand() *cobra.Command {
 	}
 	set.Flags().StringVar(&role, "role", "", "viewer, artist, wrangler or admin (default for a new person: artist)")
 	set.Flags().
-		StringVar(&passwordFile, "password-file", "", "file with the password (default: a new person gets one that is made up)")
+		StringVar(&passwordFile, "password-file", "", "file with the password (default: a new person gets one that "+
+			"is made up)")
 	parent.AddCommand(set, drop(
 		a, "person", "/api/v1/people", "Take a person off the farm; sessions and tokens end at once, runs stay",
 		": sessions and tokens have ended, runs stay", func(p wire.Person) string { return p.Name },

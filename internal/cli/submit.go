@@ -100,7 +100,8 @@ func (s *submission) bind(c *cobra.Command) {
 	f.StringVarP(&s.in.Frames, "frames", "f", "", "frame range such as 1-180, 1-180/2 or 1,5,9-20 (needed)")
 	f.StringVar(
 		&s.in.Shot, "shot", "",
-		"all frames of the animation, whatever part is rendered, such as 1-180 (default: as in the job's earlier runs, as a file beside the scene says, or the frames)",
+		"all frames of the animation, whatever part is rendered, such as 1-180 (default: as in the job's earlier "+
+			"runs, as a file beside the scene says, or the frames)",
 	)
 	f.StringVar(&s.in.Job, "job", "", "name of the job (default: the scene's name)")
 	f.StringVar(&s.in.Kind, "kind", "final", "proof, final or correction")
@@ -139,7 +140,8 @@ func (s *submission) bind(c *cobra.Command) {
 	)
 	f.DurationVar(
 		&s.stall, "stall", 0,
-		"how long a renderer may give no sign of life, such as 30m (default: as the recipe says, or as its frames are expected to take)",
+		"how long a renderer may give no sign of life, such as 30m (default: as the recipe says, or as its frames "+
+			"are expected to take)",
 	)
 	f.BoolVar(&s.in.Held, "held", false, "put it into the queue, but hold it")
 	f.BoolVar(&s.follow, "follow", false, "watch the run until it ends")

@@ -115,7 +115,8 @@ func (a *app) showCommand() *cobra.Command {
 				case n.Name != args[0]:
 				case err == nil:
 					return fmt.Errorf(
-						"%q is a node and a run; say which:\n  '#%d'  %s/%s  %s\n  the node: vexillum nodes --where 'name==%s'",
+						"%q is a node and a run; say which:\n  '#%d'  %s/%s  %s\n"+
+							"  the node: vexillum nodes --where 'name==%s'",
 						args[0], run.ID, run.Project, run.Name, run.State, n.Name,
 					)
 				default:

@@ -84,7 +84,8 @@ func (e *UnreachableError) Error() string {
 	switch {
 	case errors.As(e.Err, &unknown):
 		return fmt.Sprintf(
-			"the service %s was not reached: its certificate is signed by nobody this machine trusts; install the studio's certificate authority on this machine",
+			"the service %s was not reached: its certificate is signed by nobody this machine trusts; install the "+
+				"studio's certificate authority on this machine",
 			e.Address,
 		)
 	case errors.As(e.Err, &host):
@@ -94,7 +95,8 @@ func (e *UnreachableError) Error() string {
 		)
 	case errors.As(e.Err, &invalid):
 		return fmt.Sprintf(
-			"the service %s was not reached: its certificate is not valid (%v); renew it, and check this machine's clock",
+			"the service %s was not reached: its certificate is not valid (%v); renew it, and check this "+
+				"machine's clock",
 			e.Address, invalid,
 		)
 	case errors.As(e.Err, &plain), strings.Contains(e.Err.Error(), "server gave HTTP response to HTTPS client"):
@@ -104,7 +106,8 @@ func (e *UnreachableError) Error() string {
 		)
 	case strings.Contains(e.Err.Error(), "no route to host"), strings.Contains(e.Err.Error(), "network is unreachable"):
 		return fmt.Sprintf(
-			"the service %s was not reached: there is no route to it from this network; check that this machine is in the right network segment",
+			"the service %s was not reached: there is no route to it from this network; check that this machine is "+
+				"in the right network segment",
 			e.Address,
 		)
 	case errors.As(e.Err, &dns):
@@ -118,7 +121,8 @@ func (e *UnreachableError) Error() string {
 		)
 	case errors.As(e.Err, &timeout) && timeout.Timeout():
 		return fmt.Sprintf(
-			"the service %s was not reached: nobody answered; the machine sleeps or is off, a firewall drops what is sent, or it is in another network segment",
+			"the service %s was not reached: nobody answered; the machine sleeps or is off, a firewall drops what is "+
+				"sent, or it is in another network segment",
 			e.Address,
 		)
 	}

@@ -106,7 +106,8 @@ func TestShortForms(t *testing.T) {
 	const jobs = "jobs:\n  - {name: a, frames: 1-4, mode: range, cost: 1s, licence: tidal, needs: quiet}\n"
 	long, err := Parse(
 		[]byte(
-			"licences: [{name: tidal, count: 2}]\npools: [{name: graphics, projects: [gannet]}]\nnodes:\n  - {name: n, speed: 1, traits: [quiet], pools: [graphics], hours: {week: \"mon-sun 00:00-24:00\"}}\n" + jobs,
+			"licences: [{name: tidal, count: 2}]\npools: [{name: graphics, projects: [gannet]}]\nnodes:\n" +
+				"  - {name: n, speed: 1, traits: [quiet], pools: [graphics], hours: {week: \"mon-sun 00:00-24:00\"}}\n" + jobs,
 		),
 	)
 	if err != nil {
@@ -114,7 +115,8 @@ func TestShortForms(t *testing.T) {
 	}
 	short, err := Parse(
 		[]byte(
-			"licences: {tidal: 2}\npools: {graphics: [gannet]}\nnodes:\n  - {name: n, speed: 1, traits: [quiet], pools: [graphics], hours: \"mon-sun 00:00-24:00\"}\n" + jobs,
+			"licences: {tidal: 2}\npools: {graphics: [gannet]}\nnodes:\n" +
+				"  - {name: n, speed: 1, traits: [quiet], pools: [graphics], hours: \"mon-sun 00:00-24:00\"}\n" + jobs,
 		),
 	)
 	if err != nil {

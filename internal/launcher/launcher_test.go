@@ -191,7 +191,8 @@ func TestATreeIsEndedWhole(t *testing.T) {
 	dir := folder(t)
 	c := connect(t, dir)
 	var out said
-	script := "trap '' TERM; (trap '' TERM; while :; do sleep 0.05; done) & echo $!; setsid sh -c 'echo $$; while :; do sleep 0.05; done' & sleep 0.3; echo ready; sleep 3600"
+	script := "trap '' TERM; (trap '' TERM; while :; do sleep 0.05; done) & echo $!; setsid sh -c 'echo $$; while :; " +
+		"do sleep 0.05; done' & sleep 0.3; echo ready; sleep 3600"
 	p, err := c.Start(shell("a", script), &out)
 	if err != nil {
 		t.Fatal(err)

@@ -145,7 +145,8 @@ func prepareDir(dir string, acct *account) error {
 		}
 		if info.Mode().Perm()&0o001 == 0 {
 			return fmt.Errorf(
-				"the database runs as account %s, which may not enter %s; choose another folder with --data, such as /var/lib/vexillum",
+				"the database runs as account %s, which may not enter %s; choose another folder with --data, such as "+
+					"/var/lib/vexillum",
 				acct.name, parent,
 			)
 		}
@@ -183,7 +184,9 @@ func initialise(ctx context.Context, bin, dir, data string, acct *account) (stri
 			return strings.TrimSpace(string(known)), keepPassword(fresh, passwordFile)
 		}
 		return "", fmt.Errorf(
-			"%w: %s is not there, and %s holds a farm. Put that file back from a backup of the machine; or move the folder away and begin again from a backup of the farm: vexillum restore FILE --data NEW-FOLDER. Nothing was changed",
+			"%w: %s is not there, and %s holds a farm. Put that file back from a backup of the machine; or move the "+
+				"folder away and begin again from a backup of the farm: vexillum restore FILE --data NEW-FOLDER. "+
+				"Nothing was changed",
 			ErrNoPassword, passwordFile, data,
 		)
 	}

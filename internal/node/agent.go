@@ -235,7 +235,8 @@ func (a *Agent) comeBack(ctx context.Context, refused error) error {
 	}
 	if a.o.Key == "" {
 		return fmt.Errorf(
-			"the farm does not know the token of %s any more: it was shut out, or the farm was restored. A wrangler lets it come back with: vexillum key new --return %s; start it then with --key-file",
+			"the farm does not know the token of %s any more: it was shut out, or the farm was restored. A wrangler "+
+				"lets it come back with: vexillum key new --return %s; start it then with --key-file",
 			a.me.Name, a.me.Name,
 		)
 	}

@@ -39,7 +39,8 @@ func TestWhatEndedTheLastProcess(t *testing.T) {
 			t.Errorf("%s: %+v, want %+v", c.what, got, c.want)
 		}
 	}
-	log := "4,1,2,-;Memory cgroup out of memory: Killed process 4711 (povray) total-vm:1kB\n6,2,3,-;usb 1-1\n3,3,4,-;Out of memory: Killed process 12 (vexillum), UID 0\n"
+	log := "4,1,2,-;Memory cgroup out of memory: Killed process 4711 (povray) total-vm:1kB\n6,2,3,-;usb 1-1\n" +
+		"3,3,4,-;Out of memory: Killed process 12 (vexillum), UID 0\n"
 	if killed := killedIn(log); len(killed) != 2 || !killed[4711] || !killed[12] {
 		t.Errorf("the log names %v", killed)
 	}

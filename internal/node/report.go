@@ -50,7 +50,8 @@ func (a *Agent) greet(ctx context.Context) (lines []string, err error) {
 	}
 	if tooOld(a.o.Version, h.NodesFrom) {
 		return nil, fmt.Errorf(
-			"this node process is version %s, and the service takes %s or newer; install the service's version, %s, on this machine",
+			"this node process is version %s, and the service takes %s or newer; install the service's version, %s, "+
+				"on this machine",
 			a.o.Version, h.NodesFrom, h.Version,
 		)
 	}
@@ -66,7 +67,8 @@ func (a *Agent) greet(ctx context.Context) (lines []string, err error) {
 			lines,
 			reportLine(
 				"clock",
-				"differs from the service's by %v; set both from one time server, or the times of files and logs cannot be compared",
+				"differs from the service's by %v; set both from one time server, or the times of files and logs "+
+					"cannot be compared",
 				off.Round(time.Second),
 			),
 		)

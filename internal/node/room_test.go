@@ -17,7 +17,8 @@ func TestNoFrameIsBegunWithoutRoom(t *testing.T) {
 			f := &fake{}
 			script := "say:begin_{first} draw:{first} sleep:1100ms exit:0"
 			if mode == "range" {
-				script = "say:begin_{first} draw:{first} sleep:1200ms say:begin_2 draw:2 sleep:1200ms say:begin_3 draw:3 exit:0"
+				script = "say:begin_{first} draw:{first} sleep:1200ms say:begin_2 draw:2 sleep:1200ms say:begin_3 " +
+					"draw:3 exit:0"
 			}
 			w := newWork(t, f, script, "1-3")
 			w.lease.Recipe.Mode = "range"

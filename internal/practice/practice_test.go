@@ -58,7 +58,8 @@ func TestTroubleOnSomeNodes(t *testing.T) {
 	s, err := ReadScene(
 		sceneFile(
 			t,
-			"practice: 1\npicture: salt\ntrouble: [{frame: 3, does: error, on: [kiln-01]}, {frame: 4, does: slow}]\ncost: 1s\n",
+			"practice: 1\npicture: salt\ntrouble: [{frame: 3, does: error, on: [kiln-01]}, {frame: 4, does: slow}]\n"+
+				"cost: 1s\n",
 		),
 	)
 	if err != nil {

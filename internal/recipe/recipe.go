@@ -31,13 +31,14 @@ var Schema []byte
 
 // Recipe is one recipe file.
 type Recipe struct {
-	Format      int               `json:"recipe"` // version of the file format: 1
-	Name        string            `json:"name"`
-	Title       string            `json:"title"`
-	Mode        farm.Mode         `json:"mode"`
-	Stop        Stop              `json:"stop"`
-	Grace       Duration          `json:"grace,omitempty"` // between asking a renderer to end and killing it
-	Stall       Duration          `json:"stall,omitempty"` // it may give no sign of life for so long; 0: as its frames are expected to take
+	Format int       `json:"recipe"` // version of the file format: 1
+	Name   string    `json:"name"`
+	Title  string    `json:"title"`
+	Mode   farm.Mode `json:"mode"`
+	Stop   Stop      `json:"stop"`
+	Grace  Duration  `json:"grace,omitempty"` // between asking a renderer to end and killing it
+	// it may give no sign of life for so long; 0: as its frames are expected to take
+	Stall       Duration          `json:"stall,omitempty"`
 	Repeatable  bool              `json:"repeatable"`
 	Program     string            `json:"program"` // "{vexillum}" is our own
 	Probe       Probe             `json:"probe"`
@@ -48,10 +49,11 @@ type Recipe struct {
 	Values      map[string]Value  `json:"values,omitempty"`
 	Environment map[string]string `json:"environment,omitempty"`
 	Arguments   []string          `json:"arguments"`
-	FrameFile   string            `json:"frame_file"` // pattern of file names in staging; the group is the frame's number
-	Passes      map[string]Pass   `json:"passes,omitempty"`
-	Read        Reading           `json:"read,omitempty"`
-	Shot        *Shot             `json:"shot,omitempty"`
+	// pattern of file names in staging; the group is the frame's number
+	FrameFile string          `json:"frame_file"`
+	Passes    map[string]Pass `json:"passes,omitempty"`
+	Read      Reading         `json:"read,omitempty"`
+	Shot      *Shot           `json:"shot,omitempty"`
 }
 
 // Takes is what one lease takes of a node. Without cores it gets the whole node.

@@ -21,7 +21,8 @@ func TestWhatAFileBesideTheSceneTells(t *testing.T) {
 		values      map[string]string
 		says        string
 	}{
-		"options":        {"; a comment\nInput_File_Name=a.pov\nInitial_Frame=1\r\nFinal_Frame = 30\r\nInitial_Clock=0\nFinal_Clock=6.28\nCyclic_Animation=On\n", 1, 30, map[string]string{"clock_first": "0", "clock_last": "6.28", "cyclic": "on"}, ""},
+		"options": {"; a comment\nInput_File_Name=a.pov\nInitial_Frame=1\r\nFinal_Frame = 30\r\n" +
+			"Initial_Clock=0\nFinal_Clock=6.28\nCyclic_Animation=On\n", 1, 30, map[string]string{"clock_first": "0", "clock_last": "6.28", "cyclic": "on"}, ""},
 		"no first frame": {"Final_Frame=25\n", 1, 25, nil, ""},
 		"switches": {"+KFI0\n+KFF11\n+KI-1\n+KF2\n+KC\n", 0, 11, map[string]string{
 			"clock_first": "-1", "clock_last": "2", "cyclic": "on",
@@ -53,7 +54,9 @@ func TestWhatAFileBesideTheSceneTells(t *testing.T) {
 }
 
 func TestAPlaceholderThatWasReplacedIsNamed(t *testing.T) {
-	text := "recipe: 1\nname: a\ntitle: A\nmode: range\nstop: kill\nprogram: a\nprobe: {arguments: [], version: '(a)'}\nscenes: ['.a']\npicture: png\nframe_file: '(a)'\narguments: ['{range_last}']\n"
+	text := "recipe: 1\nname: a\ntitle: A\nmode: range\nstop: kill\nprogram: a\n" +
+		"probe: {arguments: [], version: '(a)'}\nscenes: ['.a']\npicture: png\nframe_file: '(a)'\n" +
+		"arguments: ['{range_last}']\n"
 	if _, err := Parse([]byte(text)); err == nil || !strings.Contains(err.Error(), "write {shot_last}") {
 		t.Errorf("%v", err)
 	}

@@ -53,8 +53,9 @@ func TestErrorsNameLineAndColumn(t *testing.T) {
 		"name,memory\na,48 gigs\n":        `line 2, column memory: "48 gigs" is not an amount`,
 		"name,traits\na,memory=4\n":       "line 2, column traits: the trait memory is found",
 		"name,hours\na,mon 25:00-26:00\n": `line 2, column hours: "25:00-26:00" is not a time span`,
-		"name,hours,zone\na,mon 10:00-11:00,Nowhere\n":            `line 2, column zone: "Nowhere" is not a time zone`,
-		"name,exceptions\na,2031-12-24 never\n":                   "line 2, column exceptions: exceptions belong to hours",
+		"name,hours,zone\na,mon 10:00-11:00,Nowhere\n": `line 2, column zone: "Nowhere" is not a time zone`,
+		"name,exceptions\na,2031-12-24 never\n": "line 2, column exceptions: exceptions " +
+			"belong to hours",
 		"name,hours,exceptions\na,mon 10:00-11:00,24.12. never\n": `line 2, column exceptions: "24.12." is not a date`,
 		"name,kind\na\n":         "line 2: it has a different number of cells",
 		"name\n\"a\n":            "line 2: at character",

@@ -180,12 +180,14 @@ func (s *Service) watchPlaces(ctx context.Context, f *floor.Floor) {
 			switch s.mark(ctx, path) {
 			case placeAway:
 				away[p.Name] = fmt.Sprintf(
-					"its folder %s is not there where the service runs; mount it, or correct it with: vexillum place set %s",
+					"its folder %s is not there where the service runs; mount it, or correct it with: vexillum "+
+						"place set %s",
 					path, p.Name,
 				)
 			case markMissing:
 				away[p.Name] = fmt.Sprintf(
-					"its folder %s has no mark of this farm, so it may be an empty mount point; mount the storage, or say that it is right with: vexillum place mark %s",
+					"its folder %s has no mark of this farm, so it may be an empty mount point; mount the storage, "+
+						"or say that it is right with: vexillum place mark %s",
 					path, p.Name,
 				)
 			}

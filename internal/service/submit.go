@@ -75,7 +75,9 @@ func (s *Service) Submit(ctx context.Context, sub queue.Submission) (Submitted, 
 		return Submitted{}, &refusal.Refusal{
 			Kind: refusal.Invalid, Field: "output",
 			Reason: fmt.Sprintf(
-				"the folder %s does not hold the mark of this farm's frame places: most likely it is the mount point of a storage that is away. Mount it; or, if this is the right folder, a wrangler says so with: vexillum place mark %s",
+				"the folder %s does not hold the mark of this farm's frame places: most likely it is the mount point "+
+					"of a storage that is away. Mount it; or, if this is the right folder, a wrangler says so with: "+
+					"vexillum place mark %s",
 				roots.Frames, roots.FramesName,
 			),
 		}

@@ -39,7 +39,8 @@ func (c *leasesOpened) add(record farm.Record, _ int64) {
 func (c *leasesOpened) statement() (string, []any) {
 	return `INSERT INTO lease (id, node, run, session, ask, given, reason, opened_at, share, race)
 		SELECT id, node, run, session, ask, given::int4multirange, reason, at, NULLIF(share, '')::jsonb, race
-		FROM unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::bigint[], $5::bigint[], $6::text[], $7::text[], $8::timestamptz[], $9::text[], $10::boolean[])
+		FROM unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::bigint[], $5::bigint[], $6::text[], $7::text[],
+		$8::timestamptz[], $9::text[], $10::boolean[])
 			AS r(id, node, run, session, ask, given, reason, at, share, race)`,
 		[]any{c.id, c.node, c.run, c.session, c.ask, c.given, c.reason, c.at, c.share, c.race}
 }
@@ -84,13 +85,19 @@ func (c *framesAccepted) add(record farm.Record, seq int64) {
 }
 
 func (c *framesAccepted) statement() (string, []any) {
-	return `INSERT INTO frame (run, frame, state, lease, launch, node, hash, bytes, startup_seconds, render_seconds, check_seconds, accepted_at, seq, files, memory_bytes)
-		SELECT run, frame, 'delivering', lease, launch, node, hash, bytes, startup, render, looked, at, seq, files::jsonb, memory
-		FROM unnest($1::bigint[], $2::int[], $3::bigint[], $4::int[], $5::bigint[], $6::text[], $7::bigint[], $8::float8[], $9::float8[], $10::float8[], $11::timestamptz[], $12::bigint[], $13::text[], $14::bigint[])
+	return `INSERT INTO frame (run, frame, state, lease, launch, node, hash, bytes, startup_seconds, render_seconds,
+		check_seconds, accepted_at, seq, files, memory_bytes)
+		SELECT run, frame, 'delivering', lease, launch, node, hash, bytes, startup, render, looked, at, seq,
+		files::jsonb, memory
+		FROM unnest($1::bigint[], $2::int[], $3::bigint[], $4::int[], $5::bigint[], $6::text[], $7::bigint[],
+		$8::float8[], $9::float8[], $10::float8[], $11::timestamptz[], $12::bigint[], $13::text[], $14::bigint[])
 			AS r(run, frame, lease, launch, node, hash, bytes, startup, render, looked, at, seq, files, memory)
-		ON CONFLICT (run, frame) DO UPDATE SET state = 'delivering', lease = excluded.lease, launch = excluded.launch, node = excluded.node,
-			hash = excluded.hash, bytes = excluded.bytes, startup_seconds = excluded.startup_seconds, render_seconds = excluded.render_seconds,
-			check_seconds = excluded.check_seconds, accepted_at = excluded.accepted_at, seq = excluded.seq, files = excluded.files`,
+		ON CONFLICT (run, frame) DO UPDATE SET state = 'delivering', lease = excluded.lease, launch = excluded.launch,
+		node = excluded.node,
+			hash = excluded.hash, bytes = excluded.bytes, startup_seconds = excluded.startup_seconds, render_seconds =
+			excluded.render_seconds,
+			check_seconds = excluded.check_seconds, accepted_at = excluded.accepted_at, seq = excluded.seq, files =
+			excluded.files`,
 		[]any{
 			c.run, c.frame, c.lease, c.launch, c.node, c.hash, c.bytes, c.startup, c.render, c.check, c.at, c.seq,
 			c.files, c.memory,
@@ -126,8 +133,10 @@ func (c *framesDone) add(record farm.Record, seq int64) {
 }
 
 func (c *framesDone) statement() (string, []any) {
-	return `UPDATE frame f SET state = 'done', hash = r.hash, done_at = r.at, seq = r.seq, bytes = r.bytes, files = r.files::jsonb
-		FROM unnest($1::bigint[], $2::int[], $3::text[], $4::timestamptz[], $5::bigint[], $6::bigint[], $7::text[]) AS r(run, frame, hash, at, seq, bytes, files)
+	return `UPDATE frame f SET state = 'done', hash = r.hash, done_at = r.at, seq = r.seq, bytes = r.bytes, files =
+		r.files::jsonb
+		FROM unnest($1::bigint[], $2::int[], $3::text[], $4::timestamptz[], $5::bigint[], $6::bigint[], $7::text[]) AS
+		r(run, frame, hash, at, seq, bytes, files)
 		WHERE f.run = r.run AND f.frame = r.frame`,
 		[]any{
 			c.run, c.frame, c.hash, c.at, c.seq, c.bytes, c.files,
@@ -162,6 +171,7 @@ func (e *events) add(r farm.Record, seq int64, body func() ([]byte, error)) erro
 func (e *events) statement() (string, []any) {
 	return `INSERT INTO event (seq, at, kind, run, node, reason, body)
 		SELECT seq, at, kind, NULLIF(run, 0), NULLIF(node, 0), reason, body::jsonb
-		FROM unnest($1::bigint[], $2::timestamptz[], $3::text[], $4::bigint[], $5::bigint[], $6::text[], $7::text[]) AS r(seq, at, kind, run, node, reason, body)`,
+		FROM unnest($1::bigint[], $2::timestamptz[], $3::text[], $4::bigint[], $5::bigint[], $6::text[], $7::text[]) AS
+		r(seq, at, kind, run, node, reason, body)`,
 		[]any{e.seq, e.at, e.kind, e.run, e.node, e.reason, e.body}
 }

@@ -21,14 +21,17 @@ type kept struct {
 var kinds = map[farm.Kind]kept{
 	farm.NodeEnrolled{}.Kind(): {
 		statement: `WITH r AS (
-			SELECT * FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, name text, kind text, facts jsonb, key_hash text, at timestamptz)
+			SELECT * FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, name text, kind text, facts jsonb, key_hash
+			text,
+			at timestamptz)
 		), used AS (
 			UPDATE enrolment_key k SET uses_left = uses_left - u.n
 			FROM (SELECT key_hash, count(*) AS n FROM r GROUP BY 1) u WHERE k.hash = u.key_hash
 		)
 		INSERT INTO node (id, name, kind, facts, session, reach, reach_since, duty, enrolled_at)
 		SELECT node, name, kind, facts, 0, 'silent', at, 'on duty', at FROM r
-		ON CONFLICT (id) DO UPDATE SET kind = excluded.kind, facts = excluded.facts, enrolled_at = excluded.enrolled_at`,
+		ON CONFLICT (id) DO UPDATE SET kind = excluded.kind, facts = excluded.facts, enrolled_at =
+		excluded.enrolled_at`,
 		touches: of(func(r farm.NodeEnrolled) (writes, reads []row) {
 			return []row{node(r.Node)}, []row{named("key", r.KeyHash), anyName}
 		}),
@@ -36,12 +39,15 @@ var kinds = map[farm.Kind]kept{
 	},
 	farm.NodeStarted{}.Kind(): {
 		statement: `WITH r AS (
-			SELECT * FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, session bigint, facts jsonb, kept jsonb, at timestamptz)
+			SELECT * FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, session bigint, facts jsonb, kept jsonb, at
+			timestamptz)
 		), kept AS (
 			UPDATE lease l SET session = k.session, ask = 0
-			FROM (SELECT r.session, id::bigint FROM r, jsonb_array_elements_text(COALESCE(NULLIF(r.kept, 'null'), '[]')) id) k WHERE l.id = k.id
+			FROM (SELECT r.session, id::bigint FROM r, jsonb_array_elements_text(COALESCE(NULLIF(r.kept, 'null'), '[]'))
+			id) k WHERE l.id = k.id
 		)
-		UPDATE node SET session = r.session, facts = r.facts, reach = 'online', reach_since = r.at FROM r WHERE node.id = r.node`,
+		UPDATE node SET session = r.session, facts = r.facts, reach = 'online', reach_since = r.at FROM r WHERE node.id
+		= r.node`,
 		touches: of(func(r farm.NodeStarted) (writes, reads []row) {
 			writes = []row{node(r.Node)}
 			for _, id := range r.Kept {
@@ -58,8 +64,10 @@ var kinds = map[farm.Kind]kept{
 		}),
 	},
 	farm.NodeDuty{}.Kind(): {
-		statement: `UPDATE node SET duty = r.duty, duty_reason = r.reason, duty_since = r.at, duty_now = r.now, off_until = r.off_until
-		FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, duty text, reason text, at timestamptz, now boolean, off_until timestamptz) WHERE id = r.node`,
+		statement: `UPDATE node SET duty = r.duty, duty_reason = r.reason, duty_since = r.at, duty_now = r.now,
+			off_until = r.off_until
+		FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, duty text, reason text, at timestamptz, now boolean,
+		off_until timestamptz) WHERE id = r.node`,
 		touches: of(func(r farm.NodeDuty) (writes, reads []row) {
 			return []row{node(r.Node)}, nil
 		}),
@@ -73,9 +81,12 @@ var kinds = map[farm.Kind]kept{
 	},
 	farm.NodeSet{}.Kind(): {
 		statement: `WITH r AS (
-			SELECT * FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, version bigint, settings jsonb, actor text, reason text, at timestamptz)
+			SELECT * FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, version bigint, settings jsonb, actor text,
+			reason text, at timestamptz)
 		), kept AS (
-			INSERT INTO node_settings (node, version, settings, actor, reason, at) SELECT node, version, settings, actor, reason, at FROM r
+			INSERT INTO node_settings (node, version, settings, actor, reason, at) SELECT node, version, settings,
+			actor,
+			reason, at FROM r
 		)
 		UPDATE node SET settings = r.settings, version = r.version FROM r WHERE node.id = r.node`,
 		// its rows of pools are looked at when it is read, not when it is written
@@ -92,7 +103,8 @@ var kinds = map[farm.Kind]kept{
 		}),
 	},
 	farm.NodeRenamed{}.Kind(): {
-		statement: `UPDATE node SET name = r.name FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, name text) WHERE id = r.node`,
+		statement: `UPDATE node SET name = r.name FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, name text) WHERE
+			id = r.node`,
 		touches: of(func(r farm.NodeRenamed) (writes, reads []row) {
 			return []row{node(r.Node), anyName}, nil
 		}),
@@ -109,25 +121,31 @@ var kinds = map[farm.Kind]kept{
 		}),
 	},
 	farm.RunSet{}.Kind(): {
-		statement: `UPDATE run SET terms = r.terms FROM jsonb_to_recordset($1::jsonb) AS r(run bigint, terms jsonb) WHERE id = r.run`,
+		statement: `UPDATE run SET terms = r.terms FROM jsonb_to_recordset($1::jsonb) AS r(run bigint, terms jsonb)
+			WHERE id = r.run`,
 		touches: of(func(r farm.RunSet) (writes, reads []row) {
 			return []row{run(r.Run)}, nil
 		}),
 	},
 	farm.RunSubmitted{}.Kind(): {
-		statement: `INSERT INTO run (id, job, project, kind, number, spec, state, reason, queue_order, submit_key, submit_digest, submitted_at)
-		SELECT run, spec->>'job', spec->>'project', spec->>'kind', (spec->>'number')::int, spec, state, reason, "order", NULLIF(key, ''), COALESCE(digest, ''), at
-		FROM jsonb_to_recordset($1::jsonb) AS r(run bigint, spec jsonb, state text, reason text, "order" bigint, key text, digest text, at timestamptz)`,
+		statement: `INSERT INTO run (id, job, project, kind, number, spec, state, reason, queue_order, submit_key,
+			submit_digest, submitted_at)
+		SELECT run, spec->>'job', spec->>'project', spec->>'kind', (spec->>'number')::int, spec, state, reason, "order",
+		NULLIF(key, ''), COALESCE(digest, ''), at
+		FROM jsonb_to_recordset($1::jsonb) AS r(run bigint, spec jsonb, state text, reason text, "order" bigint, key
+		text, digest text, at timestamptz)`,
 		touches: of(func(r farm.RunSubmitted) (writes, reads []row) {
 			return []row{run(r.Run)}, []row{named("project", r.Spec.Project)}
 		}),
 	},
 	farm.RunMoved{}.Kind(): {
 		statement: `UPDATE run SET state = r.state, reason = r.reason, held_for = COALESCE(r.held, ''),
-			released_at = CASE WHEN run.state = 'held' AND r.state IN ('queued', 'rendering') THEN r.at ELSE released_at END,
+			released_at = CASE WHEN run.state = 'held' AND r.state IN ('queued', 'rendering') THEN r.at ELSE released_at
+			END,
 			started_at = CASE WHEN r.state = 'rendering' THEN COALESCE(started_at, r.at) ELSE started_at END,
 			ended_at = CASE WHEN r.state IN ('done', 'done with gaps', 'failed', 'cancelled') THEN r.at END
-		FROM jsonb_to_recordset($1::jsonb) AS r(run bigint, state text, held text, reason text, at timestamptz) WHERE id = r.run`,
+		FROM jsonb_to_recordset($1::jsonb) AS r(run bigint, state text, held text, reason text, at timestamptz) WHERE id
+		= r.run`,
 		touches: of(func(r farm.RunMoved) (writes, reads []row) {
 			return []row{run(r.Run)}, nil
 		}),
@@ -151,7 +169,8 @@ var kinds = map[farm.Kind]kept{
 		},
 	},
 	farm.LeaseExtended{}.Kind(): {
-		statement: `UPDATE lease SET given = given + frame_set(r.frames), trimmed = trimmed - frame_set(r.frames), ask = r.ask, reason = r.reason
+		statement: `UPDATE lease SET given = given + frame_set(r.frames), trimmed = trimmed - frame_set(r.frames), ask =
+			r.ask, reason = r.reason
 		FROM jsonb_to_recordset($1::jsonb) AS r(lease bigint, ask bigint, frames text, reason text) WHERE id = r.lease`,
 		touches: of(func(r farm.LeaseExtended) (writes, reads []row) {
 			return []row{lease(r.Lease)}, []row{leasesOf(r.Run)}
@@ -186,23 +205,30 @@ var kinds = map[farm.Kind]kept{
 	// No lease that once held the frame has it back.
 	farm.DeliveryLost{}.Kind(): {
 		statement: `WITH r AS (
-			SELECT run, frame, hash, seq FROM jsonb_to_recordset($1::jsonb) AS p(run bigint, frame int, hash text, seq bigint)
+			SELECT run, frame, hash, seq FROM jsonb_to_recordset($1::jsonb) AS p(run bigint, frame int, hash text, seq
+			bigint)
 		), gone AS (
 			UPDATE lease l SET trimmed = trimmed + c.frames
-			FROM (SELECT run, range_agg(int4range(frame, frame, '[]')) AS frames FROM r GROUP BY run) c WHERE l.run = c.run AND l.ended_at IS NULL
+			FROM (SELECT run, range_agg(int4range(frame, frame, '[]')) AS frames FROM r GROUP BY run) c WHERE l.run =
+			c.run
+			AND l.ended_at IS NULL
 		)
-		UPDATE frame f SET state = 'lost', lost_hashes = lost_hashes || r.hash, seq = r.seq FROM r WHERE f.run = r.run AND f.frame = r.frame`,
+		UPDATE frame f SET state = 'lost', lost_hashes = lost_hashes || r.hash, seq = r.seq FROM r WHERE f.run = r.run
+		AND f.frame = r.frame`,
 		touches: of(func(r farm.DeliveryLost) (writes, reads []row) {
 			return []row{frame(r.Run, r.Frame), leasesOf(r.Run)}, []row{framesOf(r.Run)}
 		}),
 	},
 	farm.FrameFailed{}.Kind(): {
 		statement: `WITH r AS (
-			SELECT * FROM jsonb_to_recordset($1::jsonb) AS p(seq bigint, run bigint, frame int, lease bigint, launch int, node bigint,
+			SELECT * FROM jsonb_to_recordset($1::jsonb) AS p(seq bigint, run bigint, frame int, lease bigint, launch
+			int,
+			node bigint,
 				cause text, message text, counts boolean, at timestamptz)
 		), gone AS (
 			UPDATE lease l SET trimmed = trimmed + c.frames
-			FROM (SELECT lease, range_agg(int4range(frame, frame, '[]')) AS frames FROM r GROUP BY lease) c WHERE l.id = c.lease
+			FROM (SELECT lease, range_agg(int4range(frame, frame, '[]')) AS frames FROM r GROUP BY lease) c WHERE l.id =
+			c.lease
 		)
 		INSERT INTO attempt (seq, run, frame, lease, launch, node, cause, message, counts, at)
 		SELECT seq, run, frame, lease, launch, node, cause, message, counts, at FROM r`,
@@ -248,7 +274,8 @@ var kinds = map[farm.Kind]kept{
 	},
 	farm.PoolSet{}.Kind(): {
 		statement: `INSERT INTO pool (name, projects)
-		SELECT name, COALESCE(NULLIF(projects, 'null'), '[]') FROM jsonb_to_recordset($1::jsonb) AS r(name text, projects jsonb)
+		SELECT name, COALESCE(NULLIF(projects, 'null'), '[]') FROM jsonb_to_recordset($1::jsonb) AS r(name text,
+		projects jsonb)
 		ON CONFLICT (name) DO UPDATE SET projects = excluded.projects`,
 		touches: of(func(r farm.PoolSet) (writes, reads []row) {
 			return []row{named("pool", r.Name)}, nil
@@ -262,7 +289,8 @@ var kinds = map[farm.Kind]kept{
 	},
 	farm.LaunchSettingsSet{}.Kind(): {
 		statement: `WITH r AS (
-			SELECT of->>'project' AS project, of->>'recipe' AS recipe, env FROM jsonb_to_recordset($1::jsonb) AS r(of jsonb, env jsonb))
+			SELECT of->>'project' AS project, of->>'recipe' AS recipe, env FROM jsonb_to_recordset($1::jsonb) AS r(of
+			jsonb, env jsonb))
 		INSERT INTO launch_settings (project, recipe, env) SELECT project, recipe, env FROM r
 		ON CONFLICT (project, recipe) DO UPDATE SET env = excluded.env`,
 		touches: of(func(r farm.LaunchSettingsSet) (writes, reads []row) {
@@ -271,21 +299,25 @@ var kinds = map[farm.Kind]kept{
 	},
 	farm.FreezeSet{}.Kind(): {
 		statement: `WITH r AS (
-			SELECT of->>'kind' AS kind, of->>'name' AS name, stay FROM jsonb_to_recordset($1::jsonb) AS r(of jsonb, stay jsonb))
-		INSERT INTO stay (kind, name, stay) SELECT kind, name, stay FROM r ON CONFLICT (kind, name) DO UPDATE SET stay = excluded.stay`,
+			SELECT of->>'kind' AS kind, of->>'name' AS name, stay FROM jsonb_to_recordset($1::jsonb) AS r(of jsonb, stay
+			jsonb))
+		INSERT INTO stay (kind, name, stay) SELECT kind, name, stay FROM r ON CONFLICT (kind, name) DO UPDATE SET stay =
+		excluded.stay`,
 		touches: of(func(r farm.FreezeSet) (writes, reads []row) {
 			return []row{named("stay", r.Of.String())}, nil
 		}),
 	},
 	farm.KeyRevoked{}.Kind(): {
-		statement: `UPDATE enrolment_key k SET revoked_at = r.at FROM jsonb_to_recordset($1::jsonb) AS r(hash text, at timestamptz) WHERE k.hash = r.hash`,
+		statement: `UPDATE enrolment_key k SET revoked_at = r.at FROM jsonb_to_recordset($1::jsonb) AS r(hash text, at
+			timestamptz) WHERE k.hash = r.hash`,
 		touches: of(func(r farm.KeyRevoked) (writes, reads []row) {
 			return []row{named("key", r.Hash)}, nil
 		}),
 	},
 	farm.PlaceSet{}.Kind(): {
 		statement: `INSERT INTO place (name, paths, loads)
-		SELECT name, paths, COALESCE(loads, 0) FROM jsonb_to_recordset($1::jsonb) AS r(name text, paths jsonb, loads int)
+		SELECT name, paths, COALESCE(loads, 0) FROM jsonb_to_recordset($1::jsonb) AS r(name text, paths jsonb, loads
+		int)
 		ON CONFLICT (name) DO UPDATE SET paths = excluded.paths, loads = excluded.loads`,
 		touches: of(func(r farm.PlaceSet) (writes, reads []row) {
 			return []row{named("place", r.Name)}, nil
@@ -293,12 +325,15 @@ var kinds = map[farm.Kind]kept{
 	},
 	farm.LicenceSet{}.Kind(): {
 		statement: `WITH r AS (
-			SELECT * FROM jsonb_to_recordset($1::jsonb) AS r(name text, count int, lowered int, lowered_until timestamptz)
+			SELECT * FROM jsonb_to_recordset($1::jsonb) AS r(name text, count int, lowered int, lowered_until
+			timestamptz)
 		), gone AS (
 			DELETE FROM licence l USING r WHERE l.name = r.name AND r.count < 0
 		)
-		INSERT INTO licence (name, count, lowered, lowered_until) SELECT name, count, lowered, lowered_until FROM r WHERE count >= 0
-		ON CONFLICT (name) DO UPDATE SET count = excluded.count, lowered = excluded.lowered, lowered_until = excluded.lowered_until`,
+		INSERT INTO licence (name, count, lowered, lowered_until) SELECT name, count, lowered, lowered_until FROM r
+		WHERE count >= 0
+		ON CONFLICT (name) DO UPDATE SET count = excluded.count, lowered = excluded.lowered, lowered_until =
+		excluded.lowered_until`,
 		touches: of(func(r farm.LicenceSet) (writes, reads []row) {
 			return []row{named("licence", r.Name)}, nil
 		}),
@@ -307,7 +342,8 @@ var kinds = map[farm.Kind]kept{
 		statement: `INSERT INTO project (name, title, weight, scenes, frames)
 		SELECT name, title, weight, scenes, frames
 		FROM jsonb_to_recordset($1::jsonb) AS r(name text, title text, weight float8, scenes text, frames text)
-		ON CONFLICT (name) DO UPDATE SET title = excluded.title, weight = excluded.weight, scenes = excluded.scenes, frames = excluded.frames`,
+		ON CONFLICT (name) DO UPDATE SET title = excluded.title, weight = excluded.weight, scenes = excluded.scenes,
+		frames = excluded.frames`,
 		touches: of(func(r farm.ProjectSet) (writes, reads []row) {
 			return []row{
 					named("project", r.Name),
@@ -367,7 +403,8 @@ var kinds = map[farm.Kind]kept{
 	farm.TokenIssued{}.Kind(): {
 		statement: `INSERT INTO token (hash, kind, person, node, label, created_at, expires_at)
 		SELECT hash, kind, NULLIF(person, ''), NULLIF(node, 0), label, at, expires_at
-		FROM jsonb_to_recordset($1::jsonb) AS r(hash text, kind text, person text, node bigint, label text, at timestamptz, expires_at timestamptz)`,
+		FROM jsonb_to_recordset($1::jsonb) AS r(hash text, kind text, person text, node bigint, label text, at
+		timestamptz, expires_at timestamptz)`,
 		touches: of(func(r farm.TokenIssued) (writes, reads []row) {
 			return []row{named("token", r.Hash)}, []row{named("person", r.Person), node(r.Node), nodeToken(r.Node)}
 		}),
@@ -381,9 +418,12 @@ var kinds = map[farm.Kind]kept{
 		bodiless: always,
 	},
 	farm.KeyIssued{}.Kind(): {
-		statement: `INSERT INTO enrolment_key (hash, label, created_by, created_at, expires_at, uses_left, pools, returns)
-		SELECT hash, label, created_by, at, expires_at, uses, COALESCE(NULLIF(pools, 'null'), '[]'), COALESCE(NULLIF(returns, 'null'), '[]')
-		FROM jsonb_to_recordset($1::jsonb) AS r(hash text, label text, created_by text, at timestamptz, expires_at timestamptz, uses int, pools jsonb, returns jsonb)`,
+		statement: `INSERT INTO enrolment_key (hash, label, created_by, created_at, expires_at, uses_left, pools,
+			returns)
+		SELECT hash, label, created_by, at, expires_at, uses, COALESCE(NULLIF(pools, 'null'), '[]'),
+		COALESCE(NULLIF(returns, 'null'), '[]')
+		FROM jsonb_to_recordset($1::jsonb) AS r(hash text, label text, created_by text, at timestamptz, expires_at
+		timestamptz, uses int, pools jsonb, returns jsonb)`,
 		touches: of(func(r farm.KeyIssued) (writes, reads []row) {
 			return []row{named("key", r.Hash)}, nil
 		}),
@@ -392,7 +432,8 @@ var kinds = map[farm.Kind]kept{
 	farm.Audited{}.Kind(): {
 		statement: `INSERT INTO audit (seq, at, actor, action, subject, before, after)
 		SELECT seq, at, actor, action, subject, "from", "to"
-		FROM jsonb_to_recordset($1::jsonb) AS r(seq bigint, at timestamptz, actor text, action text, subject text, "from" text, "to" text)`,
+		FROM jsonb_to_recordset($1::jsonb) AS r(seq bigint, at timestamptz, actor text, action text, subject text,
+		"from" text, "to" text)`,
 	},
 }
 

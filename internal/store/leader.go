@@ -46,7 +46,8 @@ func (s *Store) Leader(ctx context.Context) (Leader, error) {
 	if !there {
 		return l, ErrNoLeader
 	}
-	err := s.leader.QueryRowContext(ctx, `SELECT epoch, batch, beat::text, holder, COALESCE(to_jsonb(leader)->>'address', ''), COALESCE(to_jsonb(leader)->>'socket', '') FROM leader`).
+	err := s.leader.QueryRowContext(ctx, `SELECT epoch, batch, beat::text, holder,
+		COALESCE(to_jsonb(leader)->>'address', ''), COALESCE(to_jsonb(leader)->>'socket', '') FROM leader`).
 		Scan(&l.Epoch, &l.Batch, &l.Beat, &l.Holder, &l.Address, &l.Socket)
 	if errors.Is(err, sql.ErrNoRows) {
 		return l, ErrNoLeader
@@ -67,13 +68,15 @@ func (s *Store) Claim(ctx context.Context, seen Leader, holder string) (Lead, er
 	s.writer.SetMaxIdleConns(0)
 	s.writer.SetMaxIdleConns(2)
 	_, err := s.leader.ExecContext(ctx, `SELECT pg_terminate_backend(a.pid) FROM pg_stat_activity a, leader
-		WHERE epoch = $1 AND batch = $2 AND beat::text = $3 AND application_name = $4 AND datname = current_database()`, seen.Epoch, seen.Batch, seen.Beat, writerName)
+		WHERE epoch = $1 AND batch = $2 AND beat::text = $3 AND application_name = $4 AND datname =
+		current_database()`, seen.Epoch, seen.Batch, seen.Beat, writerName)
 	if err != nil {
 		return Lead{}, fmt.Errorf("sending the last service's writers away: %w", err)
 	}
 	err = s.leader.QueryRowContext(ctx,
 		`UPDATE leader SET epoch = epoch + 1, batch = 0, beat = clock_timestamp(), holder = $4
-		WHERE epoch = $1 AND batch = $2 AND beat::text = $3 RETURNING epoch, batch, seq`, seen.Epoch, seen.Batch, seen.Beat, holder).
+		WHERE epoch = $1 AND batch = $2 AND beat::text = $3 RETURNING epoch, batch,
+		seq`, seen.Epoch, seen.Batch, seen.Beat, holder).
 		Scan(&l.Epoch, &l.Batch, &l.Seq)
 	if errors.Is(err, sql.ErrNoRows) {
 		return Lead{}, ErrDeposed
@@ -131,7 +134,8 @@ type Member struct {
 // Appear reports that a service is there, active or standing by.
 func (s *Store) Appear(ctx context.Context, name, address, version string) error {
 	_, err := s.leader.ExecContext(ctx, `INSERT INTO member (name, address, version, seen) VALUES ($1, $2, $3, now())
-		ON CONFLICT (name) DO UPDATE SET address = excluded.address, version = excluded.version, seen = now()`, name, address, version)
+		ON CONFLICT (name) DO UPDATE SET address = excluded.address, version = excluded.version, seen =
+		now()`, name, address, version)
 	if err != nil {
 		return fmt.Errorf("telling that this service is there: %w", err)
 	}
@@ -177,7 +181,8 @@ func (s *Store) Restored(ctx context.Context) (runs int, err error) {
 	if err := s.Migrate(ctx); err != nil {
 		return 0, err
 	}
-	for _, query := range []string{`UPDATE farm SET life = gen_random_uuid()::text`, `UPDATE leader SET holder = '', socket = '', epoch = epoch + 1, batch = 0`, `DELETE FROM member`} {
+	for _, query := range []string{`UPDATE farm SET life = gen_random_uuid()::text`, `UPDATE leader SET holder = '',
+		socket = '', epoch = epoch + 1, batch = 0`, `DELETE FROM member`} {
 		if _, err := s.db.ExecContext(ctx, query); err != nil {
 			return 0, fmt.Errorf("beginning another life of the farm: %w", err)
 		}

@@ -175,7 +175,8 @@ func (l *loader) keys() error {
 			return err
 		}
 		return json.Unmarshal(pools, &k.Pools)
-	}, `SELECT hash, label, created_by, created_at, expires_at, uses_left, pools, returns, revoked_at FROM enrolment_key WHERE expires_at > now() - interval '90 days'`)
+	}, `SELECT hash, label, created_by, created_at, expires_at, uses_left, pools, returns, revoked_at FROM
+		enrolment_key WHERE expires_at > now() - interval '90 days'`)
 }
 
 func (l *loader) nodes() error {
@@ -309,7 +310,8 @@ func (l *loader) readRuns() error {
 		l.runs[r.ID] = &keptRun{&r, key, digest}
 		l.order = append(l.order, r.ID)
 		return nil
-	}, `SELECT id, spec, state, reason, queue_order, COALESCE(submit_key, ''), submit_digest, submitted_at, started_at, ended_at,
+	}, `SELECT id, spec, state, reason, queue_order, COALESCE(submit_key, ''), submit_digest, submitted_at,
+		started_at, ended_at,
 		done::text, done_seq, parked::text, terms, held_for, released_at, redo::text FROM run ORDER BY id`)
 }
 
@@ -347,7 +349,8 @@ func (l *loader) frames() error {
 			run.Trouble[frame] = &farm.Trouble{Accepted: hashes}
 		}
 		return nil
-	}, `SELECT f.run, f.frame, f.state, f.lease, f.node, f.hash, f.bytes, f.accepted_at, to_jsonb(f.lost_hashes), COALESCE(f.files, 'null')
+	}, `SELECT f.run, f.frame, f.state, f.lease, f.node, f.hash, f.bytes, f.accepted_at, to_jsonb(f.lost_hashes),
+		COALESCE(f.files, 'null')
 		FROM run r JOIN frame f ON f.run = r.id
 		WHERE f.seq > r.done_seq OR (f.state <> 'done' AND r.`+openRuns+`) ORDER BY f.run, f.frame`)
 	for id, spans := range done {
@@ -411,7 +414,8 @@ func (l *loader) leases() error {
 		}
 		run.Leases[lease.ID] = &lease
 		return nil
-	}, `SELECT l.id, l.node, l.run, l.session, l.ask, l.given::text, l.trimmed::text, l.reason, l.opened_at, l.ended_at, COALESCE(l.share, '{}'), l.race
+	}, `SELECT l.id, l.node, l.run, l.session, l.ask, l.given::text, l.trimmed::text, l.reason, l.opened_at,
+		l.ended_at, COALESCE(l.share, '{}'), l.race
 		FROM lease l JOIN run r ON r.id = l.run WHERE r.`+openRuns+` ORDER BY l.id`)
 	if err != nil {
 		return err
@@ -459,14 +463,17 @@ func (l *loader) observations() (out []Observation, err error) {
 		out = append(out, o)
 		return json.Unmarshal(share, &out[len(out)-1].Share)
 	}
-	const what = `SELECT f.run, f.frame, f.node, f.lease, f.startup_seconds, f.render_seconds, f.memory_bytes, COALESCE(l.share, '{}') `
+	const what = `SELECT f.run, f.frame, f.node, f.lease, f.startup_seconds, f.render_seconds, f.memory_bytes,
+		COALESCE(l.share, '{}') `
 	err = l.each(scan, what+`FROM (
 			SELECT id, done FROM (SELECT DISTINCT ON (project, job) id, done, ended_at FROM run
 				WHERE NOT (`+openRuns+`) AND NOT isempty(done) ORDER BY project, job, ended_at DESC) r
 			ORDER BY ended_at DESC LIMIT $1) r
 		CROSS JOIN generate_series(0, $2 - 1) AS part
-		CROSS JOIN LATERAL (SELECT lower(done) + (upper(done) - lower(done))::bigint * part / $2 AS first, lower(done) + (upper(done) - lower(done))::bigint * (part + 1) / $2 AS next) bin
-		CROSS JOIN LATERAL (SELECT * FROM frame WHERE run = r.id AND frame >= bin.first AND frame < bin.next AND state = 'done' ORDER BY frame LIMIT 1) f
+		CROSS JOIN LATERAL (SELECT lower(done) + (upper(done) - lower(done))::bigint * part / $2 AS first, lower(done) +
+		(upper(done) - lower(done))::bigint * (part + 1) / $2 AS next) bin
+		CROSS JOIN LATERAL (SELECT * FROM frame WHERE run = r.id AND frame >= bin.first AND frame < bin.next AND state =
+		'done' ORDER BY frame LIMIT 1) f
 		JOIN lease l ON l.id = f.lease
 		ORDER BY f.run, f.seq`, jobsRemembered, observationsPerJob)
 	if err != nil {
@@ -498,7 +505,8 @@ func (l *loader) finished() (at []time.Time, since time.Time, err error) {
 			at = append(at, t)
 		}
 		return nil
-	}, `SELECT at, kind = 'frame done' FROM (SELECT seq, at, kind FROM event ORDER BY seq DESC LIMIT $1) e WHERE at > now() - interval '1 hour' ORDER BY seq`, mostEvents)
+	}, `SELECT at, kind = 'frame done' FROM (SELECT seq, at, kind FROM event ORDER BY seq DESC LIMIT $1) e WHERE at >
+		now() - interval '1 hour' ORDER BY seq`, mostEvents)
 	return at, since, err
 }
 

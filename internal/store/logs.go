@@ -54,7 +54,8 @@ func (s *Store) AddLogs(ctx context.Context, pieces []LogPiece) error {
 		_, err := tx.ExecContext(
 			ctx,
 			`INSERT INTO log_piece (day, node, lease, seq, run, first_at, last_at, lines, text)
-			SELECT * FROM unnest($1::date[], $2::bigint[], $3::bigint[], $4::bigint[], $5::bigint[], $6::timestamptz[], $7::timestamptz[], $8::int[], $9::bytea[])
+			SELECT * FROM unnest($1::date[], $2::bigint[], $3::bigint[], $4::bigint[], $5::bigint[], $6::timestamptz[],
+			$7::timestamptz[], $8::int[], $9::bytea[])
 			ON CONFLICT DO NOTHING`,
 			days, nodes, leases, seqs, runs, first, last, lines, texts,
 		)
@@ -80,7 +81,8 @@ func (s *Store) Logs(ctx context.Context, q LogQuery, each func(LogPiece) (more 
 		before = time.Now().Add(24 * time.Hour)
 	}
 	rows, err := s.db.QueryxContext(ctx, `SELECT node, lease, seq, run, first_at, last_at, lines, text FROM log_piece
-		WHERE ($1::bigint = 0 OR node = $1) AND ($2::bigint = 0 OR lease = $2) AND ($3::bigint = 0 OR run = $3) AND (NOT $4 OR lease = 0) AND first_at < $5
+		WHERE ($1::bigint = 0 OR node = $1) AND ($2::bigint = 0 OR lease = $2) AND ($3::bigint = 0 OR run = $3) AND (NOT
+		$4 OR lease = 0) AND first_at < $5
 		ORDER BY first_at DESC, seq DESC LIMIT 20000`, q.Node, q.Lease, q.Run, q.NodeItself, before)
 	if err != nil {
 		return fmt.Errorf("reading logs: %w", err)
@@ -135,7 +137,8 @@ func (s *Store) RunsOfLeases(ctx context.Context, node int64, leases []int64) (m
 // it was told; 0 if nobody has.
 func (s *Store) LeaseOfFrame(ctx context.Context, run int64, frame int) (lease int64, at time.Time, err error) {
 	err = s.db.QueryRowxContext(ctx, `SELECT lease, at FROM (
-		SELECT lease, accepted_at AS at FROM frame WHERE run = $1 AND frame = $2 UNION ALL SELECT lease, at FROM attempt WHERE run = $1 AND frame = $2) t
+		SELECT lease, accepted_at AS at FROM frame WHERE run = $1 AND frame = $2 UNION ALL SELECT lease, at FROM attempt
+		WHERE run = $1 AND frame = $2) t
 		ORDER BY at DESC LIMIT 1`, run, frame).Scan(&lease, &at)
 	if errors.Is(err, sql.ErrNoRows) {
 		return 0, at, nil

@@ -22,7 +22,8 @@ type Event struct {
 }
 
 // moved reads that from the contents of an event.
-const moved = `CASE WHEN body->>'race' = 'true' THEN 'race' WHEN body->>'from' IS NOT NULL THEN 'take-over' ELSE '' END AS moved`
+const moved = `CASE WHEN body->>'race' = 'true' THEN 'race' WHEN body->>'from' IS NOT NULL THEN 'take-over' ELSE
+	'' END AS moved`
 
 // RunLog returns what happened to a run and has a reason, newest first, at
 // most limit events newer than after and older than before (0: the newest).
@@ -73,8 +74,12 @@ const mostStretches = 50_000
 func (s *Store) NodeTimeline(ctx context.Context, node int64, since time.Time) ([]Stretch, error) {
 	out := []Stretch{}
 	err := s.db.SelectContext(ctx, &out, `SELECT * FROM (
-			SELECT seq, at, kind, COALESCE(run, 0) AS run, reason, COALESCE(body->>'reach', body->>'duty', body->>'health', '') AS state
-			FROM event WHERE node = $1 AND at >= $2 AND kind IN ('lease opened', 'lease ended', 'node reach', 'node duty', 'node health')
+			SELECT seq, at, kind, COALESCE(run, 0) AS run, reason, COALESCE(body->>'reach', body->>'duty',
+			body->>'health',
+			'') AS state
+			FROM event WHERE node = $1 AND at >= $2 AND kind IN ('lease opened', 'lease ended', 'node reach',
+			'node duty',
+			'node health')
 			ORDER BY seq DESC LIMIT $3) t ORDER BY seq`, node, since, mostStretches)
 	if err != nil {
 		return nil, fmt.Errorf("reading what node %d did: %w", node, err)
@@ -259,9 +264,11 @@ func (s *Store) AcceptedFrom(ctx context.Context, run int64, frame int) (node in
 // many of them from all over its range.
 func (s *Store) Thumbnails(ctx context.Context, run int64, most int, use func(frame int, jpeg []byte) error) error {
 	rows, err := s.db.QueryContext(ctx, `SELECT t.frame, t.jpeg FROM (
-			SELECT frame, row_number() OVER (ORDER BY frame) - 1 AS at, count(*) OVER () AS all_of_them FROM thumbnail WHERE run = $1
+			SELECT frame, row_number() OVER (ORDER BY frame) - 1 AS at, count(*) OVER () AS all_of_them FROM thumbnail
+			WHERE run = $1
 		) n JOIN thumbnail t ON t.run = $1 AND t.frame = n.frame
-		WHERE n.all_of_them <= $2 OR n.at = n.all_of_them - 1 OR n.at * ($2 - 1) / n.all_of_them <> (n.at - 1) * ($2 - 1) / n.all_of_them OR n.at = 0
+		WHERE n.all_of_them <= $2 OR n.at = n.all_of_them - 1 OR n.at * ($2 - 1) / n.all_of_them <> (n.at - 1) * ($2 -
+		1) / n.all_of_them OR n.at = 0
 		ORDER BY t.frame LIMIT $2`, run, most)
 	if err != nil {
 		return fmt.Errorf("reading the thumbnails of run %d: %w", run, err)

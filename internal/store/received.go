@@ -15,7 +15,8 @@ func (s *Store) KeepReceived(ctx context.Context, all []fairness.Received) error
 		return fmt.Errorf("encoding what projects have received: %w", err)
 	}
 	_, err = s.db.ExecContext(ctx, `INSERT INTO received (project, person, amount, at)
-		SELECT "Project", "Person", "Amount", "At" FROM jsonb_to_recordset($1::jsonb) AS r("Project" text, "Person" text, "Amount" float8, "At" timestamptz)
+		SELECT "Project", "Person", "Amount", "At" FROM jsonb_to_recordset($1::jsonb) AS r("Project" text, "Person"
+		text, "Amount" float8, "At" timestamptz)
 		ON CONFLICT (project, person) DO UPDATE SET amount = excluded.amount, at = excluded.at`, string(data))
 	if err != nil {
 		return fmt.Errorf("keeping what projects have received: %w", err)

@@ -35,7 +35,8 @@ func (s *Store) KeepTokensUsed(ctx context.Context, used map[string]time.Time) e
 	}
 	_, err := s.db.ExecContext(
 		ctx,
-		`UPDATE token SET used_at = r.at FROM unnest($1::text[], $2::timestamptz[]) AS r(hash, at) WHERE token.hash = r.hash`,
+		`UPDATE token SET used_at = r.at FROM unnest($1::text[], $2::timestamptz[]) AS r(hash, at) WHERE token.hash =
+			r.hash`,
 		hashes, at,
 	)
 	if err != nil {

@@ -59,8 +59,12 @@ func (s *Store) AddUsage(ctx context.Context, step time.Duration, rows []usage.R
 	return s.relaxed(ctx, func(tx *sqlx.Tx) error {
 		_, err := tx.ExecContext(ctx, `INSERT INTO `+usageTable(step).table+`
 			SELECT n, at, a, b, c, d, e, f, g, h, i, j, k, l, gs::real[], ds::jsonb
-			FROM unnest($1::bigint[], $2::timestamptz[], $3::real[], $4::real[], $5::real[], $6::real[], $7::real[], $8::real[], $9::real[], $10::real[],
-				$11::real[], $12::real[], $13::real[], $14::real[], $15::text[], $16::text[]) AS r(n, at, a, b, c, d, e, f, g, h, i, j, k, l, gs, ds)`, args...)
+			FROM unnest($1::bigint[], $2::timestamptz[], $3::real[], $4::real[], $5::real[], $6::real[], $7::real[],
+			$8::real[], $9::real[], $10::real[],
+				$11::real[], $12::real[], $13::real[], $14::real[], $15::text[], $16::text[]) AS r(n, at, a, b, c, d, e,
+				f,
+				g,
+				h, i, j, k, l, gs, ds)`, args...)
 		if err != nil {
 			return fmt.Errorf("keeping what nodes measure: %w", err)
 		}
@@ -117,7 +121,8 @@ type usageRow struct {
 	Devices     []byte    `db:"devices"`
 }
 
-const usageColumns = `node, at, processor, most, memory, memory_most, swap, disk_free, disk_read, disk_written, received, sent, load, temperature,
+const usageColumns = `node, at, processor, most, memory, memory_most, swap, disk_free, disk_read, disk_written,
+	received, sent, load, temperature,
 	to_jsonb(groups) AS groups, devices`
 
 func (r usageRow) row(step time.Duration) (usage.Row, error) {

@@ -82,7 +82,8 @@ func (f *farm) alone(recipe, scene string, frames int) time.Duration {
 		"practice":        fmt.Sprintf("%s --first=1 --last=%d", practice, frames),
 		"practice-single": fmt.Sprintf("for f in $(seq %d); do %s --first=$f --last=$f; done", frames, practice),
 		"practice-feed":   fmt.Sprintf("(for f in $(seq %d); do echo frame $f; done; echo end) | %s --feed", frames, practice),
-		"povray": fmt.Sprintf("cd %s && HOME=%s povray +I%s +Oframe +FN +W480 +H270 +Q9 +A0.3 +AM2 +R1 +WT1 +KFI1 +KFF%d +SF1 +EF%d -D -P",
+		"povray": fmt.Sprintf("cd %s && HOME=%s povray +I%s +Oframe +FN +W480 +H270 +Q9 +A0.3 +AM2 +R1 +WT1 +KFI1 "+
+			"+KFF%d +SF1 +EF%d -D -P",
 			dir, filepath.Join(f.dir, "scenes"), filepath.Join(f.dir, "scenes", scene), frames, frames),
 	}[recipe]
 	began := time.Now()

@@ -201,7 +201,8 @@ func (c *console) accessibleIn(name, theme string) {
 func (c *console) noSidewaysScroll(name string) {
 	c.t.Helper()
 	var over int
-	for deadline := time.Now().Add(5 * time.Second); ; time.Sleep(100 * time.Millisecond) { // what is drawn follows the window a moment later
+	// what is drawn follows the window a moment later
+	for deadline := time.Now().Add(5 * time.Second); ; time.Sleep(100 * time.Millisecond) {
 		c.do(chromedp.Evaluate(`document.documentElement.scrollWidth - window.innerWidth`, &over))
 		if over <= 0 || time.Now().After(deadline) {
 			break

@@ -23,7 +23,8 @@ func TestPassesOfAFrameGoTogether(t *testing.T) {
 	f.signIn()
 	f.scene(
 		"salt.practice",
-		"practice: 1\npicture: salt\ncost: 150ms\nstamp: true\ntrouble: [{frame: 7, does: no pass, on: [kiln-01, kiln-02]}]\n",
+		"practice: 1\npicture: salt\ncost: 150ms\nstamp: true\n"+
+			"trouble: [{frame: 7, does: no pass, on: [kiln-01, kiln-02]}]\n",
 	)
 	nodes := []*program{
 		f.join("kiln-01", "--renderers", "practice"), f.join("kiln-02", "--renderers", "practice", "--upload"),

@@ -21,7 +21,8 @@ func TestNodesProveThatTheyWork(t *testing.T) {
 		t.Fatal(err)
 	}
 	f.paintPicture(filepath.Join(wrong, "wrong.png"), 320, 180)
-	script := "#!/bin/sh\n[ \"$1\" = --version ] && { echo POV-Ray 3.7.0; exit 1; }\necho 'Output file......frame1.png'\ncp " + wrong + "/wrong.png frame1.png\n"
+	script := "#!/bin/sh\n[ \"$1\" = --version ] && { echo POV-Ray 3.7.0; exit 1; }\n" +
+		"echo 'Output file......frame1.png'\ncp " + wrong + "/wrong.png frame1.png\n"
 	if err := os.WriteFile(filepath.Join(wrong, "povray"), []byte(script), 0o755); err != nil {
 		t.Fatal(err)
 	}

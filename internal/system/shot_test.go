@@ -49,7 +49,8 @@ func TestAFrameIsTheSameInEveryRun(t *testing.T) {
 	f.scene("told.pov", clocked)
 	f.scene(
 		"told.ini",
-		"; of this scene\nInput_File_Name=told.pov\nInitial_Frame=1\nFinal_Frame=24\nInitial_Clock=0.25\nFinal_Clock=1.25\nCyclic_Animation=on\n",
+		"; of this scene\nInput_File_Name=told.pov\nInitial_Frame=1\nFinal_Frame=24\nInitial_Clock=0.25\n"+
+			"Final_Clock=1.25\nCyclic_Animation=on\n",
 	)
 	f.join("kiln-01", "--renderers", "povray", "--threads", "1")
 	f.join("kiln-02", "--renderers", "povray", "--threads", "1")

@@ -90,7 +90,8 @@ type Member struct {
 
 // NeedHand is something that wants a person.
 type NeedHand struct {
-	Kind     string `json:"kind"` // parked, failed, failing, nobody (can take it), sidelined, place (that is away), delivery, full, held, at risk, scouts, silent or hush (many silent together)
+	// parked, failed, failing, nobody (can take it), sidelined, place (that is away), delivery, full, held, at risk, scouts, silent or hush (many silent together)
+	Kind     string `json:"kind"`
 	Sentence string `json:"sentence"`
 	Evidence string `json:"evidence"`
 	Run      int64  `json:"run,omitempty"`
@@ -116,51 +117,56 @@ type FrameSets struct {
 
 // Run is one rendering of a job.
 type Run struct {
-	ID             int64             `json:"id"`
-	Name           string            `json:"name"`
-	Job            string            `json:"job"`
-	Kind           string            `json:"kind"`
-	Number         int               `json:"number"`
-	Project        string            `json:"project"`
-	State          string            `json:"state"`
-	Why            string            `json:"why"`
-	Recipe         string            `json:"recipe"`
-	Scene          string            `json:"scene"`
-	Output         string            `json:"output"` // folder in the project's frame place
-	Width          int               `json:"width"`
-	Height         int               `json:"height"`
-	Values         map[string]string `json:"values"`
-	Needs          string            `json:"needs"`             // what a node must be: an expression over traits
-	Priority       string            `json:"priority"`          // urgent, high, normal, low or filler
-	Ceiling        string            `json:"ceiling"`           // the most nodes at once: a number or a percentage; empty: none
-	Due            *time.Time        `json:"due"`               // when it must be ready
-	AtRisk         bool              `json:"at_risk"`           // forecast to miss that
-	Sequence       string            `json:"sequence"`          // order of its frames: forward, reverse or scouts; empty: the dealer chooses
-	Scouts         string            `json:"scouts"`            // frames that go first
-	Put            int64             `json:"put"`               // where it was put inside its priority: before 0 first, 0 in its turn
-	Takes          Amounts           `json:"takes"`             // of a node, by one lease
-	LaunchSettings LaunchValues      `json:"launch_settings"`   // the account, group, file mask and variables of its renderers
-	MemoryPeak     int64             `json:"memory_peak_bytes"` // most that a launch is expected to grow to, as was measured; 0: not known
-	Passes         []string          `json:"passes"`            // written beside the picture
-	Tries          int               `json:"tries"`
-	Owner          string            `json:"owner"`
-	Frames         string            `json:"frames"`
-	Shot           string            `json:"shot"`     // all frames of the animation
-	ShotWhy        string            `json:"shot_why"` // how that came about, in a sentence; may be empty
-	FrameCount     int               `json:"frame_count"`
-	DoneCount      int               `json:"done_count"`
-	ParkedCount    int               `json:"parked_count"`
-	Sets           FrameSets         `json:"sets"`
-	Nodes          []string          `json:"nodes"`     // that render it now
-	InFlight       int               `json:"in_flight"` // frames that are begun, and have no result yet
-	Newest         *int              `json:"newest"`
-	NewestAt       *time.Time        `json:"newest_at"`
-	SubmittedAt    time.Time         `json:"submitted_at"`
-	StartedAt      *time.Time        `json:"started_at"`
-	EndedAt        *time.Time        `json:"ended_at"`
-	Forecast       Forecast          `json:"forecast"`
-	Troubles       []FrameTrouble    `json:"troubles"`
-	Changed        int64             `json:"changed"`
+	ID       int64             `json:"id"`
+	Name     string            `json:"name"`
+	Job      string            `json:"job"`
+	Kind     string            `json:"kind"`
+	Number   int               `json:"number"`
+	Project  string            `json:"project"`
+	State    string            `json:"state"`
+	Why      string            `json:"why"`
+	Recipe   string            `json:"recipe"`
+	Scene    string            `json:"scene"`
+	Output   string            `json:"output"` // folder in the project's frame place
+	Width    int               `json:"width"`
+	Height   int               `json:"height"`
+	Values   map[string]string `json:"values"`
+	Needs    string            `json:"needs"`    // what a node must be: an expression over traits
+	Priority string            `json:"priority"` // urgent, high, normal, low or filler
+	// the most nodes at once: a number or a percentage; empty: none
+	Ceiling string     `json:"ceiling"`
+	Due     *time.Time `json:"due"`     // when it must be ready
+	AtRisk  bool       `json:"at_risk"` // forecast to miss that
+	// order of its frames: forward, reverse or scouts; empty: the dealer chooses
+	Sequence string `json:"sequence"`
+	Scouts   string `json:"scouts"` // frames that go first
+	// where it was put inside its priority: before 0 first, 0 in its turn
+	Put   int64   `json:"put"`
+	Takes Amounts `json:"takes"` // of a node, by one lease
+	// the account, group, file mask and variables of its renderers
+	LaunchSettings LaunchValues `json:"launch_settings"`
+	// most that a launch is expected to grow to, as was measured; 0: not known
+	MemoryPeak  int64          `json:"memory_peak_bytes"`
+	Passes      []string       `json:"passes"` // written beside the picture
+	Tries       int            `json:"tries"`
+	Owner       string         `json:"owner"`
+	Frames      string         `json:"frames"`
+	Shot        string         `json:"shot"`     // all frames of the animation
+	ShotWhy     string         `json:"shot_why"` // how that came about, in a sentence; may be empty
+	FrameCount  int            `json:"frame_count"`
+	DoneCount   int            `json:"done_count"`
+	ParkedCount int            `json:"parked_count"`
+	Sets        FrameSets      `json:"sets"`
+	Nodes       []string       `json:"nodes"`     // that render it now
+	InFlight    int            `json:"in_flight"` // frames that are begun, and have no result yet
+	Newest      *int           `json:"newest"`
+	NewestAt    *time.Time     `json:"newest_at"`
+	SubmittedAt time.Time      `json:"submitted_at"`
+	StartedAt   *time.Time     `json:"started_at"`
+	EndedAt     *time.Time     `json:"ended_at"`
+	Forecast    Forecast       `json:"forecast"`
+	Troubles    []FrameTrouble `json:"troubles"`
+	Changed     int64          `json:"changed"`
 }
 
 // FrameTrouble is a frame that has failed and has no good picture yet.
@@ -218,12 +224,13 @@ type Node struct {
 	OffUntil    *time.Time   `json:"off_until"` // given back by its owner until then
 	Findings    []Finding    `json:"findings"`  // what is wrong with the machine
 	Means       Means        `json:"means"`
-	DiskRate    int64        `json:"disk_rate"`    // bytes a second that staging takes, measured when it joined; 0: not measured
-	NetworkRate int64        `json:"network_rate"` // bytes a second to the service
-	Works       []Work       `json:"works"`        // what it does now, side by side
-	Processor   float64      `json:"processor"`    // part of all cores in use, 0 to 1
-	MemoryUsed  float64      `json:"memory_used"`
-	Changed     int64        `json:"changed"`
+	// bytes a second that staging takes, measured when it joined; 0: not measured
+	DiskRate    int64   `json:"disk_rate"`
+	NetworkRate int64   `json:"network_rate"` // bytes a second to the service
+	Works       []Work  `json:"works"`        // what it does now, side by side
+	Processor   float64 `json:"processor"`    // part of all cores in use, 0 to 1
+	MemoryUsed  float64 `json:"memory_used"`
+	Changed     int64   `json:"changed"`
 }
 
 // Finding is one thing that is wrong with a machine.
@@ -266,18 +273,20 @@ type Change struct {
 
 // Submit asks for a run.
 type Submit struct {
-	Job     string            `json:"job"`
-	Project string            `json:"project"`
-	Kind    string            `json:"kind,omitempty"`   // proof, final (default) or correction
-	Recipe  string            `json:"recipe,omitempty"` // by the scene's ending when left out
-	Scene   string            `json:"scene"`            // inside the project's scene place
-	Frames  string            `json:"frames"`
-	Shot    string            `json:"shot,omitempty"`   // all frames of the animation, such as 1-180; as the job or the scene says when left out
-	Width   int               `json:"width,omitempty"`  // 1920 when left out
-	Height  int               `json:"height,omitempty"` // 1080 when left out
-	Output  string            `json:"output,omitempty"` // folder in the project's frame place; the job's name when left out
-	Values  map[string]string `json:"values,omitempty"`
-	Needs   string            `json:"needs,omitempty"` // what a node must be: an expression over traits
+	Job     string `json:"job"`
+	Project string `json:"project"`
+	Kind    string `json:"kind,omitempty"`   // proof, final (default) or correction
+	Recipe  string `json:"recipe,omitempty"` // by the scene's ending when left out
+	Scene   string `json:"scene"`            // inside the project's scene place
+	Frames  string `json:"frames"`
+	// all frames of the animation, such as 1-180; as the job or the scene says when left out
+	Shot   string `json:"shot,omitempty"`
+	Width  int    `json:"width,omitempty"`  // 1920 when left out
+	Height int    `json:"height,omitempty"` // 1080 when left out
+	// folder in the project's frame place; the job's name when left out
+	Output string            `json:"output,omitempty"`
+	Values map[string]string `json:"values,omitempty"`
+	Needs  string            `json:"needs,omitempty"` // what a node must be: an expression over traits
 	// Priority is urgent (wranglers only), high, normal (default), low or filler.
 	Priority string `json:"priority,omitempty"`
 	// Ceiling is the most nodes at once: a number, or a percentage of those that

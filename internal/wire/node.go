@@ -84,9 +84,10 @@ type Kept struct {
 // Ask asks for work and waits for it. The same Number in a session gets the
 // same lease, however often it is asked.
 type Ask struct {
-	Session int64   `json:"session"`
-	Number  int64   `json:"number"`
-	Warm    int64   `json:"warm,omitempty"`  // lease that could go on: its renderer is still up, or each frame is a launch
+	Session int64 `json:"session"`
+	Number  int64 `json:"number"`
+	// lease that could go on: its renderer is still up, or each frame is a launch
+	Warm    int64   `json:"warm,omitempty"`
 	Ended   []Ended `json:"ended,omitempty"` // leases that have ended just before
 	Memory  *Memory `json:"memory,omitempty"`
 	Seconds int     `json:"seconds"` // to wait at most
@@ -120,37 +121,41 @@ type Answer struct {
 
 // Share is what a lease owns of its node until it has ended.
 type Share struct {
-	Cores       string   `json:"cores"`        // numbers of logical processors, such as 0-3,6; empty: all that the farm may use, and no other lease runs beside
+	// numbers of logical processors, such as 0-3,6; empty: all that the farm may use, and no other lease runs beside
+	Cores       string   `json:"cores"`
 	MemoryBytes int64    `json:"memory_bytes"` // 0: not bounded
 	Devices     []string `json:"devices"`      // ids of graphics devices
 }
 
 // Lease is frames to render with all that is needed to do it.
 type Lease struct {
-	ID             int64             `json:"id"`
-	Run            int64             `json:"run"`
-	RunName        string            `json:"run_name"`
-	Recipe         string            `json:"recipe"`      // its name
-	RecipeMark     string            `json:"recipe_mark"` // of its content; a node that has another reads the recipes again
-	Frames         string            `json:"frames"`
-	Share          Share             `json:"share"`
-	LaunchSettings LaunchValues      `json:"launch_settings"`
-	ShotFirst      int               `json:"shot_first"` // of the whole animation
-	ShotLast       int               `json:"shot_last"`
-	Scene          string            `json:"scene"`                 // inside scene_root, with slashes
-	SceneRoot      string            `json:"scene_root"`            // path on the node
-	SceneText      string            `json:"scene_text,omitempty"`  // of a scene that comes with the lease instead of lying there
-	Output         string            `json:"output"`                // folder inside output_root, with slashes
-	OutputRoot     string            `json:"output_root"`           // path on the node
-	OutputMark     string            `json:"output_mark,omitempty"` // file in output_root without which that is not the place
-	FilePrefix     string            `json:"file_prefix"`           // of frame files, before the number
-	FileEnding     string            `json:"file_ending"`           // behind it
-	Passes         []LeasePass       `json:"passes,omitempty"`
-	Stall          float64           `json:"stall_seconds"` // for which its renderer may give no sign of life
-	Digits         int               `json:"digits"`        // least digits of the number
-	Width          int               `json:"width"`
-	Height         int               `json:"height"`
-	Values         map[string]string `json:"values"`
+	ID      int64  `json:"id"`
+	Run     int64  `json:"run"`
+	RunName string `json:"run_name"`
+	Recipe  string `json:"recipe"` // its name
+	// of its content; a node that has another reads the recipes again
+	RecipeMark     string       `json:"recipe_mark"`
+	Frames         string       `json:"frames"`
+	Share          Share        `json:"share"`
+	LaunchSettings LaunchValues `json:"launch_settings"`
+	ShotFirst      int          `json:"shot_first"` // of the whole animation
+	ShotLast       int          `json:"shot_last"`
+	Scene          string       `json:"scene"`      // inside scene_root, with slashes
+	SceneRoot      string       `json:"scene_root"` // path on the node
+	// of a scene that comes with the lease instead of lying there
+	SceneText  string `json:"scene_text,omitempty"`
+	Output     string `json:"output"`      // folder inside output_root, with slashes
+	OutputRoot string `json:"output_root"` // path on the node
+	// file in output_root without which that is not the place
+	OutputMark string            `json:"output_mark,omitempty"`
+	FilePrefix string            `json:"file_prefix"` // of frame files, before the number
+	FileEnding string            `json:"file_ending"` // behind it
+	Passes     []LeasePass       `json:"passes,omitempty"`
+	Stall      float64           `json:"stall_seconds"` // for which its renderer may give no sign of life
+	Digits     int               `json:"digits"`        // least digits of the number
+	Width      int               `json:"width"`
+	Height     int               `json:"height"`
+	Values     map[string]string `json:"values"`
 }
 
 // LaunchValues are the account, group, file mask and variables that the renderers

@@ -172,10 +172,11 @@ type Means struct {
 // Stay holds a place, a recipe or a pool as a whole, or releases it: at once, or
 // in steps.
 type Stay struct {
-	Kind         string     `json:"kind"` // place, recipe or pool
-	Name         string     `json:"name"`
-	Held         bool       `json:"held"`
-	Step         int        `json:"step,omitempty"`          // of a release in steps: nodes that may begin at once, and again after each
+	Kind string `json:"kind"` // place, recipe or pool
+	Name string `json:"name"`
+	Held bool   `json:"held"`
+	// of a release in steps: nodes that may begin at once, and again after each
+	Step         int        `json:"step,omitempty"`
 	EverySeconds int        `json:"every_seconds,omitempty"` // between steps
 	Reason       string     `json:"reason,omitempty"`
 	DryRun       bool       `json:"dry_run,omitempty"` // only tell what would happen

@@ -21,7 +21,8 @@ func TestANodeIsChargedOnce(t *testing.T) {
 		{farm.PerNode, farm.Amounts{Cores: 1}, nil, 1, 0, 6},
 		{farm.PerProcess, farm.Amounts{Cores: 1}, nil, 2, 1, 5},
 		{farm.PerDevice, farm.Amounts{Cores: 1, Devices: 2}, []string{"0"}, 2, 2, 5},
-		{farm.PerDevice, farm.Amounts{}, []string{"0"}, 2, 3, 5}, // a lease that has the node for itself owns all of them
+		// a lease that has the node for itself owns all of them
+		{farm.PerDevice, farm.Amounts{}, []string{"0"}, 2, 3, 5},
 		{farm.PerDevice, farm.Amounts{Cores: 1}, nil, 2, 1, 5},
 	} {
 		s := farm.NewState()

@@ -140,7 +140,8 @@ func TestTheMemoryGuard(t *testing.T) {
 		{"nobody knows what it takes", 0, 0, 1, 30, 0, 1, "not yet known how much memory"},
 		{"what it says fits", 4, 0, 4, 9, 0, 3, "take 4.0 GiB"},
 		{"the first still grows", 12, 0, 2, 28, 0, 2, "8.0 GiB of kiln-01 are not promised"},
-		{"the first still grows, and no further one has room", 14, 0, 2, 26, 0, 1, "only 14 GiB will be free beside 1 lease"},
+		{"the first still grows, and no further one has room", 14, 0, 2, 26, 0, 1, "only 14 GiB will be free " +
+			"beside 1 lease"},
 		{"seen is believed more than said", 2, 20, 2, 28, 0, 1, "is expected to take 20 GiB"},
 		{"what stays free is the wrangler's choice", 4, 0, 4, 9, 6, 1, "of which 6.0 GiB stay free"},
 	} {

@@ -31,9 +31,11 @@ func TestWhoMayTakeARun(t *testing.T) {
 	}{
 		{"no needs, no pools", farm.Settings{}, "", ""},
 		{"a trait that was given", farm.Settings{Traits: []string{"big-memory"}}, "big-memory && speed>=1", ""},
-		{"a trait that is missing", farm.Settings{}, "rack && big-memory", "needs big-memory, which kiln-01 does not fulfil"},
+		{"a trait that is missing", farm.Settings{}, "rack && big-memory", "needs big-memory, which kiln-01 " +
+			"does not fulfil"},
 		{"an open pool", farm.Settings{Pools: []string{"open"}}, "pool==open", ""},
-		{"a pool of another project", farm.Settings{Pools: []string{"tidal"}}, "", "the pool tidal is not open to salt-clock"},
+		{"a pool of another project", farm.Settings{Pools: []string{"tidal"}}, "", "the pool tidal is not open " +
+			"to salt-clock"},
 		{"one of its pools is open", farm.Settings{Pools: []string{"open", "tidal"}}, "", ""},
 	} {
 		b := smallfarm.New(t, 1)

@@ -82,7 +82,8 @@ func TestASlowNodeWaitsUntilCostsAreKnown(t *testing.T) {
 		}
 		if d := b.Ask(3, 0); len(d.Records) == 0 {
 			t.Errorf(
-				"%s: frames cost 10 s, two nodes need 45 s for nine, and the slow one gets none, with which it would be through after 40 s: %s",
+				"%s: frames cost 10 s, two nodes need 45 s for nine, and the slow one gets none, with which it would "+
+					"be through after 40 s: %s",
 				mode, d.Why,
 			)
 		}

@@ -104,7 +104,8 @@ func (e *Explainer) Frame(run *farm.Run, frame int, now time.Time) string {
 			)
 		}
 		return fmt.Sprintf(
-			"%s waits to be dealt%s; no other node that could render it will be there before long, so it may go to one where it failed",
+			"%s waits to be dealt%s; no other node that could render it will be there before long, so it may go to "+
+				"one where it failed",
 			name, tried,
 		)
 	}

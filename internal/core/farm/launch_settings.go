@@ -138,7 +138,8 @@ func (n *Node) CanRunAs(e LaunchSettings) error {
 		return nil
 	}
 	return fmt.Errorf(
-		"renderers are set to run as %s, but the node process of %s runs as %s and cannot start them under another account; start it as %s, or as root",
+		"renderers are set to run as %s, but the node process of %s runs as %s and cannot start them under another "+
+			"account; start it as %s, or as root",
 		e.Account, n.Name, m.Account, e.Account,
 	)
 }

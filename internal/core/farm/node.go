@@ -73,8 +73,9 @@ type Facts struct {
 	Renderers   []Renderer `json:"renderers"`
 	Devices     []Device   `json:"devices"` // graphics devices
 	Means       Means      `json:"means"`
-	DiskRate    int64      `json:"disk_rate,omitempty"`    // bytes a second that staging takes, measured when it joined; 0: not measured
-	NetworkRate int64      `json:"network_rate,omitempty"` // bytes a second to the service, in the same way
+	// bytes a second that staging takes, measured when it joined; 0: not measured
+	DiskRate    int64 `json:"disk_rate,omitempty"`
+	NetworkRate int64 `json:"network_rate,omitempty"` // bytes a second to the service, in the same way
 }
 
 // Device is a graphics device.

@@ -82,7 +82,8 @@ func (n *Node) Forbids(e LaunchSettings) error {
 	for _, p := range Permissions {
 		if what := wants[p]; what != "" && !slices.Contains(n.Settings.Permits, p) {
 			return fmt.Errorf(
-				"renderers would %s, which no administrator has allowed on %s. An administrator allows it with: vexillum nodes set %s --permit %s",
+				"renderers would %s, which no administrator has allowed on %s. An administrator allows it with: "+
+					"vexillum nodes set %s --permit %s",
 				what, n.Name, n.Name, p,
 			)
 		}

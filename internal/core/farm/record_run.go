@@ -214,19 +214,20 @@ func (r LeaseEnded) apply(s *State) error {
 // FrameAccepted takes a node's picture of a frame as the one that counts.
 // The node now publishes it.
 type FrameAccepted struct {
-	Run            RunID     `json:"run"`
-	Frame          int       `json:"frame"`
-	Lease          LeaseID   `json:"lease"`
-	Node           NodeID    `json:"node"`
-	Launch         int       `json:"launch"`
-	Hash           string    `json:"hash"` // see FrameHash
-	Bytes          int64     `json:"bytes"`
-	Files          []File    `json:"files,omitempty"` // of a frame with passes
-	StartupSeconds float64   `json:"startup_seconds"` // of the launch, with its first frame; 0 otherwise
-	RenderSeconds  float64   `json:"render_seconds"`
-	CheckSeconds   float64   `json:"check_seconds"`
-	MemoryBytes    int64     `json:"memory_bytes,omitempty"` // most that the launch had of main memory so far; 0: not known
-	At             time.Time `json:"at"`
+	Run            RunID   `json:"run"`
+	Frame          int     `json:"frame"`
+	Lease          LeaseID `json:"lease"`
+	Node           NodeID  `json:"node"`
+	Launch         int     `json:"launch"`
+	Hash           string  `json:"hash"` // see FrameHash
+	Bytes          int64   `json:"bytes"`
+	Files          []File  `json:"files,omitempty"` // of a frame with passes
+	StartupSeconds float64 `json:"startup_seconds"` // of the launch, with its first frame; 0 otherwise
+	RenderSeconds  float64 `json:"render_seconds"`
+	CheckSeconds   float64 `json:"check_seconds"`
+	// most that the launch had of main memory so far; 0: not known
+	MemoryBytes int64     `json:"memory_bytes,omitempty"`
+	At          time.Time `json:"at"`
 }
 
 // Kind implements [Record].

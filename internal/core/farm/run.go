@@ -92,13 +92,14 @@ type Spec struct {
 	Scouts   frames.Set        `json:"scouts,omitzero"`    // that go first
 	Wait     bool              `json:"wait,omitempty"`     // for a person's yes when the scouts are done
 	StartOn  int               `json:"start_on,omitempty"` // so many nodes until a frame is done; 0: all at once
-	Stall    float64           `json:"stall,omitempty"`    // seconds that a renderer may give no sign of life; 0: as frames are expected to take
-	Once     bool              `json:"once,omitempty"`     // rendering a frame twice does harm
-	Licence  *LicenceNeed      `json:"licence,omitempty"`  // nil: none
-	Terms                      // as they were submitted; see Run.Terms
-	Frames   frames.Set        `json:"frames"`
-	Shot     Shot              `json:"shot,omitzero"` // of the job, as of this run; see ShotRange
-	SceneSHA string            `json:"scene_sha256"`  // of the scene file when it was submitted
+	// seconds that a renderer may give no sign of life; 0: as frames are expected to take
+	Stall    float64      `json:"stall,omitempty"`
+	Once     bool         `json:"once,omitempty"`    // rendering a frame twice does harm
+	Licence  *LicenceNeed `json:"licence,omitempty"` // nil: none
+	Terms                 // as they were submitted; see Run.Terms
+	Frames   frames.Set   `json:"frames"`
+	Shot     Shot         `json:"shot,omitzero"` // of the job, as of this run; see ShotRange
+	SceneSHA string       `json:"scene_sha256"`  // of the scene file when it was submitted
 	// SceneText is a small scene that goes to the nodes with each lease; empty
 	// for scenes that they read in their place.
 	SceneText string `json:"scene_text,omitempty"`
@@ -310,7 +311,8 @@ var jobName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9_.-]{0,79}$`)
 func CheckJobName(name string) error {
 	if !jobName.MatchString(name) {
 		return fmt.Errorf(
-			"a job cannot be called %q: use up to 80 letters of A to Z, digits, dots, hyphens and underscores, such as salt_010",
+			"a job cannot be called %q: use up to 80 letters of A to Z, digits, dots, hyphens and underscores, such "+
+				"as salt_010",
 			name,
 		)
 	}

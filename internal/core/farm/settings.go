@@ -31,7 +31,8 @@ type Caps struct {
 	Nice         int   `json:"nice"`          // of renderers, 1 to 19; 0 is as usual, 10
 	StagingBytes int64 `json:"staging_bytes"` // disk for frames that are not delivered yet
 	Leases       int   `json:"leases"`        // side by side; 0 is as many as fit
-	SpareBytes   int64 `json:"spare_bytes"`   // main memory that stays free when leases run side by side; 0 is as usual, see Spare
+	// main memory that stays free when leases run side by side; 0 is as usual, see Spare
+	SpareBytes int64 `json:"spare_bytes"`
 	// KeptDevices are ids of graphics devices that the farm may not use.
 	KeptDevices []string `json:"kept_devices,omitempty"`
 }

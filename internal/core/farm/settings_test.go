@@ -39,8 +39,10 @@ func TestDifferencesAreSaid(t *testing.T) {
 		},
 	}
 	got := strings.Join(Differences(a, b), "; ")
-	want := "trait big is added; trait quiet is taken away; pool night is added; cores: all instead of 4; memory: all instead of 8.0 GiB; " +
-		"niceness: 19 instead of as usual; staging disk: 1.0 GiB instead of all; hours: mon 18:00-08:00 (Europe/Dublin), on 2031-03-04 never instead of always"
+	want := "trait big is added; trait quiet is taken away; pool night is added; cores: all instead of 4; memory: " +
+		"all instead of 8.0 GiB; " +
+		"niceness: 19 instead of as usual; staging disk: 1.0 GiB instead of all; hours: mon 18:00-08:00 " +
+		"(Europe/Dublin), on 2031-03-04 never instead of always"
 	if got != want {
 		t.Errorf("%s\nwant %s", got, want)
 	}
@@ -78,8 +80,10 @@ func TestTraitsOfANode(t *testing.T) {
 	for _, x := range n.Traits().All() {
 		got = append(got, x.String()+"/"+string(x.Source))
 	}
-	want := "big-memory/given cores=32/measured gpu/measured gpu_memory=24.0GiB/measured gpu_model=Weft 40/measured gpus=1/measured memory=64.0GiB/measured " +
-		"name=loom-01/assigned os=linux/measured pool=graphics/assigned povray=3.7.0/measured rack/assigned speed=1.50/measured"
+	want := "big-memory/given cores=32/measured gpu/measured gpu_memory=24.0GiB/measured gpu_model=Weft 40/measured " +
+		"gpus=1/measured memory=64.0GiB/measured " +
+		"name=loom-01/assigned os=linux/measured pool=graphics/assigned povray=3.7.0/measured rack/assigned " +
+		"speed=1.50/measured"
 	if strings.Join(got, " ") != want {
 		t.Errorf("%s\nwant %s", strings.Join(got, " "), want)
 	}

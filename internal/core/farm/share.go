@@ -11,7 +11,8 @@ import (
 
 // Amounts is what one lease of a run takes of its node.
 type Amounts struct {
-	Cores       int   `json:"cores,omitempty"`        // logical processors; 0: all that the farm may use, and nothing runs beside it
+	// logical processors; 0: all that the farm may use, and nothing runs beside it
+	Cores       int   `json:"cores,omitempty"`
 	MemoryBytes int64 `json:"memory_bytes,omitempty"` // main memory; 0: it is not told
 	Devices     int   `json:"devices,omitempty"`      // graphics devices
 }
@@ -26,7 +27,8 @@ func (a Amounts) Check() error {
 		return fmt.Errorf("what a lease takes of a node cannot be less than 0")
 	case a.Cores == 0 && a.Devices > 0:
 		return fmt.Errorf(
-			"a lease that takes %d graphics devices has to say how many cores it takes; without that it gets all cores and all devices",
+			"a lease that takes %d graphics devices has to say how many cores it takes; without that it gets all "+
+				"cores and all devices",
 			a.Devices,
 		)
 	}

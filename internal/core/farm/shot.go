@@ -125,13 +125,15 @@ func ChooseShot(asked frames.Set, said *frames.Span, before *Spec, scene SceneSh
 		whole := frames.Span{First: min(hull.First, earlier.First), Last: max(hull.Last, earlier.Last)}
 		return made(
 			whole, ShotFrames,
-			"The shot range is taken to be %s; in %s it was %s, so a frame there may differ from the same frame here. Say the range of the whole animation with --shot.",
+			"The shot range is taken to be %s; in %s it was %s, so a frame there may differ from the same frame "+
+				"here. Say the range of the whole animation with --shot.",
 			rangeText(whole), before.Name(), earlier,
 		)
 	}
 	return made(
 		hull, ShotFrames,
-		"The shot range is taken to be %s, from the frames asked for; if they are part of a longer animation, say so with --shot.",
+		"The shot range is taken to be %s, from the frames asked for; if they are part of a longer animation, say so "+
+			"with --shot.",
 		rangeText(hull),
 	)
 }

@@ -42,11 +42,12 @@ type State struct {
 	submitKeys map[string]submitted
 	leases     map[LeaseID]*Lease            // of runs that have not closed
 	working    map[NodeID]map[LeaseID]*Lease // open leases by node
-	roomy      map[NodeID]*Node              // those on which a further lease could be begun: idle, or with leases that share them
-	openRuns   map[RunID]*Run
-	queue      []*Run  // openRuns in order; nil when they have changed
-	roomyList  []*Node // in the order of their ids; nil when there are others
-	nodeList   []*Node // in the order of their ids; nil when there are others
+	// those on which a further lease could be begun: idle, or with leases that share them
+	roomy     map[NodeID]*Node
+	openRuns  map[RunID]*Run
+	queue     []*Run  // openRuns in order; nil when they have changed
+	roomyList []*Node // in the order of their ids; nil when there are others
+	nodeList  []*Node // in the order of their ids; nil when there are others
 }
 
 // jobKey is a job: a name in a project, whatever its capitals, as some file

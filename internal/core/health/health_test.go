@@ -40,7 +40,8 @@ func TestFindings(t *testing.T) {
 			s.Killed = Killed{
 				At: now.Add(-23 * time.Hour), Sure: true, Most: "salt_010/final-1 on lease 7", Bytes: 20 << 30,
 			}
-		}, "memory", "The system has killed the node process of kiln-01 because memory ran out at 2031-03-03T21:00:00Z; salt_010/final-1 on lease 7 had 20 GiB then"},
+		}, "memory", "The system has killed the node process of kiln-01 because memory ran out at " +
+			"2031-03-03T21:00:00Z; salt_010/final-1 on lease 7 had 20 GiB then"},
 		{"killed for memory, long ago", func(s *Signs) { s.Killed = Killed{At: now.Add(-25 * time.Hour)} }, "", ""},
 		{"several things", func(s *Signs) { s.ClockOff, s.DiskFree = time.Hour, 0 }, "disk clock", ""},
 	} {

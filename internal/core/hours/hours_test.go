@@ -129,13 +129,14 @@ func TestAnswersAgree(t *testing.T) {
 
 func TestWeeksAreReadAndWritten(t *testing.T) {
 	for text, want := range map[string]string{
-		"mon-thu 18:30-08:00; fri 18:30-24:00; sat,sun 00:00-24:00": "mon-thu 18:30-08:00; fri 18:30-24:00; sat,sun 00:00-24:00",
-		"Mon 8:00-9:00;mon 9:00-10:00":                              "mon 08:00-10:00",
-		"fri-mon 20:00-06:00":                                       "mon 20:00-06:00; fri-sun 20:00-06:00",
-		"always":                                                    "mon-sun 00:00-24:00",
-		"never":                                                     "never",
-		"tue 12:00-13:00, 20:00-22:00":                              "tue 12:00-13:00,20:00-22:00",
-		"wed 12:00-12:00":                                           "wed 12:00-12:00",
+		"mon-thu 18:30-08:00; fri 18:30-24:00; sat,sun 00:00-24:00": "mon-thu 18:30-08:00; fri 18:30-24:00; sat,sun " +
+			"00:00-24:00",
+		"Mon 8:00-9:00;mon 9:00-10:00": "mon 08:00-10:00",
+		"fri-mon 20:00-06:00":          "mon 20:00-06:00; fri-sun 20:00-06:00",
+		"always":                       "mon-sun 00:00-24:00",
+		"never":                        "never",
+		"tue 12:00-13:00, 20:00-22:00": "tue 12:00-13:00,20:00-22:00",
+		"wed 12:00-12:00":              "wed 12:00-12:00",
 	} {
 		w, err := ParseWeek(text)
 		if err != nil {

@@ -57,7 +57,8 @@ func Parse(text string) (Trait, error) {
 	switch {
 	case !nameForm.MatchString(name) || len(name) > mostName:
 		return t, fmt.Errorf(
-			"%q is not a valid trait name: use up to %d small letters, digits, dots, hyphens and underscores, a letter first",
+			"%q is not a valid trait name: use up to %d small letters, digits, dots, hyphens and underscores, a "+
+				"letter first",
 			name, mostName,
 		)
 	case has && value == "":

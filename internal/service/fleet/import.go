@@ -33,7 +33,8 @@ func (d *Desk) Import(ctx context.Context, list []Listed, dryRun bool, by farm.P
 				if t.State.Pools[p] == nil {
 					return refusal.New(
 						refusal.Invalid, "pools",
-						"line %d, column pools: there is no pool %q; make it with: vexillum pool set %s. Nothing was changed",
+						"line %d, column pools: there is no pool %q; make it with: vexillum pool set %s. Nothing "+
+							"was changed",
 						row.Line, p, p,
 					)
 				}

@@ -63,14 +63,16 @@ func (d *Desk) Enrol(ctx context.Context, e Enrolment) (farm.NodeID, error) {
 			if t.State.NodeHasToken(known.ID, t.Now) {
 				return refusal.New(
 					refusal.Conflict, "name",
-					"there is a node %s already; choose another name with --name, or start it from the machine that has its token. If that is lost: vexillum nodes revoke %s",
+					"there is a node %s already; choose another name with --name, or start it from the machine that "+
+						"has its token. If that is lost: vexillum nodes revoke %s",
 					e.Name, e.Name,
 				)
 			}
 			if !known.EnrolledAt.IsZero() && !slices.Contains(key.Returns, e.Name) {
 				return refusal.New(
 					refusal.Conflict, "name",
-					"%s was shut out, and comes back under its name only with a key that a wrangler made for that: vexillum key new --return %s. Under another name, given with --name, any key will do",
+					"%s was shut out, and comes back under its name only with a key that a wrangler made for that: "+
+						"vexillum key new --return %s. Under another name, given with --name, any key will do",
 					e.Name, e.Name,
 				)
 			}
@@ -145,7 +147,8 @@ func (d *Desk) Start(
 			t.Append(farm.Audited{
 				Actor: n.Name, Action: "refuse foreign work", Subject: n.Name, Node: id, At: t.Now,
 				To: fmt.Sprintf(
-					"it holds leases %v of another farm, or of this one before it was restored; they were set aside on the machine",
+					"it holds leases %v of another farm, or of this one before it was restored; they were set aside "+
+						"on the machine",
 					foreign,
 				),
 			})

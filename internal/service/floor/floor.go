@@ -35,10 +35,11 @@ type Options struct {
 	Recipes       recipe.Book
 	Log           *slog.Logger
 	Now           func() time.Time
-	Version       string                                      // of this service
-	Active        wire.Active                                 // who we are
-	Closed        func(farm.Spec)                             // told of every run that has closed; must not wait; may be nil
-	Took          func(what fmt.Stringer, took time.Duration) // hears how long each decision took; may be nil
+	Version       string      // of this service
+	Active        wire.Active // who we are
+	// told of every run that has closed; must not wait; may be nil
+	Closed func(farm.Spec)
+	Took   func(what fmt.Stringer, took time.Duration) // hears how long each decision took; may be nil
 }
 
 // Floor is the live farm of a service, by what requests are about. Use New, then

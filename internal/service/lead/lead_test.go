@@ -141,7 +141,8 @@ func TestTheFirstServiceIsActiveAtOnce(t *testing.T) {
 func TestAStandByTakesOver(t *testing.T) {
 	for name, lose := range map[string]func(first *line, stop func()){
 		"killed or stopped": func(_ *line, stop func()) { stop() },
-		"line cut":          func(first *line, _ func()) { first.with(func() error { first.cut = true; return nil }) }, //nolint:errcheck // it is not cut yet
+		//nolint:errcheck // it is not cut yet
+		"line cut": func(first *line, _ func()) { first.with(func() error { first.cut = true; return nil }) },
 	} {
 		t.Run(name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {

@@ -299,7 +299,8 @@ func (d *Desk) Submit(ctx context.Context, sub Submission) (out Submitted, err e
 			if before.Spec.Job != spec.Job {
 				return refusal.New(
 					refusal.Conflict, "job",
-					"the project %s already has a job %s, and some file systems cannot tell the two names apart; choose another name",
+					"the project %s already has a job %s, and some file systems cannot tell the two names apart; "+
+						"choose another name",
 					spec.Project, before.Spec.Job,
 				)
 			}

@@ -106,7 +106,8 @@ func (t *transaction) terms(
 		if terms.Level == farm.Urgent && !by.Role.Allows(farm.Wrangler) {
 			return terms, nil, refusal.New(
 				refusal.Forbidden, "priority",
-				"only a wrangler can make a run urgent, as it comes before everybody else's; use high, or ask a wrangler",
+				"only a wrangler can make a run urgent, as it comes before everybody else's; use high, or "+
+					"ask a wrangler",
 			)
 		}
 		if terms.Level.Rank() != run.Terms.Level.Rank() {

@@ -100,7 +100,8 @@ func (t *transaction) permitted(of farm.LaunchScope, old, env farm.LaunchSetting
 		if had[p] != what && !somewhere {
 			return refusal.New(
 				refusal.Forbidden, "launch_settings",
-				"renderers of %s would %s, which no administrator has allowed on any node. An administrator allows it with: vexillum nodes set NAME --permit %s",
+				"renderers of %s would %s, which no administrator has allowed on any node. An administrator allows "+
+					"it with: vexillum nodes set NAME --permit %s",
 				of, what, p,
 			)
 		}

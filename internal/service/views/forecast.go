@@ -109,12 +109,14 @@ func (b *Board) risks(now time.Time) (out []wire.NeedHand) {
 			v.Evidence = "See what it waits for, or move the time."
 		case !finish.Known:
 			v.Evidence = fmt.Sprintf(
-				"Nothing of it is rendered yet; going by how long frames of %s usually take, it will hardly be ready before %s.",
+				"Nothing of it is rendered yet; going by how long frames of %s usually take, it will hardly be "+
+					"ready before %s.",
 				run.Spec.Recipe, farm.Moment(b.early(run, now)),
 			)
 		case finish.Median.After(due):
 			v.Evidence = fmt.Sprintf(
-				"As things stand it will be ready %s, %s late; more nodes, a higher priority or a later time would help.",
+				"As things stand it will be ready %s, %s late; more nodes, a higher priority or a later time "+
+					"would help.",
 				farm.Moment(*finish.Median), finish.Median.Sub(due).Round(time.Minute),
 			)
 		default:
