@@ -21,6 +21,7 @@ import (
 	"vexillum/internal/service"
 	"vexillum/internal/service/floor"
 	"vexillum/internal/service/queue"
+	"vexillum/internal/service/refusal"
 	"vexillum/internal/store"
 	"vexillum/internal/wire"
 )
@@ -140,81 +141,21 @@ func (s *Server) changeRun(c *gin.Context, f *floor.Floor, in wire.RunChange) {
 	s.answer(c, v, err)
 }
 
-func (s *Server) submit(c *gin.Context, f *floor.Floor, in wire.Submit) {
-	set, err := frames.Parse(in.Frames)
-	if err != nil {
-		problem(c, http.StatusUnprocessableEntity, "frames", err.Error())
-		return
-	}
-	var shot *frames.Span
-	if in.Shot != "" {
-		span, err := frames.ParseSpan(in.Shot)
-		if err != nil {
-			problem(c, http.StatusUnprocessableEntity, "shot", err.Error())
-			return
-		}
-		shot = &span
-	}
-	var passes []farm.Pass
-	for _, name := range in.Passes {
-		passes = append(passes, farm.Pass{Name: name})
-	}
-	var takes farm.Amounts
-	if in.Takes != nil {
-		takes = farm.Amounts(*in.Takes)
-	}
-	by := person(c)
-	level, err := farm.ParseLevel(in.Priority)
-	if err != nil {
-		problem(c, http.StatusUnprocessableEntity, "priority", err.Error())
-		return
-	}
-	if level == farm.Urgent && !by.Role.Allows(farm.Wrangler) {
-		problem(
-			c, http.StatusForbidden, "priority",
-			"only a wrangler can submit urgent work, as it comes before everybody else's; use high, or ask a wrangler",
-		)
-		return
-	}
-	ceiling, err := farm.ParseCeiling(in.Ceiling)
-	if err != nil {
-		problem(c, http.StatusUnprocessableEntity, "ceiling", err.Error())
-		return
-	}
-	due, err := queue.ParseDue(in.Due)
+func (s *Server) submit(c *gin.Context, _ *floor.Floor, in wire.Submit) {
+	sub, err := submissionOf(in, person(c))
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	sequence, err := farm.ParseSequence(in.Sequence)
-	if err != nil {
-		problem(c, http.StatusUnprocessableEntity, "sequence", err.Error())
-		return
-	}
-	startOn := 0
-	if in.StartOn != nil {
-		startOn = *in.StartOn
-	}
-	key, digest := c.GetHeader("Idempotency-Key"), ""
-	if key != "" {
+	if key := c.GetHeader("Idempotency-Key"); key != "" {
 		asked, err := json.Marshal(in)
 		if err != nil {
 			s.fail(c, err)
 			return
 		}
-		key, digest = by.Name+" "+key, secret.Hash(string(asked))
+		sub.Key, sub.Digest = sub.Actor+" "+key, secret.Hash(string(asked))
 	}
-	done, err := s.svc.Submit(c, queue.Submission{
-		Held: in.Held, Dry: in.DryRun, Key: key, Digest: digest, Shot: shot, Actor: by.Name,
-		AtOnce: in.StartOn != nil && startOn == 0,
-		Spec: farm.Spec{
-			Job: in.Job, Project: in.Project, Kind: farm.RunKind(in.Kind), Recipe: in.Recipe,
-			Scene: in.Scene, Output: in.Output, Width: in.Width, Height: in.Height, Values: in.Values,
-			Tries: in.Tries, Chunk: in.Chunk, Frames: set, Passes: passes, Needs: in.Needs,
-			Takes: takes, Terms: farm.Terms{Level: level, Ceiling: ceiling, Due: due}, Sequence: sequence,
-			Wait: in.Wait, StartOn: startOn, Stall: in.Stall,
-		},
-	})
+	done, err := s.svc.Submit(c, sub)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -226,6 +167,63 @@ func (s *Server) submit(c *gin.Context, f *floor.Floor, in wire.Submit) {
 		status = http.StatusOK
 	}
 	c.JSON(status, receipt)
+}
+
+// submissionOf reads what somebody submits. The error is a *[refusal.Refusal].
+func submissionOf(in wire.Submit, by farm.Person) (queue.Submission, error) {
+	none := queue.Submission{}
+	set, err := frames.Parse(in.Frames)
+	if err != nil {
+		return none, refusal.New(refusal.Invalid, "frames", "%v", err)
+	}
+	var shot *frames.Span
+	if in.Shot != "" {
+		span, err := frames.ParseSpan(in.Shot)
+		if err != nil {
+			return none, refusal.New(refusal.Invalid, "shot", "%v", err)
+		}
+		shot = &span
+	}
+	level, err := farm.ParseLevel(in.Priority)
+	if err != nil {
+		return none, refusal.New(refusal.Invalid, "priority", "%v", err)
+	}
+	if level == farm.Urgent && !by.Role.Allows(farm.Wrangler) {
+		return none, refusal.New(
+			refusal.Forbidden, "priority",
+			"only a wrangler can submit urgent work, as it comes before everybody else's; use high, or ask a wrangler",
+		)
+	}
+	ceiling, err := farm.ParseCeiling(in.Ceiling)
+	if err != nil {
+		return none, refusal.New(refusal.Invalid, "ceiling", "%v", err)
+	}
+	due, err := queue.ParseDue(in.Due)
+	if err != nil {
+		return none, err
+	}
+	sequence, err := farm.ParseSequence(in.Sequence)
+	if err != nil {
+		return none, refusal.New(refusal.Invalid, "sequence", "%v", err)
+	}
+	sub := queue.Submission{
+		Held: in.Held, Dry: in.DryRun, Shot: shot, Actor: by.Name, AtOnce: in.StartOn != nil && *in.StartOn == 0,
+		Spec: farm.Spec{
+			Job: in.Job, Project: in.Project, Kind: farm.RunKind(in.Kind), Recipe: in.Recipe,
+			Scene: in.Scene, Output: in.Output, Width: in.Width, Height: in.Height, Values: in.Values,
+			Tries: in.Tries, Chunk: in.Chunk, Frames: set, Needs: in.Needs,
+			Terms: farm.Terms{Level: level, Ceiling: ceiling, Due: due}, Sequence: sequence,
+			Wait: in.Wait, Stall: in.Stall,
+		},
+	}
+	wire.Set(&sub.Spec.StartOn, in.StartOn)
+	if in.Takes != nil {
+		sub.Spec.Takes = farm.Amounts(*in.Takes)
+	}
+	for _, name := range in.Passes {
+		sub.Spec.Passes = append(sub.Spec.Passes, farm.Pass{Name: name})
+	}
+	return sub, nil
 }
 
 // receiptOf tells a submitter what became of it.

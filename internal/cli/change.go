@@ -15,70 +15,88 @@ import (
 	"vexillum/internal/wire"
 )
 
+// runChange is what is said on the command line about a change of a run.
+type runChange struct {
+	priority, ceiling, due, before string
+	first, last, back              bool
+	now, yes, dryRun               bool
+}
+
+func (r *runChange) bind(c *cobra.Command) {
+	f := c.Flags()
+	f.StringVar(&r.priority, "priority", "", "urgent, high, normal, low or filler")
+	f.StringVar(&r.ceiling, "ceiling", "", "the most nodes at once: a number or a percentage; none removes it")
+	f.StringVar(
+		&r.due, "due", "", "when it must be ready: 18:00, 'fri 18:00', '2031-03-04 18:00' or +3h; none removes it",
+	)
+	f.BoolVar(&r.first, "first", false, "before all others of its priority")
+	f.BoolVar(&r.last, "last", false, "after all others of its priority")
+	f.BoolVar(&r.back, "back", false, "back to its turn, by its project's share of the farm")
+	f.StringVar(&r.before, "before", "", "just before another run of the same priority")
+	f.BoolVar(&r.now, "now", false, "stop frames in flight of less urgent runs for it; their work is lost")
+	f.BoolVar(&r.yes, "yes", false, "with --now: stop them even though work is lost")
+	f.BoolVar(&r.dryRun, "dry-run", false, "only say what would happen")
+	c.MarkFlagsMutuallyExclusive("first", "last", "back", "before")
+}
+
+// read returns the change as it travels.
+func (r *runChange) read(ctx context.Context, c *cobra.Command, cl *client.Client) (wire.RunChange, error) {
+	in := wire.RunChange{Now: r.now, DryRun: r.dryRun}
+	if c.Flags().Changed("priority") {
+		in.Priority = &r.priority
+	}
+	if c.Flags().Changed("ceiling") {
+		in.Ceiling = new(strings.TrimPrefix(r.ceiling, "none"))
+	}
+	if c.Flags().Changed("due") {
+		at, err := parseDue(strings.TrimPrefix(r.due, "none"), time.Now())
+		if err != nil {
+			return in, usageError{err}
+		}
+		in.Due = &at
+	}
+	for put, wanted := range map[string]bool{"first": r.first, "last": r.last, "back": r.back} {
+		if wanted {
+			in.Put = &put
+		}
+	}
+	if r.before != "" {
+		other, err := findRun(ctx, cl, r.before)
+		if err != nil {
+			return in, err
+		}
+		in.Before = &other.ID
+	}
+	return in, nil
+}
+
 // changeCommand changes what may be changed of a run while it renders.
 func (a *app) changeCommand() *cobra.Command {
-	var in wire.RunChange
-	var priority, ceiling, due, before string
-	var first, last, back, yes bool
+	var change runChange
 	c := a.jsonFlag(&cobra.Command{
 		Use:   "change RUN",
 		Short: "Change how urgent a run is, its ceiling, when it is due, or its place in the queue",
-		Long: "Takes effect within seconds. Nodes that a more urgent run needs finish their frames in flight first. With --now those are\n" +
-			"stopped: the command says what would be lost, and does it with --yes. --dry-run says what would happen " +
-			"and changes nothing.",
+		Long: "Takes effect within seconds. Nodes that a more urgent run needs finish their frames in flight first.\n" +
+			"With --now those are stopped: the command says what would be lost, and does it with --yes. --dry-run\n" +
+			"says what would happen and changes nothing.",
 		Example: "  vexillum change salt_010 --priority urgent --dry-run\n" +
 			"  vexillum change salt_010 --ceiling 50% --due 'fri 18:00'\n" +
 			"  vexillum change salt_010 --before tidal_ceiling",
 		Args: exactly(1, "the name of a run"),
 	})
-	f := c.Flags()
-	f.StringVar(&priority, "priority", "", "urgent, high, normal, low or filler")
-	f.StringVar(&ceiling, "ceiling", "", "the most nodes at once: a number or a percentage; none removes it")
-	f.StringVar(
-		&due, "due", "", "when it must be ready: 18:00, 'fri 18:00', '2031-03-04 18:00' or +3h; none removes it",
-	)
-	f.BoolVar(&first, "first", false, "before all others of its priority")
-	f.BoolVar(&last, "last", false, "after all others of its priority")
-	f.BoolVar(&back, "back", false, "back to its turn, by its project's share of the farm")
-	f.StringVar(&before, "before", "", "just before another run of the same priority")
-	f.BoolVar(&in.Now, "now", false, "stop frames in flight of less urgent runs for it; their work is lost")
-	f.BoolVar(&yes, "yes", false, "with --now: stop them even though work is lost")
-	f.BoolVar(&in.DryRun, "dry-run", false, "only say what would happen")
-	c.MarkFlagsMutuallyExclusive("first", "last", "back", "before")
+	change.bind(c)
 	c.RunE = a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
 		run, err := findRun(ctx, cl, args[0])
 		if err != nil {
 			return err
 		}
-		if f.Changed("priority") {
-			in.Priority = &priority
-		}
-		if f.Changed("ceiling") {
-			ceiling = strings.TrimPrefix(ceiling, "none")
-			in.Ceiling = &ceiling
-		}
-		if f.Changed("due") {
-			at, err := parseDue(strings.TrimPrefix(due, "none"), time.Now())
-			if err != nil {
-				return usageError{err}
-			}
-			in.Due = &at
-		}
-		for put, wanted := range map[string]bool{"first": first, "last": last, "back": back} {
-			if wanted {
-				in.Put = &put
-			}
-		}
-		if before != "" {
-			other, err := findRun(ctx, cl, before)
-			if err != nil {
-				return err
-			}
-			in.Before = &other.ID
+		in, err := change.read(ctx, c, cl)
+		if err != nil {
+			return err
 		}
 		path := fmt.Sprintf("/api/v1/runs/%d", run.ID)
 		var done wire.RunChanged
-		if in.Now && !in.DryRun && !yes { // what it throws away is said before
+		if in.Now && !in.DryRun && !change.yes { // what it throws away is said before
 			first := in
 			first.DryRun = true
 			if err := cl.Do(ctx, http.MethodPatch, path, first, &done); err != nil {

@@ -15,12 +15,46 @@ import (
 	"vexillum/internal/wire"
 )
 
+// logWish is which lines of a log somebody wants to see.
+type logWish struct {
+	search, before string
+	lines, frame   int
+	lease          int64
+	itself, follow bool
+}
+
+func (w *logWish) bind(c *cobra.Command) {
+	f := c.Flags()
+	f.StringVarP(&w.search, "search", "s", "", "only lines that hold this, in large or small letters")
+	f.IntVarP(&w.lines, "lines", "n", 100, "how many of the newest lines")
+	f.IntVar(&w.frame, "frame", 0, "of a run: the lease that tried this frame last")
+	f.Int64Var(&w.lease, "lease", 0, "only the renderers of this lease")
+	f.StringVar(&w.before, "before", "", "only lines from before this time, such as 2031-03-04T05:06:07Z")
+	f.BoolVar(&w.itself, "itself", false, "of a node: only what the node process itself says")
+	f.BoolVarP(&w.follow, "follow", "f", false, "of a node: go on with new lines as they come")
+}
+
+// query returns the wish as it travels, but for the frame.
+func (w *logWish) query() url.Values {
+	query := url.Values{"limit": {fmt.Sprint(w.lines)}}
+	if w.search != "" {
+		query.Set("search", w.search)
+	}
+	if w.before != "" {
+		query.Set("before", w.before)
+	}
+	if w.lease > 0 {
+		query.Set("lease", fmt.Sprint(w.lease))
+	}
+	if w.itself {
+		query.Set("of", "node")
+	}
+	return query
+}
+
 // logCommand shows what node processes and renderers say.
 func (a *app) logCommand() *cobra.Command {
-	var search, before string
-	var lines, frame int
-	var lease int64
-	var itself, followIt bool
+	var wish logWish
 	c := a.jsonFlag(&cobra.Command{
 		Use: "log NAME", Short: "Show, search or follow the log of renderers and node processes",
 		Long: "NAME is a node, or a run as for show. What is said is kept for two weeks, also of nodes " +
@@ -29,28 +63,9 @@ func (a *app) logCommand() *cobra.Command {
 			"  vexillum log kiln-03 --search 'cannot open'",
 		Args: exactly(1, "the name of a node or run"),
 	})
-	f := c.Flags()
-	f.StringVarP(&search, "search", "s", "", "only lines that hold this, in large or small letters")
-	f.IntVarP(&lines, "lines", "n", 100, "how many of the newest lines")
-	f.IntVar(&frame, "frame", 0, "of a run: the lease that tried this frame last")
-	f.Int64Var(&lease, "lease", 0, "only the renderers of this lease")
-	f.StringVar(&before, "before", "", "only lines from before this time, such as 2031-03-04T05:06:07Z")
-	f.BoolVar(&itself, "itself", false, "of a node: only what the node process itself says")
-	f.BoolVarP(&followIt, "follow", "f", false, "of a node: go on with new lines as they come")
+	wish.bind(c)
 	c.RunE = a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
-		query := url.Values{"limit": {fmt.Sprint(lines)}}
-		if search != "" {
-			query.Set("search", search)
-		}
-		if before != "" {
-			query.Set("before", before)
-		}
-		if lease > 0 {
-			query.Set("lease", fmt.Sprint(lease))
-		}
-		if itself {
-			query.Set("of", "node")
-		}
+		query := wish.query()
 		nodes, err := get[[]wire.Node](ctx, cl, "/api/v1/nodes")
 		if err != nil {
 			return err
@@ -65,7 +80,7 @@ func (a *app) logCommand() *cobra.Command {
 		}
 		path := fmt.Sprintf("/api/v1/nodes/%d/log", of)
 		if of == 0 {
-			if followIt || itself {
+			if wish.follow || wish.itself {
 				return usageError{fmt.Errorf("--follow and --itself are for nodes, and there is no node %s", args[0])}
 			}
 			run, err := findRun(ctx, cl, args[0])
@@ -73,43 +88,33 @@ func (a *app) logCommand() *cobra.Command {
 				return err
 			}
 			path = fmt.Sprintf("/api/v1/runs/%d/log", run.ID)
-			if f.Changed("frame") {
-				query.Set("frame", fmt.Sprint(frame))
+			if c.Flags().Changed("frame") {
+				query.Set("frame", fmt.Sprint(wish.frame))
 			}
-		} else if f.Changed("frame") {
+		} else if c.Flags().Changed("frame") {
 			return usageError{fmt.Errorf("--frame is for runs, and %s is a node", args[0])}
 		}
 		out, err := get[wire.NodeLog](ctx, cl, path+"?"+query.Encode())
 		if err != nil {
 			return err
 		}
-		if a.json && !followIt {
+		if !wish.follow && a.json {
 			return a.printJSON(out)
 		}
-		if len(out.Lines) == 0 && !followIt && !out.Older {
-			fmt.Fprintln(a.out, "Nothing on record matches.")
-			return nil
-		}
 		a.asIs = true // what was said, and a time that can be given again
-		if out.Older && !followIt && out.BackTo != nil {
-			fmt.Fprintf(a.out, "… for older lines: --before %s\n", out.BackTo.Local().Format(time.RFC3339))
-		}
-		print := func(lines []wire.LogLine) error {
-			for _, l := range lines {
-				if search == "" || strings.Contains(strings.ToLower(l.Text), strings.ToLower(search)) {
-					a.printLine(l, names, of == 0)
-				}
-			}
+		if !wish.follow {
+			a.printLog(out, wish.search, names, of == 0)
 			return nil
 		}
-		_ = print(out.Lines)
-		if !followIt {
-			return nil
-		}
+		a.printLines(out.Lines, wish.search, names, of == 0)
 		query.Del("limit")
 		query.Del("search")
 		err = cl.Said(
-			ctx, of, query.Encode(), print,
+			ctx, of, query.Encode(),
+			func(lines []wire.LogLine) error {
+				a.printLines(lines, wish.search, names, of == 0)
+				return nil
+			},
 			func(err error) { fmt.Fprintln(a.err, "vexillum: the connection is lost; still trying:", err) },
 		)
 		if ctx.Err() != nil { // the follower has seen enough
@@ -118,6 +123,26 @@ func (a *app) logCommand() *cobra.Command {
 		return err
 	})
 	return c
+}
+
+// printLog prints a piece of a log, and how older lines are found.
+func (a *app) printLog(out wire.NodeLog, search string, names map[int64]string, withNode bool) {
+	if len(out.Lines) == 0 && !out.Older {
+		fmt.Fprintln(a.out, "Nothing on record matches.")
+		return
+	}
+	if out.Older && out.BackTo != nil {
+		fmt.Fprintf(a.out, "… for older lines: --before %s\n", out.BackTo.Local().Format(time.RFC3339))
+	}
+	a.printLines(out.Lines, search, names, withNode)
+}
+
+func (a *app) printLines(lines []wire.LogLine, search string, names map[int64]string, withNode bool) {
+	for _, l := range lines {
+		if search == "" || strings.Contains(strings.ToLower(l.Text), strings.ToLower(search)) {
+			a.printLine(l, names, withNode)
+		}
+	}
 }
 
 func (a *app) printLine(l wire.LogLine, names map[int64]string, withNode bool) {

@@ -156,7 +156,19 @@ func (f *farm) checkFiles(
 			note("%s, frame %d: the files have the hash %.12s, the table says %.12s", s.job, frame, got, hashes[frame])
 		}
 	}
-	var found []string
+	found, err := filesIn(folder, met)
+	if err != nil {
+		return fmt.Errorf("reading the output of %s: %w", s.job, err)
+	}
+	slices.Sort(want)
+	if !slices.Equal(found, want) {
+		note("%s: files %v, want %v", s.job, found, want)
+	}
+	return nil
+}
+
+// filesIn returns the frame files of a folder, and counts what else lies there.
+func filesIn(folder string, met map[string]int) (found []string, err error) {
 	err = filepath.WalkDir(folder, func(path string, entry os.DirEntry, err error) error {
 		if err != nil || entry.IsDir() {
 			return err
@@ -172,15 +184,8 @@ func (f *farm) checkFiles(
 		}
 		return err
 	})
-	if err != nil {
-		return fmt.Errorf("reading the output of %s: %w", s.job, err)
-	}
-	slices.Sort(want)
 	slices.Sort(found)
-	if !slices.Equal(found, want) {
-		note("%s: files %v, want %v", s.job, found, want)
-	}
-	return nil
+	return found, err
 }
 
 // drawAgain lets the renderer draw all frames of a scene, as a person would by

@@ -81,34 +81,7 @@ func (f *farm) build(ctx context.Context) error {
 	f.dbOptions.Port = f.database.Port()
 	f.url = f.database.URL()
 	for i, name := range []string{"kestrel", "merlin"} {
-		address, err := url.Parse(f.url)
-		if err != nil {
-			return err
-		}
-		line, err := badline.New(address.Host)
-		if err != nil {
-			return err
-		}
-		f.dbLines = append(f.dbLines, line)
-		address.Host = line.Address()
-		listen, err := freeAddress()
-		if err != nil {
-			return err
-		}
-		f.listens = append(f.listens, listen)
-		p, err := f.program(name, "serve", "--listen", listen, "--database", address.String(), "--name", name,
-			"--admin-password-file", filepath.Join(dir, "password"), "--clock-offset", []string{"0s", "47m"}[i])
-		if err != nil {
-			return err
-		}
-		f.services = append(f.services, p)
-		if err := p.start(f.binary); err != nil {
-			return err
-		}
-		if err := f.until(ctx, name+" answers", func() bool {
-			h := f.health(listen)
-			return h.Part == "active" || h.Part == "stand-by"
-		}); err != nil {
+		if err := f.startService(ctx, name, []string{"0s", "47m"}[i]); err != nil {
 			return err
 		}
 	}
@@ -141,6 +114,41 @@ func (f *farm) build(ctx context.Context) error {
 		if err := f.addNode(ctx, i, key.Key); err != nil {
 			return err
 		}
+	}
+	return nil
+}
+
+// startService starts a service on a bad line to the database, whose clock is off.
+func (f *farm) startService(ctx context.Context, name, offset string) error {
+	address, err := url.Parse(f.url)
+	if err != nil {
+		return err
+	}
+	line, err := badline.New(address.Host)
+	if err != nil {
+		return err
+	}
+	f.dbLines = append(f.dbLines, line)
+	address.Host = line.Address()
+	listen, err := freeAddress()
+	if err != nil {
+		return err
+	}
+	f.listens = append(f.listens, listen)
+	p, err := f.program(name, "serve", "--listen", listen, "--database", address.String(), "--name", name,
+		"--admin-password-file", filepath.Join(f.dir, "password"), "--clock-offset", offset)
+	if err != nil {
+		return err
+	}
+	f.services = append(f.services, p)
+	if err := p.start(f.binary); err != nil {
+		return err
+	}
+	if err := f.until(ctx, name+" answers", func() bool {
+		h := f.health(listen)
+		return h.Part == "active" || h.Part == "stand-by"
+	}); err != nil {
+		return err
 	}
 	return nil
 }

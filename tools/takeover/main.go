@@ -178,30 +178,8 @@ func (s *stage) furnish(ctx context.Context, url string) (*exec.Cmd, error) {
 	if err := os.WriteFile(filepath.Join(s.dir, "scenes", "salt_010.practice"), []byte(scene), 0o644); err != nil {
 		return nil, err
 	}
-	var key wire.Key
-	if err := admin.Do(ctx, http.MethodPost, "/api/v1/keys", wire.NewKey{Uses: 6}, &key); err != nil {
+	if err := s.join(ctx, admin); err != nil {
 		return nil, err
-	}
-	for i := range 6 {
-		name := fmt.Sprintf("kiln-%02d", i+1)
-		if _, err := s.start(
-			"join", kestrel, merlin, "--key", key.Key, "--name", name, "--data", filepath.Join(s.dir, name),
-			"--renderers", "practice", "--speed", fmt.Sprint(0.6+0.3*float64(i)),
-		); err != nil {
-			return nil, err
-		}
-	}
-	for online := 0; online < 6 && ctx.Err() == nil; time.Sleep(50 * time.Millisecond) {
-		var nodes []wire.Node
-		if err := admin.Do(ctx, http.MethodGet, "/api/v1/nodes", nil, &nodes); err != nil {
-			return nil, err
-		}
-		online = 0
-		for _, n := range nodes {
-			if n.Reach == "online" {
-				online++
-			}
-		}
 	}
 	for _, job := range []string{"salt_010", "salt_020"} {
 		in := wire.Submit{
@@ -214,6 +192,36 @@ func (s *stage) furnish(ctx context.Context, url string) (*exec.Cmd, error) {
 	}
 	time.Sleep(6 * time.Second)
 	return first, nil
+}
+
+// join starts six nodes and waits until they are online.
+func (s *stage) join(ctx context.Context, admin *client.Client) error {
+	var key wire.Key
+	if err := admin.Do(ctx, http.MethodPost, "/api/v1/keys", wire.NewKey{Uses: 6}, &key); err != nil {
+		return err
+	}
+	for i := range 6 {
+		name := fmt.Sprintf("kiln-%02d", i+1)
+		if _, err := s.start(
+			"join", kestrel, merlin, "--key", key.Key, "--name", name, "--data", filepath.Join(s.dir, name),
+			"--renderers", "practice", "--speed", fmt.Sprint(0.6+0.3*float64(i)),
+		); err != nil {
+			return err
+		}
+	}
+	for online := 0; online < 6 && ctx.Err() == nil; time.Sleep(50 * time.Millisecond) {
+		var nodes []wire.Node
+		if err := admin.Do(ctx, http.MethodGet, "/api/v1/nodes", nil, &nodes); err != nil {
+			return err
+		}
+		online = 0
+		for _, n := range nodes {
+			if n.Reach == "online" {
+				online++
+			}
+		}
+	}
+	return ctx.Err()
 }
 
 func ready(ctx context.Context, listen string) error {

@@ -104,22 +104,8 @@ func (d *Desk) CheckSubmission(sub Submission) (Submission, error) {
 	if len(sub.Key) > 200 {
 		return sub, refusal.New(refusal.Invalid, "Idempotency-Key", "the Idempotency-Key has more than 200 characters")
 	}
-	for _, p := range []struct{ field, text, what string }{{"scene", spec.Scene, "scene"}, {"output", spec.Output, "output folder"}} {
-		if p.field == "output" && p.text == "" {
-			continue
-		}
-		if len(p.text) > farm.MaxPath {
-			return sub, refusal.New(
-				refusal.Invalid, p.field, "the path of the %s has more than %d characters", p.what, farm.MaxPath,
-			)
-		}
-		if p.text == "" || !filepath.IsLocal(filepath.FromSlash(p.text)) {
-			return sub, refusal.New(
-				refusal.Invalid, p.field,
-				"the %s %q is outside its place; give a path inside it, without a leading / and without ..", p.what,
-				p.text,
-			)
-		}
+	if err := checkPaths(spec); err != nil {
+		return sub, err
 	}
 	if spec.Output == "" {
 		spec.Output = spec.Job
@@ -133,6 +119,30 @@ func (d *Desk) CheckSubmission(sub Submission) (Submission, error) {
 		return sub, refusal.New(refusal.Invalid, "takes", "%v", err)
 	}
 	return sub, d.chooseRecipe(spec)
+}
+
+// checkPaths refuses paths that are too long or lead out of their places.
+func checkPaths(spec *farm.Spec) error {
+	for _, p := range []struct{ field, text, what string }{
+		{"scene", spec.Scene, "scene"}, {"output", spec.Output, "output folder"},
+	} {
+		if p.field == "output" && p.text == "" {
+			continue
+		}
+		if len(p.text) > farm.MaxPath {
+			return refusal.New(
+				refusal.Invalid, p.field, "the path of the %s has more than %d characters", p.what, farm.MaxPath,
+			)
+		}
+		if p.text == "" || !filepath.IsLocal(filepath.FromSlash(p.text)) {
+			return refusal.New(
+				refusal.Invalid, p.field,
+				"the %s %q is outside its place; give a path inside it, without a leading / and without ..", p.what,
+				p.text,
+			)
+		}
+	}
+	return nil
 }
 
 // chooseRecipe finds the recipe by name or by the scene's ending, and
@@ -414,61 +424,8 @@ func (d *Desk) Steer(ctx context.Context, id farm.RunID, what Steering, how How,
 			)
 		}
 		before := run.State
-		switch what {
-		case Hold:
-			if run.State.Closed() {
-				return refusal.New(refusal.Conflict, "", "%s is %s; there is nothing to hold", name, run.State)
-			}
-			if run.State != farm.RunHeld {
-				t.Append(farm.RunMoved{Run: id, State: farm.RunHeld, Reason: how.told("held by " + by.Name), At: t.Now})
-			}
-			if how.Now {
-				d.endLeases(t, run, "the run was held at once by "+by.Name)
-			}
-		case Release:
-			if run.State.Closed() {
-				return refusal.New(refusal.Conflict, "", "%s is %s and cannot be released", name, run.State)
-			}
-			if run.Spec.Wait && !run.Terms.Scouted && !run.StartedAt.IsZero() {
-				terms := run.Terms
-				terms.Scouted = true
-				t.Append(
-					farm.RunSet{
-						Run: id, Terms: terms,
-						Reason: by.Name + " has looked at the scouts: the rest may be rendered", At: t.Now,
-					},
-				)
-			}
-			if run.State == farm.RunHeld {
-				t.Append(farm.RunMoved{Run: id, State: reopened(run), Reason: "released by " + by.Name, At: t.Now})
-			}
-		case Cancel:
-			if run.State == farm.RunCancelled {
-				break
-			}
-			if run.State.Closed() {
-				return refusal.New(refusal.Conflict, "", "%s is %s; there is nothing to cancel", name, run.State)
-			}
-			reason := how.told("cancelled by " + by.Name)
-			d.endLeases(t, run, reason)
-			t.Append(farm.RunMoved{Run: id, State: farm.RunCancelled, Reason: reason, At: t.Now})
-		case Retry:
-			if run.Parked.Empty() {
-				return refusal.New(refusal.Conflict, "", "%s has no parked frame", name)
-			}
-			if run.State == farm.RunCancelled {
-				return refusal.New(refusal.Conflict, "", "%s is cancelled; submit it again", name)
-			}
-			parked := run.Parked
-			if run.State.Closed() {
-				t.Append(farm.RunMoved{Run: id, State: farm.RunQueued, Reason: "opened again by " + by.Name, At: t.Now})
-			}
-			t.Append(
-				farm.FramesRetried{
-					Run: id, Frames: parked,
-					Reason: fmt.Sprintf("%s asked for frames %s to be tried again", by.Name, parked), At: t.Now,
-				},
-			)
+		if err := t.steer(run, what, how, by.Name); err != nil {
+			return err
 		}
 		if d.e.Decided() > decided {
 			t.Append(
@@ -482,6 +439,68 @@ func (d *Desk) Steer(ctx context.Context, id farm.RunID, what Steering, how How,
 		return nil
 	})
 	return view, err
+}
+
+// steer decides what steering a run does, in the name of a person.
+func (t *transaction) steer(run *farm.Run, what Steering, how How, by string) error {
+	name := run.Spec.Name()
+	switch what {
+	case Hold:
+		if run.State.Closed() {
+			return refusal.New(refusal.Conflict, "", "%s is %s; there is nothing to hold", name, run.State)
+		}
+		if run.State != farm.RunHeld {
+			t.Append(farm.RunMoved{Run: run.ID, State: farm.RunHeld, Reason: how.told("held by " + by), At: t.Now})
+		}
+		if how.Now {
+			t.endLeases(run, "the run was held at once by "+by)
+		}
+	case Release:
+		if run.State.Closed() {
+			return refusal.New(refusal.Conflict, "", "%s is %s and cannot be released", name, run.State)
+		}
+		if run.Spec.Wait && !run.Terms.Scouted && !run.StartedAt.IsZero() {
+			terms := run.Terms
+			terms.Scouted = true
+			t.Append(
+				farm.RunSet{
+					Run: run.ID, Terms: terms,
+					Reason: by + " has looked at the scouts: the rest may be rendered", At: t.Now,
+				},
+			)
+		}
+		if run.State == farm.RunHeld {
+			t.Append(farm.RunMoved{Run: run.ID, State: reopened(run), Reason: "released by " + by, At: t.Now})
+		}
+	case Cancel:
+		if run.State == farm.RunCancelled {
+			break
+		}
+		if run.State.Closed() {
+			return refusal.New(refusal.Conflict, "", "%s is %s; there is nothing to cancel", name, run.State)
+		}
+		reason := how.told("cancelled by " + by)
+		t.endLeases(run, reason)
+		t.Append(farm.RunMoved{Run: run.ID, State: farm.RunCancelled, Reason: reason, At: t.Now})
+	case Retry:
+		if run.Parked.Empty() {
+			return refusal.New(refusal.Conflict, "", "%s has no parked frame", name)
+		}
+		if run.State == farm.RunCancelled {
+			return refusal.New(refusal.Conflict, "", "%s is cancelled; submit it again", name)
+		}
+		parked := run.Parked
+		if run.State.Closed() {
+			t.Append(farm.RunMoved{Run: run.ID, State: farm.RunQueued, Reason: "opened again by " + by, At: t.Now})
+		}
+		t.Append(
+			farm.FramesRetried{
+				Run: run.ID, Frames: parked,
+				Reason: fmt.Sprintf("%s asked for frames %s to be tried again", by, parked), At: t.Now,
+			},
+		)
+	}
+	return nil
 }
 
 // Redo renders frames of a run again that are done. The old pictures stay until
@@ -547,7 +566,7 @@ func reopened(run *farm.Run) farm.RunState {
 	return farm.RunRendering
 }
 
-func (d *Desk) endLeases(t *transaction, run *farm.Run, reason string) {
+func (t *transaction) endLeases(run *farm.Run, reason string) {
 	for l := range run.OpenLeases {
 		t.Append(farm.LeaseEnded{Lease: l.ID, Node: l.Node, Run: run.ID, Reason: reason, At: t.Now})
 	}

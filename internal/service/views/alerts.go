@@ -25,6 +25,22 @@ var urgency = []string{
 // alerts lists what wants a person, the most urgent first.
 func (b *Board) alerts(now time.Time) []wire.NeedHand {
 	out := []wire.NeedHand{}
+	for _, some := range [][]wire.NeedHand{
+		b.parked(), b.stuck(), b.sidelined(), b.frozen(), b.undelivered(), b.risks(now), b.scouted(), b.silent(),
+	} {
+		out = append(out, some...)
+	}
+	slices.SortStableFunc(out, func(a, b wire.NeedHand) int {
+		return cmp.Or(
+			cmp.Compare(slices.Index(urgency, a.Kind), slices.Index(urgency, b.Kind)), cmp.Compare(a.Node, b.Node),
+			cmp.Compare(a.Subject, b.Subject),
+		)
+	})
+	return out
+}
+
+// parked reports runs with parked frames that nobody has given up.
+func (b *Board) parked() (out []wire.NeedHand) {
 	for _, run := range b.runsInTrouble() {
 		v := wire.NeedHand{Kind: "parked", Run: int64(run.ID), Action: "retry"}
 		name := run.Spec.Name()
@@ -48,6 +64,11 @@ func (b *Board) alerts(now time.Time) []wire.NeedHand {
 		}
 		out = append(out, v)
 	}
+	return out
+}
+
+// stuck reports runs that no node can take, or that fail everywhere.
+func (b *Board) stuck() (out []wire.NeedHand) {
 	for _, run := range b.s.Queue() {
 		if run.State != farm.RunQueued && run.State != farm.RunRendering || run.ToDo.Empty() {
 			continue
@@ -66,6 +87,11 @@ func (b *Board) alerts(now time.Time) []wire.NeedHand {
 			})
 		}
 	}
+	return out
+}
+
+// sidelined reports nodes that the farm has sidelined.
+func (b *Board) sidelined() (out []wire.NeedHand) {
 	for _, n := range b.s.Nodes {
 		if n.Health == farm.Sidelined && n.HealthBy == farm.ByTriage && n.RetiredAt.IsZero() {
 			out = append(out, wire.NeedHand{
@@ -75,6 +101,11 @@ func (b *Board) alerts(now time.Time) []wire.NeedHand {
 			})
 		}
 	}
+	return out
+}
+
+// frozen reports what a person holds as a whole.
+func (b *Board) frozen() (out []wire.NeedHand) {
 	for of, stay := range b.s.Freezes {
 		if stay.Held {
 			out = append(out, wire.NeedHand{
@@ -84,9 +115,11 @@ func (b *Board) alerts(now time.Time) []wire.NeedHand {
 			})
 		}
 	}
-	out = append(out, b.undelivered()...)
-	out = append(out, b.risks(now)...)
-	out = append(out, b.scouted()...)
+	return out
+}
+
+// silent reports nodes that fell silent: each, or many together as one.
+func (b *Board) silent() (out []wire.NeedHand) {
 	until, hushed := b.e.MassOutage()
 	if hushed > 0 {
 		out = append(out, wire.NeedHand{
@@ -114,12 +147,6 @@ func (b *Board) alerts(now time.Time) []wire.NeedHand {
 		}
 		out = append(out, v)
 	}
-	slices.SortStableFunc(out, func(a, b wire.NeedHand) int {
-		return cmp.Or(
-			cmp.Compare(slices.Index(urgency, a.Kind), slices.Index(urgency, b.Kind)), cmp.Compare(a.Node, b.Node),
-			cmp.Compare(a.Subject, b.Subject),
-		)
-	})
 	return out
 }
 
