@@ -39,7 +39,7 @@ demo: deps build ## Start the demo farm of Pellmarsh; Ctrl-C ends it
 test: deps build ## Run everything, the check included
 	scripts/test
 
-check: console ## gofmt, vet, staticcheck, tsc, types on other systems
+check: console ## gofmt, vet, staticcheck, revive, tsc, biome, types on other systems
 	scripts/check
 
 race: deps console ## Run the tests of what runs side by side under the race detector

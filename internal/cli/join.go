@@ -188,7 +188,7 @@ func practiceCommand() *cobra.Command {
 		Short:  "The practice renderer, as nodes start it",
 		Hidden: true,
 		Args:   exactly(0, "no arguments"),
-		RunE: func(c *cobra.Command, _ []string) error {
+		RunE: func(_ *cobra.Command, _ []string) error {
 			signal.Reset(syscall.SIGINT, syscall.SIGTERM) // a renderer ends when it is told
 			if version {
 				fmt.Println("practice renderer " + practice.Version)

@@ -69,8 +69,9 @@ func (a *app) nodeHoursCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "hours NAME",
 		Short: "Read duty hours from a calendar file, or write one",
-		Long:  "Duty hours travel as iCalendar (RFC 5545): an event that repeats weekly is a time on duty of the week, one that does\nnot is an exception of its date.",
-		Args:  exactly(1, "a node"),
+		Long: "Duty hours travel as iCalendar (RFC 5545): an event that repeats weekly is a time on duty of the week,\n" +
+			"one that does not is an exception of its date.",
+		Args: exactly(1, "a node"),
 		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
 			if (from == "") == (to == "") {
 				return usageError{errors.New("give either --import FILE or --export FILE")}

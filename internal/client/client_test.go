@@ -72,7 +72,7 @@ func TestAnswers(t *testing.T) {
 
 func TestRepeatableRequestsCarryTheirKey(t *testing.T) {
 	got := ""
-	cl := serving(t, func(w http.ResponseWriter, r *http.Request) { got = r.Header.Get("Idempotency-Key") })
+	cl := serving(t, func(_ http.ResponseWriter, r *http.Request) { got = r.Header.Get("Idempotency-Key") })
 	if err := cl.Do(Repeatable(t.Context(), "k1"), "POST", "/", wire.Submit{}, nil); err != nil || got != "k1" {
 		t.Errorf("%q, %v", got, err)
 	}

@@ -82,7 +82,7 @@ func Start(ctx context.Context, o Options) (*Farm, error) {
 
 func (f *Farm) start(ctx context.Context) error {
 	o := f.o
-	if err := clear(o.Dir); err != nil {
+	if err := empty(o.Dir); err != nil {
 		return err
 	}
 	if err := f.lay(); err != nil {
@@ -130,8 +130,8 @@ func (f *Farm) Lost() <-chan struct{} { return f.kids.firstGone() }
 // cleared.
 const marker = "this-folder-is-the-demo's"
 
-// clear empties the demo's folder, and only ever the demo's.
-func clear(dir string) error {
+// empty empties the demo's folder, and only ever the demo's.
+func empty(dir string) error {
 	entries, err := os.ReadDir(dir)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return fmt.Errorf("looking at the demo's folder: %w", err)

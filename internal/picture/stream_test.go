@@ -126,7 +126,7 @@ func FuzzStreamPNG(f *testing.F) {
 	var buf bytes.Buffer
 	_ = png.Encode(&buf, drawn(9, 7))
 	f.Add(buf.Bytes())
-	f.Fuzz(func(t *testing.T, data []byte) {
+	f.Fuzz(func(_ *testing.T, data []byte) {
 		if h, _, err := readPNGHeader(bytes.NewReader(data)); err != nil || h.width*h.height > 1<<20 {
 			return
 		}

@@ -53,7 +53,8 @@ func (f *farm) check(ctx context.Context, runs []submitted, met map[string]int) 
 				AND a.body->>'frame' = d.body->>'frame' AND a.body->>'hash' = d.body->>'hash')`, 0},
 			{"frames accepted twice at once", `SELECT count(*) FROM (
 				SELECT kind, lag(kind) OVER (PARTITION BY body->>'frame' ORDER BY seq) AS before FROM event
-				WHERE run = $1 AND kind IN ('frame accepted', 'delivery lost', 'frame done')) e WHERE kind = 'frame accepted' AND before = 'frame accepted'`, 0},
+				WHERE run = $1 AND kind IN ('frame accepted', 'delivery lost', 'frame done')) e
+				WHERE kind = 'frame accepted' AND before = 'frame accepted'`, 0},
 		} {
 			if got := count(c.query, s.id); got != c.want {
 				note("%s: %s: %d, want %d", s.job, c.what, got, c.want)

@@ -68,7 +68,7 @@ var faults = []fault{
 		f.later(r, 3*time.Second, func() { _ = syscall.Kill(pid, syscall.SIGCONT) })
 		return syscall.Kill(pid, syscall.SIGSTOP) == nil
 	}},
-	{"database killed", func(f *farm, r *rand.Rand) bool {
+	{"database killed", func(f *farm, _ *rand.Rand) bool {
 		if f.dbDown {
 			return false
 		}

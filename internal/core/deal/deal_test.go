@@ -55,7 +55,7 @@ func TestWhatANodeGets(t *testing.T) {
 		want  string // frames of the lease, "" for none
 		why   string
 	}{
-		{"an empty queue", func(b *smallfarm.Farm) {}, "", "queue is empty"},
+		{"an empty queue", func(_ *smallfarm.Farm) {}, "", "queue is empty"},
 		{"a held run", func(b *smallfarm.Farm) {
 			b.Submit(
 				"a", "practice", farm.ModeRange, "1-9", farm.RunHeld,

@@ -204,7 +204,10 @@ func (d *Dealer) workers(rank int, now time.Time) iter.Seq[*farm.Node] {
 				}
 			}
 		}
-		for _, id := range slices.SortedFunc(maps.Keys(ranks), func(a, b farm.NodeID) int { return cmp.Or(cmp.Compare(ranks[b], ranks[a]), cmp.Compare(a, b)) }) {
+		leastUrgent := func(a, b farm.NodeID) int {
+			return cmp.Or(cmp.Compare(ranks[b], ranks[a]), cmp.Compare(a, b))
+		}
+		for _, id := range slices.SortedFunc(maps.Keys(ranks), leastUrgent) {
 			d.busy.nodes, d.busy.ranks = append(d.busy.nodes, d.s.Nodes[id]), append(d.busy.ranks, ranks[id])
 		}
 	}

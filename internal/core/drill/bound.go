@@ -39,7 +39,7 @@ func Bound(f simulate.Farm, job int) float64 {
 		one = min(one, max(j.Submitted, n.Joins)+j.Startup+dearest/n.Speed)
 	}
 	// Σ max(0, speed × (T − available − startup)) ≥ Σ cost
-	return max(one, least(f, func(t float64) bool {
+	return max(one, least(func(t float64) bool {
 		done := 0.0
 		for _, n := range f.Nodes {
 			done += max(0, n.Speed*(t-max(j.Submitted, n.Joins)-j.Startup))
@@ -96,7 +96,7 @@ func singleBound(f simulate.Farm, j simulate.Job) float64 {
 	if j.Again > 0 {
 		launch = j.Again
 	}
-	return least(f, func(t float64) bool {
+	return least(func(t float64) bool {
 		at, part := 0, 1.0 // of the frame at which we are
 		for _, n := range nodes {
 			left := t - max(j.Submitted, n.Joins) - (j.Startup - launch)
@@ -116,7 +116,7 @@ func singleBound(f simulate.Farm, j simulate.Job) float64 {
 }
 
 // least returns the least time for which enough holds.
-func least(f simulate.Farm, enough func(float64) bool) float64 {
+func least(enough func(float64) bool) float64 {
 	high := 1.0
 	for !enough(high) {
 		high *= 2

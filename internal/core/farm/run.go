@@ -53,7 +53,7 @@ func (s RunState) Closed() bool {
 // HeldFor is why the farm itself holds a run; empty where a person does.
 type HeldFor string
 
-// HeldFailing: its first frames have failed everywhere by one cause.
+// HeldFailing says that its first frames have failed everywhere by one cause.
 const HeldFailing HeldFor = "failing"
 
 // Mode says how a renderer takes frames.

@@ -18,7 +18,7 @@ import (
 
 // forecasted plays a random farm, forecasts its finish in the middle, and
 // returns what was said and what came true, in seconds from that moment.
-func forecasted(t testing.TB, class string, seed uint64, plays int) (median, late, real float64, ok bool) {
+func forecasted(t testing.TB, class string, seed uint64, plays int) (median, late, actual float64, ok bool) {
 	t.Helper()
 	f, err := drill.Random(class, seed)
 	if err != nil {
@@ -27,7 +27,7 @@ func forecasted(t testing.TB, class string, seed uint64, plays int) (median, lat
 	return forecastedFor(t, f, seed, plays)
 }
 
-func forecastedFor(t testing.TB, f simulate.Farm, seed uint64, plays int) (median, late, real float64, ok bool) {
+func forecastedFor(t testing.TB, f simulate.Farm, seed uint64, plays int) (median, late, actual float64, ok bool) {
 	t.Helper()
 	r := rand.New(rand.NewPCG(seed, 99))
 	at := drill.Bound(f, 0) * (0.1 + 0.7*r.Float64())
@@ -44,7 +44,7 @@ func forecastedFor(t testing.TB, f simulate.Farm, seed uint64, plays int) (media
 }
 
 // BenchmarkCalibration forecasts random farms in the middle of their work. Goal:
-// the real finish lies below the 90 % time in 87 to 93 % of cases, and the
+// the actual finish lies below the 90 % time in 87 to 93 % of cases, and the
 // range is no wider than needed.
 func BenchmarkCalibration(b *testing.B) {
 	for b.Loop() {
@@ -75,15 +75,15 @@ func calibrate(b testing.TB, class string, first uint64, farms int) (out calibra
 	for range runtime.GOMAXPROCS(0) {
 		wg.Go(func() {
 			for seed := range seeds {
-				median, late, real, ok := forecasted(b, class, seed, 16)
+				median, late, actual, ok := forecasted(b, class, seed, 16)
 				mu.Lock()
 				if ok {
 					out.known++
-					out.width += (late - median) / real
-					if real <= late {
+					out.width += (late - median) / actual
+					if actual <= late {
 						out.below++
 					}
-					if real <= median {
+					if actual <= median {
 						out.middle++
 					}
 				}
@@ -211,9 +211,9 @@ func TestForecastsOfLeasesSideBySide(t *testing.T) {
 				n.Cores, n.Memory, n.Devices, n.Caps = 8, 16*gib, []string{"0", "1"}, farm.Caps{Cores: 6}
 			}
 			f.Jobs[0].Spec.Takes = takes
-			median, _, real, ok := forecastedFor(t, f, seed, 8)
+			median, _, actual, ok := forecastedFor(t, f, seed, 8)
 			if ok {
-				off = append(off, (median-real)/real)
+				off = append(off, (median-actual)/actual)
 			}
 		}
 		slices.Sort(off)

@@ -83,10 +83,10 @@ func (c *cursor) next() (Span, bool) {
 
 // bitFrom returns the offset of the first bit from i on that is set, or that
 // is clear.
-func (s Set) bitFrom(i int, clear bool) (int, bool) {
+func (s Set) bitFrom(i int, unset bool) (int, bool) {
 	for w := i / 64; w < len(s.words); w++ {
 		word := s.words[w]
-		if clear {
+		if unset {
 			word = ^word
 		}
 		if w == i/64 {

@@ -7,10 +7,11 @@ import (
 )
 
 const (
-	// Least and Most bound a frame number. They leave room for arithmetic in
-	// 32 bits, which is what databases and renderers use.
+	// Least is the least frame number. It leaves room for arithmetic in 32 bits,
+	// which is what databases and renderers use.
 	Least = -1_000_000_000
-	Most  = 1_000_000_000
+	// Most is the greatest frame number.
+	Most = 1_000_000_000
 
 	// MaxCount is the largest number of frames that one range may name.
 	MaxCount = 10_000_000

@@ -101,14 +101,14 @@ func (t both) missing(s Set) string {
 
 type either struct{ a, b term }
 
-func (t either) holds(s Set) bool     { return t.a.holds(s) || t.b.holds(s) }
-func (t either) missing(s Set) string { return t.write() }
-func (t either) write() string        { return "(" + t.a.write() + " || " + t.b.write() + ")" }
+func (t either) holds(s Set) bool   { return t.a.holds(s) || t.b.holds(s) }
+func (t either) missing(Set) string { return t.write() }
+func (t either) write() string      { return "(" + t.a.write() + " || " + t.b.write() + ")" }
 
 type not struct{ a term }
 
-func (t not) holds(s Set) bool     { return !t.a.holds(s) }
-func (t not) missing(s Set) string { return t.write() }
+func (t not) holds(s Set) bool   { return !t.a.holds(s) }
+func (t not) missing(Set) string { return t.write() }
 func (t not) write() string {
 	if _, ok := t.a.(both); ok {
 		return "!(" + t.a.write() + ")"
@@ -118,9 +118,9 @@ func (t not) write() string {
 
 type present struct{ name string }
 
-func (t present) holds(s Set) bool     { return s.Has(t.name) }
-func (t present) missing(s Set) string { return t.write() }
-func (t present) write() string        { return t.name }
+func (t present) holds(s Set) bool   { return s.Has(t.name) }
+func (t present) missing(Set) string { return t.write() }
+func (t present) write() string      { return t.name }
 
 type compared struct{ name, operator, value string }
 
@@ -144,7 +144,7 @@ func (t compared) holds(s Set) bool {
 		}
 	})
 }
-func (t compared) missing(s Set) string { return t.write() }
+func (t compared) missing(Set) string { return t.write() }
 func (t compared) write() string {
 	if t.value == "" || strings.ContainsFunc(t.value, func(c rune) bool { return !bare(c) }) {
 		return t.name + t.operator + `"` + t.value + `"`
@@ -229,7 +229,10 @@ func (p *parser) next() {
 	if end == 0 {
 		c, size := utf8.DecodeRuneInString(rest)
 		p.kind, p.token = tokenWrong, string(c)
-		p.why = map[rune]string{'&': "a single & means nothing; write &&", '|': "a single | means nothing; write ||", '=': "a single = means nothing; write =="}[c]
+		p.why = map[rune]string{
+			'&': "a single & means nothing; write &&", '|': "a single | means nothing; write ||",
+			'=': "a single = means nothing; write ==",
+		}[c]
 		if p.why == "" {
 			p.why = fmt.Sprintf("the character %q has no meaning", c)
 		}

@@ -55,7 +55,7 @@ func (d *Desk) Picked(ctx context.Context, expression string) (wire.Picked, erro
 	if err != nil {
 		return out, refusal.New(refusal.Invalid, "where", "%v", err)
 	}
-	err = d.do(ctx, func(t *transaction) error {
+	err = d.do(ctx, func(*transaction) error {
 		known := map[string]bool{}
 		for _, n := range d.views.ShownNodes() {
 			traits := n.KnownTraits()

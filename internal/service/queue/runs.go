@@ -303,26 +303,8 @@ func (d *Desk) Submit(ctx context.Context, sub Submission) (out Submitted, err e
 				refusal.Conflict, "project", "the project %s is the farm's own; choose another", spec.Project,
 			)
 		}
-		before := t.State.NewestOf(spec.Project, spec.Job)
-		var earlier *farm.Spec
-		if before != nil {
-			if before.Spec.Job != spec.Job {
-				return refusal.New(
-					refusal.Conflict, "job",
-					"the project %s already has a job %s, and some file systems cannot tell the two names apart; "+
-						"choose another name",
-					spec.Project, before.Spec.Job,
-				)
-			}
-			earlier = &before.Spec
-		}
-		if spec.Number = t.nextNumber(spec, sub.Number); sub.Number != 0 && spec.Number != sub.Number {
-			return &TakenError{spec.Number}
-		}
-		spec.Output = outputOf(spec)
-		var err error
-		if spec.Shot, err = farm.ChooseShot(spec.Frames, sub.Shot, earlier, sub.Scene); err != nil {
-			return refusal.New(refusal.Invalid, "frames", "%v", err)
+		if err := t.place(&spec, sub); err != nil {
+			return err
 		}
 		spec.Owner = sub.Actor
 		state := farm.RunQueued
@@ -364,6 +346,34 @@ func (d *Desk) Submit(ctx context.Context, sub Submission) (out Submitted, err e
 		return nil
 	})
 	return out, err
+}
+
+// place gives a run its number, its folder and the shot that it is of, after the
+// runs of its job before.
+func (t *transaction) place(spec *farm.Spec, sub Submission) error {
+	before := t.State.NewestOf(spec.Project, spec.Job)
+	var earlier *farm.Spec
+	if before != nil {
+		if before.Spec.Job != spec.Job {
+			return refusal.New(
+				refusal.Conflict, "job",
+				"the project %s already has a job %s, and some file systems cannot tell the two names apart; "+
+					"choose another name",
+				spec.Project, before.Spec.Job,
+			)
+		}
+		earlier = &before.Spec
+	}
+	if spec.Number = t.nextNumber(*spec, sub.Number); sub.Number != 0 && spec.Number != sub.Number {
+		return &TakenError{spec.Number}
+	}
+	spec.Output = outputOf(*spec)
+	shot, err := farm.ChooseShot(spec.Frames, sub.Shot, earlier, sub.Scene)
+	if err != nil {
+		return refusal.New(refusal.Invalid, "frames", "%v", err)
+	}
+	spec.Shot = shot
+	return nil
 }
 
 // startOn is how many nodes a run starts on whose scene nobody has rendered yet.

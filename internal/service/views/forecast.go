@@ -24,7 +24,7 @@ func (b *Board) Position(ctx context.Context) (p *forecast.Position, err error) 
 
 // Foretell takes what plays of a position have told.
 func (b *Board) Foretell(ctx context.Context, at time.Time, finishes map[farm.RunID]forecast.Finish) error {
-	return b.do(ctx, func(t *transaction) error {
+	return b.do(ctx, func(*transaction) error {
 		b.foretold, b.foretoldAt = finishes, at
 		for id := range finishes {
 			b.dirty.run(id)

@@ -41,6 +41,7 @@ func CapsView(c farm.Caps) wire.Caps {
 	}
 }
 
+// ProjectView returns a project as it travels.
 func ProjectView(p farm.Project) wire.Project {
 	return wire.Project{
 		Name: p.Name, Title: p.Title, Weight: p.Weight, Scenes: p.Scenes, Frames: p.Frames, Etag: p.Etag(),

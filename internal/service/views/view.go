@@ -219,6 +219,7 @@ func instant(t time.Time) *time.Time {
 	return &t
 }
 
+// RunView returns a run as it travels. Only in the loop.
 func (b *Board) RunView(run *farm.Run, now time.Time) wire.Run {
 	spec := run.Spec
 	v := wire.Run{
@@ -302,6 +303,7 @@ func (b *Board) troubles(run *farm.Run) []wire.FrameTrouble {
 	return out
 }
 
+// NodeView returns a node as it travels. Only in the loop.
 func (b *Board) NodeView(n *farm.Node, now time.Time) wire.Node {
 	v := wire.Node{
 		ID: int64(n.ID), Name: n.Name, Kind: string(n.Kind), State: b.nodeState(n),
@@ -399,6 +401,7 @@ func (b *Board) nodeState(n *farm.Node) string {
 	return "ready"
 }
 
+// Facts returns the farm in a few numbers. Only in the loop.
 func (b *Board) Facts(now time.Time) wire.FarmFacts {
 	facts := wire.FarmFacts{FramesAnHour: b.finished.anHour(now), Active: b.active}
 	for _, n := range b.s.Nodes {
