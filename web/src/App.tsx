@@ -3,19 +3,19 @@ import { useEffect, useState } from "react";
 import { BrowserRouter, Route, Routes } from "react-router";
 import { getMe, signedOut } from "./api/client";
 import { LiveProvider } from "./api/live";
-import { Frame } from "./parts/Frame";
-import { Waits } from "./parts/Notice";
-import { ScrollKeeper } from "./parts/ScrollKeeper";
-import { ToastProvider } from "./parts/toast";
 import { KeysPage } from "./pages/keys/KeysPage";
 import { LostPage } from "./pages/lost/LostPage";
 import { NodePage } from "./pages/node/NodePage";
 import { NodesPage } from "./pages/nodes/NodesPage";
 import { QueuePage } from "./pages/queue/QueuePage";
-import { SetupPage } from "./pages/setup/SetupPage";
 import { RunPage } from "./pages/run/RunPage";
+import { SetupPage } from "./pages/setup/SetupPage";
 import { SignIn } from "./pages/sign-in/SignIn";
 import { Watch } from "./pages/watch/Watch";
+import { Frame } from "./parts/Frame";
+import { Waits } from "./parts/Notice";
+import { ScrollKeeper } from "./parts/ScrollKeeper";
+import { ToastProvider } from "./parts/toast";
 
 export function App() {
   const queries = useQueryClient();

@@ -37,8 +37,15 @@ export type Timings = Schemas["Timings"];
 export type Queue = Schemas["QueuePage"];
 
 /** What of runs, nodes and the farm is not as it was. */
-export type Piece = Pick<Change, "seq"> & Partial<Pick<Change, "needs_a_hand">> & { facts?: Partial<Farm["facts"]>; runs?: Patch<Run>[]; nodes?: Patch<FarmNode>[] };
-export type Patch<T extends { id: number }> = Pick<T, "id"> & { [K in keyof T]?: T[K] extends Run["sets"] | Run["forecast"] ? Partial<T[K]> : T[K] };
+export type Piece = Pick<Change, "seq"> &
+  Partial<Pick<Change, "needs_a_hand">> & {
+    facts?: Partial<Farm["facts"]>;
+    runs?: Patch<Run>[];
+    nodes?: Patch<FarmNode>[];
+  };
+export type Patch<T extends { id: number }> = Pick<T, "id"> & {
+  [K in keyof T]?: T[K] extends Run["sets"] | Run["forecast"] ? Partial<T[K]> : T[K];
+};
 
 /** The event that tells the page that nobody is signed in any more. */
 export const signedOut = "vexillum-signed-out";
@@ -104,7 +111,8 @@ export const getServices = () => get<Member[]>("/api/v1/services");
 export const getRun = (run: number) => get<Run>(`/api/v1/runs/${run}`);
 export const getQueue = (search: URLSearchParams) => get<Queue>(`/api/v1/queue?${search}`);
 export const getTimings = (run: number, after: number) => get<Timings>(`/api/v1/runs/${run}/timings?after=${after}`);
-export const getHistory = (run: number, after: number) => get<HistoryLine[]>(`/api/v1/runs/${run}/history?limit=100&after=${after}`);
+export const getHistory = (run: number, after: number) =>
+  get<HistoryLine[]>(`/api/v1/runs/${run}/history?limit=100&after=${after}`);
 
 export const getNode = (node: number) => get<FarmNode>(`/api/v1/nodes/${node}`);
 export const getNodeHistory = (node: number) => get<HistoryLine[]>(`/api/v1/nodes/${node}/history?limit=40`);
@@ -113,7 +121,10 @@ export const getUsage = (node: number, over: string) => get<Usage>(`/api/v1/node
 export const getTimeline = (node: number, over: string) => get<Timeline>(`/api/v1/nodes/${node}/timeline?over=${over}`);
 
 /** The newest lines that a node process and its renderers said. */
-export function getLog(node: number, query: { of?: string; lease?: string; search?: string; before?: string }): Promise<NodeLog> {
+export function getLog(
+  node: number,
+  query: { of?: string; lease?: string; search?: string; before?: string },
+): Promise<NodeLog> {
   const words = new URLSearchParams({ limit: "400" });
   for (const [name, value] of Object.entries(query)) {
     if (value) {
@@ -131,7 +142,8 @@ export const getKeys = () => get<Key[]>("/api/v1/keys");
 
 export const getLicences = () => get<Licence[]>("/api/v1/licences");
 export const getPlaces = () => get<Place[]>("/api/v1/places");
-export const getWhy = (run: number, of: { node: string } | { frame: string }) => get<Schemas["Why"]>(`/api/v1/runs/${run}/why?${new URLSearchParams(of)}`);
+export const getWhy = (run: number, of: { node: string } | { frame: string }) =>
+  get<Schemas["Why"]>(`/api/v1/runs/${run}/why?${new URLSearchParams(of)}`);
 
 async function post<T>(path: string, body: unknown): Promise<T> {
   return (await call("POST", path, body)).json() as Promise<T>;
@@ -140,9 +152,12 @@ async function post<T>(path: string, body: unknown): Promise<T> {
 export const actOnNodes = (act: NodeAct) => post<NodesActed>("/api/v1/node-acts", act);
 export const changeNodes = (change: NodeChange) => post<NodesActed>("/api/v1/node-changes", change);
 export const testNodes = (nodes: number[]) => post<NodeTest[]>("/api/v1/node-tests", { nodes });
-export const changeRun = async (run: number, change: RunChange) => (await call("PATCH", `/api/v1/runs/${run}`, change)).json() as Promise<RunChanged>;
-export const setLicence = (name: string, count: number | null) => call("PUT", `/api/v1/licences/${encodeURIComponent(name)}`, { count });
-export const setPlaceLoads = (place: Place, loads: number) => call("PATCH", `/api/v1/places/${encodeURIComponent(place.name)}`, { loads });
+export const changeRun = async (run: number, change: RunChange) =>
+  (await call("PATCH", `/api/v1/runs/${run}`, change)).json() as Promise<RunChanged>;
+export const setLicence = (name: string, count: number | null) =>
+  call("PUT", `/api/v1/licences/${encodeURIComponent(name)}`, { count });
+export const setPlaceLoads = (place: Place, loads: number) =>
+  call("PATCH", `/api/v1/places/${encodeURIComponent(place.name)}`, { loads });
 export const setStay = async (stay: Stay) => (await call("PUT", "/api/v1/stays", stay)).json() as Promise<StayDone>;
 export const makeKey = (key: NewKey) => post<Key>("/api/v1/keys", key);
 
@@ -156,11 +171,14 @@ export const levels = ["urgent", "high", "normal", "low", "filler"];
 export type Steering = "hold" | "release" | "cancel" | "retry";
 
 export async function steer(run: number, what: Steering, reason = ""): Promise<Run> {
-  return (await call("POST", `/api/v1/runs/${run}/${what}${reason ? `?${new URLSearchParams({ reason })}` : ""}`)).json() as Promise<Run>;
+  return (
+    await call("POST", `/api/v1/runs/${run}/${what}${reason ? `?${new URLSearchParams({ reason })}` : ""}`)
+  ).json() as Promise<Run>;
 }
 
 export const thumbnail = (run: number, frame: number) => `/api/v1/runs/${run}/frames/${frame}/thumbnail`;
-export const picture = (run: number, frame: number, pass = "") => `/api/v1/runs/${run}/frames/${frame}/picture${pass && `?pass=${pass}`}`;
+export const picture = (run: number, frame: number, pass = "") =>
+  `/api/v1/runs/${run}/frames/${frame}/picture${pass && `?pass=${pass}`}`;
 export const contactSheet = (run: number) => `/api/v1/runs/${run}/contact-sheet`;
 
 const ranks = ["viewer", "artist", "wrangler", "admin"];

@@ -1,8 +1,18 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { createContext, useContext, useEffect, useMemo, useState, type ReactNode } from "react";
-import { getFarm, getServices, levels, type Active, type Farm, type FarmNode, type Patch, type Piece, type Run } from "./client";
+import { createContext, type ReactNode, useContext, useEffect, useMemo, useState } from "react";
 import { useAwake, whileShown } from "../parts/awake";
 import { natural } from "../parts/order";
+import {
+  type Active,
+  type Farm,
+  type FarmNode,
+  getFarm,
+  getServices,
+  levels,
+  type Patch,
+  type Piece,
+  type Run,
+} from "./client";
 
 interface Live {
   /** When the line was lost, or null while it is up. */
@@ -27,7 +37,11 @@ const open = (run: Run) => run.ended_at === null;
 
 /** Puts what changed of items in its place, and new items behind the old ones.
  * Null where something changed that is not there: then all must be read anew. */
-function merge<T extends { id: number }>(old: T[], changed: Patch<T>[], parts: (item: T, patch: Patch<T>) => Partial<T>): T[] | null {
+function merge<T extends { id: number }>(
+  old: T[],
+  changed: Patch<T>[],
+  parts: (item: T, patch: Patch<T>) => Partial<T>,
+): T[] | null {
   if (changed.length === 0) {
     return old;
   }
@@ -41,12 +55,20 @@ function merge<T extends { id: number }>(old: T[], changed: Patch<T>[], parts: (
   return fresh.every((patch) => "name" in patch) ? [...kept, ...(fresh as unknown as T[])] : null;
 }
 
-const ofRun = (run: Run, patch: Patch<Run>): Partial<Run> => ({ sets: { ...run.sets, ...patch.sets }, forecast: { ...run.forecast, ...patch.forecast } });
+const ofRun = (run: Run, patch: Patch<Run>): Partial<Run> => ({
+  sets: { ...run.sets, ...patch.sets },
+  forecast: { ...run.forecast, ...patch.forecast },
+});
 
 /** Open runs in the order of the queue, then ended ones, the newest first. */
 function sortRuns(runs: Run[]): Run[] {
-  const queue = runs.filter(open).sort((a, b) => levels.indexOf(a.priority) - levels.indexOf(b.priority) || a.put - b.put || a.id - b.id);
-  return [...queue, ...runs.filter((run) => !open(run)).sort((a, b) => (b.ended_at ?? "").localeCompare(a.ended_at ?? ""))];
+  const queue = runs
+    .filter(open)
+    .sort((a, b) => levels.indexOf(a.priority) - levels.indexOf(b.priority) || a.put - b.put || a.id - b.id);
+  return [
+    ...queue,
+    ...runs.filter((run) => !open(run)).sort((a, b) => (b.ended_at ?? "").localeCompare(a.ended_at ?? "")),
+  ];
 }
 
 /** The farm after a change, or null where it must be read anew. */
@@ -62,7 +84,10 @@ export function applyChange(farm: Farm, change: Piece): Farm | null {
     facts: change.facts ? { ...farm.facts, ...change.facts } : farm.facts,
     needs_a_hand: change.needs_a_hand ?? farm.needs_a_hand,
     runs: runs === farm.runs ? runs : sortRuns(runs),
-    nodes: nodes === farm.nodes ? nodes : nodes.filter((n) => !n.retired).sort((a, b) => natural(b.kind, a.kind) || natural(a.name, b.name)),
+    nodes:
+      nodes === farm.nodes
+        ? nodes
+        : nodes.filter((n) => !n.retired).sort((a, b) => natural(b.kind, a.kind) || natural(a.name, b.name)),
   };
 }
 

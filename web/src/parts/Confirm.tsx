@@ -1,4 +1,4 @@
-import { useEffect, useRef, useState, type ReactNode } from "react";
+import { type ReactNode, useEffect, useRef, useState } from "react";
 
 interface Props {
   title: string;
@@ -43,16 +43,21 @@ export function Confirm({ title, children, yes, danger, disabled, onYes, onNo }:
           </p>
         )}
         <div className="modal-action">
-          <button className="btn btn-sm" onClick={() => dialog.current?.close()}>
+          <button type="button" className="btn btn-sm" onClick={() => dialog.current?.close()}>
             Leave it
           </button>
-          <button className={`btn btn-sm ${danger ? "btn-primary" : "btn-neutral"}`} disabled={busy || disabled} onClick={() => void go()}>
+          <button
+            type="button"
+            className={`btn btn-sm ${danger ? "btn-primary" : "btn-neutral"}`}
+            disabled={busy || disabled}
+            onClick={() => void go()}
+          >
             {yes}
           </button>
         </div>
       </div>
       <form method="dialog" className="modal-backdrop">
-        <button aria-label="Close" tabIndex={-1} />
+        <button type="submit" aria-label="Close" tabIndex={-1} />
       </form>
     </dialog>
   );

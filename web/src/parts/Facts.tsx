@@ -7,7 +7,10 @@ export function Facts({ rows }: { rows: [string, ReactNode][] }) {
       {rows
         .filter(([, value]) => value !== "")
         .map(([name, value]) => (
-          <div key={name} className="grid grid-cols-[110px_minmax(0,1fr)] gap-3 border-b border-hair py-1 text-[12.5px] leading-[17px]">
+          <div
+            key={name}
+            className="grid grid-cols-[110px_minmax(0,1fr)] gap-3 border-b border-hair py-1 text-[12.5px] leading-[17px]"
+          >
             <dt className="text-muted">{name}</dt>
             <dd className="num break-words">{value}</dd>
           </div>

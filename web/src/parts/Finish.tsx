@@ -6,8 +6,14 @@ export function Finish({ run, now }: { run: Run; now: number }) {
   if (run.ended_at !== null) {
     return (
       <div className="text-right">
-        <p className="num text-[15.5px]" title={whole(run.ended_at)}>{clock(run.ended_at, now)}</p>
-        <p className="text-xs text-muted">{run.started_at === null ? "never started" : `took ${since(run.started_at, new Date(run.ended_at).getTime())}`}</p>
+        <p className="num text-[15.5px]" title={whole(run.ended_at)}>
+          {clock(run.ended_at, now)}
+        </p>
+        <p className="text-xs text-muted">
+          {run.started_at === null
+            ? "never started"
+            : `took ${since(run.started_at, new Date(run.ended_at).getTime())}`}
+        </p>
       </div>
     );
   }
@@ -27,7 +33,9 @@ export function Finish({ run, now }: { run: Run; now: number }) {
   const last = clock(late, now);
   return (
     <div className="text-right">
-      <p className="num text-[15.5px]" title={`${whole(median)}; nine times out of ten by ${whole(late)}`}>{first === last ? first : `${first} – ${last}`}</p>
+      <p className="num text-[15.5px]" title={`${whole(median)}; nine times out of ten by ${whole(late)}`}>
+        {first === last ? first : `${first} – ${last}`}
+      </p>
       <p className="text-xs text-muted">
         in {since(new Date(now).toISOString(), new Date(median).getTime())}
         <Due run={run} now={now} />
@@ -43,7 +51,10 @@ export function Due({ run, now }: { run: Run; now: number }) {
   }
   return (
     <>
-      {" · "}due <span className="num" title={whole(run.due)}>{clock(run.due, now)}</span>
+      {" · "}due{" "}
+      <span className="num" title={whole(run.due)}>
+        {clock(run.due, now)}
+      </span>
       {run.at_risk && <span className="text-failed"> ▲ at risk</span>}
     </>
   );

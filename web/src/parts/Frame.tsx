@@ -1,8 +1,8 @@
 import { useQueryClient } from "@tanstack/react-query";
-import { Flag, KeyRound, ListOrdered, Server, SlidersHorizontal, UserRound, type LucideIcon } from "lucide-react";
-import { useEffect, useRef, useState, type ReactNode } from "react";
+import { Flag, KeyRound, ListOrdered, type LucideIcon, Server, SlidersHorizontal, UserRound } from "lucide-react";
+import { type ReactNode, useEffect, useRef, useState } from "react";
 import { NavLink, useNavigate } from "react-router";
-import { isWrangler, signOut, type Me } from "../api/client";
+import { isWrangler, type Me, signOut } from "../api/client";
 import { useLive, useServices } from "../api/live";
 import { Choice } from "./Choice";
 import { Help } from "./Help";
@@ -19,7 +19,8 @@ export const pages: { key: string; to: string; name: string; sign: LucideIcon; w
   { key: "s", to: "/setup", name: "Setup", sign: SlidersHorizontal, wranglers: true },
 ];
 
-const item = "flex min-h-[44px] min-w-[44px] flex-col items-center justify-center gap-1 border-l-2 px-1 py-1 text-[11px] leading-[14px] hover:text-base-content";
+const item =
+  "flex min-h-[44px] min-w-[44px] flex-col items-center justify-center gap-1 border-l-2 px-1 py-1 text-[11px] leading-[14px] hover:text-base-content";
 
 /** What stands around every page: the rail, the band that tells when the page
  * is stale, and the keys that work everywhere. */
@@ -29,18 +30,33 @@ export function Frame({ me, children }: { me: Me; children: ReactNode }) {
   useKeys(me, () => setHelp(true));
   return (
     <div className="grid min-h-screen grid-cols-[minmax(0,1fr)] grid-rows-[1fr_auto] sm:grid-cols-[76px_minmax(0,1fr)] sm:grid-rows-1">
-      <nav aria-label="Pages" className="order-2 flex border-hair bg-base-100 max-sm:sticky max-sm:bottom-0 max-sm:z-40 max-sm:justify-around max-sm:border-t sm:order-none sm:sticky sm:top-0 sm:h-screen sm:flex-col sm:border-r sm:py-3">
+      <nav
+        aria-label="Pages"
+        className="order-2 flex border-hair bg-base-100 max-sm:sticky max-sm:bottom-0 max-sm:z-40 max-sm:justify-around max-sm:border-t sm:order-none sm:sticky sm:top-0 sm:h-screen sm:flex-col sm:border-r sm:py-3"
+      >
         <NavLink to="/" className="mb-2 self-center max-sm:hidden" aria-label="Vexillum, to the Watch page">
           <Mark className="h-10 w-[34px]" />
         </NavLink>
         {shown.map(({ to, name, sign: Sign }) => (
-          <NavLink key={to} to={to} end={to === "/"} className={({ isActive }) => `${item} ${isActive ? "border-oxblood bg-base-200" : "border-transparent text-muted"}`}>
+          <NavLink
+            key={to}
+            to={to}
+            end={to === "/"}
+            className={({ isActive }) =>
+              `${item} ${isActive ? "border-oxblood bg-base-200" : "border-transparent text-muted"}`
+            }
+          >
             <Sign size={16} aria-hidden="true" />
             {name}
           </NavLink>
         ))}
         <span className="grow max-sm:hidden" />
-        <button className={`${item} border-transparent text-muted max-sm:hidden`} onClick={() => setHelp(true)} aria-label="Keys">
+        <button
+          type="button"
+          className={`${item} border-transparent text-muted max-sm:hidden`}
+          onClick={() => setHelp(true)}
+          aria-label="Keys"
+        >
           <kbd className="num text-sm leading-4">?</kbd>
           Keys
         </button>
@@ -67,7 +83,11 @@ function Person({ me }: { me: Me }) {
       return;
     }
     const away = (event: Event) => {
-      if (event instanceof KeyboardEvent ? event.key === "Escape" : !box.current?.contains(event.target as globalThis.Node)) {
+      if (
+        event instanceof KeyboardEvent
+          ? event.key === "Escape"
+          : !box.current?.contains(event.target as globalThis.Node)
+      ) {
         setOpen(false);
       }
     };
@@ -85,12 +105,22 @@ function Person({ me }: { me: Me }) {
   };
   return (
     <div ref={box} className="relative flex">
-      <button className={`${item} w-full border-transparent text-muted`} aria-expanded={open} onClick={() => setOpen(!open)} title={`Signed in as ${me.name}, ${me.role}`}>
+      <button
+        type="button"
+        className={`${item} w-full border-transparent text-muted`}
+        aria-expanded={open}
+        onClick={() => setOpen(!open)}
+        title={`Signed in as ${me.name}, ${me.role}`}
+      >
         <UserRound size={16} aria-hidden="true" />
         <span className="w-full max-w-[64px] truncate text-center">{me.name}</span>
       </button>
       {open && (
-        <div role="group" aria-label="You" className="absolute right-0 bottom-full z-50 mb-1 w-60 rounded border border-hair bg-base-200 p-3 sm:bottom-0 sm:left-full sm:ml-2">
+        <div
+          role="group"
+          aria-label="You"
+          className="absolute right-0 bottom-full z-50 mb-1 w-60 rounded border border-hair bg-base-200 p-3 sm:bottom-0 sm:left-full sm:ml-2"
+        >
           <p className="break-words">
             <b>{me.name}</b> <span className="text-muted">{me.role}</span>
           </p>
@@ -104,7 +134,7 @@ function Person({ me }: { me: Me }) {
               setTheme(name as Theme);
             }}
           />
-          <button className="btn mt-3 w-full btn-sm" onClick={() => void leave()}>
+          <button type="button" className="btn mt-3 w-full btn-sm" onClick={() => void leave()}>
             Sign out
           </button>
         </div>
@@ -114,7 +144,8 @@ function Person({ me }: { me: Me }) {
 }
 
 /** Whether a key is for a field and not for the page. */
-const writes = (target: EventTarget | null) => target instanceof HTMLElement && (/^(INPUT|TEXTAREA|SELECT)$/.test(target.tagName) || target.isContentEditable);
+const writes = (target: EventTarget | null) =>
+  target instanceof HTMLElement && (/^(INPUT|TEXTAREA|SELECT)$/.test(target.tagName) || target.isContentEditable);
 
 /** The keys that work on every page: g and a letter, / for the search, j and k
  * for rows, ? for the list. */
@@ -128,7 +159,13 @@ function useKeys(me: Me, onHelp: () => void) {
   useEffect(() => {
     let leader = 0;
     const onKey = (event: KeyboardEvent) => {
-      if (event.ctrlKey || event.metaKey || event.altKey || writes(event.target) || document.querySelector("dialog[open]")) {
+      if (
+        event.ctrlKey ||
+        event.metaKey ||
+        event.altKey ||
+        writes(event.target) ||
+        document.querySelector("dialog[open]")
+      ) {
         return;
       }
       const led = Date.now() - leader < 1000 && pages.find((p) => p.key === event.key && (!p.wranglers || wrangler));
@@ -146,7 +183,7 @@ function useKeys(me: Me, onHelp: () => void) {
         }
       } else if (event.key === "j" || event.key === "k") {
         const rows = [...document.querySelectorAll<HTMLElement>("[data-row]")];
-        const at = rows.findIndex((row) => row === document.activeElement);
+        const at = rows.indexOf(document.activeElement as HTMLElement);
         rows[Math.min(event.key === "j" ? at + 1 : Math.max(0, at - 1), rows.length - 1)]?.focus();
       }
     };
@@ -169,7 +206,10 @@ function StaleBand() {
         <span aria-hidden="true" className="text-held">
           ‖
         </span>
-        <span>The line to the service is lost. This page is as it was at {clock(new Date(lostAt).toISOString(), now)}; it catches up by itself.</span>
+        <span>
+          The line to the service is lost. This page is as it was at {clock(new Date(lostAt).toISOString(), now)}; it
+          catches up by itself.
+        </span>
         {others.length > 0 && <span>Other services of this farm:</span>}
         {others.map((s) => (
           <a key={s.name} className="link" href={s.address + window.location.pathname}>
@@ -186,9 +226,10 @@ function StaleBand() {
           ✓
         </span>
         <span className="grow">
-          {news.name} keeps the farm going since {clock(news.since, now)}: {news.why}. Nothing that was acknowledged is lost.
+          {news.name} keeps the farm going since {clock(news.since, now)}: {news.why}. Nothing that was acknowledged is
+          lost.
         </span>
-        <button className="btn btn-ghost btn-sm" onClick={seen}>
+        <button type="button" className="btn btn-ghost btn-sm" onClick={seen}>
           Noted
         </button>
       </div>

@@ -17,7 +17,10 @@ const keys = [
 export function Help({ me, onClose }: { me: Me; onClose: () => void }) {
   const dialog = useRef<HTMLDialogElement>(null);
   useEffect(() => dialog.current?.showModal(), []);
-  const all = [...pages.filter((p) => !p.wranglers || isWrangler(me)).map((p) => [`g then ${p.key}`, `${p.name} page`]), ...keys];
+  const all = [
+    ...pages.filter((p) => !p.wranglers || isWrangler(me)).map((p) => [`g then ${p.key}`, `${p.name} page`]),
+    ...keys,
+  ];
   return (
     <dialog ref={dialog} className="modal" onClose={onClose} aria-labelledby="help-title">
       <div className="modal-box max-w-sm border border-hair bg-base-200">
@@ -33,7 +36,7 @@ export function Help({ me, onClose }: { me: Me; onClose: () => void }) {
           ))}
         </dl>
         <div className="modal-action">
-          <button className="btn btn-sm" onClick={() => dialog.current?.close()}>
+          <button type="button" className="btn btn-sm" onClick={() => dialog.current?.close()}>
             Close
           </button>
         </div>

@@ -17,9 +17,20 @@ export function Notice({ title, text, children }: { title: string; text: string;
 
 /** Something is being read. After the first try in vain it says so; it goes on by
  * itself. */
-export function Waits({ query, what }: { query: { failureCount: number; failureReason?: Error | null }; what: string }) {
+export function Waits({
+  query,
+  what,
+}: {
+  query: { failureCount: number; failureReason?: Error | null };
+  what: string;
+}) {
   if (query.failureCount > 0) {
-    return <Notice title="The service does not answer" text={`${query.failureReason?.message ?? ""} This page keeps trying, and shows what there is as soon as it can.`} />;
+    return (
+      <Notice
+        title="The service does not answer"
+        text={`${query.failureReason?.message ?? ""} This page keeps trying, and shows what there is as soon as it can.`}
+      />
+    );
   }
   return <Notice title="One moment" text={what} />;
 }

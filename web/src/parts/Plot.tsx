@@ -30,7 +30,12 @@ export function Plot({ label, at, series, top, write, height = 92 }: Props) {
   useEffect(() => {
     const here = box.current!;
     const ink = (name: string) => getComputedStyle(here).getPropertyValue(name).trim();
-    const axis = { stroke: ink("--muted"), font: "11px JetBrains Mono Variable", grid: { stroke: ink("--hair"), width: 0.5 }, ticks: { show: false } };
+    const axis = {
+      stroke: ink("--muted"),
+      font: "11px JetBrains Mono Variable",
+      grid: { stroke: ink("--hair"), width: 0.5 },
+      ticks: { show: false },
+    };
     plot.current = new uPlot(
       {
         width: Math.max(here.clientWidth, 120),
@@ -40,7 +45,11 @@ export function Plot({ label, at, series, top, write, height = 92 }: Props) {
         cursor: { y: false, points: { size: 5 }, sync: { key: "node" } },
         scales: { y: { range: (_, __, most) => [0, top ?? Math.max(most * 1.1, 1e-9)] } },
         axes: [
-          { ...axis, size: 20, values: (u, ticks) => ticks.map((t) => tick(t, (u.scales.x.max ?? 0) - (u.scales.x.min ?? 0))) },
+          {
+            ...axis,
+            size: 20,
+            values: (u, ticks) => ticks.map((t) => tick(t, (u.scales.x.max ?? 0) - (u.scales.x.min ?? 0))),
+          },
           { ...axis, size: wide, space: 26, values: (_, ticks) => ticks.map(write) },
         ],
         series: [
@@ -84,7 +93,6 @@ export function Plot({ label, at, series, top, write, height = 92 }: Props) {
       plot.current = null;
     };
     // A plot is made anew when its lines or colours change, and fed otherwise.
-    // eslint-disable-next-line react-hooks/exhaustive-deps
   }, [shape, height, top]);
   useEffect(() => {
     plot.current?.setData([at, ...series.map((s) => s.values)]);
@@ -99,7 +107,12 @@ export function Plot({ label, at, series, top, write, height = 92 }: Props) {
           {last.map(({ s, v }) => (
             <span key={s.name} className="flex items-center gap-1">
               <svg width="10" height="6" aria-hidden="true">
-                <path d="M0 3H10" stroke={`var(${s.colour})`} strokeWidth="2" strokeDasharray={s.dashed ? "3 2" : undefined} />
+                <path
+                  d="M0 3H10"
+                  stroke={`var(${s.colour})`}
+                  strokeWidth="2"
+                  strokeDasharray={s.dashed ? "3 2" : undefined}
+                />
               </svg>
               {s.name} <span className="num">{write(v!)}</span>
             </span>
@@ -122,5 +135,10 @@ function wide(u: uPlot, labels: string[] | null): number {
 /** A time below a plot, as fine as the plot is. */
 function tick(at: number, seconds: number): string {
   const day = seconds > 3 * 86_400;
-  return new Date(at * 1000).toLocaleString([], day ? { day: "numeric", month: "short" } : { hour: "2-digit", minute: "2-digit", second: seconds < 600 ? "2-digit" : undefined, hourCycle: "h23" });
+  return new Date(at * 1000).toLocaleString(
+    [],
+    day
+      ? { day: "numeric", month: "short" }
+      : { hour: "2-digit", minute: "2-digit", second: seconds < 600 ? "2-digit" : undefined, hourCycle: "h23" },
+  );
 }

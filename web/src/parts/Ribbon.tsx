@@ -1,7 +1,7 @@
 import { memo, useMemo } from "react";
 import type { Run } from "../api/client";
 import { FrameIndex } from "./frames";
-import { frameFill, frameLine, frameStates, worstFirst, type FrameState } from "./states";
+import { type FrameState, frameFill, frameLine, frameStates, worstFirst } from "./states";
 
 const mostBins = 180;
 
@@ -23,7 +23,14 @@ export const Ribbon = memo(function Ribbon({ run, height = 18 }: { run: Run; hei
   }, [run.sets, index]);
   const label = `${run.done_count} of ${run.frame_count} frames done`;
   return (
-    <svg className="block w-full" style={{ height }} viewBox={`0 0 ${bins.length * 10} 18`} preserveAspectRatio="none" role="img" aria-label={label}>
+    <svg
+      className="block w-full"
+      style={{ height }}
+      viewBox={`0 0 ${bins.length * 10} 18`}
+      preserveAspectRatio="none"
+      role="img"
+      aria-label={label}
+    >
       {stretches(bins, height < 16).map(({ state, at, length }) => {
         const line = frameLine[state];
         const trouble = state === "failed" || state === "parked";
@@ -39,9 +46,21 @@ export const Ribbon = memo(function Ribbon({ run, height = 18 }: { run: Run; hei
               vectorEffect="non-scaling-stroke"
             />
             {trouble && (
-              <path d={`M${at * 10 + 2.5} 4l4 6m0-6l-4 6`} stroke={state === "failed" ? "var(--color-base-100)" : "var(--s-failed)"} strokeWidth="1.3" vectorEffect="non-scaling-stroke" />
+              <path
+                d={`M${at * 10 + 2.5} 4l4 6m0-6l-4 6`}
+                stroke={state === "failed" ? "var(--color-base-100)" : "var(--s-failed)"}
+                strokeWidth="1.3"
+                vectorEffect="non-scaling-stroke"
+              />
             )}
-            {trouble && index.count > mostBins && <path d={`M${at * 10 + 4.5} 15v3`} stroke="var(--s-failed)" strokeWidth="2" vectorEffect="non-scaling-stroke" />}
+            {trouble && index.count > mostBins && (
+              <path
+                d={`M${at * 10 + 4.5} 15v3`}
+                stroke="var(--s-failed)"
+                strokeWidth="2"
+                vectorEffect="non-scaling-stroke"
+              />
+            )}
           </g>
         );
       })}

@@ -61,6 +61,6 @@ export function ScrollKeeper() {
       window.removeEventListener("wheel", enough);
       window.removeEventListener("touchstart", enough);
     };
-  }, [key]); // eslint-disable-line react-hooks/exhaustive-deps -- once for each entry of the history
+  }, [key]); // once for each entry of the history
   return null;
 }

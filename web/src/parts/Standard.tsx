@@ -5,7 +5,9 @@ import type { FarmNode } from "../api/client";
 export function Standard({ node, className = "h-[33px] w-[22px]" }: { node: FarmNode; className?: string }) {
   const w = node.works[0];
   const beside = node.works.length > 1 ? `, and ${node.works.length - 1} beside it` : "";
-  const said = w ? `${node.name}: rendering ${w.run_name}${w.frame === null ? "" : `, frame ${w.frame}`}${beside}` : `${node.name}: ${node.state}`;
+  const said = w
+    ? `${node.name}: rendering ${w.run_name}${w.frame === null ? "" : `, frame ${w.frame}`}${beside}`
+    : `${node.name}: ${node.state}`;
   return (
     <svg className={className} viewBox="0 0 16 24" role="img" aria-label={said}>
       <title>{said}</title>
@@ -17,7 +19,9 @@ export function Standard({ node, className = "h-[33px] w-[22px]" }: { node: Farm
 }
 
 function Cloth({ node }: { node: FarmNode }) {
-  const outline = (stroke: string, dash?: string) => <rect x="3" y="5.5" width="10" height="15" fill="none" stroke={stroke} strokeDasharray={dash} />;
+  const outline = (stroke: string, dash?: string) => (
+    <rect x="3" y="5.5" width="10" height="15" fill="none" stroke={stroke} strokeDasharray={dash} />
+  );
   switch (node.state) {
     case "rendering": {
       const strips = node.works.slice(0, 6); // side by side
@@ -26,7 +30,14 @@ function Cloth({ node }: { node: FarmNode }) {
         <>
           <rect x="2.5" y="5" width="11" height="16" fill="var(--s-rendering-dim)" />
           {strips.map((w, i) => (
-            <rect key={w.lease} x={2.5 + i * wide} y={21 - 16 * w.fraction} width={wide - (strips.length > 1 ? 0.5 : 0)} height={16 * w.fraction} fill="var(--s-rendering)" />
+            <rect
+              key={w.lease}
+              x={2.5 + i * wide}
+              y={21 - 16 * w.fraction}
+              width={wide - (strips.length > 1 ? 0.5 : 0)}
+              height={16 * w.fraction}
+              fill="var(--s-rendering)"
+            />
           ))}
         </>
       );

@@ -1,5 +1,5 @@
 import { useQueryClient } from "@tanstack/react-query";
-import { useRef, useState, type ReactNode } from "react";
+import { type ReactNode, useRef, useState } from "react";
 import { actOnNodes, changeNodes, type NodeAct, type NodeChange, type NodesActed } from "../api/client";
 import { Confirm } from "./Confirm";
 import { told } from "./time";
@@ -32,7 +32,11 @@ interface Asked {
 
 /** Asks the service what an act on nodes would do, shows it, and does it after
  * a yes. dialog is to be put on the page. */
-export function useNodeActs(): { act: (what: Doing, nodes: number[]) => void; change: (change: NodeChange, name: string) => void; dialog: ReactNode } {
+export function useNodeActs(): {
+  act: (what: Doing, nodes: number[]) => void;
+  change: (change: NodeChange, name: string) => void;
+  dialog: ReactNode;
+} {
   const [asked, setAsked] = useState<Asked | null>(null);
   const tell = useToast();
   const queries = useQueryClient();
@@ -43,11 +47,22 @@ export function useNodeActs(): { act: (what: Doing, nodes: number[]) => void; ch
     await queries.invalidateQueries({ queryKey: ["node"] });
     tell({ text: `${told(done.sentence)}.`, undo: a.undo });
   };
-  const ask = async (name: string, danger: boolean | undefined, run: (dry: boolean, reason?: string) => Promise<NodesActed>, undo?: () => void, reason?: string) => {
+  const ask = async (
+    name: string,
+    danger: boolean | undefined,
+    run: (dry: boolean, reason?: string) => Promise<NodesActed>,
+    undo?: () => void,
+    reason?: string,
+  ) => {
     try {
       const preview = await run(true);
       if (!preview.effects.some((e) => e.changes)) {
-        tell({ text: preview.effects.length === 1 ? `${preview.effects[0].name} ${told(preview.effects[0].sentence)}.` : `${preview.sentence}.` });
+        tell({
+          text:
+            preview.effects.length === 1
+              ? `${preview.effects[0].name} ${told(preview.effects[0].sentence)}.`
+              : `${preview.sentence}.`,
+        });
         return;
       }
       setAsked({ name, danger, preview, reason, go: (why) => run(false, why), undo });
@@ -58,10 +73,20 @@ export function useNodeActs(): { act: (what: Doing, nodes: number[]) => void; ch
   const act = (what: Doing, nodes: number[]) => {
     const { name, danger } = doings.find((d) => d.what === what)!;
     const body: NodeAct = { do: what, nodes };
-    const undo = what === "hold" || what === "drain" || what === "sideline" || what === "give-back" ? () => void actOnNodes({ do: "release", nodes }).catch(fail) : undefined;
-    void ask(name, danger, (dry, reason) => actOnNodes({ ...body, dry_run: dry, ...(reason && { reason }) }), undo, reasoned.includes(what) ? "" : undefined);
+    const undo =
+      what === "hold" || what === "drain" || what === "sideline" || what === "give-back"
+        ? () => void actOnNodes({ do: "release", nodes }).catch(fail)
+        : undefined;
+    void ask(
+      name,
+      danger,
+      (dry, reason) => actOnNodes({ ...body, dry_run: dry, ...(reason && { reason }) }),
+      undo,
+      reasoned.includes(what) ? "" : undefined,
+    );
   };
-  const change = (body: NodeChange, name: string) => void ask(name, false, (dry) => changeNodes({ ...body, dry_run: dry }));
+  const change = (body: NodeChange, name: string) =>
+    void ask(name, false, (dry) => changeNodes({ ...body, dry_run: dry }));
   const doIt = useRef({ act, change });
   doIt.current = { act, change };
   const [steady] = useState(() => ({
@@ -70,7 +95,13 @@ export function useNodeActs(): { act: (what: Doing, nodes: number[]) => void; ch
   }));
 
   const dialog = asked && (
-    <Confirm title={`${asked.preview.sentence}.`} yes={asked.name} danger={asked.danger} onYes={() => go(asked)} onNo={() => setAsked(null)}>
+    <Confirm
+      title={`${asked.preview.sentence}.`}
+      yes={asked.name}
+      danger={asked.danger}
+      onYes={() => go(asked)}
+      onNo={() => setAsked(null)}
+    >
       <ul className="max-h-[40vh] overflow-y-auto">
         {asked.preview.effects.map((e) => (
           <li key={e.node} className="grid grid-cols-[110px_minmax(0,1fr)] gap-3 border-b border-hair py-1 text-[13px]">
@@ -84,7 +115,12 @@ export function useNodeActs(): { act: (what: Doing, nodes: number[]) => void; ch
       {asked.reason !== undefined && (
         <label className="mt-3 block text-xs">
           why, for those who look (may stay empty)
-          <input className="input mt-[2px] w-full input-sm" maxLength={200} value={asked.reason} onChange={(event) => setAsked({ ...asked, reason: event.target.value })} />
+          <input
+            className="input mt-[2px] w-full input-sm"
+            maxLength={200}
+            value={asked.reason}
+            onChange={(event) => setAsked({ ...asked, reason: event.target.value })}
+          />
         </label>
       )}
     </Confirm>

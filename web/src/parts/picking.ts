@@ -1,8 +1,12 @@
-import { useRef, type MouseEvent } from "react";
+import { type MouseEvent, useRef } from "react";
 
 /** How boxes of a list are ticked: with Shift, all from the one that was ticked
  * last to this one. */
-export function usePicking<T>(items: T[], keyOf: (item: T) => number, onPick: (items: T[], on: boolean) => void): (item: T) => (event: MouseEvent<HTMLInputElement>) => void {
+export function usePicking<T>(
+  items: T[],
+  keyOf: (item: T) => number,
+  onPick: (items: T[], on: boolean) => void,
+): (item: T) => (event: MouseEvent<HTMLInputElement>) => void {
   const last = useRef<number | null>(null);
   return (item) => (event) => {
     const on = event.currentTarget.checked;

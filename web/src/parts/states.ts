@@ -4,7 +4,16 @@ import type { FrameIndex } from "./frames";
 export type FrameState = "to do" | "dealt" | "rendering" | "verifying" | "delivering" | "done" | "failed" | "parked";
 
 /** The states of frames, the worst first: in a bin of several it wins. */
-export const worstFirst: FrameState[] = ["parked", "failed", "rendering", "verifying", "delivering", "dealt", "to do", "done"];
+export const worstFirst: FrameState[] = [
+  "parked",
+  "failed",
+  "rendering",
+  "verifying",
+  "delivering",
+  "dealt",
+  "to do",
+  "done",
+];
 
 const keys: Record<FrameState, Exclude<keyof FrameSets, "block">> = {
   "to do": "to_do",

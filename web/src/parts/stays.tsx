@@ -1,6 +1,6 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState, type ReactNode } from "react";
-import { getStays, setStay, type Stay } from "../api/client";
+import { type ReactNode, useState } from "react";
+import { getStays, type Stay, setStay } from "../api/client";
 import { Confirm } from "./Confirm";
 import { sentence } from "./time";
 import { useToast } from "./toast";
@@ -8,7 +8,12 @@ import { useToast } from "./toast";
 /** Places, recipes and pools that are held as a whole, and how to hold and
  * release them. What a hold means is said first. dialog is to be put on the
  * page. */
-export function useStays(): { stays: Stay[]; hold: (kind: string, name: string) => void; release: (kind: string, name: string) => void; dialog: ReactNode } {
+export function useStays(): {
+  stays: Stay[];
+  hold: (kind: string, name: string) => void;
+  release: (kind: string, name: string) => void;
+  dialog: ReactNode;
+} {
   const queries = useQueryClient();
   const tell = useToast();
   const stays = useQuery({ queryKey: ["stays"], queryFn: getStays, refetchInterval: 5000 });
@@ -18,7 +23,10 @@ export function useStays(): { stays: Stay[]; hold: (kind: string, name: string) 
     try {
       const done = await setStay(stay);
       await queries.invalidateQueries({ queryKey: ["stays"] });
-      tell({ text: `${sentence(done.sentence)}.`, undo: done.changes ? () => void go({ kind: stay.kind, name: stay.name, held: !stay.held }) : undefined });
+      tell({
+        text: `${sentence(done.sentence)}.`,
+        undo: done.changes ? () => void go({ kind: stay.kind, name: stay.name, held: !stay.held }) : undefined,
+      });
     } catch (error) {
       fail(error);
     }
@@ -31,7 +39,12 @@ export function useStays(): { stays: Stay[]; hold: (kind: string, name: string) 
   };
   const release = (kind: string, name: string) => void go({ kind, name, held: false });
   const dialog = asked && (
-    <Confirm title={`Hold the ${asked.stay.kind} ${asked.stay.name}?`} yes="Hold it" onYes={() => void go(asked.stay)} onNo={() => setAsked(null)}>
+    <Confirm
+      title={`Hold the ${asked.stay.kind} ${asked.stay.name}?`}
+      yes="Hold it"
+      onYes={() => void go(asked.stay)}
+      onNo={() => setAsked(null)}
+    >
       {sentence(asked.sentence)}.
     </Confirm>
   );

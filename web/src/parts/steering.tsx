@@ -1,10 +1,15 @@
 import { useQueryClient } from "@tanstack/react-query";
-import { useState, type ReactNode } from "react";
-import { steer, type Farm, type Run, type Steering } from "../api/client";
+import { type ReactNode, useState } from "react";
+import { type Farm, type Run, type Steering, steer } from "../api/client";
 import { Confirm } from "./Confirm";
 import { useToast } from "./toast";
 
-const did: Record<Steering, string> = { hold: "is held", release: "goes on", cancel: "is cancelled", retry: "tries its parked frames again" };
+const did: Record<Steering, string> = {
+  hold: "is held",
+  release: "goes on",
+  cancel: "is cancelled",
+  retry: "tries its parked frames again",
+};
 
 /** Steers a run and tells what came of it: act leaves errors to the caller, go
  * tells them, too. */
@@ -13,12 +18,18 @@ export function useSteer() {
   const tell = useToast();
   const act = async (run: Run, what: Steering, reason = ""): Promise<void> => {
     const after = await steer(run.id, what, reason);
-    queries.setQueryData<Farm>(["farm"], (old) => old && { ...old, runs: old.runs.map((r) => (r.id === after.id && after.changed >= r.changed ? after : r)) });
+    queries.setQueryData<Farm>(
+      ["farm"],
+      (old) =>
+        old && { ...old, runs: old.runs.map((r) => (r.id === after.id && after.changed >= r.changed ? after : r)) },
+    );
     void queries.invalidateQueries({ queryKey: ["queue"] });
-    const undo = what === "hold" ? () => void go(run, "release") : what === "release" ? () => void go(run, "hold") : undefined;
+    const undo =
+      what === "hold" ? () => void go(run, "release") : what === "release" ? () => void go(run, "hold") : undefined;
     tell({ text: `${run.name} ${did[what]}.`, undo });
   };
-  const go = (run: Run, what: Steering) => act(run, what).catch((error: Error) => tell({ text: error.message, bad: true }));
+  const go = (run: Run, what: Steering) =>
+    act(run, what).catch((error: Error) => tell({ text: error.message, bad: true }));
   return { act, go };
 }
 
@@ -42,24 +53,45 @@ export function AskToSteer({ what, runs, onDone }: { what: "hold" | "cancel"; ru
       await act(run, what, reason.trim()).catch((error: Error) => failed.push(error.message));
     }
     if (failed.length > 0) {
-      throw new Error(one ? failed[0] : `${runs.length - failed.length} of ${runs.length} are ${what === "hold" ? "held" : "cancelled"}. ${failed[0]}`);
+      throw new Error(
+        one
+          ? failed[0]
+          : `${runs.length - failed.length} of ${runs.length} are ${what === "hold" ? "held" : "cancelled"}. ${failed[0]}`,
+      );
     }
   };
   const say: ReactNode =
     what === "hold" ? (
-      <>{flying > 0 ? `${countFramesText(flying)} in flight will finish first. ` : "Nothing is in flight. "}Nothing is lost, and you can release {one ? "it" : "them"} at any time.</>
+      <>
+        {flying > 0 ? `${countFramesText(flying)} in flight will finish first. ` : "Nothing is in flight. "}Nothing is
+        lost, and you can release {one ? "it" : "them"} at any time.
+      </>
     ) : (
       <>
         {flying > 0 ? `${countFramesText(flying)} in flight will be thrown away. ` : ""}
-        {done > 0 ? `The ${countFramesText(done)} that ${done === 1 ? "is" : "are"} done stay${done === 1 ? "s" : ""} where ${done === 1 ? "it is" : "they are"}. ` : ""}A cancelled run cannot be resumed.
+        {done > 0
+          ? `The ${countFramesText(done)} that ${done === 1 ? "is" : "are"} done stay${done === 1 ? "s" : ""} where ${done === 1 ? "it is" : "they are"}. `
+          : ""}
+        A cancelled run cannot be resumed.
       </>
     );
   return (
-    <Confirm title={`${what === "hold" ? "Hold" : "Cancel"} ${name}?`} yes={what === "hold" ? (one ? "Hold it" : "Hold them") : one ? "Cancel the run" : "Cancel the runs"} danger={what === "cancel"} onYes={all} onNo={onDone}>
+    <Confirm
+      title={`${what === "hold" ? "Hold" : "Cancel"} ${name}?`}
+      yes={what === "hold" ? (one ? "Hold it" : "Hold them") : one ? "Cancel the run" : "Cancel the runs"}
+      danger={what === "cancel"}
+      onYes={all}
+      onNo={onDone}
+    >
       {say}
       <label className="mt-3 block text-xs">
         why, for those who look (may stay empty)
-        <input className="input mt-[2px] w-full input-sm" maxLength={200} value={reason} onChange={(event) => setReason(event.target.value)} />
+        <input
+          className="input mt-[2px] w-full input-sm"
+          maxLength={200}
+          value={reason}
+          onChange={(event) => setReason(event.target.value)}
+        />
       </label>
     </Confirm>
   );
@@ -73,22 +105,22 @@ export function SteerButtons({ run }: { run: Run }) {
   return (
     <div className="flex flex-wrap gap-2">
       {run.parked_count > 0 && run.state !== "cancelled" && (
-        <button className="btn btn-sm" onClick={() => void go(run, "retry")}>
+        <button type="button" className="btn btn-sm" onClick={() => void go(run, "retry")}>
           Try {countFramesText(run.parked_count)} again
         </button>
       )}
       {open && run.state === "held" && (
-        <button className="btn btn-primary btn-sm" onClick={() => void go(run, "release")}>
+        <button type="button" className="btn btn-primary btn-sm" onClick={() => void go(run, "release")}>
           Release
         </button>
       )}
       {open && run.state !== "held" && (
-        <button className="btn btn-sm" onClick={() => setAsking("hold")}>
+        <button type="button" className="btn btn-sm" onClick={() => setAsking("hold")}>
           Hold
         </button>
       )}
       {open && (
-        <button className="btn btn-sm" onClick={() => setAsking("cancel")}>
+        <button type="button" className="btn btn-sm" onClick={() => setAsking("cancel")}>
           Cancel run
         </button>
       )}

@@ -1,4 +1,13 @@
-import { createContext, useContext, useEffect, useLayoutEffect, useMemo, useRef, useState, type ReactNode } from "react";
+import {
+  createContext,
+  type ReactNode,
+  useContext,
+  useEffect,
+  useLayoutEffect,
+  useMemo,
+  useRef,
+  useState,
+} from "react";
 import { useToast } from "./toast";
 
 interface Still {
@@ -75,7 +84,11 @@ export function StillArea({ children }: { children: ReactNode }) {
 /** The items in the order in which they are shown, and how many changes of that
  * order wait while somebody points at the list. What somebody asked for in
  * another way is shown at once. */
-export function useStill<T>(items: T[], keyOf: (item: T) => string | number, asked = ""): { shown: T[]; waiting: number } {
+export function useStill<T>(
+  items: T[],
+  keyOf: (item: T) => string | number,
+  asked = "",
+): { shown: T[]; waiting: number } {
   const { held, moved } = useContext(StillContext);
   const kept = useRef<T[]>([]);
   const before = useRef(asked);
@@ -89,7 +102,9 @@ export function useStill<T>(items: T[], keyOf: (item: T) => string | number, ask
     const now = new Map(items.map((item) => [keyOf(item), item]));
     shown = kept.current.map((item) => now.get(keyOf(item)) ?? item);
     const there = new Set(kept.current.map(keyOf));
-    waiting = items.filter((item) => !there.has(keyOf(item))).length + kept.current.filter((item) => !now.has(keyOf(item))).length;
+    waiting =
+      items.filter((item) => !there.has(keyOf(item))).length +
+      kept.current.filter((item) => !now.has(keyOf(item))).length;
     if (waiting === 0 && items.some((item, i) => keyOf(item) !== keyOf(shown[i]))) {
       waiting = 1;
     }
@@ -110,5 +125,7 @@ export function useStill<T>(items: T[], keyOf: (item: T) => string | number, ask
 
 /** Says that changes wait. */
 export function Waiting({ count }: { count: number }) {
-  return count === 0 ? null : <span className="text-brass">{count === 1 ? "1 change waits" : `${count} changes wait`} while you point here</span>;
+  return count === 0 ? null : (
+    <span className="text-brass">{count === 1 ? "1 change waits" : `${count} changes wait`} while you point here</span>
+  );
 }

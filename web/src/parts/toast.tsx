@@ -1,4 +1,4 @@
-import { createContext, useCallback, useContext, useState, type ReactNode } from "react";
+import { createContext, type ReactNode, useCallback, useContext, useState } from "react";
 
 interface Toast {
   text: string;
@@ -21,12 +21,20 @@ export function ToastProvider({ children }: { children: ReactNode }) {
   return (
     <ToastContext.Provider value={tell}>
       {children}
-      <div className="toast toast-end z-50 max-w-full whitespace-normal max-sm:bottom-[60px]" role="status" aria-live="polite">
+      <div
+        className="toast toast-end z-50 max-w-full whitespace-normal max-sm:bottom-[60px]"
+        role="status"
+        aria-live="polite"
+      >
         {shown.map((toast) => (
-          <div key={toast.id} className={`flex items-center gap-4 rounded border bg-base-300 px-4 py-2 ${toast.bad ? "border-failed" : "border-hair"}`}>
+          <div
+            key={toast.id}
+            className={`flex items-center gap-4 rounded border bg-base-300 px-4 py-2 ${toast.bad ? "border-failed" : "border-hair"}`}
+          >
             <span>{toast.text}</span>
             {toast.undo && (
               <button
+                type="button"
                 className="btn btn-xs"
                 onClick={() => {
                   toast.undo?.();

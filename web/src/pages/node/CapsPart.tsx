@@ -1,4 +1,4 @@
-import { useState, type FormEvent } from "react";
+import { type FormEvent, useState } from "react";
 import { amount } from "../../parts/Gauge";
 import type { SettingsProps } from "./SettingsPart";
 
@@ -62,7 +62,15 @@ export function CapsPart({ node, may, onChange }: SettingsProps) {
         {fields.map(([key, name, hint, none]) => (
           <label key={key} className="text-xs text-muted">
             {name}
-            <input className="input num mt-[2px] w-full input-xs" inputMode="decimal" pattern="[0-9]*\.?[0-9]*" disabled={!may} placeholder={none} value={form[key]} onChange={(event) => setForm({ ...form, [key]: event.target.value })} />
+            <input
+              className="input num mt-[2px] w-full input-xs"
+              inputMode="decimal"
+              pattern="[0-9]*\.?[0-9]*"
+              disabled={!may}
+              placeholder={none}
+              value={form[key]}
+              onChange={(event) => setForm({ ...form, [key]: event.target.value })}
+            />
             <span className="text-[11px]">{hint}</span>
           </label>
         ))}
@@ -71,7 +79,12 @@ export function CapsPart({ node, may, onChange }: SettingsProps) {
             <legend>graphics devices for the farm</legend>
             {node.devices.map((d) => (
               <label key={d.id} className="mr-4 inline-flex items-center gap-1">
-                <input type="checkbox" className="checkbox checkbox-xs" checked={!kept.has(d.id)} onChange={(event) => keep(d.id, !event.target.checked)} />
+                <input
+                  type="checkbox"
+                  className="checkbox checkbox-xs"
+                  checked={!kept.has(d.id)}
+                  onChange={(event) => keep(d.id, !event.target.checked)}
+                />
                 {d.model} <span className="num">{d.id}</span>
               </label>
             ))}
@@ -83,17 +96,26 @@ export function CapsPart({ node, may, onChange }: SettingsProps) {
             {over.join(" ")}
           </p>
         )}
-        {may && <button className="btn col-span-full justify-self-end btn-xs">Keep these caps</button>}
+        {may && (
+          <button type="submit" className="btn col-span-full justify-self-end btn-xs">
+            Keep these caps
+          </button>
+        )}
       </form>
     </section>
   );
 }
 
 /** What of the caps is more than the machine has. */
-function beyond(form: { cores: string; memory: string; spare: string; staging: string }, node: SettingsProps["node"]): string[] {
+function beyond(
+  form: { cores: string; memory: string; spare: string; staging: string },
+  node: SettingsProps["node"],
+): string[] {
   const out: string[] = [];
   if (number(form.cores) > node.cores) {
-    out.push(`The machine has ${node.cores === 1 ? "1 core" : `${node.cores} cores`}: a cap of ${form.cores} has no effect.`);
+    out.push(
+      `The machine has ${node.cores === 1 ? "1 core" : `${node.cores} cores`}: a cap of ${form.cores} has no effect.`,
+    );
   }
   if (node.memory_bytes > 0 && bytes(form.memory) > node.memory_bytes) {
     out.push(`It has ${amount(node.memory_bytes)} of memory: a cap of ${form.memory} GiB has no effect.`);

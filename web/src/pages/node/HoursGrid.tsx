@@ -1,4 +1,4 @@
-import { useRef, useState, type KeyboardEvent } from "react";
+import { type KeyboardEvent, useRef, useState } from "react";
 import { cells, dayNames, type Week } from "./week";
 
 const shownDays = ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"];
@@ -8,7 +8,15 @@ const time = (cell: number) => `${String(Math.floor(cell / 2) % 24).padStart(2, 
 /** A week of half hours to paint on with the pointer, or by keyboard: arrows
  * move, Home and End go to the ends of the day, Space switches, Shift with an
  * arrow paints. */
-export function HoursGrid({ week, onPaint, readOnly }: { week: Week; onPaint: (week: Week) => void; readOnly: boolean }) {
+export function HoursGrid({
+  week,
+  onPaint,
+  readOnly,
+}: {
+  week: Week;
+  onPaint: (week: Week) => void;
+  readOnly: boolean;
+}) {
   const painting = useRef<boolean | null>(null);
   const table = useRef<HTMLTableElement>(null);
   const [at, setAt] = useState([0, 0]); // the one that Tab leads to
@@ -18,7 +26,14 @@ export function HoursGrid({ week, onPaint, readOnly }: { week: Week; onPaint: (w
     }
   };
   const onKey = (event: KeyboardEvent, day: number, cell: number) => {
-    const moves: Record<string, [number, number]> = { ArrowLeft: [0, -1], ArrowRight: [0, 1], ArrowUp: [-1, 0], ArrowDown: [1, 0], Home: [0, -cell], End: [0, cells - 1 - cell] };
+    const moves: Record<string, [number, number]> = {
+      ArrowLeft: [0, -1],
+      ArrowRight: [0, 1],
+      ArrowUp: [-1, 0],
+      ArrowDown: [1, 0],
+      Home: [0, -cell],
+      End: [0, cells - 1 - cell],
+    };
     const move = moves[event.key];
     if (move) {
       event.preventDefault();
@@ -35,7 +50,15 @@ export function HoursGrid({ week, onPaint, readOnly }: { week: Week; onPaint: (w
   };
   return (
     <div className="overflow-x-auto">
-      <table ref={table} role="grid" aria-label="Duty hours of a week, by half hours" aria-readonly={readOnly} className="w-full min-w-[420px] table-fixed border-collapse select-none" onPointerUp={() => (painting.current = null)} onPointerLeave={() => (painting.current = null)}>
+      <table
+        ref={table}
+        role="grid"
+        aria-label="Duty hours of a week, by half hours"
+        aria-readonly={readOnly}
+        className="w-full min-w-[420px] table-fixed border-collapse select-none"
+        onPointerUp={() => (painting.current = null)}
+        onPointerLeave={() => (painting.current = null)}
+      >
         <thead>
           <tr className="num text-left text-[11px] text-muted">
             <th className="w-9">

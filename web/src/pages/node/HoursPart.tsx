@@ -15,7 +15,13 @@ interface Props {
 /** The duty hours of a node, to look at, to paint and to write. */
 export const HoursPart = memo(
   HoursView,
-  (a, b) => a.may === b.may && a.onChange === b.onChange && a.node.id === b.node.id && a.node.settings === b.node.settings && a.node.on_hours === b.node.on_hours && a.node.hours_change === b.node.hours_change,
+  (a, b) =>
+    a.may === b.may &&
+    a.onChange === b.onChange &&
+    a.node.id === b.node.id &&
+    a.node.settings === b.node.settings &&
+    a.node.on_hours === b.node.on_hours &&
+    a.node.hours_change === b.node.hours_change,
 );
 
 function HoursView({ node, may, onChange }: Props) {
@@ -28,16 +34,24 @@ function HoursView({ node, may, onChange }: Props) {
     setWeek(kept ? readWeek(kept.week).week : fullWeek());
     setZone(kept?.zone ?? Intl.DateTimeFormat().resolvedOptions().timeZone);
     setTyped(null);
-  }, [node.id, node.settings.version]); // eslint-disable-line react-hooks/exhaustive-deps -- what is painted stays until it is kept
+  }, [node.id, node.settings.version]); // what is painted stays until it is kept
   const painted = writeWeek(week);
   const read = typed === null ? week : parseWeek(typed);
   const wrong = typeof read === "string" ? read : "";
   const exact = kept === null || readWeek(kept.week).exact;
-  const changed = kept === null ? painted !== writeWeek(fullWeek()) : painted !== writeWeek(readWeek(kept.week).week) || zone !== kept.zone;
+  const changed =
+    kept === null
+      ? painted !== writeWeek(fullWeek())
+      : painted !== writeWeek(readWeek(kept.week).week) || zone !== kept.zone;
   return (
     <section aria-label="Duty hours">
       <h2 className="section">
-        <b>Duty hours</b> {kept === null ? "always on duty" : node.hours_change ? `${node.on_hours ? "on duty" : "off duty"} until ${clock(node.hours_change, now)}` : ""}
+        <b>Duty hours</b>{" "}
+        {kept === null
+          ? "always on duty"
+          : node.hours_change
+            ? `${node.on_hours ? "on duty" : "off duty"} until ${clock(node.hours_change, now)}`
+            : ""}
       </h2>
       <HoursGrid
         week={week}
@@ -67,7 +81,11 @@ function HoursView({ node, may, onChange }: Props) {
           {wrong}
         </span>
       </label>
-      {!exact && <p className="mt-1 text-xs text-held">These hours are no half hours; the grid shows them rounded, and keeps what it shows.</p>}
+      {!exact && (
+        <p className="mt-1 text-xs text-held">
+          These hours are no half hours; the grid shows them rounded, and keeps what it shows.
+        </p>
+      )}
       {kept?.exceptions.map((e) => (
         <p key={e.date} className="mt-1 text-xs text-muted">
           <span className="num">{e.date}</span> {e.windows || "never"} {e.note && `– ${e.note}`}
@@ -77,7 +95,13 @@ function HoursView({ node, may, onChange }: Props) {
         <div className="mt-2 flex flex-wrap items-center gap-2 text-xs">
           <label className="flex items-center gap-1 text-muted">
             time zone
-            <input className="input w-44 input-xs" list="zones" placeholder="UTC" value={zone} onChange={(event) => setZone(event.target.value)} />
+            <input
+              className="input w-44 input-xs"
+              list="zones"
+              placeholder="UTC"
+              value={zone}
+              onChange={(event) => setZone(event.target.value)}
+            />
           </label>
           <datalist id="zones">
             {zones.map((z) => (
@@ -86,14 +110,24 @@ function HoursView({ node, may, onChange }: Props) {
           </datalist>
           <span className="grow" />
           {kept !== null && (
-            <button className="btn btn-ghost btn-xs" onClick={() => onChange({ nodes: [node.id], always: true }, "Always on duty")}>
+            <button
+              type="button"
+              className="btn btn-ghost btn-xs"
+              onClick={() => onChange({ nodes: [node.id], always: true }, "Always on duty")}
+            >
               Always on duty
             </button>
           )}
           <button
+            type="button"
             className="btn btn-xs"
             disabled={!changed || wrong !== ""}
-            onClick={() => onChange({ nodes: [node.id], hours: { zone, week: painted, exceptions: kept?.exceptions ?? [] } }, "Keep these hours")}
+            onClick={() =>
+              onChange(
+                { nodes: [node.id], hours: { zone, week: painted, exceptions: kept?.exceptions ?? [] } },
+                "Keep these hours",
+              )
+            }
           >
             Keep these hours
           </button>

@@ -1,6 +1,6 @@
 import { memo, useEffect, useRef, useState } from "react";
 import { useSearchParams } from "react-router";
-import { getLog, type FarmNode, type LogLine } from "../../api/client";
+import { type FarmNode, getLog, type LogLine } from "../../api/client";
 import { useLive } from "../../api/live";
 import { useAwake, whileShown } from "../../parts/awake";
 import { Choice } from "../../parts/Choice";
@@ -24,7 +24,11 @@ function LinesView({ node }: { node: Pick<FarmNode, "id"> }) {
   const atEnd = useRef(true);
   const [address, setAddress] = useSearchParams();
   const lease = Number(address.get("lease") ?? 0);
-  const query = { of: of === "node process" ? "node" : "", search: search.trim(), lease: lease > 0 ? String(lease) : "" };
+  const query = {
+    of: of === "node process" ? "node" : "",
+    search: search.trim(),
+    lease: lease > 0 ? String(lease) : "",
+  };
   const key = `${query.of} ${query.lease} ${query.search} ${line}`;
   const here = useRef<HTMLElement>(null);
   useEffect(() => {
@@ -39,7 +43,10 @@ function LinesView({ node }: { node: Pick<FarmNode, "id"> }) {
     }
     let gone = false;
     setLines([]);
-    const wanted = (l: LogLine) => (query.of === "" || l.lease === 0) && (lease === 0 || l.lease === lease) && l.text.toLowerCase().includes(query.search.toLowerCase());
+    const wanted = (l: LogLine) =>
+      (query.of === "" || l.lease === 0) &&
+      (lease === 0 || l.lease === lease) &&
+      l.text.toLowerCase().includes(query.search.toLowerCase());
     const read = () =>
       getLog(node.id, query)
         .then((out) => {
@@ -73,7 +80,6 @@ function LinesView({ node }: { node: Pick<FarmNode, "id"> }) {
       leave();
       live.close();
     };
-    // eslint-disable-next-line react-hooks/exhaustive-deps
   }, [node.id, key, awake]);
 
   useEffect(() => {
@@ -98,11 +104,18 @@ function LinesView({ node }: { node: Pick<FarmNode, "id"> }) {
           <b>Log</b> what the node process and its renderers say, live; kept for two weeks
         </h2>
         {lease > 0 && (
-          <button className="btn btn-xs" onClick={() => setAddress({}, { replace: true })}>
+          <button type="button" className="btn btn-xs" onClick={() => setAddress({}, { replace: true })}>
             lease {lease} alone ×
           </button>
         )}
-        <input className="input num w-44 input-xs" type="search" aria-label="Lines that contain" placeholder="search" value={search} onChange={(event) => setSearch(event.target.value)} />
+        <input
+          className="input num w-44 input-xs"
+          type="search"
+          aria-label="Lines that contain"
+          placeholder="search"
+          value={search}
+          onChange={(event) => setSearch(event.target.value)}
+        />
         <Choice label="Of" options={["all", "node process"]} chosen={of} onChoose={setOf} />
       </div>
       {trouble && <p className="text-xs text-failed">{trouble}</p>}
@@ -118,16 +131,22 @@ function LinesView({ node }: { node: Pick<FarmNode, "id"> }) {
       >
         {older && (
           <li>
-            <button className="link text-muted" onClick={() => void more()}>
+            <button type="button" className="link text-muted" onClick={() => void more()}>
               older lines
             </button>
           </li>
         )}
-        {lines.length === 0 && <li className="text-muted">{query.search ? "No line on record contains this." : "Nothing was said yet."}</li>}
+        {lines.length === 0 && (
+          <li className="text-muted">{query.search ? "No line on record contains this." : "Nothing was said yet."}</li>
+        )}
         {lines.map((l, i) => (
           <li key={i} className="grid grid-cols-[76px_70px_minmax(0,1fr)] gap-2 whitespace-pre-wrap break-words">
-            <span className="text-faint" title={whole(l.at)}>{clock(l.at, now)}</span>
-            <span className="truncate text-muted" title={l.lease === 0 ? "node process" : `lease ${l.lease}`}>{l.lease === 0 ? "node" : `lease ${l.lease}`}</span>
+            <span className="text-faint" title={whole(l.at)}>
+              {clock(l.at, now)}
+            </span>
+            <span className="truncate text-muted" title={l.lease === 0 ? "node process" : `lease ${l.lease}`}>
+              {l.lease === 0 ? "node" : `lease ${l.lease}`}
+            </span>
             <span className={l.stream === 2 ? "text-failed" : ""}>{l.text}</span>
           </li>
         ))}

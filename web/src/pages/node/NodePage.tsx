@@ -1,12 +1,12 @@
 import { useQuery } from "@tanstack/react-query";
 import { memo } from "react";
 import { Link, useParams } from "react-router";
-import { getNode, getNodeHistory, getNodeVersions, isWrangler, type FarmNode, type Me } from "../../api/client";
+import { type FarmNode, getNode, getNodeHistory, getNodeVersions, isWrangler, type Me } from "../../api/client";
 import { useFarm } from "../../api/live";
 import { Facts } from "../../parts/Facts";
 import { amount, Gauge } from "../../parts/Gauge";
-import { doings, useNodeActs } from "../../parts/nodeActs";
 import { Notice, Waits } from "../../parts/Notice";
+import { doings, useNodeActs } from "../../parts/nodeActs";
 import { Standard } from "../../parts/Standard";
 import { StateWord } from "../../parts/StateWord";
 import { clock, sentence, told, useNow, whole } from "../../parts/time";
@@ -28,10 +28,22 @@ export function NodePage({ me }: { me: Me }) {
   const numbered = Number.isSafeInteger(id) && id > 0;
   const live = useFarm().data?.nodes.find((n) => n.id === id);
   // The list has no traits; they change with the node.
-  const full = useQuery({ queryKey: ["node", id, live?.settings.version, live?.since], queryFn: () => getNode(id), enabled: numbered, placeholderData: (old) => old });
+  const full = useQuery({
+    queryKey: ["node", id, live?.settings.version, live?.since],
+    queryFn: () => getNode(id),
+    enabled: numbered,
+    placeholderData: (old) => old,
+  });
   if (full.isError || !numbered) {
     return (
-      <Notice title="There is no such node" text={full.isError ? sentence(full.error.message) : `${params.node} is not the number of a node. The address may be mistyped or cut off.`}>
+      <Notice
+        title="There is no such node"
+        text={
+          full.isError
+            ? sentence(full.error.message)
+            : `${params.node} is not the number of a node. The address may be mistyped or cut off.`
+        }
+      >
         <Link to="/nodes" className="btn btn-sm">
           To the nodes
         </Link>
@@ -69,9 +81,17 @@ function NodeView({ node, me }: { node: FarmNode; me: Me }) {
         </div>
         <div className="flex flex-wrap gap-2">
           {doings
-            .filter((d) => (may || (d.what === "give-back" && me.role !== "viewer" && node.kind === "desk")) && fits(d.what, node))
+            .filter(
+              (d) =>
+                (may || (d.what === "give-back" && me.role !== "viewer" && node.kind === "desk")) && fits(d.what, node),
+            )
             .map((d) => (
-              <button key={d.what} className={`btn btn-sm ${d.what === "release" ? "btn-primary" : ""}`} onClick={() => act(d.what, [node.id])}>
+              <button
+                type="button"
+                key={d.what}
+                className={`btn btn-sm ${d.what === "release" ? "btn-primary" : ""}`}
+                onClick={() => act(d.what, [node.id])}
+              >
                 {d.name}
               </button>
             ))}
@@ -80,7 +100,11 @@ function NodeView({ node, me }: { node: FarmNode; me: Me }) {
       <div className="mt-1 grid grid-cols-1 gap-x-8 lg:grid-cols-[minmax(0,1fr)_minmax(0,1fr)]">
         <div className="min-w-0">
           {node.findings.map((f) => (
-            <div key={f.kind} role="note" className="mt-4 flex gap-3 border-l-2 border-held bg-base-200 px-3 py-2 text-[13px]">
+            <div
+              key={f.kind}
+              role="note"
+              className="mt-4 flex gap-3 border-l-2 border-held bg-base-200 px-3 py-2 text-[13px]"
+            >
               <span aria-hidden="true" className="text-held">
                 !
               </span>
@@ -101,7 +125,15 @@ function NodeView({ node, me }: { node: FarmNode; me: Me }) {
             <Facts
               rows={[
                 ["processor", <Gauge key="p" name="Processor" part={node.processor} />],
-                ["memory", <Gauge key="m" name="Memory" part={node.memory_used} text={`${Math.round(100 * node.memory_used)} % of ${amount(node.memory_bytes)}`} />],
+                [
+                  "memory",
+                  <Gauge
+                    key="m"
+                    name="Memory"
+                    part={node.memory_used}
+                    text={`${Math.round(100 * node.memory_used)} % of ${amount(node.memory_bytes)}`}
+                  />,
+                ],
                 ["duty, health", `${node.duty}, ${node.health}`],
               ]}
             />
@@ -118,12 +150,18 @@ function NodeView({ node, me }: { node: FarmNode; me: Me }) {
               rows={[
                 ["system", node.system],
                 ["cores, speed", `${node.cores}, ${node.speed.toFixed(2)}`],
-                ["graphics", node.devices.map((d) => `${d.model} ${d.memory_bytes > 0 ? amount(d.memory_bytes) : ""}`).join(", ")],
+                [
+                  "graphics",
+                  node.devices.map((d) => `${d.model} ${d.memory_bytes > 0 ? amount(d.memory_bytes) : ""}`).join(", "),
+                ],
                 ["disk free", amount(node.disk_bytes)],
                 ["renderers", node.renderers.map((r) => `${r.recipe} ${r.version}`).join(", ")],
                 ["node process", `${node.version}${node.means.account ? `, runs as ${node.means.account}` : ""}`],
                 ["renderers are", means(node)],
-                ["disk, network", node.disk_rate > 0 ? `writes ${amount(node.disk_rate)}/s, sends ${amount(node.network_rate)}/s` : ""],
+                [
+                  "disk, network",
+                  node.disk_rate > 0 ? `writes ${amount(node.disk_rate)}/s, sends ${amount(node.network_rate)}/s` : "",
+                ],
                 ["enrolled", node.enrolled_at ? clock(node.enrolled_at, now) : "not yet"],
               ]}
             />
@@ -180,12 +218,34 @@ function fits(what: string, node: FarmNode): boolean {
 }
 
 /** What became of the node, newest first. */
-const Log = memo(LogView, (a, b) => a.node.id === b.node.id && a.node.state === b.node.state && a.node.settings === b.node.settings && a.node.since === b.node.since);
+const Log = memo(
+  LogView,
+  (a, b) =>
+    a.node.id === b.node.id &&
+    a.node.state === b.node.state &&
+    a.node.settings === b.node.settings &&
+    a.node.since === b.node.since,
+);
 
 function LogView({ node }: { node: FarmNode }) {
   const now = Date.now();
-  const log = useQuery({ queryKey: ["node", node.id, "log", node.state, node.settings.version, node.since], queryFn: () => getNodeHistory(node.id), placeholderData: (old) => old });
-  return <Lines title="What happened" empty="Nothing yet." lines={(log.data ?? []).map((l) => ({ key: l.seq, at: clock(l.at, now), hint: whole(l.at), text: told(l.reason, now) }))} />;
+  const log = useQuery({
+    queryKey: ["node", node.id, "log", node.state, node.settings.version, node.since],
+    queryFn: () => getNodeHistory(node.id),
+    placeholderData: (old) => old,
+  });
+  return (
+    <Lines
+      title="What happened"
+      empty="Nothing yet."
+      lines={(log.data ?? []).map((l) => ({
+        key: l.seq,
+        at: clock(l.at, now),
+        hint: whole(l.at),
+        text: told(l.reason, now),
+      }))}
+    />
+  );
 }
 
 /** The settings that the node had, newest first. */
@@ -193,11 +253,34 @@ const Versions = memo(VersionsView, (a, b) => a.node.id === b.node.id && a.node.
 
 function VersionsView({ node }: { node: FarmNode }) {
   const now = Date.now();
-  const versions = useQuery({ queryKey: ["node", node.id, "versions", node.settings.version], queryFn: () => getNodeVersions(node.id), placeholderData: (old) => old });
-  return <Lines title="Settings" empty="They were never changed." lines={(versions.data ?? []).map((v) => ({ key: v.version, at: clock(v.at, now), hint: whole(v.at), text: `${v.version}, ${v.actor}: ${told(v.reason, now)}` }))} />;
+  const versions = useQuery({
+    queryKey: ["node", node.id, "versions", node.settings.version],
+    queryFn: () => getNodeVersions(node.id),
+    placeholderData: (old) => old,
+  });
+  return (
+    <Lines
+      title="Settings"
+      empty="They were never changed."
+      lines={(versions.data ?? []).map((v) => ({
+        key: v.version,
+        at: clock(v.at, now),
+        hint: whole(v.at),
+        text: `${v.version}, ${v.actor}: ${told(v.reason, now)}`,
+      }))}
+    />
+  );
 }
 
-function Lines({ title, empty, lines }: { title: string; empty: string; lines: { key: number; at: string; hint: string; text: string }[] }) {
+function Lines({
+  title,
+  empty,
+  lines,
+}: {
+  title: string;
+  empty: string;
+  lines: { key: number; at: string; hint: string; text: string }[];
+}) {
   return (
     <section aria-label={title}>
       <h2 className="section">

@@ -1,13 +1,16 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { memo } from "react";
 import { Link } from "react-router";
-import { getTests, testNodes, type FarmNode } from "../../api/client";
+import { type FarmNode, getTests, testNodes } from "../../api/client";
 import { StateWord } from "../../parts/StateWord";
 import { clock, told } from "../../parts/time";
 import { useToast } from "../../parts/toast";
 
 /** The newest self-test of each renderer, and a button to test again. */
-export const TestPart = memo(TestView, (a, b) => a.node.id === b.node.id && a.node.name === b.node.name && a.node.reach === b.node.reach && a.may === b.may);
+export const TestPart = memo(
+  TestView,
+  (a, b) => a.node.id === b.node.id && a.node.name === b.node.name && a.node.reach === b.node.reach && a.may === b.may,
+);
 
 function TestView({ node, may }: { node: Pick<FarmNode, "id" | "name" | "reach">; may: boolean }) {
   const now = Date.now();
@@ -22,7 +25,11 @@ function TestView({ node, may }: { node: Pick<FarmNode, "id" | "name" | "reach">
     testNodes([node.id])
       .then((begun) => {
         const none = begun.find((t) => t.run === 0);
-        tell(none ? { text: `${none.name}: ${told(none.sentence)}.`, bad: true } : { text: `${node.name} tests itself, before all other work.` });
+        tell(
+          none
+            ? { text: `${none.name}: ${told(none.sentence)}.`, bad: true }
+            : { text: `${node.name} tests itself, before all other work.` },
+        );
         return queries.invalidateQueries({ queryKey: ["node", node.id, "tests"] });
       })
       .catch((error: Error) => tell({ text: error.message, bad: true }));
@@ -34,7 +41,7 @@ function TestView({ node, may }: { node: Pick<FarmNode, "id" | "name" | "reach">
           <b>Self-test</b> small known frames, compared pixel by pixel
         </h2>
         {may && (
-          <button className="btn btn-xs" disabled={node.reach !== "online"} onClick={() => void begin()}>
+          <button type="button" className="btn btn-xs" disabled={node.reach !== "online"} onClick={() => void begin()}>
             Test now
           </button>
         )}
@@ -55,7 +62,8 @@ function TestView({ node, may }: { node: Pick<FarmNode, "id" | "name" | "reach">
           </p>
           {t.state === "passed" && (
             <p className="num text-[11.5px] text-muted">
-              starting {seconds(t.startup_seconds)}, rendering {seconds(t.render_seconds)}, checking {seconds(t.check_seconds)}, delivering {seconds(t.deliver_seconds)}; speed {t.speed.toFixed(2)}
+              starting {seconds(t.startup_seconds)}, rendering {seconds(t.render_seconds)}, checking{" "}
+              {seconds(t.check_seconds)}, delivering {seconds(t.deliver_seconds)}; speed {t.speed.toFixed(2)}
             </p>
           )}
         </div>

@@ -1,7 +1,7 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { memo, useState } from "react";
 import { Link } from "react-router";
-import { getTimeline, type FarmNode, type TimelineSpan } from "../../api/client";
+import { type FarmNode, getTimeline, type TimelineSpan } from "../../api/client";
 import { Choice } from "../../parts/Choice";
 import { told } from "../../parts/time";
 
@@ -22,7 +22,12 @@ export const TimelinePart = memo(TimelineView, (a, b) => a.node.id === b.node.id
 function TimelineView({ node }: { node: Pick<FarmNode, "id"> }) {
   const [over, setOver] = useState(spans[0]);
   const [shown, setShown] = useState<TimelineSpan | null>(null);
-  const timeline = useQuery({ queryKey: ["node", node.id, "timeline", over.over], queryFn: () => getTimeline(node.id, over.over), refetchInterval: 10_000, placeholderData: keepPreviousData });
+  const timeline = useQuery({
+    queryKey: ["node", node.id, "timeline", over.over],
+    queryFn: () => getTimeline(node.id, over.over),
+    refetchInterval: 10_000,
+    placeholderData: keepPreviousData,
+  });
   const data = timeline.data;
   const lanes = Math.max(1, ...(data?.spans ?? []).map((s) => s.lane + 1));
   const from = data ? Date.parse(data.from) : 0;
@@ -37,22 +42,56 @@ function TimelineView({ node }: { node: Pick<FarmNode, "id"> }) {
         <h2 className="section grow">
           <b>Timeline</b> what it did
         </h2>
-        <Choice label="Over" options={spans.map((s) => s.name)} chosen={over.name} onChoose={(name) => setOver(spans.find((s) => s.name === name)!)} />
+        <Choice
+          label="Over"
+          options={spans.map((s) => s.name)}
+          chosen={over.name}
+          onChoose={(name) => setOver(spans.find((s) => s.name === name)!)}
+        />
       </div>
       {data && (
         <>
-          <svg viewBox={`0 0 ${width} ${height}`} preserveAspectRatio="none" className="w-full border-y border-hair" style={{ height }} role="img" aria-label={worked(data.spans)} onPointerLeave={() => setShown(null)}>
+          <svg
+            viewBox={`0 0 ${width} ${height}`}
+            preserveAspectRatio="none"
+            className="w-full border-y border-hair"
+            style={{ height }}
+            role="img"
+            aria-label={worked(data.spans)}
+            onPointerLeave={() => setShown(null)}
+          >
             {data.spans.map((s, i) =>
               s.run === 0 ? (
-                <rect key={i} x={x(s.from)} width={Math.max(1.5, x(s.to) - x(s.from))} y={lanes * row + 5} height="7" fill={s.is === "silent" ? "var(--s-failed)" : "var(--faint)"} opacity=".8" onPointerEnter={() => setShown(s)} />
+                <rect
+                  key={i}
+                  x={x(s.from)}
+                  width={Math.max(1.5, x(s.to) - x(s.from))}
+                  y={lanes * row + 5}
+                  height="7"
+                  fill={s.is === "silent" ? "var(--s-failed)" : "var(--faint)"}
+                  opacity=".8"
+                  onPointerEnter={() => setShown(s)}
+                />
               ) : (
-                <rect key={i} x={x(s.from)} width={Math.max(1.5, x(s.to) - x(s.from))} y={s.lane * row + 2} height={row - 4} fill={colour(s.run)} onPointerEnter={() => setShown(s)} />
+                <rect
+                  key={i}
+                  x={x(s.from)}
+                  width={Math.max(1.5, x(s.to) - x(s.from))}
+                  y={s.lane * row + 2}
+                  height={row - 4}
+                  fill={colour(s.run)}
+                  onPointerEnter={() => setShown(s)}
+                />
               ),
             )}
           </svg>
           <p className="num flex justify-between text-[11px] text-muted">
             <span>{when(data.from, over.over)}</span>
-            <span className="truncate px-3">{shown ? `${shown.run_name || shown.is} from ${when(shown.from, over.over)} to ${when(shown.to, over.over)}${shown.leases > 1 ? `, ${shown.leases} leases` : ""}${shown.run === 0 && shown.why ? `: ${told(shown.why)}` : ""}` : ""}</span>
+            <span className="truncate px-3">
+              {shown
+                ? `${shown.run_name || shown.is} from ${when(shown.from, over.over)} to ${when(shown.to, over.over)}${shown.leases > 1 ? `, ${shown.leases} leases` : ""}${shown.run === 0 && shown.why ? `: ${told(shown.why)}` : ""}`
+                : ""}
+            </span>
             <span>now</span>
           </p>
           <ul className="flex flex-wrap gap-x-4 text-[11.5px]">
@@ -67,7 +106,11 @@ function TimelineView({ node }: { node: Pick<FarmNode, "id"> }) {
             {data.spans.length === 0 && <li className="text-muted">It did nothing in that time.</li>}
             {[...new Set(data.spans.filter((s) => s.run === 0).map((s) => s.is))].map((is) => (
               <li key={is} className="flex items-center gap-1 text-muted">
-                <span aria-hidden="true" className="inline-block h-[5px] w-3" style={{ background: is === "silent" ? "var(--s-failed)" : "var(--faint)" }} />
+                <span
+                  aria-hidden="true"
+                  className="inline-block h-[5px] w-3"
+                  style={{ background: is === "silent" ? "var(--s-failed)" : "var(--faint)" }}
+                />
                 {is}
               </li>
             ))}
@@ -79,7 +122,12 @@ function TimelineView({ node }: { node: Pick<FarmNode, "id"> }) {
 }
 
 function when(at: string, over: string): string {
-  return new Date(at).toLocaleString([], { weekday: over === "1h" ? undefined : "short", hour: "2-digit", minute: "2-digit", hourCycle: "h23" });
+  return new Date(at).toLocaleString([], {
+    weekday: over === "1h" ? undefined : "short",
+    hour: "2-digit",
+    minute: "2-digit",
+    hourCycle: "h23",
+  });
 }
 
 function worked(all: TimelineSpan[]): string {

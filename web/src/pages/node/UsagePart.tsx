@@ -1,9 +1,9 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { memo, useState } from "react";
-import { getUsage, type FarmNode, type Usage } from "../../api/client";
+import { type FarmNode, getUsage, type Usage } from "../../api/client";
+import { Choice } from "../../parts/Choice";
 import { amount } from "../../parts/Gauge";
 import { Plot, type Series } from "../../parts/Plot";
-import { Choice } from "../../parts/Choice";
 
 const spans = [
   { over: "1h", name: "hour", every: 5_000 },
@@ -18,26 +18,42 @@ const knows = (values: (number | null)[]) => values.some((v) => v !== null);
 /** How busy the machine was: plots over an hour, a day or ninety days. */
 export const UsagePart = memo(
   UsageView,
-  (a, b) => a.node.id === b.node.id && a.node.cores === b.node.cores && a.node.memory_bytes === b.node.memory_bytes && a.node.devices === b.node.devices,
+  (a, b) =>
+    a.node.id === b.node.id &&
+    a.node.cores === b.node.cores &&
+    a.node.memory_bytes === b.node.memory_bytes &&
+    a.node.devices === b.node.devices,
 );
 
 type Machine = Pick<FarmNode, "id" | "cores" | "memory_bytes" | "devices">;
 
 function UsageView({ node }: { node: Machine }) {
   const [span, setSpan] = useState(spans[0]);
-  const usage = useQuery({ queryKey: ["node", node.id, "usage", span.over], queryFn: () => getUsage(node.id, span.over), refetchInterval: span.every, placeholderData: keepPreviousData });
+  const usage = useQuery({
+    queryKey: ["node", node.id, "usage", span.over],
+    queryFn: () => getUsage(node.id, span.over),
+    refetchInterval: span.every,
+    placeholderData: keepPreviousData,
+  });
   return (
     <section aria-label="Usage">
       <div className="flex items-baseline gap-3">
         <h2 className="section grow">
           <b>Usage</b> what the machine measures of itself
         </h2>
-        <Choice label="Over" options={spans.map((s) => s.name)} chosen={span.name} onChoose={(name) => setSpan(spans.find((s) => s.name === name)!)} />
+        <Choice
+          label="Over"
+          options={spans.map((s) => s.name)}
+          chosen={span.name}
+          onChoose={(name) => setSpan(spans.find((s) => s.name === name)!)}
+        />
       </div>
       {usage.data && usage.data.at.length > 1 ? (
         <Plots usage={usage.data} node={node} />
       ) : (
-        <p className="text-xs text-muted">{usage.isError ? usage.error.message : usage.data ? "Nothing was measured in that time." : "Reading …"}</p>
+        <p className="text-xs text-muted">
+          {usage.isError ? usage.error.message : usage.data ? "Nothing was measured in that time." : "Reading …"}
+        </p>
       )}
     </section>
   );
@@ -49,18 +65,62 @@ function Plots({ usage: u, node }: { usage: Usage; node: Machine }) {
   if (!fine) {
     processor.push({ name: "most", values: u.processor_most, colour: "--s-verifying", dashed: true });
   } else if (u.groups.length > 1) {
-    const busiest = u.at.map((_, i) => u.groups.reduce<number | null>((most, g) => (g[i] === null ? most : Math.max(most ?? 0, g[i])), null));
-    processor.push({ name: node.cores > u.groups.length ? "busiest group" : "busiest core", values: busiest, colour: "--s-verifying", dashed: true });
+    const busiest = u.at.map((_, i) =>
+      u.groups.reduce<number | null>((most, g) => (g[i] === null ? most : Math.max(most ?? 0, g[i])), null),
+    );
+    processor.push({
+      name: node.cores > u.groups.length ? "busiest group" : "busiest core",
+      values: busiest,
+      colour: "--s-verifying",
+      dashed: true,
+    });
   }
   const lines: { label: string; series: Series[]; top?: number; write: (v: number) => string }[] = [
     { label: "Processor", series: processor, top: 1, write: percent },
-    { label: "Memory", series: [{ name: "in use", values: u.memory, colour: "--s-done", fill: true }, ...(knows(u.swap) && u.swap.some((v) => (v ?? 0) > 0) ? [{ name: "swap", values: u.swap, colour: "--s-failed" }] : [])], top: node.memory_bytes || undefined, write: (v) => amount(Math.round(v)) },
-    ...u.devices.map((d) => ({ label: `${node.devices.find((x) => x.id === d.id)?.model ?? ""} ${d.id}`.trim(), series: [{ name: "busy", values: d.busy, colour: "--s-sidelined", fill: true }], top: 1, write: percent })),
-    { label: "Disk", series: [{ name: "read", values: u.disk_read, colour: "--s-rendering" }, { name: "written", values: u.disk_written, colour: "--s-held" }], write: rate },
-    { label: "Network", series: [{ name: "received", values: u.received, colour: "--s-rendering" }, { name: "sent", values: u.sent, colour: "--s-held" }], write: rate },
+    {
+      label: "Memory",
+      series: [
+        { name: "in use", values: u.memory, colour: "--s-done", fill: true },
+        ...(knows(u.swap) && u.swap.some((v) => (v ?? 0) > 0)
+          ? [{ name: "swap", values: u.swap, colour: "--s-failed" }]
+          : []),
+      ],
+      top: node.memory_bytes || undefined,
+      write: (v) => amount(Math.round(v)),
+    },
+    ...u.devices.map((d) => ({
+      label: `${node.devices.find((x) => x.id === d.id)?.model ?? ""} ${d.id}`.trim(),
+      series: [{ name: "busy", values: d.busy, colour: "--s-sidelined", fill: true }],
+      top: 1,
+      write: percent,
+    })),
+    {
+      label: "Disk",
+      series: [
+        { name: "read", values: u.disk_read, colour: "--s-rendering" },
+        { name: "written", values: u.disk_written, colour: "--s-held" },
+      ],
+      write: rate,
+    },
+    {
+      label: "Network",
+      series: [
+        { name: "received", values: u.received, colour: "--s-rendering" },
+        { name: "sent", values: u.sent, colour: "--s-held" },
+      ],
+      write: rate,
+    },
     { label: "Load", series: [{ name: "processes", values: u.load, colour: "--s-dealt" }], write: (v) => v.toFixed(1) },
-    { label: "Disk free", series: [{ name: "for staging", values: u.disk_free, colour: "--s-dealt" }], write: (v) => amount(Math.round(v)) },
-    { label: "Temperature", series: [{ name: "processor", values: u.temperature, colour: "--s-failed" }], write: (v) => `${Math.round(v)} °C` },
+    {
+      label: "Disk free",
+      series: [{ name: "for staging", values: u.disk_free, colour: "--s-dealt" }],
+      write: (v) => amount(Math.round(v)),
+    },
+    {
+      label: "Temperature",
+      series: [{ name: "processor", values: u.temperature, colour: "--s-failed" }],
+      write: (v) => `${Math.round(v)} °C`,
+    },
   ];
   return (
     <div className="grid grid-cols-1 gap-x-8 lg:grid-cols-2">

@@ -66,7 +66,8 @@ export function writeWeek(week: Week): string {
       parts.push({ first: d, last: d, windows });
     }
   });
-  const days = ({ first, last }: { first: number; last: number }) => (first === last ? dayNames[first] : `${dayNames[first]}${last === first + 1 ? "," : "-"}${dayNames[last]}`);
+  const days = ({ first, last }: { first: number; last: number }) =>
+    first === last ? dayNames[first] : `${dayNames[first]}${last === first + 1 ? "," : "-"}${dayNames[last]}`;
   return parts.length === 0 ? "never" : parts.map((p) => `${days(p)} ${p.windows}`).join("; ");
 }
 
@@ -95,7 +96,11 @@ export function parseWeek(text: string): Week | string {
   for (const part of said.split(";")) {
     const [days, windows, more] = part.trim().split(/\s+/);
     const named = (days ?? "").split(/[,-]/);
-    if (!named.every((d) => (dayNames as readonly string[]).includes(d)) || windows === undefined || more !== undefined) {
+    if (
+      !named.every((d) => (dayNames as readonly string[]).includes(d)) ||
+      windows === undefined ||
+      more !== undefined
+    ) {
       return `“${part.trim()}” cannot be read: write days and times like mon-fri 19:00-24:00,00:00-08:00; sat,sun 00:00-24:00.`;
     }
     const bad = windows.split(",").find((w) => !window.test(w));

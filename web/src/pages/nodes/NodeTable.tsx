@@ -1,11 +1,11 @@
 import { useWindowVirtualizer } from "@tanstack/react-virtual";
-import { memo, useLayoutEffect, useRef, useState, type MouseEvent } from "react";
+import { type MouseEvent, memo, useLayoutEffect, useRef, useState } from "react";
 import { Link } from "react-router";
 import type { FarmNode, Work } from "../../api/client";
 import { amount, Gauge } from "../../parts/Gauge";
-import { Standard } from "../../parts/Standard";
 import { natural } from "../../parts/order";
 import { usePicking } from "../../parts/picking";
+import { Standard } from "../../parts/Standard";
 import { StateWord } from "../../parts/StateWord";
 import { useStill, Waiting } from "../../parts/still";
 import { told } from "../../parts/time";
@@ -52,41 +52,71 @@ export function NodeTable({ nodes, picked, asked, onPick }: ViewProps) {
   const body = useRef<HTMLTableSectionElement>(null);
   const [above, setAbove] = useState(0);
   useLayoutEffect(() => setAbove((body.current?.getBoundingClientRect().top ?? 0) + window.scrollY), [nodes.length]);
-  const rows = useWindowVirtualizer({ count: sorted.length, estimateSize: () => rowHeight, overscan: 15, scrollMargin: above, enabled: sorted.length > many });
+  const rows = useWindowVirtualizer({
+    count: sorted.length,
+    estimateSize: () => rowHeight,
+    overscan: 15,
+    scrollMargin: above,
+    enabled: sorted.length > many,
+  });
   const seen = rows.getVirtualItems();
-  const [first, last] = sorted.length <= many ? [0, sorted.length] : seen.length > 0 ? [seen[0].index, seen[seen.length - 1].index + 1] : [0, 0];
+  const [first, last] =
+    sorted.length <= many
+      ? [0, sorted.length]
+      : seen.length > 0
+        ? [seen[0].index, seen[seen.length - 1].index + 1]
+        : [0, 0];
   const all = nodes.every((n) => picked?.has(n.id));
   return (
     <>
-    <p className="h-5 text-xs" role="status">
-      <Waiting count={waiting} />
-    </p>
-    <table className="w-full border-collapse text-[13px]" aria-rowcount={sorted.length + 1}>
-      <thead>
-        <tr className="border-b border-hair text-left text-[11px] text-muted">
-          {picked && (
-            <th className="py-1 pr-3 font-normal">
-              <input type="checkbox" className="checkbox checkbox-xs" aria-label="Pick all that are shown" checked={all} onChange={(event) => onPick(nodes.map((n) => n.id), event.target.checked)} />
-            </th>
-          )}
-          {columns.map((c, i) => (
-            <th key={c.name} aria-sort={order.column === i ? (order.down ? "descending" : "ascending") : "none"} className={`py-1 pr-3 font-normal ${c.right ? "text-right" : ""} ${c.small ? "max-lg:hidden" : ""}`}>
-              <button className="min-h-6 hover:text-base-content" onClick={() => setOrder((o) => ({ column: i, down: o.column === i && !o.down }))}>
-                {c.name}
-                <span aria-hidden="true">{order.column === i ? (order.down ? " ▾" : " ▴") : ""}</span>
-              </button>
-            </th>
+      <p className="h-5 text-xs" role="status">
+        <Waiting count={waiting} />
+      </p>
+      <table className="w-full border-collapse text-[13px]" aria-rowcount={sorted.length + 1}>
+        <thead>
+          <tr className="border-b border-hair text-left text-[11px] text-muted">
+            {picked && (
+              <th className="py-1 pr-3 font-normal">
+                <input
+                  type="checkbox"
+                  className="checkbox checkbox-xs"
+                  aria-label="Pick all that are shown"
+                  checked={all}
+                  onChange={(event) =>
+                    onPick(
+                      nodes.map((n) => n.id),
+                      event.target.checked,
+                    )
+                  }
+                />
+              </th>
+            )}
+            {columns.map((c, i) => (
+              <th
+                key={c.name}
+                aria-sort={order.column === i ? (order.down ? "descending" : "ascending") : "none"}
+                className={`py-1 pr-3 font-normal ${c.right ? "text-right" : ""} ${c.small ? "max-lg:hidden" : ""}`}
+              >
+                <button
+                  type="button"
+                  className="min-h-6 hover:text-base-content"
+                  onClick={() => setOrder((o) => ({ column: i, down: o.column === i && !o.down }))}
+                >
+                  {c.name}
+                  <span aria-hidden="true">{order.column === i ? (order.down ? " ▾" : " ▴") : ""}</span>
+                </button>
+              </th>
+            ))}
+          </tr>
+        </thead>
+        <tbody ref={body}>
+          <Gap height={first * rowHeight} />
+          {sorted.slice(first, last).map((node) => (
+            <Row key={node.id} node={node} picked={picked ? picked.has(node.id) : null} onPress={press} />
           ))}
-        </tr>
-      </thead>
-      <tbody ref={body}>
-        <Gap height={first * rowHeight} />
-        {sorted.slice(first, last).map((node) => (
-          <Row key={node.id} node={node} picked={picked ? picked.has(node.id) : null} onPress={press} />
-        ))}
-        <Gap height={(sorted.length - last) * rowHeight} />
-      </tbody>
-    </table>
+          <Gap height={(sorted.length - last) * rowHeight} />
+        </tbody>
+      </table>
     </>
   );
 }
@@ -102,16 +132,36 @@ function Gap({ height }: { height: number }) {
 
 /** One node. It is drawn anew only when something about it has changed: of
  * thousands most are as they were. */
-const Row = memo(function Row({ node, picked, onPress }: { node: FarmNode; picked: boolean | null; onPress: (node: FarmNode, event: MouseEvent<HTMLInputElement>) => void }) {
+const Row = memo(function Row({
+  node,
+  picked,
+  onPress,
+}: {
+  node: FarmNode;
+  picked: boolean | null;
+  onPress: (node: FarmNode, event: MouseEvent<HTMLInputElement>) => void;
+}) {
   return (
     <tr data-still className="border-b border-hair hover:bg-base-200">
       {picked !== null && (
         <td className="py-[5px] pr-3">
-          <input type="checkbox" className="checkbox checkbox-xs" aria-label={`Pick ${node.name}`} checked={picked} onChange={() => undefined} onClick={(event) => onPress(node, event)} />
+          <input
+            type="checkbox"
+            className="checkbox checkbox-xs"
+            aria-label={`Pick ${node.name}`}
+            checked={picked}
+            onChange={() => undefined}
+            onClick={(event) => onPress(node, event)}
+          />
         </td>
       )}
       <td className="py-[5px] pr-3">
-        <Link data-row to={`/nodes/${node.id}`} title={node.name} className="flex items-center gap-2 font-semibold whitespace-nowrap hover:underline">
+        <Link
+          data-row
+          to={`/nodes/${node.id}`}
+          title={node.name}
+          className="flex items-center gap-2 font-semibold whitespace-nowrap hover:underline"
+        >
           <Standard node={node} className="h-6 w-4 shrink-0" />
           <span className="max-w-[220px] truncate max-sm:max-w-[110px]">{node.name}</span>
         </Link>
@@ -166,7 +216,8 @@ export function WorkNow({ work: w }: { work: Work }) {
         w.phase
       ) : (
         <>
-          frame <span className="num text-base-content">{w.frame}</span>, {w.phase === "rendering" ? <span className="num">{Math.round(100 * w.fraction)} %</span> : w.phase}
+          frame <span className="num text-base-content">{w.frame}</span>,{" "}
+          {w.phase === "rendering" ? <span className="num">{Math.round(100 * w.fraction)} %</span> : w.phase}
         </>
       )}
     </>

@@ -1,12 +1,12 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useCallback, useDeferredValue, useEffect, useMemo, useState } from "react";
 import { Link } from "react-router";
-import { getPicked, isWrangler, type FarmNode, type Me } from "../../api/client";
+import { type FarmNode, getPicked, isWrangler, type Me } from "../../api/client";
 import { useFarm } from "../../api/live";
 import { useAddress } from "../../parts/address";
 import { useDebounced } from "../../parts/debounced";
-import { doings, useNodeActs } from "../../parts/nodeActs";
 import { Notice, Waits } from "../../parts/Notice";
+import { doings, useNodeActs } from "../../parts/nodeActs";
 import { natural } from "../../parts/order";
 import { useStays } from "../../parts/stays";
 import { StillArea } from "../../parts/still";
@@ -30,7 +30,9 @@ function NodesView({ me }: { me: Me }) {
   const [address, set] = useAddress();
   const [where, setWhere] = useState(address.get("where") ?? "");
   const name = address.get("name") ?? "";
-  const [cards, setCards] = useState(() => (localStorage.getItem("vexillum-nodes") ?? (window.innerWidth < 640 ? "cards" : "table")) === "cards");
+  const [cards, setCards] = useState(
+    () => (localStorage.getItem("vexillum-nodes") ?? (window.innerWidth < 640 ? "cards" : "table")) === "cards",
+  );
   const [picked, setPicked] = useState<ReadonlySet<number>>(new Set());
   const settled = useDebounced(where.trim(), 250);
   const state = address.get("state") ?? "";
@@ -39,9 +41,15 @@ function NodesView({ me }: { me: Me }) {
     if (settled !== (address.get("where") ?? "")) {
       set({ where: settled });
     }
-  }, [settled]); // eslint-disable-line react-hooks/exhaustive-deps -- what is typed goes into the address, not the other way
+  }, [settled]); // what is typed goes into the address, not the other way
   // Its nodes may come to match while the page is open.
-  const filter = useQuery({ queryKey: ["picked", settled], queryFn: () => getPicked(settled), enabled: settled !== "", refetchInterval: 5000, placeholderData: keepPreviousData });
+  const filter = useQuery({
+    queryKey: ["picked", settled],
+    queryFn: () => getPicked(settled),
+    enabled: settled !== "",
+    refetchInterval: 5000,
+    placeholderData: keepPreviousData,
+  });
   const unreadable = settled !== "" && filter.isError;
   const { act, dialog } = useNodeActs();
   const pools = useStays();
@@ -53,13 +61,19 @@ function NodesView({ me }: { me: Me }) {
     }
     const ids = settled !== "" && filter.data ? new Set(filter.data.nodes) : null;
     const part = name.trim().toLowerCase();
-    return (all ?? []).filter((n) => (ids === null || ids.has(n.id)) && (state === "" || n.state === state) && n.name.toLowerCase().includes(part));
+    return (all ?? []).filter(
+      (n) =>
+        (ids === null || ids.has(n.id)) && (state === "" || n.state === state) && n.name.toLowerCase().includes(part),
+    );
   }, [all, settled, filter.data, unreadable, state, name]);
   const pick = useCallback(
     (ids: number[], on: boolean) =>
       setPicked((old) => {
         const next = new Set(old);
-        ids.forEach((id) => (on ? next.add(id) : next.delete(id)));
+        for (const id of ids) {
+          if (on) next.add(id);
+          else next.delete(id);
+        }
         return next;
       }),
     [],
@@ -85,11 +99,23 @@ function NodesView({ me }: { me: Me }) {
         <h1 className="text-xl font-[650]">Nodes</h1>
         <label className="min-w-0 grow basis-32 text-[11px] text-muted">
           part of the name
-          <input data-search className="input mt-[2px] block w-full input-sm" type="search" maxLength={200} placeholder="kiln" value={name} onChange={(event) => set({ name: event.target.value })} />
+          <input
+            data-search
+            className="input mt-[2px] block w-full input-sm"
+            type="search"
+            maxLength={200}
+            placeholder="kiln"
+            value={name}
+            onChange={(event) => set({ name: event.target.value })}
+          />
         </label>
         <label className="text-[11px] text-muted">
           state
-          <select className="select mt-[2px] flex w-32 select-sm" value={state} onChange={(event) => set({ state: event.target.value })}>
+          <select
+            className="select mt-[2px] flex w-32 select-sm"
+            value={state}
+            onChange={(event) => set({ state: event.target.value })}
+          >
             <option value="">all</option>
             {states.map((s) => (
               <option key={s}>{s}</option>
@@ -110,26 +136,55 @@ function NodesView({ me }: { me: Me }) {
           />
         </label>
         <label className="flex items-center gap-1 text-xs text-muted">
-          <input type="checkbox" className="checkbox checkbox-xs" checked={byPool} onChange={(event) => set({ by: event.target.checked ? "pool" : "" })} />
+          <input
+            type="checkbox"
+            className="checkbox checkbox-xs"
+            checked={byPool}
+            onChange={(event) => set({ by: event.target.checked ? "pool" : "" })}
+          />
           by pool
         </label>
         <div className="join" role="group" aria-label="View">
           {[false, true].map((as) => (
-            <button key={String(as)} className={`btn join-item btn-xs ${cards === as ? "btn-neutral" : "btn-ghost"}`} aria-pressed={cards === as} onClick={() => show(as)}>
+            <button
+              type="button"
+              key={String(as)}
+              className={`btn join-item btn-xs ${cards === as ? "btn-neutral" : "btn-ghost"}`}
+              aria-pressed={cards === as}
+              onClick={() => show(as)}
+            >
               {as ? "Cards" : "Table"}
             </button>
           ))}
         </div>
-        <span id="picked" role="status" className={`basis-full text-xs break-words ${unreadable ? "text-failed" : "text-muted"}`}>
-          {unreadable ? `${filter.error.message}. No node is listed until that can be read.` : filtered ? `${nodes.length} of ${count(all.length)}${unknown(settled === "" ? [] : filter.data?.unknown)}` : count(all.length)}
+        <span
+          id="picked"
+          role="status"
+          className={`basis-full text-xs break-words ${unreadable ? "text-failed" : "text-muted"}`}
+        >
+          {unreadable
+            ? `${filter.error.message}. No node is listed until that can be read.`
+            : filtered
+              ? `${nodes.length} of ${count(all.length)}${unknown(settled === "" ? [] : filter.data?.unknown)}`
+              : count(all.length)}
         </span>
       </header>
       {all.length === 0 && (
         <p className="mt-4 text-muted">
-          No node has joined yet. {may ? <Link to="/keys" className="link">Make an enrolment key</Link> : "A wrangler makes a key"} and paste the command on a machine.
+          No node has joined yet.{" "}
+          {may ? (
+            <Link to="/keys" className="link">
+              Make an enrolment key
+            </Link>
+          ) : (
+            "A wrangler makes a key"
+          )}{" "}
+          and paste the command on a machine.
         </p>
       )}
-      {all.length > 0 && nodes.length === 0 && !unreadable && <p className="mt-4 text-muted">No node matches. Ask for less, or give nodes the trait.</p>}
+      {all.length > 0 && nodes.length === 0 && !unreadable && (
+        <p className="mt-4 text-muted">No node matches. Ask for less, or give nodes the trait.</p>
+      )}
       {groups(nodes, byPool).map(([name, members]) => (
         <section key={name} aria-label={name || "Nodes"}>
           {name && (
@@ -138,24 +193,45 @@ function NodesView({ me }: { me: Me }) {
                 {name}
               </b>{" "}
               {count(members.length)}
-              {may && name !== noPool && <PoolButton name={name} held={pools.stays.some((s) => s.kind === "pool" && s.name === name && s.held)} onHold={pools.hold} onRelease={pools.release} />}
+              {may && name !== noPool && (
+                <PoolButton
+                  name={name}
+                  held={pools.stays.some((s) => s.kind === "pool" && s.name === name && s.held)}
+                  onHold={pools.hold}
+                  onRelease={pools.release}
+                />
+              )}
             </h2>
           )}
           <View nodes={members} asked={asked} picked={may ? picked : null} onPick={pick} />
         </section>
       ))}
       {chosen.length > 0 && (
-        <div role="toolbar" aria-label="Picked nodes" className="fixed inset-x-0 bottom-0 z-30 flex flex-wrap items-center gap-2 border-t border-hair bg-base-300 px-6 py-3 max-sm:bottom-[53px] sm:left-[76px]">
+        <div
+          role="toolbar"
+          aria-label="Picked nodes"
+          className="fixed inset-x-0 bottom-0 z-30 flex flex-wrap items-center gap-2 border-t border-hair bg-base-300 px-6 py-3 max-sm:bottom-[53px] sm:left-[76px]"
+        >
           <span className="mr-2">
             <b>{chosen.length}</b> picked
           </span>
           {doings.map((d) => (
-            <button key={d.what} className="btn btn-sm" onClick={() => act(d.what, chosen.map((n) => n.id))}>
+            <button
+              type="button"
+              key={d.what}
+              className="btn btn-sm"
+              onClick={() =>
+                act(
+                  d.what,
+                  chosen.map((n) => n.id),
+                )
+              }
+            >
               {d.name}
             </button>
           ))}
           <span className="grow" />
-          <button className="btn btn-ghost btn-sm" onClick={() => setPicked(new Set())}>
+          <button type="button" className="btn btn-ghost btn-sm" onClick={() => setPicked(new Set())}>
             Pick none
           </button>
         </div>
@@ -171,15 +247,30 @@ const count = (n: number) => (n === 1 ? "1 node" : `${n} nodes`);
 const noPool = "in no pool";
 
 /** Holds a whole pool, or releases it. */
-function PoolButton({ name, held, onHold, onRelease }: { name: string; held: boolean; onHold: (kind: string, name: string) => void; onRelease: (kind: string, name: string) => void }) {
+function PoolButton({
+  name,
+  held,
+  onHold,
+  onRelease,
+}: {
+  name: string;
+  held: boolean;
+  onHold: (kind: string, name: string) => void;
+  onRelease: (kind: string, name: string) => void;
+}) {
   return (
-    <button className={`btn ml-3 btn-xs ${held ? "btn-primary" : ""}`} onClick={() => (held ? onRelease : onHold)("pool", name)}>
+    <button
+      type="button"
+      className={`btn ml-3 btn-xs ${held ? "btn-primary" : ""}`}
+      onClick={() => (held ? onRelease : onHold)("pool", name)}
+    >
       {held ? "Release the pool" : "Hold the pool"}
     </button>
   );
 }
 
-const unknown = (names: string[] | undefined) => (names && names.length > 0 ? `; no node has the trait ${names.join(", ")}` : "");
+const unknown = (names: string[] | undefined) =>
+  names && names.length > 0 ? `; no node has the trait ${names.join(", ")}` : "";
 
 /** Nodes under the pools that they are in; one that is in several stands under each. */
 function groups(nodes: FarmNode[], byPool: boolean): [string, FarmNode[]][] {

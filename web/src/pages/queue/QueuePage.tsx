@@ -1,6 +1,6 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useRef, useState } from "react";
-import { getQueue, maySteer, type Me, type Run } from "../../api/client";
+import { getQueue, type Me, maySteer, type Run } from "../../api/client";
 import { useFarm } from "../../api/live";
 import { useAddress } from "../../parts/address";
 import { useDebounced } from "../../parts/debounced";
@@ -11,7 +11,18 @@ import { useNow } from "../../parts/time";
 import { useTitle } from "../../parts/title";
 import { QueueTable } from "./QueueTable";
 
-const states = ["open", "ended", "rendering", "queued", "held", "waiting", "done", "done with gaps", "failed", "cancelled"];
+const states = [
+  "open",
+  "ended",
+  "rendering",
+  "queued",
+  "held",
+  "waiting",
+  "done",
+  "done with gaps",
+  "failed",
+  "cancelled",
+];
 const dues: [string, string][] = [
   ["at risk", "at risk"],
   ["24h", "within 24 hours"],
@@ -41,31 +52,50 @@ function QueueView({ me }: { me: Me }) {
   const [text, setText] = useState(address.get("search") ?? "");
   const [picked, setPicked] = useState<ReadonlyMap<number, Run>>(new Map());
   const settled = useDebounced(text.trim(), 250);
-  const set = (changes: Record<string, string>, keepPage = false) => change(keepPage ? changes : { page: "", ...changes });
+  const set = (changes: Record<string, string>, keepPage = false) =>
+    change(keepPage ? changes : { page: "", ...changes });
   useEffect(() => {
     if (settled !== (address.get("search") ?? "")) {
       set({ search: settled });
     }
-  }, [settled]); // eslint-disable-line react-hooks/exhaustive-deps -- what is typed goes into the address, not the other way
+  }, [settled]); // what is typed goes into the address, not the other way
   const query = address.toString();
   const stamp = useStamp(farm.data?.runs);
-  const found = useQuery({ queryKey: ["queue", query, stamp], queryFn: () => getQueue(new URLSearchParams(query)), placeholderData: keepPreviousData });
+  const found = useQuery({
+    queryKey: ["queue", query, stamp],
+    queryFn: () => getQueue(new URLSearchParams(query)),
+    placeholderData: keepPreviousData,
+  });
   // Open runs are live; the page of the search tells which there are, and their order.
   const live = useMemo(() => new Map((farm.data?.runs ?? none).map((r) => [r.id, r])), [farm.data?.runs]);
   const answered = useRef(query); // the search whose runs are shown
   if (!found.isPlaceholderData) {
     answered.current = query;
   }
-  const rows = useStill((found.data?.runs ?? none).map((r) => live.get(r.id) ?? r), idOf, answered.current);
+  const rows = useStill(
+    (found.data?.runs ?? none).map((r) => live.get(r.id) ?? r),
+    idOf,
+    answered.current,
+  );
   const title = (name: string) => farm.data?.projects.find((p) => p.name === name)?.title || name;
   const pick = (runs: Run[], on: boolean) =>
     setPicked((old) => {
       const next = new Map(old);
-      runs.forEach((run) => (on ? next.set(run.id, run) : next.delete(run.id)));
+      for (const run of runs) {
+        if (on) next.set(run.id, run);
+        else next.delete(run.id);
+      }
       return next;
     });
   // A column that is chosen again turns round, and then gives way to the turn in which runs are dealt.
-  const sort = (column: string) => set(address.get("sort") !== column ? { sort: column, down: "" } : address.get("down") !== "true" ? { down: "true" } : { sort: "", down: "" });
+  const sort = (column: string) =>
+    set(
+      address.get("sort") !== column
+        ? { sort: column, down: "" }
+        : address.get("down") !== "true"
+          ? { down: "true" }
+          : { sort: "", down: "" },
+    );
   const page = found.data?.page ?? 1;
   const pages = found.data?.pages ?? 1;
   const filtered = ["search", "project", "state", "owner", "due"].some((name) => address.has(name));
@@ -76,14 +106,37 @@ function QueueView({ me }: { me: Me }) {
         <h1 className="text-xl font-[650]">Queue</h1>
         <label className="min-w-0 grow basis-56">
           <span className="sr-only">Search in names, projects, people, scenes and reasons</span>
-          <input data-search className="input w-full input-sm" type="search" maxLength={200} placeholder="name, person, scene, reason, or #45" value={text} onChange={(event) => setText(event.target.value)} />
+          <input
+            data-search
+            className="input w-full input-sm"
+            type="search"
+            maxLength={200}
+            placeholder="name, person, scene, reason, or #45"
+            value={text}
+            onChange={(event) => setText(event.target.value)}
+          />
         </label>
-        <Pick name="project" address={address} onSet={set} options={(farm.data?.projects ?? []).map((p) => [p.name, p.title || p.name])} />
+        <Pick
+          name="project"
+          address={address}
+          onSet={set}
+          options={(farm.data?.projects ?? []).map((p) => [p.name, p.title || p.name])}
+        />
         <Pick name="state" address={address} onSet={set} options={states.map((s) => [s, s])} />
-        <Pick name="owner" label="person" address={address} onSet={set} options={[[me.name, `${me.name} (you)`], ...(found.data?.owners ?? []).filter((o) => o !== me.name).map((o): [string, string] => [o, o])]} />
+        <Pick
+          name="owner"
+          label="person"
+          address={address}
+          onSet={set}
+          options={[
+            [me.name, `${me.name} (you)`],
+            ...(found.data?.owners ?? []).filter((o) => o !== me.name).map((o): [string, string] => [o, o]),
+          ]}
+        />
         <Pick name="due" address={address} onSet={set} options={dues} />
         {filtered && (
           <button
+            type="button"
             className="btn btn-ghost btn-sm"
             onClick={() => {
               setText("");
@@ -109,11 +162,26 @@ function QueueView({ me }: { me: Me }) {
             {pages > 1 && `, page ${page} of ${pages}`} <Waiting count={rows.waiting} />
           </p>
           {found.data.total === 0 ? (
-            <p className="mt-4 text-muted">{filtered ? "No run matches. Show all, or search for something else." : "Nothing was submitted yet. Submit a scene with vexillum submit."}</p>
+            <p className="mt-4 text-muted">
+              {filtered
+                ? "No run matches. Show all, or search for something else."
+                : "Nothing was submitted yet. Submit a scene with vexillum submit."}
+            </p>
           ) : (
-            <QueueTable runs={rows.shown} title={title} now={now} picked={me.role === "viewer" ? null : picked} sort={address.get("sort") ?? "turn"} down={address.get("down") === "true"} onSort={sort} onPick={pick} />
+            <QueueTable
+              runs={rows.shown}
+              title={title}
+              now={now}
+              picked={me.role === "viewer" ? null : picked}
+              sort={address.get("sort") ?? "turn"}
+              down={address.get("down") === "true"}
+              onSort={sort}
+              onPick={pick}
+            />
           )}
-          {pages > 1 && <Pages page={page} pages={pages} onPage={(n) => set({ page: n === 1 ? "" : String(n) }, true)} />}
+          {pages > 1 && (
+            <Pages page={page} pages={pages} onPage={(n) => set({ page: n === 1 ? "" : String(n) }, true)} />
+          )}
         </>
       )}
       <Acts chosen={chosen} me={me} onNone={() => setPicked(new Map())} />
@@ -124,7 +192,10 @@ function QueueView({ me }: { me: Me }) {
 /** What changes only when a run begins, ends, is steered or moved: then the page
  * of the queue is read anew, a second later at most. */
 function useStamp(runs: Run[] | undefined): string {
-  const text = useMemo(() => (runs ?? none).map((r) => `${r.id}${r.state[0]}${r.state.length}${r.priority[0]}${r.put}`).join(), [runs]);
+  const text = useMemo(
+    () => (runs ?? none).map((r) => `${r.id}${r.state[0]}${r.state.length}${r.priority[0]}${r.put}`).join(),
+    [runs],
+  );
   const [stamp, setStamp] = useState(text);
   const waits = useRef<number>(0);
   useEffect(() => {
@@ -135,13 +206,30 @@ function useStamp(runs: Run[] | undefined): string {
   return stamp;
 }
 
-function Pick({ name, label = name, address, onSet, options }: { name: string; label?: string; address: URLSearchParams; onSet: (changes: Record<string, string>) => void; options: [string, string][] }) {
+function Pick({
+  name,
+  label = name,
+  address,
+  onSet,
+  options,
+}: {
+  name: string;
+  label?: string;
+  address: URLSearchParams;
+  onSet: (changes: Record<string, string>) => void;
+  options: [string, string][];
+}) {
   const value = address.get(name) ?? "";
-  const all = value === "" || options.some(([v]) => v === value) ? options : [...options, [value, value] as [string, string]];
+  const all =
+    value === "" || options.some(([v]) => v === value) ? options : [...options, [value, value] as [string, string]];
   return (
     <label className="text-[11px] text-muted">
       {label}
-      <select className="select mt-[2px] flex w-32 select-sm max-sm:w-[76px]" value={value} onChange={(event) => onSet({ [name]: event.target.value })}>
+      <select
+        className="select mt-[2px] flex w-32 select-sm max-sm:w-[76px]"
+        value={value}
+        onChange={(event) => onSet({ [name]: event.target.value })}
+      >
         <option value="">all</option>
         {all.map(([v, text]) => (
           <option key={v} value={v}>
@@ -156,7 +244,7 @@ function Pick({ name, label = name, address, onSet, options }: { name: string; l
 function Pages({ page, pages, onPage }: { page: number; pages: number; onPage: (page: number) => void }) {
   return (
     <nav aria-label="Pages of the queue" className="mt-3 flex items-center gap-2">
-      <button className="btn btn-sm" disabled={page <= 1} onClick={() => onPage(page - 1)}>
+      <button type="button" className="btn btn-sm" disabled={page <= 1} onClick={() => onPage(page - 1)}>
         Page before
       </button>
       <label className="flex items-center gap-2 text-xs text-muted">
@@ -176,7 +264,7 @@ function Pages({ page, pages, onPage }: { page: number; pages: number; onPage: (
         />
         of {pages}
       </label>
-      <button className="btn btn-sm" disabled={page >= pages} onClick={() => onPage(page + 1)}>
+      <button type="button" className="btn btn-sm" disabled={page >= pages} onClick={() => onPage(page + 1)}>
         Next page
       </button>
     </nav>
@@ -191,30 +279,58 @@ function Acts({ chosen, me, onNone }: { chosen: Run[]; me: Me; onNone: () => voi
     return null;
   }
   const mine = chosen.filter((r) => maySteer(me, r));
-  const can = { hold: mine.filter((r) => r.ended_at === null && r.state !== "held"), release: mine.filter((r) => r.state === "held"), cancel: mine.filter((r) => r.ended_at === null), retry: mine.filter((r) => r.parked_count > 0 && r.state !== "cancelled") };
+  const can = {
+    hold: mine.filter((r) => r.ended_at === null && r.state !== "held"),
+    release: mine.filter((r) => r.state === "held"),
+    cancel: mine.filter((r) => r.ended_at === null),
+    retry: mine.filter((r) => r.parked_count > 0 && r.state !== "cancelled"),
+  };
   return (
-    <div role="toolbar" aria-label="Picked runs" className="fixed inset-x-0 bottom-0 z-30 flex flex-wrap items-center gap-2 border-t border-hair bg-base-300 px-6 py-3 max-sm:bottom-[53px] sm:left-[76px]">
+    <div
+      role="toolbar"
+      aria-label="Picked runs"
+      className="fixed inset-x-0 bottom-0 z-30 flex flex-wrap items-center gap-2 border-t border-hair bg-base-300 px-6 py-3 max-sm:bottom-[53px] sm:left-[76px]"
+    >
       <span className="mr-2">
         <b>{chosen.length}</b> picked
-        {mine.length < chosen.length && <span className="text-muted">, {chosen.length - mine.length} not yours to steer</span>}
+        {mine.length < chosen.length && (
+          <span className="text-muted">, {chosen.length - mine.length} not yours to steer</span>
+        )}
       </span>
-      <button className="btn btn-sm" disabled={can.hold.length === 0} onClick={() => setAsking("hold")}>
+      <button type="button" className="btn btn-sm" disabled={can.hold.length === 0} onClick={() => setAsking("hold")}>
         Hold {can.hold.length || ""}
       </button>
-      <button className="btn btn-sm" disabled={can.release.length === 0} onClick={() => can.release.forEach((r) => void go(r, "release"))}>
+      <button
+        type="button"
+        className="btn btn-sm"
+        disabled={can.release.length === 0}
+        onClick={() => can.release.forEach((r) => void go(r, "release"))}
+      >
         Release {can.release.length || ""}
       </button>
-      <button className="btn btn-sm" disabled={can.retry.length === 0} onClick={() => can.retry.forEach((r) => void go(r, "retry"))}>
+      <button
+        type="button"
+        className="btn btn-sm"
+        disabled={can.retry.length === 0}
+        onClick={() => can.retry.forEach((r) => void go(r, "retry"))}
+      >
         Try again {can.retry.length || ""}
       </button>
-      <button className="btn btn-sm" disabled={can.cancel.length === 0} onClick={() => setAsking("cancel")}>
+      <button
+        type="button"
+        className="btn btn-sm"
+        disabled={can.cancel.length === 0}
+        onClick={() => setAsking("cancel")}
+      >
         Cancel {can.cancel.length || ""}
       </button>
       <span className="grow" />
-      <button className="btn btn-ghost btn-sm" onClick={onNone}>
+      <button type="button" className="btn btn-ghost btn-sm" onClick={onNone}>
         Pick none
       </button>
-      {asking && <AskToSteer what={asking} runs={asking === "hold" ? can.hold : can.cancel} onDone={() => setAsking(null)} />}
+      {asking && (
+        <AskToSteer what={asking} runs={asking === "hold" ? can.hold : can.cancel} onDone={() => setAsking(null)} />
+      )}
     </div>
   );
 }

@@ -39,12 +39,22 @@ export function QueueTable({ runs, title, now, picked, sort, down, onSort, onPic
         <tr className="border-b border-hair text-left text-[11px] text-muted">
           {picked && (
             <th className="w-8 py-1 font-normal">
-              <input type="checkbox" className="checkbox checkbox-xs" aria-label="Pick all on this page" checked={all} onChange={(event) => onPick(runs, event.target.checked)} />
+              <input
+                type="checkbox"
+                className="checkbox checkbox-xs"
+                aria-label="Pick all on this page"
+                checked={all}
+                onChange={(event) => onPick(runs, event.target.checked)}
+              />
             </th>
           )}
           {columns.map((c) => (
-            <th key={c.sort} aria-sort={sort === c.sort ? (down ? "descending" : "ascending") : "none"} className={`py-1 pr-3 font-normal ${c.right ? "text-right" : ""} ${c.wide ? "max-lg:hidden" : ""} ${c.bare ? "max-sm:hidden" : ""} ${widths[c.sort]}`}>
-              <button className="min-h-6 hover:text-base-content" onClick={() => onSort(c.sort)}>
+            <th
+              key={c.sort}
+              aria-sort={sort === c.sort ? (down ? "descending" : "ascending") : "none"}
+              className={`py-1 pr-3 font-normal ${c.right ? "text-right" : ""} ${c.wide ? "max-lg:hidden" : ""} ${c.bare ? "max-sm:hidden" : ""} ${widths[c.sort]}`}
+            >
+              <button type="button" className="min-h-6 hover:text-base-content" onClick={() => onSort(c.sort)}>
                 {c.name}
                 <span aria-hidden="true">{sort === c.sort ? (down ? " ▾" : " ▴") : ""}</span>
               </button>
@@ -57,17 +67,32 @@ export function QueueTable({ runs, title, now, picked, sort, down, onSort, onPic
           <tr key={run.id} data-still className="border-b border-hair align-top hover:bg-base-200">
             {picked && (
               <td className="py-[6px]">
-                <input type="checkbox" className="checkbox checkbox-xs" aria-label={`Pick ${run.name}`} checked={picked.has(run.id)} onChange={() => undefined} onClick={tick(run)} />
+                <input
+                  type="checkbox"
+                  className="checkbox checkbox-xs"
+                  aria-label={`Pick ${run.name}`}
+                  checked={picked.has(run.id)}
+                  onChange={() => undefined}
+                  onClick={tick(run)}
+                />
               </td>
             )}
             <td className="py-[5px] pr-3">
-              <Link data-row to={`/runs/${run.id}`} className="block truncate font-semibold hover:underline" title={`${run.name} (#${run.id})`}>
+              <Link
+                data-row
+                to={`/runs/${run.id}`}
+                className="block truncate font-semibold hover:underline"
+                title={`${run.name} (#${run.id})`}
+              >
                 {run.job}{" "}
                 <span className="text-xs font-normal text-brass">
                   {run.kind} {run.number}
                 </span>
               </Link>
-              <span className="block truncate text-xs text-muted max-sm:line-clamp-2 max-sm:whitespace-normal" title={told(run.why, now)}>
+              <span
+                className="block truncate text-xs text-muted max-sm:line-clamp-2 max-sm:whitespace-normal"
+                title={told(run.why, now)}
+              >
                 <span className="sm:hidden">
                   <StateWord state={run.state} /> · {run.owner} ·{" "}
                 </span>
@@ -83,7 +108,9 @@ export function QueueTable({ runs, title, now, picked, sort, down, onSort, onPic
             <td className="truncate py-[5px] pr-3 max-lg:hidden" title={run.owner}>
               {run.owner}
             </td>
-            <td className={`py-[5px] pr-3 max-lg:hidden ${run.priority === "normal" ? "text-muted" : ""}`}>{run.priority}</td>
+            <td className={`py-[5px] pr-3 max-lg:hidden ${run.priority === "normal" ? "text-muted" : ""}`}>
+              {run.priority}
+            </td>
             <td className="py-[6px] pr-3">
               <Ribbon run={run} height={12} />
               <span className="num text-[11px] text-muted">
@@ -100,7 +127,15 @@ export function QueueTable({ runs, title, now, picked, sort, down, onSort, onPic
   );
 }
 
-const widths: Record<string, string> = { name: "w-auto", state: "w-[128px]", project: "w-[120px]", owner: "w-[90px]", priority: "w-[76px]", done: "w-[150px] max-sm:w-[64px]", due: "w-[150px] max-sm:w-[84px]" };
+const widths: Record<string, string> = {
+  name: "w-auto",
+  state: "w-[128px]",
+  project: "w-[120px]",
+  owner: "w-[90px]",
+  priority: "w-[76px]",
+  done: "w-[150px] max-sm:w-[64px]",
+  due: "w-[150px] max-sm:w-[84px]",
+};
 
 function When({ run, now }: { run: Run; now: number }) {
   if (run.ended_at !== null) {

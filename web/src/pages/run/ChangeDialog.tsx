@@ -1,6 +1,6 @@
 import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { changeRun, isWrangler, levels, type Farm, type Me, type Run, type RunChange } from "../../api/client";
+import { changeRun, type Farm, isWrangler, levels, type Me, type Run, type RunChange } from "../../api/client";
 import { Confirm } from "../../parts/Confirm";
 import { useDebounced } from "../../parts/debounced";
 import { sentence, told, zone } from "../../parts/time";
@@ -19,7 +19,13 @@ function local(at: string | null): string {
  * happen, to it and to others. */
 export function ChangeDialog({ run, me, onClose }: { run: Run; me: Me; onClose: () => void }) {
   const [was] = useState(run); // what was there when the form was opened; the run goes on meanwhile
-  const [form, setForm] = useState({ priority: was.priority as string, ceiling: was.ceiling, due: local(was.due), put: "", now: false });
+  const [form, setForm] = useState({
+    priority: was.priority as string,
+    ceiling: was.ceiling,
+    due: local(was.due),
+    put: "",
+    now: false,
+  });
   const queries = useQueryClient();
   const tell = useToast();
   const change: RunChange = {
@@ -31,37 +37,78 @@ export function ChangeDialog({ run, me, onClose }: { run: Run; me: Me; onClose: 
   };
   const settled = useDebounced(JSON.stringify(change), 250);
   const nothing = settled === "{}";
-  const asked = useQuery({ queryKey: ["change", run.id, settled], queryFn: () => changeRun(run.id, { ...(JSON.parse(settled) as RunChange), dry_run: true }), enabled: !nothing, retry: false, gcTime: 0, placeholderData: keepPreviousData });
+  const asked = useQuery({
+    queryKey: ["change", run.id, settled],
+    queryFn: () => changeRun(run.id, { ...(JSON.parse(settled) as RunChange), dry_run: true }),
+    enabled: !nothing,
+    retry: false,
+    gcTime: 0,
+    placeholderData: keepPreviousData,
+  });
   const fresh = settled === JSON.stringify(change) && !asked.isFetching;
   const apply = async () => {
     const done = await changeRun(run.id, change);
-    queries.setQueryData<Farm>(["farm"], (old) => old && { ...old, runs: old.runs.map((r) => (r.id === done.run.id && done.run.changed >= r.changed ? done.run : r)) });
+    queries.setQueryData<Farm>(
+      ["farm"],
+      (old) =>
+        old && {
+          ...old,
+          runs: old.runs.map((r) => (r.id === done.run.id && done.run.changed >= r.changed ? done.run : r)),
+        },
+    );
     tell({ text: `${run.name}: ${told(done.sentence)}.` });
   };
   const field = "text-xs text-muted";
   return (
-    <Confirm title={`Change ${run.name}`} yes="Change it" danger={form.now} disabled={nothing || !fresh || asked.isError || !asked.data?.changes} onYes={apply} onNo={onClose}>
+    <Confirm
+      title={`Change ${run.name}`}
+      yes="Change it"
+      danger={form.now}
+      disabled={nothing || !fresh || asked.isError || !asked.data?.changes}
+      onYes={apply}
+      onNo={onClose}
+    >
       <div className="grid grid-cols-1 gap-3 sm:grid-cols-2">
         <label className={field}>
           priority
-          <select className="select mt-[2px] w-full select-sm" value={form.priority} onChange={(event) => setForm({ ...form, priority: event.target.value })}>
-            {levels.filter((l) => l !== "urgent" || isWrangler(me) || was.priority === l).map((l) => (
-              <option key={l}>{l}</option>
-            ))}
+          <select
+            className="select mt-[2px] w-full select-sm"
+            value={form.priority}
+            onChange={(event) => setForm({ ...form, priority: event.target.value })}
+          >
+            {levels
+              .filter((l) => l !== "urgent" || isWrangler(me) || was.priority === l)
+              .map((l) => (
+                <option key={l}>{l}</option>
+              ))}
           </select>
         </label>
         <label className={field}>
           ceiling: nodes, or a percentage
-          <input className="input num mt-[2px] w-full input-sm" placeholder="none" value={form.ceiling} onChange={(event) => setForm({ ...form, ceiling: event.target.value })} />
+          <input
+            className="input num mt-[2px] w-full input-sm"
+            placeholder="none"
+            value={form.ceiling}
+            onChange={(event) => setForm({ ...form, ceiling: event.target.value })}
+          />
         </label>
         <label className={field}>
           due, in {zone()}
-          <input className="input num mt-[2px] w-full input-sm" type="datetime-local" value={form.due} onChange={(event) => setForm({ ...form, due: event.target.value })} />
+          <input
+            className="input num mt-[2px] w-full input-sm"
+            type="datetime-local"
+            value={form.due}
+            onChange={(event) => setForm({ ...form, due: event.target.value })}
+          />
         </label>
         {isWrangler(me) && (
           <label className={field}>
             place in its priority
-            <select className="select mt-[2px] w-full select-sm" value={form.put} onChange={(event) => setForm({ ...form, put: event.target.value })}>
+            <select
+              className="select mt-[2px] w-full select-sm"
+              value={form.put}
+              onChange={(event) => setForm({ ...form, put: event.target.value })}
+            >
               <option value="">stays where it is</option>
               <option value="first">first</option>
               <option value="last">last</option>
@@ -72,12 +119,28 @@ export function ChangeDialog({ run, me, onClose }: { run: Run; me: Me; onClose: 
       </div>
       {isWrangler(me) && (
         <label className="mt-3 flex items-center gap-2 text-xs">
-          <input type="checkbox" className="checkbox checkbox-xs" checked={form.now} onChange={(event) => setForm({ ...form, now: event.target.checked })} />
+          <input
+            type="checkbox"
+            className="checkbox checkbox-xs"
+            checked={form.now}
+            onChange={(event) => setForm({ ...form, now: event.target.checked })}
+          />
           stop frames in flight of less urgent runs for it
         </label>
       )}
-      <div role="status" className={`mt-3 min-h-16 text-[13px] ${asked.isError && fresh ? "text-failed" : "text-base-content"}`}>
-        {nothing ? "Nothing is changed yet." : !fresh ? "Trying it out on paper …" : asked.isError ? sentence(asked.error.message) : <What text={asked.data?.sentence ?? ""} />}
+      <div
+        role="status"
+        className={`mt-3 min-h-16 text-[13px] ${asked.isError && fresh ? "text-failed" : "text-base-content"}`}
+      >
+        {nothing ? (
+          "Nothing is changed yet."
+        ) : !fresh ? (
+          "Trying it out on paper …"
+        ) : asked.isError ? (
+          sentence(asked.error.message)
+        ) : (
+          <What text={asked.data?.sentence ?? ""} />
+        )}
       </div>
     </Confirm>
   );

@@ -1,8 +1,8 @@
-import { useEffect, useMemo, useRef, useState, type KeyboardEvent, type MouseEvent } from "react";
+import { type KeyboardEvent, type MouseEvent, useEffect, useMemo, useRef, useState } from "react";
 import type { Run } from "../../api/client";
 import type { FrameIndex } from "../../parts/frames";
 import { natural } from "../../parts/order";
-import { frameFill, frameLine, type FrameState } from "../../parts/states";
+import { type FrameState, frameFill, frameLine } from "../../parts/states";
 import type { Timing } from "./timings";
 
 type Colouring = "state" | "node" | "seconds";
@@ -75,7 +75,14 @@ export function FrameMap({ run, index, states, timings, chosen, onChoose }: Prop
         }
       } else {
         // Fills mean nodes or seconds then: what is not done is only outlined.
-        paintState(ctx, x, y, side, by === "state" || state === "parked" ? state : state === "rendering" || state === "dealt" ? "dealt" : "to do", colour);
+        paintState(
+          ctx,
+          x,
+          y,
+          side,
+          by === "state" || state === "parked" ? state : state === "rendering" || state === "dealt" ? "dealt" : "to do",
+          colour,
+        );
       }
       ctx.globalAlpha = 1;
       if (index.frame(place) === chosen) {
@@ -94,7 +101,16 @@ export function FrameMap({ run, index, states, timings, chosen, onChoose }: Prop
     return column < columns && place >= 0 && place < index.count ? place : null;
   };
   const onKey = (event: KeyboardEvent) => {
-    const steps: Record<string, number> = { ArrowRight: 1, ArrowLeft: -1, ArrowDown: columns, ArrowUp: -columns, PageDown: 10 * columns, PageUp: -10 * columns, Home: -Infinity, End: Infinity };
+    const steps: Record<string, number> = {
+      ArrowRight: 1,
+      ArrowLeft: -1,
+      ArrowDown: columns,
+      ArrowUp: -columns,
+      PageDown: 10 * columns,
+      PageUp: -10 * columns,
+      Home: -Infinity,
+      End: Infinity,
+    };
     const step = steps[event.key];
     if (step === undefined) {
       return;
@@ -114,7 +130,13 @@ export function FrameMap({ run, index, states, timings, chosen, onChoose }: Prop
         </h2>
         <div className="join" role="group" aria-label="Colour frames by">
           {(["state", "node", "seconds"] as const).map((choice) => (
-            <button key={choice} className={`btn join-item btn-xs ${by === choice ? "btn-active" : ""}`} aria-pressed={by === choice} onClick={() => setBy(choice)}>
+            <button
+              type="button"
+              key={choice}
+              className={`btn join-item btn-xs ${by === choice ? "btn-active" : ""}`}
+              aria-pressed={by === choice}
+              onClick={() => setBy(choice)}
+            >
               {choice}
             </button>
           ))}
@@ -151,7 +173,14 @@ export function FrameMap({ run, index, states, timings, chosen, onChoose }: Prop
         <div className="mt-2 flex flex-wrap gap-x-3 gap-y-1 text-xs">
           {names.length === 0 && <span className="text-muted">No frame is done yet.</span>}
           {names.map((name, i) => (
-            <button key={name} className="flex min-h-6 max-w-full items-center gap-1 text-muted hover:text-base-content" title={name} aria-pressed={lit === name} onClick={() => setLit(lit === name ? null : name)}>
+            <button
+              type="button"
+              key={name}
+              className="flex min-h-6 max-w-full items-center gap-1 text-muted hover:text-base-content"
+              title={name}
+              aria-pressed={lit === name}
+              onClick={() => setLit(lit === name ? null : name)}
+            >
               <NodeSwatch n={i} />
               <span className="max-w-40 truncate">{name}</span>
             </button>
@@ -160,7 +189,9 @@ export function FrameMap({ run, index, states, timings, chosen, onChoose }: Prop
       )}
       {by === "seconds" && (
         <p className="mt-2 text-xs text-muted">
-          {timings.size === 0 ? "No frame is done yet." : `The stronger, the longer: the longest took ${slowest.toFixed(1)} s, all ${timings.size} together ${total.toFixed(0)} s.`}
+          {timings.size === 0
+            ? "No frame is done yet."
+            : `The stronger, the longer: the longest took ${slowest.toFixed(1)} s, all ${timings.size} together ${total.toFixed(0)} s.`}
         </p>
       )}
     </section>
@@ -179,7 +210,14 @@ function cellSize(frames: number, width: number): number {
 const tell = (frame: number, state: FrameState, result?: Timing) =>
   `frame ${frame} · ${state}${result ? ` · ${result.node} · ${result.seconds.toFixed(1)} s` : ""}`;
 
-function paintState(ctx: CanvasRenderingContext2D, x: number, y: number, side: number, state: FrameState, colour: (value: string) => string) {
+function paintState(
+  ctx: CanvasRenderingContext2D,
+  x: number,
+  y: number,
+  side: number,
+  state: FrameState,
+  colour: (value: string) => string,
+) {
   if (frameFill[state] !== "none") {
     ctx.fillStyle = colour(frameFill[state]);
     ctx.fillRect(x, y, side, side);
@@ -236,8 +274,20 @@ function StateLegend({ states }: { states: FrameState[] }) {
         .map((state) => (
           <li key={state} className="flex items-center gap-1">
             <svg width="12" height="12" aria-hidden="true">
-              <rect x="0.5" y="0.5" width="11" height="11" fill={frameFill[state]} stroke={frameLine[state] ?? "none"} />
-              {(state === "failed" || state === "parked") && <path d="M3.5 3.5l5 5m0-5l-5 5" stroke={state === "failed" ? "var(--color-base-100)" : "var(--s-failed)"} />}
+              <rect
+                x="0.5"
+                y="0.5"
+                width="11"
+                height="11"
+                fill={frameFill[state]}
+                stroke={frameLine[state] ?? "none"}
+              />
+              {(state === "failed" || state === "parked") && (
+                <path
+                  d="M3.5 3.5l5 5m0-5l-5 5"
+                  stroke={state === "failed" ? "var(--color-base-100)" : "var(--s-failed)"}
+                />
+              )}
             </svg>
             {state} <span className="num">{counts.get(state)}</span>
           </li>

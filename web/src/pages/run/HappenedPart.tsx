@@ -41,7 +41,10 @@ export function HappenedPart({ run, now }: { run: Run; now: number }) {
       {trouble && <p className="text-failed">{trouble}</p>}
       <ol className="max-h-[156px] overflow-y-auto" tabIndex={0} aria-label="Log of the run, the newest first">
         {lines.map((l) => (
-          <li key={l.seq} className="grid grid-cols-[76px_minmax(0,1fr)] gap-3 border-b border-hair py-1 text-[12.5px] leading-[17px]">
+          <li
+            key={l.seq}
+            className="grid grid-cols-[76px_minmax(0,1fr)] gap-3 border-b border-hair py-1 text-[12.5px] leading-[17px]"
+          >
             <span className="num text-faint" title={whole(l.at)}>
               {clock(l.at, now)}
             </span>

@@ -1,13 +1,13 @@
 import { useQuery } from "@tanstack/react-query";
 import { useCallback, useMemo, useState } from "react";
 import { Link, useParams } from "react-router";
-import { contactSheet, getRun, maySteer, type FarmNode, type Me, type Run } from "../../api/client";
+import { contactSheet, type FarmNode, getRun, type Me, maySteer, type Run } from "../../api/client";
 import { useFarm } from "../../api/live";
 import { useAddress } from "../../parts/address";
 import { Facts } from "../../parts/Facts";
-import { amount } from "../../parts/Gauge";
 import { Finish } from "../../parts/Finish";
 import { FrameIndex } from "../../parts/frames";
+import { amount } from "../../parts/Gauge";
 import { Notice, Waits } from "../../parts/Notice";
 import { Ribbon } from "../../parts/Ribbon";
 import { Standard } from "../../parts/Standard";
@@ -16,9 +16,9 @@ import { frameStates } from "../../parts/states";
 import { SteerButtons } from "../../parts/steering";
 import { clock, sentence, span, told, useNow, whole } from "../../parts/time";
 import { useTitle } from "../../parts/title";
+import { ChangeDialog } from "./ChangeDialog";
 import { ContactSheet } from "./ContactSheet";
 import { FrameMap } from "./FrameMap";
-import { ChangeDialog } from "./ChangeDialog";
 import { HappenedPart } from "./HappenedPart";
 import { useTimings } from "./timings";
 import { Viewer } from "./Viewer";
@@ -32,14 +32,32 @@ export function RunPage({ me }: { me: Me }) {
   const listed = farm.data?.runs.find((r) => r.id === id);
   // An old run is not in the farm's list; it is asked for by itself.
   const numbered = Number.isSafeInteger(id) && id > 0;
-  const alone = useQuery({ queryKey: ["run", id], queryFn: () => getRun(id), enabled: numbered && farm.data !== undefined && listed === undefined });
+  const alone = useQuery({
+    queryKey: ["run", id],
+    queryFn: () => getRun(id),
+    enabled: numbered && farm.data !== undefined && listed === undefined,
+  });
   const run = listed ?? alone.data;
   if (run) {
-    return <RunView run={run} nodes={farm.data?.nodes ?? []} project={farm.data?.projects.find((p) => p.name === run.project)?.title ?? run.project} me={me} />;
+    return (
+      <RunView
+        run={run}
+        nodes={farm.data?.nodes ?? []}
+        project={farm.data?.projects.find((p) => p.name === run.project)?.title ?? run.project}
+        me={me}
+      />
+    );
   }
   if (alone.isError || !numbered) {
     return (
-      <Notice title="There is no such run" text={numbered ? sentence(alone.error!.message) : `${params.run} is not the number of a run. The address may be mistyped or cut off.`}>
+      <Notice
+        title="There is no such run"
+        text={
+          numbered
+            ? sentence(alone.error!.message)
+            : `${params.run} is not the number of a run. The address may be mistyped or cut off.`
+        }
+      >
         <Link to="/queue" className="btn btn-sm">
           To the queue
         </Link>
@@ -60,7 +78,10 @@ function RunView({ run, nodes, project, me }: { run: Run; nodes: FarmNode[]; pro
   // The chosen frame stands in the address, so that it can be sent to somebody.
   const wanted = address.get("frame");
   const chosen = wanted !== null && /^-?\d+$/.test(wanted) && index.place(Number(wanted)) >= 0 ? Number(wanted) : null;
-  const setChosen = useCallback((frame: number | null) => change({ frame: frame === null ? "" : String(frame) }), [change]);
+  const setChosen = useCallback(
+    (frame: number | null) => change({ frame: frame === null ? "" : String(frame) }),
+    [change],
+  );
   const shown = chosen ?? run.newest;
   return (
     <main className="max-w-[1204px] px-4 pt-[14px] pb-8 sm:px-6">
@@ -91,7 +112,7 @@ function RunView({ run, nodes, project, me }: { run: Run; nodes: FarmNode[]; pro
         {maySteer(me, run) && (
           <div className="flex flex-wrap gap-2">
             {run.ended_at === null && (
-              <button className="btn btn-sm" onClick={() => setChanging(true)}>
+              <button type="button" className="btn btn-sm" onClick={() => setChanging(true)}>
                 Change
               </button>
             )}
@@ -110,7 +131,8 @@ function RunView({ run, nodes, project, me }: { run: Run; nodes: FarmNode[]; pro
         <Ribbon run={run} height={22} />
         <p className="mt-1 text-xs text-muted">
           <span className="num">{run.done_count}</span> of <span className="num">{run.frame_count}</span> frames done
-          {run.started_at && ` · ${run.ended_at ? "took" : "for"} ${span(new Date(run.ended_at ?? now).getTime() - new Date(run.started_at).getTime())}`}
+          {run.started_at &&
+            ` · ${run.ended_at ? "took" : "for"} ${span(new Date(run.ended_at ?? now).getTime() - new Date(run.started_at).getTime())}`}
         </p>
       </div>
       <div className="mt-4 grid grid-cols-1 gap-6 lg:grid-cols-[minmax(0,1fr)_560px]">
@@ -120,7 +142,15 @@ function RunView({ run, nodes, project, me }: { run: Run; nodes: FarmNode[]; pro
           <Troubles run={run} now={now} />
         </div>
         <div className="min-w-0">
-          <Viewer run={run} index={index} states={states} frame={shown} following={chosen === null} result={shown === null ? undefined : timings.get(shown)} onChoose={setChosen} />
+          <Viewer
+            run={run}
+            index={index}
+            states={states}
+            frame={shown}
+            following={chosen === null}
+            result={shown === null ? undefined : timings.get(shown)}
+            onChoose={setChosen}
+          />
           <WhyPart run={run} nodes={nodes} frame={shown} />
           <HappenedPart run={run} now={now} />
         </div>
@@ -130,7 +160,11 @@ function RunView({ run, nodes, project, me }: { run: Run; nodes: FarmNode[]; pro
           <b>Contact sheet</b> {run.done_count} of {run.frame_count}
         </h2>
         {run.done_count > 0 && (
-          <a className="link text-xs text-muted" href={contactSheet(run.id)} download={`${run.job}-${run.kind}-${run.number}.png`}>
+          <a
+            className="link text-xs text-muted"
+            href={contactSheet(run.id)}
+            download={`${run.job}-${run.kind}-${run.number}.png`}
+          >
             save as a picture
           </a>
         )}
@@ -193,13 +227,24 @@ function Troubles({ run, now }: { run: Run; now: number }) {
           <li key={trouble.frame} className="border-b border-hair py-2">
             <p>
               <span className="text-failed">
-                <span aria-hidden="true">{trouble.parked ? "▣" : "✕"}</span> frame <span className="num">{trouble.frame}</span>
+                <span aria-hidden="true">{trouble.parked ? "▣" : "✕"}</span> frame{" "}
+                <span className="num">{trouble.frame}</span>
               </span>{" "}
-              {trouble.parked ? "is parked and waits for a person" : `will be tried again; ${trouble.tried} of ${run.tries} tries used`}
+              {trouble.parked
+                ? "is parked and waits for a person"
+                : `will be tried again; ${trouble.tried} of ${run.tries} tries used`}
             </p>
             {trouble.failed.map((attempt, i) => (
               <p key={i} className="truncate text-xs text-muted" title={told(attempt.message, now)}>
-                <span className="num">{clock(attempt.at, now)}</span> <Link to={`/nodes/${attempt.node_id}?lease=${attempt.lease}`} title="What its renderer said" className="hover:underline">{attempt.node}</Link>: {attempt.cause} – {told(attempt.message, now).split("\n").slice(0, 2).join(" · ")}
+                <span className="num">{clock(attempt.at, now)}</span>{" "}
+                <Link
+                  to={`/nodes/${attempt.node_id}?lease=${attempt.lease}`}
+                  title="What its renderer said"
+                  className="hover:underline"
+                >
+                  {attempt.node}
+                </Link>
+                : {attempt.cause} – {told(attempt.message, now).split("\n").slice(0, 2).join(" · ")}
               </p>
             ))}
           </li>
@@ -211,14 +256,23 @@ function Troubles({ run, now }: { run: Run; now: number }) {
 
 /** What a lease takes of its node, where that is less than all. */
 function takes({ takes: t, memory_peak_bytes: peak }: Run): string {
-  const parts = [t.cores ? (t.cores === 1 ? "1 core" : `${t.cores} cores`) : "", t.memory_bytes ? amount(t.memory_bytes) : "", t.devices ? (t.devices === 1 ? "1 graphics device" : `${t.devices} graphics devices`) : ""];
+  const parts = [
+    t.cores ? (t.cores === 1 ? "1 core" : `${t.cores} cores`) : "",
+    t.memory_bytes ? amount(t.memory_bytes) : "",
+    t.devices ? (t.devices === 1 ? "1 graphics device" : `${t.devices} graphics devices`) : "",
+  ];
   const text = parts.filter(Boolean).join(", ") || "the whole node";
   return peak > 0 ? `${text}; a launch grows to ${amount(peak)}` : text;
 }
 
 /** The account, group, file mask and variables that its renderers are launched with. */
 function launchSettings({ launch_settings: e }: Run): string {
-  const set = [e.account && `account ${e.account}`, e.group && `group ${e.group}`, e.mask && `mask ${e.mask}`, ...Object.entries(e.variables ?? {}).map(([name, value]) => `${name}=${value}`)];
+  const set = [
+    e.account && `account ${e.account}`,
+    e.group && `group ${e.group}`,
+    e.mask && `mask ${e.mask}`,
+    ...Object.entries(e.variables ?? {}).map(([name, value]) => `${name}=${value}`),
+  ];
   return set.filter(Boolean).join(", ");
 }
 
@@ -237,7 +291,12 @@ function Settings({ run }: { run: Run }) {
     ["scouts", run.scouts],
     ["a lease takes", takes(run)],
     ["account and variables", launchSettings(run)],
-    ["settings", Object.entries(run.values).map(([name, value]) => `${name} ${value}`).join(", ")],
+    [
+      "settings",
+      Object.entries(run.values)
+        .map(([name, value]) => `${name} ${value}`)
+        .join(", "),
+    ],
     ["passes", run.passes.join(", ")],
     ["output", run.output],
     ["tries a frame", String(run.tries)],

@@ -1,5 +1,5 @@
 import { useCallback, useEffect, useState } from "react";
-import { picture, thumbnail, type Run } from "../../api/client";
+import { picture, type Run, thumbnail } from "../../api/client";
 import { FrameImage } from "../../parts/FrameImage";
 import type { FrameIndex } from "../../parts/frames";
 import type { FrameState } from "../../parts/states";
@@ -32,7 +32,10 @@ export function Viewer({ run, index, states, frame, following, result, onChoose 
   );
   useEffect(() => {
     const onKey = (event: globalThis.KeyboardEvent) => {
-      if (/^(INPUT|TEXTAREA|SELECT)$/.test((event.target as HTMLElement).tagName) || document.querySelector("dialog[open]")) {
+      if (
+        /^(INPUT|TEXTAREA|SELECT)$/.test((event.target as HTMLElement).tagName) ||
+        document.querySelector("dialog[open]")
+      ) {
         return;
       }
       if (event.ctrlKey || event.metaKey || event.altKey) {
@@ -53,24 +56,35 @@ export function Viewer({ run, index, states, frame, following, result, onChoose 
   const ratio = `${run.width} / ${run.height}`;
   return (
     <section aria-label="Picture" className="min-w-0">
-      <div className="grid place-items-center overflow-hidden rounded border border-hair" style={{ aspectRatio: ratio, background: grounds[ground] }}>
+      <div
+        className="grid place-items-center overflow-hidden rounded border border-hair"
+        style={{ aspectRatio: ratio, background: grounds[ground] }}
+      >
         {frame !== null && state === "done" ? (
           <Picture run={run} frame={frame} pass={pass} />
         ) : (
           <p className="px-6 text-center" style={{ color: ground === "black" ? "#a9a49b" : "#000" }}>
-            {frame === null ? "No frame is done yet. The first picture appears here as soon as it is verified." : `Frame ${frame} is ${state}.`}
+            {frame === null
+              ? "No frame is done yet. The first picture appears here as soon as it is verified."
+              : `Frame ${frame} is ${state}.`}
           </p>
         )}
       </div>
       <div className="mt-2 flex flex-wrap items-center gap-x-3 gap-y-1 text-xs text-muted">
-        <button className="btn btn-xs" aria-label="Frame before" onClick={() => step(-1)}>
+        <button type="button" className="btn btn-xs" aria-label="Frame before" onClick={() => step(-1)}>
           ←
         </button>
         <span className="num text-sm text-base-content">{frame ?? "–"}</span>
-        <button className="btn btn-xs" aria-label="Frame after" onClick={() => step(1)}>
+        <button type="button" className="btn btn-xs" aria-label="Frame after" onClick={() => step(1)}>
           →
         </button>
-        {following ? <span>{run.ended_at === null ? "the newest" : "the last that was done"}</span> : <button className="link min-h-6" onClick={() => onChoose(null)}>{run.ended_at === null ? "follow the newest" : "to the last"}</button>}
+        {following ? (
+          <span>{run.ended_at === null ? "the newest" : "the last that was done"}</span>
+        ) : (
+          <button type="button" className="link min-h-6" onClick={() => onChoose(null)}>
+            {run.ended_at === null ? "follow the newest" : "to the last"}
+          </button>
+        )}
         <span className="flex-1" />
         {result && (
           <span className="num max-w-60 truncate" title={result.node}>
@@ -90,7 +104,11 @@ export function Viewer({ run, index, states, frame, following, result, onChoose 
         )}
         <label className="flex items-center gap-1">
           <span>ground</span>
-          <select className="select w-20 select-xs" value={ground} onChange={(event) => setGround(event.target.value as keyof typeof grounds)}>
+          <select
+            className="select w-20 select-xs"
+            value={ground}
+            onChange={(event) => setGround(event.target.value as keyof typeof grounds)}
+          >
             {Object.keys(grounds).map((name) => (
               <option key={name}>{name}</option>
             ))}
@@ -107,7 +125,12 @@ function Picture({ run, frame, pass }: { run: Run; frame: number; pass: string }
   return (
     <div className="relative h-full w-full">
       {pass === "" && <FrameImage src={thumbnail(run.id, frame)} alt="" className={over} />}
-      <FrameImage key={pass} src={picture(run.id, frame, pass)} alt={`Frame ${frame} of ${run.name}${pass && `, pass ${pass}`}`} className={over} />
+      <FrameImage
+        key={pass}
+        src={picture(run.id, frame, pass)}
+        alt={`Frame ${frame} of ${run.name}${pass && `, pass ${pass}`}`}
+        className={over}
+      />
     </div>
   );
 }

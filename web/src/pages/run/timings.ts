@@ -35,7 +35,9 @@ export function useTimings(run: Run): ReadonlyMap<number, Timing> {
           if (t.frames.length > 0) {
             setKnown((old) => {
               const next = new Map(old);
-              t.frames.forEach((frame, i) => next.set(frame, { node: t.nodes[t.node[i]], seconds: t.seconds[i] }));
+              for (const [i, frame] of t.frames.entries()) {
+                next.set(frame, { node: t.nodes[t.node[i]], seconds: t.seconds[i] });
+              }
               return next;
             });
           }

@@ -1,8 +1,17 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState, type FormEvent } from "react";
-import { getLicences, getPlaces, isWrangler, setLicence, setPlaceLoads, type Licence, type Me, type Place } from "../../api/client";
-import { clock, useNow } from "../../parts/time";
+import { type FormEvent, useState } from "react";
+import {
+  getLicences,
+  getPlaces,
+  isWrangler,
+  type Licence,
+  type Me,
+  type Place,
+  setLicence,
+  setPlaceLoads,
+} from "../../api/client";
 import { NotAllowed } from "../../parts/NotAllowed";
+import { clock, useNow } from "../../parts/time";
 import { useTitle } from "../../parts/title";
 import { useToast } from "../../parts/toast";
 
@@ -43,9 +52,19 @@ function Licences() {
       {licences.data?.length === 0 && <p className="text-muted">No recipe needs a licence, and none is counted.</p>}
       <ul>
         {licences.data?.map((l: Licence) => (
-          <li key={l.name} className="grid grid-cols-[minmax(0,1fr)_auto] items-center gap-x-4 border-b border-hair py-2 sm:grid-cols-[180px_150px_minmax(0,1fr)_auto]">
-            <b className="truncate font-semibold" title={l.name}>{l.name}</b>
-            <Count value={l.count} none="not counted" label={`How many licences ${l.name} there are`} onKeep={(n) => keep(() => setLicence(l.name, n), `Licence ${l.name}: ${n === null ? "not counted" : n}.`)} />
+          <li
+            key={l.name}
+            className="grid grid-cols-[minmax(0,1fr)_auto] items-center gap-x-4 border-b border-hair py-2 sm:grid-cols-[180px_150px_minmax(0,1fr)_auto]"
+          >
+            <b className="truncate font-semibold" title={l.name}>
+              {l.name}
+            </b>
+            <Count
+              value={l.count}
+              none="not counted"
+              label={`How many licences ${l.name} there are`}
+              onKeep={(n) => keep(() => setLicence(l.name, n), `Licence ${l.name}: ${n === null ? "not counted" : n}.`)}
+            />
             <span className="text-xs text-muted max-sm:col-span-2">
               <span className="num">{l.used}</span> used
               {l.recipes.length > 0 && ` · needed by ${l.recipes.join(", ")}`}
@@ -60,8 +79,14 @@ function Licences() {
         ))}
       </ul>
       <form onSubmit={add} className="mt-2 flex gap-2">
-        <input className="input w-44 input-xs" aria-label="Name of a licence" placeholder="name of a licence" value={name} onChange={(event) => setName(event.target.value)} />
-        <button className="btn btn-xs" disabled={name === ""}>
+        <input
+          className="input w-44 input-xs"
+          aria-label="Name of a licence"
+          placeholder="name of a licence"
+          value={name}
+          onChange={(event) => setName(event.target.value)}
+        />
+        <button type="submit" className="btn btn-xs" disabled={name === ""}>
           Count it
         </button>
       </form>
@@ -80,11 +105,25 @@ function Places() {
       {places.isError && <p className="text-failed">{places.error.message}</p>}
       <ul>
         {places.data?.map((p: Place) => (
-          <li key={p.name} className="grid grid-cols-[minmax(0,1fr)_auto] items-center gap-x-4 border-b border-hair py-2 sm:grid-cols-[180px_150px_minmax(0,1fr)]">
-            <b className="truncate font-semibold" title={p.name}>{p.name}</b>
-            <Count value={p.loads === 0 ? null : p.loads} none="any number" label={`Launches that may load from ${p.name} at once`} onKeep={(n) => keep(() => setPlaceLoads(p, n ?? 0), `Place ${p.name}: ${n === null ? "any number" : n} at once.`)} />
-            <span className="num min-w-0 text-xs break-all text-muted max-sm:col-span-2">{p.mark !== "marked" && <span className="text-failed">{p.mark} · </span>}
-              {Object.values(p.paths).join(" · ")}</span>
+          <li
+            key={p.name}
+            className="grid grid-cols-[minmax(0,1fr)_auto] items-center gap-x-4 border-b border-hair py-2 sm:grid-cols-[180px_150px_minmax(0,1fr)]"
+          >
+            <b className="truncate font-semibold" title={p.name}>
+              {p.name}
+            </b>
+            <Count
+              value={p.loads === 0 ? null : p.loads}
+              none="any number"
+              label={`Launches that may load from ${p.name} at once`}
+              onKeep={(n) =>
+                keep(() => setPlaceLoads(p, n ?? 0), `Place ${p.name}: ${n === null ? "any number" : n} at once.`)
+              }
+            />
+            <span className="num min-w-0 text-xs break-all text-muted max-sm:col-span-2">
+              {p.mark !== "marked" && <span className="text-failed">{p.mark} · </span>}
+              {Object.values(p.paths).join(" · ")}
+            </span>
           </li>
         ))}
       </ul>
@@ -93,7 +132,17 @@ function Places() {
 }
 
 /** A number that may be none; kept with Enter or when it is left. */
-function Count({ value, none, label, onKeep }: { value: number | null; none: string; label: string; onKeep: (n: number | null) => void }) {
+function Count({
+  value,
+  none,
+  label,
+  onKeep,
+}: {
+  value: number | null;
+  none: string;
+  label: string;
+  onKeep: (n: number | null) => void;
+}) {
   const written = value === null ? "" : String(value);
   const [text, setText] = useState<string | null>(null);
   const done = () => {

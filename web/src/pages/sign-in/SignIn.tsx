@@ -1,5 +1,5 @@
 import { useQueryClient } from "@tanstack/react-query";
-import { useState, type FormEvent } from "react";
+import { type FormEvent, useState } from "react";
 import { signIn } from "../../api/client";
 import { Mark } from "../../parts/Mark";
 import { useTitle } from "../../parts/title";
@@ -31,10 +31,19 @@ export function SignIn({ ended }: { ended: boolean }) {
       <form onSubmit={(event) => void submit(event)} className="w-full max-w-[300px]">
         <Mark className="mb-5 h-14 w-12" />
         <h1 className="text-xl font-semibold">Vexillum</h1>
-        <p className="mb-6 text-muted">{ended ? "Your sign-in has ended. Sign in again, and go on where you were." : "Sign in to the farm."}</p>
+        <p className="mb-6 text-muted">
+          {ended ? "Your sign-in has ended. Sign in again, and go on where you were." : "Sign in to the farm."}
+        </p>
         <label className="mb-3 block">
           <span className="mb-1 block text-xs text-muted">Name</span>
-          <input name="name" className="input w-full" autoComplete="username" autoCapitalize="none" required autoFocus />
+          <input
+            name="name"
+            className="input w-full"
+            autoComplete="username"
+            autoCapitalize="none"
+            required
+            autoFocus
+          />
         </label>
         <label className="mb-4 block">
           <span className="mb-1 block text-xs text-muted">Password</span>
@@ -46,7 +55,7 @@ export function SignIn({ ended }: { ended: boolean }) {
             {problem}
           </p>
         )}
-        <button className="btn btn-primary w-full" disabled={busy}>
+        <button type="submit" className="btn btn-primary w-full" disabled={busy}>
           Sign in
         </button>
       </form>

@@ -11,7 +11,8 @@ export function FarmLine({ nodes, facts, now }: { nodes: FarmNode[]; facts: Farm
     <header className="flex flex-wrap items-end gap-x-6 gap-y-3 border-b border-hair pb-3">
       {nodes.length === 0 ? (
         <p className="flex-1 text-muted">
-          No node has joined yet. Make a key with <code className="num">vexillum key new</code> and paste the command on a machine.
+          No node has joined yet. Make a key with <code className="num">vexillum key new</code> and paste the command on
+          a machine.
         </p>
       ) : nodes.length > mostStandards ? (
         <Crowd nodes={nodes} />

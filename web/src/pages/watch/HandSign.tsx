@@ -5,7 +5,16 @@ export function Sign({ kind }: { kind: string }) {
   return (
     <svg viewBox="0 0 16 16" className="w-4 shrink-0" aria-hidden="true">
       {kind === "silent" || kind === "hush" ? (
-        <rect x="2.5" y="2.5" width="11" height="11" fill="none" stroke="var(--muted)" strokeDasharray="2.4 2" strokeWidth="1.6" />
+        <rect
+          x="2.5"
+          y="2.5"
+          width="11"
+          height="11"
+          fill="none"
+          stroke="var(--muted)"
+          strokeDasharray="2.4 2"
+          strokeWidth="1.6"
+        />
       ) : kind === "at risk" || kind === "nobody" ? (
         <path d="M8 2.5l6 11H2z" fill="none" stroke="var(--s-failed)" strokeWidth="1.6" strokeLinejoin="round" />
       ) : bars.includes(kind) ? (

@@ -1,11 +1,11 @@
 import { useMemo, useState } from "react";
 import { Link } from "react-router";
 import type { NeedHand, Run } from "../../api/client";
-import { Sign } from "./HandSign";
 import { useStays } from "../../parts/stays";
 import { useSteer } from "../../parts/steering";
 import { useStill, Waiting } from "../../parts/still";
 import { told } from "../../parts/time";
+import { Sign } from "./HandSign";
 
 interface Props {
   hands: NeedHand[];
@@ -69,23 +69,45 @@ export function Hands({ hands, ...rest }: Props) {
       <h2 className="section">
         <b>Needs a hand</b> {shown.length} <Waiting count={waiting} />
       </h2>
-      <div className={grouped ? "max-h-[46vh] overflow-y-auto" : ""} tabIndex={grouped ? 0 : undefined} role={grouped ? "region" : undefined} aria-label={grouped ? "What needs a hand" : undefined}>
+      <div
+        className={grouped ? "max-h-[46vh] overflow-y-auto" : ""}
+        tabIndex={grouped ? 0 : undefined}
+        role={grouped ? "region" : undefined}
+        aria-label={grouped ? "What needs a hand" : undefined}
+      >
         {groups.map((g) =>
           !grouped || g.hands.length === 1 ? (
             g.hands.map((h) => <Hand key={keyOf(h)} hand={h} {...rest} />)
           ) : (
             <div key={g.kind}>
-              <div data-still className="mb-[3px] flex items-center gap-3 border-l-[3px] border-oxblood bg-base-200 px-3 py-[6px]">
+              <div
+                data-still
+                className="mb-[3px] flex items-center gap-3 border-l-[3px] border-oxblood bg-base-200 px-3 py-[6px]"
+              >
                 <Sign kind={g.kind} />
                 <span className="min-w-0 flex-1">
                   {words(g.kind, g.hands.length)}
-                  <span className="block truncate text-[12.5px] leading-[17px] text-muted">{told(g.hands[0].sentence)} …</span>
+                  <span className="block truncate text-[12.5px] leading-[17px] text-muted">
+                    {told(g.hands[0].sentence)} …
+                  </span>
                 </span>
-                <button data-row className="btn btn-sm" aria-expanded={open.has(g.kind)} onClick={() => toggle(g.kind)}>
+                <button
+                  type="button"
+                  data-row
+                  className="btn btn-sm"
+                  aria-expanded={open.has(g.kind)}
+                  onClick={() => toggle(g.kind)}
+                >
                   {open.has(g.kind) ? "Fold" : "Show them"}
                 </button>
               </div>
-              {open.has(g.kind) && <div className="pl-5">{g.hands.map((h) => <Hand key={keyOf(h)} hand={h} {...rest} />)}</div>}
+              {open.has(g.kind) && (
+                <div className="pl-5">
+                  {g.hands.map((h) => (
+                    <Hand key={keyOf(h)} hand={h} {...rest} />
+                  ))}
+                </div>
+              )}
             </div>
           ),
         )}
@@ -100,7 +122,10 @@ function Hand({ hand, runs, may, wrangler }: { hand: NeedHand } & Omit<Props, "h
   const run = runs.find((r) => r.id === hand.run);
   const primary = "btn btn-primary btn-sm";
   return (
-    <div data-still className="mb-[3px] grid grid-cols-[16px_minmax(0,1fr)] items-center gap-x-3 gap-y-2 border-l-[3px] border-oxblood bg-base-200 px-3 py-2 sm:grid-cols-[16px_minmax(0,1fr)_auto]">
+    <div
+      data-still
+      className="mb-[3px] grid grid-cols-[16px_minmax(0,1fr)] items-center gap-x-3 gap-y-2 border-l-[3px] border-oxblood bg-base-200 px-3 py-2 sm:grid-cols-[16px_minmax(0,1fr)_auto]"
+    >
       <Sign kind={hand.kind} />
       <div className="min-w-0 break-words">
         {told(hand.sentence)}
@@ -120,7 +145,7 @@ function Hand({ hand, runs, may, wrangler }: { hand: NeedHand } & Omit<Props, "h
           </Link>
         )}
         {hand.kind === "held" && hand.subject !== undefined && wrangler && (
-          <button className={primary} onClick={() => release(...split(hand.subject!))}>
+          <button type="button" className={primary} onClick={() => release(...split(hand.subject!))}>
             Release
           </button>
         )}
@@ -130,17 +155,17 @@ function Hand({ hand, runs, may, wrangler }: { hand: NeedHand } & Omit<Props, "h
           </Link>
         )}
         {run && may(run) && (hand.kind === "parked" || hand.kind === "failed") && (
-          <button className={primary} onClick={() => void go(run, "retry")}>
+          <button type="button" className={primary} onClick={() => void go(run, "retry")}>
             Try again
           </button>
         )}
         {run && may(run) && hand.kind === "failing" && (
-          <button className={primary} onClick={() => void go(run, "release")}>
+          <button type="button" className={primary} onClick={() => void go(run, "release")}>
             Release
           </button>
         )}
         {run && may(run) && hand.kind === "scouts" && (
-          <button className={primary} onClick={() => void go(run, "release")}>
+          <button type="button" className={primary} onClick={() => void go(run, "release")}>
             Render the rest
           </button>
         )}
@@ -149,4 +174,7 @@ function Hand({ hand, runs, may, wrangler }: { hand: NeedHand } & Omit<Props, "h
   );
 }
 
-const split = (subject: string): [string, string] => [subject.slice(0, subject.indexOf(" ")), subject.slice(subject.indexOf(" ") + 1)];
+const split = (subject: string): [string, string] => [
+  subject.slice(0, subject.indexOf(" ")),
+  subject.slice(subject.indexOf(" ") + 1),
+];

@@ -1,6 +1,6 @@
 import { Link } from "react-router";
+import { isWrangler, type Me, maySteer, type Run } from "../../api/client";
 import { useFarm } from "../../api/live";
-import { isWrangler, maySteer, type Me, type Run } from "../../api/client";
 import { Notice, Waits } from "../../parts/Notice";
 import { StillArea, useStill, Waiting } from "../../parts/still";
 import { useNow } from "../../parts/time";
@@ -30,9 +30,21 @@ function WatchView({ me }: { me: Me }) {
   const now = useNow();
   const runs = farm.data?.runs ?? none;
   const read = farm.data ? "read" : "";
-  const rendering = useStill(runs.filter((r) => r.state === "rendering"), idOf, read);
-  const waiting = useStill(runs.filter((r) => r.ended_at === null && r.state !== "rendering"), idOf, read);
-  const ended = useStill(runs.filter((r) => r.ended_at !== null), idOf, read);
+  const rendering = useStill(
+    runs.filter((r) => r.state === "rendering"),
+    idOf,
+    read,
+  );
+  const waiting = useStill(
+    runs.filter((r) => r.ended_at === null && r.state !== "rendering"),
+    idOf,
+    read,
+  );
+  const ended = useStill(
+    runs.filter((r) => r.ended_at !== null),
+    idOf,
+    read,
+  );
   if (farm.isError) {
     return <Notice title="The farm cannot be read" text={farm.error.message} />;
   }
@@ -50,7 +62,11 @@ function WatchView({ me }: { me: Me }) {
         <b>Rendering</b> {count(rendering.shown.length)} <Waiting count={rendering.waiting} />
       </h2>
       {rendering.shown.length === 0 && (
-        <p className="border-b border-hair py-2 text-muted">{waiting.shown.length > 0 ? "Nothing renders at the moment; the reasons are below." : "Nothing to render. Submit a scene with vexillum submit."}</p>
+        <p className="border-b border-hair py-2 text-muted">
+          {waiting.shown.length > 0
+            ? "Nothing renders at the moment; the reasons are below."
+            : "Nothing to render. Submit a scene with vexillum submit."}
+        </p>
       )}
       {rendering.shown.map((run) => (
         <RenderingRow key={run.id} run={run} project={title(run.project)} now={now} />
@@ -63,7 +79,9 @@ function WatchView({ me }: { me: Me }) {
           {waiting.shown.slice(0, shownWaiting).map((run) => (
             <WaitingRow key={run.id} run={run} project={title(run.project)} me={me} now={now} />
           ))}
-          {waiting.shown.length > shownWaiting && <More to="/queue?state=held,waiting,queued">all {waiting.shown.length} that wait</More>}
+          {waiting.shown.length > shownWaiting && (
+            <More to="/queue?state=held,waiting,queued">all {waiting.shown.length} that wait</More>
+          )}
         </>
       )}
       {ended.shown.length > 0 && (

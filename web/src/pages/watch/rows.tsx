@@ -1,5 +1,5 @@
 import { Link } from "react-router";
-import { maySteer, thumbnail, type Me, type Run } from "../../api/client";
+import { type Me, maySteer, type Run, thumbnail } from "../../api/client";
 import { Due, Finish } from "../../parts/Finish";
 import { FrameImage } from "../../parts/FrameImage";
 import { countFrames } from "../../parts/frames";
@@ -14,7 +14,13 @@ const nodesText = (n: number) => (n === 1 ? "1 node" : `${n} nodes`);
 function Newest({ run, className }: { run: Run; className: string }) {
   return (
     <span className={`block overflow-hidden border border-hair ${className}`}>
-      {run.newest !== null && <FrameImage src={thumbnail(run.id, run.newest)} alt={`Frame ${run.newest} of ${run.name}`} className="h-full w-full object-cover" />}
+      {run.newest !== null && (
+        <FrameImage
+          src={thumbnail(run.id, run.newest)}
+          alt={`Frame ${run.newest} of ${run.name}`}
+          className="h-full w-full object-cover"
+        />
+      )}
     </span>
   );
 }
@@ -80,11 +86,17 @@ export function RenderingRow({ run, project, now }: { run: Run; project: string;
   );
 }
 
-const line = "grid items-center gap-x-[18px] gap-y-1 border-b border-hair py-[7px] text-[13px] text-muted hover:bg-base-200";
+const line =
+  "grid items-center gap-x-[18px] gap-y-1 border-b border-hair py-[7px] text-[13px] text-muted hover:bg-base-200";
 
 function Name({ run, project }: { run: Run; project: string }) {
   return (
-    <Link to={`/runs/${run.id}`} data-row className="truncate py-[2px]" title={`${run.name} · ${project} · ${run.owner}`}>
+    <Link
+      to={`/runs/${run.id}`}
+      data-row
+      className="truncate py-[2px]"
+      title={`${run.name} · ${project} · ${run.owner}`}
+    >
       <b className="font-semibold text-base-content">{run.job}</b> {run.kind} {run.number} · {project}
     </Link>
   );
@@ -93,7 +105,10 @@ function Name({ run, project }: { run: Run; project: string }) {
 export function WaitingRow({ run, project, me, now }: { run: Run; project: string; me: Me; now: number }) {
   const { go } = useSteer();
   return (
-    <div data-still className={`${line} grid-cols-[minmax(0,1fr)_auto] md:grid-cols-[286px_90px_minmax(0,1fr)_auto_auto]`}>
+    <div
+      data-still
+      className={`${line} grid-cols-[minmax(0,1fr)_auto] md:grid-cols-[286px_90px_minmax(0,1fr)_auto_auto]`}
+    >
       <Name run={run} project={project} />
       <StateWord state={run.state} />
       <span className="min-w-0 max-md:col-span-2">
@@ -101,11 +116,12 @@ export function WaitingRow({ run, project, me, now }: { run: Run; project: strin
         <Due run={run} now={now} />
       </span>
       <span className="num whitespace-nowrap">
-        {run.done_count > 0 ? `${run.done_count} of ${run.frame_count}` : run.frame_count} {run.frame_count === 1 ? "frame" : "frames"}
+        {run.done_count > 0 ? `${run.done_count} of ${run.frame_count}` : run.frame_count}{" "}
+        {run.frame_count === 1 ? "frame" : "frames"}
       </span>
       <span className="w-[74px] text-right">
         {run.state === "held" && maySteer(me, run) && (
-          <button className="btn btn-xs" onClick={() => void go(run, "release")}>
+          <button type="button" className="btn btn-xs" onClick={() => void go(run, "release")}>
             Release
           </button>
         )}
@@ -116,12 +132,19 @@ export function WaitingRow({ run, project, me, now }: { run: Run; project: strin
 
 export function EndedRow({ run, project, now }: { run: Run; project: string; now: number }) {
   return (
-    <div data-still className={`${line} grid-cols-[44px_minmax(0,1fr)_auto] md:grid-cols-[44px_224px_130px_minmax(0,1fr)_auto]`}>
+    <div
+      data-still
+      className={`${line} grid-cols-[44px_minmax(0,1fr)_auto] md:grid-cols-[44px_224px_130px_minmax(0,1fr)_auto]`}
+    >
       <Newest run={run} className="h-[25px] w-11 rounded-[2px]" />
       <Name run={run} project={project} />
       <StateWord state={run.state} />
-      <span className="min-w-0 truncate max-md:hidden" title={told(run.why, now)}>{told(run.why, now)}</span>
-      <span className="num whitespace-nowrap max-md:hidden" title={run.ended_at ? whole(run.ended_at) : undefined}>{run.ended_at && `${since(run.ended_at, now)} ago`}</span>
+      <span className="min-w-0 truncate max-md:hidden" title={told(run.why, now)}>
+        {told(run.why, now)}
+      </span>
+      <span className="num whitespace-nowrap max-md:hidden" title={run.ended_at ? whole(run.ended_at) : undefined}>
+        {run.ended_at && `${since(run.ended_at, now)} ago`}
+      </span>
     </div>
   );
 }
