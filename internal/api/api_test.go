@@ -566,7 +566,7 @@ func TestStreamGoesOnWhereItBroke(t *testing.T) {
 			n, err := resp.Body.Read(buf)
 			text.Write(buf[:n])
 			for _, block := range strings.Split(text.String(), "\n\n") {
-				if id := regexp.MustCompile(`(?m)^id: (\d+)$`).FindStringSubmatch(block); id != nil {
+				if id := regexp.MustCompile(`(?m)^id:(\d+)$`).FindStringSubmatch(block); id != nil {
 					last = id[1]
 				}
 			}

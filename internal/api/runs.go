@@ -317,11 +317,15 @@ func (s *Server) results(c *gin.Context) {
 	if !ok {
 		return
 	}
+	after, ok := query(c, "after", 0, 0, 1<<62)
+	if !ok {
+		return
+	}
 	names, ok := s.nodeNames(c)
 	if !ok {
 		return
 	}
-	rows, err := s.svc.Store().Results(c, run.ID)
+	rows, err := s.svc.Store().Results(c, run.ID, after)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -340,7 +344,7 @@ func (s *Server) results(c *gin.Context) {
 			Frame: r.Frame, State: r.State, File: spec.FrameFile(r.Frame),
 			Files: outputs(spec, r), Node: names[r.Node], Lease: r.Lease,
 			Launch: r.Launch, Hash: r.Hash, Bytes: r.Bytes, StartupSeconds: r.StartupSeconds,
-			RenderSeconds: r.RenderSeconds, CheckSeconds: r.CheckSeconds, At: at,
+			RenderSeconds: r.RenderSeconds, CheckSeconds: r.CheckSeconds, At: at, Seq: r.Seq,
 		})
 	}
 	c.JSON(http.StatusOK, out)

@@ -1,15 +1,13 @@
 package api
 
 import (
-	"encoding/json"
-	"fmt"
 	"net/http"
 	"strconv"
 	"time"
 
+	"github.com/gin-contrib/sse"
 	"github.com/gin-gonic/gin"
 
-	"vexillum/internal/service/floor"
 	"vexillum/internal/service/views"
 	"vexillum/internal/wire"
 )
@@ -20,10 +18,10 @@ const (
 	streamDeadline = 15 * time.Second // to write one event
 )
 
-// events streams every change as server-sent events. Each carries the number
-// of the last committed change in it; a listener that comes back with
-// Last-Event-ID, or after=N, gets what it has missed. The event "here" is a
-// sign of life. With only=changed, fields that are as they were are left out.
+// events streams what changes as server-sent events; their names and what they
+// hold are told in package wire. The last event of those that belong together has
+// the number of the last committed change as its id: a listener that comes back
+// with it as Last-Event-ID, or after=N, goes on from there.
 func (s *Server) events(c *gin.Context) {
 	after, ok := query(c, "after", 0, 0, 1<<62)
 	if !ok {
@@ -36,61 +34,14 @@ func (s *Server) events(c *gin.Context) {
 	if !ok {
 		return
 	}
-	switch c.Query("only") {
-	case "":
-		s.listen(c, f, after)
-	case "changed":
-		s.follow(c, f, after)
-	default:
-		problem(
-			c, http.StatusUnprocessableEntity, "only",
-			"only=changed sends only what changed; without it, runs and nodes that changed are sent whole",
-		)
-	}
-}
-
-// listen streams runs and nodes that changed, each whole.
-func (s *Server) listen(c *gin.Context, f *floor.Floor, after int64) {
-	listener, first, err := f.Views.Listen(c, after)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	defer f.Views.Ignore(listener)
-	encode := func(v wire.Change) (views.Piece, error) {
-		data, err := json.Marshal(v)
-		return views.Piece{Seq: v.Seq, Data: data}, err
-	}
-	begin, err := encode(first)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	pass(s, c, begin, listener.Changes(), encode)
-}
-
-// follow streams what of runs and nodes changed.
-func (s *Server) follow(c *gin.Context, f *floor.Floor, after int64) {
 	follower, first, err := f.Views.Follow(c, after)
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
 	defer f.Views.Unfollow(follower)
-	pass(s, c, first, follower.Pieces(), func(p views.Piece) (views.Piece, error) { return p, nil })
-}
-
-// pass hands on what a channel yields as events, until it is closed or nobody
-// may hear it any more.
-func pass[T any](s *Server, c *gin.Context, first views.Piece, all <-chan T, encode func(T) (views.Piece, error)) {
 	send, ok := s.stream(c)
-	if !ok {
-		return
-	}
-	change := func(p views.Piece) bool {
-		return send(fmt.Sprintf("event: change\nid: %d\ndata: %s\n\n", p.Seq, p.Data))
-	}
-	if !change(first) {
+	if !ok || !send(eventsOf(first)...) {
 		return
 	}
 	quiet := time.NewTicker(streamQuiet)
@@ -107,41 +58,49 @@ func pass[T any](s *Server, c *gin.Context, first views.Piece, all <-chan T, enc
 				return
 			}
 		case <-quiet.C:
-			if !send("event: here\ndata: {}\n\n") {
+			if !send(signOfLife) {
 				return
 			}
-		case v, open := <-all:
-			if !open || !mayHear() {
-				return
-			}
-			piece, err := encode(v)
-			if err != nil {
-				s.log.Error("event", "error", err)
-				return
-			}
-			if !change(piece) {
+		case piece, open := <-follower.Pieces():
+			if !open || !mayHear() || !send(eventsOf(piece)...) {
 				return
 			}
 		}
 	}
 }
 
-// stream begins an answer of server-sent events and returns how to send one.
-func (s *Server) stream(c *gin.Context) (send func(text string) bool, ok bool) {
+// signOfLife lets a listener know that the line holds.
+var signOfLife = sse.Event{Event: wire.EventHere, Data: "{}"}
+
+// eventsOf returns a piece as it is sent. Only the last event has an id, so that
+// no other is missed when the line is cut between them.
+func eventsOf(p views.Piece) []sse.Event {
+	var out []sse.Event
+	for _, e := range p.Events {
+		out = append(out, sse.Event{Event: e.Name, Data: string(e.Data)})
+	}
+	out[len(out)-1].Id = strconv.FormatInt(p.Seq, 10)
+	return out
+}
+
+// stream begins an answer of server-sent events and returns how to send some.
+func (s *Server) stream(c *gin.Context) (send func(events ...sse.Event) bool, ok bool) {
 	h := c.Writer.Header()
 	h.Set("Content-Type", "text/event-stream")
 	h.Set("Cache-Control", "no-store")
 	h.Set("X-Accel-Buffering", "no")
 	c.Writer.WriteHeader(http.StatusOK)
 	rc := http.NewResponseController(c.Writer)
-	send = func(text string) bool {
+	send = func(events ...sse.Event) bool {
 		if err := rc.SetWriteDeadline(time.Now().Add(streamDeadline)); err != nil {
 			return false
 		}
-		if _, err := c.Writer.WriteString(text); err != nil {
-			return false
+		for _, e := range events {
+			if err := sse.Encode(c.Writer, e); err != nil {
+				return false
+			}
 		}
 		return rc.Flush() == nil
 	}
-	return send, send("retry: 1000\n\n")
+	return send, send(sse.Event{Event: wire.EventHere, Retry: 1000, Data: "{}"})
 }

@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"time"
 
+	"github.com/gin-contrib/sse"
 	"github.com/gin-gonic/gin"
 
 	"vexillum/internal/core/farm"
@@ -357,12 +358,12 @@ func (s *Server) followLog(c *gin.Context) {
 				return
 			}
 		case <-quiet.C: // one who stands by now hears nothing
-			if _, err := s.svc.Floor(); err != nil || !send("event: here\ndata: {}\n\n") {
+			if _, err := s.svc.Floor(); err != nil || !send(signOfLife) {
 				return
 			}
 		case lines := <-follower.Lines():
 			data, err := json.Marshal(logLines(lines))
-			if err != nil || !mayHear() || !send("event: lines\ndata: "+string(data)+"\n\n") {
+			if err != nil || !mayHear() || !send(sse.Event{Event: "lines", Data: string(data)}) {
 				return
 			}
 		}

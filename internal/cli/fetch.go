@@ -12,9 +12,11 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
+	"github.com/dustin/go-humanize/english"
 	"github.com/spf13/cobra"
 
 	"vexillum/internal/client"
@@ -49,88 +51,171 @@ func (a *app) fetchCommand() *cobra.Command {
 	return c
 }
 
-// fetchAgain is how long to wait before looking for more frames.
+// fetching brings the frames of a run here.
+type fetching struct {
+	a     *app
+	cl    *client.Client
+	run   wire.Run
+	to    string
+	after int64 // results up to this sequence number are known
+
+	here          map[int]bool
+	lost          map[int]string // frames that cannot be had, and why
+	brought, kept int
+	bytes         int64
+}
+
+// fetchAgain is how long to wait for a service that is away.
 const fetchAgain = time.Second
 
-// fetch brings frames until the run has ended.
+// fetch brings frames until the run has ended, as the service tells of them; or
+// once those that are done.
 func (a *app) fetch(ctx context.Context, cl *client.Client, run wire.Run, to string, once bool) error {
 	if err := os.MkdirAll(to, 0o755); err != nil {
 		return fmt.Errorf("making the folder: %w", err)
 	}
-	here := map[int]bool{}
-	lost := map[int]string{} // frames that cannot be had, and why
-	brought, kept := 0, 0
-	var bytes int64
+	f := &fetching{a: a, cl: cl, run: run, to: to, here: map[int]bool{}, lost: map[int]string{}}
 	began := time.Now()
-	for {
-		var results []wire.Result
-		err := cl.Do(ctx, http.MethodGet, fmt.Sprintf("/api/v1/runs/%d/results", run.ID), nil, &results)
-		for _, r := range results {
-			if err != nil {
-				break
-			}
-			if r.State != "done" || here[r.Frame] {
-				continue
-			}
-			var fresh bool
-			if fresh, err = bringFrame(ctx, cl, run.ID, r, to); err != nil {
-				if !isLost(err) {
-					break
-				}
-				if _, told := lost[r.Frame]; !told {
-					fmt.Fprintf(a.err, "frame %d  lost: %v\n", r.Frame, err)
-				}
-				lost[r.Frame], err = err.Error(), nil // the others may be there
-				continue
-			}
-			delete(lost, r.Frame)
-			here[r.Frame] = true
-			if fresh {
-				brought++
-				bytes += r.Bytes
-				fmt.Fprintf(a.out, "frame %d  %s  %.12s\n", r.Frame, size(r.Bytes), r.Hash)
-			} else {
-				kept++
+	err := f.bring(ctx)
+	if err == nil && !once && run.EndedAt == nil {
+		err = cl.Events(ctx, 0, f.hear(ctx), nil)
+	}
+	if err == nil && len(f.lost) > 0 { // a last try: what was lost may be there again
+		f.after = 0
+		err = f.bring(ctx)
+	}
+	if err != nil && !errors.Is(err, errEnded) {
+		return err
+	}
+	fmt.Fprintf(a.out, "%s  %s: %s\n", f.run.Name, state(f.run.State), f.run.Why)
+	a.facts(
+		"copied", fmt.Sprintf("%s, %s in %s", english.Plural(f.brought, "frame", ""), size(f.bytes), duration(time.Since(began))),
+		"here before", fmt.Sprint(f.kept), "in", to,
+	)
+	return f.outcome()
+}
+
+// hear returns what is done with events: frames that are done are brought, until
+// the run has ended.
+func (f *fetching) hear(ctx context.Context) func(*client.Farm, client.Event) error {
+	return func(farm *client.Farm, e client.Event) error {
+		if slices.Contains(e.Runs, f.run.ID) {
+			f.run = farm.Runs[f.run.ID]
+		}
+		if e.Name == wire.EventRunAdded { // the line is new: the run may have ended meanwhile
+			if err := f.look(ctx); err != nil {
+				return err
 			}
 		}
-		if err == nil {
-			ended := run.EndedAt != nil
-			if ended || once {
-				break
-			}
-			err = cl.Do(ctx, http.MethodGet, fmt.Sprintf("/api/v1/runs/%d", run.ID), nil, &run)
-			if err == nil && run.EndedAt != nil {
-				continue // once more: what was done last
-			}
+		mine := func(told wire.FrameEvent) bool { return told.Run == f.run.ID }
+		done := e.Name == wire.EventFrameDone && slices.ContainsFunc(e.Frames, mine)
+		if !done && f.run.EndedAt == nil && e.Name != wire.EventRunAdded {
+			return nil
 		}
-		var away *client.UnreachableError
-		var p *wire.Problem
-		if err != nil && !errors.As(err, &away) && !(errors.As(err, &p) && p.Status >= http.StatusInternalServerError) {
+		if err := f.bring(ctx); err != nil {
 			return err
 		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(fetchAgain):
+		if f.run.EndedAt != nil {
+			return errEnded
+		}
+		return nil
+	}
+}
+
+// look reads the run anew.
+func (f *fetching) look(ctx context.Context) error {
+	for {
+		run, err := get[wire.Run](ctx, f.cl, fmt.Sprintf("/api/v1/runs/%d", f.run.ID))
+		if err == nil {
+			f.run = run
+			return nil
+		}
+		if err := orLater(ctx, err); err != nil {
+			return err
 		}
 	}
-	fmt.Fprintf(a.out, "%s  %s: %s\n", run.Name, state(run.State), run.Why)
-	a.facts(
-		"copied", fmt.Sprintf("%d frames, %s in %s", brought, size(bytes), duration(time.Since(began))), "here before",
-		fmt.Sprint(kept), "in", to,
-	)
-	if len(lost) == 0 {
+}
+
+// bring brings the frames that are done and not here, and waits for a service
+// that is away.
+func (f *fetching) bring(ctx context.Context) error {
+	for {
+		err := f.bringDone(ctx)
+		if err == nil {
+			return nil
+		}
+		if err := orLater(ctx, err); err != nil {
+			return err
+		}
+	}
+}
+
+// orLater waits a while and returns nil if an error says that the service is away;
+// it returns any other.
+func orLater(ctx context.Context, err error) error {
+	var away *client.UnreachableError
+	var p *wire.Problem
+	if !errors.As(err, &away) && !(errors.As(err, &p) && p.Status >= http.StatusInternalServerError) {
+		return err
+	}
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-time.After(fetchAgain):
+		return nil
+	}
+}
+
+func (f *fetching) bringDone(ctx context.Context) error {
+	path := fmt.Sprintf("/api/v1/runs/%d/results?after=%d", f.run.ID, f.after)
+	results, err := get[[]wire.Result](ctx, f.cl, path)
+	if err != nil {
+		return err
+	}
+	after := f.after
+	for _, r := range results {
+		after = max(after, r.Seq)
+		if r.State != "done" || f.here[r.Frame] {
+			continue
+		}
+		fresh, err := bringFrame(ctx, f.cl, f.run.ID, r, f.to)
+		if isLost(err) { // the others may be there
+			if _, told := f.lost[r.Frame]; !told {
+				fmt.Fprintf(f.a.err, "frame %d  lost: %v\n", r.Frame, err)
+			}
+			f.lost[r.Frame] = err.Error()
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		delete(f.lost, r.Frame)
+		f.here[r.Frame] = true
+		if !fresh {
+			f.kept++
+			continue
+		}
+		f.brought++
+		f.bytes += r.Bytes
+		fmt.Fprintf(f.a.out, "frame %d  %s  %.12s\n", r.Frame, size(r.Bytes), r.Hash)
+	}
+	f.after = after
+	return nil
+}
+
+// outcome says which frames could not be had, if there are any.
+func (f *fetching) outcome() error {
+	if len(f.lost) == 0 {
 		return nil
 	}
 	var spans []frames.Span
-	for f := range lost {
-		spans = append(spans, frames.Span{First: f, Last: f})
+	for frame := range f.lost {
+		spans = append(spans, frames.Span{First: frame, Last: frame})
 	}
 	set := frames.Of(spans...)
 	fmt.Fprintf(
-		a.err, "%s cannot be fetched: %s. Render what is lost again with: vexillum redo %s --frames %s\n",
-		map[bool]string{true: "1 frame", false: fmt.Sprintf("%d frames", set.Len())}[set.Len() == 1], set.Brief(),
-		run.Name, set.String(),
+		f.a.err, "%s cannot be fetched: %s. Render what is lost again with: vexillum redo %s --frames %s\n",
+		english.Plural(set.Len(), "frame", ""), set.Brief(), f.run.Name, set.String(),
 	)
 	return outcome{exitFailed}
 }

@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"net/url"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -304,12 +305,10 @@ func (a *app) follow(ctx context.Context, c *client.Client, run wire.Run) (wire.
 	}
 	var err error
 	if run.EndedAt == nil {
-		err = c.Changes(ctx, 0, func(change wire.Change) error {
-			for _, r := range change.Runs {
-				if r.ID == run.ID {
-					run = r
-					show(r, "")
-				}
+		err = c.Events(ctx, 0, func(farm *client.Farm, e client.Event) error {
+			if slices.Contains(e.Runs, run.ID) {
+				run = farm.Runs[run.ID]
+				show(run, "")
 			}
 			if run.EndedAt != nil {
 				return errEnded

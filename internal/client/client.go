@@ -4,7 +4,6 @@
 package client
 
 import (
-	"bufio"
 	"bytes"
 	"context"
 	"crypto/tls"
@@ -347,92 +346,4 @@ func (c *Client) Fetch(ctx context.Context, path string, w io.Writer) error {
 		return fmt.Errorf("fetching %s: %w", path, err)
 	}
 	return nil
-}
-
-// Changes hands every change of the farm to use, from the given sequence
-// number on, and comes back after a cut line until the context ends or use
-// returns an error, which it returns. lost, if not nil, is told when the line
-// is lost.
-func (c *Client) Changes(ctx context.Context, after int64, use func(wire.Change) error, lost func(error)) error {
-	path := func() string { return fmt.Sprintf("/api/v1/events?after=%d", after) }
-	return follow(ctx, c, path, func(v wire.Change) error {
-		after = v.Seq
-		return use(v)
-	}, lost)
-}
-
-// Said hands every line that a node says from now on to use, in the way of
-// Changes. What is said while the line is lost is not told. query, such as
-// lease=7, says which lines are wanted.
-func (c *Client) Said(
-	ctx context.Context, node int64, query string, use func([]wire.LogLine) error, lost func(error),
-) error {
-	path := func() string { return fmt.Sprintf("/api/v1/nodes/%d/log/live?%s", node, query) }
-	return follow(ctx, c, path, use, lost)
-}
-
-// follow reads server-sent events, and comes back after a cut line.
-func follow[T any](ctx context.Context, c *Client, path func() string, use func(T) error, lost func(error)) error {
-	for {
-		var stop error
-		err := stream(ctx, c, path(), func(v T) error {
-			stop = use(v)
-			return stop
-		})
-		var p *wire.Problem
-		switch {
-		case stop != nil:
-			return stop
-		case ctx.Err() != nil:
-			return ctx.Err()
-		case errors.As(err, &p) && p.Status != http.StatusServiceUnavailable:
-			return err
-		}
-		if lost != nil {
-			lost(err)
-		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(time.Second):
-		}
-	}
-}
-
-// streamQuiet is for how long a stream may say nothing: the service gives a
-// sign of life every 5 s.
-const streamQuiet = 13 * time.Second
-
-func stream[T any](ctx context.Context, c *Client, path string, use func(T) error) error {
-	resp, err := c.request(ctx, http.MethodGet, path, "", nil)
-	if err != nil {
-		return err
-	}
-	defer resp.Body.Close()
-	quiet := time.AfterFunc(streamQuiet, func() { _ = resp.Body.Close() })
-	defer quiet.Stop()
-	lines := bufio.NewScanner(resp.Body)
-	lines.Buffer(make([]byte, 0, 64<<10), 64<<20)
-	for lines.Scan() {
-		quiet.Reset(streamQuiet)
-		data, ok := strings.CutPrefix(lines.Text(), "data: ")
-		if !ok {
-			continue
-		}
-		if data == "{}" { // a sign of life
-			continue
-		}
-		var v T
-		if err := json.Unmarshal([]byte(data), &v); err != nil {
-			return fmt.Errorf("reading an event: %w", err)
-		}
-		if err := use(v); err != nil {
-			return err
-		}
-	}
-	c.GoOn()
-	if err := lines.Err(); err != nil {
-		return &UnreachableError{Address: c.Address(), Err: err}
-	}
-	return &UnreachableError{Address: c.Address(), Err: io.ErrUnexpectedEOF}
 }

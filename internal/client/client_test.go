@@ -86,14 +86,14 @@ func TestChangesComeBackAfterACutLine(t *testing.T) {
 		asked = append(asked, r.URL.RawQuery)
 		w.Header().Set("Content-Type", "text/event-stream")
 		fmt.Fprintf(
-			w, "retry: 1000\n\nevent: change\nid: %d\ndata: {\"seq\": %d}\n\n: quiet\n\n", 10*len(asked), 10*len(asked),
+			w, "retry: 1000\n\nevent: farm.facts\nid: %d\ndata: {\"seq\": %d, \"facts\": {}}\n\n: quiet\n\n", 10*len(asked), 10*len(asked),
 		)
 	})
 	done := errors.New("enough")
 	lost := 0
 	ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
 	defer cancel()
-	err := cl.Changes(ctx, 5, func(c wire.Change) error {
+	err := cl.Events(ctx, 5, func(c *Farm, _ Event) error {
 		if c.Seq >= 20 {
 			return done
 		}
@@ -111,7 +111,7 @@ func TestChangesEndWhenTheServiceSaysNo(t *testing.T) {
 		fmt.Fprint(w, `{"status": 401, "detail": "sign in first"}`)
 	})
 	var p *wire.Problem
-	if err := cl.Changes(t.Context(), 0, nil, nil); !errors.As(err, &p) || p.Status != http.StatusUnauthorized {
+	if err := cl.Events(t.Context(), 0, nil, nil); !errors.As(err, &p) || p.Status != http.StatusUnauthorized {
 		t.Errorf("%v", err)
 	}
 }

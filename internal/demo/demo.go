@@ -375,17 +375,13 @@ func (f *Farm) Once(ctx context.Context) (wire.Run, error) {
 	}
 	var run wire.Run
 	errEnded := errors.New("ended")
-	err = f.Nadia.Changes(ctx, 0, func(change wire.Change) error {
-		for _, r := range change.Runs {
-			if r.ID != receipt.Run {
-				continue
-			}
-			if r.DoneCount != run.DoneCount {
-				fmt.Fprintf(f.o.Out, "  %d of %d frames\n", r.DoneCount, r.FrameCount)
-			}
-			if run = r; r.EndedAt != nil {
-				return errEnded
-			}
+	err = f.Nadia.Events(ctx, 0, func(farm *client.Farm, _ client.Event) error {
+		r := farm.Runs[receipt.Run]
+		if r.DoneCount != run.DoneCount {
+			fmt.Fprintf(f.o.Out, "  %d of %d frames\n", r.DoneCount, r.FrameCount)
+		}
+		if run = r; r.EndedAt != nil {
+			return errEnded
 		}
 		return nil
 	}, nil)

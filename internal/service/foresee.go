@@ -58,14 +58,14 @@ func (s *Service) Foresee(
 	if was, will := before[id], after[id]; was.Known && will.Known {
 		out.Before, out.After = forecastView(was), forecastView(will)
 		if moves(was, will, seen.Before.At) != 0 {
-			out.Sentence += fmt.Sprintf(
-				"; it is ready about %s instead of %s", farm.Moment(will.Median), farm.Moment(was.Median),
-			)
+			out.Say(fmt.Sprintf(
+				"it is ready about %s instead of %s", farm.Moment(will.Median), farm.Moment(was.Median),
+			))
 		} else {
-			out.Sentence += fmt.Sprintf("; it is ready about %s either way", farm.Moment(will.Median))
+			out.Say(fmt.Sprintf("it is ready about %s either way", farm.Moment(will.Median)))
 		}
 	} else if will.Why != "" {
-		out.Sentence += "; when it is ready is not known: " + will.Why
+		out.Say("when it is ready is not known: " + will.Why)
 	}
 	for other, was := range before {
 		by := moves(was, after[other], seen.Before.At)
@@ -76,13 +76,12 @@ func (s *Service) Foresee(
 	slices.SortFunc(out.Others, func(a, b wire.RunMoves) int {
 		return cmp.Or(cmp.Compare(math.Abs(b.Seconds), math.Abs(a.Seconds)), cmp.Compare(a.Run, b.Run))
 	})
-	out.Sentence += othersText(out.Others)
+	out.Say(othersTexts(out.Others)...)
 	return nil
 }
 
-// othersText says which other runs are finished at another time.
-func othersText(others []wire.RunMoves) string {
-	var parts []string
+// othersTexts say which other runs are finished at another time.
+func othersTexts(others []wire.RunMoves) (parts []string) {
 	for _, m := range others[:min(len(others), namedRuns)] {
 		way := "later"
 		if m.Seconds < 0 {
@@ -94,10 +93,7 @@ func othersText(others []wire.RunMoves) string {
 	if more := len(others) - namedRuns; more > 0 {
 		parts = append(parts, fmt.Sprintf("%d more are ready at another time", more))
 	}
-	if len(parts) == 0 {
-		return ""
-	}
-	return "; " + strings.Join(parts, ", ")
+	return parts
 }
 
 // moves returns by how many seconds a finish moves: 0 where that is less than a

@@ -178,7 +178,7 @@ func (s *Service) testResult(
 		}
 		return out, nil
 	}
-	results, err := s.o.Store.Results(ctx, run.ID)
+	results, err := s.o.Store.Results(ctx, run.ID, 0)
 	if err != nil {
 		return out, err
 	}

@@ -145,6 +145,7 @@ type Result struct {
 	CheckSeconds   float64    `db:"check_seconds"`
 	AcceptedAt     time.Time  `db:"accepted_at"`
 	DoneAt         *time.Time `db:"done_at"`
+	Seq            int64      `db:"seq"` // of the change that told it
 }
 
 // Files are the files of a frame as they are kept.
@@ -163,14 +164,16 @@ func (f *Files) Scan(value any) error {
 	return fmt.Errorf("the files of a frame came as %T", value)
 }
 
-// Results returns the frames of a run that have a good picture, in order.
-func (s *Store) Results(ctx context.Context, run int64) ([]Result, error) {
+// Results returns the frames of a run that have a good picture and changed after a
+// sequence number, in order.
+func (s *Store) Results(ctx context.Context, run, after int64) ([]Result, error) {
 	results := []Result{}
 	err := s.db.SelectContext(
 		ctx, &results,
 		`SELECT frame, state, node, launch, lease, hash, bytes, startup_seconds, render_seconds,
-		check_seconds, accepted_at, done_at, files FROM frame WHERE run = $1 AND state <> 'lost' ORDER BY frame`,
-		run,
+		check_seconds, accepted_at, done_at, files, seq FROM frame
+		WHERE run = $1 AND seq > $2 AND state <> 'lost' ORDER BY frame`,
+		run, after,
 	)
 	if err != nil {
 		return nil, fmt.Errorf("reading the results of run %d: %w", run, err)

@@ -15,6 +15,7 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/jmoiron/sqlx"
 
+	"vexillum/internal/client"
 	"vexillum/internal/crowd"
 	"vexillum/internal/wire"
 )
@@ -67,7 +68,9 @@ func crowded(b *testing.B, nodes int, beat time.Duration) {
 			c.Run(ctx)
 			close(done)
 		}()
-		go func() { _ = f.admin.Changes(ctx, 0, func(wire.Change) error { return nil }, func(error) {}) }()
+		go func() {
+			_ = f.admin.Events(ctx, 0, func(*client.Farm, client.Event) error { return nil }, func(error) {})
+		}()
 		time.Sleep(10 * time.Second) // until all have work
 		c.Figures()
 		wal, cpu := written(), processor(b, f.service.cmd.Process.Pid)

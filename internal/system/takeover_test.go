@@ -121,7 +121,7 @@ func TestAStandByTakesOver(t *testing.T) {
 			stop := fmt.Errorf("seen")
 			ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
 			defer cancel()
-			_ = through.Changes(ctx, 0, func(c wire.Change) error {
+			_ = through.Events(ctx, 0, func(c *client.Farm, _ client.Event) error {
 				changed = c.Facts.Active.Name == "merlin" &&
 					strings.Contains(c.Facts.Active.Why, "gave no sign of life")
 				return stop

@@ -3,7 +3,10 @@
 // /node/v1. It has no behaviour.
 package wire
 
-import "time"
+import (
+	"strings"
+	"time"
+)
 
 // Problem is an error as RFC 9457 has it.
 type Problem struct {
@@ -97,8 +100,15 @@ type NeedHand struct {
 	Evidence string `json:"evidence"`
 	Run      int64  `json:"run,omitempty"`
 	Node     int64  `json:"node,omitempty"`
-	Subject  string `json:"subject,omitempty"` // of what is held: its kind and name
-	Action   string `json:"action"`            // retry, release, look at run or look at node
+	// the place, recipe or pool that it is about, if it is about one
+	Subject *Subject `json:"subject,omitempty"`
+	Action  string   `json:"action"` // retry, release, look at run or look at node
+}
+
+// Subject names a place, a recipe or a pool.
+type Subject struct {
+	Kind string `json:"kind"` // place, recipe or pool
+	Name string `json:"name"`
 }
 
 // FrameSets are the frames of a run by state, each as a frame range. Where they are
@@ -262,16 +272,6 @@ type Work struct {
 	Since       time.Time `json:"since"`
 }
 
-// Change is what a live stream tells: everything about each run and node that
-// is not as it was.
-type Change struct {
-	Seq   int64      `json:"seq"`
-	Facts FarmFacts  `json:"facts"`
-	Runs  []Run      `json:"runs"`
-	Nodes []Node     `json:"nodes"`
-	Hands []NeedHand `json:"needs_a_hand"`
-}
-
 // Submit asks for a run.
 type Submit struct {
 	Job     string `json:"job"`
@@ -331,16 +331,23 @@ type RunChange struct {
 
 // RunChanged says what a change of a run does.
 type RunChanged struct {
-	DryRun   bool   `json:"dry_run"`
-	Changes  bool   `json:"changes"`
-	Sentence string `json:"sentence"`
-	Stops    int    `json:"stops"` // leases of other runs that are ended at once, with their frames in flight
-	Run      Run    `json:"run"`
+	DryRun   bool     `json:"dry_run"`
+	Changes  bool     `json:"changes"`
+	Effects  []string `json:"effects"`  // what it does, each a part of a sentence
+	Sentence string   `json:"sentence"` // all of that
+	Stops    int      `json:"stops"`    // leases of other runs that are ended at once, with their frames in flight
+	Run      Run      `json:"run"`
 	// Before and After are when it is finished as things are, and with the change;
 	// only where that was played, before a change.
 	Before *Forecast  `json:"before,omitempty"`
 	After  *Forecast  `json:"after,omitempty"`
 	Others []RunMoves `json:"others"` // runs that are finished at another time, the most moved first
+}
+
+// Say adds to what a change does.
+func (c *RunChanged) Say(effects ...string) {
+	c.Effects = append(c.Effects, effects...)
+	c.Sentence = strings.Join(c.Effects, "; ")
 }
 
 // RunMoves tells by how much a run is finished later.
@@ -408,6 +415,7 @@ type Result struct {
 	RenderSeconds  float64   `json:"render_seconds"`
 	CheckSeconds   float64   `json:"check_seconds"`
 	At             time.Time `json:"at"`
+	Seq            int64     `json:"seq"` // of the change that told it
 }
 
 // Timings tell who rendered each frame of a run and how long that took, as

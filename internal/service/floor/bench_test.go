@@ -205,8 +205,8 @@ func BenchmarkEndedRuns(b *testing.B) {
 				}},
 				{"by-name", func() error { _, err := f.Views.RunsNamed(ctx, "a/final-1"); return err }},
 				{"first-picture", func() error {
-					l, _, err := f.Views.Listen(ctx, f.o.State.Seq)
-					f.Views.Ignore(l)
+					l, _, err := f.Views.Follow(ctx, f.o.State.Seq)
+					f.Views.Unfollow(l)
 					return err
 				}},
 				{"farm", func() error { _, err := f.Views.Farm(ctx); return err }},

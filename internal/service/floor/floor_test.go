@@ -10,7 +10,6 @@ import (
 	"testing"
 	"testing/synctest"
 	"time"
-	"vexillum/internal/service/views"
 
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
@@ -433,33 +432,6 @@ func TestSteeringFitsTheState(t *testing.T) {
 		); err == nil {
 			t.Error("an artist held another's run")
 		}
-	})
-}
-
-func TestListenersAreToldAndDropped(t *testing.T) {
-	bubble(t, func(t *testing.T, w *world) {
-		l, first, err := w.Views.Listen(context.Background(), 0)
-		w.ok(err)
-		if first.Seq != 3 || len(first.Runs) != 0 {
-			t.Errorf("first change %+v", first)
-		}
-		w.submit("a", "practice", "1-3")
-		change := <-l.Changes()
-		if len(change.Runs) != 1 || change.Runs[0].Job != "a" || change.Seq <= first.Seq {
-			t.Errorf("change %+v", change)
-		}
-		for i := range views.MostBehind + 10 { // nobody reads
-			w.submit(fmt.Sprint("b", i), "practice", "1")
-			time.Sleep(2 * writer.PulseEvery)
-		}
-		n := 0
-		for range l.Changes() {
-			n++
-		}
-		if n != views.MostBehind {
-			t.Errorf("a slow listener had %d changes before it was dropped", n)
-		}
-		w.Views.Ignore(l)
 	})
 }
 

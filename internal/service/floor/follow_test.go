@@ -4,16 +4,20 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
 	"testing/synctest"
 	"time"
+	"vexillum/internal/client"
 	"vexillum/internal/service/views"
 	"vexillum/internal/service/writer"
 
 	"vexillum/internal/core/farm"
+	"vexillum/internal/core/protocol/accept"
 	"vexillum/internal/service/fleet"
 	"vexillum/internal/service/queue"
 	"vexillum/internal/wire"
@@ -22,61 +26,35 @@ import (
 // reader keeps what a follower was told, as a page does.
 type reader struct {
 	follower *views.Follower
-	runs     map[float64]map[string]any
-	nodes    map[float64]map[string]any
-	facts    map[string]any
-	hands    []any
+	farm     *client.Farm
 	bytes    int
+	whole    int            // bytes that the things have of which something was told
+	events   map[string]int // by name
 }
 
 func (w *world) follower(after int64) *reader {
 	w.t.Helper()
 	l, first, err := w.Views.Follow(context.Background(), after)
 	w.ok(err)
-	r := &reader{
-		follower: l, runs: map[float64]map[string]any{}, nodes: map[float64]map[string]any{}, facts: map[string]any{},
-	}
+	r := &reader{follower: l, farm: client.NewFarm(), events: map[string]int{}}
 	r.take(w.t, first)
 	return r
 }
 
 func (r *reader) take(t *testing.T, p views.Piece) {
 	t.Helper()
-	r.bytes += len(p.Data)
-	var change struct {
-		Facts map[string]any   `json:"facts"`
-		Hands *[]any           `json:"needs_a_hand"`
-		Runs  []map[string]any `json:"runs"`
-		Nodes []map[string]any `json:"nodes"`
-	}
-	if err := json.Unmarshal(p.Data, &change); err != nil {
-		t.Fatal(err)
-	}
-	for name, value := range change.Facts {
-		r.facts[name] = value
-	}
-	if change.Hands != nil {
-		r.hands = *change.Hands
-	}
-	merge(r.runs, change.Runs)
-	merge(r.nodes, change.Nodes)
-}
-
-func merge(all map[float64]map[string]any, changed []map[string]any) {
-	for _, patch := range changed {
-		id := patch["id"].(float64)
-		if all[id] == nil {
-			all[id] = map[string]any{}
+	for _, e := range p.Events {
+		r.bytes += len(e.Data)
+		r.events[e.Name]++
+		told, err := r.farm.Take(e.Name, e.Data)
+		if err != nil {
+			t.Fatal(err)
 		}
-		for name, value := range patch {
-			old, part := all[id][name].(map[string]any)
-			if part && views.InParts(name) {
-				for k, v := range value.(map[string]any) {
-					old[k] = v
-				}
-				continue
-			}
-			all[id][name] = value
+		for _, id := range told.Runs {
+			r.whole += len(encoded(r.farm.Runs[id]))
+		}
+		for _, id := range told.Nodes {
+			r.whole += len(encoded(r.farm.Nodes[id]))
 		}
 	}
 }
@@ -103,42 +81,28 @@ func (r *reader) same(t *testing.T, w *world, what string) {
 	r.catchUp(t)
 	now, err := w.Views.Farm(context.Background())
 	w.ok(err)
-	compare := func(kind string, id int64, told map[string]any, v any) {
-		want := map[string]any{}
-		if err := json.Unmarshal(encoded(v), &want); err != nil {
+	still := func(v any) map[string]any { // but for what is told when something changes
+		out := map[string]any{}
+		if err := json.Unmarshal(encoded(v), &out); err != nil {
 			t.Fatal(err)
 		}
-		for _, passing := range []string{"forecast", "why"} { // they are told when something changes
-			delete(want, passing)
-			told = without(told, passing)
-		}
-		if !reflect.DeepEqual(told, want) {
-			t.Fatalf("%s: %s %d was told as\n%v\nand is\n%v", what, kind, id, told, want)
-		}
+		delete(out, "forecast")
+		delete(out, "why")
+		return out
 	}
 	for _, run := range now.Runs {
-		compare("run", run.ID, r.runs[float64(run.ID)], run)
-	}
-	for _, n := range now.Nodes {
-		compare("node", n.ID, r.nodes[float64(n.ID)], n)
-	}
-	var hands []any
-	if err := json.Unmarshal(encoded(now.Hands), &hands); err != nil {
-		t.Fatal(err)
-	}
-	if len(hands) != len(r.hands) {
-		t.Fatalf("%s: %d items need a hand, and %d were told: %v", what, len(hands), len(r.hands), r.hands)
-	}
-}
-
-func without(m map[string]any, name string) map[string]any {
-	out := map[string]any{}
-	for k, v := range m {
-		if k != name {
-			out[k] = v
+		if got, want := still(r.farm.Runs[run.ID]), still(run); !reflect.DeepEqual(got, want) {
+			t.Fatalf("%s: run %d was told as\n%v\nand is\n%v", what, run.ID, got, want)
 		}
 	}
-	return out
+	for _, n := range now.Nodes {
+		if got, want := still(r.farm.Nodes[n.ID]), still(n); !reflect.DeepEqual(got, want) {
+			t.Fatalf("%s: node %d was told as\n%v\nand is\n%v", what, n.ID, got, want)
+		}
+	}
+	if len(now.Hands) != len(r.farm.Hands) {
+		t.Fatalf("%s: %d items need a hand, and %d were told: %v", what, len(now.Hands), len(r.farm.Hands), r.farm.Hands)
+	}
 }
 
 // TestFollowersKnowTheFarm follows a farm in which anything happens, and joins it
@@ -149,9 +113,6 @@ func TestFollowersKnowTheFarm(t *testing.T) {
 			dice := rand.New(rand.NewPCG(seed, 1))
 			nodes := []farm.NodeID{w.join("kiln-01"), w.join("kiln-02"), w.join("kiln-10")}
 			readers := []*reader{w.follower(0)}
-			whole, _, err := w.Views.Listen(context.Background(), 0)
-			w.ok(err)
-			wholeBytes := 0
 			var runs []farm.RunID
 			leases := map[farm.NodeID]*fleet.LeaseView{}
 			for step := range 80 {
@@ -197,9 +158,6 @@ func TestFollowersKnowTheFarm(t *testing.T) {
 				for _, r := range readers {
 					r.catchUp(t)
 				}
-				for len(whole.Changes()) > 0 {
-					wholeBytes += len(encoded(<-whole.Changes()))
-				}
 			}
 			time.Sleep(2 * writer.PulseEvery)
 			synctest.Wait()
@@ -207,12 +165,69 @@ func TestFollowersKnowTheFarm(t *testing.T) {
 				r.same(t, w, fmt.Sprintf("seed %d, follower %d", seed, i))
 				w.Views.Unfollow(r.follower)
 			}
-			if told := readers[0].bytes; 2*told > wholeBytes {
-				t.Errorf("seed %d: a follower was told %d bytes, one who listens to all %d", seed, told, wholeBytes)
+			if r := readers[0]; 5*r.bytes > 3*r.whole {
+				t.Errorf("seed %d: a follower was told %d bytes, and the things whole are %d", seed, r.bytes, r.whole)
 			}
-			w.Views.Ignore(whole)
 		})
 	}
+}
+
+// TestEventsAreNamed looks by which names a follower hears what happens.
+func TestEventsAreNamed(t *testing.T) {
+	bubble(t, func(t *testing.T, w *world) {
+		n := w.join("kiln-01")
+		r := w.follower(0)
+		var frames []wire.FrameEvent
+		heard := func(what string, do func(), names ...string) {
+			t.Helper()
+			do()
+			time.Sleep(2 * writer.PulseEvery)
+			frames = nil
+			got := map[string]bool{}
+			for len(r.follower.Pieces()) > 0 {
+				for _, e := range (<-r.follower.Pieces()).Events {
+					told, err := r.farm.Take(e.Name, e.Data)
+					w.ok(err)
+					got[e.Name] = true
+					frames = append(frames, told.Frames...)
+				}
+			}
+			delete(got, wire.EventFacts) // counts of all sorts
+			delete(got, wire.EventAlerts)
+			if have := slices.Sorted(maps.Keys(got)); !slices.Equal(have, names) {
+				t.Errorf("%s: told as %v, want %v", what, have, names)
+			}
+		}
+		var id farm.RunID
+		heard("a submit", func() { id = w.submit("salt_010", "practice-feed", "1-3") }, wire.EventRunAdded)
+		heard("a second node", func() { w.join("kiln-02") }, wire.EventNodeAdded)
+		var l *fleet.LeaseView
+		heard("frames are dealt", func() { l = w.ask(n, 0).Lease() }, wire.EventNodeChanged, wire.EventRunChanged)
+		first := l.Frames.First()
+		heard("a frame begins", func() { w.beat(n, l.ID, first) }, wire.EventNodeProgress, wire.EventRunProgress)
+		good := accept.Report{
+			Outcome: accept.Good, Lease: l.ID, Launch: 1, Frame: first, Hash: strings.Repeat("a", 64), Bytes: 1,
+			RenderSeconds: 2.5,
+		}
+		heard("it is verified", func() { w.report(n, good) },
+			wire.EventFrameVerified, wire.EventNodeProgress, wire.EventRunProgress)
+		want := wire.FrameEvent{Run: int64(id), Frame: first, Node: "kiln-01", Seconds: 2.5}
+		if len(frames) != 1 || frames[0] != want {
+			t.Errorf("told %+v, want %+v", frames, want)
+		}
+		good.Outcome = accept.Delivered
+		heard("it is done", func() { w.report(n, good) }, wire.EventFrameDone, wire.EventRunProgress)
+		l = w.ask(n, l.ID).Lease()
+		bad := accept.Report{Outcome: accept.Failed, Lease: l.ID, Launch: 1, Frame: l.Frames.First(), Cause: "crash"}
+		heard("a try fails", func() { w.report(n, bad) }, wire.EventFrameFailed, wire.EventRunProgress)
+		if len(frames) != 1 || frames[0].Cause != "crash" || frames[0].Node != "kiln-01" {
+			t.Errorf("told %+v", frames)
+		}
+		heard("the run is held", func() {
+			_, err := w.Queue.Steer(t.Context(), id, queue.Hold, queue.How{}, admin)
+			w.ok(err)
+		}, wire.EventRunChanged)
+	})
 }
 
 // TestASlowFollowerIsDropped looks that one who does not read keeps nobody

@@ -50,10 +50,11 @@ func (d *Desk) ChangeRun(
 		}
 		out.Stops = len(leases)
 		if out.Changes = len(differences) > 0 || len(leases) > 0; !out.Changes {
-			out.Sentence, out.Run = "nothing changes: "+name+" is already so", d.views.RunView(run, t.Now)
+			out.Say("nothing changes: " + name + " is already so")
+			out.Run = d.views.RunView(run, t.Now)
 			return nil
 		}
-		out.Sentence = strings.Join(append(differences, d.whatComes(&ghost, leases, lost, in, t.Now)...), "; ")
+		out.Say(append(differences, d.whatComes(&ghost, leases, lost, in, t.Now)...)...)
 		if in.DryRun {
 			out.Run = d.views.RunView(run, t.Now)
 			return nil

@@ -33,10 +33,17 @@ func (b *Board) alerts(now time.Time) []wire.NeedHand {
 	slices.SortStableFunc(out, func(a, b wire.NeedHand) int {
 		return cmp.Or(
 			cmp.Compare(slices.Index(urgency, a.Kind), slices.Index(urgency, b.Kind)), cmp.Compare(a.Node, b.Node),
-			cmp.Compare(a.Subject, b.Subject),
+			cmp.Compare(subjectText(a), subjectText(b)),
 		)
 	})
 	return out
+}
+
+func subjectText(h wire.NeedHand) string {
+	if h.Subject == nil {
+		return ""
+	}
+	return h.Subject.Kind + " " + h.Subject.Name
 }
 
 // parked reports runs with parked frames that nobody has given up.
@@ -109,7 +116,7 @@ func (b *Board) frozen() (out []wire.NeedHand) {
 	for of, stay := range b.s.Freezes {
 		if stay.Held {
 			out = append(out, wire.NeedHand{
-				Kind: "held", Subject: string(of.Kind) + " " + of.Name, Action: "release",
+				Kind: "held", Subject: &wire.Subject{Kind: string(of.Kind), Name: of.Name}, Action: "release",
 				Sentence: join(strings.ToUpper(of.String()[:1])+of.String()[1:]+" is held by "+stay.By, stay.Reason),
 				Evidence: "Nothing new is begun with it until somebody releases it.",
 			})
@@ -181,7 +188,7 @@ func (b *Board) undelivered() []wire.NeedHand {
 	}
 	for place, why := range b.away {
 		v := wire.NeedHand{
-			Kind: "place", Subject: "place " + place, Action: "look",
+			Kind: "place", Subject: &wire.Subject{Kind: string(farm.FreezePlace), Name: place}, Action: "look",
 			Sentence: fmt.Sprintf("The place %s is away.", place), Evidence: sentence(why),
 		}
 		switch n := len(waiting[place]); n {

@@ -45,7 +45,6 @@ type Board struct {
 	blocks    map[farm.RunID]blocky // how runs of very many stretches are shown
 	finished  rate
 	dirty     dirtySet
-	listeners map[*Listener]struct{}
 	followers map[*Follower]struct{}
 	away      map[string]string // places that are not there, with why
 	shown     *shown            // to followers; nil while there are none
@@ -66,7 +65,7 @@ func New(w *writer.Writer, e *engine.Engine, s *farm.State, o Options) *Board {
 		w: w, e: e, s: s, m: o.Pace, dealer: e.Dealer(),
 		why: explain.New(e.Dealer(), s, o.Pace), active: o.Active, version: o.Version,
 		live: map[farm.NodeID]*Live{}, newest: o.Newest, blocks: map[farm.RunID]blocky{},
-		dirty: newDirtySet(), listeners: map[*Listener]struct{}{}, followers: map[*Follower]struct{}{},
+		dirty: newDirtySet(), followers: map[*Follower]struct{}{},
 	}
 	if b.newest == nil {
 		b.newest = map[farm.RunID]Newest{}
@@ -77,7 +76,7 @@ func New(w *writer.Writer, e *engine.Engine, s *farm.State, o Options) *Board {
 	b.finished.recall(o.FinishedSince, o.Finished)
 	w.Watch(writer.Watcher{
 		Applied: b.applied, Committed: func(out engine.Batch) { b.dirty.records(out.Records) }, Pulse: b.tell,
-		Ended: b.closeListeners,
+		Ended: b.letAllGo,
 	})
 	return b
 }

@@ -12,23 +12,29 @@ import (
 	"vexillum/internal/wire"
 )
 
-// Follower gets only what is not as it was, field by field, from a moment on.
+// Follower gets what is not as it was, as events, from a moment on.
 type Follower struct {
 	pieces chan Piece
 }
 
-// Piece is one Change of which unchanged fields are left out, as JSON.
+// Piece is what changed, as events.
 type Piece struct {
-	Seq  int64 // of the last committed change in it
-	Data []byte
+	Seq    int64 // of the last committed change in it
+	Events []Event
+}
+
+// Event is one event of the live stream: see [wire.EventData].
+type Event struct {
+	Name string
+	Data []byte // JSON
 }
 
 // Pieces yields what changed; it is closed when the follower was too slow or the
 // floor has ended.
 func (l *Follower) Pieces() <-chan Piece { return l.pieces }
 
-// Follow starts a follower. The first piece holds the nodes and the open runs as
-// they are told, and ended runs that changed after the given sequence number.
+// Follow starts a follower. The first piece holds the nodes, and the runs that
+// changed after the given sequence number.
 func (b *Board) Follow(ctx context.Context, after int64) (*Follower, Piece, error) {
 	l := &Follower{pieces: make(chan Piece, MostBehind)}
 	var first Piece
@@ -75,25 +81,6 @@ func (b *Board) letGo(l *Follower) {
 	}
 }
 
-// follow hands what changed to all followers.
-func (b *Board) follow(change wire.Change) {
-	if len(b.followers) == 0 {
-		return
-	}
-	piece, some := b.shown.piece(change)
-	if !some {
-		return
-	}
-	for l := range b.followers {
-		select {
-		case l.pieces <- piece:
-		default:
-			close(l.pieces)
-			b.letGo(l)
-		}
-	}
-}
-
 // fields are the fields of something as they were told last.
 type fields map[string]json.RawMessage
 
@@ -105,13 +92,6 @@ type shown struct {
 }
 
 func newShown() *shown { return &shown{runs: map[int64]fields{}, nodes: map[int64]fields{}} }
-
-// inParts are fields whose own fields are told one by one, too: only those of
-// fixed names, as one that is left out stays.
-var inParts = map[string]bool{"sets": true, "forecast": true}
-
-// InParts reports whether the fields of a field are told one by one.
-func InParts(field string) bool { return inParts[field] }
 
 func encoded(v any) json.RawMessage {
 	data, err := json.Marshal(v)
@@ -148,7 +128,7 @@ func (f fields) since(before fields) fields {
 	for name, value := range f {
 		switch old := before[name]; {
 		case bytes.Equal(value, old):
-		case inParts[name] && old != nil:
+		case wire.InParts(name) && old != nil:
 			out[name] = encoded(split(value).since(split(old)))
 		default:
 			out[name] = value
@@ -158,64 +138,110 @@ func (f fields) since(before fields) fields {
 }
 
 // piece returns what of a change is new to followers, and whether anything is.
-func (s *shown) piece(change wire.Change) (Piece, bool) {
-	out := map[string]any{"seq": change.Seq}
-	facts := fieldsOf(change.Facts)
+func (s *shown) piece(c change) (Piece, bool) {
+	out := pieceOf{Piece: Piece{Seq: c.seq}}
+	facts := fieldsOf(c.facts)
 	if news := facts.since(s.facts); len(news) > 0 {
-		out["facts"] = news
+		out.add(wire.EventFacts, "facts", news)
 	}
-	hands := encoded(change.Hands)
+	hands := encoded(c.hands)
 	if !bytes.Equal(hands, s.hands) {
-		out["needs_a_hand"] = hands
+		out.add(wire.EventAlerts, "needs_a_hand", hands)
 	}
 	s.facts, s.hands = facts, hands
-	var runs, nodes []fields
-	for _, run := range change.Runs {
-		runs = s.news(runs, s.runs, run.ID, run)
+	runs := news{added: wire.EventRunAdded, progress: wire.EventRunProgress, changed: wire.EventRunChanged}
+	for _, run := range c.runs {
+		runs.take(s.runs, run.ID, s.of(s.runs, run.ID, run), wire.RunProgress)
 	}
-	for _, n := range change.Nodes {
-		nodes = s.news(nodes, s.nodes, n.ID, n)
+	out.list(runs, "runs")
+	nodes := news{added: wire.EventNodeAdded, progress: wire.EventNodeProgress, changed: wire.EventNodeChanged}
+	for _, n := range c.nodes {
+		nodes.take(s.nodes, n.ID, s.of(s.nodes, n.ID, n), wire.NodeProgress)
 	}
-	if len(runs) > 0 {
-		out["runs"] = runs
+	out.list(nodes, "nodes")
+	for _, name := range slices.Sorted(maps.Keys(c.frames)) {
+		out.add(name, "frames", c.frames[name])
 	}
-	if len(nodes) > 0 {
-		out["nodes"] = nodes
-	}
-	return Piece{Seq: change.Seq, Data: encoded(out)}, len(out) > 1
+	return out.Piece, len(out.Events) > 0
 }
 
-// news adds what is new of something, with its number.
-func (s *shown) news(list []fields, all map[int64]fields, id int64, v any) []fields {
-	news := maps.Clone(s.of(all, id, v))
-	delete(news, "changed")
-	if len(news) == 0 {
-		return list
-	}
-	news["id"] = encoded(id)
-	if change, ok := all[id]["changed"]; ok {
-		news["changed"] = change
-	}
-	return append(list, news)
+// news are the things of one sort of which followers are told, by event.
+type news struct {
+	added, progress, changed string // names of events
+	told                     map[string][]fields
 }
 
-// whole returns all that followers have been told, but for ended runs that have
-// not changed after a sequence number.
+// take sorts in what is new of something.
+func (n *news) take(all map[int64]fields, id int64, fresh fields, progress func(field string) bool) {
+	if n.told == nil {
+		n.told = map[string][]fields{}
+	}
+	if _, whole := fresh["id"]; whole { // it was not told before
+		n.told[n.added] = append(n.told[n.added], fresh)
+		return
+	}
+	fresh = maps.Clone(fresh)
+	delete(fresh, "changed")
+	if len(fresh) == 0 {
+		return
+	}
+	name := n.progress
+	for field := range fresh {
+		if !progress(field) {
+			name = n.changed
+		}
+	}
+	fresh["id"], fresh["changed"] = encoded(id), all[id]["changed"]
+	n.told[name] = append(n.told[name], fresh)
+}
+
+// pieceOf builds a Piece.
+type pieceOf struct{ Piece }
+
+func (p *pieceOf) add(name, field string, v any) {
+	p.Events = append(p.Events, Event{Name: name, Data: encoded(map[string]any{"seq": p.Seq, field: v})})
+}
+
+func (p *pieceOf) list(n news, field string) {
+	for _, name := range []string{n.added, n.changed, n.progress} {
+		if told := n.told[name]; len(told) > 0 {
+			p.add(name, field, told)
+		}
+	}
+}
+
+// passing are the fields of a run that change without a number.
+var passing = []string{"why", "forecast", "at_risk"}
+
+// whole returns all that followers have been told to one who knows what there was
+// up to a sequence number: of open runs that have not changed since only what has
+// no number, and of ended ones nothing.
 func (s *shown) whole(state *farm.State, after int64) Piece {
-	runs := []fields{}
+	runs, known := []fields{}, []fields{}
 	for _, id := range slices.Sorted(maps.Keys(s.runs)) {
-		if run := state.Runs[farm.RunID(id)]; run != nil && (!run.State.Closed() || run.Changed > after) {
+		switch run := state.Runs[farm.RunID(id)]; {
+		case run == nil:
+		case run.Changed > after || run.State == farm.RunRendering:
 			runs = append(runs, s.runs[id])
+		case !run.State.Closed():
+			some := fields{"id": encoded(id), "changed": s.runs[id]["changed"]}
+			for _, name := range passing {
+				some[name] = s.runs[id][name]
+			}
+			known = append(known, some)
 		}
 	}
 	nodes := []fields{}
 	for _, id := range slices.Sorted(maps.Keys(s.nodes)) {
 		nodes = append(nodes, s.nodes[id])
 	}
-	return Piece{
-		Seq: state.Seq,
-		Data: encoded(map[string]any{
-			"seq": state.Seq, "facts": s.facts, "needs_a_hand": s.hands, "runs": runs, "nodes": nodes,
-		}),
+	out := pieceOf{Piece: Piece{Seq: state.Seq}}
+	out.add(wire.EventFacts, "facts", s.facts)
+	out.add(wire.EventAlerts, "needs_a_hand", s.hands)
+	out.add(wire.EventRunAdded, "runs", runs)
+	if len(known) > 0 {
+		out.add(wire.EventRunProgress, "runs", known)
 	}
+	out.add(wire.EventNodeAdded, "nodes", nodes)
+	return out.Piece
 }

@@ -1,70 +1,45 @@
 package views
 
 import (
-	"context"
-
+	"math"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/wire"
 )
 
-// MostBehind bounds the changes that wait for one listener; a slower one is
-// let go and comes back by itself.
+// MostBehind bounds the pieces that wait for one follower; a slower one is let go
+// and comes back by itself.
 const MostBehind = 64
 
-// Listener gets every change from a moment on.
-type Listener struct {
-	changes chan wire.Change
+// mostFrames bounds the frames of which one piece tells what happened to them.
+const mostFrames = 4096
+
+// change is what is not as followers were told.
+type change struct {
+	seq    int64
+	facts  wire.FarmFacts
+	hands  []wire.NeedHand
+	runs   []wire.Run
+	nodes  []wire.Node
+	frames map[string][]wire.FrameEvent // by the name of the event
 }
 
-// Changes yields the changes; it is closed when the listener was too slow or
-// the floor has ended.
-func (l *Listener) Changes() <-chan wire.Change { return l.changes }
-
-// Listen starts a listener. The first change holds everything that is not as
-// it was after the given sequence number; the listener gets what follows.
-func (b *Board) Listen(ctx context.Context, after int64) (*Listener, wire.Change, error) {
-	l := &Listener{changes: make(chan wire.Change, MostBehind)}
-	var first wire.Change
-	err := b.do(ctx, func(t *transaction) error {
-		b.listeners[l] = struct{}{}
-		first = wire.Change{Seq: t.State.Seq, Facts: b.Facts(t.Now), Hands: b.alerts(t.Now), Runs: []wire.Run{}}
-		for _, run := range b.runViews(t.Now) {
-			if run.Changed > after || run.State == string(farm.RunRendering) {
-				first.Runs = append(first.Runs, run)
-			}
-		}
-		first.Nodes = b.nodeViews(t.Now) // what nodes do now has no number
-		return nil
-	})
-	return l, first, err
-}
-
-// Ignore ends a listener.
-func (b *Board) Ignore(l *Listener) {
-	_ = b.do(context.Background(), func(*transaction) error { // an ended floor has let go of it anyway
-		delete(b.listeners, l)
-		return nil
-	})
-}
-
-func (b *Board) closeListeners() {
-	for l := range b.listeners {
-		close(l.changes)
-		delete(b.listeners, l)
-	}
+func (b *Board) letAllGo() {
 	for l := range b.followers {
 		close(l.pieces)
 		b.letGo(l)
 	}
 }
 
-// dirtySet is what changed since listeners were last told.
+// dirtySet is what changed since followers were last told.
 type dirtySet struct {
-	runs  map[farm.RunID]bool
-	nodes map[farm.NodeID]bool
+	runs   map[farm.RunID]bool
+	nodes  map[farm.NodeID]bool
+	frames []farm.Record
 }
 
-func newDirtySet() dirtySet { return dirtySet{map[farm.RunID]bool{}, map[farm.NodeID]bool{}} }
+func newDirtySet() dirtySet {
+	return dirtySet{runs: map[farm.RunID]bool{}, nodes: map[farm.NodeID]bool{}}
+}
 
 func (d *dirtySet) run(id farm.RunID)   { d.runs[id] = true }
 func (d *dirtySet) node(id farm.NodeID) { d.nodes[id] = true }
@@ -78,40 +53,67 @@ func (d *dirtySet) records(records []farm.Record) {
 		if about.Node != 0 {
 			d.node(about.Node)
 		}
+		switch r.(type) {
+		case farm.FrameAccepted, farm.FrameDone, farm.FrameFailed:
+			if len(d.frames) < mostFrames {
+				d.frames = append(d.frames, r)
+			}
+		}
 	}
 }
 
-// tell sends what changed to everybody who listens.
+// tell sends what changed to all followers.
 func (b *Board) tell() {
 	if len(b.dirty.runs) == 0 && len(b.dirty.nodes) == 0 {
 		return
 	}
 	dirty := b.dirty
 	b.dirty = newDirtySet()
-	if len(b.listeners) == 0 && len(b.followers) == 0 {
+	if len(b.followers) == 0 {
 		return
 	}
 	now := b.w.Now()
-	change := wire.Change{
-		Seq: b.s.Seq, Facts: b.Facts(now), Hands: b.alerts(now), Runs: []wire.Run{}, Nodes: []wire.Node{},
-	}
+	c := change{seq: b.s.Seq, facts: b.Facts(now), hands: b.alerts(now), frames: b.frameEvents(dirty.frames)}
 	for id := range dirty.runs {
 		if run := b.s.Runs[id]; run != nil {
-			change.Runs = append(change.Runs, b.RunView(run, now))
+			c.runs = append(c.runs, b.RunView(run, now))
 		}
 	}
 	for id := range dirty.nodes {
 		if n := b.s.Nodes[id]; n != nil {
-			change.Nodes = append(change.Nodes, b.NodeView(n, now))
+			c.nodes = append(c.nodes, b.NodeView(n, now))
 		}
 	}
-	b.follow(change)
-	for l := range b.listeners {
+	piece, some := b.shown.piece(c)
+	if !some {
+		return
+	}
+	for l := range b.followers {
 		select {
-		case l.changes <- change:
+		case l.pieces <- piece:
 		default:
-			close(l.changes)
-			delete(b.listeners, l)
+			close(l.pieces)
+			b.letGo(l)
 		}
 	}
+}
+
+// frameEvents says what happened to frames, by the names of the events.
+func (b *Board) frameEvents(records []farm.Record) map[string][]wire.FrameEvent {
+	out := map[string][]wire.FrameEvent{}
+	put := func(name string, run farm.RunID, frame int, node farm.NodeID) *wire.FrameEvent {
+		out[name] = append(out[name], wire.FrameEvent{Run: int64(run), Frame: frame, Node: b.s.NodeName(node)})
+		return &out[name][len(out[name])-1]
+	}
+	for _, r := range records {
+		switch r := r.(type) {
+		case farm.FrameAccepted:
+			put(wire.EventFrameVerified, r.Run, r.Frame, r.Node).Seconds = math.Round(1000*r.RenderSeconds) / 1000
+		case farm.FrameDone:
+			put(wire.EventFrameDone, r.Run, r.Frame, r.Node)
+		case farm.FrameFailed:
+			put(wire.EventFrameFailed, r.Run, r.Frame, r.Node).Cause = r.Cause
+		}
+	}
+	return out
 }

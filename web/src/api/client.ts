@@ -1,4 +1,5 @@
-import type { components } from "./schema";
+import createClient from "openapi-fetch";
+import type { components, paths } from "./schema";
 
 type Schemas = components["schemas"];
 export type Farm = Schemas["Farm"];
@@ -6,7 +7,6 @@ export type Run = Schemas["Run"];
 export type FarmNode = Schemas["Node"];
 export type Active = Schemas["Active"];
 export type Member = Schemas["Member"];
-export type Change = Schemas["Change"];
 export type Me = Schemas["Me"];
 export type NeedHand = Schemas["NeedHand"];
 export type HistoryLine = Schemas["HistoryLine"];
@@ -36,16 +36,8 @@ export type Place = Schemas["Place"];
 export type Timings = Schemas["Timings"];
 export type Queue = Schemas["QueuePage"];
 
-/** What of runs, nodes and the farm is not as it was. */
-export type Piece = Pick<Change, "seq"> &
-  Partial<Pick<Change, "needs_a_hand">> & {
-    facts?: Partial<Farm["facts"]>;
-    runs?: Patch<Run>[];
-    nodes?: Patch<FarmNode>[];
-  };
-export type Patch<T extends { id: number }> = Pick<T, "id"> & {
-  [K in keyof T]?: T[K] extends Run["sets"] | Run["forecast"] ? Partial<T[K]> : T[K];
-};
+/** What the live stream tells, by the name of the event. */
+export type Events = Schemas["Events"];
 
 /** The event that tells the page that nobody is signed in any more. */
 export const signedOut = "vexillum-signed-out";
@@ -61,35 +53,39 @@ export class Problem extends Error {
   }
 }
 
-async function call(method: string, path: string, body?: unknown): Promise<Response> {
-  let response: Response;
+const api = createClient<paths>({ fetch: reach });
+
+/** Like fetch, but an error of the line is told in our words. */
+async function reach(request: Request): Promise<Response> {
   try {
-    response = await fetch(path, {
-      method,
-      headers: body === undefined ? {} : { "Content-Type": "application/json" },
-      body: body === undefined ? undefined : JSON.stringify(body),
-    });
+    return await fetch(request);
   } catch {
     throw new Error("The service cannot be reached.");
   }
-  if (response.status === 401 && method + path !== "POST/api/v1/session") {
-    window.dispatchEvent(new Event(signedOut));
-  }
-  if (!response.ok) {
-    const problem = (await response.json().catch(() => null)) as Schemas["Problem"] | null;
-    throw new Problem(response.status, problem?.detail ?? `The service answered ${response.status}.`, problem?.field);
-  }
-  return response;
 }
 
-async function get<T>(path: string): Promise<T> {
-  return (await call("GET", path)).json() as Promise<T>;
+interface Answer<T> {
+  data?: T;
+  error?: Schemas["Problem"];
+  response: Response;
+}
+
+/** What was asked for, or the Problem as an error. */
+async function answer<T>(asked: Promise<Answer<T>>): Promise<T> {
+  const { data, error, response } = await asked;
+  if (!response.ok) {
+    if (response.status === 401 && !response.url.endsWith("/api/v1/session")) {
+      window.dispatchEvent(new Event(signedOut));
+    }
+    throw new Problem(response.status, error?.detail ?? `The service answered ${response.status}.`, error?.field);
+  }
+  return data as T;
 }
 
 /** Who is signed in, or null. */
 export async function getMe(): Promise<Me | null> {
   try {
-    return await get<Me>("/api/v1/me");
+    return await answer(api.GET("/api/v1/me"));
   } catch (error) {
     if (error instanceof Problem && error.status === 401) {
       return null;
@@ -98,82 +94,77 @@ export async function getMe(): Promise<Me | null> {
   }
 }
 
-export async function signIn(name: string, password: string): Promise<Me> {
-  return (await call("POST", "/api/v1/session", { name, password })).json() as Promise<Me>;
-}
+export const signIn = (name: string, password: string) =>
+  answer(api.POST("/api/v1/session", { body: { name, password } }));
+export const signOut = () => answer(api.DELETE("/api/v1/session"));
 
-export async function signOut(): Promise<void> {
-  await call("DELETE", "/api/v1/session");
-}
-
-export const getFarm = () => get<Farm>("/api/v1/farm");
-export const getServices = () => get<Member[]>("/api/v1/services");
-export const getRun = (run: number) => get<Run>(`/api/v1/runs/${run}`);
-export const getQueue = (search: URLSearchParams) => get<Queue>(`/api/v1/queue?${search}`);
-export const getTimings = (run: number, after: number) => get<Timings>(`/api/v1/runs/${run}/timings?after=${after}`);
+export const getFarm = () => answer(api.GET("/api/v1/farm"));
+export const getServices = () => answer(api.GET("/api/v1/services"));
+export const getRun = (run: number) => answer(api.GET("/api/v1/runs/{run}", { params: { path: { run } } }));
+export type QueueSearch = NonNullable<paths["/api/v1/queue"]["get"]["parameters"]["query"]>;
+export const getQueue = (query: QueueSearch) => answer(api.GET("/api/v1/queue", { params: { query } }));
+export const getTimings = (run: number, after: number) =>
+  answer(api.GET("/api/v1/runs/{run}/timings", { params: { path: { run }, query: { after } } }));
 export const getHistory = (run: number, after: number) =>
-  get<HistoryLine[]>(`/api/v1/runs/${run}/history?limit=100&after=${after}`);
+  answer(api.GET("/api/v1/runs/{run}/history", { params: { path: { run }, query: { limit: 100, after } } }));
 
-export const getNode = (node: number) => get<FarmNode>(`/api/v1/nodes/${node}`);
-export const getNodeHistory = (node: number) => get<HistoryLine[]>(`/api/v1/nodes/${node}/history?limit=40`);
-export const getNodeVersions = (node: number) => get<NodeVersion[]>(`/api/v1/nodes/${node}/versions`);
-export const getUsage = (node: number, over: string) => get<Usage>(`/api/v1/nodes/${node}/usage?over=${over}`);
-export const getTimeline = (node: number, over: string) => get<Timeline>(`/api/v1/nodes/${node}/timeline?over=${over}`);
+const ofNode = (node: number) => ({ params: { path: { node } } });
+export const getNode = (node: number) => answer(api.GET("/api/v1/nodes/{node}", ofNode(node)));
+export const getNodeHistory = (node: number) =>
+  answer(api.GET("/api/v1/nodes/{node}/history", { params: { path: { node }, query: { limit: 40 } } }));
+export const getNodeVersions = (node: number) => answer(api.GET("/api/v1/nodes/{node}/versions", ofNode(node)));
+export type Over = NonNullable<NonNullable<paths["/api/v1/nodes/{node}/usage"]["get"]["parameters"]["query"]>["over"]>;
+export const getUsage = (node: number, over: Over) =>
+  answer(api.GET("/api/v1/nodes/{node}/usage", { params: { path: { node }, query: { over } } }));
+export const getTimeline = (node: number, over: Over) =>
+  answer(api.GET("/api/v1/nodes/{node}/timeline", { params: { path: { node }, query: { over } } }));
 
+export type LogSearch = NonNullable<paths["/api/v1/nodes/{node}/log"]["get"]["parameters"]["query"]>;
 /** The newest lines that a node process and its renderers said. */
-export function getLog(
-  node: number,
-  query: { of?: string; lease?: string; search?: string; before?: string },
-): Promise<NodeLog> {
-  const words = new URLSearchParams({ limit: "400" });
-  for (const [name, value] of Object.entries(query)) {
-    if (value) {
-      words.set(name, value);
-    }
-  }
-  return get<NodeLog>(`/api/v1/nodes/${node}/log?${words}`);
-}
+export const getLog = (node: number, query: LogSearch) =>
+  answer(api.GET("/api/v1/nodes/{node}/log", { params: { path: { node }, query: { limit: 400, ...query } } }));
 
-export const getTests = (node: number) => get<NodeTest[]>(`/api/v1/nodes/${node}/tests`);
-export const getStays = () => get<Stay[]>("/api/v1/stays");
-export const getPicked = (where: string) => get<Picked>(`/api/v1/picked-nodes?where=${encodeURIComponent(where)}`);
-export const getPools = () => get<Pool[]>("/api/v1/pools");
-export const getKeys = () => get<Key[]>("/api/v1/keys");
+export const getTests = (node: number) => answer(api.GET("/api/v1/nodes/{node}/tests", ofNode(node)));
+export const getStays = () => answer(api.GET("/api/v1/stays"));
+export const getPicked = (where: string) => answer(api.GET("/api/v1/picked-nodes", { params: { query: { where } } }));
+export const getPools = () => answer(api.GET("/api/v1/pools"));
+export const getKeys = () => answer(api.GET("/api/v1/keys"));
+export const getLicences = () => answer(api.GET("/api/v1/licences"));
+export const getPlaces = () => answer(api.GET("/api/v1/places"));
+export const getWhy = (run: number, query: { node?: string; frame?: number }) =>
+  answer(api.GET("/api/v1/runs/{run}/why", { params: { path: { run }, query } }));
 
-export const getLicences = () => get<Licence[]>("/api/v1/licences");
-export const getPlaces = () => get<Place[]>("/api/v1/places");
-export const getWhy = (run: number, of: { node: string } | { frame: string }) =>
-  get<Schemas["Why"]>(`/api/v1/runs/${run}/why?${new URLSearchParams(of)}`);
-
-async function post<T>(path: string, body: unknown): Promise<T> {
-  return (await call("POST", path, body)).json() as Promise<T>;
-}
-
-export const actOnNodes = (act: NodeAct) => post<NodesActed>("/api/v1/node-acts", act);
-export const changeNodes = (change: NodeChange) => post<NodesActed>("/api/v1/node-changes", change);
-export const testNodes = (nodes: number[]) => post<NodeTest[]>("/api/v1/node-tests", { nodes });
-export const changeRun = async (run: number, change: RunChange) =>
-  (await call("PATCH", `/api/v1/runs/${run}`, change)).json() as Promise<RunChanged>;
-export const setLicence = (name: string, count: number | null) =>
-  call("PUT", `/api/v1/licences/${encodeURIComponent(name)}`, { count });
+export const actOnNodes = (body: NodeAct) => answer(api.POST("/api/v1/node-acts", { body }));
+export const changeNodes = (body: NodeChange) => answer(api.POST("/api/v1/node-changes", { body }));
+export const testNodes = (nodes: number[]) => answer(api.POST("/api/v1/node-tests", { body: { nodes } }));
+export const changeRun = (run: number, body: RunChange) =>
+  answer(api.PATCH("/api/v1/runs/{run}", { params: { path: { run } }, body }));
+export const setLicence = (licence: string, count: number | null) =>
+  answer(api.PUT("/api/v1/licences/{licence}", { params: { path: { licence } }, body: { count } }));
 export const setPlaceLoads = (place: Place, loads: number) =>
-  call("PATCH", `/api/v1/places/${encodeURIComponent(place.name)}`, { loads });
-export const setStay = async (stay: Stay) => (await call("PUT", "/api/v1/stays", stay)).json() as Promise<StayDone>;
-export const makeKey = (key: NewKey) => post<Key>("/api/v1/keys", key);
-
-export async function revokeKey(id: string): Promise<void> {
-  await call("DELETE", `/api/v1/keys/${id}`);
-}
+  answer(api.PATCH("/api/v1/places/{place}", { params: { path: { place: place.name } }, body: { loads } }));
+export const setStay = (body: Stay) => answer(api.PUT("/api/v1/stays", { body }));
+export const makeKey = (body: NewKey) => answer(api.POST("/api/v1/keys", { body }));
+export const revokeKey = (key: string) => answer(api.DELETE("/api/v1/keys/{key}", { params: { path: { key } } }));
 
 /** The priorities of runs, the most urgent first. */
 export const levels = ["urgent", "high", "normal", "low", "filler"];
 
 export type Steering = "hold" | "release" | "cancel" | "retry";
 
-export async function steer(run: number, what: Steering, reason = ""): Promise<Run> {
-  return (
-    await call("POST", `/api/v1/runs/${run}/${what}${reason ? `?${new URLSearchParams({ reason })}` : ""}`)
-  ).json() as Promise<Run>;
+export function steer(run: number, what: Steering, reason = ""): Promise<Run> {
+  const path = { run };
+  const params = { path, query: reason ? { reason } : {} };
+  switch (what) {
+    case "hold":
+      return answer(api.POST("/api/v1/runs/{run}/hold", { params }));
+    case "release":
+      return answer(api.POST("/api/v1/runs/{run}/release", { params: { path } }));
+    case "cancel":
+      return answer(api.POST("/api/v1/runs/{run}/cancel", { params }));
+    case "retry":
+      return answer(api.POST("/api/v1/runs/{run}/retry", { params: { path } }));
+  }
 }
 
 export const thumbnail = (run: number, frame: number) => `/api/v1/runs/${run}/frames/${frame}/thumbnail`;

@@ -1,18 +1,8 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { createContext, type ReactNode, useContext, useEffect, useMemo, useState } from "react";
+import { createContext, type ReactNode, useContext, useEffect, useMemo, useRef, useState } from "react";
 import { useAwake, whileShown } from "../parts/awake";
 import { natural } from "../parts/order";
-import {
-  type Active,
-  type Farm,
-  type FarmNode,
-  getFarm,
-  getServices,
-  levels,
-  type Patch,
-  type Piece,
-  type Run,
-} from "./client";
+import { type Active, type Events, type Farm, type FarmNode, getFarm, getServices, levels, type Run } from "./client";
 
 interface Live {
   /** When the line was lost, or null while it is up. */
@@ -23,9 +13,19 @@ interface Live {
   news: Active | null;
   /** Puts the news away. */
   seen: () => void;
+  /** Those that hear which frames were verified. */
+  listeners: Set<FramesListener>;
 }
 
-const LiveContext = createContext<Live>({ lostAt: null, line: 0, news: null, seen: () => undefined });
+type FramesListener = (frames: Events["frame.verified"]["frames"]) => void;
+
+const LiveContext = createContext<Live>({
+  lostAt: null,
+  line: 0,
+  news: null,
+  seen: () => undefined,
+  listeners: new Set(),
+});
 
 /** How long the line may be quiet: the service gives a sign of life every 5 s. */
 const quietFor = 13_000;
@@ -35,30 +35,36 @@ export const useLive = () => useContext(LiveContext);
 
 const open = (run: Run) => run.ended_at === null;
 
-/** Puts what changed of items in its place, and new items behind the old ones.
- * Null where something changed that is not there: then all must be read anew. */
-function merge<T extends { id: number }>(
-  old: T[],
-  changed: Patch<T>[],
-  parts: (item: T, patch: Patch<T>) => Partial<T>,
-): T[] | null {
-  if (changed.length === 0) {
-    return old;
-  }
-  const byId = new Map(changed.map((patch) => [patch.id, patch]));
-  const kept = old.map((item) => {
-    const patch = byId.get(item.id);
-    byId.delete(item.id);
-    return patch ? { ...item, ...patch, ...parts(item, patch) } : item;
-  });
-  const fresh = [...byId.values()];
-  return fresh.every((patch) => "name" in patch) ? [...kept, ...(fresh as unknown as T[])] : null;
+interface Item {
+  id: number;
 }
 
-const ofRun = (run: Run, patch: Patch<Run>): Partial<Run> => ({
-  sets: { ...run.sets, ...patch.sets },
-  forecast: { ...run.forecast, ...patch.forecast },
+/** Puts things that are told whole in their place, or behind the others. */
+function put<T extends Item>(old: T[], whole: T[]): T[] {
+  const byId = new Map(whole.map((item) => [item.id, item]));
+  return [...old.filter((item) => !byId.has(item.id)), ...whole];
+}
+
+/** Puts what changed of things in its place. Null where something changed that
+ * is not there: then all must be read anew. */
+function patch<T extends Item, P extends Item>(old: T[], changed: P[], change: (item: T, by: P) => T): T[] | null {
+  const byId = new Map(changed.map((by) => [by.id, by]));
+  const next = old.map((item) => {
+    const by = byId.get(item.id);
+    byId.delete(item.id);
+    return by ? change(item, by) : item;
+  });
+  return byId.size === 0 ? next : null;
+}
+
+const changeRun = (run: Run, by: Events["run.changed"]["runs"][number]): Run => ({
+  ...run,
+  ...by,
+  sets: { ...run.sets, ...by.sets },
+  forecast: { ...run.forecast, ...by.forecast },
 });
+
+const changeNode = (node: FarmNode, by: Events["node.changed"]["nodes"][number]): FarmNode => ({ ...node, ...by });
 
 /** Open runs in the order of the queue, then ended ones, the newest first. */
 function sortRuns(runs: Run[]): Run[] {
@@ -71,25 +77,32 @@ function sortRuns(runs: Run[]): Run[] {
   ];
 }
 
-/** The farm after a change, or null where it must be read anew. */
-export function applyChange(farm: Farm, change: Piece): Farm | null {
-  const runs = merge<Run>(farm.runs, change.runs ?? [], ofRun);
-  const nodes = merge<FarmNode>(farm.nodes, change.nodes ?? [], () => ({}));
-  if (runs === null || nodes === null) {
-    return null;
-  }
-  return {
+const withRuns = (farm: Farm, runs: Run[] | null): Farm | null => runs && { ...farm, runs: sortRuns(runs) };
+
+const withNodes = (farm: Farm, nodes: FarmNode[] | null): Farm | null =>
+  nodes && {
     ...farm,
-    seq: Math.max(farm.seq, change.seq),
-    facts: change.facts ? { ...farm.facts, ...change.facts } : farm.facts,
-    needs_a_hand: change.needs_a_hand ?? farm.needs_a_hand,
-    runs: runs === farm.runs ? runs : sortRuns(runs),
-    nodes:
-      nodes === farm.nodes
-        ? nodes
-        : nodes.filter((n) => !n.retired).sort((a, b) => natural(b.kind, a.kind) || natural(a.name, b.name)),
+    nodes: nodes.filter((n) => !n.retired).sort((a, b) => natural(b.kind, a.kind) || natural(a.name, b.name)),
   };
-}
+
+/** The farm after an event, or null where it must be read anew. */
+const after: { [K in keyof Events]?: (farm: Farm, told: Events[K]) => Farm | null } = {
+  "farm.facts": (farm, { facts }) => ({ ...farm, facts: { ...farm.facts, ...facts } }),
+  "farm.alerts": (farm, { needs_a_hand }) => ({ ...farm, needs_a_hand }),
+  "run.added": (farm, { runs }) => withRuns(farm, put(farm.runs, runs)),
+  "run.changed": (farm, { runs }) => withRuns(farm, patch(farm.runs, runs, changeRun)),
+  // What is no state keeps its place in the queue.
+  "run.progress": (farm, { runs }) => {
+    const next = patch(farm.runs, runs, changeRun);
+    return next && { ...farm, runs: next };
+  },
+  "node.added": (farm, { nodes }) => withNodes(farm, put(farm.nodes, nodes)),
+  "node.changed": (farm, { nodes }) => withNodes(farm, patch(farm.nodes, nodes, changeNode)),
+  "node.progress": (farm, { nodes }) => {
+    const next = patch(farm.nodes, nodes, changeNode);
+    return next && { ...farm, nodes: next };
+  },
+};
 
 /** Keeps the farm in the query cache live by server-sent events. A lost line
  * is taken up again where it broke. */
@@ -99,6 +112,7 @@ export function LiveProvider({ children }: { children: ReactNode }) {
   const [lostAt, setLostAt] = useState<number | null>(null);
   const [line, setLine] = useState(0);
   const [news, setNews] = useState<Active | null>(null);
+  const [listeners] = useState(() => new Set<FramesListener>());
   const awake = useAwake();
   const ready = farm.data !== undefined && awake;
 
@@ -127,34 +141,49 @@ export function LiveProvider({ children }: { children: ReactNode }) {
     };
     const connect = () => {
       let first = true;
-      source = new EventSource(`/api/v1/events?only=changed&after=${seq}`);
+      const line = new EventSource(`/api/v1/events?after=${seq}`);
+      source = line;
       heard();
-      source.addEventListener("here", heard);
-      source.addEventListener("change", (event) => {
-        heard();
+      const on = <K extends keyof Events>(name: K, use: (told: Events[K]) => void) =>
+        line.addEventListener(name, (event) => {
+          const { data, lastEventId } = event as MessageEvent<string>;
+          heard();
+          use(JSON.parse(data) as Events[K]);
+          seq = Math.max(seq, Number(lastEventId));
+        });
+      const keep = <K extends keyof Events>(name: K) =>
+        on(name, (told) => {
+          const old = queries.getQueryData<Farm>(["farm"]);
+          const next = old && after[name]?.(old, told);
+          if (next) {
+            queries.setQueryData<Farm>(["farm"], next);
+          } else {
+            void queries.invalidateQueries({ queryKey: ["farm"] });
+          }
+        });
+      for (const name of Object.keys(after) as (keyof Events)[]) {
+        keep(name);
+      }
+      on("here", () => undefined);
+      on("farm.facts", ({ facts: { active } }) => {
         setLostAt(null);
         if (first) {
           setLine((n) => n + 1);
           first = false;
         }
-        const change = JSON.parse((event as MessageEvent<string>).data) as Piece;
-        seq = Math.max(seq, change.seq);
-        const active = change.facts?.active;
         if (active) {
           if (epoch !== undefined && active.epoch !== epoch) {
             setNews(active);
           }
           epoch = active.epoch;
         }
-        const old = queries.getQueryData<Farm>(["farm"]);
-        const next = old && applyChange(old, change);
-        if (next) {
-          queries.setQueryData<Farm>(["farm"], next);
-        } else {
-          void queries.invalidateQueries({ queryKey: ["farm"] });
+      });
+      on("frame.verified", ({ frames }) => {
+        for (const listener of listeners) {
+          listener(frames);
         }
       });
-      source.addEventListener("error", lost);
+      line.addEventListener("error", lost);
     };
     connect();
     const close = () => {
@@ -169,8 +198,23 @@ export function LiveProvider({ children }: { children: ReactNode }) {
     };
   }, [ready, queries]);
 
-  const live = useMemo(() => ({ lostAt, line, news, seen: () => setNews(null) }), [lostAt, line, news]);
+  const live = useMemo(
+    () => ({ lostAt, line, news, listeners, seen: () => setNews(null) }),
+    [lostAt, line, news, listeners],
+  );
   return <LiveContext.Provider value={live}>{children}</LiveContext.Provider>;
+}
+
+/** Lets a page hear which frames were verified. */
+export function useVerifiedFrames(hear: FramesListener) {
+  const { listeners } = useLive();
+  const latest = useRef(hear);
+  latest.current = hear;
+  useEffect(() => {
+    const listener: FramesListener = (frames) => latest.current(frames);
+    listeners.add(listener);
+    return () => void listeners.delete(listener);
+  }, [listeners]);
 }
 
 /** The services that share the farm's database. */

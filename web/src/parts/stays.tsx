@@ -10,8 +10,8 @@ import { useToast } from "./toast";
  * page. */
 export function useStays(): {
   stays: Stay[];
-  hold: (kind: string, name: string) => void;
-  release: (kind: string, name: string) => void;
+  hold: (kind: Stay["kind"], name: string) => void;
+  release: (kind: Stay["kind"], name: string) => void;
   dialog: ReactNode;
 } {
   const queries = useQueryClient();
@@ -31,13 +31,13 @@ export function useStays(): {
       fail(error);
     }
   };
-  const hold = (kind: string, name: string) => {
+  const hold = (kind: Stay["kind"], name: string) => {
     const stay = { kind, name, held: true };
     setStay({ ...stay, dry_run: true })
       .then((preview) => setAsked({ stay, sentence: preview.sentence }))
       .catch(fail);
   };
-  const release = (kind: string, name: string) => void go({ kind, name, held: false });
+  const release = (kind: Stay["kind"], name: string) => void go({ kind, name, held: false });
   const dialog = asked && (
     <Confirm
       title={`Hold the ${asked.stay.kind} ${asked.stay.name}?`}

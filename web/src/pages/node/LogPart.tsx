@@ -27,7 +27,7 @@ function LinesView({ node }: { node: Pick<FarmNode, "id"> }) {
   const query = {
     of: of === "node process" ? "node" : "",
     search: search.trim(),
-    lease: lease > 0 ? String(lease) : "",
+    lease: lease > 0 ? lease : undefined,
   };
   const key = `${query.of} ${query.lease} ${query.search} ${line}`;
   const here = useRef<HTMLElement>(null);

@@ -1,7 +1,7 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useCallback, useDeferredValue, useEffect, useMemo, useState } from "react";
 import { Link } from "react-router";
-import { type FarmNode, getPicked, isWrangler, type Me } from "../../api/client";
+import { type FarmNode, getPicked, isWrangler, type Me, type Stay } from "../../api/client";
 import { useFarm } from "../../api/live";
 import { useAddress } from "../../parts/address";
 import { useDebounced } from "../../parts/debounced";
@@ -255,8 +255,8 @@ function PoolButton({
 }: {
   name: string;
   held: boolean;
-  onHold: (kind: string, name: string) => void;
-  onRelease: (kind: string, name: string) => void;
+  onHold: (kind: Stay["kind"], name: string) => void;
+  onRelease: (kind: Stay["kind"], name: string) => void;
 }) {
   return (
     <button

@@ -1,6 +1,6 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useRef, useState } from "react";
-import { getQueue, type Me, maySteer, type Run } from "../../api/client";
+import { getQueue, type Me, maySteer, type QueueSearch, type Run } from "../../api/client";
 import { useFarm } from "../../api/live";
 import { useAddress } from "../../parts/address";
 import { useDebounced } from "../../parts/debounced";
@@ -43,6 +43,17 @@ export function QueuePage({ me }: { me: Me }) {
 }
 
 const idOf = (run: Run) => run.id;
+
+/** The search that stands in an address. */
+function searchOf(address: URLSearchParams): QueueSearch {
+  const { page, size, down, ...words } = Object.fromEntries(address);
+  return {
+    ...words,
+    page: page ? Number(page) : undefined,
+    size: size ? Number(size) : undefined,
+    down: down === undefined ? undefined : down === "true",
+  };
+}
 const none: Run[] = [];
 
 function QueueView({ me }: { me: Me }) {
@@ -63,7 +74,7 @@ function QueueView({ me }: { me: Me }) {
   const stamp = useStamp(farm.data?.runs);
   const found = useQuery({
     queryKey: ["queue", query, stamp],
-    queryFn: () => getQueue(new URLSearchParams(query)),
+    queryFn: () => getQueue(searchOf(new URLSearchParams(query))),
     placeholderData: keepPreviousData,
   });
   // Open runs are live; the page of the search tells which there are, and their order.

@@ -139,7 +139,7 @@ export function ChangeDialog({ run, me, onClose }: { run: Run; me: Me; onClose: 
         ) : asked.isError ? (
           sentence(asked.error.message)
         ) : (
-          <What text={asked.data?.sentence ?? ""} />
+          <What effects={asked.data?.effects ?? []} />
         )}
       </div>
     </Confirm>
@@ -147,10 +147,10 @@ export function ChangeDialog({ run, me, onClose }: { run: Run; me: Me; onClose: 
 }
 
 /** What a change does, a line for each part. */
-function What({ text }: { text: string }) {
+function What({ effects }: { effects: string[] }) {
   return (
     <ul>
-      {text.split("; ").map((part) => (
+      {effects.map((part) => (
         <li key={part}>{sentence(part)}.</li>
       ))}
     </ul>

@@ -11,7 +11,7 @@ export function WhyPart({ run, nodes, frame }: { run: Run; nodes: FarmNode[]; fr
   const stamp = useEvery(run.changed, 2000);
   const ofFrame = useQuery({
     queryKey: ["why", run.id, "frame", frame, stamp],
-    queryFn: () => getWhy(run.id, { frame: String(frame) }),
+    queryFn: () => getWhy(run.id, { frame: frame! }),
     enabled: frame !== null,
     placeholderData: (old) => old,
   });

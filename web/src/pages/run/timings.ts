@@ -1,6 +1,6 @@
 import { useEffect, useRef, useState } from "react";
 import { getTimings, type Run } from "../../api/client";
-import { useLive } from "../../api/live";
+import { useLive, useVerifiedFrames } from "../../api/live";
 
 /** Who rendered a frame, and in how many seconds. */
 export interface Timing {
@@ -8,47 +8,51 @@ export interface Timing {
   seconds: number;
 }
 
-const apart = 1500; // ms between two looks
+type Timings = ReadonlyMap<number, Timing>;
 
-/** The timings of a run's frames. Only what is new is asked for, and all of it
- * when the line was lost. */
-export function useTimings(run: Run): ReadonlyMap<number, Timing> {
+const none: Timings = new Map();
+
+/** The timings of a run's frames. All are read once, and again when the line was
+ * lost; what is new is told live. */
+export function useTimings(run: Run): Timings {
   const { line } = useLive();
-  const [known, setKnown] = useState<ReadonlyMap<number, Timing>>(new Map());
-  const state = useRef({ of: "", seq: 0, asked: 0 });
-  const stamp = `${run.sets.done} ${run.sets.delivering}`;
-  const of = `${run.id} ${line}`;
+  const [known, setKnown] = useState(none);
+  const told = useRef(new Map<number, Timing>()); // live, since they are being read
+  useVerifiedFrames((frames) => {
+    const mine = frames.filter((f) => f.run === run.id);
+    if (mine.length === 0) {
+      return;
+    }
+    const fresh = mine.map((f): [number, Timing] => [f.frame, { node: f.node, seconds: f.seconds ?? 0 }]);
+    for (const [frame, timing] of fresh) {
+      told.current.set(frame, timing);
+    }
+    setKnown((old) => new Map([...old, ...fresh]));
+  });
   useEffect(() => {
     let gone = false;
-    if (state.current.of !== of) {
-      state.current = { of, seq: 0, asked: 0 };
-      setKnown(new Map());
-    }
-    const look = () => {
-      state.current.asked = Date.now();
-      getTimings(run.id, state.current.seq)
+    let timer: number | undefined;
+    told.current = new Map();
+    setKnown(none);
+    const read = () =>
+      getTimings(run.id, 0)
         .then((t) => {
-          if (gone && state.current.of !== of) {
-            return;
-          }
-          state.current.seq = Math.max(state.current.seq, t.seq);
-          if (t.frames.length > 0) {
-            setKnown((old) => {
-              const next = new Map(old);
-              for (const [i, frame] of t.frames.entries()) {
-                next.set(frame, { node: t.nodes[t.node[i]], seconds: t.seconds[i] });
-              }
-              return next;
-            });
+          if (!gone) {
+            const all = t.frames.map((frame, i): [number, Timing] => [
+              frame,
+              { node: t.nodes[t.node[i]], seconds: t.seconds[i] },
+            ]);
+            setKnown(new Map([...all, ...told.current]));
           }
         })
-        .catch(() => undefined); // the next change asks again
-    };
-    const timer = window.setTimeout(look, Math.max(0, state.current.asked + apart - Date.now()));
+        .catch(() => {
+          timer = gone ? undefined : window.setTimeout(read, 3000);
+        });
+    void read();
     return () => {
       gone = true;
       window.clearTimeout(timer);
     };
-  }, [run.id, of, stamp]);
+  }, [run.id, line]);
   return known;
 }

@@ -20,7 +20,8 @@ interface Group {
   hands: NeedHand[];
 }
 
-const keyOf = (h: NeedHand) => `${h.kind} ${h.run ?? ""} ${h.node ?? ""} ${h.subject ?? ""}`;
+const keyOf = (h: NeedHand) =>
+  `${h.kind} ${h.run ?? ""} ${h.node ?? ""} ${h.subject?.kind ?? ""} ${h.subject?.name ?? ""}`;
 
 // What needs a hand never pushes what renders off the page: there are so many
 // lines at first, one a kind where there are more.
@@ -145,7 +146,7 @@ function Hand({ hand, runs, may, wrangler }: { hand: NeedHand } & Omit<Props, "h
           </Link>
         )}
         {hand.kind === "held" && hand.subject !== undefined && wrangler && (
-          <button type="button" className={primary} onClick={() => release(...split(hand.subject!))}>
+          <button type="button" className={primary} onClick={() => release(hand.subject!.kind, hand.subject!.name)}>
             Release
           </button>
         )}
@@ -173,8 +174,3 @@ function Hand({ hand, runs, may, wrangler }: { hand: NeedHand } & Omit<Props, "h
     </div>
   );
 }
-
-const split = (subject: string): [string, string] => [
-  subject.slice(0, subject.indexOf(" ")),
-  subject.slice(subject.indexOf(" ") + 1),
-];
