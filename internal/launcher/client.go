@@ -12,6 +12,8 @@ import (
 	"path/filepath"
 	"sync"
 	"time"
+
+	"github.com/dustin/go-humanize/english"
 )
 
 // Client is the node process's side.
@@ -20,8 +22,26 @@ type Client struct {
 	lost chan struct{} // closed when the connection has ended
 	err  error         // why; read after lost
 
+	hello     chan news // of the launcher; bounded, one is enough
 	mu        sync.Mutex
 	processes map[string]*Process
+}
+
+// VersionError says that the launcher of a folder speaks another version of the
+// protocol, and that its renderers still run.
+type VersionError struct {
+	Dir      string
+	Launcher int // its version
+	Running  int // renderers
+}
+
+// Error says so, and what to do.
+func (e *VersionError) Error() string {
+	return fmt.Sprintf(
+		"the launcher in %s speaks version %d of its protocol, and this program versions %d to %d; %s of it still run. "+
+			"Start the program that was here before and stop it with SIGTERM, or wait until they have ended",
+		e.Dir, e.Launcher, oldestVersion, Version, english.Plural(e.Running, "renderer", ""),
+	)
 }
 
 // ErrReplaced says that another node process has connected to the launcher.
@@ -39,7 +59,10 @@ func Connect(ctx context.Context, dir string, command []string) (*Client, error)
 	}
 	defer done()
 	if conn, err := net.Dial("unix", path); err == nil {
-		return NewClient(conn), nil
+		c := NewClient(conn)
+		if c, err = c.greet(ctx, dir); c != nil || err != nil {
+			return c, err
+		}
 	}
 	log, err := os.OpenFile(filepath.Join(dir, "launcher.log"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
 	if err != nil {
@@ -69,6 +92,57 @@ func Connect(ctx context.Context, dir string, command []string) (*Client, error)
 	}
 }
 
+// greetingTime is how long a launcher of version 1, which knows no greeting, is
+// waited for.
+const greetingTime = 2 * time.Second
+
+// greet looks which version a launcher speaks that was there already. One that
+// cannot be understood and has nothing to do is ended: then there is no client.
+func (c *Client) greet(ctx context.Context, dir string) (*Client, error) {
+	c.send(order{Do: "hello", Version: Version})
+	version, running := 1, 0
+	select {
+	case n := <-c.hello:
+		version, running = n.Version, n.Running
+	case <-time.After(greetingTime):
+	case <-c.lost: // it was about to end
+		return nil, nil
+	case <-ctx.Done():
+		c.Close()
+		return nil, ctx.Err()
+	}
+	switch {
+	case version >= oldestVersion && version <= Version:
+		return c, nil
+	case running == 0:
+		c.End()
+		return nil, untilFree(ctx, dir)
+	}
+	c.Close()
+	return nil, &VersionError{Dir: dir, Launcher: version, Running: running}
+}
+
+// untilFree waits until the launcher that a folder had is gone.
+func untilFree(ctx context.Context, dir string) error {
+	for deadline := time.Now().Add(10 * time.Second); ; {
+		release, free, err := Lock(lockPath(dir))
+		switch {
+		case err != nil:
+			return fmt.Errorf("taking the launcher's lock: %w", err)
+		case free:
+			release()
+			return nil
+		case time.Now().After(deadline):
+			return errors.New("the launcher was told to end and does not")
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
+}
+
 // Shut ends the launcher of a folder, if there is one.
 func Shut(dir string) {
 	path, done, err := shortPath(socketPath(dir))
@@ -83,7 +157,7 @@ func Shut(dir string) {
 
 // NewClient returns the node process's side of a connection.
 func NewClient(conn net.Conn) *Client {
-	c := &Client{conn: conn, lost: make(chan struct{}), processes: map[string]*Process{}}
+	c := &Client{conn: conn, lost: make(chan struct{}), hello: make(chan news, 1), processes: map[string]*Process{}}
 	go c.read()
 	return c
 }
@@ -124,6 +198,13 @@ func (c *Client) read() {
 		}
 		var n news
 		if json.Unmarshal(line, &n) != nil {
+			continue
+		}
+		if n.Kind == newsHello {
+			select {
+			case c.hello <- n:
+			default:
+			}
 			continue
 		}
 		if n.Kind == newsReplaced {

@@ -34,17 +34,31 @@ type Limits struct {
 	Mask    *int   `json:"mask,omitempty"`    // permissions that new files do not get; nil: as the launcher's
 }
 
+// Version is the version of the protocol that this program speaks; the launcher
+// that an older node process has started may speak an older one. It grows when
+// either side would misunderstand the other.
+//
+//	1  the first; a launcher that speaks it does not answer a greeting
+//	2  the two greet one another
+const (
+	Version       = 2
+	oldestVersion = 1 // that a node process understands
+)
+
 // order is what a node process tells the launcher, one JSON object a line.
 type order struct {
-	Do    string        `json:"do"` // start, attach, input, close, stop, forget, end
+	Do    string        `json:"do"` // hello, start, attach, input, close, stop, forget, end
 	ID    string        `json:"id,omitempty"`
 	Spec  *Spec         `json:"spec,omitempty"`
 	Text  string        `json:"text,omitempty"`  // of input
 	Grace time.Duration `json:"grace,omitempty"` // of stop, in nanoseconds
+
+	Version int `json:"version,omitempty"` // of the node process, in hello
 }
 
 // Kinds of news.
 const (
+	newsHello    = "hello"
 	newsAttached = "attached" // the process is known; its output follows from the beginning
 	newsUnknown  = "unknown"  // it is not
 	newsOutput   = "output"
@@ -66,6 +80,9 @@ type news struct {
 	Memory bool   `json:"memory,omitempty"` // it was ended for going over its limit of memory
 	Code   int    `json:"code,omitempty"`   // exit code; -1 for a signal
 	Text   string `json:"text,omitempty"`   // how it ended, or why it did not start
+
+	Version int `json:"version,omitempty"` // of the launcher, in hello
+	Running int `json:"running,omitempty"` // processes that have not ended, in hello
 }
 
 // encode returns a value as one line.

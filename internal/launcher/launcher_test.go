@@ -1,8 +1,10 @@
 package launcher
 
 import (
+	"bufio"
 	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -237,6 +239,74 @@ func TestTheLauncherEndsWhenToldAndWithItsFolder(t *testing.T) {
 			case <-time.After(20 * time.Second):
 				t.Fatal("the launcher goes on")
 			}
+		})
+	}
+}
+
+// TestLaunchersOfOtherVersions connects to launchers that other versions of the
+// program have started.
+func TestLaunchersOfOtherVersions(t *testing.T) {
+	for _, c := range []struct {
+		what    string
+		hello   *news // its answer to a greeting; nil: it knows none
+		refused bool
+		ended   bool
+	}{
+		{"the first version", nil, false, false},
+		{"this version", &news{Kind: newsHello, Version: Version, Running: 3}, false, false},
+		{"a newer one at work", &news{Kind: newsHello, Version: Version + 1, Running: 3}, true, false},
+		{"a newer one with nothing to do", &news{Kind: newsHello, Version: Version + 1}, false, true},
+	} {
+		t.Run(c.what, func(t *testing.T) {
+			t.Parallel()
+			dir := t.TempDir()
+			listener, err := net.Listen("unix", socketPath(dir))
+			if err != nil {
+				t.Fatal(err)
+			}
+			ended := make(chan struct{})
+			go func() {
+				defer close(ended)
+				conn, err := listener.Accept()
+				if err != nil {
+					return
+				}
+				defer conn.Close()
+				for lines := bufio.NewScanner(conn); lines.Scan(); {
+					var o order
+					_ = json.Unmarshal(lines.Bytes(), &o)
+					switch {
+					case o.Do == "hello" && c.hello != nil:
+						_, _ = conn.Write(encode(*c.hello))
+					case o.Do == "end":
+						_ = listener.Close()
+						return
+					}
+				}
+			}()
+			self, err := os.Executable()
+			if err != nil {
+				t.Fatal(err)
+			}
+			got, err := Connect(t.Context(), dir, []string{self, "be-the-launcher"})
+			var version *VersionError
+			if refused := errors.As(err, &version); refused != c.refused || err != nil && !refused {
+				t.Fatalf("connecting says %v", err)
+			}
+			select {
+			case <-ended:
+				if !c.ended && !c.refused {
+					t.Error("it was let go of")
+				}
+			case <-time.After(200 * time.Millisecond):
+				if c.ended {
+					t.Error("it was left alone")
+				}
+			}
+			if got != nil {
+				got.End()
+			}
+			_ = listener.Close()
 		})
 	}
 }

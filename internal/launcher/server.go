@@ -258,6 +258,8 @@ func (s *Server) do(o *owner, in order) bool {
 	k := s.known[in.ID]
 	s.mu.Unlock()
 	switch in.Do {
+	case "hello":
+		o.send(news{Kind: newsHello, Version: Version, Running: s.running()})
 	case "start":
 		if in.Spec != nil {
 			s.start(o, *in.Spec)
@@ -302,6 +304,18 @@ func (s *Server) do(o *owner, in order) bool {
 		s.log.Error("an order is not known", "do", in.Do)
 	}
 	return true
+}
+
+// running returns how many processes have not ended.
+func (s *Server) running() (count int) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, k := range s.known {
+		if k.exit == nil {
+			count++
+		}
+	}
+	return count
 }
 
 // start starts a process. One of that ID which runs already is left alone:
