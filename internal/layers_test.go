@@ -2,6 +2,7 @@
 package internal
 
 import (
+	"go/doc"
 	"go/parser"
 	"go/token"
 	"io/fs"
@@ -197,5 +198,24 @@ func TestTheComputationNeverLooksAtTheClock(t *testing.T) {
 	})
 	if err != nil {
 		t.Fatal(err)
+	}
+}
+
+// TestEveryRoomOfTheCoreHasAnExample looks for a first use of each.
+func TestEveryRoomOfTheCoreHasAnExample(t *testing.T) {
+	for room := range below {
+		if !strings.HasPrefix(room, "core/") {
+			continue
+		}
+		files, err := filepath.Glob(filepath.FromSlash(room + "/*_test.go"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if !slices.ContainsFunc(files, func(path string) bool {
+			file, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.SkipObjectResolution)
+			return err == nil && len(doc.Examples(file)) > 0
+		}) {
+			t.Errorf("the room %s has no Example", room)
+		}
 	}
 }
