@@ -10,10 +10,10 @@ import (
 	"net/http"
 	"strings"
 	"time"
-	"vexillum/internal/core/capacity"
 
 	"github.com/gin-gonic/gin"
 
+	"vexillum/internal/core/capacity"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/health"

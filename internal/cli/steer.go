@@ -11,10 +11,9 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/dustin/go-humanize/english"
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
-
-	"github.com/dustin/go-humanize/english"
 
 	"vexillum/internal/client"
 	"vexillum/internal/wire"

@@ -98,12 +98,12 @@ func (e *UnreachableError) Error() string {
 				"machine's clock",
 			e.Address, invalid,
 		)
-	case errors.As(e.Err, &plain), strings.Contains(e.Err.Error(), "server gave HTTP response to HTTPS client"):
+	case errors.As(e.Err, &plain), errors.Is(e.Err, http.ErrSchemeMismatch):
 		return fmt.Sprintf(
 			"the service %s was not reached: it does not speak TLS; write http:// instead of https://",
 			e.Address,
 		)
-	case strings.Contains(e.Err.Error(), "no route to host"), strings.Contains(e.Err.Error(), "network is unreachable"):
+	case noRoute(e.Err):
 		return fmt.Sprintf(
 			"the service %s was not reached: there is no route to it from this network; check that this machine is "+
 				"in the right network segment",
@@ -113,7 +113,7 @@ func (e *UnreachableError) Error() string {
 		return fmt.Sprintf(
 			"the service %s was not reached: the name %s is not known; check the address", e.Address, dns.Name,
 		)
-	case strings.Contains(e.Err.Error(), "connection refused"):
+	case refused(e.Err):
 		return fmt.Sprintf(
 			"the service %s was not reached: nothing listens there; start it with vexillum serve, or check the port",
 			e.Address,

@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+
 	"vexillum/internal/core/protocol/journal"
 )
 

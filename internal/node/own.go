@@ -7,11 +7,11 @@ import (
 	"strings"
 	"sync"
 
+	"github.com/shirou/gopsutil/v4/mem"
+
 	"vexillum/internal/core/frames"
 	"vexillum/internal/launcher"
 	"vexillum/internal/wire"
-
-	"github.com/shirou/gopsutil/v4/mem"
 )
 
 // What a lease owns of the machine. The service deals cores and devices out;

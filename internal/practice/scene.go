@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"github.com/dustin/go-humanize"
+
 	"vexillum/internal/core/span"
 	"vexillum/internal/plainyaml"
 )

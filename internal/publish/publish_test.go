@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+
 	"vexillum/internal/core/farm"
 )
 

@@ -13,6 +13,7 @@ import (
 	"io"
 	"math"
 	"strings"
+
 	"vexillum/internal/core/farm"
 )
 

@@ -12,8 +12,6 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
-	"vexillum/internal/service/views"
-	"vexillum/internal/service/writer"
 
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/pace"
@@ -24,6 +22,8 @@ import (
 	"vexillum/internal/service/lead"
 	"vexillum/internal/service/ledger"
 	"vexillum/internal/service/logbook"
+	"vexillum/internal/service/views"
+	"vexillum/internal/service/writer"
 	"vexillum/internal/store"
 	"vexillum/internal/wire"
 )

@@ -4,8 +4,8 @@ import (
 	"context"
 	"testing"
 	"time"
-	"vexillum/internal/core/fairness"
 
+	"vexillum/internal/core/fairness"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/testkit/pgtest"

@@ -6,8 +6,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"time"
-	"vexillum/internal/core/fairness"
 
+	"vexillum/internal/core/fairness"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 )

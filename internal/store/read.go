@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"time"
+
 	"vexillum/internal/core/farm"
 )
 

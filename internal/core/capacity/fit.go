@@ -2,9 +2,10 @@ package capacity
 
 import (
 	"fmt"
-	"vexillum/internal/core/farm"
 
 	"github.com/dustin/go-humanize/english"
+
+	"vexillum/internal/core/farm"
 )
 
 // Fits reports whether a run can use a node, whatever the time is: it has the

@@ -2,6 +2,7 @@ package capacity
 
 import (
 	"time"
+
 	"vexillum/internal/core/farm"
 )
 

@@ -2,6 +2,7 @@ package capacity
 
 import (
 	"fmt"
+
 	"vexillum/internal/core/farm"
 )
 

@@ -10,7 +10,6 @@ import (
 	"slices"
 
 	"github.com/dustin/go-humanize"
-
 	"github.com/dustin/go-humanize/english"
 
 	"vexillum/internal/core/farm"

@@ -6,12 +6,12 @@ import (
 	"slices"
 	"testing"
 	"time"
-	"vexillum/internal/core/deal"
-	"vexillum/internal/testkit/smallfarm"
 
+	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/pace"
+	"vexillum/internal/testkit/smallfarm"
 )
 
 // night is a large farm in the middle of its work: nodes of unlike speed in

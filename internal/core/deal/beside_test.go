@@ -5,9 +5,9 @@ import (
 	"strings"
 	"testing"
 	"time"
-	"vexillum/internal/core/deal"
 
 	"vexillum/internal/core/capacity"
+	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/pace"

@@ -6,14 +6,14 @@ import (
 	"strings"
 	"testing"
 	"time"
-	"vexillum/internal/core/deal"
-	"vexillum/internal/testkit/smallfarm"
 
 	"vexillum/internal/core/capacity"
+	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/pace"
 	"vexillum/internal/core/protocol/accept"
 	"vexillum/internal/core/triage"
+	"vexillum/internal/testkit/smallfarm"
 )
 
 func TestSharesFollowSpeed(t *testing.T) {

@@ -5,9 +5,9 @@ import (
 	"math/bits"
 	"slices"
 	"time"
+
 	"vexillum/internal/core/capacity"
 	"vexillum/internal/core/fairness"
-
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/pace"
 )

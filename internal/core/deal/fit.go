@@ -20,8 +20,7 @@ func p90Factor(cost pace.Estimate) float64 {
 	if cost.Count < 5 {
 		spread = max(spread, 1.0/3)
 	}
-	const quantile = 1.2816 // of the normal distribution at 90 %
-	return math.Exp(quantile*spread - spread*spread/2)
+	return math.Exp(pace.Normal90*spread - spread*spread/2)
 }
 
 // framesBeforeOffDuty returns how many frames of a set a node may begin so that nine

@@ -4,13 +4,13 @@ import (
 	"strings"
 	"testing"
 	"time"
+
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/explain"
-	"vexillum/internal/testkit/smallfarm"
-
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/hours"
 	"vexillum/internal/core/pace"
+	"vexillum/internal/testkit/smallfarm"
 )
 
 func week(t *testing.T, text string) *hours.Hours {

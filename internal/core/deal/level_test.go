@@ -3,9 +3,9 @@ package deal_test
 import (
 	"strings"
 	"testing"
-	"vexillum/internal/testkit/smallfarm"
 
 	"vexillum/internal/core/farm"
+	"vexillum/internal/testkit/smallfarm"
 )
 
 // TestTheMoreUrgentComesFirst submits runs in the wrong order.

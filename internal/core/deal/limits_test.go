@@ -5,11 +5,11 @@ import (
 	"strings"
 	"testing"
 	"time"
+
 	"vexillum/internal/core/capacity"
 	"vexillum/internal/core/deal"
-	"vexillum/internal/testkit/smallfarm"
-
 	"vexillum/internal/core/farm"
+	"vexillum/internal/testkit/smallfarm"
 )
 
 // TestHowLicencesAreCounted has three nodes with two graphics devices each and a

@@ -3,10 +3,10 @@ package deal_test
 import (
 	"fmt"
 	"testing"
-	"vexillum/internal/core/deal"
-	"vexillum/internal/testkit/smallfarm"
 
+	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
+	"vexillum/internal/testkit/smallfarm"
 )
 
 // TestWhoRaces has one frame in flight, of which its node should have needed 10

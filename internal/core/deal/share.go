@@ -4,9 +4,9 @@ import (
 	"fmt"
 	"math"
 	"time"
+
 	"vexillum/internal/core/capacity"
 	"vexillum/internal/core/fairness"
-
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/span"

@@ -5,10 +5,10 @@ import (
 	"math"
 	"math/rand/v2"
 	"testing"
-	"vexillum/internal/core/deal"
-	"vexillum/internal/testkit/smallfarm"
 
+	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
+	"vexillum/internal/testkit/smallfarm"
 )
 
 // TestACutEndsAsSoonAsPossible tries random speeds, costs and start-ups and

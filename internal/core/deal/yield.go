@@ -8,10 +8,10 @@ import (
 	"math"
 	"slices"
 	"time"
-	"vexillum/internal/core/fairness"
 
 	"github.com/dustin/go-humanize/english"
 
+	"vexillum/internal/core/fairness"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 )

@@ -3,8 +3,8 @@ package drill
 import (
 	"math"
 	"slices"
-	"vexillum/internal/core/capacity"
 
+	"vexillum/internal/core/capacity"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/simulate"
 )

@@ -4,8 +4,8 @@ import (
 	"cmp"
 	"slices"
 	"time"
-	"vexillum/internal/core/capacity"
 
+	"vexillum/internal/core/capacity"
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/protocol/accept"

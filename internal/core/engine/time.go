@@ -4,8 +4,8 @@ import (
 	"fmt"
 	"slices"
 	"time"
-	"vexillum/internal/core/capacity"
 
+	"vexillum/internal/core/capacity"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/protocol/accept"
 	"vexillum/internal/core/triage"

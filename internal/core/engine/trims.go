@@ -4,8 +4,8 @@ import (
 	"fmt"
 	"slices"
 	"time"
-	"vexillum/internal/core/capacity"
 
+	"vexillum/internal/core/capacity"
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"

@@ -6,6 +6,7 @@ package explain
 
 import (
 	"strings"
+
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/pace"

@@ -4,10 +4,11 @@ import (
 	"fmt"
 	"strings"
 	"time"
-	"vexillum/internal/core/deal"
-	"vexillum/internal/core/farm"
 
 	"github.com/dustin/go-humanize/english"
+
+	"vexillum/internal/core/deal"
+	"vexillum/internal/core/farm"
 )
 
 // Node says in one sentence why a node does what it does.

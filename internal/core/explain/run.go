@@ -6,10 +6,11 @@ import (
 	"slices"
 	"strings"
 	"time"
-	"vexillum/internal/core/capacity"
-	"vexillum/internal/core/farm"
 
 	"github.com/dustin/go-humanize/english"
+
+	"vexillum/internal/core/capacity"
+	"vexillum/internal/core/farm"
 )
 
 // Run says in one sentence why a run stands where it stands.

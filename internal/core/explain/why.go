@@ -3,11 +3,11 @@ package explain
 import (
 	"fmt"
 	"time"
-	"vexillum/internal/core/capacity"
-	"vexillum/internal/core/deal"
 
 	"github.com/dustin/go-humanize/english"
 
+	"vexillum/internal/core/capacity"
+	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 )
 

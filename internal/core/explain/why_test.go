@@ -3,12 +3,12 @@ package explain_test
 import (
 	"strings"
 	"testing"
+
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/explain"
-	"vexillum/internal/testkit/smallfarm"
-
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/triage"
+	"vexillum/internal/testkit/smallfarm"
 )
 
 func TestWhyOfPairsAndFrames(t *testing.T) {

@@ -4,9 +4,9 @@ import (
 	"fmt"
 	"time"
 
+	"vexillum/internal/core/fairness"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
-	"vexillum/internal/core/fairness"
 )
 
 type costs struct{}

@@ -18,5 +18,3 @@ type Finish struct {
 	Early time.Time
 }
 
-// z90 is the 90 % point of the standard normal distribution.
-const z90 = 1.2816

@@ -8,10 +8,12 @@ import (
 	"math/rand/v2"
 	"slices"
 	"time"
-	"vexillum/internal/core/capacity"
-	"vexillum/internal/core/fairness"
 
+	"gonum.org/v1/gonum/stat"
+
+	"vexillum/internal/core/capacity"
 	"vexillum/internal/core/deal"
+	"vexillum/internal/core/fairness"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/pace"
@@ -371,7 +373,7 @@ func (p *Position) PlayWhile(seed uint64, plays int, more, alive func() bool) (m
 			if plays >= Least && len(all) == plays {
 				mean, spread := lognormal(all)
 				out[j.id] = Finish{
-					Why: "no frame is finished yet", Early: p.At.Add(span.Of(math.Exp(mean - z90*spread))),
+					Why: "no frame is finished yet", Early: p.At.Add(span.Of(math.Exp(mean - pace.Normal90*spread))),
 				}
 			}
 		case plays < Least:
@@ -393,22 +395,22 @@ func (p *Position) finish(all []float64) Finish {
 	at := func(seconds float64) time.Time {
 		return p.At.Add(span.Of(seconds))
 	}
-	return Finish{Known: true, Median: at(math.Exp(mean)), Late: at(math.Exp(mean + z90*spread))}
+	return Finish{Known: true, Median: at(math.Exp(mean)), Late: at(math.Exp(mean + pace.Normal90*spread))}
 }
 
 // lognormal returns the mean and the spread of the logarithms of a few outcomes,
 // wide enough for that both are known from those few only.
 func lognormal(all []float64) (mean, spread float64) {
-	square := 0.0
-	for _, t := range all {
-		mean += math.Log(t) / float64(len(all))
+	logs := make([]float64, len(all))
+	for i, t := range all {
+		logs[i] = math.Log(t)
 	}
-	for _, t := range all {
-		square += (math.Log(t) - mean) * (math.Log(t) - mean)
+	if len(logs) < 2 {
+		return stat.Mean(logs, nil), 0
 	}
-	spread = math.Sqrt(square / float64(max(1, len(all)-1)))
+	mean, spread = stat.MeanStdDev(logs, nil)
 	if n := float64(len(all)); n > 2 {
-		spread *= math.Sqrt(1+1/n) * (1 + (z90*z90+1)/(4*(n-1)))
+		spread *= math.Sqrt(1+1/n) * (1 + (pace.Normal90*pace.Normal90+1)/(4*(n-1)))
 	}
 	return mean, spread
 }

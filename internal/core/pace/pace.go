@@ -261,3 +261,6 @@ func (t *tally) estimate() (Estimate, bool) {
 	}
 	return e, true
 }
+
+// Normal90 is the 90 % point of the standard normal distribution.
+const Normal90 = 1.2816

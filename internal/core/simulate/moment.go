@@ -5,8 +5,8 @@ import (
 	"math"
 	"slices"
 	"time"
-	"vexillum/internal/core/capacity"
 
+	"vexillum/internal/core/capacity"
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/engine"
 	"vexillum/internal/core/farm"

@@ -11,10 +11,10 @@ import (
 	"math"
 	"math/rand/v2"
 	"time"
-	"vexillum/internal/core/fairness"
 
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/engine"
+	"vexillum/internal/core/fairness"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/hours"

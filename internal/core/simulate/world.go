@@ -6,10 +6,10 @@ import (
 	"math"
 	"slices"
 	"time"
-	"vexillum/internal/core/explain"
 
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/engine"
+	"vexillum/internal/core/explain"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/pace"
 	"vexillum/internal/core/span"

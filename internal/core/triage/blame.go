@@ -7,8 +7,8 @@ import (
 	"slices"
 	"strings"
 	"time"
-	"vexillum/internal/core/capacity"
 
+	"vexillum/internal/core/capacity"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 )

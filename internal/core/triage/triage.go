@@ -7,8 +7,8 @@ import (
 	"fmt"
 	"slices"
 	"time"
-	"vexillum/internal/core/capacity"
 
+	"vexillum/internal/core/capacity"
 	"vexillum/internal/core/farm"
 )
 

@@ -2,8 +2,8 @@ package fleet
 
 import (
 	"context"
-	"vexillum/internal/core/capacity"
 
+	"vexillum/internal/core/capacity"
 	"vexillum/internal/core/engine"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/service/writer"

@@ -4,6 +4,7 @@ import (
 	"context"
 	"maps"
 	"slices"
+
 	"vexillum/internal/core/engine"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/service/writer"

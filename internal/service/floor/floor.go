@@ -8,9 +8,9 @@ import (
 	"fmt"
 	"log/slog"
 	"time"
-	"vexillum/internal/core/fairness"
 
 	"vexillum/internal/core/engine"
+	"vexillum/internal/core/fairness"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/pace"
 	"vexillum/internal/recipe"

@@ -12,14 +12,14 @@ import (
 	"testing"
 	"testing/synctest"
 	"time"
-	"vexillum/internal/client"
-	"vexillum/internal/service/views"
-	"vexillum/internal/service/writer"
 
+	"vexillum/internal/client"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/protocol/accept"
 	"vexillum/internal/service/fleet"
 	"vexillum/internal/service/queue"
+	"vexillum/internal/service/views"
+	"vexillum/internal/service/writer"
 	"vexillum/internal/wire"
 )
 

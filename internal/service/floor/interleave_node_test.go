@@ -6,6 +6,7 @@ import (
 	"slices"
 	"sync"
 	"time"
+
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/protocol/accept"

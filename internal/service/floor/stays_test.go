@@ -7,8 +7,8 @@ import (
 	"testing"
 	"testing/synctest"
 	"time"
-	"vexillum/internal/core/capacity"
 
+	"vexillum/internal/core/capacity"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/service/fleet"

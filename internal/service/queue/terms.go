@@ -7,10 +7,10 @@ import (
 	"slices"
 	"strings"
 	"time"
-	"vexillum/internal/core/capacity"
 
 	"github.com/dustin/go-humanize/english"
 
+	"vexillum/internal/core/capacity"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/forecast"
 	"vexillum/internal/service/refusal"

@@ -5,8 +5,8 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"vexillum/internal/core/capacity"
 
+	"vexillum/internal/core/capacity"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/service/refusal"
 	"vexillum/internal/wire"

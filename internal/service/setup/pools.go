@@ -4,11 +4,12 @@ import (
 	"context"
 	"slices"
 	"strings"
+
+	"github.com/dustin/go-humanize/english"
+
 	"vexillum/internal/core/farm"
 	"vexillum/internal/service/refusal"
 	"vexillum/internal/wire"
-
-	"github.com/dustin/go-humanize/english"
 )
 
 // SetPool makes a pool, or changes which projects may use it.

@@ -6,10 +6,10 @@ package views
 import (
 	"context"
 	"time"
-	"vexillum/internal/core/explain"
 
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/engine"
+	"vexillum/internal/core/explain"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/forecast"
 	"vexillum/internal/core/pace"

@@ -5,8 +5,8 @@ import (
 	"context"
 	"fmt"
 	"time"
-	"vexillum/internal/core/fairness"
 
+	"vexillum/internal/core/fairness"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/forecast"
 	"vexillum/internal/drillfile"

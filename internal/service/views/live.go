@@ -2,6 +2,7 @@ package views
 
 import (
 	"time"
+
 	"vexillum/internal/core/health"
 )
 

@@ -2,6 +2,7 @@ package views
 
 import (
 	"strings"
+
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/hours"
 	"vexillum/internal/wire"

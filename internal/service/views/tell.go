@@ -2,6 +2,7 @@ package views
 
 import (
 	"math"
+
 	"vexillum/internal/core/farm"
 	"vexillum/internal/wire"
 )

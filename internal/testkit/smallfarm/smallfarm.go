@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"testing"
 	"time"
+
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
