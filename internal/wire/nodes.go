@@ -190,3 +190,69 @@ type StayDone struct {
 	Changes  bool   `json:"changes"`
 	Sentence string `json:"sentence"`
 }
+
+// Node is one machine that renders.
+type Node struct {
+	ID          int64        `json:"id"`
+	Name        string       `json:"name"`
+	Kind        string       `json:"kind"`
+	State       string       `json:"state"` // the one that matters most
+	Reach       string       `json:"reach"`
+	Duty        string       `json:"duty"`
+	Health      string       `json:"health"`
+	Since       time.Time    `json:"since"` // of reach
+	Why         string       `json:"why"`
+	OS          string       `json:"os"`
+	System      string       `json:"system"`
+	Cores       int          `json:"cores"`
+	Memory      int64        `json:"memory_bytes"`
+	Disk        int64        `json:"disk_bytes"`
+	Speed       float64      `json:"speed"`
+	Version     string       `json:"version"`
+	Renderers   []Renderer   `json:"renderers"`
+	Devices     []Device     `json:"devices"` // graphics devices
+	Traits      []Trait      `json:"traits"`
+	Settings    NodeSettings `json:"settings"`
+	OnHours     bool         `json:"on_hours"`     // inside its duty hours, where it has some
+	HoursChange *time.Time   `json:"hours_change"` // when that changes
+	EnrolledAt  *time.Time   `json:"enrolled_at"`  // null: announced, and not enrolled yet
+	Retired     bool         `json:"retired"`
+	OffUntil    *time.Time   `json:"off_until"` // given back by its owner until then
+	Findings    []Finding    `json:"findings"`  // what is wrong with the machine
+	Means       Means        `json:"means"`
+	// bytes a second that staging takes, measured when it joined; 0: not measured
+	DiskRate    int64   `json:"disk_rate"`
+	NetworkRate int64   `json:"network_rate"` // bytes a second to the service
+	Works       []Work  `json:"works"`        // what it does now, side by side
+	Processor   float64 `json:"processor"`    // part of all cores in use, 0 to 1
+	MemoryUsed  float64 `json:"memory_used"`
+	Changed     int64   `json:"changed"`
+}
+
+// Finding is one thing that is wrong with a machine.
+type Finding struct {
+	Kind     string `json:"kind"` // memory, clock, disk, swap, restarts, version or renderers
+	Sentence string `json:"sentence"`
+	Remedy   string `json:"remedy"` // what to do
+}
+
+// Renderer is a renderer that a node has.
+type Renderer struct {
+	Recipe  string `json:"recipe"`
+	Version string `json:"version"`
+	Path    string `json:"path"`
+}
+
+// Work is a lease that a node works on now.
+type Work struct {
+	Run         int64     `json:"run"`
+	RunName     string    `json:"run_name"`
+	Lease       int64     `json:"lease"`
+	Frames      string    `json:"frames"` // left on its lease
+	Share       Share     `json:"share"`
+	MemoryBytes int64     `json:"memory_bytes"` // that its processes have; 0: not measured
+	Frame       *int      `json:"frame"`        // that it renders now
+	Phase       string    `json:"phase"`        // starting, rendering, verifying or delivering
+	Fraction    float64   `json:"fraction"`
+	Since       time.Time `json:"since"`
+}

@@ -17,4 +17,3 @@ type Finish struct {
 	// zero where nothing does.
 	Early time.Time
 }
-

@@ -1,0 +1,259 @@
+package wire
+
+import (
+	"strings"
+	"time"
+)
+
+// FrameSets are the frames of a run by state, each as a frame range. Where they are
+// very many stretches they are told by blocks of so many frames: all of a block
+// stand where the state that matters most in it is named.
+type FrameSets struct {
+	Block      int    `json:"block"` // 1: frame by frame
+	ToDo       string `json:"to_do"`
+	Dealt      string `json:"dealt"`
+	Rendering  string `json:"rendering"`
+	Verifying  string `json:"verifying"`
+	Delivering string `json:"delivering"`
+	Done       string `json:"done"`
+	Failed     string `json:"failed"`
+	Parked     string `json:"parked"`
+}
+
+// Run is one rendering of a job.
+type Run struct {
+	ID       int64             `json:"id"`
+	Name     string            `json:"name"`
+	Job      string            `json:"job"`
+	Kind     string            `json:"kind"`
+	Number   int               `json:"number"`
+	Project  string            `json:"project"`
+	State    string            `json:"state"`
+	Why      string            `json:"why"`
+	Recipe   string            `json:"recipe"`
+	Scene    string            `json:"scene"`
+	Output   string            `json:"output"` // folder in the project's frame place
+	Width    int               `json:"width"`
+	Height   int               `json:"height"`
+	Values   map[string]string `json:"values"`
+	Needs    string            `json:"needs"`    // what a node must be: an expression over traits
+	Priority string            `json:"priority"` // urgent, high, normal, low or filler
+	// the most nodes at once: a number or a percentage; empty: none
+	Ceiling string     `json:"ceiling"`
+	Due     *time.Time `json:"due"`     // when it must be ready
+	AtRisk  bool       `json:"at_risk"` // forecast to miss that
+	// order of its frames: forward, reverse or scouts; empty: the dealer chooses
+	Sequence string `json:"sequence"`
+	Scouts   string `json:"scouts"` // frames that go first
+	// where it was put inside its priority: before 0 first, 0 in its turn
+	Put   int64   `json:"put"`
+	Takes Amounts `json:"takes"` // of a node, by one lease
+	// the account, group, file mask and variables of its renderers
+	LaunchSettings LaunchValues `json:"launch_settings"`
+	// most that a launch is expected to grow to, as was measured; 0: not known
+	MemoryPeak  int64          `json:"memory_peak_bytes"`
+	Passes      []string       `json:"passes"` // written beside the picture
+	Tries       int            `json:"tries"`
+	Owner       string         `json:"owner"`
+	Frames      string         `json:"frames"`
+	Shot        string         `json:"shot"`     // all frames of the animation
+	ShotWhy     string         `json:"shot_why"` // how that came about, in a sentence; may be empty
+	FrameCount  int            `json:"frame_count"`
+	DoneCount   int            `json:"done_count"`
+	ParkedCount int            `json:"parked_count"`
+	Sets        FrameSets      `json:"sets"`
+	Nodes       []string       `json:"nodes"`     // that render it now
+	InFlight    int            `json:"in_flight"` // frames that are begun, and have no result yet
+	Newest      *int           `json:"newest"`
+	NewestAt    *time.Time     `json:"newest_at"`
+	SubmittedAt time.Time      `json:"submitted_at"`
+	StartedAt   *time.Time     `json:"started_at"`
+	EndedAt     *time.Time     `json:"ended_at"`
+	Forecast    Forecast       `json:"forecast"`
+	Troubles    []FrameTrouble `json:"troubles"`
+	Changed     int64          `json:"changed"`
+}
+
+// FrameTrouble is a frame that has failed and has no good picture yet.
+type FrameTrouble struct {
+	Frame  int       `json:"frame"`
+	Parked bool      `json:"parked"`
+	Tried  int       `json:"tried"`
+	Failed []Attempt `json:"failed"`
+}
+
+// Attempt is a try at a frame that failed.
+type Attempt struct {
+	Node    string    `json:"node"`
+	NodeID  int64     `json:"node_id"`
+	Lease   int64     `json:"lease"`
+	Cause   string    `json:"cause"`
+	Message string    `json:"message"`
+	At      time.Time `json:"at"`
+}
+
+// Forecast says when a run will be finished.
+type Forecast struct {
+	Known  bool       `json:"known"`
+	Median *time.Time `json:"median"`
+	Late   *time.Time `json:"late"` // nine of ten are finished by then
+	Why    string     `json:"why"`
+}
+
+// Submit asks for a run.
+type Submit struct {
+	Job     string `json:"job"`
+	Project string `json:"project"`
+	Kind    string `json:"kind,omitempty"`   // proof, final (default) or correction
+	Recipe  string `json:"recipe,omitempty"` // by the scene's ending when left out
+	Scene   string `json:"scene"`            // inside the project's scene place
+	Frames  string `json:"frames"`
+	// all frames of the animation, such as 1-180; as the job or the scene says when left out
+	Shot   string `json:"shot,omitempty"`
+	Width  int    `json:"width,omitempty"`  // 1920 when left out
+	Height int    `json:"height,omitempty"` // 1080 when left out
+	// folder in the project's frame place; the job's name when left out
+	Output string            `json:"output,omitempty"`
+	Values map[string]string `json:"values,omitempty"`
+	Needs  string            `json:"needs,omitempty"` // what a node must be: an expression over traits
+	// Priority is urgent (wranglers only), high, normal (default), low or filler.
+	Priority string `json:"priority,omitempty"`
+	// Ceiling is the most nodes at once: a number, or a percentage of those that
+	// could take the run.
+	Ceiling string   `json:"ceiling,omitempty"`
+	Takes   *Amounts `json:"takes,omitempty"`  // of a node, by one lease; as the recipe says when left out
+	Passes  []string `json:"passes,omitempty"` // to be written beside the picture
+	Tries   int      `json:"tries,omitempty"`  // 3 when left out
+	Chunk   int      `json:"chunk,omitempty"`  // frames a lease; chosen by the dealer when left out
+	Held    bool     `json:"held,omitempty"`
+	// Stall is for how many seconds a renderer may give no sign of life; as its
+	// frames are expected to take when left out.
+	Stall float64 `json:"stall_seconds,omitempty"`
+	Due   string  `json:"due,omitempty"` // when it must be ready, as RFC 3339 writes it
+	// Sequence is the order of frames: forward, reverse, or scouts (a few spread
+	// over the range first); chosen by the dealer when left out.
+	Sequence string `json:"sequence,omitempty"`
+	Wait     bool   `json:"wait,omitempty"` // for a person's yes when the scouts are rendered
+	// StartOn is how many nodes begin until the first frame is verified: 3 for a
+	// scene that nobody has rendered yet when left out, and 0 for all at once.
+	StartOn *int `json:"start_on,omitempty"`
+	DryRun  bool `json:"dry_run,omitempty"` // check all, and answer with the receipt that would come
+}
+
+// Redo names frames that are rendered again.
+type Redo struct {
+	Frames string `json:"frames"`
+}
+
+// RunChange changes what may be changed of a run while it renders. What is
+// left out stays.
+type RunChange struct {
+	Priority *string `json:"priority,omitempty"`
+	Ceiling  *string `json:"ceiling,omitempty"` // empty: none
+	Due      *string `json:"due,omitempty"`     // as RFC 3339 writes it; empty: none
+	Put      *string `json:"put,omitempty"`     // inside its priority: first, last, or back into its turn
+	Before   *int64  `json:"before,omitempty"`  // just before this run of the same priority
+	Now      bool    `json:"now,omitempty"`     // stop frames in flight of less urgent runs for it
+	DryRun   bool    `json:"dry_run,omitempty"` // only tell what would happen
+}
+
+// RunChanged says what a change of a run does.
+type RunChanged struct {
+	DryRun   bool     `json:"dry_run"`
+	Changes  bool     `json:"changes"`
+	Effects  []string `json:"effects"`  // what it does, each a part of a sentence
+	Sentence string   `json:"sentence"` // all of that
+	Stops    int      `json:"stops"`    // leases of other runs that are ended at once, with their frames in flight
+	Run      Run      `json:"run"`
+	// Before and After are when it is finished as things are, and with the change;
+	// only where that was played, before a change.
+	Before *Forecast  `json:"before,omitempty"`
+	After  *Forecast  `json:"after,omitempty"`
+	Others []RunMoves `json:"others"` // runs that are finished at another time, the most moved first
+}
+
+// Say adds to what a change does.
+func (c *RunChanged) Say(effects ...string) {
+	c.Effects = append(c.Effects, effects...)
+	c.Sentence = strings.Join(c.Effects, "; ")
+}
+
+// RunMoves tells by how much a run is finished later.
+type RunMoves struct {
+	Run     int64   `json:"run"`
+	Name    string  `json:"name"`
+	Seconds float64 `json:"seconds"` // below 0: earlier
+}
+
+// Amounts is what one lease of a run takes of its node.
+type Amounts struct {
+	Cores       int   `json:"cores,omitempty"`        // 0: the whole node
+	MemoryBytes int64 `json:"memory_bytes,omitempty"` // 0: it is not told
+	Devices     int   `json:"devices,omitempty"`      // graphics devices
+}
+
+// Why is the reason for something, as one sentence.
+type Why struct {
+	Why string `json:"why"`
+}
+
+// Receipt answers a submit.
+type Receipt struct {
+	Run        int64    `json:"run"` // 0 where nothing was submitted
+	DryRun     bool     `json:"dry_run"`
+	Name       string   `json:"name"`
+	Frames     string   `json:"frames"`
+	FrameCount int      `json:"frame_count"`
+	Output     string   `json:"output"` // whole path where the service runs
+	State      string   `json:"state"`
+	Shot       string   `json:"shot"`    // all frames of the animation
+	Remarks    []string `json:"remarks"` // what the submitter should know, in sentences
+	Sentence   string   `json:"sentence"`
+	Forecast   Forecast `json:"forecast"`
+	Nodes      int      `json:"nodes"` // that could render it now
+}
+
+// Result is a frame with a good picture.
+type Result struct {
+	Frame          int       `json:"frame"`
+	State          string    `json:"state"` // delivering or done
+	File           string    `json:"file"`  // name in the run's output folder
+	Node           string    `json:"node"`
+	Lease          int64     `json:"lease"`
+	Launch         int       `json:"launch"`
+	Hash           string    `json:"hash"`
+	Bytes          int64     `json:"bytes"`
+	Files          []Output  `json:"files"` // the picture and its passes; they stand there together or not at all
+	StartupSeconds float64   `json:"startup_seconds"`
+	RenderSeconds  float64   `json:"render_seconds"`
+	CheckSeconds   float64   `json:"check_seconds"`
+	At             time.Time `json:"at"`
+	Seq            int64     `json:"seq"` // of the change that told it
+}
+
+// Timings tell who rendered each frame of a run and how long that took, as
+// columns.
+type Timings struct {
+	Seq     int64     `json:"seq"`     // of the newest change that is in them
+	Nodes   []string  `json:"nodes"`   // by name
+	Frames  []int     `json:"frames"`  // that have a good picture
+	Node    []int     `json:"node"`    // of each frame, as its place in nodes
+	Seconds []float64 `json:"seconds"` // that rendering each took
+}
+
+// QueuePage is one page of the runs that a search finds.
+type QueuePage struct {
+	Total  int      `json:"total"` // runs that are found
+	Page   int      `json:"page"`  // this one, from 1
+	Pages  int      `json:"pages"` // at least 1
+	Runs   []Run    `json:"runs"`
+	Owners []string `json:"owners"` // of all runs there are
+}
+
+// Output is one file of a frame.
+type Output struct {
+	Pass  string `json:"pass"` // "" is the picture itself
+	File  string `json:"file"` // in the run's output folder, with slashes
+	Hash  string `json:"hash"` // SHA-256
+	Bytes int64  `json:"bytes"`
+}
