@@ -313,15 +313,7 @@ func (s *Server) redo(c *gin.Context, f *floor.Floor, in wire.Redo) {
 }
 
 func (s *Server) results(c *gin.Context) {
-	run, ok := s.oneRun(c)
-	if !ok {
-		return
-	}
-	after, ok := query(c, "after", 0, 0, 1<<62)
-	if !ok {
-		return
-	}
-	names, ok := s.nodeNames(c)
+	run, after, names, ok := s.runAfter(c)
 	if !ok {
 		return
 	}
@@ -350,18 +342,23 @@ func (s *Server) results(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
+// runAfter reads which run is asked about and from which change on, and the names
+// of all nodes.
+func (s *Server) runAfter(c *gin.Context) (run wire.Run, after int64, names map[int64]string, ok bool) {
+	if run, ok = s.oneRun(c); !ok {
+		return run, after, names, false
+	}
+	if after, ok = query(c, "after", 0, 0, 1<<62); !ok {
+		return run, after, names, false
+	}
+	names, ok = s.nodeNames(c)
+	return run, after, names, ok
+}
+
 // timings tells who rendered each frame of a run and how long that took: all of
 // them, or those that came after a change.
 func (s *Server) timings(c *gin.Context) {
-	run, ok := s.oneRun(c)
-	if !ok {
-		return
-	}
-	after, ok := query(c, "after", 0, 0, 1<<62)
-	if !ok {
-		return
-	}
-	names, ok := s.nodeNames(c)
+	run, after, names, ok := s.runAfter(c)
 	if !ok {
 		return
 	}

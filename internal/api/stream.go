@@ -44,11 +44,18 @@ func (s *Server) events(c *gin.Context) {
 	if !ok || !send(eventsOf(first)...) {
 		return
 	}
+	passOn(c, s.stillMay(c), follower.Pieces(), func(piece views.Piece) bool {
+		return send(eventsOf(piece)...)
+	}, func() bool { return send(signOfLife) })
+}
+
+// passOn hands on what comes until nothing more does, the listener is gone or may
+// not hear it any more. While nothing comes it gives signs of life.
+func passOn[T any](c *gin.Context, mayHear func() bool, items <-chan T, send func(T) bool, life func() bool) {
 	quiet := time.NewTicker(streamQuiet)
 	defer quiet.Stop()
 	look := time.NewTicker(streamLook)
 	defer look.Stop()
-	mayHear := s.stillMay(c)
 	for {
 		select {
 		case <-c.Request.Context().Done():
@@ -58,11 +65,11 @@ func (s *Server) events(c *gin.Context) {
 				return
 			}
 		case <-quiet.C:
-			if !send(signOfLife) {
+			if !life() {
 				return
 			}
-		case piece, open := <-follower.Pieces():
-			if !open || !mayHear() || !send(eventsOf(piece)...) {
+		case item, open := <-items:
+			if !open || !mayHear() || !send(item) {
 				return
 			}
 		}

@@ -344,28 +344,11 @@ func (s *Server) followLog(c *gin.Context) {
 	if !ok {
 		return
 	}
-	quiet := time.NewTicker(streamQuiet)
-	defer quiet.Stop()
-	look := time.NewTicker(streamLook)
-	defer look.Stop()
-	mayHear := s.stillMay(c)
-	for {
-		select {
-		case <-c.Request.Context().Done():
-			return
-		case <-look.C:
-			if !mayHear() {
-				return
-			}
-		case <-quiet.C: // one who stands by now hears nothing
-			if _, err := s.svc.Floor(); err != nil || !send(signOfLife) {
-				return
-			}
-		case lines := <-follower.Lines():
-			data, err := json.Marshal(logLines(lines))
-			if err != nil || !mayHear() || !send(sse.Event{Event: "lines", Data: string(data)}) {
-				return
-			}
-		}
-	}
+	passOn(c, s.stillMay(c), follower.Lines(), func(lines []logbook.Line) bool {
+		data, err := json.Marshal(logLines(lines))
+		return err == nil && send(sse.Event{Event: "lines", Data: string(data)})
+	}, func() bool { // one who stands by now hears nothing
+		_, err := s.svc.Floor()
+		return err == nil && send(signOfLife)
+	})
 }

@@ -91,13 +91,3 @@ func TestDatabasesThatCannotBeOpened(t *testing.T) {
 		}
 	}
 }
-
-func TestNewerDatabaseIsRefused(t *testing.T) {
-	s, _ := claimed(t, pgtest.URL(t))
-	if _, err := s.db.Exec(`INSERT INTO goose_db_version (version_id, is_applied) VALUES (9999, true)`); err != nil {
-		t.Fatal(err)
-	}
-	if err := s.Migrate(t.Context()); err == nil {
-		t.Error("a database of a newer form was opened")
-	}
-}
