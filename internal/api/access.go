@@ -161,7 +161,7 @@ func (s *Server) signIn(c *gin.Context, f *floor.Floor, in wire.SignIn) {
 		s.fail(c, err)
 		return
 	}
-	s.gate.tried(address, in.Name, true, time.Now())
+	s.gate.passed(address, in.Name)
 	out := wire.Me{Name: p.Name, Role: string(p.Role)}
 	if in.Label != "" {
 		out.Token = token
@@ -212,7 +212,7 @@ func (s *Server) refuseSignIn(c *gin.Context, f *floor.Floor, name, address stri
 		return
 	}
 	name = attempted(name)
-	if n := s.gate.tried(address, name, false, time.Now()); n > 0 {
+	if n := s.gate.turnedAway(address, name, time.Now()); n > 0 {
 		s.log.Warn("a sign-in failed", "name", name, "address", address, "times", n)
 		if err := f.People.SignInFailed(c, name, address, errWrongPassword.Error(), n); err != nil {
 			s.log.Warn("a failed sign-in is not on record", "name", name, "error", err)
@@ -231,7 +231,7 @@ func (s *Server) changePassword(c *gin.Context, f *floor.Floor, in wire.NewPassw
 	}
 	p, err := s.proven(c, f, name, in.Old)
 	if errors.Is(err, errWrongPassword) {
-		s.gate.tried(address, name, false, time.Now())
+		s.gate.turnedAway(address, name, time.Now())
 		problem(c, http.StatusUnprocessableEntity, "old", "the old password is wrong")
 		return
 	}

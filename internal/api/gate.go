@@ -85,20 +85,23 @@ func (g *gate) may(address, name string) bool {
 	return g.known[pair(address, name)] || limiterOf(g.from, address, addressEvery, addressBurst).Tokens() >= 1
 }
 
-// tried notes what came of it. For a failure it returns how many shall be put on
-// record now: the first at once, then one line a minute.
-func (g *gate) tried(address, name string, in bool, now time.Time) (record int) {
+// passed notes that somebody has come in.
+func (g *gate) passed(address, name string) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if len(g.known) >= mostWatched {
+		clear(g.known)
+	}
+	g.known[pair(address, name)] = true
+	delete(g.pairs, pair(address, name))
+}
+
+// turnedAway notes that somebody has not. It returns how many such tries shall be
+// put on record now: the first at once, then one line a minute.
+func (g *gate) turnedAway(address, name string, now time.Time) (record int) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	key := pair(address, name)
-	if in {
-		if len(g.known) >= mostWatched {
-			clear(g.known)
-		}
-		g.known[key] = true
-		delete(g.pairs, key)
-		return 0
-	}
 	limiterOf(g.pairs, key, pairEvery, pairBurst).Allow()
 	limiterOf(g.from, address, addressEvery, addressBurst).Allow()
 	if len(g.failed) >= mostWatched {

@@ -72,7 +72,7 @@ func TestTheRightPasswordIsNotRefused(t *testing.T) {
 	g := newGate()
 	at := time.Date(2031, 3, 4, 5, 6, 7, 0, time.UTC)
 	for range 1000 {
-		g.tried("192.0.2.1", "admin", false, at)
+		g.turnedAway("192.0.2.1", "admin", at)
 	}
 	if g.may("192.0.2.1", "admin") {
 		t.Error("guesses at one name go on for ever")
@@ -80,9 +80,9 @@ func TestTheRightPasswordIsNotRefused(t *testing.T) {
 	if !g.may("192.0.2.2", "admin") {
 		t.Error("guesses from one address shut the name for another")
 	}
-	g.tried("192.0.2.3", "nadia", true, at)
+	g.passed("192.0.2.3", "nadia")
 	for i := range 1000 {
-		g.tried("192.0.2.3", fmt.Sprint("guess", i), false, at)
+		g.turnedAway("192.0.2.3", fmt.Sprint("guess", i), at)
 	}
 	if g.may("192.0.2.3", "somebody") {
 		t.Error("guesses under many names go on for ever")
@@ -90,15 +90,15 @@ func TestTheRightPasswordIsNotRefused(t *testing.T) {
 	if !g.may("192.0.2.3", "nadia") {
 		t.Error("who has signed in from there is refused for the guesses of others")
 	}
-	if n := g.tried("192.0.2.4", "admin", false, at); n != 1 {
+	if n := g.turnedAway("192.0.2.4", "admin", at); n != 1 {
 		t.Errorf("the first failure puts %d on record", n)
 	}
 	for range 9 {
-		if n := g.tried("192.0.2.4", "admin", false, at); n != 0 {
+		if n := g.turnedAway("192.0.2.4", "admin", at); n != 0 {
 			t.Errorf("a further one in the same minute puts %d on record", n)
 		}
 	}
-	if n := g.tried("192.0.2.4", "admin", false, at.Add(time.Minute)); n != 10 {
+	if n := g.turnedAway("192.0.2.4", "admin", at.Add(time.Minute)); n != 10 {
 		t.Errorf("a minute later %d are put on record, want 10", n)
 	}
 }

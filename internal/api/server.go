@@ -255,27 +255,27 @@ func (s *Server) headers(c *gin.Context) {
 	c.Next()
 }
 
-func (s *Server) health(c *gin.Context, ready bool) {
-	part, active := s.svc.Part()
-	status := http.StatusOK
-	if ready && (part == "starting" || part == "away") { // one that stands by hands requests on
+func (s *Server) healthz(c *gin.Context) { c.JSON(http.StatusOK, s.health()) }
+
+func (s *Server) readyz(c *gin.Context) {
+	health, status := s.health(), http.StatusOK
+	if health.Part == "starting" || health.Part == "away" { // one that stands by hands requests on
 		status = http.StatusServiceUnavailable
 	}
-	c.JSON(
-		status,
-		wire.Health{
-			Service: "vexillum", Version: s.version, Part: part, Name: s.name, Active: active,
-			Now: time.Now(), NodesFrom: oldestNode,
-		},
-	)
+	c.JSON(status, health)
+}
+
+func (s *Server) health() wire.Health {
+	part, active := s.svc.Part()
+	return wire.Health{
+		Service: "vexillum", Version: s.version, Part: part, Name: s.name, Active: active, Now: time.Now(),
+		NodesFrom: oldestNode,
+	}
 }
 
 // oldestNode is the oldest version of a node process that speaks the protocol
 // of this service.
 const oldestNode = "0.1.0"
-
-func (s *Server) healthz(c *gin.Context) { s.health(c, false) }
-func (s *Server) readyz(c *gin.Context)  { s.health(c, true) }
 
 func (s *Server) services(c *gin.Context) { c.JSON(http.StatusOK, s.svc.Members()) }
 

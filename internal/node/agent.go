@@ -412,8 +412,8 @@ func (a *Agent) workOn(ctx context.Context, w *work) (wire.Ended, error) {
 	said := a.logShipperOf(w)
 	defer said.close()
 	w.host.say = said.line
-	a.setWork(w, true)
-	defer a.setWork(w, false)
+	a.changeWorks(func() { a.works[w.lease.ID] = w })
+	defer a.changeWorks(func() { delete(a.works, w.lease.ID) })
 	return w.run(ctx)
 }
 
@@ -434,13 +434,10 @@ func (a *Agent) take(caps wire.NodeCaps) {
 	)
 }
 
-func (a *Agent) setWork(w *work, on bool) {
+// changeWorks changes what the node works on, and lets the service know soon.
+func (a *Agent) changeWorks(change func()) {
 	a.mu.Lock()
-	if on {
-		a.works[w.lease.ID] = w
-	} else {
-		delete(a.works, w.lease.ID)
-	}
+	change()
 	a.mu.Unlock()
 	select {
 	case a.shifted <- struct{}{}:
