@@ -30,6 +30,53 @@ type helper struct {
 	speed float64
 }
 
+// can is how many reference seconds a helper can do until then, after a launch.
+func (h *helper) can(then float64) float64 { return (then - h.free - h.takes) * h.speed }
+
+// ables are helpers by how much they can do, the least first; of those that can do
+// the same, the first in the list.
+type ables []one
+
+type one struct {
+	can    float64
+	helper int // its index
+}
+
+func (o one) compare(other one) int {
+	return cmp.Or(cmp.Compare(o.can, other.can), cmp.Compare(o.helper, other.helper))
+}
+
+func (a *ables) put(helper int, can float64) {
+	at, _ := slices.BinarySearchFunc(*a, one{can, helper}, one.compare)
+	*a = slices.Insert(*a, at, one{can, helper})
+}
+
+func (a *ables) drop(helper int, can float64) {
+	if at, found := slices.BinarySearchFunc(*a, one{can, helper}, one.compare); found {
+		*a = slices.Delete(*a, at, at+1)
+	}
+}
+
+// best returns the helper that fits best: the least able that can do so many frames,
+// which take so much each; or, where nobody can, the ablest, and how many it can do.
+func (a ables) best(frames int, each float64) (helper, most int) {
+	whole := func(can float64) int { return int(can/each + 1e-9) }
+	at, _ := slices.BinarySearchFunc(a, frames, func(o one, frames int) int {
+		return cmp.Compare(whole(o.can), frames)
+	})
+	if at < len(a) {
+		return a[at].helper, frames
+	}
+	if len(a) == 0 {
+		return 0, 0
+	}
+	last := len(a) - 1
+	for last > 0 && a[last-1].can == a[last].can {
+		last--
+	}
+	return a[last].helper, max(0, whole(a[last].can))
+}
+
 // plan finds the earliest time for which a plan works out, and that plan; nil
 // if nothing moved would bring the end forward.
 func (v *survey) plan() *plan {
@@ -94,26 +141,19 @@ func (v *survey) try(then float64) *plan {
 	slices.SortStableFunc(over, func(a, b surplus) int {
 		return cmp.Compare(float64(b.frames)*b.each, float64(a.frames)*a.each)
 	})
+	able := make(ables, len(help))
+	for i := range help {
+		able[i] = one{help[i].can(then), i}
+	}
+	slices.SortFunc(able, one.compare)
 	for k, o := range over {
 		moved := 0
 		for o.frames > 0 {
-			best, fits, large := -1, math.Inf(1), 0.0
-			most := 0
-			for i, h := range help {
-				can := (then - h.free - h.takes) * h.speed
-				frames := int(can/o.each + 1e-9)
-				switch {
-				case frames >= o.frames:
-					if most < o.frames || can < fits {
-						best, fits, most = i, can, o.frames
-					}
-				case most < o.frames && frames > 0 && can > large:
-					best, large, most = i, can, frames
-				}
-			}
-			if best < 0 {
+			best, most := able.best(o.frames, o.each)
+			if most == 0 {
 				return nil
 			}
+			able.drop(best, help[best].can(then))
 			h := &help[best]
 			l := &v.loads[o.load]
 			if extra := int(((then-h.free-h.takes)*h.speed)/o.each+1e-9) - most; most == o.frames && k+1 < len(over) &&
@@ -125,11 +165,13 @@ func (v *survey) try(then float64) *plan {
 					most += extra
 					o.frames += extra
 					help = append(help, helper{taker: -1, free: then - spare, takes: v.again, speed: l.speed})
+					able.put(len(help)-1, help[len(help)-1].can(then))
 					h = &help[best]
 				}
 			}
 			h.free += h.takes + float64(most)*o.each/h.speed
 			h.takes = v.again
+			able.put(best, h.can(then))
 			p.pieces = append(p.pieces, piece{from: o.load, taker: h.taker, frames: most})
 			o.frames -= most
 			moved += most

@@ -162,16 +162,20 @@ func (s Set) without(f int) Set {
 	if !found {
 		i--
 	}
-	sp := s.spans[i]
-	out := Set{spans: make([]Span, 0, len(s.spans)+1), count: s.count - 1}
-	out.spans = append(out.spans, s.spans[:i]...)
-	if sp.First < f {
-		out.spans = append(out.spans, Span{sp.First, f - 1})
+	// A clone is not cleared before it is filled, which is half of what it costs.
+	out := Set{count: s.count - 1}
+	switch sp := s.spans[i]; {
+	case sp.First == f && sp.Last == f:
+		out.spans = slices.Concat(s.spans[:i], s.spans[i+1:])
+	case sp.First == f:
+		out.spans = slices.Clone(s.spans)
+		out.spans[i].First++
+	case sp.Last == f:
+		out.spans = slices.Clone(s.spans)
+		out.spans[i].Last--
+	default:
+		out.spans = slices.Concat(s.spans[:i], []Span{{sp.First, f - 1}, {f + 1, sp.Last}}, s.spans[i+1:])
 	}
-	if f < sp.Last {
-		out.spans = append(out.spans, Span{f + 1, sp.Last})
-	}
-	out.spans = append(out.spans, s.spans[i+1:]...)
 	return out.packed()
 }
 
@@ -187,18 +191,22 @@ func (s Set) with(f int) Set {
 		return out
 	}
 	i, _ := slices.BinarySearchFunc(s.spans, f, func(sp Span, f int) int { return sp.First - f })
-	out := Set{spans: make([]Span, 0, len(s.spans)+1), count: s.count + 1}
-	out.spans = append(out.spans, s.spans[:i]...)
-	one := Span{f, f}
-	if n := len(out.spans); n > 0 && out.spans[n-1].Last == f-1 {
-		one.First = out.spans[n-1].First
-		out.spans = out.spans[:n-1]
+	before := i > 0 && s.spans[i-1].Last == f-1
+	behind := i < len(s.spans) && s.spans[i].First == f+1
+	out := Set{count: s.count + 1}
+	switch {
+	case before && behind:
+		joined := Span{s.spans[i-1].First, s.spans[i].Last}
+		out.spans = slices.Concat(s.spans[:i-1], []Span{joined}, s.spans[i+1:])
+	case before:
+		out.spans = slices.Clone(s.spans)
+		out.spans[i-1].Last++
+	case behind:
+		out.spans = slices.Clone(s.spans)
+		out.spans[i].First--
+	default:
+		out.spans = slices.Concat(s.spans[:i], []Span{{f, f}}, s.spans[i:])
 	}
-	if i < len(s.spans) && s.spans[i].First == f+1 {
-		one.Last = s.spans[i].Last
-		i++
-	}
-	out.spans = append(append(out.spans, one), s.spans[i:]...)
 	return out.packed()
 }
 
