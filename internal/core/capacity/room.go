@@ -38,7 +38,7 @@ func Room(
 ) (farm.Share, string) {
 	held := s.LeasesOf(n.ID)
 	if leaving != nil {
-		held = slices.DeleteFunc(held, leaving)
+		held = slices.DeleteFunc(slices.Clone(held), leaving)
 	}
 	takes := run.Spec.Takes
 	offer := n.Offer()

@@ -90,10 +90,9 @@ func (s *State) putLease(l *Lease) {
 	s.leases[l.ID] = l
 	s.LastLease = max(s.LastLease, l.ID)
 	if l.Open() {
-		if s.working[l.Node] == nil {
-			s.working[l.Node] = map[LeaseID]*Lease{}
-		}
-		s.working[l.Node][l.ID] = l
+		held := s.working[l.Node]
+		place, _ := slices.BinarySearchFunc(held, l.ID, leaseOrder)
+		s.working[l.Node] = slices.Insert(slices.Clone(held), place, l)
 		s.room(l.Node)
 		run := s.Runs[l.Run]
 		at, _ := run.openAt(l.ID)
@@ -255,7 +254,10 @@ func (s *State) leaseEnded(r LeaseEnded) error {
 	if at, ok := run.openAt(l.ID); ok {
 		run.open = append(run.open[:at:at], run.open[at+1:]...) // a copy: somebody may be looking through them
 	}
-	delete(s.working[l.Node], l.ID)
+	held := s.working[l.Node]
+	if place, ok := slices.BinarySearchFunc(held, l.ID, leaseOrder); ok {
+		s.working[l.Node] = slices.Concat(held[:place], held[place+1:])
+	}
 	s.room(l.Node)
 	return nil
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
+	"strconv"
 	"time"
 
 	"vexillum/internal/core/frames"
@@ -106,7 +107,7 @@ type Spec struct {
 }
 
 // Name is how people call the run, and type it: "salt_010/final-2".
-func (s Spec) Name() string { return fmt.Sprintf("%s/%s-%d", s.Job, s.Kind, s.Number) }
+func (s Spec) Name() string { return s.Job + "/" + string(s.Kind) + "-" + strconv.Itoa(s.Number) }
 
 // Delivery is a frame whose picture was accepted and is being published.
 type Delivery struct {

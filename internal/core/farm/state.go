@@ -40,8 +40,8 @@ type State struct {
 	numbers    map[jobKind]int
 	catalogue  catalogue
 	submitKeys map[string]submitted
-	leases     map[LeaseID]*Lease            // of runs that have not closed
-	working    map[NodeID]map[LeaseID]*Lease // open leases by node
+	leases     map[LeaseID]*Lease  // of runs that have not closed
+	working    map[NodeID][]*Lease // open leases by node, oldest first; a change makes a new slice
 	// those on which a further lease could be begun: idle, or with leases that share them
 	roomy     map[NodeID]*Node
 	openRuns  map[RunID]*Run
@@ -82,7 +82,7 @@ func NewState() *State {
 		catalogue:  newCatalogue(),
 		submitKeys: map[string]submitted{},
 		leases:     map[LeaseID]*Lease{},
-		working:    map[NodeID]map[LeaseID]*Lease{},
+		working:    map[NodeID][]*Lease{},
 		roomy:      map[NodeID]*Node{},
 		openRuns:   map[RunID]*Run{},
 	}
@@ -136,13 +136,11 @@ func (s *State) SubmittedWith(key string) (run *Run, digest string) {
 // Lease returns a lease of a run that has not closed, or nil.
 func (s *State) Lease(id LeaseID) *Lease { return s.leases[id] }
 
-// LeasesOf returns the open leases of a node, oldest first.
-func (s *State) LeasesOf(n NodeID) []*Lease {
-	if len(s.working[n]) == 0 {
-		return nil
-	}
-	return slices.SortedFunc(maps.Values(s.working[n]), func(a, b *Lease) int { return cmp.Compare(a.ID, b.ID) })
-}
+// LeasesOf returns the open leases of a node, oldest first. The slice stays as it
+// is and must not be changed.
+func (s *State) LeasesOf(n NodeID) []*Lease { return s.working[n] }
+
+func leaseOrder(l *Lease, id LeaseID) int { return cmp.Compare(l.ID, id) }
 
 // LeaseCount returns how many open leases a node has.
 func (s *State) LeaseCount(n NodeID) int { return len(s.working[n]) }
@@ -237,7 +235,7 @@ func (s *State) Check() error {
 			if s.Nodes[l.Node] == nil {
 				return fmt.Errorf("lease %d belongs to no node", l.ID)
 			}
-			if s.working[l.Node][l.ID] != l || s.leases[l.ID] != l {
+			if !slices.Contains(s.working[l.Node], l) || s.leases[l.ID] != l {
 				return fmt.Errorf("lease %d is not in the indexes", l.ID)
 			}
 			dealt += l.Left.Len()

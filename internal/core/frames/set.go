@@ -47,6 +47,9 @@ func (s Set) Empty() bool { return s.count == 0 }
 
 // First returns the lowest frame; s must not be empty.
 func (s Set) First() int {
+	if len(s.spans) > 0 {
+		return s.spans[0].First
+	}
 	for sp := range s.Spans() {
 		return sp.First
 	}
