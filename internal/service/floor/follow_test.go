@@ -335,3 +335,21 @@ func encoded(v any) []byte {
 	}
 	return data
 }
+
+// TestWhatARunWaitsForIsToldWhenItChanges holds a place and releases it: no Record
+// is about the run that waits for it.
+func TestWhatARunWaitsForIsToldWhenItChanges(t *testing.T) {
+	bubble(t, func(t *testing.T, w *world) {
+		id := w.submit("salt_010", "practice", "1-3")
+		r := w.follower(0)
+		for _, held := range []bool{true, false} {
+			w.stay(wire.Stay{Kind: "place", Name: "frames", Held: held})
+			time.Sleep(2 * time.Second)
+			synctest.Wait()
+			r.catchUp(t)
+			if why := r.farm.Runs[int64(id)].Why; strings.Contains(why, "is held by") != held {
+				t.Errorf("held %v: the run says %q", held, why)
+			}
+		}
+	})
+}

@@ -48,6 +48,8 @@ type Board struct {
 	followers map[*Follower]struct{}
 	away      map[string]string // places that are not there, with why
 	shown     *shown            // to followers; nil while there are none
+	lookedAt  time.Time         // when runs that wait were looked at again
+	lookedTo  int               // the last of them, by its place in the queue
 
 	foretold   map[farm.RunID]forecast.Finish // by plays
 	foretoldAt time.Time

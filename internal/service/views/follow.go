@@ -159,8 +159,10 @@ func (s *shown) piece(c change) (Piece, bool) {
 		nodes.take(s.nodes, n.ID, s.of(s.nodes, n.ID, n), wire.NodeProgress)
 	}
 	out.list(nodes, "nodes")
-	for _, name := range slices.Sorted(maps.Keys(c.frames)) {
-		out.add(name, "frames", c.frames[name])
+	for _, name := range []string{wire.EventFrameVerified, wire.EventFrameDone, wire.EventFrameFailed} {
+		if told := c.frames[name]; len(told) > 0 {
+			out.add(name, "frames", told)
+		}
 	}
 	return out.Piece, len(out.Events) > 0
 }

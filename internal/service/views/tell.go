@@ -2,6 +2,7 @@ package views
 
 import (
 	"math"
+	"time"
 
 	"vexillum/internal/core/farm"
 	"vexillum/internal/wire"
@@ -63,8 +64,36 @@ func (d *dirtySet) records(records []farm.Record) {
 	}
 }
 
+// What a run waits for changes with other runs and with nodes: so many runs that
+// are not rendering are looked at again, one after the other, in each span. On a
+// large farm a look goes through all nodes.
+const (
+	lookAgainRuns  = 50
+	lookAgainLarge = 5
+	lookAgainEvery = time.Second
+)
+
+// lookAgain has some of the runs that wait told again.
+func (b *Board) lookAgain(now time.Time) {
+	if len(b.followers) == 0 || now.Sub(b.lookedAt) < lookAgainEvery {
+		return
+	}
+	b.lookedAt = now
+	queue, most := b.s.Queue(), lookAgainRuns
+	if b.s.Large() {
+		most = lookAgainLarge
+	}
+	for range min(most, len(queue)) {
+		b.lookedTo = (b.lookedTo + 1) % len(queue)
+		if run := queue[b.lookedTo]; run.State != farm.RunRendering {
+			b.dirty.run(run.ID)
+		}
+	}
+}
+
 // tell sends what changed to all followers.
 func (b *Board) tell() {
+	b.lookAgain(b.w.Now())
 	if len(b.dirty.runs) == 0 && len(b.dirty.nodes) == 0 {
 		return
 	}
