@@ -160,7 +160,7 @@ func (g *gate) enter(address string) (leave func(), ok bool) {
 	}, true
 }
 
-// timed bounds the time that the body of a request may take, whoever reads it.
+// timed bounds the time that the body of a request may take, whichever handler reads it.
 func timed(w http.ResponseWriter, r *http.Request, patience time.Duration) {
 	if r.Body == nil || r.Body == http.NoBody {
 		return

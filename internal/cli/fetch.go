@@ -122,7 +122,7 @@ func (f *fetching) hear(ctx context.Context) func(*client.Farm, client.Event) er
 	}
 }
 
-// look reads the run anew.
+// look reads the run again.
 func (f *fetching) look(ctx context.Context) error {
 	for {
 		run, err := get[wire.Run](ctx, f.cl, fmt.Sprintf("/api/v1/runs/%d", f.run.ID))

@@ -128,7 +128,7 @@ func (t *table) print() {
 	}
 }
 
-// wrapWords breaks a text between its words into lines of so many columns; a
+// wrapWords breaks a text between its words into lines of the given width; a
 // longer word has a line of its own.
 func wrapWords(text string, width int) []string {
 	var out []string
@@ -162,7 +162,7 @@ func columns(w io.Writer) int {
 	return wide
 }
 
-// fit shortens a text to so many columns, but only where a person looks.
+// fit shortens a text to a number of columns, but only where a person looks.
 func (a *app) fit(text string, most int) string {
 	if columns(a.out) == 0 {
 		return text
@@ -228,7 +228,7 @@ func size(n int64) string {
 	return fmt.Sprintf("%.1f %s", v, units[u])
 }
 
-// clip shortens a text to so many columns.
+// clip shortens a text to a number of columns.
 func clip(text string, columns int) string { return runewidth.Truncate(text, columns, "…") }
 
 // times prints how often something happened.

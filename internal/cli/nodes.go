@@ -446,7 +446,7 @@ func rates(n wire.Node) string {
 	return fmt.Sprintf("disk writes %s/s, sends %s/s to the service", size(n.DiskRate), size(n.NetworkRate))
 }
 
-// accountText tells as whom a node process runs, and how it can hold renderers
+// accountText says which account a node process runs as, and how it can hold renderers
 // to what they are given.
 func accountText(m wire.Means) string {
 	if m.Account == "" {

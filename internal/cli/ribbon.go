@@ -8,30 +8,23 @@ import (
 	"vexillum/internal/wire"
 )
 
-// ribbonGlyphs draw frames in a row, the worst state first: in a bin of
-// several frames it wins.
-var ribbonGlyphs = []struct{ word, glyph string }{
-	{
-		"parked", "▣",
-	},
-	{"failed", "✕"}, {"rendering", "▄"}, {"verifying", "▅"}, {"delivering", "▆"}, {"to do", "·"}, {"dealt", "·"},
-	{"done", "█"},
+// glyphs draw frames in a row; in a bin of several the worst state wins.
+var glyphs = map[wire.FrameState]string{
+	"parked": "▣", "failed": "✕", "rendering": "▄", "verifying": "▅", "delivering": "▆", "to do": "·", "dealt": "·",
+	"done": "█",
 }
 
-// ribbon draws the frames of a run in at most so many columns.
+// ribbon draws the frames of a run in at most as many columns as are given.
 func ribbon(r wire.Run, columns int, colour bool) string {
-	words := map[string]string{
-		"parked": r.Sets.Parked, "failed": r.Sets.Failed, "rendering": r.Sets.Rendering, "verifying": r.Sets.Verifying,
-		"delivering": r.Sets.Delivering, "to do": r.Sets.ToDo, "dealt": r.Sets.Dealt, "done": r.Sets.Done,
-	}
+	states := wire.FrameStates()
 	rank := map[int]int{}
 	var all frames.Set
 	if err := all.UnmarshalText([]byte(r.Frames)); err != nil || all.Empty() {
 		return ""
 	}
-	for i, g := range ribbonGlyphs {
+	for i, state := range states {
 		var set frames.Set
-		if err := set.UnmarshalText([]byte(words[g.word])); err != nil {
+		if err := set.UnmarshalText([]byte(*r.Sets.Of(state))); err != nil {
 			return ""
 		}
 		for f := range set.All() {
@@ -44,7 +37,7 @@ func ribbon(r wire.Run, columns int, colour bool) string {
 	columns = min(columns, n)
 	bins := make([]int, columns)
 	for i := range bins {
-		bins[i] = len(ribbonGlyphs) - 1
+		bins[i] = len(states) - 1
 	}
 	position := 0
 	for f := range all.All() {
@@ -56,11 +49,11 @@ func ribbon(r wire.Run, columns int, colour bool) string {
 	}
 	var out strings.Builder
 	for _, b := range bins {
-		g := ribbonGlyphs[b]
+		glyph := glyphs[states[b]]
 		if colour {
-			fmt.Fprintf(&out, sgr+"38;5;%dm%s"+sgr+"0m", paint[g.word].colour, g.glyph)
+			fmt.Fprintf(&out, sgr+"38;5;%dm%s"+sgr+"0m", paint[string(states[b])].colour, glyph)
 		} else {
-			out.WriteString(g.glyph)
+			out.WriteString(glyph)
 		}
 	}
 	return out.String()

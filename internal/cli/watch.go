@@ -148,7 +148,7 @@ func (a *app) showCommand() *cobra.Command {
 // pageOfHistory is how many lines of a history are asked for at once.
 const pageOfHistory = 1000
 
-// historyOf returns what happened to a run, the newest first: at most so many lines.
+// historyOf returns what happened to a run, the newest first: at most a number of lines.
 func historyOf(ctx context.Context, cl *client.Client, run int64, most int) ([]wire.HistoryLine, error) {
 	out := []wire.HistoryLine{}
 	before := int64(0)

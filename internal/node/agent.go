@@ -343,7 +343,7 @@ func (a *Agent) oneSession(ctx context.Context) error {
 		a.leave()
 		return nil
 	default:
-		a.starter.End() // whoever came after us renders by himself
+		a.starter.End() // the newer process renders by itself
 	}
 	return cause
 }

@@ -33,7 +33,7 @@ type pngHeader struct {
 // samples returns how many samples a pixel has.
 func (h pngHeader) samples() int { return map[int]int{0: 1, 2: 3, 3: 1, 4: 2, 6: 4}[h.kind] }
 
-// rowBytes returns the bytes of a row of so many pixels, without its filter.
+// rowBytes returns the bytes of a row of pixels, without its filter.
 func (h pngHeader) rowBytes(width int) int { return (width*h.samples()*h.depth + 7) / 8 }
 
 var pngDepths = map[int][]int{0: {1, 2, 4, 8, 16}, 2: {8, 16}, 3: {1, 2, 4, 8}, 4: {8, 16}, 6: {8, 16}}
@@ -197,7 +197,7 @@ func streamPNG(r io.Reader) (small image.Image, blank bool, err error) {
 	return s.small, !s.varied, c.end()
 }
 
-// sampler takes every so many-th pixel of a picture.
+// sampler takes every nth pixel of a picture.
 type sampler struct {
 	h       pngHeader
 	palette []byte

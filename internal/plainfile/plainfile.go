@@ -63,7 +63,7 @@ func kind(mode fs.FileMode) string {
 	return "something else"
 }
 
-// Read reads a regular file whole, at most so many bytes. The error is
+// Read reads a regular file whole, up to a number of bytes. The error is
 // ErrNotRegular, ErrTooLarge, or what the system says.
 func Read(name string, most int64) ([]byte, error) {
 	file, err := Open(name)

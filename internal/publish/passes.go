@@ -17,7 +17,7 @@ import (
 // So, when all parts stand beside their targets, whole and durable, one more
 // file is linked beside the picture: a deed that names them. That link is the
 // moment at which the frame is published. Whoever finds a deed carries it
-// out, whoever wrote it; only then is it removed. Two renderings cannot both
+// out by any process; only then is it removed. Two renderings cannot both
 // have theirs, and so their passes never mix.
 
 // deed is what such a file says.
@@ -116,7 +116,7 @@ func (t Target) carryOut(root *os.Root, d deed) (Standing, error) {
 			continue
 		}
 		if !errors.Is(err, errAgain) && !errors.Is(err, ErrForeign) {
-			return Standing{}, err // the deed waits for whoever comes next
+			return Standing{}, err // the deed waits for the next try
 		}
 		for _, name := range put { // what stands there came first, or is not ours to judge
 			_ = root.Remove(name)
@@ -191,7 +191,7 @@ func (t Target) readDeed(root *os.Root) (*deed, error) {
 	return &d, nil
 }
 
-// writeDeed publishes the frame: from here on it is carried out whoever dies.
+// writeDeed publishes the frame: from here on it is carried out even if this process dies.
 func (t Target) writeDeed(root *os.Root) error {
 	text, err := json.Marshal(t.deed())
 	if err != nil {

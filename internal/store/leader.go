@@ -59,7 +59,7 @@ func (s *Store) Leader(ctx context.Context) (Leader, error) {
 }
 
 // Claim makes this process the active service, if the leader is still exactly
-// as it was seen: whoever gave a sign of life since keeps the right, and
+// as it was seen: one that gave a sign of life since keeps the right, and
 // ErrDeposed is returned.
 func (s *Store) Claim(ctx context.Context, seen Leader, holder string) (Lead, error) {
 	var l Lead

@@ -12,7 +12,7 @@ import (
 
 // TestANodeFromTheListToItsRetirement announces a machine by a list, lets it
 // join, changes its caps and hours while it renders, starts its node process
-// anew from the desk, and retires it.
+// again from the desk, and retires it.
 func TestANodeFromTheListToItsRetirement(t *testing.T) {
 	t.Parallel()
 	f := newFarm(t)

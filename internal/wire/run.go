@@ -6,7 +6,7 @@ import (
 )
 
 // FrameSets are the frames of a run by state, each as a frame range. Where they are
-// very many stretches they are told by blocks of so many frames: all of a block
+// very many stretches they are told by blocks of several frames: all of a block
 // stand where the state that matters most in it is named.
 type FrameSets struct {
 	Block      int    `json:"block"` // 1: frame by frame
@@ -18,6 +18,36 @@ type FrameSets struct {
 	Done       string `json:"done"`
 	Failed     string `json:"failed"`
 	Parked     string `json:"parked"`
+}
+
+// FrameState is where a frame of a run stands.
+type FrameState string
+
+// FrameStates are the states of frames, the worst first: where one word has to do
+// for several frames, it is the first of theirs. The console has the same list.
+func FrameStates() []FrameState {
+	return []FrameState{"parked", "failed", "rendering", "verifying", "delivering", "dealt", "to do", "done"}
+}
+
+// Of returns the frames in a state, as a frame range.
+func (s *FrameSets) Of(state FrameState) *string {
+	switch state {
+	case "parked":
+		return &s.Parked
+	case "failed":
+		return &s.Failed
+	case "rendering":
+		return &s.Rendering
+	case "verifying":
+		return &s.Verifying
+	case "delivering":
+		return &s.Delivering
+	case "dealt":
+		return &s.Dealt
+	case "to do":
+		return &s.ToDo
+	}
+	return &s.Done
 }
 
 // Run is one rendering of a job.

@@ -6,7 +6,6 @@ package capacity
 
 import (
 	"fmt"
-	"math"
 	"slices"
 
 	"github.com/dustin/go-humanize"
@@ -198,12 +197,7 @@ func Slots(n *farm.Node, run *farm.Run) int {
 }
 
 // Part returns which part of a node's power a lease of the run has.
-func Part(n *farm.Node, run *farm.Run) float64 {
-	if run.Spec.Takes.Whole() || n.Facts.Cores == 0 {
-		return 1
-	}
-	return math.Min(1, float64(run.Spec.Takes.Cores)/float64(n.Facts.Cores))
-}
+func Part(n *farm.Node, run *farm.Run) float64 { return n.PartOf(run.Spec.Takes.Cores) }
 
 // Speed returns the reference seconds that a lease of the run does in a second
 // on the node.

@@ -24,7 +24,7 @@ func (d *Dealer) share(n *farm.Node, run *farm.Run, todo frames.Set, now time.Ti
 	can := v.portion(n, mine)
 	waits := d.contested(n, run, now)
 	launch := v.launch(n)
-	if most := fairness.Turn(launch) * mine; waits {
+	if most := fairness.TimeSlice(launch) * mine; waits {
 		can = min(can, most)
 	}
 	size, work := v.curve.Within(part, can)

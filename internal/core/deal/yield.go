@@ -290,7 +290,7 @@ func (d *Dealer) forTurn(run *farm.Run, now time.Time, ask func(*farm.Lease, fra
 			continue
 		}
 		startup, _ := d.m.Startup(other)
-		most := fairness.Turn(startup.Mean)
+		most := fairness.TimeSlice(startup.Mean)
 		curve := d.m.Curve(other)
 		if !curve.Known() {
 			continue

@@ -23,7 +23,7 @@ func several(speeds ...float64) simulate.Farm {
 	return f
 }
 
-// with adds a job of so many frames that cost the same.
+// with adds a job of a number of frames that cost the same.
 func with(
 	f simulate.Farm, name, project string, mode farm.Mode, count int, cost float64, change ...func(*simulate.Job),
 ) simulate.Farm {

@@ -57,7 +57,7 @@ const mostLeasesPerAnswer = 64
 func (e *Engine) Ask(id farm.NodeID, q Question) (out Answer, waits bool) {
 	n, l := e.s.Nodes[id], e.nodes[id]
 	out = Answer{Node: id, Number: q.Number}
-	late := e.Late(id, q)
+	late := e.Outdated(id, q)
 	if q.Warm == 0 && !late {
 		delete(e.asks, id)
 	}
@@ -101,9 +101,9 @@ func (e *Engine) Ask(id farm.NodeID, q Question) (out Answer, waits bool) {
 	return out, false
 }
 
-// Late reports whether an ask is a copy that comes after its answer, or after a
+// Outdated reports whether an ask is a copy that comes after its answer, or after a
 // newer ask.
-func (e *Engine) Late(id farm.NodeID, q Question) bool {
+func (e *Engine) Outdated(id farm.NodeID, q Question) bool {
 	if q.Warm != 0 {
 		l := e.s.Lease(q.Warm)
 		return l != nil && q.Number < l.Ask // it was extended since

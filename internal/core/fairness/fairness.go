@@ -308,6 +308,6 @@ func (q *Queue) Behind(run *farm.Run, now time.Time) iter.Seq2[Party, *farm.Run]
 	}
 }
 
-// Turn is how long a lease may last, in seconds, where others of the same
+// TimeSlice is how long a lease may last, in seconds, where others of the same
 // standing wait: a launch, which takes so many seconds, must be worth it.
-func Turn(startup float64) float64 { return min(max(20*startup, 60), 900) }
+func TimeSlice(startup float64) float64 { return min(max(20*startup, 60), 900) }

@@ -85,11 +85,15 @@ func (n *Node) OfferedCores() int {
 
 // Part returns which part of the node's power a share has, above 0 and at most
 // 1: that of its cores.
-func (n *Node) Part(share Share) float64 {
-	if share.Whole() || n.Facts.Cores == 0 {
+func (n *Node) Part(share Share) float64 { return n.PartOf(share.Cores.Len()) }
+
+// PartOf returns which part of the node's power a number of cores has, 0 being all
+// of them.
+func (n *Node) PartOf(cores int) float64 {
+	if cores == 0 || n.Facts.Cores == 0 {
 		return 1
 	}
-	return min(1, float64(share.Cores.Len())/float64(n.Facts.Cores))
+	return min(1, float64(cores)/float64(n.Facts.Cores))
 }
 
 // String says what is taken, for sentences.

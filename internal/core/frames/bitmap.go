@@ -38,7 +38,7 @@ func fill(words []uint64, base int, sp Span, value bool) {
 	}
 }
 
-// over returns the bits of a set from base on, so many words.
+// over returns the bits of a set from base on, as a number of words.
 func (s Set) over(base, count int) []uint64 {
 	out := make([]uint64, count)
 	if s.words == nil {
@@ -183,8 +183,8 @@ func (s Set) Stretches() int {
 	return s.parts
 }
 
-// Nth returns the frame that has so many frames of the set before it; there must
-// be so many.
+// Nth returns the frame that has the given number of frames of the set before it;
+// the set must have more than that.
 func (s Set) Nth(before int) int {
 	if s.words == nil {
 		for _, sp := range s.spans {
@@ -215,7 +215,7 @@ type Piece struct {
 	Count       int
 }
 
-// Pieces cuts a set into pieces of so many frames each, the last of what is left,
+// Pieces cuts a set into pieces of a number of frames each, the last of what is left,
 // in one walk.
 func (s Set) Pieces(size int) []Piece {
 	var out []Piece

@@ -2,7 +2,7 @@ package frames
 
 import "fmt"
 
-// Name prints a frame number with at least so many digits, as it stands in
+// Name prints a frame number with at least a number of digits, as it stands in
 // file names: 0042, -0003.
 func Name(frame, digits int) string {
 	if frame < 0 {

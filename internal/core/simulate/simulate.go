@@ -200,7 +200,7 @@ type Watched struct {
 	Now   time.Time
 }
 
-// mostEvents bounds a play that does not end: so many events without a frame
+// mostEvents bounds a play that does not end: this many events without a frame
 // that is done or has failed.
 const mostEvents = 200_000
 

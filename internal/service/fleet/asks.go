@@ -54,7 +54,7 @@ func (d *Desk) Ask(ctx context.Context, id farm.NodeID, q Question) (Answer, err
 			return err
 		}
 		question := engine.Question{Number: q.Number, Warm: q.Warm, Ended: q.Ended, Memory: q.Memory}
-		if q.Warm == 0 && !d.e.Late(id, question) {
+		if q.Warm == 0 && !d.e.Outdated(id, question) {
 			d.dropWaiter(id)
 		}
 		var a engine.Answer

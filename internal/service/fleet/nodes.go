@@ -161,7 +161,7 @@ func (d *Desk) Start(
 }
 
 // Killed puts on record that the system has killed a node process, while a
-// lease had so many bytes of memory, and lets it be seen for a while.
+// lease had a number of bytes of memory, and lets it be seen for a while.
 func (d *Desk) Killed(ctx context.Context, id farm.NodeID, k health.Killed, lease farm.LeaseID) error {
 	return d.do(ctx, func(t *transaction) error {
 		live := t.d.views.Live(id)

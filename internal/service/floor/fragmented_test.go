@@ -20,7 +20,7 @@ import (
 	"vexillum/internal/service/views"
 )
 
-// alternating is a floor of so many runs of alternating frames, half of one done,
+// alternating is a floor of a number of runs of alternating frames, half of one done,
 // one ended, and nodes that have no lease yet.
 func alternating(tb testing.TB, runs, count, nodes int, took func(fmt.Stringer, time.Duration)) *Floor {
 	tb.Helper()

@@ -169,7 +169,7 @@ func (b *courseBatch) Commit(records []farm.Record) error {
 		if b.c.r.IntN(2) == 0 {
 			b.c.disk = append(b.c.disk, records...)
 		}
-		b.c.epoch++ // whoever goes on is another one
+		b.c.epoch++ // the one that goes on is another one
 		return errors.New("the line broke in the middle of a commit")
 	}
 	b.c.disk = append(b.c.disk, records...)

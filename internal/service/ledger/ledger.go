@@ -44,7 +44,7 @@ func New(s Store, l store.Lead) *Ledger { return &Ledger{store: s, epoch: l.Epoc
 // committed before the State has been loaded again.
 var ErrSpent = errors.New("an earlier batch has an unknown outcome")
 
-// Commit makes Records durable. After any error the Ledger is spent: whoever
+// Commit makes Records durable. After any error the Ledger is spent: the one who
 // holds State that was built on these Records must drop it.
 func (l *Ledger) Commit(records []farm.Record) error {
 	if l.spent {

@@ -7,13 +7,7 @@ import (
 )
 
 // byState are the frames of a run by state.
-type byState struct{ failed, parked, rendering, verifying, delivering, dealt, todo, done frames.Set }
-
-// all returns them in the order in which a state matters: where one word has to
-// do for several frames, the first counts.
-func (b *byState) all() []*frames.Set {
-	return []*frames.Set{&b.failed, &b.parked, &b.rendering, &b.verifying, &b.delivering, &b.dealt, &b.todo, &b.done}
-}
+type byState map[wire.FrameState]frames.Set
 
 const (
 	// mostShown is how many stretches are told one by one.
@@ -31,7 +25,7 @@ type blocky struct {
 // setsView tells the frames of a run by state.
 func (b *Board) setsView(run *farm.Run, sets byState) wire.FrameSets {
 	stretches := 0
-	for _, s := range sets.all() {
+	for _, s := range sets {
 		stretches += s.Stretches()
 	}
 	if stretches <= mostShown {
@@ -43,29 +37,29 @@ func (b *Board) setsView(run *farm.Run, sets byState) wire.FrameSets {
 	}
 	first, last := run.Spec.Frames.First(), run.Spec.Frames.Last()
 	width := (last - first + mostBlocks) / mostBlocks
-	spans := make([][]frames.Span, len(sets.all()))
+	spans := map[wire.FrameState][]frames.Span{}
 	for from := first; from <= last; from += width {
 		to := min(last, from+width-1)
-		for i, s := range sets.all() {
-			if f, ok := s.From(from); ok && f <= to {
-				spans[i] = append(spans[i], frames.Span{First: from, Last: to})
+		for _, state := range wire.FrameStates() {
+			if f, ok := sets[state].From(from); ok && f <= to {
+				spans[state] = append(spans[state], frames.Span{First: from, Last: to})
 				break
 			}
 		}
 	}
-	var coarse byState
-	for i, s := range coarse.all() {
-		*s = frames.Of(spans[i]...)
+	coarse := byState{}
+	for state, list := range spans {
+		coarse[state] = frames.Of(list...)
 	}
 	out := setTexts(width, coarse)
 	b.blocks[run.ID] = blocky{run.Changed, out}
 	return out
 }
 
-func setTexts(block int, s byState) wire.FrameSets {
-	return wire.FrameSets{
-		Block: block, ToDo: s.todo.String(), Dealt: s.dealt.String(), Rendering: s.rendering.String(),
-		Verifying: s.verifying.String(), Delivering: s.delivering.String(), Done: s.done.String(),
-		Failed: s.failed.String(), Parked: s.parked.String(),
+func setTexts(block int, sets byState) wire.FrameSets {
+	out := wire.FrameSets{Block: block}
+	for _, state := range wire.FrameStates() {
+		*out.Of(state) = sets[state].String()
 	}
+	return out
 }

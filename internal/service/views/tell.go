@@ -64,8 +64,8 @@ func (d *dirtySet) records(records []farm.Record) {
 	}
 }
 
-// What a run waits for changes with other runs and with nodes: so many runs that
-// are not rendering are looked at again, one after the other, in each span. On a
+// What a run waits for changes with other runs and with nodes: in each span some
+// runs that are not rendering are looked at again, one after the other. On a
 // large farm a look goes through all nodes.
 const (
 	lookAgainRuns  = 50

@@ -266,11 +266,9 @@ func (b *Board) RunView(run *farm.Run, now time.Time) wire.Run {
 	busy := frames.Of(rendering...).Minus(checking)
 	v.InFlight = busy.Len() + checking.Len()
 	v.Sets = b.setsView(run, byState{
-		failed: failing.Minus(busy).
-			Minus(checking),
-		parked: run.Parked, rendering: busy, verifying: checking, delivering: frames.Of(delivering...),
-		dealt: run.Dealt().Minus(busy).Minus(checking).Minus(failing), todo: run.ToDo.Minus(failing),
-		done: run.Done,
+		"parked": run.Parked, "failed": failing.Minus(busy).Minus(checking), "rendering": busy, "verifying": checking,
+		"delivering": frames.Of(delivering...), "dealt": run.Dealt().Minus(busy).Minus(checking).Minus(failing),
+		"to do": run.ToDo.Minus(failing), "done": run.Done,
 	})
 	if newest, ok := b.newest[run.ID]; ok {
 		v.Newest, v.NewestAt = &newest.Frame, &newest.At

@@ -192,7 +192,7 @@ func TestAStartKeepsWhatTheNodeHolds(t *testing.T) {
 	if got := run.Trouble[4].Accepted; !slices.Equal(got, []string{"four"}) {
 		t.Errorf("the accepted hash is forgotten: %v", got)
 	}
-	// The frame may stand in its place nevertheless; whoever finds it adopts it.
+	// The frame may stand in its place nevertheless; the next delivery adopts it.
 	f.lease(3, 2, "4")
 	if v := f.take(2, Report{Outcome: Good, Lease: 3, Frame: 4, Hash: "again"}); !slices.Equal(
 		v.Adopt, []string{"four"},
