@@ -164,7 +164,7 @@ func (a *app) root() *cobra.Command {
 	)
 	add(
 		"setup", a.signInCommand(), a.keyCommand(), a.poolCommand(), a.projectCommand(), a.placeCommand(),
-		a.licenceCommand(), a.personCommand(), a.tokenCommand(), a.launchCommand(), a.recipesCommand(),
+		a.licenceCommand(), a.personCommand(), a.tokenCommand(), a.launchCommand(), a.recipeCommand(),
 		a.auditCommand(),
 	)
 	add("run", a.serveCommand(), a.joinCommand(), a.demoCommand(), a.backupCommand(), a.restoreCommand())

@@ -85,10 +85,8 @@ func arguments() map[string][]argument {
 		},
 		"licence set": {{list: licenceList}}, "licence drop": {{list: licenceList}}, "place mark": place,
 		"place hold": place, "place release": place, "project set": {{list: projectList}},
-		"recipes show": {
-			{list: recipeList},
-		},
-		"recipes hold": {{list: recipeList}}, "recipes release": {{list: recipeList}},
+		"recipe show": {{list: recipeList}},
+		"recipe hold": {{list: recipeList}}, "recipe release": {{list: recipeList}},
 	}
 }
 

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"maps"
 	"net/http"
 	"net/url"
 	"slices"
@@ -285,48 +284,6 @@ func (a *app) personCommand() *cobra.Command {
 		return []string{p.Name, p.Role, p.CreatedAt.Local().Format(time.DateOnly)}
 	}))
 	return parent
-}
-
-func (a *app) recipesCommand() *cobra.Command {
-	c := list(a, "recipes", "List the recipes: what can be rendered, and on how many nodes", "/api/v1/recipes",
-		[]string{"RECIPE", "TITLE", "MODE", "SCENES", ">NODES"}, func(r wire.Recipe) []string {
-			return []string{r.Name, r.Title, r.Mode, strings.Join(r.Scenes, " "), fmt.Sprint(r.Nodes)}
-		})
-	c.AddCommand(a.stayCommands("recipe")...)
-	c.AddCommand(a.jsonFlag(&cobra.Command{
-		Use: "show NAME", Short: "Show one recipe in full", Args: exactly(1, "the name of a recipe"),
-		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
-			all, err := get[[]wire.Recipe](ctx, cl, "/api/v1/recipes")
-			if err != nil {
-				return err
-			}
-			i := slices.IndexFunc(all, func(r wire.Recipe) bool { return r.Name == args[0] })
-			if i < 0 {
-				return fmt.Errorf("there is no recipe %q; vexillum recipes shows them", args[0])
-			}
-			if a.json {
-				return a.printJSON(all[i])
-			}
-			a.showRecipe(all[i])
-			return nil
-		}),
-	}))
-	return c
-}
-
-// showRecipe prints a recipe with the settings that jobs may give.
-func (a *app) showRecipe(r wire.Recipe) {
-	fmt.Fprintf(a.out, "%s  %s\n", r.Name, r.Title)
-	a.facts("mode", r.Mode, "scenes", strings.Join(r.Scenes, " "), "nodes", fmt.Sprintf("%d have it", r.Nodes))
-	if len(r.Values) == 0 {
-		return
-	}
-	fmt.Fprintln(a.out)
-	t := newTable(a.out, "SETTING", "WHEN LEFT OUT")
-	for _, name := range slices.Sorted(maps.Keys(r.Values)) {
-		t.add(name, r.Values[name])
-	}
-	t.print()
 }
 
 func (a *app) auditCommand() *cobra.Command {

@@ -100,11 +100,20 @@ func findRenderers(ctx context.Context, recipes []recipe.Recipe, only []string) 
 	return found
 }
 
-func programPath(program string) (string, error) {
-	if program == "{vexillum}" {
-		return os.Executable()
+// programPath returns where the first of the candidates for this system is.
+func programPath(program recipe.Program) (string, error) {
+	names := program.Candidates(runtime.GOOS)
+	err := fmt.Errorf("the recipe names no program for %s", runtime.GOOS)
+	for _, name := range names {
+		if name == "{vexillum}" {
+			return os.Executable()
+		}
+		var path string
+		if path, err = exec.LookPath(name); err == nil {
+			return path, nil
+		}
 	}
-	return exec.LookPath(program)
+	return "", err
 }
 
 // referenceRate is how many rounds a second one core of the reference machine

@@ -168,9 +168,13 @@ func (l *launch) goOn(ctx context.Context) (reached int) {
 	return frame
 }
 
-// crash says why a renderer ended that did not say: it may have met its limit
-// of memory.
+// crash says why a renderer ended that did not say: by its exit code, or because it
+// may have met its limit of memory.
 func (l *launch) crash() string {
+	code, _ := l.proc.Ended()
+	if cause := l.w.lease.Recipe.Read.Codes[strconv.Itoa(code)]; cause != "" {
+		return cause
+	}
 	peak, over := l.proc.Peak()
 	if over || l.share.limit > 0 && max(peak, l.peak) > l.share.limit-l.share.limit/10 {
 		return triage.CauseMemory

@@ -20,6 +20,7 @@ import (
 
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/protocol/journal"
+	"vexillum/internal/core/triage"
 	"vexillum/internal/launcher"
 	"vexillum/internal/publish"
 	"vexillum/internal/recipe"
@@ -154,7 +155,7 @@ func newWork(t *testing.T, f *fake, script, set string) *work {
 		t.Fatal(err)
 	}
 	r := recipe.Recipe{
-		Name: "pretend", Mode: "range", Program: self, Picture: "png",
+		Name: "pretend", Mode: "range", Program: recipe.ProgramNamed(self), Picture: "png",
 		Grace: recipe.Duration(200 * time.Millisecond), Environment: map[string]string{"RENDERER": script},
 		FrameFile: `^f(\d+)\.png$`,
 		Read: recipe.Reading{
@@ -282,7 +283,7 @@ func TestFailureTellsTheLastWords(t *testing.T) {
 func TestARendererThatCannotStart(t *testing.T) {
 	f := &fake{}
 	w := newWork(t, f, "", "1-2")
-	w.lease.Recipe.Program = "no-such-renderer"
+	w.lease.Recipe.Program = recipe.ProgramNamed("no-such-renderer")
 	if err := finish(t.Context(), w); err != nil {
 		t.Fatal(err)
 	}
@@ -523,9 +524,9 @@ func TestRenderersAreFoundByRunningThem(t *testing.T) {
 	}
 	probe := recipe.Probe{Version: `version (\S+)`}
 	recipes := []recipe.Recipe{
-		{Name: "there", Program: tool, Probe: probe},
-		{Name: "gone", Program: filepath.Join(dir, "gone"), Probe: probe},
-		{Name: "mute", Program: "true", Probe: probe},
+		{Name: "there", Program: recipe.ProgramNamed(tool), Probe: probe},
+		{Name: "gone", Program: recipe.ProgramNamed(filepath.Join(dir, "gone")), Probe: probe},
+		{Name: "mute", Program: recipe.ProgramNamed("true"), Probe: probe},
 	}
 	found := findRenderers(t.Context(), recipes, nil)
 	if len(found) != 1 || found[0].Recipe != "there" || found[0].Version != "4.2" || found[0].Path != tool {
@@ -533,5 +534,47 @@ func TestRenderersAreFoundByRunningThem(t *testing.T) {
 	}
 	if found := findRenderers(t.Context(), recipes, []string{"gone"}); len(found) != 0 {
 		t.Errorf("found %+v", found)
+	}
+}
+
+// TestExitCodesNameCauses ends renderers that have said nothing of what is wrong.
+func TestExitCodesNameCauses(t *testing.T) {
+	for code, want := range map[string]string{"7": "failed 1 missing file", "8": "failed 1 crash"} {
+		f := &fake{}
+		w := newWork(t, f, "say:begin_1 exit:"+code, "1")
+		w.lease.Recipe.Read.Codes = map[string]string{"7": triage.CauseMissingFile}
+		if err := finish(t.Context(), w); err != nil {
+			t.Fatal(err)
+		}
+		if got := f.told(); len(got) == 0 || got[0] != want {
+			t.Errorf("exit %s: told %q, want %q", code, got, want)
+		}
+	}
+}
+
+// TestProgressIsReadInBothForms reads progress as done of all and as a per cent.
+func TestProgressIsReadInBothForms(t *testing.T) {
+	for _, c := range []struct {
+		reading recipe.Reading
+		line    string
+		want    float64 // below 0: it tells nothing
+	}{
+		{recipe.Reading{Progress: `(\S+) of (\S+)`}, "3 of 4", 0.75},
+		{recipe.Reading{Progress: `(\S+) of (\S+)`}, "3 of none", -1},
+		{recipe.Reading{Percent: `([\d.]+) ?%`}, "rendering: 12.5 %", 0.125},
+		{recipe.Reading{Percent: `([\d.]+) ?%`}, "250%", 1},
+		{recipe.Reading{Percent: `(\S+)%`}, "NaN%", -1},
+		{recipe.Reading{Progress: `(\S+) of (\S+)`, Percent: `([\d.]+)%`}, "50%", 0.5},
+	} {
+		got := -1.0
+		r := newReader(c.reading, func(m mark) {
+			if m.progress != nil {
+				got = *m.progress
+			}
+		})
+		r.Said(1, []byte(c.line+"\n"), time.Now())
+		if got != c.want {
+			t.Errorf("%q: %v, want %v", c.line, got, c.want)
+		}
 	}
 }

@@ -2,6 +2,7 @@ package node
 
 import (
 	"bytes"
+	"math"
 	"regexp"
 	"strconv"
 	"strings"
@@ -28,6 +29,7 @@ const lastWords = 3 << 10
 // reader splits what a renderer says into lines and reads them by a recipe.
 type reader struct {
 	begins, progress *regexp.Regexp
+	percent          *regexp.Regexp
 	causes           []causeRule
 	marks            func(mark)
 	say              func(at time.Time, stream int, text string) // may be nil
@@ -54,6 +56,9 @@ func newReader(r recipe.Reading, marks func(mark)) *reader {
 	}
 	if r.Progress != "" {
 		out.progress = regexp.MustCompile(r.Progress)
+	}
+	if r.Percent != "" {
+		out.percent = regexp.MustCompile(r.Percent)
 	}
 	for _, c := range r.Causes {
 		out.causes = append(out.causes, causeRule{regexp.MustCompile(c.Match), c.Cause})
@@ -94,22 +99,16 @@ func (r *reader) line(line string) {
 		return
 	}
 	var m mark
-	if r.progress != nil {
-		if g := r.progress.FindStringSubmatch(line); g != nil {
-			done, err1 := strconv.ParseFloat(g[1], 64)
-			all, err2 := strconv.ParseFloat(g[2], 64)
-			if err1 == nil && err2 == nil && all > 0 {
-				part := min(max(done/all, 0), 1)
-				m.progress = &part
-				m.at = r.at
-				r.marks(m)
-			}
-			if r.say != nil && r.at.Sub(r.told) >= sayProgress {
-				r.told = r.at
-				r.say(r.at, r.stream, line)
-			}
-			return // progress is no evidence of anything else
+	if part, matches := r.progressOf(line); matches {
+		if part != nil {
+			m.progress, m.at = part, r.at
+			r.marks(m)
 		}
+		if r.say != nil && r.at.Sub(r.told) >= sayProgress {
+			r.told = r.at
+			r.say(r.at, r.stream, line)
+		}
+		return // progress is no evidence of anything else
 	}
 	if r.say != nil {
 		r.say(r.at, r.stream, line)
@@ -140,6 +139,31 @@ func (r *reader) line(line string) {
 	}
 	m.at, m.text = r.at, line
 	r.marks(m)
+}
+
+// progressOf reads progress: as done of all, or as a bare per cent. What matches and is
+// no number tells nothing.
+func (r *reader) progressOf(line string) (part *float64, matches bool) {
+	of := func(done, all string) *float64 {
+		d, err1 := strconv.ParseFloat(done, 64)
+		a, err2 := strconv.ParseFloat(all, 64)
+		if err1 != nil || err2 != nil || a <= 0 || math.IsNaN(d) {
+			return nil
+		}
+		p := min(max(d/a, 0), 1)
+		return &p
+	}
+	if r.progress != nil {
+		if g := r.progress.FindStringSubmatch(line); g != nil {
+			return of(g[1], g[2]), true
+		}
+	}
+	if r.percent != nil {
+		if g := r.percent.FindStringSubmatch(line); g != nil {
+			return of(g[1], "100"), true
+		}
+	}
+	return nil, false
 }
 
 // words returns the end of what the renderer said, the most telling line

@@ -18,10 +18,10 @@ import (
 	"time"
 
 	"github.com/dustin/go-humanize"
+	"github.com/dustin/go-humanize/english"
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
 	"vexillum/internal/core/farm"
-	"vexillum/internal/plainyaml"
 )
 
 // Schema is the JSON Schema of recipe files.
@@ -31,7 +31,7 @@ var Schema []byte
 
 // Recipe is one recipe file.
 type Recipe struct {
-	Format int       `json:"recipe"` // version of the file format: 1
+	Format int       `json:"recipe"` // version of the file format: 1 or 2
 	Name   string    `json:"name"`
 	Title  string    `json:"title"`
 	Mode   farm.Mode `json:"mode"`
@@ -40,7 +40,7 @@ type Recipe struct {
 	// it may give no sign of life for so long; 0: as its frames are expected to take
 	Stall       Duration          `json:"stall,omitempty"`
 	Repeatable  bool              `json:"repeatable"`
-	Program     string            `json:"program"` // "{vexillum}" is our own
+	Program     Program           `json:"program"`
 	Probe       Probe             `json:"probe"`
 	Scenes      []string          `json:"scenes"`  // endings of its scene files
 	Picture     string            `json:"picture"` // format of its frames: png, jpeg or tiff
@@ -48,7 +48,7 @@ type Recipe struct {
 	Licence     *farm.LicenceNeed `json:"licence,omitempty"`
 	Values      map[string]Value  `json:"values,omitempty"`
 	Environment map[string]string `json:"environment,omitempty"`
-	Arguments   []string          `json:"arguments"`
+	Arguments   []Argument        `json:"arguments"`
 	// pattern of file names in staging; the group is the frame's number
 	FrameFile string          `json:"frame_file"`
 	Passes    map[string]Pass `json:"passes,omitempty"`
@@ -115,7 +115,10 @@ type Pass struct {
 type Reading struct {
 	Begins   string      `json:"begins,omitempty"`   // a frame begins; the group is its number
 	Progress string      `json:"progress,omitempty"` // groups: done, and all
+	Percent  string      `json:"percent,omitempty"`  // progress as a bare per cent: the group
 	Causes   []CauseRule `json:"causes,omitempty"`
+	// the cause that an exit code tells of, where no line has named one
+	Codes map[string]string `json:"codes,omitempty"`
 }
 
 // CauseRule names the cause of a failure by a line of output.
@@ -141,34 +144,6 @@ func (d *Duration) UnmarshalJSON(data []byte) error {
 // MarshalJSON writes the duration as a string.
 func (d Duration) MarshalJSON() ([]byte, error) { return json.Marshal(time.Duration(d).String()) }
 
-// Parse reads a recipe file and checks it against the schema and for
-// patterns and placeholders that cannot work.
-func Parse(data []byte) (*Recipe, error) {
-	asJSON, err := plainyaml.ToJSON(data)
-	if err != nil {
-		return nil, fmt.Errorf("reading the recipe: %w", err)
-	}
-	document, err := jsonschema.UnmarshalJSON(bytes.NewReader(asJSON))
-	if err != nil {
-		return nil, fmt.Errorf("reading the recipe: %w", err)
-	}
-	schema, err := compileSchema()
-	if err != nil {
-		return nil, err
-	}
-	if err := schema.Validate(document); err != nil {
-		return nil, fmt.Errorf("the recipe does not fit its schema: %w", err)
-	}
-	var r Recipe
-	if err := json.Unmarshal(asJSON, &r); err != nil {
-		return nil, fmt.Errorf("reading the recipe: %w", err)
-	}
-	if err := r.check(); err != nil {
-		return nil, fmt.Errorf("recipe %s: %w", r.Name, err)
-	}
-	return &r, nil
-}
-
 func compileSchema() (*jsonschema.Schema, error) {
 	document, err := jsonschema.UnmarshalJSON(bytes.NewReader(Schema))
 	if err != nil {
@@ -191,75 +166,130 @@ var placeholders = map[string]bool{
 	"device_numbers": true,
 }
 
+// numbers are the placeholders with which one can count: {frame-1}, {frame:04}.
+var numbers = map[string]bool{
+	"frame": true, "first": true, "last": true, "shot_first": true, "shot_last": true, "shot_count": true,
+	"width": true, "height": true, "threads": true, "memory_mib": true,
+}
+
 // replaced are placeholders that recipes had once, and what stands for them.
 var replaced = map[string]string{"range_first": "shot_first", "range_last": "shot_last"}
 
-var inBraces = regexp.MustCompile(`\{([a-z_]+)\}`)
-
-func (r *Recipe) check() error {
+// check returns what is wrong with a recipe that fits the schema.
+func (r *Recipe) check() (found []wrong) {
+	note := func(what string, path ...string) { found = append(found, wrong{path, what}) }
 	if _, err := r.Takes.Amounts(); err != nil {
-		return fmt.Errorf("takes: %w", err)
+		note(err.Error(), "takes")
 	}
-	for name, v := range r.Values {
+	for _, name := range slices.Sorted(maps.Keys(r.Values)) {
+		v := r.Values[name]
 		if placeholders[name] {
-			return fmt.Errorf("the value %s is named like a placeholder", name)
+			note("a value cannot be named like a placeholder", "values", name)
 		}
 		if err := v.check(v.Default); err != nil {
-			return fmt.Errorf("the default of %s: %w", name, err)
+			note(err.Error(), "values", name, "default")
 		}
-	}
-	texts := append([]string{}, r.Arguments...)
-	for _, v := range r.Environment {
-		texts = append(texts, v)
 	}
 	if err := r.Shot.check(r.Values); err != nil {
-		return err
+		note(err.Error(), "shot")
 	}
-	for _, text := range texts {
-		for _, m := range inBraces.FindAllStringSubmatch(text, -1) {
-			if better, ok := replaced[m[1]]; ok {
-				return fmt.Errorf(
-					"%q has the placeholder {%s}, which made a frame differ from run to run; write {%s}", text, m[1],
-					better,
-				)
+	for i, a := range r.Arguments {
+		at := fmt.Sprint(i)
+		if a.When != "" {
+			if _, isValue := r.Values[a.When]; !isValue {
+				note(fmt.Sprintf("there is no value %s", a.When), "arguments", at, "when")
 			}
-			if _, isValue := r.Values[m[1]]; !isValue && !placeholders[m[1]] {
-				return fmt.Errorf("%q has the placeholder {%s}, which nothing fills in", text, m[1])
+		}
+		for k, text := range a.Texts {
+			path := []string{"arguments", at}
+			if a.When != "" {
+				path = append(path, "arguments", fmt.Sprint(k))
+			}
+			for _, what := range r.checkPlaceholders(text) {
+				note(what, path...)
 			}
 		}
 	}
-	patterns := []struct {
-		what, text string
-		groups     int
-	}{{"probe.version", r.Probe.Version, 1}, {"frame_file", r.FrameFile, 1}, {"read.begins", r.Read.Begins, 1}, {"read.progress", r.Read.Progress, 2}}
-	for name, p := range r.Passes {
-		patterns = append(patterns, struct {
-			what, text string
-			groups     int
-		}{"passes." + name, p.File, 1})
+	for _, name := range slices.Sorted(maps.Keys(r.Environment)) {
+		for _, what := range r.checkPlaceholders(r.Environment[name]) {
+			note(what, "environment", name)
+		}
+	}
+	found = append(found, r.checkPatterns()...)
+	if r.Format == 1 {
+		for _, field := range r.newInForm2() {
+			note("it is of the second form of recipes: write recipe: 2", field...)
+		}
+	}
+	return found
+}
+
+// newInForm2 returns the fields that recipes of the first form do not have.
+func (r *Recipe) newInForm2() (fields [][]string) {
+	for i, a := range r.Arguments {
+		if a.When != "" {
+			fields = append(fields, []string{"arguments", fmt.Sprint(i)})
+		}
+	}
+	if r.Program.only == "" {
+		fields = append(fields, []string{"program"})
+	}
+	if r.Read.Percent != "" {
+		fields = append(fields, []string{"read", "percent"})
+	}
+	if len(r.Read.Codes) > 0 {
+		fields = append(fields, []string{"read", "codes"})
+	}
+	return fields
+}
+
+// checkPlaceholders returns what is wrong with the placeholders of a text.
+func (r *Recipe) checkPlaceholders(text string) (found []string) {
+	for _, m := range inBraces.FindAllStringSubmatch(text, -1) {
+		name, counts := m[1], m[2] != "" || m[3] != ""
+		if better, ok := replaced[name]; ok {
+			found = append(found, fmt.Sprintf(
+				"the placeholder {%s} made a frame differ from run to run; write {%s}", name, better,
+			))
+			continue
+		}
+		value, isValue := r.Values[name]
+		switch {
+		case !isValue && !placeholders[name]:
+			found = append(found, fmt.Sprintf("nothing fills in the placeholder {%s}", name))
+		case counts && !numbers[name] && (!isValue || value.Kind != "integer"):
+			found = append(found, fmt.Sprintf("{%s} is no whole number, and %s counts with it", name, m[0]))
+		}
+	}
+	return found
+}
+
+// checkPatterns returns what is wrong with regular expressions.
+func (r *Recipe) checkPatterns() (found []wrong) {
+	look := func(text string, groups int, path ...string) {
+		re, err := regexp.Compile(text)
+		switch {
+		case err != nil:
+			found = append(found, wrong{path, err.Error()})
+		case text != "" && re.NumSubexp() < groups:
+			found = append(found, wrong{path, fmt.Sprintf("the pattern %q needs %s", text, english.Plural(groups, "group", ""))})
+		}
+	}
+	look(r.Probe.Version, 1, "probe", "version")
+	look(r.FrameFile, 1, "frame_file")
+	look(r.Read.Begins, 1, "read", "begins")
+	look(r.Read.Progress, 2, "read", "progress")
+	look(r.Read.Percent, 1, "read", "percent")
+	for _, name := range slices.Sorted(maps.Keys(r.Passes)) {
+		look(r.Passes[name].File, 1, "passes", name, "file")
 	}
 	for name, p := range r.Shot.patterns() {
-		patterns = append(patterns, struct {
-			what, text string
-			groups     int
-		}{"shot." + name, p.text, p.groups})
+		look(p.text, p.groups, append([]string{"shot"}, strings.Split(name, ".")...)...)
 	}
-	for _, c := range r.Read.Causes {
-		patterns = append(patterns, struct {
-			what, text string
-			groups     int
-		}{"read.causes", c.Match, 0})
+	for i, c := range r.Read.Causes {
+		look(c.Match, 0, "read", "causes", fmt.Sprint(i), "match")
 	}
-	for _, p := range patterns {
-		re, err := regexp.Compile(p.text)
-		if err != nil {
-			return fmt.Errorf("%s: %w", p.what, err)
-		}
-		if p.text != "" && re.NumSubexp() < p.groups {
-			return fmt.Errorf("%s: the pattern %q needs %d groups", p.what, p.text, p.groups)
-		}
-	}
-	return nil
+	return found
 }
 
 // ValueError says which setting of a job a recipe does not accept.
@@ -351,27 +381,4 @@ func (v Value) bounds() string {
 		return fmt.Sprintf("at least %v", *v.Least)
 	}
 	return fmt.Sprintf("between %v and %v", *v.Least, *v.Most)
-}
-
-// Fill replaces the placeholders of one text. Unknown ones stay as they are.
-func Fill(text string, with map[string]string) string {
-	return inBraces.ReplaceAllStringFunc(text, func(m string) string {
-		if v, ok := with[m[1:len(m)-1]]; ok {
-			return v
-		}
-		return m
-	})
-}
-
-// Launch returns the arguments and the environment of one launch. Each
-// argument of the recipe becomes exactly one argument, whatever the values
-// hold; no shell is involved.
-func (r *Recipe) Launch(with map[string]string) (arguments, environment []string) {
-	for _, a := range r.Arguments {
-		arguments = append(arguments, Fill(a, with))
-	}
-	for name, v := range r.Environment {
-		environment = append(environment, name+"="+Fill(v, with))
-	}
-	return arguments, environment
 }

@@ -57,15 +57,15 @@ func TestBuiltinRecipesAreWhole(t *testing.T) {
 func TestBrokenRecipesAreRefused(t *testing.T) {
 	change := func(old, to string) string { return strings.Replace(parsedText(), old, to, 1) }
 	for name, c := range map[string]struct{ text, says string }{
-		"no YAML":                 {"{", "reading the recipe"},
-		"another format":          {change("recipe: 1", "recipe: 2"), "schema"},
-		"an unknown field":        {change("title:", "titel: x\ntitle:"), "schema"},
-		"no arguments":            {change("arguments:", "other:"), "schema"},
-		"an unknown mode":         {change("mode: range", "mode: sideways"), "schema"},
+		"no YAML":                 {"{", "line 1, column 1: could not find"},
+		"another format":          {change("recipe: 1", "recipe: 3"), "recipe: 3 is none of 1, 2"},
+		"an unknown field":        {change("title:", "titel: x\ntitle:"), "line 4, column 1: titel: there is no such field"},
+		"no arguments":            {change("arguments:", "other:"), "what is missing: arguments"},
+		"an unknown mode":         {change("mode: range", "mode: sideways"), "line 5, column 1: mode: sideways is none of range, single"},
 		"an unknown placeholder":  {small, "unknown_is_refused"},
 		"a pattern that is none":  {change(`'^f(\d+)\.png$'`, `'^f(\d+\.png$'`), "frame_file"},
-		"a pattern without group": {change(`'^f(\d+)\.png$'`, `'^f\.png$'`), "needs 1 groups"},
-		"a bad default":           {change(`default: "5"`, `default: "50"`), "default of quality"},
+		"a pattern without group": {change(`'^f(\d+)\.png$'`, `'^f\.png$'`), "line 17, column 1: frame_file: the pattern \"^f\\\\.png$\" needs 1 group"},
+		"a bad default":           {change(`default: "5"`, `default: "50"`), "line 12, column 28: values.quality.default: 50 is not between 1 and 9"},
 		"a value like a word":     {change("note:", "width:"), "named like a placeholder"},
 	} {
 		if _, err := Parse([]byte(c.text)); err == nil || !strings.Contains(err.Error(), c.says) {
@@ -164,6 +164,95 @@ func TestAMarkSurvivesTheWire(t *testing.T) {
 		there.Grace++
 		if there.Mark() == r.Mark() {
 			t.Errorf("a changed %s has the same mark", name)
+		}
+	}
+}
+
+// second is a recipe of the second form, with what is new in it.
+const second = `recipe: 2
+name: glass
+title: Glass
+mode: range
+stop: kill
+repeatable: true
+program:
+  linux: [glass-render, /opt/glass/bin/render]
+  windows: ['glass.exe']
+probe: {arguments: ["-V"], version: 'glass (\S+)'}
+scenes: [".glass"]
+picture: png
+values:
+  camera: {kind: text, default: ""}
+  depth: {kind: integer, default: "3"}
+arguments:
+  - "{scene}"
+  - {when: camera, arguments: ["--camera", "{camera}"]}
+  - "--from={first-1}"
+  - "--name=f.{frame:04}.png"
+  - "--depth={depth+1:02}"
+frame_file: '^f\.(\d+)\.png$'
+read:
+  percent: '(\d+(?:\.\d+)?) *%'
+  codes: {"3": missing file, "4": no licence}
+`
+
+func TestTheSecondForm(t *testing.T) {
+	r, err := Parse([]byte(second))
+	if err != nil {
+		t.Fatal(err)
+	}
+	with := map[string]string{"scene": "a b.glass", "first": "1", "frame": "1", "depth": "3", "camera": ""}
+	arguments, _ := r.Launch(with)
+	if want := []string{"a b.glass", "--from=0", "--name=f.0001.png", "--depth=04"}; !slices.Equal(arguments, want) {
+		t.Errorf("%q, want %q", arguments, want)
+	}
+	with["camera"] = "over the sea; rm -rf /"
+	if arguments, _ = r.Launch(with); !slices.Equal(arguments[1:3], []string{"--camera", "over the sea; rm -rf /"}) {
+		t.Errorf("%q", arguments)
+	}
+	if got := r.Program.Candidates("linux"); !slices.Equal(got, []string{"glass-render", "/opt/glass/bin/render"}) {
+		t.Errorf("on linux: %q", got)
+	}
+	if got := r.Program.Candidates("darwin"); len(got) > 0 {
+		t.Errorf("on darwin: %q", got)
+	}
+	data, err := json.Marshal(r) // as it travels to nodes
+	if err != nil {
+		t.Fatal(err)
+	}
+	var again Recipe
+	if err := json.Unmarshal(data, &again); err != nil || again.Mark() != r.Mark() {
+		t.Errorf("%v: %s", err, data)
+	}
+}
+
+func TestMistakesSayWhere(t *testing.T) {
+	change := func(old, to string) string { return strings.Replace(second, old, to, 1) }
+	for name, c := range map[string]struct{ text, says string }{
+		"the first form has less":      {change("recipe: 2", "recipe: 1"), "line 18, column 6: arguments[1]: it is of the second form"},
+		"a group of a value not there": {change("when: camera", "when: lens"), "line 18, column 6: arguments[1].when: there is no value lens"},
+		"a group without arguments":    {change(`, arguments: ["--camera", "{camera}"]`, ""), "line 18, column 6: arguments[1]: what is missing: arguments"},
+		"an unknown system":            {change("windows:", "amiga:"), "line 9, column 3: program.amiga: there is no such field"},
+		"counting with a text":         {change("{first-1}", "{camera-1}"), "arguments[2]: {camera} is no whole number"},
+		"an unknown cause":             {change("missing file", "bad luck"), "read.codes[3]: bad luck is none of crash"},
+		"a pattern without a group":    {change(`'(\d+(?:\.\d+)?) *%'`, `'\d+%'`), "read.percent: the pattern"},
+		"two at once":                  {change("mode: range", "mode: nearly\nstep: 3"), "line 4, column 1: mode: nearly is none of range, single, feed, whole; line 5, column 1: step: there is no such field"},
+	} {
+		_, err := Parse([]byte(c.text))
+		if err == nil || !strings.Contains(err.Error(), c.says) {
+			t.Errorf("%s: %v, want %q", name, err, c.says)
+		}
+	}
+}
+
+func TestPlaceholdersCountAndPad(t *testing.T) {
+	with := map[string]string{"frame": "7", "node": "kiln-01"}
+	for text, want := range map[string]string{
+		"{frame}": "7", "{frame:04}": "0007", "{frame-8}": "-1", "{frame+3:03}": "010", "{frame-8:04}": "-0001",
+		"{node-1}": "{node-1}", "{other}": "{other}", "{frame:4}": "{frame:4}", "{{frame}}": "{7}", "{frame-}": "{frame-}",
+	} {
+		if got := Fill(text, with); got != want {
+			t.Errorf("%s: %s, want %s", text, got, want)
 		}
 	}
 }

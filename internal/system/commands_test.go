@@ -63,12 +63,20 @@ func TestManyRunsAtOnce(t *testing.T) {
 	f.asksBeforeMachinesAreLost()
 
 	// One recipe in full, and all that happened to a run.
-	if out := f.must("recipes", "show", "povray"); !strings.Contains(out, "mode") || !strings.Contains(out, "SETTING") {
+	if out := f.must("recipe", "show", "povray"); !strings.Contains(out, "mode") || !strings.Contains(out, "SETTING") {
 		t.Errorf("a recipe in full:\n%s", out)
 	}
-	if _, stderr, code := f.vexillum("recipes", "show", "povrey"); code != 1 ||
+	if _, stderr, code := f.vexillum("recipe", "show", "povrey"); code != 1 ||
 		!strings.Contains(stderr, `there is no recipe "povrey"`) {
 		t.Errorf("an unknown recipe: %d %s", code, stderr)
+	}
+	file := filepath.Join(f.dir, "glass.yaml")
+	if err := os.WriteFile(file, []byte("recipe: 2\nname: glass\nmode: sideways\n"), 0o644); err != nil {
+		f.t.Fatal(err)
+	}
+	if out, _, code := f.vexillum("recipe", "check", file); code != 1 ||
+		!strings.Contains(out, file+":3:1: mode: sideways is none of range") {
+		t.Errorf("a recipe with a mistake: %d\n%s", code, out)
 	}
 	if out := f.must("show", "salt_03", "--history"); !strings.Contains(out, "the filer is moved") ||
 		!strings.Contains(out, "submitted by admin") {

@@ -199,7 +199,7 @@ func TestReads(t *testing.T) {
 		{[]string{"nodes"}, "kiln-01"},
 		{[]string{"show", "salt"}, "salt.practice"},
 		{[]string{"show", "kiln-01"}, "practice 1.0"},
-		{[]string{"recipes"}, "practice-feed"},
+		{[]string{"recipe", "list"}, "practice-feed"},
 		{[]string{"project", "list"}, "The Salt Clock"},
 		{[]string{"place", "list"}, f.dir},
 		{[]string{"person", "list"}, "admin"},
