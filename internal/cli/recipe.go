@@ -22,7 +22,7 @@ import (
 // recipeCommand shows recipes and looks at files of them.
 func (a *app) recipeCommand() *cobra.Command {
 	parent := &cobra.Command{Use: "recipe", Short: "List and check recipes: how renderers are started and read"}
-	parent.AddCommand(a.recipeListCommand(), a.recipeShowCommand(), a.recipeCheckCommand())
+	parent.AddCommand(a.recipeListCommand(), a.recipeShowCommand(), a.recipeCheckCommand(), a.recipeTryCommand())
 	parent.AddCommand(a.stayCommands("recipe")...)
 	return parent
 }

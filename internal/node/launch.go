@@ -88,6 +88,9 @@ func (l *launch) start(fed bool) error {
 		ID: l.id(), Program: program, Args: arguments, Env: environment, Dir: l.folder, Input: fed,
 		Limits: l.limits(),
 	}
+	if l.w.host.launched != nil {
+		l.w.host.launched(program, arguments, environment)
+	}
 	l.fed = fed
 	l.began, l.signOf = time.Now(), time.Now()
 	l.w.status.set(func(n *moment) { n.phase, n.frame, n.fraction, n.stretch = "starting", nil, 0, l.stretch })
@@ -102,7 +105,7 @@ func (l *launch) start(fed bool) error {
 
 func (l *launch) read() {
 	l.reader = newReader(l.w.lease.Recipe.Read, func(m mark) { l.marks <- m })
-	l.reader.say = l.w.host.say
+	l.reader.say, l.reader.understood = l.w.host.say, l.w.host.understood
 }
 
 // adopt takes up a renderer that an earlier node process has started. All that

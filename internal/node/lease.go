@@ -43,6 +43,7 @@ type work struct {
 	lease   *leased
 	life    string // of the farm that gave the lease
 	over    bool   // the lease has ended at the service: only what is finished is offered
+	trial   bool   // it is tried by hand: its files stay
 	staging string // folder of the lease's own
 	svc     service
 	log     *slog.Logger
@@ -63,11 +64,14 @@ type machine struct {
 	stall    time.Duration // for which a renderer may give no sign of life; 0: as the lease says
 	send     bool          // frames go to the service even where their place is seen
 	launcher *launcher.Client
-	share    func() own                                  // what a launch may use, as things are then
-	say      func(at time.Time, stream int, text string) // hears what renderers say; may be nil
-	room     *room                                       // may be nil
-	owned    *owned                                      // may be nil
-	looking  chan struct{}                               // one slot for each picture looked at at once; may be nil
+	share    func() own                                            // what a launch may use, as things are then
+	say      func(at time.Time, stream int, text string)           // hears what renderers say; may be nil
+	launched func(program string, arguments, environment []string) // hears of each launch; may be nil
+	// hears how each line was understood; may be nil
+	understood func(line string, m mark, cause string)
+	room       *room         // may be nil
+	owned      *owned        // may be nil
+	looking    chan struct{} // one slot for each picture looked at at once; may be nil
 }
 
 // stops are the ways in which work ends early.

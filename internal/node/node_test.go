@@ -578,3 +578,47 @@ func TestProgressIsReadInBothForms(t *testing.T) {
 		}
 	}
 }
+
+// TestATrialTellsHowLinesAreUnderstood tries a recipe by hand, whose renderer says
+// something of each sort.
+func TestATrialTellsHowLinesAreUnderstood(t *testing.T) {
+	script := "say:begin_1 say:1_of_4 say:2_of_4 say:3_of_4 say:4_of_4 say:hello draw:1 say:begin_2 say:no_space exit:3"
+	r := newWork(t, &fake{}, script, "1-2").lease.Recipe
+	r.Read.Causes = []recipe.CauseRule{{Match: "no space", Cause: triage.CauseDiskFull}}
+	scene := filepath.Join(t.TempDir(), "a.pretend")
+	if err := os.WriteFile(scene, nil, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	var launched, heard []string
+	trial := Trial{
+		Recipe: &r, Scene: scene, Frames: frames.Span{First: 1, Last: 2}, Shot: frames.Span{First: 1, Last: 2}, Width: 8,
+		Height: 4, Folder: t.TempDir(),
+		Launched: func(program string, _, _ []string) { launched = append(launched, program) },
+		Heard:    func(line, meaning string) { heard = append(heard, line+" = "+meaning) },
+	}
+	report, err := Try(t.Context(), trial)
+	if err != nil {
+		t.Fatal(err)
+	}
+	want := []string{
+		"begin 1 = frame 1 begins", "1 of 4 = 25 % of the frame", "2 of 4 = 50 % of the frame",
+		"3 of 4 = 75 % of the frame", "… 1 more line of progress … = ", "hello = ", "begin 2 = frame 2 begins",
+		"no space = names the cause: disk full",
+	}
+	if !slices.Equal(heard, want) || len(launched) != 1 {
+		t.Errorf("heard %q, want %q; launched %q", heard, want, launched)
+	}
+	if f := report.Frames; len(f) != 2 || !f[0].Good || f[1].Good || f[1].Cause != triage.CauseDiskFull {
+		t.Errorf("it came to %+v", f)
+	}
+	if _, err := os.Stat(filepath.Join(trial.Folder, "launch-1", "f1.png")); err != nil {
+		t.Errorf("the picture is not kept: %v", err)
+	}
+	r.Read.Begins, r.Read.Progress = "^never (\\d+)", ""
+	trial.Folder, trial.Heard = t.TempDir(), nil
+	if report, err = Try(t.Context(), trial); err != nil || len(report.Missing) != 2 ||
+		!strings.Contains(report.Missing[0], "no line told that a frame begins") ||
+		!strings.Contains(report.Missing[1], "reads no progress") {
+		t.Errorf("missing: %q, %v", report.Missing, err)
+	}
+}

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"math"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -32,6 +33,7 @@ type reader struct {
 	percent          *regexp.Regexp
 	causes           []causeRule
 	marks            func(mark)
+	understood       func(line string, m mark, cause string)     // may be nil
 	say              func(at time.Time, stream int, text string) // may be nil
 	stream           int                                         // of the line in hand
 	told             time.Time                                   // when progress was last passed on to say
@@ -104,6 +106,9 @@ func (r *reader) line(line string) {
 			m.progress, m.at = part, r.at
 			r.marks(m)
 		}
+		if r.understood != nil {
+			r.understood(line, m, "")
+		}
 		if r.say != nil && r.at.Sub(r.told) >= sayProgress {
 			r.told = r.at
 			r.say(r.at, r.stream, line)
@@ -117,12 +122,11 @@ func (r *reader) line(line string) {
 	if over := len(r.tail) - lastWords; over > 0 {
 		r.tail = r.tail[over:]
 	}
-	if r.cause == "" {
-		for _, c := range r.causes {
-			if c.match.MatchString(line) {
-				r.cause, r.named = c.cause, strings.TrimSpace(line)
-				break
-			}
+	cause := ""
+	if i := slices.IndexFunc(r.causes, func(c causeRule) bool { return c.match.MatchString(line) }); i >= 0 {
+		cause = r.causes[i].cause
+		if r.cause == "" {
+			r.cause, r.named = cause, strings.TrimSpace(line)
 		}
 	}
 	if r.begins != nil {
@@ -139,6 +143,9 @@ func (r *reader) line(line string) {
 	}
 	m.at, m.text = r.at, line
 	r.marks(m)
+	if r.understood != nil {
+		r.understood(line, m, cause)
+	}
 }
 
 // progressOf reads progress: as done of all, or as a bare per cent. What matches and is

@@ -2,8 +2,11 @@ package recipe
 
 import (
 	"encoding/json"
+	"maps"
 	"regexp"
+	"slices"
 	"strconv"
+	"strings"
 
 	"vexillum/internal/core/frames"
 )
@@ -102,6 +105,19 @@ func Fill(text string, with map[string]string) string {
 		}
 		digits, _ := strconv.Atoi(m[3]) // none: 0
 		return frames.Name(number, digits)
+	})
+}
+
+// NeedsShot reports whether a launch depends on the shot range.
+func (r *Recipe) NeedsShot() bool {
+	texts := slices.Collect(maps.Values(r.Environment))
+	for _, a := range r.Arguments {
+		texts = append(texts, a.Texts...)
+	}
+	return slices.ContainsFunc(texts, func(text string) bool {
+		return slices.ContainsFunc(inBraces.FindAllStringSubmatch(text, -1), func(m []string) bool {
+			return strings.HasPrefix(m[1], "shot_")
+		})
 	})
 }
 

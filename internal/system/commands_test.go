@@ -78,6 +78,15 @@ func TestManyRunsAtOnce(t *testing.T) {
 		!strings.Contains(out, file+":3:1: mode: sideways is none of range") {
 		t.Errorf("a recipe with a mistake: %d\n%s", code, out)
 	}
+	scene := filepath.Join(f.dir, "try me.practice")
+	if err := os.WriteFile(scene, []byte("practice: 1\npicture: salt\ncost: 50ms\n"), 0o644); err != nil {
+		f.t.Fatal(err)
+	}
+	if out := f.must("recipe", "try", "practice", scene, "--frame", "4-5", "--size", "64x36"); !strings.Contains(
+		out, "    ^ frame 4 begins",
+	) || !strings.Contains(out, "frame 5  good: 64×36") || !strings.Contains(out, "'--scene="+scene+"'") {
+		t.Errorf("a recipe is tried:\n%s", out)
+	}
 	if out := f.must("show", "salt_03", "--history"); !strings.Contains(out, "the filer is moved") ||
 		!strings.Contains(out, "submitted by admin") {
 		t.Errorf("all that happened:\n%s", out)

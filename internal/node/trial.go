@@ -1,0 +1,189 @@
+package node
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"net"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+
+	"github.com/dustin/go-humanize/english"
+
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/frames"
+	"vexillum/internal/launcher"
+	"vexillum/internal/publish"
+	"vexillum/internal/recipe"
+	"vexillum/internal/wire"
+)
+
+// Trial is a recipe tried by hand: its renderer is launched on this machine, in a
+// folder of its own and without a service, just as a node would.
+type Trial struct {
+	Recipe *recipe.Recipe
+	Scene  string      // path of the scene
+	Frames frames.Span // to be rendered
+	Shot   frames.Span // all frames of the animation
+	Width  int         // pixels
+	Height int
+	Values map[string]string // settings, complete
+	Folder string            // empty; what the renderer leaves stays in it
+
+	Launched func(program string, arguments, environment []string) // of each launch
+	Heard    func(line, meaning string)                            // each line, and how it was understood
+}
+
+// TrialFrame is what came of one frame.
+type TrialFrame struct {
+	Frame   int
+	Good    bool
+	Bytes   int64
+	Hash    string
+	Startup float64 // seconds, of the launch, with its first frame
+	Render  float64 // seconds
+	Cause   string  // of a failure
+	Message string
+}
+
+// TrialReport is what came of a trial.
+type TrialReport struct {
+	Frames  []TrialFrame
+	Missing []string // what the recipe reads, or could, and no line has told
+}
+
+// Try tries a recipe. The error says why nothing could be tried; that a frame has
+// failed is no error.
+func Try(ctx context.Context, t Trial) (TrialReport, error) {
+	output := filepath.Join(t.Folder, "output")
+	if err := os.MkdirAll(output, 0o700); err != nil {
+		return TrialReport{}, fmt.Errorf("making the folder of the trial: %w", err)
+	}
+	log := slog.New(slog.DiscardHandler)
+	here, there := net.Pipe()
+	go launcher.NewServer(output, log).Attach(there)
+	starter := launcher.NewClient(here)
+	defer starter.End()
+	book := &trialBook{}
+	heard := &hearing{tell: t.Heard, fed: t.Recipe.Mode == farm.ModeFeed}
+	w := &work{
+		lease: &leased{Recipe: *t.Recipe, Lease: wire.Lease{
+			ID: 1, Run: 1, RunName: "the trial", Recipe: t.Recipe.Name, Frames: frames.Of(t.Frames).String(),
+			ShotFirst: t.Shot.First, ShotLast: t.Shot.Last, SceneRoot: filepath.Dir(t.Scene),
+			Scene: filepath.Base(t.Scene), Width: t.Width, Height: t.Height, Values: t.Values,
+		}},
+		svc: book, log: log, staging: t.Folder, status: newStatus(func() {}), diary: newDiary(),
+		ready: make(chan struct{}), trial: true,
+		host: machine{
+			node: "this machine", speed: 1, launcher: starter, launched: t.Launched, understood: heard.hear,
+			share: func() own { return own{whole: true, threads: runtime.NumCPU(), part: 1} },
+		},
+	}
+	if _, err := w.run(ctx); err != nil {
+		return TrialReport{}, err
+	}
+	slices.SortStableFunc(book.frames, func(a, b TrialFrame) int { return a.Frame - b.Frame })
+	return TrialReport{Frames: book.frames, Missing: heard.missing(t.Recipe.Read)}, nil
+}
+
+// trialBook takes the place of the service: it notes what is reported and wants
+// nothing delivered.
+type trialBook struct {
+	mu     sync.Mutex
+	frames []TrialFrame
+}
+
+func (b *trialBook) report(_ context.Context, items ...wire.ReportItem) ([]wire.Verdict, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	out := make([]wire.Verdict, len(items))
+	for i, item := range items {
+		out[i] = wire.Verdict{Verdict: wire.VerdictDiscard, Why: "it is a trial"}
+		b.frames = append(b.frames, TrialFrame{
+			Frame: item.Frame, Good: item.Outcome == wire.OutcomeGood, Bytes: item.Bytes, Hash: item.Hash,
+			Startup: item.StartupSeconds, Render: item.RenderSeconds, Cause: item.Cause, Message: item.Message,
+		})
+	}
+	return out, nil
+}
+
+func (*trialBook) thumbnail(context.Context, int64, int, []byte) {}
+
+func (*trialBook) furtherFrames(context.Context, int64) (frames.Set, error) { return frames.Set{}, nil }
+
+func (*trialBook) upload(context.Context, upload) (publish.Standing, error) {
+	return publish.Standing{}, fmt.Errorf("%w: a trial delivers nothing", publish.ErrNoPlace)
+}
+
+// hearing counts what lines have told.
+type hearing struct {
+	tell             func(line, meaning string)
+	fed              bool
+	mu               sync.Mutex
+	begins, progress int
+	row              int // lines of progress in a row
+}
+
+// hear says how a line was understood.
+func (h *hearing) hear(line string, m mark, cause string) {
+	var parts []string
+	h.mu.Lock()
+	switch {
+	case m.begins != nil:
+		h.begins++
+		parts = append(parts, fmt.Sprintf("frame %d begins", *m.begins))
+	case m.unnamed:
+		h.begins++
+		parts = append(parts, "a frame begins")
+	}
+	left := 0 // lines of progress that were not told
+	if m.progress != nil {
+		h.progress++
+		h.row++
+		parts = append(parts, fmt.Sprintf("%.0f %% of the frame", 100**m.progress))
+	} else {
+		left, h.row = max(0, h.row-toldInARow), 0
+	}
+	quiet := h.row > toldInARow
+	h.mu.Unlock()
+	if quiet || h.tell == nil {
+		return
+	}
+	if left > 0 {
+		h.tell(fmt.Sprintf("… %s of progress …", english.Plural(left, "more line", "")), "")
+	}
+	if m.feed != "" && h.fed {
+		parts = append(parts, "of the feed protocol: "+m.feed)
+	}
+	if cause != "" {
+		parts = append(parts, "names the cause: "+cause)
+	}
+	h.tell(line, strings.Join(parts, ", "))
+}
+
+// toldInARow is how many lines of progress in a row are shown.
+const toldInARow = 3
+
+// missing says what no line has told.
+func (h *hearing) missing(r recipe.Reading) (out []string) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	switch {
+	case h.fed: // frames begin when they are handed over
+	case r.Begins == "":
+		out = append(out, "the recipe does not say how a line tells that a frame begins (read.begins): times are taken from files")
+	case h.begins == 0:
+		out = append(out, "no line told that a frame begins: does read.begins match what the renderer says?")
+	}
+	switch {
+	case r.Progress == "" && r.Percent == "":
+		out = append(out, "the recipe reads no progress (read.progress or read.percent): bars stand still within a frame")
+	case h.progress == 0:
+		out = append(out, "no line told progress: does read.progress or read.percent match what the renderer says?")
+	}
+	return out
+}
