@@ -4,9 +4,11 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"image/png"
 	"io/fs"
 	"math"
 	"net/http"
+	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -538,6 +540,33 @@ func (s *Server) picture(c *gin.Context) {
 	}
 	defer file.Close()
 	c.Header("Cache-Control", "no-store")
-	c.Header("Content-Type", map[string]string{"png": "image/png", "jpeg": "image/jpeg", "tiff": "image/tiff"}[format])
+	if c.Query("as") == "shown" && !picture.Viewable(format) {
+		s.shown(c, file, format)
+		return
+	}
+	c.Header("Content-Type", map[string]string{"png": "image/png", "jpeg": "image/jpeg", "tiff": "image/tiff", "exr": "image/x-exr"}[format])
 	http.ServeContent(c.Writer, c.Request, "", time.Time{}, file)
 }
+
+// shown serves a picture that no browser shows as a PNG. Few are made at a time.
+func (s *Server) shown(c *gin.Context, file *os.File, format string) {
+	select {
+	case s.showing <- struct{}{}:
+		defer func() { <-s.showing }()
+	case <-c.Request.Context().Done():
+		return
+	}
+	img, err := picture.Shown(file, format)
+	if err != nil {
+		problem(c, http.StatusUnprocessableEntity, "frame", fmt.Sprintf("the picture cannot be shown: %v", err))
+		return
+	}
+	c.Header("Content-Type", "image/png")
+	encoder := png.Encoder{CompressionLevel: png.BestSpeed}
+	if err := encoder.Encode(c.Writer, img); err != nil {
+		s.log.Debug("sending a picture", "error", err)
+	}
+}
+
+// mostShowing is how many pictures are made to be shown at a time.
+const mostShowing = 2

@@ -47,6 +47,7 @@ type Server struct {
 	gate    *gate
 	openAPI []byte // as JSON
 	forward *forwarder
+	showing chan struct{} // one slot for each picture that is made to be shown
 
 	recipeMarks map[string]string // by name
 	handler     http.Handler
@@ -177,6 +178,7 @@ func New(o Options) (*Server, error) {
 	s := &Server{
 		svc: o.Service, log: o.Log, name: o.Name, version: o.Version, secure: o.Secure, gate: newGate(),
 		openAPI: document, forward: newForwarder(o.Name, o.Log, o.Service.Secret),
+		showing: make(chan struct{}, mostShowing),
 	}
 	s.recipeMarks = map[string]string{}
 	for name, r := range o.Service.Recipes() {

@@ -65,6 +65,10 @@ func (s source) header(format string) (width, height int, memory int64, err erro
 		if c.ColorModel == color.RGBA64Model || c.ColorModel == color.NRGBA64Model {
 			each = 8
 		}
+	case "exr": // it is read chunk by chunk
+		if width, height, err = exrSize(s); err != nil {
+			return 0, 0, 0, err
+		}
 	default:
 		return 0, 0, 0, fmt.Errorf("no reader for pictures in the format %q", format)
 	}

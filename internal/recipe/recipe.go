@@ -43,7 +43,7 @@ type Recipe struct {
 	Program     Program           `json:"program"`
 	Probe       Probe             `json:"probe"`
 	Scenes      []string          `json:"scenes"`  // endings of its scene files
-	Picture     string            `json:"picture"` // format of its frames: png, jpeg or tiff
+	Picture     string            `json:"picture"` // format of its frames: png, jpeg, tiff or exr
 	Takes       Takes             `json:"takes,omitzero"`
 	Licence     *farm.LicenceNeed `json:"licence,omitempty"`
 	Values      map[string]Value  `json:"values,omitempty"`
@@ -106,7 +106,7 @@ type Value struct {
 // choose among them.
 type Pass struct {
 	File    string `json:"file"`    // pattern of its file names in staging; the group is the frame's number
-	Picture string `json:"picture"` // format of its files: png, jpeg or tiff
+	Picture string `json:"picture"` // format of its files: png, jpeg, tiff or exr
 	Help    string `json:"help,omitempty"`
 }
 
@@ -233,6 +233,9 @@ func (r *Recipe) newInForm2() (fields [][]string) {
 	}
 	if r.Program.only == "" {
 		fields = append(fields, []string{"program"})
+	}
+	if r.Picture == "exr" {
+		fields = append(fields, []string{"picture"})
 	}
 	if r.Read.Percent != "" {
 		fields = append(fields, []string{"read", "percent"})

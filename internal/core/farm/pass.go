@@ -14,7 +14,7 @@ import (
 // itself, as a file of its own: depth, a mask, one light.
 type Pass struct {
 	Name    string `json:"name"`
-	Picture string `json:"picture"` // format: png, jpeg or tiff
+	Picture string `json:"picture"` // format: png, jpeg, tiff or exr
 }
 
 // File is one of the files that make a frame.
@@ -73,7 +73,7 @@ func (s Spec) CheckFiles(files []File, hash string, bytes int64) error {
 }
 
 // endings of file names by picture format.
-var endings = map[string]string{"png": ".png", "jpeg": ".jpg", "tiff": ".tif"}
+var endings = map[string]string{"png": ".png", "jpeg": ".jpg", "tiff": ".tif", "exr": ".exr"}
 
 // FrameFile returns the name of a frame's file in the run's output folder.
 func (s Spec) FrameFile(frame int) string {

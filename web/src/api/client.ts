@@ -169,7 +169,7 @@ export function steer(run: number, what: Steering, reason = ""): Promise<Run> {
 
 export const thumbnail = (run: number, frame: number) => `/api/v1/runs/${run}/frames/${frame}/thumbnail`;
 export const picture = (run: number, frame: number, pass = "") =>
-  `/api/v1/runs/${run}/frames/${frame}/picture${pass && `?pass=${pass}`}`;
+  `/api/v1/runs/${run}/frames/${frame}/picture?as=shown${pass && `&pass=${pass}`}`;
 export const contactSheet = (run: number) => `/api/v1/runs/${run}/contact-sheet`;
 
 const ranks = ["viewer", "artist", "wrangler", "admin"];
