@@ -52,16 +52,16 @@ func (c exrChannel) bytes() int { return map[int]int{0: 4, 1: 2, 2: 4}[c.kind] }
 
 // exrPart is one picture of a file.
 type exrPart struct {
-	name, kind     string
-	channels       []exrChannel
-	compression    byte
-	data, display  image.Rectangle
-	tileX, tileY   int
-	levels         int // 0 one, 1 mip map, 2 rip map
-	roundUp        bool
-	tiled, deep    bool
-	chunks, placed int
-	offsets        []uint64
+	name, kind    string
+	channels      []exrChannel
+	compression   byte
+	data, display image.Rectangle
+	tileX, tileY  int
+	levels        int // 0 one, 1 mip map, 2 rip map
+	roundUp       bool
+	tiled, deep   bool
+	chunks        int
+	offsets       []uint64
 }
 
 // exrReader reads a file from its begin on.
