@@ -14,7 +14,7 @@ import (
 	"vexillum/internal/wire"
 )
 
-// Limits of what a node tells. They lie far beyond what a machine has or a
+// Limits of what a node reports. They lie far beyond what a machine has or a
 // frame takes, and well within what the records and the sums over them hold.
 const (
 	maxHolding = 1000    // leases that a node may hold something of

@@ -16,7 +16,7 @@ const (
 	mostPages    = 1 << 31
 )
 
-// queue tells a page of all runs that there ever were.
+// queue returns a page of all runs that there ever were.
 func (s *Server) queue(c *gin.Context, f *floor.Floor) {
 	page, ok := query(c, "page", 1, 1, mostPages)
 	if !ok {

@@ -357,7 +357,7 @@ func (s *Server) runAfter(c *gin.Context) (run wire.Run, after int64, names map[
 	return run, after, names, ok
 }
 
-// timings tells who rendered each frame of a run and how long that took: all of
+// timings reports who rendered each frame of a run and how long that took: all of
 // them, or those that came after a change.
 func (s *Server) timings(c *gin.Context) {
 	run, after, names, ok := s.runAfter(c)

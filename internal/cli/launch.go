@@ -129,7 +129,7 @@ func (a *app) launchDropCommand() *cobra.Command {
 	return c
 }
 
-// launchText tells launch settings in one line.
+// launchText puts launch settings in one line.
 func launchText(e wire.LaunchValues) string {
 	parts := []string{
 		named("account", e.Account), named("group", e.Group), named("mask", e.Mask), variablesText(e.Variables),

@@ -64,7 +64,7 @@ func NewFarm() *Farm {
 	}
 }
 
-// Take puts what an event tells into the farm.
+// Take puts what an event reports into the farm.
 func (f *Farm) Take(name string, text []byte) (Event, error) {
 	var data wire.EventData
 	if err := json.Unmarshal(text, &data); err != nil {

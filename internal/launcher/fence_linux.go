@@ -195,7 +195,7 @@ func limitMemory(pid int, limit int64) {
 	_ = unix.Prlimit(pid, unix.RLIMIT_DATA, &both, nil) // it may have ended
 }
 
-// MemoryMeans tells how renderers are held to a limit of memory: "control
+// MemoryMeans reports how renderers are held to a limit of memory: "control
 // group" or "resource limit".
 func MemoryMeans() string {
 	if _, err := ownGroup(controlGroups, selfGroup(), ourselves); err == nil {

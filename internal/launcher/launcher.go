@@ -67,7 +67,7 @@ const (
 	newsReplaced = "replaced"
 )
 
-// news is what the launcher tells, one JSON object a line.
+// news is what the launcher reports, one JSON object a line.
 type news struct {
 	Kind   string `json:"kind"`
 	ID     string `json:"id,omitempty"`

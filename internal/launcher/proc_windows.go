@@ -26,7 +26,7 @@ func (t *tree) prepare(_ *exec.Cmd, limits Limits) (release func(), err error) {
 
 func (t *tree) start(cmd *exec.Cmd, _ Limits) error { return cmd.Start() }
 
-// memory tells nothing here.
+// memory reports nothing here.
 func (t *tree) memory(*exec.Cmd) (peak int64, over bool) { return 0, false }
 
 func (t *tree) started(cmd *exec.Cmd, limits Limits) error {

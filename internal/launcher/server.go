@@ -423,7 +423,7 @@ func (w *stream) Write(data []byte) (int, error) {
 	return len(data), nil
 }
 
-// replay tells all that is known of a process, and then what comes.
+// replay reports all that is known of a process, and then what comes.
 func (s *Server) replay(o *owner, k *kept) {
 	s.mu.Lock()
 	defer s.mu.Unlock() // nothing new comes in between

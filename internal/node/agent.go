@@ -69,7 +69,7 @@ type Agent struct {
 	asked   atomic.Int64
 	wake    chan struct{} // a lease has ended, or the caps have changed
 	more    atomic.Bool   // a further lease may fit beside those that are worked on
-	ended   []*work       // whose end the next ask tells; guarded by mu
+	ended   []*work       // whose end the next ask reports; guarded by mu
 	owned   *owned
 	looking chan struct{}
 	scribes []*logShipper // guarded by mu

@@ -38,7 +38,7 @@ func (a *Agent) workAll(ctx context.Context, stop context.CancelCauseFunc, resum
 		a.o.Log.Info("going on", "lease", w.lease.ID, "run", w.lease.RunName, "frames", w.lease.Frames, "over", w.over)
 		begin(w)
 	}
-	var told []*work // whose end the ask in hand tells
+	var told []*work // whose end the ask in hand reports
 	number := int64(0)
 	for ctx.Err() == nil {
 		select { // what has roused us is seen now

@@ -14,7 +14,7 @@ const pciDevices = "/sys/bus/pci/devices"
 
 // graphicsDevices lists the graphics devices that the system names; on
 // others than Linux, none. The address on the bus is a device's name: it stays
-// the same over restarts. Memory is known where its driver tells.
+// the same over restarts. Memory is known where its driver reports it.
 func graphicsDevices(bus string) []wire.Device {
 	devices := []wire.Device{}
 	found, err := filepath.Glob(filepath.Join(bus, "*"))

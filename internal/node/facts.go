@@ -22,7 +22,7 @@ import (
 	"vexillum/internal/wire"
 )
 
-// probeTimeout bounds the run of a renderer that only tells its version.
+// probeTimeout bounds the run of a renderer that only reports its version.
 const probeTimeout = 10 * time.Second
 
 // machineFacts says what the machine is. What the system does not tell stays

@@ -350,7 +350,7 @@ func (l *launch) lives(m mark) bool {
 	return !same
 }
 
-// mark takes what one line tells. It reports true if a frame was finished by
+// mark takes in what one line says, and reports true if a frame was finished by
 // the beginning of the next.
 func (l *launch) mark(m mark) bool {
 	now := l.when(m)

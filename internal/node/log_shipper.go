@@ -34,7 +34,7 @@ const (
 // logShipper gathers the lines of one log.
 type logShipper struct {
 	lease, run int64
-	sent       string // file that tells up to when lines were sent; "" for none
+	sent       string // file that records up to when lines were sent; "" for none
 
 	mu      sync.Mutex
 	pending []wire.SaidLine
@@ -215,7 +215,7 @@ func (a *Agent) logShipperOf(w *work) *logShipper {
 	return s
 }
 
-// logTo returns a logger that tells a log shipper, too, what it tells the given one.
+// logTo returns a logger that writes to a log shipper as well as to the given logger.
 func logTo(log *slog.Logger, s *logShipper) *slog.Logger {
 	own := slog.NewTextHandler(
 		scribeWriter{s},

@@ -66,7 +66,7 @@ func TestALogGoesOnInTheNextProcess(t *testing.T) {
 	if len(p.Lines) != 3 || p.Seq != 7<<24+1 {
 		t.Fatalf("took %+v", p)
 	}
-	second := newLogShipper(3, 2, dir) // the launcher tells everything again
+	second := newLogShipper(3, 2, dir) // the launcher reports everything again
 	say(second, 1, 8)
 	if got := strings.Join(drain(second, 8), " "); got != "4 5 6 7 8" {
 		t.Errorf("the next process sends %s", got)

@@ -107,7 +107,7 @@ func killedIn(log string) map[int]bool {
 	return out
 }
 
-// killsIn reads the count from what Linux tells in /proc/vmstat.
+// killsIn reads the count from what Linux reports in /proc/vmstat.
 func killsIn(vmstat string) int64 {
 	for line := range strings.Lines(vmstat) {
 		if text, found := strings.CutPrefix(line, "oom_kill "); found {

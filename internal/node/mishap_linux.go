@@ -25,7 +25,7 @@ func testify() witness {
 }
 
 // systemLog returns the processes whose end for want of memory the kernel's log
-// tells; nil where it may not be read.
+// reports; nil where it may not be read.
 func systemLog() map[int]bool {
 	fd, err := syscall.Open("/dev/kmsg", syscall.O_RDONLY|syscall.O_NONBLOCK|syscall.O_CLOEXEC, 0)
 	if err != nil {

@@ -2,5 +2,5 @@
 
 package node
 
-// testify asks the system, which tells nothing here.
+// testify asks the system, which reports nothing here.
 func testify() witness { return witness{kills: -1} }

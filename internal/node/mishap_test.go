@@ -9,7 +9,7 @@ import (
 	"vexillum/internal/wire"
 )
 
-// TestWhatEndedTheLastProcess judges ends of all kinds by what a system tells.
+// TestWhatEndedTheLastProcess judges ends of all kinds by what a system reports.
 func TestWhatEndedTheLastProcess(t *testing.T) {
 	at := time.Date(2031, 3, 4, 5, 6, 7, 0, time.UTC)
 	works := []lifeLease{{7, 1 << 30}, {8, 20 << 30}, {9, 0}}

@@ -195,7 +195,7 @@ func newWork(t *testing.T, f *fake, script, set string) *work {
 	return w
 }
 
-// finish runs a lease and tells its end, as the agent does.
+// finish runs a lease and reports its end, as the agent does.
 func finish(ctx context.Context, w *work) error {
 	ended, err := w.run(ctx)
 	if err == nil {
@@ -406,7 +406,7 @@ func TestTimesFromFiles(t *testing.T) {
 	}
 }
 
-// TestAPictureThatEndsTheProcessIsSetAside plays what a journal tells after the node
+// TestAPictureThatEndsTheProcessIsSetAside plays what a journal reports after the node
 // process has ended twice while it looked at a picture.
 func TestAPictureThatEndsTheProcessIsSetAside(t *testing.T) {
 	f := &fake{}
@@ -557,7 +557,7 @@ func TestProgressIsReadInBothForms(t *testing.T) {
 	for _, c := range []struct {
 		reading recipe.Reading
 		line    string
-		want    float64 // below 0: it tells nothing
+		want    float64 // below 0: it reports nothing
 	}{
 		{recipe.Reading{Progress: `(\S+) of (\S+)`}, "3 of 4", 0.75},
 		{recipe.Reading{Progress: `(\S+) of (\S+)`}, "3 of none", -1},

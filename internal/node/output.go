@@ -14,7 +14,7 @@ import (
 	"vexillum/internal/recipe"
 )
 
-// mark is what one line of a renderer's output tells.
+// mark is what one line of a renderer's output reports.
 type mark struct {
 	begins   *int      // this frame begins
 	unnamed  bool      // a frame begins, but the line does not name it
@@ -149,7 +149,7 @@ func (r *reader) line(line string) {
 }
 
 // progressOf reads progress: as done of all, or as a bare per cent. What matches and is
-// no number tells nothing.
+// no number says nothing.
 func (r *reader) progressOf(line string) (part *float64, matches bool) {
 	of := func(done, all string) *float64 {
 		d, err1 := strconv.ParseFloat(done, 64)

@@ -97,7 +97,7 @@ func (s *sampler) sample(ctx context.Context, staging string, devices []wire.Dev
 	return out
 }
 
-// rate is how much a counter grew a second; one that was reset tells nothing.
+// rate is how much a counter grew a second; one that was reset says nothing.
 func rate(before, after uint64, seconds float64) float64 {
 	if after < before || seconds <= 0 {
 		return unknown

@@ -31,8 +31,8 @@ const (
 	// mostDecoded bounds the memory that the pixels of a picture may take; larger
 	// PNG are looked at row by row, other formats are not taken.
 	mostDecoded = 192 << 20
-	// checkTime and checkRate bound the time of one look: so long, and as long as
-	// so many bytes a second take.
+	// checkTime and checkRate bound the time of one look: a fixed part, and one
+	// for the size, in bytes a second.
 	checkTime = 2 * time.Minute
 	checkRate = 4 << 20
 )
@@ -129,7 +129,7 @@ func (s source) look(format string, width, height int) (img image.Image, isBlank
 	return img, blank(img), nil
 }
 
-// Shown returns a picture as a screen can show it, of at most so many pixels as
+// Shown returns a picture as a screen can show it, of no more pixels than
 // Verify looks at. It takes no more memory or time than a look.
 func Shown(file *os.File, format string) (image.Image, error) {
 	info, err := file.Stat()

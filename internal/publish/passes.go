@@ -12,12 +12,12 @@ import (
 	"vexillum/internal/core/farm"
 )
 
-// Frames of several files. No file system links two files at once, and whoever
+// Frames of several files. No file system links two files at once, and a node that
 // publishes may die between them while another node renders the frame again.
 // So, when all parts stand beside their targets, whole and durable, one more
 // file is linked beside the picture: a deed that names them. That link is the
-// moment at which the frame is published. Whoever finds a deed carries it
-// out by any process; only then is it removed. Two renderings cannot both
+// moment at which the frame is published. Any process
+// that finds a deed carries it out; only then is it removed. Two renderings cannot both
 // have theirs, and so their passes never mix.
 
 // deed is what such a file says.

@@ -11,7 +11,7 @@ import (
 	"vexillum/internal/core/frames"
 )
 
-// Shot says how a file beside the scene tells the whole animation.
+// Shot says how a file beside the scene reports the whole animation.
 type Shot struct {
 	File   string          `json:"file"`            // name in the scene's folder; {scene_name} is filled in
 	Until  string          `json:"until,omitempty"` // pattern from which on nothing is read
@@ -20,7 +20,7 @@ type Shot struct {
 	Values map[string]Told `json:"values,omitempty"` // by the name of a setting
 }
 
-// Told is one thing that such a file tells.
+// Told is one thing that such a file reports.
 type Told struct {
 	Match     string `json:"match"`               // pattern; the last match counts, its group is what is told
 	Value     string `json:"value,omitempty"`     // is told instead where the pattern matches
@@ -77,7 +77,7 @@ func (r *Recipe) ShotFile(scene string) string {
 	return path.Join(path.Dir(scene), Fill(r.Shot.File, map[string]string{"scene_name": name}))
 }
 
-// ReadShot reads what such a file tells. The error names what in it cannot be.
+// ReadShot reads what such a file reports. The error names what in it cannot be.
 func (r *Recipe) ReadShot(name string, text []byte) (farm.SceneShot, error) {
 	out := farm.SceneShot{File: path.Base(name), Values: map[string]string{}}
 	if r.Shot == nil {

@@ -16,8 +16,8 @@ import (
 	"vexillum/internal/wire"
 )
 
-// How a change is tried: so many plays without it and as many with it, for so
-// long at most. Both throw the same dice, so that what differs is the change.
+// How a change is tried: the number of plays without it and with it, and the
+// longest time for them. Both throw the same dice, so that what differs is the change.
 const (
 	changePlays = 12
 	changeTime  = 1200 * time.Millisecond

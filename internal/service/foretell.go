@@ -7,7 +7,7 @@ import (
 	"vexillum/internal/service/floor"
 )
 
-// How forecasts are made: so many plays each, and at least so long apart. They
+// How forecasts are made: the plays of each, and the least time between two. They
 // never take more than a twentieth of a core, and while they are made a quarter
 // of one, so that nobody else has to wait for a core.
 const (

@@ -15,7 +15,7 @@ type Lead struct {
 	Seq   int64 // of the last Record committed
 }
 
-// Leader is who has the right to commit, as the database tells it.
+// Leader is who has the right to commit, as the database reports it.
 type Leader struct {
 	Epoch   int64
 	Batch   int64

@@ -12,7 +12,7 @@ import (
 )
 
 // TestWhatRunsToldIsReadBack ends two runs of a job and leaves one of another
-// open: of the job the last run tells, from all over its range, before the open
+// open: of the job the last run reports, from all over its range, before the open
 // one does.
 func TestWhatRunsToldIsReadBack(t *testing.T) {
 	s, lead := claimed(t, pgtest.URL(t))

@@ -12,8 +12,8 @@ import (
 	"vexillum/internal/core/frames"
 )
 
-// How much is read back to learn the pace again at a start: so many frames of
-// each open run, the newest; and of the last run of each of so many jobs, from
+// How much is read back to learn the pace again at a start: the newest frames of
+// each open run; and of the last run of each of the newest jobs, frames from
 // all over its range.
 const (
 	observationsPerRun = 100

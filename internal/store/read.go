@@ -182,7 +182,7 @@ func (s *Store) Results(ctx context.Context, run, after int64) ([]Result, error)
 	return results, nil
 }
 
-// Timing tells who rendered a frame and how long that took.
+// Timing reports who rendered a frame and how long that took.
 type Timing struct {
 	Frame         int     `db:"frame"`
 	Node          int64   `db:"node"`

@@ -25,7 +25,7 @@ import (
 func BenchmarkCrowd(b *testing.B) { crowded(b, 2000, 5*time.Second) }
 
 // BenchmarkCrowdAtTwoThousandBeats brings as many signs of life a second as
-// 10,000 nodes at one every 5 s; so many connections are more than a process
+// 10,000 nodes at one every 5 s; as many connections are more than a process
 // may have on most machines. Goal: 2,000 a second, and 99 of 100 asks answered
 // within 100 ms.
 func BenchmarkCrowdAtTwoThousandBeats(b *testing.B) { crowded(b, 2000, time.Second) }

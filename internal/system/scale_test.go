@@ -83,7 +83,7 @@ func BenchmarkDurableLeases(b *testing.B) {
 	began := time.Now()
 	f.submit(wire.Submit{Job: "a", Scene: "a.practice", Frames: "1-1000000", Chunk: 1, StartOn: new(0)})
 	submitted := time.Since(began)
-	// rate returns how many leases a second the askers get, each of which tells
+	// rate returns how many leases a second the askers get, each of which reports
 	// the end of those before with the next ask.
 	numbers := make([]int64, askers)
 	before := make([][]wire.Ended, askers)

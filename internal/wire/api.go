@@ -29,7 +29,7 @@ type HistoryLine struct {
 	Moved  string    `json:"moved"` // how it moved work from node to node: take-over or race; empty: not at all
 }
 
-// AuditLine tells who changed what.
+// AuditLine records who changed what.
 type AuditLine struct {
 	Seq     int64     `json:"seq"`
 	At      time.Time `json:"at"`

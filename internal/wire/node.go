@@ -105,7 +105,7 @@ type LeaseUsed struct {
 	Bytes int64 `json:"bytes"`
 }
 
-// Ended tells, together with an ask, that all renderers of a lease are gone.
+// Ended reports, together with an ask, that all renderers of a lease are gone.
 type Ended struct {
 	Lease   int64  `json:"lease"`
 	Message string `json:"message"`

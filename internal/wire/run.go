@@ -208,7 +208,7 @@ func (c *RunChanged) Say(effects ...string) {
 	c.Sentence = strings.Join(c.Effects, "; ")
 }
 
-// RunMoves tells by how much a run is finished later.
+// RunMoves reports by how much a run is finished later.
 type RunMoves struct {
 	Run     int64   `json:"run"`
 	Name    string  `json:"name"`

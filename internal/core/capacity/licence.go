@@ -6,7 +6,7 @@ import (
 	"vexillum/internal/core/farm"
 )
 
-// takes returns how many licences a lease takes up that owns so many devices.
+// takes returns how many licences a lease with this number of devices takes up.
 // charged says that its node is counted already, for another lease.
 func takes(need farm.LicenceNeed, devices int, charged bool) int {
 	switch {

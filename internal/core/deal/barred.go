@@ -92,7 +92,7 @@ func (d *Dealer) bars(run *farm.Run, now time.Time) *bars {
 
 var noBars bars
 
-// distrusts reports whether a node has failed so many frames that others should
+// distrusts reports whether a node has failed enough frames that others should
 // try one of them before it gets more.
 func (b *bars) distrusts(id farm.NodeID) bool { return b.untried[id] >= mostUntried }
 

@@ -131,7 +131,7 @@ func sortTakers(takers []taker) {
 	})
 }
 
-// Reconsider reports whether so many frames of a run have just told enough that
+// Reconsider reports whether the frames of a run have just taught enough that
 // nodes which it passed over should be thought of again: after each of the first,
 // then eight times until there are twice as many.
 func Reconsider(seen int) bool {

@@ -63,7 +63,7 @@ func (d *Dealer) places(run *farm.Run, without *farm.Lease, now time.Time) int {
 	}
 	free := d.ceilingLeft(run, without, now)
 	if licences, counted := capacity.LicencesFree(d.s, run, gone, now); counted {
-		least := 1 // a node takes up at least so many
+		least := 1 // the fewest that a node takes up
 		if run.Spec.Licence.Per == farm.PerDevice {
 			least = max(1, run.Spec.Takes.Devices)
 		}

@@ -180,7 +180,7 @@ func scouting(run *farm.Run) string {
 	)
 }
 
-// ordered returns so many frames of a set in the order that the run asks for.
+// ordered returns count frames of a set in the order that the run asks for.
 func ordered(run *farm.Run, todo frames.Set, count int) frames.Set {
 	if run.Spec.Sequence == farm.Reverse {
 		return todo.TakeLast(count)

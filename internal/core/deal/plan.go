@@ -57,8 +57,8 @@ func (a *ables) drop(helper int, can float64) {
 	}
 }
 
-// best returns the helper that fits best: the least able that can do so many frames,
-// which take so much each; or, where nobody can, the ablest, and how many it can do.
+// best returns the helper that fits best: the least able that can do all frames,
+// at a cost of each; or, where nobody can, the ablest, and how many it can do.
 func (a ables) best(frames int, each float64) (helper, most int) {
 	whole := func(can float64) int { return int(can/each + 1e-9) }
 	at, _ := slices.BinarySearchFunc(a, frames, func(o one, frames int) int {

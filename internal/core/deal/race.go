@@ -128,7 +128,7 @@ func (d *Dealer) flight(v *survey, l *load) (inFlight, bool) {
 }
 
 // sooner reports whether a node that is through with its part soon would have
-// a frame done before one that is free now, and takes so many seconds.
+// a frame done before one that is free now, and needs the given seconds.
 func (v *survey) sooner(n *farm.Node, owner *load, cost, takes float64) bool {
 	for i := range v.loads {
 		o := &v.loads[i]

@@ -7,7 +7,7 @@ import (
 	"vexillum/internal/core/frames"
 )
 
-// A renderer may be silent for so many times as long as a frame of it is expected
+// A renderer may be silent for a multiple of the time that a frame is expected
 // to take; and for longer as little is known.
 const (
 	silentTimes   = 5

@@ -102,7 +102,7 @@ const (
 // good reports whether a survey is as good as a new one.
 func (v *survey) good(now time.Time) bool { return v.younger(1, now) }
 
-// younger reports whether a survey is younger than so many times the age up to
+// younger reports whether a survey is younger than a multiple of the age up to
 // which it is as good as a new one.
 func (v *survey) younger(times time.Duration, now time.Time) bool {
 	age := now.Sub(v.at)

@@ -90,7 +90,7 @@ func (d *Dealer) takeOver(n *farm.Node, than *farm.Run, now time.Time) (cut Cut,
 	return Cut{}, false, again
 }
 
-// cut returns what a plan has for a node, at most so many frames.
+// cut returns what a plan has for a node, at most the given number of frames.
 func (v *survey) cut(d *Dealer, p *plan, n *farm.Node, most int) (Cut, bool) {
 	best := -1 // the largest piece that the plan has for the node
 	for i, x := range p.pieces {

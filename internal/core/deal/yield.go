@@ -52,8 +52,8 @@ func (d *Dealer) Yield(now time.Time) []Cut {
 
 // unbegun returns the frames of a lease that its node could give back; none
 // while it must not be asked. A lease that was opened since what comes first
-// was there is asked only once it has begun a frame: whoever decides twice
-// about a node gets on with it all the same.
+// was there is asked only once it has begun a frame, so that a node for which
+// two things are decided at once still gets on.
 func (d *Dealer) unbegun(l *farm.Lease, since time.Time) frames.Set {
 	seen := d.sight(l)
 	if seen.Rests || l.Race || !seen.Begun && !l.OpenedAt.Before(since) {

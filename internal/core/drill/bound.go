@@ -67,8 +67,8 @@ func eligible(f simulate.Farm, j simulate.Job) []simulate.Node {
 
 // singleBound solves the linear programme in which frames may be divided
 // among nodes: a frame takes startup + cost ÷ speed on one. Given the time T,
-// a node has T − available seconds, in which it can do so many frames of so
-// much cost; where its first launch takes longer than further ones, by so much
+// a node has T − available seconds, in which it can do a number of frames of
+// a given cost; where its first launch takes longer than further ones, that much
 // less. The dearest frames belong on the fastest nodes (of two frames and
 // two nodes the exchange never helps), so they are filled in that order.
 func singleBound(f simulate.Farm, j simulate.Job) float64 {

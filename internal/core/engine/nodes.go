@@ -185,8 +185,8 @@ type absence struct {
 	since time.Time
 }
 
-// A lease that is missing from so many signs of life in a row, and for so
-// long, has not arrived or is lost.
+// A lease that is missing from this number of beats in a row, and for this
+// time, has not arrived or is lost.
 const (
 	missingMost  = 2
 	missingAfter = 15 * time.Second

@@ -13,7 +13,7 @@ import (
 	"vexillum/internal/core/farm"
 )
 
-// Costs tells what frames of a run cost.
+// Costs reports what frames of a run cost.
 type Costs interface {
 	// Mean returns the mean cost of a frame in reference seconds, if it is known.
 	Mean(*farm.Run) (seconds float64, known bool)
@@ -221,7 +221,7 @@ type held struct {
 	of   map[Party]float64
 }
 
-// mean is what a frame of a run costs on average, as of so many observations.
+// mean is what a frame of a run costs on average, and the number of observations.
 type mean struct {
 	cost float64
 	seen int
@@ -309,5 +309,5 @@ func (q *Queue) Behind(run *farm.Run, now time.Time) iter.Seq2[Party, *farm.Run]
 }
 
 // TimeSlice is how long a lease may last, in seconds, where others of the same
-// standing wait: a launch, which takes so many seconds, must be worth it.
+// standing wait: a launch, whose seconds are given, must be worth it.
 func TimeSlice(startup float64) float64 { return min(max(20*startup, 60), 900) }

@@ -7,7 +7,7 @@ import (
 	"strings"
 )
 
-// Level is how urgent a run is. More urgent runs come first, whoever has
+// Level is how urgent a run is. More urgent runs come first, no matter who
 // submitted them.
 type Level string
 
@@ -51,7 +51,7 @@ type Ceiling struct {
 // None reports whether there is no ceiling.
 func (c Ceiling) None() bool { return c.Nodes == 0 && c.Percent == 0 }
 
-// Most returns how many nodes it allows of so many that could take the run;
+// Most returns how many nodes it allows of those that could take the run;
 // at least one.
 func (c Ceiling) Most(able int) int {
 	switch {

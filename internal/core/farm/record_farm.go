@@ -359,7 +359,7 @@ func (r KeyIssued) apply(s *State) error {
 	return nil
 }
 
-// Audited tells who changed what.
+// Audited records who changed what.
 type Audited struct {
 	Actor   string    `json:"actor"`
 	Action  string    `json:"action"`  // such as "hold run"

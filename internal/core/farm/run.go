@@ -92,7 +92,7 @@ type Spec struct {
 	Sequence Sequence          `json:"sequence,omitempty"`
 	Scouts   frames.Set        `json:"scouts,omitzero"`    // that go first
 	Wait     bool              `json:"wait,omitempty"`     // for a person's yes when the scouts are done
-	StartOn  int               `json:"start_on,omitempty"` // so many nodes until a frame is done; 0: all at once
+	StartOn  int               `json:"start_on,omitempty"` // nodes until a frame is done; 0: all at once
 	// seconds that a renderer may give no sign of life; 0: as frames are expected to take
 	Stall    float64      `json:"stall,omitempty"`
 	Once     bool         `json:"once,omitempty"`    // rendering a frame twice does harm

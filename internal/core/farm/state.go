@@ -28,7 +28,7 @@ type State struct {
 	Freezes  map[FreezeScope]Freeze
 	Licences map[string]*Licence
 	// Missing are recipes of open runs that the service does not have now: their
-	// runs wait. Whoever owns the State says so; it is not kept.
+	// runs wait. The owner of the State sets it; it is not kept.
 	Missing map[string]bool
 
 	LastNode  NodeID
@@ -259,7 +259,7 @@ func (s *State) Check() error {
 	return nil
 }
 
-// Large reports whether a farm has so many nodes that a decision must not look at
+// Large reports whether a farm has too many nodes for a decision to look at
 // all of them: then what was found a moment ago has to do.
 func (s *State) Large() bool { return len(s.Nodes) >= largeFarm }
 

@@ -47,7 +47,7 @@ type piece struct {
 	count       int
 }
 
-// How many pieces all runs together are played in: so many for each node, so
+// How many pieces all runs together are played in: a number for each node, so
 // that one piece is little of what a node does, within bounds.
 const (
 	mostPieces  = 2000
@@ -233,7 +233,7 @@ type partPiece struct {
 	inFlight bool
 }
 
-// piecesOf cuts all parts into pieces of at most so many frames, in the order of
+// piecesOf cuts all parts into pieces of at most size frames, in the order of
 // their frames. A frame in flight and one that has failed are pieces of their
 // own: not every node may take the latter.
 func piecesOf(parts []part, failing frames.Set, size int) (all []partPiece) {
@@ -320,7 +320,7 @@ func failedOn(t *farm.Trouble, index map[farm.NodeID]int) (out []int) {
 	return out
 }
 
-// Play plays what comes next so many times, each time with other costs and
+// Play plays what comes next as often as plays says, each time with other costs and
 // speeds that may be true, and returns what came of each run.
 func (p *Position) Play(seed uint64, plays int) map[farm.RunID]Finish {
 	out, _ := p.PlayWhile(seed, plays, func() bool { return true }, nil)
@@ -333,7 +333,7 @@ const Least = 5
 // PlayWhile is Play that asks between one play and the next whether there is time
 // for more, and ends early, with Least plays at least, when there is none.
 // alive is asked also in the middle of plays: when it says no, what is known by
-// then has to do. A play that contradicts itself tells nothing; the first such
+// then has to do. A play that contradicts itself says nothing; the first such
 // error is returned beside what the others have told.
 func (p *Position) PlayWhile(seed uint64, plays int, more, alive func() bool) (map[farm.RunID]Finish, error) {
 	var trouble error

@@ -101,7 +101,7 @@ func calibrate(b testing.TB, class string, first uint64, farms int) (out calibra
 
 // BenchmarkForecast measures what one forecast by sixteen plays costs, from the
 // middle of a night of 20 nodes with six runs of 400 frames. The service
-// makes them anew as often as a twentieth of a core allows.
+// makes new ones as often as a twentieth of a core allows.
 func BenchmarkForecast(b *testing.B) {
 	f, err := drill.Random(drill.ClassRange, 7)
 	if err != nil {

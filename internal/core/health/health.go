@@ -1,4 +1,4 @@
-// Package health looks at what a node tells about itself and says what is
+// Package health looks at what a node reports about itself and says what is
 // wrong with it, in words, with what to do. It judges machines, never frames:
 // that is triage's.
 package health

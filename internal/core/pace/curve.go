@@ -55,7 +55,7 @@ type Curve struct {
 
 	noise  tally     // of differences between neighbours
 	kept   []sample  // of the observations, for the next run of the job
-	every  int       // one in so many is kept
+	every  int       // one in this number is kept
 	late   bool      // something was recalled that no fit has in it yet
 	knots  []float64 // g of the last fit; nil before there is one
 	fitted int       // observations in it
@@ -114,7 +114,7 @@ func (c *Curve) at(f int) (knot int, weight float64) {
 	return knot, x - float64(knot)
 }
 
-// observe takes in that a node rendered frame f in so many seconds, of which
+// observe takes in the seconds in which a node rendered frame f, of which
 // the share of it has been taken out.
 func (c *Curve) observe(n farm.NodeID, known, trust float64, f int, seconds float64, cold bool) {
 	e := c.nodes[n]
@@ -185,7 +185,7 @@ func (c *Curve) sigma() float64 {
 	return min(max(math.Sqrt(square), least), most)
 }
 
-// keep keeps one in so many observations, so that there are never too many.
+// keep keeps one in c.every observations, so that there are never too many.
 func (c *Curve) keep(s sample) {
 	if c.count%c.every != 0 {
 		return

@@ -62,7 +62,7 @@ func (p *profile) near(stretch int) int64 {
 }
 
 // over returns by how much more memory than an earlier run this one took where
-// both were measured; 1 where nothing tells.
+// both were measured; 1 where nothing is known.
 func (p *profile) over(earlier *profile) float64 {
 	mine, theirs := 0.0, 0.0
 	for i, b := range p.most {
@@ -76,7 +76,7 @@ func (p *profile) over(earlier *profile) float64 {
 	return mine / theirs
 }
 
-// likely returns what a stretch of a later run takes as this one tells.
+// likely returns what a stretch of a later run takes, judged by this one.
 func (p *profile) likely(later *profile, stretch int, over float64) int64 {
 	return int64(float64(p.near(p.at(later.middle(stretch)))) * over)
 }
@@ -111,7 +111,7 @@ func (k *known) remember(run *farm.Run, rec farm.FrameAccepted) {
 // Memory returns to how much main memory in bytes a launch of the run is
 // expected to grow while it renders some of its frames, all where the set is
 // empty; and false as long as none was measured, of it or of the run of its job
-// before. Of frames that are like none seen in this run the earlier one tells.
+// before. Of frames that are like none seen in this run the earlier one decides.
 func (m *Model) Memory(run *farm.Run, set frames.Set) (peak int64, known bool) {
 	earlier := m.memories[jobOf(run)]
 	var own *profile

@@ -10,7 +10,7 @@ import (
 	"vexillum/internal/core/frames"
 )
 
-// aRun returns a run of so many frames, and nodes of the given speeds.
+// aRun returns a run of count frames, and nodes of the given speeds.
 func aRun(id farm.RunID, count int, speeds ...float64) (*farm.Run, []*farm.Node) {
 	run := &farm.Run{
 		ID: id,
@@ -116,8 +116,8 @@ func TestSpeedIsAlwaysUsable(t *testing.T) {
 	}
 }
 
-// render lets nodes render their parts of a range side by side, each so many
-// frames, and lets the model learn from it.
+// render lets nodes render their parts of a range side by side, each
+// of them each frames, and lets the model learn from it.
 func render(
 	m *Model, run *farm.Run, nodes []*farm.Node, speeds []float64, cost func(int) float64, noise float64, each int,
 	r *rand.Rand,

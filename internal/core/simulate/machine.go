@@ -162,7 +162,7 @@ func (w *world) frameEnds(i int, k *work) {
 	w.goOn(i, k, fails)
 }
 
-// reportFrame tells the engine what became of a frame.
+// reportFrame reports to the engine what became of a frame.
 func (w *world) reportFrame(m *machine, r accept.Report) accept.Verdict {
 	w.noted(Event{Node: m.id, Report: &r})
 	w.hear(m)

@@ -11,7 +11,7 @@ import (
 // Most is the longest span: no moment that is told lies farther away.
 const Most = 100 * 365 * 24 * time.Hour
 
-// Of returns a span of so many seconds, not shorter than -Most nor longer than
+// Of returns a span of the given seconds, not shorter than -Most nor longer than
 // Most. What is no number at all counts as the longest.
 func Of(seconds float64) time.Duration {
 	switch {

@@ -20,20 +20,20 @@ const (
 	// blamesLeast is how many frames a node must have failed that others have
 	// done before it is sidelined.
 	blamesLeast = 3
-	// sidelinedShare: not more than one in so many nodes is sidelined by the farm
+	// sidelinedShare: at most one node in this number is sidelined by the farm
 	// itself, and one may always be.
 	sidelinedShare = 3
 	// failingLeast is how many frames of a run must have failed everywhere by one
 	// cause, before any is done, so that it is held.
 	failingLeast = 3
-	// failingNodes is on how many nodes that must be, if there are so many.
+	// failingNodes is on how many nodes that must be, if the farm has them.
 	failingNodes = 3
 	// failingWorth is how many frames a run must have so that holding it saves
 	// anything.
 	failingWorth = 10
 )
 
-// accuses reports whether a failure by this cause tells something of the machine
+// accuses reports whether a failure by this cause says something about the machine
 // or the job. Others are those of surroundings.
 func accuses(cause string) bool {
 	switch cause {

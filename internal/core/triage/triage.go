@@ -29,7 +29,7 @@ const (
 	CauseDelivery    = "not delivered" // the frame could not be put into its place
 )
 
-// mostAttempts bounds how often a frame is tried in all, whoever was to
+// mostAttempts bounds how often a frame is tried in all, no matter who is to
 // blame: nothing repeats for ever unseen.
 const mostAttempts = 12
 
@@ -144,13 +144,13 @@ func FreeAfter(spent time.Duration) time.Duration {
 
 // When many nodes fall silent together, it is not the nodes.
 const (
-	hushLeast  = 3                // so many at least
-	hushShare  = 5                // and more than one in so many of the farm
+	hushLeast  = 3                // the fewest nodes
+	hushShare  = 5                // and more than one in this number of the farm
 	hushWindow = 30 * time.Second // within this time
-	hushFor    = 10 * time.Minute // nothing is freed for so long
+	hushFor    = 10 * time.Minute // nothing is freed for this time
 )
 
-// MassOutage reports whether so many nodes fell silent together that the network or
+// MassOutage reports whether nodes fell silent in such numbers that the network or
 // the service must be to blame. fell holds when each silent node was last
 // heard from; members is how many nodes the farm has. Until the returned time
 // nothing is taken from silent nodes; it is zero when there is no hush.

@@ -25,7 +25,7 @@ type machine struct {
 	launches int
 }
 
-// holding is what the disk of a machine keeps of a lease: what a journal tells
+// holding is what the disk of a machine keeps of a lease: what a journal reports
 // is the same as in a real node.
 type holding struct {
 	lease farm.LeaseID
@@ -197,7 +197,7 @@ func (m *machine) process(machine, ctx context.Context) {
 	}
 }
 
-// askLate lets a copy of an ask come late. Whoever sent it has gone.
+// askLate lets a copy of an ask come late. Its sender has gone.
 func (m *machine) askLate(ctx context.Context, session, number int64) {
 	sleep(ctx, m.c.some(3*time.Second))
 	m.c.mu.Lock()

@@ -109,7 +109,7 @@ func (t *transaction) permitted(of farm.LaunchScope, old, env farm.LaunchSetting
 	return nil
 }
 
-// launchText tells launch settings in words, for the audit record.
+// launchText puts launch settings in words, for the audit record.
 func launchText(e farm.LaunchSettings) string {
 	var parts []string
 	for _, p := range []struct{ name, value string }{{"account", e.Account}, {"group", e.Group}, {"mask", e.Mask}} {

@@ -80,7 +80,7 @@ func (b *Board) atRisk(run *farm.Run, finish wire.Forecast, now time.Time) bool 
 }
 
 // early is before when a run is hardly ready that has told nothing yet; zero
-// where nothing tells.
+// where nothing is known.
 func (b *Board) early(run *farm.Run, now time.Time) time.Time {
 	if run.State != farm.RunRendering && run.State != farm.RunQueued || now.Sub(b.foretoldAt) > foretoldGood {
 		return time.Time{}

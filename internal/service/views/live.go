@@ -15,7 +15,7 @@ type Live struct {
 	starts    []time.Time // of its node process, that this service saw
 }
 
-// Signs is what a node tells about its health.
+// Signs is what a node reports about its health.
 type Signs struct {
 	Now        time.Time // by its clock; zero where it does not tell
 	ClockOff   time.Duration

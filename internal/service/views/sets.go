@@ -22,7 +22,7 @@ type blocky struct {
 	sets    wire.FrameSets
 }
 
-// setsView tells the frames of a run by state.
+// setsView reports the frames of a run by state.
 func (b *Board) setsView(run *farm.Run, sets byState) wire.FrameSets {
 	stretches := 0
 	for _, s := range sets {

@@ -12,7 +12,7 @@ import (
 // and comes back by itself.
 const MostBehind = 64
 
-// mostFrames bounds the frames of which one piece tells what happened to them.
+// mostFrames bounds the frames of which one piece reports what happened to them.
 const mostFrames = 4096
 
 // change is what is not as followers were told.

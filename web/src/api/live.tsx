@@ -7,7 +7,7 @@ import { type Active, type Events, type Farm, type FarmNode, getFarm, getService
 interface Live {
   /** When the line was lost, or null while it is up. */
   lostAt: number | null;
-  /** How often the line was taken up: what is read apart from it is read anew then. */
+  /** How often the line was taken up: what is read apart from it is read again then. */
   line: number;
   /** The service that has become active while the page was open. */
   news: Active | null;
@@ -46,7 +46,7 @@ function put<T extends Item>(old: T[], whole: T[]): T[] {
 }
 
 /** Puts what changed of things in its place. Null where something changed that
- * is not there: then all must be read anew. */
+ * is not there: then all must be read again. */
 function patch<T extends Item, P extends Item>(old: T[], changed: P[], change: (item: T, by: P) => T): T[] | null {
   const byId = new Map(changed.map((by) => [by.id, by]));
   const next = old.map((item) => {
@@ -85,7 +85,7 @@ const withNodes = (farm: Farm, nodes: FarmNode[] | null): Farm | null =>
     nodes: nodes.filter((n) => !n.retired).sort((a, b) => natural(b.kind, a.kind) || natural(a.name, b.name)),
   };
 
-/** The farm after an event, or null where it must be read anew. */
+/** The farm after an event, or null where it must be read again. */
 const after: { [K in keyof Events]?: (farm: Farm, told: Events[K]) => Farm | null } = {
   "farm.facts": (farm, { facts }) => ({ ...farm, facts: { ...farm.facts, ...facts } }),
   "farm.alerts": (farm, { needs_a_hand }) => ({ ...farm, needs_a_hand }),

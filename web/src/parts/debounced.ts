@@ -1,6 +1,6 @@
 import { useEffect, useState } from "react";
 
-/** A value once it has not changed for so many ms. */
+/** A value once it has not changed for a number of ms. */
 export function useDebounced<T>(value: T, wait: number): T {
   const [settled, setSettled] = useState(value);
   useEffect(() => {

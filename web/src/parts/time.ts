@@ -1,6 +1,6 @@
 import { useEffect, useState } from "react";
 
-/** The time, moving on every so many ms. */
+/** The time, moving on every few ms. */
 export function useNow(every = 1000): number {
   const [now, setNow] = useState(Date.now());
   useEffect(() => {

@@ -32,7 +32,7 @@ type Entry struct {
 	Frames  string        `json:"frames,omitempty"` // a frame range
 }
 
-// Step is what an Entry tells.
+// Step is what an Entry reports.
 type Step string
 
 // The steps.
