@@ -75,7 +75,7 @@ func (a *app) tryRecipe(ctx context.Context, t trying, file, scene string) error
 	if err != nil {
 		return fmt.Errorf("trying %s: %w", trial.Recipe.Name, err)
 	}
-	return a.tellTrial(trial, report)
+	return a.tellTrial(trial, report, t.keep)
 }
 
 // trialOf reads recipe, scene and settings.
@@ -89,11 +89,14 @@ func (a *app) trialOf(t trying, file, scene string) (out node.Trial, err error) 
 	if info, err := os.Stat(out.Scene); err != nil || !info.Mode().IsRegular() {
 		return out, fmt.Errorf("there is no scene file %s", scene)
 	}
+	if err := out.Recipe.CanRead(scene); err != nil {
+		return out, err
+	}
 	if out.Frames, err = frames.ParseSpan(t.frame); err != nil {
 		return out, usageError{fmt.Errorf("--frame: %w", err)}
 	}
-	if _, err := fmt.Sscanf(t.size, "%dx%d", &out.Width, &out.Height); err != nil || out.Width < 1 || out.Height < 1 {
-		return out, usageError{fmt.Errorf("--size %q: write it as 320x180", t.size)}
+	if out.Width, out.Height, err = parseSize(t.size); err != nil {
+		return out, usageError{err}
 	}
 	given := map[string]string{}
 	for _, text := range t.set {
@@ -180,8 +183,9 @@ func shotOf(t node.Trial, said string, given map[string]string) (frames.Span, er
 	return shot, nil
 }
 
-// tellTrial says what came of a trial, and what no line has told.
-func (a *app) tellTrial(t node.Trial, report node.TrialReport) error {
+// tellTrial says what came of a trial, what no line has told, and which folder is
+// kept, if one is.
+func (a *app) tellTrial(t node.Trial, report node.TrialReport, kept string) error {
 	fmt.Fprintln(a.out)
 	failed := len(report.Frames) == 0
 	for _, f := range report.Frames {
@@ -217,18 +221,13 @@ func (a *app) tellTrial(t node.Trial, report node.TrialReport) error {
 	for _, what := range report.Missing {
 		fmt.Fprintf(a.out, "note  %s\n", what)
 	}
-	if t.Folder != "" && a.keeps(t) {
-		fmt.Fprintf(a.out, "What the renderer left is in %s.\n", t.Folder)
+	if kept != "" {
+		fmt.Fprintf(a.out, "What the renderer left is in %s.\n", kept)
 	}
 	if failed {
 		return outcome{exitFailed}
 	}
 	return nil
-}
-
-// keeps reports whether the folder of a trial stays.
-func (a *app) keeps(t node.Trial) bool {
-	return !strings.Contains(filepath.Base(t.Folder), "vexillum-try-")
 }
 
 // commandLine writes a program and its arguments as a shell would take them.

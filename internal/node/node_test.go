@@ -582,7 +582,8 @@ func TestProgressIsReadInBothForms(t *testing.T) {
 // TestATrialTellsHowLinesAreUnderstood tries a recipe by hand, whose renderer says
 // something of each sort.
 func TestATrialTellsHowLinesAreUnderstood(t *testing.T) {
-	script := "say:begin_1 say:1_of_4 say:2_of_4 say:3_of_4 say:4_of_4 say:hello draw:1 say:begin_2 say:no_space exit:3"
+	script := "say:begin_1 say:1_of_4 say:2_of_4 say:3_of_4 say:4_of_4 say:hello draw:1 say:begin_2 say:no_space " +
+		"say:1_of_4 say:1_of_4 say:1_of_4 say:2_of_4 say:2_of_4 exit:3"
 	r := newWork(t, &fake{}, script, "1-2").lease.Recipe
 	r.Read.Causes = []recipe.CauseRule{{Match: "no space", Cause: triage.CauseDiskFull}}
 	scene := filepath.Join(t.TempDir(), "a.pretend")
@@ -603,7 +604,8 @@ func TestATrialTellsHowLinesAreUnderstood(t *testing.T) {
 	want := []string{
 		"begin 1 = frame 1 begins", "1 of 4 = 25 % of the frame", "2 of 4 = 50 % of the frame",
 		"3 of 4 = 75 % of the frame", "… 1 more line of progress … = ", "hello = ", "begin 2 = frame 2 begins",
-		"no space = names the cause: disk full",
+		"no space = names the cause: disk full", "1 of 4 = 25 % of the frame", "1 of 4 = 25 % of the frame",
+		"1 of 4 = 25 % of the frame", "… 2 more lines of progress … = ",
 	}
 	if !slices.Equal(heard, want) || len(launched) != 1 {
 		t.Errorf("heard %q, want %q; launched %q", heard, want, launched)

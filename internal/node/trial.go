@@ -86,6 +86,7 @@ func Try(ctx context.Context, t Trial) (TrialReport, error) {
 	if _, err := w.run(ctx); err != nil {
 		return TrialReport{}, err
 	}
+	heard.end()
 	slices.SortStableFunc(book.frames, func(a, b TrialFrame) int { return a.Frame - b.Frame })
 	return TrialReport{Frames: book.frames, Missing: heard.missing(t.Recipe.Read)}, nil
 }
@@ -140,22 +141,20 @@ func (h *hearing) hear(line string, m mark, cause string) {
 		h.begins++
 		parts = append(parts, "a frame begins")
 	}
-	left := 0 // lines of progress that were not told
+	left := 0
 	if m.progress != nil {
 		h.progress++
 		h.row++
 		parts = append(parts, fmt.Sprintf("%.0f %% of the frame", 100**m.progress))
 	} else {
-		left, h.row = max(0, h.row-toldInARow), 0
+		left = h.endRow()
 	}
 	quiet := h.row > toldInARow
 	h.mu.Unlock()
 	if quiet || h.tell == nil {
 		return
 	}
-	if left > 0 {
-		h.tell(fmt.Sprintf("… %s of progress …", english.Plural(left, "more line", "")), "")
-	}
+	h.tellLeft(left)
 	if m.feed != "" && h.fed {
 		parts = append(parts, "of the feed protocol: "+m.feed)
 	}
@@ -163,6 +162,31 @@ func (h *hearing) hear(line string, m mark, cause string) {
 		parts = append(parts, "names the cause: "+cause)
 	}
 	h.tell(line, strings.Join(parts, ", "))
+}
+
+// endRow ends a row of lines of progress, and returns how many of it were not shown.
+// The caller holds mu.
+func (h *hearing) endRow() int {
+	left := max(0, h.row-toldInARow)
+	h.row = 0
+	return left
+}
+
+// tellLeft tells how many lines of progress were not shown, if any.
+func (h *hearing) tellLeft(left int) {
+	if left > 0 {
+		h.tell(fmt.Sprintf("… %s of progress …", english.Plural(left, "more line", "")), "")
+	}
+}
+
+// end is called after the last line.
+func (h *hearing) end() {
+	h.mu.Lock()
+	left := h.endRow()
+	h.mu.Unlock()
+	if h.tell != nil {
+		h.tellLeft(left)
+	}
 }
 
 // toldInARow is how many lines of progress in a row are shown.

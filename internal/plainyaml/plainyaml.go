@@ -6,7 +6,10 @@
 package plainyaml
 
 import (
+	"bytes"
+	"errors"
 	"fmt"
+	"unicode/utf8"
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/lexer"
@@ -23,6 +26,9 @@ const (
 func ToJSON(data []byte) ([]byte, error) {
 	if len(data) > MostBytes {
 		return nil, fmt.Errorf("the file has %d bytes, and at most %d are read", len(data), MostBytes)
+	}
+	if !utf8.Valid(data) || bytes.IndexByte(data, 0) >= 0 {
+		return nil, errors.New("the file is not text in UTF-8")
 	}
 	depth, open := 0, 0
 	for _, t := range lexer.Tokenize(string(data)) {

@@ -20,6 +20,8 @@ func TestPlainFiles(t *testing.T) {
 		"an anchor":    {"a: &x 1\n", "line 1, column 4"},
 		"deep in flow": {strings.Repeat("[", 5000), "nested more than"},
 		"deep":         {deep(500), "nested more than"},
+		"no text":      {"\xff\xfe\x00", "not text in UTF-8"},
+		"a zero":       {"a: b\x00c\n", "not text in UTF-8"},
 		"too long":     {strings.Repeat("#", MostBytes+1), "at most"},
 	} {
 		began := time.Now()

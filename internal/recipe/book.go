@@ -10,8 +10,10 @@ import (
 	"io/fs"
 	"maps"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
+	"strings"
 )
 
 //go:embed builtin/*.yaml
@@ -84,6 +86,17 @@ func (b Book) ForScene(ending string) []*Recipe {
 		}
 	}
 	return out
+}
+
+// CanRead says, as an error for a person, why the recipe does not read a scene: by
+// the ending of its file.
+func (r *Recipe) CanRead(scene string) error {
+	if slices.Contains(r.Scenes, path.Ext(scene)) {
+		return nil
+	}
+	return fmt.Errorf(
+		"the recipe %s reads scenes that end in %s, not %q", r.Name, strings.Join(r.Scenes, ", "), path.Ext(scene),
+	)
 }
 
 // Mark returns a short mark of a recipe's content: another content has another

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/dustin/go-humanize/english"
 	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/santhosh-tekuri/jsonschema/v6/kind"
 	"golang.org/x/text/language"
@@ -123,15 +124,20 @@ func misfits(e *jsonschema.ValidationError) []wrong {
 		}
 		return out
 	case *kind.Required:
-		return []wrong{{e.InstanceLocation, "what is missing: " + strings.Join(k.Missing, ", ")}}
+		return []wrong{{e.InstanceLocation, fmt.Sprintf(
+			"%s %s missing", english.WordSeries(k.Missing, "and"), english.PluralWord(len(k.Missing), "is", "are"),
+		)}}
 	case *kind.Enum:
+		if k.Got == nil {
+			return []wrong{{e.InstanceLocation, "it is empty"}}
+		}
 		var all []string
 		for _, v := range k.Want {
 			all = append(all, fmt.Sprint(v))
 		}
-		return []wrong{{e.InstanceLocation, fmt.Sprintf("%v is none of %s", k.Got, strings.Join(all, ", "))}}
+		return []wrong{{e.InstanceLocation, fmt.Sprintf("%v is not one of %s", k.Got, strings.Join(all, ", "))}}
 	case *kind.Type:
-		return []wrong{{e.InstanceLocation, fmt.Sprintf("it is %s, and should be %s", k.Got, strings.Join(k.Want, " or "))}}
+		return []wrong{{e.InstanceLocation, misfitOfType(k)}}
 	}
 	if len(e.Causes) == 0 {
 		return []wrong{{e.InstanceLocation, e.ErrorKind.LocalizedString(message.NewPrinter(language.English))}}
@@ -141,6 +147,37 @@ func misfits(e *jsonschema.ValidationError) []wrong {
 		out = append(out, misfits(c)...)
 	}
 	return out
+}
+
+// misfitOfType says what stands there and what belongs there.
+func misfitOfType(k *kind.Type) string {
+	if k.Got == "null" {
+		return "it is empty"
+	}
+	var wanted []string
+	for _, t := range k.Want {
+		wanted = append(wanted, plainType(t))
+	}
+	return fmt.Sprintf("it is %s and should be %s", plainType(k.Got), english.WordSeries(wanted, "or"))
+}
+
+// plainType returns a type of JSON Schema in the words of a person who writes YAML.
+func plainType(t string) string {
+	switch t {
+	case "object":
+		return "a set of fields"
+	case "array":
+		return "a list"
+	case "string":
+		return "text"
+	case "boolean":
+		return "true or false"
+	case "integer":
+		return "a whole number"
+	case "number":
+		return "a number"
+	}
+	return t
 }
 
 // deepest returns the misfits of the form that fits furthest: not of one that would

@@ -58,10 +58,14 @@ func TestBrokenRecipesAreRefused(t *testing.T) {
 	change := func(old, to string) string { return strings.Replace(parsedText(), old, to, 1) }
 	for name, c := range map[string]struct{ text, says string }{
 		"no YAML":                 {"{", "line 1, column 1: could not find"},
-		"another format":          {change("recipe: 1", "recipe: 3"), "recipe: 3 is none of 1, 2"},
+		"an empty file":           {"", "it is empty"},
+		"a list":                  {"- recipe: 1\n", "it is a list and should be a set of fields"},
+		"a field left empty":      {change("title:", "title:\nnote2:"), "title: it is empty"},
+		"another format":          {change("recipe: 1", "recipe: 3"), "recipe: 3 is not one of 1, 2"},
 		"an unknown field":        {change("title:", "titel: x\ntitle:"), "line 4, column 1: titel: there is no such field"},
-		"no arguments":            {change("arguments:", "other:"), "what is missing: arguments"},
-		"an unknown mode":         {change("mode: range", "mode: sideways"), "line 5, column 1: mode: sideways is none of range, single"},
+		"no arguments":            {change("arguments:", "other:"), "arguments is missing"},
+		"no mode":                 {change("mode: range", "mode:"), "mode: it is empty"},
+		"an unknown mode":         {change("mode: range", "mode: sideways"), "line 5, column 1: mode: sideways is not one of range, single"},
 		"an unknown placeholder":  {small, "unknown_is_refused"},
 		"a pattern that is none":  {change(`'^f(\d+)\.png$'`, `'^f(\d+\.png$'`), "frame_file"},
 		"a pattern without group": {change(`'^f(\d+)\.png$'`, `'^f\.png$'`), "line 17, column 1: frame_file: the pattern \"^f\\\\.png$\" needs 1 group"},
@@ -231,12 +235,12 @@ func TestMistakesSayWhere(t *testing.T) {
 	for name, c := range map[string]struct{ text, says string }{
 		"the first form has less":      {change("recipe: 2", "recipe: 1"), "line 18, column 6: arguments[1]: it is of the second form"},
 		"a group of a value not there": {change("when: camera", "when: lens"), "line 18, column 6: arguments[1].when: there is no value lens"},
-		"a group without arguments":    {change(`, arguments: ["--camera", "{camera}"]`, ""), "line 18, column 6: arguments[1]: what is missing: arguments"},
+		"a group without arguments":    {change(`, arguments: ["--camera", "{camera}"]`, ""), "line 18, column 6: arguments[1]: arguments is missing"},
 		"an unknown system":            {change("windows:", "amiga:"), "line 9, column 3: program.amiga: there is no such field"},
 		"counting with a text":         {change("{first-1}", "{camera-1}"), "arguments[2]: {camera} is no whole number"},
-		"an unknown cause":             {change("missing file", "bad luck"), "read.codes[3]: bad luck is none of crash"},
+		"an unknown cause":             {change("missing file", "bad luck"), "read.codes[3]: bad luck is not one of crash"},
 		"a pattern without a group":    {change(`'(\d+(?:\.\d+)?) *%'`, `'\d+%'`), "read.percent: the pattern"},
-		"two at once":                  {change("mode: range", "mode: nearly\nstep: 3"), "line 4, column 1: mode: nearly is none of range, single, feed, whole; line 5, column 1: step: there is no such field"},
+		"two at once":                  {change("mode: range", "mode: nearly\nstep: 3"), "line 4, column 1: mode: nearly is not one of range, single, feed, whole; line 5, column 1: step: there is no such field"},
 	} {
 		_, err := Parse([]byte(c.text))
 		if err == nil || !strings.Contains(err.Error(), c.says) {

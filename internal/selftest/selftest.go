@@ -59,16 +59,6 @@ var Tests = []Test{
 	},
 }
 
-// Of returns the test of a recipe.
-func Of(recipe string) (Test, bool) {
-	for _, t := range Tests {
-		if t.Recipe == recipe {
-			return t, true
-		}
-	}
-	return Test{}, false
-}
-
 // Job is the name of the job that tests a recipe on a node.
 func Job(node, recipe string) string { return Project + "-" + node + "-" + recipe }
 

@@ -75,7 +75,7 @@ func TestManyRunsAtOnce(t *testing.T) {
 		f.t.Fatal(err)
 	}
 	if out, _, code := f.vexillum("recipe", "check", file); code != 1 ||
-		!strings.Contains(out, file+":3:1: mode: sideways is none of range") {
+		!strings.Contains(out, file+":3:1: mode: sideways is not one of range") {
 		t.Errorf("a recipe with a mistake: %d\n%s", code, out)
 	}
 	scene := filepath.Join(f.dir, "try me.practice")
@@ -86,6 +86,10 @@ func TestManyRunsAtOnce(t *testing.T) {
 		out, "    ^ frame 4 begins",
 	) || !strings.Contains(out, "frame 5  good: 64×36") || !strings.Contains(out, "'--scene="+scene+"'") {
 		t.Errorf("a recipe is tried:\n%s", out)
+	}
+	if _, stderr, code := f.vexillum("recipe", "try", "povray", scene); code != 1 ||
+		!strings.Contains(stderr, `the recipe povray reads scenes that end in .pov, not ".practice"`) {
+		t.Errorf("a scene of another renderer: %d %s", code, stderr)
 	}
 	if out := f.must("show", "salt_03", "--history"); !strings.Contains(out, "the filer is moved") ||
 		!strings.Contains(out, "submitted by admin") {

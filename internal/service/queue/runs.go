@@ -165,12 +165,8 @@ func (d *Desk) chooseRecipe(spec *farm.Spec) (err error) {
 			strings.Join(d.recipes.Names(), ", "),
 		)
 	}
-	if !slices.Contains(r.Scenes, path.Ext(spec.Scene)) {
-		return refusal.New(
-			refusal.Invalid, "scene", "the recipe %s reads scenes that end in %s, not %q", r.Name,
-			strings.Join(r.Scenes, ", "),
-			path.Ext(spec.Scene),
-		)
+	if err := r.CanRead(spec.Scene); err != nil {
+		return refusal.New(refusal.Invalid, "scene", "%v", err)
 	}
 	if spec.Takes == (farm.Amounts{}) {
 		if spec.Takes, err = r.Takes.Amounts(); err != nil {

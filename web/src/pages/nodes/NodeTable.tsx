@@ -4,6 +4,7 @@ import { Link } from "react-router";
 import type { FarmNode, Work } from "../../api/client";
 import { amount, Gauge } from "../../parts/Gauge";
 import { natural } from "../../parts/order";
+import { PickAll } from "../../parts/PickAll";
 import { usePicking } from "../../parts/picking";
 import { Standard } from "../../parts/Standard";
 import { StateWord } from "../../parts/StateWord";
@@ -66,7 +67,7 @@ export function NodeTable({ nodes, picked, asked, onPick }: ViewProps) {
       : seen.length > 0
         ? [seen[0].index, seen[seen.length - 1].index + 1]
         : [0, 0];
-  const all = nodes.every((n) => picked?.has(n.id));
+  const ids = nodes.map((n) => n.id);
   return (
     <>
       <p className="h-5 text-xs" role="status">
@@ -77,18 +78,7 @@ export function NodeTable({ nodes, picked, asked, onPick }: ViewProps) {
           <tr className="border-b border-hair text-left text-[11px] text-muted">
             {picked && (
               <th className="py-1 pr-3 font-normal">
-                <input
-                  type="checkbox"
-                  className="checkbox checkbox-xs"
-                  aria-label="Pick all that are shown"
-                  checked={all}
-                  onChange={(event) =>
-                    onPick(
-                      nodes.map((n) => n.id),
-                      event.target.checked,
-                    )
-                  }
-                />
+                <PickAll label="Pick all that are shown" ids={ids} picked={picked} onPick={(on) => onPick(ids, on)} />
               </th>
             )}
             {columns.map((c, i) => (

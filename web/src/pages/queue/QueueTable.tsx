@@ -1,6 +1,7 @@
 import { Link } from "react-router";
 import type { Run } from "../../api/client";
 import { Due } from "../../parts/Finish";
+import { PickAll } from "../../parts/PickAll";
 import { usePicking } from "../../parts/picking";
 import { Ribbon } from "../../parts/Ribbon";
 import { StateWord } from "../../parts/StateWord";
@@ -32,19 +33,17 @@ const idOf = (run: Run) => run.id;
 /** Runs as a dense table, a line each and the reason below. */
 export function QueueTable({ runs, title, now, picked, sort, down, onSort, onPick }: Props) {
   const tick = usePicking(runs, idOf, onPick);
-  const all = runs.length > 0 && runs.every((r) => picked?.has(r.id));
   return (
     <table className="mt-1 w-full table-fixed border-collapse text-[13px]">
       <thead>
         <tr className="border-b border-hair text-left text-[11px] text-muted">
           {picked && (
             <th className="w-8 py-1 font-normal">
-              <input
-                type="checkbox"
-                className="checkbox checkbox-xs"
-                aria-label="Pick all on this page"
-                checked={all}
-                onChange={(event) => onPick(runs, event.target.checked)}
+              <PickAll
+                label="Pick all on this page"
+                ids={runs.map(idOf)}
+                picked={picked}
+                onPick={(on) => onPick(runs, on)}
               />
             </th>
           )}
