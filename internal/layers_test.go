@@ -70,8 +70,10 @@ var below = map[string][]string{
 	"service/refusal": {},
 	"service/writer":  {"core/engine", "core/farm", "core/frames"},
 	"service/people":  {"core/engine", "core/farm", "service/refusal", "service/writer"},
+	"service/shelf":   {"core/farm", "recipe"},
 	"service/setup": {
-		"core/capacity", "core/farm", "recipe", "service/refusal", "service/views", "service/writer", "wire",
+		"core/capacity", "core/farm", "recipe", "service/refusal", "service/shelf", "service/views",
+		"service/writer", "wire",
 	},
 	"service/views": {
 		"core/capacity", "core/deal", "core/engine", "core/explain", "core/fairness", "core/farm", "core/forecast",
@@ -80,16 +82,17 @@ var below = map[string][]string{
 	},
 	"service/queue": {
 		"core/capacity", "core/deal", "core/engine", "core/farm", "core/forecast", "core/frames", "core/pace",
-		"core/trait", "core/triage", "recipe", "service/refusal", "service/views", "service/writer", "wire",
+		"core/trait", "core/triage", "recipe", "service/refusal", "service/shelf", "service/views",
+		"service/writer", "wire",
 	},
 	"service/fleet": {
 		"core/capacity", "core/deal", "core/engine", "core/farm", "core/frames", "core/health", "core/hours",
-		"core/protocol/accept", "core/trait", "recipe", "service/refusal", "service/views", "service/writer",
-		"wire",
+		"core/protocol/accept", "core/trait", "recipe", "service/refusal", "service/shelf", "service/views",
+		"service/writer", "wire",
 	},
 	"service/floor": {
 		"core/engine", "core/fairness", "core/farm", "core/pace", "recipe", "service/fleet", "service/people",
-		"service/queue", "service/setup", "service/views", "service/writer", "wire",
+		"service/queue", "service/setup", "service/shelf", "service/views", "service/writer", "wire",
 	},
 	"service": {
 		"core/farm", "core/forecast", "core/frames", "core/pace", "core/protocol/accept", "core/span", "launcher",

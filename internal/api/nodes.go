@@ -41,9 +41,7 @@ func factsOf(in wire.Facts) farm.Facts {
 	for _, d := range in.Devices {
 		facts.Devices = append(facts.Devices, farm.Device{ID: d.ID, Model: d.Model, MemoryBytes: d.Memory})
 	}
-	for _, r := range in.Renderers {
-		facts.Renderers = append(facts.Renderers, farm.Renderer{Recipe: r.Recipe, Path: r.Path, Version: r.Version})
-	}
+	facts.Renderers = renderersOf(in.Renderers)
 	return facts
 }
 
@@ -63,13 +61,34 @@ func (s *Server) enrol(c *gin.Context, f *floor.Floor, in wire.Enrol) {
 	c.JSON(http.StatusCreated, wire.Enrolled{Node: int64(id), Name: in.Name, Token: token})
 }
 
-func (s *Server) nodeRecipes(c *gin.Context) {
-	out := []*recipe.Recipe{}
-	book := s.svc.Recipes()
-	for _, name := range book.Names() {
-		out = append(out, book[name])
+// nodeRecipe is a recipe as nodes get it.
+type nodeRecipe struct {
+	*recipe.Recipe
+	wire.RecipeMarks
+}
+
+func (s *Server) nodeRecipes(c *gin.Context, f *floor.Floor) {
+	items, err := f.Fleet.Recipes(c)
+	out := []nodeRecipe{}
+	for _, i := range items {
+		out = append(out, nodeRecipe{i.Recipe, wire.RecipeMarks{Version: i.Version, Newest: i.Newest}})
 	}
-	c.JSON(http.StatusOK, out)
+	s.answer(c, out, err)
+}
+
+func (s *Server) found(c *gin.Context, f *floor.Floor, in wire.Found) {
+	if wrongFacts(c, wire.Facts{Renderers: in.Renderers}) {
+		return
+	}
+	s.done(c, f.Fleet.Found(c, nodeID(c), in.Session, renderersOf(in.Renderers)))
+}
+
+func renderersOf(in []wire.Renderer) []farm.Renderer {
+	out := []farm.Renderer{}
+	for _, r := range in {
+		out = append(out, farm.Renderer{Recipe: r.Recipe, Path: r.Path, Version: r.Version})
+	}
+	return out
 }
 
 func (s *Server) start(c *gin.Context, f *floor.Floor, in wire.Start) {
@@ -171,7 +190,7 @@ func (s *Server) leaseView(l *fleet.LeaseView) wire.Lease {
 	before, ending := spec.FrameFileParts("")
 	out := wire.Lease{
 		ID: int64(l.ID), Run: int64(l.Run), RunName: spec.Name(), Recipe: spec.Recipe,
-		RecipeMark: s.recipeMarks[spec.Recipe], Frames: l.Frames.String(),
+		RecipeVersion: l.Version, Frames: l.Frames.String(),
 		Share:          views.ShareView(l.Share),
 		LaunchSettings: views.LaunchValuesView(l.Env),
 		ShotFirst:      spec.ShotRange().First, ShotLast: spec.ShotRange().Last, Scene: spec.Scene,
@@ -198,7 +217,9 @@ func (s *Server) orders(c *gin.Context, f *floor.Floor, in wire.Orders) {
 	for _, l := range in.Leases {
 		leases = append(leases, farm.LeaseID(l))
 	}
-	orders, err := f.Fleet.Orders(ctx, nodeID(c), in.Session, leases, in.Caps)
+	orders, err := f.Fleet.Orders(
+		ctx, nodeID(c), in.Session, fleet.OrdersAsked{Leases: leases, Caps: in.Caps, Recipes: short(in.Recipes)},
+	)
 	out := wire.Ordered{Stop: []wire.Stop{}}
 	for _, o := range orders.Stop {
 		out.Stop = append(out.Stop, wire.Stop{Lease: int64(o.Lease), Now: o.Now, Reason: o.Reason})
@@ -207,7 +228,7 @@ func (s *Server) orders(c *gin.Context, f *floor.Floor, in wire.Orders) {
 		caps := capsView(orders.Set, *orders.Caps)
 		out.Caps = &caps
 	}
-	out.Restart = orders.Restart
+	out.Restart, out.Recipes = orders.Restart, orders.Recipes
 	for _, q := range orders.Trim {
 		out.Trim = append(out.Trim, wire.Trim{ID: q.ID, Lease: int64(q.Lease), Frames: q.Frames.String()})
 	}

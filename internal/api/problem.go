@@ -22,7 +22,13 @@ import (
 
 // problem answers with an error as RFC 9457 has it.
 func problem(c *gin.Context, status int, field, detail string) {
-	p := wire.Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: detail, Field: field}
+	problemWith(c, wire.Problem{Status: status, Detail: detail, Field: field})
+}
+
+// problemWith answers with a problem that says more.
+func problemWith(c *gin.Context, p wire.Problem) {
+	p.Type, p.Title = "about:blank", http.StatusText(p.Status)
+	status := p.Status
 	body, err := json.Marshal(p)
 	if err != nil {
 		body = []byte(

@@ -49,8 +49,7 @@ type Server struct {
 	forward *forwarder
 	showing chan struct{} // one slot for each picture that is made to be shown
 
-	recipeMarks map[string]string // by name
-	handler     http.Handler
+	handler http.Handler
 }
 
 // who says who may call a route. A role lets in all higher ones.
@@ -136,6 +135,10 @@ var routes = []route{
 
 	{"GET", "/api/v1/drill", viewer, live((*Server).drill)},
 	{"GET", "/api/v1/recipes", viewer, live((*Server).recipes)},
+	{"POST", "/api/v1/recipe-check", viewer, reading((*Server).checkRecipe)},
+	{"GET", "/api/v1/recipes/:recipe", viewer, live((*Server).recipe)},
+	{"PUT", "/api/v1/recipes/:recipe", wrangler, reading((*Server).setRecipe)},
+	{"DELETE", "/api/v1/recipes/:recipe", wrangler, live((*Server).dropRecipe)},
 	{"GET", "/api/v1/projects", viewer, live((*Server).projects)},
 	{"PATCH", "/api/v1/projects/:project", wrangler, reading((*Server).setProject)},
 	{"DELETE", "/api/v1/projects/:project", wrangler, live((*Server).dropProject)},
@@ -154,7 +157,8 @@ var routes = []route{
 	{"GET", "/api/v1/audit", wrangler, (*Server).audit},
 
 	{"POST", "/node/v1/enrol", anybody, reading((*Server).enrol)},
-	{"GET", "/node/v1/recipes", aNode, (*Server).nodeRecipes},
+	{"GET", "/node/v1/recipes", aNode, live((*Server).nodeRecipes)},
+	{"POST", "/node/v1/found", aNode, reading((*Server).found)},
 	{"POST", "/node/v1/start", aNode, reading((*Server).start)},
 	{"POST", "/node/v1/ask", aNode, reading((*Server).ask)},
 	{"POST", "/node/v1/orders", aNode, reading((*Server).orders)},
@@ -179,10 +183,6 @@ func New(o Options) (*Server, error) {
 		svc: o.Service, log: o.Log, name: o.Name, version: o.Version, secure: o.Secure, gate: newGate(),
 		openAPI: document, forward: newForwarder(o.Name, o.Log, o.Service.Secret),
 		showing: make(chan struct{}, mostShowing),
-	}
-	s.recipeMarks = map[string]string{}
-	for name, r := range o.Service.Recipes() {
-		s.recipeMarks[name] = r.Mark()
 	}
 	gin.SetMode(gin.ReleaseMode)
 	e := gin.New()

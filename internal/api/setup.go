@@ -27,28 +27,6 @@ func (s *Server) node(c *gin.Context, f *floor.Floor) {
 	s.answer(c, v, err)
 }
 
-func (s *Server) recipes(c *gin.Context, f *floor.Floor) {
-	nodes, err := f.Views.Nodes(c)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	out := []wire.Recipe{}
-	book := s.svc.Recipes()
-	for _, name := range book.Names() {
-		r := book[name]
-		v := wire.Recipe{
-			Name: r.Name, Title: r.Title, Mode: string(r.Mode), Scenes: r.Scenes, Values: map[string]string{},
-			Nodes: countWith(nodes, name),
-		}
-		for value, d := range r.Values {
-			v.Values[value] = d.Default
-		}
-		out = append(out, v)
-	}
-	c.JSON(http.StatusOK, out)
-}
-
 func (s *Server) projects(c *gin.Context, f *floor.Floor) {
 	v, err := f.Views.Projects(c)
 	s.answer(c, v, err)
@@ -257,17 +235,4 @@ func (s *Server) audit(c *gin.Context) {
 		out = append(out, wire.AuditLine(l))
 	}
 	s.answer(c, out, err)
-}
-
-// countWith returns how many nodes that are online have a recipe's renderer.
-func countWith(nodes []wire.Node, recipe string) int {
-	n := 0
-	for _, node := range nodes {
-		for _, r := range node.Renderers {
-			if r.Recipe == recipe && node.Reach == string(farm.Online) {
-				n++
-			}
-		}
-	}
-	return n
 }

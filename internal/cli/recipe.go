@@ -1,14 +1,18 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"maps"
+	"net/http"
+	"net/url"
 	"os"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/dustin/go-humanize/english"
 	"github.com/spf13/cobra"
@@ -21,38 +25,146 @@ import (
 
 // recipeCommand shows recipes and looks at files of them.
 func (a *app) recipeCommand() *cobra.Command {
-	parent := &cobra.Command{Use: "recipe", Short: "List and check recipes: how renderers are started and read"}
-	parent.AddCommand(a.recipeListCommand(), a.recipeShowCommand(), a.recipeCheckCommand(), a.recipeTryCommand())
+	parent := &cobra.Command{Use: "recipe", Short: "Recipes: how renderers are started, fed and read"}
+	parent.AddCommand(
+		a.recipeListCommand(), a.recipeShowCommand(), a.recipeAddCommand(), a.recipeDropCommand(),
+		a.recipeCheckCommand(), a.recipeTryCommand(),
+	)
 	parent.AddCommand(a.stayCommands("recipe")...)
 	return parent
 }
 
 func (a *app) recipeListCommand() *cobra.Command {
 	return list(a, "list", "List the recipes: what can be rendered, and on how many nodes", "/api/v1/recipes",
-		[]string{"RECIPE", "TITLE", "MODE", "SCENES", ">NODES"}, func(r wire.Recipe) []string {
-			return []string{r.Name, r.Title, r.Mode, strings.Join(r.Scenes, " "), fmt.Sprint(r.Nodes)}
+		[]string{"RECIPE", "TITLE", "MODE", "SCENES", ">NODES", ">VERSION", "BY"}, func(r wire.Recipe) []string {
+			return []string{
+				r.Name, r.Title, r.Mode, strings.Join(r.Scenes, " "), fmt.Sprint(r.Nodes), fmt.Sprint(r.Version), r.By,
+			}
 		})
 }
 
+func recipePath(name string, query url.Values) string {
+	path := "/api/v1/recipes/" + url.PathEscape(name)
+	if len(query) > 0 {
+		path += "?" + query.Encode()
+	}
+	return path
+}
+
 func (a *app) recipeShowCommand() *cobra.Command {
-	return a.jsonFlag(&cobra.Command{
-		Use: "show NAME", Short: "Show one recipe in full", Args: exactly(1, "the name of a recipe"),
+	version, text := 0, false
+	c := a.jsonFlag(&cobra.Command{
+		Use: "show NAME", Short: "Show a recipe: its settings and versions, or its text",
+		Example: "  vexillum recipe show povray\n  vexillum recipe show povray --version 3 --text > povray.yaml",
+		Args:    exactly(1, "the name of a recipe"),
 		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
-			all, err := get[[]wire.Recipe](ctx, cl, "/api/v1/recipes")
-			if err != nil {
+			query := url.Values{}
+			if version != 0 {
+				query.Set("version", fmt.Sprint(version))
+			}
+			r, err := get[wire.RecipeDetail](ctx, cl, recipePath(args[0], query))
+			switch {
+			case err != nil:
 				return err
+			case a.json:
+				return a.printJSON(r)
+			case text:
+				fmt.Fprint(a.out, r.Text)
+			default:
+				a.showRecipe(r)
 			}
-			i := slices.IndexFunc(all, func(r wire.Recipe) bool { return r.Name == args[0] })
-			if i < 0 {
-				return fmt.Errorf("there is no recipe %q; vexillum recipe list shows them", args[0])
-			}
-			if a.json {
-				return a.printJSON(all[i])
-			}
-			a.showRecipe(all[i])
 			return nil
 		}),
 	})
+	c.Flags().IntVar(&version, "version", 0, "show this version; the newest when left out")
+	c.Flags().BoolVar(&text, "text", false, "print the recipe file alone")
+	return c
+}
+
+// recipeAddCommand makes recipes, or gives them a further version.
+func (a *app) recipeAddCommand() *cobra.Command {
+	note := ""
+	c := &cobra.Command{
+		Use: "add FILE…", Short: "Add recipes to the farm, or a further version of them",
+		Long: "Adds recipes to the farm. Where there is a recipe of that name it gets a further version. It is in force at\n" +
+			"once for new runs, on all services and nodes; runs that were submitted before keep the version that they have.\n" +
+			"A file may be - for standard input.",
+		Example: "  vexillum recipe add glass.yaml --note 'reads the new kind of progress'",
+		Args:    atLeast(1, "recipe files"),
+		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
+			for _, name := range args {
+				if err := a.addRecipe(ctx, cl, name, note); err != nil {
+					return err
+				}
+			}
+			return nil
+		}),
+	}
+	c.Flags().StringVar(&note, "note", "", "why, for those who look at its versions")
+	return c
+}
+
+func (a *app) addRecipe(ctx context.Context, cl *client.Client, name, note string) error {
+	data, err := readBounded(name)
+	if err != nil {
+		return err
+	}
+	data = bytes.ReplaceAll(data, []byte("\r\n"), []byte("\n"))
+	r, err := recipe.Parse(data)
+	if err != nil {
+		var mistakes *recipe.MistakesError
+		if !errors.As(err, &mistakes) {
+			return err
+		}
+		if _, err := a.checkRecipe(name, data); err != nil {
+			return err
+		}
+		return fmt.Errorf("%s has %s; nothing was added", name, english.Plural(len(mistakes.Mistakes), "mistake", ""))
+	}
+	before, err := get[wire.RecipeDetail](ctx, cl, recipePath(r.Name, nil))
+	var none *wire.Problem
+	if err != nil && (!errors.As(err, &none) || none.Status != http.StatusNotFound) {
+		return err
+	}
+	var out wire.RecipeDetail
+	err = cl.Do(ctx, http.MethodPut, recipePath(r.Name, nil), wire.RecipeChange{Text: string(data), Note: note}, &out)
+	if err != nil {
+		return err
+	}
+	what := fmt.Sprintf("version %d of %s is in force for new runs", out.Version, out.Name)
+	if before.Version == out.Version && !before.Dropped {
+		what = fmt.Sprintf("%s is as in %s already: version %d", out.Name, name, out.Version)
+	}
+	fmt.Fprintln(a.out, what+".")
+	return nil
+}
+
+func (a *app) recipeDropCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "drop NAME", Short: "Take a recipe out of use for new runs; open ones go on",
+		Long: "Takes a recipe out of use: no new run may have it. Open runs go on with it, and its versions stay; adding it\n" +
+			"again brings it back.",
+		Args: exactly(1, "the name of a recipe"),
+		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
+			r, err := get[wire.RecipeDetail](ctx, cl, recipePath(args[0], nil))
+			if err != nil {
+				return err
+			}
+			open := 0
+			for _, v := range r.Versions {
+				open += v.OpenRuns
+			}
+			if err := cl.Do(ctx, http.MethodDelete, recipePath(args[0], nil), nil, nil); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "No new run may have the recipe %s", args[0])
+			if open > 0 {
+				fmt.Fprintf(a.out, "; %s", english.Plural(open, "open run goes on with it", "open runs go on with it"))
+			}
+			fmt.Fprintln(a.out, ".")
+			return nil
+		}),
+	}
 }
 
 // recipeCheckCommand says what is wrong with recipe files. It needs no service.
@@ -66,7 +178,11 @@ func (a *app) recipeCheckCommand() *cobra.Command {
 		RunE: func(_ *cobra.Command, args []string) error {
 			bad := 0
 			for _, name := range args {
-				fine, err := a.checkRecipe(name)
+				data, err := readBounded(name)
+				if err != nil {
+					return err
+				}
+				fine, err := a.checkRecipe(name, data)
 				if err != nil {
 					return err
 				}
@@ -87,11 +203,7 @@ func (a *app) recipeCheckCommand() *cobra.Command {
 
 // checkRecipe prints what is wrong with one file, a line each, and reports whether
 // nothing is.
-func (a *app) checkRecipe(name string) (fine bool, err error) {
-	data, err := readBounded(name)
-	if err != nil {
-		return false, err
-	}
+func (a *app) checkRecipe(name string, data []byte) (fine bool, err error) {
 	r, err := recipe.Parse(data)
 	var mistakes *recipe.MistakesError
 	switch {
@@ -137,17 +249,46 @@ func readBounded(name string) ([]byte, error) {
 	return data, nil
 }
 
-// showRecipe prints a recipe with the settings that jobs may give.
-func (a *app) showRecipe(r wire.Recipe) {
+// showRecipe prints a recipe with the settings that jobs may give, and its versions.
+func (a *app) showRecipe(r wire.RecipeDetail) {
 	fmt.Fprintf(a.out, "%s  %s\n", r.Name, r.Title)
-	a.facts("mode", r.Mode, "scenes", strings.Join(r.Scenes, " "), "nodes", fmt.Sprintf("%d have it", r.Nodes))
-	if len(r.Values) == 0 {
+	if r.Dropped {
+		fmt.Fprintln(a.out, "It was dropped: no new run may have it.")
+	}
+	role := "everybody who may submit runs"
+	if r.Role != "" {
+		role = "people with the role " + r.Role + ", or a higher one"
+	}
+	a.facts(
+		"mode", r.Mode, "scenes", strings.Join(r.Scenes, " "), "nodes", fmt.Sprintf("%d have it", r.Nodes),
+		"for", role,
+	)
+	if len(r.Values) > 0 {
+		fmt.Fprintln(a.out)
+		t := newTable(a.out, "SETTING", "WHEN LEFT OUT")
+		for _, name := range slices.Sorted(maps.Keys(r.Values)) {
+			t.add(name, r.Values[name])
+		}
+		t.print()
+	}
+	if len(r.Versions) == 0 {
 		return
 	}
 	fmt.Fprintln(a.out)
-	t := newTable(a.out, "SETTING", "WHEN LEFT OUT")
-	for _, name := range slices.Sorted(maps.Keys(r.Values)) {
-		t.add(name, r.Values[name])
+	t := newTable(a.out, ">VERSION", "SINCE", "BY", ">OPEN RUNS", "NOTE")
+	for _, v := range r.Versions {
+		t.add(fmt.Sprint(v.Number), clock(v.At, time.Now()), versionBy(v), fmt.Sprint(v.OpenRuns), v.Note)
 	}
 	t.print()
+}
+
+// versionBy says where a version of a recipe came from.
+func versionBy(v wire.RecipeVersion) string {
+	switch v.Origin {
+	case "shipped":
+		return "shipped with vexillum"
+	case "folder":
+		return "a folder of " + v.By
+	}
+	return v.By
 }

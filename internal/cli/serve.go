@@ -72,7 +72,11 @@ func (a *app) serve(ctx context.Context, o serveOptions) (err error) {
 	if err != nil || mostLogs < 1<<20 {
 		return usageError{fmt.Errorf("--logs-limit %q: write it like 8GiB, at least 1MiB", o.logs)}
 	}
-	book, err := recipe.Open(o.recipes)
+	book, err := recipe.Builtin()
+	if err != nil {
+		return err
+	}
+	own, err := recipe.Folder(o.recipes)
 	if err != nil {
 		return err
 	}
@@ -101,7 +105,7 @@ func (a *app) serve(ctx context.Context, o serveOptions) (err error) {
 	defer st.Close()
 	name, address := o.who(listener.Addr())
 	svc := service.New(service.Options{
-		Store: st, Recipes: book, Log: log, Name: name, Address: address, Version: Version,
+		Store: st, Recipes: book, OwnRecipes: own, Log: log, Name: name, Address: address, Version: Version,
 		Socket: socketName(listener.Addr()), Now: func() time.Time { return time.Now().Add(o.clockOffset) },
 		Alone: o.database == "", MostLogs: mostLogs, Folder: o.data,
 		FirstAdmin: func() (string, string, error) { return a.firstAdmin(o.passwordFile) },

@@ -22,7 +22,6 @@ import (
 
 	"vexillum/internal/client"
 	"vexillum/internal/launcher"
-	"vexillum/internal/recipe"
 	"vexillum/internal/wire"
 )
 
@@ -76,7 +75,7 @@ type Agent struct {
 	watched atomic.Bool   // somebody follows what is said here
 	life    string        // of the farm
 	mishap  *wire.Mishap  // of the process before this one; nil: none, or it is told
-	recipes []recipe.Recipe
+	recipes atomic.Pointer[knownRecipes]
 	nudge   chan struct{} // progress has changed
 	shifted chan struct{} // the leases that are worked on have changed
 	starter *launcher.Client
@@ -292,7 +291,7 @@ func (a *Agent) oneSession(ctx context.Context) error {
 	if err := a.checkRenderers(); err != nil {
 		return err
 	}
-	a.facts.Renderers = findRenderers(ctx, a.recipes, a.o.Renderers)
+	a.facts.Renderers = findRenderers(ctx, a.recipes.Load().newest(), a.o.Renderers)
 	if a.fresh {
 		a.fresh = false
 		a.measure(ctx)
@@ -363,33 +362,6 @@ func renderersText(found []wire.Renderer) string {
 }
 
 func (a *Agent) staging() string { return filepath.Join(a.o.Dir, "staging") }
-
-func (a *Agent) readRecipes(ctx context.Context) error {
-	a.recipes = nil
-	return a.persist(ctx, http.MethodGet, "/node/v1/recipes", nil, &a.recipes)
-}
-
-// withRecipe finds the recipe that a lease names. One that is not known, or
-// has changed, is read again.
-func (a *Agent) withRecipe(ctx context.Context, l *wire.Lease) (*leased, error) {
-	for range 2 {
-		for _, r := range a.recipes {
-			if r.Name == l.Recipe && r.Mark() == l.RecipeMark {
-				return &leased{Lease: *l, Recipe: r}, nil
-			}
-		}
-		if err := a.readRecipes(ctx); err != nil {
-			return nil, err
-		}
-	}
-	// The service changes its recipes just now; the name will do.
-	for _, r := range a.recipes {
-		if r.Name == l.Recipe {
-			return &leased{Lease: *l, Recipe: r}, nil
-		}
-	}
-	return nil, fmt.Errorf("the service has no recipe %q; is one of the services an older version", l.Recipe)
-}
 
 func (a *Agent) newWork(l *leased) *work {
 	return &work{

@@ -100,6 +100,7 @@ func (a *Agent) thumbnail(ctx context.Context, run int64, frame int, jpeg []byte
 func (a *Agent) orders(ctx context.Context, stop context.CancelCauseFunc) {
 	for ctx.Err() == nil {
 		in := wire.Orders{Session: a.session, Leases: []int64{}, Seconds: askSeconds, Caps: a.caps.Load().Version}
+		in.Recipes = a.recipes.Load().mark()
 		a.mu.Lock()
 		for id := range a.works {
 			in.Leases = append(in.Leases, id)
@@ -129,6 +130,11 @@ func (a *Agent) orders(ctx context.Context, stop context.CancelCauseFunc) {
 		if out.Caps != nil {
 			a.take(*out.Caps)
 		}
+		if out.Recipes != "" {
+			if err := a.lookAgain(ctx); err != nil {
+				return
+			}
+		}
 		if out.Restart {
 			stop(ErrRestart)
 			return
@@ -142,7 +148,7 @@ func (a *Agent) orders(ctx context.Context, stop context.CancelCauseFunc) {
 		for _, q := range out.Trim {
 			a.answerTrim(ctx, q)
 		}
-		if len(out.Stop) > 0 { // until the lease is reported ended, the answer stays the same
+		if len(out.Stop) > 0 || out.Recipes != "" { // until the lease is reported ended, the answer stays the same
 			select {
 			case <-ctx.Done():
 			case <-time.After(time.Second):

@@ -51,7 +51,7 @@ const noRenderers = "none"
 // only warns, as a recipe may be away for a while.
 func (a *Agent) checkRenderers() error {
 	var known, unknown []string
-	for _, r := range a.recipes {
+	for _, r := range a.recipes.Load().newest() {
 		known = append(known, r.Name)
 	}
 	slices.Sort(known)

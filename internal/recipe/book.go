@@ -4,7 +4,6 @@ import (
 	"crypto/sha256"
 	"embed"
 	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -31,23 +30,16 @@ func Builtin() (Book, error) {
 	return read(files)
 }
 
-// Open returns the recipes that ship with the program together with those of
-// a folder; a file there replaces a recipe of the same name. An empty folder
-// name adds nothing.
-func Open(folder string) (Book, error) {
-	book, err := Builtin()
-	if err != nil || folder == "" {
-		return book, err
+// Folder returns the recipes of a folder; none where it has no name.
+func Folder(name string) (Book, error) {
+	if name == "" {
+		return Book{}, nil
 	}
-	own, err := read(os.DirFS(folder))
+	own, err := read(os.DirFS(name))
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, fmt.Errorf("the recipe folder %s does not exist", folder)
+		return nil, fmt.Errorf("the recipe folder %s does not exist", name)
 	}
-	if err != nil {
-		return nil, err
-	}
-	maps.Copy(book, own)
-	return book, nil
+	return own, err
 }
 
 func read(files fs.FS) (Book, error) {
@@ -99,13 +91,9 @@ func (r *Recipe) CanRead(scene string) error {
 	)
 }
 
-// Mark returns a short mark of a recipe's content: another content has another
-// mark.
-func (r *Recipe) Mark() string {
-	data, err := json.Marshal(r)
-	if err != nil { // it holds nothing that JSON cannot
-		return ""
-	}
-	sum := sha256.Sum256(data)
+// BookMark returns a short mark of which recipes there are: of their names with
+// versions, in any order.
+func BookMark(names []string) string {
+	sum := sha256.Sum256([]byte(strings.Join(slices.Sorted(slices.Values(names)), "\n")))
 	return hex.EncodeToString(sum[:8])
 }

@@ -83,6 +83,7 @@ func Parse(data []byte) (*Recipe, error) {
 	if found := r.check(); len(found) > 0 {
 		return nil, placed(data, found)
 	}
+	r.text = string(data)
 	return &r, nil
 }
 

@@ -54,7 +54,13 @@ type Recipe struct {
 	Passes    map[string]Pass `json:"passes,omitempty"`
 	Read      Reading         `json:"read,omitempty"`
 	Shot      *Shot           `json:"shot,omitempty"`
+	Role      string          `json:"role,omitempty"` // least that may submit runs of it; empty: artist
+
+	text string // that it was read from
 }
+
+// Text returns the file that the recipe was read from.
+func (r *Recipe) Text() string { return r.text }
 
 // Takes is what one lease takes of a node. Without cores it gets the whole node.
 type Takes struct {

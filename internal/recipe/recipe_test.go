@@ -5,6 +5,7 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"reflect"
 	"slices"
 	"strings"
 	"testing"
@@ -113,18 +114,17 @@ func TestValuesStayOneArgument(t *testing.T) {
 	}
 }
 
-func TestOwnRecipesReplaceOurs(t *testing.T) {
+func TestAFolderOfRecipes(t *testing.T) {
 	dir := t.TempDir()
-	if err := os.WriteFile(
-		filepath.Join(dir, "p.yaml"), []byte(strings.Replace(parsedText(), "name: small", "name: povray", 1)), 0o644,
-	); err != nil {
+	text := strings.Replace(parsedText(), "name: small", "name: povray", 1)
+	if err := os.WriteFile(filepath.Join(dir, "p.yaml"), []byte(text), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	book, err := Open(dir)
-	if err != nil || book["povray"].Title != "A small one" || book["practice"] == nil {
-		t.Errorf("%v, %v", book["povray"], err)
+	book, err := Folder(dir)
+	if err != nil || len(book) != 1 || book["povray"].Title != "A small one" || book["povray"].Text() != text {
+		t.Errorf("%v, %v", book, err)
 	}
-	if _, err := Open(filepath.Join(dir, "gone")); err == nil || !strings.Contains(err.Error(), "does not exist") {
+	if _, err := Folder(filepath.Join(dir, "gone")); err == nil || !strings.Contains(err.Error(), "does not exist") {
 		t.Errorf("a folder that is not there: %v", err)
 	}
 }
@@ -139,37 +139,6 @@ func FuzzParse(f *testing.F) {
 			}
 		}
 	})
-}
-
-// TestAMarkSurvivesTheWire: service and nodes reckon the same mark, and
-// another content has another.
-func TestAMarkSurvivesTheWire(t *testing.T) {
-	book, err := Builtin()
-	if err != nil {
-		t.Fatal(err)
-	}
-	seen := map[string]string{}
-	for name, r := range book {
-		data, err := json.Marshal(r)
-		if err != nil {
-			t.Fatal(err)
-		}
-		var there Recipe
-		if err := json.Unmarshal(data, &there); err != nil {
-			t.Fatal(err)
-		}
-		if there.Mark() != r.Mark() || r.Mark() == "" {
-			t.Errorf("%s has the mark %s here and %s there", name, r.Mark(), there.Mark())
-		}
-		if other := seen[r.Mark()]; other != "" {
-			t.Errorf("%s and %s have the same mark", name, other)
-		}
-		seen[r.Mark()] = name
-		there.Grace++
-		if there.Mark() == r.Mark() {
-			t.Errorf("a changed %s has the same mark", name)
-		}
-	}
 }
 
 // second is a recipe of the second form, with what is new in it.
@@ -225,8 +194,12 @@ func TestTheSecondForm(t *testing.T) {
 		t.Fatal(err)
 	}
 	var again Recipe
-	if err := json.Unmarshal(data, &again); err != nil || again.Mark() != r.Mark() {
-		t.Errorf("%v: %s", err, data)
+	if err := json.Unmarshal(data, &again); err != nil {
+		t.Fatal(err)
+	}
+	again.text = r.text
+	if !reflect.DeepEqual(again, *r) {
+		t.Errorf("%+v came from %s", again, data)
 	}
 }
 

@@ -7,7 +7,7 @@ import (
 )
 
 func TestWhatAFileBesideTheSceneTells(t *testing.T) {
-	book, err := Open("")
+	book, err := Builtin()
 	if err != nil {
 		t.Fatal(err)
 	}

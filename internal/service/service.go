@@ -30,17 +30,19 @@ import (
 
 // Options is what a Service works with.
 type Options struct {
-	Store    *store.Store
-	Recipes  recipe.Book
-	Log      *slog.Logger
-	Name     string // of this service, unlike any other on the database
-	Address  string // where other services, nodes and people reach it
-	Version  string
-	Socket   string           // machine and port that it listens on; empty when not known
-	Now      func() time.Time // time.Now when nil
-	Alone    bool             // nobody else can use the database
-	Folder   string           // for what the service keeps besides its records
-	MostLogs int64            // bytes that logs of nodes and renderers may take up in the database; some when 0
+	Store   *store.Store
+	Recipes recipe.Book // that ship with the program
+	// OwnRecipes are those of a folder that the service was started with.
+	OwnRecipes recipe.Book
+	Log        *slog.Logger
+	Name       string // of this service, unlike any other on the database
+	Address    string // where other services, nodes and people reach it
+	Version    string
+	Socket     string           // machine and port that it listens on; empty when not known
+	Now        func() time.Time // time.Now when nil
+	Alone      bool             // nobody else can use the database
+	Folder     string           // for what the service keeps besides its records
+	MostLogs   int64            // bytes that logs of nodes and renderers may take up in the database; some when 0
 	// FirstAdmin is called once, when nobody may sign in yet. It returns the
 	// name and the hash of the password of the first administrator.
 	FirstAdmin func() (name, passwordHash string, err error)
@@ -133,9 +135,6 @@ func (s *Service) Gauge() *gauge.Gauge { return s.gauge }
 
 // Logbook takes what node processes and renderers say.
 func (s *Service) Logbook() *logbook.Book { return s.logbook }
-
-// Recipes returns the recipes that the service knows.
-func (s *Service) Recipes() recipe.Book { return s.o.Recipes }
 
 // Run works until the context ends: it stands by, is active, and stands by
 // again when it was deposed. It returns an error only if this program cannot
@@ -312,6 +311,12 @@ func causeOf(ctx context.Context, err error) error {
 // begin commits what a new active service has to say first.
 func (s *Service) begin(ctx context.Context, f *floor.Floor, claim lead.Claim) error {
 	if err := s.firstAdmin(ctx, f); err != nil {
+		return err
+	}
+	if err := f.Setup.Ship(ctx, s.o.Recipes, farm.RecipeShipped, "vexillum"); err != nil {
+		return err
+	}
+	if err := f.Setup.Ship(ctx, s.o.OwnRecipes, farm.RecipeFolder, s.o.Name); err != nil {
 		return err
 	}
 	return f.TookOver(ctx, claim.Before, claim.Reason)

@@ -16,6 +16,7 @@ import (
 	"vexillum/internal/core/farm"
 	"vexillum/internal/plainfile"
 	"vexillum/internal/publish"
+	"vexillum/internal/recipe"
 	"vexillum/internal/service/floor"
 	"vexillum/internal/service/queue"
 	"vexillum/internal/service/refusal"
@@ -83,7 +84,8 @@ func (s *Service) Submit(ctx context.Context, sub queue.Submission) (Submitted, 
 		}
 	}
 	sub.Spec.Mark = publish.Mark(s.Life())
-	if sub.Scene, err = s.readShot(roots.Scenes, sub.Spec); err != nil {
+	r := f.Recipes.At(sub.Spec.Recipe, sub.Spec.RecipeVersion)
+	if sub.Scene, err = readShot(r, roots.Scenes, sub.Spec); err != nil {
 		return Submitted{}, &refusal.Refusal{Kind: refusal.Invalid, Field: "scene", Reason: err.Error()}
 	}
 	values := maps.Clone(sub.Scene.Values)
@@ -91,7 +93,7 @@ func (s *Service) Submit(ctx context.Context, sub queue.Submission) (Submitted, 
 		values = map[string]string{}
 	}
 	maps.Copy(values, given)
-	if sub.Spec.Values, err = s.o.Recipes[sub.Spec.Recipe].Complete(values); err != nil {
+	if sub.Spec.Values, err = r.Complete(values); err != nil {
 		return Submitted{}, &refusal.Refusal{Kind: refusal.Invalid, Field: "values", Reason: err.Error()}
 	}
 	return s.submitInto(ctx, f, sub, roots.Frames)
@@ -153,8 +155,7 @@ const mostShotFile = 64 << 10
 
 // readShot reads what a file beside the scene says about its animation, if there
 // is one.
-func (s *Service) readShot(place string, spec farm.Spec) (farm.SceneShot, error) {
-	r := s.o.Recipes[spec.Recipe]
+func readShot(r *recipe.Recipe, place string, spec farm.Spec) (farm.SceneShot, error) {
 	name := r.ShotFile(spec.Scene)
 	if name == "" || spec.SceneText != "" {
 		return farm.SceneShot{}, nil

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"reflect"
 	"slices"
@@ -282,6 +283,21 @@ func (k *keeper) randomNode(r *rand.Rand, step int) {
 				At:  now,
 			},
 		)
+		name := []string{"glass", "vase"}[r.IntN(2)]
+		version := 1
+		if known := k.state.Recipes[name]; known != nil {
+			version = known.Newest().Number + 1
+		}
+		k.do(
+			farm.RecipeSet{Name: name, Version: version, Text: "a", Origin: farm.RecipeShipped, By: "vexillum", At: now},
+			farm.RecipeSet{
+				Name: name, Version: version + 1, Text: "b", Origin: farm.RecipePerson, By: "nadia", Note: "b", At: now,
+			},
+			farm.NodeFound{Node: n.ID, Renderers: []farm.Renderer{{Recipe: name, Version: "4.1", Path: "/x"}}, At: now},
+		)
+		if r.IntN(2) == 0 {
+			k.do(farm.RecipeDropped{Name: name, At: now})
+		}
 	case 8: // people come and go
 		person, hash := fmt.Sprint("oona-", step), fmt.Sprint("token ", step)
 		k.do(
@@ -332,6 +348,17 @@ func (k *keeper) randomNode(r *rand.Rand, step int) {
 			farm.NodeAnnounced{Node: k.state.LastNode + 1, Name: fmt.Sprintf("later-%d", step), Of: farm.Rack, At: now},
 		)
 	}
+}
+
+// shelved lists all versions of recipes.
+func shelved(s *farm.State) (out []string) {
+	for _, name := range slices.Sorted(maps.Keys(s.Recipes)) {
+		r := s.Recipes[name]
+		for _, v := range r.Versions {
+			out = append(out, fmt.Sprint(r.Name, v.Number, v.Text, v.Origin, v.By, v.Note, v.At.Unix(), r.Dropped()))
+		}
+	}
+	return out
 }
 
 // spoken lists who is known, and what speaks for them.
@@ -429,6 +456,9 @@ func (k *keeper) compare() {
 	}
 	if !reflect.DeepEqual(got.Freezes, want.Freezes) {
 		k.t.Fatalf("stays %v, want %v", got.Freezes, want.Freezes)
+	}
+	if got, want := shelved(got), shelved(want); !slices.Equal(got, want) {
+		k.t.Fatalf("recipes %v, want %v", got, want)
 	}
 	if !reflect.DeepEqual(got.LaunchSettings, want.LaunchSettings) {
 		k.t.Fatalf("environments %v, want %v", got.LaunchSettings, want.LaunchSettings)

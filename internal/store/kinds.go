@@ -297,6 +297,34 @@ var kinds = map[farm.Kind]kept{
 			return []row{named("launch settings", r.Of.String()), named("launch settings of", r.Of.Project)}, nil
 		}),
 	},
+	farm.RecipeSet{}.Kind(): {
+		statement: `WITH r AS (
+			SELECT * FROM jsonb_to_recordset($1::jsonb) AS r(name text, version int, text text, origin text, by text,
+			note text, at timestamptz)
+		), kept AS (
+			INSERT INTO recipe_version (name, version, text, origin, by, note, at)
+			SELECT name, version, text, origin, by, note, at FROM r
+		)
+		INSERT INTO recipe (name) SELECT DISTINCT name FROM r ON CONFLICT (name) DO UPDATE SET dropped_at = NULL`,
+		touches: of(func(r farm.RecipeSet) (writes, reads []row) {
+			return []row{named("recipe", r.Name)}, nil
+		}),
+		bodiless: always,
+	},
+	farm.RecipeDropped{}.Kind(): {
+		statement: `UPDATE recipe SET dropped_at = r.at FROM jsonb_to_recordset($1::jsonb) AS r(name text, at
+		timestamptz) WHERE recipe.name = r.name`,
+		touches: of(func(r farm.RecipeDropped) (writes, reads []row) {
+			return []row{named("recipe", r.Name)}, nil
+		}),
+	},
+	farm.NodeFound{}.Kind(): {
+		statement: `UPDATE node SET facts = jsonb_set(facts, '{renderers}', COALESCE(NULLIF(r.renderers, 'null'), '[]'))
+		FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, renderers jsonb) WHERE node.id = r.node`,
+		touches: of(func(r farm.NodeFound) (writes, reads []row) {
+			return []row{node(r.Node)}, nil
+		}),
+	},
 	farm.FreezeSet{}.Kind(): {
 		statement: `WITH r AS (
 			SELECT of->>'kind' AS kind, of->>'name' AS name, stay FROM jsonb_to_recordset($1::jsonb) AS r(of jsonb, stay

@@ -58,7 +58,7 @@ func (s *Store) Load(ctx context.Context, seq int64) (Loaded, error) {
 		what string
 		do   func() error
 	}{
-		{"places", l.places}, {"licences", l.licences}, {"projects", l.projects}, {"people", l.people}, {"keys", l.keys}, {"pools", l.pools}, {"launch settings", l.launchSettings}, {"stays", l.stays}, {"nodes", l.nodes},
+		{"places", l.places}, {"licences", l.licences}, {"projects", l.projects}, {"people", l.people}, {"keys", l.keys}, {"pools", l.pools}, {"launch settings", l.launchSettings}, {"stays", l.stays}, {"recipes", l.recipes}, {"nodes", l.nodes},
 		{"tokens", l.tokens}, {"runs", l.readRuns}, {"frames", l.frames}, {"attempts", l.attempts}, {"leases", l.leases},
 	} {
 		if err := step.do(); err != nil {
@@ -236,6 +236,22 @@ func (l *loader) launchSettings() error {
 		}
 		return err
 	}, `SELECT project, recipe, env FROM launch_settings`)
+}
+
+func (l *loader) recipes() error {
+	return l.each(func(row *sql.Rows) error {
+		var r farm.RecipeSet
+		var dropped *time.Time
+		err := row.Scan(&r.Name, &r.Version, &r.Text, &r.Origin, &r.By, &r.Note, &r.At, &dropped)
+		if err == nil {
+			err = l.state.PutRecipe(r)
+		}
+		if err == nil {
+			l.state.Recipes[r.Name].DroppedAt = orZero(dropped)
+		}
+		return err
+	}, `SELECT name, version, text, origin, by, note, at, dropped_at FROM recipe JOIN recipe_version USING (name)
+	ORDER BY name, version`)
 }
 
 func (l *loader) stays() error {

@@ -129,12 +129,11 @@ type Share struct {
 
 // Lease is frames to render with all that is needed to do it.
 type Lease struct {
-	ID      int64  `json:"id"`
-	Run     int64  `json:"run"`
-	RunName string `json:"run_name"`
-	Recipe  string `json:"recipe"` // its name
-	// of its content; a node that has another reads the recipes again
-	RecipeMark     string       `json:"recipe_mark"`
+	ID             int64        `json:"id"`
+	Run            int64        `json:"run"`
+	RunName        string       `json:"run_name"`
+	Recipe         string       `json:"recipe"`         // its name
+	RecipeVersion  int          `json:"recipe_version"` // a node that does not know it reads the recipes again
 	Frames         string       `json:"frames"`
 	Share          Share        `json:"share"`
 	LaunchSettings LaunchValues `json:"launch_settings"`
@@ -207,6 +206,19 @@ type Orders struct {
 	Leases  []int64 `json:"leases"`  // that the node works on
 	Caps    int64   `json:"caps"`    // version of the caps that are in force on the node
 	Seconds int     `json:"seconds"` // to wait at most
+	Recipes string  `json:"recipes"` // mark of those that it knows; empty: it does not say
+}
+
+// RecipeMarks says of a recipe that nodes get which version it is.
+type RecipeMarks struct {
+	Version int  `json:"version"`
+	Newest  bool `json:"newest"` // nodes look for its renderer; others are for runs that go on
+}
+
+// Found says which renderers a node has found in a session that goes on.
+type Found struct {
+	Session   int64      `json:"session"`
+	Renderers []Renderer `json:"renderers"`
 }
 
 // Ordered answers Orders.
@@ -215,6 +227,7 @@ type Ordered struct {
 	Trim    []Trim    `json:"trim,omitempty"`
 	Caps    *NodeCaps `json:"caps,omitempty"`    // newer ones than the node has
 	Restart bool      `json:"restart,omitempty"` // the node process is to restart
+	Recipes string    `json:"recipes,omitempty"` // mark of other recipes than it knows: it reads them again
 }
 
 // NodeCaps are the caps of a node at a version of its settings.

@@ -58,12 +58,58 @@ type NewPool struct {
 	Projects []string `json:"projects"` // that may use it; all when empty
 }
 
-// Recipe is a recipe as people see it.
+// Recipe is a recipe as people see it in lists.
 type Recipe struct {
-	Name   string            `json:"name"`
-	Title  string            `json:"title"`
-	Mode   string            `json:"mode"`
-	Scenes []string          `json:"scenes"`
-	Values map[string]string `json:"values"` // defaults
-	Nodes  int               `json:"nodes"`  // that have it
+	Name    string            `json:"name"`
+	Title   string            `json:"title"`
+	Mode    string            `json:"mode"`
+	Scenes  []string          `json:"scenes"`
+	Values  map[string]string `json:"values"`  // defaults
+	Nodes   int               `json:"nodes"`   // online, that have it
+	Role    string            `json:"role"`    // least role that may submit runs of it; empty: artist
+	Version int               `json:"version"` // 0: as it ships, and not kept yet
+	By      string            `json:"by"`
+	Origin  string            `json:"origin"` // shipped, folder or person
+	At      *time.Time        `json:"at"`
+	Dropped bool              `json:"dropped"` // no new run may have it
+	// by this service: it is of a newer form
+	Unreadable bool `json:"unreadable"`
+}
+
+// RecipeDetail is a recipe with its text and all its versions.
+type RecipeDetail struct {
+	Recipe
+	Text     string          `json:"text"`     // of the version that is shown
+	Versions []RecipeVersion `json:"versions"` // newest first
+	Etag     string          `json:"etag"`
+}
+
+// RecipeVersion is one version of a recipe.
+type RecipeVersion struct {
+	Number   int       `json:"number"`
+	By       string    `json:"by"`
+	Origin   string    `json:"origin"` // shipped, folder or person
+	Note     string    `json:"note"`
+	At       time.Time `json:"at"`
+	OpenRuns int       `json:"open_runs"` // that are rendered by it
+}
+
+// RecipeChange adds a version to a recipe, or makes the recipe.
+type RecipeChange struct {
+	Text string `json:"text"` // the recipe file
+	Note string `json:"note"` // why
+}
+
+// RecipeCheck says what is wrong with a recipe file.
+type RecipeCheck struct {
+	Name     string          `json:"name"` // that it gives its recipe; empty where it cannot be read
+	Mistakes []RecipeMistake `json:"mistakes"`
+}
+
+// RecipeMistake is one thing that is wrong with a recipe file.
+type RecipeMistake struct {
+	Line   int    `json:"line"` // from 1; 0: of the file as a whole
+	Column int    `json:"column"`
+	Field  string `json:"field"`
+	What   string `json:"what"`
 }

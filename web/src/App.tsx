@@ -9,6 +9,7 @@ import { NodePage } from "./pages/node/NodePage";
 import { NodesPage } from "./pages/nodes/NodesPage";
 import { QueuePage } from "./pages/queue/QueuePage";
 import { RunPage } from "./pages/run/RunPage";
+import { RecipePage } from "./pages/setup/RecipePage";
 import { SetupPage } from "./pages/setup/SetupPage";
 import { SignIn } from "./pages/sign-in/SignIn";
 import { Watch } from "./pages/watch/Watch";
@@ -50,6 +51,8 @@ export function App() {
               <Route path="/nodes/:node" element={<NodePage me={me.data} />} />
               <Route path="/keys" element={<KeysPage me={me.data} />} />
               <Route path="/setup" element={<SetupPage me={me.data} />} />
+              <Route path="/setup/new-recipe" element={<RecipePage key="new" me={me.data} />} />
+              <Route path="/setup/recipes/:recipe" element={<RecipePage me={me.data} />} />
               <Route path="*" element={<LostPage />} />
             </Routes>
           </Frame>

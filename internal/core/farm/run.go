@@ -70,29 +70,31 @@ const (
 
 // Spec is what a run was submitted with. It never changes afterwards.
 type Spec struct {
-	Job      string            `json:"job"`
-	Project  string            `json:"project"`
-	Kind     RunKind           `json:"kind"`
-	Number   int               `json:"number"` // counts runs of a kind in a job, from 1
-	Recipe   string            `json:"recipe"`
-	Mode     Mode              `json:"mode"`
-	Scene    string            `json:"scene"`          // inside the project's scene place, with slashes
-	Output   string            `json:"output"`         // folder inside the project's frame place, with slashes
-	Mark     string            `json:"mark,omitempty"` // name of the file by which the frame place is known to be there
-	Picture  string            `json:"picture"`
-	Passes   []Pass            `json:"passes,omitempty"` // written beside the picture
-	Width    int               `json:"width"`            // pixels
-	Height   int               `json:"height"`           // pixels
-	Values   map[string]string `json:"values"`           // the recipe's own settings
-	Tries    int               `json:"tries"`            // attempts a frame before it is parked
-	Chunk    int               `json:"chunk"`            // frames a lease; 0 lets the dealer choose
-	Owner    string            `json:"owner"`
-	Needs    string            `json:"needs,omitempty"` // what a node must be: an expression over traits
-	Takes    Amounts           `json:"takes"`           // of a node, by one lease
-	Sequence Sequence          `json:"sequence,omitempty"`
-	Scouts   frames.Set        `json:"scouts,omitzero"`    // that go first
-	Wait     bool              `json:"wait,omitempty"`     // for a person's yes when the scouts are done
-	StartOn  int               `json:"start_on,omitempty"` // nodes until a frame is done; 0: all at once
+	Job     string  `json:"job"`
+	Project string  `json:"project"`
+	Kind    RunKind `json:"kind"`
+	Number  int     `json:"number"` // counts runs of a kind in a job, from 1
+	Recipe  string  `json:"recipe"`
+	// of the recipe; 0 of runs from before there were versions: the newest
+	RecipeVersion int               `json:"recipe_version,omitempty"`
+	Mode          Mode              `json:"mode"`
+	Scene         string            `json:"scene"`          // inside the project's scene place, with slashes
+	Output        string            `json:"output"`         // folder inside the project's frame place, with slashes
+	Mark          string            `json:"mark,omitempty"` // name of the file by which the frame place is known to be there
+	Picture       string            `json:"picture"`
+	Passes        []Pass            `json:"passes,omitempty"` // written beside the picture
+	Width         int               `json:"width"`            // pixels
+	Height        int               `json:"height"`           // pixels
+	Values        map[string]string `json:"values"`           // the recipe's own settings
+	Tries         int               `json:"tries"`            // attempts a frame before it is parked
+	Chunk         int               `json:"chunk"`            // frames a lease; 0 lets the dealer choose
+	Owner         string            `json:"owner"`
+	Needs         string            `json:"needs,omitempty"` // what a node must be: an expression over traits
+	Takes         Amounts           `json:"takes"`           // of a node, by one lease
+	Sequence      Sequence          `json:"sequence,omitempty"`
+	Scouts        frames.Set        `json:"scouts,omitzero"`    // that go first
+	Wait          bool              `json:"wait,omitempty"`     // for a person's yes when the scouts are done
+	StartOn       int               `json:"start_on,omitempty"` // nodes until a frame is done; 0: all at once
 	// seconds that a renderer may give no sign of life; 0: as frames are expected to take
 	Stall    float64      `json:"stall,omitempty"`
 	Once     bool         `json:"once,omitempty"`    // rendering a frame twice does harm

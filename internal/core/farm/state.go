@@ -27,6 +27,7 @@ type State struct {
 	// Stays are places, recipes and pools that are held, or released in steps.
 	Freezes  map[FreezeScope]Freeze
 	Licences map[string]*Licence
+	Recipes  map[string]*Recipe
 	// Missing are recipes of open runs that the service does not have now: their
 	// runs wait. The owner of the State sets it; it is not kept.
 	Missing map[string]bool
@@ -76,6 +77,7 @@ func NewState() *State {
 		LaunchSettings: map[LaunchScope]LaunchSettings{},
 		Freezes:        map[FreezeScope]Freeze{},
 		Licences:       map[string]*Licence{},
+		Recipes:        map[string]*Recipe{},
 
 		nodeNames:  map[string]NodeID{},
 		numbers:    map[jobKind]int{},

@@ -8,7 +8,7 @@ import (
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/engine"
 	"vexillum/internal/core/farm"
-	"vexillum/internal/recipe"
+	"vexillum/internal/service/shelf"
 	"vexillum/internal/service/views"
 	"vexillum/internal/service/writer"
 )
@@ -20,7 +20,7 @@ type Desk struct {
 	e       *engine.Engine
 	s       *farm.State // of the engine, to be read in the loop
 	dealer  *deal.Dealer
-	recipes recipe.Book
+	recipes *shelf.Shelf
 	views   *views.Board
 
 	// What follows belongs to the loop alone.
@@ -31,7 +31,7 @@ type Desk struct {
 }
 
 // New returns the desk of a service.
-func New(w *writer.Writer, e *engine.Engine, s *farm.State, recipes recipe.Book, board *views.Board) *Desk {
+func New(w *writer.Writer, e *engine.Engine, s *farm.State, recipes *shelf.Shelf, board *views.Board) *Desk {
 	d := &Desk{
 		w: w, e: e, s: s, dealer: e.Dealer(), recipes: recipes, views: board, waiters: map[farm.NodeID]*waiter{},
 		orders: map[farm.NodeID]*waitingOrder{}, forged: map[forgery]bool{}, restarts: map[farm.NodeID]int64{},

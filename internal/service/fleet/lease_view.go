@@ -16,16 +16,18 @@ type LeaseView struct {
 	Env    farm.LaunchSettings
 	Roots  farm.Roots // on the node
 	Recipe *recipe.Recipe
-	Stall  float64 // seconds for which its renderer may give no sign of life
+	// of the recipe
+	Version int
+	Stall   float64 // seconds for which its renderer may give no sign of life
 }
 
 func (d *Desk) leaseView(n *farm.Node, l *farm.Lease) *LeaseView {
 	run := d.s.Runs[l.Run]
+	r, version := d.recipes.Of(run.Spec)
 	p := d.s.Projects[run.Spec.Project]
 	return &LeaseView{
 		Stall: d.dealer.Silent(run, n, l.Share, l.Left), ID: l.ID, Run: run.ID, Spec: run.Spec,
 		Frames: l.Left, Share: l.Share, Env: d.s.LaunchSettingsFor(run.Spec.Project, run.Spec.Recipe),
-		Recipe: d.recipes[run.Spec.Recipe],
-		Roots:  d.s.Roots(p, n.Facts.OS),
+		Roots: d.s.Roots(p, n.Facts.OS), Recipe: r, Version: version,
 	}
 }

@@ -12,6 +12,7 @@ import (
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/health"
 	"vexillum/internal/service/refusal"
+	"vexillum/internal/service/shelf"
 	"vexillum/internal/service/views"
 )
 
@@ -158,6 +159,27 @@ func (d *Desk) Start(
 		return nil
 	})
 	return out, err
+}
+
+// Found notes which renderers a node has found since its session began.
+func (d *Desk) Found(ctx context.Context, id farm.NodeID, session int64, found []farm.Renderer) error {
+	return d.do(ctx, func(t *transaction) error {
+		n, err := t.session(id, session)
+		if err != nil || slices.Equal(n.Facts.Renderers, found) {
+			return err
+		}
+		t.Append(farm.NodeFound{Node: id, Renderers: found, At: t.Now})
+		return nil
+	})
+}
+
+// Recipes returns what nodes have to know of recipes, and its mark.
+func (d *Desk) Recipes(ctx context.Context) (items []shelf.Item, err error) {
+	err = d.do(ctx, func(t *transaction) error {
+		items = d.recipes.ForNodes(t.State.Queue())
+		return nil
+	})
+	return items, err
 }
 
 // Killed puts on record that the system has killed a node process, while a

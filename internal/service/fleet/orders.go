@@ -16,6 +16,7 @@ type Order = engine.Order
 type waitingOrder struct {
 	leases  []farm.LeaseID
 	caps    int64
+	recipes string
 	session int64
 	reply   chan Orders
 }
@@ -27,17 +28,27 @@ type Orders struct {
 	Caps    *farm.Caps // newer than what the node has
 	Set     int64      // version of the settings that they are of
 	Restart bool       // the node process is to restart
+	Recipes string     // mark of other recipes than the node knows; empty: of the same
 }
 
-func (o Orders) none() bool { return len(o.Stop)+len(o.Trim) == 0 && o.Caps == nil && !o.Restart }
+func (o Orders) none() bool {
+	return len(o.Stop)+len(o.Trim) == 0 && o.Caps == nil && !o.Restart && o.Recipes == ""
+}
+
+// OrdersAsked is what a node says when it asks for orders.
+type OrdersAsked struct {
+	Leases  []farm.LeaseID // that it works on
+	Caps    int64          // version of the caps in force on it
+	Recipes string         // mark of the recipes that it knows; empty: it does not say
+}
 
 // Orders returns which of the leases that a node works on shall end or be
 // trimmed, or what else it shall do, and waits until there is something or the
-// context ends. caps is the version of the caps in force on the node.
-func (d *Desk) Orders(
-	ctx context.Context, id farm.NodeID, session int64, leases []farm.LeaseID, caps int64,
-) (Orders, error) {
-	w := &waitingOrder{leases: leases, caps: caps, session: session, reply: make(chan Orders, 1)}
+// context ends.
+func (d *Desk) Orders(ctx context.Context, id farm.NodeID, session int64, in OrdersAsked) (Orders, error) {
+	w := &waitingOrder{
+		leases: in.Leases, caps: in.Caps, recipes: in.Recipes, session: session, reply: make(chan Orders, 1),
+	}
 	var now Orders
 	err := d.do(context.WithoutCancel(ctx), func(t *transaction) error {
 		if _, err := t.session(id, session); err != nil {
@@ -78,6 +89,9 @@ func (d *Desk) ordersFor(node farm.NodeID, w *waitingOrder) Orders {
 	if w.caps < n.Version {
 		caps := n.Settings.Caps
 		out.Caps, out.Set = &caps, n.Version
+	}
+	if mark := d.recipes.Mark(); w.recipes != "" && w.recipes != mark {
+		out.Recipes = mark
 	}
 	if d.restarts[node] == w.session && w.session != 0 {
 		out.Restart = true

@@ -48,7 +48,7 @@ func (w *world) orders(id farm.NodeID, caps int64, leases ...farm.LeaseID) fleet
 	w.t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
 	defer cancel()
-	o, err := w.Fleet.Orders(ctx, id, 1, leases, caps)
+	o, err := w.Fleet.Orders(ctx, id, 1, fleet.OrdersAsked{Leases: leases, Caps: caps})
 	if err != nil && !errors.Is(err, context.DeadlineExceeded) {
 		w.t.Fatal(err)
 	}
@@ -149,7 +149,7 @@ func TestSettingsReachTheNode(t *testing.T) {
 		two, staging := 2, int64(1<<30)
 		got := make(chan fleet.Orders, 1)
 		go func() {
-			o, err := w.Fleet.Orders(context.Background(), n, 1, nil, 0)
+			o, err := w.Fleet.Orders(context.Background(), n, 1, fleet.OrdersAsked{Leases: nil, Caps: 0})
 			if err != nil {
 				t.Error(err)
 			}

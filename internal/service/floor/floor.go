@@ -7,6 +7,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"slices"
 	"time"
 
 	"vexillum/internal/core/engine"
@@ -18,6 +19,7 @@ import (
 	"vexillum/internal/service/people"
 	"vexillum/internal/service/queue"
 	"vexillum/internal/service/setup"
+	"vexillum/internal/service/shelf"
 	"vexillum/internal/service/views"
 	"vexillum/internal/service/writer"
 	"vexillum/internal/wire"
@@ -32,7 +34,7 @@ type Options struct {
 	Newest        map[farm.RunID]views.Newest // the newest done frame of each run, as far as known
 	Received      []fairness.Received         // what projects had received before the start
 	Committer     writer.Committer
-	Recipes       recipe.Book
+	Recipes       recipe.Book // that ship; what the farm keeps comes first
 	Log           *slog.Logger
 	Now           func() time.Time
 	Version       string      // of this service
@@ -50,6 +52,8 @@ type Floor struct {
 	Queue  *queue.Desk
 	Setup  *setup.Desk
 	Views  *views.Board
+	// Recipes are those that the farm keeps.
+	Recipes *shelf.Shelf
 
 	w *writer.Writer
 	e *engine.Engine
@@ -59,10 +63,8 @@ type Floor struct {
 // New returns a Floor for a farm that was just loaded.
 func New(o Options) *Floor {
 	s := o.State
-	s.Missing = map[string]bool{}
-	for _, run := range s.Queue() {
-		s.Missing[run.Spec.Recipe] = s.Missing[run.Spec.Recipe] || o.Recipes[run.Spec.Recipe] == nil
-	}
+	recipes := shelf.New(s, o.Recipes, o.Log)
+	noteMissing(s, recipes)
 	var w *writer.Writer
 	e := engine.New(engine.Live(engine.Options{
 		State: s, Pace: o.Pace, Epoch: o.Active.Epoch, Applied: func(r farm.Record) { w.Applied(r) },
@@ -71,6 +73,12 @@ func New(o Options) *Floor {
 	w = writer.New(writer.Options{
 		Engine: e, State: s, Committer: o.Committer, Log: o.Log, Now: o.Now, Took: o.Took,
 	})
+	w.Watch(writer.Watcher{Committed: func(out engine.Batch) { // before the rooms answer anybody
+		if slices.ContainsFunc(out.Records, aboutRecipes) {
+			recipes.Refresh(s)
+			noteMissing(s, recipes)
+		}
+	}})
 	board := views.New(w, e, s, views.Options{
 		Pace: o.Pace, Finished: o.Finished, FinishedSince: o.FinishedSince, Newest: o.Newest, Version: o.Version,
 		Active: o.Active,
@@ -79,9 +87,28 @@ func New(o Options) *Floor {
 		w.Watch(writer.Watcher{Committed: func(out engine.Batch) { tellClosed(s, out.Records, o.Closed) }})
 	}
 	return &Floor{
-		Fleet: fleet.New(w, e, s, o.Recipes, board), People: people.New(w, s),
-		Queue: queue.New(w, e, s, o.Pace, o.Recipes, board), Setup: setup.New(w, s, o.Recipes), Views: board,
-		w: w, e: e, o: o,
+		Fleet: fleet.New(w, e, s, recipes, board), People: people.New(w, s),
+		Queue: queue.New(w, e, s, o.Pace, recipes, board), Setup: setup.New(w, s, recipes), Views: board,
+		Recipes: recipes,
+		w:       w, e: e, o: o,
+	}
+}
+
+func aboutRecipes(r farm.Record) bool {
+	switch r.(type) {
+	case farm.RecipeSet, farm.RecipeDropped:
+		return true
+	}
+	return false
+}
+
+// noteMissing notes the recipes of open runs that this program cannot read.
+func noteMissing(s *farm.State, recipes *shelf.Shelf) {
+	s.Missing = map[string]bool{}
+	for _, run := range s.Queue() {
+		if r, _ := recipes.Of(run.Spec); r == nil {
+			s.Missing[run.Spec.Recipe] = true
+		}
 	}
 }
 

@@ -250,7 +250,7 @@ func (m *machine) obey(ctx context.Context, session int64) {
 		if m.c.call(ctx, &m.cut, func(f *Floor) (err error) {
 			waiting, cancel := context.WithTimeout(ctx, 3*time.Second)
 			defer cancel()
-			o, err = f.Fleet.Orders(waiting, m.id, session, leases, 0)
+			o, err = f.Fleet.Orders(waiting, m.id, session, fleet.OrdersAsked{Leases: leases, Caps: 0})
 			return err
 		}) != nil {
 			return

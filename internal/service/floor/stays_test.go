@@ -55,7 +55,7 @@ func TestAPlaceIsHeldAsAWhole(t *testing.T) {
 			!strings.Contains(a.Why, "the place frames is held by nadia: the filer is moved") {
 			t.Errorf("a node got %+v: %s", a.Lease(), a.Why)
 		}
-		orders, err := w.Fleet.Orders(context.Background(), nodes[0], 1, []farm.LeaseID{first.ID}, 0)
+		orders, err := w.Fleet.Orders(context.Background(), nodes[0], 1, fleet.OrdersAsked{Leases: []farm.LeaseID{first.ID}, Caps: 0})
 		w.ok(err)
 		if len(orders.Stop) != 1 || orders.Stop[0].Now ||
 			!strings.Contains(orders.Stop[0].Reason, "the place frames is held") {

@@ -144,7 +144,7 @@ func TestTheUrgentGetsNodes(t *testing.T) {
 			t.Errorf("it says %q", out.Sentence)
 		}
 		time.Sleep(1500 * time.Millisecond)
-		orders, err := w.Fleet.Orders(t.Context(), n, 1, []farm.LeaseID{l.ID}, 0)
+		orders, err := w.Fleet.Orders(t.Context(), n, 1, fleet.OrdersAsked{Leases: []farm.LeaseID{l.ID}, Caps: 0})
 		w.ok(err)
 		if len(orders.Trim) != 1 || orders.Trim[0].Frames.String() != "3-100" {
 			t.Fatalf("orders %+v", orders)
@@ -352,7 +352,7 @@ func TestAFrameIsRacedFor(t *testing.T) {
 			t.Fatalf("the fast node gets %+v", race)
 		}
 		w.finish(fast, race.ID, 1, 10)
-		orders, err := w.Fleet.Orders(t.Context(), slow, 1, []farm.LeaseID{l.ID}, 0)
+		orders, err := w.Fleet.Orders(t.Context(), slow, 1, fleet.OrdersAsked{Leases: []farm.LeaseID{l.ID}, Caps: 0})
 		w.ok(err)
 		if len(orders.Stop) != 1 || !orders.Stop[0].Now ||
 			orders.Stop[0].Reason != "another node finished its last frame first" {

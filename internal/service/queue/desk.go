@@ -9,7 +9,7 @@ import (
 	"vexillum/internal/core/engine"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/pace"
-	"vexillum/internal/recipe"
+	"vexillum/internal/service/shelf"
 	"vexillum/internal/service/views"
 	"vexillum/internal/service/writer"
 )
@@ -21,13 +21,13 @@ type Desk struct {
 	s       *farm.State // of the engine, to be read in the loop
 	m       *pace.Model
 	dealer  *deal.Dealer
-	recipes recipe.Book
+	recipes *shelf.Shelf
 	views   *views.Board
 }
 
 // New returns the desk of a service.
 func New(
-	w *writer.Writer, e *engine.Engine, s *farm.State, m *pace.Model, recipes recipe.Book, board *views.Board,
+	w *writer.Writer, e *engine.Engine, s *farm.State, m *pace.Model, recipes *shelf.Shelf, board *views.Board,
 ) *Desk {
 	return &Desk{w, e, s, m, e.Dealer(), recipes, board}
 }

@@ -38,6 +38,7 @@ type Submission struct {
 	// cannot be.
 	Number int
 	Actor  string
+	Role   farm.Role // of the actor
 }
 
 // Limits of a submission.
@@ -118,7 +119,7 @@ func (d *Desk) CheckSubmission(sub Submission) (Submission, error) {
 	if err := spec.Takes.Check(); err != nil {
 		return sub, refusal.New(refusal.Invalid, "takes", "%v", err)
 	}
-	return sub, d.chooseRecipe(spec)
+	return sub, d.chooseRecipe(spec, sub.Role)
 }
 
 // checkPaths refuses paths that are too long or lead out of their places.
@@ -147,22 +148,28 @@ func checkPaths(spec *farm.Spec) error {
 
 // chooseRecipe finds the recipe by name or by the scene's ending, and
 // completes the settings.
-func (d *Desk) chooseRecipe(spec *farm.Spec) (err error) {
+func (d *Desk) chooseRecipe(spec *farm.Spec, by farm.Role) (err error) {
 	var r *recipe.Recipe
+	book := d.recipes.Book()
 	if spec.Recipe == "" {
-		fitting := d.recipes.ForScene(path.Ext(spec.Scene))
+		fitting := book.ForScene(path.Ext(spec.Scene))
 		if len(fitting) == 0 {
 			return refusal.New(
 				refusal.Invalid, "scene", "no recipe reads scenes that end in %q; the recipes are: %s",
 				path.Ext(spec.Scene),
-				strings.Join(d.recipes.Names(), ", "),
+				strings.Join(book.Names(), ", "),
 			)
 		}
 		r = fitting[0]
-	} else if r = d.recipes[spec.Recipe]; r == nil {
+	} else if r = book[spec.Recipe]; r == nil {
 		return refusal.New(
 			refusal.Invalid, "recipe", "there is no recipe %q; the recipes are: %s", spec.Recipe,
-			strings.Join(d.recipes.Names(), ", "),
+			strings.Join(book.Names(), ", "),
+		)
+	}
+	if r.Role != "" && !by.Allows(farm.Role(r.Role)) {
+		return refusal.New(
+			refusal.Forbidden, "recipe", "only a %s may submit runs of the recipe %s; ask one", r.Role, r.Name,
 		)
 	}
 	if err := r.CanRead(spec.Scene); err != nil {
@@ -184,6 +191,7 @@ func (d *Desk) chooseRecipe(spec *farm.Spec) (err error) {
 		spec.Stall = time.Duration(r.Stall).Seconds()
 	}
 	spec.Licence, spec.Once = r.Licence, !r.Repeatable
+	spec.RecipeVersion = d.recipes.Newest(r.Name)
 	spec.Recipe, spec.Mode, spec.Picture, spec.Values = r.Name, r.Mode, r.Picture, values
 	return nil
 }

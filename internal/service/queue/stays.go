@@ -78,7 +78,7 @@ func (d *Desk) checkStay(of farm.FreezeScope, in wire.Stay) error {
 	case farm.FreezePlace:
 		known = d.s.Places[of.Name] != nil
 	case farm.FreezeRecipe:
-		known = d.recipes[of.Name] != nil
+		known = d.recipes.Book()[of.Name] != nil || d.s.Recipes[of.Name] != nil
 	case farm.FreezePool:
 		known = d.s.Pools[of.Name] != nil
 	default:

@@ -6,7 +6,7 @@ import (
 	"context"
 
 	"vexillum/internal/core/farm"
-	"vexillum/internal/recipe"
+	"vexillum/internal/service/shelf"
 	"vexillum/internal/service/writer"
 )
 
@@ -15,11 +15,11 @@ import (
 type Desk struct {
 	w       *writer.Writer
 	s       *farm.State // to be read in the loop
-	recipes recipe.Book
+	recipes *shelf.Shelf
 }
 
 // New returns the desk of a service.
-func New(w *writer.Writer, s *farm.State, recipes recipe.Book) *Desk {
+func New(w *writer.Writer, s *farm.State, recipes *shelf.Shelf) *Desk {
 	return &Desk{w, s, recipes}
 }
 

@@ -27,11 +27,8 @@ func (d *Desk) SetLaunchSettings(
 				refusal.Invalid, "project", "there is no project %q; vexillum project list shows them", in.Project,
 			)
 		}
-		if in.Recipe != "" && d.recipes[in.Recipe] == nil {
-			return refusal.New(
-				refusal.Invalid, "recipe", "there is no recipe %q; the recipes are: %s", in.Recipe,
-				strings.Join(d.recipes.Names(), ", "),
-			)
+		if in.Recipe != "" && d.recipes.Book()[in.Recipe] == nil {
+			return refusal.New(refusal.Invalid, "recipe", "%v", d.noRecipe(in.Recipe))
 		}
 		old := t.State.LaunchSettings[of]
 		if err := refusal.UnlessCurrent("what is said for "+of.String(), match, old.Etag(), true); err != nil {

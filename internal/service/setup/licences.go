@@ -69,8 +69,9 @@ func (d *Desk) Licences(ctx context.Context) ([]wire.Licence, error) {
 				v.Lowered, v.LoweredUntil = &lowered, &until
 			}
 		}
-		for _, name := range d.recipes.Names() {
-			if l := d.recipes[name].Licence; l != nil {
+		book := d.recipes.Book()
+		for _, name := range book.Names() {
+			if l := book[name].Licence; l != nil {
 				v := view(l.Name)
 				v.Recipes = append(v.Recipes, name)
 			}

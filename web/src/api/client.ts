@@ -33,6 +33,10 @@ export type RunChange = Schemas["RunChange"];
 export type RunChanged = Schemas["RunChanged"];
 export type Licence = Schemas["Licence"];
 export type Place = Schemas["Place"];
+export type Recipe = Schemas["Recipe"];
+export type RecipeDetail = Schemas["RecipeDetail"];
+export type RecipeVersion = Schemas["RecipeVersion"];
+export type RecipeMistake = Schemas["RecipeMistake"];
 export type Timings = Schemas["Timings"];
 export type Queue = Schemas["QueuePage"];
 
@@ -130,6 +134,9 @@ export const getPicked = (where: string) => answer(api.GET("/api/v1/picked-nodes
 export const getPools = () => answer(api.GET("/api/v1/pools"));
 export const getKeys = () => answer(api.GET("/api/v1/keys"));
 export const getLicences = () => answer(api.GET("/api/v1/licences"));
+export const getRecipes = (dropped: boolean) => answer(api.GET("/api/v1/recipes", { params: { query: { dropped } } }));
+export const getRecipe = (recipe: string, version?: number) =>
+  answer(api.GET("/api/v1/recipes/{recipe}", { params: { path: { recipe }, query: { version } } }));
 export const getPlaces = () => answer(api.GET("/api/v1/places"));
 export const getWhy = (run: number, query: { node?: string; frame?: number }) =>
   answer(api.GET("/api/v1/runs/{run}/why", { params: { path: { run }, query } }));
@@ -143,6 +150,17 @@ export const setLicence = (licence: string, count: number | null) =>
   answer(api.PUT("/api/v1/licences/{licence}", { params: { path: { licence } }, body: { count } }));
 export const setPlaceLoads = (place: Place, loads: number) =>
   answer(api.PATCH("/api/v1/places/{place}", { params: { path: { place: place.name } }, body: { loads } }));
+export const checkRecipe = (text: string) => answer(api.POST("/api/v1/recipe-check", { body: { text } }));
+/** Adds a version to a recipe that is still as it was seen, or makes the recipe. */
+export const setRecipe = (recipe: string, text: string, note: string, etag?: string) =>
+  answer(
+    api.PUT("/api/v1/recipes/{recipe}", {
+      params: { path: { recipe }, header: { "If-Match": etag } },
+      body: { text, note },
+    }),
+  );
+export const dropRecipe = (recipe: string) =>
+  answer(api.DELETE("/api/v1/recipes/{recipe}", { params: { path: { recipe } } }));
 export const setStay = (body: Stay) => answer(api.PUT("/api/v1/stays", { body }));
 export const makeKey = (body: NewKey) => answer(api.POST("/api/v1/keys", { body }));
 export const revokeKey = (key: string) => answer(api.DELETE("/api/v1/keys/{key}", { params: { path: { key } } }));

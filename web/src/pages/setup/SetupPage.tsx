@@ -1,12 +1,15 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
+import { Link } from "react-router";
 import {
   getLicences,
   getPlaces,
+  getRecipes,
   isWrangler,
   type Licence,
   type Me,
   type Place,
+  type Recipe,
   setLicence,
   setPlaceLoads,
 } from "../../api/client";
@@ -15,22 +18,66 @@ import { clock, useNow } from "../../parts/time";
 import { useTitle } from "../../parts/title";
 import { useToast } from "../../parts/toast";
 
-/** What is set up once for the farm: how many licences there are, and how many
- * launches may load from a place at the same moment. */
+/** What is set up once for the farm: its recipes, how many licences there are, and
+ * how many launches may load from a place at the same moment. */
 export function SetupPage({ me }: { me: Me }) {
   useTitle("Setup");
   if (!isWrangler(me)) {
-    return <NotAllowed me={me} what="Places and licences are set up by wranglers." />;
+    return <NotAllowed me={me} what="Recipes, places and licences are set up by wranglers." />;
   }
   return (
     <main className="max-w-[900px] px-4 pt-[14px] pb-8 sm:px-6">
       <header className="border-b border-hair pb-3">
         <h1 className="text-xl font-[650]">Setup</h1>
-        <p className="text-[13px] text-muted">What the farm may use at once. Changes are in force within seconds.</p>
+        <p className="text-[13px] text-muted">
+          How the farm renders, and what it may use at once. Changes are in force within seconds.
+        </p>
       </header>
+      <Recipes />
       <Licences />
       <Places />
     </main>
+  );
+}
+
+function Recipes() {
+  const recipes = useQuery({ queryKey: ["recipes"], queryFn: () => getRecipes(true) });
+  const now = useNow();
+  return (
+    <section aria-label="Recipes">
+      <h2 className="section flex items-baseline gap-2">
+        <b>Recipes</b> how renderers are started, fed and read
+        <Link to="/setup/new-recipe" className="btn ml-auto btn-xs">
+          New recipe
+        </Link>
+      </h2>
+      {recipes.isError && <p className="text-failed">{recipes.error.message}</p>}
+      <ul>
+        {recipes.data?.map((r: Recipe) => (
+          <li
+            key={r.name}
+            className={`grid grid-cols-[minmax(0,1fr)_auto] items-baseline gap-x-4 border-b border-hair py-2 sm:grid-cols-[180px_minmax(0,1fr)_200px_90px] ${r.dropped ? "text-muted" : ""}`}
+          >
+            <Link to={`/setup/recipes/${r.name}`} className="truncate font-semibold hover:underline" title={r.name}>
+              {r.name}
+            </Link>
+            <span className="truncate max-sm:hidden" title={r.title}>
+              {r.title}
+              {r.dropped && " · dropped: for no new run"}
+              {r.unreadable && <span className="text-failed"> · of a newer form than this service reads</span>}
+            </span>
+            <span className="truncate text-xs text-muted max-sm:order-last max-sm:col-span-2">
+              version <span className="num">{r.version}</span>
+              {r.origin === "shipped" ? ", as it ships" : ` by ${r.by}`}
+              {r.at && r.origin !== "shipped" && `, ${clock(r.at, now)}`}
+            </span>
+            <span className="text-right text-xs text-muted">
+              <span className="num">{r.nodes}</span> {r.nodes === 1 ? "node" : "nodes"}
+            </span>
+          </li>
+        ))}
+      </ul>
+    </section>
   );
 }
 
