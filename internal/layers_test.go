@@ -70,6 +70,7 @@ var below = map[string][]string{
 	"service/refusal": {},
 	"service/writer":  {"core/engine", "core/farm", "core/frames"},
 	"service/people":  {"core/engine", "core/farm", "service/refusal", "service/writer"},
+	"scenefile":       {"plainfile", "recipe"},
 	"service/shelf":   {"core/farm", "recipe"},
 	"service/setup": {
 		"core/capacity", "core/farm", "recipe", "service/refusal", "service/shelf", "service/views",
@@ -96,7 +97,7 @@ var below = map[string][]string{
 	},
 	"service": {
 		"core/farm", "core/forecast", "core/frames", "core/pace", "core/protocol/accept", "core/span", "launcher",
-		"plainfile", "publish", "recipe", "selftest", "service/fleet", "service/floor", "service/gauge",
+		"plainfile", "publish", "recipe", "scenefile", "selftest", "service/fleet", "service/floor", "service/gauge",
 		"service/lead", "service/ledger", "service/logbook", "service/queue", "service/refusal", "service/views",
 		"service/writer", "store", "wire",
 	},
@@ -115,8 +116,8 @@ var below = map[string][]string{
 	"crowd": {"client", "core/frames", "wire"},
 	"demo":  {"client", "launcher", "wire"},
 	"cli": {
-		"api", "client", "core/drill", "core/frames", "core/simulate", "core/span", "crowd", "demo", "drillfile",
-		"launcher", "localpg", "node", "plainfile", "plainyaml", "practice", "publish", "recipe", "secret",
+		"api", "client", "core/drill", "core/farm", "core/frames", "core/simulate", "core/span", "crowd", "demo", "drillfile",
+		"launcher", "localpg", "node", "plainfile", "plainyaml", "practice", "publish", "recipe", "scenefile", "secret",
 		"service", "store", "wire",
 	},
 	"testkit/smallfarm": {"core/deal", "core/farm", "core/frames", "core/pace"},

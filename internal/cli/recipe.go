@@ -260,7 +260,7 @@ func (a *app) showRecipe(r wire.RecipeDetail) {
 		role = "people with the role " + r.Role + ", or a higher one"
 	}
 	a.facts(
-		"mode", r.Mode, "scenes", strings.Join(r.Scenes, " "), "nodes", fmt.Sprintf("%d have it", r.Nodes),
+		"mode", r.Mode, "scenes", strings.Join(r.Scenes, " "), "nodes", english.Plural(r.Nodes, "has it", "have it"),
 		"for", role,
 	)
 	if len(r.Values) > 0 {

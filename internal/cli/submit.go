@@ -106,7 +106,7 @@ func (s *submission) bind(c *cobra.Command) {
 	f.StringVar(&s.in.Job, "job", "", "name of the job (default: the scene's name)")
 	f.StringVar(&s.in.Kind, "kind", "final", "proof, final or correction")
 	f.StringVar(&s.in.Recipe, "recipe", "", "recipe (default: by the scene's ending)")
-	f.StringVar(&s.dimensions, "size", "1920x1080", "size of the pictures in pixels")
+	f.StringVar(&s.dimensions, "size", "", "size of the pictures in pixels (default: as the scene says, else 1920x1080)")
 	f.StringVar(&s.in.Output, "output", "", "folder in the project's frame place (default: the job's name)")
 	f.StringArrayVar(&s.sets, "set", nil, "a setting of the recipe, as name=value")
 	f.StringSliceVar(
@@ -168,8 +168,10 @@ func (s *submission) read(scene string) (in wire.Submit, err error) {
 			return in, usageError{err}
 		}
 	}
-	if in.Width, in.Height, err = parseSize(s.dimensions); err != nil {
-		return in, usageError{err}
+	if s.dimensions != "" {
+		if in.Width, in.Height, err = parseSize(s.dimensions); err != nil {
+			return in, usageError{err}
+		}
 	}
 	if s.memory != "" {
 		if s.takes.MemoryBytes, err = bytesOf(s.memory); err != nil {

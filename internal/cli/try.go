@@ -10,25 +10,28 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/dustin/go-humanize/english"
 	"github.com/spf13/cobra"
 
+	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/node"
-	"vexillum/internal/plainfile"
 	"vexillum/internal/recipe"
+	"vexillum/internal/scenefile"
 )
 
 // trying is what is said on the command line about a trial of a recipe.
 type trying struct {
 	frame, size, shot, keep string
-	set                     []string
+	set, passes             []string
 }
 
 func (t *trying) bind(c *cobra.Command) {
 	f := c.Flags()
 	f.StringVar(&t.frame, "frame", "1", "the frame to render, or several in a row such as 1-3")
 	f.StringVar(&t.shot, "shot", "", "all frames of the animation (default: as a file beside the scene says, or those rendered)")
-	f.StringVar(&t.size, "size", "320x180", "width and height of the picture in pixels")
+	f.StringVar(&t.size, "size", "", "width and height of the picture in pixels (default: as the scene says, else 320x180)")
+	f.StringSliceVar(&t.passes, "passes", nil, "passes to write beside the picture")
 	f.StringArrayVar(&t.set, "set", nil, "a setting of the recipe as name=value")
 	f.StringVar(&t.keep, "keep", "", "an empty folder that keeps what the renderer leaves")
 }
@@ -51,7 +54,7 @@ func (a *app) recipeTryCommand() *cobra.Command {
 }
 
 func (a *app) tryRecipe(ctx context.Context, t trying, file, scene string) error {
-	trial, err := a.trialOf(t, file, scene)
+	trial, err := a.trialOf(ctx, t, file, scene)
 	if err != nil {
 		return err
 	}
@@ -79,7 +82,7 @@ func (a *app) tryRecipe(ctx context.Context, t trying, file, scene string) error
 }
 
 // trialOf reads recipe, scene and settings.
-func (a *app) trialOf(t trying, file, scene string) (out node.Trial, err error) {
+func (a *app) trialOf(ctx context.Context, t trying, file, scene string) (out node.Trial, err error) {
 	if out.Recipe, err = recipeOf(file); err != nil {
 		return out, err
 	}
@@ -95,8 +98,15 @@ func (a *app) trialOf(t trying, file, scene string) (out node.Trial, err error) 
 	if out.Frames, err = frames.ParseSpan(t.frame); err != nil {
 		return out, usageError{fmt.Errorf("--frame: %w", err)}
 	}
-	if out.Width, out.Height, err = parseSize(t.size); err != nil {
+	size := t.size
+	if size == "" {
+		size = "320x180"
+	}
+	if out.Width, out.Height, err = parseSize(size); err != nil {
 		return out, usageError{err}
+	}
+	if out.Passes, err = out.Recipe.ChoosePasses(t.passes); err != nil {
+		return out, err
 	}
 	given := map[string]string{}
 	for _, text := range t.set {
@@ -106,8 +116,11 @@ func (a *app) trialOf(t trying, file, scene string) (out node.Trial, err error) 
 		}
 		given[name] = value
 	}
-	if out.Shot, err = shotOf(out, t.shot, given); err != nil {
+	if err := shotOf(ctx, &out, t.shot, given); err != nil {
 		return out, err
+	}
+	if t.size == "" && out.Told.Width > 0 {
+		out.Width, out.Height = out.Told.Width, out.Told.Height
 	}
 	if out.Values, err = out.Recipe.Complete(given); err != nil {
 		return out, err
@@ -148,39 +161,37 @@ func recipeOf(name string) (*recipe.Recipe, error) {
 	return r, nil
 }
 
-// mostShotFile bounds a file beside a scene that says about its animation.
-const mostShotFile = 64 << 10
-
-// shotOf returns the shot range: as it is said, as a file beside the scene says,
-// or the frames that are rendered. What that file says of settings is added to
+// shotOf returns the shot range: as it is said, as the scene or a file beside it
+// says, or the frames that are rendered. What is said there of settings is added to
 // those that are given.
-func shotOf(t node.Trial, said string, given map[string]string) (frames.Span, error) {
-	shot := t.Frames
-	if name := t.Recipe.ShotFile(filepath.Base(t.Scene)); name != "" {
-		text, err := plainfile.Read(filepath.Join(filepath.Dir(t.Scene), filepath.FromSlash(name)), mostShotFile)
-		if err == nil {
-			beside, err := t.Recipe.ReadShot(name, text)
-			if err != nil {
-				return shot, err
-			}
-			if beside.Range != nil {
-				shot = *beside.Range
-			}
-			for setting, value := range beside.Values {
-				if _, chosen := given[setting]; !chosen {
-					given[setting] = value
-				}
-			}
+func shotOf(ctx context.Context, t *node.Trial, said string, given map[string]string) error {
+	t.Shot = t.Frames
+	root, err := os.OpenRoot(filepath.Dir(t.Scene))
+	if err != nil {
+		return fmt.Errorf("opening the folder of the scene: %w", err)
+	}
+	defer root.Close()
+	scene := filepath.Base(t.Scene)
+	told, err := t.Recipe.ReadScene(scene, scenefile.Reader(ctx, root, scene))
+	if err != nil {
+		return err
+	}
+	t.Told = told
+	if told.Range != nil {
+		t.Shot = *told.Range
+	}
+	for setting, value := range told.Values {
+		if _, chosen := given[setting]; !chosen {
+			given[setting] = value
 		}
 	}
 	if said == "" {
-		return shot, nil
+		return nil
 	}
-	shot, err := frames.ParseSpan(said)
-	if err != nil {
-		return shot, usageError{fmt.Errorf("--shot: %w", err)}
+	if t.Shot, err = frames.ParseSpan(said); err != nil {
+		return usageError{fmt.Errorf("--shot: %w", err)}
 	}
-	return shot, nil
+	return nil
 }
 
 // tellTrial says what came of a trial, what no line has told, and which folder is
@@ -204,10 +215,20 @@ func (a *app) tellTrial(t node.Trial, report node.TrialReport, kept string) erro
 		if f.Startup >= 0.05 {
 			start = fmt.Sprintf(", after %.1f s to start", f.Startup)
 		}
+		seen := ""
+		if t.Recipe.Picture != farm.Data {
+			seen = fmt.Sprintf("%d×%d, ", t.Width, t.Height)
+		}
+		beside := ""
+		if len(f.Beside) > 0 {
+			beside = " with " + english.WordSeries(f.Beside, "and")
+		}
 		fmt.Fprintf(
-			a.out, "frame %d  good: %d×%d, %s, rendered in %.1f s%s\n", f.Frame, t.Width, t.Height, size(f.Bytes),
-			f.Render, start,
+			a.out, "frame %d  good: %s%s%s, rendered in %.1f s%s\n", f.Frame, seen, size(f.Bytes), beside, f.Render, start,
 		)
+		if f.Warning != "" {
+			fmt.Fprintf(a.out, "  suspect: %s\n", f.Warning)
+		}
 	}
 	if len(report.Frames) == 0 {
 		fmt.Fprintln(a.out, "Nothing came of it: no frame has begun or was left behind.")

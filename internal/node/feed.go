@@ -26,7 +26,7 @@ func (w *work) feed(ctx context.Context, left frames.Set, first *launch) {
 				return
 			}
 		}
-		l := w.newLaunch(frames.Span{First: left.First(), Last: left.Last()})
+		l := w.newLaunch(left)
 		if err := l.start(true); err != nil {
 			if w.lost() {
 				return

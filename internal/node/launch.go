@@ -24,8 +24,10 @@ import (
 type launch struct {
 	w       *work
 	number  int
-	stretch frames.Span
-	folder  string // staging folder of its own
+	set     frames.Set  // to be rendered
+	stretch frames.Span // from the first to the last of them
+	offset  int         // of the renderer's own numbers of frames
+	folder  string      // staging folder of its own
 	began   time.Time
 	marks   chan mark
 	reader  *reader
@@ -40,22 +42,31 @@ type launch struct {
 	since   time.Time
 	startup time.Duration // of the launch; told with its first frame
 	signOf  time.Time     // of life
+	ended   time.Time     // a frame, as the renderer said; zero: none yet
 	told    float64       // progress of the frame in flight that was told last
 	line    string        // that was said last
 	now     time.Time     // of what was said last
 
-	bordered *int // last frame before it was stopped at a border
+	// what was said of the frame in flight
+	seconds           float64 // that it took; 0: nothing
+	warning           string
+	spoiled, spoiling string // cause for which it has failed, and the line
+
+	rendered map[int]bool // frames that were handed to be checked, or have failed
+	bordered *int         // last frame before it was stopped at a border
 }
 
-func (w *work) newLaunch(stretch frames.Span) *launch {
+func (w *work) newLaunch(set frames.Set) *launch {
 	w.launch++
-	return w.launchOf(w.launch, stretch)
+	return w.launchOf(w.launch, set)
 }
 
-func (w *work) launchOf(number int, stretch frames.Span) *launch {
+func (w *work) launchOf(number int, set frames.Set) *launch {
+	stretch := frames.Span{First: set.First(), Last: set.Last()}
 	return &launch{
-		w: w, number: number, stretch: stretch, folder: filepath.Join(w.staging, launchFolder(number)),
-		marks: make(chan mark, 256),
+		w: w, number: number, set: set, stretch: stretch, folder: filepath.Join(w.staging, launchFolder(number)),
+		offset: w.lease.Recipe.Offset(w.lease.ShotFirst, stretch.First), marks: make(chan mark, 256),
+		rendered: map[int]bool{},
 	}
 }
 
@@ -75,11 +86,17 @@ func (l *launch) start(fed bool) error {
 		return fmt.Errorf("finding the renderer: %w", err)
 	}
 	l.share = l.w.host.share()
+	if r.Threads > 0 {
+		l.share.threads = min(l.share.threads, r.Threads)
+	}
 	if err := l.w.admit(l.folder); err != nil {
 		return fmt.Errorf("preparing the staging folder: %w", err)
 	}
 	with := l.w.placeholders(l)
-	arguments, environment := r.Launch(with)
+	arguments, environment := r.Launch(with, l.set)
+	if arguments, err = l.writeFiles(with, arguments); err != nil {
+		return err
+	}
 	for name, value := range l.w.lease.LaunchSettings.Variables {
 		environment = append(environment, name+"="+recipe.Fill(value, with))
 	}
@@ -103,6 +120,40 @@ func (l *launch) start(fed bool) error {
 	return nil
 }
 
+// Files of a launch that tell the renderer what to do.
+const (
+	framesFile   = "frames.txt"
+	responseFile = "arguments.txt"
+)
+
+// writeFiles writes the files that arguments name, and returns the arguments that
+// are left for the command line.
+func (l *launch) writeFiles(with map[string]string, arguments []string) ([]string, error) {
+	write := func(name string, text []byte) error {
+		if err := os.WriteFile(filepath.Join(l.folder, name), text, 0o644); err != nil {
+			return fmt.Errorf("writing %s for the renderer: %w", name, err)
+		}
+		return nil
+	}
+	if l.w.lease.Recipe.TakesLists() {
+		if err := write(framesFile, []byte(strings.Join(listOf(l.set), "\n")+"\n")); err != nil {
+			return nil, err
+		}
+	}
+	f := l.w.lease.Recipe.ResponseFile
+	if f == nil {
+		return arguments, nil
+	}
+	return []string{recipe.Fill(f.Argument, with)}, write(responseFile, f.Response(arguments))
+}
+
+func listOf(set frames.Set) (out []string) {
+	for f := range set.All() {
+		out = append(out, strconv.Itoa(f))
+	}
+	return out
+}
+
 func (l *launch) read() {
 	l.reader = newReader(l.w.lease.Recipe.Read, func(m mark) { l.marks <- m })
 	l.reader.say, l.reader.understood = l.w.host.say, l.w.host.understood
@@ -111,7 +162,12 @@ func (l *launch) read() {
 // adopt takes up a renderer that an earlier node process has started. All that
 // it has said is read again.
 func (w *work) adopt(before *journal.Launch, fed bool) (*launch, error) {
-	l := w.launchOf(before.Number, before.Stretch)
+	var mine frames.Set
+	_ = mine.UnmarshalText([]byte(w.lease.Frames)) // what cannot be read was told when the lease began
+	if mine = mine.Intersect(frames.Of(before.Stretch)); mine.Empty() || !w.lease.Recipe.TakesLists() {
+		mine = frames.Of(before.Stretch)
+	}
+	l := w.launchOf(before.Number, mine)
 	l.before, l.fed = before, fed
 	l.began, l.signOf = before.At, time.Now()
 	l.read()
@@ -160,10 +216,7 @@ func (l *launch) goOn(ctx context.Context) (reached int) {
 		}
 		return l.unseen(words)
 	}
-	frame := l.stretch.First
-	if l.current != nil {
-		frame = *l.current
-	}
+	frame := l.next()
 	if cause == "" {
 		cause = l.crash()
 	}
@@ -208,28 +261,42 @@ func tellEnd(words string, p *launcher.Process) string {
 	return telling + "\n" + end + "\n" + rest
 }
 
-// unseen fails the frames of the stretch that the renderer, ending well, has
+// next returns the frame in flight, or the first that was not handed to be checked.
+func (l *launch) next() int {
+	if l.current != nil {
+		return *l.current
+	}
+	for f := range l.set.All() {
+		if !l.rendered[f] {
+			return f
+		}
+	}
+	return l.stretch.Last
+}
+
+// unseen fails the frames of the launch that the renderer, ending well, has
 // neither begun nor left a file of.
 func (l *launch) unseen(words string) (reached int) {
-	next := l.stretch.First
 	times := map[int]time.Duration{}
-	if l.current != nil {
-		next = *l.current + 1
-	} else {
+	if len(l.rendered) == 0 {
 		times = l.timesOfFiles()
 	}
-	for f := next; f <= l.stretch.Last; f++ {
-		if l.w.diary.gave(f) {
+	for f := range l.set.All() {
+		if l.rendered[f] || l.w.diary.gave(f) {
 			continue
 		}
-		if path, ok := l.file(f); ok {
+		path, ok := l.file(f)
+		switch {
+		case l.spoiled != "": // it said so of no frame by name
+			l.spoil(f)
+		case ok:
 			l.check(f, path, times[f])
-			continue
+		default:
+			l.w.failed(
+				l.number, f, triage.CauseNoFrame,
+				"the renderer ended without an error and without beginning this frame\n"+words,
+			)
 		}
-		l.w.failed(
-			l.number, f, triage.CauseNoFrame,
-			"the renderer ended without an error and without beginning this frame\n"+words,
-		)
 	}
 	return l.stretch.Last
 }
@@ -243,7 +310,7 @@ func (l *launch) timesOfFiles() map[int]time.Duration {
 		at    time.Time
 	}
 	var files []written
-	for f := l.stretch.First; f <= l.stretch.Last; f++ {
+	for f := range l.set.All() {
 		path, ok := l.file(f)
 		if !ok {
 			continue
@@ -297,10 +364,8 @@ func (l *launch) watch(ctx context.Context, fed func(text string) bool) (stopped
 				l.signOf = time.Now()
 			}
 			if l.mark(m) && l.w.lease.Recipe.Stop != recipe.StopNever &&
-				(l.w.stops.bordered() || l.current != nil && l.w.diary.gave(*l.current) || l.w.full() != "") {
-				last := *l.current - 1
-				l.w.diary.note(journal.Entry{Do: journal.Undone, Launch: l.number, Frame: *l.current})
-				l.current, l.bordered = nil, &last
+				(l.w.stops.bordered() || l.w.diary.gave(l.next()) || l.w.full() != "") {
+				l.stopAtBorder()
 				stop()
 				continue
 			}
@@ -314,9 +379,9 @@ func (l *launch) watch(ctx context.Context, fed func(text string) bool) (stopped
 			stop()
 		case <-stall.C:
 			l.weigh()
-			if limit := l.w.stallLimit(); !stopped && !stalled && time.Since(l.signOf) > limit {
+			if why := l.overdue(); !stopped && !stalled && why != "" {
 				stalled = true
-				l.stalled(limit)
+				l.stalled(why)
 			}
 		case <-gone:
 			for { // what it said last
@@ -350,36 +415,102 @@ func (l *launch) lives(m mark) bool {
 	return !same
 }
 
-// mark takes in what one line says, and reports true if a frame was finished by
-// the beginning of the next.
+// stopAtBorder notes how far the renderer has come that is stopped between two
+// frames.
+func (l *launch) stopAtBorder() {
+	last := l.next() - 1
+	if l.current != nil {
+		l.w.diary.note(journal.Entry{Do: journal.Undone, Launch: l.number, Frame: *l.current})
+	}
+	l.current, l.bordered = nil, &last
+}
+
+// mark takes in what one line says, and reports true if a frame was finished: it
+// says so, or the next begins.
 func (l *launch) mark(m mark) bool {
 	now := l.when(m)
 	l.now = now
+	l.said(m)
+	if l.fed { // what is fed begins when it is handed over
+		return false
+	}
+	border := l.begins(m, now)
+	return l.ends(m, now) || border
+}
+
+// said notes what a line says of the frame in flight.
+func (l *launch) said(m mark) {
 	if m.progress != nil && l.current != nil {
 		part := *m.progress
 		l.w.status.set(func(n *moment) { n.fraction = part })
 	}
-	if m.begins == nil && !m.unnamed || l.fed { // what is fed begins when it is handed over
+	l.peak = max(l.peak, m.memory)
+	if m.seconds > 0 {
+		l.seconds = m.seconds
+	}
+	if m.warning && l.warning == "" {
+		l.warning = strings.TrimSpace(m.text)
+	}
+	if m.fails != "" && l.spoiled == "" {
+		l.spoiled, l.spoiling = m.fails, strings.TrimSpace(m.text)
+	}
+}
+
+// begins takes in that a frame begins, and reports true if that has finished the
+// one before.
+func (l *launch) begins(m mark, now time.Time) bool {
+	if m.begins == nil && !m.unnamed {
 		return false
 	}
 	frame := l.stretch.First
 	if m.begins != nil {
-		frame = *m.begins
+		frame = *m.begins - l.offset
 	}
-	if l.current != nil && *l.current == frame { // some say it twice
+	if l.current != nil && *l.current == frame || l.rendered[frame] { // some say it twice
 		return false
 	}
-	if frame < l.stretch.First || frame > l.stretch.Last { // not of this launch: it counts for nothing
+	if !l.set.Has(frame) { // not of this launch: it counts for nothing
 		return false
 	}
 	border := l.current != nil
 	if border {
 		l.finished()
-	} else {
+	} else if len(l.rendered) == 0 {
 		l.startup = max(0, now.Sub(l.began))
 	}
 	l.begin(frame, now)
 	return border
+}
+
+// ends takes in that a frame is finished, and reports true if it is.
+func (l *launch) ends(m mark, now time.Time) bool {
+	if m.ends == nil && !m.ended {
+		return false
+	}
+	if l.current == nil { // it says when frames end, not when they begin
+		frame := l.next()
+		if m.ends != nil {
+			frame = *m.ends - l.offset
+		}
+		if !l.set.Has(frame) || l.rendered[frame] {
+			return false
+		}
+		l.begin(frame, l.lastEnd())
+	}
+	if m.ends != nil && *m.ends-l.offset != *l.current {
+		return false
+	}
+	l.finished()
+	l.current, l.ended = nil, now
+	return true
+}
+
+// lastEnd returns when the frame before was finished, or the launch began.
+func (l *launch) lastEnd() time.Time {
+	if l.ended.IsZero() {
+		return l.began
+	}
+	return l.ended
 }
 
 // begin notes that a frame begins, or has begun when an earlier process
@@ -400,14 +531,35 @@ func (l *launch) begin(frame int, now time.Time) {
 	l.w.status.set(func(n *moment) { n.phase, n.frame, n.fraction = "rendering", &frame, 0 })
 }
 
-// finished hands the frame in flight to be checked.
+// finished hands the frame in flight to be checked, or fails it for what was said of
+// it.
 func (l *launch) finished() {
-	path, ok := l.file(*l.current)
-	if !ok {
-		path = filepath.Join(l.folder, fmt.Sprintf("frame %d is missing", *l.current))
+	frame := *l.current
+	if l.spoiled != "" {
+		l.spoil(frame)
+		return
 	}
-	l.check(*l.current, path, max(0, l.now.Sub(l.since)))
+	path, ok := l.file(frame)
+	if !ok {
+		path = filepath.Join(l.folder, fmt.Sprintf("frame %d is missing", frame))
+	}
+	took := max(0, l.now.Sub(l.since))
+	if l.seconds > 0 {
+		took = time.Duration(l.seconds * float64(time.Second))
+	}
+	l.check(frame, path, took)
 }
+
+// spoil fails a frame for what was said of it, however the renderer ends.
+func (l *launch) spoil(frame int) {
+	words, _ := l.reader.words()
+	l.w.failed(l.number, frame, l.spoiled, l.spoiling+"\n"+words)
+	l.rendered[frame] = true
+	l.forget()
+}
+
+// forget forgets what was said of the frame that was in flight.
+func (l *launch) forget() { l.seconds, l.warning, l.spoiled, l.spoiling = 0, "", "", "" }
 
 // when returns the time of what a renderer has said. Of one that was taken up
 // it may have been said long before it was heard.
@@ -419,6 +571,7 @@ func (l *launch) when(m mark) time.Time {
 }
 
 func (l *launch) check(frame int, path string, render time.Duration) {
+	l.rendered[frame] = true
 	if l.before != nil {
 		if _, known := l.before.Done[frame]; known { // it is being dealt with already
 			return
@@ -429,15 +582,17 @@ func (l *launch) check(frame int, path string, render time.Duration) {
 		l.w.diary.note(
 			journal.Entry{
 				Do: journal.Finished, Launch: l.number, Frame: frame, Path: inside, Startup: l.startup,
-				Render: render,
+				Render: render, Offset: l.offset, Warning: l.warning,
 			},
 		)
 	}
 	l.w.diary.took(render)
-	l.w.offers.add(
-		check{launch: l.number, frame: frame, path: path, startup: l.startup, render: render, memory: l.weigh()},
-	)
+	l.w.offers.add(check{
+		launch: l.number, frame: frame, path: path, folder: l.folder, offset: l.offset, startup: l.startup,
+		render: render, memory: l.weigh(), warning: l.warning,
+	})
 	l.startup = 0 // told once
+	l.forget()
 }
 
 // weigh looks how much main memory the renderer has, and returns the most that
@@ -457,27 +612,56 @@ func (l *launch) weigh() int64 {
 
 // file finds the picture of a frame in staging.
 func (l *launch) file(frame int) (string, bool) {
-	return fileOf(l.folder, l.w.lease.Recipe.FrameFile, frame, frame == l.stretch.First)
+	return fileOf(l.folder, l.w.lease.Recipe.FrameFile, frame+l.offset, frame == l.stretch.First)
 }
 
-// fileOf finds a file of a frame by its recipe's pattern. A file without a
-// number may be that of the first frame of a launch.
-func fileOf(folder, pattern string, frame int, first bool) (string, bool) {
+// Bounds of the folders that a renderer makes below its own.
+const (
+	mostDeep  = 8
+	mostFiles = 1 << 20
+)
+
+// fileOf finds a file of a frame by its recipe's pattern and the renderer's number
+// of it. A file without a number may be that of the first frame of a launch.
+// A pattern with a slash is one of paths in the folder.
+func fileOf(folder, pattern string, number int, first bool) (path string, found bool) {
 	names := regexp.MustCompile(pattern)
-	entries, err := os.ReadDir(folder)
-	if err != nil {
-		return "", false
-	}
-	for _, e := range entries {
-		m := names.FindStringSubmatch(e.Name())
+	is := func(name string) bool {
+		m := names.FindStringSubmatch(name)
 		if m == nil {
-			continue
+			return false
 		}
-		if n, err := strconv.Atoi(m[1]); err == nil && n == frame || m[1] == "" && first {
-			return filepath.Join(folder, e.Name()), true
-		}
+		n, err := strconv.Atoi(m[1])
+		return err == nil && n == number || m[1] == "" && first
 	}
-	return "", false
+	if !strings.Contains(pattern, "/") {
+		entries, err := os.ReadDir(folder)
+		if err != nil {
+			return "", false
+		}
+		i := slices.IndexFunc(entries, func(e os.DirEntry) bool { return is(e.Name()) })
+		if i < 0 {
+			return "", false
+		}
+		return filepath.Join(folder, entries[i].Name()), true
+	}
+	seen := 0
+	err := filepath.WalkDir(folder, func(at string, entry os.DirEntry, err error) error {
+		inside, outside := filepath.Rel(folder, at)
+		switch seen++; {
+		case err != nil || outside != nil:
+			return err
+		case seen > mostFiles:
+			return filepath.SkipAll
+		case entry.IsDir() && strings.Count(filepath.ToSlash(inside), "/") >= mostDeep:
+			return filepath.SkipDir
+		case !entry.IsDir() && is(filepath.ToSlash(inside)):
+			path, found = at, true
+			return filepath.SkipAll
+		}
+		return nil
+	})
+	return path, found && err == nil
 }
 
 // stallLimit is how long a renderer may give no sign of life: as the node process
@@ -494,9 +678,29 @@ func (w *work) stallLimit() time.Duration {
 	return max(limit, 10*w.diary.longest())
 }
 
-// stalled ends a renderer that gives no sign of life; its exit is then told
-// as a failure of the frame in flight.
-func (l *launch) stalled(limit time.Duration) {
-	l.reader.stalled(fmt.Sprintf("no sign of life for %v", limit.Round(time.Second)))
+// overdue says why the renderer is to be ended: it gives no sign of life, or takes
+// longer for a frame than its recipe allows.
+func (l *launch) overdue() string {
+	if limit := l.w.stallLimit(); time.Since(l.signOf) > limit {
+		return fmt.Sprintf("no sign of life for %v", limit.Round(time.Second))
+	}
+	most := time.Duration(l.w.lease.Recipe.FrameTime)
+	since := l.since
+	if l.current == nil {
+		since = l.lastEnd()
+		if l.set.Len() > 1 && l.w.lease.Recipe.Read.Ends == "" { // it may be any of them
+			return ""
+		}
+	}
+	if most > 0 && time.Since(since) > most {
+		return fmt.Sprintf("the frame takes longer than %v, the most that the recipe allows", most)
+	}
+	return ""
+}
+
+// stalled ends a renderer that hangs; its exit is then told as a failure of the frame
+// in flight.
+func (l *launch) stalled(why string) {
+	l.reader.stalled(why)
 	l.proc.Stop(time.Duration(l.w.lease.Recipe.Grace))
 }

@@ -151,6 +151,9 @@ type check struct {
 	launch          int
 	frame           int
 	path            string
+	folder          string // of its launch
+	offset          int    // of the renderer's own number of the frame
+	warning         string // that makes the frame suspect
 	startup, render time.Duration
 	memory          int64 // bytes that the launch had at most so far
 }
@@ -307,7 +310,8 @@ func (w *work) resume(ctx context.Context, left frames.Set, fed bool) (*launch, 
 		w.offers.add(
 			check{
 				launch: p.Launch, frame: p.Frame, path: filepath.Join(w.staging, p.Path), startup: p.Startup,
-				render: p.Render,
+				render: p.Render, folder: filepath.Join(w.staging, launchFolder(p.Launch)), offset: p.Offset,
+				warning: p.Warning,
 			},
 		)
 	}
@@ -344,16 +348,24 @@ func (w *work) stretches(ctx context.Context, left frames.Set) frames.Set {
 		if left = w.diary.withoutGiven(left); left.Empty() || ctx.Err() != nil || w.stops.bordered() {
 			break
 		}
-		var stretch frames.Span
-		for sp := range left.Spans() {
-			stretch = sp
-			break
-		}
-		if w.lease.Recipe.Mode == "single" {
-			stretch.Last = stretch.First
-		}
-		reached := w.newLaunch(stretch).run(ctx)
-		left = left.Minus(frames.Of(frames.Span{First: stretch.First, Last: max(reached, stretch.First-1)}))
+		set := w.atOnce(left)
+		reached := w.newLaunch(set).run(ctx)
+		left = left.Minus(set.Intersect(frames.Of(frames.Span{First: set.First(), Last: max(reached, set.First()-1)})))
+	}
+	return left
+}
+
+// atOnce returns which of the frames the next launch gets: the first, those that
+// follow on it, or all.
+func (w *work) atOnce(left frames.Set) frames.Set {
+	switch r := &w.lease.Recipe; {
+	case r.Mode == "single":
+		return frames.One(left.First())
+	case r.TakesLists():
+		return left
+	}
+	for stretch := range left.Spans() {
+		return frames.Of(stretch)
 	}
 	return left
 }
@@ -406,8 +418,14 @@ func (w *work) report(item wire.ReportItem) wire.Verdict {
 // placeholders returns what a launch of the given frames fills in.
 func (w *work) placeholders(l *launch) map[string]string {
 	scene := filepath.Join(w.lease.SceneRoot, filepath.FromSlash(w.lease.Scene))
+	own := func(frame int) string { return fmt.Sprint(frame + l.offset) }
 	with := map[string]string{
-		"scene": scene, "scene_folder": filepath.Dir(scene), "scene_root": w.lease.SceneRoot,
+		"own_first": own(l.stretch.First), "own_last": own(l.stretch.Last), "own_frame": own(l.stretch.First),
+		"scene_name":    strings.TrimSuffix(filepath.Base(scene), filepath.Ext(scene)),
+		"frames_commas": strings.Join(listOf(l.set), ","), "frames_spaces": strings.Join(listOf(l.set), " "),
+		"frames_ranges": l.set.String(), "frames_file": filepath.Join(l.folder, framesFile),
+		"response_file": filepath.Join(l.folder, responseFile),
+		"scene":         scene, "scene_folder": filepath.Dir(scene), "scene_root": w.lease.SceneRoot,
 		"staging": l.folder, "threads": fmt.Sprint(l.share.threads),
 		"memory_mib": fmt.Sprint(l.share.memory >> 20), "cores": coreList(l.share.cores),
 		"devices": strings.Join(l.share.devices, ","), "device_numbers": l.share.deviceNumbers(),
@@ -417,13 +435,30 @@ func (w *work) placeholders(l *launch) map[string]string {
 		"shot_last": fmt.Sprint(w.lease.ShotLast), "shot_count": fmt.Sprint(w.lease.ShotLast - w.lease.ShotFirst + 1),
 		"speed": fmt.Sprint(w.host.speed * l.share.part), "node": w.host.node,
 	}
+	wholePicture(with, w.lease.Width, w.lease.Height)
 	var passes []string
 	for _, p := range w.lease.Passes {
-		passes = append(passes, p.Name)
+		if _, chosen := w.lease.Recipe.Passes[p.Name]; chosen {
+			passes = append(passes, p.Name)
+		}
 	}
 	with["passes"] = strings.Join(passes, ",")
 	for name, value := range w.lease.Values {
 		with[name] = value
 	}
 	return with
+}
+
+// wholePicture fills in the rectangle that a launch renders where it is all of the
+// picture: in pixels from the upper left corner, right and bottom being the first
+// that are outside, and as parts of its width and height.
+func wholePicture(with map[string]string, width, height int) {
+	for name, pixels := range map[string]int{
+		"left": 0, "top": 0, "right": width, "bottom": height, "width": width, "height": height,
+	} {
+		with["tile_"+name] = fmt.Sprint(pixels)
+	}
+	for name, part := range map[string]string{"left": "0", "top": "0", "right": "1", "bottom": "1"} {
+		with["tile_"+name+"_part"] = part
+	}
 }

@@ -15,6 +15,7 @@ import (
 	"vexillum/internal/core/triage"
 	"vexillum/internal/picture"
 	"vexillum/internal/publish"
+	"vexillum/internal/recipe"
 	"vexillum/internal/wire"
 )
 
@@ -31,8 +32,9 @@ func (w *work) finish(c check) {
 		if w.trial {
 			return
 		}
-		for _, file := range append([]string{c.path}, w.passFiles(c)...) {
-			_ = os.Remove(file) // the lease's folder goes as a whole anyway
+		_ = os.Remove(c.path) // the lease's folder goes as a whole anyway
+		for _, file := range w.passFiles(c) {
+			_ = os.Remove(file)
 		}
 	}
 }
@@ -65,13 +67,14 @@ func bytesOf(files []farm.File) (all int64) {
 	return all
 }
 
-// passFiles returns the files of the frame's passes, in order; "" stands for
-// one that is not there.
-func (w *work) passFiles(c check) []string {
-	var out []string
+// passFiles returns the files that stand beside the frame's picture, by name.
+func (w *work) passFiles(c check) map[string]string {
+	out := map[string]string{}
 	for _, p := range w.lease.Passes {
-		file, _ := fileOf(filepath.Dir(c.path), w.lease.Recipe.Passes[p.Name].File, c.frame, false)
-		out = append(out, file)
+		beside := w.lease.Recipe.Beside(p.Name)
+		if file, ok := fileOf(c.folder, beside.File, c.frame+c.offset, false); ok {
+			out[p.Name] = file
+		}
 	}
 	return out
 }
@@ -83,32 +86,49 @@ func (w *work) verify(c check) (*verified, error) {
 		w.host.looking <- struct{}{}
 		defer func() { <-w.host.looking }()
 	}
-	good, err := picture.Verify(c.path, w.lease.Recipe.Picture, w.lease.Width, w.lease.Height)
+	r := &w.lease.Recipe
+	good, err := w.look(c, c.path, recipe.Output{Picture: r.Picture, Check: r.Check})
 	if err != nil {
 		return nil, err
 	}
 	v := &verified{
 		image: good.Image, sources: []string{c.path}, files: []farm.File{{Hash: good.Hash, Bytes: good.Bytes}},
 	}
-	for i, file := range w.passFiles(c) {
-		name := w.lease.Passes[i].Name
+	beside := w.passFiles(c)
+	for _, p := range w.lease.Passes {
+		file, of := beside[p.Name], r.Beside(p.Name)
+		if file == "" && of.Optional {
+			continue
+		}
 		if file == "" {
 			return nil, &picture.FaultError{
-				Missing: true, Reason: fmt.Sprintf("the renderer left the picture without its pass %s", name),
+				Missing: true, Reason: fmt.Sprintf("the renderer left the picture without its pass %s", p.Name),
 			}
 		}
-		good, err := picture.Verify(file, w.lease.Recipe.Passes[name].Picture, w.lease.Width, w.lease.Height)
+		good, err := w.look(c, file, of)
 		var fault *picture.FaultError
 		if errors.As(err, &fault) {
-			return nil, &picture.FaultError{Missing: fault.Missing, Reason: "pass " + name + ": " + fault.Reason}
+			return nil, &picture.FaultError{Missing: fault.Missing, Reason: "pass " + p.Name + ": " + fault.Reason}
 		}
 		if err != nil {
-			return nil, fmt.Errorf("pass %s: %w", name, err)
+			return nil, fmt.Errorf("pass %s: %w", p.Name, err)
 		}
 		v.sources = append(v.sources, file)
-		v.files = append(v.files, farm.File{Pass: name, Hash: good.Hash, Bytes: good.Bytes})
+		v.files = append(v.files, farm.File{Pass: p.Name, Hash: good.Hash, Bytes: good.Bytes})
 	}
 	return v, nil
+}
+
+// look verifies one file of a frame, and asks the recipe's own check.
+func (w *work) look(c check, file string, of recipe.Output) (*picture.Verified, error) {
+	width, height := of.Size.Of(w.lease.Width, w.lease.Height)
+	good, err := picture.Verify(file, of.Picture, width, height)
+	if err != nil || len(of.Check) == 0 {
+		return good, err
+	}
+	return good, ownCheck(w.stops.ctx, of.Check, map[string]string{
+		"file": file, "frame": fmt.Sprint(c.frame), "width": fmt.Sprint(width), "height": fmt.Sprint(height),
+	})
 }
 
 // target returns where a frame belongs.
@@ -117,12 +137,22 @@ func (w *work) target(frame int, v *verified, verdict wire.Verdict) publish.Targ
 	to := publish.Target{
 		Root: w.lease.OutputRoot, Folder: w.lease.Output, Lease: w.lease.ID, Mark: w.lease.OutputMark,
 		Replace: verdict.Replace, Adopt: verdict.Adopt, Owner: w.owner(),
-		Files: []publish.File{{File: v.files[0], Name: w.lease.FilePrefix + number + w.lease.FileEnding}},
 	}
-	for i, p := range w.lease.Passes {
-		to.Files = append(
-			to.Files, publish.File{File: v.files[i+1], Name: path.Join(p.Name, p.FilePrefix+number+p.FileEnding)},
-		)
+	add := func(pass, name string) {
+		to.Names = append(to.Names, publish.File{File: farm.File{Pass: pass}, Name: name})
+		for _, f := range v.files {
+			if f.Pass == pass {
+				to.Files = append(to.Files, publish.File{File: f, Name: name})
+			}
+		}
+	}
+	add("", w.lease.FilePrefix+number+w.lease.FileEnding)
+	for _, p := range w.lease.Passes {
+		folder := p.Name
+		if p.Folder != nil {
+			folder = *p.Folder
+		}
+		add(p.Name, path.Join(folder, p.FilePrefix+number+p.FileEnding))
 	}
 	return to
 }
@@ -187,7 +217,7 @@ func (w *work) offer(c check) (settled bool) {
 		Outcome: wire.OutcomeGood, Lease: w.lease.ID, Launch: c.launch, Frame: c.frame,
 		Hash: good.hash(), Bytes: bytesOf(good.files), Files: listed(good.files),
 		StartupSeconds: c.startup.Seconds(), RenderSeconds: c.render.Seconds(),
-		CheckSeconds: time.Since(begin).Seconds(), MemoryBytes: c.memory,
+		CheckSeconds: time.Since(begin).Seconds(), MemoryBytes: c.memory, Warning: c.warning,
 	}
 	verdict := w.report(item)
 	if verdict.Verdict != wire.VerdictDeliver {
@@ -195,8 +225,10 @@ func (w *work) offer(c check) (settled bool) {
 		return true
 	}
 	w.diary.note(journal.Entry{Do: journal.Accepted, Frame: c.frame, Launch: c.launch, Hash: item.Hash})
-	if small, err := picture.Thumbnail(good.image); err == nil {
-		w.svc.thumbnail(w.stops.ctx, w.lease.Run, c.frame, small)
+	if good.image != nil {
+		if small, err := picture.Thumbnail(good.image); err == nil {
+			w.svc.thumbnail(w.stops.ctx, w.lease.Run, c.frame, small)
+		}
 	}
 	return w.settle(item, good.sources, w.target(c.frame, good, verdict))
 }

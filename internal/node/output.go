@@ -16,8 +16,14 @@ import (
 
 // mark is what one line of a renderer's output reports.
 type mark struct {
-	begins   *int      // this frame begins
+	begins   *int      // this frame begins, by the renderer's own number
 	unnamed  bool      // a frame begins, but the line does not name it
+	ends     *int      // this frame is finished
+	ended    bool      // the frame in flight is finished, and the line does not name it
+	seconds  float64   // that the frame took, as the renderer says; 0: it does not
+	memory   int64     // bytes that the renderer says it has
+	warning  bool      // the line makes the frame in flight suspect
+	fails    string    // cause: the frame has failed, however the renderer ends
 	progress *float64  // of the frame in flight, 0 to 1
 	text     string    // the line
 	feed     string    // a line of the feed protocol, without its "vx "
@@ -29,14 +35,16 @@ const lastWords = 3 << 10
 
 // reader splits what a renderer says into lines and reads them by a recipe.
 type reader struct {
-	begins, progress *regexp.Regexp
-	percent          *regexp.Regexp
-	causes           []causeRule
-	marks            func(mark)
-	understood       func(line string, m mark, cause string)     // may be nil
-	say              func(at time.Time, stream int, text string) // may be nil
-	stream           int                                         // of the line in hand
-	told             time.Time                                   // when progress was last passed on to say
+	begins, ends, progress, percent, seconds, memory *regexp.Regexp
+
+	memoryUnit float64
+	warnings   []*regexp.Regexp
+	causes     []causeRule
+	marks      func(mark)
+	understood func(line string, m mark, cause string)     // may be nil
+	say        func(at time.Time, stream int, text string) // may be nil
+	stream     int                                         // of the line in hand
+	told       time.Time                                   // when progress was last passed on to say
 
 	mu    sync.Mutex
 	at    time.Time      // when the line in hand was said
@@ -47,23 +55,30 @@ type reader struct {
 }
 
 type causeRule struct {
-	match *regexp.Regexp
-	cause string
+	match  *regexp.Regexp
+	cause  string
+	always bool
 }
 
 func newReader(r recipe.Reading, marks func(mark)) *reader {
-	out := &reader{marks: marks, part: map[int][]byte{}}
-	if r.Begins != "" {
-		out.begins = regexp.MustCompile(r.Begins)
+	pattern := func(text string) *regexp.Regexp {
+		if text == "" {
+			return nil
+		}
+		return regexp.MustCompile(text)
 	}
-	if r.Progress != "" {
-		out.progress = regexp.MustCompile(r.Progress)
+	out := &reader{
+		marks: marks, part: map[int][]byte{}, begins: pattern(r.Begins), ends: pattern(r.Ends),
+		progress: pattern(r.Progress), percent: pattern(r.Percent), seconds: pattern(r.Seconds),
 	}
-	if r.Percent != "" {
-		out.percent = regexp.MustCompile(r.Percent)
+	if r.Memory != nil {
+		out.memory, out.memoryUnit = pattern(r.Memory.Match), r.Memory.Bytes()
+	}
+	for _, text := range r.Warnings {
+		out.warnings = append(out.warnings, regexp.MustCompile(text))
 	}
 	for _, c := range r.Causes {
-		out.causes = append(out.causes, causeRule{regexp.MustCompile(c.Match), c.Cause})
+		out.causes = append(out.causes, causeRule{regexp.MustCompile(c.Match), c.Cause, c.Always})
 	}
 	return out
 }
@@ -125,19 +140,18 @@ func (r *reader) line(line string) {
 	cause := ""
 	if i := slices.IndexFunc(r.causes, func(c causeRule) bool { return c.match.MatchString(line) }); i >= 0 {
 		cause = r.causes[i].cause
+		if r.causes[i].always {
+			m.fails = cause
+		}
 		if r.cause == "" {
 			r.cause, r.named = cause, strings.TrimSpace(line)
 		}
 	}
-	if r.begins != nil {
-		if g := r.begins.FindStringSubmatch(line); g != nil {
-			if n, err := strconv.Atoi(g[1]); err == nil {
-				m.begins = &n
-			} else {
-				m.unnamed = true
-			}
-		}
-	}
+	m.begins, m.unnamed = numberIn(r.begins, line)
+	m.ends, m.ended = numberIn(r.ends, line)
+	m.seconds = valueIn(r.seconds, line)
+	m.memory = int64(min(valueIn(r.memory, line)*r.memoryUnit, maxMemory))
+	m.warning = slices.ContainsFunc(r.warnings, func(w *regexp.Regexp) bool { return w.MatchString(line) })
 	if text, ok := strings.CutPrefix(line, "vx "); ok {
 		m.feed = text
 	}
@@ -146,6 +160,43 @@ func (r *reader) line(line string) {
 	if r.understood != nil {
 		r.understood(line, m, cause)
 	}
+}
+
+// maxMemory bounds what a renderer may say of its memory, in bytes.
+const maxMemory = 1 << 50
+
+// numberIn reads the number of a frame in a line. unnamed says that the line
+// matches and has none.
+func numberIn(pattern *regexp.Regexp, line string) (frame *int, unnamed bool) {
+	if pattern == nil {
+		return nil, false
+	}
+	g := pattern.FindStringSubmatch(line)
+	if g == nil {
+		return nil, false
+	}
+	for _, text := range g[1:] {
+		if n, err := strconv.Atoi(text); err == nil {
+			return &n, false
+		}
+	}
+	return nil, true
+}
+
+// valueIn reads a positive number in a line; 0 where there is none.
+func valueIn(pattern *regexp.Regexp, line string) float64 {
+	if pattern == nil {
+		return 0
+	}
+	g := pattern.FindStringSubmatch(line)
+	if g == nil {
+		return 0
+	}
+	n, err := strconv.ParseFloat(strings.ReplaceAll(g[1], ",", ""), 64)
+	if err != nil || math.IsNaN(n) || math.IsInf(n, 0) {
+		return 0
+	}
+	return max(0, n)
 }
 
 // progressOf reads progress: as done of all, or as a bare per cent. What matches and is

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"sync"
 
+	"github.com/dustin/go-humanize"
 	"github.com/dustin/go-humanize/english"
 
 	"vexillum/internal/core/farm"
@@ -32,6 +33,8 @@ type Trial struct {
 	Width  int         // pixels
 	Height int
 	Values map[string]string // settings, complete
+	Told   farm.SceneShot    // what the scene says
+	Passes []farm.Pass       // written beside the picture
 	Folder string            // empty; what the renderer leaves stays in it
 
 	Launched func(program string, arguments, environment []string) // of each launch
@@ -44,9 +47,11 @@ type TrialFrame struct {
 	Good    bool
 	Bytes   int64
 	Hash    string
-	Startup float64 // seconds, of the launch, with its first frame
-	Render  float64 // seconds
-	Cause   string  // of a failure
+	Startup float64  // seconds, of the launch, with its first frame
+	Render  float64  // seconds
+	Beside  []string // names of what was left beside the picture
+	Warning string   // that makes it suspect
+	Cause   string   // of a failure
 	Message string
 }
 
@@ -69,12 +74,16 @@ func Try(ctx context.Context, t Trial) (TrialReport, error) {
 	starter := launcher.NewClient(here)
 	defer starter.End()
 	book := &trialBook{}
+	var passes []wire.LeasePass
+	for _, p := range t.Passes {
+		passes = append(passes, wire.LeasePass{Name: p.Name})
+	}
 	heard := &hearing{tell: t.Heard, fed: t.Recipe.Mode == farm.ModeFeed}
 	w := &work{
 		lease: &leased{Recipe: *t.Recipe, Lease: wire.Lease{
 			ID: 1, Run: 1, RunName: "the trial", Recipe: t.Recipe.Name, Frames: frames.Of(t.Frames).String(),
 			ShotFirst: t.Shot.First, ShotLast: t.Shot.Last, SceneRoot: filepath.Dir(t.Scene),
-			Scene: filepath.Base(t.Scene), Width: t.Width, Height: t.Height, Values: t.Values,
+			Scene: filepath.Base(t.Scene), Width: t.Width, Height: t.Height, Values: t.Values, Passes: passes,
 		}},
 		svc: book, log: log, staging: t.Folder, status: newStatus(func() {}), diary: newDiary(),
 		ready: make(chan struct{}), trial: true,
@@ -104,7 +113,14 @@ func (b *trialBook) report(_ context.Context, items ...wire.ReportItem) ([]wire.
 	out := make([]wire.Verdict, len(items))
 	for i, item := range items {
 		out[i] = wire.Verdict{Verdict: wire.VerdictDiscard, Why: "it is a trial"}
+		var beside []string
+		for _, f := range item.Files {
+			if f.Pass != "" {
+				beside = append(beside, f.Pass)
+			}
+		}
 		b.frames = append(b.frames, TrialFrame{
+			Beside: beside, Warning: item.Warning,
 			Frame: item.Frame, Good: item.Outcome == wire.OutcomeGood, Bytes: item.Bytes, Hash: item.Hash,
 			Startup: item.StartupSeconds, Render: item.RenderSeconds, Cause: item.Cause, Message: item.Message,
 		})
@@ -122,24 +138,42 @@ func (*trialBook) upload(context.Context, upload) (publish.Standing, error) {
 
 // hearing counts what lines have told.
 type hearing struct {
-	tell             func(line, meaning string)
-	fed              bool
-	mu               sync.Mutex
-	begins, progress int
-	row              int // lines of progress in a row
+	tell                          func(line, meaning string)
+	fed                           bool
+	mu                            sync.Mutex
+	begins, ends, progress, timed int
+	memory                        int
+	row                           int // lines of progress in a row
 }
 
 // hear says how a line was understood.
 func (h *hearing) hear(line string, m mark, cause string) {
 	var parts []string
+	say := func(count *int, text string, args ...any) {
+		*count++
+		parts = append(parts, fmt.Sprintf(text, args...))
+	}
 	h.mu.Lock()
 	switch {
 	case m.begins != nil:
-		h.begins++
-		parts = append(parts, fmt.Sprintf("frame %d begins", *m.begins))
+		say(&h.begins, "frame %d begins", *m.begins)
 	case m.unnamed:
-		h.begins++
-		parts = append(parts, "a frame begins")
+		say(&h.begins, "a frame begins")
+	}
+	switch {
+	case m.ends != nil:
+		say(&h.ends, "frame %d is finished", *m.ends)
+	case m.ended:
+		say(&h.ends, "the frame is finished")
+	}
+	if m.seconds > 0 {
+		say(&h.timed, "it took %v s", m.seconds)
+	}
+	if m.memory > 0 {
+		say(&h.memory, "it has %s of memory", humanize.IBytes(uint64(m.memory)))
+	}
+	if m.warning {
+		parts = append(parts, "makes the frame suspect")
 	}
 	left := 0
 	if m.progress != nil {
@@ -158,7 +192,10 @@ func (h *hearing) hear(line string, m mark, cause string) {
 	if m.feed != "" && h.fed {
 		parts = append(parts, "of the feed protocol: "+m.feed)
 	}
-	if cause != "" {
+	switch {
+	case m.fails != "":
+		parts = append(parts, "the frame has failed: "+cause)
+	case cause != "":
 		parts = append(parts, "names the cause: "+cause)
 	}
 	h.tell(line, strings.Join(parts, ", "))
@@ -198,10 +235,23 @@ func (h *hearing) missing(r recipe.Reading) (out []string) {
 	defer h.mu.Unlock()
 	switch {
 	case h.fed: // frames begin when they are handed over
-	case r.Begins == "":
+	case r.Begins == "" && r.Ends == "":
 		out = append(out, "the recipe does not say how a line tells that a frame begins (read.begins): times are taken from files")
-	case h.begins == 0:
+	case r.Begins != "" && h.begins == 0:
 		out = append(out, "no line told that a frame begins: does read.begins match what the renderer says?")
+	}
+	for _, what := range []struct {
+		asked bool
+		count int
+		field string
+	}{
+		{r.Ends != "", h.ends, "that a frame is finished: does read.ends match"},
+		{r.Seconds != "", h.timed, "what a frame took: does read.seconds match"},
+		{r.Memory != nil, h.memory, "how much memory it has: does read.memory match"},
+	} {
+		if what.asked && what.count == 0 {
+			out = append(out, "no line told "+what.field+" what the renderer says?")
+		}
 	}
 	switch {
 	case r.Progress == "" && r.Percent == "":

@@ -39,7 +39,7 @@ const (
 
 // Verified is a frame file that is whole and of the right size.
 type Verified struct {
-	Image image.Image // of a large picture, a small one
+	Image image.Image // of a large picture, a small one; nil of data
 	Hash  string      // SHA-256 of the file, in hexadecimal
 	Bytes int64
 	Blank bool // every pixel has the same colour
@@ -57,8 +57,9 @@ func (e *FaultError) Error() string { return e.Reason }
 // Verify reads a frame file whole, decodes every pixel of it and compares its
 // size in pixels with what was asked for: that first, before anything is decoded.
 // Only regular files are opened, and no look takes more memory or time than its
-// bounds. A *FaultError says what is wrong with the picture; any other error, why
-// it could not be looked at.
+// bounds. A size of 0×0 is any. Of data, which is no picture, only that it is there
+// and not empty is looked at. A *FaultError says what is wrong with the picture; any
+// other error, why it could not be looked at.
 func Verify(path, format string, width, height int) (*Verified, error) {
 	file, err := plainfile.Open(path)
 	switch {
@@ -79,6 +80,12 @@ func Verify(path, format string, width, height int) (*Verified, error) {
 		return nil, &FaultError{Reason: fmt.Sprintf("the file has %d bytes, more than can be looked at", size)}
 	}
 	s := source{file, size, time.Now().Add(checkTime + time.Duration(size/checkRate)*time.Second)}
+	if format == Data {
+		if size == 0 {
+			return nil, &FaultError{Reason: "the file is empty"}
+		}
+		return s.hashed(&Verified{Bytes: size})
+	}
 	img, isBlank, err := s.look(format, width, height)
 	var fault *FaultError
 	switch {
@@ -91,14 +98,23 @@ func Verify(path, format string, width, height int) (*Verified, error) {
 			"the file is not a whole %s picture (%d bytes): %v", format, size, err,
 		)}
 	}
+	return s.hashed(&Verified{Image: img, Bytes: size, Blank: isBlank})
+}
+
+// hashed adds the hash of the whole file.
+func (s source) hashed(v *Verified) (*Verified, error) {
 	sum := sha256.New()
-	if n, err := io.Copy(sum, s.reader()); err != nil || n != size {
+	if n, err := io.Copy(sum, s.reader()); err != nil || n != s.size {
 		return nil, fmt.Errorf(
-			"reading the frame: it changed while it was looked at (%d bytes, then %d): %w", size, n, err,
+			"reading the frame: it changed while it was looked at (%d bytes, then %d): %w", s.size, n, err,
 		)
 	}
-	return &Verified{Image: img, Hash: hex.EncodeToString(sum.Sum(nil)), Bytes: size, Blank: isBlank}, nil
+	v.Hash = hex.EncodeToString(sum.Sum(nil))
+	return v, nil
 }
+
+// Data is the format of files of which nothing can be seen.
+const Data = "data"
 
 // look decodes a picture of exactly the given format and size.
 func (s source) look(format string, width, height int) (img image.Image, isBlank bool, err error) {
@@ -106,7 +122,7 @@ func (s source) look(format string, width, height int) (img image.Image, isBlank
 	if err != nil {
 		return nil, false, err
 	}
-	if w != width || h != height {
+	if width > 0 && (w != width || h != height) {
 		return nil, false, &FaultError{Reason: fmt.Sprintf(
 			"the picture is %d×%d, and %d×%d was asked for", w, h, width, height,
 		)}

@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"vexillum/internal/core/farm"
@@ -83,13 +84,19 @@ func (t Target) attempt(root *os.Root, makePart func(file int) error) (Standing,
 // see is look, for a frame that another may be publishing in this moment.
 func (t Target) see(root *os.Root) (Standing, error) {
 	at, err := t.look(root)
-	if len(t.Files) == 1 || !errors.Is(err, ErrForeign) {
+	if len(t.all()) == 1 || !errors.Is(err, ErrForeign) {
 		return at, err
 	}
 	if d, reading := t.readDeed(root); d != nil && reading == nil && t.accepted(d.hash()) {
 		return Standing{}, nil // some of its files stand
 	}
 	return t.look(root) // it may be carried out by now
+}
+
+// named returns where a pass goes.
+func (t Target) named(pass string) File {
+	all := t.all()
+	return all[slices.IndexFunc(all, func(f File) bool { return f.Pass == pass })]
 }
 
 // inherit carries out a deed that was found, if its frame is one that was
@@ -106,8 +113,8 @@ func (t Target) inherit(root *os.Root, d deed) (Standing, error) {
 // carryOut links all files of a deed into place, and clears away.
 func (t Target) carryOut(root *os.Root, d deed) (Standing, error) {
 	var put []string
-	for i, f := range d.Files {
-		target := t.Files[i]
+	for _, f := range d.Files {
+		target := t.named(f.Pass)
 		fresh, err := t.putPass(root, t.partOf(target, d.Lease), t.path(target), f.Hash, d.Lease == t.Lease)
 		if fresh {
 			put = append(put, t.path(target))
@@ -165,7 +172,7 @@ func (t Target) putPass(root *os.Root, part, name, hash string, own bool) (fresh
 // clear removes a deed that is carried out, or cannot be, and its parts.
 func (t Target) clear(root *os.Root, d deed) {
 	_ = root.Remove(t.deedFile())
-	for _, f := range t.Files {
+	for _, f := range t.all() {
 		_ = root.Remove(t.partOf(f, d.Lease))
 	}
 }
@@ -181,9 +188,12 @@ func (t Target) readDeed(root *os.Root) (*deed, error) {
 	}
 	var d deed
 	err = json.Unmarshal(data, &d)
-	same := len(d.Files) == len(t.Files)
-	for i := range d.Files {
-		same = same && d.Files[i].Pass == t.Files[i].Pass
+	same := len(d.Files) > 0
+	for _, f := range d.Files {
+		same = same && slices.ContainsFunc(t.all(), func(known File) bool { return known.Pass == f.Pass })
+	}
+	for _, f := range t.all() { // what every frame has
+		same = same && (len(t.Names) > 0 || slices.ContainsFunc(d.Files, func(of farm.File) bool { return of.Pass == f.Pass }))
 	}
 	if err != nil || !same || d.Lease < 1 {
 		return nil, fmt.Errorf("%s: %w: it cannot be read, or names other passes; remove it", t.deedFile(), ErrForeign)

@@ -43,7 +43,7 @@ func Copy(sources []string, t Target) (Standing, error) {
 
 // publish makes the parts and puts them into place.
 func (t Target) publish(root *os.Root, makePart func(file int) error) (Standing, error) {
-	if len(t.Files) > 1 {
+	if len(t.all()) > 1 {
 		return t.publishSet(root, makePart)
 	}
 	at, err := t.look(root)

@@ -24,7 +24,7 @@ func (t Target) makeRoom(root *os.Root) error {
 	if _, err := t.look(root); !errors.Is(err, ErrForeign) {
 		return err
 	}
-	for _, f := range t.Files {
+	for _, f := range t.all() {
 		name := t.path(f)
 		hash, _, err := hashIn(root, name)
 		if errors.Is(err, fs.ErrNotExist) {

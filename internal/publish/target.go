@@ -25,8 +25,11 @@ type Target struct {
 	Root   string // the frame place
 	Folder string // inside it, with slashes
 	Files  []File // the picture first, then its passes
-	Lease  int64  // whose frame it is: names the files while they are not whole
-	Mark   string // name of the file by which the place is known; empty: any folder will do
+	// all files that a frame of the run may have, in the same order, where some may
+	// be left out; nil: no others than Files
+	Names []File
+	Lease int64  // whose frame it is: names the files while they are not whole
+	Mark  string // name of the file by which the place is known; empty: any folder will do
 	// Replace says that another frame which stands in the place is set aside, into
 	// the folder "replaced" beside it, once this one is whole.
 	Replace bool
@@ -102,6 +105,20 @@ func standing(files []farm.File) Standing {
 	return s
 }
 
+// all returns all files that a frame may have, those of this one as they are.
+func (t Target) all() []File {
+	if len(t.Names) == 0 {
+		return t.Files
+	}
+	out := slices.Clone(t.Names)
+	for i, name := range out {
+		if k := slices.IndexFunc(t.Files, func(f File) bool { return f.Pass == name.Pass }); k >= 0 {
+			out[i] = t.Files[k]
+		}
+	}
+	return out
+}
+
 // Hash returns the hash by which the frame was accepted.
 func (t Target) Hash() string { return farm.FrameHash(t.files()) }
 
@@ -119,7 +136,7 @@ func (t Target) files() []farm.File {
 // folders returns the folders into which the frame's files go.
 func (t Target) folders() []string {
 	var out []string
-	for _, f := range t.Files {
+	for _, f := range t.all() {
 		if dir := filepath.Dir(t.path(f)); !slices.Contains(out, dir) {
 			out = append(out, dir)
 		}
@@ -187,7 +204,7 @@ func (t Target) makeFolder(root *os.Root, folder string) error {
 func (t Target) look(root *os.Root) (Standing, error) {
 	var found []farm.File
 	own := true
-	for _, f := range t.Files {
+	for _, f := range t.all() {
 		hash, size, err := hashIn(root, t.path(f))
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
@@ -201,13 +218,10 @@ func (t Target) look(root *os.Root) (Standing, error) {
 		own = own && hash == f.Hash
 		found = append(found, farm.File{Pass: f.Pass, Hash: hash, Bytes: size})
 	}
-	switch {
-	case len(found) == len(t.Files):
-		s := standing(found)
-		if t.accepted(s.Hash) {
-			return s, nil
-		}
-	case own:
+	if s := standing(found); len(found) > 0 && t.accepted(s.Hash) {
+		return s, nil
+	}
+	if own && (len(found) == 0 || len(found) < len(t.Files)) {
 		return Standing{}, nil
 	}
 	return Standing{}, fmt.Errorf(

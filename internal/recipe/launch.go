@@ -8,19 +8,24 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/kballard/go-shellquote"
+
 	"vexillum/internal/core/frames"
 )
 
-// Argument is an entry of a recipe's arguments: one text, or a group that appears
-// only where a value is set.
+// Argument is an entry of a recipe's arguments: one text, or a group of them.
 type Argument struct {
-	When  string // name of a value; empty: always
-	Texts []string
+	When  string   // name of a value without which the group is left out; empty: it always stands
+	Each  bool     // the group stands once for each frame of the launch
+	Words string   // name of a value whose words, with quotes as in a shell, are the arguments
+	Texts []string // of a group; of one text, that alone
 }
 
 type group struct {
-	When      string   `json:"when"`
-	Arguments []string `json:"arguments"`
+	When      string   `json:"when,omitempty"`
+	Each      string   `json:"each,omitempty"` // frame
+	Words     string   `json:"words,omitempty"`
+	Arguments []string `json:"arguments,omitempty"`
 }
 
 // UnmarshalJSON reads a text or a group.
@@ -32,17 +37,24 @@ func (a *Argument) UnmarshalJSON(data []byte) error {
 	}
 	var g group
 	err := json.Unmarshal(data, &g)
-	*a = Argument{g.When, g.Arguments}
+	*a = Argument{g.When, g.Each != "", g.Words, g.Arguments}
 	return err
 }
 
 // MarshalJSON writes what UnmarshalJSON reads.
 func (a Argument) MarshalJSON() ([]byte, error) {
-	if a.When == "" && len(a.Texts) == 1 {
+	if !a.group() {
 		return json.Marshal(a.Texts[0])
 	}
-	return json.Marshal(group{a.When, a.Texts})
+	g := group{When: a.When, Words: a.Words, Arguments: a.Texts}
+	if a.Each {
+		g.Each = "frame"
+	}
+	return json.Marshal(g)
 }
+
+// group reports whether it is more than one text.
+func (a Argument) group() bool { return a.When != "" || a.Each || a.Words != "" || len(a.Texts) != 1 }
 
 // Program is the program of a renderer: one for all systems, or candidates for each.
 type Program struct {
@@ -108,33 +120,103 @@ func Fill(text string, with map[string]string) string {
 	})
 }
 
-// NeedsShot reports whether a launch depends on the shot range.
-func (r *Recipe) NeedsShot() bool {
+// texts returns all texts of a recipe in which placeholders are filled in at a
+// launch.
+func (r *Recipe) texts() []string {
 	texts := slices.Collect(maps.Values(r.Environment))
 	for _, a := range r.Arguments {
 		texts = append(texts, a.Texts...)
 	}
-	return slices.ContainsFunc(texts, func(text string) bool {
-		return slices.ContainsFunc(inBraces.FindAllStringSubmatch(text, -1), func(m []string) bool {
-			return strings.HasPrefix(m[1], "shot_")
-		})
+	if r.ResponseFile != nil {
+		texts = append(texts, r.ResponseFile.Argument)
+	}
+	return texts
+}
+
+// uses reports whether a launch fills in a placeholder of which this is true.
+func (r *Recipe) uses(is func(name string) bool) bool {
+	return slices.ContainsFunc(r.texts(), func(text string) bool {
+		return slices.ContainsFunc(inBraces.FindAllStringSubmatch(text, -1), func(m []string) bool { return is(m[1]) })
 	})
 }
 
-// Launch returns the arguments and the environment of one launch. Each argument of
-// the recipe becomes exactly one argument, whatever the values hold; no shell is
-// involved.
-func (r *Recipe) Launch(with map[string]string) (arguments, environment []string) {
+// NeedsShot reports whether a launch depends on the shot range.
+func (r *Recipe) NeedsShot() bool {
+	return r.Numbering != nil && r.Numbering.Of == "shot" ||
+		r.uses(func(name string) bool { return strings.HasPrefix(name, "shot_") })
+}
+
+// TakesLists reports whether one launch can be of frames that are not consecutive.
+func (r *Recipe) TakesLists() bool {
+	return r.uses(func(name string) bool { return strings.HasPrefix(name, "frames_") }) ||
+		slices.ContainsFunc(r.Arguments, func(a Argument) bool { return a.Each })
+}
+
+// Launch returns the arguments and the environment of one launch of frames. Each
+// argument of the recipe becomes exactly one argument, whatever the values hold; no
+// shell is involved.
+func (r *Recipe) Launch(with map[string]string, of frames.Set) (arguments, environment []string) {
 	for _, a := range r.Arguments {
-		if a.When != "" && with[a.When] == "" {
-			continue
-		}
-		for _, text := range a.Texts {
-			arguments = append(arguments, Fill(text, with))
+		switch {
+		case a.When != "" && with[a.When] == "":
+		case a.Words != "":
+			words, _ := shellquote.Split(with[a.Words]) // was looked at when it was chosen
+			for _, word := range words {
+				arguments = append(arguments, Fill(word, with))
+			}
+		case a.Each:
+			each := maps.Clone(with)
+			for f := range of.All() {
+				each["frame"], each["own_frame"] = strconv.Itoa(f), strconv.Itoa(f+r.numberingOffset(with))
+				for _, text := range a.Texts {
+					arguments = append(arguments, Fill(text, each))
+				}
+			}
+		default:
+			for _, text := range a.Texts {
+				arguments = append(arguments, Fill(text, with))
+			}
 		}
 	}
 	for name, v := range r.Environment {
 		environment = append(environment, name+"="+Fill(v, with))
 	}
 	return arguments, environment
+}
+
+// numberingOffset reads what the renderer's own number of a frame differs by.
+func (r *Recipe) numberingOffset(with map[string]string) int {
+	own, err1 := strconv.Atoi(with["own_first"])
+	first, err2 := strconv.Atoi(with["first"])
+	if err1 != nil || err2 != nil {
+		return 0
+	}
+	return own - first
+}
+
+// Offset returns by how much the renderer's own numbers of frames are more than the
+// frames, in a launch that begins with a frame of a shot.
+func (r *Recipe) Offset(shotFirst, launchFirst int) int {
+	if r.Numbering == nil {
+		return 0
+	}
+	switch r.Numbering.Of {
+	case "shot":
+		return r.Numbering.First - shotFirst
+	case "launch":
+		return r.Numbering.First - launchFirst
+	}
+	return r.Numbering.First - 1
+}
+
+// Response returns what stands in a response file with these arguments.
+func (f *ResponseFile) Response(arguments []string) []byte {
+	var out strings.Builder
+	for _, a := range arguments {
+		if f.Quoted {
+			a = `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(a) + `"`
+		}
+		out.WriteString(a + "\n")
+	}
+	return []byte(out.String())
 }

@@ -80,6 +80,7 @@ func Parse(data []byte) (*Recipe, error) {
 	if err := json.Unmarshal(asJSON, &r); err != nil {
 		return nil, &MistakesError{[]Mistake{{What: err.Error()}}}
 	}
+	r.addKnown()
 	if found := r.check(); len(found) > 0 {
 		return nil, placed(data, found)
 	}
@@ -137,6 +138,17 @@ func misfits(e *jsonschema.ValidationError) []wrong {
 			all = append(all, fmt.Sprint(v))
 		}
 		return []wrong{{e.InstanceLocation, fmt.Sprintf("%v is not one of %s", k.Got, strings.Join(all, ", "))}}
+	case *kind.MinItems:
+		return []wrong{{e.InstanceLocation, fmt.Sprintf("it needs at least %s", english.Plural(k.Want, "entry", "entries"))}}
+	case *kind.MinProperties:
+		return []wrong{{e.InstanceLocation, fmt.Sprintf("it needs at least %s", english.Plural(k.Want, "field", ""))}}
+	case *kind.MinLength:
+		return []wrong{{e.InstanceLocation, "it is empty"}}
+	case *kind.Pattern:
+		return []wrong{{e.InstanceLocation, fmt.Sprintf("%q does not have the form that it should: %s", k.Got, k.Want)}}
+	case *kind.Minimum, *kind.Maximum:
+		return []wrong{{e.InstanceLocation, "it is out of bounds: " +
+			e.ErrorKind.LocalizedString(message.NewPrinter(language.English))}}
 	case *kind.Type:
 		return []wrong{{e.InstanceLocation, misfitOfType(k)}}
 	}

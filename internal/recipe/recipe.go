@@ -12,13 +12,12 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 
 	"github.com/dustin/go-humanize"
-	"github.com/dustin/go-humanize/english"
+	"github.com/kballard/go-shellquote"
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
 	"vexillum/internal/core/farm"
@@ -38,23 +37,32 @@ type Recipe struct {
 	Stop   Stop      `json:"stop"`
 	Grace  Duration  `json:"grace,omitempty"` // between asking a renderer to end and killing it
 	// it may give no sign of life for so long; 0: as its frames are expected to take
-	Stall       Duration          `json:"stall,omitempty"`
-	Repeatable  bool              `json:"repeatable"`
-	Program     Program           `json:"program"`
-	Probe       Probe             `json:"probe"`
-	Scenes      []string          `json:"scenes"`  // endings of its scene files
-	Picture     string            `json:"picture"` // format of its frames: png, jpeg, tiff or exr
+	Stall      Duration `json:"stall,omitempty"`
+	Repeatable bool     `json:"repeatable"`
+	Program    Program  `json:"program"`
+	Probe      Probe    `json:"probe"`
+	Scenes     []string `json:"scenes"` // endings of its scene files
+	// kind of its frames: png, jpeg, tiff, exr or data, of which nothing can be seen
+	Picture     string            `json:"picture"`
+	Ending      string            `json:"ending,omitempty"` // of the names of delivered frames; that of Picture when empty
+	Check       []string          `json:"check,omitempty"`  // command that looks at a finished frame; see Output.Check
 	Takes       Takes             `json:"takes,omitzero"`
 	Licence     *farm.LicenceNeed `json:"licence,omitempty"`
 	Values      map[string]Value  `json:"values,omitempty"`
 	Environment map[string]string `json:"environment,omitempty"`
 	Arguments   []Argument        `json:"arguments"`
 	// pattern of file names in staging; the group is the frame's number
-	FrameFile string          `json:"frame_file"`
-	Passes    map[string]Pass `json:"passes,omitempty"`
-	Read      Reading         `json:"read,omitempty"`
-	Shot      *Shot           `json:"shot,omitempty"`
-	Role      string          `json:"role,omitempty"` // least that may submit runs of it; empty: artist
+	FrameFile    string            `json:"frame_file"`
+	Passes       map[string]Output `json:"passes,omitempty"`  // that jobs choose among
+	Outputs      map[string]Output `json:"outputs,omitempty"` // that are always written beside the picture
+	Numbering    *Numbering        `json:"numbering,omitempty"`
+	ResponseFile *ResponseFile     `json:"response_file,omitempty"`
+	// most time that one frame may take; 0: any
+	FrameTime Duration `json:"frame_time,omitempty"`
+	Threads   int      `json:"threads,omitempty"` // most that it makes use of; 0: any number
+	Read      Reading  `json:"read,omitempty"`
+	Shot      Shot     `json:"shot,omitempty"`
+	Role      string   `json:"role,omitempty"` // least that may submit runs of it; empty: artist
 
 	text string // that it was read from
 }
@@ -92,10 +100,13 @@ const (
 	StopNever  Stop = "never"
 )
 
-// Probe says how to find out whether a machine has the renderer.
+// Probe says how to find out whether a machine has the renderer, and which
+// versions of it will do.
 type Probe struct {
 	Arguments []string `json:"arguments"`
-	Version   string   `json:"version"` // pattern; the group is the version
+	Version   string   `json:"version"`         // pattern; the group is the version
+	Least     string   `json:"least,omitempty"` // version that will do, such as 3.7
+	Below     string   `json:"below,omitempty"` // first that will not any more
 }
 
 // Value is one setting that a job may choose.
@@ -108,29 +119,64 @@ type Value struct {
 	Help    string   `json:"help,omitempty"`
 }
 
-// Pass is what the renderer can write of every frame beside the picture. Jobs
-// choose among them.
-type Pass struct {
-	File    string `json:"file"`    // pattern of its file names in staging; the group is the frame's number
-	Picture string `json:"picture"` // format of its files: png, jpeg, tiff or exr
-	Help    string `json:"help,omitempty"`
+// Output is a file that the renderer writes of every frame beside the picture.
+type Output struct {
+	// pattern of its file names in staging; the group is the frame's number
+	File string `json:"file"`
+	// kind of its files: png, jpeg, tiff, exr or data, which has to be there and not empty
+	Picture  string `json:"picture"`
+	Optional bool   `json:"optional,omitempty"` // a frame without it is whole
+	Size     Size   `json:"size,omitempty"`
+	Ending   string `json:"ending,omitempty"` // of the names of delivered files; that of Picture when empty
+	// command that looks at the file: it ends with 0 where the file is good, and else says why
+	Check []string `json:"check,omitempty"`
+	Help  string   `json:"help,omitempty"`
+}
+
+// Numbering says how the renderer numbers frames where it has numbers of its own.
+type Numbering struct {
+	First int    `json:"first"` // its own number of the first frame
+	Of    string `json:"of"`    // of what that is the first: scene (frame 1), shot or launch
+}
+
+// ResponseFile says that the arguments go to the renderer in a file, one a line.
+type ResponseFile struct {
+	Argument string `json:"argument"`         // that names the file: "@{response_file}"
+	Quoted   bool   `json:"quoted,omitempty"` // each in double quotes, with \" and \\ inside
 }
 
 // Reading says what lines of a renderer's output mean. Patterns are regular
 // expressions in the syntax of RE2.
 type Reading struct {
 	Begins   string      `json:"begins,omitempty"`   // a frame begins; the group is its number
+	Ends     string      `json:"ends,omitempty"`     // a frame is finished; the group, if there is one, is its number
+	Seconds  string      `json:"seconds,omitempty"`  // the group is what the frame took
 	Progress string      `json:"progress,omitempty"` // groups: done, and all
 	Percent  string      `json:"percent,omitempty"`  // progress as a bare per cent: the group
+	Memory   *MemoryRule `json:"memory,omitempty"`
+	Warnings []string    `json:"warnings,omitempty"` // lines that make a frame suspect
 	Causes   []CauseRule `json:"causes,omitempty"`
 	// the cause that an exit code tells of, where no line has named one
 	Codes map[string]string `json:"codes,omitempty"`
+}
+
+// MemoryRule says which line reports how much memory the renderer has.
+type MemoryRule struct {
+	Match string `json:"match"` // the group is the number
+	Unit  string `json:"unit"`  // B, KiB, MiB or GiB
+}
+
+// Bytes returns what one of the unit is.
+func (m MemoryRule) Bytes() float64 {
+	return map[string]float64{"B": 1, "KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30}[m.Unit]
 }
 
 // CauseRule names the cause of a failure by a line of output.
 type CauseRule struct {
 	Match string `json:"match"`
 	Cause string `json:"cause"`
+	// the frame has failed even where the renderer ends without an error
+	Always bool `json:"always,omitempty"`
 }
 
 // Duration is a time span written like 3s or 500ms.
@@ -162,145 +208,6 @@ func compileSchema() (*jsonschema.Schema, error) {
 	return c.Compile("recipe.schema.json")
 }
 
-// placeholders are the words in braces that every launch fills in.
-var placeholders = map[string]bool{
-	"vexillum": true, "scene": true, "scene_folder": true, "scene_root": true,
-	"staging": true, "threads": true, "width": true, "height": true,
-	"first": true, "last": true, "frame": true, "shot_first": true,
-	"shot_last": true, "shot_count": true, "speed": true, "node": true,
-	"passes": true, "memory_mib": true, "cores": true, "devices": true,
-	"device_numbers": true,
-}
-
-// numbers are the placeholders with which one can count: {frame-1}, {frame:04}.
-var numbers = map[string]bool{
-	"frame": true, "first": true, "last": true, "shot_first": true, "shot_last": true, "shot_count": true,
-	"width": true, "height": true, "threads": true, "memory_mib": true,
-}
-
-// replaced are placeholders that recipes had once, and what stands for them.
-var replaced = map[string]string{"range_first": "shot_first", "range_last": "shot_last"}
-
-// check returns what is wrong with a recipe that fits the schema.
-func (r *Recipe) check() (found []wrong) {
-	note := func(what string, path ...string) { found = append(found, wrong{path, what}) }
-	if _, err := r.Takes.Amounts(); err != nil {
-		note(err.Error(), "takes")
-	}
-	for _, name := range slices.Sorted(maps.Keys(r.Values)) {
-		v := r.Values[name]
-		if placeholders[name] {
-			note("a value cannot be named like a placeholder", "values", name)
-		}
-		if err := v.check(v.Default); err != nil {
-			note(err.Error(), "values", name, "default")
-		}
-	}
-	if err := r.Shot.check(r.Values); err != nil {
-		note(err.Error(), "shot")
-	}
-	for i, a := range r.Arguments {
-		at := fmt.Sprint(i)
-		if a.When != "" {
-			if _, isValue := r.Values[a.When]; !isValue {
-				note(fmt.Sprintf("there is no value %s", a.When), "arguments", at, "when")
-			}
-		}
-		for k, text := range a.Texts {
-			path := []string{"arguments", at}
-			if a.When != "" {
-				path = append(path, "arguments", fmt.Sprint(k))
-			}
-			for _, what := range r.checkPlaceholders(text) {
-				note(what, path...)
-			}
-		}
-	}
-	for _, name := range slices.Sorted(maps.Keys(r.Environment)) {
-		for _, what := range r.checkPlaceholders(r.Environment[name]) {
-			note(what, "environment", name)
-		}
-	}
-	found = append(found, r.checkPatterns()...)
-	if r.Format == 1 {
-		for _, field := range r.newInForm2() {
-			note("it is of the second form of recipes: write recipe: 2", field...)
-		}
-	}
-	return found
-}
-
-// newInForm2 returns the fields that recipes of the first form do not have.
-func (r *Recipe) newInForm2() (fields [][]string) {
-	for i, a := range r.Arguments {
-		if a.When != "" {
-			fields = append(fields, []string{"arguments", fmt.Sprint(i)})
-		}
-	}
-	if r.Program.only == "" {
-		fields = append(fields, []string{"program"})
-	}
-	if r.Picture == "exr" {
-		fields = append(fields, []string{"picture"})
-	}
-	if r.Read.Percent != "" {
-		fields = append(fields, []string{"read", "percent"})
-	}
-	if len(r.Read.Codes) > 0 {
-		fields = append(fields, []string{"read", "codes"})
-	}
-	return fields
-}
-
-// checkPlaceholders returns what is wrong with the placeholders of a text.
-func (r *Recipe) checkPlaceholders(text string) (found []string) {
-	for _, m := range inBraces.FindAllStringSubmatch(text, -1) {
-		name, counts := m[1], m[2] != "" || m[3] != ""
-		if better, ok := replaced[name]; ok {
-			found = append(found, fmt.Sprintf(
-				"the placeholder {%s} made a frame differ from run to run; write {%s}", name, better,
-			))
-			continue
-		}
-		value, isValue := r.Values[name]
-		switch {
-		case !isValue && !placeholders[name]:
-			found = append(found, fmt.Sprintf("nothing fills in the placeholder {%s}", name))
-		case counts && !numbers[name] && (!isValue || value.Kind != "integer"):
-			found = append(found, fmt.Sprintf("{%s} is no whole number, and %s counts with it", name, m[0]))
-		}
-	}
-	return found
-}
-
-// checkPatterns returns what is wrong with regular expressions.
-func (r *Recipe) checkPatterns() (found []wrong) {
-	look := func(text string, groups int, path ...string) {
-		re, err := regexp.Compile(text)
-		switch {
-		case err != nil:
-			found = append(found, wrong{path, err.Error()})
-		case text != "" && re.NumSubexp() < groups:
-			found = append(found, wrong{path, fmt.Sprintf("the pattern %q needs %s", text, english.Plural(groups, "group", ""))})
-		}
-	}
-	look(r.Probe.Version, 1, "probe", "version")
-	look(r.FrameFile, 1, "frame_file")
-	look(r.Read.Begins, 1, "read", "begins")
-	look(r.Read.Progress, 2, "read", "progress")
-	look(r.Read.Percent, 1, "read", "percent")
-	for _, name := range slices.Sorted(maps.Keys(r.Passes)) {
-		look(r.Passes[name].File, 1, "passes", name, "file")
-	}
-	for name, p := range r.Shot.patterns() {
-		look(p.text, p.groups, append([]string{"shot"}, strings.Split(name, ".")...)...)
-	}
-	for i, c := range r.Read.Causes {
-		look(c.Match, 0, "read", "causes", fmt.Sprint(i), "match")
-	}
-	return found
-}
-
 // ValueError says which setting of a job a recipe does not accept.
 type ValueError struct {
 	Name   string
@@ -327,24 +234,42 @@ func (r *Recipe) Complete(given map[string]string) (map[string]string, error) {
 		}
 		out[name] = text
 	}
+	for _, a := range r.Arguments {
+		if _, err := shellquote.Split(out[a.Words]); a.Words != "" && err != nil {
+			return nil, &ValueError{a.Words, "a quote in it has no end"}
+		}
+	}
 	return out, nil
 }
 
-// ChoosePasses returns the passes that a job asks for, in the order of their
-// names and each once. The error names one that the recipe does not have.
+// ChoosePasses returns what is written beside the picture for a job: the passes that
+// it asks for and the outputs that are always there, in the order of their names and
+// each once. The error names a pass that the recipe does not have.
 func (r *Recipe) ChoosePasses(names []string) ([]farm.Pass, error) {
-	var out []farm.Pass
-	for _, name := range slices.Compact(slices.Sorted(slices.Values(names))) {
-		p, ok := r.Passes[name]
-		if !ok {
+	for _, name := range names {
+		_, chosen := r.Passes[name]
+		if _, always := r.Outputs[name]; !chosen && !always {
 			return nil, fmt.Errorf(
 				"the recipe %s has no pass %q; it has %s", r.Name, name,
 				listOr(slices.Sorted(maps.Keys(r.Passes)), "none"),
 			)
 		}
-		out = append(out, farm.Pass{Name: name, Picture: p.Picture})
+	}
+	names = slices.AppendSeq(slices.Clone(names), maps.Keys(r.Outputs))
+	var out []farm.Pass
+	for _, name := range slices.Compact(slices.Sorted(slices.Values(names))) {
+		o := r.Beside(name)
+		out = append(out, farm.Pass{Name: name, Picture: o.Picture, Ending: o.Ending, Optional: o.Optional})
 	}
 	return out, nil
+}
+
+// Beside returns what is written of every frame under a name, beside the picture.
+func (r *Recipe) Beside(name string) Output {
+	if o, ok := r.Outputs[name]; ok {
+		return o
+	}
+	return r.Passes[name]
 }
 
 func listOr(names []string, none string) string {

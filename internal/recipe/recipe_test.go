@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"vexillum/internal/core/frames"
 )
 
 const small = `
@@ -108,7 +109,7 @@ func TestValuesStayOneArgument(t *testing.T) {
 		t.Fatal(err)
 	}
 	values["scene"] = "/srv/my scene.small"
-	arguments, _ := r.Launch(values)
+	arguments, _ := r.Launch(values, frames.One(1))
 	if want := []string{"-i", "/srv/my scene.small", "-q5", nasty}; !slices.Equal(arguments, want) {
 		t.Errorf("arguments %q, want %q", arguments, want)
 	}
@@ -175,12 +176,12 @@ func TestTheSecondForm(t *testing.T) {
 		t.Fatal(err)
 	}
 	with := map[string]string{"scene": "a b.glass", "first": "1", "frame": "1", "depth": "3", "camera": ""}
-	arguments, _ := r.Launch(with)
+	arguments, _ := r.Launch(with, frames.One(1))
 	if want := []string{"a b.glass", "--from=0", "--name=f.0001.png", "--depth=04"}; !slices.Equal(arguments, want) {
 		t.Errorf("%q, want %q", arguments, want)
 	}
 	with["camera"] = "over the sea; rm -rf /"
-	if arguments, _ = r.Launch(with); !slices.Equal(arguments[1:3], []string{"--camera", "over the sea; rm -rf /"}) {
+	if arguments, _ = r.Launch(with, frames.One(1)); !slices.Equal(arguments[1:3], []string{"--camera", "over the sea; rm -rf /"}) {
 		t.Errorf("%q", arguments)
 	}
 	if got := r.Program.Candidates("linux"); !slices.Equal(got, []string{"glass-render", "/opt/glass/bin/render"}) {

@@ -1,6 +1,7 @@
 package recipe
 
 import (
+	"io/fs"
 	"maps"
 	"strings"
 	"testing"
@@ -12,9 +13,6 @@ func TestWhatAFileBesideTheSceneTells(t *testing.T) {
 		t.Fatal(err)
 	}
 	povray := book["povray"]
-	if got := povray.ShotFile("shots/salt_010.pov"); got != "shots/salt_010.ini" {
-		t.Errorf("the file is %q", got)
-	}
 	for name, c := range map[string]struct {
 		text        string
 		first, last int // last 0: none
@@ -36,7 +34,12 @@ func TestWhatAFileBesideTheSceneTells(t *testing.T) {
 		"backwards":         {"Initial_Frame=9\nFinal_Frame=3\n", 0, 0, nil, "which is not a range"},
 		"a clock of nobody": {"Final_Frame=3\nFinal_Clock=1.2.3\n", 0, 0, nil, "clock_last"},
 	} {
-		got, err := povray.ReadShot("shots/a.ini", []byte(c.text))
+		got, err := povray.ReadScene("shots/salt_010.pov", SceneReader{Read: func(name string) ([]byte, error) {
+			if name != "shots/salt_010.ini" {
+				return nil, fs.ErrNotExist
+			}
+			return []byte(c.text), nil
+		}})
 		if c.says != "" {
 			if err == nil || !strings.Contains(err.Error(), c.says) {
 				t.Errorf("%s: %v", name, err)

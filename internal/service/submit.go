@@ -16,7 +16,6 @@ import (
 	"vexillum/internal/core/farm"
 	"vexillum/internal/plainfile"
 	"vexillum/internal/publish"
-	"vexillum/internal/recipe"
 	"vexillum/internal/service/floor"
 	"vexillum/internal/service/queue"
 	"vexillum/internal/service/refusal"
@@ -45,7 +44,7 @@ func (s *Service) Submit(ctx context.Context, sub queue.Submission) (Submitted, 
 		roots, err := f.Setup.Roots(ctx, before.Run.Project, runtime.GOOS)
 		return Submitted{before, filepath.Join(roots.Frames, filepath.FromSlash(before.Run.Output)), nil}, err
 	}
-	given := sub.Spec.Values
+	given, sized := sub.Spec.Values, sub.Spec.Width != 0 || sub.Spec.Height != 0
 	sub, err = f.Queue.CheckSubmission(sub)
 	if err != nil {
 		return Submitted{}, err
@@ -85,8 +84,14 @@ func (s *Service) Submit(ctx context.Context, sub queue.Submission) (Submitted, 
 	}
 	sub.Spec.Mark = publish.Mark(s.Life())
 	r := f.Recipes.At(sub.Spec.Recipe, sub.Spec.RecipeVersion)
-	if sub.Scene, err = readShot(r, roots.Scenes, sub.Spec); err != nil {
+	if sub.Scene, err = readScene(ctx, r, roots.Scenes, sub.Spec); err != nil {
 		return Submitted{}, &refusal.Refusal{Kind: refusal.Invalid, Field: "scene", Reason: err.Error()}
+	}
+	if !sized && sub.Scene.Width > 0 {
+		sub.Spec.Width, sub.Spec.Height = sub.Scene.Width, sub.Scene.Height
+		if err := queue.CheckSize(sub.Spec); err != nil {
+			return Submitted{}, err
+		}
 	}
 	values := maps.Clone(sub.Scene.Values)
 	if values == nil {
@@ -94,6 +99,9 @@ func (s *Service) Submit(ctx context.Context, sub queue.Submission) (Submitted, 
 	}
 	maps.Copy(values, given)
 	if sub.Spec.Values, err = r.Complete(values); err != nil {
+		return Submitted{}, &refusal.Refusal{Kind: refusal.Invalid, Field: "values", Reason: err.Error()}
+	}
+	if err := r.CheckChoice(sub.Spec.Values, sub.Scene); err != nil {
 		return Submitted{}, &refusal.Refusal{Kind: refusal.Invalid, Field: "values", Reason: err.Error()}
 	}
 	return s.submitInto(ctx, f, sub, roots.Frames)
@@ -148,31 +156,6 @@ func (s *Service) submitInto(
 			"%d folders from %s on hold files already; choose another with --output", len(passed), passed[0],
 		),
 	}
-}
-
-// mostShotFile bounds a file beside a scene that says about its animation.
-const mostShotFile = 64 << 10
-
-// readShot reads what a file beside the scene says about its animation, if there
-// is one.
-func readShot(r *recipe.Recipe, place string, spec farm.Spec) (farm.SceneShot, error) {
-	name := r.ShotFile(spec.Scene)
-	if name == "" || spec.SceneText != "" {
-		return farm.SceneShot{}, nil
-	}
-	root, err := os.OpenRoot(place)
-	if err != nil {
-		return farm.SceneShot{}, fmt.Errorf("the scene place %s is not there; mount it or correct the place", place)
-	}
-	defer root.Close()
-	text, err := plainfile.ReadIn(root, filepath.FromSlash(name), mostShotFile)
-	switch {
-	case errors.Is(err, fs.ErrNotExist):
-		return farm.SceneShot{}, nil
-	case err != nil:
-		return farm.SceneShot{}, fmt.Errorf("%s, beside the scene, cannot be read: %w", name, err)
-	}
-	return r.ReadShot(name, text)
 }
 
 // hashScene reads a scene inside its place; links that lead out are refused.

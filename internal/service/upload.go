@@ -52,6 +52,11 @@ func (s *Service) target(ctx context.Context, u Upload) (publish.Target, int, er
 	if len(files) == 0 {
 		files = []farm.File{{Hash: d.Hash, Bytes: d.Bytes}}
 	}
+	for _, pass := range append([]string{""}, d.Spec.PassNames()...) {
+		to.Names = append(to.Names, publish.File{
+			File: farm.File{Pass: pass}, Name: d.Spec.PassFile(pass, u.Frame),
+		})
+	}
 	meant := -1
 	for i, f := range files {
 		to.Files = append(to.Files, publish.File{File: f, Name: d.Spec.PassFile(f.Pass, u.Frame)})

@@ -172,6 +172,8 @@ type LeasePass struct {
 	Name       string `json:"name"`
 	FilePrefix string `json:"file_prefix"`
 	FileEnding string `json:"file_ending"`
+	// in the output folder; that of its name when left out
+	Folder *string `json:"folder,omitempty"`
 }
 
 // Beat reports that a node lives and what it does.
@@ -281,6 +283,7 @@ type ReportItem struct {
 	MemoryBytes    int64   `json:"memory_bytes,omitempty"` // most that the launch had so far
 	Cause          string  `json:"cause,omitempty"`
 	Message        string  `json:"message,omitempty"`
+	Warning        string  `json:"warning,omitempty"` // that makes a good frame suspect
 }
 
 // File is one of the files that make a frame.

@@ -1,6 +1,7 @@
 package farm
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
@@ -14,8 +15,14 @@ import (
 // itself, as a file of its own: depth, a mask, one light.
 type Pass struct {
 	Name    string `json:"name"`
-	Picture string `json:"picture"` // format: png, jpeg, tiff or exr
+	Picture string `json:"picture"` // kind: png, jpeg, tiff, exr or data, of which nothing can be seen
+	// of the names of its files; that of Picture when empty
+	Ending   string `json:"ending,omitempty"`
+	Optional bool   `json:"optional,omitempty"` // a frame without it is whole
 }
+
+// Data is the kind of files of which nothing can be seen.
+const Data = "data"
 
 // File is one of the files that make a frame.
 type File struct {
@@ -51,15 +58,19 @@ func (s Spec) PassNames() []string {
 // frame of the run is made of, and give its hash and size. A frame of one file
 // needs no list.
 func (s Spec) CheckFiles(files []File, hash string, bytes int64) error {
-	if len(s.Passes) == 0 && len(files) == 0 {
+	if len(files) == 0 && !slices.ContainsFunc(s.Passes, func(p Pass) bool { return !p.Optional }) {
 		return nil
 	}
-	want := append([]string{""}, s.PassNames()...)
-	var got []string
+	var got, want []string
 	var all int64
 	for _, f := range files {
 		got = append(got, f.Pass)
 		all += f.Bytes
+	}
+	for i, name := range append([]string{""}, s.PassNames()...) {
+		if i == 0 || !s.Passes[i-1].Optional || slices.Contains(got, name) {
+			want = append(want, name)
+		}
 	}
 	switch {
 	case !slices.Equal(got, want):
@@ -92,11 +103,11 @@ func (s Spec) PassFile(pass string, frame int) string {
 // of a pass's files.
 func (s Spec) FrameFileParts(pass string) (before, ending string) {
 	if pass == "" {
-		return s.Job + ".", endings[s.Picture]
+		return s.Job + ".", cmp.Or(s.Ending, endings[s.Picture])
 	}
 	for _, p := range s.Passes {
 		if p.Name == pass {
-			return s.Job + "." + pass + ".", endings[p.Picture]
+			return s.Job + "." + pass + ".", cmp.Or(p.Ending, endings[p.Picture])
 		}
 	}
 	return s.Job + "." + pass + ".", ""

@@ -82,6 +82,7 @@ type Spec struct {
 	Output        string            `json:"output"`         // folder inside the project's frame place, with slashes
 	Mark          string            `json:"mark,omitempty"` // name of the file by which the frame place is known to be there
 	Picture       string            `json:"picture"`
+	Ending        string            `json:"ending,omitempty"` // of the names of frame files; that of Picture when empty
 	Passes        []Pass            `json:"passes,omitempty"` // written beside the picture
 	Width         int               `json:"width"`            // pixels
 	Height        int               `json:"height"`           // pixels

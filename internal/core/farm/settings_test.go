@@ -90,7 +90,7 @@ func TestTraitsOfANode(t *testing.T) {
 }
 
 func TestFrameHashesAreOfAllFiles(t *testing.T) {
-	s := Spec{Job: "a", Kind: Final, Number: 1, Picture: "png", Passes: []Pass{{"depth", "png"}}}
+	s := Spec{Job: "a", Kind: Final, Number: 1, Picture: "png", Passes: []Pass{{Name: "depth", Picture: "png"}}}
 	files := []File{{Hash: "h1", Bytes: 3}, {Pass: "depth", Hash: "h2", Bytes: 4}}
 	hash := FrameHash(files)
 	if err := s.CheckFiles(files, hash, 7); err != nil {

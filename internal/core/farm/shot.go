@@ -33,6 +33,10 @@ type SceneShot struct {
 	File   string // its name
 	Range  *frames.Span
 	Values map[string]string // settings of the recipe
+
+	Width, Height   int      // pixels; 0: it does not say
+	Cameras, Layers []string // nil: it does not say
+	Inputs          []string // files that it needs
 }
 
 // Span returns the shot range as a stretch of frames.

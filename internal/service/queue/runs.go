@@ -65,11 +65,8 @@ func (d *Desk) CheckSubmission(sub Submission) (Submission, error) {
 	if spec.Width == 0 && spec.Height == 0 {
 		spec.Width, spec.Height = 1920, 1080
 	}
-	if spec.Width < 1 || spec.Width > maxSide || spec.Height < 1 || spec.Height > maxSide {
-		return sub, refusal.New(
-			refusal.Invalid, "width", "a picture of %d×%d cannot be rendered; each side must be 1 to %d pixels",
-			spec.Width, spec.Height, maxSide,
-		)
+	if err := CheckSize(*spec); err != nil {
+		return sub, err
 	}
 	if err := pastDue(spec.Terms.Due, d.w.Now()); err != nil {
 		return sub, err
@@ -120,6 +117,17 @@ func (d *Desk) CheckSubmission(sub Submission) (Submission, error) {
 		return sub, refusal.New(refusal.Invalid, "takes", "%v", err)
 	}
 	return sub, d.chooseRecipe(spec, sub.Role)
+}
+
+// CheckSize refuses pictures that nothing can render.
+func CheckSize(spec farm.Spec) error {
+	if spec.Width < 1 || spec.Width > maxSide || spec.Height < 1 || spec.Height > maxSide {
+		return refusal.New(
+			refusal.Invalid, "width", "a picture of %d×%d cannot be rendered; each side must be 1 to %d pixels",
+			spec.Width, spec.Height, maxSide,
+		)
+	}
+	return nil
 }
 
 // checkPaths refuses paths that are too long or lead out of their places.
@@ -192,7 +200,7 @@ func (d *Desk) chooseRecipe(spec *farm.Spec, by farm.Role) (err error) {
 	}
 	spec.Licence, spec.Once = r.Licence, !r.Repeatable
 	spec.RecipeVersion = d.recipes.Newest(r.Name)
-	spec.Recipe, spec.Mode, spec.Picture, spec.Values = r.Name, r.Mode, r.Picture, values
+	spec.Recipe, spec.Mode, spec.Picture, spec.Ending, spec.Values = r.Name, r.Mode, r.Picture, r.Ending, values
 	return nil
 }
 

@@ -24,7 +24,9 @@ type Entry struct {
 	Frame   int           `json:"frame"`
 	First   int           `json:"first,omitempty"` // of a launch
 	Last    int           `json:"last,omitempty"`
-	Path    string        `json:"path,omitempty"` // of a finished frame, inside the lease's folder
+	Path    string        `json:"path,omitempty"`    // of a finished frame, inside the lease's folder
+	Offset  int           `json:"offset,omitempty"`  // of the renderer's own number of the frame
+	Warning string        `json:"warning,omitempty"` // that makes it suspect
 	Startup time.Duration `json:"startup,omitempty"`
 	Render  time.Duration `json:"render,omitempty"`
 	Hash    string        `json:"hash,omitempty"`
@@ -89,6 +91,8 @@ type Begun struct {
 type Picture struct {
 	Shot
 	Path            string // inside the lease's folder
+	Offset          int    // of the renderer's own number of the frame
+	Warning         string // that makes it suspect
 	Startup, Render time.Duration
 }
 
@@ -146,7 +150,7 @@ func (l *Lease) Note(e Entry) {
 	case Undone:
 		l.busy = l.busy.Minus(one)
 	case Finished:
-		launch.Done[e.Frame] = Picture{shot, e.Path, e.Startup, e.Render}
+		launch.Done[e.Frame] = Picture{shot, e.Path, e.Offset, e.Warning, e.Startup, e.Render}
 		l.busy = l.busy.Union(one)
 	case Ended:
 		launch.Ended = true

@@ -40,8 +40,14 @@ export default function RecipeText({ text, mistakes, fixed, onChange }: Props) {
   changed.current = onChange;
   const first = useRef(text);
   useEffect(() => {
+    if (!place.current) {
+      return;
+    }
+    // In a shadow root it brings its styles as sheets, which the service's policy lets in.
+    const root = place.current.shadowRoot ?? place.current.attachShadow({ mode: "open" });
     const made = new EditorView({
-      parent: place.current ?? undefined,
+      parent: root,
+      root,
       state: EditorState.create({
         doc: first.current,
         extensions: [
