@@ -167,7 +167,7 @@ func (a *app) root() *cobra.Command {
 		a.licenceCommand(), a.personCommand(), a.tokenCommand(), a.launchCommand(), a.recipeCommand(),
 		a.auditCommand(),
 	)
-	add("run", a.serveCommand(), a.joinCommand(), a.demoCommand(), a.backupCommand(), a.restoreCommand())
+	add("run", a.serveCommand(), a.joinCommand(), a.demoCommand(), a.backupCommand(), a.restoreCommand(), a.execCommand())
 	root.AddCommand(practiceCommand(), a.launcherCommand(), a.crowdCommand())
 	root.AddCommand(&cobra.Command{Use: "exit-codes", Short: "Exit codes of commands", Long: exitCodes})
 	for _, c := range root.Commands() {

@@ -290,7 +290,7 @@ func (l *launch) unseen(words string) (reached int) {
 		case l.spoiled != "": // it said so of no frame by name
 			l.spoil(f)
 		case ok:
-			l.check(f, path, times[f])
+			l.check(f, path, l.tookOf(f, times))
 		default:
 			l.w.failed(
 				l.number, f, triage.CauseNoFrame,
@@ -299,6 +299,18 @@ func (l *launch) unseen(words string) (reached int) {
 		}
 	}
 	return l.stretch.Last
+}
+
+// tookOf returns what a frame took that no line has told of: as the renderer says of
+// the only one of its launch, else by the times of files.
+func (l *launch) tookOf(frame int, times map[int]time.Duration) time.Duration {
+	took := times[frame]
+	if l.seconds > 0 && l.set.Len() == 1 {
+		said := time.Duration(l.seconds * float64(time.Second))
+		l.startup = max(0, took+l.startup-said)
+		return said
+	}
+	return took
 }
 
 // timesOfFiles returns what frames took of a launch that does not tell when they
@@ -612,7 +624,24 @@ func (l *launch) weigh() int64 {
 
 // file finds the picture of a frame in staging.
 func (l *launch) file(frame int) (string, bool) {
-	return fileOf(l.folder, l.w.lease.Recipe.FrameFile, frame+l.offset, frame == l.stretch.First)
+	r := &l.w.lease.Recipe
+	return l.w.fileOf(l.folder, r.FrameFile, r.FrameName, frame, l.offset, frame == l.stretch.First)
+}
+
+// fileOf finds a file of a frame by its recipe's pattern or name.
+func (w *work) fileOf(folder, pattern, name string, frame, offset int, first bool) (path string, found bool) {
+	if name == "" {
+		return matchingFile(folder, pattern, frame+offset, first)
+	}
+	with := w.settings()
+	with["frame"], with["own_frame"] = strconv.Itoa(frame), strconv.Itoa(frame+offset)
+	name = filepath.FromSlash(recipe.Fill(recipe.Fill(name, with), with)) // a job may choose a name that has some, too
+	if !filepath.IsLocal(name) {
+		return "", false
+	}
+	path = filepath.Join(folder, name)
+	_, err := os.Lstat(path)
+	return path, err == nil
 }
 
 // Bounds of the folders that a renderer makes below its own.
@@ -621,10 +650,10 @@ const (
 	mostFiles = 1 << 20
 )
 
-// fileOf finds a file of a frame by its recipe's pattern and the renderer's number
+// matchingFile finds a file of a frame by its recipe's pattern and the renderer's number
 // of it. A file without a number may be that of the first frame of a launch.
 // A pattern with a slash is one of paths in the folder.
-func fileOf(folder, pattern string, number int, first bool) (path string, found bool) {
+func matchingFile(folder, pattern string, number int, first bool) (path string, found bool) {
 	names := regexp.MustCompile(pattern)
 	is := func(name string) bool {
 		m := names.FindStringSubmatch(name)

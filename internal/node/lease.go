@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"os"
 	"path/filepath"
 	"strings"
@@ -417,24 +418,19 @@ func (w *work) report(item wire.ReportItem) wire.Verdict {
 
 // placeholders returns what a launch of the given frames fills in.
 func (w *work) placeholders(l *launch) map[string]string {
-	scene := filepath.Join(w.lease.SceneRoot, filepath.FromSlash(w.lease.Scene))
 	own := func(frame int) string { return fmt.Sprint(frame + l.offset) }
-	with := map[string]string{
+	with := w.settings()
+	maps.Copy(with, map[string]string{
 		"own_first": own(l.stretch.First), "own_last": own(l.stretch.Last), "own_frame": own(l.stretch.First),
-		"scene_name":    strings.TrimSuffix(filepath.Base(scene), filepath.Ext(scene)),
 		"frames_commas": strings.Join(listOf(l.set), ","), "frames_spaces": strings.Join(listOf(l.set), " "),
 		"frames_ranges": l.set.String(), "frames_file": filepath.Join(l.folder, framesFile),
-		"response_file": filepath.Join(l.folder, responseFile),
-		"scene":         scene, "scene_folder": filepath.Dir(scene), "scene_root": w.lease.SceneRoot,
-		"staging": l.folder, "threads": fmt.Sprint(l.share.threads),
-		"memory_mib": fmt.Sprint(l.share.memory >> 20), "cores": coreList(l.share.cores),
-		"devices": strings.Join(l.share.devices, ","), "device_numbers": l.share.deviceNumbers(),
-		"width": fmt.Sprint(w.lease.Width), "height": fmt.Sprint(w.lease.Height),
-		"first": fmt.Sprint(l.stretch.First), "last": fmt.Sprint(l.stretch.Last),
-		"frame": fmt.Sprint(l.stretch.First), "shot_first": fmt.Sprint(w.lease.ShotFirst),
-		"shot_last": fmt.Sprint(w.lease.ShotLast), "shot_count": fmt.Sprint(w.lease.ShotLast - w.lease.ShotFirst + 1),
+		"response_file": filepath.Join(l.folder, responseFile), "staging": l.folder,
+		"threads": fmt.Sprint(l.share.threads), "memory_mib": fmt.Sprint(l.share.memory >> 20),
+		"cores": coreList(l.share.cores), "devices": strings.Join(l.share.devices, ","),
+		"device_numbers": l.share.deviceNumbers(), "first": fmt.Sprint(l.stretch.First),
+		"last": fmt.Sprint(l.stretch.Last), "frame": fmt.Sprint(l.stretch.First),
 		"speed": fmt.Sprint(w.host.speed * l.share.part), "node": w.host.node,
-	}
+	})
 	wholePicture(with, w.lease.Width, w.lease.Height)
 	var passes []string
 	for _, p := range w.lease.Passes {
@@ -443,9 +439,20 @@ func (w *work) placeholders(l *launch) map[string]string {
 		}
 	}
 	with["passes"] = strings.Join(passes, ",")
-	for name, value := range w.lease.Values {
-		with[name] = value
+	return with
+}
+
+// settings returns what all launches of the lease fill in.
+func (w *work) settings() map[string]string {
+	scene := filepath.Join(w.lease.SceneRoot, filepath.FromSlash(w.lease.Scene))
+	with := map[string]string{
+		"scene": scene, "scene_folder": filepath.Dir(scene), "scene_root": w.lease.SceneRoot,
+		"scene_name": strings.TrimSuffix(filepath.Base(scene), filepath.Ext(scene)),
+		"width":      fmt.Sprint(w.lease.Width), "height": fmt.Sprint(w.lease.Height),
+		"shot_first": fmt.Sprint(w.lease.ShotFirst), "shot_last": fmt.Sprint(w.lease.ShotLast),
+		"shot_count": fmt.Sprint(w.lease.ShotLast - w.lease.ShotFirst + 1),
 	}
+	maps.Copy(with, w.lease.Values)
 	return with
 }
 

@@ -72,7 +72,7 @@ func (w *work) passFiles(c check) map[string]string {
 	out := map[string]string{}
 	for _, p := range w.lease.Passes {
 		beside := w.lease.Recipe.Beside(p.Name)
-		if file, ok := fileOf(c.folder, beside.File, c.frame+c.offset, false); ok {
+		if file, ok := w.fileOf(c.folder, beside.File, beside.Name, c.frame, c.offset, false); ok {
 			out[p.Name] = file
 		}
 	}

@@ -80,10 +80,14 @@ func (b Book) ForScene(ending string) []*Recipe {
 	return out
 }
 
+// anyScene stands among the endings of scenes where the recipe reads all files. It
+// is never chosen by the ending of a scene.
+const anyScene = "*"
+
 // CanRead says, as an error for a person, why the recipe does not read a scene: by
 // the ending of its file.
 func (r *Recipe) CanRead(scene string) error {
-	if slices.Contains(r.Scenes, path.Ext(scene)) {
+	if slices.Contains(r.Scenes, path.Ext(scene)) || slices.Contains(r.Scenes, anyScene) {
 		return nil
 	}
 	return fmt.Errorf(

@@ -12,6 +12,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"path"
 	"slices"
 	"strings"
 	"time"
@@ -52,7 +53,9 @@ type Recipe struct {
 	Environment map[string]string `json:"environment,omitempty"`
 	Arguments   []Argument        `json:"arguments"`
 	// pattern of file names in staging; the group is the frame's number
-	FrameFile    string            `json:"frame_file"`
+	FrameFile string `json:"frame_file,omitempty"`
+	// or their name, with placeholders
+	FrameName    string            `json:"frame_name,omitempty"`
 	Passes       map[string]Output `json:"passes,omitempty"`  // that jobs choose among
 	Outputs      map[string]Output `json:"outputs,omitempty"` // that are always written beside the picture
 	Numbering    *Numbering        `json:"numbering,omitempty"`
@@ -117,12 +120,14 @@ type Value struct {
 	Most    *float64 `json:"most,omitempty"`
 	Choices []string `json:"choices,omitempty"`
 	Help    string   `json:"help,omitempty"`
+	Needed  bool     `json:"needed,omitempty"` // it must not be empty
 }
 
 // Output is a file that the renderer writes of every frame beside the picture.
 type Output struct {
 	// pattern of its file names in staging; the group is the frame's number
-	File string `json:"file"`
+	File string `json:"file,omitempty"`
+	Name string `json:"name,omitempty"` // or their name, with placeholders
 	// kind of its files: png, jpeg, tiff, exr or data, which has to be there and not empty
 	Picture  string `json:"picture"`
 	Optional bool   `json:"optional,omitempty"` // a frame without it is whole
@@ -234,6 +239,11 @@ func (r *Recipe) Complete(given map[string]string) (map[string]string, error) {
 		}
 		out[name] = text
 	}
+	for _, name := range slices.Sorted(maps.Keys(r.Values)) {
+		if r.Values[name].Needed && out[name] == "" {
+			return nil, &ValueError{name, fmt.Sprintf("the recipe %s needs it; give it with --set %s=…", r.Name, name)}
+		}
+	}
 	for _, a := range r.Arguments {
 		if _, err := shellquote.Split(out[a.Words]); a.Words != "" && err != nil {
 			return nil, &ValueError{a.Words, "a quote in it has no end"}
@@ -315,4 +325,13 @@ func (v Value) bounds() string {
 		return fmt.Sprintf("at least %v", *v.Least)
 	}
 	return fmt.Sprintf("between %v and %v", *v.Least, *v.Most)
+}
+
+// FrameEnding returns the ending of the names of delivered frames where it is not
+// that of their kind: as the recipe says, or that of the name which a job chose.
+func (r *Recipe) FrameEnding(values map[string]string) string {
+	if r.Ending != "" || r.Picture != farm.Data {
+		return r.Ending
+	}
+	return path.Ext(Fill(r.FrameName, values))
 }

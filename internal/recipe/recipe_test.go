@@ -45,7 +45,7 @@ func TestBuiltinRecipesAreWhole(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if want := []string{"povray", "practice", "practice-feed", "practice-single"}; !slices.Equal(book.Names(), want) {
+	if want := []string{"command", "povray", "practice", "practice-feed", "practice-single"}; !slices.Equal(book.Names(), want) {
 		t.Errorf("there are %v, want %v", book.Names(), want)
 	}
 	if got := book.ForScene(".pov"); len(got) != 1 || got[0].Name != "povray" {

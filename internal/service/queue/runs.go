@@ -200,7 +200,7 @@ func (d *Desk) chooseRecipe(spec *farm.Spec, by farm.Role) (err error) {
 	}
 	spec.Licence, spec.Once = r.Licence, !r.Repeatable
 	spec.RecipeVersion = d.recipes.Newest(r.Name)
-	spec.Recipe, spec.Mode, spec.Picture, spec.Ending, spec.Values = r.Name, r.Mode, r.Picture, r.Ending, values
+	spec.Recipe, spec.Mode, spec.Picture, spec.Ending, spec.Values = r.Name, r.Mode, r.Picture, r.FrameEnding(values), values
 	return nil
 }
 

@@ -1,0 +1,103 @@
+package recipe
+
+import (
+	"fmt"
+	"regexp"
+	"strconv"
+)
+
+// Size says how large the pictures of an output are: as those of the frame when it
+// is empty, any, in pixels such as 1024x512, or as a part of the frame such as 50%.
+type Size string
+
+// Any is the Size of pictures whose size is not looked at.
+const Any Size = "any"
+
+var (
+	sizeInPixels = regexp.MustCompile(`^([1-9]\d{0,4})x([1-9]\d{0,4})$`)
+	sizeInParts  = regexp.MustCompile(`^([1-9]\d{0,3})%$`)
+)
+
+// check says why a Size cannot be.
+func (s Size) check() error {
+	if s == "" || s == Any || sizeInPixels.MatchString(string(s)) || sizeInParts.MatchString(string(s)) {
+		return nil
+	}
+	return fmt.Errorf("%q is no size; write any, pixels such as 1024x512, or a part of the frame such as 50%%", s)
+}
+
+// Of returns the size in pixels where the frame has this one; 0×0 stands for any.
+func (s Size) Of(width, height int) (w, h int) {
+	number := func(text string) int {
+		n, _ := strconv.Atoi(text) // its form was looked at
+		return n
+	}
+	if s == Any {
+		return 0, 0
+	}
+	if m := sizeInPixels.FindStringSubmatch(string(s)); m != nil {
+		return number(m[1]), number(m[2])
+	}
+	if m := sizeInParts.FindStringSubmatch(string(s)); m != nil {
+		return max(1, width*number(m[1])/100), max(1, height*number(m[1])/100)
+	}
+	return width, height
+}
+
+// Version is a version of a program in dotted numbers.
+type Version []int
+
+var dotted = regexp.MustCompile(`^\d{1,9}(?:\.\d{1,9}){0,7}`)
+
+// ParseVersion reads the dotted numbers with which a text begins; what follows is
+// not looked at. The error says that there are none.
+func ParseVersion(text string) (out Version, err error) {
+	numbers := dotted.FindString(text)
+	if numbers == "" {
+		return nil, fmt.Errorf("%q is no version; write it like 3.7", text)
+	}
+	for at := 0; at < len(numbers); at++ {
+		end := at
+		for end < len(numbers) && numbers[end] != '.' {
+			end++
+		}
+		n, _ := strconv.Atoi(numbers[at:end])
+		out, at = append(out, n), end
+	}
+	return out, nil
+}
+
+// Compare is negative where v is before w, and 0 where they are the same: 3.7 is
+// 3.7.0.
+func (v Version) Compare(w Version) int {
+	part := func(v Version, i int) int {
+		if i < len(v) {
+			return v[i]
+		}
+		return 0
+	}
+	for i := range max(len(v), len(w)) {
+		if d := part(v, i) - part(w, i); d != 0 {
+			return d
+		}
+	}
+	return 0
+}
+
+// Unfit says why a version of the renderer will not do; "" if it will.
+func (p Probe) Unfit(version string) string {
+	if p.Least == "" && p.Below == "" {
+		return ""
+	}
+	have, err := ParseVersion(version)
+	if err != nil {
+		return err.Error()
+	}
+	if least, err := ParseVersion(p.Least); err == nil && have.Compare(least) < 0 {
+		return fmt.Sprintf("it is version %s, and %s or later is needed", version, p.Least)
+	}
+	if below, err := ParseVersion(p.Below); err == nil && have.Compare(below) >= 0 {
+		return fmt.Sprintf("it is version %s, and one before %s is needed", version, p.Below)
+	}
+	return ""
+}
