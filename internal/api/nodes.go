@@ -309,6 +309,7 @@ func (s *Server) report(c *gin.Context, _ *floor.Floor, in wire.Report) {
 			Bytes: item.Bytes, StartupSeconds: item.StartupSeconds, RenderSeconds: item.RenderSeconds,
 			CheckSeconds: item.CheckSeconds, MemoryBytes: max(0, item.MemoryBytes), Cause: item.Cause,
 			Message: strings.ToValidUTF8(item.Message, "?"), // it may have been cut inside a character
+			Warning: short(strings.ToValidUTF8(strings.ReplaceAll(item.Warning, "\x00", ""), "?")),
 		})
 	}
 	verdicts, err := s.svc.Report(c, nodeID(c), in.Session, reports)

@@ -47,7 +47,7 @@ func TestRecipesAreWrittenHere(t *testing.T) {
 		t.Errorf("version 1 is %q now", made.Text)
 	}
 	for path, says := range map[string]string{
-		"/api/v1/recipes/povray?version=9": "there is no version 9", "/api/v1/recipes/none": "the recipes are: povray, practice",
+		"/api/v1/recipes/povray?version=9": "there is no version 9", "/api/v1/recipes/none": "the recipes are: command, povray",
 		"/api/v1/recipes/povray?version=x": "version",
 	} {
 		if status, body := w.call(w.tokens[viewer], "GET", path, nil); status < 400 || !strings.Contains(string(body), says) {

@@ -30,7 +30,7 @@ var paint = map[string]struct {
 	"draining": {
 		"▽", 179,
 	},
-	"passed": {"●", 36}, "off duty": {"☾", 242}, "to do": {"·", 246}, "verifying": {"◍", 153},
+	"passed": {"●", 36}, "suspect": {"◈", 185}, "off duty": {"☾", 242}, "to do": {"·", 246}, "verifying": {"◍", 153},
 	"delivering": {"◍", 153}, "dealt": {"·", 246},
 }
 

@@ -243,7 +243,7 @@ func (a *app) showRun(r wire.Run, log []wire.HistoryLine) error {
 	)
 	fmt.Fprintf(a.out, "\n  %s\n\n", ribbon(r, 72, colours(a.out)))
 	for _, s := range []struct{ word, set string }{
-		{"done", r.Sets.Done}, {"delivering", r.Sets.Delivering}, {"verifying", r.Sets.Verifying}, {"rendering", r.Sets.Rendering},
+		{"done", r.Sets.Done}, {"suspect", r.Sets.Suspect}, {"delivering", r.Sets.Delivering}, {"verifying", r.Sets.Verifying}, {"rendering", r.Sets.Rendering},
 		{"dealt", r.Sets.Dealt}, {"failed", r.Sets.Failed}, {"parked", r.Sets.Parked}, {"to do", r.Sets.ToDo},
 	} {
 		if s.set != "" {
@@ -256,6 +256,9 @@ func (a *app) showRun(r wire.Run, log []wire.HistoryLine) error {
 			line, _, _ := strings.Cut(f.Message, "\n")
 			fmt.Fprintf(a.out, "    %s  %-11s %s: %s\n", clock(f.At, now), f.Node, f.Cause, a.fit(line, 70))
 		}
+	}
+	for _, s := range r.Suspects {
+		fmt.Fprintf(a.out, "\n  frame %d is suspect: %s\n", s.Frame, a.fit(s.Why, 90))
 	}
 	if len(log) > 0 {
 		fmt.Fprintf(a.out, "\n  %s\n", zoned("newest first"))

@@ -67,7 +67,7 @@ type framesAccepted struct {
 	memory                       []int64
 	frame, launch                []int32
 	hash                         []string
-	files                        []*string
+	files, suspect               []*string
 	startup, render, check       []float64
 	at                           []time.Time
 }
@@ -77,6 +77,11 @@ func (c *framesAccepted) add(record farm.Record, seq int64) {
 	c.run, c.lease, c.node = append(c.run, int64(r.Run)), append(c.lease, int64(r.Lease)), append(c.node, int64(r.Node))
 	c.bytes, c.seq = append(c.bytes, r.Bytes), append(c.seq, seq)
 	c.memory = append(c.memory, r.MemoryBytes)
+	var suspect *string
+	if r.Suspect != "" {
+		suspect = &r.Suspect
+	}
+	c.suspect = append(c.suspect, suspect)
 	c.frame, c.launch = append(c.frame, int32(r.Frame)), append(c.launch, int32(r.Launch))
 	c.hash, c.at, c.files = append(c.hash, r.Hash), append(c.at, r.At), append(c.files, filesColumn(r.Files))
 	c.startup, c.render, c.check = append(c.startup, r.StartupSeconds), append(c.render, r.RenderSeconds), append(
@@ -86,21 +91,22 @@ func (c *framesAccepted) add(record farm.Record, seq int64) {
 
 func (c *framesAccepted) statement() (string, []any) {
 	return `INSERT INTO frame (run, frame, state, lease, launch, node, hash, bytes, startup_seconds, render_seconds,
-		check_seconds, accepted_at, seq, files, memory_bytes)
+		check_seconds, accepted_at, seq, files, memory_bytes, suspect)
 		SELECT run, frame, 'delivering', lease, launch, node, hash, bytes, startup, render, looked, at, seq,
-		files::jsonb, memory
+		files::jsonb, memory, suspect
 		FROM unnest($1::bigint[], $2::int[], $3::bigint[], $4::int[], $5::bigint[], $6::text[], $7::bigint[],
-		$8::float8[], $9::float8[], $10::float8[], $11::timestamptz[], $12::bigint[], $13::text[], $14::bigint[])
-			AS r(run, frame, lease, launch, node, hash, bytes, startup, render, looked, at, seq, files, memory)
+		$8::float8[], $9::float8[], $10::float8[], $11::timestamptz[], $12::bigint[], $13::text[], $14::bigint[],
+		$15::text[])
+			AS r(run, frame, lease, launch, node, hash, bytes, startup, render, looked, at, seq, files, memory, suspect)
 		ON CONFLICT (run, frame) DO UPDATE SET state = 'delivering', lease = excluded.lease, launch = excluded.launch,
 		node = excluded.node,
 			hash = excluded.hash, bytes = excluded.bytes, startup_seconds = excluded.startup_seconds, render_seconds =
 			excluded.render_seconds,
 			check_seconds = excluded.check_seconds, accepted_at = excluded.accepted_at, seq = excluded.seq, files =
-			excluded.files`,
+			excluded.files, suspect = excluded.suspect`,
 		[]any{
 			c.run, c.frame, c.lease, c.launch, c.node, c.hash, c.bytes, c.startup, c.render, c.check, c.at, c.seq,
-			c.files, c.memory,
+			c.files, c.memory, c.suspect,
 		}
 }
 

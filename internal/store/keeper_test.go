@@ -167,7 +167,8 @@ func (k *keeper) randomStep(r *rand.Rand, m *pace.Model, ask int64) {
 			farm.FrameAccepted{
 				Run: run.ID, Frame: f, Lease: l.ID, Node: n, Launch: 1,
 				Hash: fmt.Sprint("hash", f), Bytes: 10, RenderSeconds: 1, At: now,
-				Files: []farm.File{{Hash: "a", Bytes: 4}, {Pass: "depth", Hash: "b", Bytes: 6}}[:2*(f&1)],
+				Files:   []farm.File{{Hash: "a", Bytes: 4}, {Pass: "depth", Hash: "b", Bytes: 6}}[:2*(f&1)],
+				Suspect: []string{"", "a warning"}[f%3&1],
 			},
 		)
 		if r.IntN(4) > 0 {

@@ -342,7 +342,7 @@ func (l *loader) frames() error {
 		var d farm.Delivery
 		var lost, files []byte
 		if err := row.Scan(
-			&id, &frame, &state, &d.Lease, &d.Node, &d.Hash, &d.Bytes, &d.Since, &lost, &files,
+			&id, &frame, &state, &d.Lease, &d.Node, &d.Hash, &d.Bytes, &d.Since, &lost, &files, &d.Suspect,
 		); err != nil {
 			return err
 		}
@@ -366,14 +366,26 @@ func (l *loader) frames() error {
 		}
 		return nil
 	}, `SELECT f.run, f.frame, f.state, f.lease, f.node, f.hash, f.bytes, f.accepted_at, to_jsonb(f.lost_hashes),
-		COALESCE(f.files, 'null')
+		COALESCE(f.files, 'null'), COALESCE(f.suspect, '')
 		FROM run r JOIN frame f ON f.run = r.id
 		WHERE f.seq > r.done_seq OR (f.state <> 'done' AND r.`+openRuns+`) ORDER BY f.run, f.frame`)
 	for id, spans := range done {
 		run := l.runs[id].run
 		run.Done = run.Done.Union(frames.Of(spans...))
 	}
-	return err
+	if err != nil {
+		return err
+	}
+	return l.each(func(row *sql.Rows) error {
+		var id farm.RunID
+		var frame int
+		var why string
+		err := row.Scan(&id, &frame, &why)
+		if r := l.runs[id]; err == nil && r != nil {
+			r.run.NoteSuspect(frame, why)
+		}
+		return err
+	}, `SELECT run, frame, suspect FROM frame WHERE suspect IS NOT NULL AND state IN ('done', 'redo')`)
 }
 
 func (l *loader) attempts() error {

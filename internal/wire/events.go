@@ -44,7 +44,7 @@ type FrameEvent struct {
 func RunProgress(field string) bool {
 	switch field {
 	case "changed", "why", "done_count", "parked_count", "sets", "nodes", "in_flight", "newest", "newest_at", "forecast",
-		"at_risk", "troubles", "memory_peak_bytes":
+		"at_risk", "troubles", "suspects", "memory_peak_bytes":
 		return true
 	}
 	return false

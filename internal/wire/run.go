@@ -16,6 +16,7 @@ type FrameSets struct {
 	Verifying  string `json:"verifying"`
 	Delivering string `json:"delivering"`
 	Done       string `json:"done"`
+	Suspect    string `json:"suspect"` // done, and somebody should look at them
 	Failed     string `json:"failed"`
 	Parked     string `json:"parked"`
 }
@@ -26,7 +27,7 @@ type FrameState string
 // FrameStates are the states of frames, the worst first: where one word has to do
 // for several frames, it is the first of theirs. The console has the same list.
 func FrameStates() []FrameState {
-	return []FrameState{"parked", "failed", "rendering", "verifying", "delivering", "dealt", "to do", "done"}
+	return []FrameState{"parked", "failed", "suspect", "rendering", "verifying", "delivering", "dealt", "to do", "done"}
 }
 
 // Of returns the frames in a state, as a frame range.
@@ -36,6 +37,8 @@ func (s *FrameSets) Of(state FrameState) *string {
 		return &s.Parked
 	case "failed":
 		return &s.Failed
+	case "suspect":
+		return &s.Suspect
 	case "rendering":
 		return &s.Rendering
 	case "verifying":
@@ -101,7 +104,9 @@ type Run struct {
 	EndedAt     *time.Time     `json:"ended_at"`
 	Forecast    Forecast       `json:"forecast"`
 	Troubles    []FrameTrouble `json:"troubles"`
-	Changed     int64          `json:"changed"`
+	// why frames that are done should be looked at
+	Suspects []FrameSuspect `json:"suspects"`
+	Changed  int64          `json:"changed"`
 }
 
 // FrameTrouble is a frame that has failed and has no good picture yet.
@@ -286,4 +291,10 @@ type Output struct {
 	File  string `json:"file"` // in the run's output folder, with slashes
 	Hash  string `json:"hash"` // SHA-256
 	Bytes int64  `json:"bytes"`
+}
+
+// FrameSuspect says why somebody should look at a frame that is done.
+type FrameSuspect struct {
+	Frame int    `json:"frame"`
+	Why   string `json:"why"`
 }

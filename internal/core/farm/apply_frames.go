@@ -80,8 +80,9 @@ func (s *State) frameAccepted(r FrameAccepted) error {
 		}
 	}
 	run.Delivering[r.Frame] = Delivery{
-		Lease: r.Lease, Node: r.Node, Hash: r.Hash, Bytes: r.Bytes, Files: r.Files, Since: r.At,
+		Lease: r.Lease, Node: r.Node, Hash: r.Hash, Bytes: r.Bytes, Files: r.Files, Suspect: r.Suspect, Since: r.At,
 	}
+	delete(run.Suspect, r.Frame)
 	return nil
 }
 
@@ -90,8 +91,12 @@ func (s *State) frameDone(r FrameDone) error {
 	if err != nil {
 		return err
 	}
-	if _, ok := run.Delivering[r.Frame]; !ok {
+	d, ok := run.Delivering[r.Frame]
+	if !ok {
 		return fmt.Errorf("frame %d is not being delivered", r.Frame)
+	}
+	if d.Suspect != "" {
+		run.NoteSuspect(r.Frame, d.Suspect)
 	}
 	s.blame(run, r)
 	delete(run.Delivering, r.Frame)
@@ -100,6 +105,24 @@ func (s *State) frameDone(r FrameDone) error {
 	run.Redo = run.Redo.Minus(frames.One(r.Frame))
 	run.SinceCheckpoint++
 	return nil
+}
+
+// NoteSuspect notes why somebody should look at a frame that is done. A loader uses it
+// too.
+func (r *Run) NoteSuspect(frame int, why string) {
+	if r.Suspect == nil {
+		r.Suspect = map[int]string{}
+	}
+	r.Suspect[frame] = why
+}
+
+// Suspects returns the frames that are done and somebody should look at.
+func (r *Run) Suspects() frames.Set {
+	spans := make([]frames.Span, 0, len(r.Suspect))
+	for f := range r.Suspect {
+		spans = append(spans, frames.Span{First: f, Last: f})
+	}
+	return frames.Of(spans...).Intersect(r.Done)
 }
 
 func (s *State) deliveryLost(r DeliveryLost) error {

@@ -226,8 +226,10 @@ type FrameAccepted struct {
 	RenderSeconds  float64 `json:"render_seconds"`
 	CheckSeconds   float64 `json:"check_seconds"`
 	// most that the launch had of main memory so far; 0: not known
-	MemoryBytes int64     `json:"memory_bytes,omitempty"`
-	At          time.Time `json:"at"`
+	MemoryBytes int64 `json:"memory_bytes,omitempty"`
+	// why somebody should look at the frame; empty: nothing was odd
+	Suspect string    `json:"suspect,omitempty"`
+	At      time.Time `json:"at"`
 }
 
 // Kind implements [Record].

@@ -114,12 +114,13 @@ func (s Spec) Name() string { return s.Job + "/" + string(s.Kind) + "-" + strcon
 
 // Delivery is a frame whose picture was accepted and is being published.
 type Delivery struct {
-	Lease LeaseID
-	Node  NodeID
-	Hash  string // see FrameHash
-	Bytes int64
-	Files []File // of a frame with passes
-	Since time.Time
+	Lease   LeaseID
+	Node    NodeID
+	Hash    string // see FrameHash
+	Bytes   int64
+	Files   []File // of a frame with passes
+	Suspect string // why somebody should look at it; empty: nothing was odd
+	Since   time.Time
 }
 
 // Attempt is one failed try at a frame.
@@ -176,8 +177,10 @@ type Run struct {
 	Parked     frames.Set
 	Redo       frames.Set // that were done, and whose pictures new ones shall replace
 	Delivering map[int]Delivery
-	Trouble    map[int]*Trouble
-	Leases     map[LeaseID]*Lease // open and ended ones, until the run closes
+	// frames that are done and somebody should look at, and why; nil: none
+	Suspect map[int]string
+	Trouble map[int]*Trouble
+	Leases  map[LeaseID]*Lease // open and ended ones, until the run closes
 
 	dealt           int   // frames on open leases
 	races           int   // open leases that race

@@ -237,7 +237,7 @@ func (b *Board) RunView(run *farm.Run, now time.Time) wire.Run {
 		FrameCount: spec.Frames.Len(), DoneCount: run.Done.Len(), ParkedCount: run.Parked.Len(),
 		SubmittedAt: run.SubmittedAt, StartedAt: instant(run.StartedAt), EndedAt: instant(run.EndedAt),
 		Nodes: []string{}, Changed: run.Changed, Forecast: b.Forecast(run, now),
-		Troubles: b.troubles(run),
+		Troubles: b.troubles(run), Suspects: suspects(run),
 	}
 	v.MemoryPeak, _ = b.m.Memory(run, frames.Set{})
 	v.AtRisk = b.atRisk(run, v.Forecast, now)
@@ -262,13 +262,13 @@ func (b *Board) RunView(run *farm.Run, now time.Time) wire.Run {
 	for frame := range run.Delivering {
 		delivering = append(delivering, one(frame))
 	}
-	checking, failing := frames.Of(verifying...), run.Failing()
+	checking, failing, suspect := frames.Of(verifying...), run.Failing(), run.Suspects()
 	busy := frames.Of(rendering...).Minus(checking)
 	v.InFlight = busy.Len() + checking.Len()
 	v.Sets = b.setsView(run, byState{
 		"parked": run.Parked, "failed": failing.Minus(busy).Minus(checking), "rendering": busy, "verifying": checking,
 		"delivering": frames.Of(delivering...), "dealt": run.Dealt().Minus(busy).Minus(checking).Minus(failing),
-		"to do": run.ToDo.Minus(failing), "done": run.Done,
+		"to do": run.ToDo.Minus(failing), "done": run.Done.Minus(suspect), "suspect": suspect,
 	})
 	if newest, ok := b.newest[run.ID]; ok {
 		v.Newest, v.NewestAt = &newest.Frame, &newest.At
@@ -278,6 +278,16 @@ func (b *Board) RunView(run *farm.Run, now time.Time) wire.Run {
 
 // troublesShown bounds the frames in trouble that a view of a run lists.
 const troublesShown = 200
+
+func suspects(run *farm.Run) []wire.FrameSuspect {
+	out := []wire.FrameSuspect{}
+	for _, frame := range slices.Sorted(maps.Keys(run.Suspect)) {
+		if run.Done.Has(frame) && len(out) < troublesShown {
+			out = append(out, wire.FrameSuspect{Frame: frame, Why: run.Suspect[frame]})
+		}
+	}
+	return out
+}
 
 func (b *Board) troubles(run *farm.Run) []wire.FrameTrouble {
 	out := []wire.FrameTrouble{}

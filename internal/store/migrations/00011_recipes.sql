@@ -16,6 +16,11 @@ CREATE TABLE recipe_version (
     PRIMARY KEY (name, version)
 );
 
+-- Why somebody should look at a frame that is done.
+ALTER TABLE frame ADD COLUMN suspect text;
+CREATE INDEX frame_suspect ON frame (run) WHERE suspect IS NOT NULL;
+
 -- +goose Down
+ALTER TABLE frame DROP COLUMN suspect;
 DROP TABLE recipe_version;
 DROP TABLE recipe;

@@ -1,12 +1,22 @@
 import type { FrameSets } from "../api/client";
 import type { FrameIndex } from "./frames";
 
-export type FrameState = "to do" | "dealt" | "rendering" | "verifying" | "delivering" | "done" | "failed" | "parked";
+export type FrameState =
+  | "to do"
+  | "dealt"
+  | "rendering"
+  | "verifying"
+  | "delivering"
+  | "done"
+  | "suspect"
+  | "failed"
+  | "parked";
 
 /** The states of frames, the worst first: in a bin of several it wins. */
 export const worstFirst: FrameState[] = [
   "parked",
   "failed",
+  "suspect",
   "rendering",
   "verifying",
   "delivering",
@@ -22,6 +32,7 @@ const keys: Record<FrameState, Exclude<keyof FrameSets, "block">> = {
   verifying: "verifying",
   delivering: "delivering",
   done: "done",
+  suspect: "suspect",
   failed: "failed",
   parked: "parked",
 };
@@ -39,6 +50,9 @@ export function frameStates(sets: FrameSets, index: FrameIndex): FrameState[] {
   return states;
 }
 
+/** Whether a frame in this state has its picture. */
+export const isDone = (state: FrameState) => state === "done" || state === "suspect";
+
 /** How a state of a frame is filled. */
 export const frameFill: Record<FrameState, string> = {
   "to do": "none",
@@ -47,6 +61,7 @@ export const frameFill: Record<FrameState, string> = {
   verifying: "var(--s-verifying)",
   delivering: "var(--s-verifying)",
   done: "var(--s-done)",
+  suspect: "var(--s-suspect)",
   failed: "var(--s-failed)",
   parked: "none",
 };

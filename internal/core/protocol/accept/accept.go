@@ -41,7 +41,8 @@ type Report struct {
 	StartupSeconds float64
 	RenderSeconds  float64
 	CheckSeconds   float64
-	MemoryBytes    int64 // most that the launch had so far; 0: not known
+	MemoryBytes    int64  // most that the launch had so far; 0: not known
+	Warning        string // that makes a good frame suspect
 	Cause          string
 	Message        string
 }
@@ -156,7 +157,7 @@ func good(run *farm.Run, l *farm.Lease, r Report, now time.Time) ([]farm.Record,
 		Run: run.ID, Frame: r.Frame, Lease: l.ID, Node: l.Node,
 		Launch: r.Launch, Hash: r.Hash, Bytes: r.Bytes, Files: r.Files,
 		StartupSeconds: r.StartupSeconds, RenderSeconds: r.RenderSeconds, CheckSeconds: r.CheckSeconds,
-		MemoryBytes: r.MemoryBytes, At: now,
+		MemoryBytes: r.MemoryBytes, Suspect: r.Warning, At: now,
 	}
 	return []farm.Record{accepted}, Verdict{
 		Deliver: true, Why: "accepted", Replace: run.Redo.Has(r.Frame), Adopt: acceptedBefore(run, r.Frame),

@@ -2,7 +2,7 @@ import { type KeyboardEvent, memo, useRef } from "react";
 import { type Run, thumbnail } from "../../api/client";
 import { FrameImage } from "../../parts/FrameImage";
 import type { FrameIndex } from "../../parts/frames";
-import { type FrameState, frameLine } from "../../parts/states";
+import { type FrameState, frameLine, isDone } from "../../parts/states";
 
 const most = 480;
 
@@ -107,7 +107,7 @@ const Cell = memo(function Cell(props: {
       tabIndex={props.stop ? 0 : -1}
       onClick={() => props.onChoose(frame)}
     >
-      {state === "done" && (
+      {isDone(state) && (
         <FrameImage
           lazy
           src={thumbnail(props.run, frame)}
@@ -116,7 +116,7 @@ const Cell = memo(function Cell(props: {
         />
       )}
       <span
-        className={`num absolute bottom-0 left-0 px-1 text-[10px] leading-[14px] ${state === "done" ? "bg-black/60 text-white" : "text-faint"}`}
+        className={`num absolute bottom-0 left-0 px-1 text-[10px] leading-[14px] ${isDone(state) ? "bg-black/60 text-white" : "text-faint"}`}
       >
         {frame}
       </span>

@@ -2,7 +2,7 @@ import { type KeyboardEvent, type MouseEvent, useEffect, useMemo, useRef, useSta
 import type { Run } from "../../api/client";
 import type { FrameIndex } from "../../parts/frames";
 import { natural } from "../../parts/order";
-import { type FrameState, frameFill, frameLine } from "../../parts/states";
+import { type FrameState, frameFill, frameLine, isDone } from "../../parts/states";
 import type { Timing } from "./timings";
 
 type Colouring = "state" | "node" | "seconds";
@@ -65,7 +65,7 @@ export function FrameMap({ run, index, states, timings, chosen, onChoose }: Prop
       const state = states[place];
       const result = timings.get(index.frame(place));
       ctx.globalAlpha = lit !== null && result?.node !== lit ? 0.18 : 1;
-      if (by !== "state" && state === "done" && result) {
+      if (by !== "state" && isDone(state) && result) {
         if (by === "node") {
           paintNode(ctx, x, y, side, names.indexOf(result.node), colour("var(--color-base-100)"));
         } else {
@@ -266,7 +266,17 @@ function StateLegend({ states }: { states: FrameState[] }) {
   for (const state of states) {
     counts.set(state, (counts.get(state) ?? 0) + 1);
   }
-  const order: FrameState[] = ["done", "delivering", "verifying", "rendering", "dealt", "to do", "failed", "parked"];
+  const order: FrameState[] = [
+    "done",
+    "suspect",
+    "delivering",
+    "verifying",
+    "rendering",
+    "dealt",
+    "to do",
+    "failed",
+    "parked",
+  ];
   return (
     <ul className="mt-2 flex flex-wrap gap-x-3 gap-y-1 text-xs text-muted">
       {order

@@ -140,6 +140,7 @@ function RunView({ run, nodes, project, me }: { run: Run; nodes: FarmNode[]; pro
           <FrameMap run={run} index={index} states={states} timings={timings} chosen={shown} onChoose={setChosen} />
           <Workers run={run} nodes={nodes} />
           <Troubles run={run} now={now} />
+          <Suspects run={run} onChoose={setChosen} />
         </div>
         <div className="min-w-0">
           <Viewer
@@ -247,6 +248,33 @@ function Troubles({ run, now }: { run: Run; now: number }) {
                 : {attempt.cause} – {told(attempt.message, now).split("\n").slice(0, 2).join(" · ")}
               </p>
             ))}
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}
+
+/** Frames that are done and that somebody should look at. */
+function Suspects({ run, onChoose }: { run: Run; onChoose: (frame: number) => void }) {
+  if (run.suspects.length === 0) {
+    return null;
+  }
+  return (
+    <section aria-label="Suspect">
+      <h2 className="section">
+        <b>Suspect</b> done, but something was odd
+      </h2>
+      <ul>
+        {run.suspects.map((s) => (
+          <li key={s.frame} className="border-b border-hair py-1 text-[13px]">
+            <button type="button" className="hover:underline" onClick={() => onChoose(s.frame)}>
+              <span aria-hidden="true" className="text-brass">
+                ◈
+              </span>{" "}
+              frame <span className="num">{s.frame}</span>
+            </button>{" "}
+            <span className="num break-words text-muted">{s.why}</span>
           </li>
         ))}
       </ul>

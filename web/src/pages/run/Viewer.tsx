@@ -2,7 +2,7 @@ import { useCallback, useEffect, useState } from "react";
 import { picture, type Run, thumbnail } from "../../api/client";
 import { FrameImage } from "../../parts/FrameImage";
 import type { FrameIndex } from "../../parts/frames";
-import type { FrameState } from "../../parts/states";
+import { type FrameState, isDone } from "../../parts/states";
 import type { Timing } from "./timings";
 
 interface Props {
@@ -60,7 +60,7 @@ export function Viewer({ run, index, states, frame, following, result, onChoose 
         className="grid place-items-center overflow-hidden rounded border border-hair"
         style={{ aspectRatio: ratio, background: grounds[ground] }}
       >
-        {frame !== null && state === "done" ? (
+        {frame !== null && state && isDone(state) ? (
           <Picture run={run} frame={frame} pass={pass} />
         ) : (
           <p className="px-6 text-center" style={{ color: ground === "black" ? "#a9a49b" : "#000" }}>

@@ -10,6 +10,7 @@ import type { RecipeMistake } from "../../api/client";
 
 const look = EditorView.theme({
   "&": { fontSize: "12.5px", backgroundColor: "var(--color-base-200)", color: "var(--color-base-content)" },
+  ".cm-scroller": { maxHeight: "66vh", overflow: "auto" },
   "&.cm-focused": { outline: "1px solid var(--brass)" },
   ".cm-content": { fontFamily: "var(--font-mono)", caretColor: "var(--brass)" },
   ".cm-cursor": { borderLeftColor: "var(--brass)" },
