@@ -86,7 +86,7 @@ func (s *Server) found(c *gin.Context, f *floor.Floor, in wire.Found) {
 func renderersOf(in []wire.Renderer) []farm.Renderer {
 	out := []farm.Renderer{}
 	for _, r := range in {
-		out = append(out, farm.Renderer{Recipe: r.Recipe, Path: r.Path, Version: r.Version})
+		out = append(out, farm.Renderer{Recipe: r.Recipe, Path: r.Path, Version: r.Version, Unfit: short(r.Unfit)})
 	}
 	return out
 }
@@ -187,7 +187,7 @@ func (s *Server) ask(c *gin.Context, f *floor.Floor, in wire.Ask) {
 
 func (s *Server) leaseView(l *fleet.LeaseView) wire.Lease {
 	spec := l.Spec
-	before, ending := spec.FrameFileParts("")
+	folder, before, ending := spec.FrameFileParts("")
 	out := wire.Lease{
 		ID: int64(l.ID), Run: int64(l.Run), RunName: spec.Name(), Recipe: spec.Recipe,
 		RecipeVersion: l.Version, Frames: l.Frames.String(),
@@ -195,15 +195,25 @@ func (s *Server) leaseView(l *fleet.LeaseView) wire.Lease {
 		LaunchSettings: views.LaunchValuesView(l.Env),
 		ShotFirst:      spec.ShotRange().First, ShotLast: spec.ShotRange().Last, Scene: spec.Scene,
 		SceneRoot: l.Roots.Scenes, SceneText: spec.SceneText, Output: spec.Output,
-		OutputRoot: l.Roots.Frames, OutputMark: spec.Mark, FilePrefix: before, FileEnding: ending,
+		OutputRoot: l.Roots.Frames, OutputMark: spec.Mark, FilePrefix: prefixed(folder, before), FileEnding: ending,
 		Digits: spec.Digits(), Stall: l.Stall, Width: spec.Width, Height: spec.Height,
 		Values: spec.Values,
 	}
 	for _, p := range spec.Passes {
-		before, ending := spec.FrameFileParts(p.Name)
-		out.Passes = append(out.Passes, wire.LeasePass{Name: p.Name, FilePrefix: before, FileEnding: ending})
+		folder, before, ending := spec.FrameFileParts(p.Name)
+		out.Passes = append(
+			out.Passes, wire.LeasePass{Name: p.Name, FilePrefix: before, FileEnding: ending, Folder: &folder},
+		)
 	}
 	return out
+}
+
+// prefixed puts the folder of files before what their names begin with.
+func prefixed(folder, before string) string {
+	if folder == "" {
+		return before
+	}
+	return folder + "/" + before
 }
 
 func (s *Server) orders(c *gin.Context, f *floor.Floor, in wire.Orders) {

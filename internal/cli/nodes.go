@@ -265,7 +265,11 @@ func (a *app) showNode(ctx context.Context, cl *client.Client, id int64) error {
 	fmt.Fprintf(a.out, "%s  %s\n", n.Name, state(n.State))
 	var renderers, traits, devices []string
 	for _, r := range n.Renderers {
-		renderers = append(renderers, r.Recipe+" "+r.Version)
+		text := r.Recipe + " " + r.Version
+		if r.Unfit != "" {
+			text += " (" + r.Unfit + ")"
+		}
+		renderers = append(renderers, text)
 	}
 	for _, x := range n.Traits {
 		text := x.Name

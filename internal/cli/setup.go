@@ -141,7 +141,7 @@ func (a *app) keyCommand() *cobra.Command {
 func (a *app) projectCommand() *cobra.Command {
 	parent := &cobra.Command{Use: "project", Short: "Set up and list projects"}
 	var in wire.ProjectChange
-	var title string
+	var title, names string
 	var weight float64
 	set := &cobra.Command{
 		Use: "set NAME", Short: "Make or change a project; what is not named stays",
@@ -150,6 +150,9 @@ func (a *app) projectCommand() *cobra.Command {
 	set.RunE = func(c *cobra.Command, args []string) error {
 		if c.Flags().Changed("title") {
 			in.Title = &title
+		}
+		if c.Flags().Changed("names") {
+			in.Names = &names
 		}
 		if c.Flags().Changed("weight") {
 			in.Weight = &weight
@@ -167,6 +170,9 @@ func (a *app) projectCommand() *cobra.Command {
 	set.Flags().StringVar(&title, "title", "", "title for people")
 	set.Flags().StringVar(&in.Scenes, "scenes", "", "place where scenes are read (needed for a new project)")
 	set.Flags().StringVar(&in.Frames, "frames", "", "place where frames go (needed for a new project)")
+	set.Flags().StringVar(
+		&names, "names", "", "how delivered files are named, such as {job}[_{pass}]_####{ending}; empty for as ever",
+	)
 	set.Flags().Float64Var(&weight, "weight", 1, "its weight against other projects: its share of the farm")
 	parent.AddCommand(set, drop(
 		a, "project", "/api/v1/projects", "Do away with a project that has no runs on record",

@@ -65,11 +65,26 @@ func (a *app) signInCommand() *cobra.Command {
 	return c
 }
 
+// Of a service that has just been started: how long it is waited for, and how often
+// it is asked.
+const (
+	signInPatience = 10 * time.Second
+	signInPause    = 200 * time.Millisecond
+)
+
 // signIn gets a token and keeps it in a file that only its owner may read.
 func signIn(ctx context.Context, c *client.Client, in wire.SignIn, path string) (wire.Me, error) {
 	var me wire.Me
-	if err := c.Do(ctx, http.MethodPost, "/api/v1/session", in, &me); err != nil {
-		return me, err
+	for until := time.Now().Add(signInPatience); ; {
+		err := c.Do(ctx, http.MethodPost, "/api/v1/session", in, &me)
+		var p *wire.Problem
+		if err == nil {
+			break
+		}
+		if !errors.As(err, &p) || p.Status != http.StatusServiceUnavailable || time.Now().After(until) || ctx.Err() != nil {
+			return me, err
+		}
+		time.Sleep(signInPause) // it has just been started, and reads its records
 	}
 	data, err := json.MarshalIndent(access{Service: c.Addresses(), Name: me.Name, Token: me.Token}, "", "  ")
 	if err != nil {

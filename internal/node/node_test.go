@@ -57,6 +57,10 @@ func pretend(script string) int {
 			}
 			_ = png.Encode(file, img)
 			_ = file.Close()
+		case "write":
+			name, text, _ := strings.Cut(value, "=")
+			_ = os.MkdirAll(filepath.Dir(name), 0o755)
+			_ = os.WriteFile(name, []byte(text), 0o644)
 		case "sleep":
 			d, _ := time.ParseDuration(value)
 			time.Sleep(d)

@@ -140,7 +140,11 @@ func (a *Agent) measure(ctx context.Context) {
 		a.line("renderers", "none was found; install one, or make a recipe that names where it is")
 	}
 	for _, r := range f.Renderers {
-		a.line("renderer", "%s %s at %s", r.Recipe, r.Version, r.Path)
+		unfit := ""
+		if r.Unfit != "" {
+			unfit = ", which will not do: " + r.Unfit
+		}
+		a.line("renderer", "%s %s at %s%s", r.Recipe, r.Version, r.Path, unfit)
 	}
 }
 

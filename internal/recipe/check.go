@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"github.com/dustin/go-humanize/english"
+	"github.com/kballard/go-shellquote"
 )
 
 // placeholders are the words in braces that every launch fills in.
@@ -116,6 +117,9 @@ func (r *Recipe) checkArguments() (found []wrong) {
 				note(fmt.Sprintf("there is no value %s", name), "arguments", at, field)
 			}
 		}
+		if _, err := shellquote.Split(r.Values[a.Words].Default); err != nil {
+			note("a quote in its default has no end", "values", a.Words, "default")
+		}
 		if a.Words != "" && (len(a.Texts) > 0 || a.Each) {
 			note("words of a value stand alone in their group", "arguments", at)
 		}
@@ -144,7 +148,7 @@ var shells = []string{
 func (r *Recipe) checkProgram() (found []wrong) {
 	for _, system := range []string{"", "linux", "darwin", "windows"} {
 		for i, name := range r.Program.Candidates(system) {
-			base := strings.ToLower(path.Base(strings.ReplaceAll(name, `\\`, "/")))
+			base := strings.ToLower(path.Base(strings.ReplaceAll(name, `\`, "/")))
 			if !slices.Contains(shells, strings.TrimSuffix(base, ".exe")) {
 				continue
 			}
@@ -156,6 +160,11 @@ func (r *Recipe) checkProgram() (found []wrong) {
 		}
 		if r.Program.only != "" {
 			break
+		}
+	}
+	for i, a := range r.Arguments[:min(3, len(r.Arguments))] { // of a program that starts another
+		if len(a.Texts) == 1 && slices.Contains(shells, strings.ToLower(path.Base(a.Texts[0]))) {
+			found = append(found, wrong{[]string{"arguments", fmt.Sprint(i)}, a.Texts[0] + " is a shell, which would take values apart and run what stands in them; name the renderer itself"})
 		}
 	}
 	for _, v := range []struct{ field, text string }{{"least", r.Probe.Least}, {"below", r.Probe.Below}} {

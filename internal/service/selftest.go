@@ -38,7 +38,7 @@ func (s *Service) Test(ctx context.Context, sel wire.Selection, by farm.Person) 
 	for _, n := range nodes {
 		tested := false
 		for _, test := range selftest.Tests {
-			if !slices.ContainsFunc(n.Renderers, func(r wire.Renderer) bool { return r.Recipe == test.Recipe }) {
+			if !slices.ContainsFunc(n.Renderers, func(r wire.Renderer) bool { return r.Recipe == test.Recipe && r.Unfit == "" }) {
 				continue
 			}
 			tested = true

@@ -290,7 +290,7 @@ func (s *Service) sweep(ctx context.Context, f *floor.Floor, closed <-chan farm.
 		case spec := <-closed:
 			roots, err := f.Setup.Roots(ctx, spec.Project, runtime.GOOS)
 			if err == nil && roots.Frames != "" {
-				err = publish.Sweep(roots.Frames, spec.Output, spec.PassNames()...)
+				err = publish.Sweep(roots.Frames, spec.Output, spec.Folders()...)
 			}
 			if err != nil && ctx.Err() == nil {
 				s.o.Log.Warn("sweeping an output folder", "run", spec.Name(), "error", err)

@@ -315,7 +315,7 @@ func (k *keeper) randomNode(r *rand.Rand, step int) {
 	case 7: // a project and its place come and go in one batch
 		k.do(
 			farm.PlaceSet{Name: "loft", Paths: map[string]string{"linux": "/srv/loft"}, At: now},
-			farm.ProjectSet{Name: "short", Title: "Short", Weight: 1, Scenes: "loft", Frames: "loft", At: now},
+			farm.ProjectSet{Name: "short", Title: "Short", Weight: 1, Scenes: "loft", Frames: "loft", Names: "{job}[_{pass}]_####{ending}", At: now},
 			farm.LaunchSettingsSet{
 				Of: farm.LaunchScope{Project: "short"}, Env: farm.LaunchSettings{Mask: "002"}, At: now,
 			},

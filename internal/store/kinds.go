@@ -367,11 +367,12 @@ var kinds = map[farm.Kind]kept{
 		}),
 	},
 	farm.ProjectSet{}.Kind(): {
-		statement: `INSERT INTO project (name, title, weight, scenes, frames)
-		SELECT name, title, weight, scenes, frames
-		FROM jsonb_to_recordset($1::jsonb) AS r(name text, title text, weight float8, scenes text, frames text)
+		statement: `INSERT INTO project (name, title, weight, scenes, frames, names)
+		SELECT name, title, weight, scenes, frames, COALESCE(names, '')
+		FROM jsonb_to_recordset($1::jsonb) AS r(name text, title text, weight float8, scenes text, frames text,
+		names text)
 		ON CONFLICT (name) DO UPDATE SET title = excluded.title, weight = excluded.weight, scenes = excluded.scenes,
-		frames = excluded.frames`,
+		frames = excluded.frames, names = excluded.names`,
 		touches: of(func(r farm.ProjectSet) (writes, reads []row) {
 			return []row{
 					named("project", r.Name),

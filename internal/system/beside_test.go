@@ -10,6 +10,7 @@ import (
 	"syscall"
 	"testing"
 
+	"vexillum/internal/testkit/pgtest"
 	"vexillum/internal/wire"
 )
 
@@ -22,8 +23,8 @@ mode: single
 stop: kill
 grace: 1s
 repeatable: true
-program: /bin/sh
-probe: {arguments: ["-c", "echo jig 1.0"], version: 'jig (\S+)'}
+program: PROGRAM
+probe: {arguments: ["--version"], version: 'jig (\S+)'}
 scenes: [".jig"]
 picture: png
 takes: {cores: 1, memory: 64MiB, devices: 1}
@@ -53,7 +54,17 @@ func TestWhatLeasesOwnIsTheirsAlone(t *testing.T) {
 	if runtime.NumCPU() < 2 {
 		t.Skip("two cores are needed")
 	}
-	f := newFarmWith(t, map[string]string{"jig.yaml": jig})
+	tools, err := pgtest.Folder() // that other accounts can read
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = os.RemoveAll(tools) })
+	program := filepath.Join(tools, "jig")
+	script := "#!/bin/sh\n[ \"$1\" = --version ] && echo jig 1.0 && exit\nexec /bin/sh \"$@\"\n"
+	if err := os.WriteFile(program, []byte(script), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	f := newFarmWith(t, map[string]string{"jig.yaml": strings.Replace(jig, "PROGRAM", program, 1)})
 	f.signIn()
 	locks := filepath.Join(f.dir, "locks")
 	for _, dir := range []string{locks} {

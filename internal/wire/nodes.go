@@ -241,6 +241,7 @@ type Renderer struct {
 	Recipe  string `json:"recipe"`
 	Version string `json:"version"`
 	Path    string `json:"path"`
+	Unfit   string `json:"unfit,omitempty"` // why its version will not do; empty: it will
 }
 
 // Work is a lease that a node works on now.

@@ -42,6 +42,7 @@ type Project struct {
 	Weight float64 `json:"weight"`
 	Scenes string  `json:"scenes"` // place
 	Frames string  `json:"frames"` // place
+	Names  string  `json:"names"`  // pattern of the names of delivered files
 	Etag   string  `json:"etag"`   // for If-Match
 }
 
@@ -51,6 +52,7 @@ type ProjectChange struct {
 	Weight *float64 `json:"weight,omitempty"`
 	Scenes string   `json:"scenes,omitempty"` // place
 	Frames string   `json:"frames,omitempty"` // place
+	Names  *string  `json:"names,omitempty"`  // pattern of the names of delivered files; an empty one: as ever
 }
 
 // NewPool makes a pool, or changes it.

@@ -71,7 +71,10 @@ func Unfit(s *farm.State, n *farm.Node, run *farm.Run) string {
 	if s.Missing[run.Spec.Recipe] {
 		return MissingText(run)
 	}
-	if _, ok := n.Facts.Renderer(run.Spec.Recipe); !ok {
+	if r, fit := n.Facts.Renderer(run.Spec.Recipe); !fit {
+		if r.Unfit != "" {
+			return fmt.Sprintf("%s cannot use %s of %s: %s", name, run.Spec.Recipe, n.Name, r.Unfit)
+		}
 		return fmt.Sprintf("%s needs %s, which %s does not have", name, run.Spec.Recipe, n.Name)
 	}
 	if missing := run.Needs().Missing(n.KnownTraits()); missing != "" {

@@ -58,6 +58,7 @@ type Renderer struct {
 	Recipe  string `json:"recipe"`
 	Path    string `json:"path"`
 	Version string `json:"version"`
+	Unfit   string `json:"unfit,omitempty"` // why its version will not do; empty: it will
 }
 
 // Facts is what a node process reports about its machine.
@@ -85,11 +86,12 @@ type Device struct {
 	MemoryBytes int64  `json:"memory_bytes"` // 0 where the system does not tell
 }
 
-// Renderer returns the renderer that the node has for a recipe.
-func (f Facts) Renderer(recipe string) (Renderer, bool) {
+// Renderer returns the renderer that the node has for a recipe, and whether it will
+// do.
+func (f Facts) Renderer(recipe string) (r Renderer, fit bool) {
 	for _, r := range f.Renderers {
 		if r.Recipe == recipe {
-			return r, true
+			return r, r.Unfit == ""
 		}
 	}
 	return Renderer{}, false

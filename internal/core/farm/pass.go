@@ -5,10 +5,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
-	"path"
 	"slices"
-
-	"vexillum/internal/core/frames"
 )
 
 // Pass is a part of every frame that a renderer writes beside the picture
@@ -86,29 +83,15 @@ func (s Spec) CheckFiles(files []File, hash string, bytes int64) error {
 // endings of file names by picture format.
 var endings = map[string]string{"png": ".png", "jpeg": ".jpg", "tiff": ".tif", "exr": ".exr"}
 
-// FrameFile returns the name of a frame's file in the run's output folder.
-func (s Spec) FrameFile(frame int) string {
-	before, ending := s.FrameFileParts("")
-	return before + frames.Name(frame, s.Digits()) + ending
-}
-
-// PassFile returns where a pass of a frame stands in the run's output folder:
-// each pass has a folder of its own. The picture itself is the pass "".
-func (s Spec) PassFile(pass string, frame int) string {
-	before, ending := s.FrameFileParts(pass)
-	return path.Join(pass, before+frames.Name(frame, s.Digits())+ending)
-}
-
-// FrameFileParts returns what stands before and behind the number in the names
-// of a pass's files.
-func (s Spec) FrameFileParts(pass string) (before, ending string) {
+// ending returns the ending of the names of a pass's files.
+func (s Spec) ending(pass string) string {
 	if pass == "" {
-		return s.Job + ".", cmp.Or(s.Ending, endings[s.Picture])
+		return cmp.Or(s.Ending, endings[s.Picture])
 	}
 	for _, p := range s.Passes {
 		if p.Name == pass {
-			return s.Job + "." + pass + ".", cmp.Or(p.Ending, endings[p.Picture])
+			return cmp.Or(p.Ending, endings[p.Picture])
 		}
 	}
-	return s.Job + "." + pass + ".", ""
+	return ""
 }

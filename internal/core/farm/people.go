@@ -99,6 +99,7 @@ type Project struct {
 	Weight float64 // its weight against other projects: its share of the farm, above 0
 	Scenes string  // the place where scenes are read
 	Frames string  // the place where frames go
+	Names  string  // pattern of the names of delivered files; empty: DefaultNames
 }
 
 var shortName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,39}$`)

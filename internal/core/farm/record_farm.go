@@ -177,6 +177,7 @@ type ProjectSet struct {
 	Weight float64   `json:"weight"`
 	Scenes string    `json:"scenes"`
 	Frames string    `json:"frames"`
+	Names  string    `json:"names,omitempty"` // pattern of the names of delivered files
 	At     time.Time `json:"at"`
 }
 
@@ -190,7 +191,7 @@ func (r ProjectSet) About() About { return About{At: r.At} }
 func (ProjectSet) Wakes() Wakes { return 0 }
 
 func (r ProjectSet) apply(s *State) error {
-	s.Projects[r.Name] = &Project{Name: r.Name, Title: r.Title, Weight: r.Weight, Scenes: r.Scenes, Frames: r.Frames}
+	s.Projects[r.Name] = &Project{Name: r.Name, Title: r.Title, Weight: r.Weight, Scenes: r.Scenes, Frames: r.Frames, Names: r.Names}
 	return nil
 }
 

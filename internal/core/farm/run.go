@@ -83,6 +83,7 @@ type Spec struct {
 	Mark          string            `json:"mark,omitempty"` // name of the file by which the frame place is known to be there
 	Picture       string            `json:"picture"`
 	Ending        string            `json:"ending,omitempty"` // of the names of frame files; that of Picture when empty
+	Names         string            `json:"names,omitempty"`  // pattern of the names of delivered files; see DefaultNames
 	Passes        []Pass            `json:"passes,omitempty"` // written beside the picture
 	Width         int               `json:"width"`            // pixels
 	Height        int               `json:"height"`           // pixels

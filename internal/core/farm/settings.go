@@ -253,6 +253,9 @@ func (n *Node) Traits() trait.Set {
 		}
 	}
 	for _, r := range f.Renderers {
+		if r.Unfit != "" {
+			continue
+		}
 		found(r.Recipe, r.Version)
 	}
 	for _, text := range n.Settings.Traits {

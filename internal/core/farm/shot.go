@@ -2,6 +2,8 @@ package farm
 
 import (
 	"fmt"
+	"strconv"
+	"strings"
 
 	"vexillum/internal/core/frames"
 )
@@ -60,6 +62,13 @@ func (s Spec) ShotRange() Shot {
 // Digits returns the least digits of frame numbers in file names: as many as the
 // longest number of the whole shot has, so that a part is named like the whole.
 func (s Spec) Digits() int {
+	if s.Names != "" {
+		digits := s.nameDigits()
+		for _, f := range []int{s.Frames.First(), s.Frames.Last(), s.ShotRange().First, s.ShotRange().Last} {
+			digits = max(digits, len(strings.TrimPrefix(strconv.Itoa(f), "-")))
+		}
+		return digits
+	}
 	if s.Shot.Source == "" {
 		return s.Frames.Digits()
 	}

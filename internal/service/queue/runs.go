@@ -318,7 +318,7 @@ func (d *Desk) Submit(ctx context.Context, sub Submission) (out Submitted, err e
 		if err := t.place(&spec, sub); err != nil {
 			return err
 		}
-		spec.Owner = sub.Actor
+		spec.Owner, spec.Names = sub.Actor, t.State.Projects[spec.Project].Names
 		state := farm.RunQueued
 		if sub.Held {
 			state = farm.RunHeld

@@ -165,6 +165,10 @@ func (d *Desk) SetProject(
 		if in.Weight != nil {
 			p.Weight = *in.Weight
 		}
+		wire.Set(&p.Names, in.Names)
+		if err := farm.CheckNames(p.Names); err != nil {
+			return refusal.New(refusal.Invalid, "names", "%v", err)
+		}
 		p.Scenes, p.Frames = cmp.Or(in.Scenes, p.Scenes), cmp.Or(in.Frames, p.Frames)
 		if len(p.Title) > 100 {
 			return refusal.New(refusal.Invalid, "title", "the title has more than 100 characters")
@@ -191,7 +195,8 @@ func (d *Desk) SetProject(
 		}
 		if after := projectText(p); before != after {
 			t.Append(farm.ProjectSet{
-				Name: p.Name, Title: p.Title, Weight: p.Weight, Scenes: p.Scenes, Frames: p.Frames, At: t.Now,
+				Name: p.Name, Title: p.Title, Weight: p.Weight, Scenes: p.Scenes, Frames: p.Frames, Names: p.Names,
+				At: t.Now,
 			},
 				farm.Audited{Actor: actor, Action: "set project", Subject: name, From: before, To: after, At: t.Now})
 		}
@@ -247,7 +252,10 @@ const (
 )
 
 func projectText(p farm.Project) string {
-	return fmt.Sprintf("%s, weight %g, scenes %s, frames %s", p.Title, p.Weight, p.Scenes, p.Frames)
+	return fmt.Sprintf(
+		"%s, weight %g, scenes %s, frames %s, names %s", p.Title, p.Weight, p.Scenes, p.Frames,
+		cmp.Or(p.Names, farm.DefaultNames),
+	)
 }
 
 // Roots returns where a project's places lie on an operating system.

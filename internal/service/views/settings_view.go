@@ -1,6 +1,7 @@
 package views
 
 import (
+	"cmp"
 	"strings"
 
 	"vexillum/internal/core/farm"
@@ -45,7 +46,7 @@ func CapsView(c farm.Caps) wire.Caps {
 // ProjectView returns a project as it travels.
 func ProjectView(p farm.Project) wire.Project {
 	return wire.Project{
-		Name: p.Name, Title: p.Title, Weight: p.Weight, Scenes: p.Scenes, Frames: p.Frames, Etag: p.Etag(),
+		Name: p.Name, Title: p.Title, Weight: p.Weight, Scenes: p.Scenes, Frames: p.Frames, Names: cmp.Or(p.Names, farm.DefaultNames), Etag: p.Etag(),
 	}
 }
 

@@ -20,7 +20,11 @@ CREATE TABLE recipe_version (
 ALTER TABLE frame ADD COLUMN suspect text;
 CREATE INDEX frame_suspect ON frame (run) WHERE suspect IS NOT NULL;
 
+-- How delivered files are named; empty: as ever.
+ALTER TABLE project ADD COLUMN names text NOT NULL DEFAULT '';
+
 -- +goose Down
+ALTER TABLE project DROP COLUMN names;
 ALTER TABLE frame DROP COLUMN suspect;
 DROP TABLE recipe_version;
 DROP TABLE recipe;
