@@ -29,7 +29,7 @@ func TestWhatAFileBesideTheSceneTells(t *testing.T) {
 		"commented out":     {";Final_Frame=10\n; Cyclic_Animation=on\n", 0, 0, nil, ""},
 		"not cyclic":        {"Cyclic_Animation=off\nFinal_Frame=3\n", 1, 3, nil, ""},
 		"a section's own":   {"Final_Frame=10\n[long]\nFinal_Frame=999\nFinal_Clock=9\n", 1, 10, nil, ""},
-		"nothing of it":     {"Width=320\n", 0, 0, nil, ""},
+		"nothing of it":     {"Width=320\nHeight=200\n", 0, 0, nil, ""},
 		"empty":             {"", 0, 0, nil, ""},
 		"backwards":         {"Initial_Frame=9\nFinal_Frame=3\n", 0, 0, nil, "which is not a range"},
 		"a clock of nobody": {"Final_Frame=3\nFinal_Clock=1.2.3\n", 0, 0, nil, "clock_last"},
@@ -50,9 +50,30 @@ func TestWhatAFileBesideTheSceneTells(t *testing.T) {
 			got.Range != nil && (got.Range.First != c.first || got.Range.Last != c.last) {
 			t.Errorf("%s: %v, %v", name, got.Range, err)
 		}
+		if name == "nothing of it" && (got.Width != 320 || got.Height != 200) {
+			t.Errorf("%s: %d×%d", name, got.Width, got.Height)
+		}
 		if c.values != nil && !maps.Equal(got.Values, c.values) || c.values == nil && len(got.Values) > 0 {
 			t.Errorf("%s: tells %v", name, got.Values)
 		}
+	}
+}
+
+// TestAPOVRaySceneTellsByItsComments reads switches where there is no file beside it.
+func TestAPOVRaySceneTellsByItsComments(t *testing.T) {
+	book, err := Builtin()
+	if err != nil {
+		t.Fatal(err)
+	}
+	got, err := book["povray"].ReadScene("a.pov", SceneReader{Read: func(name string) ([]byte, error) {
+		if name != "a.pov" {
+			return nil, fs.ErrNotExist
+		}
+		return []byte("// A lamp\n//  Render with +W640 +H360 +KFF48 +KF2 +KC\n#declare A = -5 +W3;\n"), nil
+	}})
+	if err != nil || got.Range == nil || got.Range.First != 1 || got.Range.Last != 48 || got.Width != 640 ||
+		got.Values["clock_last"] != "2" || got.Values["cyclic"] != "on" {
+		t.Errorf("%+v, %v", got, err)
 	}
 }
 

@@ -22,7 +22,7 @@ func TestPOVRayWritesOpenEXR(t *testing.T) {
 		t.Fatal(err)
 	}
 	own := strings.NewReplacer(
-		"recipe: 1", "recipe: 2", "name: povray", "name: povray-light", "picture: png", "picture: exr", `"+FN"`, `"+FE"`,
+		"name: povray", "name: povray-light", "picture: png", "picture: exr", `"+FN"`, `"+FE"`,
 		`\.png`, `\.exr`, "\nprogram: povray", "\nprogram: {linux: [povray-of-our-own, povray]}",
 	).Replace(string(text))
 	f := newFarmWith(t, map[string]string{"povray-light.yaml": own})
