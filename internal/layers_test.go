@@ -117,7 +117,7 @@ var below = map[string][]string{
 	"demo":  {"client", "launcher", "wire"},
 	"cli": {
 		"api", "client", "core/drill", "core/farm", "core/frames", "core/simulate", "core/span", "crowd", "demo", "drillfile",
-		"launcher", "localpg", "node", "plainfile", "plainyaml", "practice", "publish", "recipe", "scenefile", "secret",
+		"launcher", "localpg", "node", "picture", "plainfile", "plainyaml", "practice", "publish", "recipe", "scenefile", "secret",
 		"service", "store", "wire",
 	},
 	"testkit/smallfarm": {"core/deal", "core/farm", "core/frames", "core/pace"},

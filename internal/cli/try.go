@@ -16,6 +16,7 @@ import (
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/node"
+	"vexillum/internal/picture"
 	"vexillum/internal/recipe"
 	"vexillum/internal/scenefile"
 )
@@ -226,6 +227,9 @@ func (a *app) tellTrial(t node.Trial, report node.TrialReport, kept string) erro
 		fmt.Fprintf(
 			a.out, "frame %d  good: %s%s%s, rendered in %.1f s%s\n", f.Frame, seen, size(f.Bytes), beside, f.Render, start,
 		)
+		for _, l := range f.Layers {
+			fmt.Fprintf(a.out, "  %s\n", layerText(l))
+		}
 		if f.Warning != "" {
 			fmt.Fprintf(a.out, "  suspect: %s\n", f.Warning)
 		}
@@ -249,6 +253,18 @@ func (a *app) tellTrial(t node.Trial, report node.TrialReport, kept string) erro
 		return outcome{exitFailed}
 	}
 	return nil
+}
+
+// layerText names a layer of an OpenEXR picture.
+func layerText(l picture.Layer) string {
+	text := "channels " + strings.Join(l.Channels, " ")
+	if l.Name != "" {
+		text = "layer " + l.Name + ": " + text
+	}
+	if l.Part != "" {
+		text = "part " + l.Part + ", " + text
+	}
+	return text
 }
 
 // commandLine writes a program and its arguments as a shell would take them.

@@ -17,6 +17,7 @@ import (
 	"vexillum/internal/core/protocol/journal"
 	"vexillum/internal/core/triage"
 	"vexillum/internal/launcher"
+	"vexillum/internal/picture"
 	"vexillum/internal/publish"
 	"vexillum/internal/recipe"
 	"vexillum/internal/wire"
@@ -70,9 +71,11 @@ type machine struct {
 	launched func(program string, arguments, environment []string) // hears of each launch; may be nil
 	// hears how each line was understood; may be nil
 	understood func(line string, m mark, cause string)
-	room       *room         // may be nil
-	owned      *owned        // may be nil
-	looking    chan struct{} // one slot for each picture looked at at once; may be nil
+	// hears what stands in each good picture; may be nil
+	verified func(frame int, layers []picture.Layer)
+	room     *room         // may be nil
+	owned    *owned        // may be nil
+	looking  chan struct{} // one slot for each picture looked at at once; may be nil
 }
 
 // stops are the ways in which work ends early.

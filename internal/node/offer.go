@@ -42,6 +42,7 @@ func (w *work) finish(c check) {
 // verified is a frame that is whole, with all its passes.
 type verified struct {
 	image   image.Image
+	layers  []picture.Layer // of the picture itself
 	sources []string
 	files   []farm.File // in the order of sources
 }
@@ -92,7 +93,7 @@ func (w *work) verify(c check) (*verified, error) {
 		return nil, err
 	}
 	v := &verified{
-		image: good.Image, sources: []string{c.path}, files: []farm.File{{Hash: good.Hash, Bytes: good.Bytes}},
+		image: good.Image, layers: good.Layers, sources: []string{c.path}, files: []farm.File{{Hash: good.Hash, Bytes: good.Bytes}},
 	}
 	beside := w.passFiles(c)
 	for _, p := range w.lease.Passes {
@@ -212,6 +213,9 @@ func (w *work) offer(c check) (settled bool) {
 		}
 		w.failed(c.launch, c.frame, cause, err.Error())
 		return true
+	}
+	if w.host.verified != nil {
+		w.host.verified(c.frame, good.layers)
 	}
 	item := wire.ReportItem{
 		Outcome: wire.OutcomeGood, Lease: w.lease.ID, Launch: c.launch, Frame: c.frame,

@@ -18,6 +18,7 @@ import (
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/launcher"
+	"vexillum/internal/picture"
 	"vexillum/internal/publish"
 	"vexillum/internal/recipe"
 	"vexillum/internal/wire"
@@ -47,11 +48,12 @@ type TrialFrame struct {
 	Good    bool
 	Bytes   int64
 	Hash    string
-	Startup float64  // seconds, of the launch, with its first frame
-	Render  float64  // seconds
-	Beside  []string // names of what was left beside the picture
-	Warning string   // that makes it suspect
-	Cause   string   // of a failure
+	Startup float64         // seconds, of the launch, with its first frame
+	Render  float64         // seconds
+	Beside  []string        // names of what was left beside the picture
+	Warning string          // that makes it suspect
+	Layers  []picture.Layer // that stand in its picture
+	Cause   string          // of a failure
 	Message string
 }
 
@@ -88,7 +90,7 @@ func Try(ctx context.Context, t Trial) (TrialReport, error) {
 		svc: book, log: log, staging: t.Folder, status: newStatus(func() {}), diary: newDiary(),
 		ready: make(chan struct{}), trial: true,
 		host: machine{
-			node: "this machine", speed: 1, launcher: starter, launched: t.Launched, understood: heard.hear,
+			verified: book.layers, node: "this machine", speed: 1, launcher: starter, launched: t.Launched, understood: heard.hear,
 			share: func() own { return own{whole: true, threads: runtime.NumCPU(), part: 1} },
 		},
 	}
@@ -105,6 +107,17 @@ func Try(ctx context.Context, t Trial) (TrialReport, error) {
 type trialBook struct {
 	mu     sync.Mutex
 	frames []TrialFrame
+	seen   map[int][]picture.Layer
+}
+
+// layers hears what stands in a picture, before it is reported.
+func (b *trialBook) layers(frame int, layers []picture.Layer) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.seen == nil {
+		b.seen = map[int][]picture.Layer{}
+	}
+	b.seen[frame] = layers
 }
 
 func (b *trialBook) report(_ context.Context, items ...wire.ReportItem) ([]wire.Verdict, error) {
@@ -120,7 +133,7 @@ func (b *trialBook) report(_ context.Context, items ...wire.ReportItem) ([]wire.
 			}
 		}
 		b.frames = append(b.frames, TrialFrame{
-			Beside: beside, Warning: item.Warning,
+			Beside: beside, Warning: item.Warning, Layers: b.seen[item.Frame],
 			Frame: item.Frame, Good: item.Outcome == wire.OutcomeGood, Bytes: item.Bytes, Hash: item.Hash,
 			Startup: item.StartupSeconds, Render: item.RenderSeconds, Cause: item.Cause, Message: item.Message,
 		})

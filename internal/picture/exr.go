@@ -10,6 +10,7 @@ import (
 	"image/color"
 	"io"
 	"math"
+	"slices"
 	"strings"
 )
 
@@ -297,15 +298,15 @@ func exrSize(s source) (width, height int, err error) {
 
 // verifyEXR reads every chunk of a file, and returns a small picture of its first
 // part.
-func verifyEXR(s source) (small image.Image, isBlank bool, err error) {
+func verifyEXR(s source) (*Verified, error) {
 	r, parts, err := exrHeaders(s)
 	if err != nil {
-		return nil, false, err
+		return nil, err
 	}
 	for _, p := range parts {
 		table, err := r.read(8 * p.chunks)
 		if err != nil {
-			return nil, false, fmt.Errorf("its table of offsets: %w", err)
+			return nil, fmt.Errorf("its table of offsets: %w", err)
 		}
 		for i := range p.chunks {
 			p.offsets = append(p.offsets, binary.LittleEndian.Uint64(table[8*i:]))
@@ -321,15 +322,34 @@ func verifyEXR(s source) (small image.Image, isBlank bool, err error) {
 		for _, at := range p.offsets {
 			place, err := r.chunk(p, i, at, show)
 			if err != nil {
-				return nil, false, err
+				return nil, err
 			}
 			if seen[place] {
-				return nil, false, errors.New("two of its chunks are for the same place")
+				return nil, errors.New("two of its chunks are for the same place")
 			}
 			seen[place] = true
 		}
 	}
-	return view.img, view.decoded && view.same, nil
+	return &Verified{Image: view.img, Blank: view.decoded && view.same, Layers: exrLayers(parts)}, nil
+}
+
+// exrLayers names the layers of all parts: of a channel named sky.R the layer is sky,
+// in the part that it is of.
+func exrLayers(parts []*exrPart) (out []Layer) {
+	for _, p := range parts {
+		for _, c := range p.channels {
+			layer, channel := "", c.name
+			if dot := strings.LastIndexByte(c.name, '.'); dot >= 0 {
+				layer, channel = c.name[:dot], c.name[dot+1:]
+			}
+			i := slices.IndexFunc(out, func(l Layer) bool { return l.Part == p.name && l.Name == layer })
+			if i < 0 {
+				i, out = len(out), append(out, Layer{Part: p.name, Name: layer})
+			}
+			out[i].Channels = append(out[i].Channels, channel)
+		}
+	}
+	return out
 }
 
 // chunk reads one chunk. It returns which one it is.

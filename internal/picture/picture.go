@@ -43,6 +43,15 @@ type Verified struct {
 	Hash  string      // SHA-256 of the file, in hexadecimal
 	Bytes int64
 	Blank bool // every pixel has the same colour
+	// of OpenEXR; nil of other formats
+	Layers []Layer
+}
+
+// Layer is a group of channels in one part of an OpenEXR file. The part and the layer
+// may have no name.
+type Layer struct {
+	Part, Name string
+	Channels   []string
 }
 
 // FaultError says what is wrong with a frame file.
@@ -86,7 +95,7 @@ func Verify(path, format string, width, height int) (*Verified, error) {
 		}
 		return s.hashed(&Verified{Bytes: size})
 	}
-	img, isBlank, err := s.look(format, width, height)
+	v, err := s.look(format, width, height)
 	var fault *FaultError
 	switch {
 	case errors.As(err, &fault):
@@ -98,7 +107,8 @@ func Verify(path, format string, width, height int) (*Verified, error) {
 			"the file is not a whole %s picture (%d bytes): %v", format, size, err,
 		)}
 	}
-	return s.hashed(&Verified{Image: img, Bytes: size, Blank: isBlank})
+	v.Bytes = size
+	return s.hashed(v)
 }
 
 // hashed adds the hash of the whole file.
@@ -117,13 +127,13 @@ func (s source) hashed(v *Verified) (*Verified, error) {
 const Data = "data"
 
 // look decodes a picture of exactly the given format and size.
-func (s source) look(format string, width, height int) (img image.Image, isBlank bool, err error) {
+func (s source) look(format string, width, height int) (*Verified, error) {
 	w, h, memory, err := s.header(format)
 	if err != nil {
-		return nil, false, err
+		return nil, err
 	}
 	if width > 0 && (w != width || h != height) {
-		return nil, false, &FaultError{Reason: fmt.Sprintf(
+		return nil, &FaultError{Reason: fmt.Sprintf(
 			"the picture is %d×%d, and %d×%d was asked for", w, h, width, height,
 		)}
 	}
@@ -132,17 +142,18 @@ func (s source) look(format string, width, height int) (img image.Image, isBlank
 	}
 	if memory > mostDecoded {
 		if format == "png" {
-			return streamPNG(s.reader())
+			img, isBlank, err := streamPNG(s.reader())
+			return &Verified{Image: img, Blank: isBlank}, err
 		}
-		return nil, false, &FaultError{Reason: fmt.Sprintf(
+		return nil, &FaultError{Reason: fmt.Sprintf(
 			"a %s picture of %d×%d is more than can be looked at; render it as PNG, or smaller", format, w, h,
 		)}
 	}
-	img, err = s.decode(format)
+	img, err := s.decode(format)
 	if err != nil {
-		return nil, false, err
+		return nil, err
 	}
-	return img, blank(img), nil
+	return &Verified{Image: img, Blank: blank(img)}, nil
 }
 
 // Shown returns a picture as a screen can show it, of no more pixels than
@@ -157,8 +168,11 @@ func Shown(file *os.File, format string) (image.Image, error) {
 	if err != nil {
 		return nil, err
 	}
-	img, _, err := s.look(format, width, height)
-	return img, err
+	v, err := s.look(format, width, height)
+	if err != nil {
+		return nil, err
+	}
+	return v.Image, nil
 }
 
 // Viewable reports whether browsers show pictures of a format.

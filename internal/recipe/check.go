@@ -139,6 +139,8 @@ func (r *Recipe) checkArguments() (found []wrong) {
 	return found
 }
 
+const shellRefused = " is a shell, which would take values apart and run what stands in them; name the renderer itself"
+
 // shells would take values apart, and whatever stands in them would be run.
 var shells = []string{
 	"sh", "bash", "dash", "zsh", "ksh", "csh", "tcsh", "fish", "busybox", "cmd", "powershell", "pwsh", "wscript", "cscript",
@@ -156,7 +158,7 @@ func (r *Recipe) checkProgram() (found []wrong) {
 			if system != "" && r.Program.only == "" {
 				at = append(at, system, fmt.Sprint(i))
 			}
-			found = append(found, wrong{at, name + " is a shell, which would take values apart and run what stands in them; name the renderer itself"})
+			found = append(found, wrong{at, name + shellRefused})
 		}
 		if r.Program.only != "" {
 			break
@@ -164,7 +166,7 @@ func (r *Recipe) checkProgram() (found []wrong) {
 	}
 	for i, a := range r.Arguments[:min(3, len(r.Arguments))] { // of a program that starts another
 		if len(a.Texts) == 1 && slices.Contains(shells, strings.ToLower(path.Base(a.Texts[0]))) {
-			found = append(found, wrong{[]string{"arguments", fmt.Sprint(i)}, a.Texts[0] + " is a shell, which would take values apart and run what stands in them; name the renderer itself"})
+			found = append(found, wrong{[]string{"arguments", fmt.Sprint(i)}, a.Texts[0] + shellRefused})
 		}
 	}
 	for _, v := range []struct{ field, text string }{{"least", r.Probe.Least}, {"below", r.Probe.Below}} {

@@ -120,7 +120,7 @@ read:`, 1)
 			}
 			return []byte(scene), nil
 		},
-		Run: func(command []string) ([]byte, error) { return []byte(printed), nil },
+		Run: func([]string) ([]byte, error) { return []byte(printed), nil },
 	}
 	got, err := r.ReadScene("shots/vase.glass", reader)
 	if err != nil || *got.Range != (frames.Span{First: 1, Last: 9}) || got.File != "vase.glass" || got.Width != 640 ||

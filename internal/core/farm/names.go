@@ -40,7 +40,10 @@ func CheckNames(pattern string) error {
 	case len(pattern) > 300:
 		return errors.New("the pattern of names has more than 300 characters")
 	case !nameAllowed.MatchString(pattern):
-		return fmt.Errorf("the pattern of names %q holds characters that are not safe in names everywhere; use letters, digits, and . _ - + / and spaces", pattern)
+		return fmt.Errorf(
+			"the pattern of names %q holds characters that are not safe in names everywhere; use letters, digits, "+
+				"and . _ - + / and spaces", pattern,
+		)
 	case len(numbers) != 1 || len(numbers[0]) > mostDigits:
 		return fmt.Errorf("the pattern of names %q needs the frame's number once, as #### with one # a digit", pattern)
 	case nameNumber.FindString(nameOptional.ReplaceAllString(pattern, "")) == "":

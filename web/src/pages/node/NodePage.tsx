@@ -155,7 +155,10 @@ function NodeView({ node, me }: { node: FarmNode; me: Me }) {
                   node.devices.map((d) => `${d.model} ${d.memory_bytes > 0 ? amount(d.memory_bytes) : ""}`).join(", "),
                 ],
                 ["disk free", amount(node.disk_bytes)],
-                ["renderers", node.renderers.map((r) => `${r.recipe} ${r.version}${r.unfit ? ` (${r.unfit})` : ""}`).join(", ")],
+                [
+                  "renderers",
+                  node.renderers.map((r) => `${r.recipe} ${r.version}${r.unfit ? ` (${r.unfit})` : ""}`).join(", "),
+                ],
                 ["node process", `${node.version}${node.means.account ? `, runs as ${node.means.account}` : ""}`],
                 ["renderers are", means(node)],
                 [
