@@ -40,6 +40,8 @@ var below = map[string][]string{
 	},
 	"core/health":           {},
 	"core/span":             {},
+	"core/paths":            {},
+	"bundle":                {"core/paths"},
 	"plainfile":             {},
 	"plainyaml":             {},
 	"core/usage":            {},
@@ -128,7 +130,7 @@ var below = map[string][]string{
 }
 
 // pure is what the computation may import besides the standard library.
-var pure = []string{"github.com/dustin/go-humanize", "gonum.org/", "github.com/Masterminds/semver"}
+var pure = []string{"github.com/dustin/go-humanize", "gonum.org/", "github.com/Masterminds/semver", "golang.org/x/text"}
 
 // impure are the parts of the standard library that the computation must not
 // touch: it knows no files, network, processes or SQL.

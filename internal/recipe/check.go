@@ -235,7 +235,7 @@ func (r *Recipe) newInForm2() (fields [][]string) {
 	for field, there := range map[string]bool{
 		"outputs": len(r.Outputs) > 0, "numbering": r.Numbering != nil, "response_file": r.ResponseFile != nil,
 		"frame_time": r.FrameTime != 0, "threads": r.Threads != 0, "role": r.Role != "", "ending": r.Ending != "",
-		"check": len(r.Check) > 0, "frame_name": r.FrameName != "",
+		"check": len(r.Check) > 0, "frame_name": r.FrameName != "", "inputs": len(r.Inputs) > 0,
 	} {
 		add(there, field)
 	}
@@ -325,6 +325,9 @@ func (r *Recipe) checkPatterns() (found []wrong) {
 		for name, p := range source.patterns() {
 			look(p.text, p.groups, slices.Concat(at, strings.Split(name, "."))...)
 		}
+	}
+	for i, in := range r.Inputs {
+		look(in.Match, 1, "inputs", fmt.Sprint(i), "match")
 	}
 	for i, c := range r.Read.Causes {
 		look(c.Match, 0, "read", "causes", fmt.Sprint(i), "match")

@@ -61,11 +61,12 @@ type Recipe struct {
 	Numbering    *Numbering        `json:"numbering,omitempty"`
 	ResponseFile *ResponseFile     `json:"response_file,omitempty"`
 	// most time that one frame may take; 0: any
-	FrameTime Duration `json:"frame_time,omitempty"`
-	Threads   int      `json:"threads,omitempty"` // most that it makes use of; 0: any number
-	Read      Reading  `json:"read,omitempty"`
-	Shot      Shot     `json:"shot,omitempty"`
-	Role      string   `json:"role,omitempty"` // least that may submit runs of it; empty: artist
+	FrameTime Duration    `json:"frame_time,omitempty"`
+	Threads   int         `json:"threads,omitempty"` // most that it makes use of; 0: any number
+	Read      Reading     `json:"read,omitempty"`
+	Shot      Shot        `json:"shot,omitempty"`
+	Inputs    []InputRule `json:"inputs,omitempty"` // how files that a scene needs are found
+	Role      string      `json:"role,omitempty"`   // least that may submit runs of it; empty: artist
 
 	text string // that it was read from
 }
@@ -148,6 +149,14 @@ type Numbering struct {
 type ResponseFile struct {
 	Argument string `json:"argument"`         // that names the file: "@{response_file}"
 	Quoted   bool   `json:"quoted,omitempty"` // each in double quotes, with \" and \\ inside
+}
+
+// InputRule says how names of files that a scene needs stand in it.
+type InputRule struct {
+	Match    string `json:"match"`              // pattern; the group is the name, in which #### stands for digits
+	Follow   bool   `json:"follow,omitempty"`   // the file may name others in the same way
+	Cache    bool   `json:"cache,omitempty"`    // it is of a simulation
+	Optional bool   `json:"optional,omitempty"` // where it is not there, the renderer brings it itself
 }
 
 // Reading says what lines of a renderer's output mean. Patterns are regular

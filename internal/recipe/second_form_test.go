@@ -160,3 +160,27 @@ func TestExamplesAreWhole(t *testing.T) {
 		}
 	}
 }
+
+// TestWhatAPOVRaySceneNeeds finds includes, images and fields of heights.
+func TestWhatAPOVRaySceneNeeds(t *testing.T) {
+	book, err := Builtin()
+	if err != nil {
+		t.Fatal(err)
+	}
+	scene := `#include "colors.inc"
+// #include "not.inc"
+texture { pigment { image_map { png "tex/wood.png" once } } normal { bump_map { "tex/bark.jpg" } } }
+height_field { tga "land.tga" smooth } density_file df3 "smoke.df3"
+text { ttf "oak.ttf" "Not a file" 1, 0 }
+#declare Name = "nothing";`
+	var names []string
+	for _, in := range book["povray"].InputsIn([]byte(scene)) {
+		names = append(names, in.Name)
+		if in.Follow != strings.HasSuffix(in.Name, ".inc") {
+			t.Errorf("%+v", in)
+		}
+	}
+	if want := []string{"colors.inc", "tex/wood.png", "tex/bark.jpg", "land.tga", "smoke.df3", "oak.ttf"}; !slices.Equal(names, want) {
+		t.Errorf("%q, want %q", names, want)
+	}
+}

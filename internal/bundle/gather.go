@@ -1,0 +1,265 @@
+package bundle
+
+import (
+	"cmp"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+
+	"vexillum/internal/core/paths"
+)
+
+// Reference is a file that a scene names.
+type Reference struct {
+	Name     string // as it stands there; #### stands for digits, * for anything
+	Follow   bool   // it may name others
+	Cache    bool   // of a simulation
+	Optional bool   // the renderer may bring it itself
+}
+
+// Named is a reference with who made it.
+type Named struct {
+	Name string
+	By   string // path of the file that names it; empty: a person, or a command
+}
+
+// Gathered is what a scene needs.
+type Gathered struct {
+	Manifest  *Manifest
+	Missing   []Named // that are not there
+	Outside   []Named // that lie outside the folder, and cannot go along
+	Elsewhere []Named // that the renderer may bring itself
+}
+
+// Gathering says what to gather.
+type Gathering struct {
+	Folder string                         // that the bundle's paths are below
+	Scene  string                         // path below it, with slashes
+	Find   func(text []byte) []Reference  // what a file names; nil: nothing
+	More   []Reference                    // that are told besides
+	Told   func(path string, bytes int64) // hears of each file when it is read; may be nil
+}
+
+// mostText bounds how much of a file is looked through for names, in bytes.
+const mostText = 64 << 20
+
+// Gather finds all files that a scene needs and reads them. Missing ones are no error.
+func Gather(ctx context.Context, g Gathering) (*Gathered, error) {
+	root, err := os.OpenRoot(g.Folder)
+	if err != nil {
+		return nil, fmt.Errorf("opening the folder of the scene: %w", err)
+	}
+	defer root.Close()
+	w := &gatherer{g: g, root: root, files: map[string]*File{}, out: &Gathered{}}
+	if err := w.add(ctx, g.Scene, Reference{Name: g.Scene, Follow: true}, ""); err != nil {
+		return nil, err
+	}
+	if w.files[g.Scene] == nil {
+		return nil, fmt.Errorf("there is no scene %s in %s", g.Scene, g.Folder)
+	}
+	for _, ref := range g.More {
+		if err := w.resolve(ctx, ref, g.Scene, ""); err != nil {
+			return nil, err
+		}
+	}
+	m := &Manifest{Format: 1, Scene: g.Scene}
+	for _, f := range w.files {
+		m.Files = append(m.Files, *f)
+	}
+	slices.SortFunc(m.Files, func(a, b File) int { return cmp.Compare(a.Path, b.Path) })
+	w.out.Manifest = m
+	return w.out, m.Check()
+}
+
+type gatherer struct {
+	g     Gathering
+	root  *os.Root
+	files map[string]*File
+	out   *Gathered
+}
+
+var digits = regexp.MustCompile(`#+`)
+
+// resolve finds what a reference means that stands in a file.
+func (w *gatherer) resolve(ctx context.Context, ref Reference, in, by string) error {
+	name := strings.ReplaceAll(ref.Name, `\`, "/")
+	if relative, inside := w.inside(name); inside {
+		name = "/" + relative
+	} else if strings.HasPrefix(name, "/") || len(name) > 1 && name[1] == ':' {
+		w.out.Outside = append(w.out.Outside, Named{ref.Name, by})
+		return nil
+	}
+	var tried []string
+	if rooted, absolute := strings.CutPrefix(name, "/"); absolute {
+		tried = []string{rooted}
+	} else {
+		for _, dir := range []string{path.Dir(in), path.Dir(w.g.Scene), "."} {
+			if at := path.Join(dir, name); !slices.Contains(tried, at) {
+				tried = append(tried, at)
+			}
+		}
+	}
+	out := false
+	for _, at := range tried {
+		if !filepath.IsLocal(filepath.FromSlash(at)) {
+			out = true
+			continue
+		}
+		found, leads, err := w.matching(at)
+		if err != nil {
+			return err
+		}
+		out = out || leads
+		for _, file := range found {
+			if err := w.add(ctx, file, ref, by); err != nil {
+				return err
+			}
+		}
+		if len(found) > 0 {
+			return nil
+		}
+	}
+	named := Named{ref.Name, by}
+	switch {
+	case ref.Optional:
+		w.out.Elsewhere = append(w.out.Elsewhere, named)
+	case out:
+		w.out.Outside = append(w.out.Outside, named)
+	default:
+		w.out.Missing = append(w.out.Missing, named)
+	}
+	return nil
+}
+
+// inside returns the path below the folder of a name that begins at the root.
+func (w *gatherer) inside(name string) (string, bool) {
+	folder, err := filepath.Abs(w.g.Folder)
+	if err != nil {
+		return "", false
+	}
+	return paths.Relative("linux", filepath.ToSlash(folder), name)
+}
+
+// matching returns the files that a path names, which may hold #### and *. It tells
+// whether one of them is a link that leads out of the folder.
+func (w *gatherer) matching(at string) (found []string, leadsOut bool, err error) {
+	all := []string{at}
+	if strings.ContainsAny(at, "#*?[") {
+		pattern := digits.ReplaceAllStringFunc(at, func(run string) string { return strings.Repeat("[0-9]", len(run)) })
+		if all, err = fs.Glob(w.root.FS(), pattern); err != nil {
+			return nil, false, fmt.Errorf("the pattern %q: %w", at, err)
+		}
+	}
+	for _, name := range all {
+		info, err := w.root.Stat(filepath.FromSlash(name))
+		switch link, broken := w.root.Lstat(filepath.FromSlash(name)); {
+		case err == nil && info.Mode().IsRegular():
+			found = append(found, name)
+		case err != nil && !errors.Is(err, fs.ErrNotExist) && broken == nil && link.Mode()&fs.ModeSymlink != 0:
+			leadsOut = true
+		}
+	}
+	return found, leadsOut, nil
+}
+
+// add reads a file, and what it names.
+func (w *gatherer) add(ctx context.Context, at string, ref Reference, by string) error {
+	if f := w.files[at]; f != nil {
+		f.Cache = f.Cache || ref.Cache
+		return nil
+	}
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	file, err := w.root.Open(filepath.FromSlash(at))
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil // it is missing, as who asked will see
+	case err != nil:
+		w.out.Outside = append(w.out.Outside, Named{ref.Name, by}) // a link that leads out
+		return nil
+	}
+	defer file.Close()
+	info, err := file.Stat()
+	if err != nil {
+		return fmt.Errorf("looking at %s: %w", at, err)
+	}
+	c, err := ReadContent(file)
+	if err != nil {
+		return fmt.Errorf("reading %s: %w", at, err)
+	}
+	if c.Size != info.Size() {
+		return fmt.Errorf("%s changed while it was read; try again", at)
+	}
+	w.files[at] = &File{Path: at, Executable: info.Mode()&0o111 != 0, Cache: ref.Cache, Content: c}
+	if w.g.Told != nil {
+		w.g.Told(at, c.Size)
+	}
+	if !ref.Follow || w.g.Find == nil {
+		return nil
+	}
+	text := make([]byte, min(c.Size, mostText))
+	if _, err := file.ReadAt(text, 0); err != nil && !errors.Is(err, io.EOF) {
+		return fmt.Errorf("reading %s: %w", at, err)
+	}
+	for _, next := range w.g.Find(text) {
+		if err := w.resolve(ctx, next, at, at); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// ReadContent reads all of a file from its begin, and returns what it is by content.
+func ReadContent(file io.ReadSeeker) (Content, error) {
+	size, err := file.Seek(0, io.SeekEnd)
+	if err == nil {
+		_, err = file.Seek(0, io.SeekStart)
+	}
+	if err != nil {
+		return Content{}, err
+	}
+	c := Content{Piece: PieceSize(size)}
+	whole := sha256.New()
+	for {
+		piece := sha256.New()
+		n, err := io.Copy(io.MultiWriter(whole, piece), io.LimitReader(file, c.Piece))
+		if err != nil {
+			return Content{}, err
+		}
+		if n == 0 && len(c.Pieces) > 0 {
+			break
+		}
+		c.Size += n
+		c.Pieces = append(c.Pieces, hex.EncodeToString(piece.Sum(nil)))
+		if n < c.Piece {
+			break
+		}
+	}
+	c.Hash = hex.EncodeToString(whole.Sum(nil))
+	if len(c.Pieces) == 1 {
+		c.Pieces, c.Piece = nil, 0
+	}
+	return c, nil
+}
+
+func hashWhole(file io.ReadSeeker) (string, error) {
+	if _, err := file.Seek(0, io.SeekStart); err != nil {
+		return "", err
+	}
+	sum := sha256.New()
+	if _, err := io.Copy(sum, file); err != nil {
+		return "", err
+	}
+	return hex.EncodeToString(sum.Sum(nil)), nil
+}
