@@ -98,7 +98,7 @@ var below = map[string][]string{
 		"service/queue", "service/setup", "service/shelf", "service/views", "service/writer", "wire",
 	},
 	"service": {
-		"core/farm", "core/forecast", "core/frames", "core/pace", "core/protocol/accept", "core/span", "launcher",
+		"bundle", "core/farm", "core/forecast", "core/frames", "core/pace", "core/protocol/accept", "core/span", "launcher",
 		"plainfile", "publish", "recipe", "scenefile", "selftest", "service/fleet", "service/floor", "service/gauge",
 		"service/lead", "service/ledger", "service/logbook", "service/queue", "service/refusal", "service/views",
 		"service/writer", "store", "wire",
@@ -106,7 +106,7 @@ var below = map[string][]string{
 	"roster":   {"core/farm", "core/hours"},
 	"calendar": {"core/hours"},
 	"api": {
-		"calendar", "core/capacity", "core/farm", "core/frames", "core/health", "core/protocol/accept",
+		"bundle", "calendar", "core/capacity", "core/farm", "core/frames", "core/health", "core/protocol/accept",
 		"core/timeline", "core/usage", "picture", "publish", "recipe", "roster", "secret", "service",
 		"service/fleet", "service/floor", "service/logbook", "service/queue", "service/refusal", "service/views",
 		"service/writer", "store", "wire",

@@ -194,7 +194,7 @@ func (s *Server) leaseView(l *fleet.LeaseView) wire.Lease {
 		Share:          views.ShareView(l.Share),
 		LaunchSettings: views.LaunchValuesView(l.Env),
 		ShotFirst:      spec.ShotRange().First, ShotLast: spec.ShotRange().Last, Scene: spec.Scene,
-		SceneRoot: l.Roots.Scenes, SceneText: spec.SceneText, Output: spec.Output,
+		SceneRoot: l.Roots.Scenes, SceneText: spec.SceneText, Bundle: spec.Bundle, Output: spec.Output,
 		OutputRoot: l.Roots.Frames, OutputMark: spec.Mark, FilePrefix: prefixed(folder, before), FileEnding: ending,
 		Digits: spec.Digits(), Stall: l.Stall, Width: spec.Width, Height: spec.Height,
 		Values: spec.Values,

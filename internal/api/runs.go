@@ -211,7 +211,7 @@ func submissionOf(in wire.Submit, by farm.Person) (queue.Submission, error) {
 	sub := queue.Submission{
 		Held: in.Held, Dry: in.DryRun, Shot: shot, Actor: by.Name, Role: by.Role, AtOnce: in.StartOn != nil && *in.StartOn == 0,
 		Spec: farm.Spec{
-			Job: in.Job, Project: in.Project, Kind: farm.RunKind(in.Kind), Recipe: in.Recipe,
+			Bundle: in.Bundle, Job: in.Job, Project: in.Project, Kind: farm.RunKind(in.Kind), Recipe: in.Recipe,
 			Scene: in.Scene, Output: in.Output, Width: in.Width, Height: in.Height, Values: in.Values,
 			Tries: in.Tries, Chunk: in.Chunk, Frames: set, Needs: in.Needs,
 			Terms: farm.Terms{Level: level, Ceiling: ceiling, Due: due}, Sequence: sequence,

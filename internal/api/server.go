@@ -139,6 +139,9 @@ var routes = []route{
 	{"GET", "/api/v1/recipes/:recipe", viewer, live((*Server).recipe)},
 	{"PUT", "/api/v1/recipes/:recipe", wrangler, reading((*Server).setRecipe)},
 	{"DELETE", "/api/v1/recipes/:recipe", wrangler, live((*Server).dropRecipe)},
+	{"POST", "/api/v1/bundles", artist, (*Server).putBundle},
+	{"GET", "/api/v1/bundles/:bundle", viewer, (*Server).bundle},
+	{"PUT", "/api/v1/bundles/:bundle/contents/:content/:piece", artist, (*Server).putPiece},
 	{"GET", "/api/v1/projects", viewer, live((*Server).projects)},
 	{"PATCH", "/api/v1/projects/:project", wrangler, reading((*Server).setProject)},
 	{"DELETE", "/api/v1/projects/:project", wrangler, live((*Server).dropProject)},
@@ -159,6 +162,8 @@ var routes = []route{
 	{"POST", "/node/v1/enrol", anybody, reading((*Server).enrol)},
 	{"GET", "/node/v1/recipes", aNode, live((*Server).nodeRecipes)},
 	{"POST", "/node/v1/found", aNode, reading((*Server).found)},
+	{"GET", "/node/v1/bundles/:bundle", aNode, (*Server).bundle},
+	{"GET", "/node/v1/bundles/:bundle/contents/:content/:piece", aNode, (*Server).piece},
 	{"POST", "/node/v1/start", aNode, reading((*Server).start)},
 	{"POST", "/node/v1/ask", aNode, reading((*Server).ask)},
 	{"POST", "/node/v1/orders", aNode, reading((*Server).orders)},
@@ -219,7 +224,8 @@ const minPacked = 1024
 // ServeHTTP implements http.Handler.
 func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	patience := bodyPatience
-	if r.ContentLength > maxBody || strings.HasSuffix(r.URL.Path, "/file") { // what nodes send may take a while
+	if r.ContentLength > maxBody || strings.HasSuffix(r.URL.Path, "/file") ||
+		strings.HasPrefix(r.URL.Path, "/api/v1/bundles") { // what nodes send may take a while
 		patience = uploadPatience
 	}
 	timed(w, r, patience)

@@ -20,11 +20,13 @@ import (
 	"vexillum/internal/recipe"
 )
 
-// Bounds of looking into a scene.
+// MostLookedAt bounds how much of a file is looked at, in bytes from its beginning.
+const MostLookedAt = 4 << 20
+
+// Bounds of asking commands.
 const (
-	mostLookedAt = 4 << 20 // bytes from the beginning of a file
-	mostPrinted  = 1 << 20 // bytes that a command prints
-	askTimeout   = 30 * time.Second
+	mostPrinted = 1 << 20 // bytes that a command prints
+	askTimeout  = 30 * time.Second
 )
 
 // Reader looks at scenes inside a folder that is open as root. The scene that
@@ -37,7 +39,7 @@ func Reader(ctx context.Context, root *os.Root, scene string) recipe.SceneReader
 				return nil, err
 			}
 			defer file.Close()
-			return io.ReadAll(io.LimitReader(file, mostLookedAt))
+			return io.ReadAll(io.LimitReader(file, MostLookedAt))
 		},
 		Run: func(command []string) ([]byte, error) {
 			return ask(ctx, command, filepath.Join(root.Name(), filepath.FromSlash(scene)))

@@ -43,6 +43,9 @@ type Options struct {
 	Alone      bool             // nobody else can use the database
 	Folder     string           // for what the service keeps besides its records
 	MostLogs   int64            // bytes that logs of nodes and renderers may take up in the database; some when 0
+	// MostContents is how many bytes of bundles are kept besides what open runs need;
+	// some when 0.
+	MostContents int64
 	// FirstAdmin is called once, when nobody may sign in yet. It returns the
 	// name and the hash of the password of the first administrator.
 	FirstAdmin func() (name, passwordHash string, err error)
@@ -65,7 +68,11 @@ type Service struct {
 	trying  chan struct{} // plays of changes, one at a time
 	gauge   *gauge.Gauge
 	logbook *logbook.Book
+	bundles *bundles
 }
+
+// mostContents is how many bytes of bundles are kept when nobody says.
+const mostContents = 200 << 30
 
 // New returns a Service that is not running yet.
 func New(o Options) *Service {
@@ -84,6 +91,14 @@ func New(o Options) *Service {
 				Log: o.Log,
 			},
 		),
+	}
+	if o.MostContents == 0 {
+		o.MostContents = mostContents
+	}
+	var err error
+	if s.bundles, err = openBundles(o.Folder, o.MostContents); err != nil {
+		o.Log.Error("bundles cannot be kept", "error", err)
+		s.bundles = &bundles{}
 	}
 	s.life.Store(new(string))
 	s.members.Store(&[]wire.Member{})
@@ -267,6 +282,7 @@ func (s *Service) lead(ctx context.Context, claim lead.Claim) error {
 	helpers.Go(func() { s.received(ctx, f) })
 	helpers.Go(func() { s.watchPlaces(ctx, f) })
 	helpers.Go(func() { s.keepUses(ctx) })
+	helpers.Go(func() { s.sweepContents(ctx, f) })
 	if err := s.begin(ctx, f, claim); err != nil {
 		stop(err)
 	} else {

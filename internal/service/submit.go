@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"runtime"
 
+	"vexillum/internal/bundle"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/plainfile"
 	"vexillum/internal/publish"
@@ -53,7 +54,7 @@ func (s *Service) Submit(ctx context.Context, sub queue.Submission) (Submitted, 
 	if err != nil {
 		return Submitted{}, err
 	}
-	if roots.Scenes == "" || roots.Frames == "" {
+	if roots.Scenes == "" && sub.Spec.Bundle == "" || roots.Frames == "" {
 		return Submitted{}, &refusal.Refusal{
 			Kind: refusal.Invalid, Field: "project",
 			Reason: fmt.Sprintf(
@@ -62,7 +63,13 @@ func (s *Service) Submit(ctx context.Context, sub queue.Submission) (Submitted, 
 			),
 		}
 	}
-	if sub.Spec.SceneSHA, err = hashScene(roots.Scenes, sub.Spec.Scene); err != nil {
+	var bundled *bundle.Manifest
+	if sub.Spec.Bundle != "" {
+		bundled, err = s.bundledScene(&sub.Spec)
+	} else {
+		sub.Spec.SceneSHA, err = hashScene(roots.Scenes, sub.Spec.Scene)
+	}
+	if err != nil {
 		return Submitted{}, err
 	}
 	if info, err := os.Stat(roots.Frames); err != nil || !info.IsDir() {
@@ -84,7 +91,7 @@ func (s *Service) Submit(ctx context.Context, sub queue.Submission) (Submitted, 
 	}
 	sub.Spec.Mark = publish.Mark(s.Life())
 	r := f.Recipes.At(sub.Spec.Recipe, sub.Spec.RecipeVersion)
-	if sub.Scene, err = readScene(ctx, r, roots.Scenes, sub.Spec); err != nil {
+	if sub.Scene, err = s.readScene(ctx, r, roots.Scenes, sub.Spec, bundled); err != nil {
 		return Submitted{}, &refusal.Refusal{Kind: refusal.Invalid, Field: "scene", Reason: err.Error()}
 	}
 	if !sized && sub.Scene.Width > 0 {

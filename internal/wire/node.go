@@ -143,8 +143,9 @@ type Lease struct {
 	SceneRoot      string       `json:"scene_root"` // path on the node
 	// of a scene that comes with the lease instead of lying there
 	SceneText  string `json:"scene_text,omitempty"`
-	Output     string `json:"output"`      // folder inside output_root, with slashes
-	OutputRoot string `json:"output_root"` // path on the node
+	Bundle     string `json:"bundle,omitempty"` // in which the scene is; the node gets what it lacks of it
+	Output     string `json:"output"`           // folder inside output_root, with slashes
+	OutputRoot string `json:"output_root"`      // path on the node
 	// file in output_root without which that is not the place
 	OutputMark string            `json:"output_mark,omitempty"`
 	FilePrefix string            `json:"file_prefix"` // of frame files, before the number

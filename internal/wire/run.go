@@ -64,6 +64,7 @@ type Run struct {
 	State    string            `json:"state"`
 	Why      string            `json:"why"`
 	Recipe   string            `json:"recipe"`
+	Bundle   string            `json:"bundle"` // with which it was submitted; empty: scenes are read in their place
 	Scene    string            `json:"scene"`
 	Output   string            `json:"output"` // folder in the project's frame place
 	Width    int               `json:"width"`
@@ -139,10 +140,12 @@ type Forecast struct {
 type Submit struct {
 	Job     string `json:"job"`
 	Project string `json:"project"`
-	Kind    string `json:"kind,omitempty"`   // proof, final (default) or correction
-	Recipe  string `json:"recipe,omitempty"` // by the scene's ending when left out
-	Scene   string `json:"scene"`            // inside the project's scene place
-	Frames  string `json:"frames"`
+	Kind    string `json:"kind,omitempty"` // proof, final (default) or correction
+	// of a bundle that was sent before, in which the scene is; empty: the scene place
+	Bundle string `json:"bundle,omitempty"`
+	Recipe string `json:"recipe,omitempty"` // by the scene's ending when left out
+	Scene  string `json:"scene"`            // inside the project's scene place
+	Frames string `json:"frames"`
 	// all frames of the animation, such as 1-180; as the job or the scene says when left out
 	Shot   string `json:"shot,omitempty"`
 	Width  int    `json:"width,omitempty"`  // 1920 when left out

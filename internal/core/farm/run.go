@@ -105,6 +105,9 @@ type Spec struct {
 	Frames   frames.Set   `json:"frames"`
 	Shot     Shot         `json:"shot,omitzero"` // of the job, as of this run; see ShotRange
 	SceneSHA string       `json:"scene_sha256"`  // of the scene file when it was submitted
+	// Bundle names the files that go to the nodes by content; empty: they read the
+	// scene in its place.
+	Bundle string `json:"bundle,omitempty"`
 	// SceneText is a small scene that goes to the nodes with each lease; empty
 	// for scenes that they read in their place.
 	SceneText string `json:"scene_text,omitempty"`

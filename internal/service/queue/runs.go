@@ -593,3 +593,16 @@ func (t *transaction) endLeases(run *farm.Run, reason string) {
 		t.Append(farm.LeaseEnded{Lease: l.ID, Node: l.Node, Run: run.ID, Reason: reason, At: t.Now})
 	}
 }
+
+// Bundles returns the bundles that open runs need.
+func (d *Desk) Bundles(ctx context.Context) (out []string, err error) {
+	err = d.do(ctx, func(t *transaction) error {
+		for _, run := range t.State.Queue() {
+			if run.Spec.Bundle != "" && !slices.Contains(out, run.Spec.Bundle) {
+				out = append(out, run.Spec.Bundle)
+			}
+		}
+		return nil
+	})
+	return out, err
+}
