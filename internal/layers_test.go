@@ -42,6 +42,7 @@ var below = map[string][]string{
 	"core/span":             {},
 	"core/paths":            {},
 	"bundle":                {"core/paths"},
+	"permit":                {},
 	"plainfile":             {},
 	"plainyaml":             {},
 	"core/usage":            {},
@@ -99,7 +100,7 @@ var below = map[string][]string{
 	},
 	"service": {
 		"bundle", "core/farm", "core/forecast", "core/frames", "core/pace", "core/protocol/accept", "core/span", "launcher",
-		"plainfile", "publish", "recipe", "scenefile", "selftest", "service/fleet", "service/floor", "service/gauge",
+		"permit", "plainfile", "publish", "recipe", "scenefile", "selftest", "service/fleet", "service/floor", "service/gauge",
 		"service/lead", "service/ledger", "service/logbook", "service/queue", "service/refusal", "service/views",
 		"service/writer", "store", "wire",
 	},
@@ -112,13 +113,13 @@ var below = map[string][]string{
 		"service/writer", "store", "wire",
 	},
 	"node": {
-		"client", "core/farm", "core/frames", "core/protocol/journal", "core/span", "core/triage", "launcher",
-		"picture", "plainfile", "publish", "recipe", "wire",
+		"bundle", "client", "core/farm", "core/frames", "core/protocol/journal", "core/span", "core/triage", "launcher",
+		"permit", "picture", "plainfile", "publish", "recipe", "wire",
 	},
 	"crowd": {"client", "core/frames", "wire"},
 	"demo":  {"client", "launcher", "wire"},
 	"cli": {
-		"api", "client", "core/drill", "core/farm", "core/frames", "core/simulate", "core/span", "crowd", "demo", "drillfile",
+		"api", "bundle", "client", "core/drill", "core/farm", "core/frames", "core/simulate", "core/span", "crowd", "demo", "drillfile",
 		"launcher", "localpg", "node", "picture", "plainfile", "plainyaml", "practice", "publish", "recipe", "scenefile", "secret",
 		"service", "store", "wire",
 	},

@@ -4,11 +4,14 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 
 	"github.com/gin-gonic/gin"
 
 	"vexillum/internal/bundle"
+	"vexillum/internal/service/floor"
+	"vexillum/internal/wire"
 )
 
 // read reads a body of bytes up to a bound, and answers with a problem if it cannot.
@@ -81,4 +84,38 @@ func index(c *gin.Context, name string) (int, bool) {
 		return 0, false
 	}
 	return n, true
+}
+
+// mostShunned bounds the nodes that one names which it leaves alone.
+const mostShunned = 1000
+
+// holding notes what a node has of a bundle, and tells it where the rest is to be had.
+func (s *Server) holding(c *gin.Context, _ *floor.Floor, in wire.Holding) {
+	switch {
+	case in.Pieces < 0 || in.Pieces > len(in.Have)*8 || len(in.Shun) > mostShunned:
+		problem(c, http.StatusUnprocessableEntity, "have", "the bits are not those of that many pieces")
+		return
+	case in.Port < 0 || in.Port > 65535:
+		problem(c, http.StatusUnprocessableEntity, "port", "a port is 1 to 65535, or 0 for none")
+		return
+	}
+	host, _, err := net.SplitHostPort(c.Request.RemoteAddr)
+	if err != nil {
+		host = c.ClientIP()
+	}
+	have, err := bundle.Unpacked(in.Have, in.Pieces)
+	if err != nil {
+		problem(c, http.StatusUnprocessableEntity, "have", err.Error())
+		return
+	}
+	seeds, peers, err := s.svc.Share(
+		c, nodeID(c), in.Session, in.Bundle, host, in.Port, bundle.Standing{Have: have, Want: in.Want, Shun: in.Shun},
+	)
+	out := wire.Sharing{Seeds: append([]int{}, seeds...), Peers: []wire.SharingPeer{}}
+	for _, p := range peers {
+		out.Peers = append(
+			out.Peers, wire.SharingPeer{Name: p.Name, Address: p.Address, Permit: p.Permit, Have: bundle.Packed(p.Have)},
+		)
+	}
+	s.answer(c, out, err)
 }

@@ -267,7 +267,7 @@ func (s *Server) beat(c *gin.Context, f *floor.Floor, in wire.Beat) {
 	}
 	for _, p := range in.Leases {
 		b.Leases[farm.LeaseID(p.Lease)] = fleet.Progress{
-			Frame: p.Frame, Phase: short(p.Phase), Fraction: part(p.Fraction), Verifying: p.Verifying,
+			Frame: p.Frame, Phase: short(p.Phase), Fraction: part(p.Fraction), Detail: short(p.Detail), Verifying: p.Verifying,
 			Trouble: short(p.Trouble), Full: short(p.Full), MemoryBytes: min(max(0, p.MemoryBytes), maxBytes),
 		}
 	}
@@ -279,7 +279,7 @@ func (s *Server) beat(c *gin.Context, f *floor.Floor, in wire.Beat) {
 	if in.Sample != nil {
 		s.svc.Gauge().Take(id, sampleOf(*in.Sample))
 	}
-	c.JSON(http.StatusOK, wire.Beaten{Watched: s.svc.Logbook().Watched(id)})
+	c.JSON(http.StatusOK, wire.Beaten{Watched: s.svc.Logbook().Watched(id), PeerKey: s.svc.PeerKey()})
 }
 
 var outcomes = map[string]accept.Outcome{

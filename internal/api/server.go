@@ -164,6 +164,7 @@ var routes = []route{
 	{"POST", "/node/v1/found", aNode, reading((*Server).found)},
 	{"GET", "/node/v1/bundles/:bundle", aNode, (*Server).bundle},
 	{"GET", "/node/v1/bundles/:bundle/contents/:content/:piece", aNode, (*Server).piece},
+	{"POST", "/node/v1/holding", aNode, reading((*Server).holding)},
 	{"POST", "/node/v1/start", aNode, reading((*Server).start)},
 	{"POST", "/node/v1/ask", aNode, reading((*Server).ask)},
 	{"POST", "/node/v1/orders", aNode, reading((*Server).orders)},

@@ -131,10 +131,10 @@ func (w *gatherer) resolve(ctx context.Context, ref Reference, in, by string) er
 	}
 	named := Named{ref.Name, by}
 	switch {
-	case ref.Optional:
-		w.out.Elsewhere = append(w.out.Elsewhere, named)
 	case out:
 		w.out.Outside = append(w.out.Outside, named)
+	case ref.Optional:
+		w.out.Elsewhere = append(w.out.Elsewhere, named)
 	default:
 		w.out.Missing = append(w.out.Missing, named)
 	}

@@ -159,7 +159,7 @@ func (a *app) root() *cobra.Command {
 		a.sheetCommand(), a.fetchCommand(),
 	)
 	add(
-		"work", a.submitCommand(), a.steerCommand("hold"), a.steerCommand("release"), a.steerCommand("cancel"),
+		"work", a.submitCommand(), a.bundleCommand(), a.steerCommand("hold"), a.steerCommand("release"), a.steerCommand("cancel"),
 		a.steerCommand("retry"), a.redoCommand(), a.changeCommand(), a.drillCommand(),
 	)
 	add(

@@ -30,6 +30,7 @@ type joining struct {
 	o                node.Options
 	verbose          bool
 	staging, keyFile string
+	contents         string
 	devices          []string
 }
 
@@ -118,6 +119,10 @@ func (j *joining) read(f *pflag.FlagSet) error {
 		}
 		j.o.Staging = int64(limit)
 	}
+	var err error
+	if j.o.Contents, err = bytesOf(j.contents); err != nil || j.o.Contents < 0 {
+		return usageError{fmt.Errorf("--contents-limit %q: write it like 50GiB", j.contents)}
+	}
 	if j.keyFile != "" {
 		key, err := readSecret(j.keyFile)
 		if err != nil {
@@ -158,6 +163,10 @@ func (j *joining) bind(c *cobra.Command) {
 		&j.staging, "staging-limit", "",
 		"disk that frames may take up until they are delivered, such as 20GiB (default: no limit but what is free)",
 	)
+	f.StringVar(
+		&j.o.Peers, "peers", ":0", "address at which other nodes get pieces of bundles from this one, or none",
+	)
+	f.StringVar(&j.contents, "contents-limit", "50GiB", "disk that files of bundles may take up besides what is rendered")
 	f.BoolVar(
 		&j.o.Send, "upload", false,
 		"send frames to the service even where this machine sees their place (default: only where it does not)",

@@ -96,7 +96,7 @@ func (a *app) printNodes(nodes []wire.Node, picked bool) {
 		now := n.Why
 		if len(n.Works) > 0 {
 			w := n.Works[0]
-			now = fmt.Sprintf("%s: %s", w.RunName, w.Phase)
+			now = fmt.Sprintf("%s: %s", w.RunName, strings.TrimSpace(w.Phase+" "+w.Detail))
 			if w.Frame != nil {
 				now = fmt.Sprintf("%s: frame %d, %.0f %%", w.RunName, *w.Frame, 100*w.Fraction)
 			}

@@ -33,6 +33,9 @@ type submission struct {
 	due, startOn string
 	stall        time.Duration
 	follow       bool
+
+	bundle, incomplete bool
+	gather             bundling
 }
 
 func (a *app) submitCommand() *cobra.Command {
@@ -41,13 +44,20 @@ func (a *app) submitCommand() *cobra.Command {
 		Use:   "submit SCENE",
 		Short: "Render the frames of a scene",
 		Long: "Puts a run into the queue and answers with a receipt. SCENE is a path inside the project's scene place; the\n" +
-			"frames go into a folder of the run's own in its frame place, and never replace a file.",
-		Example: "  vexillum submit salt-clock/salt_010.pov --project salt-clock --frames 1-120 --size 1920x1080",
-		Args:    exactly(1, "the scene, as a path inside the project's scene place"),
+			"frames go into a folder of the run's own in its frame place, and never replace a file. With --bundle, SCENE is a\n" +
+			"file on this machine, and all that it needs goes along.",
+		Example: "  vexillum submit salt-clock/salt_010.pov --project salt-clock --frames 1-120 --size 1920x1080\n" +
+			"  vexillum submit shots/vase.glass --bundle --folder . --project salt-clock --frames 1-48",
+		Args: exactly(1, "the scene, as a path inside the project's scene place, or here with --bundle"),
 		RunE: func(c *cobra.Command, args []string) error {
 			in, err := s.read(args[0])
 			if err != nil {
 				return err
+			}
+			if s.bundle {
+				if err := a.bundleUp(c.Context(), s.gather, &in, s.incomplete); err != nil {
+					return err
+				}
 			}
 			return a.submitAndFollow(c.Context(), in, s.follow)
 		},
@@ -146,6 +156,9 @@ func (s *submission) bind(c *cobra.Command) {
 	f.BoolVar(&s.in.Held, "held", false, "put it into the queue, but hold it")
 	f.BoolVar(&s.follow, "follow", false, "watch the run until it ends")
 	f.BoolVar(&s.in.DryRun, "dry-run", false, "check all, and only show the receipt that would come")
+	f.BoolVar(&s.bundle, "bundle", false, "send the scene, which is on this machine, with all that it needs")
+	f.BoolVar(&s.incomplete, "incomplete", false, "with --bundle: submit although something is missing")
+	s.gather.bind(c)
 	c.MarkFlagsMutuallyExclusive("follow", "dry-run")
 	_ = c.MarkFlagRequired("project")
 	_ = c.MarkFlagRequired("frames")

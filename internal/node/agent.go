@@ -44,6 +44,8 @@ type Options struct {
 	Staging   int64             // bytes that frames may take up while they are not delivered; 0 for no limit
 	Devices   []wire.Device     // graphics devices told besides those that are found
 	Send      bool              // send frames to the service even where their place is seen
+	Peers     string            // address at which other nodes get pieces of bundles; none: nowhere
+	Contents  int64             // bytes that contents of bundles may take up, besides what leases need
 	LetGo     <-chan struct{}   // closed to end the node process while its renderers go on; may be nil
 }
 
@@ -60,28 +62,29 @@ type identity struct {
 
 // Agent is a node process.
 type Agent struct {
-	o       Options
-	client  *client.Client
-	me      identity
-	facts   wire.Facts
-	session int64
-	asked   atomic.Int64
-	wake    chan struct{} // a lease has ended, or the caps have changed
-	more    atomic.Bool   // a further lease may fit beside those that are worked on
-	ended   []*work       // whose end the next ask reports; guarded by mu
-	owned   *owned
-	looking chan struct{}
-	scribes []*logShipper // guarded by mu
-	watched atomic.Bool   // somebody follows what is said here
-	life    string        // of the farm
-	mishap  *wire.Mishap  // of the process before this one; nil: none, or it is told
-	recipes atomic.Pointer[knownRecipes]
-	nudge   chan struct{} // progress has changed
-	shifted chan struct{} // the leases that are worked on have changed
-	starter *launcher.Client
-	fresh   bool // enrolled just now, and not reported yet
-	room    *room
-	caps    atomic.Pointer[wire.NodeCaps] // in force
+	o        Options
+	client   *client.Client
+	me       identity
+	facts    wire.Facts
+	session  int64
+	asked    atomic.Int64
+	wake     chan struct{} // a lease has ended, or the caps have changed
+	more     atomic.Bool   // a further lease may fit beside those that are worked on
+	ended    []*work       // whose end the next ask reports; guarded by mu
+	owned    *owned
+	looking  chan struct{}
+	scribes  []*logShipper // guarded by mu
+	watched  atomic.Bool   // somebody follows what is said here
+	life     string        // of the farm
+	mishap   *wire.Mishap  // of the process before this one; nil: none, or it is told
+	recipes  atomic.Pointer[knownRecipes]
+	nudge    chan struct{} // progress has changed
+	shifted  chan struct{} // the leases that are worked on have changed
+	starter  *launcher.Client
+	fresh    bool // enrolled just now, and not reported yet
+	room     *room
+	contents *contents
+	caps     atomic.Pointer[wire.NodeCaps] // in force
 
 	mu    sync.Mutex
 	works map[int64]*work // by lease
@@ -143,6 +146,14 @@ func Run(ctx context.Context, o Options) error {
 	a.o.Log = logTo(o.Log, own)
 	a.room = &room{folder: a.staging(), limit: o.Staging}
 	a.caps.Store(&wire.NodeCaps{Version: -1})
+	if a.contents, err = openContents(o.Dir, o.Contents, a.o.Log, func() string { return a.me.Name }); err != nil {
+		return err
+	}
+	if o.Peers != "none" {
+		if err := a.contents.give(ctx, o.Peers); err != nil {
+			return err
+		}
+	}
 	release, free, err := launcher.Lock(filepath.Join(o.Dir, "node.lock"))
 	if err != nil {
 		return fmt.Errorf("taking the node's folder: %w", err)
@@ -365,11 +376,11 @@ func (a *Agent) staging() string { return filepath.Join(a.o.Dir, "staging") }
 
 func (a *Agent) newWork(l *leased) *work {
 	return &work{
-		lease: l, svc: a, log: a.o.Log, staging: filepath.Join(a.staging(), leaseFolder(l.ID)),
+		lease: l, svc: a, exchange: a, log: a.o.Log, staging: filepath.Join(a.staging(), leaseFolder(l.ID)),
 		status: newStatus(a.progressed), diary: newDiary(), ready: make(chan struct{}),
 		host: machine{
 			launcher: a.starter, speed: a.facts.Speed, node: a.me.Name, share: a.share(l.Share), stall: a.o.Stall,
-			send: a.o.Send, room: a.room, owned: a.owned, looking: a.looking,
+			send: a.o.Send, room: a.room, contents: a.contents, owned: a.owned, looking: a.looking,
 		},
 	}
 }

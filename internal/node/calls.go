@@ -1,6 +1,7 @@
 package node
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -208,6 +209,7 @@ func (a *Agent) beats(ctx context.Context, stop context.CancelCauseFunc) {
 			return
 		}
 		a.watched.Store(out.Watched)
+		a.contents.key.Store(&out.PeerKey)
 		select {
 		case <-ctx.Done():
 			return
@@ -220,4 +222,26 @@ func (a *Agent) beats(ctx context.Context, stop context.CancelCauseFunc) {
 		case <-time.After(beatEvery):
 		}
 	}
+}
+
+// bundle implements exchange.
+func (a *Agent) bundle(ctx context.Context, id string) ([]byte, error) {
+	return a.get(ctx, "/node/v1/bundles/"+id)
+}
+
+// piece implements exchange.
+func (a *Agent) piece(ctx context.Context, id, hash string, i int) ([]byte, error) {
+	return a.get(ctx, fmt.Sprintf("/node/v1/bundles/%s/contents/%s/%d", id, hash, i))
+}
+
+func (a *Agent) get(ctx context.Context, path string) ([]byte, error) {
+	var out bytes.Buffer
+	err := a.client.Fetch(ctx, path, &out)
+	return out.Bytes(), err
+}
+
+// holding implements exchange.
+func (a *Agent) holding(ctx context.Context, h wire.Holding) (out wire.Sharing, err error) {
+	h.Session = a.session
+	return out, a.persist(ctx, http.MethodPost, "/node/v1/holding", h, &out)
 }

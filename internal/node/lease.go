@@ -48,15 +48,17 @@ type work struct {
 	trial   bool   // it is tried by hand: its files stay
 	staging string // folder of the lease's own
 	svc     service
-	log     *slog.Logger
-	host    machine
-	status  *status
-	diary   *diary
-	stops   stops
-	offers  offers
-	launch  int           // number of the newest
-	ready   chan struct{} // closed when orders can be taken
-	ended   wire.Ended    // once it has
+	// of the service, for bundles
+	exchange exchange
+	log      *slog.Logger
+	host     machine
+	status   *status
+	diary    *diary
+	stops    stops
+	offers   offers
+	launch   int           // number of the newest
+	ready    chan struct{} // closed when orders can be taken
+	ended    wire.Ended    // once it has
 }
 
 // machine is what work on a lease has of the machine.
@@ -74,6 +76,7 @@ type machine struct {
 	// hears what stands in each good picture; may be nil
 	verified func(frame int, layers []picture.Layer)
 	room     *room         // may be nil
+	contents *contents     // of bundles; may be nil
 	owned    *owned        // may be nil
 	looking  chan struct{} // one slot for each picture looked at at once; may be nil
 }
@@ -204,8 +207,15 @@ func (w *work) run(ctx context.Context) (wire.Ended, error) {
 	if err := left.UnmarshalText([]byte(w.lease.Frames)); err != nil {
 		w.log.Error("the service gave frames that cannot be read", "error", err)
 	}
-	if err := w.unpackScene(); err != nil {
+	if w.lease.Bundle != "" && w.host.contents != nil {
+		defer w.host.contents.pin(w.lease.Bundle)()
+	}
+	if err := w.getScene(rendering); err != nil && rendering.Err() == nil {
 		w.log.Error("the scene of a lease", "lease", w.lease.ID, "error", err)
+		w.launch++
+		w.failed(w.launch, left.First(), sceneCause(err), "the scene could not be got: "+err.Error())
+		w.offers.end()
+		return wire.Ended{Lease: w.lease.ID, Message: "could not get the scene"}, w.stops.err()
 	}
 	if left = w.renderOwning(rendering, left); !left.Empty() {
 		w.log.Info("frames go back", "lease", w.lease.ID, "frames", left)

@@ -23,6 +23,7 @@ type moment struct {
 	phase     string
 	frame     *int        // in flight
 	fraction  float64     // of it, 0 to 1
+	detail    string      // of the phase, in words; may be empty
 	stretch   frames.Span // of the newest launch
 	verifying map[int]bool
 	trouble   string // why frames wait to be delivered
@@ -70,7 +71,7 @@ func (s *status) progress(lease int64) wire.Progress {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	p := wire.Progress{
-		Lease: lease, Frame: s.frame, Phase: s.phase, Fraction: s.fraction, Trouble: s.trouble, Full: s.noRoom,
+		Lease: lease, Frame: s.frame, Phase: s.phase, Fraction: s.fraction, Detail: s.detail, Trouble: s.trouble, Full: s.noRoom,
 		MemoryBytes: s.used.Load(),
 	}
 	for f := range s.verifying {

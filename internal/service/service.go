@@ -69,6 +69,7 @@ type Service struct {
 	gauge   *gauge.Gauge
 	logbook *logbook.Book
 	bundles *bundles
+	sharing *sharing
 }
 
 // mostContents is how many bytes of bundles are kept when nobody says.
@@ -95,6 +96,7 @@ func New(o Options) *Service {
 	if o.MostContents == 0 {
 		o.MostContents = mostContents
 	}
+	s.sharing = newSharing()
 	var err error
 	if s.bundles, err = openBundles(o.Folder, o.MostContents); err != nil {
 		o.Log.Error("bundles cannot be kept", "error", err)

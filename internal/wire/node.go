@@ -198,6 +198,7 @@ type Progress struct {
 	Phase       string  `json:"phase"`
 	Fraction    float64 `json:"fraction"`
 	Verifying   []int   `json:"verifying,omitempty"`
+	Detail      string  `json:"detail,omitempty"`       // of the phase, in words
 	Trouble     string  `json:"trouble,omitempty"`      // why frames wait to be delivered
 	Full        string  `json:"full,omitempty"`         // why no further frame is begun now
 	MemoryBytes int64   `json:"memory_bytes,omitempty"` // that the lease's processes have

@@ -253,7 +253,8 @@ type Work struct {
 	Share       Share     `json:"share"`
 	MemoryBytes int64     `json:"memory_bytes"` // that its processes have; 0: not measured
 	Frame       *int      `json:"frame"`        // that it renders now
-	Phase       string    `json:"phase"`        // starting, rendering, verifying or delivering
+	Phase       string    `json:"phase"`        // fetching, starting, rendering, verifying or delivering
+	Detail      string    `json:"detail"`       // of the phase, in words; may be empty
 	Fraction    float64   `json:"fraction"`
 	Since       time.Time `json:"since"`
 }

@@ -79,7 +79,8 @@ type SaidLine struct {
 
 // Beaten answers Beat.
 type Beaten struct {
-	Watched bool `json:"watched"` // somebody follows the node's log: send what is said at once
+	PeerKey string `json:"peer_key,omitempty"` // by which nodes know permits of the service
+	Watched bool   `json:"watched"`            // somebody follows the node's log: send what is said at once
 }
 
 // LogLine is a line of a log as people read it.

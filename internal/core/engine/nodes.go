@@ -26,6 +26,7 @@ type node struct {
 type Progress struct {
 	Frame       *int
 	Phase       string
+	Detail      string    // of the phase, in words; may be empty
 	Fraction    float64   // 0 to 1, of the frame
 	Since       time.Time // of the frame and phase
 	Verifying   []int

@@ -161,6 +161,18 @@ func (d *Desk) Start(
 	return out, err
 }
 
+// NameOf returns the name of a node in its newest session.
+func (d *Desk) NameOf(ctx context.Context, id farm.NodeID, session int64) (name string, err error) {
+	err = d.do(ctx, func(t *transaction) error {
+		n, err := t.session(id, session)
+		if err == nil {
+			name = n.Name
+		}
+		return err
+	})
+	return name, err
+}
+
 // Found notes which renderers a node has found since its session began.
 func (d *Desk) Found(ctx context.Context, id farm.NodeID, session int64, found []farm.Renderer) error {
 	return d.do(ctx, func(t *transaction) error {

@@ -350,7 +350,7 @@ func (b *Board) NodeView(n *farm.Node, now time.Time) wire.Node {
 		p := b.e.Progress(n.ID)[l.ID]
 		w := wire.Work{
 			Run: int64(l.Run), RunName: b.s.Runs[l.Run].Spec.Name(), Lease: int64(l.ID),
-			Frames: l.Left.String(), Share: ShareView(l.Share), Frame: p.Frame, Phase: p.Phase,
+			Frames: l.Left.String(), Share: ShareView(l.Share), Frame: p.Frame, Phase: p.Phase, Detail: p.Detail,
 			Fraction: hundredths(p.Fraction), Since: p.Since, MemoryBytes: inSteps(p.MemoryBytes),
 		}
 		if w.Phase == "" {

@@ -203,7 +203,7 @@ export function WorkNow({ work: w }: { work: Work }) {
         {w.run_name}
       </Link>{" "}
       {w.frame === null ? (
-        w.phase
+        `${w.phase} ${w.detail}`
       ) : (
         <>
           frame <span className="num text-base-content">{w.frame}</span>,{" "}

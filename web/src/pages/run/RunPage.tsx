@@ -198,7 +198,7 @@ function Workers({ run, nodes }: { run: Run; nodes: FarmNode[] }) {
             </Link>
             <span className="min-w-0 flex-1 truncate text-xs text-muted">
               {work.frame === null ? (
-                work.phase
+                `${work.phase} ${work.detail}`
               ) : (
                 <>
                   frame <span className="num text-base-content">{work.frame}</span>
