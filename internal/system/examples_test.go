@@ -35,7 +35,10 @@ func TestTheExamplesRender(t *testing.T) {
 		}
 		return n != nil && has("openscad") && has("synfig")
 	})
-	for _, name := range []string{"vase.scad", "sea.sif"} {
+	if err := os.Mkdir(filepath.Join(f.dir, "scenes", "parts"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range []string{"vase.scad", "parts/stand.scad", "sea.sif"} {
 		text, err := os.ReadFile("../../examples/recipes/scenes/" + name)
 		if err != nil {
 			t.Fatal(err)
