@@ -194,7 +194,7 @@ func (s *Server) leaseView(l *fleet.LeaseView) wire.Lease {
 		Share:          views.ShareView(l.Share),
 		LaunchSettings: views.LaunchValuesView(l.Env),
 		ShotFirst:      spec.ShotRange().First, ShotLast: spec.ShotRange().Last, Scene: spec.Scene,
-		SceneRoot: l.Roots.Scenes, SceneText: spec.SceneText, Bundle: spec.Bundle, Output: spec.Output,
+		SceneRoot: l.Roots.Scenes, SceneText: spec.SceneText, Bundle: spec.Bundle, SceneSHA: l.Scene, Output: spec.Output,
 		OutputRoot: l.Roots.Frames, OutputMark: spec.Mark, FilePrefix: prefixed(folder, before), FileEnding: ending,
 		Digits: spec.Digits(), Stall: l.Stall, Width: spec.Width, Height: spec.Height,
 		Values: spec.Values,
@@ -319,6 +319,7 @@ func (s *Server) report(c *gin.Context, _ *floor.Floor, in wire.Report) {
 			Bytes: item.Bytes, StartupSeconds: item.StartupSeconds, RenderSeconds: item.RenderSeconds,
 			CheckSeconds: item.CheckSeconds, MemoryBytes: max(0, item.MemoryBytes), Cause: item.Cause,
 			Message: strings.ToValidUTF8(item.Message, "?"), // it may have been cut inside a character
+			Scene:   sceneHash(item.Scene),
 			Warning: short(strings.ToValidUTF8(strings.ReplaceAll(item.Warning, "\x00", ""), "?")),
 		})
 	}
@@ -419,4 +420,12 @@ func (s *Server) putThumbnail(c *gin.Context) {
 		return
 	}
 	c.Status(http.StatusNoContent)
+}
+
+// sceneHash is what a node says of a scene that has changed; what is none is nothing.
+func sceneHash(text string) string {
+	if !fileHash.MatchString(text) {
+		return ""
+	}
+	return text
 }

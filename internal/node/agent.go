@@ -84,6 +84,7 @@ type Agent struct {
 	fresh    bool // enrolled just now, and not reported yet
 	room     *room
 	contents *contents
+	pinned   *pinned
 	caps     atomic.Pointer[wire.NodeCaps] // in force
 
 	mu    sync.Mutex
@@ -136,7 +137,7 @@ func Run(ctx context.Context, o Options) error {
 	o.Dir = dir
 	a := &Agent{
 		o: o, nudge: make(chan struct{}, 1), shifted: make(chan struct{}, 1), works: map[int64]*work{},
-		wake: make(chan struct{}, 1), owned: newOwned(), looking: make(chan struct{}, looksAtOnce),
+		wake: make(chan struct{}, 1), owned: newOwned(), pinned: newPinned(), looking: make(chan struct{}, looksAtOnce),
 	}
 	if err := os.MkdirAll(a.staging(), 0o700); err != nil {
 		return fmt.Errorf("making the node's folder: %w", err)
@@ -380,7 +381,7 @@ func (a *Agent) newWork(l *leased) *work {
 		status: newStatus(a.progressed), diary: newDiary(), ready: make(chan struct{}),
 		host: machine{
 			launcher: a.starter, speed: a.facts.Speed, node: a.me.Name, share: a.share(l.Share), stall: a.o.Stall,
-			send: a.o.Send, room: a.room, contents: a.contents, owned: a.owned, looking: a.looking,
+			send: a.o.Send, room: a.room, contents: a.contents, pinned: a.pinned, owned: a.owned, looking: a.looking,
 		},
 	}
 }

@@ -10,7 +10,6 @@ import (
 
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/protocol/journal"
-	"vexillum/internal/core/triage"
 )
 
 // feed keeps one renderer up and hands it one frame after the other, also
@@ -31,7 +30,7 @@ func (w *work) feed(ctx context.Context, left frames.Set, first *launch) {
 			if w.lost() {
 				return
 			}
-			w.failed(l.number, left.First(), triage.CauseNoStart, err.Error())
+			w.noStart(l.number, left.First(), err)
 			left = left.Minus(frames.One(left.First()))
 			continue
 		}

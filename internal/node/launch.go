@@ -80,6 +80,9 @@ func (l *launch) start(fed bool) error {
 	if err := os.MkdirAll(l.folder, 0o755); err != nil {
 		return fmt.Errorf("making the staging folder: %w", err)
 	}
+	if err := l.w.stillTheScene(); err != nil {
+		return err
+	}
 	r := l.w.lease.Recipe
 	program, err := programPath(r.Program)
 	if err != nil {
@@ -187,12 +190,23 @@ func (l *launch) over() {
 // frame that was stopped has none.
 func (l *launch) run(ctx context.Context) (reached int) {
 	if err := l.start(false); err != nil {
-		if !l.w.lost() {
-			l.w.failed(l.number, l.stretch.First, triage.CauseNoStart, err.Error())
-		}
+		l.w.noStart(l.number, l.stretch.First, err)
 		return l.stretch.First
 	}
 	return l.goOn(ctx)
+}
+
+// noStart reports that a renderer could not be started, or may not be.
+func (w *work) noStart(launch, frame int, err error) {
+	var changed *changedScene
+	switch {
+	case w.lost():
+	case errors.As(err, &changed):
+		w.diary.note(journal.Entry{Do: journal.Failed, Launch: launch, Frame: frame})
+		w.sceneGone(launch, frame, changed)
+	default:
+		w.failed(launch, frame, triage.CauseNoStart, err.Error())
+	}
 }
 
 // goOn watches a renderer that runs until it has ended.

@@ -77,6 +77,7 @@ type machine struct {
 	verified func(frame int, layers []picture.Layer)
 	room     *room         // may be nil
 	contents *contents     // of bundles; may be nil
+	pinned   *pinned       // may be nil
 	owned    *owned        // may be nil
 	looking  chan struct{} // one slot for each picture looked at at once; may be nil
 }

@@ -248,6 +248,7 @@ func (h *hearing) missing(r recipe.Reading) (out []string) {
 	defer h.mu.Unlock()
 	switch {
 	case h.fed: // frames begin when they are handed over
+	case r.Begins == "" && r.Ends == "" && h.timed > 0: // it says what frames took
 	case r.Begins == "" && r.Ends == "":
 		out = append(out, "the recipe does not say how a line tells that a frame begins (read.begins): times are taken from files")
 	case r.Begins != "" && h.begins == 0:

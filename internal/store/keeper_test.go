@@ -103,6 +103,13 @@ func (k *keeper) randomStep(r *rand.Rand, m *pace.Model, ask int64) {
 		if r.IntN(90) == 0 {
 			k.do(farm.RunMoved{Run: run.ID, State: farm.RunHeld, Held: farm.HeldFailing, Reason: "it fails", At: now})
 		}
+		if r.IntN(60) == 0 { // its scene has changed, and somebody goes on with it
+			scene := fmt.Sprint("scene ", r.IntN(3))
+			k.do(farm.RunMoved{Run: run.ID, State: farm.RunHeld, Held: farm.HeldChanged, Scene: scene, At: now})
+			if r.IntN(2) == 0 {
+				k.do(farm.RunMoved{Run: run.ID, State: farm.RunQueued, Scene: scene, Reason: "released", At: now})
+			}
+		}
 		if !run.Parked.Empty() && r.IntN(20) == 0 {
 			k.do(farm.FramesRetried{Run: run.ID, Frames: run.Parked, At: now})
 		}
@@ -395,6 +402,12 @@ func (k *keeper) compare() {
 			if got := g.Delivering[f]; got.Hash != d.Hash || got.Bytes != d.Bytes || !slices.Equal(got.Files, d.Files) {
 				k.t.Fatalf("run %d frame %d: delivery %+v, want %+v", id, f, got, d)
 			}
+		}
+		if g.FoundScene != w.FoundScene || g.TakenScene != w.TakenScene || !reflect.DeepEqual(g.Suspect, w.Suspect) {
+			k.t.Fatalf(
+				"run %d: scenes %q and %q, suspects %v; want %q, %q, %v", id, g.FoundScene, g.TakenScene, g.Suspect, w.FoundScene,
+				w.TakenScene, w.Suspect,
+			)
 		}
 		if g.Held != w.Held || !g.ReleasedAt.Equal(w.ReleasedAt) || !g.Redo.Equal(w.Redo) {
 			k.t.Fatalf(

@@ -140,12 +140,16 @@ var kinds = map[farm.Kind]kept{
 	},
 	farm.RunMoved{}.Kind(): {
 		statement: `UPDATE run SET state = r.state, reason = r.reason, held_for = COALESCE(r.held, ''),
+			found_scene = CASE WHEN r.held = 'changed' THEN COALESCE(r.scene, '') WHEN COALESCE(r.scene, '') <> '' THEN ''
+			ELSE found_scene END,
+			taken_scene = CASE WHEN COALESCE(r.held, '') <> 'changed' AND COALESCE(r.scene, '') <> '' THEN r.scene
+			ELSE taken_scene END,
 			released_at = CASE WHEN run.state = 'held' AND r.state IN ('queued', 'rendering') THEN r.at ELSE released_at
 			END,
 			started_at = CASE WHEN r.state = 'rendering' THEN COALESCE(started_at, r.at) ELSE started_at END,
 			ended_at = CASE WHEN r.state IN ('done', 'done with gaps', 'failed', 'cancelled') THEN r.at END
-		FROM jsonb_to_recordset($1::jsonb) AS r(run bigint, state text, held text, reason text, at timestamptz) WHERE id
-		= r.run`,
+		FROM jsonb_to_recordset($1::jsonb) AS r(run bigint, state text, held text, reason text, scene text, at
+		timestamptz) WHERE id = r.run`,
 		touches: of(func(r farm.RunMoved) (writes, reads []row) {
 			return []row{run(r.Run)}, nil
 		}),

@@ -143,9 +143,10 @@ type Lease struct {
 	SceneRoot      string       `json:"scene_root"` // path on the node
 	// of a scene that comes with the lease instead of lying there
 	SceneText  string `json:"scene_text,omitempty"`
-	Bundle     string `json:"bundle,omitempty"` // in which the scene is; the node gets what it lacks of it
-	Output     string `json:"output"`           // folder inside output_root, with slashes
-	OutputRoot string `json:"output_root"`      // path on the node
+	Bundle     string `json:"bundle,omitempty"`       // in which the scene is; the node gets what it lacks of it
+	SceneSHA   string `json:"scene_sha256,omitempty"` // of the scene in its place; another is not rendered
+	Output     string `json:"output"`                 // folder inside output_root, with slashes
+	OutputRoot string `json:"output_root"`            // path on the node
 	// file in output_root without which that is not the place
 	OutputMark string            `json:"output_mark,omitempty"`
 	FilePrefix string            `json:"file_prefix"` // of frame files, before the number
@@ -286,6 +287,7 @@ type ReportItem struct {
 	Cause          string  `json:"cause,omitempty"`
 	Message        string  `json:"message,omitempty"`
 	Warning        string  `json:"warning,omitempty"` // that makes a good frame suspect
+	Scene          string  `json:"scene,omitempty"`   // SHA-256 of a scene that has changed
 }
 
 // File is one of the files that make a frame.

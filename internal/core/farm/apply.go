@@ -178,6 +178,12 @@ func (s *State) runMoved(r RunMoved) error {
 	if r.State == RunRendering && run.StartedAt.IsZero() {
 		run.StartedAt = r.At
 	}
+	switch {
+	case r.Held == HeldChanged:
+		run.FoundScene = r.Scene
+	case r.Scene != "":
+		run.FoundScene, run.TakenScene = "", r.Scene
+	}
 	if run.State == RunHeld && (r.State == RunQueued || r.State == RunRendering) {
 		run.ReleasedAt = r.At
 	}

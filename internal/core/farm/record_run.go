@@ -59,9 +59,12 @@ func (r RunSubmitted) apply(s *State) error {
 
 // RunMoved puts a run into another state.
 type RunMoved struct {
-	Run    RunID     `json:"run"`
-	State  RunState  `json:"state"`
-	Held   HeldFor   `json:"held"` // of a run that the farm itself holds
+	Run   RunID    `json:"run"`
+	State RunState `json:"state"`
+	Held  HeldFor  `json:"held"` // of a run that the farm itself holds
+	// SHA-256 of the scene: of one that is held as that has changed, the one that was found;
+	// of one that goes on, the one that it goes on with; empty: as before
+	Scene  string    `json:"scene,omitempty"`
 	Reason string    `json:"reason"`
 	At     time.Time `json:"at"`
 }

@@ -57,6 +57,9 @@ type HeldFor string
 // HeldFailing says that its first frames have failed everywhere by one cause.
 const HeldFailing HeldFor = "failing"
 
+// HeldChanged says that its scene is not the one any more that it was submitted with.
+const HeldChanged HeldFor = "changed"
+
 // Mode says how a renderer takes frames.
 type Mode string
 
@@ -164,17 +167,20 @@ func (t *Trouble) FailedOn(n NodeID) bool {
 // in ToDo, in one open lease, in Delivering, in Done or in Parked. A frame that
 // is raced for is in two open leases.
 type Run struct {
-	ID          RunID
-	Spec        Spec
-	State       RunState
-	Reason      string // why it is in this state
-	Held        HeldFor
-	Order       int64 // of submission; lower comes first
-	Terms       Terms // as they are now
-	SubmittedAt time.Time
-	StartedAt   time.Time // zero before the first lease
-	ReleasedAt  time.Time // when it was last held and released; zero: never
-	EndedAt     time.Time // zero while open
+	ID     RunID
+	Spec   Spec
+	State  RunState
+	Reason string // why it is in this state
+	Held   HeldFor
+	// SHA-256 of the scene that was found while it is held as that has changed, and of the
+	// one that somebody has said to go on with; empty: of none
+	FoundScene, TakenScene string
+	Order                  int64 // of submission; lower comes first
+	Terms                  Terms // as they are now
+	SubmittedAt            time.Time
+	StartedAt              time.Time // zero before the first lease
+	ReleasedAt             time.Time // when it was last held and released; zero: never
+	EndedAt                time.Time // zero while open
 
 	ToDo       frames.Set
 	Done       frames.Set
@@ -342,4 +348,13 @@ func (r *Run) Working() int {
 // Deals reports whether the run has frames that could be dealt.
 func (r *Run) Deals() bool {
 	return !r.ToDo.Empty() && (r.State == RunQueued || r.State == RunRendering)
+}
+
+// Scene returns the SHA-256 of the scene that the run is rendered from; empty where it
+// is not known.
+func (r *Run) Scene() string {
+	if r.TakenScene != "" {
+		return r.TakenScene
+	}
+	return r.Spec.SceneSHA
 }

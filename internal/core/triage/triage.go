@@ -18,6 +18,7 @@ const (
 	CauseNoFrame     = "no frame"      // the renderer ended well but left no picture
 	CauseWrongOutput = "wrong output"  // the picture is cut off or of the wrong size
 	CauseMissingFile = "missing file"  // the scene needs a file that is not there
+	CauseChanged     = "scene changed" // it is not the one any more that the run was submitted with
 	CauseScene       = "scene error"   // the renderer cannot read the scene
 	CauseMemory      = "out of memory" // the machine had too little
 	CauseNoLicence   = "no licence"    // none was free
@@ -37,7 +38,7 @@ const mostAttempts = 12
 // tries. What is plainly the machine's fault does not.
 func Counts(cause string) bool {
 	switch cause {
-	case CauseDiskFull, CauseNodeLost, CauseNoLicence, CauseNoStart:
+	case CauseDiskFull, CauseNodeLost, CauseNoLicence, CauseNoStart, CauseChanged:
 		return false
 	}
 	return true
@@ -50,6 +51,7 @@ type Failure struct {
 	Frame   int
 	Cause   string
 	Message string
+	Scene   string // SHA-256 of the scene that was found, where it has changed
 }
 
 // Failed decides what follows from a failed try: it is noted, and the frame
@@ -79,6 +81,9 @@ func Failed(s *farm.State, f Failure, now time.Time) []farm.Record {
 		Cause: f.Cause, Message: f.Message, Counts: counts, At: now,
 	}
 	node := s.NodeName(l.Node)
+	if f.Cause == CauseChanged {
+		return sceneChanged(run, failed, f, now)
+	}
 	park := (f.Cause == CauseOutput || tried >= run.Spec.Tries || attempts >= mostAttempts) && !run.Raced(f.Frame)
 	switch {
 	case !park && counts:
@@ -107,6 +112,28 @@ func Failed(s *farm.State, f Failure, now time.Time) []farm.Record {
 		records = append(records, held)
 	}
 	return records
+}
+
+// sceneChanged holds a run whose scene is not the one any more that it was submitted
+// with: pictures of two states would stand side by side. Going on is for a person to say.
+func sceneChanged(run *farm.Run, failed farm.FrameFailed, f Failure, now time.Time) []farm.Record {
+	failed.Reason = fmt.Sprintf("frame %d was not begun: the scene has changed", f.Frame)
+	records := []farm.Record{failed}
+	if run.State != farm.RunQueued && run.State != farm.RunRendering || f.Scene == "" || f.Scene == run.Scene() {
+		return records
+	}
+	old := "no frame is done yet"
+	if !run.Done.Empty() {
+		if run.Done.Len() == 1 {
+			old = "frame " + run.Done.Brief() + " is of the old state"
+		} else {
+			old = "frames " + run.Done.Brief() + " are of the old state"
+		}
+	}
+	return append(records, farm.RunMoved{
+		Run: run.ID, State: farm.RunHeld, Held: farm.HeldChanged, Scene: f.Scene, At: now,
+		Reason: fmt.Sprintf("%s; %s. Release it to go on with the scene as it is now", f.Message, old),
+	})
 }
 
 // loweredFor is how long fewer licences are reckoned with after a renderer

@@ -145,3 +145,34 @@ func TestHush(t *testing.T) {
 		}
 	}
 }
+
+// TestASceneThatHasChangedHoldsTheRun: once, with what is of the old state; and the try
+// does not count.
+func TestASceneThatHasChangedHoldsTheRun(t *testing.T) {
+	s := farmWithLease(t)
+	f := Failure{Lease: 1, Launch: 1, Frame: 3, Cause: CauseChanged, Message: "the scene a has changed", Scene: "b"}
+	apply(t, s,
+		farm.FrameAccepted{Run: 1, Frame: 1, Lease: 1, Node: 1, Launch: 1, Hash: "h", At: now},
+		farm.FrameDone{Run: 1, Frame: 1, Lease: 1, Node: 1, Hash: "h", At: now})
+	records := Failed(s, f, now)
+	if len(records) != 2 {
+		t.Fatalf("%+v", records)
+	}
+	moved, ok := records[1].(farm.RunMoved)
+	if !ok || moved.Held != farm.HeldChanged || moved.Scene != "b" || !strings.Contains(moved.Reason, "frame 1 is of the old state") {
+		t.Errorf("%+v", records[1])
+	}
+	apply(t, s, records...)
+	run := s.Runs[1]
+	if run.State != farm.RunHeld || run.FoundScene != "b" || run.Trouble[3].Tried() != 0 {
+		t.Errorf("%+v", run)
+	}
+	f.Launch, f.Frame = 2, 4
+	if again := Failed(s, f, now); len(again) > 1 {
+		t.Errorf("held twice: %+v", again)
+	}
+	apply(t, s, farm.RunMoved{Run: 1, State: farm.RunRendering, Scene: run.FoundScene, At: now})
+	if run.Scene() != "b" || run.FoundScene != "" {
+		t.Errorf("it goes on with %q", run.Scene())
+	}
+}

@@ -18,6 +18,7 @@ type LeaseView struct {
 	Recipe *recipe.Recipe
 	// of the recipe
 	Version int
+	Scene   string  // SHA-256 of the scene
 	Stall   float64 // seconds for which its renderer may give no sign of life
 }
 
@@ -28,6 +29,6 @@ func (d *Desk) leaseView(n *farm.Node, l *farm.Lease) *LeaseView {
 	return &LeaseView{
 		Stall: d.dealer.Silent(run, n, l.Share, l.Left), ID: l.ID, Run: run.ID, Spec: run.Spec,
 		Frames: l.Left, Share: l.Share, Env: d.s.LaunchSettingsFor(run.Spec.Project, run.Spec.Recipe),
-		Roots: d.s.Roots(p, n.Facts.OS), Recipe: r, Version: version,
+		Roots: d.s.Roots(p, n.Facts.OS), Recipe: r, Version: version, Scene: run.Scene(),
 	}
 }

@@ -492,7 +492,12 @@ func (t *transaction) steer(run *farm.Run, what Steering, how How, by string) er
 			)
 		}
 		if run.State == farm.RunHeld {
-			t.Append(farm.RunMoved{Run: run.ID, State: reopened(run), Reason: "released by " + by, At: t.Now})
+			moved := farm.RunMoved{Run: run.ID, State: reopened(run), Reason: "released by " + by, At: t.Now}
+			if run.FoundScene != "" {
+				moved.Scene = run.FoundScene
+				moved.Reason += ", to go on with the scene as it was found"
+			}
+			t.Append(moved)
 		}
 	case Cancel:
 		if run.State == farm.RunCancelled {

@@ -86,6 +86,13 @@ func (b *Board) stuck() (out []wire.NeedHand) {
 		}
 	}
 	for _, run := range b.s.Queue() {
+		if run.State == farm.RunHeld && run.Held == farm.HeldChanged {
+			out = append(out, wire.NeedHand{
+				Kind: "changed", Run: int64(run.ID), Action: "release",
+				Sentence: fmt.Sprintf("%s is held: its scene has changed.", run.Spec.Name()),
+				Evidence: sentence(run.Reason),
+			})
+		}
 		if run.State == farm.RunHeld && run.Held == farm.HeldFailing {
 			out = append(out, wire.NeedHand{
 				Kind: "failing", Run: int64(run.ID), Action: "release",

@@ -20,10 +20,16 @@ CREATE TABLE recipe_version (
 ALTER TABLE frame ADD COLUMN suspect text;
 CREATE INDEX frame_suspect ON frame (run) WHERE suspect IS NOT NULL;
 
+-- The scene that was found changed, and the one that somebody goes on with.
+ALTER TABLE run ADD COLUMN found_scene text NOT NULL DEFAULT '';
+ALTER TABLE run ADD COLUMN taken_scene text NOT NULL DEFAULT '';
+
 -- How delivered files are named; empty: as ever.
 ALTER TABLE project ADD COLUMN names text NOT NULL DEFAULT '';
 
 -- +goose Down
+ALTER TABLE run DROP COLUMN found_scene;
+ALTER TABLE run DROP COLUMN taken_scene;
 ALTER TABLE project DROP COLUMN names;
 ALTER TABLE frame DROP COLUMN suspect;
 DROP TABLE recipe_version;

@@ -43,6 +43,7 @@ type Report struct {
 	CheckSeconds   float64
 	MemoryBytes    int64  // most that the launch had so far; 0: not known
 	Warning        string // that makes a good frame suspect
+	Scene          string // SHA-256 of a scene that has changed
 	Cause          string
 	Message        string
 }
@@ -104,7 +105,9 @@ func Take(s *farm.State, id farm.NodeID, r Report, now time.Time) ([]farm.Record
 			return undelivered(s, run, r, now), Verdict{Why: "noted"}
 		}
 		return triage.Failed(
-				s, triage.Failure{Lease: l.ID, Launch: r.Launch, Frame: r.Frame, Cause: r.Cause, Message: r.Message},
+				s, triage.Failure{
+					Lease: l.ID, Launch: r.Launch, Frame: r.Frame, Cause: r.Cause, Message: r.Message, Scene: r.Scene,
+				},
 				now,
 			), Verdict{
 				Why: "noted",
