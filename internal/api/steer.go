@@ -72,7 +72,7 @@ func (s *Server) pools(c *gin.Context, f *floor.Floor) {
 }
 
 func (s *Server) setPool(c *gin.Context, f *floor.Floor, in wire.NewPool) {
-	v, err := f.Setup.SetPool(c, c.Param("pool"), in.Projects, person(c))
+	v, err := f.Setup.SetPool(c, c.Param("pool"), in, person(c))
 	s.answer(c, v, err)
 }
 

@@ -450,7 +450,12 @@ func (s *Store) Lay(m *Manifest, folder string) error {
 // symbolic link will not do: some renderers read nothing that lies elsewhere in truth.
 func layOne(from, to string, executable bool) error {
 	if !executable {
-		if err := os.Link(from, to); err == nil || errors.Is(err, fs.ErrExist) {
+		err := os.Link(from, to)
+		if errors.Is(err, fs.ErrExist) && !sameFile(from, to) { // of a content that was spoilt since
+			_ = os.Remove(to)
+			err = os.Link(from, to)
+		}
+		if err == nil || errors.Is(err, fs.ErrExist) {
 			return nil
 		}
 	}
@@ -472,6 +477,12 @@ func layOne(from, to string, executable bool) error {
 	}
 	_, err = io.Copy(out, in)
 	return errors.Join(err, out.Close())
+}
+
+func sameFile(a, b string) bool {
+	first, err1 := os.Stat(a)
+	second, err2 := os.Stat(b)
+	return err1 == nil && err2 == nil && os.SameFile(first, second)
 }
 
 func readAt(path string, offset, length int64) ([]byte, error) {

@@ -45,13 +45,6 @@ const (
 // NewTracker returns a Tracker that knows nothing yet.
 func NewTracker() *Tracker { return &Tracker{bundles: map[string]*tracked{}} }
 
-// Forget forgets a node.
-func (t *Tracker) Forget(node string) {
-	for _, b := range t.bundles {
-		delete(b.holders, node)
-	}
-}
-
 // Share notes what a node has of a bundle, and says which pieces it may get from the
 // service and which nodes it may ask.
 func (t *Tracker) Share(id string, h Holding, now time.Time) (seeds []int, peers []string) {

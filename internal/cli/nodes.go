@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/dustin/go-humanize/english"
 	"github.com/spf13/cobra"
 
 	"vexillum/internal/client"
@@ -346,6 +347,7 @@ func hoursText(n wire.Node, now time.Time) string {
 func (a *app) poolCommand() *cobra.Command {
 	c := &cobra.Command{Use: "pool", Short: "Make pools and see who is in them"}
 	var projects []string
+	alone := false
 	list := a.jsonFlag(&cobra.Command{
 		Use: "list", Short: "Show the pools", Args: exactly(0, "no arguments"),
 		RunE: a.asking(func(ctx context.Context, cl *client.Client, _ []string) error {
@@ -378,14 +380,18 @@ func (a *app) poolCommand() *cobra.Command {
 				projects = []string{}
 			}
 			if err := cl.Do(
-				ctx, http.MethodPut, "/api/v1/pools/"+url.PathEscape(args[0]), wire.NewPool{Projects: projects}, &p,
+				ctx, http.MethodPut, "/api/v1/pools/"+url.PathEscape(args[0]), wire.NewPool{Projects: projects, Alone: alone}, &p,
 			); err != nil {
 				return err
 			}
-			fmt.Fprintf(a.out, "the pool %s is open to %s; it has %d nodes\n", p.Name, openTo(p), len(p.Nodes))
+			fmt.Fprintf(
+				a.out, "the pool %s is open to %s; it has %s%s\n", p.Name, openTo(p), english.Plural(len(p.Nodes), "node", ""),
+				map[bool]string{true: ", which exchange no files of bundles with others"}[p.Alone],
+			)
 			return nil
 		}),
 	}
+	set.Flags().BoolVar(&alone, "alone", false, "its nodes get files of bundles from the service alone, and give none to others")
 	set.Flags().StringSliceVar(&projects, "projects", nil, "only these projects may use it (default: all)")
 	c.AddCommand(list, set, drop(
 		a, "pool", "/api/v1/pools", "Do away with a pool that has no members", "",

@@ -24,10 +24,10 @@ import (
 )
 
 type serveOptions struct {
-	listen, data, database, recipes, passwordFile, cert, key, name, advertise string
-	logs                                                                      string
-	fast                                                                      bool
-	clockOffset                                                               time.Duration
+	listen, data, database, recipes, passwordFile, cert, key, name, advertise, contents, contentsLimit string
+	logs                                                                                               string
+	fast                                                                                               bool
+	clockOffset                                                                                        time.Duration
 }
 
 func (a *app) serveCommand() *cobra.Command {
@@ -46,6 +46,12 @@ func (a *app) serveCommand() *cobra.Command {
 	f.StringVar(&o.listen, "listen", "127.0.0.1:7420", "address and port to listen on")
 	f.StringVar(&o.data, "data", dataDir(), "folder of the service's own database")
 	f.StringVar(&o.database, "database", "", "URL of a PostgreSQL database to use instead of its own")
+	f.StringVar(
+		&o.contents, "contents", "", "folder for the contents of bundles; services on one database share it (default: in --data)",
+	)
+	f.StringVar(
+		&o.contentsLimit, "contents-limit", "200GiB", "disk that contents of bundles may take up besides what open runs need",
+	)
 	f.StringVar(&o.recipes, "recipes", "", "folder with further recipes")
 	f.StringVar(&o.passwordFile, "admin-password-file", "", "file with the password of the first administrator")
 	f.StringVar(&o.name, "name", "", "name of this service among those on one database (default: host and port)")
@@ -71,6 +77,10 @@ func (a *app) serve(ctx context.Context, o serveOptions) (err error) {
 	mostLogs, err := bytesOf(o.logs)
 	if err != nil || mostLogs < 1<<20 {
 		return usageError{fmt.Errorf("--logs-limit %q: write it like 8GiB, at least 1MiB", o.logs)}
+	}
+	mostContents, err := bytesOf(o.contentsLimit)
+	if err != nil || mostContents < 1 {
+		return usageError{fmt.Errorf("--contents-limit %q: write it like 200GiB", o.contentsLimit)}
 	}
 	book, err := recipe.Builtin()
 	if err != nil {
@@ -108,6 +118,7 @@ func (a *app) serve(ctx context.Context, o serveOptions) (err error) {
 		Store: st, Recipes: book, OwnRecipes: own, Log: log, Name: name, Address: address, Version: Version,
 		Socket: socketName(listener.Addr()), Now: func() time.Time { return time.Now().Add(o.clockOffset) },
 		Alone: o.database == "", MostLogs: mostLogs, Folder: o.data,
+		Contents: o.contents, MostContents: mostContents,
 		FirstAdmin: func() (string, string, error) { return a.firstAdmin(o.passwordFile) },
 	})
 	server, err := api.New(

@@ -342,6 +342,15 @@ func (w *work) getScene(ctx context.Context) error {
 	return nil
 }
 
+// noScene says that the files of a scene could not be got.
+type noScene struct{ err error }
+
+// Error says why.
+func (n *noScene) Error() string { return "the scene could not be got: " + n.err.Error() }
+
+// Unwrap returns why.
+func (n *noScene) Unwrap() error { return n.err }
+
 // sceneCause names the cause for which a scene could not be got.
 func sceneCause(err error) string {
 	switch {

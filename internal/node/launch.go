@@ -83,6 +83,11 @@ func (l *launch) start(fed bool) error {
 	if err := l.w.stillTheScene(); err != nil {
 		return err
 	}
+	if l.number > 1 && l.w.lease.Bundle != "" { // somebody may have spoilt what it has
+		if err := l.w.getScene(l.w.stops.ctx); err != nil {
+			return &noScene{err}
+		}
+	}
 	r := l.w.lease.Recipe
 	program, err := programPath(r.Program)
 	if err != nil {
@@ -199,8 +204,11 @@ func (l *launch) run(ctx context.Context) (reached int) {
 // noStart reports that a renderer could not be started, or may not be.
 func (w *work) noStart(launch, frame int, err error) {
 	var changed *changedScene
+	var gone *noScene
 	switch {
 	case w.lost():
+	case errors.As(err, &gone):
+		w.failed(launch, frame, sceneCause(gone.err), gone.Error())
 	case errors.As(err, &changed):
 		w.diary.note(journal.Entry{Do: journal.Failed, Launch: launch, Frame: frame})
 		w.sceneGone(launch, frame, changed)

@@ -214,7 +214,7 @@ func (w *work) run(ctx context.Context) (wire.Ended, error) {
 	if err := w.getScene(rendering); err != nil && rendering.Err() == nil {
 		w.log.Error("the scene of a lease", "lease", w.lease.ID, "error", err)
 		w.launch++
-		w.failed(w.launch, left.First(), sceneCause(err), "the scene could not be got: "+err.Error())
+		w.failed(w.launch, left.First(), sceneCause(err), (&noScene{err}).Error())
 		w.offers.end()
 		return wire.Ended{Lease: w.lease.ID, Message: "could not get the scene"}, w.stops.err()
 	}

@@ -74,16 +74,6 @@ func Read(name string, most int64) ([]byte, error) {
 	return readAll(file, most)
 }
 
-// ReadIn is Read inside a root.
-func ReadIn(root *os.Root, name string, most int64) ([]byte, error) {
-	file, err := OpenIn(root, name)
-	if err != nil {
-		return nil, err
-	}
-	defer file.Close()
-	return readAll(file, most)
-}
-
 func readAll(file *os.File, most int64) ([]byte, error) {
 	if info, err := file.Stat(); err == nil && info.Size() > most {
 		return nil, fmt.Errorf("%s: %w: %d bytes, and at most %d are read", file.Name(), ErrTooLarge, info.Size(), most)

@@ -44,7 +44,10 @@ func TestOnlyRegularFilesAreOpened(t *testing.T) {
 			go func() {
 				_, err := Read(at(name), 10)
 				done <- err
-				_, err = ReadIn(root, name, 10)
+				file, err := OpenIn(root, name)
+				if err == nil {
+					_ = file.Close()
+				}
 				if name == "zero" && err != nil { // a link out of the root is refused as such
 					err = ErrNotRegular
 				}

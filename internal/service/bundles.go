@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"path/filepath"
 	"sync"
 	"time"
 
@@ -33,7 +32,7 @@ func openBundles(folder string, most int64) (*bundles, error) {
 		return b, nil
 	}
 	var err error
-	b.store, err = bundle.Open(filepath.Join(folder, "contents"))
+	b.store, err = bundle.Open(folder)
 	return b, err
 }
 

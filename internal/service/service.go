@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"path/filepath"
 	"runtime"
 	"sync"
 	"sync/atomic"
@@ -46,6 +47,7 @@ type Options struct {
 	// MostContents is how many bytes of bundles are kept besides what open runs need;
 	// some when 0.
 	MostContents int64
+	Contents     string // folder for the contents of bundles; in Folder when empty
 	// FirstAdmin is called once, when nobody may sign in yet. It returns the
 	// name and the hash of the password of the first administrator.
 	FirstAdmin func() (name, passwordHash string, err error)
@@ -75,6 +77,13 @@ type Service struct {
 // mostContents is how many bytes of bundles are kept when nobody says.
 const mostContents = 200 << 30
 
+func contentsFolder(o Options) string {
+	if o.Contents == "" && o.Folder != "" {
+		return filepath.Join(o.Folder, "contents")
+	}
+	return o.Contents
+}
+
 // New returns a Service that is not running yet.
 func New(o Options) *Service {
 	if o.Now == nil {
@@ -98,7 +107,7 @@ func New(o Options) *Service {
 	}
 	s.sharing = newSharing()
 	var err error
-	if s.bundles, err = openBundles(o.Folder, o.MostContents); err != nil {
+	if s.bundles, err = openBundles(contentsFolder(o), o.MostContents); err != nil {
 		o.Log.Error("bundles cannot be kept", "error", err)
 		s.bundles = &bundles{}
 	}

@@ -59,7 +59,7 @@ func (s *Service) Share(
 	if err != nil {
 		return nil, nil, err
 	}
-	name, err := f.Fleet.NameOf(ctx, node, session)
+	name, alone, err := f.Fleet.NameOf(ctx, node, session)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -69,7 +69,7 @@ func (s *Service) Share(
 	if port > 0 {
 		h.addresses[name] = net.JoinHostPort(host, fmt.Sprint(port))
 	}
-	seeds, names := h.tracker.Share(id, bundle.Holding{Node: name, Standing: at, Alone: port == 0}, now)
+	seeds, names := h.tracker.Share(id, bundle.Holding{Node: name, Standing: at, Alone: alone || port == 0}, now)
 	for _, other := range names {
 		p := permit.Permit{To: name, From: other, What: id, Until: now.Add(permitLives)}
 		peers = append(peers, Peer{other, h.addresses[other], permit.Sign(h.key, p), h.tracker.Have(id, other)})

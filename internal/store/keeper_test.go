@@ -103,12 +103,10 @@ func (k *keeper) randomStep(r *rand.Rand, m *pace.Model, ask int64) {
 		if r.IntN(90) == 0 {
 			k.do(farm.RunMoved{Run: run.ID, State: farm.RunHeld, Held: farm.HeldFailing, Reason: "it fails", At: now})
 		}
-		if r.IntN(60) == 0 { // its scene has changed, and somebody goes on with it
+		if r.IntN(80) == 0 { // its scene has changed, and somebody goes on with it
 			scene := fmt.Sprint("scene ", r.IntN(3))
 			k.do(farm.RunMoved{Run: run.ID, State: farm.RunHeld, Held: farm.HeldChanged, Scene: scene, At: now})
-			if r.IntN(2) == 0 {
-				k.do(farm.RunMoved{Run: run.ID, State: farm.RunQueued, Scene: scene, Reason: "released", At: now})
-			}
+			k.do(farm.RunMoved{Run: run.ID, State: farm.RunQueued, Scene: scene, Reason: "released", At: now})
 		}
 		if !run.Parked.Empty() && r.IntN(20) == 0 {
 			k.do(farm.FramesRetried{Run: run.ID, Frames: run.Parked, At: now})
@@ -229,7 +227,7 @@ func (k *keeper) randomNode(r *rand.Rand, step int) {
 		)
 	case 2:
 		pool := fmt.Sprintf("pool-%d", r.IntN(3))
-		k.do(farm.PoolSet{Name: pool, Projects: []string{"salt-clock"}[:r.IntN(2)], At: now})
+		k.do(farm.PoolSet{Name: pool, Projects: []string{"salt-clock"}[:r.IntN(2)], Alone: r.IntN(2) == 0, At: now})
 		week, _ := hours.ParseWeek("mon-fri 18:00-08:00")
 		k.do(
 			farm.NodeSet{

@@ -277,10 +277,10 @@ var kinds = map[farm.Kind]kept{
 		}),
 	},
 	farm.PoolSet{}.Kind(): {
-		statement: `INSERT INTO pool (name, projects)
-		SELECT name, COALESCE(NULLIF(projects, 'null'), '[]') FROM jsonb_to_recordset($1::jsonb) AS r(name text,
-		projects jsonb)
-		ON CONFLICT (name) DO UPDATE SET projects = excluded.projects`,
+		statement: `INSERT INTO pool (name, projects, alone)
+		SELECT name, COALESCE(NULLIF(projects, 'null'), '[]'), COALESCE(alone, false)
+		FROM jsonb_to_recordset($1::jsonb) AS r(name text, projects jsonb, alone boolean)
+		ON CONFLICT (name) DO UPDATE SET projects = excluded.projects, alone = excluded.alone`,
 		touches: of(func(r farm.PoolSet) (writes, reads []row) {
 			return []row{named("pool", r.Name)}, nil
 		}),

@@ -214,12 +214,12 @@ func (l *loader) pools() error {
 	return l.each(func(row *sql.Rows) error {
 		var p farm.Pool
 		var projects []byte
-		if err := row.Scan(&p.Name, &projects); err != nil {
+		if err := row.Scan(&p.Name, &projects, &p.Alone); err != nil {
 			return err
 		}
 		l.state.Pools[p.Name] = &p
 		return json.Unmarshal(projects, &p.Projects)
-	}, `SELECT name, projects FROM pool`)
+	}, `SELECT name, projects, alone FROM pool`)
 }
 
 func (l *loader) launchSettings() error {

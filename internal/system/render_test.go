@@ -224,6 +224,12 @@ trouble:
 	if _, stderr, code := f.vexillum("retry", "bad"); code != 0 {
 		t.Fatalf("retry: %s", stderr)
 	}
+	// What is done is of the old state, and going on is for a person to say.
+	f.wait("the run is held", func() bool { return f.run(id).State == "held" })
+	if why := f.run(id).Why; !strings.Contains(why, "frames 1,8-9,12 are of the old state") {
+		t.Errorf("it is held as %q", why)
+	}
+	f.must("release", "bad")
 	f.wait("all frames are done", func() bool { return f.run(id).State == "done" })
 	f.wantFiles(run, frameNames("bad", 1, 12))
 	f.practicePixels(run, "tidal")

@@ -132,6 +132,7 @@ type Picked struct {
 type Pool struct {
 	Name     string   `json:"name"`
 	Projects []string `json:"projects"` // that may use it; all when empty
+	Alone    bool     `json:"alone"`    // its nodes exchange no pieces of bundles with others
 	Nodes    []string `json:"nodes"`
 }
 

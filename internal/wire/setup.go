@@ -57,7 +57,8 @@ type ProjectChange struct {
 
 // NewPool makes a pool, or changes it.
 type NewPool struct {
-	Projects []string `json:"projects"` // that may use it; all when empty
+	Projects []string `json:"projects"`        // that may use it; all when empty
+	Alone    bool     `json:"alone,omitempty"` // its nodes exchange no pieces of bundles with others
 }
 
 // Recipe is a recipe as people see it in lists.

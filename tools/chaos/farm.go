@@ -136,7 +136,8 @@ func (f *farm) startService(ctx context.Context, name, offset string) error {
 	}
 	f.listens = append(f.listens, listen)
 	p, err := f.program(name, "serve", "--listen", listen, "--database", address.String(), "--name", name,
-		"--admin-password-file", filepath.Join(f.dir, "password"), "--clock-offset", offset)
+		"--admin-password-file", filepath.Join(f.dir, "password"), "--clock-offset", offset,
+		"--contents", filepath.Join(f.dir, "contents"))
 	if err != nil {
 		return err
 	}
@@ -326,7 +327,9 @@ type submitted struct {
 
 // submitSome submits runs of every kind; a submit is repeated until it is
 // acknowledged.
-func (f *farm) submitSome(ctx context.Context, r *rand.Rand, seed uint64) ([]submitted, error) {
+func (f *farm) submitSome(
+	ctx context.Context, r *rand.Rand, seed uint64, met map[string]int,
+) ([]submitted, error) {
 	var out []submitted
 	for i, mode := range []string{"practice", "practice-single", "practice-feed"} {
 		s := submitted{
@@ -350,6 +353,14 @@ func (f *farm) submitSome(ctx context.Context, r *rand.Rand, seed uint64) ([]sub
 		in := wire.Submit{
 			Job: s.job, Project: "salt-clock", Scene: s.scene, Recipe: s.mode, Frames: s.frames,
 			Width: s.width, Height: s.height, Tries: 20, Passes: s.passes,
+		}
+		if r.IntN(2) == 0 {
+			id, err := f.sendBundle(ctx, r, s)
+			if err != nil {
+				return nil, err
+			}
+			in.Bundle = id
+			met["runs with a bundle"]++
 		}
 		var receipt wire.Receipt
 		if err := f.persist(ctx, s.job, http.MethodPost, "/api/v1/runs", in, &receipt); err != nil {

@@ -56,6 +56,7 @@ var faults = []fault{
 		pid := f.find([]byte("\x00launcher\x00" + filepath.Join(f.dir, nodeName(r.IntN(nodes))) + "\x00"))
 		return pid != 0 && syscall.Kill(pid, syscall.SIGKILL) == nil
 	}},
+	{"contents of a node spoilt", func(f *farm, r *rand.Rand) bool { return f.spoilContents(r) }},
 	{"renderer killed", func(f *farm, r *rand.Rand) bool {
 		pid := f.find([]byte("--node=" + nodeName(r.IntN(nodes)) + "\x00"))
 		return pid != 0 && syscall.Kill(pid, syscall.SIGKILL) == nil

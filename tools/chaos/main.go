@@ -90,7 +90,7 @@ func run(ctx context.Context, rounds int, seed uint64, binary, dir string) (err 
 // everything, waits for the end and checks.
 func (f *farm) round(ctx context.Context, seed uint64, met map[string]int) (frames int, err error) {
 	r := rand.New(rand.NewPCG(seed, 3))
-	runs, err := f.submitSome(ctx, r, seed)
+	runs, err := f.submitSome(ctx, r, seed, met)
 	if err != nil {
 		return 0, err
 	}

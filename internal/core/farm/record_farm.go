@@ -9,6 +9,7 @@ import (
 type PoolSet struct {
 	Name     string    `json:"name"`
 	Projects []string  `json:"projects"`
+	Alone    bool      `json:"alone,omitempty"` // see Pool
 	At       time.Time `json:"at"`
 }
 
@@ -22,7 +23,7 @@ func (r PoolSet) About() About { return About{At: r.At} }
 func (PoolSet) Wakes() Wakes { return WakesAsks }
 
 func (r PoolSet) apply(s *State) error {
-	s.Pools[r.Name] = &Pool{Name: r.Name, Projects: r.Projects}
+	s.Pools[r.Name] = &Pool{Name: r.Name, Projects: r.Projects, Alone: r.Alone}
 	return nil
 }
 

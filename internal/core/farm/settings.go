@@ -286,6 +286,16 @@ func rate(bytes int64) string {
 type Pool struct {
 	Name     string   `json:"name"`
 	Projects []string `json:"projects"` // that may use its nodes; all when empty
+	// its nodes neither get pieces of bundles from others nor give them any
+	Alone bool `json:"alone,omitempty"`
+}
+
+// Alone reports whether a node neither gets pieces of bundles from others nor gives them
+// any: one of its pools says so.
+func (s *State) Alone(n *Node) bool {
+	return slices.ContainsFunc(n.Settings.Pools, func(name string) bool {
+		return s.Pools[name] != nil && s.Pools[name].Alone
+	})
 }
 
 // Admits returns an error that says why a project may not use a node: all its

@@ -161,16 +161,17 @@ func (d *Desk) Start(
 	return out, err
 }
 
-// NameOf returns the name of a node in its newest session.
-func (d *Desk) NameOf(ctx context.Context, id farm.NodeID, session int64) (name string, err error) {
+// NameOf returns the name of a node in its newest session, and whether it exchanges
+// nothing with other nodes.
+func (d *Desk) NameOf(ctx context.Context, id farm.NodeID, session int64) (name string, alone bool, err error) {
 	err = d.do(ctx, func(t *transaction) error {
 		n, err := t.session(id, session)
 		if err == nil {
-			name = n.Name
+			name, alone = n.Name, t.State.Alone(n)
 		}
 		return err
 	})
-	return name, err
+	return name, alone, err
 }
 
 // Found notes which renderers a node has found since its session began.

@@ -141,7 +141,7 @@ func TestADrainedNodeIsTold(t *testing.T) {
 func TestSettingsReachTheNode(t *testing.T) {
 	bubble(t, func(t *testing.T, w *world) {
 		n, other := w.join("kiln-01"), w.join("desk-tobin")
-		_, err := w.Setup.SetPool(context.Background(), "graphics", []string{"salt-clock"}, nadia)
+		_, err := w.Setup.SetPool(context.Background(), "graphics", wire.NewPool{Projects: []string{"salt-clock"}}, nadia)
 		w.ok(err)
 		change := func(in wire.NodeChange) (wire.NodesActed, error) {
 			return w.Fleet.Change(context.Background(), in, nadia)
@@ -268,7 +268,7 @@ func TestTheOwnerWins(t *testing.T) {
 func TestARevokedMachineEnrolsAgain(t *testing.T) {
 	bubble(t, func(t *testing.T, w *world) {
 		n := w.join("kiln-01")
-		_, err := w.Setup.SetPool(context.Background(), "graphics", nil, nadia)
+		_, err := w.Setup.SetPool(context.Background(), "graphics", wire.NewPool{Projects: nil}, nadia)
 		w.ok(err)
 		_, err = w.People.IssueKey(
 			context.Background(), farm.Key{Hash: "k", CreatedBy: "nadia", UsesLeft: 2, Pools: []string{"graphics"}},

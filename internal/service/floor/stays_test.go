@@ -116,7 +116,7 @@ func TestAPlaceIsHeldAsAWhole(t *testing.T) {
 func TestRecipesAndPoolsAreHeldAsAWhole(t *testing.T) {
 	bubble(t, func(t *testing.T, w *world) {
 		inside, outside := w.join("kiln-01"), w.join("kiln-02")
-		_, err := w.Setup.SetPool(context.Background(), "graphics", nil, farm.Person{Name: "nadia"})
+		_, err := w.Setup.SetPool(context.Background(), "graphics", wire.NewPool{Projects: nil}, farm.Person{Name: "nadia"})
 		w.ok(err)
 		_, err = w.Fleet.Change(
 			context.Background(),

@@ -12,9 +12,11 @@ import (
 	"vexillum/internal/wire"
 )
 
-// SetPool makes a pool, or changes which projects may use it.
-func (d *Desk) SetPool(ctx context.Context, name string, projects []string, by farm.Person) (wire.Pool, error) {
+// SetPool makes a pool, or changes which projects may use it and whether its nodes
+// exchange pieces of bundles with others.
+func (d *Desk) SetPool(ctx context.Context, name string, in wire.NewPool, by farm.Person) (wire.Pool, error) {
 	var view wire.Pool
+	projects := in.Projects
 	err := d.do(ctx, func(t *transaction) error {
 		if err := farm.CheckShortName("pool", name); err != nil {
 			return refusal.New(refusal.Invalid, "name", "%v", err)
@@ -29,13 +31,13 @@ func (d *Desk) SetPool(ctx context.Context, name string, projects []string, by f
 		projects = slices.Compact(slices.Sorted(slices.Values(projects)))
 		before := ""
 		if old := t.State.Pools[name]; old != nil {
-			before = poolUse(old.Projects)
+			before = poolUse(old.Projects, old.Alone)
 		}
-		if before != poolUse(projects) {
+		if before != poolUse(projects, in.Alone) {
 			t.Append(
-				farm.PoolSet{Name: name, Projects: wire.List(projects), At: t.Now},
+				farm.PoolSet{Name: name, Projects: wire.List(projects), Alone: in.Alone, At: t.Now},
 				farm.Audited{
-					Actor: by.Name, Action: "set pool", Subject: name, From: before, To: poolUse(projects),
+					Actor: by.Name, Action: "set pool", Subject: name, From: before, To: poolUse(projects, in.Alone),
 					At: t.Now,
 				},
 			)
@@ -81,16 +83,21 @@ func (d *Desk) Pools(ctx context.Context) ([]wire.Pool, error) {
 }
 
 func (d *Desk) poolView(p *farm.Pool) wire.Pool {
-	v := wire.Pool{Name: p.Name, Projects: wire.List(p.Projects), Nodes: []string{}}
+	v := wire.Pool{Name: p.Name, Projects: wire.List(p.Projects), Alone: p.Alone, Nodes: []string{}}
 	for _, n := range d.s.Members(p.Name) {
 		v.Nodes = append(v.Nodes, n.Name)
 	}
 	return v
 }
 
-func poolUse(projects []string) string {
-	if len(projects) == 0 {
-		return "open to all"
+// poolUse says who may use a pool, for the audit record.
+func poolUse(projects []string, alone bool) string {
+	use := "open to all"
+	if len(projects) > 0 {
+		use = "for " + strings.Join(projects, ", ")
 	}
-	return "for " + strings.Join(projects, ", ")
+	if alone {
+		use += ", exchanging nothing with other nodes"
+	}
+	return use
 }

@@ -24,10 +24,14 @@ CREATE INDEX frame_suspect ON frame (run) WHERE suspect IS NOT NULL;
 ALTER TABLE run ADD COLUMN found_scene text NOT NULL DEFAULT '';
 ALTER TABLE run ADD COLUMN taken_scene text NOT NULL DEFAULT '';
 
+-- Nodes of which no pieces of bundles pass to others.
+ALTER TABLE pool ADD COLUMN alone boolean NOT NULL DEFAULT false;
+
 -- How delivered files are named; empty: as ever.
 ALTER TABLE project ADD COLUMN names text NOT NULL DEFAULT '';
 
 -- +goose Down
+ALTER TABLE pool DROP COLUMN alone;
 ALTER TABLE run DROP COLUMN found_scene;
 ALTER TABLE run DROP COLUMN taken_scene;
 ALTER TABLE project DROP COLUMN names;
