@@ -164,7 +164,12 @@ func (c *contents) pin(id string) (unpin func()) {
 }
 
 // sweep keeps the contents within their limit.
-func (c *contents) sweep() {
+func (c *contents) sweep() { c.sweepTo(c.most) }
+
+// makeRoom takes away all contents that no lease needs: the disk is wanted for frames.
+func (c *contents) makeRoom() { c.sweepTo(0) }
+
+func (c *contents) sweepTo(most int64) {
 	c.mu.Lock()
 	needed := map[string]bool{}
 	for id := range c.pinned {
@@ -175,7 +180,7 @@ func (c *contents) sweep() {
 		}
 	}
 	c.mu.Unlock()
-	if _, err := c.store.Sweep(c.most, func(hash string) bool { return needed[hash] }); err != nil {
+	if _, err := c.store.Sweep(most, func(hash string) bool { return needed[hash] }); err != nil {
 		c.log.Warn("sweeping the contents of bundles", "error", err)
 	}
 }
@@ -199,11 +204,23 @@ type exchange interface {
 	holding(ctx context.Context, h wire.Holding) (wire.Sharing, error)
 }
 
-// fetch gets all of a bundle that is not here.
+// fetch gets all of a bundle that is not here. Where the disk is full, contents that no
+// lease needs make room first.
 func (c *contents) fetch(
 	ctx context.Context, svc exchange, id string, told func(bundle.Progress),
 ) (*bundle.Manifest, error) {
 	defer c.one(id)()
+	m, err := c.fetchOnce(ctx, svc, id, told)
+	if errors.Is(err, syscall.ENOSPC) {
+		c.makeRoom()
+		m, err = c.fetchOnce(ctx, svc, id, told)
+	}
+	return m, err
+}
+
+func (c *contents) fetchOnce(
+	ctx context.Context, svc exchange, id string, told func(bundle.Progress),
+) (*bundle.Manifest, error) {
 	m, err := c.manifest(id)
 	if errors.Is(err, bundle.ErrNotHere) {
 		var data []byte
@@ -333,7 +350,7 @@ func (w *work) getScene(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	folder := filepath.Join(w.staging, "scene")
+	folder := filepath.Join(w.staging, sceneFolder)
 	if err := w.host.contents.store.Lay(m, folder); err != nil {
 		return err
 	}

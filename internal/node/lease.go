@@ -241,12 +241,16 @@ func (w *work) run(ctx context.Context) (wire.Ended, error) {
 	return wire.Ended{Lease: w.lease.ID, Message: why}, nil
 }
 
+// sceneFolder is the folder of a lease's scene in its staging folder, where it does not
+// stand in its place.
+const sceneFolder = "scene"
+
 // unpackScene writes down a scene that came with the lease.
 func (w *work) unpackScene() error {
 	if w.lease.SceneText == "" {
 		return nil
 	}
-	folder := filepath.Join(w.staging, "scene")
+	folder := filepath.Join(w.staging, sceneFolder)
 	if err := os.MkdirAll(folder, 0o755); err != nil {
 		return fmt.Errorf("making its folder: %w", err)
 	}

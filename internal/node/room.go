@@ -84,11 +84,15 @@ func (r *room) lookAtDisk() string {
 	return ""
 }
 
-// heldBytes returns how much the files of a folder take up.
+// heldBytes returns how much the frames of leases take up: all files but those of
+// their scenes.
 func heldBytes(folder string) (all int64) {
-	_ = filepath.WalkDir(folder, func(_ string, entry fs.DirEntry, err error) error {
+	_ = filepath.WalkDir(folder, func(at string, entry fs.DirEntry, err error) error {
 		if err != nil {
 			return nil //nolint:nilerr // it was removed just now
+		}
+		if entry.IsDir() && entry.Name() == sceneFolder && filepath.Dir(filepath.Dir(at)) == filepath.Clean(folder) {
+			return filepath.SkipDir
 		}
 		if info, err := entry.Info(); err == nil && !errors.Is(err, fs.ErrNotExist) && info.Mode().IsRegular() {
 			all += info.Size()
@@ -111,6 +115,9 @@ func (w *work) waitForRoom(ctx context.Context) {
 				w.status.set(func(n *moment) { n.noRoom = "" })
 			}
 			return
+		}
+		if !told && w.host.contents != nil {
+			w.host.contents.makeRoom()
 		}
 		if !told {
 			w.log.Warn("a frame waits for room", "lease", w.lease.ID, "why", why)

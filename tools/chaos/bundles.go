@@ -24,7 +24,7 @@ func (f *farm) sendBundle(ctx context.Context, r *rand.Rand, s submitted) (id st
 	if err != nil {
 		return "", err
 	}
-	smoke := make([]byte, 2<<20+r.IntN(4<<20))
+	smoke := make([]byte, 600<<10+r.IntN(1200<<10))
 	_, _ = rand.NewChaCha8([32]byte{byte(r.Uint32()), byte(r.Uint32())}).Read(smoke) // it never fails
 	for name, data := range map[string][]byte{s.scene: text, "smoke.bin": smoke} {
 		if err := os.WriteFile(filepath.Join(folder, name), data, 0o644); err != nil {

@@ -187,7 +187,7 @@ func (f *farm) addNode(ctx context.Context, i int, key string) error {
 		if err := os.MkdirAll(data, 0o700); err != nil {
 			return err
 		}
-		if err := syscall.Mount("tmpfs", data, "tmpfs", 0, "size=4m,mode=700"); err == nil {
+		if err := syscall.Mount("tmpfs", data, "tmpfs", 0, "size=12m,mode=700"); err == nil {
 			ballast = filepath.Join(data, "ballast")
 		}
 	}
