@@ -53,7 +53,7 @@ var below = map[string][]string{
 		"core/capacity", "core/deal", "core/fairness", "core/farm", "core/frames", "core/pace", "core/simulate",
 		"core/span",
 	},
-	"recipe": {"core/farm", "core/frames", "plainyaml"},
+	"recipe": {"core/farm", "core/frames", "core/trait", "plainyaml"},
 	"drillfile": {
 		"core/farm", "core/frames", "core/hours", "core/pace", "core/simulate", "core/trait", "plainyaml",
 	},
@@ -86,7 +86,7 @@ var below = map[string][]string{
 	},
 	"service/queue": {
 		"core/capacity", "core/deal", "core/engine", "core/farm", "core/forecast", "core/frames", "core/pace",
-		"core/trait", "core/triage", "recipe", "service/refusal", "service/shelf", "service/views",
+		"core/paths", "core/trait", "core/triage", "recipe", "service/refusal", "service/shelf", "service/views",
 		"service/writer", "wire",
 	},
 	"service/fleet": {
@@ -99,7 +99,7 @@ var below = map[string][]string{
 		"service/queue", "service/setup", "service/shelf", "service/views", "service/writer", "wire",
 	},
 	"service": {
-		"bundle", "core/farm", "core/forecast", "core/frames", "core/pace", "core/protocol/accept", "core/span", "launcher",
+		"bundle", "core/farm", "core/forecast", "core/frames", "core/pace", "core/paths", "core/protocol/accept", "core/span", "launcher",
 		"permit", "plainfile", "publish", "recipe", "scenefile", "selftest", "service/fleet", "service/floor", "service/gauge",
 		"service/lead", "service/ledger", "service/logbook", "service/queue", "service/refusal", "service/views",
 		"service/writer", "store", "wire",

@@ -170,7 +170,7 @@ func (r *Recipe) checkProgram() (found []wrong) {
 		}
 	}
 	for _, v := range []struct{ field, text string }{{"least", r.Probe.Least}, {"below", r.Probe.Below}} {
-		if _, err := ParseVersion(v.text); v.text != "" && err != nil {
+		if _, err := versionIn(v.text); v.text != "" && err != nil {
 			found = append(found, wrong{[]string{"probe", v.field}, err.Error()})
 		}
 	}

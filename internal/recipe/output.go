@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"regexp"
 	"strconv"
+
+	"vexillum/internal/core/trait"
 )
 
 // Size says how large the pictures of an output are: as those of the frame when it
@@ -44,44 +46,16 @@ func (s Size) Of(width, height int) (w, h int) {
 	return width, height
 }
 
-// Version is a version of a program in dotted numbers.
-type Version []int
-
 var dotted = regexp.MustCompile(`^\d{1,9}(?:\.\d{1,9}){0,7}`)
 
-// ParseVersion reads the dotted numbers with which a text begins; what follows is
-// not looked at. The error says that there are none.
-func ParseVersion(text string) (out Version, err error) {
-	numbers := dotted.FindString(text)
-	if numbers == "" {
+// versionIn reads the dotted numbers with which a text begins. The error says that there
+// are none.
+func versionIn(text string) (trait.Version, error) {
+	v, ok := trait.ParseVersion(dotted.FindString(text))
+	if !ok {
 		return nil, fmt.Errorf("%q is no version; write it like 3.7", text)
 	}
-	for at := 0; at < len(numbers); at++ {
-		end := at
-		for end < len(numbers) && numbers[end] != '.' {
-			end++
-		}
-		n, _ := strconv.Atoi(numbers[at:end])
-		out, at = append(out, n), end
-	}
-	return out, nil
-}
-
-// Compare is negative where v is before w, and 0 where they are the same: 3.7 is
-// 3.7.0.
-func (v Version) Compare(w Version) int {
-	part := func(v Version, i int) int {
-		if i < len(v) {
-			return v[i]
-		}
-		return 0
-	}
-	for i := range max(len(v), len(w)) {
-		if d := part(v, i) - part(w, i); d != 0 {
-			return d
-		}
-	}
-	return 0
+	return v, nil
 }
 
 // Unfit says why a version of the renderer will not do; "" if it will.
@@ -89,14 +63,14 @@ func (p Probe) Unfit(version string) string {
 	if p.Least == "" && p.Below == "" {
 		return ""
 	}
-	have, err := ParseVersion(version)
+	have, err := versionIn(version)
 	if err != nil {
 		return err.Error()
 	}
-	if least, err := ParseVersion(p.Least); err == nil && have.Compare(least) < 0 {
+	if least, err := versionIn(p.Least); err == nil && have.Compare(least) < 0 {
 		return fmt.Sprintf("it is version %s, and %s or later is needed", version, p.Least)
 	}
-	if below, err := ParseVersion(p.Below); err == nil && have.Compare(below) >= 0 {
+	if below, err := versionIn(p.Below); err == nil && have.Compare(below) >= 0 {
 		return fmt.Sprintf("it is version %s, and one before %s is needed", version, p.Below)
 	}
 	return ""

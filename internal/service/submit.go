@@ -15,6 +15,7 @@ import (
 
 	"vexillum/internal/bundle"
 	"vexillum/internal/core/farm"
+	"vexillum/internal/core/paths"
 	"vexillum/internal/plainfile"
 	"vexillum/internal/publish"
 	"vexillum/internal/service/floor"
@@ -43,7 +44,7 @@ func (s *Service) Submit(ctx context.Context, sub queue.Submission) (Submitted, 
 		return Submitted{}, err
 	} else if known { // even if the scene is gone by now
 		roots, err := f.Setup.Roots(ctx, before.Run.Project, runtime.GOOS)
-		return Submitted{before, filepath.Join(roots.Frames, filepath.FromSlash(before.Run.Output)), nil}, err
+		return Submitted{before, paths.Spell(runtime.GOOS, roots.Frames, before.Run.Output), nil}, err
 	}
 	given, sized := sub.Spec.Values, sub.Spec.Width != 0 || sub.Spec.Height != 0
 	sub, err = f.Queue.CheckSubmission(sub)
@@ -136,7 +137,7 @@ func (s *Service) submitInto(
 				Kind: refusal.Invalid, Field: "output",
 				Reason: fmt.Sprintf(
 					"the output folder %s cannot be used: %v; choose another with --output",
-					filepath.Join(place, filepath.FromSlash(folder)), err,
+					paths.Spell(runtime.GOOS, place, folder), err,
 				),
 			}
 		}
@@ -155,7 +156,7 @@ func (s *Service) submitInto(
 		if err != nil {
 			return Submitted{}, err
 		}
-		return Submitted{done, filepath.Join(place, filepath.FromSlash(done.Run.Output)), passed}, nil
+		return Submitted{done, paths.Spell(runtime.GOOS, place, done.Run.Output), passed}, nil
 	}
 	return Submitted{}, &refusal.Refusal{
 		Kind: refusal.Conflict, Field: "output",

@@ -109,9 +109,9 @@ func compare(a, b string) int {
 			return cmp.Compare(x, y)
 		}
 	}
-	if x, ok := version(a); ok {
-		if y, ok := version(b); ok {
-			return slices.Compare(x, y)
+	if x, ok := ParseVersion(a); ok {
+		if y, ok := ParseVersion(b); ok {
+			return x.Compare(y)
 		}
 	}
 	return cmp.Compare(strings.ToLower(a), strings.ToLower(b))
@@ -129,10 +129,17 @@ func amount(text string) (float64, bool) {
 	return float64(n), err == nil
 }
 
-// version reads dotted numbers of any length. Missing parts at the end are 0,
-// so that 3.7 and 3.7.0 are the same.
-func version(text string) ([]uint64, bool) {
-	var out []uint64
+// Version is a version in dotted numbers of any length, without zeros at its end: 3.7
+// and 3.7.0 are the same.
+type Version []uint64
+
+// Compare is negative where v is before w, and 0 where they are the same.
+func (v Version) Compare(w Version) int { return slices.Compare(v, w) }
+
+// ParseVersion reads dotted numbers, with or without a v before them; false where the
+// text is something else.
+func ParseVersion(text string) (Version, bool) {
+	var out Version
 	for part := range strings.SplitSeq(strings.TrimPrefix(text, "v"), ".") {
 		n, err := strconv.ParseUint(part, 10, 63)
 		if err != nil {

@@ -13,6 +13,7 @@ import (
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
+	"vexillum/internal/core/paths"
 	"vexillum/internal/core/trait"
 	"vexillum/internal/core/triage"
 	"vexillum/internal/recipe"
@@ -104,6 +105,9 @@ func (d *Desk) CheckSubmission(sub Submission) (Submission, error) {
 	}
 	if err := checkPaths(spec); err != nil {
 		return sub, err
+	}
+	if err := paths.Check(spec.Output); spec.Output != "" && err != nil { // any machine may have to make it
+		return sub, refusal.New(refusal.Invalid, "output", "the output folder cannot be made everywhere: %v", err)
 	}
 	if spec.Output == "" {
 		spec.Output = spec.Job
