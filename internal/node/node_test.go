@@ -391,23 +391,31 @@ func TestWhenARendererMayBeStopped(t *testing.T) {
 // TestTimesFromFiles learns what frames take of a renderer that does not tell when
 // they begin.
 func TestTimesFromFiles(t *testing.T) {
-	f := &fake{}
-	w := newWork(t, f, "sleep:600ms draw:1 sleep:200ms draw:2 sleep:200ms draw:3 exit:0", "1-3")
-	w.lease.Recipe.Read.Begins = ""
-	if err := finish(t.Context(), w); err != nil {
-		t.Fatal(err)
+	var wrong []string
+	for range 4 { // a machine that is busy for a moment stretches what the renderer sleeps
+		f := &fake{}
+		w := newWork(t, f, "sleep:600ms draw:1 sleep:200ms draw:2 sleep:200ms draw:3 exit:0", "1-3")
+		w.lease.Recipe.Read.Begins = ""
+		if err := finish(t.Context(), w); err != nil {
+			t.Fatal(err)
+		}
+		wrong = nil
+		for _, item := range f.items {
+			if item.Outcome != wire.OutcomeGood {
+				continue
+			}
+			first := item.Frame == 1
+			if item.RenderSeconds < 0.1 || item.RenderSeconds > 0.5 || first != (item.StartupSeconds > 0.2) {
+				wrong = append(wrong, fmt.Sprintf(
+					"frame %d took %.2f s, after %.2f s to start", item.Frame, item.RenderSeconds, item.StartupSeconds,
+				))
+			}
+		}
+		if len(wrong) == 0 {
+			return
+		}
 	}
-	for _, item := range f.items {
-		if item.Outcome != wire.OutcomeGood {
-			continue
-		}
-		if item.RenderSeconds < 0.1 || item.RenderSeconds > 0.5 {
-			t.Errorf("frame %d took %.2f s", item.Frame, item.RenderSeconds)
-		}
-		if first := item.Frame == 1; first != (item.StartupSeconds > 0.2) {
-			t.Errorf("frame %d has a start-up of %.2f s", item.Frame, item.StartupSeconds)
-		}
-	}
+	t.Errorf("%q", wrong)
 }
 
 // TestAPictureThatEndsTheProcessIsSetAside plays what a journal reports after the node
