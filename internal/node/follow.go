@@ -110,6 +110,10 @@ func (l *launch) lives(m mark) bool {
 	return !same
 }
 
+// allRendered reports whether all frames of the launch were handed to be checked, or
+// have failed.
+func (l *launch) allRendered() bool { return len(l.rendered) == l.set.Len() }
+
 // stopAtBorder notes how far the renderer has come that is stopped between two
 // frames.
 func (l *launch) stopAtBorder() {
@@ -314,6 +318,9 @@ func (l *launch) overdue() string {
 	since := l.since
 	if l.current == nil {
 		since = l.lastEnd()
+		if l.fed || l.allRendered() { // it waits, or clears up
+			return ""
+		}
 		if l.set.Len() > 1 && l.w.lease.Recipe.Read.Ends == "" { // it may be any of them
 			return ""
 		}

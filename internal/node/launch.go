@@ -235,6 +235,10 @@ func (l *launch) goOn(ctx context.Context) (reached int) {
 		}
 		return l.unseen(words)
 	}
+	if l.current == nil && l.allRendered() { // it ended badly after all was said to be finished
+		l.w.log.Warn("a renderer ended with an error after its last frame", "lease", l.w.lease.ID, "said", words)
+		return l.stretch.Last
+	}
 	frame := l.next()
 	if cause == "" {
 		cause = l.crash()

@@ -216,3 +216,17 @@ func TestAFrameMayTakeOnlySoLong(t *testing.T) {
 		t.Errorf("after %v told %q: %+v", time.Since(began), told, f.items)
 	}
 }
+
+// TestAnErrorAfterTheLastFrameSpoilsNone: what was said to be finished counts, however
+// the renderer ends.
+func TestAnErrorAfterTheLastFrameSpoilsNone(t *testing.T) {
+	for script, want := range map[string][]string{
+		"draw:1 say:done_1 draw:2 say:done_2 exit:3": {"delivered 1", "delivered 2", "good 1", "good 2"},
+		"draw:1 say:done_1 exit:3":                   {"delivered 1", "failed 2 crash", "good 1"},
+	} {
+		_, told := worked(t, script, "1-2", func(w *work) { w.lease.Recipe.Read = recipe.Reading{Ends: `^done (\d+)`} })
+		if !slices.Equal(told, want) {
+			t.Errorf("%s: told %q, want %q", script, told, want)
+		}
+	}
+}

@@ -409,7 +409,7 @@ sphere { 0, 1 pigment { rgb <1, clock, 0> } }
 	f.join("kiln-01", "--renderers", "povray", "--threads", "1")
 	run := f.ended(f.submit(wire.Submit{Job: "broken", Scene: "broken.pov", Frames: "1-6", Tries: 1}))
 	if run.State != "done with gaps" || run.Sets.Done != "1-2,4,6" {
-		t.Fatalf("%s: done %s", run.State, run.Sets.Done)
+		t.Fatalf("%s: done %s, shot %s, troubles %+v", run.State, run.Sets.Done, run.Shot, run.Troubles)
 	}
 	want := map[int][2]string{3: {"scene error", "Parse Error"}, 5: {"missing file", "gone.inc"}}
 	for _, trouble := range run.Troubles {
