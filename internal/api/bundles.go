@@ -114,7 +114,8 @@ func (s *Server) holding(c *gin.Context, _ *floor.Floor, in wire.Holding) {
 	out := wire.Sharing{Seeds: append([]int{}, seeds...), Peers: []wire.SharingPeer{}}
 	for _, p := range peers {
 		out.Peers = append(
-			out.Peers, wire.SharingPeer{Name: p.Name, Address: p.Address, Permit: p.Permit, Have: bundle.Packed(p.Have)},
+			out.Peers,
+			wire.SharingPeer{Name: p.Name, Address: p.Address, Permit: p.Permit, Have: bundle.Packed(p.Have)},
 		)
 	}
 	s.answer(c, out, err)

@@ -194,7 +194,8 @@ func (s *Server) leaseView(l *fleet.LeaseView) wire.Lease {
 		Share:          views.ShareView(l.Share),
 		LaunchSettings: views.LaunchValuesView(l.Env),
 		ShotFirst:      spec.ShotRange().First, ShotLast: spec.ShotRange().Last, Scene: spec.Scene,
-		SceneRoot: l.Roots.Scenes, SceneText: spec.SceneText, Bundle: spec.Bundle, SceneSHA: l.Scene, Output: spec.Output,
+		SceneRoot: l.Roots.Scenes, SceneText: spec.SceneText, Bundle: spec.Bundle, SceneSHA: l.Scene,
+		Output:     spec.Output,
 		OutputRoot: l.Roots.Frames, OutputMark: spec.Mark, FilePrefix: prefixed(folder, before), FileEnding: ending,
 		Digits: spec.Digits(), Stall: l.Stall, Width: spec.Width, Height: spec.Height,
 		Values: spec.Values,
@@ -267,8 +268,9 @@ func (s *Server) beat(c *gin.Context, f *floor.Floor, in wire.Beat) {
 	}
 	for _, p := range in.Leases {
 		b.Leases[farm.LeaseID(p.Lease)] = fleet.Progress{
-			Frame: p.Frame, Phase: short(p.Phase), Fraction: part(p.Fraction), Detail: short(p.Detail), Verifying: p.Verifying,
-			Trouble: short(p.Trouble), Full: short(p.Full), MemoryBytes: min(max(0, p.MemoryBytes), maxBytes),
+			Frame: p.Frame, Phase: short(p.Phase), Fraction: part(p.Fraction), Detail: short(p.Detail),
+			Verifying: p.Verifying,
+			Trouble:   short(p.Trouble), Full: short(p.Full), MemoryBytes: min(max(0, p.MemoryBytes), maxBytes),
 		}
 	}
 	if err := f.Fleet.Beat(c, nodeID(c), in.Session, b); err != nil {

@@ -43,7 +43,8 @@ func (s *Server) setRecipe(c *gin.Context, f *floor.Floor, in wire.RecipeChange)
 	}
 	if name := c.Param("recipe"); r.Name != name {
 		problem(c, http.StatusUnprocessableEntity, "text", fmt.Sprintf(
-			"the text is of a recipe named %s, not %s; write name: %s, or set the recipe %s", r.Name, name, name, r.Name,
+			"the text is of a recipe named %s, not %s; write name: %s, or set the recipe %s", r.Name, name, name,
+			r.Name,
 		))
 		return
 	}

@@ -14,14 +14,15 @@ func TestRecipesAreWrittenHere(t *testing.T) {
 	w := newWorld(t)
 	var ours wire.RecipeDetail
 	w.must("GET", "/api/v1/recipes/povray", nil, &ours)
-	if ours.Version != 1 || ours.Origin != "shipped" || len(ours.Versions) != 1 || !strings.HasPrefix(ours.Text, "recipe: ") {
+	if ours.Version != 1 || ours.Origin != "shipped" || len(ours.Versions) != 1 ||
+		!strings.HasPrefix(ours.Text, "recipe: ") {
 		t.Fatalf("what ships: %+v", ours)
 	}
 	bad := strings.Replace(ours.Text, "stop: ", "stopp: ", 1) + "arguments2: x\n"
 	status, body := w.call(w.tokens[wrangler], "PUT", "/api/v1/recipes/povray", wire.RecipeChange{Text: bad})
 	var p wire.Problem
-	if err := json.Unmarshal(body, &p); err != nil || status != http.StatusUnprocessableEntity || len(p.Mistakes) != 3 ||
-		p.Mistakes[1].Line == 0 || p.Field != "text" {
+	if err := json.Unmarshal(body, &p); err != nil || status != http.StatusUnprocessableEntity ||
+		len(p.Mistakes) != 3 || p.Mistakes[1].Line == 0 || p.Field != "text" {
 		t.Errorf("%d %s", status, body)
 	}
 	var check wire.RecipeCheck
@@ -30,13 +31,14 @@ func TestRecipesAreWrittenHere(t *testing.T) {
 		t.Errorf("checked: %+v", check)
 	}
 	good := strings.Replace(ours.Text, "title: ", "title: Our ", 1)
-	if status, body := w.call(w.tokens[wrangler], "PUT", "/api/v1/recipes/vase", wire.RecipeChange{Text: good}); status !=
-		http.StatusUnprocessableEntity || !strings.Contains(string(body), "named povray, not vase") {
+	status, body = w.call(w.tokens[wrangler], "PUT", "/api/v1/recipes/vase", wire.RecipeChange{Text: good})
+	if status != http.StatusUnprocessableEntity || !strings.Contains(string(body), "named povray, not vase") {
 		t.Errorf("under another name: %d %s", status, body)
 	}
 	var made wire.RecipeDetail
 	w.as(wrangler, "PUT", "/api/v1/recipes/povray", wire.RecipeChange{Text: good, Note: "ours"}, &made)
-	if made.Version != 2 || made.By != "wrangler" || made.Versions[0].Note != "ours" || !strings.HasPrefix(made.Title, "Our ") {
+	if made.Version != 2 || made.By != "wrangler" || made.Versions[0].Note != "ours" ||
+		!strings.HasPrefix(made.Title, "Our ") {
 		t.Errorf("%+v", made)
 	}
 	w.as(wrangler, "PUT", "/api/v1/recipes/povray", wire.RecipeChange{Text: good}, &made)
@@ -47,10 +49,12 @@ func TestRecipesAreWrittenHere(t *testing.T) {
 		t.Errorf("version 1 is %q now", made.Text)
 	}
 	for path, says := range map[string]string{
-		"/api/v1/recipes/povray?version=9": "there is no version 9", "/api/v1/recipes/none": "the recipes are: command, povray",
+		"/api/v1/recipes/povray?version=9": "there is no version 9",
+		"/api/v1/recipes/none":             "the recipes are: command, povray",
 		"/api/v1/recipes/povray?version=x": "version",
 	} {
-		if status, body := w.call(w.tokens[viewer], "GET", path, nil); status < 400 || !strings.Contains(string(body), says) {
+		if status, body := w.call(w.tokens[viewer], "GET", path, nil); status < 400 ||
+			!strings.Contains(string(body), says) {
 			t.Errorf("%s: %d %s", path, status, body)
 		}
 	}

@@ -209,7 +209,8 @@ func submissionOf(in wire.Submit, by farm.Person) (queue.Submission, error) {
 		return none, refusal.New(refusal.Invalid, "sequence", "%v", err)
 	}
 	sub := queue.Submission{
-		Held: in.Held, Dry: in.DryRun, Shot: shot, Actor: by.Name, Role: by.Role, AtOnce: in.StartOn != nil && *in.StartOn == 0,
+		Held: in.Held, Dry: in.DryRun, Shot: shot, Actor: by.Name, Role: by.Role,
+		AtOnce: in.StartOn != nil && *in.StartOn == 0,
 		Spec: farm.Spec{
 			Bundle: in.Bundle, Job: in.Job, Project: in.Project, Kind: farm.RunKind(in.Kind), Recipe: in.Recipe,
 			Scene: in.Scene, Output: in.Output, Width: in.Width, Height: in.Height, Values: in.Values,

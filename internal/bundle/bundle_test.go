@@ -59,11 +59,13 @@ func namesOf(all []Named) (out []string) {
 
 func TestASceneIsGatheredWithAllThatItNeeds(t *testing.T) {
 	dir := t.TempDir()
-	write(t, dir, "shots/a.glass", []byte(`include "../lib/b.inc" image "tex/wood.png" image "gone.png" library "std.inc"
-		image "../../secret.png" image "/etc/passwd" cache "sim/smoke.####.vdb" image "`+dir+`/tex/sky.png" image "link.png"
+	write(t, dir, "shots/a.glass", []byte(`include "../lib/b.inc" image "tex/wood.png" image "gone.png"
+		library "std.inc" image "../../secret.png" image "/etc/passwd" cache "sim/smoke.####.vdb"
+		image "`+dir+`/tex/sky.png" image "link.png"
 		image "tex\stone.png"`))
 	write(t, dir, "lib/b.inc", []byte(`image "metal.png" include "../shots/a.glass"`))
-	for _, name := range []string{"shots/tex/wood.png", "tex/sky.png", "lib/metal.png", "shots/tex/stone.png", "extra/one.lut", "extra/two.lut"} {
+	for _, name := range []string{"shots/tex/wood.png", "tex/sky.png", "lib/metal.png", "shots/tex/stone.png",
+		"extra/one.lut", "extra/two.lut"} {
 		write(t, dir, name, []byte(name))
 	}
 	for _, frame := range []string{"0001", "0002", "1", "000x"} {
@@ -110,15 +112,18 @@ func TestManifestsThatCannotBe(t *testing.T) {
 	if m, err := Read(good().Encode()); err != nil || m.ID() != good().ID() {
 		t.Fatal(err)
 	}
+	content := func(hash string, size, piece int64, pieces ...string) func(m *Manifest) {
+		return func(m *Manifest) { m.Files[1].Content = Content{hash, size, piece, pieces} }
+	}
 	for name, change := range map[string]func(m *Manifest){
 		"leads elsewhere":             func(m *Manifest) { m.Files[0].Path, m.Scene = "../a", "../a" },
 		"for one":                     func(m *Manifest) { m.Files[1].Path = "a/b" },
 		"not among the files":         func(m *Manifest) { m.Scene = "c" },
 		"is no SHA-256":               func(m *Manifest) { m.Files[1].Hash = "x" },
 		"form 2":                      func(m *Manifest) { m.Format = 2 },
-		"and no pieces":               func(m *Manifest) { m.Files[1].Content = Content{Hash: HashOf(nil), Size: 1 << 30} },
-		"are not 1 pieces":            func(m *Manifest) { m.Files[1].Content = Content{HashOf(nil), 3 << 20, 1 << 20, []string{HashOf(nil)}} },
-		"its pieces have 7 bytes":     func(m *Manifest) { m.Files[1].Content = Content{HashOf(nil), 7, 7, []string{HashOf(nil)}} },
+		"and no pieces":               content(HashOf(nil), 1<<30, 0),
+		"are not 1 pieces":            content(HashOf(nil), 3<<20, 1<<20, HashOf(nil)),
+		"its pieces have 7 bytes":     content(HashOf(nil), 7, 7, HashOf(nil)),
 		"the same hash":               func(m *Manifest) { m.Files[1].Size = 2 },
 		"does not stand in its order": func(m *Manifest) { m.Files[0].Path, m.Files[1].Path = "b", "a" },
 		"1 to":                        func(m *Manifest) { m.Files = nil },
@@ -252,7 +257,10 @@ func TestAnotherVersionNeedsOnlyWhatIsNew(t *testing.T) {
 	copy(big[20<<20:], random(3, len(big)/100))
 	write(t, source, "big.bin", big)
 	second := fill()
-	t.Logf("the first version took %d bytes, the second, of which 1 %% is new, %.2f %% of that", first, 100*float64(second)/float64(first))
+	t.Logf(
+		"the first version took %d bytes, the second, of which 1 %% is new, %.2f %% of that", first,
+		100*float64(second)/float64(first),
+	)
 	if second*100 > 7*first { // two pieces of 32
 		t.Errorf("%d of %d bytes for a change of 1 %%", second, first)
 	}

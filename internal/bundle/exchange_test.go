@@ -216,7 +216,8 @@ func TestTwentyNodesShare(t *testing.T) {
 		ratio := took.Seconds() / single.Seconds()
 		fromService := float64(s.service.sent) / float64(size)
 		t.Logf(
-			"%d MiB on 20 nodes: %.1f s, on one alone %.1f s: ratio %.2f; the service sent %.2f times the bundle", size>>20,
+			"%d MiB on 20 nodes: %.1f s, on one alone %.1f s: ratio %.2f; the service sent %.2f times the bundle",
+			size>>20,
 			took.Seconds(), single.Seconds(), ratio, fromService,
 		)
 		if ratio > most || fromService > 1.6 {
@@ -316,7 +317,8 @@ func TestNodesThatAreAlone(t *testing.T) {
 		t.Errorf("vault-2 is told of %v, and gets %v", peers, seeds)
 	}
 	share("kiln-01", false, 0, true, false, true)
-	if seeds, peers := share("kiln-02", false, 9, false, false, false); len(seeds) > 0 || !slices.Equal(peers, []string{"kiln-01"}) {
+	if seeds, peers := share("kiln-02", false, 9, false, false, false); len(seeds) > 0 ||
+		!slices.Equal(peers, []string{"kiln-01"}) {
 		t.Errorf("kiln-02 is told of %v, and gets %v", peers, seeds)
 	}
 	now = now.Add(time.Hour)

@@ -34,7 +34,9 @@ type bundling struct {
 func (b *bundling) bind(c *cobra.Command) {
 	f := c.Flags()
 	f.StringVar(&b.folder, "folder", "", "folder from which on files go along (default: that of the scene)")
-	f.StringArrayVar(&b.with, "with", nil, "files that go along besides, such as 'luts/*.cube'; relative to the scene or the folder")
+	f.StringArrayVar(
+		&b.with, "with", nil, "files that go along besides, such as 'luts/*.cube'; relative to the scene or the folder",
+	)
 }
 
 // bundleCommand shows what goes along with a scene. It sends nothing.
@@ -42,8 +44,9 @@ func (a *app) bundleCommand() *cobra.Command {
 	var b bundling
 	c := a.jsonFlag(&cobra.Command{
 		Use: "bundle SCENE", Short: "Show what goes along with a scene that is submitted with --bundle",
-		Long: "Looks into a scene on this machine, by its recipe, and shows all files that it needs: what goes along, what is\n" +
-			"missing, and what lies outside the folder. Sends nothing. The exit code is 1 if something is missing or outside.",
+		Long: "Looks into a scene on this machine, by its recipe, and shows all files that it needs: what goes\n" +
+			"along, what is missing, and what lies outside the folder. Sends nothing. The exit code is 1 if\n" +
+			"something is missing or outside.",
 		Example: "  vexillum bundle shots/vase.glass --folder . --with 'luts/*.cube'",
 		Args:    exactly(1, "a scene on this machine"),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -63,7 +66,9 @@ func (a *app) bundleCommand() *cobra.Command {
 		},
 	})
 	b.bind(c)
-	c.Flags().StringVar(&b.recipe, "recipe", "", "recipe file, or the name of a recipe (default: by the scene's ending)")
+	c.Flags().StringVar(
+		&b.recipe, "recipe", "", "recipe file, or the name of a recipe (default: by the scene's ending)",
+	)
 	return c
 }
 
@@ -84,7 +89,9 @@ func (a *app) gather(ctx context.Context, b bundling, scene string) (g *bundle.G
 	}
 	inside, err := filepath.Rel(folder, whole)
 	if err != nil || !filepath.IsLocal(inside) {
-		return nil, "", fmt.Errorf("the scene %s does not lie in %s; give a folder that it is in with --folder", scene, folder)
+		return nil, "", fmt.Errorf(
+			"the scene %s does not lie in %s; give a folder that it is in with --folder", scene, folder,
+		)
 	}
 	r, err := a.recipeFor(ctx, b.recipe, scene)
 	if err != nil {
@@ -98,7 +105,9 @@ func (a *app) gather(ctx context.Context, b bundling, scene string) (g *bundle.G
 		Folder: folder, Scene: filepath.ToSlash(inside), More: more,
 		Find: func(text []byte) (out []bundle.Reference) {
 			for _, in := range r.InputsIn(text) {
-				out = append(out, bundle.Reference{Name: in.Name, Follow: in.Follow, Cache: in.Cache, Optional: in.Optional})
+				out = append(
+					out, bundle.Reference{Name: in.Name, Follow: in.Follow, Cache: in.Cache, Optional: in.Optional},
+				)
 			}
 			return out
 		},
@@ -136,7 +145,8 @@ func (a *app) recipeFor(ctx context.Context, name, scene string) (*recipe.Recipe
 	fitting := book.ForScene(path.Ext(scene))
 	if len(fitting) == 0 {
 		return nil, fmt.Errorf(
-			"no recipe reads scenes that end in %q; the recipes are: %s", path.Ext(scene), strings.Join(book.Names(), ", "),
+			"no recipe reads scenes that end in %q; the recipes are: %s", path.Ext(scene),
+			strings.Join(book.Names(), ", "),
 		)
 	}
 	return fitting[0], nil
@@ -146,7 +156,8 @@ func (a *app) recipeFor(ctx context.Context, name, scene string) (*recipe.Recipe
 func (a *app) showBundle(g *bundle.Gathered) {
 	m := g.Manifest
 	fmt.Fprintf(
-		a.out, "%s  %s, %s; bundle %.12s\n\n", m.Scene, english.Plural(len(m.Files), "file", ""), size(m.Bytes()), m.ID(),
+		a.out, "%s  %s, %s; bundle %.12s\n\n", m.Scene, english.Plural(len(m.Files), "file", ""), size(m.Bytes()),
+		m.ID(),
 	)
 	t := newTable(a.out, "FILE", ">SIZE", "")
 	for _, f := range m.Files {
@@ -237,11 +248,14 @@ func (a *app) sendBundle(ctx context.Context, cl *client.Client, m *bundle.Manif
 			return err
 		}
 	}
-	return errors.New("the bundle is sent, and the service still lacks some of it; was a file changed meanwhile? Try again")
+	return errors.New(
+		"the bundle is sent, and the service still lacks some of it; was a file changed meanwhile? Try again",
+	)
 }
 
 func sendPieces(
-	ctx context.Context, cl *client.Client, m *bundle.Manifest, folder string, state wire.BundleState, sent func(n int64),
+	ctx context.Context, cl *client.Client, m *bundle.Manifest, folder string, state wire.BundleState,
+	sent func(n int64),
 ) error {
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(sendingAtOnce)

@@ -159,7 +159,8 @@ func (a *app) root() *cobra.Command {
 		a.sheetCommand(), a.fetchCommand(),
 	)
 	add(
-		"work", a.submitCommand(), a.bundleCommand(), a.steerCommand("hold"), a.steerCommand("release"), a.steerCommand("cancel"),
+		"work", a.submitCommand(), a.bundleCommand(), a.steerCommand("hold"), a.steerCommand("release"),
+		a.steerCommand("cancel"),
 		a.steerCommand("retry"), a.redoCommand(), a.changeCommand(), a.drillCommand(),
 	)
 	add(
@@ -167,7 +168,10 @@ func (a *app) root() *cobra.Command {
 		a.licenceCommand(), a.personCommand(), a.tokenCommand(), a.launchCommand(), a.recipeCommand(),
 		a.auditCommand(),
 	)
-	add("run", a.serveCommand(), a.joinCommand(), a.demoCommand(), a.backupCommand(), a.restoreCommand(), a.execCommand())
+	add(
+		"run", a.serveCommand(), a.joinCommand(), a.demoCommand(), a.backupCommand(), a.restoreCommand(),
+		a.execCommand(),
+	)
 	root.AddCommand(practiceCommand(), a.launcherCommand(), a.crowdCommand())
 	root.AddCommand(&cobra.Command{Use: "exit-codes", Short: "Exit codes of commands", Long: exitCodes})
 	for _, c := range root.Commands() {

@@ -166,7 +166,9 @@ func (j *joining) bind(c *cobra.Command) {
 	f.StringVar(
 		&j.o.Peers, "peers", ":0", "address at which other nodes get pieces of bundles from this one, or none",
 	)
-	f.StringVar(&j.contents, "contents-limit", "50GiB", "disk that files of bundles may take up besides what is rendered")
+	f.StringVar(
+		&j.contents, "contents-limit", "50GiB", "disk that files of bundles may take up besides what is rendered",
+	)
 	f.BoolVar(
 		&j.o.Send, "upload", false,
 		"send frames to the service even where this machine sees their place (default: only where it does not)",

@@ -380,18 +380,22 @@ func (a *app) poolCommand() *cobra.Command {
 				projects = []string{}
 			}
 			if err := cl.Do(
-				ctx, http.MethodPut, "/api/v1/pools/"+url.PathEscape(args[0]), wire.NewPool{Projects: projects, Alone: alone}, &p,
+				ctx, http.MethodPut, "/api/v1/pools/"+url.PathEscape(args[0]),
+				wire.NewPool{Projects: projects, Alone: alone}, &p,
 			); err != nil {
 				return err
 			}
 			fmt.Fprintf(
-				a.out, "the pool %s is open to %s; it has %s%s\n", p.Name, openTo(p), english.Plural(len(p.Nodes), "node", ""),
+				a.out, "the pool %s is open to %s; it has %s%s\n", p.Name, openTo(p),
+				english.Plural(len(p.Nodes), "node", ""),
 				map[bool]string{true: ", which exchange no files of bundles with others"}[p.Alone],
 			)
 			return nil
 		}),
 	}
-	set.Flags().BoolVar(&alone, "alone", false, "its nodes get files of bundles from the service alone, and give none to others")
+	set.Flags().BoolVar(
+		&alone, "alone", false, "its nodes get files of bundles from the service alone, and give none to others",
+	)
 	set.Flags().StringSliceVar(&projects, "projects", nil, "only these projects may use it (default: all)")
 	c.AddCommand(list, set, drop(
 		a, "pool", "/api/v1/pools", "Do away with a pool that has no members", "",

@@ -86,9 +86,9 @@ func (a *app) recipeAddCommand() *cobra.Command {
 	note := ""
 	c := &cobra.Command{
 		Use: "add FILE…", Short: "Add recipes to the farm, or a further version of them",
-		Long: "Adds recipes to the farm. Where there is a recipe of that name it gets a further version. It is in force at\n" +
-			"once for new runs, on all services and nodes; runs that were submitted before keep the version that they have.\n" +
-			"A file may be - for standard input.",
+		Long: "Adds recipes to the farm. Where there is a recipe of that name it gets a further version. It is in\n" +
+			"force at once for new runs, on all services and nodes; runs that were submitted before keep the\n" +
+			"version that they have. A file may be - for standard input.",
 		Example: "  vexillum recipe add glass.yaml --note 'reads the new kind of progress'",
 		Args:    atLeast(1, "recipe files"),
 		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
@@ -142,8 +142,8 @@ func (a *app) addRecipe(ctx context.Context, cl *client.Client, name, note strin
 func (a *app) recipeDropCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "drop NAME", Short: "Take a recipe out of use for new runs; open ones go on",
-		Long: "Takes a recipe out of use: no new run may have it. Open runs go on with it, and its versions stay; adding it\n" +
-			"again brings it back.",
+		Long: "Takes a recipe out of use: no new run may have it. Open runs go on with it, and its versions stay;\n" +
+			"adding it again brings it back.",
 		Args: exactly(1, "the name of a recipe"),
 		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
 			r, err := get[wire.RecipeDetail](ctx, cl, recipePath(args[0], nil))
@@ -288,7 +288,7 @@ func versionBy(v wire.RecipeVersion) string {
 	case "shipped":
 		return "shipped with vexillum"
 	case "folder":
-		return "a folder of " + v.By
+		return "from a folder of " + v.By
 	}
 	return v.By
 }

@@ -10,8 +10,9 @@ import (
 
 // glyphs draw frames in a row; in a bin of several the worst state wins.
 var glyphs = map[wire.FrameState]string{
-	"parked": "▣", "failed": "✕", "suspect": "▒", "rendering": "▄", "verifying": "▅", "delivering": "▆", "to do": "·", "dealt": "·",
-	"done": "█",
+	"parked": "▣", "failed": "✕", "suspect": "▒", "rendering": "▄", "verifying": "▅", "delivering": "▆", "to do": "·",
+	"dealt": "·",
+	"done":  "█",
 }
 
 // ribbon draws the frames of a run in at most as many columns as are given.

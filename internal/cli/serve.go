@@ -47,10 +47,12 @@ func (a *app) serveCommand() *cobra.Command {
 	f.StringVar(&o.data, "data", dataDir(), "folder of the service's own database")
 	f.StringVar(&o.database, "database", "", "URL of a PostgreSQL database to use instead of its own")
 	f.StringVar(
-		&o.contents, "contents", "", "folder for the contents of bundles; services on one database share it (default: in --data)",
+		&o.contents, "contents", "",
+		"folder for the contents of bundles; services on one database share it (default: in --data)",
 	)
 	f.StringVar(
-		&o.contentsLimit, "contents-limit", "200GiB", "disk that contents of bundles may take up besides what open runs need",
+		&o.contentsLimit, "contents-limit", "200GiB",
+		"disk that contents of bundles may take up besides what open runs need",
 	)
 	f.StringVar(&o.recipes, "recipes", "", "folder with further recipes")
 	f.StringVar(&o.passwordFile, "admin-password-file", "", "file with the password of the first administrator")

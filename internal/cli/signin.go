@@ -81,7 +81,8 @@ func signIn(ctx context.Context, c *client.Client, in wire.SignIn, path string) 
 		if err == nil {
 			break
 		}
-		if !errors.As(err, &p) || p.Status != http.StatusServiceUnavailable || time.Now().After(until) || ctx.Err() != nil {
+		if !errors.As(err, &p) || p.Status != http.StatusServiceUnavailable || time.Now().After(until) ||
+			ctx.Err() != nil {
 			return me, err
 		}
 		time.Sleep(signInPause) // it has just been started, and reads its records

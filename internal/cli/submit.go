@@ -44,8 +44,8 @@ func (a *app) submitCommand() *cobra.Command {
 		Use:   "submit SCENE",
 		Short: "Render the frames of a scene",
 		Long: "Puts a run into the queue and answers with a receipt. SCENE is a path inside the project's scene place; the\n" +
-			"frames go into a folder of the run's own in its frame place, and never replace a file. With --bundle, SCENE is a\n" +
-			"file on this machine, and all that it needs goes along.",
+			"frames go into a folder of the run's own in its frame place, and never replace a file. With --bundle,\n" +
+			"SCENE is a file on this machine, and all that it needs goes along.",
 		Example: "  vexillum submit salt-clock/salt_010.pov --project salt-clock --frames 1-120 --size 1920x1080\n" +
 			"  vexillum submit shots/vase.glass --bundle --folder . --project salt-clock --frames 1-48",
 		Args: exactly(1, "the scene, as a path inside the project's scene place, or here with --bundle"),
@@ -116,7 +116,9 @@ func (s *submission) bind(c *cobra.Command) {
 	f.StringVar(&s.in.Job, "job", "", "name of the job (default: the scene's name)")
 	f.StringVar(&s.in.Kind, "kind", "final", "proof, final or correction")
 	f.StringVar(&s.in.Recipe, "recipe", "", "recipe (default: by the scene's ending)")
-	f.StringVar(&s.dimensions, "size", "", "size of the pictures in pixels (default: as the scene says, else 1920x1080)")
+	f.StringVar(
+		&s.dimensions, "size", "", "size of the pictures in pixels (default: as the scene says, else 1920x1080)",
+	)
 	f.StringVar(&s.in.Output, "output", "", "folder in the project's frame place (default: the job's name)")
 	f.StringArrayVar(&s.sets, "set", nil, "a setting of the recipe, as name=value")
 	f.StringSliceVar(

@@ -31,7 +31,9 @@ func (t *trying) bind(c *cobra.Command) {
 	f := c.Flags()
 	f.StringVar(&t.frame, "frame", "1", "the frame to render, or several in a row such as 1-3")
 	f.StringVar(&t.shot, "shot", "", "all frames of the animation (default: as a file beside the scene says, or those rendered)")
-	f.StringVar(&t.size, "size", "", "width and height of the picture in pixels (default: as the scene says, else 320x180)")
+	f.StringVar(
+		&t.size, "size", "", "width and height of the picture in pixels (default: as the scene says, else 320x180)",
+	)
 	f.StringSliceVar(&t.passes, "passes", nil, "passes to write beside the picture")
 	f.StringArrayVar(&t.set, "set", nil, "a setting of the recipe as name=value")
 	f.StringVar(&t.keep, "keep", "", "an empty folder that keeps what the renderer leaves")
@@ -225,7 +227,8 @@ func (a *app) tellTrial(t node.Trial, report node.TrialReport, kept string) erro
 			beside = " with " + english.WordSeries(f.Beside, "and")
 		}
 		fmt.Fprintf(
-			a.out, "frame %d  good: %s%s%s, rendered in %.1f s%s\n", f.Frame, seen, size(f.Bytes), beside, f.Render, start,
+			a.out, "frame %d  good: %s%s%s, rendered in %.1f s%s\n", f.Frame, seen, size(f.Bytes), beside, f.Render,
+			start,
 		)
 		for _, l := range f.Layers {
 			fmt.Fprintf(a.out, "  %s\n", layerText(l))

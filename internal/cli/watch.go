@@ -243,7 +243,8 @@ func (a *app) showRun(r wire.Run, log []wire.HistoryLine) error {
 	)
 	fmt.Fprintf(a.out, "\n  %s\n\n", ribbon(r, 72, colours(a.out)))
 	for _, s := range []struct{ word, set string }{
-		{"done", r.Sets.Done}, {"suspect", r.Sets.Suspect}, {"delivering", r.Sets.Delivering}, {"verifying", r.Sets.Verifying}, {"rendering", r.Sets.Rendering},
+		{"done", r.Sets.Done}, {"suspect", r.Sets.Suspect}, {"delivering", r.Sets.Delivering},
+		{"verifying", r.Sets.Verifying}, {"rendering", r.Sets.Rendering},
 		{"dealt", r.Sets.Dealt}, {"failed", r.Sets.Failed}, {"parked", r.Sets.Parked}, {"to do", r.Sets.ToDo},
 	} {
 		if s.set != "" {

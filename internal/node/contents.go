@@ -243,7 +243,8 @@ func (c *contents) fetchOnce(
 		},
 		Plan: func(ctx context.Context, at bundle.Standing) (bundle.Plan, error) {
 			told, err := svc.holding(ctx, wire.Holding{
-				Bundle: id, Have: bundle.Packed(at.Have), Pieces: len(at.Have), Want: at.Want, Shun: at.Shun, Port: c.port,
+				Bundle: id, Have: bundle.Packed(at.Have), Pieces: len(at.Have), Want: at.Want, Shun: at.Shun,
+				Port: c.port,
 			})
 			if err != nil {
 				return bundle.Plan{}, err

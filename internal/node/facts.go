@@ -94,7 +94,10 @@ func findRenderers(ctx context.Context, recipes []recipe.Recipe, only []string) 
 		out, _ := cmd.CombinedOutput() // some renderers tell their version and end with an error
 		cancel()
 		if m := regexp.MustCompile(r.Probe.Version).FindSubmatch(out); m != nil {
-			found = append(found, wire.Renderer{Recipe: r.Name, Version: string(m[1]), Path: path, Unfit: r.Probe.Unfit(string(m[1]))})
+			found = append(
+				found,
+				wire.Renderer{Recipe: r.Name, Version: string(m[1]), Path: path, Unfit: r.Probe.Unfit(string(m[1]))},
+			)
 		}
 	}
 	return found

@@ -93,7 +93,8 @@ func (w *work) verify(c check) (*verified, error) {
 		return nil, err
 	}
 	v := &verified{
-		image: good.Image, layers: good.Layers, sources: []string{c.path}, files: []farm.File{{Hash: good.Hash, Bytes: good.Bytes}},
+		image: good.Image, layers: good.Layers, sources: []string{c.path},
+		files: []farm.File{{Hash: good.Hash, Bytes: good.Bytes}},
 	}
 	beside := w.passFiles(c)
 	for _, p := range w.lease.Passes {

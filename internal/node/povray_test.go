@@ -16,9 +16,9 @@ func TestAMissingFileIsNamedWhereverPOVRayBreaksLines(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, said := range []string{
-		"File '/a/broken.pov' line 4: Possible Parse Error: Cannot find\n file 'gone.inc', even after trying to append file",
-		"File '/ab/broken.pov' line 4: Possible Parse Error: Cannot\n find file 'gone.inc', even after trying to append file",
-		"File '/abc/broken.pov' line 4: Possible Parse Error:\n Cannot find file 'gone.inc', even after trying to append",
+		"File '/a/broken.pov' line 4: Possible Parse Error: Cannot find\n file 'gone.inc', even after trying to append",
+		"File '/ab/broken.pov' line 4: Possible Parse Error: Cannot\n find file 'gone.inc', even after trying",
+		"File '/abc/broken.pov' line 4: Possible Parse Error:\n Cannot find file 'gone.inc', even after trying to",
 		" Error: Cannot find file 'gone.inc', even after trying to append file type\n extension.",
 		"Parse Error: Cannot open include file gone.inc.",
 	} {

@@ -153,6 +153,9 @@ func TestOutputsOfAllKinds(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	without := func(part string) string { return strings.Replace(whole, part, "", 1) }
+	all := []string{"a.0001.png", "cache/a.cache.0001.bin", "log/a.log.0001.txt"}
+	look := []string{program, "{file}"}
 	for name, c := range map[string]struct {
 		script string
 		check  []string
@@ -160,12 +163,12 @@ func TestOutputsOfAllKinds(t *testing.T) {
 		want   string
 		files  []string
 	}{
-		"all there":      {whole, nil, "", "good 1", []string{"a.0001.png", "cache/a.cache.0001.bin", "log/a.log.0001.txt"}},
-		"one left out":   {strings.Replace(whole, "write:cache.0001.bin=x ", "", 1), nil, "", "good 1", []string{"a.0001.png", "log/a.log.0001.txt"}},
-		"needed":         {strings.Replace(whole, "write:data/log.1.txt=fine ", "", 1), nil, "", "failed 1 no frame", nil},
+		"all there":      {whole, nil, "", "good 1", all},
+		"one left out":   {without("write:cache.0001.bin=x "), nil, "", "good 1", []string{all[0], all[2]}},
+		"needed":         {without("write:data/log.1.txt=fine "), nil, "", "failed 1 no frame", nil},
 		"empty":          {strings.Replace(whole, "=fine", "=", 1), nil, "", "failed 1 wrong output", nil},
-		"refused":        {whole, []string{program, "{file}"}, "say:it_is_cut_off exit:4", "failed 1 wrong output", nil},
-		"looked at":      {whole, []string{program, "{file}"}, "exit:0", "good 1", []string{"a.0001.png", "cache/a.cache.0001.bin", "log/a.log.0001.txt"}},
+		"refused":        {whole, look, "say:it_is_cut_off exit:4", "failed 1 wrong output", nil},
+		"looked at":      {whole, look, "exit:0", "good 1", all},
 		"no such check":  {whole, []string{"/no/such/program"}, "", "failed 1 wrong output", nil},
 		"of another way": {strings.Replace(whole, "data/log.1.txt", "log.1.txt", 1), nil, "", "failed 1 no frame", nil},
 	} {
@@ -184,7 +187,9 @@ func TestOutputsOfAllKinds(t *testing.T) {
 						Name: name, FilePrefix: "a." + name + ".", FileEnding: ending,
 					})
 				}
-				slices.SortFunc(w.lease.Passes, func(a, b wire.LeasePass) int { return strings.Compare(a.Name, b.Name) })
+				slices.SortFunc(
+					w.lease.Passes, func(a, b wire.LeasePass) int { return strings.Compare(a.Name, b.Name) },
+				)
 				out = filepath.Join(w.lease.OutputRoot, w.lease.Output)
 				_ = os.MkdirAll(w.lease.OutputRoot, 0o755)
 			})

@@ -71,7 +71,8 @@ func (s *status) progress(lease int64) wire.Progress {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	p := wire.Progress{
-		Lease: lease, Frame: s.frame, Phase: s.phase, Fraction: s.fraction, Detail: s.detail, Trouble: s.trouble, Full: s.noRoom,
+		Lease: lease, Frame: s.frame, Phase: s.phase, Fraction: s.fraction, Detail: s.detail, Trouble: s.trouble,
+		Full:        s.noRoom,
 		MemoryBytes: s.used.Load(),
 	}
 	for f := range s.verifying {

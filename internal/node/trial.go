@@ -90,8 +90,9 @@ func Try(ctx context.Context, t Trial) (TrialReport, error) {
 		svc: book, log: log, staging: t.Folder, status: newStatus(func() {}), diary: newDiary(),
 		ready: make(chan struct{}), trial: true,
 		host: machine{
-			verified: book.layers, node: "this machine", speed: 1, launcher: starter, launched: t.Launched, understood: heard.hear,
-			share: func() own { return own{whole: true, threads: runtime.NumCPU(), part: 1} },
+			verified: book.layers, node: "this machine", speed: 1, launcher: starter, launched: t.Launched,
+			understood: heard.hear,
+			share:      func() own { return own{whole: true, threads: runtime.NumCPU(), part: 1} },
 		},
 	}
 	if _, err := w.run(ctx); err != nil {

@@ -193,7 +193,8 @@ func (t Target) readDeed(root *os.Root) (*deed, error) {
 		same = same && slices.ContainsFunc(t.all(), func(known File) bool { return known.Pass == f.Pass })
 	}
 	for _, f := range t.all() { // what every frame has
-		same = same && (len(t.Names) > 0 || slices.ContainsFunc(d.Files, func(of farm.File) bool { return of.Pass == f.Pass }))
+		has := slices.ContainsFunc(d.Files, func(of farm.File) bool { return of.Pass == f.Pass })
+		same = same && (has || len(t.Names) > 0)
 	}
 	if err != nil || !same || d.Lease < 1 {
 		return nil, fmt.Errorf("%s: %w: it cannot be read, or names other passes; remove it", t.deedFile(), ErrForeign)

@@ -81,7 +81,10 @@ func (r *Recipe) check() (found []wrong) {
 		}
 		for _, m := range inBraces.FindAllStringSubmatch(v.Default, -1) {
 			if _, isValue := r.Values[m[1]]; filled(m[1]) || isValue {
-				note(fmt.Sprintf("a default is taken as it stands: %s is not filled in here", m[0]), "values", name, "default")
+				note(
+					fmt.Sprintf("a default is taken as it stands: %s is not filled in here", m[0]), "values", name,
+					"default",
+				)
 			}
 		}
 	}
@@ -143,7 +146,8 @@ const shellRefused = " is a shell, which would take values apart and run what st
 
 // shells would take values apart, and whatever stands in them would be run.
 var shells = []string{
-	"sh", "bash", "dash", "zsh", "ksh", "csh", "tcsh", "fish", "busybox", "cmd", "powershell", "pwsh", "wscript", "cscript",
+	"sh", "bash", "dash", "zsh", "ksh", "csh", "tcsh", "fish", "busybox", "cmd", "powershell", "pwsh", "wscript",
+	"cscript",
 }
 
 // checkProgram returns what is wrong with the program and its versions.
@@ -202,7 +206,10 @@ func (r *Recipe) checkOutputs() (found []wrong) {
 				note(err.Error(), field, name, "size")
 			}
 			if o.Picture == "data" && o.Ending == "" && path.Ext(o.Name) == "" {
-				note("files that are data have no ending of their own; write one, such as ending: .csv", field, name, "picture")
+				note(
+					"files that are data have no ending of their own; write one, such as ending: .csv", field, name,
+					"picture",
+				)
 			}
 			if _, twice := r.Passes[name]; twice && field == "outputs" {
 				note("there is a pass of this name, too", field, name)
@@ -250,7 +257,10 @@ func (r *Recipe) newInForm2() (fields [][]string) {
 	}
 	for _, name := range slices.Sorted(maps.Keys(r.Passes)) {
 		o := r.Passes[name]
-		add(o.Name != "" || o.Optional || o.Size != "" || o.Ending != "" || len(o.Check) > 0 || o.Picture == "data", "passes", name)
+		add(
+			o.Name != "" || o.Optional || o.Size != "" || o.Ending != "" || len(o.Check) > 0 || o.Picture == "data",
+			"passes", name,
+		)
 	}
 	for _, source := range r.Shot {
 		add(len(r.Shot) > 1 || len(source.Command) > 0 || source.File == "{scene}" || source.Width != (Told{}) ||
@@ -294,7 +304,9 @@ func (r *Recipe) checkPatterns() (found []wrong) {
 		case err != nil:
 			found = append(found, wrong{path, err.Error()})
 		case text != "" && re.NumSubexp() < groups:
-			found = append(found, wrong{path, fmt.Sprintf("the pattern %q needs %s", text, english.Plural(groups, "group", ""))})
+			found = append(
+				found, wrong{path, fmt.Sprintf("the pattern %q needs %s", text, english.Plural(groups, "group", ""))},
+			)
 		case text != "" && matchesAll(re):
 			found = append(found, wrong{path, fmt.Sprintf("the pattern %q matches everything", text)})
 		}

@@ -139,7 +139,9 @@ func misfits(e *jsonschema.ValidationError) []wrong {
 		}
 		return []wrong{{e.InstanceLocation, fmt.Sprintf("%v is not one of %s", k.Got, strings.Join(all, ", "))}}
 	case *kind.MinItems:
-		return []wrong{{e.InstanceLocation, fmt.Sprintf("it needs at least %s", english.Plural(k.Want, "entry", "entries"))}}
+		return []wrong{
+			{e.InstanceLocation, fmt.Sprintf("it needs at least %s", english.Plural(k.Want, "entry", "entries"))},
+		}
 	case *kind.MinProperties:
 		return []wrong{{e.InstanceLocation, fmt.Sprintf("it needs at least %s", english.Plural(k.Want, "field", ""))}}
 	case *kind.MinLength:

@@ -45,7 +45,7 @@ type Recipe struct {
 	Scenes     []string `json:"scenes"` // endings of its scene files
 	// kind of its frames: png, jpeg, tiff, exr or data, of which nothing can be seen
 	Picture     string            `json:"picture"`
-	Ending      string            `json:"ending,omitempty"` // of the names of delivered frames; that of Picture when empty
+	Ending      string            `json:"ending,omitempty"` // of delivered frames; that of Picture when empty
 	Check       []string          `json:"check,omitempty"`  // command that looks at a finished frame; see Output.Check
 	Takes       Takes             `json:"takes,omitzero"`
 	Licence     *farm.LicenceNeed `json:"licence,omitempty"`

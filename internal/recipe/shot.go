@@ -293,7 +293,9 @@ func (t Told) find(text []byte) (string, bool) {
 func (r *Recipe) CheckChoice(values map[string]string, scene farm.SceneShot) error {
 	for setting, has := range map[string][]string{"camera": scene.Cameras, "layer": scene.Layers} {
 		if chosen := values[setting]; chosen != "" && len(has) > 0 && !slices.Contains(has, chosen) {
-			return &ValueError{setting, fmt.Sprintf("the scene has none named %q; it has %s", chosen, strings.Join(has, ", "))}
+			return &ValueError{
+				setting, fmt.Sprintf("the scene has none named %q; it has %s", chosen, strings.Join(has, ", ")),
+			}
 		}
 	}
 	return nil

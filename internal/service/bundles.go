@@ -124,7 +124,9 @@ func (s *Service) PutPiece(id, hash string, piece int, data []byte) error {
 	}
 	err = s.bundles.store.PutPiece(c, piece, data)
 	if errors.Is(err, bundle.ErrWrongPiece) {
-		return refusal.New(refusal.Invalid, "piece", "piece %d of %.12s is not what its hash says; send it again", piece, hash)
+		return refusal.New(
+			refusal.Invalid, "piece", "piece %d of %.12s is not what its hash says; send it again", piece, hash,
+		)
 	}
 	return err
 }
@@ -142,7 +144,8 @@ func (s *Service) Piece(id, hash string, piece int) ([]byte, error) {
 	if errors.Is(err, bundle.ErrNotHere) {
 		return nil, refusal.New(
 			refusal.NotFound, "piece",
-			"the service does not have piece %d of %.12s any more; send the bundle again, and the runs go on", piece, hash,
+			"the service does not have piece %d of %.12s any more; send the bundle again, and the runs go on", piece,
+			hash,
 		)
 	}
 	return data, err
@@ -160,7 +163,8 @@ func (s *Service) wholeBundle(id string) (*bundle.Manifest, error) {
 	}
 	if state.MissingBytes > 0 {
 		return nil, refusal.New(
-			refusal.Conflict, "bundle", "%d bytes of the bundle %.12s are not here yet; send them first", state.MissingBytes, id,
+			refusal.Conflict, "bundle", "%d bytes of the bundle %.12s are not here yet; send them first",
+			state.MissingBytes, id,
 		)
 	}
 	return m, nil
@@ -209,7 +213,8 @@ func (s *Service) bundledScene(spec *farm.Spec) (*bundle.Manifest, error) {
 	c, found := m.Find(spec.Scene)
 	if !found {
 		return nil, refusal.New(
-			refusal.Invalid, "scene", "the bundle %.12s has no file %s; its scene is %s", spec.Bundle, spec.Scene, m.Scene,
+			refusal.Invalid, "scene", "the bundle %.12s has no file %s; its scene is %s", spec.Bundle, spec.Scene,
+			m.Scene,
 		)
 	}
 	spec.SceneSHA = c.Hash

@@ -38,7 +38,8 @@ func (s *Service) Test(ctx context.Context, sel wire.Selection, by farm.Person) 
 	for _, n := range nodes {
 		tested := false
 		for _, test := range selftest.Tests {
-			if !slices.ContainsFunc(n.Renderers, func(r wire.Renderer) bool { return r.Recipe == test.Recipe && r.Unfit == "" }) {
+			fit := func(r wire.Renderer) bool { return r.Recipe == test.Recipe && r.Unfit == "" }
+			if !slices.ContainsFunc(n.Renderers, fit) {
 				continue
 			}
 			tested = true

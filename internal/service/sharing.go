@@ -53,7 +53,9 @@ func (s *Service) Share(
 		return nil, nil, err
 	}
 	if want := m.PieceCount(); len(at.Have) != want {
-		return nil, nil, refusal.New(refusal.Invalid, "have", "the bundle %.12s has %d pieces, not %d", id, want, len(at.Have))
+		return nil, nil, refusal.New(
+			refusal.Invalid, "have", "the bundle %.12s has %d pieces, not %d", id, want, len(at.Have),
+		)
 	}
 	f, err := s.Floor()
 	if err != nil {

@@ -295,7 +295,9 @@ func (k *keeper) randomNode(r *rand.Rand, step int) {
 			version = known.Newest().Number + 1
 		}
 		k.do(
-			farm.RecipeSet{Name: name, Version: version, Text: "a", Origin: farm.RecipeShipped, By: "vexillum", At: now},
+			farm.RecipeSet{
+				Name: name, Version: version, Text: "a", Origin: farm.RecipeShipped, By: "vexillum", At: now,
+			},
 			farm.RecipeSet{
 				Name: name, Version: version + 1, Text: "b", Origin: farm.RecipePerson, By: "nadia", Note: "b", At: now,
 			},
@@ -320,7 +322,10 @@ func (k *keeper) randomNode(r *rand.Rand, step int) {
 	case 7: // a project and its place come and go in one batch
 		k.do(
 			farm.PlaceSet{Name: "loft", Paths: map[string]string{"linux": "/srv/loft"}, At: now},
-			farm.ProjectSet{Name: "short", Title: "Short", Weight: 1, Scenes: "loft", Frames: "loft", Names: "{job}[_{pass}]_####{ending}", At: now},
+			farm.ProjectSet{
+				Name: "short", Title: "Short", Weight: 1, Scenes: "loft", Frames: "loft",
+				Names: "{job}[_{pass}]_####{ending}", At: now,
+			},
 			farm.LaunchSettingsSet{
 				Of: farm.LaunchScope{Project: "short"}, Env: farm.LaunchSettings{Mask: "002"}, At: now,
 			},
@@ -403,7 +408,8 @@ func (k *keeper) compare() {
 		}
 		if g.FoundScene != w.FoundScene || g.TakenScene != w.TakenScene || !reflect.DeepEqual(g.Suspect, w.Suspect) {
 			k.t.Fatalf(
-				"run %d: scenes %q and %q, suspects %v; want %q, %q, %v", id, g.FoundScene, g.TakenScene, g.Suspect, w.FoundScene,
+				"run %d: scenes %q and %q, suspects %v; want %q, %q, %v", id, g.FoundScene, g.TakenScene, g.Suspect,
+				w.FoundScene,
 				w.TakenScene, w.Suspect,
 			)
 		}

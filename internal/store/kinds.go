@@ -140,8 +140,8 @@ var kinds = map[farm.Kind]kept{
 	},
 	farm.RunMoved{}.Kind(): {
 		statement: `UPDATE run SET state = r.state, reason = r.reason, held_for = COALESCE(r.held, ''),
-			found_scene = CASE WHEN r.held = 'changed' THEN COALESCE(r.scene, '') WHEN COALESCE(r.scene, '') <> '' THEN ''
-			ELSE found_scene END,
+			found_scene = CASE WHEN r.held = 'changed' THEN COALESCE(r.scene, '')
+			WHEN COALESCE(r.scene, '') <> '' THEN '' ELSE found_scene END,
 			taken_scene = CASE WHEN COALESCE(r.held, '') <> 'changed' AND COALESCE(r.scene, '') <> '' THEN r.scene
 			ELSE taken_scene END,
 			released_at = CASE WHEN run.state = 'held' AND r.state IN ('queued', 'rendering') THEN r.at ELSE released_at

@@ -58,7 +58,9 @@ func (s *Store) Load(ctx context.Context, seq int64) (Loaded, error) {
 		what string
 		do   func() error
 	}{
-		{"places", l.places}, {"licences", l.licences}, {"projects", l.projects}, {"people", l.people}, {"keys", l.keys}, {"pools", l.pools}, {"launch settings", l.launchSettings}, {"stays", l.stays}, {"recipes", l.recipes}, {"nodes", l.nodes},
+		{"places", l.places}, {"licences", l.licences}, {"projects", l.projects}, {"people", l.people},
+		{"keys", l.keys}, {"pools", l.pools}, {"launch settings", l.launchSettings}, {"stays", l.stays},
+		{"recipes", l.recipes}, {"nodes", l.nodes},
 		{"tokens", l.tokens}, {"runs", l.readRuns}, {"frames", l.frames}, {"attempts", l.attempts}, {"leases", l.leases},
 	} {
 		if err := step.do(); err != nil {

@@ -37,7 +37,10 @@ func TestAFarmInWhichNoNodeSeesAnyPlace(t *testing.T) {
 camera { location <0, 1, -4> look_at <0, 0.5, 0> } light_source { <3, 5, -4> rgb 1.2 }
 object { Stand rotate y * clock * 90 } plane { y, 0 pigment { image_map { png "tex/tiles.png" } rotate x * 90 } }
 `))
-	put("lib/stand.inc", []byte("#declare Stand = box { <-0.5, 0, -0.5>, <0.5, 1, 0.5> pigment { rgb <0.8, 0.3, 0.1> } };\n"))
+	put(
+		"lib/stand.inc",
+		[]byte("#declare Stand = box { <-0.5, 0, -0.5>, <0.5, 1, 0.5> pigment { rgb <0.8, 0.3, 0.1> } };\n"),
+	)
 	tiles := filepath.Join(home, "shots/tex/tiles.png")
 	if err := os.MkdirAll(filepath.Dir(tiles), 0o755); err != nil {
 		t.Fatal(err)
@@ -59,16 +62,20 @@ object { Stand rotate y * clock * 90 } plane { y, 0 pigment { image_map { png "t
 		}
 	}
 	submit := []string{
-		"submit", scene, "--bundle", "--folder", home, "--with", "cache/*.df3", "--project", "salt-clock", "--frames", "1-6",
+		"submit", scene, "--bundle", "--folder", home, "--with", "cache/*.df3", "--project", "salt-clock", "--frames",
+		"1-6",
 		"--size", "96x64", "--start-on", "all",
 	}
 	f.must(submit...)
 	run := f.ended(f.newestOf("lamp"))
 	if run.State != "done" || run.Bundle == "" || run.Shot != "1-6" {
-		t.Fatalf("the run is %s with the bundle %q, shot %s: %s %+v", run.State, run.Bundle, run.Shot, run.Why, run.Troubles)
+		t.Fatalf(
+			"the run is %s with the bundle %q, shot %s: %s %+v", run.State, run.Bundle, run.Shot, run.Why, run.Troubles,
+		)
 	}
 	f.samePixels(
-		"lamp", "lamp.0004.png", "povray", "+I"+scene, "+L"+filepath.Dir(scene), "+OFILE", "+FN", "+W96", "+H64", "+Q9", "+A0.3", "+AM2", "+R1",
+		"lamp", "lamp.0004.png", "povray", "+I"+scene, "+L"+filepath.Dir(scene), "+OFILE", "+FN", "+W96", "+H64", "+Q9",
+		"+A0.3", "+AM2", "+R1",
 		"+WT1", "+KFI1", "+KFF6", "+KI0", "+KF1", "+SF4", "+EF4", "-D", "-P",
 	)
 	f.againWithAChange(submit, home)
@@ -79,7 +86,8 @@ object { Stand rotate y * clock * 90 } plane { y, 0 pigment { image_map { png "t
 func (f *farm) againWithAChange(submit []string, home string) {
 	f.t.Helper()
 	before := f.run(f.newestOf("lamp"))
-	if _, stderr, code := f.vexillum(append(submit, "--kind", "proof")...); code != 0 || strings.Contains(stderr, "Sent ") {
+	if _, stderr, code := f.vexillum(append(submit, "--kind", "proof")...); code != 0 ||
+		strings.Contains(stderr, "Sent ") {
 		f.t.Errorf("what the farm has is sent again: %s", stderr)
 	}
 	lib := filepath.Join(home, "lib/stand.inc")
@@ -99,7 +107,8 @@ func (f *farm) againWithAChange(submit []string, home string) {
 		f.t.Errorf("the changed scene is %s with the bundle %q, before %q", after.State, after.Bundle, before.Bundle)
 	}
 	var m struct{ Files []struct{ Path string } }
-	if err := f.admin.Do(f.t.Context(), "GET", "/api/v1/bundles/"+after.Bundle, nil, &m); err != nil || len(m.Files) != 4 {
+	if err := f.admin.Do(f.t.Context(), "GET", "/api/v1/bundles/"+after.Bundle, nil, &m); err != nil ||
+		len(m.Files) != 4 {
 		f.t.Errorf("the manifest has %d files, %v", len(m.Files), err)
 	}
 	var none wire.BundleState

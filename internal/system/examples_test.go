@@ -27,11 +27,16 @@ func TestTheExamplesRender(t *testing.T) {
 	f := newFarm(t)
 	f.signIn()
 	f.join("kiln-01")
-	f.must("recipe", "add", "../../examples/recipes/openscad.yaml", "../../examples/recipes/synfig.yaml", "--note", "tried")
+	f.must(
+		"recipe", "add", "../../examples/recipes/openscad.yaml", "../../examples/recipes/synfig.yaml", "--note",
+		"tried",
+	)
 	f.wait("the node has found both renderers", func() bool {
 		n := f.node("kiln-01")
 		has := func(recipe string) bool {
-			return slices.ContainsFunc(n.Renderers, func(r wire.Renderer) bool { return r.Recipe == recipe && r.Unfit == "" })
+			return slices.ContainsFunc(
+				n.Renderers, func(r wire.Renderer) bool { return r.Recipe == recipe && r.Unfit == "" },
+			)
 		}
 		return n != nil && has("openscad") && has("synfig")
 	})
@@ -62,14 +67,15 @@ func TestTheExamplesRender(t *testing.T) {
 		}
 	}
 	scenes := filepath.Join(f.dir, "scenes")
-	f.samePixels("vase", "vase_00003.png", "xvfb-run", "-a", "openscad", "-o", "FILE", "--imgsize=160,90", "-D", "$t=2/10",
-		filepath.Join(scenes, "vase.scad"))
+	f.samePixels("vase", "vase_00003.png", "xvfb-run", "-a", "openscad", "-o", "FILE", "--imgsize=160,90",
+		"-D", "$t=2/10", filepath.Join(scenes, "vase.scad"))
 	f.samePixels("sea", "sea_00020.png", "synfig", "--target=png", "--width=320", "--height=180", "--time=20f",
 		"--output-file=FILE", filepath.Join(scenes, "sea.sif"))
 
 	// The recipe for any command line, which wranglers alone may have.
 	f.must(
-		"submit", "sea.sif", "--job", "copied", "--recipe", "command", "--project", "salt-clock", "--frames", "1-2", "--set",
+		"submit", "sea.sif", "--job", "copied", "--recipe", "command", "--project", "salt-clock", "--frames", "1-2",
+		"--set",
 		`line=cp {scene} "the copy.{frame}.sif"`, "--set", "result=the copy.{frame}.sif",
 	)
 	run := f.ended(f.newestOf("copied"))

@@ -24,7 +24,8 @@ func TestASceneThatChangesUnderWay(t *testing.T) {
 	f.service.end(syscall.SIGKILL)
 	f.serve()
 	run := f.run(id)
-	if run.State != "held" || !strings.Contains(run.Why, "the scene salt.practice has changed since the run was submitted, at 20") ||
+	if run.State != "held" ||
+		!strings.Contains(run.Why, "the scene salt.practice has changed since the run was submitted, at 20") ||
 		!strings.Contains(run.Why, "are of the old state") || len(run.Troubles) != 1 || run.Troubles[0].Tried != 0 {
 		t.Errorf("the run is %s: %q, troubles %+v", run.State, run.Why, run.Troubles)
 	}
@@ -32,7 +33,8 @@ func TestASceneThatChangesUnderWay(t *testing.T) {
 	if err := f.admin.Do(t.Context(), "GET", "/api/v1/farm", nil, &all); err != nil {
 		t.Fatal(err)
 	}
-	if len(all.Hands) == 0 || !strings.Contains(all.Hands[0].Sentence, "salt_010/final-1 is held: its scene has changed") {
+	if len(all.Hands) == 0 ||
+		!strings.Contains(all.Hands[0].Sentence, "salt_010/final-1 is held: its scene has changed") {
 		t.Errorf("what needs a hand: %+v", all.Hands)
 	}
 	f.must("release", "salt_010")

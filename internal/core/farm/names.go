@@ -15,7 +15,9 @@ import (
 const DefaultNames = "[{pass}/]{job}[.{pass}].####{ending}"
 
 // nameParts are what a pattern of names may hold in braces.
-var nameParts = map[string]bool{"job": true, "project": true, "kind": true, "number": true, "pass": true, "ending": true}
+var nameParts = map[string]bool{
+	"job": true, "project": true, "kind": true, "number": true, "pass": true, "ending": true,
+}
 
 var (
 	nameField    = regexp.MustCompile(`\{([^{}]*)\}`)
@@ -53,11 +55,15 @@ func CheckNames(pattern string) error {
 	case !strings.HasSuffix(pattern, "{ending}"):
 		return errors.New("a pattern of names ends with {ending}, as what files are is told by it")
 	case !strings.Contains(pattern, "{pass}"):
-		return errors.New("a pattern of names needs {pass}, as the files of a frame would have one name; write [.{pass}] to leave it out of those of pictures")
+		return errors.New("a pattern of names needs {pass}, as the files of a frame would have one name; " +
+			"write [.{pass}] to leave it out of those of pictures")
 	}
 	for _, m := range nameField.FindAllStringSubmatch(pattern, -1) {
 		if !nameParts[m[1]] {
-			return fmt.Errorf("a pattern of names knows no {%s}; it knows {job}, {project}, {kind}, {number}, {pass} and {ending}", m[1])
+			return fmt.Errorf(
+				"a pattern of names knows no {%s}; it knows {job}, {project}, {kind}, {number}, {pass} and {ending}",
+				m[1],
+			)
 		}
 	}
 	for _, part := range nameOptional.FindAllStringSubmatch(pattern, -1) {
@@ -67,7 +73,8 @@ func CheckNames(pattern string) error {
 	}
 	s := Spec{Job: "a", Project: "a", Kind: Final, Picture: "png", Names: pattern, Frames: frames.One(1)}
 	for _, pass := range []string{"", "depth"} {
-		if name := s.PassFile(pass, 1); !strings.HasPrefix(path.Join("/", name), "/"+name) || strings.HasPrefix(path.Base(name), ".") {
+		if name := s.PassFile(pass, 1); !strings.HasPrefix(path.Join("/", name), "/"+name) ||
+			strings.HasPrefix(path.Base(name), ".") {
 			return fmt.Errorf("the pattern of names makes %q, which is no name inside a folder, or a hidden one", name)
 		}
 	}

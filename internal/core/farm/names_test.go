@@ -14,8 +14,10 @@ func TestNamesOfDeliveredFiles(t *testing.T) {
 		Frames: frames.Of(frames.Span{First: -3, Last: 12000}),
 	}
 	for names, want := range map[string][3]string{
-		"":                                   {"salt_010.00042.exr", "depth/salt_010.depth.00042.png", "log/salt_010.log.00042.json"},
-		"{job}[_{pass}]_##{ending}":          {"salt_010_00042.exr", "salt_010_depth_00042.png", "salt_010_log_00042.json"},
+		"": {"salt_010.00042.exr", "depth/salt_010.depth.00042.png", "log/salt_010.log.00042.json"},
+
+		"{job}[_{pass}]_##{ending}": {"salt_010_00042.exr", "salt_010_depth_00042.png", "salt_010_log_00042.json"},
+
 		"[{pass}/]v{number}.#######{ending}": {"v2.0000042.exr", "depth/v2.0000042.png", "log/v2.0000042.json"},
 		"{project}/{kind}/{job}[-{pass}] #{ending}": {
 			"salt-clock/final/salt_010 00042.exr", "salt-clock/final/salt_010-depth 00042.png",
@@ -35,7 +37,8 @@ func TestNamesOfDeliveredFiles(t *testing.T) {
 		"{job}.####{ending}": "needs {pass}", "{job}.{pass}.####.exr": "ends with {ending}",
 		"{shot}[{pass}]####{ending}": "knows no {shot}", "../[{pass}]####{ending}": "no name inside",
 		"/[{pass}]####{ending}": "no name inside", "{job[{pass}]####{ending}": "without its other half",
-		"a\n[{pass}]####{ending}": "not safe", "[####{pass}]{ending}": "left out", "[x]{pass}####{ending}": "does not name it",
+		"a\n[{pass}]####{ending}": "not safe", "[####{pass}]{ending}": "left out",
+		"[x]{pass}####{ending}": "does not name it",
 		".[{pass}]####{ending}": "hidden", strings.Repeat("a", 301): "more than 300",
 	} {
 		if err := CheckNames(names); err == nil || !strings.Contains(err.Error(), says) {
@@ -46,7 +49,10 @@ func TestNamesOfDeliveredFiles(t *testing.T) {
 
 // TestOptionalFilesMayBeMissing compares what a frame may be made of.
 func TestOptionalFilesMayBeMissing(t *testing.T) {
-	s := Spec{Job: "a", Picture: "png", Passes: []Pass{{Name: "depth", Picture: "png"}, {Name: "log", Picture: Data, Optional: true}}}
+	s := Spec{
+		Job: "a", Picture: "png",
+		Passes: []Pass{{Name: "depth", Picture: "png"}, {Name: "log", Picture: Data, Optional: true}},
+	}
 	whole := []File{{Hash: "a", Bytes: 1}, {Pass: "depth", Hash: "b", Bytes: 1}, {Pass: "log", Hash: "c", Bytes: 1}}
 	for count, want := range map[int]bool{3: true, 2: true, 1: false} {
 		files := whole[:count]

@@ -192,7 +192,9 @@ func (r ProjectSet) About() About { return About{At: r.At} }
 func (ProjectSet) Wakes() Wakes { return 0 }
 
 func (r ProjectSet) apply(s *State) error {
-	s.Projects[r.Name] = &Project{Name: r.Name, Title: r.Title, Weight: r.Weight, Scenes: r.Scenes, Frames: r.Frames, Names: r.Names}
+	s.Projects[r.Name] = &Project{
+		Name: r.Name, Title: r.Title, Weight: r.Weight, Scenes: r.Scenes, Frames: r.Frames, Names: r.Names,
+	}
 	return nil
 }
 

@@ -83,10 +83,10 @@ type Spec struct {
 	Mode          Mode              `json:"mode"`
 	Scene         string            `json:"scene"`          // inside the project's scene place, with slashes
 	Output        string            `json:"output"`         // folder inside the project's frame place, with slashes
-	Mark          string            `json:"mark,omitempty"` // name of the file by which the frame place is known to be there
+	Mark          string            `json:"mark,omitempty"` // file by which the frame place is known to be there
 	Picture       string            `json:"picture"`
 	Ending        string            `json:"ending,omitempty"` // of the names of frame files; that of Picture when empty
-	Names         string            `json:"names,omitempty"`  // pattern of the names of delivered files; see DefaultNames
+	Names         string            `json:"names,omitempty"`  // of delivered files, a pattern; see DefaultNames
 	Passes        []Pass            `json:"passes,omitempty"` // written beside the picture
 	Width         int               `json:"width"`            // pixels
 	Height        int               `json:"height"`           // pixels

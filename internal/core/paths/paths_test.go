@@ -8,9 +8,11 @@ import (
 
 func TestWhatNoMachineShallHave(t *testing.T) {
 	for path, says := range map[string]string{
-		"": "empty", "../a": "leads elsewhere", "a/../../b": "leads elsewhere", "/etc/passwd": "begins at", "C:/a": "begins at",
-		"c:a": "begins at", `a\b`: "not every system", "a//b": "empty", "a/./b": "leads elsewhere", "a/": "empty",
-		"nul": "device", "tex/CON.png": "device", "com1 .txt": "device", "a.": "dot or a space", "a /b": "dot or a space",
+		"": "empty", "../a": "leads elsewhere", "a/../../b": "leads elsewhere", "/etc/passwd": "begins at",
+		"C:/a": "begins at",
+		"c:a":  "begins at", `a\b`: "not every system", "a//b": "empty", "a/./b": "leads elsewhere", "a/": "empty",
+		"nul": "device", "tex/CON.png": "device", "com1 .txt": "device", "a.": "dot or a space",
+		"a /b": "dot or a space",
 		"ab:c": "not every system", "a\nb": "not every system", "a?": "not every system", "a\xff": "UTF-8",
 		strings.Repeat("a", 256): "more than 255", strings.Repeat("a/", 600) + "b": "more than 1000",
 	} {
@@ -30,8 +32,10 @@ func TestPathsThatSomeSystemTakesForOne(t *testing.T) {
 		paths []string
 		clash bool
 	}{
-		{[]string{"a", "b", "a/"}, false}, {[]string{"tex/A.png", "tex/a.png"}, true}, {[]string{"Tex/a", "tex/b"}, true},
-		{[]string{"a", "a/b"}, true}, {[]string{"STRASSE", "straße"}, true}, {[]string{"tex/a", "tex/b", "tex/c/d"}, false},
+		{[]string{"a", "b", "a/"}, false}, {[]string{"tex/A.png", "tex/a.png"}, true},
+		{[]string{"Tex/a", "tex/b"}, true},
+		{[]string{"a", "a/b"}, true}, {[]string{"STRASSE", "straße"}, true},
+		{[]string{"tex/a", "tex/b", "tex/c/d"}, false},
 		{[]string{"x", "x"}, true},
 	} {
 		paths := c.paths

@@ -159,7 +159,8 @@ func TestASceneThatHasChangedHoldsTheRun(t *testing.T) {
 		t.Fatalf("%+v", records)
 	}
 	moved, ok := records[1].(farm.RunMoved)
-	if !ok || moved.Held != farm.HeldChanged || moved.Scene != "b" || !strings.Contains(moved.Reason, "frame 1 is of the old state") {
+	if !ok || moved.Held != farm.HeldChanged || moved.Scene != "b" ||
+		!strings.Contains(moved.Reason, "frame 1 is of the old state") {
 		t.Errorf("%+v", records[1])
 	}
 	apply(t, s, records...)

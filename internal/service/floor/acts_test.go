@@ -141,7 +141,9 @@ func TestADrainedNodeIsTold(t *testing.T) {
 func TestSettingsReachTheNode(t *testing.T) {
 	bubble(t, func(t *testing.T, w *world) {
 		n, other := w.join("kiln-01"), w.join("desk-tobin")
-		_, err := w.Setup.SetPool(context.Background(), "graphics", wire.NewPool{Projects: []string{"salt-clock"}}, nadia)
+		_, err := w.Setup.SetPool(
+			context.Background(), "graphics", wire.NewPool{Projects: []string{"salt-clock"}}, nadia,
+		)
 		w.ok(err)
 		change := func(in wire.NodeChange) (wire.NodesActed, error) {
 			return w.Fleet.Change(context.Background(), in, nadia)

@@ -52,7 +52,9 @@ func TestOrdersReachTheNode(t *testing.T) {
 		wait := func() chan []fleet.Order {
 			got := make(chan []fleet.Order)
 			go func() {
-				orders, err := w.Fleet.Orders(context.Background(), n, 1, fleet.OrdersAsked{Leases: []farm.LeaseID{l.ID}, Caps: 0})
+				orders, err := w.Fleet.Orders(
+					context.Background(), n, 1, fleet.OrdersAsked{Leases: []farm.LeaseID{l.ID}, Caps: 0},
+				)
 				w.ok(err)
 				got <- orders.Stop
 			}()
@@ -174,7 +176,9 @@ func TestATakenOverEndIsDealtAtOnce(t *testing.T) {
 			got <- a
 		}()
 		synctest.Wait()
-		orders, err := w.Fleet.Orders(context.Background(), slow, 1, fleet.OrdersAsked{Leases: []farm.LeaseID{l.ID}, Caps: 0})
+		orders, err := w.Fleet.Orders(
+			context.Background(), slow, 1, fleet.OrdersAsked{Leases: []farm.LeaseID{l.ID}, Caps: 0},
+		)
 		w.ok(err)
 		if len(orders.Trim) != 1 || orders.Trim[0].Frames.Last() != 40 || orders.Trim[0].Frames.Len() < 10 {
 			t.Fatalf("asked for %+v", orders)

@@ -55,7 +55,9 @@ func TestAPlaceIsHeldAsAWhole(t *testing.T) {
 			!strings.Contains(a.Why, "the place frames is held by nadia: the filer is moved") {
 			t.Errorf("a node got %+v: %s", a.Lease(), a.Why)
 		}
-		orders, err := w.Fleet.Orders(context.Background(), nodes[0], 1, fleet.OrdersAsked{Leases: []farm.LeaseID{first.ID}, Caps: 0})
+		orders, err := w.Fleet.Orders(
+			context.Background(), nodes[0], 1, fleet.OrdersAsked{Leases: []farm.LeaseID{first.ID}, Caps: 0},
+		)
 		w.ok(err)
 		if len(orders.Stop) != 1 || orders.Stop[0].Now ||
 			!strings.Contains(orders.Stop[0].Reason, "the place frames is held") {
@@ -116,7 +118,9 @@ func TestAPlaceIsHeldAsAWhole(t *testing.T) {
 func TestRecipesAndPoolsAreHeldAsAWhole(t *testing.T) {
 	bubble(t, func(t *testing.T, w *world) {
 		inside, outside := w.join("kiln-01"), w.join("kiln-02")
-		_, err := w.Setup.SetPool(context.Background(), "graphics", wire.NewPool{Projects: nil}, farm.Person{Name: "nadia"})
+		_, err := w.Setup.SetPool(
+			context.Background(), "graphics", wire.NewPool{Projects: nil}, farm.Person{Name: "nadia"},
+		)
 		w.ok(err)
 		_, err = w.Fleet.Change(
 			context.Background(),

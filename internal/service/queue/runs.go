@@ -204,7 +204,8 @@ func (d *Desk) chooseRecipe(spec *farm.Spec, by farm.Role) (err error) {
 	}
 	spec.Licence, spec.Once = r.Licence, !r.Repeatable
 	spec.RecipeVersion = d.recipes.Newest(r.Name)
-	spec.Recipe, spec.Mode, spec.Picture, spec.Ending, spec.Values = r.Name, r.Mode, r.Picture, r.FrameEnding(values), values
+	spec.Recipe, spec.Mode, spec.Values = r.Name, r.Mode, values
+	spec.Picture, spec.Ending = r.Picture, r.FrameEnding(values)
 	return nil
 }
 

@@ -59,7 +59,10 @@ func (s *Shelf) Refresh(state *farm.State) {
 			if !known {
 				var err error
 				if read, err = recipe.Parse([]byte(v.Text)); err != nil {
-					s.log.Error("a recipe cannot be read; is this program older", "recipe", name, "version", v.Number, "error", err)
+					s.log.Error(
+						"a recipe cannot be read; is this program older", "recipe", name, "version", v.Number,
+						"error", err,
+					)
 				}
 			}
 			c.versions[key] = read

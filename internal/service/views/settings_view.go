@@ -46,7 +46,8 @@ func CapsView(c farm.Caps) wire.Caps {
 // ProjectView returns a project as it travels.
 func ProjectView(p farm.Project) wire.Project {
 	return wire.Project{
-		Name: p.Name, Title: p.Title, Weight: p.Weight, Scenes: p.Scenes, Frames: p.Frames, Names: cmp.Or(p.Names, farm.DefaultNames), Etag: p.Etag(),
+		Name: p.Name, Title: p.Title, Weight: p.Weight, Scenes: p.Scenes, Frames: p.Frames,
+		Names: cmp.Or(p.Names, farm.DefaultNames), Etag: p.Etag(),
 	}
 }
 

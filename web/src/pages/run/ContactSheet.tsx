@@ -116,7 +116,9 @@ const Cell = memo(function Cell(props: {
         />
       )}
       <span
-        className={`num absolute bottom-0 left-0 px-1 text-[10px] leading-[14px] ${isDone(state) ? "bg-black/60 text-white" : "text-faint"}`}
+        className={`num absolute bottom-0 left-0 px-1 text-[10px] leading-[14px] ${
+          isDone(state) ? "bg-black/60 text-white" : "text-faint"
+        }`}
       >
         {frame}
       </span>

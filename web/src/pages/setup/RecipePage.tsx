@@ -19,6 +19,7 @@ import { Waits } from "../../parts/Notice";
 import { clock, useNow } from "../../parts/time";
 import { useTitle } from "../../parts/title";
 import { useToast } from "../../parts/toast";
+import { source } from "./source";
 
 const RecipeText = lazy(() => import("./RecipeText"));
 
@@ -247,8 +248,7 @@ function Beside({ known, onVersion }: { known: RecipeDetail; onVersion?: (n: num
               version {v.number}
             </button>{" "}
             <span className="text-muted">
-              {v.origin === "shipped" ? "as it ships" : v.origin === "folder" ? `a folder of ${v.by}` : `by ${v.by}`},{" "}
-              {clock(v.at, now)}
+              {source(v)}, {clock(v.at, now)}
               {v.open_runs > 0 && ` · ${v.open_runs} open ${v.open_runs === 1 ? "run" : "runs"}`}
             </span>
             {v.note && <p className="break-words">{v.note}</p>}

@@ -17,6 +17,7 @@ import { NotAllowed } from "../../parts/NotAllowed";
 import { clock, useNow } from "../../parts/time";
 import { useTitle } from "../../parts/title";
 import { useToast } from "../../parts/toast";
+import { source } from "./source";
 
 /** What is set up once for the farm: its recipes, how many licences there are, and
  * how many launches may load from a place at the same moment. */
@@ -56,7 +57,9 @@ function Recipes() {
         {recipes.data?.map((r: Recipe) => (
           <li
             key={r.name}
-            className={`grid grid-cols-[minmax(0,1fr)_auto] items-baseline gap-x-4 border-b border-hair py-2 sm:grid-cols-[180px_minmax(0,1fr)_200px_90px] ${r.dropped ? "text-muted" : ""}`}
+            className={`grid grid-cols-[minmax(0,1fr)_auto] items-baseline gap-x-4 border-b border-hair py-2 ${
+              r.dropped ? "text-muted" : ""
+            } sm:grid-cols-[180px_minmax(0,1fr)_200px_90px]`}
           >
             <Link to={`/setup/recipes/${r.name}`} className="truncate font-semibold hover:underline" title={r.name}>
               {r.name}
@@ -67,8 +70,7 @@ function Recipes() {
               {r.unreadable && <span className="text-failed"> · of a newer form than this service reads</span>}
             </span>
             <span className="truncate text-xs text-muted max-sm:order-last max-sm:col-span-2">
-              version <span className="num">{r.version}</span>
-              {r.origin === "shipped" ? ", as it ships" : ` by ${r.by}`}
+              version <span className="num">{r.version}</span>, {source(r)}
               {r.at && r.origin !== "shipped" && `, ${clock(r.at, now)}`}
             </span>
             <span className="text-right text-xs text-muted">
