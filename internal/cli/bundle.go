@@ -99,6 +99,9 @@ func (a *app) gather(ctx context.Context, b bundling, scene string) (g *bundle.G
 	}
 	var more []bundle.Reference
 	for _, name := range b.with {
+		if name == "" {
+			return nil, "", usageError{errors.New("--with is empty; name files with it, or leave it out")}
+		}
 		more = append(more, bundle.Reference{Name: filepath.ToSlash(name)})
 	}
 	g, err = bundle.Gather(ctx, bundle.Gathering{
@@ -213,10 +216,22 @@ func (a *app) bundleUp(ctx context.Context, b bundling, in *wire.Submit, incompl
 	if err != nil {
 		return err
 	}
-	if err := a.sendBundle(ctx, cl, g.Manifest, folder); err != nil {
+	in.Bundle, in.Scene = g.Manifest.ID(), g.Manifest.Scene
+	if err := foresee(ctx, cl, *in); err != nil {
 		return err
 	}
-	in.Bundle, in.Scene = g.Manifest.ID(), g.Manifest.Scene
+	return a.sendBundle(ctx, cl, g.Manifest, folder, in.DryRun)
+}
+
+// foresee returns what the service refuses whatever is sent, such as an unknown
+// project: nobody shall send for an hour to learn that.
+func foresee(ctx context.Context, cl *client.Client, in wire.Submit) error {
+	in.DryRun = true
+	var p *wire.Problem
+	if _, err := submit(ctx, cl, in); errors.As(err, &p) && p.Status < http.StatusInternalServerError &&
+		p.Field != "bundle" {
+		return err
+	}
 	return nil
 }
 
@@ -229,8 +244,10 @@ const (
 )
 
 // sendBundle sends what the farm lacks of a bundle, in pieces. What was sent before an
-// interruption is not sent again.
-func (a *app) sendBundle(ctx context.Context, cl *client.Client, m *bundle.Manifest, folder string) error {
+// interruption is not sent again. A dry run sends nothing, and cannot go on without it.
+func (a *app) sendBundle(
+	ctx context.Context, cl *client.Client, m *bundle.Manifest, folder string, dry bool,
+) error {
 	for range sendRounds {
 		var state wire.BundleState
 		if err := patient(ctx, func() error {
@@ -240,6 +257,12 @@ func (a *app) sendBundle(ctx context.Context, cl *client.Client, m *bundle.Manif
 		}
 		if state.MissingBytes == 0 && len(state.Missing) == 0 {
 			return nil
+		}
+		if dry {
+			return fmt.Errorf(
+				"the farm lacks %s of the bundle, and a dry run sends nothing; what can be checked before is in order",
+				size(state.MissingBytes),
+			)
 		}
 		show := a.sendingLine(state.MissingBytes, m.Bytes())
 		err := sendPieces(ctx, cl, m, folder, state, show)
@@ -331,7 +354,7 @@ func (a *app) sendingLine(of, all int64) func(n int64) {
 	began, shown := time.Now(), time.Time{}
 	live := colours(os.Stderr)
 	if of < all {
-		fmt.Fprintf(os.Stderr, "The farm has %s of %s already.\n", size(all-of), size(all))
+		fmt.Fprintf(os.Stderr, "The farm lacks %s of %s.\n", size(of), size(all))
 	}
 	return func(n int64) {
 		mu.Lock()
@@ -363,12 +386,14 @@ func clearLine(live bool) {
 func isLocalScene(name string) error {
 	info, err := os.Stat(name)
 	switch {
+	case name == "":
+		return usageError{errors.New("the scene is empty; name a file on this machine")}
 	case errors.Is(err, fs.ErrNotExist):
 		return fmt.Errorf("there is no scene %s on this machine", name)
 	case err != nil:
 		return fmt.Errorf("looking at the scene: %w", err)
 	case !info.Mode().IsRegular():
-		return fmt.Errorf("%s is not a file", name)
+		return fmt.Errorf("%s is not a file; name the scene itself", name)
 	}
 	return nil
 }

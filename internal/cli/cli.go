@@ -17,6 +17,7 @@ import (
 	"syscall"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"vexillum/internal/client"
 	"vexillum/internal/node"
@@ -34,6 +35,18 @@ const (
 	exitNotAllowed  = 4
 	exitStopped     = 130 // as shells have it for Ctrl-C
 )
+
+// flagMistake says what a flag wants, without the names of the functions that read it.
+func flagMistake(e *pflag.InvalidValueError) error {
+	want := map[string]string{
+		"int": "a whole number", "int64": "a whole number", "float64": "a number", "bool": "true or false",
+		"duration": "a time such as 90s, 30m or 2h",
+	}[e.GetFlag().Value.Type()]
+	if want == "" {
+		return e
+	}
+	return fmt.Errorf("--%s %q: it takes %s", e.GetFlag().Name, e.GetValue(), want)
+}
 
 // exitCodes is what help says about them.
 const exitCodes = `The exit codes of commands, for scripts:
@@ -133,6 +146,10 @@ func (a *app) root() *cobra.Command {
 	root.SetOut(a.out)
 	root.SetErr(a.err)
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
+		var value *pflag.InvalidValueError
+		if errors.As(err, &value) {
+			err = flagMistake(value)
+		}
 		return usageError{
 			fmt.Errorf("%w; see vexillum %s --help", err, strings.TrimPrefix(c.CommandPath(), "vexillum ")),
 		}

@@ -58,8 +58,19 @@ func (a *app) submitCommand() *cobra.Command {
 				if err := a.bundleUp(c.Context(), s.gather, &in, s.incomplete); err != nil {
 					return err
 				}
+				return a.submitAndFollow(c.Context(), in, s.follow)
 			}
-			return a.submitAndFollow(c.Context(), in, s.follow)
+			for _, of := range []string{"with", "folder", "incomplete"} {
+				if c.Flags().Changed(of) {
+					return usageError{fmt.Errorf("--%s is about a bundle; add --bundle, or leave it out", of)}
+				}
+			}
+			err = a.submitAndFollow(c.Context(), in, s.follow)
+			var p *wire.Problem
+			if errors.As(err, &p) && p.Field == "scene" && isLocalScene(in.Scene) == nil {
+				return fmt.Errorf("%w; that scene is on this machine: --bundle sends it, with all that it needs", err)
+			}
+			return err
 		},
 	})
 	s.bind(c)

@@ -219,6 +219,22 @@ func (a *app) facts(lines ...string) {
 	}
 }
 
+// sceneText says which scene a run is of, and where that comes from.
+func sceneText(r wire.Run) string {
+	if r.Bundle == "" {
+		return r.Scene
+	}
+	return fmt.Sprintf("%s of the bundle %.12s", r.Scene, r.Bundle)
+}
+
+// recipeText says by which version of which recipe a run renders.
+func recipeText(r wire.Run) string {
+	if r.RecipeVersion == 0 {
+		return r.Recipe
+	}
+	return fmt.Sprintf("%s, version %d", r.Recipe, r.RecipeVersion)
+}
+
 func (a *app) showRun(r wire.Run, log []wire.HistoryLine) error {
 	if a.json {
 		return a.printJSON(r)
@@ -234,8 +250,8 @@ func (a *app) showRun(r wire.Run, log []wire.HistoryLine) error {
 		finishing += " (" + r.Forecast.Why + ")"
 	}
 	a.facts(
-		"number", fmt.Sprintf("#%d", r.ID), "why", r.Why, "project", r.Project, "owner", r.Owner, "scene", r.Scene,
-		"recipe", r.Recipe, "passes", strings.Join(r.Passes, ", "), "needs", r.Needs, "priority",
+		"number", fmt.Sprintf("#%d", r.ID), "why", r.Why, "project", r.Project, "owner", r.Owner, "scene", sceneText(r),
+		"recipe", recipeText(r), "passes", strings.Join(r.Passes, ", "), "needs", r.Needs, "priority",
 		unless(r.Priority, "normal"), "ceiling", r.Ceiling, "order", r.Sequence, "scouts", r.Scouts, "takes",
 		takesText(r), "launch with", launchText(r.LaunchSettings), "size", fmt.Sprintf("%d×%d", r.Width, r.Height),
 		"frames", fmt.Sprintf("%s (%d)", r.Frames, r.FrameCount), "shot", r.Shot, "output", r.Output, zoned("finish"),

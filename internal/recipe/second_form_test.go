@@ -29,7 +29,7 @@ func TestWhatARecipeMayNotSay(t *testing.T) {
 		"an unknown each":   {`- {when: camera, `, "- {each: line, ", "is not one of frame"},
 		"words of nothing":  {`- "--from={first-1}"`, `- {words: text}`, "there is no value text"},
 		"no response":       {"read:", "response_file: {argument: x}\nread:", "it has to name the file"},
-		"an odd size":       {"read:", "outputs: {d: {file: 'd(\\d)', picture: png, size: large}}\nread:", "is no size"},
+		"an odd size":       {"read:", "outputs: {d: {file: 'd(\\d)', picture: png, size: big}}\nread:", "is no size"},
 		"data of no ending": {"picture: png", "picture: data", "have no ending of their own"},
 		"no source":         {"read:", "shot: {last: {match: '(\\d+)x'}}\nread:", "either a file or a command"},
 		"an empty list":     {`scenes: [".glass"]`, "scenes: []", "it needs at least 1 entry"},

@@ -62,10 +62,10 @@ object { Stand rotate y * clock * 90 } plane { y, 0 pigment { image_map { png "t
 		}
 	}
 	submit := []string{
-		"submit", scene, "--bundle", "--folder", home, "--with", "cache/*.df3", "--project", "salt-clock", "--frames",
-		"1-6",
-		"--size", "96x64", "--start-on", "all",
+		"submit", scene, "--bundle", "--folder", home, "--with", "cache/*.df3", "--project", "salt-clock",
+		"--frames", "1-6", "--size", "96x64", "--start-on", "all",
 	}
+	f.nothingIsSent(submit, scene)
 	f.must(submit...)
 	run := f.ended(f.newestOf("lamp"))
 	if run.State != "done" || run.Bundle == "" || run.Shot != "1-6" {
@@ -75,10 +75,32 @@ object { Stand rotate y * clock * 90 } plane { y, 0 pigment { image_map { png "t
 	}
 	f.samePixels(
 		"lamp", "lamp.0004.png", "povray", "+I"+scene, "+L"+filepath.Dir(scene), "+OFILE", "+FN", "+W96", "+H64", "+Q9",
-		"+A0.3", "+AM2", "+R1",
-		"+WT1", "+KFI1", "+KFF6", "+KI0", "+KF1", "+SF4", "+EF4", "-D", "-P",
+		"+A0.3", "+AM2", "+R1", "+WT1", "+KFI1", "+KFF6", "+KI0", "+KF1", "+SF4", "+EF4", "-D", "-P",
 	)
 	f.againWithAChange(submit, home)
+}
+
+// nothingIsSent submits with mistakes that are told before anything goes out.
+func (f *farm) nothingIsSent(submit []string, scene string) {
+	f.t.Helper()
+	for _, c := range []struct {
+		args []string
+		says string
+	}{
+		{append(submit, "--project", "nope"), `there is no project "nope"`},
+		{append(submit, "--tries", "9999"), "tries"},
+		{append(submit, "--dry-run"), "the farm lacks 9.0 MiB of the bundle, and a dry run sends nothing"},
+		{append(submit, "--with", ""), "--with is empty"},
+		{append(submit, "--with", "none/*"), "1 file cannot go along"},
+		{[]string{"submit", "", "--bundle", "--project", "salt-clock", "--frames", "1"}, "the scene is empty"},
+		{[]string{"submit", scene, "--with", "a", "--project", "salt-clock", "--frames", "1"}, "add --bundle"},
+		{[]string{"submit", scene, "--project", "salt-clock", "--frames", "1"}, "--bundle sends it"},
+	} {
+		_, stderr, code := f.vexillum(c.args...)
+		if code == 0 || !strings.Contains(stderr, c.says) || strings.Contains(stderr, "Sent ") {
+			f.t.Errorf("%q: %d %s", c.args, code, stderr)
+		}
+	}
 }
 
 // againWithAChange submits the scene again: as it is, when nothing is sent, and with a
@@ -99,7 +121,7 @@ func (f *farm) againWithAChange(submit []string, home string) {
 		f.t.Fatal(err)
 	}
 	_, stderr, code := f.vexillum(submit...)
-	if code != 0 || !strings.Contains(stderr, "The farm has 9.0 MiB of 9.0 MiB already.") {
+	if code != 0 || !strings.Contains(stderr, " B of 9.0 MiB.\nSent ") {
 		f.t.Errorf("a change of a small file: %d %s", code, stderr)
 	}
 	after := f.ended(f.newestOf("lamp"))

@@ -55,23 +55,25 @@ func (s *FrameSets) Of(state FrameState) *string {
 
 // Run is one rendering of a job.
 type Run struct {
-	ID       int64             `json:"id"`
-	Name     string            `json:"name"`
-	Job      string            `json:"job"`
-	Kind     string            `json:"kind"`
-	Number   int               `json:"number"`
-	Project  string            `json:"project"`
-	State    string            `json:"state"`
-	Why      string            `json:"why"`
-	Recipe   string            `json:"recipe"`
-	Bundle   string            `json:"bundle"` // with which it was submitted; empty: scenes are read in their place
-	Scene    string            `json:"scene"`
-	Output   string            `json:"output"` // folder in the project's frame place
-	Width    int               `json:"width"`
-	Height   int               `json:"height"`
-	Values   map[string]string `json:"values"`
-	Needs    string            `json:"needs"`    // what a node must be: an expression over traits
-	Priority string            `json:"priority"` // urgent, high, normal, low or filler
+	ID      int64  `json:"id"`
+	Name    string `json:"name"`
+	Job     string `json:"job"`
+	Kind    string `json:"kind"`
+	Number  int    `json:"number"`
+	Project string `json:"project"`
+	State   string `json:"state"`
+	Why     string `json:"why"`
+	Recipe  string `json:"recipe"`
+	// of the recipe, which the run keeps; 0: submitted before there were versions
+	RecipeVersion int               `json:"recipe_version"`
+	Bundle        string            `json:"bundle"` // with which it was submitted; empty: scenes are read in their place
+	Scene         string            `json:"scene"`
+	Output        string            `json:"output"` // folder in the project's frame place
+	Width         int               `json:"width"`
+	Height        int               `json:"height"`
+	Values        map[string]string `json:"values"`
+	Needs         string            `json:"needs"`    // what a node must be: an expression over traits
+	Priority      string            `json:"priority"` // urgent, high, normal, low or filler
 	// the most nodes at once: a number or a percentage; empty: none
 	Ceiling string     `json:"ceiling"`
 	Due     *time.Time `json:"due"`     // when it must be ready

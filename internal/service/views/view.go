@@ -225,7 +225,8 @@ func (b *Board) RunView(run *farm.Run, now time.Time) wire.Run {
 	v := wire.Run{
 		ID: int64(run.ID), Name: spec.Name(), Job: spec.Job, Kind: string(spec.Kind),
 		Number: spec.Number, Project: spec.Project, State: string(run.State),
-		Why: b.whyRun(run, now), Recipe: spec.Recipe, Bundle: spec.Bundle, Scene: spec.Scene,
+		Why: b.whyRun(run, now), Recipe: spec.Recipe, RecipeVersion: spec.RecipeVersion,
+		Bundle: spec.Bundle, Scene: spec.Scene,
 		Output: spec.Output, Width: spec.Width, Height: spec.Height,
 		Values: spec.Values, Needs: spec.Needs, Priority: run.Terms.Level.String(),
 		Ceiling: run.Terms.Ceiling.String(), Due: instant(run.Terms.Due),

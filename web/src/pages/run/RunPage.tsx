@@ -306,11 +306,11 @@ function launchSettings({ launch_settings: e }: Run): string {
 
 function Settings({ run }: { run: Run }) {
   const rows: [string, string][] = [
-    ["scene", run.scene],
+    ["scene", run.bundle ? `${run.scene} of the bundle ${run.bundle.slice(0, 12)}` : run.scene],
     ["frames", run.frames],
     ["shot range", run.shot],
     ["size", `${run.width} × ${run.height}`],
-    ["recipe", run.recipe],
+    ["recipe", run.recipe_version ? `${run.recipe}, version ${run.recipe_version}` : run.recipe],
     ["needs", run.needs],
     ["priority", run.priority === "normal" ? "" : run.priority],
     ["ceiling", run.ceiling],
