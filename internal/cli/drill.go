@@ -16,8 +16,6 @@ import (
 	"vexillum/internal/core/simulate"
 	"vexillum/internal/core/span"
 	"vexillum/internal/drillfile"
-	"vexillum/internal/plainfile"
-	"vexillum/internal/plainyaml"
 )
 
 // drillCommand plays a farm on paper.
@@ -96,9 +94,9 @@ func (a *app) drillFromFarm(ctx context.Context) error {
 }
 
 func (a *app) drillFile(ctx context.Context, path, against string, why bool) error {
-	data, err := plainfile.Read(path, plainyaml.MostBytes)
+	data, err := readInput(path, "a drill file")
 	if err != nil {
-		return fmt.Errorf("reading the drill: %w", err)
+		return err
 	}
 	farm, err := drillfile.Parse(data)
 	if err != nil {

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"net/http"
 	"os"
 
@@ -34,15 +33,9 @@ func (a *app) nodeImportCommand() *cobra.Command {
 
 // sendFile sends a file about nodes, and says what became of them.
 func (a *app) sendFile(ctx context.Context, cl *client.Client, method, path, kind, file string, dryRun bool) error {
-	var data []byte
-	var err error
-	if file == "-" {
-		data, err = io.ReadAll(os.Stdin)
-	} else {
-		data, err = os.ReadFile(file)
-	}
+	data, err := readInput(file, "a list of nodes")
 	if err != nil {
-		return fmt.Errorf("reading the list: %w", err)
+		return err
 	}
 	if dryRun {
 		path += "?dry_run=true"

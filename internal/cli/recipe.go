@@ -5,11 +5,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"maps"
 	"net/http"
 	"net/url"
-	"os"
 	"slices"
 	"strings"
 	"time"
@@ -18,7 +16,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"vexillum/internal/client"
-	"vexillum/internal/plainyaml"
 	"vexillum/internal/recipe"
 	"vexillum/internal/wire"
 )
@@ -105,7 +102,7 @@ func (a *app) recipeAddCommand() *cobra.Command {
 }
 
 func (a *app) addRecipe(ctx context.Context, cl *client.Client, name, note string) error {
-	data, err := readBounded(name)
+	data, err := readInput(name, "a recipe file")
 	if err != nil {
 		return err
 	}
@@ -178,7 +175,7 @@ func (a *app) recipeCheckCommand() *cobra.Command {
 		RunE: func(_ *cobra.Command, args []string) error {
 			bad := 0
 			for _, name := range args {
-				data, err := readBounded(name)
+				data, err := readInput(name, "a recipe file")
 				if err != nil {
 					return err
 				}
@@ -229,24 +226,6 @@ func placedText(m recipe.Mistake) string {
 		return " " + text
 	}
 	return fmt.Sprintf("%d:%d: %s", m.At.Line, m.At.Column, text)
-}
-
-// readBounded reads a file, or standard input for -, up to what a recipe may have.
-func readBounded(name string) ([]byte, error) {
-	in := os.Stdin
-	if name != "-" {
-		file, err := os.Open(name)
-		if err != nil {
-			return nil, fmt.Errorf("reading the recipe: %w", err)
-		}
-		defer file.Close()
-		in = file
-	}
-	data, err := io.ReadAll(io.LimitReader(in, plainyaml.MostBytes+1))
-	if err != nil {
-		return nil, fmt.Errorf("reading %s: %w", name, err)
-	}
-	return data, nil
 }
 
 // showRecipe prints a recipe with the settings that jobs may give, and its versions.

@@ -89,6 +89,9 @@ func (a *app) trialOf(ctx context.Context, t trying, file, scene string) (out no
 	if out.Recipe, err = recipeOf(file); err != nil {
 		return out, err
 	}
+	if scene == "" {
+		return out, usageError{errors.New("the scene is empty; name a file on this machine")}
+	}
 	if out.Scene, err = filepath.Abs(scene); err != nil {
 		return out, err
 	}
@@ -140,7 +143,7 @@ func (a *app) trialOf(ctx context.Context, t trying, file, scene string) (out no
 
 // recipeOf reads a recipe file, or finds one that comes with the program.
 func recipeOf(name string) (*recipe.Recipe, error) {
-	data, err := readBounded(name)
+	data, err := readInput(name, "a recipe file")
 	if errors.Is(err, fs.ErrNotExist) && filepath.Ext(name) == "" {
 		book, broken := recipe.Builtin()
 		if broken != nil {
