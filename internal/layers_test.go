@@ -108,7 +108,7 @@ var below = map[string][]string{
 	"calendar": {"core/hours"},
 	"api": {
 		"bundle", "calendar", "core/capacity", "core/farm", "core/frames", "core/health", "core/protocol/accept",
-		"core/timeline", "core/usage", "picture", "publish", "recipe", "roster", "secret", "service",
+		"core/span", "core/timeline", "core/usage", "picture", "publish", "recipe", "roster", "secret", "service",
 		"service/fleet", "service/floor", "service/logbook", "service/queue", "service/refusal", "service/views",
 		"service/writer", "store", "wire",
 	},

@@ -75,7 +75,7 @@ func isFrame(n int) bool { return n >= frames.Least && n <= frames.Most }
 
 // wrongItem returns which field of a reported item cannot be, and why.
 func wrongItem(item wire.ReportItem) (field, reason string) {
-	seconds := []float64{item.StartupSeconds, item.RenderSeconds, item.CheckSeconds}
+	seconds := []float64{item.StartupSeconds, item.FetchedSeconds, item.RenderSeconds, item.CheckSeconds}
 	hashed := item.Outcome == wire.OutcomeGood || item.Outcome == wire.OutcomeDelivered
 	wrongSize := func(f wire.File) bool { return f.Bytes < 0 || f.Bytes > maxBytes }
 	switch {
@@ -91,6 +91,8 @@ func wrongItem(item wire.ReportItem) (field, reason string) {
 		return "files", fmt.Sprintf("a frame has at most %d files, each with its SHA-256 in hexadecimal", maxFiles)
 	case slices.Min(seconds) < 0 || slices.Max(seconds) > maxSeconds:
 		return "render_seconds", fmt.Sprintf("a time lies between 0 and %d seconds", maxSeconds)
+	case item.FetchedBytes < 0 || item.FetchedBytes > maxBytes:
+		return "fetched_bytes", fmt.Sprintf("a bundle has 0 to %d bytes", int64(maxBytes))
 	case item.MemoryBytes > maxBytes:
 		return "memory_bytes", fmt.Sprintf("a launch has at most %d bytes of memory", int64(maxBytes))
 	case len(item.Cause) > 40:

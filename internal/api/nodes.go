@@ -318,8 +318,10 @@ func (s *Server) report(c *gin.Context, _ *floor.Floor, in wire.Report) {
 		reports = append(reports, accept.Report{
 			Files: files, Outcome: outcome, Lease: farm.LeaseID(item.Lease),
 			Launch: item.Launch, Frame: item.Frame, Hash: item.Hash,
-			Bytes: item.Bytes, StartupSeconds: item.StartupSeconds, RenderSeconds: item.RenderSeconds,
-			CheckSeconds: item.CheckSeconds, MemoryBytes: max(0, item.MemoryBytes), Cause: item.Cause,
+			Bytes: item.Bytes, StartupSeconds: item.StartupSeconds,
+			Fetched:       farm.Fetched{Bytes: item.FetchedBytes, Seconds: item.FetchedSeconds},
+			RenderSeconds: item.RenderSeconds,
+			CheckSeconds:  item.CheckSeconds, MemoryBytes: max(0, item.MemoryBytes), Cause: item.Cause,
 			Message: strings.ToValidUTF8(item.Message, "?"), // it may have been cut inside a character
 			Scene:   sceneHash(item.Scene),
 			Warning: short(strings.ToValidUTF8(strings.ReplaceAll(item.Warning, "\x00", ""), "?")),

@@ -14,10 +14,13 @@ import (
 	"strings"
 	"time"
 
+	"github.com/dustin/go-humanize"
+	"github.com/dustin/go-humanize/english"
 	"github.com/gin-gonic/gin"
 
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
+	"vexillum/internal/core/span"
 	"vexillum/internal/picture"
 	"vexillum/internal/secret"
 	"vexillum/internal/service"
@@ -229,6 +232,17 @@ func submissionOf(in wire.Submit, by farm.Person) (queue.Submission, error) {
 	return sub, nil
 }
 
+// worthSaying is from how many seconds of fetching on a submitter is told of it.
+const worthSaying = 5
+
+// lackText says what nodes have to get of a bundle before they can begin.
+func lackText(l queue.Lack) string {
+	return fmt.Sprintf(
+		"%s to get up to %s of the bundle first, which may take %s; nodes that would not be done before the rest get no frames.",
+		english.Plural(l.Nodes, "node has", "nodes have"), humanize.IBytes(uint64(l.Bytes)), span.Text(span.Of(l.Seconds)),
+	)
+}
+
 // receiptOf tells a submitter what became of it.
 func receiptOf(done service.Submitted) wire.Receipt {
 	run := done.Run
@@ -253,6 +267,9 @@ func receiptOf(done service.Submitted) wire.Receipt {
 		)
 	}
 	out.Nodes = done.Able
+	if l := done.Lack; l.Nodes > 0 && l.Seconds >= worthSaying {
+		out.Remarks = append(out.Remarks, lackText(l))
+	}
 	if done.Nobody != "" {
 		out.Remarks = append(out.Remarks, "No node can take it as it is: "+done.Nobody+".")
 	}
@@ -338,7 +355,8 @@ func (s *Server) results(c *gin.Context) {
 		out = append(out, wire.Result{
 			Frame: r.Frame, State: r.State, File: spec.FrameFile(r.Frame),
 			Files: outputs(spec, r), Node: names[r.Node], Lease: r.Lease,
-			Launch: r.Launch, Hash: r.Hash, Bytes: r.Bytes, StartupSeconds: r.StartupSeconds,
+			Launch: r.Launch, Hash: r.Hash, Bytes: r.Bytes, FetchedBytes: r.FetchedBytes,
+			FetchedSeconds: r.FetchedSeconds, StartupSeconds: r.StartupSeconds,
 			RenderSeconds: r.RenderSeconds, CheckSeconds: r.CheckSeconds, At: at, Seq: r.Seq,
 		})
 	}

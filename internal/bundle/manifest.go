@@ -187,6 +187,21 @@ func (m *Manifest) Bytes() (all int64) {
 	return all
 }
 
+// New returns how many bytes of a bundle somebody lacks who has all of another.
+func (m *Manifest) New(other *Manifest) (bytes int64) {
+	has := map[string]bool{}
+	for _, p := range other.pieces() {
+		has[p.PieceHash(p.i)] = true
+	}
+	for _, p := range m.pieces() {
+		if !has[p.PieceHash(p.i)] {
+			_, length := p.Range(p.i)
+			bytes += length
+		}
+	}
+	return bytes
+}
+
 // Contents returns each content once, in the order of files.
 func (m *Manifest) Contents() (out []Content) {
 	seen := map[string]bool{}

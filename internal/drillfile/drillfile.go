@@ -15,6 +15,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/dustin/go-humanize"
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
 	"vexillum/internal/core/farm"
@@ -119,6 +120,7 @@ type Node struct {
 	Hours      *Hours   `json:"hours,omitempty"`
 	Pools      []string `json:"pools,omitempty"`
 	Traits     []string `json:"traits,omitempty"`
+	Line       Bytes    `json:"line,omitzero"`
 }
 
 // Hours are the duty hours of a desk node.
@@ -158,7 +160,29 @@ type Job struct {
 	Licence     *LicenceNeed `json:"licence,omitempty"`
 	Chunk       int          `json:"chunk,omitempty"`
 	Tries       int          `json:"tries,omitempty"`
+	Bundle      Bytes        `json:"bundle,omitzero"`
+	BundleOn    []string     `json:"bundle_on,omitempty"`
 }
+
+// Bytes is an amount of bytes; in a file also a text like 2GiB.
+type Bytes int64
+
+// UnmarshalJSON reads a number or a text.
+func (b *Bytes) UnmarshalJSON(data []byte) error {
+	var text string
+	if json.Unmarshal(data, &text) != nil {
+		return json.Unmarshal(data, (*int64)(b))
+	}
+	n, err := humanize.ParseBytes(text)
+	if err == nil && n > mostBytes {
+		err = fmt.Errorf("%s is more than there can be", text)
+	}
+	*b = Bytes(n)
+	return err
+}
+
+// mostBytes bounds amounts of bytes.
+const mostBytes = 1 << 50
 
 // Span is a number of seconds; in a file also a text like 35s.
 type Span float64
@@ -341,7 +365,7 @@ func (f *File) farm() (simulate.Farm, error) {
 			return simulate.Farm{}, fmt.Errorf("two jobs are called %s", j.Name)
 		}
 		names[j.Name] = true
-		job, err := j.job()
+		job, err := j.job(out.Nodes)
 		if err != nil {
 			return simulate.Farm{}, fmt.Errorf("job %s: %w", j.Name, err)
 		}
@@ -356,7 +380,7 @@ func (f *File) farm() (simulate.Farm, error) {
 func (n Node) node(pools map[string]bool) (simulate.Node, error) {
 	out := simulate.Node{
 		Name: n.Name, Speed: n.Speed, Known: n.KnownSpeed, Joins: float64(n.Joins), Leaves: float64(n.Leaves),
-		Returns: float64(n.Returns), Fails: n.Fails, Pools: n.Pools, Traits: n.Traits,
+		Returns: float64(n.Returns), Fails: n.Fails, Pools: n.Pools, Traits: n.Traits, Fetches: float64(n.Line),
 	}
 	if out.Known == 0 {
 		out.Known = 1
@@ -386,7 +410,7 @@ func (n Node) node(pools map[string]bool) (simulate.Node, error) {
 	return out, nil
 }
 
-func (j Job) job() (simulate.Job, error) {
+func (j Job) job(nodes []simulate.Node) (simulate.Job, error) {
 	set, err := frames.Parse(j.Frames)
 	if err != nil {
 		return simulate.Job{}, fmt.Errorf("frames: %w", err)
@@ -415,6 +439,16 @@ func (j Job) job() (simulate.Job, error) {
 	}
 	if out.Spec.Tries == 0 {
 		out.Spec.Tries = 3
+	}
+	if j.Bundle > 0 {
+		out.Spec.Bundle, out.Spec.BundleBytes = "the bundle of "+j.Name, int64(j.Bundle)
+	}
+	for _, name := range j.BundleOn {
+		i := slices.IndexFunc(nodes, func(n simulate.Node) bool { return n.Name == name })
+		if i < 0 {
+			return out, fmt.Errorf("bundle_on: there is no node %s", name)
+		}
+		out.Has = append(out.Has, i)
 	}
 	switch {
 	case j.Again > j.Startup:

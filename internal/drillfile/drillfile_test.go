@@ -54,6 +54,11 @@ func TestCostsBetweenPoints(t *testing.T) {
 	if f.Nodes[0].Known != 1 || f.Jobs[0].Spec.Tries != 3 {
 		t.Errorf("what is left out: %+v", f)
 	}
+	far := strings.Replace(good, "mode: range", "mode: range, bundle: 2GiB, bundle_on: [kiln-01]", 1)
+	f, err = Parse([]byte(strings.Replace(far, "speed: 1", "speed: 1, line: 25MiB", 1)))
+	if err != nil || f.Nodes[0].Fetches != 25<<20 || f.Jobs[0].Spec.BundleBytes != 2<<30 || len(f.Jobs[0].Has) != 1 {
+		t.Errorf("a bundle: %+v, %v", f, err)
+	}
 }
 
 func TestWhatIsWrongIsSaid(t *testing.T) {
@@ -73,6 +78,10 @@ func TestWhatIsWrongIsSaid(t *testing.T) {
 		{"speed: 1", "speed: 1, leaves: 1m, returns: 30s", "in this order"},
 		{"speed: 1", "speed: 1, hours: {week: 'mon 25:00-26:00'}", "hours"},
 		{"[{name: kiln-01, speed: 1}]", "[{name: a, speed: 1}, {name: a, speed: 1}]", "two nodes are called a"},
+		{"mode: range", "mode: range, bundle: much", "/jobs/0/bundle"},
+		{"mode: range", "mode: range, bundle: 9000000TB", "more than there can be"},
+		{"mode: range", "mode: range, bundle: 1GiB, bundle_on: [dome]", "there is no node dome"},
+		{"speed: 1", "speed: 1, line: -1", "/nodes/0/line"},
 		{"nodes:", "nodes: [", "reading the drill"},
 	} {
 		text := strings.Replace(good, c.old, c.new, 1)

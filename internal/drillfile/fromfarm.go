@@ -39,6 +39,7 @@ func FromFarm(s *farm.State, m *pace.Model, now time.Time) File {
 	for _, run := range s.Queue() {
 		recipes[run.Spec.Recipe] += run.ToDo.Len() + run.DealtCount()
 	}
+	bundled, there := slices.ContainsFunc(s.Queue(), func(r *farm.Run) bool { return r.Spec.Bundle != "" }), []*farm.Node{}
 	most := ""
 	for _, name := range slices.Sorted(maps.Keys(recipes)) {
 		if most == "" || recipes[name] > recipes[most] {
@@ -63,10 +64,20 @@ func FromFarm(s *farm.State, m *pace.Model, now time.Time) File {
 		if h := n.Settings.Hours; h != nil {
 			node.Hours = &Hours{Zone: h.Zone, Week: h.Week.String()}
 		}
-		f.Nodes = append(f.Nodes, node)
+		if bundled {
+			node.Line = Bytes(m.FetchRate(n))
+		}
+		f.Nodes, there = append(f.Nodes, node), append(there, n)
 	}
 	for _, run := range s.Queue() {
 		if job, ok := jobOf(m, run); ok {
+			if job.Bundle = Bytes(run.Spec.BundleBytes); job.Bundle > 0 {
+				for _, n := range there {
+					if m.Lacks(run, n.ID) == 0 {
+						job.BundleOn = append(job.BundleOn, n.Name)
+					}
+				}
+			}
 			f.Jobs = append(f.Jobs, job)
 		}
 	}

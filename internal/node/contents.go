@@ -335,12 +335,12 @@ func (w *work) getScene(ctx context.Context) error {
 	if w.host.contents == nil {
 		return errors.New("this node process keeps no contents of bundles")
 	}
-	began, first := time.Now(), int64(-1)
+	began, first, whole := time.Now(), int64(-1), int64(0)
 	m, err := w.host.contents.fetch(ctx, w.exchange, w.lease.Bundle, func(p bundle.Progress) {
 		if first < 0 {
 			first = p.Bytes
 		}
-		if p.Bytes == p.Of {
+		if whole = p.Bytes; p.Bytes == p.Of {
 			return
 		}
 		rate := float64(p.Bytes-first) / max(0.1, time.Since(began).Seconds())
@@ -351,6 +351,8 @@ func (w *work) getScene(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	w.fetched.Bytes += whole - max(0, first)
+	w.fetched.Seconds += time.Since(began).Seconds()
 	folder := filepath.Join(w.staging, sceneFolder)
 	if err := w.host.contents.store.Lay(m, folder); err != nil {
 		return err

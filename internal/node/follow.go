@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"vexillum/internal/core/farm"
 	"vexillum/internal/core/protocol/journal"
 	"vexillum/internal/core/span"
 	"vexillum/internal/recipe"
@@ -288,9 +289,9 @@ func (l *launch) check(frame int, path string, render time.Duration) {
 	l.w.diary.took(render)
 	l.w.offers.add(check{
 		launch: l.number, frame: frame, path: path, folder: l.folder, offset: l.offset, startup: l.startup,
-		render: render, memory: l.weigh(), warning: l.warning,
+		fetched: l.w.fetched, render: render, memory: l.weigh(), warning: l.warning,
 	})
-	l.startup = 0 // told once
+	l.startup, l.w.fetched = 0, farm.Fetched{} // told once
 	l.forget()
 }
 

@@ -13,6 +13,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/protocol/journal"
 	"vexillum/internal/core/triage"
@@ -57,6 +58,7 @@ type work struct {
 	stops    stops
 	offers   offers
 	launch   int           // number of the newest
+	fetched  farm.Fetched  // of the bundle, since a frame told last
 	ready    chan struct{} // closed when orders can be taken
 	ended    wire.Ended    // once it has
 }
@@ -163,7 +165,8 @@ type check struct {
 	offset          int    // of the renderer's own number of the frame
 	warning         string // that makes the frame suspect
 	startup, render time.Duration
-	memory          int64 // bytes that the launch had at most so far
+	fetched         farm.Fetched // before the launch; with its first frame
+	memory          int64        // bytes that the launch had at most so far
 }
 
 // errStopped is the cause of an order to stop at once.

@@ -221,8 +221,9 @@ func (w *work) offer(c check) (settled bool) {
 	item := wire.ReportItem{
 		Outcome: wire.OutcomeGood, Lease: w.lease.ID, Launch: c.launch, Frame: c.frame,
 		Hash: good.hash(), Bytes: bytesOf(good.files), Files: listed(good.files),
-		StartupSeconds: c.startup.Seconds(), RenderSeconds: c.render.Seconds(),
-		CheckSeconds: time.Since(begin).Seconds(), MemoryBytes: c.memory, Warning: c.warning,
+		StartupSeconds: c.startup.Seconds(), FetchedBytes: c.fetched.Bytes, FetchedSeconds: c.fetched.Seconds,
+		RenderSeconds: c.render.Seconds(),
+		CheckSeconds:  time.Since(begin).Seconds(), MemoryBytes: c.memory, Warning: c.warning,
 	}
 	verdict := w.report(item)
 	if verdict.Verdict != wire.VerdictDeliver {

@@ -204,8 +204,9 @@ func (s *Service) sweepContents(ctx context.Context, f *floor.Floor) {
 	}
 }
 
-// bundledScene returns the bundle that a submission's scene is in, and notes its hash.
-func (s *Service) bundledScene(spec *farm.Spec) (*bundle.Manifest, error) {
+// bundledScene returns the bundle that a submission's scene is in, and notes its hash
+// and how much of it is new against the one before of the job.
+func (s *Service) bundledScene(spec *farm.Spec, before string) (*bundle.Manifest, error) {
 	m, err := s.wholeBundle(spec.Bundle)
 	if err != nil {
 		return nil, err
@@ -217,7 +218,13 @@ func (s *Service) bundledScene(spec *farm.Spec) (*bundle.Manifest, error) {
 			m.Scene,
 		)
 	}
-	spec.SceneSHA = c.Hash
+	spec.SceneSHA, spec.BundleBytes = c.Hash, m.Bytes()
+	if before == "" || before == spec.Bundle {
+		return m, nil
+	}
+	if b, err := s.bundles.manifest(before); err == nil { // else nodes are thought to lack all of it
+		spec.BundleBefore, spec.BundleNew = before, m.New(b)
+	}
 	return m, nil
 }
 

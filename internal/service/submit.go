@@ -66,7 +66,11 @@ func (s *Service) Submit(ctx context.Context, sub queue.Submission) (Submitted, 
 	}
 	var bundled *bundle.Manifest
 	if sub.Spec.Bundle != "" {
-		bundled, err = s.bundledScene(&sub.Spec)
+		var before string
+		if before, err = f.Queue.BundleBefore(ctx, sub.Spec.Project, sub.Spec.Job); err != nil {
+			return Submitted{}, err
+		}
+		bundled, err = s.bundledScene(&sub.Spec, before)
 	} else {
 		sub.Spec.SceneSHA, err = hashScene(roots.Scenes, sub.Spec.Scene)
 	}

@@ -69,6 +69,8 @@ type framesAccepted struct {
 	hash                         []string
 	files, suspect               []*string
 	startup, render, check       []float64
+	fetchedBytes                 []int64
+	fetchedSeconds               []float64
 	at                           []time.Time
 }
 
@@ -77,6 +79,8 @@ func (c *framesAccepted) add(record farm.Record, seq int64) {
 	c.run, c.lease, c.node = append(c.run, int64(r.Run)), append(c.lease, int64(r.Lease)), append(c.node, int64(r.Node))
 	c.bytes, c.seq = append(c.bytes, r.Bytes), append(c.seq, seq)
 	c.memory = append(c.memory, r.MemoryBytes)
+	c.fetchedBytes = append(c.fetchedBytes, r.Fetched.Bytes)
+	c.fetchedSeconds = append(c.fetchedSeconds, r.Fetched.Seconds)
 	var suspect *string
 	if r.Suspect != "" {
 		suspect = &r.Suspect
@@ -91,22 +95,25 @@ func (c *framesAccepted) add(record farm.Record, seq int64) {
 
 func (c *framesAccepted) statement() (string, []any) {
 	return `INSERT INTO frame (run, frame, state, lease, launch, node, hash, bytes, startup_seconds, render_seconds,
-		check_seconds, accepted_at, seq, files, memory_bytes, suspect)
+		check_seconds, accepted_at, seq, files, memory_bytes, suspect,
+		fetched_bytes, fetched_seconds)
 		SELECT run, frame, 'delivering', lease, launch, node, hash, bytes, startup, render, looked, at, seq,
-		files::jsonb, memory, suspect
+		files::jsonb, memory, suspect, fetched_bytes, fetched_seconds
 		FROM unnest($1::bigint[], $2::int[], $3::bigint[], $4::int[], $5::bigint[], $6::text[], $7::bigint[],
 		$8::float8[], $9::float8[], $10::float8[], $11::timestamptz[], $12::bigint[], $13::text[], $14::bigint[],
-		$15::text[])
-			AS r(run, frame, lease, launch, node, hash, bytes, startup, render, looked, at, seq, files, memory, suspect)
+		$15::text[], $16::bigint[], $17::float8[])
+			AS r(run, frame, lease, launch, node, hash, bytes, startup, render, looked, at, seq, files, memory, suspect,
+			fetched_bytes, fetched_seconds)
 		ON CONFLICT (run, frame) DO UPDATE SET state = 'delivering', lease = excluded.lease, launch = excluded.launch,
 		node = excluded.node,
 			hash = excluded.hash, bytes = excluded.bytes, startup_seconds = excluded.startup_seconds, render_seconds =
 			excluded.render_seconds,
 			check_seconds = excluded.check_seconds, accepted_at = excluded.accepted_at, seq = excluded.seq, files =
-			excluded.files, suspect = excluded.suspect`,
+			excluded.files, suspect = excluded.suspect, fetched_bytes = excluded.fetched_bytes,
+			fetched_seconds = excluded.fetched_seconds`,
 		[]any{
 			c.run, c.frame, c.lease, c.launch, c.node, c.hash, c.bytes, c.startup, c.render, c.check, c.at, c.seq,
-			c.files, c.memory, c.suspect,
+			c.files, c.memory, c.suspect, c.fetchedBytes, c.fetchedSeconds,
 		}
 }
 

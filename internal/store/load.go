@@ -487,7 +487,8 @@ func (l *loader) observations() (out []Observation, err error) {
 		var o Observation
 		var share []byte
 		if err := row.Scan(
-			&o.Run, &o.Frame, &o.Node, &o.Lease, &o.StartupSeconds, &o.RenderSeconds, &o.MemoryBytes, &share,
+			&o.Run, &o.Frame, &o.Node, &o.Lease, &o.StartupSeconds, &o.RenderSeconds, &o.MemoryBytes, &o.Fetched.Bytes,
+			&o.Fetched.Seconds, &share,
 		); err != nil {
 			return err
 		}
@@ -495,7 +496,7 @@ func (l *loader) observations() (out []Observation, err error) {
 		return json.Unmarshal(share, &out[len(out)-1].Share)
 	}
 	const what = `SELECT f.run, f.frame, f.node, f.lease, f.startup_seconds, f.render_seconds, f.memory_bytes,
-		COALESCE(l.share, '{}') `
+		f.fetched_bytes, f.fetched_seconds, COALESCE(l.share, '{}') `
 	err = l.each(scan, what+`FROM (
 			SELECT id, done FROM (SELECT DISTINCT ON (project, job) id, done, ended_at FROM run
 				WHERE NOT (`+openRuns+`) AND NOT isempty(done) ORDER BY project, job, ended_at DESC) r

@@ -141,6 +141,8 @@ type Result struct {
 	Hash           string     `db:"hash"`
 	Bytes          int64      `db:"bytes"`
 	Files          Files      `db:"files"` // of a frame with passes
+	FetchedBytes   int64      `db:"fetched_bytes"` // of a bundle, before the launch; with its first frame
+	FetchedSeconds float64    `db:"fetched_seconds"`
 	StartupSeconds float64    `db:"startup_seconds"`
 	RenderSeconds  float64    `db:"render_seconds"`
 	CheckSeconds   float64    `db:"check_seconds"`
@@ -171,8 +173,8 @@ func (s *Store) Results(ctx context.Context, run, after int64) ([]Result, error)
 	results := []Result{}
 	err := s.db.SelectContext(
 		ctx, &results,
-		`SELECT frame, state, node, launch, lease, hash, bytes, startup_seconds, render_seconds,
-		check_seconds, accepted_at, done_at, files, seq FROM frame
+		`SELECT frame, state, node, launch, lease, hash, bytes, fetched_bytes, fetched_seconds,
+		startup_seconds, render_seconds, check_seconds, accepted_at, done_at, files, seq FROM frame
 		WHERE run = $1 AND seq > $2 AND state <> 'lost' ORDER BY frame`,
 		run, after,
 	)

@@ -1,6 +1,7 @@
 package system
 
 import (
+	"fmt"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -77,7 +78,26 @@ object { Stand rotate y * clock * 90 } plane { y, 0 pigment { image_map { png "t
 		"lamp", "lamp.0004.png", "povray", "+I"+scene, "+L"+filepath.Dir(scene), "+OFILE", "+FN", "+W96", "+H64", "+Q9",
 		"+A0.3", "+AM2", "+R1", "+WT1", "+KFI1", "+KFF6", "+KI0", "+KF1", "+SF4", "+EF4", "-D", "-P",
 	)
+	if got := f.fetchedBytes(run.ID); got < 9<<20 {
+		t.Errorf("nodes say that they got %d bytes of the bundle, want what it has at least", got)
+	}
 	f.againWithAChange(submit, home)
+	if got := f.fetchedBytes(f.newestOf("lamp")); got >= 1<<20 {
+		t.Errorf("nodes say that they got %d bytes of a bundle of which little is new", got)
+	}
+}
+
+// fetchedBytes returns what nodes got of the bundle of a run.
+func (f *farm) fetchedBytes(run int64) (bytes int64) {
+	f.t.Helper()
+	var results []wire.Result
+	if err := f.admin.Do(f.t.Context(), "GET", fmt.Sprintf("/api/v1/runs/%d/results", run), nil, &results); err != nil {
+		f.t.Fatal(err)
+	}
+	for _, r := range results {
+		bytes += r.FetchedBytes
+	}
+	return bytes
 }
 
 // nothingIsSent submits with mistakes that are told before anything goes out.

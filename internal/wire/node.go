@@ -281,6 +281,8 @@ type ReportItem struct {
 	Bytes          int64   `json:"bytes,omitempty"` // of all its files
 	Files          []File  `json:"files,omitempty"` // of a frame with passes
 	StartupSeconds float64 `json:"startup_seconds,omitempty"`
+	FetchedBytes   int64   `json:"fetched_bytes,omitempty"` // of a bundle, before the launch
+	FetchedSeconds float64 `json:"fetched_seconds,omitempty"`
 	RenderSeconds  float64 `json:"render_seconds,omitempty"`
 	CheckSeconds   float64 `json:"check_seconds,omitempty"`
 	MemoryBytes    int64   `json:"memory_bytes,omitempty"` // most that the launch had so far

@@ -264,6 +264,8 @@ type Result struct {
 	Hash           string    `json:"hash"`
 	Bytes          int64     `json:"bytes"`
 	Files          []Output  `json:"files"` // the picture and its passes; they stand there together or not at all
+	FetchedBytes   int64     `json:"fetched_bytes"` // of a bundle, before the launch; with its first frame
+	FetchedSeconds float64   `json:"fetched_seconds"`
 	StartupSeconds float64   `json:"startup_seconds"`
 	RenderSeconds  float64   `json:"render_seconds"`
 	CheckSeconds   float64   `json:"check_seconds"`

@@ -48,6 +48,28 @@ func TestWhoWouldEndLastIsPassedOver(t *testing.T) {
 	}
 }
 
+// TestWhoHasMuchToGetIsPassedOver has a node without the files of a run, beside one that
+// has done all before they could be there; and where it is worth it, gets them.
+func TestWhoHasMuchToGetIsPassedOver(t *testing.T) {
+	for _, mode := range []farm.Mode{farm.ModeRange, farm.ModeFeed, farm.ModeSingle} {
+		for line, passed := range map[int64]bool{1 << 20: true, 1 << 30: false} {
+			b := smallfarm.New(t, 1, 1)
+			b.State.Nodes[1].Facts.NetworkRate = line
+			id := b.Submit("salt_010", "practice", mode, "1-9", farm.RunQueued)
+			b.State.Runs[id].Spec.Bundle, b.State.Runs[id].Spec.BundleBytes = "a", 1<<30
+			for f := 1; f <= 3; f++ {
+				b.Observe(2, farm.FrameAccepted{Run: id, Frame: f, RenderSeconds: 10, StartupSeconds: 2})
+			}
+			d := b.Ask(1, 0)
+			says := strings.Contains(d.Why, "kiln-01 is passed over for salt_010/final-1") &&
+				strings.Contains(d.Why, "with 1.0 GiB of the scene to get first")
+			if passed != says || passed != (len(d.Records) == 0) {
+				t.Errorf("%s, %d bytes a second: %v, %s", mode, line, d.Records, d.Why)
+			}
+		}
+	}
+}
+
 func TestWhatANodeGets(t *testing.T) {
 	for _, c := range []struct {
 		name  string

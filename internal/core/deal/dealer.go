@@ -124,10 +124,10 @@ func (d *Dealer) able(run *farm.Run, now time.Time) int {
 	return a.count
 }
 
-// sortTakers puts the fastest first.
+// sortTakers puts those first that would be through first: mostly the fastest.
 func sortTakers(takers []taker) {
 	slices.SortFunc(takers, func(a, b taker) int {
-		return cmp.Or(cmp.Compare(b.speed, a.speed), cmp.Compare(a.node.ID, b.node.ID))
+		return cmp.Or(cmp.Compare(a.alone, b.alone), cmp.Compare(b.speed, a.speed), cmp.Compare(a.node.ID, b.node.ID))
 	})
 }
 

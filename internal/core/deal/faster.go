@@ -178,7 +178,7 @@ func (d *Dealer) faster(v *survey, n *farm.Node, lease *farm.Lease, now time.Tim
 		if b := d.bars(v.run, now); b.distrusts(o.ID) || !b.frames[o.ID].Empty() && left.Minus(b.frames[o.ID]).Empty() {
 			continue
 		}
-		out = append(out, taker{node: o, speed: theirs})
+		out = append(out, taker{node: o, speed: theirs, alone: d.m.Fetch(v.run, o) + work/theirs})
 	}
 	sortTakers(out)
 	return out

@@ -102,7 +102,7 @@ func (d *Dealer) powerOf(run *farm.Run, now time.Time) power {
 func (d *Dealer) nearEnd(n *farm.Node, run *farm.Run, todo frames.Set, now time.Time) bool {
 	p := d.powerOf(run, now)
 	left := float64(todo.Len()) * p.each / p.speed
-	return (todo.Len() <= 2*p.leases || left < 2*p.each/capacity.Speed(d.m, n, run)) &&
+	return (todo.Len() <= 2*p.leases || left < d.m.Fetch(run, n)+2*p.each/capacity.Speed(d.m, n, run)) &&
 		todo.Len()*p.leases <= mostMatched
 }
 
@@ -119,10 +119,11 @@ func (d *Dealer) chunk(n *farm.Node, run *farm.Run, todo frames.Set, now time.Ti
 		return set, chunkWhy(set, run)
 	}
 	v := d.surveyOf(run, now)
-	if takes := v.curve.Work(set) / mine; v.fastest(n) != n && takes > 2*v.together() {
+	if takes := v.curve.Work(set) / mine; v.fastest(n) != n &&
+		takes+d.m.Fetch(run, n) > 2*v.together() {
 		return frames.Set{}, fmt.Sprintf(
-			"%s is passed over for %s: a chunk of %d would take it %.0f times as long as all should take", n.Name,
-			run.Spec.Name(), set.Len(), (v.launch(n)+takes)/max(v.together(), 1e-9),
+			"%s is passed over for %s: a chunk of %d would take it %.0f times as long as all should take%s", n.Name,
+			run.Spec.Name(), set.Len(), (v.launch(n)+takes)/max(v.together(), 1e-9), d.toGet(run, n),
 		)
 	}
 	return set, chunkWhy(set, run)
@@ -323,8 +324,8 @@ func (d *Dealer) dealTail(n *farm.Node, run *farm.Run, todo frames.Set, now time
 		}
 	}
 	return frames.Set{}, fmt.Sprintf(
-		"%s is passed over for %s: others finish the last %s in %s, and this node would take longer", n.Name,
-		run.Spec.Name(), english.Plural(todo.Len(), "frame", ""), inAbout(end),
+		"%s is passed over for %s: others finish the last %s in %s, and this node would take longer%s", n.Name,
+		run.Spec.Name(), english.Plural(todo.Len(), "frame", ""), inAbout(end), d.toGet(run, n),
 	)
 }
 

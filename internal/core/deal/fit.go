@@ -48,16 +48,17 @@ func framesBeforeOffDuty(
 		)
 	}
 	startup, _ := m.StartupOn(run, n.ID)
+	launch := startup.Mean + m.Fetch(run, n)
 	frame := cost.Mean / capacity.Speed(m, n, run) * p90Factor(cost)
-	inTime := (left.Seconds() - startup.Mean) / frame
+	inTime := (left.Seconds() - launch) / frame
 	if !set.Empty() {
 		curve := m.Curve(run)
 		frame = curve.Cost(set.First()) / capacity.Speed(m, n, run) * p90Factor(cost)
-		count, _ := curve.Within(set, (left.Seconds()-startup.Mean)*capacity.Speed(m, n, run)/p90Factor(cost))
+		count, _ := curve.Within(set, (left.Seconds()-launch)*capacity.Speed(m, n, run)/p90Factor(cost))
 		inTime = float64(count)
 	}
 	if inTime < 1 {
-		one := span.Of(startup.Mean + frame)
+		one := span.Of(launch + frame)
 		return 0, fmt.Sprintf(
 			"a frame of %s may take %s, and the duty hours of %s end in %s", run.Spec.Name(), span.Text(one), n.Name,
 			span.Text(left),

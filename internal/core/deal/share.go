@@ -10,6 +10,8 @@ import (
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/span"
+
+	"github.com/dustin/go-humanize"
 )
 
 // share gives a node of a run in mode range as much as it can finish by the
@@ -37,8 +39,9 @@ func (d *Dealer) share(n *farm.Node, run *farm.Run, todo frames.Set, now time.Ti
 	if size == 0 {
 		if v.fastest(n) != n { // somebody must
 			return frames.Set{}, fmt.Sprintf(
-				"%s is passed over for %s: a frame would take it %s, and all can be done in %s without it", n.Name,
-				run.Spec.Name(), inAbout(launch+v.curve.Cost(part.First())/mine), inAbout(v.together()),
+				"%s is passed over for %s: a frame would take it %s%s, and all can be done in %s without it", n.Name,
+				run.Spec.Name(), inAbout(launch+v.curve.Cost(part.First())/mine), d.toGet(run, n),
+				inAbout(v.together()),
 			)
 		}
 		size = 1
@@ -65,6 +68,15 @@ func (d *Dealer) share(n *farm.Node, run *farm.Run, todo frames.Set, now time.Ti
 	)
 }
 
+// toGet says what a node has to get of a run's bundle before its first launch, behind
+// what that keeps it from; nothing where it takes no time.
+func (d *Dealer) toGet(run *farm.Run, n *farm.Node) string {
+	if d.m.Fetch(run, n) < 1 {
+		return ""
+	}
+	return fmt.Sprintf(", with %s of the scene to get first", humanize.IBytes(uint64(d.m.Lacks(run, n.ID))))
+}
+
 // partOf names frames that are a part of those to do.
 func partOf(set, todo frames.Set) string {
 	if set.Len() == 1 {
@@ -84,10 +96,10 @@ func (v *survey) fastest(n *farm.Node) *farm.Node {
 				v.firm = append(v.firm, l.node)
 			}
 		}
-		most := -1.0
+		best := taker{alone: math.Inf(1)}
 		for _, t := range v.takers {
-			if t.speed > most {
-				v.swiftest, most = t.node, t.speed
+			if t.alone < best.alone || t.alone == best.alone && t.speed > best.speed {
+				best, v.swiftest = t, t.node
 			}
 		}
 	}

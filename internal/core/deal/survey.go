@@ -41,6 +41,7 @@ type taker struct {
 	speed float64
 	start float64 // seconds until it could begin a frame
 	takes float64 // seconds of these that a launch takes
+	alone float64 // seconds for all that is to do, with what it has to get first, but without launches
 	// yields are leases of less urgent runs that it works on until then.
 	yields []*farm.Lease
 }
@@ -67,7 +68,7 @@ type survey struct {
 	common   float64 // the same with whole frames; 0 until it is asked for
 	sorted   bool
 	firm     []*farm.Node        // that work on it and go on, two at most
-	swiftest *farm.Node          // of those that wait
+	swiftest *farm.Node          // of those that wait: it would be through first
 	parts    map[farm.NodeID]int // frames to do by who waits; nil until it is asked for
 }
 
@@ -136,24 +137,19 @@ func (d *Dealer) survey(run *farm.Run, now time.Time) *survey {
 	for l := range run.OpenLeases {
 		v.loads = append(v.loads, d.load(v, l, now))
 	}
+	v.todo = v.curve.Work(run.ToDo)
 	for _, n := range d.s.Roomy() {
 		for range d.freeFor(n, run, now) {
-			takes := v.launch(n)
-			v.takers = append(v.takers, taker{node: n, speed: capacity.Speed(d.m, n, run), start: takes, takes: takes})
+			v.takers = append(v.takers, d.taker(v, n))
 		}
 	}
 	if d.below(run) {
 		found := 0
 		for n := range d.workers(run.Terms.Level.Rank(), now) {
 			if y, ok := d.yields(n, run, now); ok {
-				takes := v.launch(n)
-				v.takers = append(
-					v.takers,
-					taker{
-						node: n, speed: capacity.Speed(d.m, n, run), start: takes + y.free, takes: takes,
-						yields: y.leases,
-					},
-				)
+				t := d.taker(v, n)
+				t.start, t.yields = t.start+y.free, y.leases
+				v.takers = append(v.takers, t)
 				if found++; found == mostYields {
 					break
 				}
@@ -163,7 +159,6 @@ func (d *Dealer) survey(run *farm.Run, now time.Time) *survey {
 	if d.nodeLimited(run) {
 		v.takers = d.admitted(run, v.takers, now)
 	}
-	v.todo = v.curve.Work(run.ToDo)
 	work, count := v.todo, run.ToDo.Len()
 	for _, l := range v.loads {
 		work, count = work+l.work, count+l.left.Len()
@@ -173,12 +168,19 @@ func (d *Dealer) survey(run *farm.Run, now time.Time) *survey {
 	return v
 }
 
-// launch returns the seconds that the next launch on a node takes.
+// taker returns a node that has nothing to do as one that could take frames.
+func (d *Dealer) taker(v *survey, n *farm.Node) taker {
+	takes, speed := v.launch(n), capacity.Speed(d.m, n, v.run)
+	return taker{node: n, speed: speed, start: takes, takes: takes, alone: d.m.Fetch(v.run, n) + v.todo/speed}
+}
+
+// launch returns the seconds that the next launch on a node takes, with what the node
+// has to get before.
 func (v *survey) launch(n *farm.Node) float64 {
 	if v.again != v.startup && v.m.Launched(v.run, n.ID) {
 		return v.again
 	}
-	return v.startup
+	return v.startup + v.m.Fetch(v.run, n)
 }
 
 // freeFor returns how many leases of the run the node could begin now.

@@ -48,7 +48,8 @@ func Bound(f simulate.Farm, job int) float64 {
 	}))
 }
 
-// eligible returns the nodes that could take a job.
+// eligible returns the nodes that could take a job. They join when they have got its
+// bundle.
 func eligible(f simulate.Farm, j simulate.Job) []simulate.Node {
 	s := farm.NewState()
 	for _, p := range f.Pools {
@@ -59,6 +60,7 @@ func eligible(f simulate.Farm, j simulate.Job) []simulate.Node {
 	for i, n := range f.Nodes {
 		node := n.AsNode(farm.NodeID(i+1), []farm.Renderer{{Recipe: j.Spec.Recipe}})
 		if capacity.Fits(s, node, s.Runs[1]) {
+			n.Joins = max(j.Submitted, n.Joins) + j.Fetch(i, &n).Seconds
 			out = append(out, n)
 		}
 	}

@@ -214,6 +214,12 @@ func (r LeaseEnded) apply(s *State) error {
 	return s.leaseEnded(r)
 }
 
+// Fetched is what a node got of a bundle before it could launch.
+type Fetched struct {
+	Bytes   int64   `json:"bytes"`
+	Seconds float64 `json:"seconds"`
+}
+
 // FrameAccepted takes a node's picture of a frame as the one that counts.
 // The node now publishes it.
 type FrameAccepted struct {
@@ -224,8 +230,9 @@ type FrameAccepted struct {
 	Launch         int     `json:"launch"`
 	Hash           string  `json:"hash"` // see FrameHash
 	Bytes          int64   `json:"bytes"`
-	Files          []File  `json:"files,omitempty"` // of a frame with passes
-	StartupSeconds float64 `json:"startup_seconds"` // of the launch, with its first frame; 0 otherwise
+	Files          []File  `json:"files,omitempty"`  // of a frame with passes
+	StartupSeconds float64 `json:"startup_seconds"`  // of the launch, with its first frame; 0 otherwise
+	Fetched        Fetched `json:"fetched,omitzero"` // before the launch, with its first frame
 	RenderSeconds  float64 `json:"render_seconds"`
 	CheckSeconds   float64 `json:"check_seconds"`
 	// most that the launch had of main memory so far; 0: not known

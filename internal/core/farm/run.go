@@ -110,7 +110,12 @@ type Spec struct {
 	SceneSHA string       `json:"scene_sha256"`  // of the scene file when it was submitted
 	// Bundle names the files that go to the nodes by content; empty: they read the
 	// scene in its place.
-	Bundle string `json:"bundle,omitempty"`
+	Bundle      string `json:"bundle,omitempty"`
+	BundleBytes int64  `json:"bundle_bytes,omitempty"` // of all its files
+	// BundleBefore is the bundle of the job's run before, and BundleNew how many bytes
+	// a node lacks that has all of it; empty where there was none.
+	BundleBefore string `json:"bundle_before,omitempty"`
+	BundleNew    int64  `json:"bundle_new,omitempty"`
 	// SceneText is a small scene that goes to the nodes with each lease; empty
 	// for scenes that they read in their place.
 	SceneText string `json:"scene_text,omitempty"`

@@ -87,7 +87,7 @@ func Take(
 	for _, pr := range s.Projects {
 		p.farm.Projects = append(p.farm.Projects, *pr)
 	}
-	index := p.takeNodes(s, open, now)
+	index := p.takeNodes(s, m, open, now)
 	for _, run := range open {
 		p.takeRun(s, m, run, size, index, sight)
 	}
@@ -107,7 +107,7 @@ func (p *Position) With(terms map[farm.RunID]farm.Terms) *Position {
 }
 
 // takeNodes takes the nodes that are there, and returns where each stands.
-func (p *Position) takeNodes(s *farm.State, open []*farm.Run, now time.Time) map[farm.NodeID]int {
+func (p *Position) takeNodes(s *farm.State, m *pace.Model, open []*farm.Run, now time.Time) map[farm.NodeID]int {
 	index := map[farm.NodeID]int{}
 	for _, n := range s.NodeList() {
 		if !n.RetiredAt.IsZero() || n.Reach != farm.Online || n.Health == farm.Sidelined ||
@@ -130,6 +130,7 @@ func (p *Position) takeNodes(s *farm.State, open []*farm.Run, now time.Time) map
 		node := simulate.Node{
 			Name: n.Name, Speed: 1, Known: 1, Joins: joins, Hours: n.Settings.Hours, Recipes: recipes,
 			Cores: n.Facts.Cores, Memory: n.Facts.MemoryBytes, Caps: n.Settings.Caps,
+			Fetches: m.FetchRate(n),
 		}
 		for _, d := range n.Facts.Devices {
 			node.Devices = append(node.Devices, d.ID)
@@ -179,19 +180,23 @@ func (p *Position) takeRun(
 			p.farm.Holdings = append(p.farm.Holdings, *part.hold)
 		}
 	}
-	var launched []int
+	job := simulate.Job{Spec: specOf(run, numbers), Failed: failed}
 	for i, id := range p.nodes {
 		if m.Launched(run, id) {
-			launched = append(launched, i)
+			job.Launched = append(job.Launched, i)
+		}
+		if m.Has(run.Spec.Bundle, id) {
+			job.Has = append(job.Has, i)
+		}
+		if m.Has(run.Spec.BundleBefore, id) {
+			job.HasBefore = append(job.HasBefore, i)
 		}
 		n := s.Nodes[id]
 		r.speeds = append(r.speeds, m.SpeedFor(n, run))
 		r.before = append(r.before, m.Speed(n, run.Spec.Recipe))
 	}
-	first, further := startups(m, run, r.pieces)
-	p.farm.Jobs = append(p.farm.Jobs, simulate.Job{
-		Spec: specOf(run, numbers), Startup: first, Again: further, Launched: launched, Failed: failed,
-	})
+	job.Startup, job.Again = startups(m, run, r.pieces)
+	p.farm.Jobs = append(p.farm.Jobs, job)
 	p.jobs = append(p.jobs, r)
 }
 
@@ -292,7 +297,8 @@ func specOf(run *farm.Run, numbers []frames.Span) farm.Spec {
 		Job: recipeOf(run), Project: run.Spec.Project, Owner: run.Spec.Owner, Kind: farm.Final,
 		Recipe: recipeOf(run), Mode: run.Spec.Mode, Tries: run.Spec.Tries, Frames: frames.Of(numbers...),
 		Takes: run.Spec.Takes, Licence: run.Spec.Licence, Sequence: run.Spec.Sequence, Terms: run.Terms,
-		SceneText: run.Spec.SceneText,
+		SceneText: run.Spec.SceneText, Bundle: run.Spec.Bundle, BundleBytes: run.Spec.BundleBytes,
+		BundleBefore: run.Spec.BundleBefore, BundleNew: run.Spec.BundleNew,
 	}
 	if spec.Sequence == farm.ScoutsFirst {
 		spec.Sequence = farm.DealersChoice

@@ -29,6 +29,7 @@ type Model struct {
 	habits   map[string]*habit    // of launches, by recipe, over all runs
 	typical  map[string]*tally    // the same, what frames cost
 	speeds   map[speedKey]float64 // logarithms
+	fetches  fetches
 	learned  int64
 	coarse   bool
 }
@@ -55,7 +56,7 @@ func New() *Model {
 	return &Model{
 		runs: map[farm.RunID]*known{}, jobs: map[string]*shape{}, memories: map[string]*profile{},
 		starts: map[string]*launches{}, habits: map[string]*habit{}, typical: map[string]*tally{},
-		speeds: map[speedKey]float64{},
+		speeds: map[speedKey]float64{}, fetches: newFetches(),
 	}
 }
 
@@ -115,6 +116,9 @@ func (m *Model) observe(k *known, run *farm.Run, n *farm.Node, part float64, rec
 	}
 	if positive(rec.StartupSeconds) {
 		m.launched(k, run, n.ID, rec.StartupSeconds)
+	}
+	if run.Spec.Bundle != "" {
+		m.fetched(run.Spec.Bundle, n.ID, rec.Fetched)
 	}
 	k.remember(run, rec)
 }

@@ -41,6 +41,7 @@ type work struct {
 	frame   int
 	since   float64 // the frame, or the launch, began
 	loading float64 // seconds that the launch takes to its first frame
+	fetched farm.Fetched
 }
 
 func (m *machine) workOn(l *farm.Lease) *work {
@@ -67,8 +68,8 @@ func (w *world) start(i int, k *work) {
 	w.launches[k.job]++
 	k.launch = m.launch
 	k.begun, k.since, k.spoilt, k.warm, k.failed = false, w.now, nil, false, false
-	k.loading = w.startup(i, k.job)
-	w.plan(w.now+k.loading, started, i, k)
+	k.loading, k.fetched = w.startup(i, k.job), w.fetch(i, k.job)
+	w.plan(w.now+k.fetched.Seconds+k.loading, started, i, k)
 }
 
 // plan plans what happens next with a lease.
@@ -86,8 +87,26 @@ func (w *world) startup(i, job int) float64 {
 	return j.Startup
 }
 
+// fetch returns what a machine gets of a job's bundle before it can launch.
+func (w *world) fetch(i, job int) (f farm.Fetched) {
+	spec := &w.farm.Jobs[job].Spec
+	return fetch(spec, w.has[spec.Bundle][i], w.has[spec.BundleBefore][i], w.farm.Nodes[i].Fetches)
+}
+
+// obtain notes that a machine has a bundle.
+func (w *world) obtain(bundle string, i int) {
+	if bundle == "" {
+		return
+	}
+	if w.has[bundle] == nil {
+		w.has[bundle] = map[int]bool{}
+	}
+	w.has[bundle][i] = true
+}
+
 // begin is the end of a start-up.
 func (w *world) begin(i int, k *work) {
+	w.obtain(w.farm.Jobs[k.job].Spec.Bundle, i)
 	w.launched[k.job][i] = true
 	if k.lease.Left.Empty() { // all was taken from it meanwhile
 		w.through(i, k)
@@ -140,7 +159,7 @@ func (w *world) frameEnds(i int, k *work) {
 		MemoryBytes: w.farm.Jobs[k.job].Memory,
 	}
 	if k.first {
-		r.StartupSeconds = k.loading
+		r.StartupSeconds, r.Fetched = k.loading, k.fetched
 	}
 	_, fails := w.lasts(k.job, i, k.frame, k.try)
 	if fails {

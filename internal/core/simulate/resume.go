@@ -63,11 +63,12 @@ func (w *world) hold(h Holding, run farm.RunID) {
 	w.launches[k.job]++
 	k.begun, k.since = h.Begun, -h.Elapsed
 	if !h.Begun {
-		k.loading = w.startup(i, h.Job)
-		w.plan(max(0.02*h.Elapsed, k.loading-h.Elapsed), started, i, k)
+		k.loading, k.fetched = w.startup(i, h.Job), w.fetch(i, h.Job)
+		w.plan(max(0.02*h.Elapsed, k.fetched.Seconds+k.loading-h.Elapsed), started, i, k)
 		return
 	}
 	w.launched[h.Job][i] = true
+	w.obtain(w.farm.Jobs[h.Job].Spec.Bundle, i)
 	k.warm = w.farm.Jobs[h.Job].Spec.Mode == farm.ModeFeed
 	k.frame = h.InFlight
 	w.e.Begun(m.id, k.lease.ID, k.frame, w.at(-h.Elapsed))

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"math"
 	"math/rand/v2"
+	"slices"
 	"time"
 
 	"vexillum/internal/core/deal"
@@ -34,6 +35,7 @@ type Node struct {
 	FailsIn float64   // seconds after which it then does; 0: at its end
 	Cores   int       // 0: not told
 	Memory  int64     // bytes; 0: not told
+	Fetches float64   // bytes of bundles that it gets in a second; 0: at once
 	Devices []string  // ids of graphics devices
 	Caps    farm.Caps // what of it the farm may use
 	Hours   *hours.Hours
@@ -53,7 +55,7 @@ func (n *Node) AsNode(id farm.NodeID, renderers []farm.Renderer) *farm.Node {
 		ID: id, Name: n.Name, Kind: farm.Rack,
 		Facts: farm.Facts{
 			OS: "linux", Speed: n.Known, Cores: n.Cores, MemoryBytes: n.Memory,
-			Devices: devices, Renderers: renderers,
+			Devices: devices, Renderers: renderers, NetworkRate: int64(n.Fetches),
 		},
 		Reach: farm.Silent, Duty: farm.OnDuty, Health: farm.Fine,
 		Settings: farm.Settings{Hours: n.Hours, Pools: n.Pools, Traits: n.Traits, Caps: n.Caps},
@@ -72,7 +74,30 @@ type Job struct {
 	Noise     float64       // standard deviation of the logarithm of a frame's time
 	Fails     []int         // frames that fail wherever they run
 	Speeds    []float64     // of each node for this job, as in Farm.Nodes; nil: Node.Speed
+	Has       []int         // nodes that have its bundle before the play, as in Farm.Nodes
+	HasBefore []int         // the same of the bundle of the job's run before
 	Memory    int64         // bytes that a launch grows to, which its node measures; 0: it does not
+}
+
+// Fetch returns what a node, as in Farm.Nodes, gets of the job's bundle before its first
+// launch, if it gets no other before.
+func (j *Job) Fetch(i int, n *Node) farm.Fetched {
+	return fetch(&j.Spec, slices.Contains(j.Has, i), slices.Contains(j.HasBefore, i), n.Fetches)
+}
+
+// fetch returns what a node gets of a bundle at a rate, which may have all of it or all
+// of the one before.
+func fetch(spec *farm.Spec, has, before bool, rate float64) (f farm.Fetched) {
+	switch {
+	case has || spec.BundleBytes == 0 || rate == 0:
+		return f
+	case before:
+		f.Bytes = spec.BundleNew
+	default:
+		f.Bytes = spec.BundleBytes
+	}
+	f.Seconds = float64(f.Bytes) / rate
+	return f
 }
 
 // Holding is a lease that a node is at work on when the play begins.

@@ -34,7 +34,8 @@ type world struct {
 	frameIndex []map[int]int // where frames have gaps
 	tries      []map[int]int
 	launches   []int
-	launched   []map[int]bool // by job: machines on which it was launched
+	launched   []map[int]bool          // by job: machines on which it was launched
+	has        map[string]map[int]bool // by bundle: machines that have it
 	finish     []float64
 	over       []bool // by job: nothing more comes of it
 	unfinished int
@@ -58,7 +59,7 @@ type wanting struct {
 func newWorld(f Farm, o Options) *world {
 	w := &world{
 		farm: f, o: o, s: farm.NewState(), m: o.Model, ids: map[farm.NodeID]int{}, runs: map[farm.RunID]int{},
-		gone: map[int]bool{},
+		gone: map[int]bool{}, has: map[string]map[int]bool{},
 	}
 	if w.m == nil {
 		w.m = pace.New()
@@ -131,6 +132,12 @@ func (w *world) addJob(i int, j Job) {
 		launched[i] = true
 	}
 	w.launched = append(w.launched, launched)
+	for bundle, those := range map[string][]int{j.Spec.Bundle: j.Has, j.Spec.BundleBefore: j.HasBefore} {
+		for _, i := range those {
+			w.obtain(bundle, i)
+			w.m.BelieveHas(bundle, farm.NodeID(i+1))
+		}
+	}
 	w.measures = w.measures || j.Memory > 0
 	if len(w.farm.Holdings) == 0 || j.Submitted > 0 {
 		w.events.plan(j.Submitted, submits, i, 0, nil)

@@ -293,10 +293,36 @@ type Submitted struct {
 	Again  bool   // it was submitted before
 	Able   int    // nodes that are online and could take it
 	Nobody string // why no node can ever take it as both are now, or nothing
+	Lack   Lack   // what nodes have to get first
+}
+
+// Lack is what nodes that could take a run have to get of its bundle first.
+type Lack struct {
+	Nodes   int
+	Bytes   int64   // the most that one of them has to get
+	Seconds float64 // the most that one of them should need for that; 0: not known
+}
+
+func (t *transaction) lackOf(run *farm.Run) (out Lack) {
+	if run.Spec.BundleBytes == 0 {
+		return out
+	}
+	for _, n := range t.State.NodeList() {
+		if n.Reach != farm.Online || !capacity.Fits(t.State, n, run) {
+			continue
+		}
+		if lacks := t.d.m.Lacks(run, n.ID); lacks > 0 {
+			out.Nodes++
+			out.Bytes, out.Seconds = max(out.Bytes, lacks), max(out.Seconds, t.d.m.Fetch(run, n))
+		}
+	}
+	return out
 }
 
 func (t *transaction) submittedView(run *farm.Run, again bool) Submitted {
-	return Submitted{t.d.views.RunView(run, t.Now), again, capacity.Able(t.State, run), capacity.Nobody(t.State, run)}
+	return Submitted{
+		t.d.views.RunView(run, t.Now), again, capacity.Able(t.State, run), capacity.Nobody(t.State, run), t.lackOf(run),
+	}
 }
 
 // Submit puts a checked submission into the queue. The same Key gives the run
@@ -602,6 +628,20 @@ func (t *transaction) endLeases(run *farm.Run, reason string) {
 	for l := range run.OpenLeases {
 		t.Append(farm.LeaseEnded{Lease: l.ID, Node: l.Node, Run: run.ID, Reason: reason, At: t.Now})
 	}
+}
+
+// BundleBefore returns the bundle of the newest run of a job that has one; empty: none has.
+func (d *Desk) BundleBefore(ctx context.Context, project, job string) (id string, err error) {
+	err = d.do(ctx, func(t *transaction) error {
+		newest := farm.RunID(0)
+		for _, run := range t.State.RunsOf(project, job) {
+			if run.Spec.Bundle != "" && run.ID > newest {
+				newest, id = run.ID, run.Spec.Bundle
+			}
+		}
+		return nil
+	})
+	return id, err
 }
 
 // Bundles returns the bundles that open runs need.

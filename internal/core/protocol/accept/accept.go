@@ -39,6 +39,7 @@ type Report struct {
 	Bytes          int64
 	Files          []farm.File // of a frame with passes
 	StartupSeconds float64
+	Fetched        farm.Fetched
 	RenderSeconds  float64
 	CheckSeconds   float64
 	MemoryBytes    int64  // most that the launch had so far; 0: not known
@@ -159,7 +160,7 @@ func good(run *farm.Run, l *farm.Lease, r Report, now time.Time) ([]farm.Record,
 	accepted := farm.FrameAccepted{
 		Run: run.ID, Frame: r.Frame, Lease: l.ID, Node: l.Node,
 		Launch: r.Launch, Hash: r.Hash, Bytes: r.Bytes, Files: r.Files,
-		StartupSeconds: r.StartupSeconds, RenderSeconds: r.RenderSeconds, CheckSeconds: r.CheckSeconds,
+		StartupSeconds: r.StartupSeconds, Fetched: r.Fetched, RenderSeconds: r.RenderSeconds, CheckSeconds: r.CheckSeconds,
 		MemoryBytes: r.MemoryBytes, Suspect: r.Warning, At: now,
 	}
 	return []farm.Record{accepted}, Verdict{
