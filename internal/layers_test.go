@@ -89,6 +89,7 @@ var below = map[string][]string{
 		"core/paths", "core/trait", "core/triage", "recipe", "service/refusal", "service/shelf", "service/views",
 		"service/writer", "wire",
 	},
+	"service/errands": {"core/farm", "wire"},
 	"service/fleet": {
 		"core/capacity", "core/deal", "core/engine", "core/farm", "core/frames", "core/health", "core/hours",
 		"core/protocol/accept", "core/trait", "recipe", "service/refusal", "service/shelf", "service/views",
@@ -100,7 +101,8 @@ var below = map[string][]string{
 	},
 	"service": {
 		"bundle", "core/farm", "core/forecast", "core/frames", "core/pace", "core/paths", "core/protocol/accept",
-		"core/span", "launcher", "permit", "plainfile", "publish", "recipe", "scenefile", "selftest", "service/fleet",
+		"core/span", "launcher", "permit", "plainfile", "publish", "recipe", "scenefile", "selftest", "service/errands",
+		"service/fleet",
 		"service/floor", "service/gauge", "service/lead", "service/ledger", "service/logbook", "service/queue",
 		"service/refusal", "service/views", "service/writer", "store", "wire",
 	},
@@ -114,7 +116,7 @@ var below = map[string][]string{
 	},
 	"node": {
 		"bundle", "client", "core/farm", "core/frames", "core/protocol/journal", "core/span", "core/triage", "launcher",
-		"permit", "picture", "plainfile", "publish", "recipe", "wire",
+		"permit", "picture", "plainfile", "publish", "recipe", "scenefile", "wire",
 	},
 	"crowd": {"client", "core/frames", "wire"},
 	"demo":  {"client", "launcher", "wire"},

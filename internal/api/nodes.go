@@ -218,7 +218,7 @@ func prefixed(folder, before string) string {
 }
 
 func (s *Server) orders(c *gin.Context, f *floor.Floor, in wire.Orders) {
-	if len(in.Leases) > maxHolding {
+	if len(in.Leases)+len(in.Errands) > maxHolding {
 		problem(c, http.StatusUnprocessableEntity, "leases", "more leases than a node can hold")
 		return
 	}
@@ -229,7 +229,9 @@ func (s *Server) orders(c *gin.Context, f *floor.Floor, in wire.Orders) {
 		leases = append(leases, farm.LeaseID(l))
 	}
 	orders, err := f.Fleet.Orders(
-		ctx, nodeID(c), in.Session, fleet.OrdersAsked{Leases: leases, Caps: in.Caps, Recipes: short(in.Recipes)},
+		ctx, nodeID(c), in.Session, fleet.OrdersAsked{
+			Leases: leases, Caps: in.Caps, Recipes: short(in.Recipes), Errands: in.Errands,
+		},
 	)
 	out := wire.Ordered{Stop: []wire.Stop{}}
 	for _, o := range orders.Stop {
@@ -239,7 +241,7 @@ func (s *Server) orders(c *gin.Context, f *floor.Floor, in wire.Orders) {
 		caps := capsView(orders.Set, *orders.Caps)
 		out.Caps = &caps
 	}
-	out.Restart, out.Recipes = orders.Restart, orders.Recipes
+	out.Restart, out.Recipes, out.Errands = orders.Restart, orders.Recipes, orders.Errands
 	for _, q := range orders.Trim {
 		out.Trim = append(out.Trim, wire.Trim{ID: q.ID, Lease: int64(q.Lease), Frames: q.Frames.String()})
 	}

@@ -5,25 +5,25 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net/http"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
+	"time"
 
 	"github.com/dustin/go-humanize/english"
 	"github.com/spf13/cobra"
 
-	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/node"
-	"vexillum/internal/picture"
 	"vexillum/internal/recipe"
-	"vexillum/internal/scenefile"
+	"vexillum/internal/wire"
 )
 
 // trying is what is said on the command line about a trial of a recipe.
 type trying struct {
 	frame, size, shot, keep string
+	node, project           string
 	set, passes             []string
 }
 
@@ -36,6 +36,8 @@ func (t *trying) bind(c *cobra.Command) {
 	)
 	f.StringSliceVar(&t.passes, "passes", nil, "passes to write beside the picture")
 	f.StringArrayVar(&t.set, "set", nil, "a setting of the recipe as name=value")
+	f.StringVar(&t.node, "node", "", "try it on this node instead of here; any: on one that has nothing to do")
+	f.StringVar(&t.project, "project", "", "with --node: the project in whose scene place the scene is")
 	f.StringVar(&t.keep, "keep", "", "an empty folder that keeps what the renderer leaves")
 }
 
@@ -43,16 +45,27 @@ func (t *trying) bind(c *cobra.Command) {
 func (a *app) recipeTryCommand() *cobra.Command {
 	var t trying
 	c := &cobra.Command{
-		Use: "try FILE SCENE", Short: "Render a frame here by a recipe file, and show how its output is understood",
+		Use: "try FILE SCENE", Short: "Render a frame by a recipe file, here or on a node, and show how its output is understood",
 		Long: "Launches the renderer of a recipe on this machine, in an empty folder and without a service, as a node would.\n" +
 			"Shows the launch line, what each line of output was taken for, and what came of it. FILE is a recipe file or\n" +
-			"the name of a recipe that comes with the program. The exit code is 1 if a frame has failed.",
+			"the name of a recipe that comes with the program. With --node the service lets a node do it: the scene is then\n" +
+			"one of a project, and the launch has the account and the variables of the project. The exit code is 1 if a\n" +
+			"frame has failed.",
 		Example: "  vexillum recipe try glass.yaml vase.glass --frame 12\n" +
-			"  vexillum recipe try povray clock.pov --size 640x360 --set quality=4",
+			"  vexillum recipe try povray clock.pov --size 640x360 --set quality=4\n" +
+			"  vexillum recipe try glass.yaml shots/vase.glass --node kiln-03 --project salt-clock",
 		Args: exactly(2, "a recipe file and a scene"),
 	}
 	t.bind(c)
-	c.RunE = func(c *cobra.Command, args []string) error { return a.tryRecipe(c.Context(), t, args[0], args[1]) }
+	c.RunE = func(c *cobra.Command, args []string) error {
+		switch {
+		case c.Flags().Changed("node"):
+			return a.tryOnNode(c.Context(), t, args[0], args[1])
+		case t.project != "":
+			return usageError{errors.New("--project goes with --node; here the scene is a file on this machine")}
+		}
+		return a.tryRecipe(c.Context(), t, args[0], args[1])
+	}
 	return c
 }
 
@@ -68,77 +81,68 @@ func (a *app) tryRecipe(ctx context.Context, t trying, file, scene string) error
 		defer os.RemoveAll(trial.Folder)
 	}
 	trial.Launched = func(program string, arguments, _ []string) {
-		fmt.Fprintf(a.out, "launch  %s\n", commandLine(append([]string{program}, arguments...)))
+		a.tellLine(wire.TrialLine{Text: node.LaunchText(program, arguments), Launch: true})
 	}
-	trial.Heard = func(line, meaning string) {
-		if meaning == "" {
-			fmt.Fprintf(a.out, "  %s\n", line)
-			return
-		}
-		fmt.Fprintf(a.out, "  %s\n    ^ %s\n", line, meaning)
-	}
+	trial.Heard = func(line, meaning string) { a.tellLine(wire.TrialLine{Text: line, Meaning: meaning}) }
 	report, err := node.Try(ctx, trial)
 	if err != nil {
 		return fmt.Errorf("trying %s: %w", trial.Recipe.Name, err)
 	}
-	return a.tellTrial(trial, report, t.keep)
+	err = a.tellTrial(report.View(&trial))
+	if t.keep != "" {
+		fmt.Fprintf(a.out, "What the renderer left is in %s.\n", t.keep)
+	}
+	return err
 }
 
 // trialOf reads recipe, scene and settings.
 func (a *app) trialOf(ctx context.Context, t trying, file, scene string) (out node.Trial, err error) {
-	if out.Recipe, err = recipeOf(file); err != nil {
+	w, err := t.wanted(file, scene)
+	if err != nil {
 		return out, err
 	}
-	if scene == "" {
-		return out, usageError{errors.New("the scene is empty; name a file on this machine")}
-	}
-	if out.Scene, err = filepath.Abs(scene); err != nil {
+	if out, err = w.Trial(ctx); err != nil || t.keep == "" {
 		return out, err
-	}
-	if info, err := os.Stat(out.Scene); err != nil || !info.Mode().IsRegular() {
-		return out, fmt.Errorf("there is no scene file %s", scene)
-	}
-	if err := out.Recipe.CanRead(scene); err != nil {
-		return out, err
-	}
-	if out.Frames, err = frames.ParseSpan(t.frame); err != nil {
-		return out, usageError{fmt.Errorf("--frame: %w", err)}
-	}
-	size := t.size
-	if size == "" {
-		size = "320x180"
-	}
-	if out.Width, out.Height, err = parseSize(size); err != nil {
-		return out, usageError{err}
-	}
-	if out.Passes, err = out.Recipe.ChoosePasses(t.passes); err != nil {
-		return out, err
-	}
-	given := map[string]string{}
-	for _, text := range t.set {
-		name, value, ok := strings.Cut(text, "=")
-		if !ok {
-			return out, usageError{fmt.Errorf("--set %q: write it as name=value", text)}
-		}
-		given[name] = value
-	}
-	if err := shotOf(ctx, &out, t.shot, given); err != nil {
-		return out, err
-	}
-	if t.size == "" && out.Told.Width > 0 {
-		out.Width, out.Height = out.Told.Width, out.Told.Height
-	}
-	if out.Values, err = out.Recipe.Complete(given); err != nil {
-		return out, err
-	}
-	if t.keep == "" {
-		return out, nil
 	}
 	out.Folder = t.keep
 	if entries, err := os.ReadDir(t.keep); err == nil && len(entries) > 0 {
 		return out, fmt.Errorf("the folder %s is not empty; give one that is, or one that is not there yet", t.keep)
 	}
 	return out, os.MkdirAll(t.keep, 0o755)
+}
+
+// wanted reads what is said on the command line.
+func (t *trying) wanted(file, scene string) (w node.Wanted, err error) {
+	if w.Recipe, err = recipeOf(file); err != nil {
+		return w, err
+	}
+	if scene == "" {
+		return w, usageError{errors.New("the scene is empty; name a file")}
+	}
+	w.Scene, w.Passes, w.Values = scene, t.passes, map[string]string{}
+	if w.Frames, err = frames.ParseSpan(t.frame); err != nil {
+		return w, usageError{fmt.Errorf("--frame: %w", err)}
+	}
+	if t.shot != "" {
+		shot, err := frames.ParseSpan(t.shot)
+		if err != nil {
+			return w, usageError{fmt.Errorf("--shot: %w", err)}
+		}
+		w.Shot = &shot
+	}
+	if t.size != "" {
+		if w.Width, w.Height, err = parseSize(t.size); err != nil {
+			return w, usageError{err}
+		}
+	}
+	for _, text := range t.set {
+		name, value, ok := strings.Cut(text, "=")
+		if !ok {
+			return w, usageError{fmt.Errorf("--set %q: write it as name=value", text)}
+		}
+		w.Values[name] = value
+	}
+	return w, nil
 }
 
 // recipeOf reads a recipe file, or finds one that comes with the program.
@@ -167,93 +171,19 @@ func recipeOf(name string) (*recipe.Recipe, error) {
 	return r, nil
 }
 
-// shotOf returns the shot range: as it is said, as the scene or a file beside it
-// says, or the frames that are rendered. What is said there of settings is added to
-// those that are given.
-func shotOf(ctx context.Context, t *node.Trial, said string, given map[string]string) error {
-	t.Shot = t.Frames
-	root, err := os.OpenRoot(filepath.Dir(t.Scene))
-	if err != nil {
-		return fmt.Errorf("opening the folder of the scene: %w", err)
-	}
-	defer root.Close()
-	scene := filepath.Base(t.Scene)
-	told, err := t.Recipe.ReadScene(scene, scenefile.Reader(ctx, root, scene))
-	if err != nil {
-		return err
-	}
-	t.Told = told
-	if told.Range != nil {
-		t.Shot = *told.Range
-	}
-	for setting, value := range told.Values {
-		if _, chosen := given[setting]; !chosen {
-			given[setting] = value
-		}
-	}
-	if said == "" {
-		return nil
-	}
-	if t.Shot, err = frames.ParseSpan(said); err != nil {
-		return usageError{fmt.Errorf("--shot: %w", err)}
-	}
-	return nil
-}
-
-// tellTrial says what came of a trial, what no line has told, and which folder is
-// kept, if one is.
-func (a *app) tellTrial(t node.Trial, report node.TrialReport, kept string) error {
+// tellTrial says what came of a trial, and what no line has told.
+func (a *app) tellTrial(t wire.Trial) error {
 	fmt.Fprintln(a.out)
-	failed := len(report.Frames) == 0
-	for _, f := range report.Frames {
-		if !f.Good {
-			failed = true
-			first, rest, _ := strings.Cut(f.Message, "\n")
-			fmt.Fprintf(a.out, "frame %d  failed: %s – %s\n", f.Frame, f.Cause, first)
-			for line := range strings.SplitSeq(strings.TrimSpace(rest), "\n") {
-				if line != "" {
-					fmt.Fprintf(a.out, "  %s\n", line)
-				}
-			}
-			continue
-		}
-		start := ""
-		if f.Startup >= 0.05 {
-			start = fmt.Sprintf(", after %.1f s to start", f.Startup)
-		}
-		seen := ""
-		if t.Recipe.Picture != farm.Data {
-			seen = fmt.Sprintf("%d×%d, ", t.Width, t.Height)
-		}
-		beside := ""
-		if len(f.Beside) > 0 {
-			beside = " with " + english.WordSeries(f.Beside, "and")
-		}
-		fmt.Fprintf(
-			a.out, "frame %d  good: %s%s%s, rendered in %.1f s%s\n", f.Frame, seen, size(f.Bytes), beside, f.Render,
-			start,
-		)
-		for _, l := range f.Layers {
-			fmt.Fprintf(a.out, "  %s\n", layerText(l))
-		}
-		if f.Warning != "" {
-			fmt.Fprintf(a.out, "  suspect: %s\n", f.Warning)
-		}
+	failed := len(t.Frames) == 0
+	for _, f := range t.Frames {
+		failed = failed || !f.Good
+		a.tellFrame(t, f)
 	}
-	if len(report.Frames) == 0 {
+	if len(t.Frames) == 0 {
 		fmt.Fprintln(a.out, "Nothing came of it: no frame has begun or was left behind.")
 	}
-	if t.Recipe.NeedsShot() && t.Shot == t.Frames {
-		fmt.Fprintf(
-			a.out, "note  the animation is taken to be frame %v alone; give all its frames with --shot, as pictures depend on them\n",
-			frames.Of(t.Frames),
-		)
-	}
-	for _, what := range report.Missing {
+	for _, what := range t.Notes {
 		fmt.Fprintf(a.out, "note  %s\n", what)
-	}
-	if kept != "" {
-		fmt.Fprintf(a.out, "What the renderer left is in %s.\n", kept)
 	}
 	if failed {
 		return outcome{exitFailed}
@@ -261,25 +191,106 @@ func (a *app) tellTrial(t node.Trial, report node.TrialReport, kept string) erro
 	return nil
 }
 
-// layerText names a layer of an OpenEXR picture.
-func layerText(l picture.Layer) string {
-	text := "channels " + strings.Join(l.Channels, " ")
-	if l.Name != "" {
-		text = "layer " + l.Name + ": " + text
+// tellFrame says what came of one frame of a trial.
+func (a *app) tellFrame(t wire.Trial, f wire.TrialFrame) {
+	if !f.Good {
+		first, rest, _ := strings.Cut(f.Message, "\n")
+		fmt.Fprintf(a.out, "frame %d  failed: %s – %s\n", f.Frame, f.Cause, first)
+		for line := range strings.SplitSeq(strings.TrimSpace(rest), "\n") {
+			if line != "" {
+				fmt.Fprintf(a.out, "  %s\n", line)
+			}
+		}
+		return
 	}
-	if l.Part != "" {
-		text = "part " + l.Part + ", " + text
+	start, seen, beside := "", "", ""
+	if f.StartupSeconds >= 0.05 {
+		start = fmt.Sprintf(", after %.1f s to start", f.StartupSeconds)
 	}
-	return text
+	if t.Width > 0 {
+		seen = fmt.Sprintf("%d×%d, ", t.Width, t.Height)
+	}
+	if len(f.Passes) > 0 {
+		beside = " with " + english.WordSeries(f.Passes, "and")
+	}
+	fmt.Fprintf(
+		a.out, "frame %d  good: %s%s%s, rendered in %.1f s%s\n", f.Frame, seen, size(f.Bytes), beside,
+		f.RenderSeconds, start,
+	)
+	for _, l := range f.Layers {
+		fmt.Fprintf(a.out, "  %s\n", l)
+	}
+	if f.Warning != "" {
+		fmt.Fprintf(a.out, "  suspect: %s\n", f.Warning)
+	}
 }
 
-// commandLine writes a program and its arguments as a shell would take them.
-func commandLine(words []string) string {
-	out := slices.Clone(words)
-	for i, w := range out {
-		if w == "" || strings.ContainsAny(w, " \t\"'\\$&|;<>()*?[]{}!#~`") {
-			out[i] = "'" + strings.ReplaceAll(w, "'", `'\''`) + "'"
+// tellLine shows a line of a trial, and how it was understood.
+func (a *app) tellLine(l wire.TrialLine) {
+	switch {
+	case l.Launch:
+		fmt.Fprintf(a.out, "launch  %s\n", l.Text)
+	case l.Meaning == "":
+		fmt.Fprintf(a.out, "  %s\n", l.Text)
+	default:
+		fmt.Fprintf(a.out, "  %s\n    ^ %s\n", l.Text, l.Meaning)
+	}
+}
+
+// tryOnNode tries a recipe on a node of the farm.
+func (a *app) tryOnNode(ctx context.Context, t trying, file, scene string) error {
+	if t.keep != "" {
+		return usageError{errors.New("--keep is for trials on this machine; nothing of one on a node is kept")}
+	}
+	if t.project == "" {
+		return usageError{errors.New("--node: say with --project in whose scene place the scene is")}
+	}
+	w, err := t.wanted(file, scene)
+	if err != nil {
+		return err
+	}
+	in := wire.TryRecipe{
+		Text: w.Recipe.Text(), Project: t.project, Scene: filepath.ToSlash(scene), Node: t.node,
+		Frames: frames.Of(w.Frames).String(), Shot: t.shot, Width: w.Width, Height: w.Height, Values: w.Values,
+		Passes: w.Passes,
+	}
+	if in.Node == anyNode {
+		in.Node = ""
+	}
+	cl, err := a.client()
+	if err != nil {
+		return err
+	}
+	var trial wire.RecipeTrial
+	if err := cl.Do(ctx, http.MethodPost, "/api/v1/recipe-trials", in, &trial); err != nil {
+		return err
+	}
+	fmt.Fprintf(a.out, "Trying %s on %s.\n", trial.Recipe, trial.Node)
+	for shown := 0; ; {
+		for ; shown < len(trial.Lines); shown++ {
+			a.tellLine(trial.Lines[shown])
+		}
+		switch {
+		case trial.Error != "":
+			return fmt.Errorf("trying %s on %s: %s", trial.Recipe, trial.Node, trial.Error)
+		case trial.State == wire.TrialDone || trial.State == wire.TrialFailed:
+			return a.tellTrial(trial.Trial)
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(tryLook):
+		}
+		if err := patient(ctx, func() error {
+			return cl.Do(ctx, http.MethodGet, "/api/v1/recipe-trials/"+trial.ID, nil, &trial)
+		}); err != nil {
+			return err
 		}
 	}
-	return strings.Join(out, " ")
 }
+
+// tryLook is how often it is looked how far a trial on a node is.
+const tryLook = 500 * time.Millisecond
+
+// anyNode is what --node says where any node will do.
+const anyNode = "any"

@@ -99,9 +99,11 @@ func (a *Agent) thumbnail(ctx context.Context, run int64, frame int, jpeg []byte
 
 // orders waits for orders about the leases that are worked on.
 func (a *Agent) orders(ctx context.Context, stop context.CancelCauseFunc) {
+	errands := newErrands(a)
+	defer errands.under.Wait()
 	for ctx.Err() == nil {
 		in := wire.Orders{Session: a.session, Leases: []int64{}, Seconds: askSeconds, Caps: a.caps.Load().Version}
-		in.Recipes = a.recipes.Load().mark()
+		in.Recipes, in.Errands = a.recipes.Load().mark(), errands.ids()
 		a.mu.Lock()
 		for id := range a.works {
 			in.Leases = append(in.Leases, id)
@@ -148,6 +150,9 @@ func (a *Agent) orders(ctx context.Context, stop context.CancelCauseFunc) {
 		}
 		for _, q := range out.Trim {
 			a.answerTrim(ctx, q)
+		}
+		for _, what := range out.Errands {
+			errands.take(ctx, what)
 		}
 		if len(out.Stop) > 0 || out.Recipes != "" { // until the lease is reported ended, the answer stays the same
 			select {

@@ -128,6 +128,11 @@ func heldLeases(staging string) ([]string, error) {
 	}
 	var out []string
 	for _, e := range entries {
+		if strings.HasPrefix(e.Name(), trialFolders) && e.IsDir() { // nobody waits for it any more
+			if err := os.RemoveAll(filepath.Join(staging, e.Name())); err != nil {
+				return nil, fmt.Errorf("removing what a trial has left: %w", err)
+			}
+		}
 		number, ok := strings.CutPrefix(e.Name(), "lease-")
 		if _, err := strconv.ParseInt(number, 10, 64); ok && err == nil && e.IsDir() {
 			out = append(out, filepath.Join(staging, e.Name()))

@@ -18,7 +18,6 @@ import (
 	"vexillum/internal/core/protocol/journal"
 	"vexillum/internal/core/triage"
 	"vexillum/internal/launcher"
-	"vexillum/internal/picture"
 	"vexillum/internal/publish"
 	"vexillum/internal/recipe"
 	"vexillum/internal/wire"
@@ -76,7 +75,7 @@ type machine struct {
 	// hears how each line was understood; may be nil
 	understood func(line string, m mark, cause string)
 	// hears what stands in each good picture; may be nil
-	verified func(frame int, layers []picture.Layer)
+	verified func(frame int, seen *verified)
 	room     *room         // may be nil
 	contents *contents     // of bundles; may be nil
 	pinned   *pinned       // may be nil

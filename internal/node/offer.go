@@ -216,7 +216,7 @@ func (w *work) offer(c check) (settled bool) {
 		return true
 	}
 	if w.host.verified != nil {
-		w.host.verified(c.frame, good.layers)
+		w.host.verified(c.frame, good)
 	}
 	item := wire.ReportItem{
 		Outcome: wire.OutcomeGood, Lease: w.lease.ID, Launch: c.launch, Frame: c.frame,

@@ -14,6 +14,7 @@ import (
 
 	"github.com/dustin/go-humanize"
 	"github.com/dustin/go-humanize/english"
+	"github.com/kballard/go-shellquote"
 
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
@@ -40,6 +41,14 @@ type Trial struct {
 
 	Launched func(program string, arguments, environment []string) // of each launch
 	Heard    func(line, meaning string)                            // each line, and how it was understood
+
+	// What follows is for trials on a node of a farm; left out, it is as by hand.
+	node     string
+	root     string // folder of the scene place, with the scene in it as inside; empty: its own folder
+	inside   string
+	speed    float64
+	share    func() own
+	settings wire.LaunchValues
 }
 
 // TrialFrame is what came of one frame.
@@ -53,6 +62,7 @@ type TrialFrame struct {
 	Beside  []string        // names of what was left beside the picture
 	Warning string          // that makes it suspect
 	Layers  []picture.Layer // that stand in its picture
+	Small   []byte          // the picture, as a small JPEG
 	Cause   string          // of a failure
 	Message string
 }
@@ -81,18 +91,25 @@ func Try(ctx context.Context, t Trial) (TrialReport, error) {
 		passes = append(passes, wire.LeasePass{Name: p.Name})
 	}
 	heard := &hearing{tell: t.Heard, fed: t.Recipe.Mode == farm.ModeFeed}
+	if t.root == "" {
+		t.root, t.inside = filepath.Dir(t.Scene), filepath.Base(t.Scene)
+	}
+	if t.share == nil {
+		t.node, t.speed = "this machine", 1
+		t.share = func() own { return own{whole: true, threads: runtime.NumCPU(), part: 1} }
+	}
 	w := &work{
 		lease: &leased{Recipe: *t.Recipe, Lease: wire.Lease{
 			ID: 1, Run: 1, RunName: "the trial", Recipe: t.Recipe.Name, Frames: frames.Of(t.Frames).String(),
-			ShotFirst: t.Shot.First, ShotLast: t.Shot.Last, SceneRoot: filepath.Dir(t.Scene),
-			Scene: filepath.Base(t.Scene), Width: t.Width, Height: t.Height, Values: t.Values, Passes: passes,
+			ShotFirst: t.Shot.First, ShotLast: t.Shot.Last, SceneRoot: t.root,
+			Scene: t.inside, Width: t.Width, Height: t.Height, Values: t.Values, Passes: passes,
+			LaunchSettings: t.settings,
 		}},
 		svc: book, log: log, staging: t.Folder, status: newStatus(func() {}), diary: newDiary(),
 		ready: make(chan struct{}), trial: true,
 		host: machine{
-			verified: book.layers, node: "this machine", speed: 1, launcher: starter, launched: t.Launched,
-			understood: heard.hear,
-			share:      func() own { return own{whole: true, threads: runtime.NumCPU(), part: 1} },
+			verified: book.verified, node: t.node, speed: t.speed, launcher: starter, launched: t.Launched,
+			understood: heard.hear, share: t.share,
 		},
 	}
 	if _, err := w.run(ctx); err != nil {
@@ -103,22 +120,60 @@ func Try(ctx context.Context, t Trial) (TrialReport, error) {
 	return TrialReport{Frames: book.frames, Missing: heard.missing(t.Recipe.Read)}, nil
 }
 
+// LaunchText writes what a renderer is launched with as a shell would take it.
+func LaunchText(program string, arguments []string) string {
+	return shellquote.Join(append([]string{program}, arguments...)...)
+}
+
+// View returns what came of a trial as people see it, but for what its renderer said.
+func (r TrialReport) View(t *Trial) wire.Trial {
+	out := wire.Trial{Lines: []wire.TrialLine{}, Frames: []wire.TrialFrame{}, Notes: append([]string{}, r.Missing...)}
+	if t.Recipe.Picture != farm.Data {
+		out.Width, out.Height = t.Width, t.Height
+	}
+	if len(r.Frames) > 0 && t.Recipe.NeedsShot() && t.Shot == t.Frames {
+		out.Notes = append(out.Notes, fmt.Sprintf(
+			"the animation is taken to be frame %v alone; give all its frames as the shot, as pictures depend on them",
+			frames.Of(t.Frames),
+		))
+	}
+	for _, f := range r.Frames {
+		frame := wire.TrialFrame{
+			Frame: f.Frame, Good: f.Good, Bytes: f.Bytes, StartupSeconds: f.Startup, RenderSeconds: f.Render,
+			Passes: append([]string{}, f.Beside...), Layers: []string{}, Warning: f.Warning, Cause: f.Cause,
+			Message: f.Message,
+		}
+		for _, l := range f.Layers {
+			frame.Layers = append(frame.Layers, l.String())
+		}
+		out.Frames = append(out.Frames, frame)
+		if f.Good && out.Picture == nil {
+			out.Picture = f.Small
+		}
+	}
+	return out
+}
+
 // trialBook takes the place of the service: it notes what is reported and wants
 // nothing delivered.
 type trialBook struct {
 	mu     sync.Mutex
 	frames []TrialFrame
-	seen   map[int][]picture.Layer
+	seen   map[int]TrialFrame
 }
 
-// layers hears what stands in a picture, before it is reported.
-func (b *trialBook) layers(frame int, layers []picture.Layer) {
+// verified hears what stands in a picture, before it is reported.
+func (b *trialBook) verified(frame int, good *verified) {
+	seen := TrialFrame{Layers: good.layers}
+	if good.image != nil {
+		seen.Small, _ = picture.Thumbnail(good.image) // it is for looks alone
+	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if b.seen == nil {
-		b.seen = map[int][]picture.Layer{}
+		b.seen = map[int]TrialFrame{}
 	}
-	b.seen[frame] = layers
+	b.seen[frame] = seen
 }
 
 func (b *trialBook) report(_ context.Context, items ...wire.ReportItem) ([]wire.Verdict, error) {
@@ -134,7 +189,7 @@ func (b *trialBook) report(_ context.Context, items ...wire.ReportItem) ([]wire.
 			}
 		}
 		b.frames = append(b.frames, TrialFrame{
-			Beside: beside, Warning: item.Warning, Layers: b.seen[item.Frame],
+			Beside: beside, Warning: item.Warning, Layers: b.seen[item.Frame].Layers, Small: b.seen[item.Frame].Small,
 			Frame: item.Frame, Good: item.Outcome == wire.OutcomeGood, Bytes: item.Bytes, Hash: item.Hash,
 			Startup: item.StartupSeconds, Render: item.RenderSeconds, Cause: item.Cause, Message: item.Message,
 		})

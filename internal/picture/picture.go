@@ -16,6 +16,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"strings"
 	"time"
 
 	"golang.org/x/image/draw"
@@ -52,6 +53,18 @@ type Verified struct {
 type Layer struct {
 	Part, Name string
 	Channels   []string
+}
+
+// String names the layer for people.
+func (l Layer) String() string {
+	text := "channels " + strings.Join(l.Channels, " ")
+	if l.Name != "" {
+		text = "layer " + l.Name + ": " + text
+	}
+	if l.Part != "" {
+		text = "part " + l.Part + ", " + text
+	}
+	return text
 }
 
 // FaultError says what is wrong with a frame file.

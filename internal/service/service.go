@@ -18,6 +18,7 @@ import (
 	"vexillum/internal/core/pace"
 	"vexillum/internal/publish"
 	"vexillum/internal/recipe"
+	"vexillum/internal/service/errands"
 	"vexillum/internal/service/floor"
 	"vexillum/internal/service/gauge"
 	"vexillum/internal/service/lead"
@@ -72,6 +73,8 @@ type Service struct {
 	logbook *logbook.Book
 	bundles *bundles
 	sharing *sharing
+	errands *errands.Desk
+	trials  trials
 }
 
 // mostContents is how many bytes of bundles are kept when nobody says.
@@ -105,7 +108,7 @@ func New(o Options) *Service {
 	if o.MostContents == 0 {
 		o.MostContents = mostContents
 	}
-	s.sharing = newSharing()
+	s.sharing, s.errands = newSharing(), errands.New()
 	var err error
 	if s.bundles, err = openBundles(contentsFolder(o), o.MostContents); err != nil {
 		o.Log.Error("bundles cannot be kept", "error", err)
@@ -278,7 +281,7 @@ func (s *Service) lead(ctx context.Context, claim lead.Claim) error {
 		},
 		State: loaded.State, Pace: model, Received: loaded.Received, Newest: newest,
 		Finished: loaded.Finished, FinishedSince: loaded.FinishedSince, Committer: book,
-		Recipes: s.o.Recipes, Log: s.o.Log, Now: s.o.Now, Version: s.o.Version,
+		Errands: s.errands, Recipes: s.o.Recipes, Log: s.o.Log, Now: s.o.Now, Version: s.o.Version,
 		Active: wire.Active{Name: s.o.Name, Epoch: claim.Epoch, Since: s.o.Now(), Why: claim.Reason},
 	})
 	s.o.Log.Info(
@@ -294,6 +297,7 @@ func (s *Service) lead(ctx context.Context, claim lead.Claim) error {
 	helpers.Go(func() { s.watchPlaces(ctx, f) })
 	helpers.Go(func() { s.keepUses(ctx) })
 	helpers.Go(func() { s.sweepContents(ctx, f) })
+	helpers.Go(func() { s.trials.run(ctx) })
 	if err := s.begin(ctx, f, claim); err != nil {
 		stop(err)
 	} else {

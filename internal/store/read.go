@@ -140,7 +140,7 @@ type Result struct {
 	Lease          int64      `db:"lease"`
 	Hash           string     `db:"hash"`
 	Bytes          int64      `db:"bytes"`
-	Files          Files      `db:"files"` // of a frame with passes
+	Files          Files      `db:"files"`         // of a frame with passes
 	FetchedBytes   int64      `db:"fetched_bytes"` // of a bundle, before the launch; with its first frame
 	FetchedSeconds float64    `db:"fetched_seconds"`
 	StartupSeconds float64    `db:"startup_seconds"`

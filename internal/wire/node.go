@@ -208,10 +208,11 @@ type Progress struct {
 // Orders asks which leases shall end, and waits until there is one.
 type Orders struct {
 	Session int64   `json:"session"`
-	Leases  []int64 `json:"leases"`  // that the node works on
-	Caps    int64   `json:"caps"`    // version of the caps that are in force on the node
-	Seconds int     `json:"seconds"` // to wait at most
-	Recipes string  `json:"recipes"` // mark of those that it knows; empty: it does not say
+	Leases  []int64 `json:"leases"`            // that the node works on
+	Caps    int64   `json:"caps"`              // version of the caps that are in force on the node
+	Seconds int     `json:"seconds"`           // to wait at most
+	Recipes string  `json:"recipes"`           // mark of those that it knows; empty: it does not say
+	Errands []int64 `json:"errands,omitempty"` // that it is at
 }
 
 // RecipeMarks says of a recipe that nodes get which version it is.
@@ -233,6 +234,7 @@ type Ordered struct {
 	Caps    *NodeCaps `json:"caps,omitempty"`    // newer ones than the node has
 	Restart bool      `json:"restart,omitempty"` // the node process is to restart
 	Recipes string    `json:"recipes,omitempty"` // mark of other recipes than it knows: it reads them again
+	Errands []Errand  `json:"errands,omitempty"` // that it does not know yet
 }
 
 // NodeCaps are the caps of a node at a version of its settings.

@@ -263,7 +263,7 @@ type Result struct {
 	Launch         int       `json:"launch"`
 	Hash           string    `json:"hash"`
 	Bytes          int64     `json:"bytes"`
-	Files          []Output  `json:"files"` // the picture and its passes; they stand there together or not at all
+	Files          []Output  `json:"files"`         // the picture and its passes; they stand there together or not at all
 	FetchedBytes   int64     `json:"fetched_bytes"` // of a bundle, before the launch; with its first frame
 	FetchedSeconds float64   `json:"fetched_seconds"`
 	StartupSeconds float64   `json:"startup_seconds"`

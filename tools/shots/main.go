@@ -1,5 +1,5 @@
 // Command shots takes pictures of console pages of a running demo farm, for
-// docs/screenshots. Usage: shots [-width W] [-height H] [-theme day] [-full] URL PATH=FILE…
+// docs/screenshots. Usage: shots [-width W] [-height H] [-theme day] [-full] [-script TEXT] [-wait TIME] URL PATH=FILE…
 package main
 
 import (
@@ -30,6 +30,7 @@ func run() error {
 	full := flag.Bool("full", false, "the whole page, not the window alone")
 	signedOut := flag.Bool("signed-out", false, "do not sign in")
 	script := flag.String("script", "", "script to run on each page before the picture")
+	wait := flag.Duration("wait", 1800*time.Millisecond, "until the picture, after the script")
 	flag.Parse()
 	if flag.NArg() < 2 {
 		return fmt.Errorf("give an address and PATH=FILE")
@@ -72,7 +73,7 @@ func run() error {
 		var picture []byte
 		tasks := chromedp.Tasks{chromedp.Navigate(address + path), chromedp.Sleep(1500 * time.Millisecond)}
 		if *script != "" {
-			tasks = append(tasks, chromedp.Evaluate(*script, nil), chromedp.Sleep(1800*time.Millisecond))
+			tasks = append(tasks, chromedp.Evaluate(*script, nil), chromedp.Sleep(*wait))
 		}
 		if *full {
 			tasks = append(tasks, chromedp.FullScreenshot(&picture, 100))

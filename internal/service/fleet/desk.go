@@ -22,6 +22,7 @@ type Desk struct {
 	dealer  *deal.Dealer
 	recipes *shelf.Shelf
 	views   *views.Board
+	errands Errands // nil: there are none
 
 	// What follows belongs to the loop alone.
 	waiters  map[farm.NodeID]*waiter
@@ -31,10 +32,13 @@ type Desk struct {
 }
 
 // New returns the desk of a service.
-func New(w *writer.Writer, e *engine.Engine, s *farm.State, recipes *shelf.Shelf, board *views.Board) *Desk {
+func New(
+	w *writer.Writer, e *engine.Engine, s *farm.State, recipes *shelf.Shelf, board *views.Board, errands Errands,
+) *Desk {
 	d := &Desk{
-		w: w, e: e, s: s, dealer: e.Dealer(), recipes: recipes, views: board, waiters: map[farm.NodeID]*waiter{},
-		orders: map[farm.NodeID]*waitingOrder{}, forged: map[forgery]bool{}, restarts: map[farm.NodeID]int64{},
+		w: w, e: e, s: s, dealer: e.Dealer(), recipes: recipes, views: board, errands: errands,
+		waiters: map[farm.NodeID]*waiter{}, orders: map[farm.NodeID]*waitingOrder{}, forged: map[forgery]bool{},
+		restarts: map[farm.NodeID]int64{},
 	}
 	w.Watch(writer.Watcher{Committed: d.committed})
 	return d

@@ -8,6 +8,7 @@ import (
 	"vexillum/internal/core/engine"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/service/writer"
+	"vexillum/internal/wire"
 )
 
 // Order ends a lease on its node.
@@ -17,6 +18,7 @@ type waitingOrder struct {
 	leases  []farm.LeaseID
 	caps    int64
 	recipes string
+	errands []int64
 	session int64
 	reply   chan Orders
 }
@@ -29,10 +31,11 @@ type Orders struct {
 	Set     int64      // version of the settings that they are of
 	Restart bool       // the node process is to restart
 	Recipes string     // mark of other recipes than the node knows; empty: of the same
+	Errands []wire.Errand
 }
 
 func (o Orders) none() bool {
-	return len(o.Stop)+len(o.Trim) == 0 && o.Caps == nil && !o.Restart && o.Recipes == ""
+	return len(o.Stop)+len(o.Trim)+len(o.Errands) == 0 && o.Caps == nil && !o.Restart && o.Recipes == ""
 }
 
 // OrdersAsked is what a node says when it asks for orders.
@@ -40,6 +43,7 @@ type OrdersAsked struct {
 	Leases  []farm.LeaseID // that it works on
 	Caps    int64          // version of the caps in force on it
 	Recipes string         // mark of the recipes that it knows; empty: it does not say
+	Errands []int64        // that it is at
 }
 
 // Orders returns which of the leases that a node works on shall end or be
@@ -47,7 +51,8 @@ type OrdersAsked struct {
 // context ends.
 func (d *Desk) Orders(ctx context.Context, id farm.NodeID, session int64, in OrdersAsked) (Orders, error) {
 	w := &waitingOrder{
-		leases: in.Leases, caps: in.Caps, recipes: in.Recipes, session: session, reply: make(chan Orders, 1),
+		leases: in.Leases, caps: in.Caps, recipes: in.Recipes, errands: in.Errands, session: session,
+		reply: make(chan Orders, 1),
 	}
 	var now Orders
 	err := d.do(context.WithoutCancel(ctx), func(t *transaction) error {
@@ -93,6 +98,9 @@ func (d *Desk) ordersFor(node farm.NodeID, w *waitingOrder) Orders {
 	if mark := d.recipes.Mark(); w.recipes != "" && w.recipes != mark {
 		out.Recipes = mark
 	}
+	if d.errands != nil {
+		out.Errands = d.errands.Open(node, w.errands)
+	}
 	if d.restarts[node] == w.session && w.session != 0 {
 		out.Restart = true
 	}
@@ -106,15 +114,34 @@ func (d *Desk) answerOrders(out engine.Batch) {
 		nodes = slices.Collect(maps.Keys(d.orders))
 	}
 	for _, id := range nodes {
-		w := d.orders[id]
-		if w == nil {
-			continue
-		}
-		if orders := d.ordersFor(id, w); !orders.none() {
-			delete(d.orders, id)
-			w.reply <- orders
-		}
+		d.tellOrders(id)
 	}
+}
+
+// tellOrders lets a node hear what is wanted of it, if it waits for that.
+func (d *Desk) tellOrders(id farm.NodeID) {
+	w := d.orders[id]
+	if w == nil {
+		return
+	}
+	if orders := d.ordersFor(id, w); !orders.none() {
+		delete(d.orders, id)
+		w.reply <- orders
+	}
+}
+
+// Errands are what nodes shall do once for somebody who waits.
+type Errands interface {
+	// Open returns the errands of a node that it does not know yet.
+	Open(node farm.NodeID, known []int64) []wire.Errand
+}
+
+// Rouse lets a node hear of its errands.
+func (d *Desk) Rouse(ctx context.Context, id farm.NodeID) error {
+	return d.do(ctx, func(*transaction) error {
+		d.tellOrders(id)
+		return nil
+	})
 }
 
 // dropWaiting lets go of what an older session of a node waits for.

@@ -34,7 +34,8 @@ type Options struct {
 	Newest        map[farm.RunID]views.Newest // the newest done frame of each run, as far as known
 	Received      []fairness.Received         // what projects had received before the start
 	Committer     writer.Committer
-	Recipes       recipe.Book // that ship; what the farm keeps comes first
+	Recipes       recipe.Book   // that ship; what the farm keeps comes first
+	Errands       fleet.Errands // nil: there are none
 	Log           *slog.Logger
 	Now           func() time.Time
 	Version       string      // of this service
@@ -87,7 +88,7 @@ func New(o Options) *Floor {
 		w.Watch(writer.Watcher{Committed: func(out engine.Batch) { tellClosed(s, out.Records, o.Closed) }})
 	}
 	return &Floor{
-		Fleet: fleet.New(w, e, s, recipes, board), People: people.New(w, s),
+		Fleet: fleet.New(w, e, s, recipes, board, o.Errands), People: people.New(w, s),
 		Queue: queue.New(w, e, s, o.Pace, recipes, board), Setup: setup.New(w, s, recipes), Views: board,
 		Recipes: recipes,
 		w:       w, e: e, o: o,

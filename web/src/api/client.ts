@@ -37,6 +37,8 @@ export type Recipe = Schemas["Recipe"];
 export type RecipeDetail = Schemas["RecipeDetail"];
 export type RecipeVersion = Schemas["RecipeVersion"];
 export type RecipeMistake = Schemas["RecipeMistake"];
+export type RecipeTrial = Schemas["RecipeTrial"];
+export type TrialLine = Schemas["TrialLine"];
 export type Timings = Schemas["Timings"];
 export type Queue = Schemas["QueuePage"];
 
@@ -137,6 +139,7 @@ export const getLicences = () => answer(api.GET("/api/v1/licences"));
 export const getRecipes = (dropped: boolean) => answer(api.GET("/api/v1/recipes", { params: { query: { dropped } } }));
 export const getRecipe = (recipe: string, version?: number) =>
   answer(api.GET("/api/v1/recipes/{recipe}", { params: { path: { recipe }, query: { version } } }));
+export const getProjects = () => answer(api.GET("/api/v1/projects"));
 export const getPlaces = () => answer(api.GET("/api/v1/places"));
 export const getWhy = (run: number, query: { node?: string; frame?: number }) =>
   answer(api.GET("/api/v1/runs/{run}/why", { params: { path: { run }, query } }));
@@ -159,6 +162,10 @@ export const setRecipe = (recipe: string, text: string, note: string, etag?: str
       body: { text, note },
     }),
   );
+/** Lets a node try a recipe that is not saved. */
+export const tryRecipe = (body: Schemas["TryRecipe"]) => answer(api.POST("/api/v1/recipe-trials", { body }));
+export const getTrial = (trial: string) =>
+  answer(api.GET("/api/v1/recipe-trials/{trial}", { params: { path: { trial } } }));
 export const dropRecipe = (recipe: string) =>
   answer(api.DELETE("/api/v1/recipes/{recipe}", { params: { path: { recipe } } }));
 export const setStay = (body: Stay) => answer(api.PUT("/api/v1/stays", { body }));

@@ -20,6 +20,7 @@ import { clock, useNow } from "../../parts/time";
 import { useTitle } from "../../parts/title";
 import { useToast } from "../../parts/toast";
 import { source } from "./source";
+import { TryIt } from "./TryIt";
 
 const RecipeText = lazy(() => import("./RecipeText"));
 
@@ -145,6 +146,7 @@ function Edit({ me, known, onVersion }: EditProps) {
             </p>
           )}
           <Mistakes all={check.mistakes} />
+          {mayWrite && <TryIt text={text} name={name} fine={check.fine} />}
         </div>
         <div>{known && <Beside known={known} onVersion={onVersion} />}</div>
       </div>

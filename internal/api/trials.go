@@ -1,0 +1,41 @@
+package api
+
+import (
+	"net/http"
+
+	"github.com/gin-gonic/gin"
+
+	"vexillum/internal/service/floor"
+	"vexillum/internal/wire"
+)
+
+func (s *Server) tryRecipe(c *gin.Context, _ *floor.Floor, in wire.TryRecipe) {
+	trial, err := s.svc.TryRecipe(c, in)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusAccepted, trial)
+}
+
+func (s *Server) recipeTrial(c *gin.Context, _ *floor.Floor) {
+	trial, err := s.svc.Trial(c.Param("trial"))
+	s.answer(c, trial, err)
+}
+
+// Bounds of what a node tells of an errand.
+const (
+	mostTrialLines  = 1000
+	mostTrialFrames = 100
+)
+
+func (s *Server) errandTold(c *gin.Context, _ *floor.Floor, in wire.ErrandTold) {
+	if t := in.Trial; t != nil {
+		if len(t.Lines) > mostTrialLines || len(t.Frames) > mostTrialFrames || len(t.Notes) > mostTrialFrames {
+			problem(c, http.StatusUnprocessableEntity, "trial", "a trial has fewer lines and frames")
+			return
+		}
+	}
+	wanted, err := s.svc.ErrandTold(c, nodeID(c), in)
+	s.answer(c, wire.ErrandNoted{Wanted: wanted}, err)
+}

@@ -1,0 +1,218 @@
+package node
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"vexillum/internal/core/frames"
+	"vexillum/internal/plainfile"
+	"vexillum/internal/recipe"
+	"vexillum/internal/wire"
+)
+
+// errands are what this node does once for somebody who waits, in one session.
+type errands struct {
+	a     *Agent
+	slots chan struct{}
+	under sync.WaitGroup
+
+	mu    sync.Mutex
+	known []int64 // that were taken, the newest last
+}
+
+// Bounds of errands.
+const (
+	errandsAtOnce  = 2
+	errandsKnown   = 64
+	errandTells    = time.Second // between one word of how far it is and the next
+	mostTrialLines = 400
+	mostTrialLine  = 400 // bytes of each
+)
+
+// trialFolders is what the names of trials' folders in staging begin with.
+const trialFolders = "trial-"
+
+func newErrands(a *Agent) *errands {
+	return &errands{a: a, slots: make(chan struct{}, errandsAtOnce)}
+}
+
+// ids returns those that need not be told again.
+func (e *errands) ids() []int64 {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return append([]int64(nil), e.known...)
+}
+
+// take begins an errand, unless it is known.
+func (e *errands) take(ctx context.Context, what wire.Errand) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	for _, id := range e.known {
+		if id == what.ID {
+			return
+		}
+	}
+	if e.known = append(e.known, what.ID); len(e.known) > errandsKnown {
+		e.known = e.known[1:]
+	}
+	e.under.Go(func() { e.do(ctx, what) })
+}
+
+// do does an errand and tells what came of it.
+func (e *errands) do(ctx context.Context, what wire.Errand) {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	tell := func(told wire.ErrandTold) {
+		told.Session, told.ID = e.a.session, what.ID
+		var noted wire.ErrandNoted
+		if err := e.a.persist(ctx, http.MethodPost, "/node/v1/errands", told, &noted); err != nil || !noted.Wanted {
+			cancel()
+		}
+	}
+	tell(wire.ErrandTold{}) // it is taken
+	select {
+	case e.slots <- struct{}{}:
+		defer func() { <-e.slots }()
+	case <-ctx.Done():
+		return
+	}
+	told := wire.ErrandTold{Error: "this node process does not know this errand; bring it up to date"}
+	switch {
+	case ctx.Err() != nil:
+		return
+	case what.Try != nil:
+		told = e.try(ctx, what.ID, *what.Try, tell)
+	}
+	told.Done = true
+	tell(told)
+}
+
+// try renders frames by a recipe that is only tried.
+func (e *errands) try(
+	ctx context.Context, id int64, task wire.RecipeTask, tell func(wire.ErrandTold),
+) wire.ErrandTold {
+	no := func(err error) wire.ErrandTold { return wire.ErrandTold{Error: err.Error()} }
+	t, err := e.a.trialOf(ctx, task)
+	if err != nil {
+		return no(err)
+	}
+	t.Folder = filepath.Join(e.a.staging(), fmt.Sprintf("%s%d-%d", trialFolders, e.a.session, id))
+	defer os.RemoveAll(t.Folder)
+	notes := newTrialNotes(&t)
+	stop := make(chan struct{})
+	var telling sync.WaitGroup
+	telling.Go(func() {
+		for {
+			select {
+			case <-stop:
+				return
+			case <-time.After(errandTells):
+				tell(wire.ErrandTold{Trial: notes.view(TrialReport{})})
+			}
+		}
+	})
+	report, err := Try(ctx, t)
+	close(stop)
+	telling.Wait()
+	out := wire.ErrandTold{Trial: notes.view(report)}
+	if err != nil {
+		out.Error = err.Error()
+	}
+	return out
+}
+
+// trialOf reads what is to be tried.
+func (a *Agent) trialOf(ctx context.Context, task wire.RecipeTask) (t Trial, err error) {
+	r, err := recipe.Parse([]byte(task.Recipe))
+	if err != nil {
+		return t, fmt.Errorf("this node process cannot read the recipe: %w", err)
+	}
+	if err := sceneIn(task.SceneRoot, task.Scene, a.me.Name); err != nil {
+		return t, err
+	}
+	w := Wanted{
+		Recipe: r, Scene: filepath.Join(task.SceneRoot, filepath.FromSlash(task.Scene)), Width: task.Width,
+		Height: task.Height, Values: task.Values, Passes: task.Passes,
+	}
+	if w.Frames, err = frames.ParseSpan(task.Frames); err != nil {
+		return t, err
+	}
+	if task.Shot != "" {
+		shot, err := frames.ParseSpan(task.Shot)
+		if err != nil {
+			return t, err
+		}
+		w.Shot = &shot
+	}
+	if t, err = w.Trial(ctx); err != nil {
+		return t, err
+	}
+	t.node, t.speed, t.share = a.me.Name, a.facts.Speed, a.share(wire.Share{})
+	t.settings, t.root, t.inside = task.LaunchSettings, task.SceneRoot, task.Scene
+	return t, nil
+}
+
+// sceneIn says why a scene cannot be read below a folder, if it cannot.
+func sceneIn(root, scene, node string) error {
+	place, err := os.OpenRoot(root)
+	if err != nil {
+		return fmt.Errorf("%s does not see the scene place: there is no folder %s", node, root)
+	}
+	defer place.Close()
+	file, err := plainfile.OpenIn(place, filepath.FromSlash(scene))
+	switch {
+	case errors.Is(err, os.ErrNotExist):
+		return fmt.Errorf("there is no scene %s in %s on %s", scene, root, node)
+	case err != nil:
+		return fmt.Errorf("%s cannot read the scene %s in %s: %w", node, scene, root, err)
+	}
+	return file.Close()
+}
+
+// trialNotes keeps what a trial says.
+type trialNotes struct {
+	t     *Trial
+	mu    sync.Mutex
+	lines []wire.TrialLine
+	left  int // lines that are not kept
+}
+
+func newTrialNotes(t *Trial) *trialNotes {
+	n := &trialNotes{t: t}
+	t.Launched = func(program string, arguments, _ []string) {
+		n.add(wire.TrialLine{Text: LaunchText(program, arguments), Launch: true})
+	}
+	t.Heard = func(line, meaning string) { n.add(wire.TrialLine{Text: line, Meaning: meaning}) }
+	return n
+}
+
+func (n *trialNotes) add(l wire.TrialLine) {
+	if !l.Launch && len(l.Text) > mostTrialLine {
+		l.Text = l.Text[:mostTrialLine] + "…"
+	}
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	if len(n.lines) >= mostTrialLines {
+		n.left++
+		return
+	}
+	n.lines = append(n.lines, l)
+}
+
+// view returns what is known so far, as the service takes it.
+func (n *trialNotes) view(report TrialReport) *wire.Trial {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	out := report.View(n.t)
+	out.Lines = append(out.Lines, n.lines...)
+	if n.left > 0 {
+		out.Notes = append(out.Notes, fmt.Sprintf("%d further lines of the renderer are not shown", n.left))
+	}
+	return &out
+}

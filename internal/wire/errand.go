@@ -1,0 +1,103 @@
+package wire
+
+import "time"
+
+// Errand is something that a node does once for somebody who waits for the answer. It
+// belongs to no lease. One of its kinds is set.
+type Errand struct {
+	ID  int64       `json:"id"`
+	Try *RecipeTask `json:"try,omitempty"`
+}
+
+// RecipeTask lets a node render frames by a recipe that is only tried: nothing of it is
+// delivered.
+type RecipeTask struct {
+	Recipe         string            `json:"recipe"`     // its text
+	SceneRoot      string            `json:"scene_root"` // path on the node
+	Scene          string            `json:"scene"`      // inside scene_root, with slashes
+	Frames         string            `json:"frames"`     // some in a row
+	Shot           string            `json:"shot"`       // all frames of the animation; empty: as the scene says, or those
+	Width          int               `json:"width"`      // 0: as the scene says, or a small picture
+	Height         int               `json:"height"`
+	Values         map[string]string `json:"values"` // settings of the recipe
+	Passes         []string          `json:"passes"`
+	LaunchSettings LaunchValues      `json:"launch_settings"`
+}
+
+// ErrandTold says how far an errand is, or what came of it.
+type ErrandTold struct {
+	Session int64  `json:"session"`
+	ID      int64  `json:"id"`
+	Done    bool   `json:"done"`
+	Error   string `json:"error,omitempty"` // why it could not be done
+	Trial   *Trial `json:"trial,omitempty"`
+}
+
+// ErrandNoted answers ErrandTold.
+type ErrandNoted struct {
+	Wanted bool `json:"wanted"` // somebody still waits for it
+}
+
+// Trial is what came of a recipe that was tried, so far.
+type Trial struct {
+	Lines   []TrialLine  `json:"lines"` // what the renderer was launched with and said, in order
+	Frames  []TrialFrame `json:"frames"`
+	Notes   []string     `json:"notes"` // what the recipe reads, or could, and no line has told
+	Width   int          `json:"width"`
+	Height  int          `json:"height"`
+	Picture []byte       `json:"picture,omitempty"` // of the first good frame, as JPEG
+}
+
+// TrialLine is a line that a renderer said.
+type TrialLine struct {
+	Text    string `json:"text"`
+	Meaning string `json:"meaning"` // how it was understood; empty: not at all
+	Launch  bool   `json:"launch"`  // it is what the renderer was launched with
+}
+
+// TrialFrame is what came of one frame of a trial.
+type TrialFrame struct {
+	Frame          int      `json:"frame"`
+	Good           bool     `json:"good"`
+	Bytes          int64    `json:"bytes"`
+	StartupSeconds float64  `json:"startup_seconds"` // of the launch, with its first frame
+	RenderSeconds  float64  `json:"render_seconds"`
+	Passes         []string `json:"passes"`  // that were left beside the picture
+	Layers         []string `json:"layers"`  // that stand in an OpenEXR picture
+	Warning        string   `json:"warning"` // that makes it suspect
+	Cause          string   `json:"cause"`   // of a failure
+	Message        string   `json:"message"`
+}
+
+// TryRecipe asks for a trial of a recipe.
+type TryRecipe struct {
+	Text    string            `json:"text"` // of the recipe
+	Project string            `json:"project"`
+	Scene   string            `json:"scene"`            // in the project's scene place
+	Node    string            `json:"node,omitempty"`   // empty: one that has nothing to do, if there is one
+	Frames  string            `json:"frames,omitempty"` // such as 1 or 1-3; empty: the first
+	Shot    string            `json:"shot,omitempty"`
+	Width   int               `json:"width,omitempty"` // 0: as the scene says
+	Height  int               `json:"height,omitempty"`
+	Values  map[string]string `json:"values,omitempty"`
+	Passes  []string          `json:"passes,omitempty"`
+}
+
+// The states of a RecipeTrial.
+const (
+	TrialWaits  = "waits" // for its node
+	TrialRuns   = "runs"
+	TrialDone   = "done"   // all frames are good
+	TrialFailed = "failed" // a frame is not, or nothing could be tried
+)
+
+// RecipeTrial is a trial of a recipe on a node.
+type RecipeTrial struct {
+	ID        string    `json:"id"`
+	Recipe    string    `json:"recipe"`
+	Node      string    `json:"node"`
+	State     string    `json:"state"`
+	StartedAt time.Time `json:"started_at"`
+	Error     string    `json:"error"` // why it could not be tried
+	Trial
+}
