@@ -41,7 +41,7 @@ var below = map[string][]string{
 	"core/health":           {},
 	"core/span":             {},
 	"core/paths":            {},
-	"bundle":                {"core/paths"},
+	"bundle":                {"core/frames", "core/paths"},
 	"permit":                {},
 	"plainfile":             {},
 	"plainyaml":             {},
@@ -73,7 +73,7 @@ var below = map[string][]string{
 	"service/refusal": {},
 	"service/writer":  {"core/engine", "core/farm", "core/frames"},
 	"service/people":  {"core/engine", "core/farm", "service/refusal", "service/writer"},
-	"scenefile":       {"plainfile", "recipe"},
+	"scenefile":       {"bundle", "plainfile", "recipe"},
 	"service/shelf":   {"core/farm", "recipe"},
 	"service/setup": {
 		"core/capacity", "core/farm", "recipe", "service/refusal", "service/shelf", "service/views",

@@ -194,11 +194,16 @@ func (s *Server) leaseView(l *fleet.LeaseView) wire.Lease {
 		Share:          views.ShareView(l.Share),
 		LaunchSettings: views.LaunchValuesView(l.Env),
 		ShotFirst:      spec.ShotRange().First, ShotLast: spec.ShotRange().Last, Scene: spec.Scene,
-		SceneRoot: l.Roots.Scenes, SceneText: spec.SceneText, Bundle: spec.Bundle, SceneSHA: l.Scene,
+		SceneRoot: l.Roots.Scenes, SceneText: spec.SceneText, Bundle: spec.Bundle, With: spec.With,
 		Output:     spec.Output,
 		OutputRoot: l.Roots.Frames, OutputMark: spec.Mark, FilePrefix: prefixed(folder, before), FileEnding: ending,
 		Digits: spec.Digits(), Stall: l.Stall, Width: spec.Width, Height: spec.Height,
 		Values: spec.Values,
+	}
+	if spec.Pin != "" {
+		out.Pin = l.Scene
+	} else {
+		out.SceneSHA = l.Scene
 	}
 	for _, p := range spec.Passes {
 		folder, before, ending := spec.FrameFileParts(p.Name)

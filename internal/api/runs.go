@@ -215,7 +215,7 @@ func submissionOf(in wire.Submit, by farm.Person) (queue.Submission, error) {
 		Held: in.Held, Dry: in.DryRun, Shot: shot, Actor: by.Name, Role: by.Role,
 		AtOnce: in.StartOn != nil && *in.StartOn == 0,
 		Spec: farm.Spec{
-			Bundle: in.Bundle, Job: in.Job, Project: in.Project, Kind: farm.RunKind(in.Kind), Recipe: in.Recipe,
+			Bundle: in.Bundle, With: in.With, Job: in.Job, Project: in.Project, Kind: farm.RunKind(in.Kind), Recipe: in.Recipe,
 			Scene: in.Scene, Output: in.Output, Width: in.Width, Height: in.Height, Values: in.Values,
 			Tries: in.Tries, Chunk: in.Chunk, Frames: set, Needs: in.Needs,
 			Terms: farm.Terms{Level: level, Ceiling: ceiling, Due: due}, Sequence: sequence,
@@ -266,6 +266,7 @@ func receiptOf(done service.Submitted) wire.Receipt {
 			),
 		)
 	}
+	out.Remarks = append(out.Remarks, done.Remarks...)
 	out.Nodes = done.Able
 	if l := done.Lack; l.Nodes > 0 && l.Seconds >= worthSaying {
 		out.Remarks = append(out.Remarks, lackText(l))

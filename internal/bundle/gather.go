@@ -15,6 +15,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"vexillum/internal/core/paths"
 )
@@ -33,12 +34,27 @@ type Named struct {
 	By   string // path of the file that names it; empty: a person, or a command
 }
 
-// Gathered is what a scene needs.
+// Gathered is what a scene needs, by content.
 type Gathered struct {
-	Manifest  *Manifest
-	Missing   []Named // that are not there
-	Outside   []Named // that lie outside the folder, and cannot go along
-	Elsewhere []Named // that the renderer may bring itself
+	Manifest *Manifest
+	Found
+}
+
+// Found is what a scene needs.
+type Found struct {
+	Files     []Needed // in the order of their paths
+	Missing   []Named  // that are not there
+	Outside   []Named  // that lie outside the folder, and cannot go along
+	Elsewhere []Named  // that the renderer may bring itself
+}
+
+// Needed is a file that a scene needs.
+type Needed struct {
+	Path       string // below the folder, with slashes
+	Size       int64  // bytes
+	At         time.Time
+	Executable bool
+	Cache      bool // of a simulation
 }
 
 // Gathering says what to gather.
@@ -55,12 +71,40 @@ const mostText = 64 << 20
 
 // Gather finds all files that a scene needs and reads them. Missing ones are no error.
 func Gather(ctx context.Context, g Gathering) (*Gathered, error) {
+	contents := map[string]Content{}
+	found, err := Find(ctx, g, func(file *os.File, n Needed) error {
+		c, err := ReadContent(file)
+		if err != nil {
+			return fmt.Errorf("reading %s: %w", n.Path, err)
+		}
+		if c.Size != n.Size {
+			return fmt.Errorf("%s changed while it was read; try again", n.Path)
+		}
+		contents[n.Path] = c
+		if g.Told != nil {
+			g.Told(n.Path, c.Size)
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	m := &Manifest{Format: 1, Scene: g.Scene}
+	for _, n := range found.Files {
+		m.Files = append(m.Files, File{Path: n.Path, Executable: n.Executable, Cache: n.Cache, Content: contents[n.Path]})
+	}
+	return &Gathered{m, *found}, m.Check()
+}
+
+// Find finds all files that a scene needs, and lets each be looked at once. Missing ones
+// are no error.
+func Find(ctx context.Context, g Gathering, look func(file *os.File, n Needed) error) (*Found, error) {
 	root, err := os.OpenRoot(g.Folder)
 	if err != nil {
 		return nil, fmt.Errorf("opening the folder of the scene: %w", err)
 	}
 	defer root.Close()
-	w := &gatherer{g: g, root: root, files: map[string]*File{}, out: &Gathered{}}
+	w := &gatherer{g: g, root: root, look: look, files: map[string]*Needed{}, out: &Found{}}
 	if err := w.add(ctx, g.Scene, Reference{Name: g.Scene, Follow: true}, ""); err != nil {
 		return nil, err
 	}
@@ -72,20 +116,19 @@ func Gather(ctx context.Context, g Gathering) (*Gathered, error) {
 			return nil, err
 		}
 	}
-	m := &Manifest{Format: 1, Scene: g.Scene}
-	for _, f := range w.files {
-		m.Files = append(m.Files, *f)
+	for _, n := range w.files {
+		w.out.Files = append(w.out.Files, *n)
 	}
-	slices.SortFunc(m.Files, func(a, b File) int { return cmp.Compare(a.Path, b.Path) })
-	w.out.Manifest = m
-	return w.out, m.Check()
+	slices.SortFunc(w.out.Files, func(a, b Needed) int { return cmp.Compare(a.Path, b.Path) })
+	return w.out, nil
 }
 
 type gatherer struct {
 	g     Gathering
 	root  *os.Root
-	files map[string]*File
-	out   *Gathered
+	look  func(file *os.File, n Needed) error
+	files map[string]*Needed
+	out   *Found
 }
 
 var digits = regexp.MustCompile(`#+`)
@@ -109,17 +152,18 @@ func (w *gatherer) resolve(ctx context.Context, ref Reference, in, by string) er
 			}
 		}
 	}
-	out := false
+	out := true // wherever it could be
+	linked := false
 	for _, at := range tried {
 		if !filepath.IsLocal(filepath.FromSlash(at)) {
-			out = true
 			continue
 		}
+		out = false
 		found, leads, err := w.matching(at)
 		if err != nil {
 			return err
 		}
-		out = out || leads
+		linked = linked || leads
 		for _, file := range found {
 			if err := w.add(ctx, file, ref, by); err != nil {
 				return err
@@ -131,7 +175,7 @@ func (w *gatherer) resolve(ctx context.Context, ref Reference, in, by string) er
 	}
 	named := Named{ref.Name, by}
 	switch {
-	case out:
+	case out || linked:
 		w.out.Outside = append(w.out.Outside, named)
 	case ref.Optional:
 		w.out.Elsewhere = append(w.out.Elsewhere, named)
@@ -194,21 +238,17 @@ func (w *gatherer) add(ctx context.Context, at string, ref Reference, by string)
 	if err != nil {
 		return fmt.Errorf("looking at %s: %w", at, err)
 	}
-	c, err := ReadContent(file)
-	if err != nil {
-		return fmt.Errorf("reading %s: %w", at, err)
+	n := &Needed{
+		Path: at, Size: info.Size(), At: info.ModTime(), Executable: info.Mode()&0o111 != 0, Cache: ref.Cache,
 	}
-	if c.Size != info.Size() {
-		return fmt.Errorf("%s changed while it was read; try again", at)
+	if err := w.look(file, *n); err != nil {
+		return err
 	}
-	w.files[at] = &File{Path: at, Executable: info.Mode()&0o111 != 0, Cache: ref.Cache, Content: c}
-	if w.g.Told != nil {
-		w.g.Told(at, c.Size)
-	}
+	w.files[at] = n
 	if !ref.Follow || w.g.Find == nil {
 		return nil
 	}
-	text := make([]byte, min(c.Size, mostText))
+	text := make([]byte, min(n.Size, mostText))
 	if _, err := file.ReadAt(text, 0); err != nil && !errors.Is(err, io.EOF) {
 		return fmt.Errorf("reading %s: %w", at, err)
 	}

@@ -10,6 +10,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -22,6 +23,7 @@ import (
 	"vexillum/internal/bundle"
 	"vexillum/internal/client"
 	"vexillum/internal/recipe"
+	"vexillum/internal/scenefile"
 	"vexillum/internal/wire"
 )
 
@@ -35,7 +37,7 @@ func (b *bundling) bind(c *cobra.Command) {
 	f := c.Flags()
 	f.StringVar(&b.folder, "folder", "", "folder from which on files go along (default: that of the scene)")
 	f.StringArrayVar(
-		&b.with, "with", nil, "files that go along besides, such as 'luts/*.cube'; relative to the scene or the folder",
+		&b.with, "with", nil, "files that the scene needs besides, such as 'luts/*.cube'; relative to the scene, the folder or the place",
 	)
 }
 
@@ -97,25 +99,37 @@ func (a *app) gather(ctx context.Context, b bundling, scene string) (g *bundle.G
 	if err != nil {
 		return nil, "", err
 	}
-	var more []bundle.Reference
-	for _, name := range b.with {
-		if name == "" {
-			return nil, "", usageError{errors.New("--with is empty; name files with it, or leave it out")}
-		}
-		more = append(more, bundle.Reference{Name: filepath.ToSlash(name)})
+	with, err := b.withNames()
+	if err != nil {
+		return nil, "", err
+	}
+	if with, err = alsoTold(ctx, r, folder, filepath.ToSlash(inside), with); err != nil {
+		return nil, "", err
 	}
 	g, err = bundle.Gather(ctx, bundle.Gathering{
-		Folder: folder, Scene: filepath.ToSlash(inside), More: more,
-		Find: func(text []byte) (out []bundle.Reference) {
-			for _, in := range r.InputsIn(text) {
-				out = append(
-					out, bundle.Reference{Name: in.Name, Follow: in.Follow, Cache: in.Cache, Optional: in.Optional},
-				)
-			}
-			return out
-		},
+		Folder: folder, Scene: filepath.ToSlash(inside), More: scenefile.Told(with), Find: scenefile.References(r),
 	})
 	return g, folder, err
+}
+
+// withNames returns the files and patterns that --with names.
+func (b *bundling) withNames() ([]string, error) {
+	if slices.Contains(b.with, "") {
+		return nil, usageError{errors.New("--with is empty; name files with it, or leave it out")}
+	}
+	return b.with, nil
+}
+
+// alsoTold adds the files that a scene itself says that it needs, where a command of
+// the recipe asks it.
+func alsoTold(ctx context.Context, r *recipe.Recipe, folder, scene string, with []string) ([]string, error) {
+	root, err := os.OpenRoot(folder)
+	if err != nil {
+		return nil, fmt.Errorf("opening the folder of the scene: %w", err)
+	}
+	defer root.Close()
+	told, err := r.ReadScene(scene, scenefile.Reader(ctx, root, scene))
+	return append(slices.Clone(with), told.Inputs...), err
 }
 
 // recipeFor returns the recipe that a scene is looked into by: of a file, as the farm
@@ -185,6 +199,9 @@ func (a *app) showBundle(g *bundle.Gathered) {
 		if len(all) > 0 {
 			fmt.Fprintln(a.out)
 		}
+	}
+	for _, gap := range g.Gaps() {
+		fmt.Fprintf(a.out, "\nin part  %s\n", gap)
 	}
 	tell("missing", g.Missing)
 	tell("outside", g.Outside)

@@ -60,7 +60,10 @@ func (a *app) submitCommand() *cobra.Command {
 				}
 				return a.submitAndFollow(c.Context(), in, s.follow)
 			}
-			for _, of := range []string{"with", "folder", "incomplete"} {
+			if in.With, err = s.gather.withNames(); err != nil {
+				return err
+			}
+			for _, of := range []string{"folder", "incomplete"} {
 				if c.Flags().Changed(of) {
 					return usageError{fmt.Errorf("--%s is about a bundle; add --bundle, or leave it out", of)}
 				}

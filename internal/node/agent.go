@@ -22,6 +22,7 @@ import (
 
 	"vexillum/internal/client"
 	"vexillum/internal/launcher"
+	"vexillum/internal/scenefile"
 	"vexillum/internal/wire"
 )
 
@@ -84,7 +85,7 @@ type Agent struct {
 	fresh    bool // enrolled just now, and not reported yet
 	room     *room
 	contents *contents
-	pinned   *pinned
+	pinned   *scenefile.Looker
 	caps     atomic.Pointer[wire.NodeCaps] // in force
 
 	mu    sync.Mutex
@@ -137,7 +138,7 @@ func Run(ctx context.Context, o Options) error {
 	o.Dir = dir
 	a := &Agent{
 		o: o, nudge: make(chan struct{}, 1), shifted: make(chan struct{}, 1), works: map[int64]*work{},
-		wake: make(chan struct{}, 1), owned: newOwned(), pinned: newPinned(), looking: make(chan struct{}, looksAtOnce),
+		wake: make(chan struct{}, 1), owned: newOwned(), pinned: scenefile.NewLooker(), looking: make(chan struct{}, looksAtOnce),
 	}
 	if err := os.MkdirAll(a.staging(), 0o700); err != nil {
 		return fmt.Errorf("making the node's folder: %w", err)

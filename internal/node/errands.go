@@ -13,6 +13,7 @@ import (
 	"vexillum/internal/core/frames"
 	"vexillum/internal/plainfile"
 	"vexillum/internal/recipe"
+	"vexillum/internal/scenefile"
 	"vexillum/internal/wire"
 )
 
@@ -88,6 +89,8 @@ func (e *errands) do(ctx context.Context, what wire.Errand) {
 		return
 	case what.Try != nil:
 		told = e.try(ctx, what.ID, *what.Try, tell)
+	case what.Look != nil:
+		told = e.look(ctx, *what.Look)
 	}
 	told.Done = true
 	tell(told)
@@ -125,6 +128,45 @@ func (e *errands) try(
 		out.Error = err.Error()
 	}
 	return out
+}
+
+// pinTime bounds the look at what a scene needs.
+const pinTime = 30 * time.Second
+
+// look looks at a scene for a service that does not see its place.
+func (e *errands) look(ctx context.Context, task wire.LookTask) wire.ErrandTold {
+	no := func(err error) wire.ErrandTold { return wire.ErrandTold{Error: err.Error()} }
+	r, err := recipe.Parse([]byte(task.Recipe))
+	if err != nil {
+		return no(fmt.Errorf("%s cannot read the recipe: %w", e.a.me.Name, err))
+	}
+	if err := sceneIn(task.SceneRoot, task.Scene, e.a.me.Name); err != nil {
+		return no(err)
+	}
+	root, err := os.OpenRoot(task.SceneRoot)
+	if err != nil {
+		return no(err)
+	}
+	defer root.Close()
+	alone, err := e.a.pinned.Pin(ctx, task.SceneRoot, task.Scene, nil, nil)
+	if err != nil {
+		return no(err)
+	}
+	shot, err := r.ReadScene(task.Scene, scenefile.Reader(ctx, root, task.Scene))
+	if err != nil {
+		return no(err)
+	}
+	with := append(append([]string(nil), task.With...), shot.Inputs...)
+	found := scenefile.Pinned(ctx, e.a.pinned, task.SceneRoot, task.Scene, r, with, pinTime)
+	out := &wire.Looked{
+		Scene: alone.Hash, Pin: found.Pin, Why: found.Why, File: shot.File, Values: shot.Values, Width: shot.Width,
+		Height: shot.Height, Cameras: shot.Cameras, Layers: shot.Layers, Inputs: shot.Inputs,
+		Missing: found.Missing, Gaps: found.Gaps,
+	}
+	if shot.Range != nil {
+		out.Range = frames.Of(*shot.Range).String()
+	}
+	return wire.ErrandTold{Looked: out}
 }
 
 // trialOf reads what is to be tried.

@@ -20,6 +20,7 @@ import (
 	"vexillum/internal/launcher"
 	"vexillum/internal/publish"
 	"vexillum/internal/recipe"
+	"vexillum/internal/scenefile"
 	"vexillum/internal/wire"
 )
 
@@ -76,11 +77,11 @@ type machine struct {
 	understood func(line string, m mark, cause string)
 	// hears what stands in each good picture; may be nil
 	verified func(frame int, seen *verified)
-	room     *room         // may be nil
-	contents *contents     // of bundles; may be nil
-	pinned   *pinned       // may be nil
-	owned    *owned        // may be nil
-	looking  chan struct{} // one slot for each picture looked at at once; may be nil
+	room     *room             // may be nil
+	contents *contents         // of bundles; may be nil
+	pinned   *scenefile.Looker // may be nil
+	owned    *owned            // may be nil
+	looking  chan struct{}     // one slot for each picture looked at at once; may be nil
 }
 
 // stops are the ways in which work ends early.

@@ -1,95 +1,68 @@
 package node
 
 import (
-	"crypto/sha256"
-	"encoding/hex"
 	"fmt"
-	"io"
-	"path/filepath"
-	"sync"
 	"time"
+
+	"github.com/dustin/go-humanize/english"
 
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/triage"
-	"vexillum/internal/plainfile"
+	"vexillum/internal/recipe"
 	"vexillum/internal/wire"
 )
 
-// pinned knows the contents of scenes by the size and time that their files had when
-// they were read last.
-type pinned struct {
-	mu    sync.Mutex
-	known map[string]sceneLook
-}
-
-// sceneLook is a scene as it was when it was read.
-type sceneLook struct {
-	size int64
-	at   time.Time
-	hash string
-}
-
-// mostLooks bounds the scenes that are remembered.
-const mostLooks = 1000
-
-func newPinned() *pinned { return &pinned{known: map[string]sceneLook{}} }
-
-// look returns what a scene is now. It is read only where its size or time is another
-// than when it was read last.
-func (p *pinned) look(path string) (sceneLook, error) {
-	file, err := plainfile.Open(path)
-	if err != nil {
-		return sceneLook{}, err
-	}
-	defer file.Close()
-	info, err := file.Stat()
-	if err != nil {
-		return sceneLook{}, err
-	}
-	p.mu.Lock()
-	known := p.known[path]
-	p.mu.Unlock()
-	if known.hash != "" && known.size == info.Size() && known.at.Equal(info.ModTime()) {
-		return known, nil
-	}
-	sum := sha256.New()
-	if _, err := io.Copy(sum, file); err != nil {
-		return sceneLook{}, err
-	}
-	now := sceneLook{info.Size(), info.ModTime(), hex.EncodeToString(sum.Sum(nil))}
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	if len(p.known) >= mostLooks {
-		clear(p.known)
-	}
-	p.known[path] = now
-	return now, nil
-}
-
-// changedScene is a scene that is not the one any more that the run was submitted with.
+// changedScene is a scene that is not the one any more that the run was submitted with,
+// or a file that it needs.
 type changedScene struct {
 	name, node string
-	sceneLook
+	files      []string // of the scene's that have changed; nil: the scene itself, or it is not known which
+	hash       string   // of what there is now
+	at         time.Time
 }
 
-// Error says which scene has changed, and since when.
+// mostNamed bounds the changed files that are named.
+const mostNamed = 3
+
+// Error says what has changed, and since when.
 func (c *changedScene) Error() string {
+	what := "the scene " + c.name + " has"
+	if n := len(c.files); n > 0 && (n > 1 || c.files[0] != c.name) {
+		named := c.files[:min(n, mostNamed)]
+		if n > mostNamed {
+			named = append(named[:mostNamed:mostNamed], english.Plural(n-mostNamed, "other file", ""))
+		}
+		have := "have"
+		if n == 1 {
+			have = "has"
+		}
+		what = fmt.Sprintf("%s of the scene %s %s", english.WordSeries(named, "and"), c.name, have)
+	}
 	return fmt.Sprintf(
-		"the scene %s has changed since the run was submitted, at %s as %s sees it", c.name, farm.Moment(c.at), c.node,
+		"%s changed since the run was submitted, at %s as %s sees it", what, farm.Moment(c.at), c.node,
 	)
 }
 
-// stillTheScene returns a *changedScene where the scene in its place is another than
-// the run is rendered from. One that cannot be read is for the renderer to tell.
+// stillTheScene returns a *changedScene where the scene in its place, or a file that it
+// needs, is another than the run is rendered from. What cannot be read is for the
+// renderer to tell.
 func (w *work) stillTheScene() error {
-	if w.lease.SceneSHA == "" || w.lease.Bundle != "" || w.lease.SceneText != "" || w.host.pinned == nil {
+	pin, by := w.lease.Pin, &w.lease.Recipe
+	if pin == "" { // the scene alone counts
+		pin, by = w.lease.SceneSHA, (*recipe.Recipe)(nil)
+	}
+	if pin == "" || w.lease.Bundle != "" || w.lease.SceneText != "" || w.host.pinned == nil {
 		return nil
 	}
-	now, err := w.host.pinned.look(filepath.Join(w.lease.SceneRoot, filepath.FromSlash(w.lease.Scene)))
-	if err != nil || now.hash == w.lease.SceneSHA {
+	now, err := w.host.pinned.Pin(w.stops.ctx, w.lease.SceneRoot, w.lease.Scene, by, w.lease.With)
+	if err != nil || now.Hash == pin {
 		return nil
 	}
-	return &changedScene{w.lease.Scene, w.host.node, now}
+	changed := now.Changed
+	if len(changed) == 0 && now.Newest != w.lease.Scene {
+		changed = []string{now.Newest} // it was written last, so most likely it is the one
+	}
+	return &changedScene{w.lease.Scene, w.host.node, changed, now.Hash, now.At}
 }
 
 // sceneGone reports that a frame is not begun, as its scene has changed.

@@ -18,6 +18,7 @@ import (
 	"vexillum/internal/core/pace"
 	"vexillum/internal/publish"
 	"vexillum/internal/recipe"
+	"vexillum/internal/scenefile"
 	"vexillum/internal/service/errands"
 	"vexillum/internal/service/floor"
 	"vexillum/internal/service/gauge"
@@ -74,6 +75,7 @@ type Service struct {
 	bundles *bundles
 	sharing *sharing
 	errands *errands.Desk
+	looker  *scenefile.Looker
 	trials  trials
 }
 
@@ -108,7 +110,7 @@ func New(o Options) *Service {
 	if o.MostContents == 0 {
 		o.MostContents = mostContents
 	}
-	s.sharing, s.errands = newSharing(), errands.New()
+	s.sharing, s.errands, s.looker = newSharing(), errands.New(), scenefile.NewLooker()
 	var err error
 	if s.bundles, err = openBundles(contentsFolder(o), o.MostContents); err != nil {
 		o.Log.Error("bundles cannot be kept", "error", err)

@@ -2,18 +2,13 @@ package service
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
-	"io"
-	"io/fs"
 	"maps"
 	"os"
 	"path/filepath"
 	"runtime"
 
-	"vexillum/internal/bundle"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/paths"
 	"vexillum/internal/plainfile"
@@ -23,14 +18,13 @@ import (
 	"vexillum/internal/service/refusal"
 )
 
-// maxScene bounds the size of a scene file that is hashed at a submit.
-const maxScene = 1 << 30
-
 // Submitted is what a submit gives.
 type Submitted struct {
 	queue.Submitted
 	Output string   // whole path of the output folder here
 	Passed []string // folders that would have been its own, and hold files already
+	// Remarks are what was seen of the scene that who submits should know, in sentences.
+	Remarks []string
 }
 
 // Submit checks a submission whole, scene and places included, and only then
@@ -44,7 +38,7 @@ func (s *Service) Submit(ctx context.Context, sub queue.Submission) (Submitted, 
 		return Submitted{}, err
 	} else if known { // even if the scene is gone by now
 		roots, err := f.Setup.Roots(ctx, before.Run.Project, runtime.GOOS)
-		return Submitted{before, paths.Spell(runtime.GOOS, roots.Frames, before.Run.Output), nil}, err
+		return Submitted{before, paths.Spell(runtime.GOOS, roots.Frames, before.Run.Output), nil, nil}, err
 	}
 	given, sized := sub.Spec.Values, sub.Spec.Width != 0 || sub.Spec.Height != 0
 	sub, err = f.Queue.CheckSubmission(sub)
@@ -55,50 +49,16 @@ func (s *Service) Submit(ctx context.Context, sub queue.Submission) (Submitted, 
 	if err != nil {
 		return Submitted{}, err
 	}
-	if roots.Scenes == "" && sub.Spec.Bundle == "" || roots.Frames == "" {
-		return Submitted{}, &refusal.Refusal{
-			Kind: refusal.Invalid, Field: "project",
-			Reason: fmt.Sprintf(
-				"a place of project %s has no path on %s, where the service runs; add one with: vexillum place set",
-				sub.Spec.Project, runtime.GOOS,
-			),
-		}
-	}
-	var bundled *bundle.Manifest
-	if sub.Spec.Bundle != "" {
-		var before string
-		if before, err = f.Queue.BundleBefore(ctx, sub.Spec.Project, sub.Spec.Job); err != nil {
-			return Submitted{}, err
-		}
-		bundled, err = s.bundledScene(&sub.Spec, before)
-	} else {
-		sub.Spec.SceneSHA, err = hashScene(roots.Scenes, sub.Spec.Scene)
-	}
+	r := f.Recipes.At(sub.Spec.Recipe, sub.Spec.RecipeVersion)
+	look, err := s.lookAtScene(ctx, f, &sub.Spec, roots.Scenes, r)
 	if err != nil {
 		return Submitted{}, err
 	}
-	if info, err := os.Stat(roots.Frames); err != nil || !info.IsDir() {
-		return Submitted{}, &refusal.Refusal{
-			Kind: refusal.Invalid, Field: "output",
-			Reason: fmt.Sprintf("the frame place %s is not there; mount it or correct the place", roots.Frames),
-		}
-	}
-	if err := within(ctx, func() error { return publish.Marked(roots.Frames, s.Life()) }); err != nil {
-		return Submitted{}, &refusal.Refusal{
-			Kind: refusal.Invalid, Field: "output",
-			Reason: fmt.Sprintf(
-				"the folder %s does not hold the mark of this farm's frame places: most likely it is the mount point "+
-					"of a storage that is away. Mount it; or, if this is the right folder, a wrangler says so with: "+
-					"vexillum place mark %s",
-				roots.Frames, roots.FramesName,
-			),
-		}
+	sub.Spec.SceneSHA, sub.Spec.Pin, sub.Scene = look.sha, look.pin, look.shot
+	if err := s.framePlaceOf(ctx, sub.Spec.Project, roots); err != nil {
+		return Submitted{}, err
 	}
 	sub.Spec.Mark = publish.Mark(s.Life())
-	r := f.Recipes.At(sub.Spec.Recipe, sub.Spec.RecipeVersion)
-	if sub.Scene, err = s.readScene(ctx, r, roots.Scenes, sub.Spec, bundled); err != nil {
-		return Submitted{}, &refusal.Refusal{Kind: refusal.Invalid, Field: "scene", Reason: err.Error()}
-	}
 	if !sized && sub.Scene.Width > 0 {
 		sub.Spec.Width, sub.Spec.Height = sub.Scene.Width, sub.Scene.Height
 		if err := queue.CheckSize(sub.Spec); err != nil {
@@ -116,7 +76,41 @@ func (s *Service) Submit(ctx context.Context, sub queue.Submission) (Submitted, 
 	if err := r.CheckChoice(sub.Spec.Values, sub.Scene); err != nil {
 		return Submitted{}, &refusal.Refusal{Kind: refusal.Invalid, Field: "values", Reason: err.Error()}
 	}
-	return s.submitInto(ctx, f, sub, roots.Frames)
+	done, err := s.submitInto(ctx, f, sub, roots.Frames)
+	done.Remarks = look.remarks
+	return done, err
+}
+
+// framePlaceOf returns why frames of a project cannot be delivered where the service
+// looks for them.
+func (s *Service) framePlaceOf(ctx context.Context, project string, roots farm.Roots) error {
+	if roots.Frames == "" {
+		return &refusal.Refusal{
+			Kind: refusal.Invalid, Field: "project",
+			Reason: fmt.Sprintf(
+				"the frame place of project %s has no path on %s, where the service runs; add one with: vexillum "+
+					"place set", project, runtime.GOOS,
+			),
+		}
+	}
+	if info, err := os.Stat(roots.Frames); err != nil || !info.IsDir() {
+		return &refusal.Refusal{
+			Kind: refusal.Invalid, Field: "output",
+			Reason: fmt.Sprintf("the frame place %s is not there; mount it or correct the place", roots.Frames),
+		}
+	}
+	if err := within(ctx, func() error { return publish.Marked(roots.Frames, s.Life()) }); err != nil {
+		return &refusal.Refusal{
+			Kind: refusal.Invalid, Field: "output",
+			Reason: fmt.Sprintf(
+				"the folder %s does not hold the mark of this farm's frame places: most likely it is the mount point "+
+					"of a storage that is away. Mount it; or, if this is the right folder, a wrangler says so with: "+
+					"vexillum place mark %s",
+				roots.Frames, roots.FramesName,
+			),
+		}
+	}
+	return nil
 }
 
 // mostTaken bounds the folders that a submit looks into for one that is empty.
@@ -160,7 +154,7 @@ func (s *Service) submitInto(
 		if err != nil {
 			return Submitted{}, err
 		}
-		return Submitted{done, paths.Spell(runtime.GOOS, place, done.Run.Output), passed}, nil
+		return Submitted{done, paths.Spell(runtime.GOOS, place, done.Run.Output), passed, nil}, nil
 	}
 	return Submitted{}, &refusal.Refusal{
 		Kind: refusal.Conflict, Field: "output",
@@ -168,39 +162,6 @@ func (s *Service) submitInto(
 			"%d folders from %s on hold files already; choose another with --output", len(passed), passed[0],
 		),
 	}
-}
-
-// hashScene reads a scene inside its place; links that lead out are refused.
-func hashScene(place, scene string) (string, error) {
-	no := func(reason string, args ...any) (string, error) {
-		return "", &refusal.Refusal{Kind: refusal.Invalid, Field: "scene", Reason: fmt.Sprintf(reason, args...)}
-	}
-	root, err := os.OpenRoot(place)
-	if err != nil {
-		return no("the scene place %s is not there; mount it or correct the place", place)
-	}
-	defer root.Close()
-	file, err := plainfile.OpenIn(root, filepath.FromSlash(scene))
-	switch {
-	case errors.Is(err, plainfile.ErrNotRegular):
-		return no("the scene %s in %s is not a regular file", scene, place)
-	case errors.Is(err, fs.ErrNotExist):
-		return no("there is no scene %s in %s", scene, place)
-	case errors.Is(err, fs.ErrPermission):
-		return no("the scene %s in %s may not be read by the service; give it read permission", scene, place)
-	case err != nil:
-		return no("the scene %s in %s cannot be read: %v", scene, place, err)
-	}
-	defer file.Close()
-	sum := sha256.New()
-	size, err := io.Copy(sum, io.LimitReader(file, maxScene+1))
-	switch {
-	case err != nil:
-		return no("the scene %s in %s cannot be read: %v", scene, place, err)
-	case size > maxScene:
-		return no("the scene %s has more than %d bytes, the most that is read", scene, maxScene)
-	}
-	return hex.EncodeToString(sum.Sum(nil)), nil
 }
 
 // OpenFrame opens a file of a done frame where the service can see it: the

@@ -113,7 +113,7 @@ func (f *farm) nothingIsSent(submit []string, scene string) {
 		{append(submit, "--with", ""), "--with is empty"},
 		{append(submit, "--with", "none/*"), "1 file cannot go along"},
 		{[]string{"submit", "", "--bundle", "--project", "salt-clock", "--frames", "1"}, "the scene is empty"},
-		{[]string{"submit", scene, "--with", "a", "--project", "salt-clock", "--frames", "1"}, "add --bundle"},
+		{[]string{"submit", scene, "--folder", "a", "--project", "salt-clock", "--frames", "1"}, "add --bundle"},
 		{[]string{"submit", scene, "--project", "salt-clock", "--frames", "1"}, "--bundle sends it"},
 	} {
 		_, stderr, code := f.vexillum(c.args...)

@@ -1,6 +1,8 @@
 package system
 
 import (
+	"os"
+	"path/filepath"
 	"strings"
 	"syscall"
 	"testing"
@@ -44,5 +46,67 @@ func TestASceneThatChangesUnderWay(t *testing.T) {
 	other := f.submit(wire.Submit{Job: "salt_010", Recipe: "practice-single", Scene: "salt.practice", Frames: "1-2"})
 	if run = f.ended(other); run.State != "done" {
 		t.Errorf("a new run is %s: %s", run.State, run.Why)
+	}
+}
+
+// TestAFileOfASceneThatChangesUnderWay changes, while a run is rendered, a file that its
+// scene names, and one that was told besides.
+func TestAFileOfASceneThatChangesUnderWay(t *testing.T) {
+	t.Parallel()
+	practice, err := os.ReadFile("../recipe/builtin/practice-single.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	text := strings.Replace(string(practice), "recipe: 1\nname: practice-single\n", "recipe: 2\nname: glass\n", 1) +
+		"inputs:\n  - {match: '# needs (\\S+)'}\n  - {match: '# cache (\\S+)', cache: true}\n"
+	f := newFarmWith(t, map[string]string{"glass.yaml": strings.ReplaceAll(text, ".practice", ".glass")})
+	f.signIn()
+	scene := "practice: 1\npicture: salt\ncost: 200ms\n# needs tex/salt.txt\n# cache smoke.##.vol\n"
+	f.scene("salt.glass", scene)
+	for _, folder := range []string{"tex", "luts"} {
+		if err := os.Mkdir(filepath.Join(f.dir, "scenes", folder), 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	f.scene("tex/salt.txt", "white\n")
+	f.scene("luts/day.cube", "1\n")
+	for _, n := range []string{"01", "02", "04"} {
+		f.scene("smoke."+n+".vol", n)
+	}
+	f.join("kiln-01", "--renderers", "glass")
+	submit := []string{
+		"submit", "salt.glass", "--project", "salt-clock", "--frames", "1-40", "--with", "luts/*.cube", "--with",
+		"none.cube", "--size", "64x36",
+	}
+	out := f.must(submit...)
+	for _, want := range []string{
+		"The simulation cache smoke.##.vol lacks 3 of 1-4.", "Not in the scene place is none.cube.",
+	} {
+		if !strings.Contains(out, want) {
+			t.Errorf("the receipt is without %q:\n%s", want, out)
+		}
+	}
+	id := f.newestOf("salt")
+	for i, change := range []struct{ name, text string }{{"tex/salt.txt", "grey!\n"}, {"luts/day.cube", "10\n"}} {
+		f.done(id, 3+6*i)
+		f.scene(change.name, change.text)
+		f.wait("the run is held", func() bool { return f.run(id).State == "held" })
+		run := f.run(id)
+		if !strings.Contains(run.Why, change.name+" of the scene salt.glass has changed since the run was submitted") ||
+			!strings.Contains(run.Why, "of the old state") {
+			t.Errorf("%s has changed, and the run is held: %s", change.name, run.Why)
+		}
+		f.must("release", "salt")
+	}
+	if run := f.ended(id); run.State != "done" || run.DoneCount != 40 {
+		t.Errorf("the run is %s with %d frames: %s", run.State, run.DoneCount, run.Why)
+	}
+	for _, c := range []struct{ with, says string }{
+		{"", "--with is empty"}, {"[", "is neither a file's name nor a pattern"},
+	} {
+		_, stderr, code := f.vexillum(append(submit, "--with", c.with)...)
+		if code == 0 || !strings.Contains(stderr, c.says) {
+			t.Errorf("--with %q: %d %s", c.with, code, stderr)
+		}
 	}
 }

@@ -5,8 +5,9 @@ import "time"
 // Errand is something that a node does once for somebody who waits for the answer. It
 // belongs to no lease. One of its kinds is set.
 type Errand struct {
-	ID  int64       `json:"id"`
-	Try *RecipeTask `json:"try,omitempty"`
+	ID   int64       `json:"id"`
+	Try  *RecipeTask `json:"try,omitempty"`
+	Look *LookTask   `json:"look,omitempty"`
 }
 
 // RecipeTask lets a node render frames by a recipe that is only tried: nothing of it is
@@ -19,18 +20,44 @@ type RecipeTask struct {
 	Shot           string            `json:"shot"`       // all frames of the animation; empty: as the scene says, or those
 	Width          int               `json:"width"`      // 0: as the scene says, or a small picture
 	Height         int               `json:"height"`
-	Values         map[string]string `json:"values"` // settings of the recipe
-	Passes         []string          `json:"passes"`
+	Values         map[string]string `json:"values,omitempty"` // settings of the recipe
+	Passes         []string          `json:"passes,omitempty"`
 	LaunchSettings LaunchValues      `json:"launch_settings"`
+}
+
+// LookTask lets a node look at a scene whose place the service does not see.
+type LookTask struct {
+	Recipe    string   `json:"recipe"`         // its text
+	SceneRoot string   `json:"scene_root"`     // path on the node
+	Scene     string   `json:"scene"`          // inside scene_root, with slashes
+	With      []string `json:"with,omitempty"` // files that it needs besides those that are found in it
+}
+
+// Looked is what a node has seen of a scene.
+type Looked struct {
+	Scene   string            `json:"scene_sha256"`
+	Pin     string            `json:"pin"`  // of the scene with all that it needs; empty where it is not known
+	Why     string            `json:"why"`  // why it is not
+	File    string            `json:"file"` // that says what follows
+	Range   string            `json:"range"`
+	Values  map[string]string `json:"values,omitempty"`
+	Width   int               `json:"width"`
+	Height  int               `json:"height"`
+	Cameras []string          `json:"cameras,omitempty"`
+	Layers  []string          `json:"layers,omitempty"`
+	Inputs  []string          `json:"inputs,omitempty"`
+	Missing []string          `json:"missing,omitempty"` // files that it needs and that are not there
+	Gaps    []string          `json:"gaps,omitempty"`    // simulation caches that are there in part, as sentences
 }
 
 // ErrandTold says how far an errand is, or what came of it.
 type ErrandTold struct {
-	Session int64  `json:"session"`
-	ID      int64  `json:"id"`
-	Done    bool   `json:"done"`
-	Error   string `json:"error,omitempty"` // why it could not be done
-	Trial   *Trial `json:"trial,omitempty"`
+	Session int64   `json:"session"`
+	ID      int64   `json:"id"`
+	Done    bool    `json:"done"`
+	Error   string  `json:"error,omitempty"` // why it could not be done
+	Trial   *Trial  `json:"trial,omitempty"`
+	Looked  *Looked `json:"looked,omitempty"`
 }
 
 // ErrandNoted answers ErrandTold.

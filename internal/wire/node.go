@@ -142,11 +142,15 @@ type Lease struct {
 	Scene          string       `json:"scene"`      // inside scene_root, with slashes
 	SceneRoot      string       `json:"scene_root"` // path on the node
 	// of a scene that comes with the lease instead of lying there
-	SceneText  string `json:"scene_text,omitempty"`
-	Bundle     string `json:"bundle,omitempty"`       // in which the scene is; the node gets what it lacks of it
-	SceneSHA   string `json:"scene_sha256,omitempty"` // of the scene in its place; another is not rendered
-	Output     string `json:"output"`                 // folder inside output_root, with slashes
-	OutputRoot string `json:"output_root"`            // path on the node
+	SceneText string `json:"scene_text,omitempty"`
+	Bundle    string `json:"bundle,omitempty"`       // in which the scene is; the node gets what it lacks of it
+	SceneSHA  string `json:"scene_sha256,omitempty"` // of the scene in its place; another is not rendered
+	// Pin is the state of the scene with all that it needs; where it is set it counts
+	// instead of the scene alone.
+	Pin        string   `json:"pin,omitempty"`
+	With       []string `json:"with,omitempty"` // files that it needs besides those that are found in it
+	Output     string   `json:"output"`         // folder inside output_root, with slashes
+	OutputRoot string   `json:"output_root"`    // path on the node
 	// file in output_root without which that is not the place
 	OutputMark string            `json:"output_mark,omitempty"`
 	FilePrefix string            `json:"file_prefix"` // of frame files, before the number

@@ -147,7 +147,10 @@ type Submit struct {
 	Bundle string `json:"bundle,omitempty"`
 	Recipe string `json:"recipe,omitempty"` // by the scene's ending when left out
 	Scene  string `json:"scene"`            // inside the project's scene place
-	Frames string `json:"frames"`
+	// files or patterns of files in the scene place that the scene needs, besides those that
+	// are found in it
+	With   []string `json:"with,omitempty"`
+	Frames string   `json:"frames"`
 	// all frames of the animation, such as 1-180; as the job or the scene says when left out
 	Shot   string `json:"shot,omitempty"`
 	Width  int    `json:"width,omitempty"`  // 1920 when left out

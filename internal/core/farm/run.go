@@ -108,6 +108,10 @@ type Spec struct {
 	Frames   frames.Set   `json:"frames"`
 	Shot     Shot         `json:"shot,omitzero"` // of the job, as of this run; see ShotRange
 	SceneSHA string       `json:"scene_sha256"`  // of the scene file when it was submitted
+	// Pin is the state of the scene with all that it needs in its place; empty: the scene
+	// alone counts.
+	Pin  string   `json:"pin,omitempty"`
+	With []string `json:"with,omitempty"` // files that it needs besides those that are found in it
 	// Bundle names the files that go to the nodes by content; empty: they read the
 	// scene in its place.
 	Bundle      string `json:"bundle,omitempty"`
@@ -355,11 +359,6 @@ func (r *Run) Deals() bool {
 	return !r.ToDo.Empty() && (r.State == RunQueued || r.State == RunRendering)
 }
 
-// Scene returns the SHA-256 of the scene that the run is rendered from; empty where it
-// is not known.
-func (r *Run) Scene() string {
-	if r.TakenScene != "" {
-		return r.TakenScene
-	}
-	return r.Spec.SceneSHA
-}
+// Scene returns the state of the scene that the run is rendered from, by a SHA-256: see
+// Spec.Pin and Spec.SceneSHA. It is empty where it is not known.
+func (r *Run) Scene() string { return cmp.Or(r.TakenScene, r.Spec.Pin, r.Spec.SceneSHA) }

@@ -50,6 +50,29 @@ const (
 	mostStall = 30 * 24 * 3600 // seconds
 )
 
+// Bounds of what is named besides a scene.
+const (
+	mostWith     = 64
+	mostWithName = 400 // bytes
+)
+
+// checkWith looks at the names of files that a scene needs besides.
+func checkWith(spec *farm.Spec) error {
+	switch {
+	case len(spec.With) > 0 && spec.Bundle != "":
+		return refusal.New(refusal.Invalid, "with", "a bundle has all that its scene needs; name more files when it is made")
+	case len(spec.With) > mostWith:
+		return refusal.New(refusal.Invalid, "with", "at most %d names of files may be given; use patterns such as cache/*.df3", mostWith)
+	}
+	for _, name := range spec.With {
+		_, err := path.Match(name, "")
+		if name == "" || len(name) > mostWithName || err != nil || strings.ContainsAny(name, "\x00\n") {
+			return refusal.New(refusal.Invalid, "with", "%.80q is neither a file's name nor a pattern such as cache/*.df3", name)
+		}
+	}
+	return nil
+}
+
 // CheckSubmission returns the submission with all that is left out filled in,
 // or a *refusal.Refusal. It looks at the request alone, not at the farm.
 func (d *Desk) CheckSubmission(sub Submission) (Submission, error) {
@@ -102,6 +125,9 @@ func (d *Desk) CheckSubmission(sub Submission) (Submission, error) {
 	}
 	if len(sub.Key) > 200 {
 		return sub, refusal.New(refusal.Invalid, "Idempotency-Key", "the Idempotency-Key has more than 200 characters")
+	}
+	if err := checkWith(spec); err != nil {
+		return sub, err
 	}
 	if err := checkPaths(spec); err != nil {
 		return sub, err

@@ -1,0 +1,74 @@
+package api
+
+import (
+	"strings"
+	"testing"
+
+	"vexillum/internal/wire"
+)
+
+// TestANodeLooksAtAScene submits runs of a place that the service does not see: a node
+// says what there is, or that there is nothing.
+func TestANodeLooksAtAScene(t *testing.T) {
+	w := newWorld(t)
+	w.must("PATCH", "/api/v1/places/scenes", wire.PlaceChange{
+		Paths: map[string]string{"linux": "/nowhere/scenes", "darwin": "/Volumes/scenes"},
+	}, nil)
+	submit := wire.Submit{
+		Job: "job", Project: "salt-clock", Scene: "a.practice", Frames: "1-3", With: []string{"luts/*.cube"},
+	}
+	status, body := w.call(w.tokens[artist], "POST", "/api/v1/runs", submit)
+	if status != 422 || !strings.Contains(string(body), "no node is online") {
+		t.Errorf("without any node: %d %s", status, body)
+	}
+	var started wire.Started
+	w.as(
+		aNode, "POST", "/node/v1/start",
+		wire.Start{Facts: wire.Facts{OS: "darwin", Speed: 1, Renderers: []wire.Renderer{{Recipe: "practice"}}}}, &started,
+	)
+	answer := func(told wire.ErrandTold) {
+		var out wire.Ordered
+		w.as(aNode, "POST", "/node/v1/orders", wire.Orders{Session: started.Session, Leases: []int64{}, Seconds: 20}, &out)
+		if len(out.Errands) != 1 || out.Errands[0].Look == nil {
+			t.Errorf("the node is to do %+v", out)
+			return
+		}
+		look := *out.Errands[0].Look
+		if look.SceneRoot != "/Volumes/scenes" || look.Scene != "a.practice" || len(look.With) != 1 || look.Recipe == "" {
+			t.Errorf("the node is to look at %+v", look)
+		}
+		told.Session, told.ID, told.Done = started.Session, out.Errands[0].ID, true
+		var noted wire.ErrandNoted
+		w.as(aNode, "POST", "/node/v1/errands", told, &noted)
+		if !noted.Wanted {
+			t.Error("nobody waits for the answer")
+		}
+	}
+	sha := strings.Repeat("ab", 32)
+	for _, c := range []struct {
+		told   wire.ErrandTold
+		status int
+		says   string
+	}{
+		{wire.ErrandTold{Error: "there is no scene a.practice in /Volumes/scenes on kiln-01"}, 422, "and there is no scene"},
+		{wire.ErrandTold{Looked: &wire.Looked{Scene: sha, Range: "nine"}}, 409, "kiln-01 says of the scene"},
+		{
+			wire.ErrandTold{Looked: &wire.Looked{Scene: sha, Pin: sha, Range: "1-90", Missing: []string{"b.inc"}}}, 201,
+			"kiln-01 has looked at the scene, as the service does not see it.",
+		},
+	} {
+		done := make(chan struct{})
+		go func() {
+			answer(c.told)
+			close(done)
+		}()
+		status, body = w.call(w.tokens[artist], "POST", "/api/v1/runs", submit)
+		<-done
+		if status != c.status || !strings.Contains(string(body), c.says) {
+			t.Errorf("%+v: %d %s, want %d and %q", c.told, status, body, c.status, c.says)
+		}
+	}
+	if !strings.Contains(string(body), `"shot":"1-90"`) || !strings.Contains(string(body), "Not in the scene place is b.inc.") {
+		t.Errorf("the receipt is %s", body)
+	}
+}

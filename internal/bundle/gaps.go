@@ -1,0 +1,44 @@
+package bundle
+
+import (
+	"fmt"
+	"path"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"vexillum/internal/core/frames"
+)
+
+var lastNumber = regexp.MustCompile(`^(.*?)(\d+)(\D*)$`)
+
+// Gaps says which simulation caches are there in part: of their files, which are
+// numbered, some are missing between the first and the last.
+func (f *Found) Gaps() (sentences []string) {
+	type series struct {
+		name string
+		have frames.Set
+	}
+	var all []*series
+	for _, n := range f.Files {
+		m := lastNumber.FindStringSubmatch(path.Base(n.Path))
+		if !n.Cache || m == nil || len(m[2]) > 9 {
+			continue
+		}
+		number, _ := strconv.Atoi(m[2]) // it has few digits
+		name := path.Join(path.Dir(n.Path), m[1]+strings.Repeat("#", len(m[2]))+m[3])
+		i := slices.IndexFunc(all, func(s *series) bool { return s.name == name })
+		if i < 0 {
+			i, all = len(all), append(all, &series{name: name})
+		}
+		all[i].have = all[i].have.Union(frames.One(number))
+	}
+	for _, s := range all {
+		whole := frames.Of(frames.Span{First: s.have.First(), Last: s.have.Last()})
+		if lacks := whole.Minus(s.have); !lacks.Empty() {
+			sentences = append(sentences, fmt.Sprintf("the simulation cache %s lacks %s of %s", s.name, lacks.Brief(), whole))
+		}
+	}
+	return sentences
+}

@@ -1,0 +1,222 @@
+package service
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"time"
+
+	"github.com/dustin/go-humanize/english"
+
+	"vexillum/internal/bundle"
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/frames"
+	"vexillum/internal/plainfile"
+	"vexillum/internal/recipe"
+	"vexillum/internal/scenefile"
+	"vexillum/internal/service/floor"
+	"vexillum/internal/service/refusal"
+	"vexillum/internal/wire"
+)
+
+// maxScene bounds the size of a scene file that is hashed at a submit.
+const maxScene = 1 << 30
+
+// pinTime bounds the look at what a scene needs.
+const pinTime = 30 * time.Second
+
+// sceneLook is what a scene that is submitted says and is.
+type sceneLook struct {
+	sha, pin string // see [farm.Spec]
+	shot     farm.SceneShot
+	remarks  []string // sentences for who submits
+}
+
+// lookAtScene looks at the scene of a submission: at one of a bundle, in its place, or,
+// where the service does not see that, lets a node look.
+func (s *Service) lookAtScene(
+	ctx context.Context, f *floor.Floor, spec *farm.Spec, scenes string, r *recipe.Recipe,
+) (look sceneLook, err error) {
+	if spec.Bundle != "" {
+		before, err := f.Queue.BundleBefore(ctx, spec.Project, spec.Job)
+		if err != nil {
+			return look, err
+		}
+		bundled, err := s.bundledScene(spec, before)
+		if err != nil {
+			return look, err
+		}
+		look.sha = spec.SceneSHA
+		look.shot, err = s.readBundled(r, *spec, bundled)
+		return look, wrongScene(err)
+	}
+	if info, err := os.Stat(scenes); scenes == "" || err != nil || !info.IsDir() {
+		return s.lookFromNode(ctx, f, spec, scenes, r)
+	}
+	if look.sha, err = hashScene(scenes, spec.Scene); err != nil {
+		return look, err
+	}
+	root, err := os.OpenRoot(scenes)
+	if err != nil {
+		return look, fmt.Errorf("opening the scene place: %w", err)
+	}
+	defer root.Close()
+	if look.shot, err = r.ReadScene(spec.Scene, scenefile.Reader(ctx, root, spec.Scene)); err != nil {
+		return look, wrongScene(err)
+	}
+	spec.With = withInputs(spec.With, look.shot)
+	look.pinned(scenefile.Pinned(ctx, s.looker, scenes, spec.Scene, r, spec.With, pinTime))
+	return look, nil
+}
+
+func wrongScene(err error) error {
+	if err == nil {
+		return nil
+	}
+	return &refusal.Refusal{Kind: refusal.Invalid, Field: "scene", Reason: err.Error()}
+}
+
+// withInputs adds what a scene says that it needs to what somebody has said.
+func withInputs(with []string, told farm.SceneShot) []string {
+	return append(append([]string(nil), with...), told.Inputs...)
+}
+
+// pinned takes in what was found of what the scene needs.
+func (l *sceneLook) pinned(found scenefile.Findings) {
+	l.pin, l.remarks = found.Pin, append(l.remarks, remarksOn(found)...)
+}
+
+// remarksOn says what is odd about the files that a scene needs.
+func remarksOn(found scenefile.Findings) (out []string) {
+	const most = 3
+	if n := len(found.Missing); n > 0 {
+		named := found.Missing[:min(n, most)]
+		if n > most {
+			named = append(named[:most:most], english.Plural(n-most, "other", ""))
+		}
+		verb := "are"
+		if n == 1 {
+			verb = "is"
+		}
+		out = append(out, fmt.Sprintf("Not in the scene place %s %s.", verb, strings.Join(named, "; ")))
+	}
+	for _, gap := range found.Gaps {
+		out = append(out, strings.ToUpper(gap[:1])+gap[1:]+".")
+	}
+	if found.Pin == "" && found.Why != "" {
+		out = append(out, "Only the scene itself is held against later changes: "+found.Why+".")
+	}
+	return out
+}
+
+// lookFromNode lets a node look at a scene whose place the service does not see.
+func (s *Service) lookFromNode(
+	ctx context.Context, f *floor.Floor, spec *farm.Spec, scenes string, r *recipe.Recipe,
+) (look sceneLook, err error) {
+	unseen := "the scene place of project " + spec.Project + " has no path on " + runtime.GOOS + ", where the service runs"
+	if scenes != "" {
+		unseen = fmt.Sprintf("the scene place %s is not there where the service runs", scenes)
+	}
+	node, err := f.Fleet.ForErrand(ctx, "", spec.Project, r.Name)
+	if err != nil {
+		return look, refusal.New(
+			refusal.Invalid, "scene", "%s, and %v; submit with --bundle, or mount the place", unseen, err,
+		)
+	}
+	roots, err := f.Setup.Roots(ctx, spec.Project, node.OS)
+	if err != nil {
+		return look, err
+	}
+	if roots.Scenes == "" {
+		return look, refusal.New(
+			refusal.Invalid, "scene", "%s, and none on %s, which %s runs; add one with: vexillum place set", unseen, node.OS,
+			node.Name,
+		)
+	}
+	told, err := s.errand(ctx, node.ID, node.Name, wire.Errand{Look: &wire.LookTask{
+		Recipe: r.Text(), SceneRoot: roots.Scenes, Scene: spec.Scene, With: spec.With,
+	}}, nil)
+	switch {
+	case err != nil:
+		return look, refusal.New(refusal.Conflict, "scene", "%s, and %v", unseen, err)
+	case told.Error != "" || told.Looked == nil:
+		return look, refusal.New(refusal.Invalid, "scene", "%s, and %s", unseen, told.Error)
+	}
+	in := told.Looked
+	look.sha = in.Scene
+	if look.shot, err = shotTold(in); err != nil {
+		return look, refusal.New(refusal.Conflict, "scene", "%s says of the scene: %v", node.Name, err)
+	}
+	spec.With = withInputs(spec.With, look.shot)
+	look.pinned(scenefile.Findings{Pin: in.Pin, Why: in.Why, Missing: in.Missing, Gaps: in.Gaps})
+	look.remarks = append(look.remarks, fmt.Sprintf("%s has looked at the scene, as the service does not see it.", node.Name))
+	return look, nil
+}
+
+// shotTold reads what a node says that a scene says.
+func shotTold(in *wire.Looked) (farm.SceneShot, error) {
+	out := farm.SceneShot{
+		File: in.File, Values: in.Values, Width: in.Width, Height: in.Height, Cameras: in.Cameras, Layers: in.Layers,
+		Inputs: in.Inputs,
+	}
+	if in.Range != "" {
+		span, err := frames.ParseSpan(in.Range)
+		if err != nil {
+			return out, err
+		}
+		out.Range = &span
+	}
+	return out, nil
+}
+
+// readBundled reads what a scene of a bundle says. Nothing but its files is asked.
+func (s *Service) readBundled(r *recipe.Recipe, spec farm.Spec, bundled *bundle.Manifest) (farm.SceneShot, error) {
+	return r.ReadScene(spec.Scene, recipe.SceneReader{Read: func(name string) ([]byte, error) {
+		data, there, err := s.bundles.lookedAt(bundled, name, scenefile.MostLookedAt)
+		if !there {
+			return nil, fs.ErrNotExist
+		}
+		return data, err
+	}})
+}
+
+// hashScene reads a scene inside its place; links that lead out are refused.
+func hashScene(place, scene string) (string, error) {
+	no := func(reason string, args ...any) (string, error) {
+		return "", &refusal.Refusal{Kind: refusal.Invalid, Field: "scene", Reason: fmt.Sprintf(reason, args...)}
+	}
+	root, err := os.OpenRoot(place)
+	if err != nil {
+		return no("the scene place %s is not there; mount it or correct the place", place)
+	}
+	defer root.Close()
+	file, err := plainfile.OpenIn(root, filepath.FromSlash(scene))
+	switch {
+	case errors.Is(err, plainfile.ErrNotRegular):
+		return no("the scene %s in %s is not a regular file", scene, place)
+	case errors.Is(err, fs.ErrNotExist):
+		return no("there is no scene %s in %s", scene, place)
+	case errors.Is(err, fs.ErrPermission):
+		return no("the scene %s in %s may not be read by the service; give it read permission", scene, place)
+	case err != nil:
+		return no("the scene %s in %s cannot be read: %v", scene, place, err)
+	}
+	defer file.Close()
+	sum := sha256.New()
+	size, err := io.Copy(sum, io.LimitReader(file, maxScene+1))
+	switch {
+	case err != nil:
+		return no("the scene %s in %s cannot be read: %v", scene, place, err)
+	case size > maxScene:
+		return no("the scene %s has more than %d bytes, the most that is read", scene, maxScene)
+	}
+	return hex.EncodeToString(sum.Sum(nil)), nil
+}
