@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -18,6 +19,7 @@ import (
 // runChange is what is said on the command line about a change of a run.
 type runChange struct {
 	priority, ceiling, due, before string
+	renderer                       string
 	first, last, back              bool
 	now, yes, dryRun               bool
 }
@@ -29,6 +31,7 @@ func (r *runChange) bind(c *cobra.Command) {
 	f.StringVar(
 		&r.due, "due", "", "when it must be ready: 18:00, 'fri 18:00', '2031-03-04 18:00' or +3h; none removes it",
 	)
+	f.StringVar(&r.renderer, "renderer", "", "version of the renderer that further frames come from; any: whichever there is")
 	f.BoolVar(&r.first, "first", false, "before all others of its priority")
 	f.BoolVar(&r.last, "last", false, "after all others of its priority")
 	f.BoolVar(&r.back, "back", false, "back to its turn, by its project's share of the farm")
@@ -54,6 +57,15 @@ func (r *runChange) read(ctx context.Context, c *cobra.Command, cl *client.Clien
 			return in, usageError{err}
 		}
 		in.Due = &at
+	}
+	if c.Flags().Changed("renderer") {
+		if r.renderer == "" {
+			return in, usageError{errors.New("--renderer is empty; give a version, or any")}
+		}
+		if r.renderer == "any" {
+			r.renderer = ""
+		}
+		in.Renderer = &r.renderer
 	}
 	for put, wanted := range map[string]bool{"first": r.first, "last": r.last, "back": r.back} {
 		if wanted {

@@ -1,6 +1,7 @@
 package system
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -108,5 +109,61 @@ func TestAFileOfASceneThatChangesUnderWay(t *testing.T) {
 		if code == 0 || !strings.Contains(stderr, c.says) {
 			t.Errorf("--with %q: %d %s", c.with, code, stderr)
 		}
+	}
+}
+
+// TestAShotIsOfOneVersionOfItsRenderer brings the renderer of the only node up to date
+// while a run is under way: no frame comes from the new one until a person says so.
+func TestAShotIsOfOneVersionOfItsRenderer(t *testing.T) {
+	t.Parallel()
+	practice, err := os.ReadFile("../recipe/builtin/practice-single.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	dir := t.TempDir()
+	version := func(text string) {
+		t.Helper()
+		if err := os.WriteFile(filepath.Join(dir, "version"), []byte("glass "+text+"\n"), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	version("4.1")
+	program := filepath.Join(dir, "glass-render")
+	script := fmt.Sprintf("#!/bin/sh\n[ \"$2\" = --version ] && exec cat %s/version\nexec %s \"$@\"\n", dir, binary)
+	if err := os.WriteFile(program, []byte(script), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	text := strings.NewReplacer(
+		"name: practice-single", "name: glass", `"{vexillum}"`, program, `'practice renderer (\S+)'`, `'glass (\S+)'`,
+	).Replace(string(practice))
+	f := newFarmWith(t, map[string]string{"glass.yaml": text})
+	f.signIn()
+	f.scene("salt.practice", "practice: 1\npicture: salt\ncost: 200ms\n")
+	node := f.join("kiln-01", "--renderers", "glass")
+	id := f.submit(wire.Submit{Job: "salt_010", Recipe: "glass", Scene: "salt.practice", Frames: "1-30"})
+	f.done(id, 3)
+	if run := f.run(id); run.Renderer != "4.1" {
+		t.Errorf("the run's frames come from %q", run.Renderer)
+	}
+	node.end(syscall.SIGTERM)
+	version("4.2")
+	f.join("kiln-01", "--renderers", "glass")
+	f.wait("it is said why nothing goes on", func() bool {
+		return strings.Contains(f.run(id).Why, "kiln-01 has glass 4.2, and frames of salt_010/final-1 come from 4.1")
+	})
+	done := f.run(id).DoneCount
+	if shown := f.must("show", "salt_010"); !strings.Contains(shown, "4.1") {
+		t.Errorf("the run is shown without its version:\n%s", shown)
+	}
+	if _, stderr, code := f.vexillum("change", "salt_010", "--renderer", ""); code == 0 ||
+		!strings.Contains(stderr, "--renderer is empty") {
+		t.Errorf("an empty version: %d %s", code, stderr)
+	}
+	if out := f.must("change", "salt_010", "--renderer", "any"); !strings.Contains(out, "renderer of any version instead of 4.1") {
+		t.Errorf("the change says %s", out)
+	}
+	run := f.ended(id)
+	if run.State != "done" || run.DoneCount != 30 || run.Renderer != "4.2" || done >= 30 {
+		t.Errorf("the run is %s with %d frames from %q, %d before: %s", run.State, run.DoneCount, run.Renderer, done, run.Why)
 	}
 }

@@ -66,7 +66,8 @@ type Run struct {
 	Recipe  string `json:"recipe"`
 	// of the recipe, which the run keeps; 0: submitted before there were versions
 	RecipeVersion int               `json:"recipe_version"`
-	Bundle        string            `json:"bundle"` // with which it was submitted; empty: scenes are read in their place
+	Renderer      string            `json:"renderer"` // version that its frames come from; empty: any, as none is begun
+	Bundle        string            `json:"bundle"`   // with which it was submitted; empty: scenes are read in their place
 	Scene         string            `json:"scene"`
 	Output        string            `json:"output"` // folder in the project's frame place
 	Width         int               `json:"width"`
@@ -192,12 +193,13 @@ type Redo struct {
 // left out stays.
 type RunChange struct {
 	Priority *string `json:"priority,omitempty"`
-	Ceiling  *string `json:"ceiling,omitempty"` // empty: none
-	Due      *string `json:"due,omitempty"`     // as RFC 3339 writes it; empty: none
-	Put      *string `json:"put,omitempty"`     // inside its priority: first, last, or back into its turn
-	Before   *int64  `json:"before,omitempty"`  // just before this run of the same priority
-	Now      bool    `json:"now,omitempty"`     // stop frames in flight of less urgent runs for it
-	DryRun   bool    `json:"dry_run,omitempty"` // only tell what would happen
+	Ceiling  *string `json:"ceiling,omitempty"`  // empty: none
+	Due      *string `json:"due,omitempty"`      // as RFC 3339 writes it; empty: none
+	Renderer *string `json:"renderer,omitempty"` // version that frames come from; empty: any
+	Put      *string `json:"put,omitempty"`      // inside its priority: first, last, or back into its turn
+	Before   *int64  `json:"before,omitempty"`   // just before this run of the same priority
+	Now      bool    `json:"now,omitempty"`      // stop frames in flight of less urgent runs for it
+	DryRun   bool    `json:"dry_run,omitempty"`  // only tell what would happen
 }
 
 // RunChanged says what a change of a run does.

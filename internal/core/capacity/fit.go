@@ -12,7 +12,7 @@ import (
 // renderer, fulfils the needs, is large enough and in no pool that is closed to
 // the project.
 func Fits(s *farm.State, n *farm.Node, run *farm.Run) bool {
-	if _, ok := n.Facts.Renderer(run.Spec.Recipe); !ok || s.Missing[run.Spec.Recipe] {
+	if r, ok := n.Facts.Renderer(run.Spec.Recipe); !ok || s.Missing[run.Spec.Recipe] || otherVersion(r, run) {
 		return false
 	}
 	if needs := run.Needs(); needs.String() != "" && !needs.Matches(n.KnownTraits()) {
@@ -25,6 +25,19 @@ func Fits(s *farm.State, n *farm.Node, run *farm.Run) bool {
 		return false
 	}
 	return len(n.Settings.Pools) == 0 || s.Admits(n, run.Spec.Project) == nil
+}
+
+// otherVersion reports whether a renderer is of another version than the one that a
+// run's frames come from.
+func otherVersion(r farm.Renderer, run *farm.Run) bool {
+	return run.Terms.Renderer != "" && r.Version != "" && r.Version != run.Terms.Renderer && run.Begun()
+}
+
+// Pins returns the version of a node's renderer that a run is bound to with its first
+// lease on it, if it is not bound to it already.
+func Pins(n *farm.Node, run *farm.Run) (version string, pins bool) {
+	r, _ := n.Facts.Renderer(run.Spec.Recipe)
+	return r.Version, r.Version != "" && r.Version != run.Terms.Renderer && (run.Terms.Renderer == "" || !run.Begun())
 }
 
 // TooSmall says why no lease of the run can ever be on the node, however empty
@@ -76,6 +89,12 @@ func Unfit(s *farm.State, n *farm.Node, run *farm.Run) string {
 			return fmt.Sprintf("%s cannot use %s of %s: %s", name, run.Spec.Recipe, n.Name, r.Unfit)
 		}
 		return fmt.Sprintf("%s needs %s, which %s does not have", name, run.Spec.Recipe, n.Name)
+	}
+	if r, _ := n.Facts.Renderer(run.Spec.Recipe); otherVersion(r, run) {
+		return fmt.Sprintf(
+			"%s has %s %s, and frames of %s come from %s; to go on with any: vexillum change %s --renderer any", n.Name,
+			run.Spec.Recipe, r.Version, name, run.Terms.Renderer, name,
+		)
 	}
 	if missing := run.Needs().Missing(n.KnownTraits()); missing != "" {
 		return fmt.Sprintf("%s needs %s, which %s does not fulfil", name, missing, n.Name)

@@ -100,6 +100,14 @@ func (d *Dealer) Next(ask Ask, now time.Time) Decision {
 			Lease: s.LastLease + 1, Node: n.ID, Run: run.ID, Session: n.Session, Ask: ask.Number,
 			Frames: set, Share: share, Reason: why, At: now,
 		}}
+		if version, pins := capacity.Pins(n, run); pins {
+			terms := run.Terms
+			terms.Renderer = version
+			records = append(records, farm.RunSet{
+				Run: run.ID, Terms: terms, At: now,
+				Reason: fmt.Sprintf("its frames come from %s %s, as %s has it", run.Spec.Recipe, version, n.Name),
+			})
+		}
 		if run.State == farm.RunQueued {
 			records = append(
 				records,

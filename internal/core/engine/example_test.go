@@ -60,6 +60,7 @@ func Example() {
 	// Output:
 	// it waits: true - the queue is empty
 	// lease opened: kiln-01 gets all 2 frames: no other node that is ready has practice
+	// run set: its frames come from practice 1, as kiln-01 has it
 	// run moved: the first frames are dealt
 	// lease ended: kiln-01 has finished its frames
 	// run moved: all 2 frames are done

@@ -60,7 +60,7 @@ func whyRun(s *farm.State, run *farm.Run) string {
 		n := run.Working()
 		switch todo := run.ToDo.Len(); {
 		case n == 0 && todo > 0:
-			return fmt.Sprintf("no node works on it now; %s to deal", english.Plural(todo, "frame", ""))
+			return "no node works on it now: " + whyNobody(s, run)
 		case todo > 0:
 			return fmt.Sprintf(
 				"on %s; %s still to deal", english.Plural(n, "node", ""), english.Plural(todo, "frame", ""),
@@ -72,6 +72,11 @@ func whyRun(s *farm.State, run *farm.Run) string {
 	default:
 		return run.Reason
 	}
+	return whyNobody(s, run)
+}
+
+// whyNobody says why nobody has begun with what is to be dealt of a run.
+func whyNobody(s *farm.State, run *farm.Run) string {
 	var able, ready, busy []string
 	obstacle := ""
 	for _, id := range slices.Sorted(maps.Keys(s.Nodes)) {

@@ -359,6 +359,10 @@ func (r *Run) Deals() bool {
 	return !r.ToDo.Empty() && (r.State == RunQueued || r.State == RunRendering)
 }
 
+// Begun reports whether some frame of the run is done or on a node, so that others have
+// to be of the same kind.
+func (r *Run) Begun() bool { return r.dealt > 0 || !r.Done.Empty() || len(r.Delivering) > 0 }
+
 // Scene returns the state of the scene that the run is rendered from, by a SHA-256: see
 // Spec.Pin and Spec.SceneSHA. It is empty where it is not known.
 func (r *Run) Scene() string { return cmp.Or(r.TakenScene, r.Spec.Pin, r.Spec.SceneSHA) }

@@ -13,6 +13,9 @@ type Terms struct {
 	// Put is where a wrangler has put it inside its level: lower comes first,
 	// and 0 is where its project's part of the farm puts it.
 	Put int64 `json:"put,omitempty"`
+	// Renderer is the version of the renderer that its frames come from; empty: any. It is
+	// that of the node which got the first of them, and holds from then on.
+	Renderer string `json:"renderer,omitempty"`
 	// Scouted: a person has said yes to the rest after the scouts.
 	Scouted bool `json:"scouted,omitempty"`
 }

@@ -446,7 +446,7 @@ func (p *Position) draw(r *rand.Rand) (simulate.Farm, *pace.Model) {
 			model.Believe(
 				&farm.Node{
 					ID:    farm.NodeID(k + 1),
-					Facts: farm.Facts{Renderers: []farm.Renderer{{Recipe: j.Spec.Recipe, Version: "1"}}},
+					Facts: farm.Facts{Renderers: []farm.Renderer{{Recipe: j.Spec.Recipe}}},
 				},
 				j.Spec.Recipe, known.speeds[k],
 			)

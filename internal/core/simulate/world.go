@@ -112,7 +112,7 @@ func newWorld(f Farm, o Options) *world {
 
 func (w *world) addJob(i int, j Job) {
 	if !slices.ContainsFunc(w.renderers, func(r farm.Renderer) bool { return r.Recipe == j.Spec.Recipe }) {
-		w.renderers = append(w.renderers, farm.Renderer{Recipe: j.Spec.Recipe, Version: "1"})
+		w.renderers = append(w.renderers, farm.Renderer{Recipe: j.Spec.Recipe})
 	}
 	broken := map[int]bool{}
 	for _, frame := range j.Fails {

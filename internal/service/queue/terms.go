@@ -94,6 +94,9 @@ func (d *Desk) ChangeRun(
 	return out, err
 }
 
+// mostVersion bounds the version of a renderer, in bytes.
+const mostVersion = 100
+
 // terms returns what the terms of a run become, and where other runs must be
 // put so that it stands where it was wanted.
 func (t *transaction) terms(
@@ -126,6 +129,11 @@ func (t *transaction) terms(
 		}
 		if err != nil {
 			return terms, nil, err
+		}
+	}
+	if in.Renderer != nil {
+		if terms.Renderer = strings.TrimSpace(*in.Renderer); len(terms.Renderer) > mostVersion {
+			return terms, nil, refusal.New(refusal.Invalid, "renderer", "a version has at most %d characters", mostVersion)
 		}
 	}
 	if in.Now && !by.Role.Allows(farm.Wrangler) {
@@ -245,6 +253,11 @@ func differences(before, after farm.Terms, among bool) (out []string) {
 	}
 	if !before.Due.Equal(after.Due) {
 		out = append(out, fmt.Sprintf("due %s instead of %s", when(after.Due), when(before.Due)))
+	}
+	if before.Renderer != after.Renderer {
+		out = append(out, fmt.Sprintf(
+			"renderer of %s instead of %s", or(after.Renderer, "any version"), or(before.Renderer, "any version"),
+		))
 	}
 	switch {
 	case among:

@@ -311,6 +311,7 @@ function Settings({ run }: { run: Run }) {
     ["shot range", run.shot],
     ["size", `${run.width} × ${run.height}`],
     ["recipe", run.recipe_version ? `${run.recipe}, version ${run.recipe_version}` : run.recipe],
+    ["renderer", run.renderer],
     ["needs", run.needs],
     ["priority", run.priority === "normal" ? "" : run.priority],
     ["ceiling", run.ceiling],
