@@ -1,6 +1,7 @@
 package api
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
@@ -70,5 +71,50 @@ func TestANodeLooksAtAScene(t *testing.T) {
 	}
 	if !strings.Contains(string(body), `"shot":"1-90"`) || !strings.Contains(string(body), "Not in the scene place is b.inc.") {
 		t.Errorf("the receipt is %s", body)
+	}
+}
+
+// TestANodeThatDoesNotSeeThePlaceGetsNothing lets a node say that it cannot read the
+// scene place: it is dealt nothing, says why, and gets work when it can.
+func TestANodeThatDoesNotSeeThePlaceGetsNothing(t *testing.T) {
+	w := newWorld(t)
+	run, _, session := w.atWork()
+	w.must("POST", fmt.Sprintf("/api/v1/runs/%d/cancel", run.ID), nil, nil)
+	var places wire.NodePlaces
+	w.as(aNode, "GET", "/node/v1/places", nil, &places)
+	if len(places.Places) == 0 || places.Mark == "" {
+		t.Fatalf("the node is to look at %+v", places)
+	}
+	var changed wire.Ordered
+	w.as(aNode, "POST", "/node/v1/orders", wire.Orders{Session: session, Leases: []int64{}, Places: "of another"}, &changed)
+	if changed.Places != places.Mark {
+		t.Errorf("it hears of places %q, want %q", changed.Places, places.Mark)
+	}
+	seen := func(reads bool, why string) {
+		t.Helper()
+		w.as(aNode, "POST", "/node/v1/places", wire.PlacesSeen{Session: session, Places: []wire.PlaceSeen{
+			{Name: "scenes", Reads: reads, Why: why, ReadRate: 3 << 20},
+		}}, nil)
+	}
+	seen(false, "there is no folder /mnt/scenes")
+	var receipt wire.Receipt
+	w.must("POST", "/api/v1/runs", wire.Submit{Job: "b", Project: "salt-clock", Scene: "a.practice", Frames: "1-3"}, &receipt)
+	if receipt.Nodes != 0 {
+		t.Errorf("%d nodes could take what none can read", receipt.Nodes)
+	}
+	var answer wire.Answer
+	w.as(aNode, "POST", "/node/v1/ask", wire.Ask{Session: session, Number: 2}, &answer)
+	if len(answer.Leases) != 0 || !strings.Contains(answer.Why, "kiln-01 cannot read the scene of b/final-1: there is no folder /mnt/scenes") {
+		t.Errorf("the node gets %+v: %s", answer.Leases, answer.Why)
+	}
+	seen(true, "")
+	w.as(aNode, "POST", "/node/v1/ask", wire.Ask{Session: session, Number: 3}, &answer)
+	if len(answer.Leases) != 1 {
+		t.Errorf("the node gets nothing: %s", answer.Why)
+	}
+	var nodes []wire.Node
+	w.must("GET", "/api/v1/nodes", nil, &nodes)
+	if len(nodes) == 0 || len(nodes[0].Places) != 1 || nodes[0].Places[0].ReadRate != 3<<20 {
+		t.Errorf("the node is shown as %+v", nodes)
 	}
 }

@@ -236,6 +236,7 @@ func (s *Server) orders(c *gin.Context, f *floor.Floor, in wire.Orders) {
 	orders, err := f.Fleet.Orders(
 		ctx, nodeID(c), in.Session, fleet.OrdersAsked{
 			Leases: leases, Caps: in.Caps, Recipes: short(in.Recipes), Errands: in.Errands,
+			Places: short(in.Places),
 		},
 	)
 	out := wire.Ordered{Stop: []wire.Stop{}}
@@ -247,6 +248,7 @@ func (s *Server) orders(c *gin.Context, f *floor.Floor, in wire.Orders) {
 		out.Caps = &caps
 	}
 	out.Restart, out.Recipes, out.Errands = orders.Restart, orders.Recipes, orders.Errands
+	out.Places = orders.Places
 	for _, q := range orders.Trim {
 		out.Trim = append(out.Trim, wire.Trim{ID: q.ID, Lease: int64(q.Lease), Frames: q.Frames.String()})
 	}

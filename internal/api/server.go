@@ -163,6 +163,8 @@ var routes = []route{
 
 	{"POST", "/node/v1/enrol", anybody, reading((*Server).enrol)},
 	{"GET", "/node/v1/recipes", aNode, live((*Server).nodeRecipes)},
+	{"GET", "/node/v1/places", aNode, live((*Server).nodePlaces)},
+	{"POST", "/node/v1/places", aNode, reading((*Server).placesSeen)},
 	{"POST", "/node/v1/found", aNode, reading((*Server).found)},
 	{"GET", "/node/v1/bundles/:bundle", aNode, (*Server).bundle},
 	{"GET", "/node/v1/bundles/:bundle/contents/:content/:piece", aNode, (*Server).piece},

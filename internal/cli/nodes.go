@@ -292,7 +292,7 @@ func (a *app) showNode(ctx context.Context, cl *client.Client, id int64) error {
 		"memory", share(size(n.Memory), s.Caps.MemoryBytes > 0, size(s.Caps.MemoryBytes)), "graphics",
 		strings.Join(devices, ", "), "disk free",
 		share(size(n.Disk), s.Caps.StagingBytes > 0, size(s.Caps.StagingBytes)), "beside", beside(s.Caps), "speed",
-		fmt.Sprintf("%.2f", n.Speed), "rates", rates(n), "account", accountText(n.Means), "renderers",
+		fmt.Sprintf("%.2f", n.Speed), "rates", rates(n), "places", placesText(n.Places), "account", accountText(n.Means), "renderers",
 		strings.Join(renderers, ", "), "version", n.Version, "pools", strings.Join(s.Pools, ", "), "permits",
 		strings.Join(s.Permits, ", "), "hours", hoursText(n, now), "traits", strings.Join(traits, "  "),
 	)
@@ -458,6 +458,33 @@ func rates(n wire.Node) string {
 		return ""
 	}
 	return fmt.Sprintf("disk writes %s/s, sends %s/s to the service", size(n.DiskRate), size(n.NetworkRate))
+}
+
+// placesText says what a node sees of places.
+func placesText(places []wire.PlaceSeen) string {
+	var out []string
+	for _, p := range places {
+		var can []string
+		if p.Reads {
+			can = append(can, "reads "+p.Name+about(p.ReadRate))
+		}
+		if p.Writes {
+			can = append(can, "writes "+p.Name+about(p.WriteRate))
+		}
+		if p.Why != "" {
+			can = append(can, p.Name+": "+p.Why)
+		}
+		out = append(out, can...)
+	}
+	return strings.Join(out, "; ")
+}
+
+// about writes a rate that was measured once.
+func about(rate int64) string {
+	if rate == 0 {
+		return ""
+	}
+	return fmt.Sprintf(" (about %s/s)", size(rate))
 }
 
 // accountText says which account a node process runs as, and how it can hold renderers

@@ -86,7 +86,10 @@ type Agent struct {
 	room     *room
 	contents *contents
 	pinned   *scenefile.Looker
-	caps     atomic.Pointer[wire.NodeCaps] // in force
+	// mark of the places that were looked at, and a word that there are others
+	placesMark  atomic.Pointer[string]
+	otherPlaces chan struct{}
+	caps        atomic.Pointer[wire.NodeCaps] // in force
 
 	mu    sync.Mutex
 	works map[int64]*work // by lease
@@ -138,7 +141,8 @@ func Run(ctx context.Context, o Options) error {
 	o.Dir = dir
 	a := &Agent{
 		o: o, nudge: make(chan struct{}, 1), shifted: make(chan struct{}, 1), works: map[int64]*work{},
-		wake: make(chan struct{}, 1), owned: newOwned(), pinned: scenefile.NewLooker(), looking: make(chan struct{}, looksAtOnce),
+		wake: make(chan struct{}, 1), owned: newOwned(), pinned: scenefile.NewLooker(),
+		otherPlaces: make(chan struct{}, 1), looking: make(chan struct{}, looksAtOnce),
 	}
 	if err := os.MkdirAll(a.staging(), 0o700); err != nil {
 		return fmt.Errorf("making the node's folder: %w", err)
@@ -338,6 +342,7 @@ func (a *Agent) oneSession(ctx context.Context) error {
 	wg.Go(func() { a.beats(session, stop) })
 	wg.Go(func() { a.orders(session, stop) })
 	wg.Go(func() { a.say(session) })
+	wg.Go(func() { a.watchPlaces(session) })
 	wg.Go(func() { a.workAll(session, stop, resumed) })
 	select {
 	case <-session.Done():

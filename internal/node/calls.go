@@ -103,6 +103,9 @@ func (a *Agent) orders(ctx context.Context, stop context.CancelCauseFunc) {
 	defer errands.under.Wait()
 	for ctx.Err() == nil {
 		in := wire.Orders{Session: a.session, Leases: []int64{}, Seconds: askSeconds, Caps: a.caps.Load().Version}
+		if mark := a.placesMark.Load(); mark != nil {
+			in.Places = *mark
+		}
 		in.Recipes, in.Errands = a.recipes.Load().mark(), errands.ids()
 		a.mu.Lock()
 		for id := range a.works {
@@ -138,6 +141,12 @@ func (a *Agent) orders(ctx context.Context, stop context.CancelCauseFunc) {
 				return
 			}
 		}
+		if out.Places != "" {
+			select {
+			case a.otherPlaces <- struct{}{}:
+			default:
+			}
+		}
 		if out.Restart {
 			stop(ErrRestart)
 			return
@@ -154,7 +163,7 @@ func (a *Agent) orders(ctx context.Context, stop context.CancelCauseFunc) {
 		for _, what := range out.Errands {
 			errands.take(ctx, what)
 		}
-		if len(out.Stop) > 0 || out.Recipes != "" { // until the lease is reported ended, the answer stays the same
+		if len(out.Stop) > 0 || out.Recipes != "" || out.Places != "" { // until the lease is reported ended, the answer stays the same
 			select {
 			case <-ctx.Done():
 			case <-time.After(time.Second):

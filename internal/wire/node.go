@@ -217,6 +217,7 @@ type Orders struct {
 	Seconds int     `json:"seconds"`           // to wait at most
 	Recipes string  `json:"recipes"`           // mark of those that it knows; empty: it does not say
 	Errands []int64 `json:"errands,omitempty"` // that it is at
+	Places  string  `json:"places,omitempty"`  // mark of those that it has looked at; empty: it does not look
 }
 
 // RecipeMarks says of a recipe that nodes get which version it is.
@@ -239,6 +240,37 @@ type Ordered struct {
 	Restart bool      `json:"restart,omitempty"` // the node process is to restart
 	Recipes string    `json:"recipes,omitempty"` // mark of other recipes than it knows: it reads them again
 	Errands []Errand  `json:"errands,omitempty"` // that it does not know yet
+	Places  string    `json:"places,omitempty"`  // mark of others than it has looked at: it reads them again
+}
+
+// NodePlaces are the places that a node is to look at.
+type NodePlaces struct {
+	Mark   string      `json:"mark"`
+	Places []NodePlace `json:"places"`
+}
+
+// NodePlace is a place as a node knows it.
+type NodePlace struct {
+	Name   string `json:"name"`
+	Path   string `json:"path"`   // on the node; empty: it has none on its system
+	Reads  bool   `json:"reads"`  // scenes are read there
+	Writes bool   `json:"writes"` // frames are put there
+}
+
+// PlacesSeen says what a node sees of the places that it was to look at.
+type PlacesSeen struct {
+	Session int64       `json:"session"`
+	Places  []PlaceSeen `json:"places"`
+}
+
+// PlaceSeen is what a node sees of one place.
+type PlaceSeen struct {
+	Name      string `json:"name"`
+	Reads     bool   `json:"reads"`
+	Writes    bool   `json:"writes"`
+	Why       string `json:"why"`        // why it cannot do all that it is wanted for; empty: it can
+	ReadRate  int64  `json:"read_rate"`  // bytes a second, about; 0: not known
+	WriteRate int64  `json:"write_rate"` // the same
 }
 
 // NodeCaps are the caps of a node at a version of its settings.

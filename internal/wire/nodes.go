@@ -222,12 +222,13 @@ type Node struct {
 	Findings    []Finding    `json:"findings"`  // what is wrong with the machine
 	Means       Means        `json:"means"`
 	// bytes a second that staging takes, measured when it joined; 0: not measured
-	DiskRate    int64   `json:"disk_rate"`
-	NetworkRate int64   `json:"network_rate"` // bytes a second to the service
-	Works       []Work  `json:"works"`        // what it does now, side by side
-	Processor   float64 `json:"processor"`    // part of all cores in use, 0 to 1
-	MemoryUsed  float64 `json:"memory_used"`
-	Changed     int64   `json:"changed"`
+	DiskRate    int64       `json:"disk_rate"`
+	NetworkRate int64       `json:"network_rate"` // bytes a second to the service
+	Places      []PlaceSeen `json:"places"`       // what it sees of the places of projects
+	Works       []Work      `json:"works"`        // what it does now, side by side
+	Processor   float64     `json:"processor"`    // part of all cores in use, 0 to 1
+	MemoryUsed  float64     `json:"memory_used"`
+	Changed     int64       `json:"changed"`
 }
 
 // Finding is one thing that is wrong with a machine.

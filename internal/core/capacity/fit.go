@@ -24,6 +24,9 @@ func Fits(s *farm.State, n *farm.Node, run *farm.Run) bool {
 	if len(s.LaunchSettings) > 0 && n.CanRunAs(s.LaunchSettingsFor(run.Spec.Project, run.Spec.Recipe)) != nil {
 		return false
 	}
+	if len(s.Sights) > 0 && s.Blind(n, run) != "" {
+		return false
+	}
 	return len(n.Settings.Pools) == 0 || s.Admits(n, run.Spec.Project) == nil
 }
 
@@ -104,6 +107,9 @@ func Unfit(s *farm.State, n *farm.Node, run *farm.Run) string {
 	}
 	if err := n.CanRunAs(s.LaunchSettingsFor(run.Spec.Project, run.Spec.Recipe)); err != nil {
 		return err.Error()
+	}
+	if why := s.Blind(n, run); why != "" {
+		return fmt.Sprintf("%s cannot read the scene of %s: %s; mount the place there, or submit with --bundle", n.Name, name, why)
 	}
 	return fmt.Sprintf("%s cannot have %s: %v", name, n.Name, s.Admits(n, run.Spec.Project))
 }

@@ -26,6 +26,7 @@ type State struct {
 	LaunchSettings map[LaunchScope]LaunchSettings
 	// Stays are places, recipes and pools that are held, or released in steps.
 	Freezes  map[FreezeScope]Freeze
+	Sights   map[NodeID][]PlaceSight // what nodes see of places; nil: none has told
 	Licences map[string]*Licence
 	Recipes  map[string]*Recipe
 	// Missing are recipes of open runs that the service does not have now: their

@@ -4,6 +4,7 @@ package fleet
 
 import (
 	"context"
+	"slices"
 
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/engine"
@@ -25,10 +26,12 @@ type Desk struct {
 	errands Errands // nil: there are none
 
 	// What follows belongs to the loop alone.
-	waiters  map[farm.NodeID]*waiter
-	orders   map[farm.NodeID]*waitingOrder
-	forged   map[forgery]bool
-	restarts map[farm.NodeID]int64 // sessions that are to restart their node process
+	waiters   map[farm.NodeID]*waiter
+	orders    map[farm.NodeID]*waitingOrder
+	forged    map[forgery]bool
+	began     int64                 // when this desk was made: marks of others are not of it
+	placesSeq int64                 // of the newest Record about places or projects
+	restarts  map[farm.NodeID]int64 // sessions that are to restart their node process
 }
 
 // New returns the desk of a service.
@@ -38,7 +41,7 @@ func New(
 	d := &Desk{
 		w: w, e: e, s: s, dealer: e.Dealer(), recipes: recipes, views: board, errands: errands,
 		waiters: map[farm.NodeID]*waiter{}, orders: map[farm.NodeID]*waitingOrder{}, forged: map[forgery]bool{},
-		restarts: map[farm.NodeID]int64{},
+		restarts: map[farm.NodeID]int64{}, began: w.Now().UnixNano(),
 	}
 	w.Watch(writer.Watcher{Committed: d.committed})
 	return d
@@ -61,6 +64,10 @@ func (d *Desk) committed(out engine.Batch) {
 			delete(d.waiters, a.Node)
 			w.reply <- d.answerView(a)
 		}
+	}
+	if slices.ContainsFunc(out.Records, aboutPlaces) {
+		d.placesSeq = d.s.Seq
+		out.AllOrders = true
 	}
 	d.answerOrders(out)
 	for _, r := range out.Records {

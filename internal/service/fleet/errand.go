@@ -26,7 +26,7 @@ func (d *Desk) ForErrand(ctx context.Context, name, project, recipe string) (out
 				refusal.Invalid, "project", "there is no project %q; vexillum project list shows them", project,
 			)
 		}
-		n, err := t.errander(name, recipe)
+		n, err := t.errander(name, project, recipe)
 		if err != nil {
 			return err
 		}
@@ -39,7 +39,7 @@ func (d *Desk) ForErrand(ctx context.Context, name, project, recipe string) (out
 	return out, err
 }
 
-func (t *transaction) errander(name, recipe string) (*farm.Node, error) {
+func (t *transaction) errander(name, project, recipe string) (*farm.Node, error) {
 	if name != "" {
 		switch n := t.State.NodeNamed(name); {
 		case n == nil:
@@ -65,6 +65,9 @@ func (t *transaction) errander(name, recipe string) (*farm.Node, error) {
 		}
 		if n.Ready() {
 			points++
+		}
+		if t.State.Blind(n, &farm.Run{Spec: farm.Spec{Project: project}}) == "" {
+			points += 8
 		}
 		if points > most {
 			best, most = n, points

@@ -18,6 +18,7 @@ type waitingOrder struct {
 	leases  []farm.LeaseID
 	caps    int64
 	recipes string
+	places  string
 	errands []int64
 	session int64
 	reply   chan Orders
@@ -32,10 +33,11 @@ type Orders struct {
 	Restart bool       // the node process is to restart
 	Recipes string     // mark of other recipes than the node knows; empty: of the same
 	Errands []wire.Errand
+	Places  string // mark of other places than the node knows; empty: of the same
 }
 
 func (o Orders) none() bool {
-	return len(o.Stop)+len(o.Trim)+len(o.Errands) == 0 && o.Caps == nil && !o.Restart && o.Recipes == ""
+	return len(o.Stop)+len(o.Trim)+len(o.Errands) == 0 && o.Caps == nil && !o.Restart && o.Recipes == "" && o.Places == ""
 }
 
 // OrdersAsked is what a node says when it asks for orders.
@@ -44,6 +46,7 @@ type OrdersAsked struct {
 	Caps    int64          // version of the caps in force on it
 	Recipes string         // mark of the recipes that it knows; empty: it does not say
 	Errands []int64        // that it is at
+	Places  string         // mark of the places that it has looked at; empty: it does not look
 }
 
 // Orders returns which of the leases that a node works on shall end or be
@@ -51,7 +54,7 @@ type OrdersAsked struct {
 // context ends.
 func (d *Desk) Orders(ctx context.Context, id farm.NodeID, session int64, in OrdersAsked) (Orders, error) {
 	w := &waitingOrder{
-		leases: in.Leases, caps: in.Caps, recipes: in.Recipes, errands: in.Errands, session: session,
+		leases: in.Leases, caps: in.Caps, recipes: in.Recipes, errands: in.Errands, places: in.Places, session: session,
 		reply: make(chan Orders, 1),
 	}
 	var now Orders
@@ -97,6 +100,9 @@ func (d *Desk) ordersFor(node farm.NodeID, w *waitingOrder) Orders {
 	}
 	if mark := d.recipes.Mark(); w.recipes != "" && w.recipes != mark {
 		out.Recipes = mark
+	}
+	if mark := d.placesMark(); w.places != "" && w.places != mark {
+		out.Places = mark
 	}
 	if d.errands != nil {
 		out.Errands = d.errands.Open(node, w.errands)

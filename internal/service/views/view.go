@@ -314,6 +314,17 @@ func (b *Board) troubles(run *farm.Run) []wire.FrameTrouble {
 }
 
 // NodeView returns a node as it travels. Only in the loop.
+func placesSeen(sights []farm.PlaceSight) []wire.PlaceSeen {
+	out := make([]wire.PlaceSeen, 0, len(sights))
+	for _, p := range sights {
+		out = append(out, wire.PlaceSeen{
+			Name: p.Place, Reads: p.Reads, Writes: p.Writes, Why: p.Why, ReadRate: p.ReadRate, WriteRate: p.WriteRate,
+		})
+	}
+	return out
+}
+
+// NodeView returns a node as people see it.
 func (b *Board) NodeView(n *farm.Node, now time.Time) wire.Node {
 	v := wire.Node{
 		ID: int64(n.ID), Name: n.Name, Kind: string(n.Kind), State: b.nodeState(n),
@@ -324,6 +335,7 @@ func (b *Board) NodeView(n *farm.Node, now time.Time) wire.Node {
 		Renderers: []wire.Renderer{}, Devices: []wire.Device{}, Traits: []wire.Trait{},
 		Findings: []wire.Finding{}, Works: []wire.Work{}, Settings: settingsView(n),
 		Retired: !n.RetiredAt.IsZero(), Changed: n.Changed, Means: wire.Means(n.Facts.Means),
+		Places:   placesSeen(b.s.Sights[n.ID]),
 		DiskRate: n.Facts.DiskRate, NetworkRate: n.Facts.NetworkRate, EnrolledAt: instant(n.EnrolledAt),
 		OffUntil: instant(n.OffUntil),
 	}

@@ -13,6 +13,7 @@ export type HistoryLine = Schemas["HistoryLine"];
 export type Pool = Schemas["Pool"];
 export type Key = Schemas["Key"];
 export type NewKey = Schemas["NewKey"];
+export type PlaceSeen = Schemas["PlaceSeen"];
 export type NodeAct = Schemas["NodeAct"];
 export type NodeChange = Schemas["NodeChange"];
 export type NodesActed = Schemas["NodesActed"];

@@ -1,7 +1,15 @@
 import { useQuery } from "@tanstack/react-query";
 import { memo } from "react";
 import { Link, useParams } from "react-router";
-import { type FarmNode, getNode, getNodeHistory, getNodeVersions, isWrangler, type Me } from "../../api/client";
+import {
+  type FarmNode,
+  getNode,
+  getNodeHistory,
+  getNodeVersions,
+  isWrangler,
+  type Me,
+  type PlaceSeen,
+} from "../../api/client";
 import { useFarm } from "../../api/live";
 import { Facts } from "../../parts/Facts";
 import { amount, Gauge } from "../../parts/Gauge";
@@ -165,6 +173,7 @@ function NodeView({ node, me }: { node: FarmNode; me: Me }) {
                   "disk, network",
                   node.disk_rate > 0 ? `writes ${amount(node.disk_rate)}/s, sends ${amount(node.network_rate)}/s` : "",
                 ],
+                ...node.places.map((p): [string, string] => [`place ${p.name}`, sight(p)]),
                 ["enrolled", node.enrolled_at ? clock(node.enrolled_at, now) : "not yet"],
               ]}
             />
@@ -302,4 +311,11 @@ function Lines({
       </ol>
     </section>
   );
+}
+
+/** What a node sees of a place. */
+function sight(p: PlaceSeen): string {
+  const rate = (bytes: number) => (bytes > 0 ? `, about ${amount(bytes)}/s` : "");
+  const can = [p.reads ? `reads${rate(p.read_rate)}` : "", p.writes ? `writes${rate(p.write_rate)}` : "", p.why];
+  return can.filter((text) => text !== "").join("; ");
 }

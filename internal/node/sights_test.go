@@ -1,0 +1,67 @@
+package node
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"vexillum/internal/publish"
+	"vexillum/internal/wire"
+)
+
+// TestWhatANodeSeesOfPlaces looks at places in every state, and twice at one that is
+// as it should be.
+func TestWhatANodeSeesOfPlaces(t *testing.T) {
+	const life = "0123456789abcdef"
+	dir := t.TempDir()
+	place := func(name string, files ...string) string {
+		t.Helper()
+		path := filepath.Join(dir, name)
+		if err := os.MkdirAll(filepath.Join(path, "shots"), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if len(files) == 0 {
+			_ = os.Remove(filepath.Join(path, "shots"))
+		}
+		for _, file := range files {
+			if err := os.WriteFile(filepath.Join(path, file), make([]byte, 200<<10), 0o644); err != nil {
+				t.Fatal(err)
+			}
+		}
+		return path
+	}
+	marked := place("marked", "shots/vase.glass")
+	if _, err := publish.MarkPlace(marked, life); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		path           string
+		reads, writes  bool
+		says           string
+		canRead, write bool
+	}{
+		{marked, true, true, "", true, true},
+		{place("unmarked", "shots/vase.glass"), true, true, "has no mark of this farm", true, false},
+		{place("empty"), true, false, "is empty, so it may be a mount point without its storage", false, false},
+		{filepath.Join(dir, "none"), true, false, "there is no folder", false, false},
+		{filepath.Join(marked, "shots/vase.glass"), true, false, "cannot be read", false, false},
+		{"", true, true, "has no path on this system", false, false},
+	} {
+		l := looker{"kiln-01", life, true}
+		seen, fast := l.see(wire.NodePlace{Name: "scenes", Path: c.path, Reads: c.reads, Writes: c.writes}, rates{})
+		if seen.Reads != c.canRead || seen.Writes != c.write || !strings.Contains(seen.Why, c.says) || (c.says == "") != (seen.Why == "") {
+			t.Errorf("%s: %+v, want it to say %q", c.path, seen, c.says)
+		}
+		if c.write && (seen.ReadRate == 0 || seen.WriteRate == 0) {
+			t.Errorf("%s: no rates: %+v", c.path, seen)
+		}
+		if again, same := l.see(wire.NodePlace{Name: "scenes", Path: c.path, Reads: c.reads, Writes: c.writes}, fast); again != seen || same != fast {
+			t.Errorf("%s: seen again it is %+v, before %+v", c.path, again, seen)
+		}
+	}
+	entries, err := os.ReadDir(marked)
+	if err != nil || len(entries) != 2 {
+		t.Errorf("looking leaves %v, %v", entries, err)
+	}
+}

@@ -1,0 +1,75 @@
+package fleet
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+
+	"vexillum/internal/core/farm"
+	"vexillum/internal/wire"
+)
+
+// placesMark changes with the places of projects, so that nodes look at them again.
+func (d *Desk) placesMark() string { return fmt.Sprintf("%d.%d", d.began, d.placesSeq) }
+
+func aboutPlaces(r farm.Record) bool {
+	switch r.(type) {
+	case farm.PlaceSet, farm.PlaceDropped, farm.ProjectSet, farm.ProjectDropped:
+		return true
+	}
+	return false
+}
+
+// NodePlaces returns the places that a node is to look at.
+func (d *Desk) NodePlaces(ctx context.Context, id farm.NodeID) (out wire.NodePlaces, err error) {
+	err = d.do(ctx, func(t *transaction) error {
+		n := t.State.Nodes[id]
+		out = wire.NodePlaces{Mark: d.placesMark(), Places: []wire.NodePlace{}}
+		if n == nil {
+			return nil
+		}
+		at := map[string]int{}
+		add := func(name string) *wire.NodePlace {
+			i, known := at[name]
+			if !known {
+				i = len(out.Places)
+				at[name] = i
+				place := wire.NodePlace{Name: name}
+				if p := t.State.Places[name]; p != nil {
+					place.Path = p.Paths[n.Facts.OS]
+				}
+				out.Places = append(out.Places, place)
+			}
+			return &out.Places[i]
+		}
+		for _, name := range slices.Sorted(maps.Keys(t.State.Projects)) {
+			p := t.State.Projects[name]
+			add(p.Scenes).Reads = true
+			add(p.Frames).Writes = true
+		}
+		return nil
+	})
+	return out, err
+}
+
+// Seen takes in what a node sees of places. A node that can read a place which it could
+// not read before may be dealt work at once.
+func (d *Desk) Seen(ctx context.Context, id farm.NodeID, session int64, sights []farm.PlaceSight) error {
+	return d.do(ctx, func(t *transaction) error {
+		n, err := t.session(id, session)
+		if err != nil {
+			return err
+		}
+		if d.s.Sights == nil {
+			d.s.Sights = map[farm.NodeID][]farm.PlaceSight{}
+		}
+		before := d.s.Sights[id]
+		if slices.Equal(before, sights) {
+			return nil
+		}
+		d.s.Sights[id] = sights
+		t.Append(farm.NodeFound{Node: id, Renderers: n.Facts.Renderers, At: t.Now}) // lets it be dealt to
+		return nil
+	})
+}
