@@ -96,30 +96,37 @@ func (d *Dealer) Next(ask Ask, now time.Time) Decision {
 		case warm != nil:
 			return Decision{Why: "other work comes first now; the renderer that is up should end"}
 		}
-		records := []farm.Record{farm.LeaseOpened{
-			Lease: s.LastLease + 1, Node: n.ID, Run: run.ID, Session: n.Session, Ask: ask.Number,
-			Frames: set, Share: share, Reason: why, At: now,
-		}}
-		if version, pins := capacity.Pins(n, run); pins {
-			terms := run.Terms
-			terms.Renderer = version
-			records = append(records, farm.RunSet{
-				Run: run.ID, Terms: terms, At: now,
-				Reason: fmt.Sprintf("its frames come from %s %s, as %s has it", run.Spec.Recipe, version, n.Name),
-			})
-		}
-		if run.State == farm.RunQueued {
-			records = append(
-				records,
-				farm.RunMoved{Run: run.ID, State: farm.RunRendering, Reason: "the first frames are dealt", At: now},
-			)
-		}
-		return Decision{Records: records, Why: why}
+		return Decision{Records: d.opened(n, run, set, share, ask, why, now), Why: why}
 	}
 	if last != nil {
 		_, reason = d.Offer(n, last, warm, now)
 	}
 	return Decision{Why: reason}
+}
+
+// opened returns the Records that open a lease, and what follows of that for its run.
+func (d *Dealer) opened(
+	n *farm.Node, run *farm.Run, set frames.Set, share farm.Share, ask Ask, why string, now time.Time,
+) []farm.Record {
+	records := []farm.Record{farm.LeaseOpened{
+		Lease: d.s.LastLease + 1, Node: n.ID, Run: run.ID, Session: n.Session, Ask: ask.Number,
+		Frames: set, Share: share, Reason: why, At: now,
+	}}
+	if version, pins := capacity.Pins(n, run); pins {
+		terms := run.Terms
+		terms.Renderer = version
+		records = append(records, farm.RunSet{
+			Run: run.ID, Terms: terms, At: now,
+			Reason: fmt.Sprintf("its frames come from %s %s, as %s has it", run.Spec.Recipe, version, n.Name),
+		})
+	}
+	if run.State == farm.RunQueued {
+		records = append(
+			records,
+			farm.RunMoved{Run: run.ID, State: farm.RunRendering, Reason: "the first frames are dealt", At: now},
+		)
+	}
+	return records
 }
 
 // Offer returns the frames of one run that would suit the node now, with the
