@@ -180,6 +180,8 @@ var routes = []route{
 	{"POST", "/node/v1/probe", aNode, (*Server).probe},
 	{"POST", "/node/v1/leave", aNode, reading((*Server).leave)},
 	{"GET", "/node/v1/leases/:lease/frames/:frame/file", aNode, (*Server).uploaded},
+	{"GET", "/node/v1/leases/:lease/checkpoint", aNode, (*Server).checkpoint},
+	{"GET", "/node/v1/leases/:lease/checkpoint/:frame", aNode, (*Server).checkpointFile},
 	{"PUT", "/node/v1/leases/:lease/frames/:frame/file", aNode, (*Server).upload},
 	{"PUT", "/node/v1/runs/:run/frames/:frame/thumbnail", aNode, (*Server).putThumbnail},
 }

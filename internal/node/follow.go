@@ -170,6 +170,11 @@ func (l *launch) begins(m mark, now time.Time) bool {
 		return false
 	}
 	if !l.set.Has(frame) { // not of this launch: it counts for nothing
+		if frame >= l.origin.from && frame < l.stretch.First {
+			l.w.status.set(func(n *moment) {
+				n.detail = fmt.Sprintf("frame %d again, to go on with %d", frame, l.stretch.First)
+			})
+		}
 		return false
 	}
 	border := l.current != nil

@@ -24,6 +24,7 @@ type launch struct {
 	set     frames.Set  // to be rendered
 	stretch frames.Span // from the first to the last of them
 	offset  int         // of the renderer's own numbers of frames
+	origin  origin      // where it begins
 	folder  string      // staging folder of its own
 	began   time.Time
 	marks   chan mark
@@ -63,7 +64,7 @@ func (w *work) launchOf(number int, set frames.Set) *launch {
 	return &launch{
 		w: w, number: number, set: set, stretch: stretch, folder: filepath.Join(w.staging, launchFolder(number)),
 		offset: w.lease.Recipe.Offset(w.lease.ShotFirst, stretch.First), marks: make(chan mark, 256),
-		rendered: map[int]bool{},
+		rendered: map[int]bool{}, origin: origin{from: stretch.First},
 	}
 }
 
@@ -97,6 +98,8 @@ func (l *launch) start(fed bool) error {
 	if err := l.w.admit(l.folder); err != nil {
 		return fmt.Errorf("preparing the staging folder: %w", err)
 	}
+	l.origin = l.w.originFor(l.stretch.First)
+	l.offset = r.Offset(l.w.lease.ShotFirst, l.origin.from)
 	with := l.w.placeholders(l)
 	arguments, environment := r.Launch(with, l.set)
 	if arguments, err = l.writeFiles(with, arguments); err != nil {

@@ -33,6 +33,9 @@ type service interface {
 		ctx context.Context, lease int64,
 	) (frames.Set, error) // for a renderer that stays up, or single launches
 	upload(ctx context.Context, to upload) (publish.Standing, error)
+	// checkpoint returns where the renderer of a lease can go on; checkpointFile gets it.
+	checkpoint(ctx context.Context, lease int64, before int) (wire.Checkpoint, error)
+	checkpointFile(ctx context.Context, lease int64, frame int, to string) error
 }
 
 // leased is a lease with the recipe that it names.
@@ -442,14 +445,14 @@ func (w *work) placeholders(l *launch) map[string]string {
 	own := func(frame int) string { return fmt.Sprint(frame + l.offset) }
 	with := w.settings()
 	maps.Copy(with, map[string]string{
-		"own_first": own(l.stretch.First), "own_last": own(l.stretch.Last), "own_frame": own(l.stretch.First),
+		"own_first": own(l.origin.from), "own_last": own(l.stretch.Last), "own_frame": own(l.origin.from),
 		"frames_commas": strings.Join(listOf(l.set), ","), "frames_spaces": strings.Join(listOf(l.set), " "),
 		"frames_ranges": l.set.String(), "frames_file": filepath.Join(l.folder, framesFile),
 		"response_file": filepath.Join(l.folder, responseFile), "staging": l.folder,
 		"threads": fmt.Sprint(l.share.threads), "memory_mib": fmt.Sprint(l.share.memory >> 20),
 		"cores": coreList(l.share.cores), "devices": strings.Join(l.share.devices, ","),
-		"device_numbers": l.share.deviceNumbers(), "first": fmt.Sprint(l.stretch.First),
-		"last": fmt.Sprint(l.stretch.Last), "frame": fmt.Sprint(l.stretch.First),
+		"device_numbers": l.share.deviceNumbers(), "first": fmt.Sprint(l.origin.from),
+		"last": fmt.Sprint(l.stretch.Last), "frame": fmt.Sprint(l.origin.from), "checkpoint": l.origin.file,
 		"speed": fmt.Sprint(w.host.speed * l.share.part), "node": w.host.node,
 	})
 	wholePicture(with, w.lease.Width, w.lease.Height)

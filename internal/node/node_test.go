@@ -106,6 +106,14 @@ func (f *fake) report(_ context.Context, items ...wire.ReportItem) ([]wire.Verdi
 
 func (f *fake) thumbnail(context.Context, int64, int, []byte) {}
 
+func (f *fake) checkpoint(context.Context, int64, int) (wire.Checkpoint, error) {
+	return wire.Checkpoint{}, nil
+}
+
+func (f *fake) checkpointFile(context.Context, int64, int, string) error {
+	return errors.New("there is none")
+}
+
 func (f *fake) upload(_ context.Context, u upload) (publish.Standing, error) {
 	if f.blind > 0 || f.sent > 0 {
 		f.sent++

@@ -201,6 +201,14 @@ func (*trialBook) thumbnail(context.Context, int64, int, []byte) {}
 
 func (*trialBook) furtherFrames(context.Context, int64) (frames.Set, error) { return frames.Set{}, nil }
 
+func (*trialBook) checkpoint(context.Context, int64, int) (wire.Checkpoint, error) {
+	return wire.Checkpoint{}, nil
+}
+
+func (*trialBook) checkpointFile(context.Context, int64, int, string) error {
+	return fmt.Errorf("%w: a trial has no checkpoints", publish.ErrNoPlace)
+}
+
 func (*trialBook) upload(context.Context, upload) (publish.Standing, error) {
 	return publish.Standing{}, fmt.Errorf("%w: a trial delivers nothing", publish.ErrNoPlace)
 }

@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"vexillum/internal/core/farm"
 
 	"github.com/dustin/go-humanize/english"
 	"github.com/kballard/go-shellquote"
@@ -15,7 +16,7 @@ import (
 // placeholders are the words in braces that every launch fills in.
 var placeholders = map[string]bool{
 	"vexillum": true, "scene": true, "scene_folder": true, "scene_root": true, "scene_name": true,
-	"staging": true, "speed": true, "node": true, "passes": true, "cores": true, "devices": true,
+	"staging": true, "checkpoint": true, "speed": true, "node": true, "passes": true, "cores": true, "devices": true,
 	"device_numbers": true, "tile": true, "frames_commas": true, "frames_spaces": true, "frames_ranges": true,
 	"frames_file": true, "response_file": true, "tile_left_part": true, "tile_top_part": true,
 	"tile_right_part": true, "tile_bottom_part": true,
@@ -110,13 +111,16 @@ func (r *Recipe) check() (found []wrong) {
 	return found
 }
 
+// conditions are what groups of arguments may wait for besides values.
+var conditions = map[string]bool{"tile": true, "checkpoint": true}
+
 // checkArguments returns what is wrong with arguments.
 func (r *Recipe) checkArguments() (found []wrong) {
 	note := func(what string, path ...string) { found = append(found, wrong{path, what}) }
 	for i, a := range r.Arguments {
 		at := fmt.Sprint(i)
 		for field, name := range map[string]string{"when": a.When, "words": a.Words} {
-			if _, isValue := r.Values[name]; name != "" && !isValue && (field != "when" || name != "tile") {
+			if _, isValue := r.Values[name]; name != "" && !isValue && (field != "when" || !conditions[name]) {
 				note(fmt.Sprintf("there is no value %s", name), "arguments", at, field)
 			}
 		}
@@ -193,6 +197,12 @@ func (r *Recipe) checkOutputs() (found []wrong) {
 	if r.Picture == "data" && r.Ending == "" && path.Ext(r.FrameName) == "" && !strings.HasSuffix(r.FrameName, "}") {
 		note("files that are data have no ending of their own; write one, such as ending: .csv", "picture")
 	}
+	if _, there := r.Outputs[r.Checkpoint]; r.Checkpoint != "" && !there {
+		note(fmt.Sprintf("there is no output %s", r.Checkpoint), "checkpoint")
+	}
+	if r.Checkpoint != "" && r.Mode != farm.ModeWhole {
+		note("only renderers of the mode whole go on from one; others begin with any frame", "checkpoint")
+	}
 	for field, all := range map[string]map[string]Output{"passes": r.Passes, "outputs": r.Outputs} {
 		for _, name := range slices.Sorted(maps.Keys(all)) {
 			o := all[name]
@@ -240,7 +250,7 @@ func (r *Recipe) newInForm2() (fields [][]string) {
 	add(r.Program.only == "", "program")
 	add(r.Picture == "exr" || r.Picture == "data", "picture")
 	for field, there := range map[string]bool{
-		"outputs": len(r.Outputs) > 0, "numbering": r.Numbering != nil, "response_file": r.ResponseFile != nil,
+		"outputs": len(r.Outputs) > 0, "checkpoint": r.Checkpoint != "", "numbering": r.Numbering != nil, "response_file": r.ResponseFile != nil,
 		"frame_time": r.FrameTime != 0, "threads": r.Threads != 0, "role": r.Role != "", "ending": r.Ending != "",
 		"check": len(r.Check) > 0, "frame_name": r.FrameName != "", "inputs": len(r.Inputs) > 0,
 	} {

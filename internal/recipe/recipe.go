@@ -55,11 +55,13 @@ type Recipe struct {
 	// pattern of file names in staging; the group is the frame's number
 	FrameFile string `json:"frame_file,omitempty"`
 	// or their name, with placeholders
-	FrameName    string            `json:"frame_name,omitempty"`
-	Passes       map[string]Output `json:"passes,omitempty"`  // that jobs choose among
-	Outputs      map[string]Output `json:"outputs,omitempty"` // that are always written beside the picture
-	Numbering    *Numbering        `json:"numbering,omitempty"`
-	ResponseFile *ResponseFile     `json:"response_file,omitempty"`
+	FrameName string            `json:"frame_name,omitempty"`
+	Passes    map[string]Output `json:"passes,omitempty"`  // that jobs choose among
+	Outputs   map[string]Output `json:"outputs,omitempty"` // that are always written beside the picture
+	// output that the renderer can be launched from again, in mode whole; empty: none
+	Checkpoint   string        `json:"checkpoint,omitempty"`
+	Numbering    *Numbering    `json:"numbering,omitempty"`
+	ResponseFile *ResponseFile `json:"response_file,omitempty"`
 	// most time that one frame may take; 0: any
 	FrameTime Duration    `json:"frame_time,omitempty"`
 	Threads   int         `json:"threads,omitempty"` // most that it makes use of; 0: any number

@@ -184,6 +184,24 @@ func (s *Store) Results(ctx context.Context, run, after int64) ([]Result, error)
 	return results, nil
 }
 
+// NewestWith returns the last done frame of a run before another that has a pass, or nil.
+func (s *Store) NewestWith(ctx context.Context, run int64, before int, pass string) (*Result, error) {
+	found := []Result{}
+	err := s.db.SelectContext(
+		ctx, &found,
+		`SELECT frame, files FROM frame WHERE run = $1 AND frame < $2 AND state = 'done'
+		AND files @> jsonb_build_array(jsonb_build_object('pass', $3::text)) ORDER BY frame DESC LIMIT 1`,
+		run, before, pass,
+	)
+	if err != nil {
+		return nil, fmt.Errorf("looking for a checkpoint of run %d: %w", run, err)
+	}
+	if len(found) == 0 {
+		return nil, nil
+	}
+	return &found[0], nil
+}
+
 // Timing reports who rendered a frame and how long that took.
 type Timing struct {
 	Frame         int     `db:"frame"`

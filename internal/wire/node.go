@@ -163,6 +163,14 @@ type Lease struct {
 	Values     map[string]string `json:"values"`
 }
 
+// Checkpoint is a file from which the renderer of a lease can go on.
+type Checkpoint struct {
+	Frame *int   `json:"frame"` // the last that it is behind; null: there is none
+	Hash  string `json:"hash,omitempty"`
+	Bytes int64  `json:"bytes,omitempty"`
+	Name  string `json:"name,omitempty"` // in the output folder, with slashes
+}
+
 // LaunchValues are the account, group, file mask and variables that the renderers
 // of a lease are launched with. What is empty is not set.
 type LaunchValues struct {

@@ -122,6 +122,21 @@ type Delivery struct {
 	Env     farm.LaunchSettings
 }
 
+// Leased returns the run of a lease that a node holds.
+func (d *Desk) Leased(
+	ctx context.Context, id farm.NodeID, lease farm.LeaseID,
+) (run farm.RunID, spec farm.Spec, err error) {
+	err = d.do(ctx, func(t *transaction) error {
+		l := t.State.Lease(lease)
+		if l == nil || l.Node != id || !l.Open() {
+			return refusal.New(refusal.Conflict, "lease", "lease %d is over or was never given to this node", lease)
+		}
+		run, spec = l.Run, t.State.Runs[l.Run].Spec
+		return nil
+	})
+	return run, spec, err
+}
+
 // Delivering returns the frame that the node is to publish with this hash. A
 // *refusal.Refusal says that it is none.
 func (d *Desk) Delivering(
