@@ -143,6 +143,7 @@ func (a *app) projectCommand() *cobra.Command {
 	var in wire.ProjectChange
 	var title, names string
 	var weight float64
+	var bundles bool
 	set := &cobra.Command{
 		Use: "set NAME", Short: "Make or change a project; what is not named stays",
 		Args: exactly(1, "the project's short name"),
@@ -154,6 +155,9 @@ func (a *app) projectCommand() *cobra.Command {
 		if c.Flags().Changed("names") {
 			in.Names = &names
 		}
+		if c.Flags().Changed("bundles") {
+			in.Bundles = &bundles
+		}
 		if c.Flags().Changed("weight") {
 			in.Weight = &weight
 		}
@@ -161,9 +165,13 @@ func (a *app) projectCommand() *cobra.Command {
 		if err := a.patch(c.Context(), "/api/v1/projects/"+url.PathEscape(args[0]), in, &out); err != nil {
 			return err
 		}
+		scenes := "scenes from place " + out.Scenes
+		if out.Bundles {
+			scenes = "scenes are sent with all that they need"
+		}
 		fmt.Fprintf(
-			a.out, "project %s (%s): scenes from place %s, frames to place %s, weight %g\n", out.Name, out.Title,
-			out.Scenes, out.Frames, out.Weight,
+			a.out, "project %s (%s): %s, frames to place %s, weight %g\n", out.Name, out.Title, scenes, out.Frames,
+			out.Weight,
 		)
 		return nil
 	}
@@ -172,6 +180,9 @@ func (a *app) projectCommand() *cobra.Command {
 	set.Flags().StringVar(&in.Frames, "frames", "", "place where frames go (needed for a new project)")
 	set.Flags().StringVar(
 		&names, "names", "", "how delivered files are named, such as {job}[_{pass}]_####{ending}; empty for as ever",
+	)
+	set.Flags().BoolVar(
+		&bundles, "bundles", false, "submit sends scenes of the project with all that they need, as with --bundle",
 	)
 	set.Flags().Float64Var(&weight, "weight", 1, "its weight against other projects: its share of the farm")
 	parent.AddCommand(set, drop(

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/http"
 	"path"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -54,6 +55,11 @@ func (a *app) submitCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if !c.Flags().Changed("bundle") {
+				if s.bundle, err = a.bundles(c.Context(), in); err != nil {
+					return err
+				}
+			}
 			if s.bundle {
 				if err := a.bundleUp(c.Context(), s.gather, &in, s.incomplete); err != nil {
 					return err
@@ -83,6 +89,29 @@ func (a *app) submitCommand() *cobra.Command {
 		"priority": words("urgent", "high", "normal", "low", "filler"),
 	})
 	return c
+}
+
+// bundles reports whether a scene is to be sent because its project says so.
+func (a *app) bundles(ctx context.Context, in wire.Submit) (bool, error) {
+	cl, err := a.client()
+	if err != nil {
+		return false, err
+	}
+	projects, err := get[[]wire.Project](ctx, cl, "/api/v1/projects")
+	if err != nil {
+		return false, err
+	}
+	i := slices.IndexFunc(projects, func(p wire.Project) bool { return p.Name == in.Project && p.Bundles })
+	if i < 0 {
+		return false, nil
+	}
+	if err := isLocalScene(in.Scene); err != nil {
+		return false, fmt.Errorf(
+			"scenes of the project %s are sent with all that they need, and %w; --bundle=false takes one in the scene place",
+			in.Project, err,
+		)
+	}
+	return true, nil
 }
 
 // submitAndFollow submits, shows the receipt, and watches the run if that is

@@ -371,12 +371,12 @@ var kinds = map[farm.Kind]kept{
 		}),
 	},
 	farm.ProjectSet{}.Kind(): {
-		statement: `INSERT INTO project (name, title, weight, scenes, frames, names)
-		SELECT name, title, weight, scenes, frames, COALESCE(names, '')
+		statement: `INSERT INTO project (name, title, weight, scenes, frames, names, bundles)
+		SELECT name, title, weight, scenes, frames, COALESCE(names, ''), COALESCE(bundles, false)
 		FROM jsonb_to_recordset($1::jsonb) AS r(name text, title text, weight float8, scenes text, frames text,
-		names text)
+		names text, bundles boolean)
 		ON CONFLICT (name) DO UPDATE SET title = excluded.title, weight = excluded.weight, scenes = excluded.scenes,
-		frames = excluded.frames, names = excluded.names`,
+		frames = excluded.frames, names = excluded.names, bundles = excluded.bundles`,
 		touches: of(func(r farm.ProjectSet) (writes, reads []row) {
 			return []row{
 					named("project", r.Name),

@@ -145,10 +145,10 @@ func (l *loader) licences() error {
 func (l *loader) projects() error {
 	return l.each(func(row *sql.Rows) error {
 		var p farm.Project
-		err := row.Scan(&p.Name, &p.Title, &p.Weight, &p.Scenes, &p.Frames, &p.Names)
+		err := row.Scan(&p.Name, &p.Title, &p.Weight, &p.Scenes, &p.Frames, &p.Names, &p.Bundles)
 		l.state.Projects[p.Name] = &p
 		return err
-	}, `SELECT name, title, weight, scenes, frames, names FROM project`)
+	}, `SELECT name, title, weight, scenes, frames, names, bundles FROM project`)
 }
 
 func (l *loader) people() error {

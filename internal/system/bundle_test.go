@@ -5,6 +5,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -82,9 +83,37 @@ object { Stand rotate y * clock * 90 } plane { y, 0 pigment { image_map { png "t
 		t.Errorf("nodes say that they got %d bytes of the bundle, want what it has at least", got)
 	}
 	f.againWithAChange(submit, home)
-	if got := f.fetchedBytes(f.newestOf("lamp")); got >= 1<<20 {
+	changed := f.newestOf("lamp")
+	f.asTheProjectSays(submit)
+	if got := f.fetchedBytes(changed); got >= 1<<20 {
 		t.Errorf("nodes say that they got %d bytes of a bundle of which little is new", got)
 	}
+}
+
+// asTheProjectSays submits to a project whose scenes are always sent.
+func (f *farm) asTheProjectSays(submit []string) {
+	f.t.Helper()
+	if out := f.must("project", "set", "salt-clock", "--bundles"); !strings.Contains(out, "scenes are sent") {
+		f.t.Errorf("the project is set: %s", out)
+	}
+	without := slices.DeleteFunc(slices.Clone(submit), func(a string) bool { return a == "--bundle" })
+	f.must(append(without, "--kind", "correction", "--held")...)
+	if run := f.run(f.newestOf("lamp")); run.Bundle == "" {
+		f.t.Error("the scene is not sent, though the project says so")
+	}
+	f.must("cancel", "lamp")
+	for _, c := range []struct {
+		args []string
+		says string
+	}{
+		{[]string{"submit", "none.pov", "--project", "salt-clock", "--frames", "1"}, "there is no scene none.pov on this machine"},
+		{[]string{"submit", "none.pov", "--project", "salt-clock", "--frames", "1", "--bundle=false"}, "there is no scene none.pov in"},
+	} {
+		if _, stderr, code := f.vexillum(c.args...); code == 0 || !strings.Contains(stderr, c.says) {
+			f.t.Errorf("%q: %d %s", c.args, code, stderr)
+		}
+	}
+	f.must("project", "set", "salt-clock", "--bundles=false")
 }
 
 // fetchedBytes returns what nodes got of the bundle of a run.

@@ -37,13 +37,14 @@ type PlaceChange struct {
 
 // Project is a production.
 type Project struct {
-	Name   string  `json:"name"`
-	Title  string  `json:"title"`
-	Weight float64 `json:"weight"`
-	Scenes string  `json:"scenes"` // place
-	Frames string  `json:"frames"` // place
-	Names  string  `json:"names"`  // pattern of the names of delivered files
-	Etag   string  `json:"etag"`   // for If-Match
+	Name    string  `json:"name"`
+	Title   string  `json:"title"`
+	Weight  float64 `json:"weight"`
+	Scenes  string  `json:"scenes"`  // place
+	Frames  string  `json:"frames"`  // place
+	Names   string  `json:"names"`   // pattern of the names of delivered files
+	Bundles bool    `json:"bundles"` // its scenes are sent with all that they need
+	Etag    string  `json:"etag"`    // for If-Match
 }
 
 // ProjectChange makes a project or changes it. What is left out stays.
@@ -53,6 +54,8 @@ type ProjectChange struct {
 	Scenes string   `json:"scenes,omitempty"` // place
 	Frames string   `json:"frames,omitempty"` // place
 	Names  *string  `json:"names,omitempty"`  // pattern of the names of delivered files; an empty one: as ever
+	// its scenes are sent with all that they need, unless somebody says otherwise
+	Bundles *bool `json:"bundles,omitempty"`
 }
 
 // NewPool makes a pool, or changes it.

@@ -100,6 +100,8 @@ type Project struct {
 	Scenes string  // the place where scenes are read
 	Frames string  // the place where frames go
 	Names  string  // pattern of the names of delivered files; empty: DefaultNames
+	// Bundles: its scenes are sent with all that they need, unless somebody says otherwise.
+	Bundles bool
 }
 
 var shortName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,39}$`)

@@ -173,13 +173,14 @@ func (r LicenceSet) apply(s *State) error {
 
 // ProjectSet makes or changes a project.
 type ProjectSet struct {
-	Name   string    `json:"name"`
-	Title  string    `json:"title"`
-	Weight float64   `json:"weight"`
-	Scenes string    `json:"scenes"`
-	Frames string    `json:"frames"`
-	Names  string    `json:"names,omitempty"` // pattern of the names of delivered files
-	At     time.Time `json:"at"`
+	Name    string    `json:"name"`
+	Title   string    `json:"title"`
+	Weight  float64   `json:"weight"`
+	Scenes  string    `json:"scenes"`
+	Frames  string    `json:"frames"`
+	Names   string    `json:"names,omitempty"`   // pattern of the names of delivered files
+	Bundles bool      `json:"bundles,omitempty"` // its scenes are sent with all that they need
+	At      time.Time `json:"at"`
 }
 
 // Kind implements [Record].
@@ -194,6 +195,7 @@ func (ProjectSet) Wakes() Wakes { return 0 }
 func (r ProjectSet) apply(s *State) error {
 	s.Projects[r.Name] = &Project{
 		Name: r.Name, Title: r.Title, Weight: r.Weight, Scenes: r.Scenes, Frames: r.Frames, Names: r.Names,
+		Bundles: r.Bundles,
 	}
 	return nil
 }

@@ -166,6 +166,7 @@ func (d *Desk) SetProject(
 			p.Weight = *in.Weight
 		}
 		wire.Set(&p.Names, in.Names)
+		wire.Set(&p.Bundles, in.Bundles)
 		if err := farm.CheckNames(p.Names); err != nil {
 			return refusal.New(refusal.Invalid, "names", "%v", err)
 		}
@@ -196,7 +197,7 @@ func (d *Desk) SetProject(
 		if after := projectText(p); before != after {
 			t.Append(farm.ProjectSet{
 				Name: p.Name, Title: p.Title, Weight: p.Weight, Scenes: p.Scenes, Frames: p.Frames, Names: p.Names,
-				At: t.Now,
+				Bundles: p.Bundles, At: t.Now,
 			},
 				farm.Audited{Actor: actor, Action: "set project", Subject: name, From: before, To: after, At: t.Now})
 		}
@@ -252,10 +253,14 @@ const (
 )
 
 func projectText(p farm.Project) string {
-	return fmt.Sprintf(
+	text := fmt.Sprintf(
 		"%s, weight %g, scenes %s, frames %s, names %s", p.Title, p.Weight, p.Scenes, p.Frames,
 		cmp.Or(p.Names, farm.DefaultNames),
 	)
+	if p.Bundles {
+		text += ", scenes are sent"
+	}
+	return text
 }
 
 // Roots returns where a project's places lie on an operating system.

@@ -47,7 +47,7 @@ func CapsView(c farm.Caps) wire.Caps {
 func ProjectView(p farm.Project) wire.Project {
 	return wire.Project{
 		Name: p.Name, Title: p.Title, Weight: p.Weight, Scenes: p.Scenes, Frames: p.Frames,
-		Names: cmp.Or(p.Names, farm.DefaultNames), Etag: p.Etag(),
+		Names: cmp.Or(p.Names, farm.DefaultNames), Bundles: p.Bundles, Etag: p.Etag(),
 	}
 }
 
