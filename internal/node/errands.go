@@ -161,7 +161,7 @@ func (e *errands) look(ctx context.Context, task wire.LookTask) wire.ErrandTold 
 	out := &wire.Looked{
 		Scene: alone.Hash, Pin: found.Pin, Why: found.Why, File: shot.File, Values: shot.Values, Width: shot.Width,
 		Height: shot.Height, Cameras: shot.Cameras, Layers: shot.Layers, Inputs: shot.Inputs,
-		Missing: found.Missing, Gaps: found.Gaps,
+		Missing: found.Missing, Outside: found.Outside, Gaps: found.Gaps,
 	}
 	if shot.Range != nil {
 		out.Range = frames.Of(*shot.Range).String()

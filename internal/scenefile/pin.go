@@ -27,6 +27,7 @@ type Pin struct {
 	At      time.Time
 	Changed []string // files that are not as they were when it was looked before; nil the first time
 	Missing []string // names of files that are not there, each with who names it
+	Outside []string // names of files that lie outside the folder, in the same way
 	Gaps    []string // simulation caches that are there in part, as sentences
 }
 
@@ -186,14 +187,20 @@ func pinOf(scene string, found *bundle.Found, hashes map[string]string) Pin {
 	if p.Files > 0 {
 		p.Hash = hex.EncodeToString(sum.Sum(nil))
 	}
-	for _, m := range found.Missing {
-		text := m.Name
-		if m.By != "" {
-			text += ", which " + m.By + " names"
-		}
-		p.Missing = append(p.Missing, text)
-	}
+	p.Missing, p.Outside = named(found.Missing), named(found.Outside)
 	return p
+}
+
+// named returns the names of files, each with who names it.
+func named(files []bundle.Named) (out []string) {
+	for _, f := range files {
+		text := f.Name
+		if f.By != "" {
+			text += ", which " + f.By + " names"
+		}
+		out = append(out, text)
+	}
+	return out
 }
 
 // fingerprint returns what a file holds, as far as it has to be read for that.

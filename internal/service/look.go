@@ -97,17 +97,25 @@ func (l *sceneLook) pinned(found scenefile.Findings) {
 // remarksOn says what is odd about the files that a scene needs.
 func remarksOn(found scenefile.Findings) (out []string) {
 	const most = 3
-	if n := len(found.Missing); n > 0 {
-		named := found.Missing[:min(n, most)]
+	say := func(one, several string, files []string) {
+		n := len(files)
+		if n == 0 {
+			return
+		}
+		named, text := files[:min(n, most)], one
 		if n > most {
 			named = append(named[:most:most], english.Plural(n-most, "other", ""))
 		}
-		verb := "are"
-		if n == 1 {
-			verb = "is"
+		if n > 1 {
+			text = several
 		}
-		out = append(out, fmt.Sprintf("Not in the scene place %s %s.", verb, strings.Join(named, "; ")))
+		out = append(out, fmt.Sprintf(text, strings.Join(named, "; ")))
 	}
+	say("Not in the scene place is %s.", "Not in the scene place are %s.", found.Missing)
+	say(
+		"Outside the scene place, and not watched for changes, is %s.",
+		"Outside the scene place, and not watched for changes, are %s.", found.Outside,
+	)
 	for _, gap := range found.Gaps {
 		out = append(out, strings.ToUpper(gap[:1])+gap[1:]+".")
 	}
@@ -156,7 +164,7 @@ func (s *Service) lookFromNode(
 		return look, refusal.New(refusal.Conflict, "scene", "%s says of the scene: %v", node.Name, err)
 	}
 	spec.With = withInputs(spec.With, look.shot)
-	look.pinned(scenefile.Findings{Pin: in.Pin, Why: in.Why, Missing: in.Missing, Gaps: in.Gaps})
+	look.pinned(scenefile.Findings{Pin: in.Pin, Why: in.Why, Missing: in.Missing, Outside: in.Outside, Gaps: in.Gaps})
 	look.remarks = append(look.remarks, fmt.Sprintf("%s has looked at the scene, as the service does not see it.", node.Name))
 	return look, nil
 }

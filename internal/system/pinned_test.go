@@ -77,11 +77,12 @@ func TestAFileOfASceneThatChangesUnderWay(t *testing.T) {
 	f.join("kiln-01", "--renderers", "glass")
 	submit := []string{
 		"submit", "salt.glass", "--project", "salt-clock", "--frames", "1-40", "--with", "luts/*.cube", "--with",
-		"none.cube", "--size", "64x36",
+		"none.cube", "--with", "../outside.txt", "--size", "64x36",
 	}
 	out := f.must(submit...)
 	for _, want := range []string{
 		"The simulation cache smoke.##.vol lacks 3 of 1-4.", "Not in the scene place is none.cube.",
+		"Outside the scene place, and not watched for changes, is ../outside.txt.",
 	} {
 		if !strings.Contains(out, want) {
 			t.Errorf("the receipt is without %q:\n%s", want, out)
@@ -158,6 +159,10 @@ func TestAShotIsOfOneVersionOfItsRenderer(t *testing.T) {
 	if _, stderr, code := f.vexillum("change", "salt_010", "--renderer", ""); code == 0 ||
 		!strings.Contains(stderr, "--renderer is empty") {
 		t.Errorf("an empty version: %d %s", code, stderr)
+	}
+	if _, stderr, code := f.vexillum("change", "salt_010", "--renderer", "9"); code == 0 ||
+		!strings.Contains(stderr, `no node has glass "9"; there is 4.2`) {
+		t.Errorf("a version that nobody has: %d %s", code, stderr)
 	}
 	if out := f.must("change", "salt_010", "--renderer", "any"); !strings.Contains(out, "renderer of any version instead of 4.1") {
 		t.Errorf("the change says %s", out)

@@ -47,6 +47,7 @@ type Looked struct {
 	Layers  []string          `json:"layers,omitempty"`
 	Inputs  []string          `json:"inputs,omitempty"`
 	Missing []string          `json:"missing,omitempty"` // files that it needs and that are not there
+	Outside []string          `json:"outside,omitempty"` // and that lie outside the place
 	Gaps    []string          `json:"gaps,omitempty"`    // simulation caches that are there in part, as sentences
 }
 

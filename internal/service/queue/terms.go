@@ -94,8 +94,33 @@ func (d *Desk) ChangeRun(
 	return out, err
 }
 
-// mostVersion bounds the version of a renderer, in bytes.
-const mostVersion = 100
+// version returns the version of a renderer that a run may be bound to: any, or one that
+// a node has.
+func (t *transaction) version(run *farm.Run, wanted string) (string, error) {
+	if wanted == "" {
+		return "", nil
+	}
+	if !run.Begun() {
+		return "", refusal.New(
+			refusal.Conflict, "renderer",
+			"no frame of %s is begun, and its first one decides; to choose nodes by version, submit with --needs %s=%.40s",
+			run.Spec.Name(), run.Spec.Recipe, wanted,
+		)
+	}
+	var there []string
+	for _, n := range t.State.NodeList() {
+		if r, fit := n.Facts.Renderer(run.Spec.Recipe); fit && n.RetiredAt.IsZero() && !slices.Contains(there, r.Version) {
+			there = append(there, r.Version)
+		}
+	}
+	if !slices.Contains(there, wanted) {
+		return "", refusal.New(
+			refusal.Invalid, "renderer", "no node has %s %.40q; there is %s", run.Spec.Recipe, wanted,
+			english.WordSeries(there, "and"),
+		)
+	}
+	return wanted, nil
+}
 
 // terms returns what the terms of a run become, and where other runs must be
 // put so that it stands where it was wanted.
@@ -132,8 +157,8 @@ func (t *transaction) terms(
 		}
 	}
 	if in.Renderer != nil {
-		if terms.Renderer = strings.TrimSpace(*in.Renderer); len(terms.Renderer) > mostVersion {
-			return terms, nil, refusal.New(refusal.Invalid, "renderer", "a version has at most %d characters", mostVersion)
+		if terms.Renderer, err = t.version(run, *in.Renderer); err != nil {
+			return terms, nil, err
 		}
 	}
 	if in.Now && !by.Role.Allows(farm.Wrangler) {

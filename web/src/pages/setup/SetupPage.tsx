@@ -171,7 +171,7 @@ function Places() {
             />
             <span className="num min-w-0 text-xs break-all text-muted max-sm:col-span-2">
               {p.mark !== "marked" && <span className="text-failed">{p.mark} · </span>}
-              {Object.values(p.paths).join(" · ")}
+              {[...new Set(Object.values(p.paths))].join(" · ")}
             </span>
           </li>
         ))}
