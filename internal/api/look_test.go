@@ -25,17 +25,22 @@ func TestANodeLooksAtAScene(t *testing.T) {
 	var started wire.Started
 	w.as(
 		aNode, "POST", "/node/v1/start",
-		wire.Start{Facts: wire.Facts{OS: "darwin", Speed: 1, Renderers: []wire.Renderer{{Recipe: "practice"}}}}, &started,
+		wire.Start{Facts: wire.Facts{OS: "darwin", Speed: 1, Renderers: []wire.Renderer{{Recipe: "practice"}}}},
+		&started,
 	)
 	answer := func(told wire.ErrandTold) {
 		var out wire.Ordered
-		w.as(aNode, "POST", "/node/v1/orders", wire.Orders{Session: started.Session, Leases: []int64{}, Seconds: 20}, &out)
+		w.as(
+			aNode, "POST", "/node/v1/orders", wire.Orders{Session: started.Session, Leases: []int64{}, Seconds: 20},
+			&out,
+		)
 		if len(out.Errands) != 1 || out.Errands[0].Look == nil {
 			t.Errorf("the node is to do %+v", out)
 			return
 		}
 		look := *out.Errands[0].Look
-		if look.SceneRoot != "/Volumes/scenes" || look.Scene != "a.practice" || len(look.With) != 1 || look.Recipe == "" {
+		if look.SceneRoot != "/Volumes/scenes" || look.Scene != "a.practice" || len(look.With) != 1 ||
+			look.Recipe == "" {
 			t.Errorf("the node is to look at %+v", look)
 		}
 		told.Session, told.ID, told.Done = started.Session, out.Errands[0].ID, true
@@ -51,7 +56,7 @@ func TestANodeLooksAtAScene(t *testing.T) {
 		status int
 		says   string
 	}{
-		{wire.ErrandTold{Error: "there is no scene a.practice in /Volumes/scenes on kiln-01"}, 422, "and there is no scene"},
+		{wire.ErrandTold{Error: "there is no scene a.practice on kiln-01"}, 422, "and there is no scene"},
 		{wire.ErrandTold{Looked: &wire.Looked{Scene: sha, Range: "nine"}}, 409, "kiln-01 says of the scene"},
 		{
 			wire.ErrandTold{Looked: &wire.Looked{Scene: sha, Pin: sha, Range: "1-90", Missing: []string{"b.inc"}}}, 201,
@@ -69,7 +74,8 @@ func TestANodeLooksAtAScene(t *testing.T) {
 			t.Errorf("%+v: %d %s, want %d and %q", c.told, status, body, c.status, c.says)
 		}
 	}
-	if !strings.Contains(string(body), `"shot":"1-90"`) || !strings.Contains(string(body), "Not in the scene place is b.inc.") {
+	if !strings.Contains(string(body), `"shot":"1-90"`) ||
+		!strings.Contains(string(body), "Not in the scene place is b.inc.") {
 		t.Errorf("the receipt is %s", body)
 	}
 }
@@ -86,7 +92,10 @@ func TestANodeThatDoesNotSeeThePlaceGetsNothing(t *testing.T) {
 		t.Fatalf("the node is to look at %+v", places)
 	}
 	var changed wire.Ordered
-	w.as(aNode, "POST", "/node/v1/orders", wire.Orders{Session: session, Leases: []int64{}, Places: "of another"}, &changed)
+	w.as(
+		aNode, "POST", "/node/v1/orders", wire.Orders{Session: session, Leases: []int64{}, Places: "of another"},
+		&changed,
+	)
 	if changed.Places != places.Mark {
 		t.Errorf("it hears of places %q, want %q", changed.Places, places.Mark)
 	}
@@ -98,13 +107,17 @@ func TestANodeThatDoesNotSeeThePlaceGetsNothing(t *testing.T) {
 	}
 	seen(false, "there is no folder /mnt/scenes")
 	var receipt wire.Receipt
-	w.must("POST", "/api/v1/runs", wire.Submit{Job: "b", Project: "salt-clock", Scene: "a.practice", Frames: "1-3"}, &receipt)
+	w.must(
+		"POST", "/api/v1/runs", wire.Submit{Job: "b", Project: "salt-clock", Scene: "a.practice", Frames: "1-3"},
+		&receipt,
+	)
 	if receipt.Nodes != 0 {
 		t.Errorf("%d nodes could take what none can read", receipt.Nodes)
 	}
 	var answer wire.Answer
 	w.as(aNode, "POST", "/node/v1/ask", wire.Ask{Session: session, Number: 2}, &answer)
-	if len(answer.Leases) != 0 || !strings.Contains(answer.Why, "kiln-01 cannot read the scene of b/final-1: there is no folder /mnt/scenes") {
+	if len(answer.Leases) != 0 ||
+		!strings.Contains(answer.Why, "kiln-01 cannot read the scene of b/final-1: there is no folder /mnt/scenes") {
 		t.Errorf("the node gets %+v: %s", answer.Leases, answer.Why)
 	}
 	seen(true, "")

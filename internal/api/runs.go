@@ -215,8 +215,9 @@ func submissionOf(in wire.Submit, by farm.Person) (queue.Submission, error) {
 		Held: in.Held, Dry: in.DryRun, Shot: shot, Actor: by.Name, Role: by.Role,
 		AtOnce: in.StartOn != nil && *in.StartOn == 0,
 		Spec: farm.Spec{
-			Bundle: in.Bundle, With: in.With, Job: in.Job, Project: in.Project, Kind: farm.RunKind(in.Kind), Recipe: in.Recipe,
-			Scene: in.Scene, Output: in.Output, Width: in.Width, Height: in.Height, Values: in.Values,
+			Bundle: in.Bundle, With: in.With, Job: in.Job, Project: in.Project, Kind: farm.RunKind(in.Kind),
+			Recipe: in.Recipe,
+			Scene:  in.Scene, Output: in.Output, Width: in.Width, Height: in.Height, Values: in.Values,
 			Tries: in.Tries, Chunk: in.Chunk, Frames: set, Needs: in.Needs,
 			Terms: farm.Terms{Level: level, Ceiling: ceiling, Due: due}, Sequence: sequence,
 			Wait: in.Wait, Stall: in.Stall,
@@ -238,8 +239,9 @@ const worthSaying = 5
 // lackText says what nodes have to get of a bundle before they can begin.
 func lackText(l queue.Lack) string {
 	return fmt.Sprintf(
-		"%s to get up to %s of the bundle first, which may take %s; nodes that would not be done before the rest get no frames.",
-		english.Plural(l.Nodes, "node has", "nodes have"), humanize.IBytes(uint64(l.Bytes)), span.Text(span.Of(l.Seconds)),
+		"%s to get up to %s of the bundle first, which may take %s; those that would end after the rest get no frames.",
+		english.Plural(l.Nodes, "node has", "nodes have"), humanize.IBytes(uint64(l.Bytes)),
+		span.Text(span.Of(l.Seconds)),
 	)
 }
 

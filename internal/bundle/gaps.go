@@ -37,7 +37,9 @@ func (f *Found) Gaps() (sentences []string) {
 	for _, s := range all {
 		whole := frames.Of(frames.Span{First: s.have.First(), Last: s.have.Last()})
 		if lacks := whole.Minus(s.have); !lacks.Empty() {
-			sentences = append(sentences, fmt.Sprintf("the simulation cache %s lacks %s of %s", s.name, lacks.Brief(), whole))
+			sentences = append(
+				sentences, fmt.Sprintf("the simulation cache %s lacks %s of %s", s.name, lacks.Brief(), whole),
+			)
 		}
 	}
 	return sentences

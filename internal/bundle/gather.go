@@ -91,7 +91,9 @@ func Gather(ctx context.Context, g Gathering) (*Gathered, error) {
 	}
 	m := &Manifest{Format: 1, Scene: g.Scene}
 	for _, n := range found.Files {
-		m.Files = append(m.Files, File{Path: n.Path, Executable: n.Executable, Cache: n.Cache, Content: contents[n.Path]})
+		m.Files = append(
+			m.Files, File{Path: n.Path, Executable: n.Executable, Cache: n.Cache, Content: contents[n.Path]},
+		)
 	}
 	return &Gathered{m, *found}, m.Check()
 }

@@ -37,7 +37,8 @@ func (b *bundling) bind(c *cobra.Command) {
 	f := c.Flags()
 	f.StringVar(&b.folder, "folder", "", "folder from which on files go along (default: that of the scene)")
 	f.StringArrayVar(
-		&b.with, "with", nil, "files that the scene needs besides, such as 'luts/*.cube'; relative to the scene, the folder or the place",
+		&b.with, "with", nil,
+		"files that the scene needs besides, such as 'luts/*.cube'; relative to the scene, the folder or the place",
 	)
 }
 

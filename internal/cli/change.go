@@ -31,7 +31,9 @@ func (r *runChange) bind(c *cobra.Command) {
 	f.StringVar(
 		&r.due, "due", "", "when it must be ready: 18:00, 'fri 18:00', '2031-03-04 18:00' or +3h; none removes it",
 	)
-	f.StringVar(&r.renderer, "renderer", "", "version of the renderer that further frames come from; any: whichever there is")
+	f.StringVar(
+		&r.renderer, "renderer", "", "version of the renderer that further frames come from; any: whichever there is",
+	)
 	f.BoolVar(&r.first, "first", false, "before all others of its priority")
 	f.BoolVar(&r.last, "last", false, "after all others of its priority")
 	f.BoolVar(&r.back, "back", false, "back to its turn, by its project's share of the farm")

@@ -292,7 +292,8 @@ func (a *app) showNode(ctx context.Context, cl *client.Client, id int64) error {
 		"memory", share(size(n.Memory), s.Caps.MemoryBytes > 0, size(s.Caps.MemoryBytes)), "graphics",
 		strings.Join(devices, ", "), "disk free",
 		share(size(n.Disk), s.Caps.StagingBytes > 0, size(s.Caps.StagingBytes)), "beside", beside(s.Caps), "speed",
-		fmt.Sprintf("%.2f", n.Speed), "rates", rates(n), "places", placesText(n.Places), "account", accountText(n.Means), "renderers",
+		fmt.Sprintf("%.2f", n.Speed), "rates", rates(n), "places", placesText(n.Places), "account",
+		accountText(n.Means), "renderers",
 		strings.Join(renderers, ", "), "version", n.Version, "pools", strings.Join(s.Pools, ", "), "permits",
 		strings.Join(s.Permits, ", "), "hours", hoursText(n, now), "traits", strings.Join(traits, "  "),
 	)

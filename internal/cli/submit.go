@@ -107,7 +107,7 @@ func (a *app) bundles(ctx context.Context, in wire.Submit) (bool, error) {
 	}
 	if err := isLocalScene(in.Scene); err != nil {
 		return false, fmt.Errorf(
-			"scenes of the project %s are sent with all that they need, and %w; --bundle=false takes one in the scene place",
+			"scenes of the project %s are sent with all that they need, and %w; --bundle=false takes one in its place",
 			in.Project, err,
 		)
 	}

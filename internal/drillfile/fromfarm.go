@@ -39,7 +39,8 @@ func FromFarm(s *farm.State, m *pace.Model, now time.Time) File {
 	for _, run := range s.Queue() {
 		recipes[run.Spec.Recipe] += run.ToDo.Len() + run.DealtCount()
 	}
-	bundled, there := slices.ContainsFunc(s.Queue(), func(r *farm.Run) bool { return r.Spec.Bundle != "" }), []*farm.Node{}
+	bundled := slices.ContainsFunc(s.Queue(), func(r *farm.Run) bool { return r.Spec.Bundle != "" })
+	var there []*farm.Node
 	most := ""
 	for _, name := range slices.Sorted(maps.Keys(recipes)) {
 		if most == "" || recipes[name] > recipes[most] {

@@ -163,7 +163,8 @@ func (a *Agent) orders(ctx context.Context, stop context.CancelCauseFunc) {
 		for _, what := range out.Errands {
 			errands.take(ctx, what)
 		}
-		if len(out.Stop) > 0 || out.Recipes != "" || out.Places != "" { // until the lease is reported ended, the answer stays the same
+		// The answer stays the same until the lease is reported ended, or what is new is known.
+		if len(out.Stop) > 0 || out.Recipes != "" || out.Places != "" {
 			select {
 			case <-ctx.Done():
 			case <-time.After(time.Second):

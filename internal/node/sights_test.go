@@ -50,13 +50,15 @@ func TestWhatANodeSeesOfPlaces(t *testing.T) {
 	} {
 		l := looker{"kiln-01", life, true}
 		seen, fast := l.see(wire.NodePlace{Name: "scenes", Path: c.path, Reads: c.reads, Writes: c.writes}, rates{})
-		if seen.Reads != c.canRead || seen.Writes != c.write || !strings.Contains(seen.Why, c.says) || (c.says == "") != (seen.Why == "") {
+		if seen.Reads != c.canRead || seen.Writes != c.write || !strings.Contains(seen.Why, c.says) ||
+			(c.says == "") != (seen.Why == "") {
 			t.Errorf("%s: %+v, want it to say %q", c.path, seen, c.says)
 		}
 		if c.write && (seen.ReadRate == 0 || seen.WriteRate == 0) {
 			t.Errorf("%s: no rates: %+v", c.path, seen)
 		}
-		if again, same := l.see(wire.NodePlace{Name: "scenes", Path: c.path, Reads: c.reads, Writes: c.writes}, fast); again != seen || same != fast {
+		again, same := l.see(wire.NodePlace{Name: "scenes", Path: c.path, Reads: c.reads, Writes: c.writes}, fast)
+		if again != seen || same != fast {
 			t.Errorf("%s: seen again it is %+v, before %+v", c.path, again, seen)
 		}
 	}

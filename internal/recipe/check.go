@@ -250,8 +250,9 @@ func (r *Recipe) newInForm2() (fields [][]string) {
 	add(r.Program.only == "", "program")
 	add(r.Picture == "exr" || r.Picture == "data", "picture")
 	for field, there := range map[string]bool{
-		"outputs": len(r.Outputs) > 0, "checkpoint": r.Checkpoint != "", "numbering": r.Numbering != nil, "response_file": r.ResponseFile != nil,
-		"frame_time": r.FrameTime != 0, "threads": r.Threads != 0, "role": r.Role != "", "ending": r.Ending != "",
+		"outputs": len(r.Outputs) > 0, "checkpoint": r.Checkpoint != "", "numbering": r.Numbering != nil,
+		"response_file": r.ResponseFile != nil,
+		"frame_time":    r.FrameTime != 0, "threads": r.Threads != 0, "role": r.Role != "", "ending": r.Ending != "",
 		"check": len(r.Check) > 0, "frame_name": r.FrameName != "", "inputs": len(r.Inputs) > 0,
 	} {
 		add(there, field)

@@ -27,14 +27,16 @@ func TestWhatARecipeMayNotSay(t *testing.T) {
 		"a default's holes":     {`default: ""`, `default: "{scene}"`, "{scene} is not filled in here"},
 		"an odd version":        {"probe: {", "probe: {least: new, ", "is no version"},
 		"an unknown checkpoint": {"read:", "checkpoint: state\nread:", "there is no output state"},
-		"a range goes on":       {"read:", "outputs: {d: {file: 'd(\\d+)', picture: png}}\ncheckpoint: d\nread:", "only renderers of the mode whole"},
-		"an unknown each":       {`- {when: camera, `, "- {each: line, ", "is not one of frame"},
-		"words of nothing":      {`- "--from={first-1}"`, `- {words: text}`, "there is no value text"},
-		"no response":           {"read:", "response_file: {argument: x}\nread:", "it has to name the file"},
-		"an odd size":           {"read:", "outputs: {d: {file: 'd(\\d)', picture: png, size: big}}\nread:", "is no size"},
-		"data of no ending":     {"picture: png", "picture: data", "have no ending of their own"},
-		"no source":             {"read:", "shot: {last: {match: '(\\d+)x'}}\nread:", "either a file or a command"},
-		"an empty list":         {`scenes: [".glass"]`, "scenes: []", "it needs at least 1 entry"},
+		"a range goes on": {
+			"read:", "outputs: {d: {file: 'd(\\d+)', picture: png}}\ncheckpoint: d\nread:", "only renderers of the mode whole",
+		},
+		"an unknown each":   {`- {when: camera, `, "- {each: line, ", "is not one of frame"},
+		"words of nothing":  {`- "--from={first-1}"`, `- {words: text}`, "there is no value text"},
+		"no response":       {"read:", "response_file: {argument: x}\nread:", "it has to name the file"},
+		"an odd size":       {"read:", "outputs: {d: {file: 'd(\\d)', picture: png, size: big}}\nread:", "is no size"},
+		"data of no ending": {"picture: png", "picture: data", "have no ending of their own"},
+		"no source":         {"read:", "shot: {last: {match: '(\\d+)x'}}\nread:", "either a file or a command"},
+		"an empty list":     {`scenes: [".glass"]`, "scenes: []", "it needs at least 1 entry"},
 	} {
 		text := strings.Replace(second, c.old, c.to, 1)
 		if text == second {

@@ -93,8 +93,8 @@ type seen struct {
 func NewLooker() *Looker { return &Looker{prints: map[string]fingerprint{}, pins: map[string]seen{}} }
 
 // Pin returns the state of a scene below a folder. with names files besides those that
-// the scene names; without a recipe the scene alone counts. Files of more than 16 MiB are told by their size and by parts of
-// what they hold.
+// the scene names; without a recipe the scene alone counts. Files of more than 16 MiB are
+// told by their size and by parts of what they hold.
 func (l *Looker) Pin(ctx context.Context, root, scene string, r *recipe.Recipe, with []string) (Pin, error) {
 	g := bundle.Gathering{Folder: root, Scene: scene}
 	key := root + "\x00" + scene

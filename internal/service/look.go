@@ -129,7 +129,9 @@ func remarksOn(found scenefile.Findings) (out []string) {
 func (s *Service) lookFromNode(
 	ctx context.Context, f *floor.Floor, spec *farm.Spec, scenes string, r *recipe.Recipe,
 ) (look sceneLook, err error) {
-	unseen := "the scene place of project " + spec.Project + " has no path on " + runtime.GOOS + ", where the service runs"
+	unseen := fmt.Sprintf(
+		"the scene place of project %s has no path on %s, where the service runs", spec.Project, runtime.GOOS,
+	)
 	if scenes != "" {
 		unseen = fmt.Sprintf("the scene place %s is not there where the service runs", scenes)
 	}
@@ -145,7 +147,8 @@ func (s *Service) lookFromNode(
 	}
 	if roots.Scenes == "" {
 		return look, refusal.New(
-			refusal.Invalid, "scene", "%s, and none on %s, which %s runs; add one with: vexillum place set", unseen, node.OS,
+			refusal.Invalid, "scene", "%s, and none on %s, which %s runs; add one with: vexillum place set", unseen,
+			node.OS,
 			node.Name,
 		)
 	}
@@ -165,7 +168,9 @@ func (s *Service) lookFromNode(
 	}
 	spec.With = withInputs(spec.With, look.shot)
 	look.pinned(scenefile.Findings{Pin: in.Pin, Why: in.Why, Missing: in.Missing, Outside: in.Outside, Gaps: in.Gaps})
-	look.remarks = append(look.remarks, fmt.Sprintf("%s has looked at the scene, as the service does not see it.", node.Name))
+	look.remarks = append(
+		look.remarks, fmt.Sprintf("%s has looked at the scene, as the service does not see it.", node.Name),
+	)
 	return look, nil
 }
 

@@ -65,7 +65,8 @@ func (t *trials) begin(trial *wire.RecipeTrial, do func(ctx context.Context)) er
 	}
 	if many >= mostTrials {
 		return refusal.New(
-			refusal.Conflict, "", "%d recipes are being tried already; wait until one of them has come to its end", many,
+			refusal.Conflict, "", "%d recipes are being tried already; wait until one of them has come to its end",
+			many,
 		)
 	}
 	if len(t.all) >= trialsKept {
@@ -173,7 +174,8 @@ func readTask(in wire.TryRecipe) (task wire.RecipeTask, r *recipe.Recipe, err er
 	if _, err := frames.ParseSpan(in.Shot); in.Shot != "" && err != nil {
 		return no("shot", "%v", err)
 	}
-	if in.Width < 0 || in.Height < 0 || in.Width > mostSide || in.Height > mostSide || (in.Width == 0) != (in.Height == 0) {
+	if in.Width < 0 || in.Height < 0 || in.Width > mostSide || in.Height > mostSide ||
+		(in.Width == 0) != (in.Height == 0) {
 		return no("width", "width and height of a picture are 1 to %d pixels, or both 0: as the scene says", mostSide)
 	}
 	if _, err := r.ChoosePasses(in.Passes); err != nil {
@@ -223,7 +225,8 @@ func (s *Service) errand(
 	defer giveUp(nil)
 	silent := time.AfterFunc(trialAnswers, func() {
 		giveUp(fmt.Errorf(
-			"%s does not answer; look whether it is online, and whether its node process is as new as the service", name,
+			"%s does not answer; look whether it is online, and whether its node process is as new as the service",
+			name,
 		))
 	})
 	defer silent.Stop()

@@ -106,9 +106,11 @@ func (f *farm) asTheProjectSays(submit []string) {
 		args []string
 		says string
 	}{
-		{[]string{"submit", "none.pov", "--project", "salt-clock", "--frames", "1"}, "there is no scene none.pov on this machine"},
-		{[]string{"submit", "none.pov", "--project", "salt-clock", "--frames", "1", "--bundle=false"}, "there is no scene none.pov in"},
+		{[]string{"--bundle"}, "there is no scene none.pov on this machine"},
+		{nil, "there is no scene none.pov on this machine; --bundle=false takes"},
+		{[]string{"--bundle=false"}, "there is no scene none.pov in"},
 	} {
+		c.args = append([]string{"submit", "none.pov", "--project", "salt-clock", "--frames", "1"}, c.args...)
 		if _, stderr, code := f.vexillum(c.args...); code == 0 || !strings.Contains(stderr, c.says) {
 			f.t.Errorf("%q: %d %s", c.args, code, stderr)
 		}

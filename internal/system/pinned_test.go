@@ -164,11 +164,15 @@ func TestAShotIsOfOneVersionOfItsRenderer(t *testing.T) {
 		!strings.Contains(stderr, `no node has glass "9"; there is 4.2`) {
 		t.Errorf("a version that nobody has: %d %s", code, stderr)
 	}
-	if out := f.must("change", "salt_010", "--renderer", "any"); !strings.Contains(out, "renderer of any version instead of 4.1") {
+	out := f.must("change", "salt_010", "--renderer", "any")
+	if !strings.Contains(out, "renderer of any version instead of 4.1") {
 		t.Errorf("the change says %s", out)
 	}
 	run := f.ended(id)
 	if run.State != "done" || run.DoneCount != 30 || run.Renderer != "4.2" || done >= 30 {
-		t.Errorf("the run is %s with %d frames from %q, %d before: %s", run.State, run.DoneCount, run.Renderer, done, run.Why)
+		t.Errorf(
+			"the run is %s with %d frames from %q, %d before: %s", run.State, run.DoneCount, run.Renderer, done,
+			run.Why,
+		)
 	}
 }

@@ -109,7 +109,9 @@ func Unfit(s *farm.State, n *farm.Node, run *farm.Run) string {
 		return err.Error()
 	}
 	if why := s.Blind(n, run); why != "" {
-		return fmt.Sprintf("%s cannot read the scene of %s: %s; mount the place there, or submit with --bundle", n.Name, name, why)
+		return fmt.Sprintf(
+			"%s cannot read the scene of %s: %s; mount the place there, or submit with --bundle", n.Name, name, why,
+		)
 	}
 	return fmt.Sprintf("%s cannot have %s: %v", name, n.Name, s.Admits(n, run.Spec.Project))
 }

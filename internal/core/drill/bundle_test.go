@@ -24,8 +24,9 @@ func bundled(mode farm.Mode, count int, seconds float64) simulate.Farm {
 	}
 	f.Jobs = []simulate.Job{{
 		Spec: farm.Spec{
-			Job: "salt_010", Kind: farm.Final, Recipe: string(mode), Mode: mode, Tries: 3, Bundle: "a", BundleBytes: 1 << 30,
-			Frames: frames.Of(frames.Span{First: 1, Last: count}),
+			Job: "salt_010", Kind: farm.Final, Recipe: string(mode), Mode: mode, Tries: 3, Bundle: "a",
+			BundleBytes: 1 << 30,
+			Frames:      frames.Of(frames.Span{First: 1, Last: count}),
 		},
 		Startup: 2, Costs: costs, Has: []int{0, 1},
 	}}
@@ -85,7 +86,9 @@ func TestFarmsThatHaveToFetch(t *testing.T) {
 			}
 			for _, a := range report.Attempts {
 				if a.Start < begins[a.Node]-1e-6 {
-					t.Fatalf("%s, seed %d: %s begins at %.1f s, before its files are there", class, seed, a.Node, a.Start)
+					t.Fatalf(
+						"%s, seed %d: %s begins at %.1f s, before its files are there", class, seed, a.Node, a.Start,
+					)
 				}
 			}
 			ratio := report.Finish / Bound(f, 0)

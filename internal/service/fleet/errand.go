@@ -74,7 +74,9 @@ func (t *transaction) errander(name, project, recipe string) (*farm.Node, error)
 		}
 	}
 	if best == nil {
-		return nil, refusal.New(refusal.Conflict, "node", "no node is online; join one, or try the recipe by hand: vexillum recipe try")
+		return nil, refusal.New(
+			refusal.Conflict, "node", "no node is online; join one, or try the recipe by hand: vexillum recipe try",
+		)
 	}
 	return best, nil
 }

@@ -37,7 +37,7 @@ type Orders struct {
 }
 
 func (o Orders) none() bool {
-	return len(o.Stop)+len(o.Trim)+len(o.Errands) == 0 && o.Caps == nil && !o.Restart && o.Recipes == "" && o.Places == ""
+	return len(o.Stop)+len(o.Trim)+len(o.Errands) == 0 && o.Caps == nil && !o.Restart && o.Recipes+o.Places == ""
 }
 
 // OrdersAsked is what a node says when it asks for orders.

@@ -60,14 +60,21 @@ const (
 func checkWith(spec *farm.Spec) error {
 	switch {
 	case len(spec.With) > 0 && spec.Bundle != "":
-		return refusal.New(refusal.Invalid, "with", "a bundle has all that its scene needs; name more files when it is made")
+		return refusal.New(
+			refusal.Invalid, "with", "a bundle has all that its scene needs; name more files when it is made",
+		)
 	case len(spec.With) > mostWith:
-		return refusal.New(refusal.Invalid, "with", "at most %d names of files may be given; use patterns such as cache/*.df3", mostWith)
+		return refusal.New(
+			refusal.Invalid, "with", "at most %d names of files may be given; use patterns such as cache/*.df3",
+			mostWith,
+		)
 	}
 	for _, name := range spec.With {
 		_, err := path.Match(name, "")
 		if name == "" || len(name) > mostWithName || err != nil || strings.ContainsAny(name, "\x00\n") {
-			return refusal.New(refusal.Invalid, "with", "%.80q is neither a file's name nor a pattern such as cache/*.df3", name)
+			return refusal.New(
+				refusal.Invalid, "with", "%.80q is neither a file's name nor a pattern such as cache/*.df3", name,
+			)
 		}
 	}
 	return nil

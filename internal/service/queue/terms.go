@@ -103,13 +103,14 @@ func (t *transaction) version(run *farm.Run, wanted string) (string, error) {
 	if !run.Begun() {
 		return "", refusal.New(
 			refusal.Conflict, "renderer",
-			"no frame of %s is begun, and its first one decides; to choose nodes by version, submit with --needs %s=%.40s",
+			"no frame of %s is begun, and the first decides; to choose nodes by version, submit with --needs %s=%.40s",
 			run.Spec.Name(), run.Spec.Recipe, wanted,
 		)
 	}
 	var there []string
 	for _, n := range t.State.NodeList() {
-		if r, fit := n.Facts.Renderer(run.Spec.Recipe); fit && n.RetiredAt.IsZero() && !slices.Contains(there, r.Version) {
+		if r, fit := n.Facts.Renderer(run.Spec.Recipe); fit && n.RetiredAt.IsZero() &&
+			!slices.Contains(there, r.Version) {
 			there = append(there, r.Version)
 		}
 	}

@@ -160,8 +160,9 @@ func good(run *farm.Run, l *farm.Lease, r Report, now time.Time) ([]farm.Record,
 	accepted := farm.FrameAccepted{
 		Run: run.ID, Frame: r.Frame, Lease: l.ID, Node: l.Node,
 		Launch: r.Launch, Hash: r.Hash, Bytes: r.Bytes, Files: r.Files,
-		StartupSeconds: r.StartupSeconds, Fetched: r.Fetched, RenderSeconds: r.RenderSeconds, CheckSeconds: r.CheckSeconds,
-		MemoryBytes: r.MemoryBytes, Suspect: r.Warning, At: now,
+		StartupSeconds: r.StartupSeconds, Fetched: r.Fetched, RenderSeconds: r.RenderSeconds,
+		CheckSeconds: r.CheckSeconds,
+		MemoryBytes:  r.MemoryBytes, Suspect: r.Warning, At: now,
 	}
 	return []farm.Record{accepted}, Verdict{
 		Deliver: true, Why: "accepted", Replace: run.Redo.Has(r.Frame), Adopt: acceptedBefore(run, r.Frame),
