@@ -196,25 +196,62 @@ function Result({ of }: { of: RecipeTrial }) {
           ))}
         </ul>
       </div>
-      {of.lines.length > 0 && <Lines all={of.lines} />}
+      {of.lines.length > 0 && <Lines all={of.lines} failed={of.state === "failed"} />}
     </div>
   );
 }
 
+/** How many lines in a row that told nothing are shown at once. */
+const quietRow = 6;
+
+/** The lines in parts: those that told something, and rows of those that did not. */
+function parts(all: TrialLine[]): TrialLine[][] {
+  const out: TrialLine[][] = [];
+  for (const l of all) {
+    const last = out.at(-1);
+    if (last && isQuiet(l) && isQuiet(last[0])) {
+      last.push(l);
+    } else {
+      out.push([l]);
+    }
+  }
+  return out;
+}
+
+const isQuiet = (l: TrialLine) => !l.launch && l.meaning === "";
+
 /** What the renderer was launched with and said, each line with what it was taken for. */
-function Lines({ all }: { all: TrialLine[] }) {
+function Lines({ all, failed }: { all: TrialLine[]; failed: boolean }) {
+  const rows = parts(all);
   return (
-    <ol
+    <div
+      role="log"
       aria-label="What the renderer said"
       className="num mt-3 max-h-[320px] overflow-auto rounded border border-hair p-2 text-[11.5px] leading-[1.45]"
     >
-      {all.map((l, i) => (
-        <li key={i} className={l.launch ? "break-all font-semibold" : "whitespace-pre-wrap break-words"}>
-          {l.launch && <span className="font-normal text-muted">launch </span>}
-          {l.text}
-          {l.meaning && <span className="block pl-4 text-brass">↑ {l.meaning}</span>}
-        </li>
-      ))}
-    </ol>
+      {rows.map((part, i) =>
+        part.length > quietRow ? (
+          // What was said last may tell why it failed.
+          <details key={i} open={failed && i === rows.length - 1}>
+            <summary className="cursor-pointer text-muted">{part.length} lines that told nothing</summary>
+            {part.map((l, k) => (
+              <Line key={k} of={l} />
+            ))}
+          </details>
+        ) : (
+          part.map((l, k) => <Line key={`${i}.${k}`} of={l} />)
+        ),
+      )}
+    </div>
+  );
+}
+
+function Line({ of: l }: { of: TrialLine }) {
+  return (
+    <p className={l.launch ? "break-all font-semibold" : "whitespace-pre-wrap break-words"}>
+      {l.launch && <span className="font-normal text-muted">launch </span>}
+      {l.text}
+      {l.meaning && <span className="block pl-4 text-brass">↑ {l.meaning}</span>}
+    </p>
   );
 }
