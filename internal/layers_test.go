@@ -53,9 +53,10 @@ var below = map[string][]string{
 		"core/capacity", "core/deal", "core/fairness", "core/farm", "core/frames", "core/pace", "core/simulate",
 		"core/span",
 	},
-	"recipe": {"core/farm", "core/frames", "core/trait", "plainyaml"},
+	"fileschema": {"plainyaml"},
+	"recipe":     {"core/farm", "core/frames", "core/trait", "fileschema", "plainyaml"},
 	"drillfile": {
-		"core/farm", "core/frames", "core/hours", "core/pace", "core/simulate", "core/trait", "plainyaml",
+		"core/farm", "core/frames", "core/hours", "core/pace", "core/simulate", "core/trait", "fileschema",
 	},
 	"picture":         {"plainfile"},
 	"practice":        {"core/span", "plainyaml"},
@@ -110,7 +111,7 @@ var below = map[string][]string{
 	"calendar": {"core/hours"},
 	"api": {
 		"bundle", "calendar", "core/capacity", "core/farm", "core/frames", "core/health", "core/protocol/accept",
-		"core/span", "core/timeline", "core/usage", "picture", "publish", "recipe", "roster", "secret", "service",
+		"core/span", "core/timeline", "core/usage", "fileschema", "picture", "publish", "recipe", "roster", "secret", "service",
 		"service/fleet", "service/floor", "service/logbook", "service/queue", "service/refusal", "service/views",
 		"service/writer", "store", "wire",
 	},
@@ -122,7 +123,7 @@ var below = map[string][]string{
 	"demo":  {"client", "launcher", "wire"},
 	"cli": {
 		"api", "bundle", "client", "core/drill", "core/farm", "core/frames", "core/simulate", "core/span", "crowd",
-		"demo", "drillfile", "launcher", "localpg", "node", "picture", "plainfile", "plainyaml", "practice", "publish",
+		"demo", "drillfile", "fileschema", "launcher", "localpg", "node", "picture", "plainfile", "plainyaml", "practice", "publish",
 		"recipe", "scenefile", "secret", "service", "store", "wire",
 	},
 	"testkit/smallfarm": {"core/deal", "core/farm", "core/frames", "core/pace"},

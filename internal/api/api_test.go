@@ -61,7 +61,7 @@ func newWorld(t *testing.T) *world {
 	log := slog.New(slog.NewTextHandler(io.Discard, nil))
 	svc := service.New(
 		service.Options{
-			Store: st, Recipes: book, Log: log,
+			Store: st, Recipes: book, Log: log, Contents: filepath.Join(t.TempDir(), "contents"),
 			FirstAdmin: func() (string, string, error) { return "admin", hash, nil },
 		},
 	)

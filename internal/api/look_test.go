@@ -106,11 +106,10 @@ func TestANodeThatDoesNotSeeThePlaceGetsNothing(t *testing.T) {
 		}}, nil)
 	}
 	seen(false, "there is no folder /mnt/scenes")
+	missing := []string{"none.cube"} // so that it cannot be sent instead
 	var receipt wire.Receipt
-	w.must(
-		"POST", "/api/v1/runs", wire.Submit{Job: "b", Project: "salt-clock", Scene: "a.practice", Frames: "1-3"},
-		&receipt,
-	)
+	submit := wire.Submit{Job: "b", Project: "salt-clock", Scene: "a.practice", Frames: "1-3", With: missing}
+	w.must("POST", "/api/v1/runs", submit, &receipt)
 	if receipt.Nodes != 0 {
 		t.Errorf("%d nodes could take what none can read", receipt.Nodes)
 	}
@@ -129,5 +128,49 @@ func TestANodeThatDoesNotSeeThePlaceGetsNothing(t *testing.T) {
 	w.must("GET", "/api/v1/nodes", nil, &nodes)
 	if len(nodes) == 0 || len(nodes[0].Places) != 1 || nodes[0].Places[0].ReadRate != 3<<20 {
 		t.Errorf("the node is shown as %+v", nodes)
+	}
+}
+
+// TestASceneThatFewSeeIsSent lets a node say that it cannot read the scene place: what is
+// submitted then goes to it as a bundle, and what lacks something does not.
+func TestASceneThatFewSeeIsSent(t *testing.T) {
+	w := newWorld(t)
+	run, _, session := w.atWork()
+	w.must("POST", fmt.Sprintf("/api/v1/runs/%d/cancel", run.ID), nil, nil)
+	w.as(aNode, "POST", "/node/v1/places", wire.PlacesSeen{Session: session, Places: []wire.PlaceSeen{
+		{Name: "scenes", Why: "there is no folder /mnt/scenes"},
+	}}, nil)
+	submit := wire.Submit{Job: "b", Project: "salt-clock", Scene: "a.practice", Frames: "1-3"}
+	for _, c := range []struct {
+		change func(*wire.Submit)
+		says   string
+		bundle bool
+	}{
+		{func(s *wire.Submit) { s.DryRun = true }, "cannot read the scene place, so the scene would go", false},
+		{func(s *wire.Submit) { s.With = []string{"none.cube"} }, "no bundle could be made of the scene: 1 file", false},
+		{func(*wire.Submit) {}, "cannot read the scene place, so the scene goes to the nodes as a bundle of", true},
+	} {
+		in := submit
+		c.change(&in)
+		var receipt wire.Receipt
+		w.must("POST", "/api/v1/runs", in, &receipt)
+		said := strings.Join(receipt.Remarks, " ")
+		if !strings.Contains(said, c.says) {
+			t.Errorf("the receipt says %q, want %q", said, c.says)
+		}
+		if receipt.Run == 0 {
+			continue
+		}
+		w.must("GET", fmt.Sprintf("/api/v1/runs/%d", receipt.Run), nil, &run)
+		if (run.Bundle != "") != c.bundle {
+			t.Errorf("the run has the bundle %q: %s", run.Bundle, said)
+		}
+		if c.bundle {
+			var answer wire.Answer
+			w.as(aNode, "POST", "/node/v1/ask", wire.Ask{Session: session, Number: 2}, &answer)
+			if len(answer.Leases) != 1 || answer.Leases[0].Bundle != run.Bundle || answer.Leases[0].Pin != "" {
+				t.Errorf("the node gets %+v: %s", answer.Leases, answer.Why)
+			}
+		}
 	}
 }

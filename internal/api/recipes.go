@@ -7,6 +7,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"vexillum/internal/fileschema"
 	"vexillum/internal/recipe"
 	"vexillum/internal/service/floor"
 	"vexillum/internal/wire"
@@ -65,7 +66,7 @@ func (s *Server) checkRecipe(c *gin.Context, _ *floor.Floor, in wire.RecipeChang
 // readRecipe reads a recipe file, or says what is wrong with it.
 func readRecipe(text string) (*recipe.Recipe, []wire.RecipeMistake) {
 	r, err := recipe.Parse([]byte(text))
-	var wrong *recipe.MistakesError
+	var wrong *fileschema.MistakesError
 	out := []wire.RecipeMistake{}
 	switch {
 	case errors.As(err, &wrong):

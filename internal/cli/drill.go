@@ -16,6 +16,7 @@ import (
 	"vexillum/internal/core/simulate"
 	"vexillum/internal/core/span"
 	"vexillum/internal/drillfile"
+	"vexillum/internal/fileschema"
 )
 
 // drillCommand plays a farm on paper.
@@ -99,6 +100,11 @@ func (a *app) drillFile(ctx context.Context, path, against string, why bool) err
 		return err
 	}
 	farm, err := drillfile.Parse(data)
+	var mistakes *fileschema.MistakesError
+	if errors.As(err, &mistakes) {
+		a.tellMistakes(path, mistakes)
+		return outcome{exitFailed}
+	}
 	if err != nil {
 		return fmt.Errorf("%s: %w", path, err)
 	}

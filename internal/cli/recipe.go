@@ -16,6 +16,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"vexillum/internal/client"
+	"vexillum/internal/fileschema"
 	"vexillum/internal/recipe"
 	"vexillum/internal/wire"
 )
@@ -109,7 +110,7 @@ func (a *app) addRecipe(ctx context.Context, cl *client.Client, name, note strin
 	data = bytes.ReplaceAll(data, []byte("\r\n"), []byte("\n"))
 	r, err := recipe.Parse(data)
 	if err != nil {
-		var mistakes *recipe.MistakesError
+		var mistakes *fileschema.MistakesError
 		if !errors.As(err, &mistakes) {
 			return err
 		}
@@ -202,22 +203,27 @@ func (a *app) recipeCheckCommand() *cobra.Command {
 // nothing is.
 func (a *app) checkRecipe(name string, data []byte) (fine bool, err error) {
 	r, err := recipe.Parse(data)
-	var mistakes *recipe.MistakesError
+	var mistakes *fileschema.MistakesError
 	switch {
 	case err == nil:
 		fmt.Fprintf(a.out, "%s: %s is fine: %s\n", name, r.Name, r.Title)
 		return true, nil
 	case errors.As(err, &mistakes):
-		for _, m := range mistakes.Mistakes {
-			fmt.Fprintf(a.out, "%s:%s\n", name, placedText(m))
-		}
+		a.tellMistakes(name, mistakes)
 		return false, nil
 	}
 	return false, err
 }
 
+// tellMistakes prints what is wrong with a file, a line each.
+func (a *app) tellMistakes(name string, of *fileschema.MistakesError) {
+	for _, m := range of.Mistakes {
+		fmt.Fprintf(a.out, "%s:%s\n", name, placedText(m))
+	}
+}
+
 // placedText writes a mistake behind the name of its file, as editors read it.
-func placedText(m recipe.Mistake) string {
+func placedText(m fileschema.Mistake) string {
 	text := m.What
 	if m.Field != "" {
 		text = m.Field + ": " + text

@@ -16,14 +16,13 @@ import (
 	"time"
 
 	"github.com/dustin/go-humanize"
-	"github.com/santhosh-tekuri/jsonschema/v6"
 
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/hours"
 	"vexillum/internal/core/simulate"
 	"vexillum/internal/core/trait"
-	"vexillum/internal/plainyaml"
+	"vexillum/internal/fileschema"
 )
 
 // Schema is the JSON Schema of drill files.
@@ -277,40 +276,16 @@ var start = time.Date(2026, 3, 2, 18, 0, 0, 0, time.UTC)
 // mostFrames bounds the frames of all jobs of a file together.
 const mostFrames = 20_000_000
 
+// form is what drill files have to fit.
+var form = fileschema.New(Schema)
+
 // Parse reads a drill file. Errors say what is wrong and where.
 func Parse(data []byte) (simulate.Farm, error) {
-	asJSON, err := plainyaml.ToJSON(data)
-	if err != nil {
-		return simulate.Farm{}, fmt.Errorf("reading the drill: %w", err)
-	}
-	document, err := jsonschema.UnmarshalJSON(bytes.NewReader(asJSON))
-	if err != nil {
-		return simulate.Farm{}, fmt.Errorf("reading the drill: %w", err)
-	}
-	schema, err := compileSchema()
-	if err != nil {
+	var f File
+	if err := form.Read(data, &f); err != nil {
 		return simulate.Farm{}, err
 	}
-	if err := schema.Validate(document); err != nil {
-		return simulate.Farm{}, fmt.Errorf("the drill does not fit its schema: %w", err)
-	}
-	var f File
-	if err := json.Unmarshal(asJSON, &f); err != nil {
-		return simulate.Farm{}, fmt.Errorf("reading the drill: %w", err)
-	}
 	return f.farm()
-}
-
-func compileSchema() (*jsonschema.Schema, error) {
-	document, err := jsonschema.UnmarshalJSON(bytes.NewReader(Schema))
-	if err != nil {
-		return nil, fmt.Errorf("reading the schema of drills: %w", err)
-	}
-	c := jsonschema.NewCompiler()
-	if err := c.AddResource("drill.schema.json", document); err != nil {
-		return nil, fmt.Errorf("reading the schema of drills: %w", err)
-	}
-	return c.Compile("drill.schema.json")
 }
 
 func (f *File) farm() (simulate.Farm, error) {

@@ -63,26 +63,26 @@ func TestCostsBetweenPoints(t *testing.T) {
 
 func TestWhatIsWrongIsSaid(t *testing.T) {
 	for _, c := range []struct{ old, new, says string }{
-		{"speed: 1", "speed: 0", "/nodes/0/speed"},
+		{"speed: 1", "speed: 0", "line 2, column 25: nodes[0].speed: it is 0 and has to be more than 0"},
 		{"speed: 1", "speed: 1, colour: red", "colour"},
-		{"mode: range", "mode: sideways", "/jobs/0/mode"},
+		{"mode: range", "mode: sideways", "jobs[0].mode: sideways is not one of range"},
 		{"frames: 1-3", "frames: 3-1", "frames"},
 		{"frames: 1-3", "frames: 1-900000000", "more than 10000000 frames"},
 		{"cost: {points: [[1, 4s], [3, 8s]]}", "costs: [1, 2]", "2 are given for 3 frames"},
 		{"cost: {points: [[1, 4s], [3, 8s]]}", "cost: 0", "costs nothing"},
 		{"cost: {points: [[1, 4s], [3, 8s]]}", "noise: 0.1", "either cost or costs"},
-		{"cost: {points: [[1, 4s], [3, 8s]]}", "cost: 4 parsecs", "/jobs/0/cost"},
+		{"cost: {points: [[1, 4s], [3, 8s]]}", "cost: 4 parsecs", "jobs[0].cost: "},
 		{"mode: range", "mode: range, ceiling: 120%", "is not a ceiling"},
 		{"mode: range", "mode: range, needs: 'gpu &&'", "needs"},
 		{"speed: 1", "speed: 1, pools: [dome]", "no pool dome"},
 		{"speed: 1", "speed: 1, leaves: 1m, returns: 30s", "in this order"},
 		{"speed: 1", "speed: 1, hours: {week: 'mon 25:00-26:00'}", "hours"},
 		{"[{name: kiln-01, speed: 1}]", "[{name: a, speed: 1}, {name: a, speed: 1}]", "two nodes are called a"},
-		{"mode: range", "mode: range, bundle: much", "/jobs/0/bundle"},
+		{"mode: range", "mode: range, bundle: much", "jobs[0].bundle: "},
 		{"mode: range", "mode: range, bundle: 9000000TB", "more than there can be"},
 		{"mode: range", "mode: range, bundle: 1GiB, bundle_on: [dome]", "there is no node dome"},
-		{"speed: 1", "speed: 1, line: -1", "/nodes/0/line"},
-		{"nodes:", "nodes: [", "reading the drill"},
+		{"speed: 1", "speed: 1, line: -1", "nodes[0].line: it is -1 and has to be at least 0"},
+		{"nodes:", "nodes: [", "line 3, column 1"},
 	} {
 		text := strings.Replace(good, c.old, c.new, 1)
 		if _, err := Parse([]byte(text)); err == nil || !strings.Contains(err.Error(), c.says) {

@@ -77,7 +77,7 @@ func TestFilesOfTheOpenEXRTools(t *testing.T) {
 		})
 	}
 	whole, err := Verify(at("parts"), "exr", 100, 70)
-	if err != nil || fmt.Sprint(whole.Layers) != "[{beauty  [B G R]} {sky  [B G R]}]" {
+	if err != nil || fmt.Sprint(whole.Layers) != "[part beauty, channels B G R part sky, channels B G R]" {
 		t.Errorf("the parts are %v, %v", whole, err)
 	}
 	a, errA := Verify(at("lines"), "exr", 100, 70)

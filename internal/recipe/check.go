@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"vexillum/internal/core/farm"
+	"vexillum/internal/fileschema"
 
 	"github.com/dustin/go-humanize/english"
 	"github.com/kballard/go-shellquote"
@@ -67,8 +68,8 @@ func (r *Recipe) addKnown() {
 }
 
 // check returns what is wrong with a recipe that fits the schema.
-func (r *Recipe) check() (found []wrong) {
-	note := func(what string, path ...string) { found = append(found, wrong{path, what}) }
+func (r *Recipe) check() (found []fileschema.Wrong) {
+	note := func(what string, path ...string) { found = append(found, fileschema.Wrong{Path: path, What: what}) }
 	if _, err := r.Takes.Amounts(); err != nil {
 		note(err.Error(), "takes")
 	}
@@ -115,8 +116,8 @@ func (r *Recipe) check() (found []wrong) {
 var conditions = map[string]bool{"tile": true, "checkpoint": true}
 
 // checkArguments returns what is wrong with arguments.
-func (r *Recipe) checkArguments() (found []wrong) {
-	note := func(what string, path ...string) { found = append(found, wrong{path, what}) }
+func (r *Recipe) checkArguments() (found []fileschema.Wrong) {
+	note := func(what string, path ...string) { found = append(found, fileschema.Wrong{Path: path, What: what}) }
 	for i, a := range r.Arguments {
 		at := fmt.Sprint(i)
 		for field, name := range map[string]string{"when": a.When, "words": a.Words} {
@@ -155,7 +156,7 @@ var shells = []string{
 }
 
 // checkProgram returns what is wrong with the program and its versions.
-func (r *Recipe) checkProgram() (found []wrong) {
+func (r *Recipe) checkProgram() (found []fileschema.Wrong) {
 	for _, system := range []string{"", "linux", "darwin", "windows"} {
 		for i, name := range r.Program.Candidates(system) {
 			base := strings.ToLower(path.Base(strings.ReplaceAll(name, `\`, "/")))
@@ -166,7 +167,7 @@ func (r *Recipe) checkProgram() (found []wrong) {
 			if system != "" && r.Program.only == "" {
 				at = append(at, system, fmt.Sprint(i))
 			}
-			found = append(found, wrong{at, name + shellRefused})
+			found = append(found, fileschema.Wrong{Path: at, What: name + shellRefused})
 		}
 		if r.Program.only != "" {
 			break
@@ -174,20 +175,20 @@ func (r *Recipe) checkProgram() (found []wrong) {
 	}
 	for i, a := range r.Arguments[:min(3, len(r.Arguments))] { // of a program that starts another
 		if len(a.Texts) == 1 && slices.Contains(shells, strings.ToLower(path.Base(a.Texts[0]))) {
-			found = append(found, wrong{[]string{"arguments", fmt.Sprint(i)}, a.Texts[0] + shellRefused})
+			found = append(found, fileschema.Wrong{Path: []string{"arguments", fmt.Sprint(i)}, What: a.Texts[0] + shellRefused})
 		}
 	}
 	for _, v := range []struct{ field, text string }{{"least", r.Probe.Least}, {"below", r.Probe.Below}} {
 		if _, err := versionIn(v.text); v.text != "" && err != nil {
-			found = append(found, wrong{[]string{"probe", v.field}, err.Error()})
+			found = append(found, fileschema.Wrong{Path: []string{"probe", v.field}, What: err.Error()})
 		}
 	}
 	return found
 }
 
 // checkOutputs returns what is wrong with what is written.
-func (r *Recipe) checkOutputs() (found []wrong) {
-	note := func(what string, path ...string) { found = append(found, wrong{path, what}) }
+func (r *Recipe) checkOutputs() (found []fileschema.Wrong) {
+	note := func(what string, path ...string) { found = append(found, fileschema.Wrong{Path: path, What: what}) }
 	if (r.FrameFile == "") == (r.FrameName == "") {
 		note("write either frame_file, a pattern of names, or frame_name, the name with placeholders")
 	}
@@ -308,18 +309,18 @@ func (r *Recipe) checkPlaceholders(text string) (found []string) {
 }
 
 // checkPatterns returns what is wrong with regular expressions.
-func (r *Recipe) checkPatterns() (found []wrong) {
+func (r *Recipe) checkPatterns() (found []fileschema.Wrong) {
 	look := func(text string, groups int, path ...string) {
 		re, err := regexp.Compile(text)
 		switch {
 		case err != nil:
-			found = append(found, wrong{path, err.Error()})
+			found = append(found, fileschema.Wrong{Path: path, What: err.Error()})
 		case text != "" && re.NumSubexp() < groups:
 			found = append(
-				found, wrong{path, fmt.Sprintf("the pattern %q needs %s", text, english.Plural(groups, "group", ""))},
+				found, fileschema.Wrong{Path: path, What: fmt.Sprintf("the pattern %q needs %s", text, english.Plural(groups, "group", ""))},
 			)
 		case text != "" && matchesAll(re):
-			found = append(found, wrong{path, fmt.Sprintf("the pattern %q matches everything", text)})
+			found = append(found, fileschema.Wrong{Path: path, What: fmt.Sprintf("the pattern %q matches everything", text)})
 		}
 	}
 	look(r.Probe.Version, 1, "probe", "version")

@@ -6,7 +6,6 @@
 package recipe
 
 import (
-	"bytes"
 	_ "embed"
 	"encoding/json"
 	"errors"
@@ -19,9 +18,9 @@ import (
 
 	"github.com/dustin/go-humanize"
 	"github.com/kballard/go-shellquote"
-	"github.com/santhosh-tekuri/jsonschema/v6"
 
 	"vexillum/internal/core/farm"
+	"vexillum/internal/fileschema"
 )
 
 // Schema is the JSON Schema of recipe files.
@@ -212,16 +211,22 @@ func (d *Duration) UnmarshalJSON(data []byte) error {
 // MarshalJSON writes the duration as a string.
 func (d Duration) MarshalJSON() ([]byte, error) { return json.Marshal(time.Duration(d).String()) }
 
-func compileSchema() (*jsonschema.Schema, error) {
-	document, err := jsonschema.UnmarshalJSON(bytes.NewReader(Schema))
-	if err != nil {
-		return nil, fmt.Errorf("reading the schema of recipes: %w", err)
+// form is what recipe files have to fit.
+var form = fileschema.New(Schema)
+
+// Parse reads a recipe file and checks it against the schema and for patterns and
+// placeholders that cannot work. The error is a *[fileschema.MistakesError].
+func Parse(data []byte) (*Recipe, error) {
+	var r Recipe
+	if err := form.Read(data, &r); err != nil {
+		return nil, err
 	}
-	c := jsonschema.NewCompiler()
-	if err := c.AddResource("recipe.schema.json", document); err != nil {
-		return nil, fmt.Errorf("reading the schema of recipes: %w", err)
+	r.addKnown()
+	if found := r.check(); len(found) > 0 {
+		return nil, fileschema.Placed(data, found)
 	}
-	return c.Compile("recipe.schema.json")
+	r.text = string(data)
+	return &r, nil
 }
 
 // ValueError says which setting of a job a recipe does not accept.

@@ -13,6 +13,7 @@ import (
 type Findings struct {
 	Pin     string   // of the scene with all of them; empty where it is not known
 	Why     string   // why it is not
+	Bytes   int64    // of the scene and all of them
 	Missing []string // names of files that are not there, each with who names it
 	Outside []string // names of files that lie outside the place, in the same way
 	Gaps    []string // simulation caches that are there in part, as sentences
@@ -34,5 +35,5 @@ func Pinned(
 	if err != nil {
 		return Findings{Why: err.Error()}
 	}
-	return Findings{Pin: pin.Hash, Missing: pin.Missing, Outside: pin.Outside, Gaps: pin.Gaps}
+	return Findings{Pin: pin.Hash, Bytes: pin.Bytes, Missing: pin.Missing, Outside: pin.Outside, Gaps: pin.Gaps}
 }

@@ -22,7 +22,7 @@ import (
 type Pin struct {
 	Hash    string // of all of it; that of the scene alone where it needs nothing
 	Files   int    // beside the scene
-	Bytes   int64  // of these
+	Bytes   int64  // of all
 	Newest  string // path of the file that was written last
 	At      time.Time
 	Changed []string // files that are not as they were when it was looked before; nil the first time
@@ -177,9 +177,7 @@ func pinOf(scene string, found *bundle.Found, hashes map[string]string) Pin {
 	sum := sha256.New()
 	for _, n := range found.Files {
 		fmt.Fprintf(sum, "%s %d %s\n", hashes[n.Path], n.Size, n.Path)
-		if n.Path != scene {
-			p.Bytes += n.Size
-		}
+		p.Bytes += n.Size
 		if n.At.After(p.At) {
 			p.Newest, p.At = n.Path, n.At
 		}

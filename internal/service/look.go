@@ -43,7 +43,7 @@ type sceneLook struct {
 // lookAtScene looks at the scene of a submission: at one of a bundle, in its place, or,
 // where the service does not see that, lets a node look.
 func (s *Service) lookAtScene(
-	ctx context.Context, f *floor.Floor, spec *farm.Spec, scenes string, r *recipe.Recipe,
+	ctx context.Context, f *floor.Floor, spec *farm.Spec, scenes string, r *recipe.Recipe, dry bool,
 ) (look sceneLook, err error) {
 	if spec.Bundle != "" {
 		before, err := f.Queue.BundleBefore(ctx, spec.Project, spec.Job)
@@ -73,8 +73,10 @@ func (s *Service) lookAtScene(
 		return look, wrongScene(err)
 	}
 	spec.With = withInputs(spec.With, look.shot)
-	look.pinned(scenefile.Pinned(ctx, s.looker, scenes, spec.Scene, r, spec.With, pinTime))
-	return look, nil
+	found := scenefile.Pinned(ctx, s.looker, scenes, spec.Scene, r, spec.With, pinTime)
+	look.pinned(found)
+	err = s.sendIfUnseen(ctx, f, spec, scenes, r, dry, &look, found.Bytes)
+	return look, err
 }
 
 func wrongScene(err error) error {

@@ -50,7 +50,7 @@ func (s *Service) Submit(ctx context.Context, sub queue.Submission) (Submitted, 
 		return Submitted{}, err
 	}
 	r := f.Recipes.At(sub.Spec.Recipe, sub.Spec.RecipeVersion)
-	look, err := s.lookAtScene(ctx, f, &sub.Spec, roots.Scenes, r)
+	look, err := s.lookAtScene(ctx, f, &sub.Spec, roots.Scenes, r, sub.Dry)
 	if err != nil {
 		return Submitted{}, err
 	}

@@ -67,6 +67,7 @@ func (f *farm) triesOnThePage() {
 	f.t.Helper()
 	c := f.open()
 	c.signInAs("admin", password)
+	c.sees("Queue")
 	c.goTo("/setup/recipes/practice")
 	c.sees("Try it")
 	c.do(chromedp.SendKeys(`section[aria-label="Try it"] input[required]`, "vase.practice", chromedp.ByQuery))

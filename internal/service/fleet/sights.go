@@ -6,6 +6,7 @@ import (
 	"maps"
 	"slices"
 
+	"vexillum/internal/core/capacity"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/wire"
 )
@@ -51,6 +52,26 @@ func (d *Desk) NodePlaces(ctx context.Context, id farm.NodeID) (out wire.NodePla
 		return nil
 	})
 	return out, err
+}
+
+// Sight counts the nodes that are online and could take a run: those that see its scene in
+// its place, and those that do not.
+func (d *Desk) Sight(ctx context.Context, spec farm.Spec) (see, blind int, err error) {
+	err = d.do(ctx, func(t *transaction) error {
+		here, sent := &farm.Run{Spec: spec}, &farm.Run{Spec: spec}
+		sent.Spec.Bundle = "any"
+		for _, n := range t.State.NodeList() {
+			switch {
+			case n.Reach != farm.Online || !n.RetiredAt.IsZero() || !capacity.Fits(t.State, n, sent):
+			case t.State.Blind(n, here) != "":
+				blind++
+			default:
+				see++
+			}
+		}
+		return nil
+	})
+	return see, blind, err
 }
 
 // Seen takes in what a node sees of places. A node that can read a place which it could
