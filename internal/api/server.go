@@ -141,6 +141,7 @@ var routes = []route{
 	{"DELETE", "/api/v1/recipes/:recipe", wrangler, live((*Server).dropRecipe)},
 	{"POST", "/api/v1/recipe-trials", wrangler, reading((*Server).tryRecipe)},
 	{"GET", "/api/v1/recipe-trials/:trial", wrangler, live((*Server).recipeTrial)},
+	{"DELETE", "/api/v1/recipe-trials/:trial", wrangler, live((*Server).stopTrial)},
 	{"POST", "/api/v1/bundles", artist, (*Server).putBundle},
 	{"GET", "/api/v1/bundles/:bundle", viewer, (*Server).bundle},
 	{"PUT", "/api/v1/bundles/:bundle/contents/:content/:piece", artist, (*Server).putPiece},

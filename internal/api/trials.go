@@ -23,6 +23,10 @@ func (s *Server) recipeTrial(c *gin.Context, _ *floor.Floor) {
 	s.answer(c, trial, err)
 }
 
+func (s *Server) stopTrial(c *gin.Context, _ *floor.Floor) {
+	s.done(c, s.svc.StopTrial(c.Param("trial")))
+}
+
 // Bounds of what a node tells of an errand.
 const (
 	mostTrialLines  = 1000

@@ -14,6 +14,7 @@ import (
 	"github.com/dustin/go-humanize/english"
 	"github.com/spf13/cobra"
 
+	"vexillum/internal/client"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/node"
 	"vexillum/internal/recipe"
@@ -279,15 +280,29 @@ func (a *app) tryOnNode(ctx context.Context, t trying, file, scene string) error
 		}
 		select {
 		case <-ctx.Done():
-			return ctx.Err()
 		case <-time.After(tryLook):
+			err = patient(ctx, func() error {
+				return cl.Do(ctx, http.MethodGet, "/api/v1/recipe-trials/"+trial.ID, nil, &trial)
+			})
 		}
-		if err := patient(ctx, func() error {
-			return cl.Do(ctx, http.MethodGet, "/api/v1/recipe-trials/"+trial.ID, nil, &trial)
-		}); err != nil {
+		switch {
+		case ctx.Err() != nil:
+			return a.stopTrial(context.WithoutCancel(ctx), cl, trial)
+		case err != nil:
 			return err
 		}
 	}
+}
+
+// stopTrial ends a trial on a node that nobody waits for any more.
+func (a *app) stopTrial(ctx context.Context, cl *client.Client, trial wire.RecipeTrial) error {
+	ctx, cancel := context.WithTimeout(ctx, readTimeout)
+	defer cancel()
+	if err := cl.Do(ctx, http.MethodDelete, "/api/v1/recipe-trials/"+trial.ID, nil, nil); err != nil {
+		return fmt.Errorf("stopping the trial on %s: %w", trial.Node, err)
+	}
+	fmt.Fprintf(a.err, "The trial on %s is stopped.\n", trial.Node)
+	return outcome{exitStopped}
 }
 
 // tryLook is how often it is looked how far a trial on a node is.

@@ -23,10 +23,19 @@ import (
 // trials are the recipes that nodes try for people.
 type trials struct {
 	mu  sync.Mutex
-	all []*wire.RecipeTrial // the newest last
-	ctx context.Context     // of the service while it is active; nil: it is not
+	all []*trial        // the newest last
+	ctx context.Context // of the service while it is active; nil: it is not
 	own sync.WaitGroup
 }
+
+// trial is one that is under way, or was.
+type trial struct {
+	wire.RecipeTrial
+	stop context.CancelCauseFunc
+}
+
+// errStopped ends a trial that nobody wants any more.
+var errStopped = errors.New("it was stopped")
 
 // Bounds of trials.
 const (
@@ -51,7 +60,7 @@ func (t *trials) run(ctx context.Context) {
 func under(state string) bool { return state == wire.TrialWaits || state == wire.TrialRuns }
 
 // begin notes a trial and lets it be done.
-func (t *trials) begin(trial *wire.RecipeTrial, do func(ctx context.Context)) error {
+func (t *trials) begin(trial *trial, do func(ctx context.Context)) error {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	if t.ctx == nil {
@@ -70,14 +79,20 @@ func (t *trials) begin(trial *wire.RecipeTrial, do func(ctx context.Context)) er
 		)
 	}
 	if len(t.all) >= trialsKept {
-		i := slices.IndexFunc(t.all, func(o *wire.RecipeTrial) bool { return !under(o.State) })
+		i := slices.IndexFunc(t.all, ended)
 		t.all = slices.Delete(t.all, i, i+1) // few are under way, so there is one
 	}
 	t.all = append(t.all, trial)
-	ctx := t.ctx
-	t.own.Go(func() { do(ctx) })
+	ctx, stop := context.WithCancelCause(t.ctx)
+	trial.stop = stop
+	t.own.Go(func() {
+		defer stop(nil)
+		do(ctx)
+	})
 	return nil
 }
+
+func ended(t *trial) bool { return !under(t.State) }
 
 // change changes what is known of trials.
 func (t *trials) change(change func()) {
@@ -111,13 +126,13 @@ func (s *Service) TryRecipe(ctx context.Context, in wire.TryRecipe) (wire.Recipe
 		)
 	}
 	task.LaunchSettings = node.Settings
-	trial := &wire.RecipeTrial{
+	trial := &trial{RecipeTrial: wire.RecipeTrial{
 		ID: strings.ToLower(rand.Text()[:12]), Recipe: r.Name, Node: node.Name, State: wire.TrialWaits,
 		StartedAt: s.o.Now(), Trial: wire.Trial{
 			Lines: []wire.TrialLine{}, Frames: []wire.TrialFrame{}, Notes: []string{},
 		},
-	}
-	out := *trial
+	}}
+	out := trial.RecipeTrial
 	return out, s.trials.begin(trial, func(ctx context.Context) {
 		told, err := s.errand(ctx, node.ID, node.Name, wire.Errand{Try: &task}, func(told wire.ErrandTold) {
 			s.trials.change(func() {
@@ -127,7 +142,7 @@ func (s *Service) TryRecipe(ctx context.Context, in wire.TryRecipe) (wire.Recipe
 				}
 			})
 		})
-		s.trials.change(func() { endTrial(trial, told, err) })
+		s.trials.change(func() { endTrial(&trial.RecipeTrial, told, err) })
 	})
 }
 
@@ -197,12 +212,33 @@ const mostSide = 65536
 func (s *Service) Trial(id string) (wire.RecipeTrial, error) {
 	s.trials.mu.Lock()
 	defer s.trials.mu.Unlock()
-	for _, trial := range s.trials.all {
-		if trial.ID == id {
-			return *trial, nil
+	t, err := s.trials.find(id)
+	if err != nil {
+		return wire.RecipeTrial{}, err
+	}
+	return t.RecipeTrial, nil
+}
+
+// StopTrial ends a trial that is under way; its renderer is gone within seconds. One that
+// has ended stays as it is.
+func (s *Service) StopTrial(id string) error {
+	s.trials.mu.Lock()
+	defer s.trials.mu.Unlock()
+	t, err := s.trials.find(id)
+	if err == nil {
+		t.stop(errStopped)
+	}
+	return err
+}
+
+// find returns a trial that is kept. The caller holds mu.
+func (t *trials) find(id string) (*trial, error) {
+	for _, one := range t.all {
+		if one.ID == id {
+			return one, nil
 		}
 	}
-	return wire.RecipeTrial{}, refusal.New(
+	return nil, refusal.New(
 		refusal.NotFound, "trial", "there is no such trial; the service keeps the last %d, until it is started again",
 		trialsKept,
 	)

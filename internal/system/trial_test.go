@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"vexillum/internal/wire"
 
 	"github.com/chromedp/chromedp"
 )
@@ -55,11 +56,41 @@ func TestARecipeIsTriedOnANode(t *testing.T) {
 			t.Errorf("%v: %d %s, want %q", args, code, out, c.says)
 		}
 	}
+	f.stopsATrial()
 	left, err := filepath.Glob(filepath.Join(f.dir, "kiln-01", "staging", "trial-*"))
 	if err != nil || len(left) > 0 || f.count(`SELECT count(*) FROM run`) > 0 {
 		t.Errorf("trials leave %v, %v, or runs", left, err)
 	}
 	f.triesOnThePage()
+}
+
+// stopsATrial stops a trial whose frame takes long: its renderer is gone soon.
+func (f *farm) stopsATrial() {
+	f.t.Helper()
+	f.scene("slow.practice", "practice: 1\npicture: salt\ncost: 300s\n")
+	in := wire.TryRecipe{
+		Text: f.must("recipe", "show", "practice", "--text"), Project: "salt-clock", Scene: "slow.practice", Width: 64, Height: 36,
+	}
+	var trial wire.RecipeTrial
+	if err := f.admin.Do(f.t.Context(), "POST", "/api/v1/recipe-trials", in, &trial); err != nil {
+		f.t.Fatal(err)
+	}
+	path := "/api/v1/recipe-trials/" + trial.ID
+	now := func() wire.RecipeTrial {
+		if err := f.admin.Do(f.t.Context(), "GET", path, nil, &trial); err != nil {
+			f.t.Fatal(err)
+		}
+		return trial
+	}
+	f.wait("it renders", func() bool { return len(now().Lines) > 1 })
+	if err := f.admin.Do(f.t.Context(), "DELETE", path, nil, nil); err != nil {
+		f.t.Fatal(err)
+	}
+	f.wait("it is stopped", func() bool { return now().State == "failed" && now().Error == "it was stopped" })
+	f.wait("nothing of it is left", func() bool {
+		left, err := filepath.Glob(filepath.Join(f.dir, "kiln-01", "staging", "trial-*"))
+		return err == nil && len(left) == 0
+	})
 }
 
 // triesOnThePage tries a recipe from the page on which it is written.

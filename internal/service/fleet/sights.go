@@ -60,6 +60,13 @@ func (d *Desk) Sight(ctx context.Context, spec farm.Spec) (see, blind int, err e
 	err = d.do(ctx, func(t *transaction) error {
 		here, sent := &farm.Run{Spec: spec}, &farm.Run{Spec: spec}
 		sent.Spec.Bundle = "any"
+		some := false
+		for id := range t.State.Sights {
+			some = some || t.State.Blind(t.State.Nodes[id], here) != ""
+		}
+		if !some {
+			return nil
+		}
 		for _, n := range t.State.NodeList() {
 			switch {
 			case n.Reach != farm.Online || !n.RetiredAt.IsZero() || !capacity.Fits(t.State, n, sent):
@@ -85,12 +92,21 @@ func (d *Desk) Seen(ctx context.Context, id farm.NodeID, session int64, sights [
 		if d.s.Sights == nil {
 			d.s.Sights = map[farm.NodeID][]farm.PlaceSight{}
 		}
-		before := d.s.Sights[id]
-		if slices.Equal(before, sights) {
-			return nil
+		before := troubles(d.s.Sights[id])
+		if d.s.Sights[id] = sights; !maps.Equal(before, troubles(sights)) {
+			t.Append(farm.NodeFound{Node: id, Renderers: n.Facts.Renderers, At: t.Now}) // lets it be dealt to
 		}
-		d.s.Sights[id] = sights
-		t.Append(farm.NodeFound{Node: id, Renderers: n.Facts.Renderers, At: t.Now}) // lets it be dealt to
 		return nil
 	})
+}
+
+// troubles returns what keeps a node from places, by their names.
+func troubles(sights []farm.PlaceSight) map[string]string {
+	out := map[string]string{}
+	for _, seen := range sights {
+		if seen.Why != "" {
+			out[seen.Place] = seen.Why
+		}
+	}
+	return out
 }

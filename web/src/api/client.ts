@@ -165,6 +165,8 @@ export const setRecipe = (recipe: string, text: string, note: string, etag?: str
   );
 /** Lets a node try a recipe that is not saved. */
 export const tryRecipe = (body: Schemas["TryRecipe"]) => answer(api.POST("/api/v1/recipe-trials", { body }));
+export const stopTrial = (trial: string) =>
+  answer(api.DELETE("/api/v1/recipe-trials/{trial}", { params: { path: { trial } } }));
 export const getTrial = (trial: string) =>
   answer(api.GET("/api/v1/recipe-trials/{trial}", { params: { path: { trial } } }));
 export const dropRecipe = (recipe: string) =>

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { type FormEvent, useId, useState } from "react";
-import { getProjects, getTrial, type RecipeTrial, type TrialLine, tryRecipe } from "../../api/client";
+import { getProjects, getTrial, type RecipeTrial, stopTrial, type TrialLine, tryRecipe } from "../../api/client";
 import { useFarm } from "../../api/live";
 
 interface TryItProps {
@@ -34,6 +34,11 @@ export function TryIt({ text, name, fine }: TryItProps) {
         <b>Try it</b> on a node, with the text above; nothing is delivered
       </h2>
       <Wanted name={name} can={fine && !under} begin={begin} />
+      {under && (
+        <button type="button" className="btn mt-2 btn-xs" onClick={() => void stopTrial(id).catch(() => undefined)}>
+          Stop it
+        </button>
+      )}
       {!fine && <p className="mt-1 text-xs text-muted">The text has mistakes; mend them first.</p>}
       {(problem || trial.isError) && (
         <p role="alert" className="mt-2 text-failed">
