@@ -94,6 +94,7 @@ var routes = []route{
 	{"GET", "/api/v1/runs/:run/timings", viewer, (*Server).timings},
 	{"GET", "/api/v1/queue", viewer, live((*Server).queue)},
 	{"GET", "/api/v1/runs/:run/why", viewer, (*Server).why},
+	{"GET", "/api/v1/runs/:run/differences", viewer, live((*Server).differences)},
 	{"GET", "/api/v1/runs/:run/history", viewer, (*Server).runHistory},
 	{"GET", "/api/v1/runs/:run/log", viewer, (*Server).runLog},
 	{"GET", "/api/v1/runs/:run/contact-sheet", viewer, (*Server).contactSheet},

@@ -242,6 +242,22 @@ type Why struct {
 	Why string `json:"why"`
 }
 
+// RunDifferences say how a run differs from what another was submitted with.
+type RunDifferences struct {
+	Name        string          `json:"name"`
+	From        int64           `json:"from"` // the other
+	FromName    string          `json:"from_name"`
+	Differences []RunDifference `json:"differences"`
+}
+
+// RunDifference is one of them. Times in it are in RFC 3339.
+type RunDifference struct {
+	What  string `json:"what"`
+	Was   string `json:"was"` // empty: nothing
+	Is    string `json:"is"`
+	Value bool   `json:"value"` // what is the name of a setting of the recipe
+}
+
 // Receipt answers a submit.
 type Receipt struct {
 	Run        int64    `json:"run"` // 0 where nothing was submitted

@@ -40,6 +40,7 @@ export type RecipeVersion = Schemas["RecipeVersion"];
 export type RecipeMistake = Schemas["RecipeMistake"];
 export type RecipeTrial = Schemas["RecipeTrial"];
 export type TrialLine = Schemas["TrialLine"];
+export type RunDifferences = Schemas["RunDifferences"];
 export type Timings = Schemas["Timings"];
 export type Queue = Schemas["QueuePage"];
 
@@ -110,6 +111,17 @@ export const getServices = () => answer(api.GET("/api/v1/services"));
 export const getRun = (run: number) => answer(api.GET("/api/v1/runs/{run}", { params: { path: { run } } }));
 export type QueueSearch = NonNullable<paths["/api/v1/queue"]["get"]["parameters"]["query"]>;
 export const getQueue = (query: QueueSearch) => answer(api.GET("/api/v1/queue", { params: { query } }));
+/** How a run differs from the one of its job before; null where there is none. */
+export async function getDifferences(run: number): Promise<RunDifferences | null> {
+  try {
+    return await answer(api.GET("/api/v1/runs/{run}/differences", { params: { path: { run } } }));
+  } catch (error) {
+    if (error instanceof Problem && error.status === 404) {
+      return null;
+    }
+    throw error;
+  }
+}
 export const getTimings = (run: number, after: number) =>
   answer(api.GET("/api/v1/runs/{run}/timings", { params: { path: { run }, query: { after } } }));
 export const getHistory = (run: number, after: number) =>

@@ -18,6 +18,7 @@ import { clock, sentence, span, told, useNow, whole } from "../../parts/time";
 import { useTitle } from "../../parts/title";
 import { ChangeDialog } from "./ChangeDialog";
 import { ContactSheet } from "./ContactSheet";
+import { DiffersPart } from "./DiffersPart";
 import { FrameMap } from "./FrameMap";
 import { HappenedPart } from "./HappenedPart";
 import { useTimings } from "./timings";
@@ -172,6 +173,7 @@ function RunView({ run, nodes, project, me }: { run: Run; nodes: FarmNode[]; pro
       </div>
       <ContactSheet run={run} index={index} states={states} chosen={shown} onChoose={setChosen} />
       <Settings run={run} />
+      <DiffersPart run={run.id} />
     </main>
   );
 }
