@@ -74,7 +74,7 @@ var below = map[string][]string{
 	"service/refusal": {},
 	"service/writer":  {"core/engine", "core/farm", "core/frames"},
 	"service/people":  {"core/engine", "core/farm", "service/refusal", "service/writer"},
-	"scenefile":       {"bundle", "plainfile", "recipe"},
+	"scenefile":       {"bundle", "core/farm", "plainfile", "recipe"},
 	"service/shelf":   {"core/farm", "recipe"},
 	"service/setup": {
 		"core/capacity", "core/farm", "recipe", "service/refusal", "service/shelf", "service/views",
@@ -111,9 +111,9 @@ var below = map[string][]string{
 	"calendar": {"core/hours"},
 	"api": {
 		"bundle", "calendar", "core/capacity", "core/farm", "core/frames", "core/health", "core/protocol/accept",
-		"core/span", "core/timeline", "core/usage", "fileschema", "picture", "publish", "recipe", "roster", "secret", "service",
-		"service/fleet", "service/floor", "service/logbook", "service/queue", "service/refusal", "service/views",
-		"service/writer", "store", "wire",
+		"core/span", "core/timeline", "core/usage", "fileschema", "picture", "publish", "recipe", "roster", "secret",
+		"service", "service/fleet", "service/floor", "service/logbook", "service/queue", "service/refusal",
+		"service/views", "service/writer", "store", "wire",
 	},
 	"node": {
 		"bundle", "client", "core/farm", "core/frames", "core/protocol/journal", "core/span", "core/triage", "launcher",
@@ -123,8 +123,8 @@ var below = map[string][]string{
 	"demo":  {"client", "launcher", "wire"},
 	"cli": {
 		"api", "bundle", "client", "core/drill", "core/farm", "core/frames", "core/simulate", "core/span", "crowd",
-		"demo", "drillfile", "fileschema", "launcher", "localpg", "node", "picture", "plainfile", "plainyaml", "practice", "publish",
-		"recipe", "scenefile", "secret", "service", "store", "wire",
+		"demo", "drillfile", "fileschema", "launcher", "localpg", "node", "picture", "plainfile", "plainyaml",
+		"practice", "publish", "recipe", "scenefile", "secret", "service", "store", "wire",
 	},
 	"testkit/smallfarm": {"core/deal", "core/farm", "core/frames", "core/pace"},
 	"core/explain":      {"core/capacity", "core/deal", "core/farm", "core/pace"},

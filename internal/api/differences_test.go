@@ -16,7 +16,8 @@ func TestRunsAreCompared(t *testing.T) {
 	first, _, _ := w.atWork()
 	var receipt wire.Receipt
 	w.must("POST", "/api/v1/runs", wire.Submit{
-		Job: "job", Project: "salt-clock", Scene: "a.practice", Frames: "1-9", Width: 640, Height: 360, Priority: "high",
+		Job: "job", Project: "salt-clock", Scene: "a.practice", Frames: "1-9", Width: 640, Height: 360,
+		Priority: "high",
 	}, &receipt)
 	path := fmt.Sprintf("/api/v1/runs/%d/differences", receipt.Run)
 	var found, named wire.RunDifferences

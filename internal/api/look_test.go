@@ -56,7 +56,7 @@ func TestANodeLooksAtAScene(t *testing.T) {
 		status int
 		says   string
 	}{
-		{wire.ErrandTold{Error: "there is no scene a.practice on kiln-01"}, 422, "and there is no scene"},
+		{wire.ErrandTold{Error: "there is no scene a.practice on kiln-01"}, 422, "kiln-01 says: there is no scene"},
 		{wire.ErrandTold{Looked: &wire.Looked{Scene: sha, Range: "nine"}}, 409, "kiln-01 says of the scene"},
 		{
 			wire.ErrandTold{Looked: &wire.Looked{Scene: sha, Pin: sha, Range: "1-90", Missing: []string{"b.inc"}}}, 201,
@@ -147,7 +147,7 @@ func TestASceneThatFewSeeIsSent(t *testing.T) {
 		bundle bool
 	}{
 		{func(s *wire.Submit) { s.DryRun = true }, "cannot read the scene place, so the scene would go", false},
-		{func(s *wire.Submit) { s.With = []string{"none.cube"} }, "no bundle could be made of the scene: 1 file", false},
+		{func(s *wire.Submit) { s.With = []string{"none.cube"} }, "no bundle could be made of the scene: 1", false},
 		{func(*wire.Submit) {}, "cannot read the scene place, so the scene goes to the nodes as a bundle of", true},
 	} {
 		in := submit

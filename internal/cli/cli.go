@@ -172,8 +172,8 @@ func (a *app) root() *cobra.Command {
 		}
 	}
 	add(
-		"watch", a.queueCommand(), a.nodesCommand(), a.showCommand(), a.whyCommand(), a.diffCommand(), a.logCommand(), a.followCommand(),
-		a.sheetCommand(), a.fetchCommand(),
+		"watch", a.queueCommand(), a.nodesCommand(), a.showCommand(), a.whyCommand(), a.diffCommand(), a.logCommand(),
+		a.followCommand(), a.sheetCommand(), a.fetchCommand(),
 	)
 	add(
 		"work", a.submitCommand(), a.bundleCommand(), a.steerCommand("hold"), a.steerCommand("release"),

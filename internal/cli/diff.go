@@ -17,8 +17,8 @@ func (a *app) diffCommand() *cobra.Command {
 	c := a.jsonFlag(&cobra.Command{
 		Use:   "diff RUN [OTHER]",
 		Short: "Say how a run differs from the one of its job before, or from another",
-		Long: "Lists what the two were submitted with and is not alike: scene and its content, frames, size, settings,\n" +
-			"recipe, needs. " + runNames,
+		Long: "Lists what the two were submitted with and is not alike: scene and its content, frames, size,\n" +
+			"settings, recipe, needs. " + runNames,
 		Example: "  vexillum diff salt_010\n  vexillum diff salt_010/final-2 salt_010/proof-1",
 		Args:    cobra.RangeArgs(1, 2),
 	})

@@ -48,11 +48,11 @@ func (a *app) recipeTryCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "try FILE SCENE",
 		Short: "Render a frame by a recipe file, here or on a node, and show how its output is understood",
-		Long: "Launches the renderer of a recipe on this machine, in an empty folder and without a service, as a node would.\n" +
-			"Shows the launch line, what each line of output was taken for, and what came of it. FILE is a recipe file or\n" +
-			"the name of a recipe that comes with the program. With --node the service lets a node do it: the scene is\n" +
-			"then one of a project, and the launch has the account and the variables of the project. The exit code is 1\n" +
-			"if a frame has failed.",
+		Long: "Launches the renderer of a recipe on this machine, in an empty folder and without a service, as a\n" +
+			"node would. Shows the launch line, what each line of output was taken for, and what came of it. FILE\n" +
+			"is a recipe file or the name of a recipe that comes with the program. With --node the service lets a\n" +
+			"node do it: the scene is then one of a project, and the launch has the account and the variables of\n" +
+			"the project. The exit code is 1 if a frame has failed.",
 		Example: "  vexillum recipe try glass.yaml vase.glass --frame 12\n" +
 			"  vexillum recipe try povray clock.pov --size 640x360 --set quality=4\n" +
 			"  vexillum recipe try glass.yaml shots/vase.glass --node kiln-03 --project salt-clock",

@@ -21,22 +21,23 @@ const form = `{
 func TestWhatIsWrongIsSaidWhereItStands(t *testing.T) {
 	s := New([]byte(form))
 	for text, want := range map[string]string{
-		"name: vase\n":                  "",
-		"":                              "it is empty",
-		"mode: range\n":                 "line 1, column 1: name is missing",
-		"name: ''\n":                    "line 1, column 1: name: it is empty",
-		"name: 3\n":                     "line 1, column 1: name: it is a number and should be text",
-		"name: a\nmode: sideways\n":     "line 2, column 1: mode: sideways is not one of range, whole",
-		"name: a\ncount: 0\n":           "line 2, column 1: count: it is 0 and has to be at least 1",
-		"name: a\ncount: 10\n":          "line 2, column 1: count: it is 10 and has to be at most 9",
-		"name: a\ncount: 1.5\n":         "line 2, column 1: count: it is a number and should be a whole number",
-		"name: a\nspeed: 0\n":           "line 2, column 1: speed: it is 0 and has to be more than 0",
-		"name: a\nspeed: 2.5\n":         "line 2, column 1: speed: it is 2.5 and has to be less than 2.5",
-		"name: a\nlist: []\n":           "line 2, column 1: list: it needs at least 1 entry",
-		"name: a\nlist: [a, B]\n":       `line 2, column 11: list[1]: "B" does not have the form that it should: ^[a-z]+$`,
-		"name: a\neither: {y: 1}\n":     "line 2, column 1: either: x is missing",
-		"name: a\nnome: b\ncount: no\n": "line 2, column 1: nome: there is no such field; line 3, column 1: count: it is text and should be a whole number",
-		"name: [\n":                     "line 1, column 7: sequence end token ']' not found",
+		"name: vase\n":              "",
+		"":                          "it is empty",
+		"mode: range\n":             "line 1, column 1: name is missing",
+		"name: ''\n":                "line 1, column 1: name: it is empty",
+		"name: 3\n":                 "line 1, column 1: name: it is a number and should be text",
+		"name: a\nmode: sideways\n": "line 2, column 1: mode: sideways is not one of range, whole",
+		"name: a\ncount: 0\n":       "line 2, column 1: count: it is 0 and has to be at least 1",
+		"name: a\ncount: 10\n":      "line 2, column 1: count: it is 10 and has to be at most 9",
+		"name: a\ncount: 1.5\n":     "line 2, column 1: count: it is a number and should be a whole number",
+		"name: a\nspeed: 0\n":       "line 2, column 1: speed: it is 0 and has to be more than 0",
+		"name: a\nspeed: 2.5\n":     "line 2, column 1: speed: it is 2.5 and has to be less than 2.5",
+		"name: a\nlist: []\n":       "line 2, column 1: list: it needs at least 1 entry",
+		"name: a\nlist: [B]\n":      `line 2, column 8: list[0]: "B" does not have the form that it should: ^[a-z]+$`,
+		"name: a\neither: {y: 1}\n": "line 2, column 1: either: x is missing",
+		"name: a\nnome: b\ncount: 0\n": "line 2, column 1: nome: there is no such field; " +
+			"line 3, column 1: count: it is 0 and has to be at least 1",
+		"name: [\n": "line 1, column 7: sequence end token ']' not found",
 	} {
 		var into map[string]any
 		err := s.Read([]byte(text), &into)

@@ -2,7 +2,6 @@ package node
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"net/http"
 	"os"
@@ -11,7 +10,6 @@ import (
 	"time"
 
 	"vexillum/internal/core/frames"
-	"vexillum/internal/plainfile"
 	"vexillum/internal/recipe"
 	"vexillum/internal/scenefile"
 	"vexillum/internal/wire"
@@ -130,9 +128,6 @@ func (e *errands) try(
 	return out
 }
 
-// pinTime bounds the look at what a scene needs.
-const pinTime = 30 * time.Second
-
 // look looks at a scene for a service that does not see its place.
 func (e *errands) look(ctx context.Context, task wire.LookTask) wire.ErrandTold {
 	no := func(err error) wire.ErrandTold { return wire.ErrandTold{Error: err.Error()} }
@@ -140,28 +135,15 @@ func (e *errands) look(ctx context.Context, task wire.LookTask) wire.ErrandTold 
 	if err != nil {
 		return no(fmt.Errorf("%s cannot read the recipe: %w", e.a.me.Name, err))
 	}
-	if err := sceneIn(task.SceneRoot, task.Scene, e.a.me.Name); err != nil {
-		return no(err)
-	}
-	root, err := os.OpenRoot(task.SceneRoot)
+	seen, err := e.a.pinned.See(ctx, task.SceneRoot, task.Scene, r, task.With)
 	if err != nil {
 		return no(err)
 	}
-	defer root.Close()
-	alone, err := e.a.pinned.Pin(ctx, task.SceneRoot, task.Scene, nil, nil)
-	if err != nil {
-		return no(err)
-	}
-	shot, err := r.ReadScene(task.Scene, scenefile.Reader(ctx, root, task.Scene))
-	if err != nil {
-		return no(err)
-	}
-	with := append(append([]string(nil), task.With...), shot.Inputs...)
-	found := scenefile.Pinned(ctx, e.a.pinned, task.SceneRoot, task.Scene, r, with, pinTime)
+	shot := seen.Shot
 	out := &wire.Looked{
-		Scene: alone.Hash, Pin: found.Pin, Why: found.Why, File: shot.File, Values: shot.Values, Width: shot.Width,
+		Scene: seen.SHA, Pin: seen.Pin, Why: seen.Why, File: shot.File, Values: shot.Values, Width: shot.Width,
 		Height: shot.Height, Cameras: shot.Cameras, Layers: shot.Layers, Inputs: shot.Inputs,
-		Missing: found.Missing, Outside: found.Outside, Gaps: found.Gaps,
+		Missing: seen.Missing, Outside: seen.Outside, Gaps: seen.Gaps,
 	}
 	if shot.Range != nil {
 		out.Range = frames.Of(*shot.Range).String()
@@ -175,7 +157,7 @@ func (a *Agent) trialOf(ctx context.Context, task wire.RecipeTask) (t Trial, err
 	if err != nil {
 		return t, fmt.Errorf("this node process cannot read the recipe: %w", err)
 	}
-	if err := sceneIn(task.SceneRoot, task.Scene, a.me.Name); err != nil {
+	if err := scenefile.Check(task.SceneRoot, task.Scene); err != nil {
 		return t, err
 	}
 	w := Wanted{
@@ -198,23 +180,6 @@ func (a *Agent) trialOf(ctx context.Context, task wire.RecipeTask) (t Trial, err
 	t.node, t.speed, t.share = a.me.Name, a.facts.Speed, a.share(wire.Share{})
 	t.settings, t.root, t.inside = task.LaunchSettings, task.SceneRoot, task.Scene
 	return t, nil
-}
-
-// sceneIn says why a scene cannot be read below a folder, if it cannot.
-func sceneIn(root, scene, node string) error {
-	place, err := os.OpenRoot(root)
-	if err != nil {
-		return fmt.Errorf("%s does not see the scene place: there is no folder %s", node, root)
-	}
-	defer place.Close()
-	file, err := plainfile.OpenIn(place, filepath.FromSlash(scene))
-	switch {
-	case errors.Is(err, os.ErrNotExist):
-		return fmt.Errorf("there is no scene %s in %s on %s", scene, root, node)
-	case err != nil:
-		return fmt.Errorf("%s cannot read the scene %s in %s: %w", node, scene, root, err)
-	}
-	return file.Close()
 }
 
 // trialNotes keeps what a trial says.

@@ -233,7 +233,7 @@ func (l *launch) begin(frame int, now time.Time) {
 		l.w.diary.note(journal.Entry{Do: journal.Began, Launch: l.number, Frame: frame})
 	}
 	l.current, l.since, l.told = &frame, now, 0
-	l.w.status.set(func(n *moment) { n.phase, n.frame, n.fraction = "rendering", &frame, 0 })
+	l.w.status.set(func(n *moment) { n.phase, n.frame, n.fraction, n.detail = "rendering", &frame, 0, "" })
 }
 
 // finished hands the frame in flight to be checked, or fails it for what was said of

@@ -33,10 +33,23 @@ const (
 // rates are how fast a place was found to be, in bytes a second.
 type rates struct{ read, write int64 }
 
+// placeWatch looks at places again and again.
+type placeWatch struct {
+	a        *Agent
+	measured map[string]rates              // by path
+	under    map[wire.NodePlace]chan sight // looks that have not come to their end
+}
+
+// sight is what came of a look.
+type sight struct {
+	seen wire.PlaceSeen
+	fast rates
+}
+
 // watchPlaces looks at the places of projects, and tells the service what this node
 // sees of them: at the begin, when they are others, and now and then.
 func (a *Agent) watchPlaces(ctx context.Context) {
-	measured := map[string]rates{}
+	w := &placeWatch{a: a, measured: map[string]rates{}, under: map[wire.NodePlace]chan sight{}}
 	// All nodes may have come at the same moment: how fast places are is measured later.
 	wait, measure := looksSoon/2+rand.N(looksSoon), false
 	for {
@@ -47,7 +60,7 @@ func (a *Agent) watchPlaces(ctx context.Context) {
 		a.placesMark.Store(&in.Mark)
 		out := wire.PlacesSeen{Session: a.session, Places: []wire.PlaceSeen{}}
 		for _, p := range in.Places {
-			seen := a.lookAtPlace(ctx, p, measure, measured)
+			seen := w.look(ctx, p, measure)
 			if seen.Why != "" {
 				wait = looksSoon
 			}
@@ -67,24 +80,23 @@ func (a *Agent) watchPlaces(ctx context.Context) {
 	}
 }
 
-// lookAtPlace looks at one place. What hangs is left behind, and goes on when the
-// storage does.
-func (a *Agent) lookAtPlace(
-	ctx context.Context, p wire.NodePlace, measure bool, measured map[string]rates,
-) wire.PlaceSeen {
-	type sight struct {
-		seen wire.PlaceSeen
-		fast rates
+// look looks at one place. What hangs is left behind, and goes on when the storage does:
+// no second look is begun beside it.
+func (w *placeWatch) look(ctx context.Context, p wire.NodePlace, measure bool) wire.PlaceSeen {
+	done := w.under[p]
+	if done == nil {
+		done = make(chan sight, 1)
+		w.under[p] = done
+		eye, known := placeEye{w.a.me.Name, w.a.life, measure}, w.measured[p.Path]
+		go func() {
+			seen, fast := eye.see(p, known)
+			done <- sight{seen, fast}
+		}()
 	}
-	known := measured[p.Path]
-	done := make(chan sight, 1)
-	go func() {
-		seen, fast := looker{a.me.Name, a.life, measure}.see(p, known)
-		done <- sight{seen, fast}
-	}()
 	select {
 	case s := <-done:
-		measured[p.Path] = s.fast
+		delete(w.under, p)
+		w.measured[p.Path] = s.fast
 		return s.seen
 	case <-ctx.Done():
 	case <-time.After(placeAnswers):
@@ -92,14 +104,14 @@ func (a *Agent) lookAtPlace(
 	return wire.PlaceSeen{Name: p.Name, Why: fmt.Sprintf("%s does not answer within %v", p.Path, placeAnswers)}
 }
 
-// looker looks at places for a node of a farm.
-type looker struct {
+// placeEye looks at places for a node of a farm.
+type placeEye struct {
 	node, life string
 	measure    bool // how fast they are, once
 }
 
 // see looks at a place.
-func (l looker) see(p wire.NodePlace, known rates) (wire.PlaceSeen, rates) {
+func (l placeEye) see(p wire.NodePlace, known rates) (wire.PlaceSeen, rates) {
 	out := wire.PlaceSeen{Name: p.Name}
 	no := func(text string, args ...any) (wire.PlaceSeen, rates) {
 		out.Why = fmt.Sprintf(text, args...)
@@ -196,7 +208,7 @@ func readRate(path string, entries []fs.DirEntry) int64 {
 
 // writeRate writes a file, makes it durable and removes it; 0 where it is empty. One
 // that an earlier process has left is written over.
-func (l looker) writeRate(path string, bytes int) (int64, error) {
+func (l placeEye) writeRate(path string, bytes int) (int64, error) {
 	name := filepath.Join(path, ".vexillum-probe-"+l.node)
 	file, err := os.Create(name)
 	if err != nil {

@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"testing/synctest"
 
 	"vexillum/internal/publish"
 	"vexillum/internal/wire"
@@ -48,7 +49,7 @@ func TestWhatANodeSeesOfPlaces(t *testing.T) {
 		{filepath.Join(marked, "shots/vase.glass"), true, false, "cannot be read", false, false},
 		{"", true, true, "has no path on this system", false, false},
 	} {
-		l := looker{"kiln-01", life, true}
+		l := placeEye{"kiln-01", life, true}
 		seen, fast := l.see(wire.NodePlace{Name: "scenes", Path: c.path, Reads: c.reads, Writes: c.writes}, rates{})
 		if seen.Reads != c.canRead || seen.Writes != c.write || !strings.Contains(seen.Why, c.says) ||
 			(c.says == "") != (seen.Why == "") {
@@ -66,4 +67,28 @@ func TestWhatANodeSeesOfPlaces(t *testing.T) {
 	if err != nil || len(entries) != 2 {
 		t.Errorf("looking leaves %v, %v", entries, err)
 	}
+}
+
+// TestAPlaceThatHangsIsLookedAtOnce lets the look at a storage hang: no second look is
+// begun, and the first tells when it comes to its end.
+func TestAPlaceThatHangsIsLookedAtOnce(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		hung := make(chan sight, 1)
+		place := wire.NodePlace{Name: "scenes", Path: "/mnt/scenes", Reads: true}
+		w := &placeWatch{
+			a: &Agent{}, measured: map[string]rates{}, under: map[wire.NodePlace]chan sight{place: hung},
+		}
+		for range 3 {
+			if seen := w.look(t.Context(), place, false); !strings.Contains(seen.Why, "does not answer within") {
+				t.Errorf("a place that hangs is seen as %+v", seen)
+			}
+		}
+		if w.under[place] != hung {
+			t.Error("another look was begun beside the one that hangs")
+		}
+		hung <- sight{seen: wire.PlaceSeen{Reads: true}, fast: rates{read: 7}}
+		if seen := w.look(t.Context(), place, false); !seen.Reads || len(w.under) > 0 {
+			t.Errorf("when it answers it is seen as %+v", seen)
+		}
+	})
 }

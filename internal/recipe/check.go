@@ -175,7 +175,8 @@ func (r *Recipe) checkProgram() (found []fileschema.Wrong) {
 	}
 	for i, a := range r.Arguments[:min(3, len(r.Arguments))] { // of a program that starts another
 		if len(a.Texts) == 1 && slices.Contains(shells, strings.ToLower(path.Base(a.Texts[0]))) {
-			found = append(found, fileschema.Wrong{Path: []string{"arguments", fmt.Sprint(i)}, What: a.Texts[0] + shellRefused})
+			at := []string{"arguments", fmt.Sprint(i)}
+			found = append(found, fileschema.Wrong{Path: at, What: a.Texts[0] + shellRefused})
 		}
 	}
 	for _, v := range []struct{ field, text string }{{"least", r.Probe.Least}, {"below", r.Probe.Below}} {
@@ -310,17 +311,18 @@ func (r *Recipe) checkPlaceholders(text string) (found []string) {
 
 // checkPatterns returns what is wrong with regular expressions.
 func (r *Recipe) checkPatterns() (found []fileschema.Wrong) {
+	note := func(path []string, format string, args ...any) {
+		found = append(found, fileschema.Wrong{Path: path, What: fmt.Sprintf(format, args...)})
+	}
 	look := func(text string, groups int, path ...string) {
 		re, err := regexp.Compile(text)
 		switch {
 		case err != nil:
-			found = append(found, fileschema.Wrong{Path: path, What: err.Error()})
+			note(path, "%v", err)
 		case text != "" && re.NumSubexp() < groups:
-			found = append(
-				found, fileschema.Wrong{Path: path, What: fmt.Sprintf("the pattern %q needs %s", text, english.Plural(groups, "group", ""))},
-			)
+			note(path, "the pattern %q needs %s", text, english.Plural(groups, "group", ""))
 		case text != "" && matchesAll(re):
-			found = append(found, fileschema.Wrong{Path: path, What: fmt.Sprintf("the pattern %q matches everything", text)})
+			note(path, "the pattern %q matches everything", text)
 		}
 	}
 	look(r.Probe.Version, 1, "probe", "version")

@@ -17,7 +17,7 @@ import (
 func TestWhatARecipeMayNotSay(t *testing.T) {
 	frameFile := `frame_file: '^f\.(\d+)\.png$'`
 	for name, c := range map[string]struct{ old, to, says string }{
-		"a shell":               {"linux: [glass-render,", "linux: [/bin/bash,", "program.linux[0]: /bin/bash is a shell"},
+		"a shell":               {"linux: [glass-render,", "linux: [/bin/bash,", "linux[0]: /bin/bash is a shell"},
 		"another shell":         {"['glass.exe']", `['C:\Windows\System32\CMD.EXE']`, "is a shell"},
 		"every line":            {`percent: '(\d+(?:\.\d+)?) *%'`, "begins: '(.*)'", "matches everything"},
 		"every file":            {frameFile, "frame_file: '(.+)'", "matches everything"},
@@ -28,7 +28,8 @@ func TestWhatARecipeMayNotSay(t *testing.T) {
 		"an odd version":        {"probe: {", "probe: {least: new, ", "is no version"},
 		"an unknown checkpoint": {"read:", "checkpoint: state\nread:", "there is no output state"},
 		"a range goes on": {
-			"read:", "outputs: {d: {file: 'd(\\d+)', picture: png}}\ncheckpoint: d\nread:", "only renderers of the mode whole",
+			"read:", "outputs: {d: {file: 'd(\\d+)', picture: png}}\ncheckpoint: d\nread:",
+			"only renderers of the mode whole",
 		},
 		"an unknown each":   {`- {when: camera, `, "- {each: line, ", "is not one of frame"},
 		"words of nothing":  {`- "--from={first-1}"`, `- {words: text}`, "there is no value text"},

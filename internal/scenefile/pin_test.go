@@ -166,16 +166,16 @@ func TestWhatIsMissingIsSaid(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	found := Pinned(t.Context(), NewLooker(), p.dir, "shots/vase.glass", r, nil, time.Minute)
+	found := NewLooker().needs(t.Context(), p.dir, "shots/vase.glass", r, nil, time.Minute)
 	if found.Pin == "" || !slices.Equal(found.Missing, []string{"glaze.inc, which lib/stand.inc names"}) ||
 		!slices.Equal(found.Gaps, []string{"the simulation cache shots/smoke.####.vol lacks 2 of 1-3"}) {
 		t.Errorf("found %+v", found)
 	}
-	if late := Pinned(t.Context(), NewLooker(), p.dir, "shots/vase.glass", r, nil, 0); late.Pin != "" ||
+	if late := NewLooker().needs(t.Context(), p.dir, "shots/vase.glass", r, nil, 0); late.Pin != "" ||
 		!strings.Contains(late.Why, "within 0s") {
 		t.Errorf("without time for a look: %+v", late)
 	}
-	if none := Pinned(t.Context(), NewLooker(), p.dir, "none.glass", r, nil, time.Minute); none.Why == "" {
+	if none := NewLooker().needs(t.Context(), p.dir, "none.glass", r, nil, time.Minute); none.Why == "" {
 		t.Errorf("of no scene: %+v", none)
 	}
 }

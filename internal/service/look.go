@@ -2,36 +2,24 @@ package service
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
-	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
-	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
-	"time"
 
 	"github.com/dustin/go-humanize/english"
 
 	"vexillum/internal/bundle"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
-	"vexillum/internal/plainfile"
 	"vexillum/internal/recipe"
 	"vexillum/internal/scenefile"
 	"vexillum/internal/service/floor"
 	"vexillum/internal/service/refusal"
 	"vexillum/internal/wire"
 )
-
-// maxScene bounds the size of a scene file that is hashed at a submit.
-const maxScene = 1 << 30
-
-// pinTime bounds the look at what a scene needs.
-const pinTime = 30 * time.Second
 
 // sceneLook is what a scene that is submitted says and is.
 type sceneLook struct {
@@ -61,21 +49,13 @@ func (s *Service) lookAtScene(
 	if info, err := os.Stat(scenes); scenes == "" || err != nil || !info.IsDir() {
 		return s.lookFromNode(ctx, f, spec, scenes, r)
 	}
-	if look.sha, err = hashScene(scenes, spec.Scene); err != nil {
-		return look, err
-	}
-	root, err := os.OpenRoot(scenes)
+	seen, err := s.looker.See(ctx, scenes, spec.Scene, r, spec.With)
 	if err != nil {
-		return look, fmt.Errorf("opening the scene place: %w", err)
-	}
-	defer root.Close()
-	if look.shot, err = r.ReadScene(spec.Scene, scenefile.Reader(ctx, root, spec.Scene)); err != nil {
 		return look, wrongScene(err)
 	}
-	spec.With = withInputs(spec.With, look.shot)
-	found := scenefile.Pinned(ctx, s.looker, scenes, spec.Scene, r, spec.With, pinTime)
-	look.pinned(found)
-	err = s.sendIfUnseen(ctx, f, spec, scenes, r, dry, &look, found.Bytes)
+	look.sha, look.shot, spec.With = seen.SHA, seen.Shot, seen.With
+	look.pinned(seen.Findings)
+	err = s.sendIfUnseen(ctx, f, spec, scenes, r, dry, &look, seen.Bytes)
 	return look, err
 }
 
@@ -84,11 +64,6 @@ func wrongScene(err error) error {
 		return nil
 	}
 	return &refusal.Refusal{Kind: refusal.Invalid, Field: "scene", Reason: err.Error()}
-}
-
-// withInputs adds what a scene says that it needs to what somebody has said.
-func withInputs(with []string, told farm.SceneShot) []string {
-	return append(append([]string(nil), with...), told.Inputs...)
 }
 
 // pinned takes in what was found of what the scene needs.
@@ -137,7 +112,7 @@ func (s *Service) lookFromNode(
 	if scenes != "" {
 		unseen = fmt.Sprintf("the scene place %s is not there where the service runs", scenes)
 	}
-	node, err := f.Fleet.ForErrand(ctx, "", spec.Project, r.Name)
+	node, err := f.Fleet.Looker(ctx, spec.Project)
 	if err != nil {
 		return look, refusal.New(
 			refusal.Invalid, "scene", "%s, and %v; submit with --bundle, or mount the place", unseen, err,
@@ -161,14 +136,14 @@ func (s *Service) lookFromNode(
 	case err != nil:
 		return look, refusal.New(refusal.Conflict, "scene", "%s, and %v", unseen, err)
 	case told.Error != "" || told.Looked == nil:
-		return look, refusal.New(refusal.Invalid, "scene", "%s, and %s", unseen, told.Error)
+		return look, refusal.New(refusal.Invalid, "scene", "%s, and %s says: %s", unseen, node.Name, told.Error)
 	}
 	in := told.Looked
 	look.sha = in.Scene
 	if look.shot, err = shotTold(in); err != nil {
 		return look, refusal.New(refusal.Conflict, "scene", "%s says of the scene: %v", node.Name, err)
 	}
-	spec.With = withInputs(spec.With, look.shot)
+	spec.With = slices.Concat(spec.With, look.shot.Inputs)
 	look.pinned(scenefile.Findings{Pin: in.Pin, Why: in.Why, Missing: in.Missing, Outside: in.Outside, Gaps: in.Gaps})
 	look.remarks = append(
 		look.remarks, fmt.Sprintf("%s has looked at the scene, as the service does not see it.", node.Name),
@@ -201,37 +176,4 @@ func (s *Service) readBundled(r *recipe.Recipe, spec farm.Spec, bundled *bundle.
 		}
 		return data, err
 	}})
-}
-
-// hashScene reads a scene inside its place; links that lead out are refused.
-func hashScene(place, scene string) (string, error) {
-	no := func(reason string, args ...any) (string, error) {
-		return "", &refusal.Refusal{Kind: refusal.Invalid, Field: "scene", Reason: fmt.Sprintf(reason, args...)}
-	}
-	root, err := os.OpenRoot(place)
-	if err != nil {
-		return no("the scene place %s is not there; mount it or correct the place", place)
-	}
-	defer root.Close()
-	file, err := plainfile.OpenIn(root, filepath.FromSlash(scene))
-	switch {
-	case errors.Is(err, plainfile.ErrNotRegular):
-		return no("the scene %s in %s is not a regular file", scene, place)
-	case errors.Is(err, fs.ErrNotExist):
-		return no("there is no scene %s in %s", scene, place)
-	case errors.Is(err, fs.ErrPermission):
-		return no("the scene %s in %s may not be read by the service; give it read permission", scene, place)
-	case err != nil:
-		return no("the scene %s in %s cannot be read: %v", scene, place, err)
-	}
-	defer file.Close()
-	sum := sha256.New()
-	size, err := io.Copy(sum, io.LimitReader(file, maxScene+1))
-	switch {
-	case err != nil:
-		return no("the scene %s in %s cannot be read: %v", scene, place, err)
-	case size > maxScene:
-		return no("the scene %s has more than %d bytes, the most that is read", scene, maxScene)
-	}
-	return hex.EncodeToString(sum.Sum(nil)), nil
 }

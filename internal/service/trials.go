@@ -15,6 +15,7 @@ import (
 	"vexillum/internal/core/paths"
 	"vexillum/internal/recipe"
 	"vexillum/internal/service/errands"
+	"vexillum/internal/service/queue"
 	"vexillum/internal/service/refusal"
 	"vexillum/internal/service/writer"
 	"vexillum/internal/wire"
@@ -111,7 +112,7 @@ func (s *Service) TryRecipe(ctx context.Context, in wire.TryRecipe) (wire.Recipe
 	if err != nil {
 		return wire.RecipeTrial{}, err
 	}
-	node, err := f.Fleet.ForErrand(ctx, in.Node, in.Project, r.Name)
+	node, err := f.Fleet.Trier(ctx, in.Node, in.Project, r.Name)
 	if err != nil {
 		return wire.RecipeTrial{}, err
 	}
@@ -189,9 +190,10 @@ func readTask(in wire.TryRecipe) (task wire.RecipeTask, r *recipe.Recipe, err er
 	if _, err := frames.ParseSpan(in.Shot); in.Shot != "" && err != nil {
 		return no("shot", "%v", err)
 	}
-	if in.Width < 0 || in.Height < 0 || in.Width > mostSide || in.Height > mostSide ||
-		(in.Width == 0) != (in.Height == 0) {
-		return no("width", "width and height of a picture are 1 to %d pixels, or both 0: as the scene says", mostSide)
+	if in.Width != 0 || in.Height != 0 { // else as the scene says
+		if err := queue.CheckSize(farm.Spec{Width: in.Width, Height: in.Height}); err != nil {
+			return wire.RecipeTask{}, nil, err
+		}
 	}
 	if _, err := r.ChoosePasses(in.Passes); err != nil {
 		return no("passes", "%v", err)
@@ -204,9 +206,6 @@ func readTask(in wire.TryRecipe) (task wire.RecipeTask, r *recipe.Recipe, err er
 
 // mostTried bounds the frames of a trial.
 const mostTried = 20
-
-// mostSide bounds the sides of a picture in pixels.
-const mostSide = 65536
 
 // Trial returns how far a trial is.
 func (s *Service) Trial(id string) (wire.RecipeTrial, error) {

@@ -4,6 +4,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"vexillum/internal/wire"
 
@@ -57,6 +58,13 @@ func TestARecipeIsTriedOnANode(t *testing.T) {
 		}
 	}
 	f.stopsATrial()
+	f.service.end(syscall.SIGKILL) // the session of the node goes on, and knows errands of before
+	f.serve()
+	for range 2 {
+		if out, code := try("practice", on...); code != 0 || !strings.Contains(out, "frame 3  good") {
+			t.Errorf("after a restart of the service a trial ends with %d:\n%s", code, out)
+		}
+	}
 	left, err := filepath.Glob(filepath.Join(f.dir, "kiln-01", "staging", "trial-*"))
 	if err != nil || len(left) > 0 || f.count(`SELECT count(*) FROM run`) > 0 {
 		t.Errorf("trials leave %v, %v, or runs", left, err)
@@ -69,7 +77,8 @@ func (f *farm) stopsATrial() {
 	f.t.Helper()
 	f.scene("slow.practice", "practice: 1\npicture: salt\ncost: 300s\n")
 	in := wire.TryRecipe{
-		Text: f.must("recipe", "show", "practice", "--text"), Project: "salt-clock", Scene: "slow.practice", Width: 64, Height: 36,
+		Text: f.must("recipe", "show", "practice", "--text"), Project: "salt-clock", Scene: "slow.practice",
+		Width: 64, Height: 36,
 	}
 	var trial wire.RecipeTrial
 	if err := f.admin.Do(f.t.Context(), "POST", "/api/v1/recipe-trials", in, &trial); err != nil {

@@ -17,7 +17,7 @@ type RecipeTask struct {
 	SceneRoot      string            `json:"scene_root"` // path on the node
 	Scene          string            `json:"scene"`      // inside scene_root, with slashes
 	Frames         string            `json:"frames"`     // some in a row
-	Shot           string            `json:"shot"`       // all frames of the animation; empty: as the scene says, or those
+	Shot           string            `json:"shot"`       // all frames of the animation; empty: as the scene says
 	Width          int               `json:"width"`      // 0: as the scene says, or a small picture
 	Height         int               `json:"height"`
 	Values         map[string]string `json:"values,omitempty"` // settings of the recipe

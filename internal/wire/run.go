@@ -67,7 +67,7 @@ type Run struct {
 	// of the recipe, which the run keeps; 0: submitted before there were versions
 	RecipeVersion int               `json:"recipe_version"`
 	Renderer      string            `json:"renderer"` // version that its frames come from; empty: any, as none is begun
-	Bundle        string            `json:"bundle"`   // with which it was submitted; empty: scenes are read in their place
+	Bundle        string            `json:"bundle"`   // with which it was submitted; empty: the scene is in its place
 	Scene         string            `json:"scene"`
 	Output        string            `json:"output"` // folder in the project's frame place
 	Width         int               `json:"width"`
@@ -284,7 +284,7 @@ type Result struct {
 	Launch         int       `json:"launch"`
 	Hash           string    `json:"hash"`
 	Bytes          int64     `json:"bytes"`
-	Files          []Output  `json:"files"`         // the picture and its passes; they stand there together or not at all
+	Files          []Output  `json:"files"`         // picture and passes; they stand there together or not at all
 	FetchedBytes   int64     `json:"fetched_bytes"` // of a bundle, before the launch; with its first frame
 	FetchedSeconds float64   `json:"fetched_seconds"`
 	StartupSeconds float64   `json:"startup_seconds"`

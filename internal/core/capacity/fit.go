@@ -36,9 +36,9 @@ func otherVersion(r farm.Renderer, run *farm.Run) bool {
 	return run.Terms.Renderer != "" && r.Version != "" && r.Version != run.Terms.Renderer && run.Begun()
 }
 
-// Pins returns the version of a node's renderer that a run is bound to with its first
+// Binds returns the version of a node's renderer that a run is bound to with its first
 // lease on it, if it is not bound to it already.
-func Pins(n *farm.Node, run *farm.Run) (version string, pins bool) {
+func Binds(n *farm.Node, run *farm.Run) (version string, binds bool) {
 	r, _ := n.Facts.Renderer(run.Spec.Recipe)
 	return r.Version, r.Version != "" && r.Version != run.Terms.Renderer && (run.Terms.Renderer == "" || !run.Begun())
 }

@@ -112,7 +112,7 @@ func (d *Dealer) opened(
 		Lease: d.s.LastLease + 1, Node: n.ID, Run: run.ID, Session: n.Session, Ask: ask.Number,
 		Frames: set, Share: share, Reason: why, At: now,
 	}}
-	if version, pins := capacity.Pins(n, run); pins {
+	if version, binds := capacity.Binds(n, run); binds {
 		terms := run.Terms
 		terms.Renderer = version
 		records = append(records, farm.RunSet{

@@ -31,6 +31,7 @@ func (s Spec) Unlike(before Spec) (out []Difference) {
 	if before.Scene == s.Scene {
 		note("content of the scene", brief(before.state()), brief(s.state()))
 	}
+	note("files besides", strings.Join(before.With, ", "), strings.Join(s.With, ", "))
 	note("bundle", brief(before.Bundle), brief(s.Bundle))
 	note("frames", before.Frames.String(), s.Frames.String())
 	note("shot", before.ShotRange().String(), s.ShotRange().String())
@@ -57,6 +58,8 @@ func (s Spec) Unlike(before Spec) (out []Difference) {
 	note("due", dueText(before.Due), dueText(s.Due))
 	note("order of frames", string(before.Sequence), string(s.Sequence))
 	note("frames a lease", countText(before.Chunk), countText(s.Chunk))
+	note("waits after the scouts", yes(before.Wait), yes(s.Wait))
+	note("silent at most", secondsText(before.Stall), secondsText(s.Stall))
 	note("tries", fmt.Sprint(before.Tries), fmt.Sprint(s.Tries))
 	note("owner", before.Owner, s.Owner)
 	return out
@@ -87,6 +90,20 @@ func dueText(at time.Time) string {
 		return ""
 	}
 	return Moment(at)
+}
+
+func yes(is bool) string {
+	if is {
+		return "yes"
+	}
+	return "no"
+}
+
+func secondsText(seconds float64) string {
+	if seconds == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%g s", seconds)
 }
 
 func countText(n int) string {

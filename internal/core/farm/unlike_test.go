@@ -3,6 +3,7 @@ package farm
 import (
 	"reflect"
 	"testing"
+	"time"
 
 	"vexillum/internal/core/frames"
 )
@@ -28,12 +29,11 @@ func TestWhatDiffers(t *testing.T) {
 	if d := other.Unlike(base); !reflect.DeepEqual(d, want) {
 		t.Errorf("it differs by %v, want %v", d, want)
 	}
-	// Fields that follow from others, or that always differ.
+	// What always differs, or follows from what is told.
 	silent := map[string]bool{
 		"Job": true, "Project": true, "Number": true, "Output": true, "Mark": true, "Mode": true, "Picture": true,
-		"Ending": true, "Scouts": true, "Wait": true, "StartOn": true, "Stall": true, "Once": true, "Licence": true,
-		"BundleBytes": true, "BundleBefore": true, "BundleNew": true, "With": true, "SceneText": true, "Shot": true,
-		"Values": true, "Passes": true, "Takes": true, "Terms": true, "Frames": true, "Sequence": true,
+		"Ending": true, "Once": true, "BundleBytes": true, "BundleBefore": true, "BundleNew": true, "SceneText": true,
+		"StartOn": true, // the farm's own choice for a scene that is new
 	}
 	kind := reflect.TypeFor[Spec]()
 	for i := range kind.NumField() {
@@ -41,13 +41,33 @@ func TestWhatDiffers(t *testing.T) {
 		switch f := reflect.ValueOf(&changed).Elem().Field(i); f.Kind() {
 		case reflect.String:
 			f.SetString("another value")
-		case reflect.Int:
+		case reflect.Int, reflect.Int64:
 			f.SetInt(77)
-		default:
+		case reflect.Float64:
+			f.SetFloat(77)
+		case reflect.Bool:
+			f.SetBool(true)
+		default: // looked at above, or one by one
 			continue
 		}
-		if d := changed.Unlike(base); (len(d) == 0) != silent[kind.Field(i).Name] && kind.Field(i).Name != "Sequence" {
-			t.Errorf("%s is another, and is told by %v", kind.Field(i).Name, d)
+		name := kind.Field(i).Name
+		if d := changed.Unlike(base); (len(d) == 0) != silent[name] {
+			t.Errorf("%s is another, and is told by %v", name, d)
+		}
+	}
+	for what, change := range map[string]func(s *Spec){
+		"files besides": func(s *Spec) { s.With = []string{"luts/*.cube"} },
+		"passes":        func(s *Spec) { s.Passes = []Pass{{Name: "depth"}} },
+		"takes":         func(s *Spec) { s.Takes.Cores = 4 },
+		"priority":      func(s *Spec) { s.Level = High },
+		"ceiling":       func(s *Spec) { s.Ceiling, _ = ParseCeiling("50%") },
+		"due":           func(s *Spec) { s.Due = time.Unix(1e9, 0) },
+		"shot":          func(s *Spec) { s.Shot = Shot{First: 1, Last: 90, Source: ShotSaid} },
+	} {
+		changed := base
+		change(&changed)
+		if d := changed.Unlike(base); len(d) != 1 || d[0].What != what {
+			t.Errorf("%s is another, and is told by %v", what, d)
 		}
 	}
 }

@@ -7,6 +7,7 @@ package errands
 import (
 	"context"
 	"errors"
+	"math/rand/v2"
 	"slices"
 	"sync"
 
@@ -33,8 +34,9 @@ const Most = 16
 // ErrTooMany says that a node has as many errands as it may have.
 var ErrTooMany = errors.New("too many others wait for this node; try again in a moment")
 
-// New returns a Desk.
-func New() *Desk { return &Desk{open: map[farm.NodeID][]*errand{}} }
+// New returns a Desk. Nodes may know the errands of a service before this one: the numbers
+// of its own are others.
+func New() *Desk { return &Desk{last: rand.Int64N(1 << 50), open: map[farm.NodeID][]*errand{}} }
 
 // Do gives a node an errand and waits until it is done or the context ends. rouse lets
 // the node ask for its orders; heard hears how far it is, and may be nil. What the node

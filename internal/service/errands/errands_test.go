@@ -71,3 +71,19 @@ func TestErrands(t *testing.T) {
 		}
 	})
 }
+
+// TestNumbersOfErrandsDoNotComeAgain starts the service again: nodes whose sessions go on
+// must not take its errands for those of the service before.
+func TestNumbersOfErrandsDoNotComeAgain(t *testing.T) {
+	seen := map[int64]bool{}
+	for range 100 {
+		e, err := New().add(7, wire.Errand{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if id := e.what.ID; seen[id] || id <= 0 || id > 1<<53 {
+			t.Errorf("the number %d comes again, or is none that JSON can hold", id)
+		}
+		seen[e.what.ID] = true
+	}
+}

@@ -16,67 +16,113 @@ type Errander struct {
 	Settings wire.LaunchValues // with which a project's renderers are launched by a recipe
 }
 
-// ForErrand returns a node that renders something of a project for somebody who waits:
-// the one of a name, or the one that suits best. That has the renderer and nothing to
-// do, if there is such a one.
-func (d *Desk) ForErrand(ctx context.Context, name, project, recipe string) (out Errander, err error) {
+// Looker returns a node that looks at a scene of a project for somebody who waits: one
+// that can read its scene place, if there is such a one.
+func (d *Desk) Looker(ctx context.Context, project string) (Errander, error) {
+	return d.errander(ctx, project, "", func(t *transaction, _ farm.LaunchSettings) (*farm.Node, error) {
+		best := t.best(func(n *farm.Node) int {
+			points := 0
+			if t.sees(n, project) {
+				points += 2
+			}
+			if n.Ready() {
+				points++
+			}
+			return points
+		})
+		if best == nil {
+			return nil, refusal.New(refusal.Conflict, "node", "no node is online")
+		}
+		return best, nil
+	})
+}
+
+// Trier returns a node that renders something of a project by a recipe that is only tried:
+// the one of a name, or of those that may have work the one that suits best. That has the
+// renderer and nothing to do, if there is such a one.
+func (d *Desk) Trier(ctx context.Context, name, project, recipe string) (Errander, error) {
+	return d.errander(ctx, project, recipe, func(t *transaction, env farm.LaunchSettings) (*farm.Node, error) {
+		if name != "" {
+			return t.trierNamed(name, env)
+		}
+		best := t.best(func(n *farm.Node) int {
+			if !n.Ready() || n.CanRunAs(env) != nil {
+				return -1
+			}
+			points := 0
+			if t.sees(n, project) {
+				points += 4
+			}
+			if _, fit := n.Facts.Renderer(recipe); fit {
+				points += 2
+			}
+			if t.State.Idle(n.ID) {
+				points++
+			}
+			return points
+		})
+		if best == nil {
+			return nil, refusal.New(
+				refusal.Conflict, "node", "no node is ready; name one that is held, or try the recipe by hand",
+			)
+		}
+		return best, nil
+	})
+}
+
+// trierNamed returns the node of a name. A machine that its owner has now is left alone.
+func (t *transaction) trierNamed(name string, env farm.LaunchSettings) (*farm.Node, error) {
+	n := t.State.NodeNamed(name)
+	switch {
+	case n == nil:
+		return nil, refusal.New(refusal.Invalid, "node", "there is no node %q; vexillum nodes shows them", name)
+	case n.Reach != farm.Online:
+		return nil, refusal.New(refusal.Conflict, "node", "%s is %s; choose a node that is online", name, n.Reach)
+	case n.Duty == farm.OffDuty:
+		return nil, refusal.New(refusal.Conflict, "node", "%s is off duty: %s; choose another", name, n.DutyReason)
+	}
+	if err := n.CanRunAs(env); err != nil {
+		return nil, refusal.New(refusal.Conflict, "node", "%v", err)
+	}
+	return n, nil
+}
+
+func (d *Desk) errander(
+	ctx context.Context, project, recipe string,
+	choose func(t *transaction, env farm.LaunchSettings) (*farm.Node, error),
+) (out Errander, err error) {
 	err = d.do(ctx, func(t *transaction) error {
 		if t.State.Projects[project] == nil {
 			return refusal.New(
 				refusal.Invalid, "project", "there is no project %q; vexillum project list shows them", project,
 			)
 		}
-		n, err := t.errander(name, project, recipe)
-		if err != nil {
-			return err
+		env := t.State.LaunchSettingsFor(project, recipe)
+		n, err := choose(t, env)
+		if err == nil {
+			out = Errander{ID: n.ID, Name: n.Name, OS: n.Facts.OS, Settings: views.LaunchValuesView(env)}
 		}
-		out = Errander{
-			ID: n.ID, Name: n.Name, OS: n.Facts.OS,
-			Settings: views.LaunchValuesView(t.State.LaunchSettingsFor(project, recipe)),
-		}
-		return nil
+		return err
 	})
 	return out, err
 }
 
-func (t *transaction) errander(name, project, recipe string) (*farm.Node, error) {
-	if name != "" {
-		switch n := t.State.NodeNamed(name); {
-		case n == nil:
-			return nil, refusal.New(refusal.Invalid, "node", "there is no node %q; vexillum nodes shows them", name)
-		case n.Reach != farm.Online:
-			return nil, refusal.New(refusal.Conflict, "node", "%s is %s; choose a node that is online", name, n.Reach)
-		default:
-			return n, nil
-		}
-	}
-	var best *farm.Node
+// best returns the node that is online and has the most points, or nil where none has any.
+func (t *transaction) best(pointsOf func(n *farm.Node) int) (best *farm.Node) {
 	most := -1
 	for _, n := range t.State.NodeList() {
 		if n.Reach != farm.Online || !n.RetiredAt.IsZero() {
 			continue
 		}
-		points := 0
-		if _, fit := n.Facts.Renderer(recipe); fit {
-			points += 4
-		}
-		if t.State.Idle(n.ID) {
-			points += 2
-		}
-		if n.Ready() {
-			points++
-		}
-		if t.State.Blind(n, &farm.Run{Spec: farm.Spec{Project: project}}) == "" {
-			points += 8
-		}
-		if points > most {
+		if points := pointsOf(n); points > most {
 			best, most = n, points
 		}
 	}
-	if best == nil {
-		return nil, refusal.New(
-			refusal.Conflict, "node", "no node is online; join one, or try the recipe by hand: vexillum recipe try",
-		)
-	}
-	return best, nil
+	return best
+}
+
+// sees reports whether nothing is known that keeps a node from reading the scenes of a
+// project.
+func (t *transaction) sees(n *farm.Node, project string) bool {
+	return t.State.Blind(n, &farm.Run{Spec: farm.Spec{Project: project}}) == ""
 }

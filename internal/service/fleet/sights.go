@@ -58,8 +58,9 @@ func (d *Desk) NodePlaces(ctx context.Context, id farm.NodeID) (out wire.NodePla
 // its place, and those that do not.
 func (d *Desk) Sight(ctx context.Context, spec farm.Spec) (see, blind int, err error) {
 	err = d.do(ctx, func(t *transaction) error {
-		here, sent := &farm.Run{Spec: spec}, &farm.Run{Spec: spec}
-		sent.Spec.Bundle = "any"
+		here := farm.RunSubmitted{Spec: spec}.Opened()
+		spec.Bundle = "any"
+		sent := farm.RunSubmitted{Spec: spec}.Opened()
 		some := false
 		for id := range t.State.Sights {
 			some = some || t.State.Blind(t.State.Nodes[id], here) != ""

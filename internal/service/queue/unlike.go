@@ -26,7 +26,8 @@ func (d *Desk) Differences(ctx context.Context, id, from farm.RunID) (out wire.R
 		}
 		if other == nil && from == 0 {
 			return refusal.New(
-				refusal.NotFound, "from", "%s is the first run of its job; name another to compare it with", run.Spec.Name(),
+				refusal.NotFound, "from", "%s is the first run of its job; name another to compare it with",
+				run.Spec.Name(),
 			)
 		}
 		if other == nil {
@@ -37,7 +38,7 @@ func (d *Desk) Differences(ctx context.Context, id, from farm.RunID) (out wire.R
 			Differences: []wire.RunDifference{},
 		}
 		for _, x := range run.Spec.Unlike(other.Spec) {
-			out.Differences = append(out.Differences, wire.RunDifference{What: x.What, Was: x.Was, Is: x.Is, Value: x.Value})
+			out.Differences = append(out.Differences, wire.RunDifference(x))
 		}
 		return nil
 	})
