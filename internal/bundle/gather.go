@@ -25,6 +25,7 @@ type Reference struct {
 	Name     string // as it stands there; #### stands for digits, * for anything
 	Follow   bool   // it may name others
 	Cache    bool   // of a simulation
+	Series   bool   // it names files by a pattern, which may be numbered
 	Optional bool   // the renderer may bring it itself
 }
 
@@ -55,6 +56,7 @@ type Needed struct {
 	At         time.Time
 	Executable bool
 	Cache      bool // of a simulation
+	Series     bool // named by a pattern, with others that may be numbered like it
 }
 
 // Gathering says what to gather.
@@ -221,7 +223,7 @@ func (w *gatherer) matching(at string) (found []string, leadsOut bool, err error
 // add reads a file, and what it names.
 func (w *gatherer) add(ctx context.Context, at string, ref Reference, by string) error {
 	if f := w.files[at]; f != nil {
-		f.Cache = f.Cache || ref.Cache
+		f.Cache, f.Series = f.Cache || ref.Cache, f.Series || ref.Series
 		return nil
 	}
 	if err := ctx.Err(); err != nil {
@@ -242,6 +244,7 @@ func (w *gatherer) add(ctx context.Context, at string, ref Reference, by string)
 	}
 	n := &Needed{
 		Path: at, Size: info.Size(), At: info.ModTime(), Executable: info.Mode()&0o111 != 0, Cache: ref.Cache,
+		Series: ref.Series,
 	}
 	if err := w.look(file, *n); err != nil {
 		return err

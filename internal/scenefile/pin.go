@@ -59,7 +59,7 @@ func References(r *recipe.Recipe) func(text []byte) []bundle.Reference {
 // Told returns references to files that are told besides, by name or pattern.
 func Told(names []string) (out []bundle.Reference) {
 	for _, name := range names {
-		out = append(out, bundle.Reference{Name: filepath.ToSlash(name)})
+		out = append(out, bundle.Reference{Name: filepath.ToSlash(name), Series: strings.ContainsAny(name, "*#?[")})
 	}
 	return out
 }

@@ -168,8 +168,14 @@ func TestWhatIsMissingIsSaid(t *testing.T) {
 	}
 	found := NewLooker().needs(t.Context(), p.dir, "shots/vase.glass", r, nil, time.Minute)
 	if found.Pin == "" || !slices.Equal(found.Missing, []string{"glaze.inc, which lib/stand.inc names"}) ||
-		!slices.Equal(found.Gaps, []string{"the simulation cache shots/smoke.####.vol lacks 2 of 1-3"}) {
+		!slices.Equal(found.Gaps, []string{"of the simulation cache shots/smoke.####.vol there is no 2 between 1 and 3"}) {
 		t.Errorf("found %+v", found)
+	}
+	p.put("luts/day.3.cube", "3\n")
+	p.put("luts/day.1.cube", "1\n")
+	told := NewLooker().needs(t.Context(), p.dir, "shots/vase.glass", r, []string{"luts/*.cube"}, time.Minute)
+	if !slices.Contains(told.Gaps, "of the files luts/day.#.cube there is no 2 between 1 and 3") {
+		t.Errorf("of files that a pattern names it is said: %v", told.Gaps)
 	}
 	if late := NewLooker().needs(t.Context(), p.dir, "shots/vase.glass", r, nil, 0); late.Pin != "" ||
 		!strings.Contains(late.Why, "within 0s") {

@@ -81,7 +81,7 @@ func TestAFileOfASceneThatChangesUnderWay(t *testing.T) {
 	}
 	out := f.must(submit...)
 	for _, want := range []string{
-		"The simulation cache smoke.##.vol lacks 3 of 1-4.", "Not in the scene place is none.cube.",
+		"Of the simulation cache smoke.##.vol there is no 3 between 1 and 4.", "Not in the scene place is none.cube.",
 		"Outside the scene place, and not watched for changes, is ../outside.txt.",
 	} {
 		if !strings.Contains(out, want) {

@@ -29,9 +29,13 @@ func (s Spec) Unlike(before Spec) (out []Difference) {
 	note("kind", string(before.Kind), string(s.Kind))
 	note("scene", before.Scene, s.Scene)
 	if before.Scene == s.Scene {
-		note("content of the scene", brief(before.state()), brief(s.state()))
+		note("content of the scene", brief(before.SceneSHA), brief(s.SceneSHA))
 	}
 	note("files besides", strings.Join(before.With, ", "), strings.Join(s.With, ", "))
+	if before.Scene == s.Scene && before.SceneSHA == s.SceneSHA && before.Pin != "" && s.Pin != "" &&
+		slices.Equal(before.With, s.With) {
+		note("content of its files", brief(before.Pin), brief(s.Pin))
+	}
 	note("bundle", brief(before.Bundle), brief(s.Bundle))
 	note("frames", before.Frames.String(), s.Frames.String())
 	note("shot", before.ShotRange().String(), s.ShotRange().String())
@@ -63,14 +67,6 @@ func (s Spec) Unlike(before Spec) (out []Difference) {
 	note("tries", fmt.Sprint(before.Tries), fmt.Sprint(s.Tries))
 	note("owner", before.Owner, s.Owner)
 	return out
-}
-
-// state is what is known of the scene's content.
-func (s Spec) state() string {
-	if s.Bundle != "" {
-		return s.SceneSHA
-	}
-	return cmp.Or(s.Pin, s.SceneSHA)
 }
 
 // brief shortens a hash so that people can still tell it from others.

@@ -12,7 +12,7 @@ import (
 // of those that always differ or follow from others.
 func TestWhatDiffers(t *testing.T) {
 	base := Spec{
-		Job: "salt_010", Kind: Final, Number: 1, Recipe: "povray", RecipeVersion: 2, Scene: "a.pov", SceneSHA: "aaaa",
+		Job: "salt_010", Kind: Final, Number: 1, Recipe: "povray", RecipeVersion: 2, Scene: "a.pov", SceneSHA: "aaaa", Pin: "cccc",
 		Width: 640, Height: 360, Values: map[string]string{"quality": "9", "old": "1"}, Tries: 3, Owner: "nadia",
 		Frames: frames.Of(frames.Span{First: 1, Last: 9}),
 	}
