@@ -19,32 +19,25 @@ func (e noFileError) Error() string { return "there is no file " + string(e) }
 // Unwrap returns fs.ErrNotExist.
 func (noFileError) Unwrap() error { return fs.ErrNotExist }
 
-// readInput reads a file that a command names, or standard input for -. A file that is
-// too large is read in part, for its own reader to refuse. What says what it ought to
-// be, such as "a recipe".
+// readInput reads a file that a command names, or standard input for -. What says what it
+// ought to be, such as "a recipe file".
 func readInput(name, what string) ([]byte, error) {
 	if name == "" {
 		return nil, usageError{fmt.Errorf("the name of the file is empty; name %s, or - for standard input", what)}
 	}
-	var in io.Reader = os.Stdin
-	if name != "-" {
-		info, err := os.Stat(name)
-		switch {
-		case errors.Is(err, fs.ErrNotExist):
-			return nil, noFileError(name)
-		case err == nil && info.IsDir():
-			return nil, fmt.Errorf("%s is a folder; name %s in it", name, what)
-		}
-		file, err := plainfile.Open(name)
+	if name == "-" {
+		data, err := io.ReadAll(io.LimitReader(os.Stdin, plainyaml.MostBytes+1))
 		if err != nil {
-			return nil, err // it names the file
+			return nil, fmt.Errorf("reading standard input: %w", err)
 		}
-		defer file.Close()
-		in = file
+		return data, nil // what is too long its own reader refuses
 	}
-	data, err := io.ReadAll(io.LimitReader(in, plainyaml.MostBytes+1))
-	if err != nil {
-		return nil, fmt.Errorf("reading %s: %w", name, err)
+	info, err := os.Stat(name)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil, noFileError(name)
+	case err == nil && info.IsDir():
+		return nil, fmt.Errorf("%s is a folder; name %s in it", name, what)
 	}
-	return data, nil
+	return plainfile.Read(name, plainyaml.MostBytes)
 }
