@@ -1,0 +1,206 @@
+package queue
+
+import (
+	"context"
+	"fmt"
+
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/frames"
+	"vexillum/internal/core/triage"
+	"vexillum/internal/service/refusal"
+	"vexillum/internal/wire"
+)
+
+// Steering is what a person may do to a run.
+type Steering string
+
+// The ways to steer a run.
+const (
+	Hold    Steering = "hold"
+	Release Steering = "release"
+	Cancel  Steering = "cancel"
+	Retry   Steering = "retry"
+)
+
+// How says how a run is steered.
+type How struct {
+	Now    bool   // a hold stops frames in flight, too
+	Reason string // told with what became of the run; may be empty
+}
+
+// told adds the reason to what is told.
+func (h How) told(what string) string {
+	if h.Reason == "" {
+		return what
+	}
+	return what + ": " + h.Reason
+}
+
+// Steer holds, releases or cancels a run, or retries its parked frames. An
+// artist may steer own runs only. A run that already is as asked stays as it is.
+func (d *Desk) Steer(ctx context.Context, id farm.RunID, what Steering, how How, by farm.Person) (wire.Run, error) {
+	var view wire.Run
+	err := d.do(ctx, func(t *transaction) error {
+		run := t.State.Runs[id]
+		if run == nil {
+			return refusal.New(refusal.NotFound, "run", "there is no run %d", id)
+		}
+		name, decided := run.Spec.Name(), d.e.Decided()
+		if run.Spec.Owner != by.Name && !by.Role.Allows(farm.Wrangler) {
+			return refusal.New(
+				refusal.Forbidden, "", "%s belongs to %s; only a wrangler may %s it", name, run.Spec.Owner, what,
+			)
+		}
+		before := run.State
+		if err := t.steer(run, what, how, by.Name); err != nil {
+			return err
+		}
+		if d.e.Decided() > decided {
+			t.Append(
+				farm.Audited{
+					Actor: by.Name, Action: string(what) + " run", Subject: name, From: string(before),
+					To: string(run.State), Run: id, At: t.Now,
+				},
+			)
+		}
+		view = d.views.RunView(run, t.Now)
+		return nil
+	})
+	return view, err
+}
+
+// steer decides what steering a run does, in the name of a person.
+func (t *transaction) steer(run *farm.Run, what Steering, how How, by string) error {
+	name := run.Spec.Name()
+	switch what {
+	case Hold:
+		if run.State.Closed() {
+			return refusal.New(refusal.Conflict, "", "%s is %s; there is nothing to hold", name, run.State)
+		}
+		if run.State != farm.RunHeld {
+			t.Append(farm.RunMoved{Run: run.ID, State: farm.RunHeld, Reason: how.told("held by " + by), At: t.Now})
+		}
+		if how.Now {
+			t.endLeases(run, "the run was held at once by "+by)
+		}
+	case Release:
+		if run.State.Closed() {
+			return refusal.New(refusal.Conflict, "", "%s is %s and cannot be released", name, run.State)
+		}
+		if run.Spec.Wait && !run.Terms.Scouted && !run.StartedAt.IsZero() {
+			terms := run.Terms
+			terms.Scouted = true
+			t.Append(
+				farm.RunSet{
+					Run: run.ID, Terms: terms,
+					Reason: by + " has looked at the scouts: the rest may be rendered", At: t.Now,
+				},
+			)
+		}
+		if run.State == farm.RunHeld {
+			moved := farm.RunMoved{Run: run.ID, State: reopened(run), Reason: "released by " + by, At: t.Now}
+			if run.FoundScene != "" {
+				moved.Scene = run.FoundScene
+				moved.Reason += ", to go on with the scene as it was found"
+			}
+			t.Append(moved)
+		}
+	case Cancel:
+		if run.State == farm.RunCancelled {
+			break
+		}
+		if run.State.Closed() {
+			return refusal.New(refusal.Conflict, "", "%s is %s; there is nothing to cancel", name, run.State)
+		}
+		reason := how.told("cancelled by " + by)
+		t.endLeases(run, reason)
+		t.Append(farm.RunMoved{Run: run.ID, State: farm.RunCancelled, Reason: reason, At: t.Now})
+	case Retry:
+		if run.Parked.Empty() {
+			return refusal.New(refusal.Conflict, "", "%s has no parked frame", name)
+		}
+		if run.State == farm.RunCancelled {
+			return refusal.New(refusal.Conflict, "", "%s is cancelled; submit it again", name)
+		}
+		parked := run.Parked
+		if run.State.Closed() {
+			t.Append(farm.RunMoved{Run: run.ID, State: farm.RunQueued, Reason: "opened again by " + by, At: t.Now})
+		}
+		t.Append(
+			farm.FramesRetried{
+				Run: run.ID, Frames: parked,
+				Reason: fmt.Sprintf("%s asked for frames %s to be tried again", by, parked), At: t.Now,
+			},
+		)
+	}
+	return nil
+}
+
+// Redo renders frames of a run again that are done. The old pictures stay until
+// new ones are verified, and are then kept aside.
+func (d *Desk) Redo(ctx context.Context, id farm.RunID, set frames.Set, by farm.Person) (view wire.Run, err error) {
+	err = d.do(ctx, func(t *transaction) error {
+		run := t.State.Runs[id]
+		if run == nil {
+			return refusal.New(refusal.NotFound, "run", "there is no run %d", id)
+		}
+		name := run.Spec.Name()
+		switch missing := set.Minus(run.Done); {
+		case run.Spec.Owner != by.Name && !by.Role.Allows(farm.Wrangler):
+			return refusal.New(
+				refusal.Forbidden, "", "%s belongs to %s; only a wrangler may redo its frames", name, run.Spec.Owner,
+			)
+		case !missing.Minus(run.Spec.Frames).Empty():
+			return refusal.New(
+				refusal.Invalid, "frames", "%s has no %s", name, triage.FramesText(missing.Minus(run.Spec.Frames)),
+			)
+		case !missing.Minus(run.Redo).Empty():
+			return refusal.New(
+				refusal.Conflict, "frames",
+				"only frames that are done can be redone, and of %s %s not; nothing was changed", name,
+				isNot(missing.Minus(run.Redo)),
+			)
+		case run.State == farm.RunCancelled:
+			return refusal.New(refusal.Conflict, "", "%s is cancelled; submit it again", name)
+		}
+		again := set.Intersect(run.Done) // the rest is on its way already
+		if !again.Empty() {
+			reason := fmt.Sprintf("%s asked for %s to be rendered again", by.Name, triage.FramesText(again))
+			if run.State.Closed() {
+				t.Append(farm.RunMoved{Run: id, State: farm.RunQueued, Reason: "opened again by " + by.Name, At: t.Now})
+			}
+			t.Append(
+				farm.FramesRedone{Run: id, Frames: again, Reason: reason, At: t.Now},
+				farm.Audited{
+					Actor: by.Name, Action: "redo frames", Subject: name, To: again.Brief(), Run: id,
+					At: t.Now,
+				},
+			)
+		}
+		view = d.views.RunView(run, t.Now)
+		return nil
+	})
+	return view, err
+}
+
+// isNot names frames for a sentence in which they are not.
+func isNot(set frames.Set) string {
+	if set.Len() == 1 {
+		return triage.FramesText(set) + " is"
+	}
+	return triage.FramesText(set) + " are"
+}
+
+// reopened returns the state of a run that is released.
+func reopened(run *farm.Run) farm.RunState {
+	if run.StartedAt.IsZero() {
+		return farm.RunQueued
+	}
+	return farm.RunRendering
+}
+
+func (t *transaction) endLeases(run *farm.Run, reason string) {
+	for l := range run.OpenLeases {
+		t.Append(farm.LeaseEnded{Lease: l.ID, Node: l.Node, Run: run.ID, Reason: reason, At: t.Now})
+	}
+}
