@@ -227,6 +227,9 @@ func submissionOf(in wire.Submit, by farm.Person) (queue.Submission, error) {
 	if in.Takes != nil {
 		sub.Spec.Takes = farm.Amounts(*in.Takes)
 	}
+	for _, a := range in.After {
+		sub.After = append(sub.After, queue.Wait{Of: -1, Name: a.Run, Frames: a.Frames})
+	}
 	for _, name := range in.Passes {
 		sub.Spec.Passes = append(sub.Spec.Passes, farm.Pass{Name: name})
 	}

@@ -79,6 +79,9 @@ func (a *app) steerCommand(what string) *cobra.Command {
 	if what == "hold" || what == "cancel" {
 		f.StringVar(&s.reason, "reason", "", "why, for those who look")
 	}
+	if what == "release" {
+		f.BoolVar(&s.now, "now", false, "do not let them wait for other runs any more")
+	}
 	if what == "hold" {
 		f.BoolVar(&s.now, "now", false, "stop frames in flight, too; their work is lost")
 	}
@@ -157,7 +160,7 @@ func (a *app) steer(
 	}
 	lost := 0
 	for _, r := range runs {
-		if what == "cancel" || s.now {
+		if what == "cancel" || what == "hold" && s.now {
 			lost += r.InFlight
 		}
 	}

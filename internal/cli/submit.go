@@ -34,6 +34,8 @@ type submission struct {
 	due, startOn string
 	stall        time.Duration
 	follow       bool
+	after        []string
+	afterFrames  []string
 
 	bundle, incomplete bool
 	gather             bundling
@@ -198,6 +200,10 @@ func (s *submission) bind(c *cobra.Command) {
 		"how long a renderer may give no sign of life, such as 30m (default: as the recipe says, or as its frames "+
 			"are expected to take)",
 	)
+	f.StringArrayVar(&s.after, "after", nil, "a run that has to be done before (may be given several times)")
+	f.StringArrayVar(
+		&s.afterFrames, "after-frames", nil, "a run of which each frame has to be done before the same frame here begins",
+	)
 	f.BoolVar(&s.in.Held, "held", false, "put it into the queue, but hold it")
 	f.BoolVar(&s.follow, "follow", false, "watch the run until it ends")
 	f.BoolVar(&s.in.DryRun, "dry-run", false, "check all, and only show the receipt that would come")
@@ -254,6 +260,12 @@ func (s *submission) read(scene string) (in wire.Submit, err error) {
 			return in, usageError{fmt.Errorf("--start-on %q: give a number of nodes, or all", s.startOn)}
 		}
 		in.StartOn = &n // 0: all
+	}
+	for _, name := range s.after {
+		in.After = append(in.After, wire.SubmitAfter{Run: name})
+	}
+	for _, name := range s.afterFrames {
+		in.After = append(in.After, wire.SubmitAfter{Run: name, Frames: true})
 	}
 	in.Stall = s.stall.Seconds()
 	in.Values = map[string]string{}

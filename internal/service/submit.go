@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"maps"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -30,55 +29,44 @@ type Submitted struct {
 // Submit checks a submission whole, scene and places included, and only then
 // puts it into the queue.
 func (s *Service) Submit(ctx context.Context, sub queue.Submission) (Submitted, error) {
+	all, err := s.SubmitAll(ctx, []queue.Submission{sub})
+	if err != nil {
+		var in *queue.BatchError
+		if errors.As(err, &in) {
+			err = in.Err
+		}
+		return Submitted{}, err
+	}
+	return all[0], nil
+}
+
+// SubmitAll checks submissions whole, scenes and places included, and puts them into the
+// queue, all of them or none. The error is a *[queue.BatchError] where one of them is to
+// blame.
+func (s *Service) SubmitAll(ctx context.Context, subs []queue.Submission) ([]Submitted, error) {
 	f, err := s.Floor()
 	if err != nil {
-		return Submitted{}, err
+		return nil, err
 	}
-	if before, known, err := f.Queue.Submitted(ctx, sub.Key, sub.Digest); err != nil {
-		return Submitted{}, err
-	} else if known { // even if the scene is gone by now
-		roots, err := f.Setup.Roots(ctx, before.Run.Project, runtime.GOOS)
-		return Submitted{before, paths.Spell(runtime.GOOS, roots.Frames, before.Run.Output), nil, nil}, err
-	}
-	given, sized := sub.Spec.Values, sub.Spec.Width != 0 || sub.Spec.Height != 0
-	sub, err = f.Queue.CheckSubmission(sub)
-	if err != nil {
-		return Submitted{}, err
-	}
-	roots, err := f.Setup.Roots(ctx, sub.Spec.Project, runtime.GOOS)
-	if err != nil {
-		return Submitted{}, err
-	}
-	r := f.Recipes.At(sub.Spec.Recipe, sub.Spec.RecipeVersion)
-	look, err := s.lookAtScene(ctx, f, &sub.Spec, roots.Scenes, r, sub.Dry)
-	if err != nil {
-		return Submitted{}, err
-	}
-	sub.Spec.SceneSHA, sub.Spec.Pin, sub.Scene = look.sha, look.pin, look.shot
-	if err := s.framePlaceOf(ctx, sub.Spec.Project, roots); err != nil {
-		return Submitted{}, err
-	}
-	sub.Spec.Mark = publish.Mark(s.Life())
-	if !sized && sub.Scene.Width > 0 {
-		sub.Spec.Width, sub.Spec.Height = sub.Scene.Width, sub.Scene.Height
-		if err := queue.CheckSize(sub.Spec); err != nil {
-			return Submitted{}, err
+	if before, known, err := f.Queue.Submitted(ctx, subs); err != nil {
+		return nil, err
+	} else if known { // even if the scenes are gone by now
+		out := make([]Submitted, 0, len(before))
+		for _, done := range before {
+			roots, err := f.Setup.Roots(ctx, done.Run.Project, runtime.GOOS)
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, Submitted{done, paths.Spell(runtime.GOOS, roots.Frames, done.Run.Output), nil, nil})
 		}
+		return out, nil
 	}
-	values := maps.Clone(sub.Scene.Values)
-	if values == nil {
-		values = map[string]string{}
+	p := preparing{s: s, f: f, looks: map[lookKey]*looked{}, roots: map[string]*rooted{}}
+	ready, err := p.all(ctx, subs)
+	if err != nil {
+		return nil, err
 	}
-	maps.Copy(values, given)
-	if sub.Spec.Values, err = r.Complete(values); err != nil {
-		return Submitted{}, &refusal.Refusal{Kind: refusal.Invalid, Field: "values", Reason: err.Error()}
-	}
-	if err := r.CheckChoice(sub.Spec.Values, sub.Scene); err != nil {
-		return Submitted{}, &refusal.Refusal{Kind: refusal.Invalid, Field: "values", Reason: err.Error()}
-	}
-	done, err := s.submitInto(ctx, f, sub, roots.Frames)
-	done.Remarks = look.remarks
-	return done, err
+	return s.submitInto(ctx, f, ready)
 }
 
 // framePlaceOf returns why frames of a project cannot be delivered where the service
@@ -116,52 +104,70 @@ func (s *Service) framePlaceOf(ctx context.Context, project string, roots farm.R
 // mostTaken bounds the folders that a submit looks into for one that is empty.
 const mostTaken = 1000
 
-// submitInto submits under the first number whose folder is empty: what stands
-// in others is not the run's.
-func (s *Service) submitInto(
-	ctx context.Context, f *floor.Floor, sub queue.Submission, place string,
-) (Submitted, error) {
-	var passed []string
-	number := 0
+// submitInto submits under the first numbers whose folders are empty: what stands
+// in others is not the runs'.
+func (s *Service) submitInto(ctx context.Context, f *floor.Floor, ready []prepared) ([]Submitted, error) {
+	specs, from := make([]farm.Spec, len(ready)), make([]int, len(ready))
+	passed := make([][]string, len(ready))
+	for i, r := range ready {
+		specs[i] = r.sub.Spec
+	}
+	settled := make([]bool, len(ready))
 	for range mostTaken {
-		var folder string
-		var err error
-		if number, folder, err = f.Queue.NextNumber(ctx, sub.Spec, number); err != nil {
-			return Submitted{}, err
-		}
-		vacant, err := publish.Vacant(place, folder)
+		folders, err := f.Queue.Folders(ctx, specs, from)
 		if err != nil {
-			return Submitted{}, &refusal.Refusal{
-				Kind: refusal.Invalid, Field: "output",
-				Reason: fmt.Sprintf(
-					"the output folder %s cannot be used: %v; choose another with --output",
-					paths.Spell(runtime.GOOS, place, folder), err,
-				),
+			return nil, err
+		}
+		all := true
+		for i, folder := range folders {
+			if settled[i] && from[i] == folder.Number {
+				continue
+			}
+			vacant, err := publish.Vacant(ready[i].place, folder.Path)
+			if err != nil {
+				return nil, &queue.BatchError{Index: i, Err: refusal.New(
+					refusal.Invalid, "output", "the output folder %s cannot be used: %v; choose another with --output",
+					paths.Spell(runtime.GOOS, ready[i].place, folder.Path), err,
+				)}
+			}
+			if settled[i], from[i] = vacant, folder.Number; !vacant {
+				passed[i] = append(passed[i], folder.Path)
+				from[i]++
+				all = false
 			}
 		}
-		if !vacant {
-			passed = append(passed, folder)
-			number++
+		if !all {
 			continue
 		}
-		sub.Number = number
-		done, err := f.Queue.Submit(ctx, sub)
+		subs := make([]queue.Submission, len(ready))
+		for i, r := range ready {
+			subs[i] = r.sub
+			subs[i].Number = from[i]
+		}
+		done, err := f.Queue.SubmitAll(ctx, subs)
 		var taken *queue.TakenError
 		if errors.As(err, &taken) { // somebody was faster
-			number = taken.Next
+			clear(settled)
 			continue
 		}
 		if err != nil {
-			return Submitted{}, err
+			return nil, err
 		}
-		return Submitted{done, paths.Spell(runtime.GOOS, place, done.Run.Output), passed, nil}, nil
+		out := make([]Submitted, len(done))
+		for i, d := range done {
+			out[i] = Submitted{d, paths.Spell(runtime.GOOS, ready[i].place, d.Run.Output), passed[i], ready[i].remarks}
+		}
+		return out, nil
 	}
-	return Submitted{}, &refusal.Refusal{
-		Kind: refusal.Conflict, Field: "output",
-		Reason: fmt.Sprintf(
-			"%d folders from %s on hold files already; choose another with --output", len(passed), passed[0],
-		),
+	for i, folders := range passed {
+		if len(folders) >= mostTaken {
+			return nil, &queue.BatchError{Index: i, Err: refusal.New(
+				refusal.Conflict, "output", "%d folders from %s on hold files already; choose another with --output",
+				len(folders), folders[0],
+			)}
+		}
 	}
+	return nil, refusal.New(refusal.Conflict, "output", "others are submitting into the same folders; try again")
 }
 
 // OpenFrame opens a file of a done frame where the service can see it: the

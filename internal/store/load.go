@@ -480,6 +480,9 @@ func (l *loader) assemble() {
 			run.ToDo = run.Spec.Frames.Minus(elsewhere)
 		}
 	}
+	for _, id := range l.order {
+		l.state.Await(l.runs[id].run)
+	}
 }
 
 func (l *loader) observations() (out []Observation, err error) {

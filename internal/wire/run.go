@@ -110,7 +110,16 @@ type Run struct {
 	Troubles    []FrameTrouble `json:"troubles"`
 	// why frames that are done should be looked at
 	Suspects []FrameSuspect `json:"suspects"`
+	After    []RunAfter     `json:"after"` // runs that it waits for, or has waited for
+	From     int64          `json:"from"`  // run whose frames it reads; 0: none
 	Changed  int64          `json:"changed"`
+}
+
+// RunAfter is a run that another waits for.
+type RunAfter struct {
+	Run    int64  `json:"run"`
+	Name   string `json:"name"`
+	Frames bool   `json:"frames"` // each frame waits for the same frame alone
 }
 
 // FrameTrouble is a frame that has failed and has no good picture yet.
@@ -181,7 +190,15 @@ type Submit struct {
 	// StartOn is how many nodes begin until the first frame is verified: 3 for a
 	// scene that nobody has rendered yet when left out, and 0 for all at once.
 	StartOn *int `json:"start_on,omitempty"`
+	// After are runs that it waits for.
+	After  []SubmitAfter `json:"after,omitempty"`
 	DryRun  bool `json:"dry_run,omitempty"` // check all, and answer with the receipt that would come
+}
+
+// SubmitAfter is a run that a submitted one waits for.
+type SubmitAfter struct {
+	Run    string `json:"run"`              // by its name
+	Frames bool   `json:"frames,omitempty"` // each frame waits for the same frame alone
 }
 
 // Redo names frames that are rendered again.

@@ -192,6 +192,9 @@ func (d *Dealer) wanted(n *farm.Node, run *farm.Run, now time.Time) (frames.Set,
 	if !capacity.Fits(s, n, run) {
 		return frames.Set{}, capacity.Unfit(s, n, run)
 	}
+	if run.ToDo.Empty() && !run.Later.Empty() {
+		return frames.Set{}, fmt.Sprintf("the other frames of %s wait for those of another run", name)
+	}
 	if run.ToDo.Empty() {
 		return frames.Set{}, fmt.Sprintf("all frames of %s are dealt", name)
 	}

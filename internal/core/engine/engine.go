@@ -188,6 +188,7 @@ func (e *Engine) Finish() (Batch, error) {
 		e.look()
 	}
 	e.settle()
+	e.follow()
 	e.batch.Again = e.redeal
 	return e.batch, e.err
 }
@@ -240,6 +241,7 @@ func (e *Engine) learn(r farm.Record) {
 		if run := e.s.Runs[r.Run]; run.Done.Len() == 1 || run.Spec.Wait && !run.Terms.Scouted {
 			e.redeal = true // the other nodes may join
 		}
+		e.redeal = e.redeal || len(e.s.Followers(r.Run)) > 0
 	}
 }
 

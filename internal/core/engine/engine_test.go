@@ -30,6 +30,7 @@ type course struct {
 	holds   map[farm.NodeID]map[farm.LeaseID]bool
 	done    map[farm.RunID]map[int]int // how often frames were accepted
 	records []string                   // as JSON, in order
+	after   int                        // leases that were looked at
 }
 
 const crew = 4 // nodes
@@ -77,6 +78,7 @@ func (c *course) batch(events int) {
 			c.done[r.Run][r.Frame]--
 		}
 	}
+	c.steps(out.Records)
 	for _, a := range out.Answers {
 		c.answered(a)
 	}
@@ -153,18 +155,80 @@ func (c *course) event(id farm.NodeID) {
 			c.e.Beat(id, map[farm.LeaseID]engine.Progress{lease: {Phase: "rendering"}}, -1)
 			break
 		}
+	case c.dice.IntN(4) == 0 && len(c.s.Queue()) > 0:
+		c.cancel(c.s.Queue()[0])
 	default:
 		c.now = c.now.Add(time.Duration(c.dice.IntN(40)) * time.Second)
 	}
 }
 
+func (c *course) cancel(run *farm.Run) {
+	for l := range run.OpenLeases {
+		c.e.Append(farm.LeaseEnded{Lease: l.ID, Node: l.Node, Run: run.ID, Reason: "cancelled", At: c.now})
+	}
+	c.e.Append(farm.RunMoved{Run: run.ID, State: farm.RunCancelled, Reason: "cancelled", At: c.now})
+}
+
 func (c *course) submit() {
 	id := c.s.LastRun + 1
-	c.e.Append(farm.RunSubmitted{Run: id, State: farm.RunQueued, Order: int64(id), At: c.now, Spec: farm.Spec{
+	spec := farm.Spec{
 		Job: fmt.Sprintf("salt_%03d", id), Project: "salt-clock", Kind: farm.Final, Number: 1, Recipe: "practice",
 		Mode:   []farm.Mode{farm.ModeRange, farm.ModeFeed, farm.ModeSingle, farm.ModeWhole}[c.dice.IntN(4)],
 		Frames: frames.Of(frames.Span{First: 1, Last: 1 + c.dice.IntN(12)}), Tries: 3,
-	}})
+	}
+	for _, other := range c.s.Queue() { // some wait for others
+		if c.dice.IntN(2) == 0 {
+			continue
+		}
+		after := farm.After{Run: other.ID, Frames: c.dice.IntN(2) > 0}
+		if after.Frames {
+			spec.Frames = spec.Frames.Intersect(other.Spec.Frames)
+		}
+		spec.After = append(spec.After, after)
+	}
+	state, broken := c.s.Begins(spec)
+	if broken != nil {
+		c.t.Fatalf("%s is in the queue and brings nothing any more", broken.Spec.Name())
+	}
+	c.e.Append(farm.RunSubmitted{Run: id, State: state, Order: int64(id), At: c.now, Spec: spec})
+}
+
+// steps looks that nothing is begun that waits, and that nothing waits in vain.
+func (c *course) steps(records []farm.Record) {
+	c.t.Helper()
+	for _, r := range records {
+		l, ok := r.(farm.LeaseOpened)
+		if !ok {
+			continue
+		}
+		for _, a := range c.s.Runs[l.Run].Spec.After {
+			c.after++
+			other := c.s.Runs[a.Run]
+			if a.Frames && !l.Frames.Minus(other.Done).Empty() || !a.Frames && other.State != farm.RunDone {
+				c.t.Fatalf("frames %v of run %d are dealt, and run %d is %s", l.Frames, l.Run, a.Run, other.State)
+			}
+		}
+	}
+	for _, run := range c.s.Queue() {
+		gate, other := c.s.Gate(run)
+		var want farm.RunState
+		switch gate {
+		case farm.GateBroken:
+			want = farm.RunHeld
+		case farm.GateShut:
+			want = farm.RunWaiting
+			if !run.StartedAt.IsZero() { // some frames could be begun
+				continue
+			}
+		default:
+			if run.State == farm.RunQueued || run.State == farm.RunRendering || run.Held == farm.HeldFailing {
+				continue
+			}
+		}
+		if run.State != want {
+			c.t.Fatalf("%s is %s, and the gate before it is %s (%v)", run.Spec.Name(), run.State, gate, other)
+		}
+	}
 }
 
 // ask asks, sometimes again what was asked before: then the answer must be the same.
@@ -220,15 +284,19 @@ func (c *course) report(id farm.NodeID) {
 // order: the farm stays sound, no frame is taken twice, answers go to those that
 // wait.
 func TestWhateverHappensTheFarmIsSound(t *testing.T) {
-	taken := 0
+	taken, waited := 0, 0
 	for seed := range uint64(150) {
 		c := newCourse(t, seed)
-		for range 120 {
+		for range 300 {
 			c.batch(1 + c.dice.IntN(4))
 		}
 		for _, frames := range c.done {
 			taken += len(frames)
 		}
+		waited += c.after
+	}
+	if waited < 200 {
+		t.Errorf("only %d leases waited for other runs: they show little", waited)
 	}
 	if taken < 1000 {
 		t.Errorf("only %d frames were taken in all courses: they show little", taken)

@@ -46,6 +46,9 @@ func whyRun(s *farm.State, run *farm.Run) string {
 	}
 	switch run.State {
 	case farm.RunHeld:
+		if run.Held == farm.HeldStep {
+			return run.Reason + "; render that again, or release this run to go on without it"
+		}
 		if n := run.Working(); n > 0 {
 			return fmt.Sprintf("%s; %s in flight will finish first", run.Reason, english.Plural(n, "frame", ""))
 		}
@@ -59,6 +62,10 @@ func whyRun(s *farm.State, run *farm.Run) string {
 	case farm.RunRendering:
 		n := run.Working()
 		switch todo := run.ToDo.Len(); {
+		case n == 0 && todo == 0 && !run.Later.Empty():
+			return laterText(s, run)
+		case todo == 0 && !run.Later.Empty():
+			return fmt.Sprintf("on %s; %s", english.Plural(n, "node", ""), laterText(s, run))
 		case n == 0 && todo > 0:
 			return "no node works on it now: " + whyNobody(s, run)
 		case todo > 0:
@@ -68,11 +75,50 @@ func whyRun(s *farm.State, run *farm.Run) string {
 		default:
 			return fmt.Sprintf("on %s; all frames are dealt", english.Plural(n, "node", ""))
 		}
+	case farm.RunWaiting:
+		return waits(s, run)
 	case farm.RunQueued:
+		if run.ToDo.Empty() && !run.Later.Empty() {
+			return laterText(s, run)
+		}
 	default:
 		return run.Reason
 	}
 	return whyNobody(s, run)
+}
+
+// waits says what a run waits for that may not begin.
+func waits(s *farm.State, run *farm.Run) string {
+	_, other := s.Gate(run)
+	if other == nil {
+		return run.Reason
+	}
+	text := fmt.Sprintf("waits for %s, which is %s", other.Spec.Name(), other.State)
+	if other.State == farm.RunRendering && other.Spec.Frames.Len() > 1 {
+		text += fmt.Sprintf(": %d of %d frames are done", other.Done.Len(), other.Spec.Frames.Len())
+	}
+	if more := len(run.Spec.After) - 1; more > 0 {
+		text += fmt.Sprintf("; %s in all", english.Plural(more+1, "run", ""))
+	}
+	return text
+}
+
+// laterText says for which frames of other runs the frames of a run wait.
+func laterText(s *farm.State, run *farm.Run) string {
+	for _, a := range run.Spec.After {
+		other := s.Runs[a.Run]
+		if other == nil || !a.Frames {
+			continue
+		}
+		if missing := run.Later.Minus(other.Done); !missing.Empty() {
+			frame := "frames"
+			if missing.Len() == 1 {
+				frame = "frame"
+			}
+			return fmt.Sprintf("waits for %s %s of %s, which is %s", frame, missing.Brief(), other.Spec.Name(), other.State)
+		}
+	}
+	return fmt.Sprintf("%s wait for other runs", english.Plural(run.Later.Len(), "frame", ""))
 }
 
 // whyNobody says why nobody has begun with what is to be dealt of a run.

@@ -93,6 +93,13 @@ func (e *Explainer) Frame(run *farm.Run, frame int, now time.Time) string {
 			"%s is dealt to %s, which has %s before it%s", name, node, english.Plural(ahead, "frame", ""), tried,
 		)
 	}
+	if run.Later.Has(frame) && run.State != farm.RunHeld {
+		for _, a := range run.Spec.After {
+			if other := e.s.Runs[a.Run]; a.Frames && other != nil && !other.Done.Has(frame) {
+				return fmt.Sprintf("%s waits for %s of %s", name, name, other.Spec.Name())
+			}
+		}
+	}
 	if run.State != farm.RunRendering && run.State != farm.RunQueued {
 		return fmt.Sprintf("%s is to do, and the run is %s%s", name, run.State, tried)
 	}

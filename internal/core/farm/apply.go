@@ -75,6 +75,9 @@ func (s *State) PutRun(r *Run, submitKey, digest string) {
 	if !r.State.Closed() {
 		s.openRuns[r.ID], s.queue = r, nil
 	}
+	for _, a := range r.Spec.After {
+		s.followers[a.Run] = append(s.followers[a.Run], r.ID)
+	}
 	for _, l := range r.Leases {
 		s.putLease(l)
 	}
@@ -135,7 +138,12 @@ func (s *State) runSubmitted(r RunSubmitted) error {
 	if r.Spec.Number < s.NextNumber(r.Spec.Project, r.Spec.Job, r.Spec.Kind) {
 		return fmt.Errorf("%s has a number that was given before", r.Spec.Name())
 	}
-	s.PutRun(r.Opened(), r.Key, r.Digest)
+	if err := s.checkAfter(r.Spec); err != nil {
+		return fmt.Errorf("%s: %w", r.Spec.Name(), err)
+	}
+	run := r.Opened()
+	s.PutRun(run, r.Key, r.Digest)
+	s.Await(run)
 	return nil
 }
 

@@ -104,6 +104,7 @@ func (s *State) frameDone(r FrameDone) error {
 	run.Done = run.Done.Union(frames.One(r.Frame))
 	run.Redo = run.Redo.Minus(frames.One(r.Frame))
 	run.SinceCheckpoint++
+	s.follow(run, r.Frame)
 	return nil
 }
 
@@ -199,6 +200,7 @@ func (s *State) framesRedone(r FramesRedone) error {
 	for _, l := range run.Leases {
 		l.Given = l.Given.Minus(r.Frames)
 	}
+	s.unfollow(run, r.Frames)
 	return nil
 }
 

@@ -29,6 +29,9 @@ func (r RunSet) apply(s *State) error {
 		return err
 	}
 	run.Terms, s.queue = r.Terms, nil
+	if r.Terms.Freed {
+		run.free()
+	}
 	return nil
 }
 

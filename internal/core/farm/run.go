@@ -102,6 +102,8 @@ type Spec struct {
 	StartOn       int               `json:"start_on,omitempty"` // nodes until a frame is done; 0: all at once
 	// seconds that a renderer may give no sign of life; 0: as frames are expected to take
 	Stall    float64      `json:"stall,omitempty"`
+	After    []After      `json:"after,omitempty"`   // runs that it waits for
+	From     RunID        `json:"from,omitempty"`    // run whose frames it reads, one of those; 0: none
 	Once     bool         `json:"once,omitempty"`    // rendering a frame twice does harm
 	Licence  *LicenceNeed `json:"licence,omitempty"` // nil: none
 	Terms                 // as they were submitted; see Run.Terms
@@ -173,8 +175,8 @@ func (t *Trouble) FailedOn(n NodeID) bool {
 }
 
 // Run is one rendering of a job. Each of its frames is in exactly one place:
-// in ToDo, in one open lease, in Delivering, in Done or in Parked. A frame that
-// is raced for is in two open leases.
+// in ToDo, in Later, in one open lease, in Delivering, in Done or in Parked. A
+// frame that is raced for is in two open leases.
 type Run struct {
 	ID     RunID
 	Spec   Spec
@@ -192,6 +194,7 @@ type Run struct {
 	EndedAt                time.Time // zero while open
 
 	ToDo       frames.Set
+	Later      frames.Set // that wait for the same frames of other runs
 	Done       frames.Set
 	Parked     frames.Set
 	Redo       frames.Set // that were done, and whose pictures new ones shall replace
@@ -292,7 +295,7 @@ func (r *Run) Failing() frames.Set {
 // Settled returns the closing state of a run in which nothing is left to do,
 // and false while something is.
 func (r *Run) Settled() (RunState, bool) {
-	if !r.ToDo.Empty() || len(r.Delivering) > 0 {
+	if !r.ToDo.Empty() || !r.Later.Empty() || len(r.Delivering) > 0 {
 		return "", false
 	}
 	for l := range r.OpenLeases {
@@ -352,6 +355,14 @@ func (r *Run) Working() int {
 		nodes[l.Node] = true
 	}
 	return len(nodes)
+}
+
+// Resumes returns the state in which a run goes on that waits for nothing any more.
+func (r *Run) Resumes() RunState {
+	if r.StartedAt.IsZero() {
+		return RunQueued
+	}
+	return RunRendering
 }
 
 // Deals reports whether the run has frames that could be dealt.

@@ -47,9 +47,10 @@ type State struct {
 	// those on which a further lease could be begun: idle, or with leases that share them
 	roomy     map[NodeID]*Node
 	openRuns  map[RunID]*Run
-	queue     []*Run  // openRuns in order; nil when they have changed
-	roomyList []*Node // in the order of their ids; nil when there are others
-	nodeList  []*Node // in the order of their ids; nil when there are others
+	followers map[RunID][]RunID // runs by what they wait for
+	queue     []*Run            // openRuns in order; nil when they have changed
+	roomyList []*Node           // in the order of their ids; nil when there are others
+	nodeList  []*Node           // in the order of their ids; nil when there are others
 }
 
 // jobKey is a job: a name in a project, whatever its capitals, as some file
@@ -88,6 +89,7 @@ func NewState() *State {
 		working:    map[NodeID][]*Lease{},
 		roomy:      map[NodeID]*Node{},
 		openRuns:   map[RunID]*Run{},
+		followers:  map[RunID][]RunID{},
 	}
 }
 
@@ -229,6 +231,7 @@ func (s *State) Check() error {
 			count += set.Len()
 		}
 		add(r.ToDo)
+		add(r.Later)
 		add(r.Done)
 		add(r.Parked)
 		for f := range r.Delivering {

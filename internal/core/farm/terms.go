@@ -18,6 +18,8 @@ type Terms struct {
 	Renderer string `json:"renderer,omitempty"`
 	// Scouted: a person has said yes to the rest after the scouts.
 	Scouted bool `json:"scouted,omitempty"`
+	// Freed: a person has said that it shall not wait for other runs any more.
+	Freed bool `json:"freed,omitempty"`
 }
 
 // Sequence is the order in which the frames of a run are dealt.

@@ -55,6 +55,8 @@ func (s Spec) Unlike(before Spec) (out []Difference) {
 	}
 	note("passes", strings.Join(before.PassNames(), ", "), strings.Join(s.PassNames(), ", "))
 	note("names of files", cmp.Or(before.Names, DefaultNames), cmp.Or(s.Names, DefaultNames))
+	note("waits for", afterText(before.After), afterText(s.After))
+	note("reads the frames of", runText(before.From), runText(s.From))
 	note("needs", before.Needs, s.Needs)
 	note("takes", before.Takes.String(), s.Takes.String())
 	note("priority", before.Level.String(), s.Level.String())
@@ -93,6 +95,25 @@ func yes(is bool) string {
 		return "yes"
 	}
 	return "no"
+}
+
+func runText(id RunID) string {
+	if id == 0 {
+		return ""
+	}
+	return fmt.Sprintf("#%d", id)
+}
+
+func afterText(list []After) string {
+	var out []string
+	for _, a := range list {
+		text := runText(a.Run)
+		if a.Frames {
+			text += " by frames"
+		}
+		out = append(out, text)
+	}
+	return strings.Join(out, ", ")
 }
 
 func secondsText(seconds float64) string {

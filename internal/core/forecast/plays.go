@@ -64,13 +64,9 @@ func Take(
 	s *farm.State, m *pace.Model, sight func(*farm.Lease) deal.Sight, received []fairness.Received, now time.Time,
 ) *Position {
 	p := &Position{At: now, farm: simulate.Farm{Start: now, Received: received}}
-	var open []*farm.Run
-	total := 0
-	for _, run := range s.Queue() {
-		if run.State == farm.RunQueued || run.State == farm.RunRendering {
-			open = append(open, run)
-			total += run.ToDo.Len() + run.DealtCount()
-		}
+	open, total := foreseen(s), 0
+	for _, run := range open {
+		total += run.ToDo.Len() + run.Later.Len() + run.DealtCount()
 	}
 	if len(open) == 0 {
 		return p
@@ -195,6 +191,12 @@ func (p *Position) takeRun(
 		r.speeds = append(r.speeds, m.SpeedFor(n, run))
 		r.before = append(r.before, m.Speed(n, run.Spec.Recipe))
 	}
+	for _, a := range run.Spec.After {
+		at := slices.IndexFunc(p.jobs, func(other runs) bool { return other.id == a.Run })
+		if at >= 0 && !a.Frames && !run.Terms.Freed {
+			job.After = append(job.After, simulate.After{Job: at})
+		}
+	}
 	job.Startup, job.Again = startups(m, run, r.pieces)
 	p.farm.Jobs = append(p.farm.Jobs, job)
 	p.jobs = append(p.jobs, r)
@@ -211,7 +213,9 @@ type part struct {
 func (p *Position) partsOf(
 	run *farm.Run, failing frames.Set, index map[farm.NodeID]int, sight func(*farm.Lease) deal.Sight,
 ) []part {
-	parts := []part{{set: run.ToDo.Minus(failing)}}
+	// Frames that wait for the same frames of others count as ready: their run stands behind
+	// that of the others, and pieces are not frames.
+	parts := []part{{set: run.ToDo.Union(run.Later).Minus(failing)}}
 	for l := range run.OpenLeases {
 		if l.Race || l.Left.Empty() {
 			continue

@@ -125,8 +125,16 @@ func (w *world) submit(job int) {
 	if spec.Sequence == farm.ScoutsFirst && spec.Scouts.Empty() {
 		spec.Scouts = deal.Scouts(w.m, &farm.Run{ID: id, Spec: spec})
 	}
+	for _, a := range w.farm.Jobs[job].After {
+		for of, index := range w.runs {
+			if index == a.Job {
+				spec.After = append(spec.After, farm.After{Run: of, Frames: a.Frames})
+			}
+		}
+	}
+	state, _ := w.s.Begins(spec)
 	submitted := farm.RunSubmitted{
-		Run: id, Spec: spec, State: farm.RunQueued, Order: w.s.LastOrder + 1, At: w.at(w.now),
+		Run: id, Spec: spec, State: state, Order: w.s.LastOrder + 1, At: w.at(w.now),
 	}
 	w.noted(Event{Submit: &submitted})
 	w.e.Append(submitted)

@@ -76,7 +76,14 @@ type Job struct {
 	Speeds    []float64     // of each node for this job, as in Farm.Nodes; nil: Node.Speed
 	Has       []int         // nodes that have its bundle before the play, as in Farm.Nodes
 	HasBefore []int         // the same of the bundle of the job's run before
+	After     []After       // jobs that it waits for, which stand before it in Farm.Jobs
 	Memory    int64         // bytes that a launch grows to, which its node measures; 0: it does not
+}
+
+// After is a job that another waits for, as in Farm.Jobs.
+type After struct {
+	Job    int
+	Frames bool // see farm.After
 }
 
 // Fetch returns what a node, as in Farm.Nodes, gets of the job's bundle before its first

@@ -97,8 +97,11 @@ func (t *transaction) steer(run *farm.Run, what Steering, how How, by string) er
 				},
 			)
 		}
-		if run.State == farm.RunHeld {
-			moved := farm.RunMoved{Run: run.ID, State: reopened(run), Reason: "released by " + by, At: t.Now}
+		if err := t.free(run, how, by); err != nil {
+			return err
+		}
+		if run.State == farm.RunHeld || run.State == farm.RunWaiting && run.Terms.Freed {
+			moved := farm.RunMoved{Run: run.ID, State: t.reopened(run), Reason: "released by " + by, At: t.Now}
 			if run.FoundScene != "" {
 				moved.Scene = run.FoundScene
 				moved.Reason += ", to go on with the scene as it was found"
@@ -191,12 +194,37 @@ func isNot(set frames.Set) string {
 	return triage.FramesText(set) + " are"
 }
 
-// reopened returns the state of a run that is released.
-func reopened(run *farm.Run) farm.RunState {
-	if run.StartedAt.IsZero() {
-		return farm.RunQueued
+// free lets a run that is released wait for no other any more, where a person says so or
+// what it waits for does not come.
+func (t *transaction) free(run *farm.Run, how How, by string) error {
+	gate, other := t.State.Gate(run)
+	reason := by + " has said that it shall not wait any more"
+	switch {
+	case gate == farm.GateOpen:
+		return nil
+	case gate == farm.GateBroken:
+		reason = fmt.Sprintf("%s has said that it shall go on without %s", by, other.Spec.Name())
+	case run.State == farm.RunWaiting && !how.Now:
+		return refusal.New(
+			refusal.Conflict, "",
+			"%s waits for %s; it begins by itself when that is done. To let it begin before, release it with --now",
+			run.Spec.Name(), other.Spec.Name(),
+		)
+	case !how.Now:
+		return nil
 	}
-	return farm.RunRendering
+	terms := run.Terms
+	terms.Freed = true
+	t.Append(farm.RunSet{Run: run.ID, Terms: terms, Reason: reason, At: t.Now})
+	return nil
+}
+
+// reopened returns the state of a run that is released.
+func (t *transaction) reopened(run *farm.Run) farm.RunState {
+	if gate, _ := t.State.Gate(run); gate == farm.GateShut {
+		return farm.RunWaiting
+	}
+	return run.Resumes()
 }
 
 func (t *transaction) endLeases(run *farm.Run, reason string) {

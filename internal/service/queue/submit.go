@@ -2,9 +2,11 @@ package queue
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"path"
 	"slices"
+	"strings"
 
 	"vexillum/internal/core/capacity"
 	"vexillum/internal/core/deal"
@@ -31,6 +33,7 @@ type Submission struct {
 	// Number is what the run shall be called by. A *TakenError says that it
 	// cannot be.
 	Number int
+	After  []Wait // runs that it waits for
 	Actor  string
 	Role   farm.Role // of the actor
 }
@@ -57,17 +60,17 @@ func (e *TakenError) Error() string {
 	return fmt.Sprintf("the number is taken; the next is %d", e.Next)
 }
 
-// Submitted returns the run that was submitted with a key, or false. A *refusal.Refusal
-// says that something else was asked for under it.
-func (d *Desk) Submitted(ctx context.Context, key, digest string) (out Submitted, known bool, err error) {
+// Submitted returns what was submitted before under the keys of submissions, or false. A
+// *refusal.Refusal says that something else was asked for under them.
+func (d *Desk) Submitted(ctx context.Context, subs []Submission) (out []Submitted, known bool, err error) {
 	err = d.do(ctx, func(t *transaction) error {
-		var run *farm.Run
-		if run, err = t.submitted(key, digest); run != nil && err == nil {
-			out, known = t.submittedView(run, true), true
+		ids, err := t.submittedBefore(subs)
+		for _, id := range ids {
+			out = append(out, t.submittedView(t.State.Runs[id], true))
 		}
 		return err
 	})
-	return out, known, err
+	return out, len(out) > 0, err
 }
 
 func (t *transaction) submitted(key, digest string) (*farm.Run, error) {
@@ -87,15 +90,24 @@ func outputOf(spec farm.Spec) string {
 	return path.Join(spec.Output, fmt.Sprintf("%s-%d", spec.Kind, spec.Number))
 }
 
-// NextNumber returns the least number from one on that a run may have, and the
-// folder that it then writes into: no other run writes there.
-func (d *Desk) NextNumber(ctx context.Context, spec farm.Spec, from int) (number int, output string, err error) {
+// Folder is the number that a run may have and the folder that it then writes into.
+type Folder struct {
+	Number int
+	Path   string // in its frame place, with slashes
+}
+
+// Folders returns for each of some runs the least number from the given on that it may
+// have, and its folder: no other run writes there.
+func (d *Desk) Folders(ctx context.Context, specs []farm.Spec, from []int) (out []Folder, err error) {
 	err = d.do(ctx, func(t *transaction) error {
-		spec.Number = t.nextNumber(spec, from)
-		number, output = spec.Number, outputOf(spec)
+		out = make([]Folder, 0, len(specs))
+		for i, spec := range specs {
+			spec.Number = t.nextNumber(spec, from[i])
+			out = append(out, Folder{spec.Number, outputOf(spec)})
+		}
 		return nil
 	})
-	return number, output, err
+	return out, err
 }
 
 // nextNumber finds the least number whose folder is no other run's. Capitals do
@@ -151,70 +163,195 @@ func (t *transaction) submittedView(run *farm.Run, again bool) Submitted {
 	}
 }
 
+// Wait is a run that a submission waits for.
+type Wait struct {
+	// Of is the place of a submission among those that come with it, which must stand before
+	// it, or below 0 where Name is the name of a run that there is already.
+	Of     int
+	Name   string
+	Frames bool // each frame waits for the same frame alone
+	Reads  bool // it reads the frames of that run
+}
+
+// BatchError says which of several submissions is to blame.
+type BatchError struct {
+	Index int
+	Err   error
+}
+
+// Error says what is wrong with it.
+func (e *BatchError) Error() string { return e.Err.Error() }
+
+// Unwrap returns what is wrong with it.
+func (e *BatchError) Unwrap() error { return e.Err }
+
 // Submit puts a checked submission into the queue. The same Key gives the run
 // of the first submit again.
-func (d *Desk) Submit(ctx context.Context, sub Submission) (out Submitted, err error) {
+func (d *Desk) Submit(ctx context.Context, sub Submission) (Submitted, error) {
+	all, err := d.SubmitAll(ctx, []Submission{sub})
+	if err != nil {
+		var in *BatchError
+		if errors.As(err, &in) {
+			err = in.Err
+		}
+		return Submitted{}, err
+	}
+	return all[0], nil
+}
+
+// SubmitAll puts checked submissions into the queue, all of them or none, in one step.
+// What was submitted under the Key of the first is given again. The error is a
+// *[BatchError] where one of them is to blame.
+func (d *Desk) SubmitAll(ctx context.Context, subs []Submission) (out []Submitted, err error) {
+	var opened []*farm.Run // of a dry run
+	var ids []farm.RunID
+	again := false
 	err = d.do(ctx, func(t *transaction) error {
-		if run, err := t.submitted(sub.Key, sub.Digest); err != nil || run != nil {
-			if err == nil {
-				out = t.submittedView(run, true)
+		if ids, err = t.submittedBefore(subs); err != nil || ids != nil {
+			again = ids != nil
+			return err
+		}
+		records, err := t.prepare(subs)
+		if err != nil {
+			return err
+		}
+		for i, r := range records {
+			if subs[i].Dry {
+				opened = append(opened, r.Opened())
+				continue
 			}
-			return err
+			ids = append(ids, r.Run)
+			t.Append(r, farm.Audited{
+				Actor: subs[i].Actor, Action: "submit run", Subject: r.Spec.Name(), To: string(r.State), Run: r.Run,
+				At: t.Now,
+			})
 		}
-		spec := sub.Spec
-		if t.State.Projects[spec.Project] == nil {
-			return refusal.New(
-				refusal.Invalid, "project", "there is no project %q; vexillum project list shows them", spec.Project,
-			)
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	// Views are made apart and a few at a time: with many runs they take longer than to submit.
+	const atOnce = 20
+	for from := 0; from < len(subs); from += atOnce {
+		err := d.do(ctx, func(t *transaction) error {
+			for i := from; i < min(from+atOnce, len(subs)); i++ {
+				if opened == nil {
+					out = append(out, t.submittedView(t.State.Runs[ids[i]], again))
+					continue
+				}
+				view := t.submittedView(opened[i], false)
+				view.Run.ID = 0
+				out = append(out, view)
+				if t.State.Runs[opened[i].ID] == nil { // another run will have its number
+					d.m.Forget(opened[i].ID)
+					d.dealer.Forget(opened[i].ID)
+				}
+			}
+			return nil
+		})
+		if err != nil {
+			return nil, err
 		}
-		if spec.Project == farm.OwnProject && sub.Actor != farm.OwnActor && !sub.Own {
-			return refusal.New(
-				refusal.Conflict, "project", "the project %s is the farm's own; choose another", spec.Project,
-			)
+	}
+	return out, nil
+}
+
+// submittedBefore returns the runs that were submitted under the keys of submissions, or
+// none. They are there all or not at all.
+func (t *transaction) submittedBefore(subs []Submission) (ids []farm.RunID, err error) {
+	for i, sub := range subs {
+		run, err := t.submitted(sub.Key, sub.Digest)
+		if err != nil {
+			return nil, err
 		}
-		if err := t.place(&spec, sub); err != nil {
-			return err
+		if run == nil {
+			if i > 0 {
+				return nil, refusal.New(
+					refusal.Invalid, "Idempotency-Key",
+					"other jobs were submitted with this Idempotency-Key; give another key",
+				)
+			}
+			return nil, nil
 		}
-		spec.Owner, spec.Names = sub.Actor, t.State.Projects[spec.Project].Names
-		state := farm.RunQueued
-		if sub.Held {
-			state = farm.RunHeld
+		ids = append(ids, run.ID)
+	}
+	return ids, nil
+}
+
+// prepare returns the Records of submissions, and appends none.
+func (t *transaction) prepare(subs []Submission) ([]farm.RunSubmitted, error) {
+	records := make([]farm.RunSubmitted, 0, len(subs))
+	folders, jobs := map[string]bool{}, map[string]bool{}
+	for i, sub := range subs {
+		record, err := t.submission(sub, records)
+		if err != nil {
+			return nil, &BatchError{i, err}
 		}
-		id := t.State.LastRun + 1
-		if spec.Sequence == farm.ScoutsFirst {
-			spec.Scouts = deal.Scouts(d.m, &farm.Run{ID: id, Spec: spec})
+		spec := record.Spec
+		place := ""
+		if p := t.State.Projects[spec.Project]; p != nil {
+			place = p.Frames
 		}
-		if spec.StartOn == 0 && !sub.AtOnce && !proven(t.State, spec) {
-			spec.StartOn = startOn
+		folder := strings.ToLower(place + "\n" + spec.Output)
+		job := strings.ToLower(spec.Project + "/" + spec.Name())
+		switch {
+		case jobs[job]:
+			return nil, &BatchError{i, refusal.New(
+				refusal.Invalid, "job", "two jobs are called %s; each needs a name of its own", spec.Job,
+			)}
+		case folders[folder]:
+			return nil, &BatchError{i, refusal.New(
+				refusal.Invalid, "output", "two jobs would write into the folder %s; give each one of its own",
+				spec.Output,
+			)}
 		}
+		folders[folder], jobs[job] = true, true
+		records = append(records, record)
+	}
+	return records, nil
+}
+
+// submission returns the Record of a submission that comes behind others.
+func (t *transaction) submission(sub Submission, before []farm.RunSubmitted) (record farm.RunSubmitted, err error) {
+	spec := sub.Spec
+	if t.State.Projects[spec.Project] == nil {
+		return record, refusal.New(
+			refusal.Invalid, "project", "there is no project %q; vexillum project list shows them", spec.Project,
+		)
+	}
+	if spec.Project == farm.OwnProject && sub.Actor != farm.OwnActor && !sub.Own {
+		return record, refusal.New(
+			refusal.Conflict, "project", "the project %s is the farm's own; choose another", spec.Project,
+		)
+	}
+	if err := t.place(&spec, sub); err != nil {
+		return record, err
+	}
+	spec.Owner, spec.Names = sub.Actor, t.State.Projects[spec.Project].Names
+	id := t.State.LastRun + 1 + farm.RunID(len(before))
+	if spec.Sequence == farm.ScoutsFirst {
+		spec.Scouts = deal.Scouts(t.d.m, &farm.Run{ID: id, Spec: spec})
+	}
+	if spec.StartOn == 0 && !sub.AtOnce && !proven(t.State, spec) {
+		spec.StartOn = startOn
+	}
+	if sub.First {
 		for _, other := range t.State.Queue() {
-			if sub.First && other.Terms.Level.Rank() == spec.Level.Rank() {
+			if other.Terms.Level.Rank() == spec.Level.Rank() {
 				spec.Put = min(spec.Put, other.Terms.Put-1)
 			}
 		}
-		record := farm.RunSubmitted{
-			Run: id, Spec: spec, State: state, Order: t.State.LastOrder + 1, Key: sub.Key, Digest: sub.Digest,
-			At:     t.Now,
-			Reason: fmt.Sprintf("submitted by %s: %d frames, %s", sub.Actor, spec.Frames.Len(), state),
-		}
-		if sub.Dry {
-			out = t.submittedView(record.Opened(), false)
-			out.Run.ID = 0
-			d.m.Forget(id) // another run will have its number
-			d.dealer.Forget(id)
-			return nil
-		}
-		t.Append(
-			record,
-			farm.Audited{
-				Actor: sub.Actor, Action: "submit run", Subject: spec.Name(), To: string(state), Run: id,
-				At: t.Now,
-			},
-		)
-		out = t.submittedView(t.State.Runs[id], false)
-		return nil
-	})
-	return out, err
+	}
+	state, waits, err := t.await(&spec, sub, before)
+	if err != nil {
+		return record, err
+	}
+	return farm.RunSubmitted{
+		Run: id, Spec: spec, State: state, Order: t.State.LastOrder + 1 + int64(len(before)), Key: sub.Key,
+		Digest: sub.Digest, At: t.Now,
+		Reason: fmt.Sprintf("submitted by %s: %d frames, %s", sub.Actor, spec.Frames.Len(), waits),
+	}, nil
 }
 
 // place gives a run its number, its folder and the shot that it is of, after the

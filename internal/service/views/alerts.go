@@ -93,6 +93,13 @@ func (b *Board) stuck() (out []wire.NeedHand) {
 				Evidence: sentence(run.Reason),
 			})
 		}
+		if run.State == farm.RunHeld && run.Held == farm.HeldStep {
+			out = append(out, wire.NeedHand{
+				Kind: "step", Run: int64(run.ID), Action: "release",
+				Sentence: fmt.Sprintf("%s is held: what it waits for does not come.", run.Spec.Name()),
+				Evidence: sentence(run.Reason + "; render that again, or release this one to go on without it"),
+			})
+		}
 		if run.State == farm.RunHeld && run.Held == farm.HeldFailing {
 			out = append(out, wire.NeedHand{
 				Kind: "failing", Run: int64(run.ID), Action: "release",

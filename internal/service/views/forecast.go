@@ -51,6 +51,8 @@ func (b *Board) Forecast(run *farm.Run, now time.Time) wire.Forecast {
 		return wire.Forecast{Known: true, Median: instant(run.EndedAt), Late: instant(run.EndedAt)}
 	case run.State == farm.RunHeld:
 		return wire.Forecast{Why: "the run is held"}
+	case run.State == farm.RunWaiting && !played:
+		return wire.Forecast{Why: "the run waits for another, of which the end is not known"}
 	case !b.m.Curve(run).Known():
 		return wire.Forecast{Why: "no frame is finished yet"}
 	case !played || now.Sub(b.foretoldAt) > foretoldGood:

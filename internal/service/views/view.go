@@ -239,7 +239,7 @@ func (b *Board) RunView(run *farm.Run, now time.Time) wire.Run {
 		FrameCount: spec.Frames.Len(), DoneCount: run.Done.Len(), ParkedCount: run.Parked.Len(),
 		SubmittedAt: run.SubmittedAt, StartedAt: instant(run.StartedAt), EndedAt: instant(run.EndedAt),
 		Nodes: []string{}, Changed: run.Changed, Forecast: b.Forecast(run, now),
-		Troubles: b.troubles(run), Suspects: suspects(run),
+		Troubles: b.troubles(run), Suspects: suspects(run), After: b.after(run), From: int64(spec.From),
 	}
 	v.MemoryPeak, _ = b.m.Memory(run, frames.Set{})
 	v.AtRisk = b.atRisk(run, v.Forecast, now)
@@ -270,12 +270,23 @@ func (b *Board) RunView(run *farm.Run, now time.Time) wire.Run {
 	v.Sets = b.setsView(run, byState{
 		"parked": run.Parked, "failed": failing.Minus(busy).Minus(checking), "rendering": busy, "verifying": checking,
 		"delivering": frames.Of(delivering...), "dealt": run.Dealt().Minus(busy).Minus(checking).Minus(failing),
-		"to do": run.ToDo.Minus(failing), "done": run.Done.Minus(suspect), "suspect": suspect,
+		"to do": run.ToDo.Union(run.Later).Minus(failing), "done": run.Done.Minus(suspect), "suspect": suspect,
 	})
 	if newest, ok := b.newest[run.ID]; ok {
 		v.Newest, v.NewestAt = &newest.Frame, &newest.At
 	}
 	return v
+}
+
+// after returns the runs that a run waits for, or has waited for.
+func (b *Board) after(run *farm.Run) []wire.RunAfter {
+	out := []wire.RunAfter{}
+	for _, a := range run.Spec.After {
+		if other := b.s.Runs[a.Run]; other != nil {
+			out = append(out, wire.RunAfter{Run: int64(a.Run), Name: other.Spec.Name(), Frames: a.Frames})
+		}
+	}
+	return out
 }
 
 // troublesShown bounds the frames in trouble that a view of a run lists.

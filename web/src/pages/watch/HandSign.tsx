@@ -1,4 +1,4 @@
-const bars = ["scouts", "delivery", "full", "held", "failing", "place"];
+const bars = ["scouts", "delivery", "full", "held", "failing", "step", "place"];
 
 /** The sign of what needs a hand. */
 export function Sign({ kind }: { kind: string }) {

@@ -160,7 +160,7 @@ function Hand({ hand, runs, may, wrangler }: { hand: NeedHand } & Omit<Props, "h
             Try again
           </button>
         )}
-        {run && may(run) && hand.kind === "failing" && (
+        {run && may(run) && (hand.kind === "failing" || hand.kind === "step") && (
           <button type="button" className={primary} onClick={() => void go(run, "release")}>
             Release
           </button>

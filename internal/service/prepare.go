@@ -1,0 +1,178 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"maps"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+
+	"vexillum/internal/core/farm"
+	"vexillum/internal/publish"
+	"vexillum/internal/service/floor"
+	"vexillum/internal/service/queue"
+	"vexillum/internal/service/refusal"
+)
+
+// preparing gets submissions ready that come together: what several of them have in
+// common is looked at once.
+type preparing struct {
+	s *Service
+	f *floor.Floor
+
+	mu    sync.Mutex // for what follows
+	looks map[lookKey]*looked
+	roots map[string]*rooted
+}
+
+// lookKey is what a look at a scene depends on.
+type lookKey struct {
+	project, scene, recipe, bundle, with, job string
+	version                                   int
+}
+
+type looked struct {
+	once sync.Once
+	spec farm.Spec // with what the look has changed of it
+	look sceneLook
+	err  error
+}
+
+type rooted struct {
+	once  sync.Once
+	roots farm.Roots
+	err   error
+}
+
+// prepared is a submission that can be put into the queue.
+type prepared struct {
+	sub     queue.Submission
+	place   string // folder of the frame place here
+	remarks []string
+}
+
+// looksAtOnce bounds the scenes that are looked at side by side.
+const looksAtOnce = 8
+
+// all gets all of some submissions ready. The error is a *[queue.BatchError] of the first
+// that cannot be.
+func (p *preparing) all(ctx context.Context, subs []queue.Submission) ([]prepared, error) {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	out, errs := make([]prepared, len(subs)), make([]error, len(subs))
+	next := make(chan int)
+	var workers sync.WaitGroup
+	for range min(looksAtOnce, len(subs)) {
+		workers.Go(func() {
+			for i := range next {
+				if ctx.Err() != nil {
+					continue
+				}
+				if out[i], errs[i] = p.one(ctx, subs[i]); errs[i] != nil {
+					cancel()
+				}
+			}
+		})
+	}
+	for i := range subs {
+		next <- i
+	}
+	close(next)
+	workers.Wait()
+	for i, err := range errs {
+		if err != nil && !errors.Is(err, context.Canceled) { // what was ended for its sake is not to blame
+			return nil, &queue.BatchError{Index: i, Err: err}
+		}
+	}
+	if err := context.Cause(ctx); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// one gets a submission ready.
+func (p *preparing) one(ctx context.Context, sub queue.Submission) (out prepared, err error) {
+	given, sized := sub.Spec.Values, sub.Spec.Width != 0 || sub.Spec.Height != 0
+	if sub, err = p.f.Queue.CheckSubmission(sub); err != nil {
+		return out, err
+	}
+	roots, err := p.rootsOf(ctx, sub.Spec.Project)
+	if err != nil {
+		return out, err
+	}
+	r := p.f.Recipes.At(sub.Spec.Recipe, sub.Spec.RecipeVersion)
+	look, err := p.look(ctx, &sub, roots.Scenes)
+	if err != nil {
+		return out, err
+	}
+	sub.Spec.SceneSHA, sub.Spec.Pin, sub.Scene = look.sha, look.pin, look.shot
+	sub.Spec.Mark = publish.Mark(p.s.Life())
+	if !sized && sub.Scene.Width > 0 {
+		sub.Spec.Width, sub.Spec.Height = sub.Scene.Width, sub.Scene.Height
+		if err := queue.CheckSize(sub.Spec); err != nil {
+			return out, err
+		}
+	}
+	values := maps.Clone(sub.Scene.Values)
+	if values == nil {
+		values = map[string]string{}
+	}
+	maps.Copy(values, given)
+	if sub.Spec.Values, err = r.Complete(values); err != nil {
+		return out, &refusal.Refusal{Kind: refusal.Invalid, Field: "values", Reason: err.Error()}
+	}
+	if err := r.CheckChoice(sub.Spec.Values, sub.Scene); err != nil {
+		return out, &refusal.Refusal{Kind: refusal.Invalid, Field: "values", Reason: err.Error()}
+	}
+	return prepared{sub, roots.Frames, look.remarks}, nil
+}
+
+// rootsOf returns where a project's places are here, once it is sure that frames can be
+// delivered there.
+func (p *preparing) rootsOf(ctx context.Context, project string) (farm.Roots, error) {
+	p.mu.Lock()
+	r := p.roots[project]
+	if r == nil {
+		r = &rooted{}
+		p.roots[project] = r
+	}
+	p.mu.Unlock()
+	r.once.Do(func() {
+		if r.roots, r.err = p.f.Setup.Roots(ctx, project, runtime.GOOS); r.err == nil {
+			r.err = p.s.framePlaceOf(ctx, project, r.roots)
+		}
+	})
+	return r.roots, r.err
+}
+
+// look looks at the scene of a submission, or takes what was seen for another.
+func (p *preparing) look(ctx context.Context, sub *queue.Submission, scenes string) (sceneLook, error) {
+	spec := &sub.Spec
+	key := lookKey{
+		project: spec.Project, scene: spec.Scene, recipe: spec.Recipe, bundle: spec.Bundle,
+		with: strings.Join(spec.With, "\n"), version: spec.RecipeVersion,
+	}
+	if spec.Bundle != "" {
+		key.job = spec.Job // what nodes lack depends on its run before
+	}
+	p.mu.Lock()
+	l := p.looks[key]
+	if l == nil {
+		l = &looked{}
+		p.looks[key] = l
+	}
+	p.mu.Unlock()
+	l.once.Do(func() {
+		l.spec = *spec
+		r := p.f.Recipes.At(spec.Recipe, spec.RecipeVersion)
+		l.look, l.err = p.s.lookAtScene(ctx, p.f, &l.spec, scenes, r, sub.Dry)
+	})
+	if l.err != nil {
+		return sceneLook{}, l.err
+	}
+	spec.With, spec.Bundle, spec.BundleBytes = slices.Clone(l.spec.With), l.spec.Bundle, l.spec.BundleBytes
+	spec.BundleBefore, spec.BundleNew, spec.SceneSHA = l.spec.BundleBefore, l.spec.BundleNew, l.spec.SceneSHA
+	return l.look, nil
+}
