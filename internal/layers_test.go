@@ -55,6 +55,7 @@ var below = map[string][]string{
 	},
 	"fileschema": {"plainyaml"},
 	"recipe":     {"core/farm", "core/frames", "core/trait", "fileschema", "plainyaml"},
+	"jobfile":    {"fileschema", "wire"},
 	"drillfile": {
 		"core/farm", "core/frames", "core/hours", "core/pace", "core/simulate", "core/trait", "fileschema",
 	},
@@ -77,7 +78,7 @@ var below = map[string][]string{
 	"scenefile":       {"bundle", "core/farm", "plainfile", "recipe"},
 	"service/shelf":   {"core/farm", "recipe"},
 	"service/setup": {
-		"core/capacity", "core/farm", "recipe", "service/refusal", "service/shelf", "service/views",
+		"core/capacity", "core/farm", "jobfile", "recipe", "service/refusal", "service/shelf", "service/views",
 		"service/writer", "wire",
 	},
 	"service/views": {
@@ -102,7 +103,8 @@ var below = map[string][]string{
 	},
 	"service": {
 		"bundle", "core/farm", "core/forecast", "core/frames", "core/pace", "core/paths", "core/protocol/accept",
-		"core/span", "launcher", "permit", "plainfile", "publish", "recipe", "scenefile", "selftest", "service/errands",
+		"core/span", "fileschema", "jobfile", "launcher", "permit", "plainfile", "publish", "recipe", "scenefile", "selftest",
+		"service/errands",
 		"service/fleet",
 		"service/floor", "service/gauge", "service/lead", "service/ledger", "service/logbook", "service/queue",
 		"service/refusal", "service/views", "service/writer", "store", "wire",
@@ -123,7 +125,7 @@ var below = map[string][]string{
 	"demo":  {"client", "launcher", "wire"},
 	"cli": {
 		"api", "bundle", "client", "core/drill", "core/farm", "core/frames", "core/simulate", "core/span", "crowd",
-		"demo", "drillfile", "fileschema", "launcher", "localpg", "node", "picture", "plainfile", "plainyaml",
+		"demo", "drillfile", "fileschema", "jobfile", "launcher", "localpg", "node", "picture", "plainfile", "plainyaml",
 		"practice", "publish", "recipe", "scenefile", "secret", "service", "store", "wire",
 	},
 	"testkit/smallfarm": {"core/deal", "core/farm", "core/frames", "core/pace"},

@@ -359,7 +359,7 @@ func TestBadBodies(t *testing.T) {
 		{"an unknown field", `{"jobb": "a"}`, 400, "jobb"},
 		{"a number where a text belongs", `{"job": 7}`, 400, "job"},
 		{"too large", `{"job": "` + strings.Repeat("a", maxBody) + `"}`, 413, "more than"},
-		{"no frames", `{"job": "a", "scene": "a.practice", "project": "salt-clock"}`, 422, "frame range"},
+		{"no scene", `{"job": "a", "scene": "a.practice", "project": "salt-clock"}`, 422, "there is no scene"},
 		{"a range of a million commas", `{"job": "a", "scene": "a.practice", "frames": "` + strings.Repeat(",", 900_000) + `"}`, 422, "longer than"},
 		{"an unknown priority", `{"job": "a", "project": "salt-clock", "scene": "a.practice", "frames": "1", "priority": "asap"}`, 422, "is not a priority"},
 		{"urgent by an artist", `{"job": "a", "project": "salt-clock", "scene": "a.practice", "frames": "1", "priority": "urgent"}`, 403, "only a wrangler"},

@@ -14,6 +14,8 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"vexillum/internal/fileschema"
+	"vexillum/internal/service/queue"
 	"vexillum/internal/service/refusal"
 	"vexillum/internal/service/writer"
 	"vexillum/internal/store"
@@ -48,7 +50,13 @@ var statusOf = map[refusal.Kind]int{
 // fail answers with what an error of the service means to the asker.
 func (s *Server) fail(c *gin.Context, err error) {
 	var no *refusal.Refusal
+	var wrong *fileschema.MistakesError
+	var one *queue.BatchError
 	switch {
+	case errors.As(err, &wrong):
+		mistakes(c, "the file", wrong)
+	case errors.As(err, &one) && errors.As(one.Err, &no):
+		problem(c, statusOf[no.Kind], no.Field, no.Reason)
 	case errors.As(err, &no):
 		problem(c, statusOf[no.Kind], no.Field, no.Reason)
 	case errors.Is(err, writer.ErrGone):
@@ -64,11 +72,31 @@ func (s *Server) fail(c *gin.Context, err error) {
 	}
 }
 
+// mistakes answers that a file that people write has mistakes, and where.
+func mistakes(c *gin.Context, what string, wrong *fileschema.MistakesError) {
+	all := mistakesView(wrong)
+	detail := fmt.Sprintf("%s has a mistake: %s", what, wrong.Mistakes[0])
+	if len(all) > 1 {
+		detail = fmt.Sprintf("%s has %d mistakes; the first: %s", what, len(all), wrong.Mistakes[0])
+	}
+	problemWith(c, wire.Problem{
+		Status: http.StatusUnprocessableEntity, Field: "text", Detail: detail, Mistakes: all,
+	})
+}
+
+func mistakesView(wrong *fileschema.MistakesError) []wire.FileMistake {
+	out := []wire.FileMistake{}
+	for _, m := range wrong.Mistakes {
+		out = append(out, wire.FileMistake{Line: m.At.Line, Column: m.At.Column, Field: m.Field, What: m.What})
+	}
+	return out
+}
+
 // maxBody bounds the body of a request in bytes.
 const maxBody = 1 << 20
 
 // body reads a JSON body into v and answers with a problem if it cannot.
-func body(c *gin.Context, v any) bool {
+func body(c *gin.Context, v any, most int64) bool {
 	if kind, _, _ := mime.ParseMediaType(c.ContentType()); kind != "application/json" {
 		problem(
 			c, http.StatusUnsupportedMediaType, "Content-Type",
@@ -76,10 +104,10 @@ func body(c *gin.Context, v any) bool {
 		)
 		return false
 	}
-	data, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, maxBody))
+	data, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, most))
 	var large *http.MaxBytesError
 	if errors.As(err, &large) {
-		problem(c, http.StatusRequestEntityTooLarge, "", fmt.Sprintf("the body has more than %d bytes", maxBody))
+		problem(c, http.StatusRequestEntityTooLarge, "", fmt.Sprintf("the body has more than %d bytes", most))
 		return false
 	}
 	if err != nil {

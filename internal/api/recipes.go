@@ -64,19 +64,16 @@ func (s *Server) checkRecipe(c *gin.Context, _ *floor.Floor, in wire.RecipeChang
 }
 
 // readRecipe reads a recipe file, or says what is wrong with it.
-func readRecipe(text string) (*recipe.Recipe, []wire.RecipeMistake) {
+func readRecipe(text string) (*recipe.Recipe, []wire.FileMistake) {
 	r, err := recipe.Parse([]byte(text))
 	var wrong *fileschema.MistakesError
-	out := []wire.RecipeMistake{}
 	switch {
 	case errors.As(err, &wrong):
-		for _, m := range wrong.Mistakes {
-			out = append(out, wire.RecipeMistake{Line: m.At.Line, Column: m.At.Column, Field: m.Field, What: m.What})
-		}
+		return r, mistakesView(wrong)
 	case err != nil:
-		out = append(out, wire.RecipeMistake{What: err.Error()})
+		return r, []wire.FileMistake{{What: err.Error()}}
 	}
-	return r, out
+	return r, []wire.FileMistake{}
 }
 
 func (s *Server) dropRecipe(c *gin.Context, f *floor.Floor) {

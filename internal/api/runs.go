@@ -14,19 +14,15 @@ import (
 	"strings"
 	"time"
 
-	"github.com/dustin/go-humanize"
-	"github.com/dustin/go-humanize/english"
 	"github.com/gin-gonic/gin"
 
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
-	"vexillum/internal/core/span"
 	"vexillum/internal/picture"
 	"vexillum/internal/secret"
 	"vexillum/internal/service"
 	"vexillum/internal/service/floor"
 	"vexillum/internal/service/queue"
-	"vexillum/internal/service/refusal"
 	"vexillum/internal/store"
 	"vexillum/internal/wire"
 )
@@ -147,157 +143,36 @@ func (s *Server) changeRun(c *gin.Context, f *floor.Floor, in wire.RunChange) {
 }
 
 func (s *Server) submit(c *gin.Context, _ *floor.Floor, in wire.Submit) {
-	sub, err := submissionOf(in, person(c))
+	key, digest := keyOf(c, in)
+	done, err := s.svc.SubmitAsked(c, []service.Asked{{Submit: in}}, person(c), key, digest)
+	var one *queue.BatchError
+	if errors.As(err, &one) {
+		err = one.Err
+	}
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	if key := c.GetHeader("Idempotency-Key"); key != "" {
-		asked, err := json.Marshal(in)
-		if err != nil {
-			s.fail(c, err)
-			return
-		}
-		sub.Key, sub.Digest = sub.Actor+" "+key, secret.Hash(string(asked))
-	}
-	done, err := s.svc.Submit(c, sub)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	receipt := receiptOf(done)
-	receipt.DryRun = in.DryRun && !done.Again
+	receipt := service.Receipt(done[0])
+	receipt.DryRun = in.DryRun && !done[0].Again
 	status := http.StatusCreated
-	if done.Again || in.DryRun {
+	if done[0].Again || in.DryRun {
 		status = http.StatusOK
 	}
 	c.JSON(status, receipt)
 }
 
-// submissionOf reads what somebody submits. The error is a *[refusal.Refusal].
-func submissionOf(in wire.Submit, by farm.Person) (queue.Submission, error) {
-	none := queue.Submission{}
-	set, err := frames.Parse(in.Frames)
+// keyOf returns the key under which something is asked for, as its asker gives it, and the
+// digest of what that is; empty: none is given.
+func keyOf(c *gin.Context, asked any) (key, digest string) {
+	if key = c.GetHeader("Idempotency-Key"); key == "" {
+		return "", ""
+	}
+	text, err := json.Marshal(asked)
 	if err != nil {
-		return none, refusal.New(refusal.Invalid, "frames", "%v", err)
+		panic(err) // it was JSON a moment ago
 	}
-	var shot *frames.Span
-	if in.Shot != "" {
-		span, err := frames.ParseSpan(in.Shot)
-		if err != nil {
-			return none, refusal.New(refusal.Invalid, "shot", "%v", err)
-		}
-		shot = &span
-	}
-	level, err := farm.ParseLevel(in.Priority)
-	if err != nil {
-		return none, refusal.New(refusal.Invalid, "priority", "%v", err)
-	}
-	if level == farm.Urgent && !by.Role.Allows(farm.Wrangler) {
-		return none, refusal.New(
-			refusal.Forbidden, "priority",
-			"only a wrangler can submit urgent work, as it comes before everybody else's; use high, or ask a wrangler",
-		)
-	}
-	ceiling, err := farm.ParseCeiling(in.Ceiling)
-	if err != nil {
-		return none, refusal.New(refusal.Invalid, "ceiling", "%v", err)
-	}
-	due, err := queue.ParseDue(in.Due)
-	if err != nil {
-		return none, err
-	}
-	sequence, err := farm.ParseSequence(in.Sequence)
-	if err != nil {
-		return none, refusal.New(refusal.Invalid, "sequence", "%v", err)
-	}
-	sub := queue.Submission{
-		Held: in.Held, Dry: in.DryRun, Shot: shot, Actor: by.Name, Role: by.Role,
-		AtOnce: in.StartOn != nil && *in.StartOn == 0,
-		Spec: farm.Spec{
-			Bundle: in.Bundle, With: in.With, Job: in.Job, Project: in.Project, Kind: farm.RunKind(in.Kind),
-			Recipe: in.Recipe,
-			Scene:  in.Scene, Output: in.Output, Width: in.Width, Height: in.Height, Values: in.Values,
-			Tries: in.Tries, Chunk: in.Chunk, Frames: set, Needs: in.Needs,
-			Terms: farm.Terms{Level: level, Ceiling: ceiling, Due: due}, Sequence: sequence,
-			Wait: in.Wait, Stall: in.Stall,
-		},
-	}
-	wire.Set(&sub.Spec.StartOn, in.StartOn)
-	if in.Takes != nil {
-		sub.Spec.Takes = farm.Amounts(*in.Takes)
-	}
-	for _, a := range in.After {
-		sub.After = append(sub.After, queue.Wait{Of: -1, Name: a.Run, Frames: a.Frames})
-	}
-	for _, name := range in.Passes {
-		sub.Spec.Passes = append(sub.Spec.Passes, farm.Pass{Name: name})
-	}
-	return sub, nil
-}
-
-// worthSaying is from how many seconds of fetching on a submitter is told of it.
-const worthSaying = 5
-
-// lackText says what nodes have to get of a bundle before they can begin.
-func lackText(l queue.Lack) string {
-	return fmt.Sprintf(
-		"%s to get up to %s of the bundle first, which may take %s; those that would end after the rest get no frames.",
-		english.Plural(l.Nodes, "node has", "nodes have"), humanize.IBytes(uint64(l.Bytes)),
-		span.Text(span.Of(l.Seconds)),
-	)
-}
-
-// receiptOf tells a submitter what became of it.
-func receiptOf(done service.Submitted) wire.Receipt {
-	run := done.Run
-	out := wire.Receipt{
-		Run: run.ID, Name: run.Name, Frames: run.Frames, FrameCount: run.FrameCount, Output: done.Output,
-		State: run.State, Forecast: run.Forecast, Shot: run.Shot, Remarks: []string{run.ShotWhy},
-	}
-	switch n := len(done.Passed); n {
-	case 0:
-	case 1:
-		out.Remarks = append(
-			out.Remarks,
-			fmt.Sprintf("The folder %s holds files already, so the run has another number.", done.Passed[0]),
-		)
-	default:
-		out.Remarks = append(
-			out.Remarks,
-			fmt.Sprintf(
-				"The folders %s to %s hold files already, so the run has another number.", done.Passed[0],
-				done.Passed[n-1],
-			),
-		)
-	}
-	out.Remarks = append(out.Remarks, done.Remarks...)
-	out.Nodes = done.Able
-	if l := done.Lack; l.Nodes > 0 && l.Seconds >= worthSaying {
-		out.Remarks = append(out.Remarks, lackText(l))
-	}
-	if done.Nobody != "" {
-		out.Remarks = append(out.Remarks, "No node can take it as it is: "+done.Nobody+".")
-	}
-	switch {
-	case run.State == string(farm.RunHeld):
-		out.Sentence = "It is held until somebody releases it."
-	case done.Nobody != "":
-		out.Sentence = "It needs a hand before it starts."
-	case out.Nodes == 0:
-		out.Sentence = "It waits: " + run.Why + "."
-	default:
-		out.Sentence = startsSoon(out.Nodes)
-	}
-	return out
-}
-
-func startsSoon(nodes int) string {
-	who := fmt.Sprintf("%d nodes that are online may", nodes)
-	if nodes == 1 {
-		who = "1 node that is online may"
-	}
-	return "It starts as soon as a node that may take it is free; " + who + "."
+	return key, secret.Hash(string(text))
 }
 
 // steer returns the handler of one way to steer a run.

@@ -89,6 +89,12 @@ var routes = []route{
 	{"GET", "/api/v1/events", viewer, (*Server).events},
 	{"GET", "/api/v1/runs", viewer, live((*Server).runs)},
 	{"POST", "/api/v1/runs", artist, reading((*Server).submit)},
+	{"POST", "/api/v1/jobs", artist, readingUpTo(mostJobs, (*Server).submitJobs)},
+	{"POST", "/api/v1/runs/:run/final", artist, reading((*Server).submitFinal)},
+	{"GET", "/api/v1/presets", viewer, live((*Server).presets)},
+	{"PUT", "/api/v1/presets/:preset", wrangler, reading((*Server).setPreset)},
+	{"DELETE", "/api/v1/presets/:preset", wrangler, live((*Server).dropPreset)},
+	{"PUT", "/api/v1/preset-choice", artist, reading((*Server).choosePreset)},
 	{"GET", "/api/v1/runs/:run", viewer, (*Server).run},
 	{"GET", "/api/v1/runs/:run/results", viewer, (*Server).results},
 	{"GET", "/api/v1/runs/:run/timings", viewer, (*Server).timings},
@@ -147,6 +153,8 @@ var routes = []route{
 	{"GET", "/api/v1/bundles/:bundle", viewer, (*Server).bundle},
 	{"PUT", "/api/v1/bundles/:bundle/contents/:content/:piece", artist, (*Server).putPiece},
 	{"GET", "/api/v1/projects", viewer, live((*Server).projects)},
+	{"GET", "/api/v1/projects/:project/scenes", artist, (*Server).browse},
+	{"GET", "/api/v1/projects/:project/scene", artist, (*Server).scene},
 	{"PATCH", "/api/v1/projects/:project", wrangler, reading((*Server).setProject)},
 	{"DELETE", "/api/v1/projects/:project", wrangler, live((*Server).dropProject)},
 	{"GET", "/api/v1/places", viewer, (*Server).places},
@@ -322,9 +330,16 @@ func live(handle func(*Server, *gin.Context, *floor.Floor)) func(*Server, *gin.C
 
 // reading makes a handler of one that needs the live farm and a body.
 func reading[T any](handle func(*Server, *gin.Context, *floor.Floor, T)) func(*Server, *gin.Context) {
+	return readingUpTo(maxBody, handle)
+}
+
+// readingUpTo is reading of a body of at most so many bytes.
+func readingUpTo[T any](
+	most int64, handle func(*Server, *gin.Context, *floor.Floor, T),
+) func(*Server, *gin.Context) {
 	return func(s *Server, c *gin.Context) {
 		var in T
-		if !body(c, &in) {
+		if !body(c, &in, most) {
 			return
 		}
 		if f, ok := s.floor(c); ok {

@@ -13,11 +13,11 @@ import (
 	"time"
 
 	"github.com/dustin/go-humanize/english"
-	"github.com/google/uuid"
 	"github.com/spf13/cobra"
 
 	"vexillum/internal/client"
 	"vexillum/internal/core/frames"
+	"vexillum/internal/jobfile"
 	"vexillum/internal/wire"
 )
 
@@ -34,8 +34,10 @@ type submission struct {
 	due, startOn string
 	stall        time.Duration
 	follow       bool
-	after        []string
-	afterFrames  []string
+
+	scale, proofScale string
+	after             []string
+	afterFrames       []string
 
 	bundle, incomplete bool
 	gather             bundling
@@ -152,14 +154,21 @@ func (a *app) submitAndFollow(ctx context.Context, in wire.Submit, follow bool) 
 func (s *submission) bind(c *cobra.Command) {
 	f := c.Flags()
 	f.StringVarP(&s.in.Project, "project", "p", "", "project (needed)")
-	f.StringVarP(&s.in.Frames, "frames", "f", "", "frame range such as 1-180, 1-180/2 or 1,5,9-20 (needed)")
+	f.StringVarP(
+		&s.in.Frames, "frames", "f", "", "frame range such as 1-180, 1-180/2 or 1,5,9-20 (default: the whole shot)",
+	)
+	f.IntVar(&s.in.Every, "every", 0, "one frame in so many of these, spread over them")
+	f.StringVar(&s.in.Preset, "preset", "", "preset of the project that says what is not said here, or none")
+	f.BoolVar(&s.in.Proof, "proof", false, "the proof of what is described: some frames, smaller, as the preset says")
+	f.StringVar(&s.proofScale, "proof-scale", "", "size of the proof, such as 25% (default: as the preset says, or 50%)")
+	f.StringVar(&s.scale, "scale", "", "part of the size, such as 50%")
 	f.StringVar(
 		&s.in.Shot, "shot", "",
 		"all frames of the animation, whatever part is rendered, such as 1-180 (default: as in the job's earlier "+
 			"runs, as a file beside the scene says, or the frames)",
 	)
 	f.StringVar(&s.in.Job, "job", "", "name of the job (default: the scene's name)")
-	f.StringVar(&s.in.Kind, "kind", "final", "proof, final or correction")
+	f.StringVar(&s.in.Kind, "kind", "", "proof, final or correction (default: final)")
 	f.StringVar(&s.in.Recipe, "recipe", "", "recipe (default: by the scene's ending)")
 	f.StringVar(
 		&s.dimensions, "size", "", "size of the pictures in pixels (default: as the scene says, else 1920x1080)",
@@ -172,7 +181,9 @@ func (s *submission) bind(c *cobra.Command) {
 	f.StringVar(
 		&s.in.Needs, "needs", "", "what a node must be: an expression over traits, such as 'gpu && memory>=64GiB'",
 	)
-	f.StringVar(&s.in.Priority, "priority", "normal", "urgent (wranglers only), high, normal, low or filler")
+	f.StringVar(
+		&s.in.Priority, "priority", "", "urgent (wranglers only), high, normal, low or filler (default: normal)",
+	)
 	f.StringVar(
 		&s.in.Ceiling, "ceiling", "",
 		"the most nodes at once: a number, or a percentage of those that could take it, such as 50%",
@@ -183,7 +194,7 @@ func (s *submission) bind(c *cobra.Command) {
 	)
 	f.StringVar(&s.memory, "memory", "", "memory that a lease takes of a node, such as 4GiB")
 	f.IntVar(&s.takes.Devices, "devices", 0, "graphics devices that a lease takes of a node")
-	f.IntVar(&s.in.Tries, "tries", 3, "attempts a frame before it is parked")
+	f.IntVar(&s.in.Tries, "tries", 0, "attempts a frame before it is parked (default: 3)")
 	f.IntVar(&s.in.Chunk, "chunk", 0, "frames handed out together (default: the dealer chooses)")
 	f.StringVar(&s.due, "due", "", "when it must be ready: 18:00, 'fri 18:00', '2031-03-04 18:00' or +3h")
 	f.StringVar(
@@ -212,7 +223,6 @@ func (s *submission) bind(c *cobra.Command) {
 	s.gather.bind(c)
 	c.MarkFlagsMutuallyExclusive("follow", "dry-run")
 	_ = c.MarkFlagRequired("project")
-	_ = c.MarkFlagRequired("frames")
 }
 
 // read returns what the flags ask for. An error is a usageError.
@@ -224,8 +234,21 @@ func (s *submission) read(scene string) (in wire.Submit, err error) {
 	if in.Job == "" {
 		in.Job = strings.TrimSuffix(path.Base(in.Scene), path.Ext(in.Scene))
 	}
-	if _, err := frames.Parse(in.Frames); err != nil {
-		return in, usageError{err}
+	if in.Frames != "" {
+		if _, err := frames.Parse(in.Frames); err != nil {
+			return in, usageError{err}
+		}
+	}
+	for _, part := range []struct {
+		text string
+		to   *float64
+	}{{s.scale, &in.Scale}, {s.proofScale, &in.ProofScale}} {
+		if part.text == "" {
+			continue
+		}
+		if *part.to, err = jobfile.ParseScale(part.text); err != nil {
+			return in, usageError{err}
+		}
 	}
 	if in.Shot != "" {
 		if _, err := frames.ParseSpan(in.Shot); err != nil {
@@ -281,18 +304,10 @@ func (s *submission) read(scene string) (in wire.Submit, err error) {
 
 // submit submits once, however often the line is cut meanwhile.
 func submit(ctx context.Context, c *client.Client, in wire.Submit) (wire.Receipt, error) {
-	ctx = client.Repeatable(ctx, uuid.NewString())
 	var receipt wire.Receipt
-	var err error
-	for range 3 {
-		call, cancel := context.WithTimeout(ctx, readTimeout)
-		err = c.Do(call, http.MethodPost, "/api/v1/runs", in, &receipt)
-		cancel()
-		var unreachable *client.UnreachableError
-		if !errors.As(err, &unreachable) {
-			break
-		}
-	}
+	err := once(ctx, func(ctx context.Context) error {
+		return c.Do(ctx, http.MethodPost, "/api/v1/runs", in, &receipt)
+	})
 	return receipt, err
 }
 

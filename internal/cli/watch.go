@@ -251,7 +251,7 @@ func (a *app) showRun(r wire.Run, log []wire.HistoryLine) error {
 	}
 	a.facts(
 		"number", fmt.Sprintf("#%d", r.ID), "why", r.Why, "project", r.Project, "owner", r.Owner, "scene", sceneText(r),
-		"recipe", recipeText(r), "renderer", r.Renderer, "passes", strings.Join(r.Passes, ", "), "needs", r.Needs,
+		"preset", presetText(r.Preset), "waits for", afterText(r.After), "recipe", recipeText(r), "renderer", r.Renderer, "passes", strings.Join(r.Passes, ", "), "needs", r.Needs,
 		"priority",
 		unless(r.Priority, "normal"), "ceiling", r.Ceiling, "order", r.Sequence, "scouts", r.Scouts, "takes",
 		takesText(r), "launch with", launchText(r.LaunchSettings), "size", fmt.Sprintf("%d×%d", r.Width, r.Height),

@@ -111,9 +111,13 @@ func (p *preparing) one(ctx context.Context, sub queue.Submission) (out prepared
 	sub.Spec.Mark = publish.Mark(p.s.Life())
 	if !sized && sub.Scene.Width > 0 {
 		sub.Spec.Width, sub.Spec.Height = sub.Scene.Width, sub.Scene.Height
-		if err := queue.CheckSize(sub.Spec); err != nil {
-			return out, err
-		}
+	}
+	earlier, err := p.f.Queue.ShotBefore(ctx, sub.Spec)
+	if err != nil {
+		return out, err
+	}
+	if err := sub.Choose(earlier); err != nil {
+		return out, err
 	}
 	values := maps.Clone(sub.Scene.Values)
 	if values == nil {

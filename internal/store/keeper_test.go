@@ -306,6 +306,19 @@ func (k *keeper) randomNode(r *rand.Rand, step int) {
 		if r.IntN(2) == 0 {
 			k.do(farm.RecipeDropped{Name: name, At: now})
 		}
+		preset := farm.PresetKey{Project: []string{"", "salt-clock"}[r.IntN(2)], Recipe: name, Name: "final"}
+		version = 1
+		if known := k.state.Presets[preset]; known != nil {
+			version = known.Newest().Number + 1
+		}
+		chosen := farm.PresetChoice{Person: "nadia", Project: preset.Project, Recipe: name}
+		k.do(
+			farm.PresetSet{Of: preset, Version: version, Text: "tries: 4", By: "nadia", Note: "more", At: now},
+			farm.PresetChosen{For: chosen, Name: []string{"final", ""}[r.IntN(2)], At: now},
+		)
+		if r.IntN(2) == 0 {
+			k.do(farm.PresetDropped{Of: preset, At: now})
+		}
 	case 8: // people come and go
 		person, hash := fmt.Sprint("oona-", step), fmt.Sprint("token ", step)
 		k.do(

@@ -322,6 +322,42 @@ var kinds = map[farm.Kind]kept{
 			return []row{named("recipe", r.Name)}, nil
 		}),
 	},
+	farm.PresetSet{}.Kind(): {
+		statement: `WITH r AS (
+			SELECT of->>'project' AS project, of->>'recipe' AS recipe, of->>'name' AS name, version, text, by, note, at
+			FROM jsonb_to_recordset($1::jsonb) AS r(of jsonb, version int, text text, by text, note text, at timestamptz)
+		), kept AS (
+			INSERT INTO preset_version (project, recipe, name, version, text, by, note, at)
+			SELECT project, recipe, name, version, text, by, note, at FROM r
+		)
+		INSERT INTO preset (project, recipe, name) SELECT DISTINCT project, recipe, name FROM r
+		ON CONFLICT (project, recipe, name) DO UPDATE SET dropped_at = NULL`,
+		touches: of(func(r farm.PresetSet) (writes, reads []row) {
+			return []row{named("preset", r.Of.String())}, nil
+		}),
+		bodiless: always,
+	},
+	farm.PresetDropped{}.Kind(): {
+		statement: `UPDATE preset p SET dropped_at = r.at FROM jsonb_to_recordset($1::jsonb) AS r(of jsonb, at
+		timestamptz) WHERE p.project = r.of->>'project' AND p.recipe = r.of->>'recipe' AND p.name = r.of->>'name'`,
+		touches: of(func(r farm.PresetDropped) (writes, reads []row) {
+			return []row{named("preset", r.Of.String())}, nil
+		}),
+	},
+	farm.PresetChosen{}.Kind(): {
+		statement: `WITH r AS (
+			SELECT "for"->>'person' AS person, "for"->>'project' AS project, "for"->>'recipe' AS recipe, name
+			FROM jsonb_to_recordset($1::jsonb) AS r("for" jsonb, name text)
+		), gone AS (
+			DELETE FROM preset_choice c USING r WHERE r.name = '' AND (c.person, c.project, c.recipe) =
+			(r.person, r.project, r.recipe)
+		)
+		INSERT INTO preset_choice (person, project, recipe, name) SELECT person, project, recipe, name FROM r
+		WHERE name <> '' ON CONFLICT (person, project, recipe) DO UPDATE SET name = excluded.name`,
+		touches: of(func(r farm.PresetChosen) (writes, reads []row) {
+			return []row{named("preset choice", r.For.Person+"\n"+r.For.Project+"\n"+r.For.Recipe)}, nil
+		}),
+	},
 	farm.NodeFound{}.Kind(): {
 		statement: `UPDATE node SET facts = jsonb_set(facts, '{renderers}', COALESCE(NULLIF(r.renderers, 'null'), '[]'))
 		FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, renderers jsonb) WHERE node.id = r.node`,

@@ -60,7 +60,7 @@ func (s *Store) Load(ctx context.Context, seq int64) (Loaded, error) {
 	}{
 		{"places", l.places}, {"licences", l.licences}, {"projects", l.projects}, {"people", l.people},
 		{"keys", l.keys}, {"pools", l.pools}, {"launch settings", l.launchSettings}, {"stays", l.stays},
-		{"recipes", l.recipes}, {"nodes", l.nodes},
+		{"recipes", l.recipes}, {"presets", l.presets}, {"nodes", l.nodes},
 		{"tokens", l.tokens}, {"runs", l.readRuns}, {"frames", l.frames}, {"attempts", l.attempts}, {"leases", l.leases},
 	} {
 		if err := step.do(); err != nil {
@@ -254,6 +254,34 @@ func (l *loader) recipes() error {
 		return err
 	}, `SELECT name, version, text, origin, by, note, at, dropped_at FROM recipe JOIN recipe_version USING (name)
 	ORDER BY name, version`)
+}
+
+func (l *loader) presets() error {
+	err := l.each(func(row *sql.Rows) error {
+		var r farm.PresetSet
+		var dropped *time.Time
+		err := row.Scan(
+			&r.Of.Project, &r.Of.Recipe, &r.Of.Name, &r.Version, &r.Text, &r.By, &r.Note, &r.At, &dropped,
+		)
+		if err == nil {
+			err = l.state.PutPreset(r)
+		}
+		if err == nil {
+			l.state.Presets[r.Of].DroppedAt = orZero(dropped)
+		}
+		return err
+	}, `SELECT project, recipe, name, version, text, by, note, at, dropped_at FROM preset
+		JOIN preset_version USING (project, recipe, name) ORDER BY project, recipe, name, version`)
+	if err != nil {
+		return err
+	}
+	return l.each(func(row *sql.Rows) error {
+		var of farm.PresetChoice
+		var name string
+		err := row.Scan(&of.Person, &of.Project, &of.Recipe, &name)
+		l.state.PresetChoices[of] = name
+		return err
+	}, `SELECT person, project, recipe, name FROM preset_choice`)
 }
 
 func (l *loader) stays() error {

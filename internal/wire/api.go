@@ -14,8 +14,8 @@ type Problem struct {
 	Status int    `json:"status"`
 	Detail string `json:"detail"`          // one sentence for a person: what, why, what to do
 	Field  string `json:"field,omitempty"` // the part of the request that is at fault
-	// of a recipe file that was sent
-	Mistakes []RecipeMistake `json:"mistakes,omitempty"`
+	// of a file that was sent
+	Mistakes []FileMistake `json:"mistakes,omitempty"`
 }
 
 // Error makes a Problem an error for clients.

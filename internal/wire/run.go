@@ -110,9 +110,18 @@ type Run struct {
 	Troubles    []FrameTrouble `json:"troubles"`
 	// why frames that are done should be looked at
 	Suspects []FrameSuspect `json:"suspects"`
+	Preset   *RunPreset     `json:"preset"`    // nil: none
+	HasFinal bool           `json:"has_final"` // a proof whose final can be submitted as it was asked for
 	After    []RunAfter     `json:"after"` // runs that it waits for, or has waited for
 	From     int64          `json:"from"`  // run whose frames it reads; 0: none
 	Changed  int64          `json:"changed"`
+}
+
+// RunPreset says from which preset a run has its settings, and what it has otherwise.
+type RunPreset struct {
+	Name    string   `json:"name"`
+	Version int      `json:"version"`
+	Changed []string `json:"changed"` // fields, and values.name
 }
 
 // RunAfter is a run that another waits for.
@@ -160,11 +169,18 @@ type Submit struct {
 	// files or patterns of files in the scene place that the scene needs, besides those that
 	// are found in it
 	With   []string `json:"with,omitempty"`
-	Frames string   `json:"frames"`
+	Frames string   `json:"frames,omitempty"` // the whole shot when left out
+	// one frame in so many of these, spread over them
+	Every int `json:"every,omitempty"`
 	// all frames of the animation, such as 1-180; as the job or the scene says when left out
 	Shot   string `json:"shot,omitempty"`
 	Width  int    `json:"width,omitempty"`  // 1920 when left out
 	Height int    `json:"height,omitempty"` // 1080 when left out
+	// part of that size, such as 0.5
+	Scale float64 `json:"scale,omitempty"`
+	// name of the preset of the project that says what is not said here; none for none;
+	// the person's own choice when left out
+	Preset string `json:"preset,omitempty"`
 	// folder in the project's frame place; the job's name when left out
 	Output string            `json:"output,omitempty"`
 	Values map[string]string `json:"values,omitempty"`
@@ -191,8 +207,12 @@ type Submit struct {
 	// scene that nobody has rendered yet when left out, and 0 for all at once.
 	StartOn *int `json:"start_on,omitempty"`
 	// After are runs that it waits for.
-	After  []SubmitAfter `json:"after,omitempty"`
-	DryRun  bool `json:"dry_run,omitempty"` // check all, and answer with the receipt that would come
+	After []SubmitAfter `json:"after,omitempty"`
+	// Proof asks for the proof of what is described here: some frames, smaller, as the preset
+	// says; ProofScale is its part of the size.
+	Proof      bool    `json:"proof,omitempty"`
+	ProofScale float64 `json:"proof_scale,omitempty"`
+	DryRun     bool    `json:"dry_run,omitempty"` // check all, and answer with the receipt that would come
 }
 
 // SubmitAfter is a run that a submitted one waits for.
@@ -342,4 +362,23 @@ type Output struct {
 type FrameSuspect struct {
 	Frame int    `json:"frame"`
 	Why   string `json:"why"`
+}
+
+// SubmitJobs asks for the runs of a job file, all of them or none.
+type SubmitJobs struct {
+	Text   string `json:"text"`              // of the job file: YAML or JSON by its schema
+	Proof  bool   `json:"proof,omitempty"`   // of each job its proof
+	DryRun bool   `json:"dry_run,omitempty"` // check all, and answer with the receipts that would come
+}
+
+// JobsSubmitted answers the submit of a job file.
+type JobsSubmitted struct {
+	DryRun     bool      `json:"dry_run"`
+	FrameCount int       `json:"frame_count"` // of all
+	Receipts   []Receipt `json:"receipts"`    // each behind those that it waits for
+}
+
+// SubmitFinal asks for the final of a proof.
+type SubmitFinal struct {
+	DryRun bool `json:"dry_run,omitempty"` // check all, and answer with the receipt that would come
 }

@@ -108,14 +108,48 @@ type RecipeChange struct {
 
 // RecipeCheck says what is wrong with a recipe file.
 type RecipeCheck struct {
-	Name     string          `json:"name"` // that it gives its recipe; empty where it cannot be read
-	Mistakes []RecipeMistake `json:"mistakes"`
+	Name     string        `json:"name"` // that it gives its recipe; empty where it cannot be read
+	Mistakes []FileMistake `json:"mistakes"`
 }
 
-// RecipeMistake is one thing that is wrong with a recipe file.
-type RecipeMistake struct {
+// FileMistake is one thing that is wrong with a file that people write.
+type FileMistake struct {
 	Line   int    `json:"line"` // from 1; 0: of the file as a whole
 	Column int    `json:"column"`
 	Field  string `json:"field"`
 	What   string `json:"what"`
+}
+
+// Preset is named settings that jobs may take over.
+type Preset struct {
+	Project  string          `json:"project"` // empty: any
+	Recipe   string          `json:"recipe"`  // empty: any
+	Name     string          `json:"name"`
+	Text     string          `json:"text"` // of the newest version: YAML by the schema of presets
+	Mine     bool            `json:"mine"` // own runs get it where nothing is said
+	Dropped  bool            `json:"dropped"`
+	Etag     string          `json:"etag"`
+	Versions []PresetVersion `json:"versions"` // newest first
+}
+
+// PresetVersion is the text of a preset as it was from some time on.
+type PresetVersion struct {
+	Number int       `json:"number"`
+	Text   string    `json:"text"`
+	By     string    `json:"by"`
+	Note   string    `json:"note"`
+	At     time.Time `json:"at"`
+}
+
+// PresetChange makes a version of a preset.
+type PresetChange struct {
+	Text string `json:"text"`
+	Note string `json:"note,omitempty"`
+}
+
+// PresetChoice says which preset own runs get where nothing is said.
+type PresetChoice struct {
+	Project string `json:"project,omitempty"` // empty: of any
+	Recipe  string `json:"recipe,omitempty"`  // empty: of any
+	Name    string `json:"name"`              // empty: none
 }

@@ -101,8 +101,12 @@ type Spec struct {
 	Wait          bool              `json:"wait,omitempty"`     // for a person's yes when the scouts are done
 	StartOn       int               `json:"start_on,omitempty"` // nodes until a frame is done; 0: all at once
 	// seconds that a renderer may give no sign of life; 0: as frames are expected to take
-	Stall    float64      `json:"stall,omitempty"`
-	After    []After      `json:"after,omitempty"`   // runs that it waits for
+	Stall  float64    `json:"stall,omitempty"`
+	After  []After    `json:"after,omitempty"`  // runs that it waits for
+	Preset *PresetUse `json:"preset,omitempty"` // nil: none
+	// Asked is the final as somebody has asked for it, of a proof that was made of that; what it
+	// means is no matter of the farm.
+	Asked    []byte       `json:"asked,omitempty"`
 	From     RunID        `json:"from,omitempty"`    // run whose frames it reads, one of those; 0: none
 	Once     bool         `json:"once,omitempty"`    // rendering a frame twice does harm
 	Licence  *LicenceNeed `json:"licence,omitempty"` // nil: none

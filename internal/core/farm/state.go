@@ -29,6 +29,9 @@ type State struct {
 	Sights   map[NodeID][]PlaceSight // what nodes see of places; nil: none has told
 	Licences map[string]*Licence
 	Recipes  map[string]*Recipe
+	Presets  map[PresetKey]*Preset
+	// PresetChoices are the names of presets that people's runs get where nothing is said.
+	PresetChoices map[PresetChoice]string
 	// Missing are recipes of open runs that the service does not have now: their
 	// runs wait. The owner of the State sets it; it is not kept.
 	Missing map[string]bool
@@ -80,6 +83,8 @@ func NewState() *State {
 		Freezes:        map[FreezeScope]Freeze{},
 		Licences:       map[string]*Licence{},
 		Recipes:        map[string]*Recipe{},
+		Presets:        map[PresetKey]*Preset{},
+		PresetChoices:  map[PresetChoice]string{},
 
 		nodeNames:  map[string]NodeID{},
 		numbers:    map[jobKind]int{},

@@ -217,6 +217,34 @@ func (s Set) TakeLast(n int) Set {
 	return s.Intersect(Of(Span{s.Nth(s.count - n), s.Last()}))
 }
 
+// Spread returns n frames of s as evenly spread as can be, the first and the last among
+// them; all of s if there are fewer, and the middle one for 1.
+func (s Set) Spread(n int) Set {
+	switch {
+	case n >= s.count:
+		return s
+	case n <= 0:
+		return Set{}
+	case n == 1:
+		return One(s.Nth((s.count - 1) / 2))
+	}
+	spans := make([]Span, 0, n)
+	next, before := 0, 0 // the number that is wanted next, and frames before the stretch
+	for sp := range s.Spans() {
+		for next < n {
+			at := (2*next*(s.count-1) + n - 1) / (2 * (n - 1)) // rounded
+			if at-before >= sp.Len() {
+				break
+			}
+			f := sp.First + at - before
+			spans = append(spans, Span{f, f})
+			next++
+		}
+		before += sp.Len()
+	}
+	return Of(spans...)
+}
+
 // manyFrames is from how many on frames of a bitmap are taken by words.
 const manyFrames = 1024
 

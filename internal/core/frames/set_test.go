@@ -60,3 +60,29 @@ func compare(t *testing.T, s Set, has map[int]bool, low, width int, r *rand.Rand
 		t.Fatalf("the last %d of %v are %v, should be %v", n, s, got, want)
 	}
 }
+
+func TestSpread(t *testing.T) {
+	for _, c := range []struct {
+		set  string
+		n    int
+		want string
+	}{
+		{"1-180", 4, "1,61,120,180"}, {"1-5", 9, "1-5"}, {"1-5", 1, "3"}, {"1-10,101-110", 3, "1,101,110"},
+		{"7", 3, "7"}, {"1-180/2", 3, "1,91,179"}, {"-10--1", 2, "-10,-1"}, {"1-3", 0, ""},
+	} {
+		set, err := Parse(c.set)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := set.Spread(c.n).String(); got != c.want {
+			t.Errorf("%d of %s are %s, want %s", c.n, c.set, got, c.want)
+		}
+	}
+	large := Of(Span{1, 1_000_000}).Minus(Of(Span{3, 17}, Span{200, 999}))
+	for _, n := range []int{2, 3, 17, 999, 100_000} {
+		got := large.Spread(n)
+		if got.Len() != n || got.First() != 1 || got.Last() != 1_000_000 || !got.Minus(large).Empty() {
+			t.Errorf("%d of %d frames are %d, from %d to %d", n, large.Len(), got.Len(), got.First(), got.Last())
+		}
+	}
+}

@@ -1,12 +1,15 @@
 package queue
 
 import (
+	"cmp"
+	"math"
 	"path"
 	"path/filepath"
 	"strings"
 	"time"
 
 	"vexillum/internal/core/farm"
+	"vexillum/internal/core/frames"
 	"vexillum/internal/core/paths"
 	"vexillum/internal/core/trait"
 	"vexillum/internal/recipe"
@@ -96,7 +99,10 @@ func (d *Desk) CheckSubmission(sub Submission) (Submission, error) {
 	if spec.Chunk < 0 {
 		return sub, refusal.New(refusal.Invalid, "chunk", "a chunk has 1 frame or more, or 0 to let the dealer choose")
 	}
-	if spec.Frames.Empty() {
+	if err := checkParts(sub); err != nil {
+		return sub, err
+	}
+	if spec.Frames.Empty() && !sub.Whole {
 		return sub, refusal.New(
 			refusal.Invalid, "frames", "there is no frame to render; give a frame range such as 1-180",
 		)
@@ -125,6 +131,62 @@ func (d *Desk) CheckSubmission(sub Submission) (Submission, error) {
 		return sub, refusal.New(refusal.Invalid, "takes", "%v", err)
 	}
 	return sub, d.chooseRecipe(spec, sub.Role)
+}
+
+// Most that pictures are larger than somebody says, and the least part of that.
+const (
+	mostScale  = 16
+	leastScale = 0.001
+)
+
+// checkParts looks at which part of frames and of the size is asked for.
+func checkParts(sub Submission) error {
+	if sub.Every < 0 {
+		return refusal.New(refusal.Invalid, "every", "one frame in %d cannot be rendered; give 1 or more", sub.Every)
+	}
+	if s := sub.Scale; s != 0 && !(s >= leastScale && s <= mostScale) {
+		return refusal.New(
+			refusal.Invalid, "scale", "pictures may be from %g to %d times the size, not %g", leastScale, mostScale, s,
+		)
+	}
+	return nil
+}
+
+// Choose chooses the frames and the size of a checked submission, once its scene is known:
+// the whole shot where no frames are said, and then the part that is asked for. earlier is
+// the shot range of the job's newest run; nil: there is none.
+func (sub *Submission) Choose(earlier *frames.Span) error {
+	spec := &sub.Spec
+	if spec.Frames.Empty() {
+		whole := cmp.Or(sub.Shot, sub.Scene.Range, earlier)
+		if whole == nil {
+			return refusal.New(
+				refusal.Invalid, "frames",
+				"neither the scene nor a run of the job before says how long the shot is; say which frames, such as 1-180",
+			)
+		}
+		spec.Frames = frames.Of(*whole)
+	}
+	if n := spec.Frames.Len(); sub.Every > 1 {
+		spec.Frames = spec.Frames.Spread(max(min(n, leastSpread), (n+sub.Every-1)/sub.Every))
+	}
+	if sub.Scale != 0 {
+		spec.Width, spec.Height = scaled(spec.Width, sub.Scale), scaled(spec.Height, sub.Scale)
+	}
+	return CheckSize(*spec)
+}
+
+// leastSpread is how many frames at least are spread over a shot, so that its ends and
+// its middle are seen.
+const leastSpread = 3
+
+// scaled returns a part of a side, even where the side was: movies need that.
+func scaled(side int, scale float64) int {
+	out := max(1, int(math.Round(float64(side)*scale)))
+	if side%2 == 0 && out%2 == 1 {
+		out++
+	}
+	return out
 }
 
 // CheckSize refuses pictures that nothing can render.

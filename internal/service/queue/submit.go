@@ -28,6 +28,9 @@ type Submission struct {
 	AtOnce bool
 	Key    string         // makes the submit repeatable; may be empty
 	Digest string         // of what was asked for under the Key
+	Whole  bool           // all frames of its shot, where Spec has none
+	Every  int            // of the frames one in so many, spread over them; 0: all
+	Scale  float64        // of the size that the scene or somebody says; 0: all of it
 	Shot   *frames.Span   // all frames of the animation, where somebody says so
 	Scene  farm.SceneShot // what a file beside the scene says about it
 	// Number is what the run shall be called by. A *TakenError says that it
@@ -397,6 +400,18 @@ func proven(s *farm.State, spec farm.Spec) bool {
 
 func sameFramePlace(s *farm.State, a, b string) bool {
 	return a == b || s.Projects[a] != nil && s.Projects[b] != nil && s.Projects[a].Frames == s.Projects[b].Frames
+}
+
+// ShotBefore returns the shot range of the newest run of a job; nil: it has none.
+func (d *Desk) ShotBefore(ctx context.Context, spec farm.Spec) (out *frames.Span, err error) {
+	err = d.do(ctx, func(t *transaction) error {
+		if run := t.State.NewestOf(spec.Project, spec.Job); run != nil {
+			span := run.Spec.ShotRange().Span()
+			out = &span
+		}
+		return nil
+	})
+	return out, err
 }
 
 // BundleBefore returns the bundle of the newest run of a job that has one; empty: none has.

@@ -240,6 +240,10 @@ func (b *Board) RunView(run *farm.Run, now time.Time) wire.Run {
 		SubmittedAt: run.SubmittedAt, StartedAt: instant(run.StartedAt), EndedAt: instant(run.EndedAt),
 		Nodes: []string{}, Changed: run.Changed, Forecast: b.Forecast(run, now),
 		Troubles: b.troubles(run), Suspects: suspects(run), After: b.after(run), From: int64(spec.From),
+		HasFinal: len(spec.Asked) > 0,
+	}
+	if p := spec.Preset; p != nil {
+		v.Preset = &wire.RunPreset{Name: p.Name, Version: p.Version, Changed: wire.List(p.Changed)}
 	}
 	v.MemoryPeak, _ = b.m.Memory(run, frames.Set{})
 	v.AtRisk = b.atRisk(run, v.Forecast, now)

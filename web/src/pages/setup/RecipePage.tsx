@@ -8,7 +8,7 @@ import {
   isWrangler,
   type Me,
   type RecipeDetail,
-  type RecipeMistake,
+  type FileMistake,
   type RecipeVersion,
   setRecipe,
 } from "../../api/client";
@@ -201,7 +201,7 @@ function Save({ can, note, onNote, onSave }: SaveProps) {
   );
 }
 
-function Mistakes({ all }: { all: RecipeMistake[] }) {
+function Mistakes({ all }: { all: FileMistake[] }) {
   if (all.length === 0) {
     return null;
   }
@@ -263,7 +263,7 @@ function Beside({ known, onVersion }: { known: RecipeDetail; onVersion?: (n: num
 
 /** What is wrong with a text, a moment after it was last changed. */
 function useCheck(text: string, asked: boolean) {
-  const [found, setFound] = useState<{ name: string; mistakes: RecipeMistake[]; of: string }>({
+  const [found, setFound] = useState<{ name: string; mistakes: FileMistake[]; of: string }>({
     name: "",
     mistakes: [],
     of: "",

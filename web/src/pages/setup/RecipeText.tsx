@@ -6,7 +6,7 @@ import { EditorState } from "@codemirror/state";
 import { EditorView, highlightActiveLine, keymap, lineNumbers } from "@codemirror/view";
 import { tags } from "@lezer/highlight";
 import { useEffect, useRef } from "react";
-import type { RecipeMistake } from "../../api/client";
+import type { FileMistake } from "../../api/client";
 
 const look = EditorView.theme({
   "&": { fontSize: "12.5px", backgroundColor: "var(--color-base-200)", color: "var(--color-base-content)" },
@@ -28,7 +28,7 @@ const colours = HighlightStyle.define([
 
 interface Props {
   text: string;
-  mistakes: RecipeMistake[];
+  mistakes: FileMistake[];
   fixed: boolean; // may only be read
   onChange: (text: string) => void;
 }
@@ -90,7 +90,7 @@ export default function RecipeText({ text, mistakes, fixed, onChange }: Props) {
 }
 
 /** Where a mistake is in the text. */
-function marked(view: EditorView): (m: RecipeMistake) => Diagnostic {
+function marked(view: EditorView): (m: FileMistake) => Diagnostic {
   return (m) => {
     const line = view.state.doc.line(Math.min(Math.max(m.line, 1), view.state.doc.lines));
     const from = Math.min(line.from + Math.max(m.column - 1, 0), line.to);
