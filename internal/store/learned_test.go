@@ -60,8 +60,9 @@ func TestWhatRunsToldIsReadBack(t *testing.T) {
 			)
 		}
 	}
-	render(1, "salt_010", 1, 30, 30, true, now)
-	render(2, "salt_010", 2, 1000, 1000, true, now.Add(time.Hour))
+	render(4, "salt_010", 1, 40, 40, true, now.Add(-time.Hour))
+	render(1, "salt_010", 2, 30, 30, true, now)
+	render(2, "salt_010", 3, 1000, 1000, true, now.Add(time.Hour))
 	render(3, "salt_020", 1, 50, 10, false, now)
 	k.flush()
 	loaded, err := s.Load(context.Background(), k.lead.Seq)
@@ -82,7 +83,7 @@ func TestWhatRunsToldIsReadBack(t *testing.T) {
 			t.Fatalf("observation %+v", o)
 		}
 	}
-	if counts[1] != 0 || counts[2] != observationsPerJob || counts[3] != 10 || last < 990 {
+	if counts[4] != 0 || counts[1] != 30 || counts[2] != observationsPerJob || counts[3] != 10 || last < 990 {
 		t.Errorf("frames by run %v, the last of the second is %d", counts, last)
 	}
 

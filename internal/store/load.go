@@ -13,8 +13,8 @@ import (
 )
 
 // How much is read back to learn the pace again at a start: the newest frames of
-// each open run; and of the last run of each of the newest jobs, frames from
-// all over its range.
+// each open run; and of the last two runs of each of the newest jobs, frames from
+// all over their range: a proof and its final tell how cost goes with settings.
 const (
 	observationsPerRun = 100
 	jobsRemembered     = 200
@@ -529,9 +529,10 @@ func (l *loader) observations() (out []Observation, err error) {
 	const what = `SELECT f.run, f.frame, f.node, f.lease, f.startup_seconds, f.render_seconds, f.memory_bytes,
 		f.fetched_bytes, f.fetched_seconds, COALESCE(l.share, '{}') `
 	err = l.each(scan, what+`FROM (
-			SELECT id, done FROM (SELECT DISTINCT ON (project, job) id, done, ended_at FROM run
-				WHERE NOT (`+openRuns+`) AND NOT isempty(done) ORDER BY project, job, ended_at DESC) r
-			ORDER BY ended_at DESC LIMIT $1) r
+			SELECT id, done FROM (SELECT id, done, ended_at,
+				row_number() OVER (PARTITION BY project, job ORDER BY ended_at DESC) AS newest FROM run
+				WHERE NOT (`+openRuns+`) AND NOT isempty(done)) r
+			WHERE newest <= 2 ORDER BY ended_at DESC LIMIT 2 * $1) r
 		CROSS JOIN generate_series(0, $2 - 1) AS part
 		CROSS JOIN LATERAL (SELECT lower(done) + (upper(done) - lower(done))::bigint * part / $2 AS first, lower(done) +
 		(upper(done) - lower(done))::bigint * (part + 1) / $2 AS next) bin

@@ -244,7 +244,7 @@ func (c *Curve) Doubt(f int) float64 {
 		return doubtOfGuess
 	}
 	if c.knots == nil {
-		return doubtOfShape
+		return math.Hypot(doubtOfShape, c.shape.doubt)
 	}
 	x := (float64(f) - float64(c.first)) / c.step
 	before, after := math.Inf(1), math.Inf(1)

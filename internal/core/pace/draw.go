@@ -83,7 +83,7 @@ func (p *Posterior) Draw(r *rand.Rand) *Truth {
 			t.knots[i] = p.c.knots[i] + doubtOfCurve*off
 		}
 	case p.c.shape != nil:
-		t.level = doubtOfShape * r.NormFloat64()
+		t.level = math.Hypot(doubtOfShape, p.c.shape.doubt) * r.NormFloat64()
 	default:
 		t.level = math.Log(p.c.guess) + doubtOfGuess*r.NormFloat64()
 	}

@@ -136,6 +136,19 @@ type shape struct {
 	First int       `json:"first"`
 	Last  int       `json:"last"`
 	Logs  []float64 `json:"logs"` // of reference seconds, at equal distances
+
+	of     settings // of that run; without a recipe on paper
+	origin *shape   // nil: it is as it was seen
+	// logarithm of by how much more a run of other settings costs, and its standard deviation
+	shift, doubt float64
+}
+
+// whole returns the shape as it was seen.
+func (s *shape) whole() *shape {
+	if s == nil || s.origin == nil {
+		return s
+	}
+	return s.origin
 }
 
 // width is how many frames lie from one value to the next.
@@ -147,10 +160,10 @@ func (s *shape) log(f int) float64 {
 	x = min(max(x, 0), float64(len(s.Logs)-1))
 	i := min(int(x), max(0, len(s.Logs)-2))
 	if i+1 >= len(s.Logs) {
-		return s.Logs[i]
+		return s.shift + s.Logs[i]
 	}
 	b := x - float64(i)
-	return (1-b)*s.Logs[i] + b*s.Logs[i+1]
+	return s.shift + (1-b)*s.Logs[i] + b*s.Logs[i+1]
 }
 
 // asShape returns what a next run of the same job should expect, or nil if
@@ -158,7 +171,13 @@ func (s *shape) log(f int) float64 {
 // more the more there were.
 func (c *Curve) asShape() *shape {
 	if c.ready(); c.knots == nil {
-		return c.shape
+		if c.shape == nil {
+			return nil
+		}
+		s := *c.shape.whole()
+		s.shift, s.doubt = c.shape.shift, c.shape.doubt
+		s.origin = nil
+		return &s
 	}
 	s := &shape{First: c.first, Last: c.last, Logs: make([]float64, min(mostBins, c.last-c.first+1))}
 	sums, counts := make([]float64, len(s.Logs)), make([]float64, len(s.Logs))

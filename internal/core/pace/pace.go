@@ -27,7 +27,8 @@ type Model struct {
 	memories map[string]*profile  // the same
 	starts   map[string]*launches // the same
 	habits   map[string]*habit    // of launches, by recipe, over all runs
-	typical  map[string]*tally    // the same, what frames cost
+	typical  map[string]*tally    // the same, what a pixel of a frame costs
+	scales   map[string]*scaling  // by recipe, how cost goes with settings
 	speeds   map[speedKey]float64 // logarithms
 	fetches  fetches
 	learned  int64
@@ -56,6 +57,7 @@ func New() *Model {
 	return &Model{
 		runs: map[farm.RunID]*known{}, jobs: map[string]*shape{}, memories: map[string]*profile{},
 		starts: map[string]*launches{}, habits: map[string]*habit{}, typical: map[string]*tally{},
+		scales: map[string]*scaling{},
 		speeds: map[speedKey]float64{}, fetches: newFetches(),
 	}
 }
@@ -105,7 +107,7 @@ func (m *Model) observe(k *known, run *farm.Run, n *farm.Node, part float64, rec
 		if m.typical[run.Spec.Recipe] == nil {
 			m.typical[run.Spec.Recipe] = &tally{}
 		}
-		m.typical[run.Spec.Recipe].add(rec.RenderSeconds * part * math.Exp(e.known+e.off))
+		m.typical[run.Spec.Recipe].add(rec.RenderSeconds * part * math.Exp(e.known+e.off) / pixels(run.Spec))
 		m.speeds[key] = e.known + e.off
 		if k.curve.late {
 			if k.keys == nil {
@@ -127,9 +129,9 @@ func positive(x float64) bool { return x > 0 && !math.IsInf(x, 0) }
 
 func (m *Model) of(run *farm.Run) *known {
 	k := m.runs[run.ID]
-	if k == nil || k.curve.count == 0 && k.curve.shape != m.jobs[jobOf(run)] { // another run of the job has told since
+	if k == nil || k.curve.count == 0 && k.curve.shape.whole() != m.jobs[jobOf(run)] { // another run of the job has told
 		before := k
-		k = &known{curve: newCurve(run.Spec.Frames, m.jobs[jobOf(run)])}
+		k = &known{curve: newCurve(run.Spec.Frames, m.scaled(m.jobs[jobOf(run)], run.Spec))}
 		if before != nil {
 			k.launches, k.memory = before.launches, before.memory
 		}
@@ -139,10 +141,13 @@ func (m *Model) of(run *farm.Run) *known {
 		m.runs[run.ID] = k
 	}
 	if t := m.typical[run.Spec.Recipe]; t != nil && k.curve.count == 0 {
-		k.curve.guess = math.Exp(t.logMean)
+		k.curve.guess = math.Exp(t.logMean) * pixels(run.Spec)
 	}
 	return k
 }
+
+// pixels returns how many pixels a frame has, and 1 of runs on paper, which have no size.
+func pixels(spec farm.Spec) float64 { return max(1, float64(spec.Width)*float64(spec.Height)) }
 
 func jobOf(run *farm.Run) string { return run.Spec.Project + "/" + run.Spec.Job }
 
@@ -232,7 +237,9 @@ func (m *Model) Close(run *farm.Run) {
 	if k.memory != nil {
 		m.memories[jobOf(run)] = k.memory.join(m.memories[jobOf(run)])
 	}
+	m.pair(run, k.curve)
 	if s := k.curve.asShape(); s != nil {
+		s.of = settingsOf(run.Spec)
 		m.jobs[jobOf(run)] = s
 	}
 	delete(m.runs, run.ID)
