@@ -85,3 +85,17 @@ func (s *Server) scene(c *gin.Context) {
 	v, err := s.svc.Scene(c, c.Param("project"), c.Query("path"), c.Query("recipe"), person(c))
 	s.answer(c, v, err)
 }
+
+func (s *Server) estimate(c *gin.Context, _ *floor.Floor, in wire.Estimating) {
+	if (in.Submit == nil) == (in.Text == "") {
+		problem(c, http.StatusUnprocessableEntity, "submit", "give either one run to submit, or the text of a job file")
+		return
+	}
+	if in.Submit != nil {
+		v, err := s.svc.Estimate(c, []service.Asked{{Submit: *in.Submit}}, person(c))
+		s.answer(c, v, err)
+		return
+	}
+	v, err := s.svc.EstimateJobs(c, wire.SubmitJobs{Text: in.Text, Proof: in.Proof}, person(c))
+	s.answer(c, v, err)
+}

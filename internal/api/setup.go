@@ -236,3 +236,13 @@ func (s *Server) audit(c *gin.Context) {
 	}
 	s.answer(c, out, err)
 }
+
+func (s *Server) rates(c *gin.Context, f *floor.Floor) {
+	v, err := f.Setup.Rates(c)
+	s.answer(c, v, err)
+}
+
+func (s *Server) setRate(c *gin.Context, f *floor.Floor, in wire.Rate) {
+	v, err := f.Setup.SetRate(c, in, person(c))
+	s.answer(c, v, err)
+}

@@ -176,13 +176,13 @@ func (a *app) root() *cobra.Command {
 		a.followCommand(), a.sheetCommand(), a.fetchCommand(),
 	)
 	add(
-		"work", a.submitCommand(), a.finalCommand(), a.jobCommand(), a.bundleCommand(), a.steerCommand("hold"), a.steerCommand("release"),
+		"work", a.submitCommand(), a.estimateCommand(), a.finalCommand(), a.jobCommand(), a.bundleCommand(), a.steerCommand("hold"), a.steerCommand("release"),
 		a.steerCommand("cancel"),
 		a.steerCommand("retry"), a.redoCommand(), a.changeCommand(), a.drillCommand(),
 	)
 	add(
 		"setup", a.signInCommand(), a.keyCommand(), a.poolCommand(), a.projectCommand(), a.placeCommand(),
-		a.licenceCommand(), a.personCommand(), a.tokenCommand(), a.launchCommand(), a.recipeCommand(), a.presetCommand(),
+		a.licenceCommand(), a.personCommand(), a.tokenCommand(), a.launchCommand(), a.recipeCommand(), a.presetCommand(), a.rateCommand(),
 		a.auditCommand(),
 	)
 	add(

@@ -6,6 +6,7 @@ import (
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/jobfile"
+	"vexillum/internal/service/floor"
 	"vexillum/internal/service/queue"
 	"vexillum/internal/service/refusal"
 	"vexillum/internal/wire"
@@ -28,6 +29,17 @@ func (s *Service) SubmitAsked(
 	if err != nil {
 		return nil, err
 	}
+	subs, err := s.submissions(ctx, f, asked, by, key, digest)
+	if err != nil {
+		return nil, err
+	}
+	return s.SubmitAll(ctx, subs)
+}
+
+// submissions turns what somebody asks for into submissions, with what presets say.
+func (s *Service) submissions(
+	ctx context.Context, f *floor.Floor, asked []Asked, by farm.Person, key, digest string,
+) ([]queue.Submission, error) {
 	presets := presets{f: f, by: by.Name, known: map[presetKey]preset{}}
 	subs := make([]queue.Submission, 0, len(asked))
 	for i, a := range asked {
@@ -43,7 +55,7 @@ func (s *Service) SubmitAsked(
 		}
 		subs = append(subs, sub)
 	}
-	return s.SubmitAll(ctx, subs)
+	return subs, nil
 }
 
 // submissionOf reads what somebody submits. The error is a *[refusal.Refusal].

@@ -22,20 +22,34 @@ import (
 func (s *Service) SubmitJobs(
 	ctx context.Context, in wire.SubmitJobs, by farm.Person, key, digest string,
 ) ([]Submitted, error) {
-	text := []byte(in.Text)
-	file, err := jobfile.Parse(text)
+	file, runs, asked, err := readJobs(in)
 	if err != nil {
 		return nil, err
 	}
+	done, err := s.SubmitAsked(ctx, asked, by, key, digest)
+	var one *queue.BatchError
+	if !errors.As(err, &one) {
+		return done, err
+	}
+	return nil, placed([]byte(in.Text), file, runs[one.Index], one.Err)
+}
+
+// readJobs reads a job file and returns what is asked for in it.
+func readJobs(in wire.SubmitJobs) (*jobfile.File, []jobfile.Run, []Asked, error) {
+	text := []byte(in.Text)
+	file, err := jobfile.Parse(text)
+	if err != nil {
+		return nil, nil, nil, err
+	}
 	runs, wrong := file.Expand()
 	if len(wrong) > 0 {
-		return nil, fileschema.Placed(text, wrong)
+		return nil, nil, nil, fileschema.Placed(text, wrong)
 	}
 	asked := make([]Asked, 0, len(runs))
 	for _, run := range runs {
 		submit, err := run.Submit()
 		if no := (*jobfile.WrongError)(nil); errors.As(err, &no) {
-			return nil, fileschema.Placed(text, []fileschema.Wrong{{Path: fieldOf(file, run, no.Field), What: no.What}})
+			return nil, nil, nil, fileschema.Placed(text, []fileschema.Wrong{{Path: fieldOf(file, run, no.Field), What: no.What}})
 		}
 		submit.Proof, submit.DryRun = in.Proof, in.DryRun
 		a := Asked{Submit: submit}
@@ -47,12 +61,20 @@ func (s *Service) SubmitJobs(
 		}
 		asked = append(asked, a)
 	}
-	done, err := s.SubmitAsked(ctx, asked, by, key, digest)
-	var one *queue.BatchError
-	if !errors.As(err, &one) {
-		return done, err
+	return file, runs, asked, nil
+}
+
+// EstimateJobs is Estimate of the runs of a job file.
+func (s *Service) EstimateJobs(ctx context.Context, in wire.SubmitJobs, by farm.Person) (wire.Estimate, error) {
+	file, runs, asked, err := readJobs(in)
+	if err != nil {
+		return wire.Estimate{}, err
 	}
-	return nil, placed(text, file, runs[one.Index], one.Err)
+	out, err := s.Estimate(ctx, asked, by)
+	if one := (*queue.BatchError)(nil); errors.As(err, &one) {
+		err = placed([]byte(in.Text), file, runs[one.Index], one.Err)
+	}
+	return out, err
 }
 
 // placed says where in a job file that is which a submission was refused for.

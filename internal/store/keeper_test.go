@@ -311,6 +311,10 @@ func (k *keeper) randomNode(r *rand.Rand, step int) {
 		if known := k.state.Presets[preset]; known != nil {
 			version = known.Newest().Number + 1
 		}
+		k.do(farm.RateSet{
+			Of:   []farm.RateScope{{Kind: farm.RateFarm}, {Kind: farm.RatePool, Name: "pool-1"}}[r.IntN(2)],
+			Rate: []farm.Rate{{}, {Watts: 300}, {PerHour: 0.8, Currency: "EUR"}}[r.IntN(3)], At: now,
+		})
 		chosen := farm.PresetChoice{Person: "nadia", Project: preset.Project, Recipe: name}
 		k.do(
 			farm.PresetSet{Of: preset, Version: version, Text: "tries: 4", By: "nadia", Note: "more", At: now},

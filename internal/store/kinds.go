@@ -358,6 +358,23 @@ var kinds = map[farm.Kind]kept{
 			return []row{named("preset choice", r.For.Person+"\n"+r.For.Project+"\n"+r.For.Recipe)}, nil
 		}),
 	},
+	farm.RateSet{}.Kind(): {
+		statement: `WITH r AS (
+			SELECT of->>'kind' AS kind, COALESCE(of->>'name', '') AS name,
+				COALESCE((rate->>'watts')::float8, 0) AS watts, COALESCE((rate->>'per_hour')::float8, 0) AS per_hour,
+				COALESCE(rate->>'currency', '') AS currency, rate = '{}' AS gone
+			FROM jsonb_to_recordset($1::jsonb) AS r(of jsonb, rate jsonb)
+		), dropped AS (
+			DELETE FROM rate USING r WHERE r.gone AND (rate.kind, rate.name) = (r.kind, r.name)
+		)
+		INSERT INTO rate (kind, name, watts, per_hour, currency)
+		SELECT kind, name, watts, per_hour, currency FROM r WHERE NOT gone
+		ON CONFLICT (kind, name) DO UPDATE SET watts = excluded.watts, per_hour = excluded.per_hour, currency =
+		excluded.currency`,
+		touches: of(func(r farm.RateSet) (writes, reads []row) {
+			return []row{named("rate", r.Of.String())}, nil
+		}),
+	},
 	farm.NodeFound{}.Kind(): {
 		statement: `UPDATE node SET facts = jsonb_set(facts, '{renderers}', COALESCE(NULLIF(r.renderers, 'null'), '[]'))
 		FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, renderers jsonb) WHERE node.id = r.node`,

@@ -60,7 +60,7 @@ func (s *Store) Load(ctx context.Context, seq int64) (Loaded, error) {
 	}{
 		{"places", l.places}, {"licences", l.licences}, {"projects", l.projects}, {"people", l.people},
 		{"keys", l.keys}, {"pools", l.pools}, {"launch settings", l.launchSettings}, {"stays", l.stays},
-		{"recipes", l.recipes}, {"presets", l.presets}, {"nodes", l.nodes},
+		{"recipes", l.recipes}, {"presets", l.presets}, {"rates", l.rates}, {"nodes", l.nodes},
 		{"tokens", l.tokens}, {"runs", l.readRuns}, {"frames", l.frames}, {"attempts", l.attempts}, {"leases", l.leases},
 	} {
 		if err := step.do(); err != nil {
@@ -254,6 +254,16 @@ func (l *loader) recipes() error {
 		return err
 	}, `SELECT name, version, text, origin, by, note, at, dropped_at FROM recipe JOIN recipe_version USING (name)
 	ORDER BY name, version`)
+}
+
+func (l *loader) rates() error {
+	return l.each(func(row *sql.Rows) error {
+		var of farm.RateScope
+		var rate farm.Rate
+		err := row.Scan(&of.Kind, &of.Name, &rate.Watts, &rate.PerHour, &rate.Currency)
+		l.state.Rates[of] = rate
+		return err
+	}, `SELECT kind, name, watts, per_hour, currency FROM rate`)
 }
 
 func (l *loader) presets() error {

@@ -112,8 +112,8 @@ type Run struct {
 	Suspects []FrameSuspect `json:"suspects"`
 	Preset   *RunPreset     `json:"preset"`    // nil: none
 	HasFinal bool           `json:"has_final"` // a proof whose final can be submitted as it was asked for
-	After    []RunAfter     `json:"after"` // runs that it waits for, or has waited for
-	From     int64          `json:"from"`  // run whose frames it reads; 0: none
+	After    []RunAfter     `json:"after"`     // runs that it waits for, or has waited for
+	From     int64          `json:"from"`      // run whose frames it reads; 0: none
 	Changed  int64          `json:"changed"`
 }
 
@@ -381,4 +381,32 @@ type JobsSubmitted struct {
 // SubmitFinal asks for the final of a proof.
 type SubmitFinal struct {
 	DryRun bool `json:"dry_run,omitempty"` // check all, and answer with the receipt that would come
+}
+
+// Estimating asks for an estimate: of one run, or of the runs of a job file.
+type Estimating struct {
+	Submit *Submit `json:"submit,omitempty"`
+	Text   string  `json:"text,omitempty"`  // of a job file
+	Proof  bool    `json:"proof,omitempty"` // of each job of the file its proof
+}
+
+// Estimate says when runs would be finished that are not submitted yet, and what they take.
+type Estimate struct {
+	Known        bool            `json:"known"`
+	Basis        string          `json:"basis"`  // on what it rests, or why nothing can be said, as a sentence
+	Median       *time.Time      `json:"median"` // finish of the last of them
+	Late         *time.Time      `json:"late"`   // nine of ten are finished by then
+	MachineHours float64         `json:"machine_hours"`
+	EnergyKWh    float64         `json:"energy_kwh"` // 0: no rate says what machines take
+	Money        float64         `json:"money"`      // 0: no rate says what machines cost
+	Currency     string          `json:"currency"`   // as ISO 4217 has it
+	Nodes        int             `json:"nodes"`      // that would take part
+	Sentence     string          `json:"sentence"`   // whether more nodes help; may be empty
+	Curve        []EstimatePoint `json:"curve"`      // finish by number of nodes; of one run alone
+}
+
+// EstimatePoint is when a run would be finished with so many nodes at most.
+type EstimatePoint struct {
+	Nodes   int     `json:"nodes"`
+	Seconds float64 `json:"seconds"` // from now
 }

@@ -153,3 +153,12 @@ type PresetChoice struct {
 	Recipe  string `json:"recipe,omitempty"`  // empty: of any
 	Name    string `json:"name"`              // empty: none
 }
+
+// Rate is what machines cost while they work. All but kind and name empty: nothing is said.
+type Rate struct {
+	Kind     string  `json:"kind"`               // farm, pool or node
+	Name     string  `json:"name,omitempty"`     // of the pool or node
+	Watts    float64 `json:"watts,omitempty"`    // while it renders
+	PerHour  float64 `json:"per_hour,omitempty"` // money for an hour of the machine
+	Currency string  `json:"currency,omitempty"` // of the farm alone, as ISO 4217 has it
+}

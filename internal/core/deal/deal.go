@@ -161,22 +161,28 @@ func (d *Dealer) Offer(n *farm.Node, run *farm.Run, warm *farm.Lease, now time.T
 	return set, why
 }
 
+// full reports whether a node may not join a run that has as many nodes as it may have.
+func (d *Dealer) full(n *farm.Node, run *farm.Run, now time.Time) bool {
+	most := run.Terms.Ceiling
+	if most.None() || worksOn(n, run) {
+		return false
+	}
+	if most.Nodes > 0 { // whatever nodes there are
+		return run.Working() >= most.Nodes
+	}
+	return run.Working() >= most.Most(d.able(run, now))
+}
+
 // ceiling says why a node may not join a run that has as many nodes as it may
 // have; "" if it may.
 func (d *Dealer) ceiling(n *farm.Node, run *farm.Run, now time.Time) string {
-	if run.Terms.Ceiling.None() {
+	if !d.full(n, run, now) {
 		return ""
 	}
-	if worksOn(n, run) {
-		return ""
-	}
-	most := run.Terms.Ceiling.Most(d.able(run, now))
-	if at := run.Working(); at >= most {
-		return fmt.Sprintf(
-			"%s is at its ceiling of %s: %s at it", run.Spec.Name(), run.Terms.Ceiling, english.Plural(at, "node", ""),
-		)
-	}
-	return ""
+	return fmt.Sprintf(
+		"%s is at its ceiling of %s: %s at it", run.Spec.Name(), run.Terms.Ceiling,
+		english.Plural(run.Working(), "node", ""),
+	)
 }
 
 // wanted returns the frames that would suit the node if it had time enough.

@@ -17,7 +17,7 @@ import (
 // may reports whether a node could begin a further lease of a run now, as far
 // as the farm's rules go.
 func (d *Dealer) may(n *farm.Node, run *farm.Run, now time.Time) bool {
-	return capacity.Fits(d.s, n, run) && capacity.FreezeReason(d.s, n, run, now) == "" &&
+	return !d.full(n, run, now) && capacity.Fits(d.s, n, run) && capacity.FreezeReason(d.s, n, run, now) == "" &&
 		d.limited(n, run, nil, now) == ""
 }
 
@@ -86,7 +86,7 @@ func (d *Dealer) noLicence(run *farm.Run, without farm.LeaseID, now time.Time) s
 // unproven reports whether nothing of a run has been verified yet.
 func unproven(run *farm.Run) bool { return run.Done.Empty() && len(run.Delivering) == 0 }
 
-func worksOn(n *farm.Node, run *farm.Run) bool { return worksBeside(n, run, 0) }
+func worksOn(n *farm.Node, run *farm.Run) bool { return run.LeasesOn(n.ID) > 0 }
 
 // worksBeside reports whether a node works on a run with another lease than one.
 func worksBeside(n *farm.Node, run *farm.Run, than farm.LeaseID) bool {

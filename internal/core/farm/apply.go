@@ -62,7 +62,7 @@ func (s *State) PutNode(n *Node) {
 func (s *State) PutRun(r *Run, submitKey, digest string) {
 	s.Runs[r.ID] = r
 	r.read()
-	r.open, r.dealt, r.races = nil, 0, 0
+	r.open, r.dealt, r.races, r.on = nil, 0, 0, nil
 	s.LastRun = max(s.LastRun, r.ID)
 	s.LastOrder = max(s.LastOrder, r.Order)
 	job := keyOfJob(r.Spec.Project, r.Spec.Job)
@@ -101,6 +101,10 @@ func (s *State) putLease(l *Lease) {
 		at, _ := run.openAt(l.ID)
 		run.open = slices.Insert(run.open, at, l)
 		run.dealt += l.Left.Len()
+		if run.on == nil {
+			run.on = map[NodeID]int{}
+		}
+		run.on[l.Node]++
 		if l.Race {
 			run.races++
 		}
@@ -264,6 +268,9 @@ func (s *State) leaseEnded(r LeaseEnded) error {
 	l.EndedAt = r.At
 	if l.Race {
 		run.races--
+	}
+	if run.on[l.Node]--; run.on[l.Node] == 0 {
+		delete(run.on, l.Node)
 	}
 	if at, ok := run.openAt(l.ID); ok {
 		run.open = append(run.open[:at:at], run.open[at+1:]...) // a copy: somebody may be looking through them

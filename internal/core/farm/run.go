@@ -208,11 +208,12 @@ type Run struct {
 	Trouble map[int]*Trouble
 	Leases  map[LeaseID]*Lease // open and ended ones, until the run closes
 
-	dealt           int   // frames on open leases
-	races           int   // open leases that race
-	Changed         int64 // sequence number of the last Record that changed it
-	Checkpoint      int64 // sequence number up to which Done is kept as a whole
-	SinceCheckpoint int   // frames done since then
+	dealt           int            // frames on open leases
+	races           int            // open leases that race
+	on              map[NodeID]int // open leases by node
+	Changed         int64          // sequence number of the last Record that changed it
+	Checkpoint      int64          // sequence number up to which Done is kept as a whole
+	SinceCheckpoint int            // frames done since then
 
 	text  string   // of Spec.Frames
 	open  []*Lease // those of Leases that have not ended, by their ids
@@ -354,12 +355,11 @@ func CheckJobName(name string) error {
 
 // Working counts the nodes that work on the run.
 func (r *Run) Working() int {
-	nodes := map[NodeID]bool{}
-	for l := range r.OpenLeases {
-		nodes[l.Node] = true
-	}
-	return len(nodes)
+	return len(r.on)
 }
+
+// LeasesOn returns how many open leases of the run a node has.
+func (r *Run) LeasesOn(n NodeID) int { return r.on[n] }
 
 // Resumes returns the state in which a run goes on that waits for nothing any more.
 func (r *Run) Resumes() RunState {

@@ -30,6 +30,7 @@ type State struct {
 	Licences map[string]*Licence
 	Recipes  map[string]*Recipe
 	Presets  map[PresetKey]*Preset
+	Rates    map[RateScope]Rate
 	// PresetChoices are the names of presets that people's runs get where nothing is said.
 	PresetChoices map[PresetChoice]string
 	// Missing are recipes of open runs that the service does not have now: their
@@ -84,6 +85,7 @@ func NewState() *State {
 		Licences:       map[string]*Licence{},
 		Recipes:        map[string]*Recipe{},
 		Presets:        map[PresetKey]*Preset{},
+		Rates:          map[RateScope]Rate{},
 		PresetChoices:  map[PresetChoice]string{},
 
 		nodeNames:  map[string]NodeID{},
@@ -257,6 +259,11 @@ func (s *State) Check() error {
 			}
 		}
 		add(raced.Minus(total)) // what only those hold that raced for it
+		for n, leases := range r.on {
+			if held := len(slices.DeleteFunc(slices.Clone(r.open), func(l *Lease) bool { return l.Node != n })); held != leases {
+				return fmt.Errorf("%s: %d leases are on node %d, %d were counted", r.Spec.Name(), held, n, leases)
+			}
+		}
 		if dealt != r.dealt {
 			return fmt.Errorf("%s: %d frames are on leases, %d were counted", r.Spec.Name(), dealt, r.dealt)
 		}

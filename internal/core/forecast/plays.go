@@ -63,8 +63,17 @@ const horizon = 60 * 24 * time.Hour
 func Take(
 	s *farm.State, m *pace.Model, sight func(*farm.Lease) deal.Sight, received []fairness.Received, now time.Time,
 ) *Position {
+	return TakeWith(s, m, sight, received, now, nil)
+}
+
+// TakeWith takes the position of a farm as it would be with further runs, which nobody has
+// submitted yet.
+func TakeWith(
+	s *farm.State, m *pace.Model, sight func(*farm.Lease) deal.Sight, received []fairness.Received, now time.Time,
+	further []*farm.Run,
+) *Position {
 	p := &Position{At: now, farm: simulate.Farm{Start: now, Received: received}}
-	open, total := foreseen(s), 0
+	open, total := foreseen(s, further), 0
 	for _, run := range open {
 		total += run.ToDo.Len() + run.Later.Len() + run.DealtCount()
 	}
@@ -354,11 +363,7 @@ func (p *Position) PlayWhile(seed uint64, plays int, more, alive func() bool) (m
 			plays = k
 			break
 		}
-		r := rand.New(rand.NewPCG(seed, uint64(k)))
-		f, model := p.draw(r)
-		report, err := simulate.Play(
-			f, simulate.Options{Model: model, Until: horizon.Seconds(), Coarse: true, GoOn: alive},
-		)
+		_, report, err := p.play(seed, k, alive)
 		if errors.Is(err, simulate.ErrStopped) {
 			plays = k
 			break
@@ -396,6 +401,18 @@ func (p *Position) PlayWhile(seed uint64, plays int, more, alive func() bool) (m
 	}
 	return out, trouble
 }
+
+// play plays a position once, as one throw of dice has it.
+func (p *Position) play(seed uint64, throw int, alive func() bool) (simulate.Farm, *simulate.Report, error) {
+	f, model := p.draw(rand.New(rand.NewPCG(seed, uint64(throw))))
+	report, err := simulate.Play(
+		f, simulate.Options{Model: model, Until: horizon.Seconds(), Coarse: true, GoOn: alive},
+	)
+	return f, report, err
+}
+
+// normal90 is the 90 % point of the standard normal distribution.
+const normal90 = pace.Normal90
 
 // finish turns the outcomes of plays into a median and a time that is kept in
 // nine of ten cases: quantiles of a lognormal distribution with their mean and

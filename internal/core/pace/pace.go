@@ -43,6 +43,7 @@ type known struct {
 	curve    *Curve
 	launches launches
 	memory   *profile // nil as long as none was measured
+	adopted  bool     // it goes by an open run of its job
 	keys     map[farm.NodeID]speedKey
 }
 
@@ -129,7 +130,7 @@ func positive(x float64) bool { return x > 0 && !math.IsInf(x, 0) }
 
 func (m *Model) of(run *farm.Run) *known {
 	k := m.runs[run.ID]
-	if k == nil || k.curve.count == 0 && k.curve.shape.whole() != m.jobs[jobOf(run)] { // another run of the job has told
+	if k == nil || k.curve.count == 0 && !k.adopted && k.curve.shape.whole() != m.jobs[jobOf(run)] { // another run of the job has told
 		before := k
 		k = &known{curve: newCurve(run.Spec.Frames, m.scaled(m.jobs[jobOf(run)], run.Spec))}
 		if before != nil {
