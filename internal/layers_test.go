@@ -59,6 +59,7 @@ var below = map[string][]string{
 	"drillfile": {
 		"core/farm", "core/frames", "core/hours", "core/pace", "core/simulate", "core/trait", "fileschema",
 	},
+	"movie":           {},
 	"picture":         {"plainfile"},
 	"practice":        {"core/span", "plainyaml"},
 	"secret":          {},
@@ -94,7 +95,7 @@ var below = map[string][]string{
 	"service/errands": {"core/farm", "wire"},
 	"service/fleet": {
 		"core/capacity", "core/deal", "core/engine", "core/farm", "core/frames", "core/health", "core/hours",
-		"core/protocol/accept", "core/trait", "recipe", "service/refusal", "service/shelf", "service/views",
+		"core/paths", "core/protocol/accept", "core/trait", "recipe", "service/refusal", "service/shelf", "service/views",
 		"service/writer", "wire",
 	},
 	"service/floor": {
@@ -125,7 +126,7 @@ var below = map[string][]string{
 	"demo":  {"client", "launcher", "wire"},
 	"cli": {
 		"api", "bundle", "client", "core/drill", "core/farm", "core/frames", "core/simulate", "core/span", "crowd",
-		"demo", "drillfile", "fileschema", "jobfile", "launcher", "localpg", "node", "picture", "plainfile", "plainyaml",
+		"demo", "drillfile", "fileschema", "jobfile", "launcher", "localpg", "movie", "node", "picture", "plainfile", "plainyaml",
 		"practice", "publish", "recipe", "scenefile", "secret", "service", "store", "wire",
 	},
 	"testkit/smallfarm": {"core/deal", "core/farm", "core/frames", "core/pace"},

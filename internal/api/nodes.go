@@ -200,6 +200,9 @@ func (s *Server) leaseView(l *fleet.LeaseView) wire.Lease {
 		Digits: spec.Digits(), Stall: l.Stall, Width: spec.Width, Height: spec.Height,
 		Values: spec.Values,
 	}
+	if l.From != nil {
+		out.From = fromView(l)
+	}
 	if spec.Pin != "" {
 		out.Pin = l.Scene
 	} else {
@@ -212,6 +215,17 @@ func (s *Server) leaseView(l *fleet.LeaseView) wire.Lease {
 		)
 	}
 	return out
+}
+
+// fromView tells a node where the frames are that a run reads: the picture, or the pass that
+// its setting from_pass names.
+func fromView(l *fleet.LeaseView) *wire.LeaseFrom {
+	from := l.From.Spec
+	folder, before, ending := from.FrameFileParts(l.Spec.Values["from_pass"])
+	return &wire.LeaseFrom{
+		Folder: l.FromFolder, FilePrefix: prefixed(folder, before), FileEnding: ending,
+		Digits: from.Digits(), Frames: from.Frames.String(),
+	}
 }
 
 // prefixed puts the folder of files before what their names begin with.

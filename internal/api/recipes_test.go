@@ -50,7 +50,7 @@ func TestRecipesAreWrittenHere(t *testing.T) {
 	}
 	for path, says := range map[string]string{
 		"/api/v1/recipes/povray?version=9": "there is no version 9",
-		"/api/v1/recipes/none":             "the recipes are: command, povray",
+		"/api/v1/recipes/none":             "the recipes are: command, movie, povray",
 		"/api/v1/recipes/povray?version=x": "version",
 	} {
 		if status, body := w.call(w.tokens[viewer], "GET", path, nil); status < 400 ||

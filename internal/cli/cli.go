@@ -189,7 +189,7 @@ func (a *app) root() *cobra.Command {
 		"run", a.serveCommand(), a.joinCommand(), a.demoCommand(), a.backupCommand(), a.restoreCommand(),
 		a.execCommand(),
 	)
-	root.AddCommand(practiceCommand(), a.launcherCommand(), a.crowdCommand())
+	root.AddCommand(practiceCommand(), a.movieCommand(), a.launcherCommand(), a.crowdCommand())
 	root.AddCommand(&cobra.Command{Use: "exit-codes", Short: "Exit codes of commands", Long: exitCodes})
 	for _, c := range root.Commands() {
 		knownOnly(c)

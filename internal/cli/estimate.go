@@ -31,7 +31,7 @@ func (a *app) estimateCommand() *cobra.Command {
 	c.RunE = a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
 		var in wire.Estimating
 		switch {
-		case (file == "") == (len(args) == 0):
+		case file != "" && len(args) > 0:
 			return usageError{errors.New("give either a scene, or a job file with --file")}
 		case file != "":
 			data, err := readInput(file, "a job file")
@@ -40,7 +40,11 @@ func (a *app) estimateCommand() *cobra.Command {
 			}
 			in.Text, in.Proof = string(data), s.in.Proof
 		default:
-			submit, err := s.read(args[0])
+			scene, err := s.scene(c, args)
+			if err != nil {
+				return err
+			}
+			submit, err := s.read(scene)
 			if err != nil {
 				return err
 			}

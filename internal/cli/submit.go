@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -46,20 +47,24 @@ type submission struct {
 func (a *app) submitCommand() *cobra.Command {
 	var s submission
 	c := a.jsonFlag(&cobra.Command{
-		Use:   "submit SCENE",
+		Use:   "submit [SCENE]",
 		Short: "Render the frames of a scene",
 		Long: "Puts a run into the queue and answers with a receipt. SCENE is a path inside the project's scene place; the\n" +
 			"frames go into a folder of the run's own in its frame place, and never replace a file. With --bundle,\n" +
 			"SCENE is a file on this machine, and all that it needs goes along.",
 		Example: "  vexillum submit salt-clock/salt_010.pov --project salt-clock --frames 1-120 --size 1920x1080\n" +
-			"  vexillum submit shots/vase.glass --bundle --folder . --project salt-clock --frames 1-48",
-		Args: exactly(1, "the scene, as a path inside the project's scene place, or here with --bundle"),
+			"  vexillum submit shots/vase.glass --bundle --folder . --project salt-clock --frames 1-48\n" +
+			"  vexillum submit --recipe movie --from salt_010 --project salt-clock --set fps=25",
 		RunE: func(c *cobra.Command, args []string) error {
-			in, err := s.read(args[0])
+			scene, err := s.scene(c, args)
 			if err != nil {
 				return err
 			}
-			if !c.Flags().Changed("bundle") {
+			in, err := s.read(scene)
+			if err != nil {
+				return err
+			}
+			if !c.Flags().Changed("bundle") && scene != "" {
 				if s.bundle, err = a.bundles(c.Context(), in); err != nil {
 					return err
 				}
@@ -211,6 +216,7 @@ func (s *submission) bind(c *cobra.Command) {
 		"how long a renderer may give no sign of life, such as 30m (default: as the recipe says, or as its frames "+
 			"are expected to take)",
 	)
+	f.StringVar(&s.in.From, "from", "", "run whose frames are read, as for a movie; this one waits for it")
 	f.StringArrayVar(&s.after, "after", nil, "a run that has to be done before (may be given several times)")
 	f.StringArrayVar(
 		&s.afterFrames, "after-frames", nil, "a run of which each frame has to be done before the same frame here begins",
@@ -225,11 +231,26 @@ func (s *submission) bind(c *cobra.Command) {
 	_ = c.MarkFlagRequired("project")
 }
 
+// scene returns the scene that a submit names. What reads the frames of another run needs
+// none.
+func (s *submission) scene(c *cobra.Command, args []string) (string, error) {
+	if len(args) == 0 && s.in.From != "" {
+		return "", nil
+	}
+	return strings.Join(args, ""), exactly(
+		1, "the scene, as a path inside the project's scene place, or here with --bundle; or --from and a run",
+	)(c, args)
+}
+
 // read returns what the flags ask for. An error is a usageError.
 func (s *submission) read(scene string) (in wire.Submit, err error) {
 	in = s.in
-	if in.Scene = scene; in.Scene == "" {
+	if in.Scene = scene; in.Scene == "" && in.From == "" {
 		return in, usageError{errors.New("the scene is empty; give it as a path inside the project's scene place")}
+	}
+	if in.Job == "" && in.Scene == "" {
+		job, _, _ := strings.Cut(in.From, "/")
+		in.Job = strings.TrimPrefix(job, "#") + "_" + cmp.Or(in.Recipe, "from")
 	}
 	if in.Job == "" {
 		in.Job = strings.TrimSuffix(path.Base(in.Scene), path.Ext(in.Scene))

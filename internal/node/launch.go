@@ -132,6 +132,7 @@ func (l *launch) start(fed bool) error {
 const (
 	framesFile   = "frames.txt"
 	responseFile = "arguments.txt"
+	filesFile    = "files.txt" // of the run whose frames it reads
 )
 
 // writeFiles writes the files that arguments name, and returns the arguments that
@@ -145,6 +146,19 @@ func (l *launch) writeFiles(with map[string]string, arguments []string) ([]strin
 	}
 	if l.w.lease.Recipe.TakesLists() {
 		if err := write(framesFile, []byte(strings.Join(listOf(l.set), "\n")+"\n")); err != nil {
+			return nil, err
+		}
+	}
+	if from := l.w.lease.From; from != nil && l.w.lease.Recipe.TakesFiles() {
+		set, err := frames.Parse(from.Frames)
+		if err != nil {
+			return nil, fmt.Errorf("reading which frames there are: %w", err)
+		}
+		var list strings.Builder
+		for f := range set.All() {
+			fmt.Fprintf(&list, "%d\t%s\n", f, fromFile(from, f))
+		}
+		if err := write(filesFile, []byte(list.String())); err != nil {
 			return nil, err
 		}
 	}

@@ -456,6 +456,10 @@ func (w *work) placeholders(l *launch) map[string]string {
 		"speed": fmt.Sprint(w.host.speed * l.share.part), "node": w.host.node,
 	})
 	wholePicture(with, w.lease.Width, w.lease.Height)
+	if f := w.lease.From; f != nil {
+		with["from"], with["from_files"] = f.Folder, filepath.Join(l.folder, filesFile)
+		with["from_file"] = fromFile(f, l.origin.from)
+	}
 	var passes []string
 	for _, p := range w.lease.Passes {
 		if _, chosen := w.lease.Recipe.Passes[p.Name]; chosen {
@@ -464,6 +468,12 @@ func (w *work) placeholders(l *launch) map[string]string {
 	}
 	with["passes"] = strings.Join(passes, ",")
 	return with
+}
+
+// fromFile returns where a frame of the run stands whose frames a lease reads.
+func fromFile(f *wire.LeaseFrom, frame int) string {
+	name := f.FilePrefix + frames.Name(frame, f.Digits) + f.FileEnding
+	return filepath.Join(f.Folder, filepath.FromSlash(name))
 }
 
 // settings returns what all launches of the lease fill in.

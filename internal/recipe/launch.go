@@ -152,6 +152,11 @@ func (r *Recipe) TakesLists() bool {
 		slices.ContainsFunc(r.Arguments, func(a Argument) bool { return a.Each })
 }
 
+// TakesFiles reports whether it is told the frames of another run as a list of files.
+func (r *Recipe) TakesFiles() bool {
+	return r.uses(func(name string) bool { return name == "from_files" })
+}
+
 // Launch returns the arguments and the environment of one launch of frames. Each
 // argument of the recipe becomes exactly one argument, whatever the values hold; no
 // shell is involved.

@@ -42,6 +42,8 @@ type Recipe struct {
 	Program    Program  `json:"program"`
 	Probe      Probe    `json:"probe"`
 	Scenes     []string `json:"scenes"` // endings of its scene files
+	// what it makes something of where that is no scene: frames or sequence, see ReadsFrames
+	Reads string `json:"reads,omitempty"`
 	// kind of its frames: png, jpeg, tiff, exr or data, of which nothing can be seen
 	Picture     string            `json:"picture"`
 	Ending      string            `json:"ending,omitempty"` // of delivered frames; that of Picture when empty
@@ -94,6 +96,12 @@ func (t Takes) Amounts() (farm.Amounts, error) {
 	}
 	return out, out.Check()
 }
+
+// What recipes may make something of that need no scene.
+const (
+	ReadsFrames   = "frames"   // of each frame of another run
+	ReadsSequence = "sequence" // one file of all its frames
+)
 
 // Stop says when a renderer may be stopped.
 type Stop string

@@ -45,7 +45,7 @@ func TestBuiltinRecipesAreWhole(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	want := []string{"command", "povray", "practice", "practice-feed", "practice-single"}
+	want := []string{"command", "movie", "povray", "practice", "practice-feed", "practice-single"}
 	if !slices.Equal(book.Names(), want) {
 		t.Errorf("there are %v, want %v", book.Names(), want)
 	}

@@ -114,6 +114,9 @@ func submissionOf(in wire.Submit, by farm.Person) (queue.Submission, error) {
 	if in.Takes != nil {
 		sub.Spec.Takes = farm.Amounts(*in.Takes)
 	}
+	if in.From != "" {
+		sub.After = append(sub.After, queue.Wait{Of: -1, Name: in.From, Reads: true})
+	}
 	for _, a := range in.After {
 		sub.After = append(sub.After, queue.Wait{Of: -1, Name: a.Run, Frames: a.Frames})
 	}

@@ -112,13 +112,16 @@ func (p *preparing) one(ctx context.Context, sub queue.Submission) (out prepared
 	if !sized && sub.Scene.Width > 0 {
 		sub.Spec.Width, sub.Spec.Height = sub.Scene.Width, sub.Scene.Height
 	}
-	earlier, err := p.f.Queue.ShotBefore(ctx, sub.Spec)
-	if err != nil {
-		return out, err
+	if sub.Reads == "" {
+		earlier, err := p.f.Queue.ShotBefore(ctx, sub.Spec)
+		if err != nil {
+			return out, err
+		}
+		if err := sub.Choose(earlier); err != nil {
+			return out, err
+		}
 	}
-	if err := sub.Choose(earlier); err != nil {
-		return out, err
-	}
+	sub.Given = slices.Collect(maps.Keys(given))
 	values := maps.Clone(sub.Scene.Values)
 	if values == nil {
 		values = map[string]string{}
@@ -154,6 +157,9 @@ func (p *preparing) rootsOf(ctx context.Context, project string) (farm.Roots, er
 // look looks at the scene of a submission, or takes what was seen for another.
 func (p *preparing) look(ctx context.Context, sub *queue.Submission, scenes string) (sceneLook, error) {
 	spec := &sub.Spec
+	if spec.Scene == "" {
+		return sceneLook{}, nil
+	}
 	key := lookKey{
 		project: spec.Project, scene: spec.Scene, recipe: spec.Recipe, bundle: spec.Bundle,
 		with: strings.Join(spec.With, "\n"), version: spec.RecipeVersion,

@@ -9,6 +9,7 @@ import (
 	"testing"
 
 	"vexillum/internal/client"
+	"vexillum/internal/movie"
 	"vexillum/internal/wire"
 )
 
@@ -182,4 +183,65 @@ func TestJobFilesAreAllOrNothing(t *testing.T) {
 // keyed submits a job file under a key.
 func (f *farm) keyed(key string, in wire.SubmitJobs, out any) error {
 	return f.admin.Do(client.Repeatable(f.t.Context(), key), "POST", "/api/v1/jobs", in, out)
+}
+
+// TestAChainThatEndsInAMovie renders a sequence with a pass and makes movies of it, one of
+// which waits while a frame is missing.
+func TestAChainThatEndsInAMovie(t *testing.T) {
+	t.Parallel()
+	f := newFarm(t)
+	f.signIn()
+	f.scene("salt.practice", "practice: 1\npicture: salt\ncost: 30ms\n")
+	chain := f.file("chain.yaml", `job_file: 1
+project: salt-clock
+jobs:
+  - {name: salt_movie, from: salt, recipe: movie, values: {fps: 23.976}}
+  - {name: salt_depth, from: salt, recipe: movie, values: {from_pass: depth, container: webm, quality: 40}}
+  - {name: salt, scene: salt.practice, frames: 1-12, size: 64x36, recipe: practice-single, passes: [depth], start_on: all}
+`)
+	f.must("job", "submit", chain)
+	if why := f.must("why", "salt_movie"); !strings.Contains(why, "waits for salt/final-1, which is queued") {
+		t.Error(why)
+	}
+	f.join("kiln-01", "--renderers", "practice-single,movie")
+	for job, c := range map[string]struct{ file, fps, codec string }{
+		"salt_movie": {"salt_movie.0001.mp4", "24000/1001", "h264"}, "salt_depth": {"salt_depth.0001.webm", "24", "vp9"},
+	} {
+		run := f.ended(f.newestOf(job))
+		if run.State != "done" || run.Width != 64 {
+			t.Fatalf("%s is %s, %d wide: %s", job, run.State, run.Width, run.Why)
+		}
+		facts, err := movie.Probe(t.Context(), filepath.Join(f.dir, "frames", run.Output, c.file))
+		if err != nil || facts.Frames != 12 || facts.Rate.RatString() != c.fps || facts.Codec != c.codec {
+			t.Errorf("%s: %+v, %v", job, facts, err)
+		}
+	}
+	// A movie of part of a shot is refused until somebody says that it may have gaps.
+	f.must("submit", "salt.practice", "--project", "salt-clock", "--job", "part", "--frames", "1-3,7-9", "--recipe", "practice-single", "--size", "64x36")
+	f.must("submit", "--recipe", "movie", "--from", "part", "--project", "salt-clock", "--tries", "1")
+	if run := f.ended(f.newestOf("part_movie")); run.State != "failed" || len(run.Troubles) != 1 ||
+		!strings.Contains(run.Troubles[0].Failed[0].Message, "the sequence has gaps: frames 4-6 are not in it") {
+		t.Errorf("a movie with gaps is %s: %+v", run.State, run.Troubles)
+	}
+	f.must("submit", "--recipe", "movie", "--from", "part", "--project", "salt-clock", "--set", "gaps=held")
+	if run := f.ended(f.newestOf("part_movie")); run.State != "done" {
+		t.Errorf("with gaps held it is %s: %s", run.State, run.Why)
+	}
+	for _, c := range []struct {
+		args []string
+		says string
+	}{
+		{[]string{"--recipe", "movie"}, "needs the scene"},
+		{[]string{"salt.practice", "--recipe", "movie", "--job", "x"}, "reads scenes"},
+		{[]string{"--from", "salt"}, "its recipe has to be named"},
+		{[]string{"--from", "nobody", "--recipe", "movie"}, "there is no run of that name"},
+		{[]string{"--from", "salt", "--recipe", "movie", "--frames", "1-9"}, "makes one file of all frames"},
+		{[]string{"--from", "salt", "--recipe", "movie", "--set", "from_pass=matte"}, "salt/final-1 has no pass \"matte\""},
+		{[]string{"--from", "salt", "--recipe", "movie", "--set", "fps=0"}, "fps"},
+		{[]string{"--from", "salt", "--recipe", "practice"}, "reads a scene; name it"},
+	} {
+		if _, stderr, code := f.vexillum(append([]string{"submit", "--project", "salt-clock"}, c.args...)...); code == 0 || !strings.Contains(stderr, c.says) {
+			t.Errorf("%v: %d %s", c.args, code, stderr)
+		}
+	}
 }

@@ -156,11 +156,21 @@ type Lease struct {
 	FilePrefix string            `json:"file_prefix"` // of frame files, before the number
 	FileEnding string            `json:"file_ending"` // behind it
 	Passes     []LeasePass       `json:"passes,omitempty"`
-	Stall      float64           `json:"stall_seconds"` // for which its renderer may give no sign of life
-	Digits     int               `json:"digits"`        // least digits of the number
+	From       *LeaseFrom        `json:"from,omitempty"` // whose frames it reads
+	Stall      float64           `json:"stall_seconds"`  // for which its renderer may give no sign of life
+	Digits     int               `json:"digits"`         // least digits of the number
 	Width      int               `json:"width"`
 	Height     int               `json:"height"`
 	Values     map[string]string `json:"values"`
+}
+
+// LeaseFrom is a run whose frames a lease reads.
+type LeaseFrom struct {
+	Folder     string `json:"folder"`      // path on the node
+	FilePrefix string `json:"file_prefix"` // of frame files in it, before the number, with slashes
+	FileEnding string `json:"file_ending"`
+	Digits     int    `json:"digits"`
+	Frames     string `json:"frames"` // that the run has
 }
 
 // Checkpoint is a file from which the renderer of a lease can go on.

@@ -165,7 +165,7 @@ type Submit struct {
 	// of a bundle that was sent before, in which the scene is; empty: the scene place
 	Bundle string `json:"bundle,omitempty"`
 	Recipe string `json:"recipe,omitempty"` // by the scene's ending when left out
-	Scene  string `json:"scene"`            // inside the project's scene place
+	Scene  string `json:"scene,omitempty"`  // inside the project's scene place; of a recipe that reads one
 	// files or patterns of files in the scene place that the scene needs, besides those that
 	// are found in it
 	With   []string `json:"with,omitempty"`
@@ -208,6 +208,8 @@ type Submit struct {
 	StartOn *int `json:"start_on,omitempty"`
 	// After are runs that it waits for.
 	After []SubmitAfter `json:"after,omitempty"`
+	// From is the run whose frames it reads, and that it waits for.
+	From string `json:"from,omitempty"`
 	// Proof asks for the proof of what is described here: some frames, smaller, as the preset
 	// says; ProofScale is its part of the size.
 	Proof      bool    `json:"proof,omitempty"`

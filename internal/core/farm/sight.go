@@ -14,7 +14,12 @@ type PlaceSight struct {
 // the scene comes along, or nobody knows.
 func (s *State) Blind(n *Node, run *Run) string {
 	sights := s.Sights[n.ID]
-	if len(sights) == 0 || run.Spec.Bundle != "" || run.Spec.SceneText != "" {
+	if from := s.Runs[run.Spec.From]; from != nil {
+		if why := s.blindTo(sights, from.Spec.Project); why != "" {
+			return why
+		}
+	}
+	if len(sights) == 0 || run.Spec.Scene == "" || run.Spec.Bundle != "" || run.Spec.SceneText != "" {
 		return ""
 	}
 	p := s.Projects[run.Spec.Project]
@@ -23,6 +28,21 @@ func (s *State) Blind(n *Node, run *Run) string {
 	}
 	for _, seen := range sights {
 		if seen.Place == p.Scenes && !seen.Reads {
+			return seen.Why
+		}
+	}
+	return ""
+}
+
+// blindTo says why a node that sees so much cannot read the frames of a project; empty where
+// it can, or nobody knows.
+func (s *State) blindTo(sights []PlaceSight, project string) string {
+	p := s.Projects[project]
+	if p == nil {
+		return ""
+	}
+	for _, seen := range sights {
+		if seen.Place == p.Frames && !seen.Writes && !seen.Reads {
 			return seen.Why
 		}
 	}

@@ -67,7 +67,8 @@ func (d *Desk) CheckSubmission(sub Submission) (Submission, error) {
 	if spec.Kind != farm.Proof && spec.Kind != farm.Final && spec.Kind != farm.Correction {
 		return sub, refusal.New(refusal.Invalid, "kind", "a run is a proof, a final or a correction, not %q", spec.Kind)
 	}
-	if spec.Width == 0 && spec.Height == 0 {
+	sub.sized = spec.Width != 0 || spec.Height != 0
+	if !sub.sized {
 		spec.Width, spec.Height = 1920, 1080
 	}
 	if err := CheckSize(*spec); err != nil {
@@ -113,7 +114,7 @@ func (d *Desk) CheckSubmission(sub Submission) (Submission, error) {
 	if err := checkWith(spec); err != nil {
 		return sub, err
 	}
-	if err := checkPaths(spec); err != nil {
+	if err := checkPaths(spec, sub.reads() >= 0); err != nil {
 		return sub, err
 	}
 	if err := paths.Check(spec.Output); spec.Output != "" && err != nil { // any machine may have to make it
@@ -130,7 +131,11 @@ func (d *Desk) CheckSubmission(sub Submission) (Submission, error) {
 	if err := spec.Takes.Check(); err != nil {
 		return sub, refusal.New(refusal.Invalid, "takes", "%v", err)
 	}
-	return sub, d.chooseRecipe(spec, sub.Role)
+	r, err := d.chooseRecipe(spec, sub.Role)
+	if err != nil {
+		return sub, err
+	}
+	return sub, sub.checkReads(r)
 }
 
 // Most that pictures are larger than somebody says, and the least part of that.
@@ -201,11 +206,11 @@ func CheckSize(spec farm.Spec) error {
 }
 
 // checkPaths refuses paths that are too long or lead out of their places.
-func checkPaths(spec *farm.Spec) error {
+func checkPaths(spec *farm.Spec, reads bool) error {
 	for _, p := range []struct{ field, text, what string }{
 		{"scene", spec.Scene, "scene"}, {"output", spec.Output, "output folder"},
 	} {
-		if p.field == "output" && p.text == "" {
+		if p.text == "" && (p.field == "output" || reads) {
 			continue
 		}
 		if len(p.text) > farm.MaxPath {
@@ -226,13 +231,17 @@ func checkPaths(spec *farm.Spec) error {
 
 // chooseRecipe finds the recipe by name or by the scene's ending, and
 // completes the settings.
-func (d *Desk) chooseRecipe(spec *farm.Spec, by farm.Role) (err error) {
-	var r *recipe.Recipe
+func (d *Desk) chooseRecipe(spec *farm.Spec, by farm.Role) (r *recipe.Recipe, err error) {
 	book := d.recipes.Book()
+	if spec.Recipe == "" && spec.Scene == "" {
+		return nil, refusal.New(
+			refusal.Invalid, "recipe", "without a scene its recipe has to be named, such as movie",
+		)
+	}
 	if spec.Recipe == "" {
 		fitting := book.ForScene(path.Ext(spec.Scene))
 		if len(fitting) == 0 {
-			return refusal.New(
+			return nil, refusal.New(
 				refusal.Invalid, "scene", "no recipe reads scenes that end in %q; the recipes are: %s",
 				path.Ext(spec.Scene),
 				strings.Join(book.Names(), ", "),
@@ -240,30 +249,30 @@ func (d *Desk) chooseRecipe(spec *farm.Spec, by farm.Role) (err error) {
 		}
 		r = fitting[0]
 	} else if r = book[spec.Recipe]; r == nil {
-		return refusal.New(
+		return nil, refusal.New(
 			refusal.Invalid, "recipe", "there is no recipe %q; the recipes are: %s", spec.Recipe,
 			strings.Join(book.Names(), ", "),
 		)
 	}
 	if r.Role != "" && !by.Allows(farm.Role(r.Role)) {
-		return refusal.New(
+		return nil, refusal.New(
 			refusal.Forbidden, "recipe", "only a %s may submit runs of the recipe %s; ask one", r.Role, r.Name,
 		)
 	}
-	if err := r.CanRead(spec.Scene); err != nil {
-		return refusal.New(refusal.Invalid, "scene", "%v", err)
+	if err := r.CanRead(spec.Scene); err != nil && spec.Scene != "" {
+		return nil, refusal.New(refusal.Invalid, "scene", "%v", err)
 	}
 	if spec.Takes == (farm.Amounts{}) {
 		if spec.Takes, err = r.Takes.Amounts(); err != nil {
-			return refusal.New(refusal.Invalid, "recipe", "%v", err)
+			return nil, refusal.New(refusal.Invalid, "recipe", "%v", err)
 		}
 	}
 	values, err := r.Complete(spec.Values)
 	if err != nil {
-		return refusal.New(refusal.Invalid, "values", "%v", err)
+		return nil, refusal.New(refusal.Invalid, "values", "%v", err)
 	}
 	if spec.Passes, err = r.ChoosePasses(spec.PassNames()); err != nil {
-		return refusal.New(refusal.Invalid, "passes", "%v", err)
+		return nil, refusal.New(refusal.Invalid, "passes", "%v", err)
 	}
 	if spec.Stall == 0 {
 		spec.Stall = time.Duration(r.Stall).Seconds()
@@ -272,5 +281,5 @@ func (d *Desk) chooseRecipe(spec *farm.Spec, by farm.Role) (err error) {
 	spec.RecipeVersion = d.recipes.Newest(r.Name)
 	spec.Recipe, spec.Mode, spec.Values = r.Name, r.Mode, values
 	spec.Picture, spec.Ending = r.Picture, r.FrameEnding(values)
-	return nil
+	return r, nil
 }

@@ -37,8 +37,12 @@ type Submission struct {
 	// cannot be.
 	Number int
 	After  []Wait // runs that it waits for
-	Actor  string
-	Role   farm.Role // of the actor
+	// Reads is what its recipe makes something of: frames or a sequence of another run
+	Reads string
+	Given []string // names of the settings that somebody has said
+	sized bool     // somebody has said how large pictures are
+	Actor string
+	Role  farm.Role // of the actor
 }
 
 // Spec returns what a run was submitted with.
@@ -327,6 +331,9 @@ func (t *transaction) submission(sub Submission, before []farm.RunSubmitted) (re
 		return record, refusal.New(
 			refusal.Conflict, "project", "the project %s is the farm's own; choose another", spec.Project,
 		)
+	}
+	if err := t.read(&spec, sub, before); err != nil {
+		return record, err
 	}
 	if err := t.place(&spec, sub); err != nil {
 		return record, err

@@ -2,9 +2,12 @@ package queue
 
 import (
 	"fmt"
+	"slices"
 
 	"vexillum/internal/core/engine"
 	"vexillum/internal/core/farm"
+	"vexillum/internal/core/frames"
+	"vexillum/internal/recipe"
 	"vexillum/internal/service/refusal"
 )
 
@@ -80,4 +83,70 @@ func (t *transaction) waitedFor(w Wait, project string, before []farm.RunSubmitt
 		refusal.Invalid, "after", "it waits for %.80q, which %d projects have; put the project and a slash before it",
 		w.Name, len(found),
 	)
+}
+
+// reads returns the place among what a submission waits for of the run whose frames it
+// reads; below 0: of none.
+func (sub *Submission) reads() int {
+	return slices.IndexFunc(sub.After, func(w Wait) bool { return w.Reads })
+}
+
+// checkReads looks whether a submission reads what its recipe makes something of.
+func (sub *Submission) checkReads(r *recipe.Recipe) error {
+	at := sub.reads()
+	sub.Reads = r.Reads
+	switch {
+	case r.Reads == "":
+		if sub.Spec.Scene == "" {
+			return refusal.New(refusal.Invalid, "scene", "the recipe %s reads a scene; name it", r.Name)
+		}
+		return nil
+	case at < 0:
+		return refusal.New(
+			refusal.Invalid, "from", "the recipe %s makes something of the frames of another run; name that with --from",
+			r.Name,
+		)
+	case r.Reads == recipe.ReadsFrames:
+		sub.After[at].Frames = true
+		return nil
+	}
+	sub.After[at].Frames = false
+	if sub.Spec.Frames.Empty() {
+		sub.Spec.Frames = frames.One(1)
+	}
+	if sub.Spec.Frames.Len() > 1 {
+		return refusal.New(
+			refusal.Invalid, "frames", "the recipe %s makes one file of all frames of %s; leave the frames out", r.Name,
+			sub.After[at].Name,
+		)
+	}
+	return nil
+}
+
+// read takes over from the run whose frames a submission reads what nobody has said: the
+// size, the frames, and how many there are in a second.
+func (t *transaction) read(spec *farm.Spec, sub Submission, before []farm.RunSubmitted) error {
+	at := sub.reads()
+	if at < 0 {
+		return nil
+	}
+	from, err := t.waitedFor(sub.After[at], spec.Project, before)
+	if err != nil {
+		return err
+	}
+	if !sub.sized {
+		spec.Width, spec.Height = from.Spec.Width, from.Spec.Height
+	}
+	if spec.Frames.Empty() {
+		spec.Frames = from.Spec.Frames
+	}
+	if pass := spec.Values["from_pass"]; pass != "" && !slices.Contains(from.Spec.PassNames(), pass) {
+		return refusal.New(refusal.Invalid, "values", "%s has no pass %.40q", from.Spec.Name(), pass)
+	}
+	if _, takes := spec.Values["fps"]; takes && !slices.Contains(sub.Given, "fps") {
+		if fps := from.Spec.Values["fps"]; fps != "" {
+			spec.Values["fps"] = fps
+		}
+	}
+	return nil
 }

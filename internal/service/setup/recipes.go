@@ -191,7 +191,7 @@ func (t *transaction) recipeView(books *shelf.Shelf, name string, number int) (w
 		v.Title, v.Unreadable = name, true
 		return v, true
 	}
-	v.Title, v.Mode, v.Scenes, v.Role = r.Title, string(r.Mode), r.Scenes, r.Role
+	v.Title, v.Mode, v.Scenes, v.Role = r.Title, string(r.Mode), wire.List(r.Scenes), r.Role
 	for value, d := range r.Values {
 		v.Values[value] = d.Default
 	}
