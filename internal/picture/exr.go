@@ -55,6 +55,7 @@ func (c exrChannel) bytes() int { return map[int]int{0: 4, 1: 2, 2: 4}[c.kind] }
 type exrPart struct {
 	name, kind    string
 	channels      []exrChannel
+	attributes    []exrAttribute
 	compression   byte
 	data, display image.Rectangle
 	tileX, tileY  int
@@ -166,8 +167,15 @@ func (r *exrReader) header(tiled bool) (*exrPart, error) {
 	}
 }
 
+// exrAttribute is an entry of a header as it stands there.
+type exrAttribute struct {
+	name, kind string
+	value      []byte
+}
+
 // take reads one attribute.
 func (p *exrPart) take(name, kind string, value []byte) error {
+	p.attributes = append(p.attributes, exrAttribute{name, kind, value})
 	switch {
 	case name == "channels" && kind == "chlist":
 		return p.takeChannels(value)
@@ -314,9 +322,9 @@ func verifyEXR(s source) (*Verified, error) {
 	}
 	view := newEXRView(parts[0])
 	for i, p := range parts {
-		var show *exrView
+		var show exrPut
 		if i == 0 {
-			show = view
+			show = view.put
 		}
 		seen := map[[4]int]bool{}
 		for _, at := range p.offsets {
@@ -352,8 +360,12 @@ func exrLayers(parts []*exrPart) (out []Layer) {
 	return out
 }
 
+// exrPut takes the pixels of an area: line by line, of each channel the samples that it has
+// there.
+type exrPut func(p *exrPart, area image.Rectangle, data []byte)
+
 // chunk reads one chunk. It returns which one it is.
-func (r *exrReader) chunk(p *exrPart, part int, offset uint64, show *exrView) (place [4]int, err error) {
+func (r *exrReader) chunk(p *exrPart, part int, offset uint64, show exrPut) (place [4]int, err error) {
 	if offset < uint64(r.at) && offset < 8 || offset > uint64(r.s.size) {
 		return place, fmt.Errorf("a chunk would begin at byte %d of %d", offset, r.s.size)
 	}
@@ -416,7 +428,7 @@ func (r *exrReader) chunk(p *exrPart, part int, offset uint64, show *exrView) (p
 		return place, fmt.Errorf("the chunk of place %v: %w", place, err)
 	}
 	if show != nil && place[2] == 0 && place[3] == 0 {
-		show.put(p, area, data)
+		show(p, area, data)
 	}
 	return place, nil
 }
