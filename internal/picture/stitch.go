@@ -301,6 +301,15 @@ func (p *pngRows) read(y int) error {
 	return nil
 }
 
+// drain reads what is left, so that a file which is cut off behind the last row that is
+// used is found.
+func (p *pngRows) drain() error {
+	if _, err := io.Copy(io.Discard, p.z); err != nil {
+		return tileFault(p.tile, cutOff(err))
+	}
+	return nil
+}
+
 func (p *pngRows) close() {
 	if p.z != nil {
 		p.z.Close()
@@ -346,6 +355,9 @@ func stitchPNG(w io.Writer, width, height int, tiles []Tile) error {
 		for i := 0; i < len(open); i++ {
 			p := open[i]
 			if y >= p.tile.Use.Max.Y {
+				if err := p.drain(); err != nil {
+					return err
+				}
 				p.close()
 				open = slices.Delete(open, i, i+1)
 				i--
@@ -358,6 +370,11 @@ func stitchPNG(w io.Writer, width, height int, tiles []Tile) error {
 			copy(row[p.tile.Use.Min.X*each:p.tile.Use.Max.X*each], p.row[from:])
 		}
 		if err := out.write(row); err != nil {
+			return err
+		}
+	}
+	for _, p := range open {
+		if err := p.drain(); err != nil {
 			return err
 		}
 	}
