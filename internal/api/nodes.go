@@ -200,6 +200,13 @@ func (s *Server) leaseView(l *fleet.LeaseView) wire.Lease {
 		Digits: spec.Digits(), Stall: l.Stall, Width: spec.Width, Height: spec.Height,
 		Values: spec.Values,
 	}
+	if spec.Tiles != nil {
+		out.Tiles = &wire.LeaseTiles{Frame: spec.Tiles.Frame}
+		for i := range spec.Tiles.Rects {
+			r := spec.Rendered(i + 1)
+			out.Tiles.Rects = append(out.Tiles.Rects, [4]int{r.Left, r.Top, r.Right, r.Bottom})
+		}
+	}
 	if l.From != nil {
 		out.From = fromView(l)
 	}

@@ -216,6 +216,11 @@ func (s *submission) bind(c *cobra.Command) {
 		"how long a renderer may give no sign of life, such as 30m (default: as the recipe says, or as its frames "+
 			"are expected to take)",
 	)
+	f.StringVar(
+		&s.in.Tiles, "tiles", "", "divide a still over nodes: a grid such as 4x3, tiles such as 512x512px, or by-speed",
+	)
+	f.IntVar(&s.in.Overlap, "overlap", 0, "pixels that tiles are rendered beyond their own")
+	f.BoolVar(&s.in.DropTiles, "drop-tiles", false, "remove the tiles once the picture is put together")
 	f.StringVar(&s.in.From, "from", "", "run whose frames are read, as for a movie; this one waits for it")
 	f.StringArrayVar(&s.after, "after", nil, "a run that has to be done before (may be given several times)")
 	f.StringArrayVar(

@@ -25,7 +25,7 @@ type Run struct {
 func (r Run) Submit() (wire.Submit, error) {
 	in := wire.Submit{
 		Job: r.Name, Project: r.Project, Kind: r.Kind, Bundle: r.Bundle, Recipe: r.Recipe, Scene: r.Scene,
-		With: r.With, Frames: string(r.Frames), Shot: string(r.Shot), Output: r.Output, Preset: r.Preset, Due: r.Due,
+		Tiles: r.Tiles, Overlap: r.Overlap, DropTiles: r.Drop, With: r.With, Frames: string(r.Frames), Shot: string(r.Shot), Output: r.Output, Preset: r.Preset, Due: r.Due,
 	}
 	if r.Held != nil {
 		in.Held = *r.Held
@@ -78,6 +78,9 @@ func (x *expansion) job(entry int, job Job) {
 	base := Job{Project: x.file.Project}
 	if x.file.All != nil {
 		base = base.over(*x.file.All)
+	}
+	if job.From != "" { // these it takes over from what it reads
+		base.Scene, base.Frames, base.Shot, base.Size, base.Scale = "", "", "", "", ""
 	}
 	job = base.over(job)
 	if job.Scene == "" && job.From == "" {

@@ -51,6 +51,9 @@ type Job struct {
 	Each    map[string][]Text `json:"each,omitempty"`
 	After   []After           `json:"after,omitempty"`
 	From    string            `json:"from,omitempty"`
+	Tiles   string            `json:"tiles,omitempty"`
+	Overlap int               `json:"overlap,omitempty"`
+	Drop    bool              `json:"drop_tiles,omitempty"`
 	Held    *bool             `json:"held,omitempty"`
 	Due     string            `json:"due,omitempty"`
 	Settings

@@ -103,7 +103,7 @@ func (w *work) fileOf(folder, pattern, name string, frame, offset int, first boo
 		return matchingFile(folder, pattern, frame+offset, first)
 	}
 	with := w.settings()
-	with["frame"], with["own_frame"] = strconv.Itoa(frame), strconv.Itoa(frame+offset)
+	with["frame"], with["own_frame"] = strconv.Itoa(w.realFrame(frame)), strconv.Itoa(frame+offset)
 	name = filepath.FromSlash(recipe.Fill(recipe.Fill(name, with), with)) // a job may choose a name that has some, too
 	if !filepath.IsLocal(name) {
 		return "", false

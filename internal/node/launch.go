@@ -63,7 +63,7 @@ func (w *work) launchOf(number int, set frames.Set) *launch {
 	stretch := frames.Span{First: set.First(), Last: set.Last()}
 	return &launch{
 		w: w, number: number, set: set, stretch: stretch, folder: filepath.Join(w.staging, launchFolder(number)),
-		offset: w.lease.Recipe.Offset(w.lease.ShotFirst, stretch.First), marks: make(chan mark, 256),
+		offset: w.offsetOf(stretch.First), marks: make(chan mark, 256),
 		rendered: map[int]bool{}, origin: origin{from: stretch.First},
 	}
 }
@@ -99,7 +99,7 @@ func (l *launch) start(fed bool) error {
 		return fmt.Errorf("preparing the staging folder: %w", err)
 	}
 	l.origin = l.w.originFor(l.stretch.First)
-	l.offset = r.Offset(l.w.lease.ShotFirst, l.origin.from)
+	l.offset = l.w.offsetOf(l.origin.from)
 	with := l.w.placeholders(l)
 	arguments, environment := r.Launch(with, l.set)
 	if arguments, err = l.writeFiles(with, arguments); err != nil {

@@ -451,11 +451,12 @@ func (w *work) placeholders(l *launch) map[string]string {
 		"response_file": filepath.Join(l.folder, responseFile), "staging": l.folder,
 		"threads": fmt.Sprint(l.share.threads), "memory_mib": fmt.Sprint(l.share.memory >> 20),
 		"cores": coreList(l.share.cores), "devices": strings.Join(l.share.devices, ","),
-		"device_numbers": l.share.deviceNumbers(), "first": fmt.Sprint(l.origin.from),
-		"last": fmt.Sprint(l.stretch.Last), "frame": fmt.Sprint(l.origin.from), "checkpoint": l.origin.file,
-		"speed": fmt.Sprint(w.host.speed * l.share.part), "node": w.host.node,
+		"device_numbers": l.share.deviceNumbers(), "first": fmt.Sprint(w.realFrame(l.origin.from)),
+		"last": fmt.Sprint(w.realFrame(l.stretch.Last)), "frame": fmt.Sprint(w.realFrame(l.origin.from)),
+		"checkpoint": l.origin.file,
+		"speed":      fmt.Sprint(w.host.speed * l.share.part), "node": w.host.node,
 	})
-	wholePicture(with, w.lease.Width, w.lease.Height)
+	w.rectangle(with, l.origin.from)
 	if f := w.lease.From; f != nil {
 		with["from"], with["from_files"] = f.Folder, filepath.Join(l.folder, filesFile)
 		with["from_file"] = fromFile(f, l.origin.from)
@@ -488,18 +489,4 @@ func (w *work) settings() map[string]string {
 	}
 	maps.Copy(with, w.lease.Values)
 	return with
-}
-
-// wholePicture fills in the rectangle that a launch renders where it is all of the
-// picture: in pixels from the upper left corner, right and bottom being the first
-// that are outside, and as parts of its width and height.
-func wholePicture(with map[string]string, width, height int) {
-	for name, pixels := range map[string]int{
-		"left": 0, "top": 0, "right": width, "bottom": height, "width": width, "height": height,
-	} {
-		with["tile_"+name] = fmt.Sprint(pixels)
-	}
-	for name, part := range map[string]string{"left": "0", "top": "0", "right": "1", "bottom": "1"} {
-		with["tile_"+name+"_part"] = part
-	}
 }

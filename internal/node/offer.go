@@ -123,7 +123,11 @@ func (w *work) verify(c check) (*verified, error) {
 
 // look verifies one file of a frame, and asks the recipe's own check.
 func (w *work) look(c check, file string, of recipe.Output) (*picture.Verified, error) {
-	width, height := of.Size.Of(w.lease.Width, w.lease.Height)
+	if err := w.cropped(file, c.frame, of); err != nil {
+		return nil, err
+	}
+	r := w.tileOf(c.frame)
+	width, height := of.Size.Of(r.Dx(), r.Dy())
 	good, err := picture.Verify(file, of.Picture, width, height)
 	if err != nil || len(of.Check) == 0 {
 		return good, err

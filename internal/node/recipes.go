@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/http"
 
+	"vexillum/internal/core/farm"
 	"vexillum/internal/recipe"
 	"vexillum/internal/wire"
 )
@@ -65,7 +66,11 @@ func (a *Agent) readRecipes(ctx context.Context) error {
 func (a *Agent) withRecipe(ctx context.Context, l *wire.Lease) (*leased, error) {
 	for range 2 {
 		if r := a.recipes.Load().find(l.Recipe, l.RecipeVersion); r != nil {
-			return &leased{Lease: *l, Recipe: *r}, nil
+			got := &leased{Lease: *l, Recipe: *r}
+			if l.Tiles != nil { // each tile is a launch
+				got.Recipe.Mode = farm.ModeSingle
+			}
+			return got, nil
 		}
 		if err := a.readRecipes(ctx); err != nil {
 			return nil, err

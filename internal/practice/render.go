@@ -32,6 +32,7 @@ type Options struct {
 	Speed   float64 // reference seconds of work per second
 	Node    string  // name of the node, for troubles that happen on some alone
 	Passes  string  // to write beside the picture, with commas between
+	Tile    string  // left, top, right, bottom of what is rendered, in pixels; empty: all of the picture
 	First   int
 	Last    int
 	Feed    bool // take frames from standard input instead of First to Last
@@ -49,6 +50,9 @@ func Render(o Options, in io.Reader, out io.Writer) error {
 	}
 	if o.Width < 1 || o.Height < 1 || o.Speed <= 0 {
 		return fmt.Errorf("size and speed must be above 0")
+	}
+	if _, err := o.tile(); err != nil {
+		return err
 	}
 	for _, p := range o.passes() {
 		if _, known := passes[p]; !known {
@@ -128,7 +132,9 @@ func (l *launch) frame(f int) error {
 		fmt.Fprintf(l.out, "child %d\n", child.Process.Pid)
 	}
 	l.eat()
-	l.wait(l.scene.Time(f, l.Node, l.Speed))
+	tile, _ := l.tile() // it was looked at
+	part := float64(tile.Dx()*tile.Dy()) / float64(l.Width*l.Height)
+	l.wait(time.Duration(part * float64(l.scene.Time(f, l.Node, l.Speed))))
 	switch does {
 	case doesError:
 		fmt.Fprintf(os.Stderr, "error: frame %d cannot be rendered\n", f)
@@ -176,6 +182,12 @@ func (l *launch) write(f int, does string) error {
 	}
 	names := l.passes()
 	img, beside := paint(l.scene.Picture, names, f, width, l.Height)
+	if tile, _ := l.tile(); l.Tile != "" {
+		img = img.(subImager).SubImage(tile)
+		for i := range beside {
+			beside[i] = beside[i].(subImager).SubImage(tile)
+		}
+	}
 	if err := l.save("frame", f, img, stamp, does == doesCut); err != nil {
 		return err
 	}
@@ -211,6 +223,23 @@ func (l *launch) writeOdd(f int, does string) error {
 		return fmt.Errorf("leaving a %s for frame %d: %w", does, f, err)
 	}
 	return nil
+}
+
+type subImager interface {
+	SubImage(r image.Rectangle) image.Image
+}
+
+// tile returns what of the picture is rendered.
+func (o Options) tile() (image.Rectangle, error) {
+	whole := image.Rect(0, 0, o.Width, o.Height)
+	if o.Tile == "" {
+		return whole, nil
+	}
+	var r image.Rectangle
+	if _, err := fmt.Sscanf(o.Tile, "%d,%d,%d,%d", &r.Min.X, &r.Min.Y, &r.Max.X, &r.Max.Y); err != nil || r.Empty() || !r.In(whole) {
+		return r, fmt.Errorf("%q is not a rectangle in the picture", o.Tile)
+	}
+	return r, nil
 }
 
 func (o Options) passes() []string {

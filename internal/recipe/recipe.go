@@ -44,6 +44,8 @@ type Recipe struct {
 	Scenes     []string `json:"scenes"` // endings of its scene files
 	// what it makes something of where that is no scene: frames or sequence, see ReadsFrames
 	Reads string `json:"reads,omitempty"`
+	// what it writes that renders one rectangle of a picture; empty: it renders whole ones alone
+	Tiles string `json:"tiles,omitempty"`
 	// kind of its frames: png, jpeg, tiff, exr or data, of which nothing can be seen
 	Picture     string            `json:"picture"`
 	Ending      string            `json:"ending,omitempty"` // of delivered frames; that of Picture when empty
@@ -101,6 +103,12 @@ func (t Takes) Amounts() (farm.Amounts, error) {
 const (
 	ReadsFrames   = "frames"   // of each frame of another run
 	ReadsSequence = "sequence" // one file of all its frames
+)
+
+// What recipes write that render one rectangle of a picture.
+const (
+	WritesTile  = "tile"  // the rectangle alone
+	WritesWhole = "whole" // a picture of the whole size, of which the rectangle counts
 )
 
 // Stop says when a renderer may be stopped.

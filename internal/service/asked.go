@@ -98,7 +98,12 @@ func submissionOf(in wire.Submit, by farm.Person) (queue.Submission, error) {
 	if err != nil {
 		return none, refusal.New(refusal.Invalid, "sequence", "%v", err)
 	}
+	tiles, err := queue.ParseTiling(in.Tiles, in.Overlap, in.DropTiles)
+	if err != nil {
+		return none, err
+	}
 	sub := queue.Submission{
+		Tiles: tiles,
 		Whole: in.Frames == "", Every: in.Every, Scale: in.Scale, Held: in.Held, Dry: in.DryRun, Shot: shot, Actor: by.Name, Role: by.Role,
 		AtOnce: in.StartOn != nil && *in.StartOn == 0,
 		Spec: farm.Spec{

@@ -2,12 +2,12 @@ package service
 
 import (
 	"context"
-	"errors"
 	"maps"
 	"runtime"
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"vexillum/internal/core/farm"
 	"vexillum/internal/publish"
@@ -59,19 +59,18 @@ const looksAtOnce = 8
 // all gets all of some submissions ready. The error is a *[queue.BatchError] of the first
 // that cannot be.
 func (p *preparing) all(ctx context.Context, subs []queue.Submission) ([]prepared, error) {
-	ctx, cancel := context.WithCancel(ctx)
-	defer cancel()
+	var failed atomic.Bool // what comes behind need not be looked at
 	out, errs := make([]prepared, len(subs)), make([]error, len(subs))
 	next := make(chan int)
 	var workers sync.WaitGroup
 	for range min(looksAtOnce, len(subs)) {
 		workers.Go(func() {
 			for i := range next {
-				if ctx.Err() != nil {
+				if failed.Load() {
 					continue
 				}
 				if out[i], errs[i] = p.one(ctx, subs[i]); errs[i] != nil {
-					cancel()
+					failed.Store(true)
 				}
 			}
 		})
@@ -82,14 +81,11 @@ func (p *preparing) all(ctx context.Context, subs []queue.Submission) ([]prepare
 	close(next)
 	workers.Wait()
 	for i, err := range errs {
-		if err != nil && !errors.Is(err, context.Canceled) { // what was ended for its sake is not to blame
+		if err != nil {
 			return nil, &queue.BatchError{Index: i, Err: err}
 		}
 	}
-	if err := context.Cause(ctx); err != nil {
-		return nil, err
-	}
-	return out, nil
+	return out, ctx.Err()
 }
 
 // one gets a submission ready.

@@ -97,6 +97,9 @@ func (k *keeper) randomStep(r *rand.Rand, m *pace.Model, ask int64) {
 				farm.RunMoved{Run: run.ID, State: farm.RunQueued, Reason: "released", At: now},
 			)
 		}
+		if r.IntN(40) == 0 {
+			k.do(farm.RunStitched{Run: run.ID, Files: []string{"a.png"}, Reason: "put together", At: now})
+		}
 		if !run.Done.Empty() && r.IntN(30) == 0 {
 			k.do(farm.FramesRedone{Run: run.ID, Frames: run.Done.Take(1 + r.IntN(3)), At: now})
 		}

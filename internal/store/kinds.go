@@ -270,7 +270,7 @@ var kinds = map[farm.Kind]kept{
 		), gone AS (
 			UPDATE lease l SET given = given - r.frames FROM r WHERE l.run = r.run
 		)
-		UPDATE run SET done = done - r.frames, redo = redo + r.frames FROM r WHERE id = r.run`,
+		UPDATE run SET done = done - r.frames, redo = redo + r.frames, stitched = false FROM r WHERE id = r.run`,
 		// and all that is known of its frames and leases
 		touches: of(func(r farm.FramesRedone) (writes, reads []row) {
 			return []row{run(r.Run), leasesOf(r.Run), framesOf(r.Run), attempts(r.Run)}, nil
@@ -373,6 +373,12 @@ var kinds = map[farm.Kind]kept{
 		excluded.currency`,
 		touches: of(func(r farm.RateSet) (writes, reads []row) {
 			return []row{named("rate", r.Of.String())}, nil
+		}),
+	},
+	farm.RunStitched{}.Kind(): {
+		statement: `UPDATE run SET stitched = true FROM jsonb_to_recordset($1::jsonb) AS r(run bigint) WHERE run.id = r.run`,
+		touches: of(func(r farm.RunStitched) (writes, reads []row) {
+			return []row{run(r.Run)}, nil
 		}),
 	},
 	farm.NodeFound{}.Kind(): {

@@ -332,7 +332,7 @@ func (l *loader) readRuns() error {
 		var started, ended, released *time.Time
 		if err := row.Scan(
 			&r.ID, &spec, &r.State, &r.Reason, &r.Order, &key, &digest, &r.SubmittedAt, &started, &ended, &done,
-			&r.Checkpoint, &parked, &terms, &r.Held, &released, &redo, &r.FoundScene, &r.TakenScene,
+			&r.Checkpoint, &parked, &terms, &r.Held, &released, &redo, &r.FoundScene, &r.TakenScene, &r.Stitched,
 		); err != nil {
 			return err
 		}
@@ -369,7 +369,7 @@ func (l *loader) readRuns() error {
 	}, `SELECT id, spec, state, reason, queue_order, COALESCE(submit_key, ''), submit_digest, submitted_at,
 		started_at, ended_at,
 		done::text, done_seq, parked::text, terms, held_for, released_at, redo::text,
-		found_scene, taken_scene FROM run ORDER BY id`)
+		found_scene, taken_scene, stitched FROM run ORDER BY id`)
 }
 
 const openRuns = `state NOT IN ('done', 'done with gaps', 'failed', 'cancelled')`

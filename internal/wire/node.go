@@ -156,12 +156,19 @@ type Lease struct {
 	FilePrefix string            `json:"file_prefix"` // of frame files, before the number
 	FileEnding string            `json:"file_ending"` // behind it
 	Passes     []LeasePass       `json:"passes,omitempty"`
-	From       *LeaseFrom        `json:"from,omitempty"` // whose frames it reads
-	Stall      float64           `json:"stall_seconds"`  // for which its renderer may give no sign of life
-	Digits     int               `json:"digits"`         // least digits of the number
+	Tiles      *LeaseTiles       `json:"tiles,omitempty"` // of a still whose frames are its tiles
+	From       *LeaseFrom        `json:"from,omitempty"`  // whose frames it reads
+	Stall      float64           `json:"stall_seconds"`   // for which its renderer may give no sign of life
+	Digits     int               `json:"digits"`          // least digits of the number
 	Width      int               `json:"width"`
 	Height     int               `json:"height"`
 	Values     map[string]string `json:"values"`
+}
+
+// LeaseTiles are the parts of a still.
+type LeaseTiles struct {
+	Frame int      `json:"frame"` // of the animation
+	Rects [][4]int `json:"rects"` // left, top, right and bottom of what is rendered; the first is frame 1 of the run
 }
 
 // LeaseFrom is a run whose frames a lease reads.

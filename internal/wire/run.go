@@ -110,11 +110,21 @@ type Run struct {
 	Troubles    []FrameTrouble `json:"troubles"`
 	// why frames that are done should be looked at
 	Suspects []FrameSuspect `json:"suspects"`
+	Tiles    *RunTiles      `json:"tiles"`     // null: of no still that is rendered in tiles
 	Preset   *RunPreset     `json:"preset"`    // nil: none
 	HasFinal bool           `json:"has_final"` // a proof whose final can be submitted as it was asked for
 	After    []RunAfter     `json:"after"`     // runs that it waits for, or has waited for
 	From     int64          `json:"from"`      // run whose frames it reads; 0: none
 	Changed  int64          `json:"changed"`
+}
+
+// RunTiles are the parts of a still, which are the frames of its run.
+type RunTiles struct {
+	Frame    int      `json:"frame"` // of the animation
+	Rects    [][4]int `json:"rects"` // left, top, right and bottom in pixels; the first is frame 1 of the run
+	Overlap  int      `json:"overlap"`
+	Stitched bool     `json:"stitched"` // the picture is put together
+	File     string   `json:"file"`     // of the picture, in the output folder
 }
 
 // RunPreset says from which preset a run has its settings, and what it has otherwise.
@@ -210,6 +220,12 @@ type Submit struct {
 	After []SubmitAfter `json:"after,omitempty"`
 	// From is the run whose frames it reads, and that it waits for.
 	From string `json:"from,omitempty"`
+	// Tiles divide a still over nodes: a grid such as 4x3, tiles of a size such as 512x512px, or
+	// by-speed. Overlap is by how many pixels they are rendered beyond their own; DropTiles
+	// removes their files once the picture is put together.
+	Tiles     string `json:"tiles,omitempty"`
+	Overlap   int    `json:"overlap,omitempty"`
+	DropTiles bool   `json:"drop_tiles,omitempty"`
 	// Proof asks for the proof of what is described here: some frames, smaller, as the preset
 	// says; ProofScale is its part of the size.
 	Proof      bool    `json:"proof,omitempty"`

@@ -194,6 +194,7 @@ func (s *State) framesRedone(r FramesRedone) error {
 	if run.State.Closed() {
 		return fmt.Errorf("%s is %s", run.Spec.Name(), run.State)
 	}
+	run.Stitched = false
 	run.Done = run.Done.Minus(r.Frames)
 	run.ToDo = run.ToDo.Union(r.Frames)
 	run.Redo = run.Redo.Union(r.Frames)

@@ -122,6 +122,9 @@ func (s Spec) FrameFileParts(pass string) (folder, before, behind string) {
 	if folder == "." {
 		folder = ""
 	}
+	if s.Tiles != nil {
+		folder = inTiles(folder)
+	}
 	return folder, before, behind
 }
 

@@ -103,6 +103,7 @@ type Spec struct {
 	// seconds that a renderer may give no sign of life; 0: as frames are expected to take
 	Stall  float64    `json:"stall,omitempty"`
 	After  []After    `json:"after,omitempty"`  // runs that it waits for
+	Tiles  *Tiles     `json:"tiles,omitempty"`  // of a still whose frames are tiles; nil: of no other run
 	Preset *PresetUse `json:"preset,omitempty"` // nil: none
 	// Asked is the final as somebody has asked for it, of a proof that was made of that; what it
 	// means is no matter of the farm.
@@ -203,6 +204,7 @@ type Run struct {
 	Parked     frames.Set
 	Redo       frames.Set // that were done, and whose pictures new ones shall replace
 	Delivering map[int]Delivery
+	Stitched   bool // the picture of a tiled still is put together
 	// frames that are done and somebody should look at, and why; nil: none
 	Suspect map[int]string
 	Trouble map[int]*Trouble
@@ -309,6 +311,8 @@ func (r *Run) Settled() (RunState, bool) {
 		}
 	}
 	switch {
+	case r.Spec.Tiles != nil && !r.Stitched && r.Parked.Empty():
+		return "", false
 	case r.Parked.Empty():
 		return RunDone, true
 	case r.Done.Empty():

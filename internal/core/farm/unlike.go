@@ -53,6 +53,7 @@ func (s Spec) Unlike(before Spec) (out []Difference) {
 			out = append(out, Difference{name, was, is, true})
 		}
 	}
+	note("tiles", tilesText(before.Tiles), tilesText(s.Tiles))
 	note("passes", strings.Join(before.PassNames(), ", "), strings.Join(s.PassNames(), ", "))
 	note("names of files", cmp.Or(before.Names, DefaultNames), cmp.Or(s.Names, DefaultNames))
 	note("waits for", afterText(before.After), afterText(s.After))
@@ -95,6 +96,13 @@ func yes(is bool) string {
 		return "yes"
 	}
 	return "no"
+}
+
+func tilesText(t *Tiles) string {
+	if t == nil {
+		return ""
+	}
+	return fmt.Sprintf("%d of frame %d", len(t.Rects), t.Frame)
 }
 
 func runText(id RunID) string {

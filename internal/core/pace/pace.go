@@ -28,6 +28,7 @@ type Model struct {
 	starts   map[string]*launches // the same
 	habits   map[string]*habit    // of launches, by recipe, over all runs
 	typical  map[string]*tally    // the same, what a pixel of a frame costs
+	regions  map[string][]region  // by project, job and recipe, of its last tiled still
 	scales   map[string]*scaling  // by recipe, how cost goes with settings
 	speeds   map[speedKey]float64 // logarithms
 	fetches  fetches
@@ -58,7 +59,7 @@ func New() *Model {
 	return &Model{
 		runs: map[farm.RunID]*known{}, jobs: map[string]*shape{}, memories: map[string]*profile{},
 		starts: map[string]*launches{}, habits: map[string]*habit{}, typical: map[string]*tally{},
-		scales: map[string]*scaling{},
+		scales: map[string]*scaling{}, regions: map[string][]region{},
 		speeds: map[speedKey]float64{}, fetches: newFetches(),
 	}
 }
@@ -130,6 +131,13 @@ func positive(x float64) bool { return x > 0 && !math.IsInf(x, 0) }
 
 func (m *Model) of(run *farm.Run) *known {
 	k := m.runs[run.ID]
+	if run.Spec.Tiles != nil {
+		if k == nil {
+			k = &known{curve: newCurve(run.Spec.Frames, m.tileShape(run))}
+			m.runs[run.ID] = k
+		}
+		return k
+	}
 	if k == nil || k.curve.count == 0 && !k.adopted && k.curve.shape.whole() != m.jobs[jobOf(run)] { // another run of the job has told
 		before := k
 		k = &known{curve: newCurve(run.Spec.Frames, m.scaled(m.jobs[jobOf(run)], run.Spec))}
@@ -237,6 +245,11 @@ func (m *Model) Close(run *farm.Run) {
 	}
 	if k.memory != nil {
 		m.memories[jobOf(run)] = k.memory.join(m.memories[jobOf(run)])
+	}
+	if run.Spec.Tiles != nil { // what tiles cost says nothing of frames
+		m.keepTiles(run, k.curve)
+		delete(m.runs, run.ID)
+		return
 	}
 	m.pair(run, k.curve)
 	if s := k.curve.asShape(); s != nil {

@@ -39,6 +39,7 @@ type Submission struct {
 	After  []Wait // runs that it waits for
 	// Reads is what its recipe makes something of: frames or a sequence of another run
 	Reads string
+	Tiles Tiling   // of a still; none of others
 	Given []string // names of the settings that somebody has said
 	sized bool     // somebody has said how large pictures are
 	Actor string
@@ -335,12 +336,16 @@ func (t *transaction) submission(sub Submission, before []farm.RunSubmitted) (re
 	if err := t.read(&spec, sub, before); err != nil {
 		return record, err
 	}
-	if err := t.place(&spec, sub); err != nil {
+	asked := spec.Frames
+	if err := t.divide(&spec, sub); err != nil {
+		return record, err
+	}
+	if err := t.place(&spec, asked, sub); err != nil {
 		return record, err
 	}
 	spec.Owner, spec.Names = sub.Actor, t.State.Projects[spec.Project].Names
 	id := t.State.LastRun + 1 + farm.RunID(len(before))
-	if spec.Sequence == farm.ScoutsFirst {
+	if spec.Sequence == farm.ScoutsFirst && spec.Tiles == nil {
 		spec.Scouts = deal.Scouts(t.d.m, &farm.Run{ID: id, Spec: spec})
 	}
 	if spec.StartOn == 0 && !sub.AtOnce && !proven(t.State, spec) {
@@ -366,7 +371,7 @@ func (t *transaction) submission(sub Submission, before []farm.RunSubmitted) (re
 
 // place gives a run its number, its folder and the shot that it is of, after the
 // runs of its job before.
-func (t *transaction) place(spec *farm.Spec, sub Submission) error {
+func (t *transaction) place(spec *farm.Spec, asked frames.Set, sub Submission) error {
 	before := t.State.NewestOf(spec.Project, spec.Job)
 	var earlier *farm.Spec
 	if before != nil {
@@ -384,7 +389,7 @@ func (t *transaction) place(spec *farm.Spec, sub Submission) error {
 		return &TakenError{spec.Number}
 	}
 	spec.Output = outputOf(*spec)
-	shot, err := farm.ChooseShot(spec.Frames, sub.Shot, earlier, sub.Scene)
+	shot, err := farm.ChooseShot(asked, sub.Shot, earlier, sub.Scene)
 	if err != nil {
 		return refusal.New(refusal.Invalid, "frames", "%v", err)
 	}

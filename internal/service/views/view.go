@@ -242,6 +242,12 @@ func (b *Board) RunView(run *farm.Run, now time.Time) wire.Run {
 		Troubles: b.troubles(run), Suspects: suspects(run), After: b.after(run), From: int64(spec.From),
 		HasFinal: len(spec.Asked) > 0,
 	}
+	if t := spec.Tiles; t != nil {
+		v.Tiles = &wire.RunTiles{Frame: t.Frame, Overlap: t.Overlap, Stitched: run.Stitched, File: spec.StillFile("")}
+		for _, r := range t.Rects {
+			v.Tiles.Rects = append(v.Tiles.Rects, [4]int{r.Left, r.Top, r.Right, r.Bottom})
+		}
+	}
 	if p := spec.Preset; p != nil {
 		v.Preset = &wire.RunPreset{Name: p.Name, Version: p.Version, Changed: wire.List(p.Changed)}
 	}
