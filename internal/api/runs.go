@@ -444,7 +444,10 @@ func (s *Server) picture(c *gin.Context) {
 		s.shown(c, file, format)
 		return
 	}
-	c.Header("Content-Type", map[string]string{"png": "image/png", "jpeg": "image/jpeg", "tiff": "image/tiff", "exr": "image/x-exr"}[format])
+	c.Header(
+		"Content-Type",
+		map[string]string{"png": "image/png", "jpeg": "image/jpeg", "tiff": "image/tiff", "exr": "image/x-exr"}[format],
+	)
 	http.ServeContent(c.Writer, c.Request, "", time.Time{}, file)
 }
 

@@ -176,14 +176,14 @@ func (a *app) root() *cobra.Command {
 		a.followCommand(), a.sheetCommand(), a.fetchCommand(),
 	)
 	add(
-		"work", a.submitCommand(), a.estimateCommand(), a.finalCommand(), a.jobCommand(), a.bundleCommand(), a.steerCommand("hold"), a.steerCommand("release"),
-		a.steerCommand("cancel"),
-		a.steerCommand("retry"), a.redoCommand(), a.changeCommand(), a.drillCommand(),
+		"work", a.submitCommand(), a.estimateCommand(), a.finalCommand(), a.jobCommand(), a.bundleCommand(),
+		a.steerCommand("hold"), a.steerCommand("release"), a.steerCommand("cancel"), a.steerCommand("retry"),
+		a.redoCommand(), a.changeCommand(), a.drillCommand(),
 	)
 	add(
 		"setup", a.signInCommand(), a.keyCommand(), a.poolCommand(), a.projectCommand(), a.placeCommand(),
-		a.licenceCommand(), a.personCommand(), a.tokenCommand(), a.launchCommand(), a.recipeCommand(), a.presetCommand(), a.rateCommand(),
-		a.auditCommand(),
+		a.licenceCommand(), a.personCommand(), a.tokenCommand(), a.launchCommand(), a.recipeCommand(),
+		a.presetCommand(), a.rateCommand(), a.auditCommand(),
 	)
 	add(
 		"run", a.serveCommand(), a.joinCommand(), a.demoCommand(), a.backupCommand(), a.restoreCommand(),

@@ -159,7 +159,9 @@ func (a *app) rateCommand() *cobra.Command {
 		a, "list", "List the rates", "/api/v1/rates", []string{"OF", ">WATTS", ">PER HOUR", "CURRENCY"},
 		func(r wire.Rate) []string {
 			return []string{
-				strings.TrimSpace(r.Kind + " " + r.Name), fmt.Sprintf("%g", r.Watts), fmt.Sprintf("%.2f", r.PerHour), r.Currency,
+				strings.TrimSpace(
+					r.Kind + " " + r.Name,
+				), fmt.Sprintf("%g", r.Watts), fmt.Sprintf("%.2f", r.PerHour), r.Currency,
 			}
 		},
 	))

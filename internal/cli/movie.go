@@ -66,8 +66,14 @@ func (a *app) makeMovie(ctx context.Context, p movie.Plan, list string) error {
 		return err
 	}
 	fmt.Fprintf(
-		a.out, "%s: %d×%d, %d frames, %.2f s, %s frames a second\n", facts.Codec, facts.Width, facts.Height, facts.Frames,
-		facts.Seconds, facts.Rate.FloatString(3),
+		a.out,
+		"%s: %d×%d, %d frames, %.2f s, %s frames a second\n",
+		facts.Codec,
+		facts.Width,
+		facts.Height,
+		facts.Frames,
+		facts.Seconds,
+		facts.Rate.FloatString(3),
 	)
 	return nil
 }

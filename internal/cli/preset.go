@@ -95,7 +95,12 @@ func (a *app) presetShowCommand() *cobra.Command {
 						return nil
 					}
 				}
-				return fmt.Errorf("the preset %s has no version %d; the newest is %d", p.Name, version, p.Versions[0].Number)
+				return fmt.Errorf(
+					"the preset %s has no version %d; the newest is %d",
+					p.Name,
+					version,
+					p.Versions[0].Number,
+				)
 			}
 			return fmt.Errorf("there is no such preset; vexillum preset list shows them, with their project and recipe")
 		}),

@@ -15,6 +15,7 @@ import (
 
 	"github.com/dustin/go-humanize/english"
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"vexillum/internal/client"
 	"vexillum/internal/core/frames"
@@ -159,14 +160,8 @@ func (a *app) submitAndFollow(ctx context.Context, in wire.Submit, follow bool) 
 func (s *submission) bind(c *cobra.Command) {
 	f := c.Flags()
 	f.StringVarP(&s.in.Project, "project", "p", "", "project (needed)")
-	f.StringVarP(
-		&s.in.Frames, "frames", "f", "", "frame range such as 1-180, 1-180/2 or 1,5,9-20 (default: the whole shot)",
-	)
-	f.IntVar(&s.in.Every, "every", 0, "one frame in so many of these, spread over them")
-	f.StringVar(&s.in.Preset, "preset", "", "preset of the project that says what is not said here, or none")
-	f.BoolVar(&s.in.Proof, "proof", false, "the proof of what is described: some frames, smaller, as the preset says")
-	f.StringVar(&s.proofScale, "proof-scale", "", "size of the proof, such as 25% (default: as the preset says, or 50%)")
-	f.StringVar(&s.scale, "scale", "", "part of the size, such as 50%")
+	s.bindParts(f)
+	s.bindSteps(f)
 	f.StringVar(
 		&s.in.Shot, "shot", "",
 		"all frames of the animation, whatever part is rendered, such as 1-180 (default: as in the job's earlier "+
@@ -216,16 +211,6 @@ func (s *submission) bind(c *cobra.Command) {
 		"how long a renderer may give no sign of life, such as 30m (default: as the recipe says, or as its frames "+
 			"are expected to take)",
 	)
-	f.StringVar(
-		&s.in.Tiles, "tiles", "", "divide a still over nodes: a grid such as 4x3, tiles such as 512x512px, or by-speed",
-	)
-	f.IntVar(&s.in.Overlap, "overlap", 0, "pixels that tiles are rendered beyond their own")
-	f.BoolVar(&s.in.DropTiles, "drop-tiles", false, "remove the tiles once the picture is put together")
-	f.StringVar(&s.in.From, "from", "", "run whose frames are read, as for a movie; this one waits for it")
-	f.StringArrayVar(&s.after, "after", nil, "a run that has to be done before (may be given several times)")
-	f.StringArrayVar(
-		&s.afterFrames, "after-frames", nil, "a run of which each frame has to be done before the same frame here begins",
-	)
 	f.BoolVar(&s.in.Held, "held", false, "put it into the queue, but hold it")
 	f.BoolVar(&s.follow, "follow", false, "watch the run until it ends")
 	f.BoolVar(&s.in.DryRun, "dry-run", false, "check all, and only show the receipt that would come")
@@ -234,6 +219,40 @@ func (s *submission) bind(c *cobra.Command) {
 	s.gather.bind(c)
 	c.MarkFlagsMutuallyExclusive("follow", "dry-run")
 	_ = c.MarkFlagRequired("project")
+}
+
+// bindParts binds the flags for which frames are rendered, and how large.
+func (s *submission) bindParts(f *pflag.FlagSet) {
+	f.StringVarP(
+		&s.in.Frames, "frames", "f", "", "frame range such as 1-180, 1-180/2 or 1,5,9-20 (default: the whole shot)",
+	)
+	f.IntVar(&s.in.Every, "every", 0, "one frame in so many of these, spread over them")
+	f.StringVar(&s.in.Preset, "preset", "", "preset of the project that says what is not said here, or none")
+	f.BoolVar(&s.in.Proof, "proof", false, "the proof of what is described: some frames, smaller, as the preset says")
+	f.StringVar(
+		&s.proofScale,
+		"proof-scale",
+		"",
+		"size of the proof, such as 25% (default: as the preset says, or 50%)",
+	)
+	f.StringVar(&s.scale, "scale", "", "part of the size, such as 50%")
+}
+
+// bindSteps binds the flags for tiles, and for other runs that it has to do with.
+func (s *submission) bindSteps(f *pflag.FlagSet) {
+	f.StringVar(
+		&s.in.Tiles, "tiles", "", "divide a still over nodes: a grid such as 4x3, tiles such as 512x512px, or by-speed",
+	)
+	f.IntVar(&s.in.Overlap, "overlap", 0, "pixels that tiles are rendered beyond their own")
+	f.BoolVar(&s.in.DropTiles, "drop-tiles", false, "remove the tiles once the picture is put together")
+	f.StringVar(&s.in.From, "from", "", "run whose frames are read, as for a movie; this one waits for it")
+	f.StringArrayVar(&s.after, "after", nil, "a run that has to be done before (may be given several times)")
+	f.StringArrayVar(
+		&s.afterFrames,
+		"after-frames",
+		nil,
+		"a run of which each frame has to be done before the same frame here begins",
+	)
 }
 
 // scene returns the scene that a submit names. What reads the frames of another run needs

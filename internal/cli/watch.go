@@ -250,13 +250,14 @@ func (a *app) showRun(r wire.Run, log []wire.HistoryLine) error {
 		finishing += " (" + r.Forecast.Why + ")"
 	}
 	a.facts(
-		"number", fmt.Sprintf("#%d", r.ID), "why", r.Why, "project", r.Project, "owner", r.Owner, "scene", sceneText(r),
-		"preset", presetText(r.Preset), "waits for", afterText(r.After), "recipe", recipeText(r), "renderer", r.Renderer, "passes", strings.Join(r.Passes, ", "), "needs", r.Needs,
-		"priority",
-		unless(r.Priority, "normal"), "ceiling", r.Ceiling, "order", r.Sequence, "scouts", r.Scouts, "takes",
-		takesText(r), "launch with", launchText(r.LaunchSettings), "size", fmt.Sprintf("%d×%d", r.Width, r.Height),
-		"frames", fmt.Sprintf("%s (%d)", r.Frames, r.FrameCount), "shot", r.Shot, "output", r.Output, zoned("finish"),
-		finishing, zoned("due"), dueText(r, now), "took", took, "nodes", strings.Join(r.Nodes, ", "),
+		"number", fmt.Sprintf("#%d", r.ID), "why", r.Why, "project", r.Project, "owner", r.Owner,
+		"scene", sceneText(r), "preset", presetText(r.Preset), "waits for", afterText(r.After),
+		"recipe", recipeText(r), "renderer", r.Renderer, "passes", strings.Join(r.Passes, ", "), "needs", r.Needs,
+		"priority", unless(r.Priority, "normal"), "ceiling", r.Ceiling, "order", r.Sequence, "scouts", r.Scouts,
+		"takes", takesText(r), "launch with", launchText(r.LaunchSettings),
+		"size", fmt.Sprintf("%d×%d", r.Width, r.Height), "frames", fmt.Sprintf("%s (%d)", r.Frames, r.FrameCount),
+		"shot", r.Shot, "output", r.Output, zoned("finish"), finishing, zoned("due"), dueText(r, now), "took", took,
+		"nodes", strings.Join(r.Nodes, ", "),
 	)
 	fmt.Fprintf(a.out, "\n  %s\n\n", ribbon(r, 72, colours(a.out)))
 	for _, s := range []struct{ word, set string }{

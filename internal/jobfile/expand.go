@@ -25,7 +25,8 @@ type Run struct {
 func (r Run) Submit() (wire.Submit, error) {
 	in := wire.Submit{
 		Job: r.Name, Project: r.Project, Kind: r.Kind, Bundle: r.Bundle, Recipe: r.Recipe, Scene: r.Scene,
-		Tiles: r.Tiles, Overlap: r.Overlap, DropTiles: r.Drop, With: r.With, Frames: string(r.Frames), Shot: string(r.Shot), Output: r.Output, Preset: r.Preset, Due: r.Due,
+		Tiles: r.Tiles, Overlap: r.Overlap, DropTiles: r.Drop, With: r.With, Frames: string(r.Frames),
+		Shot: string(r.Shot), Output: r.Output, Preset: r.Preset, Due: r.Due,
 	}
 	if r.Held != nil {
 		in.Held = *r.Held
@@ -132,7 +133,8 @@ func (x *expansion) add(entry int, job Job, names []string, combination int) {
 		run.Output = path.Join(append([]string{output}, parts...)...)
 	}
 	for _, at := range x.byName[run.Name] {
-		if other := &x.runs[at]; other.Name == run.Name && other.Project == run.Project && kindOf(other.Job) == kindOf(run.Job) {
+		if other := &x.runs[at]; other.Name == run.Name && other.Project == run.Project &&
+			kindOf(other.Job) == kindOf(run.Job) {
 			x.mistake(entry, []string{"name"}, "two jobs are called %s; each needs a name of its own", run.Name)
 			break
 		}

@@ -230,7 +230,8 @@ func TestPresets(t *testing.T) {
 	}
 	base := Settings{Size: "10x10", Values: map[string]Text{"a": "1", "b": "2"}, Tries: 4}
 	over := base.Over(Settings{Values: map[string]Text{"b": "3"}, Tries: 5})
-	if over.Size != "10x10" || over.Values["a"] != "1" || over.Values["b"] != "3" || over.Tries != 5 || base.Values["b"] != "2" {
+	if over.Size != "10x10" || over.Values["a"] != "1" || over.Values["b"] != "3" || over.Tries != 5 ||
+		base.Values["b"] != "2" {
 		t.Errorf("put over one another they are %+v", over)
 	}
 }
@@ -296,7 +297,9 @@ func FuzzJobFile(f *testing.F) {
 }
 
 func Example() {
-	f, err := Parse([]byte("job_file: 1\nproject: tidal-room\njobs:\n  - {scene: dome.pov, each: {camera: [left, right]}}\n"))
+	f, err := Parse(
+		[]byte("job_file: 1\nproject: tidal-room\njobs:\n  - {scene: dome.pov, each: {camera: [left, right]}}\n"),
+	)
 	if err != nil {
 		fmt.Println(err)
 		return

@@ -76,8 +76,12 @@ var codecs = map[string]struct {
 	encoder, told string
 	options       []string
 }{
-	"h264":   {"libx264", "h264", []string{"-pix_fmt", "yuv420p", "-preset", "medium", "-movflags", "+faststart"}},
-	"h265":   {"libx265", "hevc", []string{"-pix_fmt", "yuv420p", "-tag:v", "hvc1", "-movflags", "+faststart", "-x265-params", "log-level=error"}},
+	"h264": {"libx264", "h264", []string{"-pix_fmt", "yuv420p", "-preset", "medium", "-movflags", "+faststart"}},
+	"h265": {
+		"libx265",
+		"hevc",
+		[]string{"-pix_fmt", "yuv420p", "-tag:v", "hvc1", "-movflags", "+faststart", "-x265-params", "log-level=error"},
+	},
 	"prores": {"prores_ks", "prores", []string{"-pix_fmt", "yuv422p10le", "-profile:v", "3"}},
 	"vp9":    {"libvpx-vp9", "vp9", []string{"-pix_fmt", "yuv420p", "-b:v", "0", "-row-mt", "1"}},
 }
@@ -207,7 +211,17 @@ func (p *Plan) encode(
 	ctx context.Context, folder, ending string, rate *big.Rat, codec string, count int, tell func(done, of int),
 ) error {
 	c := codecs[codec]
-	args := []string{"-hide_banner", "-nostdin", "-loglevel", "error", "-y", "-progress", "pipe:1", "-framerate", rate.RatString()}
+	args := []string{
+		"-hide_banner",
+		"-nostdin",
+		"-loglevel",
+		"error",
+		"-y",
+		"-progress",
+		"pipe:1",
+		"-framerate",
+		rate.RatString(),
+	}
 	if ending == ".exr" { // light is linear in there
 		args = append(args, "-apply_trc", "iec61966_2_1")
 	}

@@ -69,7 +69,7 @@ func TestMoviesAreWhatWasAskedFor(t *testing.T) {
 			Folder: t.TempDir(),
 		}
 		told := 0
-		facts, err := Make(context.Background(), p, func(done, of int) { told = max(told, done) })
+		facts, err := Make(context.Background(), p, func(done, _ int) { told = max(told, done) })
 		if err != nil {
 			t.Errorf("%+v: %v", c, err)
 			continue
@@ -116,7 +116,14 @@ func TestWhatCannotBeAMovie(t *testing.T) {
 			t.Errorf("%s: %v, want %q", name, err, c.says)
 		}
 	}
-	p := Plan{Frames: gap, FPS: "24", Output: filepath.Join(t.TempDir(), "m.mp4"), Folder: t.TempDir(), Gaps: true, Quality: -1}
+	p := Plan{
+		Frames:  gap,
+		FPS:     "24",
+		Output:  filepath.Join(t.TempDir(), "m.mp4"),
+		Folder:  t.TempDir(),
+		Gaps:    true,
+		Quality: -1,
+	}
 	if facts, err := Make(context.Background(), p, nil); err != nil || facts.Frames != 5 {
 		t.Errorf("with gaps held it has %d frames: %v", facts.Frames, err)
 	}

@@ -32,8 +32,8 @@ func (w *work) tileOf(frame int) image.Rectangle {
 // offsetOf returns by how much the renderer's own number of a frame is more than the frame
 // in a launch that begins with one.
 func (w *work) offsetOf(first int) int {
-	real := w.realFrame(first)
-	return w.lease.Recipe.Offset(w.lease.ShotFirst, real) + real - first
+	frame := w.realFrame(first)
+	return w.lease.Recipe.Offset(w.lease.ShotFirst, frame) + frame - first
 }
 
 // rectangle fills in the rectangle that a launch renders: in pixels from the upper left

@@ -614,7 +614,11 @@ func (v *exrView) put(p *exrPart, area image.Rectangle, data []byte) {
 			v.same = v.same && pixel == *v.first
 			at := image.Pt(x, y).Sub(p.display.Min)
 			if at.X%v.step == 0 && at.Y%v.step == 0 && at.X >= 0 && at.Y >= 0 {
-				v.img.SetRGBA(at.X/v.step, at.Y/v.step, color.RGBA{seen(pixel[0]), seen(pixel[1]), seen(pixel[2]), 0xff})
+				v.img.SetRGBA(
+					at.X/v.step,
+					at.Y/v.step,
+					color.RGBA{seen(pixel[0]), seen(pixel[1]), seen(pixel[2]), 0xff},
+				)
 			}
 		}
 	}

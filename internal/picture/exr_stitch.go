@@ -93,9 +93,14 @@ func (c *exrCanvas) take(t Tile, width, height int, made **exrCanvas) (*exrPart,
 		return nil, tileFault(t, err)
 	}
 	for i := range p.chunks {
-		_, err := r.chunk(p, 0, binary.LittleEndian.Uint64(table[8*i:]), func(p *exrPart, area image.Rectangle, data []byte) {
-			c.put(area, shift, t.Use, data)
-		})
+		_, err := r.chunk(
+			p,
+			0,
+			binary.LittleEndian.Uint64(table[8*i:]),
+			func(_ *exrPart, area image.Rectangle, data []byte) {
+				c.put(area, shift, t.Use, data)
+			},
+		)
 		if err != nil {
 			return nil, tileFault(t, err)
 		}
@@ -110,7 +115,12 @@ func newEXRCanvas(channels []exrChannel, width, height int) (*exrCanvas, error) 
 		c.line += width * ch.bytes()
 	}
 	if int64(c.line)*int64(height) > mostStitched {
-		return nil, fmt.Errorf("a picture of %d×%d with %d channels is more than can be put together", width, height, len(channels))
+		return nil, fmt.Errorf(
+			"a picture of %d×%d with %d channels is more than can be put together",
+			width,
+			height,
+			len(channels),
+		)
 	}
 	c.pix = make([]byte, c.line*height)
 	return c, nil
@@ -153,7 +163,11 @@ func (c *exrCanvas) write(w io.Writer, like *exrPart, height int) error {
 		head.Write(a.value)
 	}
 	own := []exrAttribute{
-		{"compression", "compression", []byte{exrZIP}}, {"dataWindow", "box2i", box()}, {"displayWindow", "box2i", box()},
+		{
+			"compression",
+			"compression",
+			[]byte{exrZIP},
+		}, {"dataWindow", "box2i", box()}, {"displayWindow", "box2i", box()},
 		{"lineOrder", "lineOrder", []byte{0}},
 	}
 	for _, a := range like.attributes {

@@ -80,7 +80,7 @@ func covered(width, height int, tiles []Tile) error {
 // stitchWhole decodes tiles into one picture of their kind.
 func stitchWhole(format string, width, height int, tiles []Tile) (whole draw.Image, err error) {
 	for _, t := range tiles {
-		img, err := decodeTile(format, t, width, height)
+		img, err := decodeTile(format, t)
 		if err != nil {
 			return nil, err
 		}
@@ -100,7 +100,7 @@ func stitchWhole(format string, width, height int, tiles []Tile) (whole draw.Ima
 	return whole, nil
 }
 
-func decodeTile(format string, t Tile, width, height int) (image.Image, error) {
+func decodeTile(format string, t Tile) (image.Image, error) {
 	file, size, err := openTile(t)
 	if err != nil {
 		return nil, err
@@ -182,7 +182,7 @@ func blankLike(img image.Image, width, height int) (draw.Image, error) {
 
 // copyPixels copies pixels as they are where both pictures are of one kind.
 func copyPixels(to draw.Image, into image.Rectangle, from image.Image, at image.Point) bool {
-	pix := func(img image.Image) (p []byte, stride, each int, min image.Point) {
+	pix := func(img image.Image) (p []byte, stride, each int, origin image.Point) {
 		switch m := img.(type) {
 		case *image.Gray:
 			return m.Pix, m.Stride, 1, m.Rect.Min

@@ -26,8 +26,20 @@ func kinds(width, height int, dice *rand.Rand) map[string]image.Image {
 			p[i] = byte(dice.Uint32())
 		}
 	}
-	grey, grey16, colour, deep, clear, deepClear := image.NewGray(r), image.NewGray16(r), image.NewRGBA(r), image.NewRGBA64(r), image.NewNRGBA(r), image.NewNRGBA64(r)
-	for _, p := range [][]byte{grey.Pix, grey16.Pix, colour.Pix, deep.Pix, clear.Pix, deepClear.Pix} {
+	grey, grey16, colour, deep, glass, deepGlass := image.NewGray(
+		r,
+	), image.NewGray16(
+		r,
+	), image.NewRGBA(
+		r,
+	), image.NewRGBA64(
+		r,
+	), image.NewNRGBA(
+		r,
+	), image.NewNRGBA64(
+		r,
+	)
+	for _, p := range [][]byte{grey.Pix, grey16.Pix, colour.Pix, deep.Pix, glass.Pix, deepGlass.Pix} {
 		noise(p)
 	}
 	for i := 3; i < len(colour.Pix); i += 4 {
@@ -37,8 +49,8 @@ func kinds(width, height int, dice *rand.Rand) map[string]image.Image {
 		deep.Pix[i], deep.Pix[i+1] = 0xff, 0xff
 	}
 	return map[string]image.Image{
-		"grey": grey, "grey, 16 bits": grey16, "colour": colour, "colour, 16 bits": deep, "with alpha": clear,
-		"with alpha, 16 bits": deepClear,
+		"grey": grey, "grey, 16 bits": grey16, "colour": colour, "colour, 16 bits": deep, "with alpha": glass,
+		"with alpha, 16 bits": deepGlass,
 	}
 }
 
@@ -182,7 +194,12 @@ func TestStitchedEXRIsWhole(t *testing.T) {
 			t.Fatalf("what is put together is not whole: %v", err)
 		}
 		var again *exrCanvas
-		p, err := again.take(Tile{name, image.Rect(0, 0, width, height), image.Rect(0, 0, width, height)}, width, height, &again)
+		p, err := again.take(
+			Tile{name, image.Rect(0, 0, width, height), image.Rect(0, 0, width, height)},
+			width,
+			height,
+			&again,
+		)
 		if err != nil || !bytes.Equal(again.pix, whole.pix) {
 			t.Fatalf("seed %d: the samples are others (%v)", seed, err)
 		}
@@ -218,7 +235,13 @@ func TestTilesThatDoNotFit(t *testing.T) {
 		return img
 	}
 	a, b := save("a.png", colour(left)), save("b.png", colour(right))
-	grey, small := save("grey.png", image.NewGray(image.Rect(0, 0, 10, 20))), save("small.png", colour(image.Rect(0, 0, 9, 20)))
+	grey, small := save(
+		"grey.png",
+		image.NewGray(image.Rect(0, 0, 10, 20)),
+	), save(
+		"small.png",
+		colour(image.Rect(0, 0, 9, 20)),
+	)
 	cut := filepath.Join(folder, "cut.png")
 	data, _ := os.ReadFile(b)
 	if err := os.WriteFile(cut, data[:len(data)-20], 0o644); err != nil {

@@ -236,7 +236,8 @@ func (o Options) tile() (image.Rectangle, error) {
 		return whole, nil
 	}
 	var r image.Rectangle
-	if _, err := fmt.Sscanf(o.Tile, "%d,%d,%d,%d", &r.Min.X, &r.Min.Y, &r.Max.X, &r.Max.Y); err != nil || r.Empty() || !r.In(whole) {
+	if _, err := fmt.Sscanf(o.Tile, "%d,%d,%d,%d", &r.Min.X, &r.Min.Y, &r.Max.X, &r.Max.Y); err != nil || r.Empty() ||
+		!r.In(whole) {
 		return r, fmt.Errorf("%q is not a rectangle in the picture", o.Tile)
 	}
 	return r, nil

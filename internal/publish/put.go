@@ -12,11 +12,11 @@ import (
 // Put puts a file that is whole and durable where it belongs, in the same folder. The same
 // file there is left as it is; another is set aside into the folder for what is replaced.
 func Put(part, name string) error {
-	fresh, err := hashOf(part)
+	fresh, err := hashFile(part)
 	if err != nil {
 		return fmt.Errorf("reading %s: %w", part, err)
 	}
-	there, err := hashOf(name)
+	there, err := hashFile(name)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 	case err != nil:
@@ -47,7 +47,7 @@ func Put(part, name string) error {
 	return flushFolder(root, ".")
 }
 
-func hashOf(name string) (string, error) {
+func hashFile(name string) (string, error) {
 	f, err := os.Open(name)
 	if err != nil {
 		return "", err

@@ -93,7 +93,10 @@ func (r *Recipe) check() (found []fileschema.Wrong) {
 	tiled := r.uses(func(name string) bool { return strings.HasPrefix(name, "tile") })
 	switch {
 	case r.Tiles != "" && !tiled:
-		note("nothing tells the renderer which rectangle: use {tile_left}, {tile_top}, {tile_right} and {tile_bottom}", "tiles")
+		note(
+			"nothing tells the renderer which rectangle: use {tile_left}, {tile_top}, {tile_right} and {tile_bottom}",
+			"tiles",
+		)
 	case r.Tiles != "" && (r.Mode == farm.ModeFeed || r.Mode == farm.ModeWhole):
 		note(fmt.Sprintf("a renderer of the mode %s renders no tiles", r.Mode), "tiles")
 	case r.Tiles == WritesWhole && r.Picture != "png":
@@ -268,8 +271,8 @@ func (r *Recipe) newInForm2() (fields [][]string) {
 	add(r.Picture == "exr" || r.Picture == "data", "picture")
 	for field, there := range map[string]bool{
 		"outputs": len(r.Outputs) > 0, "checkpoint": r.Checkpoint != "", "numbering": r.Numbering != nil,
-		"response_file": r.ResponseFile != nil,
-		"tiles":         r.Tiles != "", "reads": r.Reads != "", "frame_time": r.FrameTime != 0, "threads": r.Threads != 0, "role": r.Role != "", "ending": r.Ending != "",
+		"response_file": r.ResponseFile != nil, "tiles": r.Tiles != "", "reads": r.Reads != "",
+		"frame_time": r.FrameTime != 0, "threads": r.Threads != 0, "role": r.Role != "", "ending": r.Ending != "",
 		"check": len(r.Check) > 0, "frame_name": r.FrameName != "", "inputs": len(r.Inputs) > 0,
 	} {
 		add(there, field)

@@ -49,7 +49,10 @@ func readJobs(in wire.SubmitJobs) (*jobfile.File, []jobfile.Run, []Asked, error)
 	for _, run := range runs {
 		submit, err := run.Submit()
 		if no := (*jobfile.WrongError)(nil); errors.As(err, &no) {
-			return nil, nil, nil, fileschema.Placed(text, []fileschema.Wrong{{Path: fieldOf(file, run, no.Field), What: no.What}})
+			return nil, nil, nil, fileschema.Placed(
+				text,
+				[]fileschema.Wrong{{Path: fieldOf(file, run, no.Field), What: no.What}},
+			)
 		}
 		submit.Proof, submit.DryRun = in.Proof, in.DryRun
 		a := Asked{Submit: submit}

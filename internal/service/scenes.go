@@ -43,7 +43,8 @@ func (s *Service) Browse(ctx context.Context, project, folder string) (out wire.
 	out = wire.Folder{Path: strings.TrimPrefix(folder, "."), Entries: []wire.FolderEntry{}}
 	if info, err := os.Stat(roots.Scenes); roots.Scenes == "" || err != nil || !info.IsDir() {
 		return out, refusal.New(
-			refusal.Conflict, "project",
+			refusal.Conflict,
+			"project",
 			"the scene place of %s is not there where the service runs; type the path of the scene, and a node looks at it",
 			project,
 		)

@@ -35,7 +35,10 @@ func TestAJobFileFromSceneToFrames(t *testing.T) {
 			t.Errorf("the file is without %q:\n%s", want, text)
 		}
 	}
-	if out := f.must("job", "check", f.file("one.yaml", text)); !strings.Contains(out, "is fine: 1 job that comes to 1 run") {
+	if out := f.must("job", "check", f.file("one.yaml", text)); !strings.Contains(
+		out,
+		"is fine: 1 job that comes to 1 run",
+	) {
 		t.Error(out)
 	}
 	chain := f.file("chain.yaml", `job_file: 1
@@ -51,7 +54,10 @@ jobs:
 		t.Errorf("a file with a mistake: %d %s", code, stderr)
 	}
 	chain = f.file("chain.yaml", strings.Replace(f.read(chain), ", each: {}", "", 1))
-	if out := f.must("job", "submit", chain, "--dry-run"); !strings.Contains(out, "3 runs with 14 frames would be submitted") {
+	if out := f.must("job", "submit", chain, "--dry-run"); !strings.Contains(
+		out,
+		"3 runs with 14 frames would be submitted",
+	) {
 		t.Error(out)
 	}
 	out := f.must("job", "submit", chain)
@@ -94,9 +100,15 @@ func TestAProofCostsNothingToSetBack(t *testing.T) {
 	t.Parallel()
 	f := newFarm(t)
 	f.signIn()
-	f.scene("salt.pov", "camera { location <0,0,-5> look_at 0 } sphere { 0, 1 pigment { rgb <clock,1,0> } }\nlight_source { <9,9,-9> rgb 1 }\n")
+	f.scene(
+		"salt.pov",
+		"camera { location <0,0,-5> look_at 0 } sphere { 0, 1 pigment { rgb <clock,1,0> } }\nlight_source { <9,9,-9> rgb 1 }\n",
+	)
 	f.scene("salt.ini", "Final_Frame=40\nInitial_Frame=1\n")
-	preset := f.file("final.yaml", "size: 64x36\nvalues: {quality: 11}\ntries: 4\nproof: {every: 8, scale: 50%, values: {quality: 4}}\n")
+	preset := f.file(
+		"final.yaml",
+		"size: 64x36\nvalues: {quality: 11}\ntries: 4\nproof: {every: 8, scale: 50%, values: {quality: 4}}\n",
+	)
 	f.must("preset", "set", "final", preset, "--project", "salt-clock", "--recipe", "povray", "--note", "first")
 	f.must("preset", "use", "final", "--project", "salt-clock", "--recipe", "povray")
 	f.join("kiln-01", "--renderers", "povray")
@@ -105,9 +117,19 @@ func TestAProofCostsNothingToSetBack(t *testing.T) {
 		t.Error(out)
 	}
 	proof := f.ended(f.newestOf("salt"))
-	if proof.State != "done" || proof.Frames != "1-21/10,30,40" || proof.Kind != "proof" || proof.Width != 32 || proof.Values["quality"] != "4" ||
-		proof.Shot != "1-40" || !proof.HasFinal {
-		t.Fatalf("the proof is %s, %s, %d wide, quality %s, of %s: %s", proof.State, proof.Frames, proof.Width, proof.Values["quality"], proof.Shot, proof.Why)
+	if proof.State != "done" || proof.Frames != "1-21/10,30,40" || proof.Kind != "proof" || proof.Width != 32 ||
+		proof.Values["quality"] != "4" ||
+		proof.Shot != "1-40" ||
+		!proof.HasFinal {
+		t.Fatalf(
+			"the proof is %s, %s, %d wide, quality %s, of %s: %s",
+			proof.State,
+			proof.Frames,
+			proof.Width,
+			proof.Values["quality"],
+			proof.Shot,
+			proof.Why,
+		)
 	}
 	// A further version of the preset does not change what was asked for.
 	f.file("final.yaml", "size: 80x46\n")
@@ -115,8 +137,18 @@ func TestAProofCostsNothingToSetBack(t *testing.T) {
 	f.must("final", "salt")
 	final := f.ended(f.newestOf("salt"))
 	if final.State != "done" || final.Frames != "1-40" || final.Kind != "final" || final.Width != 64 || final.Values["quality"] != "10" ||
-		final.Tries != 4 || final.Preset.Version != 1 || final.HasFinal {
-		t.Errorf("the final is %s, %s, %d wide, quality %s, %d tries, %v", final.State, final.Frames, final.Width, final.Values["quality"], final.Tries, final.Preset)
+		final.Tries != 4 ||
+		final.Preset.Version != 1 ||
+		final.HasFinal {
+		t.Errorf(
+			"the final is %s, %s, %d wide, quality %s, %d tries, %v",
+			final.State,
+			final.Frames,
+			final.Width,
+			final.Values["quality"],
+			final.Tries,
+			final.Preset,
+		)
 	}
 	picture, err := os.Open(filepath.Join(f.dir, "frames", final.Output, "salt.0040.png"))
 	if err != nil {
@@ -126,7 +158,8 @@ func TestAProofCostsNothingToSetBack(t *testing.T) {
 	if config, err := png.DecodeConfig(picture); err != nil || config.Width != 64 {
 		t.Errorf("the picture is %d wide (%v)", config.Width, err)
 	}
-	if _, stderr, code := f.vexillum("final", "salt"); code != 1 || !strings.Contains(stderr, "was not made as the proof of a final") {
+	if _, stderr, code := f.vexillum("final", "salt"); code != 1 ||
+		!strings.Contains(stderr, "was not made as the proof of a final") {
 		t.Errorf("the final of a final: %d %s", code, stderr)
 	}
 	if out := f.must("diff", "salt"); !strings.Contains(out, "setting quality") || !strings.Contains(out, "32×18") {
@@ -158,7 +191,8 @@ func TestJobFilesAreAllOrNothing(t *testing.T) {
 	} {
 		file := f.file("jobs.yaml", head+c.job+"\n")
 		_, stderr, code := f.vexillum("job", "submit", file)
-		if code != 1 || !strings.Contains(stderr, c.says) || !strings.Contains(stderr, "was refused; nothing was submitted") {
+		if code != 1 || !strings.Contains(stderr, c.says) ||
+			!strings.Contains(stderr, "was refused; nothing was submitted") {
 			t.Errorf("%s: %d %s", c.job, code, stderr)
 		}
 	}
@@ -217,7 +251,20 @@ jobs:
 		}
 	}
 	// A movie of part of a shot is refused until somebody says that it may have gaps.
-	f.must("submit", "salt.practice", "--project", "salt-clock", "--job", "part", "--frames", "1-3,7-9", "--recipe", "practice-single", "--size", "64x36")
+	f.must(
+		"submit",
+		"salt.practice",
+		"--project",
+		"salt-clock",
+		"--job",
+		"part",
+		"--frames",
+		"1-3,7-9",
+		"--recipe",
+		"practice-single",
+		"--size",
+		"64x36",
+	)
 	f.must("submit", "--recipe", "movie", "--from", "part", "--project", "salt-clock", "--tries", "1")
 	if run := f.ended(f.newestOf("part_movie")); run.State != "failed" || len(run.Troubles) != 1 ||
 		!strings.Contains(run.Troubles[0].Failed[0].Message, "the sequence has gaps: frames 4-6 are not in it") {
@@ -240,7 +287,8 @@ jobs:
 		{[]string{"--from", "salt", "--recipe", "movie", "--set", "fps=0"}, "fps"},
 		{[]string{"--from", "salt", "--recipe", "practice"}, "reads a scene; name it"},
 	} {
-		if _, stderr, code := f.vexillum(append([]string{"submit", "--project", "salt-clock"}, c.args...)...); code == 0 || !strings.Contains(stderr, c.says) {
+		if _, stderr, code := f.vexillum(append([]string{"submit", "--project", "salt-clock"}, c.args...)...); code == 0 ||
+			!strings.Contains(stderr, c.says) {
 			t.Errorf("%v: %d %s", c.args, code, stderr)
 		}
 	}

@@ -69,7 +69,8 @@ func TestAStillInTiles(t *testing.T) {
 	}
 	whole := submit("ball", wire.Submit{Scene: "ball.pov"})
 	tiled := submit("ball_tiles", wire.Submit{Scene: "ball.pov", Tiles: "4x3"})
-	if tiled.State != "done" || tiled.FrameCount != 12 || !tiled.Tiles.Stitched || tiled.Tiles.File != "ball_tiles.0017.png" {
+	if tiled.State != "done" || tiled.FrameCount != 12 || !tiled.Tiles.Stitched ||
+		tiled.Tiles.File != "ball_tiles.0017.png" {
 		t.Fatalf("the still is %s with %d tiles: %s (%+v)", tiled.State, tiled.FrameCount, tiled.Why, tiled.Tiles)
 	}
 	f.alike("POV-Ray", f.pictureOf(whole, "ball.0017.png"), f.pictureOf(tiled, "ball_tiles.0017.png"))
@@ -92,8 +93,16 @@ func TestAStillInTiles(t *testing.T) {
 		t.Fatalf("the still is %s with %d tiles: %s", still.State, still.FrameCount, still.Why)
 	}
 	f.alike("the picture", f.pictureOf(plain, "salt.0017.png"), f.pictureOf(still, "salt_tiles.0017.png"))
-	f.alike("depth", f.pictureOf(plain, "depth/salt.depth.0017.png"), f.pictureOf(still, "depth/salt_tiles.depth.0017.png"))
-	f.alike("matte", f.pictureOf(plain, "matte/salt.matte.0017.png"), f.pictureOf(still, "matte/salt_tiles.matte.0017.png"))
+	f.alike(
+		"depth",
+		f.pictureOf(plain, "depth/salt.depth.0017.png"),
+		f.pictureOf(still, "depth/salt_tiles.depth.0017.png"),
+	)
+	f.alike(
+		"matte",
+		f.pictureOf(plain, "matte/salt.matte.0017.png"),
+		f.pictureOf(still, "matte/salt_tiles.matte.0017.png"),
+	)
 	if _, err := os.Stat(filepath.Join(f.dir, "frames", still.Output, "tiles")); err == nil {
 		t.Error("the tiles were to be dropped, and are there")
 	}
@@ -107,7 +116,10 @@ func TestAStillInTiles(t *testing.T) {
 
 	// One tile again: the picture is put together anew, and the old one is kept.
 	f.must("redo", "ball_tiles", "--frames", "5")
-	f.wait("the picture is put together anew", func() bool { return f.run(tiled.ID).State == "done" && f.run(tiled.ID).Tiles.Stitched })
+	f.wait(
+		"the picture is put together anew",
+		func() bool { return f.run(tiled.ID).State == "done" && f.run(tiled.ID).Tiles.Stitched },
+	)
 	f.alike("once more", f.pictureOf(whole, "ball.0017.png"), f.pictureOf(tiled, "ball_tiles.0017.png"))
 	for _, c := range []struct {
 		args []string
@@ -120,7 +132,9 @@ func TestAStillInTiles(t *testing.T) {
 		{[]string{"--frames", "1", "--overlap", "5"}, "say which"},
 		{[]string{"--frames", "1", "--tiles", "2x2", "--recipe", "practice-feed"}, "renders whole pictures alone"},
 	} {
-		args := append([]string{"submit", "salt.practice", "--project", "salt-clock", "--size", "64x36", "--job", "x"}, c.args...)
+		args := append(
+			[]string{"submit", "salt.practice", "--project", "salt-clock", "--size", "64x36", "--job", "x"},
+			c.args...)
 		if !strings.Contains(fmt.Sprint(c.args), "--recipe") {
 			args = append(args, "--recipe", "practice")
 		}

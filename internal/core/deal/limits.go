@@ -88,16 +88,6 @@ func unproven(run *farm.Run) bool { return run.Done.Empty() && len(run.Deliverin
 
 func worksOn(n *farm.Node, run *farm.Run) bool { return run.LeasesOn(n.ID) > 0 }
 
-// worksBeside reports whether a node works on a run with another lease than one.
-func worksBeside(n *farm.Node, run *farm.Run, than farm.LeaseID) bool {
-	for l := range run.OpenLeases {
-		if l.Node == n.ID && l.ID != than {
-			return true
-		}
-	}
-	return false
-}
-
 // loading counts the launches that have begun no frame yet and read their scene
 // in a place.
 func (d *Dealer) loading(place string) (count int) {

@@ -115,7 +115,13 @@ func laterText(s *farm.State, run *farm.Run) string {
 			if missing.Len() == 1 {
 				frame = "frame"
 			}
-			return fmt.Sprintf("waits for %s %s of %s, which is %s", frame, missing.Brief(), other.Spec.Name(), other.State)
+			return fmt.Sprintf(
+				"waits for %s %s of %s, which is %s",
+				frame,
+				missing.Brief(),
+				other.Spec.Name(),
+				other.State,
+			)
 		}
 	}
 	return fmt.Sprintf("%s wait for other runs", english.Plural(run.Later.Len(), "frame", ""))

@@ -214,7 +214,9 @@ func MoreNodes(points []Point) string {
 		most = max(most, gain(i))
 	}
 	return fmt.Sprintf(
-		"Beyond %s each further one gains less than %s.", nodesText(from.Nodes), span.Text(span.Of(math.Ceil(most+1e-9))),
+		"Beyond %s each further one gains less than %s.",
+		nodesText(from.Nodes),
+		span.Text(span.Of(math.Ceil(most+1e-9))),
 	)
 }
 

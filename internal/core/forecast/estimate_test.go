@@ -107,14 +107,29 @@ func TestMoreNodesHelpAsLongAsTheyDo(t *testing.T) {
 			t.Fatalf("%d points of %d", len(points), len(Ladder(c.nodes)))
 		}
 		if says := MoreNodes(points); !strings.Contains(says, c.says) {
-			t.Errorf("%d nodes, start-up %g s, %d frames of %g s: %q, want %q (%v)", c.nodes, c.startup, c.count, c.cost, says, c.says, points)
+			t.Errorf(
+				"%d nodes, start-up %g s, %d frames of %g s: %q, want %q (%v)",
+				c.nodes,
+				c.startup,
+				c.count,
+				c.cost,
+				says,
+				c.says,
+				points,
+			)
 		}
 		if first := points[0]; first.Nodes != 1 || first.Seconds < 0.8*(c.startup+float64(c.count)*c.cost) {
 			t.Errorf("one node needs %v", first)
 		}
 		for i, point := range points[1:] {
 			if point.Seconds > 1.1*points[i].Seconds {
-				t.Errorf("%d nodes need %.0f s, %d need %.0f s", point.Nodes, point.Seconds, points[i].Nodes, points[i].Seconds)
+				t.Errorf(
+					"%d nodes need %.0f s, %d need %.0f s",
+					point.Nodes,
+					point.Seconds,
+					points[i].Nodes,
+					points[i].Seconds,
+				)
 			}
 		}
 	}
@@ -129,7 +144,8 @@ func TestLadder(t *testing.T) {
 		if most == 0 && len(l) == 0 {
 			continue
 		}
-		if l[0] != 1 || l[len(l)-1] != most || !slices.IsSorted(l) || len(slices.Compact(slices.Clone(l))) != len(l) || len(l) > 20 {
+		if l[0] != 1 || l[len(l)-1] != most || !slices.IsSorted(l) || len(slices.Compact(slices.Clone(l))) != len(l) ||
+			len(l) > 20 {
 			t.Errorf("up to %d: %v", most, l)
 		}
 	}

@@ -138,7 +138,9 @@ func (m *Model) of(run *farm.Run) *known {
 		}
 		return k
 	}
-	if k == nil || k.curve.count == 0 && !k.adopted && k.curve.shape.whole() != m.jobs[jobOf(run)] { // another run of the job has told
+	if k == nil ||
+		k.curve.count == 0 && !k.adopted &&
+			k.curve.shape.whole() != m.jobs[jobOf(run)] { // another run of the job has told
 		before := k
 		k = &known{curve: newCurve(run.Spec.Frames, m.scaled(m.jobs[jobOf(run)], run.Spec))}
 		if before != nil {

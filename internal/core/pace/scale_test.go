@@ -70,7 +70,14 @@ func TestScalingIsLearnedFromPairs(t *testing.T) {
 			off(fmt.Sprint("salt_00", 1+i))
 		}
 		if last := math.Abs(off("salt_009")); last > 0.12 {
-			t.Errorf("seed %d: after four pairs it is %.2f off, at first %.2f (powers %.2f, %.2f)", seed, last, first, pixelPower, qualityPower)
+			t.Errorf(
+				"seed %d: after four pairs it is %.2f off, at first %.2f (powers %.2f, %.2f)",
+				seed,
+				last,
+				first,
+				pixelPower,
+				qualityPower,
+			)
 		}
 		// Another ratio of both follows from the same law, if less surely.
 		same, _ := m.Scale(spec("a", 80, "9", all), spec("a", 80, "9", all))
@@ -90,7 +97,8 @@ func TestCostGoesWithPixelsAtFirst(t *testing.T) {
 	set := frames.Of(frames.Span{First: 1, Last: 10})
 	m, dice := New(), rand.New(rand.NewPCG(1, 1))
 	rendered(m, spec("salt_010", 20, "4", set), 1, func(int) float64 { return 2 }, dice)
-	if factor, doubt := m.Scale(spec("a", 40, "4", set), spec("a", 20, "4", set)); math.Abs(factor-4) > 1e-9 || doubt < 0.1 {
+	if factor, doubt := m.Scale(spec("a", 40, "4", set), spec("a", 20, "4", set)); math.Abs(factor-4) > 1e-9 ||
+		doubt < 0.1 {
 		t.Errorf("four times the pixels cost %.2f times as much, doubted by %.2f", factor, doubt)
 	}
 	other := spec("salt_010", 20, "4", set)

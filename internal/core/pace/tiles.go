@@ -91,7 +91,9 @@ func (m *Model) keepTiles(run *farm.Run, c *Curve) {
 		}
 		part := float64(spec.Rendered(i+1).Pixels()) / (w * h)
 		out = append(out, region{
-			float64(r.Left) / w, float64(r.Top) / h, float64(r.Right) / w, float64(r.Bottom) / h, cost / part / pixels(spec),
+			float64(
+				r.Left,
+			) / w, float64(r.Top) / h, float64(r.Right) / w, float64(r.Bottom) / h, cost / part / pixels(spec),
 		})
 	}
 	m.regions[tilesOf(spec)] = out

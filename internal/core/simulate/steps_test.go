@@ -39,12 +39,22 @@ func TestStepsOnPaper(t *testing.T) {
 		switch a.Job {
 		case "comp":
 			if rendered, done := ended["render"][a.Frame]; !done || a.Start < rendered {
-				t.Errorf("frame %d of the comp began at %g s, that of the render ended at %g s", a.Frame, a.Start, rendered)
+				t.Errorf(
+					"frame %d of the comp began at %g s, that of the render ended at %g s",
+					a.Frame,
+					a.Start,
+					rendered,
+				)
 			}
 			early = early || a.Start < report.Jobs[0].Finish
 		case "movie":
 			if a.Start < report.Jobs[1].Finish {
-				t.Errorf("frame %d of the movie began at %g s, the comp ended at %g s", a.Frame, a.Start, report.Jobs[1].Finish)
+				t.Errorf(
+					"frame %d of the movie began at %g s, the comp ended at %g s",
+					a.Frame,
+					a.Start,
+					report.Jobs[1].Finish,
+				)
 			}
 		}
 	}

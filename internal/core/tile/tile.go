@@ -56,7 +56,11 @@ func Grid(width, height, columns, rows int) ([]Rect, error) {
 		return nil, fmt.Errorf("a grid of %d×%d has no tiles", columns, rows)
 	case columns > width || rows > height:
 		return nil, fmt.Errorf(
-			"a grid of %d×%d has more tiles than the picture of %d×%d has pixels on a side", columns, rows, width, height,
+			"a grid of %d×%d has more tiles than the picture of %d×%d has pixels on a side",
+			columns,
+			rows,
+			width,
+			height,
 		)
 	case columns > Most || rows > Most || columns*rows > Most:
 		return nil, fmt.Errorf("a grid of %d×%d has more than %d tiles", columns, rows, Most)

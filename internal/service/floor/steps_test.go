@@ -144,7 +144,8 @@ func TestFramesWaitForFrames(t *testing.T) {
 		if n := w.does(second, "comp/final-1"); n != 2 {
 			t.Errorf("%d frames of the comp could be begun, want 2", n)
 		}
-		if state, why := w.state("comp"); state != "rendering" || !strings.Contains(why, "waits for frames 3-4 of render/final-1") {
+		if state, why := w.state("comp"); state != "rendering" ||
+			!strings.Contains(why, "waits for frames 3-4 of render/final-1") {
 			t.Errorf("the comp is %s: %s", state, why)
 		}
 	})

@@ -166,7 +166,8 @@ func (sub *Submission) Choose(earlier *frames.Span) error {
 		whole := cmp.Or(sub.Shot, sub.Scene.Range, earlier)
 		if whole == nil {
 			return refusal.New(
-				refusal.Invalid, "frames",
+				refusal.Invalid,
+				"frames",
 				"neither the scene nor a run of the job before says how long the shot is; say which frames, such as 1-180",
 			)
 		}

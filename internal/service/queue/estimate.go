@@ -101,7 +101,8 @@ func (t *transaction) basis(run *farm.Run) (sentence string, known bool) {
 	case pace.BasisRecipe:
 		return fmt.Sprintf(
 			"No run of this job is rendered yet: it goes by what frames of %s mostly cost, by their pixels. A proof tells "+
-				"more.", run.Spec.Recipe,
+				"more.",
+			run.Spec.Recipe,
 		), true
 	default:
 		return fmt.Sprintf(
@@ -117,7 +118,9 @@ func (t *transaction) basis(run *farm.Run) (sentence string, known bool) {
 // goesBy says by which run of its job an estimate goes.
 func (t *transaction) goesBy(run, last *farm.Run) string {
 	text := fmt.Sprintf(
-		"It goes by %s, of which %s rendered", last.Spec.Name(), english.Plural(last.Done.Len(), "frame is", "frames are"),
+		"It goes by %s, of which %s rendered",
+		last.Spec.Name(),
+		english.Plural(last.Done.Len(), "frame is", "frames are"),
 	)
 	if factor, doubt := t.d.m.Scale(run.Spec, last.Spec); cmp.Compare(factor, 1) != 0 {
 		text += fmt.Sprintf(

@@ -36,12 +36,22 @@ func ParseTiling(text string, overlap int, drop bool) (Tiling, error) {
 	t := Tiling{Overlap: overlap, Drop: drop}
 	if text == "" {
 		if overlap != 0 || drop {
-			return t, refusal.New(refusal.Invalid, "tiles", "an overlap and what becomes of the parts is about tiles; say which")
+			return t, refusal.New(
+				refusal.Invalid,
+				"tiles",
+				"an overlap and what becomes of the parts is about tiles; say which",
+			)
 		}
 		return t, nil
 	}
 	if overlap < 0 || overlap > mostOverlap {
-		return t, refusal.New(refusal.Invalid, "overlap", "tiles may overlap by 0 to %d pixels, not %d", mostOverlap, overlap)
+		return t, refusal.New(
+			refusal.Invalid,
+			"overlap",
+			"tiles may overlap by 0 to %d pixels, not %d",
+			mostOverlap,
+			overlap,
+		)
 	}
 	if text == "by-speed" {
 		t.BySpeed = true
@@ -76,7 +86,8 @@ func (t *transaction) divide(spec *farm.Spec, sub Submission) error {
 		return refusal.New(refusal.Invalid, "tiles", "the recipe %s renders whole pictures alone", spec.Recipe)
 	case spec.Frames.Len() != 1:
 		return refusal.New(
-			refusal.Invalid, "tiles",
+			refusal.Invalid,
+			"tiles",
 			"tiles are of one frame, and %s are asked for; name one with --frames, and render several as a run each, or whole",
 			english.Plural(spec.Frames.Len(), "frame", ""),
 		)

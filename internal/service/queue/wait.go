@@ -75,7 +75,12 @@ func (t *transaction) waitedFor(w Wait, project string, before []farm.RunSubmitt
 	}
 	switch len(found) {
 	case 0:
-		return nil, refusal.New(refusal.Invalid, "after", "it waits for %.80q, and there is no run of that name", w.Name)
+		return nil, refusal.New(
+			refusal.Invalid,
+			"after",
+			"it waits for %.80q, and there is no run of that name",
+			w.Name,
+		)
 	case 1:
 		return found[0], nil
 	}
@@ -103,7 +108,9 @@ func (sub *Submission) checkReads(r *recipe.Recipe) error {
 		return nil
 	case at < 0:
 		return refusal.New(
-			refusal.Invalid, "from", "the recipe %s makes something of the frames of another run; name that with --from",
+			refusal.Invalid,
+			"from",
+			"the recipe %s makes something of the frames of another run; name that with --from",
 			r.Name,
 		)
 	case r.Reads == recipe.ReadsFrames:

@@ -61,7 +61,11 @@ func (d *Desk) Presets(ctx context.Context, person string, dropped bool) ([]wire
 	out := []wire.Preset{}
 	err := d.do(ctx, func(t *transaction) error {
 		keys := slices.SortedFunc(maps.Keys(t.State.Presets), func(a, b farm.PresetKey) int {
-			return cmp.Or(cmp.Compare(a.Project, b.Project), cmp.Compare(a.Recipe, b.Recipe), cmp.Compare(a.Name, b.Name))
+			return cmp.Or(
+				cmp.Compare(a.Project, b.Project),
+				cmp.Compare(a.Recipe, b.Recipe),
+				cmp.Compare(a.Name, b.Name),
+			)
 		})
 		for _, key := range keys {
 			if p := t.State.Presets[key]; dropped || !p.Dropped() {

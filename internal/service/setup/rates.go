@@ -39,7 +39,12 @@ func (d *Desk) SetRate(ctx context.Context, in wire.Rate, by farm.Person) (out w
 		case of.Kind == farm.RateNode && n == nil:
 			return refusal.New(refusal.Invalid, "name", "there is no node %.60q", of.Name)
 		case of.Kind != farm.RateFarm && of.Kind != farm.RatePool && of.Kind != farm.RateNode:
-			return refusal.New(refusal.Invalid, "kind", "a rate is of the farm, a pool or a node, not of %.20q", of.Kind)
+			return refusal.New(
+				refusal.Invalid,
+				"kind",
+				"a rate is of the farm, a pool or a node, not of %.20q",
+				of.Kind,
+			)
 		case of.Kind != farm.RateFarm && rate.Currency != "":
 			return refusal.New(refusal.Invalid, "currency", "the currency is said once, with the rate of the farm")
 		}

@@ -4,11 +4,11 @@ import { Link, useNavigate, useParams } from "react-router";
 import {
   checkRecipe,
   dropRecipe,
+  type FileMistake,
   getRecipe,
   isWrangler,
   type Me,
   type RecipeDetail,
-  type FileMistake,
   type RecipeVersion,
   setRecipe,
 } from "../../api/client";
