@@ -93,6 +93,7 @@ var below = map[string][]string{
 		"core/tile", "core/paths", "core/trait", "core/triage", "recipe", "service/refusal", "service/shelf", "service/views",
 		"service/writer", "wire",
 	},
+	"service/inbox":   {"plainfile", "wire"},
 	"service/errands": {"core/farm", "wire"},
 	"service/fleet": {
 		"core/capacity", "core/deal", "core/engine", "core/farm", "core/frames", "core/health", "core/hours",
@@ -106,7 +107,7 @@ var below = map[string][]string{
 	"service": {
 		"bundle", "core/farm", "core/forecast", "core/frames", "core/pace", "core/paths", "core/protocol/accept",
 		"core/tile", "core/span", "fileschema", "jobfile", "launcher", "permit", "picture", "plainfile", "publish", "recipe", "scenefile", "selftest",
-		"service/errands",
+		"secret", "service/inbox", "service/errands",
 		"service/fleet",
 		"service/floor", "service/gauge", "service/lead", "service/ledger", "service/logbook", "service/queue",
 		"service/refusal", "service/views", "service/writer", "store", "wire",

@@ -199,17 +199,12 @@ func steer(what queue.Steering) func(*Server, *gin.Context) {
 	}
 }
 
-func (s *Server) redo(c *gin.Context, f *floor.Floor, in wire.Redo) {
+func (s *Server) redo(c *gin.Context, _ *floor.Floor, in wire.Redo) {
 	id, ok := number(c, "run")
 	if !ok {
 		return
 	}
-	set, err := frames.Parse(in.Frames)
-	if err != nil {
-		problem(c, http.StatusUnprocessableEntity, "frames", err.Error())
-		return
-	}
-	v, err := f.Queue.Redo(c, farm.RunID(id), set, person(c))
+	v, err := s.svc.Redo(c, farm.RunID(id), in, person(c))
 	s.answer(c, v, err)
 }
 

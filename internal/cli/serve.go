@@ -24,6 +24,7 @@ import (
 )
 
 type serveOptions struct {
+	inbox, inboxPerson                                                                                 string
 	listen, data, database, recipes, passwordFile, cert, key, name, advertise, contents, contentsLimit string
 	logs                                                                                               string
 	fast                                                                                               bool
@@ -61,6 +62,11 @@ func (a *app) serveCommand() *cobra.Command {
 	f.StringVar(
 		&o.logs, "logs-limit", "8GiB",
 		"how much of the database the logs of the last two weeks may take up; beyond that the oldest days go",
+	)
+	f.StringVar(&o.inbox, "inbox", "", "folder into which job files are dropped, to be submitted")
+	f.StringVar(
+		&o.inboxPerson, "inbox-person", "",
+		"whose the files are that lie in the inbox directly; those in a folder called like a person are that person's",
 	)
 	f.StringVar(&o.cert, "tls-cert", "", "certificate chain for TLS (PEM)")
 	f.StringVar(&o.key, "tls-key", "", "private key for TLS (PEM)")
@@ -120,7 +126,7 @@ func (a *app) serve(ctx context.Context, o serveOptions) (err error) {
 		Store: st, Recipes: book, OwnRecipes: own, Log: log, Name: name, Address: address, Version: Version,
 		Socket: socketName(listener.Addr()), Now: func() time.Time { return time.Now().Add(o.clockOffset) },
 		Alone: o.database == "", MostLogs: mostLogs, Folder: o.data,
-		Contents: o.contents, MostContents: mostContents,
+		Contents: o.contents, MostContents: mostContents, Inbox: o.inbox, InboxPerson: o.inboxPerson,
 		FirstAdmin: func() (string, string, error) { return a.firstAdmin(o.passwordFile) },
 	})
 	server, err := api.New(

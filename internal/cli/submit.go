@@ -226,6 +226,9 @@ func (s *submission) bindParts(f *pflag.FlagSet) {
 	f.StringVarP(
 		&s.in.Frames, "frames", "f", "", "frame range such as 1-180, 1-180/2 or 1,5,9-20 (default: the whole shot)",
 	)
+	f.BoolVar(
+		&s.in.Missing, "missing", false, "leave out frames that the job's newest run of the kind has, there and whole",
+	)
 	f.IntVar(&s.in.Every, "every", 0, "one frame in so many of these, spread over them")
 	f.StringVar(&s.in.Preset, "preset", "", "preset of the project that says what is not said here, or none")
 	f.BoolVar(&s.in.Proof, "proof", false, "the proof of what is described: some frames, smaller, as the preset says")
@@ -375,41 +378,6 @@ func (a *app) receipt(r wire.Receipt) {
 		return
 	}
 	fmt.Fprintf(a.out, "  Watch it with: vexillum follow %s\n", r.Name)
-}
-
-// redoCommand renders frames again that are done.
-func (a *app) redoCommand() *cobra.Command {
-	var in wire.Redo
-	c := a.jsonFlag(&cobra.Command{
-		Use: "redo RUN --frames 7", Short: "Render done frames again",
-		Long: "Renders frames of a run again. The old pictures stay until the new ones are verified; then they are kept in the\n" +
-			"folder \"replaced\" beside them.\n\n" + runNames,
-		Args: exactly(1, "the name of a run"),
-		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
-			if _, err := frames.Parse(in.Frames); err != nil {
-				return usageError{err}
-			}
-			run, err := findRun(ctx, cl, args[0])
-			if err != nil {
-				return err
-			}
-			if err := cl.Do(ctx, http.MethodPost, fmt.Sprintf("/api/v1/runs/%d/redo", run.ID), in, &run); err != nil {
-				return err
-			}
-			if a.json {
-				return a.printJSON(run)
-			}
-			fmt.Fprintf(
-				a.out,
-				"%s  %s\n  Frames %s are rendered again; the old pictures stay until the new ones are verified.\n",
-				run.Name, state(run.State), in.Frames,
-			)
-			return nil
-		}),
-	})
-	c.Flags().StringVarP(&in.Frames, "frames", "f", "", "frames to render again, such as 7 or 7,9-12 (needed)")
-	_ = c.MarkFlagRequired("frames")
-	return c
 }
 
 func parseSize(text string) (width, height int, err error) {

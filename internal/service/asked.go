@@ -103,7 +103,7 @@ func submissionOf(in wire.Submit, by farm.Person) (queue.Submission, error) {
 		return none, err
 	}
 	sub := queue.Submission{
-		Tiles: tiles,
+		Tiles: tiles, Missing: in.Missing,
 		Whole: in.Frames == "", Every: in.Every, Scale: in.Scale, Held: in.Held, Dry: in.DryRun, Shot: shot, Actor: by.Name, Role: by.Role,
 		AtOnce: in.StartOn != nil && *in.StartOn == 0,
 		Spec: farm.Spec{

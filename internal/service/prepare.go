@@ -117,6 +117,14 @@ func (p *preparing) one(ctx context.Context, sub queue.Submission) (out prepared
 			return out, err
 		}
 	}
+	remark, err := p.s.leaveOut(ctx, p.f, &sub)
+	if err != nil {
+		return out, err
+	}
+	remarks := slices.Clone(look.remarks)
+	if remark != "" {
+		remarks = append(remarks, remark)
+	}
 	sub.Given = slices.Collect(maps.Keys(given))
 	values := maps.Clone(sub.Scene.Values)
 	if values == nil {
@@ -129,7 +137,7 @@ func (p *preparing) one(ctx context.Context, sub queue.Submission) (out prepared
 	if err := r.CheckChoice(sub.Spec.Values, sub.Scene); err != nil {
 		return out, &refusal.Refusal{Kind: refusal.Invalid, Field: "values", Reason: err.Error()}
 	}
-	return prepared{sub, roots.Frames, look.remarks}, nil
+	return prepared{sub, roots.Frames, remarks}, nil
 }
 
 // rootsOf returns where a project's places are here, once it is sure that frames can be

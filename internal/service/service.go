@@ -50,6 +50,9 @@ type Options struct {
 	// some when 0.
 	MostContents int64
 	Contents     string // folder for the contents of bundles; in Folder when empty
+	// Inbox is a folder into which job files are dropped; empty: none. Those that lie in it
+	// directly are InboxPerson's.
+	Inbox, InboxPerson string
 	// FirstAdmin is called once, when nobody may sign in yet. It returns the
 	// name and the hash of the password of the first administrator.
 	FirstAdmin func() (name, passwordHash string, err error)
@@ -297,6 +300,7 @@ func (s *Service) lead(ctx context.Context, claim lead.Claim) error {
 	helpers.Go(func() { s.foretell(ctx, f) })
 	helpers.Go(func() { s.received(ctx, f) })
 	helpers.Go(func() { s.stitch(ctx, f) })
+	helpers.Go(func() { s.inboxWhenReady(ctx, f) })
 	helpers.Go(func() { s.watchPlaces(ctx, f) })
 	helpers.Go(func() { s.keepUses(ctx) })
 	helpers.Go(func() { s.sweepContents(ctx, f) })

@@ -1,6 +1,7 @@
 package system
 
 import (
+	"fmt"
 	"image/png"
 	"os"
 	"path/filepath"
@@ -289,6 +290,110 @@ jobs:
 	} {
 		if _, stderr, code := f.vexillum(append([]string{"submit", "--project", "salt-clock"}, c.args...)...); code == 0 ||
 			!strings.Contains(stderr, c.says) {
+			t.Errorf("%v: %d %s", c.args, code, stderr)
+		}
+	}
+}
+
+// TestAnInboxTakesFiles drops job files into an inbox, kills the service in the middle, and
+// looks that each was submitted once.
+func TestAnInboxTakesFiles(t *testing.T) {
+	t.Parallel()
+	f := newFarm(t)
+	f.signIn()
+	f.scene("salt.practice", "practice: 1\npicture: salt\ncost: 100ms\n")
+	f.service.end(syscall.SIGKILL)
+	f.inbox = filepath.Join(f.dir, "inbox")
+	if err := os.Mkdir(f.inbox, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	for i := range 6 {
+		text := fmt.Sprintf("job_file: 1\nproject: salt-clock\njobs: [{name: shot_%d, scene: salt.practice, frames: 1-4}]\n", i)
+		f.file(fmt.Sprintf("inbox/shot_%d.yaml", i), text)
+	}
+	f.file("inbox/bad.yaml", "job_file: 1\nproject: salt-clock\njobs:\n  - {scene: none.practice, frames: 1-4}\n")
+	f.serve()
+	there := func(name string) func() bool {
+		return func() bool { _, err := os.Stat(filepath.Join(f.inbox, name)); return err == nil }
+	}
+	f.wait("the first is taken", there("taken/shot_0.yaml"))
+	f.service.end(syscall.SIGKILL)
+	f.serve()
+	f.wait("the last is taken", there("taken/shot_5.yaml.receipt.json"))
+	f.wait("a file that cannot be is refused", there("refused/bad.yaml.reason.txt"))
+	if reason := f.read(filepath.Join(f.inbox, "refused/bad.yaml.reason.txt")); !strings.Contains(reason, "line 4, column 6: jobs[0].scene: there is no scene none.practice") {
+		t.Errorf("the reason is %q", reason)
+	}
+	var runs []wire.Run
+	if err := f.admin.Do(t.Context(), "GET", "/api/v1/runs", nil, &runs); err != nil || len(runs) != 6 {
+		t.Errorf("%d runs are submitted (%v)", len(runs), err)
+	}
+	if receipt := f.read(filepath.Join(f.inbox, "taken/shot_3.yaml.receipt.json")); !strings.Contains(receipt, "shot_3/final-1") {
+		t.Error(receipt)
+	}
+}
+
+// TestFramesThatAreNotThere loses and spoils delivered frames, finds them, and renders just
+// those: in their run, or in a new one beside it.
+func TestFramesThatAreNotThere(t *testing.T) {
+	t.Parallel()
+	f := newFarm(t)
+	f.signIn()
+	f.scene("salt.practice", "practice: 1\npicture: salt\ncost: 30ms\n")
+	f.join("kiln-01", "--renderers", "practice-single")
+	id := f.submit(wire.Submit{Job: "salt_010", Recipe: "practice-single", Scene: "salt.practice", Frames: "1-12", Width: 64, Height: 36})
+	run := f.ended(id)
+	folder := filepath.Join(f.dir, "frames", run.Output)
+	if out := f.must("redo", "salt_010", "--missing"); !strings.Contains(out, "has no such frame") {
+		t.Error(out)
+	}
+	spoil := func() {
+		t.Helper()
+		if err := os.Remove(filepath.Join(folder, "salt_010.0003.png")); err != nil {
+			t.Fatal(err)
+		}
+		data := []byte(f.read(filepath.Join(folder, "salt_010.0007.png")))
+		data[len(data)/2] ^= 1 // as long as before
+		if err := os.WriteFile(filepath.Join(folder, "salt_010.0007.png"), data, 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	spoil()
+	if out := f.must("redo", "salt_010", "--missing", "--dry-run"); !strings.Contains(out, "2 frames of salt_010/final-1 would be rendered again: 3,7") {
+		t.Error(out)
+	}
+	list := f.file("list.txt", "# from the review\n3: too dark\n5-6 the horn\n\n")
+	f.must("redo", "salt_010", "--missing", "--list", list)
+	f.wait("they are there again", func() bool { return f.run(id).State == "done" })
+	if out := f.must("redo", "salt_010", "--missing"); !strings.Contains(out, "has no such frame") {
+		t.Error(out)
+	}
+	if out := f.must("redo", "salt_010", "--node", "kiln-01", "--dry-run"); !strings.Contains(out, "12 frames") {
+		t.Error(out)
+	}
+
+	spoil()
+	submit := []string{
+		"submit", "salt.practice", "--project", "salt-clock", "--job", "salt_010", "--recipe", "practice-single", "--frames", "1-14",
+		"--size", "64x36", "--missing",
+	}
+	out := f.must(submit...)
+	if !strings.Contains(out, "10 frames are in salt_010/final-1 and whole, and left out: 1-2,4-6,8-12.") {
+		t.Error(out)
+	}
+	beside := f.ended(f.newestOf("salt_010"))
+	if beside.State != "done" || beside.Frames != "3,7,13-14" || beside.Name != "salt_010/final-2" {
+		t.Errorf("%s has the frames %s", beside.Name, beside.Frames)
+	}
+	for _, c := range []struct {
+		args []string
+		says string
+	}{
+		{[]string{"redo", "salt_010"}, "say which frames"}, {[]string{"redo", "salt_010", "--node", "kiln-09"}, "there is no node"},
+		{[]string{"redo", "salt_010", "--list", f.file("none.txt", "#\n")}, "names no frame"},
+		{[]string{"redo", "salt_010", "--list", f.file("odd.txt", "1\nthe third\n")}, "odd.txt:2:"},
+	} {
+		if _, stderr, code := f.vexillum(c.args...); code == 0 || !strings.Contains(stderr, c.says) {
 			t.Errorf("%v: %d %s", c.args, code, stderr)
 		}
 	}

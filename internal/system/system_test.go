@@ -61,6 +61,7 @@ type farm struct {
 	service *program
 	admin   *client.Client
 	recipes string // folder of further ones, if any
+	inbox   string // folder of job files, if any
 }
 
 // program is a process of ours.
@@ -201,6 +202,9 @@ func (f *farm) serve() {
 	}
 	if f.recipes != "" {
 		args = append(args, "--recipes", f.recipes)
+	}
+	if f.inbox != "" {
+		args = append(args, "--inbox", f.inbox, "--inbox-person", "admin")
 	}
 	f.service = start(f.t, "service", args...)
 	c, err := client.New("http://"+f.listen, "")

@@ -226,6 +226,9 @@ type Submit struct {
 	Tiles     string `json:"tiles,omitempty"`
 	Overlap   int    `json:"overlap,omitempty"`
 	DropTiles bool   `json:"drop_tiles,omitempty"`
+	// Missing leaves out frames that the job's newest run of the kind has, and that are there
+	// and whole.
+	Missing bool `json:"missing,omitempty"`
 	// Proof asks for the proof of what is described here: some frames, smaller, as the preset
 	// says; ProofScale is its part of the size.
 	Proof      bool    `json:"proof,omitempty"`
@@ -239,9 +242,22 @@ type SubmitAfter struct {
 	Frames bool   `json:"frames,omitempty"` // each frame waits for the same frame alone
 }
 
-// Redo names frames that are rendered again.
+// Redo names frames that are rendered again: those of a range, and all that fit what else is
+// said.
 type Redo struct {
-	Frames string `json:"frames"`
+	Frames  string `json:"frames,omitempty"`
+	Suspect bool   `json:"suspect,omitempty"` // that are suspect
+	Node    string `json:"node,omitempty"`    // that this node has rendered
+	Missing bool   `json:"missing,omitempty"` // whose files are not there any more, or not whole
+	DryRun  bool   `json:"dry_run,omitempty"` // only say which those are
+}
+
+// Redone says which frames are rendered again, or would be.
+type Redone struct {
+	DryRun bool   `json:"dry_run"`
+	Frames string `json:"frames"` // empty: none
+	Count  int    `json:"count"`
+	Run    Run    `json:"run"`
 }
 
 // RunChange changes what may be changed of a run while it renders. What is

@@ -119,6 +119,12 @@ func (d *Desk) People() []farm.Person {
 	return out
 }
 
+// Person returns who is called so, or false.
+func (d *Desk) Person(name string) (farm.Person, bool) {
+	p, known := d.Access().people[name]
+	return p, known
+}
+
 // IssueKey lets an enrolment key be used for a while.
 func (d *Desk) IssueKey(ctx context.Context, k farm.Key, life time.Duration) (farm.Key, error) {
 	var out farm.Key

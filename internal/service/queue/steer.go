@@ -232,3 +232,30 @@ func (t *transaction) endLeases(run *farm.Run, reason string) {
 		t.Append(farm.LeaseEnded{Lease: l.ID, Node: l.Node, Run: run.ID, Reason: reason, At: t.Now})
 	}
 }
+
+// Suspects returns what a run was submitted with, and its frames that somebody should look
+// at.
+func (d *Desk) Suspects(ctx context.Context, id farm.RunID) (spec farm.Spec, set frames.Set, err error) {
+	err = d.do(ctx, func(t *transaction) error {
+		run := t.State.Runs[id]
+		if run == nil {
+			return refusal.New(refusal.NotFound, "run", "there is no run %d", id)
+		}
+		spec, set = run.Spec, run.Suspects()
+		return nil
+	})
+	return spec, set, err
+}
+
+// NewestRun returns the newest run of a job of the same kind; 0 where there is none.
+func (d *Desk) NewestRun(ctx context.Context, like farm.Spec) (id farm.RunID, spec farm.Spec, err error) {
+	err = d.do(ctx, func(t *transaction) error {
+		for _, run := range t.State.RunsOf(like.Project, like.Job) {
+			if run.Spec.Kind == like.Kind && run.ID > id {
+				id, spec = run.ID, run.Spec
+			}
+		}
+		return nil
+	})
+	return id, spec, err
+}

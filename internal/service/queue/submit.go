@@ -25,14 +25,15 @@ type Submission struct {
 	First bool // before all of its priority that is in the queue
 	// AtOnce gives it all nodes at once; otherwise a new scene starts on few,
 	// and the others join when its first frame is verified.
-	AtOnce bool
-	Key    string         // makes the submit repeatable; may be empty
-	Digest string         // of what was asked for under the Key
-	Whole  bool           // all frames of its shot, where Spec has none
-	Every  int            // of the frames one in so many, spread over them; 0: all
-	Scale  float64        // of the size that the scene or somebody says; 0: all of it
-	Shot   *frames.Span   // all frames of the animation, where somebody says so
-	Scene  farm.SceneShot // what a file beside the scene says about it
+	AtOnce  bool
+	Key     string         // makes the submit repeatable; may be empty
+	Digest  string         // of what was asked for under the Key
+	Missing bool           // leave out what the job's newest run of the kind has
+	Whole   bool           // all frames of its shot, where Spec has none
+	Every   int            // of the frames one in so many, spread over them; 0: all
+	Scale   float64        // of the size that the scene or somebody says; 0: all of it
+	Shot    *frames.Span   // all frames of the animation, where somebody says so
+	Scene   farm.SceneShot // what a file beside the scene says about it
 	// Number is what the run shall be called by. A *TakenError says that it
 	// cannot be.
 	Number int

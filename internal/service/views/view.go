@@ -90,6 +90,19 @@ func (b *Board) OneRun(ctx context.Context, id farm.RunID) (out wire.Run, err er
 	return out, err
 }
 
+// NodeNumber returns the number of the node of a name.
+func (b *Board) NodeNumber(ctx context.Context, name string) (id farm.NodeID, err error) {
+	err = b.do(ctx, func(t *transaction) error {
+		n := t.State.NodeNamed(name)
+		if n == nil {
+			return refusal.New(refusal.Invalid, "node", "there is no node %.60q; vexillum nodes shows them", name)
+		}
+		id = n.ID
+		return nil
+	})
+	return id, err
+}
+
 // Why says in one sentence why a run stands where it stands; with a node, why
 // that one works on it or does not; with a frame, where that one stands.
 func (b *Board) Why(ctx context.Context, id farm.RunID, node string, frame *int) (out wire.Why, err error) {
