@@ -99,3 +99,8 @@ func (s *Server) estimate(c *gin.Context, _ *floor.Floor, in wire.Estimating) {
 	v, err := s.svc.EstimateJobs(c, wire.SubmitJobs{Text: in.Text, Proof: in.Proof}, person(c))
 	s.answer(c, v, err)
 }
+
+func (s *Server) preflight(c *gin.Context, _ *floor.Floor, in wire.Preflighting) {
+	v, err := s.svc.Preflight(c, in, person(c))
+	s.answer(c, v, err)
+}

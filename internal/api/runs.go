@@ -144,6 +144,11 @@ func (s *Server) changeRun(c *gin.Context, f *floor.Floor, in wire.RunChange) {
 
 func (s *Server) submit(c *gin.Context, _ *floor.Floor, in wire.Submit) {
 	key, digest := keyOf(c, in)
+	if in.Preflight > 0 {
+		done, _, err := s.svc.SubmitPassing(c, in, in.Preflight, person(c), key, digest)
+		s.submitted(c, in, done, err)
+		return
+	}
 	done, err := s.svc.SubmitAsked(c, []service.Asked{{Submit: in}}, person(c), key, digest)
 	var one *queue.BatchError
 	if errors.As(err, &one) {
@@ -153,10 +158,19 @@ func (s *Server) submit(c *gin.Context, _ *floor.Floor, in wire.Submit) {
 		s.fail(c, err)
 		return
 	}
-	receipt := service.Receipt(done[0])
-	receipt.DryRun = in.DryRun && !done[0].Again
+	s.submitted(c, in, done[0], nil)
+}
+
+// submitted answers with the receipt of a submit.
+func (s *Server) submitted(c *gin.Context, in wire.Submit, done service.Submitted, err error) {
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	receipt := service.Receipt(done)
+	receipt.DryRun = in.DryRun && !done.Again
 	status := http.StatusCreated
-	if done[0].Again || in.DryRun {
+	if done.Again || in.DryRun {
 		status = http.StatusOK
 	}
 	c.JSON(status, receipt)

@@ -90,6 +90,7 @@ var routes = []route{
 	{"GET", "/api/v1/runs", viewer, live((*Server).runs)},
 	{"POST", "/api/v1/runs", artist, reading((*Server).submit)},
 	{"POST", "/api/v1/jobs", artist, readingUpTo(mostJobs, (*Server).submitJobs)},
+	{"POST", "/api/v1/preflights", artist, reading((*Server).preflight)},
 	{"POST", "/api/v1/estimates", artist, readingUpTo(mostJobs, (*Server).estimate)},
 	{"POST", "/api/v1/runs/:run/final", artist, reading((*Server).submitFinal)},
 	{"GET", "/api/v1/presets", viewer, live((*Server).presets)},

@@ -176,7 +176,7 @@ func (a *app) root() *cobra.Command {
 		a.followCommand(), a.sheetCommand(), a.fetchCommand(),
 	)
 	add(
-		"work", a.submitCommand(), a.estimateCommand(), a.finalCommand(), a.jobCommand(), a.bundleCommand(),
+		"work", a.submitCommand(), a.preflightCommand(), a.estimateCommand(), a.finalCommand(), a.jobCommand(), a.bundleCommand(),
 		a.steerCommand("hold"), a.steerCommand("release"), a.steerCommand("cancel"), a.steerCommand("retry"),
 		a.redoCommand(), a.changeCommand(), a.drillCommand(),
 	)

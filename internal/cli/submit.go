@@ -211,6 +211,9 @@ func (s *submission) bind(c *cobra.Command) {
 		"how long a renderer may give no sign of life, such as 30m (default: as the recipe says, or as its frames "+
 			"are expected to take)",
 	)
+	f.IntVar(
+		&s.in.Preflight, "preflight", 0, "ask each node first, and submit to those that pass, if at least so many do",
+	)
 	f.BoolVar(&s.in.Held, "held", false, "put it into the queue, but hold it")
 	f.BoolVar(&s.follow, "follow", false, "watch the run until it ends")
 	f.BoolVar(&s.in.DryRun, "dry-run", false, "check all, and only show the receipt that would come")

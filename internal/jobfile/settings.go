@@ -165,7 +165,7 @@ func (s Settings) needs() string {
 	oneOf := func(trait string, names []string) {
 		var out []string
 		for _, n := range names {
-			out = append(out, trait+"="+n)
+			out = append(out, trait+"=="+n)
 		}
 		if len(out) > 0 {
 			add(strings.Join(out, " || "), len(out) > 1)
@@ -176,7 +176,7 @@ func (s Settings) needs() string {
 	}
 	oneOf("name", s.Nodes)
 	for _, n := range s.Without {
-		add("!(name="+n+")", false)
+		add("!(name=="+n+")", false)
 	}
 	oneOf("pool", s.Pools)
 	return strings.Join(parts, " && ")

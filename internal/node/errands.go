@@ -89,6 +89,8 @@ func (e *errands) do(ctx context.Context, what wire.Errand) {
 		told = e.try(ctx, what.ID, *what.Try, tell)
 	case what.Look != nil:
 		told = e.look(ctx, *what.Look)
+	case what.Check != nil:
+		told = e.check(ctx, what.ID, *what.Check)
 	}
 	told.Done = true
 	tell(told)

@@ -271,7 +271,7 @@ func (r *Recipe) newInForm2() (fields [][]string) {
 	add(r.Picture == "exr" || r.Picture == "data", "picture")
 	for field, there := range map[string]bool{
 		"outputs": len(r.Outputs) > 0, "checkpoint": r.Checkpoint != "", "numbering": r.Numbering != nil,
-		"response_file": r.ResponseFile != nil, "tiles": r.Tiles != "", "reads": r.Reads != "",
+		"response_file": r.ResponseFile != nil, "tiles": r.Tiles != "", "plugins": len(r.Plugins) > 0, "reads": r.Reads != "",
 		"frame_time": r.FrameTime != 0, "threads": r.Threads != 0, "role": r.Role != "", "ending": r.Ending != "",
 		"check": len(r.Check) > 0, "frame_name": r.FrameName != "", "inputs": len(r.Inputs) > 0,
 	} {

@@ -46,6 +46,8 @@ type Recipe struct {
 	Reads string `json:"reads,omitempty"`
 	// what it writes that renders one rectangle of a picture; empty: it renders whole ones alone
 	Tiles string `json:"tiles,omitempty"`
+	// files that have to be on a machine besides the program, looked at by a preflight
+	Plugins []string `json:"plugins,omitempty"`
 	// kind of its frames: png, jpeg, tiff, exr or data, of which nothing can be seen
 	Picture     string            `json:"picture"`
 	Ending      string            `json:"ending,omitempty"` // of delivered frames; that of Picture when empty

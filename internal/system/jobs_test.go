@@ -187,6 +187,7 @@ func TestJobFilesAreAllOrNothing(t *testing.T) {
 		{"{name: b, scene: salt.practice, frames: 1, output: good}", "jobs[1].output: two jobs would write into the folder good/final-1"},
 		{"{name: b, scene: salt.practice, frames: 1, project: gannet}", "there is no project \"gannet\""},
 		{"{name: b, scene: salt.practice, frames: 1, due: 2001-01-01T00:00:00Z}", "jobs[1].due"},
+		{"{name: b, scene: salt.practice, frames: 1, needs: os=linux}", "jobs[1].needs: a single = means nothing"},
 		{"{name: GOOD, scene: salt.practice, frames: 1}", "two jobs"},
 		{"{name: b c, scene: salt.practice, frames: 1}", "jobs[1].name: a job cannot be called"},
 	} {

@@ -8,6 +8,8 @@ type Errand struct {
 	ID   int64       `json:"id"`
 	Try  *RecipeTask `json:"try,omitempty"`
 	Look *LookTask   `json:"look,omitempty"`
+
+	Check *CheckTask `json:"check,omitempty"`
 }
 
 // RecipeTask lets a node render frames by a recipe that is only tried: nothing of it is
@@ -59,6 +61,7 @@ type ErrandTold struct {
 	Error   string  `json:"error,omitempty"` // why it could not be done
 	Trial   *Trial  `json:"trial,omitempty"`
 	Looked  *Looked `json:"looked,omitempty"`
+	Checked *Checked `json:"checked,omitempty"`
 }
 
 // ErrandNoted answers ErrandTold.

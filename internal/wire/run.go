@@ -226,6 +226,8 @@ type Submit struct {
 	Tiles     string `json:"tiles,omitempty"`
 	Overlap   int    `json:"overlap,omitempty"`
 	DropTiles bool   `json:"drop_tiles,omitempty"`
+	// Preflight asks each node first, and submits to those that pass, if at least so many do.
+	Preflight int `json:"preflight,omitempty"`
 	// Missing leaves out frames that the job's newest run of the kind has, and that are there
 	// and whole.
 	Missing bool `json:"missing,omitempty"`

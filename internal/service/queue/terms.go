@@ -103,7 +103,7 @@ func (t *transaction) version(run *farm.Run, wanted string) (string, error) {
 	if !run.Begun() {
 		return "", refusal.New(
 			refusal.Conflict, "renderer",
-			"no frame of %s is begun, and the first decides; to choose nodes by version, submit with --needs %s=%.40s",
+			"no frame of %s is begun, and the first decides; to choose nodes by version, submit with --needs %s==%.40s",
 			run.Spec.Name(), run.Spec.Recipe, wanted,
 		)
 	}

@@ -232,6 +232,16 @@ func instant(t time.Time) *time.Time {
 	return &t
 }
 
+// Memory returns the most main memory that a launch of a run is expected to grow to, as was
+// measured; false where nothing was. The run need not be in the queue. Only in the loop.
+func (b *Board) Memory(run *farm.Run) (bytes int64, known bool) {
+	bytes, known = b.m.Memory(run, run.Spec.Frames)
+	if b.s.Runs[run.ID] == nil {
+		b.m.Forget(run.ID)
+	}
+	return bytes, known
+}
+
 // RunView returns a run as it travels. Only in the loop.
 func (b *Board) RunView(run *farm.Run, now time.Time) wire.Run {
 	spec := run.Spec
