@@ -20,8 +20,9 @@ import (
 // fewer nodes.
 const (
 	estimatePlays = 12
-	estimateTime  = 1200 * time.Millisecond
-	ladderTime    = 1300 * time.Millisecond
+	estimateTime  = 1000 * time.Millisecond
+	ladderTime    = 1200 * time.Millisecond
+	hardTime      = 2500 * time.Millisecond // for the first play, on a large farm that is busy
 )
 
 // Estimate says when runs would be finished that somebody asks for, what they would take,
@@ -81,7 +82,7 @@ func (s *Service) played(ctx context.Context, seen queue.Estimating) (out wire.E
 	if !out.Known {
 		return out, nil
 	}
-	estimates, err := seen.Position.Estimate(ids, 1, estimatePlays, within(estimateTime))
+	estimates, err := seen.Position.Estimate(ids, 1, estimatePlays, within(estimateTime), within(hardTime))
 	if err != nil {
 		return out, err
 	}
@@ -109,7 +110,7 @@ func (s *Service) played(ctx context.Context, seen queue.Estimating) (out wire.E
 	if len(seen.Runs) == 1 {
 		run := seen.Runs[0]
 		ladder := forecast.Ladder(min(run.Able, run.Terms.Ceiling.Most(run.Able)))
-		began = time.Now()
+		began = began.Add(min(time.Since(began), hardTime-ladderTime)) // less where the plays took long
 		points := climbed(seen.Position, run, ladder, within(ladderTime))
 		for _, p := range points {
 			out.Curve = append(out.Curve, wire.EstimatePoint(p))

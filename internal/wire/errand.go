@@ -55,12 +55,12 @@ type Looked struct {
 
 // ErrandTold says how far an errand is, or what came of it.
 type ErrandTold struct {
-	Session int64   `json:"session"`
-	ID      int64   `json:"id"`
-	Done    bool    `json:"done"`
-	Error   string  `json:"error,omitempty"` // why it could not be done
-	Trial   *Trial  `json:"trial,omitempty"`
-	Looked  *Looked `json:"looked,omitempty"`
+	Session int64    `json:"session"`
+	ID      int64    `json:"id"`
+	Done    bool     `json:"done"`
+	Error   string   `json:"error,omitempty"` // why it could not be done
+	Trial   *Trial   `json:"trial,omitempty"`
+	Looked  *Looked  `json:"looked,omitempty"`
 	Checked *Checked `json:"checked,omitempty"`
 }
 

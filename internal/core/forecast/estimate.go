@@ -26,10 +26,10 @@ type Estimate struct {
 	Spent        Spent   // on average
 }
 
-// Estimate plays a position as often as there is time for, at least Least times, and tells
-// of some runs.
+// Estimate plays a position as often as there is time for, and tells of some runs. alive says
+// whether there is; the first play goes on as long as hard does.
 func (p *Position) Estimate(
-	ids []farm.RunID, seed uint64, plays int, alive func() bool,
+	ids []farm.RunID, seed uint64, plays int, alive, hard func() bool,
 ) (map[farm.RunID]Estimate, error) {
 	out, finishes := map[farm.RunID]Estimate{}, map[farm.RunID][]float64{}
 	places := map[farm.RunID]int{}
@@ -40,10 +40,10 @@ func (p *Position) Estimate(
 		}
 	}
 	for k := range plays {
-		if k >= Least && !alive() {
+		if k > 0 && !alive() {
 			break
 		}
-		f, report, err := p.play(seed, k, func() bool { return k < 2 || alive() })
+		f, report, err := p.play(seed, k, func() bool { return k == 0 && hard() || alive() })
 		if errors.Is(err, simulate.ErrStopped) {
 			break
 		}

@@ -58,7 +58,7 @@ func TestAnEstimateIsWhatIsPlayed(t *testing.T) {
 	s, m, run := oneJob(8, 20, 5, 200)
 	now := time.Date(2031, 3, 4, 20, 0, 0, 0, time.UTC)
 	p := TakeWith(s, m, nil, nil, now, []*farm.Run{run})
-	all, err := p.Estimate([]farm.RunID{1}, 1, 12, always)
+	all, err := p.Estimate([]farm.RunID{1}, 1, 12, always, always)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -169,7 +169,7 @@ func BenchmarkEstimate(b *testing.B) {
 	s, m, run := oneJob(200, 20, 90, 2000)
 	for b.Loop() {
 		p := TakeWith(s, m, nil, nil, now, []*farm.Run{run})
-		if _, err := p.Estimate([]farm.RunID{1}, 1, 12, always); err != nil {
+		if _, err := p.Estimate([]farm.RunID{1}, 1, 12, always, always); err != nil {
 			b.Fatal(err)
 		}
 		b.ReportMetric(float64(len(byNodes(p, run, 200))), "points")

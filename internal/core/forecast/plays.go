@@ -53,6 +53,8 @@ const (
 	mostPieces  = 2000
 	leastPieces = 600
 	piecesANode = 100
+
+	fewPiecesANode = 5
 )
 
 // horizon is how far ahead it is played.
@@ -81,6 +83,9 @@ func TakeWith(
 		return p
 	}
 	pieces := min(mostPieces, max(leastPieces, piecesANode*len(s.Nodes)))
+	if len(further) > 0 { // somebody waits for the answer
+		pieces = min(pieces, max(leastPieces, fewPiecesANode*len(s.Nodes)))
+	}
 	size := max(1, (total+pieces-1)/pieces)
 	for _, l := range s.Licences {
 		p.farm.Licences = append(p.farm.Licences, *l)

@@ -37,7 +37,7 @@ func (r EstimatedRun) WhyNever() string {
 	if r.Able == 0 {
 		return "no node that is online can take it"
 	}
-	return "it waits for others, or for nodes that do not come"
+	return "it waits for others, or for nodes that do not come; or the farm is so busy that there was no time to play it"
 }
 
 // Estimating returns the farm as it would be with checked submissions. Held ones count as
