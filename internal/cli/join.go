@@ -211,6 +211,7 @@ func practiceCommand() *cobra.Command {
 	f := c.Flags()
 	f.StringVar(&o.Scene, "scene", "", "practice scene file")
 	f.StringVar(&o.Tile, "tile", "", "left, top, right and bottom of the rectangle to render, in pixels")
+	f.StringVar(&o.Camera, "camera", "", "camera of the scene; straight on when left out")
 	f.StringVar(&o.Passes, "passes", "", "passes to write beside the picture, with commas between: depth, matte")
 	f.StringVar(&o.Staging, "staging", ".", "folder to write pictures into")
 	f.IntVar(&o.Width, "width", 480, "pixels")

@@ -62,22 +62,52 @@ type Wrong struct {
 // Schema is the published form of a kind of file. Use New; a Schema may be used by any
 // number of goroutines.
 type Schema struct {
-	compile func() (*jsonschema.Schema, error)
+	compile func() (compiled, error)
+}
+
+// compiled is a schema as it is used.
+type compiled struct {
+	*jsonschema.Schema
+	examples examples
+}
+
+// examples are what the schema gives as such, by the pattern of the text that it is of.
+type examples map[string]string
+
+// collect finds the examples in a part of a schema.
+func (x examples) collect(part any) {
+	switch part := part.(type) {
+	case []any:
+		for _, p := range part {
+			x.collect(p)
+		}
+	case map[string]any:
+		pattern, ok := part["pattern"].(string)
+		if all, given := part["examples"].([]any); ok && given && len(all) > 0 {
+			x[pattern] = fmt.Sprint(all[0])
+		}
+		for _, p := range part {
+			x.collect(p)
+		}
+	}
 }
 
 // New returns the schema of a text of JSON Schema, which is read when it is first needed.
 func New(text []byte) *Schema {
-	return &Schema{sync.OnceValues(func() (*jsonschema.Schema, error) {
+	return &Schema{sync.OnceValues(func() (compiled, error) {
 		const name = "schema.json"
 		document, err := jsonschema.UnmarshalJSON(bytes.NewReader(text))
 		if err != nil {
-			return nil, fmt.Errorf("reading the schema: %w", err)
+			return compiled{}, fmt.Errorf("reading the schema: %w", err)
 		}
 		c := jsonschema.NewCompiler()
 		if err := c.AddResource(name, document); err != nil {
-			return nil, fmt.Errorf("reading the schema: %w", err)
+			return compiled{}, fmt.Errorf("reading the schema: %w", err)
 		}
-		return c.Compile(name)
+		out := compiled{examples: examples{}}
+		out.examples.collect(document)
+		out.Schema, err = c.Compile(name)
+		return out, err
 	})}
 }
 
@@ -102,7 +132,7 @@ func (s *Schema) Read(data []byte, into any) error {
 		if !errors.As(err, &invalid) {
 			return err
 		}
-		return Placed(data, misfits(invalid))
+		return Placed(data, schema.examples.misfits(invalid))
 	}
 	if err := json.Unmarshal(asJSON, into); err != nil {
 		return &MistakesError{[]Mistake{{What: err.Error()}}}
@@ -137,10 +167,10 @@ func Placed(data []byte, found []Wrong) *MistakesError {
 }
 
 // misfits lists where a file does not fit the schema.
-func misfits(e *jsonschema.ValidationError) []Wrong {
+func (x examples) misfits(e *jsonschema.ValidationError) []Wrong {
 	switch k := e.ErrorKind.(type) {
 	case *kind.OneOf, *kind.AnyOf: // one of several forms was meant: the one that was begun
-		return deepest(e)
+		return x.deepest(e)
 	case *kind.AdditionalProperties:
 		var out []Wrong
 		for _, name := range k.Properties {
@@ -169,7 +199,10 @@ func misfits(e *jsonschema.ValidationError) []Wrong {
 	case *kind.MinLength:
 		return []Wrong{{e.InstanceLocation, "it is empty"}}
 	case *kind.Pattern:
-		return []Wrong{{e.InstanceLocation, fmt.Sprintf("%q does not have the form that it should: %s", k.Got, k.Want)}}
+		if such := x[k.Want]; such != "" {
+			return []Wrong{{e.InstanceLocation, fmt.Sprintf("%.60q is not written as it should be, such as %s", k.Got, such)}}
+		}
+		return []Wrong{{e.InstanceLocation, fmt.Sprintf("%.60q does not have the form that it should: %s", k.Got, k.Want)}}
 	case *kind.Minimum:
 		return outOfBounds(e, k.Got, "at least", k.Want)
 	case *kind.Maximum:
@@ -186,7 +219,7 @@ func misfits(e *jsonschema.ValidationError) []Wrong {
 	}
 	var out []Wrong
 	for _, c := range e.Causes {
-		out = append(out, misfits(c)...)
+		out = append(out, x.misfits(c)...)
 	}
 	return out
 }
@@ -234,19 +267,19 @@ func plainType(t string) string {
 
 // deepest returns the misfits of the form that fits furthest: not of one that would
 // be another kind of thing, unless all would.
-func deepest(e *jsonschema.ValidationError) []Wrong {
+func (x examples) deepest(e *jsonschema.ValidationError) []Wrong {
 	var best []Wrong
 	depth := -1
 	for _, c := range e.Causes {
 		if _, other := c.ErrorKind.(*kind.Type); other {
 			if best == nil {
-				best = misfits(c)
+				best = x.misfits(c)
 			}
 			continue
 		}
-		for _, w := range misfits(c) {
+		for _, w := range x.misfits(c) {
 			if len(w.Path) > depth {
-				best, depth = misfits(c), len(w.Path)
+				best, depth = x.misfits(c), len(w.Path)
 			}
 		}
 	}

@@ -19,12 +19,13 @@ const cycle = 240
 
 // Paint draws a frame. The pixels depend on picture, frame and size alone.
 func Paint(picture string, frame, width, height int) image.Image {
-	img, _ := paint(picture, nil, frame, width, height)
+	img, _ := paint(picture, nil, frame, width, height, 0)
 	return img
 }
 
-// paint draws a frame and the passes that are named, in one go.
-func paint(picture string, names []string, frame, width, height int) (image.Image, []image.Image) {
+// paint draws a frame and the passes that are named, in one go, seen from a camera that is
+// turned to the right by pan.
+func paint(picture string, names []string, frame, width, height int, pan float64) (image.Image, []image.Image) {
 	bounds := image.Rect(0, 0, width, height)
 	img := image.NewNRGBA(bounds)
 	var beside []settable
@@ -38,7 +39,7 @@ func paint(picture string, names []string, frame, width, height int) (image.Imag
 	half := float64(height) / 2
 	for py := range height {
 		for px := range width {
-			x := (float64(px) + 0.5 - float64(width)/2) / half
+			x := (float64(px)+0.5-float64(width)/2)/half + pan
 			y := (half - float64(py) - 0.5) / half
 			c := painter(x, y, t, 1.2/half)
 			img.SetNRGBA(px, py, c.nrgba())

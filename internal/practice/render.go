@@ -33,6 +33,7 @@ type Options struct {
 	Node    string  // name of the node, for troubles that happen on some alone
 	Passes  string  // to write beside the picture, with commas between
 	Tile    string  // left, top, right, bottom of what is rendered, in pixels; empty: all of the picture
+	Camera  string  // of the scene; empty: straight on
 	First   int
 	Last    int
 	Feed    bool // take frames from standard input instead of First to Last
@@ -52,6 +53,9 @@ func Render(o Options, in io.Reader, out io.Writer) error {
 		return fmt.Errorf("size and speed must be above 0")
 	}
 	if _, err := o.tile(); err != nil {
+		return err
+	}
+	if _, err := scene.Pan(o.Camera); err != nil {
 		return err
 	}
 	for _, p := range o.passes() {
@@ -181,7 +185,11 @@ func (l *launch) write(f int, does string) error {
 		stamp = fmt.Sprintf("%d on %s, %016x", f, l.Node, rand.Uint64())
 	}
 	names := l.passes()
-	img, beside := paint(l.scene.Picture, names, f, width, l.Height)
+	pan, err := l.scene.Pan(l.Camera)
+	if err != nil {
+		return err
+	}
+	img, beside := paint(l.scene.Picture, names, f, width, l.Height, pan)
 	if tile, _ := l.tile(); l.Tile != "" {
 		img = img.(subImager).SubImage(tile)
 		for i := range beside {

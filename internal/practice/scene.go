@@ -32,9 +32,19 @@ type Scene struct {
 	Memory  string    `json:"memory"` // main memory that it really uses while it renders, such as 300MiB
 	Stamp   bool      `json:"stamp"`  // each file says which rendering it is of: no two are alike
 	Trouble []Trouble `json:"trouble"`
+	// Frames are all of the animation, such as 1-180; a job that says nothing renders them.
+	Frames string `json:"frames"`
+	// Cameras are those from which it can be seen; a job may choose one.
+	Cameras []Camera `json:"cameras"`
 
 	startup time.Duration
 	memory  int
+}
+
+// Camera is a view of a scene.
+type Camera struct {
+	Name string  `json:"camera"`
+	Pan  float64 `json:"pan"` // to the right, in half heights of the picture
 }
 
 // mostMemory bounds what a scene may use up.
@@ -173,6 +183,19 @@ func ReadScene(path string) (*Scene, error) {
 		}
 	}
 	return &s, nil
+}
+
+// Pan returns how far a camera is turned; the one without a name looks straight on.
+func (s *Scene) Pan(camera string) (float64, error) {
+	if camera == "" {
+		return 0, nil
+	}
+	for _, c := range s.Cameras {
+		if c.Name == camera {
+			return c.Pan, nil
+		}
+	}
+	return 0, fmt.Errorf("the scene has no camera %q", camera)
 }
 
 // Does returns how a frame misbehaves on a node, or "".

@@ -103,14 +103,21 @@ func boolInt(b bool) int {
 func (s *Service) preflown(
 	ctx context.Context, f *floor.Floor, in wire.Preflighting, by farm.Person,
 ) (spec farm.Spec, err error) {
+	asked := Asked{}
 	switch {
-	case (in.Submit == nil) == (in.Run == 0):
+	case boolInt(in.Submit != nil)+boolInt(in.Text != "")+boolInt(in.Run != 0) != 1:
 		return spec, refusal.New(refusal.Invalid, "submit", "give either a run, or what would be submitted")
 	case in.Run != 0:
 		return f.Queue.Spec(ctx, farm.RunID(in.Run))
+	case in.Submit != nil:
+		asked.Submit = *in.Submit
+	default:
+		if asked, err = onlyOne(in); err != nil {
+			return spec, err
+		}
 	}
-	in.Submit.DryRun = true
-	subs, err := s.submissions(ctx, f, []Asked{{Submit: *in.Submit}}, by, "", "")
+	asked.DryRun = true
+	subs, err := s.submissions(ctx, f, []Asked{asked}, by, "", "")
 	if err == nil {
 		p := preparing{s: s, f: f, looks: map[lookKey]*looked{}, roots: map[string]*rooted{}}
 		var ready []prepared
@@ -123,6 +130,25 @@ func (s *Service) preflown(
 		err = one.Err
 	}
 	return spec, err
+}
+
+// onlyOne returns what a job file asks nodes for: one thing, or a preflight of it would say
+// little.
+func onlyOne(in wire.Preflighting) (Asked, error) {
+	_, _, all, err := readJobs(wire.SubmitJobs{Text: in.Text, Proof: in.Proof})
+	if err != nil {
+		return Asked{}, err
+	}
+	for _, a := range all[1:] {
+		first := all[0]
+		if a.Project != first.Project || a.Scene != first.Scene || a.Recipe != first.Recipe || a.Needs != first.Needs {
+			return Asked{}, refusal.New(
+				refusal.Invalid, "text",
+				"its runs do not all need the same of nodes; ask for one scene and recipe at a time",
+			)
+		}
+	}
+	return all[0], nil
 }
 
 // preflightNode asks one node.

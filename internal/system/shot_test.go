@@ -90,7 +90,7 @@ func TestAFrameIsTheSameInEveryRun(t *testing.T) {
 	}
 	f.signIn()
 	out := f.must("submit", "told.pov", "--project", "salt-clock", "--frames", "3", "--size", "80x45", "--held")
-	if !strings.Contains(out, "The shot range is 1-24, as told.ini says; --shot sets another.") {
+	if !strings.Contains(out, "The shot range is 1-24, as told.ini says; another can be given.") {
 		t.Errorf("the receipt does not tell where the shot range is from: %s", out)
 	}
 }

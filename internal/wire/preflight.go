@@ -58,6 +58,8 @@ type PreflightAnswer struct {
 // Preflighting asks which nodes could really render something.
 type Preflighting struct {
 	Submit *Submit  `json:"submit,omitempty"` // what would be submitted
+	Text   string   `json:"text,omitempty"`   // or of a job file, all runs of which read the same
+	Proof  bool     `json:"proof,omitempty"`  // of the file: of its proof
 	Run    int64    `json:"run,omitempty"`    // or a run that is in the queue
 	Frame  bool     `json:"frame,omitempty"`  // render one small frame on each node as well
 	Nodes  []string `json:"nodes,omitempty"`  // only these; all that may take part when left out

@@ -69,7 +69,8 @@ func run() error {
 		return fmt.Errorf("signing in: %w", err)
 	}
 	for _, shot := range flag.Args()[1:] {
-		path, file, _ := strings.Cut(shot, "=")
+		at := strings.LastIndex(shot, "=") // a path may have some of its own
+		path, file := shot[:max(at, 0)], shot[at+1:]
 		var picture []byte
 		tasks := chromedp.Tasks{chromedp.Navigate(address + path), chromedp.Sleep(1500 * time.Millisecond)}
 		if *script != "" {

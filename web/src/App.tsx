@@ -12,6 +12,7 @@ import { RunPage } from "./pages/run/RunPage";
 import { RecipePage } from "./pages/setup/RecipePage";
 import { SetupPage } from "./pages/setup/SetupPage";
 import { SignIn } from "./pages/sign-in/SignIn";
+import { SubmitPage } from "./pages/submit/SubmitPage";
 import { Watch } from "./pages/watch/Watch";
 import { Frame } from "./parts/Frame";
 import { Waits } from "./parts/Notice";
@@ -46,6 +47,7 @@ export function App() {
             <Routes>
               <Route path="/" element={<Watch me={me.data} />} />
               <Route path="/queue" element={<QueuePage me={me.data} />} />
+              <Route path="/submit" element={<SubmitPage me={me.data} />} />
               <Route path="/runs/:run" element={<RunPage me={me.data} />} />
               <Route path="/nodes" element={<NodesPage me={me.data} />} />
               <Route path="/nodes/:node" element={<NodePage me={me.data} />} />

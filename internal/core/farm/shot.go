@@ -118,18 +118,18 @@ func ChooseShot(asked frames.Set, said *frames.Span, before *Spec, scene SceneSh
 		return outside(earlier.Span(), ", as "+before.Name()+" has it")
 	case earlier.Source == ShotSaid:
 		return made(
-			earlier.Span(), ShotSaid, "The shot range is %s, as in %s; --shot sets another.", earlier, before.Name(),
+			earlier.Span(), ShotSaid, "The shot range is %s, as in %s; another can be given.", earlier, before.Name(),
 		)
 	case scene.Range != nil && !holds(*scene.Range):
 		return outside(*scene.Range, ", as "+scene.File+" has it")
 	case scene.Range != nil:
 		return made(
-			*scene.Range, ShotScene, "The shot range is %s, as %s says; --shot sets another.", rangeText(*scene.Range),
+			*scene.Range, ShotScene, "The shot range is %s, as %s says; another can be given.", rangeText(*scene.Range),
 			scene.File,
 		)
 	case before != nil && holds(earlier.Span()):
 		return made(
-			earlier.Span(), earlier.Source, "The shot range is %s, as in %s; --shot sets another.", earlier,
+			earlier.Span(), earlier.Source, "The shot range is %s, as in %s; another can be given.", earlier,
 			before.Name(),
 		)
 	case before != nil && earlier.Source == ShotScene:
@@ -139,14 +139,14 @@ func ChooseShot(asked frames.Set, said *frames.Span, before *Spec, scene SceneSh
 		return made(
 			whole, ShotFrames,
 			"The shot range is taken to be %s; in %s it was %s, so a frame there may differ from the same frame "+
-				"here. Say the range of the whole animation with --shot.",
+				"here. Better give the range of the whole animation as the shot range.",
 			rangeText(whole), before.Name(), earlier,
 		)
 	}
 	return made(
 		hull, ShotFrames,
-		"The shot range is taken to be %s, from the frames asked for; if they are part of a longer animation, say so "+
-			"with --shot.",
+		"The shot range is taken to be %s, from the frames asked for; if they are part of a longer animation, "+
+			"give its range as the shot range.",
 		rangeText(hull),
 	)
 }

@@ -72,7 +72,7 @@ func TestTheShotRangeOfARun(t *testing.T) {
 			continue
 		}
 		if err != nil || shot.String() != c.shot || shot.Source != c.source || !strings.Contains(shot.Why, c.shot) ||
-			!strings.Contains(shot.Why, "--shot") && c.said == nil {
+			!strings.Contains(shot.Why, " give") && c.said == nil {
 			t.Errorf("%s: %s by %q (%s), %v", c.name, shot, shot.Source, shot.Why, err)
 		}
 	}

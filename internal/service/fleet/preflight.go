@@ -77,6 +77,11 @@ func (t *transaction) answers(n *farm.Node, run *farm.Run, env farm.LaunchSettin
 	default:
 		passes(wire.AskReach, "online")
 	}
+	if r, fit := n.Facts.Renderer(run.Spec.Recipe); !fit && n.Reach == farm.Online && r.Unfit == "" {
+		fails(
+			wire.AskRenderer, "install it there, and restart its node process", "it does not offer %s", run.Spec.Recipe,
+		)
+	}
 	if err := n.CanRunAs(env); err != nil {
 		fails(wire.AskAccount, "start its node process as that account, or as root", "%v", err)
 	}

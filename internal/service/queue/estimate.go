@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"math"
+	"slices"
 
 	"github.com/dustin/go-humanize/english"
 
@@ -85,22 +86,32 @@ func (d *Desk) Estimating(ctx context.Context, subs []Submission) (out Estimatin
 // basis says on what rests what frames of a run are expected to cost.
 func (t *transaction) basis(run *farm.Run) (sentence string, known bool) {
 	var last *farm.Run
+	var open []*farm.Run
 	for _, other := range t.State.RunsOf(run.Spec.Project, run.Spec.Job) {
 		switch {
 		case other.Done.Empty():
 		case !other.State.Closed():
-			if t.d.m.Adopt(run, other) {
-				return t.goesBy(run, other), true
-			}
+			open = append(open, other)
 		case last == nil || other.EndedAt.After(last.EndedAt):
 			last = other
+		}
+	}
+	// Of those under way the one that says most: the most alike, and of those the farthest.
+	slices.SortStableFunc(open, func(a, b *farm.Run) int {
+		_, ofA := t.d.m.Scale(run.Spec, a.Spec)
+		_, ofB := t.d.m.Scale(run.Spec, b.Spec)
+		return cmp.Or(cmp.Compare(ofA, ofB), cmp.Compare(b.Done.Len(), a.Done.Len()))
+	})
+	for _, other := range open {
+		if t.d.m.Adopt(run, other) {
+			return t.goesBy(run, other), true
 		}
 	}
 	switch t.d.m.BasisOf(run) {
 	case pace.BasisJob, pace.BasisRun:
 	case pace.BasisRecipe:
 		return fmt.Sprintf(
-			"No run of this job is rendered yet: it goes by what frames of %s mostly cost, by their pixels. A proof tells "+
+			"No frame of this job is rendered yet: it goes by what frames of %s mostly cost, by their pixels. A proof tells "+
 				"more.",
 			run.Spec.Recipe,
 		), true
@@ -123,9 +134,15 @@ func (t *transaction) goesBy(run, last *farm.Run) string {
 		english.Plural(last.Done.Len(), "frame is", "frames are"),
 	)
 	if factor, doubt := t.d.m.Scale(run.Spec, last.Spec); cmp.Compare(factor, 1) != 0 {
-		text += fmt.Sprintf(
-			"; a frame here should take %s times as long, give or take %.0f %%", short(factor), 100*(math.Exp(doubt)-1),
-		)
+		if spread := 100 * (math.Exp(doubt) - 1); spread < 100 {
+			text += fmt.Sprintf(
+				"; a frame here should take %s times as long, give or take %.0f %%",
+				short(factor),
+				spread,
+			)
+		} else {
+			text += fmt.Sprintf("; a frame here may take about %s times as long, which is little more than a guess", short(factor))
+		}
 	}
 	return text + "."
 }

@@ -40,6 +40,12 @@ export type RecipeVersion = Schemas["RecipeVersion"];
 export type FileMistake = Schemas["FileMistake"];
 export type RecipeTrial = Schemas["RecipeTrial"];
 export type TrialLine = Schemas["TrialLine"];
+export type Folder = Schemas["Folder"];
+export type Scene = Schemas["Scene"];
+export type SceneValue = Schemas["SceneValue"];
+export type Estimate = Schemas["Estimate"];
+export type Preflight = Schemas["Preflight"];
+export type Receipt = Schemas["Receipt"];
 export type RunDifferences = Schemas["RunDifferences"];
 export type Timings = Schemas["Timings"];
 export type Queue = Schemas["QueuePage"];
@@ -56,6 +62,7 @@ export class Problem extends Error {
     readonly status: number,
     detail: string,
     readonly field?: string,
+    readonly mistakes: FileMistake[] = [],
   ) {
     super(detail);
   }
@@ -85,7 +92,8 @@ async function answer<T>(asked: Promise<Answer<T>>): Promise<T> {
     if (response.status === 401 && !response.url.endsWith("/api/v1/session")) {
       window.dispatchEvent(new Event(signedOut));
     }
-    throw new Problem(response.status, error?.detail ?? `The service answered ${response.status}.`, error?.field);
+    const detail = error?.detail ?? `The service answered ${response.status}.`;
+    throw new Problem(response.status, detail, error?.field, error?.mistakes);
   }
   return data as T;
 }
@@ -154,6 +162,23 @@ export const getRecipe = (recipe: string, version?: number) =>
   answer(api.GET("/api/v1/recipes/{recipe}", { params: { path: { recipe }, query: { version } } }));
 export const getProjects = () => answer(api.GET("/api/v1/projects"));
 export const getPlaces = () => answer(api.GET("/api/v1/places"));
+const inProject = (project: string, path: string) => ({ params: { path: { project }, query: { path } } });
+export const getFolder = (project: string, path: string) =>
+  answer(api.GET("/api/v1/projects/{project}/scenes", inProject(project, path)));
+/** What a scene says, read by a recipe or by the one of its ending. */
+export const getScene = (project: string, path: string, recipe: string) =>
+  answer(
+    api.GET("/api/v1/projects/{project}/scene", {
+      params: { path: { project }, query: { path, ...(recipe && { recipe }) } },
+    }),
+  );
+/** Submits all runs of a job file or, under the same key, what was submitted before. */
+export const submitJobs = (body: Schemas["SubmitJobs"], key?: string) =>
+  answer(api.POST("/api/v1/jobs", { params: { header: { "Idempotency-Key": key } }, body }));
+export const submitFinal = (run: number, dry: boolean) =>
+  answer(api.POST("/api/v1/runs/{run}/final", { params: { path: { run } }, body: { dry_run: dry } }));
+export const estimate = (body: Schemas["Estimating"]) => answer(api.POST("/api/v1/estimates", { body }));
+export const preflight = (body: Schemas["Preflighting"]) => answer(api.POST("/api/v1/preflights", { body }));
 export const getWhy = (run: number, query: { node?: string; frame?: number }) =>
   answer(api.GET("/api/v1/runs/{run}/why", { params: { path: { run }, query } }));
 
@@ -213,6 +238,9 @@ export const picture = (run: number, frame: number, pass = "") =>
 export const contactSheet = (run: number) => `/api/v1/runs/${run}/contact-sheet`;
 
 const ranks = ["viewer", "artist", "wrangler", "admin"];
+
+/** Whether somebody may submit runs. */
+export const isArtist = (me: Me) => ranks.indexOf(me.role) >= 1;
 
 /** Whether somebody may steer nodes and set them up. */
 export const isWrangler = (me: Me) => ranks.indexOf(me.role) >= 2;

@@ -1,8 +1,17 @@
 import { useQueryClient } from "@tanstack/react-query";
-import { Flag, KeyRound, ListOrdered, type LucideIcon, Server, SlidersHorizontal, UserRound } from "lucide-react";
+import {
+  FilePlus,
+  Flag,
+  KeyRound,
+  ListOrdered,
+  type LucideIcon,
+  Server,
+  SlidersHorizontal,
+  UserRound,
+} from "lucide-react";
 import { type ReactNode, useEffect, useRef, useState } from "react";
 import { NavLink, useNavigate } from "react-router";
-import { isWrangler, type Me, signOut } from "../api/client";
+import { isArtist, isWrangler, type Me, signOut } from "../api/client";
 import { useLive, useServices } from "../api/live";
 import { Choice } from "./Choice";
 import { Help } from "./Help";
@@ -10,14 +19,25 @@ import { Mark } from "./Mark";
 import { chooseTheme, chosenTheme, type Theme } from "./theme";
 import { clock, useNow, zone } from "./time";
 
-/** The pages, with the letter that leads there after g. */
-export const pages: { key: string; to: string; name: string; sign: LucideIcon; wranglers?: boolean }[] = [
+interface Page {
+  key: string; // that leads there after g
+  to: string;
+  name: string;
+  sign: LucideIcon;
+  may?: (me: Me) => boolean; // whom it is for; everybody when left out
+}
+
+const pages: Page[] = [
   { key: "w", to: "/", name: "Watch", sign: Flag },
   { key: "q", to: "/queue", name: "Queue", sign: ListOrdered },
+  { key: "u", to: "/submit", name: "Submit", sign: FilePlus, may: isArtist },
   { key: "n", to: "/nodes", name: "Nodes", sign: Server },
-  { key: "e", to: "/keys", name: "Enrol", sign: KeyRound, wranglers: true },
-  { key: "s", to: "/setup", name: "Setup", sign: SlidersHorizontal, wranglers: true },
+  { key: "e", to: "/keys", name: "Enrol", sign: KeyRound, may: isWrangler },
+  { key: "s", to: "/setup", name: "Setup", sign: SlidersHorizontal, may: isWrangler },
 ];
+
+/** The pages that are for somebody. */
+export const pagesFor = (me: Me) => pages.filter((p) => !p.may || p.may(me));
 
 const item =
   "flex min-h-[44px] min-w-[44px] flex-col items-center justify-center gap-1 border-l-2 px-1 py-1 text-[11px] leading-[14px] hover:text-base-content";
@@ -26,7 +46,7 @@ const item =
  * is stale, and the keys that work everywhere. */
 export function Frame({ me, children }: { me: Me; children: ReactNode }) {
   const [help, setHelp] = useState(false);
-  const shown = pages.filter((p) => !p.wranglers || isWrangler(me));
+  const shown = pagesFor(me);
   useKeys(me, () => setHelp(true));
   return (
     <div className="grid min-h-screen grid-cols-[minmax(0,1fr)] grid-rows-[1fr_auto] sm:grid-cols-[76px_minmax(0,1fr)] sm:grid-rows-1">
@@ -155,7 +175,6 @@ function useKeys(me: Me, onHelp: () => void) {
   go.current = navigate;
   const help = useRef(onHelp);
   help.current = onHelp;
-  const wrangler = isWrangler(me);
   useEffect(() => {
     let leader = 0;
     const onKey = (event: KeyboardEvent) => {
@@ -168,7 +187,7 @@ function useKeys(me: Me, onHelp: () => void) {
       ) {
         return;
       }
-      const led = Date.now() - leader < 1000 && pages.find((p) => p.key === event.key && (!p.wranglers || wrangler));
+      const led = Date.now() - leader < 1000 && pagesFor(me).find((p) => p.key === event.key);
       leader = event.key === "g" ? Date.now() : 0;
       if (led) {
         void go.current(led.to);
@@ -189,7 +208,7 @@ function useKeys(me: Me, onHelp: () => void) {
     };
     window.addEventListener("keydown", onKey);
     return () => window.removeEventListener("keydown", onKey);
-  }, [wrangler]);
+  }, [me]);
 }
 
 /** Tells since when the page is not live, and when another service has taken

@@ -1,6 +1,6 @@
 import { useEffect, useRef } from "react";
-import { isWrangler, type Me } from "../api/client";
-import { pages } from "./Frame";
+import type { Me } from "../api/client";
+import { pagesFor } from "./Frame";
 
 const keys = [
   ["/", "search on this page"],
@@ -17,10 +17,7 @@ const keys = [
 export function Help({ me, onClose }: { me: Me; onClose: () => void }) {
   const dialog = useRef<HTMLDialogElement>(null);
   useEffect(() => dialog.current?.showModal(), []);
-  const all = [
-    ...pages.filter((p) => !p.wranglers || isWrangler(me)).map((p) => [`g then ${p.key}`, `${p.name} page`]),
-    ...keys,
-  ];
+  const all = [...pagesFor(me).map((p) => [`g then ${p.key}`, `${p.name} page`]), ...keys];
   return (
     <dialog ref={dialog} className="modal" onClose={onClose} aria-labelledby="help-title">
       <div className="modal-box max-w-sm border border-hair bg-base-200">

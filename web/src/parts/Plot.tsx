@@ -13,16 +13,17 @@ export interface Series {
 
 interface Props {
   label: string;
-  at: number[]; // seconds since 1970
+  at: number[]; // seconds since 1970, or what across writes
   series: Series[];
   top?: number; // of the scale; by the values when left out
   write: (value: number) => string;
+  across?: (at: number) => string; // of a plot that is not over time
   height?: number;
 }
 
-/** A plot over time that says under the pointer what was when. Plots with the
+/** A plot, mostly over time, that says under the pointer what was when. Plots with the
  * same name of sync share the pointer. */
-export function Plot({ label, at, series, top, write, height = 92 }: Props) {
+export function Plot({ label, at, series, top, write, across, height = 92 }: Props) {
   const box = useRef<HTMLDivElement>(null);
   const plot = useRef<uPlot | null>(null);
   const theme = document.documentElement.dataset.theme ?? "night";
@@ -42,13 +43,16 @@ export function Plot({ label, at, series, top, write, height = 92 }: Props) {
         height,
         padding: [6, 4, 0, 0],
         legend: { show: false },
-        cursor: { y: false, points: { size: 5 }, sync: { key: "node" } },
-        scales: { y: { range: (_, __, most) => [0, top ?? Math.max(most * 1.1, 1e-9)] } },
+        cursor: { y: false, points: { size: 5 }, ...(!across && { sync: { key: "node" } }) },
+        scales: { x: { time: !across }, y: { range: (_, __, most) => [0, top ?? Math.max(most * 1.1, 1e-9)] } },
         axes: [
           {
             ...axis,
             size: 20,
-            values: (u, ticks) => ticks.map((t) => tick(t, (u.scales.x.max ?? 0) - (u.scales.x.min ?? 0))),
+            values: (u, ticks) =>
+              across
+                ? ticks.map((t) => (Number.isInteger(t) ? String(t) : ""))
+                : ticks.map((t) => tick(t, (u.scales.x.max ?? 0) - (u.scales.x.min ?? 0))),
           },
           { ...axis, size: wide, space: 26, values: (_, ticks) => ticks.map(write) },
         ],
@@ -60,7 +64,7 @@ export function Plot({ label, at, series, top, write, height = 92 }: Props) {
             width: 1.3,
             dash: s.dashed ? [3, 3] : undefined,
             fill: s.fill ? `${ink(s.colour)}2e` : undefined,
-            points: { show: false },
+            points: { show: across !== undefined, size: 5 },
           })),
         ],
         hooks: {
@@ -71,7 +75,7 @@ export function Plot({ label, at, series, top, write, height = 92 }: Props) {
               words.textContent =
                 i === null || i === undefined || u.data[0][i] === undefined
                   ? ""
-                  : `${new Date(u.data[0][i] * 1000).toLocaleString([], { weekday: "short", hour: "2-digit", minute: "2-digit", second: "2-digit", hourCycle: "h23" })}  ${series
+                  : `${across ? across(u.data[0][i]) : moment(u.data[0][i])}  ${series
                       .map((s, n) => {
                         const v = u.data[n + 1]?.[i];
                         return v === null || v === undefined ? "" : `${s.name} ${write(v)}`;
@@ -131,6 +135,16 @@ function wide(u: uPlot, labels: string[] | null): number {
   u.ctx.font = "11px JetBrains Mono Variable";
   return 14 + Math.ceil(Math.max(28, ...(labels ?? []).map((l) => u.ctx.measureText(l).width)));
 }
+
+/** When something below the pointer was. */
+const moment = (at: number) =>
+  new Date(at * 1000).toLocaleString([], {
+    weekday: "short",
+    hour: "2-digit",
+    minute: "2-digit",
+    second: "2-digit",
+    hourCycle: "h23",
+  });
 
 /** A time below a plot, as fine as the plot is. */
 function tick(at: number, seconds: number): string {

@@ -88,3 +88,19 @@ export class FrameIndex {
     }
   }
 }
+
+/** Writes frames in order as a range: stretches of one step, of three or more, as one. */
+export function rangeOf(frames: number[]): string {
+  const out: string[] = [];
+  for (let i = 0; i < frames.length; ) {
+    const step = frames[i + 1] - frames[i];
+    let last = i + 1;
+    while (last < frames.length && frames[last] - frames[last - 1] === step) {
+      last++;
+    }
+    const long = last - i >= 3 || (last - i === 2 && step === 1);
+    out.push(long ? `${frames[i]}-${frames[last - 1]}${step === 1 ? "" : `/${step}`}` : String(frames[i]));
+    i = long ? last : i + 1;
+  }
+  return out.join(",");
+}

@@ -1,0 +1,54 @@
+import type { ReactNode } from "react";
+
+/** A field with its name above it, and below it what is wrong with what stands in it. */
+export function Field({ name, wrong, children }: { name: ReactNode; wrong?: string; children: ReactNode }) {
+  return (
+    // biome-ignore lint/a11y/noLabelWithoutControl: the control is the child
+    <label className={`flex min-w-0 flex-col gap-0.5 text-xs text-muted`}>
+      <span className="truncate">{name}</span>
+      {children}
+      {wrong && (
+        <span role="alert" className="text-failed">
+          ✕ {wrong}
+        </span>
+      )}
+    </label>
+  );
+}
+
+/** Names of which any number is ticked. */
+export function Ticks({
+  label,
+  of,
+  ticked,
+  help,
+  onTick,
+}: {
+  label: string;
+  of: string[];
+  ticked: string[];
+  help?: (name: string) => string;
+  onTick: (ticked: string[]) => void;
+}) {
+  return (
+    <fieldset className="col-span-full min-w-0">
+      <legend className="text-xs text-muted">{label}</legend>
+      <div className="flex max-h-[132px] flex-wrap gap-x-5 gap-y-0.5 overflow-y-auto">
+        {of.map((name) => (
+          <label key={name} className="inline-flex items-center gap-2 text-[13px]" title={help?.(name)}>
+            <input
+              type="checkbox"
+              className="checkbox checkbox-xs"
+              checked={ticked.includes(name)}
+              onChange={(e) =>
+                // In the order of the scene, whichever was ticked first.
+                onTick(of.filter((n) => (n === name ? e.target.checked : ticked.includes(n))))
+              }
+            />
+            {name}
+          </label>
+        ))}
+      </div>
+    </fieldset>
+  );
+}
