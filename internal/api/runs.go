@@ -449,6 +449,11 @@ func (s *Server) picture(c *gin.Context) {
 	}
 	defer file.Close()
 	c.Header("Cache-Control", "no-store")
+	if movie := spec.Movie(); movie != "" && pass == "" {
+		c.Header("Content-Type", movie)
+		http.ServeContent(c.Writer, c.Request, "", time.Time{}, file)
+		return
+	}
 	if c.Query("as") == "shown" && !picture.Viewable(format) {
 		s.shown(c, file, format)
 		return

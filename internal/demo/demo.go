@@ -49,8 +49,8 @@ type member struct {
 // costs this machine next to nothing.
 var members = []member{
 	{"kiln-01", "rack", 0, "povray"},
-	{"kiln-02", "rack", 1.0, practising},
-	{"kiln-03", "rack", 0.9, practising},
+	{"kiln-02", "rack", 1.0, grading},
+	{"kiln-03", "rack", 0.9, grading},
 	{"kiln-04", "rack", 0.5, practising},
 	{"kiln-05", "rack", 0.8, "none"}, // somebody forgot to install a renderer
 	{"loom-01", "rack", 2.4, practising},
@@ -94,7 +94,7 @@ func (f *Farm) start(ctx context.Context) error {
 	}
 	if err := f.kids.start(
 		filepath.Join(o.Dir, "service.log"), "serve", "--listen", o.Listen, "--data", filepath.Join(o.Dir, "service"),
-		"--admin-password-file", passwordFile,
+		"--admin-password-file", passwordFile, "--inbox", filepath.Join(o.Dir, "inbox"),
 	); err != nil {
 		return err
 	}
@@ -109,6 +109,9 @@ func (f *Farm) start(ctx context.Context) error {
 		return fmt.Errorf("signing in to the demo: %w", err)
 	}
 	if err := f.studio(ctx); err != nil {
+		return err
+	}
+	if err := f.recipes(ctx); err != nil {
 		return err
 	}
 	f.Nadia, _, err = c.SignIn(ctx, Name, Password, "demo")
@@ -152,7 +155,7 @@ func empty(dir string) error {
 
 // lay copies the scenes into the demo's scene place.
 func (f *Farm) lay() error {
-	for _, dir := range []string{"frames", "nodes"} {
+	for _, dir := range []string{"frames", "nodes", "inbox"} {
 		if err := os.MkdirAll(filepath.Join(f.o.Dir, dir), 0o755); err != nil {
 			return fmt.Errorf("preparing the demo: %w", err)
 		}
@@ -315,9 +318,13 @@ func (f *Farm) Fill(ctx context.Context) error {
 	}
 	const width, height = 480, 270
 	due := func(in time.Duration) string { return time.Now().Add(in).UTC().Format(time.RFC3339) }
+	if err := f.proof(ctx, wire.Submit{
+		Job: "salt_010", Project: "salt-clock", Scene: "salt-clock/salt_010.pov", Frames: "1-120", Width: width,
+		Height: height,
+	}); err != nil {
+		return err
+	}
 	for _, in := range []wire.Submit{
-		{Job: "salt_010", Project: "salt-clock", Scene: "salt-clock/salt_010.pov", Kind: "proof", Frames: "1-120/24", Width: width / 2, Height: height / 2},
-		{Job: "salt_010", Project: "salt-clock", Scene: "salt-clock/salt_010.pov", Frames: "1-120", Width: width, Height: height},
 		{Job: "gannet_end", Project: "gannet", Scene: "gannet/gannet_end.practice", Recipe: "practice-single", Frames: "1-16", Width: width, Height: height},
 		{Job: "gannet_open", Project: "gannet", Scene: "gannet/gannet_open.practice", Recipe: "practice-feed", Frames: "1-96", Width: width, Height: height,
 			Needs: "gpu", Takes: &wire.Amounts{Cores: 1, MemoryBytes: 256 << 20, Devices: 1}},
@@ -325,6 +332,7 @@ func (f *Farm) Fill(ctx context.Context) error {
 		{Job: "tidal_floor", Project: "tidal-room", Scene: "tidal-room/tidal_floor.pov", Frames: "1-90", Width: width, Height: height},
 		{Job: "salt_020", Project: "salt-clock", Scene: "salt-clock/salt_020.practice", Frames: "1-180", Width: width, Height: height, Held: true},
 		{Job: "salt_040", Project: "salt-clock", Scene: "salt-clock/salt_020.practice", Frames: "1-480", Width: width, Height: height, Priority: "low", Due: due(4 * time.Minute)},
+		{Job: "tidal_poster", Project: "tidal-room", Scene: "tidal-room/tidal_pair.practice", Frames: "24", Width: 1280, Height: 720, Tiles: "4x3", Overlap: 8, Passes: []string{"depth"}, Priority: "high"},
 	} {
 		if _, err := f.submit(ctx, in); err != nil {
 			return err
@@ -343,6 +351,9 @@ func (f *Farm) Fill(ctx context.Context) error {
 	}
 	if err := f.Nadia.Do(ctx, http.MethodPost, fmt.Sprintf("/api/v1/runs/%d/cancel", r.Run), nil, nil); err != nil {
 		return fmt.Errorf("cancelling %s: %w", r.Name, err)
+	}
+	if err := f.jobs(ctx); err != nil {
+		return err
 	}
 	return f.unsettle(ctx)
 }

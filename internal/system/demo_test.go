@@ -92,6 +92,25 @@ func TestDemoIsLeftWithoutATrace(t *testing.T) {
 	if !kinds["rack"] || !kinds["desk"] || !nodes["away"] || !nodes["held"] || !nodes["rendering"] {
 		t.Errorf("nodes are %v of kind %v", nodes, kinds)
 	}
+	movie, tiled, pair := false, false, 0
+	f.wait("the chain ends in a movie, the still is put together and the inbox is empty", func() bool {
+		var now wire.Farm
+		if err := c.Do(t.Context(), http.MethodGet, "/api/v1/farm", nil, &now); err != nil {
+			t.Fatal(err)
+		}
+		pair = 0
+		for _, r := range now.Runs {
+			switch {
+			case r.Job == "flock_movie":
+				movie = r.State == "done" && r.Movie
+			case r.Tiles != nil:
+				tiled = r.Tiles.Stitched
+			case r.Job == "tidal_pair_left" || r.Job == "tidal_pair_right":
+				pair++
+			}
+		}
+		return movie && tiled && pair == 2
+	})
 	p.end(syscall.SIGINT)
 	if code := p.cmd.ProcessState.ExitCode(); code != 0 {
 		t.Errorf("it ended with %d: %s", code, p.out)

@@ -139,3 +139,68 @@ func TestSubmittingFromThePage(t *testing.T) {
 	c.sees("Submit the proof")
 	c.sees("vase_right/proof-1")
 }
+
+// TestStepsTilesAndMoviesOnTheRunPage looks at runs that wait for one another, plays the
+// movie in which they end, sees a still fill up, and submits the final of a proof.
+func TestStepsTilesAndMoviesOnTheRunPage(t *testing.T) {
+	t.Parallel()
+	f := newFarm(t)
+	f.signIn()
+	f.scene("salt.practice", "practice: 1\npicture: salt\ncost: 50ms\nframes: 1-24\n")
+	f.must("job", "submit", f.file("chain.yaml", `job_file: 1
+project: salt-clock
+jobs:
+  - {name: salt, scene: salt.practice, size: 64x36, recipe: practice-single, start_on: all}
+  - {name: salt_movie, from: salt, recipe: movie}
+`))
+	still := f.submit(
+		wire.Submit{Job: "still", Scene: "salt.practice", Frames: "7", Width: 64, Height: 36, Tiles: "2x2"},
+	)
+	proof := f.submit(wire.Submit{
+		Job: "shot", Scene: "salt.practice", Width: 64, Height: 36, Proof: true, Every: 6, ProofScale: 0.5,
+	})
+	f.join("kiln-01", "--renderers", "practice,practice-single,movie")
+	film := f.newestOf("salt_movie")
+	for _, id := range []int64{film, still, proof} {
+		if run := f.ended(id); run.State != "done" {
+			t.Fatalf("%s is %s: %s", run.Name, run.State, run.Why)
+		}
+	}
+	c := f.open()
+	c.signInAs("admin", password)
+	c.sees("Queue")
+	c.goTo(fmt.Sprintf("/runs/%d", film))
+	c.wait("the movie can be played", func() bool {
+		return value[float64](c, `document.querySelector("video")?.duration || 0`) == 1
+	})
+	c.do(chromedp.Evaluate(`document.querySelector("video").muted = true; document.querySelector("video").play()`, nil))
+	c.wait("it plays", func() bool { return value[float64](c, `document.querySelector("video").currentTime`) > 0.2 })
+	c.accessible("The run of a movie")
+	if n := value[int](c, `document.querySelectorAll('section[aria-label="Steps"] a').length`); n != 2 {
+		t.Errorf("%d steps are drawn", n)
+	}
+	c.click(`//section[@aria-label="Steps"]//a[contains(., "24 / 24")]`)
+	c.wait("the step is opened", func() bool { return c.address() == fmt.Sprintf("/runs/%d", f.newestOf("salt")) })
+
+	c.goTo(fmt.Sprintf("/runs/%d", still))
+	c.sees("in 4 tiles, put together")
+	c.wait("all tiles are seen", func() bool {
+		return value[int](
+			c,
+			`[...document.querySelectorAll('section[aria-label="Tiles"] img')].filter(i => i.naturalWidth > 0).length`,
+		) == 4
+	})
+	c.accessible("The run of a still in tiles")
+
+	c.goTo(fmt.Sprintf("/runs/%d", proof))
+	c.press("Submit the final")
+	c.sees("shot/final-1")
+	c.confirm("Submit it")
+	c.sees("final 1")
+	if final := f.ended(f.newestOf("shot")); final.Kind != "final" || final.FrameCount != 24 || final.Width != 64 {
+		t.Errorf("the final is %+v", final)
+	}
+	c.goTo(fmt.Sprintf("/runs/%d", proof))
+	c.press("Submit the final")
+	c.sees("shot/final-1 was submitted since this proof")
+}

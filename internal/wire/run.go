@@ -113,6 +113,7 @@ type Run struct {
 	Tiles    *RunTiles      `json:"tiles"`     // null: of no still that is rendered in tiles
 	Preset   *RunPreset     `json:"preset"`    // nil: none
 	HasFinal bool           `json:"has_final"` // a proof whose final can be submitted as it was asked for
+	Movie    bool           `json:"movie"`     // each of its frames is a movie
 	After    []RunAfter     `json:"after"`     // runs that it waits for, or has waited for
 	From     int64          `json:"from"`      // run whose frames it reads; 0: none
 	Changed  int64          `json:"changed"`

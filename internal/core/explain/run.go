@@ -162,8 +162,12 @@ func whyNobody(s *farm.State, run *farm.Run) string {
 				run.Spec.Recipe,
 			)
 		}
+		all := "both"
+		if len(ready) > 2 {
+			all = fmt.Sprintf("all %d", len(ready))
+		}
 		return fmt.Sprintf(
-			"waits its turn: all %d nodes ready with %s render what comes before it", len(ready), run.Spec.Recipe,
+			"waits its turn: %s nodes ready with %s render what comes before it", all, run.Spec.Recipe,
 		)
 	}
 	return "the next node that asks gets frames of it"

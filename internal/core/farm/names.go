@@ -101,6 +101,15 @@ func (s Spec) PassFile(pass string, frame int) string {
 	return path.Join(folder, before+frames.Name(frame, s.Digits())+ending)
 }
 
+// Movie returns the media type of the movie that the run makes, as IANA lists it, or "" where
+// it makes none.
+func (s Spec) Movie() string {
+	if s.Picture != "data" {
+		return ""
+	}
+	return map[string]string{".mp4": "video/mp4", ".mov": "video/quicktime", ".webm": "video/webm"}[s.ending("")]
+}
+
 // FrameFileParts returns the folder of a pass's files in the run's output folder, and
 // what stands before and behind the number in their names.
 func (s Spec) FrameFileParts(pass string) (folder, before, behind string) {

@@ -263,7 +263,7 @@ func (b *Board) RunView(run *farm.Run, now time.Time) wire.Run {
 		SubmittedAt: run.SubmittedAt, StartedAt: instant(run.StartedAt), EndedAt: instant(run.EndedAt),
 		Nodes: []string{}, Changed: run.Changed, Forecast: b.Forecast(run, now),
 		Troubles: b.troubles(run), Suspects: suspects(run), After: b.after(run), From: int64(spec.From),
-		HasFinal: len(spec.Asked) > 0,
+		HasFinal: len(spec.Asked) > 0, Movie: spec.Movie() != "",
 	}
 	if t := spec.Tiles; t != nil {
 		v.Tiles = &wire.RunTiles{Frame: t.Frame, Overlap: t.Overlap, Stitched: run.Stitched, File: spec.StillFile("")}

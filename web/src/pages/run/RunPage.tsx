@@ -19,8 +19,11 @@ import { useTitle } from "../../parts/title";
 import { ChangeDialog } from "./ChangeDialog";
 import { ContactSheet } from "./ContactSheet";
 import { DiffersPart } from "./DiffersPart";
+import { FinalButton } from "./FinalButton";
 import { FrameMap } from "./FrameMap";
 import { HappenedPart } from "./HappenedPart";
+import { StepsPart } from "./StepsPart";
+import { TilesPart } from "./TilesPart";
 import { useTimings } from "./timings";
 import { Viewer } from "./Viewer";
 import { WhyPart } from "./WhyPart";
@@ -43,6 +46,7 @@ export function RunPage({ me }: { me: Me }) {
     return (
       <RunView
         run={run}
+        runs={farm.data?.runs ?? []}
         nodes={farm.data?.nodes ?? []}
         project={farm.data?.projects.find((p) => p.name === run.project)?.title ?? run.project}
         me={me}
@@ -68,7 +72,15 @@ export function RunPage({ me }: { me: Me }) {
   return <Waits query={farm.data === undefined ? farm : alone} what="Reading the run …" />;
 }
 
-function RunView({ run, nodes, project, me }: { run: Run; nodes: FarmNode[]; project: string; me: Me }) {
+interface RunViewProps {
+  run: Run;
+  runs: Run[]; // of the farm
+  nodes: FarmNode[];
+  project: string;
+  me: Me;
+}
+
+function RunView({ run, runs, nodes, project, me }: RunViewProps) {
   const now = useNow();
   useTitle(`${run.job} ${run.kind} ${run.number}`);
   const [address, change] = useAddress();
@@ -118,6 +130,7 @@ function RunView({ run, nodes, project, me }: { run: Run; nodes: FarmNode[]; pro
               </button>
             )}
             <SteerButtons run={run} />
+            {run.has_final && <FinalButton run={run} />}
           </div>
         )}
       </header>
@@ -131,13 +144,18 @@ function RunView({ run, nodes, project, me }: { run: Run; nodes: FarmNode[]; pro
       <div className="mt-3">
         <Ribbon run={run} height={22} />
         <p className="mt-1 text-xs text-muted">
-          <span className="num">{run.done_count}</span> of <span className="num">{run.frame_count}</span> frames done
+          <span className="num">{run.done_count}</span> of <span className="num">{run.frame_count}</span>{" "}
+          {run.tiles ? "tiles" : run.frame_count === 1 ? "frame" : "frames"} done
           {run.started_at &&
             ` · ${run.ended_at ? "took" : "for"} ${span(new Date(run.ended_at ?? now).getTime() - new Date(run.started_at).getTime())}`}
         </p>
       </div>
+      <StepsPart run={run} runs={runs} />
       <div className="mt-4 grid grid-cols-1 gap-6 lg:grid-cols-[minmax(0,1fr)_560px]">
         <div className="min-w-0">
+          {run.tiles && (
+            <TilesPart run={run} index={index} states={states} timings={timings} chosen={shown} onChoose={setChosen} />
+          )}
           <FrameMap run={run} index={index} states={states} timings={timings} chosen={shown} onChoose={setChosen} />
           <Workers run={run} nodes={nodes} />
           <Troubles run={run} now={now} />
@@ -306,6 +324,15 @@ function launchSettings({ launch_settings: e }: Run): string {
   return set.filter(Boolean).join(", ");
 }
 
+/** From which preset it has its settings, and what of it is otherwise. */
+function preset({ preset: p }: Run): string {
+  if (!p) {
+    return "";
+  }
+  const changed = p.changed.map((c) => c.replace(/^values\./, ""));
+  return `${p.name}, version ${p.version}${changed.length > 0 ? `; changed here: ${changed.join(", ")}` : ""}`;
+}
+
 function Settings({ run }: { run: Run }) {
   const rows: [string, string][] = [
     ["scene", run.bundle ? `${run.scene} of the bundle ${run.bundle.slice(0, 12)}` : run.scene],
@@ -314,6 +341,7 @@ function Settings({ run }: { run: Run }) {
     ["size", `${run.width} × ${run.height}`],
     ["recipe", run.recipe_version ? `${run.recipe}, version ${run.recipe_version}` : run.recipe],
     ["renderer", run.renderer],
+    ["preset", preset(run)],
     ["needs", run.needs],
     ["priority", run.priority === "normal" ? "" : run.priority],
     ["ceiling", run.ceiling],

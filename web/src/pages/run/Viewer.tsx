@@ -61,7 +61,19 @@ export function Viewer({ run, index, states, frame, following, result, onChoose 
         style={{ aspectRatio: ratio, background: grounds[ground] }}
       >
         {frame !== null && state && isDone(state) ? (
-          <Picture run={run} frame={frame} pass={pass} />
+          run.movie ? (
+            // biome-ignore lint/a11y/useMediaCaption: a movie of rendered frames says nothing
+            <video
+              className="h-full w-full"
+              src={picture(run.id, frame)}
+              controls
+              loop
+              preload="metadata"
+              aria-label={`The movie of ${run.name}`}
+            />
+          ) : (
+            <Picture run={run} frame={frame} pass={pass} />
+          )
         ) : (
           <p className="px-6 text-center" style={{ color: ground === "black" ? "#a9a49b" : "#000" }}>
             {frame === null

@@ -115,8 +115,8 @@ function One({ of, alone }: { of: Receipt; alone: boolean }) {
       {alone && of.sentence && <p>{sentence(of.sentence)}</p>}
       <p className="num text-xs break-all text-muted">{of.output}</p>
       {of.remarks.map((r) => (
-        <p key={r} className="text-held">
-          ! {sentence(r)}
+        <p key={r} className="text-muted">
+          {sentence(r)}
         </p>
       ))}
     </div>

@@ -24,7 +24,7 @@ export function SubmitPage({ me }: { me: Me }) {
   return (
     <main className="max-w-[1204px] px-4 pt-[14px] pb-8 sm:px-6">
       <header className="flex flex-wrap items-end gap-x-4 gap-y-2 border-b border-hair pb-3">
-        <div className="min-w-0 flex-1">
+        <div className="min-w-0 flex-1 max-sm:basis-full">
           <h1 className="text-xl font-[650]">Submit</h1>
           <p className="text-[13px] text-muted">
             {scene === "" ? "Which scene is to be rendered?" : <span className="num break-all">{scene}</span>}
