@@ -154,6 +154,10 @@ func readmeFolders(t *testing.T, dir string) {
 			t.Fatal(err)
 		}
 	}
+	jobs := "job_file: 1\nproject: salt-clock\njobs: [{name: tonight, scene: shots/salt_010.pov, frames: 1-8, held: true}]\n"
+	if err := os.WriteFile(filepath.Join(dir, "jobs.yaml"), []byte(jobs), 0o644); err != nil {
+		t.Fatal(err)
+	}
 	if err := os.Symlink(binary, filepath.Join(dir, "bin", "vexillum")); err != nil {
 		t.Fatal(err)
 	}
