@@ -45,6 +45,10 @@ export type Scene = Schemas["Scene"];
 export type SceneValue = Schemas["SceneValue"];
 export type Estimate = Schemas["Estimate"];
 export type Preflight = Schemas["Preflight"];
+export type Preset = Schemas["Preset"];
+export type Rate = Schemas["Rate"];
+export type Project = Schemas["Project"];
+export type Person = Schemas["Person"];
 export type Receipt = Schemas["Receipt"];
 export type RunDifferences = Schemas["RunDifferences"];
 export type Timings = Schemas["Timings"];
@@ -161,6 +165,37 @@ export const getRecipes = (dropped: boolean) => answer(api.GET("/api/v1/recipes"
 export const getRecipe = (recipe: string, version?: number) =>
   answer(api.GET("/api/v1/recipes/{recipe}", { params: { path: { recipe }, query: { version } } }));
 export const getProjects = () => answer(api.GET("/api/v1/projects"));
+export const setProject = (project: string, body: Schemas["ProjectChange"]) =>
+  answer(api.PATCH("/api/v1/projects/{project}", { params: { path: { project } }, body }));
+export const setPool = (pool: string, body: Schemas["NewPool"]) =>
+  answer(api.PUT("/api/v1/pools/{pool}", { params: { path: { pool } }, body }));
+export const getPresets = () => answer(api.GET("/api/v1/presets"));
+const ofPreset = (p: Preset) => ({ ...(p.project && { project: p.project }), ...(p.recipe && { recipe: p.recipe }) });
+/** Adds a version to a preset that is still as it was seen, or makes the preset. */
+export const setPreset = (preset: Preset, text: string) =>
+  answer(
+    api.PUT("/api/v1/presets/{preset}", {
+      params: {
+        path: { preset: preset.name },
+        query: ofPreset(preset),
+        header: { "If-Match": preset.etag || undefined },
+      },
+      body: { text },
+    }),
+  );
+export const dropPreset = (preset: Preset) =>
+  answer(
+    api.DELETE("/api/v1/presets/{preset}", { params: { path: { preset: preset.name }, query: ofPreset(preset) } }),
+  );
+export const choosePreset = (of: Preset, name: string) =>
+  answer(api.PUT("/api/v1/preset-choice", { body: { ...ofPreset(of), name } }));
+export const getRates = () => answer(api.GET("/api/v1/rates"));
+export const setRate = (body: Rate) => answer(api.PUT("/api/v1/rates", { body }));
+export const getPeople = () => answer(api.GET("/api/v1/people"));
+export const setPerson = (person: string, body: Schemas["PersonChange"]) =>
+  answer(api.PATCH("/api/v1/people/{person}", { params: { path: { person } }, body }));
+export const removePerson = (person: string) =>
+  answer(api.DELETE("/api/v1/people/{person}", { params: { path: { person } } }));
 export const getPlaces = () => answer(api.GET("/api/v1/places"));
 const inProject = (project: string, path: string) => ({ params: { path: { project }, query: { path } } });
 export const getFolder = (project: string, path: string) =>
@@ -189,6 +224,8 @@ export const changeRun = (run: number, body: RunChange) =>
   answer(api.PATCH("/api/v1/runs/{run}", { params: { path: { run } }, body }));
 export const setLicence = (licence: string, count: number | null) =>
   answer(api.PUT("/api/v1/licences/{licence}", { params: { path: { licence } }, body: { count } }));
+export const setPlace = (place: string, paths: Record<string, string>) =>
+  answer(api.PATCH("/api/v1/places/{place}", { params: { path: { place } }, body: { paths } }));
 export const setPlaceLoads = (place: Place, loads: number) =>
   answer(api.PATCH("/api/v1/places/{place}", { params: { path: { place: place.name } }, body: { loads } }));
 export const checkRecipe = (text: string) => answer(api.POST("/api/v1/recipe-check", { body: { text } }));
@@ -237,13 +274,17 @@ export const picture = (run: number, frame: number, pass = "") =>
   `/api/v1/runs/${run}/frames/${frame}/picture?as=shown${pass && `&pass=${pass}`}`;
 export const contactSheet = (run: number) => `/api/v1/runs/${run}/contact-sheet`;
 
-const ranks = ["viewer", "artist", "wrangler", "admin"];
+/** What people may be, the least first. */
+export const ranks = ["viewer", "artist", "wrangler", "admin"];
 
 /** Whether somebody may submit runs. */
 export const isArtist = (me: Me) => ranks.indexOf(me.role) >= 1;
 
 /** Whether somebody may steer nodes and set them up. */
 export const isWrangler = (me: Me) => ranks.indexOf(me.role) >= 2;
+
+/** Whether somebody may set up people. */
+export const isAdmin = (me: Me) => ranks.indexOf(me.role) >= 3;
 
 /** Whether somebody may hold, release, cancel or retry a run. */
 export function maySteer(me: Me, run: Run): boolean {

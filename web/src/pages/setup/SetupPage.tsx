@@ -1,26 +1,33 @@
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { Link } from "react-router";
 import {
   getLicences,
   getPlaces,
   getRecipes,
+  isAdmin,
   isWrangler,
   type Licence,
   type Me,
   type Place,
   type Recipe,
   setLicence,
+  setPlace,
   setPlaceLoads,
 } from "../../api/client";
 import { NotAllowed } from "../../parts/NotAllowed";
 import { clock, useNow } from "../../parts/time";
 import { useTitle } from "../../parts/title";
-import { useToast } from "../../parts/toast";
+import { Count, useKeep } from "./keep";
+import { PeoplePart } from "./PeoplePart";
+import { PoolsPart } from "./PoolsPart";
+import { PresetsPart } from "./PresetsPart";
+import { ProjectsPart } from "./ProjectsPart";
+import { RatesPart } from "./RatesPart";
 import { source } from "./source";
 
-/** What is set up once for the farm: its recipes, how many licences there are, and
- * how many launches may load from a place at the same moment. */
+/** What is set up once for the farm: projects and where their files lie, pools, recipes,
+ * presets, licences, what machines cost, and people. */
 export function SetupPage({ me }: { me: Me }) {
   useTitle("Setup");
   if (!isWrangler(me)) {
@@ -34,9 +41,14 @@ export function SetupPage({ me }: { me: Me }) {
           How the farm renders, and what it may use at once. Changes are in force within seconds.
         </p>
       </header>
-      <Recipes />
-      <Licences />
+      <ProjectsPart />
       <Places />
+      <PoolsPart />
+      <Recipes />
+      <PresetsPart />
+      <Licences />
+      <RatesPart />
+      {isAdmin(me) && <PeoplePart />}
     </main>
   );
 }
@@ -146,6 +158,17 @@ function Licences() {
 function Places() {
   const places = useQuery({ queryKey: ["places"], queryFn: getPlaces });
   const keep = useKeep("places");
+  const [made, setMade] = useState({ name: "", linux: "", darwin: "", windows: "" });
+  const add = (event: FormEvent) => {
+    event.preventDefault();
+    const { name, ...paths } = made;
+    const given = Object.fromEntries(Object.entries(paths).filter(([, path]) => path.trim() !== ""));
+    void keep(() => setPlace(name.trim(), given), `There is a place ${name.trim()}.`).then((done) => {
+      if (done) {
+        setMade({ name: "", linux: "", darwin: "", windows: "" });
+      }
+    });
+  };
   return (
     <section aria-label="Places">
       <h2 className="section">
@@ -176,54 +199,32 @@ function Places() {
           </li>
         ))}
       </ul>
+      <form onSubmit={add} className="mt-2 flex flex-wrap gap-2">
+        {(
+          [
+            ["name", "name of a place"],
+            ["linux", "its path on Linux"],
+            ["darwin", "on macOS"],
+            ["windows", "on Windows"],
+          ] as const
+        ).map(([field, what]) => (
+          <input
+            key={field}
+            className="input w-44 input-xs"
+            aria-label={field === "name" ? "Name of a place" : `Path of the place, ${what}`}
+            placeholder={what}
+            value={made[field]}
+            onChange={(event) => setMade({ ...made, [field]: event.target.value })}
+          />
+        ))}
+        <button
+          type="submit"
+          className="btn btn-xs"
+          disabled={made.name.trim() === "" || !(made.linux + made.darwin + made.windows).trim()}
+        >
+          Make it
+        </button>
+      </form>
     </section>
   );
-}
-
-/** A number that may be none; kept with Enter or when it is left. */
-function Count({
-  value,
-  none,
-  label,
-  onKeep,
-}: {
-  value: number | null;
-  none: string;
-  label: string;
-  onKeep: (n: number | null) => void;
-}) {
-  const written = value === null ? "" : String(value);
-  const [text, setText] = useState<string | null>(null);
-  const done = () => {
-    if (text !== null && text !== written && /^\d*$/.test(text)) {
-      onKeep(text === "" ? null : Number(text));
-    }
-    setText(null);
-  };
-  return (
-    <input
-      className="input num w-36 input-xs"
-      inputMode="numeric"
-      aria-label={label}
-      placeholder={none}
-      value={text ?? written}
-      onChange={(event) => setText(event.target.value)}
-      onBlur={done}
-      onKeyDown={(event) => event.key === "Enter" && event.currentTarget.blur()}
-    />
-  );
-}
-
-function useKeep(what: string) {
-  const queries = useQueryClient();
-  const tell = useToast();
-  return async (act: () => Promise<unknown>, text: string) => {
-    try {
-      await act();
-      await queries.invalidateQueries({ queryKey: [what] });
-      tell({ text });
-    } catch (error) {
-      tell({ text: (error as Error).message, bad: true });
-    }
-  };
 }

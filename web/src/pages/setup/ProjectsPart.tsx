@@ -1,0 +1,88 @@
+import { useQuery } from "@tanstack/react-query";
+import { type FormEvent, useState } from "react";
+import { getPlaces, getProjects, type Project, setProject } from "../../api/client";
+import { useKeep, Written } from "./keep";
+
+/** The productions: where their scenes and frames lie, and how the farm is shared. */
+export function ProjectsPart() {
+  const projects = useQuery({ queryKey: ["projects"], queryFn: getProjects });
+  const places = useQuery({ queryKey: ["places"], queryFn: getPlaces });
+  const keep = useKeep("projects");
+  const [name, setName] = useState("");
+  const names = (places.data ?? []).map((p) => p.name);
+  const shown = (projects.data ?? []).filter((p) => p.name !== "vexillum");
+  const add = (event: FormEvent) => {
+    event.preventDefault();
+    void keep(
+      () => setProject(name, { scenes: names[0], frames: names[1] ?? names[0] }),
+      `There is a project ${name}.`,
+    );
+    setName("");
+  };
+  return (
+    <section aria-label="Projects">
+      <h2 className="section">
+        <b>Projects</b> where scenes are read and frames go; a weight of 2 is twice the share of 1
+      </h2>
+      {projects.isError && <p className="text-failed">{projects.error.message}</p>}
+      <ul>
+        {shown.map((p: Project) => (
+          <li
+            key={p.name}
+            className="grid grid-cols-2 items-center gap-x-4 gap-y-1 border-b border-hair py-2 sm:grid-cols-[180px_minmax(0,1fr)_80px_150px_150px]"
+          >
+            <b className="truncate font-semibold" title={p.name}>
+              {p.name}
+            </b>
+            <Written
+              value={p.title}
+              placeholder="title"
+              label={`Title of ${p.name}`}
+              onKeep={(title) => keep(() => setProject(p.name, { title }), `${p.name} is called ${title || p.name}.`)}
+            />
+            <Written
+              value={String(p.weight)}
+              label={`Weight of ${p.name}`}
+              className="num w-full"
+              onKeep={(text) =>
+                keep(() => setProject(p.name, { weight: Number(text) }), `${p.name} has a weight of ${text}.`)
+              }
+            />
+            {(["scenes", "frames"] as const).map((what) => (
+              <label key={what} className="flex items-center gap-2 text-xs text-muted">
+                <span className="shrink-0">{what}</span>
+                <select
+                  className="select w-full select-xs"
+                  value={p[what]}
+                  onChange={(e) =>
+                    void keep(
+                      () => setProject(p.name, { [what]: e.target.value }),
+                      `${p.name}: ${what} are in ${e.target.value}.`,
+                    )
+                  }
+                >
+                  {[...new Set([p[what], ...names])].map((n) => (
+                    <option key={n}>{n}</option>
+                  ))}
+                </select>
+              </label>
+            ))}
+          </li>
+        ))}
+      </ul>
+      <form onSubmit={add} className="mt-2 flex flex-wrap items-center gap-2">
+        <input
+          className="input w-44 input-xs"
+          aria-label="Name of a project"
+          placeholder="name of a project"
+          value={name}
+          onChange={(event) => setName(event.target.value)}
+        />
+        <button type="submit" className="btn btn-xs" disabled={name.trim() === "" || names.length === 0}>
+          Make it
+        </button>
+        {places.data?.length === 0 && <span className="text-xs text-muted">A place has to be there first.</span>}
+      </form>
+    </section>
+  );
+}

@@ -1,0 +1,88 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { useToast } from "../../parts/toast";
+
+/** A number that may be none; kept with Enter or when it is left. */
+export function Count({
+  value,
+  none,
+  label,
+  onKeep,
+}: {
+  value: number | null;
+  none: string;
+  label: string;
+  onKeep: (n: number | null) => void;
+}) {
+  const written = value === null ? "" : String(value);
+  const [text, setText] = useState<string | null>(null);
+  const done = () => {
+    if (text !== null && text !== written && /^\d*$/.test(text)) {
+      onKeep(text === "" ? null : Number(text));
+    }
+    setText(null);
+  };
+  return (
+    <input
+      className="input num w-36 input-xs"
+      inputMode="numeric"
+      aria-label={label}
+      placeholder={none}
+      value={text ?? written}
+      onChange={(event) => setText(event.target.value)}
+      onBlur={done}
+      onKeyDown={(event) => event.key === "Enter" && event.currentTarget.blur()}
+    />
+  );
+}
+
+/** Changes something of the farm, reads the list anew, and tells what came of it. */
+export function useKeep(what: string) {
+  const queries = useQueryClient();
+  const tell = useToast();
+  return async (act: () => Promise<unknown>, text: string) => {
+    try {
+      await act();
+      await queries.invalidateQueries({ queryKey: [what] });
+      tell({ text });
+      return true;
+    } catch (error) {
+      tell({ text: (error as Error).message, bad: true });
+      return false;
+    }
+  };
+}
+
+/** A text that is kept with Enter or when it is left. */
+export function Written({
+  value,
+  placeholder,
+  label,
+  className = "w-full",
+  onKeep,
+}: {
+  value: string;
+  placeholder?: string;
+  label: string;
+  className?: string;
+  onKeep: (text: string) => void;
+}) {
+  const [text, setText] = useState<string | null>(null);
+  const done = () => {
+    if (text !== null && text.trim() !== value) {
+      onKeep(text.trim());
+    }
+    setText(null);
+  };
+  return (
+    <input
+      className={`input input-xs ${className}`}
+      aria-label={label}
+      placeholder={placeholder}
+      value={text ?? value}
+      onChange={(event) => setText(event.target.value)}
+      onBlur={done}
+      onKeyDown={(event) => event.key === "Enter" && event.currentTarget.blur()}
+    />
+  );
+}
