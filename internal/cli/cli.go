@@ -176,9 +176,20 @@ func (a *app) root() *cobra.Command {
 		a.followCommand(), a.sheetCommand(), a.fetchCommand(),
 	)
 	add(
-		"work", a.submitCommand(), a.preflightCommand(), a.estimateCommand(), a.finalCommand(), a.jobCommand(), a.bundleCommand(),
-		a.steerCommand("hold"), a.steerCommand("release"), a.steerCommand("cancel"), a.steerCommand("retry"),
-		a.redoCommand(), a.changeCommand(), a.drillCommand(),
+		"work",
+		a.submitCommand(),
+		a.preflightCommand(),
+		a.estimateCommand(),
+		a.finalCommand(),
+		a.jobCommand(),
+		a.bundleCommand(),
+		a.steerCommand("hold"),
+		a.steerCommand("release"),
+		a.steerCommand("cancel"),
+		a.steerCommand("retry"),
+		a.redoCommand(),
+		a.changeCommand(),
+		a.drillCommand(),
 	)
 	add(
 		"setup", a.signInCommand(), a.keyCommand(), a.poolCommand(), a.projectCommand(), a.placeCommand(),

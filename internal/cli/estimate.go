@@ -40,16 +40,9 @@ func (a *app) estimateCommand() *cobra.Command {
 			}
 			in.Text, in.Proof = string(data), s.in.Proof
 		default:
-			scene, err := s.scene(c, args)
+			submit, err := s.described(c, args)
 			if err != nil {
 				return err
-			}
-			submit, err := s.read(scene)
-			if err != nil {
-				return err
-			}
-			if submit.Project == "" {
-				return usageError{errors.New("name the project with --project")}
 			}
 			in.Submit = &submit
 		}

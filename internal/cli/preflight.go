@@ -41,16 +41,9 @@ func (a *app) preflightCommand() *cobra.Command {
 			}
 			in.Run = found.ID
 		default:
-			scene, err := s.scene(c, args)
+			submit, err := s.described(c, args)
 			if err != nil {
 				return err
-			}
-			submit, err := s.read(scene)
-			if err != nil {
-				return err
-			}
-			if submit.Project == "" {
-				return usageError{errors.New("name the project with --project")}
 			}
 			in.Submit = &submit
 		}
@@ -80,7 +73,10 @@ func (a *app) preflightCommand() *cobra.Command {
 		_ = c.Flags().MarkHidden(name)
 	}
 	delete(c.Flag("project").Annotations, cobra.BashCompOneRequiredFlag)
-	a.completeFlags(c, map[string]lister{"project": projectList, "recipe": recipeList, "nodes": nodeList, "run": runList})
+	a.completeFlags(
+		c,
+		map[string]lister{"project": projectList, "recipe": recipeList, "nodes": nodeList, "run": runList},
+	)
 	return c
 }
 

@@ -59,7 +59,12 @@ func (a *app) redoCommand() *cobra.Command {
 	f.BoolVar(&in.Suspect, "suspect", false, "those that are suspect")
 	f.StringVar(&in.Node, "node", "", "those that this node has rendered")
 	f.BoolVar(&in.Missing, "missing", false, "those whose files are not there any more, or not whole")
-	f.StringVar(&list, "list", "", "those of a review list: a file with frames, each line a range and any words behind it")
+	f.StringVar(
+		&list,
+		"list",
+		"",
+		"those of a review list: a file with frames, each line a range and any words behind it",
+	)
 	f.BoolVar(&in.DryRun, "dry-run", false, "only say which those are")
 	a.completeFlags(c, map[string]lister{"node": nodeList})
 	return c

@@ -272,6 +272,18 @@ func (s *submission) scene(c *cobra.Command, args []string) (string, error) {
 	)(c, args)
 }
 
+// described returns what would be submitted, for those who only ask about it.
+func (s *submission) described(c *cobra.Command, args []string) (in wire.Submit, err error) {
+	scene, err := s.scene(c, args)
+	if err != nil {
+		return in, err
+	}
+	if in, err = s.read(scene); err == nil && in.Project == "" {
+		err = usageError{errors.New("name the project with --project")}
+	}
+	return in, err
+}
+
 // read returns what the flags ask for. An error is a usageError.
 func (s *submission) read(scene string) (in wire.Submit, err error) {
 	in = s.in

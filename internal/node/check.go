@@ -49,7 +49,10 @@ type checking struct {
 }
 
 func (c *checking) passes(question, says string, args ...any) {
-	c.answers = append(c.answers, wire.PreflightAnswer{Question: question, Passes: true, Says: fmt.Sprintf(says, args...)})
+	c.answers = append(
+		c.answers,
+		wire.PreflightAnswer{Question: question, Passes: true, Says: fmt.Sprintf(says, args...)},
+	)
 }
 
 func (c *checking) fails(question, remedy, says string, args ...any) {
@@ -67,7 +70,12 @@ func (c *checking) scene(ctx context.Context) {
 		return
 	}
 	if t.SceneRoot == "" {
-		c.fails(wire.AskScene, "give the place a path there with: vexillum place set", "the scene place has no path on %s", runtime.GOOS)
+		c.fails(
+			wire.AskScene,
+			"give the place a path there with: vexillum place set",
+			"the scene place has no path on %s",
+			runtime.GOOS,
+		)
 		return
 	}
 	seen, err := c.e.a.pinned.See(ctx, t.SceneRoot, t.Scene, c.r, t.With)
@@ -75,11 +83,24 @@ func (c *checking) scene(ctx context.Context) {
 	case err != nil:
 		c.fails(wire.AskScene, "mount the place there, or submit with --bundle", "%v", err)
 	case t.SHA != "" && seen.SHA != t.SHA:
-		c.fails(wire.AskScene, "let the storage catch up, or mount the same one there", "the scene has another content than where it was submitted")
+		c.fails(
+			wire.AskScene,
+			"let the storage catch up, or mount the same one there",
+			"the scene has another content than where it was submitted",
+		)
 	case t.Pin != "" && seen.Pin != "" && seen.Pin != t.Pin:
-		c.fails(wire.AskScene, "let the storage catch up, or mount the same one there", "a file that the scene needs has another content, or is not there")
+		c.fails(
+			wire.AskScene,
+			"let the storage catch up, or mount the same one there",
+			"a file that the scene needs has another content, or is not there",
+		)
 	case len(seen.Missing) > 0:
-		c.fails(wire.AskScene, "put it there, or correct the scene", "%s is not there", strings.Join(seen.Missing[:min(3, len(seen.Missing))], ", "))
+		c.fails(
+			wire.AskScene,
+			"put it there, or correct the scene",
+			"%s is not there",
+			strings.Join(seen.Missing[:min(3, len(seen.Missing))], ", "),
+		)
 	default:
 		c.passes(wire.AskScene, "same content")
 	}
@@ -110,7 +131,10 @@ func (c *checking) output() {
 		return
 	}
 	if err := os.Link(name, other); err != nil {
-		c.fails(wire.AskOutput, "mount it so that files can be linked; else a frame could be seen in part", "files in %s cannot be linked: %v", root, cause(err))
+		c.fails(
+			wire.AskOutput, "mount it so that files can be linked; else a frame could be seen in part",
+			"files in %s cannot be linked: %v", root, cause(err),
+		)
 		return
 	}
 	if back, err := os.ReadFile(other); err != nil || string(back) != string(text) {
@@ -157,9 +181,19 @@ func (c *checking) renderer(ctx context.Context) {
 	found := findRenderers(ctx, []recipe.Recipe{*c.r}, nil)
 	switch {
 	case len(found) == 0:
-		c.fails(wire.AskRenderer, "start it there by hand and look at what it says", "%s does not tell its version", path)
+		c.fails(
+			wire.AskRenderer,
+			"start it there by hand and look at what it says",
+			"%s does not tell its version",
+			path,
+		)
 	case found[0].Unfit != "":
-		c.fails(wire.AskRenderer, "install another version there, or change the bounds in the recipe", "%s", found[0].Unfit)
+		c.fails(
+			wire.AskRenderer,
+			"install another version there, or change the bounds in the recipe",
+			"%s",
+			found[0].Unfit,
+		)
 	default:
 		c.passes(wire.AskRenderer, "%s", found[0].Version)
 	}
@@ -193,13 +227,23 @@ func (c *checking) account() {
 	}
 	if s.Account != "" {
 		if _, err := user.Lookup(s.Account); err != nil {
-			c.fails(wire.AskAccount, "make the account there, or choose another with: vexillum launch set", "there is no account %s", s.Account)
+			c.fails(
+				wire.AskAccount,
+				"make the account there, or choose another with: vexillum launch set",
+				"there is no account %s",
+				s.Account,
+			)
 			return
 		}
 	}
 	if s.Group != "" {
 		if _, err := user.LookupGroup(s.Group); err != nil {
-			c.fails(wire.AskAccount, "make the group there, or choose another with: vexillum launch set", "there is no group %s", s.Group)
+			c.fails(
+				wire.AskAccount,
+				"make the group there, or choose another with: vexillum launch set",
+				"there is no group %s",
+				s.Group,
+			)
 			return
 		}
 	}
@@ -235,7 +279,12 @@ func (c *checking) frame(ctx context.Context, id int64) {
 			if line, _, _ := strings.Cut(f.Message, "\n"); line != "" {
 				says += ": " + line
 			}
-			c.fails(wire.AskFrame, "look at all that it says with: vexillum recipe try --node "+c.e.a.me.Name, "%s", says)
+			c.fails(
+				wire.AskFrame,
+				"look at all that it says with: vexillum recipe try --node "+c.e.a.me.Name,
+				"%s",
+				says,
+			)
 			return
 		}
 		c.passes(wire.AskFrame, "%.1f s", f.StartupSeconds+f.RenderSeconds)

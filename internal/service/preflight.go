@@ -269,8 +269,13 @@ func exclude(in *wire.Submit, seen wire.Preflight, least int) error {
 			}
 		}
 		return refusal.New(
-			refusal.Conflict, "preflight", "%d of %d nodes pass the preflight, and at least %d have to%s; nothing was submitted",
-			seen.Passing, len(seen.Nodes), max(1, least), why,
+			refusal.Conflict,
+			"preflight",
+			"%d of %d nodes pass the preflight, and at least %d have to%s; nothing was submitted",
+			seen.Passing,
+			len(seen.Nodes),
+			max(1, least),
+			why,
 		)
 	}
 	var parts []string

@@ -46,7 +46,9 @@ func (s *Service) Redo(ctx context.Context, id farm.RunID, in wire.Redo, by farm
 func (s *Service) redone(ctx context.Context, f *floor.Floor, id farm.RunID, in wire.Redo) (set frames.Set, err error) {
 	if in.Frames == "" && !in.Suspect && in.Node == "" && !in.Missing {
 		return set, refusal.New(
-			refusal.Invalid, "frames", "say which frames: a range, the suspect ones, those of a node, or the missing ones",
+			refusal.Invalid,
+			"frames",
+			"say which frames: a range, the suspect ones, those of a node, or the missing ones",
 		)
 	}
 	if in.Frames != "" {

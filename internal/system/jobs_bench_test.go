@@ -66,7 +66,11 @@ func BenchmarkJobs(b *testing.B) {
 			return err
 		})
 		submit := wire.Submit{Job: "long", Project: "salt-clock", Scene: "a.practice", Frames: "1-1000000", Held: true}
-		timed(b, "s-million-frames", func() error { return f.admin.Do(b.Context(), "POST", "/api/v1/runs", submit, nil) })
+		timed(
+			b,
+			"s-million-frames",
+			func() error { return f.admin.Do(b.Context(), "POST", "/api/v1/runs", submit, nil) },
+		)
 		var seen wire.Preflight
 		timed(b, "s-preflight-500-nodes", func() error {
 			return f.admin.Do(b.Context(), "POST", "/api/v1/preflights", wire.Preflighting{Submit: &submit}, &seen)

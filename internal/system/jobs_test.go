@@ -137,7 +137,8 @@ func TestAProofCostsNothingToSetBack(t *testing.T) {
 	f.must("preset", "set", "final", preset, "--project", "salt-clock", "--recipe", "povray")
 	f.must("final", "salt")
 	final := f.ended(f.newestOf("salt"))
-	if final.State != "done" || final.Frames != "1-40" || final.Kind != "final" || final.Width != 64 || final.Values["quality"] != "10" ||
+	if final.State != "done" || final.Frames != "1-40" || final.Kind != "final" || final.Width != 64 ||
+		final.Values["quality"] != "10" ||
 		final.Tries != 4 ||
 		final.Preset.Version != 1 ||
 		final.HasFinal {
@@ -309,7 +310,10 @@ func TestAnInboxTakesFiles(t *testing.T) {
 		t.Fatal(err)
 	}
 	for i := range 6 {
-		text := fmt.Sprintf("job_file: 1\nproject: salt-clock\njobs: [{name: shot_%d, scene: salt.practice, frames: 1-4}]\n", i)
+		text := fmt.Sprintf(
+			"job_file: 1\nproject: salt-clock\njobs: [{name: shot_%d, scene: salt.practice, frames: 1-4}]\n",
+			i,
+		)
 		f.file(fmt.Sprintf("inbox/shot_%d.yaml", i), text)
 	}
 	f.file("inbox/bad.yaml", "job_file: 1\nproject: salt-clock\njobs:\n  - {scene: none.practice, frames: 1-4}\n")
@@ -322,14 +326,20 @@ func TestAnInboxTakesFiles(t *testing.T) {
 	f.serve()
 	f.wait("the last is taken", there("taken/shot_5.yaml.receipt.json"))
 	f.wait("a file that cannot be is refused", there("refused/bad.yaml.reason.txt"))
-	if reason := f.read(filepath.Join(f.inbox, "refused/bad.yaml.reason.txt")); !strings.Contains(reason, "line 4, column 6: jobs[0].scene: there is no scene none.practice") {
+	if reason := f.read(filepath.Join(f.inbox, "refused/bad.yaml.reason.txt")); !strings.Contains(
+		reason,
+		"line 4, column 6: jobs[0].scene: there is no scene none.practice",
+	) {
 		t.Errorf("the reason is %q", reason)
 	}
 	var runs []wire.Run
 	if err := f.admin.Do(t.Context(), "GET", "/api/v1/runs", nil, &runs); err != nil || len(runs) != 6 {
 		t.Errorf("%d runs are submitted (%v)", len(runs), err)
 	}
-	if receipt := f.read(filepath.Join(f.inbox, "taken/shot_3.yaml.receipt.json")); !strings.Contains(receipt, "shot_3/final-1") {
+	if receipt := f.read(filepath.Join(f.inbox, "taken/shot_3.yaml.receipt.json")); !strings.Contains(
+		receipt,
+		"shot_3/final-1",
+	) {
 		t.Error(receipt)
 	}
 }
@@ -342,7 +352,16 @@ func TestFramesThatAreNotThere(t *testing.T) {
 	f.signIn()
 	f.scene("salt.practice", "practice: 1\npicture: salt\ncost: 30ms\n")
 	f.join("kiln-01", "--renderers", "practice-single")
-	id := f.submit(wire.Submit{Job: "salt_010", Recipe: "practice-single", Scene: "salt.practice", Frames: "1-12", Width: 64, Height: 36})
+	id := f.submit(
+		wire.Submit{
+			Job:    "salt_010",
+			Recipe: "practice-single",
+			Scene:  "salt.practice",
+			Frames: "1-12",
+			Width:  64,
+			Height: 36,
+		},
+	)
 	run := f.ended(id)
 	folder := filepath.Join(f.dir, "frames", run.Output)
 	if out := f.must("redo", "salt_010", "--missing"); !strings.Contains(out, "has no such frame") {
@@ -360,7 +379,10 @@ func TestFramesThatAreNotThere(t *testing.T) {
 		}
 	}
 	spoil()
-	if out := f.must("redo", "salt_010", "--missing", "--dry-run"); !strings.Contains(out, "2 frames of salt_010/final-1 would be rendered again: 3,7") {
+	if out := f.must("redo", "salt_010", "--missing", "--dry-run"); !strings.Contains(
+		out,
+		"2 frames of salt_010/final-1 would be rendered again: 3,7",
+	) {
 		t.Error(out)
 	}
 	list := f.file("list.txt", "# from the review\n3: too dark\n5-6 the horn\n\n")

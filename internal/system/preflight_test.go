@@ -76,20 +76,50 @@ func TestPreflight(t *testing.T) {
 	if a := answer(p, "kiln-01", wire.AskAccount); a.Passes || !strings.Contains(a.Says, "nobodys-group") {
 		t.Errorf("a group that is not there: %+v", a)
 	}
-	stdout, _, code := f.vexillum("preflight", "salt.glass", "--project", "salt-clock", "--frames", "1-4", "--nodes", "kiln-01,kiln-02")
+	stdout, _, code := f.vexillum(
+		"preflight",
+		"salt.glass",
+		"--project",
+		"salt-clock",
+		"--frames",
+		"1-4",
+		"--nodes",
+		"kiln-01,kiln-02",
+	)
 	if code != 1 || !strings.Contains(stdout, "kiln-01 and 1 more") || !strings.Contains(stdout, "0 of 2 nodes pass") ||
 		!strings.Contains(stdout, "To mend it: install them there.") {
 		t.Errorf("%d %s", code, stdout)
 	}
-	_, stderr, code := f.vexillum("submit", "salt.glass", "--project", "salt-clock", "--frames", "1-4", "--preflight", "1")
-	if code == 0 || !strings.Contains(stderr, "0 of 3 nodes pass the preflight") || !strings.Contains(stderr, "nothing was submitted") {
+	_, stderr, code := f.vexillum(
+		"submit",
+		"salt.glass",
+		"--project",
+		"salt-clock",
+		"--frames",
+		"1-4",
+		"--preflight",
+		"1",
+	)
+	if code == 0 || !strings.Contains(stderr, "0 of 3 nodes pass the preflight") ||
+		!strings.Contains(stderr, "nothing was submitted") {
 		t.Errorf("%d %s", code, stderr)
 	}
 	f.must("launch", "set", "--recipe", "glass", "--group", "")
 	if err := os.WriteFile(filepath.Join(f.dir, "scenes", "lens.plug"), []byte("x"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	out := f.must("submit", "salt.glass", "--project", "salt-clock", "--frames", "1-4", "--size", "64x36", "--preflight", "2")
+	out := f.must(
+		"submit",
+		"salt.glass",
+		"--project",
+		"salt-clock",
+		"--frames",
+		"1-4",
+		"--size",
+		"64x36",
+		"--preflight",
+		"2",
+	)
 	if !strings.Contains(out, "1 of 3 nodes do not pass the preflight, and get nothing of it.") {
 		t.Error(out)
 	}
@@ -98,7 +128,9 @@ func TestPreflight(t *testing.T) {
 	}
 
 	// A node that does not answer any more, and a scene that has changed since.
-	id := f.submit(wire.Submit{Job: "late", Recipe: "practice-single", Scene: "salt.practice", Frames: "1-4", Held: true})
+	id := f.submit(
+		wire.Submit{Job: "late", Recipe: "practice-single", Scene: "salt.practice", Frames: "1-4", Held: true},
+	)
 	f.scene("salt.practice", "practice: 1\npicture: salt\ncost: 31ms\n")
 	if err := held.cmd.Process.Signal(syscall.SIGSTOP); err != nil {
 		t.Fatal(err)
@@ -111,7 +143,8 @@ func TestPreflight(t *testing.T) {
 	if p.Seconds > 15 {
 		t.Errorf("it took %.1f s", p.Seconds)
 	}
-	if _, stderr, code := f.vexillum("preflight", "--run", "late", "--nodes", "kiln-09"); code == 0 || !strings.Contains(stderr, "there is no node") {
+	if _, stderr, code := f.vexillum("preflight", "--run", "late", "--nodes", "kiln-09"); code == 0 ||
+		!strings.Contains(stderr, "there is no node") {
 		t.Errorf("%d %s", code, stderr)
 	}
 }

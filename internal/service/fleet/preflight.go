@@ -69,7 +69,12 @@ func (t *transaction) answers(n *farm.Node, run *farm.Run, env farm.LaunchSettin
 	case n.Reach != farm.Online:
 		fails(wire.AskReach, "start its node process, or wake the machine", "it is %s", n.Reach)
 	case n.Health == farm.Sidelined:
-		fails(wire.AskReach, "look at what it failed, then: vexillum nodes release "+n.Name, "it is sidelined: %s", n.HealthWhy)
+		fails(
+			wire.AskReach,
+			"look at what it failed, then: vexillum nodes release "+n.Name,
+			"it is sidelined: %s",
+			n.HealthWhy,
+		)
 	case n.Duty == farm.Held || n.Duty == farm.Draining:
 		fails(wire.AskReach, "vexillum nodes release "+n.Name, "it is %s: %s", n.Duty, n.DutyReason)
 	case n.Duty == farm.OffDuty:
@@ -99,8 +104,8 @@ func (t *transaction) answers(n *farm.Node, run *farm.Run, env farm.LaunchSettin
 		}
 	}
 	need, offers := run.Spec.Takes.MemoryBytes, n.Facts.MemoryBytes
-	if cap := n.Settings.Caps.MemoryBytes; cap > 0 {
-		offers = min(offers, cap)
+	if most := n.Settings.Caps.MemoryBytes; most > 0 {
+		offers = min(offers, most)
 	}
 	if learned, known := t.d.views.Memory(run); known {
 		need = max(need, learned)
