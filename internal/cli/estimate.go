@@ -101,7 +101,7 @@ func (a *app) tellEstimate(e wire.Estimate) {
 	t := newTable(a.out, ">NODES", ">TAKES", "")
 	for _, p := range e.Curve {
 		bar := strings.Repeat("▇", max(1, int(math.Round(40*p.Seconds/most))))
-		t.add(fmt.Sprint(p.Nodes), span.Text(span.Of(p.Seconds)), bar)
+		t.add(fmt.Sprint(p.Nodes), span.Of(p.Seconds).Round(time.Second).String(), bar)
 	}
 	t.print()
 }

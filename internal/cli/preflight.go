@@ -140,6 +140,9 @@ func (a *app) tellPreflight(p wire.Preflight) {
 
 // answerText writes a cell: a mark and a word, never a mark alone.
 func answerText(a wire.PreflightAnswer) string {
+	if a.Skipped {
+		return "– not asked"
+	}
 	if !a.Passes {
 		return "✗ no"
 	}

@@ -244,7 +244,7 @@ func asQuestions(rows []wire.PreflightNode) (out []string) {
 func inOrder(answers []wire.PreflightAnswer, questions []string) []wire.PreflightAnswer {
 	out := make([]wire.PreflightAnswer, 0, len(questions))
 	for _, q := range questions {
-		found := wire.PreflightAnswer{Question: q, Passes: true, Says: "not asked"}
+		found := wire.PreflightAnswer{Question: q, Passes: true, Skipped: true}
 		known := false
 		for _, a := range answers {
 			if a.Question == q && (!known || !a.Passes) {

@@ -51,8 +51,9 @@ type Checked struct {
 type PreflightAnswer struct {
 	Question string `json:"question"`
 	Passes   bool   `json:"passes"`
-	Says     string `json:"says"`   // what was found, in a few words or a sentence
-	Remedy   string `json:"remedy"` // what would make it pass; empty: nothing is to be done
+	Skipped  bool   `json:"skipped"` // it was not asked, as another answer says enough
+	Says     string `json:"says"`    // what was found, in a few words or a sentence
+	Remedy   string `json:"remedy"`  // what would make it pass; empty: nothing is to be done
 }
 
 // Preflighting asks which nodes could really render something.

@@ -107,9 +107,9 @@ function Matrix({ of, onWithout }: { of: Preflight; onWithout: (failing: string[
                   <td
                     key={a.question}
                     className="px-2 text-center"
-                    title={[a.says, a.remedy].filter(Boolean).join(" – ")}
+                    title={a.skipped ? "not asked" : [a.says, a.remedy].filter(Boolean).join(" – ")}
                   >
-                    <span className={a.passes ? "text-done" : "text-failed"}>{mark(a)}</span>
+                    <span className={a.skipped ? "text-muted" : a.passes ? "text-done" : "text-failed"}>{mark(a)}</span>
                   </td>
                 ))}
               </tr>
@@ -143,8 +143,8 @@ function Matrix({ of, onWithout }: { of: Preflight; onWithout: (failing: string[
 
 /** ✓ and ✕ for what was answered, and a stroke for what could not be asked. */
 function mark(a: Preflight["nodes"][number]["answers"][number]): string {
-  if (a.passes) {
-    return a.says === "not asked" ? "–" : "✓";
+  if (a.skipped) {
+    return "–";
   }
-  return "✕";
+  return a.passes ? "✓" : "✕";
 }
