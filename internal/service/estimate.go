@@ -115,7 +115,7 @@ func (s *Service) played(ctx context.Context, seen queue.Estimating) (out wire.E
 		for _, p := range points {
 			out.Curve = append(out.Curve, wire.EstimatePoint(p))
 		}
-		out.Sentence = forecast.MoreNodes(points)
+		out.Sentence = forecast.MoreNodes(points, out.MachineHours*3600)
 	}
 	return out, nil
 }

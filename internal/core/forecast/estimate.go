@@ -176,8 +176,8 @@ func (p *Position) WithNodes(
 }
 
 // MoreNodes says in a sentence whether more nodes help a run, from when it is finished with
-// fewer of them.
-func MoreNodes(points []Point) string {
+// fewer of them and from the seconds that machines work for it.
+func MoreNodes(points []Point, work float64) string {
 	if len(points) == 0 {
 		return ""
 	}
@@ -205,6 +205,9 @@ func MoreNodes(points []Point) string {
 	}
 	from := points[enough]
 	if last.Seconds >= from.Seconds-little {
+		if enough == 0 && work < 0.6*from.Seconds {
+			return "More nodes hardly help: most of the time it waits for what comes before it."
+		}
 		return fmt.Sprintf(
 			"Beyond %s further ones only add start-up and transfer.", nodesText(from.Nodes),
 		)

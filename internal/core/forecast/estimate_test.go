@@ -106,7 +106,7 @@ func TestMoreNodesHelpAsLongAsTheyDo(t *testing.T) {
 		if len(points) != len(Ladder(c.nodes)) {
 			t.Fatalf("%d points of %d", len(points), len(Ladder(c.nodes)))
 		}
-		if says := MoreNodes(points); !strings.Contains(says, c.says) {
+		if says := MoreNodes(points, c.cost*float64(c.count)); !strings.Contains(says, c.says) {
 			t.Errorf(
 				"%d nodes, start-up %g s, %d frames of %g s: %q, want %q (%v)",
 				c.nodes,
@@ -156,8 +156,10 @@ func TestLadder(t *testing.T) {
 		{nil, ""}, {[]Point{{1, 60}}, "One node can take it."}, {[]Point{{1, 60}, {2, 30}}, ""},
 		{[]Point{{1, 600}, {2, 300}, {4, 150}, {8, 150}}, "Beyond 4 nodes further ones only add start-up and transfer."},
 		{[]Point{{1, 6000}, {2, 3000}, {4, 1500}, {8, 1400}}, "Beyond 4 nodes each further one gains less than 26s."},
+		{[]Point{{1, 600}, {2, 600}, {4, 600}}, "More nodes hardly help: most of the time it waits for what comes before it."},
+		{[]Point{{1, 150}, {2, 150}, {4, 150}}, "Beyond 1 node further ones only add start-up and transfer."},
 	} {
-		if says := MoreNodes(c.points); says != c.says {
+		if says := MoreNodes(c.points, 120); says != c.says {
 			t.Errorf("%v: %q, want %q", c.points, says, c.says)
 		}
 	}
