@@ -264,6 +264,9 @@ func (s *submission) bindSteps(f *pflag.FlagSet) {
 // scene returns the scene that a submit names. What reads the frames of another run needs
 // none.
 func (s *submission) scene(c *cobra.Command, args []string) (string, error) {
+	if s.in.Frames == "" && c.Flags().Changed("frames") { // as by a variable that is not set
+		return "", usageError{errors.New("the frame range is empty; leave --frames out for the whole shot")}
+	}
 	if len(args) == 0 && s.in.From != "" {
 		return "", nil
 	}

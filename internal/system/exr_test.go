@@ -22,8 +22,20 @@ func TestPOVRayWritesOpenEXR(t *testing.T) {
 		t.Fatal(err)
 	}
 	own := strings.NewReplacer(
-		"name: povray", "name: povray-light", "picture: png", "picture: exr", `"+FN"`, `"+FE"`,
-		`\.png`, `\.exr`, "\nprogram: povray", "\nprogram: {linux: [povray-of-our-own, povray]}",
+		"name: povray",
+		"name: povray-light",
+		"picture: png",
+		"picture: exr",
+		`"+FN"`,
+		`"+FE"`,
+		"tiles: whole",
+		"#",
+		"  - {when: tile",
+		"  # - {when: tile",
+		`\.png`,
+		`\.exr`,
+		"\nprogram: povray",
+		"\nprogram: {linux: [povray-of-our-own, povray]}",
 	).Replace(string(text))
 	f := newFarmWith(t, map[string]string{"povray-light.yaml": own})
 	f.signIn()

@@ -88,7 +88,7 @@ func TestMisuseIsRefusedInWords(t *testing.T) {
 		{"a due time that has passed", submit("--due", "2020-01-01 18:00"), 1, "has passed"},
 		{"no scene", []string{"submit", "", "-p", "salt-clock", "-f", "1"}, 2, "the scene is empty"},
 		{"no frames", submit("--frames", ""), 2, "the frame range is empty"},
-		{"flags that are missing", []string{"submit", "a.practice"}, 2, "--frames and --project must be given"},
+		{"flags that are missing", []string{"submit", "a.practice"}, 2, "--project must be given"},
 		{"a command that a group has not", []string{"place", "frob"}, 2, "it has drop, hold, list, mark, release, set"},
 		{"a speed that no machine has", join("--key", f.key(), "--speed", "5e-324"), 2, "a speed index is between"},
 		{"root, as nobody has allowed it", []string{"launch", "set", "--account", "root"}, 4, "no administrator has allowed"},

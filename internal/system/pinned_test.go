@@ -58,7 +58,7 @@ func TestAFileOfASceneThatChangesUnderWay(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	text := strings.Replace(string(practice), "recipe: 1\nname: practice-single\n", "recipe: 2\nname: glass\n", 1) +
+	text := strings.Replace(string(practice), "name: practice-single\n", "name: glass\n", 1) +
 		"inputs:\n  - {match: '# needs (\\S+)'}\n  - {match: '# cache (\\S+)', cache: true}\n"
 	f := newFarmWith(t, map[string]string{"glass.yaml": strings.ReplaceAll(text, ".practice", ".glass")})
 	f.signIn()

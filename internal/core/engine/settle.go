@@ -56,17 +56,20 @@ func (e *Engine) awaited(run *farm.Run) bool {
 
 // ClosingReason says of a run that ends by itself what became of its frames.
 func ClosingReason(run *farm.Run, state farm.RunState) string {
-	done, parked := run.Done.Len(), run.Parked.Len()
+	done, parked, frame := run.Done.Len(), run.Parked.Len(), "frame"
+	if run.Spec.Tiles != nil {
+		frame = "tile"
+	}
 	switch state {
 	case farm.RunDone:
 		if done == 1 {
-			return "its frame is done"
+			return "its " + frame + " is done"
 		}
-		return fmt.Sprintf("all %d frames are done", done)
+		return fmt.Sprintf("all %d %ss are done", done, frame)
 	case farm.RunGaps:
-		frames, are := "frames are", "are"
+		frames, are := frame+"s are", "are"
 		if done == 1 {
-			frames = "frame is"
+			frames = frame + " is"
 		}
 		if parked == 1 {
 			are = "is"
@@ -74,7 +77,7 @@ func ClosingReason(run *farm.Run, state farm.RunState) string {
 		return fmt.Sprintf("%d %s done, %d %s parked: %s", done, frames, parked, are, run.Parked.Brief())
 	}
 	if parked == 1 {
-		return "its only frame is parked"
+		return "its only " + frame + " is parked"
 	}
-	return fmt.Sprintf("all %d frames are parked", parked)
+	return fmt.Sprintf("all %d %ss are parked", parked, frame)
 }

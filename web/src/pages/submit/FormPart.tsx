@@ -246,6 +246,17 @@ function Picture({ form, change, scene, wrong }: PartProps) {
             </Field>
           </>
         )}
+        {still && form.tiles.trim() !== "" && (
+          <label className="col-span-full flex items-center gap-2 text-[13px]">
+            <input
+              type="checkbox"
+              className="checkbox checkbox-xs"
+              checked={form.dropTiles}
+              onChange={(e) => change({ dropTiles: e.target.checked })}
+            />
+            remove the tiles once the picture is put together
+          </label>
+        )}
         {scene.cameras.length > 0 && (
           <Ticks
             label="cameras; a run each with a folder of its own where several are ticked"

@@ -18,6 +18,7 @@ export interface Form {
   values: Record<string, string>;
   tiles: string;
   overlap: string;
+  dropTiles: boolean;
   priority: string;
   needs: string;
   nodes: string;
@@ -47,6 +48,7 @@ export const emptyForm: Form = {
   values: {},
   tiles: "",
   overlap: "",
+  dropTiles: false,
   priority: "",
   needs: "",
   nodes: "",
@@ -120,6 +122,7 @@ export function jobFile(form: Form, project: string, scene: Scene): string {
     ...(form.proof && some("proof", proof)),
     ...text("tiles"),
     ...(form.overlap.trim() && { overlap: count(form.overlap) }),
+    ...(form.tiles.trim() && form.dropTiles && { drop_tiles: true }),
     ...text("priority"),
     ...text("needs"),
     ...list("nodes"),
