@@ -82,19 +82,6 @@ func TestForecastsPrintAsRanges(t *testing.T) {
 	}
 }
 
-func TestSizesOfPictures(t *testing.T) {
-	for text, want := range map[string][2]int{"1920x1080": {1920, 1080}, "64×36": {64, 36}} {
-		if w, h, err := parseSize(text); err != nil || w != want[0] || h != want[1] {
-			t.Errorf("%s: %d %d %v", text, w, h, err)
-		}
-	}
-	for _, bad := range []string{"", "1920", "x", "0x5", "-1x5", "axb", "1x2x3"} {
-		if _, _, err := parseSize(bad); err == nil {
-			t.Errorf("%q was taken", bad)
-		}
-	}
-}
-
 func TestWhatBecomesOfFramesInFlight(t *testing.T) {
 	busy := wire.Run{Nodes: []string{"kiln-01", "kiln-02"}, InFlight: 5}
 	for _, c := range []struct {

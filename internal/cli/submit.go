@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"path"
 	"slices"
 	"strconv"
 	"strings"
@@ -298,7 +297,7 @@ func (s *submission) read(scene string) (in wire.Submit, err error) {
 		in.Job = strings.TrimPrefix(job, "#") + "_" + cmp.Or(in.Recipe, "from")
 	}
 	if in.Job == "" {
-		in.Job = strings.TrimSuffix(path.Base(in.Scene), path.Ext(in.Scene))
+		in.Job = jobfile.NameOf(in.Scene)
 	}
 	if in.Frames != "" {
 		if _, err := frames.Parse(in.Frames); err != nil {
@@ -322,8 +321,8 @@ func (s *submission) read(scene string) (in wire.Submit, err error) {
 		}
 	}
 	if s.dimensions != "" {
-		if in.Width, in.Height, err = parseSize(s.dimensions); err != nil {
-			return in, usageError{err}
+		if in.Width, in.Height, err = jobfile.ParseSize(s.dimensions); err != nil {
+			return in, usageError{fmt.Errorf("--size: %w", err)}
 		}
 	}
 	if s.memory != "" {
@@ -396,16 +395,6 @@ func (a *app) receipt(r wire.Receipt) {
 		return
 	}
 	fmt.Fprintf(a.out, "  Watch it with: vexillum follow %s\n", r.Name)
-}
-
-func parseSize(text string) (width, height int, err error) {
-	w, h, ok := strings.Cut(strings.ReplaceAll(text, "×", "x"), "x")
-	width, err1 := strconv.Atoi(w)
-	height, err2 := strconv.Atoi(h)
-	if !ok || err1 != nil || err2 != nil || width < 1 || height < 1 {
-		return 0, 0, fmt.Errorf("--size %q: write it like 1920x1080", text)
-	}
-	return width, height, nil
 }
 
 // inFlight says what becomes of the frames of a run that are in flight.

@@ -16,6 +16,7 @@ import (
 
 	"vexillum/internal/client"
 	"vexillum/internal/core/frames"
+	"vexillum/internal/jobfile"
 	"vexillum/internal/node"
 	"vexillum/internal/recipe"
 	"vexillum/internal/wire"
@@ -133,8 +134,8 @@ func (t *trying) wanted(file, scene string) (w node.Wanted, err error) {
 		w.Shot = &shot
 	}
 	if t.size != "" {
-		if w.Width, w.Height, err = parseSize(t.size); err != nil {
-			return w, usageError{err}
+		if w.Width, w.Height, err = jobfile.ParseSize(t.size); err != nil {
+			return w, usageError{fmt.Errorf("--size: %w", err)}
 		}
 	}
 	for _, text := range t.set {

@@ -200,9 +200,11 @@ func (x examples) misfits(e *jsonschema.ValidationError) []Wrong {
 		return []Wrong{{e.InstanceLocation, "it is empty"}}
 	case *kind.Pattern:
 		if such := x[k.Want]; such != "" {
-			return []Wrong{{e.InstanceLocation, fmt.Sprintf("%.60q is not written as it should be, such as %s", k.Got, such)}}
+			what := fmt.Sprintf("%.60q is not written as it should be, such as %s", k.Got, such)
+			return []Wrong{{e.InstanceLocation, what}}
 		}
-		return []Wrong{{e.InstanceLocation, fmt.Sprintf("%.60q does not have the form that it should: %s", k.Got, k.Want)}}
+		what := fmt.Sprintf("%.60q does not have the form that it should: %s", k.Got, k.Want)
+		return []Wrong{{e.InstanceLocation, what}}
 	case *kind.Minimum:
 		return outOfBounds(e, k.Got, "at least", k.Want)
 	case *kind.Maximum:

@@ -93,7 +93,7 @@ func (x *expansion) job(entry int, job Job) {
 		return
 	}
 	if job.Name == "" {
-		job.Name = sceneName(job.Scene)
+		job.Name = NameOf(job.Scene)
 	}
 	count := 1
 	names := slices.Sorted(maps.Keys(job.Each))
@@ -153,8 +153,8 @@ func kindOf(j Job) string {
 	return j.Kind
 }
 
-// sceneName is what a job is called that has no name.
-func sceneName(scene string) string { return strings.TrimSuffix(path.Base(scene), path.Ext(scene)) }
+// NameOf returns what a job of a scene is called that has no name.
+func NameOf(scene string) string { return strings.TrimSuffix(path.Base(scene), path.Ext(scene)) }
 
 // plain returns a value as it may stand in the name of a job or folder.
 func plain(value string) string {

@@ -269,6 +269,19 @@ func TestWrittenFilesAreRead(t *testing.T) {
 	}
 }
 
+func TestSizesOfPictures(t *testing.T) {
+	for text, want := range map[string][2]int{"1920x1080": {1920, 1080}, "64×36": {64, 36}} {
+		if w, h, err := ParseSize(text); err != nil || w != want[0] || h != want[1] {
+			t.Errorf("%s: %d %d %v", text, w, h, err)
+		}
+	}
+	for _, bad := range []string{"", "1920", "x", "0x5", "-1x5", "axb", "1x2x3"} {
+		if _, _, err := ParseSize(bad); err == nil {
+			t.Errorf("%q was taken", bad)
+		}
+	}
+}
+
 func FuzzJobFile(f *testing.F) {
 	text, err := os.ReadFile("testdata/two-cameras.yaml")
 	if err != nil {

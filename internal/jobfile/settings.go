@@ -82,7 +82,7 @@ func wrong(field, text string, args ...any) error {
 // else of the scene's; see [wire.Submit]. The error is a *[WrongError].
 func (s Settings) Apply(in *wire.Submit) (err error) {
 	if s.Size != "" {
-		if in.Width, in.Height, err = parseSize(s.Size); err != nil {
+		if in.Width, in.Height, err = ParseSize(s.Size); err != nil {
 			return wrong("size", "%v", err)
 		}
 	}
@@ -182,7 +182,8 @@ func (s Settings) needs() string {
 	return strings.Join(parts, " && ")
 }
 
-func parseSize(text string) (width, height int, err error) {
+// ParseSize reads a size in pixels such as 1920x1080.
+func ParseSize(text string) (width, height int, err error) {
 	w, h, _ := strings.Cut(strings.ReplaceAll(text, "×", "x"), "x")
 	width, err1 := strconv.Atoi(w)
 	height, err2 := strconv.Atoi(h)

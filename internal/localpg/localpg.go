@@ -145,9 +145,9 @@ func prepareDir(dir string, acct *account) error {
 		}
 		if info.Mode().Perm()&0o001 == 0 {
 			return fmt.Errorf(
-				"the database runs as account %s, which may not enter %s; choose another folder with --data, such as "+
-					"/var/lib/vexillum",
-				acct.name, parent,
+				"the database runs as account %s, which may not enter %s; let it in with chmod o+x %s, or choose another "+
+					"folder",
+				acct.name, parent, parent,
 			)
 		}
 		if parent == filepath.Dir(parent) {

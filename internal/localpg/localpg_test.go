@@ -102,7 +102,7 @@ func TestAFolderThatTheAccountCannotEnter(t *testing.T) {
 		t.Fatal(err)
 	}
 	_, err := Start(t.Context(), Options{Dir: filepath.Join(dir, "db")})
-	if err == nil || !strings.Contains(err.Error(), "may not enter") {
+	if err == nil || !strings.Contains(err.Error(), "may not enter "+dir+"; let it in with chmod o+x "+dir) {
 		t.Errorf("%v", err)
 	}
 }

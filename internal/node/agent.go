@@ -144,6 +144,11 @@ func Run(ctx context.Context, o Options) error {
 		wake: make(chan struct{}, 1), owned: newOwned(), pinned: scenefile.NewLooker(),
 		otherPlaces: make(chan struct{}, 1), looking: make(chan struct{}, looksAtOnce),
 	}
+	// The folder is the node's alone; what lies above it may hold those of others, such as of a
+	// service whose database has an account of its own.
+	if err := os.MkdirAll(filepath.Dir(o.Dir), 0o755); err != nil {
+		return fmt.Errorf("making the folder above the node's: %w", err)
+	}
 	if err := os.MkdirAll(a.staging(), 0o700); err != nil {
 		return fmt.Errorf("making the node's folder: %w", err)
 	}

@@ -19,7 +19,8 @@ var placeholders = map[string]bool{
 	"vexillum": true, "scene": true, "scene_folder": true, "scene_root": true, "scene_name": true,
 	"staging": true, "checkpoint": true, "speed": true, "node": true, "passes": true, "cores": true, "devices": true,
 	"device_numbers": true, "tile": true, "frames_commas": true, "frames_spaces": true, "frames_ranges": true,
-	"frames_file": true, "response_file": true, "from": true, "from_file": true, "from_files": true, "tile_left_part": true, "tile_top_part": true,
+	"frames_file": true, "response_file": true, "from": true, "from_file": true, "from_files": true,
+	"tile_left_part": true, "tile_top_part": true,
 	"tile_right_part": true, "tile_bottom_part": true,
 }
 
@@ -271,7 +272,8 @@ func (r *Recipe) newInForm2() (fields [][]string) {
 	add(r.Picture == "exr" || r.Picture == "data", "picture")
 	for field, there := range map[string]bool{
 		"outputs": len(r.Outputs) > 0, "checkpoint": r.Checkpoint != "", "numbering": r.Numbering != nil,
-		"response_file": r.ResponseFile != nil, "tiles": r.Tiles != "", "plugins": len(r.Plugins) > 0, "reads": r.Reads != "",
+		"response_file": r.ResponseFile != nil, "tiles": r.Tiles != "", "plugins": len(r.Plugins) > 0,
+		"reads":      r.Reads != "",
 		"frame_time": r.FrameTime != 0, "threads": r.Threads != 0, "role": r.Role != "", "ending": r.Ending != "",
 		"check": len(r.Check) > 0, "frame_name": r.FrameName != "", "inputs": len(r.Inputs) > 0,
 	} {

@@ -104,7 +104,8 @@ func submissionOf(in wire.Submit, by farm.Person) (queue.Submission, error) {
 	}
 	sub := queue.Submission{
 		Tiles: tiles, Missing: in.Missing,
-		Whole: in.Frames == "", Every: in.Every, Scale: in.Scale, Held: in.Held, Dry: in.DryRun, Shot: shot, Actor: by.Name, Role: by.Role,
+		Whole: in.Frames == "", Every: in.Every, Scale: in.Scale, Held: in.Held, Dry: in.DryRun, Shot: shot,
+		Actor: by.Name, Role: by.Role,
 		AtOnce: in.StartOn != nil && *in.StartOn == 0,
 		Spec: farm.Spec{
 			Bundle: in.Bundle, With: in.With, Job: in.Job, Project: in.Project, Kind: farm.RunKind(in.Kind),

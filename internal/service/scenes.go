@@ -17,6 +17,7 @@ import (
 
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
+	"vexillum/internal/jobfile"
 	"vexillum/internal/recipe"
 	"vexillum/internal/service/queue"
 	"vexillum/internal/service/refusal"
@@ -143,8 +144,11 @@ func (s *Service) Scene(
 	}
 	if look.shot.Range != nil {
 		out.Shot = frames.Of(*look.shot.Range).String()
-	} else if before, err := f.Queue.ShotBefore(ctx, farm.Spec{Project: project, Job: out.Job}); err == nil && before != nil {
-		out.Shot, out.File = frames.Of(*before).String(), ""
+	} else {
+		before, err := f.Queue.ShotBefore(ctx, farm.Spec{Project: project, Job: out.Job})
+		if err == nil && before != nil {
+			out.Shot, out.File = frames.Of(*before).String(), ""
+		}
 	}
 	sceneValues(&out, r, look.shot)
 	err = f.Setup.PresetNames(ctx, by.Name, project, r.Name, func(name string, version int, mine bool) {
@@ -180,7 +184,7 @@ func sceneValues(out *wire.Scene, r *recipe.Recipe, said farm.SceneShot) {
 // jobOf is what a job is called that nobody names: as its scene, as far as jobs may be
 // called so.
 func jobOf(scene string) string {
-	name := strings.TrimSuffix(path.Base(scene), path.Ext(scene))
+	name := jobfile.NameOf(scene)
 	if farm.CheckJobName(name) == nil {
 		return name
 	}

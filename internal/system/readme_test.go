@@ -61,6 +61,13 @@ func TestTheReadmeGivesAFarm(t *testing.T) {
 		line := here.Replace(command)
 		switch {
 		case strings.HasPrefix(line, "vexillum serve "), strings.HasPrefix(line, "vexillum join "):
+			// Its usual folder is outside of what this test may touch.
+			line = strings.Replace(
+				line,
+				"vexillum join ",
+				"vexillum join --data "+filepath.Join(dir, "above", "node")+" ",
+				1,
+			)
 			said := &transcript{}
 			cmd := exec.Command("sh", "-c", "exec "+line)
 			cmd.Dir, cmd.Env, cmd.Stdout, cmd.Stderr, cmd.Stdin = dir, environment, said, said, strings.NewReader(
@@ -101,6 +108,11 @@ func TestTheReadmeGivesAFarm(t *testing.T) {
 		if found := regexp.MustCompile(`vxk_\S+`).FindString(out.String()); found != "" {
 			key = found
 		}
+	}
+	// What lies above the folder of a node is for others, too.
+	above, err := os.Stat(filepath.Join(dir, "above"))
+	if err != nil || above.Mode().Perm() != 0o755 {
+		t.Errorf("above the folder of the node: %v, %v", above, err)
 	}
 	if files, _ := filepath.Glob(filepath.Join(dir, "frames/salt_010/*/*.png")); len(files) != 8 {
 		all, _ := filepath.Glob(filepath.Join(dir, "frames/*/*"))

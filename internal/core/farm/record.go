@@ -42,7 +42,8 @@ func Records() []Record {
 		RunSubmitted{}, RunMoved{}, RunKept{}, LeaseOpened{}, LeaseExtended{},
 		LeaseTrimmed{}, LeaseEnded{}, FrameAccepted{}, FrameDone{}, DeliveryLost{},
 		FrameFailed{}, FrameParked{}, FramesRetried{}, FramesRedone{}, Audited{},
-		RecipeSet{}, RecipeDropped{}, PresetSet{}, PresetDropped{}, PresetChosen{}, RateSet{}, RunStitched{}, NodeFound{},
+		RecipeSet{}, RecipeDropped{}, PresetSet{}, PresetDropped{}, PresetChosen{}, RateSet{},
+		RunStitched{}, NodeFound{},
 	}
 }
 

@@ -141,7 +141,9 @@ func (t *transaction) goesBy(run, last *farm.Run) string {
 				spread,
 			)
 		} else {
-			text += fmt.Sprintf("; a frame here may take about %s times as long, which is little more than a guess", short(factor))
+			text += fmt.Sprintf(
+				"; a frame here may take about %s times as long, which is little more than a guess", short(factor),
+			)
 		}
 	}
 	return text + "."
