@@ -83,8 +83,8 @@ func (a *app) tellEstimate(e wire.Estimate) {
 		money = fmt.Sprintf("%.2f %s", e.Money, e.Currency)
 	}
 	a.facts(
-		zoned("finish"), finish(wire.Forecast{Known: true, Median: e.Median, Late: e.Late}, now), "machine hours",
-		fmt.Sprintf("%.2f", e.MachineHours), "energy", energy, "money", money, "nodes", fmt.Sprint(e.Nodes),
+		zoned("finish"), finish(wire.Forecast{Known: true, Median: e.Median, Late: e.Late}, now), "machine time",
+		span.Text(span.Of(e.MachineHours*3600)), "energy", energy, "money", money, "nodes", fmt.Sprint(e.Nodes),
 	)
 	fmt.Fprintf(a.out, "  %s\n", e.Basis)
 	if e.Sentence != "" {

@@ -263,8 +263,11 @@ func (s *submission) bindSteps(f *pflag.FlagSet) {
 // scene returns the scene that a submit names. What reads the frames of another run needs
 // none.
 func (s *submission) scene(c *cobra.Command, args []string) (string, error) {
-	if s.in.Frames == "" && c.Flags().Changed("frames") { // as by a variable that is not set
-		return "", usageError{errors.New("the frame range is empty; leave --frames out for the whole shot")}
+	if err := refuseEmpty(c); err != nil {
+		return "", err
+	}
+	if c.Flags().Changed("every") && s.in.Every < 1 {
+		return "", usageError{fmt.Errorf("--every %d: one frame in 1 or more of them", s.in.Every)}
 	}
 	if len(args) == 0 && s.in.From != "" {
 		return "", nil
@@ -272,6 +275,17 @@ func (s *submission) scene(c *cobra.Command, args []string) (string, error) {
 	return strings.Join(args, ""), exactly(
 		1, "the scene, as a path inside the project's scene place, or here with --bundle; or --from and a run",
 	)(c, args)
+}
+
+// refuseEmpty refuses flags that are given and say nothing, as by a variable that is not set:
+// what is left out has a meaning of its own.
+func refuseEmpty(c *cobra.Command) (err error) {
+	c.Flags().Visit(func(f *pflag.Flag) {
+		if err == nil && f.Value.Type() == "string" && strings.TrimSpace(f.Value.String()) == "" {
+			err = usageError{fmt.Errorf("--%s is empty; give a value, or leave it out for what its help says", f.Name)}
+		}
+	})
+	return err
 }
 
 // described returns what would be submitted, for those who only ask about it.

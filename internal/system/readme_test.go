@@ -112,7 +112,7 @@ func TestTheReadmeGivesAFarm(t *testing.T) {
 	// What lies above the folder of a node is for others, too.
 	above, err := os.Stat(filepath.Join(dir, "above"))
 	if err != nil || above.Mode().Perm() != 0o755 {
-		t.Errorf("above the folder of the node: %v, %v", above, err)
+		t.Errorf("above the folder of the node: %v, %v", above.Mode(), err)
 	}
 	if files, _ := filepath.Glob(filepath.Join(dir, "frames/salt_010/*/*.png")); len(files) != 8 {
 		all, _ := filepath.Glob(filepath.Join(dir, "frames/*/*"))

@@ -1,19 +1,13 @@
 import { useQuery } from "@tanstack/react-query";
-import { type FormEvent, useState } from "react";
 import { Link } from "react-router";
 import { getPools, type Pool, setPool } from "../../api/client";
-import { useKeep, Written } from "./keep";
+import { names } from "../../parts/names";
+import { ByName, useKeep, Written } from "./keep";
 
 /** Named sets of nodes, and for which projects they are kept. */
 export function PoolsPart() {
   const pools = useQuery({ queryKey: ["pools"], queryFn: getPools });
   const keep = useKeep("pools");
-  const [name, setName] = useState("");
-  const add = (event: FormEvent) => {
-    event.preventDefault();
-    void keep(() => setPool(name, { projects: [] }), `There is a pool ${name}; put nodes into it on the Nodes page.`);
-    setName("");
-  };
   return (
     <section aria-label="Pools">
       <h2 className="section">
@@ -42,7 +36,7 @@ export function PoolsPart() {
               label={`Projects for which ${p.name} is kept`}
               className="w-full max-sm:col-span-2"
               onKeep={(text) => {
-                const projects = text.split(",").flatMap((n) => n.trim() || []);
+                const projects = names(text);
                 return keep(
                   () => setPool(p.name, { projects, alone: p.alone }),
                   projects.length > 0
@@ -54,18 +48,13 @@ export function PoolsPart() {
           </li>
         ))}
       </ul>
-      <form onSubmit={add} className="mt-2 flex gap-2">
-        <input
-          className="input w-44 input-xs"
-          aria-label="Name of a pool"
-          placeholder="name of a pool"
-          value={name}
-          onChange={(event) => setName(event.target.value)}
-        />
-        <button type="submit" className="btn btn-xs" disabled={name.trim() === ""}>
-          Make it
-        </button>
-      </form>
+      <ByName
+        what="a pool"
+        button="Make it"
+        onMake={(name) =>
+          keep(() => setPool(name, { projects: [] }), `There is a pool ${name}; put nodes into it on the Nodes page.`)
+        }
+      />
     </section>
   );
 }

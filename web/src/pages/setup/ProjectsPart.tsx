@@ -1,24 +1,14 @@
 import { useQuery } from "@tanstack/react-query";
-import { type FormEvent, useState } from "react";
 import { getPlaces, getProjects, type Project, setProject } from "../../api/client";
-import { useKeep, Written } from "./keep";
+import { ByName, useKeep, Written } from "./keep";
 
 /** The productions: where their scenes and frames lie, and how the farm is shared. */
 export function ProjectsPart() {
   const projects = useQuery({ queryKey: ["projects"], queryFn: getProjects });
   const places = useQuery({ queryKey: ["places"], queryFn: getPlaces });
   const keep = useKeep("projects");
-  const [name, setName] = useState("");
   const names = (places.data ?? []).map((p) => p.name);
   const shown = (projects.data ?? []).filter((p) => p.name !== "vexillum");
-  const add = (event: FormEvent) => {
-    event.preventDefault();
-    void keep(
-      () => setProject(name, { scenes: names[0], frames: names[1] ?? names[0] }),
-      `There is a project ${name}.`,
-    );
-    setName("");
-  };
   return (
     <section aria-label="Projects">
       <h2 className="section">
@@ -70,19 +60,18 @@ export function ProjectsPart() {
           </li>
         ))}
       </ul>
-      <form onSubmit={add} className="mt-2 flex flex-wrap items-center gap-2">
-        <input
-          className="input w-44 input-xs"
-          aria-label="Name of a project"
-          placeholder="name of a project"
-          value={name}
-          onChange={(event) => setName(event.target.value)}
-        />
-        <button type="submit" className="btn btn-xs" disabled={name.trim() === "" || names.length === 0}>
-          Make it
-        </button>
-        {places.data?.length === 0 && <span className="text-xs text-muted">A place has to be there first.</span>}
-      </form>
+      <ByName
+        what="a project"
+        button="Make it"
+        disabled={names.length === 0}
+        onMake={(name) =>
+          keep(
+            () => setProject(name, { scenes: names[0], frames: names[1] ?? names[0] }),
+            `There is a project ${name}.`,
+          )
+        }
+      />
+      {places.data?.length === 0 && <p className="text-xs text-muted">A place has to be there first.</p>}
     </section>
   );
 }

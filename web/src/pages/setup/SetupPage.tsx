@@ -18,7 +18,7 @@ import {
 import { NotAllowed } from "../../parts/NotAllowed";
 import { clock, useNow } from "../../parts/time";
 import { useTitle } from "../../parts/title";
-import { Count, useKeep } from "./keep";
+import { ByName, Count, useKeep } from "./keep";
 import { PeoplePart } from "./PeoplePart";
 import { PoolsPart } from "./PoolsPart";
 import { PresetsPart } from "./PresetsPart";
@@ -99,11 +99,6 @@ function Licences() {
   const licences = useQuery({ queryKey: ["licences"], queryFn: getLicences, refetchInterval: 3000 });
   const keep = useKeep("licences");
   const now = useNow();
-  const [name, setName] = useState("");
-  const add = (event: FormEvent) => {
-    event.preventDefault();
-    void keep(() => setLicence(name, 1), `Licence ${name} is counted: there is 1.`).then(() => setName(""));
-  };
   return (
     <section aria-label="Licences">
       <h2 className="section">
@@ -139,18 +134,11 @@ function Licences() {
           </li>
         ))}
       </ul>
-      <form onSubmit={add} className="mt-2 flex gap-2">
-        <input
-          className="input w-44 input-xs"
-          aria-label="Name of a licence"
-          placeholder="name of a licence"
-          value={name}
-          onChange={(event) => setName(event.target.value)}
-        />
-        <button type="submit" className="btn btn-xs" disabled={name === ""}>
-          Count it
-        </button>
-      </form>
+      <ByName
+        what="a licence"
+        button="Count it"
+        onMake={(name) => keep(() => setLicence(name, 1), `Licence ${name} is counted: there is 1.`)}
+      />
     </section>
   );
 }

@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { type FormEvent, useId, useState } from "react";
 import { getProjects, getTrial, type RecipeTrial, stopTrial, type TrialLine, tryRecipe } from "../../api/client";
 import { useFarm } from "../../api/live";
+import { Field } from "../../parts/Field";
 
 interface TryItProps {
   text: string; // of the recipe, as it is written now
@@ -85,19 +86,16 @@ function Wanted({ name, can, begin }: WantedProps) {
       ...(pixels && { width: Number(pixels[1]), height: Number(pixels[2]) }),
     });
   };
-  const field = "flex flex-col gap-0.5 text-xs text-muted";
   return (
     <form onSubmit={submit} className="mt-2 flex flex-wrap items-end gap-2">
-      <label className={field}>
-        project
+      <Field name="project">
         <select className="select select-sm" value={chosen} onChange={(e) => setProject(e.target.value)}>
           {names.map((p) => (
             <option key={p}>{p}</option>
           ))}
         </select>
-      </label>
-      <label className={`${field} min-w-[200px] flex-1`}>
-        scene, in its scene place
+      </Field>
+      <Field name="scene, in its scene place" className="min-w-[200px] flex-1">
         <input
           className="input w-full input-sm"
           required
@@ -111,13 +109,11 @@ function Wanted({ name, can, begin }: WantedProps) {
             <option key={s} value={s} />
           ))}
         </datalist>
-      </label>
-      <label className={`${field} w-[60px]`}>
-        frames
+      </Field>
+      <Field name="frames" className="w-[60px]">
         <input className="input num input-sm" required value={frames} onChange={(e) => setFrames(e.target.value)} />
-      </label>
-      <label className={`${field} w-[100px]`}>
-        of the shot
+      </Field>
+      <Field name="of the shot" className="w-[100px]">
         <input
           className="input num input-sm"
           placeholder="scene's"
@@ -125,9 +121,8 @@ function Wanted({ name, can, begin }: WantedProps) {
           value={shot}
           onChange={(e) => setShot(e.target.value)}
         />
-      </label>
-      <label className={`${field} w-[100px]`}>
-        size
+      </Field>
+      <Field name="size" className="w-[100px]">
         <input
           className="input num input-sm"
           placeholder="scene's"
@@ -136,9 +131,8 @@ function Wanted({ name, can, begin }: WantedProps) {
           value={size}
           onChange={(e) => setSize(e.target.value)}
         />
-      </label>
-      <label className={field}>
-        node
+      </Field>
+      <Field name="node">
         <select className="select select-sm" value={node} onChange={(e) => setNode(e.target.value)}>
           <option value="">any that is free</option>
           {(farm?.nodes ?? [])
@@ -147,7 +141,7 @@ function Wanted({ name, can, begin }: WantedProps) {
               <option key={n.id}>{n.name}</option>
             ))}
         </select>
-      </label>
+      </Field>
       <button type="submit" className="btn btn-sm" disabled={!can}>
         Try
       </button>

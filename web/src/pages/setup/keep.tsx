@@ -1,5 +1,5 @@
 import { useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
+import { type FormEvent, useState } from "react";
 import { useToast } from "../../parts/toast";
 
 /** A number that may be none; kept with Enter or when it is left. */
@@ -51,6 +51,41 @@ export function useKeep(what: string) {
       return false;
     }
   };
+}
+
+/** Makes something that is there once it has a name. */
+export function ByName({
+  what,
+  button,
+  disabled,
+  onMake,
+}: {
+  what: string; // such as a pool
+  button: string;
+  disabled?: boolean;
+  onMake: (name: string) => Promise<boolean>;
+}) {
+  const [name, setName] = useState("");
+  const make = async (event: FormEvent) => {
+    event.preventDefault();
+    if (await onMake(name.trim())) {
+      setName("");
+    }
+  };
+  return (
+    <form onSubmit={(event) => void make(event)} className="mt-2 flex gap-2">
+      <input
+        className="input w-44 input-xs"
+        aria-label={`Name of ${what}`}
+        placeholder={`name of ${what}`}
+        value={name}
+        onChange={(event) => setName(event.target.value)}
+      />
+      <button type="submit" className="btn btn-xs" disabled={disabled || name.trim() === ""}>
+        {button}
+      </button>
+    </form>
+  );
 }
 
 /** A text that is kept with Enter or when it is left. */

@@ -4,13 +4,16 @@ import { isWrangler, levels, type Me, Problem, type Scene, submitJobs } from "..
 import { useFarm } from "../../api/live";
 import { Choice } from "../../parts/Choice";
 import { useDebounced } from "../../parts/debounced";
+import { Field } from "../../parts/Field";
+import { countFrames, parts } from "../../parts/frames";
+import { names } from "../../parts/names";
 import { zone } from "../../parts/time";
 import { EstimatePart } from "./EstimatePart";
-import { Field, Ticks } from "./Field";
-import { byField, type Change, emptyForm, type Form, jobFile, names } from "./form";
+import { byField, type Change, emptyForm, type Form, jobFile } from "./form";
 import { PreflightPart } from "./PreflightPart";
 import { RangePainter } from "./RangePainter";
 import { ReceiptPart } from "./ReceiptPart";
+import { Ticks } from "./Ticks";
 
 const grid = "grid grid-cols-2 gap-x-4 gap-y-3 sm:grid-cols-4";
 const input = "input input-sm w-full";
@@ -142,7 +145,7 @@ function What({ form, change, scene, wrong, project }: PartProps & { project: st
             <Field name="proof: one frame in" wrong={wrong.get("proof")}>
               <input
                 className={`${input} num`}
-                placeholder="preset's, or 10"
+                placeholder="as the preset says"
                 name="every"
                 value={form.every}
                 onChange={(e) => change({ every: e.target.value })}
@@ -151,7 +154,7 @@ function What({ form, change, scene, wrong, project }: PartProps & { project: st
             <Field name="proof: part of the size">
               <input
                 className={`${input} num`}
-                placeholder="preset's, or 50%"
+                placeholder="as the preset says"
                 name="proofScale"
                 value={form.proofScale}
                 onChange={(e) => change({ proofScale: e.target.value })}
@@ -159,7 +162,7 @@ function What({ form, change, scene, wrong, project }: PartProps & { project: st
             </Field>
           </>
         )}
-        {/^-?\d+--?\d+$/.test(shot) && (
+        {parts(shot).length === 1 && (
           <>
             <RangePainter shot={shot} frames={form.frames} before={before} onFrames={(frames) => change({ frames })} />
             <Quick shot={shot} onFrames={(frames) => change({ frames })} />
@@ -172,11 +175,7 @@ function What({ form, change, scene, wrong, project }: PartProps & { project: st
 
 /** Ranges that are often wanted. */
 function Quick({ shot, onFrames }: { shot: string; onFrames: (frames: string) => void }) {
-  const ends = /^(-?\d+)-(-?\d+)$/.exec(shot);
-  if (!ends) {
-    return null;
-  }
-  const [first, last] = [Number(ends[1]), Number(ends[2])];
+  const { first, last } = parts(shot)[0];
   const middle = Math.floor((first + last) / 2);
   const three = [...new Set([first, middle, last])].join(",");
   return (
@@ -199,7 +198,7 @@ function Picture({ form, change, scene, wrong }: PartProps) {
   const set = (name: string, value: string) => change({ values: { ...form.values, [name]: value } });
   const ticked = (name: string) =>
     (name === "camera" && scene.cameras.length > 0) || (name === "layer" && scene.layers.length > 0);
-  const still = !/[-,]/.test((form.frames.trim() || form.shot.trim() || scene.shot).replace(/^-/, ""));
+  const still = countFrames((form.frames.trim() || form.shot.trim() || scene.shot).replace(/\s/g, "")) === 1;
   return (
     <section aria-label="Picture">
       <h2 className="section">

@@ -1,4 +1,5 @@
 import type { FileMistake, Scene } from "../../api/client";
+import { names } from "../../parts/names";
 
 /** What somebody has chosen, as it stands in the fields. What is empty is as the
  * scene, the preset and the recipe say. */
@@ -63,13 +64,6 @@ export const emptyForm: Form = {
 };
 
 export type Change = (changes: Partial<Form>) => void;
-
-/** The names in a list with commas. */
-export const names = (text: string) =>
-  text
-    .split(",")
-    .map((n) => n.trim())
-    .filter(Boolean);
 
 /** A whole number as one, so that the schema can say what is wrong with others. */
 const count = (text: string) => (/^\d+$/.test(text.trim()) ? Number(text) : text.trim());
