@@ -121,28 +121,41 @@ func (c *console) confirm(name string) {
 }
 
 // click clicks what a CSS selector or an XPath finds first, once that stands
-// still and nothing lies over it, as a person would.
+// still and nothing lies over it, as a person would. What moves away between
+// the look and the click, because the page is live, is clicked again.
 func (c *console) click(what string) {
 	c.t.Helper()
-	var at []float64
-	c.wait("a click can reach "+what, func() bool {
-		c.do(chromedp.Evaluate(fmt.Sprintf(`(async what => {
-			const find = () => what.startsWith("/")
-				? document.evaluate(what, document, null, XPathResult.FIRST_ORDERED_NODE_TYPE).singleNodeValue
-				: document.querySelector(what);
-			const found = find();
-			if (!found || found.disabled) return [];
-			found.scrollIntoView({block: "center", behavior: "instant"});
-			const before = found.getBoundingClientRect();
-			await new Promise(done => setTimeout(done, 100));
-			const now = found.getBoundingClientRect();
-			if (find() !== found || before.x !== now.x || before.y !== now.y || now.width === 0) return [];
-			const x = now.x + now.width / 2, y = now.y + now.height / 2;
-			return found.contains(document.elementFromPoint(x, y)) ? [x, y] : [];
-		})(%q)`, what), &at, awaitPromise))
-		return len(at) == 2
-	})
-	c.do(chromedp.MouseClickXY(at[0], at[1]))
+	const find = `(what => what.startsWith("/")
+		? document.evaluate(what, document, null, XPathResult.FIRST_ORDERED_NODE_TYPE).singleNodeValue
+		: document.querySelector(what))`
+	missed := false
+	for range 5 {
+		var at []float64
+		c.wait("a click can reach "+what, func() bool {
+			c.do(chromedp.Evaluate(fmt.Sprintf(`(async what => {
+				const found = %[2]s(what);
+				if (!found || found.disabled) return [];
+				found.scrollIntoView({block: "center", behavior: "instant"});
+				const before = found.getBoundingClientRect();
+				await new Promise(done => setTimeout(done, 100));
+				const now = found.getBoundingClientRect();
+				if (%[2]s(what) !== found || before.x !== now.x || before.y !== now.y || now.width === 0) return [];
+				const x = now.x + now.width / 2, y = now.y + now.height / 2;
+				if (!found.contains(document.elementFromPoint(x, y))) return [];
+				window.missed = true;
+				addEventListener("mousedown", e => { window.missed = !%[2]s(what)?.contains(e.target) },
+					{capture: true, once: true});
+				return [x, y];
+			})(%[1]q)`, what, find), &at, awaitPromise))
+			return len(at) == 2
+		})
+		// A page that the click has left knows nothing of it any more.
+		c.do(chromedp.MouseClickXY(at[0], at[1]), chromedp.Evaluate(`window.missed === true`, &missed))
+		if !missed {
+			return
+		}
+	}
+	c.t.Fatalf("%s moves away from every click", what)
 }
 
 // settled waits until what is loaded piece by piece moves nothing any more, so
