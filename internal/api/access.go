@@ -25,6 +25,7 @@ const (
 	keyPerson = "person"
 	keyToken  = "token"
 	keyNode   = "node"
+	keySight  = "sight"
 )
 
 // allow lets in only those who may call a route.
@@ -83,11 +84,15 @@ func (s *Server) allow(least who) gin.HandlerFunc {
 		}
 		s.svc.TokenUsed(token.Hash)
 		c.Set(keyPerson, person)
+		c.Set(keySight, f.People.Access().Sight(person))
+		if !s.hidesNothing(c, f) {
+			c.Abort()
+		}
 	}
 }
 
 // stillMay returns whether who began a stream may still hear it: the token
-// counts, and the person is there.
+// counts, and the person is there and sees what they saw.
 func (s *Server) stillMay(c *gin.Context) func() bool {
 	token := c.MustGet(keyToken).(farm.Token)
 	return func() bool {
@@ -97,7 +102,7 @@ func (s *Server) stillMay(c *gin.Context) func() bool {
 		}
 		_, counts := f.People.Access().Token(token.Hash, time.Now())
 		_, there := f.People.Access().Person(token.Person)
-		return counts && there
+		return counts && there && !s.seesOther(c, f)
 	}
 }
 
@@ -162,7 +167,7 @@ func (s *Server) signIn(c *gin.Context, f *floor.Floor, in wire.SignIn) {
 		return
 	}
 	s.gate.passed(address, in.Name)
-	out := wire.Me{Name: p.Name, Role: string(p.Role)}
+	out := meView(p, f)
 	if in.Label != "" {
 		out.Token = token
 	} else {
@@ -285,9 +290,10 @@ func (s *Server) signOut(c *gin.Context, f *floor.Floor) {
 	c.Status(http.StatusNoContent)
 }
 
-func (s *Server) me(c *gin.Context) {
-	p := person(c)
-	c.JSON(http.StatusOK, wire.Me{Name: p.Name, Role: string(p.Role)})
+func (s *Server) me(c *gin.Context, f *floor.Floor) { c.JSON(http.StatusOK, meView(person(c), f)) }
+
+func meView(p farm.Person, f *floor.Floor) wire.Me {
+	return wire.Me{Name: p.Name, Role: string(p.Role), Leads: f.People.Access().Leads(p)}
 }
 
 // withArticle puts a or an before a word.

@@ -2,12 +2,14 @@ package api
 
 import (
 	"net/http"
+	"slices"
 
 	"github.com/gin-gonic/gin"
 
 	"vexillum/internal/core/farm"
 	"vexillum/internal/service"
 	"vexillum/internal/service/floor"
+	"vexillum/internal/service/refusal"
 	"vexillum/internal/wire"
 )
 
@@ -60,6 +62,7 @@ func presetOf(c *gin.Context) farm.PresetKey {
 
 func (s *Server) presets(c *gin.Context, f *floor.Floor) {
 	v, err := f.Setup.Presets(c, person(c).Name, c.Query("dropped") == "true")
+	v = slices.DeleteFunc(v, func(p wire.Preset) bool { return !s.sight(c).Sees(p.Project) })
 	s.answer(c, v, err)
 }
 
@@ -73,6 +76,10 @@ func (s *Server) dropPreset(c *gin.Context, f *floor.Floor) {
 }
 
 func (s *Server) choosePreset(c *gin.Context, f *floor.Floor, in wire.PresetChoice) {
+	if !s.sight(c).Sees(in.Project) {
+		s.fail(c, refusal.NoProject(in.Project))
+		return
+	}
 	s.done(c, f.Setup.ChoosePreset(c, farm.PresetKey(in), person(c)))
 }
 

@@ -36,6 +36,6 @@ func (s *Server) queue(c *gin.Context, f *floor.Floor) {
 		Text: c.Query("search"), Project: c.Query("project"), State: c.Query("state"), Owner: c.Query("owner"),
 		Due: c.Query("due"), Sort: c.Query("sort"), Down: c.Query("down") == "true", Page: int(page),
 		Size: int(size),
-	})
+	}, s.sight(c))
 	s.answer(c, v, err)
 }

@@ -66,17 +66,17 @@ func query(c *gin.Context, name string, otherwise, least, most int64) (int64, bo
 }
 
 func (s *Server) farm(c *gin.Context, f *floor.Floor) {
-	v, err := f.Views.Farm(c)
+	v, err := f.Views.Farm(c, s.sight(c))
 	s.answer(c, v, err)
 }
 
 func (s *Server) runs(c *gin.Context, f *floor.Floor) {
 	if name, asked := c.GetQuery("name"); asked {
-		v, err := f.Views.RunsNamed(c, name)
+		v, err := f.Views.RunsNamed(c, name, s.sight(c))
 		s.answer(c, v, err)
 		return
 	}
-	v, err := f.Views.Runs(c)
+	v, err := f.Views.Runs(c, s.sight(c))
 	s.answer(c, v, err)
 }
 
@@ -90,7 +90,7 @@ func (s *Server) oneRun(c *gin.Context) (wire.Run, bool) {
 	if !ok {
 		return wire.Run{}, false
 	}
-	run, err := f.Views.OneRun(c, farm.RunID(id))
+	run, err := f.Views.OneRun(c, farm.RunID(id), s.sight(c))
 	if err != nil {
 		s.fail(c, err)
 		return wire.Run{}, false
@@ -122,7 +122,7 @@ func (s *Server) why(c *gin.Context) {
 	if !ok {
 		return
 	}
-	why, err := f.Views.Why(c, farm.RunID(id), c.Query("node"), frame)
+	why, err := f.Views.Why(c, farm.RunID(id), c.Query("node"), frame, s.sight(c))
 	if err != nil {
 		s.fail(c, err)
 		return

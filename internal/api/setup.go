@@ -14,7 +14,7 @@ import (
 )
 
 func (s *Server) nodes(c *gin.Context, f *floor.Floor) {
-	v, err := f.Views.Nodes(c)
+	v, err := f.Views.Nodes(c, s.sight(c))
 	s.answer(c, v, err)
 }
 
@@ -23,12 +23,12 @@ func (s *Server) node(c *gin.Context, f *floor.Floor) {
 	if !ok {
 		return
 	}
-	v, err := f.Views.Node(c, farm.NodeID(id))
+	v, err := f.Views.Node(c, farm.NodeID(id), s.sight(c))
 	s.answer(c, v, err)
 }
 
 func (s *Server) projects(c *gin.Context, f *floor.Floor) {
-	v, err := f.Views.Projects(c)
+	v, err := f.Views.Projects(c, s.sight(c))
 	s.answer(c, v, err)
 }
 
@@ -77,6 +77,13 @@ func (s *Server) setLicence(c *gin.Context, f *floor.Floor, in wire.NewLicence) 
 
 // drill describes the live farm as a drill file.
 func (s *Server) drill(c *gin.Context, f *floor.Floor) {
+	if !s.sight(c).All() {
+		problem(
+			c, http.StatusForbidden, "",
+			"a drill is played with all jobs of the farm, and you do not see all projects; ask a wrangler",
+		)
+		return
+	}
 	file, err := f.Views.Drill(c)
 	if err != nil {
 		s.fail(c, err)

@@ -2,6 +2,7 @@ package api
 
 import (
 	"net/http"
+	"slices"
 
 	"github.com/gin-gonic/gin"
 
@@ -60,14 +61,22 @@ func (s *Server) nodeHistory(c *gin.Context) {
 	}
 	events, err := s.svc.Store().NodeLog(c, id, int(limit))
 	out := make([]wire.HistoryLine, 0, len(events))
-	for _, e := range events {
+	var reasons []*string
+	for i, e := range events {
 		out = append(out, wire.HistoryLine{Seq: e.Seq, At: e.At, Kind: e.Kind, Reason: e.Reason, Moved: e.Moved})
+		reasons = append(reasons, &out[i].Reason)
+	}
+	if err == nil {
+		err = s.veil(c, reasons...)
 	}
 	s.answer(c, out, err)
 }
 
 func (s *Server) pools(c *gin.Context, f *floor.Floor) {
 	v, err := f.Setup.Pools(c)
+	for i := range v {
+		v[i].Projects = slices.DeleteFunc(v[i].Projects, func(name string) bool { return !s.sight(c).Sees(name) })
+	}
 	s.answer(c, v, err)
 }
 
@@ -127,6 +136,7 @@ func (s *Server) setStay(c *gin.Context, f *floor.Floor, in wire.Stay) {
 
 func (s *Server) launchSettings(c *gin.Context, f *floor.Floor) {
 	v, err := f.Setup.LaunchSettings(c)
+	v = slices.DeleteFunc(v, func(l wire.LaunchSettings) bool { return !s.sight(c).Sees(l.Project) })
 	s.answer(c, v, err)
 }
 

@@ -34,7 +34,7 @@ func (s *Server) events(c *gin.Context) {
 	if !ok {
 		return
 	}
-	follower, first, err := f.Views.Follow(c, after)
+	follower, first, err := f.Views.Follow(c, after, s.sight(c))
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -47,6 +47,9 @@ func (s *Server) events(c *gin.Context) {
 	passOn(c, s.stillMay(c), follower.Pieces(), func(piece views.Piece) bool {
 		return send(eventsOf(piece)...)
 	}, func() bool { return send(signOfLife) })
+	if f, err := s.svc.Floor(); err == nil && s.seesOther(c, f) {
+		send(sse.Event{Event: wire.EventAnew, Data: "{}"})
+	}
 }
 
 // passOn hands on what comes until nothing more does, the listener is gone or may

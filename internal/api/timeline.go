@@ -11,6 +11,7 @@ import (
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/timeline"
 	"vexillum/internal/service/floor"
+	"vexillum/internal/service/views"
 	"vexillum/internal/store"
 	"vexillum/internal/wire"
 )
@@ -26,7 +27,7 @@ func (s *Server) nodeTimeline(c *gin.Context, f *floor.Floor) {
 		problem(c, http.StatusUnprocessableEntity, "over", "a timeline is drawn over 1h, 24h or 7d")
 		return
 	}
-	node, err := f.Views.Node(c, farm.NodeID(id))
+	node, err := f.Views.Node(c, farm.NodeID(id), s.sight(c))
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -44,17 +45,30 @@ func (s *Server) nodeTimeline(c *gin.Context, f *floor.Floor) {
 		runs = append(runs, sp.Run)
 	}
 	names, err := s.svc.Store().RunNames(c, runs)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	hidden, err := s.hidden(c, runs)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
 	for _, sp := range spans {
 		if sp.To.IsZero() {
 			sp.To = out.To
 		}
-		out.Spans = append(
-			out.Spans,
-			wire.TimelineSpan{
-				From: sp.From, To: sp.To, Lane: sp.Lane, Run: sp.Run, RunName: names[sp.Run],
-				Leases: sp.Leases, Is: sp.Is, Why: sp.Why,
-			},
-		)
+		if hidden[sp.Run] {
+			sp.Run, sp.Why = 0, ""
+			names[0] = views.Another
+		}
+		span := wire.TimelineSpan{
+			From: sp.From, To: sp.To, Lane: sp.Lane, Run: sp.Run, Leases: sp.Leases, Is: sp.Is, Why: sp.Why,
+		}
+		if sp.Is == "" {
+			span.RunName = names[sp.Run]
+		}
+		out.Spans = append(out.Spans, span)
 	}
 	s.answer(c, out, err)
 }

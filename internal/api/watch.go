@@ -250,6 +250,33 @@ func logQuery(c *gin.Context) (q logbook.Query, ok bool) {
 	return q, true
 }
 
+// seenLines returns the lines of a node that the asker sees: those of its own, and those that
+// were said in runs that are not hidden.
+func (s *Server) seenLines(c *gin.Context, lines []logbook.Line) ([]logbook.Line, error) {
+	if s.sight(c).All() {
+		return lines, nil
+	}
+	runs := make([]int64, len(lines))
+	for i, l := range lines {
+		runs[i] = l.Run
+	}
+	hidden, err := s.hidden(c, runs)
+	if err != nil {
+		return nil, err
+	}
+	var out []logbook.Line // others follow the same lines
+	for _, l := range lines {
+		if !hidden[l.Run] {
+			out = append(out, l)
+		}
+	}
+	texts := make([]*string, len(out))
+	for i := range out {
+		texts[i] = &out[i].Text
+	}
+	return out, s.veil(c, texts...)
+}
+
 func logLines(lines []logbook.Line) []wire.LogLine {
 	out := make([]wire.LogLine, 0, len(lines))
 	for _, l := range lines {
@@ -317,7 +344,11 @@ func (s *Server) lines(c *gin.Context, q logbook.Query) {
 		problem(c, http.StatusServiceUnavailable, "search", err.Error())
 		return
 	}
-	out := wire.NodeLog{Lines: logLines(found.Lines), Older: found.Older}
+	seen, hideErr := s.seenLines(c, found.Lines)
+	if err == nil {
+		err = hideErr
+	}
+	out := wire.NodeLog{Lines: logLines(seen), Older: found.Older}
 	if found.Older {
 		out.BackTo = &found.BackTo
 	}
@@ -345,6 +376,10 @@ func (s *Server) followLog(c *gin.Context) {
 		return
 	}
 	passOn(c, s.stillMay(c), follower.Lines(), func(lines []logbook.Line) bool {
+		lines, err := s.seenLines(c, lines)
+		if err != nil || len(lines) == 0 {
+			return err == nil
+		}
 		data, err := json.Marshal(logLines(lines))
 		return err == nil && send(sse.Event{Event: "lines", Data: string(data)})
 	}, func() bool { // one who stands by now hears nothing

@@ -185,12 +185,12 @@ func (a *app) projectCommand() *cobra.Command {
 		&bundles, "bundles", false, "submit sends scenes of the project with all that they need, as with --bundle",
 	)
 	set.Flags().Float64Var(&weight, "weight", 1, "its weight against other projects: its share of the farm")
-	parent.AddCommand(set, drop(
+	parent.AddCommand(set, a.membersCommand(), drop(
 		a, "project", "/api/v1/projects", "Do away with a project that has no runs on record",
 		", and with it the launch settings for it",
 		func(p wire.Project) string { return p.Name },
-	), list(a, "list", "List the projects", "/api/v1/projects", []string{"PROJECT", "TITLE", ">WEIGHT", "SCENES", "FRAMES"}, func(p wire.Project) []string {
-		return []string{p.Name, p.Title, fmt.Sprint(p.Weight), p.Scenes, p.Frames}
+	), list(a, "list", "List the projects", "/api/v1/projects", []string{"PROJECT", "TITLE", ">WEIGHT", "SCENES", "FRAMES", "FOR"}, func(p wire.Project) []string {
+		return []string{p.Name, p.Title, fmt.Sprint(p.Weight), p.Scenes, p.Frames, admitted(p)}
 	}))
 	return parent
 }

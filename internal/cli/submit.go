@@ -280,8 +280,13 @@ func (s *submission) scene(c *cobra.Command, args []string) (string, error) {
 // refuseEmpty refuses flags that are given and say nothing, as by a variable that is not set:
 // what is left out has a meaning of its own.
 func refuseEmpty(c *cobra.Command) (err error) {
+	empty := func(text string) bool { return strings.TrimSpace(text) == "" }
 	c.Flags().Visit(func(f *pflag.Flag) {
-		if err == nil && f.Value.Type() == "string" && strings.TrimSpace(f.Value.String()) == "" {
+		none := f.Value.Type() == "string" && empty(f.Value.String())
+		if list, ok := f.Value.(pflag.SliceValue); ok {
+			none = len(list.GetSlice()) == 0 || slices.ContainsFunc(list.GetSlice(), empty)
+		}
+		if err == nil && none {
 			err = usageError{fmt.Errorf("--%s is empty; give a value, or leave it out for what its help says", f.Name)}
 		}
 	})

@@ -234,6 +234,9 @@ func (c *Client) requestAt(
 	if key, ok := ctx.Value(idempotencyKey{}).(string); ok {
 		req.Header.Set("Idempotency-Key", key)
 	}
+	if etag, ok := ctx.Value(seen{}).(string); ok {
+		req.Header.Set("If-Match", `"`+etag+`"`)
+	}
 	resp, err := c.http.Do(req)
 	if err != nil {
 		done()
@@ -281,6 +284,14 @@ type idempotencyKey struct{}
 // twice, they are done once.
 func Repeatable(ctx context.Context, key string) context.Context {
 	return context.WithValue(ctx, idempotencyKey{}, key)
+}
+
+type seen struct{}
+
+// IfSeen returns a context whose requests change only what still has the etag of what was
+// seen; else they are refused.
+func IfSeen(ctx context.Context, etag string) context.Context {
+	return context.WithValue(ctx, seen{}, etag)
 }
 
 // Do sends in as JSON (nil: nothing) and reads the answer into out (nil: it

@@ -45,6 +45,10 @@ func (c *Client) Events(ctx context.Context, after int64, use func(*Farm, Event)
 	farm := NewFarm()
 	path := func() string { return fmt.Sprintf("/api/v1/events?after=%d", after) }
 	return follow(ctx, c, path, func(e sse.Event) error {
+		if e.Type == wire.EventAnew {
+			*farm, after = *NewFarm(), 0
+			return use(farm, Event{Name: e.Type})
+		}
 		told, err := farm.Take(e.Type, []byte(e.Data))
 		if err != nil {
 			return fmt.Errorf("reading an event: %w", err)

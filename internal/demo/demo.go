@@ -213,6 +213,15 @@ func (f *Farm) studio(ctx context.Context) error {
 			return fmt.Errorf("making the demo's people: %w", err)
 		}
 	}
+	// Tidal Room is open to everybody, and nobody but wranglers sees Gannet yet.
+	closed := true
+	for name, in := range map[string]wire.ProjectChange{
+		"salt-clock": {Members: map[string]string{"tobin": "lead", "ines": "artist"}}, "gannet": {Closed: &closed},
+	} {
+		if err := set("/api/v1/projects/"+name, in); err != nil {
+			return fmt.Errorf("saying who belongs to the demo's projects: %w", err)
+		}
+	}
 	return nil
 }
 

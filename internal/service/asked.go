@@ -42,7 +42,11 @@ func (s *Service) submissions(
 ) ([]queue.Submission, error) {
 	presets := presets{f: f, by: by.Name, known: map[presetKey]preset{}}
 	subs := make([]queue.Submission, 0, len(asked))
+	sight := f.People.Access().Sight(by)
 	for i, a := range asked {
+		if !sight.Sees(a.Project) {
+			return nil, &queue.BatchError{Index: i, Err: refusal.NoProject(a.Project)}
+		}
 		sub, err := presets.submission(ctx, a, by)
 		if err != nil {
 			return nil, &queue.BatchError{Index: i, Err: err}

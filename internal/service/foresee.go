@@ -13,6 +13,7 @@ import (
 	"vexillum/internal/core/forecast"
 	"vexillum/internal/core/span"
 	"vexillum/internal/service/floor"
+	"vexillum/internal/service/views"
 	"vexillum/internal/wire"
 )
 
@@ -76,8 +77,26 @@ func (s *Service) Foresee(
 	slices.SortFunc(out.Others, func(a, b wire.RunMoves) int {
 		return cmp.Or(cmp.Compare(math.Abs(b.Seconds), math.Abs(a.Seconds)), cmp.Compare(a.Run, b.Run))
 	})
+	hidden, err := hiddenOf(ctx, f, out.Others, by)
+	if err != nil {
+		return err
+	}
+	for i, m := range out.Others {
+		if hidden[m.Run] {
+			out.Others[i].Run, out.Others[i].Name = 0, views.Another
+		}
+	}
 	out.Say(othersTexts(out.Others)...)
 	return nil
+}
+
+// hiddenOf returns which of runs that move somebody does not see.
+func hiddenOf(ctx context.Context, f *floor.Floor, moved []wire.RunMoves, by farm.Person) (map[int64]bool, error) {
+	var runs []int64
+	for _, m := range moved {
+		runs = append(runs, m.Run)
+	}
+	return f.Views.Hidden(ctx, runs, f.People.Access().Sight(by))
 }
 
 // othersTexts say which other runs are finished at another time.

@@ -108,6 +108,9 @@ func (s *Service) preflown(
 	case boolInt(in.Submit != nil)+boolInt(in.Text != "")+boolInt(in.Run != 0) != 1:
 		return spec, refusal.New(refusal.Invalid, "submit", "give either a run, or what would be submitted")
 	case in.Run != 0:
+		if _, err := f.Views.OneRun(ctx, farm.RunID(in.Run), f.People.Access().Sight(by)); err != nil {
+			return spec, err
+		}
 		return f.Queue.Spec(ctx, farm.RunID(in.Run))
 	case in.Submit != nil:
 		asked.Submit = *in.Submit

@@ -35,7 +35,7 @@ func (s *Service) Redo(ctx context.Context, id farm.RunID, in wire.Redo, by farm
 	}
 	out = wire.Redone{DryRun: in.DryRun, Frames: set.String(), Count: set.Len()}
 	if set.Empty() || in.DryRun {
-		out.Run, err = f.Views.OneRun(ctx, id)
+		out.Run, err = f.Views.OneRun(ctx, id, f.People.Access().Sight(by))
 		return out, err
 	}
 	out.Run, err = f.Queue.Redo(ctx, id, set, by)

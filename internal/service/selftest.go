@@ -133,7 +133,7 @@ func (s *Service) Tests(ctx context.Context, node farm.NodeID) ([]wire.NodeTest,
 	if err != nil {
 		return nil, err
 	}
-	n, err := f.Views.Node(ctx, node)
+	n, err := f.Views.Node(ctx, node, farm.Sight{})
 	if err != nil {
 		return nil, err
 	}

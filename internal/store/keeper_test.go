@@ -64,6 +64,7 @@ func studio() []farm.Record {
 		farm.PlaceSet{Name: "frames", Paths: map[string]string{"linux": "/srv/frames"}, At: now},
 		farm.ProjectSet{
 			Name: "salt-clock", Title: "The Salt Clock", Weight: 1, Scenes: "scenes", Frames: "frames", At: now,
+			Members: map[string]farm.ProjectRole{"nadia": farm.Lead}, Closed: true,
 		},
 		farm.PersonSet{Name: "nadia", Role: farm.Artist, PasswordHash: "x", At: now},
 		farm.PersonSet{Name: "nadia", Role: farm.Wrangler, PasswordHash: "y", At: now},
@@ -331,6 +332,10 @@ func (k *keeper) randomNode(r *rand.Rand, step int) {
 		k.do(
 			farm.PersonSet{Name: person, Role: farm.Artist, PasswordHash: "x", At: now},
 			farm.TokenIssued{Hash: hash, Of: farm.AccessToken, Person: person, Label: "x", At: now},
+			farm.ProjectSet{
+				Name: "crew", Title: "Crew", Weight: 1, Scenes: "scenes", Frames: "frames", At: now,
+				Members: map[string]farm.ProjectRole{person: farm.Member, "nadia": farm.Lead}, Closed: step%2 == 0,
+			},
 		)
 		switch step % 3 {
 		case 0:

@@ -430,12 +430,14 @@ var kinds = map[farm.Kind]kept{
 		}),
 	},
 	farm.ProjectSet{}.Kind(): {
-		statement: `INSERT INTO project (name, title, weight, scenes, frames, names, bundles)
-		SELECT name, title, weight, scenes, frames, COALESCE(names, ''), COALESCE(bundles, false)
+		statement: `INSERT INTO project (name, title, weight, scenes, frames, names, bundles, members, closed)
+		SELECT name, title, weight, scenes, frames, COALESCE(names, ''), COALESCE(bundles, false),
+		COALESCE(members, '{}'), COALESCE(closed, false)
 		FROM jsonb_to_recordset($1::jsonb) AS r(name text, title text, weight float8, scenes text, frames text,
-		names text, bundles boolean)
+		names text, bundles boolean, members jsonb, closed boolean)
 		ON CONFLICT (name) DO UPDATE SET title = excluded.title, weight = excluded.weight, scenes = excluded.scenes,
-		frames = excluded.frames, names = excluded.names, bundles = excluded.bundles`,
+		frames = excluded.frames, names = excluded.names, bundles = excluded.bundles, members = excluded.members,
+		closed = excluded.closed`,
 		touches: of(func(r farm.ProjectSet) (writes, reads []row) {
 			return []row{
 					named("project", r.Name),
@@ -485,11 +487,14 @@ var kinds = map[farm.Kind]kept{
 			SELECT name FROM jsonb_to_recordset($1::jsonb) AS r(name text)
 		), ended AS (
 			DELETE FROM token t USING r WHERE t.person = r.name
+		), parted AS (
+			UPDATE project p SET members = p.members - ARRAY(SELECT name FROM r)
+			WHERE p.members ?| ARRAY(SELECT name FROM r)
 		)
 		DELETE FROM person p USING r WHERE p.name = r.name`,
 		// those that were issued before need the person
 		touches: of(func(r farm.PersonRemoved) (writes, reads []row) {
-			return []row{named("person", r.Name)}, nil
+			return []row{named("person", r.Name), anyProject}, nil
 		}),
 	},
 	farm.TokenIssued{}.Kind(): {

@@ -145,10 +145,18 @@ func (l *loader) licences() error {
 func (l *loader) projects() error {
 	return l.each(func(row *sql.Rows) error {
 		var p farm.Project
-		err := row.Scan(&p.Name, &p.Title, &p.Weight, &p.Scenes, &p.Frames, &p.Names, &p.Bundles)
+		var members []byte
+		if err := row.Scan(
+			&p.Name, &p.Title, &p.Weight, &p.Scenes, &p.Frames, &p.Names, &p.Bundles, &members, &p.Closed,
+		); err != nil {
+			return err
+		}
 		l.state.Projects[p.Name] = &p
-		return err
-	}, `SELECT name, title, weight, scenes, frames, names, bundles FROM project`)
+		if string(members) == "{}" {
+			return nil
+		}
+		return json.Unmarshal(members, &p.Members)
+	}, `SELECT name, title, weight, scenes, frames, names, bundles, members, closed FROM project`)
 }
 
 func (l *loader) people() error {

@@ -70,6 +70,12 @@ func TestTheFarmIsSetUpFromThePage(t *testing.T) {
 	c.sees("The password of ines is")
 	c.pick(`select[aria-label="Role of ines"]`, "wrangler")
 	c.sees("ines: wrangler.")
+	write("New member of otter", "nobody")
+	c.sees(`there is nobody called "nobody"`)
+	write("New member of otter", "ines")
+	c.sees("ines belongs to otter.")
+	c.pick(`select[aria-label="Role of ines in otter"]`, "lead")
+	c.sees("ines is a lead of otter.")
 	c.accessible("Setup, with all of it")
 	c.noSidewaysScroll("Setup, with all of it")
 	c.click(`//section[@aria-label="People"]//li[contains(., "ines")]//button`)
@@ -92,7 +98,7 @@ func TestTheFarmIsSetUpFromThePage(t *testing.T) {
 		}
 	}
 	if otter.Weight != 3 || otter.Frames != "tapes" || len(pools) != 1 || len(pools[0].Projects) != 1 || len(rates) != 2 ||
-		rates[0].PerHour != 2 || rates[1].Watts != 900 ||
+		!otter.Closed || len(otter.Members) != 0 || rates[0].PerHour != 2 || rates[1].Watts != 900 ||
 		len(people) != 1 {
 		t.Errorf("%+v, %+v, %+v, %+v", otter, pools, rates, people)
 	}

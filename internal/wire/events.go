@@ -17,6 +17,9 @@ const (
 	EventFrameDone     = "frame.done"     // frames that stand in their place
 	EventFrameFailed   = "frame.failed"   // tries that gave no good picture
 	EventHere          = "here"           // a sign of life
+	// who listens sees other projects from now on: all that was told counts no more, and the
+	// next stream begins with all that there is
+	EventAnew = "anew"
 )
 
 // EventData is what an event of the live stream holds; what it does not concern

@@ -31,9 +31,10 @@ type Token struct {
 
 // Me is who is asking.
 type Me struct {
-	Name  string `json:"name"`
-	Role  string `json:"role"`
-	Token string `json:"token,omitempty"` // shown once, when an access token was asked for
+	Name  string   `json:"name"`
+	Role  string   `json:"role"`
+	Leads []string `json:"leads"`           // projects of which the person is a lead
+	Token string   `json:"token,omitempty"` // shown once, when an access token was asked for
 }
 
 // Person is somebody who may sign in.

@@ -44,7 +44,10 @@ type Project struct {
 	Frames  string  `json:"frames"`  // place
 	Names   string  `json:"names"`   // pattern of the names of delivered files
 	Bundles bool    `json:"bundles"` // its scenes are sent with all that they need
-	Etag    string  `json:"etag"`    // for If-Match
+	// those who belong to it, by the name they sign in with: artist or lead
+	Members map[string]string `json:"members"`
+	Closed  bool              `json:"closed"` // only its members see it and submit to it, and wranglers
+	Etag    string            `json:"etag"`   // for If-Match
 }
 
 // ProjectChange makes a project or changes it. What is left out stays.
@@ -56,6 +59,10 @@ type ProjectChange struct {
 	Names  *string  `json:"names,omitempty"`  // pattern of the names of delivered files; an empty one: as ever
 	// its scenes are sent with all that they need, unless somebody says otherwise
 	Bundles *bool `json:"bundles,omitempty"`
+	// all that belong to it from now on, each an artist or a lead; it is then closed, unless
+	// closed says otherwise
+	Members map[string]string `json:"members,omitzero"`
+	Closed  *bool             `json:"closed,omitempty"` // only its members see it and submit to it, and wranglers
 }
 
 // NewPool makes a pool, or changes it.

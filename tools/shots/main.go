@@ -1,5 +1,5 @@
 // Command shots takes pictures of console pages of a running demo farm, for
-// docs/screenshots. Usage: shots [-width W] [-height H] [-theme day] [-full] [-script TEXT] [-wait TIME] URL PATH=FILE…
+// docs/screenshots. Usage: shots [-width W] [-height H] [-theme day] [-full] [-as NAME] [-script TEXT] [-wait TIME] URL PATH=FILE…
 package main
 
 import (
@@ -29,6 +29,7 @@ func run() error {
 	theme := flag.String("theme", "night", "night or day")
 	full := flag.Bool("full", false, "the whole page, not the window alone")
 	signedOut := flag.Bool("signed-out", false, "do not sign in")
+	as := flag.String("as", demo.Name, "who signs in")
 	script := flag.String("script", "", "script to run on each page before the picture")
 	wait := flag.Duration("wait", 1800*time.Millisecond, "until the picture, after the script")
 	flag.Parse()
@@ -59,7 +60,7 @@ func run() error {
 			first,
 			chromedp.SendKeys(
 				`input[name=name]`,
-				demo.Name,
+				*as,
 			),
 			chromedp.SendKeys(`input[name=password]`, demo.Password+"\n"),
 			chromedp.WaitVisible(`nav`),

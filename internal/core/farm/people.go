@@ -102,6 +102,10 @@ type Project struct {
 	Names  string  // pattern of the names of delivered files; empty: DefaultNames
 	// Bundles: its scenes are sent with all that they need, unless somebody says otherwise.
 	Bundles bool
+	// Members are those who belong to it, by the name they sign in with.
+	Members map[string]ProjectRole
+	// Closed: only its members see it and submit to it, and wranglers.
+	Closed bool
 }
 
 var shortName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,39}$`)

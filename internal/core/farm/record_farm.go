@@ -2,6 +2,7 @@ package farm
 
 import (
 	"fmt"
+	"maps"
 	"time"
 )
 
@@ -173,14 +174,16 @@ func (r LicenceSet) apply(s *State) error {
 
 // ProjectSet makes or changes a project.
 type ProjectSet struct {
-	Name    string    `json:"name"`
-	Title   string    `json:"title"`
-	Weight  float64   `json:"weight"`
-	Scenes  string    `json:"scenes"`
-	Frames  string    `json:"frames"`
-	Names   string    `json:"names,omitempty"`   // pattern of the names of delivered files
-	Bundles bool      `json:"bundles,omitempty"` // its scenes are sent with all that they need
-	At      time.Time `json:"at"`
+	Name    string                 `json:"name"`
+	Title   string                 `json:"title"`
+	Weight  float64                `json:"weight"`
+	Scenes  string                 `json:"scenes"`
+	Frames  string                 `json:"frames"`
+	Names   string                 `json:"names,omitempty"`   // pattern of the names of delivered files
+	Bundles bool                   `json:"bundles,omitempty"` // its scenes are sent with all that they need
+	Members map[string]ProjectRole `json:"members,omitempty"`
+	Closed  bool                   `json:"closed,omitempty"` // only its members see it
+	At      time.Time              `json:"at"`
 }
 
 // Kind implements [Record].
@@ -190,12 +193,12 @@ func (ProjectSet) Kind() Kind { return "project set" }
 func (r ProjectSet) About() About { return About{At: r.At} }
 
 // Wakes implements [Record].
-func (ProjectSet) Wakes() Wakes { return 0 }
+func (ProjectSet) Wakes() Wakes { return WakesAccess }
 
 func (r ProjectSet) apply(s *State) error {
 	s.Projects[r.Name] = &Project{
 		Name: r.Name, Title: r.Title, Weight: r.Weight, Scenes: r.Scenes, Frames: r.Frames, Names: r.Names,
-		Bundles: r.Bundles,
+		Bundles: r.Bundles, Members: membersOf(r.Members), Closed: r.Closed,
 	}
 	return nil
 }
@@ -234,7 +237,7 @@ func (ProjectDropped) Kind() Kind { return "project dropped" }
 func (r ProjectDropped) About() About { return About{At: r.At} }
 
 // Wakes implements [Record].
-func (ProjectDropped) Wakes() Wakes { return 0 }
+func (ProjectDropped) Wakes() Wakes { return WakesAccess }
 
 func (r ProjectDropped) apply(s *State) error {
 	return s.projectDropped(r)
@@ -286,6 +289,13 @@ func (r PersonRemoved) apply(s *State) error {
 	for hash, t := range s.Tokens {
 		if t.Person == r.Name {
 			delete(s.Tokens, hash)
+		}
+	}
+	for _, p := range s.Projects { // who comes later under this name belongs to none
+		if _, member := p.Members[r.Name]; member {
+			left := maps.Clone(p.Members)
+			delete(left, r.Name)
+			p.Members = membersOf(left)
 		}
 	}
 	return nil

@@ -38,7 +38,7 @@ func (w *world) askBriefly(id farm.NodeID) fleet.Answer {
 
 func (w *world) node(id farm.NodeID) wire.Node {
 	w.t.Helper()
-	n, err := w.Views.Node(context.Background(), id)
+	n, err := w.Views.Node(context.Background(), id, farm.Sight{})
 	w.ok(err)
 	return n
 }

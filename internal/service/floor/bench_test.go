@@ -106,7 +106,7 @@ func BenchmarkTelling(b *testing.B) {
 	})
 	b.Run("facts", func(b *testing.B) {
 		for b.Loop() {
-			f.Views.Facts(now)
+			f.Views.Facts(now, farm.Sight{})
 		}
 	})
 	b.Run("forecast", func(b *testing.B) {
@@ -203,13 +203,13 @@ func BenchmarkEndedRuns(b *testing.B) {
 					}, Held: true})
 					return err
 				}},
-				{"by-name", func() error { _, err := f.Views.RunsNamed(ctx, "a/final-1"); return err }},
+				{"by-name", func() error { _, err := f.Views.RunsNamed(ctx, "a/final-1", farm.Sight{}); return err }},
 				{"first-picture", func() error {
-					l, _, err := f.Views.Follow(ctx, f.o.State.Seq)
+					l, _, err := f.Views.Follow(ctx, f.o.State.Seq, farm.Sight{})
 					f.Views.Unfollow(l)
 					return err
 				}},
-				{"farm", func() error { _, err := f.Views.Farm(ctx); return err }},
+				{"farm", func() error { _, err := f.Views.Farm(ctx, farm.Sight{}); return err }},
 			} {
 				const times = 50
 				began := time.Now()

@@ -126,12 +126,17 @@ func (w *world) join(name string) farm.NodeID {
 
 func (w *world) submit(job, recipe, set string) farm.RunID {
 	w.t.Helper()
+	return w.submitTo("salt-clock", job, recipe, set)
+}
+
+func (w *world) submitTo(project, job, recipe, set string) farm.RunID {
+	w.t.Helper()
 	f, err := frames.Parse(set)
 	w.ok(err)
 	sub, err := w.Queue.CheckSubmission(
 		queue.Submission{
 			Actor: "admin", AtOnce: true,
-			Spec: farm.Spec{Job: job, Project: "salt-clock", Scene: "a.practice", Recipe: recipe, Frames: f},
+			Spec: farm.Spec{Job: job, Project: project, Scene: "a.practice", Recipe: recipe, Frames: f},
 		},
 	)
 	w.ok(err)
@@ -160,7 +165,7 @@ func (w *world) report(id farm.NodeID, r accept.Report) accept.Verdict {
 
 func (w *world) run(id farm.RunID) wire.Run {
 	w.t.Helper()
-	run, err := w.Views.OneRun(context.Background(), id)
+	run, err := w.Views.OneRun(context.Background(), id, farm.Sight{})
 	w.ok(err)
 	return run
 }
@@ -370,7 +375,7 @@ func TestAFailedCommitAnswersNobody(t *testing.T) {
 		if err := <-w.ended; err == nil || !strings.Contains(err.Error(), "the disk is gone") {
 			t.Errorf("the floor ended with %v", err)
 		}
-		if _, err := w.Views.OneRun(context.Background(), 1); !errors.Is(err, writer.ErrGone) {
+		if _, err := w.Views.OneRun(context.Background(), 1, farm.Sight{}); !errors.Is(err, writer.ErrGone) {
 			t.Errorf("a later question got %v", err)
 		}
 	})
@@ -518,7 +523,7 @@ func TestADeposedFloorAnswersNobody(t *testing.T) {
 		w.memory.mu.Lock()
 		w.memory.deposed = deposed
 		w.memory.mu.Unlock()
-		if runs, err := w.Views.Runs(context.Background()); !errors.Is(err, writer.ErrGone) {
+		if runs, err := w.Views.Runs(context.Background(), farm.Sight{}); !errors.Is(err, writer.ErrGone) {
 			t.Errorf("a deposed service showed %d runs, error %v", len(runs), err)
 		}
 		if err := <-w.ended; !errors.Is(err, deposed) {
@@ -555,7 +560,7 @@ func TestARunWaitsForItsRecipe(t *testing.T) {
 			t.Errorf("the ask was answered with %d leases, %v", len(a.Leases), err)
 		}
 		for _, run := range []int64{int64(id), int64(rest)} {
-			view, err := again.Views.OneRun(context.Background(), farm.RunID(run))
+			view, err := again.Views.OneRun(context.Background(), farm.RunID(run), farm.Sight{})
 			if err != nil || !strings.Contains(view.Why, "no recipe practice any more") {
 				t.Errorf("run %d: %s, %v", run, view.Why, err)
 			}

@@ -26,17 +26,20 @@ import (
 // reader keeps what a follower was told, as a page does.
 type reader struct {
 	follower *views.Follower
+	sight    farm.Sight
 	farm     *client.Farm
 	bytes    int
 	whole    int            // bytes that the things have of which something was told
 	events   map[string]int // by name
 }
 
-func (w *world) follower(after int64) *reader {
+func (w *world) follower(after int64) *reader { return w.followerWho(after, farm.Sight{}) }
+
+func (w *world) followerWho(after int64, sight farm.Sight) *reader {
 	w.t.Helper()
-	l, first, err := w.Views.Follow(context.Background(), after)
+	l, first, err := w.Views.Follow(context.Background(), after, sight)
 	w.ok(err)
-	r := &reader{follower: l, farm: client.NewFarm(), events: map[string]int{}}
+	r := &reader{follower: l, sight: sight, farm: client.NewFarm(), events: map[string]int{}}
 	r.take(w.t, first)
 	return r
 }
@@ -79,8 +82,16 @@ func (r *reader) catchUp(t *testing.T) {
 func (r *reader) same(t *testing.T, w *world, what string) {
 	t.Helper()
 	r.catchUp(t)
-	now, err := w.Views.Farm(context.Background())
+	now, err := w.Views.Farm(context.Background(), r.sight)
 	w.ok(err)
+	for _, run := range r.farm.Runs {
+		if !r.sight.Sees(run.Project) || strings.Contains(run.Why, "heron") {
+			t.Fatalf("%s: run %d of %s was told: %s", what, run.ID, run.Project, run.Why)
+		}
+	}
+	if told := string(encoded(r.farm.Nodes)); !r.sight.All() && strings.Contains(told, "heron") {
+		t.Fatalf("%s: what nodes do was told: %s", what, told)
+	}
 	still := func(v any) map[string]any { // but for what is told when something changes
 		out := map[string]any{}
 		if err := json.Unmarshal(encoded(v), &out); err != nil {
@@ -112,14 +123,28 @@ func TestFollowersKnowTheFarm(t *testing.T) {
 		bubble(t, func(t *testing.T, w *world) {
 			dice := rand.New(rand.NewPCG(seed, 1))
 			nodes := []farm.NodeID{w.join("kiln-01"), w.join("kiln-02"), w.join("kiln-10")}
-			readers := []*reader{w.follower(0)}
+			yes := true
+			_, err := w.Setup.SetProject(
+				context.Background(), "gannet", wire.ProjectChange{Scenes: "scenes", Frames: "frames", Closed: &yes}, "",
+				"admin",
+			)
+			w.ok(err)
+			outside := farm.NewSight(
+				farm.Person{Name: "tobin", Role: farm.Artist},
+				slices.Values([]*farm.Project{{Name: "gannet", Closed: true}, {Name: "salt-clock"}}),
+			)
+			readers := []*reader{w.follower(0), w.followerWho(0, outside)}
 			var runs []farm.RunID
 			leases := map[farm.NodeID]*fleet.LeaseView{}
 			for step := range 80 {
 				n := nodes[dice.IntN(len(nodes))]
 				switch what := dice.IntN(9); {
 				case what < 2 || len(runs) == 0:
-					runs = append(runs, w.submit(fmt.Sprintf("salt_%d", step), "practice-feed", "1-30"))
+					project, job := "salt-clock", "salt"
+					if dice.IntN(3) == 0 {
+						project, job = "gannet", "heron"
+					}
+					runs = append(runs, w.submitTo(project, fmt.Sprintf("%s_%d", job, step), "practice-feed", "1-30"))
 				case what < 5:
 					if l := leases[n]; l != nil {
 						frame := dice.IntN(30) + 1
@@ -152,7 +177,8 @@ func TestFollowersKnowTheFarm(t *testing.T) {
 						Selection: wire.Selection{Nodes: []int64{int64(n)}},
 					})
 				default:
-					readers = append(readers, w.follower(int64(dice.IntN(20))))
+					sight := []farm.Sight{{}, outside}[dice.IntN(2)]
+					readers = append(readers, w.followerWho(int64(dice.IntN(20)), sight))
 				}
 				time.Sleep(time.Duration(dice.IntN(300)) * time.Millisecond)
 				for _, r := range readers {
@@ -170,6 +196,30 @@ func TestFollowersKnowTheFarm(t *testing.T) {
 			}
 		})
 	}
+}
+
+// TestFollowersStartAnew lets a follower come back after a project was closed to it: nothing
+// counts any more that it was told.
+func TestFollowersStartAnew(t *testing.T) {
+	bubble(t, func(t *testing.T, w *world) {
+		w.submit("salt_010", "practice-feed", "1-3")
+		was := w.follower(0)
+		yes := true
+		_, err := w.Setup.SetProject(t.Context(), "salt-clock", wire.ProjectChange{Closed: &yes}, "", "admin")
+		w.ok(err)
+		sight := farm.NewSight(
+			farm.Person{Name: "tobin", Role: farm.Artist},
+			slices.Values([]*farm.Project{{Name: "salt-clock", Closed: true}}),
+		)
+		again := w.followerWho(was.farm.Seq, sight)
+		if again.events[wire.EventAnew] != 1 || len(again.farm.Runs) != 0 {
+			t.Errorf("told %v, runs %v", again.events, again.farm.Runs)
+		}
+		again.same(t, w, "after the change")
+		if last := w.followerWho(again.farm.Seq, sight); last.events[wire.EventAnew] != 0 {
+			t.Error("a follower who has missed nothing starts anew")
+		}
+	})
 }
 
 // TestEventsAreNamed looks by which names a follower hears what happens.
@@ -234,7 +284,7 @@ func TestEventsAreNamed(t *testing.T) {
 // waiting.
 func TestASlowFollowerIsDropped(t *testing.T) {
 	bubble(t, func(t *testing.T, w *world) {
-		l, _, err := w.Views.Follow(context.Background(), 0)
+		l, _, err := w.Views.Follow(context.Background(), 0, farm.Sight{})
 		w.ok(err)
 		for i := range views.MostBehind + 10 {
 			w.submit(fmt.Sprint("b", i), "practice", "1")
@@ -270,7 +320,7 @@ func TestPagesOfTheQueue(t *testing.T) {
 				q.Size = 50
 			}
 			q.Page = max(1, q.Page)
-			page, err := w.Views.QueuePage(context.Background(), q)
+			page, err := w.Views.QueuePage(context.Background(), q, farm.Sight{})
 			w.ok(err)
 			var out []string
 			for _, run := range page.Runs {
@@ -300,7 +350,7 @@ func TestPagesOfTheQueue(t *testing.T) {
 		}
 		for _, q := range []views.Search{{State: "asleep"}, {Sort: "size"}, {Due: "soon"}} {
 			q.Size, q.Page = 5, 1
-			if _, err := w.Views.QueuePage(context.Background(), q); err == nil {
+			if _, err := w.Views.QueuePage(context.Background(), q, farm.Sight{}); err == nil {
 				t.Errorf("%+v is answered", q)
 			}
 		}

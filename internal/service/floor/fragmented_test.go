@@ -125,7 +125,7 @@ func busy(tb testing.TB, f *Floor, nodes int, lasts time.Duration) {
 	}
 	wg.Go(func() { // pages, and forecasts
 		for time.Now().Before(until) {
-			_, _ = f.Views.Farm(ctx)
+			_, _ = f.Views.Farm(ctx, farm.Sight{})
 			_, _ = f.Views.Position(ctx)
 			_, _ = f.Views.Drill(ctx)
 			time.Sleep(50 * time.Millisecond)

@@ -220,7 +220,7 @@ func TestFramesThatCannotBeDeliveredAreOneItemAPlace(t *testing.T) {
 			w.submit(job, "practice", "1-9")
 		}
 		hands := func() []wire.NeedHand {
-			v, err := w.Views.Farm(context.Background())
+			v, err := w.Views.Farm(context.Background(), farm.Sight{})
 			w.ok(err)
 			return v.Hands
 		}

@@ -20,7 +20,7 @@ func TestALateFrameCounts(t *testing.T) {
 		id := w.submit("a", "practice", "1-3")
 		l := w.ask(lost, 0).Lease()
 		time.Sleep(20 * time.Second)
-		nodes, err := w.Views.Nodes(context.Background())
+		nodes, err := w.Views.Nodes(context.Background(), farm.Sight{})
 		w.ok(err)
 		if nodes[0].State != "silent" || w.run(id).Sets.Dealt != "1-3" {
 			t.Fatalf("after 20 s: %s, dealt %s", nodes[0].State, w.run(id).Sets.Dealt)
@@ -43,7 +43,7 @@ func TestALateFrameCounts(t *testing.T) {
 		); !v.Discard {
 			t.Errorf("the second picture of it: %+v", v)
 		}
-		nodes, err = w.Views.Nodes(context.Background())
+		nodes, err = w.Views.Nodes(context.Background(), farm.Sight{})
 		w.ok(err)
 		if nodes[0].Reach != "online" {
 			t.Errorf("the node that came back is %s", nodes[0].Reach)
@@ -89,7 +89,7 @@ func TestManySilentTogetherKeepTheirWork(t *testing.T) {
 		if now := w.run(id).Sets.Dealt; now != dealt {
 			t.Errorf("dealt %s, after nine minutes of silence %s", dealt, now)
 		}
-		view, err := w.Views.Farm(context.Background())
+		view, err := w.Views.Farm(context.Background(), farm.Sight{})
 		w.ok(err)
 		if len(view.Hands) != 1 || view.Hands[0].Kind != "hush" ||
 			!strings.Contains(view.Hands[0].Sentence, "4 nodes fell silent together") {

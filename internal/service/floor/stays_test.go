@@ -68,7 +68,7 @@ func TestAPlaceIsHeldAsAWhole(t *testing.T) {
 		) {
 			t.Errorf("the run says %q", why)
 		}
-		f, err := w.Views.Farm(context.Background())
+		f, err := w.Views.Farm(context.Background(), farm.Sight{})
 		w.ok(err)
 		if len(f.Hands) != 1 || *f.Hands[0].Subject != (wire.Subject{Kind: "place", Name: "frames"}) {
 			t.Errorf("needs a hand: %+v", f.Hands)

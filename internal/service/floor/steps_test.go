@@ -46,7 +46,7 @@ func (w *world) does(id farm.NodeID, run string) int {
 
 func (w *world) state(name string) (state, why string) {
 	w.t.Helper()
-	found, err := w.Views.RunsNamed(context.Background(), name)
+	found, err := w.Views.RunsNamed(context.Background(), name, farm.Sight{})
 	w.ok(err)
 	return found[0].State, found[0].Why
 }

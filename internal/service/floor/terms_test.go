@@ -288,7 +288,7 @@ func TestScoutsWaitForAYes(t *testing.T) {
 			!strings.Contains(run.Why, "its scouts are rendered (frames 1,20,40)") {
 			t.Errorf("after the scouts it is %s: %s", run.State, run.Why)
 		}
-		f, err := w.Views.Farm(context.Background())
+		f, err := w.Views.Farm(context.Background(), farm.Sight{})
 		w.ok(err)
 		if len(f.Hands) != 1 || f.Hands[0].Kind != "scouts" {
 			t.Errorf("needs a hand: %+v", f.Hands)
@@ -392,7 +392,7 @@ func TestWhatIsAtRiskWantsAHand(t *testing.T) {
 			t.Errorf("it takes 99 minutes with one node; at risk: %v, forecast %v", run.AtRisk, left)
 		}
 		w.change(id, wire.RunChange{Due: text(time.Now().Add(time.Hour).Format(time.RFC3339))})
-		f, err := w.Views.Farm(context.Background())
+		f, err := w.Views.Farm(context.Background(), farm.Sight{})
 		w.ok(err)
 		if !w.run(id).AtRisk || len(f.Hands) != 1 || f.Hands[0].Kind != "at risk" ||
 			!strings.Contains(f.Hands[0].Evidence, "late; more nodes, a higher priority or a later time would help") {
@@ -405,7 +405,7 @@ func TestWhatIsAtRiskWantsAHand(t *testing.T) {
 		position, err = w.Views.Position(context.Background())
 		w.ok(err)
 		w.ok(w.Views.Foretell(context.Background(), position.At, position.Play(1, 8)))
-		f, err = w.Views.Farm(context.Background())
+		f, err = w.Views.Farm(context.Background(), farm.Sight{})
 		w.ok(err)
 		if run := w.run(next); run.Forecast.Known || !run.AtRisk || len(f.Hands) != 1 ||
 			!strings.Contains(f.Hands[0].Evidence, "it will hardly be ready before") {

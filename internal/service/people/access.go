@@ -15,8 +15,9 @@ import (
 // Access is who may come in, as a value that never changes. Requests look at
 // it without passing through the loop.
 type Access struct {
-	people map[string]farm.Person
-	tokens map[string]farm.Token
+	people   map[string]farm.Person
+	tokens   map[string]farm.Token
+	projects []*farm.Project // copies of those that are closed or have members, by name
 }
 
 // Access returns who may come in now.
@@ -34,6 +35,22 @@ func (a *Access) Person(name string) (farm.Person, bool) {
 	return p, ok
 }
 
+// Sight returns which projects somebody sees.
+func (a *Access) Sight(who farm.Person) farm.Sight {
+	return farm.NewSight(who, slices.Values(a.projects))
+}
+
+// Leads returns of which projects somebody is a lead.
+func (a *Access) Leads(who farm.Person) []string {
+	out := []string{}
+	for _, p := range a.projects {
+		if p.Members[who.Name] == farm.Lead {
+			out = append(out, p.Name)
+		}
+	}
+	return out
+}
+
 // publish lets requests see who may come in by now.
 func (d *Desk) publish(s *farm.State) {
 	a := Access{people: map[string]farm.Person{}, tokens: map[string]farm.Token{}}
@@ -42,6 +59,11 @@ func (d *Desk) publish(s *farm.State) {
 	}
 	for hash, t := range s.Tokens {
 		a.tokens[hash] = *t
+	}
+	for _, name := range slices.Sorted(maps.Keys(s.Projects)) {
+		if p := *s.Projects[name]; p.Closed || len(p.Members) > 0 {
+			a.projects = append(a.projects, &p)
+		}
 	}
 	d.access.Store(&a)
 }

@@ -36,8 +36,8 @@ func (h How) told(what string) string {
 	return what + ": " + h.Reason
 }
 
-// Steer holds, releases or cancels a run, or retries its parked frames. An
-// artist may steer own runs only. A run that already is as asked stays as it is.
+// Steer holds, releases or cancels a run, or retries its parked frames. An artist may steer
+// own runs only, and a lead those of the project. A run that already is as asked stays as it is.
 func (d *Desk) Steer(ctx context.Context, id farm.RunID, what Steering, how How, by farm.Person) (wire.Run, error) {
 	var view wire.Run
 	err := d.do(ctx, func(t *transaction) error {
@@ -46,10 +46,8 @@ func (d *Desk) Steer(ctx context.Context, id farm.RunID, what Steering, how How,
 			return refusal.New(refusal.NotFound, "run", "there is no run %d", id)
 		}
 		name, decided := run.Spec.Name(), d.e.Decided()
-		if run.Spec.Owner != by.Name && !by.Role.Allows(farm.Wrangler) {
-			return refusal.New(
-				refusal.Forbidden, "", "%s belongs to %s; only a wrangler may %s it", name, run.Spec.Owner, what,
-			)
+		if err := t.maySteer(run, by, string(what)+" it"); err != nil {
+			return err
 		}
 		before := run.State
 		if err := t.steer(run, what, how, by.Name); err != nil {
@@ -67,6 +65,17 @@ func (d *Desk) Steer(ctx context.Context, id farm.RunID, what Steering, how How,
 		return nil
 	})
 	return view, err
+}
+
+// maySteer refuses somebody who may not do something to a run.
+func (t *transaction) maySteer(run *farm.Run, by farm.Person, what string) error {
+	if t.State.MaySteer(run, by) {
+		return nil
+	}
+	return refusal.New(
+		refusal.Forbidden, "", "%s belongs to %s; only a lead of the project %s or a wrangler may %s",
+		run.Spec.Name(), run.Spec.Owner, run.Spec.Project, what,
+	)
 }
 
 // steer decides what steering a run does, in the name of a person.
@@ -149,10 +158,8 @@ func (d *Desk) Redo(ctx context.Context, id farm.RunID, set frames.Set, by farm.
 		}
 		name := run.Spec.Name()
 		switch missing := set.Minus(run.Done); {
-		case run.Spec.Owner != by.Name && !by.Role.Allows(farm.Wrangler):
-			return refusal.New(
-				refusal.Forbidden, "", "%s belongs to %s; only a wrangler may redo its frames", name, run.Spec.Owner,
-			)
+		case !t.State.MaySteer(run, by):
+			return t.maySteer(run, by, "redo its frames")
 		case !missing.Minus(run.Spec.Frames).Empty():
 			return refusal.New(
 				refusal.Invalid, "frames", "%s has no %s", name, triage.FramesText(missing.Minus(run.Spec.Frames)),

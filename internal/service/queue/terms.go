@@ -28,10 +28,8 @@ func (d *Desk) ChangeRun(
 			return refusal.New(refusal.NotFound, "run", "there is no run %d", id)
 		}
 		name := run.Spec.Name()
-		if run.Spec.Owner != by.Name && !by.Role.Allows(farm.Wrangler) {
-			return refusal.New(
-				refusal.Forbidden, "", "%s belongs to %s; only a wrangler may change it", name, run.Spec.Owner,
-			)
+		if err := t.maySteer(run, by, "change it"); err != nil {
+			return err
 		}
 		if run.State.Closed() {
 			return refusal.New(refusal.Conflict, "", "%s is %s; there is nothing to change", name, run.State)

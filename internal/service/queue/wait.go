@@ -23,7 +23,7 @@ func (t *transaction) await(
 		return "", "", refusal.New(refusal.Invalid, "after", "a run waits for at most %d others", mostWaits)
 	}
 	for _, w := range sub.After {
-		other, err := t.waitedFor(w, spec.Project, before)
+		other, err := t.waitedFor(w, spec.Project, sub.sight(t.State), before)
 		if err != nil {
 			return "", "", err
 		}
@@ -60,14 +60,18 @@ func waitsWithin(spec farm.Spec, before []farm.RunSubmitted) bool {
 }
 
 // waitedFor finds a run that a submission waits for.
-func (t *transaction) waitedFor(w Wait, project string, before []farm.RunSubmitted) (*farm.Run, error) {
+func (t *transaction) waitedFor(
+	w Wait, project string, sight farm.Sight, before []farm.RunSubmitted,
+) (*farm.Run, error) {
 	if w.Of >= 0 {
 		if w.Of >= len(before) {
 			return nil, fmt.Errorf("job %d waits for job %d, which stands behind it", len(before), w.Of)
 		}
 		return before[w.Of].Opened(), nil
 	}
-	found := t.State.Named(w.Name)
+	found := slices.DeleteFunc(t.State.Named(w.Name), func(run *farm.Run) bool {
+		return !sight.Sees(run.Spec.Project)
+	})
 	for _, run := range found { // that of the own project before those of others
 		if run.Spec.Project == project {
 			return run, nil
@@ -88,6 +92,11 @@ func (t *transaction) waitedFor(w Wait, project string, before []farm.RunSubmitt
 		refusal.Invalid, "after", "it waits for %.80q, which %d projects have; put the project and a slash before it",
 		w.Name, len(found),
 	)
+}
+
+// sight returns which projects its actor sees.
+func (sub *Submission) sight(s *farm.State) farm.Sight {
+	return s.SightOf(farm.Person{Name: sub.Actor, Role: sub.Role})
 }
 
 // reads returns the place among what a submission waits for of the run whose frames it
@@ -137,7 +146,7 @@ func (t *transaction) read(spec *farm.Spec, sub Submission, before []farm.RunSub
 	if at < 0 {
 		return nil
 	}
-	from, err := t.waitedFor(sub.After[at], spec.Project, before)
+	from, err := t.waitedFor(sub.After[at], spec.Project, sub.sight(t.State), before)
 	if err != nil {
 		return err
 	}

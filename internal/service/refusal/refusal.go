@@ -42,3 +42,8 @@ func UnlessCurrent(what, match, now string, exists bool) error {
 		Changed, "If-Match", "%s was changed by somebody else in the meantime; look at it again, then change it", what,
 	)
 }
+
+// NoProject says that a project is not there, or not for who asks.
+func NoProject(name string) error {
+	return New(Invalid, "project", "there is no project %.60q; vexillum project list shows them", name)
+}

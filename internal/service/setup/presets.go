@@ -92,6 +92,21 @@ func (t *transaction) presetView(p *farm.Preset, person string) wire.Preset {
 	return v
 }
 
+// mayKeep refuses somebody who may not keep a preset: the leads of its project do, and
+// wranglers.
+func mayKeep(t *transaction, of farm.PresetKey, by farm.Person) error {
+	p := t.State.Projects[of.Project]
+	if by.Role.Allows(farm.Wrangler) || p != nil && p.Led(by) {
+		return nil
+	}
+	if of.Project == "" {
+		return refusal.New(refusal.Forbidden, "", "only a wrangler keeps presets of all projects; ask one")
+	}
+	return refusal.New(
+		refusal.Forbidden, "", "only a lead of the project %s or a wrangler keeps its presets; ask one", of.Project,
+	)
+}
+
 // SetPreset adds a version to a preset, or makes the preset. A text that is that of the
 // newest version changes nothing. match, if not empty, must be the mark of what its changer
 // has seen.
@@ -103,6 +118,9 @@ func (d *Desk) SetPreset(
 	}
 	err = d.do(ctx, func(t *transaction) error {
 		if err := d.presetOf(t, of); err != nil {
+			return err
+		}
+		if err := mayKeep(t, of, by); err != nil {
 			return err
 		}
 		old := t.State.Presets[of]
@@ -171,6 +189,9 @@ func (d *Desk) DropPreset(ctx context.Context, of farm.PresetKey, by farm.Person
 	return d.do(ctx, func(t *transaction) error {
 		if p := t.State.Presets[of]; p == nil || p.Dropped() {
 			return nil
+		}
+		if err := mayKeep(t, of, by); err != nil {
+			return err
 		}
 		t.Append(
 			farm.PresetDropped{Of: of, At: t.Now},

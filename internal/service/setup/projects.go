@@ -167,6 +167,17 @@ func (d *Desk) SetProject(
 		}
 		wire.Set(&p.Names, in.Names)
 		wire.Set(&p.Bundles, in.Bundles)
+		if in.Members != nil {
+			p.Closed = p.Closed || len(in.Members) > 0 // whoever names members means them and nobody else
+			p.Members = map[string]farm.ProjectRole{}
+			for person, role := range in.Members {
+				p.Members[person] = farm.ProjectRole(role)
+			}
+			if err := t.State.CheckMembers(p.Members); err != nil {
+				return refusal.New(refusal.Invalid, "members", "%v", err)
+			}
+		}
+		wire.Set(&p.Closed, in.Closed)
 		if err := farm.CheckNames(p.Names); err != nil {
 			return refusal.New(refusal.Invalid, "names", "%v", err)
 		}
@@ -197,9 +208,12 @@ func (d *Desk) SetProject(
 		if after := projectText(p); before != after {
 			t.Append(farm.ProjectSet{
 				Name: p.Name, Title: p.Title, Weight: p.Weight, Scenes: p.Scenes, Frames: p.Frames, Names: p.Names,
-				Bundles: p.Bundles, At: t.Now,
+				Bundles: p.Bundles, Members: p.Members, Closed: p.Closed, At: t.Now,
 			},
 				farm.Audited{Actor: actor, Action: "set project", Subject: name, From: before, To: after, At: t.Now})
+		}
+		if kept := t.State.Projects[name]; kept != nil {
+			p = *kept
 		}
 		out = views.ProjectView(p)
 		return nil
@@ -260,6 +274,12 @@ func projectText(p farm.Project) string {
 	if p.Bundles {
 		text += ", scenes are sent"
 	}
+	if p.Closed {
+		text += ", for its members alone"
+	}
+	for _, name := range slices.Sorted(maps.Keys(p.Members)) {
+		text += fmt.Sprintf(", %s %s", p.Members[name], name)
+	}
 	return text
 }
 
@@ -269,9 +289,7 @@ func (d *Desk) Roots(ctx context.Context, project, os string) (farm.Roots, error
 	err := d.do(ctx, func(t *transaction) error {
 		p := t.State.Projects[project]
 		if p == nil {
-			return refusal.New(
-				refusal.Invalid, "project", "there is no project %q; vexillum project list shows them", project,
-			)
+			return refusal.NoProject(project)
 		}
 		roots = t.State.Roots(p, os)
 		return nil

@@ -22,14 +22,15 @@ var urgency = []string{
 	"silent", "held",
 }
 
-// alerts lists what wants a person, the most urgent first.
-func (b *Board) alerts(now time.Time) []wire.NeedHand {
+// alerts lists what wants a person who sees so much, the most urgent first.
+func (b *Board) alerts(now time.Time, sight farm.Sight) []wire.NeedHand {
 	out := []wire.NeedHand{}
 	for _, some := range [][]wire.NeedHand{
-		b.parked(), b.stuck(), b.sidelined(), b.frozen(), b.undelivered(), b.risks(now), b.scouted(), b.silent(),
+		b.parked(sight), b.stuck(), b.sidelined(), b.frozen(), b.undelivered(), b.risks(now), b.scouted(), b.silent(),
 	} {
 		out = append(out, some...)
 	}
+	out = b.handsFor(out, sight)
 	slices.SortStableFunc(out, func(a, b wire.NeedHand) int {
 		return cmp.Or(
 			cmp.Compare(slices.Index(urgency, a.Kind), slices.Index(urgency, b.Kind)), cmp.Compare(a.Node, b.Node),
@@ -47,8 +48,8 @@ func subjectText(h wire.NeedHand) string {
 }
 
 // parked reports runs with parked frames that nobody has given up.
-func (b *Board) parked() (out []wire.NeedHand) {
-	for _, run := range b.runsInTrouble() {
+func (b *Board) parked(sight farm.Sight) (out []wire.NeedHand) {
+	for _, run := range b.runsInTrouble(sight) {
 		v := wire.NeedHand{Kind: "parked", Run: int64(run.ID), Action: "retry"}
 		name := run.Spec.Name()
 		switch n := run.Parked.Len(); {
@@ -240,10 +241,10 @@ func sentence(text string) string {
 }
 
 // runsInTrouble returns runs with parked frames that nobody has given up.
-func (b *Board) runsInTrouble() []*farm.Run {
+func (b *Board) runsInTrouble(sight farm.Sight) []*farm.Run {
 	var out []*farm.Run
 	for run := range b.s.WithParked {
-		if run.State != farm.RunCancelled {
+		if run.State != farm.RunCancelled && sight.Sees(run.Spec.Project) {
 			out = append(out, run)
 		}
 	}

@@ -45,11 +45,11 @@ type Board struct {
 	blocks    map[farm.RunID]blocky // how runs of very many stretches are shown
 	finished  rate
 	dirty     dirtySet
-	followers map[*Follower]struct{}
-	away      map[string]string // places that are not there, with why
-	shown     *shown            // to followers; nil while there are none
-	lookedAt  time.Time         // when runs that wait were looked at again
-	lookedTo  int               // the last of them, by its place in the queue
+	audiences map[string]*audience // those who follow, by what they see
+	sightsAt  int64                // the last change of who sees what
+	away      map[string]string    // places that are not there, with why
+	lookedAt  time.Time            // when runs that wait were looked at again
+	lookedTo  int                  // the last of them, by its place in the queue
 
 	foretold   map[farm.RunID]forecast.Finish // by plays
 	foretoldAt time.Time
@@ -67,7 +67,7 @@ func New(w *writer.Writer, e *engine.Engine, s *farm.State, o Options) *Board {
 		w: w, e: e, s: s, m: o.Pace, dealer: e.Dealer(),
 		why: explain.New(e.Dealer(), s, o.Pace), active: o.Active, version: o.Version,
 		live: map[farm.NodeID]*Live{}, newest: o.Newest, blocks: map[farm.RunID]blocky{},
-		dirty: newDirtySet(), followers: map[*Follower]struct{}{},
+		dirty: newDirtySet(), audiences: map[string]*audience{},
 	}
 	if b.newest == nil {
 		b.newest = map[farm.RunID]Newest{}
@@ -101,6 +101,8 @@ func (b *Board) applied(r farm.Record) {
 		}
 		started.starts = append(started.starts, r.At)
 		b.live[r.Node] = &started
+	case farm.ProjectSet, farm.ProjectDropped, farm.PersonSet, farm.PersonRemoved:
+		b.sightsAt = b.s.Seq
 	case farm.FrameDone:
 		b.newest[r.Run] = Newest{Frame: r.Frame, At: r.At}
 		b.finished.add(r.At)

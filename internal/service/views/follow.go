@@ -15,6 +15,14 @@ import (
 // Follower gets what is not as it was, as events, from a moment on.
 type Follower struct {
 	pieces chan Piece
+	of     *audience
+}
+
+// audience are followers who see the same.
+type audience struct {
+	sight     farm.Sight
+	shown     *shown
+	followers map[*Follower]struct{}
 }
 
 // Piece is what changed, as events.
@@ -33,34 +41,46 @@ type Event struct {
 // floor has ended.
 func (l *Follower) Pieces() <-chan Piece { return l.pieces }
 
-// Follow starts a follower. The first piece holds the nodes, and the runs that
-// changed after the given sequence number.
-func (b *Board) Follow(ctx context.Context, after int64) (*Follower, Piece, error) {
+// Follow starts a follower who sees so much. The first piece holds the nodes, and the runs
+// that changed after the given sequence number.
+func (b *Board) Follow(ctx context.Context, after int64, sight farm.Sight) (*Follower, Piece, error) {
 	l := &Follower{pieces: make(chan Piece, MostBehind)}
 	var first Piece
 	err := b.do(ctx, func(t *transaction) error {
 		b.tell()
-		if b.shown == nil {
-			b.shown = newShown()
-			b.shown.facts, b.shown.hands = fieldsOf(b.Facts(t.Now)), encoded(b.alerts(t.Now))
+		anew := after > 0 && after < b.sightsAt // who listened then may have seen something else
+		if anew {
+			after = 0
+		}
+		a := b.audiences[sight.Key()]
+		if a == nil {
+			a = &audience{sight: sight, shown: newShown(), followers: map[*Follower]struct{}{}}
+			a.shown.facts, a.shown.hands = fieldsOf(b.Facts(t.Now, sight)), encoded(b.alerts(t.Now, sight))
+			b.audiences[sight.Key()] = a
+		}
+		tell := func(run *farm.Run) {
+			if a.shown.runs[int64(run.ID)] == nil && sight.Sees(run.Spec.Project) {
+				a.shown.of(a.shown.runs, int64(run.ID), b.runFor(run, t.Now, sight))
+			}
 		}
 		for _, run := range b.s.Queue() {
-			if b.shown.runs[int64(run.ID)] == nil {
-				b.shown.of(b.shown.runs, int64(run.ID), b.RunView(run, t.Now))
-			}
+			tell(run)
 		}
 		for _, n := range b.ShownNodes() {
-			if b.shown.nodes[int64(n.ID)] == nil {
-				b.shown.of(b.shown.nodes, int64(n.ID), b.NodeView(n, t.Now))
+			if a.shown.nodes[int64(n.ID)] == nil {
+				a.shown.of(a.shown.nodes, int64(n.ID), b.nodeFor(n, t.Now, sight))
 			}
 		}
-		for _, run := range b.recentlyEnded() {
-			if run.Changed > after && b.shown.runs[int64(run.ID)] == nil {
-				b.shown.of(b.shown.runs, int64(run.ID), b.RunView(run, t.Now))
+		for _, run := range b.recentlyEnded(sight) {
+			if run.Changed > after {
+				tell(run)
 			}
 		}
-		first = b.shown.whole(t.State, after)
-		b.followers[l] = struct{}{}
+		first = a.shown.whole(t.State, after)
+		if anew {
+			first.Events = slices.Insert(first.Events, 0, Event{Name: wire.EventAnew, Data: []byte("{}")})
+		}
+		a.followers[l], l.of = struct{}{}, a
 		return nil
 	})
 	return l, first, err
@@ -75,9 +95,13 @@ func (b *Board) Unfollow(l *Follower) {
 }
 
 func (b *Board) letGo(l *Follower) {
-	delete(b.followers, l)
-	if len(b.followers) == 0 {
-		b.shown = nil // nobody keeps it up to date
+	a := l.of
+	if a == nil {
+		return
+	}
+	delete(a.followers, l)
+	if len(a.followers) == 0 && b.audiences[a.sight.Key()] == a {
+		delete(b.audiences, a.sight.Key()) // nobody keeps it up to date
 	}
 }
 

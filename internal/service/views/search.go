@@ -63,8 +63,8 @@ func last(a, b time.Time) int {
 }
 
 // QueuePage returns a page of the runs that a search finds among all that there
-// ever were.
-func (b *Board) QueuePage(ctx context.Context, q Search) (out wire.QueuePage, err error) {
+// ever were and that somebody sees.
+func (b *Board) QueuePage(ctx context.Context, q Search, sight farm.Sight) (out wire.QueuePage, err error) {
 	order, ok := orders[cmp.Or(q.Sort, "turn")]
 	if !ok {
 		return out, refusal.New(
@@ -84,6 +84,9 @@ func (b *Board) QueuePage(ctx context.Context, q Search) (out wire.QueuePage, er
 		owners := map[string]bool{}
 		found := []*farm.Run{}
 		for _, run := range b.inTurn() {
+			if !sight.Sees(run.Spec.Project) {
+				continue
+			}
 			owners[run.Spec.Owner] = true
 			if q.fits(run, states, words) && b.dueFits(run, q.Due, t.Now) {
 				found = append(found, run)
@@ -104,7 +107,7 @@ func (b *Board) QueuePage(ctx context.Context, q Search) (out wire.QueuePage, er
 		}
 		out.Page = min(q.Page, out.Pages)
 		for _, run := range found[(out.Page-1)*q.Size : min(len(found), out.Page*q.Size)] {
-			out.Runs = append(out.Runs, b.RunView(run, t.Now))
+			out.Runs = append(out.Runs, b.runFor(run, t.Now, sight))
 		}
 		return nil
 	})

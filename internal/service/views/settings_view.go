@@ -45,10 +45,15 @@ func CapsView(c farm.Caps) wire.Caps {
 
 // ProjectView returns a project as it travels.
 func ProjectView(p farm.Project) wire.Project {
-	return wire.Project{
+	out := wire.Project{
 		Name: p.Name, Title: p.Title, Weight: p.Weight, Scenes: p.Scenes, Frames: p.Frames,
-		Names: cmp.Or(p.Names, farm.DefaultNames), Bundles: p.Bundles, Etag: p.Etag(),
+		Names: cmp.Or(p.Names, farm.DefaultNames), Bundles: p.Bundles, Closed: p.Closed,
+		Members: map[string]string{}, Etag: p.Etag(),
 	}
+	for name, role := range p.Members {
+		out.Members[name] = string(role)
+	}
+	return out
 }
 
 // LaunchValuesView returns launch settings as leases and runs tell them.

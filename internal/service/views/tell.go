@@ -26,9 +26,11 @@ type change struct {
 }
 
 func (b *Board) letAllGo() {
-	for l := range b.followers {
-		close(l.pieces)
-		b.letGo(l)
+	for _, a := range b.audiences {
+		for l := range a.followers {
+			close(l.pieces)
+			b.letGo(l)
+		}
 	}
 }
 
@@ -75,7 +77,7 @@ const (
 
 // lookAgain has some of the runs that wait told again.
 func (b *Board) lookAgain(now time.Time) {
-	if len(b.followers) == 0 || now.Sub(b.lookedAt) < lookAgainEvery {
+	if len(b.audiences) == 0 || now.Sub(b.lookedAt) < lookAgainEvery {
 		return
 	}
 	b.lookedAt = now
@@ -99,11 +101,11 @@ func (b *Board) tell() {
 	}
 	dirty := b.dirty
 	b.dirty = newDirtySet()
-	if len(b.followers) == 0 {
+	if len(b.audiences) == 0 {
 		return
 	}
 	now := b.w.Now()
-	c := change{seq: b.s.Seq, facts: b.Facts(now), hands: b.alerts(now), frames: b.frameEvents(dirty.frames)}
+	c := change{seq: b.s.Seq, frames: b.frameEvents(dirty.frames)}
 	for id := range dirty.runs {
 		if run := b.s.Runs[id]; run != nil {
 			c.runs = append(c.runs, b.RunView(run, now))
@@ -114,16 +116,20 @@ func (b *Board) tell() {
 			c.nodes = append(c.nodes, b.NodeView(n, now))
 		}
 	}
-	piece, some := b.shown.piece(c)
-	if !some {
-		return
-	}
-	for l := range b.followers {
-		select {
-		case l.pieces <- piece:
-		default:
-			close(l.pieces)
-			b.letGo(l)
+	for _, a := range b.audiences {
+		seen := b.seen(c, a.sight)
+		seen.facts, seen.hands = b.Facts(now, a.sight), b.alerts(now, a.sight)
+		piece, some := a.shown.piece(seen)
+		if !some {
+			continue
+		}
+		for l := range a.followers {
+			select {
+			case l.pieces <- piece:
+			default:
+				close(l.pieces)
+				b.letGo(l)
+			}
 		}
 	}
 }

@@ -21,14 +21,16 @@ import (
 // endedShown is how many ended runs the farm view shows.
 const endedShown = 100
 
-// Farm returns the whole farm at one moment.
-func (b *Board) Farm(ctx context.Context) (wire.Farm, error) {
+// Farm returns the whole farm at one moment, as far as a sight goes.
+func (b *Board) Farm(ctx context.Context, sight farm.Sight) (wire.Farm, error) {
 	var out wire.Farm
 	err := b.do(ctx, func(t *transaction) error {
-		out = wire.Farm{Seq: t.State.Seq, Now: t.Now, Facts: b.Facts(t.Now), Hands: b.alerts(t.Now)}
-		out.Runs = b.runViews(t.Now)
-		out.Nodes = b.nodeViews(t.Now)
-		out.Projects = projectViews(t.State)
+		out = wire.Farm{
+			Seq: t.State.Seq, Now: t.Now, Facts: b.Facts(t.Now, sight), Hands: b.alerts(t.Now, sight),
+		}
+		out.Runs = b.runViews(t.Now, sight)
+		out.Nodes = b.nodeViews(t.Now, sight)
+		out.Projects = projectViews(t.State, sight)
 		return nil
 	})
 	return out, err
@@ -36,8 +38,8 @@ func (b *Board) Farm(ctx context.Context) (wire.Farm, error) {
 
 // Runs returns the runs in the order of the queue, then the ended ones, the
 // newest first.
-func (b *Board) Runs(ctx context.Context) (out []wire.Run, err error) {
-	err = b.do(ctx, func(t *transaction) error { out = b.runViews(t.Now); return nil })
+func (b *Board) Runs(ctx context.Context, sight farm.Sight) (out []wire.Run, err error) {
+	err = b.do(ctx, func(t *transaction) error { out = b.runViews(t.Now, sight); return nil })
 	return out, err
 }
 
@@ -45,7 +47,7 @@ func (b *Board) Runs(ctx context.Context) (out []wire.Run, err error) {
 // run of each job of that name, the run of that full name in each project, and
 // the one of that number, written #45. Job and run may have their project before
 // them, with a slash.
-func (b *Board) RunsNamed(ctx context.Context, name string) (out []wire.Run, err error) {
+func (b *Board) RunsNamed(ctx context.Context, name string, sight farm.Sight) (out []wire.Run, err error) {
 	name = strings.TrimSpace(name)
 	if name == "" {
 		return nil, refusal.New(
@@ -55,7 +57,9 @@ func (b *Board) RunsNamed(ctx context.Context, name string) (out []wire.Run, err
 	err = b.do(ctx, func(t *transaction) error {
 		out = []wire.Run{}
 		for _, run := range t.State.Named(name) {
-			out = append(out, b.RunView(run, t.Now))
+			if sight.Sees(run.Spec.Project) {
+				out = append(out, b.runFor(run, t.Now, sight))
+			}
 		}
 		return nil
 	})
@@ -77,14 +81,14 @@ func (b *Board) RunsOf(ctx context.Context, project, job string) (out []wire.Run
 	return out, err
 }
 
-// OneRun returns one run.
-func (b *Board) OneRun(ctx context.Context, id farm.RunID) (out wire.Run, err error) {
+// OneRun returns one run. One that is not seen is not there.
+func (b *Board) OneRun(ctx context.Context, id farm.RunID, sight farm.Sight) (out wire.Run, err error) {
 	err = b.do(ctx, func(t *transaction) error {
 		run := t.State.Runs[id]
-		if run == nil {
+		if run == nil || !sight.Sees(run.Spec.Project) {
 			return refusal.New(refusal.NotFound, "run", "there is no run %d", id)
 		}
-		out = b.RunView(run, t.Now)
+		out = b.runFor(run, t.Now, sight)
 		return nil
 	})
 	return out, err
@@ -105,7 +109,9 @@ func (b *Board) NodeNumber(ctx context.Context, name string) (id farm.NodeID, er
 
 // Why says in one sentence why a run stands where it stands; with a node, why
 // that one works on it or does not; with a frame, where that one stands.
-func (b *Board) Why(ctx context.Context, id farm.RunID, node string, frame *int) (out wire.Why, err error) {
+func (b *Board) Why(
+	ctx context.Context, id farm.RunID, node string, frame *int, sight farm.Sight,
+) (out wire.Why, err error) {
 	err = b.do(ctx, func(t *transaction) error {
 		run := t.State.Runs[id]
 		switch n := t.State.NodeNamed(node); {
@@ -123,25 +129,26 @@ func (b *Board) Why(ctx context.Context, id farm.RunID, node string, frame *int)
 		default:
 			out.Why = b.whyRun(run, t.Now)
 		}
+		out.Why = b.veiled(out.Why, sight)
 		return nil
 	})
 	return out, err
 }
 
 // Nodes returns all nodes: racks first, then desks, each by name.
-func (b *Board) Nodes(ctx context.Context) (out []wire.Node, err error) {
-	err = b.do(ctx, func(t *transaction) error { out = b.nodeViews(t.Now); return nil })
+func (b *Board) Nodes(ctx context.Context, sight farm.Sight) (out []wire.Node, err error) {
+	err = b.do(ctx, func(t *transaction) error { out = b.nodeViews(t.Now, sight); return nil })
 	return out, err
 }
 
 // Node returns one node.
-func (b *Board) Node(ctx context.Context, id farm.NodeID) (out wire.Node, err error) {
+func (b *Board) Node(ctx context.Context, id farm.NodeID, sight farm.Sight) (out wire.Node, err error) {
 	err = b.do(ctx, func(t *transaction) error {
 		n := t.State.Nodes[id]
 		if n == nil {
 			return refusal.New(refusal.NotFound, "node", "there is no node %d", id)
 		}
-		out = b.NodeView(n, t.Now)
+		out = b.nodeFor(n, t.Now, sight)
 		for _, x := range n.KnownTraits().All() {
 			out.Traits = append(out.Traits, wire.Trait{Name: x.Name, Value: x.Value, Source: string(x.Source)})
 		}
@@ -150,9 +157,9 @@ func (b *Board) Node(ctx context.Context, id farm.NodeID) (out wire.Node, err er
 	return out, err
 }
 
-// Projects returns all projects by name.
-func (b *Board) Projects(ctx context.Context) (out []wire.Project, err error) {
-	err = b.do(ctx, func(t *transaction) error { out = projectViews(t.State); return nil })
+// Projects returns the projects that somebody sees, by name.
+func (b *Board) Projects(ctx context.Context, sight farm.Sight) (out []wire.Project, err error) {
+	err = b.do(ctx, func(t *transaction) error { out = projectViews(t.State, sight); return nil })
 	return out, err
 }
 
@@ -168,42 +175,48 @@ func (b *Board) NodeNames(ctx context.Context) (out map[int64]string, err error)
 	return out, err
 }
 
-func projectViews(s *farm.State) []wire.Project {
+func projectViews(s *farm.State, sight farm.Sight) []wire.Project {
 	out := []wire.Project{}
 	for _, name := range slices.Sorted(maps.Keys(s.Projects)) {
-		out = append(out, ProjectView(*s.Projects[name]))
+		if sight.Sees(name) {
+			out = append(out, ProjectView(*s.Projects[name]))
+		}
 	}
 	return out
 }
 
-func (b *Board) runViews(now time.Time) []wire.Run {
+func (b *Board) runViews(now time.Time, sight farm.Sight) []wire.Run {
 	out := []wire.Run{}
 	for _, run := range b.s.Queue() {
-		out = append(out, b.RunView(run, now))
+		if sight.Sees(run.Spec.Project) {
+			out = append(out, b.runFor(run, now, sight))
+		}
 	}
-	for _, run := range b.recentlyEnded() {
-		out = append(out, b.RunView(run, now))
+	for _, run := range b.recentlyEnded(sight) {
+		out = append(out, b.runFor(run, now, sight))
 	}
 	return out
 }
 
-// recentlyEnded returns the ended runs that are told with the farm, the newest
+// recentlyEnded returns the ended runs that are told with the farm to somebody, the newest
 // first.
-func (b *Board) recentlyEnded() []*farm.Run {
+func (b *Board) recentlyEnded(sight farm.Sight) []*farm.Run {
 	out := make([]*farm.Run, 0, endedShown)
 	for run := range b.s.Ended {
 		if len(out) == endedShown {
 			break
 		}
-		out = append(out, run)
+		if sight.Sees(run.Spec.Project) {
+			out = append(out, run)
+		}
 	}
 	return out
 }
 
-func (b *Board) nodeViews(now time.Time) []wire.Node {
+func (b *Board) nodeViews(now time.Time, sight farm.Sight) []wire.Node {
 	out := []wire.Node{}
 	for _, n := range b.ShownNodes() {
-		out = append(out, b.NodeView(n, now))
+		out = append(out, b.nodeFor(n, now, sight))
 	}
 	return out
 }
@@ -470,7 +483,7 @@ func (b *Board) nodeState(n *farm.Node) string {
 }
 
 // Facts returns the farm in a few numbers. Only in the loop.
-func (b *Board) Facts(now time.Time) wire.FarmFacts {
+func (b *Board) Facts(now time.Time, sight farm.Sight) wire.FarmFacts {
 	facts := wire.FarmFacts{FramesAnHour: b.finished.anHour(now), Active: b.active}
 	for _, n := range b.s.Nodes {
 		if n.Reach == farm.Online {
@@ -481,7 +494,7 @@ func (b *Board) Facts(now time.Time) wire.FarmFacts {
 		}
 	}
 	for _, run := range b.s.Queue() {
-		if finish := b.Forecast(run, now); finish.Known &&
+		if finish := b.Forecast(run, now); finish.Known && sight.Sees(run.Spec.Project) &&
 			(facts.NextFinish == nil || finish.Median.Before(*facts.NextFinish)) {
 			facts.NextFinish = finish.Median
 		}

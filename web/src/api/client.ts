@@ -283,10 +283,16 @@ export const isArtist = (me: Me) => ranks.indexOf(me.role) >= 1;
 /** Whether somebody may steer nodes and set them up. */
 export const isWrangler = (me: Me) => ranks.indexOf(me.role) >= 2;
 
+/** Whether somebody may set up something: all of the farm, or presets of a project. */
+export const setsUp = (me: Me) => isWrangler(me) || (isArtist(me) && me.leads.length > 0);
+
 /** Whether somebody may set up people. */
 export const isAdmin = (me: Me) => ranks.indexOf(me.role) >= 3;
 
 /** Whether somebody may hold, release, cancel or retry a run. */
 export function maySteer(me: Me, run: Run): boolean {
-  return ranks.indexOf(me.role) >= 2 || (me.role === "artist" && run.owner === me.name);
+  return leads(me, run.project) || (isArtist(me) && run.owner === me.name);
 }
+
+/** Whether somebody may steer all runs of a project and keep its presets. */
+export const leads = (me: Me, project: string) => isWrangler(me) || (isArtist(me) && me.leads.includes(project));

@@ -165,6 +165,10 @@ export function LiveProvider({ children }: { children: ReactNode }) {
         keep(name);
       }
       on("here", () => undefined);
+      on("anew", () => {
+        seq = 0;
+        void queries.invalidateQueries();
+      });
       on("farm.facts", ({ facts: { active } }) => {
         setLostAt(null);
         if (first) {

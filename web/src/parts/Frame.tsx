@@ -11,7 +11,7 @@ import {
 } from "lucide-react";
 import { type ReactNode, useEffect, useRef, useState } from "react";
 import { NavLink, useNavigate } from "react-router";
-import { isArtist, isWrangler, type Me, signOut } from "../api/client";
+import { isArtist, isWrangler, type Me, setsUp, signOut } from "../api/client";
 import { useLive, useServices } from "../api/live";
 import { Choice } from "./Choice";
 import { Help } from "./Help";
@@ -33,7 +33,7 @@ const pages: Page[] = [
   { key: "u", to: "/submit", name: "Submit", sign: FilePlus, may: isArtist },
   { key: "n", to: "/nodes", name: "Nodes", sign: Server },
   { key: "e", to: "/keys", name: "Enrol", sign: KeyRound, may: isWrangler },
-  { key: "s", to: "/setup", name: "Setup", sign: SlidersHorizontal, may: isWrangler },
+  { key: "s", to: "/setup", name: "Setup", sign: SlidersHorizontal, may: setsUp },
 ];
 
 /** The pages that are for somebody. */

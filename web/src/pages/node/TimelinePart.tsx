@@ -1,8 +1,8 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { memo, useState } from "react";
-import { Link } from "react-router";
 import { type FarmNode, getTimeline, type TimelineSpan } from "../../api/client";
 import { Choice } from "../../parts/Choice";
+import { RunLink } from "../../parts/RunLink";
 import { told } from "../../parts/time";
 
 const spans = [
@@ -33,7 +33,7 @@ function TimelineView({ node }: { node: Pick<FarmNode, "id"> }) {
   const from = data ? Date.parse(data.from) : 0;
   const to = data ? Date.parse(data.to) : 1;
   const x = (at: string) => (width * (Date.parse(at) - from)) / (to - from);
-  const runs = [...new Set((data?.spans ?? []).filter((s) => s.run !== 0).map((s) => s.run))];
+  const runs = [...new Set((data?.spans ?? []).filter((s) => s.is === "").map((s) => s.run))];
   const colour = (run: number) => `var(${colours[runs.indexOf(run) % colours.length]})`;
   const height = lanes * row + 14;
   return (
@@ -61,7 +61,7 @@ function TimelineView({ node }: { node: Pick<FarmNode, "id"> }) {
             onPointerLeave={() => setShown(null)}
           >
             {data.spans.map((s, i) =>
-              s.run === 0 ? (
+              s.is !== "" ? (
                 <rect
                   key={i}
                   x={x(s.from)}
@@ -89,7 +89,7 @@ function TimelineView({ node }: { node: Pick<FarmNode, "id"> }) {
             <span>{when(data.from, over.over)}</span>
             <span className="truncate px-3">
               {shown
-                ? `${shown.run_name || shown.is} from ${when(shown.from, over.over)} to ${when(shown.to, over.over)}${shown.leases > 1 ? `, ${shown.leases} leases` : ""}${shown.run === 0 && shown.why ? `: ${told(shown.why)}` : ""}`
+                ? `${shown.run_name || shown.is} from ${when(shown.from, over.over)} to ${when(shown.to, over.over)}${shown.leases > 1 ? `, ${shown.leases} leases` : ""}${shown.is && shown.why ? `: ${told(shown.why)}` : ""}`
                 : ""}
             </span>
             <span>now</span>
@@ -98,13 +98,15 @@ function TimelineView({ node }: { node: Pick<FarmNode, "id"> }) {
             {runs.map((run) => (
               <li key={run} className="flex items-center gap-1">
                 <span aria-hidden="true" className="inline-block h-2 w-2" style={{ background: colour(run) }} />
-                <Link to={`/runs/${run}`} className="hover:underline">
-                  {data.spans.find((s) => s.run === run)!.run_name}
-                </Link>
+                <RunLink
+                  run={run}
+                  name={data.spans.find((s) => s.run === run && s.is === "")!.run_name}
+                  className="hover:underline"
+                />
               </li>
             ))}
             {data.spans.length === 0 && <li className="text-muted">It did nothing in that time.</li>}
-            {[...new Set(data.spans.filter((s) => s.run === 0).map((s) => s.is))].map((is) => (
+            {[...new Set(data.spans.filter((s) => s.is !== "").map((s) => s.is))].map((is) => (
               <li key={is} className="flex items-center gap-1 text-muted">
                 <span
                   aria-hidden="true"
@@ -131,6 +133,6 @@ function when(at: string, over: string): string {
 }
 
 function worked(all: TimelineSpan[]): string {
-  const on = new Set(all.filter((s) => s.run !== 0).map((s) => s.run_name));
+  const on = new Set(all.filter((s) => s.is === "").map((s) => s.run_name));
   return on.size === 0 ? "It worked on nothing in that time" : `It worked on ${[...on].join(", ")}`;
 }

@@ -6,6 +6,7 @@ import { amount, Gauge } from "../../parts/Gauge";
 import { natural } from "../../parts/order";
 import { PickAll } from "../../parts/PickAll";
 import { usePicking } from "../../parts/picking";
+import { RunLink } from "../../parts/RunLink";
 import { Standard } from "../../parts/Standard";
 import { StateWord } from "../../parts/StateWord";
 import { useStill, Waiting } from "../../parts/still";
@@ -199,11 +200,13 @@ export function Now({ node }: { node: FarmNode }) {
 export function WorkNow({ work: w }: { work: Work }) {
   return (
     <>
-      <Link to={`/runs/${w.run}`} className="text-base-content underline decoration-hair underline-offset-2">
-        {w.run_name}
-      </Link>{" "}
+      <RunLink
+        run={w.run}
+        name={w.run_name}
+        className="text-base-content underline decoration-hair underline-offset-2"
+      />{" "}
       {w.frame === null ? (
-        `${w.phase} ${w.detail}`
+        `${w.phase} ${w.detail}`.trim()
       ) : (
         <>
           frame <span className="num text-base-content">{w.frame}</span>,{" "}

@@ -6,6 +6,9 @@ import {
   getPresets,
   getProjects,
   getRecipes,
+  isWrangler,
+  leads,
+  type Me,
   type Preset,
   setPreset,
 } from "../../api/client";
@@ -15,7 +18,7 @@ import { useKeep } from "./keep";
 const skeleton = "values: {quality: 9}\nproof: {every: 12, scale: 50%}\n";
 
 /** Named settings that jobs take over. */
-export function PresetsPart() {
+export function PresetsPart({ me }: { me: Me }) {
   const presets = useQuery({ queryKey: ["presets"], queryFn: getPresets });
   const keep = useKeep("presets");
   const [open, setOpen] = useState<Preset | null>(null);
@@ -29,7 +32,7 @@ export function PresetsPart() {
           className="btn ml-auto btn-xs"
           onClick={() =>
             setOpen({
-              project: "",
+              project: isWrangler(me) ? "" : (me.leads[0] ?? ""),
               recipe: "",
               name: "",
               text: skeleton,
@@ -84,9 +87,11 @@ export function PresetsPart() {
                 />
                 mine
               </label>
-              <button type="button" className="btn btn-xs" onClick={() => setDropping(p)}>
-                Drop
-              </button>
+              {leads(me, p.project) && (
+                <button type="button" className="btn btn-xs" onClick={() => setDropping(p)}>
+                  Drop
+                </button>
+              )}
             </span>
           </li>
         ))}
@@ -95,6 +100,7 @@ export function PresetsPart() {
         <Edit
           key={open.etag + open.name}
           of={open}
+          me={me}
           onKeep={(preset, text) => keep(() => setPreset(preset, text), `${preset.name} is kept; new runs get it.`)}
           onClose={() => setOpen(null)}
         />
@@ -116,11 +122,12 @@ export function PresetsPart() {
 
 interface EditProps {
   of: Preset;
+  me: Me;
   onKeep: (preset: Preset, text: string) => Promise<boolean>;
   onClose: () => void;
 }
 
-function Edit({ of, onKeep, onClose }: EditProps) {
+function Edit({ of, me, onKeep, onClose }: EditProps) {
   const [form, setForm] = useState(of);
   const projects = useQuery({ queryKey: ["projects"], queryFn: getProjects });
   const recipes = useQuery({ queryKey: ["recipes", "usable"], queryFn: () => getRecipes(false) });
@@ -149,10 +156,12 @@ function Edit({ of, onKeep, onClose }: EditProps) {
               value={form.project}
               onChange={(e) => setForm({ ...form, project: e.target.value })}
             >
-              <option value="">any project</option>
-              {projects.data?.map((p) => (
-                <option key={p.name}>{p.name}</option>
-              ))}
+              {isWrangler(me) && <option value="">any project</option>}
+              {projects.data
+                ?.filter((p) => leads(me, p.name))
+                .map((p) => (
+                  <option key={p.name}>{p.name}</option>
+                ))}
             </select>
             <select
               className="select w-44 select-sm"
@@ -173,9 +182,11 @@ function Edit({ of, onKeep, onClose }: EditProps) {
         <button type="button" className="btn btn-sm" onClick={onClose}>
           Close
         </button>
-        <button type="submit" className="btn btn-sm btn-primary" disabled={form.name.trim() === ""}>
-          Keep it
-        </button>
+        {leads(me, form.project) && (
+          <button type="submit" className="btn btn-sm btn-primary" disabled={form.name.trim() === ""}>
+            Keep it
+          </button>
+        )}
       </div>
       <textarea
         className="textarea num mt-2 h-36 w-full text-xs"

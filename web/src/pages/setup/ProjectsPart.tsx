@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { getPlaces, getProjects, type Project, setProject } from "../../api/client";
 import { ByName, useKeep, Written } from "./keep";
+import { Members } from "./Members";
 
 /** The productions: where their scenes and frames lie, and how the farm is shared. */
 export function ProjectsPart() {
@@ -57,6 +58,7 @@ export function ProjectsPart() {
                 </select>
               </label>
             ))}
+            <Members project={p} />
           </li>
         ))}
       </ul>

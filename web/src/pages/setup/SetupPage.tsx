@@ -14,6 +14,7 @@ import {
   setLicence,
   setPlace,
   setPlaceLoads,
+  setsUp,
 } from "../../api/client";
 import { NotAllowed } from "../../parts/NotAllowed";
 import { clock, useNow } from "../../parts/time";
@@ -30,7 +31,7 @@ import { source } from "./source";
  * presets, licences, what machines cost, and people. */
 export function SetupPage({ me }: { me: Me }) {
   useTitle("Setup");
-  if (!isWrangler(me)) {
+  if (!setsUp(me)) {
     return <NotAllowed me={me} what="Recipes, places and licences are set up by wranglers." />;
   }
   return (
@@ -41,13 +42,21 @@ export function SetupPage({ me }: { me: Me }) {
           How the farm renders, and what it may use at once. Changes are in force within seconds.
         </p>
       </header>
-      <ProjectsPart />
-      <Places />
-      <PoolsPart />
-      <Recipes />
-      <PresetsPart />
-      <Licences />
-      <RatesPart />
+      {isWrangler(me) && (
+        <>
+          <ProjectsPart />
+          <Places />
+          <PoolsPart />
+          <Recipes />
+        </>
+      )}
+      <PresetsPart me={me} />
+      {isWrangler(me) && (
+        <>
+          <Licences />
+          <RatesPart />
+        </>
+      )}
       {isAdmin(me) && <PeoplePart />}
     </main>
   );
