@@ -31,6 +31,9 @@ func (a *app) preflightCommand() *cobra.Command {
 		Args:    cobra.MaximumNArgs(1),
 	})
 	c.RunE = a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
+		if err := refuseEmpty(c); err != nil {
+			return err
+		}
 		switch {
 		case run != "" && len(args) > 0:
 			return usageError{errors.New("give either a scene, or a run with --run")}
@@ -47,6 +50,7 @@ func (a *app) preflightCommand() *cobra.Command {
 			}
 			in.Submit = &submit
 		}
+		in.Nodes = s.nodes
 		var out wire.Preflight
 		call, cancel := context.WithTimeout(ctx, 2*time.Minute)
 		defer cancel()
@@ -68,14 +72,16 @@ func (a *app) preflightCommand() *cobra.Command {
 	s.bind(c)
 	c.Flags().StringVar(&run, "run", "", "a run that is in the queue, instead of a scene")
 	c.Flags().BoolVar(&in.Frame, "frame", false, "render one small frame on each node as well; nothing of it is kept")
-	c.Flags().StringSliceVar(&in.Nodes, "nodes", nil, "only these nodes (default: all that may take part)")
 	for _, name := range []string{"follow", "dry-run", "bundle", "incomplete", "folder", "preflight"} {
 		_ = c.Flags().MarkHidden(name)
 	}
 	delete(c.Flag("project").Annotations, cobra.BashCompOneRequiredFlag)
 	a.completeFlags(
 		c,
-		map[string]lister{"project": projectList, "recipe": recipeList, "nodes": nodeList, "run": runList},
+		map[string]lister{
+			"project": projectList, "recipe": recipeList, "run": runList,
+			"nodes": nodeList, "without": nodeList, "pools": poolList,
+		},
 	)
 	return c
 }
@@ -131,7 +137,8 @@ func (a *app) tellPreflight(p wire.Preflight) {
 		}
 	}
 	fmt.Fprintf(
-		a.out, "%d of %s pass (%.1f s).\n", p.Passing, english.Plural(len(p.Nodes), "node", ""), p.Seconds,
+		a.out, "%d of %s %s (%.1f s).\n", p.Passing, english.Plural(len(p.Nodes), "node", ""),
+		english.PluralWord(p.Passing, "passes", "pass"), p.Seconds,
 	)
 	if p.Left > 0 {
 		fmt.Fprintf(a.out, "%s were not asked.\n", english.Plural(p.Left, "further node", ""))

@@ -189,9 +189,13 @@ func (a *app) projectCommand() *cobra.Command {
 		a, "project", "/api/v1/projects", "Do away with a project that has no runs on record",
 		", and with it the launch settings for it",
 		func(p wire.Project) string { return p.Name },
-	), list(a, "list", "List the projects", "/api/v1/projects", []string{"PROJECT", "TITLE", ">WEIGHT", "SCENES", "FRAMES", "FOR"}, func(p wire.Project) []string {
-		return []string{p.Name, p.Title, fmt.Sprint(p.Weight), p.Scenes, p.Frames, admitted(p)}
-	}))
+	), list(
+		a, "list", "List the projects", "/api/v1/projects",
+		[]string{"PROJECT", "TITLE", ">WEIGHT", "SCENES", "FRAMES", "FOR"},
+		func(p wire.Project) []string {
+			return []string{p.Name, p.Title, fmt.Sprint(p.Weight), p.Scenes, p.Frames, admitted(p)}
+		},
+	))
 	return parent
 }
 

@@ -27,9 +27,12 @@ const mostMemory = 64 << 40
 
 // submission are the flags of a submit.
 type submission struct {
-	in           wire.Submit
-	dimensions   string
-	sets         []string
+	in         wire.Submit
+	dimensions string
+	sets       []string
+
+	nodes, without, pools []string
+
 	takes        wire.Amounts
 	memory       string
 	due, startOn string
@@ -96,6 +99,7 @@ func (a *app) submitCommand() *cobra.Command {
 		"project": projectList, "recipe": recipeList, "kind": words("proof", "final", "correction"),
 		"order":    words("forward", "reverse", "scouts"),
 		"priority": words("urgent", "high", "normal", "low", "filler"),
+		"nodes":    nodeList, "without": nodeList, "pools": poolList,
 	})
 	return c
 }
@@ -180,6 +184,9 @@ func (s *submission) bind(c *cobra.Command) {
 	f.StringVar(
 		&s.in.Needs, "needs", "", "what a node must be: an expression over traits, such as 'gpu && memory>=64GiB'",
 	)
+	f.StringSliceVar(&s.nodes, "nodes", nil, "only these nodes")
+	f.StringSliceVar(&s.without, "without", nil, "not these nodes")
+	f.StringSliceVar(&s.pools, "pools", nil, "only nodes of these pools")
 	f.StringVar(
 		&s.in.Priority, "priority", "", "urgent (wranglers only), high, normal, low or filler (default: normal)",
 	)
@@ -308,6 +315,7 @@ func (s *submission) described(c *cobra.Command, args []string) (in wire.Submit,
 // read returns what the flags ask for. An error is a usageError.
 func (s *submission) read(scene string) (in wire.Submit, err error) {
 	in = s.in
+	in.Needs = jobfile.Needs(in.Needs, s.nodes, s.without, s.pools)
 	if in.Scene = scene; in.Scene == "" && in.From == "" {
 		return in, usageError{errors.New("the scene is empty; give it as a path inside the project's scene place")}
 	}

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"testing"
 
+	"vexillum/internal/core/trait"
 	"vexillum/internal/fileschema"
 	"vexillum/internal/wire"
 )
@@ -340,6 +341,31 @@ func BenchmarkJobFile(b *testing.B) {
 		}
 		if runs, _ := f.Expand(); len(runs) != 2000 {
 			b.Fatal(len(runs))
+		}
+	}
+}
+
+// TestNeedsByName puts together who may render something.
+func TestNeedsByName(t *testing.T) {
+	for _, c := range []struct {
+		needs                 string
+		nodes, without, pools []string
+		want                  string
+	}{
+		{"", nil, nil, nil, ""},
+		{"gpu || cores>=8", nil, nil, nil, "gpu || cores>=8"},
+		{"", []string{"kiln-01"}, nil, nil, "name==kiln-01"},
+		{
+			"gpu || cores>=8", []string{"a", "b"}, []string{"c", "d"}, []string{"desks"},
+			"(gpu || cores>=8) && (name==a || name==b) && !(name==c) && !(name==d) && pool==desks",
+		},
+	} {
+		got := Needs(c.needs, c.nodes, c.without, c.pools)
+		if got != c.want {
+			t.Errorf("%+v: %q", c, got)
+		}
+		if _, err := trait.ParseExpression(got); err != nil {
+			t.Errorf("%q: %v", got, err)
 		}
 	}
 }

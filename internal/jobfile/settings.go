@@ -154,7 +154,11 @@ func set(to *[]string, list []string) {
 }
 
 // needs returns the expression over traits that the settings come to.
-func (s Settings) needs() string {
+func (s Settings) needs() string { return Needs(s.Needs, s.Nodes, s.Without, s.Pools) }
+
+// Needs returns the expression over traits that a node has to fit that fits needs, is one of
+// some nodes, none of others, and in one of some pools. What is empty is not asked for.
+func Needs(needs string, nodes, without, pools []string) string {
 	var parts []string
 	add := func(text string, join bool) {
 		if join {
@@ -171,14 +175,14 @@ func (s Settings) needs() string {
 			add(strings.Join(out, " || "), len(out) > 1)
 		}
 	}
-	if s.Needs != "" {
-		add(s.Needs, len(s.Nodes)+len(s.Without)+len(s.Pools) > 0)
+	if needs != "" {
+		add(needs, len(nodes)+len(without)+len(pools) > 0)
 	}
-	oneOf("name", s.Nodes)
-	for _, n := range s.Without {
+	oneOf("name", nodes)
+	for _, n := range without {
 		add("!(name=="+n+")", false)
 	}
-	oneOf("pool", s.Pools)
+	oneOf("pool", pools)
 	return strings.Join(parts, " && ")
 }
 

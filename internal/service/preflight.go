@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"github.com/dustin/go-humanize/english"
 	"github.com/maruel/natural"
 
 	"vexillum/internal/core/farm"
@@ -317,7 +318,9 @@ func (s *Service) SubmitPassing(
 	}
 	if seen.Failing > 0 {
 		done[0].Remarks = append(done[0].Remarks, fmt.Sprintf(
-			"%d of %d nodes do not pass the preflight, and get nothing of it.", seen.Failing, len(seen.Nodes),
+			"%d of %s %s not pass the preflight, and %s nothing of it.", seen.Failing,
+			english.Plural(len(seen.Nodes), "node", ""), english.PluralWord(seen.Failing, "does", "do"),
+			english.PluralWord(seen.Failing, "gets", "get"),
 		))
 	}
 	return done[0], seen, nil

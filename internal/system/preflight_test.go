@@ -90,6 +90,13 @@ func TestPreflight(t *testing.T) {
 		!strings.Contains(stdout, "To mend it: install them there.") {
 		t.Errorf("%d %s", code, stdout)
 	}
+	receipt := f.must(
+		"submit", "salt.glass", "--project", "salt-clock", "--frames", "1-4", "--dry-run", "--nodes", "kiln-01,kiln-02",
+		"--without", "kiln-02",
+	)
+	if !strings.Contains(receipt, "1 node that is online may") {
+		t.Errorf("nodes by name: %s", receipt)
+	}
 	_, stderr, code := f.vexillum(
 		"submit",
 		"salt.glass",
@@ -120,7 +127,7 @@ func TestPreflight(t *testing.T) {
 		"--preflight",
 		"2",
 	)
-	if !strings.Contains(out, "1 of 3 nodes do not pass the preflight, and get nothing of it.") {
+	if !strings.Contains(out, "1 of 3 nodes does not pass the preflight, and get nothing of it.") {
 		t.Error(out)
 	}
 	if run := f.ended(f.newestOf("salt")); run.State != "done" || !strings.Contains(run.Needs, "kiln-03") {
