@@ -127,7 +127,7 @@ func TestPreflight(t *testing.T) {
 		"--preflight",
 		"2",
 	)
-	if !strings.Contains(out, "1 of 3 nodes does not pass the preflight, and get nothing of it.") {
+	if !strings.Contains(out, "1 of 3 nodes does not pass the preflight, and gets nothing of it.") {
 		t.Error(out)
 	}
 	if run := f.ended(f.newestOf("salt")); run.State != "done" || !strings.Contains(run.Needs, "kiln-03") {
