@@ -98,6 +98,8 @@ var routes = []route{
 	{"DELETE", "/api/v1/presets/:preset", artist, live((*Server).dropPreset)},
 	{"GET", "/api/v1/rates", viewer, live((*Server).rates)},
 	{"PUT", "/api/v1/rates", wrangler, reading((*Server).setRate)},
+	{"GET", "/api/v1/preflight-rule", viewer, live((*Server).preflightRule)},
+	{"PUT", "/api/v1/preflight-rule", wrangler, reading((*Server).setPreflightRule)},
 	{"PUT", "/api/v1/preset-choice", artist, reading((*Server).choosePreset)},
 	{"GET", "/api/v1/runs/:run", viewer, (*Server).run},
 	{"GET", "/api/v1/runs/:run/results", viewer, (*Server).results},

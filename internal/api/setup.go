@@ -253,3 +253,13 @@ func (s *Server) setRate(c *gin.Context, f *floor.Floor, in wire.Rate) {
 	v, err := f.Setup.SetRate(c, in, person(c))
 	s.answer(c, v, err)
 }
+
+func (s *Server) preflightRule(c *gin.Context, f *floor.Floor) {
+	v, err := f.Setup.PreflightRule(c)
+	s.answer(c, v, err)
+}
+
+func (s *Server) setPreflightRule(c *gin.Context, f *floor.Floor, in wire.PreflightRule) {
+	v, err := f.Setup.SetPreflightRule(c, in, person(c))
+	s.answer(c, v, err)
+}

@@ -1,10 +1,12 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"net/http"
+	"path/filepath"
 	"strings"
 	"time"
 
@@ -76,6 +78,7 @@ func (a *app) preflightCommand() *cobra.Command {
 		_ = c.Flags().MarkHidden(name)
 	}
 	delete(c.Flag("project").Annotations, cobra.BashCompOneRequiredFlag)
+	c.AddCommand(a.preflightWhenCommand())
 	a.completeFlags(
 		c,
 		map[string]lister{
@@ -84,6 +87,100 @@ func (a *app) preflightCommand() *cobra.Command {
 		},
 	)
 	return c
+}
+
+// preflightText says what nodes have answered that were asked by themselves about a run.
+func preflightText(p *wire.RunPreflight) string {
+	if p == nil {
+		return ""
+	}
+	text := fmt.Sprintf(
+		"%d of %s %s, asked %s", p.Passing, english.Plural(p.Passing+p.Failing, "node", ""),
+		english.PluralWord(p.Passing, "passes", "pass"), moment(p.At, time.Now()),
+	)
+	if p.Sentence != "" {
+		text += ". " + p.Sentence
+	}
+	return text
+}
+
+// preflightWhenCommand says when nodes are asked by themselves.
+func (a *app) preflightWhenCommand() *cobra.Command {
+	var held bool
+	night, zone := "", ""
+	c := a.jsonFlag(&cobra.Command{
+		Use: "when", Short: "Say when nodes are asked by themselves, or change it",
+		Long: "Nodes that are ready are asked about each run that somebody holds, and in the evening about all that are open,\n" +
+			"so that what would fail at night is mended by day. What they answer stands with the run; where some fail, it\n" +
+			"needs a hand, and they are asked again every five minutes.",
+		Example: "  vexillum preflight when --night 18:30 --zone Europe/Dublin\n  vexillum preflight when --held=false --night never",
+		Args:    exactly(0, "no arguments"),
+	})
+	c.RunE = a.asking(func(ctx context.Context, cl *client.Client, _ []string) error {
+		if err := refuseEmpty(c); err != nil {
+			return err
+		}
+		rule, err := get[wire.PreflightRule](ctx, cl, "/api/v1/preflight-rule")
+		if err != nil {
+			return err
+		}
+		before := rule
+		if c.Flags().Changed("held") {
+			rule.Held = held
+		}
+		if c.Flags().Changed("night") {
+			rule.Night = strings.TrimPrefix(night, "never")
+			if rule.Zone == "" {
+				rule.Zone = localZone()
+			}
+		}
+		if zone != "" {
+			rule.Zone = zone
+		}
+		if zone != "" && rule.Night == "" {
+			return usageError{errors.New("--zone is of the evening; say when that is with --night")}
+		}
+		if rule != before {
+			if err := cl.Do(ctx, http.MethodPut, "/api/v1/preflight-rule", rule, &rule); err != nil {
+				return err
+			}
+		}
+		if a.json {
+			return a.printJSON(rule)
+		}
+		a.tellWhen(rule)
+		return nil
+	})
+	c.Flags().BoolVar(&held, "held", true, "ask about runs that somebody holds")
+	c.Flags().StringVar(&night, "night", "", "time of day, such as 18:30, to ask about all open runs; or never")
+	c.Flags().StringVar(&zone, "zone", "", "time zone of that, such as Europe/Dublin (default: that of this machine)")
+	return c
+}
+
+// localZone returns the name of the time zone of this machine, where it has one.
+func localZone() string {
+	if name := time.Local.String(); name != "Local" {
+		return name
+	}
+	where, err := filepath.EvalSymlinks("/etc/localtime")
+	if _, name, found := strings.Cut(where, "/zoneinfo/"); err == nil && found {
+		return name
+	}
+	return ""
+}
+
+// tellWhen says when nodes are asked by themselves.
+func (a *app) tellWhen(rule wire.PreflightRule) {
+	held := "Nodes are asked about each run that somebody holds."
+	if !rule.Held {
+		held = "Nodes are not asked about runs that somebody holds."
+	}
+	fmt.Fprintln(a.out, held)
+	if rule.Night == "" {
+		fmt.Fprintln(a.out, "They are not asked before the night; say when they shall be with --night 18:30.")
+		return
+	}
+	fmt.Fprintf(a.out, "They are asked about all open runs at %s (%s).\n", rule.Night, cmp.Or(rule.Zone, "UTC"))
 }
 
 // tellPreflight shows the matrix: rows with the same answers as one, and what fails in

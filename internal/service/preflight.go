@@ -50,26 +50,11 @@ func (s *Service) Preflight(ctx context.Context, in wire.Preflighting, by farm.P
 	if err != nil {
 		return out, err
 	}
-	r := f.Recipes.At(spec.Recipe, spec.RecipeVersion)
-	if r == nil {
-		return out, refusal.New(refusal.Conflict, "recipe", "the recipe %s is not there any more", spec.Recipe)
+	out.Left = max(0, len(candidates)-mostPreflight)
+	rows, err := s.askAll(ctx, candidates, spec, in.Frame)
+	if err != nil {
+		return out, err
 	}
-	if len(candidates) > mostPreflight {
-		out.Left = len(candidates) - mostPreflight
-		candidates = candidates[:mostPreflight]
-	}
-	limit := preflightTime
-	if in.Frame {
-		limit = preflightFrame
-	}
-	ctx, cancel := context.WithTimeout(ctx, limit)
-	defer cancel()
-	rows := make([]wire.PreflightNode, len(candidates))
-	var asked sync.WaitGroup
-	for i, c := range candidates {
-		asked.Go(func() { rows[i] = s.preflightNode(ctx, c, spec, r, in.Frame) })
-	}
-	asked.Wait()
 	name := spec.Job
 	if spec.Number > 0 {
 		name = spec.Name()
@@ -91,6 +76,35 @@ func (s *Service) Preflight(ctx context.Context, in wire.Preflighting, by farm.P
 		return natural.Compare(a.Name, b.Name)
 	})
 	return out, nil
+}
+
+// askAll asks nodes side by side about a run, the first of them where there are very many;
+// with a frame each renders a small one.
+func (s *Service) askAll(
+	ctx context.Context, candidates []fleet.Candidate, spec farm.Spec, frame bool,
+) ([]wire.PreflightNode, error) {
+	f, err := s.Floor()
+	if err != nil {
+		return nil, err
+	}
+	r := f.Recipes.At(spec.Recipe, spec.RecipeVersion)
+	if r == nil {
+		return nil, refusal.New(refusal.Conflict, "recipe", "the recipe %s is not there any more", spec.Recipe)
+	}
+	candidates = candidates[:min(len(candidates), mostPreflight)]
+	limit := preflightTime
+	if frame {
+		limit = preflightFrame
+	}
+	ctx, cancel := context.WithTimeout(ctx, limit)
+	defer cancel()
+	rows := make([]wire.PreflightNode, len(candidates))
+	var asked sync.WaitGroup
+	for i, c := range candidates {
+		asked.Go(func() { rows[i] = s.preflightNode(ctx, c, spec, r, frame) })
+	}
+	asked.Wait()
+	return rows, nil
 }
 
 func boolInt(b bool) int {

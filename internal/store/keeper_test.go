@@ -66,6 +66,8 @@ func studio() []farm.Record {
 			Name: "salt-clock", Title: "The Salt Clock", Weight: 1, Scenes: "scenes", Frames: "frames", At: now,
 			Members: map[string]farm.ProjectRole{"nadia": farm.Lead}, Closed: true,
 		},
+		farm.PreflightRuleSet{Rule: farm.PreflightRule{Held: true}, At: now},
+		farm.PreflightRuleSet{Rule: farm.PreflightRule{Night: "18:30", Zone: "Europe/Dublin"}, At: now},
 		farm.PersonSet{Name: "nadia", Role: farm.Artist, PasswordHash: "x", At: now},
 		farm.PersonSet{Name: "nadia", Role: farm.Wrangler, PasswordHash: "y", At: now},
 		farm.TokenIssued{Hash: "t1", Of: farm.AccessToken, Person: "nadia", At: now},

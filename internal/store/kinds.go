@@ -375,6 +375,15 @@ var kinds = map[farm.Kind]kept{
 			return []row{named("rate", r.Of.String())}, nil
 		}),
 	},
+	farm.PreflightRuleSet{}.Kind(): {
+		statement: `INSERT INTO preflight_rule (held, night, zone)
+		SELECT COALESCE((rule->>'held')::boolean, false), COALESCE(rule->>'night', ''), COALESCE(rule->>'zone', '')
+		FROM jsonb_to_recordset($1::jsonb) AS r(rule jsonb)
+		ON CONFLICT (one) DO UPDATE SET held = excluded.held, night = excluded.night, zone = excluded.zone`,
+		touches: of(func(farm.PreflightRuleSet) (writes, reads []row) {
+			return []row{named("preflight rule", "")}, nil
+		}),
+	},
 	farm.RunStitched{}.Kind(): {
 		statement: `UPDATE run SET stitched = true FROM jsonb_to_recordset($1::jsonb) AS r(run bigint) WHERE run.id = r.run`,
 		touches: of(func(r farm.RunStitched) (writes, reads []row) {

@@ -60,7 +60,7 @@ func (s *Store) Load(ctx context.Context, seq int64) (Loaded, error) {
 	}{
 		{"places", l.places}, {"licences", l.licences}, {"projects", l.projects}, {"people", l.people},
 		{"keys", l.keys}, {"pools", l.pools}, {"launch settings", l.launchSettings}, {"stays", l.stays},
-		{"recipes", l.recipes}, {"presets", l.presets}, {"rates", l.rates}, {"nodes", l.nodes},
+		{"recipes", l.recipes}, {"presets", l.presets}, {"rates", l.rates}, {"preflight rule", l.preflightRule}, {"nodes", l.nodes},
 		{"tokens", l.tokens}, {"runs", l.readRuns}, {"frames", l.frames}, {"attempts", l.attempts}, {"leases", l.leases},
 	} {
 		if err := step.do(); err != nil {
@@ -262,6 +262,13 @@ func (l *loader) recipes() error {
 		return err
 	}, `SELECT name, version, text, origin, by, note, at, dropped_at FROM recipe JOIN recipe_version USING (name)
 	ORDER BY name, version`)
+}
+
+func (l *loader) preflightRule() error {
+	return l.each(func(row *sql.Rows) error {
+		r := &l.state.PreflightRule
+		return row.Scan(&r.Held, &r.Night, &r.Zone)
+	}, `SELECT held, night, zone FROM preflight_rule`)
 }
 
 func (l *loader) rates() error {

@@ -3,24 +3,95 @@ package system
 import (
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 
 	"vexillum/internal/wire"
 )
+
+// plugged is a recipe that needs a file which is not there at first.
+func plugged(t *testing.T) map[string]string {
+	t.Helper()
+	practice, err := os.ReadFile("../recipe/builtin/practice-single.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return map[string]string{"glass.yaml": strings.NewReplacer(
+		"name: practice-single\n", "name: glass\n",
+		".practice\"]", ".glass\"]\nplugins: [\"{scene_root}/lens.plug\"]",
+	).Replace(string(practice))}
+}
+
+// TestRunsAreAskedAboutByThemselves holds a run that would fail, and mends in the evening what
+// is missing.
+func TestRunsAreAskedAboutByThemselves(t *testing.T) {
+	t.Parallel()
+	f := newFarmWith(t, plugged(t))
+	f.signIn()
+	f.scene("salt.glass", "practice: 1\npicture: salt\ncost: 30ms\n")
+	f.join("kiln-01", "--renderers", "practice-single,glass")
+	f.join("kiln-02", "--renderers", "practice-single")
+	in := wire.Submit{Job: "salt", Recipe: "glass", Scene: "salt.glass", Frames: "1-4", Held: true}
+	id := f.submit(in)
+	in.Job = "pepper"
+	f.submit(in)
+	f.wait("nodes were asked", func() bool { return f.run(id).Preflight != nil })
+	told := f.run(id).Preflight
+	if told.Passing != 0 || told.Failing != 1 || !strings.Contains(told.Sentence, "kiln-01") ||
+		!strings.Contains(told.Sentence, "lens.plug") || !strings.Contains(told.Sentence, "To mend it") {
+		t.Errorf("%+v", told)
+	}
+	hands := func() (out []string) {
+		var farm wire.Farm
+		if err := f.admin.Do(t.Context(), "GET", "/api/v1/farm", nil, &farm); err != nil {
+			t.Fatal(err)
+		}
+		for _, h := range farm.Hands {
+			if h.Kind == "preflight" {
+				out = append(out, h.Sentence)
+			}
+		}
+		return out
+	}
+	want := "No node would render salt/final-1: the only one that could fails the preflight. 1 other run has the same."
+	f.wait("they need a hand as one", func() bool { return slices.Equal(hands(), []string{want}) })
+	if out := f.must("show", "salt"); !strings.Contains(out, "0 of 1 node pass, asked") {
+		t.Error(out)
+	}
+
+	if err := os.WriteFile(filepath.Join(f.dir, "scenes", "lens.plug"), []byte("x"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	evening := time.Now().UTC().Add(time.Minute)
+	out := f.must("preflight", "when", "--night", evening.Format("15:04"), "--zone", "UTC")
+	if !strings.Contains(out, evening.Format("at 15:04 (UTC)")) {
+		t.Error(out)
+	}
+	f.wait("they are asked anew in the evening", func() bool { return f.run(id).Preflight.Passing == 1 })
+	if got := f.run(id).Preflight; got.Failing != 0 || got.Sentence != "" || len(hands()) != 0 {
+		t.Errorf("%+v, %v", got, hands())
+	}
+	for _, args := range [][]string{{"--night", "8"}, {"--night", ""}, {"--zone", "Pellmarsh"}} {
+		if _, stderr, code := f.vexillum(append([]string{"preflight", "when"}, args...)...); code == 0 {
+			t.Errorf("%v is taken: %s", args, stderr)
+		}
+	}
+	f.must("release", "salt")
+	f.must("preflight", "when", "--held=false", "--night", "never")
+	f.wait("it is done", func() bool { return f.run(id).State == "done" })
+	if f.run(id).Preflight != nil {
+		t.Error("a run that is done tells of a preflight")
+	}
+}
 
 // TestPreflight asks nodes of which each lacks something else, and submits to those that
 // pass.
 func TestPreflight(t *testing.T) {
 	t.Parallel()
-	practice, err := os.ReadFile("../recipe/builtin/practice-single.yaml")
-	if err != nil {
-		t.Fatal(err)
-	}
-	plugged := strings.NewReplacer("name: practice-single\n", "name: glass\n", ".practice\"]", ".glass\"]\nplugins: [\"{scene_root}/lens.plug\"]").
-		Replace(string(practice))
-	f := newFarmWith(t, map[string]string{"glass.yaml": plugged})
+	f := newFarmWith(t, plugged(t))
 	f.signIn()
 	f.scene("salt.practice", "practice: 1\npicture: salt\ncost: 30ms\n")
 	f.scene("salt.glass", "practice: 1\npicture: salt\ncost: 30ms\n")

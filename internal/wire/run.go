@@ -114,9 +114,12 @@ type Run struct {
 	Preset   *RunPreset     `json:"preset"`    // nil: none
 	HasFinal bool           `json:"has_final"` // a proof whose final can be submitted as it was asked for
 	Movie    bool           `json:"movie"`     // each of its frames is a movie
-	After    []RunAfter     `json:"after"`     // runs that it waits for, or has waited for
-	From     int64          `json:"from"`      // run whose frames it reads; 0: none
-	Changed  int64          `json:"changed"`
+	// what nodes have answered that were asked by themselves whether they can render it; null:
+	// they were not
+	Preflight *RunPreflight `json:"preflight"`
+	After     []RunAfter    `json:"after"` // runs that it waits for, or has waited for
+	From      int64         `json:"from"`  // run whose frames it reads; 0: none
+	Changed   int64         `json:"changed"`
 }
 
 // RunTiles are the parts of a still, which are the frames of its run.

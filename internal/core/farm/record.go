@@ -42,7 +42,7 @@ func Records() []Record {
 		RunSubmitted{}, RunMoved{}, RunKept{}, LeaseOpened{}, LeaseExtended{},
 		LeaseTrimmed{}, LeaseEnded{}, FrameAccepted{}, FrameDone{}, DeliveryLost{},
 		FrameFailed{}, FrameParked{}, FramesRetried{}, FramesRedone{}, Audited{},
-		RecipeSet{}, RecipeDropped{}, PresetSet{}, PresetDropped{}, PresetChosen{}, RateSet{},
+		RecipeSet{}, RecipeDropped{}, PresetSet{}, PresetDropped{}, PresetChosen{}, RateSet{}, PreflightRuleSet{},
 		RunStitched{}, NodeFound{},
 	}
 }

@@ -25,12 +25,13 @@ type State struct {
 	// LaunchSettings are what renderers run as and in, by what they are said for.
 	LaunchSettings map[LaunchScope]LaunchSettings
 	// Stays are places, recipes and pools that are held, or released in steps.
-	Freezes  map[FreezeScope]Freeze
-	Sights   map[NodeID][]PlaceSight // what nodes see of places; nil: none has told
-	Licences map[string]*Licence
-	Recipes  map[string]*Recipe
-	Presets  map[PresetKey]*Preset
-	Rates    map[RateScope]Rate
+	Freezes       map[FreezeScope]Freeze
+	Sights        map[NodeID][]PlaceSight // what nodes see of places; nil: none has told
+	Licences      map[string]*Licence
+	Recipes       map[string]*Recipe
+	Presets       map[PresetKey]*Preset
+	Rates         map[RateScope]Rate
+	PreflightRule PreflightRule
 	// PresetChoices are the names of presets that people's runs get where nothing is said.
 	PresetChoices map[PresetChoice]string
 	// Missing are recipes of open runs that the service does not have now: their
@@ -86,6 +87,7 @@ func NewState() *State {
 		Recipes:        map[string]*Recipe{},
 		Presets:        map[PresetKey]*Preset{},
 		Rates:          map[RateScope]Rate{},
+		PreflightRule:  FirstPreflightRule,
 		PresetChoices:  map[PresetChoice]string{},
 
 		nodeNames:  map[string]NodeID{},

@@ -18,6 +18,7 @@ import (
 type Candidate struct {
 	Errander
 	Online  bool
+	Ready   bool // it would be dealt frames of it as soon as they come
 	Roots   farm.Roots
 	Answers []wire.PreflightAnswer // to what the service can tell
 }
@@ -50,6 +51,8 @@ func (d *Desk) Candidates(ctx context.Context, spec farm.Spec, names []string) (
 				Online:   n.Reach == farm.Online, Roots: t.State.Roots(p, n.Facts.OS),
 			}
 			c.Answers = t.answers(n, run, env)
+			_, offers := n.Facts.Renderer(run.Spec.Recipe)
+			c.Ready = c.Online && offers && n.Health != farm.Sidelined && (n.Duty == farm.OnDuty || n.Duty == farm.OffDuty)
 			out = append(out, c)
 		}
 		return nil

@@ -18,7 +18,7 @@ import (
 
 // urgency are the kinds of what needs a hand, the most urgent first.
 var urgency = []string{
-	"place", "delivery", "hush", "failed", "failing", "nobody", "parked", "at risk", "sidelined", "full", "scouts",
+	"place", "delivery", "hush", "failed", "failing", "nobody", "parked", "preflight", "at risk", "sidelined", "full", "scouts",
 	"silent", "held",
 }
 
@@ -27,6 +27,7 @@ func (b *Board) alerts(now time.Time, sight farm.Sight) []wire.NeedHand {
 	out := []wire.NeedHand{}
 	for _, some := range [][]wire.NeedHand{
 		b.parked(sight), b.stuck(), b.sidelined(), b.frozen(), b.undelivered(), b.risks(now), b.scouted(), b.silent(),
+		b.unfit(sight),
 	} {
 		out = append(out, some...)
 	}

@@ -47,9 +47,10 @@ type Board struct {
 	dirty     dirtySet
 	audiences map[string]*audience // those who follow, by what they see
 	sightsAt  int64                // the last change of who sees what
-	away      map[string]string    // places that are not there, with why
-	lookedAt  time.Time            // when runs that wait were looked at again
-	lookedTo  int                  // the last of them, by its place in the queue
+	preflown  map[farm.RunID]wire.RunPreflight
+	away      map[string]string // places that are not there, with why
+	lookedAt  time.Time         // when runs that wait were looked at again
+	lookedTo  int               // the last of them, by its place in the queue
 
 	foretold   map[farm.RunID]forecast.Finish // by plays
 	foretoldAt time.Time
@@ -68,6 +69,7 @@ func New(w *writer.Writer, e *engine.Engine, s *farm.State, o Options) *Board {
 		why: explain.New(e.Dealer(), s, o.Pace), active: o.Active, version: o.Version,
 		live: map[farm.NodeID]*Live{}, newest: o.Newest, blocks: map[farm.RunID]blocky{},
 		dirty: newDirtySet(), audiences: map[string]*audience{},
+		preflown: map[farm.RunID]wire.RunPreflight{},
 	}
 	if b.newest == nil {
 		b.newest = map[farm.RunID]Newest{}

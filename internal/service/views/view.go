@@ -288,6 +288,9 @@ func (b *Board) RunView(run *farm.Run, now time.Time) wire.Run {
 		v.Preset = &wire.RunPreset{Name: p.Name, Version: p.Version, Changed: wire.List(p.Changed)}
 	}
 	v.MemoryPeak, _ = b.m.Memory(run, frames.Set{})
+	if told, known := b.preflown[run.ID]; known && !run.State.Closed() {
+		v.Preflight = &told
+	}
 	v.AtRisk = b.atRisk(run, v.Forecast, now)
 	var rendering, verifying, delivering []frames.Span
 	one := func(f int) frames.Span { return frames.Span{First: f, Last: f} }

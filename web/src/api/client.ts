@@ -46,6 +46,7 @@ export type SceneValue = Schemas["SceneValue"];
 export type Estimate = Schemas["Estimate"];
 export type Preflight = Schemas["Preflight"];
 export type Preset = Schemas["Preset"];
+export type PreflightRule = Schemas["PreflightRule"];
 export type Rate = Schemas["Rate"];
 export type Project = Schemas["Project"];
 export type Person = Schemas["Person"];
@@ -169,6 +170,8 @@ export const setProject = (project: string, body: Schemas["ProjectChange"]) =>
   answer(api.PATCH("/api/v1/projects/{project}", { params: { path: { project } }, body }));
 export const setPool = (pool: string, body: Schemas["NewPool"]) =>
   answer(api.PUT("/api/v1/pools/{pool}", { params: { path: { pool } }, body }));
+export const getPreflightRule = () => answer(api.GET("/api/v1/preflight-rule"));
+export const setPreflightRule = (body: PreflightRule) => answer(api.PUT("/api/v1/preflight-rule", { body }));
 export const getPresets = () => answer(api.GET("/api/v1/presets"));
 const ofPreset = (p: Preset) => ({ ...(p.project && { project: p.project }), ...(p.recipe && { recipe: p.recipe }) });
 /** Adds a version to a preset that is still as it was seen, or makes the preset. */

@@ -324,6 +324,16 @@ function launchSettings({ launch_settings: e }: Run): string {
   return set.filter(Boolean).join(", ");
 }
 
+/** What nodes have answered that were asked by themselves. */
+function preflown({ preflight: p }: Run): string {
+  if (!p) {
+    return "";
+  }
+  const all = p.passing + p.failing;
+  const said = `${p.passing} of ${all} ${all === 1 ? "node" : "nodes"} ${p.passing === 1 ? "passes" : "pass"}, asked ${whole(p.at)}`;
+  return p.sentence ? `${said}. ${told(p.sentence)}` : said;
+}
+
 /** From which preset it has its settings, and what of it is otherwise. */
 function preset({ preset: p }: Run): string {
   if (!p) {
@@ -342,6 +352,7 @@ function Settings({ run }: { run: Run }) {
     ["recipe", run.recipe_version ? `${run.recipe}, version ${run.recipe_version}` : run.recipe],
     ["renderer", run.renderer],
     ["preset", preset(run)],
+    ["preflight", preflown(run)],
     ["needs", run.needs],
     ["priority", run.priority === "normal" ? "" : run.priority],
     ["ceiling", run.ceiling],

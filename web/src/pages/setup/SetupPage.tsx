@@ -22,6 +22,7 @@ import { useTitle } from "../../parts/title";
 import { ByName, Count, useKeep } from "./keep";
 import { PeoplePart } from "./PeoplePart";
 import { PoolsPart } from "./PoolsPart";
+import { PreflightPart } from "./PreflightPart";
 import { PresetsPart } from "./PresetsPart";
 import { ProjectsPart } from "./ProjectsPart";
 import { RatesPart } from "./RatesPart";
@@ -53,6 +54,7 @@ export function SetupPage({ me }: { me: Me }) {
       <PresetsPart me={me} />
       {isWrangler(me) && (
         <>
+          <PreflightPart />
           <Licences />
           <RatesPart />
         </>

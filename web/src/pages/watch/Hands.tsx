@@ -39,6 +39,7 @@ const kinds: Record<string, [string, string]> = {
   place: ["place is away", "places are away"],
   held: ["hold of a place, pool or recipe", "holds of places, pools and recipes"],
   scouts: ["run waits for a yes", "runs wait for a yes"],
+  preflight: ["run would fail on some nodes", "runs would fail on some nodes"],
   "at risk": ["run is at risk", "runs are at risk"],
 };
 
