@@ -99,7 +99,7 @@ func (s *Server) estimate(c *gin.Context, _ *floor.Floor, in wire.Estimating) {
 		return
 	}
 	if in.Submit != nil {
-		v, err := s.svc.Estimate(c, []service.Asked{{Submit: *in.Submit}}, person(c))
+		v, err := s.svc.EstimateOne(c, *in.Submit, person(c))
 		s.answer(c, v, err)
 		return
 	}

@@ -149,16 +149,8 @@ func (s *Server) submit(c *gin.Context, _ *floor.Floor, in wire.Submit) {
 		s.submitted(c, in, done, err)
 		return
 	}
-	done, err := s.svc.SubmitAsked(c, []service.Asked{{Submit: in}}, person(c), key, digest)
-	var one *queue.BatchError
-	if errors.As(err, &one) {
-		err = one.Err
-	}
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	s.submitted(c, in, done[0], nil)
+	done, err := s.svc.SubmitOne(c, in, person(c), key, digest)
+	s.submitted(c, in, done, err)
 }
 
 // submitted answers with the receipt of a submit.

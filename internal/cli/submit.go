@@ -257,6 +257,10 @@ func (s *submission) bindSteps(f *pflag.FlagSet) {
 	)
 	f.IntVar(&s.in.Overlap, "overlap", 0, "pixels that tiles are rendered beyond their own")
 	f.BoolVar(&s.in.DropTiles, "drop-tiles", false, "remove the tiles once the picture is put together")
+	f.BoolVar(
+		&s.in.OneByOne, "one-by-one", false,
+		"with tiles and several frames: a run of each frame, each waiting for the one before",
+	)
 	f.StringVar(&s.in.From, "from", "", "run whose frames are read, as for a movie; this one waits for it")
 	f.StringArrayVar(&s.after, "after", nil, "a run that has to be done before (may be given several times)")
 	f.StringArrayVar(

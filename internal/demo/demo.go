@@ -341,7 +341,7 @@ func (f *Farm) Fill(ctx context.Context) error {
 		{Job: "tidal_floor", Project: "tidal-room", Scene: "tidal-room/tidal_floor.pov", Frames: "1-90", Width: width, Height: height},
 		{Job: "salt_020", Project: "salt-clock", Scene: "salt-clock/salt_020.practice", Frames: "1-180", Width: width, Height: height, Held: true},
 		{Job: "salt_040", Project: "salt-clock", Scene: "salt-clock/salt_020.practice", Frames: "1-480", Width: width, Height: height, Priority: "low", Due: due(4 * time.Minute)},
-		{Job: "tidal_poster", Project: "tidal-room", Scene: "tidal-room/tidal_pair.practice", Frames: "24", Width: 1280, Height: 720, Tiles: "4x3", Overlap: 8, Passes: []string{"depth"}, Priority: "high"},
+		{Job: "tidal_poster", Project: "tidal-room", Scene: "tidal-room/tidal_pair.practice", Frames: "24", Width: 1280, Height: 720, Tiles: "4x3", Overlap: 8, Passes: []string{"normal"}, Priority: "high"},
 	} {
 		if _, err := f.submit(ctx, in); err != nil {
 			return err

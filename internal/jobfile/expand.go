@@ -25,7 +25,7 @@ type Run struct {
 func (r Run) Submit() (wire.Submit, error) {
 	in := wire.Submit{
 		Job: r.Name, Project: r.Project, Kind: r.Kind, Bundle: r.Bundle, Recipe: r.Recipe, Scene: r.Scene,
-		Tiles: r.Tiles, Overlap: r.Overlap, DropTiles: r.Drop, With: r.With, Frames: string(r.Frames),
+		Tiles: r.Tiles, Overlap: r.Overlap, DropTiles: r.Drop, OneByOne: r.OneByOne, With: r.With, Frames: string(r.Frames),
 		Shot: string(r.Shot), Output: r.Output, Preset: r.Preset, Due: r.Due,
 	}
 	if r.Held != nil {

@@ -37,25 +37,26 @@ type File struct {
 
 // Job is one job of a file. Fields that are empty say nothing.
 type Job struct {
-	Name    string            `json:"name,omitempty"`
-	Project string            `json:"project,omitempty"`
-	Scene   string            `json:"scene,omitempty"`
-	Bundle  string            `json:"bundle,omitempty"`
-	With    []string          `json:"with,omitempty"`
-	Recipe  string            `json:"recipe,omitempty"`
-	Preset  string            `json:"preset,omitempty"`
-	Frames  Text              `json:"frames,omitempty"`
-	Shot    Text              `json:"shot,omitempty"`
-	Kind    string            `json:"kind,omitempty"`
-	Output  string            `json:"output,omitempty"`
-	Each    map[string][]Text `json:"each,omitempty"`
-	After   []After           `json:"after,omitempty"`
-	From    string            `json:"from,omitempty"`
-	Tiles   string            `json:"tiles,omitempty"`
-	Overlap int               `json:"overlap,omitempty"`
-	Drop    bool              `json:"drop_tiles,omitempty"`
-	Held    *bool             `json:"held,omitempty"`
-	Due     string            `json:"due,omitempty"`
+	Name     string            `json:"name,omitempty"`
+	Project  string            `json:"project,omitempty"`
+	Scene    string            `json:"scene,omitempty"`
+	Bundle   string            `json:"bundle,omitempty"`
+	With     []string          `json:"with,omitempty"`
+	Recipe   string            `json:"recipe,omitempty"`
+	Preset   string            `json:"preset,omitempty"`
+	Frames   Text              `json:"frames,omitempty"`
+	Shot     Text              `json:"shot,omitempty"`
+	Kind     string            `json:"kind,omitempty"`
+	Output   string            `json:"output,omitempty"`
+	Each     map[string][]Text `json:"each,omitempty"`
+	After    []After           `json:"after,omitempty"`
+	From     string            `json:"from,omitempty"`
+	Tiles    string            `json:"tiles,omitempty"`
+	Overlap  int               `json:"overlap,omitempty"`
+	Drop     bool              `json:"drop_tiles,omitempty"`
+	OneByOne bool              `json:"one_by_one,omitempty"`
+	Held     *bool             `json:"held,omitempty"`
+	Due      string            `json:"due,omitempty"`
 	Settings
 }
 

@@ -37,14 +37,15 @@ func paint(picture string, names []string, frame, width, height int, pan float64
 	painter := painters[picture]
 	t := float64(((frame%cycle)+cycle)%cycle) / cycle
 	half := float64(height) / 2
+	look := func(x, y float64) rgb { return painter(x, y, t, 1.2/half) }
 	for py := range height {
 		for px := range width {
 			x := (float64(px)+0.5-float64(width)/2)/half + pan
 			y := (half - float64(py) - 0.5) / half
-			c := painter(x, y, t, 1.2/half)
+			c := look(x, y)
 			img.SetNRGBA(px, py, c.nrgba())
 			for i, name := range names {
-				beside[i].Set(px, py, passes[name].point(c, y))
+				beside[i].Set(px, py, passes[name].point(spot{x, y, c, 1 / half, look}))
 			}
 		}
 	}

@@ -6,6 +6,7 @@ import (
 	"image"
 	"image/color"
 	"image/png"
+	"math"
 	"os"
 	"path/filepath"
 	"strings"
@@ -148,7 +149,7 @@ func TestPassesAreDrawnBesideThePicture(t *testing.T) {
 	scene := sceneFile(t, "practice: 1\npicture: salt\nstamp: true\ntrouble: [{frame: 2, does: no pass}]\n")
 	o := Options{
 		Scene: scene, Staging: dir, Width: 32, Height: 18, Speed: 1, First: 1, Last: 2,
-		Passes: "depth,matte", Node: "kiln-01",
+		Passes: "depth,normal,matte", Node: "kiln-01",
 	}
 	if err := Render(o, nil, new(bytes.Buffer)); err != nil {
 		t.Fatal(err)
@@ -187,6 +188,17 @@ func TestPassesAreDrawnBesideThePicture(t *testing.T) {
 	}
 	if _, matte := read("matte.1.png"); matte.ColorModel() != color.GrayModel {
 		t.Errorf("matte is %T", matte)
+	}
+	_, normal := read("normal.1.png")
+	for y := range 18 { // directions have a length of 1, and none looks away from the camera
+		for x := range 32 {
+			r, g, b, _ := normal.At(x, y).RGBA()
+			part := func(v uint32) float64 { return float64(v)/32767.5 - 1 }
+			length := math.Sqrt(part(r)*part(r) + part(g)*part(g) + part(b)*part(b))
+			if math.Abs(length-1) > 0.001 || part(b) <= 0 {
+				t.Fatalf("the normal at %d,%d is %g, %g, %g", x, y, part(r), part(g), part(b))
+			}
+		}
 	}
 	if _, err := os.Stat(filepath.Join(dir, "matte.2.png")); err == nil {
 		t.Error("a frame that shall leave no last pass has left it")

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"fmt"
+
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/jobfile"

@@ -25,6 +25,15 @@ const (
 	hardTime      = 2500 * time.Millisecond // for the first play, on a large farm that is busy
 )
 
+// EstimateOne is Estimate of what somebody asks for as one.
+func (s *Service) EstimateOne(ctx context.Context, in wire.Submit, by farm.Person) (wire.Estimate, error) {
+	asked, err := oneByOne(Asked{Submit: in}, 0)
+	if err != nil {
+		return wire.Estimate{}, err
+	}
+	return s.Estimate(ctx, asked, by)
+}
+
 // Estimate says when runs would be finished that somebody asks for, what they would take,
 // and whether more nodes would help. Nothing is submitted.
 func (s *Service) Estimate(ctx context.Context, asked []Asked, by farm.Person) (out wire.Estimate, err error) {

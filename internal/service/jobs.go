@@ -45,8 +45,9 @@ func readJobs(in wire.SubmitJobs) (*jobfile.File, []jobfile.Run, []Asked, error)
 	if len(wrong) > 0 {
 		return nil, nil, nil, fileschema.Placed(text, wrong)
 	}
-	asked := make([]Asked, 0, len(runs))
-	for _, run := range runs {
+	asked, of := make([]Asked, 0, len(runs)), make([]jobfile.Run, 0, len(runs))
+	place := make([]int, len(runs)) // of the last run that one of the file comes to
+	for i, run := range runs {
 		submit, err := run.Submit()
 		if no := (*jobfile.WrongError)(nil); errors.As(err, &no) {
 			return nil, nil, nil, fileschema.Placed(
@@ -60,11 +61,22 @@ func readJobs(in wire.SubmitJobs) (*jobfile.File, []jobfile.Run, []Asked, error)
 			a.Proof = *run.Settings.Proof
 		}
 		for _, w := range run.Waits {
-			a.Waits = append(a.Waits, queue.Wait{Of: w.Of, Name: w.Name, Frames: w.Frame, Reads: w.Reads})
+			wait := queue.Wait{Of: w.Of, Name: w.Name, Frames: w.Frame, Reads: w.Reads}
+			if w.Of >= 0 { // it stands before
+				wait.Of = place[w.Of]
+			}
+			a.Waits = append(a.Waits, wait)
 		}
-		asked = append(asked, a)
+		stills, err := oneByOne(a, len(asked))
+		if err != nil {
+			return nil, nil, nil, placed(text, file, run, err)
+		}
+		for _, still := range stills {
+			asked, of = append(asked, still), append(of, run)
+		}
+		place[i] = len(asked) - 1
 	}
-	return file, runs, asked, nil
+	return file, of, asked, nil
 }
 
 // EstimateJobs is Estimate of the runs of a job file.

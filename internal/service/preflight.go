@@ -134,6 +134,11 @@ func (s *Service) preflown(
 			return spec, err
 		}
 	}
+	stills, err := oneByOne(asked, 0)
+	if err != nil {
+		return spec, err
+	}
+	asked = stills[0] // the others ask the same of nodes
 	asked.DryRun = true
 	subs, err := s.submissions(ctx, f, []Asked{asked}, by, "", "")
 	if err == nil {
@@ -322,20 +327,16 @@ func (s *Service) SubmitPassing(
 	if err := exclude(&in, seen, least); err != nil {
 		return Submitted{}, seen, err
 	}
-	done, err := s.SubmitAsked(ctx, []Asked{{Submit: in}}, by, key, digest)
+	done, err := s.SubmitOne(ctx, in, by, key, digest)
 	if err != nil {
-		var one *queue.BatchError
-		if errors.As(err, &one) {
-			err = one.Err
-		}
 		return Submitted{}, seen, err
 	}
 	if seen.Failing > 0 {
-		done[0].Remarks = append(done[0].Remarks, fmt.Sprintf(
+		done.Remarks = append(done.Remarks, fmt.Sprintf(
 			"%d of %s %s not pass the preflight, and %s nothing of it.", seen.Failing,
 			english.Plural(len(seen.Nodes), "node", ""), english.PluralWord(seen.Failing, "does", "do"),
 			english.PluralWord(seen.Failing, "gets", "get"),
 		))
 	}
-	return done[0], seen, nil
+	return done, seen, nil
 }

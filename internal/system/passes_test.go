@@ -33,7 +33,7 @@ func TestPassesOfAFrameGoTogether(t *testing.T) {
 	if out, stderr, code := f.vexillum(
 		"submit", "salt.practice", "--project", "salt-clock", "--frames", "1-40", "--passes", "depth,lights",
 	); code != 1 ||
-		!strings.Contains(stderr, `no pass "lights"; it has depth, matte`) {
+		!strings.Contains(stderr, `no pass "lights"; it has depth, matte, normal`) {
 		t.Errorf("a pass that there is not: %s%s", out, stderr)
 	}
 	id := f.submit(

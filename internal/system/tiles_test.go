@@ -1,6 +1,7 @@
 package system
 
 import (
+	"errors"
 	"fmt"
 	"image"
 	"image/png"
@@ -80,9 +81,12 @@ func TestAStillInTiles(t *testing.T) {
 	}
 
 	// The service is killed in the middle; parts are dropped; tiles overlap; passes come along.
-	plain := submit("salt", wire.Submit{Scene: "salt.practice", Recipe: "practice", Passes: []string{"depth", "matte"}})
+	plain := submit(
+		"salt",
+		wire.Submit{Scene: "salt.practice", Recipe: "practice", Passes: []string{"depth", "normal"}},
+	)
 	id := f.submit(wire.Submit{
-		Job: "salt_tiles", Scene: "salt.practice", Recipe: "practice", Passes: []string{"depth", "matte"}, Width: 331, Height: 187,
+		Job: "salt_tiles", Scene: "salt.practice", Recipe: "practice", Passes: []string{"depth", "normal"}, Width: 331, Height: 187,
 		Frames: "17", Shot: "1-40", Tiles: "100x60px", Overlap: 5, DropTiles: true,
 	})
 	f.done(id, 3)
@@ -99,9 +103,9 @@ func TestAStillInTiles(t *testing.T) {
 		f.pictureOf(still, "depth/salt_tiles.depth.0017.png"),
 	)
 	f.alike(
-		"matte",
-		f.pictureOf(plain, "matte/salt.matte.0017.png"),
-		f.pictureOf(still, "matte/salt_tiles.matte.0017.png"),
+		"normal",
+		f.pictureOf(plain, "normal/salt.normal.0017.png"),
+		f.pictureOf(still, "normal/salt_tiles.normal.0017.png"),
 	)
 	if _, err := os.Stat(filepath.Join(f.dir, "frames", still.Output, "tiles")); err == nil {
 		t.Error("the tiles were to be dropped, and are there")
@@ -113,6 +117,89 @@ func TestAStillInTiles(t *testing.T) {
 		t.Errorf("the still is %s with %d tiles", fitted.State, len(fitted.Tiles.Rects))
 	}
 	f.alike("by speed", f.pictureOf(plain, "salt.0017.png"), f.pictureOf(fitted, "salt_fit.0017.png"))
+
+	// Several, one after the other: a run of each, and nothing where one of them cannot be.
+	out := f.must(
+		"submit",
+		"salt.practice",
+		"--project",
+		"salt-clock",
+		"--recipe",
+		"practice",
+		"--job",
+		"salt_stills",
+		"--size",
+		"64x36",
+		"--frames",
+		"17-19/2",
+		"--tiles",
+		"2x2",
+		"--one-by-one",
+	)
+	if !strings.Contains(out, "salt_stills_0019/final-1") ||
+		!strings.Contains(
+			out,
+			"It is the last of 2 stills that are rendered one after the other, the first of them salt_stills_0017/final-1.",
+		) {
+		t.Error(out)
+	}
+	last := f.ended(f.named("salt_stills_0019").ID)
+	first := f.run(f.named("salt_stills_0017").ID)
+	if last.State != "done" || first.State != "done" || last.StartedAt.Before(*first.EndedAt) ||
+		first.Output != "salt_stills/0017/final-1" || first.Tiles.Frame != 17 || last.Tiles.Frame != 19 {
+		t.Errorf("%+v\n%+v", first, last)
+	}
+	count := func() int {
+		var runs []wire.Run
+		if err := f.admin.Do(t.Context(), "GET", "/api/v1/runs", nil, &runs); err != nil {
+			t.Fatal(err)
+		}
+		return len(runs)
+	}
+	before := count()
+	for _, c := range []struct {
+		args []string
+		says string
+	}{
+		{[]string{"--frames", "1-3", "--one-by-one"}, "say which tiles"},
+		{[]string{"--tiles", "2x2", "--one-by-one"}, "say which frames"},
+		{[]string{"--frames", "1-3", "--tiles", "99x99", "--one-by-one"}, "more tiles than the picture"},
+		{[]string{"--frames", "1-2000", "--tiles", "2x2", "--one-by-one"}, "at most 1000 stills"},
+	} {
+		args := append([]string{
+			"submit", "salt.practice", "--project", "salt-clock", "--recipe", "practice", "--job", "none", "--size", "64x36",
+		}, c.args...)
+		if _, stderr, code := f.vexillum(args...); code == 0 || !strings.Contains(stderr, c.says) {
+			t.Errorf("%v: %s", c.args, stderr)
+		}
+	}
+	if now := count(); now != before {
+		t.Errorf("%d runs were made although none could be", now-before)
+	}
+
+	file := wire.SubmitJobs{Text: `job_file: 1
+project: salt-clock
+all: {scene: salt.practice, recipe: practice, size: 64x36, held: true}
+jobs:
+  - {name: behind, frames: 1-2, after: [filed]}
+  - {name: filed, frames: 17-19, tiles: 2x1, one_by_one: true}
+`}
+	var jobs wire.JobsSubmitted
+	if err := f.admin.Do(t.Context(), "POST", "/api/v1/jobs", file, &jobs); err != nil || len(jobs.Receipts) != 4 {
+		t.Fatalf("%v: %+v", err, jobs)
+	}
+	for name, after := range map[string]string{"behind": "filed_0019", "filed_0019": "filed_0018", "filed_0018": "filed_0017"} {
+		if waits := f.named(name).After; len(waits) != 1 || waits[0].Name != after+"/final-1" {
+			t.Errorf("%s waits for %v", name, waits)
+		}
+	}
+	file.Text = strings.Replace(file.Text, "tiles: 2x1, ", "", 1)
+	err := f.admin.Do(t.Context(), "POST", "/api/v1/jobs", file, nil)
+	var p *wire.Problem
+	if !errors.As(err, &p) || len(p.Mistakes) != 1 || p.Mistakes[0].Line != 6 ||
+		!strings.Contains(p.Mistakes[0].What, "say which tiles") {
+		t.Errorf("%+v", err)
+	}
 
 	// One tile again: the picture is put together anew, and the old one is kept.
 	f.must("redo", "ball_tiles", "--frames", "5")

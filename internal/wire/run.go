@@ -230,6 +230,9 @@ type Submit struct {
 	Tiles     string `json:"tiles,omitempty"`
 	Overlap   int    `json:"overlap,omitempty"`
 	DropTiles bool   `json:"drop_tiles,omitempty"`
+	// OneByOne makes a run of each of several frames that are rendered in tiles, each waiting for
+	// the one before; the answer is that of the last.
+	OneByOne bool `json:"one_by_one,omitempty"`
 	// Preflight asks each node first, and submits to those that pass, if at least so many do.
 	Preflight int `json:"preflight,omitempty"`
 	// Missing leaves out frames that the job's newest run of the kind has, and that are there

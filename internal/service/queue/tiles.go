@@ -88,7 +88,8 @@ func (t *transaction) divide(spec *farm.Spec, sub Submission) error {
 		return refusal.New(
 			refusal.Invalid,
 			"tiles",
-			"tiles are of one frame, and %s are asked for; name one with --frames, and render several as a run each, or whole",
+			"tiles are of one frame, and %s are asked for; name one with --frames, let them come one after the other with "+
+				"--one-by-one, or render whole pictures",
 			english.Plural(spec.Frames.Len(), "frame", ""),
 		)
 	}

@@ -223,7 +223,7 @@ function Picture({ form, change, scene, wrong }: PartProps) {
             onChange={(e) => change({ scale: e.target.value })}
           />
         </Field>
-        {still && (
+        {(still || form.oneByOne) && (
           <>
             <Field name="tiles" wrong={wrong.get("tiles")}>
               <input
@@ -245,7 +245,18 @@ function Picture({ form, change, scene, wrong }: PartProps) {
             </Field>
           </>
         )}
-        {still && form.tiles.trim() !== "" && (
+        {!still && form.frames.trim() !== "" && (
+          <label className="col-span-full flex items-center gap-2 text-[13px]">
+            <input
+              type="checkbox"
+              className="checkbox checkbox-xs"
+              checked={form.oneByOne}
+              onChange={(e) => change({ oneByOne: e.target.checked })}
+            />
+            divide each of these frames over nodes in tiles, one frame after the other
+          </label>
+        )}
+        {(still || form.oneByOne) && form.tiles.trim() !== "" && (
           <label className="col-span-full flex items-center gap-2 text-[13px]">
             <input
               type="checkbox"

@@ -20,6 +20,7 @@ export interface Form {
   tiles: string;
   overlap: string;
   dropTiles: boolean;
+  oneByOne: boolean;
   priority: string;
   needs: string;
   nodes: string;
@@ -50,6 +51,7 @@ export const emptyForm: Form = {
   tiles: "",
   overlap: "",
   dropTiles: false,
+  oneByOne: false,
   priority: "",
   needs: "",
   nodes: "",
@@ -117,6 +119,7 @@ export function jobFile(form: Form, project: string, scene: Scene): string {
     ...text("tiles"),
     ...(form.overlap.trim() && { overlap: count(form.overlap) }),
     ...(form.tiles.trim() && form.dropTiles && { drop_tiles: true }),
+    ...(form.tiles.trim() && form.oneByOne && { one_by_one: true }),
     ...text("priority"),
     ...text("needs"),
     ...list("nodes"),
