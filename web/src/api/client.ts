@@ -277,6 +277,9 @@ export const picture = (run: number, frame: number, pass = "") =>
   `/api/v1/runs/${run}/frames/${frame}/picture?as=shown${pass && `&pass=${pass}`}`;
 export const contactSheet = (run: number) => `/api/v1/runs/${run}/contact-sheet`;
 
+/** The project in which nodes test themselves. Nobody else submits to it. */
+export const ownProject = "self-test";
+
 /** What people may be, the least first. */
 export const ranks = ["viewer", "artist", "wrangler", "admin"];
 

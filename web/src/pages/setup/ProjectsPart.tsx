@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { getPlaces, getProjects, type Project, setProject } from "../../api/client";
+import { getPlaces, getProjects, ownProject, type Project, setProject } from "../../api/client";
 import { ByName, useKeep, Written } from "./keep";
 import { Members } from "./Members";
 
@@ -9,7 +9,7 @@ export function ProjectsPart() {
   const places = useQuery({ queryKey: ["places"], queryFn: getPlaces });
   const keep = useKeep("projects");
   const names = (places.data ?? []).map((p) => p.name);
-  const shown = (projects.data ?? []).filter((p) => p.name !== "vexillum");
+  const shown = (projects.data ?? []).filter((p) => p.name !== ownProject);
   return (
     <section aria-label="Projects">
       <h2 className="section">

@@ -1,6 +1,14 @@
 import { useQuery } from "@tanstack/react-query";
 import { type FormEvent, useId, useState } from "react";
-import { getProjects, getTrial, type RecipeTrial, stopTrial, type TrialLine, tryRecipe } from "../../api/client";
+import {
+  getProjects,
+  getTrial,
+  ownProject,
+  type RecipeTrial,
+  stopTrial,
+  type TrialLine,
+  tryRecipe,
+} from "../../api/client";
 import { useFarm } from "../../api/live";
 import { Field } from "../../parts/Field";
 
@@ -62,7 +70,7 @@ interface WantedProps {
 function Wanted({ name, can, begin }: WantedProps) {
   const farm = useFarm().data;
   const projects = useQuery({ queryKey: ["projects"], queryFn: getProjects });
-  const names = (projects.data ?? []).map((p) => p.name).filter((p) => p !== "vexillum");
+  const names = (projects.data ?? []).map((p) => p.name).filter((p) => p !== ownProject);
   const [project, setProject] = useState("");
   const chosen = project || names[0] || "";
   const known = (farm?.runs ?? []).filter((r) => r.project === chosen && r.recipe === name && !r.bundle);

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { getProjects, getScene, isArtist, type Me, type Scene } from "../../api/client";
+import { getProjects, getScene, isArtist, type Me, ownProject, type Scene } from "../../api/client";
 import { useAddress } from "../../parts/address";
 import { NotAllowed } from "../../parts/NotAllowed";
 import { sentence } from "../../parts/time";
@@ -14,7 +14,7 @@ export function SubmitPage({ me }: { me: Me }) {
   useTitle("Submit");
   const [address, change] = useAddress();
   const projects = useQuery({ queryKey: ["projects"], queryFn: getProjects });
-  const all = (projects.data ?? []).filter((p) => p.name !== "vexillum");
+  const all = (projects.data ?? []).filter((p) => p.name !== ownProject);
   const project = address.get("project") ?? all[0]?.name ?? "";
   const scene = address.get("scene") ?? "";
   const recipe = address.get("recipe") ?? "";
