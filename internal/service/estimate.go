@@ -6,6 +6,7 @@ import (
 	"math"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"vexillum/internal/core/farm"
@@ -91,7 +92,21 @@ func (s *Service) played(ctx context.Context, seen queue.Estimating) (out wire.E
 	if !out.Known {
 		return out, nil
 	}
-	estimates, err := seen.Position.Estimate(ids, 1, estimatePlays, within(estimateTime), within(hardTime))
+	// With fewer nodes it is played beside the estimate itself, once that has a first answer: on
+	// a large farm each play takes a while.
+	var climb *climbing
+	if len(seen.Runs) == 1 {
+		climb = climbFor(seen.Position, seen.Runs[0], within(estimateTime+ladderTime))
+		defer climb.stop()
+	}
+	inTime := within(estimateTime)
+	more := func() bool {
+		if climb != nil {
+			climb.begin()
+		}
+		return inTime()
+	}
+	estimates, err := seen.Position.Estimate(ids, 1, estimatePlays, more, within(hardTime))
 	if err != nil {
 		return out, err
 	}
@@ -116,11 +131,8 @@ func (s *Service) played(ctx context.Context, seen queue.Estimating) (out wire.E
 		return &t
 	}
 	out.Median, out.Late, out.Nodes = at(median), at(late), int(math.Round(nodes))
-	if len(seen.Runs) == 1 {
-		run := seen.Runs[0]
-		ladder := forecast.Ladder(min(run.Able, run.Terms.Ceiling.Most(run.Able)))
-		began = began.Add(min(time.Since(began), hardTime-ladderTime)) // less where the plays took long
-		points := climbed(seen.Position, run, ladder, within(ladderTime))
+	if climb != nil {
+		points := climb.points(estimates[seen.Runs[0].ID].First)
 		for _, p := range points {
 			out.Curve = append(out.Curve, wire.EstimatePoint(p))
 		}
@@ -129,38 +141,69 @@ func (s *Service) played(ctx context.Context, seen queue.Estimating) (out wire.E
 	return out, nil
 }
 
-// climbers is how many rungs of a ladder are played side by side.
-const climbers = 2
+// climbing plays a run with fewer nodes, as many numbers of them as there is time for.
+type climbing struct {
+	p       *forecast.Position
+	run     queue.EstimatedRun
+	ladder  []int
+	alive   func() bool
+	rungs   chan int
+	done    chan forecast.Point
+	workers sync.WaitGroup
+	stopped atomic.Bool
+	once    sync.Once
+}
 
-// climbed plays a run with fewer nodes, as many numbers of them as there is time for, and
-// returns the points in their order.
-func climbed(
-	p *forecast.Position, run queue.EstimatedRun, ladder []int, alive func() bool,
-) (out []forecast.Point) {
-	rungs := make(chan int)
-	points := make(chan forecast.Point, len(ladder))
-	var workers sync.WaitGroup
-	for range climbers {
-		workers.Go(func() {
-			for i := range rungs {
-				if !alive() {
-					continue
-				}
-				if point, ok := p.WithNodes(run.ID, run.Terms, ladder[i], 1, alive); ok {
-					points <- point
-				}
-			}
-		})
+// climbFor is how a run is played with fewer nodes; with the most it is the estimate itself.
+func climbFor(p *forecast.Position, run queue.EstimatedRun, alive func() bool) *climbing {
+	c := &climbing{
+		p: p, run: run, alive: alive, ladder: forecast.Ladder(min(run.Able, run.Terms.Ceiling.Most(run.Able))),
 	}
-	for _, i := range forecast.InTurn(len(ladder)) {
-		rungs <- i
+	c.rungs, c.done = make(chan int, len(c.ladder)), make(chan forecast.Point, len(c.ladder)+1)
+	for _, i := range forecast.InTurn(len(c.ladder)) {
+		if i < len(c.ladder)-1 {
+			c.rungs <- i
+		}
 	}
-	close(rungs)
-	workers.Wait()
-	close(points)
-	for point := range points {
+	close(c.rungs)
+	return c
+}
+
+// begin begins to play, unless that has begun.
+func (c *climbing) begin() { c.once.Do(func() { c.workers.Go(c.work) }) }
+
+// work plays what is left to be played.
+func (c *climbing) work() {
+	alive := func() bool { return !c.stopped.Load() && c.alive() }
+	for i := range c.rungs {
+		if !alive() {
+			continue
+		}
+		if point, ok := c.p.WithNodes(c.run.ID, c.run.Terms, c.ladder[i], 1, alive); ok {
+			c.done <- point
+		}
+	}
+}
+
+// points waits for what can still be played, now by two, and returns all of it in its order,
+// with the finish that the estimate has given for the most nodes.
+func (c *climbing) points(most float64) (out []forecast.Point) {
+	c.begin()
+	c.workers.Go(c.work)
+	c.workers.Wait()
+	close(c.done)
+	for point := range c.done {
 		out = append(out, point)
+	}
+	if n := len(c.ladder); n > 0 {
+		out = append(out, forecast.Point{Nodes: c.ladder[n-1], Seconds: most})
 	}
 	slices.SortFunc(out, func(a, b forecast.Point) int { return cmp.Compare(a.Nodes, b.Nodes) })
 	return out
+}
+
+// stop lets go of what is not played yet.
+func (c *climbing) stop() {
+	c.stopped.Store(true)
+	c.workers.Wait()
 }

@@ -88,7 +88,11 @@ func BenchmarkEstimateOnTheFarm(b *testing.B) {
 	f.ended(first)
 	f.submit(wire.Submit{Job: "other", Scene: "a.practice", Frames: "1-2000", Chunk: 1, StartOn: new(0)})
 	time.Sleep(3 * time.Second)
-	asked := wire.Submit{Job: "known", Project: "salt-clock", Scene: "a.practice", Frames: "1-4000"}
+	// As large as what is known: by pixels alone the plays would be of days.
+	asked := wire.Submit{
+		Job: "known", Project: "salt-clock", Scene: "a.practice", Frames: "1-4000", Width: f.run(first).Width,
+		Height: f.run(first).Height,
+	}
 	for b.Loop() {
 		var estimate wire.Estimate
 		timed(b, "s-estimate-200-nodes", func() error {

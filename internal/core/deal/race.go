@@ -59,11 +59,12 @@ func (d *Dealer) Race(ask Ask, now time.Time) Decision {
 		for i := range v.loads {
 			l := &v.loads[i]
 			f, ok := d.flight(v, l)
-			if !ok || l.node == n || run.Trouble[f.frame].FailedOn(n.ID) || run.Raced(f.frame) || mine < f.least {
+			if !ok || l.node == n || mine < f.least || run.Trouble[f.frame].FailedOn(n.ID) {
 				continue
 			}
 			takes := launch + f.cost/mine
-			if takes < racePart*f.left && f.left-takes > most && !v.sooner(n, l, f.cost, takes) {
+			// what looks through all leases comes last
+			if takes < racePart*f.left && f.left-takes > most && !run.Raced(f.frame) && !v.sooner(n, l, f.cost, takes) {
 				best, frame, most = l, f.frame, f.left-takes
 			}
 		}

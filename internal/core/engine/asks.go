@@ -172,15 +172,21 @@ func dealt(s *farm.State, d deal.Decision) *farm.Lease {
 // waiting returns the asks that wait, those of the fastest nodes first: they
 // bring most while all wait the same.
 func (e *Engine) waiting() []*ask {
-	out := make([]*ask, 0, len(e.asks))
-	for _, w := range e.asks {
-		out = append(out, w)
+	type waits struct {
+		*ask
+		speed float64
 	}
-	slices.SortFunc(out, func(a, b *ask) int {
-		return cmp.Or(
-			cmp.Compare(e.s.Nodes[b.Node].Facts.Speed, e.s.Nodes[a.Node].Facts.Speed), cmp.Compare(a.Node, b.Node),
-		)
+	all := make([]waits, 0, len(e.asks))
+	for _, w := range e.asks {
+		all = append(all, waits{w, e.s.Nodes[w.Node].Facts.Speed})
+	}
+	slices.SortFunc(all, func(a, b waits) int {
+		return cmp.Or(cmp.Compare(b.speed, a.speed), cmp.Compare(a.Node, b.Node))
 	})
+	out := make([]*ask, len(all))
+	for i, w := range all {
+		out[i] = w.ask
+	}
 	return out
 }
 

@@ -23,6 +23,7 @@ type Spent struct {
 type Estimate struct {
 	Median, Late float64 // seconds from the position on, in half and in nine of ten cases
 	Plays        int     // that it rests on; 0: it does not end, or there was no time
+	First        float64 // seconds by the first throw of dice, that of [Position.WithNodes]
 	Spent        Spent   // on average
 }
 
@@ -54,6 +55,9 @@ func (p *Position) Estimate(
 			if j := report.Jobs[at]; j.Finish > 0 && j.State == farm.RunDone {
 				finishes[id] = append(finishes[id], j.Finish)
 				e := out[id]
+				if k == 0 {
+					e.First = j.Finish
+				}
 				p.spend(&e.Spent, &f, report, at)
 				out[id] = e
 			}
@@ -139,20 +143,22 @@ func Ladder(most int) (out []int) {
 }
 
 // InTurn returns the places of a ladder of so many rungs in the order in which they tell
-// most: the outer ones first, then those between.
+// most for the time that they take: the last one first, then the middle of each part, the
+// upper ones before the lower, as few nodes are played for longest.
 func InTurn(rungs int) (out []int) {
-	add := func(i int) {
-		if !slices.Contains(out, i) {
-			out = append(out, i)
-		}
+	if rungs == 0 {
+		return nil
 	}
-	if rungs > 0 {
-		add(rungs - 1)
-	}
-	for step := rungs; step > 0; step /= 2 {
-		for i := 0; i < rungs; i += step {
-			add(i)
+	out = append(out, rungs-1)
+	type part struct{ from, to int } // to is not in it
+	for parts := []part{{0, rungs - 1}}; len(parts) > 0; parts = parts[1:] {
+		p := parts[0]
+		if p.from == p.to {
+			continue
 		}
+		middle := (p.from + p.to) / 2
+		out = append(out, middle)
+		parts = append(parts, part{middle + 1, p.to}, part{p.from, middle})
 	}
 	return out
 }
