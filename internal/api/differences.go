@@ -19,3 +19,13 @@ func (s *Server) differences(c *gin.Context, f *floor.Floor) {
 	out, err := f.Queue.Differences(c, farm.RunID(id), farm.RunID(from))
 	s.answer(c, out, err)
 }
+
+// steps returns the runs that wait for one another with one.
+func (s *Server) steps(c *gin.Context, f *floor.Floor) {
+	id, ok := number(c, "run")
+	if !ok {
+		return
+	}
+	out, err := f.Views.Steps(c, farm.RunID(id), s.sight(c))
+	s.answer(c, out, err)
+}

@@ -304,6 +304,14 @@ func refuseEmpty(c *cobra.Command) (err error) {
 	return err
 }
 
+// receivedFrames says which frames a receipt is for.
+func receivedFrames(r wire.Receipt) string {
+	if r.Tiles > 0 {
+		return fmt.Sprintf("%s, in %s", r.Frames, english.Plural(r.Tiles, "tile", ""))
+	}
+	return fmt.Sprintf("%s (%d)", r.Frames, r.FrameCount)
+}
+
 // described returns what would be submitted, for those who only ask about it.
 func (s *submission) described(c *cobra.Command, args []string) (in wire.Submit, err error) {
 	scene, err := s.scene(c, args)
@@ -416,7 +424,7 @@ func (a *app) receipt(r wire.Receipt) {
 		number = fmt.Sprintf("#%d", r.Run)
 	}
 	a.facts(
-		"number", number, "frames", fmt.Sprintf("%s (%d)", r.Frames, r.FrameCount), "shot", r.Shot,
+		"number", number, "frames", receivedFrames(r), "shot", r.Shot,
 		"output", r.Output,
 	)
 	for _, remark := range append(r.Remarks, r.Sentence) {

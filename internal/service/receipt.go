@@ -2,6 +2,7 @@ package service
 
 import (
 	"fmt"
+
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/span"
 	"vexillum/internal/service/queue"
@@ -29,6 +30,9 @@ func Receipt(done Submitted) wire.Receipt {
 	out := wire.Receipt{
 		Run: run.ID, Name: run.Name, Frames: run.Frames, FrameCount: run.FrameCount, Output: done.Output,
 		State: run.State, Forecast: run.Forecast, Shot: run.Shot, Remarks: []string{run.ShotWhy},
+	}
+	if t := run.Tiles; t != nil { // its tiles are dealt as frames
+		out.Frames, out.FrameCount, out.Tiles = fmt.Sprint(t.Frame), 1, len(t.Rects)
 	}
 	switch n := len(done.Passed); n {
 	case 0:

@@ -345,6 +345,7 @@ type Receipt struct {
 	Name       string   `json:"name"`
 	Frames     string   `json:"frames"`
 	FrameCount int      `json:"frame_count"`
+	Tiles      int      `json:"tiles"`  // into which its one frame is divided; 0: it is rendered whole
 	Output     string   `json:"output"` // whole path where the service runs
 	State      string   `json:"state"`
 	Shot       string   `json:"shot"`    // all frames of the animation

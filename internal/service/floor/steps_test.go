@@ -81,6 +81,22 @@ func TestRunsThatWait(t *testing.T) {
 		want("render", "queued", "")
 		want("comp", "waiting", "waits for render/final-1")
 
+		// Each of them tells of all, also of what is done; another run has no other steps.
+		w.submit("alone", "practice", "1")
+		for _, d := range done {
+			steps, err := w.Views.Steps(ctx, farm.RunID(d.Run.ID), farm.Sight{})
+			w.ok(err)
+			if len(steps) != 4 || steps[0].Name != "sim/final-1" || steps[3].Name != "movie/final-1" {
+				t.Errorf("the steps of %s are %d runs", d.Run.Name, len(steps))
+			}
+		}
+		if steps, err := w.Views.Steps(ctx, farm.RunID(done[3].Run.ID+1), farm.Sight{}); err != nil || len(steps) != 1 {
+			t.Errorf("a run alone has %d steps: %v", len(steps), err)
+		}
+		if _, err := w.Views.Steps(ctx, 99, farm.Sight{}); err == nil {
+			t.Error("a run that is not there has steps")
+		}
+
 		// A step that is cancelled holds what waits for it, and nothing else moves.
 		render, comp := farm.RunID(done[1].Run.ID), farm.RunID(done[2].Run.ID)
 		_, err = w.Queue.Steer(ctx, render, queue.Cancel, queue.How{}, admin)

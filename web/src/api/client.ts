@@ -122,6 +122,7 @@ export const signOut = () => answer(api.DELETE("/api/v1/session"));
 export const getFarm = () => answer(api.GET("/api/v1/farm"));
 export const getServices = () => answer(api.GET("/api/v1/services"));
 export const getRun = (run: number) => answer(api.GET("/api/v1/runs/{run}", { params: { path: { run } } }));
+export const getSteps = (run: number) => answer(api.GET("/api/v1/runs/{run}/steps", { params: { path: { run } } }));
 export type QueueSearch = NonNullable<paths["/api/v1/queue"]["get"]["parameters"]["query"]>;
 export const getQueue = (query: QueueSearch) => answer(api.GET("/api/v1/queue", { params: { query } }));
 /** How a run differs from the one of its job before; null where there is none. */

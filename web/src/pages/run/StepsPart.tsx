@@ -1,5 +1,6 @@
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
-import type { Run } from "../../api/client";
+import { getSteps, type Run } from "../../api/client";
 import { StateWord } from "../../parts/StateWord";
 
 const wide = 210; // of a step, in pixels
@@ -7,14 +8,19 @@ const high = 52;
 const gap = 46;
 const rowGap = 12;
 
-/** More steps than this are not drawn. */
-const mostSteps = 60;
-
 /** The runs that a run waits for or reads, those that wait for it, and so on, from left to
  * right; frame by frame with a broken line. */
 export function StepsPart({ run, runs }: { run: Run; runs: Run[] }) {
-  const steps = together(run, runs);
-  if (steps.length < 2 || steps.length > mostSteps) {
+  // What waits for what, as it is asked for; how far each is, as it is told live.
+  const asked = useQuery({
+    queryKey: ["run", run.id, "steps"],
+    queryFn: () => getSteps(run.id),
+    refetchInterval: 10_000,
+    placeholderData: keepPreviousData,
+  });
+  const live = new Map(runs.map((r) => [r.id, r]));
+  const steps = (asked.data ?? []).map((s) => (s.id === run.id ? run : (live.get(s.id) ?? s)));
+  if (steps.length < 2) {
     return null;
   }
   const column = columns(steps);
@@ -86,28 +92,6 @@ export function StepsPart({ run, runs }: { run: Run; runs: Run[] }) {
       </div>
     </section>
   );
-}
-
-/** All runs that wait for one another with this one, in the order of their numbers. */
-function together(run: Run, runs: Run[]): Run[] {
-  const all = new Map(runs.map((r) => [r.id, r]));
-  all.set(run.id, run);
-  const found = new Set([run.id]);
-  const open = [run];
-  for (let step = open.pop(); step && found.size <= mostSteps; step = open.pop()) {
-    const here = step;
-    const near = [
-      ...here.after.flatMap((a) => all.get(a.run) ?? []),
-      ...[...all.values()].filter((r) => r.after.some((a) => a.run === here.id)),
-    ];
-    for (const r of near) {
-      if (!found.has(r.id)) {
-        found.add(r.id);
-        open.push(r);
-      }
-    }
-  }
-  return [...found].flatMap((id) => all.get(id) ?? []).sort((a, b) => a.id - b.id);
 }
 
 /** How far to the right each step stands: behind all that it waits for. */

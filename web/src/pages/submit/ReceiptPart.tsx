@@ -108,7 +108,16 @@ function One({ of, alone }: { of: Receipt; alone: boolean }) {
       <p>
         <b className="font-semibold">{of.name}</b>{" "}
         <span className="text-muted">
-          <span className="num">{of.frame_count}</span> {of.frame_count === 1 ? "frame" : "frames"}
+          {of.tiles > 0 ? (
+            <>
+              frame <span className="num">{of.frames}</span> in <span className="num">{of.tiles}</span>{" "}
+              {of.tiles === 1 ? "tile" : "tiles"}
+            </>
+          ) : (
+            <>
+              <span className="num">{of.frame_count}</span> {of.frame_count === 1 ? "frame" : "frames"}
+            </>
+          )}
           {of.state !== "queued" && ` · ${of.state}`}
         </span>
       </p>
