@@ -48,7 +48,7 @@ func TestWhatAScenePageKnows(t *testing.T) {
 		t.Fatal(err)
 	}
 	if scene.Shot != "3-17" || fmt.Sprint(scene.Cameras) != "[left right]" || scene.Job != "vase10" ||
-		scene.Recipe != "practice" || len(scene.Passes) != 2 || scene.File != "vase10.practice" {
+		scene.Recipe != "practice" || len(scene.Passes) != 3 || scene.File != "vase10.practice" {
 		t.Errorf("the scene says %+v", scene)
 	}
 	for path, says := range map[string]string{
