@@ -172,7 +172,7 @@ func (a *app) root() *cobra.Command {
 		}
 	}
 	add(
-		"watch", a.queueCommand(), a.nodesCommand(), a.showCommand(), a.whyCommand(), a.diffCommand(), a.logCommand(),
+		"watch", a.queueCommand(), a.nodesCommand(), a.showCommand(), a.whyCommand(), a.troubleCommand(), a.diffCommand(), a.logCommand(),
 		a.followCommand(), a.sheetCommand(), a.fetchCommand(),
 	)
 	add(

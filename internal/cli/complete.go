@@ -70,7 +70,7 @@ func arguments() map[string][]argument {
 	named := []argument{{list: both(runList, nodeList)}}
 	pool, place := []argument{{list: poolList}}, []argument{{list: placeList}}
 	return map[string][]argument{
-		"show": named, "log": named, "why": {{list: runList}, {list: nodeList}},
+		"show": named, "log": named, "why": {{list: runList}, {list: nodeList}}, "trouble": {{list: runList}},
 		"follow": run1, "sheet": run1, "fetch": run1, "redo": run1,
 		"change": run1, "hold": run, "release": run, "cancel": run,
 		"retry": run, "nodes hold": node, "nodes drain": node, "nodes release": node,

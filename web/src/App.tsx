@@ -13,6 +13,7 @@ import { RecipePage } from "./pages/setup/RecipePage";
 import { SetupPage } from "./pages/setup/SetupPage";
 import { SignIn } from "./pages/sign-in/SignIn";
 import { SubmitPage } from "./pages/submit/SubmitPage";
+import { TroublePage } from "./pages/trouble/TroublePage";
 import { Watch } from "./pages/watch/Watch";
 import { Frame } from "./parts/Frame";
 import { Waits } from "./parts/Notice";
@@ -47,6 +48,7 @@ export function App() {
             <Routes>
               <Route path="/" element={<Watch me={me.data} />} />
               <Route path="/queue" element={<QueuePage me={me.data} />} />
+              <Route path="/trouble" element={<TroublePage me={me.data} />} />
               <Route path="/submit" element={<SubmitPage me={me.data} />} />
               <Route path="/runs/:run" element={<RunPage me={me.data} />} />
               <Route path="/nodes" element={<NodesPage me={me.data} />} />

@@ -351,6 +351,14 @@ func suspects(run *farm.Run) []wire.FrameSuspect {
 	return out
 }
 
+// attempt returns a failed try as it is told.
+func (b *Board) attempt(a farm.Attempt) wire.Attempt {
+	return wire.Attempt{
+		Node: b.s.NodeName(a.Node), NodeID: int64(a.Node), Lease: int64(a.Lease), Cause: a.Cause, Message: a.Message,
+		At: a.At,
+	}
+}
+
 func (b *Board) troubles(run *farm.Run) []wire.FrameTrouble {
 	out := []wire.FrameTrouble{}
 	for _, frame := range slices.Sorted(maps.Keys(run.Trouble)) {
@@ -360,13 +368,7 @@ func (b *Board) troubles(run *farm.Run) []wire.FrameTrouble {
 		}
 		v := wire.FrameTrouble{Frame: frame, Parked: run.Parked.Has(frame), Tried: t.Tried(), Failed: []wire.Attempt{}}
 		for _, a := range t.Attempts {
-			v.Failed = append(
-				v.Failed,
-				wire.Attempt{
-					Node: b.s.NodeName(a.Node), NodeID: int64(a.Node), Lease: int64(a.Lease), Cause: a.Cause,
-					Message: a.Message, At: a.At,
-				},
-			)
+			v.Failed = append(v.Failed, b.attempt(a))
 		}
 		out = append(out, v)
 	}

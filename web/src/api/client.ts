@@ -123,6 +123,19 @@ export const getFarm = () => answer(api.GET("/api/v1/farm"));
 export const getServices = () => answer(api.GET("/api/v1/services"));
 export const getRun = (run: number) => answer(api.GET("/api/v1/runs/{run}", { params: { path: { run } } }));
 export const getSteps = (run: number) => answer(api.GET("/api/v1/runs/{run}/steps", { params: { path: { run } } }));
+export type TroubleGroup = Schemas["TroubleGroup"];
+/** What failed in the last hours, or ever, put together. */
+export const getTrouble = (by: string, hours: number) =>
+  answer(
+    api.GET("/api/v1/trouble", {
+      params: {
+        query: {
+          by: by as "cause",
+          ...(hours > 0 && { since: `${new Date(Date.now() - 3_600_000 * hours).toISOString().slice(0, 19)}Z` }),
+        },
+      },
+    }),
+  );
 export type QueueSearch = NonNullable<paths["/api/v1/queue"]["get"]["parameters"]["query"]>;
 export const getQueue = (query: QueueSearch) => answer(api.GET("/api/v1/queue", { params: { query } }));
 /** How a run differs from the one of its job before; null where there is none. */

@@ -7,6 +7,7 @@ import {
   type LucideIcon,
   Server,
   SlidersHorizontal,
+  TriangleAlert,
   UserRound,
 } from "lucide-react";
 import { type ReactNode, useEffect, useRef, useState } from "react";
@@ -32,6 +33,7 @@ const pages: Page[] = [
   { key: "q", to: "/queue", name: "Queue", sign: ListOrdered },
   { key: "u", to: "/submit", name: "Submit", sign: FilePlus, may: isArtist },
   { key: "n", to: "/nodes", name: "Nodes", sign: Server },
+  { key: "t", to: "/trouble", name: "Trouble", sign: TriangleAlert },
   { key: "e", to: "/keys", name: "Enrol", sign: KeyRound, may: isWrangler },
   { key: "s", to: "/setup", name: "Setup", sign: SlidersHorizontal, may: setsUp },
 ];

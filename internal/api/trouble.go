@@ -1,0 +1,31 @@
+package api
+
+import (
+	"net/http"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"vexillum/internal/core/farm"
+	"vexillum/internal/service/floor"
+	"vexillum/internal/service/views"
+)
+
+// trouble returns what has failed and was not asked to be tried again, put together.
+func (s *Server) trouble(c *gin.Context, f *floor.Floor) {
+	run, ok := query(c, "run", 0, 0, 1<<62)
+	if !ok {
+		return
+	}
+	q := views.TroubleQuery{By: c.Query("by"), Cause: c.Query("cause"), Node: c.Query("node"), Run: farm.RunID(run)}
+	if since := c.Query("since"); since != "" {
+		at, err := time.Parse(time.RFC3339, since)
+		if err != nil {
+			problem(c, http.StatusUnprocessableEntity, "since", "since is a time like 2031-03-04T05:06:07Z")
+			return
+		}
+		q.Since = at
+	}
+	v, err := f.Views.Trouble(c, q, s.sight(c))
+	s.answer(c, v, err)
+}

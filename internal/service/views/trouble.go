@@ -1,0 +1,91 @@
+package views
+
+import (
+	"cmp"
+	"context"
+	"slices"
+	"strings"
+	"time"
+
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/triage"
+	"vexillum/internal/service/refusal"
+	"vexillum/internal/wire"
+)
+
+// TroubleQuery says which failed tries are wanted; what is empty does not matter.
+type TroubleQuery struct {
+	By    string // cause, node, recipe or run; cause when empty
+	Cause string
+	Node  string // by name
+	Run   farm.RunID
+	Since time.Time
+}
+
+// Trouble returns what has failed on the farm and was not asked to be tried again, put
+// together, as far as somebody sees it.
+func (b *Board) Trouble(ctx context.Context, q TroubleQuery, sight farm.Sight) (out []wire.TroubleGroup, err error) {
+	by := triage.By(cmp.Or(q.By, string(triage.ByCause)))
+	if !slices.Contains([]triage.By{triage.ByCause, triage.ByNode, triage.ByRecipe, triage.ByRun}, by) {
+		return nil, refusal.New(
+			refusal.Invalid, "by", "failed tries are put together by cause, node, recipe or run, not by %.40q", q.By,
+		)
+	}
+	if q.Cause != "" && !slices.Contains(triage.Causes(), q.Cause) {
+		return nil, refusal.New(
+			refusal.Invalid, "cause", "%.40q is no cause; they are %s", q.Cause, strings.Join(triage.Causes(), ", "),
+		)
+	}
+	err = b.do(ctx, func(t *transaction) error {
+		w := triage.Wanted{By: by, Cause: q.Cause, Run: q.Run, Since: q.Since, Sees: sight.Sees}
+		if q.Node != "" {
+			n := t.State.NodeNamed(q.Node)
+			if n == nil {
+				return refusal.New(
+					refusal.Invalid, "node", "there is no node %.60q; vexillum nodes shows them", q.Node,
+				)
+			}
+			w.Node = n.ID
+		}
+		out = []wire.TroubleGroup{}
+		for _, g := range triage.Groups(t.State, w) {
+			out = append(out, b.troubleView(g))
+		}
+		return nil
+	})
+	return out, err
+}
+
+// troubleView returns failed tries as they are told.
+func (b *Board) troubleView(g triage.Group) wire.TroubleGroup {
+	v := wire.TroubleGroup{
+		Key: g.Key, Sentence: g.Sentence(b.s), Tries: g.Tries, Runs: []wire.TroubleRun{}, Nodes: []wire.TroubleNode{},
+		Causes: []wire.TroubleCause{}, Last: b.attempt(g.Last), LastRun: int64(g.LastOf),
+	}
+	v.Frames, v.Done, v.Parked = g.Counts()
+	for id, f := range g.Runs {
+		v.Runs = append(v.Runs, wire.TroubleRun{
+			Run: int64(id), Name: b.s.Runs[id].Spec.Name(), Frames: f.Failed.String(), Parked: f.Parked.String(),
+		})
+	}
+	slices.SortFunc(v.Runs, func(x, y wire.TroubleRun) int {
+		failed := func(r wire.TroubleRun) int { return g.Runs[farm.RunID(r.Run)].Failed.Len() }
+		return cmp.Or(cmp.Compare(failed(y), failed(x)), cmp.Compare(y.Run, x.Run))
+	})
+	for id, tries := range g.Nodes {
+		v.Nodes = append(v.Nodes, wire.TroubleNode{Node: int64(id), Name: b.s.NodeName(id), Tries: tries})
+	}
+	slices.SortFunc(v.Nodes, func(x, y wire.TroubleNode) int {
+		return cmp.Or(cmp.Compare(y.Tries, x.Tries), cmp.Compare(x.Name, y.Name))
+	})
+	for cause, tries := range g.Causes {
+		v.Causes = append(v.Causes, wire.TroubleCause{Cause: cause, Tries: tries})
+	}
+	slices.SortFunc(v.Causes, func(x, y wire.TroubleCause) int {
+		return cmp.Or(cmp.Compare(y.Tries, x.Tries), cmp.Compare(x.Cause, y.Cause))
+	})
+	if len(v.Causes) == 1 {
+		v.Remedy = triage.Remedy(v.Causes[0].Cause)
+	}
+	return v
+}

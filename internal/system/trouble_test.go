@@ -1,0 +1,108 @@
+package system
+
+import (
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+
+	"vexillum/internal/testkit/browser"
+	"vexillum/internal/wire"
+)
+
+// TestTroubleIsToldTogether lets frames fail by two causes, and reads on the command line and
+// on the page what failed, what became of it and what to do.
+func TestTroubleIsToldTogether(t *testing.T) {
+	t.Parallel()
+	f := newFarm(t)
+	f.signIn()
+	if out := f.must("trouble"); !strings.Contains(out, "Nothing has failed") {
+		t.Error(out)
+	}
+	f.scene("salt.practice", "practice: 1\npicture: salt\ncost: 30ms\ntrouble:\n"+
+		"  - {frame: 3, does: memory}\n  - {frame: 5, does: error}\n  - {frame: 6, does: error}\n")
+	f.join("kiln-01", "--renderers", "practice-single")
+	f.join("kiln-02", "--renderers", "practice-single")
+	id := f.submit(wire.Submit{Job: "salt", Recipe: "practice-single", Scene: "salt.practice", Frames: "1-8", Tries: 2})
+	if run := f.ended(id); run.State != "done with gaps" || run.Sets.Parked != "3,5-6" {
+		t.Fatalf("the run is %s, parked %s", run.State, run.Sets.Parked)
+	}
+	groups := func(query string) (out []wire.TroubleGroup) {
+		t.Helper()
+		if err := f.admin.Do(t.Context(), "GET", "/api/v1/trouble"+query, nil, &out); err != nil {
+			t.Fatal(err)
+		}
+		return out
+	}
+	all := groups("")
+	if len(all) != 2 || all[0].Key != "crash" || all[0].Frames != 2 || all[0].Parked != 2 || all[0].Tries != 4 ||
+		all[1].Key != "out of memory" || all[1].Frames != 1 || all[1].Runs[0].Parked != "3" || all[1].Remedy == "" {
+		t.Errorf("%+v", all)
+	}
+	byNode := groups("?by=node")
+	if len(byNode) != 2 || len(byNode[0].Causes) != 2 || byNode[0].Remedy != "" {
+		t.Errorf("%+v", byNode)
+	}
+	for args, want := range map[string][]string{
+		"trouble": {
+			"CRASH", "2 frames of salt/final-1 failed on kiln-01 and kiln-02 with crash; 2 are parked",
+			"OUT OF MEMORY", "memory>=64GiB", "vexillum retry salt/final-1",
+		},
+		"trouble --by run":                  {"SALT/FINAL-1  3 frames of salt/final-1", "crash and out of memory"},
+		"trouble salt --cause crash":        {"CRASH"},
+		"trouble --node kiln-01 --by cause": {"failed on kiln-01 with crash"},
+		"trouble --since 24h":               {"CRASH"},
+	} {
+		out := f.must(strings.Fields(args)...)
+		for _, text := range want {
+			if !strings.Contains(out, text) {
+				t.Errorf("vexillum %s does not say %q:\n%s", args, text, out)
+			}
+		}
+	}
+	for args, says := range map[string]string{
+		"trouble --by moon":       "by cause, node, recipe or run",
+		"trouble --cause rain":    `"rain" is no cause; they are crash`,
+		"trouble --node kiln-99":  "there is no node",
+		"trouble --since -3h":     "how long to look back",
+		"trouble pepper":          "there is no run",
+		"trouble --node= --by=":   "is empty",
+		"trouble salt pepper":     "at most 1",
+		"trouble --since yonder":  "it takes a time such as",
+		"trouble --by run --json": "",
+	} {
+		if _, stderr, code := f.vexillum(strings.Fields(args)...); says != "" &&
+			(code == 0 || !strings.Contains(stderr, says)) {
+			t.Errorf("vexillum %s: %d %s", args, code, stderr)
+		}
+	}
+
+	c := f.open()
+	c.signInAs("admin", password)
+	c.sees("Queue")
+	c.goTo("/trouble")
+	c.sees("2 frames of salt/final-1 failed on kiln-01 and kiln-02 with crash")
+	c.sees("2 not done")
+	c.accessible("Trouble")
+	c.noSidewaysScroll("Trouble")
+	c.do(chromedp.EmulateViewport(390, 800))
+	c.noSidewaysScroll("Trouble on a telephone")
+	c.do(chromedp.EmulateViewport(browser.Width, browser.Height))
+	c.press("node")
+	c.sees("failed on kiln-02 with")
+	c.press("cause")
+
+	// What is mended is asked for again, and leaves the page once it is done.
+	f.scene("salt.practice", "practice: 1\npicture: salt\ncost: 30ms\n")
+	c.click(`section[aria-label="out of memory"] button`)
+	c.sees("tries its parked frames again")
+	f.wait("the run has noticed its scene", func() bool {
+		return slices.Contains([]string{"held", "done"}, f.run(id).State)
+	})
+	if f.run(id).State == "held" {
+		f.must("release", "salt")
+	}
+	f.wait("all is done", func() bool { return f.run(id).State == "done" })
+	c.sees("Nothing has failed that somebody would have to look at.")
+}

@@ -1,0 +1,39 @@
+package wire
+
+// TroubleGroup are failed tries that have something in common, and that nobody has asked to be
+// tried again.
+type TroubleGroup struct {
+	Key      string         `json:"key"`      // the cause, or the name of the node, the recipe or the run
+	Sentence string         `json:"sentence"` // what failed, and what has become of it
+	Remedy   string         `json:"remedy"`   // what to do about the cause; empty where there are several
+	Tries    int            `json:"tries"`    // that failed
+	Frames   int            `json:"frames"`
+	Done     int            `json:"done"` // frames that are rendered since
+	Parked   int            `json:"parked"`
+	Runs     []TroubleRun   `json:"runs"`  // those with the most frames first
+	Nodes    []TroubleNode  `json:"nodes"` // those with the most tries first
+	Causes   []TroubleCause `json:"causes"`
+	Last     Attempt        `json:"last"` // the newest
+	LastRun  int64          `json:"last_run"`
+}
+
+// TroubleRun is what failed of a run.
+type TroubleRun struct {
+	Run    int64  `json:"run"`
+	Name   string `json:"name"`
+	Frames string `json:"frames"` // that failed
+	Parked string `json:"parked"` // of these
+}
+
+// TroubleNode is how many tries failed on a node.
+type TroubleNode struct {
+	Node  int64  `json:"node"`
+	Name  string `json:"name"`
+	Tries int    `json:"tries"`
+}
+
+// TroubleCause is how many tries failed by a cause.
+type TroubleCause struct {
+	Cause string `json:"cause"`
+	Tries int    `json:"tries"`
+}

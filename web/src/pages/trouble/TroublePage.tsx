@@ -1,0 +1,147 @@
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { Link } from "react-router";
+import { getTrouble, type Me, maySteer, type Run, type TroubleGroup } from "../../api/client";
+import { useFarm } from "../../api/live";
+import { useAddress } from "../../parts/address";
+import { Choice } from "../../parts/Choice";
+import { useSteer } from "../../parts/steering";
+import { sentence, since, useNow } from "../../parts/time";
+import { useTitle } from "../../parts/title";
+
+const ways = ["cause", "node", "recipe", "run"];
+const whiles: Record<string, number> = { all: 0, "7 days": 168, "24 h": 24, "1 h": 1 };
+
+/** What has failed and nobody has asked to be tried again, put together. */
+export function TroublePage({ me }: { me: Me }) {
+  useTitle("Trouble");
+  const [address, change] = useAddress();
+  const by = ways.find((w) => w === address.get("by")) ?? ways[0];
+  const over = address.get("over") ?? "all";
+  const hours = whiles[over] ?? 0;
+  const trouble = useQuery({
+    queryKey: ["trouble", by, hours],
+    queryFn: () => getTrouble(by, hours),
+    refetchInterval: 5000,
+    placeholderData: keepPreviousData,
+  });
+  const groups = trouble.data ?? [];
+  const runs = useFarm().data?.runs ?? [];
+  return (
+    <main className="max-w-[1204px] px-4 pt-[14px] pb-8 sm:px-6">
+      <header className="flex flex-wrap items-end gap-x-6 gap-y-2 border-b border-hair pb-3">
+        <div className="min-w-0 flex-1 max-sm:basis-full">
+          <h1 className="text-xl font-[650]">Trouble</h1>
+          <p className="text-[13px] text-muted">
+            What failed, until somebody has asked for it to be tried again: first what is not done yet.
+          </p>
+        </div>
+        <span className="flex items-center gap-2 text-xs text-muted">
+          by <Choice label="Put together by" options={ways} chosen={by} onChoose={(w) => change({ by: w })} />
+        </span>
+        <span className="flex items-center gap-2 text-xs text-muted">
+          over{" "}
+          <Choice
+            label="Over"
+            options={Object.keys(whiles)}
+            chosen={over in whiles ? over : "all"}
+            onChoose={(w) => change({ over: w === "all" ? "" : w })}
+          />
+        </span>
+      </header>
+      {trouble.isError && <p className="py-3 text-failed">✕ {trouble.error.message}</p>}
+      {trouble.data && groups.length === 0 && (
+        <p className="py-6 text-muted">Nothing has failed that somebody would have to look at.</p>
+      )}
+      {groups.map((g) => (
+        <Group key={g.key} of={g} runs={runs} me={me} />
+      ))}
+    </main>
+  );
+}
+
+/** Runs of a group that are listed at once. */
+const mostRuns = 8;
+
+function Group({ of: g, runs, me }: { of: TroubleGroup; runs: Run[]; me: Me }) {
+  const now = useNow();
+  const { go } = useSteer();
+  const open = g.frames - g.done;
+  const most = Math.max(...g.nodes.map((n) => n.tries));
+  return (
+    <section aria-label={g.key} className="border-b border-hair py-3">
+      <div className="flex flex-wrap items-baseline gap-x-3">
+        <h2 className="text-[15px] font-semibold">{g.key}</h2>
+        <span className={`text-xs ${open > 0 ? "text-failed" : "text-muted"}`}>
+          {open > 0 ? (
+            <>
+              ✕ <span className="num">{open}</span> not done
+            </>
+          ) : (
+            "all done since"
+          )}
+        </span>
+      </div>
+      <div className="grid gap-x-8 gap-y-2 lg:grid-cols-[minmax(0,1fr)_300px]">
+        <div className="min-w-0">
+          <p>{sentence(g.sentence)}</p>
+          <p className="text-[13px] text-muted">
+            Last on {g.last.node}, of {nameOf(g)}, <span className="num">{since(g.last.at, now)}</span> ago:
+          </p>
+          <pre className="num mt-1 max-h-24 overflow-auto text-xs whitespace-pre-wrap text-muted" tabIndex={0}>
+            {g.last.message}
+          </pre>
+          {g.remedy && <p className="mt-1 text-[13px]">To mend it: {g.remedy}.</p>}
+          <ul className="mt-2">
+            {g.runs.slice(0, mostRuns).map((r) => {
+              const run = runs.find((other) => other.id === r.run);
+              return (
+                <li key={r.run} className="flex flex-wrap items-center gap-x-3 py-[3px] text-[13px]">
+                  <Link data-row to={`/runs/${r.run}`} className="font-semibold hover:underline">
+                    {r.name}
+                  </Link>
+                  <span className="num min-w-0 truncate text-xs text-muted" title={r.frames}>
+                    {r.frames}
+                  </span>
+                  {r.parked && (
+                    <span className="text-xs text-failed">
+                      parked: <span className="num">{r.parked}</span>
+                    </span>
+                  )}
+                  {r.parked && run && maySteer(me, run) && (
+                    <button type="button" className="btn btn-xs" onClick={() => void go(run, "retry")}>
+                      Try again
+                    </button>
+                  )}
+                </li>
+              );
+            })}
+            {g.runs.length > mostRuns && (
+              <li className="text-xs text-muted">
+                and {g.runs.length - mostRuns} more {g.runs.length - mostRuns === 1 ? "run" : "runs"}
+              </li>
+            )}
+          </ul>
+        </div>
+        <ul aria-label="Failed tries by node" className="self-start">
+          {g.nodes.slice(0, mostRuns).map((n) => (
+            <li key={n.node} className="grid min-h-6 grid-cols-[110px_minmax(0,1fr)_30px] items-center gap-2 text-xs">
+              <Link to={`/nodes/${n.node}`} className="truncate hover:underline" title={n.name}>
+                {n.name}
+              </Link>
+              <span
+                className="h-[7px]"
+                style={{ width: `${(100 * n.tries) / most}%`, background: "var(--s-failed)" }}
+              />
+              <span className="num text-right text-muted">{n.tries}</span>
+            </li>
+          ))}
+          {g.nodes.length > mostRuns && (
+            <li className="text-xs text-muted">and {g.nodes.length - mostRuns} more nodes</li>
+          )}
+        </ul>
+      </div>
+    </section>
+  );
+}
+
+const nameOf = (g: TroubleGroup) => g.runs.find((r) => r.run === g.last_run)?.name ?? "a run";
