@@ -151,6 +151,7 @@ func TestOnlyMembersSubmit(t *testing.T) {
 	}
 	for path, in := range map[string]any{
 		"/api/v1/runs": after, "/api/v1/preflights": wire.Preflighting{Run: run.ID},
+		"/api/v1/retries": wire.Retrying{Runs: []int64{run.ID}},
 	} {
 		status, body := w.call(w.tokens["tobin"], "POST", path, in)
 		if status != http.StatusUnprocessableEntity && status != http.StatusNotFound ||

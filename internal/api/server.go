@@ -106,6 +106,7 @@ var routes = []route{
 	{"GET", "/api/v1/runs/:run/timings", viewer, (*Server).timings},
 	{"GET", "/api/v1/queue", viewer, live((*Server).queue)},
 	{"GET", "/api/v1/trouble", viewer, live((*Server).trouble)},
+	{"POST", "/api/v1/retries", artist, reading((*Server).retries)},
 	{"GET", "/api/v1/runs/:run/why", viewer, (*Server).why},
 	{"GET", "/api/v1/runs/:run/steps", viewer, live((*Server).steps)},
 	{"GET", "/api/v1/runs/:run/differences", viewer, live((*Server).differences)},

@@ -9,6 +9,7 @@ import (
 	"vexillum/internal/core/farm"
 	"vexillum/internal/service/floor"
 	"vexillum/internal/service/views"
+	"vexillum/internal/wire"
 )
 
 // trouble returns what has failed and was not asked to be tried again, put together.
@@ -27,5 +28,11 @@ func (s *Server) trouble(c *gin.Context, f *floor.Floor) {
 		q.Since = at
 	}
 	v, err := f.Views.Trouble(c, q, s.sight(c))
+	s.answer(c, v, err)
+}
+
+// retries tries parked frames again.
+func (s *Server) retries(c *gin.Context, f *floor.Floor, in wire.Retrying) {
+	v, err := f.Queue.RetryParked(c, in, person(c))
 	s.answer(c, v, err)
 }

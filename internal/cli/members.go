@@ -34,7 +34,7 @@ func (a *app) membersCommand() *cobra.Command {
 		if err := refuseEmpty(c); err != nil {
 			return err
 		}
-		p, err := a.oneProject(ctx, cl, args[0])
+		p, err := oneProject(ctx, cl, args[0])
 		if err != nil {
 			return err
 		}
@@ -68,7 +68,7 @@ func (a *app) membersCommand() *cobra.Command {
 }
 
 // oneProject returns a project by its name.
-func (a *app) oneProject(ctx context.Context, cl *client.Client, name string) (wire.Project, error) {
+func oneProject(ctx context.Context, cl *client.Client, name string) (wire.Project, error) {
 	all, err := get[[]wire.Project](ctx, cl, "/api/v1/projects")
 	if err != nil {
 		return wire.Project{}, err

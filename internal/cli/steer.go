@@ -8,7 +8,6 @@ import (
 	"net/http"
 	"net/url"
 	"os"
-	"slices"
 	"strings"
 
 	"github.com/dustin/go-humanize/english"
@@ -44,6 +43,8 @@ var steering = map[string]struct {
 type steered struct {
 	now, mine, yes, dryRun bool
 	reason, project        string
+
+	frames, cause, node string // of a retry
 }
 
 // steerCommand makes hold, release, cancel and retry.
@@ -57,19 +58,27 @@ func (a *app) steerCommand(what string) *cobra.Command {
 			"  vexillum %s salt_010 gannet_open/final-2\n  vexillum %s --project salt-clock --mine --dry-run", what,
 			what,
 		),
-		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
-			if chosen := s.project != "" || s.mine; chosen == (len(args) > 0) {
-				return usageError{fmt.Errorf(
-					"vexillum %s needs the names of runs, or --project or --mine without names; see vexillum %s --help",
-					what, what,
-				)}
-			}
-			found, err := a.chooseRuns(ctx, cl, what, args, s)
-			if err != nil {
+	})
+	c.RunE = a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
+		if what == "retry" {
+			if err := refuseEmpty(c); err != nil {
 				return err
 			}
-			return a.steer(ctx, cl, what, found, len(args) == 0, s)
-		}),
+		}
+		if s.frames != "" || s.cause != "" || s.node != "" {
+			return a.retrySome(ctx, cl, args, s)
+		}
+		if chosen := s.project != "" || s.mine; chosen == (len(args) > 0) {
+			return usageError{fmt.Errorf(
+				"vexillum %s needs the names of runs, or --project or --mine without names; see vexillum %s --help",
+				what, what,
+			)}
+		}
+		found, err := a.chooseRuns(ctx, cl, what, args, s)
+		if err != nil {
+			return err
+		}
+		return a.steer(ctx, cl, what, found, len(args) == 0, s)
 	})
 	f := c.Flags()
 	f.StringVarP(&s.project, "project", "p", "", "all runs of this project for which it makes sense")
@@ -82,10 +91,19 @@ func (a *app) steerCommand(what string) *cobra.Command {
 	if what == "release" {
 		f.BoolVar(&s.now, "now", false, "do not let them wait for other runs any more")
 	}
+	if what == "retry" {
+		f.StringVarP(&s.frames, "frames", "f", "", "only these of the parked frames of the run")
+		f.StringVar(&s.cause, "cause", "", "only frames that failed by this cause, such as \"no licence\"")
+		f.StringVar(&s.node, "node", "", "only frames that failed on this node")
+	}
 	if what == "hold" {
 		f.BoolVar(&s.now, "now", false, "stop frames in flight, too; their work is lost")
 	}
-	a.completeFlags(c, map[string]lister{"project": projectList})
+	lists := map[string]lister{"project": projectList}
+	if what == "retry" {
+		lists["node"] = nodeList
+	}
+	a.completeFlags(c, lists)
 	return c
 }
 
@@ -137,14 +155,8 @@ func (a *app) chooseRuns(
 
 // knownProject refuses the name of a project that is not there.
 func knownProject(ctx context.Context, cl *client.Client, name string) error {
-	all, err := get[[]wire.Project](ctx, cl, "/api/v1/projects")
-	if err != nil {
-		return err
-	}
-	if !slices.ContainsFunc(all, func(p wire.Project) bool { return p.Name == name }) {
-		return fmt.Errorf("there is no project %q; vexillum project list shows them", name)
-	}
-	return nil
+	_, err := oneProject(ctx, cl, name)
+	return err
 }
 
 // steer does it to each run, after a yes where that is needed.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/http"
 	"net/url"
 	"strings"
 	"time"
@@ -96,4 +97,39 @@ func (a *app) tellTrouble(groups []wire.TroubleGroup) {
 			fmt.Fprintf(a.out, "  and %s\n", english.Plural(more, "more run", ""))
 		}
 	}
+}
+
+// retrySome tries those parked frames again that fit what is said.
+func (a *app) retrySome(ctx context.Context, cl *client.Client, args []string, s steered) error {
+	if s.project != "" || s.mine {
+		return usageError{errors.New("--project and --mine choose whole runs; leave them out, or name runs")}
+	}
+	in := wire.Retrying{Frames: s.frames, Cause: s.cause, Node: s.node, DryRun: s.dryRun}
+	for _, name := range args {
+		run, err := findRun(ctx, cl, name)
+		if err != nil {
+			return err
+		}
+		in.Runs = append(in.Runs, run.ID)
+	}
+	var out wire.Retried
+	if err := cl.Do(ctx, http.MethodPost, "/api/v1/retries", in, &out); err != nil {
+		return err
+	}
+	if a.json {
+		return a.printJSON(out)
+	}
+	if len(out.Runs) == 0 {
+		fmt.Fprintln(a.out, "No parked frame fits that; vexillum trouble shows what failed.")
+		return nil
+	}
+	verb := english.PluralWord(out.Frames, "is", "are")
+	if out.DryRun {
+		verb = "would be"
+	}
+	for _, r := range out.Runs {
+		fmt.Fprintf(a.out, "%s  frames %s\n", r.Name, r.Frames)
+	}
+	fmt.Fprintf(a.out, "%s %s tried again.\n", english.Plural(out.Frames, "frame", ""), verb)
+	return nil
 }

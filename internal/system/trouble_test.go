@@ -78,6 +78,35 @@ func TestTroubleIsToldTogether(t *testing.T) {
 		}
 	}
 
+	// What is to be tried again is chosen by what failed it.
+	for args, says := range map[string]string{
+		"retry --cause crash --dry-run":            "salt/final-1  frames 5-6\n2 frames would be tried again.",
+		"retry --node kiln-01 --dry-run":           "3 frames would be tried again.",
+		"retry salt --frames 3,6 --dry-run":        "salt/final-1  frames 3,6\n2 frames would be tried again.",
+		"retry salt --frames 3 --cause crash":      "No parked frame fits that",
+		"retry salt salt --node kiln-02 --dry-run": "3 frames would be tried again.",
+	} {
+		if out := f.must(strings.Fields(args)...); !strings.Contains(out, says) {
+			t.Errorf("vexillum %s: %s", args, out)
+		}
+	}
+	for args, says := range map[string]string{
+		"retry --frames 3":              "frames are those of one run",
+		"retry --cause rain":            `"rain" is no cause`,
+		"retry --node kiln-99":          "there is no node",
+		"retry --mine --node kiln-01":   "choose whole runs",
+		"retry pepper --cause crash":    "there is no run",
+		"retry salt --frames a-b":       "not a number at character 1",
+		"retry salt --cause= --frames=": "is empty",
+	} {
+		if _, stderr, code := f.vexillum(strings.Fields(args)...); code == 0 || !strings.Contains(stderr, says) {
+			t.Errorf("vexillum %s: %d %s", args, code, stderr)
+		}
+	}
+	if run := f.run(id); run.Sets.Parked != "3,5-6" {
+		t.Errorf("what was only asked about is tried again: parked %s", run.Sets.Parked)
+	}
+
 	c := f.open()
 	c.signInAs("admin", password)
 	c.sees("Queue")
@@ -95,7 +124,10 @@ func TestTroubleIsToldTogether(t *testing.T) {
 
 	// What is mended is asked for again, and leaves the page once it is done.
 	f.scene("salt.practice", "practice: 1\npicture: salt\ncost: 30ms\n")
-	c.click(`section[aria-label="out of memory"] button`)
+	c.click(`//section[@aria-label="out of memory"]//button[normalize-space()="Try all of it again"]`)
+	c.sees("1 frame of 1 run tried again.")
+	f.wait("one of them is left alone", func() bool { return f.run(id).Sets.Parked == "5-6" })
+	c.click(`//section[@aria-label="crash"]//button[normalize-space()="Try again"]`)
 	c.sees("tries its parked frames again")
 	f.wait("the run has noticed its scene", func() bool {
 		return slices.Contains([]string{"held", "done"}, f.run(id).State)

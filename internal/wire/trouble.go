@@ -37,3 +37,28 @@ type TroubleCause struct {
 	Cause string `json:"cause"`
 	Tries int    `json:"tries"`
 }
+
+// Retrying asks for parked frames to be tried again: of the runs that are named, or of all that
+// the asker may steer; of these those of which a try failed by the cause and on the node.
+type Retrying struct {
+	Runs   []int64 `json:"runs,omitempty"`
+	Frames string  `json:"frames,omitempty"` // of the one run
+	Cause  string  `json:"cause,omitempty"`
+	Node   string  `json:"node,omitempty"` // by name
+	DryRun bool    `json:"dry_run,omitempty"`
+}
+
+// Retried are parked frames that are tried again, or would be.
+type Retried struct {
+	DryRun bool         `json:"dry_run"`
+	Runs   []RunRetried `json:"runs"`
+	Frames int          `json:"frames"` // in all
+}
+
+// RunRetried are those of a run.
+type RunRetried struct {
+	Run    int64  `json:"run"`
+	Name   string `json:"name"`
+	Frames string `json:"frames"`
+	Count  int    `json:"count"`
+}

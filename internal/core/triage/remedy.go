@@ -1,5 +1,11 @@
 package triage
 
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
 // remedies say what to do about causes.
 var remedies = map[string]string{
 	CauseCrash:       "read the last lines of the renderer; if only one machine crashes, look at its driver and version",
@@ -28,4 +34,12 @@ func Causes() []string {
 		CauseCrash, CauseNoFrame, CauseWrongOutput, CauseMissingFile, CauseChanged, CauseScene, CauseMemory,
 		CauseNoLicence, CauseDiskFull, CauseStalled, CauseNodeLost, CauseNoStart, CauseOutput, CauseDelivery,
 	}
+}
+
+// CheckCause returns an error for what is neither a cause nor empty.
+func CheckCause(cause string) error {
+	if cause != "" && !slices.Contains(Causes(), cause) {
+		return fmt.Errorf("%.40q is no cause; they are %s", cause, strings.Join(Causes(), ", "))
+	}
+	return nil
 }

@@ -134,16 +134,7 @@ func (t *transaction) steer(run *farm.Run, what Steering, how How, by string) er
 		if run.State == farm.RunCancelled {
 			return refusal.New(refusal.Conflict, "", "%s is cancelled; submit it again", name)
 		}
-		parked := run.Parked
-		if run.State.Closed() {
-			t.Append(farm.RunMoved{Run: run.ID, State: farm.RunQueued, Reason: "opened again by " + by, At: t.Now})
-		}
-		t.Append(
-			farm.FramesRetried{
-				Run: run.ID, Frames: parked,
-				Reason: fmt.Sprintf("%s asked for frames %s to be tried again", by, parked), At: t.Now,
-			},
-		)
+		t.retry(run, run.Parked, by)
 	}
 	return nil
 }

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"slices"
-	"strings"
 	"time"
 
 	"vexillum/internal/core/farm"
@@ -31,10 +30,8 @@ func (b *Board) Trouble(ctx context.Context, q TroubleQuery, sight farm.Sight) (
 			refusal.Invalid, "by", "failed tries are put together by cause, node, recipe or run, not by %.40q", q.By,
 		)
 	}
-	if q.Cause != "" && !slices.Contains(triage.Causes(), q.Cause) {
-		return nil, refusal.New(
-			refusal.Invalid, "cause", "%.40q is no cause; they are %s", q.Cause, strings.Join(triage.Causes(), ", "),
-		)
+	if err := triage.CheckCause(q.Cause); err != nil {
+		return nil, refusal.New(refusal.Invalid, "cause", "%v", err)
 	}
 	err = b.do(ctx, func(t *transaction) error {
 		w := triage.Wanted{By: by, Cause: q.Cause, Run: q.Run, Since: q.Since, Sees: sight.Sees}

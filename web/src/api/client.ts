@@ -136,6 +136,7 @@ export const getTrouble = (by: string, hours: number) =>
       },
     }),
   );
+export const retryParked = (body: Schemas["Retrying"]) => answer(api.POST("/api/v1/retries", { body }));
 export type QueueSearch = NonNullable<paths["/api/v1/queue"]["get"]["parameters"]["query"]>;
 export const getQueue = (query: QueueSearch) => answer(api.GET("/api/v1/queue", { params: { query } }));
 /** How a run differs from the one of its job before; null where there is none. */

@@ -1,12 +1,13 @@
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { getTrouble, type Me, maySteer, type Run, type TroubleGroup } from "../../api/client";
+import { getTrouble, isArtist, type Me, maySteer, type Run, retryParked, type TroubleGroup } from "../../api/client";
 import { useFarm } from "../../api/live";
 import { useAddress } from "../../parts/address";
 import { Choice } from "../../parts/Choice";
-import { useSteer } from "../../parts/steering";
+import { countFramesText, useSteer } from "../../parts/steering";
 import { sentence, since, useNow } from "../../parts/time";
 import { useTitle } from "../../parts/title";
+import { useToast } from "../../parts/toast";
 
 const ways = ["cause", "node", "recipe", "run"];
 const whiles: Record<string, number> = { all: 0, "7 days": 168, "24 h": 24, "1 h": 1 };
@@ -53,7 +54,7 @@ export function TroublePage({ me }: { me: Me }) {
         <p className="py-6 text-muted">Nothing has failed that somebody would have to look at.</p>
       )}
       {groups.map((g) => (
-        <Group key={g.key} of={g} runs={runs} me={me} />
+        <Group key={g.key} of={g} by={by} runs={runs} me={me} />
       ))}
     </main>
   );
@@ -62,9 +63,26 @@ export function TroublePage({ me }: { me: Me }) {
 /** Runs of a group that are listed at once. */
 const mostRuns = 8;
 
-function Group({ of: g, runs, me }: { of: TroubleGroup; runs: Run[]; me: Me }) {
+function Group({ of: g, by, runs, me }: { of: TroubleGroup; by: string; runs: Run[]; me: Me }) {
   const now = useNow();
   const { go } = useSteer();
+  const queries = useQueryClient();
+  const tell = useToast();
+  const again = async () => {
+    try {
+      const done = await retryParked(by === "node" ? { node: g.key } : { cause: g.key });
+      await queries.invalidateQueries({ queryKey: ["trouble"] });
+      tell(
+        done.frames === 0
+          ? { text: "None of these runs is yours to steer.", bad: true }
+          : {
+              text: `${countFramesText(done.frames)} of ${done.runs.length === 1 ? "1 run" : `${done.runs.length} runs`} tried again.`,
+            },
+      );
+    } catch (error) {
+      tell({ text: (error as Error).message, bad: true });
+    }
+  };
   const open = g.frames - g.done;
   const most = Math.max(...g.nodes.map((n) => n.tries));
   return (
@@ -80,6 +98,11 @@ function Group({ of: g, runs, me }: { of: TroubleGroup; runs: Run[]; me: Me }) {
             "all done since"
           )}
         </span>
+        {g.parked > 0 && (by === "cause" || by === "node") && isArtist(me) && (
+          <button type="button" className="btn ml-auto btn-sm" onClick={() => void again()}>
+            Try all of it again
+          </button>
+        )}
       </div>
       <div className="grid gap-x-8 gap-y-2 lg:grid-cols-[minmax(0,1fr)_300px]">
         <div className="min-w-0">
