@@ -9,6 +9,7 @@ import {
   isWrangler,
   type Licence,
   type Me,
+  ownProject,
   type Place,
   type Recipe,
   setLicence,
@@ -157,6 +158,7 @@ function Licences() {
 function Places() {
   const places = useQuery({ queryKey: ["places"], queryFn: getPlaces });
   const keep = useKeep("places");
+  const shown = (places.data ?? []).filter((p) => !p.name.startsWith(`${ownProject}-`));
   const [made, setMade] = useState({ name: "", linux: "", darwin: "", windows: "" });
   const add = (event: FormEvent) => {
     event.preventDefault();
@@ -175,7 +177,7 @@ function Places() {
       </h2>
       {places.isError && <p className="text-failed">{places.error.message}</p>}
       <ul>
-        {places.data?.map((p: Place) => (
+        {shown.map((p: Place) => (
           <li
             key={p.name}
             className="grid grid-cols-[minmax(0,1fr)_auto] items-center gap-x-4 border-b border-hair py-2 sm:grid-cols-[180px_150px_minmax(0,1fr)]"
