@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -48,6 +49,10 @@ func (a *app) signInCommand() *cobra.Command {
 				c.Context(), cl, wire.SignIn{Name: name, Password: password, Label: label, Seconds: days * 24 * 3600},
 				path,
 			)
+			var p *wire.Problem
+			if errors.As(err, &p) && p.Status == http.StatusUnauthorized && !c.Flags().Changed("name") {
+				return fmt.Errorf("%w; you are taken to be %s; say otherwise with --name", err, cmp.Or(name, "nobody"))
+			}
 			if err != nil {
 				return err
 			}

@@ -64,6 +64,7 @@ func TestMisuseIsRefusedInWords(t *testing.T) {
 		{"a wrong token", []string{"queue", "--token", "vxp_wrong"}, 4, "sign in first"},
 		{"an address that is none", []string{"sign-in", "ftp://farm"}, 2, "not the address of a service"},
 		{"a wrong password", []string{"sign-in", service, "--name", "admin", "--password-file", filepath.Join(f.dir, "scenes", "odd.xyz")}, 4, "name or password is wrong"},
+		{"nobody is named", []string{"sign-in", service, "--password-file", filepath.Join(f.dir, "scenes", "odd.xyz")}, 4, "say otherwise with --name"},
 
 		{"an open range", submit("--frames", "1-"), 2, "last frame is missing"},
 		{"a range backwards", submit("--frames", "10-1"), 2, "is before the first frame"},
