@@ -234,7 +234,11 @@ func (f *Floor) together(ctx context.Context, events []simulate.Event, sessions 
 	go func() { _ = f.w.Do(ctx, func(*writer.Tx) error { <-gate; return nil }) }()
 	synctest.Wait() // the loop is at the gate
 	for i, e := range events {
-		go f.meet(ctx, e, sessions)
+		session := sessions[e.Node]
+		if e.Start != nil {
+			sessions[e.Node]++
+		}
+		go f.meet(ctx, e, session)
 		for f.w.Queued() <= i {
 			runtime.Gosched()
 		}
@@ -243,13 +247,11 @@ func (f *Floor) together(ctx context.Context, events []simulate.Event, sessions 
 }
 
 // meet lets a service meet one event.
-func (f *Floor) meet(ctx context.Context, e simulate.Event, sessions map[farm.NodeID]int64) {
-	session := sessions[e.Node]
+func (f *Floor) meet(ctx context.Context, e simulate.Event, session int64) {
 	switch {
 	case e.Submit != nil:
 		_ = f.w.Do(ctx, func(t *writer.Tx) error { t.Append(*e.Submit); return nil })
 	case e.Start != nil:
-		sessions[e.Node]++
 		_, _ = f.Fleet.Start(ctx, e.Node, *e.Start, nil, nil)
 	case e.Ask != nil:
 		q := e.Ask
