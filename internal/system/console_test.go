@@ -149,9 +149,12 @@ func (c *console) click(what string) {
 			})(%[1]q)`, what, find), &at, awaitPromise))
 			return len(at) == 2
 		})
-		// A page that the click has left knows nothing of it any more.
-		c.do(chromedp.MouseClickXY(at[0], at[1]), chromedp.Evaluate(`window.missed === true`, &missed))
-		if !missed {
+		c.do(chromedp.MouseClickXY(at[0], at[1]))
+		// A page that the click has left knows nothing of it any more, or cannot be asked.
+		ctx, cancel := context.WithTimeout(c.ctx, 20*time.Second)
+		err := chromedp.Run(ctx, chromedp.Evaluate(`window.missed === true`, &missed))
+		cancel()
+		if err != nil || !missed {
 			return
 		}
 	}
