@@ -43,19 +43,28 @@ func (a *app) membersCommand() *cobra.Command {
 			if in.Members, err = membersChanged(p, artists, leads, remove); err != nil {
 				return err
 			}
+			if !slices.ContainsFunc(slices.Concat(artists, leads), func(name string) bool { return p.Members[name] == "" }) {
+				in.Closed = &p.Closed // only who is new closes a project that is open
+			}
 		}
-		switch {
-		case open && closed:
+		shut := closed
+		switch said := c.Flags().Changed; {
+		case said("open") && said("closed"):
 			return usageError{errors.New("a project is either open or closed; leave out one of --open and --closed")}
-		case open || closed:
-			in.Closed = &closed
+		case said("open"):
+			shut = !open
+			in.Closed = &shut
+		case said("closed"):
+			in.Closed = &shut
 		}
 		if in.Members != nil || in.Closed != nil {
 			// somebody else may have changed them since they were read
 			path := "/api/v1/projects/" + url.PathEscape(p.Name)
-			if err := cl.Do(client.IfSeen(ctx, p.Etag), http.MethodPatch, path, in, &p); err != nil {
+			var after wire.Project // not into what was read: members who have gone would stay
+			if err := cl.Do(client.IfSeen(ctx, p.Etag), http.MethodPatch, path, in, &after); err != nil {
 				return err
 			}
+			p = after
 		}
 		return a.tellMembers(p)
 	})

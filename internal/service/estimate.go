@@ -195,7 +195,7 @@ func (c *climbing) points(most float64) (out []forecast.Point) {
 	for point := range c.done {
 		out = append(out, point)
 	}
-	if n := len(c.ladder); n > 0 {
+	if n := len(c.ladder); n > 0 && most > 0 { // 0: it did not end by that throw of dice
 		out = append(out, forecast.Point{Nodes: c.ladder[n-1], Seconds: most})
 	}
 	slices.SortFunc(out, func(a, b forecast.Point) int { return cmp.Compare(a.Nodes, b.Nodes) })

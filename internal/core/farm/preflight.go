@@ -33,7 +33,7 @@ func (r PreflightRule) Check() error {
 }
 
 // NightWithin reports whether the time at which all runs are asked about lies after one
-// moment and not after another. More than a day in between is enough.
+// moment and not after another, as it does whenever more than a day lies in between.
 func (r PreflightRule) NightWithin(after, until time.Time) bool {
 	at, err := time.Parse("15:04", r.Night)
 	zone, zoneErr := time.LoadLocation(r.Zone)

@@ -8,20 +8,22 @@ import (
 
 // remedies say what to do about causes.
 var remedies = map[string]string{
-	CauseCrash:       "read the last lines of the renderer; if only one machine crashes, look at its driver and version",
-	CauseNoFrame:     "the renderer ended as if all were well and left no picture: look where the scene lets it write",
-	CauseWrongOutput: "look whether the disk of the node and the place have room, and whether the scene sets a size of its own",
+	CauseCrash:   "read the last lines of the renderer; if only one machine crashes, look at its driver and version",
+	CauseNoFrame: "the renderer ended as if all were well and left no picture: look where the scene lets it write",
+	CauseWrongOutput: "look whether the disk of the node and the place have room, and whether the scene sets a size " +
+		"of its own",
 	CauseMissingFile: "put the file where the scene looks for it, or correct the path in the scene; then retry",
 	CauseChanged:     "look who has changed the scene; release the run to go on with it as it is now",
 	CauseScene:       "the renderer cannot read the scene: check which version has written it, and which one reads it",
-	CauseMemory:      "render it on nodes with more, such as --needs 'memory>=64GiB', or with fewer leases beside it (--memory)",
-	CauseNoLicence:   "count the licences that there are: vexillum licence set NAME --count N",
-	CauseDiskFull:    "make room on the disk that is named; what is rendered waits and is delivered then",
-	CauseStalled:     "look at the frame by hand; if it is merely heavy, give it longer with --stall",
-	CauseNodeLost:    "look whether the machine is up and its network holds",
-	CauseNoStart:     "install the renderer where the recipe looks for it, then restart the node process",
-	CauseOutput:      "a file of somebody else stands where the frame goes: move it away, then retry",
-	CauseDelivery:    "look whether the place is mounted and may be written on that node",
+	CauseMemory: "render it on nodes with more, such as --needs 'memory>=64GiB', or with fewer leases beside it " +
+		"(--memory)",
+	CauseNoLicence: "count the licences that there are: vexillum licence set NAME --count N",
+	CauseDiskFull:  "make room on the disk that is named; what is rendered waits and is delivered then",
+	CauseStalled:   "look at the frame by hand; if it is merely heavy, give it longer with --stall",
+	CauseNodeLost:  "look whether the machine is up and its network holds",
+	CauseNoStart:   "install the renderer where the recipe looks for it, then restart the node process",
+	CauseOutput:    "a file of somebody else stands where the frame goes: move it away, then retry",
+	CauseDelivery:  "look whether the place is mounted and may be written on that node",
 }
 
 // Remedy says what a person can do about a cause, as half a sentence; empty for one that

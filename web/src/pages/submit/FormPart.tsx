@@ -13,7 +13,7 @@ import { byField, type Change, emptyForm, type Form, jobFile } from "./form";
 import { PreflightPart } from "./PreflightPart";
 import { RangePainter } from "./RangePainter";
 import { ReceiptPart } from "./ReceiptPart";
-import { Ticks } from "./Ticks";
+import { Tick, Ticks } from "./Ticks";
 
 const grid = "grid grid-cols-2 gap-x-4 gap-y-3 sm:grid-cols-4";
 const input = "input input-sm w-full";
@@ -246,26 +246,14 @@ function Picture({ form, change, scene, wrong }: PartProps) {
           </>
         )}
         {!still && form.frames.trim() !== "" && (
-          <label className="col-span-full flex items-center gap-2 text-[13px]">
-            <input
-              type="checkbox"
-              className="checkbox checkbox-xs"
-              checked={form.oneByOne}
-              onChange={(e) => change({ oneByOne: e.target.checked })}
-            />
+          <Tick on={form.oneByOne} onChange={(oneByOne) => change({ oneByOne })}>
             divide each of these frames over nodes in tiles, one frame after the other
-          </label>
+          </Tick>
         )}
         {(still || form.oneByOne) && form.tiles.trim() !== "" && (
-          <label className="col-span-full flex items-center gap-2 text-[13px]">
-            <input
-              type="checkbox"
-              className="checkbox checkbox-xs"
-              checked={form.dropTiles}
-              onChange={(e) => change({ dropTiles: e.target.checked })}
-            />
+          <Tick on={form.dropTiles} onChange={(dropTiles) => change({ dropTiles })}>
             remove the tiles once the picture is put together
-          </label>
+          </Tick>
         )}
         {scene.cameras.length > 0 && (
           <Ticks

@@ -1,3 +1,28 @@
+import type { ReactNode } from "react";
+
+/** Something that is wanted or not, on a line of its own. */
+export function Tick({
+  on,
+  onChange,
+  children,
+}: {
+  on: boolean;
+  onChange: (on: boolean) => void;
+  children: ReactNode;
+}) {
+  return (
+    <label className="col-span-full flex items-center gap-2 text-[13px]">
+      <input
+        type="checkbox"
+        className="checkbox checkbox-xs"
+        checked={on}
+        onChange={(e) => onChange(e.target.checked)}
+      />
+      {children}
+    </label>
+  );
+}
+
 /** Names of which any number is ticked. */
 export function Ticks({
   label,
