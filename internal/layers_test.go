@@ -17,22 +17,24 @@ import (
 // below says for each room which rooms of ours it may import. What is not
 // listed may be imported by main, tools and tests alone.
 var below = map[string][]string{
+	"core/blame":    {},
 	"core/frames":   {},
 	"core/trait":    {},
 	"core/hours":    {},
 	"core/tile":     {},
-	"core/farm":     {"core/frames", "core/hours", "core/tile", "core/trait"},
+	"core/farm":     {"core/blame", "core/frames", "core/hours", "core/tile", "core/trait"},
 	"core/pace":     {"core/farm", "core/frames", "core/tile"},
 	"core/capacity": {"core/farm", "core/frames", "core/pace", "core/span"},
 	"core/fairness": {"core/farm"},
 	"core/deal":     {"core/capacity", "core/fairness", "core/farm", "core/frames", "core/pace", "core/span"},
-	"core/triage":   {"core/capacity", "core/farm", "core/frames"},
+	"core/triage":   {"core/blame", "core/capacity", "core/farm", "core/frames"},
 	"core/simulate": {
-		"core/capacity", "core/deal", "core/engine", "core/explain", "core/fairness", "core/farm", "core/frames",
+		"core/blame", "core/capacity", "core/deal", "core/engine", "core/explain", "core/fairness", "core/farm", "core/frames",
 		"core/hours", "core/pace", "core/protocol/accept", "core/span", "core/triage",
 	},
 	"core/drill": {
-		"core/capacity", "core/deal", "core/engine", "core/farm", "core/frames", "core/pace", "core/simulate",
+		"core/blame", "core/capacity", "core/deal", "core/engine", "core/farm", "core/frames", "core/pace",
+		"core/simulate", "core/triage",
 	},
 	"core/protocol/accept": {"core/farm", "core/frames", "core/triage"},
 	"core/engine": {

@@ -165,7 +165,8 @@ func (k *keeper) randomStep(r *rand.Rand, m *pace.Model, ask int64) {
 			triage.Failed(
 				k.state,
 				triage.Failure{
-					Lease: l.ID, Launch: 1, Frame: l.Left.First(), Cause: triage.CauseCrash,
+					Lease: l.ID, Launch: 1, Frame: l.Left.First(),
+					Cause:   []string{triage.CauseCrash, triage.CauseOutput}[r.IntN(2)],
 					Message: "it’s \"quoted\"",
 				},
 				now,
@@ -219,6 +220,12 @@ func (k *keeper) randomNode(r *rand.Rand, step int) {
 	case 1:
 		k.do(
 			farm.NodeHealth{Node: n.ID, Health: farm.Sidelined, Reason: "smells", At: now},
+			farm.NodeHealth{
+				Node: n.ID, Health: farm.Sidelined, By: farm.ByTriage, Reason: "smells again", TrialAt: &until, Pause: 600,
+				At: now,
+			},
+			farm.NodeHealth{Node: n.ID, Health: farm.Sidelined, By: farm.ByTriage, Device: "gpu-0", TrialAt: &until, At: now},
+			farm.NodeHealth{Node: n.ID, Health: farm.Fine, By: farm.ByTriage, Device: "gpu-1", Pause: 3, At: now},
 			farm.NodeHealth{Node: n.ID, Health: farm.Fine, By: farm.ByTriage, Reason: "aired", At: now},
 		)
 		k.do(
@@ -286,6 +293,11 @@ func (k *keeper) randomNode(r *rand.Rand, step int) {
 				Of:     farm.FreezeScope{Kind: farm.FreezePool, Name: []string{"a", "b"}[r.IntN(2)]},
 				Freeze: []farm.Freeze{{}, {Held: true, By: "nadia"}, {Step: 2, Every: 30}}[r.IntN(3)], At: now,
 			},
+		)
+		gone := farm.Surrounding{Kind: farm.SurroundingRenderer, Name: "practice", Version: []string{"1", "2"}[r.IntN(2)]}
+		k.do(
+			farm.WaitSet{Of: gone, Wait: &farm.Wait{Since: now, Until: until, Pause: 15, Cause: "crash", Reason: "all fail"}, At: now},
+			farm.WaitSet{Of: gone, Wait: []*farm.Wait{nil, {Since: now, Until: until, Tries: 1}}[r.IntN(2)], At: now},
 		)
 		of := []farm.LaunchScope{{}, {Recipe: "practice"}, {Project: "salt-clock"}}[r.IntN(3)]
 		k.do(
@@ -498,6 +510,9 @@ func (k *keeper) compare() {
 			!g.LoweredUntil.Equal(w.LoweredUntil) {
 			k.t.Fatalf("licence %+v, want %+v", g, w)
 		}
+	}
+	if !reflect.DeepEqual(got.Waits, want.Waits) {
+		k.t.Fatalf("waits read %v, want %v", got.Waits, want.Waits)
 	}
 	if !reflect.DeepEqual(got.Freezes, want.Freezes) {
 		k.t.Fatalf("stays %v, want %v", got.Freezes, want.Freezes)

@@ -73,8 +73,19 @@ var kinds = map[farm.Kind]kept{
 		}),
 	},
 	farm.NodeHealth{}.Kind(): {
-		statement: `UPDATE node SET health = r.health, health_why = r.reason, health_by = COALESCE(r.by, '')
-		FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, health text, by text, reason text) WHERE id = r.node`,
+		statement: `UPDATE node SET
+			health = CASE WHEN r.device IS NULL THEN r.health ELSE node.health END,
+			health_why = CASE WHEN r.device IS NULL THEN r.reason ELSE health_why END,
+			health_by = CASE WHEN r.device IS NULL THEN COALESCE(r.by, '') ELSE health_by END,
+			health_at = CASE WHEN r.device IS NULL THEN r.at ELSE health_at END,
+			trial_at = CASE WHEN r.device IS NULL THEN r.trial_at ELSE node.trial_at END,
+			trial_pause = CASE WHEN r.device IS NULL AND (COALESCE(r.pause_seconds, 0) > 0 OR COALESCE(r.by, '') <>
+			'triage') THEN COALESCE(r.pause_seconds, 0) ELSE trial_pause END,
+			aside = CASE WHEN r.device IS NULL THEN aside ELSE COALESCE(aside, '{}') || jsonb_build_object(r.device,
+			jsonb_strip_nulls(jsonb_build_object('why', r.reason, 'at', r.at, 'trial_at', r.trial_at, 'pause_seconds',
+			COALESCE(r.pause_seconds, 0), 'back', r.health = 'fine'))) END
+		FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, health text, by text, reason text, device text, trial_at
+		timestamptz, pause_seconds float8, at timestamptz) WHERE id = r.node`,
 		touches: of(func(r farm.NodeHealth) (writes, reads []row) {
 			return []row{node(r.Node)}, nil
 		}),
@@ -228,15 +239,24 @@ var kinds = map[farm.Kind]kept{
 			SELECT * FROM jsonb_to_recordset($1::jsonb) AS p(seq bigint, run bigint, frame int, lease bigint, launch
 			int,
 			node bigint,
-				cause text, message text, counts boolean, at timestamptz)
+				cause text, message text, counts boolean, recounts jsonb, blame jsonb, at timestamptz)
+		), recounted AS (
+			UPDATE attempt a SET counts = c.counts
+			FROM (SELECT r.run, r.frame, c.* FROM r, jsonb_to_recordset(COALESCE(r.recounts, '[]')) AS c(lease bigint,
+			launch int, counts boolean)) c
+			WHERE a.run = c.run AND a.frame = c.frame AND a.lease = c.lease AND a.launch = c.launch
 		), gone AS (
 			UPDATE lease l SET trimmed = trimmed + c.frames
 			FROM (SELECT lease, range_agg(int4range(frame, frame, '[]')) AS frames FROM r GROUP BY lease) c WHERE l.id =
 			c.lease
 		)
-		INSERT INTO attempt (seq, run, frame, lease, launch, node, cause, message, counts, at)
-		SELECT seq, run, frame, lease, launch, node, cause, message, counts, at FROM r`,
+		INSERT INTO attempt (seq, run, frame, lease, launch, node, cause, message, counts, blame, sure, at)
+		SELECT seq, run, frame, lease, launch, node, cause, message, counts, COALESCE(blame->>'kind', ''),
+		COALESCE((blame->>'sure')::float8, 0), at FROM r`,
 		touches: of(func(r farm.FrameFailed) (writes, reads []row) {
+			if len(r.Recounts) > 0 {
+				return []row{lease(r.Lease), attempts(r.Run)}, []row{run(r.Run), leasesOf(r.Run)}
+			}
 			return []row{lease(r.Lease)}, []row{run(r.Run), attempts(r.Run), leasesOf(r.Run)}
 		}),
 	},
@@ -395,6 +415,21 @@ var kinds = map[farm.Kind]kept{
 		FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, renderers jsonb) WHERE node.id = r.node`,
 		touches: of(func(r farm.NodeFound) (writes, reads []row) {
 			return []row{node(r.Node)}, nil
+		}),
+	},
+	farm.WaitSet{}.Kind(): {
+		statement: `WITH r AS (
+			SELECT of->>'kind' AS kind, of->>'name' AS name, COALESCE(of->>'version', '') AS version, wait
+			FROM jsonb_to_recordset($1::jsonb) AS r(of jsonb, wait jsonb)
+		), over AS (
+			DELETE FROM wait w USING r WHERE (w.kind, w.name, w.version) = (r.kind, r.name, r.version) AND
+			COALESCE(r.wait, 'null') = 'null'
+		)
+		INSERT INTO wait (kind, name, version, wait) SELECT kind, name, version, wait FROM r
+		WHERE COALESCE(r.wait, 'null') <> 'null'
+		ON CONFLICT (kind, name, version) DO UPDATE SET wait = excluded.wait`,
+		touches: of(func(r farm.WaitSet) (writes, reads []row) {
+			return []row{named("wait", r.Of.String())}, nil
 		}),
 	},
 	farm.FreezeSet{}.Kind(): {

@@ -59,7 +59,7 @@ func (s *Store) Load(ctx context.Context, seq int64) (Loaded, error) {
 		do   func() error
 	}{
 		{"places", l.places}, {"licences", l.licences}, {"projects", l.projects}, {"people", l.people},
-		{"keys", l.keys}, {"pools", l.pools}, {"launch settings", l.launchSettings}, {"stays", l.stays},
+		{"keys", l.keys}, {"pools", l.pools}, {"launch settings", l.launchSettings}, {"stays", l.stays}, {"waits", l.waits},
 		{"recipes", l.recipes}, {"presets", l.presets}, {"rates", l.rates}, {"preflight rule", l.preflightRule}, {"nodes", l.nodes},
 		{"tokens", l.tokens}, {"runs", l.readRuns}, {"frames", l.frames}, {"attempts", l.attempts}, {"leases", l.leases},
 	} {
@@ -193,12 +193,21 @@ func (l *loader) nodes() error {
 	return l.each(func(row *sql.Rows) error {
 		var n farm.Node
 		var facts, settings []byte
-		var enrolled, retired, since, until *time.Time
+		var enrolled, retired, since, until, health, trial *time.Time
+		var pause float64
+		var aside []byte
 		if err := row.Scan(
 			&n.ID, &n.Name, &n.Kind, &facts, &n.Session, &n.Reach, &n.ReachSince, &n.Duty, &n.DutyReason, &since,
 			&n.DutyNow, &until, &n.Health, &n.HealthWhy, &n.HealthBy, &settings, &n.Version, &enrolled, &retired,
+			&health, &trial, &pause, &aside,
 		); err != nil {
 			return err
+		}
+		n.HealthAt, n.TrialAt, n.TrialPause = orZero(health), orZero(trial), time.Duration(pause*float64(time.Second))
+		if aside != nil {
+			if err := json.Unmarshal(aside, &n.Aside); err != nil {
+				return err
+			}
 		}
 		n.EnrolledAt, n.RetiredAt, n.DutySince, n.OffUntil = orZero(enrolled), orZero(retired), orZero(since), orZero(
 			until,
@@ -210,7 +219,8 @@ func (l *loader) nodes() error {
 		}
 		return json.Unmarshal(settings, &n.Settings)
 	}, `SELECT id, name, kind, facts, session, reach, reach_since, duty, duty_reason, duty_since, duty_now, off_until,
-		health, health_why, health_by, settings, version, enrolled_at, retired_at FROM node ORDER BY id`)
+		health, health_why, health_by, settings, version, enrolled_at, retired_at, health_at, trial_at, trial_pause,
+		aside FROM node ORDER BY id`)
 }
 
 func orZero(t *time.Time) time.Time {
@@ -307,6 +317,20 @@ func (l *loader) presets() error {
 		l.state.PresetChoices[of] = name
 		return err
 	}, `SELECT person, project, recipe, name FROM preset_choice`)
+}
+
+func (l *loader) waits() error {
+	return l.each(func(row *sql.Rows) error {
+		var of farm.Surrounding
+		var data []byte
+		w := &farm.Wait{}
+		err := row.Scan(&of.Kind, &of.Name, &of.Version, &data)
+		if err == nil {
+			err = json.Unmarshal(data, w)
+		}
+		l.state.Waits[of] = w
+		return err
+	}, `SELECT kind, name, version, wait FROM wait`)
 }
 
 func (l *loader) stays() error {
@@ -450,7 +474,8 @@ func (l *loader) attempts() error {
 		var frame int
 		var a farm.Attempt
 		if err := row.Scan(
-			&id, &frame, &a.Lease, &a.Launch, &a.Node, &a.Cause, &a.Message, &a.Counts, &a.At,
+			&id, &frame, &a.Lease, &a.Launch, &a.Node, &a.Cause, &a.Message, &a.Counts, &a.Blame.Kind,
+			&a.Blame.Sure, &a.At,
 		); err != nil {
 			return err
 		}
@@ -463,7 +488,7 @@ func (l *loader) attempts() error {
 		}
 		run.Trouble[frame].Attempts = append(run.Trouble[frame].Attempts, a)
 		return nil
-	}, `SELECT a.run, a.frame, a.lease, a.launch, a.node, a.cause, a.message, a.counts, a.at
+	}, `SELECT a.run, a.frame, a.lease, a.launch, a.node, a.cause, a.message, a.counts, a.blame, a.sure, a.at
 		FROM attempt a JOIN run r ON r.id = a.run WHERE NOT a.forgiven ORDER BY a.seq`)
 }
 

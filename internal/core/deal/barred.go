@@ -25,11 +25,11 @@ const (
 	backOnDuty      = 30 * time.Minute
 )
 
-// mostUntried is how many frames of a run a node may fail that nobody else has
-// tried. Then it gets nothing fresh of it until somebody has: if the node is to
-// blame, it would spoil them all. What has failed elsewhere it may try, so that
-// nodes which distrust one another never wait for one another.
-const mostUntried = 3
+// mostUntried is how many frames a node may fail that nobody else has tried. Then it gets
+// nothing fresh until somebody has: if the node is to blame, it would spoil them all.
+// What has failed elsewhere it may try, so that nodes which distrust one another never
+// wait for one another.
+const mostUntried = 2
 
 // bars are which nodes wait with failed frames of a run, as of one moment.
 type bars struct {
@@ -68,7 +68,8 @@ func (d *Dealer) bars(run *farm.Run, now time.Time) *bars {
 		if run.ToDo.Has(f) {
 			failed = append(failed, one)
 		}
-		ready, could := hands.besides(t)
+		short := d.s.ShortOn(t)
+		ready, could := hands.besides(d.s, t, short)
 		if !could {
 			continue
 		}
@@ -78,6 +79,14 @@ func (d *Dealer) bars(run *farm.Run, now time.Time) *bars {
 				by[a.Node] = true
 				spans[a.Node] = append(spans[a.Node], one)
 			}
+		}
+		if short > 0 {
+			hands.smaller(d.s, short, func(id farm.NodeID) {
+				if !by[id] {
+					spans[id] = append(spans[id], one)
+				}
+				spans[id] = append(spans[id], around(run, f)...)
+			})
 		}
 		if ready && len(by) == 1 {
 			b.untried[t.Attempts[0].Node]++
@@ -92,9 +101,47 @@ func (d *Dealer) bars(run *farm.Run, now time.Time) *bars {
 
 var noBars bars
 
-// distrusts reports whether a node has failed enough frames that others should
-// try one of them before it gets more.
-func (b *bars) distrusts(id farm.NodeID) bool { return b.untried[id] >= mostUntried }
+// distrusts reports whether a node has failed enough frames, of whichever runs, that
+// others should try one of them before it gets more.
+func (d *Dealer) distrusts(id farm.NodeID, now time.Time) bool {
+	return d.untried(id, now) >= mostUntried
+}
+
+// untriedOf is how many frames nodes have failed that nobody else has tried, as of one
+// moment.
+type untriedOf struct {
+	seq   int64
+	at    time.Time
+	nodes map[farm.NodeID]int
+}
+
+// mostTroubled is in how many runs of the queue that is looked for.
+const mostTroubled = 16
+
+// untried returns how many frames of open runs a node has failed that nobody else has
+// tried and somebody could.
+func (d *Dealer) untried(id farm.NodeID, now time.Time) int {
+	if d.fresh.seq != d.s.Seq || now.Sub(d.fresh.at).Abs() >= barsGood || d.fresh.nodes == nil {
+		d.fresh = untriedOf{d.s.Seq, now, map[farm.NodeID]int{}}
+		troubled := 0
+		for _, run := range d.s.Queue() {
+			if len(run.Trouble) == 0 {
+				continue
+			}
+			if troubled++; troubled > mostTroubled {
+				break
+			}
+			weight := 1
+			if !unproven(run) {
+				weight = 2
+			}
+			for node, count := range d.bars(run, now).untried {
+				d.fresh.nodes[node] += weight * count
+			}
+		}
+	}
+	return d.fresh.nodes[id]
+}
 
 // hands are the nodes that could render a run: now, or before long.
 type hands struct {
@@ -118,10 +165,13 @@ func (d *Dealer) hands(run *farm.Run, now time.Time) hands {
 
 // besides reports whether a node that has not failed a frame could render it:
 // one that is ready, or one that is soon.
-func (h hands) besides(t *farm.Trouble) (ready, could bool) {
+func (h hands) besides(s *farm.State, t *farm.Trouble, short int64) (ready, could bool) {
 	failed := map[farm.NodeID]bool{}
 	for _, a := range t.Attempts {
 		failed[a.Node] = true
+	}
+	if short > 0 {
+		h.smaller(s, short, func(id farm.NodeID) { failed[id] = true })
 	}
 	left := func(of map[farm.NodeID]bool) bool {
 		n := len(of)
@@ -134,6 +184,31 @@ func (h hands) besides(t *farm.Trouble) (ready, could bool) {
 	}
 	ready = left(h.ready)
 	return ready, ready || left(h.soon)
+}
+
+// smaller calls with each node that has no more memory than a frame was short of.
+func (h hands) smaller(s *farm.State, short int64, with func(farm.NodeID)) {
+	for _, of := range []map[farm.NodeID]bool{h.ready, h.soon} {
+		for id := range of {
+			if m := s.Nodes[id].Facts.MemoryBytes; m > 0 && m <= short {
+				with(id)
+			}
+		}
+	}
+}
+
+// heavyAround is how many frames on both sides of one that was short of memory are left to
+// nodes with more: scenes change slowly.
+const heavyAround = 2
+
+// around returns the frames beside one that have not been tried.
+func around(run *farm.Run, f int) (out []frames.Span) {
+	for g := f - heavyAround; g <= f+heavyAround; g++ {
+		if t := run.Trouble[g]; g != f && run.ToDo.Has(g) && (t == nil || len(t.Attempts) == 0) {
+			out = append(out, frames.Span{First: g, Last: g})
+		}
+	}
+	return out
 }
 
 // backSoon reports whether a node that is not ready will be before long.
@@ -160,11 +235,11 @@ func (b *bars) elsewhere(id farm.NodeID) frames.Set { return b.tried.Minus(b.fra
 func (d *Dealer) leaves(n *farm.Node, run *farm.Run, now time.Time) (frames.Set, string) {
 	b := d.bars(run, now)
 	todo := run.ToDo.Minus(b.frames[n.ID])
-	if b.distrusts(n.ID) {
+	if d.distrusts(n.ID, now) {
 		if todo = todo.Intersect(b.failed); todo.Empty() {
 			return todo, fmt.Sprintf(
-				"%s has failed %s of %s that nobody else has tried yet; it gets no fresh ones until somebody has",
-				n.Name, english.Plural(b.untried[n.ID], "frame", ""), run.Spec.Name(),
+				"%s has failed %s that nobody else has tried yet; it gets no fresh ones until somebody has",
+				n.Name, english.Plural(d.untried(n.ID, now), "frame", ""),
 			)
 		}
 	}
@@ -179,12 +254,16 @@ func (d *Dealer) leaves(n *farm.Node, run *farm.Run, now time.Time) (frames.Set,
 // shut reports whether a node may take nothing of what is to do of a run, for
 // what has failed on it.
 func (d *Dealer) shut(n *farm.Node, run *farm.Run, now time.Time) bool {
-	if len(run.Trouble) == 0 || run.ToDo.Empty() {
+	if run.ToDo.Empty() {
 		return false
+	}
+	distrusted := d.distrusts(n.ID, now)
+	if len(run.Trouble) == 0 {
+		return distrusted
 	}
 	b := d.bars(run, now)
 	mine := b.frames[n.ID]
-	if b.distrusts(n.ID) {
+	if distrusted {
 		return run.ToDo.Intersect(b.failed).Minus(mine).Empty()
 	}
 	return !mine.Empty() && run.ToDo.Minus(mine).Empty()

@@ -42,6 +42,9 @@ func (d *Dealer) Next(ask Ask, now time.Time) Decision {
 	if n == nil {
 		return Decision{Why: "this machine is not a node of this farm"}
 	}
+	if n.TrialDue(now) {
+		return d.trial(n, ask, now)
+	}
 	if !n.Ready() {
 		return Decision{Why: fmt.Sprintf("%s is %s", n.Name, notReady(n))}
 	}
@@ -144,9 +147,19 @@ func (d *Dealer) Offer(n *farm.Node, run *farm.Run, warm *farm.Lease, now time.T
 			return frames.Set{}, why
 		}
 	}
+	if why := d.waiting(n, run, now); why != "" {
+		return frames.Set{}, why
+	}
 	set, why := d.wanted(n, run, now)
 	if set.Empty() {
 		return set, why
+	}
+	if of := s.WaitsOf(n, run); len(of) > 0 && run.Spec.Mode != farm.ModeWhole {
+		if fresh := set.Minus(d.bars(run, now).tried); !fresh.Empty() {
+			set = fresh // what has failed before may do so again, whatever is back
+		}
+		set = ordered(run, set, 1)
+		why = fmt.Sprintf("frame %d: it tries whether %s is back", set.First(), of[0])
 	}
 	most, late := framesBeforeOffDuty(m, n, run, set, now)
 	if most == 0 || run.Spec.Mode == farm.ModeWhole && most < set.Len() {

@@ -25,6 +25,7 @@ type Dealer struct {
 	last             *survey // it serves all that ask at the same moment
 
 	barred  map[farm.RunID]*bars
+	fresh   untriedOf
 	surveys map[farm.RunID]*survey // of large farms
 	looked  int                    // surveys made for the decision at hand
 	ables   map[farm.RunID]able

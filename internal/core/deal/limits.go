@@ -18,7 +18,7 @@ import (
 // as the farm's rules go.
 func (d *Dealer) may(n *farm.Node, run *farm.Run, now time.Time) bool {
 	return !d.full(n, run, now) && capacity.Fits(d.s, n, run) && capacity.FreezeReason(d.s, n, run, now) == "" &&
-		d.limited(n, run, nil, now) == ""
+		len(d.s.WaitsOf(n, run)) == 0 && d.limited(n, run, nil, now) == ""
 }
 
 // May reports whether a node fits a run and the limits of the run let it begin
@@ -47,6 +47,12 @@ func (d *Dealer) limited(n *farm.Node, run *farm.Run, warm *farm.Lease, now time
 		return fmt.Sprintf(
 			"%s starts on %s; the others join when its first frame is verified", run.Spec.Name(),
 			english.Plural(most, "node", ""),
+		)
+	}
+	if most := run.Spec.StartOn; most > 0 && unproven(run) && len(run.Trouble) > 0 && run.OpenCount() >= most {
+		return fmt.Sprintf(
+			"%s has failed so far: no more than %s try it at a time until a frame is verified", run.Spec.Name(),
+			english.Plural(most, "lease", ""),
 		)
 	}
 	without := farm.LeaseID(0)

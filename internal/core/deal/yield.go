@@ -85,21 +85,20 @@ func (d *Dealer) overCeiling(now time.Time, ask func(*farm.Lease, frames.Set, st
 // failed frames that nobody else has tried.
 func (d *Dealer) distrusted(now time.Time, ask func(*farm.Lease, frames.Set, string)) {
 	for _, run := range d.s.Queue() {
-		if len(run.Trouble) < mostUntried || run.DealtCount() == 0 || run.Spec.Mode == farm.ModeWhole {
+		if run.DealtCount() == 0 || run.Spec.Mode == farm.ModeWhole {
 			continue
 		}
-		b := d.bars(run, now)
 		for l := range run.OpenLeases {
-			if b.distrusts(l.Node) {
-				n := d.s.Nodes[l.Node]
-				ask(
-					l, d.unbegun(l, now).Minus(b.elsewhere(l.Node)),
-					fmt.Sprintf(
-						"%s has failed %s of %s that nobody else has tried yet", n.Name,
-						english.Plural(b.untried[l.Node], "frame", ""), run.Spec.Name(),
-					),
-				)
+			if !d.distrusts(l.Node, now) {
+				continue
 			}
+			ask(
+				l, d.unbegun(l, now).Minus(d.bars(run, now).elsewhere(l.Node)),
+				fmt.Sprintf(
+					"%s has failed %s that nobody else has tried yet", d.s.NodeName(l.Node),
+					english.Plural(d.untried(l.Node, now), "frame", ""),
+				),
+			)
 		}
 	}
 }

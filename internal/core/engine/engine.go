@@ -16,6 +16,7 @@
 package engine
 
 import (
+	"slices"
 	"time"
 
 	"vexillum/internal/core/deal"
@@ -190,6 +191,10 @@ func (e *Engine) Finish() (Batch, error) {
 	e.settle()
 	e.follow()
 	e.batch.Again = e.redeal
+	e.batch.Trims = slices.DeleteFunc(e.batch.Trims, func(t Trim) bool { // a later event may have ended it
+		l := e.s.Lease(t.Lease)
+		return l == nil || !l.Open()
+	})
 	return e.batch, e.err
 }
 

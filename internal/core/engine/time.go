@@ -23,6 +23,8 @@ func (e *Engine) Tick() {
 		e.look()
 	}
 	e.licences()
+	e.trials()
+	e.waiters()
 	if !e.now.Before(e.yieldsAt) {
 		e.yieldsAt = e.now.Add(e.yieldPause())
 		e.yield()
@@ -168,6 +170,40 @@ func (e *Engine) licences() {
 	for _, l := range e.s.Licences {
 		since := e.now.Sub(l.LoweredUntil)
 		e.redeal = e.redeal || !l.LoweredUntil.IsZero() && since > 0 && since < licencePause
+	}
+}
+
+// trials lets nodes that are set aside show that they are well, and devices work again
+// whose time has come.
+func (e *Engine) trials() {
+	for _, w := range e.waiting() {
+		if n := e.s.Nodes[w.Node]; !n.TrialDue(e.now) || !e.s.Idle(n.ID) {
+			continue
+		}
+		if a := e.dealTo(w.Ask); len(a.Leases) > 0 {
+			e.answer(w, a)
+		}
+	}
+	for _, n := range e.s.NodeList() {
+		if len(n.Aside) > 0 {
+			e.Append(triage.DevicesBack(n, e.now)...)
+		}
+	}
+}
+
+// waiters lets a frame try whether what others wait for is back, and ends the waiting
+// where nobody needs it any more.
+func (e *Engine) waiters() {
+	for _, of := range triage.Unneeded(e.s) {
+		e.Append(farm.WaitSet{Of: of, Reason: fmt.Sprintf("nothing waits for %s any more", of), At: e.now})
+	}
+	for _, w := range e.s.Waits {
+		since := e.now.Sub(w.Until)
+		e.redeal = e.redeal || w.Scout == 0 && since >= 0 && since < licencePause
+	}
+	if len(e.s.Waits) > 0 && !e.now.Before(e.retriesAt) {
+		e.retriesAt = e.now.Add(retryPause)
+		e.redeal = true
 	}
 }
 

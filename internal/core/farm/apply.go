@@ -5,6 +5,7 @@ import (
 	"slices"
 	"time"
 
+	"vexillum/internal/core/blame"
 	"vexillum/internal/core/trait"
 )
 
@@ -198,6 +199,7 @@ func (s *State) runMoved(r RunMoved) error {
 	}
 	if run.State == RunHeld && (r.State == RunQueued || r.State == RunRendering) {
 		run.ReleasedAt = r.At
+		s.forgive(blame.Suspect{Kind: blame.Run, ID: int64(run.ID)}, 0)
 	}
 	run.State, run.Reason, run.Held = r.State, r.Reason, r.Held
 	return nil
@@ -229,6 +231,7 @@ func (s *State) leaseOpened(r LeaseOpened) error {
 	}
 	run.Leases[l.ID] = l
 	s.putLease(l)
+	s.scouts(l)
 	return nil
 }
 
@@ -280,5 +283,6 @@ func (s *State) leaseEnded(r LeaseEnded) error {
 		s.working[l.Node] = slices.Concat(held[:place], held[place+1:])
 	}
 	s.room(l.Node)
+	s.scouted(l)
 	return nil
 }

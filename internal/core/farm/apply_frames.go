@@ -98,7 +98,7 @@ func (s *State) frameDone(r FrameDone) error {
 	if d.Suspect != "" {
 		run.NoteSuspect(r.Frame, d.Suspect)
 	}
-	s.blame(run, r)
+	s.notePassed(run, r)
 	delete(run.Delivering, r.Frame)
 	delete(run.Trouble, r.Frame)
 	run.Done = run.Done.Union(frames.One(r.Frame))
@@ -157,13 +157,21 @@ func (s *State) frameFailed(r FrameFailed) error {
 	if !l.Left.Has(r.Frame) {
 		return fmt.Errorf("frame %d is not left on lease %d", r.Frame, l.ID)
 	}
+	s.noteFailed(r)
 	run.giveBack(l, frames.One(r.Frame))
 	t := run.trouble(r.Frame)
+	for i := range t.Attempts {
+		for _, c := range r.Recounts {
+			if a := &t.Attempts[i]; a.Lease == c.Lease && a.Launch == c.Launch {
+				a.Counts = c.Counts
+			}
+		}
+	}
 	t.Attempts = append(
 		t.Attempts,
 		Attempt{
 			Lease: r.Lease, Launch: r.Launch, Node: r.Node, Cause: r.Cause, Message: r.Message,
-			Counts: r.Counts, At: r.At,
+			Counts: r.Counts, Blame: r.Blame, At: r.At,
 		},
 	)
 	return nil

@@ -113,7 +113,15 @@ type Node struct {
 	OffUntil   time.Time // given back by its owner until then; zero: it is not
 	Health     Health
 	HealthWhy  string
-	HealthBy   string // ByTriage where the farm itself has set it aside
+	HealthBy   string    // ByTriage where the farm itself has set it aside
+	HealthAt   time.Time // of the last change; zero before the first
+	// TrialAt is from when on a node that the farm has sidelined may render a trial frame;
+	// zero: not by itself.
+	TrialAt time.Time
+	// TrialPause is how long it had to wait for that the last time; 0: never.
+	TrialPause time.Duration
+	// Aside are graphics devices of it that are set aside, by their ids; nil: none.
+	Aside      map[string]Aside
 	Settings   Settings
 	Version    int64     // of the settings; 0 before they were first set
 	EnrolledAt time.Time // zero: announced, and not enrolled yet
@@ -122,9 +130,6 @@ type Node struct {
 
 	traits   trait.Set // as they were at the Record traitsOf
 	traitsOf int64
-
-	Blames    []Blame `json:"-"` // frames that it has failed and others have done, the newest last; not kept
-	DoneSince int     `json:"-"` // frames that it has done since the first of these
 }
 
 // KnownTraits is Traits, kept until the node changes. Like all of a State it
@@ -134,6 +139,32 @@ func (n *Node) KnownTraits() trait.Set {
 		n.traits, n.traitsOf = n.Traits(), n.Changed
 	}
 	return n.traits
+}
+
+// Aside is a graphics device that is set aside, or was before.
+type Aside struct {
+	Why     string    `json:"why"`
+	At      time.Time `json:"at"`
+	TrialAt time.Time `json:"trial_at,omitzero"` // when it is tried again; zero: not by itself
+	Pause   float64   `json:"pause_seconds"`     // until then
+	Back    bool      `json:"back,omitempty"`    // it works again
+}
+
+// OnTrial reports whether a lease of a node that the farm has sidelined is its trial.
+func (n *Node) OnTrial(l *Lease) bool {
+	return n.Health == Sidelined && !n.TrialAt.IsZero() && l.Node == n.ID && !l.OpenedAt.Before(n.TrialAt)
+}
+
+// TrialDue reports whether a node that is sidelined may render a trial frame.
+func (n *Node) TrialDue(now time.Time) bool {
+	return n.Health == Sidelined && !n.TrialAt.IsZero() && !now.Before(n.TrialAt) &&
+		n.Reach == Online && n.Duty == OnDuty && n.RetiredAt.IsZero()
+}
+
+// DeviceAside reports whether a graphics device is set aside.
+func (n *Node) DeviceAside(id string) bool {
+	a, known := n.Aside[id]
+	return known && !a.Back
 }
 
 // Ready reports whether the node may be given work.

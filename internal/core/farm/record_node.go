@@ -2,7 +2,9 @@ package farm
 
 import (
 	"fmt"
+	"maps"
 	"time"
+	"vexillum/internal/core/blame"
 )
 
 // NodeEnrolled makes a machine a node. It uses up one use of the key.
@@ -111,11 +113,15 @@ func (r NodeDuty) apply(s *State) error {
 
 // NodeHealth sets a node aside, or lets it work again.
 type NodeHealth struct {
-	Node   NodeID    `json:"node"`
-	Health Health    `json:"health"`
-	By     string    `json:"by"` // ByTriage, or empty for a person
-	Reason string    `json:"reason"`
-	At     time.Time `json:"at"`
+	Node   NodeID `json:"node"`
+	Health Health `json:"health"`
+	By     string `json:"by"` // ByTriage, or empty for a person
+	Reason string `json:"reason"`
+	Device string `json:"device,omitempty"` // that this is about; empty: all of the node
+	// TrialAt is when it is tried again; nil: not by itself. Pause is how long that is.
+	TrialAt *time.Time `json:"trial_at,omitempty"`
+	Pause   float64    `json:"pause_seconds,omitempty"`
+	At      time.Time  `json:"at"`
 }
 
 // Kind implements [Record].
@@ -132,10 +138,41 @@ func (r NodeHealth) apply(s *State) error {
 	if err != nil {
 		return err
 	}
-	n.Health, n.HealthWhy, n.HealthBy = r.Health, r.Reason, r.By
-	n.Blames, n.DoneSince = nil, 0
+	prior := 0.0
+	if r.By == ByTriage {
+		prior = againPrior
+	}
+	if r.Device != "" {
+		a := Aside{Why: r.Reason, At: r.At, Pause: r.Pause, Back: r.Health == Fine}
+		if r.TrialAt != nil {
+			a.TrialAt = *r.TrialAt
+		}
+		n.Aside = maps.Clone(n.Aside)
+		if n.Aside == nil {
+			n.Aside = map[string]Aside{}
+		}
+		n.Aside[r.Device] = a
+		if r.Health == Fine {
+			s.forgive(blame.Suspect{Kind: blame.Device, ID: int64(n.ID), Name: r.Device}, prior)
+		}
+		return nil
+	}
+	n.Health, n.HealthWhy, n.HealthBy, n.HealthAt = r.Health, r.Reason, r.By, r.At
+	n.TrialAt = time.Time{}
+	if r.TrialAt != nil {
+		n.TrialAt = *r.TrialAt
+	}
+	if r.Pause > 0 || r.By != ByTriage { // who releases it by hand means it
+		n.TrialPause = time.Duration(r.Pause * float64(time.Second))
+	}
+	if r.Health == Fine {
+		s.forgive(blame.Suspect{Kind: blame.Node, ID: int64(n.ID)}, prior)
+	}
 	return nil
 }
+
+// againPrior is how likely a machine is to be faulty that was, and whose trial went well.
+const againPrior = 0.3
 
 // NodeSet gives a node new settings, as a new version.
 type NodeSet struct {

@@ -310,19 +310,30 @@ func (r DeliveryLost) apply(s *State) error {
 	return s.deliveryLost(r)
 }
 
+// Recount says whether one try at a frame uses up one of its tries.
+type Recount struct {
+	Lease  LeaseID `json:"lease"`
+	Launch int     `json:"launch"`
+	Counts bool    `json:"counts"`
+}
+
 // FrameFailed reports that a try at a frame failed. The frame goes back to be
 // dealt.
 type FrameFailed struct {
-	Run     RunID     `json:"run"`
-	Frame   int       `json:"frame"`
-	Lease   LeaseID   `json:"lease"`
-	Node    NodeID    `json:"node"`
-	Launch  int       `json:"launch"`
-	Cause   string    `json:"cause"`
-	Message string    `json:"message"`
-	Counts  bool      `json:"counts"`
-	Reason  string    `json:"reason"`
-	At      time.Time `json:"at"`
+	Run     RunID   `json:"run"`
+	Frame   int     `json:"frame"`
+	Lease   LeaseID `json:"lease"`
+	Node    NodeID  `json:"node"`
+	Launch  int     `json:"launch"`
+	Cause   string  `json:"cause"`
+	Message string  `json:"message"`
+	Counts  bool    `json:"counts"`
+	// Recounts are tries at the frame before that count now, or do not any more: somebody
+	// else is to blame than it seemed.
+	Recounts []Recount `json:"recounts,omitempty"`
+	Blame    Blame     `json:"blame"`
+	Reason   string    `json:"reason"`
+	At       time.Time `json:"at"`
 }
 
 // Kind implements [Record].

@@ -154,7 +154,14 @@ type Attempt struct {
 	Cause   string    `json:"cause"`
 	Message string    `json:"message"`
 	Counts  bool      `json:"counts"` // uses up one of the frame's tries
+	Blame   Blame     `json:"blame"`
 	At      time.Time `json:"at"`
+}
+
+// Blame says who is to blame for a try that failed, as it was seen when it did.
+type Blame struct {
+	Kind string  `json:"kind"` // see [blame.Kind]; empty: of tries from before it was judged
+	Sure float64 `json:"sure"` // how likely that is, 0 to 1
 }
 
 // Trouble is what went wrong with one frame so far.

@@ -66,7 +66,7 @@ func (n *Node) Offer() Share {
 		out.Cores = frames.Of(frames.Span{First: 0, Last: cores - 1})
 	}
 	for _, d := range n.Facts.Devices {
-		if !slices.Contains(n.Settings.Caps.KeptDevices, d.ID) {
+		if !slices.Contains(n.Settings.Caps.KeptDevices, d.ID) && !n.DeviceAside(d.ID) {
 			out.Devices = append(out.Devices, d.ID)
 		}
 	}

@@ -32,6 +32,7 @@ type State struct {
 	Presets       map[PresetKey]*Preset
 	Rates         map[RateScope]Rate
 	PreflightRule PreflightRule
+	Waits         map[Surrounding]*Wait // for what surrounds nodes and runs, and has failed
 	// PresetChoices are the names of presets that people's runs get where nothing is said.
 	PresetChoices map[PresetChoice]string
 	// Missing are recipes of open runs that the service does not have now: their
@@ -43,6 +44,7 @@ type State struct {
 	LastLease LeaseID
 	LastOrder int64
 
+	suspicion  suspicion // what tries have said
 	nodeNames  map[string]NodeID
 	numbers    map[jobKind]int
 	catalogue  catalogue
@@ -84,6 +86,7 @@ func NewState() *State {
 		LaunchSettings: map[LaunchScope]LaunchSettings{},
 		Freezes:        map[FreezeScope]Freeze{},
 		Licences:       map[string]*Licence{},
+		Waits:          map[Surrounding]*Wait{},
 		Recipes:        map[string]*Recipe{},
 		Presets:        map[PresetKey]*Preset{},
 		Rates:          map[RateScope]Rate{},

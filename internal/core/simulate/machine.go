@@ -6,7 +6,6 @@ import (
 	"vexillum/internal/core/engine"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/protocol/accept"
-	"vexillum/internal/core/triage"
 )
 
 // machine is a node at work.
@@ -35,7 +34,8 @@ type work struct {
 	failed bool         // its last frame failed
 	spoilt map[int]bool // frames that this launch failed: it is not fed them again
 
-	try     int // at the frame
+	fault   fault // of the frame in flight
+	try     int   // at the frame
 	begun   bool
 	first   bool // the frame is the first of its launch
 	frame   int
@@ -124,7 +124,8 @@ func (w *world) next(i int, k *work, frame int) {
 		w.tries[k.job][frame]++
 	}
 	k.try = w.tries[k.job][frame]
-	seconds, _ := w.lasts(k.job, i, frame, k.try)
+	seconds, f := w.lasts(k.job, i, frame, k.try, k.lease.Share)
+	k.fault = f
 	w.plan(w.now+seconds/w.part(i, k), ended, i, k)
 	if w.o.Script != nil {
 		w.beat(i)
@@ -138,9 +139,14 @@ func (w *world) part(i int, k *work) float64 { return w.s.Nodes[w.machines[i].id
 
 func (w *world) tried(i int, k *work, result Result) {
 	w.attempts = append(w.attempts, Attempt{
-		Node: w.farm.Nodes[i].Name, Job: w.farm.Jobs[k.job].Spec.Job, Frame: k.frame, Launch: k.launch, Start: k.since,
-		End: w.now, Result: result,
+		Node: w.farm.Nodes[i].Name, Job: w.farm.Jobs[k.job].Spec.Job, Frame: k.frame, Launch: k.launch, Lease: k.lease.ID,
+		Start: k.since,
+		End:   w.now, Result: result,
 	})
+	if result == Failed {
+		last := &w.attempts[len(w.attempts)-1]
+		last.Cause, last.Fault = k.fault.cause, k.fault.of
+	}
 	if result != Done {
 		w.tries[k.job][k.frame]++
 		if k.spoilt == nil {
@@ -161,11 +167,11 @@ func (w *world) frameEnds(i int, k *work) {
 	if k.first {
 		r.StartupSeconds, r.Fetched = k.loading, k.fetched
 	}
-	_, fails := w.lasts(k.job, i, k.frame, k.try)
+	fails := k.fault.cause != ""
 	if fails {
 		w.tried(i, k, Failed)
 		w.reportFrame(m, accept.Report{
-			Outcome: accept.Failed, Lease: k.lease.ID, Launch: k.launch, Frame: k.frame, Cause: triage.CauseCrash,
+			Outcome: accept.Failed, Lease: k.lease.ID, Launch: k.launch, Frame: k.frame, Cause: k.fault.cause,
 			Message: "exit status 1",
 		})
 	} else {

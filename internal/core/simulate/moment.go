@@ -162,6 +162,12 @@ func (w *world) join(i int) {
 			slices.Clone(renderers), func(r farm.Renderer) bool { return !slices.Contains(n.Recipes, r.Recipe) },
 		)
 	}
+	if n.Version != "" {
+		renderers = slices.Clone(renderers)
+		for r := range renderers {
+			renderers[r].Version = n.Version
+		}
+	}
 	node := n.AsNode(m.id, renderers)
 	if w.s.Nodes[m.id] == nil {
 		w.s.PutNode(node)
@@ -263,6 +269,29 @@ func (w *world) planTick() {
 	if w.yields && deciding {
 		w.tickSoon(seconds(w.e.YieldsAt()))
 	}
+	for _, l := range w.s.Licences {
+		if l.LoweredUntil.After(w.at(w.now)) {
+			w.tickSoon(seconds(l.LoweredUntil) + 1e-3)
+		}
+	}
+	for _, wait := range w.s.Waits {
+		if wait.Scout == 0 {
+			w.tickSoon(max(seconds(wait.Until), w.now+waitLook))
+		}
+	}
+	for i := range w.machines {
+		n := w.s.Nodes[w.machines[i].id]
+		if n != nil && n.Health == farm.Sidelined && !n.TrialAt.IsZero() && w.s.Idle(n.ID) {
+			w.tickSoon(max(seconds(n.TrialAt), w.now+trialLook))
+		}
+		if n != nil {
+			for _, a := range n.Aside {
+				if !a.Back && !a.TrialAt.IsZero() {
+					w.tickSoon(seconds(a.TrialAt))
+				}
+			}
+		}
+	}
 	for i := range w.gone {
 		if w.listened(w.machines[i].id) {
 			w.tickSoon(w.now + silencePause)
@@ -278,6 +307,14 @@ func (w *world) planTick() {
 		}
 	}
 }
+
+// waitLook is how often, in seconds, it is looked whether a frame can try whether what
+// others wait for is back.
+const waitLook = 1
+
+// trialLook is how often, in seconds, it is looked whether a machine that is set aside can
+// be tried.
+const trialLook = 5
 
 // silencePause is how often, in seconds, it is looked whether the work of a
 // machine that has vanished is taken from it.

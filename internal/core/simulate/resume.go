@@ -72,7 +72,8 @@ func (w *world) hold(h Holding, run farm.RunID) {
 	k.warm = w.farm.Jobs[h.Job].Spec.Mode == farm.ModeFeed
 	k.frame = h.InFlight
 	w.e.Begun(m.id, k.lease.ID, k.frame, w.at(-h.Elapsed))
-	seconds, _ := w.lasts(h.Job, i, h.InFlight, 0)
+	seconds, f := w.lasts(h.Job, i, h.InFlight, 0, k.lease.Share)
+	k.fault = f
 	seconds /= w.part(i, k)
 	// It has lasted so long already: what is left is at least a little.
 	w.plan(max(seconds-h.Elapsed, 0.05*min(h.Elapsed, seconds)), ended, i, k)

@@ -8,11 +8,10 @@ package simulate
 import (
 	"errors"
 	"fmt"
-	"math"
-	"math/rand/v2"
 	"slices"
 	"time"
 
+	"vexillum/internal/core/blame"
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/engine"
 	"vexillum/internal/core/fairness"
@@ -29,18 +28,27 @@ type Node struct {
 	Speed   float64 // reference seconds of work per second, above 0
 	Known   float64 // what history or benchmark claims
 	Joins   float64
-	Leaves  float64   // 0: never
-	Returns float64   // 0: never
-	Fails   float64   // chance that a frame fails on it, 0 to 1
-	FailsIn float64   // seconds after which it then does; 0: at its end
-	Cores   int       // 0: not told
-	Memory  int64     // bytes; 0: not told
-	Fetches float64   // bytes of bundles that it gets in a second; 0: at once
-	Devices []string  // ids of graphics devices
-	Caps    farm.Caps // what of it the farm may use
-	Hours   *hours.Hours
-	Pools   []string
-	Traits  []string
+	Leaves  float64 // 0: never
+	Returns float64 // 0: never
+	Fails   float64 // chance that a frame fails on it, 0 to 1
+	FailsIn float64 // seconds after which it then does; 0: at its end
+	// FailsCause is by what; empty: a crash. FailsOver are the reference seconds that a
+	// frame must cost to fail on it; FailsOn is the only device on which it does; from
+	// FailsFrom seconds on, until it is Mended; 0: for ever.
+	FailsCause string
+	FailsOver  float64
+	FailsOn    string
+	FailsFrom  float64
+	Mended     float64
+	Version    string    // of the renderers on it
+	Cores      int       // 0: not told
+	Memory     int64     // bytes; 0: not told
+	Fetches    float64   // bytes of bundles that it gets in a second; 0: at once
+	Devices    []string  // ids of graphics devices
+	Caps       farm.Caps // what of it the farm may use
+	Hours      *hours.Hours
+	Pools      []string
+	Traits     []string
 	// Recipes are those of the jobs that it could take; nil: all.
 	Recipes []string
 }
@@ -65,19 +73,25 @@ func (n *Node) AsNode(id farm.NodeID, renderers []farm.Renderer) *farm.Node {
 // Job is one run as it truly is.
 type Job struct {
 	Spec      farm.Spec
-	Submitted float64       // seconds from the begin
-	Startup   float64       // seconds of the first launch on a node
-	Again     float64       // the same of further ones; 0: as the first
-	Failed    map[int][]int // nodes on which a frame has failed before the play, by frame
-	Launched  []int         // nodes on which it was launched before the play, as in Farm.Nodes
-	Costs     []float64     // reference seconds, one for each frame in rising order
-	Noise     float64       // standard deviation of the logarithm of a frame's time
-	Fails     []int         // frames that fail wherever they run
-	Speeds    []float64     // of each node for this job, as in Farm.Nodes; nil: Node.Speed
-	Has       []int         // nodes that have its bundle before the play, as in Farm.Nodes
-	HasBefore []int         // the same of the bundle of the job's run before
-	After     []After       // jobs that it waits for, which stand before it in Farm.Jobs
-	Memory    int64         // bytes that a launch grows to, which its node measures; 0: it does not
+	Submitted float64         // seconds from the begin
+	Startup   float64         // seconds of the first launch on a node
+	Again     float64         // the same of further ones; 0: as the first
+	Failed    map[int][]int   // nodes on which a frame has failed before the play, by frame
+	Launched  []int           // nodes on which it was launched before the play, as in Farm.Nodes
+	Costs     []float64       // reference seconds, one for each frame in rising order
+	Noise     float64         // standard deviation of the logarithm of a frame's time
+	Fails     []int           // frames that fail wherever they run
+	Sometimes map[int]float64 // frames that fail now and then, and how often
+	Heavy     map[int]int64   // bytes of memory below which frames fail
+	FailsIn   float64         // seconds after which frames fail that do; 0: at their end
+	Wrong     bool            // all frames fail
+	// FailsCause is by what they do; empty: a crash.
+	FailsCause string
+	Speeds     []float64 // of each node for this job, as in Farm.Nodes; nil: Node.Speed
+	Has        []int     // nodes that have its bundle before the play, as in Farm.Nodes
+	HasBefore  []int     // the same of the bundle of the job's run before
+	After      []After   // jobs that it waits for, which stand before it in Farm.Jobs
+	Memory     int64     // bytes that a launch grows to, which its node measures; 0: it does not
 }
 
 // After is a job that another waits for, as in Farm.Jobs.
@@ -130,6 +144,15 @@ type Farm struct {
 	Licences []farm.Licence
 	Holdings []Holding // of jobs and nodes that are there at 0 s
 	Received []fairness.Received
+	Outages  []Outage
+	Chance   float64 // chance that a frame fails though nobody is to blame, 0 to 1
+}
+
+// Outage is a while in which all fails that needs something.
+type Outage struct {
+	Of       farm.Surrounding
+	From, To float64 // seconds from the begin
+	Cause    string
 }
 
 // Result is how a try at a frame ended.
@@ -144,13 +167,17 @@ const (
 
 // Attempt is one try at a frame.
 type Attempt struct {
-	Node   string  `json:"node"`
-	Job    string  `json:"job"`
-	Frame  int     `json:"frame"`
-	Launch int     `json:"launch"`        // changes with each start of a renderer on the node
-	Start  float64 `json:"start_seconds"` // of the frame itself, after any start-up
-	End    float64 `json:"end_seconds"`
-	Result Result  `json:"result"`
+	Node   string       `json:"node"`
+	Job    string       `json:"job"`
+	Frame  int          `json:"frame"`
+	Launch int          `json:"launch"`        // changes with each start of a renderer on the node
+	Start  float64      `json:"start_seconds"` // of the frame itself, after any start-up
+	End    float64      `json:"end_seconds"`
+	Result Result       `json:"result"`
+	Cause  string       `json:"cause,omitempty"` // of one that failed
+	Lease  farm.LeaseID `json:"-"`
+	// Fault is who truly was to blame.
+	Fault blame.Kind `json:"-"`
 }
 
 // Report is what came of a play.
@@ -161,6 +188,8 @@ type Report struct {
 	Busy     []float64 // seconds that each node rendered or started, as in Farm.Nodes
 	Present  []float64 // seconds that it was there until the finish
 	Told     []Told    // what was decided, with reasons
+	// Sidelined are the nodes that the farm has set aside, one device of them included, in order.
+	Sidelined []string
 }
 
 // Outcome is what came of one job.
@@ -188,6 +217,8 @@ type Options struct {
 	// must not change anything.
 	Watch   func(w Watched)
 	WatchAt float64
+	// Last is shown the farm at the end. It must not change anything, and may be nil.
+	Last func(w Watched)
 	// Coarse looks less often at what comes first.
 	Coarse bool
 	// GoOn is asked now and then; when it says no the play ends with ErrStopped. It
@@ -269,32 +300,8 @@ func Play(f Farm, o Options) (*Report, error) {
 			break
 		}
 	}
+	if o.Last != nil {
+		o.Last(Watched{State: w.s, Model: w.m, Sight: w.e.Sight, Now: w.at(w.now)})
+	}
 	return w.report()
-}
-
-// draw returns the chance of one try, the same whichever node asks, and when.
-func (w *world) draw(job, frame, try int) *rand.Rand {
-	return rand.New(rand.NewPCG(w.farm.Seed, uint64(job)<<48^uint64(uint32(frame))<<16^uint64(try)))
-}
-
-// lasts returns how long a try at a frame takes on a node that has nothing
-// beside it, and whether it fails.
-func (w *world) lasts(job, node, frame, try int) (seconds float64, fails bool) {
-	j, n := &w.farm.Jobs[job], &w.farm.Nodes[node]
-	r := w.draw(job, frame, try)
-	speed := n.Speed
-	if j.Speeds != nil {
-		speed = j.Speeds[node]
-	}
-	seconds = j.Costs[w.index(job, frame)] / speed
-	if j.Noise > 0 {
-		seconds *= math.Exp(j.Noise * r.NormFloat64())
-	}
-	if n.Fails > 0 && r.Float64() < n.Fails {
-		if n.FailsIn > 0 {
-			seconds = min(seconds, n.FailsIn)
-		}
-		return seconds, true
-	}
-	return seconds, w.broken[job][frame]
 }

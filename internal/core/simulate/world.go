@@ -46,6 +46,7 @@ type world struct {
 	script     []Event   // of the batch, where somebody wants to see it
 	attempts   []Attempt
 	told       []Told
+	sidelined  []string
 	renderers  []farm.Renderer
 }
 
@@ -165,6 +166,9 @@ func (w *world) applied(r farm.Record) {
 		}
 		w.told = append(w.told, told)
 	}
+	if h, ok := r.(farm.NodeHealth); ok && h.Health == farm.Sidelined {
+		w.sidelined = append(w.sidelined, w.s.NodeName(h.Node))
+	}
 	// Nobody is there to release a run that is held.
 	if m, ok := r.(farm.RunMoved); ok && known && !w.over[job] && (m.State.Closed() || m.State == farm.RunHeld) {
 		w.over[job], w.finish[job] = true, w.now
@@ -190,7 +194,7 @@ func (w *world) report() (*Report, error) {
 	if w.unfinished > 0 && w.o.Until == 0 {
 		return nil, w.stuck()
 	}
-	r := &Report{Attempts: w.attempts, Told: w.told}
+	r := &Report{Attempts: w.attempts, Told: w.told, Sidelined: w.sidelined}
 	for j := range w.farm.Jobs {
 		r.Finish = max(r.Finish, w.finish[j])
 		r.Jobs = append(r.Jobs, Outcome{Finish: w.finish[j], Launches: w.launches[j]})

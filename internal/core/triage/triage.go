@@ -8,26 +8,31 @@ import (
 	"slices"
 	"time"
 
+	"vexillum/internal/core/blame"
 	"vexillum/internal/core/capacity"
 	"vexillum/internal/core/farm"
 )
 
-// Causes of a failed frame. Recipes name them for messages of their renderer.
+// Causes of a failed frame; see [blame].
 const (
-	CauseCrash       = "crash"         // the renderer ended by a signal or with an unknown error
-	CauseNoFrame     = "no frame"      // the renderer ended well but left no picture
-	CauseWrongOutput = "wrong output"  // the picture is cut off or of the wrong size
-	CauseMissingFile = "missing file"  // the scene needs a file that is not there
-	CauseChanged     = "scene changed" // it is not the one any more that the run was submitted with
-	CauseScene       = "scene error"   // the renderer cannot read the scene
-	CauseMemory      = "out of memory" // the machine had too little
-	CauseNoLicence   = "no licence"    // none was free
-	CauseDiskFull    = "disk full"     // in staging or at the output
-	CauseStalled     = "stalled"       // no sign of life for far longer than expected
-	CauseNodeLost    = "node lost"     // the node process ended or fell silent
-	CauseNoStart     = "no start"      // the renderer could not be launched
-	CauseOutput      = "output exists" // a file that is not ours stands in the frame's place
-	CauseDelivery    = "not delivered" // the frame could not be put into its place
+	CauseCrash       = blame.Crash
+	CauseNoFrame     = blame.NoFrame
+	CauseWrongOutput = blame.WrongOutput
+	CauseBlank       = blame.Blank
+	CauseMissingFile = blame.MissingFile
+	CauseChanged     = blame.Changed
+	CauseScene       = blame.SceneError
+	CauseNoPlugin    = blame.NoPlugin
+	CauseMemory      = blame.Memory
+	CauseNoLicence   = blame.NoLicence
+	CauseDiskFull    = blame.DiskFull
+	CauseStalled     = blame.Stalled
+	CauseNodeLost    = blame.NodeLost
+	CauseNoStart     = blame.NoStart
+	CauseNotAllowed  = blame.NotAllowed
+	CausePlaceGone   = blame.PlaceGone
+	CauseOutput      = blame.Output
+	CauseDelivery    = blame.Delivery
 )
 
 // mostAttempts bounds how often a frame is tried in all, no matter who is to
@@ -54,39 +59,62 @@ type Failure struct {
 	Scene   string // SHA-256 of the scene that was found, where it has changed
 }
 
-// Failed decides what follows from a failed try: it is noted, and the frame
-// is parked once its tries are used up. The same failure told twice gives no
-// Records the second time, and neither does one that no longer matters.
+// Failed decides what follows from a failed try: it is noted with who is to blame, the
+// frame is parked once its tries are used up, and whoever is at fault is kept from doing
+// more harm. The same failure told twice gives no Records the second time, and neither
+// does one that no longer matters.
 func Failed(s *farm.State, f Failure, now time.Time) []farm.Record {
 	l := s.Lease(f.Lease)
 	if l == nil || !l.Open() || !l.Left.Has(f.Frame) {
 		return nil
 	}
 	run := s.Runs[l.Run]
-	counts := Counts(f.Cause)
-	tried, attempts := 0, 0
-	if t := run.Trouble[f.Frame]; t != nil {
-		told := func(a farm.Attempt) bool { return a.Lease == f.Lease && a.Launch == f.Launch }
-		if slices.ContainsFunc(t.Attempts, told) {
-			return nil
-		}
-		tried, attempts = t.Tried(), len(t.Attempts)
-	}
-	attempts++
-	if counts {
-		tried++
+	told := func(a farm.Attempt) bool { return a.Lease == f.Lease && a.Launch == f.Launch }
+	if t := run.Trouble[f.Frame]; t != nil && slices.ContainsFunc(t.Attempts, told) {
+		return nil
 	}
 	failed := farm.FrameFailed{
 		Run: run.ID, Frame: f.Frame, Lease: l.ID, Node: l.Node, Launch: f.Launch,
-		Cause: f.Cause, Message: f.Message, Counts: counts, At: now,
+		Cause: f.Cause, Message: f.Message, At: now,
 	}
-	node := s.NodeName(l.Node)
 	if f.Cause == CauseChanged {
 		return sceneChanged(run, failed, f, now)
 	}
+	j := judge(s, &failed, nil)
+	share := j.last()
+	failed.Blame = farm.Blame{Kind: share.Suspect.Kind.String(), Sure: share.Of}
+	failed.Counts = j.counts(len(j.mishaps) - 1)
+	if t := run.Trouble[f.Frame]; Counts(f.Cause) && t.FailedOn(l.Node) && !share.Suspect.Kind.Surrounds() {
+		failed.Counts = true // it came back to this node as nobody else is there
+	}
+	tried, attempts := 1, 1
+	if !failed.Counts {
+		tried = 0
+	}
+	waits := j.waits(l, now)
+	if len(waits) > 0 || j.waited(len(j.mishaps)-1) {
+		attempts = 0
+	}
+	if t := run.Trouble[f.Frame]; t != nil {
+		for _, a := range t.Attempts {
+			i := j.of(run.ID, f.Frame, a)
+			counts := a.Counts
+			if i >= 0 && j.counts(i) != a.Counts && (!a.Counts || a.Node != l.Node) {
+				counts = !a.Counts
+				failed.Recounts = append(failed.Recounts, farm.Recount{Lease: a.Lease, Launch: a.Launch, Counts: counts})
+			}
+			if counts {
+				tried++
+			}
+			if i < 0 || !j.waited(i) {
+				attempts++
+			}
+		}
+	}
+	node := s.NodeName(l.Node)
 	park := (f.Cause == CauseOutput || tried >= run.Spec.Tries || attempts >= mostAttempts) && !run.Raced(f.Frame)
 	switch {
-	case !park && counts:
+	case !park && failed.Counts:
 		failed.Reason = fmt.Sprintf(
 			"frame %d failed on %s (%s); %d of %d tries left", f.Frame, node, f.Cause, run.Spec.Tries-tried,
 			run.Spec.Tries,
@@ -99,19 +127,19 @@ func Failed(s *farm.State, f Failure, now time.Time) []farm.Record {
 		failed.Reason = fmt.Sprintf("frame %d failed on %s (%s)", f.Frame, node, f.Cause)
 	}
 	records := []farm.Record{failed}
-	if need := run.Spec.Licence; need != nil && f.Cause == CauseNoLicence {
+	if need := run.Spec.Licence; need != nil && f.Cause == CauseNoLicence &&
+		capacity.LicencesUsed(s, need.Name, l.ID) > 0 {
 		records = append(records, lowered(s, need.Name, l.ID, now))
 	}
 	if park {
 		reason := fmt.Sprintf(
-			"frame %d is parked: it failed %s, last by %s on %s", f.Frame, Times(attempts), f.Cause, node,
+			"frame %d is parked: it failed %s, last by %s on %s", f.Frame, Times(max(attempts, tried)), f.Cause, node,
 		)
 		records = append(records, farm.FrameParked{Run: run.ID, Frame: f.Frame, Reason: reason, At: now})
 	}
-	if held := failing(s, run, failed, now); held != nil {
-		records = append(records, held)
-	}
-	return records
+	records = append(records, waits...)
+	records = append(records, j.failing(run, l, failed, now)...)
+	return append(records, j.aside(s.Nodes[l.Node], l, now)...)
 }
 
 // sceneChanged holds a run whose scene is not the one any more that it was submitted
@@ -134,6 +162,18 @@ func sceneChanged(run *farm.Run, failed farm.FrameFailed, f Failure, now time.Ti
 		Run: run.ID, State: farm.RunHeld, Held: farm.HeldChanged, Scene: f.Scene, At: now,
 		Reason: fmt.Sprintf("%s; %s. Release it to go on with the scene as it is now", f.Message, old),
 	})
+}
+
+// FoundNoLicence reports whether a renderer of a lease has found no licence.
+func FoundNoLicence(run *farm.Run, lease farm.LeaseID) bool {
+	for _, t := range run.Trouble {
+		for _, a := range t.Attempts {
+			if a.Lease == lease && a.Cause == CauseNoLicence {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // loweredFor is how long fewer licences are reckoned with after a renderer

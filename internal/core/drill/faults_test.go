@@ -1,0 +1,143 @@
+package drill
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"testing"
+
+	"vexillum/internal/core/blame"
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/simulate"
+)
+
+// faultyFarms is how many farms with hidden faults are played for a figure.
+const faultyFarms = 320
+
+// BenchmarkBlame prints how well hidden faults are found out and contained. Goals: right
+// of 97 % of cases; nodes sidelined wrongly 0.5 %, for surroundings none; frames lost none;
+// tries of a wrong run of 10,000 frames 12; wasted 1.3 of what who knows the truth must
+// waste; finish 1.05 of the farm without its faulty nodes.
+func BenchmarkBlame(b *testing.B) {
+	var s Blamed
+	for b.Loop() {
+		var err error
+		if s, err = Blame(5000, faultyFarms); err != nil {
+			b.Fatal(err)
+		}
+	}
+	b.ReportMetric(0, "ns/op")
+	b.ReportMetric(100*float64(s.Told)/float64(s.Cases), "%right")
+	b.ReportMetric(float64(s.Cases), "cases")
+	b.ReportMetric(100*float64(s.Right)/float64(s.Tries), "%tries-right")
+	b.ReportMetric(100*float64(s.Wrongly)/float64(s.Nodes), "%wrongly")
+	b.ReportMetric(float64(s.Surrounded), "surrounded")
+	b.ReportMetric(float64(s.Lost), "lost")
+	b.ReportMetric(float64(s.WrongTries), "wrong-tries")
+	b.ReportMetric(s.Wasted/s.Bound, "wasted")
+	mean := 0.0
+	for _, x := range s.Slower {
+		mean += x / float64(len(s.Slower))
+	}
+	b.ReportMetric(mean, "slower")
+	b.ReportMetric(slices.Max(s.Slower), "slowest")
+	var text strings.Builder
+	for _, what := range slices.Sorted(maps.Keys(s.Over)) {
+		fmt.Fprintf(&text, "\n%5.2f wasted beyond need: %s", s.Over[what]/s.Bound, what)
+	}
+	for _, what := range slices.Sorted(maps.Keys(s.Missed)) {
+		fmt.Fprintf(&text, "\n%5d missed: %s", s.Missed[what], what)
+	}
+	b.Log(text.String())
+}
+
+// TestHiddenFaultsAreFoundAndContained plays a few of the farms of the benchmark, with the
+// bounds that they have to keep each by itself.
+func TestHiddenFaultsAreFoundAndContained(t *testing.T) {
+	t.Parallel()
+	s, err := Blame(7000, 40)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if s.Cases < 40 || s.Told*100 < s.Cases*90 {
+		t.Errorf("of %d faults %d were told: %v", s.Cases, s.Told, s.Missed)
+	}
+	if s.Lost > 0 || s.Surrounded > 0 || s.Wrongly > 1 {
+		t.Errorf(
+			"%d frames are lost, %d nodes were sidelined wrongly, %d of them for surroundings", s.Lost, s.Wrongly, s.Surrounded,
+		)
+	}
+	if s.WrongTries > 20 || s.WrongTries == 0 {
+		t.Errorf("a wrong run had %d tries", s.WrongTries)
+	}
+}
+
+// TestANodeIsTriedAndReleased: a node that fails all for a while is set aside, tried again
+// after a pause that grows, and works again once it is mended.
+func TestANodeIsTriedAndReleased(t *testing.T) {
+	f := several(1, 1, 1, 1)
+	f.Nodes[2].Fails, f.Nodes[2].Mended = 1, 1500
+	f = with(f, "salt_010", "salt-clock", farm.ModeSingle, 600, 20)
+	report, err := simulate.Play(f, simulate.Options{Tell: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var aside, trials []float64
+	back := 0.0
+	for _, told := range report.Told {
+		switch {
+		case told.Node != f.Nodes[2].Name:
+		case strings.Contains(told.Reason, "its trial went well"):
+			back = told.At
+		case strings.Contains(told.Reason, "failed too"):
+			trials = append(trials, told.At)
+		case strings.Contains(told.Reason, "at fault"):
+			aside = append(aside, told.At)
+		}
+	}
+	if len(aside) != 1 || len(trials) != 1 || back < 1500 {
+		t.Fatalf("set aside at %v, tried in vain at %v, back at %v", aside, trials, back)
+	}
+	if first, second := trials[0]-aside[0], back-trials[0]; second < 1.5*first {
+		t.Errorf("the first pause is %.0f s, and the second %.0f s", first, second)
+	}
+	after := 0
+	for _, a := range report.Attempts {
+		if a.Node == f.Nodes[2].Name && a.Start > back && a.Result == simulate.Done {
+			after++
+		}
+	}
+	if after < 20 || report.Jobs[0].State != farm.RunDone {
+		t.Errorf("after that it has done %d frames, and the run is %s", after, report.Jobs[0].State)
+	}
+}
+
+// TestAPlaceThatGoesCostsNobodyATry: while a place is gone, one frame at a time tries
+// whether it is back; nobody is set aside and no frame is parked.
+func TestAPlaceThatGoesCostsNobodyATry(t *testing.T) {
+	for _, mode := range []farm.Mode{farm.ModeRange, farm.ModeSingle, farm.ModeFeed} {
+		f := several(1, 1.3, 0.7, 1, 1)
+		f.Places = []farm.Place{{Name: "scenes"}, {Name: "frames"}}
+		f.Projects = []farm.Project{{Name: "salt-clock", Weight: 1, Scenes: "scenes", Frames: "frames"}}
+		gone := farm.Surrounding{Kind: farm.SurroundingPlace, Name: "frames"}
+		f.Outages = []simulate.Outage{{Of: gone, From: 100, To: 900, Cause: blame.PlaceGone}}
+		f = with(f, "salt_010", "salt-clock", mode, 300, 10)
+		report, err := simulate.Play(f, simulate.Options{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		failed := 0
+		for _, a := range report.Attempts {
+			if a.Result == simulate.Failed {
+				failed++
+			}
+		}
+		if report.Jobs[0].State != farm.RunDone || len(report.Sidelined) > 0 || failed > 20 {
+			t.Errorf("%s: %s, %v sidelined, %d tries failed", mode, report.Jobs[0].State, report.Sidelined, failed)
+		}
+		if late := report.Finish; late > 2200 {
+			t.Errorf("%s: it took until %.0f s", mode, late)
+		}
+	}
+}
