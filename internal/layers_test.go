@@ -86,8 +86,8 @@ var below = map[string][]string{
 		"service/writer", "wire",
 	},
 	"service/views": {
-		"core/capacity", "core/deal", "core/engine", "core/explain", "core/fairness", "core/farm", "core/forecast",
-		"core/frames", "core/health", "core/hours", "core/pace", "core/triage", "drillfile", "service/refusal",
+		"core/blame", "core/capacity", "core/deal", "core/engine", "core/explain", "core/fairness", "core/farm", "core/forecast",
+		"core/frames", "core/health", "core/hours", "core/pace", "core/span", "core/triage", "drillfile", "service/refusal",
 		"service/writer", "wire",
 	},
 	"service/queue": {
@@ -134,7 +134,7 @@ var below = map[string][]string{
 		"practice", "publish", "recipe", "scenefile", "secret", "service", "store", "wire",
 	},
 	"testkit/smallfarm": {"core/deal", "core/farm", "core/frames", "core/pace"},
-	"core/explain":      {"core/capacity", "core/deal", "core/farm", "core/pace"},
+	"core/explain":      {"core/capacity", "core/deal", "core/farm", "core/pace", "core/span"},
 	"testkit/pgtest":    {"localpg"},
 	"testkit/badline":   {},
 	"testkit/browser":   {},

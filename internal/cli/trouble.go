@@ -84,7 +84,7 @@ func (a *app) tellTrouble(groups []wire.TroubleGroup) {
 		message, _, _ := strings.Cut(strings.TrimSpace(g.Last.Message), "\n")
 		a.facts(
 			"tries", fmt.Sprintf("%d, last %s on %s", g.Tries, moment(g.Last.At, now), g.Last.Node), "said",
-			a.fit(message, 110), "to mend it", g.Remedy,
+			a.fit(message, 110), "to blame", blameText(g.Blame), "to mend it", g.Remedy,
 		)
 		for _, r := range g.Runs[:min(len(g.Runs), 5)] {
 			line := "frames " + a.fit(r.Frames, 60)
@@ -97,6 +97,14 @@ func (a *app) tellTrouble(groups []wire.TroubleGroup) {
 			fmt.Fprintf(a.out, "  and %s\n", english.Plural(more, "more run", ""))
 		}
 	}
+}
+
+// blameText says who is to blame, and how sure that is.
+func blameText(b wire.Blame) string {
+	if b.Who == "" {
+		return ""
+	}
+	return fmt.Sprintf("%s: %s (%d %%)", b.Who, b.Text, int(100*b.Sure))
 }
 
 // retrySome tries those parked frames again that fit what is said.

@@ -120,6 +120,7 @@ type Device struct {
 	ID     string `json:"id"`
 	Model  string `json:"model"`
 	Memory int64  `json:"memory_bytes"`
+	Aside  string `json:"aside"` // why the farm has set it aside; empty: it has not
 }
 
 // Picked answers which nodes an expression picks.
@@ -201,6 +202,7 @@ type Node struct {
 	Reach       string       `json:"reach"`
 	Duty        string       `json:"duty"`
 	Health      string       `json:"health"`
+	Trial       *time.Time   `json:"trial"` // from when on it may render a trial frame, if it is sidelined; null: not by itself
 	Since       time.Time    `json:"since"` // of reach
 	Why         string       `json:"why"`
 	OS          string       `json:"os"`

@@ -160,6 +160,7 @@ type Attempt struct {
 	Lease   int64     `json:"lease"`
 	Cause   string    `json:"cause"`
 	Message string    `json:"message"`
+	Blame   Blame     `json:"blame"` // as it was seen when it failed
 	At      time.Time `json:"at"`
 }
 

@@ -13,8 +13,17 @@ type TroubleGroup struct {
 	Runs     []TroubleRun   `json:"runs"`  // those with the most frames first
 	Nodes    []TroubleNode  `json:"nodes"` // those with the most tries first
 	Causes   []TroubleCause `json:"causes"`
+	Blame    Blame          `json:"blame"`
 	Last     Attempt        `json:"last"` // the newest
 	LastRun  int64          `json:"last_run"`
+}
+
+// Blame is who most likely is to blame.
+type Blame struct {
+	Kind string  `json:"kind"` // frame, node, device, run, place, licence, renderer or chance; empty: not judged
+	Who  string  `json:"who"`  // in words
+	Sure float64 `json:"sure"` // 0 to 1
+	Text string  `json:"text"` // how sure it is, in words: very likely
 }
 
 // TroubleRun is what failed of a run.

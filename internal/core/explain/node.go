@@ -9,6 +9,7 @@ import (
 
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
+	"vexillum/internal/core/span"
 )
 
 // Node says in one sentence why a node does what it does.
@@ -37,7 +38,7 @@ func (e *Explainer) Node(n *farm.Node, now time.Time) string {
 	case n.Reach == farm.Silent:
 		return "has not been heard from; check that the machine and its node process are up"
 	case n.Health == farm.Sidelined:
-		return join("is sidelined", n.HealthWhy) + "; release it to give it work"
+		return join("is sidelined", n.HealthWhy) + Trial(n, now) + "; release it to give it work"
 	case n.Duty == farm.Held:
 		return join("is held", n.DutyReason) + "; release it to give it work"
 	case n.Duty == farm.Draining:
@@ -72,4 +73,16 @@ func join(what, why string) string {
 		return "is " + why
 	}
 	return what + ": " + why
+}
+
+// Trial says when a node that is sidelined shows whether it is well again, as the end of a
+// sentence; "" where it does not by itself.
+func Trial(n *farm.Node, now time.Time) string {
+	switch {
+	case n.Health != farm.Sidelined || n.TrialAt.IsZero():
+		return ""
+	case now.Before(n.TrialAt):
+		return "; it is tried again in " + span.Text(n.TrialAt.Sub(now))
+	}
+	return "; it is tried again as soon as something is to do that it can render"
 }

@@ -224,6 +224,7 @@ func (s *State) framesRetried(r FramesRetried) error {
 	run.Parked = run.Parked.Minus(r.Frames)
 	s.catalogue.park(run)
 	run.ToDo = run.ToDo.Union(r.Frames)
+	s.suspicion.asked(run.ID, r.Frames)
 	for f := range r.Frames.All() {
 		if t := run.Trouble[f]; t != nil {
 			t.Attempts = nil

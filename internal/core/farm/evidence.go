@@ -2,9 +2,11 @@ package farm
 
 import (
 	"slices"
+	"strings"
 	"time"
 
 	"vexillum/internal/core/blame"
+	"vexillum/internal/core/frames"
 )
 
 // Mishap is a try that failed, as it is remembered after its frame has come out well,
@@ -16,9 +18,11 @@ type Mishap struct {
 	Lease    LeaseID
 	Launch   int
 	Cause    string
+	Message  string // its beginning
 	At       time.Time
 	Memory   int64           // of the node, in bytes; 0: not told
 	Suspects []blame.Suspect // who may be to blame
+	Asked    bool            // its frame was asked for again since
 	Good     bool            // the frame has come out well since
 	GoodOn   NodeID          // where
 	nodeTry  int             // how many tries the node had had
@@ -29,6 +33,7 @@ type Mishap struct {
 const (
 	mishapsMost  = 160            // of the farm
 	mishapsFor   = 12 * time.Hour // and no longer
+	mishapText   = 1000           // bytes of its message
 	mishapsTries = 200            // of a node, in tries of it
 	// passedFades is what a try that went well counts for after one more of the same
 	// node or device: machines break.
@@ -123,7 +128,8 @@ func (s *State) mishap(r FrameFailed) (m Mishap, ok bool) {
 	}
 	m = Mishap{
 		Run: r.Run, Frame: r.Frame, Node: r.Node, Lease: r.Lease, Launch: r.Launch, Cause: r.Cause, At: r.At,
-		Memory: n.Facts.MemoryBytes,
+		Message: strings.ToValidUTF8(r.Message[:min(len(r.Message), mishapText)], ""),
+		Memory:  n.Facts.MemoryBytes,
 	}
 	m.Suspects = s.around(run, n, s.Lease(r.Lease))
 	for i := range m.Suspects {
@@ -247,6 +253,15 @@ func (s *State) passedNow(done *FrameDone, passed map[blame.Suspect]float64) {
 		of.Era = s.suspicion.tally(of).era
 		if _, known := passed[of]; known && !comesAndGoes(of.Kind) {
 			passed[of]++
+		}
+	}
+}
+
+// asked notes that frames are tried again that had been given up.
+func (s *suspicion) asked(run RunID, set frames.Set) {
+	for i := range s.mishaps {
+		if m := &s.mishaps[i]; m.Run == run && set.Has(m.Frame) {
+			m.Asked = true
 		}
 	}
 }

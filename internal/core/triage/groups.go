@@ -10,6 +10,7 @@ import (
 
 	"github.com/dustin/go-humanize/english"
 
+	"vexillum/internal/core/blame"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 )
@@ -45,6 +46,9 @@ type Group struct {
 	Causes map[string]int
 	Last   farm.Attempt // the newest
 	LastOf farm.RunID
+	// Blame is who most of the tries are put down to, as it is seen now; its Of is 0 where
+	// they are forgotten.
+	Blame blame.Share
 }
 
 // Frames are frames of a run whose tries failed, by what has become of them.
@@ -59,33 +63,47 @@ type Frames struct {
 func Groups(s *farm.State, w Wanted) []Group {
 	groups := map[string]*Group{}
 	sets := map[string]map[farm.RunID][]frames.Span{}
+	add := func(id farm.RunID, frame int, a farm.Attempt) {
+		run := s.Runs[id]
+		if w.Cause != "" && a.Cause != w.Cause || w.Node != 0 && a.Node != w.Node || a.At.Before(w.Since) {
+			return
+		}
+		key := keyOf(s, w.By, run, a)
+		g := groups[key]
+		if g == nil {
+			g = &Group{
+				Key: key, Runs: map[farm.RunID]Frames{}, Nodes: map[farm.NodeID]int{}, Causes: map[string]int{},
+			}
+			groups[key], sets[key] = g, map[farm.RunID][]frames.Span{}
+		}
+		g.Tries++
+		g.Nodes[a.Node]++
+		g.Causes[a.Cause]++
+		sets[key][id] = append(sets[key][id], frames.Span{First: frame, Last: frame})
+		if !a.At.Before(g.Last.At) {
+			g.Last, g.LastOf = a, id
+		}
+	}
+	verdicts := Verdicts(s)
 	for id, run := range s.Runs {
 		if w.Run != 0 && w.Run != id || w.Sees != nil && !w.Sees(run.Spec.Project) {
 			continue
 		}
 		for frame, t := range run.Trouble {
 			for _, a := range t.Attempts {
-				if w.Cause != "" && a.Cause != w.Cause || w.Node != 0 && a.Node != w.Node || a.At.Before(w.Since) {
-					continue
-				}
-				key := keyOf(s, w.By, run, a)
-				g := groups[key]
-				if g == nil {
-					g = &Group{
-						Key: key, Runs: map[farm.RunID]Frames{}, Nodes: map[farm.NodeID]int{},
-						Causes: map[string]int{},
-					}
-					groups[key], sets[key] = g, map[farm.RunID][]frames.Span{}
-				}
-				g.Tries++
-				g.Nodes[a.Node]++
-				g.Causes[a.Cause]++
-				sets[key][id] = append(sets[key][id], frames.Span{First: frame, Last: frame})
-				if !a.At.Before(g.Last.At) {
-					g.Last, g.LastOf = a, id
-				}
+				add(id, frame, a)
 			}
 		}
+	}
+	for _, v := range verdicts { // of frames that are done since
+		run := s.Runs[v.Run]
+		if run == nil || !run.Done.Has(v.Frame) || v.Asked || v.At.Before(run.ReleasedAt) || w.Run != 0 && w.Run != v.Run ||
+			w.Sees != nil && !w.Sees(run.Spec.Project) {
+			continue
+		}
+		add(v.Run, v.Frame, farm.Attempt{
+			Lease: v.Lease, Launch: v.Launch, Node: v.Node, Cause: v.Cause, Message: v.Message, At: v.At,
+		})
 	}
 	out := make([]Group, 0, len(groups))
 	for key, g := range groups {
@@ -95,6 +113,7 @@ func Groups(s *farm.State, w Wanted) []Group {
 				Failed: failed, Done: failed.Intersect(run.Done), Parked: failed.Intersect(run.Parked),
 			}
 		}
+		g.Blame = g.blamed(s, w.By, verdicts)
 		out = append(out, *g)
 	}
 	slices.SortFunc(out, func(a, b Group) int {
@@ -166,4 +185,63 @@ func (g *Group) Sentence(s *farm.State) string {
 		}
 	}
 	return text + "; " + strings.Join(became, ", ")
+}
+
+// blamed returns who most of the tries of a group are put down to, and how sure that is.
+func (g *Group) blamed(s *farm.State, by By, verdicts []Verdict) (most blame.Share) {
+	sums, tries := map[blame.Suspect]float64{}, 0
+	for _, v := range verdicts {
+		run := s.Runs[v.Run]
+		if run == nil || keyOf(s, by, run, farm.Attempt{Node: v.Node, Cause: v.Cause}) != g.Key {
+			continue
+		}
+		if _, mine := g.Runs[v.Run]; !mine {
+			continue
+		}
+		tries++
+		for _, share := range v.Shares {
+			of := share.Suspect
+			of.Era = 0
+			if of.Kind == blame.Frame || of.Kind == blame.Heavy {
+				of.Sub = 0 // one frame or the other
+			}
+			sums[of] += share.Of
+		}
+	}
+	for of, sum := range sums {
+		share := blame.Share{Suspect: of, Of: sum / float64(tries)}
+		if share.Of > most.Of || share.Of == most.Of && Who(s, of) < Who(s, most.Suspect) {
+			most = share
+		}
+	}
+	return most
+}
+
+// Who names a suspect for a sentence.
+func Who(s *farm.State, of blame.Suspect) string {
+	run := ""
+	if r := s.Runs[farm.RunID(of.ID)]; r != nil {
+		run = r.Spec.Name()
+	}
+	switch of.Kind {
+	case blame.Frame, blame.Heavy:
+		what := fmt.Sprintf("frame %d of %s", of.Sub, run)
+		if of.Sub == 0 {
+			what = "frames of " + run
+		}
+		if of.Kind == blame.Heavy {
+			what += ", too heavy for small nodes"
+		}
+		return what
+	case blame.Node:
+		return s.NodeName(farm.NodeID(of.ID))
+	case blame.Device:
+		return fmt.Sprintf("device %s of %s", of.Name, s.NodeName(farm.NodeID(of.ID)))
+	case blame.Run:
+		return run + " itself"
+	case blame.Chance:
+		return "chance"
+	}
+	what, _ := farm.SurroundingOf(of)
+	return what.String()
 }

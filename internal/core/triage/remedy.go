@@ -13,6 +13,10 @@ var remedies = map[string]string{
 	CauseWrongOutput: "look whether the disk of the node and the place have room, and whether the scene sets a size " +
 		"of its own",
 	CauseMissingFile: "put the file where the scene looks for it, or correct the path in the scene; then retry",
+	CauseBlank:       "open the frame: a camera, a light or a layer may be off; accept it if it is meant to be empty",
+	CauseNoPlugin:    "install the plug-in that is named where the renderer looks for it, or keep the run off that node",
+	CauseNotAllowed:  "let the account that renders there read and write what is named; vexillum preflight asks all nodes",
+	CausePlaceGone:   "mount the place that is named; what waits for it goes on by itself once it is back",
 	CauseChanged:     "look who has changed the scene; release the run to go on with it as it is now",
 	CauseScene:       "the renderer cannot read the scene: check which version has written it, and which one reads it",
 	CauseMemory: "render it on nodes with more, such as --needs 'memory>=64GiB', or with fewer leases beside it " +
@@ -33,8 +37,9 @@ func Remedy(cause string) string { return remedies[cause] }
 // Causes returns all causes that there are, in no order that matters.
 func Causes() []string {
 	return []string{
-		CauseCrash, CauseNoFrame, CauseWrongOutput, CauseMissingFile, CauseChanged, CauseScene, CauseMemory,
-		CauseNoLicence, CauseDiskFull, CauseStalled, CauseNodeLost, CauseNoStart, CauseOutput, CauseDelivery,
+		CauseCrash, CauseNoFrame, CauseWrongOutput, CauseBlank, CauseMissingFile, CauseChanged, CauseScene, CauseNoPlugin,
+		CauseMemory, CauseNoLicence, CauseDiskFull, CauseStalled, CauseNodeLost, CauseNoStart, CauseNotAllowed,
+		CausePlaceGone, CauseOutput, CauseDelivery,
 	}
 }
 

@@ -43,7 +43,7 @@ const mostAttempts = 12
 // tries. What is plainly the machine's fault does not.
 func Counts(cause string) bool {
 	switch cause {
-	case CauseDiskFull, CauseNodeLost, CauseNoLicence, CauseNoStart, CauseChanged:
+	case CauseDiskFull, CauseNodeLost, CauseNoLicence, CauseNoStart, CauseChanged, CausePlaceGone:
 		return false
 	}
 	return true

@@ -11,14 +11,18 @@ import (
 
 	"vexillum/internal/core/capacity"
 	"vexillum/internal/core/engine"
+	"vexillum/internal/core/explain"
 	"vexillum/internal/core/farm"
+	"vexillum/internal/core/span"
 	"vexillum/internal/core/triage"
 	"vexillum/internal/wire"
+
+	"github.com/dustin/go-humanize/english"
 )
 
 // urgency are the kinds of what needs a hand, the most urgent first.
 var urgency = []string{
-	"place", "delivery", "hush", "failed", "failing", "nobody", "parked", "preflight", "at risk", "sidelined", "full", "scouts",
+	"place", "waiting", "delivery", "hush", "failed", "failing", "nobody", "parked", "preflight", "at risk", "sidelined", "device", "full", "scouts",
 	"silent", "held",
 }
 
@@ -26,7 +30,7 @@ var urgency = []string{
 func (b *Board) alerts(now time.Time, sight farm.Sight) []wire.NeedHand {
 	out := []wire.NeedHand{}
 	for _, some := range [][]wire.NeedHand{
-		b.parked(sight), b.stuck(), b.sidelined(), b.frozen(), b.undelivered(), b.risks(now), b.scouted(), b.silent(),
+		b.parked(sight), b.stuck(), b.sidelined(now), b.waiting(now, sight), b.frozen(), b.undelivered(), b.risks(now), b.scouted(), b.silent(),
 		b.unfit(sight),
 	} {
 		out = append(out, some...)
@@ -114,15 +118,50 @@ func (b *Board) stuck() (out []wire.NeedHand) {
 }
 
 // sidelined reports nodes that the farm has sidelined.
-func (b *Board) sidelined() (out []wire.NeedHand) {
+func (b *Board) sidelined(now time.Time) (out []wire.NeedHand) {
 	for _, n := range b.s.Nodes {
 		if n.Health == farm.Sidelined && n.HealthBy == farm.ByTriage && n.RetiredAt.IsZero() {
 			out = append(out, wire.NeedHand{
 				Kind: "sidelined", Node: int64(n.ID), Action: "look",
 				Sentence: fmt.Sprintf("%s is sidelined: it fails what others render.", n.Name),
-				Evidence: sentence(n.HealthWhy),
+				Evidence: sentence(n.HealthWhy + explain.Trial(n, now)),
 			})
 		}
+		for _, d := range n.Facts.Devices {
+			if n.DeviceAside(d.ID) && n.RetiredAt.IsZero() {
+				out = append(out, wire.NeedHand{
+					Kind: "device", Node: int64(n.ID), Action: "look",
+					Sentence: fmt.Sprintf("Device %s of %s is set aside: it fails what others render.", d.ID, n.Name),
+					Evidence: sentence(n.Aside[d.ID].Why),
+				})
+			}
+		}
+	}
+	return out
+}
+
+// waiting reports what runs wait for that has failed around them.
+func (b *Board) waiting(now time.Time, sight farm.Sight) (out []wire.NeedHand) {
+	for of, w := range b.s.Waits {
+		runs := 0
+		for _, run := range b.s.Queue() {
+			if b.s.Needs(of, run) && sight.Sees(run.Spec.Project) {
+				runs++
+			}
+		}
+		again := "one frame tries just now whether it is back"
+		if w.Scout == 0 {
+			again = "one frame tries again in " + span.Text(max(0, w.Until.Sub(now)))
+		}
+		name := of.String()
+		out = append(out, wire.NeedHand{
+			Kind: "waiting", Action: "wait",
+			Sentence: fmt.Sprintf(
+				"%s fails all that need it; %s.", strings.ToUpper(name[:1])+name[1:],
+				english.Plural(runs, "run waits", "runs wait"),
+			),
+			Evidence: sentence(fmt.Sprintf("%s; %s", w.Reason, again)),
+		})
 	}
 	return out
 }

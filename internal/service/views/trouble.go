@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"vexillum/internal/core/blame"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/triage"
 	"vexillum/internal/service/refusal"
@@ -53,6 +54,14 @@ func (b *Board) Trouble(ctx context.Context, q TroubleQuery, sight farm.Sight) (
 	return out, err
 }
 
+// blameView returns who is to blame as it is told; nothing where nobody was.
+func blameView(kind, who string, sure float64) wire.Blame {
+	if sure == 0 {
+		return wire.Blame{}
+	}
+	return wire.Blame{Kind: kind, Who: who, Sure: sure, Text: blame.Sure(sure)}
+}
+
 // troubleView returns failed tries as they are told.
 func (b *Board) troubleView(g triage.Group) wire.TroubleGroup {
 	v := wire.TroubleGroup{
@@ -60,6 +69,7 @@ func (b *Board) troubleView(g triage.Group) wire.TroubleGroup {
 		Causes: []wire.TroubleCause{}, Last: b.attempt(g.Last), LastRun: int64(g.LastOf),
 	}
 	v.Frames, v.Done, v.Parked = g.Counts()
+	v.Blame = blameView(g.Blame.Suspect.Kind.String(), triage.Who(b.s, g.Blame.Suspect), g.Blame.Of)
 	for id, f := range g.Runs {
 		v.Runs = append(v.Runs, wire.TroubleRun{
 			Run: int64(id), Name: b.s.Runs[id].Spec.Name(), Frames: f.Failed.String(), Parked: f.Parked.String(),

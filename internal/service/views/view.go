@@ -355,7 +355,7 @@ func suspects(run *farm.Run) []wire.FrameSuspect {
 func (b *Board) attempt(a farm.Attempt) wire.Attempt {
 	return wire.Attempt{
 		Node: b.s.NodeName(a.Node), NodeID: int64(a.Node), Lease: int64(a.Lease), Cause: a.Cause, Message: a.Message,
-		At: a.At,
+		Blame: blameView(a.Blame.Kind, "the "+a.Blame.Kind, a.Blame.Sure), At: a.At,
 	}
 }
 
@@ -391,7 +391,7 @@ func (b *Board) NodeView(n *farm.Node, now time.Time) wire.Node {
 	v := wire.Node{
 		ID: int64(n.ID), Name: n.Name, Kind: string(n.Kind), State: b.nodeState(n),
 		Reach: string(n.Reach), Duty: string(n.Duty), Health: string(n.Health),
-		Since: n.ReachSince, Why: b.why.Node(n, now), OS: n.Facts.OS,
+		Trial: instant(n.TrialAt), Since: n.ReachSince, Why: b.why.Node(n, now), OS: n.Facts.OS,
 		System: n.Facts.System, Cores: n.Facts.Cores, Memory: n.Facts.MemoryBytes,
 		Disk: n.Facts.DiskBytes, Speed: n.Facts.Speed, Version: n.Facts.Version,
 		Renderers: []wire.Renderer{}, Devices: []wire.Device{}, Traits: []wire.Trait{},
@@ -402,7 +402,11 @@ func (b *Board) NodeView(n *farm.Node, now time.Time) wire.Node {
 		OffUntil: instant(n.OffUntil),
 	}
 	for _, d := range n.Facts.Devices {
-		v.Devices = append(v.Devices, wire.Device{ID: d.ID, Model: d.Model, Memory: d.MemoryBytes})
+		aside := ""
+		if n.DeviceAside(d.ID) {
+			aside = n.Aside[d.ID].Why
+		}
+		v.Devices = append(v.Devices, wire.Device{ID: d.ID, Model: d.Model, Memory: d.MemoryBytes, Aside: aside})
 	}
 	if h := n.Settings.Hours; h != nil {
 		on, until := h.At(now)

@@ -143,6 +143,7 @@ function NodeView({ node, me }: { node: FarmNode; me: Me }) {
                   />,
                 ],
                 ["duty, health", `${node.duty}, ${node.health}`],
+                ["next trial", node.health === "sidelined" && node.trial ? clock(node.trial, now) : ""],
               ]}
             />
           </section>
@@ -160,7 +161,12 @@ function NodeView({ node, me }: { node: FarmNode; me: Me }) {
                 ["cores, speed", `${node.cores}, ${node.speed.toFixed(2)}`],
                 [
                   "graphics",
-                  node.devices.map((d) => `${d.model} ${d.memory_bytes > 0 ? amount(d.memory_bytes) : ""}`).join(", "),
+                  node.devices
+                    .map(
+                      (d) =>
+                        `${d.model} ${d.memory_bytes > 0 ? amount(d.memory_bytes) : ""}${d.aside ? ` (set aside: ${d.aside})` : ""}`,
+                    )
+                    .join(", "),
                 ],
                 ["disk free", amount(node.disk_bytes)],
                 [

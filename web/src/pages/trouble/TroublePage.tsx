@@ -113,6 +113,14 @@ function Group({ of: g, by, runs, me }: { of: TroubleGroup; by: string; runs: Ru
           <pre className="num mt-1 max-h-24 overflow-auto text-xs whitespace-pre-wrap text-muted" tabIndex={0}>
             {g.last.message}
           </pre>
+          {g.blame.who && (
+            <p className="mt-1 text-[13px]">
+              To blame: <b className="font-semibold">{g.blame.who}</b>{" "}
+              <span className="text-muted">
+                {g.blame.text}, <span className="num">{Math.floor(100 * g.blame.sure)}</span> %
+              </span>
+            </p>
+          )}
           {g.remedy && <p className="mt-1 text-[13px]">To mend it: {g.remedy}.</p>}
           <ul className="mt-2">
             {g.runs.slice(0, mostRuns).map((r) => {

@@ -32,6 +32,8 @@ const kinds: Record<string, [string, string]> = {
   parked: ["run has parked frames", "runs have parked frames"],
   failing: ["run is held because it fails everywhere", "runs are held because they fail everywhere"],
   nobody: ["run can be taken by no node", "runs can be taken by no node"],
+  waiting: ["place, licence or renderer is waited for", "places, licences or renderers are waited for"],
+  device: ["graphics device is set aside", "graphics devices are set aside"],
   sidelined: ["node is sidelined", "nodes are sidelined"],
   silent: ["node is silent", "nodes are silent"],
   full: ["node has no room for further frames", "nodes have no room for further frames"],
@@ -144,6 +146,11 @@ function Hand({ hand, runs, may, wrangler }: { hand: NeedHand } & Omit<Props, "h
         {hand.kind === "place" && wrangler && (
           <Link data-row to="/setup" className="btn btn-sm">
             To the places
+          </Link>
+        )}
+        {hand.kind === "waiting" && (
+          <Link data-row to="/trouble" className="btn btn-sm">
+            Look at it
           </Link>
         )}
         {hand.kind === "held" && hand.subject !== undefined && wrangler && (
