@@ -41,6 +41,7 @@ func (w *work) finish(c check) {
 
 // verified is a frame that is whole, with all its passes.
 type verified struct {
+	blank   bool // all of it has the same colour
 	image   image.Image
 	layers  []picture.Layer // of the picture itself
 	sources []string
@@ -94,6 +95,7 @@ func (w *work) verify(c check) (*verified, error) {
 	}
 	v := &verified{
 		image: good.Image, layers: good.Layers, sources: []string{c.path},
+		blank: good.Blank && w.lease.Tiles == nil, // of a still, a part may well be
 		files: []farm.File{{Hash: good.Hash, Bytes: good.Bytes}},
 	}
 	beside := w.passFiles(c)
@@ -228,6 +230,9 @@ func (w *work) offer(c check) (settled bool) {
 		StartupSeconds: c.startup.Seconds(), FetchedBytes: c.fetched.Bytes, FetchedSeconds: c.fetched.Seconds,
 		RenderSeconds: c.render.Seconds(),
 		CheckSeconds:  time.Since(begin).Seconds(), MemoryBytes: c.memory, Warning: c.warning,
+	}
+	if good.blank && item.Warning == "" {
+		item.Warning = "the picture is empty: all of it has the same colour"
 	}
 	verdict := w.report(item)
 	if verdict.Verdict != wire.VerdictDeliver {

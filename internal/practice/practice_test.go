@@ -59,15 +59,32 @@ func TestTroubleOnSomeNodes(t *testing.T) {
 	s, err := ReadScene(
 		sceneFile(
 			t,
-			"practice: 1\npicture: salt\ntrouble: [{frame: 3, does: error, on: [kiln-01]}, {frame: 4, does: slow}]\n"+
-				"cost: 1s\n",
+			"practice: 1\npicture: salt\ntrouble: [{frame: 3, does: error, on: [kiln-01]}, {frame: 4, does: slow},\n"+
+				"  {frames: 10-19, does: disk full, on: [kiln-01], until: 2026-03-02T19:30:00Z}]\ncost: 1s\n",
 		),
 	)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if s.Does(3, "kiln-01") != doesError || s.Does(3, "kiln-02") != "" || s.Does(4, "any") != doesSlow {
+	now := time.Date(2026, 3, 2, 19, 0, 0, 0, time.UTC)
+	if s.Does(3, "kiln-01", now) != doesError || s.Does(3, "kiln-02", now) != "" || s.Does(4, "any", now) != doesSlow {
 		t.Error("troubles happen on the wrong nodes")
+	}
+	if s.Does(10, "kiln-01", now) != doesFull || s.Does(19, "kiln-01", now) != doesFull ||
+		s.Does(20, "kiln-01", now) != "" || s.Does(19, "kiln-01", now.Add(time.Hour)) != "" {
+		t.Error("a machine that is ill for a while fails other frames, or at another time")
+	}
+	for trouble, says := range map[string]string{
+		"{frames: 9-1, does: error}":                   "first and last frame",
+		"{frames: all, does: error}":                   "first and last frame",
+		"{frame: 1, does: error, until: tomorrow}":     "is no time such as",
+		"{frame: 1, does: error, until: 2026-03-02}":   "is no time such as",
+		"{frame: 1, does: nothing in particular at a}": "none of",
+	} {
+		_, err := ReadScene(sceneFile(t, "practice: 1\npicture: salt\ntrouble: ["+trouble+"]\n"))
+		if err == nil || !strings.Contains(err.Error(), says) {
+			t.Errorf("%s: %v", trouble, err)
+		}
 	}
 	if s.Time(4, "any", 1) != 5*time.Second {
 		t.Errorf("a slow frame takes %v", s.Time(4, "any", 1))

@@ -103,6 +103,17 @@ type launch struct {
 	eaten [][]byte // memory that the scene asks for
 }
 
+// complaints are what the renderer says of what it cannot do anything about.
+var complaints = map[string]string{
+	doesMemory:  "cannot allocate 6.1 GiB: out of memory",
+	doesLicence: "no licence is free",
+	doesFile:    "cannot find textures/brass.png: no such file",
+	doesPlugin:  "the plug-in foam is not installed",
+	doesDenied:  "cannot read caches/sea.vdb: permission denied",
+	doesPlace:   "the place caches cannot be reached",
+	doesFull:    "writing the frame: no space left on device",
+}
+
 // eat takes as much memory as the scene asks for, a piece at a time, and keeps
 // it: a renderer that has too little ends the hard way.
 func (l *launch) eat() {
@@ -118,14 +129,12 @@ func (l *launch) eat() {
 
 func (l *launch) frame(f int) error {
 	fmt.Fprintf(l.out, "vx begin %d\n", f)
-	does := l.scene.Does(f, l.Node)
+	does := l.scene.Does(f, l.Node, time.Now())
+	if complaint := complaints[does]; complaint != "" {
+		fmt.Fprintln(os.Stderr, complaint)
+		return ErrMisbehaved
+	}
 	switch does {
-	case doesMemory:
-		fmt.Fprintln(os.Stderr, "cannot allocate 6.1 GiB: out of memory")
-		return ErrMisbehaved
-	case doesLicence:
-		fmt.Fprintln(os.Stderr, "no licence is free")
-		return ErrMisbehaved
 	case doesHang:
 		select {}
 	case doesChild:
@@ -190,6 +199,9 @@ func (l *launch) write(f int, does string) error {
 		return err
 	}
 	img, beside := paint(l.scene.Picture, names, f, width, l.Height, pan)
+	if does == doesBlank {
+		img = image.NewRGBA(img.Bounds())
+	}
 	if tile, _ := l.tile(); l.Tile != "" {
 		img = img.(subImager).SubImage(tile)
 		for i := range beside {

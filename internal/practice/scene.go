@@ -50,11 +50,16 @@ type Camera struct {
 // mostMemory bounds what a scene may use up.
 const mostMemory = 64 << 30
 
-// Trouble makes a frame misbehave.
+// Trouble makes frames misbehave.
 type Trouble struct {
-	Frame int      `json:"frame"`
-	Does  string   `json:"does"`
-	On    []string `json:"on"` // nodes on which it happens; everywhere when empty
+	Frame  int      `json:"frame"`
+	Frames string   `json:"frames"` // first and last, such as 1-240, instead of one
+	Does   string   `json:"does"`
+	On     []string `json:"on"`    // nodes on which it happens; everywhere when empty
+	Until  string   `json:"until"` // a time (RFC 3339) from which on all is well again; empty: for ever
+
+	first, last int
+	until       time.Time
 }
 
 // The ways to misbehave.
@@ -63,6 +68,12 @@ const (
 	doesCrash   = "crash"        // ends by a signal
 	doesMemory  = "memory"       // says that it is out of memory and exits with 1
 	doesLicence = "licence"      // says that there is no licence and exits with 1
+	doesFile    = "missing file" // says that a file is not there and exits with 1
+	doesPlugin  = "no plug-in"   // says that a plug-in is not there and exits with 1
+	doesDenied  = "not allowed"  // says that it may not read a file and exits with 1
+	doesPlace   = "place gone"   // says that a place cannot be reached and exits with 1
+	doesFull    = "disk full"    // says that a disk is full and exits with 1
+	doesBlank   = "blank"        // leaves an empty picture
 	doesHang    = "hang"         // never ends by itself
 	doesNoFile  = "no file"      // exits with 0 and leaves no picture
 	doesCut     = "cut off"      // leaves half a file
@@ -77,7 +88,7 @@ const (
 
 var ways = []string{
 	doesError, doesCrash, doesMemory, doesLicence, doesHang, doesNoFile, doesCut, doesSize, doesSlow, doesNoPass,
-	doesLink, doesPipe, doesHuge, doesChild,
+	doesLink, doesPipe, doesHuge, doesChild, doesFile, doesPlugin, doesDenied, doesPlace, doesFull, doesBlank,
 }
 
 // Cost is the reference time of frames: the same for all, or straight lines
@@ -175,11 +186,9 @@ func ReadScene(path string) (*Scene, error) {
 			return nil, fmt.Errorf("cannot read the scene: startup: %w", err)
 		}
 	}
-	for _, t := range s.Trouble {
-		if !slices.Contains(ways, t.Does) {
-			return nil, fmt.Errorf(
-				"cannot read the scene: frame %d does %q, which is none of %q", t.Frame, t.Does, ways,
-			)
+	for i := range s.Trouble {
+		if err := s.Trouble[i].read(); err != nil {
+			return nil, fmt.Errorf("cannot read the scene: %w", err)
 		}
 	}
 	return &s, nil
@@ -198,10 +207,30 @@ func (s *Scene) Pan(camera string) (float64, error) {
 	return 0, fmt.Errorf("the scene has no camera %q", camera)
 }
 
-// Does returns how a frame misbehaves on a node, or "".
-func (s *Scene) Does(frame int, node string) string {
+// read takes in what a trouble says.
+func (t *Trouble) read() (err error) {
+	if !slices.Contains(ways, t.Does) {
+		return fmt.Errorf("frame %d does %q, which is none of %q", t.Frame, t.Does, ways)
+	}
+	t.first, t.last = t.Frame, t.Frame
+	if t.Frames != "" {
+		if n, err := fmt.Sscanf(t.Frames, "%d-%d", &t.first, &t.last); n != 2 || err != nil || t.first > t.last {
+			return fmt.Errorf("the frames %q of a trouble are no first and last frame such as 1-240", t.Frames)
+		}
+	}
+	if t.Until != "" {
+		if t.until, err = time.Parse(time.RFC3339, t.Until); err != nil {
+			return fmt.Errorf("until %q of a trouble is no time such as 2026-03-02T19:30:00Z", t.Until)
+		}
+	}
+	return nil
+}
+
+// Does returns how a frame misbehaves on a node at a time, or "".
+func (s *Scene) Does(frame int, node string, now time.Time) string {
 	for _, t := range s.Trouble {
-		if t.Frame == frame && (len(t.On) == 0 || slices.Contains(t.On, node)) {
+		if t.first <= frame && frame <= t.last && (len(t.On) == 0 || slices.Contains(t.On, node)) &&
+			(t.until.IsZero() || now.Before(t.until)) {
 			return t.Does
 		}
 	}
@@ -214,7 +243,7 @@ func (s *Scene) Time(frame int, node string, speed float64) time.Duration {
 	fmt.Fprintf(h, "%d %s", frame, node)
 	r := rand.New(rand.NewPCG(s.Seed, h.Sum64()))
 	seconds := s.Cost.At(frame).Seconds() / speed * math.Exp(s.Noise*r.NormFloat64())
-	if s.Does(frame, node) == doesSlow {
+	if s.Does(frame, node, time.Time{}) == doesSlow {
 		seconds *= 5
 	}
 	return span.Of(seconds)

@@ -1,9 +1,12 @@
 package system
 
 import (
+	"fmt"
 	"slices"
 	"strings"
+	"syscall"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 
@@ -140,4 +143,97 @@ func TestTroubleIsToldTogether(t *testing.T) {
 	}
 	f.wait("all is done", func() bool { return f.run(id).State == "done" })
 	c.sees("Nothing has failed that somebody would have to look at.")
+}
+
+// TestEveryCauseForReal lets the practice renderer fail in all the ways in which renderers
+// do: each is named, on its way through node, service and command line.
+func TestEveryCauseForReal(t *testing.T) {
+	t.Parallel()
+	f := newFarm(t)
+	f.signIn()
+	ways := []struct{ does, cause string }{
+		{"error", "crash"}, {"crash", "crash"}, {"memory", "out of memory"}, {"licence", "no licence"},
+		{"missing file", "missing file"}, {"no plug-in", "no plug-in"}, {"not allowed", "not allowed"},
+		{"disk full", "disk full"}, {"no file", "no frame"}, {"cut off", "wrong output"},
+		{"wrong size", "wrong output"}, {"hang", "stalled"},
+	}
+	text := "practice: 1\npicture: salt\ncost: 20ms\ntrouble:\n"
+	for i, w := range ways {
+		text += fmt.Sprintf("  - {frame: %d, does: %s}\n", 2*i+1, w.does)
+	}
+	blank := 2*len(ways) + 1
+	f.scene("salt.practice", text+fmt.Sprintf("  - {frame: %d, does: blank}\n", blank))
+	f.join("kiln-01", "--renderers", "practice-single")
+	f.join("kiln-02", "--renderers", "practice-single")
+	id := f.submit(wire.Submit{
+		Job: "salt", Recipe: "practice-single", Scene: "salt.practice", Frames: fmt.Sprintf("1-%d", blank+9), Tries: 1,
+		Stall: 2,
+	})
+	run := f.ended(id)
+	for i, w := range ways {
+		frame := 2*i + 1
+		at := slices.IndexFunc(run.Troubles, func(t wire.FrameTrouble) bool { return t.Frame == frame })
+		if at < 0 {
+			t.Errorf("%s: frame %d is not in trouble", w.does, frame)
+			continue
+		}
+		for _, a := range run.Troubles[at].Failed {
+			if a.Cause != w.cause || a.Message == "" || a.Blame.Kind == "" || a.Blame.Sure <= 0 {
+				t.Errorf("%s: %+v, want %s", w.does, a, w.cause)
+			}
+		}
+	}
+	if run.State != "done with gaps" || len(run.Troubles) != len(ways) {
+		t.Errorf("the run is %s with %d frames in trouble, want %d: %s", run.State, len(run.Troubles), len(ways), run.Why)
+	}
+	if run.Sets.Suspect != fmt.Sprint(blank) {
+		t.Errorf("suspect is %q, want the empty frame %d", run.Sets.Suspect, blank)
+	}
+	var nodes []wire.Node
+	if err := f.admin.Do(t.Context(), "GET", "/api/v1/nodes", nil, &nodes); err != nil {
+		t.Fatal(err)
+	}
+	for _, n := range nodes {
+		if n.Health != "fine" {
+			t.Errorf("%s is %s for frames that fail everywhere: %s", n.Name, n.Health, n.Why)
+		}
+	}
+}
+
+// TestWhatIsGoneIsWaitedFor: where a place cannot be reached, its runs wait and say so once;
+// one frame tries whether it is back, and nobody is set aside.
+func TestWhatIsGoneIsWaitedFor(t *testing.T) {
+	t.Parallel()
+	f := newFarm(t)
+	f.signIn()
+	back := time.Now().Add(8 * time.Second)
+	f.scene("salt.practice", fmt.Sprintf(
+		"practice: 1\npicture: salt\ncost: 20ms\ntrouble:\n  - {frames: 1-30, does: place gone, until: %s}\n",
+		back.UTC().Format(time.RFC3339),
+	))
+	f.join("kiln-01", "--renderers", "practice-single")
+	f.join("kiln-02", "--renderers", "practice-single")
+	id := f.submit(wire.Submit{Job: "salt", Recipe: "practice-single", Scene: "salt.practice", Frames: "1-30"})
+	var farm wire.Farm
+	f.wait("it is said that all wait", func() bool {
+		if err := f.admin.Do(t.Context(), "GET", "/api/v1/farm", nil, &farm); err != nil {
+			return false
+		}
+		return slices.ContainsFunc(farm.Hands, func(h wire.NeedHand) bool {
+			return h.Kind == "waiting" && strings.Contains(h.Sentence, "1 run waits") && strings.Contains(h.Evidence, "place gone")
+		})
+	})
+	if out := f.must("why", "salt"); !strings.Contains(out, "waits for the place") {
+		t.Error(out)
+	}
+	f.service.end(syscall.SIGKILL)
+	f.serve()
+	run := f.ended(id)
+	if run.State != "done" {
+		t.Errorf("the run is %s: %s", run.State, run.Why)
+	}
+	f.wait("nothing waits any more", func() bool {
+		return f.admin.Do(t.Context(), "GET", "/api/v1/farm", nil, &farm) == nil &&
+			!slices.ContainsFunc(farm.Hands, func(h wire.NeedHand) bool { return h.Kind == "waiting" || h.Kind == "sidelined" })
+	})
 }

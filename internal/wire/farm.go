@@ -41,7 +41,7 @@ type Member struct {
 
 // NeedHand is something that wants a person.
 type NeedHand struct {
-	// parked, failed, failing, nobody (can take it), sidelined, place (that is away), delivery, full, held,
+	// parked, failed, failing, nobody (can take it), sidelined, device, waiting, place (that is away), delivery, full, held,
 	// preflight, at risk, scouts, silent or hush (many silent together)
 	Kind     string `json:"kind"`
 	Sentence string `json:"sentence"`
