@@ -24,6 +24,7 @@ import (
 )
 
 type serveOptions struct {
+	trialAfter                                                                                         time.Duration
 	inbox, inboxPerson                                                                                 string
 	listen, data, database, recipes, passwordFile, cert, key, name, advertise, contents, contentsLimit string
 	logs                                                                                               string
@@ -62,6 +63,10 @@ func (a *app) serveCommand() *cobra.Command {
 	f.StringVar(
 		&o.logs, "logs-limit", "8GiB",
 		"how much of the database the logs of the last two weeks may take up; beyond that the oldest days go",
+	)
+	f.DurationVar(
+		&o.trialAfter, "trial-after", 10*time.Minute,
+		"after how long a node that the farm has sidelined is tried again first; then twice as long each time",
 	)
 	f.StringVar(&o.inbox, "inbox", "", "folder into which job files are dropped, to be submitted")
 	f.StringVar(
@@ -127,6 +132,7 @@ func (a *app) serve(ctx context.Context, o serveOptions) (err error) {
 		Socket: socketName(listener.Addr()), Now: func() time.Time { return time.Now().Add(o.clockOffset) },
 		Alone: o.database == "", MostLogs: mostLogs, Folder: o.data,
 		Contents: o.contents, MostContents: mostContents, Inbox: o.inbox, InboxPerson: o.inboxPerson,
+		TrialAfter: o.trialAfter,
 		FirstAdmin: func() (string, string, error) { return a.firstAdmin(o.passwordFile) },
 	})
 	server, err := api.New(

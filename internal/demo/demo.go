@@ -15,6 +15,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"time"
 
 	"vexillum/examples"
@@ -67,12 +68,15 @@ type Farm struct {
 	o     Options
 	kids  children
 	admin *client.Client
-	Nadia *client.Client // signed in as the demo's wrangler
+	// background is what goes on beside; it ends when ends is closed.
+	background sync.WaitGroup
+	ends       chan struct{}
+	Nadia      *client.Client // signed in as the demo's wrangler
 }
 
 // Start starts the service and sets the studio up. The caller calls Stop.
 func Start(ctx context.Context, o Options) (*Farm, error) {
-	f := &Farm{o: o}
+	f := &Farm{o: o, ends: make(chan struct{})}
 	if err := f.start(ctx); err != nil {
 		f.Stop()
 		return nil, err
@@ -94,7 +98,7 @@ func (f *Farm) start(ctx context.Context) error {
 	}
 	if err := f.kids.start(
 		filepath.Join(o.Dir, "service.log"), "serve", "--listen", o.Listen, "--data", filepath.Join(o.Dir, "service"),
-		"--admin-password-file", passwordFile, "--inbox", filepath.Join(o.Dir, "inbox"),
+		"--admin-password-file", passwordFile, "--inbox", filepath.Join(o.Dir, "inbox"), "--trial-after", trialAfter.String(),
 	); err != nil {
 		return err
 	}
@@ -120,6 +124,8 @@ func (f *Farm) start(ctx context.Context) error {
 
 // Stop ends all that was started and waits for it.
 func (f *Farm) Stop() {
+	close(f.ends)
+	f.background.Wait()
 	f.kids.stop()
 	for _, m := range members { // of a node process that was killed by hand
 		launcher.Shut(filepath.Join(f.o.Dir, "nodes", m.name))
@@ -155,7 +161,7 @@ func empty(dir string) error {
 
 // lay copies the scenes into the demo's scene place.
 func (f *Farm) lay() error {
-	for _, dir := range []string{"frames", "nodes", "inbox"} {
+	for _, dir := range []string{"frames", gannetFrames, "nodes", "inbox"} {
 		if err := os.MkdirAll(filepath.Join(f.o.Dir, dir), 0o755); err != nil {
 			return fmt.Errorf("preparing the demo: %w", err)
 		}
@@ -189,10 +195,13 @@ func (f *Farm) waitReady(ctx context.Context, c *client.Client) error {
 	}
 }
 
+// gannetFrames is the place into which one project delivers, and nobody else.
+const gannetFrames = "gannet-frames"
+
 // studio makes Pellmarsh's places, projects and people.
 func (f *Farm) studio(ctx context.Context) error {
 	set := func(path string, in any) error { return f.admin.Do(ctx, http.MethodPatch, path, in, nil) }
-	for _, name := range []string{"scenes", "frames"} {
+	for _, name := range []string{"scenes", "frames", gannetFrames} {
 		place := wire.PlaceChange{Paths: map[string]string{}}
 		for _, os := range []string{"linux", "darwin"} {
 			place.Paths[os] = filepath.Join(f.o.Dir, name)
@@ -202,8 +211,12 @@ func (f *Farm) studio(ctx context.Context) error {
 		}
 	}
 	for name, title := range map[string]string{"salt-clock": "The Salt Clock", "tidal-room": "Tidal Room", "gannet": "Gannet"} {
+		frames := "frames"
+		if name == "gannet" {
+			frames = gannetFrames
+		}
 		if err := set(
-			"/api/v1/projects/"+name, wire.ProjectChange{Title: &title, Scenes: "scenes", Frames: "frames"},
+			"/api/v1/projects/"+name, wire.ProjectChange{Title: &title, Scenes: "scenes", Frames: frames},
 		); err != nil {
 			return fmt.Errorf("making the demo's projects: %w", err)
 		}
@@ -325,6 +338,12 @@ func (f *Farm) Fill(ctx context.Context) error {
 	if err := f.describe(ctx, time.Now()); err != nil {
 		return err
 	}
+	if err := f.shrink(ctx); err != nil {
+		return err
+	}
+	if err := f.sicken(time.Now()); err != nil {
+		return err
+	}
 	const width, height = 480, 270
 	due := func(in time.Duration) string { return time.Now().Add(in).UTC().Format(time.RFC3339) }
 	if err := f.proof(ctx, wire.Submit{
@@ -334,7 +353,8 @@ func (f *Farm) Fill(ctx context.Context) error {
 		return err
 	}
 	for _, in := range []wire.Submit{
-		{Job: "gannet_end", Project: "gannet", Scene: "gannet/gannet_end.practice", Recipe: "practice-single", Frames: "1-16", Width: width, Height: height},
+		{Job: "gannet_end", Project: "gannet", Scene: "gannet/gannet_end.practice", Recipe: "practice-single", Frames: "1-16", Width: width, Height: height, Stall: 12},
+		{Job: "gannet_title", Project: "gannet", Scene: "gannet/gannet_title.practice", Frames: "1-400", Width: width, Height: height},
 		{Job: "gannet_open", Project: "gannet", Scene: "gannet/gannet_open.practice", Recipe: "practice-feed", Frames: "1-96", Width: width, Height: height,
 			Needs: "gpu", Takes: &wire.Amounts{Cores: 1, MemoryBytes: 256 << 20, Devices: 1}},
 		{Job: "tidal_ceiling", Project: "tidal-room", Scene: "tidal-room/tidal_ceiling.practice", Frames: "1-240", Width: width, Height: height, Passes: []string{"depth", "matte"}, Sequence: "scouts", Due: due(2 * time.Hour)},
@@ -374,6 +394,7 @@ func (f *Farm) unsettle(ctx context.Context) error {
 		return fmt.Errorf("holding loom-02: %w", err)
 	}
 	f.kids.stopLast() // desk-oskar has switched the machine off
+	f.wanders()
 	return nil
 }
 

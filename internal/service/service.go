@@ -53,6 +53,9 @@ type Options struct {
 	// Inbox is a folder into which job files are dropped; empty: none. Those that lie in it
 	// directly are InboxPerson's.
 	Inbox, InboxPerson string
+	// TrialAfter is how long a node that the farm has sidelined waits for its first trial;
+	// ten minutes when 0.
+	TrialAfter time.Duration
 	// FirstAdmin is called once, when nobody may sign in yet. It returns the
 	// name and the hash of the password of the first administrator.
 	FirstAdmin func() (name, passwordHash string, err error)
@@ -271,6 +274,7 @@ func (s *Service) lead(ctx context.Context, claim lead.Claim) error {
 		return causeOf(ctx, err)
 	}
 	s.life.Store(&life)
+	loaded.State.TrialAfter = s.o.TrialAfter
 	model := learned(loaded)
 	newest := map[farm.RunID]views.Newest{}
 	for id, n := range loaded.Newest {

@@ -190,7 +190,7 @@ func (h hands) besides(s *farm.State, t *farm.Trouble, short int64) (ready, coul
 func (h hands) smaller(s *farm.State, short int64, with func(farm.NodeID)) {
 	for _, of := range []map[farm.NodeID]bool{h.ready, h.soon} {
 		for id := range of {
-			if m := s.Nodes[id].Facts.MemoryBytes; m > 0 && m <= short {
+			if m := s.Nodes[id].OfferedMemory(); m > 0 && m <= short {
 				with(id)
 			}
 		}

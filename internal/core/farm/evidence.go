@@ -129,7 +129,7 @@ func (s *State) mishap(r FrameFailed) (m Mishap, ok bool) {
 	m = Mishap{
 		Run: r.Run, Frame: r.Frame, Node: r.Node, Lease: r.Lease, Launch: r.Launch, Cause: r.Cause, At: r.At,
 		Message: strings.ToValidUTF8(r.Message[:min(len(r.Message), mishapText)], ""),
-		Memory:  n.Facts.MemoryBytes,
+		Memory:  n.OfferedMemory(),
 	}
 	m.Suspects = s.around(run, n, s.Lease(r.Lease))
 	for i := range m.Suspects {
@@ -270,7 +270,7 @@ func (s *suspicion) asked(run RunID, set frames.Set) {
 func (s *suspicion) good(r FrameDone, n *Node) {
 	for i := range s.mishaps {
 		if m := &s.mishaps[i]; m.Run == r.Run && m.Frame == r.Frame {
-			m.Good, m.GoodOn, m.goodMem = true, n.ID, n.Facts.MemoryBytes
+			m.Good, m.GoodOn, m.goodMem = true, n.ID, n.OfferedMemory()
 		}
 	}
 }

@@ -58,10 +58,7 @@ func (s Share) Collides(with Share) bool {
 // memory, and the devices that are not kept back. Of a node that does not tell
 // its cores the share is whole.
 func (n *Node) Offer() Share {
-	out := Share{MemoryBytes: n.Facts.MemoryBytes, Devices: []string{}}
-	if c := n.Settings.Caps.MemoryBytes; c > 0 && (c < out.MemoryBytes || out.MemoryBytes == 0) {
-		out.MemoryBytes = c
-	}
+	out := Share{MemoryBytes: n.OfferedMemory(), Devices: []string{}}
 	if cores := n.OfferedCores(); cores > 0 {
 		out.Cores = frames.Of(frames.Span{First: 0, Last: cores - 1})
 	}
@@ -71,6 +68,16 @@ func (n *Node) Offer() Share {
 		}
 	}
 	return out
+}
+
+// OfferedMemory returns how much memory the farm may use, in bytes; 0 where the node does
+// not tell.
+func (n *Node) OfferedMemory() int64 {
+	memory := n.Facts.MemoryBytes
+	if c := n.Settings.Caps.MemoryBytes; c > 0 && (c < memory || memory == 0) {
+		memory = c
+	}
+	return memory
 }
 
 // OfferedCores returns how many cores the farm may use; 0 where the node does

@@ -6,6 +6,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"vexillum/internal/core/frames"
 )
@@ -38,6 +39,9 @@ type State struct {
 	// Missing are recipes of open runs that the service does not have now: their
 	// runs wait. The owner of the State sets it; it is not kept.
 	Missing map[string]bool
+	// TrialAfter is how long a node that the farm has sidelined waits for its first trial; some
+	// when 0. The owner of the State sets it; it is not kept.
+	TrialAfter time.Duration
 
 	LastNode  NodeID
 	LastRun   RunID

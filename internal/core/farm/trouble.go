@@ -7,7 +7,7 @@ import "vexillum/internal/core/blame"
 func (s *State) ShortOn(t *Trouble) (most int64) {
 	for _, a := range t.Attempts {
 		if n := s.Nodes[a.Node]; n != nil && a.Cause == blame.Memory {
-			most = max(most, n.Facts.MemoryBytes)
+			most = max(most, n.OfferedMemory())
 		}
 	}
 	return most

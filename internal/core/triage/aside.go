@@ -65,7 +65,7 @@ func (j *judgement) aside(n *farm.Node, l *farm.Lease, now time.Time) []farm.Rec
 			Node: n.ID, Health: farm.Sidelined, Device: of.Name, At: now,
 			Reason: j.evidence(failed, proven, min(sure, 1)),
 		}
-		pause := firstTrial
+		pause := j.firstTrial()
 		if last, at := lastPause(n, of); last > 0 && now.Sub(at) < trialsForgotten {
 			pause = min(2*last, lastTrial)
 		}
@@ -113,7 +113,7 @@ func (j *judgement) trialFailed(n *farm.Node, l *farm.Lease, now time.Time) []fa
 	}
 	m := j.mishaps[len(j.mishaps)-1]
 	why, _, _ := strings.Cut(n.HealthWhy, "; its trial")
-	pause := min(max(2*max(n.TrialPause, firstTrial), trialShare*now.Sub(l.OpenedAt)), lastTrial)
+	pause := min(max(2*max(n.TrialPause, j.firstTrial()), trialShare*now.Sub(l.OpenedAt)), lastTrial)
 	at := now.Add(pause)
 	return health(n, farm.NodeHealth{
 		Node: n.ID, Health: farm.Sidelined, Pause: pause.Seconds(), TrialAt: &at, At: now,
@@ -255,3 +255,6 @@ func DevicesBack(n *farm.Node, now time.Time) (records []farm.Record) {
 	}
 	return records
 }
+
+// firstTrial is how long a node waits for its first trial.
+func (j *judgement) firstTrial() time.Duration { return cmp.Or(j.s.TrialAfter, firstTrial) }

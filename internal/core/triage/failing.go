@@ -57,9 +57,11 @@ func (j *judgement) failing(run *farm.Run, l *farm.Lease, more farm.FrameFailed,
 			return wait
 		}
 	}
-	return []farm.Record{
+	records := []farm.Record{
 		farm.RunMoved{Run: run.ID, State: farm.RunHeld, Held: farm.HeldFailing, Reason: reason, At: now},
 	}
+	itself := func(s blame.Suspect) bool { return s == of }
+	return append(records, j.unparked(itself, run.Spec.Name()+" itself is to blame, and not they", now)...)
 }
 
 // doubt lets all wait for a place that may be gone, as long as it has not been tried often

@@ -47,7 +47,7 @@ const (
 // How long a node waits for its trial: at first, and at most. Each time it is twice as
 // long.
 const (
-	firstTrial = 10 * time.Minute
+	firstTrial = 10 * time.Minute // unless the farm says otherwise
 	lastTrial  = 2 * time.Hour
 	// trialShare: trials take at most one part in this number of a node's time.
 	trialShare = 20
