@@ -187,6 +187,7 @@ func requests(key string, lease, now int64, facts wire.Facts) []request {
 			},
 		},
 		{admin, "POST", "/api/v1/runs/1/redo", wire.Redo{Frames: "1-3"}},
+		{admin, "POST", "/api/v1/runs/1/frame-acts", wire.FramesAct{Do: "skip", Frames: "1-3", Note: "cut"}},
 		{
 			admin, "PATCH", "/api/v1/launch-settings",
 			wire.LaunchSettingsChange{

@@ -120,6 +120,7 @@ var routes = []route{
 	{"POST", "/api/v1/runs/:run/release", artist, steer(queue.Release)},
 	{"POST", "/api/v1/runs/:run/cancel", artist, steer(queue.Cancel)},
 	{"POST", "/api/v1/runs/:run/redo", artist, reading((*Server).redo)},
+	{"POST", "/api/v1/runs/:run/frame-acts", artist, reading((*Server).frameActs)},
 	{"POST", "/api/v1/runs/:run/retry", artist, steer(queue.Retry)},
 
 	{"GET", "/api/v1/nodes", viewer, live((*Server).nodes)},

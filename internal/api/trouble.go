@@ -36,3 +36,13 @@ func (s *Server) retries(c *gin.Context, f *floor.Floor, in wire.Retrying) {
 	v, err := f.Queue.RetryParked(c, in, person(c))
 	s.answer(c, v, err)
 }
+
+// frameActs does what a person decides about frames of a run.
+func (s *Server) frameActs(c *gin.Context, f *floor.Floor, in wire.FramesAct) {
+	id, ok := number(c, "run")
+	if !ok {
+		return
+	}
+	v, err := f.Queue.ActOnFrames(c, farm.RunID(id), in, person(c))
+	s.answer(c, v, err)
+}

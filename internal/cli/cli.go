@@ -188,6 +188,8 @@ func (a *app) root() *cobra.Command {
 		a.steerCommand("cancel"),
 		a.steerCommand("retry"),
 		a.redoCommand(),
+		a.skipCommand(),
+		a.acceptCommand(),
 		a.changeCommand(),
 		a.drillCommand(),
 	)

@@ -195,6 +195,17 @@ func (k *keeper) randomStep(r *rand.Rand, m *pace.Model, ask int64) {
 			}
 		}
 	}
+	for _, run := range k.state.Queue() {
+		if odd := run.Suspects(); !odd.Empty() && r.IntN(6) == 0 {
+			k.do(farm.SuspectAccepted{Run: run.ID, Frames: odd.Take(1), Reason: "seen", At: now})
+		}
+		if free := run.ToDo.Union(run.Parked); !free.Empty() && r.IntN(30) == 0 {
+			k.do(farm.FramesSkipped{Run: run.ID, Frames: free.TakeLast(2), Note: "it’s \"cut\"", Reason: "cut", At: now})
+			if r.IntN(2) == 0 {
+				k.do(farm.FramesRetried{Run: run.ID, Frames: free.TakeLast(1), At: now})
+			}
+		}
+	}
 	for _, run := range k.state.Queue() { // frames that were left on their way
 		for f, d := range run.Delivering {
 			if r.IntN(10) == 0 {
@@ -445,7 +456,8 @@ func (k *keeper) compare() {
 				k.t.Fatalf("run %d frame %d: delivery %+v, want %+v", id, f, got, d)
 			}
 		}
-		if g.FoundScene != w.FoundScene || g.TakenScene != w.TakenScene || !reflect.DeepEqual(g.Suspect, w.Suspect) {
+		if g.FoundScene != w.FoundScene || g.TakenScene != w.TakenScene || !sameNotes(g.Suspect, w.Suspect) ||
+			!sameNotes(g.Skipped, w.Skipped) {
 			k.t.Fatalf(
 				"run %d: scenes %q and %q, suspects %v; want %q, %q, %v", id, g.FoundScene, g.TakenScene, g.Suspect,
 				w.FoundScene,
@@ -542,4 +554,9 @@ func (k *keeper) compare() {
 	if run, _ := got.SubmittedWith("key1"); run == nil {
 		k.t.Fatal("submit keys are forgotten")
 	}
+}
+
+// sameNotes compares notes on frames; none is none.
+func sameNotes(a, b map[int]string) bool {
+	return len(a) == 0 && len(b) == 0 || reflect.DeepEqual(a, b)
 }

@@ -274,9 +274,32 @@ var kinds = map[farm.Kind]kept{
 		), forgiven AS (
 			UPDATE attempt a SET forgiven = true FROM r WHERE a.run = r.run AND r.frames @> a.frame
 		)
-		UPDATE run SET parked = parked - r.frames FROM r WHERE id = r.run`,
+		UPDATE run SET parked = parked - r.frames, skipped = skipped - ARRAY(SELECT k FROM jsonb_object_keys(skipped) k
+			WHERE r.frames @> k::int) FROM r WHERE id = r.run`,
 		touches: of(func(r farm.FramesRetried) (writes, reads []row) {
 			return []row{run(r.Run), attempts(r.Run)}, nil
+		}),
+	},
+	farm.FramesSkipped{}.Kind(): {
+		statement: `WITH r AS (
+			SELECT run, frame_set(frames) AS frames, note FROM jsonb_to_recordset($1::jsonb) AS p(run bigint, frames text,
+			note text)
+		)
+		UPDATE run SET parked = parked + r.frames, skipped = skipped || (
+			SELECT COALESCE(jsonb_object_agg(f::text, r.note), '{}')
+			FROM unnest(r.frames) AS span, generate_series(lower(span), upper(span) - 1) AS f
+		) FROM r WHERE id = r.run`,
+		touches: of(func(r farm.FramesSkipped) (writes, reads []row) {
+			return []row{run(r.Run)}, nil
+		}),
+	},
+	farm.SuspectAccepted{}.Kind(): {
+		statement: `WITH r AS (
+			SELECT run, frame_set(frames) AS frames FROM jsonb_to_recordset($1::jsonb) AS p(run bigint, frames text)
+		)
+		UPDATE frame f SET suspect = NULL FROM r WHERE f.run = r.run AND r.frames @> f.frame`,
+		touches: of(func(r farm.SuspectAccepted) (writes, reads []row) {
+			return []row{framesOf(r.Run)}, []row{run(r.Run)}
 		}),
 	},
 	// The rows stay, as the pictures do; they tell nothing of what is done.

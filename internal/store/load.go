@@ -368,10 +368,11 @@ func (l *loader) readRuns() error {
 		}
 		var spec, terms []byte
 		var key, digest, done, parked, redo string
+		var skipped []byte
 		var started, ended, released *time.Time
 		if err := row.Scan(
 			&r.ID, &spec, &r.State, &r.Reason, &r.Order, &key, &digest, &r.SubmittedAt, &started, &ended, &done,
-			&r.Checkpoint, &parked, &terms, &r.Held, &released, &redo, &r.FoundScene, &r.TakenScene, &r.Stitched,
+			&r.Checkpoint, &parked, &terms, &r.Held, &released, &redo, &r.FoundScene, &r.TakenScene, &r.Stitched, &skipped,
 		); err != nil {
 			return err
 		}
@@ -395,6 +396,11 @@ func (l *loader) readRuns() error {
 		if r.Parked, err = frames.ParseMultirange(parked); err != nil {
 			return err
 		}
+		if len(skipped) > 2 {
+			if err := json.Unmarshal(skipped, &r.Skipped); err != nil {
+				return err
+			}
+		}
 		r.ReleasedAt = orZero(released)
 		if started != nil {
 			r.StartedAt = *started
@@ -408,7 +414,7 @@ func (l *loader) readRuns() error {
 	}, `SELECT id, spec, state, reason, queue_order, COALESCE(submit_key, ''), submit_digest, submitted_at,
 		started_at, ended_at,
 		done::text, done_seq, parked::text, terms, held_for, released_at, redo::text,
-		found_scene, taken_scene, stitched FROM run ORDER BY id`)
+		found_scene, taken_scene, stitched, skipped FROM run ORDER BY id`)
 }
 
 const openRuns = `state NOT IN ('done', 'done with gaps', 'failed', 'cancelled')`

@@ -4,6 +4,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -93,7 +94,7 @@ func TestDemoIsLeftWithoutATrace(t *testing.T) {
 		t.Errorf("nodes are %v of kind %v", nodes, kinds)
 	}
 	movie, tiled, pair := false, false, 0
-	f.wait("the chain ends in a movie, the still is put together and the inbox is empty", func() bool {
+	look := func() {
 		var now wire.Farm
 		if err := c.Do(t.Context(), http.MethodGet, "/api/v1/farm", nil, &now); err != nil {
 			t.Fatal(err)
@@ -109,7 +110,20 @@ func TestDemoIsLeftWithoutATrace(t *testing.T) {
 				pair++
 			}
 		}
-		return movie && tiled && pair == 2
+	}
+	f.wait("the still is put together and the inbox is empty", func() bool { look(); return tiled && pair == 2 })
+	f.wait("the chain ends in a movie", func() bool { look(); return movie })
+	f.wait("the ill node is sidelined and the wrong shot is held", func() bool {
+		var now wire.Farm
+		if err := c.Do(t.Context(), http.MethodGet, "/api/v1/farm", nil, &now); err != nil {
+			t.Fatal(err)
+		}
+		kinds := map[string]bool{}
+		for _, h := range now.Hands {
+			kinds[h.Kind] = true
+		}
+		back := slices.ContainsFunc(now.Nodes, func(n wire.Node) bool { return n.Name == "kiln-04" && n.Health == "fine" })
+		return (kinds["sidelined"] || back) && kinds["failing"] && kinds["parked"]
 	})
 	p.end(syscall.SIGINT)
 	if code := p.cmd.ProcessState.ExitCode(); code != 0 {

@@ -237,3 +237,85 @@ func TestWhatIsGoneIsWaitedFor(t *testing.T) {
 			!slices.ContainsFunc(farm.Hands, func(h wire.NeedHand) bool { return h.Kind == "waiting" || h.Kind == "sidelined" })
 	})
 }
+
+// TestFramesAreGivenUpAndAccepted: parked frames are skipped with a note, suspect ones are
+// accepted, and neither asks for anybody any more, after a restart either.
+func TestFramesAreGivenUpAndAccepted(t *testing.T) {
+	t.Parallel()
+	f := newFarm(t)
+	f.signIn()
+	f.scene("salt.practice", "practice: 1\npicture: salt\ncost: 20ms\ntrouble:\n"+
+		"  - {frame: 3, does: error}\n  - {frame: 5, does: error}\n  - {frame: 7, does: blank}\n")
+	f.join("kiln-01", "--renderers", "practice-single")
+	id := f.submit(wire.Submit{Job: "salt", Recipe: "practice-single", Scene: "salt.practice", Frames: "1-8", Tries: 1})
+	if run := f.ended(id); run.State != "done with gaps" || run.Sets.Parked != "3,5" || run.Sets.Suspect != "7" {
+		t.Fatalf("the run is %s, parked %s, suspect %s", run.State, run.Sets.Parked, run.Sets.Suspect)
+	}
+	hands := func() (kinds []string) {
+		var farm wire.Farm
+		if err := f.admin.Do(t.Context(), "GET", "/api/v1/farm", nil, &farm); err != nil {
+			t.Fatal(err)
+		}
+		for _, h := range farm.Hands {
+			kinds = append(kinds, h.Kind)
+		}
+		return kinds
+	}
+	if !slices.Contains(hands(), "parked") {
+		t.Errorf("nobody is asked for parked frames: %v", hands())
+	}
+	for _, c := range []struct{ args, says string }{
+		{"skip salt --dry-run", "salt/final-1: frames 3,5 would be skipped."},
+		{"skip salt --frames 3 --note cut", "salt/final-1: frame 3 is skipped."},
+		{"accept salt --dry-run", "frame 7 would be accepted."},
+		{"accept salt", "frame 7 is accepted."},
+	} {
+		if out := f.must(strings.Fields(c.args)...); !strings.Contains(out, c.says) {
+			t.Errorf("vexillum %s: %s", c.args, out)
+		}
+	}
+	for args, says := range map[string]string{
+		"skip salt --frames 1":     "cannot be skipped",
+		"skip salt --frames 1-":    "character",
+		"skip salt --frames= ":     "is empty",
+		"accept salt":              "no frame of salt/final-1 is suspect",
+		"accept salt --frames 3":   "not suspect",
+		"accept pepper":            "there is no run",
+		"skip salt --note a\nb":    "",
+		"skip salt pepper":         "the name of a run",
+		"skip --frames 3 --note x": "the name of a run",
+	} {
+		if _, stderr, code := f.vexillum(strings.Fields(args)...); says != "" && (code == 0 || !strings.Contains(stderr, says)) {
+			t.Errorf("vexillum %s: %d %s", args, code, stderr)
+		}
+	}
+	f.must("skip", "salt", "--note", "cut from the film")
+	c := f.open()
+	c.signInAs("admin", password)
+	c.sees("Queue")
+	c.goTo(fmt.Sprintf("/runs/%d", id))
+	c.sees("is given up: cut from the film")
+	c.accessible("a run with frames that are given up")
+	c.click(`//li[contains(., "frame 3")]//button[normalize-space()="Try again"]`)
+	c.sees("Frame 3 of salt/final-1 will be tried again.")
+	c.sees("is parked and waits for a person")
+	f.wait("frame 3 has failed again", func() bool { r := f.run(id); return r.EndedAt != nil && r.Sets.Parked == "3,5" })
+	c.click(`//li[contains(., "frame 3")]//button[normalize-space()="Give up"]`)
+	c.sees("Frame 3 of salt/final-1 is given up.")
+	if kinds := hands(); slices.Contains(kinds, "parked") {
+		t.Errorf("somebody is still asked for what was given up: %v", kinds)
+	}
+	f.service.end(syscall.SIGKILL)
+	f.serve()
+	if kinds := hands(); slices.Contains(kinds, "parked") {
+		t.Errorf("after a restart somebody is asked for what was given up: %v", kinds)
+	}
+	if run := f.run(id); run.Sets.Suspect != "" || run.Sets.Parked != "3,5" {
+		t.Errorf("after a restart %s is suspect, and %s parked", run.Sets.Suspect, run.Sets.Parked)
+	}
+	f.must("retry", "salt", "--yes")
+	f.wait("both have failed again", func() bool { r := f.run(id); return r.EndedAt != nil && r.Sets.Parked == "3,5" })
+	if !slices.Contains(hands(), "parked") {
+		t.Error("nobody is asked for frames that were tried again and failed")
+	}
+}

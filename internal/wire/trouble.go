@@ -71,3 +71,21 @@ type RunRetried struct {
 	Frames string `json:"frames"`
 	Count  int    `json:"count"`
 }
+
+// FramesAct is what a person decides about frames of a run.
+type FramesAct struct {
+	// skip: give frames up that are parked or not on a node; accept: frames that are suspect
+	// are as they shall be
+	Do     string `json:"do"`
+	Frames string `json:"frames"` // a range; empty: all that are parked, or suspect
+	Note   string `json:"note,omitempty"`
+	DryRun bool   `json:"dry_run,omitempty"`
+}
+
+// FramesActed answers a FramesAct.
+type FramesActed struct {
+	Name   string `json:"name"` // of the run
+	Frames string `json:"frames"`
+	Count  int    `json:"count"`
+	DryRun bool   `json:"dry_run"`
+}

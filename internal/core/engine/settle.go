@@ -74,6 +74,15 @@ func ClosingReason(run *farm.Run, state farm.RunState) string {
 		if parked == 1 {
 			are = "is"
 		}
+		given := run.GivenUp()
+		switch open := run.Parked.Minus(given); {
+		case open.Empty():
+			return fmt.Sprintf("%d %s done, %d %s skipped: %s", done, frames, parked, are, given.Brief())
+		case !given.Empty():
+			return fmt.Sprintf(
+				"%d %s done, %d %s parked or skipped: %s", done, frames, parked, are, run.Parked.Brief(),
+			)
+		}
 		return fmt.Sprintf("%d %s done, %d %s parked: %s", done, frames, parked, are, run.Parked.Brief())
 	}
 	if parked == 1 {

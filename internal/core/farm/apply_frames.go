@@ -213,6 +213,35 @@ func (s *State) framesRedone(r FramesRedone) error {
 	return nil
 }
 
+func (s *State) framesSkipped(r FramesSkipped) error {
+	run, err := s.run(r.Run)
+	if err != nil {
+		return err
+	}
+	if not := r.Frames.Minus(run.ToDo).Minus(run.Parked); !not.Empty() || r.Frames.Empty() {
+		return fmt.Errorf("frames %v are neither to do nor parked", not)
+	}
+	run.ToDo = run.ToDo.Minus(r.Frames)
+	run.Parked = run.Parked.Union(r.Frames)
+	if run.Skipped == nil {
+		run.Skipped = map[int]string{}
+	}
+	for f := range r.Frames.All() {
+		run.Skipped[f] = r.Note
+	}
+	s.catalogue.park(run)
+	return nil
+}
+
+// GivenUp returns the parked frames that somebody has given up.
+func (r *Run) GivenUp() frames.Set {
+	spans := make([]frames.Span, 0, len(r.Skipped))
+	for f := range r.Skipped {
+		spans = append(spans, frames.Span{First: f, Last: f})
+	}
+	return frames.Of(spans...)
+}
+
 func (s *State) framesRetried(r FramesRetried) error {
 	run, err := s.run(r.Run)
 	if err != nil {
@@ -226,6 +255,7 @@ func (s *State) framesRetried(r FramesRetried) error {
 	run.ToDo = run.ToDo.Union(r.Frames)
 	s.suspicion.asked(run.ID, r.Frames)
 	for f := range r.Frames.All() {
+		delete(run.Skipped, f)
 		if t := run.Trouble[f]; t != nil {
 			t.Attempts = nil
 		}

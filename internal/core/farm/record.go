@@ -43,7 +43,7 @@ func Records() []Record {
 		LeaseTrimmed{}, LeaseEnded{}, FrameAccepted{}, FrameDone{}, DeliveryLost{},
 		FrameFailed{}, FrameParked{}, FramesRetried{}, FramesRedone{}, Audited{},
 		RecipeSet{}, RecipeDropped{}, PresetSet{}, PresetDropped{}, PresetChosen{}, RateSet{}, PreflightRuleSet{},
-		RunStitched{}, NodeFound{}, WaitSet{},
+		RunStitched{}, NodeFound{}, WaitSet{}, FramesSkipped{}, SuspectAccepted{},
 	}
 }
 

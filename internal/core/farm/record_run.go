@@ -1,6 +1,7 @@
 package farm
 
 import (
+	"fmt"
 	"time"
 
 	"vexillum/internal/core/frames"
@@ -391,6 +392,60 @@ func (FramesRetried) Wakes() Wakes { return WakesAsks }
 
 func (r FramesRetried) apply(s *State) error {
 	return s.framesRetried(r)
+}
+
+// FramesSkipped gives frames up with a note: they are parked, and nobody is asked for them
+// any more.
+type FramesSkipped struct {
+	Run    RunID      `json:"run"`
+	Frames frames.Set `json:"frames"`
+	Note   string     `json:"note"`
+	Reason string     `json:"reason"`
+	At     time.Time  `json:"at"`
+}
+
+// Kind implements [Record].
+func (FramesSkipped) Kind() Kind { return "frames skipped" }
+
+// About implements [Record].
+func (r FramesSkipped) About() About { return About{Run: r.Run, At: r.At, Reason: r.Reason} }
+
+// Wakes implements [Record].
+func (FramesSkipped) Wakes() Wakes { return WakesOrders }
+
+func (r FramesSkipped) apply(s *State) error {
+	return s.framesSkipped(r)
+}
+
+// SuspectAccepted says that frames are as they shall be in which something odd was found.
+type SuspectAccepted struct {
+	Run    RunID      `json:"run"`
+	Frames frames.Set `json:"frames"`
+	Reason string     `json:"reason"`
+	At     time.Time  `json:"at"`
+}
+
+// Kind implements [Record].
+func (SuspectAccepted) Kind() Kind { return "suspect accepted" }
+
+// About implements [Record].
+func (r SuspectAccepted) About() About { return About{Run: r.Run, At: r.At, Reason: r.Reason} }
+
+// Wakes implements [Record].
+func (SuspectAccepted) Wakes() Wakes { return 0 }
+
+func (r SuspectAccepted) apply(s *State) error {
+	run, err := s.run(r.Run)
+	if err != nil {
+		return err
+	}
+	if odd := r.Frames.Minus(run.Suspects()); !odd.Empty() {
+		return fmt.Errorf("frames %v are not suspect", odd)
+	}
+	for f := range r.Frames.All() {
+		delete(run.Suspect, f)
+	}
+	return nil
 }
 
 // FramesRedone puts frames that are done back to be rendered again. Their pictures

@@ -55,20 +55,24 @@ func subjectText(h wire.NeedHand) string {
 // parked reports runs with parked frames that nobody has given up.
 func (b *Board) parked(sight farm.Sight) (out []wire.NeedHand) {
 	for _, run := range b.runsInTrouble(sight) {
+		parked := run.Parked.Minus(run.GivenUp())
+		if parked.Empty() || run.Held == farm.HeldFailing {
+			continue // given up by somebody, or told as a run that fails
+		}
 		v := wire.NeedHand{Kind: "parked", Run: int64(run.ID), Action: "retry"}
 		name := run.Spec.Name()
-		switch n := run.Parked.Len(); {
+		switch n := parked.Len(); {
 		case run.State == farm.RunFailed:
 			v.Kind, v.Sentence = "failed", fmt.Sprintf("%s has failed: %s.", name, engine.ClosingReason(run, run.State))
 		case n == 1:
-			v.Sentence = fmt.Sprintf("%s: frame %d is parked, the rest goes on.", name, run.Parked.First())
+			v.Sentence = fmt.Sprintf("%s: frame %d is parked, the rest goes on.", name, parked.First())
 		default:
-			v.Sentence = fmt.Sprintf("%s: %d frames are parked: %s.", name, n, run.Parked.Brief())
+			v.Sentence = fmt.Sprintf("%s: %d frames are parked: %s.", name, n, parked.Brief())
 		}
-		if run.State == farm.RunGaps && run.Parked.Len() == 1 {
-			v.Sentence = fmt.Sprintf("%s is done with a gap: frame %d is parked.", name, run.Parked.First())
+		if run.State == farm.RunGaps && parked.Len() == 1 {
+			v.Sentence = fmt.Sprintf("%s is done with a gap: frame %d is parked.", name, parked.First())
 		}
-		if t := run.Trouble[run.Parked.First()]; t != nil && len(t.Attempts) > 0 {
+		if t := run.Trouble[parked.First()]; t != nil && len(t.Attempts) > 0 {
 			last := t.Attempts[len(t.Attempts)-1]
 			v.Evidence = fmt.Sprintf(
 				"It failed %s, last on %s with %s: “%s”.", triage.Times(len(t.Attempts)), b.s.NodeName(last.Node),

@@ -367,6 +367,7 @@ func (b *Board) troubles(run *farm.Run) []wire.FrameTrouble {
 			continue
 		}
 		v := wire.FrameTrouble{Frame: frame, Parked: run.Parked.Has(frame), Tried: t.Tried(), Failed: []wire.Attempt{}}
+		v.Note, v.Skipped = run.Skipped[frame]
 		for _, a := range t.Attempts {
 			v.Failed = append(v.Failed, b.attempt(a))
 		}

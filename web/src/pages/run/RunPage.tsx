@@ -14,7 +14,7 @@ import { Standard } from "../../parts/Standard";
 import { StateWord } from "../../parts/StateWord";
 import { frameStates } from "../../parts/states";
 import { SteerButtons } from "../../parts/steering";
-import { clock, sentence, span, told, useNow, whole } from "../../parts/time";
+import { sentence, span, told, useNow, whole } from "../../parts/time";
 import { useTitle } from "../../parts/title";
 import { ChangeDialog } from "./ChangeDialog";
 import { ContactSheet } from "./ContactSheet";
@@ -24,6 +24,7 @@ import { FrameMap } from "./FrameMap";
 import { HappenedPart } from "./HappenedPart";
 import { StepsPart } from "./StepsPart";
 import { TilesPart } from "./TilesPart";
+import { Suspects, Troubles } from "./TroublePart";
 import { useTimings } from "./timings";
 import { Viewer } from "./Viewer";
 import { WhyPart } from "./WhyPart";
@@ -158,8 +159,8 @@ function RunView({ run, runs, nodes, project, me }: RunViewProps) {
           )}
           <FrameMap run={run} index={index} states={states} timings={timings} chosen={shown} onChoose={setChosen} />
           <Workers run={run} nodes={nodes} />
-          <Troubles run={run} now={now} />
-          <Suspects run={run} onChoose={setChosen} />
+          <Troubles run={run} now={now} may={maySteer(me, run)} />
+          <Suspects run={run} may={maySteer(me, run)} onChoose={setChosen} />
         </div>
         <div className="min-w-0">
           <Viewer
@@ -227,74 +228,6 @@ function Workers({ run, nodes }: { run: Run; nodes: FarmNode[] }) {
               )}
             </span>
             <span className="num text-xs text-muted">{`${Math.round(100 * work.fraction)} %`}</span>
-          </li>
-        ))}
-      </ul>
-    </section>
-  );
-}
-
-function Troubles({ run, now }: { run: Run; now: number }) {
-  if (run.troubles.length === 0) {
-    return null;
-  }
-  return (
-    <section aria-label="Trouble">
-      <h2 className="section">
-        <b>Trouble</b> {run.troubles.length === 1 ? "1 frame" : `${run.troubles.length} frames`}
-      </h2>
-      <ul>
-        {run.troubles.map((trouble) => (
-          <li key={trouble.frame} className="border-b border-hair py-2">
-            <p>
-              <span className="text-failed">
-                <span aria-hidden="true">{trouble.parked ? "▣" : "✕"}</span> frame{" "}
-                <span className="num">{trouble.frame}</span>
-              </span>{" "}
-              {trouble.parked
-                ? "is parked and waits for a person"
-                : `will be tried again; ${trouble.tried} of ${run.tries} tries used`}
-            </p>
-            {trouble.failed.map((attempt, i) => (
-              <p key={i} className="truncate text-xs text-muted" title={told(attempt.message, now)}>
-                <span className="num">{clock(attempt.at, now)}</span>{" "}
-                <Link
-                  to={`/nodes/${attempt.node_id}?lease=${attempt.lease}`}
-                  title="What its renderer said"
-                  className="hover:underline"
-                >
-                  {attempt.node}
-                </Link>
-                : {attempt.cause} – {told(attempt.message, now).split("\n").slice(0, 2).join(" · ")}
-              </p>
-            ))}
-          </li>
-        ))}
-      </ul>
-    </section>
-  );
-}
-
-/** Frames that are done and that somebody should look at. */
-function Suspects({ run, onChoose }: { run: Run; onChoose: (frame: number) => void }) {
-  if (run.suspects.length === 0) {
-    return null;
-  }
-  return (
-    <section aria-label="Suspect">
-      <h2 className="section">
-        <b>Suspect</b> done, but something was odd
-      </h2>
-      <ul>
-        {run.suspects.map((s) => (
-          <li key={s.frame} className="border-b border-hair py-1 text-[13px]">
-            <button type="button" className="hover:underline" onClick={() => onChoose(s.frame)}>
-              <span aria-hidden="true" className="text-brass">
-                ◈
-              </span>{" "}
-              frame <span className="num">{s.frame}</span>
-            </button>{" "}
-            <span className="num break-words text-muted">{s.why}</span>
           </li>
         ))}
       </ul>

@@ -1,0 +1,101 @@
+package queue
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/frames"
+	"vexillum/internal/core/triage"
+	"vexillum/internal/service/refusal"
+	"vexillum/internal/wire"
+)
+
+// mostNote bounds the note of frames that are given up, in bytes.
+const mostNote = 400
+
+// ActOnFrames does what a person decides about frames of a run: gives them up with a note,
+// or accepts those that are suspect.
+func (d *Desk) ActOnFrames(
+	ctx context.Context, id farm.RunID, in wire.FramesAct, by farm.Person,
+) (out wire.FramesActed, err error) {
+	note := strings.TrimSpace(in.Note)
+	if len(note) > mostNote || strings.ContainsAny(note, "\n\r") {
+		return out, refusal.New(refusal.Invalid, "note", "a note is one line of at most %d bytes", mostNote)
+	}
+	var wanted frames.Set
+	if in.Frames != "" {
+		if wanted, err = frames.Parse(in.Frames); err != nil {
+			return out, refusal.New(refusal.Invalid, "frames", "%v", err)
+		}
+	}
+	err = d.do(ctx, func(t *transaction) error {
+		run := t.State.Runs[id]
+		if run == nil {
+			return refusal.New(refusal.NotFound, "run", "there is no run %d", id)
+		}
+		if err := t.maySteer(run, by, "decide about its frames"); err != nil {
+			return err
+		}
+		set, records, err := t.decide(run, in.Do, wanted, note, by.Name)
+		if err != nil {
+			return err
+		}
+		out = wire.FramesActed{Name: run.Spec.Name(), Frames: set.String(), Count: set.Len(), DryRun: in.DryRun}
+		if in.DryRun {
+			return nil
+		}
+		t.Append(records...)
+		t.Append(farm.Audited{
+			Actor: by.Name, Action: in.Do + " frames", Subject: run.Spec.Name(), To: set.Brief(), Run: run.ID, At: t.Now,
+		})
+		return nil
+	})
+	return out, err
+}
+
+// decide returns the frames that an act is about, and its Records.
+func (t *transaction) decide(
+	run *farm.Run, do string, wanted frames.Set, note, by string,
+) (set frames.Set, records []farm.Record, err error) {
+	name := run.Spec.Name()
+	switch do {
+	case "skip":
+		free := run.ToDo.Union(run.Parked)
+		if set = wanted; set.Empty() {
+			set = run.Parked.Minus(run.GivenUp())
+		}
+		switch left := set.Minus(free); {
+		case run.State.Closed() && run.State != farm.RunGaps && run.State != farm.RunFailed:
+			return set, nil, refusal.New(refusal.Conflict, "", "%s is %s; it has no frames to skip", name, run.State)
+		case set.Empty():
+			return set, nil, refusal.New(refusal.Conflict, "frames", "%s has no parked frames; name those to skip", name)
+		case !left.Empty():
+			return set, nil, refusal.New(
+				refusal.Conflict, "frames", "%s of %s cannot be skipped: done, or on a node now; hold the run first to take "+
+					"frames off their nodes", triage.FramesText(left), name,
+			)
+		}
+		reason := fmt.Sprintf("%s has given %s up", by, triage.FramesText(set))
+		if note != "" {
+			reason += ": " + note
+		}
+		return set, []farm.Record{
+			farm.FramesSkipped{Run: run.ID, Frames: set, Note: note, Reason: reason, At: t.Now},
+		}, nil
+	case "accept":
+		if set = wanted; set.Empty() {
+			set = run.Suspects()
+		}
+		switch left := set.Minus(run.Suspects()); {
+		case set.Empty():
+			return set, nil, refusal.New(refusal.Conflict, "frames", "no frame of %s is suspect", name)
+		case !left.Empty():
+			return set, nil, refusal.New(refusal.Conflict, "frames", "%s of %s: not suspect", triage.FramesText(left), name)
+		}
+		reason := fmt.Sprintf("%s has looked at %s: as it shall be", by, triage.FramesText(set))
+		return set, []farm.Record{farm.SuspectAccepted{Run: run.ID, Frames: set, Reason: reason, At: t.Now}}, nil
+	}
+	return set, nil, refusal.New(refusal.Invalid, "do", "frames are skipped or accepted; do is skip or accept, not %.40q", do)
+}
