@@ -147,12 +147,12 @@ type RunAfter struct {
 
 // FrameTrouble is a frame that has failed and has no good picture yet.
 type FrameTrouble struct {
-	Skipped bool   `json:"skipped"` // somebody has given it up
-	Note    string `json:"note"`    // why
-	Frame  int       `json:"frame"`
-	Parked bool      `json:"parked"`
-	Tried  int       `json:"tried"`
-	Failed []Attempt `json:"failed"`
+	Skipped bool      `json:"skipped"` // somebody has given it up
+	Note    string    `json:"note"`    // why
+	Frame   int       `json:"frame"`
+	Parked  bool      `json:"parked"`
+	Tried   int       `json:"tried"`
+	Failed  []Attempt `json:"failed"`
 }
 
 // Attempt is a try at a frame that failed.

@@ -25,7 +25,7 @@ const (
 	backOnDuty      = 30 * time.Minute
 )
 
-// mostUntried is how many frames a node may fail that nobody else has tried. Then it gets
+// mostUntried is how much the frames may weigh that a node has failed and nobody else has tried. Then it gets
 // nothing fresh until somebody has: if the node is to blame, it would spoil them all.
 // What has failed elsewhere it may try, so that nodes which distrust one another never
 // wait for one another.
@@ -101,46 +101,66 @@ func (d *Dealer) bars(run *farm.Run, now time.Time) *bars {
 
 var noBars bars
 
-// distrusts reports whether a node has failed enough frames, of whichever runs, that
-// others should try one of them before it gets more.
-func (d *Dealer) distrusts(id farm.NodeID, now time.Time) bool {
-	return d.untried(id, now) >= mostUntried
+// distrusts reports whether a node has failed enough frames, of a run or of others that
+// are as urgent, that others should try one of them before it gets more of it.
+func (d *Dealer) distrusts(id farm.NodeID, run *farm.Run, now time.Time) bool {
+	return d.untried(id, run, now).weight >= mostUntried
 }
 
+// untried are frames that a node has failed and nobody else has tried. They weigh more where
+// others of their runs come out well: then it is hardly the run.
+type untried struct{ frames, weight int }
+
 // untriedOf is how many frames nodes have failed that nobody else has tried, as of one
-// moment.
+// moment: by how urgent a run has to be so that it counts.
 type untriedOf struct {
 	seq   int64
 	at    time.Time
-	nodes map[farm.NodeID]int
+	nodes map[int]map[farm.NodeID]untried
 }
 
 // mostTroubled is in how many runs of the queue that is looked for.
 const mostTroubled = 16
 
-// untried returns how many frames of open runs a node has failed that nobody else has
-// tried and somebody could.
-func (d *Dealer) untried(id farm.NodeID, now time.Time) int {
+// untried returns how many frames a node has failed that nobody else has tried and
+// somebody is about to: of runs that go on and are no less urgent than a run.
+func (d *Dealer) untried(id farm.NodeID, run *farm.Run, now time.Time) untried {
 	if d.fresh.seq != d.s.Seq || now.Sub(d.fresh.at).Abs() >= barsGood || d.fresh.nodes == nil {
-		d.fresh = untriedOf{d.s.Seq, now, map[farm.NodeID]int{}}
-		troubled := 0
-		for _, run := range d.s.Queue() {
-			if len(run.Trouble) == 0 {
-				continue
-			}
-			if troubled++; troubled > mostTroubled {
-				break
-			}
-			weight := 1
-			if !unproven(run) {
-				weight = 2
-			}
-			for node, count := range d.bars(run, now).untried {
-				d.fresh.nodes[node] += weight * count
-			}
+		d.fresh = untriedOf{d.s.Seq, now, map[int]map[farm.NodeID]untried{}}
+	}
+	rank := run.Terms.Level.Rank()
+	if d.fresh.nodes[rank] == nil {
+		d.fresh.nodes[rank] = d.untriedUpTo(rank, now)
+	}
+	all := d.fresh.nodes[rank][id]
+	if len(run.Trouble) > 0 && len(d.s.WaitsOf(nil, run)) > 0 { // it is tried by one node at a time
+		own := d.bars(run, now).untried[id]
+		all.frames, all.weight = all.frames+own, all.weight+own
+	}
+	return all
+}
+
+func (d *Dealer) untriedUpTo(rank int, now time.Time) map[farm.NodeID]untried {
+	out := map[farm.NodeID]untried{}
+	troubled := 0
+	for _, run := range d.s.Queue() {
+		if run.Terms.Level.Rank() > rank || troubled >= mostTroubled {
+			break // those that come first stand first
+		}
+		goesOn := run.State == farm.RunQueued || run.State == farm.RunRendering
+		if len(run.Trouble) == 0 || !goesOn || len(d.s.WaitsOf(nil, run)) > 0 {
+			continue
+		}
+		troubled++
+		weight := 1
+		if !unproven(run) {
+			weight = 2
+		}
+		for node, count := range d.bars(run, now).untried {
+			out[node] = untried{out[node].frames + count, out[node].weight + weight*count}
 		}
 	}
-	return d.fresh.nodes[id]
+	return out
 }
 
 // hands are the nodes that could render a run: now, or before long.
@@ -235,11 +255,11 @@ func (b *bars) elsewhere(id farm.NodeID) frames.Set { return b.tried.Minus(b.fra
 func (d *Dealer) leaves(n *farm.Node, run *farm.Run, now time.Time) (frames.Set, string) {
 	b := d.bars(run, now)
 	todo := run.ToDo.Minus(b.frames[n.ID])
-	if d.distrusts(n.ID, now) {
+	if d.distrusts(n.ID, run, now) {
 		if todo = todo.Intersect(b.failed); todo.Empty() {
 			return todo, fmt.Sprintf(
 				"%s has failed %s that nobody else has tried yet; it gets no fresh ones until somebody has",
-				n.Name, english.Plural(d.untried(n.ID, now), "frame", ""),
+				n.Name, english.Plural(d.untried(n.ID, run, now).frames, "frame", ""),
 			)
 		}
 	}
@@ -257,7 +277,7 @@ func (d *Dealer) shut(n *farm.Node, run *farm.Run, now time.Time) bool {
 	if run.ToDo.Empty() {
 		return false
 	}
-	distrusted := d.distrusts(n.ID, now)
+	distrusted := d.distrusts(n.ID, run, now)
 	if len(run.Trouble) == 0 {
 		return distrusted
 	}

@@ -41,7 +41,7 @@ func (d *Dealer) Race(ask Ask, now time.Time) Decision {
 			mine <= calm.speed {
 			continue // a node that is faster has just found nothing
 		}
-		if !d.m.Curve(run).Known() || !d.may(n, run, now) || d.distrusts(n.ID, now) {
+		if !d.m.Curve(run).Known() || !d.may(n, run, now) || d.distrusts(n.ID, run, now) {
 			continue
 		}
 		if most, _ := framesBeforeOffDuty(d.m, n, run, frames.Set{}, now); most == 0 {

@@ -66,7 +66,7 @@ func (d *Dealer) takeOver(n *farm.Node, than *farm.Run, now time.Time) (cut Cut,
 			again = min(again, old.until.Sub(now))
 			continue
 		}
-		if !d.m.Curve(run).Known() || !d.may(n, run, now) || d.distrusts(n.ID, now) {
+		if !d.m.Curve(run).Known() || !d.may(n, run, now) || d.distrusts(n.ID, run, now) {
 			continue
 		}
 		most, _ := framesBeforeOffDuty(d.m, n, run, frames.Set{}, now)

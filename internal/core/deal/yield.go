@@ -89,14 +89,14 @@ func (d *Dealer) distrusted(now time.Time, ask func(*farm.Lease, frames.Set, str
 			continue
 		}
 		for l := range run.OpenLeases {
-			if !d.distrusts(l.Node, now) {
+			if !d.distrusts(l.Node, run, now) {
 				continue
 			}
 			ask(
 				l, d.unbegun(l, now).Minus(d.bars(run, now).elsewhere(l.Node)),
 				fmt.Sprintf(
 					"%s has failed %s that nobody else has tried yet", d.s.NodeName(l.Node),
-					english.Plural(d.untried(l.Node, now), "frame", ""),
+					english.Plural(d.untried(l.Node, run, now).frames, "frame", ""),
 				),
 			)
 		}

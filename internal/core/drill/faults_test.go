@@ -141,3 +141,29 @@ func TestAPlaceThatGoesCostsNobodyATry(t *testing.T) {
 		}
 	}
 }
+
+// TestABrokenScoutDoesNotTryForEver plays farms in which a run is wrong, its place may as
+// well be gone, and a node that fails everything tries whether it is back.
+func TestABrokenScoutDoesNotTryForEver(t *testing.T) {
+	for _, seed := range []uint64{9084, 9261} {
+		f, faults := Faulty(seed)
+		report, err := simulate.Play(f, simulate.Options{Until: 4 * 3600})
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, x := range faults {
+			if x.Kind != blame.Run {
+				continue
+			}
+			tries := 0
+			for _, a := range report.Attempts {
+				if a.Job == f.Jobs[x.Job].Spec.Job {
+					tries++
+				}
+			}
+			if got := report.Jobs[x.Job].State; got != farm.RunHeld || tries > 30 {
+				t.Errorf("seed %d: after %d tries the wrong run is %s", seed, tries, got)
+			}
+		}
+	}
+}

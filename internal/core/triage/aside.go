@@ -189,7 +189,7 @@ func (j *judgement) scattered(of blame.Suspect, failed []farm.Mishap) bool {
 
 // When what a node has failed is scattered.
 const (
-	scatteredLeast  = 3
+	scatteredLeast  = 2
 	scatteredFrames = 20    // from the first to the last of them
 	passedElsewhere = 5     // frames that others have rendered of each run
 	sureScattered   = 0.997 // that the node is faulty

@@ -50,7 +50,7 @@ const (
 	firstTrial = 10 * time.Minute // unless the farm says otherwise
 	lastTrial  = 2 * time.Hour
 	// trialShare: trials take at most one part in this number of a node's time.
-	trialShare = 20
+	trialShare = 30
 	// trialsForgotten is after how long a node that works well again begins anew.
 	trialsForgotten = 12 * time.Hour
 )

@@ -17,19 +17,15 @@ func (j *judgement) waits(l *farm.Lease, now time.Time) []farm.Record {
 	last, sure := j.surrounding(len(j.mishaps) - 1)
 	of, surrounds := farm.SurroundingOf(last)
 	if !surrounds || sure < sureSurrounding {
-		return nil
+		return j.inVain(l, now)
 	}
 	m := j.mishaps[len(j.mishaps)-1]
 	if w := j.s.Waits[of]; w != nil {
 		if w.Scout != l.ID && l.OpenedAt.Before(w.Until) {
 			return nil // it began before
 		}
-		longer := *w
-		longer.Tries++
-		longer.Pause = min(2*w.Pause, lastWait.Seconds())
-		longer.Until = now.Add(time.Duration(longer.Pause * float64(time.Second)))
 		return []farm.Record{farm.WaitSet{
-			Of: of, Wait: &longer, At: now,
+			Of: of, Wait: longer(w, now), At: now,
 			Reason: fmt.Sprintf("%s is not back: frame %d failed, too (%s)", of, m.Frame, m.Cause),
 		}}
 	}
@@ -61,6 +57,32 @@ func (j *judgement) waits(l *farm.Lease, now time.Time) []farm.Record {
 		},
 	}}
 	return append(records, j.unparked(is(of), fmt.Sprintf("%s is to blame, and not they", of), now)...)
+}
+
+// inVain lets what is waited for rest for longer where a frame tried it and failed for
+// something else: nothing was learned, and that must not go on for ever.
+func (j *judgement) inVain(l *farm.Lease, now time.Time) (records []farm.Record) {
+	for _, of := range j.s.WaitsOf(j.s.Nodes[l.Node], j.s.Runs[l.Run]) {
+		w := j.s.Waits[of]
+		if w.Scout != l.ID {
+			continue
+		}
+		m := j.mishaps[len(j.mishaps)-1]
+		records = append(records, farm.WaitSet{
+			Of: of, Wait: longer(w, now), At: now,
+			Reason: fmt.Sprintf("whether %s is back is not known: frame %d failed by %s", of, m.Frame, m.Cause),
+		})
+	}
+	return records
+}
+
+// longer is a wait after a frame has tried in vain.
+func longer(w *farm.Wait, now time.Time) *farm.Wait {
+	next := *w
+	next.Tries++
+	next.Pause = min(2*w.Pause, max(w.Pause, lastWait.Seconds()))
+	next.Until = now.Add(time.Duration(next.Pause * float64(time.Second)))
+	return &next
 }
 
 // Unneeded returns what is waited for though no open run needs it any more, in order.
