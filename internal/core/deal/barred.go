@@ -70,6 +70,10 @@ func (d *Dealer) bars(run *farm.Run, now time.Time) *bars {
 		}
 		short := d.s.ShortOn(t)
 		ready, could := hands.besides(d.s, t, short)
+		if !could && short > 0 { // none is larger: another of the same size may have more that is free
+			short = 0
+			ready, could = hands.besides(d.s, t, 0)
+		}
 		if !could {
 			continue
 		}

@@ -87,13 +87,13 @@ func Failed(s *farm.State, f Failure, now time.Time) []farm.Record {
 	if t := run.Trouble[f.Frame]; Counts(f.Cause) && t.FailedOn(l.Node) && !share.Suspect.Kind.Surrounds() {
 		failed.Counts = true // it came back to this node as nobody else is there
 	}
-	tried, attempts := 1, 1
+	tried, attempts, waited := 1, 1, 0
 	if !failed.Counts {
 		tried = 0
 	}
 	waits := j.waits(l, now)
 	if len(waits) > 0 || j.waited(len(j.mishaps)-1) {
-		attempts = 0
+		attempts, waited = 0, 1
 	}
 	if t := run.Trouble[f.Frame]; t != nil {
 		for _, a := range t.Attempts {
@@ -108,11 +108,14 @@ func Failed(s *farm.State, f Failure, now time.Time) []farm.Record {
 			}
 			if i < 0 || !j.waited(i) {
 				attempts++
+			} else {
+				waited++ // by the clock; and not for ever, if nothing else is left to try
 			}
 		}
 	}
 	node := s.NodeName(l.Node)
-	park := (f.Cause == CauseOutput || tried >= run.Spec.Tries || attempts >= mostAttempts) && !run.Raced(f.Frame)
+	used := tried >= run.Spec.Tries || attempts >= mostAttempts || waited >= mostAttempts
+	park := (f.Cause == CauseOutput || used) && !run.Raced(f.Frame)
 	switch {
 	case !park && failed.Counts:
 		failed.Reason = fmt.Sprintf(
@@ -133,7 +136,7 @@ func Failed(s *farm.State, f Failure, now time.Time) []farm.Record {
 	}
 	if park {
 		reason := fmt.Sprintf(
-			"frame %d is parked: it failed %s, last by %s on %s", f.Frame, Times(max(attempts, tried)), f.Cause, node,
+			"frame %d is parked: it failed %s, last by %s on %s", f.Frame, Times(max(attempts+waited, tried)), f.Cause, node,
 		)
 		records = append(records, farm.FrameParked{Run: run.ID, Frame: f.Frame, Reason: reason, At: now})
 	}
