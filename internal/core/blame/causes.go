@@ -56,6 +56,12 @@ func Fits(cause string, k Kind) bool { return row(cause)[k] >= fits }
 // fits is from which likelihood on a cause fits a kind.
 const fits = 0.5
 
+// Reads reports whether a cause is about something that was to be read.
+func Reads(cause string) bool { return cause == MissingFile || cause == SceneError }
+
+// Writes reports whether a cause is about something that was to be written.
+func Writes(cause string) bool { return cause == Delivery || cause == Output }
+
 // row returns how much a cause speaks for each kind. One that is not known says as much
 // as a crash.
 func row(cause string) [kinds]float64 {

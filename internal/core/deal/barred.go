@@ -129,7 +129,9 @@ const mostTroubled = 16
 // untried returns how many frames a node has failed that nobody else has tried and
 // somebody is about to: of runs that go on and are no less urgent than a run.
 func (d *Dealer) untried(id farm.NodeID, run *farm.Run, now time.Time) untried {
-	if d.fresh.seq != d.s.Seq || now.Sub(d.fresh.at).Abs() >= barsGood || d.fresh.nodes == nil {
+	// On a large farm what was found a moment ago has to do.
+	stale := d.fresh.seq != d.s.Seq && !d.s.Large() || now.Sub(d.fresh.at).Abs() >= barsGood
+	if stale || d.fresh.nodes == nil {
 		d.fresh = untriedOf{d.s.Seq, now, map[int]map[farm.NodeID]untried{}}
 	}
 	rank := run.Terms.Level.Rank()

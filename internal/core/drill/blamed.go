@@ -55,15 +55,19 @@ func (b *Blamed) play(seed uint64) error {
 		if fault.Kind != blame.Run {
 			continue
 		}
-		tries := 0
-		for _, a := range report.Attempts {
-			if a.Job == f.Jobs[fault.Job].Spec.Job {
-				tries++
-			}
-		}
-		b.WrongTries = max(b.WrongTries, tries)
+		b.WrongTries = max(b.WrongTries, triesOf(report, f.Jobs[fault.Job].Spec.Job))
 	}
 	return b.slower(f, faults, report)
+}
+
+// triesOf counts the tries that a job had.
+func triesOf(report *simulate.Report, job string) (tries int) {
+	for _, a := range report.Attempts {
+		if a.Job == job {
+			tries++
+		}
+	}
+	return tries
 }
 
 // truth is what is hidden from a farm.
@@ -86,7 +90,7 @@ func newTruth(f simulate.Farm, faults []Fault) truth {
 }
 
 // of returns which of the faults has spoilt a try; -1 where it was chance.
-func (t *truth) of(a simulate.Attempt) int {
+func (t *truth) of(a simulate.Failure) int {
 	return slices.IndexFunc(t.faults, func(x Fault) bool {
 		switch a.Fault {
 		case blame.Node, blame.Device:
@@ -96,7 +100,7 @@ func (t *truth) of(a simulate.Attempt) int {
 		case blame.Run:
 			return x.Kind == a.Fault && x.Job == t.jobs[a.Job]
 		case blame.Place, blame.Licence:
-			return x.Kind == a.Fault // whichever of them
+			return x.Kind == a.Fault && t.f.Outages[x.Outage].Of.Name == a.Gone
 		}
 		return false
 	})
@@ -108,42 +112,47 @@ type tryKey struct {
 	frame  int
 }
 
-// verdicts compares what tries were put down to in the end with what is true.
+// verdicts compares what tries were put down to in the end with what is true; those that the
+// farm has forgotten, with what it thought when they failed.
 func (b *Blamed) verdicts(t truth, report *simulate.Report, state *farm.State) {
-	told := map[tryKey]blame.Kind{}
+	told := map[tryKey]blame.Suspect{}
 	for _, v := range triage.Verdicts(state) {
-		told[tryKey{v.Lease, v.Launch, v.Frame}] = v.Shares[0].Suspect.Kind
+		told[tryKey{v.Lease, v.Launch, v.Frame}] = v.Shares[0].Suspect
 	}
 	right, all := make([]int, len(t.faults)), make([]int, len(t.faults))
-	taken := make([]map[blame.Kind]int, len(t.faults))
-	for _, a := range report.Attempts {
-		i := -1
-		if a.Result == simulate.Failed {
-			i = t.of(a)
-		}
-		kind, known := told[tryKey{a.Lease, a.Launch, a.Frame}]
-		if i < 0 || !known {
+	taken := make([]map[string]int, len(t.faults)) // by what they were taken for instead
+	for _, a := range report.Failures {
+		i := t.of(a)
+		if i < 0 {
 			continue
 		}
-		if taken[i] == nil {
-			taken[i] = map[blame.Kind]int{}
+		kind, name := a.Told, a.Gone
+		if of, known := told[tryKey{a.Lease, a.Launch, a.Frame}]; known {
+			kind, name = of.Kind.String(), of.Name
 		}
 		all[i]++
 		b.Tries++
-		taken[i][kind]++
-		if kind == a.Fault {
+		if kind == a.Fault.String() && (a.Gone == "" || name == a.Gone) {
 			right[i]++
 			b.Right++
+			continue
 		}
+		if taken[i] == nil {
+			taken[i] = map[string]int{}
+		}
+		if kind == a.Fault.String() {
+			kind = "another " + kind
+		}
+		taken[i][kind]++
 	}
 	for i, fault := range t.faults {
 		if all[i] == 0 {
 			continue
 		}
 		b.Cases++
-		most := blame.Chance // what was told most often, but the truth
+		most := "" // what was told most often, but the truth
 		for kind, n := range taken[i] {
-			if kind != fault.Kind && n > taken[i][most] {
+			if n > taken[i][most] {
 				most = kind
 			}
 		}
@@ -169,8 +178,8 @@ func (b *Blamed) sidelined(t truth, report *simulate.Report) {
 	b.Wrongly += len(wrongly)
 	for name := range wrongly {
 		by := map[blame.Kind]int{}
-		for _, a := range report.Attempts {
-			if a.Node == name && a.Result == simulate.Failed {
+		for _, a := range report.Failures {
+			if a.Node == name {
 				by[a.Fault]++
 			}
 		}
@@ -206,10 +215,7 @@ func (b *Blamed) waste(t truth, report *simulate.Report) {
 		known[i] = math.Inf(1)
 	}
 	tries := map[[2]int]int{}
-	for _, a := range report.Attempts {
-		if a.Result != simulate.Failed {
-			continue
-		}
+	for _, a := range report.Failures {
 		cost := a.End - a.Start
 		b.Wasted += cost
 		i := t.of(a)

@@ -237,10 +237,19 @@ func outage(r *rand.Rand, f *simulate.Farm, o simulate.Outage, kind blame.Kind) 
 	return Fault{Kind: kind, Outage: len(f.Outages) - 1, What: fmt.Sprintf("%s goes", o.Of)}
 }
 
+// placeGone lets a place go: what is read there is missing, and what is written there is
+// not delivered, unless it is seen that it is gone.
 func placeGone(r *rand.Rand, f *simulate.Farm) Fault {
+	name := f.Places[r.IntN(len(f.Places))].Name
+	cause := blame.Delivery
+	if name == "scenes" {
+		cause = blame.MissingFile
+	}
+	if r.IntN(3) == 0 {
+		cause = blame.PlaceGone
+	}
 	return outage(r, f, simulate.Outage{
-		Of:    farm.Surrounding{Kind: farm.SurroundingPlace, Name: f.Places[r.IntN(len(f.Places))].Name},
-		Cause: []string{blame.PlaceGone, blame.MissingFile, blame.Delivery}[r.IntN(3)],
+		Of: farm.Surrounding{Kind: farm.SurroundingPlace, Name: name}, Cause: cause,
 	}, blame.Place)
 }
 

@@ -6,6 +6,7 @@ import (
 
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
+	"vexillum/internal/core/triage"
 )
 
 // settle closes the runs of the batch that have nothing left to do, and holds
@@ -30,6 +31,10 @@ func (e *Engine) settle() {
 		}
 		state, settled := run.Settled()
 		if !settled || e.awaited(run) {
+			continue
+		}
+		if again := triage.Rethought(e.s, run, e.now); len(again) > 0 {
+			e.Append(again...)
 			continue
 		}
 		e.Append(farm.RunMoved{Run: id, State: state, Reason: ClosingReason(run, state), At: e.now})

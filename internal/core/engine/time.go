@@ -176,17 +176,16 @@ func (e *Engine) licences() {
 // trials lets nodes that are set aside show that they are well, and devices work again
 // whose time has come.
 func (e *Engine) trials() {
-	for _, w := range e.waiting() {
-		if n := e.s.Nodes[w.Node]; !n.TrialDue(e.now) || !e.s.Idle(n.ID) {
+	for _, n := range e.s.NodeList() {
+		if len(n.Aside) > 0 {
+			e.Append(triage.DevicesBack(n, e.now)...)
+		}
+		w := e.asks[n.ID]
+		if w == nil || !n.TrialDue(e.now) || !e.s.Idle(n.ID) {
 			continue
 		}
 		if a := e.dealTo(w.Ask); len(a.Leases) > 0 {
 			e.answer(w, a)
-		}
-	}
-	for _, n := range e.s.NodeList() {
-		if len(n.Aside) > 0 {
-			e.Append(triage.DevicesBack(n, e.now)...)
 		}
 	}
 }

@@ -93,9 +93,13 @@ func (s *suspicion) prune() {
 	s.tallies = used
 }
 
-// Around returns who took part in a try: all but its frame. Eras are not set.
+// around returns who took part in a try: all but its frame. Eras are not set.
 func (s *State) around(run *Run, n *Node, l *Lease) []blame.Suspect {
-	out := []blame.Suspect{{Kind: blame.Run, ID: int64(run.ID)}, {Kind: blame.Node, ID: int64(n.ID)}}
+	const most = 7
+	out := append(
+		make([]blame.Suspect, 0, most),
+		blame.Suspect{Kind: blame.Run, ID: int64(run.ID)}, blame.Suspect{Kind: blame.Node, ID: int64(n.ID)},
+	)
 	if l != nil && len(l.Share.Devices) == 1 && len(n.Facts.Devices) > 1 {
 		out = append(out, blame.Suspect{Kind: blame.Device, ID: int64(n.ID), Name: l.Share.Devices[0]})
 	}
@@ -115,6 +119,19 @@ func (s *State) around(run *Run, n *Node, l *Lease) []blame.Suspect {
 	return out
 }
 
+// concerned reports whether a failure by a cause may come from a place of a run: what is
+// missing was to be read, and what is not delivered was to be written.
+func (s *State) concerned(run *Run, place, cause string) bool {
+	p := s.Projects[run.Spec.Project]
+	switch {
+	case blame.Reads(cause):
+		return p.Scenes == place || len(run.Spec.After) > 0 // of a step: it reads frames, too
+	case blame.Writes(cause):
+		return p.Frames == place
+	}
+	return true
+}
+
 // heavy is who is to blame where a frame is too heavy for its node.
 func heavy(run RunID, frame int) blame.Suspect {
 	return blame.Suspect{Kind: blame.Heavy, ID: int64(run), Sub: int64(frame)}
@@ -131,7 +148,9 @@ func (s *State) mishap(r FrameFailed) (m Mishap, ok bool) {
 		Message: strings.ToValidUTF8(r.Message[:min(len(r.Message), mishapText)], ""),
 		Memory:  n.OfferedMemory(),
 	}
-	m.Suspects = s.around(run, n, s.Lease(r.Lease))
+	m.Suspects = slices.DeleteFunc(s.around(run, n, s.Lease(r.Lease)), func(of blame.Suspect) bool {
+		return of.Kind == blame.Place && !s.concerned(run, of.Name, r.Cause)
+	})
 	for i := range m.Suspects {
 		of := &m.Suspects[i]
 		of.Era = s.suspicion.eraOf(*of, r.Cause)

@@ -12,6 +12,7 @@ import (
 type fault struct {
 	cause string
 	of    blame.Kind
+	gone  string // what was gone, if something was
 }
 
 // draw returns the chance of one try, the same whichever node asks, and when.
@@ -40,20 +41,20 @@ func (w *world) lasts(job, node, frame, try int, share farm.Share) (seconds floa
 			if n.FailsOn != "" {
 				kind = blame.Device
 			}
-			return early(seconds, n.FailsIn), fault{orCrash(n.FailsCause), kind}
+			return early(seconds, n.FailsIn), fault{cause: orCrash(n.FailsCause), of: kind}
 		}
 	}
 	if need := j.Heavy[frame]; need > n.Memory {
-		return early(seconds, j.FailsIn), fault{blame.Memory, blame.Heavy}
+		return early(seconds, j.FailsIn), fault{cause: blame.Memory, of: blame.Heavy}
 	}
 	switch {
 	case j.Wrong:
-		return early(seconds, j.FailsIn), fault{orCrash(j.FailsCause), blame.Run}
+		return early(seconds, j.FailsIn), fault{cause: orCrash(j.FailsCause), of: blame.Run}
 	case w.broken[job][frame], j.Sometimes[frame] > 0 && r.Float64() < j.Sometimes[frame]:
-		return early(seconds, j.FailsIn), fault{orCrash(j.FailsCause), blame.Frame}
+		return early(seconds, j.FailsIn), fault{cause: orCrash(j.FailsCause), of: blame.Frame}
 	}
 	if w.farm.Chance > 0 && r.Float64() < w.farm.Chance {
-		return seconds * r.Float64(), fault{blame.Crash, blame.Chance}
+		return seconds * r.Float64(), fault{cause: blame.Crash, of: blame.Chance}
 	}
 	return w.outage(j, n, seconds, w.s.Nodes[w.machines[node].id].Part(share))
 }
@@ -84,7 +85,7 @@ func (w *world) outage(j *Job, n *Node, seconds, part float64) (float64, fault) 
 			kind = blame.Renderer
 		}
 		const notices = 1 // second
-		return min(seconds, (max(0, o.From-w.now)+notices)*part), fault{o.Cause, kind}
+		return min(seconds, (max(0, o.From-w.now)+notices)*part), fault{o.Cause, kind, o.Of.Name}
 	}
 	return seconds, fault{}
 }

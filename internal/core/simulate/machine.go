@@ -139,13 +139,13 @@ func (w *world) part(i int, k *work) float64 { return w.s.Nodes[w.machines[i].id
 
 func (w *world) tried(i int, k *work, result Result) {
 	w.attempts = append(w.attempts, Attempt{
-		Node: w.farm.Nodes[i].Name, Job: w.farm.Jobs[k.job].Spec.Job, Frame: k.frame, Launch: k.launch, Lease: k.lease.ID,
-		Start: k.since,
-		End:   w.now, Result: result,
+		Node: w.farm.Nodes[i].Name, Job: w.farm.Jobs[k.job].Spec.Job, Frame: k.frame, Launch: k.launch, Start: k.since,
+		End: w.now, Result: result,
 	})
 	if result == Failed {
-		last := &w.attempts[len(w.attempts)-1]
-		last.Cause, last.Fault = k.fault.cause, k.fault.of
+		w.failures = append(w.failures, Failure{
+			Attempt: w.attempts[len(w.attempts)-1], Lease: k.lease.ID, Fault: k.fault.of, Gone: k.fault.gone,
+		})
 	}
 	if result != Done {
 		w.tries[k.job][k.frame]++

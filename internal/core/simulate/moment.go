@@ -279,20 +279,12 @@ func (w *world) planTick() {
 			w.tickSoon(max(seconds(wait.Until), w.now+waitLook))
 		}
 	}
-	for i := range w.machines {
-		n := w.s.Nodes[w.machines[i].id]
-		if n != nil && n.Health == farm.Sidelined && !n.TrialAt.IsZero() && w.s.Idle(n.ID) {
-			w.tickSoon(max(seconds(n.TrialAt), w.now+trialLook))
-		}
-		if n != nil {
-			for _, a := range n.Aside {
-				if !a.Back && !a.TrialAt.IsZero() {
-					w.tickSoon(seconds(a.TrialAt))
-				}
-			}
+	for _, i := range slices.Sorted(maps.Keys(w.aside)) {
+		if at, ok := w.trialAt(w.s.Nodes[w.machines[i].id]); ok {
+			w.tickSoon(max(seconds(at), w.now+trialLook))
 		}
 	}
-	for i := range w.gone {
+	for _, i := range slices.Sorted(maps.Keys(w.gone)) {
 		if w.listened(w.machines[i].id) {
 			w.tickSoon(w.now + silencePause)
 		} else {
@@ -306,6 +298,20 @@ func (w *world) planTick() {
 			}
 		}
 	}
+}
+
+// trialAt returns when a node that is set aside, or a device of it, is tried next; false
+// where it is not by itself, or just now.
+func (w *world) trialAt(n *farm.Node) (at time.Time, ok bool) {
+	if n.Health == farm.Sidelined && !n.TrialAt.IsZero() && w.s.Idle(n.ID) {
+		at, ok = n.TrialAt, true
+	}
+	for _, a := range n.Aside {
+		if !a.Back && !a.TrialAt.IsZero() && (!ok || a.TrialAt.Before(at)) {
+			at, ok = a.TrialAt, true
+		}
+	}
+	return at, ok
 }
 
 // waitLook is how often, in seconds, it is looked whether a frame can try whether what

@@ -167,17 +167,22 @@ const (
 
 // Attempt is one try at a frame.
 type Attempt struct {
-	Node   string       `json:"node"`
-	Job    string       `json:"job"`
-	Frame  int          `json:"frame"`
-	Launch int          `json:"launch"`        // changes with each start of a renderer on the node
-	Start  float64      `json:"start_seconds"` // of the frame itself, after any start-up
-	End    float64      `json:"end_seconds"`
-	Result Result       `json:"result"`
-	Cause  string       `json:"cause,omitempty"` // of one that failed
-	Lease  farm.LeaseID `json:"-"`
-	// Fault is who truly was to blame.
-	Fault blame.Kind `json:"-"`
+	Node   string  `json:"node"`
+	Job    string  `json:"job"`
+	Frame  int     `json:"frame"`
+	Launch int     `json:"launch"`        // changes with each start of a renderer on the node
+	Start  float64 `json:"start_seconds"` // of the frame itself, after any start-up
+	End    float64 `json:"end_seconds"`
+	Result Result  `json:"result"`
+}
+
+// Failure is a try that failed, with what is true of it.
+type Failure struct {
+	Attempt
+	Lease farm.LeaseID
+	Fault blame.Kind // who is to blame
+	Gone  string     // the place, licence or recipe that was gone, if one was
+	Told  string     // who the farm thought was to blame when it failed
 }
 
 // Report is what came of a play.
@@ -185,6 +190,7 @@ type Report struct {
 	Finish   float64   // seconds from the begin
 	Jobs     []Outcome // as in Farm.Jobs
 	Attempts []Attempt // in the order in which they ended
+	Failures []Failure // those of them that failed
 	Busy     []float64 // seconds that each node rendered or started, as in Farm.Nodes
 	Present  []float64 // seconds that it was there until the finish
 	Told     []Told    // what was decided, with reasons

@@ -45,6 +45,8 @@ type world struct {
 	ticksAt    float64   // when the engine is told the time next
 	script     []Event   // of the batch, where somebody wants to see it
 	attempts   []Attempt
+	failures   []Failure
+	aside      map[int]bool // machines that the farm has set aside, or a device of them
 	told       []Told
 	sidelined  []string
 	renderers  []farm.Renderer
@@ -60,7 +62,7 @@ type wanting struct {
 func newWorld(f Farm, o Options) *world {
 	w := &world{
 		farm: f, o: o, s: farm.NewState(), m: o.Model, ids: map[farm.NodeID]int{}, runs: map[farm.RunID]int{},
-		gone: map[int]bool{}, has: map[string]map[int]bool{},
+		gone: map[int]bool{}, aside: map[int]bool{}, has: map[string]map[int]bool{},
 	}
 	if w.m == nil {
 		w.m = pace.New()
@@ -166,8 +168,12 @@ func (w *world) applied(r farm.Record) {
 		}
 		w.told = append(w.told, told)
 	}
+	if f, ok := r.(farm.FrameFailed); ok && len(w.failures) > 0 {
+		w.failures[len(w.failures)-1].Told = f.Blame.Kind
+	}
 	if h, ok := r.(farm.NodeHealth); ok && h.Health == farm.Sidelined {
 		w.sidelined = append(w.sidelined, w.s.NodeName(h.Node))
+		w.aside[w.ids[h.Node]] = true
 	}
 	// Nobody is there to release a run that is held.
 	if m, ok := r.(farm.RunMoved); ok && known && !w.over[job] && (m.State.Closed() || m.State == farm.RunHeld) {
@@ -194,7 +200,7 @@ func (w *world) report() (*Report, error) {
 	if w.unfinished > 0 && w.o.Until == 0 {
 		return nil, w.stuck()
 	}
-	r := &Report{Attempts: w.attempts, Told: w.told, Sidelined: w.sidelined}
+	r := &Report{Attempts: w.attempts, Failures: w.failures, Told: w.told, Sidelined: w.sidelined}
 	for j := range w.farm.Jobs {
 		r.Finish = max(r.Finish, w.finish[j])
 		r.Jobs = append(r.Jobs, Outcome{Finish: w.finish[j], Launches: w.launches[j]})

@@ -147,6 +147,28 @@ func (j *judgement) unparked(of func(blame.Suspect) bool, why string, now time.T
 	return records
 }
 
+// Rethought returns the Records that try frames of a run again which are parked for what, as
+// it is seen now, is the fault of a place or a licence. It is for when nothing else of the run is left.
+func Rethought(s *farm.State, run *farm.Run, now time.Time) []farm.Record {
+	open := run.Parked.Minus(run.GivenUp())
+	if open.Empty() {
+		return nil
+	}
+	j := judge(s, nil, nil)
+	var again []frames.Span
+	for frame := range open.All() {
+		if j.innocent(run, frame, func(of blame.Suspect) bool { return of.Kind == blame.Place || of.Kind == blame.Licence }) {
+			again = append(again, frames.Span{First: frame, Last: frame})
+		}
+	}
+	if len(again) == 0 {
+		return nil
+	}
+	set := frames.Of(again...)
+	reason := FramesText(set) + ": tried again, for a place or a licence is to blame for what failed"
+	return []farm.Record{farm.FramesRetried{Run: run.ID, Frames: set, Reason: reason, At: now}}
+}
+
 // innocent reports whether a frame would not be parked if its tries were counted as they
 // are seen now, for what somebody else is to blame for.
 func (j *judgement) innocent(run *farm.Run, frame int, of func(blame.Suspect) bool) bool {
