@@ -47,10 +47,20 @@ func TestWhoTriesARecipe(t *testing.T) {
 	} {
 		try(change, 422, says)
 	}
-	w.must("POST", "/api/v1/node-acts", wire.NodeAct{Do: "hold", Selection: wire.Selection{Where: "name==kiln-01"}}, nil)
+	w.must(
+		"POST",
+		"/api/v1/node-acts",
+		wire.NodeAct{Do: "hold", Selection: wire.Selection{Where: "name==kiln-01"}},
+		nil,
+	)
 	try(same, 409, "no node is ready")
 	try(named, 202, `"node":"kiln-01"`) // a machine that is held may be tried by name
-	w.must("PATCH", "/api/v1/launch-settings", wire.LaunchSettingsChange{Project: "salt-clock", Account: new("nadia")}, nil)
+	w.must(
+		"PATCH",
+		"/api/v1/launch-settings",
+		wire.LaunchSettingsChange{Project: "salt-clock", Account: new("nadia")},
+		nil,
+	)
 	w.as(aNode, "POST", "/node/v1/start", wire.Start{Facts: wire.Facts{
 		OS: "linux", Speed: 1, Renderers: []wire.Renderer{{Recipe: "practice"}}, Means: &wire.Means{Account: "render"},
 	}}, nil)

@@ -172,8 +172,17 @@ func (a *app) root() *cobra.Command {
 		}
 	}
 	add(
-		"watch", a.queueCommand(), a.nodesCommand(), a.showCommand(), a.whyCommand(), a.troubleCommand(), a.diffCommand(), a.logCommand(),
-		a.followCommand(), a.sheetCommand(), a.fetchCommand(),
+		"watch",
+		a.queueCommand(),
+		a.nodesCommand(),
+		a.showCommand(),
+		a.whyCommand(),
+		a.troubleCommand(),
+		a.diffCommand(),
+		a.logCommand(),
+		a.followCommand(),
+		a.sheetCommand(),
+		a.fetchCommand(),
 	)
 	add(
 		"work",

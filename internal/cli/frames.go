@@ -15,20 +15,26 @@ import (
 
 // skipCommand gives frames of a run up.
 func (a *app) skipCommand() *cobra.Command {
-	c, in := a.framesCommand("skip", "Give frames up, so that the run can end without them",
+	c, in := a.framesCommand(
+		"skip",
+		"Give frames up, so that the run can end without them",
 		"Gives frames of a run up that are parked, or not on a node: all parked ones where none are named. The run ends done\n"+
 			"with gaps, and nobody is asked for them any more. vexillum retry takes that back.",
-		"  vexillum skip salt_010 --note \"cut from the film\"\n  vexillum skip salt_010 --frames 12,40-44 --dry-run")
+		"  vexillum skip salt_010 --note \"cut from the film\"\n  vexillum skip salt_010 --frames 12,40-44 --dry-run",
+	)
 	c.Flags().StringVar(&in.Note, "note", "", "why, for those who look")
 	return c
 }
 
 // acceptCommand says that suspect frames are as they shall be.
 func (a *app) acceptCommand() *cobra.Command {
-	c, _ := a.framesCommand("accept", "Say that suspect frames are as they shall be",
+	c, _ := a.framesCommand(
+		"accept",
+		"Say that suspect frames are as they shall be",
 		"Accepts frames of a run in which something odd was found, once somebody has looked at them: all that are suspect where\n"+
 			"none are named.",
-		"  vexillum accept salt_010\n  vexillum accept salt_010 --frames 1-4")
+		"  vexillum accept salt_010\n  vexillum accept salt_010 --frames 1-4",
+	)
 	return c
 }
 

@@ -43,7 +43,10 @@ func (a *app) membersCommand() *cobra.Command {
 			if in.Members, err = membersChanged(p, artists, leads, remove); err != nil {
 				return err
 			}
-			if !slices.ContainsFunc(slices.Concat(artists, leads), func(name string) bool { return p.Members[name] == "" }) {
+			if !slices.ContainsFunc(
+				slices.Concat(artists, leads),
+				func(name string) bool { return p.Members[name] == "" },
+			) {
 				in.Closed = &p.Closed // only who is new closes a project that is open
 			}
 		}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/http"
 	"strings"
+
 	"vexillum/internal/client"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/wire"

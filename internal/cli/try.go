@@ -32,7 +32,12 @@ type trying struct {
 func (t *trying) bind(c *cobra.Command) {
 	f := c.Flags()
 	f.StringVar(&t.frame, "frame", "1", "the frame to render, or several in a row such as 1-3")
-	f.StringVar(&t.shot, "shot", "", "all frames of the animation (default: as a file beside the scene says, or those rendered)")
+	f.StringVar(
+		&t.shot,
+		"shot",
+		"",
+		"all frames of the animation (default: as a file beside the scene says, or those rendered)",
+	)
 	f.StringVar(
 		&t.size, "size", "", "width and height of the picture in pixels (default: as the scene says, else 320x180)",
 	)

@@ -147,7 +147,9 @@ func prepareDir(dir string, acct *account) error {
 			return fmt.Errorf(
 				"the database runs as account %s, which may not enter %s; let it in with chmod o+x %s, or choose another "+
 					"folder",
-				acct.name, parent, parent,
+				acct.name,
+				parent,
+				parent,
 			)
 		}
 		if parent == filepath.Dir(parent) {

@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+
 	"vexillum/internal/core/farm"
 	"vexillum/internal/fileschema"
 

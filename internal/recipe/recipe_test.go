@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+
 	"vexillum/internal/core/frames"
 )
 

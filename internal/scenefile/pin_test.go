@@ -168,7 +168,10 @@ func TestWhatIsMissingIsSaid(t *testing.T) {
 	}
 	found := NewLooker().needs(t.Context(), p.dir, "shots/vase.glass", r, nil, time.Minute)
 	if found.Pin == "" || !slices.Equal(found.Missing, []string{"glaze.inc, which lib/stand.inc names"}) ||
-		!slices.Equal(found.Gaps, []string{"of the simulation cache shots/smoke.####.vol there is no 2 between 1 and 3"}) {
+		!slices.Equal(
+			found.Gaps,
+			[]string{"of the simulation cache shots/smoke.####.vol there is no 2 between 1 and 3"},
+		) {
 		t.Errorf("found %+v", found)
 	}
 	p.put("luts/day.3.cube", "3\n")

@@ -25,7 +25,9 @@ func oneByOne(a Asked, at int) ([]Asked, error) {
 	}
 	if a.Tiles == "" {
 		return nil, refusal.New(
-			refusal.Invalid, "one_by_one", "stills that are rendered in tiles come one after the other; say which tiles",
+			refusal.Invalid,
+			"one_by_one",
+			"stills that are rendered in tiles come one after the other; say which tiles",
 		)
 	}
 	set, err := frames.Parse(a.Frames)

@@ -200,7 +200,9 @@ func (k *keeper) randomStep(r *rand.Rand, m *pace.Model, ask int64) {
 			k.do(farm.SuspectAccepted{Run: run.ID, Frames: odd.Take(1), Reason: "seen", At: now})
 		}
 		if free := run.ToDo.Union(run.Parked); !free.Empty() && r.IntN(30) == 0 {
-			k.do(farm.FramesSkipped{Run: run.ID, Frames: free.TakeLast(2), Note: "it’s \"cut\"", Reason: "cut", At: now})
+			k.do(
+				farm.FramesSkipped{Run: run.ID, Frames: free.TakeLast(2), Note: "it’s \"cut\"", Reason: "cut", At: now},
+			)
 			if r.IntN(2) == 0 {
 				k.do(farm.FramesRetried{Run: run.ID, Frames: free.TakeLast(1), At: now})
 			}
@@ -235,7 +237,14 @@ func (k *keeper) randomNode(r *rand.Rand, step int) {
 				Node: n.ID, Health: farm.Sidelined, By: farm.ByTriage, Reason: "smells again", TrialAt: &until, Pause: 600,
 				At: now,
 			},
-			farm.NodeHealth{Node: n.ID, Health: farm.Sidelined, By: farm.ByTriage, Device: "gpu-0", TrialAt: &until, At: now},
+			farm.NodeHealth{
+				Node:    n.ID,
+				Health:  farm.Sidelined,
+				By:      farm.ByTriage,
+				Device:  "gpu-0",
+				TrialAt: &until,
+				At:      now,
+			},
 			farm.NodeHealth{Node: n.ID, Health: farm.Fine, By: farm.ByTriage, Device: "gpu-1", Pause: 3, At: now},
 			farm.NodeHealth{Node: n.ID, Health: farm.Fine, By: farm.ByTriage, Reason: "aired", At: now},
 		)
@@ -305,9 +314,17 @@ func (k *keeper) randomNode(r *rand.Rand, step int) {
 				Freeze: []farm.Freeze{{}, {Held: true, By: "nadia"}, {Step: 2, Every: 30}}[r.IntN(3)], At: now,
 			},
 		)
-		gone := farm.Surrounding{Kind: farm.SurroundingRenderer, Name: "practice", Version: []string{"1", "2"}[r.IntN(2)]}
+		gone := farm.Surrounding{
+			Kind:    farm.SurroundingRenderer,
+			Name:    "practice",
+			Version: []string{"1", "2"}[r.IntN(2)],
+		}
 		k.do(
-			farm.WaitSet{Of: gone, Wait: &farm.Wait{Since: now, Until: until, Pause: 15, Cause: "crash", Reason: "all fail"}, At: now},
+			farm.WaitSet{
+				Of:   gone,
+				Wait: &farm.Wait{Since: now, Until: until, Pause: 15, Cause: "crash", Reason: "all fail"},
+				At:   now,
+			},
 			farm.WaitSet{Of: gone, Wait: []*farm.Wait{nil, {Since: now, Until: until, Tries: 1}}[r.IntN(2)], At: now},
 		)
 		of := []farm.LaunchScope{{}, {Recipe: "practice"}, {Project: "salt-clock"}}[r.IntN(3)]

@@ -205,7 +205,9 @@ func (c *console) accessibleIn(name, theme string) {
 	c.do(
 		chromedp.Evaluate(
 			`axe.run(document, {runOnly: ["wcag2a", "wcag2aa", "wcag21aa", "wcag22aa"]}).then(r => r.violations.map(v => v.id + ": " + v.help + " " + v.nodes.slice(0, 3).map(n => n.html.slice(0, 160)).join(" | ")))`,
-			&found, chromedp.EvalAsValue, awaitPromise,
+			&found,
+			chromedp.EvalAsValue,
+			awaitPromise,
 		),
 	)
 	for _, violation := range found {

@@ -122,7 +122,10 @@ func TestDemoIsLeftWithoutATrace(t *testing.T) {
 		for _, h := range now.Hands {
 			kinds[h.Kind] = true
 		}
-		back := slices.ContainsFunc(now.Nodes, func(n wire.Node) bool { return n.Name == "kiln-04" && n.Health == "fine" })
+		back := slices.ContainsFunc(
+			now.Nodes,
+			func(n wire.Node) bool { return n.Name == "kiln-04" && n.Health == "fine" },
+		)
 		return (kinds["sidelined"] || back) && kinds["failing"] && kinds["parked"]
 	})
 	p.end(syscall.SIGINT)

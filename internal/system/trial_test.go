@@ -6,6 +6,7 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+
 	"vexillum/internal/wire"
 
 	"github.com/chromedp/chromedp"

@@ -184,7 +184,13 @@ func TestEveryCauseForReal(t *testing.T) {
 		}
 	}
 	if run.State != "done with gaps" || len(run.Troubles) != len(ways) {
-		t.Errorf("the run is %s with %d frames in trouble, want %d: %s", run.State, len(run.Troubles), len(ways), run.Why)
+		t.Errorf(
+			"the run is %s with %d frames in trouble, want %d: %s",
+			run.State,
+			len(run.Troubles),
+			len(ways),
+			run.Why,
+		)
 	}
 	if run.Sets.Suspect != fmt.Sprint(blank) {
 		t.Errorf("suspect is %q, want the empty frame %d", run.Sets.Suspect, blank)
@@ -228,7 +234,8 @@ func TestWhatIsGoneIsWaitedFor(t *testing.T) {
 			return false
 		}
 		return slices.ContainsFunc(farm.Hands, func(h wire.NeedHand) bool {
-			return h.Kind == "waiting" && strings.Contains(h.Sentence, "1 run waits") && strings.Contains(h.Evidence, "place gone")
+			return h.Kind == "waiting" && strings.Contains(h.Sentence, "1 run waits") &&
+				strings.Contains(h.Evidence, "place gone")
 		})
 	})
 	if out := f.must("why", "salt"); !strings.Contains(out, "waits for the place") {
@@ -242,7 +249,10 @@ func TestWhatIsGoneIsWaitedFor(t *testing.T) {
 	}
 	f.wait("nothing waits any more", func() bool {
 		return f.admin.Do(t.Context(), "GET", "/api/v1/farm", nil, &farm) == nil &&
-			!slices.ContainsFunc(farm.Hands, func(h wire.NeedHand) bool { return h.Kind == "waiting" || h.Kind == "sidelined" })
+			!slices.ContainsFunc(
+				farm.Hands,
+				func(h wire.NeedHand) bool { return h.Kind == "waiting" || h.Kind == "sidelined" },
+			)
 	})
 }
 
@@ -293,7 +303,8 @@ func TestFramesAreGivenUpAndAccepted(t *testing.T) {
 		"skip salt pepper":         "the name of a run",
 		"skip --frames 3 --note x": "the name of a run",
 	} {
-		if _, stderr, code := f.vexillum(strings.Fields(args)...); says != "" && (code == 0 || !strings.Contains(stderr, says)) {
+		if _, stderr, code := f.vexillum(strings.Fields(args)...); says != "" &&
+			(code == 0 || !strings.Contains(stderr, says)) {
 			t.Errorf("vexillum %s: %d %s", args, code, stderr)
 		}
 	}
@@ -307,7 +318,10 @@ func TestFramesAreGivenUpAndAccepted(t *testing.T) {
 	c.click(`//li[contains(., "frame 3")]//button[normalize-space()="Try again"]`)
 	c.sees("Frame 3 of salt/final-1 will be tried again.")
 	c.sees("is parked and waits for a person")
-	f.wait("frame 3 has failed again", func() bool { r := f.run(id); return r.EndedAt != nil && r.Sets.Parked == "3,5" })
+	f.wait(
+		"frame 3 has failed again",
+		func() bool { r := f.run(id); return r.EndedAt != nil && r.Sets.Parked == "3,5" },
+	)
 	c.click(`//li[contains(., "frame 3")]//button[normalize-space()="Give up"]`)
 	c.sees("Frame 3 of salt/final-1 is given up.")
 	if kinds := hands(); slices.Contains(kinds, "parked") {

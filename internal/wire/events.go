@@ -46,8 +46,8 @@ type FrameEvent struct {
 // fields change while it renders.
 func RunProgress(field string) bool {
 	switch field {
-	case "changed", "why", "done_count", "parked_count", "sets", "nodes", "in_flight", "newest", "newest_at", "forecast",
-		"at_risk", "troubles", "suspects", "memory_peak_bytes":
+	case "changed", "why", "done_count", "parked_count", "sets", "nodes", "in_flight", "newest", "newest_at",
+		"forecast", "at_risk", "troubles", "suspects", "memory_peak_bytes":
 		return true
 	}
 	return false

@@ -175,7 +175,8 @@ func (d *Dealer) faster(v *survey, n *farm.Node, lease *farm.Lease, now time.Tim
 		if most, _ := framesBeforeOffDuty(d.m, o, v.run, frames.Set{}, now); most == 0 {
 			continue
 		}
-		if b := d.bars(v.run, now); d.distrusts(o.ID, v.run, now) || !b.frames[o.ID].Empty() && left.Minus(b.frames[o.ID]).Empty() {
+		if b := d.bars(v.run, now); d.distrusts(o.ID, v.run, now) ||
+			!b.frames[o.ID].Empty() && left.Minus(b.frames[o.ID]).Empty() {
 			continue
 		}
 		out = append(out, taker{node: o, speed: theirs, alone: d.m.Fetch(v.run, o) + work/theirs})

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+
 	"vexillum/internal/core/blame"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/simulate"

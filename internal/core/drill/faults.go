@@ -62,7 +62,10 @@ func Faulty(seed uint64) (simulate.Farm, []Fault) {
 	for i := range 3 {
 		count := 40 + r.IntN(160)
 		spec := farm.Spec{
-			Job: fmt.Sprintf("shot_%03d", 10*(i+1)), Project: []string{"salt-clock", "tidal-room"}[i%2], Kind: farm.Final,
+			Job: fmt.Sprintf(
+				"shot_%03d",
+				10*(i+1),
+			), Project: []string{"salt-clock", "tidal-room"}[i%2], Kind: farm.Final,
 			Recipe: []string{"povray", "practice"}[i%2], Tries: 3, StartOn: 3,
 			Mode:   []farm.Mode{farm.ModeFeed, farm.ModeRange, farm.ModeSingle}[r.IntN(3)],
 			Frames: frames.Of(frames.Span{First: 1, Last: count}),

@@ -65,7 +65,10 @@ func TestHiddenFaultsAreFoundAndContained(t *testing.T) {
 	}
 	if s.Lost > 0 || s.Surrounded > 0 || s.Wrongly > 1 {
 		t.Errorf(
-			"%d frames are lost, %d nodes were sidelined wrongly, %d of them for surroundings", s.Lost, s.Wrongly, s.Surrounded,
+			"%d frames are lost, %d nodes were sidelined wrongly, %d of them for surroundings",
+			s.Lost,
+			s.Wrongly,
+			s.Surrounded,
 		)
 	}
 	if s.WrongTries > 20 || s.WrongTries == 0 {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"time"
+
 	"vexillum/internal/core/blame"
 )
 

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+
 	"vexillum/internal/core/blame"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
@@ -72,7 +73,9 @@ func (j *judgement) aside(n *farm.Node, l *farm.Lease, now time.Time) []farm.Rec
 		r.Pause = pause.Seconds()
 		at := now.Add(pause)
 		r.TrialAt = &at
-		return append(health(n, r), j.unparked(func(s blame.Suspect) bool { return s == of }, n.Name+" is to blame, and not they", now)...)
+		return append(
+			health(n, r),
+			j.unparked(func(s blame.Suspect) bool { return s == of }, n.Name+" is to blame, and not they", now)...)
 	}
 	return nil
 }

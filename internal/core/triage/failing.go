@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"time"
+
 	"vexillum/internal/core/blame"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
@@ -157,7 +158,11 @@ func Rethought(s *farm.State, run *farm.Run, now time.Time) []farm.Record {
 	j := judge(s, nil, nil)
 	var again []frames.Span
 	for frame := range open.All() {
-		if j.innocent(run, frame, func(of blame.Suspect) bool { return of.Kind == blame.Place || of.Kind == blame.Licence }) {
+		if j.innocent(
+			run,
+			frame,
+			func(of blame.Suspect) bool { return of.Kind == blame.Place || of.Kind == blame.Licence },
+		) {
 			again = append(again, frames.Span{First: frame, Last: frame})
 		}
 	}

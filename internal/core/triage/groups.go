@@ -97,7 +97,8 @@ func Groups(s *farm.State, w Wanted) []Group {
 	}
 	for _, v := range verdicts { // of frames that are done since
 		run := s.Runs[v.Run]
-		if run == nil || !run.Done.Has(v.Frame) || v.Asked || v.At.Before(run.ReleasedAt) || w.Run != 0 && w.Run != v.Run ||
+		if run == nil || !run.Done.Has(v.Frame) || v.Asked || v.At.Before(run.ReleasedAt) ||
+			w.Run != 0 && w.Run != v.Run ||
 			w.Sees != nil && !w.Sees(run.Spec.Project) {
 			continue
 		}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 )

@@ -101,7 +101,10 @@ func Failed(s *farm.State, f Failure, now time.Time) []farm.Record {
 			counts := a.Counts
 			if i >= 0 && j.counts(i) != a.Counts && (!a.Counts || a.Node != l.Node) {
 				counts = !a.Counts
-				failed.Recounts = append(failed.Recounts, farm.Recount{Lease: a.Lease, Launch: a.Launch, Counts: counts})
+				failed.Recounts = append(
+					failed.Recounts,
+					farm.Recount{Lease: a.Lease, Launch: a.Launch, Counts: counts},
+				)
 			}
 			if counts {
 				tried++
@@ -136,7 +139,11 @@ func Failed(s *farm.State, f Failure, now time.Time) []farm.Record {
 	}
 	if park {
 		reason := fmt.Sprintf(
-			"frame %d is parked: it failed %s, last by %s on %s", f.Frame, Times(max(attempts+waited, tried)), f.Cause, node,
+			"frame %d is parked: it failed %s, last by %s on %s",
+			f.Frame,
+			Times(max(attempts+waited, tried)),
+			f.Cause,
+			node,
 		)
 		records = append(records, farm.FrameParked{Run: run.ID, Frame: f.Frame, Reason: reason, At: now})
 	}

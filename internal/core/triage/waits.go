@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"time"
+
 	"vexillum/internal/core/blame"
 	"vexillum/internal/core/capacity"
 	"vexillum/internal/core/farm"

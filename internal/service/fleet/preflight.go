@@ -52,7 +52,8 @@ func (d *Desk) Candidates(ctx context.Context, spec farm.Spec, names []string) (
 			}
 			c.Answers = t.answers(n, run, env)
 			_, offers := n.Facts.Renderer(run.Spec.Recipe)
-			c.Ready = c.Online && offers && n.Health != farm.Sidelined && (n.Duty == farm.OnDuty || n.Duty == farm.OffDuty)
+			c.Ready = c.Online && offers && n.Health != farm.Sidelined &&
+				(n.Duty == farm.OnDuty || n.Duty == farm.OffDuty)
 			out = append(out, c)
 		}
 		return nil

@@ -112,7 +112,13 @@ func (r *reader) same(t *testing.T, w *world, what string) {
 		}
 	}
 	if len(now.Hands) != len(r.farm.Hands) {
-		t.Fatalf("%s: %d items need a hand, and %d were told: %v", what, len(now.Hands), len(r.farm.Hands), r.farm.Hands)
+		t.Fatalf(
+			"%s: %d items need a hand, and %d were told: %v",
+			what,
+			len(now.Hands),
+			len(r.farm.Hands),
+			r.farm.Hands,
+		)
 	}
 }
 
@@ -125,7 +131,10 @@ func TestFollowersKnowTheFarm(t *testing.T) {
 			nodes := []farm.NodeID{w.join("kiln-01"), w.join("kiln-02"), w.join("kiln-10")}
 			yes := true
 			_, err := w.Setup.SetProject(
-				context.Background(), "gannet", wire.ProjectChange{Scenes: "scenes", Frames: "frames", Closed: &yes}, "",
+				context.Background(),
+				"gannet",
+				wire.ProjectChange{Scenes: "scenes", Frames: "frames", Closed: &yes},
+				"",
 				"admin",
 			)
 			w.ok(err)

@@ -70,11 +70,20 @@ func (t *transaction) decide(
 		case run.State.Closed() && run.State != farm.RunGaps && run.State != farm.RunFailed:
 			return set, nil, refusal.New(refusal.Conflict, "", "%s is %s; it has no frames to skip", name, run.State)
 		case set.Empty():
-			return set, nil, refusal.New(refusal.Conflict, "frames", "%s has no parked frames; name those to skip", name)
+			return set, nil, refusal.New(
+				refusal.Conflict,
+				"frames",
+				"%s has no parked frames; name those to skip",
+				name,
+			)
 		case !left.Empty():
 			return set, nil, refusal.New(
-				refusal.Conflict, "frames", "%s of %s cannot be skipped: done, or on a node now; hold the run first to take "+
-					"frames off their nodes", triage.FramesText(left), name,
+				refusal.Conflict,
+				"frames",
+				"%s of %s cannot be skipped: done, or on a node now; hold the run first to take "+
+					"frames off their nodes",
+				triage.FramesText(left),
+				name,
 			)
 		}
 		reason := fmt.Sprintf("%s has given %s up", by, triage.FramesText(set))
@@ -92,10 +101,21 @@ func (t *transaction) decide(
 		case set.Empty():
 			return set, nil, refusal.New(refusal.Conflict, "frames", "no frame of %s is suspect", name)
 		case !left.Empty():
-			return set, nil, refusal.New(refusal.Conflict, "frames", "%s of %s: not suspect", triage.FramesText(left), name)
+			return set, nil, refusal.New(
+				refusal.Conflict,
+				"frames",
+				"%s of %s: not suspect",
+				triage.FramesText(left),
+				name,
+			)
 		}
 		reason := fmt.Sprintf("%s has looked at %s: as it shall be", by, triage.FramesText(set))
 		return set, []farm.Record{farm.SuspectAccepted{Run: run.ID, Frames: set, Reason: reason, At: t.Now}}, nil
 	}
-	return set, nil, refusal.New(refusal.Invalid, "do", "frames are skipped or accepted; do is skip or accept, not %.40q", do)
+	return set, nil, refusal.New(
+		refusal.Invalid,
+		"do",
+		"frames are skipped or accepted; do is skip or accept, not %.40q",
+		do,
+	)
 }
