@@ -31,7 +31,7 @@ var paint = map[string]struct {
 		"▽", 179,
 	},
 	"passed": {"●", 36}, "suspect": {"◈", 185}, "off duty": {"☾", 242}, "to do": {"·", 246}, "verifying": {"◍", 153},
-	"delivering": {"◍", 153}, "dealt": {"·", 246},
+	"delivering": {"◍", 153}, "dealt": {"·", 246}, "skipped": {"▢", 242},
 }
 
 // table prints aligned columns with a header.

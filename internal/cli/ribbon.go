@@ -11,7 +11,7 @@ import (
 // glyphs draw frames in a row; in a bin of several the worst state wins.
 var glyphs = map[wire.FrameState]string{
 	"parked": "▣", "failed": "✕", "suspect": "▒", "rendering": "▄", "verifying": "▅", "delivering": "▆", "to do": "·",
-	"dealt": "·",
+	"dealt": "·", "skipped": "▁",
 	"done":  "█",
 }
 

@@ -104,7 +104,7 @@ func blameText(b wire.Blame) string {
 	if b.Who == "" {
 		return ""
 	}
-	return fmt.Sprintf("%s: %s (%d %%)", b.Who, b.Text, int(100*b.Sure))
+	return b.Who + ": " + b.Text
 }
 
 // retrySome tries those parked frames again that fit what is said.

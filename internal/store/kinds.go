@@ -273,9 +273,10 @@ var kinds = map[farm.Kind]kept{
 			SELECT run, frame_set(frames) AS frames FROM jsonb_to_recordset($1::jsonb) AS p(run bigint, frames text)
 		), forgiven AS (
 			UPDATE attempt a SET forgiven = true FROM r WHERE a.run = r.run AND r.frames @> a.frame
+		), again AS (
+			UPDATE skip s SET frames = s.frames - r.frames FROM r WHERE s.run = r.run
 		)
-		UPDATE run SET parked = parked - r.frames, skipped = skipped - ARRAY(SELECT k FROM jsonb_object_keys(skipped) k
-			WHERE r.frames @> k::int) FROM r WHERE id = r.run`,
+		UPDATE run SET parked = parked - r.frames FROM r WHERE id = r.run`,
 		touches: of(func(r farm.FramesRetried) (writes, reads []row) {
 			return []row{run(r.Run), attempts(r.Run)}, nil
 		}),
@@ -284,11 +285,13 @@ var kinds = map[farm.Kind]kept{
 		statement: `WITH r AS (
 			SELECT run, frame_set(frames) AS frames, note FROM jsonb_to_recordset($1::jsonb) AS p(run bigint, frames text,
 			note text)
+		), otherwise AS (
+			UPDATE skip s SET frames = s.frames - r.frames FROM r WHERE s.run = r.run AND s.note <> r.note
+		), given_up AS (
+			INSERT INTO skip (run, note, frames) SELECT run, note, frames FROM r
+			ON CONFLICT (run, note) DO UPDATE SET frames = skip.frames + excluded.frames
 		)
-		UPDATE run SET parked = parked + r.frames, skipped = skipped || (
-			SELECT COALESCE(jsonb_object_agg(f::text, r.note), '{}')
-			FROM unnest(r.frames) AS span, generate_series(lower(span), upper(span) - 1) AS f
-		) FROM r WHERE id = r.run`,
+		UPDATE run SET parked = parked + r.frames FROM r WHERE id = r.run`,
 		touches: of(func(r farm.FramesSkipped) (writes, reads []row) {
 			return []row{run(r.Run)}, nil
 		}),

@@ -61,7 +61,7 @@ func (s *Store) Load(ctx context.Context, seq int64) (Loaded, error) {
 		{"places", l.places}, {"licences", l.licences}, {"projects", l.projects}, {"people", l.people},
 		{"keys", l.keys}, {"pools", l.pools}, {"launch settings", l.launchSettings}, {"stays", l.stays}, {"waits", l.waits},
 		{"recipes", l.recipes}, {"presets", l.presets}, {"rates", l.rates}, {"preflight rule", l.preflightRule}, {"nodes", l.nodes},
-		{"tokens", l.tokens}, {"runs", l.readRuns}, {"frames", l.frames}, {"attempts", l.attempts}, {"leases", l.leases},
+		{"tokens", l.tokens}, {"runs", l.readRuns}, {"skips", l.skips}, {"frames", l.frames}, {"attempts", l.attempts}, {"leases", l.leases},
 	} {
 		if err := step.do(); err != nil {
 			return Loaded{}, fmt.Errorf("loading %s: %w", step.what, err)
@@ -368,11 +368,10 @@ func (l *loader) readRuns() error {
 		}
 		var spec, terms []byte
 		var key, digest, done, parked, redo string
-		var skipped []byte
 		var started, ended, released *time.Time
 		if err := row.Scan(
 			&r.ID, &spec, &r.State, &r.Reason, &r.Order, &key, &digest, &r.SubmittedAt, &started, &ended, &done,
-			&r.Checkpoint, &parked, &terms, &r.Held, &released, &redo, &r.FoundScene, &r.TakenScene, &r.Stitched, &skipped,
+			&r.Checkpoint, &parked, &terms, &r.Held, &released, &redo, &r.FoundScene, &r.TakenScene, &r.Stitched,
 		); err != nil {
 			return err
 		}
@@ -396,11 +395,6 @@ func (l *loader) readRuns() error {
 		if r.Parked, err = frames.ParseMultirange(parked); err != nil {
 			return err
 		}
-		if len(skipped) > 2 {
-			if err := json.Unmarshal(skipped, &r.Skipped); err != nil {
-				return err
-			}
-		}
 		r.ReleasedAt = orZero(released)
 		if started != nil {
 			r.StartedAt = *started
@@ -414,10 +408,24 @@ func (l *loader) readRuns() error {
 	}, `SELECT id, spec, state, reason, queue_order, COALESCE(submit_key, ''), submit_digest, submitted_at,
 		started_at, ended_at,
 		done::text, done_seq, parked::text, terms, held_for, released_at, redo::text,
-		found_scene, taken_scene, stitched, skipped FROM run ORDER BY id`)
+		found_scene, taken_scene, stitched FROM run ORDER BY id`)
 }
 
 const openRuns = `state NOT IN ('done', 'done with gaps', 'failed', 'cancelled')`
+
+func (l *loader) skips() error {
+	return l.each(func(row *sql.Rows) error {
+		var id farm.RunID
+		var skip farm.Skip
+		var set string
+		err := row.Scan(&id, &skip.Note, &set)
+		if err == nil {
+			skip.Frames, err = frames.ParseMultirange(set)
+		}
+		l.runs[id].run.Skipped = append(l.runs[id].run.Skipped, skip)
+		return err
+	}, `SELECT run, note, frames::text FROM skip WHERE NOT isempty(frames) ORDER BY run, note COLLATE "C"`)
+}
 
 func (l *loader) frames() error {
 	done := map[farm.RunID][]frames.Span{}

@@ -19,6 +19,7 @@ type FrameSets struct {
 	Suspect    string `json:"suspect"` // done, and somebody should look at them
 	Failed     string `json:"failed"`
 	Parked     string `json:"parked"`
+	Skipped    string `json:"skipped"` // given up by somebody
 }
 
 // FrameState is where a frame of a run stands.
@@ -27,7 +28,9 @@ type FrameState string
 // FrameStates are the states of frames, the worst first: where one word has to do
 // for several frames, it is the first of theirs. The console has the same list.
 func FrameStates() []FrameState {
-	return []FrameState{"parked", "failed", "suspect", "rendering", "verifying", "delivering", "dealt", "to do", "done"}
+	return []FrameState{
+		"parked", "failed", "suspect", "rendering", "verifying", "delivering", "dealt", "to do", "skipped", "done",
+	}
 }
 
 // Of returns the frames in a state, as a frame range.
@@ -35,6 +38,8 @@ func (s *FrameSets) Of(state FrameState) *string {
 	switch state {
 	case "parked":
 		return &s.Parked
+	case "skipped":
+		return &s.Skipped
 	case "failed":
 		return &s.Failed
 	case "suspect":

@@ -23,7 +23,7 @@ type Blame struct {
 	Kind string  `json:"kind"` // frame, node, device, run, place, licence, renderer or chance; empty: not judged
 	Who  string  `json:"who"`  // in words
 	Sure float64 `json:"sure"` // 0 to 1
-	Text string  `json:"text"` // how sure it is, in words: very likely
+	Text string  `json:"text"` // how sure it is: very likely, 98 %
 }
 
 // TroubleRun is what failed of a run.

@@ -37,7 +37,7 @@ func (e *Engine) settle() {
 			e.Append(again...)
 			continue
 		}
-		e.Append(farm.RunMoved{Run: id, State: state, Reason: ClosingReason(run, state), At: e.now})
+		e.Append(farm.RunMoved{Run: id, State: state, Reason: run.ClosingReason(state), At: e.now})
 	}
 }
 
@@ -57,41 +57,4 @@ func (e *Engine) awaited(run *farm.Run) bool {
 		e.Append(farm.LeaseEnded{Lease: l.ID, Node: l.Node, Run: l.Run, Reason: reason, At: e.now})
 	}
 	return false
-}
-
-// ClosingReason says of a run that ends by itself what became of its frames.
-func ClosingReason(run *farm.Run, state farm.RunState) string {
-	done, parked, frame := run.Done.Len(), run.Parked.Len(), "frame"
-	if run.Spec.Tiles != nil {
-		frame = "tile"
-	}
-	switch state {
-	case farm.RunDone:
-		if done == 1 {
-			return "its " + frame + " is done"
-		}
-		return fmt.Sprintf("all %d %ss are done", done, frame)
-	case farm.RunGaps:
-		frames, are := frame+"s are", "are"
-		if done == 1 {
-			frames = frame + " is"
-		}
-		if parked == 1 {
-			are = "is"
-		}
-		given := run.GivenUp()
-		switch open := run.Parked.Minus(given); {
-		case open.Empty():
-			return fmt.Sprintf("%d %s done, %d %s skipped: %s", done, frames, parked, are, given.Brief())
-		case !given.Empty():
-			return fmt.Sprintf(
-				"%d %s done, %d %s parked or skipped: %s", done, frames, parked, are, run.Parked.Brief(),
-			)
-		}
-		return fmt.Sprintf("%d %s done, %d %s parked: %s", done, frames, parked, are, run.Parked.Brief())
-	}
-	if parked == 1 {
-		return "its only " + frame + " is parked"
-	}
-	return fmt.Sprintf("all %d %ss are parked", parked, frame)
 }

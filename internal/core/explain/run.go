@@ -81,6 +81,8 @@ func whyRun(s *farm.State, run *farm.Run) string {
 		if run.ToDo.Empty() && !run.Later.Empty() {
 			return laterText(s, run)
 		}
+	case farm.RunGaps:
+		return run.ClosingReason(run.State) // frames may have been skipped since
 	default:
 		return run.Reason
 	}

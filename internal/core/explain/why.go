@@ -16,7 +16,7 @@ import (
 func (e *Explainer) Pair(run *farm.Run, n *farm.Node, now time.Time) string {
 	name := run.Spec.Name()
 	if run.State.Closed() {
-		return fmt.Sprintf("%s is %s: %s", name, run.State, run.Reason)
+		return fmt.Sprintf("%s is %s: %s", name, run.State, whyRun(e.s, run))
 	}
 	held := e.s.LeasesOf(n.ID)
 	for _, l := range held {
@@ -71,6 +71,11 @@ func (e *Explainer) Frame(run *farm.Run, frame int, now time.Time) string {
 		return fmt.Sprintf("%s has no %s; its frames are %s", run.Spec.Name(), name, run.Spec.Frames)
 	case run.Done.Has(frame):
 		return name + " is done"
+	case run.GivenUp().Has(frame):
+		if note, _ := run.SkippedFor(frame); note != "" {
+			return fmt.Sprintf("%s is skipped: %s", name, note)
+		}
+		return name + " is skipped: somebody has given it up"
 	case run.Parked.Has(frame):
 		return name + " is parked" + tried + "; look at what its renderer said, then retry the run"
 	}

@@ -1,7 +1,9 @@
 package farm
 
 import (
+	"cmp"
 	"fmt"
+	"slices"
 
 	"vexillum/internal/core/frames"
 )
@@ -223,23 +225,51 @@ func (s *State) framesSkipped(r FramesSkipped) error {
 	}
 	run.ToDo = run.ToDo.Minus(r.Frames)
 	run.Parked = run.Parked.Union(r.Frames)
-	if run.Skipped == nil {
-		run.Skipped = map[int]string{}
+	run.unskip(r.Frames)
+	i, known := slices.BinarySearchFunc(run.Skipped, r.Note, func(s Skip, note string) int {
+		return cmp.Compare(s.Note, note)
+	})
+	if !known {
+		run.Skipped = slices.Insert(run.Skipped, i, Skip{Note: r.Note})
 	}
-	for f := range r.Frames.All() {
-		run.Skipped[f] = r.Note
-	}
+	run.Skipped[i].Frames = run.Skipped[i].Frames.Union(r.Frames)
 	s.catalogue.park(run)
 	return nil
 }
 
-// GivenUp returns the parked frames that somebody has given up.
-func (r *Run) GivenUp() frames.Set {
-	spans := make([]frames.Span, 0, len(r.Skipped))
-	for f := range r.Skipped {
-		spans = append(spans, frames.Span{First: f, Last: f})
+// Skip is frames of a run that somebody has given up, and why.
+type Skip struct {
+	Frames frames.Set
+	Note   string
+}
+
+// unskip forgets that frames are given up.
+func (r *Run) unskip(set frames.Set) {
+	for i := range r.Skipped {
+		r.Skipped[i].Frames = r.Skipped[i].Frames.Minus(set)
 	}
-	return frames.Of(spans...)
+	r.Skipped = slices.DeleteFunc(r.Skipped, func(s Skip) bool { return s.Frames.Empty() })
+}
+
+// GivenUp returns the parked frames that somebody has given up: they are skipped.
+func (r *Run) GivenUp() (out frames.Set) {
+	for _, s := range r.Skipped {
+		out = out.Union(s.Frames)
+	}
+	return out
+}
+
+// NeedsHand returns the parked frames that nobody has given up.
+func (r *Run) NeedsHand() frames.Set { return r.Parked.Minus(r.GivenUp()) }
+
+// SkippedFor returns the note with which a frame was given up; false where it was not.
+func (r *Run) SkippedFor(frame int) (note string, skipped bool) {
+	for _, s := range r.Skipped {
+		if s.Frames.Has(frame) {
+			return s.Note, true
+		}
+	}
+	return "", false
 }
 
 func (s *State) framesRetried(r FramesRetried) error {
@@ -254,8 +284,8 @@ func (s *State) framesRetried(r FramesRetried) error {
 	s.catalogue.park(run)
 	run.ToDo = run.ToDo.Union(r.Frames)
 	s.suspicion.asked(run.ID, r.Frames)
+	run.unskip(r.Frames)
 	for f := range r.Frames.All() {
-		delete(run.Skipped, f)
 		if t := run.Trouble[f]; t != nil {
 			t.Attempts = nil
 		}

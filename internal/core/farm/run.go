@@ -212,8 +212,8 @@ type Run struct {
 	Redo       frames.Set // that were done, and whose pictures new ones shall replace
 	Delivering map[int]Delivery
 	Stitched   bool // the picture of a tiled still is put together
-	// parked frames that somebody has given up, with a note each; nil: none
-	Skipped map[int]string
+	// parked frames that somebody has given up, by note and in the order of notes
+	Skipped []Skip
 	// frames that are done and somebody should look at, and why; nil: none
 	Suspect map[int]string
 	Trouble map[int]*Trouble

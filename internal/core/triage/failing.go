@@ -151,7 +151,7 @@ func (j *judgement) unparked(of func(blame.Suspect) bool, why string, now time.T
 // Rethought returns the Records that try frames of a run again which are parked for what, as
 // it is seen now, is the fault of a place or a licence. It is for when nothing else of the run is left.
 func Rethought(s *farm.State, run *farm.Run, now time.Time) []farm.Record {
-	open := run.Parked.Minus(run.GivenUp())
+	open := run.NeedsHand()
 	if open.Empty() {
 		return nil
 	}

@@ -218,6 +218,28 @@ func (g *Group) blamed(s *farm.State, by By, verdicts []Verdict) (most blame.Sha
 	return most
 }
 
+// WhoAlone names a suspect of which no more is known than its kind, as told by
+// [blame.Kind.String], and on which node the try was.
+func WhoAlone(kind, node string) string {
+	switch kind {
+	case blame.Frame.String():
+		return "the frame itself"
+	case blame.Heavy.String():
+		return "the frame, too heavy for the node"
+	case blame.Node.String():
+		return node
+	case blame.Device.String():
+		return "a device of " + node
+	case blame.Run.String():
+		return "the run itself"
+	case blame.Place.String(), blame.Licence.String():
+		return "a " + kind
+	case blame.Renderer.String():
+		return "the version of the renderer"
+	}
+	return kind
+}
+
 // Who names a suspect for a sentence.
 func Who(s *farm.State, of blame.Suspect) string {
 	run := ""

@@ -148,7 +148,11 @@ func Failed(s *farm.State, f Failure, now time.Time) []farm.Record {
 		records = append(records, farm.FrameParked{Run: run.ID, Frame: f.Frame, Reason: reason, At: now})
 	}
 	records = append(records, waits...)
-	records = append(records, j.failing(run, l, failed, now)...)
+	held := j.failing(run, l, failed, now)
+	if len(waits)+len(held) == 0 {
+		records = append(records, j.inVain(l, now)...)
+	}
+	records = append(records, held...)
 	return append(records, j.aside(s.Nodes[l.Node], l, now)...)
 }
 

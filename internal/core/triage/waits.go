@@ -18,7 +18,7 @@ func (j *judgement) waits(l *farm.Lease, now time.Time) []farm.Record {
 	last, sure := j.surrounding(len(j.mishaps) - 1)
 	of, surrounds := farm.SurroundingOf(last)
 	if !surrounds || sure < sureSurrounding {
-		return j.inVain(l, now)
+		return nil
 	}
 	m := j.mishaps[len(j.mishaps)-1]
 	if w := j.s.Waits[of]; w != nil {

@@ -64,7 +64,7 @@ func (t *transaction) decide(
 	case "skip":
 		free := run.ToDo.Union(run.Parked)
 		if set = wanted; set.Empty() {
-			set = run.Parked.Minus(run.GivenUp())
+			set = run.NeedsHand()
 		}
 		switch left := set.Minus(free); {
 		case run.State.Closed() && run.State != farm.RunGaps && run.State != farm.RunFailed:

@@ -117,10 +117,10 @@ func (t *transaction) toRetry(in wire.Retrying, by farm.Person) (out []*farm.Run
 // node, where these are given.
 func parkedBy(run *farm.Run, cause string, node farm.NodeID) frames.Set {
 	if cause == "" && node == 0 {
-		return run.Parked
+		return run.NeedsHand()
 	}
 	var spans []frames.Span
-	for f := range run.Parked.All() {
+	for f := range run.NeedsHand().All() {
 		t := run.Trouble[f]
 		if t != nil && slices.ContainsFunc(t.Attempts, func(a farm.Attempt) bool {
 			return (cause == "" || a.Cause == cause) && (node == 0 || a.Node == node)

@@ -128,13 +128,14 @@ func (t *transaction) steer(run *farm.Run, what Steering, how How, by string) er
 		t.endLeases(run, reason)
 		t.Append(farm.RunMoved{Run: run.ID, State: farm.RunCancelled, Reason: reason, At: t.Now})
 	case Retry:
-		if run.Parked.Empty() {
+		parked := run.NeedsHand()
+		if parked.Empty() {
 			return refusal.New(refusal.Conflict, "", "%s has no parked frame", name)
 		}
 		if run.State == farm.RunCancelled {
 			return refusal.New(refusal.Conflict, "", "%s is cancelled; submit it again", name)
 		}
-		t.retry(run, run.Parked, by)
+		t.retry(run, parked, by)
 	}
 	return nil
 }

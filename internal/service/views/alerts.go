@@ -10,7 +10,6 @@ import (
 	"time"
 
 	"vexillum/internal/core/capacity"
-	"vexillum/internal/core/engine"
 	"vexillum/internal/core/explain"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/span"
@@ -55,7 +54,7 @@ func subjectText(h wire.NeedHand) string {
 // parked reports runs with parked frames that nobody has given up.
 func (b *Board) parked(sight farm.Sight) (out []wire.NeedHand) {
 	for _, run := range b.runsInTrouble(sight) {
-		parked := run.Parked.Minus(run.GivenUp())
+		parked := run.NeedsHand()
 		if parked.Empty() || run.Held == farm.HeldFailing {
 			continue // given up by somebody, or told as a run that fails
 		}
@@ -63,7 +62,7 @@ func (b *Board) parked(sight farm.Sight) (out []wire.NeedHand) {
 		name := run.Spec.Name()
 		switch n := parked.Len(); {
 		case run.State == farm.RunFailed:
-			v.Kind, v.Sentence = "failed", fmt.Sprintf("%s has failed: %s.", name, engine.ClosingReason(run, run.State))
+			v.Kind, v.Sentence = "failed", fmt.Sprintf("%s has failed: %s.", name, run.ClosingReason(run.State))
 		case n == 1:
 			v.Sentence = fmt.Sprintf("%s: frame %d is parked, the rest goes on.", name, parked.First())
 		default:

@@ -59,7 +59,7 @@ func blameView(kind, who string, sure float64) wire.Blame {
 	if sure == 0 {
 		return wire.Blame{}
 	}
-	return wire.Blame{Kind: kind, Who: who, Sure: sure, Text: blame.Sure(sure)}
+	return wire.Blame{Kind: kind, Who: who, Sure: sure, Text: blame.Sure(sure) + ", " + triage.Percent(sure)}
 }
 
 // troubleView returns failed tries as they are told.

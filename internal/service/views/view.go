@@ -14,6 +14,7 @@ import (
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/health"
+	"vexillum/internal/core/triage"
 	"vexillum/internal/service/refusal"
 	"vexillum/internal/wire"
 )
@@ -272,7 +273,7 @@ func (b *Board) RunView(run *farm.Run, now time.Time) wire.Run {
 		LaunchSettings: LaunchValuesView(b.s.LaunchSettingsFor(spec.Project, spec.Recipe)),
 		Passes:         spec.PassNames(), Tries: spec.Tries, Owner: spec.Owner,
 		Frames: run.FramesText(), Shot: spec.ShotRange().String(), ShotWhy: spec.Shot.Why,
-		FrameCount: spec.Frames.Len(), DoneCount: run.Done.Len(), ParkedCount: run.Parked.Len(),
+		FrameCount: spec.Frames.Len(), DoneCount: run.Done.Len(), ParkedCount: run.NeedsHand().Len(),
 		SubmittedAt: run.SubmittedAt, StartedAt: instant(run.StartedAt), EndedAt: instant(run.EndedAt),
 		Nodes: []string{}, Changed: run.Changed, Forecast: b.Forecast(run, now),
 		Troubles: b.troubles(run), Suspects: suspects(run), After: b.after(run), From: int64(spec.From),
@@ -317,7 +318,7 @@ func (b *Board) RunView(run *farm.Run, now time.Time) wire.Run {
 	busy := frames.Of(rendering...).Minus(checking)
 	v.InFlight = busy.Len() + checking.Len()
 	v.Sets = b.setsView(run, byState{
-		"parked": run.Parked, "failed": failing.Minus(busy).Minus(checking), "rendering": busy, "verifying": checking,
+		"parked": run.NeedsHand(), "skipped": run.GivenUp(), "failed": failing.Minus(busy).Minus(checking), "rendering": busy, "verifying": checking,
 		"delivering": frames.Of(delivering...), "dealt": run.Dealt().Minus(busy).Minus(checking).Minus(failing),
 		"to do": run.ToDo.Union(run.Later).Minus(failing), "done": run.Done.Minus(suspect), "suspect": suspect,
 	})
@@ -355,7 +356,7 @@ func suspects(run *farm.Run) []wire.FrameSuspect {
 func (b *Board) attempt(a farm.Attempt) wire.Attempt {
 	return wire.Attempt{
 		Node: b.s.NodeName(a.Node), NodeID: int64(a.Node), Lease: int64(a.Lease), Cause: a.Cause, Message: a.Message,
-		Blame: blameView(a.Blame.Kind, "the "+a.Blame.Kind, a.Blame.Sure), At: a.At,
+		Blame: blameView(a.Blame.Kind, triage.WhoAlone(a.Blame.Kind, b.s.NodeName(a.Node)), a.Blame.Sure), At: a.At,
 	}
 }
 
@@ -367,7 +368,7 @@ func (b *Board) troubles(run *farm.Run) []wire.FrameTrouble {
 			continue
 		}
 		v := wire.FrameTrouble{Frame: frame, Parked: run.Parked.Has(frame), Tried: t.Tried(), Failed: []wire.Attempt{}}
-		v.Note, v.Skipped = run.Skipped[frame]
+		v.Note, v.Skipped = run.SkippedFor(frame)
 		for _, a := range t.Attempts {
 			v.Failed = append(v.Failed, b.attempt(a))
 		}

@@ -10,7 +10,8 @@ export type FrameState =
   | "done"
   | "suspect"
   | "failed"
-  | "parked";
+  | "parked"
+  | "skipped";
 
 /** The states of frames, the worst first: in a bin of several it wins. */
 export const worstFirst: FrameState[] = [
@@ -22,6 +23,7 @@ export const worstFirst: FrameState[] = [
   "delivering",
   "dealt",
   "to do",
+  "skipped",
   "done",
 ];
 
@@ -35,6 +37,7 @@ const keys: Record<FrameState, Exclude<keyof FrameSets, "block">> = {
   suspect: "suspect",
   failed: "failed",
   parked: "parked",
+  skipped: "skipped",
 };
 
 /** The state of each frame of a run, by place. */
@@ -64,6 +67,7 @@ export const frameFill: Record<FrameState, string> = {
   suspect: "var(--s-suspect)",
   failed: "var(--s-failed)",
   parked: "none",
+  skipped: "none",
 };
 
 /** How a state of a frame is outlined. */
@@ -73,6 +77,7 @@ export const frameLine: Partial<Record<FrameState, string>> = {
   verifying: "var(--s-rendering)",
   delivering: "var(--s-rendering)",
   parked: "var(--s-failed)",
+  skipped: "var(--faint)",
 };
 
 /** Colour and sign of the states of runs and nodes. */

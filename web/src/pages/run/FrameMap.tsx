@@ -227,6 +227,13 @@ function paintState(
     ctx.strokeStyle = colour(line);
     ctx.strokeRect(x + 0.5, y + 0.5, side - 1, side - 1);
   }
+  if (state === "skipped" && side >= 6) {
+    ctx.strokeStyle = colour("var(--faint)");
+    ctx.beginPath();
+    ctx.moveTo(x + side * 0.28, y + side / 2);
+    ctx.lineTo(x + side * 0.72, y + side / 2);
+    ctx.stroke();
+  }
   if ((state === "failed" || state === "parked") && side >= 6) {
     ctx.strokeStyle = colour(state === "failed" ? "var(--color-base-100)" : "var(--s-failed)");
     const inset = side * 0.28;
@@ -276,6 +283,7 @@ function StateLegend({ states }: { states: FrameState[] }) {
     "to do",
     "failed",
     "parked",
+    "skipped",
   ];
   return (
     <ul className="mt-2 flex flex-wrap gap-x-3 gap-y-1 text-xs text-muted">
@@ -292,6 +300,7 @@ function StateLegend({ states }: { states: FrameState[] }) {
                 fill={frameFill[state]}
                 stroke={frameLine[state] ?? "none"}
               />
+              {state === "skipped" && <path d="M3 6h6" stroke="var(--faint)" />}
               {(state === "failed" || state === "parked") && (
                 <path
                   d="M3.5 3.5l5 5m0-5l-5 5"

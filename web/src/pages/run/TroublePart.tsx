@@ -24,7 +24,7 @@ export function Troubles({ run, now, may }: { run: Run; now: number; may: boolea
             <p className="flex flex-wrap items-center gap-x-3 gap-y-1">
               <span className="min-w-0 flex-1">
                 <span className={trouble.skipped ? "text-muted" : "text-failed"}>
-                  <span aria-hidden="true">{trouble.parked ? "▣" : "✕"}</span> frame{" "}
+                  <span aria-hidden="true">{trouble.skipped ? "▢" : trouble.parked ? "▣" : "✕"}</span> frame{" "}
                   <span className="num">{trouble.frame}</span>
                 </span>{" "}
                 {standing(trouble, run)}
@@ -54,8 +54,8 @@ export function Troubles({ run, now, may }: { run: Run; now: number; may: boolea
                 </Link>
                 : {attempt.cause}
                 {attempt.blame.who && (
-                  <span title={`${attempt.blame.text}, as it was seen then`}>
-                    , {attempt.blame.who} <span className="num">{Math.floor(100 * attempt.blame.sure)}</span> %
+                  <span title="as it was seen then">
+                    , {attempt.blame.who} ({attempt.blame.text})
                   </span>
                 )}{" "}
                 – {told(attempt.message, now).split("\n").slice(0, 2).join(" · ")}
@@ -76,7 +76,7 @@ export function Troubles({ run, now, may }: { run: Run; now: number; may: boolea
 /** Where a frame stands that has failed, as the end of a sentence. */
 function standing(trouble: Run["troubles"][number], run: Run): string {
   if (trouble.skipped) {
-    return trouble.note ? `is given up: ${trouble.note}` : "is given up";
+    return trouble.note ? `is skipped: ${trouble.note}` : "is skipped: somebody has given it up";
   }
   return trouble.parked
     ? "is parked and waits for a person"

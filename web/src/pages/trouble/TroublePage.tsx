@@ -116,9 +116,7 @@ function Group({ of: g, by, runs, me }: { of: TroubleGroup; by: string; runs: Ru
           {g.blame.who && (
             <p className="mt-1 text-[13px]">
               To blame: <b className="font-semibold">{g.blame.who}</b>{" "}
-              <span className="text-muted">
-                {g.blame.text}, <span className="num">{Math.floor(100 * g.blame.sure)}</span> %
-              </span>
+              <span className="text-muted">{g.blame.text}</span>
             </p>
           )}
           {g.remedy && <p className="mt-1 text-[13px]">To mend it: {g.remedy}.</p>}
