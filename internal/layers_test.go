@@ -41,6 +41,7 @@ var below = map[string][]string{
 		"core/capacity", "core/deal", "core/farm", "core/frames", "core/pace", "core/protocol/accept",
 		"core/triage",
 	},
+	"core/hands":            {"core/farm", "core/span"},
 	"core/health":           {},
 	"core/span":             {},
 	"core/paths":            {},
@@ -87,7 +88,7 @@ var below = map[string][]string{
 	},
 	"service/views": {
 		"core/blame", "core/capacity", "core/deal", "core/engine", "core/explain", "core/fairness", "core/farm", "core/forecast",
-		"core/frames", "core/health", "core/hours", "core/pace", "core/span", "core/triage", "drillfile", "service/refusal",
+		"core/frames", "core/hands", "core/health", "core/hours", "core/pace", "core/span", "core/triage", "drillfile", "service/refusal",
 		"service/writer", "wire",
 	},
 	"service/queue": {
@@ -97,13 +98,14 @@ var below = map[string][]string{
 	},
 	"service/inbox":   {"plainfile", "wire"},
 	"service/errands": {"core/farm", "wire"},
+	"service/hands":   {"core/farm", "core/hands", "service/refusal", "service/writer", "wire"},
 	"service/fleet": {
 		"core/capacity", "core/deal", "core/engine", "core/farm", "core/frames", "core/health", "core/hours",
 		"core/paths", "core/protocol/accept", "core/trait", "recipe", "service/refusal", "service/shelf", "service/views",
 		"service/writer", "wire",
 	},
 	"service/floor": {
-		"core/engine", "core/fairness", "core/farm", "core/pace", "recipe", "service/fleet", "service/people",
+		"core/engine", "core/fairness", "core/farm", "core/pace", "recipe", "service/fleet", "service/hands", "service/people",
 		"service/queue", "service/setup", "service/shelf", "service/views", "service/writer", "wire",
 	},
 	"service": {

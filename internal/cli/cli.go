@@ -178,6 +178,7 @@ func (a *app) root() *cobra.Command {
 		a.showCommand(),
 		a.whyCommand(),
 		a.troubleCommand(),
+		a.handsCommand(),
 		a.diffCommand(),
 		a.logCommand(),
 		a.followCommand(),

@@ -304,6 +304,7 @@ func (s *Service) lead(ctx context.Context, claim lead.Claim) error {
 	helpers.Go(func() { s.foretell(ctx, f) })
 	helpers.Go(func() { s.received(ctx, f) })
 	helpers.Go(func() { s.stitch(ctx, f) })
+	helpers.Go(func() { f.Hands.Keep(ctx, s.o.Log) })
 	helpers.Go(func() { s.preflightByItself(ctx, f) })
 	helpers.Go(func() { s.inboxWhenReady(ctx, f) })
 	helpers.Go(func() { s.watchPlaces(ctx, f) })

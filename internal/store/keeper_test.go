@@ -218,9 +218,43 @@ func (k *keeper) randomStep(r *rand.Rand, m *pace.Model, ask int64) {
 	}
 }
 
+// randomHand lets something need a hand, or does something about it.
+func (k *keeper) randomHand(r *rand.Rand, n farm.NodeID) {
+	of := farm.HandOf{Kind: "silent", Node: n}
+	if r.IntN(3) == 0 {
+		of = farm.HandOf{Kind: "waiting", Subject: "place", Name: "it’s \"quoted\""}
+	}
+	h := k.state.Hands[of]
+	if h == nil || r.IntN(4) == 0 {
+		raised := farm.Hand{
+			ID: k.state.LastHand + 1, Of: of, Project: "salt-clock", Extent: 1 + r.IntN(3), Sentence: "It is silent.",
+			Evidence: "It’s so.", Count: 1, RaisedAt: now, LastAt: now,
+		}
+		if h != nil {
+			raised.ID, raised.Count = h.ID, h.Count+1
+		}
+		k.do(farm.HandRaised{Hand: raised})
+		return
+	}
+	if r.IntN(5) == 0 {
+		k.do(farm.HandEnded{Hand: h.ID, Of: of, At: now})
+		return
+	}
+	do := farm.HandActs()[r.IntN(len(farm.HandActs()))]
+	acted := farm.HandActed{Hand: h.ID, Of: of, Do: do, By: "nadia", At: now}
+	switch do {
+	case farm.HandSnooze:
+		acted.Until = now.Add(time.Hour)
+	case farm.HandResolve:
+		acted.Note = "it’s \"mended\""
+	}
+	k.do(acted)
+}
+
 // randomNode changes a node, or what it belongs to, often twice in one batch.
 func (k *keeper) randomNode(r *rand.Rand, step int) {
 	n := k.state.Nodes[farm.NodeID(1+r.IntN(3))]
+	k.randomHand(r, n.ID)
 	until := now.Add(time.Duration(step) * time.Minute)
 	switch r.IntN(9) {
 	case 0:
@@ -540,6 +574,9 @@ func (k *keeper) compare() {
 			k.t.Fatalf("licence %+v, want %+v", g, w)
 		}
 	}
+	if !maps.EqualFunc(got.Hands, want.Hands, sameHand) || got.LastHand != want.LastHand {
+		k.t.Fatalf("hands read %v, want %v", got.Hands, want.Hands)
+	}
 	if !reflect.DeepEqual(got.Waits, want.Waits) {
 		k.t.Fatalf("waits read %v, want %v", got.Waits, want.Waits)
 	}
@@ -571,6 +608,16 @@ func (k *keeper) compare() {
 	if run, _ := got.SubmittedWith("key1"); run == nil {
 		k.t.Fatal("submit keys are forgotten")
 	}
+}
+
+func sameHand(a, b *farm.Hand) bool {
+	same := a.RaisedAt.Equal(b.RaisedAt) && a.LastAt.Equal(b.LastAt) && a.EndedAt.Equal(b.EndedAt) &&
+		a.TakenAt.Equal(b.TakenAt) && a.SnoozedUntil.Equal(b.SnoozedUntil) && a.ResolvedAt.Equal(b.ResolvedAt)
+	x, y := *a, *b
+	for _, h := range []*farm.Hand{&x, &y} {
+		h.RaisedAt, h.LastAt, h.EndedAt, h.TakenAt, h.SnoozedUntil, h.ResolvedAt = now, now, now, now, now, now
+	}
+	return same && x == y
 }
 
 func sameSkip(a, b farm.Skip) bool { return a.Note == b.Note && a.Frames.Equal(b.Frames) }

@@ -443,6 +443,41 @@ var kinds = map[farm.Kind]kept{
 			return []row{node(r.Node)}, nil
 		}),
 	},
+	farm.HandRaised{}.Kind(): {
+		statement: `INSERT INTO hand (id, of, project, run, node, extent, sentence, evidence, count, raised_at, last_at)
+		SELECT id, of, COALESCE(project, ''), (of->>'run')::bigint, (of->>'node')::bigint, extent, sentence, evidence,
+			count, raised_at, last_at
+		FROM jsonb_to_recordset($1::jsonb) AS r(id bigint, of jsonb, project text, extent int, sentence text,
+			evidence text, count int, raised_at timestamptz, last_at timestamptz)
+		ON CONFLICT (id) DO UPDATE SET extent = excluded.extent, sentence = excluded.sentence,
+			evidence = excluded.evidence, count = excluded.count, last_at = excluded.last_at, ended_at = NULL,
+			resolved_by = '', resolved_at = NULL, note = ''`,
+		touches: of(func(r farm.HandRaised) (writes, reads []row) {
+			return []row{hand(r.ID)}, nil
+		}),
+	},
+	farm.HandEnded{}.Kind(): {
+		statement: `UPDATE hand SET ended_at = r.at
+		FROM jsonb_to_recordset($1::jsonb) AS r(hand bigint, at timestamptz) WHERE hand.id = r.hand`,
+		touches: of(func(r farm.HandEnded) (writes, reads []row) {
+			return []row{hand(r.Hand)}, nil
+		}),
+	},
+	farm.HandActed{}.Kind(): {
+		statement: `UPDATE hand SET
+			taken_by = CASE r.act WHEN 'take' THEN r.by WHEN 'leave' THEN '' ELSE taken_by END,
+			taken_at = CASE r.act WHEN 'take' THEN r.at WHEN 'leave' THEN NULL ELSE taken_at END,
+			snoozed_by = CASE r.act WHEN 'snooze' THEN r.by WHEN 'wake' THEN '' ELSE snoozed_by END,
+			snoozed_until = CASE r.act WHEN 'snooze' THEN r.until WHEN 'wake' THEN NULL ELSE snoozed_until END,
+			resolved_by = CASE r.act WHEN 'resolve' THEN r.by WHEN 'reopen' THEN '' ELSE resolved_by END,
+			resolved_at = CASE r.act WHEN 'resolve' THEN r.at WHEN 'reopen' THEN NULL ELSE resolved_at END,
+			note = CASE r.act WHEN 'resolve' THEN COALESCE(r.note, '') WHEN 'reopen' THEN '' ELSE hand.note END
+		FROM jsonb_to_recordset($1::jsonb) AS r(hand bigint, act text, by text, until timestamptz, note text,
+			at timestamptz) WHERE hand.id = r.hand`,
+		touches: of(func(r farm.HandActed) (writes, reads []row) {
+			return []row{hand(r.Hand)}, nil
+		}),
+	},
 	farm.WaitSet{}.Kind(): {
 		statement: `WITH r AS (
 			SELECT of->>'kind' AS kind, of->>'name' AS name, COALESCE(of->>'version', '') AS version, wait
@@ -626,5 +661,7 @@ func attempts(id farm.RunID) row { return row{table: "attempt", id: int64(id)} }
 func framesOf(id farm.RunID) row { return row{table: "frames of run", id: int64(id)} }
 
 func leasesOf(id farm.RunID) row { return row{table: "leases of run", id: int64(id)} }
+
+func hand(id farm.HandID) row { return row{table: "hand", id: int64(id)} }
 
 func named(table, name string) row { return row{table: table, name: name} }

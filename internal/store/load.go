@@ -60,6 +60,7 @@ func (s *Store) Load(ctx context.Context, seq int64) (Loaded, error) {
 	}{
 		{"places", l.places}, {"licences", l.licences}, {"projects", l.projects}, {"people", l.people},
 		{"keys", l.keys}, {"pools", l.pools}, {"launch settings", l.launchSettings}, {"stays", l.stays}, {"waits", l.waits},
+		{"hands", l.hands},
 		{"recipes", l.recipes}, {"presets", l.presets}, {"rates", l.rates}, {"preflight rule", l.preflightRule}, {"nodes", l.nodes},
 		{"tokens", l.tokens}, {"runs", l.readRuns}, {"skips", l.skips}, {"frames", l.frames}, {"attempts", l.attempts}, {"leases", l.leases},
 	} {
@@ -317,6 +318,56 @@ func (l *loader) presets() error {
 		l.state.PresetChoices[of] = name
 		return err
 	}, `SELECT person, project, recipe, name FROM preset_choice`)
+}
+
+// hands reads what needs a person, and what did until a while ago.
+func (l *loader) hands() error {
+	err := l.each(func(row *sql.Rows) error {
+		var h farm.Hand
+		var of []byte
+		var ended, taken, snoozed, resolved *time.Time
+		err := row.Scan(
+			&h.ID,
+			&of,
+			&h.Project,
+			&h.Extent,
+			&h.Sentence,
+			&h.Evidence,
+			&h.Count,
+			&h.RaisedAt,
+			&h.LastAt,
+			&ended,
+			&h.TakenBy,
+			&taken,
+			&h.SnoozedBy,
+			&snoozed,
+			&h.ResolvedBy,
+			&resolved,
+			&h.Note,
+		)
+		if err == nil {
+			err = json.Unmarshal(of, &h.Of)
+		}
+		h.EndedAt, h.TakenAt, h.SnoozedUntil, h.ResolvedAt = orZero(
+			ended,
+		), orZero(
+			taken,
+		), orZero(
+			snoozed,
+		), orZero(
+			resolved,
+		)
+		l.state.Hands[h.Of] = &h
+		return err
+	}, `SELECT id, of, project, extent, sentence, evidence, count, raised_at, last_at, ended_at, taken_by, taken_at,
+		snoozed_by, snoozed_until, resolved_by, resolved_at, note FROM hand
+		WHERE ended_at IS NULL OR ended_at > (SELECT max(last_at) FROM hand) - interval '1 hour' ORDER BY id`)
+	if err != nil {
+		return err
+	}
+	return l.each(func(row *sql.Rows) error {
+		return row.Scan(&l.state.LastHand)
+	}, `SELECT COALESCE(max(id), 0) FROM hand`)
 }
 
 func (l *loader) waits() error {

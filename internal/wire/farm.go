@@ -41,6 +41,7 @@ type Member struct {
 
 // NeedHand is something that wants a person.
 type NeedHand struct {
+	ID int64 `json:"id"` // 0: it was seen just now, and has none yet
 	// parked, failed, failing, nobody (can take it), sidelined, device, waiting, place (that is away), delivery, full, held,
 	// preflight, at risk, scouts, silent or hush (many silent together)
 	Kind     string `json:"kind"`
@@ -51,6 +52,57 @@ type NeedHand struct {
 	// the place, recipe or pool that it is about, if it is about one
 	Subject *Subject `json:"subject,omitempty"`
 	Action  string   `json:"action"` // retry, release, look at run or look at node
+	// Extent is how much of it there is; more than before is news.
+	Extent int `json:"-"`
+
+	Since        *time.Time `json:"since"`         // null: just now
+	Count        int        `json:"count"`         // how often it has come
+	TakenBy      string     `json:"taken_by"`      // who sees to it; empty: nobody
+	SnoozedBy    string     `json:"snoozed_by"`    // who has put it off; empty: nobody
+	SnoozedUntil *time.Time `json:"snoozed_until"` // null: it is not put off
+	Cost         HandCost   `json:"cost"`
+}
+
+// HandCost is what something costs as long as nobody sees to it.
+type HandCost struct {
+	Frames  int        `json:"frames"`  // that are not rendered because of it
+	Minutes float64    `json:"minutes"` // of one node that these take, or that a node is missing in an hour
+	Due     *time.Time `json:"due"`     // when the first of these frames must be ready; null: never
+	Text    string     `json:"text"`    // in words; empty: nothing
+}
+
+// HandAct is what a person does about something that needs a hand.
+type HandAct struct {
+	Do    string     `json:"do"`    // take, leave, snooze, wake, resolve or reopen
+	Until *time.Time `json:"until"` // of a snooze
+	Note  string     `json:"note"`  // of who resolves it
+}
+
+// PastHand is something that needed a hand, or still does.
+type PastHand struct {
+	ID           int64      `json:"id"`
+	Kind         string     `json:"kind"`
+	Run          int64      `json:"run"`  // 0: none
+	Node         int64      `json:"node"` // 0: none
+	Sentence     string     `json:"sentence"`
+	Evidence     string     `json:"evidence"`
+	Count        int        `json:"count"`
+	RaisedAt     time.Time  `json:"raised_at"`
+	LastAt       time.Time  `json:"last_at"`
+	EndedAt      *time.Time `json:"ended_at"` // null: it is not over
+	TakenBy      string     `json:"taken_by"`
+	TakenAt      *time.Time `json:"taken_at"`
+	SnoozedBy    string     `json:"snoozed_by"`
+	SnoozedUntil *time.Time `json:"snoozed_until"`
+	ResolvedBy   string     `json:"resolved_by"`
+	ResolvedAt   *time.Time `json:"resolved_at"`
+	Note         string     `json:"note"`
+}
+
+// PastHands is a page of what needed a hand, newest first.
+type PastHands struct {
+	Hands []PastHand `json:"hands"`
+	Next  int64      `json:"next"` // before which the next page begins; 0: this is the last
 }
 
 // Subject names a place, a recipe or a pool.

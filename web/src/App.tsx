@@ -3,6 +3,7 @@ import { useEffect, useState } from "react";
 import { BrowserRouter, Route, Routes } from "react-router";
 import { getMe, signedOut } from "./api/client";
 import { LiveProvider } from "./api/live";
+import { HandsPage } from "./pages/hands/HandsPage";
 import { KeysPage } from "./pages/keys/KeysPage";
 import { LostPage } from "./pages/lost/LostPage";
 import { NodePage } from "./pages/node/NodePage";
@@ -48,6 +49,7 @@ export function App() {
             <Routes>
               <Route path="/" element={<Watch me={me.data} />} />
               <Route path="/queue" element={<QueuePage me={me.data} />} />
+              <Route path="/hands" element={<HandsPage />} />
               <Route path="/trouble" element={<TroublePage me={me.data} />} />
               <Route path="/submit" element={<SubmitPage me={me.data} />} />
               <Route path="/runs/:run" element={<RunPage me={me.data} />} />

@@ -93,8 +93,11 @@ func (s *State) SightOf(who Person) Sight { return NewSight(who, maps.Values(s.P
 // All reports whether no project is hidden.
 func (s Sight) All() bool { return len(s.hidden) == 0 }
 
+// Hidden returns the projects that are hidden, in order.
+func (s Sight) Hidden() []string { return slices.Sorted(maps.Keys(s.hidden)) }
+
 // Sees reports whether a project is not hidden. One that is not there is not.
 func (s Sight) Sees(project string) bool { return !s.hidden[project] }
 
 // Key is the same for those who see the same.
-func (s Sight) Key() string { return strings.Join(slices.Sorted(maps.Keys(s.hidden)), " ") }
+func (s Sight) Key() string { return strings.Join(s.Hidden(), " ") }

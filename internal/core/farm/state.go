@@ -34,6 +34,7 @@ type State struct {
 	Rates         map[RateScope]Rate
 	PreflightRule PreflightRule
 	Waits         map[Surrounding]*Wait // for what surrounds nodes and runs, and has failed
+	Hands         map[HandOf]*Hand      // what needs a person, or did a while ago
 	// PresetChoices are the names of presets that people's runs get where nothing is said.
 	PresetChoices map[PresetChoice]string
 	// Missing are recipes of open runs that the service does not have now: their
@@ -46,6 +47,7 @@ type State struct {
 	LastNode  NodeID
 	LastRun   RunID
 	LastLease LeaseID
+	LastHand  HandID
 	LastOrder int64
 
 	suspicion  suspicion // what tries have said
@@ -91,6 +93,7 @@ func NewState() *State {
 		Freezes:        map[FreezeScope]Freeze{},
 		Licences:       map[string]*Licence{},
 		Waits:          map[Surrounding]*Wait{},
+		Hands:          map[HandOf]*Hand{},
 		Recipes:        map[string]*Recipe{},
 		Presets:        map[PresetKey]*Preset{},
 		Rates:          map[RateScope]Rate{},

@@ -16,6 +16,7 @@ import (
 	"vexillum/internal/core/pace"
 	"vexillum/internal/recipe"
 	"vexillum/internal/service/fleet"
+	"vexillum/internal/service/hands"
 	"vexillum/internal/service/people"
 	"vexillum/internal/service/queue"
 	"vexillum/internal/service/setup"
@@ -53,6 +54,7 @@ type Floor struct {
 	Queue  *queue.Desk
 	Setup  *setup.Desk
 	Views  *views.Board
+	Hands  *hands.Desk
 	// Recipes are those that the farm keeps.
 	Recipes *shelf.Shelf
 
@@ -90,6 +92,7 @@ func New(o Options) *Floor {
 	return &Floor{
 		Fleet: fleet.New(w, e, s, recipes, board, o.Errands), People: people.New(w, s),
 		Queue: queue.New(w, e, s, o.Pace, recipes, board), Setup: setup.New(w, s, recipes), Views: board,
+		Hands:   hands.New(w, s, board),
 		Recipes: recipes,
 		w:       w, e: e, o: o,
 	}

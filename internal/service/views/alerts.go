@@ -19,38 +19,6 @@ import (
 	"github.com/dustin/go-humanize/english"
 )
 
-// urgency are the kinds of what needs a hand, the most urgent first.
-var urgency = []string{
-	"place", "waiting", "delivery", "hush", "failed", "failing", "nobody", "parked", "preflight", "at risk", "sidelined", "device", "full", "scouts",
-	"silent", "held",
-}
-
-// alerts lists what wants a person who sees so much, the most urgent first.
-func (b *Board) alerts(now time.Time, sight farm.Sight) []wire.NeedHand {
-	out := []wire.NeedHand{}
-	for _, some := range [][]wire.NeedHand{
-		b.parked(sight), b.stuck(), b.sidelined(now), b.waiting(now, sight), b.frozen(), b.undelivered(), b.risks(now), b.scouted(), b.silent(),
-		b.unfit(sight),
-	} {
-		out = append(out, some...)
-	}
-	out = b.handsFor(out, sight)
-	slices.SortStableFunc(out, func(a, b wire.NeedHand) int {
-		return cmp.Or(
-			cmp.Compare(slices.Index(urgency, a.Kind), slices.Index(urgency, b.Kind)), cmp.Compare(a.Node, b.Node),
-			cmp.Compare(subjectText(a), subjectText(b)),
-		)
-	})
-	return out
-}
-
-func subjectText(h wire.NeedHand) string {
-	if h.Subject == nil {
-		return ""
-	}
-	return h.Subject.Kind + " " + h.Subject.Name
-}
-
 // parked reports runs with parked frames that nobody has given up.
 func (b *Board) parked(sight farm.Sight) (out []wire.NeedHand) {
 	for _, run := range b.runsInTrouble(sight) {
@@ -58,7 +26,7 @@ func (b *Board) parked(sight farm.Sight) (out []wire.NeedHand) {
 		if parked.Empty() || run.Held == farm.HeldFailing {
 			continue // given up by somebody, or told as a run that fails
 		}
-		v := wire.NeedHand{Kind: "parked", Run: int64(run.ID), Action: "retry"}
+		v := wire.NeedHand{Kind: "parked", Run: int64(run.ID), Action: "retry", Extent: parked.Len()}
 		name := run.Spec.Name()
 		switch n := parked.Len(); {
 		case run.State == farm.RunFailed:
@@ -90,8 +58,10 @@ func (b *Board) stuck() (out []wire.NeedHand) {
 			continue
 		}
 		if why := capacity.Nobody(b.s, run); why != "" {
-			out = append(out, wire.NeedHand{Kind: "nobody", Run: int64(run.ID), Action: "look",
-				Sentence: fmt.Sprintf("No node can take %s as it is.", run.Spec.Name()), Evidence: sentence(why)})
+			out = append(out, wire.NeedHand{
+				Kind: "nobody", Run: int64(run.ID), Action: "look",
+				Sentence: fmt.Sprintf("No node can take %s as it is.", run.Spec.Name()), Evidence: sentence(why),
+			})
 		}
 	}
 	for _, run := range b.s.Queue() {
@@ -134,6 +104,7 @@ func (b *Board) sidelined(now time.Time) (out []wire.NeedHand) {
 			if n.DeviceAside(d.ID) && n.RetiredAt.IsZero() {
 				out = append(out, wire.NeedHand{
 					Kind: "device", Node: int64(n.ID), Action: "look",
+					Subject:  &wire.Subject{Kind: "device", Name: d.ID},
 					Sentence: fmt.Sprintf("Device %s of %s is set aside: it fails what others render.", d.ID, n.Name),
 					Evidence: sentence(n.Aside[d.ID].Why),
 				})
@@ -158,7 +129,7 @@ func (b *Board) waiting(now time.Time, sight farm.Sight) (out []wire.NeedHand) {
 		}
 		name := of.String()
 		out = append(out, wire.NeedHand{
-			Kind: "waiting", Action: "wait",
+			Kind: "waiting", Action: "wait", Subject: &wire.Subject{Kind: string(of.Kind), Name: name},
 			Sentence: fmt.Sprintf(
 				"%s fails all that need it; %s.", strings.ToUpper(name[:1])+name[1:],
 				english.Plural(runs, "run waits", "runs wait"),
@@ -263,7 +234,9 @@ func (b *Board) undelivered() []wire.NeedHand {
 	}
 	for place, nodes := range waiting {
 		slices.Sort(nodes)
-		v := wire.NeedHand{Kind: "delivery", Action: "look", Node: int64(b.s.NodeNamed(nodes[0]).ID)}
+		v := wire.NeedHand{
+			Kind: "delivery", Action: "look", Subject: &wire.Subject{Kind: string(farm.FreezePlace), Name: place},
+		}
 		v.Sentence = fmt.Sprintf(
 			"%s cannot deliver into the place %s; it holds its frames and keeps trying.", nodes[0], place,
 		)

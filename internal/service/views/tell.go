@@ -39,6 +39,7 @@ type dirtySet struct {
 	runs   map[farm.RunID]bool
 	nodes  map[farm.NodeID]bool
 	frames []farm.Record
+	hands  bool // what needs a hand, or what people do about it
 }
 
 func newDirtySet() dirtySet {
@@ -50,6 +51,11 @@ func (d *dirtySet) node(id farm.NodeID) { d.nodes[id] = true }
 
 func (d *dirtySet) records(records []farm.Record) {
 	for _, r := range records {
+		switch r.(type) {
+		case farm.HandRaised, farm.HandEnded, farm.HandActed:
+			d.hands = true
+			continue
+		}
 		about := r.About()
 		if about.Run != 0 {
 			d.run(about.Run)
@@ -96,7 +102,7 @@ func (b *Board) lookAgain(now time.Time) {
 // tell sends what changed to all followers.
 func (b *Board) tell() {
 	b.lookAgain(b.w.Now())
-	if len(b.dirty.runs) == 0 && len(b.dirty.nodes) == 0 {
+	if len(b.dirty.runs) == 0 && len(b.dirty.nodes) == 0 && !b.dirty.hands {
 		return
 	}
 	dirty := b.dirty

@@ -139,6 +139,12 @@ export const getTrouble = (by: string, hours: number) =>
 export const retryParked = (body: Schemas["Retrying"]) => answer(api.POST("/api/v1/retries", { body }));
 export const actOnFrames = (run: number, body: Schemas["FramesAct"]) =>
   answer(api.POST("/api/v1/runs/{run}/frame-acts", { params: { path: { run } }, body }));
+export type HandAct = Schemas["HandAct"];
+export const actOnHand = (hand: number, body: HandAct) =>
+  answer(api.POST("/api/v1/hands/{hand}/acts", { params: { path: { hand } }, body }));
+export type PastHand = Schemas["PastHand"];
+export const getPastHands = (before: number) =>
+  answer(api.GET("/api/v1/hands/history", { params: { query: { before, limit: 50 } } }));
 export type QueueSearch = NonNullable<paths["/api/v1/queue"]["get"]["parameters"]["query"]>;
 export const getQueue = (query: QueueSearch) => answer(api.GET("/api/v1/queue", { params: { query } }));
 /** How a run differs from the one of its job before; null where there is none. */

@@ -1,10 +1,9 @@
 import { useMemo, useState } from "react";
 import { Link } from "react-router";
 import type { NeedHand, Run } from "../../api/client";
-import { useStays } from "../../parts/stays";
-import { useSteer } from "../../parts/steering";
 import { useStill, Waiting } from "../../parts/still";
 import { told } from "../../parts/time";
+import { HandCard } from "./HandCard";
 import { Sign } from "./HandSign";
 
 interface Props {
@@ -50,13 +49,16 @@ const words = (kind: string, n: number) => `${n} ${(kinds[kind] ?? ["item", "ite
 /** What wants a person: one sentence, the evidence, one button. Where it is
  * much, kinds are told in one line each, and open up. */
 export function Hands({ hands, ...rest }: Props) {
-  const { shown, waiting } = useStill(hands, keyOf);
+  const due = useMemo(() => hands.filter((h) => h.snoozed_until === null), [hands]);
+  const off = hands.length - due.length;
+  const [all, setAll] = useState(false);
+  const { shown, waiting } = useStill(all ? hands : due, keyOf);
   const [open, setOpen] = useState<ReadonlySet<string>>(new Set());
   const groups = useMemo(() => {
     const byKind = Map.groupBy(shown, (h) => h.kind);
     return [...byKind].map(([kind, all]): Group => ({ kind, hands: all }));
   }, [shown]);
-  if (shown.length === 0) {
+  if (shown.length === 0 && off === 0) {
     return null;
   }
   const grouped = shown.length > mostLines;
@@ -72,6 +74,9 @@ export function Hands({ hands, ...rest }: Props) {
     <section aria-label="Needs a hand">
       <h2 className="section">
         <b>Needs a hand</b> {shown.length} <Waiting count={waiting} />
+        <Link to="/hands" className="ml-auto font-normal hover:underline">
+          What needed one
+        </Link>
       </h2>
       <div
         className={grouped ? "max-h-[46vh] overflow-y-auto" : ""}
@@ -81,7 +86,7 @@ export function Hands({ hands, ...rest }: Props) {
       >
         {groups.map((g) =>
           !grouped || g.hands.length === 1 ? (
-            g.hands.map((h) => <Hand key={keyOf(h)} hand={h} {...rest} />)
+            g.hands.map((h) => <HandCard key={keyOf(h)} hand={h} {...rest} />)
           ) : (
             <div key={g.kind}>
               <div
@@ -108,7 +113,7 @@ export function Hands({ hands, ...rest }: Props) {
               {open.has(g.kind) && (
                 <div className="pl-5">
                   {g.hands.map((h) => (
-                    <Hand key={keyOf(h)} hand={h} {...rest} />
+                    <HandCard key={keyOf(h)} hand={h} {...rest} />
                   ))}
                 </div>
               )}
@@ -116,69 +121,11 @@ export function Hands({ hands, ...rest }: Props) {
           ),
         )}
       </div>
+      {off > 0 && (
+        <button type="button" className="btn btn-ghost btn-xs" aria-expanded={all} onClick={() => setAll(!all)}>
+          {all ? `Hide the ${off} put off` : `${off} put off`}
+        </button>
+      )}
     </section>
-  );
-}
-
-function Hand({ hand, runs, may, wrangler }: { hand: NeedHand } & Omit<Props, "hands">) {
-  const { go } = useSteer();
-  const { release } = useStays();
-  const run = runs.find((r) => r.id === hand.run);
-  const primary = "btn btn-primary btn-sm";
-  return (
-    <div
-      data-still
-      className="mb-[3px] grid grid-cols-[16px_minmax(0,1fr)] items-center gap-x-3 gap-y-2 border-l-[3px] border-oxblood bg-base-200 px-3 py-2 sm:grid-cols-[16px_minmax(0,1fr)_auto]"
-    >
-      <Sign kind={hand.kind} />
-      <div className="min-w-0 break-words">
-        {told(hand.sentence)}
-        <p className="line-clamp-3 text-[12.5px] leading-[17px] text-muted" title={told(hand.evidence)}>
-          {told(hand.evidence)}
-        </p>
-      </div>
-      <span className="flex flex-wrap justify-end gap-2 max-sm:col-span-2">
-        {hand.run === undefined && hand.node !== undefined && (
-          <Link data-row to={`/nodes/${hand.node}`} className="btn btn-sm">
-            Look at it
-          </Link>
-        )}
-        {hand.kind === "place" && wrangler && (
-          <Link data-row to="/setup" className="btn btn-sm">
-            To the places
-          </Link>
-        )}
-        {hand.kind === "waiting" && (
-          <Link data-row to="/trouble" className="btn btn-sm">
-            Look at it
-          </Link>
-        )}
-        {hand.kind === "held" && hand.subject !== undefined && wrangler && (
-          <button type="button" className={primary} onClick={() => release(hand.subject!.kind, hand.subject!.name)}>
-            Release
-          </button>
-        )}
-        {hand.run !== undefined && (
-          <Link data-row to={`/runs/${hand.run}`} className="btn btn-sm">
-            Look at it
-          </Link>
-        )}
-        {run && may(run) && (hand.kind === "parked" || hand.kind === "failed") && (
-          <button type="button" className={primary} onClick={() => void go(run, "retry")}>
-            Try again
-          </button>
-        )}
-        {run && may(run) && (hand.kind === "failing" || hand.kind === "step") && (
-          <button type="button" className={primary} onClick={() => void go(run, "release")}>
-            Release
-          </button>
-        )}
-        {run && may(run) && hand.kind === "scouts" && (
-          <button type="button" className={primary} onClick={() => void go(run, "release")}>
-            Render the rest
-          </button>
-        )}
-      </span>
-    </div>
   );
 }

@@ -1,0 +1,237 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/dustin/go-humanize/english"
+	"github.com/spf13/cobra"
+
+	"vexillum/internal/client"
+	"vexillum/internal/wire"
+)
+
+// handsCommand lists what needs a hand, and says what somebody does about it.
+func (a *app) handsCommand() *cobra.Command {
+	var all bool
+	c := a.jsonFlag(&cobra.Command{
+		Use: "hands", Short: "Say what needs a hand, what costs most first",
+		Long: "Lists what needs a person: what holds up most comes first, what is due within a day counting ten times. Each has a\n" +
+			"number, with which it is taken, put off until a time, or resolved. What is over leaves the list by itself.",
+		Example: "  vexillum hands\n  vexillum hands take 12\n  vexillum hands snooze 12 --until 08:00\n" +
+			"  vexillum hands resolve 12 --note \"the disk is changed\"\n  vexillum hands history",
+		Args: cobra.NoArgs,
+	})
+	c.RunE = a.asking(func(ctx context.Context, cl *client.Client, _ []string) error {
+		list, err := get[[]wire.NeedHand](ctx, cl, "/api/v1/hands")
+		if err != nil {
+			return err
+		}
+		if a.json {
+			return a.printJSON(list)
+		}
+		a.tellHands(list, all)
+		return nil
+	})
+	c.Flags().BoolVarP(&all, "all", "a", false, "also what is put off")
+	snooze, resolve := wire.HandAct{Do: "snooze"}, wire.HandAct{Do: "resolve"}
+	until := ""
+	snoozing := a.handActCommand(&snooze, "snooze", "Put it off until a time: 08:00, 'mon 08:00' or +2h", func() error {
+		text, err := parseDue(until, time.Now())
+		if err != nil {
+			return err
+		}
+		at, err := time.Parse(time.RFC3339, text)
+		if err != nil {
+			return errors.New("say until when, with --until 08:00 or --until +2h")
+		}
+		snooze.Until = &at
+		return nil
+	})
+	snoozing.Flags().StringVar(&until, "until", "", "until when: 08:00, 'mon 08:00', '2031-03-04 08:00' or +2h")
+	resolving := a.handActCommand(&resolve, "resolve", "Say that nothing is left to do about it", nil)
+	resolving.Flags().StringVar(&resolve.Note, "note", "", "what was done, for those who look")
+	c.AddCommand(
+		a.handActCommand(&wire.HandAct{Do: "take"}, "take", "Say that you see to it", nil),
+		a.handActCommand(&wire.HandAct{Do: "leave"}, "leave", "Say that nobody sees to it any more", nil),
+		snoozing,
+		a.handActCommand(&wire.HandAct{Do: "wake"}, "wake", "End putting it off", nil),
+		resolving,
+		a.handActCommand(&wire.HandAct{Do: "reopen"}, "reopen", "Say that something is left to do after all", nil),
+		a.handsHistoryCommand(),
+	)
+	return c
+}
+
+// handActCommand makes a command that does something about what needs a hand.
+func (a *app) handActCommand(in *wire.HandAct, do, short string, before func() error) *cobra.Command {
+	c := a.jsonFlag(&cobra.Command{
+		Use: do + " NUMBER...", Short: short, Args: atLeast(1, "the numbers of what needs a hand"),
+		Long: short + ".\n\nThe numbers are those that vexillum hands shows.",
+	})
+	c.RunE = a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
+		if err := refuseEmpty(c); err != nil {
+			return err
+		}
+		if before != nil {
+			if err := before(); err != nil {
+				return usageError{err}
+			}
+		}
+		var ids []int64
+		for _, arg := range args {
+			id, err := strconv.ParseInt(strings.TrimPrefix(arg, "#"), 10, 64)
+			if err != nil || id < 1 {
+				return usageError{fmt.Errorf("%q is not a number that vexillum hands shows", arg)}
+			}
+			ids = append(ids, id)
+		}
+		var list []wire.NeedHand
+		for _, id := range ids {
+			list = nil
+			err := cl.Do(ctx, http.MethodPost, fmt.Sprintf("/api/v1/hands/%d/acts", id), in, &list)
+			if err != nil {
+				return err
+			}
+		}
+		if a.json {
+			return a.printJSON(list)
+		}
+		done := map[string]string{
+			"take": "taken", "leave": "left", "snooze": "put off", "wake": "back on the list", "resolve": "resolved",
+			"reopen": "open again",
+		}[do]
+		fmt.Fprintf(
+			a.out,
+			"%s %s.\n",
+			english.WordSeries(numbers(ids), "and"),
+			english.PluralWord(len(ids), "is", "are")+" "+done,
+		)
+		return nil
+	})
+	return c
+}
+
+func numbers(ids []int64) []string {
+	out := make([]string, len(ids))
+	for i, id := range ids {
+		out[i] = fmt.Sprintf("#%d", id)
+	}
+	return out
+}
+
+// tellHands lists what needs a hand, each with what it costs and who sees to it.
+func (a *app) tellHands(list []wire.NeedHand, all bool) {
+	now := time.Now()
+	off := 0
+	shown := 0
+	for _, h := range list {
+		if h.SnoozedUntil != nil && !all {
+			off++
+			continue
+		}
+		if shown++; shown > 1 {
+			fmt.Fprintln(a.out)
+		}
+		number := "#–"
+		if h.ID != 0 {
+			number = fmt.Sprintf("#%d", h.ID)
+		}
+		fmt.Fprintf(a.out, "%-5s %s\n", number, inZone(h.Sentence, now))
+		var more []string
+		if h.Cost.Text != "" {
+			more = append(more, inZone(h.Cost.Text, now))
+		}
+		if h.Since != nil {
+			more = append(more, "since "+moment(*h.Since, now))
+		}
+		if h.Count > 1 {
+			more = append(more, fmt.Sprintf("come %d times", h.Count))
+		}
+		if h.TakenBy != "" {
+			more = append(more, h.TakenBy+" sees to it")
+		}
+		if h.SnoozedUntil != nil {
+			more = append(more, fmt.Sprintf("put off by %s until %s", h.SnoozedBy, moment(*h.SnoozedUntil, now)))
+		}
+		if h.Evidence != "" {
+			fmt.Fprintf(a.out, "      %s\n", a.fit(inZone(h.Evidence, now), 150))
+		}
+		if len(more) > 0 {
+			fmt.Fprintf(a.out, "      %s.\n", strings.ToUpper(more[0][:1])+strings.Join(more, "; ")[1:])
+		}
+	}
+	switch {
+	case shown == 0 && off == 0:
+		fmt.Fprintln(a.out, "Nothing needs a hand.")
+	case off > 0:
+		if shown == 0 {
+			fmt.Fprint(a.out, "Nothing needs a hand now; ")
+		} else {
+			fmt.Fprint(a.out, "\n")
+		}
+		fmt.Fprintf(a.out, "%s put off: vexillum hands --all.\n", english.Plural(off, "is", "are"))
+	}
+}
+
+// handsHistoryCommand lists what needed a hand.
+func (a *app) handsHistoryCommand() *cobra.Command {
+	var before int64
+	var limit int
+	c := a.jsonFlag(&cobra.Command{
+		Use: "history", Short: "Say what needed a hand, newest first, and what became of it", Args: cobra.NoArgs,
+	})
+	c.RunE = a.asking(func(ctx context.Context, cl *client.Client, _ []string) error {
+		q := url.Values{"before": {fmt.Sprint(before)}, "limit": {fmt.Sprint(limit)}}
+		page, err := get[wire.PastHands](ctx, cl, "/api/v1/hands/history?"+q.Encode())
+		if err != nil {
+			return err
+		}
+		if a.json {
+			return a.printJSON(page)
+		}
+		if len(page.Hands) == 0 {
+			fmt.Fprintln(a.out, "Nothing has needed a hand.")
+			return nil
+		}
+		now := time.Now()
+		t := newTable(a.out, ">#", zoned("since"), zoned("until"), ">times", "what", "who")
+		for _, h := range page.Hands {
+			over := "–"
+			if h.EndedAt != nil {
+				over = clock(*h.EndedAt, now)
+			}
+			t.add(
+				fmt.Sprint(h.ID), clock(h.RaisedAt, now), over, fmt.Sprint(h.Count), a.fit(inZone(h.Sentence, now), 70),
+				handledBy(h),
+			)
+		}
+		t.print()
+		if page.Next > 0 {
+			fmt.Fprintf(a.out, "\nOlder ones: vexillum hands history --before %d\n", page.Next)
+		}
+		return nil
+	})
+	c.Flags().Int64Var(&before, "before", 0, "only those before this number")
+	c.Flags().IntVar(&limit, "limit", 50, "at most so many, 1 to 500")
+	return c
+}
+
+// handledBy says what somebody did about something that needed a hand.
+func handledBy(h wire.PastHand) string {
+	switch {
+	case h.ResolvedBy != "" && h.Note != "":
+		return h.ResolvedBy + ": " + h.Note
+	case h.ResolvedBy != "":
+		return "resolved by " + h.ResolvedBy
+	case h.TakenBy != "":
+		return "taken by " + h.TakenBy
+	}
+	return ""
+}
