@@ -152,7 +152,7 @@ func (a *app) tellHands(list []wire.NeedHand, all bool) {
 			more = append(more, "since "+moment(*h.Since, now))
 		}
 		if h.Count > 1 {
-			more = append(more, fmt.Sprintf("come %d times", h.Count))
+			more = append(more, "come "+timesText(h.Count))
 		}
 		if h.TakenBy != "" {
 			more = append(more, h.TakenBy+" sees to it")
@@ -178,6 +178,14 @@ func (a *app) tellHands(list []wire.NeedHand, all bool) {
 		}
 		fmt.Fprintf(a.out, "%s put off: vexillum hands --all.\n", english.Plural(off, "is", "are"))
 	}
+}
+
+// timesText says how often something came: twice, 3 times.
+func timesText(n int) string {
+	if n == 2 {
+		return "twice"
+	}
+	return fmt.Sprintf("%d times", n)
 }
 
 // handsHistoryCommand lists what needed a hand.

@@ -34,7 +34,7 @@ func (s *Store) Hands(ctx context.Context, before int64, limit int, hidden []str
 	err := s.db.SelectContext(ctx, &out, `SELECT id, of->>'kind' AS kind, COALESCE(run, 0) AS run,
 		COALESCE(node, 0) AS node, sentence, evidence, count, raised_at, last_at, ended_at, taken_by, taken_at,
 		snoozed_by, snoozed_until, resolved_by, resolved_at, note
-		FROM hand WHERE ($1::bigint = 0 OR id < $1) AND NOT project = ANY($3::text[]) ORDER BY id DESC LIMIT $2`,
+		FROM hand WHERE ($1::bigint = 0 OR id < $1) AND NOT project = ANY(COALESCE($3::text[], '{}')) ORDER BY id DESC LIMIT $2`,
 		before, limit, hidden,
 	)
 	if err != nil {

@@ -14,6 +14,8 @@ type Cost struct {
 	Frames  int       // that are not rendered because of it
 	Seconds float64   // of one node that rendering them takes, or that a node is missing in an hour
 	Node    bool      // it is a node that is missing
+	ToGo    bool      // the frames are not held up, only not done
+	Guessed bool      // nothing is known of how long frames take
 	Due     time.Time // when the first of these frames must be ready; zero: never
 }
 
@@ -51,12 +53,16 @@ func (c Cost) Text() string {
 		text = "one node less while frames wait"
 	case c.Frames == 0:
 		return ""
+	case c.ToGo && c.Frames == 1:
+		text = "1 frame to go"
+	case c.ToGo:
+		text = fmt.Sprintf("%d frames to go", c.Frames)
 	case c.Frames == 1:
 		text = "holds up 1 frame"
 	default:
 		text = fmt.Sprintf("holds up %d frames", c.Frames)
 	}
-	if !c.Node && c.Seconds >= 1 {
+	if !c.Node && !c.Guessed && c.Seconds >= 1 {
 		text += fmt.Sprintf(", about %s of one node", took)
 	}
 	if !c.Due.IsZero() {
@@ -77,7 +83,7 @@ func CostOf(s *farm.State, of farm.HandOf, seconds func(*farm.Run) float64) (c C
 		}
 		each := seconds(run)
 		if each <= 0 {
-			each = frameSeconds
+			each, c.Guessed = frameSeconds, true
 		}
 		c.Frames += frames
 		c.Seconds += float64(frames) * each
@@ -89,6 +95,7 @@ func CostOf(s *farm.State, of farm.HandOf, seconds func(*farm.Run) float64) (c C
 	case run != nil && (of.Kind == "parked" || of.Kind == "failed"):
 		add(run, run.NeedsHand().Len())
 	case run != nil:
+		c.ToGo = of.Kind == "at risk" || of.Kind == "preflight"
 		add(run, run.Spec.Frames.Len()-run.Done.Len()-run.GivenUp().Len())
 	case of.Node != 0 && of.Subject != string(farm.FreezePlace):
 		nodeCost(s, of.Node, add)

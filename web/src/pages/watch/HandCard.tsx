@@ -44,9 +44,7 @@ export function HandCard({ hand, runs, may, wrangler }: Props) {
             </span>
           )}
           {hand.count > 1 && (
-            <span>
-              <span className="num">{hand.count}</span> times
-            </span>
+            <span>{hand.count === 2 ? "come twice" : `come ${hand.count} times`}</span>
           )}
           {hand.taken_by && <span className="text-base-content">{hand.taken_by} sees to it</span>}
           {hand.snoozed_until && (

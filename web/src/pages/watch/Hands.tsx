@@ -75,7 +75,7 @@ export function Hands({ hands, ...rest }: Props) {
       <h2 className="section">
         <b>Needs a hand</b> {shown.length} <Waiting count={waiting} />
         <Link to="/hands" className="ml-auto font-normal hover:underline">
-          What needed one
+          History
         </Link>
       </h2>
       <div
