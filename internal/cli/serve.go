@@ -16,6 +16,7 @@ import (
 
 	"vexillum/internal/api"
 	"vexillum/internal/localpg"
+	"vexillum/internal/notify"
 	"vexillum/internal/recipe"
 	"vexillum/internal/secret"
 	"vexillum/internal/service"
@@ -30,6 +31,9 @@ type serveOptions struct {
 	logs                                                                                               string
 	fast                                                                                               bool
 	clockOffset                                                                                        time.Duration
+	mail, mailFrom, mailCA, url                                                                        string
+	inward                                                                                             []string
+	hurryNotices                                                                                       float64
 }
 
 func (a *app) serveCommand() *cobra.Command {
@@ -73,6 +77,20 @@ func (a *app) serveCommand() *cobra.Command {
 		&o.inboxPerson, "inbox-person", "",
 		"whose the files are that lie in the inbox directly; those in a folder called like a person are that person's",
 	)
+	f.StringVar(
+		&o.mail, "mail", "",
+		"mail server for notices: smtp://USER@HOST:PORT with STARTTLS, smtps:// or smtp+plain://; its password is read from "+
+			"VEXILLUM_MAIL_PASSWORD",
+	)
+	f.StringVar(&o.mailFrom, "mail-from", "", "address that notices by e-mail are from")
+	f.StringVar(&o.mailCA, "mail-ca", "", "file with certificates to trust for the mail server (PEM)")
+	f.StringSliceVar(
+		&o.inward, "notices-inward", nil,
+		"addresses and networks inside to which webhooks may go, such as 10.1.0.0/16; all others inside are refused",
+	)
+	f.StringVar(&o.url, "url", "", "where people reach the console, for links in notices, such as https://farm.example")
+	f.Float64Var(&o.hurryNotices, "hurry-notices", 1, "for tests alone: wait less before notices are sent again")
+	_ = f.MarkHidden("hurry-notices")
 	f.StringVar(&o.cert, "tls-cert", "", "certificate chain for TLS (PEM)")
 	f.StringVar(&o.key, "tls-key", "", "private key for TLS (PEM)")
 	f.BoolVar(&o.fast, "no-durability", false, "for tests alone: let the own database skip flushing")
@@ -80,6 +98,17 @@ func (a *app) serveCommand() *cobra.Command {
 	_ = f.MarkHidden("no-durability")
 	_ = f.MarkHidden("clock-offset")
 	return c
+}
+
+// mailer returns the sender of e-mail; nil where no mail server is named.
+func (o serveOptions) mailer() (*notify.Mailer, error) {
+	switch {
+	case o.mail == "" && o.mailFrom == "" && o.mailCA == "":
+		return nil, nil
+	case o.mail == "" || o.mailFrom == "":
+		return nil, errors.New("notices by e-mail need both --mail and --mail-from")
+	}
+	return notify.ParseMailer(o.mail, o.mailFrom, os.Getenv("VEXILLUM_MAIL_PASSWORD"), o.mailCA)
 }
 
 func (a *app) serve(ctx context.Context, o serveOptions) (err error) {
@@ -102,6 +131,14 @@ func (a *app) serve(ctx context.Context, o serveOptions) (err error) {
 	own, err := recipe.Folder(o.recipes)
 	if err != nil {
 		return err
+	}
+	guard, err := notify.ParseGuard(o.inward)
+	if err != nil {
+		return usageError{fmt.Errorf("--notices-inward: %w", err)}
+	}
+	mailer, err := o.mailer()
+	if err != nil {
+		return usageError{err}
 	}
 	// The port first: a second start on it shall not touch the database.
 	listener, err := net.Listen("tcp", o.listen)
@@ -132,7 +169,7 @@ func (a *app) serve(ctx context.Context, o serveOptions) (err error) {
 		Socket: socketName(listener.Addr()), Now: func() time.Time { return time.Now().Add(o.clockOffset) },
 		Alone: o.database == "", MostLogs: mostLogs, Folder: o.data,
 		Contents: o.contents, MostContents: mostContents, Inbox: o.inbox, InboxPerson: o.inboxPerson,
-		TrialAfter: o.trialAfter,
+		TrialAfter: o.trialAfter, Mailer: mailer, Guard: guard, Console: o.url, HurryNotices: o.hurryNotices,
 		FirstAdmin: func() (string, string, error) { return a.firstAdmin(o.passwordFile) },
 	})
 	server, err := api.New(

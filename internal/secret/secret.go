@@ -23,6 +23,14 @@ func New(prefix string) string {
 	return prefix + "_" + base64.RawURLEncoding.EncodeToString(b[:])
 }
 
+// Signing returns a key of 256 random bits with which messages are signed, as the Standard
+// Webhooks specification writes it.
+func Signing() string {
+	var b [32]byte
+	_, _ = rand.Read(b[:]) // never fails
+	return "whsec_" + base64.StdEncoding.EncodeToString(b[:])
+}
+
 // Hash returns what is kept of a secret made by New. Such a secret cannot be
 // guessed, so a fast hash is enough.
 func Hash(secret string) string {

@@ -16,6 +16,7 @@ import (
 
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/pace"
+	"vexillum/internal/notify"
 	"vexillum/internal/publish"
 	"vexillum/internal/recipe"
 	"vexillum/internal/scenefile"
@@ -25,6 +26,7 @@ import (
 	"vexillum/internal/service/lead"
 	"vexillum/internal/service/ledger"
 	"vexillum/internal/service/logbook"
+	"vexillum/internal/service/notices"
 	"vexillum/internal/service/views"
 	"vexillum/internal/service/writer"
 	"vexillum/internal/store"
@@ -56,6 +58,14 @@ type Options struct {
 	// TrialAfter is how long a node that the farm has sidelined waits for its first trial;
 	// ten minutes when 0.
 	TrialAfter time.Duration
+	// Mailer sends e-mail; nil: there is no mail server.
+	Mailer *notify.Mailer
+	// Guard says where webhooks may go.
+	Guard notify.Guard
+	// Console is where people reach the console, for links in notices; empty: there are none.
+	Console string
+	// HurryNotices is by how much less is waited until what was not taken is sent again; 1 when 0.
+	HurryNotices float64
 	// FirstAdmin is called once, when nobody may sign in yet. It returns the
 	// name and the hash of the password of the first administrator.
 	FirstAdmin func() (name, passwordHash string, err error)
@@ -291,6 +301,7 @@ func (s *Service) lead(ctx context.Context, claim lead.Claim) error {
 		State: loaded.State, Pace: model, Received: loaded.Received, Newest: newest,
 		Finished: loaded.Finished, FinishedSince: loaded.FinishedSince, Committer: book,
 		Errands: s.errands, Recipes: s.o.Recipes, Log: s.o.Log, Now: s.o.Now, Version: s.o.Version,
+		Notices: s.noticeOptions(),
 		Active: wire.Active{Name: s.o.Name, Epoch: claim.Epoch, Since: s.o.Now(), Why: claim.Reason},
 	})
 	s.o.Log.Info(
@@ -305,6 +316,7 @@ func (s *Service) lead(ctx context.Context, claim lead.Claim) error {
 	helpers.Go(func() { s.received(ctx, f) })
 	helpers.Go(func() { s.stitch(ctx, f) })
 	helpers.Go(func() { f.Hands.Keep(ctx, s.o.Log) })
+	helpers.Go(func() { f.Notices.Run(ctx) })
 	helpers.Go(func() { s.preflightByItself(ctx, f) })
 	helpers.Go(func() { s.inboxWhenReady(ctx, f) })
 	helpers.Go(func() { s.watchPlaces(ctx, f) })
@@ -322,6 +334,18 @@ func (s *Service) lead(ctx context.Context, claim lead.Claim) error {
 	err = <-ended
 	stop(err)
 	return causeOf(ctx, err)
+}
+
+// noticeOptions is what notices are made and sent with.
+func (s *Service) noticeOptions() notices.Options {
+	o := notices.Options{
+		Store: s.o.Store, Guard: s.o.Guard, Webhooks: notify.NewWebhooks(s.o.Guard, s.o.Version), Address: s.o.Console,
+		Hurry: s.o.HurryNotices,
+	}
+	if s.o.Mailer != nil {
+		o.Mailer = s.o.Mailer
+	}
+	return o
 }
 
 // sweep removes what cut-off deliveries left in the output folders of runs

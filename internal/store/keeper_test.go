@@ -224,6 +224,18 @@ func (k *keeper) randomHand(r *rand.Rand, n farm.NodeID) {
 	if r.IntN(3) == 0 {
 		of = farm.HandOf{Kind: "waiting", Subject: "place", Name: "it’s \"quoted\""}
 	}
+	name := fmt.Sprint("night ", r.IntN(2))
+	switch r.IntN(12) {
+	case 0:
+		if k.state.Channels[name] != nil {
+			k.do(farm.ChannelDropped{Name: name, At: now})
+		}
+	case 1:
+		k.do(farm.ChannelSet{At: now, Channel: farm.Channel{
+			Name: name, Of: farm.ChannelMail, To: "nadia@pellmarsh.example", Person: "nadia", OnCall: r.IntN(2) == 0,
+			Events: []farm.Event{farm.EventFailed}, Quiet: farm.Quiet{From: "22:00", To: "07:00", Zone: "Europe/Dublin"},
+		}}, farm.OnCallSet{Calendar: fmt.Sprint("it’s ", r.IntN(9)), At: now})
+	}
 	h := k.state.Hands[of]
 	if h == nil || r.IntN(4) == 0 {
 		raised := farm.Hand{
@@ -573,6 +585,9 @@ func (k *keeper) compare() {
 			!g.LoweredUntil.Equal(w.LoweredUntil) {
 			k.t.Fatalf("licence %+v, want %+v", g, w)
 		}
+	}
+	if !reflect.DeepEqual(got.Channels, want.Channels) || got.OnCall != want.OnCall {
+		k.t.Fatalf("channels read %v, want %v", got.Channels, want.Channels)
 	}
 	if !maps.EqualFunc(got.Hands, want.Hands, sameHand) || got.LastHand != want.LastHand {
 		k.t.Fatalf("hands read %v, want %v", got.Hands, want.Hands)

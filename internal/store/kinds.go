@@ -478,6 +478,27 @@ var kinds = map[farm.Kind]kept{
 			return []row{hand(r.Hand)}, nil
 		}),
 	},
+	farm.ChannelSet{}.Kind(): {
+		statement: `INSERT INTO channel (name, body) SELECT r->>'name', r - 'at' - 'seq'
+		FROM jsonb_array_elements($1::jsonb) AS r ON CONFLICT (name) DO UPDATE SET body = excluded.body`,
+		touches: of(func(r farm.ChannelSet) (writes, reads []row) {
+			return []row{named("channel", r.Name)}, nil
+		}),
+		bodiless: func(farm.Record) bool { return true }, // it has a secret
+	},
+	farm.ChannelDropped{}.Kind(): {
+		statement: `DELETE FROM channel c USING jsonb_to_recordset($1::jsonb) AS r(name text) WHERE c.name = r.name`,
+		touches: of(func(r farm.ChannelDropped) (writes, reads []row) {
+			return []row{named("channel", r.Name)}, nil
+		}),
+	},
+	farm.OnCallSet{}.Kind(): {
+		statement: `INSERT INTO on_call (calendar) SELECT calendar FROM jsonb_to_recordset($1::jsonb) AS r(calendar text)
+		ON CONFLICT (one) DO UPDATE SET calendar = excluded.calendar`,
+		touches: of(func(farm.OnCallSet) (writes, reads []row) {
+			return []row{named("on call", "")}, nil
+		}),
+	},
 	farm.WaitSet{}.Kind(): {
 		statement: `WITH r AS (
 			SELECT of->>'kind' AS kind, of->>'name' AS name, COALESCE(of->>'version', '') AS version, wait

@@ -60,7 +60,7 @@ func (s *Store) Load(ctx context.Context, seq int64) (Loaded, error) {
 	}{
 		{"places", l.places}, {"licences", l.licences}, {"projects", l.projects}, {"people", l.people},
 		{"keys", l.keys}, {"pools", l.pools}, {"launch settings", l.launchSettings}, {"stays", l.stays}, {"waits", l.waits},
-		{"hands", l.hands},
+		{"hands", l.hands}, {"channels", l.channels},
 		{"recipes", l.recipes}, {"presets", l.presets}, {"rates", l.rates}, {"preflight rule", l.preflightRule}, {"nodes", l.nodes},
 		{"tokens", l.tokens}, {"runs", l.readRuns}, {"skips", l.skips}, {"frames", l.frames}, {"attempts", l.attempts}, {"leases", l.leases},
 	} {
@@ -318,6 +318,24 @@ func (l *loader) presets() error {
 		l.state.PresetChoices[of] = name
 		return err
 	}, `SELECT person, project, recipe, name FROM preset_choice`)
+}
+
+// channels reads where notices go, and who is on call.
+func (l *loader) channels() error {
+	err := l.each(func(row *sql.Rows) error {
+		var body []byte
+		c := &farm.Channel{}
+		err := row.Scan(&body)
+		if err == nil {
+			err = json.Unmarshal(body, c)
+		}
+		l.state.Channels[c.Name] = c
+		return err
+	}, `SELECT body FROM channel`)
+	if err != nil {
+		return err
+	}
+	return l.each(func(row *sql.Rows) error { return row.Scan(&l.state.OnCall) }, `SELECT calendar FROM on_call`)
 }
 
 // hands reads what needs a person, and what did until a while ago.

@@ -44,7 +44,7 @@ func Records() []Record {
 		FrameFailed{}, FrameParked{}, FramesRetried{}, FramesRedone{}, Audited{},
 		RecipeSet{}, RecipeDropped{}, PresetSet{}, PresetDropped{}, PresetChosen{}, RateSet{}, PreflightRuleSet{},
 		RunStitched{}, NodeFound{}, WaitSet{}, FramesSkipped{}, SuspectAccepted{},
-		HandRaised{}, HandEnded{}, HandActed{},
+		HandRaised{}, HandEnded{}, HandActed{}, ChannelSet{}, ChannelDropped{}, OnCallSet{},
 	}
 }
 

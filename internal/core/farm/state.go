@@ -35,6 +35,8 @@ type State struct {
 	PreflightRule PreflightRule
 	Waits         map[Surrounding]*Wait // for what surrounds nodes and runs, and has failed
 	Hands         map[HandOf]*Hand      // what needs a person, or did a while ago
+	Channels      map[string]*Channel   // where notices go
+	OnCall        string                // iCalendar of who is on call; empty: none
 	// PresetChoices are the names of presets that people's runs get where nothing is said.
 	PresetChoices map[PresetChoice]string
 	// Missing are recipes of open runs that the service does not have now: their
@@ -94,6 +96,7 @@ func NewState() *State {
 		Licences:       map[string]*Licence{},
 		Waits:          map[Surrounding]*Wait{},
 		Hands:          map[HandOf]*Hand{},
+		Channels:       map[string]*Channel{},
 		Recipes:        map[string]*Recipe{},
 		Presets:        map[PresetKey]*Preset{},
 		Rates:          map[RateScope]Rate{},

@@ -17,6 +17,7 @@ import (
 	"vexillum/internal/recipe"
 	"vexillum/internal/service/fleet"
 	"vexillum/internal/service/hands"
+	"vexillum/internal/service/notices"
 	"vexillum/internal/service/people"
 	"vexillum/internal/service/queue"
 	"vexillum/internal/service/setup"
@@ -37,6 +38,7 @@ type Options struct {
 	Committer     writer.Committer
 	Recipes       recipe.Book   // that ship; what the farm keeps comes first
 	Errands       fleet.Errands // nil: there are none
+	Notices       notices.Options // but what the floor itself has
 	Log           *slog.Logger
 	Now           func() time.Time
 	Version       string      // of this service
@@ -55,6 +57,8 @@ type Floor struct {
 	Setup  *setup.Desk
 	Views  *views.Board
 	Hands  *hands.Desk
+	// Notices are what people are told outside the farm.
+	Notices *notices.Desk
 	// Recipes are those that the farm keeps.
 	Recipes *shelf.Shelf
 
@@ -92,10 +96,16 @@ func New(o Options) *Floor {
 	return &Floor{
 		Fleet: fleet.New(w, e, s, recipes, board, o.Errands), People: people.New(w, s),
 		Queue: queue.New(w, e, s, o.Pace, recipes, board), Setup: setup.New(w, s, recipes), Views: board,
-		Hands:   hands.New(w, s, board),
+		Hands:   hands.New(w, s, board), Notices: notices.New(noticesOf(o, w)),
 		Recipes: recipes,
 		w:       w, e: e, o: o,
 	}
+}
+
+func noticesOf(o Options, w *writer.Writer) notices.Options {
+	out := o.Notices
+	out.Writer, out.Log, out.Now = w, o.Log, o.Now
+	return out
 }
 
 func aboutRecipes(r farm.Record) bool {
