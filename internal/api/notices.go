@@ -1,6 +1,10 @@
 package api
 
 import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
 	"net/http"
 
 	"github.com/gin-gonic/gin"
@@ -68,7 +72,38 @@ func (s *Server) onCall(c *gin.Context, f *floor.Floor) {
 	s.answer(c, v, err)
 }
 
-func (s *Server) setOnCall(c *gin.Context, f *floor.Floor, in wire.OnCallSet) {
-	v, err := f.Notices.SetOnCall(c, in.Calendar, person(c))
+// onCallCalendar returns the calendar itself.
+func (s *Server) onCallCalendar(c *gin.Context, f *floor.Floor) {
+	v, err := f.Notices.OnCall(c)
+	switch {
+	case err != nil:
+		s.answer(c, nil, err)
+	case v.Calendar == "":
+		problem(c, http.StatusNotFound, "", "there is no calendar of who is on call")
+	default:
+		c.Data(http.StatusOK, "text/calendar; charset=utf-8", []byte(v.Calendar))
+	}
+}
+
+func (s *Server) setOnCall(c *gin.Context, f *floor.Floor) {
+	text, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, maxList))
+	var large *http.MaxBytesError
+	if errors.As(err, &large) {
+		problem(c, http.StatusRequestEntityTooLarge, "", fmt.Sprintf("a calendar has at most %d bytes", maxList))
+		return
+	}
+	if err != nil || len(bytes.TrimSpace(text)) == 0 {
+		problem(c, http.StatusUnprocessableEntity, "calendar", "there is no calendar in it. Nothing was changed")
+		return
+	}
+	v, err := f.Notices.SetOnCall(c, string(text), person(c))
 	s.answer(c, v, err)
+}
+
+func (s *Server) dropOnCall(c *gin.Context, f *floor.Floor) {
+	if _, err := f.Notices.SetOnCall(c, "", person(c)); err != nil {
+		s.answer(c, nil, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
 }

@@ -179,6 +179,8 @@ func (a *app) root() *cobra.Command {
 		a.whyCommand(),
 		a.troubleCommand(),
 		a.handsCommand(),
+		a.noticesCommand(),
+		a.onCallCommand(),
 		a.diffCommand(),
 		a.logCommand(),
 		a.followCommand(),

@@ -12,7 +12,7 @@ import (
 var glyphs = map[wire.FrameState]string{
 	"parked": "▣", "failed": "✕", "suspect": "▒", "rendering": "▄", "verifying": "▅", "delivering": "▆", "to do": "·",
 	"dealt": "·", "skipped": "▁",
-	"done":  "█",
+	"done": "█",
 }
 
 // ribbon draws the frames of a run in at most as many columns as are given.

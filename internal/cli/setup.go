@@ -41,6 +41,24 @@ func list[T any](a *app, use, short, path string, header []string, row func(T) [
 	})
 }
 
+// showing makes a command that reads one thing and tells it.
+func showing[T any](a *app, use, short, path string, tell func(T)) *cobra.Command {
+	return a.jsonFlag(&cobra.Command{
+		Use: use, Short: short, Args: exactly(0, "no arguments"),
+		RunE: a.asking(func(ctx context.Context, cl *client.Client, _ []string) error {
+			v, err := get[T](ctx, cl, path)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(v)
+			}
+			tell(v)
+			return nil
+		}),
+	})
+}
+
 // put makes one named thing, or replaces it.
 func (a *app) put(ctx context.Context, path string, in, out any) error {
 	cl, err := a.client()

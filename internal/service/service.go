@@ -302,7 +302,7 @@ func (s *Service) lead(ctx context.Context, claim lead.Claim) error {
 		Finished: loaded.Finished, FinishedSince: loaded.FinishedSince, Committer: book,
 		Errands: s.errands, Recipes: s.o.Recipes, Log: s.o.Log, Now: s.o.Now, Version: s.o.Version,
 		Notices: s.noticeOptions(),
-		Active: wire.Active{Name: s.o.Name, Epoch: claim.Epoch, Since: s.o.Now(), Why: claim.Reason},
+		Active:  wire.Active{Name: s.o.Name, Epoch: claim.Epoch, Since: s.o.Now(), Why: claim.Reason},
 	})
 	s.o.Log.Info(
 		"active", "epoch", claim.Epoch, "why", claim.Reason, "runs", len(loaded.State.Runs), "nodes",

@@ -239,7 +239,7 @@ func (k *keeper) randomHand(r *rand.Rand, n farm.NodeID) {
 	h := k.state.Hands[of]
 	if h == nil || r.IntN(4) == 0 {
 		raised := farm.Hand{
-			ID: k.state.LastHand + 1, Of: of, Project: "salt-clock", Extent: 1 + r.IntN(3), Sentence: "It is silent.",
+			ID: k.state.LastHand + 1, Of: of, Project: "salt-clock", Extent: 1 + r.Int64N(3), Sentence: "It is silent.",
 			Evidence: "It’s so.", Count: 1, RaisedAt: now, LastAt: now,
 		}
 		if h != nil {

@@ -447,7 +447,7 @@ var kinds = map[farm.Kind]kept{
 		statement: `INSERT INTO hand (id, of, project, run, node, extent, sentence, evidence, count, raised_at, last_at)
 		SELECT id, of, COALESCE(project, ''), (of->>'run')::bigint, (of->>'node')::bigint, extent, sentence, evidence,
 			count, raised_at, last_at
-		FROM jsonb_to_recordset($1::jsonb) AS r(id bigint, of jsonb, project text, extent int, sentence text,
+		FROM jsonb_to_recordset($1::jsonb) AS r(id bigint, of jsonb, project text, extent bigint, sentence text,
 			evidence text, count int, raised_at timestamptz, last_at timestamptz)
 		ON CONFLICT (id) DO UPDATE SET extent = excluded.extent, sentence = excluded.sentence,
 			evidence = excluded.evidence, count = excluded.count, last_at = excluded.last_at, ended_at = NULL,

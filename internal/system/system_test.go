@@ -57,7 +57,8 @@ type farm struct {
 	t       testing.TB
 	dir     string
 	listen  string
-	url     string // of the database
+	url     string   // of the database
+	serving []string // further arguments of the service
 	service *program
 	admin   *client.Client
 	recipes string // folder of further ones, if any
@@ -206,7 +207,7 @@ func (f *farm) serve() {
 	if f.inbox != "" {
 		args = append(args, "--inbox", f.inbox, "--inbox-person", "admin")
 	}
-	f.service = start(f.t, "service", args...)
+	f.service = start(f.t, "service", append(args, f.serving...)...)
 	c, err := client.New("http://"+f.listen, "")
 	if err != nil {
 		f.t.Fatal(err)

@@ -313,7 +313,7 @@ func TestFramesAreGivenUpAndAccepted(t *testing.T) {
 	c.signInAs("admin", password)
 	c.sees("Queue")
 	c.goTo(fmt.Sprintf("/runs/%d", id))
-	c.sees("is given up: cut from the film")
+	c.sees("is skipped: cut from the film")
 	c.accessible("a run with frames that are given up")
 	c.click(`//li[contains(., "frame 3")]//button[normalize-space()="Try again"]`)
 	c.sees("Frame 3 of salt/final-1 will be tried again.")

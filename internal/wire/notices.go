@@ -66,9 +66,10 @@ type SentNotices struct {
 
 // OnCall says who is told at night.
 type OnCall struct {
-	Now      []string `json:"now"`      // none: nobody is named, and all are told
-	Turns    []Turn   `json:"turns"`    // of the next seven days
-	Calendar string   `json:"calendar"` // iCalendar; empty: there is none
+	Now      []string `json:"now"`   // none: nobody is named, and all are told
+	Turns    []Turn   `json:"turns"` // of the next seven days
+	There    bool     `json:"there"` // there is a calendar
+	Calendar string   `json:"-"`     // iCalendar
 }
 
 // Turn is a span of time in which somebody is on call.
@@ -76,9 +77,4 @@ type Turn struct {
 	Person string    `json:"person"`
 	From   time.Time `json:"from"`
 	To     time.Time `json:"to"`
-}
-
-// OnCallSet sets the calendar that says who is on call.
-type OnCallSet struct {
-	Calendar string `json:"calendar"` // iCalendar; empty: there is none any more
 }

@@ -58,6 +58,9 @@ type Quiet struct {
 
 // Check says what is wrong with quiet hours.
 func (q Quiet) Check() error {
+	if _, err := time.LoadLocation(q.Zone); err != nil {
+		return fmt.Errorf("%.60q is not a known time zone", q.Zone)
+	}
 	if q.From == "" && q.To == "" {
 		return nil
 	}
@@ -68,9 +71,6 @@ func (q Quiet) Check() error {
 	}
 	if q.From == q.To {
 		return fmt.Errorf("quiet hours from %s to %s would never end; switch the channel off instead", q.From, q.To)
-	}
-	if _, err := time.LoadLocation(q.Zone); err != nil {
-		return fmt.Errorf("%.60q is not a known time zone", q.Zone)
 	}
 	return nil
 }

@@ -22,7 +22,7 @@ type Hand struct {
 	ID       HandID    `json:"id"`
 	Of       HandOf    `json:"of"`
 	Project  string    `json:"project,omitempty"` // of its run; empty: it is the farm's
-	Extent   int       `json:"extent"`            // how much of it there is: more is news
+	Extent   int64     `json:"extent"`            // grows with what is news
 	Sentence string    `json:"sentence"`
 	Evidence string    `json:"evidence"`
 	Count    int       `json:"count"`     // how often it has come

@@ -15,7 +15,7 @@ import (
 type Alert struct {
 	Of       farm.HandOf
 	Project  string // of its run; empty: it is the farm's
-	Extent   int    // how much of it there is, 1 or more: more than before is news
+	Extent   int64  // more than before is news, such as when the newest of it was; 1 where nothing grows
 	Sentence string
 	Evidence string
 }
@@ -61,7 +61,10 @@ func (l *Ledger) Compare(s *farm.State, alerts []Alert, now time.Time) (records 
 		case h.EndedAt.IsZero() && a.Extent <= h.Extent:
 			continue
 		default: // again, or more of it
-			raised.ID, raised.Count, raised.RaisedAt = h.ID, h.Count+1, h.RaisedAt
+			raised.ID, raised.Count, raised.RaisedAt = h.ID, h.Count, h.RaisedAt
+			if !h.Open() {
+				raised.Count++
+			}
 		}
 		records = append(records, farm.HandRaised{Hand: raised})
 	}

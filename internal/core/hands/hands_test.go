@@ -39,7 +39,7 @@ func (b *book) act(of farm.HandOf, do farm.HandAct) {
 	}
 }
 
-func parked(n int) Alert {
+func parked(n int64) Alert {
 	return Alert{Of: farm.HandOf{Kind: "parked", Run: 1}, Extent: n, Sentence: fmt.Sprintf("%d frames are parked.", n)}
 }
 
@@ -55,7 +55,7 @@ func TestMoreOfItIsNews(t *testing.T) {
 	want(b.see(time.Second, parked(1)), "")
 	want(b.see(2*time.Second, parked(3)), "hand raised")
 	h := b.s.Hands[parked(1).Of]
-	if h.Count != 2 || h.Sentence != "3 frames are parked." || !h.RaisedAt.Equal(start) {
+	if h.Count != 1 || h.Sentence != "3 frames are parked." || !h.RaisedAt.Equal(start) {
 		t.Errorf("%+v", h)
 	}
 	want(b.see(3*time.Second, parked(2)), "")
@@ -75,7 +75,7 @@ func TestMoreOfItIsNews(t *testing.T) {
 	want(b.see(17*time.Second), "")
 	want(b.see(19*time.Second), "hand ended")
 	want(b.see(25*time.Minute, parked(1)), "hand raised")
-	if got := b.s.Hands[h.Of]; got.ID != h.ID || got.Count != 4 {
+	if got := b.s.Hands[h.Of]; got.ID != h.ID || got.Count != 3 {
 		t.Errorf("%+v", got)
 	}
 	b.see(26 * time.Minute)
@@ -102,7 +102,7 @@ func TestLedgersAgree(t *testing.T) {
 			seen = nil
 			for n := range 4 {
 				if r.IntN(3) > 0 {
-					a := parked(1 + r.IntN(3))
+					a := parked(1 + r.Int64N(3))
 					a.Of.Run = farm.RunID(1 + n)
 					seen = append(seen, a)
 				}

@@ -36,8 +36,8 @@ type Options struct {
 	Newest        map[farm.RunID]views.Newest // the newest done frame of each run, as far as known
 	Received      []fairness.Received         // what projects had received before the start
 	Committer     writer.Committer
-	Recipes       recipe.Book   // that ship; what the farm keeps comes first
-	Errands       fleet.Errands // nil: there are none
+	Recipes       recipe.Book     // that ship; what the farm keeps comes first
+	Errands       fleet.Errands   // nil: there are none
 	Notices       notices.Options // but what the floor itself has
 	Log           *slog.Logger
 	Now           func() time.Time
@@ -96,7 +96,7 @@ func New(o Options) *Floor {
 	return &Floor{
 		Fleet: fleet.New(w, e, s, recipes, board, o.Errands), People: people.New(w, s),
 		Queue: queue.New(w, e, s, o.Pace, recipes, board), Setup: setup.New(w, s, recipes), Views: board,
-		Hands:   hands.New(w, s, board), Notices: notices.New(noticesOf(o, w)),
+		Hands: hands.New(w, s, board), Notices: notices.New(noticesOf(o, w)),
 		Recipes: recipes,
 		w:       w, e: e, o: o,
 	}

@@ -303,7 +303,7 @@ func (d *Desk) OnCall(ctx context.Context) (out wire.OnCall, err error) {
 	}); err != nil {
 		return out, err
 	}
-	out = wire.OnCall{Now: []string{}, Turns: []wire.Turn{}, Calendar: text}
+	out = wire.OnCall{Now: []string{}, Turns: []wire.Turn{}, Calendar: text, There: text != ""}
 	if text == "" {
 		return out, nil
 	}

@@ -12,6 +12,7 @@ import (
 	"vexillum/internal/core/capacity"
 	"vexillum/internal/core/explain"
 	"vexillum/internal/core/farm"
+	"vexillum/internal/core/frames"
 	"vexillum/internal/core/span"
 	"vexillum/internal/core/triage"
 	"vexillum/internal/wire"
@@ -26,7 +27,7 @@ func (b *Board) parked(sight farm.Sight) (out []wire.NeedHand) {
 		if parked.Empty() || run.Held == farm.HeldFailing {
 			continue // given up by somebody, or told as a run that fails
 		}
-		v := wire.NeedHand{Kind: "parked", Run: int64(run.ID), Action: "retry", Extent: parked.Len()}
+		v := wire.NeedHand{Kind: "parked", Run: int64(run.ID), Action: "retry", Extent: newest(run, parked)}
 		name := run.Spec.Name()
 		switch n := parked.Len(); {
 		case run.State == farm.RunFailed:
@@ -49,6 +50,16 @@ func (b *Board) parked(sight farm.Sight) (out []wire.NeedHand) {
 		out = append(out, v)
 	}
 	return out
+}
+
+// newest is when a frame of a run failed last that is one of these, in milliseconds.
+func newest(run *farm.Run, set frames.Set) (at int64) {
+	for f, t := range run.Trouble {
+		if n := len(t.Attempts); n > 0 && set.Has(f) {
+			at = max(at, t.Attempts[n-1].At.UnixMilli())
+		}
+	}
+	return at
 }
 
 // stuck reports runs that no node can take, or that fail everywhere.

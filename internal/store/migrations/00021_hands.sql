@@ -7,7 +7,7 @@ CREATE TABLE hand (
   project       text NOT NULL DEFAULT '', -- of its run; empty: it was the farm's
   run           bigint,
   node          bigint,
-  extent        int NOT NULL,
+  extent        bigint NOT NULL,
   sentence      text NOT NULL,
   evidence      text NOT NULL,
   count         int NOT NULL,
