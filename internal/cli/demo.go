@@ -93,9 +93,10 @@ func (a *app) runDemo(ctx context.Context, o demo.Options, once bool) error {
     %s follow salt_010
     %s show tidal_ceiling
 
-  Frames arrive in %s. Ctrl-C ends everything.
+  Frames arrive in %s, and what the farm tells people at %s.
+  Ctrl-C ends everything.
 
-`, duration(time.Since(began)), address, demo.Name, demo.Password, speak, speak, speak, filepath.Join(o.Dir, "frames"))
+`, duration(time.Since(began)), address, demo.Name, demo.Password, speak, speak, speak, filepath.Join(o.Dir, "frames"), farm.Post())
 	select {
 	case <-ctx.Done():
 		return nil

@@ -21,6 +21,7 @@ import (
 	"vexillum/examples"
 	"vexillum/internal/client"
 	"vexillum/internal/launcher"
+	"vexillum/internal/standin"
 	"vexillum/internal/wire"
 )
 
@@ -67,6 +68,7 @@ const practising = "practice,practice-single,practice-feed"
 type Farm struct {
 	o     Options
 	kids  children
+	post  *standin.Receiver // takes what the farm tells people
 	admin *client.Client
 	// background is what goes on beside; it ends when ends is closed.
 	background sync.WaitGroup
@@ -96,8 +98,13 @@ func (f *Farm) start(ctx context.Context) error {
 	if err := os.WriteFile(passwordFile, []byte(Password+"\n"), 0o600); err != nil {
 		return fmt.Errorf("preparing the demo: %w", err)
 	}
+	var err error
+	if f.post, err = standin.Start(nil); err != nil {
+		return err
+	}
 	if err := f.kids.start(
-		filepath.Join(o.Dir, "service.log"), "serve", "--listen", o.Listen, "--data", filepath.Join(o.Dir, "service"),
+		filepath.Join(o.Dir, "service.log"), "serve", "--notices-inward", "127.0.0.1", "--mail",
+		"smtp+plain://"+f.post.Mail(), "--mail-from", "farm@pellmarsh.example", "--url", "http://"+o.Listen, "--listen", o.Listen, "--data", filepath.Join(o.Dir, "service"),
 		"--admin-password-file", passwordFile, "--inbox", filepath.Join(o.Dir, "inbox"), "--trial-after", trialAfter.String(),
 	); err != nil {
 		return err
@@ -118,15 +125,23 @@ func (f *Farm) start(ctx context.Context) error {
 	if err := f.recipes(ctx); err != nil {
 		return err
 	}
-	f.Nadia, _, err = c.SignIn(ctx, Name, Password, "demo")
-	return err
+	if f.Nadia, _, err = c.SignIn(ctx, Name, Password, "demo"); err != nil {
+		return fmt.Errorf("signing in to the demo: %w", err)
+	}
+	return f.notices(ctx)
 }
+
+// Post is where people see what the farm has told outside.
+func (f *Farm) Post() string { return f.post.Page() }
 
 // Stop ends all that was started and waits for it.
 func (f *Farm) Stop() {
 	close(f.ends)
 	f.background.Wait()
 	f.kids.stop()
+	if f.post != nil {
+		f.post.Stop()
+	}
 	for _, m := range members { // of a node process that was killed by hand
 		launcher.Shut(filepath.Join(f.o.Dir, "nodes", m.name))
 	}

@@ -8,6 +8,7 @@ import { KeysPage } from "./pages/keys/KeysPage";
 import { LostPage } from "./pages/lost/LostPage";
 import { NodePage } from "./pages/node/NodePage";
 import { NodesPage } from "./pages/nodes/NodesPage";
+import { NoticesPage } from "./pages/notices/NoticesPage";
 import { QueuePage } from "./pages/queue/QueuePage";
 import { RunPage } from "./pages/run/RunPage";
 import { RecipePage } from "./pages/setup/RecipePage";
@@ -50,6 +51,7 @@ export function App() {
               <Route path="/" element={<Watch me={me.data} />} />
               <Route path="/queue" element={<QueuePage me={me.data} />} />
               <Route path="/hands" element={<HandsPage />} />
+              <Route path="/notices" element={<NoticesPage me={me.data} />} />
               <Route path="/trouble" element={<TroublePage me={me.data} />} />
               <Route path="/submit" element={<SubmitPage me={me.data} />} />
               <Route path="/runs/:run" element={<RunPage me={me.data} />} />

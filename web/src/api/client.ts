@@ -145,6 +145,28 @@ export const actOnHand = (hand: number, body: HandAct) =>
 export type PastHand = Schemas["PastHand"];
 export const getPastHands = (before: number) =>
   answer(api.GET("/api/v1/hands/history", { params: { query: { before, limit: 50 } } }));
+export type Channel = Schemas["Channel"];
+export type ChannelSet = Schemas["ChannelSet"];
+export type SentNotice = Schemas["SentNotice"];
+export const getChannels = () => answer(api.GET("/api/v1/channels"));
+const ofChannel = (channel: string) => ({ params: { path: { channel } } });
+export const setChannel = (channel: string, body: ChannelSet) =>
+  answer(api.PUT("/api/v1/channels/{channel}", { ...ofChannel(channel), body }));
+export const dropChannel = (channel: string) => answer(api.DELETE("/api/v1/channels/{channel}", ofChannel(channel)));
+export const tryChannel = (channel: string) => answer(api.POST("/api/v1/channels/{channel}/trial", ofChannel(channel)));
+export const getNotices = (before: number) =>
+  answer(api.GET("/api/v1/notices", { params: { query: { before, limit: 30 } } }));
+export const sendNoticeAgain = (notice: number) =>
+  answer(api.POST("/api/v1/notices/{notice}/again", { params: { path: { notice } } }));
+export const getOnCall = () => answer(api.GET("/api/v1/on-call"));
+export const setOnCall = (calendar: string) =>
+  answer(
+    api.PUT("/api/v1/on-call.ics", {
+      body: calendar,
+      bodySerializer: (text: string) => text,
+      headers: { "Content-Type": "text/calendar" },
+    }),
+  );
 export type QueueSearch = NonNullable<paths["/api/v1/queue"]["get"]["parameters"]["query"]>;
 export const getQueue = (query: QueueSearch) => answer(api.GET("/api/v1/queue", { params: { query } }));
 /** How a run differs from the one of its job before; null where there is none. */

@@ -11,7 +11,7 @@ import {
   UserRound,
 } from "lucide-react";
 import { type ReactNode, useEffect, useRef, useState } from "react";
-import { NavLink, useNavigate } from "react-router";
+import { Link, NavLink, useNavigate } from "react-router";
 import { isArtist, isWrangler, type Me, setsUp, signOut } from "../api/client";
 import { useLive, useServices } from "../api/live";
 import { Choice } from "./Choice";
@@ -156,7 +156,10 @@ function Person({ me }: { me: Me }) {
               setTheme(name as Theme);
             }}
           />
-          <button type="button" className="btn mt-3 w-full btn-sm" onClick={() => void leave()}>
+          <Link to="/notices" className="btn mt-3 w-full btn-sm" onClick={() => setOpen(false)}>
+            Notices
+          </Link>
+          <button type="button" className="btn mt-2 w-full btn-sm" onClick={() => void leave()}>
             Sign out
           </button>
         </div>

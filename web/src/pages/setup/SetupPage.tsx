@@ -41,7 +41,11 @@ export function SetupPage({ me }: { me: Me }) {
       <header className="border-b border-hair pb-3">
         <h1 className="text-xl font-[650]">Setup</h1>
         <p className="text-[13px] text-muted">
-          How the farm renders, and what it may use at once. Changes are in force within seconds.
+          How the farm renders, and what it may use at once. Changes are in force within seconds. Who is told of what:{" "}
+          <Link to="/notices" className="underline">
+            notices
+          </Link>
+          .
         </p>
       </header>
       {isWrangler(me) && (

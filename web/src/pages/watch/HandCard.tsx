@@ -43,9 +43,7 @@ export function HandCard({ hand, runs, may, wrangler }: Props) {
               since <span className="num">{clock(hand.since, now)}</span>
             </span>
           )}
-          {hand.count > 1 && (
-            <span>{hand.count === 2 ? "come twice" : `come ${hand.count} times`}</span>
-          )}
+          {hand.count > 1 && <span>{hand.count === 2 ? "come twice" : `come ${hand.count} times`}</span>}
           {hand.taken_by && <span className="text-base-content">{hand.taken_by} sees to it</span>}
           {hand.snoozed_until && (
             <span>
