@@ -43,6 +43,7 @@ var below = map[string][]string{
 	},
 	"core/hands":            {"core/farm", "core/span"},
 	"core/notice":           {"core/farm"},
+	"core/night":            {},
 	"core/health":           {},
 	"core/span":             {},
 	"core/paths":            {},
@@ -110,7 +111,7 @@ var below = map[string][]string{
 		"service/queue", "service/setup", "service/shelf", "service/views", "service/writer", "wire",
 	},
 	"service": {
-		"bundle", "core/farm", "core/forecast", "core/frames", "core/pace", "core/paths", "core/protocol/accept",
+		"bundle", "core/farm", "core/forecast", "core/frames", "core/night", "core/pace", "core/paths", "core/protocol/accept",
 		"core/tile", "core/span", "fileschema", "jobfile", "launcher", "notify", "permit", "picture", "plainfile", "publish", "recipe", "scenefile", "selftest",
 		"secret", "service/inbox", "service/errands",
 		"service/fleet",

@@ -119,6 +119,7 @@ var routes = []route{
 	{"GET", "/api/v1/on-call.ics", viewer, live((*Server).onCallCalendar)},
 	{"PUT", "/api/v1/on-call.ics", wrangler, live((*Server).setOnCall)},
 	{"DELETE", "/api/v1/on-call.ics", wrangler, live((*Server).dropOnCall)},
+	{"GET", "/api/v1/night", viewer, (*Server).night},
 	{"POST", "/api/v1/retries", artist, reading((*Server).retries)},
 	{"GET", "/api/v1/runs/:run/why", viewer, (*Server).why},
 	{"GET", "/api/v1/runs/:run/steps", viewer, live((*Server).steps)},

@@ -179,6 +179,7 @@ func (a *app) root() *cobra.Command {
 		a.whyCommand(),
 		a.troubleCommand(),
 		a.handsCommand(),
+		a.nightCommand(),
 		a.noticesCommand(),
 		a.onCallCommand(),
 		a.diffCommand(),

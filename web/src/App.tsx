@@ -6,6 +6,7 @@ import { LiveProvider } from "./api/live";
 import { HandsPage } from "./pages/hands/HandsPage";
 import { KeysPage } from "./pages/keys/KeysPage";
 import { LostPage } from "./pages/lost/LostPage";
+import { NightPage } from "./pages/night/NightPage";
 import { NodePage } from "./pages/node/NodePage";
 import { NodesPage } from "./pages/nodes/NodesPage";
 import { NoticesPage } from "./pages/notices/NoticesPage";
@@ -52,6 +53,7 @@ export function App() {
               <Route path="/queue" element={<QueuePage me={me.data} />} />
               <Route path="/hands" element={<HandsPage />} />
               <Route path="/notices" element={<NoticesPage me={me.data} />} />
+              <Route path="/night" element={<NightPage />} />
               <Route path="/trouble" element={<TroublePage me={me.data} />} />
               <Route path="/submit" element={<SubmitPage me={me.data} />} />
               <Route path="/runs/:run" element={<RunPage me={me.data} />} />

@@ -96,3 +96,22 @@ func (b *Board) troubleView(g triage.Group) wire.TroubleGroup {
 	}
 	return v
 }
+
+// TryKey is a try at a frame.
+type TryKey struct {
+	Lease         int64
+	Launch, Frame int
+}
+
+// Blames returns who is to blame for tries that failed, as it is seen now, as far as the farm
+// remembers them.
+func (b *Board) Blames(ctx context.Context) (map[TryKey]string, error) {
+	out := map[TryKey]string{}
+	err := b.do(ctx, func(t *transaction) error {
+		for _, v := range triage.Verdicts(t.State) {
+			out[TryKey{int64(v.Lease), v.Launch, v.Frame}] = v.Shares[0].Suspect.Kind.String()
+		}
+		return nil
+	})
+	return out, err
+}

@@ -167,6 +167,24 @@ export const setOnCall = (calendar: string) =>
       headers: { "Content-Type": "text/calendar" },
     }),
   );
+export type Night = Schemas["Night"];
+/** The night that began on a day, or the last, by the clock of the page. */
+export const getNight = (from: string, to: string, day: string) =>
+  answer(
+    api.GET("/api/v1/night", {
+      params: {
+        query: { from, to, zone: Intl.DateTimeFormat().resolvedOptions().timeZone, ...(day && { day }) },
+      },
+    }),
+  );
+/** What went wrong in the last hours. */
+export const getLately = (hours: number) => {
+  const until = new Date();
+  const since = new Date(until.getTime() - hours * 3_600_000);
+  return answer(
+    api.GET("/api/v1/night", { params: { query: { since: since.toISOString(), until: until.toISOString() } } }),
+  );
+};
 export type QueueSearch = NonNullable<paths["/api/v1/queue"]["get"]["parameters"]["query"]>;
 export const getQueue = (query: QueueSearch) => answer(api.GET("/api/v1/queue", { params: { query } }));
 /** How a run differs from the one of its job before; null where there is none. */

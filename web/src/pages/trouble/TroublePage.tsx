@@ -1,9 +1,19 @@
 import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { getTrouble, isArtist, type Me, maySteer, type Run, retryParked, type TroubleGroup } from "../../api/client";
+import {
+  getLately,
+  getTrouble,
+  isArtist,
+  type Me,
+  maySteer,
+  type Run,
+  retryParked,
+  type TroubleGroup,
+} from "../../api/client";
 import { useFarm } from "../../api/live";
 import { useAddress } from "../../parts/address";
 import { Choice } from "../../parts/Choice";
+import { FailuresOver } from "../../parts/FailuresOver";
 import { countFramesText, useSteer } from "../../parts/steering";
 import { sentence, since, useNow } from "../../parts/time";
 import { useTitle } from "../../parts/title";
@@ -49,6 +59,7 @@ export function TroublePage({ me }: { me: Me }) {
           />
         </span>
       </header>
+      <Over hours={hours || 24} />
       {trouble.isError && <p className="py-3 text-failed">✕ {trouble.error.message}</p>}
       {trouble.data && groups.length === 0 && (
         <p className="py-6 text-muted">Nothing has failed that somebody would have to look at.</p>
@@ -57,6 +68,32 @@ export function TroublePage({ me }: { me: Me }) {
         <Group key={g.key} of={g} by={by} runs={runs} me={me} />
       ))}
     </main>
+  );
+}
+
+/** Failed tries over the time that is looked at, also those that were asked to be tried again. */
+function Over({ hours }: { hours: number }) {
+  const now = useNow(30_000);
+  const lately = useQuery({
+    queryKey: ["lately", hours],
+    queryFn: () => getLately(hours),
+    refetchInterval: 15_000,
+    placeholderData: keepPreviousData,
+  });
+  if (!lately.data || lately.data.tries === 0) {
+    return null;
+  }
+  return (
+    <section aria-label="Over time" className="border-b border-hair pb-3">
+      <h2 className="section">
+        <b>Over time</b> all tries that failed in the last{" "}
+        {hours === 168 ? "7 days" : hours === 1 ? "hour" : `${hours} h`}
+        <Link to="/night" className="ml-auto font-normal hover:underline">
+          The night
+        </Link>
+      </h2>
+      <FailuresOver of={lately.data} now={now} />
+    </section>
   );
 }
 

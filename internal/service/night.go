@@ -1,0 +1,125 @@
+package service
+
+import (
+	"context"
+	"math"
+	"time"
+
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/night"
+	"vexillum/internal/service/refusal"
+	"vexillum/internal/service/views"
+	"vexillum/internal/wire"
+)
+
+// Bounds of what is told of a night.
+const (
+	nightTries = 20_000
+	nightDeeds = 500
+	nightRuns  = 500
+	nightHands = 200
+	nightParts = 48
+	mostNight  = 31 * 24 * time.Hour
+)
+
+// NightQuery says which while is wanted: from one moment to another, or the night between two
+// times of day.
+type NightQuery struct {
+	Since, Until time.Time // both, or neither
+	From, To     string    // times of day; 19:00 and 08:00 when empty
+	Day          string    // on which the night began; the last when empty
+	Zone         string    // IANA name; UTC when empty
+}
+
+// Night returns what went wrong in a while, as far as somebody sees it.
+func (s *Service) Night(ctx context.Context, q NightQuery, sight farm.Sight) (out wire.Night, err error) {
+	f, err := s.Floor()
+	if err != nil {
+		return out, err
+	}
+	zone, err := time.LoadLocation(q.Zone)
+	if err != nil {
+		return out, refusal.New(refusal.Invalid, "zone", "%.60q is not a known time zone", q.Zone)
+	}
+	from, to := q.Since, q.Until
+	if from.IsZero() {
+		if q.From == "" {
+			q.From = "19:00"
+		}
+		if q.To == "" {
+			q.To = "08:00"
+		}
+		if from, to, err = night.Span(s.o.Now(), q.From, q.To, q.Day, zone); err != nil {
+			return out, refusal.New(refusal.Invalid, "from", "%v", err)
+		}
+	}
+	if to.Before(from) || to.Sub(from) > mostNight {
+		return out, refusal.New(refusal.Invalid, "until", "until is after since, and at most 31 days")
+	}
+	out = wire.Night{
+		From: from.UTC(), To: to.UTC(), Causes: []wire.NightCause{}, Over: []wire.NightBucket{}, Deeds: []wire.NightDeed{},
+		Ended: []wire.NightRun{}, Hands: []wire.PastHand{},
+	}
+	hidden := sight.Hidden()
+	failed, err := s.o.Store.FailedTries(ctx, from, to, hidden, nightTries)
+	if err != nil {
+		return out, err
+	}
+	blames, err := f.Views.Blames(ctx)
+	if err != nil {
+		return out, err
+	}
+	tries := make([]night.Try, len(failed))
+	for i, t := range failed {
+		tries[i] = night.Try{
+			At: t.At, Run: t.RunName, Frame: t.Frame, Node: t.Node, Cause: t.Cause, Blame: t.Blame, Seconds: t.Seconds,
+			Done: t.Done,
+		}
+		if now := blames[views.TryKey{Lease: t.Lease, Launch: t.Launch, Frame: t.Frame}]; now != "" {
+			tries[i].Blame = now
+		}
+	}
+	out.Tries, out.Some = len(tries), len(tries) == nightTries
+	minutes := func(seconds float64) float64 { return math.Round(seconds/6) / 10 }
+	total := 0.0
+	for _, c := range night.Sum(tries) {
+		total += c.Seconds
+		out.Causes = append(out.Causes, wire.NightCause{
+			Cause: c.Cause, Tries: c.Tries, Frames: c.Frames, Open: c.Open, Minutes: minutes(c.Seconds), Runs: c.Runs,
+			Nodes: c.Nodes, Blame: c.Blame,
+		})
+	}
+	out.Minutes = minutes(total)
+	for _, b := range night.Over(tries, from, to, nightParts) {
+		out.Over = append(out.Over, wire.NightBucket{At: b.At.UTC(), Tries: b.Tries})
+	}
+	deeds, err := s.o.Store.Deeds(ctx, from, to, hidden, nightDeeds)
+	if err != nil {
+		return out, err
+	}
+	var texts []*string
+	for _, d := range deeds {
+		out.Deeds = append(out.Deeds, wire.NightDeed{At: d.At, Run: d.Run, Node: d.Node, Text: d.Reason})
+	}
+	for i := range out.Deeds {
+		texts = append(texts, &out.Deeds[i].Text)
+	}
+	ended, err := s.o.Store.EndedRuns(ctx, from, to, hidden, nightRuns)
+	if err != nil {
+		return out, err
+	}
+	for _, r := range ended {
+		out.Ended = append(out.Ended, wire.NightRun(r))
+	}
+	hands, err := s.o.Store.HandsOf(ctx, from, to, hidden, nightHands)
+	if err != nil {
+		return out, err
+	}
+	for _, h := range hands {
+		out.Hands = append(out.Hands, wire.PastHand(h))
+	}
+	for i := range out.Hands {
+		texts = append(texts, &out.Hands[i].Sentence, &out.Hands[i].Evidence)
+	}
+	return out, f.Views.Veiled(ctx, sight, texts...)
+}
