@@ -11,7 +11,10 @@ import (
 	"syscall"
 	"testing"
 
+	"github.com/chromedp/chromedp"
+
 	"vexillum/internal/standin"
+	"vexillum/internal/testkit/browser"
 	"vexillum/internal/wire"
 )
 
@@ -156,6 +159,71 @@ func TestNoticesArrive(t *testing.T) {
 	f.must("notices", "drop", "chat")
 	if out := f.must("notices"); strings.Contains(out, "chat ") || strings.Contains(out, "whsec") {
 		t.Error(out)
+	}
+}
+
+// TestConsoleOfNotices makes a channel on the page, tries it, and looks at the night.
+func TestConsoleOfNotices(t *testing.T) {
+	t.Parallel()
+	r, err := standin.Start(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(r.Stop)
+	f := newFarm(t)
+	f.service.end(syscall.SIGTERM)
+	f.serving = []string{"--notices-inward", "127.0.0.1"}
+	f.serve()
+	f.signIn()
+	f.patch("/api/v1/people/ines", wire.PersonChange{Role: "viewer", Password: password})
+	f.scene("bad.practice", "practice: 1\npicture: salt\ncost: 20ms\ntrouble:\n  - {frame: 2, does: error}\n")
+	f.join("kiln-01", "--renderers", "practice-single")
+	f.ended(f.submit(wire.Submit{Job: "bad", Recipe: "practice-single", Scene: "bad.practice", Frames: "1-3", Tries: 2}))
+	c := f.open()
+	c.signInAs("ines", password)
+	c.sees("Queue")
+	c.click(`//button[contains(., "ines")]`)
+	c.click(`//a[normalize-space()="Notices"]`)
+	c.sees("Nobody is told of anything yet.")
+	c.press("New channel")
+	c.sees("Tells of (none chosen: all)")
+	c.accessible("the dialog of a channel")
+	c.fill(`dialog[open] input`, "mine")
+	c.fill(`dialog[open] input[placeholder^="https"]`, "http://10.0.0.1/x")
+	c.press("Make it")
+	c.sees("it points inward")
+	c.fill(`dialog[open] input[placeholder^="https"]`, r.Hook())
+	c.press("Make it")
+	c.sees("whsec_")
+	r.Expect(value[string](c, `document.querySelector("dialog[open] p.num").innerText`))
+	c.press("I have it")
+	c.sees("of ines")
+	c.press("Try it")
+	c.sees("delivered")
+	c.sees("There is no calendar")
+	if titles := told(t, r); !slices.Contains(titles, "This is a trial of the channel mine.") {
+		t.Errorf("%q", titles)
+	}
+	c.accessible("notices")
+	c.do(chromedp.EmulateViewport(390, 800))
+	c.noSidewaysScroll("notices on a telephone")
+	c.goTo("/night?from=00:00&to=23:59")
+	c.sees("crash")
+	c.sees("bad/final-1 is done with a gap: frame 2 is parked.")
+	c.noSidewaysScroll("the night on a telephone")
+	c.do(chromedp.EmulateViewport(browser.Width, browser.Height))
+	c.accessible("the night")
+	if out := f.must("night", "--from", "00:00", "--to", "23:59"); !strings.Contains(out, "1 run ended: 1 done with gaps (bad/final-1).") ||
+		!strings.Contains(out, "2 tries failed") || !strings.Contains(out, "What waits for a person:") {
+		t.Error(out)
+	}
+	for args, says := range map[string]string{
+		"--from noon": "time of day", "--day yesterday": "not a date", "--day 2131-03-04": "not begun", "--zone nowhere": "time zone",
+	} {
+		if _, stderr, code := f.vexillum(append([]string{"night"}, strings.Fields(args)...)...); code == 0 ||
+			!strings.Contains(stderr, says) {
+			t.Errorf("vexillum night %s: %d %s", args, code, stderr)
+		}
 	}
 }
 

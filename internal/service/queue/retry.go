@@ -56,10 +56,11 @@ func (d *Desk) RetryParked(ctx context.Context, in wire.Retrying, by farm.Person
 			node = n.ID
 		}
 		for _, run := range runs {
-			again := parkedBy(run, in.Cause, node)
-			if !set.Empty() {
-				again = again.Intersect(set)
+			from := run.NeedsHand()
+			if !set.Empty() { // also those that somebody has given up
+				from = run.Parked.Intersect(set)
 			}
+			again := parkedBy(run, from, in.Cause, node)
 			if again.Empty() {
 				continue
 			}
@@ -113,14 +114,14 @@ func (t *transaction) toRetry(in wire.Retrying, by farm.Person) (out []*farm.Run
 	return out, nil
 }
 
-// parkedBy returns the parked frames of a run of which a try has failed by a cause and on a
+// parkedBy returns those of some parked frames of a run of which a try has failed by a cause and on a
 // node, where these are given.
-func parkedBy(run *farm.Run, cause string, node farm.NodeID) frames.Set {
+func parkedBy(run *farm.Run, from frames.Set, cause string, node farm.NodeID) frames.Set {
 	if cause == "" && node == 0 {
-		return run.NeedsHand()
+		return from
 	}
 	var spans []frames.Span
-	for f := range run.NeedsHand().All() {
+	for f := range from.All() {
 		t := run.Trouble[f]
 		if t != nil && slices.ContainsFunc(t.Attempts, func(a farm.Attempt) bool {
 			return (cause == "" || a.Cause == cause) && (node == 0 || a.Node == node)

@@ -70,6 +70,10 @@ func (b *Board) troubleView(g triage.Group) wire.TroubleGroup {
 	}
 	v.Frames, v.Done, v.Parked = g.Counts()
 	v.Blame = blameView(g.Blame.Suspect.Kind.String(), triage.Who(b.s, g.Blame.Suspect), g.Blame.Of)
+	if last := g.Last.Blame; v.Blame.Who == "" && last.Kind != "" { // too much has gone well since
+		v.Blame = blameView(last.Kind, triage.WhoAlone(last.Kind, b.s.NodeName(g.Last.Node)), last.Sure)
+		v.Blame.Text += ", as it was seen then"
+	}
 	for id, f := range g.Runs {
 		v.Runs = append(v.Runs, wire.TroubleRun{
 			Run: int64(id), Name: b.s.Runs[id].Spec.Name(), Frames: f.Failed.String(), Parked: f.Parked.String(),
