@@ -61,6 +61,7 @@ type tally struct {
 type suspicion struct {
 	mishaps []Mishap                 // oldest first
 	tallies map[blame.Suspect]*tally // by suspects without their eras
+	failures
 }
 
 func (s *suspicion) tally(of blame.Suspect) *tally {
@@ -179,6 +180,7 @@ func (s *suspicion) eraOf(of blame.Suspect, cause string) int64 {
 
 // failed remembers a try that failed.
 func (s *State) noteFailed(r FrameFailed) {
+	s.suspicion.note(r)
 	m, ok := s.mishap(r)
 	if !ok {
 		return

@@ -153,7 +153,8 @@ func Failed(s *farm.State, f Failure, now time.Time) []farm.Record {
 		records = append(records, j.inVain(l, now)...)
 	}
 	records = append(records, held...)
-	return append(records, j.aside(s.Nodes[l.Node], l, now)...)
+	records = append(records, j.aside(s.Nodes[l.Node], l, now)...)
+	return append(records, j.bounded(l, run, records, now)...)
 }
 
 // sceneChanged holds a run whose scene is not the one any more that it was submitted
