@@ -99,7 +99,7 @@ func (a *app) printNodes(nodes []wire.Node, picked bool) {
 			w := n.Works[0]
 			now = fmt.Sprintf("%s: %s", w.RunName, strings.TrimSpace(w.Phase+" "+w.Detail))
 			if w.Frame != nil {
-				now = fmt.Sprintf("%s: frame %d, %.0f %%", w.RunName, *w.Frame, 100*w.Fraction)
+				now = fmt.Sprintf("%s: frame %d, %.0f %%%s", w.RunName, *w.Frame, 100*w.Fraction, after(", ", w.Detail))
 			}
 			if more := len(n.Works) - 1; more > 0 {
 				now += fmt.Sprintf(", and %d beside it", more)

@@ -43,6 +43,7 @@ func (l *launch) watch(ctx context.Context, fed func(text string) bool) (stopped
 	stall := time.NewTicker(time.Second)
 	defer stall.Stop()
 	defer l.w.status.used.Store(0)
+	defer l.calm()
 	stalled := false
 	gone := l.proc.Gone()
 	done := ctx.Done()
@@ -75,6 +76,7 @@ func (l *launch) watch(ctx context.Context, fed func(text string) bool) (stopped
 			stop()
 		case <-stall.C:
 			l.weigh()
+			l.warn()
 			if why := l.overdue(); !stopped && !stalled && why != "" {
 				stalled = true
 				l.stalled(why)
@@ -312,6 +314,32 @@ func (w *work) stallLimit() time.Duration {
 		limit = defaultStall
 	}
 	return max(limit, 10*w.diary.longest())
+}
+
+// warn tells that a renderer has given no sign of life for half of what it may, and after
+// how long it is ended; nothing any more once it has given one.
+func (l *launch) warn() {
+	limit := l.w.stallLimit()
+	text := ""
+	if silent := time.Since(l.signOf); silent > limit/2 {
+		step := max(time.Second, limit/24).Truncate(time.Second)
+		text = fmt.Sprintf(
+			"without a sign of life for %s; it is ended after %s and tried elsewhere", span.Text(silent.Truncate(step)),
+			span.Text(limit),
+		)
+	}
+	if text != l.warned {
+		l.warned = text
+		l.w.status.set(func(n *moment) { n.detail = text })
+	}
+}
+
+// calm takes the warning back.
+func (l *launch) calm() {
+	if l.warned != "" {
+		l.warned = ""
+		l.w.status.set(func(n *moment) { n.detail = "" })
+	}
 }
 
 // overdue says why the renderer is to be ended: it gives no sign of life, or takes

@@ -40,6 +40,7 @@ type launch struct {
 	since   time.Time
 	startup time.Duration // of the launch; told with its first frame
 	signOf  time.Time     // of life
+	warned  string        // that there was none for long; empty: it is not
 	ended   time.Time     // a frame, as the renderer said; zero: none yet
 	told    float64       // progress of the frame in flight that was told last
 	line    string        // that was said last

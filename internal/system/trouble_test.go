@@ -256,6 +256,26 @@ func TestWhatIsGoneIsWaitedFor(t *testing.T) {
 	})
 }
 
+// TestSilenceIsToldBeforeItIsEnded: a renderer that hangs is warned of with when it will be
+// ended, and its frame is tried again.
+func TestSilenceIsToldBeforeItIsEnded(t *testing.T) {
+	t.Parallel()
+	f := newFarm(t)
+	f.signIn()
+	f.scene("salt.practice", "practice: 1\npicture: salt\ncost: 20ms\ntrouble:\n  - {frame: 2, does: hang}\n")
+	f.join("kiln-01", "--renderers", "practice-single", "--stall", "8s")
+	id := f.submit(wire.Submit{Job: "salt", Recipe: "practice-single", Scene: "salt.practice", Frames: "1-3", Tries: 1})
+	f.wait("it is told that the renderer is silent", func() bool {
+		return strings.Contains(f.must("nodes"), "without a sign of life for")
+	})
+	if run := f.ended(id); run.Sets.Parked != "2" || run.State != "done with gaps" {
+		t.Errorf("%s, parked %s", run.State, run.Sets.Parked)
+	}
+	if out := f.must("nodes"); strings.Contains(out, "sign of life") {
+		t.Errorf("the warning stays: %s", out)
+	}
+}
+
 // TestFramesAreGivenUpAndAccepted: parked frames are skipped with a note, suspect ones are
 // accepted, and neither asks for anybody any more, after a restart either.
 func TestFramesAreGivenUpAndAccepted(t *testing.T) {

@@ -211,6 +211,7 @@ export function WorkNow({ work: w }: { work: Work }) {
         <>
           frame <span className="num text-base-content">{w.frame}</span>,{" "}
           {w.phase === "rendering" ? <span className="num">{Math.round(100 * w.fraction)} %</span> : w.phase}
+          {w.detail && <span className="text-failed">, {w.detail}</span>}
         </>
       )}
     </>

@@ -224,6 +224,11 @@ function Workers({ run, nodes }: { run: Run; nodes: FarmNode[] }) {
                 <>
                   frame <span className="num text-base-content">{work.frame}</span>
                   {work.phase === "rendering" ? "" : `, ${work.phase}`}
+                  {work.detail && (
+                    <span className="text-failed" title={work.detail}>
+                      , {work.detail}
+                    </span>
+                  )}
                 </>
               )}
             </span>
