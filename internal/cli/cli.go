@@ -201,6 +201,7 @@ func (a *app) root() *cobra.Command {
 		a.steerCommand("cancel"),
 		a.steerCommand("retry"),
 		a.redoCommand(),
+		a.parkCommand(),
 		a.skipCommand(),
 		a.acceptCommand(),
 		a.changeCommand(),

@@ -26,6 +26,19 @@ func (a *app) skipCommand() *cobra.Command {
 	return c
 }
 
+// parkCommand sets frames of a run aside.
+func (a *app) parkCommand() *cobra.Command {
+	c, in := a.framesCommand(
+		"park",
+		"Set frames aside for now; the rest goes on",
+		"Parks frames of a run that are to do and not on a node, as if they had failed: the rest goes on, and they wait for a\n"+
+			"person. vexillum retry has them rendered after all, and vexillum skip gives them up.",
+		"  vexillum park salt_010 --frames 12,40-44 --note \"the cache is simulated anew\"",
+	)
+	c.Flags().StringVar(&in.Note, "note", "", "why, for those who look")
+	return c
+}
+
 // acceptCommand says that suspect frames are as they shall be.
 func (a *app) acceptCommand() *cobra.Command {
 	c, _ := a.framesCommand(
@@ -72,7 +85,7 @@ func (a *app) framesCommand(do, short, long, example string) (*cobra.Command, *w
 }
 
 func (a *app) tellFramesActed(do string, out wire.FramesActed) {
-	done := map[string]string{"skip": "skipped", "accept": "accepted"}[do]
+	done := map[string]string{"park": "parked", "skip": "skipped", "accept": "accepted"}[do]
 	verb := english.PluralWord(out.Count, "is", "are")
 	if out.DryRun {
 		verb = "would be"

@@ -359,6 +359,27 @@ func TestFramesAreGivenUpAndAccepted(t *testing.T) {
 		t.Errorf("retry of what is skipped: %d %s", code, stderr)
 	}
 	f.must("retry", "salt", "--frames", "3,5", "--yes")
+	held := f.submit(wire.Submit{
+		Job: "pepper", Recipe: "practice-single", Scene: "salt.practice", Frames: "1-8", Tries: 1, Held: true,
+	})
+	for args, says := range map[string]string{
+		"park pepper":              "name the frames",
+		"park pepper --frames 9":   "cannot be parked",
+		"park salt --frames 1":     "park",
+		"park pepper --frames= -x": "unknown",
+	} {
+		if _, stderr, code := f.vexillum(strings.Fields(args)...); code == 0 || !strings.Contains(stderr, says) {
+			t.Errorf("vexillum %s: %d %s", args, code, stderr)
+		}
+	}
+	f.must("park", "pepper", "--frames", "2,4-6", "--note", "simulated anew")
+	if run := f.run(held); run.Sets.Parked != "2,4-6" || run.ParkedCount != 4 {
+		t.Errorf("parked are %s", run.Sets.Parked)
+	}
+	f.must("retry", "pepper", "--yes")
+	if run := f.run(held); run.Sets.Parked != "" || run.Sets.ToDo != "1-8" {
+		t.Errorf("parked are %s, to do %s", run.Sets.Parked, run.Sets.ToDo)
+	}
 	f.wait("both have failed again", func() bool { r := f.run(id); return r.EndedAt != nil && r.Sets.Parked == "3,5" })
 	if !slices.Contains(hands(), "parked") {
 		t.Error("nobody is asked for frames that were tried again and failed")

@@ -15,8 +15,11 @@ import (
 // mostNote bounds the note of frames that are given up, in bytes.
 const mostNote = 400
 
-// ActOnFrames does what a person decides about frames of a run: gives them up with a note,
-// or accepts those that are suspect.
+// mostParked bounds how many frames are parked at once.
+const mostParked = 1000
+
+// ActOnFrames does what a person decides about frames of a run: sets them aside for a
+// while, gives them up with a note, or accepts those that are suspect.
 func (d *Desk) ActOnFrames(
 	ctx context.Context, id farm.RunID, in wire.FramesAct, by farm.Person,
 ) (out wire.FramesActed, err error) {
@@ -93,6 +96,31 @@ func (t *transaction) decide(
 		return set, []farm.Record{
 			farm.FramesSkipped{Run: run.ID, Frames: set, Note: note, Reason: reason, At: t.Now},
 		}, nil
+	case "park":
+		switch left := wanted.Minus(run.ToDo); {
+		case run.State.Closed():
+			return set, nil, refusal.New(refusal.Conflict, "", "%s is %s; it has no frames to park", name, run.State)
+		case wanted.Empty():
+			return set, nil, refusal.New(refusal.Invalid, "frames", "name the frames of %s to park", name)
+		case !left.Empty():
+			return set, nil, refusal.New(
+				refusal.Conflict, "frames",
+				"%s of %s cannot be parked: done, parked, or on a node now; hold the run first to take frames off their nodes",
+				triage.FramesText(left), name,
+			)
+		case wanted.Len() > mostParked:
+			return set, nil, refusal.New(
+				refusal.Invalid, "frames", "at most %d frames are parked at once; hold the run, or lower its ceiling", mostParked,
+			)
+		}
+		for f := range wanted.All() {
+			reason := fmt.Sprintf("%s has parked frame %d", by, f)
+			if note != "" {
+				reason += ": " + note
+			}
+			records = append(records, farm.FrameParked{Run: run.ID, Frame: f, Reason: reason, At: t.Now})
+		}
+		return wanted, records, nil
 	case "accept":
 		if set = wanted; set.Empty() {
 			set = run.Suspects()
@@ -115,7 +143,7 @@ func (t *transaction) decide(
 	return set, nil, refusal.New(
 		refusal.Invalid,
 		"do",
-		"frames are skipped or accepted; do is skip or accept, not %.40q",
+		"frames are parked, skipped or accepted; do is park, skip or accept, not %.40q",
 		do,
 	)
 }
