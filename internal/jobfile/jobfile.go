@@ -62,24 +62,25 @@ type Job struct {
 
 // Settings say how frames are rendered and dealt: what a preset may say, too.
 type Settings struct {
-	Size     string          `json:"size,omitempty"`
-	Scale    string          `json:"scale,omitempty"`
-	Values   map[string]Text `json:"values,omitempty"`
-	Passes   []string        `json:"passes,omitempty"`
-	Proof    *Proof          `json:"proof,omitempty"`
-	Needs    string          `json:"needs,omitempty"`
-	Nodes    []string        `json:"nodes,omitempty"`
-	Without  []string        `json:"without,omitempty"`
-	Pools    []string        `json:"pools,omitempty"`
-	Priority string          `json:"priority,omitempty"`
-	Ceiling  Text            `json:"ceiling,omitempty"`
-	Takes    *Takes          `json:"takes,omitempty"`
-	Tries    int             `json:"tries,omitempty"`
-	Chunk    int             `json:"chunk,omitempty"`
-	Stall    string          `json:"stall,omitempty"`
-	Order    string          `json:"order,omitempty"`
-	Wait     *bool           `json:"wait,omitempty"`
-	StartOn  Text            `json:"start_on,omitempty"` // a number, or all
+	Size      string          `json:"size,omitempty"`
+	Scale     string          `json:"scale,omitempty"`
+	Values    map[string]Text `json:"values,omitempty"`
+	Passes    []string        `json:"passes,omitempty"`
+	Proof     *Proof          `json:"proof,omitempty"`
+	Needs     string          `json:"needs,omitempty"`
+	Nodes     []string        `json:"nodes,omitempty"`
+	Without   []string        `json:"without,omitempty"`
+	Pools     []string        `json:"pools,omitempty"`
+	Priority  string          `json:"priority,omitempty"`
+	Ceiling   Text            `json:"ceiling,omitempty"`
+	Takes     *Takes          `json:"takes,omitempty"`
+	Tries     int             `json:"tries,omitempty"`
+	HoldAfter int             `json:"hold_after,omitempty"` // frames that may fail before the run is held
+	Chunk     int             `json:"chunk,omitempty"`
+	Stall     string          `json:"stall,omitempty"`
+	Order     string          `json:"order,omitempty"`
+	Wait      *bool           `json:"wait,omitempty"`
+	StartOn   Text            `json:"start_on,omitempty"` // a number, or all
 }
 
 // Takes is what one lease takes of a node.

@@ -117,6 +117,9 @@ func (s Settings) Apply(in *wire.Submit) (err error) {
 	if s.Tries != 0 {
 		in.Tries = s.Tries
 	}
+	if s.HoldAfter != 0 {
+		in.HoldAfter = s.HoldAfter
+	}
 	if s.Chunk != 0 {
 		in.Chunk = s.Chunk
 	}

@@ -116,7 +116,7 @@ func submissionOf(in wire.Submit, by farm.Person) (queue.Submission, error) {
 			Bundle: in.Bundle, With: in.With, Job: in.Job, Project: in.Project, Kind: farm.RunKind(in.Kind),
 			Recipe: in.Recipe,
 			Scene:  in.Scene, Output: in.Output, Width: in.Width, Height: in.Height, Values: in.Values,
-			Tries: in.Tries, Chunk: in.Chunk, Frames: set, Needs: in.Needs,
+			Tries: in.Tries, HoldAfter: in.HoldAfter, Chunk: in.Chunk, Frames: set, Needs: in.Needs,
 			Terms: farm.Terms{Level: level, Ceiling: ceiling, Due: due}, Sequence: sequence,
 			Wait: in.Wait, Stall: in.Stall,
 		},

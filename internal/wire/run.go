@@ -96,6 +96,7 @@ type Run struct {
 	MemoryPeak  int64          `json:"memory_peak_bytes"`
 	Passes      []string       `json:"passes"` // written beside the picture
 	Tries       int            `json:"tries"`
+	HoldAfter   int            `json:"hold_after"` // frames that may fail before it is held; 0: as the farm judges
 	Owner       string         `json:"owner"`
 	Frames      string         `json:"frames"`
 	Shot        string         `json:"shot"`     // all frames of the animation
@@ -215,8 +216,10 @@ type Submit struct {
 	Takes   *Amounts `json:"takes,omitempty"`  // of a node, by one lease; as the recipe says when left out
 	Passes  []string `json:"passes,omitempty"` // to be written beside the picture
 	Tries   int      `json:"tries,omitempty"`  // 3 when left out
-	Chunk   int      `json:"chunk,omitempty"`  // frames a lease; chosen by the dealer when left out
-	Held    bool     `json:"held,omitempty"`
+	// HoldAfter is how many frames may fail before the run is held; as the farm judges when left out.
+	HoldAfter int  `json:"hold_after,omitempty"`
+	Chunk     int  `json:"chunk,omitempty"` // frames a lease; chosen by the dealer when left out
+	Held      bool `json:"held,omitempty"`
 	// Stall is for how many seconds a renderer may give no sign of life; as its
 	// frames are expected to take when left out.
 	Stall float64 `json:"stall_seconds,omitempty"`

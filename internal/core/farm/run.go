@@ -85,14 +85,15 @@ type Spec struct {
 	Output        string            `json:"output"`         // folder inside the project's frame place, with slashes
 	Mark          string            `json:"mark,omitempty"` // file by which the frame place is known to be there
 	Picture       string            `json:"picture"`
-	Ending        string            `json:"ending,omitempty"` // of the names of frame files; that of Picture when empty
-	Names         string            `json:"names,omitempty"`  // of delivered files, a pattern; see DefaultNames
-	Passes        []Pass            `json:"passes,omitempty"` // written beside the picture
-	Width         int               `json:"width"`            // pixels
-	Height        int               `json:"height"`           // pixels
-	Values        map[string]string `json:"values"`           // the recipe's own settings
-	Tries         int               `json:"tries"`            // attempts a frame before it is parked
-	Chunk         int               `json:"chunk"`            // frames a lease; 0 lets the dealer choose
+	Ending        string            `json:"ending,omitempty"`     // of the names of frame files; that of Picture when empty
+	Names         string            `json:"names,omitempty"`      // of delivered files, a pattern; see DefaultNames
+	Passes        []Pass            `json:"passes,omitempty"`     // written beside the picture
+	Width         int               `json:"width"`                // pixels
+	Height        int               `json:"height"`               // pixels
+	Values        map[string]string `json:"values"`               // the recipe's own settings
+	Tries         int               `json:"tries"`                // attempts a frame before it is parked
+	HoldAfter     int               `json:"hold_after,omitempty"` // frames that may fail before the run is held; 0: as the farm judges
+	Chunk         int               `json:"chunk"`                // frames a lease; 0 lets the dealer choose
 	Owner         string            `json:"owner"`
 	Needs         string            `json:"needs,omitempty"` // what a node must be: an expression over traits
 	Takes         Amounts           `json:"takes"`           // of a node, by one lease

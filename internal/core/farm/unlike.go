@@ -68,6 +68,7 @@ func (s Spec) Unlike(before Spec) (out []Difference) {
 	note("waits after the scouts", yes(before.Wait), yes(s.Wait))
 	note("silent at most", secondsText(before.Stall), secondsText(s.Stall))
 	note("tries", fmt.Sprint(before.Tries), fmt.Sprint(s.Tries))
+	note("held after failed frames", countText(before.HoldAfter), countText(s.HoldAfter))
 	note("owner", before.Owner, s.Owner)
 	return out
 }

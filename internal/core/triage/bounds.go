@@ -20,9 +20,25 @@ const (
 	mostOfRun = 300
 )
 
+// failedSince counts the frames of a run that have failed and are not done since it was last
+// released, with the one that has just failed.
+func failedSince(run *farm.Run, last int) (failed int) {
+	failed = 1
+	for f, t := range run.Trouble {
+		if n := len(t.Attempts); n == 0 || run.Done.Has(f) || f == last {
+			continue
+		} else if t.Attempts[n-1].At.After(run.ReleasedAt) {
+			failed++
+		}
+	}
+	return failed
+}
+
 // bounded returns the Records that follow from bounds which are met as of one more failure;
 // what was decided already is in so far.
-func (j *judgement) bounded(l *farm.Lease, run *farm.Run, so []farm.Record, now time.Time) (records []farm.Record) {
+func (j *judgement) bounded(
+	l *farm.Lease, run *farm.Run, frame int, so []farm.Record, now time.Time,
+) (records []farm.Record) {
 	onNode, ofRun, onLease := j.s.FailedLately(l.Node, run.ID, l.ID, now)
 	n := j.s.Nodes[l.Node]
 	aside, held := false, false
@@ -43,13 +59,23 @@ func (j *judgement) bounded(l *farm.Lease, run *farm.Run, so []farm.Record, now 
 			),
 		})...)
 	}
-	if ofRun+1 >= mostOfRun && !held && run.State == farm.RunRendering && run.Done.Len() < ofRun {
+	if ofRun+1 >= mostOfRun && !held && run.Spec.HoldAfter == 0 && run.State == farm.RunRendering && run.Done.Len() < ofRun {
 		records = append(records, farm.RunMoved{
 			Run: run.ID, State: farm.RunHeld, Held: farm.HeldFailing, At: now,
 			Reason: fmt.Sprintf(
 				"%d of its tries failed within an hour, more than it has frames that are done (%d)", ofRun+1, run.Done.Len(),
 			),
 		})
+	}
+	if most := run.Spec.HoldAfter; most > 0 && !held && run.State == farm.RunRendering {
+		if failed := failedSince(run, frame); failed >= most {
+			records = append(records, farm.RunMoved{
+				Run: run.ID, State: farm.RunHeld, Held: farm.HeldFailing, At: now,
+				Reason: fmt.Sprintf(
+					"%d of its frames have failed, and it was to be held after %d", failed, most,
+				),
+			})
+		}
 	}
 	if onLease+1 >= mostOfLease && l.Left.Len() > 1 {
 		records = append(records, farm.LeaseEnded{

@@ -98,6 +98,61 @@ func TestNothingFailsForEver(t *testing.T) {
 	}
 }
 
+// TestARunIsHeldAfterSoManyFailures: as was asked, and again as many after a release.
+func TestARunIsHeldAfterSoManyFailures(t *testing.T) {
+	now := time.Date(2031, 3, 4, 20, 0, 0, 0, time.UTC)
+	s := farm.NewState()
+	s.PutNode(&farm.Node{ID: 1, Name: "kiln-01", Session: 1, Reach: farm.Online, Duty: farm.OnDuty, Health: farm.Fine})
+	apply := func(records ...farm.Record) {
+		t.Helper()
+		for _, r := range records {
+			if err := s.Apply(r); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	apply(
+		farm.PlaceSet{Name: "frames"}, farm.ProjectSet{Name: "salt-clock", Weight: 1, Scenes: "frames", Frames: "frames"},
+		farm.RunSubmitted{Run: 1, State: farm.RunRendering, At: now, Spec: farm.Spec{
+			Job: "salt_010", Project: "salt-clock", Kind: farm.Final, Number: 1, Tries: 5, HoldAfter: 3,
+			Frames: frames.Of(frames.Span{First: 1, Last: 50}),
+		}},
+	)
+	launch := 0
+	fail := func(set frames.Set) {
+		launch++
+		lease := farm.LeaseID(launch)
+		apply(farm.LeaseOpened{Lease: lease, Node: 1, Run: 1, Session: 1, Frames: set, At: now})
+		for f := range set.All() {
+			now = now.Add(time.Second)
+			apply(triage.Failed(s, triage.Failure{Lease: lease, Launch: f, Frame: f, Cause: triage.CauseNodeLost}, now)...)
+		}
+		if l := s.Lease(lease); l.Open() {
+			apply(farm.LeaseEnded{Lease: lease, Node: 1, Run: 1, At: now})
+		}
+	}
+	run := s.Runs[1]
+	fail(frames.Of(frames.Span{First: 1, Last: 2}))
+	fail(frames.Of(frames.Span{First: 1, Last: 2})) // the same again are no more
+	if run.State != farm.RunRendering {
+		t.Fatalf("after two frames it is %s: %s", run.State, run.Reason)
+	}
+	fail(frames.One(3))
+	if run.State != farm.RunHeld || !strings.Contains(run.Reason, "3 of its frames have failed, and it was to be held after 3") {
+		t.Fatalf("after three frames it is %s: %s", run.State, run.Reason)
+	}
+	now = now.Add(time.Minute)
+	apply(farm.RunMoved{Run: 1, State: farm.RunRendering, Reason: "released", At: now})
+	fail(frames.Of(frames.Span{First: 10, Last: 11}))
+	if run.State != farm.RunRendering {
+		t.Errorf("two frames after its release it is %s: %s", run.State, run.Reason)
+	}
+	fail(frames.One(12))
+	if run.State != farm.RunHeld {
+		t.Errorf("three frames after its release it is %s", run.State)
+	}
+}
+
 // TestWhatMostlyComesOutWellGoesOn has three frames in ten fail, nobody's fault: the run goes on.
 func TestWhatMostlyComesOutWellGoesOn(t *testing.T) {
 	s, tries, told := eaten(t, 100, 4, 9)

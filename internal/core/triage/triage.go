@@ -154,7 +154,7 @@ func Failed(s *farm.State, f Failure, now time.Time) []farm.Record {
 	}
 	records = append(records, held...)
 	records = append(records, j.aside(s.Nodes[l.Node], l, now)...)
-	return append(records, j.bounded(l, run, records, now)...)
+	return append(records, j.bounded(l, run, f.Frame, records, now)...)
 }
 
 // sceneChanged holds a run whose scene is not the one any more that it was submitted

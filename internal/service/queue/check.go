@@ -83,6 +83,9 @@ func (d *Desk) CheckSubmission(sub Submission) (Submission, error) {
 	if spec.Tries < 1 || spec.Tries > maxTries {
 		return sub, refusal.New(refusal.Invalid, "tries", "tries a frame must be 1 to %d, not %d", maxTries, spec.Tries)
 	}
+	if spec.HoldAfter < 0 {
+		return sub, refusal.New(refusal.Invalid, "hold_after", "a run is held after 1 failed frame or more, or as the farm judges")
+	}
 	if spec.Stall < 0 || spec.Stall > mostStall || spec.Stall > 0 && spec.Stall < 1 {
 		return sub, refusal.New(
 			refusal.Invalid, "stall_seconds",

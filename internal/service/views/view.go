@@ -271,7 +271,7 @@ func (b *Board) RunView(run *farm.Run, now time.Time) wire.Run {
 		Sequence: string(spec.Sequence), Scouts: spec.Scouts.String(), Put: run.Terms.Put,
 		Takes:          wire.Amounts(spec.Takes),
 		LaunchSettings: LaunchValuesView(b.s.LaunchSettingsFor(spec.Project, spec.Recipe)),
-		Passes:         spec.PassNames(), Tries: spec.Tries, Owner: spec.Owner,
+		Passes:         spec.PassNames(), Tries: spec.Tries, HoldAfter: spec.HoldAfter, Owner: spec.Owner,
 		Frames: run.FramesText(), Shot: spec.ShotRange().String(), ShotWhy: spec.Shot.Why,
 		FrameCount: spec.Frames.Len(), DoneCount: run.Done.Len(), ParkedCount: run.NeedsHand().Len(),
 		SubmittedAt: run.SubmittedAt, StartedAt: instant(run.StartedAt), EndedAt: instant(run.EndedAt),
