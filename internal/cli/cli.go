@@ -160,6 +160,18 @@ func (a *app) root() *cobra.Command {
 	)
 	flags.StringVar(&a.token, "token", "", "access token (or VEXILLUM_TOKEN)")
 	flags.BoolVar(&a.demo, "demo", false, "speak to the demo farm on this machine")
+	a.addCommands(root)
+	root.AddCommand(practiceCommand(), a.movieCommand(), a.launcherCommand(), a.crowdCommand())
+	root.AddCommand(&cobra.Command{Use: "exit-codes", Short: "Exit codes of commands", Long: exitCodes})
+	for _, c := range root.Commands() {
+		knownOnly(c)
+	}
+	a.completeAll(root, arguments())
+	return root
+}
+
+// addCommands adds the commands of people, by what they are for.
+func (a *app) addCommands(root *cobra.Command) {
 	groups := []*cobra.Group{
 		{ID: "watch", Title: "Watch:"}, {ID: "work", Title: "Work:"}, {ID: "setup", Title: "Set up:"},
 		{ID: "run", Title: "Run:"},
@@ -216,13 +228,6 @@ func (a *app) root() *cobra.Command {
 		"run", a.serveCommand(), a.joinCommand(), a.demoCommand(), a.backupCommand(), a.restoreCommand(),
 		a.execCommand(),
 	)
-	root.AddCommand(practiceCommand(), a.movieCommand(), a.launcherCommand(), a.crowdCommand())
-	root.AddCommand(&cobra.Command{Use: "exit-codes", Short: "Exit codes of commands", Long: exitCodes})
-	for _, c := range root.Commands() {
-		knownOnly(c)
-	}
-	a.completeAll(root, arguments())
-	return root
 }
 
 // knownOnly lets a command that only has others below it refuse what it does not

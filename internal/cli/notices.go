@@ -249,9 +249,6 @@ func (a *app) noticesAgainCommand() *cobra.Command {
 	}
 }
 
-// mostCalendar bounds a calendar that is read, in bytes.
-const mostCalendar = 1 << 20
-
 // onCallCommand says who is told at night.
 func (a *app) onCallCommand() *cobra.Command {
 	c := showing(

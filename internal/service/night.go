@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"math"
 	"time"
@@ -31,30 +32,34 @@ type NightQuery struct {
 	Zone         string    // IANA name; UTC when empty
 }
 
+// span returns the while that is wanted.
+func (q NightQuery) span(now time.Time) (from, to time.Time, err error) {
+	zone, err := time.LoadLocation(q.Zone)
+	if err != nil {
+		return from, to, refusal.New(refusal.Invalid, "zone", "%.60q is not a known time zone", q.Zone)
+	}
+	from, to = q.Since, q.Until
+	if from.IsZero() {
+		from, to, err = night.Span(now, cmp.Or(q.From, "19:00"), cmp.Or(q.To, "08:00"), q.Day, zone)
+		if err != nil {
+			return from, to, refusal.New(refusal.Invalid, "from", "%v", err)
+		}
+	}
+	if to.Before(from) || to.Sub(from) > mostNight {
+		return from, to, refusal.New(refusal.Invalid, "until", "until is after since, and at most 31 days")
+	}
+	return from, to, nil
+}
+
 // Night returns what went wrong in a while, as far as somebody sees it.
 func (s *Service) Night(ctx context.Context, q NightQuery, sight farm.Sight) (out wire.Night, err error) {
 	f, err := s.Floor()
 	if err != nil {
 		return out, err
 	}
-	zone, err := time.LoadLocation(q.Zone)
+	from, to, err := q.span(s.o.Now())
 	if err != nil {
-		return out, refusal.New(refusal.Invalid, "zone", "%.60q is not a known time zone", q.Zone)
-	}
-	from, to := q.Since, q.Until
-	if from.IsZero() {
-		if q.From == "" {
-			q.From = "19:00"
-		}
-		if q.To == "" {
-			q.To = "08:00"
-		}
-		if from, to, err = night.Span(s.o.Now(), q.From, q.To, q.Day, zone); err != nil {
-			return out, refusal.New(refusal.Invalid, "from", "%v", err)
-		}
-	}
-	if to.Before(from) || to.Sub(from) > mostNight {
-		return out, refusal.New(refusal.Invalid, "until", "until is after since, and at most 31 days")
+		return out, err
 	}
 	out = wire.Night{
 		From: from.UTC(), To: to.UTC(), Causes: []wire.NightCause{}, Over: []wire.NightBucket{}, Deeds: []wire.NightDeed{},

@@ -87,35 +87,8 @@ func Failed(s *farm.State, f Failure, now time.Time) []farm.Record {
 	if t := run.Trouble[f.Frame]; Counts(f.Cause) && t.FailedOn(l.Node) && !share.Suspect.Kind.Surrounds() {
 		failed.Counts = true // it came back to this node as nobody else is there
 	}
-	tried, attempts, waited := 1, 1, 0
-	if !failed.Counts {
-		tried = 0
-	}
 	waits := j.waits(l, now)
-	if len(waits) > 0 || j.waited(len(j.mishaps)-1) {
-		attempts, waited = 0, 1
-	}
-	if t := run.Trouble[f.Frame]; t != nil {
-		for _, a := range t.Attempts {
-			i := j.of(run.ID, f.Frame, a)
-			counts := a.Counts
-			if i >= 0 && j.counts(i) != a.Counts && (!a.Counts || a.Node != l.Node) {
-				counts = !a.Counts
-				failed.Recounts = append(
-					failed.Recounts,
-					farm.Recount{Lease: a.Lease, Launch: a.Launch, Counts: counts},
-				)
-			}
-			if counts {
-				tried++
-			}
-			if i < 0 || !j.waited(i) {
-				attempts++
-			} else {
-				waited++ // by the clock; and not for ever, if nothing else is left to try
-			}
-		}
-	}
+	tried, attempts, waited := j.used(run, l, &failed, len(waits) > 0)
 	node := s.NodeName(l.Node)
 	used := tried >= run.Spec.Tries || attempts >= mostAttempts || waited >= mostAttempts
 	park := (f.Cause == CauseOutput || used) && !run.Raced(f.Frame)
@@ -155,6 +128,43 @@ func Failed(s *farm.State, f Failure, now time.Time) []farm.Record {
 	records = append(records, held...)
 	records = append(records, j.aside(s.Nodes[l.Node], l, now)...)
 	return append(records, j.bounded(l, run, f.Frame, records, now)...)
+}
+
+// used counts the tries that a frame has used up, those that it has had, and those that were
+// spent on something that all wait for, with the one that has just failed. Tries that count
+// otherwise than it seemed are noted with that.
+func (j *judgement) used(
+	run *farm.Run, l *farm.Lease, failed *farm.FrameFailed, waits bool,
+) (tried, attempts, waited int) {
+	tried, attempts = 1, 1
+	if !failed.Counts {
+		tried = 0
+	}
+	if waits || j.waited(len(j.mishaps)-1) {
+		attempts, waited = 0, 1
+	}
+	if t := run.Trouble[failed.Frame]; t != nil {
+		for _, a := range t.Attempts {
+			i := j.of(run.ID, failed.Frame, a)
+			counts := a.Counts
+			if i >= 0 && j.counts(i) != a.Counts && (!a.Counts || a.Node != l.Node) {
+				counts = !a.Counts
+				failed.Recounts = append(
+					failed.Recounts,
+					farm.Recount{Lease: a.Lease, Launch: a.Launch, Counts: counts},
+				)
+			}
+			if counts {
+				tried++
+			}
+			if i < 0 || !j.waited(i) {
+				attempts++
+			} else {
+				waited++ // by the clock; and not for ever, if nothing else is left to try
+			}
+		}
+	}
+	return tried, attempts, waited
 }
 
 // sceneChanged holds a run whose scene is not the one any more that it was submitted

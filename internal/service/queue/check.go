@@ -54,6 +54,26 @@ func checkWith(spec *farm.Spec) error {
 	return nil
 }
 
+// checkFailing fills in how often frames are tried, and looks when they have failed.
+func checkFailing(spec *farm.Spec) error {
+	if spec.Tries == 0 {
+		spec.Tries = 3
+	}
+	if spec.Tries < 1 || spec.Tries > maxTries {
+		return refusal.New(refusal.Invalid, "tries", "tries a frame must be 1 to %d, not %d", maxTries, spec.Tries)
+	}
+	if spec.HoldAfter < 0 {
+		return refusal.New(refusal.Invalid, "hold_after", "a run is held after 1 failed frame or more, or as the farm judges")
+	}
+	if spec.Stall < 0 || spec.Stall > mostStall || spec.Stall > 0 && spec.Stall < 1 {
+		return refusal.New(
+			refusal.Invalid, "stall_seconds",
+			"a renderer may be silent for 1 second to 30 days, or as long as its frames are expected to take",
+		)
+	}
+	return nil
+}
+
 // CheckSubmission returns the submission with all that is left out filled in,
 // or a *refusal.Refusal. It looks at the request alone, not at the farm.
 func (d *Desk) CheckSubmission(sub Submission) (Submission, error) {
@@ -77,20 +97,8 @@ func (d *Desk) CheckSubmission(sub Submission) (Submission, error) {
 	if err := pastDue(spec.Terms.Due, d.w.Now()); err != nil {
 		return sub, err
 	}
-	if spec.Tries == 0 {
-		spec.Tries = 3
-	}
-	if spec.Tries < 1 || spec.Tries > maxTries {
-		return sub, refusal.New(refusal.Invalid, "tries", "tries a frame must be 1 to %d, not %d", maxTries, spec.Tries)
-	}
-	if spec.HoldAfter < 0 {
-		return sub, refusal.New(refusal.Invalid, "hold_after", "a run is held after 1 failed frame or more, or as the farm judges")
-	}
-	if spec.Stall < 0 || spec.Stall > mostStall || spec.Stall > 0 && spec.Stall < 1 {
-		return sub, refusal.New(
-			refusal.Invalid, "stall_seconds",
-			"a renderer may be silent for 1 second to 30 days, or as long as its frames are expected to take",
-		)
+	if err := checkFailing(spec); err != nil {
+		return sub, err
 	}
 	if spec.StartOn < 0 {
 		return sub, refusal.New(refusal.Invalid, "start_on", "a run starts on 1 node or more, or on 0 for all at once")

@@ -97,30 +97,8 @@ func (t *transaction) decide(
 			farm.FramesSkipped{Run: run.ID, Frames: set, Note: note, Reason: reason, At: t.Now},
 		}, nil
 	case "park":
-		switch left := wanted.Minus(run.ToDo); {
-		case run.State.Closed():
-			return set, nil, refusal.New(refusal.Conflict, "", "%s is %s; it has no frames to park", name, run.State)
-		case wanted.Empty():
-			return set, nil, refusal.New(refusal.Invalid, "frames", "name the frames of %s to park", name)
-		case !left.Empty():
-			return set, nil, refusal.New(
-				refusal.Conflict, "frames",
-				"%s of %s cannot be parked: done, parked, or on a node now; hold the run first to take frames off their nodes",
-				triage.FramesText(left), name,
-			)
-		case wanted.Len() > mostParked:
-			return set, nil, refusal.New(
-				refusal.Invalid, "frames", "at most %d frames are parked at once; hold the run, or lower its ceiling", mostParked,
-			)
-		}
-		for f := range wanted.All() {
-			reason := fmt.Sprintf("%s has parked frame %d", by, f)
-			if note != "" {
-				reason += ": " + note
-			}
-			records = append(records, farm.FrameParked{Run: run.ID, Frame: f, Reason: reason, At: t.Now})
-		}
-		return wanted, records, nil
+		records, err = t.park(run, wanted, note, by)
+		return wanted, records, err
 	case "accept":
 		if set = wanted; set.Empty() {
 			set = run.Suspects()
@@ -146,4 +124,35 @@ func (t *transaction) decide(
 		"frames are parked, skipped or accepted; do is park, skip or accept, not %.40q",
 		do,
 	)
+}
+
+// park returns the Records that set frames of a run aside which are to do.
+func (t *transaction) park(
+	run *farm.Run, wanted frames.Set, note, by string,
+) (records []farm.Record, err error) {
+	name := run.Spec.Name()
+	switch left := wanted.Minus(run.ToDo); {
+	case run.State.Closed():
+		return nil, refusal.New(refusal.Conflict, "", "%s is %s; it has no frames to park", name, run.State)
+	case wanted.Empty():
+		return nil, refusal.New(refusal.Invalid, "frames", "name the frames of %s to park", name)
+	case !left.Empty():
+		return nil, refusal.New(
+			refusal.Conflict, "frames",
+			"%s of %s cannot be parked: done, parked, or on a node now; hold the run first to take frames off their nodes",
+			triage.FramesText(left), name,
+		)
+	case wanted.Len() > mostParked:
+		return nil, refusal.New(
+			refusal.Invalid, "frames", "at most %d frames are parked at once; hold the run, or lower its ceiling", mostParked,
+		)
+	}
+	for f := range wanted.All() {
+		reason := fmt.Sprintf("%s has parked frame %d", by, f)
+		if note != "" {
+			reason += ": " + note
+		}
+		records = append(records, farm.FrameParked{Run: run.ID, Frame: f, Reason: reason, At: t.Now})
+	}
+	return records, nil
 }
