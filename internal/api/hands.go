@@ -28,7 +28,14 @@ func (s *Server) pastHands(c *gin.Context, f *floor.Floor) {
 	found, err := s.svc.Store().Hands(c, before, int(limit), sight.Hidden())
 	out := wire.PastHands{Hands: []wire.PastHand{}}
 	var sentences []*string
+	saying, sayingErr := f.Views.Saying(c)
+	if err == nil {
+		err = sayingErr
+	}
 	for _, h := range found {
+		if now, open := saying[h.ID]; open {
+			h.Sentence, h.Evidence = now[0], now[1]
+		}
 		out.Hands = append(out.Hands, wire.PastHand(h))
 	}
 	for i := range out.Hands {

@@ -120,7 +120,14 @@ func (s *Service) Night(ctx context.Context, q NightQuery, sight farm.Sight) (ou
 	if err != nil {
 		return out, err
 	}
+	saying, err := f.Views.Saying(ctx)
+	if err != nil {
+		return out, err
+	}
 	for _, h := range hands {
+		if now, open := saying[h.ID]; open {
+			h.Sentence, h.Evidence = now[0], now[1]
+		}
 		out.Hands = append(out.Hands, wire.PastHand(h))
 	}
 	for i := range out.Hands {

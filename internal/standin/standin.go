@@ -107,6 +107,8 @@ func (r *Receiver) Stop() {
 	close(r.quit)
 	_ = r.http.Close()
 	_ = r.smtp.Close()
+	_ = r.web.Close() // where they had not begun yet
+	_ = r.post.Close()
 	r.done.Wait()
 }
 

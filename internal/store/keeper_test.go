@@ -249,7 +249,7 @@ func (k *keeper) randomHand(r *rand.Rand, n farm.NodeID) {
 		return
 	}
 	if r.IntN(5) == 0 {
-		k.do(farm.HandEnded{Hand: h.ID, Of: of, At: now})
+		k.do(farm.HandEnded{Hand: h.ID, Of: of, Sentence: []string{"", "It’s over."}[r.IntN(2)], Evidence: "seen", At: now})
 		return
 	}
 	do := farm.HandActs()[r.IntN(len(farm.HandActs()))]

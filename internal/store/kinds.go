@@ -457,8 +457,11 @@ var kinds = map[farm.Kind]kept{
 		}),
 	},
 	farm.HandEnded{}.Kind(): {
-		statement: `UPDATE hand SET ended_at = r.at
-		FROM jsonb_to_recordset($1::jsonb) AS r(hand bigint, at timestamptz) WHERE hand.id = r.hand`,
+		statement: `UPDATE hand SET ended_at = r.at,
+			sentence = CASE WHEN r.sentence <> '' THEN r.sentence ELSE hand.sentence END,
+			evidence = CASE WHEN r.sentence <> '' THEN COALESCE(r.evidence, '') ELSE hand.evidence END
+		FROM jsonb_to_recordset($1::jsonb) AS r(hand bigint, sentence text, evidence text, at timestamptz)
+		WHERE hand.id = r.hand`,
 		touches: of(func(r farm.HandEnded) (writes, reads []row) {
 			return []row{hand(r.Hand)}, nil
 		}),

@@ -60,7 +60,7 @@ func TestNoticesArrive(t *testing.T) {
 	f.service.end(syscall.SIGTERM)
 	f.serving = []string{
 		"--notices-inward", "127.0.0.1", "--mail", "smtp+plain://" + r.Mail(), "--mail-from", "farm@pellmarsh.example",
-		"--url", "https://farm.pellmarsh.example", "--hurry-notices", "50",
+		"--url", "https://farm.pellmarsh.example", "--hurry-notices", "200",
 	}
 	f.serve()
 	f.signIn()

@@ -166,7 +166,7 @@ func TestEveryCauseForReal(t *testing.T) {
 	f.join("kiln-01", "--renderers", "practice-single")
 	f.join("kiln-02", "--renderers", "practice-single")
 	id := f.submit(wire.Submit{
-		Job: "salt", Recipe: "practice-single", Scene: "salt.practice", Frames: fmt.Sprintf("1-%d", blank+9), Tries: 1,
+		Job: "salt", Recipe: "practice-single", Scene: "salt.practice", Frames: fmt.Sprintf("1-%d", blank+80), Tries: 1,
 		Stall: 2,
 	})
 	run := f.ended(id)

@@ -100,9 +100,12 @@ func (r HandRaised) apply(s *State) error {
 
 // HandEnded says that something is over by itself.
 type HandEnded struct {
-	Hand HandID    `json:"hand"`
-	Of   HandOf    `json:"of"`
-	At   time.Time `json:"at"`
+	Hand HandID `json:"hand"`
+	Of   HandOf `json:"of"`
+	// what was said of it last; empty: as when it was raised
+	Sentence string    `json:"sentence,omitempty"`
+	Evidence string    `json:"evidence,omitempty"`
+	At       time.Time `json:"at"`
 }
 
 // Kind implements [Record].
@@ -121,6 +124,9 @@ func (r HandEnded) apply(s *State) error {
 	}
 	next := *h
 	next.EndedAt = r.At
+	if r.Sentence != "" {
+		next.Sentence, next.Evidence = r.Sentence, r.Evidence
+	}
 	s.Hands[r.Of] = &next
 	return nil
 }

@@ -5,6 +5,7 @@ package hands
 
 import (
 	"cmp"
+	"maps"
 	"slices"
 	"time"
 
@@ -31,13 +32,14 @@ const mostOpen = 1000
 // the State; the zero value is ready.
 type Ledger struct {
 	missed map[farm.HandOf]time.Time // since when what is open has not been seen
+	last   map[farm.HandOf]Alert     // what was said of what is open
 }
 
 // Compare returns the Records that follow from what needs a hand now: what is new, what has
 // come again or grown, and what is over.
 func (l *Ledger) Compare(s *farm.State, alerts []Alert, now time.Time) (records []farm.Record) {
 	if l.missed == nil {
-		l.missed = map[farm.HandOf]time.Time{}
+		l.missed, l.last = map[farm.HandOf]time.Time{}, map[farm.HandOf]Alert{}
 	}
 	next, open := s.LastHand, len(s.Hands)
 	seen := map[farm.HandOf]bool{}
@@ -47,6 +49,7 @@ func (l *Ledger) Compare(s *farm.State, alerts []Alert, now time.Time) (records 
 		}
 		seen[a.Of] = true
 		delete(l.missed, a.Of)
+		l.last[a.Of] = a
 		raised := farm.Hand{
 			Of: a.Of, Project: a.Project, Extent: a.Extent, Sentence: a.Sentence, Evidence: a.Evidence, Count: 1,
 			RaisedAt: now, LastAt: now,
@@ -82,9 +85,14 @@ func (l *Ledger) Compare(s *farm.State, alerts []Alert, now time.Time) (records 
 			delete(l.missed, of)
 		}
 	}
+	maps.DeleteFunc(l.last, func(of farm.HandOf, _ Alert) bool { return !seen[of] && s.Hands[of] == nil })
 	slices.SortFunc(over, func(a, b *farm.Hand) int { return cmp.Compare(a.ID, b.ID) })
 	for _, h := range over {
-		records = append(records, farm.HandEnded{Hand: h.ID, Of: h.Of, At: now})
+		last := l.last[h.Of]
+		delete(l.last, h.Of)
+		records = append(records, farm.HandEnded{
+			Hand: h.ID, Of: h.Of, Sentence: last.Sentence, Evidence: last.Evidence, At: now,
+		})
 	}
 	return records
 }

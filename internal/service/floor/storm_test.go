@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"vexillum/internal/core/farm"
+	"vexillum/internal/core/hands"
 	"vexillum/internal/core/pace"
 	"vexillum/internal/notify"
 	"vexillum/internal/recipe"
@@ -152,4 +153,21 @@ func BenchmarkNoticeStorm(b *testing.B) {
 			b.ReportMetric(float64(s.made), "notices")
 		})
 	}
+}
+
+// BenchmarkLookingForHands measures what looking for what needs a hand costs the loop once a
+// second, with 2,000 nodes at work.
+func BenchmarkLookingForHands(b *testing.B) {
+	f := crowdedFloor(b, 2000)
+	ctx, stop := context.WithCancel(context.Background())
+	var parts sync.WaitGroup
+	parts.Go(func() { _ = f.Run(ctx) })
+	for b.Loop() {
+		err := f.Views.Alerts(ctx, func(*farm.State, []hands.Alert, time.Time) []farm.Record { return nil })
+		if err != nil {
+			b.Fatal(err)
+		}
+	}
+	stop()
+	parts.Wait()
 }

@@ -31,21 +31,26 @@ type Desk struct {
 // New returns the desk of a service.
 func New(w *writer.Writer, s *farm.State, finder Finder) *Desk { return &Desk{w, s, finder} }
 
-// lookEvery is how often it is looked what needs a hand.
-const lookEvery = time.Second
+// lookEvery is how often it is looked what needs a hand; on a farm where a look takes long it
+// is less often, so that looks take at most one part in lookShare of the time.
+const (
+	lookEvery = time.Second
+	lookShare = 50
+)
 
 // Keep notes what is new and what is over until the context ends.
 func (d *Desk) Keep(ctx context.Context, log *slog.Logger) {
-	every := time.NewTicker(lookEvery)
-	defer every.Stop()
 	var ledger hands.Ledger
+	pause := lookEvery
 	for {
 		select {
 		case <-ctx.Done():
 			return
-		case <-every.C:
+		case <-time.After(pause):
 		}
+		began := time.Now()
 		err := d.finder.Alerts(ctx, ledger.Compare)
+		pause = max(lookEvery, lookShare*time.Since(began))
 		if err != nil && ctx.Err() == nil && !errors.Is(err, writer.ErrGone) {
 			log.Error("noting what needs a hand", "error", err)
 		}

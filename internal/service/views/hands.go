@@ -129,6 +129,21 @@ func (b *Board) Alerts(
 	})
 }
 
+// Saying returns what is said now of what needs a hand, by its number: the sentence and what
+// speaks for it.
+func (b *Board) Saying(ctx context.Context) (map[int64][2]string, error) {
+	out := map[int64][2]string{}
+	err := b.do(ctx, func(t *transaction) error {
+		for _, v := range b.raw(t.Now, farm.Sight{}) {
+			if h := b.s.Hands[handOf(v)]; h != nil && h.EndedAt.IsZero() {
+				out[int64(h.ID)] = [2]string{v.Sentence, v.Evidence}
+			}
+		}
+		return nil
+	})
+	return out, err
+}
+
 // Veiled takes out of sentences the names of runs that somebody does not see.
 func (b *Board) Veiled(ctx context.Context, sight farm.Sight, sentences ...*string) error {
 	if sight.All() {

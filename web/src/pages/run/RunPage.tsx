@@ -159,7 +159,7 @@ function RunView({ run, runs, nodes, project, me }: RunViewProps) {
           )}
           <FrameMap run={run} index={index} states={states} timings={timings} chosen={shown} onChoose={setChosen} />
           <Workers run={run} nodes={nodes} />
-          <Troubles run={run} now={now} may={maySteer(me, run)} />
+          <Troubles run={run} timings={timings} now={now} may={maySteer(me, run)} />
           <Suspects run={run} may={maySteer(me, run)} onChoose={setChosen} />
         </div>
         <div className="min-w-0">

@@ -3,11 +3,20 @@ import { Link } from "react-router";
 import type { Run } from "../../api/client";
 import { useFrameActs } from "../../parts/frameActs";
 import { clock, told } from "../../parts/time";
+import { EvidenceGrid } from "./EvidenceGrid";
+import type { Timing } from "./timings";
 
 /** Failed frames that are listed at once. */
 const mostTroubles = 12;
 
-export function Troubles({ run, now, may }: { run: Run; now: number; may: boolean }) {
+interface Props {
+  run: Run;
+  timings: ReadonlyMap<number, Timing>;
+  now: number;
+  may: boolean;
+}
+
+export function Troubles({ run, timings, now, may }: Props) {
   const acts = useFrameActs(run);
   const [all, setAll] = useState(false);
   if (run.troubles.length === 0) {
@@ -18,6 +27,7 @@ export function Troubles({ run, now, may }: { run: Run; now: number; may: boolea
       <h2 className="section">
         <b>Trouble</b> {run.troubles.length === 1 ? "1 frame" : `${run.troubles.length} frames`}
       </h2>
+      <EvidenceGrid run={run} timings={timings} now={now} />
       <ul>
         {run.troubles.slice(0, all ? undefined : mostTroubles).map((trouble) => (
           <li key={trouble.frame} className="border-b border-hair py-2">
@@ -42,25 +52,7 @@ export function Troubles({ run, now, may }: { run: Run; now: number; may: boolea
                 </span>
               )}
             </p>
-            {trouble.failed.map((attempt, i) => (
-              <p key={i} className="truncate text-xs text-muted" title={told(attempt.message, now)}>
-                <span className="num">{clock(attempt.at, now)}</span>{" "}
-                <Link
-                  to={`/nodes/${attempt.node_id}?lease=${attempt.lease}`}
-                  title="What its renderer said"
-                  className="hover:underline"
-                >
-                  {attempt.node}
-                </Link>
-                : {attempt.cause}
-                {attempt.blame.who && (
-                  <span title="as it was seen then">
-                    , {attempt.blame.who} ({attempt.blame.text})
-                  </span>
-                )}{" "}
-                – {told(attempt.message, now).split("\n").slice(0, 2).join(" · ")}
-              </p>
-            ))}
+            <Attempts of={trouble} now={now} />
           </li>
         ))}
       </ul>
@@ -73,8 +65,76 @@ export function Troubles({ run, now, may }: { run: Run; now: number; may: boolea
   );
 }
 
+type Trouble = Run["troubles"][number];
+
+/** The tries of a frame that failed: a line each, or side by side with all that was said. */
+function Attempts({ of: trouble, now }: { of: Trouble; now: number }) {
+  const [beside, setBeside] = useState(false);
+  return (
+    <>
+      {beside ? (
+        <div
+          className="mt-1 flex gap-3 overflow-x-auto pb-1"
+          tabIndex={0}
+          role="region"
+          aria-label="Tries side by side"
+        >
+          {trouble.failed.map((attempt, i) => (
+            <div key={i} className="min-w-64 flex-1 border-l-2 border-hair pl-2 text-xs">
+              <p>
+                <Try of={attempt} now={now} />
+              </p>
+              <pre className="num mt-1 max-h-64 overflow-auto whitespace-pre-wrap text-muted" tabIndex={0}>
+                {told(attempt.message, now)}
+              </pre>
+            </div>
+          ))}
+        </div>
+      ) : (
+        trouble.failed.map((attempt, i) => (
+          <p key={i} className="truncate text-xs text-muted" title={told(attempt.message, now)}>
+            <Try of={attempt} now={now} /> – {told(attempt.message, now).split("\n").slice(0, 2).join(" · ")}
+          </p>
+        ))
+      )}
+      {trouble.failed.length > 0 && (
+        <button
+          type="button"
+          className="btn btn-ghost btn-xs font-normal underline decoration-dotted"
+          aria-expanded={beside}
+          onClick={() => setBeside(!beside)}
+        >
+          {beside ? "Less" : trouble.failed.length === 1 ? "All that was said" : "Side by side"}
+        </button>
+      )}
+    </>
+  );
+}
+
+/** When and where a try was, what failed, and who was to blame. */
+function Try({ of: attempt, now }: { of: Trouble["failed"][number]; now: number }) {
+  return (
+    <>
+      <span className="num">{clock(attempt.at, now)}</span>{" "}
+      <Link
+        to={`/nodes/${attempt.node_id}?lease=${attempt.lease}`}
+        title="What its renderer said"
+        className="hover:underline"
+      >
+        {attempt.node}
+      </Link>
+      : {attempt.cause}
+      {attempt.blame.who && (
+        <span title="as it was seen then">
+          , {attempt.blame.who} ({attempt.blame.text})
+        </span>
+      )}
+    </>
+  );
+}
+
 /** Where a frame stands that has failed, as the end of a sentence. */
-function standing(trouble: Run["troubles"][number], run: Run): string {
+function standing(trouble: Trouble, run: Run): string {
   if (trouble.skipped) {
     return trouble.note ? `is skipped: ${trouble.note}` : "is skipped: somebody has given it up";
   }
