@@ -51,6 +51,14 @@ func (q NightQuery) span(now time.Time) (from, to time.Time, err error) {
 	return from, to, nil
 }
 
+func bucketsView(list []night.Bucket) []wire.NightBucket {
+	out := make([]wire.NightBucket, len(list))
+	for i, b := range list {
+		out[i] = wire.NightBucket{At: b.At.UTC(), Tries: b.Tries}
+	}
+	return out
+}
+
 // Night returns what went wrong in a while, as far as somebody sees it.
 func (s *Service) Night(ctx context.Context, q NightQuery, sight farm.Sight) (out wire.Night, err error) {
 	f, err := s.Floor()
@@ -94,10 +102,7 @@ func (s *Service) Night(ctx context.Context, q NightQuery, sight farm.Sight) (ou
 			Nodes: c.Nodes, Blame: c.Blame,
 		})
 	}
-	out.Minutes = minutes(total)
-	for _, b := range night.Over(tries, from, to, nightParts) {
-		out.Over = append(out.Over, wire.NightBucket{At: b.At.UTC(), Tries: b.Tries})
-	}
+	out.Minutes, out.Over = minutes(total), bucketsView(night.Over(tries, from, to, nightParts))
 	deeds, err := s.o.Store.Deeds(ctx, from, to, hidden, nightDeeds)
 	if err != nil {
 		return out, err

@@ -202,8 +202,8 @@ trouble:
 		10: "no frame", 11: "stalled",
 	}
 	for _, trouble := range run.Troubles {
-		if len(trouble.Failed) != 2 {
-			t.Errorf("frame %d failed %d times, want its 2 tries", trouble.Frame, len(trouble.Failed))
+		if n := len(trouble.Failed); n < 2 || n > 4 { // more than its 2 tries where one was put down to something else
+			t.Errorf("frame %d failed %d times, want its 2 tries", trouble.Frame, n)
 			continue
 		}
 		if trouble.Failed[0].Node == trouble.Failed[1].Node {

@@ -155,7 +155,8 @@ func (d *Dealer) Offer(n *farm.Node, run *farm.Run, warm *farm.Lease, now time.T
 		return set, why
 	}
 	if of := s.WaitsOf(n, run); len(of) > 0 && run.Spec.Mode != farm.ModeWhole {
-		if fresh := set.Minus(d.bars(run, now).tried); !fresh.Empty() {
+		may, _ := d.leaves(n, run, now)
+		if fresh := may.Minus(d.bars(run, now).tried); !fresh.Empty() {
 			set = fresh // what has failed before may do so again, whatever is back
 		}
 		set = ordered(run, set, 1)

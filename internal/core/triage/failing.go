@@ -181,6 +181,15 @@ func (j *judgement) innocent(run *farm.Run, frame int, of func(blame.Suspect) bo
 	if t == nil || len(t.Attempts) >= mostAttempts {
 		return false
 	}
+	had := 0 // also those that were forgiven when it was tried again before
+	for _, m := range j.mishaps {
+		if m.Run == run.ID && m.Frame == frame {
+			had++
+		}
+	}
+	if had >= mostAttempts {
+		return false
+	}
 	tried, blamed := 0, false
 	for _, a := range t.Attempts {
 		i := j.of(run.ID, frame, a)
