@@ -96,7 +96,8 @@ func (a *app) runDemo(ctx context.Context, o demo.Options, once bool) error {
   Frames arrive in %s, and what the farm tells people at %s.
   Ctrl-C ends everything.
 
-`, duration(time.Since(began)), address, demo.Name, demo.Password, speak, speak, speak, filepath.Join(o.Dir, "frames"), farm.Post())
+`, duration(time.Since(began)), address, demo.Name, demo.Password, speak, speak, speak, filepath.Join(o.Dir, "frames"),
+		farm.Post())
 	select {
 	case <-ctx.Done():
 		return nil

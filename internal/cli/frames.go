@@ -31,8 +31,8 @@ func (a *app) parkCommand() *cobra.Command {
 	c, in := a.framesCommand(
 		"park",
 		"Set frames aside for now; the rest goes on",
-		"Parks frames of a run that are to do and not on a node, as if they had failed: the rest goes on, and they wait for a\n"+
-			"person. vexillum retry has them rendered after all, and vexillum skip gives them up.",
+		"Parks frames of a run that are to do and not on a node, as if they had failed: the rest goes on, and they wait\n"+
+			"for a person. vexillum retry has them rendered after all, and vexillum skip gives them up.",
 		"  vexillum park salt_010 --frames 12,40-44 --note \"the cache is simulated anew\"",
 	)
 	c.Flags().StringVar(&in.Note, "note", "", "why, for those who look")

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"net/url"
 	"strconv"
 	"strings"
 	"time"
@@ -22,8 +21,8 @@ func (a *app) handsCommand() *cobra.Command {
 	var all bool
 	c := a.jsonFlag(&cobra.Command{
 		Use: "hands", Short: "Say what needs a hand, what costs most first",
-		Long: "Lists what needs a person: what holds up most comes first, what is due within a day counting ten times. Each has a\n" +
-			"number, with which it is taken, put off until a time, or resolved. What is over leaves the list by itself.",
+		Long: "Lists what needs a person: what holds up most comes first, what is due within a day counting ten times. Each\n" +
+			"has a number, with which it is taken, put off until a time, or resolved. What is over leaves by itself.",
 		Example: "  vexillum hands\n  vexillum hands take 12\n  vexillum hands snooze 12 --until 08:00\n" +
 			"  vexillum hands resolve 12 --note \"the disk is changed\"\n  vexillum hands history",
 		Args: cobra.NoArgs,
@@ -143,10 +142,10 @@ func (a *app) tellHands(list []wire.NeedHand, all bool) {
 		if h.ID != 0 {
 			number = fmt.Sprintf("#%d", h.ID)
 		}
-		fmt.Fprintf(a.out, "%-5s %s\n", number, inZone(h.Sentence, now))
+		fmt.Fprintf(a.out, "%-5s %s\n", number, h.Sentence)
 		var more []string
 		if h.Cost.Text != "" {
-			more = append(more, inZone(h.Cost.Text, now))
+			more = append(more, h.Cost.Text)
 		}
 		if h.Since != nil {
 			more = append(more, "since "+moment(*h.Since, now))
@@ -190,27 +189,25 @@ func timesText(n int) string {
 
 // handsHistoryCommand lists what needed a hand.
 func (a *app) handsHistoryCommand() *cobra.Command {
-	var before int64
-	var limit int
+	var page paging
 	c := a.jsonFlag(&cobra.Command{
 		Use: "history", Short: "Say what needed a hand, newest first, and what became of it", Args: cobra.NoArgs,
 	})
 	c.RunE = a.asking(func(ctx context.Context, cl *client.Client, _ []string) error {
-		q := url.Values{"before": {fmt.Sprint(before)}, "limit": {fmt.Sprint(limit)}}
-		page, err := get[wire.PastHands](ctx, cl, "/api/v1/hands/history?"+q.Encode())
+		past, err := get[wire.PastHands](ctx, cl, "/api/v1/hands/history?"+page.query().Encode())
 		if err != nil {
 			return err
 		}
 		if a.json {
-			return a.printJSON(page)
+			return a.printJSON(past)
 		}
-		if len(page.Hands) == 0 {
+		if len(past.Hands) == 0 {
 			fmt.Fprintln(a.out, "Nothing has needed a hand.")
 			return nil
 		}
 		now := time.Now()
 		t := newTable(a.out, ">#", zoned("since"), zoned("until"), ">times", "what", "who")
-		for _, h := range page.Hands {
+		for _, h := range past.Hands {
 			over := "–"
 			if h.EndedAt != nil {
 				over = clock(*h.EndedAt, now)
@@ -221,13 +218,10 @@ func (a *app) handsHistoryCommand() *cobra.Command {
 			)
 		}
 		t.print()
-		if page.Next > 0 {
-			fmt.Fprintf(a.out, "\nOlder ones: vexillum hands history --before %d\n", page.Next)
-		}
+		a.older(c, past.Next)
 		return nil
 	})
-	c.Flags().Int64Var(&before, "before", 0, "only those before this number")
-	c.Flags().IntVar(&limit, "limit", 50, "at most so many, 1 to 500")
+	page.bind(c)
 	return c
 }
 

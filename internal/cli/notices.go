@@ -40,8 +40,8 @@ func (a *app) noticesCommand() *cobra.Command {
 			t.print()
 		},
 	)
-	c.Long = "Lists the channels that notices go to: your own, or all where you are a wrangler. A channel is a webhook, signed as\n" +
-		"Standard Webhooks has it, or an address for e-mail."
+	c.Long = "Lists the channels that notices go to: your own, or all where you are a wrangler. A channel is a webhook, signed\n" +
+		"as Standard Webhooks has it, or an address for e-mail."
 	c.Example = "  vexillum notices set chat --webhook https://chat.example/hooks/farm\n" +
 		"  vexillum notices set nadia-night --mail nadia@pellmarsh.example --for nadia --on-call \\\n" +
 		"      --events failed,\"at risk\",\"needs a hand\" --quiet 22:00-07:00 --urgent\n" +
@@ -88,68 +88,148 @@ func quietText(c wire.Channel) string {
 	return text
 }
 
+// channelFlags are what is said of a channel on the command line.
+type channelFlags struct {
+	webhook, mail, person, quiet, zone string
+	events, projects                   []string
+	urgent, onCall, off, newSecret     bool
+}
+
 // noticesSetCommand makes or changes a channel.
 func (a *app) noticesSetCommand() *cobra.Command {
-	var in wire.ChannelSet
-	var webhook, mail, quiet string
+	var in channelFlags
 	c := a.jsonFlag(&cobra.Command{
-		Use: "set CHANNEL", Short: "Make a channel, or say anew what it is", Args: exactly(1, "a name for the channel"),
-		Long: "Makes a channel, or says anew what it is. What is not given is as by default: it tells of all, at all hours. The\n" +
-			"secret of a webhook is printed once, when it is made; --new-secret makes another.",
+		Use: "set CHANNEL", Short: "Make a channel, or change it", Args: exactly(1, "a name for the channel"),
+		Long: "Makes a channel, or changes what is given of one that is there. A new one tells of all, at all hours. The secret\n" +
+			"of a webhook is printed once, when it is made; --new-secret makes another.",
 	})
 	c.RunE = a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
 		if err := refuseEmpty(c); err != nil {
 			return err
 		}
-		switch {
-		case webhook != "" && mail == "":
-			in.Of, in.To = "webhook", webhook
-		case mail != "" && webhook == "":
-			in.Of, in.To = "mail", mail
-		default:
-			return usageError{errors.New("say where it goes: either --webhook URL or --mail ADDRESS")}
+		all, err := get[wire.Channels](ctx, cl, "/api/v1/channels")
+		if err != nil {
+			return err
 		}
-		if quiet != "" {
-			from, to, ok := strings.Cut(quiet, "-")
-			if !ok {
-				return usageError{fmt.Errorf("--quiet %q: write it like 22:00-07:00", quiet)}
+		var set wire.ChannelSet
+		for _, old := range all.Channels {
+			if old.Name == args[0] {
+				set = wire.ChannelSet{
+					Of: old.Of, To: old.To, Person: old.Person, Events: old.Events, Projects: old.Projects,
+					QuietFrom: old.QuietFrom, QuietTo: old.QuietTo, Zone: old.Zone, Urgent: old.Urgent,
+					OnCall: old.OnCall,
+					Off:    old.Off,
+				}
 			}
-			in.QuietFrom, in.QuietTo = from, to
-			if in.Zone == "" {
-				in.Zone = localZone()
-			}
+		}
+		if err := in.change(&set, c.Flags().Changed); err != nil {
+			return usageError{err}
 		}
 		var out wire.Channel
-		if err := cl.Do(ctx, http.MethodPut, "/api/v1/channels/"+url.PathEscape(args[0]), in, &out); err != nil {
+		if err := cl.Do(ctx, http.MethodPut, "/api/v1/channels/"+url.PathEscape(args[0]), set, &out); err != nil {
 			return err
 		}
 		if a.json {
 			return a.printJSON(out)
 		}
-		fmt.Fprintf(a.out, "%s tells %s of %s.\n", out.Name, out.To, allOr(out.Events))
-		if out.Secret != "" {
-			fmt.Fprintf(a.out, "Its secret, which is not told again: %s\n", out.Secret)
-		}
-		fmt.Fprintf(a.out, "Try it: vexillum notices try %s\n", out.Name)
+		a.tellChannel(out)
 		return nil
 	})
 	f := c.Flags()
-	f.StringVar(&webhook, "webhook", "", "URL that messages are posted to")
-	f.StringVar(&mail, "mail", "", "address that e-mail goes to")
-	f.StringVar(&in.Person, "for", "", "whose channel it is, who is told what they see alone (default: the farm's, or yours)")
-	f.StringSliceVar(
-		&in.Events, "events", nil,
-		"only these: done, 'done with gaps', failed, 'at risk', 'needs a hand', 'node silent', take-over (default: all)",
+	f.StringVar(&in.webhook, "webhook", "", "URL that messages are posted to")
+	f.StringVar(&in.mail, "mail", "", "address that e-mail goes to")
+	f.StringVar(
+		&in.person, "for", "",
+		"whose channel it is, who is told what they see alone; none: the farm's (default: the farm's, or yours)",
 	)
-	f.StringSliceVarP(&in.Projects, "project", "p", nil, "only of these projects (default: of all)")
-	f.StringVar(&quiet, "quiet", "", "hours in which nothing is sent, such as 22:00-07:00; it is sent when they end")
-	f.StringVar(&in.Zone, "zone", "", "time zone of that and of times in e-mail, such as Europe/Dublin (default: of this machine)")
-	f.BoolVar(&in.Urgent, "urgent", false, "send what is urgent in quiet hours, too")
-	f.BoolVar(&in.OnCall, "on-call", false, "only while its person is on call")
-	f.BoolVar(&in.Off, "off", false, "switch it off")
-	f.BoolVar(&in.NewSecret, "new-secret", false, "make another secret for a webhook")
+	f.StringSliceVar(
+		&in.events, "events", nil,
+		"only these: done, 'done with gaps', failed, 'at risk', 'needs a hand', 'node silent', take-over; or all",
+	)
+	f.StringSliceVarP(&in.projects, "project", "p", nil, "only of these projects; or all")
+	f.StringVar(
+		&in.quiet,
+		"quiet",
+		"",
+		"hours in which nothing is sent, such as 22:00-07:00; it is sent when they end; or none",
+	)
+	f.StringVar(
+		&in.zone, "zone", "",
+		"time zone of that and of times in e-mail, such as Europe/Dublin (default: that of this machine)",
+	)
+	f.BoolVar(&in.urgent, "urgent", false, "send what is urgent in quiet hours, too")
+	f.BoolVar(&in.onCall, "on-call", false, "only while its person is on call")
+	f.BoolVar(&in.off, "off", false, "switch it off; --off=false switches it on again")
+	f.BoolVar(&in.newSecret, "new-secret", false, "make another secret for a webhook")
 	a.completeFlags(c, map[string]lister{"project": projectList})
 	return c
+}
+
+// change puts what was given on the command line into a channel.
+func (in *channelFlags) change(set *wire.ChannelSet, given func(flag string) bool) error {
+	switch {
+	case given("webhook") && given("mail"):
+		return errors.New("it goes either to --webhook URL or to --mail ADDRESS")
+	case given("webhook"):
+		set.Of, set.To = "webhook", in.webhook
+	case given("mail"):
+		set.Of, set.To = "mail", in.mail
+	case set.Of == "":
+		return errors.New("say where it goes: either --webhook URL or --mail ADDRESS")
+	}
+	if given("for") {
+		if set.Person = in.person; in.person == "none" {
+			set.Person = ""
+		}
+	}
+	if given("events") {
+		set.Events = orAll(in.events)
+	}
+	if given("project") {
+		set.Projects = orAll(in.projects)
+	}
+	switch from, to, ok := strings.Cut(in.quiet, "-"); {
+	case !given("quiet"):
+	case in.quiet == "none":
+		set.QuietFrom, set.QuietTo = "", ""
+	case !ok:
+		return fmt.Errorf("--quiet %q: write it like 22:00-07:00, or none", in.quiet)
+	default:
+		set.QuietFrom, set.QuietTo = from, to
+	}
+	if given("zone") {
+		set.Zone = in.zone
+	} else if set.Zone == "" {
+		set.Zone = localZone()
+	}
+	for flag, to := range map[string]struct {
+		is  bool
+		set *bool
+	}{"urgent": {in.urgent, &set.Urgent}, "on-call": {in.onCall, &set.OnCall}, "off": {in.off, &set.Off}} {
+		if given(flag) {
+			*to.set = to.is
+		}
+	}
+	set.NewSecret = in.newSecret
+	return nil
+}
+
+// orAll returns a list, or none where that is all.
+func orAll(list []string) []string {
+	if len(list) == 1 && list[0] == "all" {
+		return nil
+	}
+	return list
+}
+
+func (a *app) tellChannel(c wire.Channel) {
+	fmt.Fprintf(a.out, "%s tells %s of %s.\n", c.Name, c.To, allOr(c.Events))
+	if c.Secret != "" {
+		fmt.Fprintf(a.out, "Its secret, which is not told again: %s\n", c.Secret)
+	}
+	if !c.Off {
+		fmt.Fprintf(a.out, "Try it: vexillum notices try %s\n", c.Name)
+	}
 }
 
 func (a *app) noticesDropCommand() *cobra.Command {
@@ -167,7 +247,8 @@ func (a *app) noticesDropCommand() *cobra.Command {
 
 func (a *app) noticesTryCommand() *cobra.Command {
 	return &cobra.Command{
-		Use: "try CHANNEL", Short: "Send a notice that says that it is a trial", Args: exactly(1, "the name of a channel"),
+		Use: "try CHANNEL", Short: "Send a notice that says that it is a trial",
+		Args: exactly(1, "the name of a channel"),
 		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
 			path := "/api/v1/channels/" + url.PathEscape(args[0]) + "/trial"
 			if err := cl.Do(ctx, http.MethodPost, path, nil, nil); err != nil {
@@ -184,8 +265,7 @@ func (a *app) noticesTryCommand() *cobra.Command {
 // noticesSentCommand lists notices and what became of them.
 func (a *app) noticesSentCommand() *cobra.Command {
 	var channel string
-	var before int64
-	var limit int
+	var page paging
 	c := a.jsonFlag(&cobra.Command{
 		Use: "sent", Short: "Say which notices were sent, newest first, and what became of them", Args: cobra.NoArgs,
 	})
@@ -193,24 +273,24 @@ func (a *app) noticesSentCommand() *cobra.Command {
 		if err := refuseEmpty(c); err != nil {
 			return err
 		}
-		q := url.Values{"before": {fmt.Sprint(before)}, "limit": {fmt.Sprint(limit)}}
+		q := page.query()
 		if channel != "" {
 			q.Set("channel", channel)
 		}
-		page, err := get[wire.SentNotices](ctx, cl, "/api/v1/notices?"+q.Encode())
+		sent, err := get[wire.SentNotices](ctx, cl, "/api/v1/notices?"+q.Encode())
 		if err != nil {
 			return err
 		}
 		if a.json {
-			return a.printJSON(page)
+			return a.printJSON(sent)
 		}
-		if len(page.Notices) == 0 {
+		if len(sent.Notices) == 0 {
 			fmt.Fprintln(a.out, "No notice was made yet.")
 			return nil
 		}
 		now := time.Now()
 		t := newTable(a.out, ">#", zoned("made"), "channel", "notice", "stands", ">tries", "answer")
-		for _, n := range page.Notices {
+		for _, n := range sent.Notices {
 			stands := n.State
 			if n.NextAt != nil && n.NextAt.After(now) {
 				stands += " until " + clock(*n.NextAt, now)
@@ -221,14 +301,11 @@ func (a *app) noticesSentCommand() *cobra.Command {
 			)
 		}
 		t.print()
-		if page.Next > 0 {
-			fmt.Fprintf(a.out, "\nOlder ones: vexillum notices sent --before %d\n", page.Next)
-		}
+		a.older(c, sent.Next)
 		return nil
 	})
 	c.Flags().StringVar(&channel, "channel", "", "only those to this channel")
-	c.Flags().Int64Var(&before, "before", 0, "only those before this number")
-	c.Flags().IntVar(&limit, "limit", 50, "at most so many, 1 to 500")
+	page.bind(c)
 	return c
 }
 
@@ -255,8 +332,8 @@ func (a *app) onCallCommand() *cobra.Command {
 		a, "on-call", "Say who is on call", "/api/v1/on-call",
 		a.tellOnCall,
 	)
-	c.Long = "Says who is on call by the farm's calendar: iCalendar, whose events name people of the farm in their summary or as\n" +
-		"attendees. Channels set with --on-call are told only while their person is. Where nobody is named, all of them are."
+	c.Long = "Says who is on call by the farm's calendar: iCalendar, whose events name people of the farm in their summary\n" +
+		"or as attendees. Channels set with --on-call are told only while their person is; all of them where nobody is named."
 	set := &cobra.Command{
 		Use: "set FILE", Short: "Set the calendar, from an iCalendar file (- reads standard input)",
 		Args: exactly(1, "an iCalendar file"),

@@ -4,11 +4,11 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"regexp"
 	"strings"
 	"time"
 	"unicode"
 	"unicode/utf8"
+	"vexillum/internal/core/farm"
 
 	"golang.org/x/term"
 )
@@ -40,9 +40,6 @@ func (s screen) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
-// moments are times as sentences of the service have them.
-var moments = regexp.MustCompile(`\b\d{4}-\d\d-\d\dT\d\d:\d\d:\d\dZ\b`)
-
 // moment writes a time as a person here reads it, with its zone.
 func moment(at, now time.Time) string { return clock(at, now) + at.Local().Format(" MST") }
 
@@ -51,13 +48,7 @@ func zoned(heading string) string { return heading + time.Now().Format(" (MST)")
 
 // inZone writes the moments in a text as a person here reads them.
 func inZone(text string, now time.Time) string {
-	return moments.ReplaceAllStringFunc(text, func(found string) string {
-		at, err := time.Parse(time.RFC3339, found)
-		if err != nil {
-			return found
-		}
-		return moment(at, now)
-	})
+	return farm.Moments(text, func(at time.Time) string { return moment(at, now) })
 }
 
 // visible returns a text with its control characters written out, but for ends

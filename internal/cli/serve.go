@@ -78,9 +78,11 @@ func (a *app) serveCommand() *cobra.Command {
 		"whose the files are that lie in the inbox directly; those in a folder called like a person are that person's",
 	)
 	f.StringVar(
-		&o.mail, "mail", "",
-		"mail server for notices: smtp://USER@HOST:PORT with STARTTLS, smtps:// or smtp+plain://; its password is read from "+
-			"VEXILLUM_MAIL_PASSWORD",
+		&o.mail,
+		"mail",
+		"",
+		"mail server for notices: smtp://USER@HOST:PORT with STARTTLS, smtps:// or smtp+plain://; its password is "+
+			"read from VEXILLUM_MAIL_PASSWORD",
 	)
 	f.StringVar(&o.mailFrom, "mail-from", "", "address that notices by e-mail are from")
 	f.StringVar(&o.mailCA, "mail-ca", "", "file with certificates to trust for the mail server (PEM)")

@@ -201,7 +201,12 @@ func (s *submission) bind(c *cobra.Command) {
 	f.StringVar(&s.memory, "memory", "", "memory that a lease takes of a node, such as 4GiB")
 	f.IntVar(&s.takes.Devices, "devices", 0, "graphics devices that a lease takes of a node")
 	f.IntVar(&s.in.Tries, "tries", 0, "attempts a frame before it is parked (default: 3)")
-	f.IntVar(&s.in.HoldAfter, "hold-after", 0, "frames that may fail before the run is held (default: as the farm judges)")
+	f.IntVar(
+		&s.in.HoldAfter,
+		"hold-after",
+		0,
+		"frames that may fail before the run is held (default: as the farm judges)",
+	)
 	f.IntVar(&s.in.Chunk, "chunk", 0, "frames handed out together (default: the dealer chooses)")
 	f.StringVar(&s.due, "due", "", "when it must be ready: 18:00, 'fri 18:00', '2031-03-04 18:00' or +3h")
 	f.StringVar(

@@ -264,7 +264,8 @@ func (a *app) showRun(r wire.Run, log []wire.HistoryLine) error {
 	for _, s := range []struct{ word, set string }{
 		{"done", r.Sets.Done}, {"suspect", r.Sets.Suspect}, {"delivering", r.Sets.Delivering},
 		{"verifying", r.Sets.Verifying}, {"rendering", r.Sets.Rendering},
-		{"dealt", r.Sets.Dealt}, {"failed", r.Sets.Failed}, {"parked", r.Sets.Parked}, {"skipped", r.Sets.Skipped}, {"to do", r.Sets.ToDo},
+		{"dealt", r.Sets.Dealt}, {"failed", r.Sets.Failed}, {"parked", r.Sets.Parked}, {"skipped", r.Sets.Skipped},
+		{"to do", r.Sets.ToDo},
 	} {
 		if s.set != "" {
 			fmt.Fprintf(a.out, "  %-13s %s\n", state(s.word), a.fit(s.set, 90))

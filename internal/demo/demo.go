@@ -104,8 +104,10 @@ func (f *Farm) start(ctx context.Context) error {
 	}
 	if err := f.kids.start(
 		filepath.Join(o.Dir, "service.log"), "serve", "--notices-inward", "127.0.0.1", "--mail",
-		"smtp+plain://"+f.post.Mail(), "--mail-from", "farm@pellmarsh.example", "--url", "http://"+o.Listen, "--listen", o.Listen, "--data", filepath.Join(o.Dir, "service"),
-		"--admin-password-file", passwordFile, "--inbox", filepath.Join(o.Dir, "inbox"), "--trial-after", trialAfter.String(),
+		"smtp+plain://"+f.post.Mail(), "--mail-from", "farm@pellmarsh.example", "--url", "http://"+o.Listen, "--listen",
+		o.Listen, "--data", filepath.Join(o.Dir, "service"),
+		"--admin-password-file", passwordFile, "--inbox", filepath.Join(o.Dir, "inbox"), "--trial-after",
+		trialAfter.String(),
 	); err != nil {
 		return err
 	}

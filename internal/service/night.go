@@ -70,7 +70,8 @@ func (s *Service) Night(ctx context.Context, q NightQuery, sight farm.Sight) (ou
 		return out, err
 	}
 	out = wire.Night{
-		From: from.UTC(), To: to.UTC(), Causes: []wire.NightCause{}, Over: []wire.NightBucket{}, Deeds: []wire.NightDeed{},
+		From: from.UTC(), To: to.UTC(), Causes: []wire.NightCause{}, Over: []wire.NightBucket{},
+		Deeds: []wire.NightDeed{},
 		Ended: []wire.NightRun{}, Hands: []wire.PastHand{},
 	}
 	hidden := sight.Hidden()

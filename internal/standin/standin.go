@@ -248,7 +248,8 @@ func (m *Message) read(kind, encoding string, body io.Reader) error {
 			if err != nil {
 				return err
 			}
-			if err := m.read(part.Header.Get("Content-Type"), part.Header.Get("Content-Transfer-Encoding"), part); err != nil {
+			h := part.Header
+			if err := m.read(h.Get("Content-Type"), h.Get("Content-Transfer-Encoding"), part); err != nil {
 				return err
 			}
 		}

@@ -27,15 +27,16 @@ type PastHand struct {
 	Note         string     `db:"note"`
 }
 
-const handColumns = `id, of->>'kind' AS kind, COALESCE(run, 0) AS run, COALESCE(node, 0) AS node, sentence, evidence, count,
-	raised_at, last_at, ended_at, taken_by, taken_at, snoozed_by, snoozed_until, resolved_by, resolved_at, note`
+const handColumns = `id, of->>'kind' AS kind, COALESCE(run, 0) AS run, COALESCE(node, 0) AS node, sentence, evidence,
+	count, raised_at, last_at, ended_at, taken_by, taken_at, snoozed_by, snoozed_until, resolved_by, resolved_at, note`
 
 // Hands returns what needed a hand, newest first, at most limit older than before (0: the
 // newest). What is about runs of hidden projects is left out.
 func (s *Store) Hands(ctx context.Context, before int64, limit int, hidden []string) ([]PastHand, error) {
 	out := []PastHand{}
 	err := s.db.SelectContext(ctx, &out, `SELECT `+handColumns+`
-		FROM hand WHERE ($1::bigint = 0 OR id < $1) AND NOT project = ANY(COALESCE($3::text[], '{}')) ORDER BY id DESC LIMIT $2`,
+		FROM hand WHERE ($1::bigint = 0 OR id < $1) AND NOT project = ANY(COALESCE($3::text[], '{}'))
+		ORDER BY id DESC LIMIT $2`,
 		before, limit, hidden,
 	)
 	if err != nil {

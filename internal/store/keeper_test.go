@@ -221,6 +221,9 @@ func (k *keeper) randomStep(r *rand.Rand, m *pace.Model, ask int64) {
 // randomHand lets something need a hand, or does something about it.
 func (k *keeper) randomHand(r *rand.Rand, n farm.NodeID) {
 	of := farm.HandOf{Kind: "silent", Node: n}
+	if list := k.state.Queue(); len(list) > 0 && r.IntN(3) == 0 {
+		of = farm.HandOf{Kind: farm.HandParked, Run: list[0].ID}
+	}
 	if r.IntN(3) == 0 {
 		of = farm.HandOf{Kind: "waiting", Subject: "place", Name: "it’s \"quoted\""}
 	}
@@ -233,13 +236,15 @@ func (k *keeper) randomHand(r *rand.Rand, n farm.NodeID) {
 	case 1:
 		k.do(farm.ChannelSet{At: now, Channel: farm.Channel{
 			Name: name, Of: farm.ChannelMail, To: "nadia@pellmarsh.example", Person: "nadia", OnCall: r.IntN(2) == 0,
-			Events: []farm.Event{farm.EventFailed}, Quiet: farm.Quiet{From: "22:00", To: "07:00", Zone: "Europe/Dublin"},
+			Events: []farm.Event{
+				farm.EventFailed,
+			}, Quiet: farm.Quiet{From: "22:00", To: "07:00", Zone: "Europe/Dublin"},
 		}}, farm.OnCallSet{Calendar: fmt.Sprint("it’s ", r.IntN(9)), At: now})
 	}
 	h := k.state.Hands[of]
 	if h == nil || r.IntN(4) == 0 {
 		raised := farm.Hand{
-			ID: k.state.LastHand + 1, Of: of, Project: "salt-clock", Extent: 1 + r.Int64N(3), Sentence: "It is silent.",
+			ID: k.state.LastHand + 1, Of: of, Project: "salt-clock", Sentence: "It is silent.",
 			Evidence: "It’s so.", Count: 1, RaisedAt: now, LastAt: now,
 		}
 		if h != nil {
@@ -249,7 +254,15 @@ func (k *keeper) randomHand(r *rand.Rand, n farm.NodeID) {
 		return
 	}
 	if r.IntN(5) == 0 {
-		k.do(farm.HandEnded{Hand: h.ID, Of: of, Sentence: []string{"", "It’s over."}[r.IntN(2)], Evidence: "seen", At: now})
+		k.do(
+			farm.HandEnded{
+				Hand:     h.ID,
+				Of:       of,
+				Sentence: []string{"", "It’s over."}[r.IntN(2)],
+				Evidence: "seen",
+				At:       now,
+			},
+		)
 		return
 	}
 	do := farm.HandActs()[r.IntN(len(farm.HandActs()))]
@@ -280,8 +293,9 @@ func (k *keeper) randomNode(r *rand.Rand, step int) {
 		k.do(
 			farm.NodeHealth{Node: n.ID, Health: farm.Sidelined, Reason: "smells", At: now},
 			farm.NodeHealth{
-				Node: n.ID, Health: farm.Sidelined, By: farm.ByTriage, Reason: "smells again", TrialAt: &until, Pause: 600,
-				At: now,
+				Node: n.ID, Health: farm.Sidelined, By: farm.ByTriage, Reason: "smells again", TrialAt: &until,
+				Pause: 600,
+				At:    now,
 			},
 			farm.NodeHealth{
 				Node:    n.ID,
@@ -527,7 +541,8 @@ func (k *keeper) compare() {
 				w.TakenScene, w.Suspect,
 			)
 		}
-		if g.Held != w.Held || !g.ReleasedAt.Equal(w.ReleasedAt) || !g.Redo.Equal(w.Redo) {
+		if g.Held != w.Held || !g.ReleasedAt.Equal(w.ReleasedAt) || !g.LookedAt.Equal(w.LookedAt) ||
+			!g.Redo.Equal(w.Redo) {
 			k.t.Fatalf(
 				"run %d: held for %q, released %v, redo %v; want %q, %v, %v", id, g.Held, g.ReleasedAt, g.Redo, w.Held,
 				w.ReleasedAt, w.Redo,

@@ -261,7 +261,7 @@ var kinds = map[farm.Kind]kept{
 		}),
 	},
 	farm.FrameParked{}.Kind(): {
-		statement: `UPDATE run SET parked = parked + r.frames
+		statement: `UPDATE run SET parked = parked + r.frames, looked_at = NULL
 		FROM (SELECT run, range_agg(int4range(frame, frame, '[]')) AS frames
 			FROM jsonb_to_recordset($1::jsonb) AS p(run bigint, frame int) GROUP BY run) r WHERE id = r.run`,
 		touches: of(func(r farm.FrameParked) (writes, reads []row) {
@@ -444,12 +444,12 @@ var kinds = map[farm.Kind]kept{
 		}),
 	},
 	farm.HandRaised{}.Kind(): {
-		statement: `INSERT INTO hand (id, of, project, run, node, extent, sentence, evidence, count, raised_at, last_at)
-		SELECT id, of, COALESCE(project, ''), (of->>'run')::bigint, (of->>'node')::bigint, extent, sentence, evidence,
+		statement: `INSERT INTO hand (id, of, project, run, node, sentence, evidence, count, raised_at, last_at)
+		SELECT id, of, COALESCE(project, ''), (of->>'run')::bigint, (of->>'node')::bigint, sentence, evidence,
 			count, raised_at, last_at
-		FROM jsonb_to_recordset($1::jsonb) AS r(id bigint, of jsonb, project text, extent bigint, sentence text,
+		FROM jsonb_to_recordset($1::jsonb) AS r(id bigint, of jsonb, project text, sentence text,
 			evidence text, count int, raised_at timestamptz, last_at timestamptz)
-		ON CONFLICT (id) DO UPDATE SET extent = excluded.extent, sentence = excluded.sentence,
+		ON CONFLICT (id) DO UPDATE SET sentence = excluded.sentence,
 			evidence = excluded.evidence, count = excluded.count, last_at = excluded.last_at, ended_at = NULL,
 			resolved_by = '', resolved_at = NULL, note = ''`,
 		touches: of(func(r farm.HandRaised) (writes, reads []row) {
@@ -467,7 +467,15 @@ var kinds = map[farm.Kind]kept{
 		}),
 	},
 	farm.HandActed{}.Kind(): {
-		statement: `UPDATE hand SET
+		statement: `WITH r AS (
+			SELECT * FROM jsonb_to_recordset($1::jsonb) AS p(hand bigint, of jsonb, act text, by text,
+			until timestamptz, note text, at timestamptz)
+		), looked AS (
+			UPDATE run SET looked_at = CASE r.act WHEN 'resolve' THEN r.at END FROM r
+			WHERE run.id = (r.of->>'run')::bigint AND r.act IN ('resolve', 'reopen')
+			AND r.of->>'kind' IN ('parked', 'failed')
+		)
+		UPDATE hand SET
 			taken_by = CASE r.act WHEN 'take' THEN r.by WHEN 'leave' THEN '' ELSE taken_by END,
 			taken_at = CASE r.act WHEN 'take' THEN r.at WHEN 'leave' THEN NULL ELSE taken_at END,
 			snoozed_by = CASE r.act WHEN 'snooze' THEN r.by WHEN 'wake' THEN '' ELSE snoozed_by END,
@@ -475,9 +483,11 @@ var kinds = map[farm.Kind]kept{
 			resolved_by = CASE r.act WHEN 'resolve' THEN r.by WHEN 'reopen' THEN '' ELSE resolved_by END,
 			resolved_at = CASE r.act WHEN 'resolve' THEN r.at WHEN 'reopen' THEN NULL ELSE resolved_at END,
 			note = CASE r.act WHEN 'resolve' THEN COALESCE(r.note, '') WHEN 'reopen' THEN '' ELSE hand.note END
-		FROM jsonb_to_recordset($1::jsonb) AS r(hand bigint, act text, by text, until timestamptz, note text,
-			at timestamptz) WHERE hand.id = r.hand`,
+		FROM r WHERE hand.id = r.hand`,
 		touches: of(func(r farm.HandActed) (writes, reads []row) {
+			if r.Of.Run != 0 {
+				return []row{hand(r.Hand), run(r.Of.Run)}, nil
+			}
 			return []row{hand(r.Hand)}, nil
 		}),
 	},
@@ -496,7 +506,8 @@ var kinds = map[farm.Kind]kept{
 		}),
 	},
 	farm.OnCallSet{}.Kind(): {
-		statement: `INSERT INTO on_call (calendar) SELECT calendar FROM jsonb_to_recordset($1::jsonb) AS r(calendar text)
+		statement: `INSERT INTO on_call (calendar) SELECT calendar
+		FROM jsonb_to_recordset($1::jsonb) AS r(calendar text)
 		ON CONFLICT (one) DO UPDATE SET calendar = excluded.calendar`,
 		touches: of(func(farm.OnCallSet) (writes, reads []row) {
 			return []row{named("on call", "")}, nil

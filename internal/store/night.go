@@ -68,10 +68,13 @@ func (s *Store) Deeds(ctx context.Context, from, to time.Time, hidden []string, 
 	err := s.db.SelectContext(ctx, &out, `SELECT at, run, node, reason FROM (
 			SELECT e.seq, e.at, COALESCE(e.run, 0) AS run, COALESCE(e.node, 0) AS node,
 				CASE WHEN e.kind = 'run moved' THEN r.job || '/' || r.kind || '-' || r.number || ' was held: '
-					WHEN e.kind = 'node health' THEN COALESCE('device ' || NULLIF(e.body->>'device', '') || ' of ', '') || n.name ||
-						CASE e.body->>'health' WHEN 'sidelined' THEN ' is sidelined: ' ELSE ' works again: ' END ELSE '' END || e.reason AS reason
+					WHEN e.kind = 'node health' THEN COALESCE('device ' || NULLIF(e.body->>'device', '') || ' of ', '')
+						|| n.name ||
+						CASE e.body->>'health' WHEN 'sidelined' THEN ' is sidelined: ' ELSE ' works again: ' END
+					ELSE '' END || e.reason AS reason
 			FROM event e LEFT JOIN run r ON r.id = e.run LEFT JOIN node n ON n.id = e.node
-			WHERE e.at >= $1 AND e.at <= $2 AND e.reason <> '' AND NOT COALESCE(r.project, '') = ANY(COALESCE($3::text[], '{}'))
+			WHERE e.at >= $1 AND e.at <= $2 AND e.reason <> ''
+			AND NOT COALESCE(r.project, '') = ANY(COALESCE($3::text[], '{}'))
 			AND (e.kind = 'wait set' OR e.kind = 'node health' AND e.body->>'by' = 'triage'
 				OR e.kind = 'run moved' AND e.body->>'held' IN ('failing', 'changed', 'step'))
 			ORDER BY e.seq DESC LIMIT $4) t ORDER BY seq`, from, to, hidden, limit)

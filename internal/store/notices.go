@@ -29,6 +29,8 @@ type NewNotice struct {
 	Body    json.RawMessage
 	Hand    int64 // 0: none
 	Due     time.Time
+	// Since is from when on nothing must have been said of the same hand.
+	Since time.Time
 }
 
 // mostRead is how many changes are looked at at once.
@@ -102,16 +104,13 @@ func addNotice(ctx context.Context, tx interface {
 			CASE WHEN w.n < $6 THEN '' ELSE 'too many wait for this channel' END
 		FROM (SELECT count(*) AS n FROM notice WHERE channel = $1 AND state = 'waiting') w
 		WHERE $3::bigint = 0 OR NOT EXISTS (SELECT FROM notice WHERE hand = $3 AND channel = $1 AND made_at > $7)`,
-		n.Channel, []byte(n.Body), n.Hand, now, n.Due, mostWaiting, now.Add(-toldLately),
+		n.Channel, []byte(n.Body), n.Hand, now, n.Due, mostWaiting, n.Since,
 	)
 	if err != nil {
 		return fmt.Errorf("keeping a notice for %s: %w", n.Channel, err)
 	}
 	return nil
 }
-
-// toldLately is how long nothing more is said of what needs a hand after it was said.
-const toldLately = 10 * time.Minute
 
 // AddNotice lets one notice wait for its channel.
 func (s *Store) AddNotice(ctx context.Context, n NewNotice, now time.Time) error {
@@ -196,7 +195,8 @@ func (s *Store) NextMessage(
 // still waits.
 func (s *Store) Sent(ctx context.Context, message, state, answer string, next, now time.Time) error {
 	_, err := s.db.ExecContext(ctx, `UPDATE notice SET tries = tries + 1, state = $2, answer = $3, next_at = $4,
-		ended_at = CASE WHEN $2 = 'waiting' THEN NULL ELSE $5::timestamptz END WHERE message = $1 AND state = 'waiting'`,
+		ended_at = CASE WHEN $2 = 'waiting' THEN NULL ELSE $5::timestamptz END
+		WHERE message = $1 AND state = 'waiting'`,
 		message, state, answer, next, now)
 	if err != nil {
 		return fmt.Errorf("noting what became of a message: %w", err)

@@ -105,8 +105,23 @@ func TestNoticesArrive(t *testing.T) {
 			t.Errorf("vexillum notices %s: %d %s", args, code, stderr)
 		}
 	}
+	for _, c := range []struct{ args, says string }{ // what is not given stays
+		{"set nadia --quiet 22:00-07:00 --zone Europe/Dublin", "nadia tells nadia@pellmarsh.example of done, failed."},
+		{"set nadia --events all", "of all"},
+		{"set nadia --events done,failed --quiet none", "of done, failed."},
+	} {
+		if out := f.must(append([]string{"notices"}, strings.Fields(c.args)...)...); !strings.Contains(out, c.says) {
+			t.Errorf("vexillum notices %s: %s", c.args, out)
+		}
+	}
+	if out := f.must("notices"); !strings.Contains(out, "salt-clock") || strings.Contains(out, "22:00") {
+		t.Error(out)
+	}
 	f.must("notices", "try", "chat")
-	f.wait("the trial has arrived", func() bool { return slices.Contains(told(t, r), "This is a trial of the channel chat.") })
+	f.wait(
+		"the trial has arrived",
+		func() bool { return slices.Contains(told(t, r), "This is a trial of the channel chat.") },
+	)
 
 	f.scene("salt.practice", "practice: 1\npicture: salt\ncost: 20ms\n")
 	f.scene("bad.practice", "practice: 1\npicture: salt\ncost: 20ms\ntrouble:\n  - {frame: 2, does: error}\n")
@@ -123,7 +138,10 @@ func TestNoticesArrive(t *testing.T) {
 	run.Job, run.Scene = "bad", "bad.practice"
 	f.ended(f.submit(run))
 	f.wait("it was tried in vain", func() bool {
-		return strings.Contains(f.must("notices", "sent", "--channel", "chat"), "500 Internal Server Error: out of order")
+		return strings.Contains(
+			f.must("notices", "sent", "--channel", "chat"),
+			"500 Internal Server Error: out of order",
+		)
 	})
 	f.service.end(syscall.SIGKILL)
 	f.serve()
@@ -178,7 +196,9 @@ func TestConsoleOfNotices(t *testing.T) {
 	f.patch("/api/v1/people/ines", wire.PersonChange{Role: "viewer", Password: password})
 	f.scene("bad.practice", "practice: 1\npicture: salt\ncost: 20ms\ntrouble:\n  - {frame: 2, does: error}\n")
 	f.join("kiln-01", "--renderers", "practice-single")
-	f.ended(f.submit(wire.Submit{Job: "bad", Recipe: "practice-single", Scene: "bad.practice", Frames: "1-3", Tries: 2}))
+	f.ended(
+		f.submit(wire.Submit{Job: "bad", Recipe: "practice-single", Scene: "bad.practice", Frames: "1-3", Tries: 2}),
+	)
 	c := f.open()
 	c.signInAs("ines", password)
 	c.sees("Queue")
@@ -214,11 +234,13 @@ func TestConsoleOfNotices(t *testing.T) {
 	c.do(chromedp.EmulateViewport(browser.Width, browser.Height))
 	c.accessible("the night")
 	if out := f.must("night", "--from", "00:00", "--to", "23:59"); !strings.Contains(out, "1 run ended: 1 done with gaps (bad/final-1).") ||
-		!strings.Contains(out, "2 tries failed") || !strings.Contains(out, "What waits for a person:") {
+		!strings.Contains(out, "2 tries failed") ||
+		!strings.Contains(out, "What waits for a person:") {
 		t.Error(out)
 	}
 	for args, says := range map[string]string{
-		"--from noon": "time of day", "--day yesterday": "not a date", "--day 2131-03-04": "not begun", "--zone nowhere": "time zone",
+		"--from noon": "time of day", "--day yesterday": "not a date", "--day 2131-03-04": "not begun",
+		"--zone nowhere": "time zone",
 	} {
 		if _, stderr, code := f.vexillum(append([]string{"night"}, strings.Fields(args)...)...); code == 0 ||
 			!strings.Contains(stderr, says) {
@@ -260,7 +282,8 @@ func TestWhoIsOnCallIsTold(t *testing.T) {
 		t.Fatal(err)
 	}
 	for args, says := range map[string]string{
-		"set " + file: "not an iCalendar file", "set /nowhere": "no file /nowhere", "set /dev/null": "not a regular file", "set": "iCalendar file",
+		"set " + file: "not an iCalendar file", "set /nowhere": "no file /nowhere",
+		"set /dev/null": "not a regular file", "set": "iCalendar file",
 	} {
 		if _, stderr, code := f.vexillum(append([]string{"on-call"}, strings.Fields(args)...)...); code == 0 ||
 			!strings.Contains(stderr, says) {

@@ -98,7 +98,8 @@ func TestTheFarmIsSetUpFromThePage(t *testing.T) {
 		}
 	}
 	if otter.Weight != 3 || otter.Frames != "tapes" || len(pools) != 1 || len(pools[0].Projects) != 1 || len(rates) != 2 ||
-		!otter.Closed || len(otter.Members) != 0 || rates[0].PerHour != 2 ||
+		!otter.Closed || len(otter.Members) != 0 ||
+		rates[0].PerHour != 2 ||
 		rates[1].Watts != 900 ||
 		len(people) != 1 {
 		t.Errorf("%+v, %+v, %+v, %+v", otter, pools, rates, people)

@@ -355,7 +355,8 @@ func TestFramesAreGivenUpAndAccepted(t *testing.T) {
 	if run := f.run(id); run.Sets.Suspect != "" || run.Sets.Skipped != "3,5" || run.Sets.Parked != "" {
 		t.Errorf("after a restart %+v", run.Sets)
 	}
-	if _, stderr, code := f.vexillum("retry", "salt", "--yes"); code == 0 || !strings.Contains(stderr, "but frames 3,5, which somebody has given up") {
+	if _, stderr, code := f.vexillum("retry", "salt", "--yes"); code == 0 ||
+		!strings.Contains(stderr, "but frames 3,5, which somebody has given up") {
 		t.Errorf("retry of what is skipped: %d %s", code, stderr)
 	}
 	f.must("retry", "salt", "--frames", "3,5", "--yes")

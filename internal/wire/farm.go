@@ -52,8 +52,6 @@ type NeedHand struct {
 	// the place, recipe or pool that it is about, if it is about one
 	Subject *Subject `json:"subject,omitempty"`
 	Action  string   `json:"action"` // retry, release, look at run or look at node
-	// Extent grows with what is news.
-	Extent int64 `json:"-"`
 
 	Since        *time.Time `json:"since"`         // null: just now
 	Count        int        `json:"count"`         // how often it has come

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"time"
 
 	"vexillum/internal/core/frames"
 )
@@ -189,6 +190,7 @@ func (s *State) frameParked(r FrameParked) error {
 	}
 	run.ToDo = run.ToDo.Minus(frames.One(r.Frame))
 	run.Parked = run.Parked.Union(frames.One(r.Frame))
+	run.LookedAt = time.Time{}
 	s.catalogue.park(run)
 	return nil
 }

@@ -8,9 +8,43 @@ import (
 // HandID numbers what needs a hand.
 type HandID int64
 
+// Kinds of what needs a hand.
+const (
+	HandParked    = "parked"    // frames of a run
+	HandFailed    = "failed"    // a run that has ended so
+	HandFailing   = "failing"   // a run that is held, as it fails everywhere
+	HandChanged   = "changed"   // a run that is held, as its scene has changed
+	HandStep      = "step"      // a run that is held, as what it waits for does not come
+	HandNobody    = "nobody"    // can take a run
+	HandScouts    = "scouts"    // of a run that waits for a yes
+	HandAtRisk    = "at risk"   // a run that is due
+	HandPreflight = "preflight" // of a run, which some nodes fail
+	HandSidelined = "sidelined" // a node
+	HandDevice    = "device"    // of a node, that is set aside
+	HandSilent    = "silent"    // a node
+	HandHush      = "hush"      // many nodes that fell silent together
+	HandFull      = "full"      // a node without room
+	HandWaiting   = "waiting"   // for a place, a licence or a renderer
+	HandPlace     = "place"     // that is away
+	HandDelivery  = "delivery"  // into a place that takes nothing
+	HandHeld      = "held"      // a place, a recipe or a pool, by a person
+)
+
+// HandKinds are all of them, the most urgent first.
+func HandKinds() []string {
+	return []string{
+		HandPlace, HandWaiting, HandDelivery, HandHush, HandFailed, HandFailing, HandNobody, HandParked, HandPreflight,
+		HandAtRisk, HandSidelined, HandDevice, HandFull, HandChanged, HandStep, HandScouts, HandSilent, HandHeld,
+	}
+}
+
+// ofFrames reports whether a hand is about frames that a run has given up by itself: once
+// somebody has looked, it is over, though they stay parked.
+func (of HandOf) ofFrames() bool { return of.Kind == HandParked || of.Kind == HandFailed }
+
 // HandOf is what something that needs a hand is about: the same again is the same.
 type HandOf struct {
-	Kind    string `json:"kind"` // parked, sidelined, waiting…
+	Kind    string `json:"kind"` // one of HandKinds
 	Run     RunID  `json:"run,omitempty"`
 	Node    NodeID `json:"node,omitempty"`
 	Subject string `json:"subject,omitempty"` // place, recipe, pool, licence, renderer or device; with its name
@@ -22,7 +56,6 @@ type Hand struct {
 	ID       HandID    `json:"id"`
 	Of       HandOf    `json:"of"`
 	Project  string    `json:"project,omitempty"` // of its run; empty: it is the farm's
-	Extent   int64     `json:"extent"`            // grows with what is news
 	Sentence string    `json:"sentence"`
 	Evidence string    `json:"evidence"`
 	Count    int       `json:"count"`     // how often it has come
@@ -41,6 +74,10 @@ type Hand struct {
 
 // Open reports whether a hand is still to be seen to.
 func (h *Hand) Open() bool { return h.EndedAt.IsZero() && h.ResolvedBy == "" }
+
+// Done reports whether somebody has done with what is still there: it is seen, and left alone.
+// Of what a run has given up it is the run that knows: seen again, it is more.
+func (h *Hand) Done() bool { return h.EndedAt.IsZero() && h.ResolvedBy != "" && !h.Of.ofFrames() }
 
 // Snoozed reports whether a hand is put off for now.
 func (h *Hand) Snoozed(now time.Time) bool { return now.Before(h.SnoozedUntil) }
@@ -175,6 +212,14 @@ func (r HandActed) apply(s *State) error {
 		return fmt.Errorf("there is no hand %d", r.Hand)
 	}
 	next := *h
+	if run := s.Runs[r.Of.Run]; run != nil && r.Of.ofFrames() {
+		switch r.Do {
+		case HandResolve:
+			run.LookedAt = r.At
+		case HandReopen:
+			run.LookedAt = time.Time{}
+		}
+	}
 	switch r.Do {
 	case HandTake:
 		next.TakenBy, next.TakenAt = r.By, r.At

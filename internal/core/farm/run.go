@@ -92,7 +92,7 @@ type Spec struct {
 	Height        int               `json:"height"`               // pixels
 	Values        map[string]string `json:"values"`               // the recipe's own settings
 	Tries         int               `json:"tries"`                // attempts a frame before it is parked
-	HoldAfter     int               `json:"hold_after,omitempty"` // frames that may fail before the run is held; 0: as the farm judges
+	HoldAfter     int               `json:"hold_after,omitempty"` // failed frames that hold the run; 0: as the farm judges
 	Chunk         int               `json:"chunk"`                // frames a lease; 0 lets the dealer choose
 	Owner         string            `json:"owner"`
 	Needs         string            `json:"needs,omitempty"` // what a node must be: an expression over traits
@@ -204,6 +204,7 @@ type Run struct {
 	SubmittedAt            time.Time
 	StartedAt              time.Time // zero before the first lease
 	ReleasedAt             time.Time // when it was last held and released; zero: never
+	LookedAt               time.Time // when somebody had done with its parked frames; zero: nobody has with all
 	EndedAt                time.Time // zero while open
 
 	ToDo       frames.Set

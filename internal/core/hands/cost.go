@@ -92,17 +92,17 @@ func CostOf(s *farm.State, of farm.HandOf, seconds func(*farm.Run) float64) (c C
 		}
 	}
 	switch run := s.Runs[of.Run]; {
-	case run != nil && (of.Kind == "parked" || of.Kind == "failed"):
+	case run != nil && (of.Kind == farm.HandParked || of.Kind == farm.HandFailed):
 		add(run, run.NeedsHand().Len())
 	case run != nil:
-		c.ToGo = of.Kind == "at risk" || of.Kind == "preflight"
+		c.ToGo = of.Kind == farm.HandAtRisk || of.Kind == farm.HandPreflight
 		add(run, run.Spec.Frames.Len()-run.Done.Len()-run.GivenUp().Len())
 	case of.Node != 0 && of.Subject != string(farm.FreezePlace):
 		nodeCost(s, of.Node, add)
 		if waiting(s) {
 			c.Node, c.Seconds = true, c.Seconds+nodeHour
 		}
-	case of.Kind == "hush":
+	case of.Kind == farm.HandHush:
 		for _, n := range s.NodeList() {
 			if n.Reach == farm.Silent {
 				nodeCost(s, n.ID, add)

@@ -15,7 +15,7 @@ func Example() {
 	s := farm.NewState()
 	var ledger hands.Ledger
 	silent := hands.Alert{
-		Of: farm.HandOf{Kind: "silent", Node: 3}, Extent: 1, Sentence: "kiln-03 has been silent since 20:00.",
+		Of: farm.HandOf{Kind: "silent", Node: 3}, Sentence: "kiln-03 has been silent since 20:00.",
 	}
 	for minute, alerts := range [][]hands.Alert{{silent}, nil, nil, {silent}} {
 		for _, r := range ledger.Compare(s, alerts, now.Add(time.Duration(minute)*time.Minute)) {

@@ -16,7 +16,6 @@ import (
 type Alert struct {
 	Of       farm.HandOf
 	Project  string // of its run; empty: it is the farm's
-	Extent   int64  // more than before is news, such as when the newest of it was; 1 where nothing grows
 	Sentence string
 	Evidence string
 }
@@ -26,7 +25,7 @@ type Alert struct {
 const overAfter = 10 * time.Second
 
 // mostOpen bounds what is kept at once.
-const mostOpen = 1000
+const mostOpen = 5000
 
 // Ledger compares what needs a hand with what is known of that. It belongs to the owner of
 // the State; the zero value is ready.
@@ -36,7 +35,7 @@ type Ledger struct {
 }
 
 // Compare returns the Records that follow from what needs a hand now: what is new, what has
-// come again or grown, and what is over.
+// come again, and what is over.
 func (l *Ledger) Compare(s *farm.State, alerts []Alert, now time.Time) (records []farm.Record) {
 	if l.missed == nil {
 		l.missed, l.last = map[farm.HandOf]time.Time{}, map[farm.HandOf]Alert{}
@@ -51,7 +50,7 @@ func (l *Ledger) Compare(s *farm.State, alerts []Alert, now time.Time) (records 
 		delete(l.missed, a.Of)
 		l.last[a.Of] = a
 		raised := farm.Hand{
-			Of: a.Of, Project: a.Project, Extent: a.Extent, Sentence: a.Sentence, Evidence: a.Evidence, Count: 1,
+			Of: a.Of, Project: a.Project, Sentence: a.Sentence, Evidence: a.Evidence, Count: 1,
 			RaisedAt: now, LastAt: now,
 		}
 		switch h := s.Hands[a.Of]; {
@@ -61,13 +60,10 @@ func (l *Ledger) Compare(s *farm.State, alerts []Alert, now time.Time) (records 
 			open++
 			next++
 			raised.ID = next
-		case h.EndedAt.IsZero() && a.Extent <= h.Extent:
+		case h.Open() || h.Done():
 			continue
-		default: // again, or more of it
-			raised.ID, raised.Count, raised.RaisedAt = h.ID, h.Count, h.RaisedAt
-			if !h.Open() {
-				raised.Count++
-			}
+		default: // again
+			raised.ID, raised.Count, raised.RaisedAt = h.ID, h.Count+1, h.RaisedAt
 		}
 		records = append(records, farm.HandRaised{Hand: raised})
 	}

@@ -39,11 +39,11 @@ func (b *book) act(of farm.HandOf, do farm.HandAct) {
 	}
 }
 
-func parked(n int64) Alert {
-	return Alert{Of: farm.HandOf{Kind: "parked", Run: 1}, Extent: n, Sentence: fmt.Sprintf("%d frames are parked.", n)}
+func silent(node farm.NodeID) Alert {
+	return Alert{Of: farm.HandOf{Kind: farm.HandSilent, Node: node}, Sentence: fmt.Sprintf("kiln-%02d is silent.", node)}
 }
 
-func TestMoreOfItIsNews(t *testing.T) {
+func TestTheSameAgainIsOne(t *testing.T) {
 	b := &book{t: t, s: farm.NewState()}
 	want := func(got, wanted string) {
 		t.Helper()
@@ -51,38 +51,76 @@ func TestMoreOfItIsNews(t *testing.T) {
 			t.Errorf("%q, want %q", got, wanted)
 		}
 	}
-	want(b.see(0, parked(1)), "hand raised")
-	want(b.see(time.Second, parked(1)), "")
-	want(b.see(2*time.Second, parked(3)), "hand raised")
-	h := b.s.Hands[parked(1).Of]
-	if h.Count != 1 || h.Sentence != "3 frames are parked." || !h.RaisedAt.Equal(start) {
+	of := silent(1).Of
+	want(b.see(0, silent(1)), "hand raised")
+	want(b.see(time.Second, silent(1)), "")
+	b.act(of, farm.HandTake)
+	b.act(of, farm.HandResolve)
+	want(b.see(2*time.Second, silent(1)), "") // it is still so, and somebody has done with it
+	if h := b.s.Hands[of]; h.Open() || !h.Done() {
 		t.Errorf("%+v", h)
 	}
-	want(b.see(3*time.Second, parked(2)), "")
-	b.act(h.Of, farm.HandTake)
-	b.act(h.Of, farm.HandResolve)
-	want(b.see(4*time.Second, parked(3)), "")
-	if b.s.Hands[h.Of].Open() {
-		t.Error("it is open though it was resolved")
-	}
-	want(b.see(5*time.Second, parked(4)), "hand raised") // more than was resolved
-	if h = b.s.Hands[h.Of]; !h.Open() || h.TakenBy != "nadia" {
-		t.Errorf("%+v", h)
-	}
+	b.act(of, farm.HandReopen)
+	want(b.see(3*time.Second, silent(1)), "")
+	want(b.see(4*time.Second), "")
+	want(b.see(5*time.Second, silent(1)), "") // it was gone for a moment
 	want(b.see(6*time.Second), "")
-	want(b.see(7*time.Second, parked(4)), "") // it was gone for a moment
-	want(b.see(8*time.Second), "")
+	want(b.see(15*time.Second), "")
+	last := silent(1)
+	last.Sentence = "kiln-01 was silent."
+	want(b.see(16*time.Second, last), "")
 	want(b.see(17*time.Second), "")
-	want(b.see(19*time.Second), "hand ended")
-	want(b.see(25*time.Minute, parked(1)), "hand raised")
-	if got := b.s.Hands[h.Of]; got.ID != h.ID || got.Count != 3 {
-		t.Errorf("%+v", got)
+	want(b.see(28*time.Second), "hand ended")
+	if h := b.s.Hands[of]; h.Sentence != last.Sentence || h.EndedAt.IsZero() {
+		t.Errorf("%+v", h)
+	}
+	want(b.see(25*time.Minute, silent(1)), "hand raised")
+	if h := b.s.Hands[of]; h.ID != 1 || h.Count != 2 || !h.RaisedAt.Equal(start) || h.TakenBy != "nadia" {
+		t.Errorf("%+v", h)
 	}
 	b.see(26 * time.Minute)
 	want(b.see(27*time.Minute), "hand ended")
-	want(b.see(2*time.Hour, parked(1)), "hand raised")
-	if got := b.s.Hands[h.Of]; got.ID == h.ID || got.Count != 1 || got.TakenBy != "" {
-		t.Errorf("hours later: %+v", got)
+	want(b.see(2*time.Hour, silent(1)), "hand raised")
+	if h := b.s.Hands[of]; h.ID != 2 || h.Count != 1 || h.TakenBy != "" {
+		t.Errorf("hours later: %+v", h)
+	}
+}
+
+// TestParkedFramesAreDoneWith: what a run has given up is over once somebody has done with
+// it, and there again with the next frame that is parked.
+func TestParkedFramesAreDoneWith(t *testing.T) {
+	b := &book{t: t, s: farm.NewState()}
+	for _, r := range []farm.Record{
+		farm.PlaceSet{Name: "frames"}, farm.ProjectSet{Name: "salt-clock", Weight: 1, Scenes: "frames", Frames: "frames"},
+		farm.RunSubmitted{Run: 1, State: farm.RunHeld, At: start, Spec: farm.Spec{
+			Job: "salt_010", Project: "salt-clock", Kind: farm.Final, Number: 1, Tries: 3,
+			Frames: frames.Of(frames.Span{First: 1, Last: 9}),
+		}},
+		farm.FrameParked{Run: 1, Frame: 3, At: start},
+	} {
+		if err := b.s.Apply(r); err != nil {
+			t.Fatal(err)
+		}
+	}
+	parked := Alert{Of: farm.HandOf{Kind: farm.HandParked, Run: 1}, Sentence: "A frame is parked."}
+	b.see(0, parked)
+	b.act(parked.Of, farm.HandResolve)
+	if b.s.Runs[1].LookedAt.IsZero() {
+		t.Error("the run does not know that somebody has done with it")
+	}
+	if err := b.s.Apply(farm.FrameParked{Run: 1, Frame: 4, At: start}); err != nil {
+		t.Fatal(err)
+	}
+	if !b.s.Runs[1].LookedAt.IsZero() {
+		t.Error("a further frame is parked, and somebody has done with it already")
+	}
+	if got := b.see(time.Second, parked); got != "hand raised" || b.s.Hands[parked.Of].Count != 2 {
+		t.Errorf("%q: %+v", got, b.s.Hands[parked.Of])
+	}
+	b.act(parked.Of, farm.HandResolve)
+	b.act(parked.Of, farm.HandReopen)
+	if !b.s.Runs[1].LookedAt.IsZero() {
+		t.Error("it is open again, and the run does not know")
 	}
 }
 
@@ -102,9 +140,7 @@ func TestLedgersAgree(t *testing.T) {
 			seen = nil
 			for n := range 4 {
 				if r.IntN(3) > 0 {
-					a := parked(1 + r.Int64N(3))
-					a.Of.Run = farm.RunID(1 + n)
-					seen = append(seen, a)
+					seen = append(seen, silent(farm.NodeID(1+n)))
 				}
 			}
 			seen = append(seen, seen...) // told twice
@@ -122,13 +158,13 @@ func TestLedgersAgree(t *testing.T) {
 			ids[h.ID] = true
 		}
 		for n := range 4 {
-			of := farm.HandOf{Kind: "parked", Run: farm.RunID(1 + n)}
+			of := silent(farm.NodeID(1 + n)).Of
 			there := false
 			for _, a := range seen {
 				there = there || a.Of == of
 			}
 			if open[of] != there {
-				t.Errorf("seed %d: run %d needs a hand: %v, listed: %v", seed, 1+n, there, open[of])
+				t.Errorf("seed %d: node %d needs a hand: %v, listed: %v", seed, 1+n, there, open[of])
 			}
 		}
 	}
@@ -138,9 +174,7 @@ func TestSoManyAreKept(t *testing.T) {
 	b := &book{t: t, s: farm.NewState()}
 	var many []Alert
 	for n := range 3 * mostOpen {
-		a := parked(1)
-		a.Of.Run = farm.RunID(1 + n)
-		many = append(many, a)
+		many = append(many, silent(farm.NodeID(1+n)))
 	}
 	b.see(0, many...)
 	if len(b.s.Hands) != mostOpen {
@@ -156,8 +190,9 @@ func TestWhatCostsMostIsFirst(t *testing.T) {
 		farm.PlaceSet{Name: "scenes"}, farm.PlaceSet{Name: "frames"}, farm.PlaceSet{Name: "spare"},
 		farm.ProjectSet{Name: "salt-clock", Weight: 1, Scenes: "scenes", Frames: "frames"},
 		farm.RunSubmitted{Run: 1, State: farm.RunRendering, At: start, Spec: farm.Spec{
-			Job: "salt_010", Project: "salt-clock", Kind: farm.Final, Number: 1, Frames: frames.Of(frames.Span{First: 1, Last: 100}),
-			Tries: 3, Terms: farm.Terms{Due: due},
+			Job: "salt_010", Project: "salt-clock", Kind: farm.Final, Number: 1,
+			Frames: frames.Of(frames.Span{First: 1, Last: 100}),
+			Tries:  3, Terms: farm.Terms{Due: due},
 		}},
 		farm.FramesSkipped{Run: 1, Frames: frames.One(100), At: start},
 		farm.LeaseOpened{Lease: 1, Node: 1, Run: 1, Session: 1, Frames: frames.Of(frames.Span{First: 1, Last: 5}), At: start},

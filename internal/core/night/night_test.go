@@ -69,8 +69,13 @@ func TestNothingIsLostInASum(t *testing.T) {
 		seconds := 0.0
 		for range r.IntN(400) {
 			try := Try{
-				At: from.Add(time.Duration(r.Int64N(int64(to.Sub(from)) + 1))), Run: fmt.Sprint("run ", r.IntN(5)), Frame: r.IntN(30),
-				Node: fmt.Sprint("kiln ", r.IntN(5)), Cause: fmt.Sprint("cause ", r.IntN(6)), Seconds: float64(r.IntN(100)),
+				At: from.Add(
+					time.Duration(r.Int64N(int64(to.Sub(from)) + 1)),
+				), Run: fmt.Sprint("run ", r.IntN(5)), Frame: r.IntN(30),
+				Node: fmt.Sprint(
+					"kiln ",
+					r.IntN(5),
+				), Cause: fmt.Sprint("cause ", r.IntN(6)), Seconds: float64(r.IntN(100)),
 			}
 			seconds += try.Seconds
 			tries = append(tries, try)
@@ -90,7 +95,15 @@ func TestNothingIsLostInASum(t *testing.T) {
 			}
 		}
 		if counted != len(tries) || over != len(tries) || spent != seconds {
-			t.Errorf("seed %d: %d tries are summed up as %d and %d, %v seconds as %v", seed, len(tries), counted, over, seconds, spent)
+			t.Errorf(
+				"seed %d: %d tries are summed up as %d and %d, %v seconds as %v",
+				seed,
+				len(tries),
+				counted,
+				over,
+				seconds,
+				spent,
+			)
 		}
 	}
 }

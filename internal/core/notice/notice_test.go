@@ -39,7 +39,8 @@ func TestQuietHours(t *testing.T) {
 		}
 	}
 	for _, q := range []farm.Quiet{
-		{From: "22:00"}, {To: "07:00"}, {From: "22", To: "07:00"}, {From: "24:00", To: "07:00"}, {From: "07:00", To: "07:00"},
+		{From: "22:00"}, {To: "07:00"}, {From: "22", To: "07:00"}, {From: "24:00", To: "07:00"},
+		{From: "07:00", To: "07:00"},
 		{From: "22:00", To: "07:00", Zone: "Dublin/Nowhere"},
 	} {
 		if q.Check() == nil {

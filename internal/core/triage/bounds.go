@@ -59,11 +59,14 @@ func (j *judgement) bounded(
 			),
 		})...)
 	}
-	if ofRun+1 >= mostOfRun && !held && run.Spec.HoldAfter == 0 && run.State == farm.RunRendering && run.Done.Len() < ofRun {
+	if ofRun+1 >= mostOfRun && !held && run.Spec.HoldAfter == 0 && run.State == farm.RunRendering &&
+		run.Done.Len() < ofRun {
 		records = append(records, farm.RunMoved{
 			Run: run.ID, State: farm.RunHeld, Held: farm.HeldFailing, At: now,
 			Reason: fmt.Sprintf(
-				"%d of its tries failed within an hour, more than it has frames that are done (%d)", ofRun+1, run.Done.Len(),
+				"%d of its tries failed within an hour, more than it has frames that are done (%d)",
+				ofRun+1,
+				run.Done.Len(),
 			),
 		})
 	}

@@ -17,7 +17,16 @@ func eaten(t *testing.T, most, perLease, doneInTen int) (s *farm.State, tries in
 	now := time.Date(2031, 3, 4, 20, 0, 0, 0, time.UTC)
 	s = farm.NewState()
 	for id := farm.NodeID(1); id <= 4; id++ {
-		s.PutNode(&farm.Node{ID: id, Name: "kiln-0" + string('0'+rune(id)), Session: 1, Reach: farm.Online, Duty: farm.OnDuty, Health: farm.Fine})
+		s.PutNode(
+			&farm.Node{
+				ID:      id,
+				Name:    "kiln-0" + string('0'+rune(id)),
+				Session: 1,
+				Reach:   farm.Online,
+				Duty:    farm.OnDuty,
+				Health:  farm.Fine,
+			},
+		)
 	}
 	apply := func(records ...farm.Record) {
 		for _, r := range records {
@@ -27,7 +36,10 @@ func eaten(t *testing.T, most, perLease, doneInTen int) (s *farm.State, tries in
 		}
 	}
 	apply(
-		farm.PlaceSet{Name: "frames"}, farm.ProjectSet{Name: "salt-clock", Weight: 1, Scenes: "frames", Frames: "frames"},
+		farm.PlaceSet{
+			Name: "frames",
+		},
+		farm.ProjectSet{Name: "salt-clock", Weight: 1, Scenes: "frames", Frames: "frames"},
 		farm.RunSubmitted{Run: 1, State: farm.RunRendering, At: now, Spec: farm.Spec{
 			Job: "salt_010", Project: "salt-clock", Kind: farm.Final, Number: 1, Tries: 3,
 			Frames: frames.Of(frames.Span{First: 1, Last: 100_000}),
@@ -80,7 +92,8 @@ func reasons(records []farm.Record) (out string) {
 func TestNothingFailsForEver(t *testing.T) {
 	// A lease that fails and fails is ended, and the rest of it dealt anew.
 	s, tries, told := eaten(t, 25, 1000, 0)
-	if l := s.Lease(1); l.Open() || tries != 25 || !strings.Contains(reasons(told), "what is left of it is dealt anew") {
+	if l := s.Lease(1); l.Open() || tries != 25 ||
+		!strings.Contains(reasons(told), "what is left of it is dealt anew") {
 		t.Errorf("after %d tries on one lease: %s", tries, reasons(told))
 	}
 	// Run or node, something ends it, though nothing is judged.
@@ -93,7 +106,14 @@ func TestNothingFailsForEver(t *testing.T) {
 			}
 		}
 		if tries > 320 || s.Runs[1].State == farm.RunRendering && aside == 0 {
-			t.Errorf("leases of %d: %d tries, the run is %s, %d nodes are aside: %s", perLease, tries, s.Runs[1].State, aside, reasons(told))
+			t.Errorf(
+				"leases of %d: %d tries, the run is %s, %d nodes are aside: %s",
+				perLease,
+				tries,
+				s.Runs[1].State,
+				aside,
+				reasons(told),
+			)
 		}
 	}
 }
@@ -112,7 +132,10 @@ func TestARunIsHeldAfterSoManyFailures(t *testing.T) {
 		}
 	}
 	apply(
-		farm.PlaceSet{Name: "frames"}, farm.ProjectSet{Name: "salt-clock", Weight: 1, Scenes: "frames", Frames: "frames"},
+		farm.PlaceSet{
+			Name: "frames",
+		},
+		farm.ProjectSet{Name: "salt-clock", Weight: 1, Scenes: "frames", Frames: "frames"},
 		farm.RunSubmitted{Run: 1, State: farm.RunRendering, At: now, Spec: farm.Spec{
 			Job: "salt_010", Project: "salt-clock", Kind: farm.Final, Number: 1, Tries: 5, HoldAfter: 3,
 			Frames: frames.Of(frames.Span{First: 1, Last: 50}),
@@ -125,7 +148,12 @@ func TestARunIsHeldAfterSoManyFailures(t *testing.T) {
 		apply(farm.LeaseOpened{Lease: lease, Node: 1, Run: 1, Session: 1, Frames: set, At: now})
 		for f := range set.All() {
 			now = now.Add(time.Second)
-			apply(triage.Failed(s, triage.Failure{Lease: lease, Launch: f, Frame: f, Cause: triage.CauseNodeLost}, now)...)
+			apply(
+				triage.Failed(
+					s,
+					triage.Failure{Lease: lease, Launch: f, Frame: f, Cause: triage.CauseNodeLost},
+					now,
+				)...)
 		}
 		if l := s.Lease(lease); l.Open() {
 			apply(farm.LeaseEnded{Lease: lease, Node: 1, Run: 1, At: now})
@@ -138,7 +166,8 @@ func TestARunIsHeldAfterSoManyFailures(t *testing.T) {
 		t.Fatalf("after two frames it is %s: %s", run.State, run.Reason)
 	}
 	fail(frames.One(3))
-	if run.State != farm.RunHeld || !strings.Contains(run.Reason, "3 of its frames have failed, and it was to be held after 3") {
+	if run.State != farm.RunHeld ||
+		!strings.Contains(run.Reason, "3 of its frames have failed, and it was to be held after 3") {
 		t.Fatalf("after three frames it is %s: %s", run.State, run.Reason)
 	}
 	now = now.Add(time.Minute)

@@ -96,15 +96,15 @@ func New(o Options) *Floor {
 	return &Floor{
 		Fleet: fleet.New(w, e, s, recipes, board, o.Errands), People: people.New(w, s),
 		Queue: queue.New(w, e, s, o.Pace, recipes, board), Setup: setup.New(w, s, recipes), Views: board,
-		Hands: hands.New(w, s, board), Notices: notices.New(noticesOf(o, w)),
+		Hands: hands.New(w, s, board), Notices: notices.New(noticesOf(o, w, board)),
 		Recipes: recipes,
 		w:       w, e: e, o: o,
 	}
 }
 
-func noticesOf(o Options, w *writer.Writer) notices.Options {
+func noticesOf(o Options, w *writer.Writer, board *views.Board) notices.Options {
 	out := o.Notices
-	out.Writer, out.Log, out.Now = w, o.Log, o.Now
+	out.Writer, out.Veil, out.Log, out.Now = w, board.Veiled, o.Log, o.Now
 	return out
 }
 

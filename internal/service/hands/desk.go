@@ -6,7 +6,6 @@ import (
 	"context"
 	"errors"
 	"log/slog"
-	"strings"
 	"time"
 
 	"vexillum/internal/core/farm"
@@ -57,17 +56,14 @@ func (d *Desk) Keep(ctx context.Context, log *slog.Logger) {
 	}
 }
 
-// Bounds of what people say.
-const (
-	mostNote   = 400 // bytes
-	mostSnooze = 31 * 24 * time.Hour
-)
+// mostSnooze bounds for how long something is put off.
+const mostSnooze = 31 * 24 * time.Hour
 
 // Act does what somebody does about something that needs a hand. Done twice it is done once.
 func (d *Desk) Act(ctx context.Context, id farm.HandID, in wire.HandAct, by farm.Person) error {
-	note := strings.TrimSpace(in.Note)
-	if len(note) > mostNote || strings.ContainsAny(note, "\n\r") {
-		return refusal.New(refusal.Invalid, "note", "a note is one line of at most %d bytes", mostNote)
+	note, err := refusal.Note(in.Note)
+	if err != nil {
+		return err
 	}
 	do := farm.HandAct(in.Do)
 	if note != "" && do != farm.HandResolve {

@@ -37,11 +37,11 @@ func noticeOf(h store.Happened) (n notice.Notice, ok bool, err error) {
 		}
 		n.Hand, n.Title, n.Text, n.Event = int64(r.ID), r.Sentence, r.Evidence, farm.EventHand
 		switch r.Of.Kind {
-		case "failed", "held": // told as a run that has failed; somebody has held it
+		case farm.HandFailed, farm.HandHeld: // told as a run that has failed; somebody has held it
 			return n, false, nil
-		case "at risk":
+		case farm.HandAtRisk:
 			n.Event = farm.EventRisk
-		case "silent", "hush":
+		case farm.HandSilent, farm.HandHush:
 			n.Event = farm.EventSilent
 		}
 		return n, !h.Snoozed, nil
@@ -138,24 +138,51 @@ func (d *Desk) notices(ctx context.Context, news []store.Happened, now time.Time
 	if err != nil || len(l.channels) == 0 {
 		return nil, err
 	}
-	sight := l.sight()
+	var told []notice.Notice
 	for _, h := range news {
 		n, tells, err := noticeOf(h)
-		if err != nil {
+		switch {
+		case err != nil:
 			d.o.Log.Error("making a notice", "error", err)
+		case tells && now.Sub(n.At) <= notice.Stale:
+			told = append(told, n)
 		}
-		if !tells || err != nil || now.Sub(n.At) > notice.Stale {
-			continue
-		}
-		body, err := json.Marshal(n)
+	}
+	for _, c := range l.channels {
+		some, err := d.forChannel(ctx, c, told, l)
 		if err != nil {
-			return nil, fmt.Errorf("encoding a notice: %w", err)
+			return nil, err
 		}
-		for _, c := range l.channels {
-			if notice.Goes(c, n, sight) {
-				out = append(out, store.NewNotice{Channel: c.Name, Body: body, Hand: n.Hand, Due: notice.Due(c, n, now)})
+		for _, n := range some {
+			body, err := json.Marshal(n)
+			if err != nil {
+				return nil, fmt.Errorf("encoding a notice: %w", err)
 			}
+			out = append(out, store.NewNotice{
+				Channel: c.Name, Body: body, Hand: n.Hand, Due: notice.Due(c, n, now),
+				Since: now.Add(-notice.AgainAfter),
+			})
 		}
 	}
 	return out, nil
+}
+
+// forChannel returns those of some notices that a channel is told, as its person sees them.
+func (d *Desk) forChannel(
+	ctx context.Context, c farm.Channel, told []notice.Notice, l lists,
+) (out []notice.Notice, err error) {
+	sight := l.sight()
+	for _, n := range told {
+		if notice.Goes(c, n, sight) {
+			out = append(out, n)
+		}
+	}
+	if c.Person == "" {
+		return out, nil
+	}
+	var texts []*string
+	for i := range out {
+		texts = append(texts, &out[i].Title, &out[i].Text)
+	}
+	return out, d.o.Veil(ctx, l.sights[c.Person], texts...)
 }

@@ -54,9 +54,11 @@ type Options struct {
 	Guard    notify.Guard
 	Webhooks Webhooks
 	Mailer   Mailer // nil: the service has no mail server
-	Address  string // where people reach the console; empty: links are left out
-	Log      *slog.Logger
-	Now      func() time.Time
+	// Veil takes out of sentences what somebody who sees so much does not see.
+	Veil    func(ctx context.Context, sight farm.Sight, sentences ...*string) error
+	Address string // where people reach the console; empty: links are left out
+	Log     *slog.Logger
+	Now     func() time.Time
 	// Hurry is by how much less is waited between tries; 1 when 0.
 	Hurry float64
 }
@@ -122,7 +124,12 @@ func (d *Desk) Set(ctx context.Context, name string, in wire.ChannelSet, by farm
 		old := t.State.Channels[name]
 		switch {
 		case old != nil && !mine(old, by):
-			return refusal.New(refusal.Conflict, "channel", "there is a channel %s of somebody else; choose another name", name)
+			return refusal.New(
+				refusal.Conflict,
+				"channel",
+				"there is a channel %s of somebody else; choose another name",
+				name,
+			)
 		case old == nil && len(t.State.Channels) >= mostChannels:
 			return refusal.New(refusal.Conflict, "", "there are %d channels; drop one first", mostChannels)
 		case c.Person == "" && !by.Role.Allows(farm.Wrangler):
@@ -167,8 +174,9 @@ func (d *Desk) read(ctx context.Context, name string, in wire.ChannelSet) (c far
 		return c, invalid("channel", err)
 	}
 	c = farm.Channel{
-		Name: name, Of: in.Of, To: strings.TrimSpace(in.To), Person: in.Person, Projects: in.Projects, OnCall: in.OnCall,
-		Off: in.Off, Quiet: farm.Quiet{From: in.QuietFrom, To: in.QuietTo, Zone: in.Zone, Urgent: in.Urgent},
+		Name: name, Of: in.Of, To: strings.TrimSpace(in.To), Person: in.Person, Projects: in.Projects,
+		OnCall: in.OnCall,
+		Off:    in.Off, Quiet: farm.Quiet{From: in.QuietFrom, To: in.QuietTo, Zone: in.Zone, Urgent: in.Urgent},
 	}
 	switch c.Of {
 	case farm.ChannelWebhook:
@@ -181,7 +189,9 @@ func (d *Desk) read(ctx context.Context, name string, in wire.ChannelSet) (c far
 	case farm.ChannelMail:
 		if d.o.Mailer == nil {
 			return c, refusal.New(
-				refusal.Conflict, "of", "the service has no mail server; whoever runs it can name one with serve --mail",
+				refusal.Conflict,
+				"of",
+				"the service has no mail server; whoever runs it can name one with serve --mail",
 			)
 		}
 		if c.To, err = notify.CheckAddress(c.To); err != nil {
@@ -194,7 +204,11 @@ func (d *Desk) read(ctx context.Context, name string, in wire.ChannelSet) (c far
 		e := farm.Event(text)
 		if !slices.Contains(farm.Events(), e) {
 			return c, refusal.New(
-				refusal.Invalid, "events", "%.40q is nothing that notices are about; they are about %s", text, eventWords(),
+				refusal.Invalid,
+				"events",
+				"%.40q is nothing that notices are about; they are about %s",
+				text,
+				eventWords(),
 			)
 		}
 		if !slices.Contains(c.Events, e) {

@@ -45,7 +45,12 @@ func (d *Desk) letter(ctx context.Context, c farm.Channel, message string, told 
 		text.WriteString("\n")
 	}
 	fmt.Fprintf(&text, "You get this by the channel %s of the render farm.\n", c.Name)
-	out := notify.Mail{ID: message, To: c.To, Subject: strings.TrimSuffix(page.Items[0].Title, "."), Text: text.String()}
+	out := notify.Mail{
+		ID:      message,
+		To:      c.To,
+		Subject: strings.TrimSuffix(page.Items[0].Title, "."),
+		Text:    text.String(),
+	}
 	if len(told) > 1 {
 		out.Subject = fmt.Sprintf("%d notices, the first: %s", len(told), out.Subject)
 	}

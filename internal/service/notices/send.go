@@ -1,13 +1,17 @@
 package notices
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"strings"
 	"sync"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/notice"
@@ -99,8 +103,11 @@ const inARow = 20
 func (d *Desk) sendAll(ctx context.Context, name string) error {
 	for range inARow {
 		c, err := d.channel(ctx, name)
-		if err != nil || c == nil {
+		if err != nil {
 			return err
+		}
+		if c == nil {
+			return d.drop(ctx) // it was done away with
 		}
 		message, list, err := d.o.Store.NextMessage(
 			ctx, name, d.o.Now(), secret.New("msg"), func(waiting int) int { return notice.Together(c.Of, waiting) },
@@ -116,10 +123,14 @@ func (d *Desk) sendAll(ctx context.Context, name string) error {
 	return nil
 }
 
+// channel returns a channel as it is now; nil where it is not there any more.
 func (d *Desk) channel(ctx context.Context, name string) (out *farm.Channel, err error) {
 	err = d.o.Writer.Do(ctx, func(t *writer.Tx) error {
 		if c := t.State.Channels[name]; c != nil {
 			found := *c
+			if c.Person != "" && t.State.People[c.Person] == nil {
+				found.Off, found.OffWhy = true, c.Person+" is not on the farm any more"
+			}
 			out = &found
 		}
 		return nil
@@ -140,7 +151,9 @@ func (d *Desk) send(ctx context.Context, c farm.Channel, message string, list []
 	var answer notify.Answer
 	switch {
 	case c.Off:
-		answer = notify.Answer{Text: "the channel is switched off"}
+		answer = notify.Answer{Text: cmp.Or(c.OffWhy, "the channel is switched off")}
+	case list[0].Tries == 0 && d.o.Now().Sub(list[0].Due) > notice.Stale: // of a backup, or a service long away
+		answer, c.Off = notify.Answer{Text: "it is too old to be told"}, true
 	case c.Of == farm.ChannelMail && d.o.Mailer == nil:
 		answer = notify.Answer{Text: "the service has no mail server"}
 	case c.Of == farm.ChannelMail:
@@ -163,13 +176,24 @@ func (d *Desk) send(ctx context.Context, c farm.Channel, message string, list []
 			state, next = "waiting", now.Add(time.Duration(float64(pause)/d.o.Hurry))
 		}
 	}
-	if err := d.o.Store.Sent(ctx, message, state, answer.Text[:min(len(answer.Text), mostAnswer)], next, now); err != nil {
+	if err := d.o.Store.Sent(ctx, message, state, plain(answer.Text), next, now); err != nil {
 		return false, err
 	}
 	if answer.Gone {
 		return false, d.off(ctx, c.Name)
 	}
 	return answer.Taken, nil
+}
+
+// plain returns what a receiver has said as text that can be kept and shown.
+func plain(text string) string {
+	text = strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) || r == utf8.RuneError {
+			return -1
+		}
+		return r
+	}, text)
+	return strings.ToValidUTF8(text[:min(len(text), mostAnswer)], "")
 }
 
 // off switches off a channel that wants nothing more.

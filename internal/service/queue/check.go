@@ -63,7 +63,11 @@ func checkFailing(spec *farm.Spec) error {
 		return refusal.New(refusal.Invalid, "tries", "tries a frame must be 1 to %d, not %d", maxTries, spec.Tries)
 	}
 	if spec.HoldAfter < 0 {
-		return refusal.New(refusal.Invalid, "hold_after", "a run is held after 1 failed frame or more, or as the farm judges")
+		return refusal.New(
+			refusal.Invalid,
+			"hold_after",
+			"a run is held after 1 failed frame or more, or as the farm judges",
+		)
 	}
 	if spec.Stall < 0 || spec.Stall > mostStall || spec.Stall > 0 && spec.Stall < 1 {
 		return refusal.New(

@@ -3,7 +3,6 @@ package queue
 import (
 	"context"
 	"fmt"
-	"strings"
 
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
@@ -11,9 +10,6 @@ import (
 	"vexillum/internal/service/refusal"
 	"vexillum/internal/wire"
 )
-
-// mostNote bounds the note of frames that are given up, in bytes.
-const mostNote = 400
 
 // mostParked bounds how many frames are parked at once.
 const mostParked = 1000
@@ -23,9 +19,9 @@ const mostParked = 1000
 func (d *Desk) ActOnFrames(
 	ctx context.Context, id farm.RunID, in wire.FramesAct, by farm.Person,
 ) (out wire.FramesActed, err error) {
-	note := strings.TrimSpace(in.Note)
-	if len(note) > mostNote || strings.ContainsAny(note, "\n\r") {
-		return out, refusal.New(refusal.Invalid, "note", "a note is one line of at most %d bytes", mostNote)
+	note, err := refusal.Note(in.Note)
+	if err != nil {
+		return out, err
 	}
 	var wanted frames.Set
 	if in.Frames != "" {
@@ -51,7 +47,8 @@ func (d *Desk) ActOnFrames(
 		}
 		t.Append(records...)
 		t.Append(farm.Audited{
-			Actor: by.Name, Action: in.Do + " frames", Subject: run.Spec.Name(), To: set.Brief(), Run: run.ID, At: t.Now,
+			Actor: by.Name, Action: in.Do + " frames", Subject: run.Spec.Name(), To: set.Brief(), Run: run.ID,
+			At: t.Now,
 		})
 		return nil
 	})
@@ -138,13 +135,19 @@ func (t *transaction) park(
 		return nil, refusal.New(refusal.Invalid, "frames", "name the frames of %s to park", name)
 	case !left.Empty():
 		return nil, refusal.New(
-			refusal.Conflict, "frames",
-			"%s of %s cannot be parked: done, parked, or on a node now; hold the run first to take frames off their nodes",
-			triage.FramesText(left), name,
+			refusal.Conflict,
+			"frames",
+			"%s of %s cannot be parked: done, parked, or on a node now; hold the run first to take "+
+				"frames off their nodes",
+			triage.FramesText(left),
+			name,
 		)
 	case wanted.Len() > mostParked:
 		return nil, refusal.New(
-			refusal.Invalid, "frames", "at most %d frames are parked at once; hold the run, or lower its ceiling", mostParked,
+			refusal.Invalid,
+			"frames",
+			"at most %d frames are parked at once; hold the run, or lower its ceiling",
+			mostParked,
 		)
 	}
 	for f := range wanted.All() {

@@ -132,8 +132,11 @@ func (t *transaction) steer(run *farm.Run, what Steering, how How, by string) er
 		if parked.Empty() {
 			if given := run.GivenUp(); !given.Empty() {
 				return refusal.New(
-					refusal.Conflict, "", "%s has no parked frame but %s, which somebody has given up; name them to try them again",
-					name, triage.FramesText(given),
+					refusal.Conflict,
+					"",
+					"%s has no parked frame but %s, which somebody has given up; name them to try them again",
+					name,
+					triage.FramesText(given),
 				)
 			}
 			return refusal.New(refusal.Conflict, "", "%s has no parked frame", name)

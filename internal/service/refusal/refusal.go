@@ -2,7 +2,10 @@
 // a request. It knows nothing of what was asked for.
 package refusal
 
-import "fmt"
+import (
+	"fmt"
+	"strings"
+)
 
 // Kind says what sort of no it is; the HTTP status follows from it.
 type Kind int
@@ -41,6 +44,18 @@ func UnlessCurrent(what, match, now string, exists bool) error {
 	return New(
 		Changed, "If-Match", "%s was changed by somebody else in the meantime; look at it again, then change it", what,
 	)
+}
+
+// mostNote bounds what somebody says of what they do, in bytes.
+const mostNote = 400
+
+// Note returns what somebody says of what they do without the blanks around it, or a Refusal
+// where that is not one line of a few hundred bytes.
+func Note(text string) (string, error) {
+	if text = strings.TrimSpace(text); len(text) > mostNote || strings.ContainsAny(text, "\n\r") {
+		return "", New(Invalid, "note", "a note is one line of at most %d bytes", mostNote)
+	}
+	return text, nil
 }
 
 // NoProject says that a project is not there, or not for who asks.

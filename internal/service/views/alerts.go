@@ -12,7 +12,6 @@ import (
 	"vexillum/internal/core/capacity"
 	"vexillum/internal/core/explain"
 	"vexillum/internal/core/farm"
-	"vexillum/internal/core/frames"
 	"vexillum/internal/core/span"
 	"vexillum/internal/core/triage"
 	"vexillum/internal/wire"
@@ -24,14 +23,11 @@ import (
 func (b *Board) parked(sight farm.Sight) (out []wire.NeedHand) {
 	for _, run := range b.runsInTrouble(sight) {
 		parked := run.NeedsHand()
-		if parked.Empty() || run.Held == farm.HeldFailing {
-			continue // given up by somebody, or told as a run that fails
-		}
-		v := wire.NeedHand{Kind: "parked", Run: int64(run.ID), Action: "retry", Extent: newest(run, parked)}
+		v := wire.NeedHand{Kind: farm.HandParked, Run: int64(run.ID), Action: "retry"}
 		name := run.Spec.Name()
 		switch n := parked.Len(); {
 		case run.State == farm.RunFailed:
-			v.Kind, v.Sentence = "failed", fmt.Sprintf("%s has failed: %s.", name, run.ClosingReason(run.State))
+			v.Kind, v.Sentence = farm.HandFailed, fmt.Sprintf("%s has failed: %s.", name, run.ClosingReason(run.State))
 		case n == 1:
 			v.Sentence = fmt.Sprintf("%s: frame %d is parked, the rest goes on.", name, parked.First())
 		default:
@@ -52,16 +48,6 @@ func (b *Board) parked(sight farm.Sight) (out []wire.NeedHand) {
 	return out
 }
 
-// newest is when a frame of a run failed last that is one of these, in milliseconds.
-func newest(run *farm.Run, set frames.Set) (at int64) {
-	for f, t := range run.Trouble {
-		if n := len(t.Attempts); n > 0 && set.Has(f) {
-			at = max(at, t.Attempts[n-1].At.UnixMilli())
-		}
-	}
-	return at
-}
-
 // stuck reports runs that no node can take, or that fail everywhere.
 func (b *Board) stuck() (out []wire.NeedHand) {
 	for _, run := range b.s.Queue() {
@@ -70,7 +56,7 @@ func (b *Board) stuck() (out []wire.NeedHand) {
 		}
 		if why := capacity.Nobody(b.s, run); why != "" {
 			out = append(out, wire.NeedHand{
-				Kind: "nobody", Run: int64(run.ID), Action: "look",
+				Kind: farm.HandNobody, Run: int64(run.ID), Action: "look",
 				Sentence: fmt.Sprintf("No node can take %s as it is.", run.Spec.Name()), Evidence: sentence(why),
 			})
 		}
@@ -78,21 +64,21 @@ func (b *Board) stuck() (out []wire.NeedHand) {
 	for _, run := range b.s.Queue() {
 		if run.State == farm.RunHeld && run.Held == farm.HeldChanged {
 			out = append(out, wire.NeedHand{
-				Kind: "changed", Run: int64(run.ID), Action: "release",
+				Kind: farm.HandChanged, Run: int64(run.ID), Action: "release",
 				Sentence: fmt.Sprintf("%s is held: its scene has changed.", run.Spec.Name()),
 				Evidence: sentence(run.Reason),
 			})
 		}
 		if run.State == farm.RunHeld && run.Held == farm.HeldStep {
 			out = append(out, wire.NeedHand{
-				Kind: "step", Run: int64(run.ID), Action: "release",
+				Kind: farm.HandStep, Run: int64(run.ID), Action: "release",
 				Sentence: fmt.Sprintf("%s is held: what it waits for does not come.", run.Spec.Name()),
 				Evidence: sentence(run.Reason + "; render that again, or release this one to go on without it"),
 			})
 		}
 		if run.State == farm.RunHeld && run.Held == farm.HeldFailing {
 			out = append(out, wire.NeedHand{
-				Kind: "failing", Run: int64(run.ID), Action: "release",
+				Kind: farm.HandFailing, Run: int64(run.ID), Action: "release",
 				Sentence: fmt.Sprintf("%s is held: it fails everywhere.", run.Spec.Name()),
 				Evidence: sentence(run.Reason),
 			})
@@ -106,7 +92,7 @@ func (b *Board) sidelined(now time.Time) (out []wire.NeedHand) {
 	for _, n := range b.s.Nodes {
 		if n.Health == farm.Sidelined && n.HealthBy == farm.ByTriage && n.RetiredAt.IsZero() {
 			out = append(out, wire.NeedHand{
-				Kind: "sidelined", Node: int64(n.ID), Action: "look",
+				Kind: farm.HandSidelined, Node: int64(n.ID), Action: "look",
 				Sentence: fmt.Sprintf("%s is sidelined: it fails what others render.", n.Name),
 				Evidence: sentence(n.HealthWhy + explain.Trial(n, now)),
 			})
@@ -114,7 +100,7 @@ func (b *Board) sidelined(now time.Time) (out []wire.NeedHand) {
 		for _, d := range n.Facts.Devices {
 			if n.DeviceAside(d.ID) && n.RetiredAt.IsZero() {
 				out = append(out, wire.NeedHand{
-					Kind: "device", Node: int64(n.ID), Action: "look",
+					Kind: farm.HandDevice, Node: int64(n.ID), Action: "look",
 					Subject:  &wire.Subject{Kind: "device", Name: d.ID},
 					Sentence: fmt.Sprintf("Device %s of %s is set aside: it fails what others render.", d.ID, n.Name),
 					Evidence: sentence(n.Aside[d.ID].Why),
@@ -140,7 +126,7 @@ func (b *Board) waiting(now time.Time, sight farm.Sight) (out []wire.NeedHand) {
 		}
 		name := of.String()
 		out = append(out, wire.NeedHand{
-			Kind: "waiting", Action: "wait", Subject: &wire.Subject{Kind: string(of.Kind), Name: name},
+			Kind: farm.HandWaiting, Action: "wait", Subject: &wire.Subject{Kind: string(of.Kind), Name: name},
 			Sentence: fmt.Sprintf(
 				"%s fails all that need it; %s.", strings.ToUpper(name[:1])+name[1:],
 				english.Plural(runs, "run waits", "runs wait"),
@@ -156,7 +142,7 @@ func (b *Board) frozen() (out []wire.NeedHand) {
 	for of, stay := range b.s.Freezes {
 		if stay.Held {
 			out = append(out, wire.NeedHand{
-				Kind: "held", Subject: &wire.Subject{Kind: string(of.Kind), Name: of.Name}, Action: "release",
+				Kind: farm.HandHeld, Subject: &wire.Subject{Kind: string(of.Kind), Name: of.Name}, Action: "release",
 				Sentence: join(strings.ToUpper(of.String()[:1])+of.String()[1:]+" is held by "+stay.By, stay.Reason),
 				Evidence: "Nothing new is begun with it until somebody releases it.",
 			})
@@ -170,7 +156,7 @@ func (b *Board) silent() (out []wire.NeedHand) {
 	until, hushed := b.e.MassOutage()
 	if hushed > 0 {
 		out = append(out, wire.NeedHand{
-			Kind: "hush", Action: "look",
+			Kind: farm.HandHush, Action: "look",
 			Sentence: fmt.Sprintf(
 				"%d nodes fell silent together: the network or the service is to blame, not the nodes.", hushed,
 			),
@@ -183,7 +169,7 @@ func (b *Board) silent() (out []wire.NeedHand) {
 		if n.Reach != farm.Silent || n.Session == 0 || !n.RetiredAt.IsZero() || hushed > 0 && b.e.FellSilent(n.ID) {
 			continue
 		}
-		v := wire.NeedHand{Kind: "silent", Node: int64(n.ID), Action: "look"}
+		v := wire.NeedHand{Kind: farm.HandSilent, Node: int64(n.ID), Action: "look"}
 		v.Sentence = fmt.Sprintf("%s has been silent since %s.", n.Name, farm.Moment(n.ReachSince))
 		v.Evidence = "It holds no frames. Look whether the machine and its node process are up."
 		if leases := b.s.LeasesOf(n.ID); len(leases) > 0 {
@@ -211,7 +197,7 @@ func (b *Board) undelivered() []wire.NeedHand {
 			}
 			if p.Full != "" && p.Trouble == "" { // of a place that is gone, that is told already
 				out = append(out, wire.NeedHand{
-					Kind: "full", Action: "look", Node: int64(id),
+					Kind: farm.HandFull, Action: "look", Node: int64(id),
 					Sentence: fmt.Sprintf("%s begins no further frame until there is room.", b.s.NodeName(id)),
 					Evidence: sentence(p.Full),
 				})
@@ -228,7 +214,7 @@ func (b *Board) undelivered() []wire.NeedHand {
 	}
 	for place, why := range b.away {
 		v := wire.NeedHand{
-			Kind: "place", Subject: &wire.Subject{Kind: string(farm.FreezePlace), Name: place}, Action: "look",
+			Kind: farm.HandPlace, Subject: &wire.Subject{Kind: string(farm.FreezePlace), Name: place}, Action: "look",
 			Sentence: fmt.Sprintf("The place %s is away.", place), Evidence: sentence(why),
 		}
 		switch n := len(waiting[place]); n {
@@ -246,7 +232,8 @@ func (b *Board) undelivered() []wire.NeedHand {
 	for place, nodes := range waiting {
 		slices.Sort(nodes)
 		v := wire.NeedHand{
-			Kind: "delivery", Action: "look", Subject: &wire.Subject{Kind: string(farm.FreezePlace), Name: place},
+			Kind: farm.HandDelivery, Action: "look",
+			Subject: &wire.Subject{Kind: string(farm.FreezePlace), Name: place},
 		}
 		v.Sentence = fmt.Sprintf(
 			"%s cannot deliver into the place %s; it holds its frames and keeps trying.", nodes[0], place,
@@ -267,16 +254,24 @@ func sentence(text string) string {
 	return strings.ToUpper(text[:1]) + strings.TrimSuffix(text[1:], ".") + "."
 }
 
-// runsInTrouble returns runs with parked frames that nobody has given up.
+// mostTroubled bounds how many runs with parked frames are told: the newest. The others are
+// old, and nobody has looked.
+const mostTroubled = 200
+
+// runsInTrouble returns runs with parked frames that nobody has given up or looked at, the
+// newest first; not those that are told as runs that fail.
 func (b *Board) runsInTrouble(sight farm.Sight) []*farm.Run {
 	var out []*farm.Run
 	for run := range b.s.WithParked {
-		if run.State != farm.RunCancelled && sight.Sees(run.Spec.Project) {
+		if run.State == farm.RunCancelled || run.Held == farm.HeldFailing || !sight.Sees(run.Spec.Project) {
+			continue
+		}
+		if run.LookedAt.IsZero() && !run.NeedsHand().Empty() {
 			out = append(out, run)
 		}
 	}
 	slices.SortFunc(out, func(a, b *farm.Run) int { return cmp.Compare(b.ID, a.ID) })
-	return out[:min(len(out), 20)]
+	return out[:min(len(out), mostTroubled)]
 }
 
 // PlacesInUse returns the frame places of projects.

@@ -102,7 +102,7 @@ func (b *Board) risks(now time.Time) (out []wire.NeedHand) {
 		}
 		due := run.Terms.Due
 		v := wire.NeedHand{
-			Kind: "at risk", Run: int64(run.ID), Action: "look",
+			Kind: farm.HandAtRisk, Run: int64(run.ID), Action: "look",
 			Sentence: fmt.Sprintf("%s is at risk: it is due %s.", run.Spec.Name(), farm.Moment(due)),
 		}
 		switch {
@@ -137,7 +137,7 @@ func (b *Board) scouted() (out []wire.NeedHand) {
 	for _, run := range b.s.Queue() {
 		if run.State == farm.RunHeld && run.Spec.Wait && !run.Terms.Scouted && !run.StartedAt.IsZero() {
 			out = append(out, wire.NeedHand{
-				Kind: "scouts", Run: int64(run.ID), Action: "look",
+				Kind: farm.HandScouts, Run: int64(run.ID), Action: "look",
 				Sentence: fmt.Sprintf("The scouts of %s are waiting for your yes.", run.Spec.Name()),
 				Evidence: fmt.Sprintf("Frames %s are rendered; release the run and the rest follows.", run.Spec.Scouts),
 			})

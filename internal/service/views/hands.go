@@ -12,23 +12,16 @@ import (
 	"vexillum/internal/wire"
 )
 
-// urgency are the kinds of what needs a hand, the most urgent first, where they cost the
-// same.
-var urgency = []string{
-	"place", "waiting", "delivery", "hush", "failed", "failing", "nobody", "parked", "preflight", "at risk", "sidelined",
-	"device", "full", "changed", "step", "scouts", "silent", "held",
-}
-
 // alerts lists what wants a person who sees so much: what costs most first, and what is put
 // off last. What somebody has resolved is left out.
 func (b *Board) alerts(now time.Time, sight farm.Sight) []wire.NeedHand {
 	list := b.handsFor(b.raw(now, sight), sight)
 	out := make([]wire.NeedHand, 0, len(list))
-	weights := map[farm.HandOf]float64{}
+	weights, urgency := map[farm.HandOf]float64{}, farm.HandKinds()
 	for _, v := range list {
 		of := handOf(v)
 		h := b.s.Hands[of]
-		if h != nil && h.EndedAt.IsZero() && h.ResolvedBy != "" && v.Extent <= h.Extent {
+		if h != nil && h.Done() {
 			continue
 		}
 		cost := hands.CostOf(b.s, of, b.frameSeconds)
@@ -118,7 +111,7 @@ func (b *Board) Alerts(
 	return b.do(ctx, func(t *transaction) error {
 		var alerts []hands.Alert
 		for _, v := range b.raw(t.Now, farm.Sight{}) {
-			a := hands.Alert{Of: handOf(v), Extent: max(1, v.Extent), Sentence: v.Sentence, Evidence: v.Evidence}
+			a := hands.Alert{Of: handOf(v), Sentence: v.Sentence, Evidence: v.Evidence}
 			if run := b.s.Runs[a.Of.Run]; run != nil {
 				a.Project = run.Spec.Project
 			}

@@ -38,7 +38,7 @@ func (b *Board) unfit(sight farm.Sight) (out []wire.NeedHand) {
 			continue
 		}
 		at[told.Sentence] = len(out)
-		v := wire.NeedHand{Kind: "preflight", Run: int64(run.ID), Action: "look", Evidence: told.Sentence}
+		v := wire.NeedHand{Kind: farm.HandPreflight, Run: int64(run.ID), Action: "look", Evidence: told.Sentence}
 		name := run.Spec.Name()
 		if all := told.Failing + told.Passing; told.Passing == 0 {
 			v.Sentence = fmt.Sprintf("No node would render %s: %s the preflight.", name, allFail(all))

@@ -318,7 +318,8 @@ func (b *Board) RunView(run *farm.Run, now time.Time) wire.Run {
 	busy := frames.Of(rendering...).Minus(checking)
 	v.InFlight = busy.Len() + checking.Len()
 	v.Sets = b.setsView(run, byState{
-		"parked": run.NeedsHand(), "skipped": run.GivenUp(), "failed": failing.Minus(busy).Minus(checking), "rendering": busy, "verifying": checking,
+		"parked": run.NeedsHand(), "skipped": run.GivenUp(), "failed": failing.Minus(busy).Minus(checking),
+		"rendering": busy, "verifying": checking,
 		"delivering": frames.Of(delivering...), "dealt": run.Dealt().Minus(busy).Minus(checking).Minus(failing),
 		"to do": run.ToDo.Union(run.Later).Minus(failing), "done": run.Done.Minus(suspect), "suspect": suspect,
 	})
@@ -466,8 +467,10 @@ func ShareView(s farm.Share) wire.Share {
 func (b *Board) findings(n *farm.Node, live *Live, now time.Time) []wire.Finding {
 	var out []wire.Finding
 	for _, x := range health.Look(health.Signs{
-		Name: n.Name, ClockOff: live.Signs.ClockOff, DiskFree: live.Signs.DiskFree, DiskTotal: live.Signs.DiskTotal, SwapUsed: live.Signs.SwapUsed,
-		Memory: n.Facts.MemoryBytes, Starts: live.starts, Version: n.Facts.Version, Service: b.version, Renderers: len(n.Facts.Renderers), Killed: live.Killed,
+		Name: n.Name, ClockOff: live.Signs.ClockOff, DiskFree: live.Signs.DiskFree, DiskTotal: live.Signs.DiskTotal,
+		SwapUsed: live.Signs.SwapUsed,
+		Memory:   n.Facts.MemoryBytes, Starts: live.starts, Version: n.Facts.Version, Service: b.version,
+		Renderers: len(n.Facts.Renderers), Killed: live.Killed,
 	}, now) {
 		out = append(out, wire.Finding(x))
 	}

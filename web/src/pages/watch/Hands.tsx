@@ -42,6 +42,11 @@ const kinds: Record<string, [string, string]> = {
   scouts: ["run waits for a yes", "runs wait for a yes"],
   preflight: ["run would fail on some nodes", "runs would fail on some nodes"],
   "at risk": ["run is at risk", "runs are at risk"],
+  changed: ["run is held because its scene has changed", "runs are held because their scenes have changed"],
+  step: [
+    "run is held because what it waits for does not come",
+    "runs are held because what they wait for does not come",
+  ],
 };
 
 const words = (kind: string, n: number) => `${n} ${(kinds[kind] ?? ["item", "items"])[n === 1 ? 0 : 1]}`;

@@ -1,0 +1,89 @@
+package floor
+
+import (
+	"fmt"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"vexillum/internal/core/farm"
+	"vexillum/internal/core/frames"
+	"vexillum/internal/core/hands"
+	"vexillum/internal/service/writer"
+	"vexillum/internal/wire"
+)
+
+// TestManyRunsNeedAHand parks a frame of each of many runs: all of them are listed and kept,
+// those that somebody has done with leave the list for good, and come again with what is new.
+func TestManyRunsNeedAHand(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := newWorld(t)
+		defer w.stop()
+		var ledger hands.Ledger
+		do := func(records func(t *writer.Tx) []farm.Record) {
+			t.Helper()
+			if err := w.w.Do(t.Context(), func(tx *writer.Tx) error {
+				tx.Append(records(tx)...)
+				return nil
+			}); err != nil {
+				t.Fatal(err)
+			}
+		}
+		look := func() []wire.NeedHand {
+			t.Helper()
+			for range 3 { // what is gone is over after a while
+				if err := w.Views.Alerts(t.Context(), ledger.Compare); err != nil {
+					t.Fatal(err)
+				}
+				time.Sleep(8 * time.Second)
+			}
+			list, err := w.Views.Hands(t.Context(), farm.Sight{})
+			if err != nil {
+				t.Fatal(err)
+			}
+			return list
+		}
+		const runs = 60
+		do(func(tx *writer.Tx) (out []farm.Record) {
+			for id := farm.RunID(1); id <= runs; id++ {
+				out = append(out, farm.RunSubmitted{
+					Run: id, State: farm.RunHeld, Order: int64(id), At: tx.Now, Spec: farm.Spec{
+						Job: fmt.Sprint("salt_", id), Project: "salt-clock", Kind: farm.Final, Number: 1, Recipe: "practice",
+						Frames: frames.Of(frames.Span{First: 1, Last: 9}), Tries: 3,
+					},
+				}, farm.FrameParked{Run: id, Frame: 1, At: tx.Now})
+			}
+			return out
+		})
+		list := look()
+		if len(list) != runs {
+			t.Fatalf("%d are listed", len(list))
+		}
+		for _, h := range list {
+			if h.ID == 0 {
+				t.Fatalf("%s has no number", h.Sentence)
+			}
+			if err := w.Hands.Act(t.Context(), farm.HandID(h.ID), wire.HandAct{Do: "resolve"}, admin); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if list := look(); len(list) != 0 {
+			t.Errorf("%d are listed that somebody has done with", len(list))
+		}
+		time.Sleep(time.Hour) // they are not remembered any more
+		if list := look(); len(list) != 0 {
+			t.Errorf("an hour later %d are listed", len(list))
+		}
+		if n := len(w.o.State.Hands); n > runs {
+			t.Errorf("%d are kept in memory", n)
+		}
+		do(func(tx *writer.Tx) []farm.Record {
+			return []farm.Record{
+				farm.FramesRetried{Run: 7, Frames: frames.One(1), At: tx.Now}, farm.FrameParked{Run: 7, Frame: 1, At: tx.Now},
+			}
+		})
+		if list := look(); len(list) != 1 || list[0].Run != 7 || list[0].ID == 0 || list[0].Count != 1 {
+			t.Errorf("with what is new %+v are listed", list)
+		}
+	})
+}

@@ -1,0 +1,83 @@
+package store
+
+import (
+	"database/sql"
+	"encoding/json"
+	"time"
+
+	"vexillum/internal/core/farm"
+)
+
+// mostEvents bounds how far back a start looks for frames that were done.
+const mostEvents = 20_000
+
+func (l *loader) observations() (out []Observation, err error) {
+	scan := func(row *sql.Rows) error {
+		var o Observation
+		var share []byte
+		if err := row.Scan(
+			&o.Run, &o.Frame, &o.Node, &o.Lease, &o.StartupSeconds, &o.RenderSeconds, &o.MemoryBytes, &o.Fetched.Bytes,
+			&o.Fetched.Seconds, &share,
+		); err != nil {
+			return err
+		}
+		out = append(out, o)
+		return json.Unmarshal(share, &out[len(out)-1].Share)
+	}
+	const what = `SELECT f.run, f.frame, f.node, f.lease, f.startup_seconds, f.render_seconds, f.memory_bytes,
+		f.fetched_bytes, f.fetched_seconds, COALESCE(l.share, '{}') `
+	err = l.each(scan, what+`FROM (
+			SELECT id, done FROM (SELECT id, done, ended_at,
+				row_number() OVER (PARTITION BY project, job ORDER BY ended_at DESC) AS newest FROM run
+				WHERE NOT (`+openRuns+`) AND NOT isempty(done)) r
+			WHERE newest <= 2 ORDER BY ended_at DESC LIMIT 2 * $1) r
+		CROSS JOIN generate_series(0, $2 - 1) AS part
+		CROSS JOIN LATERAL (SELECT lower(done) + (upper(done) - lower(done))::bigint * part / $2 AS first, lower(done) +
+		(upper(done) - lower(done))::bigint * (part + 1) / $2 AS next) bin
+		CROSS JOIN LATERAL (SELECT * FROM frame WHERE run = r.id AND frame >= bin.first AND frame < bin.next AND state =
+		'done' ORDER BY frame LIMIT 1) f
+		JOIN lease l ON l.id = f.lease
+		ORDER BY f.run, f.seq`, jobsRemembered, observationsPerJob)
+	if err != nil {
+		return nil, err
+	}
+	err = l.each(
+		scan,
+		what+`FROM run r CROSS JOIN LATERAL (SELECT * FROM frame WHERE frame.run = r.id ORDER BY seq DESC LIMIT $1) f
+		JOIN lease l ON l.id = f.lease WHERE r.`+openRuns+` ORDER BY f.seq`,
+		observationsPerRun,
+	)
+	return out, err
+}
+
+func (l *loader) finished() (at []time.Time, since time.Time, err error) {
+	err = l.each(func(row *sql.Rows) error {
+		var t time.Time
+		var done bool
+		if err := row.Scan(&t, &done); err != nil {
+			return err
+		}
+		if since.IsZero() {
+			since = t
+		}
+		if done {
+			at = append(at, t)
+		}
+		return nil
+	}, `SELECT at, kind = 'frame done' FROM (SELECT seq, at, kind FROM event ORDER BY seq DESC LIMIT $1) e WHERE at >
+		now() - interval '1 hour' ORDER BY seq`, mostEvents)
+	return at, since, err
+}
+
+func (l *loader) newest() (map[farm.RunID]Newest, error) {
+	out := map[farm.RunID]Newest{}
+	err := l.each(func(row *sql.Rows) error {
+		var id farm.RunID
+		var n Newest
+		err := row.Scan(&id, &n.Frame, &n.At)
+		out[id] = n
+		return err
+	}, `SELECT r.id, f.frame, f.done_at FROM run r CROSS JOIN LATERAL
+		(SELECT frame, done_at FROM frame WHERE frame.run = r.id AND done_at IS NOT NULL ORDER BY seq DESC LIMIT 1) f`)
+	return out, err
+}
