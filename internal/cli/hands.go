@@ -1,10 +1,12 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -89,7 +91,9 @@ func (a *app) handActCommand(in *wire.HandAct, do, short string, before func() e
 			if err != nil || id < 1 {
 				return usageError{fmt.Errorf("%q is not a number that vexillum hands shows", arg)}
 			}
-			ids = append(ids, id)
+			if !slices.Contains(ids, id) {
+				ids = append(ids, id)
+			}
 		}
 		var list []wire.NeedHand
 		for _, id := range ids {
@@ -209,8 +213,8 @@ func (a *app) handsHistoryCommand() *cobra.Command {
 		t := newTable(a.out, ">#", zoned("since"), zoned("until"), ">times", "what", "who")
 		for _, h := range past.Hands {
 			over := "–"
-			if h.EndedAt != nil {
-				over = clock(*h.EndedAt, now)
+			if at := cmp.Or(h.EndedAt, h.ResolvedAt); at != nil {
+				over = clock(*at, now)
 			}
 			t.add(
 				fmt.Sprint(h.ID), clock(h.RaisedAt, now), over, fmt.Sprint(h.Count), a.fit(inZone(h.Sentence, now), 70),

@@ -130,7 +130,7 @@ func TestNoticesArrive(t *testing.T) {
 	f.ended(f.submit(run))
 	f.wait("the run that is done is told by mail, with a picture", func() bool {
 		return slices.ContainsFunc(r.Messages(), func(m standin.Message) bool {
-			return m.Title == "salt/final-1 is done" && strings.Contains(m.Text, "all 3 frames are done.") &&
+			return m.Title == "salt/final-1 is done" && strings.Contains(m.Text, "All 3 frames are done.") &&
 				strings.Contains(m.HTML, "https://farm.pellmarsh.example/runs/1") && m.Picture > 0
 		})
 	})

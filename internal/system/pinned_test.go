@@ -37,7 +37,7 @@ func TestASceneThatChangesUnderWay(t *testing.T) {
 		t.Fatal(err)
 	}
 	if len(all.Hands) == 0 ||
-		!strings.Contains(all.Hands[0].Sentence, "salt_010/final-1 is held: its scene has changed") {
+		!strings.Contains(all.Hands[0].Sentence, "salt_010/final-1 is held, as its scene has changed") {
 		t.Errorf("what needs a hand: %+v", all.Hands)
 	}
 	f.must("release", "salt_010")

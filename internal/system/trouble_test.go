@@ -366,6 +366,7 @@ func TestFramesAreGivenUpAndAccepted(t *testing.T) {
 	for args, says := range map[string]string{
 		"park pepper":              "name the frames",
 		"park pepper --frames 9":   "cannot be parked",
+		"park pepper --frames 1-8": "that is all that is left of pepper/final-1",
 		"park salt --frames 1":     "park",
 		"park pepper --frames= -x": "unknown",
 	} {

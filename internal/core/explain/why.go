@@ -76,6 +76,8 @@ func (e *Explainer) Frame(run *farm.Run, frame int, now time.Time) string {
 			return fmt.Sprintf("%s is skipped: %s", name, note)
 		}
 		return name + " is skipped: somebody has given it up"
+	case run.Parked.Has(frame) && tried == "":
+		return name + " is parked: somebody has set it aside; retry it to have it rendered"
 	case run.Parked.Has(frame):
 		return name + " is parked" + tried + "; look at what its renderer said, then retry the run"
 	}

@@ -12,7 +12,7 @@ type HandID int64
 const (
 	HandParked    = "parked"    // frames of a run
 	HandFailed    = "failed"    // a run that has ended so
-	HandFailing   = "failing"   // a run that is held, as it fails everywhere
+	HandFailing   = "failing"   // a run that is held, as its frames fail
 	HandChanged   = "changed"   // a run that is held, as its scene has changed
 	HandStep      = "step"      // a run that is held, as what it waits for does not come
 	HandNobody    = "nobody"    // can take a run

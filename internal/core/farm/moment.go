@@ -2,7 +2,10 @@ package farm
 
 import (
 	"regexp"
+	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 )
 
 // Moment writes a time for a sentence, as RFC 3339 in UTC and whole seconds.
@@ -20,4 +23,18 @@ func Moments(text string, write func(at time.Time) string) string {
 		}
 		return write(at)
 	})
+}
+
+// Sentence makes one of a reason or of what an error says: it begins with a capital letter and
+// ends with a full stop. Of nothing it makes nothing.
+func Sentence(text string) string {
+	if text == "" {
+		return ""
+	}
+	word, _, _ := strings.Cut(text, " ")
+	if !strings.ContainsFunc(strings.TrimRight(word, ",.:;"), func(r rune) bool { return !unicode.IsLower(r) }) {
+		first, size := utf8.DecodeRuneInString(text)
+		text = string(unicode.ToUpper(first)) + text[size:] // names such as kiln-04 stay as they are
+	}
+	return strings.TrimSuffix(text, ".") + "."
 }

@@ -24,7 +24,7 @@ func noticeOf(h store.Happened) (n notice.Notice, ok bool, err error) {
 		if err := json.Unmarshal(h.Body, &r); err != nil {
 			return n, false, fmt.Errorf("reading change %d: %w", h.Seq, err)
 		}
-		n.Event, n.Text = farm.Event(r.State), sentence(r.Reason)
+		n.Event, n.Text = farm.Event(r.State), farm.Sentence(r.Reason)
 		n.Title = fmt.Sprintf("%s is %s.", h.RunName, r.State)
 		if r.State == farm.RunFailed {
 			n.Title = h.RunName + " has failed."
@@ -51,19 +51,8 @@ func noticeOf(h store.Happened) (n notice.Notice, ok bool, err error) {
 		return n, false, fmt.Errorf("reading change %d: %w", h.Seq, err)
 	}
 	n.Event, n.Title = farm.EventTakeOver, fmt.Sprintf("%s has taken over from %s.", r.Actor, r.From)
-	n.Text = sentence(r.To)
+	n.Text = farm.Sentence(r.To)
 	return n, true, nil
-}
-
-// sentence makes one of a reason.
-func sentence(text string) string {
-	if text == "" {
-		return ""
-	}
-	if text[len(text)-1] != '.' {
-		text += "."
-	}
-	return text
 }
 
 // lists is what channels depend on, as of one moment.

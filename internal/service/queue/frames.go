@@ -142,6 +142,10 @@ func (t *transaction) park(
 			triage.FramesText(left),
 			name,
 		)
+	case run.ToDo.Minus(wanted).Empty() && run.Later.Empty() && run.DealtCount() == 0:
+		return nil, refusal.New(
+			refusal.Conflict, "frames", "that is all that is left of %s; hold it, or give these frames up with skip", name,
+		)
 	case wanted.Len() > mostParked:
 		return nil, refusal.New(
 			refusal.Invalid,

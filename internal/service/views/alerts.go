@@ -57,7 +57,7 @@ func (b *Board) stuck() (out []wire.NeedHand) {
 		if why := capacity.Nobody(b.s, run); why != "" {
 			out = append(out, wire.NeedHand{
 				Kind: farm.HandNobody, Run: int64(run.ID), Action: "look",
-				Sentence: fmt.Sprintf("No node can take %s as it is.", run.Spec.Name()), Evidence: sentence(why),
+				Sentence: fmt.Sprintf("No node can take %s as it is.", run.Spec.Name()), Evidence: farm.Sentence(why),
 			})
 		}
 	}
@@ -65,22 +65,22 @@ func (b *Board) stuck() (out []wire.NeedHand) {
 		if run.State == farm.RunHeld && run.Held == farm.HeldChanged {
 			out = append(out, wire.NeedHand{
 				Kind: farm.HandChanged, Run: int64(run.ID), Action: "release",
-				Sentence: fmt.Sprintf("%s is held: its scene has changed.", run.Spec.Name()),
-				Evidence: sentence(run.Reason),
+				Sentence: fmt.Sprintf("%s is held, as its scene has changed.", run.Spec.Name()),
+				Evidence: farm.Sentence(run.Reason),
 			})
 		}
 		if run.State == farm.RunHeld && run.Held == farm.HeldStep {
 			out = append(out, wire.NeedHand{
 				Kind: farm.HandStep, Run: int64(run.ID), Action: "release",
-				Sentence: fmt.Sprintf("%s is held: what it waits for does not come.", run.Spec.Name()),
-				Evidence: sentence(run.Reason + "; render that again, or release this one to go on without it"),
+				Sentence: fmt.Sprintf("%s is held, as what it waits for does not come.", run.Spec.Name()),
+				Evidence: farm.Sentence(run.Reason + "; render that again, or release this one to go on without it"),
 			})
 		}
 		if run.State == farm.RunHeld && run.Held == farm.HeldFailing {
 			out = append(out, wire.NeedHand{
 				Kind: farm.HandFailing, Run: int64(run.ID), Action: "release",
-				Sentence: fmt.Sprintf("%s is held: it fails everywhere.", run.Spec.Name()),
-				Evidence: sentence(run.Reason),
+				Sentence: fmt.Sprintf("%s is held, as its frames fail.", run.Spec.Name()),
+				Evidence: farm.Sentence(run.Reason),
 			})
 		}
 	}
@@ -94,7 +94,7 @@ func (b *Board) sidelined(now time.Time) (out []wire.NeedHand) {
 			out = append(out, wire.NeedHand{
 				Kind: farm.HandSidelined, Node: int64(n.ID), Action: "look",
 				Sentence: fmt.Sprintf("%s is sidelined: it fails what others render.", n.Name),
-				Evidence: sentence(n.HealthWhy + explain.Trial(n, now)),
+				Evidence: farm.Sentence(n.HealthWhy + explain.Trial(n, now)),
 			})
 		}
 		for _, d := range n.Facts.Devices {
@@ -103,7 +103,7 @@ func (b *Board) sidelined(now time.Time) (out []wire.NeedHand) {
 					Kind: farm.HandDevice, Node: int64(n.ID), Action: "look",
 					Subject:  &wire.Subject{Kind: "device", Name: d.ID},
 					Sentence: fmt.Sprintf("Device %s of %s is set aside: it fails what others render.", d.ID, n.Name),
-					Evidence: sentence(n.Aside[d.ID].Why),
+					Evidence: farm.Sentence(n.Aside[d.ID].Why),
 				})
 			}
 		}
@@ -131,7 +131,7 @@ func (b *Board) waiting(now time.Time, sight farm.Sight) (out []wire.NeedHand) {
 				"%s fails all that need it; %s.", strings.ToUpper(name[:1])+name[1:],
 				english.Plural(runs, "run waits", "runs wait"),
 			),
-			Evidence: sentence(fmt.Sprintf("%s; %s", w.Reason, again)),
+			Evidence: farm.Sentence(fmt.Sprintf("%s; %s", w.Reason, again)),
 		})
 	}
 	return out
@@ -199,7 +199,7 @@ func (b *Board) undelivered() []wire.NeedHand {
 				out = append(out, wire.NeedHand{
 					Kind: farm.HandFull, Action: "look", Node: int64(id),
 					Sentence: fmt.Sprintf("%s begins no further frame until there is room.", b.s.NodeName(id)),
-					Evidence: sentence(p.Full),
+					Evidence: farm.Sentence(p.Full),
 				})
 			}
 			if p.Trouble == "" {
@@ -215,7 +215,7 @@ func (b *Board) undelivered() []wire.NeedHand {
 	for place, why := range b.away {
 		v := wire.NeedHand{
 			Kind: farm.HandPlace, Subject: &wire.Subject{Kind: string(farm.FreezePlace), Name: place}, Action: "look",
-			Sentence: fmt.Sprintf("The place %s is away.", place), Evidence: sentence(why),
+			Sentence: fmt.Sprintf("The place %s is away.", place), Evidence: farm.Sentence(why),
 		}
 		switch n := len(waiting[place]); n {
 		case 0:
@@ -243,15 +243,10 @@ func (b *Board) undelivered() []wire.NeedHand {
 				"%d nodes cannot deliver into the place %s; they hold their frames and keep trying.", len(nodes), place,
 			)
 		}
-		v.Evidence = sentence(trouble[place])
+		v.Evidence = farm.Sentence(trouble[place])
 		out = append(out, v)
 	}
 	return out
-}
-
-// sentence makes one of what an error says.
-func sentence(text string) string {
-	return strings.ToUpper(text[:1]) + strings.TrimSuffix(text[1:], ".") + "."
 }
 
 // mostTroubled bounds how many runs with parked frames are told: the newest. The others are

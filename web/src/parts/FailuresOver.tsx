@@ -39,7 +39,9 @@ export function FailuresOver({ of: night, now }: { of: Night; now: number }) {
         <span />
         <span className="flex justify-between">
           {[0, 0.25, 0.5, 0.75].map((part) => (
-            <span key={part}>{clock(night.over[Math.floor(part * parts)].at, now)}</span>
+            <span key={part} className={part === 0.25 || part === 0.75 ? "max-sm:hidden" : ""}>
+              {clock(night.over[Math.floor(part * parts)].at, now)}
+            </span>
           ))}
           <span>{clock(night.to, now)}</span>
         </span>

@@ -32,7 +32,7 @@ export function HandsPage() {
             <p className="text-[13px]" title={whole(h.raised_at)}>
               <span className="num">{clock(h.raised_at, now)}</span>
               <span className="block text-xs text-muted">
-                {h.ended_at ? `over after ${span(Date.parse(h.ended_at) - Date.parse(h.raised_at))}` : "not over"}
+                {over(h)}
                 {h.count > 1 && `, ${h.count} times`}
               </span>
             </p>
@@ -70,6 +70,12 @@ function Subject({ of: h }: { of: PastHand }) {
   ) : (
     told(h.sentence)
   );
+}
+
+/** How long it took until it was over, or somebody had done with it. */
+function over(h: PastHand): string {
+  const at = h.ended_at ?? h.resolved_at;
+  return at ? `over after ${span(Date.parse(at) - Date.parse(h.raised_at))}` : "not over";
 }
 
 /** What somebody did about it. */

@@ -76,7 +76,7 @@ function Report({ of: v, now }: { of: Night; now: number }) {
             <thead className="text-xs text-muted">
               <tr>
                 {["cause", "frames", "not done", "cost", "mostly to blame", "runs", "nodes"].map((h) => (
-                  <th key={h} className="py-1 pr-4 font-normal">
+                  <th key={h} className="py-1 pr-4 font-normal whitespace-nowrap">
                     {h}
                   </th>
                 ))}
@@ -85,12 +85,12 @@ function Report({ of: v, now }: { of: Night; now: number }) {
             <tbody>
               {v.causes.map((c) => (
                 <tr key={c.cause} className="border-t border-hair align-baseline">
-                  <td className="py-1 pr-4">{c.cause}</td>
+                  <td className="py-1 pr-4 whitespace-nowrap">{c.cause}</td>
                   <td className="num pr-4">{c.frames}</td>
-                  <td className={`num pr-4 ${c.open > 0 ? "text-failed" : "text-muted"}`}>
+                  <td className={`num pr-4 whitespace-nowrap ${c.open > 0 ? "text-failed" : "text-muted"}`}>
                     {c.open > 0 ? `✕ ${c.open}` : "–"}
                   </td>
-                  <td className="num pr-4">{minutes(c.minutes)}</td>
+                  <td className="num pr-4 whitespace-nowrap">{minutes(c.minutes)}</td>
                   <td className="pr-4">{c.blame || "–"}</td>
                   <td className="pr-4 break-words">{some(c.runs)}</td>
                   <td className="break-words">{some(c.nodes)}</td>

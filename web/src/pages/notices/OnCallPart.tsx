@@ -26,7 +26,7 @@ export function OnCallPart({ wrangler }: { wrangler: boolean }) {
   return (
     <section aria-label="On call">
       <h2 className="section">
-        <b>On call</b> by the calendar of the farm; some channels are told only then
+        <b>On call</b> by the farm's calendar
         {wrangler && (
           <label className="btn ml-auto btn-xs">
             Read a calendar (.ics)

@@ -29,7 +29,7 @@ const mostLines = 4;
 const kinds: Record<string, [string, string]> = {
   failed: ["run has failed", "runs have failed"],
   parked: ["run has parked frames", "runs have parked frames"],
-  failing: ["run is held because it fails everywhere", "runs are held because they fail everywhere"],
+  failing: ["run is held because its frames fail", "runs are held because their frames fail"],
   nobody: ["run can be taken by no node", "runs can be taken by no node"],
   waiting: ["place, licence or renderer is waited for", "places, licences or renderers are waited for"],
   device: ["graphics device is set aside", "graphics devices are set aside"],
