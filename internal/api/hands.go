@@ -3,7 +3,6 @@ package api
 import (
 	"github.com/gin-gonic/gin"
 
-	"vexillum/internal/core/farm"
 	"vexillum/internal/service/floor"
 	"vexillum/internal/wire"
 )
@@ -50,17 +49,24 @@ func (s *Server) pastHands(c *gin.Context, f *floor.Floor) {
 	s.answer(c, out, err)
 }
 
-// actOnHand does what a person does about something that needs a hand, and returns what
-// needs one then.
-func (s *Server) actOnHand(c *gin.Context, f *floor.Floor, in wire.HandAct) {
-	id, ok := number(c, "hand")
-	if !ok {
-		return
-	}
-	err := f.Hands.Act(c, farm.HandID(id), in, person(c))
+// actOnHands does what a person does about what needs a hand.
+func (s *Server) actOnHands(c *gin.Context, f *floor.Floor, in wire.HandAct) {
+	v, err := f.Hands.Act(c, in, person(c))
 	if err != nil {
-		s.answer(c, nil, err)
+		s.fail(c, err)
 		return
 	}
-	s.hands(c, f)
+	saying, err := f.Views.Saying(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	var sentences []*string
+	for i, h := range v.Hands {
+		if now, open := saying[h.ID]; open {
+			v.Hands[i].Sentence = now[0]
+		}
+		sentences = append(sentences, &v.Hands[i].Sentence)
+	}
+	s.answer(c, v, f.Views.Veiled(c, s.sight(c), sentences...))
 }

@@ -5,12 +5,31 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"vexillum/internal/core/farm"
 	"vexillum/internal/service/floor"
 	"vexillum/internal/wire"
 )
 
 func (s *Server) tryRecipe(c *gin.Context, _ *floor.Floor, in wire.TryRecipe) {
 	trial, err := s.svc.TryRecipe(c, in)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusAccepted, trial)
+}
+
+// renderByHand lets a node render a frame of a run again, and deliver nothing.
+func (s *Server) renderByHand(c *gin.Context, _ *floor.Floor, in wire.RenderByHand) {
+	run, ok := number(c, "run")
+	if !ok {
+		return
+	}
+	frame, ok := frameNumber(c)
+	if !ok {
+		return
+	}
+	trial, err := s.svc.RenderByHand(c, farm.RunID(run), frame, in.Node)
 	if err != nil {
 		s.fail(c, err)
 		return

@@ -31,6 +31,16 @@ func (s *Server) trouble(c *gin.Context, f *floor.Floor) {
 	s.answer(c, v, err)
 }
 
+// nodeTrouble returns what failed on a node, beside what came of it on others.
+func (s *Server) nodeTrouble(c *gin.Context, f *floor.Floor) {
+	id, ok := number(c, "node")
+	if !ok {
+		return
+	}
+	v, err := f.Views.NodeTrouble(c, farm.NodeID(id), s.sight(c))
+	s.answer(c, v, err)
+}
+
 // retries tries parked frames again.
 func (s *Server) retries(c *gin.Context, f *floor.Floor, in wire.Retrying) {
 	v, err := f.Queue.RetryParked(c, in, person(c))

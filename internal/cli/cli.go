@@ -216,6 +216,7 @@ func (a *app) addCommands(root *cobra.Command) {
 		a.parkCommand(),
 		a.skipCommand(),
 		a.acceptCommand(),
+		a.tryFrameCommand(),
 		a.changeCommand(),
 		a.drillCommand(),
 	)

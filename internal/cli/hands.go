@@ -95,29 +95,31 @@ func (a *app) handActCommand(in *wire.HandAct, do, short string, before func() e
 				ids = append(ids, id)
 			}
 		}
-		var list []wire.NeedHand
-		for _, id := range ids {
-			list = nil
-			err := cl.Do(ctx, http.MethodPost, fmt.Sprintf("/api/v1/hands/%d/acts", id), in, &list)
-			if err != nil {
-				return err
-			}
+		in.Hands = ids
+		var out wire.HandsActed
+		if err := cl.Do(ctx, http.MethodPost, "/api/v1/hand-acts", in, &out); err != nil {
+			return err
 		}
 		if a.json {
-			return a.printJSON(list)
+			return a.printJSON(out)
 		}
 		done := map[string]string{
 			"take": "taken", "leave": "left", "snooze": "put off", "wake": "back on the list", "resolve": "resolved",
 			"reopen": "open again",
 		}[do]
+		if in.DryRun {
+			for _, h := range out.Hands {
+				fmt.Fprintf(a.out, "#%d  %s\n", h.ID, h.Sentence)
+			}
+			fmt.Fprintf(a.out, "%s would be %s; nothing is changed.\n", english.WordSeries(numbers(ids), "and"), done)
+			return nil
+		}
 		fmt.Fprintf(
-			a.out,
-			"%s %s.\n",
-			english.WordSeries(numbers(ids), "and"),
-			english.PluralWord(len(ids), "is", "are")+" "+done,
+			a.out, "%s %s %s.\n", english.WordSeries(numbers(ids), "and"), english.PluralWord(len(ids), "is", "are"), done,
 		)
 		return nil
 	})
+	c.Flags().BoolVar(&in.DryRun, "dry-run", false, "only say what would happen")
 	return c
 }
 

@@ -59,7 +59,10 @@ func (a *app) troubleCommand() *cobra.Command {
 			return a.printJSON(groups)
 		}
 		a.tellTrouble(groups)
-		return nil
+		if node == "" || len(groups) == 0 {
+			return nil
+		}
+		return a.tellElsewhere(ctx, cl, node)
 	})
 	c.Flags().StringVar(&by, "by", "", "put together by cause, node, recipe or run (default: cause)")
 	c.Flags().StringVar(&cause, "cause", "", "only failures by this cause")
@@ -97,6 +100,59 @@ func (a *app) tellTrouble(groups []wire.TroubleGroup) {
 			fmt.Fprintf(a.out, "  and %s\n", english.Plural(more, "more run", ""))
 		}
 	}
+}
+
+// comparedShown is how many frames are shown that failed on a node.
+const comparedShown = 12
+
+// tellElsewhere says what came elsewhere of the frames that failed on a node.
+func (a *app) tellElsewhere(ctx context.Context, cl *client.Client, name string) error {
+	n, err := findNode(ctx, cl, name)
+	if err != nil {
+		return err
+	}
+	all, err := get[wire.NodeTrouble](ctx, cl, fmt.Sprintf("/api/v1/nodes/%d/trouble", n.ID))
+	if err != nil || len(all.Frames) == 0 {
+		return err
+	}
+	fmt.Fprintf(a.out, "\n%s  %s\n", strings.ToUpper(n.Name), all.Sentence)
+	shown := all.Frames[:min(len(all.Frames), comparedShown)]
+	var rows [][]string
+	for _, f := range shown {
+		elsewhere := failedText(f.Elsewhere, true)
+		if f.GoodOn != "" {
+			elsewhere = append(elsewhere, "done on "+f.GoodOn)
+		}
+		rows = append(rows, []string{
+			fmt.Sprintf("%s %d", f.RunName, f.Frame), strings.Join(failedText(f.Tries, false), ", "),
+			a.fit(strings.Join(elsewhere, ", "), 60), blameText(f.Blame),
+		})
+	}
+	a.table([]string{"FRAME", "HERE", "ELSEWHERE", "TO BLAME"}, rows)
+	if more := len(all.Frames) - len(shown) + all.More; more > 0 {
+		fmt.Fprintf(a.out, "and %s\n", english.Plural(more, "more frame", ""))
+	}
+	return nil
+}
+
+// failedText says how tries failed: the cause, with how often, and on which node.
+func failedText(tries []wire.Attempt, where bool) (out []string) {
+	counts := map[string]int{}
+	for _, t := range tries {
+		what := t.Cause
+		if where {
+			what += " on " + t.Node
+		}
+		if counts[what]++; counts[what] == 1 {
+			out = append(out, what)
+		}
+	}
+	for i, what := range out {
+		if n := counts[what]; n > 1 {
+			out[i] = fmt.Sprintf("%d× %s", n, what)
+		}
+	}
+	return out
 }
 
 // blameText says who is to blame, and how sure that is.

@@ -274,6 +274,50 @@ func (a *app) tryOnNode(ctx context.Context, t trying, file, scene string) error
 		return err
 	}
 	fmt.Fprintf(a.out, "Trying %s on %s.\n", trial.Recipe, trial.Node)
+	return a.followTrial(ctx, cl, trial)
+}
+
+// tryFrameCommand lets a node render a frame of a run by hand.
+func (a *app) tryFrameCommand() *cobra.Command {
+	var frame int
+	var in wire.RenderByHand
+	c := &cobra.Command{
+		Use:   "try RUN --frame N",
+		Short: "Render a frame again by hand at a node, and show its launch line and all that is said",
+		Long: "Lets a node render a frame of a run just as on a lease: the same launch line, scene, settings and account,\n" +
+			"also where the node is held or sidelined. Shows what each line of output was taken for, and what came of it.\n" +
+			"Nothing is delivered, and it counts as no try. The exit code is 1 if the frame has failed.\n\n" + runNames,
+		Example: "  vexillum try salt_010 --frame 12                 # where it failed last\n" +
+			"  vexillum try salt_010 --frame 12 --node kiln-03",
+		Args: exactly(1, "the name of a run"),
+	}
+	c.RunE = a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
+		if err := refuseEmpty(c); err != nil {
+			return err
+		}
+		if !c.Flags().Changed("frame") {
+			return usageError{errors.New("say which frame, such as --frame 12; vexillum trouble RUN shows what has failed")}
+		}
+		run, err := findRun(ctx, cl, args[0])
+		if err != nil {
+			return err
+		}
+		var trial wire.RecipeTrial
+		path := fmt.Sprintf("/api/v1/runs/%d/frames/%d/trials", run.ID, frame)
+		if err := cl.Do(ctx, http.MethodPost, path, in, &trial); err != nil {
+			return err
+		}
+		fmt.Fprintf(a.out, "Rendering frame %d of %s by hand on %s.\n", frame, run.Name, trial.Node)
+		return a.followTrial(ctx, cl, trial)
+	})
+	c.Flags().IntVarP(&frame, "frame", "f", 0, "the frame to render")
+	c.Flags().StringVar(&in.Node, "node", "", "the node that renders it (default: where it failed last)")
+	return c
+}
+
+// followTrial shows a trial on a node until it has come to its end, and stops it if nobody
+// waits any longer.
+func (a *app) followTrial(ctx context.Context, cl *client.Client, trial wire.RecipeTrial) (err error) {
 	for shown := 0; ; {
 		for ; shown < len(trial.Lines); shown++ {
 			a.tellLine(trial.Lines[shown])

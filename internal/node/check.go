@@ -268,7 +268,8 @@ func (c *checking) disk(ctx context.Context) {
 
 // frame renders one small frame, as a lease would, and throws it away.
 func (c *checking) frame(ctx context.Context, id int64) {
-	told := c.e.try(ctx, id, *c.task.Frame, func(wire.ErrandTold) {})
+	t, err := c.e.a.trialOf(ctx, *c.task.Frame)
+	told := c.e.try(ctx, id, t, err, func(wire.ErrandTold) {})
 	if told.Error != "" {
 		c.fails(wire.AskFrame, "try it there with: vexillum recipe try --node "+c.e.a.me.Name, "%s", told.Error)
 		return

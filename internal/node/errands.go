@@ -86,7 +86,11 @@ func (e *errands) do(ctx context.Context, what wire.Errand) {
 	case ctx.Err() != nil:
 		return
 	case what.Try != nil:
-		told = e.try(ctx, what.ID, *what.Try, tell)
+		t, err := e.a.trialOf(ctx, *what.Try)
+		told = e.try(ctx, what.ID, t, err, tell)
+	case what.Render != nil:
+		t, err := e.a.trialOfLease(*what.Render)
+		told = e.try(ctx, what.ID, t, err, tell)
 	case what.Look != nil:
 		told = e.look(ctx, *what.Look)
 	case what.Check != nil:
@@ -96,14 +100,12 @@ func (e *errands) do(ctx context.Context, what wire.Errand) {
 	tell(told)
 }
 
-// try renders frames by a recipe that is only tried.
+// try does a trial; err says why there is none.
 func (e *errands) try(
-	ctx context.Context, id int64, task wire.RecipeTask, tell func(wire.ErrandTold),
+	ctx context.Context, id int64, t Trial, err error, tell func(wire.ErrandTold),
 ) wire.ErrandTold {
-	no := func(err error) wire.ErrandTold { return wire.ErrandTold{Error: err.Error()} }
-	t, err := e.a.trialOf(ctx, task)
 	if err != nil {
-		return no(err)
+		return wire.ErrandTold{Error: err.Error()}
 	}
 	t.Folder = filepath.Join(e.a.staging(), fmt.Sprintf("%s%d-%d", trialFolders, e.a.session, id))
 	defer os.RemoveAll(t.Folder)
@@ -181,6 +183,20 @@ func (a *Agent) trialOf(ctx context.Context, task wire.RecipeTask) (t Trial, err
 	}
 	t.node, t.speed, t.share = a.me.Name, a.facts.Speed, a.share(wire.Share{})
 	t.settings, t.root, t.inside = task.LaunchSettings, task.SceneRoot, task.Scene
+	return t, nil
+}
+
+// trialOfLease reads a lease that is rendered by hand.
+func (a *Agent) trialOfLease(task wire.RenderTask) (t Trial, err error) {
+	r, err := recipe.Parse([]byte(task.Recipe))
+	if err != nil {
+		return t, fmt.Errorf("this node process cannot read the recipe: %w", err)
+	}
+	l := task.Lease
+	t = Trial{
+		Recipe: r, Width: l.Width, Height: l.Height, node: a.me.Name, speed: a.facts.Speed, share: a.share(l.Share),
+		lease: &leased{Recipe: *r, Lease: l}, contents: a.contents, exchange: a, pinned: a.pinned,
+	}
 	return t, nil
 }
 

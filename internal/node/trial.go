@@ -22,6 +22,7 @@ import (
 	"vexillum/internal/picture"
 	"vexillum/internal/publish"
 	"vexillum/internal/recipe"
+	"vexillum/internal/scenefile"
 	"vexillum/internal/wire"
 )
 
@@ -49,6 +50,10 @@ type Trial struct {
 	speed    float64
 	share    func() own
 	settings wire.LaunchValues
+	lease    *leased // of a run, to be rendered as it is; nil: one is made of what is above
+	contents *contents
+	exchange exchange
+	pinned   *scenefile.Looker
 }
 
 // TrialFrame is what came of one frame.
@@ -86,30 +91,18 @@ func Try(ctx context.Context, t Trial) (TrialReport, error) {
 	starter := launcher.NewClient(here)
 	defer starter.End()
 	book := &trialBook{}
-	var passes []wire.LeasePass
-	for _, p := range t.Passes {
-		passes = append(passes, wire.LeasePass{Name: p.Name})
-	}
 	heard := &hearing{tell: t.Heard, fed: t.Recipe.Mode == farm.ModeFeed}
-	if t.root == "" {
-		t.root, t.inside = filepath.Dir(t.Scene), filepath.Base(t.Scene)
-	}
 	if t.share == nil {
 		t.node, t.speed = "this machine", 1
 		t.share = func() own { return own{whole: true, threads: runtime.NumCPU(), part: 1} }
 	}
 	w := &work{
-		lease: &leased{Recipe: *t.Recipe, Lease: wire.Lease{
-			ID: 1, Run: 1, RunName: "the trial", Recipe: t.Recipe.Name, Frames: frames.Of(t.Frames).String(),
-			ShotFirst: t.Shot.First, ShotLast: t.Shot.Last, SceneRoot: t.root,
-			Scene: t.inside, Width: t.Width, Height: t.Height, Values: t.Values, Passes: passes,
-			LaunchSettings: t.settings,
-		}},
+		lease: t.leased(), exchange: t.exchange,
 		svc: book, log: log, staging: t.Folder, status: newStatus(func() {}), diary: newDiary(),
 		ready: make(chan struct{}), trial: true,
 		host: machine{
 			verified: book.verified, node: t.node, speed: t.speed, launcher: starter, launched: t.Launched,
-			understood: heard.hear, share: t.share,
+			understood: heard.hear, share: t.share, contents: t.contents, pinned: t.pinned,
 		},
 	}
 	if _, err := w.run(ctx); err != nil {
@@ -118,6 +111,26 @@ func Try(ctx context.Context, t Trial) (TrialReport, error) {
 	heard.end()
 	slices.SortStableFunc(book.frames, func(a, b TrialFrame) int { return a.Frame - b.Frame })
 	return TrialReport{Frames: book.frames, Missing: heard.missing(t.Recipe.Read)}, nil
+}
+
+// leased returns the lease that the trial renders.
+func (t *Trial) leased() *leased {
+	if t.lease != nil {
+		return t.lease
+	}
+	root, inside := t.root, t.inside
+	if root == "" {
+		root, inside = filepath.Dir(t.Scene), filepath.Base(t.Scene)
+	}
+	var passes []wire.LeasePass
+	for _, p := range t.Passes {
+		passes = append(passes, wire.LeasePass{Name: p.Name})
+	}
+	return &leased{Recipe: *t.Recipe, Lease: wire.Lease{
+		ID: 1, Run: 1, RunName: "the trial", Recipe: t.Recipe.Name, Frames: frames.Of(t.Frames).String(),
+		ShotFirst: t.Shot.First, ShotLast: t.Shot.Last, SceneRoot: root, Scene: inside, Width: t.Width,
+		Height: t.Height, Values: t.Values, Passes: passes, LaunchSettings: t.settings,
+	}}
 }
 
 // LaunchText writes what a renderer is launched with as a shell would take it.
@@ -131,7 +144,7 @@ func (r TrialReport) View(t *Trial) wire.Trial {
 	if t.Recipe.Picture != farm.Data {
 		out.Width, out.Height = t.Width, t.Height
 	}
-	if len(r.Frames) > 0 && t.Recipe.NeedsShot() && t.Shot == t.Frames {
+	if len(r.Frames) > 0 && t.lease == nil && t.Recipe.NeedsShot() && t.Shot == t.Frames {
 		out.Notes = append(out.Notes, fmt.Sprintf(
 			"the animation is taken to be frame %v alone; give all its frames as the shot, as pictures depend on them",
 			frames.Of(t.Frames),

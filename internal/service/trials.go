@@ -15,6 +15,7 @@ import (
 	"vexillum/internal/core/paths"
 	"vexillum/internal/recipe"
 	"vexillum/internal/service/errands"
+	"vexillum/internal/service/fleet"
 	"vexillum/internal/service/queue"
 	"vexillum/internal/service/refusal"
 	"vexillum/internal/service/writer"
@@ -75,7 +76,7 @@ func (t *trials) begin(trial *trial, do func(ctx context.Context)) error {
 	}
 	if many >= mostTrials {
 		return refusal.New(
-			refusal.Conflict, "", "%d recipes are being tried already; wait until one of them has come to its end",
+			refusal.Conflict, "", "%d things are being tried already; wait until one of them has come to its end",
 			many,
 		)
 	}
@@ -127,15 +128,37 @@ func (s *Service) TryRecipe(ctx context.Context, in wire.TryRecipe) (wire.Recipe
 		)
 	}
 	task.LaunchSettings = node.Settings
+	return s.beginTrial(node, r.Name, wire.Errand{Try: &task})
+}
+
+// RenderByHand lets a node render a frame of a run again, just as on a lease, and returns at
+// once: Trial says how far it is. Nothing of it is delivered or counts as a try. With no node
+// named it is the one where the frame failed last.
+func (s *Service) RenderByHand(
+	ctx context.Context, run farm.RunID, frame int, node string,
+) (wire.RecipeTrial, error) {
+	f, err := s.Floor()
+	if err != nil {
+		return wire.RecipeTrial{}, err
+	}
+	at, task, err := f.Fleet.ByHand(ctx, run, frame, node)
+	if err != nil {
+		return wire.RecipeTrial{}, err
+	}
+	return s.beginTrial(at, task.Lease.Recipe, wire.Errand{Render: &task})
+}
+
+// beginTrial gives a node a trial to do.
+func (s *Service) beginTrial(node fleet.Errander, recipe string, what wire.Errand) (wire.RecipeTrial, error) {
 	trial := &trial{RecipeTrial: wire.RecipeTrial{
-		ID: strings.ToLower(rand.Text()[:12]), Recipe: r.Name, Node: node.Name, State: wire.TrialWaits,
+		ID: strings.ToLower(rand.Text()[:12]), Recipe: recipe, Node: node.Name, State: wire.TrialWaits,
 		StartedAt: s.o.Now(), Trial: wire.Trial{
 			Lines: []wire.TrialLine{}, Frames: []wire.TrialFrame{}, Notes: []string{},
 		},
 	}}
 	out := trial.RecipeTrial
 	return out, s.trials.begin(trial, func(ctx context.Context) {
-		told, err := s.errand(ctx, node.ID, node.Name, wire.Errand{Try: &task}, func(told wire.ErrandTold) {
+		told, err := s.errand(ctx, node.ID, node.Name, what, func(told wire.ErrandTold) {
 			s.trials.change(func() {
 				trial.State = wire.TrialRuns
 				if told.Trial != nil {

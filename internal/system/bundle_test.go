@@ -82,6 +82,10 @@ object { Stand rotate y * clock * 90 } plane { y, 0 pigment { image_map { png "t
 	if got := f.fetchedBytes(run.ID); got < 9<<20 {
 		t.Errorf("nodes say that they got %d bytes of the bundle, want what it has at least", got)
 	}
+	if out, stderr, code := f.vexillum("try", "lamp", "--frame", "4", "--node", "kiln-01"); code != 0 ||
+		!strings.Contains(out, "frame 4  good: 96×64") {
+		t.Errorf("a frame of a bundle, rendered by hand, ends with %d: %s%s", code, out, stderr)
+	}
 	f.againWithAChange(submit, home)
 	changed := f.newestOf("lamp")
 	f.asTheProjectSays(submit)

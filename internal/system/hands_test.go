@@ -59,6 +59,7 @@ func TestHandsAreTakenPutOffAndResolved(t *testing.T) {
 		says []string
 	}{
 		{"hands", []string{"#" + first, "salt/final-1: 2 frames are parked: 3,5.", "Holds up 2 frames"}},
+		{"hands take --dry-run " + first, []string{"salt/final-1: 2 frames", "#" + first + " would be taken; nothing is"}},
 		{"hands take " + first, []string{"#" + first + " is taken."}},
 		{"hands take " + first + " #" + second, []string{"#" + first + " and #" + second + " are taken."}},
 		{"hands", []string{"admin sees to it"}},
@@ -76,11 +77,12 @@ func TestHandsAreTakenPutOffAndResolved(t *testing.T) {
 		}
 	}
 	for args, says := range map[string]string{
-		"hands take":            "needs the numbers",
-		"hands take salt":       "not a number",
-		"hands take 0":          "not a number",
-		"hands take 4711":       "nothing needs a hand by the number 4711",
-		"hands snooze " + first: "say until when",
+		"hands take":                       "needs the numbers",
+		"hands take salt":                  "not a number",
+		"hands take 0":                     "not a number",
+		"hands take 4711":                  "nothing needs a hand by the number 4711",
+		"hands resolve " + first + " 4711": "nothing needs a hand by the number 4711",
+		"hands snooze " + first:            "say until when",
 		"hands snooze " + first + " --until yesterday": "not a time",
 		"hands resolve " + first + " --note=":          "is empty",
 		"hands history --limit 0":                      "limit",
@@ -91,7 +93,8 @@ func TestHandsAreTakenPutOffAndResolved(t *testing.T) {
 	}
 	past := time.Now().Add(-time.Hour)
 	for _, in := range []wire.HandAct{{Do: "snooze", Until: &past}, {Do: "snooze"}, {Do: "eat"}, {Do: "take", Note: "x"}} {
-		if err := f.admin.Do(t.Context(), http.MethodPost, "/api/v1/hands/"+first+"/acts", in, nil); err == nil {
+		in.Hands = []int64{list[0].ID}
+		if err := f.admin.Do(t.Context(), http.MethodPost, "/api/v1/hand-acts", in, nil); err == nil {
 			t.Errorf("%+v is taken", in)
 		}
 	}

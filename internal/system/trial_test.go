@@ -3,6 +3,7 @@ package system
 import (
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -121,4 +122,65 @@ func (f *farm) triesOnThePage() {
 	c.accessible("A trial")
 	c.do(chromedp.EmulateViewport(390, 800))
 	c.noSidewaysScroll("A trial on a telephone")
+}
+
+// TestAFrameIsRenderedByHand renders frames of a run again where they failed, and elsewhere:
+// all that is said is shown, and nothing is delivered or counted.
+func TestAFrameIsRenderedByHand(t *testing.T) {
+	t.Parallel()
+	f := newFarm(t)
+	f.signIn()
+	f.scene("salt.practice", "practice: 1\npicture: salt\ncost: 30ms\ntrouble:\n  - {frame: 3, does: error}\n")
+	f.join("kiln-01", "--renderers", "practice-single")
+	id := f.submit(wire.Submit{
+		Job: "salt", Recipe: "practice-single", Scene: "salt.practice", Frames: "1-4", Tries: 1, Width: 64, Height: 36,
+	})
+	if run := f.ended(id); run.State != "done with gaps" {
+		t.Fatalf("the run is %s", run.State)
+	}
+	by := func(args ...string) (string, int) {
+		out, stderr, code := f.vexillum(append([]string{"try", "salt"}, args...)...)
+		return out + stderr, code
+	}
+	f.must("nodes", "hold", "kiln-01") // what is held can still be tried by hand
+	before := f.count(`SELECT count(*) FROM attempt`)
+	out, code := by("--frame", "3")
+	for _, want := range []string{
+		"Rendering frame 3 of salt/final-1 by hand on kiln-01.", "launch  ", "salt.practice", "frame 3  failed: crash",
+	} {
+		if !strings.Contains(out, want) || code != 1 {
+			t.Errorf("it ends with %d, without %q:\n%s", code, want, out)
+		}
+	}
+	if out, code := by("--frame", "4", "--node", "kiln-01"); code != 0 || !strings.Contains(out, "frame 4  good: 64×36") {
+		t.Errorf("a frame that is fine ends with %d:\n%s", code, out)
+	}
+	for says, args := range map[string][]string{
+		"say which frame":                     nil,
+		"has no frame 99; its frames are 1-4": {"--frame", "99"},
+		"no failed try of frame 4":            {"--frame", "4"},
+		`there is no node "kiln-77"`:          {"--frame", "3", "--node", "kiln-77"},
+		"--node is empty":                     {"--frame", "3", "--node", ""},
+		"invalid argument":                    {"--frame", "three"},
+	} {
+		if out, code := by(args...); code == 0 || !strings.Contains(out, says) {
+			t.Errorf("%v: %d %s, want %q", args, code, out, says)
+		}
+	}
+	f.scene("salt.practice", "practice: 1\npicture: salt\ncost: 30ms\n")
+	if out, code := by("--frame", "3"); code != 1 || !strings.Contains(out, "scene changed") {
+		t.Errorf("with a scene that is another now it ends with %d:\n%s", code, out)
+	}
+	run := f.run(id)
+	left, err := filepath.Glob(filepath.Join(f.dir, "kiln-01", "staging", "trial-*"))
+	if err != nil || len(left) > 0 || run.Sets.Parked != "3" || f.count(`SELECT count(*) FROM attempt`) != before {
+		t.Errorf("it leaves %v, %v; parked are %s", left, err, run.Sets.Parked)
+	}
+	c := f.open()
+	c.signInAs("admin", password)
+	c.sees("Queue")
+	c.goTo("/runs/" + strconv.FormatInt(id, 10))
+	c.press("Render by hand on kiln-01")
+	c.sees("scene changed")
+	c.accessible("A frame by hand")
 }

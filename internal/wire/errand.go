@@ -7,6 +7,8 @@ import "time"
 type Errand struct {
 	ID   int64       `json:"id"`
 	Try  *RecipeTask `json:"try,omitempty"`
+	// Render is a frame of a run that is rendered by hand.
+	Render *RenderTask `json:"render,omitempty"`
 	Look *LookTask   `json:"look,omitempty"`
 
 	Check *CheckTask `json:"check,omitempty"`
@@ -25,6 +27,13 @@ type RecipeTask struct {
 	Values         map[string]string `json:"values,omitempty"` // settings of the recipe
 	Passes         []string          `json:"passes,omitempty"`
 	LaunchSettings LaunchValues      `json:"launch_settings"`
+}
+
+// RenderTask lets a node render frames of a run just as on a lease. Nothing of it is
+// delivered or counts as a try.
+type RenderTask struct {
+	Recipe string `json:"recipe"` // its text
+	Lease  Lease  `json:"lease"`  // of no number
 }
 
 // LookTask lets a node look at a scene whose place the service does not see.
@@ -114,6 +123,12 @@ type TryRecipe struct {
 	Passes  []string          `json:"passes,omitempty"`
 }
 
+// RenderByHand asks for a frame of a run to be rendered again as on a lease, with nothing of
+// it delivered.
+type RenderByHand struct {
+	Node string `json:"node,omitempty"` // its name; empty: where the frame failed last
+}
+
 // The states of a RecipeTrial.
 const (
 	TrialWaits  = "waits" // for its node
@@ -122,7 +137,7 @@ const (
 	TrialFailed = "failed" // a frame is not, or nothing could be tried
 )
 
-// RecipeTrial is a trial of a recipe on a node.
+// RecipeTrial is a trial of a recipe, or of a frame of a run, on a node.
 type RecipeTrial struct {
 	ID        string    `json:"id"`
 	Recipe    string    `json:"recipe"`

@@ -71,9 +71,24 @@ type HandCost struct {
 
 // HandAct is what a person does about something that needs a hand.
 type HandAct struct {
-	Do    string     `json:"do"`    // take, leave, snooze, wake, resolve or reopen
-	Until *time.Time `json:"until"` // of a snooze
-	Note  string     `json:"note"`  // of who resolves it
+	Hands  []int64    `json:"hands"` // their numbers; all of them, or where one cannot be none
+	Do     string     `json:"do"`    // take, leave, snooze, wake, resolve or reopen
+	Until  *time.Time `json:"until"` // of a snooze
+	Note   string     `json:"note"`  // of who resolves it
+	DryRun bool       `json:"dry_run"`
+}
+
+// HandsActed is what came of a HandAct, or would come of it.
+type HandsActed struct {
+	Hands  []HandActed `json:"hands"`
+	DryRun bool        `json:"dry_run"`
+}
+
+// HandActed is something that needs a hand and about which something was done.
+type HandActed struct {
+	ID       int64  `json:"id"`
+	Sentence string `json:"sentence"`
+	Changed  bool   `json:"changed"` // false: it was so already
 }
 
 // PastHand is something that needed a hand, or still does.

@@ -26,6 +26,25 @@ type Blame struct {
 	Text string  `json:"text"` // how sure it is: very likely, 98 %
 }
 
+// NodeTrouble is what failed on a node, beside what came of the same frames on others.
+type NodeTrouble struct {
+	Sentence string            `json:"sentence"` // how it went elsewhere; empty: nothing has failed
+	Frames   []NodeFrameFailed `json:"frames"`   // what failed last first
+	More     int               `json:"more"`     // frames that are not listed
+}
+
+// NodeFrameFailed is a frame that failed on a node.
+type NodeFrameFailed struct {
+	Run       int64     `json:"run"`
+	RunName   string    `json:"run_name"`
+	Frame     int       `json:"frame"`
+	Tries     []Attempt `json:"tries"`     // on the node that failed, the newest last
+	Elsewhere []Attempt `json:"elsewhere"` // on other nodes that failed, the newest last
+	GoodOn    string    `json:"good_on"`   // the node where it came out well; empty: none that is known
+	Done      bool      `json:"done"`
+	Blame     Blame     `json:"blame"` // as it is seen now
+}
+
 // TroubleRun is what failed of a run.
 type TroubleRun struct {
 	Run    int64  `json:"run"`

@@ -182,6 +182,19 @@ func (t *Trouble) Tried() int {
 	return n
 }
 
+// Last returns the newest try that failed on a node, or with node 0 on any; nil: none has.
+func (t *Trouble) Last(node NodeID) *Attempt {
+	if t == nil {
+		return nil
+	}
+	for i := len(t.Attempts) - 1; i >= 0; i-- {
+		if a := &t.Attempts[i]; node == 0 || a.Node == node {
+			return a
+		}
+	}
+	return nil
+}
+
 // FailedOn reports whether the frame has failed on the node.
 func (t *Trouble) FailedOn(n NodeID) bool {
 	return t != nil && slices.ContainsFunc(t.Attempts, func(a Attempt) bool { return a.Node == n })

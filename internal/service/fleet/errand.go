@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"vexillum/internal/core/farm"
+	"vexillum/internal/core/frames"
 	"vexillum/internal/service/refusal"
 	"vexillum/internal/service/views"
 	"vexillum/internal/wire"
@@ -68,6 +69,53 @@ func (d *Desk) Trier(ctx context.Context, name, project, recipe string) (Errande
 		}
 		return best, nil
 	})
+}
+
+// ByHand returns the node at which a frame of a run is rendered by hand, and what it is
+// told: the node of a name, or the one where the frame failed last.
+func (d *Desk) ByHand(
+	ctx context.Context, id farm.RunID, frame int, name string,
+) (at Errander, task wire.RenderTask, err error) {
+	err = d.do(ctx, func(t *transaction) error {
+		run := t.State.Runs[id]
+		if run == nil {
+			return refusal.New(refusal.NotFound, "run", "there is no run %d", id)
+		}
+		if !run.Spec.Frames.Has(frame) {
+			return refusal.New(
+				refusal.Invalid, "frame", "%s has no frame %d; its frames are %v", run.Spec.Name(), frame, run.Spec.Frames,
+			)
+		}
+		if name == "" {
+			last := run.Trouble[frame].Last(0)
+			if last == nil {
+				return refusal.New(
+					refusal.Invalid, "node", "no failed try of frame %d of %s is known; name a node", frame, run.Spec.Name(),
+				)
+			}
+			name = t.State.NodeName(last.Node)
+		}
+		env := t.State.LaunchSettingsFor(run.Spec.Project, run.Spec.Recipe)
+		n, err := t.trierNamed(name, env)
+		if err != nil {
+			return err
+		}
+		lease := &farm.Lease{Run: id, Node: n.ID, Left: frames.One(frame)}
+		if last := run.Trouble[frame].Last(n.ID); last != nil && run.Leases[last.Lease] != nil {
+			lease.Share = run.Leases[last.Lease].Share // as then
+		}
+		view := d.leaseView(n, lease)
+		if view.Recipe.Mode == farm.ModeWhole {
+			return refusal.New(
+				refusal.Conflict, "frame", "%s is rendered by %s in one launch; no frame of it can be rendered by itself",
+				run.Spec.Name(), run.Spec.Recipe,
+			)
+		}
+		at = Errander{ID: n.ID, Name: n.Name, OS: n.Facts.OS}
+		task = wire.RenderTask{Recipe: view.Recipe.Text(), Lease: view.Wire()}
+		return nil
+	})
+	return at, task, err
 }
 
 // trierNamed returns the node of a name. A machine that its owner has now is left alone.

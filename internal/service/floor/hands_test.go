@@ -2,6 +2,7 @@ package floor
 
 import (
 	"fmt"
+	"slices"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -59,11 +60,18 @@ func TestManyRunsNeedAHand(t *testing.T) {
 		if len(list) != runs {
 			t.Fatalf("%d are listed", len(list))
 		}
+		var all []int64
 		for _, h := range list {
 			if h.ID == 0 {
 				t.Fatalf("%s has no number", h.Sentence)
 			}
-			if err := w.Hands.Act(t.Context(), farm.HandID(h.ID), wire.HandAct{Do: "resolve"}, admin); err != nil {
+			all = append(all, h.ID)
+		}
+		if _, err := w.Hands.Act(t.Context(), wire.HandAct{Do: "resolve", Hands: all}, admin); err == nil && runs > 200 {
+			t.Error("any number of them can be acted on at once")
+		}
+		for some := range slices.Chunk(all, 200) {
+			if _, err := w.Hands.Act(t.Context(), wire.HandAct{Do: "resolve", Hands: some}, admin); err != nil {
 				t.Fatal(err)
 			}
 		}

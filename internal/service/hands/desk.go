@@ -59,67 +59,98 @@ func (d *Desk) Keep(ctx context.Context, log *slog.Logger) {
 // mostSnooze bounds for how long something is put off.
 const mostSnooze = 31 * 24 * time.Hour
 
-// Act does what somebody does about something that needs a hand. Done twice it is done once.
-func (d *Desk) Act(ctx context.Context, id farm.HandID, in wire.HandAct, by farm.Person) error {
+// mostActed bounds about how many something is done at once.
+const mostActed = 200
+
+// Act does what somebody does about what needs a hand: about all of it, or where one cannot
+// be about none. Done twice it is done once.
+func (d *Desk) Act(ctx context.Context, in wire.HandAct, by farm.Person) (out wire.HandsActed, err error) {
 	note, err := refusal.Note(in.Note)
 	if err != nil {
-		return err
+		return out, err
 	}
-	do := farm.HandAct(in.Do)
-	if note != "" && do != farm.HandResolve {
-		return refusal.New(refusal.Invalid, "note", "a note is for what is resolved")
+	switch {
+	case note != "" && farm.HandAct(in.Do) != farm.HandResolve:
+		return out, refusal.New(refusal.Invalid, "note", "a note is for what is resolved")
+	case len(in.Hands) == 0:
+		return out, refusal.New(refusal.Invalid, "hands", "say which, by their numbers")
+	case len(in.Hands) > mostActed:
+		return out, refusal.New(refusal.Invalid, "hands", "at most %d at once", mostActed)
 	}
-	return d.w.Do(ctx, func(t *writer.Tx) error {
-		h := t.State.Hand(id)
-		if h == nil || h.Project != "" && !t.State.SightOf(by).Sees(h.Project) {
-			return refusal.New(
-				refusal.NotFound, "hand", "nothing needs a hand by the number %d; it may be over", id,
-			)
-		}
-		run := t.State.Runs[h.Of.Run]
-		if !by.Role.Allows(farm.Wrangler) && (run == nil || !t.State.MaySteer(run, by)) {
-			return refusal.New(
-				refusal.Forbidden, "", "only a wrangler, or who may steer its run, may do that",
-			)
-		}
-		acted := farm.HandActed{Hand: h.ID, Of: h.Of, Do: do, By: by.Name, Note: note, At: t.Now}
-		same := false
-		switch do {
-		case farm.HandTake:
-			same = h.TakenBy == by.Name
-			if h.TakenBy != "" && !same {
-				return refusal.New(
-					refusal.Conflict, "", "%s sees to it already; they, or a wrangler, can leave it first", h.TakenBy,
-				)
+	in.Note = note
+	err = d.w.Do(ctx, func(t *writer.Tx) error {
+		out = wire.HandsActed{Hands: []wire.HandActed{}, DryRun: in.DryRun}
+		var records []farm.Record
+		done := map[int64]bool{}
+		for _, id := range in.Hands {
+			if done[id] {
+				continue
 			}
-		case farm.HandLeave:
-			same = h.TakenBy == ""
-		case farm.HandSnooze:
-			switch {
-			case in.Until == nil || !in.Until.After(t.Now):
-				return refusal.New(refusal.Invalid, "until", "say until when, and a time to come")
-			case in.Until.Sub(t.Now) > mostSnooze:
-				return refusal.New(refusal.Invalid, "until", "until at most 31 days from now")
+			done[id] = true
+			h, acted, err := act(t, farm.HandID(id), in, by)
+			if err != nil {
+				return err
 			}
-			acted.Until = *in.Until
-			same = h.SnoozedBy == by.Name && h.SnoozedUntil.Equal(*in.Until)
-		case farm.HandWake:
-			same = h.SnoozedUntil.IsZero()
-		case farm.HandResolve:
-			same = h.ResolvedBy != ""
-		case farm.HandReopen:
-			same = h.ResolvedBy == ""
-		default:
-			return refusal.New(
-				refusal.Invalid, "do", "do is take, leave, snooze, wake, resolve or reopen, not %.40q", in.Do,
-			)
+			if acted != nil {
+				records = append(records, *acted, farm.Audited{
+					Actor: by.Name, Action: in.Do + " hand", Subject: h.Sentence, To: note, Run: h.Of.Run, At: t.Now,
+				})
+			}
+			out.Hands = append(out.Hands, wire.HandActed{ID: id, Sentence: h.Sentence, Changed: acted != nil})
 		}
-		if same {
-			return nil
+		if !in.DryRun {
+			t.Append(records...)
 		}
-		t.Append(acted, farm.Audited{
-			Actor: by.Name, Action: string(do) + " hand", Subject: h.Sentence, To: note, Run: h.Of.Run, At: t.Now,
-		})
 		return nil
 	})
+	return out, err
+}
+
+// act returns the Record of what somebody does about one; nil where it is so already.
+func act(t *writer.Tx, id farm.HandID, in wire.HandAct, by farm.Person) (*farm.Hand, *farm.HandActed, error) {
+	no := func(kind refusal.Kind, field, why string, args ...any) (*farm.Hand, *farm.HandActed, error) {
+		return nil, nil, refusal.New(kind, field, why, args...)
+	}
+	h := t.State.Hand(id)
+	if h == nil || h.Project != "" && !t.State.SightOf(by).Sees(h.Project) {
+		return no(refusal.NotFound, "hands", "nothing needs a hand by the number %d; it may be over", id)
+	}
+	run := t.State.Runs[h.Of.Run]
+	if !by.Role.Allows(farm.Wrangler) && (run == nil || !t.State.MaySteer(run, by)) {
+		return no(refusal.Forbidden, "", "only a wrangler, or who may steer its run, may do that")
+	}
+	acted := farm.HandActed{Hand: h.ID, Of: h.Of, Do: farm.HandAct(in.Do), By: by.Name, Note: in.Note, At: t.Now}
+	same := false
+	switch acted.Do {
+	case farm.HandTake:
+		same = h.TakenBy == by.Name
+		if h.TakenBy != "" && !same {
+			return no(
+				refusal.Conflict, "", "%s sees to #%d already; they, or a wrangler, can leave it first", h.TakenBy, id,
+			)
+		}
+	case farm.HandLeave:
+		same = h.TakenBy == ""
+	case farm.HandSnooze:
+		switch {
+		case in.Until == nil || !in.Until.After(t.Now):
+			return no(refusal.Invalid, "until", "say until when, and a time to come")
+		case in.Until.Sub(t.Now) > mostSnooze:
+			return no(refusal.Invalid, "until", "until at most 31 days from now")
+		}
+		acted.Until = *in.Until
+		same = h.SnoozedBy == by.Name && h.SnoozedUntil.Equal(*in.Until)
+	case farm.HandWake:
+		same = h.SnoozedUntil.IsZero()
+	case farm.HandResolve:
+		same = h.ResolvedBy != ""
+	case farm.HandReopen:
+		same = h.ResolvedBy == ""
+	default:
+		return no(refusal.Invalid, "do", "do is take, leave, snooze, wake, resolve or reopen, not %.40q", in.Do)
+	}
+	if same {
+		return h, nil, nil
+	}
+	return h, &acted, nil
 }

@@ -101,6 +101,35 @@ func (b *Board) troubleView(g triage.Group) wire.TroubleGroup {
 	return v
 }
 
+// mostCompared bounds the frames that a view of a node's trouble lists.
+const mostCompared = 100
+
+// NodeTrouble returns what failed on a node beside what came of the same frames on others, as
+// far as somebody sees it.
+func (b *Board) NodeTrouble(ctx context.Context, id farm.NodeID, sight farm.Sight) (out wire.NodeTrouble, err error) {
+	err = b.do(ctx, func(t *transaction) error {
+		if t.State.Nodes[id] == nil {
+			return refusal.New(refusal.NotFound, "node", "there is no node %d", id)
+		}
+		all := triage.CompareNode(t.State, id, sight.Sees)
+		out.Sentence = triage.CompareSentence(id, all)
+		out.Frames, out.More = []wire.NodeFrameFailed{}, max(0, len(all)-mostCompared)
+		for _, c := range all[:len(all)-out.More] {
+			v := wire.NodeFrameFailed{
+				Run: int64(c.Run), RunName: t.State.Runs[c.Run].Spec.Name(), Frame: c.Frame, Done: c.Done,
+				Tries: b.attempts(c.Tries), Elsewhere: b.attempts(c.Elsewhere),
+				Blame: blameView(c.Blame.Suspect.Kind.String(), triage.Who(t.State, c.Blame.Suspect), c.Blame.Of),
+			}
+			if c.GoodOn != 0 {
+				v.GoodOn = t.State.NodeName(c.GoodOn)
+			}
+			out.Frames = append(out.Frames, v)
+		}
+		return nil
+	})
+	return out, err
+}
+
 // TryKey is a try at a frame.
 type TryKey struct {
 	Lease         int64

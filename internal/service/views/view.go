@@ -361,6 +361,14 @@ func (b *Board) attempt(a farm.Attempt) wire.Attempt {
 	}
 }
 
+func (b *Board) attempts(all []farm.Attempt) []wire.Attempt {
+	out := make([]wire.Attempt, len(all))
+	for i, a := range all {
+		out[i] = b.attempt(a)
+	}
+	return out
+}
+
 func (b *Board) troubles(run *farm.Run) []wire.FrameTrouble {
 	out := []wire.FrameTrouble{}
 	for _, frame := range slices.Sorted(maps.Keys(run.Trouble)) {
@@ -368,11 +376,8 @@ func (b *Board) troubles(run *farm.Run) []wire.FrameTrouble {
 		if len(t.Attempts) == 0 || len(out) >= troublesShown {
 			continue
 		}
-		v := wire.FrameTrouble{Frame: frame, Parked: run.Parked.Has(frame), Tried: t.Tried(), Failed: []wire.Attempt{}}
+		v := wire.FrameTrouble{Frame: frame, Parked: run.Parked.Has(frame), Tried: t.Tried(), Failed: b.attempts(t.Attempts)}
 		v.Note, v.Skipped = run.SkippedFor(frame)
-		for _, a := range t.Attempts {
-			v.Failed = append(v.Failed, b.attempt(a))
-		}
 		out = append(out, v)
 	}
 	return out

@@ -124,6 +124,11 @@ export const getServices = () => answer(api.GET("/api/v1/services"));
 export const getRun = (run: number) => answer(api.GET("/api/v1/runs/{run}", { params: { path: { run } } }));
 export const getSteps = (run: number) => answer(api.GET("/api/v1/runs/{run}/steps", { params: { path: { run } } }));
 export type TroubleGroup = Schemas["TroubleGroup"];
+export type NodeTrouble = Schemas["NodeTrouble"];
+export type Attempt = Schemas["Attempt"];
+/** What failed on a node, beside what came of the same frames on others. */
+export const getNodeTrouble = (node: number) =>
+  answer(api.GET("/api/v1/nodes/{node}/trouble", { params: { path: { node } } }));
 /** What failed in the last hours, or ever, put together. */
 export const getTrouble = (by: string, hours: number) =>
   answer(
@@ -140,8 +145,8 @@ export const retryParked = (body: Schemas["Retrying"]) => answer(api.POST("/api/
 export const actOnFrames = (run: number, body: Schemas["FramesAct"]) =>
   answer(api.POST("/api/v1/runs/{run}/frame-acts", { params: { path: { run } }, body }));
 export type HandAct = Schemas["HandAct"];
-export const actOnHand = (hand: number, body: HandAct) =>
-  answer(api.POST("/api/v1/hands/{hand}/acts", { params: { path: { hand } }, body }));
+export const actOnHand = (hand: number, what: Omit<HandAct, "hands">) =>
+  answer(api.POST("/api/v1/hand-acts", { body: { ...what, hands: [hand] } }));
 export type PastHand = Schemas["PastHand"];
 export const getPastHands = (before: number) =>
   answer(api.GET("/api/v1/hands/history", { params: { query: { before, limit: 50 } } }));
@@ -305,6 +310,9 @@ export const setRecipe = (recipe: string, text: string, note: string, etag?: str
   );
 /** Lets a node try a recipe that is not saved. */
 export const tryRecipe = (body: Schemas["TryRecipe"]) => answer(api.POST("/api/v1/recipe-trials", { body }));
+/** Lets a node render a frame again just as on a lease; nothing of it is delivered. */
+export const renderByHand = (run: number, frame: number, node: string) =>
+  answer(api.POST("/api/v1/runs/{run}/frames/{frame}/trials", { params: { path: { run, frame } }, body: { node } }));
 export const stopTrial = (trial: string) =>
   answer(api.DELETE("/api/v1/recipe-trials/{trial}", { params: { path: { trial } } }));
 export const getTrial = (trial: string) =>

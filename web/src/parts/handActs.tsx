@@ -4,6 +4,8 @@ import { Confirm } from "./Confirm";
 import { clock } from "./time";
 import { useToast } from "./toast";
 
+type Act = Omit<HandAct, "hands">;
+
 const undone: Partial<Record<HandAct["do"], HandAct["do"]>> = {
   take: "leave",
   leave: "take",
@@ -23,13 +25,13 @@ const said: Record<HandAct["do"], string> = {
 /** What people do about what needs a hand, with what takes it back. dialog is to be put on
  * the page. */
 export function useHandActs(hand: NeedHand): {
-  act: (what: HandAct) => void;
+  act: (what: Act) => void;
   ask: (what: "snooze" | "resolve") => void;
   dialog: ReactNode;
 } {
   const tell = useToast();
   const [asked, setAsked] = useState<"snooze" | "resolve" | null>(null);
-  const send = async (what: HandAct) => {
+  const send = async (what: Act) => {
     await actOnHand(hand.id, what);
     const back = undone[what.do];
     tell({
@@ -37,7 +39,7 @@ export function useHandActs(hand: NeedHand): {
       undo: back && (() => act({ do: back })),
     });
   };
-  const act = (what: HandAct) => void send(what).catch((error: Error) => tell({ text: error.message, bad: true }));
+  const act = (what: Act) => void send(what).catch((error: Error) => tell({ text: error.message, bad: true }));
   const close = () => setAsked(null);
   const dialog =
     asked === "snooze" ? (

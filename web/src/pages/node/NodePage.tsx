@@ -26,6 +26,7 @@ import { LogPart } from "./LogPart";
 import { SettingsPart } from "./SettingsPart";
 import { TestPart } from "./TestPart";
 import { TimelinePart } from "./TimelinePart";
+import { TroublePart } from "./TroublePart";
 import { UsagePart } from "./UsagePart";
 import { WorksPart } from "./WorksPart";
 
@@ -186,6 +187,7 @@ function NodeView({ node, me }: { node: FarmNode; me: Me }) {
           </section>
         </div>
       </div>
+      <TroublePart node={node} mayTry={may} />
       <TimelinePart node={node} />
       <UsagePart node={node} />
       <LogPart node={node} />

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useCallback, useMemo, useState } from "react";
 import { Link, useParams } from "react-router";
-import { contactSheet, type FarmNode, getRun, type Me, maySteer, type Run } from "../../api/client";
+import { contactSheet, type FarmNode, getRun, isWrangler, type Me, maySteer, type Run } from "../../api/client";
 import { useFarm } from "../../api/live";
 import { useAddress } from "../../parts/address";
 import { Facts } from "../../parts/Facts";
@@ -159,7 +159,7 @@ function RunView({ run, runs, nodes, project, me }: RunViewProps) {
           )}
           <FrameMap run={run} index={index} states={states} timings={timings} chosen={shown} onChoose={setChosen} />
           <Workers run={run} nodes={nodes} />
-          <Troubles run={run} timings={timings} now={now} may={maySteer(me, run)} />
+          <Troubles run={run} timings={timings} now={now} may={maySteer(me, run)} mayTry={isWrangler(me)} />
           <Suspects run={run} may={maySteer(me, run)} onChoose={setChosen} />
         </div>
         <div className="min-w-0">

@@ -1,22 +1,27 @@
-import { useState } from "react";
-import { Link } from "react-router";
-import type { Run } from "../../api/client";
+import { useMemo, useState } from "react";
+import { type Run, renderByHand } from "../../api/client";
+import { EvidenceGrid, nodesOf } from "../../parts/EvidenceGrid";
 import { useFrameActs } from "../../parts/frameActs";
-import { clock, told } from "../../parts/time";
-import { EvidenceGrid } from "./EvidenceGrid";
+import { TrialPart, useTrial } from "../../parts/TrialPart";
+import { byHand, TriesBeside, TryLine } from "../../parts/Tries";
+import { told } from "../../parts/time";
 import type { Timing } from "./timings";
 
 /** Failed frames that are listed at once. */
 const mostTroubles = 12;
+
+/** Nodes on which a frame can be rendered by hand with one press: those that failed it last. */
+const mostTried = 3;
 
 interface Props {
   run: Run;
   timings: ReadonlyMap<number, Timing>;
   now: number;
   may: boolean;
+  mayTry: boolean; // render by hand
 }
 
-export function Troubles({ run, timings, now, may }: Props) {
+export function Troubles({ run, timings, now, may, mayTry }: Props) {
   const acts = useFrameActs(run);
   const [all, setAll] = useState(false);
   if (run.troubles.length === 0) {
@@ -27,7 +32,7 @@ export function Troubles({ run, timings, now, may }: Props) {
       <h2 className="section">
         <b>Trouble</b> {run.troubles.length === 1 ? "1 frame" : `${run.troubles.length} frames`}
       </h2>
-      <EvidenceGrid run={run} timings={timings} now={now} />
+      <Evidence run={run} timings={timings} now={now} />
       <ul>
         {run.troubles.slice(0, all ? undefined : mostTroubles).map((trouble) => (
           <li key={trouble.frame} className="border-b border-hair py-2">
@@ -52,7 +57,7 @@ export function Troubles({ run, timings, now, may }: Props) {
                 </span>
               )}
             </p>
-            <Attempts of={trouble} now={now} />
+            <Attempts of={trouble} run={run} now={now} mayTry={mayTry} />
           </li>
         ))}
       </ul>
@@ -67,33 +72,54 @@ export function Troubles({ run, timings, now, may }: Props) {
 
 type Trouble = Run["troubles"][number];
 
+/** The frames that have failed beside what nodes have rendered of the run. */
+function Evidence({ run, timings, now }: Pick<Props, "run" | "timings" | "now">) {
+  const grid = useMemo(() => {
+    const done = new Map<string, number>();
+    for (const { node } of timings.values()) {
+      done.set(node, (done.get(node) ?? 0) + 1);
+    }
+    return {
+      nodes: nodesOf(
+        run.troubles.flatMap((t) => t.failed),
+        done.keys(),
+      ),
+      done,
+      rows: run.troubles.map((t) => ({
+        key: String(t.frame),
+        name: String(t.frame),
+        tries: t.failed,
+        doneOn: timings.get(t.frame)?.node,
+      })),
+    };
+  }, [run.troubles, timings]);
+  if (grid.rows.length < 2 || grid.nodes.length < 2) {
+    return null;
+  }
+  return (
+    <EvidenceGrid
+      of="frame"
+      rows={grid.rows}
+      nodes={grid.nodes}
+      foot={{ name: "done of the run", of: grid.done }}
+      now={now}
+    />
+  );
+}
+
 /** The tries of a frame that failed: a line each, or side by side with all that was said. */
-function Attempts({ of: trouble, now }: { of: Trouble; now: number }) {
+function Attempts({ of: trouble, run, now, mayTry }: { of: Trouble; run: Run; now: number; mayTry: boolean }) {
   const [beside, setBeside] = useState(false);
+  const trial = useTrial();
+  const nodes = [...new Set(trouble.failed.map((a) => a.node))];
   return (
     <>
       {beside ? (
-        <div
-          className="mt-1 flex gap-3 overflow-x-auto pb-1"
-          tabIndex={0}
-          role="region"
-          aria-label="Tries side by side"
-        >
-          {trouble.failed.map((attempt, i) => (
-            <div key={i} className="min-w-64 flex-1 border-l-2 border-hair pl-2 text-xs">
-              <p>
-                <Try of={attempt} now={now} />
-              </p>
-              <pre className="num mt-1 max-h-64 overflow-auto whitespace-pre-wrap text-muted" tabIndex={0}>
-                {told(attempt.message, now)}
-              </pre>
-            </div>
-          ))}
-        </div>
+        <TriesBeside of={trouble.failed} now={now} />
       ) : (
         trouble.failed.map((attempt, i) => (
           <p key={i} className="truncate text-xs text-muted" title={told(attempt.message, now)}>
-            <Try of={attempt} now={now} /> – {told(attempt.message, now).split("\n").slice(0, 2).join(" · ")}
+            <TryLine of={attempt} now={now} /> – {told(attempt.message, now).split("\n").slice(0, 2).join(" · ")}
           </p>
         ))
       )}
@@ -107,28 +133,20 @@ function Attempts({ of: trouble, now }: { of: Trouble; now: number }) {
           {beside ? "Less" : trouble.failed.length === 1 ? "All that was said" : "Side by side"}
         </button>
       )}
-    </>
-  );
-}
-
-/** When and where a try was, what failed, and who was to blame. */
-function Try({ of: attempt, now }: { of: Trouble["failed"][number]; now: number }) {
-  return (
-    <>
-      <span className="num">{clock(attempt.at, now)}</span>{" "}
-      <Link
-        to={`/nodes/${attempt.node_id}?lease=${attempt.lease}`}
-        title="What its renderer said"
-        className="hover:underline"
-      >
-        {attempt.node}
-      </Link>
-      : {attempt.cause}
-      {attempt.blame.who && (
-        <span title="as it was seen then">
-          , {attempt.blame.who} ({attempt.blame.text})
-        </span>
-      )}
+      {mayTry &&
+        nodes.slice(-mostTried).map((node) => (
+          <button
+            type="button"
+            key={node}
+            className="btn ml-2 btn-ghost btn-xs font-normal underline decoration-dotted"
+            title={byHand}
+            disabled={trial.under}
+            onClick={() => trial.begin(renderByHand(run.id, trouble.frame, node))}
+          >
+            Render by hand on {node}
+          </button>
+        ))}
+      <TrialPart of={trial} />
     </>
   );
 }

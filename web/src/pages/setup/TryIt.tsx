@@ -1,16 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
 import { type FormEvent, useId, useState } from "react";
-import {
-  getProjects,
-  getTrial,
-  ownProject,
-  type RecipeTrial,
-  stopTrial,
-  type TrialLine,
-  tryRecipe,
-} from "../../api/client";
+import { getProjects, ownProject, tryRecipe } from "../../api/client";
 import { useFarm } from "../../api/live";
 import { Field } from "../../parts/Field";
+import { TrialPart, useTrial } from "../../parts/TrialPart";
 
 interface TryItProps {
   text: string; // of the recipe, as it is written now
@@ -21,45 +14,19 @@ interface TryItProps {
 /** Renders a frame by a recipe that is not saved yet, on a node, and shows how its
  * output is understood. */
 export function TryIt({ text, name, fine }: TryItProps) {
-  const [id, setId] = useState("");
-  const [problem, setProblem] = useState("");
-  const trial = useQuery({
-    queryKey: ["trial", id],
-    queryFn: () => getTrial(id),
-    enabled: id !== "",
-    refetchInterval: (q) => (q.state.data && over(q.state.data) ? false : 700),
-  });
-  const begin = (wanted: Parameters<typeof tryRecipe>[0]) => {
-    setProblem("");
-    tryRecipe({ ...wanted, text }).then(
-      (begun) => setId(begun.id),
-      (error: Error) => setProblem(error.message),
-    );
-  };
-  const under = id !== "" && !(trial.data && over(trial.data)) && !trial.isError;
+  const trial = useTrial();
+  const begin = (wanted: Parameters<typeof tryRecipe>[0]) => trial.begin(tryRecipe({ ...wanted, text }));
   return (
     <section aria-label="Try it">
       <h2 className="section">
         <b>Try it</b> on a node, with the text above; nothing is delivered
       </h2>
-      <Wanted name={name} can={fine && !under} begin={begin} />
-      {under && (
-        <button type="button" className="btn mt-2 btn-xs" onClick={() => void stopTrial(id).catch(() => undefined)}>
-          Stop it
-        </button>
-      )}
+      <Wanted name={name} can={fine && !trial.under} begin={begin} />
       {!fine && <p className="mt-1 text-xs text-muted">The text has mistakes; mend them first.</p>}
-      {(problem || trial.isError) && (
-        <p role="alert" className="mt-2 text-failed">
-          ✕ {problem || trial.error?.message}
-        </p>
-      )}
-      {trial.data && <Result of={trial.data} />}
+      <TrialPart of={trial} />
     </section>
   );
 }
-
-const over = (t: RecipeTrial) => t.state === "done" || t.state === "failed";
 
 interface WantedProps {
   name: string;
@@ -154,111 +121,5 @@ function Wanted({ name, can, begin }: WantedProps) {
         Try
       </button>
     </form>
-  );
-}
-
-function Result({ of }: { of: RecipeTrial }) {
-  return (
-    <div className="mt-3" aria-live="polite">
-      <p className="text-[13px]">
-        {!over(of) && `${of.recipe} is being tried on ${of.node} …`}
-        {of.error && <span className="text-failed">✕ {of.error}</span>}
-      </p>
-      <div className="flex flex-wrap gap-4">
-        {of.picture && (
-          <img
-            className="h-auto max-w-[240px] self-start rounded border border-hair"
-            alt={`The first frame, tried on ${of.node}`}
-            src={`data:image/jpeg;base64,${of.picture}`}
-          />
-        )}
-        <ul className="min-w-[240px] flex-1 text-[13px]" aria-label="Frames">
-          {of.frames.map((f) => (
-            <li key={f.frame} className="border-b border-hair py-1">
-              <span className={f.good ? "text-done" : "text-failed"}>
-                {f.good ? "✓" : "✕"} frame {f.frame}
-              </span>{" "}
-              <span className="text-muted">
-                {f.good
-                  ? `${of.width > 0 ? `${of.width} × ${of.height}, ` : ""}rendered in ${f.render_seconds.toFixed(1)} s${
-                      f.startup_seconds >= 0.05 ? `, after ${f.startup_seconds.toFixed(1)} s to start` : ""
-                    }${f.passes.length > 0 ? `; with ${f.passes.join(", ")}` : ""}`
-                  : `${f.cause}: ${f.message.split("\n")[0]}`}
-              </span>
-              {f.layers.map((l) => (
-                <p key={l} className="num text-[11.5px] text-muted">
-                  {l}
-                </p>
-              ))}
-              {f.warning && <p className="text-brass">suspect: {f.warning}</p>}
-            </li>
-          ))}
-          {over(of) && of.frames.length === 0 && !of.error && (
-            <li className="text-failed">Nothing came of it: no frame has begun or was left behind.</li>
-          )}
-          {of.notes.map((n) => (
-            <li key={n} className="py-1 text-brass">
-              {n}
-            </li>
-          ))}
-        </ul>
-      </div>
-      {of.lines.length > 0 && <Lines all={of.lines} failed={of.state === "failed"} />}
-    </div>
-  );
-}
-
-/** How many lines in a row that told nothing are shown at once. */
-const quietRow = 6;
-
-/** The lines in parts: those that told something, and rows of those that did not. */
-function parts(all: TrialLine[]): TrialLine[][] {
-  const out: TrialLine[][] = [];
-  for (const l of all) {
-    const last = out.at(-1);
-    if (last && isQuiet(l) && isQuiet(last[0])) {
-      last.push(l);
-    } else {
-      out.push([l]);
-    }
-  }
-  return out;
-}
-
-const isQuiet = (l: TrialLine) => !l.launch && l.meaning === "";
-
-/** What the renderer was launched with and said, each line with what it was taken for. */
-function Lines({ all, failed }: { all: TrialLine[]; failed: boolean }) {
-  const rows = parts(all);
-  return (
-    <div
-      role="log"
-      aria-label="What the renderer said"
-      className="num mt-3 max-h-[320px] overflow-auto rounded border border-hair p-2 text-[11.5px] leading-[1.45]"
-    >
-      {rows.map((part, i) =>
-        part.length > quietRow ? (
-          // What was said last may tell why it failed.
-          <details key={i} open={failed && i === rows.length - 1}>
-            <summary className="cursor-pointer text-muted">{part.length} lines that told nothing</summary>
-            {part.map((l, k) => (
-              <Line key={k} of={l} />
-            ))}
-          </details>
-        ) : (
-          part.map((l, k) => <Line key={`${i}.${k}`} of={l} />)
-        ),
-      )}
-    </div>
-  );
-}
-
-function Line({ of: l }: { of: TrialLine }) {
-  return (
-    <p className={l.launch ? "break-all font-semibold" : "whitespace-pre-wrap break-words"}>
-      {l.launch && <span className="font-normal text-muted">launch </span>}
-      {l.text}
-      {l.meaning && <span className="block pl-4 text-brass">↑ {l.meaning}</span>}
-    </p>
   );
 }

@@ -365,6 +365,15 @@ function Where({ form, change, wrong, me }: PartProps & { me: Me }) {
         </Field>
         {written("ceiling", "most nodes at once", "a number, or 50%")}
         {written("tries", "tries a frame", "3")}
+        <Field name="held after failed frames" wrong={wrong.get("hold_after")}>
+          <input
+            className={`${input} num`}
+            placeholder="as the farm judges"
+            name="hold_after"
+            value={form.holdAfter}
+            onChange={(e) => change({ holdAfter: e.target.value })}
+          />
+        </Field>
         {written("nodes", "only these nodes", "names, with commas")}
         {written("without", "not these nodes", "names, with commas")}
         {written("pools", "only these pools", "names, with commas")}

@@ -28,6 +28,7 @@ export interface Form {
   pools: string;
   ceiling: string;
   tries: string;
+  holdAfter: string;
   due: string; // as an input of type datetime-local has it
   output: string;
   after: string;
@@ -59,6 +60,7 @@ export const emptyForm: Form = {
   pools: "",
   ceiling: "",
   tries: "",
+  holdAfter: "",
   due: "",
   output: "",
   after: "",
@@ -127,6 +129,7 @@ export function jobFile(form: Form, project: string, scene: Scene): string {
     ...list("pools"),
     ...text("ceiling"),
     ...(form.tries.trim() && { tries: count(form.tries) }),
+    ...(form.holdAfter.trim() && { hold_after: count(form.holdAfter) }),
     ...(form.due && { due: new Date(form.due).toISOString() }),
     ...text("output"),
     ...(form.after.trim() && { after: names(form.after) }),
