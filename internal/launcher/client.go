@@ -355,6 +355,15 @@ func (p *Process) Memory() int64 {
 	return memoryOf(p.pid)
 }
 
+// Used returns how much processor time the process and all below it have used so far; 0
+// where that is not known. It may become less, as those below it end.
+func (p *Process) Used() time.Duration {
+	if p.pid == 0 {
+		return 0
+	}
+	return usedBy(p.pid)
+}
+
 // Inputs returns how many pieces of input the process had been given when it
 // was attached to.
 func (p *Process) Inputs() int { return p.inputs }

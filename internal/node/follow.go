@@ -11,6 +11,7 @@ import (
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/protocol/journal"
 	"vexillum/internal/core/span"
+	"vexillum/internal/core/triage"
 	"vexillum/internal/recipe"
 )
 
@@ -76,6 +77,7 @@ func (l *launch) watch(ctx context.Context, fed func(text string) bool) (stopped
 			stop()
 		case <-stall.C:
 			l.weigh()
+			l.sense()
 			l.warn()
 			if why := l.overdue(); !stopped && !stalled && why != "" {
 				stalled = true
@@ -316,16 +318,39 @@ func (w *work) stallLimit() time.Duration {
 	return max(limit, 10*w.diary.longest())
 }
 
+// sense looks how much of cores and devices the renderer has used since its last sign of
+// life, on average.
+func (l *launch) sense() {
+	used := l.proc.Used()
+	if l.sensed != l.signOf || used < l.usedThen {
+		l.sensed, l.usedThen, l.senseAt = l.signOf, used, time.Now()
+	}
+	l.use = 0
+	if seconds := time.Since(l.senseAt).Seconds(); seconds > 0 {
+		l.use = (used - l.usedThen).Seconds() / seconds
+	}
+	l.use = max(l.use, deviceUse(pciDevices, l.share.devices))
+}
+
+// silence is for how long the renderer may give no sign of life, as it is now.
+func (l *launch) silence() time.Duration {
+	return triage.Silence(l.w.stallLimit(), l.use, l.w.lease.StallHard)
+}
+
 // warn tells that a renderer has given no sign of life for half of what it may, and after
 // how long it is ended; nothing any more once it has given one.
 func (l *launch) warn() {
-	limit := l.w.stallLimit()
+	limit := l.silence()
 	text := ""
-	if silent := time.Since(l.signOf); silent > limit/2 {
+	if silent := time.Since(l.signOf); silent > l.w.stallLimit()/2 {
 		step := max(time.Second, limit/24).Truncate(time.Second)
+		does := "and idle"
+		if limit > l.w.stallLimit() {
+			does = "but at work"
+		}
 		text = fmt.Sprintf(
-			"without a sign of life for %s; it is ended after %s and tried elsewhere", span.Text(silent.Truncate(step)),
-			span.Text(limit),
+			"without a sign of life for %s, %s; it is ended after %s and tried elsewhere",
+			span.Text(silent.Truncate(step)), does, span.Text(limit),
 		)
 	}
 	if text != l.warned {
@@ -345,7 +370,7 @@ func (l *launch) calm() {
 // overdue says why the renderer is to be ended: it gives no sign of life, or takes
 // longer for a frame than its recipe allows.
 func (l *launch) overdue() string {
-	if limit := l.w.stallLimit(); time.Since(l.signOf) > limit {
+	if limit := l.silence(); time.Since(l.signOf) > limit {
 		return fmt.Sprintf("no sign of life for %v", limit.Round(time.Second))
 	}
 	most := time.Duration(l.w.lease.Recipe.FrameTime)

@@ -41,10 +41,15 @@ type launch struct {
 	startup time.Duration // of the launch; told with its first frame
 	signOf  time.Time     // of life
 	warned  string        // that there was none for long; empty: it is not
-	ended   time.Time     // a frame, as the renderer said; zero: none yet
-	told    float64       // progress of the frame in flight that was told last
-	line    string        // that was said last
-	now     time.Time     // of what was said last
+	use     float64       // of cores or a device since then, on average
+	sensed  time.Time     // the sign since which that is counted
+	senseAt time.Time     // from when on
+	// processor time that was used by then
+	usedThen time.Duration
+	ended    time.Time // a frame, as the renderer said; zero: none yet
+	told     float64   // progress of the frame in flight that was told last
+	line     string    // that was said last
+	now      time.Time // of what was said last
 
 	// what was said of the frame in flight
 	seconds           float64 // that it took; 0: nothing

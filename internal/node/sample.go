@@ -191,6 +191,17 @@ func deviceSamples(bus string, devices []wire.Device, owned map[string]bool) []w
 	return out
 }
 
+// deviceUse returns how much of the busiest of some devices is in use, 0 to 1, as far as
+// their drivers tell.
+func deviceUse(bus string, ids []string) (most float64) {
+	for _, id := range ids {
+		if v, ok := readNumber(filepath.Join(bus, id, "gpu_busy_percent")); ok {
+			most = max(most, v/100)
+		}
+	}
+	return most
+}
+
 // toldDevice begins the ids of devices that were told and not found.
 const toldDevice = "told-"
 

@@ -110,7 +110,11 @@ func Try(ctx context.Context, t Trial) (TrialReport, error) {
 	}
 	heard.end()
 	slices.SortStableFunc(book.frames, func(a, b TrialFrame) int { return a.Frame - b.Frame })
-	return TrialReport{Frames: book.frames, Missing: heard.missing(t.Recipe.Read)}, nil
+	report := TrialReport{Frames: book.frames}
+	if t.lease == nil { // a recipe is tried, not a frame
+		report.Missing = heard.missing(t.Recipe.Read)
+	}
+	return report, nil
 }
 
 // leased returns the lease that the trial renders.

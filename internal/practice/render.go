@@ -127,6 +127,9 @@ func (l *launch) eat() {
 	}
 }
 
+// broods is how long a frame that broods computes without a word.
+const broods = 9 * time.Second
+
 func (l *launch) frame(f int) error {
 	fmt.Fprintf(l.out, "vx begin %d\n", f)
 	does := l.scene.Does(f, l.Node, time.Now())
@@ -137,6 +140,9 @@ func (l *launch) frame(f int) error {
 	switch does {
 	case doesHang:
 		select {}
+	case doesBrood:
+		for until := time.Now().Add(broods); time.Now().Before(until); { // on one core
+		}
 	case doesChild:
 		child := exec.Command("sleep", "600")
 		if err := child.Start(); err != nil {

@@ -75,6 +75,7 @@ const (
 	doesFull    = "disk full"    // says that a disk is full and exits with 1
 	doesBlank   = "blank"        // leaves an empty picture
 	doesHang    = "hang"         // never ends by itself
+	doesBrood   = "brood"        // computes for nine seconds without a word
 	doesNoFile  = "no file"      // exits with 0 and leaves no picture
 	doesCut     = "cut off"      // leaves half a file
 	doesSize    = "wrong size"   // leaves a picture of another size
@@ -89,6 +90,7 @@ const (
 var ways = []string{
 	doesError, doesCrash, doesMemory, doesLicence, doesHang, doesNoFile, doesCut, doesSize, doesSlow, doesNoPass,
 	doesLink, doesPipe, doesHuge, doesChild, doesFile, doesPlugin, doesDenied, doesPlace, doesFull, doesBlank,
+	doesBrood,
 }
 
 // Cost is the reference time of frames: the same for all, or straight lines

@@ -161,7 +161,7 @@ func TestAFrameIsRenderedByHand(t *testing.T) {
 		"no failed try of frame 4":            {"--frame", "4"},
 		`there is no node "kiln-77"`:          {"--frame", "3", "--node", "kiln-77"},
 		"--node is empty":                     {"--frame", "3", "--node", ""},
-		"invalid argument":                    {"--frame", "three"},
+		"it takes a whole number":             {"--frame", "three"},
 	} {
 		if out, code := by(args...); code == 0 || !strings.Contains(out, says) {
 			t.Errorf("%v: %d %s, want %q", args, code, out, says)

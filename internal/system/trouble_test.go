@@ -266,13 +266,36 @@ func TestSilenceIsToldBeforeItIsEnded(t *testing.T) {
 	f.join("kiln-01", "--renderers", "practice-single", "--stall", "8s")
 	id := f.submit(wire.Submit{Job: "salt", Recipe: "practice-single", Scene: "salt.practice", Frames: "1-3", Tries: 1})
 	f.wait("it is told that the renderer is silent", func() bool {
-		return strings.Contains(f.must("nodes"), "without a sign of life for")
+		return strings.Contains(f.must("nodes"), "without a sign of life for") &&
+			strings.Contains(f.must("why", "salt", "--frame", "2"), "and idle; it is ended after 8s and tried elsewhere")
 	})
 	if run := f.ended(id); run.Sets.Parked != "2" || run.State != "done with gaps" {
 		t.Errorf("%s, parked %s", run.State, run.Sets.Parked)
 	}
 	if out := f.must("nodes"); strings.Contains(out, "sign of life") {
 		t.Errorf("the warning stays: %s", out)
+	}
+}
+
+// TestWhoComputesMayBeSilentForLonger: a frame that is merely heavier than was foreseen goes on
+// as long as its renderer computes, unless the job has said how long it may be silent.
+func TestWhoComputesMayBeSilentForLonger(t *testing.T) {
+	t.Parallel()
+	f := newFarm(t)
+	f.signIn()
+	f.scene("salt.practice", "practice: 1\npicture: salt\ncost: 20ms\ntrouble:\n  - {frame: 2, does: brood}\n")
+	f.join("kiln-01", "--renderers", "practice-single", "--stall", "4s")
+	submit := wire.Submit{Job: "salt", Recipe: "practice-single", Scene: "salt.practice", Frames: "1-3", Tries: 1}
+	id := f.submit(submit)
+	f.wait("it is told that the renderer is at work", func() bool {
+		return strings.Contains(f.must("nodes"), "but at work; it is ended after 16s")
+	})
+	if run := f.ended(id); run.State != "done" {
+		t.Errorf("it is %s: %+v", run.State, run.Troubles)
+	}
+	submit.Job, submit.Stall = "bound", 4
+	if run := f.ended(f.submit(submit)); run.Sets.Parked != "2" {
+		t.Errorf("with a limit that the job has set it is %s, parked %s", run.State, run.Sets.Parked)
 	}
 }
 

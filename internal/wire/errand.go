@@ -5,11 +5,11 @@ import "time"
 // Errand is something that a node does once for somebody who waits for the answer. It
 // belongs to no lease. One of its kinds is set.
 type Errand struct {
-	ID   int64       `json:"id"`
-	Try  *RecipeTask `json:"try,omitempty"`
+	ID  int64       `json:"id"`
+	Try *RecipeTask `json:"try,omitempty"`
 	// Render is a frame of a run that is rendered by hand.
 	Render *RenderTask `json:"render,omitempty"`
-	Look *LookTask   `json:"look,omitempty"`
+	Look   *LookTask   `json:"look,omitempty"`
 
 	Check *CheckTask `json:"check,omitempty"`
 }

@@ -152,17 +152,20 @@ type Lease struct {
 	Output     string   `json:"output"`         // folder inside output_root, with slashes
 	OutputRoot string   `json:"output_root"`    // path on the node
 	// file in output_root without which that is not the place
-	OutputMark string            `json:"output_mark,omitempty"`
-	FilePrefix string            `json:"file_prefix"` // of frame files, before the number
-	FileEnding string            `json:"file_ending"` // behind it
-	Passes     []LeasePass       `json:"passes,omitempty"`
-	Tiles      *LeaseTiles       `json:"tiles,omitempty"` // of a still whose frames are its tiles
-	From       *LeaseFrom        `json:"from,omitempty"`  // whose frames it reads
-	Stall      float64           `json:"stall_seconds"`   // for which its renderer may give no sign of life
-	Digits     int               `json:"digits"`          // least digits of the number
-	Width      int               `json:"width"`
-	Height     int               `json:"height"`
-	Values     map[string]string `json:"values"`
+	OutputMark string      `json:"output_mark,omitempty"`
+	FilePrefix string      `json:"file_prefix"` // of frame files, before the number
+	FileEnding string      `json:"file_ending"` // behind it
+	Passes     []LeasePass `json:"passes,omitempty"`
+	Tiles      *LeaseTiles `json:"tiles,omitempty"` // of a still whose frames are its tiles
+	From       *LeaseFrom  `json:"from,omitempty"`  // whose frames it reads
+	Stall      float64     `json:"stall_seconds"`   // for which its renderer may give no sign of life
+	// StallHard says that the job or the recipe has set that: it holds even for a renderer
+	// that computes.
+	StallHard bool              `json:"stall_hard,omitempty"`
+	Digits    int               `json:"digits"` // least digits of the number
+	Width     int               `json:"width"`
+	Height    int               `json:"height"`
+	Values    map[string]string `json:"values"`
 }
 
 // LeaseTiles are the parts of a still.

@@ -127,7 +127,7 @@ func CompareSentence(node farm.NodeID, all []Compared) string {
 	}
 	say(others, "came out well elsewhere", "came out well elsewhere")
 	say(here, "came out well here later", "came out well here later")
-	say(too, "has failed elsewhere, too", "have failed elsewhere, too")
+	say(too, "failed elsewhere too", "failed elsewhere too")
 	say(alone, "is not known to have been tried elsewhere", "are not known to have been tried elsewhere")
 	return fmt.Sprintf(
 		"%s failed here lately: %s.", english.Plural(len(all), "frame has", "frames have"), english.WordSeries(parts, "and"),

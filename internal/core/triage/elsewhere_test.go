@@ -32,11 +32,11 @@ func TestCompareSentence(t *testing.T) {
 	here, well, too := Compared{}, Compared{GoodOn: 2}, Compared{Elsewhere: []farm.Attempt{{Node: 2}}}
 	later := Compared{GoodOn: 1}
 	for want, all := range map[string][]Compared{
-		"1 frame has failed here lately: it came out well elsewhere.":                                  {well},
-		"2 frames have failed here lately: all of them came out well here later.":                      {later, later},
-		"1 frame has failed here lately: it is not known to have been tried elsewhere.":                {here},
-		"2 frames have failed here lately: all of them have failed elsewhere, too.":                    {too, too},
-		"3 frames have failed here lately: 2 came out well elsewhere and 1 has failed elsewhere, too.": {well, well, too},
+		"1 frame has failed here lately: it came out well elsewhere.":                             {well},
+		"2 frames have failed here lately: all of them came out well here later.":                 {later, later},
+		"1 frame has failed here lately: it is not known to have been tried elsewhere.":           {here},
+		"2 frames have failed here lately: all of them failed elsewhere too.":                     {too, too},
+		"3 frames have failed here lately: 2 came out well elsewhere and 1 failed elsewhere too.": {well, well, too},
 	} {
 		if got := CompareSentence(1, all); got != want {
 			t.Errorf("%s\nwant %s", got, want)

@@ -57,7 +57,8 @@ func (l *LeaseView) Wire() wire.Lease {
 		SceneRoot: l.Roots.Scenes, SceneText: spec.SceneText, Bundle: spec.Bundle, With: spec.With,
 		Output:     spec.Output,
 		OutputRoot: l.Roots.Frames, OutputMark: spec.Mark, FilePrefix: prefixed(folder, before), FileEnding: ending,
-		Digits: spec.Digits(), Stall: l.Stall, Width: spec.Width, Height: spec.Height,
+		Digits: spec.Digits(), Stall: l.Stall, StallHard: spec.Stall > 0,
+		Width: spec.Width, Height: spec.Height,
 		Values: spec.Values,
 	}
 	if spec.Tiles != nil {

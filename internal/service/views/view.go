@@ -108,6 +108,17 @@ func (b *Board) NodeNumber(ctx context.Context, name string) (id farm.NodeID, er
 	return id, err
 }
 
+// saysOf returns what its node says of a frame that it renders: that the renderer is silent,
+// and when it is ended.
+func (b *Board) saysOf(run *farm.Run, frame int) string {
+	for l := range run.OpenLeases {
+		if p := b.e.Progress(l.Node)[l.ID]; p.Frame != nil && *p.Frame == frame {
+			return p.Detail
+		}
+	}
+	return ""
+}
+
 // Why says in one sentence why a run stands where it stands; with a node, why
 // that one works on it or does not; with a frame, where that one stands.
 func (b *Board) Why(
@@ -122,6 +133,9 @@ func (b *Board) Why(
 			return refusal.New(refusal.NotFound, "node", "there is no node %s", node)
 		case frame != nil:
 			out.Why = b.why.Frame(run, *frame, t.Now)
+			if says := b.saysOf(run, *frame); says != "" {
+				out.Why += "; it is " + says
+			}
 			if waits := b.waits(run, frame); waits != "" {
 				out.Why += "; " + waits
 			}

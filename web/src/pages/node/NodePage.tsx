@@ -85,7 +85,7 @@ function NodeView({ node, me }: { node: FarmNode; me: Me }) {
             {node.name} <span className="text-sm font-normal text-brass">{node.kind}</span>
           </h1>
           <p className="text-[13px]">
-            <StateWord state={node.state} /> <span className="break-words text-muted">{told(node.why, now)}</span>
+            <StateWord state={node.state} /> <span className="break-words text-muted">{told(beyond(node), now)}</span>
           </p>
         </div>
         <div className="flex flex-wrap gap-2">
@@ -205,6 +205,12 @@ function NodeView({ node, me }: { node: FarmNode; me: Me }) {
       {dialog}
     </main>
   );
+}
+
+/** Why the node is in its state, without the state, which stands before it. */
+function beyond(node: FarmNode): string {
+  const said = `is ${node.state}`;
+  return node.why.startsWith(said) ? node.why.slice(said.length).replace(/^[:,]?\s+/, "") : node.why;
 }
 
 /** How the node can hold renderers to what they are given. */
