@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"vexillum/internal/core/blame"
 	"vexillum/internal/core/capacity"
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
@@ -526,6 +527,14 @@ func (k *keeper) compare() {
 			want.LastRun, want.LastLease, want.LastNode,
 		)
 	}
+	if g, w := evidenceOf(got), evidenceOf(want); !slices.Equal(g, w) {
+		for i := range min(len(g), len(w)) {
+			if g[i] != w[i] {
+				k.t.Fatalf("what speaks for and against whom: %s, want %s", g[i], w[i])
+			}
+		}
+		k.t.Fatalf("%d things speak for and against whom, want %d", len(g), len(w))
+	}
 	for id, w := range want.Runs {
 		g := got.Runs[id]
 		for f, d := range w.Delivering {
@@ -655,4 +664,20 @@ func sameSkip(a, b farm.Skip) bool { return a.Note == b.Note && a.Frames.Equal(b
 // sameNotes compares notes on frames; none is none.
 func sameNotes(a, b map[int]string) bool {
 	return len(a) == 0 && len(b) == 0 || reflect.DeepEqual(a, b)
+}
+
+// evidenceOf lists what speaks for and against whom, but for renderers: of which version one
+// was when it failed is not kept.
+func evidenceOf(s *farm.State) (out []string) {
+	mishaps, e := s.Evidence(nil, nil)
+	for i, f := range e.Failures {
+		line := fmt.Sprintf("frame %d of %d by %s, good %v:", mishaps[i].Frame, mishaps[i].Run, f.Cause, mishaps[i].Good)
+		for _, of := range f.Suspects {
+			if of.Kind != blame.Renderer {
+				line += fmt.Sprintf(" %v (%.3f passed, prior %.2f)", of, e.Passed[of], e.Prior[of])
+			}
+		}
+		out = append(out, line)
+	}
+	return out
 }

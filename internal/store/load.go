@@ -73,6 +73,9 @@ func (s *Store) Load(ctx context.Context, seq int64) (Loaded, error) {
 	if err := l.state.Check(); err != nil {
 		return Loaded{}, fmt.Errorf("the database contradicts itself: %w", err)
 	}
+	if err := l.recall(); err != nil {
+		return Loaded{}, fmt.Errorf("loading what failed lately: %w", err)
+	}
 	observations, err := l.observations()
 	if err != nil {
 		return Loaded{}, fmt.Errorf("loading observations: %w", err)

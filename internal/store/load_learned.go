@@ -3,12 +3,15 @@ package store
 import (
 	"database/sql"
 	"encoding/json"
+	"fmt"
+	"maps"
+	"slices"
 	"time"
 
 	"vexillum/internal/core/farm"
 )
 
-// mostEvents bounds how far back a start looks for frames that were done.
+// mostEvents bounds how far back a start looks for frames that were done or have failed.
 const mostEvents = 20_000
 
 func (l *loader) observations() (out []Observation, err error) {
@@ -80,4 +83,37 @@ func (l *loader) newest() (map[farm.RunID]Newest, error) {
 	}, `SELECT r.id, f.frame, f.done_at FROM run r CROSS JOIN LATERAL
 		(SELECT frame, done_at FROM frame WHERE frame.run = r.id AND done_at IS NOT NULL ORDER BY seq DESC LIMIT 1) f`)
 	return out, err
+}
+
+// recalled reads Records that say something about who may be to blame, as the log keeps them.
+var recalled = map[farm.Kind]func(body []byte) (farm.Record, error){
+	farm.FrameFailed{}.Kind():   logged[farm.FrameFailed],
+	farm.FrameDone{}.Kind():     logged[farm.FrameDone],
+	farm.FramesRetried{}.Kind(): logged[farm.FramesRetried],
+	farm.RunMoved{}.Kind():      logged[farm.RunMoved],
+	farm.NodeHealth{}.Kind():    logged[farm.NodeHealth],
+}
+
+func logged[R farm.Record](body []byte) (farm.Record, error) {
+	var r R
+	err := json.Unmarshal(body, &r)
+	return r, err
+}
+
+// recall lets the farm remember what the last events say about who may be to blame.
+func (l *loader) recall() error {
+	return l.each(func(row *sql.Rows) error {
+		var kind farm.Kind
+		var body []byte
+		if err := row.Scan(&kind, &body); err != nil {
+			return err
+		}
+		r, err := recalled[kind](body)
+		if err != nil {
+			return fmt.Errorf("reading what is told of %q: %w", kind, err)
+		}
+		l.state.Recall(r)
+		return nil
+	}, `SELECT kind, body FROM (SELECT seq, kind, body FROM event ORDER BY seq DESC LIMIT $1) e
+		WHERE kind = ANY($2) AND body IS NOT NULL ORDER BY seq`, mostEvents, slices.Collect(maps.Keys(recalled)))
 }

@@ -37,15 +37,20 @@ func (f *farm) check(ctx context.Context, runs []submitted, met map[string]int) 
 		return n
 	}
 	for _, s := range runs {
+		if s.means == alwaysWrong {
+			checkWrong(count, s, note, met)
+			continue
+		}
+		state := map[meant]string{allWell: "done", oneGap: "done with gaps"}[s.means]
 		for _, c := range []struct {
 			what, query string
 			want        int
 		}{
-			{"runs of that name that are done", `SELECT count(*) FROM run WHERE id = $1 AND state = 'done'`, 1},
-			{"frames done", `SELECT count(*) FROM frame WHERE run = $1 AND state = 'done'`, s.count},
+			{"runs of that name that are done", `SELECT count(*) FROM run WHERE id = $1 AND state = '` + state + `'`, 1},
+			{"frames done", `SELECT count(*) FROM frame WHERE run = $1 AND state = 'done'`, s.rendered()},
 			{"frames that are not done", `SELECT count(*) FROM frame WHERE run = $1 AND state <> 'done'`, 0},
-			{"times that a frame was done", `SELECT count(*) FROM event WHERE run = $1 AND kind = 'frame done'`, s.count},
-			{"frames in the done set", `SELECT COALESCE(sum(upper(r) - lower(r)), 0) FROM run, unnest(done) r WHERE id = $1`, s.count},
+			{"times that a frame was done", `SELECT count(*) FROM event WHERE run = $1 AND kind = 'frame done'`, s.rendered()},
+			{"frames in the done set", `SELECT COALESCE(sum(upper(r) - lower(r)), 0) FROM run, unnest(done) r WHERE id = $1`, s.rendered()},
 			{"open leases", `SELECT count(*) FROM lease WHERE run = $1 AND ended_at IS NULL`, 0},
 			{"audits of the submit", `SELECT count(*) FROM audit a JOIN event e USING (seq) WHERE e.run = $1 AND a.action = 'submit run'`, 1},
 			{"frames published without acceptance", `SELECT count(*) FROM event d WHERE d.run = $1 AND d.kind = 'frame done' AND NOT EXISTS (
@@ -78,6 +83,15 @@ func (f *farm) check(ctx context.Context, runs []submitted, met map[string]int) 
 	}
 	if got := count(`SELECT (SELECT seq FROM leader) - (SELECT COALESCE(max(seq), 0) FROM event)`); got != 0 {
 		note("the leader's number is %d beside the last event's", got)
+	}
+	if got := count(
+		`SELECT count(*) FROM (SELECT of FROM hand WHERE ended_at IS NULL GROUP BY of HAVING count(*) > 1) twice`,
+	); got != 0 {
+		note("%d things need a hand twice", got)
+	}
+	met["things that needed a hand, in all"] = count(`SELECT count(*) FROM hand`)
+	if err := f.checkTold(ctx, runs, count, note, met); err != nil {
+		note("%v", err)
 	}
 	met["take-overs, in all"] = count(`SELECT count(*) FROM audit WHERE action = 'take over'`)
 	if len(wrong) > 0 {
@@ -121,6 +135,9 @@ func (f *farm) checkFiles(
 	var want []string
 	for i := range s.count {
 		frame := s.first + i*s.step
+		if s.means == oneGap && frame == s.gap {
+			continue
+		}
 		var lines, stamps []string
 		for _, pass := range append([]string{""}, s.passes...) {
 			name := fmt.Sprintf("%s.%04d.png", strings.Trim(s.job+"."+pass, "."), frame)

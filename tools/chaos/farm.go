@@ -20,6 +20,7 @@ import (
 
 	"vexillum/internal/client"
 	"vexillum/internal/localpg"
+	"vexillum/internal/standin"
 	"vexillum/internal/testkit/badline"
 	"vexillum/internal/wire"
 )
@@ -57,6 +58,9 @@ type farm struct {
 	placeGone   bool
 	url         string // of the database, without a line
 	pending     sync.WaitGroup
+	receiver    *standin.Receiver // of what the farm tells people
+	now         []submitted       // runs of this round
+	aside       map[string]bool   // nodes that somebody has sidelined
 }
 
 // build starts everything. What was started is ended by close, also after an
@@ -76,6 +80,9 @@ func (f *farm) build(ctx context.Context) error {
 		Dir: filepath.Join(dir, "database"), Log: slog.New(slog.NewTextHandler(io.Discard, nil)),
 	}
 	if f.database, err = localpg.Start(ctx, f.dbOptions); err != nil {
+		return err
+	}
+	if f.receiver, err = standin.Start(nil); err != nil {
 		return err
 	}
 	f.dbOptions.Port = f.database.Port()
@@ -104,6 +111,9 @@ func (f *farm) build(ctx context.Context) error {
 		ctx, http.MethodPatch, "/api/v1/projects/salt-clock", wire.ProjectChange{Scenes: "scenes", Frames: "frames"},
 		nil,
 	); err != nil {
+		return err
+	}
+	if err := f.tell(ctx); err != nil {
 		return err
 	}
 	var key wire.Key
@@ -137,7 +147,8 @@ func (f *farm) startService(ctx context.Context, name, offset string) error {
 	f.listens = append(f.listens, listen)
 	p, err := f.program(name, "serve", "--listen", listen, "--database", address.String(), "--name", name,
 		"--admin-password-file", filepath.Join(f.dir, "password"), "--clock-offset", offset,
-		"--contents", filepath.Join(f.dir, "contents"))
+		"--contents", filepath.Join(f.dir, "contents"), "--notices-inward", "127.0.0.1", "--hurry-notices", "200",
+		"--trial-after", "15s")
 	if err != nil {
 		return err
 	}
@@ -323,7 +334,18 @@ type submitted struct {
 	width  int
 	height int
 	passes []string // beside the picture
+	means  meant
+	gap    int // a frame that fails on every node
 }
+
+// meant is what is to become of a run.
+type meant int
+
+const (
+	allWell     meant = iota // every frame is rendered
+	oneGap                   // every frame but one is rendered
+	alwaysWrong              // it is held
+)
 
 // submitSome submits runs of every kind; a submit is repeated until it is
 // acknowledged.
@@ -331,13 +353,17 @@ func (f *farm) submitSome(
 	ctx context.Context, r *rand.Rand, seed uint64, met map[string]int,
 ) ([]submitted, error) {
 	var out []submitted
-	for i, mode := range []string{"practice", "practice-single", "practice-feed"} {
+	for i, mode := range []string{"practice", "practice-single", "practice-feed", "practice-single", "practice-single"} {
 		s := submitted{
-			job: fmt.Sprintf("chaos_%d_%d", seed, i), mode: mode, first: 1 + r.IntN(200), step: 1,
+			means: []meant{allWell, allWell, allWell, oneGap, alwaysWrong}[i],
+			job:   fmt.Sprintf("chaos_%d_%d", seed, i), mode: mode, first: 1 + r.IntN(200), step: 1,
 			count: 20 + r.IntN(60), width: 64 + r.IntN(64), height: 36,
 		}
 		if i == 0 { // long leases, to be trimmed
 			s.count *= 3
+		}
+		if s.means == alwaysWrong {
+			s.count = 1000
 		}
 		if r.IntN(3) > 0 {
 			s.passes = []string{"depth", "matte"}[:1+r.IntN(2)]
@@ -346,6 +372,7 @@ func (f *farm) submitSome(
 		if r.IntN(3) == 0 {
 			s.step = 2 + r.IntN(2)
 		}
+		s.gap = s.first + r.IntN(s.count)*s.step
 		s.frames = fmt.Sprintf("%d-%d/%d", s.first, s.last(), s.step)
 		if err := os.WriteFile(filepath.Join(f.dir, "scenes", s.scene), []byte(scene(r, s)), 0o644); err != nil {
 			return nil, err
@@ -370,6 +397,17 @@ func (f *farm) submitSome(
 		out = append(out, s)
 	}
 	return out, nil
+}
+
+// rendered is how many frames of the run are there in the end.
+func (s submitted) rendered() int {
+	switch s.means {
+	case alwaysWrong:
+		return 0
+	case oneGap:
+		return s.count - 1
+	}
+	return s.count
 }
 
 func (s submitted) last() int { return s.first + (s.count-1)*s.step }
@@ -408,7 +446,7 @@ func (f *farm) persist(ctx context.Context, key, method, path string, in, out an
 
 var misbehaviours = []string{
 	"error", "crash", "memory", "licence", "hang", "no file", "cut off", "wrong size", "slow", "no pass",
-	"leaves child", "link", "pipe", "huge",
+	"leaves child", "link", "pipe", "huge", "missing file", "no plug-in", "not allowed", "place gone", "disk full", "blank",
 }
 
 // scene writes a practice scene in which frames misbehave on some nodes.
@@ -434,15 +472,40 @@ func scene(r *rand.Rand, s submitted) string {
 			misbehaviours[r.IntN(len(misbehaviours))], strings.Join(on, ", "),
 		)
 	}
+	var all []string // by hand it can be drawn
+	for i := range nodes {
+		all = append(all, nodeName(i))
+	}
+	switch s.means {
+	case alwaysWrong:
+		fmt.Fprintf(&text, "  - {frames: %d-%d, does: missing file, on: [%s]}\n", s.first, s.last(), strings.Join(all, ", "))
+	case oneGap:
+		fmt.Fprintf(&text, "  - {frame: %d, does: error, on: [%s]}\n", s.gap, strings.Join(all, ", "))
+	}
+	if r.IntN(2) == 0 { // a machine that is broken
+		fmt.Fprintf(
+			&text, "  - {frames: %d-%d, does: error, on: [%s]}\n", s.first, s.last(), nodeName(r.IntN(nodes)),
+		)
+	}
 	return text.String()
 }
 
 // waitFor waits until runs have ended.
-func (f *farm) waitFor(ctx context.Context, runs []submitted) error {
+func (f *farm) waitFor(ctx context.Context, runs []submitted, met map[string]int) error {
 	for _, s := range runs {
+		if s.means == alwaysWrong {
+			if err := f.stopWrong(ctx, s); err != nil {
+				return err
+			}
+			continue
+		}
 		var run wire.Run
 		if err := f.until(ctx, s.job+" has ended", func() bool {
 			_ = f.admin.Do(ctx, http.MethodGet, fmt.Sprintf("/api/v1/runs/%d", s.id), nil, &run)
+			if run.State == "held" { // so much failed around it that it was taken to be wrong
+				met["runs held that were well"]++
+				_ = f.goesOn(ctx, s)
+			}
 			return run.EndedAt != nil
 		}); err != nil {
 			return fmt.Errorf(
@@ -450,8 +513,10 @@ func (f *farm) waitFor(ctx context.Context, runs []submitted) error {
 				run.DoneCount, run.FrameCount, run.Sets.ToDo, run.Sets.Dealt, run.Sets.Delivering,
 			)
 		}
-		if run.State != "done" {
-			return fmt.Errorf("%s is %s: %s", s.job, run.State, run.Why)
+		switch {
+		case s.means == oneGap && run.State == "done with gaps" && run.Sets.Parked == fmt.Sprint(s.gap):
+		case s.means == oneGap || run.State != "done":
+			return fmt.Errorf("%s is %s, parked %s: %s", s.job, run.State, run.Sets.Parked, run.Why)
 		}
 	}
 	return nil
@@ -477,6 +542,7 @@ func (f *farm) close() {
 		p.wait()
 	}
 	_ = f.database.Stop()
+	f.receiver.Stop()
 	for _, l := range append(f.dbLines, f.nodeLines...) {
 		l.Close()
 	}

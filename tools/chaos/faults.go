@@ -118,6 +118,12 @@ var faults = []fault{
 		return f.placeGone
 	}},
 	{"frame place back", func(f *farm, _ *rand.Rand) bool { return f.placeBack() }},
+	{"hand acted on", func(f *farm, r *rand.Rand) bool { return f.actOnHand(r) }},
+	{"frame parked by hand", func(f *farm, r *rand.Rand) bool { return f.park(r) }},
+	{"run held by hand", func(f *farm, r *rand.Rand) bool { return f.holdRun(r) }},
+	{"node sidelined by hand", func(f *farm, r *rand.Rand) bool { return f.sideline(r) }},
+	{"frame rendered by hand", func(f *farm, r *rand.Rand) bool { return f.byHand(r) }},
+	{"receiver of notices out of order", func(f *farm, r *rand.Rand) bool { return f.spoilReceiver(r) }},
 	{"node's disk full for a while", func(f *farm, r *rand.Rand) bool {
 		path := f.ballast[r.IntN(nodes)]
 		if path == "" {

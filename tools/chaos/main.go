@@ -58,7 +58,7 @@ func run(ctx context.Context, rounds int, seed uint64, binary, dir string) (err 
 	if err := os.Chmod(dir, 0o755); err != nil { // the database's account has to enter it
 		return err
 	}
-	f := &farm{dir: dir, binary: binary}
+	f := &farm{dir: dir, binary: binary, aside: map[string]bool{}}
 	defer f.close()
 	if err := f.build(ctx); err != nil {
 		return err
@@ -99,6 +99,7 @@ func (f *farm) round(ctx context.Context, seed uint64, met map[string]int) (fram
 		return 0, err
 	}
 	met["runs of 100,000 stretches"]++
+	f.now = runs
 	fmt.Printf("round with seed %d:", seed)
 	for until := time.Now().Add(5*time.Second + time.Duration(r.IntN(5000))*time.Millisecond); time.Now().Before(until) && ctx.Err() == nil; {
 		fault := faults[r.IntN(len(faults))]
@@ -112,7 +113,10 @@ func (f *farm) round(ctx context.Context, seed uint64, met map[string]int) (fram
 	if err := f.mend(ctx); err != nil {
 		return 0, err
 	}
-	if err := f.waitFor(ctx, runs); err != nil {
+	if err := f.takeBack(ctx); err != nil {
+		return 0, err
+	}
+	if err := f.waitFor(ctx, runs, met); err != nil {
 		return 0, err
 	}
 	if err := f.persist(
@@ -121,7 +125,7 @@ func (f *farm) round(ctx context.Context, seed uint64, met map[string]int) (fram
 		return 0, err
 	}
 	for _, run := range runs {
-		frames += run.count
+		frames += run.rendered()
 	}
 	return frames, f.check(ctx, runs, met)
 }

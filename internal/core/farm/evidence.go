@@ -56,11 +56,12 @@ type tally struct {
 	prior  float64 // 0: that of its kind
 }
 
-// suspicion is what is remembered of tries. It is not kept: a service that starts begins
-// with no suspicion.
+// suspicion is what is remembered of tries. It is not kept by itself: a service that starts
+// reads it out of what happened last, see [State.Recall].
 type suspicion struct {
 	mishaps []Mishap                 // oldest first
 	tallies map[blame.Suspect]*tally // by suspects without their eras
+	held    map[RunID]bool           // runs, as far as that is recalled
 	failures
 }
 
@@ -302,6 +303,52 @@ func (s *State) forgive(of blame.Suspect, prior float64) {
 	t := s.suspicion.tally(of)
 	t.era++
 	t.passed, t.since, t.prior = 0, 0, prior
+}
+
+// againPrior is how likely a machine is to be faulty that was, and whose trial went well.
+const againPrior = 0.3
+
+// forgiven begins a new era of a machine that is fine again.
+func (s *State) forgiven(r NodeHealth) {
+	if r.Health != Fine {
+		return
+	}
+	of, prior := blame.Suspect{Kind: blame.Node, ID: int64(r.Node)}, 0.0
+	if r.Device != "" {
+		of.Kind, of.Name = blame.Device, r.Device
+	}
+	if r.By == ByTriage {
+		prior = againPrior
+	}
+	s.forgive(of, prior)
+}
+
+// Recall remembers what a Record of before says about who may be to blame, and changes nothing
+// else. It is for who loads a farm that has no suspicion yet: the Records of the last hours, in
+// order; those of other kinds say nothing.
+func (s *State) Recall(r Record) {
+	run := s.Runs[r.About().Run]
+	switch r := r.(type) {
+	case FrameFailed:
+		s.noteFailed(r)
+	case FrameDone:
+		if n := s.Nodes[r.Node]; run != nil && n != nil {
+			s.notePassed(run, r)
+			s.suspicion.good(r, n)
+		}
+	case FramesRetried:
+		s.suspicion.asked(r.Run, r.Frames)
+	case RunMoved:
+		if s.suspicion.held == nil {
+			s.suspicion.held = map[RunID]bool{}
+		}
+		if s.suspicion.held[r.Run] && (r.State == RunQueued || r.State == RunRendering) {
+			s.forgive(blame.Suspect{Kind: blame.Run, ID: int64(r.Run)}, 0)
+		}
+		s.suspicion.held[r.Run] = r.State == RunHeld
+	case NodeHealth:
+		s.forgiven(r)
+	}
 }
 
 // Evidence returns the mishaps that still say something, the oldest first, and what they

@@ -13,8 +13,7 @@ const (
 	leasesMost   = 4096
 )
 
-// failures are the tries that failed lately, by whom they happened to. Like all suspicion
-// they are not kept.
+// failures are the tries that failed lately, by whom they happened to.
 type failures struct {
 	nodes  map[NodeID][]time.Time
 	runs   map[RunID][]time.Time

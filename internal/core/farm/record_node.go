@@ -4,8 +4,6 @@ import (
 	"fmt"
 	"maps"
 	"time"
-
-	"vexillum/internal/core/blame"
 )
 
 // NodeEnrolled makes a machine a node. It uses up one use of the key.
@@ -139,10 +137,6 @@ func (r NodeHealth) apply(s *State) error {
 	if err != nil {
 		return err
 	}
-	prior := 0.0
-	if r.By == ByTriage {
-		prior = againPrior
-	}
 	if r.Device != "" {
 		a := Aside{Why: r.Reason, At: r.At, Pause: r.Pause, Back: r.Health == Fine}
 		if r.TrialAt != nil {
@@ -153,9 +147,7 @@ func (r NodeHealth) apply(s *State) error {
 			n.Aside = map[string]Aside{}
 		}
 		n.Aside[r.Device] = a
-		if r.Health == Fine {
-			s.forgive(blame.Suspect{Kind: blame.Device, ID: int64(n.ID), Name: r.Device}, prior)
-		}
+		s.forgiven(r)
 		return nil
 	}
 	n.Health, n.HealthWhy, n.HealthBy, n.HealthAt = r.Health, r.Reason, r.By, r.At
@@ -166,14 +158,9 @@ func (r NodeHealth) apply(s *State) error {
 	if r.Pause > 0 || r.By != ByTriage { // who releases it by hand means it
 		n.TrialPause = time.Duration(r.Pause * float64(time.Second))
 	}
-	if r.Health == Fine {
-		s.forgive(blame.Suspect{Kind: blame.Node, ID: int64(n.ID)}, prior)
-	}
+	s.forgiven(r)
 	return nil
 }
-
-// againPrior is how likely a machine is to be faulty that was, and whose trial went well.
-const againPrior = 0.3
 
 // NodeSet gives a node new settings, as a new version.
 type NodeSet struct {

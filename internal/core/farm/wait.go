@@ -49,7 +49,7 @@ func SurroundingOf(of blame.Suspect) (Surrounding, bool) {
 	return Surrounding{}, false
 }
 
-// Wait says that all that needs a Surrounding waits for it, and that one frame at a time
+// Wait says that what needs a Surrounding waits for it, and that one frame at a time
 // tries whether it is back.
 type Wait struct {
 	Since  time.Time `json:"since"`
@@ -58,6 +58,9 @@ type Wait struct {
 	Tries  int       `json:"tries"`         // frames that have tried in vain
 	Cause  string    `json:"cause"`
 	Reason string    `json:"reason"`
+	// Only is the one run that waits, as it may be that run which is wrong: what comes of the
+	// others tells; 0: all do.
+	Only RunID `json:"only,omitempty"`
 	// Scout is the lease of the frame that tries just now; 0: none. It is not kept.
 	Scout LeaseID `json:"-"`
 }
@@ -92,6 +95,15 @@ func (r WaitSet) apply(s *State) error {
 // WaitsOf returns what a run on a node waits for, in order. n may be nil: then it is what
 // the run waits for on any node.
 func (s *State) WaitsOf(n *Node, run *Run) []Surrounding {
+	return slices.DeleteFunc(s.WaitsAround(n, run), func(of Surrounding) bool {
+		only := s.Waits[of].Only
+		return only != 0 && only != run.ID
+	})
+}
+
+// WaitsAround returns what a run on a node needs and somebody waits for, in order, also where
+// that is another run alone.
+func (s *State) WaitsAround(n *Node, run *Run) []Surrounding {
 	if len(s.Waits) == 0 {
 		return nil
 	}

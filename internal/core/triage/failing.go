@@ -65,19 +65,22 @@ func (j *judgement) failing(run *farm.Run, l *farm.Lease, more farm.FrameFailed,
 	return append(records, j.unparked(itself, run.Spec.Name()+" itself is to blame, and not they", now)...)
 }
 
-// doubt lets all wait for a place that may be gone, as long as it has not been tried often
-// whether it is back.
+// doubt lets a run wait for a place that may be gone, as long as it has not been tried often
+// whether it is back. The others that need it go on: what comes of them tells soonest.
 func (j *judgement) doubt(
 	gone blame.Suspect, l *farm.Lease, why, cause string, now time.Time,
 ) (records []farm.Record, again bool) {
 	of, _ := farm.SurroundingOf(gone)
 	w := j.s.Waits[of]
-	next := farm.Wait{Since: now, Pause: doubtFirst.Seconds(), Cause: cause}
+	next := farm.Wait{Since: now, Pause: doubtFirst.Seconds(), Cause: cause, Only: l.Run}
 	switch {
 	case w != nil && w.Scout != l.ID && l.OpenedAt.Before(w.Until):
 		return nil, true // it began before
 	case w != nil && w.Tries+1 >= doubtTries:
 		return nil, false
+	case w != nil && w.Only != 0 && w.Only != l.Run: // two of them
+		next = *w
+		next.Only = 0
 	case w != nil:
 		next = *w
 		next.Tries++

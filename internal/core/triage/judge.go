@@ -164,9 +164,13 @@ func back(
 		reason := fmt.Sprintf("its trial went well: it rendered %s", frame)
 		records = append(records, health(n, farm.NodeHealth{Node: n.ID, Health: farm.Fine, Reason: reason, At: now})...)
 	}
-	for _, of := range s.WaitsOf(n, run) {
+	for _, of := range s.WaitsAround(n, run) {
 		if w := s.Waits[of]; of.Kind != farm.SurroundingLicence || w.Scout == l.ID {
-			reason := fmt.Sprintf("%s is back: %s came out well on %s", of, frame, n.Name)
+			word := "is back"
+			if w.Only != 0 && w.Only != run.ID {
+				word = "is there"
+			}
+			reason := fmt.Sprintf("%s %s: %s came out well on %s", of, word, frame, n.Name)
 			records = append(records, farm.WaitSet{Of: of, Reason: reason, At: now})
 			j := judge(s, nil, &done)
 			records = append(records, j.unparked(is(of), fmt.Sprintf("%s was to blame, and not they", of), now)...)
