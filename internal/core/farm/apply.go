@@ -231,7 +231,7 @@ func (s *State) leaseOpened(r LeaseOpened) error {
 	}
 	run.Leases[l.ID] = l
 	s.putLease(l)
-	s.scouts(l)
+	s.scouts(l, l.OpenedAt)
 	return nil
 }
 
@@ -247,6 +247,7 @@ func (s *State) leaseExtended(r LeaseExtended) error {
 	l.Given, l.Left = l.Given.Union(r.Frames), l.Left.Union(r.Frames)
 	run.dealt += r.Frames.Len()
 	l.Ask, l.Reason = r.Ask, r.Reason
+	s.scouts(l, r.At)
 	return nil
 }
 

@@ -141,13 +141,13 @@ func (s *State) needs(of Surrounding, n *Node, run *Run) bool {
 	return false
 }
 
-// scouts notes that a lease tries whether what it waits for is back.
-func (s *State) scouts(l *Lease) {
+// scouts notes that a lease that gets frames tries whether what it waits for is back.
+func (s *State) scouts(l *Lease, at time.Time) {
 	if len(s.Waits) == 0 || l.Race {
 		return
 	}
 	for _, of := range s.WaitsOf(s.Nodes[l.Node], s.Runs[l.Run]) {
-		if w := s.Waits[of]; w.Scout == 0 && !l.OpenedAt.Before(w.Until) {
+		if w := s.Waits[of]; w.Scout == 0 && !at.Before(w.Until) {
 			w.Scout = l.ID
 		}
 	}
