@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"time"
 
+	"vexillum/internal/core/blame"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 )
@@ -145,6 +146,9 @@ func (l *loader) attempts() error {
 			return err
 		}
 		run := l.runs[id].run
+		if a.Cause == blame.Memory {
+			run.NoteShort(frame, l.state.Nodes[a.Node])
+		}
 		if run.Done.Has(frame) {
 			return nil
 		}

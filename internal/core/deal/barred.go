@@ -47,7 +47,7 @@ const barsGood = time.Second
 
 // bars returns which nodes wait with failed frames of a run.
 func (d *Dealer) bars(run *farm.Run, now time.Time) *bars {
-	if len(run.Trouble) == 0 {
+	if len(run.Trouble) == 0 && len(run.Short) == 0 {
 		return &noBars
 	}
 	b := d.barred[run.ID]
@@ -68,7 +68,7 @@ func (d *Dealer) bars(run *farm.Run, now time.Time) *bars {
 		if run.ToDo.Has(f) {
 			failed = append(failed, one)
 		}
-		short := d.s.ShortOn(t)
+		short := max(d.s.ShortOn(t), shortAround(run, f))
 		ready, could := hands.besides(d.s, t, short)
 		if !could && short > 0 { // none is larger: another of the same size may have more that is free
 			short = 0
@@ -89,11 +89,16 @@ func (d *Dealer) bars(run *farm.Run, now time.Time) *bars {
 				if !by[id] {
 					spans[id] = append(spans[id], one)
 				}
-				spans[id] = append(spans[id], around(run, f)...)
 			})
 		}
 		if ready && len(by) == 1 {
 			b.untried[t.Attempts[0].Node]++
+		}
+	}
+	for f, short := range run.Short {
+		beside := around(run, f)
+		if _, could := hands.besides(d.s, &farm.Trouble{}, short); len(beside) > 0 && could {
+			hands.smaller(d.s, short, func(id farm.NodeID) { spans[id] = append(spans[id], beside...) })
 		}
 	}
 	b.failed, b.tried = frames.Of(failed...), frames.Of(tried...)
@@ -227,6 +232,17 @@ func (h hands) smaller(s *farm.State, short int64, with func(farm.NodeID)) {
 // nodes with more: scenes change slowly.
 const heavyAround = 2
 
+// shortAround returns the memory that frames beside one were short of, in bytes; 0: none was.
+func shortAround(run *farm.Run, f int) (most int64) {
+	if len(run.Short) == 0 {
+		return 0
+	}
+	for g := f - heavyAround; g <= f+heavyAround; g++ {
+		most = max(most, run.Short[g])
+	}
+	return most
+}
+
 // around returns the frames beside one that have not been tried.
 func around(run *farm.Run, f int) (out []frames.Span) {
 	for g := f - heavyAround; g <= f+heavyAround; g++ {
@@ -284,7 +300,7 @@ func (d *Dealer) shut(n *farm.Node, run *farm.Run, now time.Time) bool {
 		return false
 	}
 	distrusted := d.distrusts(n.ID, run, now)
-	if len(run.Trouble) == 0 {
+	if len(run.Trouble) == 0 && len(run.Short) == 0 {
 		return distrusted
 	}
 	b := d.bars(run, now)

@@ -55,6 +55,11 @@ func (d *Dealer) limited(n *farm.Node, run *farm.Run, warm *farm.Lease, now time
 			english.Plural(most, "lease", ""),
 		)
 	}
+	if unproven(run) && len(run.Trouble) > 0 && othersWork(n, run) && triesOf(run) >= mostUnproven {
+		return fmt.Sprintf(
+			"%s has failed so far: what is under way of it shows first who is to blame", run.Spec.Name(),
+		)
+	}
 	without := farm.LeaseID(0)
 	if warm != nil {
 		without = warm.ID
@@ -87,6 +92,28 @@ func (d *Dealer) noLicence(run *farm.Run, without farm.LeaseID, now time.Time) s
 		)
 	}
 	return fmt.Sprintf("%s needs a licence %s, and %d of %d are used", run.Spec.Name(), l.Name, used, l.Count)
+}
+
+// mostUnproven is how many tries of a run may fail of which nothing has been verified before
+// its frames are tried one after the other.
+const mostUnproven = 7
+
+// triesOf counts the tries of a run that failed and whose frames have no picture yet.
+func triesOf(run *farm.Run) (tries int) {
+	for _, t := range run.Trouble {
+		tries += len(t.Attempts)
+	}
+	return tries
+}
+
+// othersWork reports whether another node works on a run.
+func othersWork(n *farm.Node, run *farm.Run) bool {
+	for l := range run.OpenLeases {
+		if l.Node != n.ID && !l.Left.Empty() {
+			return true
+		}
+	}
+	return false
 }
 
 // unproven reports whether nothing of a run has been verified yet.

@@ -154,7 +154,7 @@ func (e *Engine) retries() {
 	}
 	e.retriesAt = e.now.Add(retryPause)
 	for _, run := range e.s.Queue() {
-		if len(run.Trouble) > 0 && !run.ToDo.Empty() {
+		if len(run.Trouble)+len(run.Short) > 0 && !run.ToDo.Empty() {
 			e.redeal = true
 			return
 		}

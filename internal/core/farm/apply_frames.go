@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"vexillum/internal/core/blame"
 	"vexillum/internal/core/frames"
 )
 
@@ -102,6 +103,9 @@ func (s *State) frameDone(r FrameDone) error {
 		run.NoteSuspect(r.Frame, d.Suspect)
 	}
 	s.notePassed(run, r)
+	if n := s.Nodes[r.Node]; n != nil && n.OfferedMemory() <= run.Short[r.Frame] {
+		delete(run.Short, r.Frame) // it was not the frame
+	}
 	delete(run.Delivering, r.Frame)
 	delete(run.Trouble, r.Frame)
 	run.Done = run.Done.Union(frames.One(r.Frame))
@@ -161,6 +165,9 @@ func (s *State) frameFailed(r FrameFailed) error {
 		return fmt.Errorf("frame %d is not left on lease %d", r.Frame, l.ID)
 	}
 	s.noteFailed(r)
+	if r.Cause == blame.Memory {
+		run.NoteShort(r.Frame, s.Nodes[r.Node])
+	}
 	run.giveBack(l, frames.One(r.Frame))
 	t := run.trouble(r.Frame)
 	for i := range t.Attempts {
@@ -288,6 +295,7 @@ func (s *State) framesRetried(r FramesRetried) error {
 	s.suspicion.asked(run.ID, r.Frames)
 	run.unskip(r.Frames)
 	for f := range r.Frames.All() {
+		delete(run.Short, f)
 		if t := run.Trouble[f]; t != nil {
 			t.Attempts = nil
 		}

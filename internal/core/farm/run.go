@@ -232,7 +232,10 @@ type Run struct {
 	// frames that are done and somebody should look at, and why; nil: none
 	Suspect map[int]string
 	Trouble map[int]*Trouble
-	Leases  map[LeaseID]*Lease // open and ended ones, until the run closes
+	// Short is the memory in bytes of the largest node on which a frame was short of it, also of
+	// frames that are done since.
+	Short  map[int]int64
+	Leases map[LeaseID]*Lease // open and ended ones, until the run closes
 
 	dealt           int            // frames on open leases
 	races           int            // open leases that race

@@ -13,6 +13,21 @@ func (s *State) ShortOn(t *Trouble) (most int64) {
 	return most
 }
 
+// mostShort bounds the frames of a run of which it is remembered that they were short of
+// memory.
+const mostShort = 4096
+
+// NoteShort remembers, also for loaders, that a frame was short of memory on a node.
+func (r *Run) NoteShort(frame int, n *Node) {
+	if n == nil || n.OfferedMemory() == 0 || len(r.Short) >= mostShort {
+		return
+	}
+	if r.Short == nil {
+		r.Short = map[int]int64{}
+	}
+	r.Short[frame] = max(r.Short[frame], n.OfferedMemory())
+}
+
 // PutTrouble notes frames that have failed on nodes before a run was put into
 // the State. It is for loaders and plays.
 func (s *State) PutTrouble(id RunID, frame int, nodes ...NodeID) {

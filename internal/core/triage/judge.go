@@ -112,6 +112,9 @@ func (j *judgement) of(run farm.RunID, frame int, a farm.Attempt) int {
 
 // counts reports whether a mishap uses up one of its frame's tries.
 func (j *judgement) counts(i int) bool {
+	if j.larger(i) {
+		return false // with more memory it may be fine
+	}
 	frame, others := 0.0, 0.0
 	for _, share := range j.opinion.Shares[i] {
 		switch k := share.Suspect.Kind; {
@@ -125,6 +128,19 @@ func (j *judgement) counts(i int) bool {
 		return frame >= 0.8
 	}
 	return others < 0.8
+}
+
+// larger reports whether a mishap is one for lack of memory, and a node is there that has
+// more: then the frame goes there, which cannot go on for ever.
+func (j *judgement) larger(i int) bool {
+	m := &j.mishaps[i]
+	run := j.s.Runs[m.Run]
+	if m.Cause != CauseMemory || m.Memory == 0 || run == nil {
+		return false
+	}
+	return slices.ContainsFunc(j.s.NodeList(), func(n *farm.Node) bool {
+		return n.OfferedMemory() > m.Memory && n.Ready() && capacity.Fits(j.s, n, run)
+	})
 }
 
 // Done returns what follows from a frame that is done: besides that Record, nodes are
