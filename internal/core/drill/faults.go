@@ -39,7 +39,7 @@ func Faulty(seed uint64) (simulate.Farm, []Fault) {
 	r := rand.New(rand.NewPCG(seed, 0xfa17))
 	f := simulate.Farm{
 		Seed: seed, Start: time.Date(2026, 3, 2, 19, 0, 0, 0, time.UTC), Chance: 0.001,
-		Places: []farm.Place{{Name: "scenes"}, {Name: "salt-frames"}, {Name: "tidal-frames"}},
+		Places: []farm.Place{placed("scenes"), placed("salt-frames"), placed("tidal-frames")},
 		Projects: []farm.Project{
 			{Name: "salt-clock", Weight: 1, Scenes: "scenes", Frames: "salt-frames"},
 			{Name: "tidal-room", Weight: 1, Scenes: "scenes", Frames: "tidal-frames"},
@@ -260,4 +260,9 @@ func licenceGone(r *rand.Rand, f *simulate.Farm) Fault {
 	return outage(r, f, simulate.Outage{
 		Of: farm.Surrounding{Kind: farm.SurroundingLicence, Name: "sculpt"}, Cause: blame.NoLicence,
 	}, blame.Licence)
+}
+
+// placed returns a place with a folder of its own.
+func placed(name string) farm.Place {
+	return farm.Place{Name: name, Paths: map[string]string{"linux": "/srv/" + name}}
 }

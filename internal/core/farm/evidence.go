@@ -150,8 +150,9 @@ func (s *State) mishap(r FrameFailed) (m Mishap, ok bool) {
 		Message: strings.ToValidUTF8(r.Message[:min(len(r.Message), mishapText)], ""),
 		Memory:  n.OfferedMemory(),
 	}
+	named := s.PlaceIn(s.Projects[run.Spec.Project], n.Facts.OS, m.Message)
 	m.Suspects = slices.DeleteFunc(s.around(run, n, s.Lease(r.Lease)), func(of blame.Suspect) bool {
-		return of.Kind == blame.Place && !s.concerned(run, of.Name, r.Cause)
+		return of.Kind == blame.Place && (named != "" && named != of.Name || !s.concerned(run, of.Name, r.Cause))
 	})
 	for i := range m.Suspects {
 		of := &m.Suspects[i]

@@ -1,8 +1,10 @@
 package simulate
 
 import (
+	"fmt"
 	"slices"
 
+	"vexillum/internal/core/blame"
 	"vexillum/internal/core/engine"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/protocol/accept"
@@ -157,6 +159,26 @@ func (w *world) tried(i int, k *work, result Result) {
 	k.begun = false
 }
 
+// said is what a renderer says that fails: of what it could not read or write it names the
+// file, as systems do.
+func (w *world) said(k *work) string {
+	const status = "exit status 1"
+	roots := w.s.Roots(w.s.Projects[w.farm.Jobs[k.job].Spec.Project], "linux")
+	folder := ""
+	switch cause := k.fault.cause; {
+	case cause == blame.PlaceGone && w.s.Places[k.fault.gone] != nil:
+		folder = w.s.Places[k.fault.gone].Paths["linux"]
+	case blame.Reads(cause):
+		folder = roots.Scenes
+	case blame.Writes(cause):
+		folder = roots.Frames
+	}
+	if folder == "" {
+		return status
+	}
+	return fmt.Sprintf("%s: open %s/shot: no such file or directory", status, folder)
+}
+
 // frameEnds reports what became of a frame, and goes on with the next.
 func (w *world) frameEnds(i int, k *work) {
 	m := &w.machines[i]
@@ -172,7 +194,7 @@ func (w *world) frameEnds(i int, k *work) {
 		w.tried(i, k, Failed)
 		w.reportFrame(m, accept.Report{
 			Outcome: accept.Failed, Lease: k.lease.ID, Launch: k.launch, Frame: k.frame, Cause: k.fault.cause,
-			Message: "exit status 1",
+			Message: w.said(k),
 		})
 	} else {
 		r.Outcome = accept.Good
