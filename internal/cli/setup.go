@@ -160,7 +160,7 @@ func (a *app) projectCommand() *cobra.Command {
 	parent := &cobra.Command{Use: "project", Short: "Set up and list projects"}
 	var in wire.ProjectChange
 	var title, names string
-	var weight float64
+	var weight, budget float64
 	var bundles bool
 	set := &cobra.Command{
 		Use: "set NAME", Short: "Make or change a project; what is not named stays",
@@ -179,6 +179,9 @@ func (a *app) projectCommand() *cobra.Command {
 		if c.Flags().Changed("weight") {
 			in.Weight = &weight
 		}
+		if c.Flags().Changed("budget") {
+			in.BudgetHours = &budget
+		}
 		var out wire.Project
 		if err := a.patch(c.Context(), "/api/v1/projects/"+url.PathEscape(args[0]), in, &out); err != nil {
 			return err
@@ -188,8 +191,8 @@ func (a *app) projectCommand() *cobra.Command {
 			scenes = "scenes are sent with all that they need"
 		}
 		fmt.Fprintf(
-			a.out, "project %s (%s): %s, frames to place %s, weight %g\n", out.Name, out.Title, scenes, out.Frames,
-			out.Weight,
+			a.out, "project %s (%s): %s, frames to place %s, weight %g%s\n", out.Name, out.Title, scenes, out.Frames,
+			out.Weight, after(", ", budgetText(out)),
 		)
 		return nil
 	}
@@ -203,18 +206,36 @@ func (a *app) projectCommand() *cobra.Command {
 		&bundles, "bundles", false, "submit sends scenes of the project with all that they need, as with --bundle",
 	)
 	set.Flags().Float64Var(&weight, "weight", 1, "its weight against other projects: its share of the farm")
+	set.Flags().Float64Var(
+		&budget, "budget", 0, "machine hours: people are told once 80 % and all of them are used (0: no budget)",
+	)
 	parent.AddCommand(set, a.membersCommand(), drop(
 		a, "project", "/api/v1/projects", "Do away with a project that has no runs on record",
 		", and with it the launch settings for it",
 		func(p wire.Project) string { return p.Name },
 	), list(
 		a, "list", "List the projects", "/api/v1/projects",
-		[]string{"PROJECT", "TITLE", ">WEIGHT", "SCENES", "FRAMES", "FOR"},
+		[]string{"PROJECT", "TITLE", ">WEIGHT", "SCENES", "FRAMES", ">USED", ">BUDGET", "FOR"},
 		func(p wire.Project) []string {
-			return []string{p.Name, p.Title, fmt.Sprint(p.Weight), p.Scenes, p.Frames, admitted(p)}
+			budget := "–"
+			if p.BudgetHours > 0 {
+				budget = fmt.Sprintf("%g h", p.BudgetHours)
+			}
+			return []string{
+				p.Name, p.Title, fmt.Sprint(p.Weight), p.Scenes, p.Frames, fmt.Sprintf("%.1f h", p.SpentHours), budget,
+				admitted(p),
+			}
 		},
 	))
 	return parent
+}
+
+// budgetText says what a project has used of its budget; empty where it has none.
+func budgetText(p wire.Project) string {
+	if p.BudgetHours == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%.1f of %g machine hours used", p.SpentHours, p.BudgetHours)
 }
 
 func (a *app) placeCommand() *cobra.Command {

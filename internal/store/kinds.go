@@ -570,14 +570,14 @@ var kinds = map[farm.Kind]kept{
 		}),
 	},
 	farm.ProjectSet{}.Kind(): {
-		statement: `INSERT INTO project (name, title, weight, scenes, frames, names, bundles, members, closed)
+		statement: `INSERT INTO project (name, title, weight, scenes, frames, names, bundles, members, closed, budget_hours)
 		SELECT name, title, weight, scenes, frames, COALESCE(names, ''), COALESCE(bundles, false),
-		COALESCE(members, '{}'), COALESCE(closed, false)
+		COALESCE(members, '{}'), COALESCE(closed, false), COALESCE(budget_hours, 0)
 		FROM jsonb_to_recordset($1::jsonb) AS r(name text, title text, weight float8, scenes text, frames text,
-		names text, bundles boolean, members jsonb, closed boolean)
+		names text, bundles boolean, members jsonb, closed boolean, budget_hours float8)
 		ON CONFLICT (name) DO UPDATE SET title = excluded.title, weight = excluded.weight, scenes = excluded.scenes,
 		frames = excluded.frames, names = excluded.names, bundles = excluded.bundles, members = excluded.members,
-		closed = excluded.closed`,
+		closed = excluded.closed, budget_hours = excluded.budget_hours`,
 		touches: of(func(r farm.ProjectSet) (writes, reads []row) {
 			return []row{
 					named("project", r.Name),

@@ -63,7 +63,7 @@ func (s *Store) Load(ctx context.Context, seq int64) (Loaded, error) {
 		{"recipes", l.recipes}, {"presets", l.presets}, {"rates", l.rates}, {"preflight rule", l.preflightRule},
 		{"nodes", l.nodes},
 		{"tokens", l.tokens}, {"runs", l.readRuns}, {"skips", l.skips}, {"frames", l.frames}, {"attempts", l.attempts},
-		{"leases", l.leases},
+		{"leases", l.leases}, {"what was spent", l.spent},
 	} {
 		if err := step.do(); err != nil {
 			return Loaded{}, fmt.Errorf("loading %s: %w", step.what, err)

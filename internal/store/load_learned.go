@@ -117,3 +117,27 @@ func (l *loader) recall() error {
 	}, `SELECT kind, body FROM (SELECT seq, kind, body FROM event ORDER BY seq DESC LIMIT $1) e
 		WHERE kind = ANY($2) AND body IS NOT NULL ORDER BY seq`, mostEvents, slices.Collect(maps.Keys(recalled)))
 }
+
+// spent adds up what the leases of projects took up that have ended.
+func (l *loader) spent() error {
+	return l.each(func(row *sql.Rows) error {
+		var run farm.RunID
+		var node farm.NodeID
+		var share []byte
+		var of farm.Share
+		var seconds float64
+		if err := row.Scan(&run, &node, &share, &seconds); err != nil {
+			return err
+		}
+		if share != nil { // else it had the whole node
+			if err := json.Unmarshal(share, &of); err != nil {
+				return err
+			}
+		}
+		if r := l.runs[run]; r != nil {
+			l.state.PutSpent(r.run.Spec.Project, node, of, seconds)
+		}
+		return nil
+	}, `SELECT run, node, share, sum(greatest(0, extract(epoch FROM ended_at - opened_at)))::float8 FROM lease
+		WHERE ended_at IS NOT NULL GROUP BY run, node, share`)
+}

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"time"
 
-	"vexillum/internal/core/blame"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 )
@@ -146,9 +145,7 @@ func (l *loader) attempts() error {
 			return err
 		}
 		run := l.runs[id].run
-		if a.Cause == blame.Memory {
-			run.NoteShort(frame, l.state.Nodes[a.Node])
-		}
+		run.NoteShort(frame, a.Cause, l.state.Nodes[a.Node])
 		if run.Done.Has(frame) {
 			return nil
 		}

@@ -34,7 +34,7 @@ func (l *loader) projects() error {
 		var p farm.Project
 		var members []byte
 		if err := row.Scan(
-			&p.Name, &p.Title, &p.Weight, &p.Scenes, &p.Frames, &p.Names, &p.Bundles, &members, &p.Closed,
+			&p.Name, &p.Title, &p.Weight, &p.Scenes, &p.Frames, &p.Names, &p.Bundles, &members, &p.Closed, &p.Budget,
 		); err != nil {
 			return err
 		}
@@ -43,7 +43,7 @@ func (l *loader) projects() error {
 			return nil
 		}
 		return json.Unmarshal(members, &p.Members)
-	}, `SELECT name, title, weight, scenes, frames, names, bundles, members, closed FROM project`)
+	}, `SELECT name, title, weight, scenes, frames, names, bundles, members, closed, budget_hours FROM project`)
 }
 
 func (l *loader) people() error {

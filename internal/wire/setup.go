@@ -47,6 +47,9 @@ type Project struct {
 	// those who belong to it, by the name they sign in with: artist or lead
 	Members map[string]string `json:"members"`
 	Closed  bool              `json:"closed"` // only its members see it and submit to it, and wranglers
+	// machine hours of which people are told once they are used; 0: none
+	BudgetHours float64 `json:"budget_hours"`
+	SpentHours  float64 `json:"spent_hours"` // machine hours that its leases have taken up
 	Etag    string            `json:"etag"`   // for If-Match
 }
 
@@ -63,6 +66,8 @@ type ProjectChange struct {
 	// closed says otherwise
 	Members map[string]string `json:"members,omitzero"`
 	Closed  *bool             `json:"closed,omitempty"` // only its members see it and submit to it, and wranglers
+	// machine hours of which people are told once they are used; 0: none
+	BudgetHours *float64 `json:"budget_hours,omitempty"`
 }
 
 // NewPool makes a pool, or changes it.

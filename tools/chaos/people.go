@@ -117,17 +117,18 @@ func (f *farm) goesOn(ctx context.Context, s submitted) error {
 	)
 }
 
-// stopWrong waits until a run all of whose frames fail is held, and ends it.
+// stopWrong waits until a run all of whose frames fail is held, or waits by itself until it is
+// known whether its place is gone, and ends it.
 func (f *farm) stopWrong(ctx context.Context, s submitted) error {
 	path := fmt.Sprintf("/api/v1/runs/%d", s.id)
 	var run wire.Run
 	if err := f.until(ctx, s.job+" is held", func() bool {
 		_ = f.admin.Do(ctx, http.MethodGet, path, nil, &run)
-		return run.State == "held" || run.EndedAt != nil
+		return run.State == "held" || run.EndedAt != nil || strings.Contains(run.Why, "waits for the place")
 	}); err != nil {
 		return fmt.Errorf("%w: it is %s (%s)", err, run.State, run.Why)
 	}
-	if run.State != "held" {
+	if run.EndedAt != nil {
 		return fmt.Errorf("%s, of which every frame fails, is %s and not held: %s", s.job, run.State, run.Why)
 	}
 	return f.persist(ctx, "cancel "+s.job, http.MethodPost, path+"/cancel", nil, nil)

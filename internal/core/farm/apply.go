@@ -270,6 +270,7 @@ func (s *State) leaseEnded(r LeaseEnded) error {
 	}
 	run.giveBack(l, l.Left)
 	l.EndedAt = r.At
+	s.spend(run.Spec.Project, s.costOf(l, r.At))
 	if l.Race {
 		run.races--
 	}

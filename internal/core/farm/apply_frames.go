@@ -6,7 +6,6 @@ import (
 	"slices"
 	"time"
 
-	"vexillum/internal/core/blame"
 	"vexillum/internal/core/frames"
 )
 
@@ -165,9 +164,7 @@ func (s *State) frameFailed(r FrameFailed) error {
 		return fmt.Errorf("frame %d is not left on lease %d", r.Frame, l.ID)
 	}
 	s.noteFailed(r)
-	if r.Cause == blame.Memory {
-		run.NoteShort(r.Frame, s.Nodes[r.Node])
-	}
+	run.NoteShort(r.Frame, r.Cause, s.Nodes[r.Node])
 	run.giveBack(l, frames.One(r.Frame))
 	t := run.trouble(r.Frame)
 	for i := range t.Attempts {

@@ -16,12 +16,13 @@ const (
 	EventRisk     Event = "at risk"        // a run that will not be ready when it is due
 	EventHand     Event = "needs a hand"   // anything else that wants a person
 	EventSilent   Event = "node silent"
+	EventBudget   Event = "budget"    // most of it, or all, is used up
 	EventTakeOver Event = "take-over" // another service goes on with the farm
 )
 
 // Events are all of them.
 func Events() []Event {
-	return []Event{EventDone, EventGaps, EventFailed, EventRisk, EventHand, EventSilent, EventTakeOver}
+	return []Event{EventDone, EventGaps, EventFailed, EventRisk, EventHand, EventSilent, EventBudget, EventTakeOver}
 }
 
 // Urgent reports whether an event wants a person now, also at night.

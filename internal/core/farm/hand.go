@@ -27,6 +27,8 @@ const (
 	HandWaiting   = "waiting"   // for a place, a licence or a renderer
 	HandPlace     = "place"     // that is away
 	HandDelivery  = "delivery"  // into a place that takes nothing
+	HandBudget    = "budget"    // of a project, most of which is used up
+	HandSpent     = "spent"     // a budget of a project that is used up
 	HandHeld      = "held"      // a place, a recipe or a pool, by a person
 )
 
@@ -34,7 +36,8 @@ const (
 func HandKinds() []string {
 	return []string{
 		HandPlace, HandWaiting, HandDelivery, HandHush, HandFailed, HandFailing, HandNobody, HandParked, HandPreflight,
-		HandAtRisk, HandSidelined, HandDevice, HandFull, HandChanged, HandStep, HandScouts, HandSilent, HandHeld,
+		HandAtRisk, HandSidelined, HandDevice, HandFull, HandChanged, HandStep, HandScouts, HandSilent, HandSpent,
+		HandBudget, HandHeld,
 	}
 }
 

@@ -102,6 +102,7 @@ type Project struct {
 	Names  string  // pattern of the names of delivered files; empty: DefaultNames
 	// Bundles: its scenes are sent with all that they need, unless somebody says otherwise.
 	Bundles bool
+	Budget  float64 // machine hours of which people are told once they are used; 0: none
 	// Members are those who belong to it, by the name they sign in with.
 	Members map[string]ProjectRole
 	// Closed: only its members see it and submit to it, and wranglers.

@@ -183,6 +183,7 @@ type ProjectSet struct {
 	Bundles bool                   `json:"bundles,omitempty"` // its scenes are sent with all that they need
 	Members map[string]ProjectRole `json:"members,omitempty"`
 	Closed  bool                   `json:"closed,omitempty"` // only its members see it
+	Budget  float64                `json:"budget_hours,omitempty"`
 	At      time.Time              `json:"at"`
 }
 
@@ -198,7 +199,7 @@ func (ProjectSet) Wakes() Wakes { return WakesAccess }
 func (r ProjectSet) apply(s *State) error {
 	s.Projects[r.Name] = &Project{
 		Name: r.Name, Title: r.Title, Weight: r.Weight, Scenes: r.Scenes, Frames: r.Frames, Names: r.Names,
-		Bundles: r.Bundles, Members: membersOf(r.Members), Closed: r.Closed,
+		Bundles: r.Bundles, Members: membersOf(r.Members), Closed: r.Closed, Budget: r.Budget,
 	}
 	return nil
 }

@@ -62,10 +62,11 @@ type State struct {
 	// those on which a further lease could be begun: idle, or with leases that share them
 	roomy     map[NodeID]*Node
 	openRuns  map[RunID]*Run
-	followers map[RunID][]RunID // runs by what they wait for
-	queue     []*Run            // openRuns in order; nil when they have changed
-	roomyList []*Node           // in the order of their ids; nil when there are others
-	nodeList  []*Node           // in the order of their ids; nil when there are others
+	spent     map[string]float64 // seconds of nodes that leases took up which have ended, by project
+	followers map[RunID][]RunID  // runs by what they wait for
+	queue     []*Run             // openRuns in order; nil when they have changed
+	roomyList []*Node            // in the order of their ids; nil when there are others
+	nodeList  []*Node            // in the order of their ids; nil when there are others
 }
 
 // jobKey is a job: a name in a project, whatever its capitals, as some file

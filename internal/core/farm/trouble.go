@@ -17,9 +17,10 @@ func (s *State) ShortOn(t *Trouble) (most int64) {
 // memory.
 const mostShort = 4096
 
-// NoteShort remembers, also for loaders, that a frame was short of memory on a node.
-func (r *Run) NoteShort(frame int, n *Node) {
-	if n == nil || n.OfferedMemory() == 0 || len(r.Short) >= mostShort {
+// NoteShort remembers, also for loaders, that a frame failed on a node, if it was short of
+// memory.
+func (r *Run) NoteShort(frame int, cause string, n *Node) {
+	if cause != blame.Memory || n == nil || n.OfferedMemory() == 0 || len(r.Short) >= mostShort {
 		return
 	}
 	if r.Short == nil {

@@ -163,15 +163,20 @@ func (w *world) tried(i int, k *work, result Result) {
 // file, as systems do.
 func (w *world) said(k *work) string {
 	const status = "exit status 1"
-	roots := w.s.Roots(w.s.Projects[w.farm.Jobs[k.job].Spec.Project], "linux")
-	folder := ""
+	p, folder := w.s.Projects[w.farm.Jobs[k.job].Spec.Project], ""
+	path := func(place string) string {
+		if at := w.s.Places[place]; at != nil {
+			return at.Paths["linux"]
+		}
+		return ""
+	}
 	switch cause := k.fault.cause; {
-	case cause == blame.PlaceGone && w.s.Places[k.fault.gone] != nil:
-		folder = w.s.Places[k.fault.gone].Paths["linux"]
-	case blame.Reads(cause):
-		folder = roots.Scenes
-	case blame.Writes(cause):
-		folder = roots.Frames
+	case cause == blame.PlaceGone:
+		folder = path(k.fault.gone)
+	case blame.Reads(cause) && p != nil:
+		folder = path(p.Scenes)
+	case blame.Writes(cause) && p != nil:
+		folder = path(p.Frames)
 	}
 	if folder == "" {
 		return status

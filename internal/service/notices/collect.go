@@ -41,6 +41,8 @@ func noticeOf(h store.Happened) (n notice.Notice, ok bool, err error) {
 			return n, false, nil
 		case farm.HandAtRisk:
 			n.Event = farm.EventRisk
+		case farm.HandBudget, farm.HandSpent:
+			n.Event = farm.EventBudget
 		case farm.HandSilent, farm.HandHush:
 			n.Event = farm.EventSilent
 		}

@@ -221,7 +221,7 @@ type hook struct {
 var types = map[farm.Event]string{
 	farm.EventDone: "run.done", farm.EventGaps: "run.done_with_gaps", farm.EventFailed: "run.failed",
 	farm.EventRisk: "run.at_risk", farm.EventHand: "hand.raised", farm.EventSilent: "node.silent",
-	farm.EventTakeOver: "service.took_over", eventTest: "test",
+	farm.EventBudget: "project.budget", farm.EventTakeOver: "service.took_over", eventTest: "test",
 }
 
 // eventTest is a notice that somebody has asked for.

@@ -178,6 +178,10 @@ func (d *Desk) SetProject(
 			}
 		}
 		wire.Set(&p.Closed, in.Closed)
+		wire.Set(&p.Budget, in.BudgetHours)
+		if err := farm.CheckBudget(p.Budget); err != nil {
+			return refusal.New(refusal.Invalid, "budget_hours", "%v", err)
+		}
 		if err := farm.CheckNames(p.Names); err != nil {
 			return refusal.New(refusal.Invalid, "names", "%v", err)
 		}
@@ -208,14 +212,14 @@ func (d *Desk) SetProject(
 		if after := projectText(p); before != after {
 			t.Append(farm.ProjectSet{
 				Name: p.Name, Title: p.Title, Weight: p.Weight, Scenes: p.Scenes, Frames: p.Frames, Names: p.Names,
-				Bundles: p.Bundles, Members: p.Members, Closed: p.Closed, At: t.Now,
+				Bundles: p.Bundles, Members: p.Members, Closed: p.Closed, Budget: p.Budget, At: t.Now,
 			},
 				farm.Audited{Actor: actor, Action: "set project", Subject: name, From: before, To: after, At: t.Now})
 		}
 		if kept := t.State.Projects[name]; kept != nil {
 			p = *kept
 		}
-		out = views.ProjectView(p)
+		out = views.ProjectView(t.State, p, t.Now)
 		return nil
 	})
 	return out, err
@@ -273,6 +277,9 @@ func projectText(p farm.Project) string {
 	)
 	if p.Bundles {
 		text += ", scenes are sent"
+	}
+	if p.Budget > 0 {
+		text += fmt.Sprintf(", budget %g machine hours", p.Budget)
 	}
 	if p.Closed {
 		text += ", for its members alone"

@@ -116,23 +116,58 @@ func (b *Board) waiting(now time.Time, sight farm.Sight) (out []wire.NeedHand) {
 	for of, w := range b.s.Waits {
 		runs := 0
 		for _, run := range b.s.Queue() {
-			if b.s.Needs(of, run) && sight.Sees(run.Spec.Project) {
+			waits := w.Only == 0 || w.Only == run.ID
+			if waits && b.s.Needs(of, run) && sight.Sees(run.Spec.Project) {
 				runs++
 			}
+		}
+		if only := b.s.Runs[w.Only]; only != nil && !sight.Sees(only.Spec.Project) {
+			continue
 		}
 		again := "one frame tries just now whether it is back"
 		if w.Scout == 0 {
 			again = "one frame tries again in " + span.Text(max(0, w.Until.Sub(now)))
 		}
 		name := of.String()
+		sentence := fmt.Sprintf("%s fails all that need it; %s", name, english.Plural(runs, "run waits", "runs wait"))
+		if only := b.s.Runs[w.Only]; only != nil {
+			sentence = fmt.Sprintf("either %s is wrong or %s is gone; it waits until that is known", only.Spec.Name(), name)
+		}
 		out = append(out, wire.NeedHand{
 			Kind: farm.HandWaiting, Action: "wait", Subject: &wire.Subject{Kind: string(of.Kind), Name: name},
-			Sentence: fmt.Sprintf(
-				"%s fails all that need it; %s.", strings.ToUpper(name[:1])+name[1:],
-				english.Plural(runs, "run waits", "runs wait"),
-			),
+			Sentence: farm.Sentence(sentence),
 			Evidence: farm.Sentence(fmt.Sprintf("%s; %s", w.Reason, again)),
 		})
+	}
+	return out
+}
+
+// budgets reports projects that have used up their budget, or most of it.
+func (b *Board) budgets(now time.Time, sight farm.Sight) (out []wire.NeedHand) {
+	for name, p := range b.s.Projects {
+		if p.Budget == 0 || !sight.Sees(name) {
+			continue
+		}
+		spent := b.s.SpentHours(name, now)
+		v := wire.NeedHand{
+			Action: "look", Subject: &wire.Subject{Kind: "project", Name: name},
+			Evidence: fmt.Sprintf(
+				"%.1f of %g machine hours are used. Nothing is held for it: raise the budget, or hold what may wait.",
+				spent, p.Budget,
+			),
+		}
+		switch {
+		case spent >= p.Budget:
+			v.Kind, v.Sentence = farm.HandSpent, fmt.Sprintf("The project %s has used up its budget.", name)
+		case spent >= farm.NearBudget*p.Budget:
+			v.Kind = farm.HandBudget
+			v.Sentence = fmt.Sprintf(
+				"The project %s has used %.0f %% of its budget.", name, 100*farm.NearBudget,
+			)
+		default:
+			continue
+		}
+		out = append(out, v)
 	}
 	return out
 }

@@ -56,7 +56,7 @@ func (b *Board) alerts(now time.Time, sight farm.Sight) []wire.NeedHand {
 func (b *Board) raw(now time.Time, sight farm.Sight) (out []wire.NeedHand) {
 	for _, some := range [][]wire.NeedHand{
 		b.parked(sight), b.stuck(), b.sidelined(now), b.waiting(now, sight), b.frozen(), b.undelivered(), b.risks(now),
-		b.scouted(), b.silent(), b.unfit(sight),
+		b.scouted(), b.silent(), b.unfit(sight), b.budgets(now, sight),
 	} {
 		out = append(out, some...)
 	}
@@ -114,6 +114,9 @@ func (b *Board) Alerts(
 			a := hands.Alert{Of: handOf(v), Sentence: v.Sentence, Evidence: v.Evidence}
 			if run := b.s.Runs[a.Of.Run]; run != nil {
 				a.Project = run.Spec.Project
+			}
+			if a.Of.Subject == "project" {
+				a.Project = a.Of.Name
 			}
 			alerts = append(alerts, a)
 		}

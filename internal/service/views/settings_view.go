@@ -2,7 +2,9 @@ package views
 
 import (
 	"cmp"
+	"math"
 	"strings"
+	"time"
 
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/hours"
@@ -43,12 +45,13 @@ func CapsView(c farm.Caps) wire.Caps {
 	}
 }
 
-// ProjectView returns a project as it travels.
-func ProjectView(p farm.Project) wire.Project {
+// ProjectView returns a project as it travels. It is to be called in the loop.
+func ProjectView(s *farm.State, p farm.Project, now time.Time) wire.Project {
 	out := wire.Project{
 		Name: p.Name, Title: p.Title, Weight: p.Weight, Scenes: p.Scenes, Frames: p.Frames,
 		Names: cmp.Or(p.Names, farm.DefaultNames), Bundles: p.Bundles, Closed: p.Closed,
-		Members: map[string]string{}, Etag: p.Etag(),
+		Members: map[string]string{}, Etag: p.Etag(), BudgetHours: p.Budget,
+		SpentHours: math.Round(10*s.SpentHours(p.Name, now)) / 10,
 	}
 	for name, role := range p.Members {
 		out.Members[name] = string(role)

@@ -31,7 +31,7 @@ func (b *Board) Farm(ctx context.Context, sight farm.Sight) (wire.Farm, error) {
 		}
 		out.Runs = b.runViews(t.Now, sight)
 		out.Nodes = b.nodeViews(t.Now, sight)
-		out.Projects = projectViews(t.State, sight)
+		out.Projects = projectViews(t.State, sight, t.Now)
 		return nil
 	})
 	return out, err
@@ -174,7 +174,7 @@ func (b *Board) Node(ctx context.Context, id farm.NodeID, sight farm.Sight) (out
 
 // Projects returns the projects that somebody sees, by name.
 func (b *Board) Projects(ctx context.Context, sight farm.Sight) (out []wire.Project, err error) {
-	err = b.do(ctx, func(t *transaction) error { out = projectViews(t.State, sight); return nil })
+	err = b.do(ctx, func(t *transaction) error { out = projectViews(t.State, sight, t.Now); return nil })
 	return out, err
 }
 
@@ -190,11 +190,11 @@ func (b *Board) NodeNames(ctx context.Context) (out map[int64]string, err error)
 	return out, err
 }
 
-func projectViews(s *farm.State, sight farm.Sight) []wire.Project {
+func projectViews(s *farm.State, sight farm.Sight, now time.Time) []wire.Project {
 	out := []wire.Project{}
 	for _, name := range slices.Sorted(maps.Keys(s.Projects)) {
 		if sight.Sees(name) {
-			out = append(out, ProjectView(*s.Projects[name]))
+			out = append(out, ProjectView(s, *s.Projects[name], now))
 		}
 	}
 	return out

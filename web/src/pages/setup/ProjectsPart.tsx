@@ -20,7 +20,7 @@ export function ProjectsPart() {
         {shown.map((p: Project) => (
           <li
             key={p.name}
-            className="grid grid-cols-2 items-center gap-x-4 gap-y-1 border-b border-hair py-2 sm:grid-cols-[180px_minmax(0,1fr)_80px_150px_150px]"
+            className="grid grid-cols-2 items-center gap-x-4 gap-y-1 border-b border-hair py-2 sm:grid-cols-[160px_minmax(0,1fr)_60px_170px_150px_150px]"
           >
             <b className="truncate font-semibold" title={p.name}>
               {p.name}
@@ -39,6 +39,25 @@ export function ProjectsPart() {
                 keep(() => setProject(p.name, { weight: Number(text) }), `${p.name} has a weight of ${text}.`)
               }
             />
+            <span className="flex items-center gap-2 text-xs text-muted">
+              <span className="num shrink-0" title="machine hours that its leases have taken up, of its budget">
+                {p.spent_hours} h of
+              </span>
+              <Written
+                value={p.budget_hours > 0 ? String(p.budget_hours) : ""}
+                placeholder="no budget"
+                label={`Budget of ${p.name} in machine hours`}
+                className="num w-full"
+                onKeep={(text) =>
+                  keep(
+                    () => setProject(p.name, { budget_hours: Number(text || 0) }),
+                    Number(text || 0) > 0
+                      ? `${p.name} has a budget of ${text} machine hours.`
+                      : `${p.name} has no budget.`,
+                  )
+                }
+              />
+            </span>
             {(["scenes", "frames"] as const).map((what) => (
               <label key={what} className="flex items-center gap-2 text-xs text-muted">
                 <span className="shrink-0">{what}</span>

@@ -89,6 +89,11 @@ export function HandCard({ hand, runs, may, wrangler }: Props) {
             To the places
           </Link>
         )}
+        {(hand.kind === "budget" || hand.kind === "spent") && wrangler && (
+          <Link data-row to="/setup" className="btn btn-sm">
+            To the projects
+          </Link>
+        )}
         {hand.kind === "waiting" && (
           <Link data-row to="/trouble" className="btn btn-sm">
             Look at it

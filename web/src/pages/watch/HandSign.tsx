@@ -15,7 +15,7 @@ export function Sign({ kind }: { kind: string }) {
           strokeDasharray="2.4 2"
           strokeWidth="1.6"
         />
-      ) : kind === "at risk" || kind === "nobody" || kind === "preflight" ? (
+      ) : kind === "at risk" || kind === "nobody" || kind === "preflight" || kind === "spent" || kind === "budget" ? (
         <path d="M8 2.5l6 11H2z" fill="none" stroke="var(--s-failed)" strokeWidth="1.6" strokeLinejoin="round" />
       ) : bars.includes(kind) ? (
         <path d="M5.5 2.5v11m5-11v11" stroke="var(--s-held)" strokeWidth="2" />

@@ -38,6 +38,8 @@ const kinds: Record<string, [string, string]> = {
   full: ["node has no room for further frames", "nodes have no room for further frames"],
   delivery: ["place cannot be delivered into", "places cannot be delivered into"],
   place: ["place is away", "places are away"],
+  budget: ["project has used most of its budget", "projects have used most of their budgets"],
+  spent: ["project has used up its budget", "projects have used up their budgets"],
   held: ["hold of a place, pool or recipe", "holds of places, pools and recipes"],
   scouts: ["run waits for a yes", "runs wait for a yes"],
   preflight: ["run would fail on some nodes", "runs would fail on some nodes"],
