@@ -50,7 +50,7 @@ type Project struct {
 	// machine hours of which people are told once they are used; 0: none
 	BudgetHours float64 `json:"budget_hours"`
 	SpentHours  float64 `json:"spent_hours"` // machine hours that its leases have taken up
-	Etag    string            `json:"etag"`   // for If-Match
+	Etag        string  `json:"etag"`        // for If-Match
 }
 
 // ProjectChange makes a project or changes it. What is left out stays.

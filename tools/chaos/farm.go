@@ -446,7 +446,7 @@ func (f *farm) persist(ctx context.Context, key, method, path string, in, out an
 
 var misbehaviours = []string{
 	"error", "crash", "memory", "licence", "hang", "no file", "cut off", "wrong size", "slow", "no pass",
-	"leaves child", "link", "pipe", "huge", "missing file", "no plug-in", "not allowed", "place gone", "disk full", "blank",
+	"leaves child", "link", "pipe", "huge", "missing file", "no plug-in", "not allowed", "place gone", "disk full",
 }
 
 // scene writes a practice scene in which frames misbehave on some nodes.

@@ -26,7 +26,7 @@ func Events() []Event {
 }
 
 // Urgent reports whether an event wants a person now, also at night.
-func (e Event) Urgent() bool { return e != EventDone && e != EventGaps }
+func (e Event) Urgent() bool { return e != EventDone && e != EventGaps && e != EventBudget }
 
 // Kinds of channels.
 const (
