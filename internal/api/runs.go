@@ -48,6 +48,14 @@ func frameNumber(c *gin.Context) (int, bool) {
 	return int(n), ok
 }
 
+// frameOfRun reads the numbers of a run and a frame from the path, or answers that they are none.
+func frameOfRun(c *gin.Context) (run int64, frame int, ok bool) {
+	if run, ok = number(c, "run"); ok {
+		frame, ok = frameNumber(c)
+	}
+	return run, frame, ok
+}
+
 // query reads an optional number from the query.
 func query(c *gin.Context, name string, otherwise, least, most int64) (int64, bool) {
 	text := c.Query(name)
@@ -385,11 +393,7 @@ func (s *Server) contactSheet(c *gin.Context) {
 }
 
 func (s *Server) thumbnail(c *gin.Context) {
-	run, ok := number(c, "run")
-	if !ok {
-		return
-	}
-	frame, ok := frameNumber(c)
+	run, frame, ok := frameOfRun(c)
 	if !ok {
 		return
 	}

@@ -21,11 +21,7 @@ func (s *Server) tryRecipe(c *gin.Context, _ *floor.Floor, in wire.TryRecipe) {
 
 // renderByHand lets a node render a frame of a run again, and deliver nothing.
 func (s *Server) renderByHand(c *gin.Context, _ *floor.Floor, in wire.RenderByHand) {
-	run, ok := number(c, "run")
-	if !ok {
-		return
-	}
-	frame, ok := frameNumber(c)
+	run, frame, ok := frameOfRun(c)
 	if !ok {
 		return
 	}

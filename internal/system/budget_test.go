@@ -7,7 +7,6 @@ import (
 	"syscall"
 	"testing"
 
-	"vexillum/internal/standin"
 	"vexillum/internal/wire"
 )
 
@@ -15,16 +14,7 @@ import (
 // channel, holds nothing, and is known after a restart.
 func TestABudgetIsTold(t *testing.T) {
 	t.Parallel()
-	r, err := standin.Start(nil)
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(r.Stop)
-	f := newFarm(t)
-	f.service.end(syscall.SIGTERM)
-	f.serving = []string{"--notices-inward", "127.0.0.1", "--hurry-notices", "200"}
-	f.serve()
-	f.signIn()
+	f, r := newFarmThatTells(t, "--mail-from", "farm@pellmarsh.example", "--hurry-notices", "200")
 	for _, c := range [][2]string{
 		{"-1", "a budget is a number of machine hours"}, {"many", "it takes a number"}, {"1e12", "a budget is a number"},
 	} {

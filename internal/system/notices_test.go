@@ -47,10 +47,9 @@ func told(t *testing.T, r *standin.Receiver) (titles []string) {
 	return titles
 }
 
-// TestNoticesArrive sends notices to stand-ins that are well, out of order, and silent, over a
-// service that is killed: each arrives, and none is told twice.
-func TestNoticesArrive(t *testing.T) {
-	t.Parallel()
+// newFarmThatTells is a farm whose notices go to stand-ins.
+func newFarmThatTells(t *testing.T, serving ...string) (*farm, *standin.Receiver) {
+	t.Helper()
 	r, err := standin.Start(nil)
 	if err != nil {
 		t.Fatal(err)
@@ -58,12 +57,22 @@ func TestNoticesArrive(t *testing.T) {
 	t.Cleanup(r.Stop)
 	f := newFarm(t)
 	f.service.end(syscall.SIGTERM)
-	f.serving = []string{
-		"--notices-inward", "127.0.0.1", "--mail", "smtp+plain://" + r.Mail(), "--mail-from", "farm@pellmarsh.example",
-		"--url", "https://farm.pellmarsh.example", "--hurry-notices", "200",
+	f.serving = append(serving, "--notices-inward", "127.0.0.1")
+	if len(serving) > 0 {
+		f.serving = append(f.serving, "--mail", "smtp+plain://"+r.Mail())
 	}
 	f.serve()
 	f.signIn()
+	return f, r
+}
+
+// TestNoticesArrive sends notices to stand-ins that are well, out of order, and silent, over a
+// service that is killed: each arrives, and none is told twice.
+func TestNoticesArrive(t *testing.T) {
+	t.Parallel()
+	f, r := newFarmThatTells(
+		t, "--mail-from", "farm@pellmarsh.example", "--url", "https://farm.pellmarsh.example", "--hurry-notices", "200",
+	)
 	f.patch("/api/v1/people/nadia", wire.PersonChange{Role: "wrangler", Password: password})
 	if out := f.must("notices"); !strings.Contains(out, "Nobody is told of anything yet") {
 		t.Error(out)
@@ -183,16 +192,7 @@ func TestNoticesArrive(t *testing.T) {
 // TestConsoleOfNotices makes a channel on the page, tries it, and looks at the night.
 func TestConsoleOfNotices(t *testing.T) {
 	t.Parallel()
-	r, err := standin.Start(nil)
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(r.Stop)
-	f := newFarm(t)
-	f.service.end(syscall.SIGTERM)
-	f.serving = []string{"--notices-inward", "127.0.0.1"}
-	f.serve()
-	f.signIn()
+	f, r := newFarmThatTells(t)
 	f.patch("/api/v1/people/ines", wire.PersonChange{Role: "viewer", Password: password})
 	f.scene("bad.practice", "practice: 1\npicture: salt\ncost: 20ms\ntrouble:\n  - {frame: 2, does: error}\n")
 	f.join("kiln-01", "--renderers", "practice-single")
