@@ -80,8 +80,8 @@ function Failed({ of: f, node, now, mayTry }: FailedProps) {
   const last = f.tries.at(-1);
   return (
     <li className="border-b border-hair py-2 text-[13px]">
-      <p className="flex flex-wrap items-center gap-x-3">
-        <span className="min-w-0 flex-1">
+      <p className="flex flex-wrap items-center gap-x-3 gap-y-1">
+        <span className="min-w-0 flex-1 basis-64">
           <Link to={`/runs/${f.run}?frame=${f.frame}`} className="hover:underline">
             {f.run_name} <span className="num">{f.frame}</span>
           </Link>{" "}

@@ -13,14 +13,15 @@ export function ProjectsPart() {
   return (
     <section aria-label="Projects">
       <h2 className="section">
-        <b>Projects</b> where scenes are read and frames go; a weight of 2 is twice the share of 1
+        <b>Projects</b> where scenes are read and frames go; a weight of 2 is twice the share of 1; people are told when
+        a budget is used up
       </h2>
       {projects.isError && <p className="text-failed">{projects.error.message}</p>}
       <ul>
         {shown.map((p: Project) => (
           <li
             key={p.name}
-            className="grid grid-cols-2 items-center gap-x-4 gap-y-1 border-b border-hair py-2 sm:grid-cols-[160px_minmax(0,1fr)_60px_170px_150px_150px]"
+            className="grid grid-cols-2 items-center gap-x-4 gap-y-1 border-b border-hair py-2 sm:grid-cols-[110px_minmax(110px,1fr)_56px_150px_150px_165px]"
           >
             <b className="truncate font-semibold" title={p.name}>
               {p.name}
