@@ -3,6 +3,7 @@ package drill
 import (
 	"fmt"
 	"maps"
+	"math/rand/v2"
 	"slices"
 	"strings"
 	"testing"
@@ -170,5 +171,71 @@ func TestWhatAPlaceHasSpoiltIsTriedAgain(t *testing.T) {
 	}
 	if s.Lost > 0 {
 		t.Errorf("%d frames are lost", s.Lost)
+	}
+}
+
+// TestFarmsThatWentWrongBefore plays farms again on which something was lost, set aside or
+// tried too often once.
+func TestFarmsThatWentWrongBefore(t *testing.T) {
+	t.Parallel()
+	for _, c := range []struct {
+		seed uint64
+		what string
+	}{
+		{9113, "nodes were set aside for a licence that was gone, which renderers that stayed up tried each second"},
+		{12231, "a frame too heavy for small nodes used up its tries on them after chance had spoilt one on a large one"},
+		{12151, "a wrong run was tried 16 times on two nodes while a third was still at it"},
+		{9095, "a wrong run was tried 13 times"},
+	} {
+		b, err := Blame(c.seed, 1)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if b.Lost > 0 || b.Surrounded > 0 || b.WrongTries > 13 {
+			t.Errorf(
+				"seed %d (%s): %d frames lost, %d nodes set aside for surroundings, %d tries of a wrong run", c.seed, c.what,
+				b.Lost, b.Surrounded, b.WrongTries,
+			)
+		}
+	}
+}
+
+// TestAWrongRunStopsNobodyElse plays small farms that render something while a run comes in
+// that does not find its files: it is tried a few times, and the other goes on.
+func TestAWrongRunStopsNobodyElse(t *testing.T) {
+	t.Parallel()
+	modes := []farm.Mode{farm.ModeRange, farm.ModeSingle, farm.ModeFeed}
+	for seed := range uint64(60) {
+		r := rand.New(rand.NewPCG(seed, 47))
+		var speeds []float64
+		for range 3 + r.IntN(5) {
+			speeds = append(speeds, 0.4+1.6*r.Float64())
+		}
+		f := several(speeds...)
+		f.Seed = seed
+		f.Places = []farm.Place{placed("scenes")}
+		cost := 5 + 20*r.Float64()
+		alone := with(f, "salt_010", "salt-clock", modes[r.IntN(3)], 60+r.IntN(100), cost)
+		both := with(alone, "gannet_open", "gannet", modes[r.IntN(3)], 400, cost, func(j *simulate.Job) {
+			j.Wrong, j.FailsCause, j.FailsIn, j.Submitted = true, blame.MissingFile, 0.5, 30
+			j.Spec.Level = []farm.Level{farm.Normal, farm.High}[r.IntN(2)]
+		})
+		without, err := simulate.Play(alone, simulate.Options{})
+		if err != nil {
+			t.Fatalf("seed %d: %v", seed, err)
+		}
+		report, err := simulate.Play(both, simulate.Options{Tell: true})
+		if err != nil {
+			t.Fatalf("seed %d: %v", seed, err)
+		}
+		tries := triesOf(report, "gannet_open")
+		// Each try costs a launch, and what was begun anew for it.
+		most := without.Jobs[0].Finish*1.1 + float64(tries)*2*cost
+		if took := report.Jobs[0].Finish; took > most || report.Jobs[0].State != farm.RunDone || tries > 12 {
+			t.Errorf(
+				"seed %d: the other is %s after %.0f s, %.0f s alone; the wrong one was tried %d times, nodes %v", seed,
+				report.Jobs[0].State, took, without.Jobs[0].Finish, tries, speeds,
+			)
+		}
 	}
 }
