@@ -462,16 +462,6 @@ func scene(r *rand.Rand, s submitted) string {
 		[]string{"salt", "tidal", "gannet"}[r.IntN(3)], r.IntN(300), cost, r.IntN(1000),
 		len(s.passes) > 0 || r.IntN(2) == 0,
 	)
-	for range 8 {
-		var on []string
-		for _, i := range r.Perm(nodes)[:3] {
-			on = append(on, nodeName(i))
-		}
-		fmt.Fprintf(
-			&text, "  - {frame: %d, does: %s, on: [%s]}\n", s.first+r.IntN(s.count)*s.step,
-			misbehaviours[r.IntN(len(misbehaviours))], strings.Join(on, ", "),
-		)
-	}
 	var all []string // by hand it can be drawn
 	for i := range nodes {
 		all = append(all, nodeName(i))
@@ -481,6 +471,16 @@ func scene(r *rand.Rand, s submitted) string {
 		fmt.Fprintf(&text, "  - {frames: %d-%d, does: missing file, on: [%s]}\n", s.first, s.last(), strings.Join(all, ", "))
 	case oneGap:
 		fmt.Fprintf(&text, "  - {frame: %d, does: error, on: [%s]}\n", s.gap, strings.Join(all, ", "))
+	}
+	for range 8 {
+		var on []string
+		for _, i := range r.Perm(nodes)[:3] {
+			on = append(on, nodeName(i))
+		}
+		fmt.Fprintf(
+			&text, "  - {frame: %d, does: %s, on: [%s]}\n", s.first+r.IntN(s.count)*s.step,
+			misbehaviours[r.IntN(len(misbehaviours))], strings.Join(on, ", "),
+		)
 	}
 	if r.IntN(2) == 0 { // a machine that is broken
 		fmt.Fprintf(
