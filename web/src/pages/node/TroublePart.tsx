@@ -61,6 +61,9 @@ export function TroublePart({ node, mayTry }: { node: FarmNode; mayTry: boolean 
           Show all {frames.length}
         </button>
       )}
+      {(all || frames.length <= mostListed) && (trouble.data?.more ?? 0) > 0 && (
+        <p className="mt-1 text-xs text-muted">and {trouble.data?.more} more that failed longer ago</p>
+      )}
     </section>
   );
 }
