@@ -10,6 +10,7 @@ import (
 	"vexillum/internal/core/capacity"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
+	"vexillum/internal/core/span"
 )
 
 // A frame that has failed goes to nodes that have not tried it. It comes back to
@@ -37,6 +38,7 @@ type bars struct {
 	at      time.Time
 	frames  map[farm.NodeID]frames.Set // that a node leaves to others
 	untried map[farm.NodeID]int        // of these, those that only the node has tried
+	rests   map[farm.NodeID]time.Time  // when a node may try one of them again that it has failed, soonest
 	failed  frames.Set                 // all that have failed and are to do
 	tried   frames.Set                 // all that have failed and have no picture yet
 }
@@ -74,7 +76,13 @@ func (d *Dealer) bars(run *farm.Run, now time.Time) *bars {
 			short = 0
 			ready, could = hands.besides(d.s, t, 0)
 		}
-		if !could {
+		if !could { // it comes back to those that have failed it, each time later
+			for id, until := range rests(t) {
+				if now.Before(until) {
+					spans[id] = append(spans[id], one)
+					b.rest(id, until)
+				}
+			}
 			continue
 		}
 		by := map[farm.NodeID]bool{}
@@ -109,6 +117,32 @@ func (d *Dealer) bars(run *farm.Run, now time.Time) *bars {
 }
 
 var noBars bars
+
+// A frame that only nodes are left for that have failed it is tried on each of them again
+// after a pause, which doubles.
+const (
+	firstRest = time.Second
+	lastRest  = 2 * time.Minute
+)
+
+// rests returns from when on nodes may try a frame again that has failed on them.
+func rests(t *farm.Trouble) map[farm.NodeID]time.Time {
+	out, pauses := map[farm.NodeID]time.Time{}, map[farm.NodeID]time.Duration{}
+	for _, a := range t.Attempts {
+		pauses[a.Node] = min(max(firstRest, 2*pauses[a.Node]), lastRest)
+		out[a.Node] = a.At.Add(pauses[a.Node])
+	}
+	return out
+}
+
+func (b *bars) rest(id farm.NodeID, until time.Time) {
+	if b.rests == nil {
+		b.rests = map[farm.NodeID]time.Time{}
+	}
+	if at, known := b.rests[id]; !known || until.Before(at) {
+		b.rests[id] = until
+	}
+}
 
 // distrusts reports whether a node has failed enough frames, of a run or of others that
 // are as urgent, that others should try one of them before it gets more of it.
@@ -284,6 +318,12 @@ func (d *Dealer) leaves(n *farm.Node, run *farm.Run, now time.Time) (frames.Set,
 				n.Name, english.Plural(d.untried(n.ID, run, now).frames, "frame", ""),
 			)
 		}
+	}
+	if until, rests := b.rests[n.ID]; rests && todo.Empty() {
+		return todo, fmt.Sprintf(
+			"what is left of %s has failed on %s and is tried there again in %s", run.Spec.Name(), n.Name,
+			span.Text(max(time.Second, until.Sub(now))),
+		)
 	}
 	if todo.Empty() {
 		return todo, fmt.Sprintf(

@@ -251,6 +251,12 @@ func TestFailedFrameComesBackWhereThereIsNoOtherNode(t *testing.T) {
 	b := smallfarm.New(t, 1)
 	b.Submit("a", "practice", farm.ModeSingle, "1", farm.RunQueued)
 	for try := 1; try <= 3; try++ {
+		if try > 1 { // each time it rests for longer
+			if d := b.Ask(1, 0); len(d.Records) > 0 || !strings.Contains(d.Why, "is tried there again in") {
+				t.Errorf("try %d follows at once: %s", try, d.Why)
+			}
+			b.Now = b.Now.Add(time.Duration(1<<(try-2)) * time.Second)
+		}
 		l := b.Lease(b.Ask(1, 0))
 		b.Apply(
 			triage.Failed(

@@ -184,7 +184,8 @@ func TestNobodyWaitsForEachOther(t *testing.T) {
 		for _, cost := range j.Costs {
 			alone += 3 * (cost + j.Startup) / 0.8
 		}
-		if got := report.Jobs[0]; got.Finish > alone+10 {
+		// What has failed everywhere rests before its last try.
+		if got := report.Jobs[0]; got.Finish > alone+20 {
 			t.Errorf("seed %d: %s after %.0f s, %.0f s of work", seed, got.State, got.Finish, alone)
 		}
 	}
