@@ -43,9 +43,11 @@ export function ChangeDialog({ run, me, onClose }: { run: Run; me: Me; onClose: 
     enabled: !nothing,
     retry: false,
     gcTime: 0,
+    refetchInterval: 5000, // forecasts move
     placeholderData: keepPreviousData,
   });
-  const fresh = settled === JSON.stringify(change) && !asked.isFetching;
+  const fresh =
+    settled === JSON.stringify(change) && !(asked.isFetching && (asked.isPending || asked.isPlaceholderData));
   const apply = async () => {
     const done = await changeRun(run.id, change);
     queries.setQueryData<Farm>(
