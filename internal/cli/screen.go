@@ -8,9 +8,10 @@ import (
 	"time"
 	"unicode"
 	"unicode/utf8"
-	"vexillum/internal/core/farm"
 
 	"golang.org/x/term"
+
+	"vexillum/internal/core/farm"
 )
 
 // sgr begins a colour of our own. It is no UTF-8, so that nothing which comes

@@ -58,9 +58,9 @@ type Wait struct {
 	Tries  int       `json:"tries"`         // frames that have tried in vain
 	Cause  string    `json:"cause"`
 	Reason string    `json:"reason"`
-	// Only is the one run that waits, as it may be that run which is wrong: what comes of the
-	// others tells; 0: all do.
-	Only RunID `json:"only,omitempty"`
+	// Only are the runs that wait, as it may be they that are wrong: what comes of the others
+	// tells; empty: all wait.
+	Only []RunID `json:"only,omitempty"`
 	// Scout is the lease of the frame that tries just now; 0: none. It is not kept.
 	Scout LeaseID `json:"-"`
 }
@@ -96,10 +96,12 @@ func (r WaitSet) apply(s *State) error {
 // the run waits for on any node.
 func (s *State) WaitsOf(n *Node, run *Run) []Surrounding {
 	return slices.DeleteFunc(s.WaitsAround(n, run), func(of Surrounding) bool {
-		only := s.Waits[of].Only
-		return only != 0 && only != run.ID
+		return !s.Waits[of].Holds(run.ID)
 	})
 }
+
+// Holds reports whether a run that needs what is waited for waits, too.
+func (w *Wait) Holds(run RunID) bool { return len(w.Only) == 0 || slices.Contains(w.Only, run) }
 
 // WaitsAround returns what a run on a node needs and somebody waits for, in order, also where
 // that is another run alone.

@@ -72,23 +72,29 @@ func (j *judgement) doubt(
 ) (records []farm.Record, again bool) {
 	of, _ := farm.SurroundingOf(gone)
 	w := j.s.Waits[of]
-	next := farm.Wait{Since: now, Pause: doubtFirst.Seconds(), Cause: cause, Only: l.Run}
+	next := farm.Wait{Since: now, Pause: doubtFirst.Seconds(), Cause: cause, Only: []farm.RunID{l.Run}}
 	switch {
+	case w != nil && !w.Holds(l.Run): // another is doubted already
+		next = *w
+		next.Only = append(slices.Clone(w.Only), l.Run)
+		next.Reason = doubtText(why, of)
+		return []farm.Record{farm.WaitSet{Of: of, Wait: &next, Reason: next.Reason, At: now}}, true
 	case w != nil && w.Scout != l.ID && l.OpenedAt.Before(w.Until):
 		return nil, true // it began before
 	case w != nil && w.Tries+1 >= doubtTries:
 		return nil, false
-	case w != nil && w.Only != 0 && w.Only != l.Run: // two of them
-		next = *w
-		next.Only = 0
 	case w != nil:
 		next = *w
 		next.Tries++
 		next.Pause *= doubtGrows
 	}
 	next.Until = now.Add(time.Duration(next.Pause * float64(time.Second)))
-	next.Reason = fmt.Sprintf("%s; it may be that %s is gone: that is tried before the run is held", why, of)
+	next.Reason = doubtText(why, of)
 	return []farm.Record{farm.WaitSet{Of: of, Wait: &next, Reason: next.Reason, At: now}}, true
+}
+
+func doubtText(why string, of farm.Surrounding) string {
+	return fmt.Sprintf("%s; it may be that %s is gone: that is tried before the run is held", why, of)
 }
 
 // How often and when it is tried whether a place is back that may be gone, where the run

@@ -183,7 +183,7 @@ func back(
 	for _, of := range s.WaitsAround(n, run) {
 		if w := s.Waits[of]; of.Kind != farm.SurroundingLicence || w.Scout == l.ID {
 			word := "is back"
-			if w.Only != 0 && w.Only != run.ID {
+			if !w.Holds(run.ID) {
 				word = "is there"
 			}
 			reason := fmt.Sprintf("%s %s: %s came out well on %s", of, word, frame, n.Name)

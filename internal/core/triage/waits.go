@@ -21,7 +21,7 @@ func (j *judgement) waits(l *farm.Lease, now time.Time) []farm.Record {
 		return nil
 	}
 	m := j.mishaps[len(j.mishaps)-1]
-	if w := j.s.Waits[of]; w != nil && w.Only == 0 {
+	if w := j.s.Waits[of]; w != nil && len(w.Only) == 0 {
 		if w.Scout != l.ID && l.OpenedAt.Before(w.Until) {
 			return nil // it began before
 		}

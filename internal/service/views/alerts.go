@@ -114,24 +114,28 @@ func (b *Board) sidelined(now time.Time) (out []wire.NeedHand) {
 // waiting reports what runs wait for that has failed around them.
 func (b *Board) waiting(now time.Time, sight farm.Sight) (out []wire.NeedHand) {
 	for of, w := range b.s.Waits {
-		runs := 0
+		var runs []string
 		for _, run := range b.s.Queue() {
-			waits := w.Only == 0 || w.Only == run.ID
-			if waits && b.s.Needs(of, run) && sight.Sees(run.Spec.Project) {
-				runs++
+			if w.Holds(run.ID) && b.s.Needs(of, run) && sight.Sees(run.Spec.Project) {
+				runs = append(runs, run.Spec.Name())
 			}
 		}
-		if only := b.s.Runs[w.Only]; only != nil && !sight.Sees(only.Spec.Project) {
-			continue
+		if len(w.Only) > 0 && len(runs) == 0 {
+			continue // it is not theirs
 		}
 		again := "one frame tries just now whether it is back"
 		if w.Scout == 0 {
 			again = "one frame tries again in " + span.Text(max(0, w.Until.Sub(now)))
 		}
 		name := of.String()
-		sentence := fmt.Sprintf("%s fails all that need it; %s", name, english.Plural(runs, "run waits", "runs wait"))
-		if only := b.s.Runs[w.Only]; only != nil {
-			sentence = fmt.Sprintf("either %s is wrong or %s is gone; it waits until that is known", only.Spec.Name(), name)
+		sentence := fmt.Sprintf(
+			"%s fails all that need it; %s", name, english.Plural(len(runs), "run waits", "runs wait"),
+		)
+		if len(w.Only) > 0 {
+			sentence = fmt.Sprintf(
+				"either %s %s wrong or %s is gone; %s until that is known", english.WordSeries(runs, "and"),
+				english.PluralWord(len(runs), "is", "are"), name, english.PluralWord(len(runs), "it waits", "they wait"),
+			)
 		}
 		out = append(out, wire.NeedHand{
 			Kind: farm.HandWaiting, Action: "wait", Subject: &wire.Subject{Kind: string(of.Kind), Name: name},
@@ -162,7 +166,7 @@ func (b *Board) budgets(now time.Time, sight farm.Sight) (out []wire.NeedHand) {
 		case spent >= farm.NearBudget*p.Budget:
 			v.Kind = farm.HandBudget
 			v.Sentence = fmt.Sprintf(
-				"The project %s has used %.0f %% of its budget.", name, 100*farm.NearBudget,
+				"The project %s has used more than %.0f %% of its budget.", name, 100*farm.NearBudget,
 			)
 		default:
 			continue

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { getPlaces, getProjects, ownProject, type Project, setProject } from "../../api/client";
-import { ByName, useKeep, Written } from "./keep";
+import { ByName, numberIn, useKeep, Written } from "./keep";
 import { Members } from "./Members";
 
 /** The productions: where their scenes and frames lie, and how the farm is shared. */
@@ -37,7 +37,7 @@ export function ProjectsPart() {
               label={`Weight of ${p.name}`}
               className="num w-full"
               onKeep={(text) =>
-                keep(() => setProject(p.name, { weight: Number(text) }), `${p.name} has a weight of ${text}.`)
+                keep(async () => setProject(p.name, { weight: numberIn(text) }), `${p.name} has a weight of ${text}.`)
               }
             />
             <span className="flex items-center gap-2 text-xs text-muted">
@@ -51,8 +51,8 @@ export function ProjectsPart() {
                 className="num w-full"
                 onKeep={(text) =>
                   keep(
-                    () => setProject(p.name, { budget_hours: Number(text || 0) }),
-                    Number(text || 0) > 0
+                    async () => setProject(p.name, { budget_hours: numberIn(text) }),
+                    /[1-9]/.test(text)
                       ? `${p.name} has a budget of ${text} machine hours.`
                       : `${p.name} has no budget.`,
                   )

@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { getPools, getRates, type Rate, setRate } from "../../api/client";
 import { useFarm } from "../../api/live";
-import { useKeep, Written } from "./keep";
+import { numberIn, useKeep, Written } from "./keep";
 
 /** What machines cost and how much power they take, for estimates. */
 export function RatesPart() {
@@ -23,8 +23,8 @@ export function RatesPart() {
     ...(pools.data ?? []).map((p) => ({ kind: "pool" as const, name: p.name })),
     ...nodes.map((n) => ({ kind: "node" as const, name: n.name })),
   ].filter((o) => !shown.some((r) => is(r, o)));
-  const change = (rate: Rate, changes: Partial<Rate>, what: string) =>
-    keep(() => setRate({ ...rate, ...changes }), `${title(rate)}: ${what}.`);
+  const change = (rate: Rate, changes: () => Partial<Rate>, what: string) =>
+    keep(async () => setRate({ ...rate, ...changes() }), `${title(rate)}: ${what}.`);
   return (
     <section aria-label="Rates">
       <h2 className="section">
@@ -44,7 +44,9 @@ export function RatesPart() {
                 placeholder="money"
                 label={`Money an hour, ${title(r)}`}
                 className="num w-full"
-                onKeep={(text) => change(r, { per_hour: Number(text) }, text ? `${text} an hour` : "no money")}
+                onKeep={(text) =>
+                  change(r, () => ({ per_hour: numberIn(text) }), text ? `${text} an hour` : "no money")
+                }
               />
               an hour
             </span>
@@ -54,7 +56,7 @@ export function RatesPart() {
                 placeholder="watts"
                 label={`Watts, ${title(r)}`}
                 className="num w-full"
-                onKeep={(text) => change(r, { watts: Number(text) }, text ? `${text} W` : "no watts")}
+                onKeep={(text) => change(r, () => ({ watts: numberIn(text) }), text ? `${text} W` : "no watts")}
               />
               W
             </span>
@@ -65,7 +67,7 @@ export function RatesPart() {
                 label="Currency"
                 className="w-full"
                 onKeep={(text) =>
-                  change(r, { currency: text.toUpperCase() }, text ? text.toUpperCase() : "no currency")
+                  change(r, () => ({ currency: text.toUpperCase() }), text ? text.toUpperCase() : "no currency")
                 }
               />
             )}

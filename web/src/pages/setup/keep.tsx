@@ -36,6 +36,15 @@ export function Count({
   );
 }
 
+/** The number that is written, 0 where nothing is. */
+export function numberIn(text: string): number {
+  const n = Number(text.trim().replace(",", "."));
+  if (!Number.isFinite(n)) {
+    throw new Error(`“${text}” is not a number.`);
+  }
+  return n;
+}
+
 /** Changes something of the farm, reads the list anew, and tells what came of it. */
 export function useKeep(what: string) {
   const queries = useQueryClient();
