@@ -18,8 +18,9 @@ func (a *app) skipCommand() *cobra.Command {
 	c, in := a.framesCommand(
 		"skip",
 		"Give frames up, so that the run can end without them",
-		"Gives frames of a run up that are parked, or not on a node: all parked ones where none are named. The run ends done\n"+
-			"with gaps, and nobody is asked for them any more. vexillum retry takes that back.",
+		"Gives frames of a run up that are parked, or not on a node: all parked ones where none are named.\n"+
+			"The run ends done with gaps, and nobody is asked for them any more. vexillum retry takes that\n"+
+			"back.",
 		"  vexillum skip salt_010 --note \"cut from the film\"\n  vexillum skip salt_010 --frames 12,40-44 --dry-run",
 	)
 	c.Flags().StringVar(&in.Note, "note", "", "why, for those who look")
@@ -31,8 +32,9 @@ func (a *app) parkCommand() *cobra.Command {
 	c, in := a.framesCommand(
 		"park",
 		"Set frames aside for now; the rest goes on",
-		"Parks frames of a run that are to do and not on a node, as if they had failed: the rest goes on, and they wait\n"+
-			"for a person. vexillum retry has them rendered after all, and vexillum skip gives them up.",
+		"Parks frames of a run that are to do and not on a node, as if they had failed: the rest goes on,\n"+
+			"and they wait for a person. vexillum retry has them rendered after all, and vexillum skip gives\n"+
+			"them up.",
 		"  vexillum park salt_010 --frames 12,40-44 --note \"the cache is simulated anew\"",
 	)
 	c.Flags().StringVar(&in.Note, "note", "", "why, for those who look")
@@ -44,8 +46,8 @@ func (a *app) acceptCommand() *cobra.Command {
 	c, _ := a.framesCommand(
 		"accept",
 		"Say that suspect frames are as they shall be",
-		"Accepts frames of a run in which something odd was found, once somebody has looked at them: all that are suspect where\n"+
-			"none are named.",
+		"Accepts frames of a run in which something odd was found, once somebody has looked at them: all\n"+
+			"that are suspect where none are named.",
 		"  vexillum accept salt_010\n  vexillum accept salt_010 --frames 1-4",
 	)
 	return c

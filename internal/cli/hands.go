@@ -23,8 +23,9 @@ func (a *app) handsCommand() *cobra.Command {
 	var all bool
 	c := a.jsonFlag(&cobra.Command{
 		Use: "hands", Short: "Say what needs a hand, what costs most first",
-		Long: "Lists what needs a person: what holds up most comes first, what is due within a day counting ten times. Each\n" +
-			"has a number, with which it is taken, put off until a time, or resolved. What is over leaves by itself.",
+		Long: "Lists what needs a person: what holds up most comes first, what is due within a day counting ten\n" +
+			"times. Each has a number, with which it is taken, put off until a time, or resolved. What is over\n" +
+			"leaves by itself.",
 		Example: "  vexillum hands\n  vexillum hands take 12\n  vexillum hands snooze 12 --until 08:00\n" +
 			"  vexillum hands resolve 12 --note \"the disk is changed\"\n  vexillum hands history",
 		Args: cobra.NoArgs,
@@ -115,7 +116,11 @@ func (a *app) handActCommand(in *wire.HandAct, do, short string, before func() e
 			return nil
 		}
 		fmt.Fprintf(
-			a.out, "%s %s %s.\n", english.WordSeries(numbers(ids), "and"), english.PluralWord(len(ids), "is", "are"), done,
+			a.out,
+			"%s %s %s.\n",
+			english.WordSeries(numbers(ids), "and"),
+			english.PluralWord(len(ids), "is", "are"),
+			done,
 		)
 		return nil
 	})

@@ -19,8 +19,8 @@ func (a *app) nightCommand() *cobra.Command {
 	var from, to, day, zone string
 	c := a.jsonFlag(&cobra.Command{
 		Use: "night", Short: "Say what went wrong in a night, what it cost, what was done about it, and what waits",
-		Long: "Sums up the last night, or the one that goes on: which runs ended, what failed and what that cost, what the\n" +
-			"farm has done about it by itself, and what waits for a person.",
+		Long: "Sums up the last night, or the one that goes on: which runs ended, what failed and what that cost,\n" +
+			"what the farm has done about it by itself, and what waits for a person.",
 		Example: "  vexillum night\n  vexillum night --from 18:00 --to 09:00\n  vexillum night --day 2031-03-04",
 		Args:    cobra.NoArgs,
 	})

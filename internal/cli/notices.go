@@ -40,8 +40,8 @@ func (a *app) noticesCommand() *cobra.Command {
 			t.print()
 		},
 	)
-	c.Long = "Lists the channels that notices go to: your own, or all where you are a wrangler. A channel is a webhook, signed\n" +
-		"as Standard Webhooks has it, or an address for e-mail."
+	c.Long = "Lists the channels that notices go to: your own, or all where you are a wrangler. A channel is a\n" +
+		"webhook, signed as Standard Webhooks has it, or an address for e-mail."
 	c.Example = "  vexillum notices set chat --webhook https://chat.example/hooks/farm\n" +
 		"  vexillum notices set nadia-night --mail nadia@pellmarsh.example --for nadia --on-call \\\n" +
 		"      --events failed,\"at risk\",\"needs a hand\" --quiet 22:00-07:00 --urgent\n" +
@@ -100,8 +100,8 @@ func (a *app) noticesSetCommand() *cobra.Command {
 	var in channelFlags
 	c := a.jsonFlag(&cobra.Command{
 		Use: "set CHANNEL", Short: "Make a channel, or change it", Args: exactly(1, "a name for the channel"),
-		Long: "Makes a channel, or changes what is given of one that is there. A new one tells of all, at all hours. The secret\n" +
-			"of a webhook is printed once, when it is made; --new-secret makes another.",
+		Long: "Makes a channel, or changes what is given of one that is there. A new one tells of all, at all\n" +
+			"hours. The secret of a webhook is printed once, when it is made; --new-secret makes another.",
 	})
 	c.RunE = a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
 		if err := refuseEmpty(c); err != nil {
@@ -332,8 +332,9 @@ func (a *app) onCallCommand() *cobra.Command {
 		a, "on-call", "Say who is on call", "/api/v1/on-call",
 		a.tellOnCall,
 	)
-	c.Long = "Says who is on call by the farm's calendar: iCalendar, whose events name people of the farm in their summary\n" +
-		"or as attendees. Channels set with --on-call are told only while their person is; all of them where nobody is named."
+	c.Long = "Says who is on call by the farm's calendar: iCalendar, whose events name people of the farm in\n" +
+		"their summary or as attendees. Channels set with --on-call are told only while their person is;\n" +
+		"all of them where nobody is named."
 	set := &cobra.Command{
 		Use: "set FILE", Short: "Set the calendar, from an iCalendar file (- reads standard input)",
 		Args: exactly(1, "an iCalendar file"),

@@ -284,9 +284,10 @@ func (a *app) tryFrameCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "try RUN --frame N",
 		Short: "Render a frame again by hand at a node, and show its launch line and all that is said",
-		Long: "Lets a node render a frame of a run just as on a lease: the same launch line, scene, settings and account,\n" +
-			"also where the node is held or sidelined. Shows what each line of output was taken for, and what came of it.\n" +
-			"Nothing is delivered, and it counts as no try. The exit code is 1 if the frame has failed.\n\n" + runNames,
+		Long: "Lets a node render a frame of a run just as on a lease: the same launch line, scene, settings and\n" +
+			"account, also where the node is held or sidelined. Shows what each line of output was taken for,\n" +
+			"and what came of it. Nothing is delivered, and it counts as no try. The exit code is 1 if the\n" +
+			"frame has failed.\n\n" + runNames,
 		Example: "  vexillum try salt_010 --frame 12                 # where it failed last\n" +
 			"  vexillum try salt_010 --frame 12 --node kiln-03",
 		Args: exactly(1, "the name of a run"),
@@ -296,7 +297,9 @@ func (a *app) tryFrameCommand() *cobra.Command {
 			return err
 		}
 		if !c.Flags().Changed("frame") {
-			return usageError{errors.New("say which frame, such as --frame 12; vexillum trouble RUN shows what has failed")}
+			return usageError{
+				errors.New("say which frame, such as --frame 12; vexillum trouble RUN shows what has failed"),
+			}
 		}
 		run, err := findRun(ctx, cl, args[0])
 		if err != nil {

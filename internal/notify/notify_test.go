@@ -54,7 +54,8 @@ func TestNothingIsSentInward(t *testing.T) {
 		"fc00::1":      true,
 		"fe80::1%eth0": true, "224.0.0.1": true, "::ffff:127.0.0.1": true, "::ffff:10.1.0.1": false,
 		"64:ff9b::7f00:1": true,
-		"2002:7f00:1::":   true, "255.255.255.255": true, "192.0.2.9": false, "203.0.113.7": false, "2001:db8::7": false,
+		"2002:7f00:1::":   true, "255.255.255.255": true, "192.0.2.9": false, "203.0.113.7": false,
+		"2001:db8::7": false,
 	} {
 		if got := g.Refuses(netip.MustParseAddr(address)); got != refused {
 			t.Errorf("%s is refused: %v", address, got)
@@ -71,7 +72,8 @@ func TestNothingIsSentInward(t *testing.T) {
 			}
 		}
 	}
-	for _, text := range []string{"https://203.0.113.7/x", "http://10.1.2.3:9000/hooks/a?b=c", "https://chat.example/x"} {
+	for _, text := range []string{"https://203.0.113.7/x", "http://10.1.2.3:9000/hooks/a?b=c",
+		"https://chat.example/x"} {
 		if err := g.CheckURL(context.Background(), text); err != nil {
 			t.Errorf("%s: %v", text, err)
 		}

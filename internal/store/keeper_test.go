@@ -671,7 +671,13 @@ func sameNotes(a, b map[int]string) bool {
 func evidenceOf(s *farm.State) (out []string) {
 	mishaps, e := s.Evidence(nil, nil)
 	for i, f := range e.Failures {
-		line := fmt.Sprintf("frame %d of %d by %s, good %v:", mishaps[i].Frame, mishaps[i].Run, f.Cause, mishaps[i].Good)
+		line := fmt.Sprintf(
+			"frame %d of %d by %s, good %v:",
+			mishaps[i].Frame,
+			mishaps[i].Run,
+			f.Cause,
+			mishaps[i].Good,
+		)
 		for _, of := range f.Suspects {
 			if of.Kind != blame.Renderer {
 				line += fmt.Sprintf(" %v (%.3f passed, prior %.2f)", of, e.Passed[of], e.Prior[of])

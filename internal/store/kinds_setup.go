@@ -144,7 +144,8 @@ var setupKinds = map[farm.Kind]kept{
 		}),
 	},
 	farm.ProjectSet{}.Kind(): {
-		statement: `INSERT INTO project (name, title, weight, scenes, frames, names, bundles, members, closed, budget_hours)
+		statement: `INSERT INTO project (name, title, weight, scenes, frames, names, bundles, members, closed,
+		budget_hours)
 		SELECT name, title, weight, scenes, frames, COALESCE(names, ''), COALESCE(bundles, false),
 		COALESCE(members, '{}'), COALESCE(closed, false), COALESCE(budget_hours, 0)
 		FROM jsonb_to_recordset($1::jsonb) AS r(name text, title text, weight float8, scenes text, frames text,

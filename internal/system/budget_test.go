@@ -16,7 +16,8 @@ func TestABudgetIsTold(t *testing.T) {
 	t.Parallel()
 	f, r := newFarmThatTells(t, "--mail-from", "farm@pellmarsh.example", "--hurry-notices", "200")
 	for _, c := range [][2]string{
-		{"-1", "a budget is a number of machine hours"}, {"many", "it takes a number"}, {"1e12", "a budget is a number"},
+		{"-1", "a budget is a number of machine hours"}, {"many", "it takes a number"}, {"1e12",
+			"a budget is a number"},
 	} {
 		if _, stderr, code := f.vexillum("project", "set", "salt-clock", "--budget", c[0]); code == 0 ||
 			!strings.Contains(stderr, c[1]) {
@@ -44,7 +45,10 @@ func TestABudgetIsTold(t *testing.T) {
 		})
 	}
 	f.wait("it needs a hand", spent)
-	f.wait("it is told", func() bool { return slices.Contains(told(t, r), "The project salt-clock has used up its budget.") })
+	f.wait(
+		"it is told",
+		func() bool { return slices.Contains(told(t, r), "The project salt-clock has used up its budget.") },
+	)
 	var before []wire.Project
 	if err := f.admin.Do(t.Context(), "GET", "/api/v1/projects", nil, &before); err != nil {
 		t.Fatal(err)

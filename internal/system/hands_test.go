@@ -59,7 +59,8 @@ func TestHandsAreTakenPutOffAndResolved(t *testing.T) {
 		says []string
 	}{
 		{"hands", []string{"#" + first, "salt/final-1: 2 frames are parked: 3,5.", "Holds up 2 frames"}},
-		{"hands take --dry-run " + first, []string{"salt/final-1: 2 frames", "#" + first + " would be taken; nothing is"}},
+		{"hands take --dry-run " + first, []string{"salt/final-1: 2 frames",
+			"#" + first + " would be taken; nothing is"}},
 		{"hands take " + first, []string{"#" + first + " is taken."}},
 		{"hands take " + first + " #" + second, []string{"#" + first + " and #" + second + " are taken."}},
 		{"hands", []string{"admin sees to it"}},
@@ -92,7 +93,8 @@ func TestHandsAreTakenPutOffAndResolved(t *testing.T) {
 		}
 	}
 	past := time.Now().Add(-time.Hour)
-	for _, in := range []wire.HandAct{{Do: "snooze", Until: &past}, {Do: "snooze"}, {Do: "eat"}, {Do: "take", Note: "x"}} {
+	for _, in := range []wire.HandAct{{Do: "snooze", Until: &past}, {Do: "snooze"}, {Do: "eat"}, {Do: "take",
+		Note: "x"}} {
 		in.Hands = []int64{list[0].ID}
 		if err := f.admin.Do(t.Context(), http.MethodPost, "/api/v1/hand-acts", in, nil); err == nil {
 			t.Errorf("%+v is taken", in)

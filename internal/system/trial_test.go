@@ -152,7 +152,8 @@ func TestAFrameIsRenderedByHand(t *testing.T) {
 			t.Errorf("it ends with %d, without %q:\n%s", code, want, out)
 		}
 	}
-	if out, code := by("--frame", "4", "--node", "kiln-01"); code != 0 || !strings.Contains(out, "frame 4  good: 64×36") {
+	if out, code := by("--frame", "4", "--node", "kiln-01"); code != 0 ||
+		!strings.Contains(out, "frame 4  good: 64×36") {
 		t.Errorf("a frame that is fine ends with %d:\n%s", code, out)
 	}
 	for says, args := range map[string][]string{

@@ -267,7 +267,10 @@ func TestSilenceIsToldBeforeItIsEnded(t *testing.T) {
 	id := f.submit(wire.Submit{Job: "salt", Recipe: "practice-single", Scene: "salt.practice", Frames: "1-3", Tries: 1})
 	f.wait("it is told that the renderer is silent", func() bool {
 		return strings.Contains(f.must("nodes"), "without a sign of life for") &&
-			strings.Contains(f.must("why", "salt", "--frame", "2"), "and idle; it is ended after 8s and tried elsewhere")
+			strings.Contains(
+				f.must("why", "salt", "--frame", "2"),
+				"and idle; it is ended after 8s and tried elsewhere",
+			)
 	})
 	if run := f.ended(id); run.Sets.Parked != "2" || run.State != "done with gaps" {
 		t.Errorf("%s, parked %s", run.State, run.Sets.Parked)

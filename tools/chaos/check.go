@@ -41,41 +41,64 @@ func (f *farm) check(ctx context.Context, runs []submitted, met map[string]int) 
 			checkWrong(count, s, note, met)
 			continue
 		}
-		state := map[meant]string{allWell: "done", oneGap: "done with gaps"}[s.means]
-		for _, c := range []struct {
-			what, query string
-			want        int
-		}{
-			{"runs of that name that are done", `SELECT count(*) FROM run WHERE id = $1 AND state = '` + state + `'`, 1},
-			{"frames done", `SELECT count(*) FROM frame WHERE run = $1 AND state = 'done'`, s.rendered()},
-			{"frames that are not done", `SELECT count(*) FROM frame WHERE run = $1 AND state <> 'done'`, 0},
-			{"times that a frame was done", `SELECT count(*) FROM event WHERE run = $1 AND kind = 'frame done'`, s.rendered()},
-			{"frames in the done set", `SELECT COALESCE(sum(upper(r) - lower(r)), 0) FROM run, unnest(done) r WHERE id = $1`, s.rendered()},
-			{"open leases", `SELECT count(*) FROM lease WHERE run = $1 AND ended_at IS NULL`, 0},
-			{"audits of the submit", `SELECT count(*) FROM audit a JOIN event e USING (seq) WHERE e.run = $1 AND a.action = 'submit run'`, 1},
-			{"frames published without acceptance", `SELECT count(*) FROM event d WHERE d.run = $1 AND d.kind = 'frame done' AND NOT EXISTS (
-				SELECT 1 FROM event a WHERE a.run = d.run AND a.kind = 'frame accepted' AND a.seq < d.seq
-				AND a.body->>'frame' = d.body->>'frame' AND a.body->>'hash' = d.body->>'hash')`, 0},
-			{"frames accepted twice at once", `SELECT count(*) FROM (
-				SELECT kind, lag(kind) OVER (PARTITION BY body->>'frame' ORDER BY seq) AS before FROM event
-				WHERE run = $1 AND kind IN ('frame accepted', 'delivery lost', 'frame done')) e
-				WHERE kind = 'frame accepted' AND before = 'frame accepted'`, 0},
-		} {
-			if got := count(c.query, s.id); got != c.want {
-				note("%s: %s: %d, want %d", s.job, c.what, got, c.want)
-			}
-		}
-		met["tries that failed"] += count(`SELECT count(*) FROM attempt WHERE run = $1`, s.id)
-		met["deliveries lost and made good"] += count(
-			`SELECT count(*) FROM event WHERE run = $1 AND kind = 'delivery lost'`,
-			s.id,
-		)
-		met["leases"] += count(`SELECT count(*) FROM lease WHERE run = $1`, s.id)
-		met["trims"] += count(`SELECT count(*) FROM event WHERE run = $1 AND kind = 'lease trimmed'`, s.id)
+		checkRun(count, s, note, met)
 		if err := f.checkFiles(ctx, db, s, note, met); err != nil {
 			return err
 		}
 	}
+	checkLog(count, note, met)
+	if err := f.checkTold(ctx, runs, count, note, met); err != nil {
+		note("%v", err)
+	}
+	met["take-overs, in all"] = count(`SELECT count(*) FROM audit WHERE action = 'take over'`)
+	if len(wrong) > 0 {
+		return fmt.Errorf("%s", strings.Join(wrong, "\n  "))
+	}
+	return nil
+}
+
+// checkRun looks what the tables say of a run that has ended.
+func checkRun(count func(query string, args ...any) int, s submitted, note func(string, ...any), met map[string]int) {
+	state := map[meant]string{allWell: "done", oneGap: "done with gaps"}[s.means]
+	for _, c := range []struct {
+		what, query string
+		want        int
+	}{
+		{"runs of that name that are done", `SELECT count(*) FROM run WHERE id = $1 AND state = '` + state + `'`, 1},
+		{"frames done", `SELECT count(*) FROM frame WHERE run = $1 AND state = 'done'`, s.rendered()},
+		{"frames that are not done", `SELECT count(*) FROM frame WHERE run = $1 AND state <> 'done'`, 0},
+		{
+			"times that a frame was done", `SELECT count(*) FROM event WHERE run = $1 AND kind = 'frame done'`, s.rendered(),
+		},
+		{"frames in the done set", `SELECT COALESCE(sum(upper(r) - lower(r)), 0) FROM run, unnest(done) r
+			WHERE id = $1`, s.rendered()},
+		{"open leases", `SELECT count(*) FROM lease WHERE run = $1 AND ended_at IS NULL`, 0},
+		{"audits of the submit", `SELECT count(*) FROM audit a JOIN event e USING (seq)
+			WHERE e.run = $1 AND a.action = 'submit run'`, 1},
+		{"frames published without acceptance", `SELECT count(*) FROM event d
+			WHERE d.run = $1 AND d.kind = 'frame done' AND NOT EXISTS (
+			SELECT 1 FROM event a WHERE a.run = d.run AND a.kind = 'frame accepted' AND a.seq < d.seq
+			AND a.body->>'frame' = d.body->>'frame' AND a.body->>'hash' = d.body->>'hash')`, 0},
+		{"frames accepted twice at once", `SELECT count(*) FROM (
+			SELECT kind, lag(kind) OVER (PARTITION BY body->>'frame' ORDER BY seq) AS before FROM event
+			WHERE run = $1 AND kind IN ('frame accepted', 'delivery lost', 'frame done')) e
+			WHERE kind = 'frame accepted' AND before = 'frame accepted'`, 0},
+	} {
+		if got := count(c.query, s.id); got != c.want {
+			note("%s: %s: %d, want %d", s.job, c.what, got, c.want)
+		}
+	}
+	met["tries that failed"] += count(`SELECT count(*) FROM attempt WHERE run = $1`, s.id)
+	met["deliveries lost and made good"] += count(
+		`SELECT count(*) FROM event WHERE run = $1 AND kind = 'delivery lost'`,
+		s.id,
+	)
+	met["leases"] += count(`SELECT count(*) FROM lease WHERE run = $1`, s.id)
+	met["trims"] += count(`SELECT count(*) FROM event WHERE run = $1 AND kind = 'lease trimmed'`, s.id)
+}
+
+// checkLog looks whether the log of changes is whole, and what needs a hand is told once.
+func checkLog(count func(query string, args ...any) int, note func(string, ...any), met map[string]int) {
 	if got := count(
 		`SELECT count(*) FROM (SELECT seq - lag(seq, 1, 0::bigint) OVER (ORDER BY seq) AS step FROM event) e WHERE step <> 1`,
 	); got != 0 {
@@ -90,14 +113,6 @@ func (f *farm) check(ctx context.Context, runs []submitted, met map[string]int) 
 		note("%d things need a hand twice", got)
 	}
 	met["things that needed a hand, in all"] = count(`SELECT count(*) FROM hand`)
-	if err := f.checkTold(ctx, runs, count, note, met); err != nil {
-		note("%v", err)
-	}
-	met["take-overs, in all"] = count(`SELECT count(*) FROM audit WHERE action = 'take over'`)
-	if len(wrong) > 0 {
-		return fmt.Errorf("%s", strings.Join(wrong, "\n  "))
-	}
-	return nil
 }
 
 // checkFiles compares the files of a run with the tables and with what the

@@ -353,7 +353,8 @@ func (f *farm) submitSome(
 	ctx context.Context, r *rand.Rand, seed uint64, met map[string]int,
 ) ([]submitted, error) {
 	var out []submitted
-	for i, mode := range []string{"practice", "practice-single", "practice-feed", "practice-single", "practice-single"} {
+	for i, mode := range []string{"practice", "practice-single", "practice-feed", "practice-single",
+		"practice-single"} {
 		s := submitted{
 			means: []meant{allWell, allWell, allWell, oneGap, alwaysWrong}[i],
 			job:   fmt.Sprintf("chaos_%d_%d", seed, i), mode: mode, first: 1 + r.IntN(200), step: 1,
@@ -468,7 +469,13 @@ func scene(r *rand.Rand, s submitted) string {
 	}
 	switch s.means {
 	case alwaysWrong:
-		fmt.Fprintf(&text, "  - {frames: %d-%d, does: missing file, on: [%s]}\n", s.first, s.last(), strings.Join(all, ", "))
+		fmt.Fprintf(
+			&text,
+			"  - {frames: %d-%d, does: missing file, on: [%s]}\n",
+			s.first,
+			s.last(),
+			strings.Join(all, ", "),
+		)
 	case oneGap:
 		fmt.Fprintf(&text, "  - {frame: %d, does: error, on: [%s]}\n", s.gap, strings.Join(all, ", "))
 	}

@@ -39,7 +39,9 @@ func (f *farm) actOnHand(r *rand.Rand) bool {
 		return false
 	}
 	in := wire.HandAct{
-		Hands: []int64{list[r.IntN(len(list))].ID}, Do: []string{"take", "leave", "snooze", "wake", "resolve", "reopen"}[r.IntN(6)],
+		Hands: []int64{
+			list[r.IntN(len(list))].ID,
+		}, Do: []string{"take", "leave", "snooze", "wake", "resolve", "reopen"}[r.IntN(6)],
 	}
 	if until := time.Now().Add(48 * time.Hour); in.Do == "snooze" { // by the clock of either service
 		in.Until = &until

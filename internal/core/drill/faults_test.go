@@ -183,7 +183,8 @@ func TestFarmsThatWentWrongBefore(t *testing.T) {
 		what string
 	}{
 		{9113, "nodes were set aside for a licence that was gone, which renderers that stayed up tried each second"},
-		{12231, "a frame too heavy for small nodes used up its tries on them after chance had spoilt one on a large one"},
+		{12231, "a frame too heavy for small nodes used up its tries on them after chance had spoilt one on a large " +
+			"one"},
 		{12151, "a wrong run was tried 16 times on two nodes while a third was still at it"},
 		{9095, "a wrong run was tried 13 times"},
 	} {
@@ -193,8 +194,12 @@ func TestFarmsThatWentWrongBefore(t *testing.T) {
 		}
 		if b.Lost > 0 || b.Surrounded > 0 || b.WrongTries > 13 {
 			t.Errorf(
-				"seed %d (%s): %d frames lost, %d nodes set aside for surroundings, %d tries of a wrong run", c.seed, c.what,
-				b.Lost, b.Surrounded, b.WrongTries,
+				"seed %d (%s): %d frames lost, %d nodes set aside for surroundings, %d tries of a wrong run",
+				c.seed,
+				c.what,
+				b.Lost,
+				b.Surrounded,
+				b.WrongTries,
 			)
 		}
 	}
@@ -240,8 +245,13 @@ func TestAWrongRunStopsNobodyElse(t *testing.T) {
 		most := without.Jobs[0].Finish*1.1 + 30
 		if took := report.Jobs[0].Finish; took > most || report.Jobs[0].State != farm.RunDone {
 			t.Errorf(
-				"seed %d: the other is %s after %.0f s, %.0f s alone; %d are wrong, nodes %v", seed, report.Jobs[0].State,
-				took, without.Jobs[0].Finish, len(wrong), speeds,
+				"seed %d: the other is %s after %.0f s, %.0f s alone; %d are wrong, nodes %v",
+				seed,
+				report.Jobs[0].State,
+				took,
+				without.Jobs[0].Finish,
+				len(wrong),
+				speeds,
 			)
 		}
 		for _, name := range wrong {

@@ -8,8 +8,9 @@ import (
 func TestSentences(t *testing.T) {
 	for text, want := range map[string]string{
 		"": "", "all 3 frames are done": "All 3 frames are done.", "its disk is full.": "Its disk is full.",
-		"kiln-04 is silent": "kiln-04 is silent.", "salt_010/final-1 waits": "salt_010/final-1 waits.", "über allem": "Über allem.",
-		"3 frames": "3 frames.", "mount: no such place": "Mount: no such place.", "x": "X.", ".": ".",
+		"kiln-04 is silent": "kiln-04 is silent.", "salt_010/final-1 waits": "salt_010/final-1 waits.",
+		"über allem": "Über allem.",
+		"3 frames":   "3 frames.", "mount: no such place": "Mount: no such place.", "x": "X.", ".": ".",
 	} {
 		if got := Sentence(text); got != want {
 			t.Errorf("%q becomes %q, want %q", text, got, want)

@@ -40,7 +40,10 @@ func (b *book) act(of farm.HandOf, do farm.HandAct) {
 }
 
 func silent(node farm.NodeID) Alert {
-	return Alert{Of: farm.HandOf{Kind: farm.HandSilent, Node: node}, Sentence: fmt.Sprintf("kiln-%02d is silent.", node)}
+	return Alert{
+		Of:       farm.HandOf{Kind: farm.HandSilent, Node: node},
+		Sentence: fmt.Sprintf("kiln-%02d is silent.", node),
+	}
 }
 
 func TestTheSameAgainIsOne(t *testing.T) {
@@ -91,7 +94,8 @@ func TestTheSameAgainIsOne(t *testing.T) {
 func TestParkedFramesAreDoneWith(t *testing.T) {
 	b := &book{t: t, s: farm.NewState()}
 	for _, r := range []farm.Record{
-		farm.PlaceSet{Name: "frames"}, farm.ProjectSet{Name: "salt-clock", Weight: 1, Scenes: "frames", Frames: "frames"},
+		farm.PlaceSet{Name: "frames"}, farm.ProjectSet{Name: "salt-clock", Weight: 1, Scenes: "frames",
+			Frames: "frames"},
 		farm.RunSubmitted{Run: 1, State: farm.RunHeld, At: start, Spec: farm.Spec{
 			Job: "salt_010", Project: "salt-clock", Kind: farm.Final, Number: 1, Tries: 3,
 			Frames: frames.Of(frames.Span{First: 1, Last: 9}),
@@ -195,7 +199,8 @@ func TestWhatCostsMostIsFirst(t *testing.T) {
 			Tries:  3, Terms: farm.Terms{Due: due},
 		}},
 		farm.FramesSkipped{Run: 1, Frames: frames.One(100), At: start},
-		farm.LeaseOpened{Lease: 1, Node: 1, Run: 1, Session: 1, Frames: frames.Of(frames.Span{First: 1, Last: 5}), At: start},
+		farm.LeaseOpened{Lease: 1, Node: 1, Run: 1, Session: 1, Frames: frames.Of(frames.Span{First: 1, Last: 5}),
+			At: start},
 	} {
 		if err := s.Apply(r); err != nil {
 			t.Fatal(err)

@@ -130,6 +130,8 @@ func CompareSentence(node farm.NodeID, all []Compared) string {
 	say(too, "failed elsewhere too", "failed elsewhere too")
 	say(alone, "is not known to have been tried elsewhere", "are not known to have been tried elsewhere")
 	return fmt.Sprintf(
-		"%s failed here lately: %s.", english.Plural(len(all), "frame has", "frames have"), english.WordSeries(parts, "and"),
+		"%s failed here lately: %s.",
+		english.Plural(len(all), "frame has", "frames have"),
+		english.WordSeries(parts, "and"),
 	)
 }

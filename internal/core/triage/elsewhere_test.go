@@ -13,13 +13,22 @@ func TestCompareNode(t *testing.T) {
 	all := CompareNode(s, 1, nil)
 	var got string
 	for _, c := range all {
-		got += fmt.Sprintf("%d/%d here %d, elsewhere %d, done %v; ", c.Run, c.Frame, len(c.Tries), len(c.Elsewhere), c.Done)
+		got += fmt.Sprintf(
+			"%d/%d here %d, elsewhere %d, done %v; ",
+			c.Run,
+			c.Frame,
+			len(c.Tries),
+			len(c.Elsewhere),
+			c.Done,
+		)
 	}
-	want := "2/7 here 1, elsewhere 0, done false; 1/2 here 1, elsewhere 1, done false; 1/1 here 1, elsewhere 0, done true; "
+	want := "2/7 here 1, elsewhere 0, done false; 1/2 here 1, elsewhere 1, done false; 1/1 here 1, elsewhere 0, " +
+		"done true; "
 	if got != want {
 		t.Errorf("%s\nwant %s", got, want)
 	}
-	if own := CompareNode(s, 1, func(project string) bool { return project == "gannet" }); len(own) != 1 || own[0].Run != 2 {
+	if own := CompareNode(s, 1, func(project string) bool { return project == "gannet" }); len(own) != 1 ||
+		own[0].Run != 2 {
 		t.Errorf("of one project: %+v", own)
 	}
 	if none := CompareNode(s, 3, nil); len(none) != 0 || CompareSentence(3, none) != "" {

@@ -12,7 +12,8 @@ func TestSilence(t *testing.T) {
 		hard bool
 		want time.Duration
 	}{
-		{0, false, time.Minute}, {0.05, false, time.Minute}, {0.9, false, 4 * time.Minute}, {12, false, 4 * time.Minute},
+		{0, false, time.Minute}, {0.05, false, time.Minute}, {0.9, false, 4 * time.Minute}, {12, false,
+			4 * time.Minute},
 		{0.9, true, time.Minute}, {-1, false, time.Minute},
 	} {
 		if got := Silence(time.Minute, c.use, c.hard); got != c.want {

@@ -83,14 +83,23 @@ func (d *Desk) ByHand(
 		}
 		if !run.Spec.Frames.Has(frame) {
 			return refusal.New(
-				refusal.Invalid, "frame", "%s has no frame %d; its frames are %v", run.Spec.Name(), frame, run.Spec.Frames,
+				refusal.Invalid,
+				"frame",
+				"%s has no frame %d; its frames are %v",
+				run.Spec.Name(),
+				frame,
+				run.Spec.Frames,
 			)
 		}
 		if name == "" {
 			last := run.Trouble[frame].Last(0)
 			if last == nil {
 				return refusal.New(
-					refusal.Invalid, "node", "no failed try of frame %d of %s is known; name a node", frame, run.Spec.Name(),
+					refusal.Invalid,
+					"node",
+					"no failed try of frame %d of %s is known; name a node",
+					frame,
+					run.Spec.Name(),
 				)
 			}
 			name = t.State.NodeName(last.Node)
@@ -107,8 +116,11 @@ func (d *Desk) ByHand(
 		view := d.leaseView(n, lease)
 		if view.Recipe.Mode == farm.ModeWhole {
 			return refusal.New(
-				refusal.Conflict, "frame", "%s is rendered by %s in one launch; no frame of it can be rendered by itself",
-				run.Spec.Name(), run.Spec.Recipe,
+				refusal.Conflict,
+				"frame",
+				"%s is rendered by %s in one launch; no frame of it can be rendered by itself",
+				run.Spec.Name(),
+				run.Spec.Recipe,
 			)
 		}
 		at = Errander{ID: n.ID, Name: n.Name, OS: n.Facts.OS}

@@ -49,7 +49,10 @@ func TestManyRunsNeedAHand(t *testing.T) {
 			for id := farm.RunID(1); id <= runs; id++ {
 				out = append(out, farm.RunSubmitted{
 					Run: id, State: farm.RunHeld, Order: int64(id), At: tx.Now, Spec: farm.Spec{
-						Job: fmt.Sprint("salt_", id), Project: "salt-clock", Kind: farm.Final, Number: 1, Recipe: "practice",
+						Job: fmt.Sprint(
+							"salt_",
+							id,
+						), Project: "salt-clock", Kind: farm.Final, Number: 1, Recipe: "practice",
 						Frames: frames.Of(frames.Span{First: 1, Last: 9}), Tries: 3,
 					},
 				}, farm.FrameParked{Run: id, Frame: 1, At: tx.Now})
@@ -67,7 +70,8 @@ func TestManyRunsNeedAHand(t *testing.T) {
 			}
 			all = append(all, h.ID)
 		}
-		if _, err := w.Hands.Act(t.Context(), wire.HandAct{Do: "resolve", Hands: all}, admin); err == nil && runs > 200 {
+		if _, err := w.Hands.Act(t.Context(), wire.HandAct{Do: "resolve", Hands: all}, admin); err == nil &&
+			runs > 200 {
 			t.Error("any number of them can be acted on at once")
 		}
 		for some := range slices.Chunk(all, 200) {
@@ -87,7 +91,11 @@ func TestManyRunsNeedAHand(t *testing.T) {
 		}
 		do(func(tx *writer.Tx) []farm.Record {
 			return []farm.Record{
-				farm.FramesRetried{Run: 7, Frames: frames.One(1), At: tx.Now}, farm.FrameParked{Run: 7, Frame: 1, At: tx.Now},
+				farm.FramesRetried{
+					Run:    7,
+					Frames: frames.One(1),
+					At:     tx.Now,
+				}, farm.FrameParked{Run: 7, Frame: 1, At: tx.Now},
 			}
 		})
 		if list := look(); len(list) != 1 || list[0].Run != 7 || list[0].ID == 0 || list[0].Count != 1 {

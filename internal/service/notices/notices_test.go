@@ -30,7 +30,9 @@ func happened(t *testing.T, r farm.Record, run string) store.Happened {
 
 func TestWhatIsTold(t *testing.T) {
 	raised := func(kind string) farm.HandRaised {
-		return farm.HandRaised{Hand: farm.Hand{ID: 3, Of: farm.HandOf{Kind: kind}, Sentence: "So it is.", Evidence: "Look."}}
+		return farm.HandRaised{
+			Hand: farm.Hand{ID: 3, Of: farm.HandOf{Kind: kind}, Sentence: "So it is.", Evidence: "Look."},
+		}
 	}
 	for _, c := range []struct {
 		r     farm.Record
@@ -105,7 +107,8 @@ func TestPersonsAreToldWhatTheySee(t *testing.T) {
 
 func TestAnswersCanBeKept(t *testing.T) {
 	for _, text := range []string{
-		"", "500 out of order", "a\x00b\nc", strings.Repeat("ä", mostAnswer), "\xff\xfe" + strings.Repeat("x", 3*mostAnswer),
+		"", "500 out of order", "a\x00b\nc", strings.Repeat("ä", mostAnswer), "\xff\xfe" + strings.Repeat("x",
+			3*mostAnswer),
 	} {
 		got := plain(text)
 		if len(got) > mostAnswer || !utf8.ValidString(got) || strings.ContainsAny(got, "\x00\n") {

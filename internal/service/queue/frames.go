@@ -144,7 +144,10 @@ func (t *transaction) park(
 		)
 	case run.ToDo.Minus(wanted).Empty() && run.Later.Empty() && run.DealtCount() == 0:
 		return nil, refusal.New(
-			refusal.Conflict, "frames", "that is all that is left of %s; hold it, or give these frames up with skip", name,
+			refusal.Conflict,
+			"frames",
+			"that is all that is left of %s; hold it, or give these frames up with skip",
+			name,
 		)
 	case wanted.Len() > mostParked:
 		return nil, refusal.New(

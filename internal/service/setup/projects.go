@@ -159,55 +159,8 @@ func (d *Desk) SetProject(
 		if err := refusal.UnlessCurrent("the project "+name, match, p.Etag(), old != nil); err != nil {
 			return err
 		}
-		if in.Title != nil {
-			p.Title = cmp.Or(*in.Title, name)
-		}
-		if in.Weight != nil {
-			p.Weight = *in.Weight
-		}
-		wire.Set(&p.Names, in.Names)
-		wire.Set(&p.Bundles, in.Bundles)
-		if in.Members != nil {
-			p.Closed = p.Closed || len(in.Members) > 0 // whoever names members means them and nobody else
-			p.Members = map[string]farm.ProjectRole{}
-			for person, role := range in.Members {
-				p.Members[person] = farm.ProjectRole(role)
-			}
-			if err := t.State.CheckMembers(p.Members); err != nil {
-				return refusal.New(refusal.Invalid, "members", "%v", err)
-			}
-		}
-		wire.Set(&p.Closed, in.Closed)
-		wire.Set(&p.Budget, in.BudgetHours)
-		if err := farm.CheckBudget(p.Budget); err != nil {
-			return refusal.New(refusal.Invalid, "budget_hours", "%v", err)
-		}
-		if err := farm.CheckNames(p.Names); err != nil {
-			return refusal.New(refusal.Invalid, "names", "%v", err)
-		}
-		p.Scenes, p.Frames = cmp.Or(in.Scenes, p.Scenes), cmp.Or(in.Frames, p.Frames)
-		if len(p.Title) > 100 {
-			return refusal.New(refusal.Invalid, "title", "the title has more than 100 characters")
-		}
-		if !(p.Weight >= leastWeight && p.Weight <= mostWeight) {
-			return refusal.New(
-				refusal.Invalid, "weight", "a weight is %v to %v, not %v", leastWeight, mostWeight, p.Weight,
-			)
-		}
-		for _, at := range []struct{ field, place, what string }{
-			{"scenes", p.Scenes, "scenes lie"}, {"frames", p.Frames, "frames go"},
-		} {
-			if at.place == "" {
-				return refusal.New(
-					refusal.Invalid, at.field, "say in which place the %s of the project %s, with --%s", at.what, name,
-					at.field,
-				)
-			}
-			if t.State.Places[at.place] == nil {
-				return refusal.New(
-					refusal.Invalid, at.field, "there is no place %q; make it first with: vexillum place set", at.place,
-				)
-			}
+		if err := t.changeProject(&p, in); err != nil {
+			return err
 		}
 		if after := projectText(p); before != after {
 			t.Append(farm.ProjectSet{
@@ -223,6 +176,62 @@ func (d *Desk) SetProject(
 		return nil
 	})
 	return out, err
+}
+
+// changeProject makes the changes that are asked for, and looks whether the project can be
+// like that.
+func (t *transaction) changeProject(p *farm.Project, in wire.ProjectChange) error {
+	if in.Title != nil {
+		p.Title = cmp.Or(*in.Title, p.Name)
+	}
+	if in.Weight != nil {
+		p.Weight = *in.Weight
+	}
+	wire.Set(&p.Names, in.Names)
+	wire.Set(&p.Bundles, in.Bundles)
+	if in.Members != nil {
+		p.Closed = p.Closed || len(in.Members) > 0 // whoever names members means them and nobody else
+		p.Members = map[string]farm.ProjectRole{}
+		for person, role := range in.Members {
+			p.Members[person] = farm.ProjectRole(role)
+		}
+		if err := t.State.CheckMembers(p.Members); err != nil {
+			return refusal.New(refusal.Invalid, "members", "%v", err)
+		}
+	}
+	wire.Set(&p.Closed, in.Closed)
+	wire.Set(&p.Budget, in.BudgetHours)
+	if err := farm.CheckBudget(p.Budget); err != nil {
+		return refusal.New(refusal.Invalid, "budget_hours", "%v", err)
+	}
+	if err := farm.CheckNames(p.Names); err != nil {
+		return refusal.New(refusal.Invalid, "names", "%v", err)
+	}
+	p.Scenes, p.Frames = cmp.Or(in.Scenes, p.Scenes), cmp.Or(in.Frames, p.Frames)
+	if len(p.Title) > 100 {
+		return refusal.New(refusal.Invalid, "title", "the title has more than 100 characters")
+	}
+	if !(p.Weight >= leastWeight && p.Weight <= mostWeight) {
+		return refusal.New(
+			refusal.Invalid, "weight", "a weight is %v to %v, not %v", leastWeight, mostWeight, p.Weight,
+		)
+	}
+	for _, at := range []struct{ field, place, what string }{
+		{"scenes", p.Scenes, "scenes lie"}, {"frames", p.Frames, "frames go"},
+	} {
+		if at.place == "" {
+			return refusal.New(
+				refusal.Invalid, at.field, "say in which place the %s of the project %s, with --%s", at.what, p.Name,
+				at.field,
+			)
+		}
+		if t.State.Places[at.place] == nil {
+			return refusal.New(
+				refusal.Invalid, at.field, "there is no place %q; make it first with: vexillum place set", at.place,
+			)
+		}
+	}
+	return nil
 }
 
 // DropProject does away with a project that has no runs on record, and with the

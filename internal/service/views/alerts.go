@@ -134,7 +134,8 @@ func (b *Board) waiting(now time.Time, sight farm.Sight) (out []wire.NeedHand) {
 		if len(w.Only) > 0 {
 			sentence = fmt.Sprintf(
 				"either %s %s wrong or %s is gone; %s until that is known", english.WordSeries(runs, "and"),
-				english.PluralWord(len(runs), "is", "are"), name, english.PluralWord(len(runs), "it waits", "they wait"),
+				english.PluralWord(len(runs), "is", "are"), name, english.PluralWord(len(runs), "it waits",
+					"they wait"),
 			)
 		}
 		out = append(out, wire.NeedHand{

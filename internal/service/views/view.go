@@ -390,7 +390,12 @@ func (b *Board) troubles(run *farm.Run) []wire.FrameTrouble {
 		if len(t.Attempts) == 0 || len(out) >= troublesShown {
 			continue
 		}
-		v := wire.FrameTrouble{Frame: frame, Parked: run.Parked.Has(frame), Tried: t.Tried(), Failed: b.attempts(t.Attempts)}
+		v := wire.FrameTrouble{
+			Frame:  frame,
+			Parked: run.Parked.Has(frame),
+			Tried:  t.Tried(),
+			Failed: b.attempts(t.Attempts),
+		}
 		v.Note, v.Skipped = run.SkippedFor(frame)
 		out = append(out, v)
 	}
