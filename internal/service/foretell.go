@@ -18,8 +18,12 @@ const (
 	forecastsLongest = time.Minute // then fewer plays have to do
 )
 
-// forecastStretch is how long plays go on without a pause.
-const forecastStretch = 20 * time.Millisecond
+// forecastStretch is how long plays go on without a pause. What lasts much longer is not
+// their doing: the machine was busy with something else, and that is not counted as theirs.
+const (
+	forecastStretch = 20 * time.Millisecond
+	longestCounted  = 5 * forecastStretch
+)
 
 // foretell plays what comes next again and again, and tells the floor.
 func (s *Service) foretell(ctx context.Context, f *floor.Floor) {
@@ -38,7 +42,7 @@ func (s *Service) foretell(ctx context.Context, f *floor.Floor) {
 		began, busy := time.Now(), time.Duration(0)
 		last := began
 		breathe := func() {
-			took := time.Since(last)
+			took := min(time.Since(last), longestCounted)
 			if took < forecastStretch {
 				return
 			}
@@ -57,7 +61,7 @@ func (s *Service) foretell(ctx context.Context, f *floor.Floor) {
 			}
 		}
 		finishes, err := position.PlayWhile(seed, plays, inTime(forecastsLongest), inTime(2*forecastsLongest))
-		busy += time.Since(last)
+		busy += min(time.Since(last), longestCounted)
 		if err != nil {
 			s.o.Log.Warn("forecasting", "error", err)
 		}
