@@ -19,14 +19,15 @@ const cycle = 240
 
 // Paint draws a frame. The pixels depend on picture, frame and size alone.
 func Paint(picture string, frame, width, height int) image.Image {
-	img, _ := paint(picture, nil, frame, width, height, 0)
+	img, _ := paint(picture, nil, frame, width, height, image.Rect(0, 0, width, height), 0)
 	return img
 }
 
-// paint draws a frame and the passes that are named, in one go, seen from a camera that is
-// turned to the right by pan.
-func paint(picture string, names []string, frame, width, height int, pan float64) (image.Image, []image.Image) {
-	bounds := image.Rect(0, 0, width, height)
+// paint draws a rectangle of a frame and of the named passes, seen from a camera that is
+// turned to the right by pan. Only the pixels of the rectangle are computed.
+func paint(
+	picture string, names []string, frame, width, height int, bounds image.Rectangle, pan float64,
+) (image.Image, []image.Image) {
 	img := image.NewNRGBA(bounds)
 	var beside []settable
 	var drawn []image.Image
@@ -38,8 +39,8 @@ func paint(picture string, names []string, frame, width, height int, pan float64
 	t := float64(((frame%cycle)+cycle)%cycle) / cycle
 	half := float64(height) / 2
 	look := func(x, y float64) rgb { return painter(x, y, t, 1.2/half) }
-	for py := range height {
-		for px := range width {
+	for py := bounds.Min.Y; py < bounds.Max.Y; py++ {
+		for px := bounds.Min.X; px < bounds.Max.X; px++ {
 			x := (float64(px)+0.5-float64(width)/2)/half + pan
 			y := (half - float64(py) - 0.5) / half
 			c := look(x, y)

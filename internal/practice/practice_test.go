@@ -225,3 +225,28 @@ func TestPassesAreDrawnBesideThePicture(t *testing.T) {
 		t.Errorf("a pass that there is not: %v", err)
 	}
 }
+
+// TestATileCostsItsPartOfThePicture counts the points that are computed for a tile: a
+// still in twelve tiles must not paint its picture twelve times.
+func TestATileCostsItsPartOfThePicture(t *testing.T) {
+	points := 0
+	painters["counted"] = func(x, y, _, _ float64) rgb { points++; return rgb{clamp(x), clamp(y), 0} }
+	defer delete(painters, "counted")
+	whole, _ := paint("counted", nil, 1, 80, 40, image.Rect(0, 0, 80, 40), 0)
+	points = 0
+	tile := image.Rect(20, 10, 40, 20)
+	part, beside := paint("counted", []string{"depth"}, 1, 80, 40, tile, 0)
+	if points != tile.Dx()*tile.Dy() {
+		t.Errorf("%d points were computed for a tile of %d", points, tile.Dx()*tile.Dy())
+	}
+	if part.Bounds() != tile || beside[0].Bounds() != tile {
+		t.Fatalf("the tile is %v and its pass %v", part.Bounds(), beside[0].Bounds())
+	}
+	for y := tile.Min.Y; y < tile.Max.Y; y++ {
+		for x := tile.Min.X; x < tile.Max.X; x++ {
+			if part.At(x, y) != whole.At(x, y) {
+				t.Fatalf("pixel %d,%d is %v in the tile and %v in the picture", x, y, part.At(x, y), whole.At(x, y))
+			}
+		}
+	}
+}

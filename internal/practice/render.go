@@ -204,15 +204,13 @@ func (l *launch) write(f int, does string) error {
 	if err != nil {
 		return err
 	}
-	img, beside := paint(l.scene.Picture, names, f, width, l.Height, pan)
+	bounds := image.Rect(0, 0, width, l.Height)
+	if l.Tile != "" {
+		bounds, _ = l.tile() // it was looked at
+	}
+	img, beside := paint(l.scene.Picture, names, f, width, l.Height, bounds, pan)
 	if does == doesBlank {
 		img = image.NewRGBA(img.Bounds())
-	}
-	if tile, _ := l.tile(); l.Tile != "" {
-		img = img.(subImager).SubImage(tile)
-		for i := range beside {
-			beside[i] = beside[i].(subImager).SubImage(tile)
-		}
 	}
 	if err := l.save("frame", f, img, stamp, does == doesCut); err != nil {
 		return err
@@ -249,10 +247,6 @@ func (l *launch) writeOdd(f int, does string) error {
 		return fmt.Errorf("leaving a %s for frame %d: %w", does, f, err)
 	}
 	return nil
-}
-
-type subImager interface {
-	SubImage(r image.Rectangle) image.Image
 }
 
 // tile returns what of the picture is rendered.
