@@ -173,44 +173,53 @@ func TestANodeSpeaksOfItsOwn(t *testing.T) {
 	}
 }
 
-// TestRootIsPermittedByAdministrators says root and variables that load code as
-// a wrangler, before and after an administrator has permitted them on a node.
-func TestRootIsPermittedByAdministrators(t *testing.T) {
+// TestAccountsArePermittedByAdministrators sets accounts and groups as a wrangler, before and
+// after an administrator has permitted one on a node. Root is never to be had.
+func TestAccountsArePermittedByAdministrators(t *testing.T) {
 	w := newWorld(t)
 	say := func(in wire.LaunchSettingsChange) (int, string) {
 		status, body := w.call(w.tokens[wrangler], "PATCH", "/api/v1/launch-settings", in)
 		return status, string(body)
 	}
-	root, code := wire.LaunchSettingsChange{
-		Account: new("root"),
-	}, wire.LaunchSettingsChange{
-		Variables: map[string]*string{"ld_preload": new("/tmp/x.so")},
+	root, film := wire.LaunchSettingsChange{Account: new("root")}, wire.LaunchSettingsChange{Account: new("film")}
+	for _, in := range []wire.LaunchSettingsChange{
+		root, {Group: new("0")}, {Group: new("wheel")}, {Account: new(`STUDIO\Administrator`)},
+	} {
+		if status, body := say(in); status != 422 || !strings.Contains(body, "never run as root") {
+			t.Errorf("%+v: %d %s", in, status, body)
+		}
 	}
 	for _, in := range []wire.LaunchSettingsChange{
-		root, code, {Group: new("0")}, {Account: new(`STUDIO\Administrator`)},
-		{Variables: map[string]*string{"PYTHONPATH": new("/x")}},
+		film, {Account: new("toor")}, {Group: new("shadow")}, {Group: new("disk")}, {Group: new("docker")}, {Group: new("sudo")},
 	} {
 		if status, body := say(in); status != 403 || !strings.Contains(body, "--permit") {
 			t.Errorf("%+v: %d %s", in, status, body)
 		}
 	}
-	if status, body := say(
-		wire.LaunchSettingsChange{Variables: map[string]*string{"COLOUR_TABLE": new("/x")}},
-	); status != 200 {
-		t.Errorf("a plain variable: %d %s", status, body)
+	for _, name := range []string{"COLOUR_TABLE", "LD_PRELOAD", "PYTHONPATH"} { // nothing that meets them has more rights
+		if status, body := say(
+			wire.LaunchSettingsChange{Variables: map[string]*string{name: new("/x")}},
+		); status != 200 {
+			t.Errorf("the variable %s: %d %s", name, status, body)
+		}
 	}
-	permit := wire.NodeChange{Selection: wire.Selection{Nodes: []int64{1}}, Permit: []string{"code"}}
+	permit := wire.NodeChange{Selection: wire.Selection{Nodes: []int64{1}}, Permit: []string{"account=film"}}
 	if status, _ := w.call(w.tokens[wrangler], "POST", "/api/v1/node-changes", permit); status != 403 {
 		t.Errorf("a wrangler permits it: %d", status)
 	}
 	w.must("POST", "/api/v1/node-changes", permit, nil)
-	if status, body := say(code); status != 200 {
+	never := permit
+	never.Permit = []string{"account=root"}
+	if status, _ := w.call(w.tokens[admin], "POST", "/api/v1/node-changes", never); status != 422 {
+		t.Errorf("an administrator permits root: %d", status)
+	}
+	if status, body := say(film); status != 200 {
 		t.Errorf("after it is permitted: %d %s", status, body)
 	}
-	if status, _ := say(root); status != 403 {
-		t.Errorf("what is permitted is code, and root is taken: %d", status)
+	if status, _ := say(wire.LaunchSettingsChange{Group: new("shadow")}); status != 403 {
+		t.Errorf("an account is permitted, and a group is taken: %d", status)
 	}
-	w.must("POST", "/api/v1/node-changes", wire.NodeChange{Selection: permit.Selection, Forbid: []string{"code"}}, nil)
+	w.must("POST", "/api/v1/node-changes", wire.NodeChange{Selection: permit.Selection, Forbid: []string{"account=film"}}, nil)
 	run, why := wire.Run{}, wire.Why{}
 	if err := os.WriteFile(filepath.Join(w.dir, "scenes", "a.practice"), nil, 0o644); err != nil {
 		t.Fatal(err)

@@ -56,13 +56,17 @@ func TestWhoTriesARecipe(t *testing.T) {
 	try(same, 409, "no node is ready")
 	try(named, 202, `"node":"kiln-01"`) // a machine that is held may be tried by name
 	w.must(
+		"POST", "/api/v1/node-changes",
+		wire.NodeChange{Selection: wire.Selection{Where: "name==kiln-01"}, Permit: []string{"account=nadia"}}, nil,
+	)
+	w.must(
 		"PATCH",
 		"/api/v1/launch-settings",
 		wire.LaunchSettingsChange{Project: "salt-clock", Account: new("nadia")},
 		nil,
 	)
 	w.as(aNode, "POST", "/node/v1/start", wire.Start{Facts: wire.Facts{
-		OS: "linux", Speed: 1, Renderers: []wire.Renderer{{Recipe: "practice"}}, Means: &wire.Means{Account: "render"},
+		OS: "linux", Speed: 1, Renderers: []wire.Renderer{{Recipe: "practice"}}, Means: &wire.Means{Account: "render", RendersAs: "render", Permits: []string{"account=nadia"}},
 	}}, nil)
 	try(named, 409, "cannot start them under another account")
 }

@@ -104,7 +104,11 @@ func (a *app) gather(ctx context.Context, b bundling, scene string) (g *bundle.G
 	if err != nil {
 		return nil, "", err
 	}
-	if with, err = alsoTold(ctx, r, folder, filepath.ToSlash(inside), with); err != nil {
+	own := scenefile.Run(nil)
+	if isRecipeFile(b.recipe) {
+		own = scenefile.RunAsSelf
+	}
+	if with, err = alsoTold(ctx, r, folder, filepath.ToSlash(inside), with, own); err != nil {
 		return nil, "", err
 	}
 	g, err = bundle.Gather(ctx, bundle.Gathering{
@@ -123,20 +127,26 @@ func (b *bundling) withNames() ([]string, error) {
 
 // alsoTold adds the files that a scene itself says that it needs, where a command of
 // the recipe asks it.
-func alsoTold(ctx context.Context, r *recipe.Recipe, folder, scene string, with []string) ([]string, error) {
+// The commands of a recipe that the farm keeps are others' and not run on this machine.
+func alsoTold(
+	ctx context.Context, r *recipe.Recipe, folder, scene string, with []string, run scenefile.Run,
+) ([]string, error) {
 	root, err := os.OpenRoot(folder)
 	if err != nil {
 		return nil, fmt.Errorf("opening the folder of the scene: %w", err)
 	}
 	defer root.Close()
-	told, err := r.ReadScene(scene, scenefile.Reader(ctx, root, scene))
+	told, err := r.ReadScene(scene, scenefile.Reader(ctx, root, scene, run))
 	return append(slices.Clone(with), told.Inputs...), err
 }
+
+// isRecipeFile reports whether a recipe is named by its file on this machine.
+func isRecipeFile(name string) bool { return strings.ContainsAny(name, "./") }
 
 // recipeFor returns the recipe that a scene is looked into by: of a file, as the farm
 // has it, or as it comes with the program where no farm can be asked.
 func (a *app) recipeFor(ctx context.Context, name, scene string) (*recipe.Recipe, error) {
-	if strings.ContainsAny(name, "./") {
+	if isRecipeFile(name) {
 		return recipeOf(name)
 	}
 	book, err := recipe.Builtin()

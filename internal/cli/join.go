@@ -15,6 +15,7 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"vexillum/internal/account"
 	"vexillum/internal/client"
 	"vexillum/internal/launcher"
 	"vexillum/internal/node"
@@ -158,6 +159,16 @@ func (j *joining) bind(c *cobra.Command) {
 	f.StringArrayVar(
 		&j.devices, "device", nil,
 		"a graphics device to report besides those that are found, as MODEL=24GiB; for practice nodes",
+	)
+	f.StringVar(
+		&j.o.RenderAccount, "render-account", "",
+		"account that renderers run under, where the node process is root (default: "+account.Usual+
+			", which is created if it is missing); never root",
+	)
+	f.StringArrayVar(
+		&j.o.Permits, "permit", nil,
+		"allow renderers another account or group of this machine, as account=NAME or group=NAME; what the farm sets is "+
+			"refused without it",
 	)
 	f.StringVar(
 		&j.staging, "staging-limit", "",

@@ -19,6 +19,7 @@ import (
 	"vexillum/internal/jobfile"
 	"vexillum/internal/node"
 	"vexillum/internal/recipe"
+	"vexillum/internal/scenefile"
 	"vexillum/internal/wire"
 )
 
@@ -109,6 +110,7 @@ func (a *app) trialOf(ctx context.Context, t trying, file, scene string) (out no
 	if err != nil {
 		return out, err
 	}
+	w.Run = scenefile.RunAsSelf
 	if out, err = w.Trial(ctx); err != nil || t.keep == "" {
 		return out, err
 	}

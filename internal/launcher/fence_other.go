@@ -12,6 +12,7 @@ type (
 
 func (*fence) end() (peak int64, killed bool) { return 0, false }
 func (*fence) abandon()                       {}
+func (*fence) kill()                          {}
 
 func (*fences) fence(*syscall.SysProcAttr, int64) *fence { return nil }
 

@@ -21,6 +21,7 @@ type Spec struct {
 	Env     []string `json:"env"` // besides the launcher's own
 	Dir     string   `json:"dir"` // working folder
 	Input   bool     `json:"input"`
+	Bound   bool     `json:"bound,omitempty"` // it ends with the node process that started it
 	Limits
 }
 
@@ -31,6 +32,7 @@ type Limits struct {
 	Memory  int64  `json:"memory,omitempty"`  // bytes of main memory; 0: no limit
 	Account string `json:"account,omitempty"` // whom it runs as; "": as the launcher does
 	Group   string `json:"group,omitempty"`   // "": the account's
+	Groups  []int  `json:"groups,omitempty"`  // numbers of further groups that it is in; all others are dropped
 	Mask    *int   `json:"mask,omitempty"`    // permissions that new files do not get; nil: as the launcher's
 }
 

@@ -11,6 +11,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strconv"
 	"strings"
 	"sync"
@@ -411,4 +412,40 @@ func TestAnIdleLauncherEndsWhenNothingIsLeftToTell(t *testing.T) {
 	if alone(time.Second) || !alone(time.Minute) {
 		t.Error("with nothing left it does not end after a short while")
 	}
+}
+
+// TestNobodyHidesFromAStop leaves a process behind that has a session of its own and nothing in
+// its environment, and one that nobody takes up after the node process.
+func TestNobodyHidesFromAStop(t *testing.T) {
+	if runtime.GOOS != "linux" {
+		t.Skip("elsewhere what leaves its group is not followed")
+	}
+	dir := folder(t)
+	c := connect(t, dir)
+	var out said
+	p, err := c.Start(shell("a", "setsid env -i sh -c 'echo hidden $$; exec sleep 300' & echo seen; wait"), &out)
+	if err != nil {
+		t.Fatal(err)
+	}
+	number := func(word string) (pid int) {
+		eventually(t, word+" says its number", func() bool {
+			_, rest, found := strings.Cut(out.String(), word+" ")
+			_, err := fmt.Sscan(rest, &pid)
+			return found && err == nil
+		})
+		return pid
+	}
+	hidden := number("hidden")
+	p.Stop(0)
+	gone(t, p)
+	eventually(t, "the hidden process is gone", func() bool { return syscall.Kill(hidden, 0) != nil })
+
+	bound := shell("b", "echo bound $$; exec sleep 300")
+	bound.Bound = true
+	if _, err := c.Start(bound, &out); err != nil {
+		t.Fatal(err)
+	}
+	left := number("bound")
+	c.Close()
+	eventually(t, "what nobody takes up has ended", func() bool { return syscall.Kill(left, 0) != nil })
 }

@@ -34,6 +34,8 @@ func zombies() (ended []int) {
 	return ended
 }
 
+func kill(pid int) { _ = syscall.Kill(pid, syscall.SIGKILL) }
+
 // reap takes note of the end of a process that was left to us.
 func reap(pid int) {
 	var status syscall.WaitStatus
@@ -55,6 +57,17 @@ func killMarked(id string) {
 			return
 		}
 	}
+}
+
+// strays returns the processes that were left to us, with all below them, and that belong to no
+// launch which still runs: renderers that left their group, and emptied their environment.
+func strays(heads map[int]bool, running map[string]bool) (out []int) {
+	for _, pid := range children(os.Getpid()) {
+		if !heads[pid] && state(pid) != "Z" && !running[markedAs(pid)] {
+			out = append(append(out, pid), below(pid)...)
+		}
+	}
+	return out
 }
 
 // markedAs returns what stands behind marker in a process's environment.

@@ -3,6 +3,7 @@
 package launcher
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
@@ -123,19 +124,22 @@ func runAs(attr *syscall.SysProcAttr, limits Limits) error {
 			whom(limits),
 		)
 	}
-	credential := &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}
-	if u, err := user.LookupId(strconv.Itoa(uid)); err == nil {
-		if groups, err := u.GroupIds(); err == nil {
-			for _, g := range groups {
-				if n, err := strconv.Atoi(g); err == nil {
-					credential.Groups = append(credential.Groups, uint32(n))
-				}
-			}
+	if uid == 0 || gid == 0 {
+		return errRoot
+	}
+	credential := &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid), Groups: []uint32{}}
+	for _, g := range limits.Groups {
+		if g <= 0 {
+			return errRoot
 		}
+		credential.Groups = append(credential.Groups, uint32(g))
 	}
 	attr.Credential = credential
 	return nil
 }
+
+// errRoot is the answer to whoever asks for the account or the group that may do everything.
+var errRoot = errors.New("renderers never run as root or in its group")
 
 func memberOf(gid int) bool {
 	groups, err := os.Getgroups()
@@ -171,11 +175,6 @@ func Identify(account, group string) (uid, gid int, err error) {
 		if err != nil {
 			return 0, 0, fmt.Errorf("the account %s has no number here", account)
 		}
-		if uid == 0 && account != "root" && account != "0" { // what is allowed is asked by name
-			return 0, 0, fmt.Errorf(
-				"the account %s is root under another name here; write root if you mean it", account,
-			)
-		}
 	}
 	if group != "" {
 		g, err := user.LookupGroup(group)
@@ -192,11 +191,14 @@ func Identify(account, group string) (uid, gid int, err error) {
 	return uid, gid, nil
 }
 
-// Switches reports whether renderers can be started under other accounts.
-func Switches() bool { return os.Geteuid() == 0 }
+func (t *tree) ask() { t.signal(syscall.SIGTERM) }
 
-func (t *tree) ask()  { t.signal(syscall.SIGTERM) }
-func (t *tree) kill() { t.signal(syscall.SIGKILL) }
+func (t *tree) kill() {
+	t.signal(syscall.SIGKILL)
+	if t.fenced != nil {
+		t.fenced.kill()
+	}
+}
 
 func (t *tree) signal(s syscall.Signal) {
 	if t.group > 1 {

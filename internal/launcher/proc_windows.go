@@ -72,8 +72,5 @@ var errOtherAccount = errors.New(
 // MemoryMeans says how renderers are held to a limit of memory.
 func MemoryMeans() string { return "job object" }
 
-// Switches reports whether renderers can be started under other accounts.
-func Switches() bool { return false }
-
 // Identify knows no numbers of accounts here.
 func Identify(string, string) (uid, gid int, err error) { return 0, 0, errOtherAccount }

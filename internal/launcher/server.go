@@ -41,8 +41,9 @@ type kept struct {
 	inputs int
 	log    *os.File
 	size   int64
-	exit   *news // once it has ended
-	live   bool  // the owner has had all of it so far
+	by     *owner // the node process that started it
+	exit   *news  // once it has ended
+	live   bool   // the owner has had all of it so far
 }
 
 // owner is a connection of a node process.
@@ -160,8 +161,7 @@ func (s *Server) idle() bool {
 	return running == 0 && alone > idleFor
 }
 
-// reapOrphans takes note of the end of processes that our renderers have left
-// to us. Those that we started ourselves are waited for already.
+// reapOrphans kills what ended renderers have left to us, and takes note of its end. Those that we started ourselves are waited for already.
 func (s *Server) reapOrphans() {
 	ended := zombies()
 	s.mu.Lock()
@@ -169,9 +169,16 @@ func (s *Server) reapOrphans() {
 	if s.starts > 0 {
 		return
 	}
-	ours := map[int]bool{}
-	for _, k := range s.known {
+	ours, running := map[int]bool{}, map[string]bool{}
+	for id, k := range s.known {
 		ours[k.proc.cmd.Process.Pid] = true
+		if k.exit == nil {
+			running[id] = true
+		}
+	}
+	for _, pid := range strays(ours, running) {
+		s.log.Warn("a process that a renderer left behind is killed", "pid", pid)
+		kill(pid)
 	}
 	for _, pid := range ended {
 		if !ours[pid] {
@@ -237,6 +244,7 @@ func (s *Server) Attach(conn net.Conn) {
 			s.owner, s.since = nil, time.Now()
 		}
 		s.mu.Unlock()
+		s.endBound(o)
 	}()
 	lines := bufio.NewScanner(conn)
 	lines.Buffer(make([]byte, 0, 64<<10), longestOrder)
@@ -248,6 +256,21 @@ func (s *Server) Attach(conn net.Conn) {
 		}
 		if !s.do(o, in) {
 			return
+		}
+	}
+}
+
+// endBound ends the processes that nobody takes up after the node process that started them,
+// and forgets them.
+func (s *Server) endBound(o *owner) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, k := range s.known {
+		if k.spec.Bound && k.by == o {
+			go func() {
+				k.proc.stop(0)
+				s.forget(k)
+			}()
 		}
 	}
 }
@@ -334,12 +357,20 @@ func (s *Server) start(o *owner, spec Spec) {
 		fail(fmt.Errorf("keeping the renderer's output: %w", err))
 		return
 	}
-	k := &kept{spec: spec, log: log}
+	k := &kept{spec: spec, log: log, by: o}
 	cmd := exec.Command(spec.Program, spec.Args...)
 	cmd.Dir = spec.Dir
-	cmd.Env = append(inherited(os.Environ()), spec.Env...)
+	cmd.Env = append(inherited(os.Environ()), accountsOwn(spec)...)
+	cmd.Env = append(cmd.Env, spec.Env...)
 	cmd.Env = append(cmd.Env, marker+spec.ID)
 	cmd.WaitDelay = waitDelay
+	release, err := reachable(cmd, spec)
+	if err != nil {
+		k.close()
+		fail(err)
+		return
+	}
+	defer release()
 	cmd.Stdout, cmd.Stderr = &stream{s, k, 1}, &stream{s, k, 2}
 	if spec.Input {
 		if k.input, err = cmd.StdinPipe(); err != nil {
@@ -457,4 +488,13 @@ func inherited(environment []string) []string {
 		return strings.HasPrefix(name, "VEXILLUM_") || name == "PGPASSWORD" || name == "PGPASSFILE" ||
 			name == "DATABASE_URL"
 	})
+}
+
+// accountsOwn returns the variables by which programs find the account that they run as:
+// those of the node process would lead another account to folders that it cannot enter.
+func accountsOwn(spec Spec) []string {
+	if spec.Account == "" {
+		return nil
+	}
+	return []string{"USER=" + spec.Account, "LOGNAME=" + spec.Account, "HOME=" + spec.Dir}
 }

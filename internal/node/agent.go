@@ -20,6 +20,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"vexillum/internal/account"
 	"vexillum/internal/client"
 	"vexillum/internal/launcher"
 	"vexillum/internal/scenefile"
@@ -47,7 +48,10 @@ type Options struct {
 	Send      bool              // send frames to the service even where their place is seen
 	Peers     string            // address at which other nodes get pieces of bundles; none: nowhere
 	Contents  int64             // bytes that contents of bundles may take up, besides what leases need
-	LetGo     <-chan struct{}   // closed to end the node process while its renderers go on; may be nil
+	// RenderAccount is whom renderers run as on a machine where the node process is root; empty: [account.Usual].
+	RenderAccount string
+	Permits       []string        // further accounts and groups that this machine allows, as account=NAME and group=NAME
+	LetGo         <-chan struct{} // closed to end the node process while its renderers go on; may be nil
 }
 
 // identity is what a machine keeps of its enrolment.
@@ -82,6 +86,7 @@ type Agent struct {
 	nudge    chan struct{} // progress has changed
 	shifted  chan struct{} // the leases that are worked on have changed
 	starter  *launcher.Client
+	accounts *account.Policy
 	fresh    bool // enrolled just now, and not reported yet
 	room     *room
 	contents *contents
@@ -141,9 +146,17 @@ func Run(ctx context.Context, o Options) error {
 	o.Dir = dir
 	a := &Agent{
 		o: o, nudge: make(chan struct{}, 1), shifted: make(chan struct{}, 1), works: map[int64]*work{},
-		wake: make(chan struct{}, 1), owned: newOwned(), pinned: scenefile.NewLooker(),
+		wake: make(chan struct{}, 1), owned: newOwned(),
 		otherPlaces: make(chan struct{}, 1), looking: make(chan struct{}, looksAtOnce),
 	}
+	if a.accounts, err = account.Open(account.Options{
+		Account: o.RenderAccount, Permits: o.Permits, Create: account.CreateSystem,
+	}); err != nil {
+		return err
+	}
+	a.pinned = scenefile.NewLooker(func(ctx context.Context, words []string, scene string) ([]byte, error) {
+		return a.commands().ask(ctx, words, scene)
+	})
 	// The folder is the node's alone; what lies above it may hold those of others, such as of a
 	// service whose database has an account of its own.
 	if err := os.MkdirAll(filepath.Dir(o.Dir), 0o755); err != nil {
@@ -177,7 +190,7 @@ func Run(ctx context.Context, o Options) error {
 		a.o.Told(mishapText(a.mishap))
 	}
 	defer os.Remove(a.lifeFile())
-	a.facts = machineFacts(ctx, o.Dir, o.Version)
+	a.facts = machineFacts(ctx, o.Dir, o.Version, a.accounts)
 	a.facts.Devices = append(graphicsDevices(pciDevices), o.Devices...)
 	a.facts.Speed = o.Speed
 	if a.facts.Speed <= 0 {
@@ -313,7 +326,7 @@ func (a *Agent) oneSession(ctx context.Context) error {
 	if err := a.checkRenderers(); err != nil {
 		return err
 	}
-	a.facts.Renderers = findRenderers(ctx, a.recipes.Load().newest(), a.o.Renderers)
+	a.facts.Renderers = a.commands().findRenderers(ctx, a.recipes.Load().newest(), a.o.Renderers)
 	if a.fresh {
 		a.fresh = false
 		a.measure(ctx)
@@ -384,6 +397,9 @@ func renderersText(found []wire.Renderer) string {
 	return text
 }
 
+// commands returns what runs the short commands of recipes in this session.
+func (a *Agent) commands() *commands { return &commands{a.starter, a.accounts, a.staging()} }
+
 func (a *Agent) staging() string { return filepath.Join(a.o.Dir, "staging") }
 
 func (a *Agent) newWork(l *leased) *work {
@@ -393,6 +409,7 @@ func (a *Agent) newWork(l *leased) *work {
 		host: machine{
 			launcher: a.starter, speed: a.facts.Speed, node: a.me.Name, share: a.share(l.Share), stall: a.o.Stall,
 			send: a.o.Send, room: a.room, contents: a.contents, pinned: a.pinned, owned: a.owned, looking: a.looking,
+			accounts: a.accounts, commands: a.commands(),
 		},
 	}
 }

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"os/user"
 	"path/filepath"
 	"runtime"
 	"strings"
@@ -178,7 +177,7 @@ func (c *checking) renderer(ctx context.Context) {
 		c.fails(wire.AskRenderer, "install it there, or correct the program in the recipe", "%v", err)
 		return
 	}
-	found := findRenderers(ctx, []recipe.Recipe{*c.r}, nil)
+	found := c.e.a.commands().findRenderers(ctx, []recipe.Recipe{*c.r}, nil)
 	switch {
 	case len(found) == 0:
 		c.fails(
@@ -221,33 +220,18 @@ func (c *checking) plugins() {
 // account looks whether the account and group are known that renderers run as.
 func (c *checking) account() {
 	s := c.task.LaunchSettings
-	if s.Account == "" && s.Group == "" {
+	who, err := c.e.a.accounts.Resolve(s.Account, s.Group)
+	if err != nil {
+		c.fails(
+			wire.AskAccount, "create or allow it there, or choose another with: vexillum launch set", "%v", err,
+		)
+		return
+	}
+	if !who.Switched() {
 		c.passes(wire.AskAccount, "that of the node process")
 		return
 	}
-	if s.Account != "" {
-		if _, err := user.Lookup(s.Account); err != nil {
-			c.fails(
-				wire.AskAccount,
-				"make the account there, or choose another with: vexillum launch set",
-				"there is no account %s",
-				s.Account,
-			)
-			return
-		}
-	}
-	if s.Group != "" {
-		if _, err := user.LookupGroup(s.Group); err != nil {
-			c.fails(
-				wire.AskAccount,
-				"make the group there, or choose another with: vexillum launch set",
-				"there is no group %s",
-				s.Group,
-			)
-			return
-		}
-	}
-	c.passes(wire.AskAccount, "%s", strings.TrimSpace(s.Account+" "+s.Group))
+	c.passes(wire.AskAccount, "%s", strings.TrimSpace(who.Account+" "+who.Group))
 }
 
 // disk looks at the disk where frames are staged.

@@ -71,8 +71,10 @@ func (w *work) getCheckpoint(c wire.Checkpoint) (string, error) {
 
 // letRead lets the account that a renderer runs as read a file in staging.
 func (w *work) letRead(path string) error {
-	if err := w.admit(filepath.Dir(path)); err != nil {
-		return err
+	if w.host.accounts != nil && w.host.accounts.Switches() {
+		if err := letPass(filepath.Dir(path)); err != nil {
+			return err
+		}
 	}
 	return os.Chmod(path, 0o644)
 }

@@ -23,6 +23,7 @@ type upload struct {
 	lease   int64
 	frame   int
 	hash    string // of the whole frame
+	below   string // folder that no link of a source leads out of
 	sources []string
 	files   []publish.File // in the order of sources
 }
@@ -79,7 +80,9 @@ func (w *work) deliverOnce(sources []string, to publish.Target, frame int, send 
 		unseen = err
 	}
 	at, err := w.svc.upload(
-		w.stops.ctx, upload{lease: w.lease.ID, frame: frame, hash: to.Hash(), sources: sources, files: to.Files},
+		w.stops.ctx, upload{
+			lease: w.lease.ID, frame: frame, hash: to.Hash(), below: to.Below, sources: sources, files: to.Files,
+		},
 	)
 	if unseen != nil && errors.Is(err, publish.ErrNoPlace) {
 		return at, fmt.Errorf("%w, and the service could not take the frame either", unseen)
@@ -118,7 +121,7 @@ func (a *Agent) uploadFile(ctx context.Context, u upload, source string, f publi
 	path := fmt.Sprintf(
 		"/node/v1/leases/%d/frames/%d/file?hash=%s&pass=%s", u.lease, u.frame, u.hash, url.QueryEscape(f.Pass),
 	)
-	file, err := plainfile.Open(source)
+	file, err := plainfile.OpenBelow(u.below, source)
 	if err != nil {
 		return publish.Standing{}, fmt.Errorf("opening the staged frame: %w", err)
 	}

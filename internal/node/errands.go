@@ -2,12 +2,15 @@ package node
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"os"
 	"path/filepath"
 	"sync"
 	"time"
+
+	"github.com/dustin/go-humanize"
 
 	"vexillum/internal/core/frames"
 	"vexillum/internal/recipe"
@@ -31,7 +34,8 @@ const (
 	errandsKnown   = 64
 	errandTells    = time.Second // between one word of how far it is and the next
 	mostTrialLines = 400
-	mostTrialLine  = 400 // bytes of each
+	mostTrialLine  = 400     // bytes of each
+	mostTrialBytes = 1 << 30 // that a trial writes into its folder
 )
 
 // trialFolders is what the names of trials' folders in staging begin with.
@@ -87,9 +91,11 @@ func (e *errands) do(ctx context.Context, what wire.Errand) {
 		return
 	case what.Try != nil:
 		t, err := e.a.trialOf(ctx, *what.Try)
+		t.errand = what.ID
 		told = e.try(ctx, what.ID, t, err, tell)
 	case what.Render != nil:
 		t, err := e.a.trialOfLease(*what.Render)
+		t.errand = what.ID
 		told = e.try(ctx, what.ID, t, err, tell)
 	case what.Look != nil:
 		told = e.look(ctx, *what.Look)
@@ -110,6 +116,9 @@ func (e *errands) try(
 	t.Folder = filepath.Join(e.a.staging(), fmt.Sprintf("%s%d-%d", trialFolders, e.a.session, id))
 	defer os.RemoveAll(t.Folder)
 	notes := newTrialNotes(&t)
+	// A node process that restarts ends its trials: nobody takes them up.
+	ctx, give := context.WithCancelCause(detached(ctx))
+	defer give(nil)
 	stop := make(chan struct{})
 	var telling sync.WaitGroup
 	telling.Go(func() {
@@ -118,6 +127,12 @@ func (e *errands) try(
 			case <-stop:
 				return
 			case <-time.After(errandTells):
+				if held := heldBytes(t.Folder); held > mostTrialBytes {
+					give(fmt.Errorf(
+						"it was stopped: it wrote %s, and a trial may write %s", humanize.IBytes(uint64(held)),
+						humanize.IBytes(mostTrialBytes),
+					))
+				}
 				tell(wire.ErrandTold{Trial: notes.view(TrialReport{})})
 			}
 		}
@@ -126,9 +141,20 @@ func (e *errands) try(
 	close(stop)
 	telling.Wait()
 	out := wire.ErrandTold{Trial: notes.view(report)}
+	if cause := context.Cause(ctx); cause != nil && err == nil && !errors.Is(cause, context.Canceled) {
+		err = cause
+	}
 	if err != nil {
 		out.Error = err.Error()
 	}
+	return out
+}
+
+// detached returns a context that ends with another one and hides the cause: work that is told
+// that its node process restarts would leave its renderer running.
+func detached(ctx context.Context) context.Context {
+	out, cancel := context.WithCancel(context.WithoutCancel(ctx))
+	context.AfterFunc(ctx, cancel)
 	return out
 }
 
@@ -167,6 +193,7 @@ func (a *Agent) trialOf(ctx context.Context, task wire.RecipeTask) (t Trial, err
 	w := Wanted{
 		Recipe: r, Scene: filepath.Join(task.SceneRoot, filepath.FromSlash(task.Scene)), Width: task.Width,
 		Height: task.Height, Values: task.Values, Passes: task.Passes,
+		Run: a.commands().ask,
 	}
 	if w.Frames, err = frames.ParseSpan(task.Frames); err != nil {
 		return t, err
@@ -181,7 +208,7 @@ func (a *Agent) trialOf(ctx context.Context, task wire.RecipeTask) (t Trial, err
 	if t, err = w.Trial(ctx); err != nil {
 		return t, err
 	}
-	t.node, t.speed, t.share = a.me.Name, a.facts.Speed, a.share(wire.Share{})
+	t.node, t.speed, t.share, t.agent = a.me.Name, a.facts.Speed, a.share(wire.Share{}), a
 	t.settings, t.root, t.inside = task.LaunchSettings, task.SceneRoot, task.Scene
 	return t, nil
 }
@@ -195,7 +222,7 @@ func (a *Agent) trialOfLease(task wire.RenderTask) (t Trial, err error) {
 	l := task.Lease
 	t = Trial{
 		Recipe: r, Width: l.Width, Height: l.Height, node: a.me.Name, speed: a.facts.Speed, share: a.share(l.Share),
-		lease: &leased{Recipe: *r, Lease: l}, contents: a.contents, exchange: a, pinned: a.pinned,
+		lease: &leased{Recipe: *r, Lease: l}, contents: a.contents, exchange: a, pinned: a.pinned, agent: a,
 	}
 	return t, nil
 }

@@ -18,6 +18,7 @@ import (
 	"github.com/shirou/gopsutil/v4/host"
 	"github.com/shirou/gopsutil/v4/mem"
 
+	"vexillum/internal/account"
 	"vexillum/internal/recipe"
 	"vexillum/internal/wire"
 )
@@ -27,10 +28,10 @@ const probeTimeout = 10 * time.Second
 
 // machineFacts says what the machine is. What the system does not tell stays
 // empty.
-func machineFacts(ctx context.Context, dir, version string) wire.Facts {
+func machineFacts(ctx context.Context, dir, version string, accounts *account.Policy) wire.Facts {
 	f := wire.Facts{
 		OS: runtime.GOOS, System: runtime.GOOS, Arch: runtime.GOARCH, Cores: runtime.NumCPU(),
-		Version: version, Renderers: []wire.Renderer{}, Means: means(),
+		Version: version, Renderers: []wire.Renderer{}, Means: means(accounts),
 	}
 	if info, err := host.InfoWithContext(ctx); err == nil {
 		f.System = info.Platform + " " + info.PlatformVersion
@@ -78,7 +79,7 @@ func (a *Agent) checkRenderers() error {
 
 // findRenderers runs the program of each recipe and returns those that tell
 // their version. only, if not empty, names the recipes to look for.
-func findRenderers(ctx context.Context, recipes []recipe.Recipe, only []string) []wire.Renderer {
+func (c *commands) findRenderers(ctx context.Context, recipes []recipe.Recipe, only []string) []wire.Renderer {
 	found := []wire.Renderer{}
 	for _, r := range recipes {
 		if len(only) > 0 && !slices.Contains(only, r.Name) {
@@ -88,15 +89,14 @@ func findRenderers(ctx context.Context, recipes []recipe.Recipe, only []string) 
 		if err != nil {
 			continue
 		}
-		probing, cancel := context.WithTimeout(ctx, probeTimeout)
-		cmd := exec.CommandContext(probing, path, r.Probe.Arguments...)
-		cmd.WaitDelay = time.Second
-		out, _ := cmd.CombinedOutput() // some renderers tell their version and end with an error
-		cancel()
-		if m := regexp.MustCompile(r.Probe.Version).FindSubmatch(out); m != nil {
+		// Some renderers tell their version and end with an error.
+		told, err := c.run(ctx, command{words: append([]string{path}, r.Probe.Arguments...), within: probeTimeout})
+		if err != nil {
+			continue
+		}
+		if m := regexp.MustCompile(r.Probe.Version).FindStringSubmatch(told.out + "\n" + told.complaint); m != nil {
 			found = append(
-				found,
-				wire.Renderer{Recipe: r.Name, Version: string(m[1]), Path: path, Unfit: r.Probe.Unfit(string(m[1]))},
+				found, wire.Renderer{Recipe: r.Name, Version: m[1], Path: path, Unfit: r.Probe.Unfit(m[1])},
 			)
 		}
 	}

@@ -76,12 +76,17 @@ func (w *work) launchOf(number int, set frames.Set) *launch {
 
 func launchFolder(number int) string { return fmt.Sprintf("launch-%d", number) }
 
-func (l *launch) id() string { return fmt.Sprintf("lease-%d/launch-%d", l.w.lease.ID, l.number) }
+func (l *launch) id() string {
+	if l.w.trial { // its lease is made up
+		return fmt.Sprintf("%s/launch-%d", filepath.Base(l.w.staging), l.number)
+	}
+	return fmt.Sprintf("lease-%d/launch-%d", l.w.lease.ID, l.number)
+}
 
 // start starts the renderer. An error is told as the failure of the first
 // frame.
 func (l *launch) start(fed bool) error {
-	if err := os.MkdirAll(l.folder, 0o755); err != nil {
+	if err := os.MkdirAll(l.folder, 0o700); err != nil {
 		return fmt.Errorf("making the staging folder: %w", err)
 	}
 	if err := l.w.stillTheScene(); err != nil {
@@ -101,9 +106,6 @@ func (l *launch) start(fed bool) error {
 	if r.Threads > 0 {
 		l.share.threads = min(l.share.threads, r.Threads)
 	}
-	if err := l.w.admit(l.folder); err != nil {
-		return fmt.Errorf("preparing the staging folder: %w", err)
-	}
 	l.origin = l.w.originFor(l.stretch.First)
 	l.offset = l.w.offsetOf(l.origin.from)
 	with := l.w.placeholders(l)
@@ -111,13 +113,20 @@ func (l *launch) start(fed bool) error {
 	if arguments, err = l.writeFiles(with, arguments); err != nil {
 		return err
 	}
+	who, err := l.w.whoRenders()
+	if err != nil {
+		return fmt.Errorf("choosing the account of the renderer: %w", err)
+	}
+	if err := letIn(l.folder, who); err != nil {
+		return fmt.Errorf("preparing the staging folder: %w", err)
+	}
 	for name, value := range l.w.lease.LaunchSettings.Variables {
 		environment = append(environment, name+"="+recipe.Fill(value, with))
 	}
 	environment = append(environment, l.share.environment()...)
 	spec := launcher.Spec{
 		ID: l.id(), Program: program, Args: arguments, Env: environment, Dir: l.folder, Input: fed,
-		Limits: l.limits(),
+		Bound: l.w.trial, Limits: l.limits(who),
 	}
 	if l.w.host.launched != nil {
 		l.w.host.launched(program, arguments, environment)

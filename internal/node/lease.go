@@ -13,6 +13,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"vexillum/internal/account"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/protocol/journal"
@@ -85,6 +86,8 @@ type machine struct {
 	pinned   *scenefile.Looker // may be nil
 	owned    *owned            // may be nil
 	looking  chan struct{}     // one slot for each picture looked at at once; may be nil
+	accounts *account.Policy   // nil: by hand, under the own account
+	commands *commands         // of recipes
 }
 
 // stops are the ways in which work ends early.

@@ -6,25 +6,43 @@ import (
 	"path/filepath"
 	"strconv"
 
+	"vexillum/internal/account"
 	"vexillum/internal/launcher"
 	"vexillum/internal/publish"
 	"vexillum/internal/wire"
 )
 
 // means says how this node can hold renderers to what they are given.
-func means() *wire.Means {
-	m := &wire.Means{Switches: launcher.Switches(), Memory: launcher.MemoryMeans(), Pins: launcher.Pins()}
+func means(accounts *account.Policy) *wire.Means {
+	m := &wire.Means{
+		Switches: accounts.Switches(), Memory: launcher.MemoryMeans(), Pins: launcher.Pins(),
+		RendersAs: accounts.Usual(), Permits: accounts.Permits(),
+	}
 	if u, err := user.Current(); err == nil {
 		m.Account = u.Username
 	}
 	return m
 }
 
-// limits is what a launch is held to, and under which account it runs.
-func (l *launch) limits() launcher.Limits {
-	out := l.share.limits()
-	env := l.w.lease.LaunchSettings
-	out.Account, out.Group, out.Mask = env.Account, env.Group, l.w.mask()
+// whoRenders returns whom renderers of a lease run as. The error says what this machine does
+// not have or does not allow, whatever the service says.
+func (w *work) whoRenders() (account.Identity, error) {
+	if w.host.accounts == nil { // by hand, on the machine of whoever tries a recipe
+		return account.Identity{}, nil
+	}
+	return w.host.accounts.Resolve(w.lease.LaunchSettings.Account, w.lease.LaunchSettings.Group)
+}
+
+// under returns limits for a command that runs as somebody.
+func under(limits launcher.Limits, who account.Identity) launcher.Limits {
+	limits.Account, limits.Group, limits.Groups = who.Account, who.Group, who.Groups
+	return limits
+}
+
+// limits is what a launch is held to.
+func (l *launch) limits(who account.Identity) launcher.Limits {
+	out := under(l.share.limits(), who)
+	out.Mask = l.w.mask()
 	return out
 }
 
@@ -38,37 +56,45 @@ func (w *work) mask() *int {
 	return &mask
 }
 
-// admit lets the account that a renderer runs as into its staging folder. It
-// may pass through those above it, and not look around there.
-func (w *work) admit(folder string) error {
-	env := w.lease.LaunchSettings
-	if env.Account == "" && env.Group == "" || !launcher.Switches() {
+// letIn gives a folder to whom a command runs as. It may pass through the folders above,
+// which are in the node's own, and not look around there. Whatever this process itself
+// writes into the folder must be written before.
+func letIn(folder string, who account.Identity) error {
+	if !who.Switched() {
 		return nil
 	}
-	uid, gid, err := launcher.Identify(env.Account, env.Group)
-	if err != nil {
-		return nil // the launch says so
-	}
-	if err := os.Chown(folder, uid, gid); err != nil {
+	if err := os.Lchown(folder, who.UID, who.GID); err != nil {
 		return err
 	}
-	for _, dir := range []string{w.staging, filepath.Dir(w.staging), filepath.Dir(filepath.Dir(w.staging))} {
-		if err := os.Chmod(dir, 0o711); err != nil {
+	return letPass(filepath.Dir(folder))
+}
+
+// letPass lets every account pass through a folder of the staging area and those above it
+// that are the node's.
+func letPass(folder string) error {
+	for range nodeFolders {
+		if err := os.Chmod(folder, 0o711); err != nil {
 			return err
 		}
+		folder = filepath.Dir(folder)
 	}
 	return nil
 }
 
-// owner returns whose the files are that this node publishes.
+// nodeFolders is how many folders of the node's lie above one that a renderer works in: that
+// of the lease, staging, and the node's own.
+const nodeFolders = 3
+
+// owner returns whose the files are that this node publishes: where the farm names nobody,
+// the node process's own, so that no renderer can change a frame that was delivered.
 func (w *work) owner() publish.Owner {
 	env := w.lease.LaunchSettings
 	if env.Account == "" && env.Group == "" {
 		return publish.Owner{Mask: w.mask()}
 	}
-	uid, gid, err := launcher.Identify(env.Account, env.Group)
-	if err != nil {
+	who, err := w.whoRenders()
+	if err != nil || !who.Switched() && env.Group == "" {
 		return publish.Owner{Mask: w.mask()}
 	}
-	return publish.OwnerOf(uid, gid, w.mask())
+	return publish.OwnerOf(who.UID, who.GID, w.mask())
 }

@@ -18,6 +18,7 @@ import (
 	"testing"
 	"time"
 
+	"vexillum/internal/account"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/core/protocol/journal"
 	"vexillum/internal/core/triage"
@@ -199,7 +200,7 @@ func newWork(t *testing.T, f *fake, script, set string) *work {
 		},
 		svc: f, log: log, staging: staging, status: newStatus(func() {}), diary: newDiary(), ready: make(chan struct{}),
 		host: machine{
-			launcher: newLauncher(t), speed: 1, node: "kiln-01", stall: time.Minute,
+			launcher: newLauncher(t), commands: commandsHere(t), speed: 1, node: "kiln-01", stall: time.Minute,
 			share: func() own { return own{whole: true, threads: 1, part: 1} },
 		},
 	}
@@ -536,6 +537,16 @@ func TestReaderTakesAnyChunks(t *testing.T) {
 	}
 }
 
+// commandsHere runs commands of recipes as this test does.
+func commandsHere(t *testing.T) *commands {
+	t.Helper()
+	policy, err := account.Open(account.Options{AsSelf: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return &commands{newLauncher(t), policy, t.TempDir()}
+}
+
 func TestRenderersAreFoundByRunningThem(t *testing.T) {
 	dir := t.TempDir()
 	tool := filepath.Join(dir, "tool")
@@ -548,11 +559,12 @@ func TestRenderersAreFoundByRunningThem(t *testing.T) {
 		{Name: "gone", Program: recipe.ProgramNamed(filepath.Join(dir, "gone")), Probe: probe},
 		{Name: "mute", Program: recipe.ProgramNamed("true"), Probe: probe},
 	}
-	found := findRenderers(t.Context(), recipes, nil)
+	c := commandsHere(t)
+	found := c.findRenderers(t.Context(), recipes, nil)
 	if len(found) != 1 || found[0].Recipe != "there" || found[0].Version != "4.2" || found[0].Path != tool {
 		t.Errorf("found %+v", found)
 	}
-	if found := findRenderers(t.Context(), recipes, []string{"gone"}); len(found) != 0 {
+	if found := c.findRenderers(t.Context(), recipes, []string{"gone"}); len(found) != 0 {
 		t.Errorf("found %+v", found)
 	}
 }

@@ -4,9 +4,11 @@ import (
 	"errors"
 	"fmt"
 	"image"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"vexillum/internal/core/farm"
@@ -32,16 +34,29 @@ func (w *work) finish(c check) {
 		if w.trial {
 			return
 		}
-		_ = os.Remove(c.path) // the lease's folder goes as a whole anyway
-		for _, file := range w.passFiles(c) {
-			_ = os.Remove(file)
+		w.drop(c)
+	}
+}
+
+// drop removes the files of a frame that is settled. The renderer may have put links on the
+// way to them, which are not followed out of its folder.
+func (w *work) drop(c check) {
+	root, err := os.OpenRoot(c.folder)
+	if err != nil {
+		return // the lease's folder goes as a whole anyway
+	}
+	defer root.Close()
+	for _, file := range append(slices.Collect(maps.Values(w.passFiles(c))), c.path) {
+		if name, err := filepath.Rel(c.folder, file); err == nil {
+			_ = root.Remove(name)
 		}
 	}
 }
 
 // verified is a frame that is whole, with all its passes.
 type verified struct {
-	blank   bool // all of it has the same colour
+	blank   bool   // all of it has the same colour
+	folder  string // of the launch, in which all sources are
 	image   image.Image
 	layers  []picture.Layer // of the picture itself
 	sources []string
@@ -94,7 +109,7 @@ func (w *work) verify(c check) (*verified, error) {
 		return nil, err
 	}
 	v := &verified{
-		image: good.Image, layers: good.Layers, sources: []string{c.path},
+		folder: c.folder, image: good.Image, layers: good.Layers, sources: []string{c.path},
 		blank: good.Blank && w.lease.Tiles == nil, // of a still, a part may well be
 		files: []farm.File{{Hash: good.Hash, Bytes: good.Bytes}},
 	}
@@ -125,16 +140,16 @@ func (w *work) verify(c check) (*verified, error) {
 
 // look verifies one file of a frame, and asks the recipe's own check.
 func (w *work) look(c check, file string, of recipe.Output) (*picture.Verified, error) {
-	if err := w.cropped(file, c.frame, of); err != nil {
+	if err := w.cropped(c.folder, file, c.frame, of); err != nil {
 		return nil, err
 	}
 	r := w.tileOf(c.frame)
 	width, height := of.Size.Of(r.Dx(), r.Dy())
-	good, err := picture.Verify(file, of.Picture, width, height)
+	good, err := picture.VerifyBelow(c.folder, file, of.Picture, width, height)
 	if err != nil || len(of.Check) == 0 {
 		return good, err
 	}
-	return good, ownCheck(w.stops.ctx, of.Check, map[string]string{
+	return good, w.host.commands.ownCheck(w.stops.ctx, of.Check, c.folder, w.lease.LaunchSettings, map[string]string{
 		"file": file, "frame": fmt.Sprint(c.frame), "width": fmt.Sprint(width), "height": fmt.Sprint(height),
 	})
 }
@@ -144,7 +159,7 @@ func (w *work) target(frame int, v *verified, verdict wire.Verdict) publish.Targ
 	number := frames.Name(frame, w.lease.Digits)
 	to := publish.Target{
 		Root: w.lease.OutputRoot, Folder: w.lease.Output, Lease: w.lease.ID, Mark: w.lease.OutputMark,
-		Replace: verdict.Replace, Adopt: verdict.Adopt, Owner: w.owner(),
+		Replace: verdict.Replace, Adopt: verdict.Adopt, Owner: w.owner(), Below: v.folder,
 	}
 	add := func(pass, name string) {
 		to.Names = append(to.Names, publish.File{File: farm.File{Pass: pass}, Name: name})

@@ -3,6 +3,7 @@ package node
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -153,6 +154,73 @@ func (o *owned) giveBack(lease int64) {
 		delete(o.by, lease)
 		close(o.freed)
 		o.freed = make(chan struct{})
+	}
+}
+
+// trialShare takes what a trial gets of the machine: everything where nothing is rendered, else
+// the cores and devices that no lease owns, with their part of the memory. It waits while there
+// are none. giveBack must be called when the trial's processes are gone. The error is the
+// context's.
+func (a *Agent) trialShare(ctx context.Context, errand int64, most own) (share func() own, giveBack func(), err error) {
+	if most.limit == 0 {
+		most.limit = most.memory
+	}
+	if most.cores.Empty() {
+		most.cores = frames.Of(frames.Span{First: 0, Last: max(1, most.threads) - 1})
+	}
+	got, err := a.owned.takeFree(ctx, -errand, func(others []own) (own, bool) { return most.beside(others) })
+	if err != nil {
+		return nil, nil, err
+	}
+	return func() own { return got }, func() { a.owned.giveBack(-errand) }, nil
+}
+
+// beside returns what is left of a share beside what others own, and false where that is
+// nothing.
+func (o own) beside(others []own) (own, bool) {
+	if len(others) == 0 {
+		return o, true
+	}
+	left := o
+	left.whole = false
+	for _, other := range others {
+		if other.whole {
+			return own{}, false
+		}
+		left.cores = left.cores.Minus(other.cores)
+	}
+	left.devices, left.numbers = nil, nil
+	for i, d := range o.devices {
+		if !slices.ContainsFunc(others, func(other own) bool { return slices.Contains(other.devices, d) }) {
+			left.devices, left.numbers = append(left.devices, d), append(left.numbers, o.numbers[i])
+		}
+	}
+	if left.cores.Empty() {
+		return own{}, false
+	}
+	part := float64(left.cores.Len()) / float64(o.cores.Len())
+	left.threads, left.part = left.cores.Len(), o.part*part
+	left.memory, left.limit = int64(float64(o.memory)*part), int64(float64(o.limit)*part)
+	return left, true
+}
+
+// takeFree waits until there is something left beside what leases own, and takes it.
+func (o *owned) takeFree(ctx context.Context, id int64, choose func(others []own) (own, bool)) (own, error) {
+	for {
+		o.mu.Lock()
+		got, free := choose(slices.Collect(maps.Values(o.by)))
+		if free {
+			o.by[id] = got
+			o.mu.Unlock()
+			return got, nil
+		}
+		freed := o.freed
+		o.mu.Unlock()
+		select {
+		case <-ctx.Done():
+			return own{}, ctx.Err()
+		case <-freed:
+		}
 	}
 }
 

@@ -88,7 +88,7 @@ func (a *Agent) lookAgain(ctx context.Context) error {
 	if err := a.readRecipes(ctx); err != nil {
 		return err
 	}
-	found := findRenderers(ctx, a.recipes.Load().newest(), a.o.Renderers)
+	found := a.commands().findRenderers(ctx, a.recipes.Load().newest(), a.o.Renderers)
 	if err := a.persist(
 		ctx, http.MethodPost, "/node/v1/found", wire.Found{Session: a.session, Renderers: found}, nil,
 	); err != nil {

@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"github.com/Masterminds/semver/v3"
@@ -126,15 +127,15 @@ func (a *Agent) measure(ctx context.Context) {
 		a.o.Log.Warn("what was measured is not kept", "error", err)
 	}
 	if m := f.Means; m != nil {
-		others := "cannot start renderers under other accounts"
+		others := "so do renderers: they can read what it can. Start it as root to keep them apart"
 		if m.Switches {
-			others = "can start renderers under other accounts"
+			others = "renderers run as " + strings.Join(append([]string{m.RendersAs}, m.Permits...), ", ")
 		}
 		memory := "they are only told how much memory they may use"
 		if m.Memory != "told" {
 			memory = "their memory is limited by " + m.Memory
 		}
-		a.line("account", "runs as %s and %s; %s", m.Account, others, memory)
+		a.line("account", "the node process runs as %s; %s; %s", m.Account, others, memory)
 	}
 	if len(f.Renderers) == 0 {
 		a.line("renderers", "none was found; install one, or make a recipe that names where it is")

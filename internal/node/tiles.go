@@ -1,13 +1,16 @@
 package node
 
 import (
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"image"
 	"os"
+	"path/filepath"
 	"strconv"
 
 	"vexillum/internal/picture"
+	"vexillum/internal/plainfile"
 	"vexillum/internal/recipe"
 )
 
@@ -56,7 +59,7 @@ func (w *work) rectangle(with map[string]string, frame int) {
 
 // cropped cuts the tile out of a picture that the renderer has written whole. What was cut
 // already, before a restart, is left.
-func (w *work) cropped(file string, frame int, of recipe.Output) error {
+func (w *work) cropped(folder, file string, frame int, of recipe.Output) error {
 	if w.lease.Tiles == nil || w.lease.Recipe.Tiles != recipe.WritesWhole || of.Picture != "png" {
 		return nil
 	}
@@ -64,26 +67,41 @@ func (w *work) cropped(file string, frame int, of recipe.Output) error {
 	if rect == whole {
 		return nil
 	}
-	if _, err := picture.Verify(file, of.Picture, w.lease.Width, w.lease.Height); err != nil {
+	if _, err := picture.VerifyBelow(folder, file, of.Picture, w.lease.Width, w.lease.Height); err != nil {
 		var fault *picture.FaultError
 		if errors.As(err, &fault) {
-			if _, cut := picture.Verify(file, of.Picture, rect.Dx(), rect.Dy()); cut == nil {
+			if _, cut := picture.VerifyBelow(folder, file, of.Picture, rect.Dx(), rect.Dy()); cut == nil {
 				return nil
 			}
 		}
 		return err
 	}
-	part := file + ".tile"
-	out, err := os.Create(part)
+	// The renderer may put links into its folder: nothing is written through them.
+	root, err := os.OpenRoot(folder)
 	if err != nil {
 		return fmt.Errorf("cutting out a tile: %w", err)
 	}
-	err = picture.Crop(out, file, whole, rect)
+	defer root.Close()
+	name, err := filepath.Rel(folder, file)
+	if err != nil {
+		return fmt.Errorf("cutting out a tile: %w", err)
+	}
+	in, err := plainfile.OpenIn(root, name)
+	if err != nil {
+		return fmt.Errorf("cutting out a tile: %w", err)
+	}
+	part := name + ".tile-" + rand.Text()
+	out, err := root.OpenFile(part, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		_ = in.Close()
+		return fmt.Errorf("cutting out a tile: %w", err)
+	}
+	err = picture.Crop(out, in, whole, rect)
 	if err := errors.Join(err, out.Close()); err != nil {
-		os.Remove(part)
+		_ = root.Remove(part)
 		return err
 	}
-	if err := os.Rename(part, file); err != nil {
+	if err := root.Rename(part, name); err != nil {
 		return fmt.Errorf("cutting out a tile: %w", err)
 	}
 	return nil

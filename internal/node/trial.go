@@ -16,6 +16,7 @@ import (
 	"github.com/dustin/go-humanize/english"
 	"github.com/kballard/go-shellquote"
 
+	"vexillum/internal/account"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
 	"vexillum/internal/launcher"
@@ -54,6 +55,8 @@ type Trial struct {
 	contents *contents
 	exchange exchange
 	pinned   *scenefile.Looker
+	agent    *Agent // of the node; nil: by hand
+	errand   int64
 }
 
 // TrialFrame is what came of one frame.
@@ -81,15 +84,22 @@ type TrialReport struct {
 // Try tries a recipe. The error says why nothing could be tried; that a frame has
 // failed is no error.
 func Try(ctx context.Context, t Trial) (TrialReport, error) {
-	output := filepath.Join(t.Folder, "output")
-	if err := os.MkdirAll(output, 0o700); err != nil {
+	if err := os.MkdirAll(t.Folder, 0o700); err != nil {
 		return TrialReport{}, fmt.Errorf("making the folder of the trial: %w", err)
 	}
 	log := slog.New(slog.DiscardHandler)
-	here, there := net.Pipe()
-	go launcher.NewServer(output, log).Attach(there)
-	starter := launcher.NewClient(here)
-	defer starter.End()
+	host, end, err := t.host(log)
+	if err != nil {
+		return TrialReport{}, err
+	}
+	defer end()
+	if t.agent != nil {
+		var giveBack func()
+		if t.share, giveBack, err = t.agent.trialShare(ctx, t.errand, t.share()); err != nil {
+			return TrialReport{}, err
+		}
+		defer giveBack()
+	}
 	book := &trialBook{}
 	heard := &hearing{tell: t.Heard, fed: t.Recipe.Mode == farm.ModeFeed}
 	if t.share == nil {
@@ -100,11 +110,9 @@ func Try(ctx context.Context, t Trial) (TrialReport, error) {
 		lease: t.leased(), exchange: t.exchange,
 		svc: book, log: log, staging: t.Folder, status: newStatus(func() {}), diary: newDiary(),
 		ready: make(chan struct{}), trial: true,
-		host: machine{
-			verified: book.verified, node: t.node, speed: t.speed, launcher: starter, launched: t.Launched,
-			understood: heard.hear, share: t.share, contents: t.contents, pinned: t.pinned,
-		},
+		host: host,
 	}
+	w.host.verified, w.host.understood, w.host.share = book.verified, heard.hear, t.share
 	if _, err := w.run(ctx); err != nil {
 		return TrialReport{}, err
 	}
@@ -115,6 +123,32 @@ func Try(ctx context.Context, t Trial) (TrialReport, error) {
 		report.Missing = heard.missing(t.Recipe.Read)
 	}
 	return report, nil
+}
+
+// host returns what the trial has of the machine: on a node, the same as a lease. end must be
+// called when it is over.
+func (t *Trial) host(log *slog.Logger) (host machine, end func(), err error) {
+	host = machine{
+		node: t.node, speed: t.speed, launched: t.Launched, contents: t.contents, pinned: t.pinned,
+	}
+	if a := t.agent; a != nil {
+		host.launcher, host.accounts, host.commands = a.starter, a.accounts, a.commands()
+		host.room, host.looking = a.room, a.looking
+		return host, func() {}, nil
+	}
+	output := filepath.Join(t.Folder, "output")
+	if err := os.MkdirAll(output, 0o700); err != nil {
+		return host, nil, fmt.Errorf("making the folder of the trial: %w", err)
+	}
+	here, there := net.Pipe()
+	go launcher.NewServer(output, log).Attach(there)
+	host.launcher = launcher.NewClient(here)
+	policy, err := account.Open(account.Options{AsSelf: true})
+	if err != nil {
+		return host, nil, fmt.Errorf("choosing the account of the trial: %w", err)
+	}
+	host.commands = &commands{host.launcher, policy, t.Folder}
+	return host, host.launcher.End, nil
 }
 
 // leased returns the lease that the trial renders.

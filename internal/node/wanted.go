@@ -22,6 +22,7 @@ type Wanted struct {
 	Height int
 	Values map[string]string // settings that are given
 	Passes []string
+	Run    scenefile.Run // runs the commands by which the recipe looks at the scene; nil: none are run
 }
 
 // Size of the picture where neither somebody nor the scene says.
@@ -51,7 +52,7 @@ func (w Wanted) Trial(ctx context.Context) (t Trial, err error) {
 	}
 	defer root.Close()
 	scene := filepath.Base(t.Scene)
-	if t.Told, err = w.Recipe.ReadScene(scene, scenefile.Reader(ctx, root, scene)); err != nil {
+	if t.Told, err = w.Recipe.ReadScene(scene, scenefile.Reader(ctx, root, scene, w.Run)); err != nil {
 		return t, err
 	}
 	switch {

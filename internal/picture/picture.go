@@ -84,6 +84,17 @@ func (e *FaultError) Error() string { return e.Reason }
 // other error, why it could not be looked at.
 func Verify(path, format string, width, height int) (*Verified, error) {
 	file, err := plainfile.Open(path)
+	return verify(file, err, format, width, height)
+}
+
+// VerifyBelow is Verify for a file in a folder that its renderer may still write to: a link
+// that leads out of it is a fault, and what it leads to is not read.
+func VerifyBelow(folder, path, format string, width, height int) (*Verified, error) {
+	file, err := plainfile.OpenBelow(folder, path)
+	return verify(file, err, format, width, height)
+}
+
+func verify(file *os.File, err error, format string, width, height int) (*Verified, error) {
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		return nil, &FaultError{Missing: true, Reason: "the renderer left no picture"}

@@ -235,6 +235,11 @@ func openRows(t Tile) (*pngRows, error) {
 	if err != nil {
 		return nil, err
 	}
+	return rowsOf(file, t)
+}
+
+// rowsOf reads a tile from a file, which it closes in the end.
+func rowsOf(file *os.File, t Tile) (*pngRows, error) {
 	p := &pngRows{tile: t, file: file, next: t.Holds.Min.Y}
 	if err := p.begin(); err != nil {
 		p.close()
@@ -381,9 +386,10 @@ func stitchPNG(w io.Writer, width, height int, tiles []Tile) error {
 	return out.end()
 }
 
-// Crop writes a rectangle of a PNG as a PNG of its own, pixel by pixel as it is.
-func Crop(w io.Writer, path string, whole, rect image.Rectangle) error {
-	p, err := openRows(Tile{Path: path, Holds: whole, Use: rect})
+// Crop writes a rectangle of a PNG as a PNG of its own, pixel by pixel as it is. It closes the
+// file that it reads.
+func Crop(w io.Writer, from *os.File, whole, rect image.Rectangle) error {
+	p, err := rowsOf(from, Tile{Path: from.Name(), Holds: whole, Use: rect})
 	if err != nil {
 		return err
 	}
@@ -399,8 +405,8 @@ func Crop(w io.Writer, path string, whole, rect image.Rectangle) error {
 		if err := p.read(y); err != nil {
 			return err
 		}
-		from := 1 + (rect.Min.X-whole.Min.X)*each
-		if err := out.write(p.row[from : from+rect.Dx()*each]); err != nil {
+		at := 1 + (rect.Min.X-whole.Min.X)*each
+		if err := out.write(p.row[at : at+rect.Dx()*each]); err != nil {
 			return err
 		}
 	}

@@ -268,7 +268,11 @@ func TestTilesThatDoNotFit(t *testing.T) {
 		}
 	}
 	var out bytes.Buffer
-	if err := Crop(&out, a, left, image.Rect(2, 3, 7, 9)); err != nil {
+	whole, err := os.Open(a)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := Crop(&out, whole, left, image.Rect(2, 3, 7, 9)); err != nil {
 		t.Fatal(err)
 	}
 	if img, err := png.Decode(&out); err != nil || img.Bounds().Dx() != 5 || img.Bounds().Dy() != 6 {

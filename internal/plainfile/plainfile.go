@@ -11,6 +11,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"path/filepath"
 )
 
 // ErrNotRegular says that something other than a regular file stands there.
@@ -29,6 +30,30 @@ func Open(name string) (*os.File, error) {
 // OpenIn is Open inside a root, which no link leads out of.
 func OpenIn(root *os.Root, name string) (*os.File, error) {
 	return check(root.OpenFile(name, os.O_RDONLY|dontWait, 0))
+}
+
+// OpenBelow is Open for a path in a folder that somebody else may write to: no link on the
+// way leads out of the folder. An empty folder is any.
+func OpenBelow(folder, path string) (*os.File, error) {
+	if folder == "" {
+		return Open(path)
+	}
+	name, err := filepath.Rel(folder, path)
+	if err != nil {
+		return nil, fmt.Errorf("finding %s in %s: %w", path, folder, err)
+	}
+	root, err := os.OpenRoot(folder)
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	file, err := OpenIn(root, name)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, ErrNotRegular) {
+		if info, failed := root.Lstat(name); failed == nil && info.Mode()&fs.ModeSymlink != 0 {
+			return nil, fmt.Errorf("%w, but a link out of its folder", ErrNotRegular)
+		}
+	}
+	return file, err
 }
 
 func check(file *os.File, err error) (*os.File, error) {

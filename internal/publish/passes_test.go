@@ -176,7 +176,7 @@ func die(t *testing.T, r rendering, step int) {
 	}
 	for i, f := range r.Files {
 		if i == 0 || step > 0 {
-			must(copyInto(root, r.part(f), r.sources[i], f.Hash))
+			must(copyInto(root, r.part(f), r.Below, r.sources[i], f.Hash))
 		}
 	}
 	if step >= 2 {

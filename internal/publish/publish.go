@@ -37,7 +37,7 @@ func Copy(sources []string, t Target) (Standing, error) {
 	return t.publish(root, func(i int) error {
 		part := t.part(t.Files[i])
 		_ = root.Remove(part) // of an attempt that was cut off
-		return copyInto(root, part, sources[i], t.Files[i].Hash)
+		return copyInto(root, part, t.Below, sources[i], t.Files[i].Hash)
 	})
 }
 
@@ -112,8 +112,8 @@ func (t Target) put(root *os.Root, part, name, hash string) error {
 
 // copyInto writes a new file with the source's content and makes it durable.
 // It replaces nothing, and leaves nothing behind when it fails.
-func copyInto(root *os.Root, name, source, hash string) error {
-	from, err := plainfile.Open(source)
+func copyInto(root *os.Root, name, below, source, hash string) error {
+	from, err := plainfile.OpenBelow(below, source)
 	if err != nil {
 		return fmt.Errorf("opening the staged frame: %w", err)
 	}

@@ -28,6 +28,7 @@ type Target struct {
 	// all files that a frame of the run may have, in the same order, where some may
 	// be left out; nil: no others than Files
 	Names []File
+	Below string // folder that no link of a source leads out of; empty: links are followed
 	Lease int64  // whose frame it is: names the files while they are not whole
 	Mark  string // name of the file by which the place is known; empty: any folder will do
 	// Replace says that another frame which stands in the place is set aside, into

@@ -94,6 +94,11 @@ func (s ShotSource) check(values map[string]Value) error {
 	return nil
 }
 
+// AsksCommands reports whether a command has to be run to read all that is told of a scene.
+func (r *Recipe) AsksCommands() bool {
+	return slices.ContainsFunc(r.Shot, func(s ShotSource) bool { return len(s.Command) > 0 })
+}
+
 // SceneReader is how a recipe looks at a scene. Names are paths in the scene place,
 // with slashes.
 type SceneReader struct {

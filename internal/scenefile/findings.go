@@ -83,7 +83,7 @@ func (l *Looker) See(
 	}
 	defer root.Close()
 	seen.SHA = alone.Hash
-	if seen.Shot, err = r.ReadScene(scene, Reader(ctx, root, scene)); err != nil {
+	if seen.Shot, err = r.ReadScene(scene, Reader(ctx, root, scene, l.run)); err != nil {
 		return seen, err
 	}
 	seen.With = slices.Concat(with, seen.Shot.Inputs)

@@ -68,6 +68,7 @@ func Told(names []string) (out []bundle.Reference) {
 // time, so that only what has changed is read again. Use NewLooker; all methods may be
 // called at any time.
 type Looker struct {
+	run    Run
 	mu     sync.Mutex
 	prints map[string]fingerprint
 	pins   map[string]seen
@@ -89,8 +90,10 @@ type seen struct {
 	lacks   bool // something that it names was not found
 }
 
-// NewLooker returns a Looker that has seen nothing yet.
-func NewLooker() *Looker { return &Looker{prints: map[string]fingerprint{}, pins: map[string]seen{}} }
+// NewLooker returns a Looker that has seen nothing yet, and asks commands of recipes by run.
+func NewLooker(run Run) *Looker {
+	return &Looker{run: run, prints: map[string]fingerprint{}, pins: map[string]seen{}}
+}
 
 // Pin returns the state of a scene below a folder. with names files besides those that
 // the scene names; without a recipe the scene alone counts. Files of more than 16 MiB are

@@ -73,7 +73,7 @@ func aPlace(t *testing.T) place {
 // it can be changed: the pin is another, and is the same again when all is as it was.
 func TestAPinIsOfAllThatASceneNeeds(t *testing.T) {
 	p, r := aPlace(t), glassRecipe(t)
-	looker := NewLooker()
+	looker := NewLooker(nil)
 	pin := func(l *Looker, with ...string) Pin {
 		t.Helper()
 		out, err := l.Pin(t.Context(), p.dir, "shots/vase.glass", r, with)
@@ -86,7 +86,7 @@ func TestAPinIsOfAllThatASceneNeeds(t *testing.T) {
 	if first.Files != 5 || len(first.Gaps)+len(first.Missing)+len(first.Changed) > 0 {
 		t.Errorf("the pin is %+v", first)
 	}
-	if again := pin(looker); again.Hash != first.Hash || pin(NewLooker()).Hash != first.Hash {
+	if again := pin(looker); again.Hash != first.Hash || pin(NewLooker(nil)).Hash != first.Hash {
 		t.Error("another look at the same is another pin")
 	}
 	if told := pin(looker, "luts/*.cube"); told.Files != 6 || told.Hash == first.Hash {
@@ -108,7 +108,7 @@ func TestAPinIsOfAllThatASceneNeeds(t *testing.T) {
 		pin(looker)
 		change(name)
 		now := pin(looker)
-		if now.Hash == first.Hash || !slices.Contains(now.Changed, name) || pin(NewLooker()).Hash != now.Hash {
+		if now.Hash == first.Hash || !slices.Contains(now.Changed, name) || pin(NewLooker(nil)).Hash != now.Hash {
 			t.Errorf("%s is changed, and the pin is %+v", name, now)
 		}
 		if gone {
@@ -140,7 +140,7 @@ func TestLargeFilesArePinnedByParts(t *testing.T) {
 	const name = "shots/smoke.0003.vol"
 	look := func() string {
 		t.Helper()
-		pin, err := NewLooker().Pin(t.Context(), p.dir, "shots/vase.glass", r, nil)
+		pin, err := NewLooker(nil).Pin(t.Context(), p.dir, "shots/vase.glass", r, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -166,7 +166,7 @@ func TestWhatIsMissingIsSaid(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	found := NewLooker().needs(t.Context(), p.dir, "shots/vase.glass", r, nil, time.Minute)
+	found := NewLooker(nil).needs(t.Context(), p.dir, "shots/vase.glass", r, nil, time.Minute)
 	if found.Pin == "" || !slices.Equal(found.Missing, []string{"glaze.inc, which lib/stand.inc names"}) ||
 		!slices.Equal(
 			found.Gaps,
@@ -176,15 +176,15 @@ func TestWhatIsMissingIsSaid(t *testing.T) {
 	}
 	p.put("luts/day.3.cube", "3\n")
 	p.put("luts/day.1.cube", "1\n")
-	told := NewLooker().needs(t.Context(), p.dir, "shots/vase.glass", r, []string{"luts/*.cube"}, time.Minute)
+	told := NewLooker(nil).needs(t.Context(), p.dir, "shots/vase.glass", r, []string{"luts/*.cube"}, time.Minute)
 	if !slices.Contains(told.Gaps, "of the files luts/day.#.cube there is no 2 between 1 and 3") {
 		t.Errorf("of files that a pattern names it is said: %v", told.Gaps)
 	}
-	if late := NewLooker().needs(t.Context(), p.dir, "shots/vase.glass", r, nil, 0); late.Pin != "" ||
+	if late := NewLooker(nil).needs(t.Context(), p.dir, "shots/vase.glass", r, nil, 0); late.Pin != "" ||
 		!strings.Contains(late.Why, "within 0s") {
 		t.Errorf("without time for a look: %+v", late)
 	}
-	if none := NewLooker().needs(t.Context(), p.dir, "none.glass", r, nil, time.Minute); none.Why == "" {
+	if none := NewLooker(nil).needs(t.Context(), p.dir, "none.glass", r, nil, time.Minute); none.Why == "" {
 		t.Errorf("of no scene: %+v", none)
 	}
 }

@@ -29,10 +29,15 @@ const (
 	askTimeout  = 30 * time.Second
 )
 
+// Run runs a command of a recipe about a scene, whose path on this machine fills in {scene},
+// and returns what it prints. A recipe is written by people: who runs its commands must do so
+// under an account that may do no harm. A service runs none.
+type Run func(ctx context.Context, words []string, scene string) ([]byte, error)
+
 // Reader looks at scenes inside a folder that is open as root. The scene that
-// commands are told of is a path inside it, with slashes.
-func Reader(ctx context.Context, root *os.Root, scene string) recipe.SceneReader {
-	return recipe.SceneReader{
+// commands are told of is a path inside it, with slashes. No command is run where run is nil.
+func Reader(ctx context.Context, root *os.Root, scene string, run Run) recipe.SceneReader {
+	r := recipe.SceneReader{
 		Read: func(name string) ([]byte, error) {
 			file, err := plainfile.OpenIn(root, filepath.FromSlash(name))
 			if err != nil {
@@ -41,15 +46,19 @@ func Reader(ctx context.Context, root *os.Root, scene string) recipe.SceneReader
 			defer file.Close()
 			return io.ReadAll(io.LimitReader(file, MostLookedAt))
 		},
-		Run: func(command []string) ([]byte, error) {
-			return ask(ctx, command, filepath.Join(root.Name(), filepath.FromSlash(scene)))
-		},
 	}
+	if run != nil {
+		r.Run = func(words []string) ([]byte, error) {
+			return run(ctx, words, filepath.Join(root.Name(), filepath.FromSlash(scene)))
+		}
+	}
+	return r
 }
 
-// ask runs a command of a recipe that prints JSON about a scene. Where this
-// machine does not have the program it says nothing: an empty object.
-func ask(ctx context.Context, command []string, scene string) ([]byte, error) {
+// RunAsSelf is a [Run] under the account of this process: for a person who tries a recipe file
+// of their own on their own machine. Where the machine does not have the program, it prints
+// an empty object.
+func RunAsSelf(ctx context.Context, command []string, scene string) ([]byte, error) {
 	ctx, cancel := context.WithTimeout(ctx, askTimeout)
 	defer cancel()
 	with := map[string]string{

@@ -55,6 +55,20 @@ func (s *Service) lookAtScene(
 	}
 	look.sha, look.shot, spec.With = seen.SHA, seen.Shot, seen.With
 	look.pinned(seen.Findings)
+	if r.AsksCommands() {
+		// A recipe's commands are people's own: the service runs none.
+		told, err := s.lookFromNode(ctx, f, spec, scenes, r)
+		switch {
+		case err != nil:
+			look.remarks = append(look.remarks, fmt.Sprintf(
+				"Nothing was asked by the command of the recipe %s, which only nodes run: %v.", r.Name, err,
+			))
+		case told.sha != look.sha:
+			look.remarks = append(look.remarks, "The node that was asked about the scene sees another content of it.")
+		default:
+			look = told
+		}
+	}
 	err = s.sendIfUnseen(ctx, f, spec, scenes, r, dry, &look, seen.Bytes)
 	return look, err
 }
@@ -109,7 +123,10 @@ func (s *Service) lookFromNode(
 	unseen := fmt.Sprintf(
 		"the scene place of project %s has no path on %s, where the service runs", spec.Project, runtime.GOOS,
 	)
-	if scenes != "" {
+	switch {
+	case r.AsksCommands():
+		unseen = fmt.Sprintf("the recipe %s asks a command about the scene, which only nodes run", r.Name)
+	case scenes != "":
 		unseen = fmt.Sprintf("the scene place %s is not there where the service runs", scenes)
 	}
 	node, err := f.Fleet.Looker(ctx, spec.Project)
@@ -145,9 +162,11 @@ func (s *Service) lookFromNode(
 	}
 	spec.With = slices.Concat(spec.With, look.shot.Inputs)
 	look.pinned(scenefile.Findings{Pin: in.Pin, Why: in.Why, Missing: in.Missing, Outside: in.Outside, Gaps: in.Gaps})
-	look.remarks = append(
-		look.remarks, fmt.Sprintf("%s has looked at the scene, as the service does not see it.", node.Name),
-	)
+	why := "as the service does not see it"
+	if r.AsksCommands() {
+		why = "by the command of the recipe"
+	}
+	look.remarks = append(look.remarks, fmt.Sprintf("%s has looked at the scene, %s.", node.Name, why))
 	return look, nil
 }
 

@@ -126,7 +126,7 @@ func New(o Options) *Service {
 	if o.MostContents == 0 {
 		o.MostContents = mostContents
 	}
-	s.sharing, s.errands, s.looker = newSharing(), errands.New(), scenefile.NewLooker()
+	s.sharing, s.errands, s.looker = newSharing(), errands.New(), scenefile.NewLooker(nil)
 	var err error
 	if s.bundles, err = openBundles(contentsFolder(o), o.MostContents); err != nil {
 		o.Log.Error("bundles cannot be kept", "error", err)

@@ -84,7 +84,7 @@ func ownerOf(env farm.LaunchSettings) publish.Owner {
 		return publish.Owner{Mask: mask}
 	}
 	uid, gid, err := launcher.Identify(env.Account, env.Group)
-	if err != nil || os.Geteuid() != 0 {
+	if err != nil || os.Geteuid() != 0 || uid == 0 && env.Account != "" || gid == 0 && env.Group != "" {
 		return publish.Owner{Mask: mask}
 	}
 	return publish.OwnerOf(uid, gid, mask)

@@ -89,7 +89,6 @@ func TestWhatLeasesOwnIsTheirsAlone(t *testing.T) {
 	must("launch", "set", "--recipe", "jig", "--set", "JIG_WORD=recipe", "--set", "JIG_PICTURE={scene_folder}/salt.png")
 	must("launch", "set", "--project", "salt-clock", "--set", "JIG_WORD=project", "--mask", "027")
 	if os.Geteuid() == 0 {
-		must("launch", "set", "--project", "salt-clock", "--recipe", "jig", "--account", account)
 	}
 	if out := must("launch", "list"); !strings.Contains(out, "recipe jig") ||
 		!strings.Contains(out, "JIG_WORD=project") {
@@ -101,7 +100,14 @@ func TestWhatLeasesOwnIsTheirsAlone(t *testing.T) {
 	}
 
 	devices := []string{"--device", "Practice=2GiB", "--device", "Practice=2GiB"}
+	if os.Geteuid() == 0 {
+		devices = append(devices, "--permit", "account="+account)
+	}
 	node := f.join("kiln-01", devices...)
+	if os.Geteuid() == 0 {
+		must("nodes", "set", "kiln-01", "--permit", "account="+account)
+		must("launch", "set", "--project", "salt-clock", "--recipe", "jig", "--account", account)
+	}
 	id := f.submit(wire.Submit{Job: "salt", Scene: "salt.jig", Frames: "1-40", Width: 64, Height: 36})
 	f.done(id, 6)
 	beside := f.count(`SELECT count(*) FROM lease WHERE run = $1 AND share->>'cores' = '1'`, id)

@@ -139,6 +139,7 @@ func TestPreflight(t *testing.T) {
 
 	// A plug-in that is nowhere, and an account that nobody has.
 	submit.Scene, submit.Recipe = "salt.glass", "glass"
+	f.must("nodes", "set", "kiln-01", "kiln-02", "--permit", "group=nobodys-group")
 	f.must("launch", "set", "--recipe", "glass", "--group", "nobodys-group")
 	p = seen(wire.Preflighting{Submit: &submit, Nodes: []string{"kiln-01"}})
 	if a := answer(p, "kiln-01", wire.AskPlugins); a.Passes || !strings.Contains(a.Says, "lens.plug") {

@@ -60,10 +60,6 @@ func Set[T any](to *T, value *T) {
 	}
 }
 
-// List returns a list as it travels: one that is empty, not missing.
-func List(list []string) []string {
-	if list == nil {
-		return []string{}
-	}
-	return list
-}
+// List returns a list as it travels: one of its own, and one that is empty, not missing. What
+// leaves the loop that decides must hold nothing of the loop's memory.
+func List(list []string) []string { return append([]string{}, list...) }

@@ -165,10 +165,14 @@ type LaunchSettingsChange struct {
 
 // Means says how a node can hold renderers to what they are given.
 type Means struct {
-	Account  string `json:"account"`  // whom the node process runs as
-	Switches bool   `json:"switches"` // it can start renderers as others
-	Memory   string `json:"memory"`   // by what memory is limited: control group, resource limit, job object or told
-	Pins     bool   `json:"pins"`     // renderers are held to their cores
+	Account string `json:"account"` // whom the node process runs as
+	// RendersAs is the account that renderers get when nobody names one.
+	RendersAs string `json:"renders_as"`
+	// Permits is what the machine's administrator allows beyond that, as account=NAME and group=NAME.
+	Permits  []string `json:"permits"`
+	Switches bool     `json:"switches"` // it can start renderers as others
+	Memory   string   `json:"memory"`   // by what memory is limited: control group, resource limit, job object or told
+	Pins     bool     `json:"pins"`     // renderers are held to their cores
 }
 
 // Stay holds a place, a recipe or a pool as a whole, or releases it: at once, or

@@ -64,6 +64,10 @@ func (e LaunchSettings) Check() (field string, err error) {
 		return "account", fmt.Errorf("%q is not a valid account name", e.Account)
 	case e.Group != "" && !accountName.MatchString(e.Group):
 		return "group", fmt.Errorf("%q is not a valid group name", e.Group)
+	case IsRoot(e.Account):
+		return "account", ErrRoot
+	case IsRoot(e.Group):
+		return "group", ErrRoot
 	case e.Mask != "" && !maskText.MatchString(e.Mask):
 		return "mask", fmt.Errorf("%q is not a file mask; write it like 002 or 027", e.Mask)
 	case len(e.Variables) > mostVariables:
@@ -122,10 +126,14 @@ func (s *State) LaunchSettingsFor(project, recipe string) LaunchSettings {
 
 // Means says how a node can hold renderers to what they are given.
 type Means struct {
-	Account  string `json:"account"`  // whom the node process runs as
-	Switches bool   `json:"switches"` // it can start renderers as others
-	Memory   string `json:"memory"`   // by what memory is limited: control group, resource limit, job object or told
-	Pins     bool   `json:"pins"`     // renderers are held to their cores
+	Account string `json:"account"` // whom the node process runs as
+	// RendersAs is the account that renderers get when nobody names one; empty: not known.
+	RendersAs string `json:"renders_as"`
+	// Permits is what the machine's administrator allows beyond that, as account=NAME and group=NAME.
+	Permits  []string `json:"permits"`
+	Switches bool     `json:"switches"` // it can start renderers as others
+	Memory   string   `json:"memory"`   // by what memory is limited: control group, resource limit, job object or told
+	Pins     bool     `json:"pins"`     // renderers are held to their cores
 }
 
 // CanRunAs returns an error that says why a node cannot start renderers as told.
@@ -134,7 +142,7 @@ func (n *Node) CanRunAs(e LaunchSettings) error {
 		return err
 	}
 	m := n.Facts.Means
-	if e.Account == "" || m.Account == "" || m.Switches || m.Account == e.Account {
+	if e.Account == "" || m.Account == "" || m.Switches || m.Account == e.Account || m.RendersAs == e.Account {
 		return nil
 	}
 	return fmt.Errorf(

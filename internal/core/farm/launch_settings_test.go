@@ -73,18 +73,37 @@ func TestLaunchSettingsThatCannotBe(t *testing.T) {
 func TestWhoCanRunAsTold(t *testing.T) {
 	for _, c := range []struct {
 		means   Means
-		account string
-		can     bool
+		permits []Permission // of the farm's administrator
+		env     LaunchSettings
+		says    string
 	}{
-		{Means{Account: "render"}, "", true},
-		{Means{Account: "render"}, "render", true},
-		{Means{Account: "nadia"}, "render", false},
-		{Means{Account: "root", Switches: true}, "render", true},
-		{Means{}, "render", true}, // it does not tell; the launch will
+		{Means{Account: "render", RendersAs: "render"}, nil, LaunchSettings{}, ""},
+		{Means{Account: "render", RendersAs: "render"}, nil, LaunchSettings{Account: "render"}, ""},
+		{Means{Account: "root", RendersAs: "vexillum-render", Switches: true}, nil, LaunchSettings{Account: "render"}, "no administrator"},
+		{Means{Account: "root", Switches: true}, []Permission{"account=render"}, LaunchSettings{Account: "render"}, "join --permit account=render"},
+		{Means{Account: "root", Switches: true, Permits: []string{"account=render"}}, []Permission{"account=render"}, LaunchSettings{Account: "render"}, ""},
+		{Means{Account: "nadia", Permits: []string{"account=render"}}, []Permission{"account=render"}, LaunchSettings{Account: "render"}, "start it as render"},
+		{Means{Account: "root", Switches: true, Permits: []string{"account=render"}}, []Permission{"account=render"}, LaunchSettings{Group: "shadow"}, "group shadow"},
+		{Means{Account: "root", Switches: true, Permits: []string{"account=root"}}, []Permission{"account=root"}, LaunchSettings{Account: "root"}, "never run as root"},
+		{Means{Account: "root", Switches: true, RendersAs: "render"}, nil, LaunchSettings{Variables: map[string]string{"LD_PRELOAD": "/x.so"}}, ""},
+		{Means{}, []Permission{"account=render"}, LaunchSettings{Account: "render"}, ""}, // it does not tell; the launch will
 	} {
-		n := &Node{Name: "desk-nadia", Facts: Facts{Means: c.means}}
-		if err := n.CanRunAs(LaunchSettings{Account: c.account}); (err == nil) != c.can {
-			t.Errorf("%+v as %q: %v", c.means, c.account, err)
+		n := &Node{Name: "desk-nadia", Facts: Facts{Means: c.means}, Settings: Settings{Permits: c.permits}}
+		err := n.CanRunAs(c.env)
+		if (err == nil) != (c.says == "") || err != nil && !strings.Contains(err.Error(), c.says) {
+			t.Errorf("%+v as %+v: %v, want %q", c.means, c.env, err, c.says)
+		}
+	}
+}
+
+func TestPermissionsNameAccountsAndGroups(t *testing.T) {
+	for text, good := range map[string]bool{
+		"account=render": true, "group=film": true, "account=STUDIO\\render": true, "root": false, "code": false,
+		"account=": false, "account=root": false, "group=0": false, "account=00000": false, "group=wheel": false,
+		"account=group=x": false, "account=a b": false, "": false,
+	} {
+		if err := Permission(text).Check(); (err == nil) != good {
+			t.Errorf("%q: %v", text, err)
 		}
 	}
 }

@@ -1,90 +1,87 @@
 package farm
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
 )
 
-// Permission is what only an administrator allows renderers on a node: with it
-// who sets the variables of renderers rules the machine.
+// Permission is an account or a group that an administrator allows renderers on a node to
+// run under, beside the account that the node gives them: account=NAME or group=NAME. The
+// machine's own administrator must have allowed the same where the node process is started.
 type Permission string
 
-// The permissions.
+// Prefixes of a [Permission].
 const (
-	PermitRoot Permission = "root" // to run as the account that may do all
-	PermitCode Permission = "code" // to be given variables that make programs load other code
+	permitAccount = "account="
+	permitGroup   = "group="
 )
 
-// Permissions are all there are.
-var Permissions = []Permission{PermitCode, PermitRoot}
+// ErrRoot says that a name is that of the account or the group that may do everything.
+var ErrRoot = errors.New("renderers never run as root, or in its group")
 
-// IsRoot reports whether an account or a group is the one that may do all,
-// under the names that it has on any system.
+// Check returns an error that says what is wrong with a permission, if anything.
+func (p Permission) Check() error {
+	name, isAccount := strings.CutPrefix(string(p), permitAccount)
+	name, isGroup := strings.CutPrefix(name, permitGroup)
+	switch {
+	case isAccount == isGroup || !accountName.MatchString(name):
+		return fmt.Errorf("%q is not a permission; write account=NAME or group=NAME", p)
+	case IsRoot(name):
+		return ErrRoot
+	}
+	return nil
+}
+
+// IsRoot reports whether an account or a group is the one that may do everything, under the
+// names that it has on any system. A node also refuses it by its number.
 func IsRoot(name string) bool {
 	_, after, inDomain := strings.Cut(name, `\`)
 	if inDomain {
 		name = after
 	}
+	if strings.Trim(name, "0") == "" {
+		return name != ""
+	}
 	switch strings.ToLower(name) {
-	case "root", "wheel", "0", "00", "000", "system", "localsystem", "administrator", "administrators":
+	case "root", "wheel", "system", "localsystem", "administrator", "administrators":
 		return true
 	}
 	return false
 }
 
-var (
-	codeVariables = []string{
-		"PATH", "PATHEXT", "ENV", "BASH_ENV", "SHELLOPTS", "BASHOPTS", "IFS", "PS4", "GCONV_PATH", "LOCPATH", "NLSPATH",
-		"PYTHONPATH", "PYTHONHOME", "PYTHONSTARTUP", "PYTHONUSERBASE", "PYTHONINSPECT", "PERL5LIB", "PERL5OPT",
-		"PERLLIB", "RUBYLIB", "RUBYOPT", "NODE_OPTIONS", "NODE_PATH", "CLASSPATH", "JAVA_TOOL_OPTIONS", "_JAVA_OPTIONS",
-		"JDK_JAVA_OPTIONS", "LUA_PATH", "LUA_CPATH", "LUA_INIT", "TCLLIBPATH", "QT_PLUGIN_PATH",
-		"QT_QPA_PLATFORM_PLUGIN_PATH", "GTK_MODULES", "GTK_PATH", "GIO_EXTRA_MODULES", "COMSPEC", "OPENSSL_CONF",
-		"OPENSSL_MODULES", "OPENSSL_ENGINES", "VK_LAYER_PATH", "VK_ICD_FILENAMES", "OCL_ICD_VENDORS",
+// Wants returns what must be allowed on a node to launch renderers so, where usual is the
+// account that the node gives them anyway.
+func (e LaunchSettings) Wants(usual string) (out []Permission) {
+	if e.Account != "" && e.Account != usual {
+		out = append(out, Permission(permitAccount+e.Account))
 	}
-	codePrefixes = []string{"LD_", "DYLD_", "_RLD", "BASH_FUNC_"}
-)
-
-// LoadsCode reports whether a variable makes programs load other code than
-// their own.
-func LoadsCode(variable string) bool {
-	name := strings.ToUpper(variable)
-	return slices.Contains(codeVariables, name) ||
-		slices.ContainsFunc(codePrefixes, func(p string) bool { return strings.HasPrefix(name, p) })
-}
-
-// Wants returns what an administrator must have allowed on a node for this,
-// and for which part of it.
-func (e LaunchSettings) Wants() map[Permission]string {
-	out := map[Permission]string{}
-	for _, name := range []string{e.Account, e.Group} {
-		if IsRoot(name) {
-			out[PermitRoot] = "run as " + name
-		}
-	}
-	var code []string
-	for name := range e.Variables {
-		if LoadsCode(name) {
-			code = append(code, name)
-		}
-	}
-	if len(code) > 0 {
-		slices.Sort(code)
-		out[PermitCode] = "be given " + strings.Join(code, ", ")
+	if e.Group != "" {
+		out = append(out, Permission(permitGroup+e.Group))
 	}
 	return out
 }
 
-// Forbids returns an error that says what of launch settings nobody has allowed
-// on a node.
+// Forbids returns an error that says what of launch settings is not allowed on a node, by an
+// administrator of the farm or by that of the machine.
 func (n *Node) Forbids(e LaunchSettings) error {
-	wants := e.Wants()
-	for _, p := range Permissions {
-		if what := wants[p]; what != "" && !slices.Contains(n.Settings.Permits, p) {
+	for _, want := range e.Wants(n.Facts.Means.RendersAs) {
+		what := strings.Replace(string(want), "=", " ", 1)
+		switch {
+		case want.Check() != nil:
+			return fmt.Errorf("renderers would run under %s: %w", what, want.Check())
+		case !slices.Contains(n.Settings.Permits, want):
 			return fmt.Errorf(
-				"renderers would %s, which no administrator has allowed on %s. An administrator allows it with: "+
-					"vexillum nodes set %s --permit %s",
-				what, n.Name, n.Name, p,
+				"renderers would run under %s, which no administrator has allowed on %s. An administrator allows it "+
+					"with: vexillum nodes set %s --permit %s",
+				what, n.Name, n.Name, want,
+			)
+		case n.Facts.Means.Account != "" && !slices.Contains(n.Facts.Means.Permits, string(want)):
+			return fmt.Errorf(
+				"renderers would run under %s, which the machine %s itself does not allow. Whoever starts its node "+
+					"process allows it with: vexillum join --permit %s",
+				what, n.Name, want,
 			)
 		}
 	}

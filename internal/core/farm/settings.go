@@ -81,8 +81,8 @@ func (s Settings) Check() (field string, err error) {
 		return "caps", fmt.Errorf("niceness lies between 0 and 19, not %d", c.Nice)
 	}
 	for _, p := range s.Permits {
-		if !slices.Contains(Permissions, p) {
-			return "permit", fmt.Errorf("renderers are permitted root or code, not %q", p)
+		if err := p.Check(); err != nil {
+			return "permit", err
 		}
 	}
 	if s.Hours != nil {

@@ -136,6 +136,9 @@ func changedSettings(s farm.Settings, in wire.NodeChange, from *farm.Node, week 
 	}
 	s.Traits = without(s.Traits, in.DropTraits)
 	s.Pools = without(append(slices.Clone(s.Pools), in.AddPools...), in.DropPools)
+	s.Permits = slices.DeleteFunc(slices.Clone(s.Permits), func(p farm.Permission) bool {
+		return p == "root" || p == "code" // of a farm from before permissions named accounts
+	})
 	for _, p := range in.Permit {
 		s.Permits = append(slices.Clone(s.Permits), farm.Permission(p))
 	}

@@ -88,18 +88,19 @@ func (d *Desk) DropLaunchSettings(ctx context.Context, project, recipe string, b
 // permitted refuses what is said for the first time and no administrator has
 // allowed on any node.
 func (t *transaction) permitted(of farm.LaunchScope, old, env farm.LaunchSettings) error {
-	had := old.Wants()
-	for p, what := range env.Wants() {
-		somewhere := false
+	had := old.Wants("")
+	for _, want := range env.Wants("") {
+		somewhere := slices.Contains(had, want)
 		for _, n := range t.State.Nodes {
-			somewhere = somewhere || n.RetiredAt.IsZero() && slices.Contains(n.Settings.Permits, p)
+			somewhere = somewhere || n.RetiredAt.IsZero() &&
+				(slices.Contains(n.Settings.Permits, want) || !slices.Contains(env.Wants(n.Facts.Means.RendersAs), want))
 		}
-		if had[p] != what && !somewhere {
+		if !somewhere {
 			return refusal.New(
 				refusal.Forbidden, "launch_settings",
-				"renderers of %s would %s, which no administrator has allowed on any node. An administrator allows "+
-					"it with: vexillum nodes set NAME --permit %s",
-				of, what, p,
+				"renderers of %s would run under %s, which no administrator has allowed on any node. An administrator "+
+					"allows it with: vexillum nodes set NAME --permit %s",
+				of, strings.Replace(string(want), "=", " ", 1), want,
 			)
 		}
 	}

@@ -428,6 +428,7 @@ func (b *Board) NodeView(n *farm.Node, now time.Time) wire.Node {
 		DiskRate: n.Facts.DiskRate, NetworkRate: n.Facts.NetworkRate, EnrolledAt: instant(n.EnrolledAt),
 		OffUntil: instant(n.OffUntil),
 	}
+	v.Means.Permits = wire.List(n.Facts.Means.Permits)
 	for _, d := range n.Facts.Devices {
 		aside := ""
 		if n.DeviceAside(d.ID) {

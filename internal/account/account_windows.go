@@ -1,0 +1,5 @@
+package account
+
+func canSwitch() bool { return false }
+
+func ownGroups() []int { return nil }
