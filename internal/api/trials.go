@@ -11,7 +11,7 @@ import (
 )
 
 func (s *Server) tryRecipe(c *gin.Context, _ *floor.Floor, in wire.TryRecipe) {
-	trial, err := s.svc.TryRecipe(c, in)
+	trial, err := s.svc.TryRecipe(c, in, person(c))
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -25,7 +25,7 @@ func (s *Server) renderByHand(c *gin.Context, _ *floor.Floor, in wire.RenderByHa
 	if !ok {
 		return
 	}
-	trial, err := s.svc.RenderByHand(c, farm.RunID(run), frame, in.Node)
+	trial, err := s.svc.RenderByHand(c, farm.RunID(run), frame, in.Node, person(c))
 	if err != nil {
 		s.fail(c, err)
 		return

@@ -33,6 +33,7 @@ type trials struct {
 // trial is one that is under way, or was.
 type trial struct {
 	wire.RecipeTrial
+	by   string // who asked for it
 	stop context.CancelCauseFunc
 }
 
@@ -41,7 +42,8 @@ var errStopped = errors.New("it was stopped")
 
 // Bounds of trials.
 const (
-	mostTrials   = 8 // under way at once
+	mostTrials   = 8 // running at once
+	mostTrialsOf = 2 // of one person at once
 	trialsKept   = 32
 	trialAnswers = 30 * time.Second // until a node that says nothing is given up
 	trialLasts   = 15 * time.Minute
@@ -68,11 +70,19 @@ func (t *trials) begin(trial *trial, do func(ctx context.Context)) error {
 	if t.ctx == nil {
 		return writer.ErrGone
 	}
-	many := 0
+	many, mine := 0, 0
 	for _, other := range t.all {
 		if under(other.State) {
 			many++
+			if other.by == trial.by {
+				mine++
+			}
 		}
+	}
+	if mine >= mostTrialsOf {
+		return refusal.New(
+			refusal.Conflict, "", "%d trials of yours are running; wait until one has finished, or stop it", mine,
+		)
 	}
 	if many >= mostTrials {
 		return refusal.New(
@@ -104,7 +114,7 @@ func (t *trials) change(change func()) {
 }
 
 // TryRecipe lets a node try a recipe, and returns at once: Trial says how far it is.
-func (s *Service) TryRecipe(ctx context.Context, in wire.TryRecipe) (wire.RecipeTrial, error) {
+func (s *Service) TryRecipe(ctx context.Context, in wire.TryRecipe, by farm.Person) (wire.RecipeTrial, error) {
 	f, err := s.Floor()
 	if err != nil {
 		return wire.RecipeTrial{}, err
@@ -128,14 +138,14 @@ func (s *Service) TryRecipe(ctx context.Context, in wire.TryRecipe) (wire.Recipe
 		)
 	}
 	task.LaunchSettings = node.Settings
-	return s.beginTrial(node, r.Name, wire.Errand{Try: &task})
+	return s.beginTrial(node, r.Name, wire.Errand{Try: &task}, by)
 }
 
 // RenderByHand lets a node render a frame of a run again, just as on a lease, and returns at
 // once: Trial says how far it is. Nothing of it is delivered or counts as a try. With no node
 // named it is the one where the frame failed last.
 func (s *Service) RenderByHand(
-	ctx context.Context, run farm.RunID, frame int, node string,
+	ctx context.Context, run farm.RunID, frame int, node string, by farm.Person,
 ) (wire.RecipeTrial, error) {
 	f, err := s.Floor()
 	if err != nil {
@@ -145,12 +155,14 @@ func (s *Service) RenderByHand(
 	if err != nil {
 		return wire.RecipeTrial{}, err
 	}
-	return s.beginTrial(at, task.Lease.Recipe, wire.Errand{Render: &task})
+	return s.beginTrial(at, task.Lease.Recipe, wire.Errand{Render: &task}, by)
 }
 
 // beginTrial gives a node a trial to do.
-func (s *Service) beginTrial(node fleet.Errander, recipe string, what wire.Errand) (wire.RecipeTrial, error) {
-	trial := &trial{RecipeTrial: wire.RecipeTrial{
+func (s *Service) beginTrial(
+	node fleet.Errander, recipe string, what wire.Errand, by farm.Person,
+) (wire.RecipeTrial, error) {
+	trial := &trial{by: by.Name, RecipeTrial: wire.RecipeTrial{
 		ID: strings.ToLower(rand.Text()[:12]), Recipe: recipe, Node: node.Name, State: wire.TrialWaits,
 		StartedAt: s.o.Now(), Trial: wire.Trial{
 			Lines: []wire.TrialLine{}, Frames: []wire.TrialFrame{}, Notes: []string{},

@@ -22,6 +22,9 @@ type Errander struct {
 func (d *Desk) Looker(ctx context.Context, project string) (Errander, error) {
 	return d.errander(ctx, project, "", func(t *transaction, _ farm.LaunchSettings) (*farm.Node, error) {
 		best := t.best(func(n *farm.Node) int {
+			if t.State.Admits(n, project) != nil {
+				return -1
+			}
 			points := 0
 			if t.sees(n, project) {
 				points += 2
@@ -32,7 +35,7 @@ func (d *Desk) Looker(ctx context.Context, project string) (Errander, error) {
 			return points
 		})
 		if best == nil {
-			return nil, refusal.New(refusal.Conflict, "node", "no node is online")
+			return nil, refusal.New(refusal.Conflict, "node", "no node that the project may use is online")
 		}
 		return best, nil
 	})
@@ -44,10 +47,10 @@ func (d *Desk) Looker(ctx context.Context, project string) (Errander, error) {
 func (d *Desk) Trier(ctx context.Context, name, project, recipe string) (Errander, error) {
 	return d.errander(ctx, project, recipe, func(t *transaction, env farm.LaunchSettings) (*farm.Node, error) {
 		if name != "" {
-			return t.trierNamed(name, env)
+			return t.trierNamed(name, project, env)
 		}
 		best := t.best(func(n *farm.Node) int {
-			if !n.Ready() || n.CanRunAs(env) != nil {
+			if !n.Ready() || n.CanRunAs(env) != nil || t.State.Admits(n, project) != nil {
 				return -1
 			}
 			points := 0
@@ -105,7 +108,7 @@ func (d *Desk) ByHand(
 			name = t.State.NodeName(last.Node)
 		}
 		env := t.State.LaunchSettingsFor(run.Spec.Project, run.Spec.Recipe)
-		n, err := t.trierNamed(name, env)
+		n, err := t.trierNamed(name, run.Spec.Project, env)
 		if err != nil {
 			return err
 		}
@@ -131,7 +134,7 @@ func (d *Desk) ByHand(
 }
 
 // trierNamed returns the node of a name. A machine that its owner has now is left alone.
-func (t *transaction) trierNamed(name string, env farm.LaunchSettings) (*farm.Node, error) {
+func (t *transaction) trierNamed(name, project string, env farm.LaunchSettings) (*farm.Node, error) {
 	n := t.State.NodeNamed(name)
 	switch {
 	case n == nil:
@@ -140,6 +143,9 @@ func (t *transaction) trierNamed(name string, env farm.LaunchSettings) (*farm.No
 		return nil, refusal.New(refusal.Conflict, "node", "%s is %s; choose a node that is online", name, n.Reach)
 	case n.Duty == farm.OffDuty:
 		return nil, refusal.New(refusal.Conflict, "node", "%s is off duty: %s; choose another", name, n.DutyReason)
+	}
+	if err := t.State.Admits(n, project); err != nil {
+		return nil, refusal.New(refusal.Conflict, "node", "%s: %v", name, err)
 	}
 	if err := n.CanRunAs(env); err != nil {
 		return nil, refusal.New(refusal.Conflict, "node", "%v", err)
