@@ -105,6 +105,7 @@ require (
 	golang.org/x/net v0.61.0 // indirect
 	google.golang.org/protobuf v1.36.12 // indirect
 	honnef.co/go/tools v0.8.2 // indirect
+	lukechampine.com/blake3 v1.4.1 // indirect
 )
 
 tool (

@@ -35,7 +35,7 @@ func (s *Server) putBundle(c *gin.Context) {
 	if !ok {
 		return
 	}
-	v, err := s.svc.PutBundle(data)
+	v, err := s.svc.PutBundle(c, c.Param("project"), data)
 	s.answer(c, v, err)
 }
 
@@ -49,12 +49,22 @@ func (s *Server) putPiece(c *gin.Context) {
 	if !ok {
 		return
 	}
-	s.done(c, s.svc.PutPiece(c.Param("bundle"), c.Param("content"), piece, data))
+	s.done(c, s.svc.PutPiece(c.Param("project"), c.Param("bundle"), c.Param("content"), piece, data))
 }
 
 // bundle shows a manifest.
 func (s *Server) bundle(c *gin.Context) {
-	m, err := s.svc.Bundle(c.Param("bundle"))
+	m, err := s.svc.Bundle(c.Param("project"), c.Param("bundle"))
+	s.answerManifest(c, m, err)
+}
+
+// nodeBundle shows a node the manifest of a bundle that it has a use for.
+func (s *Server) nodeBundle(c *gin.Context) {
+	m, err := s.svc.BundleForNode(c, nodeID(c), c.Param("bundle"))
+	s.answerManifest(c, m, err)
+}
+
+func (s *Server) answerManifest(c *gin.Context, m *bundle.Manifest, err error) {
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -68,7 +78,7 @@ func (s *Server) piece(c *gin.Context) {
 	if !ok {
 		return
 	}
-	data, err := s.svc.Piece(c.Param("bundle"), c.Param("content"), piece)
+	data, err := s.svc.Piece(c, nodeID(c), c.Param("bundle"), c.Param("content"), piece)
 	if err != nil {
 		s.fail(c, err)
 		return

@@ -84,7 +84,7 @@ func (s *Server) choosePreset(c *gin.Context, f *floor.Floor, in wire.PresetChoi
 }
 
 func (s *Server) browse(c *gin.Context) {
-	v, err := s.svc.Browse(c, c.Param("project"), c.Query("path"))
+	v, err := s.svc.Browse(c, c.Param("project"), c.Query("path"), s.sight(c))
 	s.answer(c, v, err)
 }
 

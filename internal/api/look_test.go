@@ -19,7 +19,7 @@ func TestANodeLooksAtAScene(t *testing.T) {
 		Job: "job", Project: "salt-clock", Scene: "a.practice", Frames: "1-3", With: []string{"luts/*.cube"},
 	}
 	status, body := w.call(w.tokens[artist], "POST", "/api/v1/runs", submit)
-	if status != 422 || !strings.Contains(string(body), "no node is online") {
+	if status != 422 || !strings.Contains(string(body), "no node that the project may use is online") {
 		t.Errorf("without any node: %d %s", status, body)
 	}
 	var started wire.Started

@@ -44,7 +44,7 @@ func problemWith(c *gin.Context, p wire.Problem) {
 var statusOf = map[refusal.Kind]int{
 	refusal.Invalid: http.StatusUnprocessableEntity, refusal.NotFound: http.StatusNotFound,
 	refusal.Conflict: http.StatusConflict, refusal.Forbidden: http.StatusForbidden,
-	refusal.Changed: http.StatusPreconditionFailed,
+	refusal.Changed: http.StatusPreconditionFailed, refusal.NoRoom: http.StatusInsufficientStorage,
 }
 
 // fail answers with what an error of the service means to the asker.

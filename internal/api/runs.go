@@ -359,14 +359,15 @@ func (s *Server) runHistory(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	out := make([]wire.HistoryLine, 0, len(events))
-	for _, e := range events {
-		out = append(
-			out,
-			wire.HistoryLine{Seq: e.Seq, At: e.At, Kind: e.Kind, Node: names[e.Node], Reason: e.Reason, Moved: e.Moved},
-		)
+	out := make([]wire.HistoryLine, len(events))
+	reasons := make([]*string, len(events))
+	for i, e := range events {
+		out[i] = wire.HistoryLine{
+			Seq: e.Seq, At: e.At, Kind: e.Kind, Node: names[e.Node], Reason: e.Reason, Moved: e.Moved,
+		}
+		reasons[i] = &out[i].Reason
 	}
-	c.JSON(http.StatusOK, out)
+	s.answer(c, out, s.veil(c, reasons...))
 }
 
 func (s *Server) contactSheet(c *gin.Context) {

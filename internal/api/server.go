@@ -175,9 +175,9 @@ var routes = []route{
 	{"POST", "/api/v1/recipe-trials", wrangler, reading((*Server).tryRecipe)},
 	{"GET", "/api/v1/recipe-trials/:trial", wrangler, live((*Server).recipeTrial)},
 	{"DELETE", "/api/v1/recipe-trials/:trial", wrangler, live((*Server).stopTrial)},
-	{"POST", "/api/v1/bundles", artist, (*Server).putBundle},
-	{"GET", "/api/v1/bundles/:bundle", viewer, (*Server).bundle},
-	{"PUT", "/api/v1/bundles/:bundle/contents/:content/:piece", artist, (*Server).putPiece},
+	{"POST", "/api/v1/projects/:project/bundles", artist, (*Server).putBundle},
+	{"GET", "/api/v1/projects/:project/bundles/:bundle", viewer, (*Server).bundle},
+	{"PUT", "/api/v1/projects/:project/bundles/:bundle/contents/:content/:piece", artist, (*Server).putPiece},
 	{"GET", "/api/v1/projects", viewer, live((*Server).projects)},
 	{"GET", "/api/v1/projects/:project/scenes", artist, (*Server).browse},
 	{"GET", "/api/v1/projects/:project/scene", artist, (*Server).scene},
@@ -202,7 +202,7 @@ var routes = []route{
 	{"GET", "/node/v1/places", aNode, live((*Server).nodePlaces)},
 	{"POST", "/node/v1/places", aNode, reading((*Server).placesSeen)},
 	{"POST", "/node/v1/found", aNode, reading((*Server).found)},
-	{"GET", "/node/v1/bundles/:bundle", aNode, (*Server).bundle},
+	{"GET", "/node/v1/bundles/:bundle", aNode, (*Server).nodeBundle},
 	{"GET", "/node/v1/bundles/:bundle/contents/:content/:piece", aNode, (*Server).piece},
 	{"POST", "/node/v1/holding", aNode, reading((*Server).holding)},
 	{"POST", "/node/v1/start", aNode, reading((*Server).start)},
@@ -269,7 +269,7 @@ const minPacked = 1024
 func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	patience := bodyPatience
 	if r.ContentLength > maxBody || strings.HasSuffix(r.URL.Path, "/file") ||
-		strings.HasPrefix(r.URL.Path, "/api/v1/bundles") { // what nodes send may take a while
+		strings.HasPrefix(r.URL.Path, "/api/v1/projects/") && strings.Contains(r.URL.Path, "/bundles") { // what nodes send may take a while
 		patience = uploadPatience
 	}
 	timed(w, r, patience)

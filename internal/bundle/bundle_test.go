@@ -107,7 +107,7 @@ func TestASceneIsGatheredWithAllThatItNeeds(t *testing.T) {
 func TestManifestsThatCannotBe(t *testing.T) {
 	one := Content{Hash: HashOf([]byte("a")), Size: 1}
 	good := func() *Manifest {
-		return &Manifest{Format: 1, Scene: "a", Files: []File{{Path: "a", Content: one}, {Path: "b", Content: one}}}
+		return &Manifest{Format: Format, Scene: "a", Files: []File{{Path: "a", Content: one}, {Path: "b", Content: one}}}
 	}
 	if m, err := Read(good().Encode()); err != nil || m.ID() != good().ID() {
 		t.Fatal(err)
@@ -119,11 +119,14 @@ func TestManifestsThatCannotBe(t *testing.T) {
 		"leads elsewhere":             func(m *Manifest) { m.Files[0].Path, m.Scene = "../a", "../a" },
 		"for one":                     func(m *Manifest) { m.Files[1].Path = "a/b" },
 		"not among the files":         func(m *Manifest) { m.Scene = "c" },
-		"is no SHA-256":               func(m *Manifest) { m.Files[1].Hash = "x" },
-		"form 2":                      func(m *Manifest) { m.Format = 2 },
+		"is no BLAKE3":                func(m *Manifest) { m.Files[1].Hash = "x" },
+		"form 1":                      func(m *Manifest) { m.Format = 1 },
 		"and no pieces":               content(HashOf(nil), 1<<30, 0),
-		"are not 1 pieces":            content(HashOf(nil), 3<<20, 1<<20, HashOf(nil)),
+		"names it twice":              content(HashOf(nil), 3<<20, 1<<20, HashOf(nil)),
+		"are not 2 pieces":            content(HashOf(nil), 3<<20, 1<<20, HashOf(nil), HashOf(nil)),
 		"its pieces have 7 bytes":     content(HashOf(nil), 7, 7, HashOf(nil)),
+		"have 1048576":                content(HashOf(nil), 3<<20, 2<<20, HashOf(nil), HashOf(nil)),
+		"does not have these pieces":  content(HashOf(nil), 2<<20, 1<<20, HashOf(nil), HashOf(nil)),
 		"the same hash":               func(m *Manifest) { m.Files[1].Size = 2 },
 		"does not stand in its order": func(m *Manifest) { m.Files[0].Path, m.Files[1].Path = "b", "a" },
 		"1 to":                        func(m *Manifest) { m.Files = nil },
@@ -158,7 +161,7 @@ func TestContentsComeInAnyOrder(t *testing.T) {
 		t.Fatal(err)
 	}
 	for round := 0; ; round++ {
-		missing, err := s.Missing(m)
+		missing, err := s.Missing(t.Context(), m)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -195,7 +198,7 @@ func TestContentsComeInAnyOrder(t *testing.T) {
 	}
 	folder := filepath.Join(t.TempDir(), "scene")
 	for range 2 {
-		if err := s.Lay(m, folder); err != nil {
+		if err := s.Lay(m, folder, true); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -211,7 +214,7 @@ func TestContentsComeInAnyOrder(t *testing.T) {
 	if s.Has(c) {
 		t.Error("a content that was cut off counts")
 	}
-	if missing, err := s.Missing(m); err != nil || len(missing[c.Hash]) != c.Count() {
+	if missing, err := s.Missing(t.Context(), m); err != nil || len(missing[c.Hash]) != c.Count() {
 		t.Errorf("missing %v, %v", missing, err)
 	}
 }
@@ -231,7 +234,7 @@ func TestAnotherVersionNeedsOnlyWhatIsNew(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		missing, err := s.Missing(g.Manifest)
+		missing, err := s.Missing(t.Context(), g.Manifest)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -108,7 +108,7 @@ func newMachine(t *testing.T, name string) *machine {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return &machine{name: name, store: s.Trusting(), up: line{rate: lineRate}, down: line{rate: lineRate}}
+	return &machine{name: name, store: s, up: line{rate: lineRate}, down: line{rate: lineRate}}
 }
 
 // newStudio puts data into the service of a studio that has nodes.
@@ -129,11 +129,11 @@ func (s *studio) load(data []byte) {
 	if err != nil {
 		s.t.Fatal(err)
 	}
-	s.manifest = &Manifest{Format: 1, Scene: "a.glass", Files: []File{{Path: "a.glass", Content: c}}}
+	s.manifest = &Manifest{Format: Format, Scene: "a.glass", Files: []File{{Path: "a.glass", Content: c}}}
 	if err := s.service.store.Put(s.manifest); err != nil {
 		s.t.Fatal(err)
 	}
-	missing, err := s.service.store.Missing(s.manifest)
+	missing, err := s.service.store.Missing(s.t.Context(), s.manifest)
 	if err != nil {
 		s.t.Fatal(err)
 	}
@@ -185,7 +185,7 @@ func (s *studio) all(nodes []*machine) time.Duration {
 	}
 	wg.Wait()
 	for _, n := range nodes {
-		if left, err := n.store.Missing(s.manifest); err != nil || len(left) > 0 {
+		if left, err := n.store.Missing(s.t.Context(), s.manifest); err != nil || len(left) > 0 {
 			s.t.Errorf("%s lacks %v, %v", n.name, left, err)
 		}
 	}

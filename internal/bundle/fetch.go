@@ -124,7 +124,7 @@ type arrival struct {
 func Fetch(ctx context.Context, f Fetching) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	missing, err := f.Store.Missing(f.Manifest)
+	missing, err := f.Store.Missing(ctx, f.Manifest)
 	if err != nil {
 		return err
 	}

@@ -3,8 +3,6 @@ package bundle
 import (
 	"cmp"
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -91,7 +89,7 @@ func Gather(ctx context.Context, g Gathering) (*Gathered, error) {
 	if err != nil {
 		return nil, err
 	}
-	m := &Manifest{Format: 1, Scene: g.Scene}
+	m := &Manifest{Format: Format, Scene: g.Scene}
 	for _, n := range found.Files {
 		m.Files = append(
 			m.Files, File{Path: n.Path, Executable: n.Executable, Cache: n.Cache, Content: contents[n.Path]},
@@ -263,48 +261,4 @@ func (w *gatherer) add(ctx context.Context, at string, ref Reference, by string)
 		}
 	}
 	return nil
-}
-
-// ReadContent reads all of a file from its begin, and returns what it is by content.
-func ReadContent(file io.ReadSeeker) (Content, error) {
-	size, err := file.Seek(0, io.SeekEnd)
-	if err == nil {
-		_, err = file.Seek(0, io.SeekStart)
-	}
-	if err != nil {
-		return Content{}, err
-	}
-	c := Content{Piece: PieceSize(size)}
-	whole := sha256.New()
-	for {
-		piece := sha256.New()
-		n, err := io.Copy(io.MultiWriter(whole, piece), io.LimitReader(file, c.Piece))
-		if err != nil {
-			return Content{}, err
-		}
-		if n == 0 && len(c.Pieces) > 0 {
-			break
-		}
-		c.Size += n
-		c.Pieces = append(c.Pieces, hex.EncodeToString(piece.Sum(nil)))
-		if n < c.Piece {
-			break
-		}
-	}
-	c.Hash = hex.EncodeToString(whole.Sum(nil))
-	if len(c.Pieces) == 1 {
-		c.Pieces, c.Piece = nil, 0
-	}
-	return c, nil
-}
-
-func hashWhole(file io.ReadSeeker) (string, error) {
-	if _, err := file.Seek(0, io.SeekStart); err != nil {
-		return "", err
-	}
-	sum := sha256.New()
-	if _, err := io.Copy(sum, file); err != nil {
-		return "", err
-	}
-	return hex.EncodeToString(sum.Sum(nil)), nil
 }

@@ -15,7 +15,7 @@ func (s *Store) Keep(ctx context.Context, m *Manifest, folder string) error {
 	if err := s.Put(m); err != nil {
 		return err
 	}
-	missing, err := s.Missing(m)
+	missing, err := s.Missing(ctx, m)
 	if err != nil {
 		return err
 	}

@@ -5,7 +5,6 @@ package bundle
 
 import (
 	"bytes"
-	"crypto/sha256"
 	_ "embed"
 	"encoding/hex"
 	"encoding/json"
@@ -24,10 +23,13 @@ var Schema []byte
 
 // Manifest names all files of a bundle. Its form is that of docs/bundles.md.
 type Manifest struct {
-	Format int    `json:"bundle"` // version of the form: 1
+	Format int    `json:"bundle"` // version of the form: [Format]
 	Scene  string `json:"scene"`  // path of the scene among the files
 	Files  []File `json:"files"`  // in the order of their paths
 }
+
+// Format is the version of the form of manifests.
+const Format = 2
 
 // File is one file of a bundle.
 type File struct {
@@ -39,10 +41,10 @@ type File struct {
 
 // Content is what stands in a file, and how it travels.
 type Content struct {
-	Hash  string `json:"hash"`            // SHA-256 of all of it, in hexadecimal
+	Hash  string `json:"hash"`            // BLAKE3 of all of it, in hexadecimal
 	Size  int64  `json:"size"`            // bytes
-	Piece int64  `json:"piece,omitempty"` // bytes of a piece; 0: it is one piece
-	// SHA-256 of each piece; none where it is one
+	Piece int64  `json:"piece,omitempty"` // bytes of a piece, as [PieceSize] says; 0: it is one piece
+	// chaining values of the subtrees that the pieces are, of which Hash follows; none where it is one
 	Pieces []string `json:"pieces,omitempty"`
 }
 
@@ -77,6 +79,11 @@ func (c Content) PieceHash(i int) string {
 	return c.Pieces[i]
 }
 
+// PieceIs reports whether data are a piece of the content; one that there is not is none.
+func (c Content) PieceIs(i int, data []byte) bool {
+	return i >= 0 && i < c.Count() && c.pieceIs(i, data)
+}
+
 // Range returns where a piece lies in its content.
 func (c Content) Range(i int) (offset, length int64) {
 	if len(c.Pieces) == 0 {
@@ -89,40 +96,39 @@ func (c Content) Range(i int) (offset, length int64) {
 func (c Content) check() error {
 	switch {
 	case !isHash(c.Hash):
-		return fmt.Errorf("%.80q is no SHA-256", c.Hash)
+		return fmt.Errorf("%.80q is no BLAKE3 hash", c.Hash)
 	case c.Size < 0:
 		return errors.New("it has less than no bytes")
 	case len(c.Pieces) == 0 && c.Size > LeastPiece:
 		return fmt.Errorf("it has %d bytes and no pieces", c.Size)
 	case len(c.Pieces) == 0:
 		return nil
-	case c.Piece < LeastPiece || c.Piece > MostPiece:
-		return fmt.Errorf("its pieces have %d bytes; they have %d to %d", c.Piece, int64(LeastPiece), int64(MostPiece))
+	case c.Piece != PieceSize(c.Size):
+		return fmt.Errorf("its pieces have %d bytes; those of %d bytes have %d", c.Piece, c.Size, PieceSize(c.Size))
+	case len(c.Pieces) == 1:
+		return errors.New("it is one piece, and names it twice")
 	case int64(len(c.Pieces)) != (c.Size+c.Piece-1)/c.Piece:
 		return fmt.Errorf("%d bytes are not %d pieces of %d", c.Size, len(c.Pieces), c.Piece)
 	}
 	if i := slices.IndexFunc(c.Pieces, func(h string) bool { return !isHash(h) }); i >= 0 {
-		return fmt.Errorf("%.80q is no SHA-256", c.Pieces[i])
+		return fmt.Errorf("%.80q is no BLAKE3 hash", c.Pieces[i])
+	}
+	if rootOf(c.Pieces) != c.Hash {
+		return fmt.Errorf("the content %.12s does not have these pieces", c.Hash)
 	}
 	return nil
 }
 
 func isHash(text string) bool {
 	raw, err := hex.DecodeString(text)
-	return err == nil && len(raw) == sha256.Size && strings.ToLower(text) == text
-}
-
-// HashOf returns the SHA-256 of data, in hexadecimal.
-func HashOf(data []byte) string {
-	sum := sha256.Sum256(data)
-	return hex.EncodeToString(sum[:])
+	return err == nil && len(raw) == hashSize && strings.ToLower(text) == text
 }
 
 // Check says why a manifest cannot be: paths that lead outside, that some system
 // takes for one, or contents that do not fit together.
 func (m *Manifest) Check() error {
-	if m.Format != 1 {
-		return fmt.Errorf("the manifest is of form %d, and this program knows form 1", m.Format)
+	if m.Format != Format {
+		return fmt.Errorf("the manifest is of form %d, and this program knows form %d; send it again", m.Format, Format)
 	}
 	if len(m.Files) == 0 || len(m.Files) > mostFiles {
 		return fmt.Errorf("a bundle has 1 to %d files, not %d", mostFiles, len(m.Files))

@@ -1,6 +1,7 @@
 package bundle
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -13,16 +14,24 @@ import (
 	"time"
 )
 
-// Store keeps contents in a folder, each once, and those that are on their way. Its
-// methods may be called at any time.
+// Store keeps contents in a folder, each once, and those that are being received. On a service
+// it is used through [Store.For], which shows what one owner has sent: that a content is here
+// says nothing to others, who must send it, too. Its methods may be called at any time.
 type Store struct {
-	dir      string
-	trusting bool // manifests were checked by who gave them: that all pieces are right is enough
+	*shared
+	owner string // empty: everything that is here
+}
 
-	mu     sync.Mutex
-	coming map[string]*coming // by hash
-	pieces map[string]place   // where a piece of this hash is known to stand
-	known  map[string]bool    // bundles whose pieces are in the list
+// shared is what all views of a store have in common.
+type shared struct {
+	dir     string
+	durable bool
+
+	mu      sync.Mutex
+	coming  map[string]*coming // by owner and hash
+	pieces  map[string]place   // where a piece of this owner and hash is known to be
+	learned map[string]bool    // owners whose pieces are in the list
+	held    map[string]int64   // bytes of the contents that an owner has sent; of those that are learned
 }
 
 // coming is a content that is not whole yet.
@@ -31,6 +40,7 @@ type coming struct {
 	mu   sync.Mutex
 	have []bool
 	left int
+	used time.Time // when the last piece came
 }
 
 // place is a piece of a content that is whole.
@@ -45,33 +55,66 @@ var ErrWrongPiece = errors.New("the piece is not what its hash says")
 // ErrNotHere says that a content or bundle is not in the store.
 var ErrNotHere = errors.New("it is not here")
 
-// Trusting lets the store believe what manifests say of whole contents, once each
-// piece is right.
-func (s *Store) Trusting() *Store {
-	s.trusting = true
-	return s
-}
-
-// Open opens a store; its folder is made if it is not there.
+// Open opens a store; its folder is made if it is not there. Only its own account may look
+// into it: what is in it belongs to many.
 func Open(dir string) (*Store, error) {
-	for _, name := range []string{"contents", "coming", "bundles"} {
-		if err := os.MkdirAll(filepath.Join(dir, name), 0o755); err != nil {
+	for _, name := range []string{"contents", "coming", "bundles", "held"} {
+		if err := os.MkdirAll(filepath.Join(dir, name), 0o700); err != nil {
 			return nil, fmt.Errorf("making the folder of contents: %w", err)
 		}
 	}
-	return &Store{dir: dir, coming: map[string]*coming{}, pieces: map[string]place{}, known: map[string]bool{}}, nil
+	if err := os.Chmod(dir, 0o700); err != nil {
+		return nil, fmt.Errorf("closing the folder of contents to others: %w", err)
+	}
+	return &Store{shared: &shared{
+		dir: dir, coming: map[string]*coming{}, pieces: map[string]place{}, learned: map[string]bool{},
+		held: map[string]int64{},
+	}}, nil
 }
 
-// Path returns where a content stands, or would.
+// Durable lets the store make contents durable before it has them.
+func (s *Store) Durable() *Store {
+	s.durable = true
+	return s
+}
+
+// For returns what an owner has sent. The name must be one that can be a file's.
+func (s *Store) For(owner string) *Store { return &Store{s.shared, owner} }
+
+// Path returns where a content is, or would be.
 func (s *Store) Path(hash string) string { return filepath.Join(s.dir, "contents", hash[:2], hash) }
 
-func (s *Store) partPath(hash string) string { return filepath.Join(s.dir, "coming", hash+".part") }
-func (s *Store) bundlePath(id string) string { return filepath.Join(s.dir, "bundles", id+".json") }
+func (s *Store) key(hash string) string { return s.owner + "/" + hash }
+func (s *Store) partPath(hash string) string {
+	return filepath.Join(s.dir, "coming", s.owner+"."+hash+partEnding)
+}
+func (s *Store) bundlePath(id string) string {
+	return filepath.Join(s.dir, "bundles", s.owner, id+".json")
+}
+func (s *Store) heldPath(hash string) string { return filepath.Join(s.dir, "held", s.owner, hash) }
 
-// Has reports whether a content is here, whole.
-func (s *Store) Has(c Content) bool {
+// Endings of files of the store.
+const (
+	partEnding   = ".part"
+	piecesEnding = ".pieces" // beside a content: the hashes of its pieces
+)
+
+// isWhole reports whether a content is here, whoever has sent it.
+func (s *Store) isWhole(c Content) bool {
 	info, err := os.Lstat(s.Path(c.Hash))
 	return err == nil && info.Mode().IsRegular() && info.Size() == c.Size
+}
+
+// Has reports whether a content is here, whole, and sent by the owner.
+func (s *Store) Has(c Content) bool {
+	if !s.isWhole(c) {
+		return false
+	}
+	if s.owner == "" {
+		return true
+	}
+	_, err := os.Lstat(s.heldPath(c.Hash))
+	return err == nil
 }
 
 // Put keeps a manifest, so that its bundle is known by its name.
@@ -81,10 +124,22 @@ func (s *Store) Put(m *Manifest) error {
 	if _, err := os.Stat(path); err == nil {
 		return s.touch(path)
 	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return fmt.Errorf("making the folder of manifests: %w", err)
+	}
 	if err := writeWhole(path, m.Encode()); err != nil {
 		return fmt.Errorf("keeping the manifest: %w", err)
 	}
 	return nil
+}
+
+// HasBundle reports whether the owner has sent the manifest of a bundle.
+func (s *Store) HasBundle(id string) bool {
+	if !isHash(id) {
+		return false
+	}
+	_, err := os.Stat(s.bundlePath(id))
+	return err == nil
 }
 
 // Manifest returns a bundle by its name. It is ErrNotHere where it is not known.
@@ -109,51 +164,96 @@ func (s *Store) Manifest(id string) (*Manifest, error) {
 	return m, nil
 }
 
-// learn notes where the pieces of all bundles stand whose contents are here, so that
-// another version of a file needs only what is new in it.
+// Usage is what an owner has in a store.
+type Usage struct {
+	Bytes   int64 // of contents that are whole, and all bytes of those that are being received
+	Uploads int   // contents that are being received
+	Bundles int
+}
+
+// Usage returns what the owner has.
+func (s *Store) Usage() (u Usage) {
+	s.learn()
+	s.mu.Lock()
+	u.Bytes = s.held[s.owner]
+	for key, c := range s.coming {
+		if owner, _, _ := strings.Cut(key, "/"); owner == s.owner {
+			u.Bytes += c.Size
+			u.Uploads++
+		}
+	}
+	s.mu.Unlock()
+	if entries, err := os.ReadDir(filepath.Join(s.dir, "bundles", s.owner)); err == nil {
+		u.Bundles = len(entries)
+	}
+	return u
+}
+
+// learn notes once where the pieces of all contents are that the owner has, so that another
+// version of a file needs only what is new in it.
 func (s *Store) learn() {
-	entries, err := os.ReadDir(filepath.Join(s.dir, "bundles"))
-	if err != nil {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.learned[s.owner] {
 		return
 	}
-	for _, e := range entries {
-		id := strings.TrimSuffix(e.Name(), ".json")
-		s.mu.Lock()
-		known := s.known[id]
-		s.mu.Unlock()
-		if known {
+	s.learned[s.owner] = true
+	for _, hash := range s.hashes() {
+		info, err := os.Lstat(s.Path(hash))
+		if err != nil || !info.Mode().IsRegular() {
 			continue
 		}
-		m, err := s.Manifest(id)
-		if err != nil {
-			continue
+		s.held[s.owner] += info.Size()
+		c := Content{Hash: hash, Size: info.Size()}
+		if text, err := os.ReadFile(s.Path(hash) + piecesEnding); err == nil {
+			c.Piece, c.Pieces = PieceSize(c.Size), strings.Fields(string(text))
 		}
-		whole := true
-		for _, c := range m.Contents() {
-			if !s.Has(c) {
-				whole = false
-				continue
-			}
-			s.mu.Lock()
-			for i := range c.Count() {
-				offset, length := c.Range(i)
-				s.pieces[c.PieceHash(i)] = place{c.Hash, offset, length}
-			}
-			s.mu.Unlock()
+		if c.check() == nil {
+			s.note(c)
 		}
-		s.mu.Lock()
-		s.known[id] = whole
-		s.mu.Unlock()
 	}
 }
 
-// Missing returns which pieces of each content of a bundle are not here, after taking
-// those over that other contents have. Contents that are here whole are left out.
-func (s *Store) Missing(m *Manifest) (map[string][]int, error) {
+// hashes returns the contents that the owner has, or has had.
+func (s *Store) hashes() (out []string) {
+	add := func(dir string) {
+		entries, err := os.ReadDir(dir)
+		if err != nil {
+			return
+		}
+		for _, e := range entries {
+			if isHash(e.Name()) {
+				out = append(out, e.Name())
+			}
+		}
+	}
+	if s.owner != "" {
+		add(filepath.Join(s.dir, "held", s.owner))
+		return out
+	}
+	folders, _ := filepath.Glob(filepath.Join(s.dir, "contents", "??"))
+	for _, dir := range folders {
+		add(dir)
+	}
+	return out
+}
+
+// note notes where the pieces of a content are. The caller holds mu.
+func (s *Store) note(c Content) {
+	for i := range c.Count() {
+		offset, length := c.Range(i)
+		s.pieces[s.key(c.PieceHash(i))] = place{c.Hash, offset, length}
+	}
+}
+
+// Missing returns which pieces of each content of a bundle the owner has not sent, after taking
+// those over that other contents have. Contents that are here whole are left out. It stops when
+// the context ends.
+func (s *Store) Missing(ctx context.Context, m *Manifest) (map[string][]int, error) {
 	s.learn()
 	out := map[string][]int{}
 	for _, c := range m.Contents() {
-		left, err := s.missingOf(c)
+		left, err := s.missingOf(ctx, c)
 		if err != nil {
 			return nil, err
 		}
@@ -164,7 +264,7 @@ func (s *Store) Missing(m *Manifest) (map[string][]int, error) {
 	return out, nil
 }
 
-func (s *Store) missingOf(c Content) ([]int, error) {
+func (s *Store) missingOf(ctx context.Context, c Content) ([]int, error) {
 	if s.Has(c) {
 		return nil, s.touch(s.Path(c.Hash))
 	}
@@ -176,10 +276,13 @@ func (s *Store) missingOf(c Content) ([]int, error) {
 		return nil, err
 	}
 	for i := range c.Count() {
+		if ctx.Err() != nil {
+			return nil, context.Cause(ctx)
+		}
 		if in.has(i) {
 			continue
 		}
-		if data, ok := s.pieceOf(c.PieceHash(i)); ok {
+		if data, ok := s.pieceOf(c, i); ok {
 			if err := s.PutPiece(c, i, data); err != nil && !errors.Is(err, ErrWrongPiece) {
 				return nil, err
 			}
@@ -188,16 +291,16 @@ func (s *Store) missingOf(c Content) ([]int, error) {
 	return in.missing(), nil
 }
 
-// pieceOf reads a piece that stands in another content.
-func (s *Store) pieceOf(hash string) ([]byte, bool) {
+// pieceOf reads a piece that is part of another content of the owner.
+func (s *Store) pieceOf(c Content, i int) ([]byte, bool) {
 	s.mu.Lock()
-	at, known := s.pieces[hash]
+	at, known := s.pieces[s.key(c.PieceHash(i))]
 	s.mu.Unlock()
-	if !known {
+	if _, length := c.Range(i); !known || at.length != length {
 		return nil, false
 	}
 	data, err := readAt(s.Path(at.hash), at.offset, at.length)
-	return data, err == nil && HashOf(data) == hash
+	return data, err == nil && c.pieceIs(i, data)
 }
 
 func (c *coming) has(i int) bool {
@@ -217,27 +320,30 @@ func (c *coming) missing() (out []int) {
 	return out
 }
 
-// open returns the state of a content that is on its way. What an earlier process had
+// open returns the state of a content that is being received. What an earlier process had
 // of it is looked at again: only pieces whose hash is right count.
 func (s *Store) open(c Content) (*coming, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if in := s.coming[c.Hash]; in != nil {
+	if in := s.coming[s.key(c.Hash)]; in != nil {
+		if in.Size != c.Size || in.Count() != c.Count() { // their hashes would differ
+			return nil, fmt.Errorf("the content %.12s has %d bytes, not %d", c.Hash, in.Size, c.Size)
+		}
 		return in, nil
 	}
-	in := &coming{Content: c, have: make([]bool, c.Count()), left: c.Count()}
+	in := &coming{Content: c, have: make([]bool, c.Count()), left: c.Count(), used: time.Now()}
 	path := s.partPath(c.Hash)
 	if _, err := os.Stat(path); err == nil {
 		for i := range in.have {
 			offset, length := c.Range(i)
 			data, err := readAt(path, offset, length)
-			if err == nil && HashOf(data) == c.PieceHash(i) {
+			if err == nil && c.pieceIs(i, data) {
 				in.have[i] = true
 				in.left--
 			}
 		}
 	}
-	s.coming[c.Hash] = in
+	s.coming[s.key(c.Hash)] = in
 	return in, nil
 }
 
@@ -248,7 +354,7 @@ func (s *Store) PutPiece(c Content, i int, data []byte) error {
 	if s.Has(c) {
 		return nil
 	}
-	if _, length := c.Range(i); int64(len(data)) != length || HashOf(data) != c.PieceHash(i) {
+	if !c.PieceIs(i, data) {
 		return ErrWrongPiece
 	}
 	in, err := s.open(c)
@@ -257,6 +363,7 @@ func (s *Store) PutPiece(c Content, i int, data []byte) error {
 	}
 	in.mu.Lock()
 	defer in.mu.Unlock()
+	in.used = time.Now()
 	if !in.have[i] {
 		offset, _ := c.Range(i)
 		if err := writeAt(s.partPath(c.Hash), offset, data); err != nil {
@@ -271,35 +378,55 @@ func (s *Store) PutPiece(c Content, i int, data []byte) error {
 	return s.finish(in)
 }
 
-// finish gives a content that has all its pieces its name.
+// finish gives a content that has all its pieces its name, and notes that the owner has it. As
+// each piece is right, all of it is.
 func (s *Store) finish(in *coming) error {
 	part := s.partPath(in.Hash)
-	file, err := os.OpenFile(part, os.O_RDWR|os.O_CREATE, 0o644)
+	if s.isWhole(in.Content) { // somebody else has sent it
+		if err := os.Remove(part); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("dropping what has come twice: %w", err)
+		}
+	} else if err := s.name(in, part); err != nil {
+		return err
+	}
+	if s.owner != "" {
+		held := s.heldPath(in.Hash)
+		if err := os.MkdirAll(filepath.Dir(held), 0o700); err != nil {
+			return fmt.Errorf("noting whose a content is: %w", err)
+		}
+		if err := os.WriteFile(held, nil, 0o600); err != nil {
+			return fmt.Errorf("noting whose a content is: %w", err)
+		}
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	delete(s.coming, s.key(in.Hash))
+	if s.learned[s.owner] {
+		s.held[s.owner] += in.Size
+		s.note(in.Content)
+	}
+	return nil
+}
+
+func (s *Store) name(in *coming, part string) error {
+	file, err := os.OpenFile(part, os.O_RDWR|os.O_CREATE, 0o600)
 	if err != nil {
 		return fmt.Errorf("opening what has come: %w", err)
 	}
 	defer file.Close()
-	hash := in.Hash
-	if !s.trusting {
-		if hash, err = hashWhole(file); err == nil {
-			err = file.Sync()
+	if s.durable {
+		if err := file.Sync(); err != nil {
+			return fmt.Errorf("making what has come durable: %w", err)
 		}
 	}
-	if err == nil && in.Size == 0 {
-		hash = HashOf(nil)
-	}
-	if err != nil {
-		return fmt.Errorf("looking at what has come: %w", err)
-	}
-	if hash != in.Hash { // the pieces are right and the whole is not: the manifest lies
-		clear(in.have)
-		in.left = len(in.have)
-		_ = os.Remove(part)
-		return fmt.Errorf("a content of %d bytes: its pieces are right, and all of it is not %.12s", in.Size, in.Hash)
-	}
 	to := s.Path(in.Hash)
-	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+	if err := os.MkdirAll(filepath.Dir(to), 0o700); err != nil {
 		return fmt.Errorf("making the folder of a content: %w", err)
+	}
+	if len(in.Pieces) > 0 {
+		if err := writeWhole(to+piecesEnding, []byte(strings.Join(in.Pieces, "\n"))); err != nil {
+			return fmt.Errorf("keeping the pieces of a content: %w", err)
+		}
 	}
 	if err := file.Chmod(0o444); err != nil {
 		return fmt.Errorf("keeping a content: %w", err)
@@ -307,31 +434,24 @@ func (s *Store) finish(in *coming) error {
 	if err := os.Rename(part, to); err != nil {
 		return fmt.Errorf("keeping a content: %w", err)
 	}
-	s.mu.Lock()
-	delete(s.coming, in.Hash)
-	for i := range in.Count() {
-		offset, length := in.Range(i)
-		s.pieces[in.PieceHash(i)] = place{in.Hash, offset, length}
-	}
-	s.mu.Unlock()
 	return nil
 }
 
-// ReadPiece returns a piece that is here, of a content that is whole or on its way. It
+// ReadPiece returns a piece that is here, of a content that is whole or being received. It
 // is ErrNotHere where it is not, or not as it should be.
 func (s *Store) ReadPiece(c Content, i int) ([]byte, error) {
 	if i < 0 || i >= c.Count() {
 		return nil, ErrNotHere
 	}
 	offset, length := c.Range(i)
-	if !s.Has(c) {
+	if !s.isWhole(c) {
 		s.mu.Lock()
-		in := s.coming[c.Hash]
+		in := s.coming[s.key(c.Hash)]
 		s.mu.Unlock()
 		if in == nil || !in.has(i) {
 			return nil, ErrNotHere
 		}
-		if data, err := readAt(s.partPath(c.Hash), offset, length); err == nil && HashOf(data) == c.PieceHash(i) {
+		if data, err := readAt(s.partPath(c.Hash), offset, length); err == nil && c.pieceIs(i, data) {
 			return data, nil
 		} // else it has just become whole, or was taken away
 	}
@@ -339,7 +459,7 @@ func (s *Store) ReadPiece(c Content, i int) ([]byte, error) {
 	if err != nil {
 		return nil, ErrNotHere
 	}
-	if HashOf(data) != c.PieceHash(i) {
+	if !c.pieceIs(i, data) {
 		s.Drop(c.Hash)
 		return nil, ErrNotHere
 	}
@@ -356,7 +476,7 @@ func (s *Store) Have(c Content) []bool {
 		return out
 	}
 	s.mu.Lock()
-	in := s.coming[c.Hash]
+	in := s.coming[s.key(c.Hash)]
 	s.mu.Unlock()
 	if in != nil {
 		in.mu.Lock()
@@ -366,22 +486,65 @@ func (s *Store) Have(c Content) []bool {
 	return out
 }
 
-// Drop takes a content away that is not as it should be.
+// Drop removes a content that is not as it should be, or that has to make room.
 func (s *Store) Drop(hash string) {
 	_ = os.Remove(s.Path(hash))
-	_ = os.Remove(s.partPath(hash))
+	_ = os.Remove(s.Path(hash) + piecesEnding)
+	marks, _ := filepath.Glob(filepath.Join(s.dir, "held", "*", hash))
+	for _, mark := range marks {
+		_ = os.Remove(mark)
+	}
 	s.mu.Lock()
-	delete(s.coming, hash)
-	for piece, at := range s.pieces {
+	for key, at := range s.pieces {
 		if at.hash == hash {
-			delete(s.pieces, piece)
+			delete(s.pieces, key)
 		}
 	}
-	clear(s.known)
+	clear(s.learned)
+	clear(s.held)
 	s.mu.Unlock()
 }
 
-// Sweep takes contents away until no more than a number of bytes are left, those that
+// DropStale removes what nobody has gone on sending since a time: contents that are not whole,
+// and manifests that nobody needs.
+func (s *Store) DropStale(before time.Time, needed func(bundle string) bool) error {
+	s.mu.Lock()
+	for key, in := range s.coming {
+		in.mu.Lock()
+		stale := in.used.Before(before)
+		in.mu.Unlock()
+		if stale {
+			delete(s.coming, key)
+			owner, hash, _ := strings.Cut(key, "/")
+			_ = os.Remove(s.For(owner).partPath(hash))
+		}
+	}
+	s.mu.Unlock()
+	return filepath.WalkDir(s.dir, func(at string, e fs.DirEntry, err error) error {
+		if err != nil || e.IsDir() {
+			return err
+		}
+		info, err := e.Info()
+		if err != nil || !info.ModTime().Before(before) {
+			return nil //nolint:nilerr // it was removed just now
+		}
+		id, isManifest := strings.CutSuffix(e.Name(), ".json")
+		if isManifest && !needed(id) || strings.HasSuffix(e.Name(), partEnding) && !s.receiving(e.Name()) {
+			_ = os.Remove(at)
+		}
+		return nil
+	})
+}
+
+// receiving reports whether a file is of a content that is being received.
+func (s *Store) receiving(part string) bool {
+	owner, rest, _ := strings.Cut(part, ".")
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.coming[owner+"/"+strings.TrimSuffix(rest, partEnding)] != nil
+}
+
+// Sweep removes contents until no more than a number of bytes are left, those that
 // were not used for the longest time first, and none that is needed. It returns how
 // many bytes are left.
 func (s *Store) Sweep(most int64, needed func(hash string) bool) (left int64, err error) {
@@ -396,7 +559,7 @@ func (s *Store) Sweep(most int64, needed func(hash string) bool) (left int64, er
 			return err
 		}
 		info, err := e.Info()
-		if err == nil {
+		if err == nil && isHash(e.Name()) {
 			all = append(all, kept{e.Name(), info.Size(), info.ModTime()})
 			left += info.Size()
 		}
@@ -410,7 +573,7 @@ func (s *Store) Sweep(most int64, needed func(hash string) bool) (left int64, er
 		if left <= most {
 			break
 		}
-		if isHash(k.hash) && !needed(k.hash) {
+		if !needed(k.hash) {
 			s.Drop(k.hash)
 			left -= k.size
 		}
@@ -427,29 +590,40 @@ func (s *Store) touch(path string) error {
 	return nil
 }
 
-// Lay makes a folder in which the files of a bundle stand as they stood, as further
-// names of their contents, which nobody may write to. All contents must be here.
-func (s *Store) Lay(m *Manifest, folder string) error {
+// Lay makes a folder with the files of a bundle. All contents must be here, and each is
+// verified whole; one that somebody has changed is dropped, and the error is ErrNotHere. Files
+// are further names of their contents only where who gets the folder cannot write to those,
+// which linked says; else they are copies.
+func (s *Store) Lay(m *Manifest, folder string, linked bool) error {
+	for _, c := range m.Contents() {
+		for i := range c.Count() {
+			if _, err := s.ReadPiece(c, i); err != nil || !s.Has(c) {
+				return fmt.Errorf("the content %.12s: %w", c.Hash, ErrNotHere)
+			}
+		}
+	}
 	for _, f := range m.Files {
 		from, to := s.Path(f.Hash), filepath.Join(folder, filepath.FromSlash(f.Path))
-		if !s.Has(f.Content) {
-			return fmt.Errorf("%s: %w", f.Path, ErrNotHere)
-		}
 		if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
 			return fmt.Errorf("laying out the bundle: %w", err)
 		}
-		if err := layOne(from, to, f.Executable); err != nil {
+		if err := layOne(from, to, f.Executable, linked); err != nil {
 			return fmt.Errorf("laying out %s: %w", f.Path, err)
 		}
 	}
 	return nil
 }
 
-// layOne puts a content in its place: as a further name of it where both are on one
+// layOne puts a content in its place: as a further name of it where it may and both are on one
 // disk, and as a copy where they are not, or the file must be one that can be run. A
-// symbolic link will not do: some renderers read nothing that lies elsewhere in truth.
-func layOne(from, to string, executable bool) error {
-	if !executable {
+// symbolic link will not do: some renderers read nothing that is elsewhere in truth.
+func layOne(from, to string, executable, linked bool) error {
+	if !linked { // what an earlier launch had may have been changed
+		if err := os.Remove(to); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
+	if !executable && linked {
 		err := os.Link(from, to)
 		if errors.Is(err, fs.ErrExist) && !sameFile(from, to) { // of a content that was spoilt since
 			_ = os.Remove(to)
@@ -497,7 +671,7 @@ func readAt(path string, offset, length int64) ([]byte, error) {
 }
 
 func writeAt(path string, offset int64, data []byte) error {
-	file, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE, 0o644)
+	file, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE, 0o600)
 	if err != nil {
 		return err
 	}

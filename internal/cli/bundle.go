@@ -7,6 +7,7 @@ import (
 	"io"
 	"io/fs"
 	"net/http"
+	"net/url"
 	"os"
 	"path"
 	"path/filepath"
@@ -248,7 +249,7 @@ func (a *app) bundleUp(ctx context.Context, b bundling, in *wire.Submit, incompl
 	if err := foresee(ctx, cl, *in); err != nil {
 		return err
 	}
-	return a.sendBundle(ctx, cl, g.Manifest, folder, in.DryRun)
+	return a.sendBundle(ctx, cl, in.Project, g.Manifest, folder, in.DryRun)
 }
 
 // foresee returns what the service refuses whatever is sent, such as an unknown
@@ -274,12 +275,12 @@ const (
 // sendBundle sends what the farm lacks of a bundle, in pieces. What was sent before an
 // interruption is not sent again. A dry run sends nothing, and cannot go on without it.
 func (a *app) sendBundle(
-	ctx context.Context, cl *client.Client, m *bundle.Manifest, folder string, dry bool,
+	ctx context.Context, cl *client.Client, project string, m *bundle.Manifest, folder string, dry bool,
 ) error {
 	for range sendRounds {
 		var state wire.BundleState
 		if err := patient(ctx, func() error {
-			return cl.Send(ctx, http.MethodPost, "/api/v1/bundles", "application/json", m.Encode(), &state)
+			return cl.Send(ctx, http.MethodPost, bundlesPath(project), "application/json", m.Encode(), &state)
 		}); err != nil {
 			return err
 		}
@@ -293,7 +294,7 @@ func (a *app) sendBundle(
 			)
 		}
 		show := a.sendingLine(state.MissingBytes, m.Bytes())
-		err := sendPieces(ctx, cl, m, folder, state, show)
+		err := sendPieces(ctx, cl, project, m, folder, state, show)
 		show(-1)
 		if err != nil {
 			return err
@@ -304,8 +305,13 @@ func (a *app) sendBundle(
 	)
 }
 
+// bundlesPath returns where the bundles of a project are.
+func bundlesPath(project string) string {
+	return "/api/v1/projects/" + url.PathEscape(project) + "/bundles"
+}
+
 func sendPieces(
-	ctx context.Context, cl *client.Client, m *bundle.Manifest, folder string, state wire.BundleState,
+	ctx context.Context, cl *client.Client, project string, m *bundle.Manifest, folder string, state wire.BundleState,
 	sent func(n int64),
 ) error {
 	group, ctx := errgroup.WithContext(ctx)
@@ -321,7 +327,7 @@ func sendPieces(
 					if err != nil {
 						return err
 					}
-					to := fmt.Sprintf("/api/v1/bundles/%s/contents/%s/%d", state.ID, f.Hash, i)
+					to := fmt.Sprintf("%s/%s/contents/%s/%d", bundlesPath(project), state.ID, f.Hash, i)
 					if err := patient(ctx, func() error {
 						return cl.Send(ctx, http.MethodPut, to, "application/octet-stream", data, nil)
 					}); err != nil {
@@ -349,7 +355,7 @@ func pieceOf(name string, c bundle.Content, i int) ([]byte, error) {
 	if _, err := file.ReadAt(data, offset); err != nil && !errors.Is(err, io.EOF) {
 		return nil, fmt.Errorf("reading %s: %w", name, err)
 	}
-	if bundle.HashOf(data) != c.PieceHash(i) {
+	if !c.PieceIs(i, data) {
 		return nil, fmt.Errorf("%s changed while it was sent; submit again", name)
 	}
 	return data, nil
@@ -362,7 +368,8 @@ func patient(ctx context.Context, call func() error) error {
 		err := call()
 		var away *client.UnreachableError
 		var p *wire.Problem
-		gone := errors.As(err, &away) || errors.As(err, &p) && p.Status >= http.StatusInternalServerError
+		gone := errors.As(err, &away) || errors.As(err, &p) && p.Status >= http.StatusInternalServerError &&
+			p.Status != http.StatusInsufficientStorage
 		if !gone || time.Now().After(until) || ctx.Err() != nil {
 			return err
 		}

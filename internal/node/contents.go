@@ -59,7 +59,7 @@ func openContents(dir string, most int64, log *slog.Logger, name func() string) 
 		return nil, err
 	}
 	c := &contents{
-		store: store.Trusting(), most: most, log: log, name: name, slots: make(chan struct{}, givenAtOnce),
+		store: store, most: most, log: log, name: name, slots: make(chan struct{}, givenAtOnce),
 		rate: limit.NewLimiter(giveRate, bundle.MostPiece), call: &http.Client{}, pinned: map[string]int{},
 		fetching: map[string]*sync.Mutex{}, known: map[string]*bundle.Manifest{},
 	}
@@ -354,7 +354,17 @@ func (w *work) getScene(ctx context.Context) error {
 	w.fetched.Bytes += whole - max(0, first)
 	w.fetched.Seconds += time.Since(began).Seconds()
 	folder := filepath.Join(w.staging, sceneFolder)
-	if err := w.host.contents.store.Lay(m, folder); err != nil {
+	who, err := w.whoRenders()
+	if err != nil {
+		return fmt.Errorf("choosing the account of the renderer: %w", err)
+	}
+	err = w.host.contents.store.Lay(m, folder, who.Switched())
+	if errors.Is(err, bundle.ErrNotHere) { // somebody has changed what was here: it is got again
+		if m, err = w.host.contents.fetch(ctx, w.exchange, w.lease.Bundle, nil); err == nil {
+			err = w.host.contents.store.Lay(m, folder, who.Switched())
+		}
+	}
+	if err != nil {
 		return err
 	}
 	w.lease.SceneRoot = folder

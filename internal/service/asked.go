@@ -49,6 +49,9 @@ func (s *Service) submissions(
 			return nil, &queue.BatchError{Index: i, Err: refusal.NoProject(a.Project)}
 		}
 		sub, err := presets.submission(ctx, a, by)
+		if err == nil && sub.Spec.Bundle == "" {
+			err = s.seesScene(ctx, f, a.Project, sight, append([]string{sub.Spec.Scene}, sub.Spec.With...)...)
+		}
 		if err != nil {
 			return nil, &queue.BatchError{Index: i, Err: err}
 		}

@@ -38,7 +38,7 @@ func (s *Service) lookAtScene(
 		if err != nil {
 			return look, err
 		}
-		bundled, err := s.bundledScene(spec, before)
+		bundled, err := s.bundledScene(ctx, spec, before)
 		if err != nil {
 			return look, err
 		}

@@ -126,7 +126,7 @@ func (s *Service) preflown(
 		if _, err := f.Views.OneRun(ctx, farm.RunID(in.Run), f.People.Access().Sight(by)); err != nil {
 			return spec, err
 		}
-		return f.Queue.Spec(ctx, farm.RunID(in.Run))
+		return f.Queue.SpecToAct(ctx, farm.RunID(in.Run), by, "ask nodes about it")
 	case in.Submit != nil:
 		asked.Submit = *in.Submit
 	default:

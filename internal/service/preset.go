@@ -30,6 +30,8 @@ type presetKey struct{ project, recipe, name string }
 
 type preset struct {
 	use      *farm.PresetUse
+	by       string
+	role     farm.Role // of the writer
 	settings jobfile.Settings
 }
 
@@ -55,6 +57,9 @@ func (p *presets) submission(ctx context.Context, a Asked, by farm.Person) (queu
 	}
 	changed := changes(in, a.Submit)
 	over(&in, a.Submit)
+	if err := p.mayWrite(from, in); err != nil {
+		return none, err
+	}
 	var asked []byte
 	if a.Submit.Proof {
 		if a.Kind != "" && a.Kind != string(farm.Final) && a.Kind != string(farm.Proof) {
@@ -78,6 +83,23 @@ func (p *presets) submission(ctx context.Context, a Asked, by farm.Person) (queu
 	return sub, nil
 }
 
+// mayWrite refuses a preset that was written by somebody who may not submit runs of the recipe:
+// whoever uses it would run what others could not.
+func (p *presets) mayWrite(from preset, in wire.Submit) error {
+	r := p.f.Recipes.Book()[in.Recipe]
+	if fitting := p.f.Recipes.Book().ForScene(path.Ext(in.Scene)); r == nil && in.Recipe == "" && len(fitting) > 0 {
+		r = fitting[0]
+	}
+	if from.use == nil || r == nil || r.Role == "" || from.role.Allows(farm.Role(r.Role)) {
+		return nil
+	}
+	return refusal.New(
+		refusal.Forbidden, "preset",
+		"the preset %s was written by %s, and only a %s may submit runs of the recipe %s; use another preset, or none",
+		from.use.Name, from.by, r.Role, r.Name,
+	)
+}
+
 // find returns the preset of what is asked for: the one that it names, or the one that the
 // person has chosen.
 func (p *presets) find(ctx context.Context, in wire.Submit) (preset, error) {
@@ -94,14 +116,14 @@ func (p *presets) find(ctx context.Context, in wire.Submit) (preset, error) {
 	if known, ok := p.known[key]; ok {
 		return known, nil
 	}
-	use, text, err := p.f.Setup.PresetFor(ctx, p.by, in.Project, name, in.Preset)
+	chosen, err := p.f.Setup.PresetFor(ctx, p.by, in.Project, name, in.Preset)
 	if err != nil {
 		return preset{}, err
 	}
-	out := preset{use: use}
-	if use != nil {
-		if out.settings, err = jobfile.ParsePreset([]byte(text)); err != nil {
-			return out, fmt.Errorf("reading the preset %s: %w", use.PresetKey, err)
+	out := preset{use: chosen.Use, by: chosen.By, role: chosen.Role}
+	if chosen.Use != nil {
+		if out.settings, err = jobfile.ParsePreset([]byte(chosen.Text)); err != nil {
+			return out, fmt.Errorf("reading the preset %s: %w", chosen.Use.PresetKey, err)
 		}
 	}
 	p.known[key] = out

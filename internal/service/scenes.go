@@ -19,6 +19,7 @@ import (
 	"vexillum/internal/core/frames"
 	"vexillum/internal/jobfile"
 	"vexillum/internal/recipe"
+	"vexillum/internal/service/floor"
 	"vexillum/internal/service/queue"
 	"vexillum/internal/service/refusal"
 	"vexillum/internal/wire"
@@ -29,7 +30,8 @@ const mostEntries = 2000
 
 // Browse lists a folder of a project's scene place: folders and files, each with the
 // recipe that reads it.
-func (s *Service) Browse(ctx context.Context, project, folder string) (out wire.Folder, err error) {
+// Folders of projects that the asker does not see are not there.
+func (s *Service) Browse(ctx context.Context, project, folder string, sight farm.Sight) (out wire.Folder, err error) {
 	f, err := s.Floor()
 	if err != nil {
 		return out, err
@@ -66,7 +68,7 @@ func (s *Service) Browse(ctx context.Context, project, folder string) (out wire.
 		return err
 	})
 	switch {
-	case errors.Is(err, fs.ErrNotExist):
+	case errors.Is(err, fs.ErrNotExist), !sight.SeesPath(folder):
 		return out, refusal.New(refusal.NotFound, "path", "there is no folder %s in the scene place", folder)
 	case err != nil && len(entries) == 0 && !strings.Contains(err.Error(), "EOF"):
 		return out, refusal.New(refusal.Invalid, "path", "the folder %s cannot be read: %v", folder, err)
@@ -74,7 +76,7 @@ func (s *Service) Browse(ctx context.Context, project, folder string) (out wire.
 	out.More = len(entries) > mostEntries
 	book := f.Recipes.Book()
 	for _, e := range entries[:min(len(entries), mostEntries)] {
-		if strings.HasPrefix(e.Name(), ".") {
+		if strings.HasPrefix(e.Name(), ".") || folder == "." && !sight.SeesPath(e.Name()) {
 			continue
 		}
 		entry := wire.FolderEntry{Name: e.Name(), Folder: e.IsDir(), Recipes: []string{}}
@@ -123,6 +125,9 @@ func (s *Service) Scene(
 		return out, err
 	}
 	spec := sub.Spec
+	if err := s.seesScene(ctx, f, spec.Project, f.People.Access().Sight(by), spec.Scene); err != nil {
+		return out, err
+	}
 	r := f.Recipes.Book()[spec.Recipe]
 	if r == nil {
 		r = f.Recipes.Book().ForScene(path.Ext(scene))[0]
@@ -155,6 +160,21 @@ func (s *Service) Scene(
 		out.Presets = append(out.Presets, wire.ScenePreset{Name: name, Version: version, Mine: mine})
 	})
 	return out, err
+}
+
+// seesScene refuses scenes and files in folders of projects that the asker does not see, as if
+// they were not there.
+func (s *Service) seesScene(
+	ctx context.Context, f *floor.Floor, project string, sight farm.Sight, names ...string,
+) error {
+	if i := slices.IndexFunc(names, func(name string) bool { return !sight.SeesPath(name) }); i >= 0 {
+		roots, err := f.Setup.Roots(ctx, project, runtime.GOOS)
+		if err != nil {
+			return err
+		}
+		return refusal.New(refusal.Invalid, "scene", "there is no scene %s in %s", names[i], roots.Scenes)
+	}
+	return nil
 }
 
 // sceneValues adds the settings and passes that a job may choose.

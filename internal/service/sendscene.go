@@ -71,7 +71,7 @@ func (s *Service) sendIfUnseen(
 	}
 	sent := *spec
 	sent.Bundle, sent.With = m.ID(), nil
-	if _, err := s.bundledScene(&sent, before); err != nil {
+	if _, err := s.bundledScene(ctx, &sent, before); err != nil {
 		remark("%s, and no bundle could be made of the scene: %v.", sentence, err)
 		return nil
 	}
@@ -96,5 +96,8 @@ func (s *Service) makeBundle(
 	if n := len(g.Missing) + len(g.Outside); n > 0 {
 		return nil, fmt.Errorf("%s that it needs cannot go along", english.Plural(n, "file", ""))
 	}
-	return g.Manifest, s.bundles.store.Keep(ctx, g.Manifest, scenes)
+	if err := s.bundles.admit(spec.Project, g.Manifest); err != nil {
+		return nil, err
+	}
+	return g.Manifest, s.bundles.store.For(spec.Project).Keep(ctx, g.Manifest, scenes)
 }

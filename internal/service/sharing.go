@@ -48,7 +48,7 @@ type Peer struct {
 func (s *Service) Share(
 	ctx context.Context, node farm.NodeID, session int64, id, host string, port int, at bundle.Standing,
 ) (seeds []int, peers []Peer, err error) {
-	m, err := s.bundles.manifest(id)
+	m, err := s.BundleForNode(ctx, node, id)
 	if err != nil {
 		return nil, nil, err
 	}

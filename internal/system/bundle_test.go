@@ -184,12 +184,12 @@ func (f *farm) againWithAChange(submit []string, home string) {
 		f.t.Errorf("the changed scene is %s with the bundle %q, before %q", after.State, after.Bundle, before.Bundle)
 	}
 	var m struct{ Files []struct{ Path string } }
-	if err := f.admin.Do(f.t.Context(), "GET", "/api/v1/bundles/"+after.Bundle, nil, &m); err != nil ||
+	if err := f.admin.Do(f.t.Context(), "GET", "/api/v1/projects/salt-clock/bundles/"+after.Bundle, nil, &m); err != nil ||
 		len(m.Files) != 4 {
 		f.t.Errorf("the manifest has %d files, %v", len(m.Files), err)
 	}
 	var none wire.BundleState
-	if err := f.admin.Do(f.t.Context(), "POST", "/api/v1/bundles", struct{}{}, &none); err == nil {
+	if err := f.admin.Do(f.t.Context(), "POST", "/api/v1/projects/salt-clock/bundles", struct{}{}, &none); err == nil {
 		f.t.Error("a manifest of nothing was taken")
 	}
 }

@@ -99,5 +99,18 @@ func (s Sight) Hidden() []string { return slices.Sorted(maps.Keys(s.hidden)) }
 // Sees reports whether a project is not hidden. One that is not there is not.
 func (s Sight) Sees(project string) bool { return !s.hidden[project] }
 
+// SeesPath reports whether somebody sees a path in a scene place, written with slashes: a folder
+// at the top of a place that has the name of a project is that project's, whoever else uses the
+// place.
+func (s Sight) SeesPath(path string) bool {
+	top, _, _ := strings.Cut(strings.TrimLeft(path, "./"), "/")
+	for project := range s.hidden {
+		if strings.EqualFold(project, top) { // some systems take them for one
+			return false
+		}
+	}
+	return true
+}
+
 // Key is the same for those who see the same.
 func (s Sight) Key() string { return strings.Join(s.Hidden(), " ") }

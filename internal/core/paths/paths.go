@@ -13,6 +13,7 @@ import (
 	"unicode/utf8"
 
 	"golang.org/x/text/cases"
+	"golang.org/x/text/unicode/norm"
 )
 
 // Bounds of a path, in bytes: what the strictest of the systems takes.
@@ -63,6 +64,9 @@ func checkName(name string) error {
 		return fmt.Errorf("%q is the name of a device on Windows", name)
 	}
 	for _, r := range name {
+		if unicode.In(r, unicode.Cf, unicode.Zl, unicode.Zp) {
+			return fmt.Errorf("%q holds the invisible character %U, which makes a name look like another", name, r)
+		}
 		if strings.ContainsRune(`\:*?"<>|`, r) || unicode.IsControl(r) {
 			return fmt.Errorf("%q holds %q, which not every system takes in names", name, r)
 		}
@@ -71,12 +75,13 @@ func checkName(name string) error {
 }
 
 // Clash returns two of the paths that some system takes for one: they differ in
-// capitals alone, or one is a folder of the other; two empty texts if there are none.
+// capitals or in how accents are composed alone, or one is a folder of the other; two empty texts if there are none.
 func Clash(all []string) (a, b string) {
-	fold := cases.Fold()
+	cased := cases.Fold()
+	fold := func(text string) string { return norm.NFC.String(cased.String(norm.NFKC.String(text))) }
 	known := map[string]string{}
 	for _, p := range all {
-		key := fold.String(p)
+		key := fold(p)
 		if other, twice := known[key]; twice {
 			return other, p
 		}
@@ -85,7 +90,7 @@ func Clash(all []string) (a, b string) {
 	folders := map[string]string{} // as spelled
 	for _, p := range all {
 		for dir := path.Dir(p); dir != "."; dir = path.Dir(dir) {
-			key := fold.String(dir)
+			key := fold(dir)
 			if other, isFile := known[key]; isFile {
 				return other, p
 			}

@@ -32,7 +32,17 @@ type Desk struct {
 	began     int64                 // when this desk was made: marks of others are not of it
 	placesSeq int64                 // of the newest Record about places or projects
 	restarts  map[farm.NodeID]int64 // sessions that are to restart their node process
+	lent      map[loan]string       // projects of bundles that nodes need to render by hand
 }
+
+// loan is a bundle that a node needs beside those of its leases.
+type loan struct {
+	node   farm.NodeID
+	bundle string
+}
+
+// mostLent bounds the loans that are remembered.
+const mostLent = 1000
 
 // New returns the desk of a service.
 func New(
@@ -41,7 +51,7 @@ func New(
 	d := &Desk{
 		w: w, e: e, s: s, dealer: e.Dealer(), recipes: recipes, views: board, errands: errands,
 		waiters: map[farm.NodeID]*waiter{}, orders: map[farm.NodeID]*waitingOrder{}, forged: map[forgery]bool{},
-		restarts: map[farm.NodeID]int64{}, began: w.Now().UnixNano(),
+		restarts: map[farm.NodeID]int64{}, lent: map[loan]string{}, began: w.Now().UnixNano(),
 	}
 	w.Watch(writer.Watcher{Committed: d.committed})
 	return d

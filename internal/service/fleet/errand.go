@@ -126,6 +126,12 @@ func (d *Desk) ByHand(
 				run.Spec.Recipe,
 			)
 		}
+		if run.Spec.Bundle != "" {
+			if len(d.lent) >= mostLent {
+				clear(d.lent)
+			}
+			d.lent[loan{n.ID, run.Spec.Bundle}] = run.Spec.Project
+		}
 		at = Errander{ID: n.ID, Name: n.Name, OS: n.Facts.OS}
 		task = wire.RenderTask{Recipe: view.Recipe.Text(), Lease: view.Wire()}
 		return nil
@@ -191,4 +197,23 @@ func (t *transaction) best(pointsOf func(n *farm.Node) int) (best *farm.Node) {
 // project.
 func (t *transaction) sees(n *farm.Node, project string) bool {
 	return t.State.Blind(n, &farm.Run{Spec: farm.Spec{Project: project}}) == ""
+}
+
+// BundleOf returns the project of a run that a node may render and that comes with a bundle. A
+// node learns nothing of other bundles, not even that there are any.
+func (d *Desk) BundleOf(ctx context.Context, node farm.NodeID, bundle string) (project string, err error) {
+	err = d.do(ctx, func(t *transaction) error {
+		n := t.State.Nodes[node]
+		for _, run := range t.State.Queue() {
+			if n != nil && run.Spec.Bundle == bundle && t.State.Admits(n, run.Spec.Project) == nil {
+				project = run.Spec.Project
+				return nil
+			}
+		}
+		if project = d.lent[loan{node, bundle}]; project != "" {
+			return nil
+		}
+		return refusal.New(refusal.NotFound, "bundle", "there is no bundle %.12s", bundle)
+	})
+	return project, err
 }

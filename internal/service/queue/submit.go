@@ -61,6 +61,21 @@ func (d *Desk) Spec(ctx context.Context, id farm.RunID) (farm.Spec, error) {
 	return spec, err
 }
 
+// SpecToAct returns what a run was submitted with to somebody who wants to do something to it,
+// and refuses whoever may not steer it.
+func (d *Desk) SpecToAct(ctx context.Context, id farm.RunID, by farm.Person, what string) (farm.Spec, error) {
+	var spec farm.Spec
+	err := d.do(ctx, func(t *transaction) error {
+		run := t.State.Runs[id]
+		if run == nil {
+			return refusal.New(refusal.NotFound, "run", "there is no run %d", id)
+		}
+		spec = run.Spec
+		return t.maySteer(run, by, what)
+	})
+	return spec, err
+}
+
 // TakenError says that a run cannot have a number, and which it may have.
 type TakenError struct{ Next int }
 
@@ -441,12 +456,13 @@ func (d *Desk) BundleBefore(ctx context.Context, project, job string) (id string
 	return id, err
 }
 
-// Bundles returns the bundles that open runs need.
-func (d *Desk) Bundles(ctx context.Context) (out []string, err error) {
+// Bundles returns the bundles that open runs need, each with its project.
+func (d *Desk) Bundles(ctx context.Context) (out map[string]string, err error) {
+	out = map[string]string{}
 	err = d.do(ctx, func(t *transaction) error {
 		for _, run := range t.State.Queue() {
-			if run.Spec.Bundle != "" && !slices.Contains(out, run.Spec.Bundle) {
-				out = append(out, run.Spec.Bundle)
+			if run.Spec.Bundle != "" {
+				out[run.Spec.Bundle] = run.Spec.Project
 			}
 		}
 		return nil

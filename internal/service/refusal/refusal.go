@@ -17,6 +17,7 @@ const (
 	Conflict                  // it does not fit what is there now
 	Forbidden                 // the asker may not
 	Changed                   // it is not any more as the asker has seen it
+	NoRoom                    // the asker, or the service, has no room for it
 )
 
 // Refusal is a no with its reason, as one sentence for a person.

@@ -22,11 +22,17 @@ var presetName = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,39}$`)
 // mostPreset bounds the text of a preset, in bytes.
 const mostPreset = 20_000
 
-// PresetFor returns the preset that a person's run of a project and recipe gets, with its
-// text: the one of a name, or for none the one that the person has chosen. Nil: none.
-func (d *Desk) PresetFor(
-	ctx context.Context, person, project, recipe, name string,
-) (use *farm.PresetUse, text string, err error) {
+// Chosen is the preset that a run gets.
+type Chosen struct {
+	Use  *farm.PresetUse // nil: none
+	Text string
+	By   string    // who wrote this version
+	Role farm.Role // that the writer has now; empty: none any more
+}
+
+// PresetFor returns the preset that a person's run of a project and recipe gets: the one of a
+// name, or for none the one that the person has chosen.
+func (d *Desk) PresetFor(ctx context.Context, person, project, recipe, name string) (out Chosen, err error) {
 	err = d.do(ctx, func(t *transaction) error {
 		var p *farm.Preset
 		if name == "" {
@@ -49,10 +55,16 @@ func (d *Desk) PresetFor(
 			return nil
 		}
 		newest := p.Newest()
-		use, text = &farm.PresetUse{PresetKey: p.PresetKey, Version: newest.Number}, newest.Text
+		out = Chosen{
+			Use:  &farm.PresetUse{PresetKey: p.PresetKey, Version: newest.Number},
+			Text: newest.Text, By: newest.By,
+		}
+		if writer := t.State.People[newest.By]; writer != nil {
+			out.Role = writer.Role
+		}
 		return nil
 	})
-	return use, text, err
+	return out, err
 }
 
 // Presets returns all presets, in order of project, recipe and name; those that were
@@ -117,7 +129,7 @@ func (d *Desk) SetPreset(
 		return out, err
 	}
 	err = d.do(ctx, func(t *transaction) error {
-		if err := d.presetOf(t, of); err != nil {
+		if err := d.presetOf(t, of, by); err != nil {
 			return err
 		}
 		if err := mayKeep(t, of, by); err != nil {
@@ -171,12 +183,10 @@ func checkPreset(of farm.PresetKey, in wire.PresetChange) error {
 	return nil
 }
 
-// presetOf refuses presets of projects and recipes that are not there.
-func (d *Desk) presetOf(t *transaction, of farm.PresetKey) error {
-	if of.Project != "" && t.State.Projects[of.Project] == nil {
-		return refusal.New(
-			refusal.Invalid, "project", "there is no project %.60q; vexillum project list shows them", of.Project,
-		)
+// presetOf refuses presets of projects and recipes that are not there, or not for who asks.
+func (d *Desk) presetOf(t *transaction, of farm.PresetKey, by farm.Person) error {
+	if p := t.State.Projects[of.Project]; of.Project != "" && (p == nil || !p.Admits(by)) {
+		return refusal.NoProject(of.Project)
 	}
 	if of.Recipe != "" && d.recipes.Book()[of.Recipe] == nil {
 		return refusal.New(refusal.Invalid, "recipe", "%v", d.noRecipe(of.Recipe))
@@ -187,6 +197,9 @@ func (d *Desk) presetOf(t *transaction, of farm.PresetKey) error {
 // DropPreset takes a preset out of use. One that is not there is gone already.
 func (d *Desk) DropPreset(ctx context.Context, of farm.PresetKey, by farm.Person) error {
 	return d.do(ctx, func(t *transaction) error {
+		if err := d.presetOf(t, of, by); err != nil {
+			return err
+		}
 		if p := t.State.Presets[of]; p == nil || p.Dropped() {
 			return nil
 		}
@@ -205,7 +218,7 @@ func (d *Desk) DropPreset(ctx context.Context, of farm.PresetKey, by farm.Person
 // name: none.
 func (d *Desk) ChoosePreset(ctx context.Context, of farm.PresetKey, by farm.Person) error {
 	return d.do(ctx, func(t *transaction) error {
-		if err := d.presetOf(t, of); err != nil {
+		if err := d.presetOf(t, of, by); err != nil {
 			return err
 		}
 		if p := t.State.Presets[of]; of.Name != "" && (p == nil || p.Dropped()) {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"regexp"
 	"slices"
+	"strings"
 	"time"
 
 	"vexillum/internal/core/farm"
@@ -22,7 +23,7 @@ func (b *Board) veiled(text string, sight farm.Sight) string {
 	if sight.All() {
 		return text
 	}
-	return runNames.ReplaceAllStringFunc(text, func(name string) string {
+	text = runNames.ReplaceAllStringFunc(text, func(name string) string {
 		found := b.s.Named(name)
 		sees := func(run *farm.Run) bool { return sight.Sees(run.Spec.Project) }
 		if len(found) == 0 || slices.ContainsFunc(found, sees) {
@@ -30,6 +31,36 @@ func (b *Board) veiled(text string, sight farm.Sight) string {
 		}
 		return Another
 	})
+	for _, project := range sight.Hidden() {
+		text = withoutWord(text, project, anotherProject)
+	}
+	return text
+}
+
+// anotherProject is what a project is called to those who do not see it.
+const anotherProject = "another project"
+
+// withoutWord replaces a name where it is not a part of a longer one.
+func withoutWord(text, name, with string) string {
+	inName := func(b byte) bool {
+		return b == '-' || b == '_' || b >= '0' && b <= '9' || b|0x20 >= 'a' && b|0x20 <= 'z'
+	}
+	var out strings.Builder
+	for {
+		at := strings.Index(text, name)
+		if at < 0 {
+			out.WriteString(text)
+			return out.String()
+		}
+		end := at + len(name)
+		out.WriteString(text[:at])
+		if at > 0 && inName(text[at-1]) || end < len(text) && inName(text[end]) {
+			out.WriteString(name)
+		} else {
+			out.WriteString(with)
+		}
+		text = text[end:]
+	}
 }
 
 // runFor returns a run that somebody sees as it is told to them.
@@ -84,7 +115,7 @@ func (b *Board) handsFor(hands []wire.NeedHand, sight farm.Sight) []wire.NeedHan
 	if sight.All() {
 		return hands
 	}
-	out := hands[:0]
+	out := []wire.NeedHand{}
 	for _, h := range hands {
 		if h.Run != 0 && !b.sees(farm.RunID(h.Run), sight) {
 			continue
