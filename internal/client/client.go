@@ -156,7 +156,12 @@ func New(addresses, token string) (*Client, error) {
 	transport := http.DefaultTransport.(*http.Transport).Clone()
 	transport.DialContext = (&net.Dialer{Timeout: 5 * time.Second, KeepAlive: 15 * time.Second}).DialContext
 	transport.MaxIdleConnsPerHost = 16
-	return &Client{way: newWay(bases), token: token, http: &http.Client{Transport: transport}}, nil
+	transport.MaxResponseHeaderBytes = 64 << 10
+	return &Client{way: newWay(bases), token: token, http: &http.Client{
+		Transport: transport,
+		// A token or an enrolment key goes to the address that somebody named, and to no other.
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+	}}, nil
 }
 
 // WithToken returns a client of the same service with another token.
@@ -246,6 +251,13 @@ func (c *Client) requestAt(
 		return nil, &UnreachableError{Address: base.String(), Err: err}
 	}
 	resp.Body = &hooked{resp.Body, done}
+	if resp.StatusCode >= 300 && resp.StatusCode < 400 {
+		_ = resp.Body.Close()
+		return nil, fmt.Errorf(
+			"%s answers %s and names %.200q, which is not followed; if that is the service, give its address: %w", base,
+			resp.Status, resp.Header.Get("Location"), ErrNotVexillum,
+		)
+	}
 	if resp.StatusCode >= 400 {
 		defer resp.Body.Close()
 		var p wire.Problem
@@ -310,6 +322,26 @@ func (c *Client) Do(ctx context.Context, method, path string, in, out any) error
 	return c.Send(ctx, method, path, kind, data, out)
 }
 
+// mostJSON bounds an answer in JSON, in bytes: whatever answers must not fill this machine's
+// memory.
+const mostJSON = 256 << 20
+
+// bounded reads up to a number of bytes.
+type bounded struct {
+	from io.Reader
+	left int64
+}
+
+// Read implements [io.Reader].
+func (b *bounded) Read(p []byte) (int, error) {
+	if b.left <= 0 {
+		return 0, io.ErrUnexpectedEOF
+	}
+	n, err := b.from.Read(p[:min(int64(len(p)), b.left)])
+	b.left -= int64(n)
+	return n, err
+}
+
 // Send sends bytes of the given kind and reads the answer as Do does.
 func (c *Client) Send(ctx context.Context, method, path, kind string, data []byte, out any) error {
 	resp, err := c.request(ctx, method, path, kind, data)
@@ -324,7 +356,11 @@ func (c *Client) Send(ctx context.Context, method, path, kind string, data []byt
 	if !strings.HasPrefix(resp.Header.Get("Content-Type"), "application/json") {
 		return fmt.Errorf("%s answered with %q: %w", c.Address(), resp.Header.Get("Content-Type"), ErrNotVexillum)
 	}
-	if err := json.NewDecoder(resp.Body).Decode(out); err != nil {
+	body := &bounded{from: resp.Body, left: mostJSON}
+	if err := json.NewDecoder(body).Decode(out); err != nil {
+		if body.left <= 0 {
+			return fmt.Errorf("%s answers with more than %d bytes: %w", c.Address(), int64(mostJSON), ErrNotVexillum)
+		}
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}

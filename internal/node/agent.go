@@ -398,7 +398,7 @@ func renderersText(found []wire.Renderer) string {
 }
 
 // commands returns what runs the short commands of recipes in this session.
-func (a *Agent) commands() *commands { return &commands{a.starter, a.accounts, a.staging()} }
+func (a *Agent) commands() *commands { return &commands{a.starter, a.accounts, a.staging(), a.o.Told} }
 
 func (a *Agent) staging() string { return filepath.Join(a.o.Dir, "staging") }
 

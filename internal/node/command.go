@@ -25,6 +25,7 @@ type commands struct {
 	launcher *launcher.Client
 	accounts *account.Policy
 	staging  string
+	tell     func(line string) // hears why a renderer cannot be started; may be nil
 }
 
 // Bounds of such a command.

@@ -51,6 +51,8 @@ type contents struct {
 const (
 	givenAtOnce = 8
 	giveRate    = 200 << 20 // bytes a second, where nobody says
+	// mostPeerSays bounds what another node says of why it gives nothing, in bytes.
+	mostPeerSays = 1 << 10
 )
 
 func openContents(dir string, most int64, log *slog.Logger, name func() string) (*contents, error) {
@@ -60,11 +62,24 @@ func openContents(dir string, most int64, log *slog.Logger, name func() string) 
 	}
 	c := &contents{
 		store: store, most: most, log: log, name: name, slots: make(chan struct{}, givenAtOnce),
-		rate: limit.NewLimiter(giveRate, bundle.MostPiece), call: &http.Client{}, pinned: map[string]int{},
+		rate: limit.NewLimiter(giveRate, bundle.MostPiece), call: peerClient(), pinned: map[string]int{},
 		fetching: map[string]*sync.Mutex{}, known: map[string]*bundle.Manifest{},
 	}
 	c.key.Store(new(string))
 	return c, nil
+}
+
+// peerClient calls other nodes: it follows none of them elsewhere, as the permit would go along,
+// and takes no more and waits no longer than a piece needs.
+func peerClient() *http.Client {
+	return &http.Client{
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+		Transport: &http.Transport{
+			Proxy: nil, DialContext: (&net.Dialer{Timeout: 5 * time.Second}).DialContext, MaxIdleConnsPerHost: 2,
+			IdleConnTimeout: 30 * time.Second, ResponseHeaderTimeout: 10 * time.Second, MaxResponseHeaderBytes: 8 << 10,
+			DisableCompression: true,
+		},
+	}
 }
 
 // give lets other nodes have pieces until the context ends. It returns once it
@@ -299,7 +314,11 @@ func (p fromPeer) Piece(ctx context.Context, c bundle.Content, i int) ([]byte, e
 	}
 	defer answer.Body.Close()
 	_, length := c.Range(i)
-	data, err := io.ReadAll(io.LimitReader(answer.Body, length+1))
+	most := length + 1
+	if answer.StatusCode != http.StatusOK {
+		most = mostPeerSays
+	}
+	data, err := io.ReadAll(io.LimitReader(answer.Body, most))
 	switch {
 	case err != nil:
 		return nil, fmt.Errorf("reading what %s sends: %w", p.peer.Name, err)

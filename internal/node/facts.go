@@ -92,6 +92,9 @@ func (c *commands) findRenderers(ctx context.Context, recipes []recipe.Recipe, o
 		// Some renderers tell their version and end with an error.
 		told, err := c.run(ctx, command{words: append([]string{path}, r.Probe.Arguments...), within: probeTimeout})
 		if err != nil {
+			if c.tell != nil {
+				c.tell(fmt.Sprintf("%s at %s cannot be started as %s: %v", r.Name, path, c.accounts.Usual(), err))
+			}
 			continue
 		}
 		if m := regexp.MustCompile(r.Probe.Version).FindStringSubmatch(told.out + "\n" + told.complaint); m != nil {

@@ -544,7 +544,7 @@ func commandsHere(t *testing.T) *commands {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return &commands{newLauncher(t), policy, t.TempDir()}
+	return &commands{launcher: newLauncher(t), accounts: policy, staging: t.TempDir()}
 }
 
 func TestRenderersAreFoundByRunningThem(t *testing.T) {

@@ -88,6 +88,10 @@ func Try(ctx context.Context, t Trial) (TrialReport, error) {
 		return TrialReport{}, fmt.Errorf("making the folder of the trial: %w", err)
 	}
 	log := slog.New(slog.DiscardHandler)
+	if t.share == nil {
+		t.node, t.speed = "this machine", 1
+		t.share = func() own { return own{whole: true, threads: runtime.NumCPU(), part: 1} }
+	}
 	host, end, err := t.host(log)
 	if err != nil {
 		return TrialReport{}, err
@@ -102,10 +106,6 @@ func Try(ctx context.Context, t Trial) (TrialReport, error) {
 	}
 	book := &trialBook{}
 	heard := &hearing{tell: t.Heard, fed: t.Recipe.Mode == farm.ModeFeed}
-	if t.share == nil {
-		t.node, t.speed = "this machine", 1
-		t.share = func() own { return own{whole: true, threads: runtime.NumCPU(), part: 1} }
-	}
 	w := &work{
 		lease: t.leased(), exchange: t.exchange,
 		svc: book, log: log, staging: t.Folder, status: newStatus(func() {}), diary: newDiary(),
@@ -147,7 +147,7 @@ func (t *Trial) host(log *slog.Logger) (host machine, end func(), err error) {
 	if err != nil {
 		return host, nil, fmt.Errorf("choosing the account of the trial: %w", err)
 	}
-	host.commands = &commands{host.launcher, policy, t.Folder}
+	host.commands = &commands{launcher: host.launcher, accounts: policy, staging: t.Folder}
 	return host, host.launcher.End, nil
 }
 

@@ -45,6 +45,9 @@ var shared = []netip.Prefix{
 	netip.MustParsePrefix("0.0.0.0/8"), netip.MustParsePrefix("100.64.0.0/10"), netip.MustParsePrefix("192.0.0.0/24"),
 	netip.MustParsePrefix("198.18.0.0/15"), netip.MustParsePrefix("240.0.0.0/4"), netip.MustParsePrefix("64:ff9b::/96"),
 	netip.MustParsePrefix("64:ff9b:1::/48"), netip.MustParsePrefix("2002::/16"),
+	// Further spellings of IPv4 in IPv6, and networks of one site or of tunnels.
+	netip.MustParsePrefix("::/96"), netip.MustParsePrefix("::ffff:0:0:0/96"), netip.MustParsePrefix("fec0::/10"),
+	netip.MustParsePrefix("2001::/32"), netip.MustParsePrefix("100::/64"), netip.MustParsePrefix("5f00::/16"),
 }
 
 // Refuses reports whether an address points inward and is not allowed.

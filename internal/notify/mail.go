@@ -7,11 +7,13 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
+	"net"
 	"net/mail"
 	"net/url"
 	"os"
 	"strconv"
 	"strings"
+	"time"
 
 	gomail "github.com/wneessen/go-mail"
 )
@@ -90,7 +92,8 @@ func CheckAddress(text string) (string, error) {
 	if err != nil || len(a.Address) > 254 || strings.ContainsAny(text, "\r\n") {
 		return "", fmt.Errorf("%.80q is not an e-mail address", text)
 	}
-	return a.Address, nil
+	// The part before the @ keeps the quotes that it needs.
+	return strings.Trim((&mail.Address{Address: a.Address}).String(), "<>"), nil
 }
 
 // Send sends an e-mail once.
@@ -124,16 +127,63 @@ func (m *Mailer) Send(ctx context.Context, letter Mail) Answer {
 		if errors.Is(ctx.Err(), context.DeadlineExceeded) {
 			return Answer{Text: fmt.Sprintf("no answer within %s", sendWithin)}
 		}
-		return Answer{Text: strings.Join(strings.Fields(err.Error()), " ")}
+		return Answer{Text: strings.Join(strings.Fields(plainly(err)), " ")}
 	}
 	return Answer{Taken: true, Text: "taken by " + m.host}
+}
+
+// mostSaid bounds what a mail server says in one session, in bytes: greetings and answers are
+// lines, and a server need not end them.
+const mostSaid = 256 << 10
+
+// dial connects to the mail server, and reads no more of it than mostSaid.
+func (m *Mailer) dial(ctx context.Context, network, address string) (net.Conn, error) {
+	dialer := &net.Dialer{Timeout: 5 * time.Second}
+	conn, err := dialer.DialContext(ctx, network, address)
+	if err != nil {
+		return nil, err
+	}
+	short := &briefConn{Conn: conn, left: mostSaid}
+	if !m.ssl {
+		return short, nil
+	}
+	secure := tls.Client(short, m.tls())
+	if err := secure.HandshakeContext(ctx); err != nil {
+		_ = conn.Close()
+		return nil, err
+	}
+	return secure, nil
+}
+
+func (m *Mailer) tls() *tls.Config {
+	return &tls.Config{ServerName: m.host, RootCAs: m.roots, MinVersion: tls.VersionTLS12}
+}
+
+// briefConn is a connection of which a bounded number of bytes is read.
+type briefConn struct {
+	net.Conn
+	left int
+}
+
+// errTalks says that a mail server says more than it needs to.
+var errTalks = fmt.Errorf("the mail server says more than %d bytes", mostSaid)
+
+// Read implements [net.Conn].
+func (c *briefConn) Read(p []byte) (int, error) {
+	if c.left <= 0 {
+		return 0, errTalks
+	}
+	n, err := c.Conn.Read(p[:min(len(p), c.left)])
+	c.left -= n
+	return n, err
 }
 
 func (m *Mailer) client() (*gomail.Client, error) {
 	options := []gomail.Option{
 		gomail.WithPort(m.port), gomail.WithTimeout(sendWithin),
-		gomail.WithTLSConfig(&tls.Config{ServerName: m.host, RootCAs: m.roots, MinVersion: tls.VersionTLS12}),
+		gomail.WithTLSConfig(m.tls()),
 	}
+	options = append(options, gomail.WithDialContextFunc(m.dial))
 	switch {
 	case m.ssl:
 		options = append(options, gomail.WithSSL())

@@ -102,5 +102,23 @@ func reason(err error) string {
 		}
 		err = wrapped.Err
 	}
+	return plainly(err)
+}
+
+// plainly says what went wrong without telling of the network inside: which name server was
+// asked is nobody's business who may only say where notices go.
+func plainly(err error) string {
+	var dns *net.DNSError
+	var op *net.OpError
+	switch {
+	case errors.As(err, &dns) && dns.IsNotFound:
+		return fmt.Sprintf("the name %s is not known", dns.Name)
+	case errors.As(err, &dns):
+		return fmt.Sprintf("the name %s could not be looked up", dns.Name)
+	case errors.Is(err, ErrInward):
+		return ErrInward.Error()
+	case errors.As(err, &op) && op.Err != nil && op.Op == "dial":
+		return "no connection: " + op.Err.Error()
+	}
 	return err.Error()
 }

@@ -33,7 +33,7 @@ func (s *Store) RunLog(ctx context.Context, run, after, before int64, limit int)
 	err := s.db.SelectContext(
 		ctx, &events,
 		`SELECT seq, at, kind, run, COALESCE(node, 0) AS node, reason, `+moved+` FROM event
-		WHERE run = $1 AND reason <> '' AND seq > $2 AND ($3 = 0 OR seq < $3) ORDER BY seq DESC LIMIT $4`,
+		WHERE run = $1 AND reason <> '' AND seq > $2 AND ($3::bigint = 0 OR seq < $3) ORDER BY seq DESC LIMIT $4`,
 		run, after, before, limit,
 	)
 	if err != nil {

@@ -10,7 +10,6 @@ import (
 	"syscall"
 	"testing"
 
-	"vexillum/internal/testkit/pgtest"
 	"vexillum/internal/wire"
 )
 
@@ -54,12 +53,7 @@ func TestWhatLeasesOwnIsTheirsAlone(t *testing.T) {
 	if runtime.NumCPU() < 2 {
 		t.Skip("two cores are needed")
 	}
-	tools, err := pgtest.Folder() // that other accounts can read
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { _ = os.RemoveAll(tools) })
-	program := filepath.Join(tools, "jig")
+	program := filepath.Join(tools(t), "jig")
 	script := "#!/bin/sh\n[ \"$1\" = --version ] && echo jig 1.0 && exit\nexec /bin/sh \"$@\"\n"
 	if err := os.WriteFile(program, []byte(script), 0o755); err != nil {
 		t.Fatal(err)

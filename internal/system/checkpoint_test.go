@@ -52,7 +52,7 @@ read: {begins: '^frame (\d+) begins'}
 // state, and what comes out is what an undisturbed run gives.
 func TestASimulationGoesOnFromItsCheckpoint(t *testing.T) {
 	t.Parallel()
-	dir := t.TempDir()
+	dir := tools(t)
 	program, noted := filepath.Join(dir, "foam"), filepath.Join(dir, "noted")
 	if err := os.WriteFile(program, []byte(foam), 0o755); err != nil {
 		t.Fatal(err)

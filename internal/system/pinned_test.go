@@ -121,7 +121,7 @@ func TestAShotIsOfOneVersionOfItsRenderer(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	dir := t.TempDir()
+	dir := tools(t)
 	version := func(text string) {
 		t.Helper()
 		if err := os.WriteFile(filepath.Join(dir, "version"), []byte("glass "+text+"\n"), 0o644); err != nil {

@@ -162,6 +162,7 @@ func TestPreflight(t *testing.T) {
 		!strings.Contains(stdout, "To mend it: install them there.") {
 		t.Errorf("%d %s", code, stdout)
 	}
+	f.must("launch", "drop", "--recipe", "glass")
 	receipt := f.must(
 		"submit", "salt.glass", "--project", "salt-clock", "--frames", "1-4", "--dry-run", "--nodes", "kiln-01,kiln-02",
 		"--without", "kiln-02",

@@ -36,7 +36,7 @@ var binary string
 func TestMain(m *testing.M) { os.Exit(run(m)) }
 
 func run(m *testing.M) int {
-	dir, err := os.MkdirTemp("", "vexillum-binary-")
+	dir, err := pgtest.Folder() // renderers run under an account of their own
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		return 1
@@ -100,6 +100,20 @@ func start(t testing.TB, name string, args ...string) *program {
 		}
 	})
 	return p
+}
+
+// tools makes a folder for renderers that the render account may enter and write to.
+func tools(t testing.TB) string {
+	t.Helper()
+	dir, err := pgtest.Folder()
+	if err == nil {
+		err = os.Chmod(dir, 0o777)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = os.RemoveAll(dir) })
+	return dir
 }
 
 // end sends a signal and waits until the process has ended.

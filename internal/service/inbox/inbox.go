@@ -15,6 +15,7 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
@@ -108,10 +109,10 @@ func (b *Inbox) Look(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("reading what is being taken: %w", err)
 	}
+	// One file that cannot be taken keeps no other waiting.
+	var all []error
 	for _, c := range claims {
-		if err := b.finish(ctx, c.Name()); err != nil {
-			return err
-		}
+		all = append(all, b.finish(ctx, c.Name()))
 	}
 	files, err := b.complete()
 	if err != nil {
@@ -122,14 +123,12 @@ func (b *Inbox) Look(ctx context.Context) error {
 		if errors.Is(err, fs.ErrNotExist) { // another service was faster
 			continue
 		}
-		if err != nil {
-			return err
+		if err == nil {
+			err = b.finish(ctx, claim)
 		}
-		if err := b.finish(ctx, claim); err != nil {
-			return err
-		}
+		all = append(all, err)
 	}
-	return nil
+	return errors.Join(all...)
 }
 
 // file is a file that may be taken.
@@ -184,7 +183,12 @@ func (b *Inbox) complete() (out []file, err error) {
 // claim moves a file to where only one service has it, under a name that says whose it is
 // and under which key it is submitted, also by a later service.
 func (b *Inbox) claim(f file) (name string, err error) {
-	name = strings.Join([]string{uuid.NewString(), f.person, f.name}, "+")
+	// Names may be as long as the system takes: what is put before must not make them longer. A +
+	// in the name of a folder must not be taken for the end of it.
+	name = strings.Join([]string{uuid.NewString(), url.QueryEscape(f.person), short(f.name, mostClaimed)}, "+")
+	if len(name) > mostName {
+		return "", fmt.Errorf("taking %s: the name of its folder is too long", f.name)
+	}
 	if err := os.Rename(f.path, filepath.Join(b.o.Folder, taking, name)); err != nil {
 		return "", fmt.Errorf("taking %s: %w", f.name, err)
 	}
@@ -198,7 +202,11 @@ func (b *Inbox) finish(ctx context.Context, claim string) error {
 	if len(parts) != 3 {
 		return nil // nothing of ours
 	}
-	key, person, name := parts[0], parts[1], parts[2]
+	person, err := url.QueryUnescape(parts[1])
+	if err != nil {
+		return nil //nolint:nilerr // nothing of ours
+	}
+	key, name := parts[0], parts[2]
 	path := filepath.Join(b.o.Folder, taking, claim)
 	text, err := plainfile.Read(path, mostBytes+1)
 	switch {
@@ -225,6 +233,21 @@ func (b *Inbox) finish(ctx context.Context, claim string) error {
 	}
 	b.o.Log.Info("a job file is taken", "file", name, "person", person, "runs", len(receipts))
 	return b.put(path, taken, name, ".receipt.json", append(receipt, '\n'))
+}
+
+// Bounds of names, in bytes.
+const (
+	mostName    = 255 // that systems take
+	mostClaimed = 150 // of a file that was claimed, beside its key and its person
+)
+
+// short returns a name that has at most so many bytes, with its ending.
+func short(name string, most int) string {
+	ending := filepath.Ext(name)
+	if len(name) <= most || len(ending) > most {
+		return name[:min(len(name), most)]
+	}
+	return strings.ToValidUTF8(name[:most-len(ending)], "") + ending
 }
 
 // put moves a file into a folder, with a note beside it. Where one of that name lies there

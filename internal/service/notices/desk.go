@@ -74,8 +74,11 @@ func New(o Options) *Desk {
 	return &Desk{o}
 }
 
-// mostChannels bounds how many channels a farm has.
-const mostChannels = 200
+// Bounds of channels.
+const (
+	mostChannels   = 200 // of the farm
+	mostChannelsOf = 10  // of one person
+)
 
 // mine reports whether somebody may see and change a channel.
 func mine(c *farm.Channel, by farm.Person) bool {
@@ -130,12 +133,15 @@ func (d *Desk) Set(ctx context.Context, name string, in wire.ChannelSet, by farm
 				"there is a channel %s of somebody else; choose another name",
 				name,
 			)
-		case old == nil && len(t.State.Channels) >= mostChannels:
-			return refusal.New(refusal.Conflict, "", "there are %d channels; drop one first", mostChannels)
 		case c.Person == "" && !by.Role.Allows(farm.Wrangler):
 			c.Person = by.Name
 		case c.Person != "" && c.Person != by.Name && !by.Role.Allows(farm.Wrangler):
 			return refusal.New(refusal.Forbidden, "person", "only a wrangler makes channels of others")
+		}
+		if old == nil {
+			if err := roomFor(t.State, c.Person); err != nil {
+				return err
+			}
 		}
 		if c.Person != "" && t.State.People[c.Person] == nil {
 			return refusal.New(refusal.Invalid, "person", "there is nobody called %.60q", c.Person)
@@ -165,6 +171,28 @@ func (d *Desk) Set(ctx context.Context, name string, in wire.ChannelSet, by farm
 		return nil
 	})
 	return v, err
+}
+
+// roomFor refuses a channel of a person, or of the farm, who has as many as they may: nobody
+// takes away others' room.
+func roomFor(s *farm.State, person string) error {
+	count, most := 0, mostChannels
+	if person != "" {
+		most = mostChannelsOf
+	}
+	for _, c := range s.Channels {
+		if c.Person == person {
+			count++
+		}
+	}
+	if count < most {
+		return nil
+	}
+	whose := "the farm has"
+	if person != "" {
+		whose = person + " has"
+	}
+	return refusal.New(refusal.Conflict, "", "%s %d channels, the most there may be; drop one first", whose, count)
 }
 
 // read checks what is said of a channel as far as that takes no look at the farm.
