@@ -35,6 +35,8 @@ type Options struct {
 	Name    string // of this service among those that share its database
 	Version string
 	Secure  bool // served with TLS: cookies are sent over TLS alone
+	// Pin is what nodes know this service by that enrol; empty: it is served without TLS.
+	Pin string
 }
 
 // Server answers requests.
@@ -44,6 +46,7 @@ type Server struct {
 	name    string
 	version string
 	secure  bool
+	pin     string
 	gate    *gate
 	openAPI []byte // as JSON
 	forward *forwarder
@@ -229,7 +232,7 @@ func New(o Options) (*Server, error) {
 		return nil, fmt.Errorf("reading the OpenAPI document: %w", err)
 	}
 	s := &Server{
-		svc: o.Service, log: o.Log, name: o.Name, version: o.Version, secure: o.Secure, gate: newGate(),
+		svc: o.Service, log: o.Log, name: o.Name, version: o.Version, secure: o.Secure, pin: o.Pin, gate: newGate(),
 		openAPI: document, forward: newForwarder(o.Name, o.Log, o.Service.Secret),
 		showing: make(chan struct{}, mostShowing),
 	}
@@ -304,7 +307,21 @@ func (s *Server) headers(c *gin.Context) {
 	if s.secure {
 		h.Set("Strict-Transport-Security", "max-age=31536000")
 	}
+	if path := c.Request.URL.Path; strings.HasPrefix(path, "/api/") || strings.HasPrefix(path, "/node/") {
+		h.Set("Cache-Control", "no-store") // nobody sees it who has signed out
+	}
+	// The scheme belongs to the origin: a page that came without TLS may be anybody's.
+	if origin := c.GetHeader("Origin"); s.secure && !safeMethod(c.Request.Method) &&
+		strings.HasPrefix(strings.ToLower(origin), "http://") {
+		problem(c, http.StatusForbidden, "Origin", "the request comes from a page that was loaded without TLS")
+		c.Abort()
+		return
+	}
 	c.Next()
+}
+
+func safeMethod(method string) bool {
+	return method == http.MethodGet || method == http.MethodHead || method == http.MethodOptions
 }
 
 func (s *Server) healthz(c *gin.Context) { c.JSON(http.StatusOK, s.health()) }

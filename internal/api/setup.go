@@ -141,7 +141,9 @@ func (s *Server) newKey(c *gin.Context, f *floor.Floor, in wire.NewKey) {
 		return
 	}
 	v := keyView(made)
-	v.Key = key
+	if v.Key = key; s.pin != "" {
+		v.Key += wire.PinMark + s.pin
+	}
 	c.JSON(http.StatusCreated, v)
 }
 

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -15,6 +16,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"vexillum/internal/api"
+	"vexillum/internal/client"
 	"vexillum/internal/localpg"
 	"vexillum/internal/notify"
 	"vexillum/internal/recipe"
@@ -174,13 +176,29 @@ func (a *app) serve(ctx context.Context, o serveOptions) (err error) {
 		TrialAfter: o.trialAfter, Mailer: mailer, Guard: guard, Console: o.url, HurryNotices: o.hurryNotices,
 		FirstAdmin: func() (string, string, error) { return a.firstAdmin(o.passwordFile) },
 	})
-	server, err := api.New(
-		api.Options{Service: svc, Console: web.Files(), Log: log, Name: name, Version: Version, Secure: o.cert != ""},
-	)
+	pin, err := o.pin()
+	if err != nil {
+		return err
+	}
+	server, err := api.New(api.Options{
+		Service: svc, Console: web.Files(), Log: log, Name: name, Version: Version, Secure: o.cert != "", Pin: pin,
+	})
 	if err != nil {
 		return err
 	}
 	return a.listen(ctx, listener, server, svc, o, log)
+}
+
+// pin returns what nodes know this service by that enrol; empty without TLS.
+func (o serveOptions) pin() (string, error) {
+	if o.cert == "" {
+		return "", nil
+	}
+	pair, err := tls.LoadX509KeyPair(o.cert, o.key)
+	if err != nil {
+		return "", fmt.Errorf("reading the certificate for TLS: %w", err)
+	}
+	return client.PinOf(pair.Leaf), nil
 }
 
 // who returns the name of this service and the address where others reach it.

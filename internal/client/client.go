@@ -15,6 +15,7 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -177,6 +178,14 @@ func (c *Client) Address() string {
 	return base.String()
 }
 
+// InTheClear reports whether calls leave this machine without TLS.
+func (c *Client) InTheClear() bool {
+	return slices.ContainsFunc(c.way.bases, func(u *url.URL) bool {
+		ip := net.ParseIP(u.Hostname())
+		return u.Scheme == "http" && u.Hostname() != "localhost" && (ip == nil || !ip.IsLoopback())
+	})
+}
+
 // Addresses returns all addresses, separated by commas, as New takes them.
 func (c *Client) Addresses() string {
 	var all []string
@@ -324,7 +333,7 @@ func (c *Client) Do(ctx context.Context, method, path string, in, out any) error
 
 // mostJSON bounds an answer in JSON, in bytes: whatever answers must not fill this machine's
 // memory.
-const mostJSON = 256 << 20
+const mostJSON = 128 << 20
 
 // bounded reads up to a number of bytes.
 type bounded struct {

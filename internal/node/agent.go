@@ -16,6 +16,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -61,8 +62,9 @@ type identity struct {
 	Name    string `json:"name"`
 	Token   string `json:"token"`
 	// What was measured when it joined, in bytes a second.
-	DiskRate    int64 `json:"disk_rate,omitempty"`
-	NetworkRate int64 `json:"network_rate,omitempty"`
+	Pin         string `json:"pin,omitempty"` // of the service that it enrolled with, see [client.PinOf]
+	DiskRate    int64  `json:"disk_rate,omitempty"`
+	NetworkRate int64  `json:"network_rate,omitempty"`
 }
 
 // Agent is a node process.
@@ -219,7 +221,11 @@ func (a *Agent) identify(ctx context.Context) error {
 		if err := json.Unmarshal(data, &a.me); err != nil {
 			return fmt.Errorf("reading this machine's identity in %s: %w; remove the file to enrol anew", path, err)
 		}
-		a.client = a.o.Client.WithToken(a.me.Token)
+		known, err := a.o.Client.Pinned(a.me.Pin, false)
+		if err != nil {
+			return err
+		}
+		a.client = known.WithToken(a.me.Token)
 		return nil
 	}
 	if !errors.Is(err, fs.ErrNotExist) {
@@ -233,25 +239,34 @@ func (a *Agent) identify(ctx context.Context) error {
 
 // enrol makes the machine a node of that name.
 func (a *Agent) enrol(ctx context.Context, name string) error {
-	greeting, err := a.greet(ctx)
+	key, pin, _ := strings.Cut(a.o.Key, wire.PinMark)
+	service, err := a.o.Client.Pinned(pin, true)
+	if err != nil {
+		return err
+	}
+	greeting, err := a.greet(ctx, service)
 	if err != nil {
 		return err
 	}
 	var enrolled wire.Enrolled
 	call, cancel := context.WithTimeout(ctx, callTimeout)
 	defer cancel()
-	err = a.o.Client.Do(
-		call, http.MethodPost, "/node/v1/enrol", wire.Enrol{Key: a.o.Key, Name: name, Kind: a.o.Kind, Facts: a.facts},
+	err = service.Do(
+		call, http.MethodPost, "/node/v1/enrol", wire.Enrol{Key: key, Name: name, Kind: a.o.Kind, Facts: a.facts},
 		&enrolled,
 	)
 	if err != nil {
 		return err
 	}
-	a.me = identity{Service: a.o.Client.Addresses(), Node: enrolled.Node, Name: enrolled.Name, Token: enrolled.Token}
+	a.me = identity{Service: a.o.Client.Addresses(), Node: enrolled.Node, Name: enrolled.Name, Token: enrolled.Token,
+		Pin: pin}
 	if err := a.keepIdentity(); err != nil {
 		return err
 	}
-	a.client = a.o.Client.WithToken(a.me.Token)
+	if service, err = a.o.Client.Pinned(pin, false); err != nil {
+		return err
+	}
+	a.client = service.WithToken(a.me.Token)
 	for _, line := range greeting {
 		a.o.Told(line)
 	}

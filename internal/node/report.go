@@ -36,12 +36,12 @@ func reportLine(what, format string, args ...any) string {
 // greet looks whether a Vexillum service answers, and which. The error says
 // which of the usual reasons it is if not. The lines are for later: where the
 // machine is not taken, the error alone is told.
-func (a *Agent) greet(ctx context.Context) (lines []string, err error) {
+func (a *Agent) greet(ctx context.Context, service *client.Client) (lines []string, err error) {
 	ctx, cancel := context.WithTimeout(ctx, callTimeout)
 	defer cancel()
 	var h wire.Health
 	begin := time.Now()
-	err = a.o.Client.Do(ctx, http.MethodGet, "/healthz", nil, &h)
+	err = service.Do(ctx, http.MethodGet, "/healthz", nil, &h)
 	took := time.Since(begin)
 	if err != nil {
 		return nil, err
@@ -63,6 +63,12 @@ func (a *Agent) greet(ctx context.Context) (lines []string, err error) {
 			h.Version, h.Part,
 		),
 	)
+	if service.InTheClear() {
+		lines = append(lines, reportLine(
+			"warning", "the line to the service is not encrypted: this machine's token, scenes and frames can be read and "+
+				"changed on the way; serve with --tls-cert and --tls-key",
+		))
+	}
 	if off := time.Until(h.Now) + took/2; off.Abs() > clockWarning {
 		lines = append(
 			lines,

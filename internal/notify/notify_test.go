@@ -55,7 +55,8 @@ func TestNothingIsSentInward(t *testing.T) {
 		"fe80::1%eth0": true, "224.0.0.1": true, "::ffff:127.0.0.1": true, "::ffff:10.1.0.1": false,
 		"64:ff9b::7f00:1": true,
 		"2002:7f00:1::":   true, "255.255.255.255": true, "192.0.2.9": false, "203.0.113.7": false,
-		"2001:db8::7": false,
+		"2001:db8::7": false, "::127.0.0.2": true, "::10.0.0.1": true, "::ffff:0:127.0.0.2": true, "fec0::1": true,
+		"2001:0:7f00:1::": true, "100::1": true, "2606:4700::1": false,
 	} {
 		if got := g.Refuses(netip.MustParseAddr(address)); got != refused {
 			t.Errorf("%s is refused: %v", address, got)
@@ -231,5 +232,66 @@ func TestMailServersThatAreNone(t *testing.T) {
 		if _, err := notify.CheckAddress(text); err == nil {
 			t.Errorf("%q is taken", text)
 		}
+	}
+}
+
+func TestAddressesKeepTheirQuotes(t *testing.T) {
+	for text, want := range map[string]string{
+		`"a b"@pellmarsh.example`:         `"a b"@pellmarsh.example`,
+		`Nadia <nadia@pellmarsh.example>`: `nadia@pellmarsh.example`,
+		`"a\"b"@pellmarsh.example`:        `"a\"b"@pellmarsh.example`,
+	} {
+		if got, err := notify.CheckAddress(text); err != nil || got != want {
+			t.Errorf("%s is kept as %s, %v", text, got, err)
+		}
+	}
+}
+
+// TestAMailServerThatDoesNotStop greets without an end of the line, and with lines without an
+// end of the greeting.
+func TestAMailServerThatDoesNotStop(t *testing.T) {
+	for name, line := range map[string]string{"one line": "220 welcome ", "many lines": "220-welcome\r\n"} {
+		listener, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			t.Fatal(err)
+		}
+		sent := make(chan int, 1)
+		go func() {
+			conn, err := listener.Accept()
+			if err != nil {
+				sent <- 0
+				return
+			}
+			chunk, total := []byte(strings.Repeat(line, 1000)), 0
+			for total < 1<<30 {
+				n, err := conn.Write(chunk)
+				total += n
+				if err != nil {
+					break
+				}
+			}
+			sent <- total
+		}()
+		m, err := notify.ParseMailer("smtp+plain://"+listener.Addr().String(), "farm@pellmarsh.example", "", "")
+		if err != nil {
+			t.Fatal(err)
+		}
+		began := time.Now()
+		a := m.Send(context.Background(), notify.Mail{ID: "m", To: "nadia@pellmarsh.example", Subject: "s", Text: "t", HTML: "t"})
+		if a.Taken || !strings.Contains(a.Text, "says more than") {
+			t.Errorf("%s: %+v after %v", name, a, time.Since(began))
+		}
+		_ = listener.Close()
+		if n := <-sent; n > 64<<20 {
+			t.Errorf("%s: %d bytes were taken", name, n)
+		}
+	}
+}
+
+func TestErrorsDoNotTellOfTheNetworkInside(t *testing.T) {
+	hooks := notify.NewWebhooks(guard(t), "test")
+	a := hooks.Send(context.Background(), "http://nowhere.invalid/x", secret, "m", nil, time.Now())
+	if a.Taken || !strings.Contains(a.Text, "nowhere.invalid") || strings.Contains(a.Text, ":53") || strings.Contains(a.Text, " on ") {
+		t.Errorf("%+v", a)
 	}
 }

@@ -163,6 +163,9 @@ type LaunchSettingsChange struct {
 	Variables map[string]*string `json:"variables,omitempty"` // null takes one back
 }
 
+// PinMark separates an enrolment key from the pin of the service that made it.
+const PinMark = "."
+
 // Means says how a node can hold renderers to what they are given.
 type Means struct {
 	Account string `json:"account"` // whom the node process runs as
