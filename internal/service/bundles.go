@@ -354,6 +354,9 @@ func (s *Service) sweepContents(ctx context.Context, f *floor.Floor) {
 			s.o.Log.Warn("sweeping the contents of bundles", "error", err)
 		}
 		stale := func(id string) bool { _, open := ids[id]; return open }
+		if !s.gauge.ClockIsSteady() {
+			continue
+		}
 		if err := s.bundles.store.DropStale(s.o.Now().Add(-staleAfter), stale); err != nil {
 			s.o.Log.Warn("sweeping unfinished uploads", "error", err)
 		}

@@ -340,7 +340,7 @@ func (s *Service) lead(ctx context.Context, claim lead.Claim) error {
 func (s *Service) noticeOptions() notices.Options {
 	o := notices.Options{
 		Store: s.o.Store, Guard: s.o.Guard, Webhooks: notify.NewWebhooks(s.o.Guard, s.o.Version), Address: s.o.Console,
-		Hurry: s.o.HurryNotices,
+		Hurry: s.o.HurryNotices, Steady: s.gauge.ClockIsSteady,
 	}
 	if s.o.Mailer != nil {
 		o.Mailer = s.o.Mailer

@@ -10,6 +10,7 @@ import (
 	"io"
 	"time"
 
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jmoiron/sqlx"
 )
 
@@ -28,6 +29,10 @@ type LogPiece struct {
 
 // mostPiece bounds what one piece may unpack to.
 const mostPiece = 8 << 20
+
+// noPartition is the code of PostgreSQL's error for a row that no partition takes: a check
+// violation.
+const noPartition = "23514"
 
 // AddLogs keeps pieces of logs, without waiting for the disk.
 func (s *Store) AddLogs(ctx context.Context, pieces []LogPiece) error {
@@ -50,7 +55,7 @@ func (s *Store) AddLogs(ctx context.Context, pieces []LogPiece) error {
 		)
 		lines, texts = append(lines, int64(p.Lines)), append(texts, packed.Bytes())
 	}
-	return s.relaxed(ctx, func(tx *sqlx.Tx) error {
+	add := func(tx *sqlx.Tx) error {
 		_, err := tx.ExecContext(
 			ctx,
 			`INSERT INTO log_piece (day, node, lease, seq, run, first_at, last_at, lines, text)
@@ -63,7 +68,18 @@ func (s *Store) AddLogs(ctx context.Context, pieces []LogPiece) error {
 			return fmt.Errorf("keeping logs: %w", err)
 		}
 		return nil
-	})
+	}
+	err := s.relaxed(ctx, add)
+	var none *pgconn.PgError
+	if errors.As(err, &none) && none.Code == noPartition { // the clock was set
+		for _, day := range days {
+			if err := s.createPartitions(ctx, logPiece, day); err != nil {
+				return fmt.Errorf("creating the partitions of logs: %w", err)
+			}
+		}
+		err = s.relaxed(ctx, add)
+	}
+	return err
 }
 
 // LogQuery says which pieces of logs are wanted. What is 0 does not matter.

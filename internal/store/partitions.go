@@ -2,7 +2,9 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -41,19 +43,59 @@ func (p partitioned) begins(name string) (time.Time, bool) {
 	return at, err == nil
 }
 
-// Partition makes the partitions that are needed next, and drops those that
-// have had their time, and the oldest days of logs while all of them take more
-// than mostLogs bytes.
+var allPartitioned = []partitioned{usageFine, usageMinute, usageQuarter, logPiece}
+
+// Partition creates the partitions that are needed next, and drops the oldest days of logs
+// while all of them take more than mostLogs bytes.
 func (s *Store) Partition(ctx context.Context, now time.Time, mostLogs int64) error {
-	for _, p := range []partitioned{usageFine, usageMinute, usageQuarter, logPiece} {
-		if err := s.partition(ctx, p, now.UTC()); err != nil {
-			return fmt.Errorf("keeping the partitions of %s: %w", p.table, err)
+	for _, p := range allPartitioned {
+		if err := s.createPartitions(ctx, p, now.UTC()); err != nil {
+			return fmt.Errorf("creating the partitions of %s: %w", p.table, err)
 		}
 	}
 	return s.boundLogs(ctx, now.UTC(), mostLogs)
 }
 
-func (s *Store) partition(ctx context.Context, p partitioned, now time.Time) error {
+// DropPartitions drops the partitions that have had their time. The caller must be sure of now:
+// what is dropped by a clock that is wrong is lost.
+func (s *Store) DropPartitions(ctx context.Context, now time.Time) error {
+	for _, p := range allPartitioned {
+		names, err := s.partitions(ctx, p)
+		if err != nil {
+			return fmt.Errorf("reading the partitions of %s: %w", p.table, err)
+		}
+		for _, name := range names {
+			if at, ok := p.begins(name); !ok || !at.Add(p.width+p.keep).Before(now.UTC()) {
+				continue
+			}
+			if _, err := s.db.ExecContext(ctx, "DROP TABLE IF EXISTS "+name); err != nil {
+				return fmt.Errorf("dropping %s: %w", name, err)
+			}
+		}
+	}
+	return nil
+}
+
+// NewestSaid returns when the newest line of a log was said, by which a clock can be told that
+// is wrong; zero: nothing was said yet.
+func (s *Store) NewestSaid(ctx context.Context) (time.Time, error) {
+	names, err := s.partitions(ctx, logPiece)
+	if err != nil {
+		return time.Time{}, fmt.Errorf("reading the partitions of logs: %w", err)
+	}
+	for _, name := range slices.Backward(names) {
+		var newest sql.NullTime
+		if err := s.db.GetContext(ctx, &newest, "SELECT max(last_at) FROM "+name); err != nil {
+			return time.Time{}, fmt.Errorf("reading the newest log: %w", err)
+		}
+		if newest.Valid {
+			return newest.Time, nil
+		}
+	}
+	return time.Time{}, nil
+}
+
+func (s *Store) createPartitions(ctx context.Context, p partitioned, now time.Time) error {
 	have := map[string]bool{}
 	names, err := s.partitions(ctx, p)
 	if err != nil {
@@ -61,11 +103,6 @@ func (s *Store) partition(ctx context.Context, p partitioned, now time.Time) err
 	}
 	for _, name := range names {
 		have[name] = true
-		if at, ok := p.begins(name); ok && at.Add(p.width+p.keep).Before(now) {
-			if _, err := s.db.ExecContext(ctx, "DROP TABLE IF EXISTS "+name); err != nil {
-				return err
-			}
-		}
 	}
 	// One behind: clocks of others may be late, and minutes are told when over.
 	for at := now.Truncate(p.width).Add(-p.width); !at.After(now.Add(p.width)); at = at.Add(p.width) {

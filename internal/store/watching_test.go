@@ -1,6 +1,7 @@
 package store
 
 import (
+	"errors"
 	"fmt"
 	"math"
 	"slices"
@@ -55,7 +56,7 @@ func TestUsageIsKeptForItsTime(t *testing.T) {
 	// As time goes on, partitions come and go, and twice is as once.
 	for at := now; at.Before(now.Add(100 * 24 * time.Hour)); at = at.Add(5 * 24 * time.Hour) {
 		for range 2 {
-			if err := s.Partition(ctx, at, 1<<40); err != nil {
+			if err := errors.Join(s.Partition(ctx, at, 1<<40), s.DropPartitions(ctx, at)); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -65,7 +66,7 @@ func TestUsageIsKeptForItsTime(t *testing.T) {
 			t.Errorf("95 days later %d rows of %v are left, want %d: %v", len(got), step, want, err)
 		}
 	}
-	if err := s.Partition(ctx, now.Add(110*24*time.Hour), 1<<40); err != nil {
+	if err := errors.Join(s.Partition(ctx, now.Add(110*24*time.Hour), 1<<40), s.DropPartitions(ctx, now.Add(110*24*time.Hour))); err != nil {
 		t.Fatal(err)
 	}
 	if got, _ := s.Usage(ctx, 7, usage.Quarter, now.Add(-time.Minute)); len(got) != 0 {
@@ -127,6 +128,17 @@ func TestLogsAreKeptOnceAndWithinBounds(t *testing.T) {
 			t.Errorf("%+v: %s, want %s", c.q, got, c.want)
 		}
 	}
+	// A clock that was set a year back finds its day.
+	back := piece(-365, 1, 1)
+	if err := s.AddLogs(ctx, []LogPiece{back}); err != nil {
+		t.Errorf("a year back: %v", err)
+	}
+	if newest, err := s.NewestSaid(ctx); err != nil || !newest.Equal(now.Add(4*time.Second)) {
+		t.Errorf("the newest line was said at %v, %v", newest, err)
+	}
+	if _, err := s.db.Exec("DROP TABLE " + logPiece.name(back.Day.UTC().Truncate(logPiece.width))); err != nil {
+		t.Error(err)
+	}
 	// Days go when there is too much, the oldest first, and today never.
 	for day := 1; day <= 3; day++ {
 		if err := s.Partition(ctx, now.Add(time.Duration(day)*24*time.Hour), 1<<40); err != nil {
@@ -142,7 +154,7 @@ func TestLogsAreKeptOnceAndWithinBounds(t *testing.T) {
 	if got := read(LogQuery{Node: 7, Before: now.Add(math.MaxInt32 * time.Second)}); got != "1 says 13" {
 		t.Errorf("of too much is left: %s", got)
 	}
-	if err := s.Partition(ctx, now.Add(20*24*time.Hour), 1<<40); err != nil {
+	if err := errors.Join(s.Partition(ctx, now.Add(20*24*time.Hour), 1<<40), s.DropPartitions(ctx, now.Add(20*24*time.Hour))); err != nil {
 		t.Fatal(err)
 	}
 	if got := read(LogQuery{Node: 7, Before: now.Add(math.MaxInt32 * time.Second)}); got != "" {

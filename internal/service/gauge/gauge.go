@@ -9,6 +9,7 @@ import (
 	"context"
 	"log/slog"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"vexillum/internal/core/usage"
@@ -19,6 +20,8 @@ type Store interface {
 	AddUsage(ctx context.Context, step time.Duration, rows []usage.Row) error
 	UsageSince(ctx context.Context, since time.Time) ([]usage.Row, error)
 	Partition(ctx context.Context, now time.Time, mostLogs int64) error
+	DropPartitions(ctx context.Context, now time.Time) error
+	NewestSaid(ctx context.Context) (time.Time, error)
 }
 
 // Gauge gathers samples. Use New, then Run.
@@ -26,7 +29,10 @@ type Gauge struct {
 	store    Store
 	log      *slog.Logger
 	now      func() time.Time
+	uptime   func() time.Duration // of this process, which no clock changes
 	mostLogs int64
+	clock    steady
+	sure     atomic.Bool // the clock may be trusted, as of the last look
 
 	mu      sync.Mutex
 	roller  usage.Roller
@@ -47,7 +53,11 @@ const (
 // New returns a Gauge. mostLogs is how many bytes logs may take up in the
 // database, whose partitions are kept along with those of samples.
 func New(store Store, log *slog.Logger, now func() time.Time, mostLogs int64) *Gauge {
-	return &Gauge{store: store, log: log, now: now, mostLogs: mostLogs, pending: map[time.Duration][]usage.Row{}}
+	began := time.Now()
+	return &Gauge{
+		store: store, log: log, now: now, mostLogs: mostLogs, pending: map[time.Duration][]usage.Row{},
+		uptime: func() time.Duration { return time.Since(began) },
+	}
 }
 
 // Take takes a sample that a node has just sent.
@@ -60,6 +70,10 @@ func (g *Gauge) Take(node int64, s usage.Sample) {
 		g.put(row)
 	}
 }
+
+// ClockIsSteady reports whether the service's clock has shown its time for long enough to remove
+// anything by it.
+func (g *Gauge) ClockIsSteady() bool { return g.sure.Load() }
 
 func (g *Gauge) put(row usage.Row) {
 	rows := g.pending[row.Step]
@@ -109,11 +123,27 @@ func (g *Gauge) recall(ctx context.Context) {
 	}
 }
 
-// tidy makes the partitions that come next and drops old ones.
+// tidy creates the partitions that come next, and drops old ones where the clock can be
+// trusted.
 func (g *Gauge) tidy(ctx context.Context) {
 	ctx, cancel := context.WithTimeout(ctx, dbTimeout)
 	defer cancel()
-	if err := g.store.Partition(ctx, g.now(), g.mostLogs); err != nil && ctx.Err() == nil {
+	now := g.now()
+	var newest time.Time
+	var err error
+	if g.clock.first() { // before anything is written by this clock
+		newest, err = g.store.NewestSaid(ctx)
+	}
+	if err == nil {
+		err = g.store.Partition(ctx, now, g.mostLogs)
+	}
+	if err == nil {
+		g.sure.Store(g.clock.trusted(now, g.uptime(), newest))
+	}
+	if err == nil && g.sure.Load() {
+		err = g.store.DropPartitions(ctx, now)
+	}
+	if err != nil && ctx.Err() == nil {
 		g.log.Warn("the partitions of samples and logs", "error", err)
 	}
 }

@@ -19,6 +19,9 @@ type shelf struct {
 	rows  map[time.Duration][]usage.Row
 	tidy  int
 	asked time.Time
+
+	newest  time.Time
+	dropped []time.Time
 }
 
 func (s *shelf) AddUsage(_ context.Context, step time.Duration, rows []usage.Row) error {
@@ -89,6 +92,65 @@ func TestSamplesAreKeptOverARestart(t *testing.T) {
 			t.Errorf("partitions were looked after %d times", s.tidy)
 		}
 	})
+}
+
+func (s *shelf) DropPartitions(_ context.Context, now time.Time) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.dropped = append(s.dropped, now)
+	return nil
+}
+
+func (s *shelf) NewestSaid(context.Context) (time.Time, error) { return s.newest, nil }
+
+// TestNothingIsDroppedByAClockThatHasJumped sets the clock of a service ahead for a moment,
+// for good, and back, and starts services with clocks that are wrong from the beginning.
+func TestNothingIsDroppedByAClockThatHasJumped(t *testing.T) {
+	true0 := time.Date(2031, 3, 4, 5, 6, 7, 0, time.UTC)
+	const month = 30 * 24 * time.Hour
+	for name, c := range map[string]struct {
+		newest  time.Time                                // record in the database
+		off     func(uptime time.Duration) time.Duration // by which the clock is wrong
+		dropped func(uptime, off time.Duration) bool     // whether that may be dropped by
+	}{
+		"a clock that is right": {true0, func(time.Duration) time.Duration { return 0 }, func(time.Duration, time.Duration) bool { return true }},
+		"ahead for 12 s": {true0, func(up time.Duration) time.Duration {
+			if up > time.Hour && up < time.Hour+12*time.Second {
+				return month
+			}
+			return 0
+		}, func(_, off time.Duration) bool { return off == 0 }},
+		"ahead for good": {true0, func(up time.Duration) time.Duration {
+			if up > time.Hour {
+				return month
+			}
+			return 0
+		}, func(up, off time.Duration) bool { return off == 0 || up > 25*time.Hour }},
+		"a year back": {true0, func(up time.Duration) time.Duration {
+			if up > time.Hour {
+				return -12 * month
+			}
+			return 0
+		}, func(up, off time.Duration) bool { return off == 0 || up > 25*time.Hour }},
+		"ahead from the beginning": {true0, func(time.Duration) time.Duration { return month }, func(up, _ time.Duration) bool { return up >= 24*time.Hour }},
+		"back from the beginning":  {true0, func(time.Duration) time.Duration { return -month }, func(up, _ time.Duration) bool { return up >= 24*time.Hour }},
+		"with no records yet":      {time.Time{}, func(time.Duration) time.Duration { return 0 }, func(time.Duration, time.Duration) bool { return true }},
+	} {
+		s := &shelf{rows: map[time.Duration][]usage.Row{}, newest: c.newest}
+		var up time.Duration
+		g := New(s, slog.New(slog.DiscardHandler), func() time.Time { return true0.Add(up + c.off(up)) }, 1)
+		g.uptime = func() time.Duration { return up }
+		for ; up < 30*time.Hour; up += 4 * time.Second {
+			before := len(s.dropped)
+			g.tidy(t.Context())
+			if did := len(s.dropped) > before; did && !c.dropped(up, c.off(up)) {
+				t.Fatalf("%s: after %v it drops by %v", name, up, s.dropped[before])
+			}
+		}
+		if len(s.dropped) == 0 {
+			t.Errorf("%s: nothing is ever dropped", name)
+		}
+	}
 }
 
 func TestWhatWaitsIsBounded(t *testing.T) {

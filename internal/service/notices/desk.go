@@ -59,6 +59,8 @@ type Options struct {
 	Address string // where people reach the console; empty: links are left out
 	Log     *slog.Logger
 	Now     func() time.Time
+	// Steady reports whether the clock may be trusted to remove things by it; nil: it may.
+	Steady func() bool
 	// Hurry is by how much less is waited between tries; 1 when 0.
 	Hurry float64
 }

@@ -26,8 +26,6 @@ import (
 // How notices are sent.
 const (
 	lookEvery = 500 * time.Millisecond
-	// atOnce bounds how many channels are sent to at the same time.
-	atOnce = 8
 	// dropEvery is how often old notices are forgotten, and keptFor how long they are kept.
 	dropEvery = time.Hour
 	keptFor   = 14 * 24 * time.Hour
@@ -41,8 +39,7 @@ func (d *Desk) Run(ctx context.Context) {
 	defer every.Stop()
 	var sending sync.WaitGroup
 	defer sending.Wait()
-	turns := make(chan struct{}, atOnce)
-	busy := sync.Map{} // channels that are sent to just now
+	turns := newTurns()
 	dropped := time.Time{}
 	for {
 		select {
@@ -54,28 +51,45 @@ func (d *Desk) Run(ctx context.Context) {
 			d.tell(ctx, "making notices", err)
 			continue
 		}
-		if d.o.Now().Sub(dropped) > dropEvery {
+		if d.o.Now().Sub(dropped).Abs() > dropEvery && (d.o.Steady == nil || d.o.Steady()) {
 			dropped = d.o.Now()
 			d.tell(ctx, "forgetting notices", d.drop(ctx))
 		}
-		due, err := d.o.Store.DueChannels(ctx, d.o.Now())
+		due, err := d.due(ctx, turns)
 		d.tell(ctx, "looking what is to be sent", err)
-		for _, name := range due {
-			if _, sends := busy.LoadOrStore(name, true); sends {
-				continue
-			}
-			select {
-			case turns <- struct{}{}:
-			default: // next time
-				busy.Delete(name)
-				continue
-			}
+		for _, c := range turns.take(due, d.o.Now()) {
 			sending.Go(func() {
-				defer func() { busy.Delete(name); <-turns }()
-				d.tell(ctx, "sending notices to "+name, d.sendAll(ctx, name))
+				took, err := d.sendAll(ctx, c.Name)
+				turns.done(c.Name, took || d.o.Hurry > 1, d.o.Now()) // tests that hurry are not held up either
+				d.tell(ctx, "sending notices to "+c.Name, err)
 			})
 		}
 	}
+}
+
+// due returns the channels for which something is due. One that there is no more counts as one
+// of the farm: what it was to be told is dropped.
+func (d *Desk) due(ctx context.Context, turns *turns) (out []farm.Channel, err error) {
+	names, err := d.o.Store.DueChannels(ctx, d.o.Now())
+	if err != nil || len(names) == 0 {
+		return nil, err
+	}
+	err = d.o.Writer.Do(ctx, func(t *writer.Tx) error {
+		there := map[string]bool{}
+		for name := range t.State.Channels {
+			there[name] = true
+		}
+		turns.keep(there)
+		for _, name := range names {
+			c := farm.Channel{Name: name, Of: farm.ChannelWebhook}
+			if known := t.State.Channels[name]; known != nil {
+				c.Of, c.Person = known.Of, known.Person
+			}
+			out = append(out, c)
+		}
+		return nil
+	})
+	return out, err
 }
 
 func (d *Desk) tell(ctx context.Context, doing string, err error) {
@@ -99,28 +113,27 @@ func (d *Desk) drop(ctx context.Context) error {
 // inARow bounds how many messages go to one channel before others get their turn.
 const inARow = 20
 
-// sendAll sends what is due to a channel, until a try is in vain.
-func (d *Desk) sendAll(ctx context.Context, name string) error {
+// sendAll sends what is due to a channel, until a try fails, and reports whether none did.
+func (d *Desk) sendAll(ctx context.Context, name string) (took bool, err error) {
 	for range inARow {
 		c, err := d.channel(ctx, name)
 		if err != nil {
-			return err
+			return true, err
 		}
 		if c == nil {
-			return d.drop(ctx) // it was done away with
+			return true, d.drop(ctx) // it was done away with
 		}
 		message, list, err := d.o.Store.NextMessage(
 			ctx, name, d.o.Now(), secret.New("msg"), func(waiting int) int { return notice.Together(c.Of, waiting) },
 		)
 		if err != nil || len(list) == 0 {
-			return err
+			return true, err
 		}
-		went, err := d.send(ctx, *c, message, list)
-		if err != nil || !went {
-			return err
+		if went, err := d.send(ctx, *c, message, list); err != nil || !went {
+			return false, err
 		}
 	}
-	return nil
+	return true, nil
 }
 
 // channel returns a channel as it is now; nil where it is not there any more.
