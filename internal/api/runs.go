@@ -370,29 +370,6 @@ func (s *Server) runHistory(c *gin.Context) {
 	s.answer(c, out, s.veil(c, reasons...))
 }
 
-func (s *Server) contactSheet(c *gin.Context) {
-	run, ok := s.oneRun(c)
-	if !ok {
-		return
-	}
-	sheet := picture.NewSheet(
-		run.Name,
-		fmt.Sprintf(
-			"%d of %d frames · %dx%d · %s", run.DoneCount, run.FrameCount, run.Width, run.Height,
-			time.Now().Format("Mon 2 Jan 15:04"),
-		),
-	)
-	if err := s.svc.Store().Thumbnails(c, run.ID, picture.MostOnSheet, sheet.Add); err != nil {
-		s.fail(c, err)
-		return
-	}
-	c.Header("Content-Type", "image/png")
-	c.Header("Cache-Control", "no-store")
-	if err := sheet.WritePNG(c.Writer); err != nil {
-		s.log.Error("contact sheet", "run", run.ID, "error", err)
-	}
-}
-
 func (s *Server) thumbnail(c *gin.Context) {
 	run, frame, ok := frameOfRun(c)
 	if !ok {

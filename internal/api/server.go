@@ -50,6 +50,7 @@ type Server struct {
 	gate    *gate
 	openAPI []byte // as JSON
 	forward *forwarder
+	sheets  *sheets
 	showing chan struct{} // one slot for each picture that is made to be shown
 
 	handler http.Handler
@@ -234,7 +235,7 @@ func New(o Options) (*Server, error) {
 	s := &Server{
 		svc: o.Service, log: o.Log, name: o.Name, version: o.Version, secure: o.Secure, pin: o.Pin, gate: newGate(),
 		openAPI: document, forward: newForwarder(o.Name, o.Log, o.Service.Secret),
-		showing: make(chan struct{}, mostShowing),
+		showing: make(chan struct{}, mostShowing), sheets: newSheets(),
 	}
 	gin.SetMode(gin.ReleaseMode)
 	e := gin.New()

@@ -127,7 +127,7 @@ func TestThumbnailAndSheet(t *testing.T) {
 			}
 		}
 		var out bytes.Buffer
-		if err := s.WritePNG(&out); err != nil {
+		if err := s.WritePNG(t.Context(), &out); err != nil {
 			t.Fatal(err)
 		}
 		img, err := png.Decode(&out)

@@ -2,6 +2,7 @@ package picture
 
 import (
 	"bytes"
+	"context"
 	"fmt"
 	"image"
 	"image/color"
@@ -69,8 +70,8 @@ var (
 	sheetHair   = color.RGBA{0x3a, 0x3d, 0x44, 0xff}
 )
 
-// WritePNG draws the sheet.
-func (s *Sheet) WritePNG(w io.Writer) error {
+// WritePNG draws the sheet. It stops when the context ends.
+func (s *Sheet) WritePNG(ctx context.Context, w io.Writer) error {
 	const margin, gap, label, head = 24, 12, 22, 64
 	cells := s.cells
 	thumb := s.thumb
@@ -95,13 +96,17 @@ func (s *Sheet) WritePNG(w io.Writer) error {
 	write(sheet, big, sheetInk, margin, margin+20, s.title)
 	write(sheet, small, sheetMuted, margin, margin+44, s.under)
 	for i, c := range cells {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
 		at := image.Pt(margin+i%columns*(thumb.X+gap), margin+head+i/columns*(thumb.Y+label+gap))
 		frame := image.Rectangle{at, at.Add(c.img.Bounds().Size())}
 		draw.Draw(sheet, frame.Inset(-1), image.NewUniform(sheetHair), image.Point{}, draw.Src)
 		draw.Draw(sheet, frame, c.img, c.img.Bounds().Min, draw.Src)
 		write(sheet, small, sheetMuted, at.X, at.Y+thumb.Y+16, strconv.Itoa(c.frame))
 	}
-	return png.Encode(w, sheet)
+	encoder := png.Encoder{CompressionLevel: png.BestSpeed}
+	return encoder.Encode(w, sheet)
 }
 
 func face(ttf []byte, size float64) (font.Face, error) {
