@@ -172,7 +172,9 @@ func restoreInto(ctx context.Context, url, file string) (runs int, err error) {
 				"database (--database)",
 		)
 	}
-	if err := localpg.Restore(ctx, url, file); err != nil {
+	if err := st.Restore(ctx, func(ctx context.Context, tables ...string) (io.ReadCloser, error) {
+		return localpg.Script(ctx, file, tables...)
+	}); err != nil {
 		return 0, err
 	}
 	return st.Restored(ctx)

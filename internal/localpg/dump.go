@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"net"
 	"net/url"
@@ -83,25 +84,44 @@ func program(ctx context.Context, bin, name, database string, args ...string) (*
 	return cmd, nil
 }
 
-// Restore reads a file that Dump has written into an empty database: all of
-// it, or nothing.
-func Restore(ctx context.Context, database, file string) error {
+// Script writes what a file that [Dump] has written holds of some tables, or of all, as a script:
+// COPY statements with their rows. Nothing of it is executed.
+func Script(ctx context.Context, file string, tables ...string) (io.ReadCloser, error) {
 	bin, err := FindBinaries()
 	if err != nil {
-		return err
+		return nil, err
 	}
 	if _, err := os.Stat(file); err != nil {
-		return fmt.Errorf("reading the backup: %w", err)
+		return nil, fmt.Errorf("reading the backup: %w", err)
 	}
-	cmd, err := program(
-		ctx, bin, "pg_restore", database, "--no-owner", "--no-privileges", "--single-transaction", "--exit-on-error",
-		file,
-	)
+	args := []string{"--data-only", "--no-owner", "--no-privileges", "--file=-"}
+	for _, t := range tables {
+		args = append(args, "--table="+t)
+	}
+	cmd := exec.CommandContext(ctx, filepath.Join(bin, "pg_restore"), append(args, file)...)
+	out := &script{cmd: cmd}
+	cmd.Stderr = &out.errs
+	if out.ReadCloser, err = cmd.StdoutPipe(); err == nil {
+		err = cmd.Start()
+	}
 	if err != nil {
-		return err
+		return nil, fmt.Errorf("reading %s: %w", file, err)
 	}
-	if out, err := cmd.CombinedOutput(); err != nil {
-		return fmt.Errorf("restoring %s: %w: %s", file, err, lastLines(out))
+	return out, nil
+}
+
+// script is the output of pg_restore.
+type script struct {
+	io.ReadCloser
+	cmd  *exec.Cmd
+	errs bytes.Buffer
+}
+
+// Close waits for the end. Its error says what is wrong with the file.
+func (s *script) Close() error {
+	_ = s.ReadCloser.Close()
+	if err := s.cmd.Wait(); err != nil && s.errs.Len() > 0 {
+		return fmt.Errorf("it cannot be read: %w: %s", err, lastLines(s.errs.Bytes()))
 	}
 	return nil
 }

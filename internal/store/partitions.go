@@ -37,6 +37,18 @@ const partitionStamp = "20060102150405"
 
 func (p partitioned) name(at time.Time) string { return p.table + "_" + at.Format(partitionStamp) }
 
+// create returns the statement that creates the partition that begins at a time.
+func (p partitioned) create(at time.Time, how string) string {
+	kind := "TABLE"
+	if p.unlogged {
+		kind = "UNLOGGED TABLE"
+	}
+	return fmt.Sprintf(
+		"CREATE %s %s %s PARTITION OF %s FOR VALUES FROM ('%s') TO ('%s')", kind, how, p.name(at), p.table,
+		at.Format(p.bound), at.Add(p.width).Format(p.bound),
+	)
+}
+
 // begins reads when a partition begins from its name.
 func (p partitioned) begins(name string) (time.Time, bool) {
 	at, err := time.Parse(partitionStamp, strings.TrimPrefix(name, p.table+"_"))
@@ -110,15 +122,7 @@ func (s *Store) createPartitions(ctx context.Context, p partitioned, now time.Ti
 		if have[name] {
 			continue
 		}
-		kind := "TABLE"
-		if p.unlogged {
-			kind = "UNLOGGED TABLE"
-		}
-		if _, err := s.db.ExecContext(
-			ctx,
-			fmt.Sprintf("CREATE %s IF NOT EXISTS %s PARTITION OF %s FOR VALUES FROM ('%s') TO ('%s')",
-				kind, name, p.table, at.Format(p.bound), at.Add(p.width).Format(p.bound)),
-		); err != nil {
+		if _, err := s.db.ExecContext(ctx, p.create(at, "IF NOT EXISTS")); err != nil {
 			return err
 		}
 	}
