@@ -10,6 +10,7 @@ import (
 	"image/color"
 	"io"
 	"math"
+	"runtime"
 	"slices"
 	"strings"
 )
@@ -49,7 +50,12 @@ type exrChannel struct {
 	dx, dy int // sampling
 }
 
-func (c exrChannel) bytes() int { return map[int]int{0: 4, 1: 2, 2: 4}[c.kind] }
+func (c exrChannel) bytes() int {
+	if c.kind == 1 {
+		return 2
+	}
+	return 4
+}
 
 // exrPart is one picture of a file.
 type exrPart struct {
@@ -326,19 +332,56 @@ func verifyEXR(s source) (*Verified, error) {
 		if i == 0 {
 			show = view.put
 		}
-		seen := map[[4]int]bool{}
-		for _, at := range p.offsets {
-			place, err := r.chunk(p, i, at, show)
-			if err != nil {
-				return nil, err
-			}
-			if seen[place] {
-				return nil, errors.New("two of its chunks are for the same place")
-			}
-			seen[place] = true
+		if err := r.chunks(p, i, show); err != nil {
+			return nil, err
 		}
 	}
 	return &Verified{Image: view.img, Blank: view.decoded && view.same, Layers: exrLayers(parts)}, nil
+}
+
+// exrAtOnce is how many chunks are unpacked side by side.
+const exrAtOnce = 4
+
+// exrUnpacked is a chunk that was unpacked.
+type exrUnpacked struct {
+	place [4]int
+	area  image.Rectangle
+	data  []byte // nil: it is not one to be seen
+	err   error
+}
+
+// chunks reads all chunks of a part, some side by side, and shows them in order.
+func (r *exrReader) chunks(p *exrPart, part int, show exrPut) error {
+	ahead := make(chan chan exrUnpacked, min(exrAtOnce, runtime.GOMAXPROCS(0)))
+	stop := make(chan struct{})
+	defer close(stop)
+	go func() {
+		defer close(ahead)
+		for _, at := range p.offsets {
+			one := make(chan exrUnpacked, 1)
+			select {
+			case ahead <- one:
+			case <-stop:
+				return
+			}
+			go func() { one <- r.chunk(p, part, at) }()
+		}
+	}()
+	seen := map[[4]int]bool{}
+	for one := range ahead {
+		got := <-one
+		if got.err != nil {
+			return got.err
+		}
+		if seen[got.place] {
+			return errors.New("two of its chunks are for the same place")
+		}
+		seen[got.place] = true
+		if show != nil && got.data != nil {
+			show(p, got.area, got.data)
+		}
+	}
+	return nil
 }
 
 // exrLayers names the layers of all parts: of a channel named sky.R the layer is sky,
@@ -364,8 +407,16 @@ func exrLayers(parts []*exrPart) (out []Layer) {
 // there.
 type exrPut func(p *exrPart, area image.Rectangle, data []byte)
 
-// chunk reads one chunk. It returns which one it is.
-func (r *exrReader) chunk(p *exrPart, part int, offset uint64, show exrPut) (place [4]int, err error) {
+// chunk reads one chunk.
+func (r *exrReader) chunk(p *exrPart, part int, offset uint64) (out exrUnpacked) {
+	out.place, out.err = r.readChunk(p, part, offset, func(_ *exrPart, area image.Rectangle, data []byte) {
+		out.area, out.data = area, data
+	})
+	return out
+}
+
+// readChunk reads one chunk. It returns which one it is, and shows one of the largest level.
+func (r *exrReader) readChunk(p *exrPart, part int, offset uint64, show exrPut) (place [4]int, err error) {
 	if offset < uint64(r.at) && offset < 8 || offset > uint64(r.s.size) {
 		return place, fmt.Errorf("a chunk would begin at byte %d of %d", offset, r.s.size)
 	}
@@ -601,10 +652,23 @@ func (v *exrView) put(p *exrPart, area image.Rectangle, data []byte) {
 			n := samples(area.Min.X, area.Max.X, c.dx) * c.bytes()
 			rows[i], data = data[:n], data[n:]
 		}
+		line := y - p.display.Min.Y
+		shown := line >= 0 && line%v.step == 0
+		if !shown && !v.same { // nothing of it is wanted
+			continue
+		}
 		for x := area.Min.X; x < area.Max.X; x++ {
+			if !v.same && (x-p.display.Min.X)%v.step != 0 {
+				continue
+			}
 			var pixel [3]float32
 			for k, i := range v.rgb {
-				if c := p.channels[i]; rows[i] != nil {
+				c := p.channels[i]
+				switch {
+				case rows[i] == nil:
+				case c.dx == 1:
+					pixel[k] = c.value(rows[i], x-area.Min.X)
+				default:
 					pixel[k] = c.value(rows[i], min(samples(area.Min.X, x+1, c.dx), len(rows[i])/c.bytes())-1)
 				}
 			}

@@ -53,7 +53,7 @@ func (c *exrCanvas) take(t Tile, width, height int, made **exrCanvas) (*exrPart,
 		return nil, err
 	}
 	defer file.Close()
-	r, parts, err := exrHeaders(source{file, size, forever})
+	r, parts, err := exrHeaders(source{file: file, size: size, until: forever, last: forever})
 	if err != nil {
 		return nil, tileFault(t, err)
 	}
@@ -93,7 +93,7 @@ func (c *exrCanvas) take(t Tile, width, height int, made **exrCanvas) (*exrPart,
 		return nil, tileFault(t, err)
 	}
 	for i := range p.chunks {
-		_, err := r.chunk(
+		_, err := r.readChunk(
 			p,
 			0,
 			binary.LittleEndian.Uint64(table[8*i:]),

@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 )
 
 // exrForm is how a test file is written.
@@ -275,4 +276,51 @@ func FuzzEXR(f *testing.F) {
 			t.Error(fmt.Sprint("a picture without pixels passes: ", v.Image.Bounds()))
 		}
 	})
+}
+
+// TestALookIsNotCutShortOnABusyMachine verifies a picture whose time by the clock is over and
+// whose processor time is not, and one of which both are.
+func TestALookIsNotCutShortOnABusyMachine(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "a.exr")
+	data := writeEXR(exrForm{compression: exrZIP}, 64, 48, func(x, y, c int) float32 { return float32(x*y+c) / 3000 })
+	if err := os.WriteFile(path, data, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	file, err := os.Open(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer file.Close()
+	s := sourceWithin(file, int64(len(data)), time.Minute)
+	s.until = time.Now().Add(-time.Second) // others had the processor
+	if _, err := s.look("exr", 64, 48); err != nil {
+		t.Errorf("with processor time left: %v", err)
+	}
+	s.spent = 0
+	if _, err := s.look("exr", 64, 48); !errors.Is(err, errSlow) {
+		t.Errorf("with none left: %v", err)
+	}
+	s.spent, s.last = time.Hour, time.Now().Add(-time.Second)
+	if _, err := s.look("exr", 64, 48); !errors.Is(err, errSlow) {
+		t.Errorf("long after its time: %v", err)
+	}
+}
+
+// BenchmarkEXR8K verifies a picture of 8192×4320 in half floats with ZIP.
+func BenchmarkEXR8K(b *testing.B) {
+	const w, h = 8192, 4320
+	path := filepath.Join(b.TempDir(), "a.exr")
+	data := writeEXR(exrForm{compression: exrZIP}, w, h, func(x, y, c int) float32 {
+		return float32((x*7+y*13+c*29)%4096) / 4096
+	})
+	if err := os.WriteFile(path, data, 0o644); err != nil {
+		b.Fatal(err)
+	}
+	before := spent()
+	for b.Loop() {
+		if _, err := Verify(path, "exr", w, h); err != nil {
+			b.Fatal(err)
+		}
+	}
+	b.ReportMetric((spent()-before).Seconds()/float64(b.N), "cpu-s/look")
 }

@@ -112,7 +112,7 @@ func verify(file *os.File, err error, format string, width, height int) (*Verifi
 	if size > mostBytes {
 		return nil, &FaultError{Reason: fmt.Sprintf("the file has %d bytes, more than can be looked at", size)}
 	}
-	s := source{file, size, time.Now().Add(checkTime + time.Duration(size/checkRate)*time.Second)}
+	s := sourceWithin(file, size, checkTime+time.Duration(size/checkRate)*time.Second)
 	if format == Data {
 		if size == 0 {
 			return nil, &FaultError{Reason: "the file is empty"}
@@ -187,7 +187,7 @@ func Shown(file *os.File, format string) (image.Image, error) {
 	if err != nil {
 		return nil, fmt.Errorf("looking at the frame: %w", err)
 	}
-	s := source{file, info.Size(), time.Now().Add(checkTime)}
+	s := sourceWithin(file, info.Size(), checkTime)
 	width, height, _, err := s.header(format)
 	if err != nil {
 		return nil, err

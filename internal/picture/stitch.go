@@ -106,7 +106,7 @@ func decodeTile(format string, t Tile) (image.Image, error) {
 		return nil, err
 	}
 	defer file.Close()
-	s := source{file, size, forever}
+	s := source{file: file, size: size, until: forever, last: forever}
 	w, h, memory, err := s.header(format)
 	if err == nil {
 		err = fits(t, w, h)
