@@ -67,6 +67,7 @@ type expansion struct {
 	runs   []Run
 	byName map[string][]int // runs by the name of a job, as written and once expanded
 	wrong  []fileschema.Wrong
+	waits  int // of all runs together
 }
 
 func (x *expansion) mistake(entry int, field []string, text string, args ...any) {
@@ -175,6 +176,10 @@ func (x *expansion) wait() {
 		for k, a := range run.After {
 			x.waitsFor(i, a, false, []string{"after", strconv.Itoa(k)})
 		}
+		if x.waits > MostWaits {
+			x.mistake(run.Entry, []string{"after"}, "the runs of the file wait for others more than %d times; split it", MostWaits)
+			return
+		}
 		run.After, run.From = nil, ""
 	}
 }
@@ -197,6 +202,9 @@ func (x *expansion) waitsFor(i int, a After, reads bool, field []string) {
 		return
 	}
 	for _, of := range found {
+		if x.waits++; x.waits > MostWaits {
+			return
+		}
 		if of == i {
 			x.mistake(run.Entry, field, "%s waits for itself", run.Name)
 			return

@@ -21,7 +21,8 @@ var Schema []byte
 // Bounds of a file.
 const (
 	MostBytes = 4 << 20
-	MostRuns  = 10_000 // of all jobs, once they are expanded
+	MostRuns  = 2000   // of all jobs, once they are expanded
+	MostWaits = 20_000 // of all runs together for others
 )
 
 // Version is the one of the format that is written.

@@ -19,7 +19,7 @@ import (
 )
 
 // crowdedFloor is a floor with many nodes, all of which work on one long run.
-func crowdedFloor(b *testing.B, nodes int) *Floor {
+func crowdedFloor(b *testing.B, nodes int, took ...func(what fmt.Stringer, took time.Duration)) *Floor {
 	b.Helper()
 	book, err := recipe.Builtin()
 	if err != nil {
@@ -71,12 +71,14 @@ func crowdedFloor(b *testing.B, nodes int) *Floor {
 		)
 	}
 	m.Observe(s.Runs[1], s.Nodes[1], 1, farm.FrameAccepted{Run: 1, Frame: 1, RenderSeconds: 10, StartupSeconds: 1})
-	f := New(
-		Options{
-			Committer: &memory{}, State: s, Pace: m, Recipes: book, Log: slog.New(slog.DiscardHandler), Now: time.Now,
-			Version: "0.1.0", Active: wire.Active{},
-		},
-	)
+	o := Options{
+		Committer: &memory{}, State: s, Pace: m, Recipes: book, Log: slog.New(slog.DiscardHandler), Now: time.Now,
+		Version: "0.1.0", Active: wire.Active{},
+	}
+	for _, hear := range took {
+		o.Took = hear
+	}
+	f := New(o)
 	f.e.Begin(now)
 	for id := range s.Nodes {
 		frame := 1 + 10*(int(id)-1)

@@ -13,6 +13,7 @@ import (
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/forecast"
 	"vexillum/internal/core/pace"
+	"vexillum/internal/service/refusal"
 )
 
 // Estimating is the live farm with runs that are not submitted yet, as plays of it need it.
@@ -41,20 +42,34 @@ func (r EstimatedRun) WhyNever() string {
 	return "it waits for others, or for nodes that do not come; or the farm is so busy that there was no time to play it"
 }
 
+// mostEstimated bounds the runs that an estimate is about.
+const mostEstimated = 200
+
 // Estimating returns the farm as it would be with checked submissions. Held ones count as
 // if somebody had released them.
 func (d *Desk) Estimating(ctx context.Context, subs []Submission) (out Estimating, err error) {
+	if len(subs) > mostEstimated {
+		return out, refusal.New(
+			refusal.Invalid, "", "%d runs are asked about, and at most %d are estimated together; ask about some of them",
+			len(subs), mostEstimated,
+		)
+	}
+	for i := range subs {
+		subs[i].Held = false
+	}
+	ready, err := d.rehearse(ctx, subs)
+	if err != nil {
+		return out, err
+	}
 	err = d.do(ctx, func(t *transaction) error {
-		for i := range subs {
-			subs[i].Held = false
-		}
-		records, err := t.prepare(subs)
-		if err != nil {
-			return err
+		if !ready.holds(t, subs) {
+			if ready, err = t.prepareAll(subs); err != nil {
+				return err
+			}
 		}
 		var further []*farm.Run
-		for _, r := range records {
-			run := r.Opened()
+		for i := range ready.records {
+			run := ready.run(i)
 			further = append(further, run)
 			basis, known := t.basis(run)
 			out.Runs = append(out.Runs, EstimatedRun{

@@ -230,21 +230,27 @@ func (d *Desk) SubmitAll(ctx context.Context, subs []Submission) (out []Submitte
 	var opened []*farm.Run // of a dry run
 	var ids []farm.RunID
 	again := false
+	ready, err := d.rehearse(ctx, subs)
+	if err != nil {
+		return nil, err
+	}
 	err = d.do(ctx, func(t *transaction) error {
 		if ids, err = t.submittedBefore(subs); err != nil || ids != nil {
 			again = ids != nil
 			return err
 		}
-		records, err := t.prepare(subs)
-		if err != nil {
-			return err
+		if !ready.holds(t, subs) {
+			if ready, err = t.prepareAll(subs); err != nil {
+				return err
+			}
 		}
-		for i, r := range records {
+		for i, r := range ready.records {
 			if subs[i].Dry {
-				opened = append(opened, r.Opened())
+				opened = append(opened, ready.run(i))
 				continue
 			}
 			ids = append(ids, r.Run)
+			r.At = t.Now
 			t.Append(r, farm.Audited{
 				Actor: subs[i].Actor, Action: "submit run", Subject: r.Spec.Name(), To: string(r.State), Run: r.Run,
 				At: t.Now,
@@ -303,14 +309,63 @@ func (t *transaction) submittedBefore(subs []Submission) (ids []farm.RunID, err 
 	return ids, nil
 }
 
-// prepare returns the Records of submissions, and appends none.
-func (t *transaction) prepare(subs []Submission) ([]farm.RunSubmitted, error) {
-	records := make([]farm.RunSubmitted, 0, len(subs))
-	folders, jobs := map[string]bool{}, map[string]bool{}
-	for i, sub := range subs {
+// preparedAtOnce is how many submissions are prepared before the loop goes on with others.
+const preparedAtOnce = 50
+
+// rehearse prepares many submissions a few at a time, so that they hold the loop only for as
+// long as it takes to put them into the queue. Few are not rehearsed.
+func (d *Desk) rehearse(ctx context.Context, subs []Submission) (ready *together, err error) {
+	if len(subs) <= preparedAtOnce {
+		return nil, nil
+	}
+	for tries := 0; tries < 3; tries++ {
+		whole := false
+		for !whole {
+			err := d.do(ctx, func(t *transaction) error {
+				if ready != nil && !ready.current(t) {
+					ready = nil
+				}
+				if ready == nil {
+					if tries++; tries > 3 {
+						return nil
+					}
+					ready = t.begin(len(subs))
+				}
+				whole, err = t.prepare(ready, subs, preparedAtOnce)
+				return err
+			})
+			if err != nil || ready == nil { // others submit all the time: it is done in one go
+				return nil, err
+			}
+		}
+		return ready, nil
+	}
+	return nil, nil
+}
+
+// prepareAll returns the Records of submissions, and appends none.
+func (t *transaction) prepareAll(subs []Submission) (*together, error) {
+	ready := t.begin(len(subs))
+	_, err := t.prepare(ready, subs, len(subs))
+	return ready, err
+}
+
+func (t *transaction) begin(count int) *together {
+	return &together{
+		records: make([]farm.RunSubmitted, 0, count), opened: make([]*farm.Run, count), folders: map[string]bool{},
+		jobs: map[string]bool{}, last: t.State.LastRun, order: t.State.LastOrder,
+	}
+}
+
+// prepare prepares the next of some submissions, and reports whether that were all.
+func (t *transaction) prepare(records *together, subs []Submission, most int) (whole bool, err error) {
+	folders, jobs := records.folders, records.jobs
+	from := len(records.records)
+	for i := from; i < min(len(subs), from+most); i++ {
+		sub := subs[i]
 		record, err := t.submission(sub, records)
 		if err != nil {
-			return nil, &BatchError{i, err}
+			return false, &BatchError{i, err}
 		}
 		spec := record.Spec
 		place := ""
@@ -321,23 +376,68 @@ func (t *transaction) prepare(subs []Submission) ([]farm.RunSubmitted, error) {
 		job := strings.ToLower(spec.Project + "/" + spec.Name())
 		switch {
 		case jobs[job]:
-			return nil, &BatchError{i, refusal.New(
+			return false, &BatchError{i, refusal.New(
 				refusal.Invalid, "job", "two jobs are called %s; each needs a name of its own", spec.Job,
 			)}
 		case folders[folder]:
-			return nil, &BatchError{i, refusal.New(
+			return false, &BatchError{i, refusal.New(
 				refusal.Invalid, "output", "two jobs would write into the folder %s; give each one of its own",
 				spec.Output,
 			)}
 		}
 		folders[folder], jobs[job] = true, true
-		records = append(records, record)
+		records.records = append(records.records, record)
 	}
-	return records, nil
+	return len(records.records) == len(subs), nil
+}
+
+// together are submissions that come together, as far as they are ready.
+type together struct {
+	records       []farm.RunSubmitted
+	opened        []*farm.Run // of each that somebody has asked for
+	folders, jobs map[string]bool
+	last          farm.RunID // of the farm, when they were begun
+	order         int64
+}
+
+// current reports whether nothing was submitted since they were begun.
+func (b *together) current(t *transaction) bool {
+	return b.last == t.State.LastRun && b.order == t.State.LastOrder
+}
+
+// holds reports whether what was prepared is still right: nothing else was submitted, the
+// projects are there, and what runs wait for is as it was.
+func (b *together) holds(t *transaction, subs []Submission) bool {
+	if b == nil || len(b.records) != len(subs) || !b.current(t) {
+		return false
+	}
+	for i := range b.records {
+		spec := &b.records[i].Spec
+		if t.State.Projects[spec.Project] == nil {
+			return false
+		}
+		for _, a := range spec.After {
+			if a.Run > b.last {
+				continue // of those that come together
+			}
+			if other := t.State.Runs[a.Run]; other == nil || other.State.Closed() {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// run returns what one of the submissions opens.
+func (b *together) run(i int) *farm.Run {
+	if b.opened[i] == nil {
+		b.opened[i] = b.records[i].Opened()
+	}
+	return b.opened[i]
 }
 
 // submission returns the Record of a submission that comes behind others.
-func (t *transaction) submission(sub Submission, before []farm.RunSubmitted) (record farm.RunSubmitted, err error) {
+func (t *transaction) submission(sub Submission, before *together) (record farm.RunSubmitted, err error) {
 	spec := sub.Spec
 	if t.State.Projects[spec.Project] == nil {
 		return record, refusal.New(
@@ -360,7 +460,7 @@ func (t *transaction) submission(sub Submission, before []farm.RunSubmitted) (re
 		return record, err
 	}
 	spec.Owner, spec.Names = sub.Actor, t.State.Projects[spec.Project].Names
-	id := t.State.LastRun + 1 + farm.RunID(len(before))
+	id := t.State.LastRun + 1 + farm.RunID(len(before.records))
 	if spec.Sequence == farm.ScoutsFirst && spec.Tiles == nil {
 		spec.Scouts = deal.Scouts(t.d.m, &farm.Run{ID: id, Spec: spec})
 	}
@@ -379,7 +479,7 @@ func (t *transaction) submission(sub Submission, before []farm.RunSubmitted) (re
 		return record, err
 	}
 	return farm.RunSubmitted{
-		Run: id, Spec: spec, State: state, Order: t.State.LastOrder + 1 + int64(len(before)), Key: sub.Key,
+		Run: id, Spec: spec, State: state, Order: t.State.LastOrder + 1 + int64(len(before.records)), Key: sub.Key,
 		Digest: sub.Digest, At: t.Now,
 		Reason: fmt.Sprintf("submitted by %s: %d frames, %s", sub.Actor, spec.Frames.Len(), waits),
 	}, nil

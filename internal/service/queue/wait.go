@@ -17,7 +17,7 @@ const mostWaits = 64
 // await finds the runs that a submission waits for, and returns the state that it begins
 // in, alone and as it is told.
 func (t *transaction) await(
-	spec *farm.Spec, sub Submission, before []farm.RunSubmitted,
+	spec *farm.Spec, sub Submission, before *together,
 ) (state farm.RunState, told string, err error) {
 	if len(sub.After) > mostWaits {
 		return "", "", refusal.New(refusal.Invalid, "after", "a run waits for at most %d others", mostWaits)
@@ -39,7 +39,7 @@ func (t *transaction) await(
 	if broken != nil {
 		return "", "", refusal.New(refusal.Conflict, "after", "%s", engine.BrokenReason(broken))
 	}
-	if len(before) > 0 && waitsWithin(*spec, before) {
+	if len(before.records) > 0 && waitsWithin(*spec, before.records) {
 		state = farm.RunWaiting
 	}
 	told = string(state)
@@ -61,13 +61,13 @@ func waitsWithin(spec farm.Spec, before []farm.RunSubmitted) bool {
 
 // waitedFor finds a run that a submission waits for.
 func (t *transaction) waitedFor(
-	w Wait, project string, sight farm.Sight, before []farm.RunSubmitted,
+	w Wait, project string, sight farm.Sight, before *together,
 ) (*farm.Run, error) {
 	if w.Of >= 0 {
-		if w.Of >= len(before) {
-			return nil, fmt.Errorf("job %d waits for job %d, which stands behind it", len(before), w.Of)
+		if w.Of >= len(before.records) {
+			return nil, fmt.Errorf("job %d waits for job %d, which stands behind it", len(before.records), w.Of)
 		}
-		return before[w.Of].Opened(), nil
+		return before.run(w.Of), nil
 	}
 	found := slices.DeleteFunc(t.State.Named(w.Name), func(run *farm.Run) bool {
 		return !sight.Sees(run.Spec.Project)
@@ -141,7 +141,7 @@ func (sub *Submission) checkReads(r *recipe.Recipe) error {
 
 // read takes over from the run whose frames a submission reads what nobody has said: the
 // size, the frames, and how many there are in a second.
-func (t *transaction) read(spec *farm.Spec, sub Submission, before []farm.RunSubmitted) error {
+func (t *transaction) read(spec *farm.Spec, sub Submission, before *together) error {
 	at := sub.reads()
 	if at < 0 {
 		return nil
