@@ -38,16 +38,14 @@ func (s *Service) EstimateOne(ctx context.Context, in wire.Submit, by farm.Perso
 // Estimate says when runs would be finished that somebody asks for, what they would take,
 // and whether more nodes would help. Nothing is submitted.
 func (s *Service) Estimate(ctx context.Context, asked []Asked, by farm.Person) (out wire.Estimate, err error) {
-	wait := time.NewTimer(changeWait)
-	defer wait.Stop()
-	select {
-	case s.trying <- struct{}{}:
-		defer func() { <-s.trying }()
-	case <-wait.C:
-		return out, refusal.New(refusal.Conflict, "", "others' estimates are being played; try again in a moment")
-	case <-ctx.Done():
-		return out, ctx.Err()
+	done, err := s.estimates.take(ctx, by.Name, changeWait)
+	if err != nil {
+		return out, err
 	}
+	if done == nil {
+		return out, refusal.New(refusal.Conflict, "", "others' estimates are being played; try again in a moment")
+	}
+	defer done()
 	f, err := s.Floor()
 	if err != nil {
 		return out, err

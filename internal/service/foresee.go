@@ -32,16 +32,11 @@ const (
 func (s *Service) Foresee(
 	ctx context.Context, f *floor.Floor, id farm.RunID, in wire.RunChange, by farm.Person, out *wire.RunChanged,
 ) error {
-	wait := time.NewTimer(changeWait)
-	defer wait.Stop()
-	select {
-	case s.trying <- struct{}{}:
-		defer func() { <-s.trying }()
-	case <-wait.C: // others' are being played, one after the other
-		return nil
-	case <-ctx.Done():
-		return ctx.Err()
+	done, err := s.estimates.take(ctx, by.Name, changeWait)
+	if err != nil || done == nil { // others' are being played, one after the other
+		return err
 	}
+	defer done()
 	seen, err := f.Queue.Foresee(ctx, id, in, by)
 	if err != nil {
 		return err

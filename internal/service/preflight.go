@@ -42,6 +42,14 @@ func (s *Service) Preflight(ctx context.Context, in wire.Preflighting, by farm.P
 	if err != nil {
 		return out, err
 	}
+	done, err := s.preflighting.take(ctx, by.Name, preflightFrame)
+	if err != nil {
+		return out, err
+	}
+	if done == nil {
+		return out, refusal.New(refusal.Conflict, "", "your preflight before this one is not over; try again")
+	}
+	defer done()
 	spec, err := s.preflown(ctx, f, in, by)
 	if err != nil {
 		return out, err

@@ -77,22 +77,23 @@ const mostLogs = 8 << 30
 // Service keeps the farm going while it is the active one, and stands by
 // while another is.
 type Service struct {
-	o       Options
-	keeper  *lead.Keeper
-	floor   atomic.Pointer[floor.Floor]
-	life    atomic.Pointer[string]
-	members atomic.Pointer[[]wire.Member]
-	secret  atomic.Pointer[string]
-	uploads turnstile
-	uses    uses
-	trying  chan struct{} // plays of changes, one at a time
-	gauge   *gauge.Gauge
-	logbook *logbook.Book
-	bundles *bundles
-	sharing *sharing
-	errands *errands.Desk
-	looker  *scenefile.Looker
-	trials  trials
+	o            Options
+	keeper       *lead.Keeper
+	floor        atomic.Pointer[floor.Floor]
+	life         atomic.Pointer[string]
+	members      atomic.Pointer[[]wire.Member]
+	secret       atomic.Pointer[string]
+	uploads      turnstile
+	uses         uses
+	estimates    *turns // plays of estimates, and of changes before they are made
+	preflighting *turns
+	gauge        *gauge.Gauge
+	logbook      *logbook.Book
+	bundles      *bundles
+	sharing      *sharing
+	errands      *errands.Desk
+	looker       *scenefile.Looker
+	trials       trials
 }
 
 // mostContents is how many bytes of bundles are kept when nobody says.
@@ -114,7 +115,7 @@ func New(o Options) *Service {
 		o.MostLogs = mostLogs
 	}
 	s := &Service{
-		o: o, trying: make(chan struct{}, 1), gauge: gauge.New(o.Store, o.Log, o.Now, o.MostLogs),
+		o: o, estimates: newTurns(1), preflighting: newTurns(0), gauge: gauge.New(o.Store, o.Log, o.Now, o.MostLogs),
 		logbook: logbook.New(o.Store),
 		keeper: lead.New(
 			lead.Options{
