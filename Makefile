@@ -4,7 +4,7 @@ GO   ?= go
 BIN  := bin/vexillum
 export CGO_ENABLED ?= 0
 
-.PHONY: help demo test build builds console deps check race chaos bench screenshots clean
+.PHONY: help demo test build builds console deps check race chaos attack audit licences bench screenshots clean
 
 help: ## Show this list
 	@awk -F':.*## ' '/^[a-z-]+:.*## / {printf "  make %-12s %s\n", $$1, $$2}' $(MAKEFILE_LIST)
@@ -50,6 +50,15 @@ SEED   ?= 1
 
 chaos: deps build ## Break a farm at random, ROUNDS=n times from SEED=s on, and check what came of it
 	$(GO) run ./tools/chaos -rounds $(ROUNDS) -seed $(SEED) -binary $(BIN)
+
+attack: deps build ## Replay the attacks that were tried, and print a table
+	scripts/attack
+
+audit: ## Look for known weaknesses in what we build on (needs a network)
+	scripts/audit
+
+licences: ## List the licences of what we build on, in docs/licences.md
+	$(GO) run ./tools/licences >docs/licences.md
 
 bench: deps build ## Print the figures that the design asks for
 	scripts/bench

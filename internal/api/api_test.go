@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"testing/fstest"
 	"time"
@@ -39,6 +40,7 @@ type world struct {
 	svc    *service.Service
 	dir    string
 	tokens map[who]string
+	took   atomic.Int64 // the longest decision, in nanoseconds
 }
 
 const testPassword = "curlew-and-plover"
@@ -59,8 +61,10 @@ func newWorld(t *testing.T) *world {
 		t.Fatal(err)
 	}
 	log := slog.New(slog.NewTextHandler(io.Discard, nil))
+	w := &world{t: t, dir: t.TempDir(), tokens: map[who]string{}}
 	svc := service.New(
 		service.Options{
+			Took:  func(_ fmt.Stringer, took time.Duration) { w.took.Store(max(w.took.Load(), int64(took))) },
 			Store: st, Recipes: book, Log: log, Contents: filepath.Join(t.TempDir(), "contents"),
 			FirstAdmin: func() (string, string, error) { return "admin", hash, nil },
 		},
@@ -80,7 +84,7 @@ func newWorld(t *testing.T) *world {
 	if err != nil {
 		t.Fatal(err)
 	}
-	w := &world{t: t, server: httptest.NewServer(s), svc: svc, dir: t.TempDir(), tokens: map[who]string{}}
+	w.server, w.svc = httptest.NewServer(s), svc
 	t.Cleanup(func() {
 		w.server.CloseClientConnections()
 		stop()

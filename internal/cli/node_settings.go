@@ -78,7 +78,7 @@ func (s *nodeSettings) bind(c *cobra.Command) {
 	f.StringArrayVar(&s.except, "except", nil, "hours of one date, such as 2031-12-24=12:00-24:00, or 2031-12-24=never")
 	f.StringSliceVar(
 		&s.in.Permit, "permit", nil,
-		"as an administrator: let renderers run as root (root), or be given variables that load code (code)",
+		"as an administrator: allow renderers another account or group, as account=NAME or group=NAME",
 	)
 	f.StringSliceVar(&s.in.Forbid, "forbid", nil, "take such a permission away")
 	f.StringVar(&s.from, "from", "", "take settings over from this node")

@@ -66,6 +66,8 @@ type Options struct {
 	Console string
 	// HurryNotices is by how much less is waited until what was not taken is sent again; 1 when 0.
 	HurryNotices float64
+	// Took hears how long each decision of the loop took; may be nil.
+	Took func(what fmt.Stringer, took time.Duration)
 	// FirstAdmin is called once, when nobody may sign in yet. It returns the
 	// name and the hash of the password of the first administrator.
 	FirstAdmin func() (name, passwordHash string, err error)
@@ -302,8 +304,8 @@ func (s *Service) lead(ctx context.Context, claim lead.Claim) error {
 		State: loaded.State, Pace: model, Received: loaded.Received, Newest: newest,
 		Finished: loaded.Finished, FinishedSince: loaded.FinishedSince, Committer: book,
 		Errands: s.errands, Recipes: s.o.Recipes, Log: s.o.Log, Now: s.o.Now, Version: s.o.Version,
-		Notices: s.noticeOptions(),
-		Active:  wire.Active{Name: s.o.Name, Epoch: claim.Epoch, Since: s.o.Now(), Why: claim.Reason},
+		Notices: s.noticeOptions(), Took: s.o.Took,
+		Active: wire.Active{Name: s.o.Name, Epoch: claim.Epoch, Since: s.o.Now(), Why: claim.Reason},
 	})
 	s.o.Log.Info(
 		"active", "epoch", claim.Epoch, "why", claim.Reason, "runs", len(loaded.State.Runs), "nodes",

@@ -45,7 +45,7 @@ type NodeChange struct {
 	Caps       *CapChange `json:"caps,omitempty"`
 	Hours      *Hours     `json:"hours,omitempty"`
 	Always     bool       `json:"always,omitempty"` // no hours: always on duty
-	Permit     []string   `json:"permit,omitempty"` // by an administrator: root, code
+	Permit     []string   `json:"permit,omitempty"` // by an administrator: account=NAME, group=NAME
 	Forbid     []string   `json:"forbid,omitempty"`
 	From       int64      `json:"from,omitempty"`  // node whose settings they get
 	Parts      []string   `json:"parts,omitempty"` // of these: traits, pools, caps, hours
