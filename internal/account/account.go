@@ -54,6 +54,7 @@ type Options struct {
 // Policy is what a machine allows renderers to run as. It does not change.
 type Policy struct {
 	usual    Identity
+	apart    bool  // launches under the usual account get a number each
 	accounts []int // numbers of further accounts
 	groups   []int
 	permits  []string
@@ -102,7 +103,31 @@ func Open(o Options) (*Policy, error) {
 	if err != nil {
 		return nil, fmt.Errorf("--render-account %s: %w", name, err)
 	}
+	p.apart = o.Account == "" && canKeepApart
 	return p, nil
+}
+
+// Numbers of accounts and groups that launches under the usual account get: those that Linux
+// systems leave for services whose account is made up when they start, and give nobody.
+const (
+	firstApart = 61184
+	lastApart  = 65519
+)
+
+// numberOf returns the number of the account, and of its group, that a launch gets: the same for
+// all launches of one lease, and another for others that run beside it.
+func numberOf(launches int64) int {
+	const all = lastApart - firstApart + 1
+	n := firstApart + int((launches%all+all)%all)
+	for range all {
+		if _, err := user.LookupId(strconv.Itoa(n)); err != nil { // it is nobody's
+			return n
+		}
+		if n++; n > lastApart {
+			n = firstApart
+		}
+	}
+	return n
 }
 
 // permit takes in one permit.
@@ -151,9 +176,21 @@ func (p *Policy) Permits() []string { return slices.Clone(p.permits) }
 // Switches reports whether commands can run under other accounts than the node process.
 func (p *Policy) Switches() bool { return p.switches }
 
-// Resolve returns whom a command runs as that the farm wants to run under an account and a
-// group; both may be empty. The error says what this machine does not have or does not allow.
-func (p *Policy) Resolve(account, group string) (Identity, error) {
+// Resolve returns whom the commands of some launches run as that the farm wants to run under an
+// account and a group; both may be empty. Under the usual account, launches of other numbers
+// neither read nor change their files: each number has an account and a group of its own, and is
+// in the usual group beside it. The error says what this machine does not have or does not allow.
+func (p *Policy) Resolve(account, group string, launches int64) (Identity, error) {
+	who, err := p.resolve(account, group)
+	if err != nil || !p.apart || who.UID != p.usual.UID || group != "" {
+		return who, err
+	}
+	n := numberOf(launches)
+	who.UID, who.GID, who.Groups = n, n, append([]int{p.usual.GID}, who.Groups...)
+	return who, nil
+}
+
+func (p *Policy) resolve(account, group string) (Identity, error) {
 	who := p.usual
 	if account != "" {
 		u, err := lookup(account)

@@ -46,7 +46,7 @@ func TestRootIsNeverResolved(t *testing.T) {
 		{"nobody-has-this", "", "no account"},
 		{"", "nobody-has-this", "no group"},
 	} {
-		who, err := p.Resolve(c.account, c.group)
+		who, err := p.Resolve(c.account, c.group, 7)
 		if (err == nil) != (c.says == "") || err != nil && !strings.Contains(err.Error(), c.says) {
 			t.Errorf("%q in %q: %v, want %q", c.account, c.group, err, c.says)
 		}
@@ -84,11 +84,11 @@ func TestOneWhoCannotSwitchStays(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	who, err := p.Resolve("", "")
+	who, err := p.Resolve("", "", 7)
 	if err != nil || who.Switched() || who.UID != os.Geteuid() {
 		t.Errorf("%+v, %v", who, err)
 	}
-	if _, err := p.Resolve("nobody", ""); os.Geteuid() != 65534 && err == nil {
+	if _, err := p.Resolve("nobody", "", 7); os.Geteuid() != 65534 && err == nil {
 		t.Error("another account is promised")
 	}
 	if _, err := Open(Options{AsSelf: true, Account: "daemon"}); err == nil {

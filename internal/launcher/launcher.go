@@ -32,6 +32,8 @@ type Limits struct {
 	Memory  int64  `json:"memory,omitempty"`  // bytes of main memory; 0: no limit
 	Account string `json:"account,omitempty"` // whom it runs as; "": as the launcher does
 	Group   string `json:"group,omitempty"`   // "": the account's
+	UID     int    `json:"uid,omitempty"`     // number of the account, where it is not that of its name; 0: it is
+	GID     int    `json:"gid,omitempty"`     // of the group
 	Groups  []int  `json:"groups,omitempty"`  // numbers of further groups that it is in; all others are dropped
 	Mask    *int   `json:"mask,omitempty"`    // permissions that new files do not get; nil: as the launcher's
 }
@@ -42,9 +44,11 @@ type Limits struct {
 //
 //	1  the first; a launcher that speaks it does not answer a greeting
 //	2  the two greet one another
+//	3  processes may run under numbers of accounts, in no groups but some, and end with
+//	   their node process; one that did not know that would give them more rights
 const (
-	Version       = 2
-	oldestVersion = 1 // that a node process understands
+	Version       = 3
+	oldestVersion = 3 // that a node process understands
 )
 
 // order is what a node process tells the launcher, one JSON object a line.

@@ -253,7 +253,8 @@ func TestLaunchersOfOtherVersions(t *testing.T) {
 		refused bool
 		ended   bool
 	}{
-		{"the first version", nil, false, false},
+		{"the first version", nil, false, true},
+		{"the one before at work", &news{Kind: newsHello, Version: Version - 1, Running: 3}, true, false},
 		{"this version", &news{Kind: newsHello, Version: Version, Running: 3}, false, false},
 		{"a newer one at work", &news{Kind: newsHello, Version: Version + 1, Running: 3}, true, false},
 		{"a newer one with nothing to do", &news{Kind: newsHello, Version: Version + 1}, false, true},

@@ -107,9 +107,12 @@ func runAs(attr *syscall.SysProcAttr, limits Limits) error {
 	if limits.Account == "" && limits.Group == "" {
 		return nil
 	}
-	uid, gid, err := Identify(limits.Account, limits.Group)
-	if err != nil {
-		return err
+	uid, gid := limits.UID, limits.GID
+	if uid == 0 {
+		var err error
+		if uid, gid, err = Identify(limits.Account, limits.Group); err != nil {
+			return err
+		}
 	}
 	if uid == os.Geteuid() && (gid == os.Getegid() || os.Geteuid() != 0 && memberOf(gid)) {
 		return nil // what goes into its place is given to the group then

@@ -220,7 +220,7 @@ func (c *checking) plugins() {
 // account looks whether the account and group are known that renderers run as.
 func (c *checking) account() {
 	s := c.task.LaunchSettings
-	who, err := c.e.a.accounts.Resolve(s.Account, s.Group)
+	who, err := c.e.a.accounts.Resolve(s.Account, s.Group, 0)
 	if err != nil {
 		c.fails(
 			wire.AskAccount, "create or allow it there, or choose another with: vexillum launch set", "%v", err,

@@ -71,10 +71,12 @@ func (w *work) getCheckpoint(c wire.Checkpoint) (string, error) {
 
 // letRead lets the account that a renderer runs as read a file in staging.
 func (w *work) letRead(path string) error {
-	if w.host.accounts != nil && w.host.accounts.Switches() {
-		if err := letPass(filepath.Dir(path)); err != nil {
-			return err
-		}
+	who, err := w.whoRenders()
+	if err == nil && who.Switched() {
+		err = letPass(filepath.Dir(path), who)
+	}
+	if err != nil {
+		return err
 	}
 	return os.Chmod(path, 0o644)
 }

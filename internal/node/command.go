@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	mathrand "math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -39,6 +40,7 @@ const (
 type command struct {
 	words          []string // program and arguments
 	account, group string   // empty: the machine's usual
+	of             int64    // the launches whose files it works with; 0: none
 	folder         string   // that it works in; empty: one of its own, which is removed
 	within         time.Duration
 }
@@ -65,7 +67,10 @@ func (c *commands) run(ctx context.Context, what command) (said, error) {
 	if err != nil {
 		return said{}, err
 	}
-	who, err := c.accounts.Resolve(what.account, what.group)
+	if what.of == 0 {
+		what.of = mathrand.Int64()
+	}
+	who, err := c.accounts.Resolve(what.account, what.group, what.of)
 	if err != nil {
 		return said{}, err
 	}

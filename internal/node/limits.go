@@ -1,6 +1,7 @@
 package node
 
 import (
+	"hash/fnv"
 	"os"
 	"os/user"
 	"path/filepath"
@@ -30,12 +31,25 @@ func (w *work) whoRenders() (account.Identity, error) {
 	if w.host.accounts == nil { // by hand, on the machine of whoever tries a recipe
 		return account.Identity{}, nil
 	}
-	return w.host.accounts.Resolve(w.lease.LaunchSettings.Account, w.lease.LaunchSettings.Group)
+	return w.host.accounts.Resolve(w.lease.LaunchSettings.Account, w.lease.LaunchSettings.Group, w.number())
+}
+
+// number is one that no other work beside this one has.
+func (w *work) number() int64 {
+	if w.trial { // its lease is made up
+		sum := fnv.New64a()
+		_, _ = sum.Write([]byte(w.staging)) // it never fails
+		return int64(sum.Sum64() >> 1)
+	}
+	return w.lease.ID
 }
 
 // under returns limits for a command that runs as somebody.
 func under(limits launcher.Limits, who account.Identity) launcher.Limits {
 	limits.Account, limits.Group, limits.Groups = who.Account, who.Group, who.Groups
+	if who.Switched() {
+		limits.UID, limits.GID = who.UID, who.GID
+	}
 	return limits
 }
 
@@ -66,24 +80,26 @@ func letIn(folder string, who account.Identity) error {
 	if err := os.Lchown(folder, who.UID, who.GID); err != nil {
 		return err
 	}
-	return letPass(filepath.Dir(folder))
+	return letPass(filepath.Dir(folder), who)
 }
 
-// letPass lets every account pass through a folder of the staging area and those above it
-// that are the node's.
-func letPass(folder string) error {
-	for range nodeFolders {
+// letPass lets whom a command runs as pass through the folder of a lease, and nobody else, and
+// everybody through those above it that are the node's: staging, and the node's own.
+func letPass(folder string, who account.Identity) error {
+	if err := os.Lchown(folder, os.Geteuid(), who.GID); err != nil {
+		return err
+	}
+	if err := os.Chmod(folder, 0o710); err != nil {
+		return err
+	}
+	for range 2 {
+		folder = filepath.Dir(folder)
 		if err := os.Chmod(folder, 0o711); err != nil {
 			return err
 		}
-		folder = filepath.Dir(folder)
 	}
 	return nil
 }
-
-// nodeFolders is how many folders of the node's lie above one that a renderer works in: that
-// of the lease, staging, and the node's own.
-const nodeFolders = 3
 
 // owner returns whose the files are that this node publishes: where the farm names nobody,
 // the node process's own, so that no renderer can change a frame that was delivered.

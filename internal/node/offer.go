@@ -149,7 +149,7 @@ func (w *work) look(c check, file string, of recipe.Output) (*picture.Verified, 
 	if err != nil || len(of.Check) == 0 {
 		return good, err
 	}
-	return good, w.host.commands.ownCheck(w.stops.ctx, of.Check, c.folder, w.lease.LaunchSettings, map[string]string{
+	return good, w.host.commands.ownCheck(w.stops.ctx, of.Check, c.folder, w.lease.LaunchSettings, w.number(), map[string]string{
 		"file": file, "frame": fmt.Sprint(c.frame), "width": fmt.Sprint(width), "height": fmt.Sprint(height),
 	})
 }

@@ -18,10 +18,11 @@ const checkTimeout = 2 * time.Minute
 // ownCheck runs the command of a recipe that looks at a finished file, as the renderer that
 // made it. A *picture.FaultError says what it found.
 func (c *commands) ownCheck(
-	ctx context.Context, words []string, folder string, as wire.LaunchValues, with map[string]string,
+	ctx context.Context, words []string, folder string, as wire.LaunchValues, of int64, with map[string]string,
 ) error {
 	got, err := c.run(ctx, command{
-		words: filled(words, with), account: as.Account, group: as.Group, folder: folder, within: checkTimeout,
+		words: filled(words, with), account: as.Account, group: as.Group, folder: folder,
+		of: of, within: checkTimeout,
 	})
 	switch {
 	case errors.Is(err, errTooLong):

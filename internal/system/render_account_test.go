@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/user"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"testing"
 	"time"
@@ -96,8 +97,10 @@ func TestNothingAPersonWroteRunsAsRoot(t *testing.T) {
 	for line := range strings.Lines(string(said)) {
 		what, as, _ := strings.Cut(strings.TrimSpace(line), " ")
 		seen[what]++
-		if as != who.Uid+" "+who.Gid {
-			t.Errorf("the %s ran as %s, and the render account is %s %s", what, as, who.Uid, who.Gid)
+		var uid, gid, usual int
+		if n, _ := fmt.Sscan(as, &uid, &gid, &usual); n != 3 || uid < 61184 || uid > 65519 || gid != uid ||
+			fmt.Sprint(usual) != who.Gid {
+			t.Errorf("the %s ran as %s; it should have a number of its own, in the group %s", what, as, who.Gid)
 		}
 	}
 	for _, what := range []string{"probe", "shot", "check", "renderer"} {
@@ -168,5 +171,87 @@ func TestAProbeThatSaysTooMuchIsEnded(t *testing.T) {
 		if n, _ := fmt.Sscanf(line, "VmHWM: %d kB", &kib); n == 1 && kib > 256<<10 {
 			t.Errorf("the node process took %d KiB", kib)
 		}
+	}
+}
+
+// apart is a recipe of which two renderers run side by side: one waits, and the other tries to
+// read, change and end what it does.
+const apart = `recipe: 2
+name: apart
+title: Apart
+mode: single
+stop: kill
+repeatable: true
+program: TOOL
+probe: {arguments: ["--version"], version: 'apart (\S+)'}
+scenes: [".apart"]
+picture: data
+ending: .txt
+takes: {cores: 1, memory: 64MiB}
+arguments: ["{scene}", "NOTES"]
+frame_file: '^out\.(\d+)\.txt$'
+`
+
+const apartTool = `#!/bin/sh
+[ "$1" = --version ] && echo apart 1.0 && exit
+notes=$2
+wait_for() { i=0; until grep -q "$1" "$notes"; do i=$((i+1)); [ $i -gt 300 ] && exit 9; sleep 0.1; done; }
+if grep -q victim "$1"; then
+	echo untouched > mine.txt
+	echo "victim $PWD $$" >> "$notes"
+	wait_for "attacker done"
+	cp mine.txt out.1.txt
+	exit
+fi
+wait_for "^victim"
+set -- $(grep "^victim" "$notes")
+cat "$2/mine.txt" && echo "attacker read" >> "$notes"
+cat "/proc/$3/environ" && echo "attacker read environment" >> "$notes"
+echo changed > "$2/mine.txt" && echo "attacker wrote" >> "$notes"
+rm -rf "$2/mine.txt" "$2" && echo "attacker removed" >> "$notes"
+ls "$2/.." && echo "attacker listed" >> "$notes"
+kill -9 "$3" && echo "attacker killed" >> "$notes"
+echo "attacker done" >> "$notes"
+echo harmless > out.1.txt
+`
+
+// TestRenderersSideBySideAreApart lets a renderer of one run attack that of another, which the
+// same node renders under the same usual account.
+func TestRenderersSideBySideAreApart(t *testing.T) {
+	t.Parallel()
+	if os.Geteuid() != 0 || runtime.NumCPU() < 2 {
+		t.Skip("two cores and root are needed")
+	}
+	dir := tools(t)
+	program, notes := filepath.Join(dir, "apart"), filepath.Join(dir, "notes")
+	for name, text := range map[string]string{program: apartTool, notes: ""} {
+		if err := os.WriteFile(name, []byte(text), 0o777); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.Chmod(name, 0o777); err != nil {
+			t.Fatal(err)
+		}
+	}
+	f := newFarmWith(t, map[string]string{"apart.yaml": strings.NewReplacer("TOOL", program, "NOTES", notes).Replace(apart)})
+	f.scene("a.apart", "victim")
+	f.scene("b.apart", "attacker")
+	f.join("kiln-01", "--renderers", "apart")
+	victim := f.submit(wire.Submit{Job: "a", Scene: "a.apart", Frames: "1", StartOn: new(0)})
+	attacker := f.submit(wire.Submit{Job: "b", Scene: "b.apart", Frames: "1", StartOn: new(0)})
+	for _, id := range []int64{attacker, victim} {
+		if run := f.ended(id); run.State != "done" {
+			t.Fatalf("%s is %s: %s", run.Name, run.State, run.Why)
+		}
+	}
+	said, err := os.ReadFile(notes)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if n := strings.Count(string(said), "attacker"); n != 1 || !strings.Contains(string(said), "attacker done") {
+		t.Errorf("what the attacker could do:\n%s", said)
+	}
+	text, err := os.ReadFile(filepath.Join(f.dir, "frames", f.run(victim).Output, "a.0001.txt"))
+	if err != nil || string(text) != "untouched\n" {
+		t.Errorf("the frame of the other run is %q, %v", text, err)
 	}
 }

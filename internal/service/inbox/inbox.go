@@ -83,6 +83,10 @@ func New(o Options) (*Inbox, error) {
 			return nil, fmt.Errorf("making the inbox: %w", err)
 		}
 	}
+	// The name of a file in there says whose it is.
+	if err := os.Chmod(filepath.Join(o.Folder, taking), 0o700); err != nil {
+		return nil, fmt.Errorf("making the inbox: %w", err)
+	}
 	return &Inbox{o: o, seen: map[string]sighting{}}, nil
 }
 

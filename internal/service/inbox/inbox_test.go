@@ -191,3 +191,35 @@ func TestNothingIsSubmittedTwice(t *testing.T) {
 		t.Errorf("%d files lie in taken", len(entries))
 	}
 }
+
+// TestOneFileKeepsNoOtherWaiting drops a file with the longest name that there can be, and one
+// whose folder is called as somebody could be, beside others.
+func TestOneFileKeepsNoOtherWaiting(t *testing.T) {
+	folder, f, c := t.TempDir(), &farm{}, &clock{time.Unix(1e9, 0)}
+	b := open(t, folder, f, c)
+	long := strings.Repeat("é", 124) + ".yaml" // 253 bytes
+	drop(t, folder, long, "all of it")
+	drop(t, folder, "ina+evil/a.yaml", "all of it")
+	drop(t, folder, "ines/"+strings.Repeat("z", 250)+".yml", "all of it")
+	drop(t, folder, strings.Repeat("p", 255)+"/b.yaml", "all of it") // a folder that nobody can be called
+	drop(t, folder, "z.yaml", "all of it")
+	_ = b.Look(t.Context()) // what cannot be taken is an error
+	c.wait()
+	if err := b.Look(t.Context()); err == nil || !strings.Contains(err.Error(), "too long") {
+		t.Errorf("a folder whose name is too long: %v", err)
+	}
+	persons := map[string]int{}
+	for _, person := range f.keys {
+		persons[person]++
+	}
+	if f.runs != 4 || persons["nadia"] != 2 || persons["ina+evil"] != 1 || persons["ines"] != 1 {
+		t.Errorf("%d runs, of %v", f.runs, persons)
+	}
+	kept, err := os.ReadDir(filepath.Join(folder, taken))
+	if err != nil || len(kept) != 8 {
+		t.Errorf("%d files are kept, %v", len(kept), err)
+	}
+	if info, err := os.Stat(filepath.Join(folder, taking)); err != nil || info.Mode().Perm() != 0o700 {
+		t.Errorf("others may write to what is being taken: %v, %v", info.Mode(), err)
+	}
+}
