@@ -294,7 +294,7 @@ func (a *app) showNode(ctx context.Context, cl *client.Client, id int64) error {
 		share(size(n.Disk), s.Caps.StagingBytes > 0, size(s.Caps.StagingBytes)), "beside", beside(s.Caps), "speed",
 		fmt.Sprintf("%.2f", n.Speed), "rates", rates(n), "places", placesText(n.Places), "account",
 		accountText(n.Means), "renderers",
-		strings.Join(renderers, ", "), "version", n.Version, "pools", strings.Join(s.Pools, ", "), "permits",
+		strings.Join(renderers, ", "), "version", n.Version, "pools", strings.Join(s.Pools, ", "), "allowed",
 		strings.Join(s.Permits, ", "), "hours", hoursText(n, now), "traits", strings.Join(traits, "  "),
 	)
 	a.printWorks(n.Works)
@@ -488,21 +488,24 @@ func about(rate int64) string {
 	return fmt.Sprintf(" (about %s/s)", size(rate))
 }
 
-// accountText says which account a node process runs as, and how it can hold renderers
-// to what they are given.
+// accountText returns which accounts a node process and its renderers run as, and how renderers
+// are held to what they are given.
 func accountText(m wire.Means) string {
 	if m.Account == "" {
 		return ""
 	}
-	text := m.Account
-	if m.Switches {
-		text += ", and can start renderers under other accounts"
+	text := "the node process runs as " + m.Account
+	switch {
+	case m.Switches && m.RendersAs != "":
+		text += ", renderers as " + strings.Join(append([]string{m.RendersAs}, m.Permits...), ", ")
+	case m.RendersAs != "":
+		text += ", and so do renderers"
 	}
 	if m.Pins {
-		text += "; holds them to their cores"
+		text += "; they are held to their cores"
 	}
 	if m.Memory != "" && m.Memory != "told" {
-		text += "; limits their memory by " + m.Memory
+		text += "; their memory is limited by " + m.Memory
 	}
 	return text
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -193,6 +194,19 @@ func (f *fence) abandon() {
 	f.of.mu.Lock()
 	f.of.base = ""
 	f.of.mu.Unlock()
+}
+
+// holdMemory lets a command begin with a limit on its memory, by prlimit of util-linux, and
+// reports whether it could. A limit that is set afterwards comes late, and one process may not
+// set it for another account without a right that containers often lack.
+func holdMemory(cmd *exec.Cmd, limit int64) bool {
+	tool, err := exec.LookPath("prlimit")
+	if err != nil {
+		return false
+	}
+	cmd.Args = append([]string{tool, fmt.Sprintf("--data=%d:%d", limit, limit), cmd.Path}, cmd.Args[1:]...)
+	cmd.Path = tool
+	return true
 }
 
 // limitMemory bounds what a process, and each that it starts, may allocate.

@@ -2,7 +2,10 @@
 
 package launcher
 
-import "syscall"
+import (
+	"os/exec"
+	"syscall"
+)
 
 // Control groups are known on Linux alone.
 type (
@@ -17,6 +20,8 @@ func (*fence) kill()                          {}
 func (*fences) fence(*syscall.SysProcAttr, int64) *fence { return nil }
 
 func limitMemory(int, int64) {}
+
+func holdMemory(*exec.Cmd, int64) bool { return false }
 
 func pin([]int) (unpin func() error, err error) { return func() error { return nil }, nil }
 

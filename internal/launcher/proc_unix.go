@@ -20,6 +20,7 @@ type tree struct {
 	group  int
 	fences *fences
 	fenced *fence // nil where memory is not held by a control group
+	held   bool   // memory is limited before the renderer begins
 }
 
 // niceness of renderers where none is asked for: the owner of the machine
@@ -45,6 +46,7 @@ func (t *tree) prepare(cmd *exec.Cmd, limits Limits) (release func(), err error)
 	}
 	if limits.Memory > 0 {
 		t.fenced = t.fences.fence(cmd.SysProcAttr, limits.Memory)
+		t.held = t.fenced == nil && holdMemory(cmd, limits.Memory)
 	}
 	return func() {
 		if unpin() == nil { // a thread that cannot be set back ends with its goroutine
@@ -82,7 +84,7 @@ func (t *tree) started(cmd *exec.Cmd, limits Limits) error {
 	}
 	t.group = cmd.Process.Pid
 	_ = syscall.Setpriority(syscall.PRIO_PGRP, t.group, nice) // it may not be allowed; then it runs as it is
-	if limits.Memory > 0 && t.fenced == nil {
+	if limits.Memory > 0 && t.fenced == nil && !t.held {
 		limitMemory(t.group, limits.Memory)
 	}
 	return nil

@@ -41,8 +41,12 @@ func (f *farm) sendBundle(ctx context.Context, r *rand.Rand, s submitted) (id st
 		state, err := f.sendOnce(ctx, g.Manifest, folder)
 		return err == nil && len(state.Missing) == 0
 	})
+	f.sent = append(f.sent, g.Manifest)
 	return g.Manifest.ID(), err
 }
+
+// bundlesOf is where the bundles of the good project are.
+const bundlesOf = "/api/v1/projects/salt-clock/bundles"
 
 // sendOnce sends what the service lacks of a bundle, as far as that goes.
 func (f *farm) sendOnce(ctx context.Context, m *bundle.Manifest, folder string) (state wire.BundleState, err error) {
@@ -51,7 +55,7 @@ func (f *farm) sendOnce(ctx context.Context, m *bundle.Manifest, folder string) 
 		defer cancel()
 		return f.admin.Send(once, method, path, "application/octet-stream", data, out)
 	}
-	if err := send(http.MethodPost, "/api/v1/bundles", m.Encode(), &state); err != nil {
+	if err := send(http.MethodPost, bundlesOf, m.Encode(), &state); err != nil {
 		return state, err
 	}
 	for _, missing := range state.Missing {
@@ -65,14 +69,14 @@ func (f *farm) sendOnce(ctx context.Context, m *bundle.Manifest, folder string) 
 			}
 			for _, i := range missing.Pieces {
 				offset, length := file.Range(i)
-				path := fmt.Sprintf("/api/v1/bundles/%s/contents/%s/%d", state.ID, file.Hash, i)
+				path := fmt.Sprintf(bundlesOf+"/%s/contents/%s/%d", state.ID, file.Hash, i)
 				if err := send(http.MethodPut, path, data[offset:offset+length], nil); err != nil {
 					return state, err
 				}
 			}
 		}
 	}
-	return state, send(http.MethodPost, "/api/v1/bundles", m.Encode(), &state)
+	return state, send(http.MethodPost, bundlesOf, m.Encode(), &state)
 }
 
 // spoilContents does something to what a node keeps of bundles, as somebody might who

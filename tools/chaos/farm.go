@@ -18,6 +18,7 @@ import (
 	"syscall"
 	"time"
 
+	"vexillum/internal/bundle"
 	"vexillum/internal/client"
 	"vexillum/internal/localpg"
 	"vexillum/internal/standin"
@@ -58,9 +59,12 @@ type farm struct {
 	placeGone   bool
 	url         string // of the database, without a line
 	pending     sync.WaitGroup
-	receiver    *standin.Receiver // of what the farm tells people
-	now         []submitted       // runs of this round
-	aside       map[string]bool   // nodes that somebody has sidelined
+	receiver    *standin.Receiver  // of what the farm tells people
+	now         []submitted        // runs of this round
+	aside       map[string]bool    // nodes that somebody has sidelined
+	sent        []*bundle.Manifest // of bundles that were sent
+	hostile     []*client.Client
+	breaches    []string // what the hostile could do
 }
 
 // build starts everything. What was started is ended by close, also after an
@@ -114,6 +118,9 @@ func (f *farm) build(ctx context.Context) error {
 		return err
 	}
 	if err := f.tell(ctx); err != nil {
+		return err
+	}
+	if err := f.recruit(ctx); err != nil {
 		return err
 	}
 	var key wire.Key

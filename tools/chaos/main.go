@@ -127,5 +127,8 @@ func (f *farm) round(ctx context.Context, seed uint64, met map[string]int) (fram
 	for _, run := range runs {
 		frames += run.rendered()
 	}
+	if len(f.breaches) > 0 {
+		return 0, fmt.Errorf("what hostile artists could do: %v", f.breaches)
+	}
 	return frames, f.check(ctx, runs, met)
 }

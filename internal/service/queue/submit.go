@@ -318,30 +318,27 @@ func (d *Desk) rehearse(ctx context.Context, subs []Submission) (ready *together
 	if len(subs) <= preparedAtOnce {
 		return nil, nil
 	}
-	for tries := 0; tries < 3; tries++ {
-		whole := false
-		for !whole {
-			err := d.do(ctx, func(t *transaction) error {
-				if ready != nil && !ready.current(t) {
-					ready = nil
-				}
-				if ready == nil {
-					if tries++; tries > 3 {
-						return nil
-					}
-					ready = t.begin(len(subs))
-				}
-				whole, err = t.prepare(ready, subs, preparedAtOnce)
-				return err
-			})
-			if err != nil || ready == nil { // others submit all the time: it is done in one go
-				return nil, err
+	for begun, whole := 0, false; !whole; {
+		err := d.do(ctx, func(t *transaction) (err error) {
+			if ready == nil || !ready.current(t) {
+				begun++
+				ready = t.begin(len(subs))
 			}
+			whole, err = t.prepare(ready, subs, preparedAtOnce)
+			return err
+		})
+		if err != nil {
+			return nil, err
 		}
-		return ready, nil
+		if begun > mostBegun { // others submit all the time: it is done in one go
+			return nil, nil
+		}
 	}
-	return nil, nil
+	return ready, nil
 }
+
+// mostBegun is how often a rehearsal begins again because others submit.
+const mostBegun = 3
 
 // prepareAll returns the Records of submissions, and appends none.
 func (t *transaction) prepareAll(subs []Submission) (*together, error) {

@@ -175,6 +175,10 @@ function NodeView({ node, me }: { node: FarmNode; me: Me }) {
                   node.renderers.map((r) => `${r.recipe} ${r.version}${r.unfit ? ` (${r.unfit})` : ""}`).join(", "),
                 ],
                 ["node process", `${node.version}${node.means.account ? `, runs as ${node.means.account}` : ""}`],
+                [
+                  "renderers run as",
+                  [node.means.renders_as || node.means.account, ...node.means.permits].filter(Boolean).join(", "),
+                ],
                 ["renderers are", means(node)],
                 [
                   "disk, network",
@@ -220,7 +224,7 @@ function means(node: FarmNode): string {
     return "";
   }
   const memory = m.memory === "told" ? "told their memory" : `held to their memory by a ${m.memory}`;
-  return `${m.pins ? "held to" : "told"} their cores, ${memory}${m.switches ? ", run as any account" : ""}`;
+  return `${m.pins ? "held to" : "told"} their cores, ${memory}`;
 }
 
 /** Whether an act makes sense for a node in its state. */
