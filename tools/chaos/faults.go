@@ -118,8 +118,6 @@ var faults = []fault{
 		return f.placeGone
 	}},
 	{"frame place back", func(f *farm, _ *rand.Rand) bool { return f.placeBack() }},
-	{"raid of a hostile artist", func(f *farm, r *rand.Rand) bool { return f.raid(r) }},
-	{"raid of a hostile artist", func(f *farm, r *rand.Rand) bool { return f.raid(r) }},
 	{"hand acted on", func(f *farm, r *rand.Rand) bool { return f.actOnHand(r) }},
 	{"frame parked by hand", func(f *farm, r *rand.Rand) bool { return f.park(r) }},
 	{"run held by hand", func(f *farm, r *rand.Rand) bool { return f.holdRun(r) }},

@@ -47,6 +47,15 @@ func (f *farm) recruit(ctx context.Context) error {
 	)
 }
 
+// raids lets them try some things.
+func (f *farm) raids(r *rand.Rand, count int, met map[string]int) {
+	for range count {
+		if f.raid(r) {
+			met["raids of hostile artists, answered with a no"]++
+		}
+	}
+}
+
 // raid lets one of them try one thing, and reports whether it was answered.
 func (f *farm) raid(r *rand.Rand) bool {
 	i := r.IntN(len(f.hostile))

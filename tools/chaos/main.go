@@ -107,12 +107,14 @@ func (f *farm) round(ctx context.Context, seed uint64, met map[string]int) (fram
 			met[fault.name]++
 			fmt.Printf(" %s,", fault.name)
 		}
+		f.raids(r, 1, met)
 		time.Sleep(time.Duration(r.IntN(700)) * time.Millisecond)
 	}
 	fmt.Println(" all mended")
 	if err := f.mend(ctx); err != nil {
 		return 0, err
 	}
+	f.raids(r, 20, met) // now that somebody answers
 	if err := f.takeBack(ctx); err != nil {
 		return 0, err
 	}
