@@ -16,3 +16,6 @@ func startAnew(program string) error {
 	}
 	return nil
 }
+
+// hideKey does nothing: here one account does not see the command lines of another.
+func hideKey(string) error { return nil }

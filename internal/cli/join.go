@@ -51,6 +51,9 @@ func (a *app) joinCommand() *cobra.Command {
 			if err != nil {
 				return usageError{err}
 			}
+			if err := hideKey(j.o.Key); err != nil {
+				return err
+			}
 			if err := j.read(c.Flags()); err != nil {
 				return err
 			}
@@ -66,6 +69,9 @@ func (a *app) joinCommand() *cobra.Command {
 	j.bind(c)
 	return c
 }
+
+// keyVariable names the environment variable that an enrolment key can be in.
+const keyVariable = "VEXILLUM_KEY"
 
 // join runs a node until the context ends. SIGHUP ends the node process alone.
 func join(ctx context.Context, o node.Options) error {
@@ -131,6 +137,9 @@ func (j *joining) read(f *pflag.FlagSet) error {
 		}
 		j.o.Key = strings.TrimSpace(string(key))
 	}
+	if j.o.Key == "" {
+		j.o.Key = os.Getenv(keyVariable)
+	}
 	j.o.Renamed = f.Changed("name")
 	return nil
 }
@@ -141,8 +150,7 @@ func (j *joining) bind(c *cobra.Command) {
 	host, _, _ = strings.Cut(strings.ToLower(host), ".")
 	f := c.Flags()
 	f.StringVar(
-		&j.o.Key, "key", os.Getenv("VEXILLUM_KEY"),
-		"enrolment key (or VEXILLUM_KEY); others on this machine can see it while this runs: better --key-file",
+		&j.o.Key, "key", "", "enrolment key (or VEXILLUM_KEY); others on this machine see it for a moment: better --key-file",
 	)
 	f.StringVar(&j.keyFile, "key-file", "", "file with the enrolment key, or - for standard input")
 	f.StringVar(&j.o.Name, "name", host, "name of the node")

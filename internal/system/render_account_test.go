@@ -211,6 +211,9 @@ echo changed > "$2/mine.txt" && echo "attacker wrote" >> "$notes"
 rm -rf "$2/mine.txt" "$2" && echo "attacker removed" >> "$notes"
 ls "$2/.." && echo "attacker listed" >> "$notes"
 kill -9 "$3" && echo "attacker killed" >> "$notes"
+join=$(for p in /proc/[0-9]*/cmdline; do tr '\000' ' ' <"$p"; echo; done | grep -aF -- "--data ${PWD%/staging/*} ")
+[ -n "$join" ] || echo "attacker sees no node process" >> "$notes"
+case $join in *vxk_*) echo "attacker read the enrolment key" >> "$notes";; esac
 echo "attacker done" >> "$notes"
 echo harmless > out.1.txt
 `
