@@ -30,8 +30,11 @@ const (
 	// mostBytes bounds the size of a frame file.
 	mostBytes = 16 << 30
 	// mostDecoded bounds the memory that the pixels of a picture may take; larger
-	// PNG are looked at row by row, other formats are not taken.
+	// PNG and TIFF are looked at row by row, other formats are not taken.
 	mostDecoded = 192 << 20
+	// mostTIFF is the same for TIFF: its decoder takes up to five times that, so that above a
+	// third of mostDecoded no picture is given to it.
+	mostTIFF = 16 << 20
 	// checkTime and checkRate bound the time of one look: a fixed part, and one
 	// for the size, in bytes a second.
 	checkTime = 2 * time.Minute
@@ -164,9 +167,15 @@ func (s source) look(format string, width, height int) (*Verified, error) {
 	if format == "exr" {
 		return verifyEXR(s)
 	}
-	if memory > mostDecoded {
+	if format == "tiff" && memory > mostTIFF {
+		img, isBlank, err := streamTIFF(s)
+		if !errors.Is(err, errNotByRows) {
+			return &Verified{Image: img, Blank: isBlank}, err
+		}
+	}
+	if memory > mostDecoded || format == "tiff" && memory > mostDecoded/3 {
 		if format == "png" {
-			img, isBlank, err := streamPNG(s.reader())
+			img, isBlank, err := streamPNG(s.reader(), s.side)
 			return &Verified{Image: img, Blank: isBlank}, err
 		}
 		return nil, &FaultError{Reason: fmt.Sprintf(
@@ -188,6 +197,7 @@ func Shown(file *os.File, format string) (image.Image, error) {
 		return nil, fmt.Errorf("looking at the frame: %w", err)
 	}
 	s := sourceWithin(file, info.Size(), checkTime)
+	s.side = shownSide
 	width, height, _, err := s.header(format)
 	if err != nil {
 		return nil, err

@@ -17,6 +17,7 @@ import (
 type source struct {
 	file  *os.File
 	size  int64
+	side  int           // pixels along a side of what is kept of a large picture, at most
 	until time.Time     // before which nothing is too long
 	spent time.Duration // processor time of this process before which nothing is
 	last  time.Time     // from which on everything is
@@ -28,7 +29,7 @@ const patience = 10
 // sourceWithin returns a file that may be looked at for a time.
 func sourceWithin(file *os.File, size int64, limit time.Duration) source {
 	now := time.Now()
-	return source{file, size, now.Add(limit), spent() + limit, now.Add(patience * limit)}
+	return source{file, size, sampleSide, now.Add(limit), spent() + limit, now.Add(patience * limit)}
 }
 
 var errSlow = errors.New("it takes too long")

@@ -20,8 +20,16 @@ import (
 
 const pngSignature = "\x89PNG\r\n\x1a\n"
 
-// sampleSide is how many pixels the small picture has along a side, at most.
-const sampleSide = 960
+// Bounds of what is looked at row by row.
+const (
+	// sampleSide is how many pixels the small picture of a frame has along a side, at most;
+	// shownSide the same for a picture that somebody looks at.
+	sampleSide, shownSide = 960, 3840
+	// mostRow bounds the bytes of a row of pixels.
+	mostRow = 64 << 20
+)
+
+var errWide = errors.New("a row of it is more than can be looked at")
 
 // pngHeader is what the header of a PNG says.
 type pngHeader struct {
@@ -46,6 +54,9 @@ func (h pngHeader) check() error {
 	}
 	return errors.New("its header is damaged")
 }
+
+// bounded reports whether two rows of pixels fit into memory.
+func (h pngHeader) bounded() bool { return h.width <= 8*mostRow && h.rowBytes(h.width) <= mostRow }
 
 // chunks reads the chunks of a PNG and checks them.
 type chunks struct {
@@ -153,11 +164,15 @@ func readPNGHeader(r io.Reader) (h pngHeader, c *chunks, err error) {
 	return h, c, h.check()
 }
 
-// streamPNG looks at a whole PNG row by row and returns a small picture of it.
-func streamPNG(r io.Reader) (small image.Image, blank bool, err error) {
+// streamPNG looks at a whole PNG row by row and returns a small picture of it,
+// of at most side pixels along a side.
+func streamPNG(r io.Reader, side int) (small image.Image, blank bool, err error) {
 	h, c, err := readPNGHeader(bufio.NewReaderSize(r, 1<<16))
 	if err != nil {
 		return nil, false, err
+	}
+	if !h.bounded() {
+		return nil, false, errWide
 	}
 	var palette []byte
 	for c.kind != "IDAT" {
@@ -182,7 +197,7 @@ func streamPNG(r io.Reader) (small image.Image, blank bool, err error) {
 			return nil, false, err
 		}
 	}
-	s := newSampler(h, palette)
+	s := newSampler(h, palette, side)
 	if err := s.read(pixels{c}); err != nil {
 		return nil, false, err
 	}
@@ -207,8 +222,8 @@ type sampler struct {
 	varied  bool
 }
 
-func newSampler(h pngHeader, palette []byte) *sampler {
-	step := max(1, (max(h.width, h.height)+sampleSide-1)/sampleSide)
+func newSampler(h pngHeader, palette []byte, side int) *sampler {
+	step := max(1, (max(h.width, h.height)+side-1)/side)
 	return &sampler{
 		h: h, palette: palette, step: step,
 		small: image.NewRGBA(image.Rect(0, 0, (h.width+step-1)/step, (h.height+step-1)/step)),
@@ -261,19 +276,25 @@ func (s *sampler) pass(z io.Reader, x0, y0, dx, dy int) error {
 		if err := unfilter(row, above, back); err != nil {
 			return err
 		}
-		if !s.varied {
-			s.compare(row[1:], width)
-		}
-		if y := y0 + j*dy; y%s.step == 0 {
-			for i := range width {
-				if x := x0 + i*dx; x%s.step == 0 {
-					s.small.SetRGBA(x/s.step, y/s.step, s.colour(row[1:], i))
-				}
-			}
-		}
+		s.take(row[1:], y0+j*dy, x0, dx, width)
 		row, above = above, row
 	}
 	return nil
+}
+
+// take looks at a row of a picture: pixels of row y, the first in column x0 and the others dx apart.
+func (s *sampler) take(row []byte, y, x0, dx, width int) {
+	if !s.varied {
+		s.compare(row, width)
+	}
+	if y%s.step != 0 {
+		return
+	}
+	for i := range width {
+		if x := x0 + i*dx; x%s.step == 0 {
+			s.small.SetRGBA(x/s.step, y/s.step, s.colour(row, i))
+		}
+	}
 }
 
 // compare notes whether a row has other pixels than the first.

@@ -95,7 +95,7 @@ func TestRowByRowSeesWhatIsThere(t *testing.T) {
 		if err != nil {
 			t.Fatalf("%s: %v", name, err)
 		}
-		got, isBlank, err := streamPNG(bytes.NewReader(data))
+		got, isBlank, err := streamPNG(bytes.NewReader(data), sampleSide)
 		if err != nil || isBlank || got.Bounds() != want.Bounds() {
 			t.Errorf("%s: %v, blank %v, %v", name, got, isBlank, err)
 			continue
@@ -110,12 +110,12 @@ func TestRowByRowSeesWhatIsThere(t *testing.T) {
 			}
 		}
 		for n := range data {
-			if _, _, err := streamPNG(bytes.NewReader(data[:n])); err == nil {
+			if _, _, err := streamPNG(bytes.NewReader(data[:n]), sampleSide); err == nil {
 				t.Fatalf("%s cut off at %d of %d bytes was taken", name, n, len(data))
 			}
 			bad := bytes.Clone(data)
 			bad[n] ^= 0x10
-			if _, _, err := streamPNG(bytes.NewReader(bad)); err == nil {
+			if _, _, err := streamPNG(bytes.NewReader(bad), sampleSide); err == nil {
 				t.Fatalf("%s with a changed byte at %d was taken", name, n)
 			}
 		}
@@ -130,7 +130,7 @@ func FuzzStreamPNG(f *testing.F) {
 		if h, _, err := readPNGHeader(bytes.NewReader(data)); err != nil || h.width*h.height > 1<<20 {
 			return
 		}
-		_, _, _ = streamPNG(bytes.NewReader(data))
+		_, _, _ = streamPNG(bytes.NewReader(data), sampleSide)
 	})
 }
 
