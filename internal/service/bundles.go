@@ -10,7 +10,6 @@ import (
 	"time"
 
 	"github.com/dustin/go-humanize"
-	"github.com/shirou/gopsutil/v4/disk"
 
 	"vexillum/internal/bundle"
 	"vexillum/internal/core/farm"
@@ -133,26 +132,7 @@ func (b *bundles) admit(project string, m *bundle.Manifest) error {
 }
 
 // room refuses what would take the room that the database needs.
-func (b *bundles) room(bytes int64) error {
-	d, err := disk.Usage(b.folder)
-	if err != nil || d.Total == 0 {
-		return nil //nolint:nilerr // then writing tells
-	}
-	keep := min(mostReserved, d.Total/reservedPart)
-	if d.Free < keep+uint64(max(0, bytes)) {
-		return refusal.New(
-			refusal.NoRoom, "", "the service's disk has %s free, and keeps %s of it for its records; make room there",
-			humanize.IBytes(d.Free), humanize.IBytes(keep),
-		)
-	}
-	return nil
-}
-
-// What of the disk only records may use.
-const (
-	mostReserved = 20 << 30 // bytes, unless
-	reservedPart = 20       // this part of it is less
-)
+func (b *bundles) room(bytes int64) error { return roomFor(bytes, b.folder) }
 
 // PutBundle takes in the manifest of a bundle for a project, and says which pieces of its
 // contents the project still has to send: what others have sent does not count.

@@ -106,6 +106,11 @@ func (s *Service) Upload(ctx context.Context, u Upload, offset int64, piece io.R
 	if err != nil {
 		return UploadState{}, err
 	}
+	if s.o.Folder != "" && oneDisk(s.o.Folder, to.Root) { // the node keeps the frame until there is room
+		if err := roomFor(0, to.Root); err != nil {
+			return UploadState{}, err
+		}
+	}
 	defer s.uploads.one(u.Lease, u.Frame)()
 	have, standing, err := publish.Append(to, file, offset, piece)
 	return UploadState{have, standing}, err
