@@ -241,8 +241,8 @@ func (s *Server) beat(c *gin.Context, f *floor.Floor, in wire.Beat) {
 	for _, p := range in.Leases {
 		b.Leases[farm.LeaseID(p.Lease)] = fleet.Progress{
 			Frame: p.Frame, Phase: short(p.Phase), Fraction: part(p.Fraction), Detail: short(p.Detail),
-			Verifying: p.Verifying,
-			Trouble:   short(p.Trouble), Full: short(p.Full), MemoryBytes: min(max(0, p.MemoryBytes), maxBytes),
+			Verifying: p.Verifying, Checking: short(p.Checking),
+			Trouble: short(p.Trouble), Full: short(p.Full), MemoryBytes: min(max(0, p.MemoryBytes), maxBytes),
 		}
 	}
 	if err := f.Fleet.Beat(c, nodeID(c), in.Session, b); err != nil {

@@ -101,6 +101,7 @@ func (a *app) printNodes(nodes []wire.Node, picked bool) {
 			if w.Frame != nil {
 				now = fmt.Sprintf("%s: frame %d, %.0f %%%s", w.RunName, *w.Frame, 100*w.Fraction, after(", ", w.Detail))
 			}
+			now += after("; ", w.Checking)
 			if more := len(n.Works) - 1; more > 0 {
 				now += fmt.Sprintf(", and %d beside it", more)
 			}

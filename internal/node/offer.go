@@ -27,7 +27,7 @@ func (w *work) finish(c check) {
 	if w.stops.ctx.Err() != nil || w.stops.err() != nil {
 		return
 	}
-	w.status.set(func(n *moment) { n.verifying[c.frame] = true })
+	w.status.set(func(n *moment) { n.verifying[c.frame] = nil })
 	defer w.status.set(func(n *moment) { delete(n.verifying, c.frame) })
 	if w.offer(c) && w.stops.err() == nil && w.stops.ctx.Err() == nil {
 		w.diary.note(journal.Entry{Do: journal.Settled, Launch: c.launch, Frame: c.frame})
@@ -145,10 +145,13 @@ func (w *work) look(c check, file string, of recipe.Output) (*picture.Verified, 
 	}
 	r := w.tileOf(c.frame)
 	width, height := of.Size.Of(r.Dx(), r.Dy())
-	good, err := picture.VerifyBelow(c.folder, file, of.Picture, width, height)
+	now := &looking{since: time.Now(), size: sizeOf(file)}
+	w.status.set(func(n *moment) { n.verifying[c.frame] = now })
+	good, err := picture.VerifyBelow(c.folder, file, of.Picture, width, height, &now.seen)
 	if err != nil || len(of.Check) == 0 {
 		return good, err
 	}
+	w.status.set(func(n *moment) { n.verifying[c.frame] = &looking{since: time.Now()} })
 	return good, w.host.commands.ownCheck(w.stops.ctx, of.Check, c.folder, w.lease.LaunchSettings, w.number(), map[string]string{
 		"file": file, "frame": fmt.Sprint(c.frame), "width": fmt.Sprint(width), "height": fmt.Sprint(height),
 	})

@@ -67,10 +67,10 @@ func (w *work) cropped(folder, file string, frame int, of recipe.Output) error {
 	if rect == whole {
 		return nil
 	}
-	if _, err := picture.VerifyBelow(folder, file, of.Picture, w.lease.Width, w.lease.Height); err != nil {
+	if _, err := picture.VerifyBelow(folder, file, of.Picture, w.lease.Width, w.lease.Height, nil); err != nil {
 		var fault *picture.FaultError
 		if errors.As(err, &fault) {
-			if _, cut := picture.VerifyBelow(folder, file, of.Picture, rect.Dx(), rect.Dy()); cut == nil {
+			if _, cut := picture.VerifyBelow(folder, file, of.Picture, rect.Dx(), rect.Dy(), nil); cut == nil {
 				return nil
 			}
 		}

@@ -17,6 +17,7 @@ import (
 	"io/fs"
 	"os"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/image/draw"
@@ -87,17 +88,20 @@ func (e *FaultError) Error() string { return e.Reason }
 // other error, why it could not be looked at.
 func Verify(path, format string, width, height int) (*Verified, error) {
 	file, err := plainfile.Open(path)
-	return verify(file, err, format, width, height)
+	return verify(file, err, format, width, height, nil)
 }
 
 // VerifyBelow is Verify for a file in a folder that its renderer may still write to: a link
-// that leads out of it is a fault, and what it leads to is not read.
-func VerifyBelow(folder, path, format string, width, height int) (*Verified, error) {
+// that leads out of it is a fault, and what it leads to is not read. What has been read so far is
+// added to seen, if it is not nil; a file is read twice.
+func VerifyBelow(folder, path, format string, width, height int, seen *atomic.Int64) (*Verified, error) {
 	file, err := plainfile.OpenBelow(folder, path)
-	return verify(file, err, format, width, height)
+	return verify(file, err, format, width, height, seen)
 }
 
-func verify(file *os.File, err error, format string, width, height int) (*Verified, error) {
+func verify(
+	file *os.File, err error, format string, width, height int, seen *atomic.Int64,
+) (*Verified, error) {
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		return nil, &FaultError{Missing: true, Reason: "the renderer left no picture"}
@@ -116,6 +120,7 @@ func verify(file *os.File, err error, format string, width, height int) (*Verifi
 		return nil, &FaultError{Reason: fmt.Sprintf("the file has %d bytes, more than can be looked at", size)}
 	}
 	s := sourceWithin(file, size, checkTime+time.Duration(size/checkRate)*time.Second)
+	s.seen = seen
 	if format == Data {
 		if size == 0 {
 			return nil, &FaultError{Reason: "the file is empty"}

@@ -7,6 +7,7 @@ import (
 	"image/jpeg"
 	"io"
 	"os"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/image/tiff"
@@ -17,6 +18,7 @@ import (
 type source struct {
 	file  *os.File
 	size  int64
+	seen  *atomic.Int64 // bytes that were read; may be nil
 	side  int           // pixels along a side of what is kept of a large picture, at most
 	until time.Time     // before which nothing is too long
 	spent time.Duration // processor time of this process before which nothing is
@@ -29,7 +31,7 @@ const patience = 10
 // sourceWithin returns a file that may be looked at for a time.
 func sourceWithin(file *os.File, size int64, limit time.Duration) source {
 	now := time.Now()
-	return source{file, size, sampleSide, now.Add(limit), spent() + limit, now.Add(patience * limit)}
+	return source{file, size, nil, sampleSide, now.Add(limit), spent() + limit, now.Add(patience * limit)}
 }
 
 var errSlow = errors.New("it takes too long")
@@ -39,7 +41,11 @@ func (s source) ReadAt(p []byte, at int64) (int, error) {
 	if now := time.Now(); now.After(s.until) && (spent() > s.spent || now.After(s.last)) {
 		return 0, errSlow
 	}
-	return s.file.ReadAt(p, at)
+	n, err := s.file.ReadAt(p, at)
+	if s.seen != nil {
+		s.seen.Add(int64(n))
+	}
+	return n, err
 }
 
 // reader returns all of the file.

@@ -232,6 +232,7 @@ type Progress struct {
 	Fraction    float64 `json:"fraction"`
 	Verifying   []int   `json:"verifying,omitempty"`
 	Detail      string  `json:"detail,omitempty"`       // of the phase, in words
+	Checking    string  `json:"checking,omitempty"`     // what a check that takes long is at, in words
 	Trouble     string  `json:"trouble,omitempty"`      // why frames wait to be delivered
 	Full        string  `json:"full,omitempty"`         // why no further frame is begun now
 	MemoryBytes int64   `json:"memory_bytes,omitempty"` // that the lease's processes have

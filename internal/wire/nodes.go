@@ -266,6 +266,7 @@ type Work struct {
 	Frame       *int      `json:"frame"`        // that it renders now
 	Phase       string    `json:"phase"`        // fetching, starting, rendering, verifying or delivering
 	Detail      string    `json:"detail"`       // of the phase, in words; may be empty
+	Checking    string    `json:"checking"`     // what a check that takes long is at, in words; may be empty
 	Fraction    float64   `json:"fraction"`
 	Since       time.Time `json:"since"`
 }

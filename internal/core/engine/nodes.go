@@ -30,6 +30,7 @@ type Progress struct {
 	Fraction    float64   // 0 to 1, of the frame
 	Since       time.Time // of the frame and phase
 	Verifying   []int
+	Checking    string // what a check that takes long is at, in words
 	Trouble     string // why frames wait to be delivered
 	Full        string // why no further frame is begun
 	MemoryBytes int64  // that its processes have

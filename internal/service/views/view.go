@@ -108,12 +108,17 @@ func (b *Board) NodeNumber(ctx context.Context, name string) (id farm.NodeID, er
 	return id, err
 }
 
-// saysOf returns what its node says of a frame that it renders: that the renderer is silent,
-// and when it is ended.
+// saysOf returns what its node says of a frame: that the renderer is silent and when it is
+// ended, or how far a check is that takes long.
 func (b *Board) saysOf(run *farm.Run, frame int) string {
 	for l := range run.OpenLeases {
 		if p := b.e.Progress(l.Node)[l.ID]; p.Frame != nil && *p.Frame == frame {
-			return p.Detail
+			if p.Detail == "" {
+				return ""
+			}
+			return "it is " + p.Detail
+		} else if p.Checking != "" && slices.Contains(p.Verifying, frame) {
+			return "its node is " + p.Checking
 		}
 	}
 	return ""
@@ -134,7 +139,7 @@ func (b *Board) Why(
 		case frame != nil:
 			out.Why = b.why.Frame(run, *frame, t.Now)
 			if says := b.saysOf(run, *frame); says != "" {
-				out.Why += "; it is " + says
+				out.Why += "; " + says
 			}
 			if waits := b.waits(run, frame); waits != "" {
 				out.Why += "; " + waits
@@ -460,7 +465,8 @@ func (b *Board) NodeView(n *farm.Node, now time.Time) wire.Node {
 		p := b.e.Progress(n.ID)[l.ID]
 		w := wire.Work{
 			Run: int64(l.Run), RunName: b.s.Runs[l.Run].Spec.Name(), Lease: int64(l.ID),
-			Frames: l.Left.String(), Share: ShareView(l.Share), Frame: p.Frame, Phase: p.Phase, Detail: p.Detail,
+			Frames: l.Left.String(), Share: ShareView(l.Share), Frame: p.Frame, Phase: p.Phase,
+			Detail: p.Detail, Checking: p.Checking,
 			Fraction: hundredths(p.Fraction), Since: p.Since, MemoryBytes: inSteps(p.MemoryBytes),
 		}
 		if w.Phase == "" {

@@ -214,6 +214,7 @@ export function WorkNow({ work: w }: { work: Work }) {
           {w.detail && <span className="text-failed">, {w.detail}</span>}
         </>
       )}
+      {w.checking && `; ${w.checking}`}
     </>
   );
 }

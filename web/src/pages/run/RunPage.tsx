@@ -231,6 +231,7 @@ function Workers({ run, nodes }: { run: Run; nodes: FarmNode[] }) {
                   )}
                 </>
               )}
+              {work.checking && `; ${work.checking}`}
             </span>
             <span className="num text-xs text-muted">{`${Math.round(100 * work.fraction)} %`}</span>
           </li>
