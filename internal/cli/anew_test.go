@@ -7,8 +7,8 @@ import (
 	"testing"
 )
 
-// TestAKeyIsTakenOffTheCommandLine leaves everything but the key where it is.
-func TestAKeyIsTakenOffTheCommandLine(t *testing.T) {
+// TestASecretIsTakenOffTheCommandLine leaves everything but the secret where it is.
+func TestASecretIsTakenOffTheCommandLine(t *testing.T) {
 	for _, c := range []struct {
 		name string
 		args []string
@@ -20,12 +20,12 @@ func TestAKeyIsTakenOffTheCommandLine(t *testing.T) {
 		{"another value", []string{"vexillum", "--name", "vxk_1"}, []string{"vexillum", "--name", "vxk_1"}},
 		{"of a file", []string{"vexillum", "--key-file", "vxk_1"}, []string{"vexillum", "--key-file", "vxk_1"}},
 	} {
-		rest, shown := withoutKey(c.args, "vxk_1")
+		rest, shown := withoutArgument(c.args, "--key", "vxk_1")
 		if !slices.Equal(rest, c.rest) || shown != (len(rest) != len(c.args)) {
 			t.Errorf("%s: %v, %v", c.name, rest, shown)
 		}
 	}
-	if rest, shown := withoutKey([]string{"vexillum", "join", "--key", ""}, ""); shown || len(rest) != 4 {
+	if rest, shown := withoutArgument([]string{"vexillum", "join", "--key", ""}, "--key", ""); shown || len(rest) != 4 {
 		t.Error("an empty key is no key")
 	}
 }

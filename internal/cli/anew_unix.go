@@ -17,11 +17,11 @@ func startAnew(program string) error {
 	return nil
 }
 
-// hideKey starts this program anew if the key is on its command line, with the key in the
-// environment: every account of the machine, and so each renderer, can read the command line of a
-// process, but only its own account the environment.
-func hideKey(key string) error {
-	rest, shown := withoutKey(os.Args, key)
+// hideArgument starts this program anew if a flag with a secret is on its command line, with the
+// secret in an environment variable: every account of the machine, and so each renderer, can read
+// the command line of a process, but only its own account the environment.
+func hideArgument(flag, secret, variable string) error {
+	rest, shown := withoutArgument(os.Args, flag, secret)
 	if !shown {
 		return nil
 	}
@@ -29,19 +29,19 @@ func hideKey(key string) error {
 	if err != nil {
 		return fmt.Errorf("finding this program: %w", err)
 	}
-	if err := syscall.Exec(self, rest, append(os.Environ(), keyVariable+"="+key)); err != nil {
-		return fmt.Errorf("taking the key off the command line: %w", err)
+	if err := syscall.Exec(self, rest, append(os.Environ(), variable+"="+secret)); err != nil {
+		return fmt.Errorf("taking %s off the command line: %w", flag, err)
 	}
 	return nil
 }
 
-// withoutKey returns a command line without --key, and whether the key was on it.
-func withoutKey(args []string, key string) (rest []string, shown bool) {
+// withoutArgument returns a command line without a flag and its value, and whether they were on it.
+func withoutArgument(args []string, flag, value string) (rest []string, shown bool) {
 	for i := 0; i < len(args); i++ {
 		switch {
-		case key != "" && args[i] == "--key="+key:
+		case value != "" && args[i] == flag+"="+value:
 			shown = true
-		case key != "" && args[i] == "--key" && i+1 < len(args) && args[i+1] == key:
+		case value != "" && args[i] == flag && i+1 < len(args) && args[i+1] == value:
 			shown = true
 			i++
 		default:

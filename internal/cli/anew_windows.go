@@ -17,5 +17,5 @@ func startAnew(program string) error {
 	return nil
 }
 
-// hideKey does nothing: here one account does not see the command lines of another.
-func hideKey(string) error { return nil }
+// hideArgument does nothing: here one account does not see the command lines of another.
+func hideArgument(string, string, string) error { return nil }

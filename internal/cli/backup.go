@@ -7,6 +7,7 @@ import (
 	"io"
 	"io/fs"
 	"log/slog"
+	"net/url"
 	"os"
 	"path/filepath"
 	"time"
@@ -21,8 +22,32 @@ type databaseFlags struct{ data, url string }
 
 func (o *databaseFlags) add(c *cobra.Command) {
 	c.Flags().StringVar(&o.data, "data", dataDir(), "folder of the service's own database")
-	c.Flags().
-		StringVar(&o.url, "database", "", "URL of the PostgreSQL database, if the service uses another than its own")
+	c.Flags().StringVar(
+		&o.url, "database", "",
+		"URL of the PostgreSQL database, if the service uses another than its own (or VEXILLUM_DATABASE)",
+	)
+	c.PreRunE = func(*cobra.Command, []string) (err error) {
+		o.url, err = databaseURL(o.url)
+		return err
+	}
+}
+
+// databaseVariable names the environment variable that the URL of a database can be in.
+const databaseVariable = "VEXILLUM_DATABASE"
+
+// databaseURL returns the URL of the database that a flag or the environment names, and takes one
+// with a password off the command line.
+func databaseURL(flag string) (string, error) {
+	if flag == "" {
+		flag = os.Getenv(databaseVariable)
+		return flag, os.Unsetenv(databaseVariable)
+	}
+	if u, err := url.Parse(flag); err == nil && u.User != nil {
+		if _, secret := u.User.Password(); secret {
+			return flag, hideArgument("--database", flag, databaseVariable)
+		}
+	}
+	return flag, nil
 }
 
 // open returns the URL of the database: of the server that runs, or of one

@@ -51,7 +51,7 @@ func (a *app) joinCommand() *cobra.Command {
 			if err != nil {
 				return usageError{err}
 			}
-			if err := hideKey(j.o.Key); err != nil {
+			if err := hideArgument("--key", j.o.Key, keyVariable); err != nil {
 				return err
 			}
 			if err := j.read(c.Flags()); err != nil {
@@ -139,6 +139,7 @@ func (j *joining) read(f *pflag.FlagSet) error {
 	}
 	if j.o.Key == "" {
 		j.o.Key = os.Getenv(keyVariable)
+		_ = os.Unsetenv(keyVariable)
 	}
 	j.o.Renamed = f.Changed("name")
 	return nil

@@ -48,12 +48,17 @@ func (a *app) serveCommand() *cobra.Command {
 			"Several services may share one database (--database). One is active; the others stand by, hand requests on to\n" +
 			"it, and take over within seconds when it gives no sign of life.",
 		Args: exactly(0, "no arguments"),
-		RunE: func(c *cobra.Command, _ []string) error { return a.serve(c.Context(), o) },
+		RunE: func(c *cobra.Command, _ []string) (err error) {
+			if o.database, err = databaseURL(o.database); err != nil {
+				return err
+			}
+			return a.serve(c.Context(), o)
+		},
 	}
 	f := c.Flags()
 	f.StringVar(&o.listen, "listen", "127.0.0.1:7420", "address and port to listen on")
 	f.StringVar(&o.data, "data", dataDir(), "folder of the service's own database")
-	f.StringVar(&o.database, "database", "", "URL of a PostgreSQL database to use instead of its own")
+	f.StringVar(&o.database, "database", "", "URL of a PostgreSQL database to use instead of its own (or VEXILLUM_DATABASE)")
 	f.StringVar(
 		&o.contents, "contents", "",
 		"folder for the contents of bundles; services on one database share it (default: in --data)",
