@@ -355,7 +355,9 @@ func (p *Process) Memory() int64 {
 	return memoryOf(p.pid)
 }
 
-// Used returns how much processor time the process and all below it have used so far; 0
+// Used returns how much processor time the process and all below it have used so far, and where
+// the system tells, how long they were ready and had no core: on a busy machine one that computes
+// gets little of it; 0
 // where that is not known. It may become less, as those below it end.
 func (p *Process) Used() time.Duration {
 	if p.pid == 0 {

@@ -265,13 +265,33 @@ func memoryOf(pid int) int64 {
 }
 
 // usedBy returns the processor time of a process and all that it has started, with those
-// that have ended and were waited for.
+// that have ended and were waited for, and for how long those that run have waited for a core.
 func usedBy(pid int) time.Duration {
-	ticks := usedTicks(pid)
+	ticks, waited := usedTicks(pid), waitedFor(pid)
 	for _, p := range below(pid) {
-		ticks += usedTicks(p)
+		ticks, waited = ticks+usedTicks(p), waited+waitedFor(p)
 	}
-	return time.Duration(ticks) * (time.Second / ticksPerSecond)
+	return time.Duration(ticks)*(time.Second/ticksPerSecond) + waited
+}
+
+// waitedFor returns for how long the threads of a process were ready and had no core: the second
+// field of /proc/PID/task/TID/schedstat, in nanoseconds. 0 where the system does not tell.
+func waitedFor(pid int) (waited time.Duration) {
+	threads, err := filepath.Glob(fmt.Sprintf("/proc/%d/task/*/schedstat", pid))
+	if err != nil {
+		return 0
+	}
+	for _, path := range threads {
+		data, err := os.ReadFile(path)
+		if err != nil {
+			continue
+		}
+		if fields := strings.Fields(string(data)); len(fields) > 1 {
+			n, _ := strconv.ParseInt(fields[1], 10, 64)
+			waited += time.Duration(n)
+		}
+	}
+	return waited
 }
 
 // ticksPerSecond is the unit of /proc for processor time; Linux tells it to all programs as

@@ -161,14 +161,16 @@ func (o *owned) giveBack(lease int64) {
 // the cores and devices that no lease owns, with their part of the memory. It waits while there
 // are none. giveBack must be called when the trial's processes are gone. The error is the
 // context's.
-func (a *Agent) trialShare(ctx context.Context, errand int64, most own) (share func() own, giveBack func(), err error) {
+func (a *Agent) trialShare(
+	ctx context.Context, errand int64, most own, waits func(),
+) (share func() own, giveBack func(), err error) {
 	if most.limit == 0 {
 		most.limit = most.memory
 	}
 	if most.cores.Empty() {
 		most.cores = frames.Of(frames.Span{First: 0, Last: max(1, most.threads) - 1})
 	}
-	got, err := a.owned.takeFree(ctx, -errand, func(others []own) (own, bool) { return most.beside(others) })
+	got, err := a.owned.takeFree(ctx, -errand, func(others []own) (own, bool) { return most.beside(others) }, waits)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -204,9 +206,12 @@ func (o own) beside(others []own) (own, bool) {
 	return left, true
 }
 
-// takeFree waits until there is something left beside what leases own, and takes it.
-func (o *owned) takeFree(ctx context.Context, id int64, choose func(others []own) (own, bool)) (own, error) {
-	for {
+// takeFree waits until there is something left beside what leases own, and takes it. waits is
+// called once if it has to wait.
+func (o *owned) takeFree(
+	ctx context.Context, id int64, choose func(others []own) (own, bool), waits func(),
+) (own, error) {
+	for first := true; ; first = false {
 		o.mu.Lock()
 		got, free := choose(slices.Collect(maps.Values(o.by)))
 		if free {
@@ -216,6 +221,9 @@ func (o *owned) takeFree(ctx context.Context, id int64, choose func(others []own
 		}
 		freed := o.freed
 		o.mu.Unlock()
+		if first {
+			waits()
+		}
 		select {
 		case <-ctx.Done():
 			return own{}, ctx.Err()

@@ -39,11 +39,16 @@ func TestATrialTakesWhatNoLeaseOwns(t *testing.T) {
 	}
 	gone, leave := context.WithTimeout(t.Context(), 20*time.Millisecond)
 	defer leave()
-	if _, err := o.takeFree(gone, -1, machine.beside); !errors.Is(err, context.DeadlineExceeded) {
+	told := 0
+	waits := func() { told++ }
+	if _, err := o.takeFree(gone, -1, machine.beside, waits); !errors.Is(err, context.DeadlineExceeded) {
 		t.Errorf("a trial does not wait: %v", err)
 	}
+	if told != 1 {
+		t.Errorf("that it waits is told %d times", told)
+	}
 	took := make(chan error)
-	go func() { _, err := o.takeFree(t.Context(), -1, machine.beside); took <- err }()
+	go func() { _, err := o.takeFree(t.Context(), -1, machine.beside, func() {}); took <- err }()
 	o.giveBack(1)
 	if err := <-took; err != nil {
 		t.Error(err)

@@ -99,7 +99,7 @@ func Try(ctx context.Context, t Trial) (TrialReport, error) {
 	defer end()
 	if t.agent != nil {
 		var giveBack func()
-		if t.share, giveBack, err = t.agent.trialShare(ctx, t.errand, t.share()); err != nil {
+		if t.share, giveBack, err = t.agent.trialShare(ctx, t.errand, t.share(), t.waits); err != nil {
 			return TrialReport{}, err
 		}
 		defer giveBack()
@@ -123,6 +123,13 @@ func Try(ctx context.Context, t Trial) (TrialReport, error) {
 		report.Missing = heard.missing(t.Recipe.Read)
 	}
 	return report, nil
+}
+
+// waits tells that leases have all of the node.
+func (t *Trial) waits() {
+	if t.Heard != nil {
+		t.Heard(t.node+" is busy: its leases have all of its cores. This begins when one of them ends.", "")
+	}
 }
 
 // host returns what the trial has of the machine: on a node, the same as a lease. end must be

@@ -57,6 +57,13 @@ func TestASimulationGoesOnFromItsCheckpoint(t *testing.T) {
 	if err := os.WriteFile(program, []byte(foam), 0o755); err != nil {
 		t.Fatal(err)
 	}
+	// Each lease has an account of its own, and all of them note.
+	if err := os.WriteFile(noted, nil, 0o666); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Chmod(noted, 0o666); err != nil {
+		t.Fatal(err)
+	}
 	f := newFarmWith(t, map[string]string{"foam.yaml": fmt.Sprintf(foamRecipe, program, noted)})
 	f.signIn()
 	f.scene("tank.practice", "practice: 1\npicture: salt\n")
