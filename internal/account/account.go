@@ -29,7 +29,7 @@ const (
 // ErrRoot says that an account or a group is the one that may do everything.
 var ErrRoot = errors.New("renderers never run as root")
 
-// Identity is whom a command runs as.
+// Identity is the account and groups that a command runs under.
 type Identity struct {
 	Account string // name; empty: the account of the node process, which cannot switch
 	Group   string // name of the main group; empty: the account's
@@ -176,7 +176,7 @@ func (p *Policy) Permits() []string { return slices.Clone(p.permits) }
 // Switches reports whether commands can run under other accounts than the node process.
 func (p *Policy) Switches() bool { return p.switches }
 
-// Resolve returns whom the commands of some launches run as that the farm wants to run under an
+// Resolve returns the identity for commands that the farm wants to run under an
 // account and a group; both may be empty. Under the usual account, launches of other numbers
 // neither read nor change their files: each number has an account and a group of its own, and is
 // in the usual group beside it. The error says what this machine does not have or does not allow.
@@ -236,7 +236,7 @@ func (p *Policy) refuses(permit string) error {
 	)
 }
 
-// identity returns whom a command runs as under an account: in its main group, and in those
+// identity returns the identity of an account: its main group, and those
 // of its other groups that are allowed.
 func (p *Policy) identity(u *user.User) (Identity, error) {
 	uid, err1 := strconv.Atoi(u.Uid)

@@ -64,7 +64,7 @@ func TestLookingChangesNothing(t *testing.T) {
 }
 
 // TestAClosedProjectLeavesNoTraceInReasons lets a run of a closed project come before another,
-// and a pool refuse others because of it, and reads all that is told of why.
+// and a pool refuse others because of it, and reads all the reasons given.
 func TestAClosedProjectLeavesNoTraceInReasons(t *testing.T) {
 	w := newWorld(t)
 	w.closedProject()
@@ -85,13 +85,13 @@ func TestAClosedProjectLeavesNoTraceInReasons(t *testing.T) {
 		_, body := w.call(w.tokens["tobin"], "GET", path, nil)
 		for _, trace := range []string{"heron", "gannet", "plumage"} {
 			if strings.Contains(string(body), trace) {
-				t.Errorf("%s tells of %s: %s", path, trace, body)
+				t.Errorf("%s reveals %s: %s", path, trace, body)
 			}
 		}
 	}
 	for _, trace := range []string{"heron", "gannet", "plumage"} {
 		if strings.Contains(w.told(w.tokens["tobin"]), trace) {
-			t.Errorf("the stream tells of %s", trace)
+			t.Errorf("the stream reveals %s", trace)
 		}
 	}
 	// What is hidden is answered as what is not there.
@@ -207,7 +207,7 @@ func TestBundlesBelongToProjects(t *testing.T) {
 	w.as("tobin", "PUT", piece("salt-clock"), string(scene), nil)
 	w.as("tobin", "POST", "/api/v1/runs", submit, nil)
 	if status, body := w.call(w.tokens[artist], "PUT", piece("salt-clock")[:len(piece("salt-clock"))-1]+"9", string(scene)); status != 404 {
-		t.Errorf("a piece that there is not: %d %s", status, body)
+		t.Errorf("a piece that does not exist: %d %s", status, body)
 	}
 }
 

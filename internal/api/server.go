@@ -273,7 +273,7 @@ const minPacked = 1024
 func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	patience := bodyPatience
 	if r.ContentLength > maxBody || strings.HasSuffix(r.URL.Path, "/file") ||
-		strings.HasPrefix(r.URL.Path, "/api/v1/projects/") && strings.Contains(r.URL.Path, "/bundles") { // what nodes send may take a while
+		strings.HasPrefix(r.URL.Path, "/api/v1/projects/") && strings.Contains(r.URL.Path, "/bundles") { // may take a while
 		patience = uploadPatience
 	}
 	timed(w, r, patience)

@@ -79,7 +79,7 @@ func (c Content) PieceHash(i int) string {
 	return c.Pieces[i]
 }
 
-// PieceIs reports whether data are a piece of the content; one that there is not is none.
+// PieceIs reports whether data are that piece of the content; an index out of range is no piece.
 func (c Content) PieceIs(i int, data []byte) bool {
 	return i >= 0 && i < c.Count() && c.pieceIs(i, data)
 }

@@ -99,7 +99,7 @@ const (
 	piecesEnding = ".pieces" // beside a content: the hashes of its pieces
 )
 
-// isWhole reports whether a content is here, whoever has sent it.
+// isWhole reports whether a content is here, no matter who sent it.
 func (s *Store) isWhole(c Content) bool {
 	info, err := os.Lstat(s.Path(c.Hash))
 	return err == nil && info.Mode().IsRegular() && info.Size() == c.Size

@@ -82,7 +82,7 @@ func TestNobodyGivesAContentOtherPieces(t *testing.T) {
 		t.Error("a piece counts in another place")
 	}
 	if good.PieceIs(-1, nil) || good.PieceIs(3, theirs[:1<<20]) {
-		t.Error("a piece counts that there is not")
+		t.Error("a piece that does not exist counts")
 	}
 }
 

@@ -151,7 +151,8 @@ func (j *joining) bind(c *cobra.Command) {
 	host, _, _ = strings.Cut(strings.ToLower(host), ".")
 	f := c.Flags()
 	f.StringVar(
-		&j.o.Key, "key", "", "enrolment key (or VEXILLUM_KEY); others on this machine see it for a moment: better --key-file",
+		&j.o.Key, "key", "",
+		"enrolment key (or VEXILLUM_KEY); others on this machine see it for a moment: better --key-file",
 	)
 	f.StringVar(&j.keyFile, "key-file", "", "file with the enrolment key, or - for standard input")
 	f.StringVar(&j.o.Name, "name", host, "name of the node")

@@ -58,7 +58,9 @@ func (a *app) serveCommand() *cobra.Command {
 	f := c.Flags()
 	f.StringVar(&o.listen, "listen", "127.0.0.1:7420", "address and port to listen on")
 	f.StringVar(&o.data, "data", dataDir(), "folder of the service's own database")
-	f.StringVar(&o.database, "database", "", "URL of a PostgreSQL database to use instead of its own (or VEXILLUM_DATABASE)")
+	f.StringVar(
+		&o.database, "database", "", "URL of a PostgreSQL database to use instead of its own (or VEXILLUM_DATABASE)",
+	)
 	f.StringVar(
 		&o.contents, "contents", "",
 		"folder for the contents of bundles; services on one database share it (default: in --data)",

@@ -177,7 +177,9 @@ func (x *expansion) wait() {
 			x.waitsFor(i, a, false, []string{"after", strconv.Itoa(k)})
 		}
 		if x.waits > MostWaits {
-			x.mistake(run.Entry, []string{"after"}, "the runs of the file wait for others more than %d times; split it", MostWaits)
+			x.mistake(
+				run.Entry, []string{"after"}, "the runs of the file wait for others more than %d times; split it", MostWaits,
+			)
 			return
 		}
 		run.After, run.From = nil, ""

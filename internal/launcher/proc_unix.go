@@ -143,7 +143,7 @@ func runAs(attr *syscall.SysProcAttr, limits Limits) error {
 	return nil
 }
 
-// errRoot is the answer to whoever asks for the account or the group that may do everything.
+// errRoot refuses root's account and group.
 var errRoot = errors.New("renderers never run as root or in its group")
 
 func memberOf(gid int) bool {

@@ -49,7 +49,7 @@ type Options struct {
 	Send      bool              // send frames to the service even where their place is seen
 	Peers     string            // address at which other nodes get pieces of bundles; none: nowhere
 	Contents  int64             // bytes that contents of bundles may take up, besides what leases need
-	// RenderAccount is whom renderers run as on a machine where the node process is root; empty: [account.Usual].
+	// RenderAccount is the account of renderers on a machine where the node process is root; empty: [account.Usual].
 	RenderAccount string
 	Permits       []string        // further accounts and groups that this machine allows, as account=NAME and group=NAME
 	LetGo         <-chan struct{} // closed to end the node process while its renderers go on; may be nil

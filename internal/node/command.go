@@ -55,7 +55,7 @@ type said struct {
 // errNoProgram says that this machine does not have a command's program.
 var errNoProgram = errors.New("the program is not on this machine")
 
-// errTooLong and errTooMuch say why a command was ended.
+// errTooLong and errTooMuch are the reasons for ending a command.
 var (
 	errTooLong = errors.New("it took too long")
 	errTooMuch = fmt.Errorf("it printed more than %d bytes", mostSaid)
@@ -152,7 +152,7 @@ func (g *gathered) said() said {
 	return said{out: g.out.String(), complaint: g.complaint.String()}
 }
 
-// askTime bounds a command that tells of a scene.
+// askTime bounds a command that describes a scene.
 const askTime = 30 * time.Second
 
 // ask runs a command of a recipe that prints JSON about a scene. Where this machine does not

@@ -25,10 +25,10 @@ func means(accounts *account.Policy) *wire.Means {
 	return m
 }
 
-// whoRenders returns whom renderers of a lease run as. The error says what this machine does
+// whoRenders returns the identity of a lease's renderers. The error says what this machine does
 // not have or does not allow, whatever the service says.
 func (w *work) whoRenders() (account.Identity, error) {
-	if w.host.accounts == nil { // by hand, on the machine of whoever tries a recipe
+	if w.host.accounts == nil { // by hand, on the machine of the person who tries a recipe
 		return account.Identity{}, nil
 	}
 	return w.host.accounts.Resolve(w.lease.LaunchSettings.Account, w.lease.LaunchSettings.Group, w.number())
@@ -70,7 +70,7 @@ func (w *work) mask() *int {
 	return &mask
 }
 
-// letIn gives a folder to whom a command runs as. It may pass through the folders above,
+// letIn gives a folder to the identity of a command, which may pass through the folders above,
 // which are in the node's own, and not look around there. Whatever this process itself
 // writes into the folder must be written before.
 func letIn(folder string, who account.Identity) error {
@@ -83,7 +83,7 @@ func letIn(folder string, who account.Identity) error {
 	return letPass(filepath.Dir(folder), who)
 }
 
-// letPass lets whom a command runs as pass through the folder of a lease, and nobody else, and
+// letPass lets the identity of a command pass through the folder of a lease, and nobody else, and
 // everybody through those above it that are the node's: staging, and the node's own.
 func letPass(folder string, who account.Identity) error {
 	if err := os.Lchown(folder, os.Geteuid(), who.GID); err != nil {

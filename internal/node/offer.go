@@ -152,9 +152,12 @@ func (w *work) look(c check, file string, of recipe.Output) (*picture.Verified, 
 		return good, err
 	}
 	w.status.set(func(n *moment) { n.verifying[c.frame] = &looking{since: time.Now()} })
-	return good, w.host.commands.ownCheck(w.stops.ctx, of.Check, c.folder, w.lease.LaunchSettings, w.number(), map[string]string{
+	placeholders := map[string]string{
 		"file": file, "frame": fmt.Sprint(c.frame), "width": fmt.Sprint(width), "height": fmt.Sprint(height),
-	})
+	}
+	return good, w.host.commands.ownCheck(
+		w.stops.ctx, of.Check, c.folder, w.lease.LaunchSettings, w.number(), placeholders,
+	)
 }
 
 // target returns where a frame belongs.

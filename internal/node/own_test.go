@@ -45,7 +45,7 @@ func TestATrialTakesWhatNoLeaseOwns(t *testing.T) {
 		t.Errorf("a trial does not wait: %v", err)
 	}
 	if told != 1 {
-		t.Errorf("that it waits is told %d times", told)
+		t.Errorf("the wait is reported %d times", told)
 	}
 	took := make(chan error)
 	go func() { _, err := o.takeFree(t.Context(), -1, machine.beside, func() {}); took <- err }()

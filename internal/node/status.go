@@ -94,7 +94,7 @@ type looking struct {
 	seen  atomic.Int64 // bytes that were read, of twice the size
 }
 
-// longLook is after how long people are told that a frame is looked at.
+// longLook is how long a check takes before it is reported.
 const longLook = 3 * time.Second
 
 // checking says what the longest look is at, if there is one that takes long.

@@ -94,7 +94,7 @@ func (s ShotSource) check(values map[string]Value) error {
 	return nil
 }
 
-// AsksCommands reports whether a command has to be run to read all that is told of a scene.
+// AsksCommands reports whether a command has to be run to learn all about a scene.
 func (r *Recipe) AsksCommands() bool {
 	return slices.ContainsFunc(r.Shot, func(s ShotSource) bool { return len(s.Command) > 0 })
 }

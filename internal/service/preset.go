@@ -84,7 +84,7 @@ func (p *presets) submission(ctx context.Context, a Asked, by farm.Person) (queu
 }
 
 // mayWrite refuses a preset that was written by somebody who may not submit runs of the recipe:
-// whoever uses it would run what others could not.
+// people who use it would run what others could not.
 func (p *presets) mayWrite(from preset, in wire.Submit) error {
 	r := p.f.Recipes.Book()[in.Recipe]
 	if fitting := p.f.Recipes.Book().ForScene(path.Ext(in.Scene)); r == nil && in.Recipe == "" && len(fitting) > 0 {

@@ -18,7 +18,7 @@ import (
 
 // A backup is read as rows alone. The tables are created by this program's own migrations, and
 // each row is copied by a statement of this program's own: nothing that the backup itself says is
-// executed, whoever has written it.
+// executed, no matter who wrote it.
 
 // Backup gives what a backup holds of some tables, as pg_restore writes it: a script of COPY
 // statements with their rows. No name gives all tables.

@@ -100,7 +100,7 @@ func (s Sight) Hidden() []string { return slices.Sorted(maps.Keys(s.hidden)) }
 func (s Sight) Sees(project string) bool { return !s.hidden[project] }
 
 // SeesPath reports whether somebody sees a path in a scene place, written with slashes: a folder
-// at the top of a place that has the name of a project is that project's, whoever else uses the
+// at the top of a place that has the name of a project is that project's, even if others use the
 // place.
 func (s Sight) SeesPath(path string) bool {
 	top, _, _ := strings.Cut(strings.TrimLeft(path, "./"), "/")

@@ -79,8 +79,8 @@ func (n *Node) Forbids(e LaunchSettings) error {
 			)
 		case n.Facts.Means.Account != "" && !slices.Contains(n.Facts.Means.Permits, string(want)):
 			return fmt.Errorf(
-				"renderers would run under %s, which the machine %s itself does not allow. Whoever starts its node "+
-					"process allows it with: vexillum join --permit %s",
+				"renderers would run under %s, which the machine %s itself does not allow. Its administrator allows it by "+
+					"starting the node process with: vexillum join --permit %s",
 				what, n.Name, want,
 			)
 		}

@@ -200,7 +200,7 @@ func (t *transaction) sees(n *farm.Node, project string) bool {
 }
 
 // BundleOf returns the project of a run that a node may render and that comes with a bundle. A
-// node learns nothing of other bundles, not even that there are any.
+// node learns nothing of other bundles, not even that they exist.
 func (d *Desk) BundleOf(ctx context.Context, node farm.NodeID, bundle string) (project string, err error) {
 	err = d.do(ctx, func(t *transaction) error {
 		n := t.State.Nodes[node]

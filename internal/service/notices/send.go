@@ -67,7 +67,7 @@ func (d *Desk) Run(ctx context.Context) {
 	}
 }
 
-// due returns the channels for which something is due. One that there is no more counts as one
+// due returns the channels for which something is due. One that no longer exists counts as one
 // of the farm: what it was to be told is dropped.
 func (d *Desk) due(ctx context.Context, turns *turns) (out []farm.Channel, err error) {
 	names, err := d.o.Store.DueChannels(ctx, d.o.Now())

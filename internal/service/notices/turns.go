@@ -95,7 +95,7 @@ func (t *turns) done(name string, took bool, now time.Time) {
 	t.failing[name] = backOff{pause, now.Add(pause)}
 }
 
-// keep forgets channels that there are no more.
+// keep forgets channels that no longer exist.
 func (t *turns) keep(names map[string]bool) {
 	t.mu.Lock()
 	defer t.mu.Unlock()

@@ -62,7 +62,7 @@ func (d *Desk) Spec(ctx context.Context, id farm.RunID) (farm.Spec, error) {
 }
 
 // SpecToAct returns what a run was submitted with to somebody who wants to do something to it,
-// and refuses whoever may not steer it.
+// and refuses those who may not steer it.
 func (d *Desk) SpecToAct(ctx context.Context, id farm.RunID, by farm.Person, what string) (farm.Spec, error) {
 	var spec farm.Spec
 	err := d.do(ctx, func(t *transaction) error {
