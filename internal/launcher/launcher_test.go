@@ -450,3 +450,27 @@ func TestNobodyHidesFromAStop(t *testing.T) {
 	c.Close()
 	eventually(t, "what nobody takes up has ended", func() bool { return syscall.Kill(left, 0) != nil })
 }
+
+// TestNobodyElseCommandsTheLauncher starts it with a file mask that would let everybody write.
+func TestNobodyElseCommandsTheLauncher(t *testing.T) {
+	if runtime.GOOS == "windows" {
+		t.Skip("there are no file masks")
+	}
+	self, err := os.Executable()
+	if err != nil {
+		t.Fatal(err)
+	}
+	dir := folder(t)
+	c, err := Connect(t.Context(), dir, []string{"/bin/sh", "-c", `umask 0; exec "$0" "$@"`, self, "be-the-launcher"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(c.Close)
+	info, err := os.Stat(socketPath(dir))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if info.Mode().Perm() != 0o600 {
+		t.Errorf("the socket of the launcher has the mode %v", info.Mode())
+	}
+}

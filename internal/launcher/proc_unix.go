@@ -210,3 +210,7 @@ func (t *tree) signal(s syscall.Signal) {
 		_ = syscall.Kill(-t.group, s) // an error means that nobody is left
 	}
 }
+
+// keepToUs lets nobody else write to a socket, whatever file mask this process was started with:
+// who can, commands the launcher.
+func keepToUs(socket string) error { return os.Chmod(socket, 0o600) }

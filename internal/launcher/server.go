@@ -108,6 +108,9 @@ func Serve(ctx context.Context, dir string, log *slog.Logger) error {
 		return fmt.Errorf("listening in %s: %w", dir, err)
 	}
 	defer listener.Close()
+	if err := keepToUs(socketPath(dir)); err != nil {
+		return fmt.Errorf("keeping others from the launcher: %w", err)
+	}
 	s := NewServer(output, log)
 	go func() {
 		for {
