@@ -36,7 +36,7 @@ func (a *Agent) recall() ([]*work, error) {
 // setAside moves a folder out of the staging area. Nothing in it is touched.
 func (a *Agent) setAside(folder, why string) error {
 	aside := filepath.Join(a.o.Dir, "set-aside", why)
-	if err := os.MkdirAll(aside, 0o755); err != nil {
+	if err := os.MkdirAll(aside, 0o700); err != nil { // not for renderers of others
 		return fmt.Errorf("setting %s aside: %w", folder, err)
 	}
 	to := filepath.Join(aside, fmt.Sprintf("%s-%d", filepath.Base(folder), time.Now().UnixMilli()))
