@@ -70,8 +70,8 @@ type NodeSettings struct {
 	Pools   []string `json:"pools"`
 	Caps    Caps     `json:"caps"`
 	Hours   *Hours   `json:"hours"` // null: always on duty
-	// Permits is what an administrator has allowed renderers there: to run as
-	// root, or to be given variables that load code.
+	// Permits is what an administrator has allowed renderers there, as account=NAME and
+	// group=NAME.
 	Permits []string `json:"permits"`
 }
 

@@ -50,7 +50,7 @@ func (d *Desk) change(
 	if len(in.Permit)+len(in.Forbid) > 0 && !by.Role.Allows(farm.Admin) {
 		return out, refusal.New(
 			refusal.Forbidden, "permit",
-			"only an administrator permits renderers to run as root or to be given variables that load code",
+			"only an administrator of the farm can allow renderers another account or group; ask one to do it",
 		)
 	}
 	err := d.do(ctx, func(t *transaction) error {
