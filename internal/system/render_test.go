@@ -415,7 +415,7 @@ sphere { 0, 1 pigment { rgb <1, clock, 0> } }
 	for _, trouble := range run.Troubles {
 		first, _, _ := strings.Cut(trouble.Failed[0].Message, "\n")
 		if w := want[trouble.Frame]; trouble.Failed[0].Cause != w[0] || !strings.Contains(first, w[1]) {
-			t.Errorf("frame %d: %s, said %q; want %q", trouble.Frame, trouble.Failed[0].Cause, first, w)
+			t.Errorf("frame %d: %s, said %q; want %q", trouble.Frame, trouble.Failed[0].Cause, trouble.Failed[0].Message, w)
 		}
 	}
 }
