@@ -15,6 +15,7 @@ import (
 	"vexillum/internal/selftest"
 	"vexillum/internal/service/floor"
 	"vexillum/internal/service/queue"
+	"vexillum/internal/service/refusal"
 	"vexillum/internal/store"
 	"vexillum/internal/wire"
 )
@@ -70,6 +71,9 @@ func (s *Service) Test(ctx context.Context, sel wire.Selection, by farm.Person) 
 // service. Nodes need not see it: scenes go with the leases, and frames come
 // back through the service.
 func (s *Service) prepareTests(ctx context.Context, f *floor.Floor) error {
+	if s.o.Folder == "" {
+		return refusal.New(refusal.Conflict, "", "this service has no folder in which it could keep self-tests")
+	}
 	scenes, pictures := filepath.Join(s.o.Folder, "self-test", "scenes"), filepath.Join(
 		s.o.Folder, "self-test", "frames",
 	)
