@@ -29,7 +29,10 @@ func hideArgument(flag, secret, variable string) error {
 	if err != nil {
 		return fmt.Errorf("finding this program: %w", err)
 	}
-	if err := syscall.Exec(self, rest, append(os.Environ(), variable+"="+secret)); err != nil {
+	if err := os.Setenv(variable, secret); err != nil { // in the place of what it may hold already
+		return fmt.Errorf("taking %s off the command line: %w", flag, err)
+	}
+	if err := syscall.Exec(self, rest, os.Environ()); err != nil {
 		return fmt.Errorf("taking %s off the command line: %w", flag, err)
 	}
 	return nil
