@@ -134,6 +134,9 @@ func (l *launch) stopAtBorder() {
 func (l *launch) mark(m mark) bool {
 	now := l.when(m)
 	l.now = now
+	if l.last = (saidOf{}); m.last != nil {
+		l.last = *m.last
+	}
 	l.said(m)
 	if l.fed { // what is fed begins when it is handed over
 		return false
@@ -249,6 +252,12 @@ func (l *launch) finished() {
 		return
 	}
 	path, ok := l.file(frame)
+	if !ok && l.last.cause != "" { // it has gone on after a frame that failed
+		l.w.failed(l.number, frame, l.last.cause, l.last.words)
+		l.rendered[frame] = true
+		l.forget()
+		return
+	}
 	if !ok {
 		path = filepath.Join(l.folder, fmt.Sprintf("frame %d is missing", frame))
 	}
@@ -261,8 +270,7 @@ func (l *launch) finished() {
 
 // spoil fails a frame for what was said of it, however the renderer ends.
 func (l *launch) spoil(frame int) {
-	words, _ := l.reader.words()
-	l.w.failed(l.number, frame, l.spoiled, l.spoiling+"\n"+words)
+	l.w.failed(l.number, frame, l.spoiled, l.spoiling+"\n"+l.last.words)
 	l.rendered[frame] = true
 	l.forget()
 }

@@ -55,6 +55,7 @@ type launch struct {
 	seconds           float64 // that it took; 0: nothing
 	warning           string
 	spoiled, spoiling string // cause for which it has failed, and the line
+	last              saidOf // all of it, once the frame is over
 
 	rendered map[int]bool // frames that were handed to be checked, or have failed
 	bordered *int         // last frame before it was stopped at a border
@@ -259,6 +260,7 @@ func (l *launch) goOn(ctx context.Context) (reached int) {
 	code, _ := l.proc.Ended()
 	words, cause := l.reader.words()
 	if code == 0 {
+		l.last = saidOf{words, cause}
 		if l.current != nil {
 			if l.before == nil {
 				l.now = time.Now()

@@ -508,6 +508,7 @@ func TestReaderTakesAnyChunks(t *testing.T) {
 	text := "begin 1\n\r\n10 of 20\r20 of 20\rno memory left\nvx done 1\nbegin 2\n"
 	for size := 1; size < len(text); size++ {
 		var got []string
+		var first saidOf
 		r := newReader(
 			recipe.Reading{
 				Begins:   `^begin (\d+)`,
@@ -523,6 +524,9 @@ func TestReaderTakesAnyChunks(t *testing.T) {
 				case m.feed != "":
 					got = append(got, m.feed)
 				}
+				if m.last != nil {
+					first = *m.last
+				}
 			},
 		)
 		for at := 0; at < len(text); at += size {
@@ -531,8 +535,11 @@ func TestReaderTakesAnyChunks(t *testing.T) {
 		if want := []string{"begin 1", "progress 0.5", "progress 1", "done 1", "begin 2"}; !slices.Equal(got, want) {
 			t.Fatalf("in pieces of %d: %q", size, got)
 		}
-		if words, cause := r.words(); cause != "out of memory" || strings.Contains(words, "of 20") {
-			t.Errorf("words %q, cause %q", words, cause)
+		if first.cause != "out of memory" || strings.Contains(first.words, "of 20") {
+			t.Errorf("of the first frame %+v was said", first)
+		}
+		if words, cause := r.words(); cause != "" || strings.Contains(words, "memory") {
+			t.Errorf("of the second frame %q is said, cause %q", words, cause)
 		}
 	}
 }

@@ -27,8 +27,13 @@ type mark struct {
 	progress *float64  // of the frame in flight, 0 to 1
 	text     string    // the line
 	feed     string    // a line of the feed protocol, without its "vx "
+	last     *saidOf   // all that was said of the frame that ends with this line; nil: none does
 	at       time.Time // when it was said
 }
+
+// saidOf is what a renderer has said of one frame, the most telling line first, and the cause of a
+// failure that it named; empty: none.
+type saidOf struct{ words, cause string }
 
 // lastWords is how much of a renderer's output is kept for a failure.
 const lastWords = 3 << 10
@@ -46,12 +51,16 @@ type reader struct {
 	stream     int                                         // of the line in hand
 	told       time.Time                                   // when progress was last passed on to say
 
-	mu    sync.Mutex
-	at    time.Time      // when the line in hand was said
-	part  map[int][]byte // unfinished line by stream
-	tail  []byte
-	cause string // of the first line that names one
-	named string // that line
+	mu   sync.Mutex
+	at   time.Time      // when the line in hand was said
+	part map[int][]byte // unfinished line by stream
+	// of the frame in flight; a renderer that goes on after a frame that has failed says of the
+	// next what is its own
+	tail   []byte
+	cause  string // of the first line that names one
+	named  string // that line
+	flying bool   // a frame has begun, and none has ended since
+	begun  *int   // that frame; nil: the line did not name it
 }
 
 type causeRule struct {
@@ -133,6 +142,13 @@ func (r *reader) line(line string) {
 	if r.say != nil {
 		r.say(r.at, r.stream, line)
 	}
+	m.begins, m.unnamed = numberIn(r.begins, line)
+	if begins := m.begins != nil || m.unnamed; begins {
+		if again := m.begins != nil && r.begun != nil && *m.begins == *r.begun; r.flying && !again {
+			m.last = r.frameOver()
+		}
+		r.flying, r.begun = true, m.begins
+	}
 	r.tail = append(append(r.tail, line...), '\n')
 	if over := len(r.tail) - lastWords; over > 0 {
 		r.tail = r.tail[over:]
@@ -147,13 +163,15 @@ func (r *reader) line(line string) {
 			r.cause, r.named = cause, strings.TrimSpace(line)
 		}
 	}
-	m.begins, m.unnamed = numberIn(r.begins, line)
 	m.ends, m.ended = numberIn(r.ends, line)
 	m.seconds = valueIn(r.seconds, line)
 	m.memory = int64(min(valueIn(r.memory, line)*r.memoryUnit, maxMemory))
 	m.warning = slices.ContainsFunc(r.warnings, func(w *regexp.Regexp) bool { return w.MatchString(line) })
 	if text, ok := strings.CutPrefix(line, "vx "); ok {
 		m.feed = text
+	}
+	if m.ends != nil || m.ended || strings.HasPrefix(m.feed, "done ") {
+		m.last = r.frameOver()
 	}
 	m.at, m.text = r.at, line
 	r.marks(m)
@@ -224,11 +242,22 @@ func (r *reader) progressOf(line string) (part *float64, matches bool) {
 	return nil, false
 }
 
-// words returns the end of what the renderer said, the most telling line
-// first, and the cause that it named, if any.
+// words returns the end of what the renderer said since the last frame ended, the most telling
+// line first, and the cause that it named, if any.
 func (r *reader) words() (text, cause string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	return r.said()
+}
+
+// frameOver returns what was said of the frame in flight, which has ended, and forgets it.
+func (r *reader) frameOver() *saidOf {
+	words, cause := r.said()
+	r.tail, r.cause, r.named, r.flying, r.begun = nil, "", "", false, nil
+	return &saidOf{words, cause}
+}
+
+func (r *reader) said() (text, cause string) {
 	text = strings.TrimSpace(string(r.tail))
 	telling := r.named
 	if telling == "" {

@@ -235,3 +235,42 @@ func TestAnErrorAfterTheLastFrameSpoilsNone(t *testing.T) {
 		}
 	}
 }
+
+// TestWhatIsSaidOfOneFrameIsNotOfAnother lets a renderer go on after a frame that has failed,
+// and fail for good at a later one, for something else.
+func TestWhatIsSaidOfOneFrameIsNotOfAnother(t *testing.T) {
+	causes := []recipe.CauseRule{
+		{Match: "^no file", Cause: triage.CauseMissingFile}, {Match: "^scene is broken", Cause: triage.CauseScene},
+	}
+	for what, c := range map[string]struct {
+		script string
+		read   recipe.Reading
+	}{
+		"that says when frames begin": {
+			"say:begin_1 draw:1 say:begin_2 say:scene_is_broken say:begin_2 say:begin_3 draw:3 say:begin_4 say:no_file exit:1",
+			recipe.Reading{Begins: `^begin (\d+)`, Causes: causes},
+		},
+		"that says when they end": {
+			"draw:1 say:done_1 say:scene_is_broken say:done_2 draw:3 say:done_3 say:no_file exit:1",
+			recipe.Reading{Ends: `^done (\d+)`, Causes: causes},
+		},
+		"that says both": {
+			"say:begin_1 draw:1 say:done_1 say:begin_2 say:scene_is_broken say:done_2 say:begin_3 draw:3 say:done_3 " +
+				"say:begin_4 say:no_file exit:1",
+			recipe.Reading{Begins: `^begin (\d+)`, Ends: `^done (\d+)`, Causes: causes},
+		},
+	} {
+		f, told := worked(t, c.script, "1-4", func(w *work) { w.lease.Recipe.Read = c.read })
+		want := []string{
+			"delivered 1", "delivered 3", "failed 2 scene error", "failed 4 missing file", "good 1", "good 3",
+		}
+		if !slices.Equal(told, want) {
+			t.Errorf("one %s: told %q, want %q", what, told, want)
+		}
+		for _, item := range f.items {
+			if says := "scene is broken"; item.Frame == 4 && strings.Contains(item.Message, says) {
+				t.Errorf("one %s: of frame 4 it says %q", what, item.Message)
+			}
+		}
+	}
+}
