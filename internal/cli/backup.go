@@ -156,12 +156,17 @@ func (o *databaseFlags) restore(ctx context.Context, file string) (runs int, err
 			"%s holds a database already and is left as it is; restore into a new folder (--data)", dir,
 		)
 	}
+	if err := os.MkdirAll(o.data, 0o755); err != nil {
+		return 0, fmt.Errorf("making the folder of the farm: %w", err)
+	}
 	part := fmt.Sprintf("%s.restoring-%d", dir, time.Now().Unix())
-	if _, err := os.Lstat(part); !errors.Is(err, fs.ErrNotExist) {
+	if err := os.Mkdir(part, 0o700); errors.Is(err, fs.ErrExist) {
 		return 0, fmt.Errorf("%s is there already; look whether another restore is under way", part)
+	} else if err != nil {
+		return 0, fmt.Errorf("making a folder to restore into: %w", err)
 	}
 	defer func() {
-		if err != nil { // it is ours, made a moment ago, and nothing but the backup was ever in it
+		if err != nil { // this process has made it, and nothing but the backup was ever in it
 			err = errors.Join(err, os.RemoveAll(part))
 		}
 	}()

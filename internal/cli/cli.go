@@ -66,6 +66,9 @@ type app struct {
 	demo     bool
 	json     bool
 	asIs     bool // what is written is not ours: nothing in it is put otherwise
+	// withInput says that the program ends when its standard input does: whoever started it is
+	// gone then, however that came.
+	withInput bool
 }
 
 // tokenElsewhere says that the token at hand is not for this service.
@@ -85,7 +88,17 @@ func Main(args []string) int {
 	defer stop()
 	a := &app{err: screen{to: os.Stderr}}
 	a.out = screen{os.Stdout, func() bool { return a.json || a.asIs }}
+	ctx, end := context.WithCancel(ctx)
+	defer end()
 	root := a.root()
+	root.PersistentPreRun = func(*cobra.Command, []string) {
+		if a.withInput {
+			go func() {
+				_, _ = io.Copy(io.Discard, os.Stdin)
+				end()
+			}()
+		}
+	}
 	root.SetArgs(args)
 	err := root.ExecuteContext(ctx)
 	if err == nil {
@@ -160,6 +173,8 @@ func (a *app) root() *cobra.Command {
 	)
 	flags.StringVar(&a.token, "token", "", "access token (or VEXILLUM_TOKEN)")
 	flags.BoolVar(&a.demo, "demo", false, "speak to the demo farm on this machine")
+	flags.BoolVar(&a.withInput, "with-input", false, "end when standard input ends")
+	_ = flags.MarkHidden("with-input")
 	a.addCommands(root)
 	root.AddCommand(practiceCommand(), a.movieCommand(), a.launcherCommand(), a.crowdCommand())
 	root.AddCommand(&cobra.Command{Use: "exit-codes", Short: "Exit codes of commands", Long: exitCodes})

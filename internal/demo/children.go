@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
-	"runtime"
 	"strings"
 	"sync"
 	"time"
@@ -34,24 +33,20 @@ func (c *children) start(logFile string, args ...string) error {
 		return fmt.Errorf("opening a log: %w", err)
 	}
 	defer log.Close()
-	kid := &child{cmd: exec.Command(self, args...), gone: make(chan struct{})}
-	kid.cmd.Stdout, kid.cmd.Stderr = log, log
-	onItsOwn(kid.cmd)
-	started := make(chan error)
-	go func() {
-		// On Linux the wish to end with us belongs to the thread that forks.
-		runtime.LockOSThread()
-		defer runtime.UnlockOSThread()
-		err := kid.cmd.Start()
-		started <- err
-		if err == nil {
-			_ = kid.cmd.Wait() // how it ended stands in its log
-		}
-		close(kid.gone)
-	}()
-	if err := <-started; err != nil {
+	kid := &child{cmd: exec.Command(self, append(args, "--with-input")...), gone: make(chan struct{})}
+	// It ends when its input does, and that ends with us, however we end.
+	if _, err := kid.cmd.StdinPipe(); err != nil {
 		return fmt.Errorf("starting vexillum %s: %w", args[0], err)
 	}
+	kid.cmd.Stdout, kid.cmd.Stderr = log, log
+	onItsOwn(kid.cmd)
+	if err := kid.cmd.Start(); err != nil {
+		return fmt.Errorf("starting vexillum %s: %w", args[0], err)
+	}
+	go func() {
+		_ = kid.cmd.Wait() // how it ended stands in its log
+		close(kid.gone)
+	}()
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.list = append(c.list, kid)

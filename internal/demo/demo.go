@@ -20,7 +20,10 @@ import (
 
 	"vexillum/examples"
 	"vexillum/internal/client"
+	"vexillum/internal/filelock"
 	"vexillum/internal/launcher"
+	"vexillum/internal/localpg"
+	"vexillum/internal/node"
 	"vexillum/internal/standin"
 	"vexillum/internal/wire"
 )
@@ -73,6 +76,7 @@ type Farm struct {
 	// background is what goes on beside; it ends when ends is closed.
 	background sync.WaitGroup
 	ends       chan struct{}
+	release    func()         // the folder; nil: it was never taken
 	Nadia      *client.Client // signed in as the demo's wrangler
 }
 
@@ -88,7 +92,8 @@ func Start(ctx context.Context, o Options) (*Farm, error) {
 
 func (f *Farm) start(ctx context.Context) error {
 	o := f.o
-	if err := empty(o.Dir); err != nil {
+	var err error
+	if f.release, err = take(ctx, o.Dir); err != nil {
 		return err
 	}
 	if err := f.lay(); err != nil {
@@ -98,7 +103,6 @@ func (f *Farm) start(ctx context.Context) error {
 	if err := os.WriteFile(passwordFile, []byte(Password+"\n"), 0o600); err != nil {
 		return fmt.Errorf("preparing the demo: %w", err)
 	}
-	var err error
 	if f.post, err = standin.Start(nil); err != nil {
 		return err
 	}
@@ -140,6 +144,10 @@ func (f *Farm) Post() string { return f.post.Page() }
 func (f *Farm) Stop() {
 	close(f.ends)
 	f.background.Wait()
+	if f.release == nil { // the folder is another's
+		return
+	}
+	defer f.release()
 	f.kids.stop()
 	if f.post != nil {
 		f.post.Stop()
@@ -156,24 +164,90 @@ func (f *Farm) Lost() <-chan struct{} { return f.kids.firstGone() }
 // cleared.
 const marker = "this-folder-is-the-demo's"
 
-// empty empties the demo's folder, and only ever the demo's.
-func empty(dir string) error {
+// lockName is the file that a running demo has locked.
+const lockName = "demo.lock"
+
+// take takes the demo's folder for this process and empties it: only ever the demo's own, and
+// never one in which a farm runs.
+func take(ctx context.Context, dir string) (release func(), err error) {
 	entries, err := os.ReadDir(dir)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("looking at the demo's folder: %w", err)
+	}
+	if _, err := os.Stat(filepath.Join(dir, marker)); len(entries) > 0 && err != nil {
+		return nil, fmt.Errorf("%s is not empty and not the demo's; choose another folder with --dir", dir)
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return nil, fmt.Errorf("making the demo's folder: %w", err)
+	}
+	if err := os.WriteFile(filepath.Join(dir, marker), nil, 0o644); err != nil {
+		return nil, fmt.Errorf("marking the demo's folder: %w", err)
+	}
+	release, err = filelock.Take(filepath.Join(dir, lockName))
+	if errors.Is(err, filelock.ErrTaken) {
+		return nil, runs(dir, "a demo runs")
+	}
+	if err != nil {
+		return nil, fmt.Errorf("taking the demo's folder: %w", err)
+	}
+	if err := empty(ctx, dir); err != nil {
+		release()
+		return nil, err
+	}
+	return release, nil
+}
+
+func runs(dir, what string) error {
+	return fmt.Errorf(
+		"%s in %s already, and nothing was changed; end it first, or start another demo with --dir FOLDER and "+
+			"--listen ADDRESS:PORT", what, dir,
+	)
+}
+
+// remains names what still runs of a demo that was killed; empty: nothing.
+func remains(ctx context.Context, dir string) string {
+	if _, running := localpg.Running(ctx, filepath.Join(dir, "service", "database")); running {
+		return "the service"
+	}
+	locks, _ := filepath.Glob(filepath.Join(dir, "nodes", "*", node.LockFile)) // the pattern is right
+	for _, lock := range locks {
+		release, err := filelock.Take(lock)
+		if err != nil {
+			return "the node " + filepath.Base(filepath.Dir(lock))
+		}
+		release()
+	}
+	return ""
+}
+
+// remainsEnd is how long what was left of a demo has to end: it is told to when the demo dies.
+const remainsEnd = 30 * time.Second
+
+// empty removes all but the lock from the demo's folder, unless something of a demo that was
+// killed still runs there.
+func empty(ctx context.Context, dir string) error {
+	for began := time.Now(); ; time.Sleep(200 * time.Millisecond) {
+		what := remains(ctx, dir)
+		if what == "" {
+			break
+		}
+		if time.Since(began) > remainsEnd || ctx.Err() != nil {
+			return runs(dir, what+" of a demo that was killed runs")
+		}
+	}
+	entries, err := os.ReadDir(dir)
+	if err != nil {
 		return fmt.Errorf("looking at the demo's folder: %w", err)
 	}
-	if len(entries) > 0 {
-		if _, err := os.Stat(filepath.Join(dir, marker)); err != nil {
-			return fmt.Errorf("%s is not empty and not the demo's; choose another folder with --dir", dir)
+	for _, e := range entries {
+		if e.Name() == lockName || e.Name() == marker {
+			continue
 		}
-		if err := os.RemoveAll(dir); err != nil {
+		if err := os.RemoveAll(filepath.Join(dir, e.Name())); err != nil {
 			return fmt.Errorf("clearing the demo's folder: %w", err)
 		}
 	}
-	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return fmt.Errorf("making the demo's folder: %w", err)
-	}
-	return os.WriteFile(filepath.Join(dir, marker), nil, 0o644)
+	return nil
 }
 
 // lay copies the scenes into the demo's scene place.

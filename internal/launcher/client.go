@@ -14,6 +14,8 @@ import (
 	"time"
 
 	"github.com/dustin/go-humanize/english"
+
+	"vexillum/internal/filelock"
 )
 
 // Client is the node process's side.
@@ -125,13 +127,13 @@ func (c *Client) greet(ctx context.Context, dir string) (*Client, error) {
 // untilFree waits until the launcher that a folder had is gone.
 func untilFree(ctx context.Context, dir string) error {
 	for deadline := time.Now().Add(10 * time.Second); ; {
-		release, free, err := Lock(lockPath(dir))
+		release, err := filelock.Take(lockPath(dir))
 		switch {
-		case err != nil:
-			return fmt.Errorf("taking the launcher's lock: %w", err)
-		case free:
+		case err == nil:
 			release()
 			return nil
+		case !errors.Is(err, filelock.ErrTaken):
+			return fmt.Errorf("taking the launcher's lock: %w", err)
 		case time.Now().After(deadline):
 			return errors.New("the launcher was told to end and does not")
 		}

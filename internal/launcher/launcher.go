@@ -112,13 +112,3 @@ const (
 
 func socketPath(dir string) string { return filepath.Join(dir, "launcher.sock") }
 func lockPath(dir string) string   { return filepath.Join(dir, "launcher.lock") }
-
-// Lock takes a folder for one process; it is free again when that process
-// ends, however it ends. It returns false if another process has it.
-func Lock(path string) (release func(), free bool, err error) {
-	release, err = lockFile(path)
-	if err == errLocked { //nolint:errorlint // it is returned as it is
-		return nil, false, nil
-	}
-	return release, err == nil, err
-}

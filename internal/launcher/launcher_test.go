@@ -18,6 +18,8 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"vexillum/internal/filelock"
 )
 
 // TestMain lets this test program be the launcher, too.
@@ -319,7 +321,7 @@ func TestOneLauncherAFolder(t *testing.T) {
 	if err := Serve(t.Context(), dir, slog.New(slog.DiscardHandler)); err != nil {
 		t.Errorf("a second launcher: %v", err)
 	}
-	if _, free, err := Lock(lockPath(dir)); free || err != nil {
+	if _, err := filelock.Take(lockPath(dir)); !errors.Is(err, filelock.ErrTaken) {
 		t.Errorf("the folder's lock is free beside its launcher, %v", err)
 	}
 	var out said

@@ -3,7 +3,6 @@
 package launcher
 
 import (
-	"errors"
 	"fmt"
 	"os"
 	"os/exec"
@@ -14,21 +13,6 @@ import (
 
 // onItsOwn lets the launcher outlive us and the terminal.
 func onItsOwn(cmd *exec.Cmd) { cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true} }
-
-var errLocked = errors.New("another launcher works in this folder")
-
-// lockFile takes a lock that ends with this process.
-func lockFile(path string) (release func(), err error) {
-	file, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
-	if err != nil {
-		return nil, err
-	}
-	if err := syscall.Flock(int(file.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
-		_ = file.Close()
-		return nil, errLocked
-	}
-	return func() { _ = file.Close() }, nil
-}
 
 // longestSocket is how long the path of a socket may be on the systems that
 // allow least.

@@ -16,6 +16,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"vexillum/internal/filelock"
 )
 
 // Server is the launcher's side.
@@ -81,8 +83,8 @@ func NewServer(dir string, log *slog.Logger) *Server {
 // folder is gone, when it was told to end, or when it has had nothing to do
 // for a while. A folder has one launcher; a second one returns at once.
 func Serve(ctx context.Context, dir string, log *slog.Logger) error {
-	release, err := lockFile(lockPath(dir))
-	if errors.Is(err, errLocked) {
+	release, err := filelock.Take(lockPath(dir))
+	if errors.Is(err, filelock.ErrTaken) {
 		return nil
 	}
 	if err != nil {

@@ -27,6 +27,8 @@ import (
 	"time"
 
 	_ "github.com/jackc/pgx/v5/stdlib" // the driver that waits for the server
+
+	"vexillum/internal/filelock"
 )
 
 // Options says where the server keeps its data and how it runs.
@@ -90,22 +92,67 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 	if err := prepareDir(dir, acct); err != nil {
 		return nil, err
 	}
+	// Nobody else may begin a database here, or clear away what is begun, as long as we are.
+	release, err := lock(ctx, o, dir)
+	if err != nil {
+		return nil, err
+	}
+	s, err := startLocked(ctx, o, bin, dir, acct)
+	if err != nil {
+		release()
+		return nil, err
+	}
+	go func() {
+		<-s.proc.gone
+		release()
+	}()
+	return s, nil
+}
+
+// stillThere is how long a start waits for what works in the folder to end, and how often it
+// looks.
+const (
+	stillThere = 20 * time.Second
+	looksAgain = 500 * time.Millisecond
+)
+
+// lock takes the folder for this process. An earlier one may still be on its way down.
+func lock(ctx context.Context, o Options, dir string) (release func(), err error) {
+	for began := time.Now(); ; {
+		release, err := filelock.Take(filepath.Join(dir, "lock"))
+		if err == nil {
+			return release, nil
+		}
+		if !errors.Is(err, filelock.ErrTaken) {
+			return nil, fmt.Errorf("taking the database folder: %w", err)
+		}
+		if time.Since(began) > stillThere || ctx.Err() != nil {
+			return nil, fmt.Errorf(
+				"another vexillum process has its database in %s; end it first, or choose another folder with --data", dir,
+			)
+		}
+		o.Log.Info("waiting for the process that has this database folder to end", "folder", dir)
+		time.Sleep(looksAgain)
+	}
+}
+
+func startLocked(ctx context.Context, o Options, bin, dir string, acct *account) (*Server, error) {
 	data := filepath.Join(dir, "data")
 	password, err := initialise(ctx, bin, dir, data, acct)
 	if err != nil {
 		return nil, err
 	}
 	// An earlier server of ours may still be on its way down.
-	for attempt := 0; ; attempt++ {
+	for began := time.Now(); ; {
 		s, err := start(ctx, o, bin, data, password, acct)
 		if err == nil {
 			return s, nil
 		}
-		if attempt >= 40 || ctx.Err() != nil || !errors.Is(err, errStillThere) {
+		if time.Since(began) > stillThere || ctx.Err() != nil || !errors.Is(err, errStillThere) {
 			return nil, err
 		}
 		o.Log.Info("waiting for the last database process to end", "folder", data)
-		time.Sleep(500 * time.Millisecond)
+		time.Sleep(looksAgain)
 	}
 }
 

@@ -106,3 +106,44 @@ func TestAFolderThatTheAccountCannotEnter(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 }
+
+// TestTwoStartsDoNotClearEachOther begins twice in one new folder: one of them has it, and the
+// other changes nothing until that has ended.
+func TestTwoStartsDoNotClearEachOther(t *testing.T) {
+	dir := filepath.Join(folder(t), "db")
+	ctx, cancel := context.WithTimeout(t.Context(), 90*time.Second)
+	defer cancel()
+	servers, errs := make(chan *Server, 2), make(chan error, 2)
+	for range 2 {
+		go func() {
+			s, err := Start(ctx, Options{Dir: dir, Fast: true})
+			if err != nil {
+				errs <- err
+				return
+			}
+			servers <- s
+		}()
+	}
+	first := <-servers
+	pid := first.PID()
+	select {
+	case second := <-servers:
+		t.Fatalf("two servers run: %d and %d", pid, second.PID())
+	case err := <-errs:
+		t.Fatalf("the second has not waited: %v", err)
+	case <-first.Gone():
+		t.Fatal("the first has ended")
+	case <-time.After(3 * time.Second):
+	}
+	if err := first.Stop(); err != nil {
+		t.Fatal(err)
+	}
+	select {
+	case second := <-servers:
+		if err := second.Stop(); err != nil {
+			t.Fatal(err)
+		}
+	case err := <-errs:
+		t.Errorf("the second has not got the folder once it was free: %v", err)
+	}
+}

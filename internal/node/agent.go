@@ -23,6 +23,7 @@ import (
 
 	"vexillum/internal/account"
 	"vexillum/internal/client"
+	"vexillum/internal/filelock"
 	"vexillum/internal/launcher"
 	"vexillum/internal/scenefile"
 	"vexillum/internal/wire"
@@ -102,6 +103,9 @@ type Agent struct {
 	works map[int64]*work // by lease
 }
 
+// LockFile is the file in its folder that a node process has locked; see filelock.
+const LockFile = "node.lock"
+
 // Errors that end a node process.
 var (
 	// ErrSuperseded says that a newer process of the same node has started.
@@ -167,6 +171,14 @@ func Run(ctx context.Context, o Options) error {
 	if err := os.MkdirAll(a.staging(), 0o700); err != nil {
 		return fmt.Errorf("making the node's folder: %w", err)
 	}
+	release, err := filelock.Take(filepath.Join(o.Dir, LockFile))
+	if errors.Is(err, filelock.ErrTaken) {
+		return ErrFolderTaken
+	}
+	if err != nil {
+		return fmt.Errorf("taking the node's folder: %w", err)
+	}
+	defer release()
 	own := &logShipper{}
 	a.scribes = []*logShipper{own}
 	a.o.Log = logTo(o.Log, own)
@@ -180,14 +192,6 @@ func Run(ctx context.Context, o Options) error {
 			return err
 		}
 	}
-	release, free, err := launcher.Lock(filepath.Join(o.Dir, "node.lock"))
-	if err != nil {
-		return fmt.Errorf("taking the node's folder: %w", err)
-	}
-	if !free {
-		return ErrFolderTaken
-	}
-	defer release()
 	if a.mishap = a.lastLife(); a.mishap != nil {
 		a.o.Told(mishapText(a.mishap))
 	}

@@ -71,6 +71,13 @@ func TestDemoIsLeftWithoutATrace(t *testing.T) {
 		t.Fatal(err)
 	}
 	f.wait("the demo is up", func() bool { return strings.Contains(p.out.String(), "Ctrl-C ends everything") })
+	// Another one in the same folder is refused, wherever it would listen, and harms nothing.
+	for _, address := range []string{listen, freeAddress(t)} {
+		if out, stderr, code := f.vexillum("demo", "--dir", dir, "--listen", address); code == 0 ||
+			!strings.Contains(stderr, "a demo runs in "+dir+" already, and nothing was changed") {
+			t.Fatalf("a second demo ended with %d: %s %s", code, out, stderr)
+		}
+	}
 	c, _, err = c.SignIn(t.Context(), demo.Name, demo.Password, "test")
 	if err != nil {
 		t.Fatal(err)
@@ -131,6 +138,18 @@ func TestDemoIsLeftWithoutATrace(t *testing.T) {
 	p.end(syscall.SIGINT)
 	if code := p.cmd.ProcessState.ExitCode(); code != 0 {
 		t.Errorf("it ended with %d: %s", code, p.out)
+	}
+	if left := processesOf(t, dir); len(left) > 0 {
+		t.Errorf("left behind: %v", left)
+	}
+	// One that is killed takes its farm along, and the next begins in the same folder.
+	killed := start(t, "killed demo", "demo", "--dir", dir, "--listen", listen)
+	f.wait("the demo is up again", func() bool { return strings.Contains(killed.out.String(), "Ctrl-C ends everything") })
+	killed.end(syscall.SIGKILL)
+	next := start(t, "next demo", "demo", "--once", "--dir", dir, "--listen", listen)
+	<-next.gone
+	if code := next.cmd.ProcessState.ExitCode(); code != 0 {
+		t.Errorf("after one that was killed it ended with %d: %s", code, next.out)
 	}
 	if left := processesOf(t, dir); len(left) > 0 {
 		t.Errorf("left behind: %v", left)
