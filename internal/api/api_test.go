@@ -178,6 +178,9 @@ func (w *world) call(token, method, path string, in any) (int, []byte) {
 		return resp.StatusCode, first[:n]
 	}
 	data, err := io.ReadAll(resp.Body)
+	if w.brief && errors.Is(err, context.DeadlineExceeded) {
+		return 0, nil
+	}
 	if err != nil {
 		w.t.Fatal(err)
 	}

@@ -246,6 +246,7 @@ func (a *app) bundleUp(ctx context.Context, b bundling, in *wire.Submit, incompl
 		return err
 	}
 	in.Bundle, in.Scene = g.Manifest.ID(), g.Manifest.Scene
+	in.Origin = filepath.Join(folder, filepath.FromSlash(g.Manifest.Scene))
 	if err := foresee(ctx, cl, *in); err != nil {
 		return err
 	}

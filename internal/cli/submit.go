@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -170,7 +169,7 @@ func (s *submission) bind(c *cobra.Command) {
 		"all frames of the animation, whatever part is rendered, such as 1-180 (default: as in the job's earlier "+
 			"runs, as a file beside the scene says, or the frames)",
 	)
-	f.StringVar(&s.in.Job, "job", "", "name of the job (default: the scene's name)")
+	f.StringVar(&s.in.Job, "job", "", "name of the job (default: the scene's name, after its folder's where another scene has that name)")
 	f.StringVar(&s.in.Kind, "kind", "", "proof, final or correction (default: final)")
 	f.StringVar(&s.in.Recipe, "recipe", "", "recipe (default: by the scene's ending)")
 	f.StringVar(
@@ -336,13 +335,6 @@ func (s *submission) read(scene string) (in wire.Submit, err error) {
 	in.Needs = jobfile.Needs(in.Needs, s.nodes, s.without, s.pools)
 	if in.Scene = scene; in.Scene == "" && in.From == "" {
 		return in, usageError{errors.New("the scene is empty; give it as a path inside the project's scene place")}
-	}
-	if in.Job == "" && in.Scene == "" {
-		job, _, _ := strings.Cut(in.From, "/")
-		in.Job = strings.TrimPrefix(job, "#") + "_" + cmp.Or(in.Recipe, "from")
-	}
-	if in.Job == "" {
-		in.Job = jobfile.NameOf(in.Scene)
 	}
 	if in.Frames != "" {
 		if _, err := frames.Parse(in.Frames); err != nil {

@@ -1,15 +1,16 @@
 package jobfile
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
-	"path"
 	"slices"
 	"strconv"
 	"strings"
 
 	"github.com/dustin/go-humanize/english"
 
+	"vexillum/internal/core/farm"
 	"vexillum/internal/fileschema"
 	"vexillum/internal/wire"
 )
@@ -18,15 +19,25 @@ import (
 type Run struct {
 	Job       // with all that holds for it; Each, After and From are resolved
 	Entry int // of File.Jobs from which it comes
-	Waits []Wait
+	// Named says that the file names its job; else Name is what it is called as long as no
+	// other scene has that name.
+	Named bool
+	// Variant tells it from the others that the entry comes to. It is in the Name, and not in
+	// the Output.
+	Variant []string
+	plain   string // name of the entry
+	Waits   []Wait
 }
 
 // Submit returns what is submitted for the run. The error is a *[WrongError].
 func (r Run) Submit() (wire.Submit, error) {
 	in := wire.Submit{
-		Job: r.Name, Project: r.Project, Kind: r.Kind, Bundle: r.Bundle, Recipe: r.Recipe, Scene: r.Scene,
+		Variant: r.Variant, Project: r.Project, Kind: r.Kind, Bundle: r.Bundle, Recipe: r.Recipe, Scene: r.Scene,
 		Tiles: r.Tiles, Overlap: r.Overlap, DropTiles: r.Drop, OneByOne: r.OneByOne, With: r.With, Frames: string(r.Frames),
 		Shot: string(r.Shot), Output: r.Output, Preset: r.Preset, Due: r.Due,
+	}
+	if r.Named {
+		in.Job = r.plain
 	}
 	if r.Held != nil {
 		in.Held = *r.Held
@@ -93,8 +104,12 @@ func (x *expansion) job(entry int, job Job) {
 		x.mistake(entry, nil, "it has no project; write project: above the jobs, or here")
 		return
 	}
-	if job.Name == "" {
-		job.Name = NameOf(job.Scene)
+	named := job.Name != ""
+	if !named {
+		if job.Name = farm.JobNameOf(job.Scene); job.Scene == "" {
+			from, _, _ := strings.Cut(job.From, "/")
+			job.Name = strings.TrimPrefix(from, "#") + "_" + cmp.Or(job.Recipe, "from")
+		}
 	}
 	count := 1
 	names := slices.Sorted(maps.Keys(job.Each))
@@ -108,13 +123,13 @@ func (x *expansion) job(entry int, job Job) {
 		}
 	}
 	for i := range count {
-		x.add(entry, job, names, i)
+		x.add(entry, job, names, i, named)
 	}
 }
 
 // add adds one combination of what a job has each of.
-func (x *expansion) add(entry int, job Job, names []string, combination int) {
-	run := Run{Job: job, Entry: entry}
+func (x *expansion) add(entry int, job Job, names []string, combination int, named bool) {
+	run := Run{Job: job, Entry: entry, Named: named, plain: job.Name}
 	run.Each = nil
 	var parts []string
 	for _, name := range slices.Backward(names) {
@@ -126,16 +141,12 @@ func (x *expansion) add(entry int, job Job, names []string, combination int) {
 	}
 	if len(parts) > 0 {
 		slices.Reverse(parts)
-		output := job.Output
-		if output == "" {
-			output = job.Name
-		}
+		run.Variant = parts
 		run.Name = job.Name + "_" + strings.Join(parts, "_")
-		run.Output = path.Join(append([]string{output}, parts...)...)
 	}
 	for _, at := range x.byName[run.Name] {
 		if other := &x.runs[at]; other.Name == run.Name && other.Project == run.Project &&
-			kindOf(other.Job) == kindOf(run.Job) {
+			(other.Named || run.Named || other.Scene == run.Scene) && kindOf(other.Job) == kindOf(run.Job) {
 			x.mistake(entry, []string{"name"}, "two jobs are called %s; each needs a name of its own", run.Name)
 			break
 		}
@@ -153,9 +164,6 @@ func kindOf(j Job) string {
 	}
 	return j.Kind
 }
-
-// NameOf returns what a job of a scene is called that has no name.
-func NameOf(scene string) string { return strings.TrimSuffix(path.Base(scene), path.Ext(scene)) }
 
 // plain returns a value as it may stand in the name of a job or folder.
 func plain(value string) string {

@@ -84,7 +84,9 @@ func TestMistakes(t *testing.T) {
 		"too many tries":     {head + "  - {scene: a, tries: 21}\n", "it is 21 and has to be at most 20"},
 		"a huge scale":       {head + "  - {scene: a, scale: 9000%}\n", "jobs[0].scale: \"9000%\" is not a scale"},
 		"much memory":        {head + "  - {scene: a, takes: {memory: much}}\n", "jobs[0].takes.memory"},
-		"one name for two":   {head + "  - {scene: x/a.pov}\n  - {scene: y/a.pov}\n", "line 5, column 6: jobs[1].name: two jobs are called a"},
+		"one name for two":   {head + "  - {name: a, scene: x/a.pov}\n  - {name: a, scene: y/a.pov}\n", "line 5, column 6: jobs[1].name: two jobs are called a"},
+		"a named like one":   {head + "  - {scene: x/a.pov}\n  - {name: a, scene: y/a.pov}\n", "jobs[1].name: two jobs are called a"},
+		"one scene twice":    {head + "  - {scene: x/a.pov}\n  - {scene: x/a.pov}\n", "jobs[1].name: two jobs are called a"},
 		"itself":             {head + "  - {name: a, scene: a, after: [a]}\n", "a waits for itself"},
 		"twice":              {head + "  - {name: a, scene: a}\n  - {name: b, scene: b, after: [a, a]}\n", "b waits for a twice"},
 		"a circle":           {head + "  - {name: a, scene: a, after: [c]}\n  - {name: b, scene: b, after: [a]}\n  - {name: c, scene: c, after: [b]}\n", "a waits for c waits for b waits for a"},
@@ -192,10 +194,11 @@ func TestExpansionKeepsThingsApart(t *testing.T) {
 		}
 		names, folders := map[string]bool{}, map[string]bool{}
 		for _, r := range runs {
-			folder := r.Output
-			if folder == "" {
-				folder = r.Name
+			in, err := r.Submit()
+			if err != nil {
+				t.Fatal(err)
 			}
+			folder := strings.Join(append([]string{in.Job}, in.Variant...), "/")
 			if names[r.Name] || folders[folder] {
 				t.Fatalf("seed %d: %s, %s is there twice", seed, r.Name, folder)
 			}
@@ -320,11 +323,11 @@ func Example() {
 	}
 	runs, _ := f.Expand()
 	for _, r := range runs {
-		fmt.Println(r.Name, r.Output, r.Values["camera"])
+		fmt.Println(r.Name, r.Variant, r.Values["camera"])
 	}
 	// Output:
-	// dome_left dome/left left
-	// dome_right dome/right right
+	// dome_left [left] left
+	// dome_right [right] right
 }
 
 func BenchmarkJobFile(b *testing.B) {

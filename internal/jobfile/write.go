@@ -44,7 +44,7 @@ func Write(project string, s wire.Scene) string {
 		field(4, false, "preset", preset, "there is "+strings.Join(names, ", "))
 	}
 	if s.Shot != "" {
-		field(4, true, "frames", quoted(s.Shot), told(s.File, "as an earlier run had it"))
+		field(4, true, "frames", quoted(s.Shot), told(s.File, "as "+s.ShotRun+" had it"))
 	} else {
 		field(4, true, "frames", "1-1", "the scene does not say how long it is")
 	}

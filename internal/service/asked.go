@@ -111,12 +111,12 @@ func submissionOf(in wire.Submit, by farm.Person) (queue.Submission, error) {
 		return none, err
 	}
 	sub := queue.Submission{
-		Tiles: tiles, Missing: in.Missing,
+		Variant: in.Variant, Tiles: tiles, Missing: in.Missing,
 		Whole: in.Frames == "", Every: in.Every, Scale: in.Scale, Held: in.Held, Dry: in.DryRun, Shot: shot,
 		Actor: by.Name, Role: by.Role,
 		AtOnce: in.StartOn != nil && *in.StartOn == 0,
 		Spec: farm.Spec{
-			Bundle: in.Bundle, With: in.With, Job: in.Job, Project: in.Project, Kind: farm.RunKind(in.Kind),
+			Bundle: in.Bundle, Origin: in.Origin, With: in.With, Job: in.Job, Project: in.Project, Kind: farm.RunKind(in.Kind),
 			Recipe: in.Recipe,
 			Scene:  in.Scene, Output: in.Output, Width: in.Width, Height: in.Height, Values: in.Values,
 			Tries: in.Tries, HoldAfter: in.HoldAfter, Chunk: in.Chunk, Frames: set, Needs: in.Needs,

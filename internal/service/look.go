@@ -34,7 +34,7 @@ func (s *Service) lookAtScene(
 	ctx context.Context, f *floor.Floor, spec *farm.Spec, scenes string, r *recipe.Recipe, dry bool,
 ) (look sceneLook, err error) {
 	if spec.Bundle != "" {
-		before, err := f.Queue.BundleBefore(ctx, spec.Project, spec.Job)
+		before, err := f.Queue.BundleBefore(ctx, *spec)
 		if err != nil {
 			return look, err
 		}

@@ -4,7 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"path"
+	"slices"
 
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
@@ -43,16 +43,12 @@ func oneByOne(a Asked, at int) ([]Asked, error) {
 			refusal.Invalid, "frames", "at most %d stills come one after the other, not %d", mostStills, set.Len(),
 		)
 	}
-	output := a.Output
-	if output == "" {
-		output = a.Job
-	}
 	out := make([]Asked, 0, set.Len())
 	for frame := range set.All() {
 		still := a
 		still.OneByOne = false
 		number := fmt.Sprintf("%04d", frame)
-		still.Frames, still.Job, still.Output = fmt.Sprint(frame), a.Job+"_"+number, path.Join(output, number)
+		still.Frames, still.Variant = fmt.Sprint(frame), append(slices.Clone(a.Variant), number)
 		if n := len(out); n > 0 {
 			still.After, still.Waits = nil, []queue.Wait{{Of: at + n - 1}}
 		}

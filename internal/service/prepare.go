@@ -8,8 +8,11 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
+	"unicode"
+	"unicode/utf8"
 
 	"vexillum/internal/core/farm"
+	"vexillum/internal/core/paths"
 	"vexillum/internal/publish"
 	"vexillum/internal/service/floor"
 	"vexillum/internal/service/queue"
@@ -29,8 +32,8 @@ type preparing struct {
 
 // lookKey is what a look at a scene depends on.
 type lookKey struct {
-	project, scene, recipe, bundle, with, job string
-	version                                   int
+	project, scene, recipe, bundle, with, origin string
+	version                                      int
 }
 
 type looked struct {
@@ -59,23 +62,50 @@ const looksAtOnce = 8
 // all gets all of some submissions ready. The error is a *[queue.BatchError] of the first
 // that cannot be.
 func (p *preparing) all(ctx context.Context, subs []queue.Submission) ([]prepared, error) {
+	seen, err := sideBySide(subs, func(sub queue.Submission) (prepared, error) { return p.see(ctx, sub) })
+	if err != nil {
+		return nil, err
+	}
+	for i := range seen {
+		subs[i] = seen[i].sub
+	}
+	named, err := p.f.Queue.NameJobs(ctx, subs)
+	if err != nil {
+		return nil, err
+	}
+	for i := range seen {
+		seen[i].sub = named[i].Submission
+		if named[i].Remark != "" {
+			seen[i].remarks = append([]string{named[i].Remark}, seen[i].remarks...)
+		}
+	}
+	out, err := sideBySide(seen, func(one prepared) (prepared, error) { return p.inherit(ctx, one) })
+	if err != nil {
+		return nil, err
+	}
+	return out, ctx.Err()
+}
+
+// sideBySide does something with each of a batch, a few at a time. The error is a
+// *[queue.BatchError] of the first with which it fails.
+func sideBySide[From, To any](of []From, do func(From) (To, error)) ([]To, error) {
 	var failed atomic.Bool // what comes behind need not be looked at
-	out, errs := make([]prepared, len(subs)), make([]error, len(subs))
+	out, errs := make([]To, len(of)), make([]error, len(of))
 	next := make(chan int)
 	var workers sync.WaitGroup
-	for range min(looksAtOnce, len(subs)) {
+	for range min(looksAtOnce, len(of)) {
 		workers.Go(func() {
 			for i := range next {
 				if failed.Load() {
 					continue
 				}
-				if out[i], errs[i] = p.one(ctx, subs[i]); errs[i] != nil {
+				if out[i], errs[i] = do(of[i]); errs[i] != nil {
 					failed.Store(true)
 				}
 			}
 		})
 	}
-	for i := range subs {
+	for i := range of {
 		next <- i
 	}
 	close(next)
@@ -85,17 +115,20 @@ func (p *preparing) all(ctx context.Context, subs []queue.Submission) ([]prepare
 			return nil, &queue.BatchError{Index: i, Err: err}
 		}
 	}
-	return out, ctx.Err()
+	return out, nil
 }
 
-// one gets a submission ready.
-func (p *preparing) one(ctx context.Context, sub queue.Submission) (out prepared, err error) {
+// see looks at the scene of a submission and completes its settings.
+func (p *preparing) see(ctx context.Context, sub queue.Submission) (out prepared, err error) {
 	given, sized := sub.Spec.Values, sub.Spec.Width != 0 || sub.Spec.Height != 0
 	if sub, err = p.f.Queue.CheckSubmission(sub); err != nil {
 		return out, err
 	}
 	roots, err := p.rootsOf(ctx, sub.Spec.Project)
 	if err != nil {
+		return out, err
+	}
+	if err := p.s.origin(ctx, p.f, &sub.Spec); err != nil {
 		return out, err
 	}
 	r := p.f.Recipes.At(sub.Spec.Recipe, sub.Spec.RecipeVersion)
@@ -107,23 +140,6 @@ func (p *preparing) one(ctx context.Context, sub queue.Submission) (out prepared
 	sub.Spec.Mark = publish.Mark(p.s.Life())
 	if !sized && sub.Scene.Width > 0 {
 		sub.Spec.Width, sub.Spec.Height = sub.Scene.Width, sub.Scene.Height
-	}
-	if sub.Reads == "" {
-		earlier, err := p.f.Queue.ShotBefore(ctx, sub.Spec)
-		if err != nil {
-			return out, err
-		}
-		if err := sub.Choose(earlier); err != nil {
-			return out, err
-		}
-	}
-	remark, err := p.s.leaveOut(ctx, p.f, &sub)
-	if err != nil {
-		return out, err
-	}
-	remarks := slices.Clone(look.remarks)
-	if remark != "" {
-		remarks = append(remarks, remark)
 	}
 	sub.Given = slices.Collect(maps.Keys(given))
 	values := maps.Clone(sub.Scene.Values)
@@ -137,7 +153,25 @@ func (p *preparing) one(ctx context.Context, sub queue.Submission) (out prepared
 	if err := r.CheckChoice(sub.Spec.Values, sub.Scene); err != nil {
 		return out, &refusal.Refusal{Kind: refusal.Invalid, Field: "values", Reason: err.Error()}
 	}
-	return prepared{sub, roots.Frames, remarks}, nil
+	return prepared{sub, roots.Frames, slices.Clone(look.remarks)}, nil
+}
+
+// inherit takes over from earlier runs of the job what nobody says.
+func (p *preparing) inherit(ctx context.Context, one prepared) (prepared, error) {
+	if one.sub.Reads == "" {
+		earlier, _, err := p.f.Queue.ShotBefore(ctx, one.sub)
+		if err != nil {
+			return one, err
+		}
+		if err := one.sub.Choose(earlier); err != nil {
+			return one, err
+		}
+	}
+	remark, err := p.s.leaveOut(ctx, p.f, &one.sub)
+	if err == nil && remark != "" {
+		one.remarks = append(one.remarks, remark)
+	}
+	return one, err
 }
 
 // rootsOf returns where a project's places are here, once it is sure that frames can be
@@ -166,10 +200,7 @@ func (p *preparing) look(ctx context.Context, sub *queue.Submission, scenes stri
 	}
 	key := lookKey{
 		project: spec.Project, scene: spec.Scene, recipe: spec.Recipe, bundle: spec.Bundle,
-		with: strings.Join(spec.With, "\n"), version: spec.RecipeVersion,
-	}
-	if spec.Bundle != "" {
-		key.job = spec.Job // what nodes lack depends on its run before
+		origin: spec.Origin, with: strings.Join(spec.With, "\n"), version: spec.RecipeVersion,
 	}
 	p.mu.Lock()
 	l := p.looks[key]
@@ -189,4 +220,40 @@ func (p *preparing) look(ctx context.Context, sub *queue.Submission, scenes stri
 	spec.With, spec.Bundle, spec.BundleBytes = slices.Clone(l.spec.With), l.spec.Bundle, l.spec.BundleBytes
 	spec.BundleBefore, spec.BundleNew, spec.SceneSHA = l.spec.BundleBefore, l.spec.BundleNew, l.spec.SceneSHA
 	return l.look, nil
+}
+
+// mostOrigin bounds the path of a scene that was sent, in bytes.
+const mostOrigin = 2000
+
+// origin reads where the scene of a bundle lay: inside the scene place, whichever system spells
+// it, it is the scene there; else it keeps its whole path.
+func (s *Service) origin(ctx context.Context, f *floor.Floor, spec *farm.Spec) error {
+	switch {
+	case spec.Origin == "":
+		return nil
+	case spec.Bundle == "":
+		return refusal.New(refusal.Invalid, "origin", "only the scene of a bundle has an origin")
+	case len(spec.Origin) > mostOrigin || !utf8.ValidString(spec.Origin) ||
+		strings.ContainsFunc(spec.Origin, unicode.IsControl):
+		return refusal.New(
+			refusal.Invalid, "origin", "the origin of a scene is its path, of at most %d printable bytes", mostOrigin,
+		)
+	}
+	for _, system := range []string{"linux", "darwin", "windows"} {
+		roots, err := f.Setup.Roots(ctx, spec.Project, system)
+		if err != nil {
+			return err
+		}
+		if roots.Scenes == "" {
+			continue
+		}
+		if inside, ok := paths.Relative(system, roots.Scenes, spec.Origin); ok {
+			spec.Origin = inside
+			break
+		}
+	}
+	if spec.Origin == spec.Scene {
+		spec.Origin = ""
+	}
+	return nil
 }

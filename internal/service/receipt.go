@@ -29,10 +29,16 @@ func Receipt(done Submitted) wire.Receipt {
 	run := done.Run
 	out := wire.Receipt{
 		Run: run.ID, Name: run.Name, Frames: run.Frames, FrameCount: run.FrameCount, Output: done.Output,
-		State: run.State, Forecast: run.Forecast, Shot: run.Shot, Remarks: []string{run.ShotWhy},
+		State: run.State, Forecast: run.Forecast, Shot: run.Shot, Remarks: []string{},
+	}
+	if run.ShotWhy != "" {
+		out.Remarks = append(out.Remarks, run.ShotWhy)
 	}
 	if t := run.Tiles; t != nil { // its tiles are dealt as frames
 		out.Frames, out.FrameCount, out.Tiles = fmt.Sprint(t.Frame), 1, len(t.Rects)
+	}
+	if done.Taken != "" {
+		out.Remarks = append(out.Remarks, done.Taken)
 	}
 	switch n := len(done.Passed); n {
 	case 0:

@@ -181,7 +181,7 @@ func (s *Service) leaveOut(ctx context.Context, f *floor.Floor, sub *queue.Submi
 	if !sub.Missing {
 		return "", nil
 	}
-	id, spec, err := f.Queue.NewestRun(ctx, sub.Spec)
+	id, spec, err := f.Queue.NewestRun(ctx, *sub)
 	if err != nil || id == 0 {
 		return "", err
 	}
@@ -194,6 +194,9 @@ func (s *Service) leaveOut(ctx context.Context, f *floor.Floor, sub *queue.Submi
 		return "", err
 	}
 	there := sub.Spec.Frames.Intersect(whole)
+	if there.Empty() {
+		return fmt.Sprintf("None of these frames is in %s and whole, so none is left out.", spec.Name()), nil
+	}
 	if sub.Spec.Frames = sub.Spec.Frames.Minus(there); sub.Spec.Frames.Empty() {
 		return "", refusal.New(
 			refusal.Conflict, "missing", "all frames are in %s and whole; there is nothing to render", spec.Name(),

@@ -3,7 +3,6 @@ package service
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io/fs"
 	"maps"
 	"os"
@@ -17,7 +16,6 @@ import (
 
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
-	"vexillum/internal/jobfile"
 	"vexillum/internal/recipe"
 	"vexillum/internal/service/floor"
 	"vexillum/internal/service/queue"
@@ -114,7 +112,7 @@ func (s *Service) Scene(
 	}
 	sub, err := f.Queue.CheckSubmission(queue.Submission{
 		Dry: true, Whole: true, Actor: by.Name, Role: by.Role,
-		Spec: farm.Spec{Job: "scene", Project: project, Scene: scene, Recipe: recipeName, Values: map[string]string{}},
+		Spec: farm.Spec{Project: project, Scene: scene, Recipe: recipeName, Values: map[string]string{}},
 	})
 	// Values that a job has to give are not given yet.
 	var no *refusal.Refusal
@@ -141,8 +139,20 @@ func (s *Service) Scene(
 	if err != nil {
 		return out, err
 	}
+	// Its job is that of the look that it has if nobody chooses another.
+	spec.Values = map[string]string{}
+	for name, v := range r.Values {
+		spec.Values[name] = v.Default
+	}
+	maps.Copy(spec.Values, look.shot.Values)
+	sub.Spec = spec
+	named, err := f.Queue.NameJobs(ctx, []queue.Submission{sub})
+	if err != nil {
+		return out, err
+	}
+	sub = named[0].Submission
 	out = wire.Scene{
-		Scene: scene, Job: jobOf(scene), Recipe: r.Name, RecipeTitle: r.Title, Mode: string(r.Mode),
+		Scene: scene, Job: sub.Spec.Job, Recipe: r.Name, RecipeTitle: r.Title, Mode: string(r.Mode),
 		Picture: r.Picture, Width: look.shot.Width, Height: look.shot.Height, Cameras: wire.List(look.shot.Cameras),
 		Layers: wire.List(look.shot.Layers), File: look.shot.File, Remarks: wire.List(look.remarks),
 		Values: []wire.SceneValue{}, Passes: []wire.ScenePass{}, Presets: []wire.ScenePreset{},
@@ -150,9 +160,9 @@ func (s *Service) Scene(
 	if look.shot.Range != nil {
 		out.Shot = frames.Of(*look.shot.Range).String()
 	} else {
-		before, err := f.Queue.ShotBefore(ctx, farm.Spec{Project: project, Job: out.Job})
+		before, of, err := f.Queue.ShotBefore(ctx, sub)
 		if err == nil && before != nil {
-			out.Shot, out.File = frames.Of(*before).String(), ""
+			out.Shot, out.File, out.ShotRun = frames.Of(*before).String(), "", of
 		}
 	}
 	sceneValues(&out, r, look.shot)
@@ -199,19 +209,4 @@ func sceneValues(out *wire.Scene, r *recipe.Recipe, said farm.SceneShot) {
 	for _, name := range slices.Sorted(maps.Keys(r.Passes)) {
 		out.Passes = append(out.Passes, wire.ScenePass{Name: name, Help: r.Passes[name].Help})
 	}
-}
-
-// jobOf is what a job is called that nobody names: as its scene, as far as jobs may be
-// called so.
-func jobOf(scene string) string {
-	name := jobfile.NameOf(scene)
-	if farm.CheckJobName(name) == nil {
-		return name
-	}
-	return fmt.Sprintf("job-%.40s", strings.Trim(strings.Map(func(r rune) rune {
-		if r < 128 && (r == '_' || r == '-' || r == '.' || r >= '0' && r <= '9' || r|32 >= 'a' && r|32 <= 'z') {
-			return r
-		}
-		return '-'
-	}, name), "-"))
 }

@@ -56,7 +56,7 @@ func (s *Service) sendIfUnseen(
 		remark("%s, so the scene would go to the nodes as a bundle of %s.", sentence, size)
 		return nil
 	}
-	before, err := f.Queue.BundleBefore(ctx, spec.Project, spec.Job)
+	before, err := f.Queue.BundleBefore(ctx, *spec)
 	if err != nil {
 		return err
 	}

@@ -182,11 +182,19 @@ type Forecast struct {
 
 // Submit asks for a run.
 type Submit struct {
-	Job     string `json:"job"`
+	// Job is a name of its own for the job; after its scene when left out, with its folders
+	// before it where another scene has that name.
+	Job     string `json:"job,omitempty"`
 	Project string `json:"project"`
-	Kind    string `json:"kind,omitempty"` // proof, final (default) or correction
+	// Variant tells runs apart that come of one thing, such as one of each camera: it stands
+	// behind the name of the job, and is a folder below its output.
+	Variant []string `json:"variant,omitempty"`
+	Kind    string   `json:"kind,omitempty"` // proof, final (default) or correction
 	// of a bundle that was sent before, in which the scene is; empty: the scene place
 	Bundle string `json:"bundle,omitempty"`
+	// Origin is the whole path of the scene of a bundle on the machine that sends it: it tells
+	// scenes of the same name apart.
+	Origin string `json:"origin,omitempty"`
 	Recipe string `json:"recipe,omitempty"` // by the scene's ending when left out
 	Scene  string `json:"scene,omitempty"`  // inside the project's scene place; of a recipe that reads one
 	// files or patterns of files in the scene place that the scene needs, besides those that

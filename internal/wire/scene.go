@@ -26,8 +26,9 @@ type Scene struct {
 	RecipeTitle string        `json:"recipe_title"`
 	Mode        string        `json:"mode"`
 	Picture     string        `json:"picture"`
-	Shot        string        `json:"shot"` // all frames of the animation; empty: not known
-	File        string        `json:"file"` // that told it; empty: an earlier run did
+	Shot        string        `json:"shot"`     // all frames of the animation; empty: not known
+	File        string        `json:"file"`     // that told it; empty: none did
+	ShotRun     string        `json:"shot_run"` // earlier run of the job that had it; empty: none tells
 	Width       int           `json:"width"`
 	Height      int           `json:"height"` // pixels; 0: it does not say
 	Cameras     []string      `json:"cameras"`

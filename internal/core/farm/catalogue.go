@@ -12,14 +12,18 @@ type catalogue struct {
 	byJob    map[jobKey][]*Run
 	jobs     map[string][]jobKey // of a name, whatever its capitals, in any project
 	byFolder map[string][]*Run   // by output folder, whatever its capitals
-	ended    []*Run              // in the order in which they ended
-	parked   map[RunID]*Run      // with parked frames
+	byScene  map[sceneKey][]*Run
+	ended    []*Run         // in the order in which they ended
+	parked   map[RunID]*Run // with parked frames
 }
+
+// sceneKey is a scene in a project; see [Subject].
+type sceneKey struct{ project, scene string }
 
 func newCatalogue() catalogue {
 	return catalogue{
 		byJob: map[jobKey][]*Run{}, jobs: map[string][]jobKey{}, byFolder: map[string][]*Run{},
-		parked: map[RunID]*Run{},
+		byScene: map[sceneKey][]*Run{}, parked: map[RunID]*Run{},
 	}
 }
 
@@ -30,6 +34,10 @@ func (c *catalogue) add(r *Run) {
 	}
 	c.byJob[job] = append(c.byJob[job], r)
 	c.byFolder[folder] = append(c.byFolder[folder], r)
+	if scene := r.Spec.Subject().Scene; scene != "" {
+		key := sceneKey{r.Spec.Project, scene}
+		c.byScene[key] = append(c.byScene[key], r)
+	}
 	if r.State.Closed() {
 		c.end(r)
 	}
@@ -87,6 +95,12 @@ func (c *catalogue) check(s *State) error {
 // RunsOf returns all runs of a job, the oldest first. Capitals do not matter. The
 // caller must not change the slice.
 func (s *State) RunsOf(project, job string) []*Run { return s.catalogue.byJob[keyOfJob(project, job)] }
+
+// RunsOfScene returns all runs of a scene of a project, whatever the look, the oldest first. The
+// caller must not change the slice.
+func (s *State) RunsOfScene(project, scene string) []*Run {
+	return s.catalogue.byScene[sceneKey{project, scene}]
+}
 
 // RunsInto returns the runs whose output goes into a folder of any place.
 // Capitals do not matter. The caller must not change the slice.

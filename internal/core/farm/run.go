@@ -131,6 +131,9 @@ type Spec struct {
 	// SceneText is a small scene that goes to the nodes with each lease; empty
 	// for scenes that they read in their place.
 	SceneText string `json:"scene_text,omitempty"`
+	// Origin is where the scene of a bundle lay when it was sent: a path inside the scene place,
+	// or a whole one outside it, as its machine spells it. Empty: where Scene says.
+	Origin string `json:"origin,omitempty"`
 }
 
 // Name is how people call the run, and type it: "salt_010/final-2".

@@ -28,6 +28,7 @@ func (s Spec) Unlike(before Spec) (out []Difference) {
 	}
 	note("kind", string(before.Kind), string(s.Kind))
 	note("scene", before.Scene, s.Scene)
+	note("where it was sent from", before.Origin, s.Origin)
 	if before.Scene == s.Scene {
 		note("content of the scene", brief(before.SceneSHA), brief(s.SceneSHA))
 	}

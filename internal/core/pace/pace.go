@@ -23,14 +23,14 @@ type Estimate struct {
 // Model holds what is learned. The zero Model is not ready; use New.
 type Model struct {
 	runs     map[farm.RunID]*known
-	jobs     map[string]*shape    // by project and job, of their last run
-	memories map[string]*profile  // the same
-	starts   map[string]*launches // the same
-	habits   map[string]*habit    // of launches, by recipe, over all runs
-	typical  map[string]*tally    // the same, what a pixel of a frame costs
-	regions  map[string][]region  // by project, job and recipe, of its last tiled still
-	scales   map[string]*scaling  // by recipe, how cost goes with settings
-	speeds   map[speedKey]float64 // logarithms
+	jobs     map[jobKey]*shape     // of the last run of each
+	memories map[jobKey]*profile   // the same
+	starts   map[jobKey]*launches  // the same
+	habits   map[string]*habit     // of launches, by recipe, over all runs
+	typical  map[string]*tally     // the same, what a pixel of a frame costs
+	regions  map[tilesKey][]region // of the last tiled still of each
+	scales   map[string]*scaling   // by recipe, how cost goes with settings
+	speeds   map[speedKey]float64  // logarithms
 	fetches  fetches
 	learned  int64
 	coarse   bool
@@ -57,9 +57,9 @@ type speedKey struct {
 // New returns a Model that knows nothing yet.
 func New() *Model {
 	return &Model{
-		runs: map[farm.RunID]*known{}, jobs: map[string]*shape{}, memories: map[string]*profile{},
-		starts: map[string]*launches{}, habits: map[string]*habit{}, typical: map[string]*tally{},
-		scales: map[string]*scaling{}, regions: map[string][]region{},
+		runs: map[farm.RunID]*known{}, jobs: map[jobKey]*shape{}, memories: map[jobKey]*profile{},
+		starts: map[jobKey]*launches{}, habits: map[string]*habit{}, typical: map[string]*tally{},
+		scales: map[string]*scaling{}, regions: map[tilesKey][]region{},
 		speeds: map[speedKey]float64{}, fetches: newFetches(),
 	}
 }
@@ -160,7 +160,15 @@ func (m *Model) of(run *farm.Run) *known {
 // pixels returns how many pixels a frame has, and 1 of runs on paper, which have no size.
 func pixels(spec farm.Spec) float64 { return max(1, float64(spec.Width)*float64(spec.Height)) }
 
-func jobOf(run *farm.Run) string { return run.Spec.Project + "/" + run.Spec.Job }
+// jobKey is a job, and what it renders: what one scene has shown says nothing of another.
+type jobKey struct {
+	project, job string
+	subject      farm.Subject
+}
+
+func jobOf(run *farm.Run) jobKey { return keyOfJob(run.Spec) }
+
+func keyOfJob(spec farm.Spec) jobKey { return jobKey{spec.Project, spec.Job, spec.Subject()} }
 
 func keyOf(n *farm.Node, recipe string) speedKey {
 	r, _ := n.Facts.Renderer(recipe)

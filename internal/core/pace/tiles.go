@@ -42,7 +42,7 @@ func (m *Model) levelOf(spec farm.Spec) (float64, bool) {
 		}
 		return sum * pixels(spec), true
 	}
-	if s := m.jobs[spec.Project+"/"+spec.Job]; s != nil && s.First <= spec.Tiles.Frame && spec.Tiles.Frame <= s.Last {
+	if s := m.jobs[keyOfJob(spec)]; s != nil && s.First <= spec.Tiles.Frame && spec.Tiles.Frame <= s.Last {
 		return math.Exp(m.scaled(s, spec).log(spec.Tiles.Frame)), true
 	}
 	if t := m.typical[spec.Recipe]; t != nil {
@@ -99,4 +99,10 @@ func (m *Model) keepTiles(run *farm.Run, c *Curve) {
 	m.regions[tilesOf(spec)] = out
 }
 
-func tilesOf(spec farm.Spec) string { return spec.Project + "/" + spec.Job + "/" + spec.Recipe }
+// tilesKey is a job that is rendered by one recipe.
+type tilesKey struct {
+	job    jobKey
+	recipe string
+}
+
+func tilesOf(spec farm.Spec) tilesKey { return tilesKey{keyOfJob(spec), spec.Recipe} }

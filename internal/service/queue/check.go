@@ -82,8 +82,13 @@ func checkFailing(spec *farm.Spec) error {
 // or a *refusal.Refusal. It looks at the request alone, not at the farm.
 func (d *Desk) CheckSubmission(sub Submission) (Submission, error) {
 	spec := &sub.Spec
-	if err := farm.CheckJobName(spec.Job); err != nil {
-		return sub, refusal.New(refusal.Invalid, "job", "%v", err)
+	if spec.Job != "" {
+		if err := farm.CheckJobName(spec.Job); err != nil {
+			return sub, refusal.New(refusal.Invalid, "job", "%v", err)
+		}
+	}
+	if err := checkVariant(sub.Variant); err != nil {
+		return sub, err
 	}
 	if spec.Kind == "" {
 		spec.Kind = farm.Final
@@ -135,7 +140,7 @@ func (d *Desk) CheckSubmission(sub Submission) (Submission, error) {
 	if err := paths.Check(spec.Output); spec.Output != "" && err != nil { // any machine may have to make it
 		return sub, refusal.New(refusal.Invalid, "output", "the output folder cannot be made everywhere: %v", err)
 	}
-	if spec.Output == "" {
+	if spec.Output == "" && len(sub.Variant) == 0 { // else NameJobs fills it in
 		spec.Output = spec.Job
 	}
 	needs, err := trait.ParseExpression(spec.Needs)

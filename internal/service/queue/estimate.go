@@ -102,7 +102,7 @@ func (d *Desk) Estimating(ctx context.Context, subs []Submission) (out Estimatin
 func (t *transaction) basis(run *farm.Run) (sentence string, known bool) {
 	var last *farm.Run
 	var open []*farm.Run
-	for _, other := range t.State.RunsOf(run.Spec.Project, run.Spec.Job) {
+	for other := range t.State.Before(run.Spec) {
 		switch {
 		case other.Done.Empty():
 		case !other.State.Closed():

@@ -255,11 +255,12 @@ func (d *Desk) Suspects(ctx context.Context, id farm.RunID) (spec farm.Spec, set
 	return spec, set, err
 }
 
-// NewestRun returns the newest run of a job of the same kind; 0 where there is none.
-func (d *Desk) NewestRun(ctx context.Context, like farm.Spec) (id farm.RunID, spec farm.Spec, err error) {
+// NewestRun returns the newest run of the job of one that is of the same scene and kind; 0 where
+// there is none.
+func (d *Desk) NewestRun(ctx context.Context, like Submission) (id farm.RunID, spec farm.Spec, err error) {
 	err = d.do(ctx, func(t *transaction) error {
-		for _, run := range t.State.RunsOf(like.Project, like.Job) {
-			if run.Spec.Kind == like.Kind && run.ID > id {
+		for run := range t.State.RunsBefore(like.Spec, like.Subject) {
+			if run.Spec.Kind == like.Spec.Kind && run.ID > id {
 				id, spec = run.ID, run.Spec
 			}
 		}

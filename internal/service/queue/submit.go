@@ -38,6 +38,10 @@ type Submission struct {
 	// cannot be.
 	Number int
 	After  []Wait // runs that it waits for
+	// Variant tells runs apart that somebody asks for as one, such as one of each camera: it
+	// stands behind the name of the job, and is a folder below its output. NameJobs takes it in.
+	Variant []string
+	Subject farm.Subject // what its job renders, once that has a name
 	// Reads is what its recipe makes something of: frames or a sequence of another run
 	Reads string
 	Tiles Tiling   // of a still; none of others
@@ -155,6 +159,7 @@ type Submitted struct {
 	Again  bool   // it was submitted before
 	Able   int    // nodes that are online and could take it
 	Nobody string // why no node can ever take it as both are now, or nothing
+	Taken  string // what it takes over from the run that it reads, in a sentence, or nothing
 	Lack   Lack   // what nodes have to get first
 }
 
@@ -183,7 +188,8 @@ func (t *transaction) lackOf(run *farm.Run) (out Lack) {
 
 func (t *transaction) submittedView(run *farm.Run, again bool) Submitted {
 	return Submitted{
-		t.d.views.RunView(run, t.Now), again, capacity.Able(t.State, run), capacity.Nobody(t.State, run), t.lackOf(run),
+		Run: t.d.views.RunView(run, t.Now), Again: again, Able: capacity.Able(t.State, run),
+		Nobody: capacity.Nobody(t.State, run), Lack: t.lackOf(run),
 	}
 }
 
@@ -268,10 +274,13 @@ func (d *Desk) SubmitAll(ctx context.Context, subs []Submission) (out []Submitte
 			for i := from; i < min(from+atOnce, len(subs)); i++ {
 				if opened == nil {
 					out = append(out, t.submittedView(t.State.Runs[ids[i]], again))
+					if !again {
+						out[i].Taken = ready.taken[i]
+					}
 					continue
 				}
 				view := t.submittedView(opened[i], false)
-				view.Run.ID = 0
+				view.Run.ID, view.Taken = 0, ready.taken[i]
 				out = append(out, view)
 				if t.State.Runs[opened[i].ID] == nil { // another run will have its number
 					d.m.Forget(opened[i].ID)
@@ -350,7 +359,7 @@ func (t *transaction) prepareAll(subs []Submission) (*together, error) {
 func (t *transaction) begin(count int) *together {
 	return &together{
 		records: make([]farm.RunSubmitted, 0, count), opened: make([]*farm.Run, count), folders: map[string]bool{},
-		jobs: map[string]bool{}, last: t.State.LastRun, order: t.State.LastOrder,
+		taken: map[int]string{}, jobs: map[string]bool{}, last: t.State.LastRun, order: t.State.LastOrder,
 	}
 }
 
@@ -391,7 +400,8 @@ func (t *transaction) prepare(records *together, subs []Submission, most int) (w
 // together are submissions that come together, as far as they are ready.
 type together struct {
 	records       []farm.RunSubmitted
-	opened        []*farm.Run // of each that somebody has asked for
+	opened        []*farm.Run    // of each that somebody has asked for
+	taken         map[int]string // what each takes over from the run that it reads, in a sentence
 	folders, jobs map[string]bool
 	last          farm.RunID // of the farm, when they were begun
 	order         int64
@@ -485,9 +495,14 @@ func (t *transaction) submission(sub Submission, before *together) (record farm.
 // place gives a run its number, its folder and the shot that it is of, after the
 // runs of its job before.
 func (t *transaction) place(spec *farm.Spec, asked frames.Set, sub Submission) error {
-	before := t.State.NewestOf(spec.Project, spec.Job)
-	var earlier *farm.Spec
-	if before != nil {
+	subject := sub.Subject
+	if subject == (farm.Subject{}) {
+		subject = t.State.SubjectOf(*spec)
+	}
+	if before := t.State.NewestOf(spec.Project, spec.Job); before != nil {
+		if by := t.State.SubjectOf(before.Spec); by != subject { // it was named meanwhile
+			return refusal.New(refusal.Conflict, "job", "%v", &farm.HolderError{Name: spec.Job, Holder: by})
+		}
 		if before.Spec.Job != spec.Job {
 			return refusal.New(
 				refusal.Conflict, "job",
@@ -496,6 +511,9 @@ func (t *transaction) place(spec *farm.Spec, asked frames.Set, sub Submission) e
 				spec.Project, before.Spec.Job,
 			)
 		}
+	}
+	var earlier *farm.Spec
+	if before := t.State.NewestBefore(*spec, subject); before != nil {
 		earlier = &before.Spec
 	}
 	if spec.Number = t.nextNumber(*spec, sub.Number); sub.Number != 0 && spec.Number != sub.Number {
@@ -506,6 +524,9 @@ func (t *transaction) place(spec *farm.Spec, asked frames.Set, sub Submission) e
 	if err != nil {
 		return refusal.New(refusal.Invalid, "frames", "%v", err)
 	}
+	if spec.Scene == "" && shot.Source == farm.ShotFrames { // there is no animation of its own
+		shot.Why = ""
+	}
 	spec.Shot = shot
 	return nil
 }
@@ -515,8 +536,8 @@ const startOn = 3
 
 // proven reports whether a frame of the same scene has been rendered before.
 func proven(s *farm.State, spec farm.Spec) bool {
-	for _, other := range s.RunsOf(spec.Project, spec.Job) {
-		if other.Spec.Scene == spec.Scene && other.Spec.Recipe == spec.Recipe && !other.Done.Empty() {
+	for other := range s.Before(spec) {
+		if other.Spec.Recipe == spec.Recipe && !other.Done.Empty() {
 			return true
 		}
 	}
@@ -527,23 +548,25 @@ func sameFramePlace(s *farm.State, a, b string) bool {
 	return a == b || s.Projects[a] != nil && s.Projects[b] != nil && s.Projects[a].Frames == s.Projects[b].Frames
 }
 
-// ShotBefore returns the shot range of the newest run of a job; nil: it has none.
-func (d *Desk) ShotBefore(ctx context.Context, spec farm.Spec) (out *frames.Span, err error) {
+// ShotBefore returns the shot range of the newest run of the job of one, of the same scene;
+// and the name of that run; nil: there is none.
+func (d *Desk) ShotBefore(ctx context.Context, sub Submission) (out *frames.Span, of string, err error) {
 	err = d.do(ctx, func(t *transaction) error {
-		if run := t.State.NewestOf(spec.Project, spec.Job); run != nil {
+		if run := t.State.NewestBefore(sub.Spec, sub.Subject); run != nil {
 			span := run.Spec.ShotRange().Span()
-			out = &span
+			out, of = &span, run.Spec.Name()
 		}
 		return nil
 	})
-	return out, err
+	return out, of, err
 }
 
-// BundleBefore returns the bundle of the newest run of a job that has one; empty: none has.
-func (d *Desk) BundleBefore(ctx context.Context, project, job string) (id string, err error) {
+// BundleBefore returns the newest bundle in which the scene of one was sent before; empty: in
+// none.
+func (d *Desk) BundleBefore(ctx context.Context, spec farm.Spec) (id string, err error) {
 	err = d.do(ctx, func(t *transaction) error {
 		newest := farm.RunID(0)
-		for _, run := range t.State.RunsOf(project, job) {
+		for _, run := range t.State.RunsOfScene(spec.Project, spec.Subject().Scene) {
 			if run.Spec.Bundle != "" && run.ID > newest {
 				newest, id = run.ID, run.Spec.Bundle
 			}

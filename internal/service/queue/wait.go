@@ -3,6 +3,7 @@ package queue
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"vexillum/internal/core/engine"
 	"vexillum/internal/core/farm"
@@ -150,11 +151,14 @@ func (t *transaction) read(spec *farm.Spec, sub Submission, before *together) er
 	if err != nil {
 		return err
 	}
-	if !sub.sized {
-		spec.Width, spec.Height = from.Spec.Width, from.Spec.Height
-	}
+	var taken []string
 	if spec.Frames.Empty() {
 		spec.Frames = from.Spec.Frames
+		taken = append(taken, "frames "+spec.Frames.String())
+	}
+	if !sub.sized {
+		spec.Width, spec.Height = from.Spec.Width, from.Spec.Height
+		taken = append(taken, fmt.Sprintf("size %dx%d", spec.Width, spec.Height))
 	}
 	if pass := spec.Values["from_pass"]; pass != "" && !slices.Contains(from.Spec.PassNames(), pass) {
 		return refusal.New(refusal.Invalid, "values", "%s has no pass %.40q", from.Spec.Name(), pass)
@@ -162,7 +166,11 @@ func (t *transaction) read(spec *farm.Spec, sub Submission, before *together) er
 	if _, takes := spec.Values["fps"]; takes && !slices.Contains(sub.Given, "fps") {
 		if fps := from.Spec.Values["fps"]; fps != "" {
 			spec.Values["fps"] = fps
+			taken = append(taken, fps+" frames a second")
 		}
+	}
+	if len(taken) > 0 {
+		before.taken[len(before.records)] = fmt.Sprintf("From %s: %s.", from.Spec.Name(), strings.Join(taken, ", "))
 	}
 	return nil
 }

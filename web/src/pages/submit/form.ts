@@ -100,7 +100,7 @@ export function jobFile(form: Form, project: string, scene: Scene): string {
   };
   const some = (field: string, value: object) => (Object.keys(value).length > 0 ? { [field]: value } : {});
   const job = {
-    name: form.name.trim() || scene.job,
+    ...text("name"),
     project,
     scene: scene.scene,
     recipe: scene.recipe,
