@@ -217,3 +217,25 @@ func TestTheMemoryGuardOfAFarm(t *testing.T) {
 		t.Errorf("%d attempts failed because memory ran out", n)
 	}
 }
+
+// TestAWholeNodeIsNoLicenceForMemory lets a renderer eat more than its run says on a node that it
+// has for itself.
+func TestAWholeNodeIsNoLicenceForMemory(t *testing.T) {
+	t.Parallel()
+	f := newFarm(t)
+	f.scene("greedy.practice", "practice: 1\npicture: tidal\ncost: 100ms\nmemory: 700MiB\n")
+	f.join("kiln-01", "--renderers", "practice")
+	run := wire.Submit{Job: "within", Scene: "greedy.practice", Frames: "1", Tries: 1}
+	run.Takes = &wire.Amounts{MemoryBytes: 2 << 30}
+	if done := f.ended(f.submit(run)); done.State != "done" {
+		t.Fatalf("with room enough it is %s: %+v", done.State, done.Troubles)
+	}
+	run.Job, run.Takes = "over", &wire.Amounts{MemoryBytes: 256 << 20}
+	id := f.submit(run)
+	f.wait("it meets its limit", func() bool {
+		return f.count(`SELECT count(*) FROM attempt WHERE run = $1 AND cause = 'out of memory'`, id) > 0
+	})
+	if n := f.count(`SELECT count(*) FROM frame WHERE run = $1 AND memory_bytes > 400000000`, id); n != 0 {
+		t.Errorf("%d frames took more memory than the run says", n)
+	}
+}

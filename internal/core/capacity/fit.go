@@ -18,7 +18,7 @@ func Fits(s *farm.State, n *farm.Node, run *farm.Run) bool {
 	if needs := run.Needs(); needs.String() != "" && !needs.Matches(n.KnownTraits()) {
 		return false
 	}
-	if !run.Spec.Takes.Whole() && TooSmall(n, run) != "" {
+	if TooSmall(n, run) != "" {
 		return false
 	}
 	if len(s.LaunchSettings) > 0 && n.CanRunAs(s.LaunchSettingsFor(run.Spec.Project, run.Spec.Recipe)) != nil {

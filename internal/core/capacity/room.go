@@ -48,7 +48,11 @@ func Room(
 				s.Runs[held[0].Run].Spec.Name(),
 			)
 		}
-		return farm.Share{MemoryBytes: n.Settings.Caps.MemoryBytes, Devices: offer.Devices}, ""
+		memory := n.Settings.Caps.MemoryBytes
+		if takes.MemoryBytes > 0 && (memory == 0 || takes.MemoryBytes < memory) { // it is held to what it says
+			memory = takes.MemoryBytes
+		}
+		return farm.Share{MemoryBytes: memory, Devices: offer.Devices}, ""
 	}
 	most := mostBeside
 	if c := n.Settings.Caps.Leases; c > 0 {
