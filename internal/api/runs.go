@@ -208,6 +208,11 @@ func steer(what queue.Steering) func(*Server, *gin.Context) {
 			)
 			return
 		}
+		if what == queue.Release {
+			v, err := s.svc.Release(c, farm.RunID(id), how, person(c))
+			s.answer(c, v, err)
+			return
+		}
 		v, err := f.Queue.Steer(c, farm.RunID(id), what, how, person(c))
 		s.answer(c, v, err)
 	}
@@ -219,6 +224,15 @@ func (s *Server) redo(c *gin.Context, _ *floor.Floor, in wire.Redo) {
 		return
 	}
 	v, err := s.svc.Redo(c, farm.RunID(id), in, person(c))
+	s.answer(c, v, err)
+}
+
+func (s *Server) mended(c *gin.Context, _ *floor.Floor, in wire.Mending) {
+	id, ok := number(c, "run")
+	if !ok {
+		return
+	}
+	v, err := s.svc.Mended(c, farm.RunID(id), in, person(c))
 	s.answer(c, v, err)
 }
 

@@ -138,6 +138,7 @@ var routes = []route{
 	{"POST", "/api/v1/runs/:run/release", artist, steer(queue.Release)},
 	{"POST", "/api/v1/runs/:run/cancel", artist, steer(queue.Cancel)},
 	{"POST", "/api/v1/runs/:run/redo", artist, reading((*Server).redo)},
+	{"POST", "/api/v1/runs/:run/mended", artist, reading((*Server).mended)},
 	{"POST", "/api/v1/runs/:run/frame-acts", artist, reading((*Server).frameActs)},
 	{"POST", "/api/v1/runs/:run/frames/:frame/trials", wrangler, reading((*Server).renderByHand)},
 	{"POST", "/api/v1/runs/:run/retry", artist, steer(queue.Retry)},

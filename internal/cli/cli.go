@@ -227,7 +227,7 @@ func (a *app) addCommands(root *cobra.Command) {
 		a.steerCommand("release"),
 		a.steerCommand("cancel"),
 		a.steerCommand("retry"),
-		a.redoCommand(),
+		a.redoCommand(), a.mendedCommand(),
 		a.parkCommand(),
 		a.skipCommand(),
 		a.acceptCommand(),

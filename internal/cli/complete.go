@@ -73,6 +73,7 @@ func arguments() map[string][]argument {
 		"show": named, "log": named, "why": {{list: runList}, {list: nodeList}}, "trouble": {{list: runList}},
 		"follow": run1, "try": run1, "park": run1, "skip": run1, "accept": run1, "sheet": run1, "fetch": run1,
 		"redo":   run1,
+		"mended": run,
 		"change": run1, "hold": run, "release": run, "cancel": run,
 		"retry": run, "nodes hold": node, "nodes drain": node, "nodes release": node,
 		"nodes sideline": node, "nodes give-back": node, "nodes restart": node, "nodes retire": node,

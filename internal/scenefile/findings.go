@@ -86,7 +86,12 @@ func (l *Looker) See(
 	if seen.Shot, err = r.ReadScene(scene, Reader(ctx, root, scene, l.run)); err != nil {
 		return seen, err
 	}
-	seen.With = slices.Concat(with, seen.Shot.Inputs)
+	seen.With = slices.Clone(with)
+	for _, name := range seen.Shot.Inputs { // of a scene that was looked at before they are there
+		if !slices.Contains(seen.With, name) {
+			seen.With = append(seen.With, name)
+		}
+	}
 	seen.Findings = l.needs(ctx, place, scene, r, seen.With, pinTime)
 	return seen, nil
 }

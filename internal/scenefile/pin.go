@@ -72,6 +72,9 @@ type Looker struct {
 	mu     sync.Mutex
 	prints map[string]fingerprint
 	pins   map[string]seen
+	// what the files of scenes held, by the hashes of pins, and how many files those are
+	states     map[string]map[string]string
+	remembered int
 }
 
 // fingerprint is what a file held when it was read.
@@ -92,7 +95,27 @@ type seen struct {
 
 // NewLooker returns a Looker that has seen nothing yet, and asks commands of recipes by run.
 func NewLooker(run Run) *Looker {
-	return &Looker{run: run, prints: map[string]fingerprint{}, pins: map[string]seen{}}
+	return &Looker{run: run, prints: map[string]fingerprint{}, pins: map[string]seen{}, states: map[string]map[string]string{}}
+}
+
+// Unlike returns the files of a scene that are not as they were in an earlier state; nil where
+// that is not remembered. The arguments besides are those of Pin, which was asked before.
+func (l *Looker) Unlike(was, root, scene string, r *recipe.Recipe, with []string) []string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	before, now := l.states[was], l.pins[pinKey(root, scene, r, with)]
+	if before == nil {
+		return nil
+	}
+	return (&seen{hashes: before}).unlike(now.hashes)
+}
+
+func pinKey(root, scene string, r *recipe.Recipe, with []string) string {
+	key := root + "\x00" + scene
+	if r != nil {
+		key = strings.Join(append([]string{key, r.Name, r.Text()}, with...), "\x00")
+	}
+	return key
 }
 
 // Pin returns the state of a scene below a folder. with names files besides those that
@@ -100,10 +123,9 @@ func NewLooker(run Run) *Looker {
 // told by their size and by parts of what they hold.
 func (l *Looker) Pin(ctx context.Context, root, scene string, r *recipe.Recipe, with []string) (Pin, error) {
 	g := bundle.Gathering{Folder: root, Scene: scene}
-	key := root + "\x00" + scene
+	key := pinKey(root, scene, r, with)
 	if r != nil {
 		g.Find, g.More = References(r), Told(with)
-		key = strings.Join(append([]string{key, r.Name, r.Text()}, with...), "\x00")
 	}
 	l.mu.Lock()
 	before, known := l.pins[key]
@@ -139,7 +161,23 @@ func (l *Looker) Pin(ctx context.Context, root, scene string, r *recipe.Recipe, 
 		clear(l.pins)
 	}
 	l.pins[key] = now
+	l.remember(now)
 	return now.pin, nil
+}
+
+// mostRemembered bounds the files of all states that are remembered.
+const mostRemembered = 100_000
+
+// remember keeps what the files of a scene hold, so that it can be said later which have changed.
+func (l *Looker) remember(s seen) {
+	if l.states[s.pin.Hash] != nil || len(s.hashes) > mostRemembered/10 {
+		return
+	}
+	if l.remembered += len(s.hashes); l.remembered > mostRemembered {
+		clear(l.states)
+		l.remembered = len(s.hashes)
+	}
+	l.states[s.pin.Hash] = s.hashes
 }
 
 // holds reports whether all is as it was seen. What was missing may have come.

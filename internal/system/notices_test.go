@@ -155,6 +155,11 @@ func TestNoticesArrive(t *testing.T) {
 	f.service.end(syscall.SIGKILL)
 	f.serve()
 	r.Behave(standin.Well)
+	t.Cleanup(func() {
+		if t.Failed() {
+			t.Logf("told: %q", told(t, r))
+		}
+	})
 	f.wait("all is told", func() bool {
 		titles := told(t, r)
 		return slices.Contains(titles, "bad/final-1 is done with gaps.") &&

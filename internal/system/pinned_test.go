@@ -176,3 +176,90 @@ func TestAShotIsOfOneVersionOfItsRenderer(t *testing.T) {
 		)
 	}
 }
+
+// TestAMendedSceneGoesOn puts the file there that a scene lacks, and says so once: nothing is held
+// again for it.
+func TestAMendedSceneGoesOn(t *testing.T) {
+	t.Parallel()
+	f := newFarm(t)
+	f.signIn()
+	f.scene("pot.pov", `#version 3.7;
+global_settings { assumed_gamma 1.0 }
+#if (frame_number = 3) #include "tex.inc" #end
+camera { location <0, 1, -4> look_at 0 }
+light_source { <4, 9, -5> 1 }
+sphere { 0, 1 pigment { rgb <1, clock, 0> } }
+`)
+	f.join("kiln-01", "--renderers", "povray", "--threads", "1")
+	id := f.submit(wire.Submit{Scene: "pot.pov", Frames: "1-4", Tries: 1})
+	if run := f.ended(id); run.Sets.Parked != "3" {
+		t.Fatalf("%s: parked %q, %+v", run.State, run.Sets.Parked, run.Troubles)
+	}
+	if out := f.must("trouble"); !strings.Contains(out, "vexillum mended") {
+		t.Errorf("the trouble is said to be mended otherwise: %s", out)
+	}
+	if _, stderr, code := f.vexillum("mended", "nobody"); code == 0 || !strings.Contains(stderr, "nobody") {
+		t.Errorf("a run that is not there: %d %s", code, stderr)
+	}
+	if out := f.must("mended", "pot", "--dry-run"); !strings.Contains(out, "Nothing of the scene has changed") {
+		t.Errorf("before it is mended it says %s", out)
+	}
+	f.scene("tex.inc", "#declare Nothing = 1;\n")
+	out := f.must("mended", "pot", "--dry-run")
+	for _, want := range []string{
+		"Changed: tex.inc.", "Tried again: frame 3.", "Frames 1-2,4 are of the old state. To render that again, too: "+
+			"vexillum mended pot/final-1 --redo.", "nothing is changed yet",
+	} {
+		if !strings.Contains(out, want) {
+			t.Errorf("it says nothing of %q:\n%s", want, out)
+		}
+	}
+	if run := f.run(id); run.State != "done with gaps" {
+		t.Errorf("after a dry run it is %s", run.State)
+	}
+	f.must("mended", "pot")
+	f.wait("all frames are done", func() bool { return f.run(id).State == "done" })
+	if n := f.count(`SELECT count(*) FROM event WHERE run = $1 AND body->>'held' = 'changed'`, id); n != 0 {
+		t.Errorf("it was held %d times", n)
+	}
+	if _, stderr, code := f.vexillum("mended", "pot"); code == 0 || !strings.Contains(stderr, "nothing of the scene") {
+		t.Errorf("once more: %d %s", code, stderr)
+	}
+	// What is done can be rendered again with the scene as it is now.
+	before := f.count(`SELECT max(seq) FROM frame WHERE run = $1`, id)
+	f.scene("tex.inc", "#declare Nothing = 2;\n")
+	if out := f.must("mended", "pot", "--redo"); !strings.Contains(out, "Rendered again: frames 1-4") {
+		t.Errorf("with --redo it says %s", out)
+	}
+	f.wait("all frames are done again", func() bool {
+		return f.run(id).State == "done" && f.count(`SELECT count(*) FROM frame WHERE run = $1 AND seq > $2`, id, before) == 4
+	})
+}
+
+// TestAReleaseTakesTheSceneAsItIs changes a scene once more after its run was held for that.
+func TestAReleaseTakesTheSceneAsItIs(t *testing.T) {
+	t.Parallel()
+	f := newFarm(t)
+	f.signIn()
+	f.scene("salt.practice", "practice: 1\npicture: salt\ncost: 200ms\n")
+	f.join("kiln-01", "--renderers", "practice-single")
+	id := f.submit(wire.Submit{Recipe: "practice-single", Scene: "salt.practice", Frames: "1-20"})
+	f.done(id, 2)
+	f.scene("salt.practice", "practice: 1\npicture: salt\ncost: 201ms\n")
+	f.wait("the run is held", func() bool { return f.run(id).State == "held" })
+	f.scene("salt.practice", "practice: 1\npicture: salt\ncost: 2ms\n")
+	f.must("release", "salt")
+	if run := f.ended(id); run.State != "done" || run.DoneCount != 20 {
+		t.Errorf("the run is %s with %d frames: %s", run.State, run.DoneCount, run.Why)
+	}
+	// One that a person holds stays held.
+	id = f.submit(wire.Submit{Recipe: "practice-single", Scene: "salt.practice", Frames: "1-3", Held: true})
+	f.scene("salt.practice", "practice: 1\npicture: salt\ncost: 3ms\n")
+	if out := f.must("mended", "salt"); !strings.Contains(out, "It stays held") || !strings.Contains(out, "Changed: salt.practice") {
+		t.Errorf("of one that is held it says %s", out)
+	}
+	f.must("release", "salt")
+	if run := f.ended(id); run.State != "done" {
+		t.Errorf("the run is %s: %s", run.State, run.Why)
+	}
+}

@@ -441,6 +441,27 @@ type JobsSubmitted struct {
 	Receipts   []Receipt `json:"receipts"`    // each behind those that it waits for
 }
 
+// Mending says that the scene of a run was mended: the run goes on with it as it is now.
+type Mending struct {
+	Redo   bool `json:"redo,omitempty"`    // render again what is done, too
+	DryRun bool `json:"dry_run,omitempty"` // only say what would happen
+}
+
+// Mended is what follows from a mended scene.
+type Mended struct {
+	Run     Run      `json:"run"`
+	DryRun  bool     `json:"dry_run"`
+	Changed []string `json:"changed"` // files that have changed, as far as it is known
+	// frames that are done, of the scene as it was
+	Old      string `json:"old"`
+	OldCount int    `json:"old_count"`
+	Redone   bool   `json:"redone"` // they are rendered again
+	// parked frames that are tried again
+	Again      string   `json:"again"`
+	AgainCount int      `json:"again_count"`
+	Sentences  []string `json:"sentences"` // the same for people
+}
+
 // SubmitFinal asks for the final of a proof.
 type SubmitFinal struct {
 	DryRun bool `json:"dry_run,omitempty"` // check all, and answer with the receipt that would come

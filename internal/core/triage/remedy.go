@@ -12,13 +12,14 @@ var remedies = map[string]string{
 	CauseNoFrame: "the renderer ended as if all were well and left no picture: look where the scene lets it write",
 	CauseWrongOutput: "look whether the disk of the node and the place have room, and whether the scene sets a size " +
 		"of its own",
-	CauseMissingFile: "put the file where the scene looks for it, or correct the path in the scene; then retry",
-	CauseBlank:       "open the frame: a camera, a light or a layer may be off; accept it if it is meant to be empty",
-	CauseNoPlugin:    "install the plug-in that is named where the renderer looks for it, or keep the run off that node",
-	CauseNotAllowed:  "let the account that renders there read and write what is named; vexillum preflight asks all nodes",
-	CausePlaceGone:   "mount the place that is named; what waits for it goes on by itself once it is back",
-	CauseChanged:     "look who has changed the scene; release the run to go on with it as it is now",
-	CauseScene:       "the renderer cannot read the scene: check which version has written it, and which one reads it",
+	CauseMissingFile: "put the file where the scene looks for it, or correct the path in the scene; then say so: " +
+		"vexillum mended RUN",
+	CauseBlank:      "open the frame: a camera, a light or a layer may be off; accept it if it is meant to be empty",
+	CauseNoPlugin:   "install the plug-in that is named where the renderer looks for it, or keep the run off that node",
+	CauseNotAllowed: "let the account that renders there read and write what is named; vexillum preflight asks all nodes",
+	CausePlaceGone:  "mount the place that is named; what waits for it goes on by itself once it is back",
+	CauseChanged:    "look who has changed the scene; to go on with it as it is now: vexillum mended RUN",
+	CauseScene:      "the renderer cannot read the scene: check which version has written it, and which one reads it",
 	CauseMemory: "render it on nodes with more, such as --needs 'memory>=64GiB', or with fewer leases beside it " +
 		"(--memory)",
 	CauseNoLicence: "count the licences that there are: vexillum licence set NAME --count N",

@@ -11,6 +11,7 @@ import (
 	"vexillum/internal/core/blame"
 	"vexillum/internal/core/capacity"
 	"vexillum/internal/core/farm"
+	"vexillum/internal/core/frames"
 )
 
 // Causes of a failed frame; see [blame].
@@ -177,16 +178,21 @@ func sceneChanged(run *farm.Run, failed farm.FrameFailed, f Failure, now time.Ti
 	}
 	old := "no frame is done yet"
 	if !run.Done.Empty() {
-		if run.Done.Len() == 1 {
-			old = "frame " + run.Done.Brief() + " is of the old state"
-		} else {
-			old = "frames " + run.Done.Brief() + " are of the old state"
-		}
+		old = OfOldState(run.Done)
 	}
 	return append(records, farm.RunMoved{
 		Run: run.ID, State: farm.RunHeld, Held: farm.HeldChanged, Scene: f.Scene, At: now,
-		Reason: fmt.Sprintf("%s; %s. Release it to go on with the scene as it is now", f.Message, old),
+		Reason: fmt.Sprintf("%s; %s. To go on with the scene as it is now: vexillum mended %s", f.Message, old,
+			run.Spec.Name()),
 	})
+}
+
+// OfOldState says which frames were rendered before a scene has changed.
+func OfOldState(old frames.Set) string {
+	if old.Len() == 1 {
+		return FramesText(old) + " is of the old state"
+	}
+	return FramesText(old) + " are of the old state"
 }
 
 // FoundNoLicence reports whether a renderer of a lease has found no licence.

@@ -1,6 +1,7 @@
 package queue
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 
@@ -26,6 +27,9 @@ const (
 type How struct {
 	Now    bool   // a hold stops frames in flight, too
 	Reason string // told with what became of the run; may be empty
+	// Scene is what a run goes on with that is released and was held as its scene has changed;
+	// empty: what was found then.
+	Scene string
 }
 
 // told adds the reason to what is told.
@@ -112,7 +116,7 @@ func (t *transaction) steer(run *farm.Run, what Steering, how How, by string) er
 		if run.State == farm.RunHeld || run.State == farm.RunWaiting && run.Terms.Freed {
 			moved := farm.RunMoved{Run: run.ID, State: t.reopened(run), Reason: "released by " + by, At: t.Now}
 			if run.FoundScene != "" {
-				moved.Scene = run.FoundScene
+				moved.Scene = cmp.Or(how.Scene, run.FoundScene)
 				moved.Reason += ", to go on with the scene as it was found"
 			}
 			t.Append(moved)

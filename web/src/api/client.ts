@@ -283,6 +283,8 @@ export const submitJobs = (body: Schemas["SubmitJobs"], key?: string) =>
   answer(api.POST("/api/v1/jobs", { params: { header: { "Idempotency-Key": key } }, body }));
 export const submitFinal = (run: number, dry: boolean) =>
   answer(api.POST("/api/v1/runs/{run}/final", { params: { path: { run } }, body: { dry_run: dry } }));
+export const mended = (run: number, redo: boolean, dry: boolean) =>
+  answer(api.POST("/api/v1/runs/{run}/mended", { params: { path: { run } }, body: { redo, dry_run: dry } }));
 export const estimate = (body: Schemas["Estimating"]) => answer(api.POST("/api/v1/estimates", { body }));
 export const preflight = (body: Schemas["Preflighting"]) => answer(api.POST("/api/v1/preflights", { body }));
 export const getWhy = (run: number, query: { node?: string; frame?: number }) =>

@@ -31,7 +31,8 @@ function Ask({ run, onClose }: { run: Run; onClose: () => void }) {
     gcTime: 0,
   });
   const there = (useFarm().data?.runs ?? []).filter(
-    (r) => r.job === run.job && r.project === run.project && r.scene === run.scene && r.kind === "final" && r.id > run.id,
+    (r) =>
+      r.job === run.job && r.project === run.project && r.scene === run.scene && r.kind === "final" && r.id > run.id,
   );
   const submit = async () => {
     const done = await submitFinal(run.id, false);

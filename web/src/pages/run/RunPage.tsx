@@ -8,6 +8,7 @@ import { Facts } from "../../parts/Facts";
 import { Finish } from "../../parts/Finish";
 import { FrameIndex } from "../../parts/frames";
 import { amount } from "../../parts/Gauge";
+import { MendedButton, mayBeMended } from "../../parts/MendedButton";
 import { Notice, Waits } from "../../parts/Notice";
 import { Ribbon } from "../../parts/Ribbon";
 import { Standard } from "../../parts/Standard";
@@ -131,6 +132,7 @@ function RunView({ run, runs, nodes, project, me }: RunViewProps) {
               </button>
             )}
             <SteerButtons run={run} />
+            {mayBeMended(run) && <MendedButton run={run} />}
             {run.has_final && <FinalButton run={run} />}
           </div>
         )}

@@ -82,7 +82,9 @@ interface PartProps {
 function What({ form, change, scene, wrong, project }: PartProps & { project: string }) {
   const name = form.name.trim() || scene.job;
   const runs = useFarm().data?.runs ?? [];
-  const before = runs.filter((r) => r.job === name && r.project === project && r.scene === scene.scene).sort((a, b) => b.id - a.id)[0];
+  const before = runs
+    .filter((r) => r.job === name && r.project === project && r.scene === scene.scene)
+    .sort((a, b) => b.id - a.id)[0];
   const shot = form.shot.trim() || scene.shot;
   const mine = scene.presets.find((p) => p.mine);
   return (

@@ -1,6 +1,7 @@
 import { Link } from "react-router";
 import type { NeedHand, Run, Stay } from "../../api/client";
 import { useHandActs } from "../../parts/handActs";
+import { MendedButton } from "../../parts/MendedButton";
 import { useStays } from "../../parts/stays";
 import { useSteer } from "../../parts/steering";
 import { clock, sentence, told, useNow, whole } from "../../parts/time";
@@ -118,7 +119,8 @@ export function HandCard({ hand, runs, may, wrangler }: Props) {
             Try again
           </button>
         )}
-        {run && may(run) && ["failing", "step", "changed"].includes(hand.kind) && (
+        {run && may(run) && hand.kind === "changed" && <MendedButton run={run} className={primary} />}
+        {run && may(run) && ["failing", "step"].includes(hand.kind) && (
           <button type="button" className={primary} onClick={() => void go(run, "release")}>
             Release
           </button>
