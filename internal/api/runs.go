@@ -408,8 +408,9 @@ func (s *Server) picture(c *gin.Context) {
 	if !ok {
 		return
 	}
-	var done frames.Set
-	if done.UnmarshalText([]byte(run.Sets.Done)) != nil || !done.Has(frame) {
+	var done, suspect frames.Set // what is suspect is done, too
+	if errors.Join(done.UnmarshalText([]byte(run.Sets.Done)), suspect.UnmarshalText([]byte(run.Sets.Suspect))) != nil ||
+		!done.Union(suspect).Has(frame) {
 		problem(c, http.StatusNotFound, "frame", fmt.Sprintf("frame %d of %s is not done", frame, run.Name))
 		return
 	}

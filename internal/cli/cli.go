@@ -87,7 +87,8 @@ func Main(args []string) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	a := &app{err: screen{to: os.Stderr}}
-	a.out = screen{os.Stdout, func() bool { return a.json || a.asIs }}
+	var lost error // of what is written
+	a.out = screen{to: os.Stdout, asIs: func() bool { return a.json || a.asIs }, lost: &lost}
 	ctx, end := context.WithCancel(ctx)
 	defer end()
 	root := a.root()
@@ -101,6 +102,9 @@ func Main(args []string) int {
 	}
 	root.SetArgs(args)
 	err := root.ExecuteContext(ctx)
+	if lost != nil && (err == nil || errors.As(err, new(outcome))) {
+		err = fmt.Errorf("writing what was asked for: %w; it is not complete", lost)
+	}
 	if err == nil {
 		return 0
 	}

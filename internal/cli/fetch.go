@@ -90,7 +90,7 @@ func (a *app) fetch(ctx context.Context, cl *client.Client, run wire.Run, to str
 	fmt.Fprintf(a.out, "%s  %s: %s\n", f.run.Name, state(f.run.State), f.run.Why)
 	a.facts(
 		"copied", fmt.Sprintf("%s, %s in %s", english.Plural(f.brought, "frame", ""), size(f.bytes), duration(time.Since(began))),
-		"here before", fmt.Sprint(f.kept), "in", to,
+		"here before", fmt.Sprint(f.kept), "in", to, "suspect", f.run.Sets.Suspect,
 	)
 	return f.outcome()
 }

@@ -27,6 +27,9 @@ const sgr = "\xff["
 type screen struct {
 	to   io.Writer
 	asIs func() bool // what is written is for programs, or is not ours; nil: never
+	// lost is told the first error of writing: commands write many times, and do not look each
+	// time; nil: nobody is
+	lost *error
 }
 
 // Write implements io.Writer.
@@ -36,6 +39,9 @@ func (s screen) Write(p []byte) (int, error) {
 		text = inZone(text, time.Now())
 	}
 	if _, err := io.WriteString(s.to, strings.ReplaceAll(text, sgr, "\x1b[")); err != nil {
+		if s.lost != nil && *s.lost == nil {
+			*s.lost = err
+		}
 		return 0, err
 	}
 	return len(p), nil

@@ -380,3 +380,29 @@ func (f *farm) mustSaying(text string, args ...string) string {
 	}
 	return string(out)
 }
+
+// TestWhatCannotBeWrittenIsAFailure writes to a disk that is full: a script must not take half
+// a table for all of it.
+func TestWhatCannotBeWrittenIsAFailure(t *testing.T) {
+	t.Parallel()
+	f := newFarm(t)
+	f.signIn()
+	for _, args := range []string{
+		"queue", "queue --json", "nodes", "project list", "key list", "--help", "exit-codes", "job schema", "recipe list",
+		"--version",
+	} {
+		full, err := os.OpenFile("/dev/full", os.O_WRONLY, 0)
+		if err != nil {
+			t.Skip("there is no full device here")
+		}
+		cmd := exec.Command(binary, strings.Fields(args)...)
+		cmd.Env = append(os.Environ(), "VEXILLUM_ACCESS="+filepath.Join(f.dir, "access.json"), "HOME="+f.dir)
+		var said strings.Builder
+		cmd.Stdout, cmd.Stderr = full, &said
+		err = cmd.Run()
+		_ = full.Close()
+		if err == nil || cmd.ProcessState.ExitCode() != 1 || !strings.Contains(said.String(), "no space left on device") {
+			t.Errorf("vexillum %s > /dev/full: %v, %q", args, err, said.String())
+		}
+	}
+}

@@ -2,6 +2,8 @@ package system
 
 import (
 	"fmt"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"syscall"
@@ -327,6 +329,14 @@ func TestFramesAreGivenUpAndAccepted(t *testing.T) {
 	}
 	if !slices.Contains(hands(), "parked") {
 		t.Errorf("nobody is asked for parked frames: %v", hands())
+	}
+	// What is suspect is there, and comes along.
+	to := t.TempDir()
+	if out := f.must("fetch", "salt", "--to", to); !strings.Contains(out, "6 frames") || !strings.Contains(out, "suspect") {
+		t.Errorf("fetch says %s", out)
+	}
+	if _, err := os.Stat(filepath.Join(to, "salt.0007.png")); err != nil {
+		t.Errorf("the suspect frame is not fetched: %v", err)
 	}
 	for _, c := range []struct{ args, says string }{
 		{"skip salt --dry-run", "salt/final-1: frames 3,5 would be skipped."},
