@@ -2,16 +2,20 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
+	"os"
 	"slices"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/term"
 
 	"vexillum/internal/client"
+	"vexillum/internal/core/farm"
 	"vexillum/internal/wire"
 )
 
@@ -161,7 +165,7 @@ func (a *app) projectCommand() *cobra.Command {
 	var in wire.ProjectChange
 	var title, names string
 	var weight, budget float64
-	var bundles bool
+	var bundles, yes bool
 	set := &cobra.Command{
 		Use: "set NAME", Short: "Make or change a project; what is not named stays",
 		Args: exactly(1, "the project's short name"),
@@ -183,8 +187,14 @@ func (a *app) projectCommand() *cobra.Command {
 			in.BudgetHours = &budget
 		}
 		var out wire.Project
-		if err := a.patch(c.Context(), "/api/v1/projects/"+url.PathEscape(args[0]), in, &out); err != nil {
+		if err := a.unlessStranding(yes, in.DryRun, &in.Strand, func() error {
+			return a.patch(c.Context(), "/api/v1/projects/"+url.PathEscape(args[0]), in, &out)
+		}); err != nil {
 			return err
+		}
+		if in.DryRun {
+			fmt.Fprintln(a.out, "It could be made; nothing is changed yet.")
+			return nil
 		}
 		scenes := "scenes from place " + out.Scenes
 		if out.Bundles {
@@ -196,6 +206,7 @@ func (a *app) projectCommand() *cobra.Command {
 		)
 		return nil
 	}
+	strandFlags(set, &yes, &in.DryRun)
 	set.Flags().StringVar(&title, "title", "", "title for people")
 	set.Flags().StringVar(&in.Scenes, "scenes", "", "place where scenes are read (needed for a new project)")
 	set.Flags().StringVar(&in.Frames, "frames", "", "place where frames go (needed for a new project)")
@@ -241,6 +252,7 @@ func budgetText(p wire.Project) string {
 func (a *app) placeCommand() *cobra.Command {
 	parent := &cobra.Command{Use: "place", Short: "Set up and list places (storage roots)"}
 	var loads int
+	var yes, dryRun bool
 	paths := map[string]*string{"linux": new(string), "darwin": new(string), "windows": new(string)}
 	set := &cobra.Command{
 		Use: "set NAME", Short: "Make or change a place", Args: exactly(1, "the place's name"),
@@ -256,9 +268,16 @@ func (a *app) placeCommand() *cobra.Command {
 		if c.Flags().Changed("loads") {
 			in.Loads = &loads
 		}
+		in.DryRun = dryRun
 		var out wire.Place
-		if err := a.patch(c.Context(), "/api/v1/places/"+url.PathEscape(args[0]), in, &out); err != nil {
+		if err := a.unlessStranding(yes, in.DryRun, &in.Strand, func() error {
+			return a.patch(c.Context(), "/api/v1/places/"+url.PathEscape(args[0]), in, &out)
+		}); err != nil {
 			return err
+		}
+		if dryRun {
+			fmt.Fprintln(a.out, "It could be made; nothing is changed yet.")
+			return nil
 		}
 		a.placed(out)
 		return nil
@@ -279,6 +298,7 @@ func (a *app) placeCommand() *cobra.Command {
 			return nil
 		}),
 	}
+	strandFlags(set, &yes, &dryRun)
 	set.Flags().IntVar(&loads, "loads", 0, "launches that may load from it at the same moment (0: any number)")
 	for os, path := range paths {
 		set.Flags().StringVar(path, os, "", "its path on "+os+"; empty: it has none there")
@@ -351,4 +371,26 @@ func (a *app) auditCommand() *cobra.Command {
 		[]string{zoned("WHEN"), "WHO", "WHAT", "SUBJECT", "FROM", "TO"}, func(l wire.AuditLine) []string {
 			return []string{clock(l.At, time.Now()), l.Actor, l.Action, l.Subject, a.fit(l.Before, 40), l.After}
 		})
+}
+
+// strandFlags are those of changes that may take away from open runs what they use.
+func strandFlags(c *cobra.Command, yes, dryRun *bool) {
+	c.Flags().BoolVarP(yes, "yes", "y", false, "make the change although open runs use what it takes away")
+	c.Flags().BoolVar(dryRun, "dry-run", false, "only look whether it could be made, and which open runs it would strand")
+}
+
+// unlessStranding makes a change. Where that takes away from open runs what they use, it asks
+// on a terminal, and elsewhere needs --yes.
+func (a *app) unlessStranding(yes, dryRun bool, strand *bool, change func() error) error {
+	*strand = yes
+	err := change()
+	var p *wire.Problem
+	if !errors.As(err, &p) || p.Field != "strand" || dryRun || !term.IsTerminal(int(os.Stdin.Fd())) {
+		return err
+	}
+	if err := a.agree([]string{farm.Sentence(p.Detail)}, "The change would be made all the same", false); err != nil {
+		return err
+	}
+	*strand = true
+	return change()
 }

@@ -34,7 +34,7 @@ func (s *Service) SetPlace(
 	}
 	out := s.placeView(ctx, after)
 	path := after.Paths[runtime.GOOS]
-	if path == "" || path == before.Paths[runtime.GOOS] || out.Mark == markThere {
+	if in.DryRun || path == "" || path == before.Paths[runtime.GOOS] || out.Mark == markThere {
 		return out, nil
 	}
 	err = within(ctx, func() error {

@@ -33,6 +33,9 @@ type Place struct {
 type PlaceChange struct {
 	Paths map[string]string `json:"paths,omitempty"` // by operating system; an empty one is taken away
 	Loads *int              `json:"loads,omitempty"`
+	// Strand makes the change although open runs use what it takes away.
+	Strand bool `json:"strand,omitempty"`
+	DryRun bool `json:"dry_run,omitempty"` // only look whether it could be made
 }
 
 // Project is a production.
@@ -68,6 +71,9 @@ type ProjectChange struct {
 	Closed  *bool             `json:"closed,omitempty"` // only its members see it and submit to it, and wranglers
 	// machine hours of which people are told once they are used; 0: none
 	BudgetHours *float64 `json:"budget_hours,omitempty"`
+	// Strand makes the change although open runs use what it takes away.
+	Strand bool `json:"strand,omitempty"`
+	DryRun bool `json:"dry_run,omitempty"` // only look whether it could be made
 }
 
 // NewPool makes a pool, or changes it.

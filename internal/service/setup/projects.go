@@ -65,7 +65,10 @@ func (d *Desk) SetPlace(
 				refusal.Invalid, "loads", "give a number of launches from 1 to 100000, or 0 for any number",
 			)
 		}
-		if text != placeText(after) {
+		if err := t.placeStrands(before, after, in.Strand); err != nil {
+			return err
+		}
+		if text != placeText(after) && !in.DryRun {
 			t.Append(
 				farm.PlaceSet{Name: name, Paths: after.Paths, Loads: after.Loads, At: t.Now},
 				farm.Audited{
@@ -161,6 +164,15 @@ func (d *Desk) SetProject(
 		}
 		if err := t.changeProject(&p, in); err != nil {
 			return err
+		}
+		if old != nil {
+			if err := t.projectStrands(*old, p, in.Strand); err != nil {
+				return err
+			}
+		}
+		if in.DryRun {
+			out = views.ProjectView(t.State, p, t.Now)
+			return nil
 		}
 		if after := projectText(p); before != after {
 			t.Append(farm.ProjectSet{

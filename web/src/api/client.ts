@@ -297,8 +297,8 @@ export const changeRun = (run: number, body: RunChange) =>
   answer(api.PATCH("/api/v1/runs/{run}", { params: { path: { run } }, body }));
 export const setLicence = (licence: string, count: number | null) =>
   answer(api.PUT("/api/v1/licences/{licence}", { params: { path: { licence } }, body: { count } }));
-export const setPlace = (place: string, paths: Record<string, string>) =>
-  answer(api.PATCH("/api/v1/places/{place}", { params: { path: { place } }, body: { paths } }));
+export const setPlace = (place: string, paths: Record<string, string>, strand = false) =>
+  answer(api.PATCH("/api/v1/places/{place}", { params: { path: { place } }, body: { paths, strand } }));
 export const setPlaceLoads = (place: Place, loads: number) =>
   answer(api.PATCH("/api/v1/places/{place}", { params: { path: { place: place.name } }, body: { loads } }));
 export const checkRecipe = (text: string) => answer(api.POST("/api/v1/recipe-check", { body: { text } }));

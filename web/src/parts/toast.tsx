@@ -4,6 +4,8 @@ interface Toast {
   text: string;
   bad?: boolean;
   undo?: () => void;
+  /** What may be done all the same; the toast stays until that is decided. */
+  offer?: { label: string; act: () => void };
 }
 
 const ToastContext = createContext<(toast: Toast) => void>(() => {});
@@ -16,7 +18,9 @@ export function ToastProvider({ children }: { children: ReactNode }) {
   const tell = useCallback((toast: Toast) => {
     const id = Date.now() + Math.random();
     setShown((old) => [...old.slice(-2), { ...toast, id }]);
-    window.setTimeout(() => setShown((old) => old.filter((t) => t.id !== id)), 8000);
+    if (!toast.offer) {
+      window.setTimeout(() => setShown((old) => old.filter((t) => t.id !== id)), 8000);
+    }
   }, []);
   return (
     <ToastContext.Provider value={tell}>
@@ -43,6 +47,27 @@ export function ToastProvider({ children }: { children: ReactNode }) {
               >
                 Undo
               </button>
+            )}
+            {toast.offer && (
+              <>
+                <button
+                  type="button"
+                  className="btn btn-xs"
+                  onClick={() => {
+                    toast.offer?.act();
+                    setShown((old) => old.filter((t) => t.id !== toast.id));
+                  }}
+                >
+                  {toast.offer.label}
+                </button>
+                <button
+                  type="button"
+                  className="btn btn-xs"
+                  onClick={() => setShown((old) => old.filter((t) => t.id !== toast.id))}
+                >
+                  Leave it
+                </button>
+              </>
             )}
           </div>
         ))}

@@ -67,7 +67,7 @@ export function ProjectsPart() {
                   value={p[what]}
                   onChange={(e) =>
                     void keep(
-                      () => setProject(p.name, { [what]: e.target.value }),
+                      (strand) => setProject(p.name, { [what]: e.target.value, strand }),
                       `${p.name}: ${what} are in ${e.target.value}.`,
                     )
                   }

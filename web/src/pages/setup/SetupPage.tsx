@@ -168,7 +168,7 @@ function Places() {
     event.preventDefault();
     const { name, ...paths } = made;
     const given = Object.fromEntries(Object.entries(paths).filter(([, path]) => path.trim() !== ""));
-    void keep(() => setPlace(name.trim(), given), `There is a place ${name.trim()}.`).then((done) => {
+    void keep((strand) => setPlace(name.trim(), given, strand), `There is a place ${name.trim()}.`).then((done) => {
       if (done) {
         setMade({ name: "", linux: "", darwin: "", windows: "" });
       }

@@ -1,5 +1,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
+import { Problem } from "../../api/client";
+import { sentence } from "../../parts/time";
 import { useToast } from "../../parts/toast";
 
 /** A number that may be none; kept with Enter or when it is left. */
@@ -49,17 +51,27 @@ export function numberIn(text: string): number {
 export function useKeep(what: string) {
   const queries = useQueryClient();
   const tell = useToast();
-  return async (act: () => Promise<unknown>, text: string) => {
+  // strand: all the same, although open runs use what is taken away
+  const keep = async (act: (strand?: boolean) => Promise<unknown>, text: string, strand = false): Promise<boolean> => {
     try {
-      await act();
+      await act(strand);
       await queries.invalidateQueries({ queryKey: [what] });
       tell({ text });
       return true;
     } catch (error) {
-      tell({ text: (error as Error).message, bad: true });
+      const offer =
+        error instanceof Problem && error.field === "strand" && !strand
+          ? { label: "Do it all the same", act: () => void keep(act, text, true) }
+          : undefined;
+      tell({
+        text: sentence((error as Error).message).replace(/; to do it all the same, say so with --yes/, ""),
+        bad: true,
+        offer,
+      });
       return false;
     }
   };
+  return keep;
 }
 
 /** Makes something that is there once it has a name. */
