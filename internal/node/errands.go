@@ -2,11 +2,13 @@ package node
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"net/http"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"time"
 
@@ -165,6 +167,14 @@ func (e *errands) look(ctx context.Context, task wire.LookTask) wire.ErrandTold 
 	if err != nil {
 		return no(fmt.Errorf("%s cannot read the recipe: %w", e.a.me.Name, err))
 	}
+	if task.Bundle != "" {
+		folder, gone, err := e.lay(ctx, task.Bundle)
+		if err != nil {
+			return no(fmt.Errorf("%s cannot get the bundle: %w", e.a.me.Name, err))
+		}
+		defer gone()
+		task.SceneRoot = folder
+	}
 	seen, err := e.a.pinned.See(ctx, task.SceneRoot, task.Scene, r, task.With)
 	if err != nil {
 		return no(err)
@@ -179,6 +189,35 @@ func (e *errands) look(ctx context.Context, task wire.LookTask) wire.ErrandTold 
 		out.Range = frames.Of(*shot.Range).String()
 	}
 	return wire.ErrandTold{Looked: out}
+}
+
+// lay gets a bundle and lays it out for a look; gone removes it. Commands that are asked about
+// its scene run as anybody: they may read it, and no other on the machine knows where it is.
+func (e *errands) lay(ctx context.Context, id string) (folder string, gone func(), err error) {
+	if e.a.contents == nil {
+		return "", nil, errors.New("it keeps no contents of bundles")
+	}
+	defer e.a.contents.pin(id)()
+	m, err := e.a.contents.fetch(ctx, e.a, id, nil)
+	if err != nil {
+		return "", nil, err
+	}
+	base := filepath.Join(e.a.staging(), trialFolders+"look-"+strings.ToLower(rand.Text()))
+	gone = func() { _ = os.RemoveAll(base) }
+	folder = filepath.Join(base, sceneFolder)
+	if err = os.MkdirAll(folder, 0o755); err == nil {
+		for _, passed := range []string{base, e.a.staging(), e.a.o.Dir} {
+			err = errors.Join(err, os.Chmod(passed, 0o711))
+		}
+	}
+	if err == nil {
+		err = e.a.contents.store.Lay(m, folder, false)
+	}
+	if err != nil {
+		gone()
+		return "", nil, err
+	}
+	return folder, gone, nil
 }
 
 // trialOf reads what is to be tried.

@@ -145,6 +145,14 @@ read:`, 1)
 		!strings.Contains(err.Error(), `none named "top"; it has left, right`) {
 		t.Errorf("%v", err)
 	}
+	if err := r.CheckChoice(map[string]string{"camera": "top"}, farm.SceneShot{Cameras: []string{}}); err == nil ||
+		!strings.Contains(err.Error(), "it has none") {
+		t.Errorf("of a scene without cameras one is chosen: %v", err)
+	}
+	unknown := r.Unchecked(map[string]string{"camera": "top"}, farm.SceneShot{})
+	if len(unknown) != 1 || !strings.Contains(unknown[0], "the camera top") {
+		t.Errorf("of a camera that nobody has looked for it is said %q", unknown)
+	}
 	if err := r.CheckChoice(map[string]string{"camera": "right"}, farm.SceneShot{}); err != nil {
 		t.Error(err)
 	}

@@ -293,15 +293,43 @@ func (t Told) find(text []byte) (string, bool) {
 	return t.Otherwise, t.Otherwise != ""
 }
 
+// choices are the settings whose values a scene may list.
+func choices(scene farm.SceneShot) []struct {
+	setting string
+	has     []string
+} {
+	return []struct {
+		setting string
+		has     []string
+	}{{"camera", scene.Cameras}, {"layer", scene.Layers}}
+}
+
 // CheckChoice refuses a camera or a layer that the scene does not have, where it
 // says which it has.
 func (r *Recipe) CheckChoice(values map[string]string, scene farm.SceneShot) error {
-	for setting, has := range map[string][]string{"camera": scene.Cameras, "layer": scene.Layers} {
-		if chosen := values[setting]; chosen != "" && len(has) > 0 && !slices.Contains(has, chosen) {
-			return &ValueError{
-				setting, fmt.Sprintf("the scene has none named %q; it has %s", chosen, strings.Join(has, ", ")),
-			}
+	for _, c := range choices(scene) {
+		chosen := values[c.setting]
+		if chosen == "" || c.has == nil || slices.Contains(c.has, chosen) {
+			continue
 		}
+		has := strings.Join(c.has, ", ")
+		if has == "" {
+			has = "none"
+		}
+		return &ValueError{c.setting, fmt.Sprintf("the scene has none named %q; it has %s", chosen, has)}
 	}
 	return nil
+}
+
+// Unchecked says of each camera or layer that a person has chosen, and of which nobody knows
+// whether the scene has it, that this is so.
+func (r *Recipe) Unchecked(chosen map[string]string, scene farm.SceneShot) (out []string) {
+	for _, c := range choices(scene) {
+		if name := chosen[c.setting]; name != "" && c.has == nil {
+			out = append(out, fmt.Sprintf(
+				"Nobody knows whether the scene has the %s %s: the recipe %s finds none in it.", c.setting, name, r.Name,
+			))
+		}
+	}
+	return out
 }

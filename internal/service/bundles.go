@@ -224,7 +224,7 @@ func (s *Service) BundleForNode(ctx context.Context, node farm.NodeID, id string
 		if project, err = f.Fleet.BundleOf(ctx, node, id); err != nil {
 			return nil, err
 		}
-		s.bundles.lend(node, id, project, s.o.Now())
+		s.bundles.lend(node, id, project, s.o.Now(), lentFor)
 	}
 	return s.bundles.manifest(project, id)
 }
@@ -253,13 +253,13 @@ func (b *bundles) lentTo(node farm.NodeID, id string, now time.Time) (project st
 	return l.project, known && now.Before(l.until)
 }
 
-func (b *bundles) lend(node farm.NodeID, id, project string, now time.Time) {
+func (b *bundles) lend(node farm.NodeID, id, project string, now time.Time, span time.Duration) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if len(b.lent) >= mostLent {
 		clear(b.lent)
 	}
-	b.lent[loan{node, id}] = lent{project, now.Add(lentFor)}
+	b.lent[loan{node, id}] = lent{project, now.Add(span)}
 }
 
 // Piece returns a piece of a content of a bundle that a node may render from.

@@ -5,9 +5,12 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"path"
+	"path/filepath"
 	"runtime"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/dustin/go-humanize/english"
 
@@ -43,8 +46,11 @@ func (s *Service) lookAtScene(
 			return look, err
 		}
 		look.sha = spec.SceneSHA
-		look.shot, err = s.readBundled(r, *spec, bundled)
-		return look, wrongScene(err)
+		if look.shot, err = s.readBundled(r, *spec, bundled); err != nil || !r.AsksCommands() {
+			return look, wrongScene(err)
+		}
+		s.askAboutBundle(ctx, f, spec, r, bundled, &look)
+		return look, nil
 	}
 	if info, err := os.Stat(scenes); scenes == "" || err != nil || !info.IsDir() {
 		return s.lookFromNode(ctx, f, spec, scenes, r)
@@ -129,7 +135,7 @@ func (s *Service) lookFromNode(
 	case scenes != "":
 		unseen = fmt.Sprintf("the scene place %s is not there where the service runs", scenes)
 	}
-	node, err := f.Fleet.Looker(ctx, spec.Project)
+	node, err := f.Fleet.Looker(ctx, spec.Project, r.Name)
 	if err != nil {
 		return look, refusal.New(
 			refusal.Invalid, "scene", "%s, and %v; submit with --bundle, or mount the place", unseen, err,
@@ -169,6 +175,57 @@ func (s *Service) lookFromNode(
 	look.remarks = append(look.remarks, fmt.Sprintf("%s has looked at the scene, %s.", node.Name, why))
 	return look, nil
 }
+
+// lookLent is how long a node that looks at the scene of a bundle may get it.
+const lookLent = 10 * time.Minute
+
+// askAboutBundle lets a node ask the commands of a recipe about the scene of a bundle. Where none
+// can, the remarks say so.
+func (s *Service) askAboutBundle(
+	ctx context.Context, f *floor.Floor, spec *farm.Spec, r *recipe.Recipe, bundled *bundle.Manifest, look *sceneLook,
+) {
+	remark := func(text string, args ...any) { look.remarks = append(look.remarks, fmt.Sprintf(text, args...)) }
+	node, err := f.Fleet.Looker(ctx, spec.Project, r.Name)
+	if err != nil {
+		remark("Nothing was asked by the command of the recipe %s, which only nodes run: %v.", r.Name, err)
+		return
+	}
+	s.bundles.lend(node.ID, spec.Bundle, spec.Project, s.o.Now(), lookLent)
+	told, err := s.errand(ctx, node.ID, node.Name, wire.Errand{Look: &wire.LookTask{
+		Recipe: r.Text(), Scene: spec.Scene, With: spec.With, Bundle: spec.Bundle,
+	}}, nil)
+	if err == nil && (told.Error != "" || told.Looked == nil) {
+		err = fmt.Errorf("%s says: %s", node.Name, told.Error)
+	}
+	if err != nil {
+		remark("Nothing was asked by the command of the recipe %s: %v.", r.Name, err)
+		return
+	}
+	shot, err := shotTold(told.Looked)
+	if err != nil {
+		remark("What %s says of the scene is of no use: %v.", node.Name, err)
+		return
+	}
+	look.shot = shot
+	var lacking []string
+	for _, name := range shot.Inputs {
+		if _, there := bundled.Find(path.Join(path.Dir(spec.Scene), filepath.ToSlash(name))); !there {
+			if _, there = bundled.Find(filepath.ToSlash(name)); !there {
+				lacking = append(lacking, name)
+			}
+		}
+	}
+	if len(lacking) > 0 {
+		remark(
+			"Not in the bundle, though the scene says that it needs it: %s. Send it along with --with.",
+			english.WordSeries(lacking[:min(len(lacking), mostNeeds)], "and"),
+		)
+	}
+	remark("%s has looked at the scene, by the command of the recipe.", node.Name)
+}
+
+// mostNeeds bounds the files that a remark names.
+const mostNeeds = 10
 
 // shotTold reads what a node says that a scene says.
 func shotTold(in *wire.Looked) (farm.SceneShot, error) {

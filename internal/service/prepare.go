@@ -153,7 +153,8 @@ func (p *preparing) see(ctx context.Context, sub queue.Submission) (out prepared
 	if err := r.CheckChoice(sub.Spec.Values, sub.Scene); err != nil {
 		return out, &refusal.Refusal{Kind: refusal.Invalid, Field: "values", Reason: err.Error()}
 	}
-	return prepared{sub, roots.Frames, slices.Clone(look.remarks)}, nil
+	remarks := slices.Concat(look.remarks, r.Unchecked(given, sub.Scene))
+	return prepared{sub, roots.Frames, remarks}, nil
 }
 
 // inherit takes over from earlier runs of the job what nobody says.

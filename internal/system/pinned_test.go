@@ -207,7 +207,7 @@ sphere { 0, 1 pigment { rgb <1, clock, 0> } }
 	f.scene("tex.inc", "#declare Nothing = 1;\n")
 	out := f.must("mended", "pot", "--dry-run")
 	for _, want := range []string{
-		"Changed: tex.inc.", "Tried again: frame 3.", "Frames 1-2,4 are of the old state. To render that again, too: "+
+		"Changed: tex.inc.", "Tried again: frame 3.", "Frames 1-2,4 are of the old state. To render that again, too: " +
 			"vexillum mended pot/final-1 --redo.", "nothing is changed yet",
 	} {
 		if !strings.Contains(out, want) {

@@ -42,6 +42,8 @@ type LookTask struct {
 	SceneRoot string   `json:"scene_root"`     // path on the node
 	Scene     string   `json:"scene"`          // inside scene_root, with slashes
 	With      []string `json:"with,omitempty"` // files that it needs besides those that are found in it
+	// Bundle is where the scene is, instead of in scene_root; the node gets it first.
+	Bundle string `json:"bundle,omitempty"`
 }
 
 // Looked is what a node has seen of a scene.
@@ -54,8 +56,8 @@ type Looked struct {
 	Values  map[string]string `json:"values,omitempty"`
 	Width   int               `json:"width"`
 	Height  int               `json:"height"`
-	Cameras []string          `json:"cameras,omitempty"`
-	Layers  []string          `json:"layers,omitempty"`
+	Cameras []string          `json:"cameras,omitzero"`
+	Layers  []string          `json:"layers,omitzero"`
 	Inputs  []string          `json:"inputs,omitempty"`
 	Missing []string          `json:"missing,omitempty"` // files that it needs and that are not there
 	Outside []string          `json:"outside,omitempty"` // and that lie outside the place

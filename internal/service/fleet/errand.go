@@ -17,9 +17,9 @@ type Errander struct {
 	Settings wire.LaunchValues // with which a project's renderers are launched by a recipe
 }
 
-// Looker returns a node that looks at a scene of a project for somebody who waits: one
-// that can read its scene place, if there is such a one.
-func (d *Desk) Looker(ctx context.Context, project string) (Errander, error) {
+// Looker returns a node that looks at a scene of a project for somebody who waits: one that has
+// the renderer and can read the scene place, if there is such a one.
+func (d *Desk) Looker(ctx context.Context, project, recipe string) (Errander, error) {
 	return d.errander(ctx, project, "", func(t *transaction, _ farm.LaunchSettings) (*farm.Node, error) {
 		best := t.best(func(n *farm.Node) int {
 			if t.State.Admits(n, project) != nil {
@@ -27,6 +27,9 @@ func (d *Desk) Looker(ctx context.Context, project string) (Errander, error) {
 			}
 			points := 0
 			if t.sees(n, project) {
+				points += 4
+			}
+			if _, fit := n.Facts.Renderer(recipe); fit {
 				points += 2
 			}
 			if n.Ready() {
