@@ -8,8 +8,8 @@ import (
 )
 
 // How forecasts are made: the plays of each, and the least time between two. They
-// never take more than a twentieth of a core, and while they are made a quarter
-// of one, so that nobody else has to wait for a core.
+// never take more than a twentieth of a core, and while they are made, or are still lacking of
+// a run that has told something, a quarter of one, so that nobody else has to wait for a core.
 const (
 	plays            = 16
 	forecastsApart   = 2 * time.Second
@@ -65,10 +65,15 @@ func (s *Service) foretell(ctx context.Context, f *floor.Floor) {
 		if err != nil {
 			s.o.Log.Warn("forecasting", "error", err)
 		}
-		if err := f.Views.Foretell(ctx, position.At, finishes); err != nil {
+		lacking, err := f.Views.Foretell(ctx, position.At, finishes)
+		if err != nil {
 			return
 		}
-		wait.Reset(max(forecastsApart, forecastPart*busy-time.Since(began)))
+		part := time.Duration(forecastPart)
+		if lacking {
+			part = forecastBreathes + 1
+		}
+		wait.Reset(max(forecastsApart, part*busy-time.Since(began)))
 	}
 }
 

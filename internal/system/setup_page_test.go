@@ -71,7 +71,7 @@ func TestTheFarmIsSetUpFromThePage(t *testing.T) {
 	c.pick(`select[aria-label="Role of ines"]`, "wrangler")
 	c.sees("ines: wrangler.")
 	write("New member of otter", "nobody")
-	c.sees(`there is nobody called "nobody"`)
+	c.sees(`There is nobody called "nobody"`)
 	write("New member of otter", "ines")
 	c.sees("ines belongs to otter.")
 	c.pick(`select[aria-label="Role of ines in otter"]`, "lead")

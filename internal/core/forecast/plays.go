@@ -29,6 +29,9 @@ type Position struct {
 	farm  simulate.Farm
 	nodes []farm.NodeID // of the farm's nodes
 	jobs  []runs
+	// runs that cannot end as things stand, and why: they are not played, as a play would go on
+	// to its horizon for them
+	never map[farm.RunID]string
 }
 
 // runs is one run: its frames in pieces.
@@ -74,7 +77,7 @@ func TakeWith(
 	s *farm.State, m *pace.Model, sight func(*farm.Lease) deal.Sight, received []fairness.Received, now time.Time,
 	further []*farm.Run,
 ) *Position {
-	p := &Position{At: now, farm: simulate.Farm{Start: now, Received: received}}
+	p := &Position{At: now, farm: simulate.Farm{Start: now, Received: received}, never: map[farm.RunID]string{}}
 	open, total := foreseen(s, further), 0
 	for _, run := range open {
 		total += run.ToDo.Len() + run.Later.Len() + run.DealtCount()
@@ -99,9 +102,35 @@ func TakeWith(
 	}
 	index := p.takeNodes(s, m, open, now)
 	for _, run := range open {
+		if why := p.keptFrom(s, run); why != "" {
+			p.never[run.ID] = why
+			continue
+		}
 		p.takeRun(s, m, run, size, index, sight)
 	}
 	return p
+}
+
+// keptFrom says what keeps a run from ending with the nodes that there are; "" where nothing
+// is known that does.
+func (p *Position) keptFrom(s *farm.State, run *farm.Run) string {
+	for _, a := range run.Spec.After {
+		if _, never := p.never[a.Run]; never && !run.Terms.Freed {
+			name := "a run" // of those that nobody has submitted yet
+			if other := s.Runs[a.Run]; other != nil {
+				name = other.Spec.Name()
+			}
+			return "it waits for " + name + ", which cannot end as things stand"
+		}
+	}
+	recipe := recipeOf(run)
+	if slices.ContainsFunc(p.farm.Nodes, func(n simulate.Node) bool { return slices.Contains(n.Recipes, recipe) }) {
+		return ""
+	}
+	if run.DealtCount() > 0 && run.ToDo.Empty() && run.Later.Empty() { // nodes that are away may come back with it
+		return "the nodes that have its frames are not there"
+	}
+	return cmp.Or(capacity.Nobody(s, run), "no node that is there can take it")
 }
 
 // With returns the position as it would be with other terms of runs.
@@ -364,6 +393,9 @@ func (p *Position) PlayWhile(seed uint64, plays int, more, alive func() bool) (m
 	out := map[farm.RunID]Finish{}
 	finishes := make([][]float64, len(p.jobs))
 	for k := range plays {
+		if len(p.jobs) == 0 {
+			break
+		}
 		if k > 0 && !more() && k >= Least {
 			plays = k
 			break
@@ -385,15 +417,18 @@ func (p *Position) PlayWhile(seed uint64, plays int, more, alive func() bool) (m
 			}
 		}
 	}
+	for id, why := range p.never {
+		out[id] = Finish{Why: why, Never: true}
+	}
 	for i, j := range p.jobs {
 		all := finishes[i]
 		switch {
 		case !j.known:
-			out[j.id] = Finish{Why: "no frame is finished yet"}
+			out[j.id] = Finish{Why: NoFrame}
 			if plays >= Least && len(all) == plays {
 				mean, spread := lognormal(all)
 				out[j.id] = Finish{
-					Why: "no frame is finished yet", Early: p.At.Add(span.Of(math.Exp(mean - pace.Normal90*spread))),
+					Why: NoFrame, Early: p.At.Add(span.Of(math.Exp(mean - pace.Normal90*spread))),
 				}
 			}
 		case plays < Least:

@@ -6,6 +6,7 @@ import (
 	"math/rand/v2"
 	"runtime"
 	"slices"
+	"strings"
 	"sync"
 	"testing"
 
@@ -159,6 +160,53 @@ func TestForecastsAreHonest(t *testing.T) {
 	}
 	if known < 14 || below/known < 0.65 || middle/known < 0.2 || middle/known > 0.9 {
 		t.Errorf("of %.0f forecasts %.0f ended before the late time and %.0f before the median", known, below, middle)
+	}
+}
+
+// TestARunThatCannotEndHidesNoOther forecasts a farm with and without a run that no node can take
+// and one that waits for it: of these it says what keeps them, and of the others the same.
+func TestARunThatCannotEndHidesNoOther(t *testing.T) {
+	t.Parallel()
+	for _, class := range []string{drill.ClassFeed, drill.ClassRange, drill.ClassSingle} {
+		f, err := drill.Random(class, 3)
+		if err != nil {
+			t.Fatal(err)
+		}
+		at, ours := drill.Bound(f, 0)/2, len(f.Jobs)
+		forecasts := func(f simulate.Farm) (said map[farm.RunID]Finish) {
+			t.Helper()
+			if _, err := simulate.Play(f, simulate.Options{
+				Until: at + 1, WatchAt: at, Watch: func(w simulate.Watched) {
+					events := 0
+					said, err = Take(w.State, w.Model, w.Sight, nil, w.Now).PlayWhile(
+						1, 8, func() bool { return true }, func() bool { events += 64; return events < 1_000_000 },
+					)
+					if err != nil {
+						t.Error(err)
+					}
+				},
+			}); err != nil {
+				t.Fatal(err)
+			}
+			return said
+		}
+		alone := forecasts(f)
+		stuck := f.Jobs[0]
+		stuck.Spec.Job, stuck.Spec.Takes = "too_large", farm.Amounts{Cores: 512}
+		waits := f.Jobs[0]
+		waits.Spec.Job, waits.After = "waits", []simulate.After{{Job: ours}}
+		f.Jobs = append(f.Jobs, stuck, waits)
+		with := forecasts(f)
+		if !alone[1].Known || !with[1].Known || with[1].Median.Sub(alone[1].Median).Abs() > span.Of(at) {
+			t.Errorf("%s: alone it is ready %v, beside one that cannot end %v", class, alone[1], with[1])
+		}
+		too, waiting := with[farm.RunID(ours+1)], with[farm.RunID(ours+2)]
+		if !too.Never || !strings.Contains(too.Why, "512 cores") {
+			t.Errorf("%s: of the run that no node can take it says %+v", class, too)
+		}
+		if !waiting.Never || !strings.Contains(waiting.Why, "too_large") {
+			t.Errorf("%s: of the run that waits for it it says %+v", class, waiting)
+		}
 	}
 }
 

@@ -269,6 +269,10 @@ type Watched struct {
 	Now   time.Time
 }
 
+// mostQuiet is after how many events without a frame that is done or has failed a play that is
+// bounded by its time ends: more than a weekend of closed duty hours has.
+const mostQuiet = 20_000
+
 // mostEvents bounds a play that does not end: this many events without a frame
 // that is done or has failed.
 const mostEvents = 200_000
@@ -280,6 +284,9 @@ func Play(f Farm, o Options) (*Report, error) {
 		return nil, fmt.Errorf("beginning the play: %w", err)
 	}
 	for quiet, tried, count := 0, 0, 1; ; quiet++ {
+		if o.Until > 0 && quiet == mostQuiet { // the rest does not end by then
+			break
+		}
 		if quiet == mostEvents {
 			return nil, fmt.Errorf("after %.0f s it goes round in circles: %w", w.now, w.stuck())
 		}

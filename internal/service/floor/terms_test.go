@@ -386,7 +386,8 @@ func TestWhatIsAtRiskWantsAHand(t *testing.T) {
 		w.change(id, wire.RunChange{Due: text(time.Now().Add(3 * time.Hour).Format(time.RFC3339))})
 		position, err := w.Views.Position(context.Background())
 		w.ok(err)
-		w.ok(w.Views.Foretell(context.Background(), position.At, position.Play(1, 8)))
+		_, err = w.Views.Foretell(context.Background(), position.At, position.Play(1, 8))
+		w.ok(err)
 		run := w.run(id)
 		if left := time.Until(*run.Forecast.Median); run.AtRisk || left < 90*time.Minute || left > 110*time.Minute {
 			t.Errorf("it takes 99 minutes with one node; at risk: %v, forecast %v", run.AtRisk, left)
@@ -404,7 +405,8 @@ func TestWhatIsAtRiskWantsAHand(t *testing.T) {
 		w.change(next, wire.RunChange{Due: text(time.Now().Add(time.Hour).Format(time.RFC3339))})
 		position, err = w.Views.Position(context.Background())
 		w.ok(err)
-		w.ok(w.Views.Foretell(context.Background(), position.At, position.Play(1, 8)))
+		_, err = w.Views.Foretell(context.Background(), position.At, position.Play(1, 8))
+		w.ok(err)
 		f, err = w.Views.Farm(context.Background(), farm.Sight{})
 		w.ok(err)
 		if run := w.run(next); run.Forecast.Known || !run.AtRisk || len(f.Hands) != 1 ||

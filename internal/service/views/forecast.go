@@ -22,15 +22,26 @@ func (b *Board) Position(ctx context.Context) (p *forecast.Position, err error) 
 	return p, err
 }
 
-// Foretell takes what plays of a position have told.
-func (b *Board) Foretell(ctx context.Context, at time.Time, finishes map[farm.RunID]forecast.Finish) error {
-	return b.do(ctx, func(*transaction) error {
+// Foretell takes what plays of a position have told, and reports whether there are runs by now
+// of which frames have told something and nothing is forecast yet.
+func (b *Board) Foretell(
+	ctx context.Context, at time.Time, finishes map[farm.RunID]forecast.Finish,
+) (lacking bool, err error) {
+	err = b.do(ctx, func(*transaction) error {
 		b.foretold, b.foretoldAt = finishes, at
 		for id := range finishes {
 			b.dirty.run(id)
 		}
+		for _, run := range b.s.Queue() {
+			finish, played := finishes[run.ID]
+			if (!played || finish.Why == forecast.NoFrame) && b.m.Curve(run).Known() &&
+				(run.State == farm.RunQueued || run.State == farm.RunRendering) {
+				lacking = true
+			}
+		}
 		return nil
 	})
+	return lacking, err
 }
 
 // Received returns what projects have received lately.
@@ -53,9 +64,11 @@ func (b *Board) Forecast(run *farm.Run, now time.Time) wire.Forecast {
 		return wire.Forecast{Why: "the run is held"}
 	case run.State == farm.RunWaiting && !played:
 		return wire.Forecast{Why: "the run waits for another, of which the end is not known"}
-	case !b.m.Curve(run).Known():
-		return wire.Forecast{Why: "no frame is finished yet"}
-	case !played || now.Sub(b.foretoldAt) > foretoldGood:
+	case played && finish.Never:
+		return wire.Forecast{Why: finish.Why}
+	case !b.m.Curve(run).Known() && run.Done.Empty():
+		return wire.Forecast{Why: forecast.NoFrame}
+	case !played || now.Sub(b.foretoldAt) > foretoldGood || finish.Why == forecast.NoFrame: // of the moment before
 		return wire.Forecast{Why: "it is being worked out"}
 	case !finish.Known:
 		return wire.Forecast{Why: cmp.Or(finish.Why, "no node renders it at the moment")}
