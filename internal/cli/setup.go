@@ -110,6 +110,12 @@ func (a *app) keyCommand() *cobra.Command {
 	newKey := a.jsonFlag(&cobra.Command{
 		Use: "new", Short: "Make a key that lets machines become nodes", Args: exactly(0, "no arguments"),
 		RunE: a.asking(func(ctx context.Context, cl *client.Client, _ []string) error {
+			if life < time.Second {
+				return usageError{fmt.Errorf("--for %v: a key is good for a second at least", life)}
+			}
+			if in.Uses < 1 {
+				return usageError{fmt.Errorf("--uses %d: a key has one use at least", in.Uses)}
+			}
 			in.Seconds = int(life.Seconds())
 			var key wire.Key
 			if err := cl.Do(ctx, http.MethodPost, "/api/v1/keys", in, &key); err != nil {

@@ -2,6 +2,7 @@ package service
 
 import (
 	"fmt"
+	"strings"
 
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/span"
@@ -72,8 +73,10 @@ func Receipt(done Submitted) wire.Receipt {
 		out.Remarks = append(out.Remarks, "No node can take it as it is: "+done.Nobody+".")
 	}
 	switch {
-	case run.State == string(farm.RunWaiting):
+	case run.State == string(farm.RunWaiting) && strings.HasPrefix(run.Why, "waits "):
 		out.Sentence = "It " + run.Why + "."
+	case run.State == string(farm.RunWaiting): // of a dry run: what it waits for is not there yet
+		out.Sentence = "It waits for what is submitted with it."
 	case run.State == string(farm.RunHeld):
 		out.Sentence = "It is held until somebody releases it."
 	case done.Nobody != "":

@@ -123,6 +123,8 @@ func TestMisuseIsRefusedInWords(t *testing.T) {
 		{"joining nobody", []string{"join", nobody, "--data", filepath.Join(t.TempDir(), "n"), "--key", "x"}, 3, "nothing listens there"},
 		{"joining another program", []string{"join", other.URL, "--data", filepath.Join(t.TempDir(), "n"), "--key", "x"}, 3, "not a Vexillum service"},
 
+		{"a key without uses", []string{"key", "new", "--uses", "0"}, 2, "one use at least"},
+		{"a key without time", []string{"key", "new", "--for", "0s"}, 2, "a second at least"},
 		{"a place that is not whole", []string{"place", "set", "p", "--linux", "srv"}, 1, "is not an absolute path"},
 		{"a project in no place", []string{"project", "set", "p", "--scenes", "nowhere", "--frames", "frames"}, 1, `no place "nowhere"`},
 		{"a role that is none", []string{"person", "set", "nadia", "--role", "king"}, 1, "a viewer, an artist, a wrangler or an admin"},

@@ -22,23 +22,29 @@ type Named struct {
 // not be that of a job that renders something else. The error is a *[BatchError] of the first
 // that cannot be named.
 func (d *Desk) NameJobs(ctx context.Context, subs []Submission) (out []Named, err error) {
-	err = d.do(ctx, func(t *transaction) error {
-		out = make([]Named, 0, len(subs))
-		naming := map[string]*farm.Naming{}
-		for i, sub := range subs {
-			project := sub.Spec.Project
-			if naming[project] == nil {
-				naming[project] = &farm.Naming{State: t.State, Project: project}
+	out = make([]Named, 0, len(subs))
+	naming := map[string]*farm.Naming{}
+	for len(out) < len(subs) { // a few at a time, so that they do not hold the loop
+		err := d.do(ctx, func(t *transaction) error {
+			from := len(out)
+			for i := from; i < min(len(subs), from+preparedAtOnce); i++ {
+				project := subs[i].Spec.Project
+				if naming[project] == nil {
+					naming[project] = &farm.Naming{State: t.State, Project: project}
+				}
+				named, err := t.name(subs[i], naming[project], out)
+				if err != nil {
+					return &BatchError{i, err}
+				}
+				out = append(out, named)
 			}
-			named, err := t.name(sub, naming[project], out)
-			if err != nil {
-				return &BatchError{i, err}
-			}
-			out = append(out, named)
+			return nil
+		})
+		if err != nil {
+			return nil, err
 		}
-		return nil
-	})
-	return out, err
+	}
+	return out, nil
 }
 
 // name names one submission that comes behind others.
