@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/dustin/go-humanize/english"
 	"github.com/spf13/cobra"
 
 	"vexillum/internal/client"
@@ -176,13 +177,42 @@ func parseDue(text string, now time.Time) (string, error) {
 	return "", wrong
 }
 
+// licenceSet says what came of a count of licences: a name that no recipe uses limits nothing.
+func licenceSet(name string, count int, all []wire.Licence) string {
+	var needed []string
+	for _, l := range all {
+		switch {
+		case len(l.Recipes) == 0:
+		case l.Name == name:
+			return fmt.Sprintf(
+				"The licence %s is counted: %d, for %s.", name, count, english.WordSeries(l.Recipes, "and"),
+			)
+		default:
+			needed = append(needed, l.Name)
+		}
+	}
+	text := fmt.Sprintf("The licence %s is counted: %d. No recipe needs one of that name, so it limits nothing", name, count)
+	if len(needed) > 0 {
+		text += "; recipes need " + english.WordSeries(needed, "and")
+	}
+	return text + "."
+}
+
 // licenceCommand counts licences.
 func (a *app) licenceCommand() *cobra.Command {
 	parent := &cobra.Command{Use: "licence", Short: "Count the licences that renderers need"}
 	var count int
 	set := &cobra.Command{Use: "set NAME", Short: "Set how many there are", Args: exactly(1, "the name of a licence"),
-		RunE: a.asking(func(ctx context.Context, _ *client.Client, args []string) error {
-			return a.put(ctx, "/api/v1/licences/"+url.PathEscape(args[0]), wire.NewLicence{Count: &count}, nil)
+		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
+			err := a.put(ctx, "/api/v1/licences/"+url.PathEscape(args[0]), wire.NewLicence{Count: &count}, nil)
+			if err != nil {
+				return err
+			}
+			all, err := get[[]wire.Licence](ctx, cl, "/api/v1/licences")
+			if err == nil {
+				fmt.Fprintln(a.out, licenceSet(args[0], count, all))
+			}
+			return err
 		})}
 	set.Flags().IntVar(&count, "count", 0, "how many (needed)")
 	_ = set.MarkFlagRequired("count")

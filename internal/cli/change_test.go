@@ -1,8 +1,11 @@
 package cli
 
 import (
+	"strings"
 	"testing"
 	"time"
+
+	"vexillum/internal/wire"
 )
 
 func TestDueTimes(t *testing.T) {
@@ -26,5 +29,21 @@ func TestDueTimes(t *testing.T) {
 		if got, err := parseDue(text, now); err == nil {
 			t.Errorf("%q is taken for %s", text, got)
 		}
+	}
+}
+
+// TestALicenceThatNobodyNeedsIsSaidToBeSo counts licences by names that recipes use, and others.
+func TestALicenceThatNobodyNeedsIsSaidToBeSo(t *testing.T) {
+	all := []wire.Licence{{Name: "glass", Recipes: []string{"kiln"}}, {Name: "glas", Recipes: []string{}}}
+	for name, want := range map[string]string{
+		"glass": "The licence glass is counted: 3, for kiln.",
+		"glas":  "The licence glas is counted: 3. No recipe needs one of that name, so it limits nothing; recipes need glass.",
+	} {
+		if got := licenceSet(name, 3, all); got != want {
+			t.Errorf("%s: %q, want %q", name, got, want)
+		}
+	}
+	if got := licenceSet("glass", 3, nil); !strings.HasSuffix(got, "so it limits nothing.") {
+		t.Errorf("without any recipe: %q", got)
 	}
 }

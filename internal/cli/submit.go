@@ -169,7 +169,10 @@ func (s *submission) bind(c *cobra.Command) {
 		"all frames of the animation, whatever part is rendered, such as 1-180 (default: as in the job's earlier "+
 			"runs, as a file beside the scene says, or the frames)",
 	)
-	f.StringVar(&s.in.Job, "job", "", "name of the job (default: the scene's name, after its folder's where another scene has that name)")
+	f.StringVar(
+		&s.in.Job, "job", "",
+		"name of the job (default: the scene's name, after its folder's where another scene has that name)",
+	)
 	f.StringVar(&s.in.Kind, "kind", "", "proof, final or correction (default: final)")
 	f.StringVar(&s.in.Recipe, "recipe", "", "recipe (default: by the scene's ending)")
 	f.StringVar(

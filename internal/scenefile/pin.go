@@ -95,7 +95,9 @@ type seen struct {
 
 // NewLooker returns a Looker that has seen nothing yet, and asks commands of recipes by run.
 func NewLooker(run Run) *Looker {
-	return &Looker{run: run, prints: map[string]fingerprint{}, pins: map[string]seen{}, states: map[string]map[string]string{}}
+	return &Looker{
+		run: run, prints: map[string]fingerprint{}, pins: map[string]seen{}, states: map[string]map[string]string{},
+	}
 }
 
 // Unlike returns the files of a scene that are not as they were in an earlier state; nil where
