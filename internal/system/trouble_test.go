@@ -222,13 +222,13 @@ func TestWhatIsGoneIsWaitedFor(t *testing.T) {
 	t.Parallel()
 	f := newFarm(t)
 	f.signIn()
-	back := time.Now().Add(8 * time.Second)
+	f.join("kiln-01", "--renderers", "practice-single")
+	f.join("kiln-02", "--renderers", "practice-single")
+	back := time.Now().Add(12 * time.Second) // from when on nodes are there, however long that took
 	f.scene("salt.practice", fmt.Sprintf(
 		"practice: 1\npicture: salt\ncost: 20ms\ntrouble:\n  - {frames: 1-30, does: place gone, until: %s}\n",
 		back.UTC().Format(time.RFC3339),
 	))
-	f.join("kiln-01", "--renderers", "practice-single")
-	f.join("kiln-02", "--renderers", "practice-single")
 	id := f.submit(wire.Submit{Job: "salt", Recipe: "practice-single", Scene: "salt.practice", Frames: "1-30"})
 	var farm wire.Farm
 	f.wait("it is said that all wait", func() bool {
