@@ -27,8 +27,8 @@ const sgr = "\xff["
 type screen struct {
 	to   io.Writer
 	asIs func() bool // what is written is for programs, or is not ours; nil: never
-	// lost is told the first error of writing: commands write many times, and do not look each
-	// time; nil: nobody is
+	// lost keeps the first write error, as commands do not check each of their writes; nil: it is
+	// not kept
 	lost *error
 }
 

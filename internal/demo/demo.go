@@ -220,7 +220,7 @@ func remains(ctx context.Context, dir string) string {
 	return ""
 }
 
-// remainsEnd is how long what was left of a demo has to end: it is told to when the demo dies.
+// remainsEnd is how long the programs of a demo that was killed may take to end.
 const remainsEnd = 30 * time.Second
 
 // empty removes all but the lock from the demo's folder, unless something of a demo that was

@@ -262,4 +262,16 @@ func TestAReleaseTakesTheSceneAsItIs(t *testing.T) {
 	if run := f.ended(id); run.State != "done" {
 		t.Errorf("the run is %s: %s", run.State, run.Why)
 	}
+	// Nor is one released that is held because a step before it does not come.
+	first := f.submit(wire.Submit{Recipe: "practice-single", Scene: "salt.practice", Frames: "1", Held: true})
+	next := f.submit(wire.Submit{
+		Job: "next", Recipe: "practice-single", Scene: "salt.practice", Frames: "1-2",
+		After: []wire.SubmitAfter{{Run: f.run(first).Name}},
+	})
+	f.must("cancel", f.run(first).Name, "--yes")
+	f.wait("it is held for its step", func() bool { return f.run(next).State == "held" })
+	f.scene("salt.practice", "practice: 1\npicture: salt\ncost: 4ms\n")
+	if out := f.must("mended", "next"); !strings.Contains(out, "It stays held") || f.run(next).State != "held" {
+		t.Errorf("one that is held for its step is %s: %s", f.run(next).State, out)
+	}
 }

@@ -61,7 +61,8 @@ func (d *Desk) Mend(ctx context.Context, id farm.RunID, m Mend, by farm.Person) 
 		name, changed := run.Spec.Name(), m.Scene != run.Scene()
 		parked, old := run.NeedsHand(), run.Done
 		held := run.State == farm.RunHeld
-		release := held && run.Held != ""
+		// One that is held for something else, such as a step that does not come, is not mended by this.
+		release := held && (run.Held == farm.HeldChanged || run.Held == farm.HeldFailing)
 		switch {
 		case run.State == farm.RunCancelled:
 			return refusal.New(refusal.Conflict, "", "%s is cancelled; submit it again", name)
@@ -112,8 +113,10 @@ func (t *transaction) mend(run *farm.Run, m Mend, changed, release bool, by stri
 	if release {
 		moved.State, moved.Held, moved.Reason = t.reopened(run), "", by+" has mended the scene"
 	}
-	if changed {
+	if changed || run.FoundScene != "" { // also where the scene is again as it was
 		moved.Scene = m.Scene
+	}
+	if changed {
 		moved.Reason = fmt.Sprintf("%s has mended the scene: it goes on with it as it is now", by)
 		if run.State == farm.RunHeld && !release {
 			moved.Reason = run.Reason + "; " + by + " has mended the scene meanwhile"
@@ -171,7 +174,7 @@ func mendSentences(run *farm.Run, m Mend, changed, release bool) (out []string) 
 	case release:
 		say("Released, as it was held by the farm.")
 	case run.State == farm.RunHeld:
-		say("It stays held, as somebody holds it.")
+		say("It stays held.")
 	}
 	return out
 }
