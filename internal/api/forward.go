@@ -168,12 +168,9 @@ func (s *Server) handOn(w http.ResponseWriter, r *http.Request) (done bool) {
 
 // away answers that the request can be tried again soon.
 func away(w http.ResponseWriter, detail string) {
-	body, err := json.Marshal(
-		wire.Problem{
-			Type: "about:blank", Title: http.StatusText(http.StatusServiceUnavailable),
-			Status: http.StatusServiceUnavailable, Detail: detail,
-		},
-	)
+	p := wire.ProblemOf(http.StatusServiceUnavailable, wire.ProblemLoading)
+	p.Detail = detail
+	body, err := json.Marshal(p)
 	if err != nil {
 		body = nil
 	}

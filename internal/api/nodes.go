@@ -86,7 +86,10 @@ func (s *Server) found(c *gin.Context, f *floor.Floor, in wire.Found) {
 func renderersOf(in []wire.Renderer) []farm.Renderer {
 	out := []farm.Renderer{}
 	for _, r := range in {
-		out = append(out, farm.Renderer{Recipe: r.Recipe, Path: r.Path, Version: r.Version, Unfit: short(r.Unfit)})
+		out = append(out, farm.Renderer{
+			Recipe: r.Recipe, Version: r.Version, Path: r.Path, Unfit: short(r.Unfit), Failed: r.Failed,
+			Printed: short(r.Printed),
+		})
 	}
 	return out
 }

@@ -22,6 +22,9 @@ import (
 	"vexillum/internal/wire"
 )
 
+// problems lists the codes of problems.
+func (s *Server) problems(c *gin.Context) { c.JSON(http.StatusOK, wire.ProblemCodes()) }
+
 // problem answers with an error as RFC 9457 has it.
 func problem(c *gin.Context, status int, field, detail string) {
 	problemWith(c, wire.Problem{Status: status, Detail: detail, Field: field})
@@ -29,16 +32,14 @@ func problem(c *gin.Context, status int, field, detail string) {
 
 // problemWith answers with a problem that says more.
 func problemWith(c *gin.Context, p wire.Problem) {
-	p.Type, p.Title = "about:blank", http.StatusText(p.Status)
-	status := p.Status
-	body, err := json.Marshal(p)
+	full := wire.ProblemOf(p.Status, p.Code)
+	full.Detail, full.Field, full.Mistakes = p.Detail, p.Field, p.Mistakes
+	body, err := json.Marshal(full)
 	if err != nil {
-		body = []byte(
-			`{"type":"about:blank","title":"Internal Server Error","status":500,"detail":"the error could not be written"}`,
-		)
+		body = []byte(`{"type":"about:blank","title":"Error","detail":"the error could not be written"}`)
 	}
 	c.Abort()
-	c.Data(status, "application/problem+json", body)
+	c.Data(full.Status, "application/problem+json", body)
 }
 
 var statusOf = map[refusal.Kind]int{
@@ -59,6 +60,11 @@ func (s *Server) fail(c *gin.Context, err error) {
 		problem(c, statusOf[no.Kind], no.Field, no.Reason)
 	case errors.As(err, &no):
 		problem(c, statusOf[no.Kind], no.Field, no.Reason)
+	case errors.Is(err, writer.ErrLoading):
+		c.Header("Retry-After", "1")
+		problemWith(c, wire.Problem{
+			Status: http.StatusServiceUnavailable, Code: wire.ProblemLoading, Detail: writer.ErrGone.Error(),
+		})
 	case errors.Is(err, writer.ErrGone):
 		c.Header("Retry-After", "1")
 		problem(c, http.StatusServiceUnavailable, "", writer.ErrGone.Error())

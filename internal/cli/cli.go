@@ -15,6 +15,7 @@ import (
 	"path/filepath"
 	"strings"
 	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
@@ -36,6 +37,9 @@ const (
 	exitStopped     = 130 // as shells have it for Ctrl-C
 )
 
+// loadingPatience is the time for which commands wait for a service that is loading its records.
+const loadingPatience = 30 * time.Second
+
 // flagMistake says what a flag wants, without the names of the functions that read it.
 func flagMistake(e *pflag.InvalidValueError) error {
 	want := map[string]string{
@@ -54,7 +58,7 @@ const exitCodes = `The exit codes of commands, for scripts:
     0    done
     1    refused, or what was asked about has failed: a run with gaps, for follow and fetch
     2    a mistake in how the command was written
-    3    no service answers there, or something else does
+    3    no service answers there, it is still loading, or something else answers
     4    not signed in, or not allowed
   130    stopped by Ctrl-C; the farm goes on`
 
@@ -140,6 +144,8 @@ func exitCode(err error) int {
 	case errors.As(err, &usage), strings.HasPrefix(err.Error(), "unknown command"):
 		return exitUsage
 	case errors.As(err, &unreachable), errors.Is(err, client.ErrNotVexillum):
+		return exitUnreachable
+	case errors.As(err, &p) && p.Status == http.StatusServiceUnavailable:
 		return exitUnreachable
 	case errors.As(err, &p) && (p.Status == http.StatusUnauthorized || p.Status == http.StatusForbidden):
 		return exitNotAllowed
@@ -360,7 +366,11 @@ func (a *app) client() (*client.Client, error) {
 	if known.Service == "" {
 		return nil, errNotSignedIn
 	}
-	return client.New(known.Service, known.Token)
+	cl, err := client.New(known.Service, known.Token)
+	if err != nil {
+		return nil, err
+	}
+	return cl.Patient(loadingPatience), nil
 }
 
 // among reports whether all of some addresses are those that a token was given

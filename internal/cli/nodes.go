@@ -45,7 +45,7 @@ func (a *app) nodesCommand() *cobra.Command {
 	}
 	c.AddCommand(
 		a.nodeSetCommand(), a.nodeRenameCommand(), a.nodeImportCommand(), a.nodeExportCommand(), a.nodeHoursCommand(),
-		a.nodeUsageCommand(), a.nodeTestCommand(),
+		a.nodeUsageCommand(), a.nodeTestCommand(), a.nodeProbeCommand(),
 	)
 	return c
 }
@@ -268,8 +268,9 @@ func (a *app) showNode(ctx context.Context, cl *client.Client, id int64) error {
 	var renderers, traits, devices []string
 	for _, r := range n.Renderers {
 		text := r.Recipe + " " + r.Version
+		text = strings.TrimSpace(text)
 		if r.Unfit != "" {
-			text += " (" + r.Unfit + ")"
+			text += " (cannot be used: " + r.Unfit + ")"
 		}
 		renderers = append(renderers, text)
 	}

@@ -168,21 +168,28 @@ func (a *app) recipeDropCommand() *cobra.Command {
 // recipeCheckCommand says what is wrong with recipe files. It needs no service.
 func (a *app) recipeCheckCommand() *cobra.Command {
 	return &cobra.Command{
-		Use: "check FILE…", Short: "Say what is wrong with recipe files, with line and column",
-		Long: "Looks at recipe files as a service would, and names every mistake with its line and column. It needs no\n" +
-			"service. A file may be - for standard input. The exit code is 1 if any file has a mistake.",
+		Use: "check FILE…", Short: "List mistakes in recipe files, with line and column, and run their probes",
+		Long: "Reads recipe files as a service would, and lists every mistake with its line and column. If a file has\n" +
+			"none and its program is on this machine, its probe is run as a node would run it. It needs no service.\n" +
+			"A file may be - for standard input. The exit code is 1 if a file has a mistake or its probe fails.",
 		Example: "  vexillum recipe check glass.yaml\n  vexillum recipe check recipes/*.yaml",
 		Args:    atLeast(1, "recipe files"),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(c *cobra.Command, args []string) error {
 			bad := 0
 			for _, name := range args {
 				data, err := readInput(name, "a recipe file")
 				if err != nil {
 					return err
 				}
-				fine, err := a.checkRecipe(name, data)
+				r, err := a.checkRecipe(name, data)
 				if err != nil {
 					return err
+				}
+				fine := r != nil
+				if fine {
+					if fine, err = a.probeHere(c.Context(), r); err != nil {
+						return err
+					}
 				}
 				if !fine {
 					bad++
@@ -199,20 +206,20 @@ func (a *app) recipeCheckCommand() *cobra.Command {
 	}
 }
 
-// checkRecipe prints what is wrong with one file, a line each, and reports whether
-// nothing is.
-func (a *app) checkRecipe(name string, data []byte) (fine bool, err error) {
+// checkRecipe prints the mistakes in one file, a line each, and returns the recipe; nil if there
+// are any.
+func (a *app) checkRecipe(name string, data []byte) (*recipe.Recipe, error) {
 	r, err := recipe.Parse(data)
 	var mistakes *fileschema.MistakesError
 	switch {
 	case err == nil:
 		fmt.Fprintf(a.out, "%s: %s is fine: %s\n", name, r.Name, r.Title)
-		return true, nil
+		return r, nil
 	case errors.As(err, &mistakes):
 		a.tellMistakes(name, mistakes)
-		return false, nil
+		return nil, nil
 	}
-	return false, err
+	return nil, err
 }
 
 // tellMistakes prints what is wrong with a file, a line each.

@@ -26,9 +26,10 @@ import (
 // Client calls one farm with one token. The farm may have several services;
 // a client goes on to the next when one does not answer.
 type Client struct {
-	way   *way
-	token string
-	http  *http.Client
+	way     *way
+	token   string
+	patient time.Duration // for which requests are repeated to a service that is loading
+	http    *http.Client
 }
 
 // way is which of the addresses is used now, shared by all clients of a farm.
@@ -172,6 +173,17 @@ func (c *Client) WithToken(token string) *Client {
 	return &d
 }
 
+// Patient returns a client of the same service that repeats requests for some time while the
+// service is loading its records and did nothing.
+func (c *Client) Patient(patience time.Duration) *Client {
+	d := *c
+	d.patient = patience
+	return &d
+}
+
+// loadingPause is the pause before a request to a service that is loading is repeated.
+const loadingPause = 500 * time.Millisecond
+
 // Address returns the address that is used now.
 func (c *Client) Address() string {
 	base, _ := c.way.now()
@@ -198,6 +210,29 @@ func (c *Client) Addresses() string {
 // request sends a request, and sends it again to the other addresses where it
 // certainly was not taken. The body of the answer has to be closed.
 func (c *Client) request(ctx context.Context, method, path, kind string, data []byte) (*http.Response, error) {
+	for deadline := time.Now().Add(c.patient); ; {
+		resp, err := c.requestOnce(ctx, method, path, kind, data)
+		if err == nil || !loading(err, method) || time.Now().After(deadline) {
+			return resp, err
+		}
+		select {
+		case <-ctx.Done():
+			return nil, err
+		case <-time.After(loadingPause):
+		}
+	}
+}
+
+// loading reports whether a request failed because the service is loading its records, and can be
+// repeated: it did nothing, or only reads.
+func loading(err error, method string) bool {
+	var p *wire.Problem
+	return errors.As(err, &p) && p.Status == http.StatusServiceUnavailable &&
+		(p.Code == wire.ProblemLoading || method == http.MethodGet)
+}
+
+// requestOnce sends a request to each of the addresses at most once.
+func (c *Client) requestOnce(ctx context.Context, method, path, kind string, data []byte) (*http.Response, error) {
 	for try := 1; ; try++ {
 		base, left := c.way.now()
 		resp, err := c.requestAt(ctx, left, base, method, path, kind, data)

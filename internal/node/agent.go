@@ -89,6 +89,7 @@ type Agent struct {
 	nudge    chan struct{} // progress has changed
 	shifted  chan struct{} // the leases that are worked on have changed
 	starter  *launcher.Client
+	search   *search
 	accounts *account.Policy
 	fresh    bool // enrolled just now, and not reported yet
 	room     *room
@@ -152,7 +153,7 @@ func Run(ctx context.Context, o Options) error {
 	o.Dir = dir
 	a := &Agent{
 		o: o, nudge: make(chan struct{}, 1), shifted: make(chan struct{}, 1), works: map[int64]*work{},
-		wake: make(chan struct{}, 1), owned: newOwned(),
+		wake: make(chan struct{}, 1), owned: newOwned(), search: newSearch(),
 		otherPlaces: make(chan struct{}, 1), looking: make(chan struct{}, looksAtOnce),
 	}
 	if a.accounts, err = account.Open(account.Options{
@@ -345,7 +346,7 @@ func (a *Agent) oneSession(ctx context.Context) error {
 	if err := a.checkRenderers(); err != nil {
 		return err
 	}
-	a.facts.Renderers = a.commands().findRenderers(ctx, a.recipes.Load().newest(), a.o.Renderers)
+	a.facts.Renderers = a.findAll(ctx)
 	if a.fresh {
 		a.fresh = false
 		a.measure(ctx)
@@ -380,6 +381,7 @@ func (a *Agent) oneSession(ctx context.Context) error {
 	wg.Go(func() { a.orders(session, stop) })
 	wg.Go(func() { a.say(session) })
 	wg.Go(func() { a.watchPlaces(session) })
+	wg.Go(func() { a.keepSearching(session) })
 	wg.Go(func() { a.workAll(session, stop, resumed) })
 	select {
 	case <-session.Done():
@@ -411,7 +413,10 @@ func renderersText(found []wire.Renderer) string {
 		if i > 0 {
 			text += ", "
 		}
-		text += r.Recipe + " " + r.Version
+		text += strings.TrimSpace(r.Recipe + " " + r.Version)
+		if r.Unfit != "" {
+			text += " (cannot be used)"
+		}
 	}
 	return text
 }

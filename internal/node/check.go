@@ -14,6 +14,7 @@ import (
 	"github.com/dustin/go-humanize"
 	"github.com/shirou/gopsutil/v4/disk"
 
+	"vexillum/internal/core/farm"
 	"vexillum/internal/recipe"
 	"vexillum/internal/wire"
 )
@@ -177,24 +178,20 @@ func (c *checking) renderer(ctx context.Context) {
 		c.fails(wire.AskRenderer, "install it there, or correct the program in the recipe", "%v", err)
 		return
 	}
-	found := c.e.a.commands().findRenderers(ctx, []recipe.Recipe{*c.r}, nil)
-	switch {
-	case len(found) == 0:
+	switch found, _ := c.e.a.commands().probe(ctx, *c.r); {
+	case found.Failed:
 		c.fails(
-			wire.AskRenderer,
-			"start it there by hand and look at what it says",
-			"%s does not tell its version",
-			path,
+			wire.AskRenderer, "run "+path+" there as a renderer would, and correct what it reports",
+			"%s%s", found.Unfit, farm.Quoted(found.Printed),
 		)
-	case found[0].Unfit != "":
+	case found.Unfit != "":
 		c.fails(
-			wire.AskRenderer,
-			"install another version there, or change the bounds in the recipe",
-			"%s",
-			found[0].Unfit,
+			wire.AskRenderer, "install another version there, or change the bounds in the recipe", "%s", found.Unfit,
 		)
+	case found.Version == "":
+		c.passes(wire.AskRenderer, "it is there")
 	default:
-		c.passes(wire.AskRenderer, "%s", found[0].Version)
+		c.passes(wire.AskRenderer, "%s", found.Version)
 	}
 }
 

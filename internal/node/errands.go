@@ -101,6 +101,8 @@ func (e *errands) do(ctx context.Context, what wire.Errand) {
 		told = e.try(ctx, what.ID, t, err, tell)
 	case what.Look != nil:
 		told = e.look(ctx, *what.Look)
+	case what.Probe != nil:
+		told = e.probe(ctx)
 	case what.Check != nil:
 		told = e.check(ctx, what.ID, *what.Check)
 	}

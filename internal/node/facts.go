@@ -4,9 +4,6 @@ import (
 	"context"
 	"fmt"
 	"math"
-	"os"
-	"os/exec"
-	"regexp"
 	"runtime"
 	"slices"
 	"strings"
@@ -19,12 +16,8 @@ import (
 	"github.com/shirou/gopsutil/v4/mem"
 
 	"vexillum/internal/account"
-	"vexillum/internal/recipe"
 	"vexillum/internal/wire"
 )
-
-// probeTimeout bounds the run of a renderer that only reports its version.
-const probeTimeout = 10 * time.Second
 
 // machineFacts says what the machine is. What the system does not tell stays
 // empty.
@@ -75,51 +68,6 @@ func (a *Agent) checkRenderers() error {
 		strings.Join(known, ", "),
 	))
 	return nil
-}
-
-// findRenderers runs the program of each recipe and returns those that tell
-// their version. only, if not empty, names the recipes to look for.
-func (c *commands) findRenderers(ctx context.Context, recipes []recipe.Recipe, only []string) []wire.Renderer {
-	found := []wire.Renderer{}
-	for _, r := range recipes {
-		if len(only) > 0 && !slices.Contains(only, r.Name) {
-			continue
-		}
-		path, err := programPath(r.Program)
-		if err != nil {
-			continue
-		}
-		// Some renderers tell their version and end with an error.
-		told, err := c.run(ctx, command{words: append([]string{path}, r.Probe.Arguments...), within: probeTimeout})
-		if err != nil {
-			if c.tell != nil {
-				c.tell(fmt.Sprintf("%s at %s cannot be started as %s: %v", r.Name, path, c.accounts.Usual(), err))
-			}
-			continue
-		}
-		if m := regexp.MustCompile(r.Probe.Version).FindStringSubmatch(told.out + "\n" + told.complaint); m != nil {
-			found = append(
-				found, wire.Renderer{Recipe: r.Name, Version: m[1], Path: path, Unfit: r.Probe.Unfit(m[1])},
-			)
-		}
-	}
-	return found
-}
-
-// programPath returns where the first of the candidates for this system is.
-func programPath(program recipe.Program) (string, error) {
-	names := program.Candidates(runtime.GOOS)
-	err := fmt.Errorf("the recipe names no program for %s", runtime.GOOS)
-	for _, name := range names {
-		if name == "{vexillum}" {
-			return os.Executable()
-		}
-		var path string
-		if path, err = exec.LookPath(name); err == nil {
-			return path, nil
-		}
-	}
-	return "", err
 }
 
 // referenceRate is how many rounds a second one core of the reference machine

@@ -554,28 +554,6 @@ func commandsHere(t *testing.T) *commands {
 	return &commands{launcher: newLauncher(t), accounts: policy, staging: t.TempDir()}
 }
 
-func TestRenderersAreFoundByRunningThem(t *testing.T) {
-	dir := t.TempDir()
-	tool := filepath.Join(dir, "tool")
-	if err := os.WriteFile(tool, []byte("#!/bin/sh\necho tool version 4.2 >&2\nexit 3\n"), 0o755); err != nil {
-		t.Fatal(err)
-	}
-	probe := recipe.Probe{Version: `version (\S+)`}
-	recipes := []recipe.Recipe{
-		{Name: "there", Program: recipe.ProgramNamed(tool), Probe: probe},
-		{Name: "gone", Program: recipe.ProgramNamed(filepath.Join(dir, "gone")), Probe: probe},
-		{Name: "mute", Program: recipe.ProgramNamed("true"), Probe: probe},
-	}
-	c := commandsHere(t)
-	found := c.findRenderers(t.Context(), recipes, nil)
-	if len(found) != 1 || found[0].Recipe != "there" || found[0].Version != "4.2" || found[0].Path != tool {
-		t.Errorf("found %+v", found)
-	}
-	if found := c.findRenderers(t.Context(), recipes, []string{"gone"}); len(found) != 0 {
-		t.Errorf("found %+v", found)
-	}
-}
-
 // TestExitCodesNameCauses ends renderers that have said nothing of what is wrong.
 func TestExitCodesNameCauses(t *testing.T) {
 	for code, want := range map[string]string{"7": "failed 1 missing file", "8": "failed 1 crash"} {
@@ -625,6 +603,7 @@ func TestATrialTellsHowLinesAreUnderstood(t *testing.T) {
 		"say:1_of_4 say:1_of_4 say:1_of_4 say:2_of_4 say:2_of_4 exit:3"
 	r := newWork(t, &fake{}, script, "1-2").lease.Recipe
 	r.Read.Causes = []recipe.CauseRule{{Match: "no space", Cause: triage.CauseDiskFull}}
+	r.Probe = recipe.Probe{NoVersion: true}
 	scene := filepath.Join(t.TempDir(), "a.pretend")
 	if err := os.WriteFile(scene, nil, 0o644); err != nil {
 		t.Fatal(err)
@@ -641,6 +620,7 @@ func TestATrialTellsHowLinesAreUnderstood(t *testing.T) {
 		t.Fatal(err)
 	}
 	want := []string{
+		r.Program.Here()[0] + " = probe",
 		"begin 1 = frame 1 begins", "1 of 4 = 25 % of the frame", "2 of 4 = 50 % of the frame",
 		"3 of 4 = 75 % of the frame", "… 1 more line of progress … = ", "hello = ", "begin 2 = frame 2 begins",
 		"no space = names the cause: disk full", "1 of 4 = 25 % of the frame", "1 of 4 = 25 % of the frame",

@@ -88,10 +88,8 @@ func (a *Agent) lookAgain(ctx context.Context) error {
 	if err := a.readRecipes(ctx); err != nil {
 		return err
 	}
-	found := a.commands().findRenderers(ctx, a.recipes.Load().newest(), a.o.Renderers)
-	if err := a.persist(
-		ctx, http.MethodPost, "/node/v1/found", wire.Found{Session: a.session, Renderers: found}, nil,
-	); err != nil {
+	found, err := a.probeAll(ctx)
+	if err != nil {
 		return err
 	}
 	a.o.Log.Info("the farm has other recipes", "renderers", renderersText(found))

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
-	"net"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -16,10 +15,8 @@ import (
 	"github.com/dustin/go-humanize/english"
 	"github.com/kballard/go-shellquote"
 
-	"vexillum/internal/account"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/frames"
-	"vexillum/internal/launcher"
 	"vexillum/internal/picture"
 	"vexillum/internal/publish"
 	"vexillum/internal/recipe"
@@ -97,6 +94,11 @@ func Try(ctx context.Context, t Trial) (TrialReport, error) {
 		return TrialReport{}, err
 	}
 	defer end()
+	if t.lease == nil { // a recipe is tried, not a frame of a run
+		if err := t.probe(ctx, host.commands); err != nil {
+			return TrialReport{}, err
+		}
+	}
 	if t.agent != nil {
 		var giveBack func()
 		if t.share, giveBack, err = t.agent.trialShare(ctx, t.errand, t.share(), t.waits); err != nil {
@@ -125,6 +127,20 @@ func Try(ctx context.Context, t Trial) (TrialReport, error) {
 	return report, nil
 }
 
+// probe runs the probe of the recipe. A renderer that nodes could not use is not tried.
+func (t *Trial) probe(ctx context.Context, c *commands) error {
+	got, there := c.probe(ctx, *t.Recipe)
+	switch {
+	case !there:
+		return nil // launching it reports which programs were looked for
+	case got.Unfit != "":
+		return fmt.Errorf("%s cannot be used: %s%s", got.Path, got.Unfit, farm.Quoted(got.Printed))
+	case t.Heard != nil:
+		t.Heard(strings.TrimSpace(got.Path+" "+got.Version), "probe")
+	}
+	return nil
+}
+
 // waits tells that leases have all of the node.
 func (t *Trial) waits() {
 	if t.Heard != nil {
@@ -143,19 +159,11 @@ func (t *Trial) host(log *slog.Logger) (host machine, end func(), err error) {
 		host.room, host.looking = a.room, a.looking
 		return host, func() {}, nil
 	}
-	output := filepath.Join(t.Folder, "output")
-	if err := os.MkdirAll(output, 0o700); err != nil {
-		return host, nil, fmt.Errorf("making the folder of the trial: %w", err)
+	if host.commands, end, err = commandsAsSelf(t.Folder, log); err != nil {
+		return host, nil, err
 	}
-	here, there := net.Pipe()
-	go launcher.NewServer(output, log).Attach(there)
-	host.launcher = launcher.NewClient(here)
-	policy, err := account.Open(account.Options{AsSelf: true})
-	if err != nil {
-		return host, nil, fmt.Errorf("choosing the account of the trial: %w", err)
-	}
-	host.commands = &commands{launcher: host.launcher, accounts: policy, staging: t.Folder}
-	return host, host.launcher.End, nil
+	host.launcher = host.commands.launcher
+	return host, end, nil
 }
 
 // leased returns the lease that the trial renders.

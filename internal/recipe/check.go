@@ -199,10 +199,9 @@ func (r *Recipe) checkProgram() (found []fileschema.Wrong) {
 			found = append(found, fileschema.Wrong{Path: at, What: a.Texts[0] + shellRefused})
 		}
 	}
-	for _, v := range []struct{ field, text string }{{"least", r.Probe.Least}, {"below", r.Probe.Below}} {
-		if _, err := versionIn(v.text); v.text != "" && err != nil {
-			found = append(found, fileschema.Wrong{Path: []string{"probe", v.field}, What: err.Error()})
-		}
+	wrong := r.Probe.check()
+	for _, field := range slices.Sorted(maps.Keys(wrong)) {
+		found = append(found, fileschema.Wrong{Path: []string{"probe", field}, What: wrong[field]})
 	}
 	return found
 }
@@ -306,6 +305,7 @@ func (r *Recipe) newInForm2() (fields [][]string) {
 	add(slices.Contains(r.Scenes, anyScene), "scenes")
 	add(r.Probe.Least != "", "probe", "least")
 	add(r.Probe.Below != "", "probe", "below")
+	add(r.Probe.NoVersion, "probe", "no_version")
 	return fields
 }
 
@@ -346,7 +346,9 @@ func (r *Recipe) checkPatterns() (found []fileschema.Wrong) {
 			note(path, "the pattern %q matches everything", text)
 		}
 	}
-	look(r.Probe.Version, 1, "probe", "version")
+	if r.Probe.Version != "" {
+		look(r.Probe.Version, 1, "probe", "version")
+	}
 	look(r.FrameFile, 1, "frame_file")
 	look(r.Read.Begins, 1, "read", "begins")
 	look(r.Read.Ends, 0, "read", "ends")

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"maps"
 	"regexp"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
@@ -73,6 +74,9 @@ func (p Program) Candidates(os string) []string {
 	}
 	return p.bySys[os]
 }
+
+// Here returns the candidates on this operating system.
+func (p Program) Here() []string { return p.Candidates(runtime.GOOS) }
 
 // UnmarshalJSON reads a name, or lists of names by operating system.
 func (p *Program) UnmarshalJSON(data []byte) error {

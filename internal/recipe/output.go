@@ -57,21 +57,3 @@ func versionIn(text string) (trait.Version, error) {
 	}
 	return v, nil
 }
-
-// Unfit says why a version of the renderer will not do; "" if it will.
-func (p Probe) Unfit(version string) string {
-	if p.Least == "" && p.Below == "" {
-		return ""
-	}
-	have, err := versionIn(version)
-	if err != nil {
-		return err.Error()
-	}
-	if least, err := versionIn(p.Least); err == nil && have.Compare(least) < 0 {
-		return fmt.Sprintf("it is version %s, and %s or later is needed", version, p.Least)
-	}
-	if below, err := versionIn(p.Below); err == nil && have.Compare(below) >= 0 {
-		return fmt.Sprintf("it is version %s, and one before %s is needed", version, p.Below)
-	}
-	return ""
-}

@@ -123,15 +123,6 @@ const (
 	StopNever  Stop = "never"
 )
 
-// Probe says how to find out whether a machine has the renderer, and which
-// versions of it will do.
-type Probe struct {
-	Arguments []string `json:"arguments"`
-	Version   string   `json:"version"`         // pattern; the group is the version
-	Least     string   `json:"least,omitempty"` // version that will do, such as 3.7
-	Below     string   `json:"below,omitempty"` // first that will not any more
-}
-
 // Value is one setting that a job may choose.
 type Value struct {
 	Kind    string   `json:"kind"` // integer, number, choice or text

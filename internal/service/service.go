@@ -140,12 +140,12 @@ func New(o Options) *Service {
 	return s
 }
 
-// Floor returns the live farm, or writer.ErrGone while it is not here.
+// Floor returns the live farm, or writer.ErrLoading while it is not here.
 func (s *Service) Floor() (*floor.Floor, error) {
 	if f := s.floor.Load(); f != nil {
 		return f, nil
 	}
-	return nil, writer.ErrGone
+	return nil, writer.ErrLoading
 }
 
 // Elsewhere returns where another service has the live farm, or false.

@@ -52,7 +52,7 @@ func TestManyRunsAtOnce(t *testing.T) {
 	}
 	// No reason is cut in a pipe.
 	if out := f.must("queue", "--search", "salt_01"); !strings.Contains(
-		out, "no node has practice; install it on one and restart its node process",
+		out, "no node has practice; install it on one, then run: vexillum nodes probe NODE",
 	) {
 		t.Errorf("the reason is cut:\n%s", out)
 	}

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 
 	"vexillum/internal/client"
 	"vexillum/internal/demo"
@@ -78,7 +79,7 @@ func TestDemoIsLeftWithoutATrace(t *testing.T) {
 			t.Fatalf("a second demo ended with %d: %s %s", code, out, stderr)
 		}
 	}
-	c, _, err = c.SignIn(t.Context(), demo.Name, demo.Password, "test")
+	c, _, err = c.Patient(time.Minute).SignIn(t.Context(), demo.Name, demo.Password, "test")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -9,9 +9,10 @@ import (
 
 // Problem is an error as RFC 9457 has it.
 type Problem struct {
-	Type   string `json:"type"`
+	Type   string `json:"type"` // address of the description of Code
 	Title  string `json:"title"`
 	Status int    `json:"status"`
+	Code   string `json:"code"`            // what went wrong, for programs; see the Problem codes
 	Detail string `json:"detail"`          // one sentence for a person: what, why, what to do
 	Field  string `json:"field,omitempty"` // the part of the request that is at fault
 	// of a file that was sent

@@ -12,6 +12,15 @@ type Errand struct {
 	Look   *LookTask   `json:"look,omitempty"`
 
 	Check *CheckTask `json:"check,omitempty"`
+	Probe *ProbeTask `json:"probe,omitempty"`
+}
+
+// ProbeTask lets a node look for the renderers of all recipes again.
+type ProbeTask struct{}
+
+// Probed lists the renderers that a node found.
+type Probed struct {
+	Renderers []Renderer `json:"renderers"`
 }
 
 // RecipeTask lets a node render frames by a recipe that is only tried: nothing of it is
@@ -73,6 +82,7 @@ type ErrandTold struct {
 	Trial   *Trial   `json:"trial,omitempty"`
 	Looked  *Looked  `json:"looked,omitempty"`
 	Checked *Checked `json:"checked,omitempty"`
+	Probed  *Probed  `json:"probed,omitempty"`
 }
 
 // ErrandNoted answers ErrandTold.

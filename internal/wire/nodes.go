@@ -252,7 +252,9 @@ type Renderer struct {
 	Recipe  string `json:"recipe"`
 	Version string `json:"version"`
 	Path    string `json:"path"`
-	Unfit   string `json:"unfit,omitempty"` // why its version will not do; empty: it will
+	Unfit   string `json:"unfit,omitempty"`   // why it cannot be used; empty: it can
+	Failed  bool   `json:"failed,omitempty"`  // its probe failed, and is repeated
+	Printed string `json:"printed,omitempty"` // what the probe printed, shortened, where it cannot be used
 }
 
 // Work is a lease that a node works on now.

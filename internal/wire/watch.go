@@ -120,6 +120,14 @@ type TimelineSpan struct {
 	Why     string    `json:"why"`
 }
 
+// NodeProbe is what a node found when it looked for the renderers of all recipes.
+type NodeProbe struct {
+	Node      int64      `json:"node"`
+	Name      string     `json:"name"` // of the node
+	Renderers []Renderer `json:"renderers"`
+	Error     string     `json:"error,omitempty"` // why it could not look; empty: it has
+}
+
 // NodeTest is one small known frame that a node renders to show that it works.
 type NodeTest struct {
 	Node           int64      `json:"node"`

@@ -89,7 +89,9 @@ func Unfit(s *farm.State, n *farm.Node, run *farm.Run) string {
 	}
 	if r, fit := n.Facts.Renderer(run.Spec.Recipe); !fit {
 		if r.Unfit != "" {
-			return fmt.Sprintf("%s cannot use %s of %s: %s", name, run.Spec.Recipe, n.Name, r.Unfit)
+			return fmt.Sprintf(
+				"%s cannot use %s of %s: %s%s", name, run.Spec.Recipe, n.Name, r.Unfit, farm.Quoted(r.Printed),
+			)
 		}
 		return fmt.Sprintf("%s needs %s, which %s does not have", name, run.Spec.Recipe, n.Name)
 	}

@@ -2,6 +2,7 @@ package capacity
 
 import (
 	"fmt"
+	"time"
 
 	"vexillum/internal/core/farm"
 )
@@ -9,9 +10,21 @@ import (
 // Nowhere says that no node can take a run.
 func Nowhere(run *farm.Run, obstacle string) string {
 	if obstacle != "" {
-		return "no node that has " + run.Spec.Recipe + " may take it; for one: " + obstacle
+		return "no node can take it; for example: " + obstacle
 	}
-	return fmt.Sprintf("no node has %s; install it on one and restart its node process", run.Spec.Recipe)
+	return fmt.Sprintf(
+		"no node has %s; install it on one, then run: vexillum nodes probe NODE", run.Spec.Recipe,
+	)
+}
+
+// searchSpan is the time that nodes get to search for the renderer of a new recipe.
+const searchSpan = 30 * time.Second
+
+// Searching reports whether nodes may still be searching for the renderer of a run at time now,
+// because its recipe has just been added or changed.
+func Searching(s *farm.State, run *farm.Run, now time.Time) bool {
+	known := s.Recipes[run.Spec.Recipe]
+	return known != nil && now.Sub(known.Newest().At) < searchSpan
 }
 
 // Nobody says why no node of the farm can ever take a run as both are now, or
@@ -28,7 +41,7 @@ func Nobody(s *farm.State, run *farm.Run) string {
 		if Fits(s, n, run) {
 			return ""
 		}
-		if _, has := n.Facts.Renderer(run.Spec.Recipe); has {
+		if r, _ := n.Facts.Renderer(run.Spec.Recipe); r.Recipe != "" {
 			obstacle = Unfit(s, n, run)
 		}
 	}

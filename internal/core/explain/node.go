@@ -51,7 +51,8 @@ func (e *Explainer) Node(n *farm.Node, now time.Time) string {
 	case len(next.Records) > 0 || next.Cut != nil:
 		return "is ready and gets frames as soon as it asks"
 	case len(n.Facts.Renderers) == 0:
-		return "is ready, but has no renderer that a recipe knows; install one and restart its node process"
+		return "is ready, but none of the recipes finds its renderer there; install one, then run: vexillum nodes probe " +
+			n.Name
 	}
 	for run := range e.d.Queue().InTurn(now) { // what comes first is what it is here for
 		if !run.Deals() {

@@ -139,7 +139,7 @@ func whyNobody(s *farm.State, run *farm.Run) string {
 			continue
 		}
 		if !capacity.Fits(s, n, run) {
-			if _, has := n.Facts.Renderer(run.Spec.Recipe); has {
+			if r, _ := n.Facts.Renderer(run.Spec.Recipe); r.Recipe != "" {
 				obstacle = capacity.Unfit(s, n, run)
 			}
 			continue

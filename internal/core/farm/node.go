@@ -3,6 +3,7 @@ package farm
 import (
 	"fmt"
 	"regexp"
+	"strings"
 	"time"
 
 	"vexillum/internal/core/trait"
@@ -56,9 +57,25 @@ const ByTriage = "triage"
 // Renderer is one renderer that a node found by running it.
 type Renderer struct {
 	Recipe  string `json:"recipe"`
+	Version string `json:"version"` // empty for a renderer that reports none
 	Path    string `json:"path"`
-	Version string `json:"version"`
-	Unfit   string `json:"unfit,omitempty"` // why its version will not do; empty: it will
+	Unfit   string `json:"unfit,omitempty"`   // why it cannot be used; empty: it can
+	Failed  bool   `json:"failed,omitempty"`  // its probe failed, and is repeated
+	Printed string `json:"printed,omitempty"` // what the probe printed, shortened, where it cannot be used
+}
+
+// Quoted returns the first line of what a program printed in quotation marks, as the end of a
+// sentence; "" for nothing.
+func Quoted(printed string) string {
+	const most = 160 // bytes
+	line, _, _ := strings.Cut(strings.TrimSpace(printed), "\n")
+	if len(line) > most {
+		line = strings.ToValidUTF8(line[:most], "") + "…"
+	}
+	if line == "" {
+		return ""
+	}
+	return "; it printed “" + strings.TrimSpace(line) + "”"
 }
 
 // Facts is what a node process reports about its machine.

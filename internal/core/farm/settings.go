@@ -256,6 +256,9 @@ func (n *Node) Traits() trait.Set {
 		if r.Unfit != "" {
 			continue
 		}
+		if r.Version == "" { // a renderer that reports none
+			all = append(all, trait.Trait{Name: r.Recipe, Source: trait.Measured})
+		}
 		found(r.Recipe, r.Version)
 	}
 	for _, text := range n.Settings.Traits {

@@ -76,7 +76,7 @@ func Look(s Signs, now time.Time) []Finding {
 	}
 	if s.Renderers == 0 {
 		add(
-			"renderers", "Install one, or make a recipe that names where it is, and restart the node process.",
+			"renderers", "Install one, or add a recipe that names where it is, then run: vexillum nodes probe NODE",
 			"%s has no renderer that a recipe knows.", s.Name,
 		)
 	}

@@ -26,7 +26,7 @@ var remedies = map[string]string{
 	CauseDiskFull:  "make room on the disk that is named; what is rendered waits and is delivered then",
 	CauseStalled:   "look at the frame by hand; if it is merely heavy, give it longer with --stall",
 	CauseNodeLost:  "look whether the machine is up and its network holds",
-	CauseNoStart:   "install the renderer where the recipe looks for it, then restart the node process",
+	CauseNoStart:   "install the renderer where the recipe looks for it, then run: vexillum nodes probe NODE",
 	CauseOutput:    "a file of somebody else stands where the frame goes: move it away, then retry",
 	CauseDelivery:  "look whether the place is mounted and may be written on that node",
 }

@@ -88,7 +88,7 @@ func (t *transaction) answers(n *farm.Node, run *farm.Run, env farm.LaunchSettin
 	}
 	if r, fit := n.Facts.Renderer(run.Spec.Recipe); !fit && n.Reach == farm.Online && r.Unfit == "" {
 		fails(
-			wire.AskRenderer, "install it there, and restart its node process", "it does not offer %s", run.Spec.Recipe,
+			wire.AskRenderer, "install it there, then: vexillum nodes probe "+n.Name, "it does not offer %s", run.Spec.Recipe,
 		)
 	}
 	if err := n.CanRunAs(env); err != nil {

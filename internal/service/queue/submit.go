@@ -159,8 +159,10 @@ type Submitted struct {
 	Again  bool   // it was submitted before
 	Able   int    // nodes that are online and could take it
 	Nobody string // why no node can ever take it as both are now, or nothing
-	Taken  string // what it takes over from the run that it reads, in a sentence, or nothing
-	Lack   Lack   // what nodes have to get first
+	// Searching says that no node can take it yet, and that nodes still search for its renderer.
+	Searching bool
+	Taken     string // what it takes over from the run that it reads, in a sentence, or nothing
+	Lack      Lack   // what nodes have to get first
 }
 
 // Lack is what nodes that could take a run have to get of its bundle first.
@@ -187,10 +189,13 @@ func (t *transaction) lackOf(run *farm.Run) (out Lack) {
 }
 
 func (t *transaction) submittedView(run *farm.Run, again bool) Submitted {
-	return Submitted{
-		Run: t.d.views.RunView(run, t.Now), Again: again, Able: capacity.Able(t.State, run),
-		Nobody: capacity.Nobody(t.State, run), Lack: t.lackOf(run),
+	out := Submitted{
+		Run: t.d.views.RunView(run, t.Now), Again: again, Able: capacity.Able(t.State, run), Lack: t.lackOf(run),
 	}
+	if out.Nobody = capacity.Nobody(t.State, run); out.Nobody != "" && capacity.Searching(t.State, run, t.Now) {
+		out.Nobody, out.Searching = "", true
+	}
+	return out
 }
 
 // Wait is a run that a submission waits for.

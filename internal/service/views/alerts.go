@@ -49,9 +49,10 @@ func (b *Board) parked(sight farm.Sight) (out []wire.NeedHand) {
 }
 
 // stuck reports runs that no node can take, or that fail everywhere.
-func (b *Board) stuck() (out []wire.NeedHand) {
+func (b *Board) stuck(now time.Time) (out []wire.NeedHand) {
 	for _, run := range b.s.Queue() {
-		if run.State != farm.RunQueued && run.State != farm.RunRendering || run.ToDo.Empty() {
+		if run.State != farm.RunQueued && run.State != farm.RunRendering || run.ToDo.Empty() ||
+			capacity.Searching(b.s, run, now) {
 			continue
 		}
 		if why := capacity.Nobody(b.s, run); why != "" {

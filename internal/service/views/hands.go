@@ -55,7 +55,7 @@ func (b *Board) alerts(now time.Time, sight farm.Sight) []wire.NeedHand {
 // raw lists what wants a person, in no order.
 func (b *Board) raw(now time.Time, sight farm.Sight) (out []wire.NeedHand) {
 	for _, some := range [][]wire.NeedHand{
-		b.parked(sight), b.stuck(), b.sidelined(now), b.waiting(now, sight), b.frozen(), b.undelivered(), b.risks(now),
+		b.parked(sight), b.stuck(now), b.sidelined(now), b.waiting(now, sight), b.frozen(), b.undelivered(), b.risks(now),
 		b.scouted(), b.silent(), b.unfit(sight), b.budgets(now, sight),
 	} {
 		out = append(out, some...)

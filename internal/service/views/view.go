@@ -446,9 +446,7 @@ func (b *Board) NodeView(n *farm.Node, now time.Time) wire.Node {
 		v.OnHours, v.HoursChange = on, instant(until)
 	}
 	for _, r := range n.Facts.Renderers {
-		v.Renderers = append(
-			v.Renderers, wire.Renderer{Recipe: r.Recipe, Version: r.Version, Path: r.Path, Unfit: r.Unfit},
-		)
+		v.Renderers = append(v.Renderers, wire.Renderer(r))
 	}
 	live := b.live[n.ID]
 	if live == nil {

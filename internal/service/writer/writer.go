@@ -69,6 +69,9 @@ const maxBatch = 512
 // failed. A caller may ask again when the farm has been loaded again.
 var ErrGone = errors.New("the service is reading its records again; try again in a moment")
 
+// ErrLoading is an [ErrGone] of a request that certainly did nothing: no Writer was there.
+var ErrLoading = fmt.Errorf("%w", ErrGone)
+
 // New returns a Writer for a farm that was just loaded.
 func New(o Options) *Writer {
 	return &Writer{commands: make(chan *command, maxQueue), gone: make(chan struct{}), o: o, lastTick: o.Now()}

@@ -293,6 +293,7 @@ export const getWhy = (run: number, query: { node?: string; frame?: number }) =>
 export const actOnNodes = (body: NodeAct) => answer(api.POST("/api/v1/node-acts", { body }));
 export const changeNodes = (body: NodeChange) => answer(api.POST("/api/v1/node-changes", { body }));
 export const testNodes = (nodes: number[]) => answer(api.POST("/api/v1/node-tests", { body: { nodes } }));
+export const probeNodes = (nodes: number[]) => answer(api.POST("/api/v1/node-probes", { body: { nodes } }));
 export const changeRun = (run: number, body: RunChange) =>
   answer(api.PATCH("/api/v1/runs/{run}", { params: { path: { run } }, body }));
 export const setLicence = (licence: string, count: number | null) =>

@@ -23,6 +23,7 @@ import { WorkNow } from "../nodes/NodeTable";
 import { ApplyPart } from "./ApplyPart";
 import { HoursPart } from "./HoursPart";
 import { LogPart } from "./LogPart";
+import { RenderersPart } from "./RenderersPart";
 import { SettingsPart } from "./SettingsPart";
 import { TestPart } from "./TestPart";
 import { TimelinePart } from "./TimelinePart";
@@ -149,6 +150,7 @@ function NodeView({ node, me }: { node: FarmNode; me: Me }) {
             />
           </section>
           <WorksPart node={node} />
+          <RenderersPart node={node} may={may} />
           <TestPart node={node} may={may} />
         </div>
         <div className="min-w-0">
@@ -170,10 +172,6 @@ function NodeView({ node, me }: { node: FarmNode; me: Me }) {
                     .join(", "),
                 ],
                 ["disk free", amount(node.disk_bytes)],
-                [
-                  "renderers",
-                  node.renderers.map((r) => `${r.recipe} ${r.version}${r.unfit ? ` (${r.unfit})` : ""}`).join(", "),
-                ],
                 ["node process", `${node.version}${node.means.account ? `, runs as ${node.means.account}` : ""}`],
                 [
                   "renderers run as",
