@@ -295,18 +295,23 @@ func (l *launch) crash() string {
 	return triage.CauseCrash
 }
 
-// tellEnd says how a launch failed: what the renderer said, if anything, and
-// how it ended.
+// tellEnd describes how a launch failed: its signal or exit status first, then the most telling
+// line that the renderer printed, then the others.
 func tellEnd(words string, p *launcher.Process) string {
-	end := "the renderer ended without an error"
-	if _, how := p.Ended(); how != "" {
-		end = "the renderer ended with " + how
+	_, how := p.Ended()
+	return endText(words, how)
+}
+
+func endText(words, how string) string {
+	end := "no error"
+	if how != "" {
+		end = how
 	}
 	if words == "" {
-		return end
+		return end + ", and the renderer printed nothing"
 	}
 	telling, rest, _ := strings.Cut(words, "\n")
-	return telling + "\n" + end + "\n" + rest
+	return strings.TrimRight(end+": "+telling+"\n"+rest, "\n")
 }
 
 // weigh looks how much main memory the renderer has, and returns the most that

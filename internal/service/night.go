@@ -8,6 +8,7 @@ import (
 
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/night"
+	"vexillum/internal/core/triage"
 	"vexillum/internal/service/refusal"
 	"vexillum/internal/service/views"
 	"vexillum/internal/wire"
@@ -79,18 +80,22 @@ func (s *Service) Night(ctx context.Context, q NightQuery, sight farm.Sight) (ou
 	if err != nil {
 		return out, err
 	}
-	blames, err := f.Views.Blames(ctx)
+	keys := make([]views.TryKey, len(failed))
+	for i, t := range failed {
+		keys[i] = views.TryKey{Run: t.Run, Lease: t.Lease, Launch: t.Launch, Frame: t.Frame}
+	}
+	blames, err := f.Views.Blames(ctx, keys)
 	if err != nil {
 		return out, err
 	}
 	tries := make([]night.Try, len(failed))
 	for i, t := range failed {
 		tries[i] = night.Try{
-			At: t.At, Run: t.RunName, Frame: t.Frame, Node: t.Node, Cause: t.Cause, Blame: t.Blame, Seconds: t.Seconds,
-			Done: t.Done,
+			At: t.At, Run: t.RunName, Frame: t.Frame, Node: t.Node, Cause: t.Cause, Blame: blames[i],
+			Seconds: t.Seconds, Done: t.Done,
 		}
-		if now := blames[views.TryKey{Lease: t.Lease, Launch: t.Launch, Frame: t.Frame}]; now != "" {
-			tries[i].Blame = now
+		if blames[i] == "" && t.Blame != "" {
+			tries[i].Blame = triage.WhoAlone(t.Blame, t.Node)
 		}
 	}
 	out.Tries, out.Some = len(tries), len(tries) == nightTries

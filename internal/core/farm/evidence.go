@@ -29,6 +29,15 @@ type Mishap struct {
 	goodMem  int64           // memory of the node where it came out well
 }
 
+// MishapMark is different after each try that failed or was asked for again.
+type MishapMark struct {
+	count int64
+	at    time.Time
+}
+
+// LastMishap returns the mark of the newest of the tries that failed.
+func (s *State) LastMishap() MishapMark { return s.suspicion.mark }
+
 // What is remembered.
 const (
 	mishapsMost  = 160            // of the farm
@@ -62,6 +71,7 @@ type suspicion struct {
 	mishaps []Mishap                 // oldest first
 	tallies map[blame.Suspect]*tally // by suspects without their eras
 	held    map[RunID]bool           // runs, as far as that is recalled
+	mark    MishapMark
 	failures
 }
 
@@ -211,6 +221,7 @@ func (s *State) noteFailed(r FrameFailed) {
 		t.since = 0
 	}
 	susp.mishaps = append(susp.mishaps, m)
+	susp.mark = MishapMark{susp.mark.count + 1, r.At}
 	old := 0
 	for old < len(susp.mishaps) &&
 		(len(susp.mishaps)-old > mishapsMost || r.At.Sub(susp.mishaps[old].At) > mishapsFor) {
@@ -282,6 +293,7 @@ func (s *State) passedNow(done *FrameDone, passed map[blame.Suspect]float64) {
 
 // asked notes that frames are tried again that had been given up.
 func (s *suspicion) asked(run RunID, set frames.Set) {
+	s.mark.count++
 	for i := range s.mishaps {
 		if m := &s.mishaps[i]; m.Run == run && set.Has(m.Frame) {
 			m.Asked = true

@@ -7,7 +7,6 @@ import (
 
 	"github.com/dustin/go-humanize/english"
 
-	"vexillum/internal/core/blame"
 	"vexillum/internal/core/farm"
 )
 
@@ -20,12 +19,13 @@ type Compared struct {
 	Elsewhere []farm.Attempt // on other nodes that failed, the newest last
 	GoodOn    farm.NodeID    // where it came out well; 0: nowhere yet, or not known any more
 	Done      bool           // it is done since, wherever that was
-	Blame     blame.Share    // of the newest try on the node, as it is seen now; Of is 0 where that is forgotten
+	Blame     Ruling         // of the newest try on the node
 }
 
 // CompareNode returns what failed on a node and is remembered, in runs that somebody sees
 // (nil: all), what failed last first.
-func CompareNode(s *farm.State, node farm.NodeID, sees func(project string) bool) []Compared {
+func CompareNode(rulings *Rulings, node farm.NodeID, sees func(project string) bool) []Compared {
+	s := rulings.s
 	type key struct {
 		run   farm.RunID
 		frame int
@@ -63,7 +63,7 @@ func CompareNode(s *farm.State, node farm.NodeID, sees func(project string) bool
 			}
 		}
 	}
-	for _, v := range Verdicts(s) {
+	for _, v := range rulings.all {
 		if !sights(s.Runs[v.Run]) {
 			continue
 		}
@@ -71,9 +71,6 @@ func CompareNode(s *farm.State, node farm.NodeID, sees func(project string) bool
 			Lease: v.Lease, Launch: v.Launch, Node: v.Node, Cause: v.Cause, Message: v.Message, At: v.At,
 		})
 		c.GoodOn = cmp.Or(c.GoodOn, v.GoodOn)
-		if v.Node == node {
-			c.Blame = v.Shares[0]
-		}
 	}
 	var out []Compared
 	for _, c := range all {
@@ -84,6 +81,7 @@ func CompareNode(s *farm.State, node farm.NodeID, sees func(project string) bool
 		slices.SortStableFunc(c.Tries, older)
 		slices.SortStableFunc(c.Elsewhere, older)
 		c.Done = s.Runs[c.Run].Done.Has(c.Frame)
+		c.Blame = rulings.Of(c.Run, c.Frame, c.Tries[len(c.Tries)-1])
 		out = append(out, *c)
 	}
 	slices.SortFunc(out, func(a, b Compared) int {

@@ -10,7 +10,7 @@ import (
 // TestCompareNode puts what failed on a node beside what came of it elsewhere.
 func TestCompareNode(t *testing.T) {
 	s := troubled(t)
-	all := CompareNode(s, 1, nil)
+	all := CompareNode(Rule(s), 1, nil)
 	var got string
 	for _, c := range all {
 		got += fmt.Sprintf(
@@ -27,11 +27,11 @@ func TestCompareNode(t *testing.T) {
 	if got != want {
 		t.Errorf("%s\nwant %s", got, want)
 	}
-	if own := CompareNode(s, 1, func(project string) bool { return project == "gannet" }); len(own) != 1 ||
+	if own := CompareNode(Rule(s), 1, func(project string) bool { return project == "gannet" }); len(own) != 1 ||
 		own[0].Run != 2 {
 		t.Errorf("of one project: %+v", own)
 	}
-	if none := CompareNode(s, 3, nil); len(none) != 0 || CompareSentence(3, none) != "" {
+	if none := CompareNode(Rule(s), 3, nil); len(none) != 0 || CompareSentence(3, none) != "" {
 		t.Errorf("a node that failed nothing: %+v", none)
 	}
 }

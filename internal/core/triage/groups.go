@@ -46,9 +46,9 @@ type Group struct {
 	Causes map[string]int
 	Last   farm.Attempt // the newest
 	LastOf farm.RunID
-	// Blame is who most of the tries are put down to, as it is seen now; its Of is 0 where
-	// they are forgotten.
-	Blame blame.Share
+	// LastFrame is the frame of the newest.
+	LastFrame int
+	Blame  Ruling // the verdict that all of its tries share
 }
 
 // Frames are frames of a run whose tries failed, by what has become of them.
@@ -58,33 +58,38 @@ type Frames struct {
 	Parked frames.Set
 }
 
-// Groups puts together the failed tries of all runs that nobody has asked to be tried again:
-// those with the most frames that are not done first, then those that failed last.
-func Groups(s *farm.State, w Wanted) []Group {
-	groups := map[string]*Group{}
-	sets := map[string]map[farm.RunID][]frames.Span{}
+// Groups puts together the failed tries of all runs that nobody has asked to be tried again and
+// that share a verdict: those with the most frames that are not done first, then those that
+// failed last.
+func Groups(rulings *Rulings, w Wanted) []Group {
+	s := rulings.s
+	type verdictOf struct{ key, verdict string }
+	groups := map[verdictOf]*Group{}
+	sets := map[verdictOf]map[farm.RunID][]frames.Span{}
+	blames := map[verdictOf]*merged{}
 	add := func(id farm.RunID, frame int, a farm.Attempt) {
 		run := s.Runs[id]
 		if w.Cause != "" && a.Cause != w.Cause || w.Node != 0 && a.Node != w.Node || a.At.Before(w.Since) {
 			return
 		}
-		key := keyOf(s, w.By, run, a)
+		ruling := rulings.Of(id, frame, a)
+		key := verdictOf{keyOf(s, w.By, run, a), rulings.verdictKey(ruling)}
 		g := groups[key]
 		if g == nil {
 			g = &Group{
-				Key: key, Runs: map[farm.RunID]Frames{}, Nodes: map[farm.NodeID]int{}, Causes: map[string]int{},
+				Key: key.key, Runs: map[farm.RunID]Frames{}, Nodes: map[farm.NodeID]int{}, Causes: map[string]int{},
 			}
-			groups[key], sets[key] = g, map[farm.RunID][]frames.Span{}
+			groups[key], sets[key], blames[key] = g, map[farm.RunID][]frames.Span{}, &merged{}
 		}
+		blames[key].add(ruling)
 		g.Tries++
 		g.Nodes[a.Node]++
 		g.Causes[a.Cause]++
 		sets[key][id] = append(sets[key][id], frames.Span{First: frame, Last: frame})
 		if !a.At.Before(g.Last.At) {
-			g.Last, g.LastOf = a, id
+			g.Last, g.LastOf, g.LastFrame = a, id, frame
 		}
 	}
-	verdicts := Verdicts(s)
 	for id, run := range s.Runs {
 		if w.Run != 0 && w.Run != id || w.Sees != nil && !w.Sees(run.Spec.Project) {
 			continue
@@ -95,7 +100,7 @@ func Groups(s *farm.State, w Wanted) []Group {
 			}
 		}
 	}
-	for _, v := range verdicts { // of frames that are done since
+	for _, v := range rulings.all { // of frames that are done since
 		run := s.Runs[v.Run]
 		if run == nil || !run.Done.Has(v.Frame) || v.Asked || v.At.Before(run.ReleasedAt) ||
 			w.Run != 0 && w.Run != v.Run ||
@@ -114,12 +119,13 @@ func Groups(s *farm.State, w Wanted) []Group {
 				Failed: failed, Done: failed.Intersect(run.Done), Parked: failed.Intersect(run.Parked),
 			}
 		}
-		g.Blame = g.blamed(s, w.By, verdicts)
+		g.Blame = blames[key].ruling(rulings)
 		out = append(out, *g)
 	}
 	slices.SortFunc(out, func(a, b Group) int {
 		return cmp.Or(
 			cmp.Compare(b.open(), a.open()), b.Last.At.Compare(a.Last.At), cmp.Compare(a.Key, b.Key),
+			compareRulings(a.Blame, b.Blame),
 		)
 	})
 	return out
@@ -186,36 +192,6 @@ func (g *Group) Sentence(s *farm.State) string {
 		}
 	}
 	return text + "; " + strings.Join(became, ", ")
-}
-
-// blamed returns who most of the tries of a group are put down to, and how sure that is.
-func (g *Group) blamed(s *farm.State, by By, verdicts []Verdict) (most blame.Share) {
-	sums, tries := map[blame.Suspect]float64{}, 0
-	for _, v := range verdicts {
-		run := s.Runs[v.Run]
-		if run == nil || keyOf(s, by, run, farm.Attempt{Node: v.Node, Cause: v.Cause}) != g.Key {
-			continue
-		}
-		if _, mine := g.Runs[v.Run]; !mine {
-			continue
-		}
-		tries++
-		for _, share := range v.Shares {
-			of := share.Suspect
-			of.Era = 0
-			if of.Kind == blame.Frame || of.Kind == blame.Heavy {
-				of.Sub = 0 // one frame or the other
-			}
-			sums[of] += share.Of
-		}
-	}
-	for of, sum := range sums {
-		share := blame.Share{Suspect: of, Of: sum / float64(tries)}
-		if share.Of > most.Of || share.Of == most.Of && Who(s, of) < Who(s, most.Suspect) {
-			most = share
-		}
-	}
-	return most
 }
 
 // WhoAlone names a suspect of which no more is known than its kind, as told by

@@ -88,7 +88,7 @@ func TestFailuresArePutTogether(t *testing.T) {
 			"1 frame of job/final-2 failed on kiln-01 with out of memory; 1 is still to be tried",
 		},
 	} {
-		groups := Groups(s, c.wanted)
+		groups := Groups(Rule(s), c.wanted)
 		var keys []string
 		for i := range groups {
 			failed, done, parked := groups[i].Counts()
@@ -101,7 +101,7 @@ func TestFailuresArePutTogether(t *testing.T) {
 			t.Errorf("%+v says %q, want %q", c.wanted, groups[0].Sentence(s), c.says)
 		}
 	}
-	if last := Groups(s, Wanted{By: ByCause})[0]; last.LastOf != 2 || last.Last.Message != "out of memory it was" {
+	if last := Groups(Rule(s), Wanted{By: ByCause})[0]; last.LastOf != 2 || last.Last.Message != "out of memory it was" {
 		t.Errorf("the newest is %+v of run %d", last.Last, last.LastOf)
 	}
 }

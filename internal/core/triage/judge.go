@@ -36,7 +36,7 @@ const (
 	crossedMost  = 5
 	// failingWorth is how many frames a run must have so that holding it saves
 	// anything.
-	failingWorth = 10
+	failingWorth = 3
 	// sureSurrounding is how likely it must be that a place, a licence or a renderer
 	// fails all so that they wait for it, and after how many failures on how many nodes.
 	sureSurrounding  = 0.95

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"vexillum/internal/core/farm"
 )
 
 // remedies say what to do about causes.
@@ -34,6 +36,36 @@ var remedies = map[string]string{
 // Remedy says what a person can do about a cause, as half a sentence; empty for one that
 // nothing is known about.
 func Remedy(cause string) string { return remedies[cause] }
+
+// RemedyFor returns what a person can do about failures of runs by a cause. A run that met its own
+// memory limit needs a higher one, not larger nodes.
+func RemedyFor(cause string, runs []*farm.Run) string {
+	if cause != CauseMemory || len(runs) == 0 {
+		return Remedy(cause)
+	}
+	most := runs[0]
+	for _, run := range runs {
+		if run.Spec.Takes.MemoryBytes == 0 {
+			return Remedy(cause)
+		}
+		if run.Spec.Takes.MemoryBytes > most.Spec.Takes.MemoryBytes {
+			most = run
+		}
+	}
+	limit := most.Spec.Takes.MemoryBytes
+	return fmt.Sprintf(
+		"raise the memory limit of the run, %s a lease: vexillum change %s --memory %s", amountText(limit),
+		most.Spec.Name(), amountText(2*limit),
+	)
+}
+
+// amountText writes bytes as a person would give them, in whole MiB or GiB.
+func amountText(bytes int64) string {
+	if bytes >= 1<<30 && bytes%(1<<30) == 0 {
+		return fmt.Sprintf("%dGiB", bytes>>30)
+	}
+	return fmt.Sprintf("%dMiB", max(1, (bytes+1<<20-1)>>20))
+}
 
 // Causes returns all causes that there are, in no order that matters.
 func Causes() []string {

@@ -13,6 +13,7 @@ import (
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/forecast"
 	"vexillum/internal/core/pace"
+	"vexillum/internal/core/triage"
 	"vexillum/internal/service/writer"
 	"vexillum/internal/wire"
 )
@@ -52,6 +53,10 @@ type Board struct {
 	lookedAt  time.Time         // when runs that wait were looked at again
 	lookedTo  int               // the last of them, by its place in the queue
 
+	ruled      *triage.Rulings // verdicts on failed tries, judged at a time and Seq of the farm
+	ruledAt    time.Time
+	ruledSeq   int64
+	ruledLast  farm.MishapMark
 	foretold   map[farm.RunID]forecast.Finish // by plays
 	foretoldAt time.Time
 }

@@ -6,7 +6,6 @@ import (
 	"slices"
 	"time"
 
-	"vexillum/internal/core/blame"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/triage"
 	"vexillum/internal/service/refusal"
@@ -46,7 +45,7 @@ func (b *Board) Trouble(ctx context.Context, q TroubleQuery, sight farm.Sight) (
 			w.Node = n.ID
 		}
 		out = []wire.TroubleGroup{}
-		for _, g := range triage.Groups(t.State, w) {
+		for _, g := range triage.Groups(b.rulings(), w) {
 			out = append(out, b.troubleView(g))
 		}
 		return nil
@@ -54,26 +53,22 @@ func (b *Board) Trouble(ctx context.Context, q TroubleQuery, sight farm.Sight) (
 	return out, err
 }
 
-// blameView returns who is to blame as it is told; nothing where nobody was.
-func blameView(kind, who string, sure float64) wire.Blame {
-	if sure == 0 {
+// blameView returns a verdict as it is told; nothing where there is none.
+func blameView(r triage.Ruling) wire.Blame {
+	if !r.Known() {
 		return wire.Blame{}
 	}
-	return wire.Blame{Kind: kind, Who: who, Sure: sure, Text: blame.Sure(sure) + ", " + triage.Percent(sure)}
+	return wire.Blame{Kind: r.Kind, Who: r.Who, Sure: r.Sure, Text: r.Text()}
 }
 
 // troubleView returns failed tries as they are told.
 func (b *Board) troubleView(g triage.Group) wire.TroubleGroup {
 	v := wire.TroubleGroup{
 		Key: g.Key, Sentence: g.Sentence(b.s), Tries: g.Tries, Runs: []wire.TroubleRun{}, Nodes: []wire.TroubleNode{},
-		Causes: []wire.TroubleCause{}, Last: b.attempt(g.Last), LastRun: int64(g.LastOf),
+		Causes: []wire.TroubleCause{}, Last: b.attempt(g.LastOf, g.LastFrame, g.Last), LastRun: int64(g.LastOf),
 	}
 	v.Frames, v.Done, v.Parked = g.Counts()
-	v.Blame = blameView(g.Blame.Suspect.Kind.String(), triage.Who(b.s, g.Blame.Suspect), g.Blame.Of)
-	if last := g.Last.Blame; v.Blame.Who == "" && last.Kind != "" { // too much has gone well since
-		v.Blame = blameView(last.Kind, triage.WhoAlone(last.Kind, b.s.NodeName(g.Last.Node)), last.Sure)
-		v.Blame.Text += ", as it was seen then"
-	}
+	v.Blame = blameView(g.Blame)
 	for id, f := range g.Runs {
 		v.Runs = append(v.Runs, wire.TroubleRun{
 			Run: int64(id), Name: b.s.Runs[id].Spec.Name(), Frames: f.Failed.String(), Parked: f.Parked.String(),
@@ -96,7 +91,12 @@ func (b *Board) troubleView(g triage.Group) wire.TroubleGroup {
 		return cmp.Or(cmp.Compare(y.Tries, x.Tries), cmp.Compare(x.Cause, y.Cause))
 	})
 	if len(v.Causes) == 1 {
-		v.Remedy = triage.Remedy(v.Causes[0].Cause)
+		var runs []*farm.Run
+		for id := range g.Runs {
+			runs = append(runs, b.s.Runs[id])
+		}
+		slices.SortFunc(runs, func(x, y *farm.Run) int { return cmp.Compare(x.ID, y.ID) })
+		v.Remedy = triage.RemedyFor(v.Causes[0].Cause, runs)
 	}
 	return v
 }
@@ -111,14 +111,14 @@ func (b *Board) NodeTrouble(ctx context.Context, id farm.NodeID, sight farm.Sigh
 		if t.State.Nodes[id] == nil {
 			return refusal.New(refusal.NotFound, "node", "there is no node %d", id)
 		}
-		all := triage.CompareNode(t.State, id, sight.Sees)
+		all := triage.CompareNode(b.rulings(), id, sight.Sees)
 		out.Sentence = triage.CompareSentence(id, all)
 		out.Frames, out.More = []wire.NodeFrameFailed{}, max(0, len(all)-mostCompared)
 		for _, c := range all[:len(all)-out.More] {
 			v := wire.NodeFrameFailed{
 				Run: int64(c.Run), RunName: t.State.Runs[c.Run].Spec.Name(), Frame: c.Frame, Done: c.Done,
-				Tries: b.attempts(c.Tries), Elsewhere: b.attempts(c.Elsewhere),
-				Blame: blameView(c.Blame.Suspect.Kind.String(), triage.Who(t.State, c.Blame.Suspect), c.Blame.Of),
+				Tries: b.attempts(c.Run, c.Frame, c.Tries), Elsewhere: b.attempts(c.Run, c.Frame, c.Elsewhere),
+				Blame: blameView(c.Blame),
 			}
 			if c.GoodOn != 0 {
 				v.GoodOn = t.State.NodeName(c.GoodOn)
@@ -132,17 +132,19 @@ func (b *Board) NodeTrouble(ctx context.Context, id farm.NodeID, sight farm.Sigh
 
 // TryKey is a try at a frame.
 type TryKey struct {
+	Run           int64
 	Lease         int64
 	Launch, Frame int
 }
 
-// Blames returns who is to blame for tries that failed, as it is seen now, as far as the farm
-// remembers them.
-func (b *Board) Blames(ctx context.Context) (map[TryKey]string, error) {
-	out := map[TryKey]string{}
-	err := b.do(ctx, func(t *transaction) error {
-		for _, v := range triage.Verdicts(t.State) {
-			out[TryKey{int64(v.Lease), v.Launch, v.Frame}] = v.Shares[0].Suspect.Kind.String()
+// Blames returns who is blamed for each of some failed tries, as all pages show it; empty where
+// the farm does not remember a try.
+func (b *Board) Blames(ctx context.Context, tries []TryKey) ([]string, error) {
+	out := make([]string, len(tries))
+	err := b.do(ctx, func(*transaction) error {
+		rulings := b.rulings()
+		for i, k := range tries {
+			out[i] = rulings.Try(farm.RunID(k.Run), k.Frame, farm.LeaseID(k.Lease), k.Launch).Who
 		}
 		return nil
 	})

@@ -372,18 +372,31 @@ func suspects(run *farm.Run) []wire.FrameSuspect {
 	return out
 }
 
-// attempt returns a failed try as it is told.
-func (b *Board) attempt(a farm.Attempt) wire.Attempt {
+// ruledFor is the time after which verdicts are judged again where no more has failed: what comes
+// out well changes them slowly, and judging takes milliseconds of the loop.
+const ruledFor = 10 * time.Second
+
+// rulings returns the verdicts on failed tries, with all that has failed so far.
+func (b *Board) rulings() *triage.Rulings {
+	now, last := b.w.Now(), b.s.LastMishap()
+	if b.ruled == nil || b.ruledLast != last || b.ruledSeq != b.s.Seq && now.Sub(b.ruledAt) >= ruledFor {
+		b.ruled, b.ruledLast, b.ruledSeq, b.ruledAt = triage.Rule(b.s), last, b.s.Seq, now
+	}
+	return b.ruled
+}
+
+// attempt returns a failed try at a frame as it is told.
+func (b *Board) attempt(run farm.RunID, frame int, a farm.Attempt) wire.Attempt {
 	return wire.Attempt{
 		Node: b.s.NodeName(a.Node), NodeID: int64(a.Node), Lease: int64(a.Lease), Cause: a.Cause, Message: a.Message,
-		Blame: blameView(a.Blame.Kind, triage.WhoAlone(a.Blame.Kind, b.s.NodeName(a.Node)), a.Blame.Sure), At: a.At,
+		Blame: blameView(b.rulings().Of(run, frame, a)), At: a.At,
 	}
 }
 
-func (b *Board) attempts(all []farm.Attempt) []wire.Attempt {
+func (b *Board) attempts(run farm.RunID, frame int, all []farm.Attempt) []wire.Attempt {
 	out := make([]wire.Attempt, len(all))
 	for i, a := range all {
-		out[i] = b.attempt(a)
+		out[i] = b.attempt(run, frame, a)
 	}
 	return out
 }
@@ -399,7 +412,7 @@ func (b *Board) troubles(run *farm.Run) []wire.FrameTrouble {
 			Frame:  frame,
 			Parked: run.Parked.Has(frame),
 			Tried:  t.Tried(),
-			Failed: b.attempts(t.Attempts),
+			Failed: b.attempts(run.ID, frame, t.Attempts),
 		}
 		v.Note, v.Skipped = run.SkippedFor(frame)
 		out = append(out, v)

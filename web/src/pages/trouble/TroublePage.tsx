@@ -65,7 +65,7 @@ export function TroublePage({ me }: { me: Me }) {
         <p className="py-6 text-muted">Nothing has failed that somebody would have to look at.</p>
       )}
       {groups.map((g) => (
-        <Group key={g.key} of={g} by={by} runs={runs} me={me} />
+        <Group key={`${g.key} ${g.blame.who}`} of={g} by={by} runs={runs} me={me} />
       ))}
     </main>
   );
