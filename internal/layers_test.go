@@ -121,7 +121,7 @@ var below = map[string][]string{
 	"service": {
 		"bundle", "core/farm", "core/forecast", "core/frames", "core/night", "core/pace", "core/paths",
 		"core/protocol/accept",
-		"core/tile", "core/span", "fileschema", "jobfile", "launcher", "notify", "permit", "picture", "plainfile",
+		"core/tile", "core/span", "core/triage", "fileschema", "jobfile", "launcher", "notify", "permit", "picture", "plainfile",
 		"publish", "recipe", "scenefile", "selftest",
 		"secret", "service/inbox", "service/errands",
 		"service/fleet",
@@ -156,7 +156,7 @@ var below = map[string][]string{
 		"practice", "publish", "recipe", "scenefile", "secret", "service", "store", "wire",
 	},
 	"testkit/smallfarm": {"core/deal", "core/farm", "core/frames", "core/pace"},
-	"core/explain":      {"core/capacity", "core/deal", "core/farm", "core/pace", "core/span"},
+	"core/explain":      {"core/capacity", "core/deal", "core/farm", "core/pace", "core/span", "core/triage"},
 	"testkit/pgtest":    {"localpg"},
 	"testkit/badline":   {},
 	"testkit/browser":   {},

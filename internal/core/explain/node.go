@@ -7,6 +7,7 @@ import (
 
 	"github.com/dustin/go-humanize/english"
 
+	"vexillum/internal/core/capacity"
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/span"
@@ -54,16 +55,37 @@ func (e *Explainer) Node(n *farm.Node, now time.Time) string {
 		return "is ready, but none of the recipes finds its renderer there; install one, then run: vexillum nodes probe " +
 			n.Name
 	}
-	for run := range e.d.Queue().InTurn(now) { // what comes first is what it is here for
-		if !run.Deals() {
-			continue
-		}
-		if set, why := e.d.Offer(n, run, nil, now); set.Empty() {
-			return "is ready, but " + why
-		}
-		break
+	if why := e.idle(n, now); why != "" {
+		return "is ready, but " + why
 	}
 	return "is ready, but " + next.Why
+}
+
+// idle returns what keeps an idle node from the first run that it could render; if it can render
+// none of those that wait, what it lacks for the first; "" where nothing waits.
+func (e *Explainer) idle(n *farm.Node, now time.Time) string {
+	lacks, waiting := "", 0
+	for run := range e.d.Queue().InTurn(now) {
+		if !run.Deals() || run.ToDo.Empty() {
+			continue
+		}
+		waiting++
+		if !capacity.Fits(e.s, n, run) {
+			if lacks == "" {
+				lacks = capacity.Unfit(e.s, n, run)
+			}
+			continue
+		}
+		set, why := e.d.Offer(n, run, nil, now)
+		if !set.Empty() {
+			return ""
+		}
+		return why
+	}
+	if waiting > 1 {
+		return fmt.Sprintf("it can render none of the %d runs that wait; for example: %s", waiting, lacks)
+	}
+	return lacks
 }
 
 func join(what, why string) string {

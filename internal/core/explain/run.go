@@ -11,6 +11,8 @@ import (
 
 	"vexillum/internal/core/capacity"
 	"vexillum/internal/core/farm"
+	"vexillum/internal/core/span"
+	"vexillum/internal/core/triage"
 )
 
 // Run says in one sentence why a run stands where it stands.
@@ -21,6 +23,7 @@ func (e *Explainer) Run(run *farm.Run, now time.Time) string {
 				continue
 			}
 			if set, why := e.d.Offer(n, run, nil, now); set.Empty() && capacity.FreezeReason(e.s, n, run, now) == "" {
+				why += failedText(e.s, run)
 				if at := run.Working(); at > 0 {
 					return fmt.Sprintf("on %s; %s", english.Plural(at, "node", ""), why)
 				}
@@ -29,7 +32,111 @@ func (e *Explainer) Run(run *farm.Run, now time.Time) string {
 			break
 		}
 	}
-	return whyRun(e.s, run)
+	why := whyRun(e.s, run)
+	if run.State == farm.RunRendering && run.ToDo.Empty() && run.Later.Empty() {
+		if last := e.longest(run); last != "" {
+			why += "; " + last
+		}
+	}
+	return why
+}
+
+// longest describes the lease of a run that is expected to end last: its frame in flight with the
+// time spent and expected, or the frames left and their time.
+func (e *Explainer) longest(run *farm.Run) string {
+	var of *farm.Lease
+	most, spent, frame := 0.0, 0.0, 0.0
+	curve := e.m.Curve(run)
+	for l := range run.OpenLeases {
+		n := e.s.Nodes[l.Node]
+		if n == nil || l.Left.Empty() {
+			continue
+		}
+		speed := e.m.SpeedFor(n, run) * capacity.Part(n, run)
+		left, seen := curve.Work(l.Left)/max(speed, minSpeed), e.d.Sight(l)
+		inFlight := 0.0
+		if seen.Begun {
+			inFlight = curve.Cost(seen.Frame) / max(speed, minSpeed)
+			left = left - inFlight + max(0, inFlight-seen.Seconds)
+		}
+		late := 0.0
+		if seen.Begun {
+			late = max(0, seen.Seconds-inFlight)
+		}
+		if of == nil || left+late > most {
+			of, most, spent, frame = l, left+late, seen.Seconds, inFlight
+		}
+	}
+	if of == nil {
+		return ""
+	}
+	seen, node := e.d.Sight(of), e.s.NodeName(of.Node)
+	known := curve.Known()
+	switch {
+	case !seen.Begun:
+		return fmt.Sprintf("%s has %s left and has not begun the next", node, english.Plural(of.Left.Len(), "frame", ""))
+	case !known:
+		return fmt.Sprintf("%s has rendered frame %d for %s", node, seen.Frame, seconds(spent))
+	case spent > slowFrame*frame:
+		return fmt.Sprintf(
+			"%s has rendered frame %d for %s, and %s was expected; compare the node with: vexillum trouble --node %s",
+			node, seen.Frame, seconds(spent), seconds(frame), node,
+		)
+	}
+	return fmt.Sprintf(
+		"%s ends last, with %s left: about %s at %s a frame", node, english.Plural(of.Left.Len(), "frame", ""),
+		seconds(most), seconds(frame),
+	)
+}
+
+const (
+	minSpeed  = 1e-6 // so that nothing is divided by 0
+	slowFrame = 1.5  // times what was expected, from which on a frame is called slow
+)
+
+func seconds(s float64) string { return span.Text(time.Duration(s * float64(time.Second))) }
+
+// failedText describes the last failure of the frames to do of a run, with what to do, as the end
+// of a sentence; "" unless all of them failed before.
+func failedText(s *farm.State, run *farm.Run) string {
+	if run.ToDo.Len() > len(run.Trouble) {
+		return ""
+	}
+	var last *farm.Attempt
+	for f := range run.ToDo.All() {
+		t := run.Trouble[f]
+		if t == nil || len(t.Attempts) == 0 {
+			return ""
+		}
+		if a := &t.Attempts[len(t.Attempts)-1]; last == nil || a.At.After(last.At) {
+			last = a
+		}
+	}
+	if last == nil {
+		return ""
+	}
+	text := fmt.Sprintf(", which failed before, last on %s with %s", s.NodeName(last.Node), last.Cause)
+	if remedy := triage.RemedyFor(last.Cause, []*farm.Run{run}); remedy != "" {
+		text += ": " + remedy
+	}
+	return text
+}
+
+// parkedText describes the frames of a run that need a person, with the last failure and what to
+// do; "" for none.
+func parkedText(s *farm.State, run *farm.Run) string {
+	open := run.NeedsHand()
+	if open.Empty() {
+		return ""
+	}
+	text := fmt.Sprintf("%s %s parked", triage.FramesText(open), english.PluralWord(open.Len(), "is", "are"))
+	if t := run.Trouble[open.First()]; t != nil && len(t.Attempts) > 0 {
+		last := t.Attempts[len(t.Attempts)-1]
+		text += fmt.Sprintf(
+			" after failing %s, last on %s (%s)", triage.Times(len(t.Attempts)), s.NodeName(last.Node), last.Cause,
+		)
+	}
+	return text + "; once mended: vexillum retry " + run.Spec.Name()
 }
 
 func whyRun(s *farm.State, run *farm.Run) string {
@@ -58,6 +165,12 @@ func whyRun(s *farm.State, run *farm.Run) string {
 		if run.StartedAt.IsZero() {
 			return "release it to start"
 		}
+		if parked := parkedText(s, run); parked != "" {
+			return run.Reason + "; " + parked
+		}
+		if run.Held == farm.HeldFailing || run.Held == farm.HeldChanged {
+			return run.Reason + "; once mended: vexillum mended " + run.Spec.Name()
+		}
 		return run.Reason + "; release it to go on"
 	case farm.RunRendering:
 		n := run.Working()
@@ -67,10 +180,13 @@ func whyRun(s *farm.State, run *farm.Run) string {
 		case todo == 0 && !run.Later.Empty():
 			return fmt.Sprintf("on %s; %s", english.Plural(n, "node", ""), laterText(s, run))
 		case n == 0 && todo > 0:
-			return "no node works on it now: " + whyNobody(s, run)
+			return "no node works on it now: " + whyNobody(s, run) + failedText(s, run)
+		case n == 0 && todo == 0 && !run.NeedsHand().Empty():
+			return parkedText(s, run)
 		case todo > 0:
 			return fmt.Sprintf(
-				"on %s; %s still to deal", english.Plural(n, "node", ""), english.Plural(todo, "frame", ""),
+				"on %s; %s still to deal%s", english.Plural(n, "node", ""), english.Plural(todo, "frame", ""),
+				failedText(s, run),
 			)
 		default:
 			return fmt.Sprintf("on %s; all frames are dealt", english.Plural(n, "node", ""))
@@ -81,7 +197,10 @@ func whyRun(s *farm.State, run *farm.Run) string {
 		if run.ToDo.Empty() && !run.Later.Empty() {
 			return laterText(s, run)
 		}
-	case farm.RunGaps:
+	case farm.RunGaps, farm.RunFailed:
+		if parked := parkedText(s, run); parked != "" {
+			return parked
+		}
 		return run.ClosingReason(run.State) // frames may have been skipped since
 	default:
 		return run.Reason
@@ -129,9 +248,26 @@ func laterText(s *farm.State, run *farm.Run) string {
 	return fmt.Sprintf("%s wait for other runs", english.Plural(run.Later.Len(), "frame", ""))
 }
 
+// outOfWork describes an idle node that a person or the farm keeps from work, and what lets it
+// work again.
+func outOfWork(n *farm.Node) string {
+	switch {
+	case n.Health == farm.Sidelined:
+		return fmt.Sprintf("%s is idle, but %s; to use it: vexillum nodes release %s", n.Name,
+			join("sidelined", n.HealthWhy), n.Name)
+	case n.Duty == farm.Held || n.Duty == farm.Draining:
+		return fmt.Sprintf("%s is idle, but %s; to use it: vexillum nodes release %s", n.Name,
+			join(string(n.Duty), n.DutyReason), n.Name)
+	case n.Duty == farm.OffDuty:
+		return join(n.Name+" is idle, but off duty", n.DutyReason)
+	}
+	return ""
+}
+
 // whyNobody says why nobody has begun with what is to be dealt of a run.
 func whyNobody(s *farm.State, run *farm.Run) string {
 	var able, ready, busy []string
+	aside := ""
 	obstacle := ""
 	for _, id := range slices.Sorted(maps.Keys(s.Nodes)) {
 		n := s.Nodes[id]
@@ -145,6 +281,9 @@ func whyNobody(s *farm.State, run *farm.Run) string {
 			continue
 		}
 		able = append(able, n.Name)
+		if !n.Ready() && n.Reach == farm.Online && s.Idle(n.ID) && aside == "" {
+			aside = outOfWork(n)
+		}
 		if n.Ready() {
 			ready = append(ready, n.Name)
 			if !s.Idle(n.ID) {
@@ -156,12 +295,18 @@ func whyNobody(s *farm.State, run *farm.Run) string {
 	case len(able) == 0:
 		return capacity.Nowhere(run, obstacle)
 	case len(ready) == 0:
+		if aside != "" {
+			return "no node is ready for it: " + aside
+		}
 		return fmt.Sprintf("no node that has %s is ready (%s)", run.Spec.Recipe, some(able))
 	case len(busy) == len(ready):
+		if aside != "" {
+			aside = "; " + aside
+		}
 		if len(ready) == 1 {
 			return fmt.Sprintf(
-				"waits its turn: %s, the only node ready with %s, renders what comes before it", ready[0],
-				run.Spec.Recipe,
+				"waits its turn: %s, the only node ready with %s, renders what comes before it%s", ready[0],
+				run.Spec.Recipe, aside,
 			)
 		}
 		all := "both"
@@ -169,7 +314,7 @@ func whyNobody(s *farm.State, run *farm.Run) string {
 			all = fmt.Sprintf("all %d", len(ready))
 		}
 		return fmt.Sprintf(
-			"waits its turn: %s nodes ready with %s render what comes before it", all, run.Spec.Recipe,
+			"waits its turn: %s nodes ready with %s render what comes before it%s", all, run.Spec.Recipe, aside,
 		)
 	}
 	return "the next node that asks gets frames of it"

@@ -3,6 +3,7 @@ package explain_test
 import (
 	"strings"
 	"testing"
+	"time"
 
 	"vexillum/internal/core/deal"
 	"vexillum/internal/core/explain"
@@ -94,8 +95,90 @@ func TestWhySentences(t *testing.T) {
 		}
 		b.Submit("a", "practice", farm.ModeRange, "1", farm.RunQueued)
 		if why := explain.New(b.Dealer, b.State, b.Pace).
-			Run(b.State.Runs[1], b.Now); !strings.Contains(why, "no node that has practice is ready") {
+			Run(b.State.Runs[1], b.Now); !strings.Contains(why, "no node ") ||
+			!strings.Contains(why, "ready") {
 			t.Errorf("%+v: run: %q", c.record, why)
 		}
+	}
+}
+
+// TestWhyNamesTheBindingReason asks why in states in which something else than the turn is in the
+// way: each answer names that, and what clears it.
+func TestWhyNamesTheBindingReason(t *testing.T) {
+	says := func(b *smallfarm.Farm, run farm.RunID, parts ...string) {
+		t.Helper()
+		got := explain.New(b.Dealer, b.State, b.Pace).Run(b.State.Runs[run], b.Now)
+		for _, part := range parts {
+			if !strings.Contains(got, part) {
+				t.Errorf("it says %q, without %q", got, part)
+			}
+		}
+	}
+	fail := func(b *smallfarm.Farm, l *farm.Lease, frame int, cause string) {
+		b.Apply(triage.Failed(
+			b.State, triage.Failure{Lease: l.ID, Launch: frame, Frame: frame, Cause: cause, Message: "signal: killed"}, b.Now,
+		)...)
+	}
+
+	// An idle node that the farm set aside, beside one that is busy with another run.
+	b := smallfarm.New(t, 1, 1)
+	b.Apply(farm.NodeHealth{Node: 2, Health: farm.Sidelined, Reason: "it fails what others render", At: b.Now})
+	b.Submit("first", "practice", farm.ModeWhole, "1-5", farm.RunQueued)
+	second := b.Submit("second", "practice", farm.ModeWhole, "1-5", farm.RunQueued)
+	b.Ask(1, 0)
+	says(b, second, "waits its turn", "kiln-02 is idle, but sidelined", "vexillum nodes release kiln-02")
+
+	// A disk that is full: the frame to do has failed for that.
+	b = smallfarm.New(t, 1, 1)
+	run := b.Submit("salt", "practice", farm.ModeSingle, "1-2", farm.RunQueued)
+	one, two := b.Lease(b.Ask(1, 0)), b.Lease(b.Ask(2, 0))
+	fail(b, one, one.Left.First(), triage.CauseDiskFull)
+	b.Apply(farm.LeaseEnded{Lease: one.ID, Run: run, Node: 1, At: b.Now})
+	says(b, run, "disk full", "make room on the disk")
+
+	// A frame that takes much longer than expected.
+	b.Now = b.Now.Add(time.Minute)
+	b = smallfarm.New(t, 1)
+	run = b.Submit("slow", "practice", farm.ModeRange, "1-4", farm.RunQueued)
+	two = b.Lease(b.Ask(1, 0))
+	for f := 1; f <= 3; f++ {
+		rec := farm.FrameAccepted{
+			Run: run, Frame: f, Lease: two.ID, Node: 1, Hash: "h", At: b.Now, RenderSeconds: 10, StartupSeconds: 1,
+		}
+		b.Observe(1, rec)
+		b.Finish(two, f)
+	}
+	b.Seen[two.ID] = deal.Sight{Begun: true, Frame: 4, Seconds: 300}
+	says(b, run, "all frames are dealt", "frame 4 for 5m", "10s was expected", "vexillum trouble --node kiln-01")
+	b.Seen[two.ID] = deal.Sight{Begun: true, Frame: 4, Seconds: 2}
+	says(b, run, "all frames are dealt", "kiln-01 ends last", "about 8s")
+
+	// A run that is held while a frame of it is parked.
+	b.Apply(
+		farm.LeaseEnded{Lease: two.ID, Run: run, Node: 1, At: b.Now},
+		farm.FrameParked{Run: run, Frame: 4, Reason: "frame 4 is parked", At: b.Now},
+		farm.RunMoved{Run: run, State: farm.RunHeld, Reason: "held by nadia", At: b.Now},
+	)
+	says(b, run, "held by nadia", "frame 4 is parked", "vexillum retry slow/final-1")
+}
+
+// TestAnIdleNodeNamesWhatItLacks asks why a node is idle that cannot meet the need of the first run
+// and could render the next.
+func TestAnIdleNodeNamesWhatItLacks(t *testing.T) {
+	b := smallfarm.New(t, 1)
+	b.Submit("glow", "povray", farm.ModeRange, "1-4", farm.RunQueued)
+	b.SubmitFor("needy", "gpu")
+	why := func() string { return explain.New(b.Dealer, b.State, b.Pace).Node(b.State.Nodes[1], b.Now) }
+	if got := why(); !strings.Contains(got, "it can render none of the 2 runs that wait") ||
+		!strings.Contains(got, "needs povray, which kiln-01 does not have") {
+		t.Errorf("an idle node says %q", got)
+	}
+	b.Submit("frozen", "practice", farm.ModeRange, "1-4", farm.RunQueued)
+	b.Apply(farm.FreezeSet{
+		Of: farm.FreezeScope{Kind: farm.FreezeRecipe, Name: "practice"}, Freeze: farm.Freeze{Held: true, By: "nadia"},
+		At: b.Now,
+	})
+	if got := why(); !strings.Contains(got, "practice is held by nadia") {
+		t.Errorf("an idle node says %q", got)
 	}
 }

@@ -352,13 +352,29 @@ func (b *Board) waits(run *farm.Run, frame *int) string {
 		nodes, why = append(nodes, b.s.NodeName(l.Node)), max(why, p.Trouble)
 	}
 	if len(nodes) == 0 {
-		return ""
+		return b.full(run)
 	}
 	slices.Sort(nodes)
 	if nodes = slices.Compact(nodes); len(nodes) > 3 {
 		return fmt.Sprintf("%d nodes cannot deliver: %s", len(nodes), why)
 	}
 	return strings.Join(nodes, ", ") + " cannot deliver: " + why
+}
+
+// full says which nodes of a run begin no further frame for want of room; "" if none.
+func (b *Board) full(run *farm.Run) string {
+	var nodes []string
+	why := ""
+	for l := range run.OpenLeases {
+		if p := b.e.Progress(l.Node)[l.ID]; p.Full != "" {
+			nodes, why = append(nodes, b.s.NodeName(l.Node)), max(why, p.Full)
+		}
+	}
+	if len(nodes) == 0 {
+		return ""
+	}
+	slices.Sort(nodes)
+	return strings.Join(slices.Compact(nodes), ", ") + " cannot begin a frame: " + why
 }
 
 // whyRun says in one sentence why a run stands where it stands; what keeps its
