@@ -77,10 +77,10 @@ func (s *Server) nodeRecipes(c *gin.Context, f *floor.Floor) {
 }
 
 func (s *Server) found(c *gin.Context, f *floor.Floor, in wire.Found) {
-	if wrongFacts(c, wire.Facts{Renderers: in.Renderers}) {
+	if wrongFacts(c, wire.Facts{Renderers: in.Renderers, Speed: in.Speed}) {
 		return
 	}
-	s.done(c, f.Fleet.Found(c, nodeID(c), in.Session, renderersOf(in.Renderers)))
+	s.done(c, f.Fleet.Found(c, nodeID(c), in.Session, renderersOf(in.Renderers), in.Speed))
 }
 
 func renderersOf(in []wire.Renderer) []farm.Renderer {

@@ -1,9 +1,11 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -18,9 +20,9 @@ import (
 func (a *app) nightCommand() *cobra.Command {
 	var from, to, day, zone string
 	c := a.jsonFlag(&cobra.Command{
-		Use: "night", Short: "Say what went wrong in a night, what it cost, what was done about it, and what waits",
-		Long: "Sums up the last night, or the one that goes on: which runs ended, what failed and what that cost,\n" +
-			"what the farm has done about it by itself, and what waits for a person.",
+		Use: "night", Short: "Report a night: runs that ended, outages, failures with their cost, and what waits for a person",
+		Long: "Reports the last night, or the one in progress: runs that ended, with finish against due time and machine\n" +
+			"hours; outages; failures and their cost; what was handled automatically; and what waits for a person.",
 		Example: "  vexillum night\n  vexillum night --from 18:00 --to 09:00\n  vexillum night --day 2031-03-04",
 		Args:    cobra.NoArgs,
 	})
@@ -52,7 +54,11 @@ func (a *app) nightCommand() *cobra.Command {
 
 func (a *app) tellNight(v wire.Night) {
 	now := time.Now()
-	fmt.Fprintf(a.out, "From %s to %s\n\n%s\n", moment(v.From, now), moment(v.To, now), endedText(v.Ended))
+	day := func(at time.Time) string { return at.Local().Format("Monday 2 January 2006, 15:04") }
+	fmt.Fprintf(a.out, "From %s to %s\n", day(v.From), day(v.To))
+	a.tellOutages(v.Outages, now)
+	a.tellEnded(v.Ended, now)
+	fmt.Fprintln(a.out)
 	if v.Tries == 0 {
 		fmt.Fprintln(a.out, "Nothing failed.")
 	} else {
@@ -75,9 +81,13 @@ func (a *app) tellNight(v wire.Night) {
 		t.print()
 	}
 	if len(v.Deeds) > 0 {
-		fmt.Fprintln(a.out, "\nWhat the farm has done by itself:")
+		fmt.Fprintln(a.out, "\nHandled automatically:")
 		for _, d := range v.Deeds {
-			fmt.Fprintf(a.out, "  %s  %s\n", clock(d.At, now), a.fit(inZone(d.Text, now), 130))
+			times := ""
+			if d.Times > 1 {
+				times = fmt.Sprintf(" (%d times)", d.Times)
+			}
+			fmt.Fprintf(a.out, "  %s  %s%s\n", clock(d.At, now), a.fit(inZone(d.Text, now), 130), times)
 		}
 	}
 	var waits, over []wire.PastHand
@@ -88,8 +98,8 @@ func (a *app) tellNight(v wire.Night) {
 			over = append(over, h)
 		}
 	}
-	a.tellPast("\nWhat waits for a person:", waits, now)
-	a.tellPast("\nWhat needed one and is over:", over, now)
+	a.tellPast("\nWaiting for a person:", waits, now)
+	a.tellPast("\nResolved:", over, now)
 	if len(waits) == 0 {
 		fmt.Fprintln(a.out, "\nNothing waits for a person.")
 	}
@@ -109,27 +119,59 @@ func (a *app) tellPast(heading string, list []wire.PastHand, now time.Time) {
 	}
 }
 
-// endedText says how many runs ended, and names those that are not done.
-func endedText(runs []wire.NightRun) string {
+// tellEnded lists the runs that ended: the late first, then those that did not end well.
+func (a *app) tellEnded(runs []wire.NightRun, now time.Time) {
 	if len(runs) == 0 {
-		return "No run ended."
+		fmt.Fprintln(a.out, "\nNo run ended.")
+		return
 	}
-	count, names := map[string]int{}, map[string][]string{}
+	late := 0
 	for _, r := range runs {
-		count[r.State]++
-		names[r.State] = append(names[r.State], r.Name)
-	}
-	var parts []string
-	for _, state := range []string{"done", "done with gaps", "failed", "cancelled"} {
-		if n := count[state]; n > 0 {
-			text := fmt.Sprintf("%d %s", n, state)
-			if state != "done" {
-				text += " (" + someOf(names[state]) + ")"
-			}
-			parts = append(parts, text)
+		if r.Late > 0 {
+			late++
 		}
 	}
-	return fmt.Sprintf("%s ended: %s.", english.Plural(len(runs), "run", ""), strings.Join(parts, ", "))
+	heading := english.Plural(len(runs), "run", "") + " ended"
+	if late > 0 {
+		heading += fmt.Sprintf(", %d late", late)
+	}
+	fmt.Fprintf(a.out, "\n%s:\n\n", heading)
+	rank := func(r wire.NightRun) int {
+		switch {
+		case r.Late > 0:
+			return 0
+		case r.State != "done":
+			return 1
+		}
+		return 2
+	}
+	slices.SortStableFunc(runs, func(x, y wire.NightRun) int { return cmp.Compare(rank(x), rank(y)) })
+	t := newTable(a.out, "  run", "state", ">frames", "ended", "due", "late", ">machine hours")
+	for _, r := range runs {
+		due, delay := "", ""
+		if r.Due != nil {
+			due = clock(*r.Due, now)
+		}
+		if r.Late > 0 {
+			delay = duration(time.Duration(r.Late) * time.Second)
+		}
+		t.add("  "+r.Name, r.State, fmt.Sprint(r.Frames), clock(r.EndedAt, now), due, delay, fmt.Sprintf("%.1f", r.Hours))
+	}
+	t.print()
+}
+
+// tellOutages lists the times in which the farm was not there.
+func (a *app) tellOutages(outages []wire.NightOutage, now time.Time) {
+	if len(outages) == 0 {
+		return
+	}
+	fmt.Fprintln(a.out, "\nThe service was not available:")
+	for _, o := range outages {
+		fmt.Fprintf(
+			a.out, "  %s to %s (%s): %s\n", clock(o.From, now), clock(o.To, now),
+			duration(o.To.Sub(o.From).Round(time.Second)), o.Why,
+		)
+	}
 }
 
 // someOf names the first of a list, and how many more there are.

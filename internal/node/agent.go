@@ -90,6 +90,7 @@ type Agent struct {
 	shifted  chan struct{} // the leases that are worked on have changed
 	starter  *launcher.Client
 	search   *search
+	speed    speed
 	accounts *account.Policy
 	fresh    bool // enrolled just now, and not reported yet
 	room     *room
@@ -199,10 +200,7 @@ func Run(ctx context.Context, o Options) error {
 	defer os.Remove(a.lifeFile())
 	a.facts = machineFacts(ctx, o.Dir, o.Version, a.accounts)
 	a.facts.Devices = append(graphicsDevices(pciDevices), o.Devices...)
-	a.facts.Speed = o.Speed
-	if a.facts.Speed <= 0 {
-		a.facts.Speed = max(0.01, measureSpeed(a.facts.Cores))
-	}
+	a.measureAtStart(ctx)
 	if err := a.identify(ctx); err != nil {
 		return err
 	}
@@ -352,6 +350,7 @@ func (a *Agent) oneSession(ctx context.Context) error {
 		a.measure(ctx)
 	}
 	a.facts.DiskRate, a.facts.NetworkRate = a.me.DiskRate, a.me.NetworkRate
+	a.facts.Speed = a.speed.index()
 	start := wire.Start{Facts: a.facts, Mishap: a.mishap}
 	for _, w := range held {
 		start.Holding = append(start.Holding, wire.Held{Lease: w.lease.ID, Life: w.life})
@@ -382,6 +381,7 @@ func (a *Agent) oneSession(ctx context.Context) error {
 	wg.Go(func() { a.say(session) })
 	wg.Go(func() { a.watchPlaces(session) })
 	wg.Go(func() { a.keepSearching(session) })
+	wg.Go(func() { a.measureWhenCalm(session) })
 	wg.Go(func() { a.workAll(session, stop, resumed) })
 	select {
 	case <-session.Done():
@@ -431,7 +431,7 @@ func (a *Agent) newWork(l *leased) *work {
 		lease: l, svc: a, exchange: a, log: a.o.Log, staging: filepath.Join(a.staging(), leaseFolder(l.ID)),
 		status: newStatus(a.progressed), diary: newDiary(), ready: make(chan struct{}),
 		host: machine{
-			launcher: a.starter, speed: a.facts.Speed, node: a.me.Name, share: a.share(l.Share), stall: a.o.Stall,
+			launcher: a.starter, speed: a.speed.index(), node: a.me.Name, share: a.share(l.Share), stall: a.o.Stall,
 			send: a.o.Send, room: a.room, contents: a.contents, pinned: a.pinned, owned: a.owned, looking: a.looking,
 			accounts: a.accounts, commands: a.commands(),
 		},

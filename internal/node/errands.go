@@ -249,7 +249,7 @@ func (a *Agent) trialOf(ctx context.Context, task wire.RecipeTask) (t Trial, err
 	if t, err = w.Trial(ctx); err != nil {
 		return t, err
 	}
-	t.node, t.speed, t.share, t.agent = a.me.Name, a.facts.Speed, a.share(wire.Share{}), a
+	t.node, t.speed, t.share, t.agent = a.me.Name, a.speed.index(), a.share(wire.Share{}), a
 	t.settings, t.root, t.inside = task.LaunchSettings, task.SceneRoot, task.Scene
 	return t, nil
 }
@@ -262,7 +262,7 @@ func (a *Agent) trialOfLease(task wire.RenderTask) (t Trial, err error) {
 	}
 	l := task.Lease
 	t = Trial{
-		Recipe: r, Width: l.Width, Height: l.Height, node: a.me.Name, speed: a.facts.Speed, share: a.share(l.Share),
+		Recipe: r, Width: l.Width, Height: l.Height, node: a.me.Name, speed: a.speed.index(), share: a.share(l.Share),
 		lease: &leased{Recipe: *r, Lease: l}, contents: a.contents, exchange: a, pinned: a.pinned, agent: a,
 	}
 	return t, nil

@@ -3,11 +3,9 @@ package node
 import (
 	"context"
 	"fmt"
-	"math"
 	"runtime"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/shirou/gopsutil/v4/cpu"
@@ -68,44 +66,6 @@ func (a *Agent) checkRenderers() error {
 		strings.Join(known, ", "),
 	))
 	return nil
-}
-
-// referenceRate is how many rounds a second one core of the reference machine
-// does in measureSpeed; the reference machine has four such cores.
-const referenceRate = 25e6
-
-// measureSpeed returns the machine's speed index: 1 is the reference machine,
-// 2 one that does twice the work in the same time. Each core counts with its
-// best slice of many short ones, so that a machine that is busy while it
-// joins is not taken for a slow one.
-func measureSpeed(cores int) float64 {
-	const (
-		inAll = 600 * time.Millisecond
-		slice = 4 * time.Millisecond
-	)
-	rates := make([]float64, cores)
-	var wg sync.WaitGroup
-	for i := range cores {
-		wg.Go(func() {
-			x := 1.0 + float64(i)
-			for begin := time.Now(); time.Since(begin) < inAll && x > 0; {
-				rounds, start := 0, time.Now()
-				for time.Since(start) < slice {
-					for range 10_000 {
-						x = math.Sqrt(x*1.0000001+0.5) * 1.3
-					}
-					rounds += 10_000
-				}
-				rates[i] = max(rates[i], float64(rounds)/time.Since(start).Seconds())
-			}
-		})
-	}
-	wg.Wait()
-	sum := 0.0
-	for _, r := range rates {
-		sum += r
-	}
-	return math.Round(100*sum/(4*referenceRate)) / 100
 }
 
 // signs says how busy and how well the machine is.

@@ -50,6 +50,13 @@ type search struct {
 // newSearch returns an empty search.
 func newSearch() *search { return &search{again: make(chan struct{}, 1)} }
 
+// known returns what was found last.
+func (s *search) known() []wire.Renderer {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return slices.Clone(s.found)
+}
+
 // soon makes failed probes start over with the shortest pause.
 func (s *search) soon() {
 	select {
@@ -175,7 +182,7 @@ func (a *Agent) probeAll(ctx context.Context) ([]wire.Renderer, error) {
 
 func (a *Agent) reportFound(ctx context.Context, found []wire.Renderer) error {
 	return a.persist(
-		ctx, http.MethodPost, "/node/v1/found", wire.Found{Session: a.session, Renderers: found}, nil,
+		ctx, http.MethodPost, "/node/v1/found", wire.Found{Session: a.session, Renderers: found, Speed: a.speed.index()}, nil,
 	)
 }
 

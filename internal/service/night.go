@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"math"
+	"slices"
 	"time"
 
 	"vexillum/internal/core/farm"
@@ -73,7 +74,7 @@ func (s *Service) Night(ctx context.Context, q NightQuery, sight farm.Sight) (ou
 	out = wire.Night{
 		From: from.UTC(), To: to.UTC(), Causes: []wire.NightCause{}, Over: []wire.NightBucket{},
 		Deeds: []wire.NightDeed{},
-		Ended: []wire.NightRun{}, Hands: []wire.PastHand{},
+		Ended: []wire.NightRun{}, Hands: []wire.PastHand{}, Outages: []wire.NightOutage{},
 	}
 	hidden := sight.Hidden()
 	failed, err := s.o.Store.FailedTries(ctx, from, to, hidden, nightTries)
@@ -115,7 +116,12 @@ func (s *Service) Night(ctx context.Context, q NightQuery, sight farm.Sight) (ou
 	}
 	var texts []*string
 	for _, d := range deeds {
-		out.Deeds = append(out.Deeds, wire.NightDeed{At: d.At, Run: d.Run, Node: d.Node, Text: d.Reason})
+		same := func(o wire.NightDeed) bool { return o.Run == d.Run && o.Node == d.Node && o.Text == d.Reason }
+		if i := slices.IndexFunc(out.Deeds, same); i >= 0 {
+			out.Deeds[i].Times++
+			continue
+		}
+		out.Deeds = append(out.Deeds, wire.NightDeed{At: d.At, Run: d.Run, Node: d.Node, Text: d.Reason, Times: 1})
 	}
 	for i := range out.Deeds {
 		texts = append(texts, &out.Deeds[i].Text)
@@ -125,7 +131,21 @@ func (s *Service) Night(ctx context.Context, q NightQuery, sight farm.Sight) (ou
 		return out, err
 	}
 	for _, r := range ended {
-		out.Ended = append(out.Ended, wire.NightRun(r))
+		run := wire.NightRun{
+			Run: r.Run, Name: r.Name, State: r.State, Frames: r.Frames, EndedAt: r.EndedAt, Due: r.Due, Hours: r.Hours,
+			Picture: r.Picture,
+		}
+		if r.Due != nil {
+			run.Late = max(0, math.Round(r.EndedAt.Sub(*r.Due).Seconds()))
+		}
+		out.Ended = append(out.Ended, run)
+	}
+	outages, err := s.o.Store.Outages(ctx, from, to, nightDeeds)
+	if err != nil {
+		return out, err
+	}
+	for _, o := range outages {
+		out.Outages = append(out.Outages, wire.NightOutage{From: o.Began, To: o.Ended, Why: o.Why})
 	}
 	hands, err := s.o.Store.HandsOf(ctx, from, to, hidden, nightHands)
 	if err != nil {

@@ -390,6 +390,11 @@ func (s *Service) begin(ctx context.Context, f *floor.Floor, claim lead.Claim) e
 	if err := f.Setup.Ship(ctx, s.o.OwnRecipes, farm.RecipeFolder, s.o.Name); err != nil {
 		return err
 	}
+	if claim.Since != "" {
+		if err := s.o.Store.NoteOutage(ctx, claim.Epoch, claim.Since, claim.Outage); err != nil {
+			s.o.Log.Warn("the outage before this start is not kept", "error", err)
+		}
+	}
 	return f.TookOver(ctx, claim.Before, claim.Reason)
 }
 

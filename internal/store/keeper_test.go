@@ -408,7 +408,7 @@ func (k *keeper) randomNode(r *rand.Rand, step int) {
 			farm.RecipeSet{
 				Name: name, Version: version + 1, Text: "b", Origin: farm.RecipePerson, By: "nadia", Note: "b", At: now,
 			},
-			farm.NodeFound{Node: n.ID, Renderers: []farm.Renderer{{Recipe: name, Version: "4.1", Path: "/x"}}, At: now},
+			farm.NodeFound{Node: n.ID, Renderers: []farm.Renderer{{Recipe: name, Version: "4.1", Path: "/x"}}, Speed: 1.75, At: now},
 		)
 		if r.IntN(2) == 0 {
 			k.do(farm.RecipeDropped{Name: name, At: now})

@@ -117,8 +117,11 @@ var nodeKinds = map[farm.Kind]kept{
 		}),
 	},
 	farm.NodeFound{}.Kind(): {
-		statement: `UPDATE node SET facts = jsonb_set(facts, '{renderers}', COALESCE(NULLIF(r.renderers, 'null'), '[]'))
-		FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, renderers jsonb) WHERE node.id = r.node`,
+		statement: `UPDATE node SET facts = jsonb_set(
+			CASE WHEN r.speed > 0 THEN jsonb_set(facts, '{speed}', to_jsonb(r.speed)) ELSE facts END,
+			'{renderers}', COALESCE(NULLIF(r.renderers, 'null'), '[]'))
+		FROM jsonb_to_recordset($1::jsonb) AS r(node bigint, renderers jsonb, speed double precision)
+		WHERE node.id = r.node`,
 		touches: of(func(r farm.NodeFound) (writes, reads []row) {
 			return []row{node(r.Node)}, nil
 		}),

@@ -96,6 +96,44 @@ func (s *Store) Announce(ctx context.Context, epoch int64, address, socket, reas
 	)
 }
 
+// leastOutage is the shortest time without an active service that is kept as an outage.
+const leastOutage = 2 * time.Second
+
+// NoteOutage keeps that no service was active since a beat, see [Leader.Beat], until now. Gaps
+// shorter than two seconds are not kept.
+func (s *Store) NoteOutage(ctx context.Context, epoch int64, since, why string) error {
+	_, err := s.leader.ExecContext(
+		ctx, `INSERT INTO outage (epoch, began, ended, why)
+			SELECT $1, $2::timestamptz, clock_timestamp(), $3
+			WHERE clock_timestamp() - $2::timestamptz >= make_interval(secs => $4) ON CONFLICT DO NOTHING`,
+		epoch, since, why, leastOutage.Seconds(),
+	)
+	if err != nil {
+		return fmt.Errorf("keeping an outage: %w", err)
+	}
+	return nil
+}
+
+// Outage is a time in which no service was active.
+type Outage struct {
+	Began time.Time `db:"began"`
+	Ended time.Time `db:"ended"`
+	Why   string    `db:"why"`
+}
+
+// Outages returns the outages that overlap a time span, the oldest first, at most limit.
+func (s *Store) Outages(ctx context.Context, from, to time.Time, limit int) ([]Outage, error) {
+	out := []Outage{}
+	err := s.db.SelectContext(
+		ctx, &out, `SELECT began, ended, why FROM outage WHERE ended >= $1 AND began <= $2 ORDER BY began LIMIT $3`,
+		from, to, limit,
+	)
+	if err != nil {
+		return nil, fmt.Errorf("reading outages: %w", err)
+	}
+	return out, nil
+}
+
 // Beat reports that the active service lives. It returns ErrDeposed if it is no
 // longer the active one.
 func (s *Store) Beat(ctx context.Context, epoch int64) error {

@@ -90,6 +90,14 @@ type EndedRun struct {
 	Name   string `db:"name"`
 	State  string `db:"state"`
 	Frames int    `db:"frames"` // that are done
+	// EndedAt is when it ended.
+	EndedAt time.Time `db:"ended_at"`
+	// Due is when it had to be ready; nil: at any time.
+	Due *time.Time `db:"due"`
+	// Hours are the machine hours of its leases, as if each had all of its node.
+	Hours float64 `db:"hours"`
+	// Picture is a frame in the middle that is done; nil: none is.
+	Picture *int `db:"picture"`
 }
 
 // EndedRuns returns the runs that ended in a while, in the order of their numbers.
@@ -98,7 +106,12 @@ func (s *Store) EndedRuns(
 ) ([]EndedRun, error) {
 	out := []EndedRun{}
 	err := s.db.SelectContext(ctx, &out, `SELECT id AS run, job || '/' || kind || '-' || number AS name, state,
-			(SELECT count(*) FROM frame f WHERE f.run = r.id AND f.state = 'done') AS frames
+			(SELECT count(*) FROM frame f WHERE f.run = r.id AND f.state = 'done') AS frames, ended_at,
+			(COALESCE(terms->>'due', CASE WHEN terms IS NULL THEN spec->>'due' END))::timestamptz AS due,
+			COALESCE((SELECT sum(greatest(0, extract(epoch FROM l.ended_at - l.opened_at))) / 3600 FROM lease l
+				WHERE l.run = r.id AND l.ended_at IS NOT NULL), 0)::float8 AS hours,
+			(SELECT percentile_disc(0.5) WITHIN GROUP (ORDER BY f.frame) FROM frame f
+				WHERE f.run = r.id AND f.state = 'done') AS picture
 		FROM run r WHERE ended_at >= $1 AND ended_at <= $2 AND NOT project = ANY(COALESCE($3::text[], '{}'))
 		ORDER BY id LIMIT $4`, from, to, hidden, limit)
 	if err != nil {

@@ -14,6 +14,7 @@ type Night struct {
 	Deeds   []NightDeed   `json:"deeds"`   // what the farm has done by itself, the oldest first
 	Ended   []NightRun    `json:"ended"`   // runs
 	Hands   []PastHand    `json:"hands"`   // what needed a hand, the oldest first
+	Outages []NightOutage `json:"outages"` // of the service and its database, the oldest first
 }
 
 // NightCause is what failed for one cause.
@@ -40,6 +41,8 @@ type NightDeed struct {
 	Run  int64     `json:"run"`  // 0: none
 	Node int64     `json:"node"` // 0: none
 	Text string    `json:"text"`
+	// Times is how often the same was done; At is the first.
+	Times int `json:"times"`
 }
 
 // NightRun is a run that ended.
@@ -48,4 +51,17 @@ type NightRun struct {
 	Name   string `json:"name"`
 	State  string `json:"state"`
 	Frames int    `json:"frames"` // that are done
+	// EndedAt is when it ended.
+	EndedAt time.Time  `json:"ended_at"`
+	Due     *time.Time `json:"due"`          // when it had to be ready; null: at any time
+	Late    float64    `json:"late_seconds"` // after Due; 0: in time, or without a due time
+	Hours   float64    `json:"machine_hours"`
+	Picture *int       `json:"picture"` // frame that shows it; null: none is done
+}
+
+// NightOutage is a time in which the service or its database was not there.
+type NightOutage struct {
+	From time.Time `json:"from"`
+	To   time.Time `json:"to"`
+	Why  string    `json:"why"`
 }

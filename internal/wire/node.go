@@ -259,6 +259,7 @@ type RecipeMarks struct {
 type Found struct {
 	Session   int64      `json:"session"`
 	Renderers []Renderer `json:"renderers"`
+	Speed     float64    `json:"speed,omitempty"` // index measured again; 0: as before
 }
 
 // Ordered answers Orders.

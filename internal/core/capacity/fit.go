@@ -81,6 +81,18 @@ func Able(s *farm.State, run *farm.Run) (count int) {
 	return count
 }
 
+// Willing returns how many nodes will take a run as they are: online, able, and neither held,
+// draining nor set aside. Nodes outside their duty hours count: they come back by themselves.
+func Willing(s *farm.State, run *farm.Run) (count int) {
+	for _, n := range s.Nodes {
+		kept := n.Duty == farm.Held || n.Duty == farm.Draining || n.Health == farm.Sidelined
+		if n.Reach == farm.Online && n.RetiredAt.IsZero() && !kept && Fits(s, n, run) {
+			count++
+		}
+	}
+	return count
+}
+
 // Unfit says why a run cannot use a node that does not fit it.
 func Unfit(s *farm.State, n *farm.Node, run *farm.Run) string {
 	name := run.Spec.Name()

@@ -120,6 +120,7 @@ func (r RecipeDropped) apply(s *State) error {
 type NodeFound struct {
 	Node      NodeID     `json:"node"`
 	Renderers []Renderer `json:"renderers"`
+	Speed     float64    `json:"speed,omitempty"` // index measured again; 0: as before
 	At        time.Time  `json:"at"`
 }
 
@@ -138,5 +139,8 @@ func (r NodeFound) apply(s *State) error {
 		return err
 	}
 	n.Facts.Renderers = r.Renderers
+	if r.Speed > 0 {
+		n.Facts.Speed = r.Speed
+	}
 	return nil
 }

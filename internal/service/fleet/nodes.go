@@ -174,14 +174,17 @@ func (d *Desk) NameOf(ctx context.Context, id farm.NodeID, session int64) (name 
 	return name, alone, err
 }
 
-// Found notes which renderers a node has found since its session began.
-func (d *Desk) Found(ctx context.Context, id farm.NodeID, session int64, found []farm.Renderer) error {
+// Found notes which renderers a node has found since its session began, and its speed index where
+// that was measured again; 0: it was not.
+func (d *Desk) Found(
+	ctx context.Context, id farm.NodeID, session int64, found []farm.Renderer, speed float64,
+) error {
 	return d.do(ctx, func(t *transaction) error {
 		n, err := t.session(id, session)
-		if err != nil || slices.Equal(n.Facts.Renderers, found) {
+		if err != nil || slices.Equal(n.Facts.Renderers, found) && (speed == 0 || speed == n.Facts.Speed) {
 			return err
 		}
-		t.Append(farm.NodeFound{Node: id, Renderers: found, At: t.Now})
+		t.Append(farm.NodeFound{Node: id, Renderers: found, Speed: speed, At: t.Now})
 		return nil
 	})
 }

@@ -3,6 +3,7 @@ package fleet
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"github.com/dustin/go-humanize"
 	"github.com/dustin/go-humanize/english"
@@ -126,8 +127,18 @@ func (t *transaction) answers(n *farm.Node, run *farm.Run, env farm.LaunchSettin
 		passes(wire.AskMemory, "%s of %s", humanize.IBytes(uint64(need)), humanize.IBytes(uint64(offers)))
 	}
 	if want := run.Spec.Takes.Devices; want > 0 {
-		have := len(n.Facts.Devices) - len(n.Settings.Caps.KeptDevices)
-		if have < want {
+		have, aside := len(n.Facts.Devices)-len(n.Settings.Caps.KeptDevices), 0
+		for _, d := range n.Facts.Devices {
+			if n.DeviceAside(d.ID) && !slices.Contains(n.Settings.Caps.KeptDevices, d.ID) {
+				aside++
+			}
+		}
+		if have >= want && have-aside < want {
+			fails(
+				wire.AskDevices, "look at what they failed, then: vexillum nodes release "+n.Name,
+				"%s of it are set aside, and a lease takes %d", english.Plural(aside, "graphics device", ""), want,
+			)
+		} else if have < want {
 			fails(
 				wire.AskDevices, "choose nodes with --needs gpu", "it offers %s, and a lease takes %d",
 				english.Plural(max(0, have), "graphics device", ""), want,

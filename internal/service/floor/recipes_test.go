@@ -65,7 +65,10 @@ func TestRunsKeepTheirVersion(t *testing.T) {
 		if mark := <-told; mark == known || mark != w.Recipes.Mark() {
 			t.Errorf("the node was told of %q, before it was %q", mark, known)
 		}
-		w.ok(w.Fleet.Found(ctx, n, 1, []farm.Renderer{{Recipe: "glass", Version: "4", Path: "/g"}}))
+		w.ok(w.Fleet.Found(ctx, n, 1, []farm.Renderer{{Recipe: "glass", Version: "4", Path: "/g"}}, 1.5))
+		if speed := w.node(n).Speed; speed != 1.5 {
+			t.Errorf("the speed index measured again is %v", speed)
+		}
 		id := w.submitScene("vase", "a.glass")
 		if _, err := w.Setup.SetRecipe(
 			ctx, parsed(t, strings.Replace(glass, `"{scene}"`, `"{scene}", "-v"`, 1)), "", made.Etag, nadia,

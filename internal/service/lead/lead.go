@@ -49,6 +49,7 @@ type Keeper struct {
 
 	mu     sync.Mutex
 	epoch  int64 // that this process claimed last; 0 before
+	before int64 // that it claimed before that
 	seen   store.Leader
 	seenOK bool // the database answered when last asked
 }
@@ -73,6 +74,8 @@ type Claim struct {
 	store.Lead
 	Before string // name of the service that was active before; empty when none
 	Reason string // a sentence
+	Since  string // last sign of life of the service before, as [store.Leader] has it; empty: there was none
+	Outage string // why no service was active since then
 }
 
 // Other returns where another service is active, as far as is known.
@@ -182,6 +185,17 @@ func (k *Keeper) free(seen store.Leader, quiet time.Duration) (reason string, fr
 	return "", false
 }
 
+// outage says why no service was active when this one claimed the right of another.
+func (k *Keeper) outage(seen store.Leader) string {
+	switch {
+	case seen.Released():
+		return "the service was stopped"
+	case seen.Epoch == k.before:
+		return "the service did not reach the database in time"
+	}
+	return "the service ended without being stopped"
+}
+
 func (k *Keeper) claim(ctx context.Context, seen store.Leader, reason string) (Claim, error) {
 	calling, cancel := context.WithTimeout(ctx, callLimit)
 	defer cancel()
@@ -190,7 +204,7 @@ func (k *Keeper) claim(ctx context.Context, seen store.Leader, reason string) (C
 		return Claim{}, err
 	}
 	k.mu.Lock()
-	k.epoch = lead.Epoch
+	k.before, k.epoch = k.epoch, lead.Epoch
 	k.mu.Unlock()
 	if err := k.store.Migrate(ctx); err != nil {
 		return Claim{}, err
@@ -198,7 +212,11 @@ func (k *Keeper) claim(ctx context.Context, seen store.Leader, reason string) (C
 	if err := k.store.Announce(calling, lead.Epoch, k.address, k.socket, reason); err != nil {
 		return Claim{}, err
 	}
-	return Claim{Lead: lead, Before: seen.Holder, Reason: reason}, nil
+	c := Claim{Lead: lead, Before: seen.Holder, Reason: reason}
+	if seen.Epoch > 0 {
+		c.Since, c.Outage = seen.Beat, k.outage(seen)
+	}
+	return c, nil
 }
 
 // Beat tells every second that this service is the active one, until the

@@ -190,7 +190,7 @@ func (t *transaction) lackOf(run *farm.Run) (out Lack) {
 
 func (t *transaction) submittedView(run *farm.Run, again bool) Submitted {
 	out := Submitted{
-		Run: t.d.views.RunView(run, t.Now), Again: again, Able: capacity.Able(t.State, run), Lack: t.lackOf(run),
+		Run: t.d.views.RunView(run, t.Now), Again: again, Able: capacity.Willing(t.State, run), Lack: t.lackOf(run),
 	}
 	if out.Nobody = capacity.Nobody(t.State, run); out.Nobody != "" && capacity.Searching(t.State, run, t.Now) {
 		out.Nobody, out.Searching = "", true

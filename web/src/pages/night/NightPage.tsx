@@ -1,9 +1,10 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import type { ReactNode } from "react";
 import { Link } from "react-router";
-import { getNight, type Night, type PastHand } from "../../api/client";
+import { getNight, type Night, type PastHand, thumbnail } from "../../api/client";
 import { useAddress } from "../../parts/address";
 import { FailuresOver } from "../../parts/FailuresOver";
+import { StateWord } from "../../parts/StateWord";
 import { clock, span, told, useNow, whole } from "../../parts/time";
 import { useTitle } from "../../parts/title";
 
@@ -27,7 +28,7 @@ export function NightPage() {
       <header className="flex flex-wrap items-end gap-x-6 gap-y-2 border-b border-hair pb-3">
         <div className="min-w-0 flex-1 max-sm:basis-full">
           <h1 className="text-xl font-[650]">The night</h1>
-          <p className="text-[13px] text-muted">{v ? `${clock(v.from, now)} to ${clock(v.to, now)}` : " "}</p>
+          <p className="text-[13px] text-muted">{v ? `${dated(v.from)} to ${dated(v.to)}` : " "}</p>
         </div>
         <span className="flex flex-wrap items-end gap-3 text-xs text-muted">
           <When label="of" type="date" value={day} onChange={(value) => change({ day: value })} />
@@ -58,10 +59,32 @@ function When(props: { label: string; type: "date" | "time"; value: string; onCh
 function Report({ of: v, now }: { of: Night; now: number }) {
   const waits = v.hands.filter((h) => !h.ended_at && !h.resolved_by);
   const over = v.hands.filter((h) => h.ended_at || h.resolved_by);
-  const states = ["done", "done with gaps", "failed", "cancelled"];
+  const late = v.ended.filter((r) => r.late_seconds > 0).length;
   return (
     <>
-      <Part title="Waits for a person" count={waits.length} none="Nothing waits for a person.">
+      {v.outages.length > 0 && (
+        <Part title="Not available" note="the service or its database" count={v.outages.length} none="">
+          <ul>
+            {v.outages.map((o) => (
+              <li key={o.from} className="border-b border-hair py-1 text-[13px]">
+                <span className="num">
+                  {clock(o.from, now)} to {clock(o.to, now)}
+                </span>{" "}
+                for {span(Date.parse(o.to) - Date.parse(o.from))}: {o.why}
+              </li>
+            ))}
+          </ul>
+        </Part>
+      )}
+      <Part
+        title="Ended"
+        note={`${v.ended.length === 1 ? "1 run" : `${v.ended.length} runs`}${late > 0 ? `, ${late} late` : ""}`}
+        count={v.ended.length}
+        none="No run ended."
+      >
+        <EndedRuns of={v.ended} now={now} />
+      </Part>
+      <Part title="Waiting for a person" count={waits.length} none="Nothing waits for a person.">
         <HandLines of={waits} now={now} />
       </Part>
       <Part
@@ -100,7 +123,7 @@ function Report({ of: v, now }: { of: Night; now: number }) {
           </table>
         </div>
       </Part>
-      <Part title="Done about it by itself" count={v.deeds.length} none="Nothing had to be done.">
+      <Part title="Handled automatically" count={v.deeds.length} none="Nothing had to be done.">
         <ul>
           {v.deeds.map((d, i) => (
             <li key={i} className="grid grid-cols-[76px_minmax(0,1fr)] border-b border-hair py-1 text-[13px]">
@@ -109,35 +132,14 @@ function Report({ of: v, now }: { of: Night; now: number }) {
               </span>
               <To run={d.run} node={d.node}>
                 {told(d.text, now)}
+                {d.times > 1 && ` (${d.times} times)`}
               </To>
             </li>
           ))}
         </ul>
       </Part>
-      <Part title="Needed a person, and is over" count={over.length} none="Nothing else needed a person.">
+      <Part title="Resolved" count={over.length} none="Nothing else needed a person.">
         <HandLines of={over} now={now} />
-      </Part>
-      <Part title="Ended" count={v.ended.length} none="No run ended.">
-        {states.map((state) => {
-          const runs = v.ended.filter((r) => r.state === state);
-          return (
-            runs.length > 0 && (
-              <p key={state} className="py-1 text-[13px] break-words">
-                <span className="text-muted">
-                  <span className="num">{runs.length}</span> {state}:
-                </span>{" "}
-                {runs.map((r, i) => (
-                  <span key={r.run}>
-                    {i > 0 && ", "}
-                    <Link to={`/runs/${r.run}`} className="hover:underline">
-                      {r.name}
-                    </Link>
-                  </span>
-                ))}
-              </p>
-            )
-          );
-        })}
       </Part>
     </>
   );
@@ -177,6 +179,74 @@ function HandLines({ of: hands, now }: { of: PastHand[]; now: number }) {
     </ul>
   );
 }
+
+/** The runs that ended, the late first, then those that did not end well. */
+function EndedRuns({ of, now }: { of: Night["ended"]; now: number }) {
+  const rank = (r: Night["ended"][number]) => (r.late_seconds > 0 ? 0 : r.state === "done" ? 2 : 1);
+  const runs = [...of].sort((a, b) => rank(a) - rank(b));
+  return (
+    <div className="overflow-x-auto" tabIndex={0} role="region" aria-label="Runs that ended">
+      <table className="w-full min-w-[640px] text-left text-[13px]">
+        <thead className="text-xs text-muted">
+          <tr>
+            {["picture", "run", "state", "frames", "ended", "due", "machine hours"].map((h) => (
+              <th key={h} scope="col" className="py-1 pr-4 font-normal whitespace-nowrap">
+                {h}
+              </th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {runs.map((r) => (
+            <tr key={r.run} className="border-t border-hair">
+              <td className="w-[76px] py-1 pr-4">
+                {r.picture !== null && (
+                  <img
+                    src={thumbnail(r.run, r.picture)}
+                    alt=""
+                    loading="lazy"
+                    className="h-9 w-16 bg-base-300 object-cover"
+                    onError={(e) => {
+                      e.currentTarget.style.visibility = "hidden";
+                    }}
+                  />
+                )}
+              </td>
+              <td className="pr-4 break-words">
+                <Link to={`/runs/${r.run}`} className="font-semibold hover:underline">
+                  {r.name}
+                </Link>
+              </td>
+              <td className="pr-4 whitespace-nowrap">
+                <StateWord state={r.state} />
+              </td>
+              <td className="num pr-4">{r.frames}</td>
+              <td className="num pr-4 whitespace-nowrap" title={whole(r.ended_at)}>
+                {clock(r.ended_at, now)}
+              </td>
+              <td className="num pr-4 whitespace-nowrap">
+                {r.due ? clock(r.due, now) : "–"}
+                {r.late_seconds > 0 && <span className="text-failed"> ✕ {span(r.late_seconds * 1000)} late</span>}
+              </td>
+              <td className="num">{r.machine_hours.toFixed(1)}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
+  );
+}
+
+/** A moment with its weekday and date, for a heading. */
+const dated = (iso: string) =>
+  new Date(iso).toLocaleString("en-GB", {
+    weekday: "long",
+    day: "numeric",
+    month: "long",
+    year: "numeric",
+    hour: "2-digit",
+    minute: "2-digit",
+  });
 
 /** Leads to what something is about, if it is about something. */
 function To({ run, node, children }: { run: number; node: number; children: ReactNode }) {
