@@ -19,8 +19,8 @@ func (s *Server) channels(c *gin.Context, f *floor.Floor) {
 }
 
 func (s *Server) setChannel(c *gin.Context, f *floor.Floor, in wire.ChannelSet) {
-	v, err := f.Notices.Set(c, c.Param("channel"), in, person(c))
-	s.answer(c, v, err)
+	v, err := f.Notices.Set(c, c.Param("channel"), in, match(c), person(c))
+	s.changed(c, v, v.Etag, err)
 }
 
 func (s *Server) dropChannel(c *gin.Context, f *floor.Floor) {

@@ -161,6 +161,7 @@ var routes = []route{
 	{"GET", "/api/v1/picked-nodes", viewer, live((*Server).pickNodes)},
 	{"POST", "/api/v1/node-acts", artist, reading((*Server).actOnNodes)},
 	{"POST", "/api/v1/node-changes", wrangler, reading((*Server).changeNodes)},
+	{"POST", "/api/v1/node-undos", artist, reading((*Server).undoNodes)},
 	{"POST", "/api/v1/node-tests", wrangler, reading((*Server).testNodes)},
 	{"POST", "/api/v1/node-probes", wrangler, reading((*Server).probeNodes)},
 	{"GET", "/api/v1/nodes/:node/tests", viewer, (*Server).nodeTests},

@@ -10,6 +10,7 @@ import (
 	"vexillum/internal/core/farm"
 	"vexillum/internal/secret"
 	"vexillum/internal/service/floor"
+	"vexillum/internal/service/refusal"
 	"vexillum/internal/wire"
 )
 
@@ -33,8 +34,11 @@ func (s *Server) projects(c *gin.Context, f *floor.Floor) {
 }
 
 // match returns the mark of what the asker has seen, from If-Match; "" if it does
-// not matter.
+// not matter. With If-None-Match: * the thing must not be there yet.
 func match(c *gin.Context) string {
+	if strings.TrimSpace(c.GetHeader("If-None-Match")) == "*" {
+		return refusal.MustBeNew
+	}
 	return strings.Trim(strings.TrimPrefix(strings.TrimSpace(c.GetHeader("If-Match")), "W/"), `"`)
 }
 
@@ -252,8 +256,8 @@ func (s *Server) rates(c *gin.Context, f *floor.Floor) {
 }
 
 func (s *Server) setRate(c *gin.Context, f *floor.Floor, in wire.Rate) {
-	v, err := f.Setup.SetRate(c, in, person(c))
-	s.answer(c, v, err)
+	v, err := f.Setup.SetRate(c, in, match(c), person(c))
+	s.changed(c, v, v.Etag, err)
 }
 
 func (s *Server) preflightRule(c *gin.Context, f *floor.Floor) {
@@ -262,6 +266,6 @@ func (s *Server) preflightRule(c *gin.Context, f *floor.Floor) {
 }
 
 func (s *Server) setPreflightRule(c *gin.Context, f *floor.Floor, in wire.PreflightRule) {
-	v, err := f.Setup.SetPreflightRule(c, in, person(c))
-	s.answer(c, v, err)
+	v, err := f.Setup.SetPreflightRule(c, in, match(c), person(c))
+	s.changed(c, v, v.Etag, err)
 }

@@ -115,6 +115,11 @@ func (s *Server) testNodes(c *gin.Context, _ *floor.Floor, in wire.Selection) {
 	s.answer(c, v, err)
 }
 
+func (s *Server) undoNodes(c *gin.Context, f *floor.Floor, in wire.NodeUndo) {
+	v, err := f.Fleet.Undo(c, in, person(c))
+	s.answer(c, v, err)
+}
+
 func (s *Server) probeNodes(c *gin.Context, _ *floor.Floor, in wire.Selection) {
 	v, err := s.svc.Probe(c, in)
 	s.answer(c, v, err)

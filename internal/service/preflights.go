@@ -69,7 +69,7 @@ func (p *preflights) round(ctx context.Context) error {
 		return err
 	}
 	now := p.s.o.Now()
-	if farm.PreflightRule(rule).NightWithin(p.looked, now) {
+	if (farm.PreflightRule{Held: rule.Held, Night: rule.Night, Zone: rule.Zone}).NightWithin(p.looked, now) {
 		p.night = now
 	}
 	p.looked = now

@@ -33,6 +33,13 @@ type NodesActed struct {
 	Sentence string       `json:"sentence"` // about all of them
 	Lost     int          `json:"lost"`     // frames in flight that are thrown away
 	Effects  []NodeEffect `json:"effects"`
+	// Undo takes the act back, see NodeUndo; empty: it cannot be undone.
+	Undo string `json:"undo,omitempty"`
+}
+
+// NodeUndo asks to restore exactly the states that nodes had before an act.
+type NodeUndo struct {
+	Undo string `json:"undo"` // of NodesActed
 }
 
 // NodeChange asks to change the settings of nodes. What is left out stays.

@@ -18,6 +18,7 @@ type Channel struct {
 	Off       bool     `json:"off"`
 	Why       string   `json:"why"`    // the farm has switched it off for this
 	Secret    string   `json:"secret"` // with which messages are signed; told once, when it is made
+	Etag      string   `json:"etag"`   // for If-Match
 }
 
 // Channels are the channels that somebody may see.

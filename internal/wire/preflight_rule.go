@@ -8,6 +8,8 @@ type PreflightRule struct {
 	Held  bool   `json:"held"`  // once for each run that somebody holds
 	Night string `json:"night"` // the time of day at which it is asked for all open runs; empty: it is not
 	Zone  string `json:"zone"`  // of that time, such as Europe/Dublin; empty is UTC
+	// Etag is for If-Match; it is ignored in a change.
+	Etag string `json:"etag,omitempty"`
 }
 
 // RunPreflight is what nodes have answered that were asked by themselves about a run.

@@ -179,4 +179,5 @@ type Rate struct {
 	Watts    float64 `json:"watts,omitempty"`    // while it renders
 	PerHour  float64 `json:"per_hour,omitempty"` // money for an hour of the machine
 	Currency string  `json:"currency,omitempty"` // of the farm alone, as ISO 4217 has it
+	Etag     string  `json:"etag,omitempty"`     // for If-Match; ignored in a change
 }

@@ -26,6 +26,15 @@ func (p Project) Etag() string { return etag(p) }
 // Etag marks what the person is like.
 func (p Person) Etag() string { return etag(p) }
 
+// Etag marks what the rate is like.
+func (r Rate) Etag() string { return etag(r) }
+
+// Etag marks what the rule is like.
+func (r PreflightRule) Etag() string { return etag(r) }
+
+// Etag marks what the channel is like.
+func (c Channel) Etag() string { return etag(c) }
+
 // Etag marks what is said.
 func (e LaunchSettings) Etag() string {
 	if len(e.Variables) == 0 {

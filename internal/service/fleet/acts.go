@@ -127,6 +127,7 @@ func (d *Desk) Act(ctx context.Context, in wire.NodeAct, by farm.Person) (wire.N
 			)
 		}
 		flying, changed := 0, 0
+		var states []before
 		for _, n := range picked {
 			frames := t.flying(n)
 			flying += frames
@@ -141,9 +142,13 @@ func (d *Desk) Act(ctx context.Context, in wire.NodeAct, by farm.Person) (wire.N
 				out.Effects,
 				wire.NodeEffect{Node: int64(n.ID), Name: n.Name, Changes: len(records) > 0, Sentence: sentence},
 			)
-			if !in.DryRun {
+			if !in.DryRun && len(records) > 0 {
+				states = append(states, stateOf(n))
 				t.Append(records...)
 			}
+		}
+		if !in.DryRun {
+			out.Undo = d.remember(t.Now, in.Do, by.Name, states, t.State)
 		}
 		if !in.DryRun && in.Do == "restart" {
 			for _, n := range picked {

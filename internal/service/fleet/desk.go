@@ -32,6 +32,7 @@ type Desk struct {
 	began     int64                 // when this desk was made: marks of others are not of it
 	placesSeq int64                 // of the newest Record about places or projects
 	restarts  map[farm.NodeID]int64 // sessions that are to restart their node process
+	undos     []undo                // acts that can be undone, the oldest first
 	lent      map[loan]string       // projects of bundles that nodes need to render by hand
 }
 

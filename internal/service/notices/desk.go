@@ -109,7 +109,7 @@ func channelView(c *farm.Channel) wire.Channel {
 	v := wire.Channel{
 		Name: c.Name, Of: c.Of, To: c.To, Person: c.Person, Events: []string{}, Projects: wire.List(c.Projects),
 		QuietFrom: c.Quiet.From, QuietTo: c.Quiet.To, Zone: c.Quiet.Zone, Urgent: c.Quiet.Urgent, OnCall: c.OnCall,
-		Off: c.Off, Why: c.OffWhy,
+		Off: c.Off, Why: c.OffWhy, Etag: c.Etag(),
 	}
 	for _, e := range c.Events {
 		v.Events = append(v.Events, string(e))
@@ -119,7 +119,10 @@ func channelView(c *farm.Channel) wire.Channel {
 
 // Set makes or changes a channel. The secret of a webhook is in the answer where it is new,
 // and never again.
-func (d *Desk) Set(ctx context.Context, name string, in wire.ChannelSet, by farm.Person) (wire.Channel, error) {
+// match is the etag of the channel that the change was made for, empty for any; see [refusal.UnlessCurrent].
+func (d *Desk) Set(
+	ctx context.Context, name string, in wire.ChannelSet, match string, by farm.Person,
+) (wire.Channel, error) {
 	c, err := d.read(ctx, name, in)
 	if err != nil {
 		return wire.Channel{}, err
@@ -139,6 +142,13 @@ func (d *Desk) Set(ctx context.Context, name string, in wire.ChannelSet, by farm
 			c.Person = by.Name
 		case c.Person != "" && c.Person != by.Name && !by.Role.Allows(farm.Wrangler):
 			return refusal.New(refusal.Forbidden, "person", "only a wrangler makes channels of others")
+		}
+		seen := ""
+		if old != nil {
+			seen = old.Etag()
+		}
+		if err := refusal.UnlessCurrent("the channel "+name, match, seen, old != nil); err != nil {
+			return err
 		}
 		if old == nil {
 			if err := roomFor(t.State, c.Person); err != nil {

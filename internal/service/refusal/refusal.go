@@ -35,12 +35,18 @@ func New(kind Kind, field, reason string, args ...any) error {
 	return &Refusal{Kind: kind, Field: field, Reason: fmt.Sprintf(reason, args...)}
 }
 
+// MustBeNew is the match of a change that only makes something: it must not be there yet.
+const MustBeNew = "*new*"
+
 // UnlessCurrent returns a Refusal if something is not any more as its changer
 // has seen it: match is the entity tag that the change was made for, empty for
 // any, and now the tag of what is there.
 func UnlessCurrent(what, match, now string, exists bool) error {
-	if match == "" || exists && match == now {
+	if match == "" || exists && match == now || !exists && match == MustBeNew {
 		return nil
+	}
+	if match == MustBeNew {
+		return New(Changed, "If-None-Match", "there is already %s; choose another name, or change that one", what)
 	}
 	return New(
 		Changed, "If-Match", "%s was changed by somebody else in the meantime; look at it again, then change it", what,

@@ -11,17 +11,22 @@ import (
 // PreflightRule returns when nodes are asked by themselves.
 func (d *Desk) PreflightRule(ctx context.Context) (out wire.PreflightRule, err error) {
 	err = d.do(ctx, func(t *transaction) error {
-		out = wire.PreflightRule(t.State.PreflightRule)
+		out = ruleView(t.State.PreflightRule)
 		return nil
 	})
 	return out, err
 }
 
-// SetPreflightRule says when nodes are asked by themselves.
+func ruleView(r farm.PreflightRule) wire.PreflightRule {
+	return wire.PreflightRule{Held: r.Held, Night: r.Night, Zone: r.Zone, Etag: r.Etag()}
+}
+
+// SetPreflightRule sets when nodes are asked automatically. match is the etag of the rule that the
+// change was made for, empty for any.
 func (d *Desk) SetPreflightRule(
-	ctx context.Context, in wire.PreflightRule, by farm.Person,
+	ctx context.Context, in wire.PreflightRule, match string, by farm.Person,
 ) (wire.PreflightRule, error) {
-	rule := farm.PreflightRule(in)
+	rule := farm.PreflightRule{Held: in.Held, Night: in.Night, Zone: in.Zone}
 	if rule.Night == "" {
 		rule.Zone = ""
 	}
@@ -29,7 +34,11 @@ func (d *Desk) SetPreflightRule(
 		return in, refusal.New(refusal.Invalid, "night", "%v", err)
 	}
 	err := d.do(ctx, func(t *transaction) error {
-		if before := t.State.PreflightRule; before != rule {
+		before := t.State.PreflightRule
+		if err := refusal.UnlessCurrent("the preflight rule", match, before.Etag(), true); err != nil {
+			return err
+		}
+		if before != rule {
 			t.Append(
 				farm.PreflightRuleSet{Rule: rule, At: t.Now},
 				farm.Audited{
@@ -39,5 +48,5 @@ func (d *Desk) SetPreflightRule(
 		}
 		return nil
 	})
-	return wire.PreflightRule(rule), err
+	return ruleView(rule), err
 }

@@ -22,12 +22,15 @@ func (d *Desk) Rates(ctx context.Context) ([]wire.Rate, error) {
 }
 
 func rateView(of farm.RateScope, r farm.Rate) wire.Rate {
-	return wire.Rate{Kind: string(of.Kind), Name: of.Name, Watts: r.Watts, PerHour: r.PerHour, Currency: r.Currency}
+	return wire.Rate{
+		Kind: string(of.Kind), Name: of.Name, Watts: r.Watts, PerHour: r.PerHour, Currency: r.Currency, Etag: r.Etag(),
+	}
 }
 
 // SetRate says what machines cost: of the farm, a pool or a node. Nothing said takes back
 // what was.
-func (d *Desk) SetRate(ctx context.Context, in wire.Rate, by farm.Person) (out wire.Rate, err error) {
+// match is the etag of the rate that the change was made for, empty for any.
+func (d *Desk) SetRate(ctx context.Context, in wire.Rate, match string, by farm.Person) (out wire.Rate, err error) {
 	of := farm.RateScope{Kind: farm.RateKind(in.Kind), Name: in.Name}
 	rate := farm.Rate{Watts: in.Watts, PerHour: in.PerHour, Currency: in.Currency}
 	err = d.do(ctx, func(t *transaction) error {
@@ -52,7 +55,10 @@ func (d *Desk) SetRate(ctx context.Context, in wire.Rate, by farm.Person) (out w
 			return refusal.New(refusal.Invalid, "rate", "%v", err)
 		}
 		out = rateView(of, rate)
-		before := t.State.Rates[of]
+		before, there := t.State.Rates[of]
+		if err := refusal.UnlessCurrent("the rate of "+of.String(), match, before.Etag(), there); err != nil {
+			return err
+		}
 		if before == rate {
 			return nil
 		}

@@ -155,8 +155,11 @@ export type ChannelSet = Schemas["ChannelSet"];
 export type SentNotice = Schemas["SentNotice"];
 export const getChannels = () => answer(api.GET("/api/v1/channels"));
 const ofChannel = (channel: string) => ({ params: { path: { channel } } });
-export const setChannel = (channel: string, body: ChannelSet) =>
-  answer(api.PUT("/api/v1/channels/{channel}", { ...ofChannel(channel), body }));
+/** The header of a change to what is still as it was seen, or that must not be there yet. */
+const asSeen = (etag: string | undefined) => (etag ? { "If-Match": etag } : { "If-None-Match": "*" as const });
+/** Changes a channel that is still as it was seen, or makes one. */
+export const setChannel = (channel: string, etag: string | undefined, body: ChannelSet) =>
+  answer(api.PUT("/api/v1/channels/{channel}", { params: { path: { channel }, header: asSeen(etag) }, body }));
 export const dropChannel = (channel: string) => answer(api.DELETE("/api/v1/channels/{channel}", ofChannel(channel)));
 export const tryChannel = (channel: string) => answer(api.POST("/api/v1/channels/{channel}/trial", ofChannel(channel)));
 export const getNotices = (before: number) =>
@@ -234,12 +237,15 @@ export const getRecipes = (dropped: boolean) => answer(api.GET("/api/v1/recipes"
 export const getRecipe = (recipe: string, version?: number) =>
   answer(api.GET("/api/v1/recipes/{recipe}", { params: { path: { recipe }, query: { version } } }));
 export const getProjects = () => answer(api.GET("/api/v1/projects"));
-export const setProject = (project: string, body: Schemas["ProjectChange"]) =>
-  answer(api.PATCH("/api/v1/projects/{project}", { params: { path: { project } }, body }));
+export const setProject = (project: string, body: Schemas["ProjectChange"], etag?: string) =>
+  answer(
+    api.PATCH("/api/v1/projects/{project}", { params: { path: { project }, header: { "If-Match": etag } }, body }),
+  );
 export const setPool = (pool: string, body: Schemas["NewPool"]) =>
   answer(api.PUT("/api/v1/pools/{pool}", { params: { path: { pool } }, body }));
 export const getPreflightRule = () => answer(api.GET("/api/v1/preflight-rule"));
-export const setPreflightRule = (body: PreflightRule) => answer(api.PUT("/api/v1/preflight-rule", { body }));
+export const setPreflightRule = (body: PreflightRule) =>
+  answer(api.PUT("/api/v1/preflight-rule", { params: { header: { "If-Match": body.etag } }, body }));
 export const getPresets = () => answer(api.GET("/api/v1/presets"));
 const ofPreset = (p: Preset) => ({ ...(p.project && { project: p.project }), ...(p.recipe && { recipe: p.recipe }) });
 /** Adds a version to a preset that is still as it was seen, or makes the preset. */
@@ -261,7 +267,8 @@ export const dropPreset = (preset: Preset) =>
 export const choosePreset = (of: Preset, name: string) =>
   answer(api.PUT("/api/v1/preset-choice", { body: { ...ofPreset(of), name } }));
 export const getRates = () => answer(api.GET("/api/v1/rates"));
-export const setRate = (body: Rate) => answer(api.PUT("/api/v1/rates", { body }));
+export const setRate = (body: Rate) =>
+  answer(api.PUT("/api/v1/rates", { params: { header: asSeen(body.etag) }, body }));
 export const getPeople = () => answer(api.GET("/api/v1/people"));
 export const setPerson = (person: string, body: Schemas["PersonChange"]) =>
   answer(api.PATCH("/api/v1/people/{person}", { params: { path: { person } }, body }));
@@ -291,6 +298,7 @@ export const getWhy = (run: number, query: { node?: string; frame?: number }) =>
   answer(api.GET("/api/v1/runs/{run}/why", { params: { path: { run }, query } }));
 
 export const actOnNodes = (body: NodeAct) => answer(api.POST("/api/v1/node-acts", { body }));
+export const undoNodes = (undo: string) => answer(api.POST("/api/v1/node-undos", { body: { undo } }));
 export const changeNodes = (body: NodeChange) => answer(api.POST("/api/v1/node-changes", { body }));
 export const testNodes = (nodes: number[]) => answer(api.POST("/api/v1/node-tests", { body: { nodes } }));
 export const probeNodes = (nodes: number[]) => answer(api.POST("/api/v1/node-probes", { body: { nodes } }));

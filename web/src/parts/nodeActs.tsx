@@ -1,6 +1,6 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { type ReactNode, useRef, useState } from "react";
-import { actOnNodes, changeNodes, type NodeAct, type NodeChange, type NodesActed } from "../api/client";
+import { actOnNodes, changeNodes, type NodeAct, type NodeChange, type NodesActed, undoNodes } from "../api/client";
 import { Confirm } from "./Confirm";
 import { told } from "./time";
 import { useToast } from "./toast";
@@ -27,7 +27,6 @@ interface Asked {
   preview: NodesActed;
   reason?: string; // why, where one may be given
   go: (reason?: string) => Promise<NodesActed>;
-  undo?: () => void;
 }
 
 /** Asks the service what an act on nodes would do, shows it, and does it after
@@ -45,13 +44,17 @@ export function useNodeActs(): {
   const go = async (a: Asked) => {
     const done = await a.go(a.reason?.trim());
     await queries.invalidateQueries({ queryKey: ["node"] });
-    tell({ text: `${told(done.sentence)}.`, undo: a.undo });
+    const undo = done.undo;
+    const takeBack = () =>
+      undoNodes(undo ?? "")
+        .then((back) => tell({ text: `${told(back.sentence)}.` }))
+        .catch(fail);
+    tell({ text: `${told(done.sentence)}.`, undo: undo ? () => void takeBack() : undefined });
   };
   const ask = async (
     name: string,
     danger: boolean | undefined,
     run: (dry: boolean, reason?: string) => Promise<NodesActed>,
-    undo?: () => void,
     reason?: string,
   ) => {
     try {
@@ -65,7 +68,7 @@ export function useNodeActs(): {
         });
         return;
       }
-      setAsked({ name, danger, preview, reason, go: (why) => run(false, why), undo });
+      setAsked({ name, danger, preview, reason, go: (why) => run(false, why) });
     } catch (error) {
       fail(error);
     }
@@ -73,15 +76,10 @@ export function useNodeActs(): {
   const act = (what: Doing, nodes: number[]) => {
     const { name, danger } = doings.find((d) => d.what === what)!;
     const body: NodeAct = { do: what, nodes };
-    const undo =
-      what === "hold" || what === "drain" || what === "sideline" || what === "give-back"
-        ? () => void actOnNodes({ do: "release", nodes }).catch(fail)
-        : undefined;
     void ask(
       name,
       danger,
       (dry, reason) => actOnNodes({ ...body, dry_run: dry, ...(reason && { reason }) }),
-      undo,
       reasoned.includes(what) ? "" : undefined,
     );
   };

@@ -33,7 +33,7 @@ export function ChannelDialog({ me, of, events, mail, onSecret, onClose }: Props
   });
   const change = (some: Partial<typeof form>) => setForm((old) => ({ ...old, ...some }));
   const keep = async () => {
-    const made = await setChannel(name.trim(), form);
+    const made = await setChannel(name.trim(), of?.etag, form);
     await queries.invalidateQueries({ queryKey: ["channels"] });
     if (made.secret) {
       onSecret(made.secret);

@@ -9,7 +9,7 @@ export function Members({ project: p }: { project: Project }) {
   const kept = useKeep("projects");
   const [name, setName] = useState("");
   const keep = async (body: Parameters<typeof setProject>[1], text: string) => {
-    const done = await kept(() => setProject(p.name, body), text);
+    const done = await kept(() => setProject(p.name, body, p.etag), text);
     void queries.invalidateQueries({ queryKey: ["me"] });
     return done;
   };

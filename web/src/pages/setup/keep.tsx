@@ -18,9 +18,15 @@ export function Count({
 }) {
   const written = value === null ? "" : String(value);
   const [text, setText] = useState<string | null>(null);
+  const tell = useToast();
   const done = () => {
-    if (text !== null && text !== written && /^\d*$/.test(text)) {
-      onKeep(text === "" ? null : Number(text));
+    if (text !== null && text.trim() !== written) {
+      try {
+        onKeep(countIn(text));
+      } catch (error) {
+        tell({ text: (error as Error).message, bad: true });
+        return; // what was typed stays, to be corrected
+      }
     }
     setText(null);
   };
@@ -33,16 +39,33 @@ export function Count({
       value={text ?? written}
       onChange={(event) => setText(event.target.value)}
       onBlur={done}
-      onKeyDown={(event) => event.key === "Enter" && event.currentTarget.blur()}
+      onKeyDown={(event) => {
+        if (event.key === "Enter") done();
+        if (event.key === "Escape") setText(null);
+      }}
     />
   );
 }
 
-/** The number that is written, 0 where nothing is. */
+/** The number that is written, 0 where nothing is: 1500, 1,500, 1 500 and 1500.5 are read; 1,5 could be
+ * meant in two ways and is refused. */
 export function numberIn(text: string): number {
-  const n = Number(text.trim().replace(",", "."));
-  if (!Number.isFinite(n)) {
-    throw new Error(`“${text}” is not a number.`);
+  const written = text.trim().replace(/[\u00a0\u202f ](?=\d{3}(?!\d))/g, "");
+  const plain = /^\d{1,3}(,\d{3})+(\.\d+)?$/.test(written) ? written.replaceAll(",", "") : written;
+  if (plain !== "" && !/^-?\d+(\.\d+)?$/.test(plain)) {
+    throw new Error(`“${text}” is not a number; write it like 1500 or 1500.5.`);
+  }
+  return Number(plain);
+}
+
+/** The whole number that is written, 0 or more; null where nothing is. */
+export function countIn(text: string): number | null {
+  if (text.trim() === "") {
+    return null;
+  }
+  const n = numberIn(text);
+  if (!Number.isInteger(n) || n < 0) {
+    throw new Error(`“${text}” is not a count; write a whole number, 0 or more.`);
   }
   return n;
 }
@@ -121,12 +144,12 @@ export function Written({
   placeholder?: string;
   label: string;
   className?: string;
-  onKeep: (text: string) => void;
+  onKeep: (text: string) => unknown; // false: it was refused
 }) {
   const [text, setText] = useState<string | null>(null);
-  const done = () => {
-    if (text !== null && text.trim() !== value) {
-      onKeep(text.trim());
+  const done = async () => {
+    if (text !== null && text.trim() !== value && (await onKeep(text.trim())) === false) {
+      return; // it was refused: what was typed stays, to be corrected
     }
     setText(null);
   };
@@ -137,8 +160,11 @@ export function Written({
       placeholder={placeholder}
       value={text ?? value}
       onChange={(event) => setText(event.target.value)}
-      onBlur={done}
-      onKeyDown={(event) => event.key === "Enter" && event.currentTarget.blur()}
+      onBlur={() => void done()}
+      onKeyDown={(event) => {
+        if (event.key === "Enter") void done();
+        if (event.key === "Escape") setText(null);
+      }}
     />
   );
 }
