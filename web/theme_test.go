@@ -78,3 +78,39 @@ func TestColoursOfStates(t *testing.T) {
 		}
 	}
 }
+
+// TestColoursThatTellApartAreNoStates compares the colours of nodes with those of states, and with
+// the ground of both themes.
+func TestColoursThatTellApartAreNoStates(t *testing.T) {
+	code, err := os.ReadFile("src/parts/apart.ts")
+	if err != nil {
+		t.Fatal(err)
+	}
+	colours := regexp.MustCompile(`#[0-9a-f]{6}`).FindAllString(string(code), -1)
+	if len(colours) < 6 {
+		t.Fatalf("only %q tell nodes apart", colours)
+	}
+	for theme, of := range themes(t) {
+		for _, colour := range colours {
+			if c := contrast(colour, of["--color-base-100"]); c < 3 {
+				t.Errorf("%s: %s has a contrast of %.2f to the ground", theme, colour, c)
+			}
+			for name, state := range of {
+				if len(name) > 4 && name[:4] == "--s-" && name != "--s-todo" && name != "--s-dealt" && distance(colour, state) < 40 {
+					t.Errorf("%s: %s is too like %s, %s", theme, colour, name, state)
+				}
+			}
+		}
+	}
+}
+
+// distance is how far apart two colours are in RGB, 0 to 441.
+func distance(a, b string) float64 {
+	sum := 0.0
+	for at := 1; at < 7; at += 2 {
+		x, _ := strconv.ParseInt(a[at:at+2], 16, 64)
+		y, _ := strconv.ParseInt(b[at:at+2], 16, 64)
+		sum += float64((x - y) * (x - y))
+	}
+	return math.Sqrt(sum)
+}

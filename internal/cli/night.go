@@ -67,7 +67,7 @@ func (a *app) tellNight(v wire.Night) {
 			some = "; of more, these are the newest"
 		}
 		fmt.Fprintf(
-			a.out, "%s failed, which cost %s of nodes%s:\n\n", english.Plural(v.Tries, "try", "tries"),
+			a.out, "%s failed and cost %s of node time%s:\n\n", english.Plural(v.Tries, "try", "tries"),
 			minutesText(v.Minutes), some,
 		)
 		t := newTable(a.out, "  cause", ">tries", ">frames", ">open", ">node time", "mostly to blame", "runs", "nodes")
@@ -146,7 +146,7 @@ func (a *app) tellEnded(runs []wire.NightRun, now time.Time) {
 		return 2
 	}
 	slices.SortStableFunc(runs, func(x, y wire.NightRun) int { return cmp.Compare(rank(x), rank(y)) })
-	t := newTable(a.out, "  run", "state", ">frames", "ended", "due", "late", ">machine hours")
+	t := newTable(a.out, "  run", "state", ">frames", "ended", "due", "late", ">machine time")
 	for _, r := range runs {
 		due, delay := "", ""
 		if r.Due != nil {
@@ -155,7 +155,7 @@ func (a *app) tellEnded(runs []wire.NightRun, now time.Time) {
 		if r.Late > 0 {
 			delay = duration(time.Duration(r.Late) * time.Second)
 		}
-		t.add("  "+r.Name, r.State, fmt.Sprint(r.Frames), clock(r.EndedAt, now), due, delay, fmt.Sprintf("%.1f", r.Hours))
+		t.add("  "+r.Name, r.State, fmt.Sprint(r.Frames), clock(r.EndedAt, now), due, delay, duration(time.Duration(r.Hours*float64(time.Hour)).Round(time.Second)))
 	}
 	t.print()
 }

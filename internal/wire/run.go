@@ -68,6 +68,8 @@ type Run struct {
 	Project string `json:"project"`
 	State   string `json:"state"`
 	Why     string `json:"why"`
+	// HeldFor is why the farm itself holds it: changed, failing or step; empty: it does not.
+	HeldFor string `json:"held_for"`
 	Recipe  string `json:"recipe"`
 	// of the recipe, which the run keeps; 0: submitted before there were versions
 	RecipeVersion int               `json:"recipe_version"`

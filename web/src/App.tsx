@@ -1,6 +1,6 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { BrowserRouter, Route, Routes } from "react-router";
+import { createBrowserRouter, Route, RouterProvider, Routes } from "react-router";
 import { getMe, signedOut } from "./api/client";
 import { LiveProvider } from "./api/live";
 import { HandsPage } from "./pages/hands/HandsPage";
@@ -23,6 +23,9 @@ import { Waits } from "./parts/Notice";
 import { ScrollKeeper } from "./parts/ScrollKeeper";
 import { ToastProvider } from "./parts/toast";
 
+/** One route for all pages: it lets a page ask before it is left. */
+const router = createBrowserRouter([{ path: "*", element: <Pages /> }]);
+
 export function App() {
   const queries = useQueryClient();
   const [ended, setEnded] = useState(false);
@@ -30,20 +33,31 @@ export function App() {
   const known = Boolean(me.data);
   useEffect(() => {
     const out = () => {
-      setEnded(known);
+      setEnded((before) => before || known); // several requests may learn it, one after the other
       queries.setQueryData(["me"], null);
     };
     window.addEventListener(signedOut, out);
     return () => window.removeEventListener(signedOut, out);
   }, [queries, known]);
+  useEffect(() => {
+    if (known) setEnded(false);
+  }, [known]);
   if (me.isPending) {
     return <Waits query={me} what="Asking the service who you are …" />;
   }
   if (!me.data) {
     return <SignIn ended={ended} />;
   }
+  return <RouterProvider router={router} />;
+}
+
+function Pages() {
+  const me = useQuery({ queryKey: ["me"], queryFn: getMe });
+  if (!me.data) {
+    return null; // signed out: the sign-in takes its place
+  }
   return (
-    <BrowserRouter>
+    <>
       <ScrollKeeper />
       <ToastProvider>
         <LiveProvider>
@@ -68,6 +82,6 @@ export function App() {
           </Frame>
         </LiveProvider>
       </ToastProvider>
-    </BrowserRouter>
+    </>
   );
 }

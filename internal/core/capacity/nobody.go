@@ -24,7 +24,8 @@ const searchSpan = 30 * time.Second
 // because its recipe has just been added or changed.
 func Searching(s *farm.State, run *farm.Run, now time.Time) bool {
 	known := s.Recipes[run.Spec.Recipe]
-	return known != nil && now.Sub(known.Newest().At) < searchSpan
+	// Nodes look for the renderers of recipes that came with the program before they ask for work.
+	return known != nil && known.Newest().Origin != farm.RecipeShipped && now.Sub(known.Newest().At) < searchSpan
 }
 
 // Nobody says why no node of the farm can ever take a run as both are now, or

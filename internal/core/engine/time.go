@@ -88,7 +88,7 @@ func (e *Engine) silence() {
 	for _, id := range quiet {
 		n, l := e.s.Nodes[id], e.nodes[id]
 		if n.Duty == farm.Draining && e.s.Idle(id) {
-			e.Append(farm.NodeDuty{Node: id, Duty: farm.Held, Reason: "drained; its last frame has left", At: e.now})
+			e.Append(farm.NodeDuty{Node: id, Duty: farm.Held, Reason: farm.Drained, At: e.now})
 		}
 		quiet := e.now.Sub(l.seen)
 		if n.Reach == farm.Online && quiet > triage.SilentAfter {

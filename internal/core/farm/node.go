@@ -51,6 +51,9 @@ const (
 	Sidelined Health = "sidelined" // set aside; gets no work until a person releases it
 )
 
+// Drained is the reason for which a node is held whose last frame has left after a drain.
+const Drained = "drained; its last frame has left"
+
 // ByTriage says that the farm itself has set a node aside, for what it failed.
 const ByTriage = "triage"
 

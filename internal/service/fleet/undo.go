@@ -118,7 +118,8 @@ func (d *Desk) Undo(ctx context.Context, in wire.NodeUndo, by farm.Person) (wire
 // restore returns the Records that take a node back to the state before; none where somebody has
 // changed it since.
 func (b *before) restore(n *farm.Node, now time.Time, by, do string) ([]farm.Record, string) {
-	if !n.DutySince.Equal(b.dutyAfter) || !n.HealthAt.Equal(b.healthAfter) {
+	drained := do == "drain" && n.Duty == farm.Held && n.DutyReason == farm.Drained
+	if !n.DutySince.Equal(b.dutyAfter) && !drained || !n.HealthAt.Equal(b.healthAfter) {
 		return nil, "was changed since, and stays as it is"
 	}
 	var records []farm.Record

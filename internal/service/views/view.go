@@ -281,7 +281,7 @@ func (b *Board) RunView(run *farm.Run, now time.Time) wire.Run {
 	v := wire.Run{
 		ID: int64(run.ID), Name: spec.Name(), Job: spec.Job, Kind: string(spec.Kind),
 		Number: spec.Number, Project: spec.Project, State: string(run.State),
-		Why: b.whyRun(run, now), Recipe: spec.Recipe, RecipeVersion: spec.RecipeVersion,
+		Why: b.whyRun(run, now), HeldFor: string(run.Held), Recipe: spec.Recipe, RecipeVersion: spec.RecipeVersion,
 		Renderer: run.Terms.Renderer,
 		Bundle:   spec.Bundle, Scene: spec.Scene,
 		Output: spec.Output, Width: spec.Width, Height: spec.Height,

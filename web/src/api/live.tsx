@@ -1,8 +1,8 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { createContext, type ReactNode, useContext, useEffect, useMemo, useRef, useState } from "react";
 import { useAwake, whileShown } from "../parts/awake";
-import { natural } from "../parts/order";
-import { type Active, type Events, type Farm, type FarmNode, getFarm, getServices, levels, type Run } from "./client";
+import { type Active, type Events, type Farm, getFarm, getServices } from "./client";
+import { afterEvents, Remembered, type Told } from "./events";
 
 interface Live {
   /** When the line was lost, or null while it is up. */
@@ -33,76 +33,22 @@ const quietFor = 13_000;
 /** Whether what is shown is live. */
 export const useLive = () => useContext(LiveContext);
 
-const open = (run: Run) => run.ended_at === null;
+/** Events that change the farm as a whole. */
+const kept: (keyof Events)[] = [
+  "farm.facts",
+  "farm.alerts",
+  "run.added",
+  "run.changed",
+  "run.progress",
+  "node.added",
+  "node.changed",
+  "node.progress",
+];
 
-interface Item {
-  id: number;
-}
+/** How long events are gathered before they are shown, in milliseconds. */
+const gatherFor = 80;
 
-/** Puts things that are told whole in their place, or behind the others. */
-function put<T extends Item>(old: T[], whole: T[]): T[] {
-  const byId = new Map(whole.map((item) => [item.id, item]));
-  return [...old.filter((item) => !byId.has(item.id)), ...whole];
-}
-
-/** Puts what changed of things in its place. Null where something changed that
- * is not there: then all must be read again. */
-function patch<T extends Item, P extends Item>(old: T[], changed: P[], change: (item: T, by: P) => T): T[] | null {
-  const byId = new Map(changed.map((by) => [by.id, by]));
-  const next = old.map((item) => {
-    const by = byId.get(item.id);
-    byId.delete(item.id);
-    return by ? change(item, by) : item;
-  });
-  return byId.size === 0 ? next : null;
-}
-
-const changeRun = (run: Run, by: Events["run.changed"]["runs"][number]): Run => ({
-  ...run,
-  ...by,
-  sets: { ...run.sets, ...by.sets },
-  forecast: { ...run.forecast, ...by.forecast },
-});
-
-const changeNode = (node: FarmNode, by: Events["node.changed"]["nodes"][number]): FarmNode => ({ ...node, ...by });
-
-/** Open runs in the order of the queue, then ended ones, the newest first. */
-function sortRuns(runs: Run[]): Run[] {
-  const queue = runs
-    .filter(open)
-    .sort((a, b) => levels.indexOf(a.priority) - levels.indexOf(b.priority) || a.put - b.put || a.id - b.id);
-  return [
-    ...queue,
-    ...runs.filter((run) => !open(run)).sort((a, b) => (b.ended_at ?? "").localeCompare(a.ended_at ?? "")),
-  ];
-}
-
-const withRuns = (farm: Farm, runs: Run[] | null): Farm | null => runs && { ...farm, runs: sortRuns(runs) };
-
-const withNodes = (farm: Farm, nodes: FarmNode[] | null): Farm | null =>
-  nodes && {
-    ...farm,
-    nodes: nodes.filter((n) => !n.retired).sort((a, b) => natural(b.kind, a.kind) || natural(a.name, b.name)),
-  };
-
-/** The farm after an event, or null where it must be read again. */
-const after: { [K in keyof Events]?: (farm: Farm, told: Events[K]) => Farm | null } = {
-  "farm.facts": (farm, { facts }) => ({ ...farm, facts: { ...farm.facts, ...facts } }),
-  "farm.alerts": (farm, { needs_a_hand }) => ({ ...farm, needs_a_hand }),
-  "run.added": (farm, { runs }) => withRuns(farm, put(farm.runs, runs)),
-  "run.changed": (farm, { runs }) => withRuns(farm, patch(farm.runs, runs, changeRun)),
-  // What is no state keeps its place in the queue.
-  "run.progress": (farm, { runs }) => {
-    const next = patch(farm.runs, runs, changeRun);
-    return next && { ...farm, runs: next };
-  },
-  "node.added": (farm, { nodes }) => withNodes(farm, put(farm.nodes, nodes)),
-  "node.changed": (farm, { nodes }) => withNodes(farm, patch(farm.nodes, nodes, changeNode)),
-  "node.progress": (farm, { nodes }) => {
-    const next = patch(farm.nodes, nodes, changeNode);
-    return next && { ...farm, nodes: next };
-  },
-};
+const remembered = new Remembered();
 
 /** Keeps the farm in the query cache live by server-sent events. A lost line
  * is taken up again where it broke. */
@@ -125,6 +71,20 @@ export function LiveProvider({ children }: { children: ReactNode }) {
     let quiet: number | undefined;
     let epoch = queries.getQueryData<Farm>(["farm"])?.facts.active.epoch;
     let seq = queries.getQueryData<Farm>(["farm"])?.seq ?? 0;
+    let gathered: Told[] = [];
+    let gathering: number | undefined;
+    const show = () => {
+      const events = gathered;
+      gathered = [];
+      gathering = undefined;
+      const old = queries.getQueryData<Farm>(["farm"]);
+      const next = old && afterEvents(old, events);
+      if (next) {
+        queries.setQueryData<Farm>(["farm"], next);
+      } else {
+        void queries.invalidateQueries({ queryKey: ["farm"] });
+      }
+    };
     const heard = () => {
       window.clearTimeout(quiet);
       quiet = window.setTimeout(lost, quietFor);
@@ -152,21 +112,22 @@ export function LiveProvider({ children }: { children: ReactNode }) {
           seq = Math.max(seq, Number(lastEventId));
         });
       const keep = <K extends keyof Events>(name: K) =>
-        on(name, (told) => {
-          const old = queries.getQueryData<Farm>(["farm"]);
-          const next = old && after[name]?.(old, told);
-          if (next) {
-            queries.setQueryData<Farm>(["farm"], next);
-          } else {
-            void queries.invalidateQueries({ queryKey: ["farm"] });
-          }
+        line.addEventListener(name, (event) => {
+          const { data, lastEventId } = event as MessageEvent<string>;
+          const told = { seq: Number(lastEventId), name, data: JSON.parse(data) } as Told;
+          heard();
+          seq = Math.max(seq, told.seq);
+          remembered.add(told);
+          gathered.push(told);
+          gathering ??= window.setTimeout(show, gatherFor);
         });
-      for (const name of Object.keys(after) as (keyof Events)[]) {
+      for (const name of kept) {
         keep(name);
       }
       on("here", () => undefined);
       on("anew", () => {
         seq = 0;
+        remembered.clear();
         void queries.invalidateQueries();
       });
       on("farm.facts", ({ facts: { active } }) => {
@@ -193,6 +154,8 @@ export function LiveProvider({ children }: { children: ReactNode }) {
     const close = () => {
       window.clearTimeout(timer);
       window.clearTimeout(quiet);
+      window.clearTimeout(gathering);
+      if (gathered.length > 0) show();
       source?.close();
     };
     const leave = whileShown(close, connect);
@@ -224,5 +187,8 @@ export function useVerifiedFrames(hear: FramesListener) {
 /** The services that share the farm's database. */
 export const useServices = () => useQuery({ queryKey: ["services"], queryFn: getServices, refetchInterval: 15_000 });
 
+/** The farm as read, with the events that came in while it was read. */
+const readFarm = async () => remembered.catchUp(await getFarm());
+
 /** The farm as it is now. */
-export const useFarm = () => useQuery({ queryKey: ["farm"], queryFn: getFarm, staleTime: Infinity });
+export const useFarm = () => useQuery({ queryKey: ["farm"], queryFn: readFarm, staleTime: Infinity });

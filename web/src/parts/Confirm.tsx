@@ -4,6 +4,7 @@ interface Props {
   title: string;
   children: ReactNode;
   yes: string;
+  no?: string; // "Leave it" when left out
   danger?: boolean;
   disabled?: boolean; // there is nothing to say yes to yet
   /** What it does. Where it returns a promise, the dialog stays until that is
@@ -13,7 +14,7 @@ interface Props {
 }
 
 /** Says what will happen and asks for a yes. */
-export function Confirm({ title, children, yes, danger, disabled, onYes, onNo }: Props) {
+export function Confirm({ title, children, yes, no = "Leave it", danger, disabled, onYes, onNo }: Props) {
   const dialog = useRef<HTMLDialogElement>(null);
   const [problem, setProblem] = useState("");
   const [busy, setBusy] = useState(false);
@@ -31,7 +32,13 @@ export function Confirm({ title, children, yes, danger, disabled, onYes, onNo }:
   };
   return (
     <dialog ref={dialog} className="modal" onClose={onNo} aria-labelledby="confirm-title">
-      <div className="modal-box border border-hair bg-base-200">
+      <form
+        className="modal-box border border-hair bg-base-200"
+        onSubmit={(event) => {
+          event.preventDefault();
+          if (!busy && !disabled) void go();
+        }}
+      >
         <h2 id="confirm-title" className="text-base font-semibold break-words">
           {title}
         </h2>
@@ -44,18 +51,17 @@ export function Confirm({ title, children, yes, danger, disabled, onYes, onNo }:
         )}
         <div className="modal-action">
           <button type="button" className="btn btn-sm" onClick={() => dialog.current?.close()}>
-            Leave it
+            {no}
           </button>
           <button
-            type="button"
+            type="submit"
             className={`btn btn-sm ${danger ? "btn-primary" : "btn-neutral"}`}
             disabled={busy || disabled}
-            onClick={() => void go()}
           >
             {yes}
           </button>
         </div>
-      </div>
+      </form>
       <form method="dialog" className="modal-backdrop">
         <button type="submit" aria-label="Close" tabIndex={-1} />
       </form>

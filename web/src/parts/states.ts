@@ -59,7 +59,7 @@ export const isDone = (state: FrameState) => state === "done" || state === "susp
 /** How a state of a frame is filled. */
 export const frameFill: Record<FrameState, string> = {
   "to do": "none",
-  dealt: "none",
+  dealt: "var(--s-rendering-dim)",
   rendering: "var(--s-rendering)",
   verifying: "var(--s-verifying)",
   delivering: "var(--s-verifying)",

@@ -97,6 +97,10 @@ export function AskToSteer({ what, runs, onDone }: { what: "hold" | "cancel"; ru
   );
 }
 
+/** Whether a held run helps nobody before its scene is mended: that is then the button to press. */
+export const needsMending = (run: Run) =>
+  run.state === "held" && (run.held_for === "changed" || run.held_for === "failing");
+
 /** The buttons that steer a run. Each says before what it will do. */
 export function SteerButtons({ run }: { run: Run }) {
   const [asking, setAsking] = useState<"hold" | "cancel" | null>(null);
@@ -110,7 +114,11 @@ export function SteerButtons({ run }: { run: Run }) {
         </button>
       )}
       {open && run.state === "held" && (
-        <button type="button" className="btn btn-primary btn-sm" onClick={() => void go(run, "release")}>
+        <button
+          type="button"
+          className={`btn btn-sm ${needsMending(run) ? "" : "btn-primary"}`}
+          onClick={() => void go(run, "release")}
+        >
           Release
         </button>
       )}

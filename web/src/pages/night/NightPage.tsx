@@ -31,7 +31,7 @@ export function NightPage() {
           <p className="text-[13px] text-muted">{v ? `${dated(v.from)} to ${dated(v.to)}` : " "}</p>
         </div>
         <span className="flex flex-wrap items-end gap-3 text-xs text-muted">
-          <When label="of" type="date" value={day} onChange={(value) => change({ day: value })} />
+          <When label="night of" type="date" value={day} onChange={(value) => change({ day: value })} />
           <When label="from" type="time" value={from} onChange={(value) => change({ from: value })} />
           <When label="to" type="time" value={to} onChange={(value) => change({ to: value })} />
         </span>
@@ -189,7 +189,7 @@ function EndedRuns({ of, now }: { of: Night["ended"]; now: number }) {
       <table className="w-full min-w-[640px] text-left text-[13px]">
         <thead className="text-xs text-muted">
           <tr>
-            {["picture", "run", "state", "frames", "ended", "due", "machine hours"].map((h) => (
+            {["picture", "run", "state", "frames", "ended", "due", "machine time"].map((h) => (
               <th key={h} scope="col" className="py-1 pr-4 font-normal whitespace-nowrap">
                 {h}
               </th>
@@ -228,7 +228,7 @@ function EndedRuns({ of, now }: { of: Night["ended"]; now: number }) {
                 {r.due ? clock(r.due, now) : "–"}
                 {r.late_seconds > 0 && <span className="text-failed"> ✕ {span(r.late_seconds * 1000)} late</span>}
               </td>
-              <td className="num">{r.machine_hours.toFixed(1)}</td>
+              <td className="num">{span(r.machine_hours * 3_600_000)}</td>
             </tr>
           ))}
         </tbody>

@@ -8,14 +8,17 @@ const gib = 2 ** 30;
 export function CapsPart({ node, may, onChange }: SettingsProps) {
   const caps = node.settings.caps;
   const [kept, setKept] = useState<ReadonlySet<string>>(new Set(caps.kept_devices));
-  const [form, setForm] = useState({
-    cores: text(caps.cores),
-    memory: text(caps.memory_bytes / gib),
-    leases: text(caps.leases),
-    spare: text(caps.spare_bytes / gib),
-    staging: text(caps.staging_bytes / gib),
-    nice: text(caps.nice),
-  });
+  const [form, setForm] = useState(() => formOf(caps));
+  const [base, setBase] = useState(caps); // that the form was begun with
+  const changed = JSON.stringify(form) !== JSON.stringify(formOf(base)) || !sameSet(kept, new Set(base.kept_devices));
+  const elsewhere = JSON.stringify(caps) !== JSON.stringify(base);
+  const take = () => {
+    setBase(caps);
+    setForm(formOf(caps));
+    setKept(new Set(caps.kept_devices));
+  };
+  const same = JSON.stringify(form) === JSON.stringify(formOf(caps)) && sameSet(kept, new Set(caps.kept_devices));
+  if (elsewhere && (!changed || same)) take();
   const submit = (event: FormEvent) => {
     event.preventDefault();
     onChange(
@@ -96,6 +99,14 @@ export function CapsPart({ node, may, onChange }: SettingsProps) {
             {over.join(" ")}
           </p>
         )}
+        {elsewhere && changed && (
+          <p role="status" className="col-span-full text-xs text-held">
+            Somebody changed these caps while you were typing.{" "}
+            <button type="button" className="underline" onClick={take}>
+              Show theirs
+            </button>
+          </p>
+        )}
         {may && (
           <button type="submit" className="btn col-span-full justify-self-end btn-xs">
             Keep these caps
@@ -105,6 +116,17 @@ export function CapsPart({ node, may, onChange }: SettingsProps) {
     </section>
   );
 }
+
+const sameSet = (a: ReadonlySet<string>, b: ReadonlySet<string>) => a.size === b.size && [...a].every((x) => b.has(x));
+
+const formOf = (caps: SettingsProps["node"]["settings"]["caps"]) => ({
+  cores: text(caps.cores),
+  memory: text(caps.memory_bytes / gib),
+  leases: text(caps.leases),
+  spare: text(caps.spare_bytes / gib),
+  staging: text(caps.staging_bytes / gib),
+  nice: text(caps.nice),
+});
 
 /** What of the caps is more than the machine has. */
 function beyond(

@@ -1,4 +1,4 @@
-import { memo, useEffect, useState } from "react";
+import { memo, useState } from "react";
 import type { FarmNode, NodeChange } from "../../api/client";
 import { clock } from "../../parts/time";
 import { HoursGrid } from "./HoursGrid";
@@ -30,11 +30,19 @@ function HoursView({ node, may, onChange }: Props) {
   const kept = node.settings.hours;
   const [week, setWeek] = useState(() => (kept ? readWeek(kept.week).week : fullWeek()));
   const [zone, setZone] = useState(kept?.zone ?? Intl.DateTimeFormat().resolvedOptions().timeZone);
-  useEffect(() => {
+  const [base, setBase] = useState(kept); // hours that the painting was begun with
+  const touched =
+    typed !== null ||
+    writeWeek(week) !== writeWeek(base ? readWeek(base.week).week : fullWeek()) ||
+    (base !== null && zone !== base.zone);
+  const elsewhere = JSON.stringify(kept) !== JSON.stringify(base);
+  const take = () => {
+    setBase(kept);
     setWeek(kept ? readWeek(kept.week).week : fullWeek());
     setZone(kept?.zone ?? Intl.DateTimeFormat().resolvedOptions().timeZone);
     setTyped(null);
-  }, [node.id, node.settings.version]); // what is painted stays until it is kept
+  };
+  if (elsewhere && (!touched || writeWeek(week) === writeWeek(kept ? readWeek(kept.week).week : fullWeek()))) take();
   const painted = writeWeek(week);
   const read = typed === null ? week : parseWeek(typed);
   const wrong = typeof read === "string" ? read : "";
@@ -81,6 +89,14 @@ function HoursView({ node, may, onChange }: Props) {
           {wrong}
         </span>
       </label>
+      {elsewhere && touched && (
+        <p role="status" className="mt-1 text-xs text-held">
+          Somebody changed these hours while you were editing.{" "}
+          <button type="button" className="underline" onClick={take}>
+            Show theirs
+          </button>
+        </p>
+      )}
       {!exact && (
         <p className="mt-1 text-xs text-held">
           These hours are no half hours; the grid shows them rounded, and keeps what it shows.

@@ -195,7 +195,7 @@ function NodeView({ node, me }: { node: FarmNode; me: Me }) {
       <LogPart node={node} />
       <div className="grid grid-cols-1 gap-x-8 lg:grid-cols-[minmax(0,1fr)_minmax(0,1fr)]">
         <div className="min-w-0">
-          <HoursPart node={node} may={may} onChange={change} />
+          <HoursPart key={node.id} node={node} may={may} onChange={change} />
           <Log node={node} />
           <Versions node={node} />
         </div>

@@ -55,6 +55,7 @@ function SettingsView({ node, may, onChange }: SettingsProps) {
           <Add
             label="Give a trait"
             placeholder="big-memory, or floor=2"
+            there={node.traits.map((t) => (t.value === "" ? t.name : `${t.name}=${t.value}`))}
             onAdd={(text) => onChange({ ...one, add_traits: [text] }, "Give it")}
           />
         )}
@@ -91,7 +92,7 @@ function SettingsView({ node, may, onChange }: SettingsProps) {
           </select>
         )}
       </section>
-      <CapsPart key={JSON.stringify(s.caps)} node={node} may={may} onChange={onChange} />
+      <CapsPart key={node.id} node={node} may={may} onChange={onChange} />
     </>
   );
 }
@@ -127,13 +128,29 @@ function Chip({
   );
 }
 
-function Add({ label, placeholder, onAdd }: { label: string; placeholder: string; onAdd: (text: string) => void }) {
+/** A text to add; it stays until it is there, so that one which is refused can be corrected. */
+function Add({
+  label,
+  placeholder,
+  there,
+  onAdd,
+}: {
+  label: string;
+  placeholder: string;
+  there: string[];
+  onAdd: (text: string) => void;
+}) {
   const [text, setText] = useState("");
+  const [asked, setAsked] = useState("");
+  if (asked !== "" && text.trim() === asked && there.includes(asked)) {
+    setText("");
+    setAsked("");
+  }
   const submit = (event: FormEvent) => {
     event.preventDefault();
     if (text.trim() !== "") {
       onAdd(text.trim());
-      setText("");
+      setAsked(text.trim());
     }
   };
   return (

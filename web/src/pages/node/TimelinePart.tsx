@@ -1,6 +1,7 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { memo, useState } from "react";
 import { type FarmNode, getTimeline, type TimelineSpan } from "../../api/client";
+import { apart } from "../../parts/apart";
 import { Choice } from "../../parts/Choice";
 import { RunLink } from "../../parts/RunLink";
 import { told } from "../../parts/time";
@@ -11,7 +12,6 @@ const spans = [
   { over: "7d", name: "week" },
 ];
 
-const colours = ["--s-rendering", "--s-done", "--brass", "--s-sidelined", "--s-verifying", "--s-held"];
 const width = 1000;
 const row = 15;
 
@@ -34,7 +34,7 @@ function TimelineView({ node }: { node: Pick<FarmNode, "id"> }) {
   const to = data ? Date.parse(data.to) : 1;
   const x = (at: string) => (width * (Date.parse(at) - from)) / (to - from);
   const runs = [...new Set((data?.spans ?? []).filter((s) => s.is === "").map((s) => s.run))];
-  const colour = (run: number) => `var(${colours[runs.indexOf(run) % colours.length]})`;
+  const colour = (run: number) => apart[runs.indexOf(run) % apart.length];
   const height = lanes * row + 14;
   return (
     <section aria-label="Timeline">

@@ -1,5 +1,6 @@
 import { type KeyboardEvent, type MouseEvent, useEffect, useMemo, useRef, useState } from "react";
 import type { Run } from "../../api/client";
+import { apart } from "../../parts/apart";
 import type { FrameIndex } from "../../parts/frames";
 import { natural } from "../../parts/order";
 import { type FrameState, frameFill, frameLine, isDone } from "../../parts/states";
@@ -16,7 +17,6 @@ interface Props {
   onChoose: (frame: number) => void;
 }
 
-const hues = ["#4f9fdc", "#d9a13b", "#5fb48a", "#c77fc0", "#e0764f", "#8f8ae0", "#a8b545", "#d0698a"];
 const textures = ["plain", "stripe", "dot"] as const;
 
 /** Every frame as a cell, coloured by state, node or seconds. */
@@ -48,51 +48,56 @@ export function FrameMap({ run, index, states, timings, chosen, onChoose }: Prop
   const columns = Math.max(1, Math.floor(width / cell));
   const height = Math.ceil(index.count / columns) * cell;
 
+  const drawn = useRef<Drawn>(undefined);
   useEffect(() => {
-    const node = canvas.current!;
-    const scale = window.devicePixelRatio || 1;
-    node.width = width * scale;
-    node.height = height * scale;
-    const ctx = node.getContext("2d")!;
-    ctx.scale(scale, scale);
-    const style = getComputedStyle(document.documentElement);
-    const colour = (value: string) => (value.startsWith("var(") ? style.getPropertyValue(value.slice(4, -1)) : value);
-    const gap = cell > 6 ? 2 : cell > 3 ? 1 : 0;
-    const side = cell - gap;
-    for (let place = 0; place < index.count; place++) {
-      const x = (place % columns) * cell;
-      const y = Math.floor(place / columns) * cell;
-      const state = states[place];
-      const result = timings.get(index.frame(place));
-      ctx.globalAlpha = lit !== null && result?.node !== lit ? 0.18 : 1;
-      if (by !== "state" && isDone(state) && result) {
-        if (by === "node") {
-          paintNode(ctx, x, y, side, names.indexOf(result.node), colour("var(--color-base-100)"));
-        } else {
-          ctx.globalAlpha *= 0.15 + 0.85 * (slowest > 0 ? result.seconds / slowest : 0);
-          ctx.fillStyle = colour("var(--brass)");
-          ctx.fillRect(x, y, side, side);
+    const draw = () => {
+      const node = canvas.current!;
+      const scale = window.devicePixelRatio || 1;
+      const how = {
+        by,
+        cell,
+        columns,
+        height,
+        index,
+        lit,
+        names,
+        scale,
+        slowest: by === "seconds" ? slowest : 0,
+        width,
+      };
+      const before = drawn.current && sameHow(drawn.current.how, how) ? drawn.current : undefined;
+      drawn.current = { how, states, timings };
+      if (!before) {
+        node.width = width * scale;
+        node.height = height * scale;
+      }
+      const ctx = node.getContext("2d")!;
+      ctx.setTransform(scale, 0, 0, scale, 0, 0);
+      const paint = painter(ctx, how, states, timings);
+      for (let place = 0; place < index.count; place++) {
+        if (!before) {
+          paint(place);
+          continue;
         }
-      } else {
-        // Fills mean nodes or seconds then: what is not done is only outlined.
-        paintState(
-          ctx,
-          x,
-          y,
-          side,
-          by === "state" || state === "parked" ? state : state === "rendering" || state === "dealt" ? "dealt" : "to do",
-          colour,
-        );
+        const frame = index.frame(place);
+        if (before.states[place] !== states[place] || before.timings.get(frame) !== timings.get(frame)) {
+          ctx.clearRect((place % columns) * cell, Math.floor(place / columns) * cell, cell, cell);
+          paint(place);
+        }
       }
-      ctx.globalAlpha = 1;
-      if (index.frame(place) === chosen) {
-        ctx.strokeStyle = colour("var(--color-base-content)");
-        ctx.lineWidth = 2;
-        ctx.strokeRect(x - 1, y - 1, side + 2, side + 2);
-        ctx.lineWidth = 1;
-      }
-    }
-  }, [by, timings, cell, chosen, columns, height, index, lit, names, slowest, states, width]);
+    };
+    const frame = requestAnimationFrame(draw); // many changes before the next picture are one
+    return () => cancelAnimationFrame(frame);
+  }, [by, timings, cell, columns, height, index, lit, names, slowest, states, width]);
+
+  useEffect(() => {
+    const again = () => {
+      drawn.current = undefined;
+    };
+    const theme = new MutationObserver(again); // colours are others then
+    theme.observe(document.documentElement, { attributes: true, attributeFilter: ["data-theme"] });
+    return () => theme.disconnect();
+  }, []);
 
   const at = (event: MouseEvent) => {
     const rect = canvas.current!.getBoundingClientRect();
@@ -133,7 +138,7 @@ export function FrameMap({ run, index, states, timings, chosen, onChoose }: Prop
             <button
               type="button"
               key={choice}
-              className={`btn join-item btn-xs ${by === choice ? "btn-active" : ""}`}
+              className={`btn join-item btn-xs ${by === choice ? "btn-neutral" : "btn-ghost"}`}
               aria-pressed={by === choice}
               onClick={() => setBy(choice)}
             >
@@ -145,7 +150,19 @@ export function FrameMap({ run, index, states, timings, chosen, onChoose }: Prop
           {told !== null && told >= 0 && tell(index.frame(told), states[told], timings.get(index.frame(told)))}
         </span>
       </div>
-      <div ref={box}>
+      <div ref={box} className="relative">
+        {chosen !== null && index.place(chosen) >= 0 && (
+          <span
+            aria-hidden="true"
+            className="pointer-events-none absolute outline-2 outline-base-content"
+            style={{
+              left: (index.place(chosen) % columns) * cell,
+              top: Math.floor(index.place(chosen) / columns) * cell,
+              width: cell - gapOf(cell),
+              height: cell - gapOf(cell),
+            }}
+          />
+        )}
         <canvas
           ref={canvas}
           role="slider"
@@ -198,6 +215,79 @@ export function FrameMap({ run, index, states, timings, chosen, onChoose }: Prop
   );
 }
 
+/** How a map is drawn: all of it is drawn again when any of this changes. */
+interface How {
+  by: Colouring;
+  cell: number;
+  columns: number;
+  height: number;
+  index: FrameIndex;
+  lit: string | null;
+  names: string[];
+  scale: number;
+  slowest: number;
+  width: number;
+}
+
+interface Drawn {
+  how: How;
+  states: FrameState[];
+  timings: ReadonlyMap<number, Timing>;
+}
+
+const sameHow = (a: How, b: How) =>
+  (Object.keys(b) as (keyof How)[]).every((key) =>
+    key === "names" ? a.names.join() === b.names.join() : a[key] === b[key],
+  );
+
+const gapOf = (cell: number) => (cell > 6 ? 2 : cell > 3 ? 1 : 0);
+
+/** Paints single cells. Colours are read from the page once, and not for every cell. */
+function painter(
+  ctx: CanvasRenderingContext2D,
+  { by, cell, columns, index, lit, names, slowest }: How,
+  states: FrameState[],
+  timings: ReadonlyMap<number, Timing>,
+) {
+  const style = getComputedStyle(document.documentElement);
+  const read = new Map<string, string>();
+  const colour = (value: string) => {
+    if (!value.startsWith("var(")) {
+      return value;
+    }
+    let found = read.get(value);
+    if (found === undefined) {
+      found = style.getPropertyValue(value.slice(4, -1));
+      read.set(value, found);
+    }
+    return found;
+  };
+  const places = new Map(names.map((name, i) => [name, i]));
+  const side = cell - gapOf(cell);
+  return (place: number) => {
+    const x = (place % columns) * cell;
+    const y = Math.floor(place / columns) * cell;
+    const state = states[place];
+    const result = timings.get(index.frame(place));
+    ctx.globalAlpha = lit !== null && result?.node !== lit ? 0.18 : 1;
+    if (by !== "state" && isDone(state) && result) {
+      if (by === "node") {
+        paintNode(ctx, x, y, side, places.get(result.node) ?? 0, colour("var(--color-base-100)"));
+      } else {
+        ctx.globalAlpha *= 0.15 + 0.85 * (slowest > 0 ? result.seconds / slowest : 0);
+        ctx.fillStyle = colour("var(--brass)");
+        ctx.fillRect(x, y, side, side);
+      }
+    } else {
+      // Fills mean nodes or seconds then: what is not done is only outlined.
+      const shown =
+        by === "state" || state === "parked" ? state : state === "rendering" || state === "dealt" ? "dealt" : "to do";
+      paintState(ctx, x, y, side, shown, colour);
+    }
+    ctx.globalAlpha = 1;
+  };
+}
+
 function cellSize(frames: number, width: number): number {
   for (const size of [20, 16, 14, 12, 10, 8, 6, 5, 4, 3]) {
     if (Math.ceil(frames / Math.floor(width / size)) * size <= 200) {
@@ -246,12 +336,12 @@ function paintState(
   }
 }
 
-/** One of eight hues times three textures, neighbours never alike. */
+/** One of the colours times three textures, neighbours never alike. */
 function paintNode(ctx: CanvasRenderingContext2D, x: number, y: number, side: number, n: number, ground: string) {
-  ctx.fillStyle = hues[n % hues.length];
+  ctx.fillStyle = apart[n % apart.length];
   ctx.fillRect(x, y, side, side);
   ctx.fillStyle = ground;
-  const texture = textures[Math.floor(n / hues.length) % textures.length];
+  const texture = textures[Math.floor(n / apart.length) % textures.length];
   if (texture === "stripe") {
     ctx.fillRect(x, y + side * 0.4, side, side * 0.25);
   } else if (texture === "dot") {

@@ -14,7 +14,7 @@ import { Ribbon } from "../../parts/Ribbon";
 import { Standard } from "../../parts/Standard";
 import { StateWord } from "../../parts/StateWord";
 import { frameStates } from "../../parts/states";
-import { SteerButtons } from "../../parts/steering";
+import { needsMending, SteerButtons } from "../../parts/steering";
 import { sentence, span, told, useNow, whole } from "../../parts/time";
 import { useTitle } from "../../parts/title";
 import { ChangeDialog } from "./ChangeDialog";
@@ -132,7 +132,9 @@ function RunView({ run, runs, nodes, project, me }: RunViewProps) {
               </button>
             )}
             <SteerButtons run={run} />
-            {mayBeMended(run) && <MendedButton run={run} />}
+            {mayBeMended(run) && (
+              <MendedButton run={run} className={`btn btn-sm ${needsMending(run) ? "btn-primary" : ""}`} />
+            )}
             {run.has_final && <FinalButton run={run} />}
           </div>
         )}

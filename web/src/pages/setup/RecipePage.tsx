@@ -19,6 +19,7 @@ import { Waits } from "../../parts/Notice";
 import { clock, useNow } from "../../parts/time";
 import { useTitle } from "../../parts/title";
 import { useToast } from "../../parts/toast";
+import { useUnsaved } from "../../parts/unsaved";
 import { source } from "./source";
 import { TryIt } from "./TryIt";
 
@@ -89,13 +90,22 @@ function Edit({ me, known, onVersion }: EditProps) {
   const mayWrite = isWrangler(me);
   const old = known !== undefined && known.version !== known.versions[0]?.number;
   const name = check.name || known?.name || "";
+  const [saved, setSaved] = useState<{ name: string; text: string }>();
+  const leaving = useUnsaved(
+    mayWrite && text !== before && text !== saved?.text
+      ? `The changes to ${name || "the new recipe"} are not saved.`
+      : "",
+  );
+  useEffect(() => {
+    if (saved) navigate(`/setup/recipes/${saved.name}`); // once it counts as saved
+  }, [saved, navigate]);
   const keep = async () => {
     setProblem("");
     try {
       const kept = await setRecipe(name, text, note, name === known?.name ? known.etag : undefined);
       await queries.invalidateQueries({ queryKey: ["recipes"] });
       tell({ text: `Version ${kept.version} of ${kept.name} is in force for new runs.` });
-      navigate(`/setup/recipes/${kept.name}`);
+      setSaved({ name: kept.name, text });
     } catch (error) {
       setProblem((error as Error).message);
     }
@@ -150,6 +160,7 @@ function Edit({ me, known, onVersion }: EditProps) {
         </div>
         <div>{known && <Beside known={known} onVersion={onVersion} />}</div>
       </div>
+      {leaving}
       {dropping && known && (
         <Confirm
           title={`Drop the recipe ${known.name}?`}
