@@ -20,7 +20,8 @@ import (
 // runChange is what is said on the command line about a change of a run.
 type runChange struct {
 	priority, ceiling, due, before string
-	renderer                       string
+	renderer, memory, needs        string
+	cores                          int
 	first, last, back              bool
 	now, yes, dryRun               bool
 }
@@ -35,6 +36,9 @@ func (r *runChange) bind(c *cobra.Command) {
 	f.StringVar(
 		&r.renderer, "renderer", "", "version of the renderer that further frames come from; any: whichever there is",
 	)
+	f.StringVar(&r.memory, "memory", "", "memory that further leases take of a node, such as 8GiB; none: no limit")
+	f.IntVar(&r.cores, "cores", 0, "cores that further leases take of a node; 0: the whole node")
+	f.StringVar(&r.needs, "needs", "", "what a node must be for further leases, such as 'memory>=64GiB'; none removes it")
 	f.BoolVar(&r.first, "first", false, "before all others of its priority")
 	f.BoolVar(&r.last, "last", false, "after all others of its priority")
 	f.BoolVar(&r.back, "back", false, "back to its turn, by its project's share of the farm")
@@ -70,6 +74,22 @@ func (r *runChange) read(ctx context.Context, c *cobra.Command, cl *client.Clien
 		}
 		in.Renderer = &r.renderer
 	}
+	if c.Flags().Changed("memory") {
+		bytes := int64(0)
+		if r.memory != "none" {
+			var err error
+			if bytes, err = bytesOf(r.memory); err != nil {
+				return in, usageError{fmt.Errorf("--memory %q: write it like 4GiB", r.memory)}
+			}
+		}
+		in.MemoryBytes = &bytes
+	}
+	if c.Flags().Changed("cores") {
+		in.Cores = &r.cores
+	}
+	if c.Flags().Changed("needs") {
+		in.Needs = new(strings.TrimPrefix(r.needs, "none"))
+	}
 	for put, wanted := range map[string]bool{"first": r.first, "last": r.last, "back": r.back} {
 		if wanted {
 			in.Put = &put
@@ -90,12 +110,13 @@ func (a *app) changeCommand() *cobra.Command {
 	var change runChange
 	c := a.jsonFlag(&cobra.Command{
 		Use:   "change RUN",
-		Short: "Change how urgent a run is, its ceiling, when it is due, or its place in the queue",
+		Short: "Change a run's priority, ceiling, due time, place in the queue, or what its leases take and need",
 		Long: "Takes effect within seconds. Nodes that a more urgent run needs finish their frames in flight first.\n" +
 			"With --now those are stopped: the command says what would be lost, and does it with --yes. --dry-run\n" +
 			"says what would happen and changes nothing.",
 		Example: "  vexillum change salt_010 --priority urgent --dry-run\n" +
 			"  vexillum change salt_010 --ceiling 50% --due 'fri 18:00'\n" +
+			"  vexillum change salt_010 --memory 8GiB --needs 'memory>=64GiB'\n" +
 			"  vexillum change salt_010 --before tidal_ceiling",
 		Args: exactly(1, "the name of a run"),
 	})

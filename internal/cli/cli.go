@@ -3,6 +3,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -96,13 +97,14 @@ func Main(args []string) int {
 	ctx, end := context.WithCancel(ctx)
 	defer end()
 	root := a.root()
-	root.PersistentPreRun = func(*cobra.Command, []string) {
+	root.PersistentPreRunE = func(c *cobra.Command, _ []string) error {
 		if a.withInput {
 			go func() {
 				_, _ = io.Copy(io.Discard, os.Stdin)
 				end()
 			}()
 		}
+		return priorityFlag(c)
 	}
 	root.SetArgs(args)
 	err := root.ExecuteContext(ctx)
@@ -119,6 +121,7 @@ func Main(args []string) int {
 	if ctx.Err() != nil && errors.Is(err, context.Canceled) {
 		err = errStopped
 	}
+	err = unknownCommand(root, args, err)
 	if missing, found := strings.CutPrefix(err.Error(), "required flag(s) "); found { // as cobra says it
 		missing = strings.ReplaceAll(
 			strings.ReplaceAll(strings.TrimSuffix(missing, " not set"), `", "`, " and --"),
@@ -188,8 +191,10 @@ func (a *app) root() *cobra.Command {
 	a.addCommands(root)
 	root.AddCommand(practiceCommand(), a.movieCommand(), a.launcherCommand(), a.crowdCommand())
 	root.AddCommand(&cobra.Command{Use: "exit-codes", Short: "Exit codes of commands", Long: exitCodes})
+	root.SetHelpCommand(helpCommand(root))
 	for _, c := range root.Commands() {
 		knownOnly(c)
+		strictUsage(c)
 	}
 	a.completeAll(root, arguments())
 	return root
@@ -275,7 +280,10 @@ func knownOnly(c *cobra.Command) {
 			return c.Help()
 		}
 		return usageError{
-			fmt.Errorf("%s has no command %q; it has %s", c.CommandPath(), args[0], strings.Join(names, ", ")),
+			fmt.Errorf(
+				"%s has no command %q%s", c.CommandPath(), args[0],
+				cmp.Or(nearest(c, args[0]), "; it has "+strings.Join(names, ", ")),
+			),
 		}
 	}
 }

@@ -20,7 +20,7 @@ func (a *app) diffCommand() *cobra.Command {
 		Long: "Lists what the two were submitted with and is not alike: scene and its content, frames, size,\n" +
 			"settings, recipe, needs. " + runNames,
 		Example: "  vexillum diff salt_010\n  vexillum diff salt_010/final-2 salt_010/proof-1",
-		Args:    cobra.RangeArgs(1, 2),
+		Args:    between(1, 2, "the name of a run, or of two"),
 	})
 	c.RunE = a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
 		run, err := findRun(ctx, cl, args[0])

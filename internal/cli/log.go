@@ -117,8 +117,8 @@ func (a *app) logCommand() *cobra.Command {
 			},
 			func(err error) { fmt.Fprintln(a.err, "vexillum: the connection is lost; still trying:", err) },
 		)
-		if ctx.Err() != nil { // the follower has seen enough
-			return nil
+		if ctx.Err() != nil {
+			return errStopped
 		}
 		return err
 	})

@@ -155,7 +155,8 @@ func (a *app) tellEnded(runs []wire.NightRun, now time.Time) {
 		if r.Late > 0 {
 			delay = duration(time.Duration(r.Late) * time.Second)
 		}
-		t.add("  "+r.Name, r.State, fmt.Sprint(r.Frames), clock(r.EndedAt, now), due, delay, duration(time.Duration(r.Hours*float64(time.Hour)).Round(time.Second)))
+		took := time.Duration(r.Hours * float64(time.Hour)).Round(time.Second)
+		t.add("  "+r.Name, r.State, fmt.Sprint(r.Frames), clock(r.EndedAt, now), due, delay, duration(took))
 	}
 	t.print()
 }

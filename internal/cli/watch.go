@@ -176,7 +176,7 @@ func (a *app) whyCommand() *cobra.Command {
 		Use:   "why RUN [NODE]",
 		Short: "Say why a run waits, why a node does not work on it, or where a frame is",
 		Long:  "The answer is one sentence, with what would help. " + runNames,
-		Args:  cobra.RangeArgs(1, 2),
+		Args:  between(1, 2, "the name of a run or node, or of a run and a node"),
 	})
 	c.Flags().IntVar(&frame, "frame", 0, "ask about this frame")
 	c.RunE = a.asking(func(ctx context.Context, cl *client.Client, args []string) error {

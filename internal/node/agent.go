@@ -349,8 +349,7 @@ func (a *Agent) oneSession(ctx context.Context) error {
 		a.fresh = false
 		a.measure(ctx)
 	}
-	a.facts.DiskRate, a.facts.NetworkRate = a.me.DiskRate, a.me.NetworkRate
-	a.facts.Speed = a.speed.index()
+	a.facts.DiskRate, a.facts.NetworkRate, a.facts.Speed = a.me.DiskRate, a.me.NetworkRate, a.speed.index()
 	start := wire.Start{Facts: a.facts, Mishap: a.mishap}
 	for _, w := range held {
 		start.Holding = append(start.Holding, wire.Held{Lease: w.lease.ID, Life: w.life})

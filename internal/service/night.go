@@ -10,6 +10,7 @@ import (
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/night"
 	"vexillum/internal/core/triage"
+	"vexillum/internal/service/floor"
 	"vexillum/internal/service/refusal"
 	"vexillum/internal/service/views"
 	"vexillum/internal/wire"
@@ -77,9 +78,53 @@ func (s *Service) Night(ctx context.Context, q NightQuery, sight farm.Sight) (ou
 		Ended: []wire.NightRun{}, Hands: []wire.PastHand{}, Outages: []wire.NightOutage{},
 	}
 	hidden := sight.Hidden()
-	failed, err := s.o.Store.FailedTries(ctx, from, to, hidden, nightTries)
+	if err := s.nightFailures(ctx, f, &out, hidden); err != nil {
+		return out, err
+	}
+	deeds, err := s.o.Store.Deeds(ctx, from, to, hidden, nightDeeds)
 	if err != nil {
 		return out, err
+	}
+	var texts []*string
+	for _, d := range deeds {
+		same := func(o wire.NightDeed) bool { return o.Run == d.Run && o.Node == d.Node && o.Text == d.Reason }
+		if i := slices.IndexFunc(out.Deeds, same); i >= 0 {
+			out.Deeds[i].Times++
+			continue
+		}
+		out.Deeds = append(out.Deeds, wire.NightDeed{At: d.At, Run: d.Run, Node: d.Node, Text: d.Reason, Times: 1})
+	}
+	for i := range out.Deeds {
+		texts = append(texts, &out.Deeds[i].Text)
+	}
+	if err := s.nightEnded(ctx, &out, hidden); err != nil {
+		return out, err
+	}
+	hands, err := s.o.Store.HandsOf(ctx, from, to, hidden, nightHands)
+	if err != nil {
+		return out, err
+	}
+	saying, err := f.Views.Saying(ctx)
+	if err != nil {
+		return out, err
+	}
+	for _, h := range hands {
+		if now, open := saying[h.ID]; open {
+			h.Sentence, h.Evidence = now[0], now[1]
+		}
+		out.Hands = append(out.Hands, wire.PastHand(h))
+	}
+	for i := range out.Hands {
+		texts = append(texts, &out.Hands[i].Sentence, &out.Hands[i].Evidence)
+	}
+	return out, f.Views.Veiled(ctx, sight, texts...)
+}
+
+// nightFailures adds the tries that failed, with their causes and verdicts.
+func (s *Service) nightFailures(ctx context.Context, f *floor.Floor, out *wire.Night, hidden []string) error {
+	failed, err := s.o.Store.FailedTries(ctx, out.From, out.To, hidden, nightTries)
+	if err != nil {
+		return err
 	}
 	keys := make([]views.TryKey, len(failed))
 	for i, t := range failed {
@@ -87,7 +132,7 @@ func (s *Service) Night(ctx context.Context, q NightQuery, sight farm.Sight) (ou
 	}
 	blames, err := f.Views.Blames(ctx, keys)
 	if err != nil {
-		return out, err
+		return err
 	}
 	tries := make([]night.Try, len(failed))
 	for i, t := range failed {
@@ -109,26 +154,15 @@ func (s *Service) Night(ctx context.Context, q NightQuery, sight farm.Sight) (ou
 			Nodes: c.Nodes, Blame: c.Blame,
 		})
 	}
-	out.Minutes, out.Over = minutes(total), bucketsView(night.Over(tries, from, to, nightParts))
-	deeds, err := s.o.Store.Deeds(ctx, from, to, hidden, nightDeeds)
+	out.Minutes, out.Over = minutes(total), bucketsView(night.Over(tries, out.From, out.To, nightParts))
+	return nil
+}
+
+// nightEnded adds the runs that ended, and the outages of the service.
+func (s *Service) nightEnded(ctx context.Context, out *wire.Night, hidden []string) error {
+	ended, err := s.o.Store.EndedRuns(ctx, out.From, out.To, hidden, nightRuns)
 	if err != nil {
-		return out, err
-	}
-	var texts []*string
-	for _, d := range deeds {
-		same := func(o wire.NightDeed) bool { return o.Run == d.Run && o.Node == d.Node && o.Text == d.Reason }
-		if i := slices.IndexFunc(out.Deeds, same); i >= 0 {
-			out.Deeds[i].Times++
-			continue
-		}
-		out.Deeds = append(out.Deeds, wire.NightDeed{At: d.At, Run: d.Run, Node: d.Node, Text: d.Reason, Times: 1})
-	}
-	for i := range out.Deeds {
-		texts = append(texts, &out.Deeds[i].Text)
-	}
-	ended, err := s.o.Store.EndedRuns(ctx, from, to, hidden, nightRuns)
-	if err != nil {
-		return out, err
+		return err
 	}
 	for _, r := range ended {
 		run := wire.NightRun{
@@ -140,29 +174,12 @@ func (s *Service) Night(ctx context.Context, q NightQuery, sight farm.Sight) (ou
 		}
 		out.Ended = append(out.Ended, run)
 	}
-	outages, err := s.o.Store.Outages(ctx, from, to, nightDeeds)
+	outages, err := s.o.Store.Outages(ctx, out.From, out.To, nightDeeds)
 	if err != nil {
-		return out, err
+		return err
 	}
 	for _, o := range outages {
 		out.Outages = append(out.Outages, wire.NightOutage{From: o.Began, To: o.Ended, Why: o.Why})
 	}
-	hands, err := s.o.Store.HandsOf(ctx, from, to, hidden, nightHands)
-	if err != nil {
-		return out, err
-	}
-	saying, err := f.Views.Saying(ctx)
-	if err != nil {
-		return out, err
-	}
-	for _, h := range hands {
-		if now, open := saying[h.ID]; open {
-			h.Sentence, h.Evidence = now[0], now[1]
-		}
-		out.Hands = append(out.Hands, wire.PastHand(h))
-	}
-	for i := range out.Hands {
-		texts = append(texts, &out.Hands[i].Sentence, &out.Hands[i].Evidence)
-	}
-	return out, f.Views.Veiled(ctx, sight, texts...)
+	return nil
 }

@@ -477,7 +477,9 @@ func (k *keeper) randomNode(r *rand.Rand, step int) {
 					Run: queue[0].ID,
 					Terms: farm.Terms{
 						Level: farm.High, Ceiling: farm.Ceiling{Nodes: step + 1}, Due: until,
-						Put: int64(-step),
+						Put:   int64(-step),
+						Takes: []*farm.Amounts{nil, {Cores: 2, MemoryBytes: 3 << 30}}[r.IntN(2)],
+						Needs: []*string{nil, new("big-memory")}[r.IntN(2)],
 					},
 					At: now,
 				},

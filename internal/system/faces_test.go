@@ -197,7 +197,7 @@ func TestConsoleAwkwardly(t *testing.T) {
 	}
 
 	// What an idle node says first is its own reason; a node that was stopped is away.
-	if why := f.node("kiln-2").Why; !strings.Contains(why, "no renderer that a recipe knows") {
+	if why := f.node("kiln-2").Why; !strings.Contains(why, "none of the recipes finds its renderer there") {
 		t.Errorf("kiln-2 %s", why)
 	}
 

@@ -297,10 +297,14 @@ type RunChange struct {
 	Ceiling  *string `json:"ceiling,omitempty"`  // empty: none
 	Due      *string `json:"due,omitempty"`      // as RFC 3339 writes it; empty: none
 	Renderer *string `json:"renderer,omitempty"` // version that frames come from; empty: any
-	Put      *string `json:"put,omitempty"`      // inside its priority: first, last, or back into its turn
-	Before   *int64  `json:"before,omitempty"`   // just before this run of the same priority
-	Now      bool    `json:"now,omitempty"`      // stop frames in flight of less urgent runs for it
-	DryRun   bool    `json:"dry_run,omitempty"`  // only tell what would happen
+	// What further leases take of a node, and what a node must be for them.
+	Cores       *int    `json:"cores,omitempty"`        // 0: the whole node
+	MemoryBytes *int64  `json:"memory_bytes,omitempty"` // 0: no limit
+	Needs       *string `json:"needs,omitempty"`        // an expression over traits; empty: none
+	Put         *string `json:"put,omitempty"`          // inside its priority: first, last, or back into its turn
+	Before      *int64  `json:"before,omitempty"`       // just before this run of the same priority
+	Now         bool    `json:"now,omitempty"`          // stop frames in flight of less urgent runs for it
+	DryRun      bool    `json:"dry_run,omitempty"`      // only tell what would happen
 }
 
 // RunChanged says what a change of a run does.

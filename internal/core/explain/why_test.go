@@ -131,7 +131,8 @@ func TestWhyNamesTheBindingReason(t *testing.T) {
 	// A disk that is full: the frame to do has failed for that.
 	b = smallfarm.New(t, 1, 1)
 	run := b.Submit("salt", "practice", farm.ModeSingle, "1-2", farm.RunQueued)
-	one, two := b.Lease(b.Ask(1, 0)), b.Lease(b.Ask(2, 0))
+	one := b.Lease(b.Ask(1, 0))
+	b.Ask(2, 0)
 	fail(b, one, one.Left.First(), triage.CauseDiskFull)
 	b.Apply(farm.LeaseEnded{Lease: one.ID, Run: run, Node: 1, At: b.Now})
 	says(b, run, "disk full", "make room on the disk")
@@ -140,7 +141,7 @@ func TestWhyNamesTheBindingReason(t *testing.T) {
 	b.Now = b.Now.Add(time.Minute)
 	b = smallfarm.New(t, 1)
 	run = b.Submit("slow", "practice", farm.ModeRange, "1-4", farm.RunQueued)
-	two = b.Lease(b.Ask(1, 0))
+	two := b.Lease(b.Ask(1, 0))
 	for f := 1; f <= 3; f++ {
 		rec := farm.FrameAccepted{
 			Run: run, Frame: f, Lease: two.ID, Node: 1, Hash: "h", At: b.Now, RenderSeconds: 10, StartupSeconds: 1,

@@ -86,6 +86,12 @@ func (s *State) PutRun(r *Run, submitKey, digest string) {
 
 // read keeps what is often asked of a run's specification.
 func (r *Run) read() {
+	if r.Terms.Takes != nil {
+		r.Spec.Takes = *r.Terms.Takes
+	}
+	if r.Terms.Needs != nil {
+		r.Spec.Needs = *r.Terms.Needs
+	}
 	r.text = r.Spec.Frames.Text()
 	r.needs, _ = trait.ParseExpression(r.Spec.Needs) // it was checked when the run was submitted
 }

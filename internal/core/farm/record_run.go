@@ -30,6 +30,7 @@ func (r RunSet) apply(s *State) error {
 		return err
 	}
 	run.Terms, s.queue = r.Terms, nil
+	run.read()
 	if r.Terms.Freed {
 		run.free()
 	}

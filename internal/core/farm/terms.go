@@ -20,6 +20,10 @@ type Terms struct {
 	Scouted bool `json:"scouted,omitempty"`
 	// Freed: a person has said that it shall not wait for other runs any more.
 	Freed bool `json:"freed,omitempty"`
+	// Takes and Needs replace those that the run was submitted with, for leases from then on; nil:
+	// as it was submitted.
+	Takes *Amounts `json:"takes,omitempty"`
+	Needs *string  `json:"needs,omitempty"`
 }
 
 // Sequence is the order in which the frames of a run are dealt.

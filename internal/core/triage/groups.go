@@ -48,7 +48,7 @@ type Group struct {
 	LastOf farm.RunID
 	// LastFrame is the frame of the newest.
 	LastFrame int
-	Blame  Ruling // the verdict that all of its tries share
+	Blame     Ruling // the verdict that all of its tries share
 }
 
 // Frames are frames of a run whose tries failed, by what has become of them.

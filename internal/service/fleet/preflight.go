@@ -126,28 +126,38 @@ func (t *transaction) answers(n *farm.Node, run *farm.Run, env farm.LaunchSettin
 	default:
 		passes(wire.AskMemory, "%s of %s", humanize.IBytes(uint64(need)), humanize.IBytes(uint64(offers)))
 	}
-	if want := run.Spec.Takes.Devices; want > 0 {
-		have, aside := len(n.Facts.Devices)-len(n.Settings.Caps.KeptDevices), 0
-		for _, d := range n.Facts.Devices {
-			if n.DeviceAside(d.ID) && !slices.Contains(n.Settings.Caps.KeptDevices, d.ID) {
-				aside++
-			}
-		}
-		if have >= want && have-aside < want {
-			fails(
-				wire.AskDevices, "look at what they failed, then: vexillum nodes release "+n.Name,
-				"%s of it are set aside, and a lease takes %d", english.Plural(aside, "graphics device", ""), want,
-			)
-		} else if have < want {
-			fails(
-				wire.AskDevices, "choose nodes with --needs gpu", "it offers %s, and a lease takes %d",
-				english.Plural(max(0, have), "graphics device", ""), want,
-			)
-		} else {
-			passes(wire.AskDevices, "%d of %d", want, have)
+	devices(n, run, passes, fails)
+	return out
+}
+
+// devices answers whether a node offers the graphics devices that a lease takes.
+func devices(
+	n *farm.Node, run *farm.Run, passes func(question, says string, args ...any),
+	fails func(question, remedy, says string, args ...any),
+) {
+	want := run.Spec.Takes.Devices
+	if want == 0 {
+		return
+	}
+	have, aside := len(n.Facts.Devices)-len(n.Settings.Caps.KeptDevices), 0
+	for _, d := range n.Facts.Devices {
+		if n.DeviceAside(d.ID) && !slices.Contains(n.Settings.Caps.KeptDevices, d.ID) {
+			aside++
 		}
 	}
-	return out
+	if have >= want && have-aside < want {
+		fails(
+			wire.AskDevices, "look at what they failed, then: vexillum nodes release "+n.Name,
+			"%s of it are set aside, and a lease takes %d", english.Plural(aside, "graphics device", ""), want,
+		)
+	} else if have < want {
+		fails(
+			wire.AskDevices, "choose nodes with --needs gpu", "it offers %s, and a lease takes %d",
+			english.Plural(max(0, have), "graphics device", ""), want,
+		)
+	} else {
+		passes(wire.AskDevices, "%d of %d", want, have)
+	}
 }
 
 func sizeOr(n int64) string {

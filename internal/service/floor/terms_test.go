@@ -419,3 +419,35 @@ func TestWhatIsAtRiskWantsAHand(t *testing.T) {
 		}
 	})
 }
+
+// TestFurtherLeasesTakeWhatARunIsChangedTo changes what leases of a run take and need: leases from
+// then on have that, and what makes no sense is refused.
+func TestFurtherLeasesTakeWhatARunIsChangedTo(t *testing.T) {
+	bubble(t, func(t *testing.T, w *world) {
+		node := w.join("kiln-01")
+		id := w.submit("salt_010", "practice", "1-50")
+		out := w.change(id, wire.RunChange{MemoryBytes: new(int64(24 << 20)), Cores: new(1)})
+		if !out.Changes || !strings.Contains(out.Sentence, "further leases take 1 core and 24 MiB") {
+			t.Errorf("changed: %+v", out)
+		}
+		if again := w.change(id, wire.RunChange{MemoryBytes: new(int64(24 << 20))}); again.Changes {
+			t.Errorf("the same again: %+v", again)
+		}
+		a := w.askBriefly(node)
+		if len(a.Leases) != 1 || a.Leases[0].Share.MemoryBytes != 24<<20 {
+			t.Errorf("the next lease: %+v", a)
+		}
+		if out := w.change(id, wire.RunChange{Needs: text("gpu")}); out.Run.Needs != "gpu" {
+			t.Errorf("needs: %+v", out.Run.Needs)
+		}
+		other := w.join("kiln-02")
+		if a := w.askBriefly(other); len(a.Leases) != 0 {
+			t.Errorf("a node without a graphics device got %+v", a)
+		}
+		for _, bad := range []wire.RunChange{{Needs: text("&&")}, {Cores: new(-1)}, {MemoryBytes: new(int64(-5))}} {
+			if _, err := w.Queue.ChangeRun(t.Context(), id, bad, admin); err == nil {
+				t.Errorf("%+v was taken", bad)
+			}
+		}
+	})
+}

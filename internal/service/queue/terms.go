@@ -8,11 +8,13 @@ import (
 	"strings"
 	"time"
 
+	"github.com/dustin/go-humanize"
 	"github.com/dustin/go-humanize/english"
 
 	"vexillum/internal/core/capacity"
 	"vexillum/internal/core/farm"
 	"vexillum/internal/core/forecast"
+	"vexillum/internal/core/trait"
 	"vexillum/internal/service/refusal"
 	"vexillum/internal/wire"
 )
@@ -121,6 +123,45 @@ func (t *transaction) version(run *farm.Run, wanted string) (string, error) {
 	return wanted, nil
 }
 
+// amounts puts into terms what further leases of a run take of a node, and what a node must be.
+func amounts(terms *farm.Terms, run *farm.Run, in wire.RunChange) error {
+	if in.Cores != nil || in.MemoryBytes != nil {
+		takes := run.Spec.Takes
+		wire.Set(&takes.Cores, in.Cores)
+		wire.Set(&takes.MemoryBytes, in.MemoryBytes)
+		if err := takes.Check(); err != nil {
+			return refusal.New(refusal.Invalid, "cores", "%v", err)
+		}
+		if takes != run.Spec.Takes {
+			terms.Takes = &takes
+		}
+	}
+	if in.Needs != nil {
+		if _, err := trait.ParseExpression(*in.Needs); err != nil {
+			return refusal.New(refusal.Invalid, "needs", "%v", err)
+		}
+		if *in.Needs != run.Spec.Needs {
+			terms.Needs = in.Needs
+		}
+	}
+	return nil
+}
+
+// takesText writes what a lease takes of a node.
+func takesText(a *farm.Amounts) string {
+	if a == nil {
+		return "as submitted"
+	}
+	text := "the whole node"
+	if a.Cores > 0 {
+		text = english.Plural(a.Cores, "core", "")
+	}
+	if a.MemoryBytes > 0 {
+		text += " and " + humanize.IBytes(uint64(a.MemoryBytes))
+	}
+	return text
+}
+
 // terms returns what the terms of a run become, and where other runs must be
 // put so that it stands where it was wanted.
 func (t *transaction) terms(
@@ -159,6 +200,9 @@ func (t *transaction) terms(
 		if terms.Renderer, err = t.version(run, *in.Renderer); err != nil {
 			return terms, nil, err
 		}
+	}
+	if err := amounts(&terms, run, in); err != nil {
+		return terms, nil, err
 	}
 	if in.Now && !by.Role.Allows(farm.Wrangler) {
 		return terms, nil, refusal.New(refusal.Forbidden, "now", "only a wrangler can stop other people's frames")
@@ -282,6 +326,12 @@ func differences(before, after farm.Terms, among bool) (out []string) {
 		out = append(out, fmt.Sprintf(
 			"renderer of %s instead of %s", or(after.Renderer, "any version"), or(before.Renderer, "any version"),
 		))
+	}
+	if before.Takes != after.Takes && after.Takes != nil {
+		out = append(out, "further leases take "+takesText(after.Takes))
+	}
+	if before.Needs != after.Needs && after.Needs != nil {
+		out = append(out, "further leases need "+or(*after.Needs, "nothing of a node"))
 	}
 	switch {
 	case among:
