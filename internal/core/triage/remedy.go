@@ -14,7 +14,7 @@ var remedies = map[string]string{
 	CauseNoFrame: "the renderer ended as if all were well and left no picture: look where the scene lets it write",
 	CauseWrongOutput: "look whether the disk of the node and the place have room, and whether the scene sets a size " +
 		"of its own",
-	CauseMissingFile: "put the file where the scene looks for it, or correct the path in the scene; then say so: " +
+	CauseMissingFile: "put the file where the scene looks for it, or correct the path in the scene; then run: " +
 		"vexillum mended RUN",
 	CauseBlank:      "open the frame: a camera, a light or a layer may be off; accept it if it is meant to be empty",
 	CauseNoPlugin:   "install the plug-in that is named where the renderer looks for it, or keep the run off that node",
@@ -40,6 +40,11 @@ func Remedy(cause string) string { return remedies[cause] }
 // RemedyFor returns what a person can do about failures of runs by a cause. A run that met its own
 // memory limit needs a higher one, not larger nodes.
 func RemedyFor(cause string, runs []*farm.Run) string {
+	if len(runs) == 1 {
+		if named, found := strings.CutSuffix(Remedy(cause), "mended RUN"); found {
+			return named + "mended " + runs[0].Spec.Name()
+		}
+	}
 	if cause != CauseMemory || len(runs) == 0 {
 		return Remedy(cause)
 	}

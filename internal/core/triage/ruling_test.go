@@ -137,3 +137,17 @@ func TestASmallRunThatFailsAlikeIsHeld(t *testing.T) {
 		}
 	}
 }
+
+// TestARemedyNamesTheRun names the run to be mended where there is only one.
+func TestARemedyNamesTheRun(t *testing.T) {
+	f := smallfarm.New(t, 1)
+	run := f.State.Runs[f.Submit("salt_010", "practice", farm.ModeSingle, "1-3", farm.RunQueued)]
+	for _, cause := range []string{triage.CauseMissingFile, triage.CauseChanged} {
+		if got := triage.RemedyFor(cause, []*farm.Run{run}); !strings.HasSuffix(got, "vexillum mended salt_010/final-1") {
+			t.Errorf("%s: %s", cause, got)
+		}
+		if got := triage.RemedyFor(cause, []*farm.Run{run, run}); got != triage.Remedy(cause) {
+			t.Errorf("of two runs, %s: %s", cause, got)
+		}
+	}
+}
