@@ -53,12 +53,39 @@ func nearest(c *cobra.Command, word string) string {
 	c.SuggestionsMinimumDistance = 2
 	names := slices.DeleteFunc(c.SuggestionsFor(word), func(name string) bool {
 		found, _, err := c.Find([]string{name})
-		return err != nil || found.Hidden
+		return err != nil || found.Hidden || !near(word, name)
 	})
 	if len(names) == 0 {
 		return ""
 	}
 	return "; did you mean " + strings.Join(names[:min(3, len(names))], " or ") + "?"
+}
+
+// near reports whether one word is the other with letters in another order, its beginning, or with
+// one letter more, less or different. What is further away is hardly what was meant.
+func near(word, name string) bool {
+	letters := func(text string) string {
+		runes := []rune(text)
+		slices.Sort(runes)
+		return string(runes)
+	}
+	if strings.HasPrefix(name, word) || letters(word) == letters(name) {
+		return true
+	}
+	same := 0 // at the beginning
+	for same < min(len(word), len(name)) && word[same] == name[same] {
+		same++
+	}
+	w, n := word[same:], name[same:]
+	switch len(word) - len(name) {
+	case 0:
+		return w == "" || w[1:] == n[1:]
+	case 1:
+		return w[1:] == n
+	case -1:
+		return w == n[1:]
+	}
+	return false
 }
 
 // unknownCommand makes cobra's error about an unknown command one sentence with a suggestion.

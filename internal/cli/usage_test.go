@@ -17,6 +17,8 @@ func TestMistakesInUsageExitWith2(t *testing.T) {
 		"help nodes hodl":                     "did you mean hold?",
 		"queu":                                "did you mean queue?",
 		"nodes hodl":                          "did you mean hold?",
+		"rendr":                               `vexillum has no command "rendr"; see vexillum --help`,
+		"place frob":                          "it has drop",
 		"recipe chekc":                        "did you mean check?",
 		"why":                                 "needs the name of a run or node",
 		"diff a b c":                          "needs the name of a run",

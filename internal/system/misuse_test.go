@@ -46,7 +46,7 @@ func TestMisuseIsRefusedInWords(t *testing.T) {
 		code int
 		says string
 	}{
-		{"no command of that name", []string{"rendr"}, 2, "unknown command"},
+		{"no command of that name", []string{"rendr"}, 2, "has no command"},
 		{"a flag that does not exist", []string{"queue", "--al"}, 2, "unknown flag"},
 		{"too many arguments", []string{"queue", "now"}, 2, "needs no arguments"},
 		{

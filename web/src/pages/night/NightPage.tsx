@@ -5,6 +5,7 @@ import { getNight, type Night, type PastHand, thumbnail } from "../../api/client
 import { useAddress } from "../../parts/address";
 import { FailuresOver } from "../../parts/FailuresOver";
 import { StateWord } from "../../parts/StateWord";
+import { TimeOfDay } from "../../parts/TimeOfDay";
 import { clock, span, told, useNow, whole } from "../../parts/time";
 import { useTitle } from "../../parts/title";
 
@@ -43,11 +44,21 @@ export function NightPage() {
 }
 
 function When(props: { label: string; type: "date" | "time"; value: string; onChange: (value: string) => void }) {
-  return (
+  return props.type === "time" ? (
+    <span className="flex items-center gap-2">
+      {props.label}
+      <TimeOfDay
+        className="input w-16 input-xs text-base-content"
+        label={props.label}
+        value={props.value}
+        onChange={props.onChange}
+      />
+    </span>
+  ) : (
     <label className="flex items-center gap-2">
       {props.label}
       <input
-        type={props.type}
+        type="date"
         className="input num w-34 input-xs text-base-content"
         value={props.value}
         onChange={(e) => props.onChange(e.target.value)}

@@ -4,6 +4,7 @@ import { type Channel, type ChannelSet, isWrangler, type Me, setChannel } from "
 import { Confirm } from "../../parts/Confirm";
 import { Field } from "../../parts/Field";
 import { names } from "../../parts/names";
+import { TimeOfDay } from "../../parts/TimeOfDay";
 
 interface Props {
   me: Me;
@@ -105,20 +106,10 @@ export function ChannelDialog({ me, of, events, mail, onSecret, onClose }: Props
       </fieldset>
       <div className="mt-3 grid gap-3 sm:grid-cols-3">
         <Field name="Quiet from">
-          <input
-            type="time"
-            className={input}
-            value={form.quiet_from}
-            onChange={(e) => change({ quiet_from: e.target.value })}
-          />
+          <TimeOfDay className={input} value={form.quiet_from} onChange={(at) => change({ quiet_from: at })} />
         </Field>
         <Field name="until">
-          <input
-            type="time"
-            className={input}
-            value={form.quiet_to}
-            onChange={(e) => change({ quiet_to: e.target.value })}
-          />
+          <TimeOfDay className={input} value={form.quiet_to} onChange={(at) => change({ quiet_to: at })} />
         </Field>
         <Field name="Time zone">
           <input className={input} value={form.zone} onChange={(e) => change({ zone: e.target.value.trim() })} />
