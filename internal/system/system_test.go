@@ -12,6 +12,7 @@ import (
 	"image"
 	"image/png"
 	"io/fs"
+	"math/rand/v2"
 	"net"
 	"net/http"
 	"os"
@@ -20,6 +21,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -199,14 +201,31 @@ func (f *farm) setUp() {
 	)
 }
 
+// Ports below those that systems give to outgoing connections: one of these would otherwise take a
+// port between the moment it is found free and the moment a service listens there.
+const (
+	firstPort = 20_000
+	morePorts = 12_000
+)
+
+// given are the ports that tests of this process have got.
+var given sync.Map
+
+// freeAddress returns a loopback address on which nothing listens and that no other test gets.
 func freeAddress(t testing.TB) string {
 	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
+	for range 1000 {
+		address := fmt.Sprintf("127.0.0.1:%d", firstPort+rand.IntN(morePorts))
+		if _, taken := given.LoadOrStore(address, true); taken {
+			continue
+		}
+		if l, err := net.Listen("tcp", address); err == nil {
+			_ = l.Close()
+			return address
+		}
 	}
-	defer l.Close()
-	return l.Addr().String()
+	t.Fatal("no port is free")
+	return ""
 }
 
 // serve starts the service and waits until it is ready.
