@@ -61,8 +61,8 @@ func nearest(c *cobra.Command, word string) string {
 	return "; did you mean " + strings.Join(names[:min(3, len(names))], " or ") + "?"
 }
 
-// near reports whether one word is the other with letters in another order, its beginning, or with
-// one letter more, less or different. What is further away is hardly what was meant.
+// near reports whether word is the start of name, has the same letters in another order, or differs
+// by one letter. Words further apart are unlikely to be what was meant.
 func near(word, name string) bool {
 	letters := func(text string) string {
 		runes := []rune(text)
@@ -105,7 +105,7 @@ func unknownCommand(root *cobra.Command, args []string, err error) error {
 	return usageError{err}
 }
 
-// helpCommand shows the help of a command, and refuses one that there is not.
+// helpCommand shows the help of a command, and reports unknown commands as usage errors.
 func helpCommand(root *cobra.Command) *cobra.Command {
 	return &cobra.Command{
 		Use: "help [COMMAND…]", Short: "Show the help of a command",

@@ -361,7 +361,7 @@ func (b *Board) waits(run *farm.Run, frame *int) string {
 	return strings.Join(nodes, ", ") + " cannot deliver: " + why
 }
 
-// full says which nodes of a run begin no further frame for want of room; "" if none.
+// full names the nodes of a run that cannot begin a frame because a disk is full; "" if none.
 func (b *Board) full(run *farm.Run) string {
 	var nodes []string
 	why := ""

@@ -8,14 +8,14 @@ interface Item {
   id: number;
 }
 
-/** Puts things that are told whole in their place, or behind the others. */
+/** Replaces items by new versions of them, and appends new ones. */
 function put<T extends Item>(old: T[], whole: T[]): T[] {
   const byId = new Map(whole.map((item) => [item.id, item]));
   return [...old.filter((item) => !byId.has(item.id)), ...byId.values()];
 }
 
-/** Puts what changed of things in its place, in the order in which it was told. Null where something
- * changed that is not there: then all must be read again. */
+/** Applies changes to items, in the order in which they came. Null if a changed item is unknown: the farm
+ * must then be read again. */
 function patch<T extends Item, P extends Item>(old: T[], changed: P[], change: (item: T, by: P) => T): T[] | null {
   const byId = new Map<number, P[]>();
   for (const by of changed) {

@@ -2,7 +2,7 @@ import { useState } from "react";
 
 const time = /^([01]?\d|2[0-3]):([0-5]\d)$/;
 
-/** A time of day of 24 hours, whatever the language of the browser is. It is told once it is whole; empty is none. */
+/** A time of day in 24 hours, in any browser language. onChange gets complete times only; empty means none. */
 export function TimeOfDay({
   value,
   onChange,
