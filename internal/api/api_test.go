@@ -41,6 +41,7 @@ type world struct {
 	dir    string
 	tokens map[who]string
 	took   atomic.Int64 // the longest decision, in nanoseconds
+	long   atomic.Value // what that was
 }
 
 const testPassword = "curlew-and-plover"
@@ -64,7 +65,12 @@ func newWorld(t *testing.T) *world {
 	w := &world{t: t, dir: t.TempDir(), tokens: map[who]string{}}
 	svc := service.New(
 		service.Options{
-			Took:  func(_ fmt.Stringer, took time.Duration) { w.took.Store(max(w.took.Load(), int64(took))) },
+			Took: func(what fmt.Stringer, took time.Duration) {
+				if int64(took) > w.took.Load() {
+					w.took.Store(int64(took))
+					w.long.Store(what.String())
+				}
+			},
 			Store: st, Recipes: book, Log: log, Contents: filepath.Join(t.TempDir(), "contents"),
 			FirstAdmin: func() (string, string, error) { return "admin", hash, nil },
 		},

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"runtime"
 	"time"
 
 	"vexillum/internal/service/floor"
@@ -57,6 +58,7 @@ func (s *Service) foretell(ctx context.Context, f *floor.Floor) {
 		inTime := func(limit time.Duration) func() bool {
 			return func() bool {
 				breathe()
+				runtime.Gosched()
 				return ctx.Err() == nil && time.Since(began) < limit
 			}
 		}

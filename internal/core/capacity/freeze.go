@@ -71,6 +71,9 @@ func ThawedSteps(s *farm.State, now time.Time) []farm.FreezeScope {
 }
 
 func inOrder(stays map[farm.FreezeScope]farm.Freeze) []farm.FreezeScope {
+	if len(stays) == 0 {
+		return nil // as nearly always, and it is asked for each run on each node
+	}
 	return slices.SortedFunc(maps.Keys(stays), func(a, b farm.FreezeScope) int {
 		return cmp.Or(cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Name, b.Name))
 	})

@@ -61,8 +61,13 @@ func (s *State) PutNode(n *Node) {
 
 // PutRun adds a run as it was kept, with its leases. It is for loaders.
 func (s *State) PutRun(r *Run, submitKey, digest string) {
-	s.Runs[r.ID] = r
 	r.read()
+	s.put(r, submitKey, digest)
+}
+
+// put puts a run into a State of which is kept what is often asked.
+func (s *State) put(r *Run, submitKey, digest string) {
+	s.Runs[r.ID] = r
 	r.open, r.dealt, r.races, r.on = nil, 0, 0, nil
 	s.LastRun = max(s.LastRun, r.ID)
 	s.LastOrder = max(s.LastOrder, r.Order)
@@ -153,7 +158,7 @@ func (s *State) runSubmitted(r RunSubmitted) error {
 		return fmt.Errorf("%s: %w", r.Spec.Name(), err)
 	}
 	run := r.Opened()
-	s.PutRun(run, r.Key, r.Digest)
+	s.put(run, r.Key, r.Digest)
 	s.Await(run)
 	return nil
 }

@@ -145,17 +145,24 @@ func (s *State) checkAfter(spec Spec) error {
 // CheckWait returns an error that says why a run cannot wait for another, which is the one
 // of its After at a place, as it is told to.
 func (s *State) CheckWait(spec Spec, at int, other *Run) error {
-	name, after := other.Spec.Name(), spec.After[at]
+	after := spec.After[at]
 	for _, before := range spec.After[:at] {
 		if before.Run == after.Run {
-			return fmt.Errorf("it waits for %s twice; name it once", name)
+			return fmt.Errorf("it waits for %s twice; name it once", other.Spec.Name())
 		}
 	}
-	switch missing := spec.Frames.Minus(other.Spec.Frames); {
-	case other.State == RunCancelled, other.State == RunFailed:
-		return fmt.Errorf("it waits for %s, which is %s and brings nothing any more", name, other.State)
-	case after.Frames && !missing.Empty():
-		return fmt.Errorf("its frames %s wait for frames that %s does not have", missing.Brief(), name)
+	if other.State == RunCancelled || other.State == RunFailed {
+		return fmt.Errorf(
+			"it waits for %s, which is %s and brings nothing any more", other.Spec.Name(), other.State,
+		)
+	}
+	if !after.Frames {
+		return nil
+	}
+	if missing := spec.Frames.Minus(other.Spec.Frames); !missing.Empty() {
+		return fmt.Errorf(
+			"its frames %s wait for frames that %s does not have", missing.Brief(), other.Spec.Name(),
+		)
 	}
 	return nil
 }

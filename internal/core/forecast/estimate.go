@@ -169,8 +169,8 @@ func InTurn(rungs int) (out []int) {
 func (p *Position) WithNodes(
 	id farm.RunID, terms farm.Terms, nodes int, seed uint64, alive func() bool,
 ) (Point, bool) {
-	at := slices.IndexFunc(p.jobs, func(j runs) bool { return j.id == id })
-	if at < 0 {
+	at, there := p.at[id]
+	if !there {
 		return Point{}, false
 	}
 	terms.Ceiling = farm.Ceiling{Nodes: nodes}

@@ -7,6 +7,7 @@ import (
 	"math"
 	"math/rand/v2"
 	"slices"
+	"strconv"
 	"time"
 
 	"gonum.org/v1/gonum/stat"
@@ -29,10 +30,20 @@ type Position struct {
 	farm  simulate.Farm
 	nodes []farm.NodeID // of the farm's nodes
 	jobs  []runs
+	at    map[farm.RunID]int // where each of jobs stands
 	// runs that cannot end as things stand, and why: they are not played, as a play would go on
 	// to its horizon for them
 	never map[farm.RunID]string
+	// runs that stand too far behind to be played
+	behind []farm.RunID
 }
+
+// mostPlayed bounds the runs that are played: a farm with more of them in its queue says when the
+// first of it end.
+const mostPlayed = 1000
+
+// tooFarBehind says why a run that stands behind those is not forecast.
+const tooFarBehind = "more than 1,000 runs stand before it in the queue"
 
 // runs is one run: its frames in pieces.
 type runs struct {
@@ -77,8 +88,17 @@ func TakeWith(
 	s *farm.State, m *pace.Model, sight func(*farm.Lease) deal.Sight, received []fairness.Received, now time.Time,
 	further []*farm.Run,
 ) *Position {
-	p := &Position{At: now, farm: simulate.Farm{Start: now, Received: received}, never: map[farm.RunID]string{}}
+	p := &Position{
+		At: now, farm: simulate.Farm{Start: now, Received: received}, at: map[farm.RunID]int{},
+		never: map[farm.RunID]string{},
+	}
 	open, total := foreseen(s, further), 0
+	if few := mostPlayed + len(further); len(open) > few && len(further) == 0 {
+		for _, run := range open[few:] {
+			p.behind = append(p.behind, run.ID)
+		}
+		open = open[:few]
+	}
 	for _, run := range open {
 		total += run.ToDo.Len() + run.Later.Len() + run.DealtCount()
 	}
@@ -100,9 +120,9 @@ func TakeWith(
 	for _, pr := range s.Projects {
 		p.farm.Projects = append(p.farm.Projects, *pr)
 	}
-	index := p.takeNodes(s, m, open, now)
+	index, able := p.takeNodes(s, m, open, now)
 	for _, run := range open {
-		if why := p.keptFrom(s, run); why != "" {
+		if why := p.keptFrom(s, run, able[run.ID]); why != "" {
 			p.never[run.ID] = why
 			continue
 		}
@@ -112,8 +132,8 @@ func TakeWith(
 }
 
 // keptFrom says what keeps a run from ending with the nodes that there are; "" where nothing
-// is known that does.
-func (p *Position) keptFrom(s *farm.State, run *farm.Run) string {
+// is known that does. able says that there is a node that can take it.
+func (p *Position) keptFrom(s *farm.State, run *farm.Run, able bool) string {
 	for _, a := range run.Spec.After {
 		if _, never := p.never[a.Run]; never && !run.Terms.Freed {
 			name := "a run" // of those that nobody has submitted yet
@@ -123,8 +143,7 @@ func (p *Position) keptFrom(s *farm.State, run *farm.Run) string {
 			return "it waits for " + name + ", which cannot end as things stand"
 		}
 	}
-	recipe := recipeOf(run)
-	if slices.ContainsFunc(p.farm.Nodes, func(n simulate.Node) bool { return slices.Contains(n.Recipes, recipe) }) {
+	if able {
 		return ""
 	}
 	if run.DealtCount() > 0 && run.ToDo.Empty() && run.Later.Empty() { // nodes that are away may come back with it
@@ -145,9 +164,16 @@ func (p *Position) With(terms map[farm.RunID]farm.Terms) *Position {
 	return &out
 }
 
-// takeNodes takes the nodes that are there, and returns where each stands.
-func (p *Position) takeNodes(s *farm.State, m *pace.Model, open []*farm.Run, now time.Time) map[farm.NodeID]int {
-	index := map[farm.NodeID]int{}
+// takeNodes takes the nodes that are there, and returns where each stands, and of which runs there is
+// one that can take them.
+func (p *Position) takeNodes(
+	s *farm.State, m *pace.Model, open []*farm.Run, now time.Time,
+) (index map[farm.NodeID]int, able map[farm.RunID]bool) {
+	index, able = map[farm.NodeID]int{}, map[farm.RunID]bool{}
+	names := make([]string, len(open))
+	for i, run := range open {
+		names[i] = recipeOf(run)
+	}
 	for _, n := range s.NodeList() {
 		if !n.RetiredAt.IsZero() || n.Reach != farm.Online || n.Health == farm.Sidelined ||
 			n.Duty != farm.OnDuty && n.Settings.Hours == nil {
@@ -156,10 +182,11 @@ func (p *Position) takeNodes(s *farm.State, m *pace.Model, open []*farm.Run, now
 		if n.Duty == farm.Held || n.Duty == farm.Draining {
 			continue
 		}
-		recipes := []string{}
-		for _, run := range open {
+		recipes := make([]string, 0, len(open))
+		for i, run := range open {
 			if capacity.Fits(s, n, run) && capacity.FrozenWith(s, n, run) == "" {
-				recipes = append(recipes, recipeOf(run))
+				recipes = append(recipes, names[i])
+				able[run.ID] = true
 			}
 		}
 		joins := 0.0
@@ -177,10 +204,10 @@ func (p *Position) takeNodes(s *farm.State, m *pace.Model, open []*farm.Run, now
 		index[n.ID] = len(p.nodes)
 		p.farm.Nodes, p.nodes = append(p.farm.Nodes, node), append(p.nodes, n.ID)
 	}
-	return index
+	return index, able
 }
 
-func recipeOf(run *farm.Run) string { return fmt.Sprintf("run %d", run.ID) }
+func recipeOf(run *farm.Run) string { return "run " + strconv.FormatInt(int64(run.ID), 10) }
 
 // takeRun takes a run that is open: its frames in pieces, and what is known of
 // their costs and of the nodes.
@@ -235,13 +262,14 @@ func (p *Position) takeRun(
 		r.before = append(r.before, m.Speed(n, run.Spec.Recipe))
 	}
 	for _, a := range run.Spec.After {
-		at := slices.IndexFunc(p.jobs, func(other runs) bool { return other.id == a.Run })
-		if at >= 0 && !a.Frames && !run.Terms.Freed {
+		at, there := p.at[a.Run]
+		if there && !a.Frames && !run.Terms.Freed {
 			job.After = append(job.After, simulate.After{Job: at})
 		}
 	}
 	job.Startup, job.Again = startups(m, run, r.pieces)
 	p.farm.Jobs = append(p.farm.Jobs, job)
+	p.at[run.ID] = len(p.jobs)
 	p.jobs = append(p.jobs, r)
 }
 
@@ -419,6 +447,9 @@ func (p *Position) PlayWhile(seed uint64, plays int, more, alive func() bool) (m
 	}
 	for id, why := range p.never {
 		out[id] = Finish{Why: why, Never: true}
+	}
+	for _, id := range p.behind {
+		out[id] = Finish{Why: tooFarBehind}
 	}
 	for i, j := range p.jobs {
 		all := finishes[i]

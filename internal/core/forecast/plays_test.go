@@ -1,6 +1,7 @@
 package forecast
 
 import (
+	"errors"
 	"fmt"
 	"math"
 	"math/rand/v2"
@@ -268,5 +269,46 @@ func TestForecastsOfLeasesSideBySide(t *testing.T) {
 		if len(off) < 8 || math.Abs(off[len(off)/2]) > 0.03 {
 			t.Errorf("%v: %d forecasts are off by %.3f", takes, len(off), off)
 		}
+	}
+}
+
+// TestAVeryLongQueueIsForecastFromItsFront forecasts a farm of 1,200 runs: of those far behind it
+// says so, and of those before as if they were not there.
+func TestAVeryLongQueueIsForecastFromItsFront(t *testing.T) {
+	t.Parallel()
+	f, err := drill.Random(drill.ClassRange, 3)
+	if err != nil {
+		t.Fatal(err)
+	}
+	at := drill.Bound(f, 0) / 2
+	if _, err := simulate.Play(f, simulate.Options{Until: at + 1, WatchAt: at, Watch: func(w simulate.Watched) {
+		first := w.State.Queue()[0]
+		for i := range 1200 {
+			run := farm.RunSubmitted{
+				Run: farm.RunID(1000 + i), Spec: first.Spec, State: farm.RunQueued,
+				Order: first.Order + int64(i) + 1, At: w.Now,
+			}
+			run.Spec.Job = fmt.Sprint("behind_", i)
+			w.State.PutRun(run.Opened(), "", "")
+		}
+		p := Take(w.State, w.Model, w.Sight, nil, w.Now)
+		if len(p.jobs) > mostPlayed {
+			t.Errorf("%d runs are played", len(p.jobs))
+		}
+		events := 0
+		said, err := p.PlayWhile(
+			1, 1, func() bool { return true }, func() bool { events++; return events < 20 },
+		)
+		if err != nil && !errors.Is(err, simulate.ErrStopped) {
+			t.Error(err)
+		}
+		if last := said[farm.RunID(1000+1199)]; last.Known || last.Never || last.Why != tooFarBehind {
+			t.Errorf("of the last it says %+v", last)
+		}
+		if said[first.ID].Why == tooFarBehind {
+			t.Error("the first is taken for the last")
+		}
+	}}); err != nil {
+		t.Fatal(err)
 	}
 }

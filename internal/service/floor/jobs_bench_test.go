@@ -58,3 +58,23 @@ func manyJobs(name string, count, each int, dry bool) (subs []queue.Submission) 
 	}
 	return subs
 }
+
+// BenchmarkPositionOfManyRuns takes the position of a farm of 4,000 runs that wait for others.
+func BenchmarkPositionOfManyRuns(b *testing.B) {
+	f := crowdedFloor(b, 20, func(fmt.Stringer, time.Duration) {})
+	ctx, stop := context.WithCancel(b.Context())
+	defer stop()
+	go func() { _ = f.Run(ctx) }()
+	for _, name := range []string{"one", "two"} {
+		if _, err := f.Queue.SubmitAll(ctx, manyJobs(name, 2000, 10, false)); err != nil {
+			b.Fatal(err)
+		}
+	}
+	for b.Loop() {
+		if _, err := f.Views.Position(ctx); err != nil {
+			b.Fatal(err)
+		}
+	}
+	stop()
+	<-f.w.Gone()
+}

@@ -48,9 +48,16 @@ func (b *Board) parked(sight farm.Sight) (out []wire.NeedHand) {
 	return out
 }
 
+// mostStuck bounds how many runs that no node can take are reported at once, first of the queue
+// first: nobody reads more, and the others come up as these are dealt with.
+const mostStuck = 100
+
 // stuck reports runs that no node can take, or that fail everywhere.
 func (b *Board) stuck(now time.Time) (out []wire.NeedHand) {
 	for _, run := range b.s.Queue() {
+		if len(out) == mostStuck {
+			break
+		}
 		if run.State != farm.RunQueued && run.State != farm.RunRendering || run.ToDo.Empty() ||
 			capacity.Searching(b.s, run, now) {
 			continue
