@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -86,8 +87,7 @@ func (a *app) runDemo(ctx context.Context, o demo.Options, once bool) error {
   The farm is up after %s.
 
   Console   %s
-  Sign in   %s with the password %s
-
+%s
   Try in another terminal:
     %s queue
     %s follow salt_010
@@ -96,7 +96,7 @@ func (a *app) runDemo(ctx context.Context, o demo.Options, once bool) error {
   Frames arrive in %s, and what the farm tells people at %s.
   Ctrl-C ends everything.
 
-`, duration(time.Since(began)), address, demo.Name, demo.Password, speak, speak, speak, filepath.Join(o.Dir, "frames"),
+`, duration(time.Since(began)), address, signIns(), speak, speak, speak, filepath.Join(o.Dir, "frames"),
 		farm.Post())
 	select {
 	case <-ctx.Done():
@@ -123,4 +123,14 @@ func (a *app) demoOnce(ctx context.Context, farm *demo.Farm, o demo.Options, beg
 		duration(time.Since(began)), "frames in", filepath.Join(o.Dir, "frames", run.Output), "sheet", sheet,
 	)
 	return nil
+}
+
+// signIns lists who may sign in to the demo.
+func signIns() string {
+	var out strings.Builder
+	fmt.Fprintf(&out, "  Sign in   with the password %s as\n", demo.Password)
+	for _, p := range demo.People {
+		fmt.Fprintf(&out, "            %-6s %-9s %s\n", p.Name, p.Role, p.Does)
+	}
+	return out.String()
 }

@@ -43,6 +43,20 @@ const (
 	Password = "salt-and-tide"
 )
 
+// Person is somebody who signs in to the demo, with [Password].
+type Person struct {
+	Name, Role string
+	Does       string // what that lets them do, for who tries it
+}
+
+// People are those of the demo, a wrangler first.
+var People = []Person{
+	{Name, "wrangler", "runs the farm"},
+	{"tobin", "artist", "leads The Salt Clock"},
+	{"orla", "artist", "submits to The Salt Clock and Tidal Room"},
+	{"ines", "viewer", "looks on"},
+}
+
 // member is one node of the demo farm.
 type member struct {
 	name, kind string
@@ -312,15 +326,15 @@ func (f *Farm) studio(ctx context.Context) error {
 			return fmt.Errorf("making the demo's projects: %w", err)
 		}
 	}
-	for name, role := range map[string]string{Name: "wrangler", "tobin": "artist", "ines": "viewer"} {
-		if err := set("/api/v1/people/"+name, wire.PersonChange{Role: role, Password: Password}); err != nil {
+	for _, p := range People {
+		if err := set("/api/v1/people/"+p.Name, wire.PersonChange{Role: p.Role, Password: Password}); err != nil {
 			return fmt.Errorf("making the demo's people: %w", err)
 		}
 	}
 	// Tidal Room is open to everybody, and nobody but wranglers sees Gannet yet.
 	closed := true
 	for name, in := range map[string]wire.ProjectChange{
-		"salt-clock": {Members: map[string]string{"tobin": "lead", "ines": "artist"}, BudgetHours: new(400.0)},
+		"salt-clock": {Members: map[string]string{"tobin": "lead", "orla": "artist", "ines": "artist"}, BudgetHours: new(400.0)},
 		"gannet":     {Closed: &closed, BudgetHours: new(40.0)},
 	} {
 		if err := set("/api/v1/projects/"+name, in); err != nil {

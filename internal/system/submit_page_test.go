@@ -94,15 +94,16 @@ func TestSubmittingFromThePage(t *testing.T) {
 	c.click(`//button[contains(., "shots/")]`)
 	c.click(`//button[contains(., "vase.practice")]`)
 	c.sees("frames 1-12")
-	c.sees("vase/final-1")
-	c.sees("12 frames")
+	// The cameras of the scene are chosen.
+	c.sees("vase_left/final-1")
+	c.sees("2 runs, 24 frames")
 	c.accessible("Submit")
 	c.noSidewaysScroll("Submit")
 
 	// What is wrong stands at its field, and nothing can be submitted.
 	c.fill(`input[name=size]`, "64")
 	c.sees("is not written as it should be, such as 1920x1080")
-	if !value[bool](c, `[...document.querySelectorAll("button")].find(b => b.innerText === "Submit").disabled`) {
+	if !value[bool](c, `[...document.querySelectorAll("button")].find(b => b.innerText.startsWith("Queue")).disabled`) {
 		t.Error("what is wrong can be submitted")
 	}
 	c.fill(`input[name=size]`, "64x36")
@@ -112,19 +113,27 @@ func TestSubmittingFromThePage(t *testing.T) {
 	c.sees("3 frames")
 	c.do(
 		chromedp.Evaluate(
-			`[...document.querySelectorAll("fieldset label")].filter(l => ["left", "right", "depth"].includes(l.innerText.trim())).forEach(l => l.click())`,
+			`[...document.querySelectorAll("fieldset label")].filter(l => ["depth"].includes(l.innerText.trim())).forEach(l => l.click())`,
 			nil,
 		),
 	)
 	c.sees("vase_left/final-1")
 	c.sees("2 runs, 6 frames")
+	c.do(chromedp.Reload())
+	c.sees("Queue 2 runs, 6 frames")
+	c.fill(`input[name=without]`, "kiln-02, ")
+	c.wait("a further node is suggested, and none twice", func() bool {
+		return value[string](c, `[...document.querySelector("input[name=without]").list.options].map(o => o.value).join()`) ==
+			"kiln-02, kiln-01"
+	})
+	c.fill(`input[name=without]`, "")
 	c.press("Ask the nodes")
 	c.sees("1 node passes, 1 does not")
 	c.sees("it does not offer practice")
 	c.press("Leave those out")
 	c.sees("The form has changed since.")
 	c.accessible("Submit, with a preflight")
-	c.press("Submit 2 runs")
+	c.press("Queue 2 runs, 6 frames")
 	c.sees("is in the queue")
 	f.wait("both are rendered", func() bool { return f.count(`SELECT count(*) FROM run WHERE state = 'done'`) == 2 })
 	left := filepath.Join(f.dir, "frames", "vase", "left", "final-1", "vase_left.0001.png")
@@ -136,8 +145,39 @@ func TestSubmittingFromThePage(t *testing.T) {
 		t.Errorf("there are %d runs", n)
 	}
 	c.press("proof first")
-	c.sees("Submit the proof")
+	c.sees("Queue the 2 proofs, ")
 	c.sees("vase_right/proof-1")
+	c.press("Clear the form")
+	c.sees("2 runs, 24 frames")
+}
+
+// TestTheProjectFollowsTheFolder submits a scene of a folder that is named after another project than
+// the one that comes first, and chooses a project that the folder is not of.
+func TestTheProjectFollowsTheFolder(t *testing.T) {
+	t.Parallel()
+	f := newFarm(t)
+	f.signIn()
+	f.must("project", "set", "gannet", "--title", "Gannet", "--scenes", "scenes", "--frames", "frames")
+	if err := os.MkdirAll(filepath.Join(f.dir, "scenes", "salt-clock"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	f.scene("salt-clock/vase.practice", "practice: 1\npicture: salt\nframes: 1-12\n")
+	c := f.open()
+	c.signInAs("admin", password)
+	c.sees("Queue")
+	c.goTo("/submit")
+	c.sees("Gannet")
+	c.click(`//button[contains(., "salt-clock/")]`)
+	chosen := func(project string) func() bool {
+		return func() bool { return value[string](c, `document.querySelector("main select").value`) == project }
+	}
+	c.wait("the project is that of the folder", chosen("salt-clock"))
+	c.goTo("/submit?project=gannet&scene=salt-clock/vase.practice")
+	c.sees("looks as if it belongs to")
+	c.click(`//button[contains(., "Submit to")]`)
+	c.wait("it is that of the scene", chosen("salt-clock"))
+	c.sees("Queue 12 frames")
+	c.accessible("Submit to another project")
 }
 
 // TestStepsTilesAndMoviesOnTheRunPage looks at runs that wait for one another, plays the

@@ -113,7 +113,7 @@ func ChooseShot(asked frames.Set, said *frames.Span, before *Spec, scene SceneSh
 	case said != nil && !holds(*said):
 		return outside(*said, "")
 	case said != nil:
-		return made(*said, ShotSaid, "The shot range is %s, as you said.", rangeText(*said))
+		return made(*said, ShotSaid, "The shot range is %s, as given.", rangeText(*said))
 	case earlier.Source == ShotSaid && !holds(earlier.Span()):
 		return outside(earlier.Span(), ", as "+before.Name()+" has it")
 	case earlier.Source == ShotSaid:

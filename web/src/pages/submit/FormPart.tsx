@@ -1,15 +1,17 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { useCallback, useMemo, useState } from "react";
-import { isWrangler, levels, type Me, Problem, type Scene, submitJobs } from "../../api/client";
+import { useCallback, useEffect, useMemo, useState } from "react";
+import { getPools, isWrangler, levels, type Me, Problem, type Scene, submitJobs } from "../../api/client";
 import { useFarm } from "../../api/live";
 import { Choice } from "../../parts/Choice";
 import { useDebounced } from "../../parts/debounced";
 import { Field } from "../../parts/Field";
 import { countFrames, parts } from "../../parts/frames";
+import { NamesInput } from "../../parts/NamesInput";
 import { names } from "../../parts/names";
+import { natural } from "../../parts/order";
 import { zone } from "../../parts/time";
 import { EstimatePart } from "./EstimatePart";
-import { byField, type Change, emptyForm, type Form, jobFile } from "./form";
+import { byField, type Change, type Form, firstForm, jobFile, keepForm, keptForm, sameForm } from "./form";
 import { PreflightPart } from "./PreflightPart";
 import { RangePainter } from "./RangePainter";
 import { ReceiptPart } from "./ReceiptPart";
@@ -21,7 +23,8 @@ const input = "input input-sm w-full";
 /** All that may be chosen for a scene, with the receipt that would come beside it. It is
  * checked as it is typed, by the rules by which it will be taken. */
 export function FormPart({ me, project, scene }: { me: Me; project: string; scene: Scene }) {
-  const [form, setForm] = useState<Form>(emptyForm);
+  const [form, setForm] = useState<Form>(() => keptForm(project, scene) ?? firstForm(scene));
+  useEffect(() => keepForm(form, project, scene), [form, project, scene]);
   const change: Change = useCallback((changes) => setForm((old) => ({ ...old, ...changes })), []);
   const text = useMemo(() => jobFile(form, project, scene), [form, project, scene]);
   const settled = useDebounced(`${form.proof ? "proof" : ""}\n${text}`, 350);
@@ -44,7 +47,7 @@ export function FormPart({ me, project, scene }: { me: Me; project: string; scen
         <div className="min-w-0">
           <What {...props} project={project} />
           <Picture {...props} />
-          <Where {...props} me={me} />
+          <Where {...props} me={me} project={project} />
         </div>
         <div className="min-w-0 lg:sticky lg:top-3 lg:self-start">
           <ReceiptPart
@@ -53,6 +56,7 @@ export function FormPart({ me, project, scene }: { me: Me; project: string; scen
             receipts={receipt.data}
             error={fresh ? receipt.error : null}
             fresh={fresh}
+            onAfresh={sameForm(form, firstForm(scene)) ? null : () => setForm(firstForm(scene))}
           />
           <EstimatePart text={text} proof={form.proof} ready={ready} />
         </div>
@@ -127,7 +131,7 @@ function What({ form, change, scene, wrong, project }: PartProps & { project: st
         <Field name="frames" wrong={wrong.get("frames")}>
           <input
             className={`${input} num`}
-            placeholder={shot ? `all: ${shot}` : "such as 1-120"}
+            placeholder={shot ? `all of ${shot}` : "such as 1-120"}
             name="frames"
             value={form.frames}
             onChange={(e) => change({ frames: e.target.value })}
@@ -136,7 +140,9 @@ function What({ form, change, scene, wrong, project }: PartProps & { project: st
         <Field name="all frames of the shot" wrong={wrong.get("shot")}>
           <input
             className={`${input} num`}
-            placeholder={scene.shot || "such as 1-120"}
+            placeholder={
+              scene.shot ? `${scene.shot}, ${scene.file ? "as the scene says" : "as its last run"}` : "such as 1-120"
+            }
             name="shot"
             value={form.shot}
             onChange={(e) => change({ shot: e.target.value })}
@@ -210,7 +216,7 @@ function Picture({ form, change, scene, wrong }: PartProps) {
         <Field name="size" wrong={wrong.get("size")}>
           <input
             className={`${input} num`}
-            placeholder={scene.width > 0 ? `${scene.width}x${scene.height}` : "1920x1080"}
+            placeholder={scene.width > 0 ? `${scene.width}x${scene.height}, as the scene says` : "such as 1920x1080"}
             name="size"
             value={form.size}
             onChange={(e) => change({ size: e.target.value.replace("×", "x") })}
@@ -230,7 +236,7 @@ function Picture({ form, change, scene, wrong }: PartProps) {
             <Field name="tiles" wrong={wrong.get("tiles")}>
               <input
                 className={`${input} num`}
-                placeholder="none; 4x3, by-speed"
+                placeholder="none, or 4x3 or by-speed"
                 name="tiles"
                 value={form.tiles}
                 onChange={(e) => change({ tiles: e.target.value })}
@@ -322,12 +328,30 @@ function Picture({ form, change, scene, wrong }: PartProps) {
 }
 
 /** Where and when it is rendered, and before whom. */
-function Where({ form, change, wrong, me }: PartProps & { me: Me }) {
-  const written = (
-    field: "needs" | "nodes" | "without" | "pools" | "ceiling" | "tries" | "output" | "after",
-    name: string,
-    placeholder: string,
-  ) => (
+function Where({ form, change, wrong, me, project }: PartProps & { me: Me; project: string }) {
+  const farm = useFarm().data;
+  const pools = useQuery({ queryKey: ["pools"], queryFn: getPools });
+  const nodes = useMemo(() => (farm?.nodes ?? []).map((n) => n.name).sort(natural), [farm]);
+  const open = useMemo(
+    () =>
+      (farm?.runs ?? [])
+        .filter((r) => r.project === project && r.ended_at === null)
+        .map((r) => r.name)
+        .sort(natural),
+    [farm, project],
+  );
+  const listed = (field: "nodes" | "without" | "pools" | "after", name: string, of: string[]) => (
+    <Field name={name} wrong={wrong.get(field)}>
+      <NamesInput
+        field={field}
+        value={form[field]}
+        of={of}
+        placeholder="names, with commas"
+        onChange={(value) => change({ [field]: value })}
+      />
+    </Field>
+  );
+  const written = (field: "needs" | "ceiling" | "tries" | "output", name: string, placeholder: string) => (
     <Field name={name} wrong={wrong.get(field)}>
       <input
         className={`${input} num`}
@@ -376,12 +400,12 @@ function Where({ form, change, wrong, me }: PartProps & { me: Me }) {
             onChange={(e) => change({ holdAfter: e.target.value })}
           />
         </Field>
-        {written("nodes", "only these nodes", "names, with commas")}
-        {written("without", "not these nodes", "names, with commas")}
-        {written("pools", "only these pools", "names, with commas")}
-        {written("needs", "needs", "memory >= 16 GiB")}
+        {listed("nodes", "only these nodes", nodes)}
+        {listed("without", "not these nodes", nodes)}
+        {listed("pools", "only these pools", pools.data?.map((p) => p.name) ?? [])}
+        {written("needs", "needs", "such as memory >= 16 GiB")}
         {written("output", "output folder", "as the job is called")}
-        {written("after", "waits for", "names of runs")}
+        {listed("after", "waits for", open)}
         <label className="col-span-2 flex items-center gap-2 self-end pb-1 text-[13px]">
           <input
             type="checkbox"

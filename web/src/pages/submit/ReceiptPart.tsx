@@ -15,10 +15,11 @@ interface Props {
   receipts?: Receipts; // that would come
   error: Error | null;
   fresh: boolean; // they are of what the form says now
+  onAfresh: (() => void) | null; // clears the form; null: nothing was changed in it
 }
 
 /** The receipt that would come for what the form says, and the one that came. */
-export function ReceiptPart({ text, proof, receipts, error, fresh }: Props) {
+export function ReceiptPart({ text, proof, receipts, error, fresh, onAfresh }: Props) {
   const [done, setDone] = useState<Receipts | null>(null);
   const [under, setUnder] = useState(false);
   const [problem, setProblem] = useState("");
@@ -96,11 +97,34 @@ export function ReceiptPart({ text, proof, receipts, error, fresh }: Props) {
         disabled={!fresh || error !== null || !receipts || under}
         onClick={() => void submit()}
       >
-        {proof ? "Submit the proof" : several ? `Submit ${receipts!.receipts.length} runs` : "Submit"}
+        {effect(proof, receipts)}
       </button>
+      {onAfresh && (
+        <button type="button" className="btn mt-2 w-full btn-ghost btn-sm" onClick={onAfresh}>
+          Clear the form
+        </button>
+      )}
     </section>
   );
 }
+
+/** What the button does, in its words. */
+function effect(proof: boolean, receipts?: Receipts): string {
+  const runs = receipts?.receipts.length ?? 0;
+  const frames = receipts ? counted(receipts.frame_count, "frame") : "";
+  switch (true) {
+    case runs === 0:
+      return proof ? "Queue the proof" : "Queue";
+    case proof:
+      return `Queue the ${runs === 1 ? "proof" : `${runs} proofs`}, ${frames}`;
+    case runs === 1:
+      return `Queue ${frames}`;
+    default:
+      return `Queue ${counted(runs, "run")}, ${frames}`;
+  }
+}
+
+const counted = (n: number, what: string) => `${n} ${what}${n === 1 ? "" : "s"}`;
 
 function One({ of, alone }: { of: Receipt; alone: boolean }) {
   return (

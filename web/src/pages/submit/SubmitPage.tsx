@@ -1,11 +1,13 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { getProjects, getScene, isArtist, type Me, ownProject, type Scene } from "../../api/client";
+import { useFarm } from "../../api/live";
 import { useAddress } from "../../parts/address";
 import { NotAllowed } from "../../parts/NotAllowed";
 import { sentence } from "../../parts/time";
 import { useTitle } from "../../parts/title";
 import { FormPart } from "./FormPart";
+import { ownerOf } from "./owner";
 import { ScenePick } from "./ScenePick";
 
 /** From a scene to a run: the scene is found first, and all else stands there already,
@@ -15,8 +17,13 @@ export function SubmitPage({ me }: { me: Me }) {
   const [address, change] = useAddress();
   const projects = useQuery({ queryKey: ["projects"], queryFn: getProjects });
   const all = (projects.data ?? []).filter((p) => p.name !== ownProject);
-  const project = address.get("project") ?? all[0]?.name ?? "";
+  const runs = useFarm().data?.runs ?? [];
   const scene = address.get("scene") ?? "";
+  const path = scene || (address.get("folder") ?? "");
+  const first = all.find((p) => p.name === address.get("project")) ?? all[0];
+  const owner = first && ownerOf(path, first, all, runs);
+  // It follows the folder until somebody chooses one; then it only says so.
+  const project = address.get("project") ?? owner?.name ?? first?.name ?? "";
   const recipe = address.get("recipe") ?? "";
   if (!isArtist(me)) {
     return <NotAllowed me={me} what="Runs are submitted by artists and wranglers." />;
@@ -56,6 +63,17 @@ export function SubmitPage({ me }: { me: Me }) {
       {projects.data && all.length > 0 && !all.some((p) => p.name === project) && (
         <p role="alert" className="py-3 text-failed">
           ✕ There is no project {project}; choose one above.
+        </p>
+      )}
+      {owner && owner.name !== project && (
+        <p role="status" className="flex flex-wrap items-center gap-3 py-2 text-[13px] text-held">
+          <span>
+            ! <span className="num">{path}</span> looks as if it belongs to {owner.title || owner.name}, but{" "}
+            {first?.title || project} is chosen.
+          </span>
+          <button type="button" className="btn btn-xs" onClick={() => change({ project: owner.name })}>
+            Submit to {owner.title || owner.name}
+          </button>
         </p>
       )}
       {all.some((p) => p.name === project) &&

@@ -67,6 +67,37 @@ export const emptyForm: Form = {
   held: false,
 };
 
+/** The form of a scene that nobody has changed yet: all of its cameras are chosen. */
+export const firstForm = (scene: Scene): Form => ({ ...emptyForm, cameras: scene.cameras });
+
+const keptAs = (project: string, scene: Scene) => `vexillum form ${project} ${scene.scene} ${scene.recipe}`;
+
+/** What was typed for a scene before the page was loaded again, in this tab; null: nothing. */
+export function keptForm(project: string, scene: Scene): Form | null {
+  try {
+    const kept = JSON.parse(sessionStorage.getItem(keptAs(project, scene)) ?? "null");
+    return kept && { ...emptyForm, ...kept };
+  } catch {
+    return null; // of another version, or where nothing may be kept
+  }
+}
+
+/** Keeps what is typed for a scene until this tab is closed; a form that nobody has changed is forgotten. */
+export function keepForm(form: Form, project: string, scene: Scene) {
+  try {
+    if (sameForm(form, firstForm(scene))) {
+      sessionStorage.removeItem(keptAs(project, scene));
+    } else {
+      sessionStorage.setItem(keptAs(project, scene), JSON.stringify(form));
+    }
+  } catch {
+    // Where nothing may be kept the form works all the same.
+  }
+}
+
+/** Whether two forms say the same. */
+export const sameForm = (a: Form, b: Form) => JSON.stringify(a) === JSON.stringify(b);
+
 export type Change = (changes: Partial<Form>) => void;
 
 /** A whole number as one, so that the schema can say what is wrong with others. */
@@ -106,13 +137,14 @@ export function jobFile(form: Form, project: string, scene: Scene): string {
     recipe: scene.recipe,
     ...text("preset"),
     ...text("frames"),
-    // What is known from a run of the scene's own job would not be of one that is called otherwise.
-    ...(form.shot.trim()
-      ? { shot: form.shot.trim() }
-      : form.name.trim() !== "" && form.name.trim() !== scene.job && scene.shot !== "" && { shot: scene.shot }),
-    ...(form.size.trim()
-      ? { size: form.size.replace(/\s/g, "") }
-      : scene.width > 0 && { size: `${scene.width}x${scene.height}` }),
+    // What only a run of the scene's own job has told would not be known of one that is called otherwise.
+    ...text("shot"),
+    ...(form.shot.trim() === "" &&
+      form.name.trim() !== "" &&
+      form.name.trim() !== scene.job &&
+      scene.file === "" &&
+      scene.shot !== "" && { shot: scene.shot }),
+    ...(form.size.trim() && { size: form.size.replace(/\s/g, "") }),
     ...(form.scale.trim() && { scale: percent(form.scale) }),
     ...some("each", several),
     ...some("values", values),
