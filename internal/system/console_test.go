@@ -227,7 +227,8 @@ func (c *console) noSidewaysScroll(name string) {
 		}
 	}
 	if over > 0 {
-		c.t.Errorf("%s is %d pixels too wide", name, over)
+		c.t.Errorf("%s is %d pixels too wide: %v", name, over, value[[]string](c, `[...document.querySelectorAll("body *")]
+			.filter(e => e.getBoundingClientRect().right > innerWidth + 1).slice(0, 4).map(e => e.outerHTML.slice(0, 120))`))
 	}
 }
 

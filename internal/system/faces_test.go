@@ -377,7 +377,8 @@ func TestConsoleOnATelephone(t *testing.T) {
 	node := f.node(machine).ID
 	for _, path := range []string{
 		"/", "/queue", "/nodes", fmt.Sprintf("/nodes/%d", node), fmt.Sprintf("/runs/%d", id), "/keys", "/setup",
-		"/nowhere",
+		"/nowhere", "/hands", "/night", "/notices", "/trouble", "/submit", "/submit?scene=salt.practice",
+		"/setup/recipes/practice", "/setup/new-recipe",
 	} {
 		c.goTo(path)
 		c.do(chromedp.WaitVisible(`nav a[href="/queue"]`))
@@ -396,10 +397,21 @@ func TestConsoleOnATelephone(t *testing.T) {
 		if len(over) > 0 {
 			t.Errorf("%s: these run off the screen: %v", path, over)
 		}
-		c.targets(path)
-		if path == "/" || path == "/queue" {
-			c.accessible(path + " on a telephone")
-		}
+		c.targets(path, 44)
+		c.do(chromedp.EmulateViewport(390, 6000)) // so that the row of pages covers nothing
+		c.accessible(path + " on a telephone")
+		c.do(chromedp.EmulateViewport(390, 800))
+	}
+	// A window of 1280 pixels whose owner reads at twice the size.
+	c.do(chromedp.EmulateViewport(640, 400))
+	for _, path := range []string{
+		"/", "/queue", "/nodes", fmt.Sprintf("/nodes/%d", node), fmt.Sprintf("/runs/%d", id), "/setup", "/submit?scene=salt.practice",
+	} {
+		c.goTo(path)
+		c.do(chromedp.WaitVisible(`nav a[href="/queue"]`))
+		c.settled()
+		c.noSidewaysScroll(path + " at 200 %")
+		c.accessible(path + " at 200 %")
 	}
 	// Each page at the desk, too.
 	c.do(chromedp.EmulateViewport(browser.Width, browser.Height))
@@ -410,24 +422,24 @@ func TestConsoleOnATelephone(t *testing.T) {
 		c.do(chromedp.WaitVisible(`nav a[href="/queue"]`))
 		c.settled()
 		c.noSidewaysScroll(path + " with long names")
-		c.targets(path)
+		c.targets(path, 24)
 	}
 }
 
-// targets looks that what is to be hit is 24 pixels wide and high, or so far
+// targets looks that what is to be hit is so many pixels wide and high, or so far
 // from all others that a finger of that size hits nothing else.
-func (c *console) targets(name string) {
+func (c *console) targets(name string, least int) {
 	c.t.Helper()
-	small := value[[]string](c, `(() => {
-		const all = [...document.querySelectorAll("main button, main select, main input, main a.btn, nav a, nav button")].filter(e => e.checkVisibility());
+	small := value[[]string](c, fmt.Sprintf(`(() => {
+		const least = %d, all = [...document.querySelectorAll("main button, main select, main input, main a.btn, nav a, nav button")].filter(e => e.checkVisibility());
 		const box = e => (e.type === "checkbox" && e.closest("label") || e).getBoundingClientRect();
 		return all.filter(e => {
 			const r = box(e);
-			if (r.width >= 24 && r.height >= 24 || r.width === 0 || e.closest(".modal-backdrop")) return false;
+			if (r.width >= least && r.height >= least || r.width === 0 || e.closest(".modal-backdrop")) return false;
 			const x = r.x + r.width / 2, y = r.y + r.height / 2;
-			return all.some(o => { if (o === e || o.contains(e) || e.contains(o)) return false; const b = box(o); return b.width > 0 && Math.max(b.left - x, x - b.right, 0) ** 2 + Math.max(b.top - y, y - b.bottom, 0) ** 2 < 144; });
+			return all.some(o => { if (o === e || o.contains(e) || e.contains(o)) return false; const b = box(o); return b.width > 0 && Math.max(b.left - x, x - b.right, 0) ** 2 + Math.max(b.top - y, y - b.bottom, 0) ** 2 < (least / 2) ** 2; });
 		}).map(e => (e.getAttribute("aria-label") || e.innerText || e.placeholder).slice(0, 40) + " " + Math.round(box(e).width) + "x" + Math.round(box(e).height));
-	})()`)
+	})()`, least))
 	if len(small) > 0 {
 		c.t.Errorf("%s: too small and too near to others: %v", name, small)
 	}

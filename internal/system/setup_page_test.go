@@ -39,6 +39,15 @@ func TestTheFarmIsSetUpFromThePage(t *testing.T) {
 	c.sees("There is a project otter.")
 	c.pick(`section[aria-label="Projects"] li:has(b[title="otter"]) label:last-of-type select`, "tapes")
 	c.sees("otter: frames are in tapes.")
+	write("Weight of otter", "2")
+	c.sees("otter has a weight of 2.")
+	c.click(`//*[@role="status"]//div[contains(., "a weight of 2")]/button[normalize-space()="Undo"]`)
+	c.sees("It is as it was before.")
+	c.wait("the weight is what it was", func() bool {
+		return value[string](c, `document.querySelector('input[aria-label="Weight of otter"]').value`) == "1"
+	})
+	write("Path of tapes on macOS", "/Volumes/tapes")
+	c.sees("tapes is /Volumes/tapes on macOS.")
 	write("Weight of otter", "3")
 	c.sees("otter has a weight of 3.")
 
@@ -78,6 +87,14 @@ func TestTheFarmIsSetUpFromThePage(t *testing.T) {
 	c.sees("ines is a lead of otter.")
 	c.accessible("Setup, with all of it")
 	c.noSidewaysScroll("Setup, with all of it")
+	// The index leads to all parts, and what is searched for hides the others.
+	if lost := value[[]string](c, `[...document.querySelectorAll('nav[aria-label="Parts of Setup"] a')]
+		.filter(a => !document.querySelector(a.hash)).map(a => a.innerText)`); len(lost) > 0 {
+		t.Errorf("the index leads nowhere at %v", lost)
+	}
+	c.fill(`input[type=search]`, "no-such-thing")
+	c.sees("fits “no-such-thing”")
+	c.fill(`input[type=search]`, "")
 	c.click(`//section[@aria-label="People"]//li[contains(., "ines")]//button`)
 	c.confirm("Remove")
 	c.sees("ines may not sign in any more.")

@@ -9,7 +9,11 @@ export function Members({ project: p }: { project: Project }) {
   const kept = useKeep("projects");
   const [name, setName] = useState("");
   const keep = async (body: Parameters<typeof setProject>[1], text: string) => {
-    const done = await kept(() => setProject(p.name, body, p.etag), text);
+    const done = await kept(
+      () => setProject(p.name, body, p.etag),
+      text,
+      () => setProject(p.name, { members: p.members, closed: p.closed }),
+    );
     void queries.invalidateQueries({ queryKey: ["me"] });
     return done;
   };

@@ -4,10 +4,12 @@ import { getPeople, type Person, ranks, removePerson, setPerson } from "../../ap
 import { Confirm } from "../../parts/Confirm";
 import { clock, useNow } from "../../parts/time";
 import { useKeep } from "./keep";
+import { Columns, lookAgain, Part, useFound } from "./Part";
 
 /** Who may sign in, and what they may do. */
 export function PeoplePart() {
-  const people = useQuery({ queryKey: ["people"], queryFn: getPeople });
+  const people = useQuery({ queryKey: ["people"], queryFn: getPeople, refetchInterval: lookAgain });
+  const { shown, more } = useFound(people.data, (p) => [p.name, p.role]);
   const keep = useKeep("people");
   const now = useNow(60_000);
   const [name, setName] = useState("");
@@ -25,13 +27,10 @@ export function PeoplePart() {
   };
   const there = people.data?.some((p) => p.name === name.trim()) ?? false;
   return (
-    <section aria-label="People">
-      <h2 className="section">
-        <b>People</b> who may sign in, and what they may do
-      </h2>
-      {people.isError && <p className="text-failed">{people.error.message}</p>}
+    <Part name="People" intro="who may sign in, and what they may do" error={people.error}>
+      <Columns of={["name", "role", "since"]} className="sm:grid sm:grid-cols-[180px_150px_minmax(0,1fr)]" />
       <ul>
-        {people.data?.map((p: Person) => (
+        {shown.map((p: Person) => (
           <li
             key={p.name}
             className="grid grid-cols-[minmax(0,1fr)_auto_auto] items-center gap-x-4 border-b border-hair py-2 sm:grid-cols-[180px_150px_minmax(0,1fr)_auto]"
@@ -44,7 +43,11 @@ export function PeoplePart() {
               aria-label={`Role of ${p.name}`}
               value={p.role}
               onChange={(e) =>
-                void keep(() => setPerson(p.name, { role: e.target.value }), `${p.name}: ${e.target.value}.`)
+                void keep(
+                  () => setPerson(p.name, { role: e.target.value }),
+                  `${p.name}: ${e.target.value}.`,
+                  () => setPerson(p.name, { role: p.role }),
+                )
               }
             >
               {ranks.map((r) => (
@@ -58,6 +61,7 @@ export function PeoplePart() {
           </li>
         ))}
       </ul>
+      {more}
       <form onSubmit={add} className="mt-2 flex flex-wrap gap-2">
         <input
           className="input w-44 input-xs"
@@ -96,6 +100,6 @@ export function PeoplePart() {
           All their sessions and tokens end within seconds. Their runs stay as they are.
         </Confirm>
       )}
-    </section>
+    </Part>
   );
 }

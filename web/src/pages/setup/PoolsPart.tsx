@@ -3,19 +3,21 @@ import { Link } from "react-router";
 import { getPools, type Pool, setPool } from "../../api/client";
 import { names } from "../../parts/names";
 import { ByName, useKeep, Written } from "./keep";
+import { Columns, lookAgain, Part, useFound } from "./Part";
 
 /** Named sets of nodes, and for which projects they are kept. */
 export function PoolsPart() {
-  const pools = useQuery({ queryKey: ["pools"], queryFn: getPools });
+  const pools = useQuery({ queryKey: ["pools"], queryFn: getPools, refetchInterval: lookAgain });
+  const { shown, more } = useFound(pools.data, (p) => [p.name, ...p.nodes, ...p.projects]);
   const keep = useKeep("pools");
   return (
-    <section aria-label="Pools">
-      <h2 className="section">
-        <b>Pools</b> sets of nodes; those kept for some projects work for no others
-      </h2>
-      {pools.isError && <p className="text-failed">{pools.error.message}</p>}
+    <Part name="Pools" intro="sets of nodes; those kept for some projects work for no others" error={pools.error}>
+      <Columns
+        of={["pool", "nodes", "kept for these projects"]}
+        className="sm:grid sm:grid-cols-[180px_100px_minmax(0,1fr)]"
+      />
       <ul>
-        {pools.data?.map((p: Pool) => (
+        {shown.map((p: Pool) => (
           <li
             key={p.name}
             className="grid grid-cols-[minmax(0,1fr)_auto] items-center gap-x-4 border-b border-hair py-2 sm:grid-cols-[180px_100px_minmax(0,1fr)]"
@@ -42,12 +44,14 @@ export function PoolsPart() {
                   projects.length > 0
                     ? `${p.name} is kept for ${projects.join(", ")}.`
                     : `${p.name} is for all projects.`,
+                  () => setPool(p.name, { projects: p.projects, alone: p.alone }),
                 );
               }}
             />
           </li>
         ))}
       </ul>
+      {more}
       <ByName
         what="a pool"
         button="Make it"
@@ -55,6 +59,6 @@ export function PoolsPart() {
           keep(() => setPool(name, { projects: [] }), `There is a pool ${name}; put nodes into it on the Nodes page.`)
         }
       />
-    </section>
+    </Part>
   );
 }

@@ -1,20 +1,25 @@
 import { useQuery } from "@tanstack/react-query";
 import { getPreflightRule, type PreflightRule, setPreflightRule } from "../../api/client";
 import { useKeep, Written } from "./keep";
+import { lookAgain } from "./Part";
 
 /** When nodes are asked by themselves whether they can render what is in the queue. */
 export function PreflightPart() {
-  const rule = useQuery({ queryKey: ["preflight-rule"], queryFn: getPreflightRule });
+  const rule = useQuery({ queryKey: ["preflight-rule"], queryFn: getPreflightRule, refetchInterval: lookAgain });
   const keep = useKeep("preflight-rule");
   if (!rule.data) {
     return rule.isError ? <p className="text-failed">{rule.error.message}</p> : null;
   }
   const now = rule.data;
   const change = (changes: Partial<PreflightRule>, text: string) =>
-    keep(() => setPreflightRule({ ...now, ...changes }), text);
+    keep(
+      () => setPreflightRule({ ...now, ...changes }),
+      text,
+      () => setPreflightRule({ ...now, etag: undefined }),
+    );
   const zone = now.zone || Intl.DateTimeFormat().resolvedOptions().timeZone;
   return (
-    <section aria-label="Preflight by itself">
+    <section aria-label="Preflight by itself" id="preflight-by-itself" className="scroll-mt-3">
       <h2 className="section">
         <b>Preflight by itself</b> nodes that are ready are asked whether they could; where some fail, a run needs a
         hand

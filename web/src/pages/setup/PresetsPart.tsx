@@ -14,17 +14,19 @@ import {
 } from "../../api/client";
 import { Confirm } from "../../parts/Confirm";
 import { useKeep } from "./keep";
+import { lookAgain, useFound } from "./Part";
 
 const skeleton = "values: {quality: 9}\nproof: {every: 12, scale: 50%}\n";
 
 /** Named settings that jobs take over. */
 export function PresetsPart({ me }: { me: Me }) {
-  const presets = useQuery({ queryKey: ["presets"], queryFn: getPresets });
+  const presets = useQuery({ queryKey: ["presets"], queryFn: getPresets, refetchInterval: lookAgain });
+  const { shown, more } = useFound(presets.data, (p) => [p.name, p.project, p.recipe]);
   const keep = useKeep("presets");
   const [open, setOpen] = useState<Preset | null>(null);
   const [dropping, setDropping] = useState<Preset | null>(null);
   return (
-    <section aria-label="Presets">
+    <section aria-label="Presets" id="presets" className="scroll-mt-3">
       <h2 className="section flex items-baseline gap-2">
         <b>Presets</b> settings that jobs take over
         <button
@@ -49,7 +51,7 @@ export function PresetsPart({ me }: { me: Me }) {
       {presets.isError && <p className="text-failed">{presets.error.message}</p>}
       {presets.data?.length === 0 && <p className="text-[13px] text-muted">There is none yet.</p>}
       <ul>
-        {presets.data?.map((p: Preset) => (
+        {shown.map((p: Preset) => (
           <li
             key={`${p.project}/${p.recipe}/${p.name}`}
             className="grid grid-cols-[minmax(0,1fr)_auto] items-center gap-x-4 border-b border-hair py-2 sm:grid-cols-[180px_minmax(0,1fr)_auto]"
@@ -96,6 +98,7 @@ export function PresetsPart({ me }: { me: Me }) {
           </li>
         ))}
       </ul>
+      {more}
       {open && (
         <Edit
           key={open.etag + open.name}

@@ -2,26 +2,33 @@ import { useQuery } from "@tanstack/react-query";
 import { getPlaces, getProjects, ownProject, type Project, setProject } from "../../api/client";
 import { ByName, numberIn, useKeep, Written } from "./keep";
 import { Members } from "./Members";
+import { Columns, lookAgain, Part, useFound } from "./Part";
 
 /** The productions: where their scenes and frames lie, and how the farm is shared. */
 export function ProjectsPart() {
-  const projects = useQuery({ queryKey: ["projects"], queryFn: getProjects });
+  const projects = useQuery({ queryKey: ["projects"], queryFn: getProjects, refetchInterval: lookAgain });
   const places = useQuery({ queryKey: ["places"], queryFn: getPlaces });
   const keep = useKeep("projects");
   const names = (places.data ?? []).map((p) => p.name);
-  const shown = (projects.data ?? []).filter((p) => p.name !== ownProject);
+  const { shown, more } = useFound(
+    projects.data?.filter((p) => p.name !== ownProject),
+    (p) => [p.name, p.title, ...Object.keys(p.members)],
+  );
   return (
-    <section aria-label="Projects">
-      <h2 className="section">
-        <b>Projects</b> where scenes are read and frames go; a weight of 2 is twice the share of 1; people are told when
-        a budget is used up
-      </h2>
-      {projects.isError && <p className="text-failed">{projects.error.message}</p>}
+    <Part
+      name="Projects"
+      intro="a weight of 2 is twice the share of 1; people are told when a budget is used up"
+      error={projects.error}
+    >
+      <Columns
+        of={["project", "title", "weight", "machine hours used, and budget", "scenes", "frames"]}
+        className="lg:grid lg:grid-cols-[110px_minmax(110px,1fr)_64px_200px_120px_120px]"
+      />
       <ul>
         {shown.map((p: Project) => (
           <li
             key={p.name}
-            className="grid grid-cols-2 items-center gap-x-4 gap-y-1 border-b border-hair py-2 sm:grid-cols-[110px_minmax(110px,1fr)_56px_150px_150px_165px]"
+            className="grid grid-cols-2 items-center gap-x-4 gap-y-1 border-b border-hair py-2 lg:grid-cols-[110px_minmax(110px,1fr)_64px_200px_120px_120px]"
           >
             <b className="truncate font-semibold" title={p.name}>
               {p.name}
@@ -30,14 +37,24 @@ export function ProjectsPart() {
               value={p.title}
               placeholder="title"
               label={`Title of ${p.name}`}
-              onKeep={(title) => keep(() => setProject(p.name, { title }), `${p.name} is called ${title || p.name}.`)}
+              onKeep={(title) =>
+                keep(
+                  () => setProject(p.name, { title }),
+                  `${p.name} is called ${title || p.name}.`,
+                  () => setProject(p.name, { title: p.title }),
+                )
+              }
             />
             <Written
               value={String(p.weight)}
               label={`Weight of ${p.name}`}
               className="num w-full"
               onKeep={(text) =>
-                keep(async () => setProject(p.name, { weight: numberIn(text) }), `${p.name} has a weight of ${text}.`)
+                keep(
+                  async () => setProject(p.name, { weight: numberIn(text) }),
+                  `${p.name} has a weight of ${text}.`,
+                  () => setProject(p.name, { weight: p.weight }),
+                )
               }
             />
             <span className="flex items-center gap-2 text-xs text-muted">
@@ -55,20 +72,23 @@ export function ProjectsPart() {
                     /[1-9]/.test(text)
                       ? `${p.name} has a budget of ${text} machine hours.`
                       : `${p.name} has no budget.`,
+                    () => setProject(p.name, { budget_hours: p.budget_hours }),
                   )
                 }
               />
             </span>
             {(["scenes", "frames"] as const).map((what) => (
               <label key={what} className="flex items-center gap-2 text-xs text-muted">
-                <span className="shrink-0">{what}</span>
+                <span className="shrink-0 lg:hidden">{what}</span>
                 <select
                   className="select w-full select-xs"
+                  aria-label={`Place of the ${what} of ${p.name}`}
                   value={p[what]}
                   onChange={(e) =>
                     void keep(
                       (strand) => setProject(p.name, { [what]: e.target.value, strand }),
                       `${p.name}: ${what} are in ${e.target.value}.`,
+                      () => setProject(p.name, { [what]: p[what] }),
                     )
                   }
                 >
@@ -82,6 +102,7 @@ export function ProjectsPart() {
           </li>
         ))}
       </ul>
+      {more}
       <ByName
         what="a project"
         button="Make it"
@@ -94,6 +115,6 @@ export function ProjectsPart() {
         }
       />
       {places.data?.length === 0 && <p className="text-xs text-muted">A place has to be there first.</p>}
-    </section>
+    </Part>
   );
 }

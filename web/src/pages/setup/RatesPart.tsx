@@ -3,10 +3,11 @@ import { useState } from "react";
 import { getPools, getRates, type Rate, setRate } from "../../api/client";
 import { useFarm } from "../../api/live";
 import { numberIn, useKeep, Written } from "./keep";
+import { Columns, lookAgain, useFound } from "./Part";
 
 /** What machines cost and how much power they take, for estimates. */
 export function RatesPart() {
-  const rates = useQuery({ queryKey: ["rates"], queryFn: getRates });
+  const rates = useQuery({ queryKey: ["rates"], queryFn: getRates, refetchInterval: lookAgain });
   const pools = useQuery({ queryKey: ["pools"], queryFn: getPools });
   const nodes = useFarm().data?.nodes ?? [];
   const keep = useKeep("rates");
@@ -14,30 +15,36 @@ export function RatesPart() {
   const known = rates.data ?? [];
   const is = (a: Rate, b: Rate) => a.kind === b.kind && (a.name ?? "") === (b.name ?? "");
   const farm: Rate = { kind: "farm" };
-  const shown = [
+  const all = [
     farm,
     ...known.filter((r) => r.kind !== "farm"),
     ...more.filter((m) => !known.some((r) => is(r, m))),
   ].map((r) => known.find((k) => is(k, r)) ?? r);
+  const { shown, more: rest } = useFound(all, (r) => [title(r)]);
   const others = [
     ...(pools.data ?? []).map((p) => ({ kind: "pool" as const, name: p.name })),
     ...nodes.map((n) => ({ kind: "node" as const, name: n.name })),
-  ].filter((o) => !shown.some((r) => is(r, o)));
+  ].filter((o) => !all.some((r) => is(r, o)));
   const change = (rate: Rate, changes: () => Partial<Rate>, what: string) =>
-    keep(async () => setRate({ ...rate, ...changes() }), `${title(rate)}: ${what}.`);
+    keep(
+      async () => setRate({ ...rate, ...changes() }),
+      `${title(rate)}: ${what}.`,
+      async () => setRate({ ...rate, etag: (await getRates()).find((r) => is(r, rate))?.etag }),
+    );
   return (
-    <section aria-label="Rates">
+    <section aria-label="Rates" id="rates" className="scroll-mt-3">
       <h2 className="section">
         <b>Rates</b> money an hour and watts while they render; a node's before its pool's before the farm's
       </h2>
       {rates.isError && <p className="text-failed">{rates.error.message}</p>}
+      <Columns of={["for", "money", "power", "currency"]} className="lg:grid lg:grid-cols-[180px_150px_150px_120px]" />
       <ul>
         {shown.map((r) => (
           <li
             key={title(r)}
-            className="grid grid-cols-3 items-center gap-x-4 gap-y-1 border-b border-hair py-2 sm:grid-cols-[180px_150px_150px_120px]"
+            className="grid grid-cols-3 items-center gap-x-4 gap-y-1 border-b border-hair py-2 lg:grid-cols-[180px_150px_150px_120px]"
           >
-            <b className="truncate font-semibold max-sm:col-span-3">{title(r)}</b>
+            <b className="truncate font-semibold max-lg:col-span-3">{title(r)}</b>
             <span className="flex items-center gap-2 text-xs whitespace-nowrap text-muted">
               <Written
                 value={r.per_hour ? String(r.per_hour) : ""}
@@ -74,6 +81,7 @@ export function RatesPart() {
           </li>
         ))}
       </ul>
+      {rest}
       {others.length > 0 && (
         <select
           className="select mt-2 w-44 select-xs"

@@ -70,21 +70,27 @@ export function countIn(text: string): number | null {
   return n;
 }
 
-/** Changes something of the farm, reads the list anew, and tells what came of it. */
+/** Changes something of the farm, reads the list anew, and tells what came of it. undo puts back what was
+ * changed, and nothing else. */
 export function useKeep(what: string) {
   const queries = useQueryClient();
   const tell = useToast();
   // strand: all the same, although open runs use what is taken away
-  const keep = async (act: (strand?: boolean) => Promise<unknown>, text: string, strand = false): Promise<boolean> => {
+  const keep = async (
+    act: (strand?: boolean) => Promise<unknown>,
+    text: string,
+    undo?: () => Promise<unknown>,
+    strand = false,
+  ): Promise<boolean> => {
     try {
       await act(strand);
       await queries.invalidateQueries({ queryKey: [what] });
-      tell({ text });
+      tell({ text, undo: undo && (() => void keep(undo, "It is as it was before.")) });
       return true;
     } catch (error) {
       const offer =
         error instanceof Problem && error.field === "strand" && !strand
-          ? { label: "Do it all the same", act: () => void keep(act, text, true) }
+          ? { label: "Do it all the same", act: () => void keep(act, text, undo, true) }
           : undefined;
       tell({
         text: sentence((error as Error).message).replace(/; to do it all the same, say so with --yes/, ""),

@@ -42,10 +42,10 @@ export function SubmitPage({ me }: { me: Me }) {
             Another scene
           </button>
         )}
-        <label className="flex shrink-0 items-center gap-2 text-xs whitespace-nowrap text-muted">
+        <label className="flex min-w-0 items-center gap-2 text-xs whitespace-nowrap text-muted">
           project
           <select
-            className="select select-sm"
+            className="select min-w-0 select-sm"
             value={project}
             onChange={(e) => change({ project: e.target.value, folder: "", scene: "", recipe: "" })}
           >
