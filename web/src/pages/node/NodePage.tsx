@@ -192,7 +192,6 @@ function NodeView({ node, me }: { node: FarmNode; me: Me }) {
       <TroublePart node={node} mayTry={may} />
       <TimelinePart node={node} />
       <UsagePart node={node} />
-      <LogPart node={node} />
       <div className="grid grid-cols-1 gap-x-8 lg:grid-cols-[minmax(0,1fr)_minmax(0,1fr)]">
         <div className="min-w-0">
           <HoursPart key={node.id} node={node} may={may} onChange={change} />
@@ -204,6 +203,7 @@ function NodeView({ node, me }: { node: FarmNode; me: Me }) {
           {may && <ApplyPart node={node} onChange={change} />}
         </div>
       </div>
+      <LogPart node={node} />
       {dialog}
     </main>
   );

@@ -99,7 +99,7 @@ function RunView({ run, runs, nodes, project, me }: RunViewProps) {
   );
   const shown = chosen ?? run.newest;
   return (
-    <main className="max-w-[1204px] px-4 pt-[14px] pb-8 sm:px-6">
+    <main className="max-w-[1204px] min-[106rem]:max-w-[1812px] px-4 pt-[14px] pb-8 sm:px-6">
       <p className="text-xs text-muted">
         <Link to="/queue" className="hover:text-base-content">
           Queue
@@ -156,7 +156,7 @@ function RunView({ run, runs, nodes, project, me }: RunViewProps) {
         </p>
       </div>
       <StepsPart run={run} runs={runs} />
-      <div className="mt-4 grid grid-cols-1 gap-6 lg:grid-cols-[minmax(0,1fr)_560px]">
+      <div className="mt-4 grid grid-cols-1 gap-6 lg:grid-cols-[minmax(0,1fr)_560px] min-[106rem]:grid-cols-[minmax(0,1fr)_1080px]">
         <div className="min-w-0">
           {run.tiles && (
             <TilesPart run={run} index={index} states={states} timings={timings} chosen={shown} onChoose={setChosen} />

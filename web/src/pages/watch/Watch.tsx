@@ -1,5 +1,5 @@
 import { Link } from "react-router";
-import { isWrangler, type Me, maySteer, type Run } from "../../api/client";
+import { isArtist, isWrangler, type Me, maySteer, type Run } from "../../api/client";
 import { useFarm } from "../../api/live";
 import { Notice, Waits } from "../../parts/Notice";
 import { StillArea, useStill, Waiting } from "../../parts/still";
@@ -63,9 +63,19 @@ function WatchView({ me }: { me: Me }) {
       </h2>
       {rendering.shown.length === 0 && (
         <p className="border-b border-hair py-2 text-muted">
-          {waiting.shown.length > 0
-            ? "Nothing renders at the moment; the reasons are below."
-            : "Nothing to render. Submit a scene with vexillum submit."}
+          {waiting.shown.length > 0 ? (
+            "Nothing renders at the moment; the reasons are below."
+          ) : isArtist(me) ? (
+            <>
+              There is nothing to render.{" "}
+              <Link to="/submit" className="underline">
+                Submit a scene
+              </Link>
+              .
+            </>
+          ) : (
+            "There is nothing to render."
+          )}
         </p>
       )}
       {rendering.shown.map((run) => (
