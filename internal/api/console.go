@@ -8,6 +8,7 @@ import (
 	"mime"
 	"net/http"
 	"path"
+	"slices"
 	"strings"
 	"sync"
 
@@ -26,9 +27,12 @@ func newConsole(files fs.FS) *console { return &console{files: files, packed: ma
 
 const unbuilt = `<!doctype html><title>Vexillum</title><p>The console has not been built into this program. Run <code>make build</code> and start it again.`
 
+// machines are the first steps of addresses that programs ask: none of them is ever a page.
+var machines = []string{"api", "node", "metrics", "healthz", "readyz", "livez"}
+
 func (p *console) serve(c *gin.Context) {
 	name := strings.TrimPrefix(path.Clean(c.Request.URL.Path), "/")
-	if strings.HasPrefix(name, "api/") || strings.HasPrefix(name, "node/") || name == "api" || name == "node" {
+	if first, _, _ := strings.Cut(name, "/"); slices.Contains(machines, first) {
 		problem(
 			c, http.StatusNotFound, "",
 			"nothing answers "+c.Request.Method+" at "+c.Request.URL.Path+"; /api/v1/openapi.json lists all there is",

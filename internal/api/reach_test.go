@@ -171,6 +171,7 @@ func TestANodeSpeaksOfItsOwn(t *testing.T) {
 			t.Errorf("a thumbnail that is %s: %d %s", c.what, status, body)
 		}
 	}
+	w.sentOnce(fmt.Sprintf("/api/v1/runs/%d/frames/2/thumbnail", run.ID))
 }
 
 // TestAccountsArePermittedByAdministrators sets accounts and groups as a wrangler, before and

@@ -1,6 +1,9 @@
 package api
 
 import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -394,8 +397,35 @@ func (s *Server) thumbnail(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	c.Header("Cache-Control", "no-store") // nobody sees it who has signed out
-	c.Data(http.StatusOK, "image/jpeg", jpeg)
+	c.Header("Content-Type", "image/jpeg")
+	sum := sha256.Sum256(jpeg)
+	if !seenBefore(c, hex.EncodeToString(sum[:16])) {
+		http.ServeContent(c.Writer, c.Request, "", time.Time{}, bytes.NewReader(jpeg))
+	}
+}
+
+// seenBefore says of a picture what it is called, and answers 304 where the client has it already.
+// Browsers ask each time, so that nobody sees it who has signed out.
+func seenBefore(c *gin.Context, tag string) bool {
+	c.Header("Cache-Control", "private, no-cache")
+	c.Header("ETag", `"`+tag+`"`)
+	for one := range strings.SplitSeq(c.GetHeader("If-None-Match"), ",") {
+		if one = strings.TrimPrefix(strings.TrimSpace(one), "W/"); one == `"`+tag+`"` || one == "*" {
+			c.Status(http.StatusNotModified)
+			c.Writer.WriteHeaderNow()
+			return true
+		}
+	}
+	return false
+}
+
+// tagOf names the contents of a file that is replaced as a whole where it changes, in one form.
+func tagOf(file *os.File, form string) (string, error) {
+	info, err := file.Stat()
+	if err != nil {
+		return "", fmt.Errorf("looking at a picture: %w", err)
+	}
+	return strings.TrimSuffix(fmt.Sprintf("%x-%x-%s", info.ModTime().UnixNano(), info.Size(), form), "-"), nil
 }
 
 // picture serves the frame itself where the service can see it.
@@ -437,7 +467,14 @@ func (s *Server) picture(c *gin.Context) {
 		return
 	}
 	defer file.Close()
-	c.Header("Cache-Control", "no-store")
+	tag, err := tagOf(file, c.Query("as"))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	if seenBefore(c, tag) {
+		return
+	}
 	if movie := spec.Movie(); movie != "" && pass == "" {
 		c.Header("Content-Type", movie)
 		http.ServeContent(c.Writer, c.Request, "", time.Time{}, file)

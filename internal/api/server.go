@@ -251,6 +251,9 @@ func New(o Options) (*Server, error) {
 	e.Use(s.recover, s.headers)
 	for _, r := range routes {
 		e.Handle(r.method, r.path, s.allow(r.who), func(c *gin.Context) { r.handle(s, c) })
+		if r.method == http.MethodGet && !endless(r.path) { // net/http leaves out the body
+			e.Handle(http.MethodHead, r.path, s.allow(r.who), func(c *gin.Context) { r.handle(s, c) })
+		}
 	}
 	e.NoMethod(func(c *gin.Context) {
 		problem(
@@ -267,6 +270,11 @@ func New(o Options) (*Server, error) {
 	}
 	s.handler = http.NewCrossOriginProtection().Handler(packed(e))
 	return s, nil
+}
+
+// endless reports whether the answer of a route goes on as long as somebody listens.
+func endless(path string) bool {
+	return strings.HasSuffix(path, "/events") || strings.HasSuffix(path, "/live")
 }
 
 // minPacked is how long an answer is in bytes before it is compressed; a stream

@@ -82,8 +82,20 @@ var codecs = map[string]struct {
 		"hevc",
 		[]string{"-pix_fmt", "yuv420p", "-tag:v", "hvc1", "-movflags", "+faststart", "-x265-params", "log-level=error"},
 	},
-	"prores": {"prores_ks", "prores", []string{"-pix_fmt", "yuv422p10le", "-profile:v", "3"}},
+	"prores": {"prores_ks", "prores", []string{"-pix_fmt", "yuv422p10le", "-profile:v", "3", "-movflags", "write_colr"}},
 	"vp9":    {"libvpx-vp9", "vp9", []string{"-pix_fmt", "yuv420p", "-b:v", "0", "-row-mt", "1"}},
+}
+
+// colours turns frames into what a movie holds and says what its numbers mean: without that each player
+// guesses, and the same movie looks different in each. Frames are sRGB, whose primaries are those of
+// ITU-R BT.709; ProRes has no name for its curve, and players take that of BT.709 for the same.
+func colours(codec string) string {
+	curve := "iec61966-2-1"
+	if codec == "prores" {
+		curve = "bt709"
+	}
+	return "scale=out_color_matrix=bt709:out_range=tv," +
+		"setparams=colorspace=bt709:color_primaries=bt709:color_trc=" + curve + ":range=tv"
 }
 
 // usual is the codec of a movie by the ending of its file.
@@ -228,7 +240,7 @@ func (p *Plan) encode(
 	args = append(
 		args, "-start_number", "0", "-i", filepath.Join(folder, "%08d"+ending), "-frames:v", strconv.Itoa(count),
 		// most codecs want sides that are even
-		"-vf", "pad=ceil(iw/2)*2:ceil(ih/2)*2", "-c:v", c.encoder,
+		"-vf", "pad=ceil(iw/2)*2:ceil(ih/2)*2,"+colours(codec), "-c:v", c.encoder,
 	)
 	args = append(args, c.options...)
 	if codec != "prores" && p.Quality >= 0 {
@@ -281,13 +293,15 @@ type Facts struct {
 	Rate          *big.Rat // frames a second
 	Frames        int      // that are in it, counted
 	Seconds       float64
+	Colours       string // matrix, transfer and primaries, as ffprobe calls them; empty: it does not say
 }
 
 // Probe reads a movie from beginning to end, and tells what it is.
 func Probe(ctx context.Context, path string) (Facts, error) {
 	cmd := exec.CommandContext(
 		ctx, "ffprobe", "-v", "error", "-count_packets", "-select_streams", "v:0", "-of", "json", "-show_entries",
-		"stream=codec_name,width,height,r_frame_rate,nb_read_packets:format=duration", path,
+		"stream=codec_name,width,height,r_frame_rate,nb_read_packets,color_space,color_transfer,color_primaries"+
+			":format=duration", path,
 	)
 	cmd.WaitDelay = 2 * time.Second
 	out, err := cmd.Output()
@@ -305,6 +319,9 @@ func Probe(ctx context.Context, path string) (Facts, error) {
 			Height int    `json:"height"`
 			Rate   string `json:"r_frame_rate"`
 			Count  string `json:"nb_read_packets"`
+			Matrix string `json:"color_space"`
+			Curve  string `json:"color_transfer"`
+			Prims  string `json:"color_primaries"`
 		} `json:"streams"`
 		Format struct {
 			Duration string `json:"duration"`
@@ -318,6 +335,7 @@ func Probe(ctx context.Context, path string) (Facts, error) {
 	}
 	s := told.Streams[0]
 	f := Facts{Codec: s.Codec, Width: s.Width, Height: s.Height}
+	f.Colours = strings.TrimSpace(strings.Join([]string{s.Matrix, s.Curve, s.Prims}, " "))
 	f.Rate, _ = new(big.Rat).SetString(s.Rate)
 	f.Frames, _ = strconv.Atoi(s.Count)
 	f.Seconds, _ = strconv.ParseFloat(told.Format.Duration, 64)

@@ -78,6 +78,13 @@ func TestMoviesAreWhatWasAskedFor(t *testing.T) {
 		if facts.Frames != 10 || facts.Width != 64 || facts.Rate.Cmp(rate) != 0 || told != 10 {
 			t.Errorf("%+v: %+v, %d frames were told of", c, facts, told)
 		}
+		curve := "iec61966-2-1"
+		if facts.Codec == "prores" {
+			curve = "bt709"
+		}
+		if facts.Colours != "bt709 "+curve+" bt709" {
+			t.Errorf("%+v: its colours are told as %q", c, facts.Colours)
+		}
 		if left, _ := os.ReadDir(p.Folder); len(left) != 0 {
 			t.Errorf("%v is left behind", left)
 		}

@@ -112,7 +112,7 @@ func (m *Mailer) Send(ctx context.Context, letter Mail) Answer {
 	msg.AddAlternativeString(gomail.TypeTextHTML, letter.HTML)
 	if len(letter.Picture) > 0 {
 		err := msg.EmbedReader(
-			"picture.jpg", bytes.NewReader(letter.Picture), gomail.WithFileContentID("picture"),
+			"picture.jpg", bytes.NewReader(letter.Picture), gomail.WithFileContentID("<picture>"),
 			gomail.WithFileContentType("image/jpeg"),
 		)
 		if err != nil {

@@ -238,7 +238,7 @@ func (l *letter) Data(from io.Reader) error {
 		return err
 	}
 	got := Message{ID: m.Header.Get("Message-ID"), Title: subject}
-	if err := got.read(m.Header.Get("Content-Type"), m.Header.Get("Content-Transfer-Encoding"), m.Body); err != nil {
+	if err := got.read(m.Header.Get("Content-Type"), m.Header.Get("Content-Transfer-Encoding"), "", m.Body); err != nil {
 		return err
 	}
 	l.r.keep(got)
@@ -246,7 +246,7 @@ func (l *letter) Data(from io.Reader) error {
 }
 
 // read takes the parts of a mail.
-func (m *Message) read(kind, encoding string, body io.Reader) error {
+func (m *Message) read(kind, encoding, id string, body io.Reader) error {
 	of, params, err := mime.ParseMediaType(kind)
 	if err != nil {
 		return err
@@ -262,7 +262,7 @@ func (m *Message) read(kind, encoding string, body io.Reader) error {
 				return err
 			}
 			h := part.Header
-			if err := m.read(h.Get("Content-Type"), h.Get("Content-Transfer-Encoding"), part); err != nil {
+			if err := m.read(h.Get("Content-Type"), h.Get("Content-Transfer-Encoding"), h.Get("Content-ID"), part); err != nil {
 				return err
 			}
 		}
@@ -280,7 +280,9 @@ func (m *Message) read(kind, encoding string, body io.Reader) error {
 	case "text/html":
 		m.HTML = text.String()
 	case "image/jpeg":
-		m.Picture = text.Len()
+		if id == "<picture>" { // RFC 2392: programs that read mail find no other
+			m.Picture = text.Len()
+		}
 	}
 	return nil
 }

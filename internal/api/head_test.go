@@ -1,0 +1,100 @@
+package api
+
+import (
+	"io"
+	"net/http"
+	"strings"
+	"testing"
+)
+
+// asked sends a request with a header, and returns the answer and its body.
+func (w *world) asked(token, method, path, header, value string) (*http.Response, string) {
+	w.t.Helper()
+	req, err := http.NewRequestWithContext(w.t.Context(), method, w.server.URL+path, nil)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	req.Header.Set("Authorization", "Bearer "+token)
+	if header != "" {
+		req.Header.Set(header, value)
+	}
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	body, err := io.ReadAll(resp.Body)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	return resp, string(body)
+}
+
+// TestHeadIsAnsweredAsGetWithoutABody asks every route that can be read, for its head alone.
+func TestHeadIsAnsweredAsGetWithoutABody(t *testing.T) {
+	w := newWorld(t)
+	asked := 0
+	for _, r := range routes {
+		if r.method != http.MethodGet || endless(r.path) || strings.HasPrefix(r.path, "/node/") {
+			continue
+		}
+		path := parameter.ReplaceAllString(r.path, "1")
+		asker := w.tokens[admin]
+		get, _ := w.asked(asker, http.MethodGet, path, "", "")
+		head, body := w.asked(asker, http.MethodHead, path, "", "")
+		if head.StatusCode != get.StatusCode || body != "" ||
+			head.Header.Get("Content-Type") != get.Header.Get("Content-Type") {
+			t.Errorf("%s: HEAD %d %q, GET %d", path, head.StatusCode, body, get.StatusCode)
+		}
+		asked++
+	}
+	if asked < 40 {
+		t.Errorf("%d routes were asked", asked)
+	}
+	if resp, _ := w.asked("nobody", http.MethodHead, "/api/v1/runs", "", ""); resp.StatusCode != http.StatusUnauthorized {
+		t.Errorf("a stranger reads the head of the runs: %d", resp.StatusCode)
+	}
+	if resp, _ := w.asked(w.tokens[admin], http.MethodHead, "/api/v1/events", "", ""); resp.StatusCode != http.StatusMethodNotAllowed {
+		t.Errorf("the head of a stream without an end: %d", resp.StatusCode)
+	}
+}
+
+// TestWhatProgramsAskIsNeverAPage asks addresses that are no page and answer nothing.
+func TestWhatProgramsAskIsNeverAPage(t *testing.T) {
+	w := newWorld(t)
+	for _, path := range []string{
+		"/api", "/api/", "/api/v2/runs", "/api/v1/run", "/node/v9", "/metrics", "/metrics/farm", "/livez", "/healthz/x",
+	} {
+		resp, body := w.asked(w.tokens[viewer], http.MethodGet, path, "", "")
+		if resp.StatusCode != http.StatusNotFound || resp.Header.Get("Content-Type") != "application/problem+json" {
+			t.Errorf("%s: %d %.60s", path, resp.StatusCode, body)
+		}
+	}
+	if resp, _ := w.asked("", http.MethodGet, "/queue", "", ""); !strings.HasPrefix(resp.Header.Get("Content-Type"), "text/html") {
+		t.Errorf("a page is %s", resp.Header.Get("Content-Type"))
+	}
+}
+
+// sentOnce looks that a picture is sent once, and again only to those who do not have it or may not see it.
+func (w *world) sentOnce(path string) {
+	w.t.Helper()
+	first, body := w.asked(w.tokens[viewer], http.MethodGet, path, "", "")
+	tag := first.Header.Get("ETag")
+	if first.StatusCode != http.StatusOK || tag == "" || body == "" {
+		w.t.Fatalf("%s: %d, ETag %q", path, first.StatusCode, tag)
+	}
+	for _, c := range []struct {
+		token, tags string
+		want        int
+	}{
+		{w.tokens[viewer], tag, http.StatusNotModified},
+		{w.tokens[viewer], `"other", W/` + tag, http.StatusNotModified},
+		{w.tokens[viewer], `"other"`, http.StatusOK},
+		{"nobody", tag, http.StatusUnauthorized},
+	} {
+		if resp, again := w.asked(c.token, http.MethodGet, path, "If-None-Match", c.tags); resp.StatusCode != c.want ||
+			(c.want == http.StatusNotModified && again != "") {
+			w.t.Errorf("%s with %s: %d, want %d", path, c.tags, resp.StatusCode, c.want)
+		}
+	}
+}
