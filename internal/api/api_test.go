@@ -123,7 +123,7 @@ func newWorld(t *testing.T) *world {
 		w.tokens[role] = w.signIn(string(role))
 	}
 	var key wire.Key
-	w.must("POST", "/api/v1/keys", wire.NewKey{Uses: 5}, &key)
+	w.must("POST", "/api/v1/keys", wire.NewKey{Uses: new(5)}, &key)
 	var enrolled wire.Enrolled
 	w.must("POST", "/node/v1/enrol", wire.Enrol{Key: key.Key, Name: "kiln-01", Kind: "rack"}, &enrolled)
 	w.tokens[aNode] = enrolled.Token

@@ -98,3 +98,15 @@ func (w *world) sentOnce(path string) {
 		}
 	}
 }
+
+// TestAKeyIsNeverSilentlyAnother asks for keys that can never let anybody in.
+func TestAKeyIsNeverSilentlyAnother(t *testing.T) {
+	w := newWorld(t)
+	for body, want := range map[string]int{
+		`{"uses": 0}`: 422, `{"uses": -1}`: 422, `{"seconds": 0}`: 422, `{"seconds": -5}`: 422, `{}`: 201, `{"uses": 2}`: 201,
+	} {
+		if status, answer := w.call(w.tokens[admin], "POST", "/api/v1/keys", body); status != want {
+			t.Errorf("%s: %d %s, want %d", body, status, answer, want)
+		}
+	}
+}

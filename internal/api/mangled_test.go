@@ -31,7 +31,7 @@ func TestMangledBodiesNeverBreakTheService(t *testing.T) {
 		t.Fatal(err)
 	}
 	var key wire.Key
-	w.must("POST", "/api/v1/keys", wire.NewKey{Uses: 10_000}, &key)
+	w.must("POST", "/api/v1/keys", wire.NewKey{Uses: new(10_000)}, &key)
 	facts := wire.Facts{OS: "linux", Speed: 1, Renderers: []wire.Renderer{{Recipe: "practice"}}}
 	begin := func() (lease, session int64) {
 		var started wire.Started
@@ -129,7 +129,7 @@ func requests(key string, lease, now int64, facts wire.Facts) []request {
 		},
 		{admin, "PATCH", "/api/v1/places/q", wire.PlaceChange{Paths: map[string]string{"linux": "/q"}}},
 		{admin, "PATCH", "/api/v1/people/somebody", wire.PersonChange{Role: "viewer", Password: testPassword}},
-		{admin, "POST", "/api/v1/keys", wire.NewKey{Label: "l", Seconds: 60, Uses: 1}},
+		{admin, "POST", "/api/v1/keys", wire.NewKey{Label: "l", Seconds: new(60), Uses: new(1)}},
 		{"", "POST", "/node/v1/enrol", wire.Enrol{Key: key, Name: "kiln-07", Kind: "rack", Facts: facts}},
 		{
 			aNode, "POST", "/node/v1/beat",

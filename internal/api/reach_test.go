@@ -119,7 +119,7 @@ func TestANodeSpeaksOfItsOwn(t *testing.T) {
 	run, lease, session := w.atWork()
 	w.accepted(lease, session, 2, []byte("a picture"))
 	var key wire.Key
-	w.must("POST", "/api/v1/keys", wire.NewKey{Uses: 1}, &key)
+	w.must("POST", "/api/v1/keys", wire.NewKey{Uses: new(1)}, &key)
 	var other wire.Enrolled
 	w.must("POST", "/node/v1/enrol", wire.Enrol{Key: key.Key, Name: "kiln-02", Kind: "rack"}, &other)
 	said := func(token, text string) {

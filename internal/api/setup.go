@@ -121,13 +121,14 @@ func (s *Server) keys(c *gin.Context, f *floor.Floor) {
 const maxKeySeconds = 7 * 24 * 3600
 
 func (s *Server) newKey(c *gin.Context, f *floor.Floor, in wire.NewKey) {
-	if in.Seconds == 0 {
-		in.Seconds = 1800
+	seconds, uses := 1800, 1
+	if in.Seconds != nil {
+		seconds = *in.Seconds
 	}
-	if in.Uses == 0 {
-		in.Uses = 1
+	if in.Uses != nil {
+		uses = *in.Uses
 	}
-	if in.Seconds < 1 || in.Seconds > maxKeySeconds {
+	if seconds < 1 || seconds > maxKeySeconds {
 		problem(c, http.StatusUnprocessableEntity, "seconds", "an enrolment key is good for a second to seven days")
 		return
 	}
@@ -135,10 +136,10 @@ func (s *Server) newKey(c *gin.Context, f *floor.Floor, in wire.NewKey) {
 	made, err := f.People.IssueKey(
 		c,
 		farm.Key{
-			Hash: secret.Hash(key), Label: in.Label, CreatedBy: person(c).Name, UsesLeft: in.Uses, Pools: in.Pools,
+			Hash: secret.Hash(key), Label: in.Label, CreatedBy: person(c).Name, UsesLeft: uses, Pools: in.Pools,
 			Returns: in.Returns,
 		},
-		time.Duration(in.Seconds)*time.Second,
+		time.Duration(seconds)*time.Second,
 	)
 	if err != nil {
 		s.fail(c, err)

@@ -74,7 +74,7 @@ func TestStaleEditsAreRefused(t *testing.T) {
 func TestUndoRestoresEachNode(t *testing.T) {
 	w := newWorld(t)
 	var key wire.Key
-	w.must("POST", "/api/v1/keys", wire.NewKey{Uses: 1}, &key)
+	w.must("POST", "/api/v1/keys", wire.NewKey{Uses: new(1)}, &key)
 	var enrolled wire.Enrolled
 	w.must("POST", "/node/v1/enrol", wire.Enrol{Key: key.Key, Name: "kiln-02", Kind: "rack"}, &enrolled)
 	var nodes []wire.Node

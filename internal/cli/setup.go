@@ -106,6 +106,7 @@ func drop[T any](a *app, what, path, short, after string, name func(T) string) *
 func (a *app) keyCommand() *cobra.Command {
 	parent := &cobra.Command{Use: "key", Short: "Make, list and revoke enrolment keys"}
 	var life time.Duration
+	uses := 1
 	var in wire.NewKey
 	newKey := a.jsonFlag(&cobra.Command{
 		Use: "new", Short: "Make a key that lets machines become nodes", Args: exactly(0, "no arguments"),
@@ -113,10 +114,10 @@ func (a *app) keyCommand() *cobra.Command {
 			if life < time.Second {
 				return usageError{fmt.Errorf("--for %v: a key is good for a second at least", life)}
 			}
-			if in.Uses < 1 {
-				return usageError{fmt.Errorf("--uses %d: a key has one use at least", in.Uses)}
+			if uses < 1 {
+				return usageError{fmt.Errorf("--uses %d: a key has one use at least", uses)}
 			}
-			in.Seconds = int(life.Seconds())
+			in.Seconds, in.Uses = new(int(life.Seconds())), &uses
 			var key wire.Key
 			if err := cl.Do(ctx, http.MethodPost, "/api/v1/keys", in, &key); err != nil {
 				return err
@@ -134,7 +135,7 @@ func (a *app) keyCommand() *cobra.Command {
 		}),
 	})
 	newKey.Flags().DurationVar(&life, "for", 30*time.Minute, "how long it is good")
-	newKey.Flags().IntVar(&in.Uses, "uses", 1, "how many machines may use it")
+	newKey.Flags().IntVar(&uses, "uses", 1, "how many machines may use it")
 	newKey.Flags().StringVar(&in.Label, "label", "", "what it is for, as the list shows it")
 	newKey.Flags().StringSliceVar(&in.Pools, "pool", nil, "pool that the machines join")
 	newKey.Flags().StringSliceVar(&in.Returns, "return", nil, "node that was shut out and may come back under its name")

@@ -348,7 +348,7 @@ func (f *Farm) studio(ctx context.Context) error {
 func (f *Farm) join(ctx context.Context, members []member) error {
 	var key wire.Key
 	if err := f.admin.Do(
-		ctx, http.MethodPost, "/api/v1/keys", wire.NewKey{Label: "demo", Uses: len(members), Seconds: 600}, &key,
+		ctx, http.MethodPost, "/api/v1/keys", wire.NewKey{Label: "demo", Uses: new(len(members)), Seconds: new(600)}, &key,
 	); err != nil {
 		return fmt.Errorf("making the demo's key: %w", err)
 	}

@@ -309,8 +309,43 @@ func (r *Recipe) newInForm2() (fields [][]string) {
 	return fields
 }
 
+// braced is what somebody may have meant as a placeholder: a brace and a letter, whether it is closed or not.
+var braced = regexp.MustCompile(`\{[ \t]*[A-Za-z_][^{}]*\}?`)
+
+// word is what stands alone in braces.
+var word = regexp.MustCompile(`^[A-Za-z_]+$`)
+
+// malformed says what is wrong with what looks like a placeholder and is none; nothing where it is
+// only text in braces, such as {x=1} of some program's own language.
+func (r *Recipe) malformed(text string) string {
+	inside := strings.Trim(text, "{} \t")
+	name := strings.ToLower(strings.FieldsFunc(inside, func(c rune) bool {
+		return c != '_' && (c < 'a' || c > 'z') && (c < 'A' || c > 'Z')
+	})[0])
+	_, isValue := r.Values[name]
+	if !isValue && !filled(name) && !word.MatchString(inside) {
+		return ""
+	}
+	switch _, form, _ := strings.Cut(inside, ":"); {
+	case !strings.HasSuffix(text, "}"):
+		return fmt.Sprintf("the brace of %s is not closed", text)
+	case !isValue && !filled(name):
+		return fmt.Sprintf("nothing fills in the placeholder %s", text)
+	case form != "":
+		return fmt.Sprintf("%s is not how digits are written; write a zero and how many, such as {%s:04}", text, name)
+	case strings.ContainsAny(inside, "*/%+-"):
+		return fmt.Sprintf("%s cannot be worked out; a whole number can be added, such as {%s-1}", text, name)
+	}
+	return fmt.Sprintf("%s is not how a placeholder is written; write {%s}", text, name)
+}
+
 // checkPlaceholders returns what is wrong with the placeholders of a text.
 func (r *Recipe) checkPlaceholders(text string) (found []string) {
+	for _, other := range braced.FindAllString(inBraces.ReplaceAllString(text, ""), -1) {
+		if what := r.malformed(other); what != "" {
+			found = append(found, what)
+		}
+	}
 	for _, m := range inBraces.FindAllStringSubmatch(text, -1) {
 		name, counts := m[1], m[2] != "" || m[3] != ""
 		if better, ok := replaced[name]; ok {

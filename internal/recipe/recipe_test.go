@@ -82,6 +82,37 @@ func TestBrokenRecipesAreRefused(t *testing.T) {
 	}
 }
 
+// TestMalformedPlaceholdersAreRefused writes placeholders as nothing fills them in, and braces that are none.
+func TestMalformedPlaceholdersAreRefused(t *testing.T) {
+	for argument, says := range map[string]string{
+		"{Frame}":        "write {frame}",
+		"{frame:4}":      "such as {frame:04}",
+		"{width*2}":      "such as {width-1}",
+		"{threads":       "is not closed",
+		"-t{threads -x":  "is not closed",
+		"{ frame }":      "write {frame}",
+		"{Fram}":         "nothing fills in",
+		"${HOME}":        "nothing fills in",
+		"{quality:2}":    "such as {quality:04}",
+		"{frame}{First}": "write {first}",
+		"{x=1}":          "",
+		"{}":             "",
+		`{"a": 1}`:       "",
+		"{frame-1}":      "",
+		"{frame:04}":     "",
+		"a } b":          "",
+	} {
+		quoted, err := json.Marshal(argument)
+		if err != nil {
+			t.Fatal(err)
+		}
+		_, err = Parse([]byte(strings.Replace(small, `"{unknown_is_refused}"`, string(quoted), 1)))
+		if (err == nil) != (says == "") || err != nil && !strings.Contains(err.Error(), says) {
+			t.Errorf("%s: %v, want %q", argument, err, says)
+		}
+	}
+}
+
 func parsedText() string { return strings.Replace(small, `, "{unknown_is_refused}"`, "", 1) }
 
 func TestValues(t *testing.T) {

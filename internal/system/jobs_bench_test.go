@@ -19,7 +19,7 @@ func withCrowd(b *testing.B, nodes int) *farm {
 	f.scene("a.practice", "practice: 1\npicture: salt\n")
 	var key wire.Key
 	if err := f.admin.Do(
-		b.Context(), http.MethodPost, "/api/v1/keys", wire.NewKey{Uses: nodes, Seconds: 3600}, &key,
+		b.Context(), http.MethodPost, "/api/v1/keys", wire.NewKey{Uses: new(nodes), Seconds: new(3600)}, &key,
 	); err != nil {
 		b.Fatal(err)
 	}

@@ -159,7 +159,7 @@ func TestExpiredAndUsedUpKeys(t *testing.T) {
 		}
 		return key.Key
 	}
-	short := newKey(wire.NewKey{Seconds: 1})
+	short := newKey(wire.NewKey{Seconds: new(1)})
 	time.Sleep(1100 * time.Millisecond)
 	if _, stderr, code := f.vexillum(
 		"join",
@@ -169,7 +169,7 @@ func TestExpiredAndUsedUpKeys(t *testing.T) {
 		!strings.Contains(stderr, "expired at") {
 		t.Errorf("an expired key: %d %s", code, stderr)
 	}
-	once := newKey(wire.NewKey{Uses: 1})
+	once := newKey(wire.NewKey{Uses: new(1)})
 	p := start(
 		t, "kiln-01", "join",
 		"http://"+f.listen,

@@ -54,7 +54,7 @@ func BenchmarkDurableLeases(b *testing.B) {
 	f, server := durableFarm(b)
 	f.scene("a.practice", "practice: 1\npicture: salt\n")
 	var key wire.Key
-	if err := f.admin.Do(b.Context(), http.MethodPost, "/api/v1/keys", wire.NewKey{Uses: askers}, &key); err != nil {
+	if err := f.admin.Do(b.Context(), http.MethodPost, "/api/v1/keys", wire.NewKey{Uses: new(askers)}, &key); err != nil {
 		b.Fatal(err)
 	}
 	facts := wire.Facts{

@@ -296,7 +296,7 @@ func (f *farm) must(args ...string) string {
 func (f *farm) key() string {
 	f.t.Helper()
 	var key wire.Key
-	if err := f.admin.Do(f.t.Context(), http.MethodPost, "/api/v1/keys", wire.NewKey{Uses: 10}, &key); err != nil {
+	if err := f.admin.Do(f.t.Context(), http.MethodPost, "/api/v1/keys", wire.NewKey{Uses: new(10)}, &key); err != nil {
 		f.t.Fatal(err)
 	}
 	return key.Key

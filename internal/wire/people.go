@@ -61,8 +61,8 @@ type PersonMade struct {
 // NewKey asks for an enrolment key.
 type NewKey struct {
 	Label   string   `json:"label,omitempty"`
-	Seconds int      `json:"seconds,omitempty"` // it is good for so long; 1800 when left out
-	Uses    int      `json:"uses,omitempty"`    // 1 when left out
+	Seconds *int     `json:"seconds,omitempty"` // it is good for so long; 1800 when left out
+	Uses    *int     `json:"uses,omitempty"`    // 1 when left out
 	Pools   []string `json:"pools,omitempty"`   // that its nodes join
 	Returns []string `json:"returns,omitempty"` // nodes that were shut out and may come back with it, under their names
 }

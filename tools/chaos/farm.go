@@ -124,7 +124,7 @@ func (f *farm) build(ctx context.Context) error {
 		return err
 	}
 	var key wire.Key
-	if err := f.admin.Do(ctx, http.MethodPost, "/api/v1/keys", wire.NewKey{Uses: nodes}, &key); err != nil {
+	if err := f.admin.Do(ctx, http.MethodPost, "/api/v1/keys", wire.NewKey{Uses: new(nodes)}, &key); err != nil {
 		return err
 	}
 	for i := range nodes {

@@ -197,7 +197,7 @@ func (s *stage) furnish(ctx context.Context, url string) (*exec.Cmd, error) {
 // join starts six nodes and waits until they are online.
 func (s *stage) join(ctx context.Context, admin *client.Client) error {
 	var key wire.Key
-	if err := admin.Do(ctx, http.MethodPost, "/api/v1/keys", wire.NewKey{Uses: 6}, &key); err != nil {
+	if err := admin.Do(ctx, http.MethodPost, "/api/v1/keys", wire.NewKey{Uses: new(6)}, &key); err != nil {
 		return err
 	}
 	for i := range 6 {
