@@ -110,3 +110,21 @@ func TestAKeyIsNeverSilentlyAnother(t *testing.T) {
 		}
 	}
 }
+
+// TestAWrongKindIsNamedAsAPersonWould sends values of other kinds than fields take.
+func TestAWrongKindIsNamedAsAPersonWould(t *testing.T) {
+	w := newWorld(t)
+	for body, says := range map[string]string{
+		`{"uses": 1.5}`:          "uses must be a whole number, not 1.5",
+		`{"uses": "many"}`:       "uses must be a whole number, not text",
+		`{"label": 3}`:           "label must be text, not ",
+		`{"pools": "graphics"}`:  "pools must be a list, not text",
+		`{"label": {"a": true}}`: "label must be text, not an object",
+		`[1]`:                    "the body must be an object, not a list",
+	} {
+		status, answer := w.call(w.tokens[admin], "POST", "/api/v1/keys", body)
+		if status != 400 && status != 422 || !strings.Contains(string(answer), says) || strings.Contains(string(answer), "wire.") {
+			t.Errorf("%s: %d %s, want %q", body, status, answer, says)
+		}
+	}
+}

@@ -9,6 +9,7 @@ import (
 	"io"
 	"mime"
 	"net/http"
+	"reflect"
 	"strings"
 	"unicode"
 
@@ -173,7 +174,7 @@ func explain(err error) (field, detail string) {
 	var syntax *json.SyntaxError
 	switch {
 	case errors.As(err, &kind):
-		return kind.Field, fmt.Sprintf("the field %q is a %s and should be a %s", kind.Field, kind.Value, kind.Type)
+		return kind.Field, fmt.Sprintf("%s must be %s, not %s", fieldName(kind.Field), kindOf(kind.Type), given(kind.Value))
 	case errors.As(err, &syntax):
 		return "", fmt.Sprintf("the body is not JSON: %v at byte %d", err, syntax.Offset)
 	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
@@ -184,6 +185,52 @@ func explain(err error) (field, detail string) {
 		return name, fmt.Sprintf("there is no field %q; check the spelling", name)
 	}
 	return "", fmt.Sprintf("the body does not fit: %v", err)
+}
+
+func fieldName(path string) string {
+	if path == "" {
+		return "the body"
+	}
+	return path
+}
+
+// kindOf names what a field takes as a person would.
+func kindOf(t reflect.Type) string {
+	switch t.Kind() {
+	case reflect.Pointer:
+		return kindOf(t.Elem())
+	case reflect.Int, reflect.Int8, reflect.Int16, reflect.Int32, reflect.Int64:
+		return "a whole number"
+	case reflect.Uint, reflect.Uint8, reflect.Uint16, reflect.Uint32, reflect.Uint64:
+		return "a whole number, 0 or more"
+	case reflect.Float32, reflect.Float64:
+		return "a number"
+	case reflect.Bool:
+		return "true or false"
+	case reflect.Slice, reflect.Array:
+		return "a list"
+	case reflect.Struct, reflect.Map:
+		return "an object"
+	}
+	return "text"
+}
+
+// given names what stands in a field; a decoder says number 1.5, or only the kind of it.
+func given(value string) string {
+	if number, ok := strings.CutPrefix(value, "number "); ok {
+		return number
+	}
+	switch value {
+	case "string":
+		return "text"
+	case "bool":
+		return "true or false"
+	case "array":
+		return "a list"
+	case "object":
+		return "an object"
+	}
+	return "a " + value
 }
 
 // hasControls reports whether a text holds characters that steer a terminal.

@@ -158,7 +158,7 @@ func (a *app) recipeFor(ctx context.Context, name, scene string) (*recipe.Recipe
 		if all, err := get[[]wire.Recipe](ctx, cl, "/api/v1/recipes"); err == nil {
 			for _, r := range all {
 				if detail, err := get[wire.RecipeDetail](ctx, cl, recipePath(r.Name, nil)); err == nil {
-					if read, err := recipe.Parse([]byte(detail.Text)); err == nil {
+					if read, err := recipe.ParseKept([]byte(detail.Text)); err == nil {
 						book[r.Name] = read
 					}
 				}

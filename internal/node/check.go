@@ -22,7 +22,7 @@ import (
 // check looks whether this node could really render something: it reads, writes and starts
 // what a lease would.
 func (e *errands) check(ctx context.Context, id int64, task wire.CheckTask) wire.ErrandTold {
-	r, err := recipe.Parse([]byte(task.Recipe))
+	r, err := recipe.ParseKept([]byte(task.Recipe))
 	if err != nil {
 		return wire.ErrandTold{Error: fmt.Sprintf("%s cannot read the recipe: %v", e.a.me.Name, err)}
 	}

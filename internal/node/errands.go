@@ -165,7 +165,7 @@ func detached(ctx context.Context) context.Context {
 // look looks at a scene for a service that does not see its place.
 func (e *errands) look(ctx context.Context, task wire.LookTask) wire.ErrandTold {
 	no := func(err error) wire.ErrandTold { return wire.ErrandTold{Error: err.Error()} }
-	r, err := recipe.Parse([]byte(task.Recipe))
+	r, err := recipe.ParseKept([]byte(task.Recipe))
 	if err != nil {
 		return no(fmt.Errorf("%s cannot read the recipe: %w", e.a.me.Name, err))
 	}
@@ -224,7 +224,7 @@ func (e *errands) lay(ctx context.Context, id string) (folder string, gone func(
 
 // trialOf reads what is to be tried.
 func (a *Agent) trialOf(ctx context.Context, task wire.RecipeTask) (t Trial, err error) {
-	r, err := recipe.Parse([]byte(task.Recipe))
+	r, err := recipe.ParseKept([]byte(task.Recipe))
 	if err != nil {
 		return t, fmt.Errorf("this node process cannot read the recipe: %w", err)
 	}
@@ -256,7 +256,7 @@ func (a *Agent) trialOf(ctx context.Context, task wire.RecipeTask) (t Trial, err
 
 // trialOfLease reads a lease that is rendered by hand.
 func (a *Agent) trialOfLease(task wire.RenderTask) (t Trial, err error) {
-	r, err := recipe.Parse([]byte(task.Recipe))
+	r, err := recipe.ParseKept([]byte(task.Recipe))
 	if err != nil {
 		return t, fmt.Errorf("this node process cannot read the recipe: %w", err)
 	}

@@ -342,7 +342,7 @@ func (r *Recipe) malformed(text string) string {
 // checkPlaceholders returns what is wrong with the placeholders of a text.
 func (r *Recipe) checkPlaceholders(text string) (found []string) {
 	for _, other := range braced.FindAllString(inBraces.ReplaceAllString(text, ""), -1) {
-		if what := r.malformed(other); what != "" {
+		if what := r.malformed(other); what != "" && !r.kept {
 			found = append(found, what)
 		}
 	}

@@ -76,6 +76,7 @@ type Recipe struct {
 	Role      string      `json:"role,omitempty"`   // least that may submit runs of it; empty: artist
 
 	text string // that it was read from
+	kept bool   // while it is read: the farm has taken it before
 }
 
 // Text returns the file that the recipe was read from.
@@ -225,8 +226,14 @@ var form = fileschema.New(Schema)
 
 // Parse reads a recipe file and checks it against the schema and for patterns and
 // placeholders that cannot work. The error is a *[fileschema.MistakesError].
-func Parse(data []byte) (*Recipe, error) {
-	var r Recipe
+func Parse(data []byte) (*Recipe, error) { return parse(data, false) }
+
+// ParseKept reads a recipe that the farm has taken before. What is only refused since then does
+// not keep runs from rendering that have rendered with it.
+func ParseKept(data []byte) (*Recipe, error) { return parse(data, true) }
+
+func parse(data []byte, kept bool) (*Recipe, error) {
+	r := Recipe{kept: kept}
 	if err := form.Read(data, &r); err != nil {
 		return nil, err
 	}
@@ -234,7 +241,7 @@ func Parse(data []byte) (*Recipe, error) {
 	if found := r.check(); len(found) > 0 {
 		return nil, fileschema.Placed(data, found)
 	}
-	r.text = string(data)
+	r.text, r.kept = string(data), false
 	return &r, nil
 }
 

@@ -282,3 +282,18 @@ func TestPlaceholdersCountAndPad(t *testing.T) {
 		}
 	}
 }
+
+// TestAKeptRecipeIsReadWhatIsRefusedSince reads a recipe that a farm took before its placeholders were looked at closely.
+func TestAKeptRecipeIsReadWhatIsRefusedSince(t *testing.T) {
+	text := []byte(strings.Replace(small, `"{unknown_is_refused}"`, `"{Frame}"`, 1))
+	if _, err := Parse(text); err == nil {
+		t.Error("it is taken anew")
+	}
+	r, err := ParseKept(text)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if args, _ := r.Launch(map[string]string{"scene": "a", "quality": "5"}, frames.One(1)); !slices.Contains(args, "{Frame}") {
+		t.Errorf("it is launched with %q", args)
+	}
+}

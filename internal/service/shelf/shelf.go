@@ -58,7 +58,7 @@ func (s *Shelf) Refresh(state *farm.State) {
 			read, known := before.versions[key]
 			if !known {
 				var err error
-				if read, err = recipe.Parse([]byte(v.Text)); err != nil {
+				if read, err = recipe.ParseKept([]byte(v.Text)); err != nil {
 					s.log.Error(
 						"a recipe cannot be read; is this program older", "recipe", name, "version", v.Number,
 						"error", err,

@@ -7,6 +7,8 @@ import { afterEvents, Remembered, type Told } from "./events";
 interface Live {
   /** When the line was lost, or null while it is up. */
   lostAt: number | null;
+  /** The last sign of life before the line was lost. */
+  heardAt: number;
   /** How often the line was taken up: what is read apart from it is read again then. */
   line: number;
   /** The service that has become active while the page was open. */
@@ -21,6 +23,7 @@ type FramesListener = (frames: Events["frame.verified"]["frames"]) => void;
 
 const LiveContext = createContext<Live>({
   lostAt: null,
+  heardAt: 0,
   line: 0,
   news: null,
   seen: () => undefined,
@@ -56,6 +59,7 @@ export function LiveProvider({ children }: { children: ReactNode }) {
   const queries = useQueryClient();
   const farm = useFarm();
   const [lostAt, setLostAt] = useState<number | null>(null);
+  const [heardAt, setHeardAt] = useState(0);
   const [line, setLine] = useState(0);
   const [news, setNews] = useState<Active | null>(null);
   const [listeners] = useState(() => new Set<FramesListener>());
@@ -85,11 +89,17 @@ export function LiveProvider({ children }: { children: ReactNode }) {
         void queries.invalidateQueries({ queryKey: ["farm"] });
       }
     };
-    const heard = () => {
+    let heardLast = Date.now(); // the farm has just been read
+    const listen = () => {
       window.clearTimeout(quiet);
       quiet = window.setTimeout(lost, quietFor);
     };
+    const heard = () => {
+      heardLast = Date.now();
+      listen();
+    };
     const lost = () => {
+      setHeardAt(heardLast);
       setLostAt((since) => since ?? Date.now());
       source?.close();
       window.clearTimeout(quiet);
@@ -103,7 +113,7 @@ export function LiveProvider({ children }: { children: ReactNode }) {
       let first = true;
       const line = new EventSource(`/api/v1/events?after=${seq}`);
       source = line;
-      heard();
+      listen();
       const on = <K extends keyof Events>(name: K, use: (told: Events[K]) => void) =>
         line.addEventListener(name, (event) => {
           const { data, lastEventId } = event as MessageEvent<string>;
@@ -166,8 +176,8 @@ export function LiveProvider({ children }: { children: ReactNode }) {
   }, [ready, queries]);
 
   const live = useMemo(
-    () => ({ lostAt, line, news, listeners, seen: () => setNews(null) }),
-    [lostAt, line, news, listeners],
+    () => ({ lostAt, heardAt, line, news, listeners, seen: () => setNews(null) }),
+    [lostAt, heardAt, line, news, listeners],
   );
   return <LiveContext.Provider value={live}>{children}</LiveContext.Provider>;
 }

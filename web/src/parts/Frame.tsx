@@ -219,7 +219,7 @@ function useKeys(me: Me, onHelp: () => void) {
 /** Tells since when the page is not live, and when another service has taken
  * over. */
 function StaleBand() {
-  const { lostAt, news, seen } = useLive();
+  const { lostAt, heardAt, news, seen } = useLive();
   const services = useServices();
   const now = useNow();
   const band = "sticky top-0 z-40 flex flex-wrap items-center gap-x-2 border-b bg-base-300 px-6 py-2";
@@ -231,7 +231,7 @@ function StaleBand() {
           ‖
         </span>
         <span>
-          The line to the service is lost. This page is as it was at {clock(new Date(lostAt).toISOString(), now)}; it
+          The line to the service is lost. This page is as it was at {clock(new Date(heardAt).toISOString(), now)}; it
           catches up by itself.
         </span>
         {others.length > 0 && <span>Other services of this farm:</span>}
