@@ -91,3 +91,44 @@ func jobIsHeld(e sse.Event) bool {
 	}
 	return json.Unmarshal([]byte(e.Data), &data) == nil && len(data.Runs) > 0 && data.Runs[0].State == "held"
 }
+
+// TestEventsOfTheFarmAlone follows the farm as a whole while a run comes and goes: nothing of the run is sent.
+func TestEventsOfTheFarmAlone(t *testing.T) {
+	w := newWorld(t)
+	if err := os.WriteFile(filepath.Join(w.dir, "scenes", "a.practice"), nil, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	req, _ := http.NewRequestWithContext(t.Context(), "GET", w.server.URL+"/api/v1/events?of=farm", nil)
+	req.Header.Set("Authorization", "Bearer "+w.tokens[viewer])
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	hangUp := time.AfterFunc(20*time.Second, func() { _ = resp.Body.Close() })
+	defer hangUp.Stop()
+	w.must("POST", "/api/v1/runs", wire.Submit{Job: "a", Project: "salt-clock", Scene: "a.practice", Frames: "1"}, nil)
+	w.must("POST", "/api/v1/runs/1/cancel", nil, nil)
+	facts, alive := 0, 0
+	for e, err := range sse.Read(resp.Body, &sse.ReadConfig{MaxEventSize: 1 << 20}) {
+		if err != nil {
+			t.Fatal(err)
+		}
+		switch e.Type {
+		case wire.EventFacts:
+			facts++
+		case wire.EventHere:
+			alive++
+		case wire.EventAlerts:
+		default:
+			t.Errorf("it is told of %s", e.Type)
+		}
+		if e.LastEventID != "" {
+			t.Errorf("%s has the id %s", e.Type, e.LastEventID)
+		}
+		if facts > 0 && alive > 2 { // signs of life come every few seconds
+			return
+		}
+	}
+	t.Errorf("the stream ended after %d and %d", facts, alive)
+}

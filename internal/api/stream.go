@@ -30,6 +30,15 @@ func (s *Server) events(c *gin.Context) {
 	if last, err := strconv.ParseInt(c.GetHeader("Last-Event-ID"), 10, 64); err == nil && last > 0 {
 		after = last
 	}
+	sorted := eventsOf
+	switch of := c.Query("of"); of {
+	case "", "all":
+	case "farm":
+		sorted = farmEventsOf
+	default:
+		problem(c, http.StatusUnprocessableEntity, "of", "of must be all or farm")
+		return
+	}
 	f, ok := s.floor(c)
 	if !ok {
 		return
@@ -41,11 +50,12 @@ func (s *Server) events(c *gin.Context) {
 	}
 	defer f.Views.Unfollow(follower)
 	send, ok := s.stream(c)
-	if !ok || !send(eventsOf(first)...) {
+	if !ok || !send(sorted(first)...) {
 		return
 	}
 	passOn(c, s.stillMay(c), follower.Pieces(), func(piece views.Piece) bool {
-		return send(eventsOf(piece)...)
+		events := sorted(piece)
+		return len(events) == 0 || send(events...)
 	}, func() bool { return send(signOfLife) })
 	if f, err := s.svc.Floor(); err == nil && s.seesOther(c, f) {
 		send(sse.Event{Event: wire.EventAnew, Data: "{}"})
@@ -90,6 +100,17 @@ func eventsOf(p views.Piece) []sse.Event {
 		out = append(out, sse.Event{Event: e.Name, Data: string(e.Data)})
 	}
 	out[len(out)-1].Id = strconv.FormatInt(p.Seq, 10)
+	return out
+}
+
+// farmEventsOf returns what of a piece is of the farm as a whole, for pages that show no more. It has
+// no id: from where on the rest is missing is not the last of these.
+func farmEventsOf(p views.Piece) (out []sse.Event) {
+	for _, e := range p.Events {
+		if e.Name == wire.EventFacts || e.Name == wire.EventAlerts || e.Name == wire.EventAnew {
+			out = append(out, sse.Event{Event: e.Name, Data: string(e.Data)})
+		}
+	}
 	return out
 }
 

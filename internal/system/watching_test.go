@@ -135,3 +135,30 @@ func TestWhatANodeMeasuresAndSays(t *testing.T) {
 		t.Errorf("over a while that is not kept: %d %s", code, stderr)
 	}
 }
+
+// TestACalmPageMissesNothing goes from a page that follows only the farm as a whole to one that shows runs:
+// what came and changed meanwhile is there.
+func TestACalmPageMissesNothing(t *testing.T) {
+	t.Parallel()
+	f := newFarm(t)
+	f.scene("salt.practice", "practice: 1\npicture: salt\ncost: 50ms\n")
+	f.join("kiln-01", "--renderers", "practice")
+	before := f.submit(wire.Submit{Job: "before", Scene: "salt.practice", Frames: "1-6", Held: true})
+	c := f.open()
+	c.signInAs("admin", password)
+	c.sees("before")
+	c.keys("g", "e")
+	c.wait("the page of keys is shown", func() bool { return c.address() == "/keys" })
+	c.settled()
+	meanwhile := f.submit(wire.Submit{Job: "meanwhile", Scene: "salt.practice", Frames: "1-4"})
+	f.ended(meanwhile)
+	if err := f.admin.Do(t.Context(), "POST", fmt.Sprintf("/api/v1/runs/%d/cancel", before), nil, nil); err != nil {
+		t.Fatal(err)
+	}
+	c.keys("g", "q")
+	c.sees("meanwhile")
+	c.wait("both are as they are", func() bool {
+		text := value[string](c, `document.querySelector("main").innerText`)
+		return strings.Contains(text, "cancelled") && strings.Contains(text, "done")
+	})
+}

@@ -1,5 +1,6 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { createContext, type ReactNode, useContext, useEffect, useMemo, useRef, useState } from "react";
+import { useLocation } from "react-router";
 import { useAwake, whileShown } from "../parts/awake";
 import { type Active, type Events, type Farm, getFarm, getServices } from "./client";
 import { afterEvents, Remembered, type Told } from "./events";
@@ -53,6 +54,10 @@ const gatherFor = 80;
 
 const remembered = new Remembered();
 
+/** Pages that show runs and nodes as they were when the page was opened, at most: they follow the farm as a
+ * whole, and not each frame of it. */
+const calm = /^\/(keys|setup|notices|night|submit)(\/|$)/;
+
 /** Keeps the farm in the query cache live by server-sent events. A lost line
  * is taken up again where it broke. */
 export function LiveProvider({ children }: { children: ReactNode }) {
@@ -65,6 +70,7 @@ export function LiveProvider({ children }: { children: ReactNode }) {
   const [listeners] = useState(() => new Set<FramesListener>());
   const awake = useAwake();
   const ready = farm.data !== undefined && awake;
+  const brief = calm.test(useLocation().pathname);
 
   useEffect(() => {
     if (!ready) {
@@ -111,7 +117,7 @@ export function LiveProvider({ children }: { children: ReactNode }) {
     };
     const connect = () => {
       let first = true;
-      const line = new EventSource(`/api/v1/events?after=${seq}`);
+      const line = new EventSource(brief ? "/api/v1/events?of=farm" : `/api/v1/events?after=${seq}`);
       source = line;
       listen();
       const on = <K extends keyof Events>(name: K, use: (told: Events[K]) => void) =>
@@ -127,7 +133,9 @@ export function LiveProvider({ children }: { children: ReactNode }) {
           const told = { seq: Number(lastEventId), name, data: JSON.parse(data) } as Told;
           heard();
           seq = Math.max(seq, told.seq);
-          remembered.add(told);
+          if (!brief) {
+            remembered.add(told);
+          }
           gathered.push(told);
           gathering ??= window.setTimeout(show, gatherFor);
         });
@@ -173,7 +181,7 @@ export function LiveProvider({ children }: { children: ReactNode }) {
       leave();
       close();
     };
-  }, [ready, queries]);
+  }, [ready, queries, brief]);
 
   const live = useMemo(
     () => ({ lostAt, heardAt, line, news, listeners, seen: () => setNews(null) }),
