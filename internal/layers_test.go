@@ -139,8 +139,8 @@ var below = map[string][]string{
 	},
 	"api": {
 		"bundle", "calendar", "core/capacity", "core/farm", "core/frames", "core/health", "core/protocol/accept",
-		"core/span", "core/timeline", "core/usage", "fileschema", "picture", "publish", "recipe", "roster", "secret",
-		"service", "service/fleet", "service/floor", "service/logbook", "service/queue", "service/refusal",
+		"core/span", "core/timeline", "core/usage", "drillfile", "fileschema", "jobfile", "picture", "publish", "recipe",
+		"roster", "secret", "service", "service/fleet", "service/floor", "service/logbook", "service/queue", "service/refusal",
 		"service/views", "service/writer", "store", "wire",
 	},
 	"node": {

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"encoding/json"
 	"io"
 	"net/http"
 	"strings"
@@ -126,5 +127,30 @@ func TestAWrongKindIsNamedAsAPersonWould(t *testing.T) {
 		if status != 400 && status != 422 || !strings.Contains(string(answer), says) || strings.Contains(string(answer), "wire.") {
 			t.Errorf("%s: %d %s, want %q", body, status, answer, says)
 		}
+	}
+}
+
+// TestSchemasAreFoundByTheirAddress reads the schemas of files, which need no sign-in.
+func TestSchemasAreFoundByTheirAddress(t *testing.T) {
+	w := newWorld(t)
+	for name := range schemas {
+		address := "/api/v1/schemas/" + name
+		var schema struct {
+			ID     string `json:"$id"`
+			Schema string `json:"$schema"`
+		}
+		resp, body := w.asked("", http.MethodGet, address, "", "")
+		if err := json.Unmarshal([]byte(body), &schema); err != nil {
+			t.Fatalf("%s: %v", name, err)
+		}
+		if schema.ID != w.server.URL+address || schema.Schema == "" || resp.Header.Get("Content-Type") != "application/schema+json" {
+			t.Errorf("%s: %+v as %s", name, schema, resp.Header.Get("Content-Type"))
+		}
+		if again, _ := w.asked("", http.MethodGet, address+".schema.json", "", ""); again.StatusCode != http.StatusOK {
+			t.Errorf("by the name of its file: %d", again.StatusCode)
+		}
+	}
+	if resp, body := w.asked("", http.MethodGet, "/api/v1/schemas/nothing", "", ""); resp.StatusCode != 404 || !strings.Contains(body, "there are drill") {
+		t.Errorf("a schema that there is not: %d %s", resp.StatusCode, body)
 	}
 }

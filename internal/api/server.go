@@ -82,6 +82,7 @@ var routes = []route{
 	{"GET", "/readyz", anybody, (*Server).readyz},
 	{"GET", "/api/v1/openapi.json", anybody, (*Server).document},
 	{"GET", "/api/v1/problems", anybody, (*Server).problems},
+	{"GET", "/api/v1/schemas/:schema", anybody, (*Server).schema},
 	{"POST", "/api/v1/session", anybody, reading((*Server).signIn)},
 	{"DELETE", "/api/v1/session", viewer, live((*Server).signOut)},
 	{"GET", "/api/v1/me", viewer, live((*Server).me)},

@@ -225,6 +225,9 @@ func (a *app) licenceCommand() *cobra.Command {
 	var count int
 	set := &cobra.Command{Use: "set NAME", Short: "Set how many there are", Args: exactly(1, "the name of a licence"),
 		RunE: a.asking(func(ctx context.Context, cl *client.Client, args []string) error {
+			if count < 0 {
+				return usageError{fmt.Errorf("--count %d: there are 0 licences or more", count)}
+			}
 			err := a.put(ctx, "/api/v1/licences/"+url.PathEscape(args[0]), wire.NewLicence{Count: &count}, nil)
 			if err != nil {
 				return err

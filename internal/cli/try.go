@@ -114,7 +114,9 @@ func (a *app) trialOf(ctx context.Context, t trying, file, scene string) (out no
 	if out, err = w.Trial(ctx); err != nil || t.keep == "" {
 		return out, err
 	}
-	out.Folder = t.keep
+	if out.Folder, err = filepath.Abs(t.keep); err != nil { // the renderer starts elsewhere
+		return out, fmt.Errorf("finding the folder %s: %w", t.keep, err)
+	}
 	if entries, err := os.ReadDir(t.keep); err == nil && len(entries) > 0 {
 		return out, fmt.Errorf("the folder %s is not empty; give one that is, or one that is not there yet", t.keep)
 	}

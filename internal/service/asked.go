@@ -34,7 +34,8 @@ func (s *Service) SubmitAsked(
 	if err != nil {
 		return nil, err
 	}
-	return s.SubmitAll(ctx, subs)
+	done, err := s.SubmitAll(ctx, subs)
+	return done, presetsBlamed(err, subs)
 }
 
 // submissions turns what somebody asks for into submissions, with what presets say.

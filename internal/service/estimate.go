@@ -61,14 +61,14 @@ func (s *Service) Estimate(ctx context.Context, asked []Asked, by farm.Person) (
 	p := preparing{s: s, f: f, looks: map[lookKey]*looked{}, roots: map[string]*rooted{}}
 	ready, err := p.all(ctx, subs)
 	if err != nil {
-		return out, err
+		return out, presetsBlamed(err, subs)
 	}
 	for i, r := range ready {
 		subs[i] = r.sub
 	}
 	seen, err := f.Queue.Estimating(ctx, subs)
 	if err != nil {
-		return out, err
+		return out, presetsBlamed(err, subs)
 	}
 	return s.played(ctx, seen)
 }

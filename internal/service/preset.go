@@ -55,7 +55,7 @@ func (p *presets) submission(ctx context.Context, a Asked, by farm.Person) (queu
 	if err := from.settings.Apply(&in); err != nil {
 		return none, fmt.Errorf("the preset %s: %w", from.use.Name, err)
 	}
-	changed := changes(in, a.Submit)
+	changed, says := changes(in, a.Submit), presetSays(in, a.Submit)
 	over(&in, a.Submit)
 	if err := p.mayWrite(from, in); err != nil {
 		return none, err
@@ -71,8 +71,12 @@ func (p *presets) submission(ctx context.Context, a Asked, by farm.Person) (queu
 	}
 	sub, err := submissionOf(in, by)
 	if err != nil {
+		if from.use != nil {
+			err = withPreset(err, from.use.Name, says)
+		}
 		return none, err
 	}
+	sub.PresetSays = says
 	sub.After = append(sub.After, a.Waits...)
 	sub.Spec.Asked = asked
 	if from.use != nil {

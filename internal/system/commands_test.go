@@ -87,6 +87,18 @@ func TestManyRunsAtOnce(t *testing.T) {
 	) || !strings.Contains(out, "frame 5  good: 64×36") || !strings.Contains(out, "'--scene="+scene+"'") {
 		t.Errorf("a recipe is tried:\n%s", out)
 	}
+	here, err := os.Getwd()
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	kept, err := filepath.Rel(here, filepath.Join(f.dir, "kept"))
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	f.must("recipe", "try", "practice", scene, "--frame", "4", "--size", "64x36", "--keep", kept)
+	if files, err := filepath.Glob(filepath.Join(kept, "*", "*.png")); err != nil || len(files) != 1 {
+		f.t.Errorf("in the folder %s is kept %v, %v", kept, files, err)
+	}
 	if _, stderr, code := f.vexillum("recipe", "try", "povray", scene); code != 1 ||
 		!strings.Contains(stderr, `the recipe povray reads scenes that end in .pov, not ".practice"`) {
 		t.Errorf("a scene of another renderer: %d %s", code, stderr)

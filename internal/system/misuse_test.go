@@ -96,6 +96,7 @@ func TestMisuseIsRefusedInWords(t *testing.T) {
 		{"a speed that no machine has", join("--key", f.key(), "--speed", "5e-324"), 2, "a speed index is between"},
 		{"root", []string{"launch", "set", "--account", "root"}, 1, "never run as root"},
 		{"an account that nobody has allowed", []string{"launch", "set", "--account", "daemon"}, 4, "no administrator has allowed"},
+		{"fewer licences than none", []string{"licence", "set", "grading", "--count", "-3"}, 2, "0 licences or more"},
 		{"too many tries", submit("--tries", "99"), 1, "tries a frame must be"},
 		{"a run that is not there", []string{"show", "nothing"}, 1, "no run called"},
 		{"a run number that is not there", []string{"hold", "#77"}, 1, "no run called"},

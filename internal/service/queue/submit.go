@@ -46,9 +46,11 @@ type Submission struct {
 	Reads string
 	Tiles Tiling   // of a still; none of others
 	Given []string // names of the settings that somebody has said
-	sized bool     // somebody has said how large pictures are
-	Actor string
-	Role  farm.Role // of the actor
+	// PresetSays are the fields that its preset alone has said.
+	PresetSays map[string]bool
+	sized      bool // somebody has said how large pictures are
+	Actor      string
+	Role       farm.Role // of the actor
 }
 
 // Spec returns what a run was submitted with.

@@ -32,7 +32,7 @@ export function HandCard({ hand, runs, may, wrangler }: Props) {
       <Sign kind={hand.kind} />
       <div className="min-w-0 break-words">
         {told(hand.sentence)}
-        <p className="line-clamp-3 text-[12.5px] leading-[17px] text-muted" title={told(hand.evidence)}>
+        <p className="text-[12.5px] sm:line-clamp-3 leading-[17px] text-muted" title={told(hand.evidence)}>
           {told(hand.evidence)}
         </p>
         <p className="flex flex-wrap items-center gap-x-3 text-xs leading-5 text-muted">

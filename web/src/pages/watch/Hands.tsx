@@ -26,6 +26,9 @@ const keyOf = (h: NeedHand) =>
 // lines at first, one a kind where there are more.
 const mostLines = 4;
 
+/** On a telephone nothing scrolls inside the page: what comes behind these is asked for. */
+const firstOnPhone = 3;
+
 const kinds: Record<string, [string, string]> = {
   failed: ["run has failed", "runs have failed"],
   parked: ["run has parked frames", "runs have parked frames"],
@@ -60,6 +63,7 @@ export function Hands({ hands, ...rest }: Props) {
   const off = hands.length - due.length;
   const [all, setAll] = useState(false);
   const { shown, waiting } = useStill(all ? hands : due, keyOf);
+  const [more, setMore] = useState(false);
   const [open, setOpen] = useState<ReadonlySet<string>>(new Set());
   const groups = useMemo(() => {
     const byKind = Map.groupBy(shown, (h) => h.kind);
@@ -86,53 +90,64 @@ export function Hands({ hands, ...rest }: Props) {
         </Link>
       </h2>
       <div
-        className={grouped ? "max-h-[46vh] overflow-y-auto" : ""}
+        className={grouped ? "sm:max-h-[46vh] sm:overflow-y-auto" : ""}
         tabIndex={grouped ? 0 : undefined}
         role={grouped ? "region" : undefined}
         aria-label={grouped ? "What needs a hand" : undefined}
       >
-        {groups.map((g) =>
-          !grouped || g.hands.length === 1 ? (
-            g.hands.map((h) => <HandCard key={keyOf(h)} hand={h} {...rest} />)
-          ) : (
-            <div key={g.kind}>
-              <div
-                data-still
-                className="mb-[3px] flex items-center gap-3 border-l-[3px] border-oxblood bg-base-200 px-3 py-[6px]"
-              >
-                <Sign kind={g.kind} />
-                <span className="min-w-0 flex-1">
-                  {words(g.kind, g.hands.length)}
-                  <span className="block truncate text-[12.5px] leading-[17px] text-muted">
-                    {told(g.hands[0].sentence)} …
-                  </span>
-                </span>
-                <button
-                  type="button"
-                  data-row
-                  className="btn btn-sm"
-                  aria-expanded={open.has(g.kind)}
-                  onClick={() => toggle(g.kind)}
-                >
-                  {open.has(g.kind) ? "Fold" : "Show them"}
-                </button>
-              </div>
-              {open.has(g.kind) && (
-                <div className="pl-5">
-                  {g.hands.map((h) => (
-                    <HandCard key={keyOf(h)} hand={h} {...rest} />
-                  ))}
-                </div>
-              )}
-            </div>
-          ),
-        )}
+        {groups.map((g, i) => (
+          <div key={g.kind} className={grouped && !more && i >= firstOnPhone ? "max-sm:hidden" : ""}>
+            {!grouped || g.hands.length === 1 ? (
+              g.hands.map((h) => <HandCard key={keyOf(h)} hand={h} {...rest} />)
+            ) : (
+              <Kind of={g} open={open.has(g.kind)} onToggle={() => toggle(g.kind)} {...rest} />
+            )}
+          </div>
+        ))}
       </div>
+      {grouped && !more && groups.length > firstOnPhone && (
+        <button type="button" className="btn w-full btn-sm sm:hidden" onClick={() => setMore(true)}>
+          Show {groups.length - firstOnPhone} more
+        </button>
+      )}
       {off > 0 && (
         <button type="button" className="btn btn-ghost btn-xs" aria-expanded={all} onClick={() => setAll(!all)}>
           {all ? `Hide the ${off} put off` : `${off} put off`}
         </button>
       )}
     </section>
+  );
+}
+
+/** Hands of one kind in one line, which opens up. */
+function Kind({
+  of,
+  open,
+  onToggle,
+  ...rest
+}: Omit<Props, "hands"> & { of: Group; open: boolean; onToggle: () => void }) {
+  return (
+    <>
+      <div
+        data-still
+        className="mb-[3px] flex items-center gap-3 border-l-[3px] border-oxblood bg-base-200 px-3 py-[6px]"
+      >
+        <Sign kind={of.kind} />
+        <span className="min-w-0 flex-1">
+          {words(of.kind, of.hands.length)}
+          <span className="block truncate text-[12.5px] leading-[17px] text-muted">{told(of.hands[0].sentence)} …</span>
+        </span>
+        <button type="button" data-row className="btn btn-sm" aria-expanded={open} onClick={onToggle}>
+          {open ? "Fold" : "Show them"}
+        </button>
+      </div>
+      {open && (
+        <div className="pl-5">
+          {of.hands.map((h) => (
+            <HandCard key={keyOf(h)} hand={h} {...rest} />
+          ))}
+        </div>
+      )}
+    </>
   );
 }
