@@ -140,8 +140,8 @@ var below = map[string][]string{
 	"api": {
 		"bundle", "calendar", "core/capacity", "core/farm", "core/frames", "core/health", "core/protocol/accept",
 		"core/span", "core/timeline", "core/usage", "drillfile", "fileschema", "jobfile", "picture", "publish", "recipe",
-		"roster", "secret", "service", "service/fleet", "service/floor", "service/logbook", "service/queue", "service/refusal",
-		"service/views", "service/writer", "store", "wire",
+		"roster", "secret", "service", "service/fleet", "service/floor", "service/logbook", "service/queue",
+		"service/refusal", "service/views", "service/writer", "store", "wire",
 	},
 	"node": {
 		"account", "bundle", "client", "core/farm", "core/frames", "filelock", "core/protocol/journal", "core/span", "core/triage",

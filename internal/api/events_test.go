@@ -1,7 +1,9 @@
 package api
 
 import (
+	"context"
 	"encoding/json"
+	"io"
 	"maps"
 	"net/http"
 	"os"
@@ -47,21 +49,13 @@ func TestEventsInTheDocument(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(w.dir, "scenes", "a.practice"), nil, 0o644); err != nil {
 		t.Fatal(err)
 	}
-	req, _ := http.NewRequestWithContext(t.Context(), "GET", w.server.URL+"/api/v1/events", nil)
-	req.Header.Set("Authorization", "Bearer "+w.tokens[viewer])
-	resp, err := http.DefaultClient.Do(req)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer resp.Body.Close()
-	hangUp := time.AfterFunc(20*time.Second, func() { _ = resp.Body.Close() })
-	defer hangUp.Stop()
+	stream := w.listens("/api/v1/events")
 	w.must(
 		"POST", "/api/v1/runs", wire.Submit{Job: "a", Project: "salt-clock", Scene: "a.practice", Frames: "1"}, nil,
 	)
 	w.must("POST", "/api/v1/runs/1/hold", nil, nil)
 	heard := map[string]bool{}
-	for e, err := range sse.Read(resp.Body, &sse.ReadConfig{MaxEventSize: 1 << 20}) {
+	for e, err := range sse.Read(stream, &sse.ReadConfig{MaxEventSize: 1 << 20}) {
 		if err != nil {
 			t.Fatalf("%v after %v", err, heard)
 		}
@@ -98,19 +92,11 @@ func TestEventsOfTheFarmAlone(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(w.dir, "scenes", "a.practice"), nil, 0o644); err != nil {
 		t.Fatal(err)
 	}
-	req, _ := http.NewRequestWithContext(t.Context(), "GET", w.server.URL+"/api/v1/events?of=farm", nil)
-	req.Header.Set("Authorization", "Bearer "+w.tokens[viewer])
-	resp, err := http.DefaultClient.Do(req)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer resp.Body.Close()
-	hangUp := time.AfterFunc(20*time.Second, func() { _ = resp.Body.Close() })
-	defer hangUp.Stop()
+	stream := w.listens("/api/v1/events?of=farm")
 	w.must("POST", "/api/v1/runs", wire.Submit{Job: "a", Project: "salt-clock", Scene: "a.practice", Frames: "1"}, nil)
 	w.must("POST", "/api/v1/runs/1/cancel", nil, nil)
 	facts, alive := 0, 0
-	for e, err := range sse.Read(resp.Body, &sse.ReadConfig{MaxEventSize: 1 << 20}) {
+	for e, err := range sse.Read(stream, &sse.ReadConfig{MaxEventSize: 1 << 20}) {
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -131,4 +117,22 @@ func TestEventsOfTheFarmAlone(t *testing.T) {
 		}
 	}
 	t.Errorf("the stream ended after %d and %d", facts, alive)
+}
+
+// listens opens a stream as a viewer, for 20 seconds at most.
+func (w *world) listens(path string) io.Reader {
+	w.t.Helper()
+	ctx, cancel := context.WithTimeout(w.t.Context(), 20*time.Second)
+	w.t.Cleanup(cancel)
+	req, err := http.NewRequestWithContext(ctx, "GET", w.server.URL+path, nil)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	req.Header.Set("Authorization", "Bearer "+w.tokens[viewer])
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	w.t.Cleanup(func() { _ = resp.Body.Close() })
+	return resp.Body
 }

@@ -55,8 +55,9 @@ func TestHeadIsAnsweredAsGetWithoutABody(t *testing.T) {
 	if resp, _ := w.asked("nobody", http.MethodHead, "/api/v1/runs", "", ""); resp.StatusCode != http.StatusUnauthorized {
 		t.Errorf("a stranger reads the head of the runs: %d", resp.StatusCode)
 	}
-	if resp, _ := w.asked(w.tokens[admin], http.MethodHead, "/api/v1/events", "", ""); resp.StatusCode != http.StatusMethodNotAllowed {
-		t.Errorf("the head of a stream without an end: %d", resp.StatusCode)
+	resp, _ := w.asked(w.tokens[admin], http.MethodHead, "/api/v1/events", "", "")
+	if resp.StatusCode != http.StatusMethodNotAllowed {
+		t.Errorf("HEAD of an endless stream: %d", resp.StatusCode)
 	}
 }
 
@@ -71,8 +72,9 @@ func TestWhatProgramsAskIsNeverAPage(t *testing.T) {
 			t.Errorf("%s: %d %.60s", path, resp.StatusCode, body)
 		}
 	}
-	if resp, _ := w.asked("", http.MethodGet, "/queue", "", ""); !strings.HasPrefix(resp.Header.Get("Content-Type"), "text/html") {
-		t.Errorf("a page is %s", resp.Header.Get("Content-Type"))
+	resp, _ := w.asked("", http.MethodGet, "/queue", "", "")
+	if kind := resp.Header.Get("Content-Type"); !strings.HasPrefix(kind, "text/html") {
+		t.Errorf("a page is %s", kind)
 	}
 }
 
@@ -124,7 +126,8 @@ func TestAWrongKindIsNamedAsAPersonWould(t *testing.T) {
 		`[1]`:                    "the body must be an object, not a list",
 	} {
 		status, answer := w.call(w.tokens[admin], "POST", "/api/v1/keys", body)
-		if status != 400 && status != 422 || !strings.Contains(string(answer), says) || strings.Contains(string(answer), "wire.") {
+		if status != 400 && status != 422 || !strings.Contains(string(answer), says) ||
+			strings.Contains(string(answer), "wire.") {
 			t.Errorf("%s: %d %s, want %q", body, status, answer, says)
 		}
 	}
@@ -143,14 +146,16 @@ func TestSchemasAreFoundByTheirAddress(t *testing.T) {
 		if err := json.Unmarshal([]byte(body), &schema); err != nil {
 			t.Fatalf("%s: %v", name, err)
 		}
-		if schema.ID != w.server.URL+address || schema.Schema == "" || resp.Header.Get("Content-Type") != "application/schema+json" {
-			t.Errorf("%s: %+v as %s", name, schema, resp.Header.Get("Content-Type"))
+		kind := resp.Header.Get("Content-Type")
+		if schema.ID != w.server.URL+address || schema.Schema == "" || kind != "application/schema+json" {
+			t.Errorf("%s: %+v as %s", name, schema, kind)
 		}
 		if again, _ := w.asked("", http.MethodGet, address+".schema.json", "", ""); again.StatusCode != http.StatusOK {
 			t.Errorf("by the name of its file: %d", again.StatusCode)
 		}
 	}
-	if resp, body := w.asked("", http.MethodGet, "/api/v1/schemas/nothing", "", ""); resp.StatusCode != 404 || !strings.Contains(body, "there are drill") {
-		t.Errorf("a schema that there is not: %d %s", resp.StatusCode, body)
+	resp, body := w.asked("", http.MethodGet, "/api/v1/schemas/nothing", "", "")
+	if resp.StatusCode != http.StatusNotFound || !strings.Contains(body, "there are drill") {
+		t.Errorf("an unknown schema: %d %s", resp.StatusCode, body)
 	}
 }

@@ -9,8 +9,8 @@ import (
 	"vexillum/internal/wire"
 )
 
-// TestAWrongSettingOfAPresetNamesThePreset submits with a preset whose settings do not fit, and with the same
-// settings given by hand.
+// TestAWrongSettingOfAPresetNamesThePreset submits with a preset whose settings are wrong, and gives the
+// same settings by hand.
 func TestAWrongSettingOfAPresetNamesThePreset(t *testing.T) {
 	w := newWorld(t)
 	if err := os.WriteFile(filepath.Join(w.dir, "scenes", "a.practice"), nil, 0o644); err != nil {
@@ -37,7 +37,7 @@ func TestAWrongSettingOfAPresetNamesThePreset(t *testing.T) {
 		in.Preset = c.preset
 		c.change(&in)
 		status, body := w.call(w.tokens[wrangler], "POST", "/api/v1/runs", in)
-		if status < 400 || strings.Contains(string(body), "the preset "+c.preset+" says so") != c.says {
+		if status < 400 || strings.Contains(string(body), "it comes from the preset "+c.preset) != c.says {
 			t.Errorf("with %s: %d %s", c.preset, status, body)
 		}
 	}

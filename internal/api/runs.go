@@ -404,8 +404,8 @@ func (s *Server) thumbnail(c *gin.Context) {
 	}
 }
 
-// seenBefore says of a picture what it is called, and answers 304 where the client has it already.
-// Browsers ask each time, so that nobody sees it who has signed out.
+// seenBefore gives a picture an ETag and answers 304 if the client has it already, before anything is
+// decoded. Browsers must ask each time, so that nobody sees a picture after signing out.
 func seenBefore(c *gin.Context, tag string) bool {
 	c.Header("Cache-Control", "private, no-cache")
 	c.Header("ETag", `"`+tag+`"`)
@@ -419,13 +419,13 @@ func seenBefore(c *gin.Context, tag string) bool {
 	return false
 }
 
-// tagOf names the contents of a file that is replaced as a whole where it changes, in one form.
-func tagOf(file *os.File, form string) (string, error) {
+// tagOf names the contents of a file. Files are replaced as a whole, so time and size tell them apart.
+func tagOf(file *os.File) (string, error) {
 	info, err := file.Stat()
 	if err != nil {
 		return "", fmt.Errorf("looking at a picture: %w", err)
 	}
-	return strings.TrimSuffix(fmt.Sprintf("%x-%x-%s", info.ModTime().UnixNano(), info.Size(), form), "-"), nil
+	return fmt.Sprintf("%x-%x", info.ModTime().UnixNano(), info.Size()), nil
 }
 
 // picture serves the frame itself where the service can see it.
@@ -467,7 +467,7 @@ func (s *Server) picture(c *gin.Context) {
 		return
 	}
 	defer file.Close()
-	tag, err := tagOf(file, c.Query("as"))
+	tag, err := tagOf(file)
 	if err != nil {
 		s.fail(c, err)
 		return

@@ -30,11 +30,11 @@ func (s *Server) events(c *gin.Context) {
 	if last, err := strconv.ParseInt(c.GetHeader("Last-Event-ID"), 10, 64); err == nil && last > 0 {
 		after = last
 	}
-	sorted := eventsOf
+	told := eventsOf
 	switch of := c.Query("of"); of {
 	case "", "all":
 	case "farm":
-		sorted = farmEventsOf
+		told = farmEventsOf
 	default:
 		problem(c, http.StatusUnprocessableEntity, "of", "of must be all or farm")
 		return
@@ -50,11 +50,11 @@ func (s *Server) events(c *gin.Context) {
 	}
 	defer f.Views.Unfollow(follower)
 	send, ok := s.stream(c)
-	if !ok || !send(sorted(first)...) {
+	if !ok || !send(told(first)...) {
 		return
 	}
 	passOn(c, s.stillMay(c), follower.Pieces(), func(piece views.Piece) bool {
-		events := sorted(piece)
+		events := told(piece)
 		return len(events) == 0 || send(events...)
 	}, func() bool { return send(signOfLife) })
 	if f, err := s.svc.Floor(); err == nil && s.seesOther(c, f) {
@@ -103,8 +103,8 @@ func eventsOf(p views.Piece) []sse.Event {
 	return out
 }
 
-// farmEventsOf returns what of a piece is of the farm as a whole, for pages that show no more. It has
-// no id: from where on the rest is missing is not the last of these.
+// farmEventsOf returns the events of a piece that concern the farm as a whole, for pages that show no
+// more. They have no id: who has only heard these still lacks the others of the piece.
 func farmEventsOf(p views.Piece) (out []sse.Event) {
 	for _, e := range p.Events {
 		if e.Name == wire.EventFacts || e.Name == wire.EventAlerts || e.Name == wire.EventAnew {

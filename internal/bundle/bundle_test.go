@@ -141,6 +141,23 @@ func TestManifestsThatCannotBe(t *testing.T) {
 
 // TestContentsComeInAnyOrder puts pieces in at random, with rubbish and restarts between,
 // and lays the files out.
+// TestAStoreClosesNoFolderButItsOwn opens a store in a folder that is not there yet: others still get through.
+func TestAStoreClosesNoFolderButItsOwn(t *testing.T) {
+	data := filepath.Join(t.TempDir(), "lib", "vexillum")
+	if _, err := Open(filepath.Join(data, "contents")); err != nil {
+		t.Fatal(err)
+	}
+	for folder, want := range map[string]os.FileMode{data: 0o755, filepath.Join(data, "contents"): 0o700} {
+		info, err := os.Stat(folder)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := info.Mode().Perm(); got&0o111 != want&0o111 {
+			t.Errorf("%s has the mode %o, want %o", folder, got, want)
+		}
+	}
+}
+
 func TestContentsComeInAnyOrder(t *testing.T) {
 	source, dir := t.TempDir(), t.TempDir()
 	big := random(1, 5<<20+12345)

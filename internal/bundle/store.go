@@ -58,6 +58,10 @@ var ErrNotHere = errors.New("it is not here")
 // Open opens a store; its folder is made if it is not there. Only its own account may look
 // into it: what is in it belongs to many.
 func Open(dir string) (*Store, error) {
+	// The folder above is not the store's: others, such as the database, have to pass through it.
+	if err := os.MkdirAll(filepath.Dir(dir), 0o755); err != nil {
+		return nil, fmt.Errorf("making the folder of contents: %w", err)
+	}
 	for _, name := range []string{"contents", "coming", "bundles", "held"} {
 		if err := os.MkdirAll(filepath.Join(dir, name), 0o700); err != nil {
 			return nil, fmt.Errorf("making the folder of contents: %w", err)

@@ -334,8 +334,11 @@ func (f *Farm) studio(ctx context.Context) error {
 	// Tidal Room is open to everybody, and nobody but wranglers sees Gannet yet.
 	closed := true
 	for name, in := range map[string]wire.ProjectChange{
-		"salt-clock": {Members: map[string]string{"tobin": "lead", "orla": "artist", "ines": "artist"}, BudgetHours: new(400.0)},
-		"gannet":     {Closed: &closed, BudgetHours: new(40.0)},
+		"salt-clock": {
+			Members:     map[string]string{"tobin": "lead", "orla": "artist", "ines": "artist"},
+			BudgetHours: new(400.0),
+		},
+		"gannet": {Closed: &closed, BudgetHours: new(40.0)},
 	} {
 		if err := set("/api/v1/projects/"+name, in); err != nil {
 			return fmt.Errorf("saying who belongs to the demo's projects: %w", err)

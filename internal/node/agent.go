@@ -390,7 +390,11 @@ func (a *Agent) oneSession(ctx context.Context) error {
 		stop(errLetGo)
 	}
 	wg.Wait()
-	cause := context.Cause(session)
+	return a.over(ctx, context.Cause(session))
+}
+
+// over ends what a session leaves behind, and returns its cause unless the node was told to stop.
+func (a *Agent) over(ctx context.Context, cause error) error {
 	switch {
 	case errors.Is(cause, launcher.ErrLost), errors.Is(cause, errLetGo), errors.Is(cause, ErrRestart):
 	case ctx.Err() != nil:

@@ -309,14 +309,14 @@ func (r *Recipe) newInForm2() (fields [][]string) {
 	return fields
 }
 
-// braced is what somebody may have meant as a placeholder: a brace and a letter, whether it is closed or not.
+// braced is what may be meant as a placeholder: a brace followed by a letter, closed or not.
 var braced = regexp.MustCompile(`\{[ \t]*[A-Za-z_][^{}]*\}?`)
 
-// word is what stands alone in braces.
+// word is a single word in braces.
 var word = regexp.MustCompile(`^[A-Za-z_]+$`)
 
-// malformed says what is wrong with what looks like a placeholder and is none; nothing where it is
-// only text in braces, such as {x=1} of some program's own language.
+// malformed says what is wrong with text that looks like a placeholder and is not one. It returns
+// nothing for other text in braces, such as {x=1} in some program's own language.
 func (r *Recipe) malformed(text string) string {
 	inside := strings.Trim(text, "{} \t")
 	name := strings.ToLower(strings.FieldsFunc(inside, func(c rune) bool {

@@ -76,7 +76,7 @@ type Recipe struct {
 	Role      string      `json:"role,omitempty"`   // least that may submit runs of it; empty: artist
 
 	text string // that it was read from
-	kept bool   // while it is read: the farm has taken it before
+	kept bool   // only while it is parsed: the farm has accepted it before
 }
 
 // Text returns the file that the recipe was read from.
@@ -228,8 +228,8 @@ var form = fileschema.New(Schema)
 // placeholders that cannot work. The error is a *[fileschema.MistakesError].
 func Parse(data []byte) (*Recipe, error) { return parse(data, false) }
 
-// ParseKept reads a recipe that the farm has taken before. What is only refused since then does
-// not keep runs from rendering that have rendered with it.
+// ParseKept reads a recipe that the farm has accepted before. Checks that were added since do not
+// stop runs that already render with it.
 func ParseKept(data []byte) (*Recipe, error) { return parse(data, true) }
 
 func parse(data []byte, kept bool) (*Recipe, error) {

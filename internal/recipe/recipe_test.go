@@ -283,8 +283,8 @@ func TestPlaceholdersCountAndPad(t *testing.T) {
 	}
 }
 
-// TestAKeptRecipeIsReadWhatIsRefusedSince reads a recipe that a farm took before its placeholders were looked at closely.
-func TestAKeptRecipeIsReadWhatIsRefusedSince(t *testing.T) {
+// TestAKeptRecipeIsStillRead reads a recipe that a farm accepted before malformed placeholders were refused.
+func TestAKeptRecipeIsStillRead(t *testing.T) {
 	text := []byte(strings.Replace(small, `"{unknown_is_refused}"`, `"{Frame}"`, 1))
 	if _, err := Parse(text); err == nil {
 		t.Error("it is taken anew")
@@ -293,7 +293,8 @@ func TestAKeptRecipeIsReadWhatIsRefusedSince(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if args, _ := r.Launch(map[string]string{"scene": "a", "quality": "5"}, frames.One(1)); !slices.Contains(args, "{Frame}") {
+	args, _ := r.Launch(map[string]string{"scene": "a", "quality": "5"}, frames.One(1))
+	if !slices.Contains(args, "{Frame}") {
 		t.Errorf("it is launched with %q", args)
 	}
 }

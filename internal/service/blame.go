@@ -2,7 +2,6 @@ package service
 
 import (
 	"errors"
-	"reflect"
 	"strings"
 
 	"vexillum/internal/service/queue"
@@ -10,15 +9,12 @@ import (
 	"vexillum/internal/wire"
 )
 
-// presetSays returns the fields of a submission that its preset alone has said, and of its values
-// each as values.NAME.
+// presetSays returns the fields of a submission that come from its preset alone; values are
+// written values.NAME.
 func presetSays(preset, asked wire.Submit) map[string]bool {
 	out := map[string]bool{}
-	of := reflect.TypeFor[wire.Submit]()
-	a, b := reflect.ValueOf(preset), reflect.ValueOf(asked)
-	for i := range of.NumField() {
-		name, _, _ := strings.Cut(of.Field(i).Tag.Get("json"), ",")
-		if name != "values" && !a.Field(i).IsZero() && b.Field(i).IsZero() {
+	for name, pair := range fieldsOf(preset, asked) {
+		if !pair[0].IsZero() && pair[1].IsZero() {
 			out[name] = true
 		}
 	}
@@ -30,8 +26,8 @@ func presetSays(preset, asked wire.Submit) map[string]bool {
 	return out
 }
 
-// withPreset names the preset in a refusal of what it alone has said: who submits has not written
-// that, and looks for it in vain.
+// withPreset names the preset in a refusal of a setting that comes from it alone: the person who
+// submits has not written it, and would look for it in vain.
 func withPreset(err error, name string, says map[string]bool) error {
 	no := (*refusal.Refusal)(nil)
 	if name == "" || !errors.As(err, &no) || no.Field == "" {
@@ -47,10 +43,10 @@ func withPreset(err error, name string, says map[string]bool) error {
 	if !blamed {
 		return err
 	}
-	return &refusal.Refusal{Kind: no.Kind, Field: no.Field, Reason: no.Reason + "; the preset " + name + " says so"}
+	return &refusal.Refusal{Kind: no.Kind, Field: no.Field, Reason: no.Reason + "; it comes from the preset " + name}
 }
 
-// presetsBlamed is withPreset of the error of submissions that came together.
+// presetsBlamed is withPreset for the error of a batch.
 func presetsBlamed(err error, subs []queue.Submission) error {
 	one := (*queue.BatchError)(nil)
 	if !errors.As(err, &one) || one.Index >= len(subs) || subs[one.Index].Spec.Preset == nil {

@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"iter"
 	"maps"
 	"path"
 	"reflect"
@@ -152,14 +153,25 @@ func over(in *wire.Submit, asked wire.Submit) {
 	}
 }
 
+// fieldsOf yields the fields of a preset and of what is asked for, by name, except values.
+func fieldsOf(preset, asked wire.Submit) iter.Seq2[string, [2]reflect.Value] {
+	return func(yield func(string, [2]reflect.Value) bool) {
+		of := reflect.TypeFor[wire.Submit]()
+		a, b := reflect.ValueOf(preset), reflect.ValueOf(asked)
+		for i := range of.NumField() {
+			name, _, _ := strings.Cut(of.Field(i).Tag.Get("json"), ",")
+			if name != "values" && !yield(name, [2]reflect.Value{a.Field(i), b.Field(i)}) {
+				return
+			}
+		}
+	}
+}
+
 // changes names what is asked for otherwise than a preset says.
 func changes(preset, asked wire.Submit) (out []string) {
-	of := reflect.TypeFor[wire.Submit]()
-	a, b := reflect.ValueOf(preset), reflect.ValueOf(asked)
-	for i := range of.NumField() {
-		name, _, _ := strings.Cut(of.Field(i).Tag.Get("json"), ",")
-		x, y := a.Field(i), b.Field(i)
-		if name == "values" || x.IsZero() || y.IsZero() || reflect.DeepEqual(x.Interface(), y.Interface()) {
+	for name, pair := range fieldsOf(preset, asked) {
+		x, y := pair[0], pair[1]
+		if x.IsZero() || y.IsZero() || reflect.DeepEqual(x.Interface(), y.Interface()) {
 			continue
 		}
 		if name == "width" || name == "height" {

@@ -28,7 +28,7 @@ func TestTheFarmIsSetUpFromThePage(t *testing.T) {
 		c.keys("\r")
 	}
 	c.fill(field("Name of a place"), "tapes")
-	c.fill(field("Path of the place, its path on Linux"), f.dir)
+	c.fill(field("Path of the place on Linux"), f.dir)
 	c.click(button("Places", "Make it"))
 	c.sees("There is a place tapes.")
 	c.fill(field("Name of a project"), "Bad Name")
@@ -42,7 +42,7 @@ func TestTheFarmIsSetUpFromThePage(t *testing.T) {
 	write("Weight of otter", "2")
 	c.sees("otter has a weight of 2.")
 	c.click(`//*[@role="status"]//div[contains(., "a weight of 2")]/button[normalize-space()="Undo"]`)
-	c.sees("It is as it was before.")
+	c.sees("Undone.")
 	c.wait("the weight is what it was", func() bool {
 		return value[string](c, `document.querySelector('input[aria-label="Weight of otter"]').value`) == "1"
 	})
@@ -93,7 +93,7 @@ func TestTheFarmIsSetUpFromThePage(t *testing.T) {
 		t.Errorf("the index leads nowhere at %v", lost)
 	}
 	c.fill(`input[type=search]`, "no-such-thing")
-	c.sees("fits “no-such-thing”")
+	c.sees("No match for “no-such-thing”")
 	c.fill(`input[type=search]`, "")
 	c.click(`//section[@aria-label="People"]//li[contains(., "ines")]//button`)
 	c.confirm("Remove")

@@ -173,7 +173,7 @@ func TestTheProjectFollowsTheFolder(t *testing.T) {
 	}
 	c.wait("the project is that of the folder", chosen("salt-clock"))
 	c.goTo("/submit?project=gannet&scene=salt-clock/vase.practice")
-	c.sees("looks as if it belongs to")
+	c.sees("seems to belong to")
 	c.click(`//button[contains(., "Submit to")]`)
 	c.wait("it is that of the scene", chosen("salt-clock"))
 	c.sees("Queue 12 frames")

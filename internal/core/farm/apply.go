@@ -65,7 +65,7 @@ func (s *State) PutRun(r *Run, submitKey, digest string) {
 	s.put(r, submitKey, digest)
 }
 
-// put puts a run into a State of which is kept what is often asked.
+// put is PutRun of a run whose specification has been read.
 func (s *State) put(r *Run, submitKey, digest string) {
 	s.Runs[r.ID] = r
 	r.open, r.dealt, r.races, r.on = nil, 0, 0, nil

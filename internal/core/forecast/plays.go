@@ -93,11 +93,12 @@ func TakeWith(
 		never: map[farm.RunID]string{},
 	}
 	open, total := foreseen(s, further), 0
-	if few := mostPlayed + len(further); len(open) > few && len(further) == 0 {
-		for _, run := range open[few:] {
+	// Further runs stand at the end, and somebody has asked about them.
+	if len(further) == 0 && len(open) > mostPlayed {
+		for _, run := range open[mostPlayed:] {
 			p.behind = append(p.behind, run.ID)
 		}
-		open = open[:few]
+		open = open[:mostPlayed]
 	}
 	for _, run := range open {
 		total += run.ToDo.Len() + run.Later.Len() + run.DealtCount()

@@ -103,3 +103,46 @@ func TestManyRunsNeedAHand(t *testing.T) {
 		}
 	})
 }
+
+// TestVeryManyRunsThatNobodyCanTake submits 130 runs that no node can take: the first 100 of the queue
+// are reported, and the others once those have gone.
+func TestVeryManyRunsThatNobodyCanTake(t *testing.T) {
+	bubble(t, func(t *testing.T, w *world) {
+		w.join("kiln-01")
+		w.ok(w.w.Do(t.Context(), func(tx *writer.Tx) error {
+			for id := farm.RunID(1); id <= 130; id++ {
+				tx.Append(farm.RunSubmitted{
+					Run: id, State: farm.RunQueued, Order: int64(id), At: tx.Now, Spec: farm.Spec{
+						Job: fmt.Sprint("salt_", id), Project: "salt-clock", Kind: farm.Final, Number: 1, Recipe: "povray",
+						Frames: frames.Of(frames.Span{First: 1, Last: 9}), Tries: 3,
+					},
+				})
+			}
+			return nil
+		}))
+		reported := func() (runs []int64) {
+			list, err := w.Views.Hands(t.Context(), farm.Sight{})
+			w.ok(err)
+			for _, h := range list {
+				if h.Kind == farm.HandNobody {
+					runs = append(runs, h.Run)
+				}
+			}
+			slices.Sort(runs)
+			return runs
+		}
+		first := reported()
+		if len(first) != 100 || first[0] != 1 || first[99] != 100 {
+			t.Fatalf("%d runs are reported: %v", len(first), first)
+		}
+		w.ok(w.w.Do(t.Context(), func(tx *writer.Tx) error {
+			for _, id := range first {
+				tx.Append(farm.RunMoved{Run: farm.RunID(id), State: farm.RunCancelled, At: tx.Now})
+			}
+			return nil
+		}))
+		if then := reported(); len(then) != 30 || then[0] != 101 {
+			t.Errorf("then %d runs are reported: %v", len(then), then)
+		}
+	})
+}

@@ -46,7 +46,7 @@ type Submission struct {
 	Reads string
 	Tiles Tiling   // of a still; none of others
 	Given []string // names of the settings that somebody has said
-	// PresetSays are the fields that its preset alone has said.
+	// PresetSays holds the fields that come from its preset alone.
 	PresetSays map[string]bool
 	sized      bool // somebody has said how large pictures are
 	Actor      string

@@ -48,8 +48,8 @@ func (b *Board) parked(sight farm.Sight) (out []wire.NeedHand) {
 	return out
 }
 
-// mostStuck bounds how many runs that no node can take are reported at once, first of the queue
-// first: nobody reads more, and the others come up as these are dealt with.
+// mostStuck bounds how many runs that no node can take are reported at once, in queue order: nobody
+// reads more, and the others follow once these are dealt with. The console says "100 or more".
 const mostStuck = 100
 
 // stuck reports runs that no node can take, or that fail everywhere.

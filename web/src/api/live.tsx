@@ -54,8 +54,7 @@ const gatherFor = 80;
 
 const remembered = new Remembered();
 
-/** Pages that show runs and nodes as they were when the page was opened, at most: they follow the farm as a
- * whole, and not each frame of it. */
+/** Pages that need no live runs or nodes: they follow only events of the farm as a whole. */
 const calm = /^\/(keys|setup|notices|night|submit)(\/|$)/;
 
 /** Keeps the farm in the query cache live by server-sent events. A lost line

@@ -3,16 +3,15 @@ import { useId } from "react";
 interface Props {
   field: string;
   value: string;
-  of: string[]; // that may be named
+  of: string[]; // the names to choose from
   placeholder: string;
   onChange: (value: string) => void;
 }
 
-/** Suggestions beyond these are not offered: more letters are typed. */
+/** The most suggestions at once; another letter narrows them down. */
 const mostOffered = 50;
 
-/** A list of names with commas between them. The name that is being typed is completed from those
- * that there are. */
+/** A comma-separated list of names, with suggestions for the one being typed. */
 export function NamesInput({ field, value, of, placeholder, onChange }: Props) {
   const list = useId();
   return (
@@ -35,8 +34,7 @@ export function NamesInput({ field, value, of, placeholder, onChange }: Props) {
   );
 }
 
-/** What a list may be completed to: those before its last comma, and a name that has in it what stands
- * behind that and is not in the list yet. */
+/** The lists to suggest: the names before the last comma, then a further one that contains what is typed. */
 export function offered(value: string, of: string[]): string[] {
   const before = value.slice(0, value.lastIndexOf(",") + 1);
   const typed = value.slice(before.length).trim().toLowerCase();

@@ -12,7 +12,13 @@ export function Members({ project: p }: { project: Project }) {
     const done = await kept(
       () => setProject(p.name, body, p.etag),
       text,
-      () => setProject(p.name, { members: p.members, closed: p.closed }),
+      // Only what was changed is restored.
+      (made) =>
+        setProject(
+          p.name,
+          { ...("members" in body && { members: p.members }), ...("closed" in body && { closed: p.closed }) },
+          made.etag,
+        ),
     );
     void queries.invalidateQueries({ queryKey: ["me"] });
     return done;

@@ -1,6 +1,6 @@
 import { createContext, type ReactNode, useContext, useState } from "react";
 
-/** How often what others have set up is looked at again, in milliseconds. */
+/** How often settings are read again, so that changes by other people appear, in milliseconds. */
 export const lookAgain = 10_000;
 
 /** Rows beyond these are shown when they are asked for. */
@@ -8,10 +8,10 @@ const mostShown = 40;
 
 const FindContext = createContext("");
 
-/** What is searched for on the page. */
+/** Provides the text that the page is searched for. */
 export const Find = FindContext.Provider;
 
-/** The rows of a part in which the words that are searched for stand, not too many of them at once. */
+/** The rows of a part that match the search, and what to show below them: a way to see all, or that none match. */
 export function useFound<T>(all: T[] | undefined, words: (row: T) => string[]): { shown: T[]; more: ReactNode } {
   const find = useContext(FindContext).trim().toLowerCase();
   const [whole, setWhole] = useState(false);
@@ -19,9 +19,7 @@ export function useFound<T>(all: T[] | undefined, words: (row: T) => string[]): 
   const shown = whole ? found : found.slice(0, mostShown);
   const none = find !== "" && found.length === 0 && (all ?? []).length > 0;
   const more = none ? (
-    <p className="py-1 text-[13px] text-muted">
-      None of {all?.length} fits “{find}”.
-    </p>
+    <p className="py-1 text-[13px] text-muted">No match for “{find}”.</p>
   ) : (
     shown.length < found.length && (
       <button type="button" className="btn mt-1 btn-ghost btn-xs" onClick={() => setWhole(true)}>
@@ -32,10 +30,10 @@ export function useFound<T>(all: T[] | undefined, words: (row: T) => string[]): 
   return { shown, more };
 }
 
-/** Where a part stands on the page, by its name. */
+/** The id of a part, for links to it. */
 export const anchor = (name: string) => name.toLowerCase().replaceAll(" ", "-");
 
-/** A part of the page, which the index leads to. */
+/** One part of Setup, with its heading; the index links to it. */
 export function Part({
   name,
   intro,
@@ -65,7 +63,7 @@ export function Part({
   );
 }
 
-/** What stands in the columns of rows; from the width on at which they are columns. */
+/** The headings of columns. className says from which width the rows have columns. */
 export function Columns({ of, className }: { of: string[]; className: string }) {
   return (
     <div aria-hidden className={`hidden gap-x-4 pb-1 text-xs text-muted ${className}`}>

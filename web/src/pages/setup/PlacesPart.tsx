@@ -10,7 +10,7 @@ const systems = [
   ["windows", "Windows"],
 ] as const;
 
-/** The folders that nodes read scenes from and write frames to, as each operating system calls them. */
+/** The folders that nodes read scenes from and write frames to, with their path on each operating system. */
 export function PlacesPart() {
   const places = useQuery({ queryKey: ["places"], queryFn: getPlaces, refetchInterval: lookAgain });
   const projects = useQuery({ queryKey: ["projects"], queryFn: getProjects, refetchInterval: lookAgain });
@@ -21,11 +21,11 @@ export function PlacesPart() {
   return (
     <Part
       name="Places"
-      intro="folders, as each system calls them; a change that would strand open runs says so first"
+      intro="shared folders, and their path on each system; changes that would strand open runs ask first"
       error={places.error}
     >
       <Columns
-        of={["place", "launches that load at once", "paths"]}
+        of={["place", "launches loading at once", "paths"]}
         className="md:grid md:grid-cols-[180px_150px_minmax(0,1fr)]"
       />
       <ul>
@@ -48,7 +48,9 @@ function Row({ place: p, usedBy }: { place: Place; usedBy: string[] }) {
           {p.name}
         </b>
         <span className="block text-xs text-muted">
-          {usedBy.length > 0 ? `of ${usedBy.slice(0, 3).join(", ")}${usedBy.length > 3 ? " …" : ""}` : "of no project"}
+          {usedBy.length > 0
+            ? `used by ${usedBy.slice(0, 3).join(", ")}${usedBy.length > 3 ? " …" : ""}`
+            : "not used by a project"}
         </span>
       </span>
       <Count
@@ -70,13 +72,13 @@ function Row({ place: p, usedBy }: { place: Place; usedBy: string[] }) {
             <span className="w-14 shrink-0">{title}</span>
             <Written
               value={p.paths[system] ?? ""}
-              placeholder="not there"
+              placeholder="no path"
               label={`Path of ${p.name} on ${title}`}
               className="num w-full"
               onKeep={(path) =>
                 keep(
                   (strand) => setPlace(p.name, { [system]: path }, strand),
-                  path ? `${p.name} is ${path} on ${title}.` : `${p.name} is not there on ${title} any more.`,
+                  path ? `${p.name} is ${path} on ${title}.` : `${p.name} has no path on ${title} any more.`,
                   () => setPlace(p.name, { [system]: p.paths[system] ?? "" }),
                 )
               }
@@ -105,21 +107,21 @@ function NewPlace() {
   };
   return (
     <form onSubmit={add} className="mt-2 flex flex-wrap gap-2">
-      {(
-        [
-          ["name", "name of a place"],
-          ["linux", "its path on Linux"],
-          ["darwin", "on macOS"],
-          ["windows", "on Windows"],
-        ] as const
-      ).map(([field, what]) => (
+      <input
+        className="input w-44 input-xs"
+        aria-label="Name of a place"
+        placeholder="name of a place"
+        value={made.name}
+        onChange={(event) => setMade({ ...made, name: event.target.value })}
+      />
+      {systems.map(([system, title]) => (
         <input
-          key={field}
+          key={system}
           className="input w-44 input-xs"
-          aria-label={field === "name" ? "Name of a place" : `Path of the place, ${what}`}
-          placeholder={what}
-          value={made[field]}
-          onChange={(event) => setMade({ ...made, [field]: event.target.value })}
+          aria-label={`Path of the place on ${title}`}
+          placeholder={`its path on ${title}`}
+          value={made[system]}
+          onChange={(event) => setMade({ ...made, [system]: event.target.value })}
         />
       ))}
       <button

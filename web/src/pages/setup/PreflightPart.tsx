@@ -15,7 +15,7 @@ export function PreflightPart() {
     keep(
       () => setPreflightRule({ ...now, ...changes }),
       text,
-      () => setPreflightRule({ ...now, etag: undefined }),
+      (made) => setPreflightRule({ ...now, etag: made.etag }),
     );
   const zone = now.zone || Intl.DateTimeFormat().resolvedOptions().timeZone;
   return (

@@ -17,7 +17,7 @@ export function ProjectsPart() {
   return (
     <Part
       name="Projects"
-      intro="a weight of 2 is twice the share of 1; people are told when a budget is used up"
+      intro="weight 2 gets twice the share of weight 1; a project that uses up its budget is reported"
       error={projects.error}
     >
       <Columns
@@ -41,7 +41,7 @@ export function ProjectsPart() {
                 keep(
                   () => setProject(p.name, { title }),
                   `${p.name} is called ${title || p.name}.`,
-                  () => setProject(p.name, { title: p.title }),
+                  (made) => setProject(p.name, { title: p.title }, made.etag),
                 )
               }
             />
@@ -53,7 +53,7 @@ export function ProjectsPart() {
                 keep(
                   async () => setProject(p.name, { weight: numberIn(text) }),
                   `${p.name} has a weight of ${text}.`,
-                  () => setProject(p.name, { weight: p.weight }),
+                  (made) => setProject(p.name, { weight: p.weight }, made.etag),
                 )
               }
             />
@@ -72,7 +72,7 @@ export function ProjectsPart() {
                     /[1-9]/.test(text)
                       ? `${p.name} has a budget of ${text} machine hours.`
                       : `${p.name} has no budget.`,
-                    () => setProject(p.name, { budget_hours: p.budget_hours }),
+                    (made) => setProject(p.name, { budget_hours: p.budget_hours }, made.etag),
                   )
                 }
               />
@@ -88,7 +88,7 @@ export function ProjectsPart() {
                     void keep(
                       (strand) => setProject(p.name, { [what]: e.target.value, strand }),
                       `${p.name}: ${what} are in ${e.target.value}.`,
-                      () => setProject(p.name, { [what]: p[what] }),
+                      (made) => setProject(p.name, { [what]: p[what] }, made.etag),
                     )
                   }
                 >

@@ -29,7 +29,7 @@ export function RatesPart() {
     keep(
       async () => setRate({ ...rate, ...changes() }),
       `${title(rate)}: ${what}.`,
-      async () => setRate({ ...rate, etag: (await getRates()).find((r) => is(r, rate))?.etag }),
+      (made) => setRate({ ...rate, etag: made.etag }),
     );
   return (
     <section aria-label="Rates" id="rates" className="scroll-mt-3">

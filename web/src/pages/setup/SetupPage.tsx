@@ -35,11 +35,11 @@ export function SetupPage({ me }: { me: Me }) {
         <div className="min-w-0 flex-1 max-sm:basis-full">
           <h1 className="text-xl font-[650]">Setup</h1>
           <p className="text-[13px] text-muted">
-            How the farm renders, and what it may use at once. Changes are in force within seconds. Who is told of what:{" "}
+            Projects, storage, renderers and limits of the farm. Changes take effect within seconds.{" "}
             <Link to="/notices" className="underline">
-              notices
-            </Link>
-            .
+              Notifications
+            </Link>{" "}
+            have a page of their own.
           </p>
         </div>
         <input

@@ -70,22 +70,22 @@ export function countIn(text: string): number | null {
   return n;
 }
 
-/** Changes something of the farm, reads the list anew, and tells what came of it. undo puts back what was
- * changed, and nothing else. */
+/** Changes a setting, reads the list again, and reports the result. undo gets what act returned, and
+ * restores only what act changed. */
 export function useKeep(what: string) {
   const queries = useQueryClient();
   const tell = useToast();
   // strand: all the same, although open runs use what is taken away
-  const keep = async (
-    act: (strand?: boolean) => Promise<unknown>,
+  const keep = async <T,>(
+    act: (strand?: boolean) => Promise<T>,
     text: string,
-    undo?: () => Promise<unknown>,
+    undo?: (made: T) => Promise<unknown>,
     strand = false,
   ): Promise<boolean> => {
     try {
-      await act(strand);
+      const made = await act(strand);
       await queries.invalidateQueries({ queryKey: [what] });
-      tell({ text, undo: undo && (() => void keep(undo, "It is as it was before.")) });
+      tell({ text, undo: undo && (() => void keep(() => undo(made), "Undone.")) });
       return true;
     } catch (error) {
       const offer =

@@ -11,7 +11,7 @@ import { names } from "../../parts/names";
 import { natural } from "../../parts/order";
 import { zone } from "../../parts/time";
 import { EstimatePart } from "./EstimatePart";
-import { byField, type Change, type Form, firstForm, jobFile, keepForm, keptForm, sameForm } from "./form";
+import { byField, type Change, type Form, firstForm, formKey, jobFile, keepForm, keptForm, sameForm } from "./form";
 import { PreflightPart } from "./PreflightPart";
 import { RangePainter } from "./RangePainter";
 import { ReceiptPart } from "./ReceiptPart";
@@ -23,8 +23,10 @@ const input = "input input-sm w-full";
 /** All that may be chosen for a scene, with the receipt that would come beside it. It is
  * checked as it is typed, by the rules by which it will be taken. */
 export function FormPart({ me, project, scene }: { me: Me; project: string; scene: Scene }) {
-  const [form, setForm] = useState<Form>(() => keptForm(project, scene) ?? firstForm(scene));
-  useEffect(() => keepForm(form, project, scene), [form, project, scene]);
+  const key = formKey(me.name, project, scene);
+  const [form, setForm] = useState<Form>(() => keptForm(key, scene));
+  const untouched = sameForm(form, firstForm(scene));
+  useEffect(() => keepForm(key, untouched ? null : form), [key, form, untouched]);
   const change: Change = useCallback((changes) => setForm((old) => ({ ...old, ...changes })), []);
   const text = useMemo(() => jobFile(form, project, scene), [form, project, scene]);
   const settled = useDebounced(`${form.proof ? "proof" : ""}\n${text}`, 350);
@@ -56,7 +58,8 @@ export function FormPart({ me, project, scene }: { me: Me; project: string; scen
             receipts={receipt.data}
             error={fresh ? receipt.error : null}
             fresh={fresh}
-            onAfresh={sameForm(form, firstForm(scene)) ? null : () => setForm(firstForm(scene))}
+            onDone={() => keepForm(key, null)}
+            onClear={untouched ? null : () => setForm(firstForm(scene))}
           />
           <EstimatePart text={text} proof={form.proof} ready={ready} />
         </div>

@@ -15,11 +15,12 @@ interface Props {
   receipts?: Receipts; // that would come
   error: Error | null;
   fresh: boolean; // they are of what the form says now
-  onAfresh: (() => void) | null; // clears the form; null: nothing was changed in it
+  onDone: () => void; // it was submitted
+  onClear: (() => void) | null; // null: the form is untouched
 }
 
 /** The receipt that would come for what the form says, and the one that came. */
-export function ReceiptPart({ text, proof, receipts, error, fresh, onAfresh }: Props) {
+export function ReceiptPart({ text, proof, receipts, error, fresh, onDone, onClear }: Props) {
   const [done, setDone] = useState<Receipts | null>(null);
   const [under, setUnder] = useState(false);
   const [problem, setProblem] = useState("");
@@ -36,6 +37,7 @@ export function ReceiptPart({ text, proof, receipts, error, fresh, onAfresh }: P
     try {
       setDone(await submitJobs({ text, proof }, key.current.key));
       key.current = null;
+      onDone();
       void queries.invalidateQueries({ queryKey: ["farm"] });
       void queries.invalidateQueries({ queryKey: ["receipt"] });
     } catch (e) {
@@ -99,8 +101,8 @@ export function ReceiptPart({ text, proof, receipts, error, fresh, onAfresh }: P
       >
         {effect(proof, receipts)}
       </button>
-      {onAfresh && (
-        <button type="button" className="btn mt-2 w-full btn-ghost btn-sm" onClick={onAfresh}>
+      {onClear && (
+        <button type="button" className="btn mt-2 w-full btn-ghost btn-sm" onClick={onClear}>
           Clear the form
         </button>
       )}
@@ -108,7 +110,7 @@ export function ReceiptPart({ text, proof, receipts, error, fresh, onAfresh }: P
   );
 }
 
-/** What the button does, in its words. */
+/** The label of the button: what pressing it does. */
 function effect(proof: boolean, receipts?: Receipts): string {
   const runs = receipts?.receipts.length ?? 0;
   const frames = receipts ? counted(receipts.frame_count, "frame") : "";

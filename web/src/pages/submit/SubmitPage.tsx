@@ -22,7 +22,7 @@ export function SubmitPage({ me }: { me: Me }) {
   const path = scene || (address.get("folder") ?? "");
   const first = all.find((p) => p.name === address.get("project")) ?? all[0];
   const owner = first && ownerOf(path, first, all, runs);
-  // It follows the folder until somebody chooses one; then it only says so.
+  // Until somebody selects a project, it follows the folder; after that, a mismatch is only reported.
   const project = address.get("project") ?? owner?.name ?? first?.name ?? "";
   const recipe = address.get("recipe") ?? "";
   if (!isArtist(me)) {
@@ -68,8 +68,8 @@ export function SubmitPage({ me }: { me: Me }) {
       {owner && owner.name !== project && (
         <p role="status" className="flex flex-wrap items-center gap-3 py-2 text-[13px] text-held">
           <span>
-            ! <span className="num">{path}</span> looks as if it belongs to {owner.title || owner.name}, but{" "}
-            {first?.title || project} is chosen.
+            ! <span className="num">{path}</span> seems to belong to {owner.title || owner.name}, but{" "}
+            {first?.title || project} is selected.
           </span>
           <button type="button" className="btn btn-xs" onClick={() => change({ project: owner.name })}>
             Submit to {owner.title || owner.name}

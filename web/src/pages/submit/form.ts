@@ -67,31 +67,44 @@ export const emptyForm: Form = {
   held: false,
 };
 
-/** The form of a scene that nobody has changed yet: all of its cameras are chosen. */
+/** The untouched form of a scene: all of its cameras are selected. */
 export const firstForm = (scene: Scene): Form => ({ ...emptyForm, cameras: scene.cameras });
 
-const keptAs = (project: string, scene: Scene) => `vexillum form ${project} ${scene.scene} ${scene.recipe}`;
+/** The place of a form in the storage of this tab: of one person, project, scene and recipe. */
+export const formKey = (person: string, project: string, scene: Scene) =>
+  JSON.stringify(["vexillum form", person, project, scene.scene, scene.recipe]);
 
-/** What was typed for a scene before the page was loaded again, in this tab; null: nothing. */
-export function keptForm(project: string, scene: Scene): Form | null {
+/** What was typed before the page was reloaded; the untouched form if nothing was. Cameras and layers
+ * that the scene no longer has are left out, and so are fields of another version of the console. */
+export function keptForm(key: string, scene: Scene): Form {
+  const first = firstForm(scene);
   try {
-    const kept = JSON.parse(sessionStorage.getItem(keptAs(project, scene)) ?? "null");
-    return kept && { ...emptyForm, ...kept };
+    const kept = JSON.parse(sessionStorage.getItem(key) ?? "{}");
+    const fields = Object.entries(first).map(([name, value]) => {
+      const old = kept[name];
+      return [name, old !== null && typeof old === typeof value && Array.isArray(old) === Array.isArray(value) ? old : value];
+    });
+    const form: Form = Object.fromEntries(fields);
+    return {
+      ...form,
+      cameras: form.cameras.filter((c) => scene.cameras.includes(c)),
+      layers: form.layers.filter((l) => scene.layers.includes(l)),
+    };
   } catch {
-    return null; // of another version, or where nothing may be kept
+    return first; // it cannot be read, or the browser allows no storage
   }
 }
 
-/** Keeps what is typed for a scene until this tab is closed; a form that nobody has changed is forgotten. */
-export function keepForm(form: Form, project: string, scene: Scene) {
+/** Keeps a form until this tab is closed; null forgets it. */
+export function keepForm(key: string, form: Form | null) {
   try {
-    if (sameForm(form, firstForm(scene))) {
-      sessionStorage.removeItem(keptAs(project, scene));
+    if (form) {
+      sessionStorage.setItem(key, JSON.stringify(form));
     } else {
-      sessionStorage.setItem(keptAs(project, scene), JSON.stringify(form));
+      sessionStorage.removeItem(key);
     }
   } catch {
-    // Where nothing may be kept the form works all the same.
+    // The form works without storage, too.
   }
 }
 

@@ -1,8 +1,8 @@
 import type { Project, Run } from "../../api/client";
 
-/** The project that a folder or a scene belongs to, where that is not the chosen one: the project that one
- * of its folders is named after, or else the only one that has rendered scenes of that folder before. Only
- * projects with the same scene place come into question. */
+/** The project that a folder or scene seems to belong to, if it is not the selected one: the one that a
+ * folder on the way is named after, or else the only one that has rendered scenes from there. Only
+ * projects with the same scene place are considered. */
 export function ownerOf(path: string, chosen: Project, projects: Project[], runs: Run[]): Project | undefined {
   const others = projects.filter((p) => p.name !== chosen.name && p.scenes === chosen.scenes);
   if (path === "" || others.length === 0) {

@@ -26,7 +26,7 @@ const keyOf = (h: NeedHand) =>
 // lines at first, one a kind where there are more.
 const mostLines = 4;
 
-/** On a telephone nothing scrolls inside the page: what comes behind these is asked for. */
+/** Groups shown at first on a phone, where nothing scrolls inside the page. */
 const firstOnPhone = 3;
 
 const kinds: Record<string, [string, string]> = {
@@ -54,7 +54,11 @@ const kinds: Record<string, [string, string]> = {
   ],
 };
 
-const words = (kind: string, n: number) => `${n} ${(kinds[kind] ?? ["item", "items"])[n === 1 ? 0 : 1]}`;
+/** From so many on the service may not list all of a kind. */
+const manyOf = 100;
+
+const words = (kind: string, n: number) =>
+  `${n >= manyOf ? `${manyOf} or more` : n} ${(kinds[kind] ?? ["item", "items"])[n === 1 ? 0 : 1]}`;
 
 /** What wants a person: one sentence, the evidence, one button. Where it is
  * much, kinds are told in one line each, and open up. */
