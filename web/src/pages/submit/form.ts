@@ -82,7 +82,10 @@ export function keptForm(key: string, scene: Scene): Form {
     const kept = JSON.parse(sessionStorage.getItem(key) ?? "{}");
     const fields = Object.entries(first).map(([name, value]) => {
       const old = kept[name];
-      return [name, old !== null && typeof old === typeof value && Array.isArray(old) === Array.isArray(value) ? old : value];
+      return [
+        name,
+        old !== null && typeof old === typeof value && Array.isArray(old) === Array.isArray(value) ? old : value,
+      ];
     });
     const form: Form = Object.fromEntries(fields);
     return {
